@@ -1,0 +1,191 @@
+"""Reading sound files: facts, whole files, excerpts, and streams of blocks.
+
+Everything goes through one path, `stream_audio`, so a block stream and a whole file are the same samples.
+"""
+
+import logging
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Literal
+
+import numpy as np
+import soundfile
+
+from barn_owl.audio.resampling import resample_blocks
+from barn_owl.errors import AudioError
+
+logger = logging.getLogger(__name__)
+
+AUDIO_ENDINGS = frozenset(
+    [
+        ".wav",
+        ".flac",
+        ".ogg",
+        ".oga",
+        ".opus",
+        ".mp3",
+        ".aif",
+        ".aiff",
+        ".aifc",
+        ".caf",
+        ".w64",
+        ".rf64",
+        ".au",
+    ]
+)
+"""File endings, in lower case, that are taken for sound when a folder is searched."""
+
+BLOCK = 65_536
+"""Samples decoded at a time."""
+
+PAST_END_S = 0.05
+"""How far an excerpt may run past the end of its file: tables round their times."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class AudioInfo:
+    """What a file's header says."""
+
+    path: Path
+    rate_hz: int
+    channels: int
+    samples: int
+    encoding: str
+
+    @property
+    def duration_s(self) -> float:
+        """Length in seconds."""
+        return self.samples / self.rate_hz
+
+
+@contextmanager
+def _opened(path: Path) -> Iterator[soundfile.SoundFile]:
+    if not path.exists():
+        raise AudioError(f"{path} does not exist")
+    if path.is_dir():
+        raise AudioError(f"{path} is a folder, not a sound file")
+    if path.stat().st_size == 0:
+        raise AudioError(f"{path} is empty (0 bytes)")
+    try:
+        file = soundfile.SoundFile(path)
+    except (soundfile.LibsndfileError, OSError, TypeError) as error:
+        reason = getattr(error, "error_string", str(error)).rstrip(". ")
+        raise AudioError(f"{path} cannot be read as sound: {reason}") from error
+    with file:
+        yield file
+
+
+def audio_info(path: str | Path) -> AudioInfo:
+    """Read the header of a sound file, without decoding it.
+
+    Raises AudioError when the file is missing, empty or not a sound file that can be decoded.
+    """
+    path = Path(path)
+    with _opened(path) as file:
+        return AudioInfo(
+            path=path,
+            rate_hz=file.samplerate,
+            channels=file.channels,
+            samples=file.frames,
+            encoding=f"{file.format} {file.subtype}",
+        )
+
+
+def stream_audio(
+    path: str | Path,
+    *,
+    rate_hz: int | None = None,
+    start_s: float | None = None,
+    end_s: float | None = None,
+    channel: int | Literal["mix"] = "mix",
+) -> Iterator[np.ndarray]:
+    """Yield an excerpt of a sound file as mono float32 blocks, shape ``(samples,)``, full scale 1.0.
+
+    path : WAV, FLAC, OGG, MP3, AIFF, CAF and what else libsndfile decodes.
+    rate_hz : resample to this rate; None keeps the file's.
+    start_s, end_s : the excerpt in seconds; None for the start and the end of the file.
+    channel : "mix" for the mean of all channels, or the number of one, counted from 1.
+
+    Samples that are not finite become 0, and a file that ends before its header says is read as far
+    as it goes; both are logged as warnings. Memory does not grow with the file.
+    Raises AudioError when the file or the excerpt cannot be read at all.
+    """
+    path = Path(path)
+    with _opened(path) as file:
+        start, end = _excerpt(path, file, start_s, end_s)
+        if channel != "mix" and not 1 <= channel <= file.channels:
+            raise AudioError(f"{path} has {file.channels} channels; there is no channel {channel}")
+        if "data : " in file.extra_info and "(should be" in file.extra_info:  # libsndfile's own note
+            logger.warning("%s holds less sound than its header says; used as far as it goes", path)
+        blocks = _mono_blocks(path, file, start, end, channel)
+        yield from resample_blocks(blocks, file.samplerate, rate_hz or file.samplerate)
+
+
+def read_audio(
+    path: str | Path,
+    *,
+    rate_hz: int | None = None,
+    start_s: float | None = None,
+    end_s: float | None = None,
+    channel: int | Literal["mix"] = "mix",
+) -> tuple[np.ndarray, int]:
+    """Read an excerpt of a sound file; parameters and errors as for `stream_audio`.
+
+    Returns the samples, float32, shape ``(samples,)``, and their rate in hertz.
+    """
+    rate = rate_hz or audio_info(path).rate_hz
+    blocks = list(stream_audio(path, rate_hz=rate, start_s=start_s, end_s=end_s, channel=channel))
+    return (np.concatenate(blocks) if blocks else np.empty(0, dtype=np.float32)), rate
+
+
+def _excerpt(path: Path, file: soundfile.SoundFile, start_s: float | None, end_s: float | None) -> tuple[int, int]:
+    """First and last-plus-one sample of the excerpt, checked against the file."""
+    rate, length = file.samplerate, file.frames
+    start = round((start_s or 0.0) * rate)
+    end = length if end_s is None else round(end_s * rate)
+    if start < 0 or end < start:
+        raise AudioError(f"{path}: an excerpt from {start / rate:g} s to {end / rate:g} s is not possible")
+    if end > length + PAST_END_S * rate or (start >= length > 0):
+        raise AudioError(
+            f"{path}: the excerpt {start / rate:g} to {end / rate:g} s runs past the end of the file "
+            f"({length / rate:g} s)"
+        )
+    return start, min(end, length)
+
+
+def _mono_blocks(
+    path: Path, file: soundfile.SoundFile, start: int, end: int, channel: int | Literal["mix"]
+) -> Iterator[np.ndarray]:
+    not_finite, position = 0, start
+    try:
+        if start:
+            file.seek(start)
+        while position < end:
+            block = file.read(min(BLOCK, end - position), dtype="float32", always_2d=True)
+            if not len(block):
+                break
+            position += len(block)
+            mono = _one_channel(block, channel)
+            bad = ~np.isfinite(mono)
+            if bad.any():
+                not_finite += int(bad.sum())
+                mono = np.where(bad, np.float32(0), mono)
+            yield mono
+    except soundfile.LibsndfileError as error:
+        if position == start:
+            raise AudioError(f"{path} cannot be decoded: {error.error_string.rstrip('. ')}") from error
+    rate = file.samplerate
+    if position < end:
+        logger.warning("%s breaks off at %.3f s of %.3f s; used as far as it goes", path, position / rate, end / rate)
+    if not_finite:
+        logger.warning("%s: %d samples are not finite (NaN or infinite); taken as silence", path, not_finite)
+
+
+def _one_channel(block: np.ndarray, channel: int | Literal["mix"]) -> np.ndarray:
+    if block.shape[1] == 1:
+        return block[:, 0]
+    if channel == "mix":
+        return np.asarray(block.mean(axis=1, dtype=np.float32))
+    return np.ascontiguousarray(block[:, channel - 1])

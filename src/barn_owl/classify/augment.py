@@ -1,0 +1,82 @@
+"""Changes to training windows that leave the label true, made on log-mel frames.
+
+Gain and a recorder's frequency response are offsets in dB, and sounds that are independent of each other add
+in power, so all of these are exact or nearly so without going back to the samples.
+"""
+
+import numpy as np
+
+from barn_owl.classify.plan import AugmentSettings
+
+
+def augment(
+    windows: np.ndarray,
+    settings: AugmentSettings,
+    rng: np.random.Generator,
+    *,
+    background: np.ndarray | None = None,
+    floor_db: float = -100.0,
+) -> np.ndarray:
+    """Change log-mel `windows`, shape ``(clips, frames, bands)`` in dB, each in its own way.
+
+    background : windows of background, of the same shape, to mix in; None to leave that out.
+    Returns new float32 windows of the same shape.
+    """
+    clips, frames, bands = windows.shape
+    if background is not None and settings.background:
+        windows = _mixed(windows, background, settings, rng)
+    offset = rng.uniform(-settings.gain_db, settings.gain_db, size=(clips, 1)) + _responses(
+        clips, bands, settings.tilt_db, rng
+    )
+    windows = windows + offset[:, None, :].astype(np.float32)
+    np.maximum(windows, np.float32(floor_db), out=windows)
+    if settings.mask_share:
+        _mask(windows, rng, round(settings.mask_share * frames), round(settings.mask_share * bands))
+    return windows
+
+
+def _mixed(
+    windows: np.ndarray, background: np.ndarray, settings: AugmentSettings, rng: np.random.Generator
+) -> np.ndarray:
+    """Add the power of `background`, at a random level below the loudest frames of each window."""
+    snr = rng.uniform(settings.snr_low_db, settings.snr_high_db, size=len(windows))
+    loud = np.quantile(windows.mean(axis=2), 0.9, axis=1)
+    shift = loud - background.mean(axis=(1, 2)) - snr
+    shift[rng.random(len(windows)) >= settings.background] = -np.inf
+    added = background + shift[:, None, None].astype(np.float32)
+    return add_power(windows, added)
+
+
+def add_power(a_db: np.ndarray, b_db: np.ndarray) -> np.ndarray:
+    """Level of two independent sounds together, ``10 log10(10^(a/10) + 10^(b/10))``, in dB; float32.
+
+    Written as the louder one plus a little, so that nothing leaves float32's range; ``numpy.logaddexp`` does
+    the same and is ten times slower.
+    """
+    scale = np.float32(np.log(10) / 10)
+    rest = np.exp(np.abs(a_db - b_db) * -scale)
+    rest += 1
+    np.log(rest, out=rest)
+    rest /= scale
+    rest += np.maximum(a_db, b_db)
+    return np.asarray(rest, dtype=np.float32)
+
+
+def _responses(clips: int, bands: int, depth_db: float, rng: np.random.Generator) -> np.ndarray:
+    """Smooth random frequency responses in dB, shape ``(clips, bands)``: straight lines between five points."""
+    points = rng.uniform(-depth_db, depth_db, size=(clips, 5))
+    at = np.linspace(0, 4, bands)
+    left = np.minimum(at.astype(int), 3)
+    share = at - left
+    return np.asarray(points[:, left] * (1 - share) + points[:, left + 1] * share)
+
+
+def _mask(windows: np.ndarray, rng: np.random.Generator, longest: int, widest: int) -> None:
+    """Replace a random stretch of time and a random range of bands by the window's mean, in place."""
+    clips, frames, bands = windows.shape
+    means = windows.mean(axis=(1, 2))
+    for clip in range(clips):
+        length, width = rng.integers(0, longest + 1), rng.integers(0, widest + 1)
+        start, low = rng.integers(0, frames - length + 1), rng.integers(0, bands - width + 1)
+        windows[clip, start : start + length] = means[clip]
+        windows[clip, :, low : low + width] = means[clip]

@@ -1,0 +1,94 @@
+"""What every fitting has in common: examples, the line of progress, the result, and how it is judged."""
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from barn_owl.classify.dataset import ClipFrames
+from barn_owl.classify.family import Family
+from barn_owl.classify.network import cross_entropy
+from barn_owl.classify.network.loss import smoothed
+from barn_owl.classify.plan import Plan
+
+
+@dataclass(frozen=True, kw_only=True)
+class Progress:
+    """One line of the learning curves."""
+
+    epoch: int
+    epochs: int
+    train_loss: float
+    validation_loss: float
+    validation_recall: float
+    """Mean recall over labels (balanced accuracy) on the validation clips."""
+    best: bool
+    seconds: float
+
+
+Watcher = Callable[[Progress], None]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Examples:
+    """Clips of one side of the split: their frames and their label numbers, shape ``(clips,)``."""
+
+    clips: ClipFrames
+    numbers: np.ndarray
+
+
+@dataclass(kw_only=True)
+class Fitted:
+    """A fitted family, its standardisation and how it came about."""
+
+    family: Family
+    mean: np.ndarray
+    deviation: np.ndarray
+    curves: list[Progress] = field(default_factory=list)
+    interrupted: bool = False
+
+    @property
+    def best(self) -> Progress:
+        """The epoch whose weights were kept."""
+        return [line for line in self.curves if line.best][-1]
+
+
+def standardisation(clips: ClipFrames) -> tuple[np.ndarray, np.ndarray]:
+    """Mean and deviation of each band over all frames; float32, shape ``(bands,)``; summed in float64."""
+    mean = clips.frames.mean(axis=0, dtype=np.float64)
+    square = np.einsum("fb,fb->b", clips.frames, clips.frames, dtype=np.float64) / len(clips.frames)
+    deviation = np.sqrt(np.maximum(square - mean**2, 0))
+    # A band that never changes (nothing reaches it) must not be blown up.
+    return mean.astype(np.float32), np.maximum(deviation, 1.0).astype(np.float32)
+
+
+def window_frames(plan: Plan) -> int:
+    """Count the frames of a window of the length that the plan asks for."""
+    return plan.front_end.count(round(plan.clips.length_s * plan.front_end.rate_hz))
+
+
+def balanced_order(numbers: np.ndarray, rng: np.random.Generator) -> np.ndarray:
+    """Shuffle the clips for one epoch, rare labels repeated so that all labels are drawn equally often.
+
+    numbers : label of each clip. Returns clip numbers, of the same length.
+    """
+    present = np.unique(numbers)
+    share = -(-len(numbers) // len(present))
+    drawn = []
+    for number in present:
+        own = np.flatnonzero(numbers == number)
+        rounds = -(-share // len(own))
+        drawn.append(np.concatenate([rng.permutation(own) for _ in range(rounds)])[:share])
+    return rng.permutation(np.concatenate(drawn))[: len(numbers)]
+
+
+def judge_logits(logits: np.ndarray, numbers: np.ndarray) -> tuple[float, float]:
+    """Cross-entropy and recall, each the mean over the labels that occur in `numbers`."""
+    present = np.unique(numbers)
+    best = logits.argmax(axis=1)
+    losses, recalls = [], []
+    for number in present:
+        own = numbers == number
+        losses.append(cross_entropy(logits[own], smoothed(numbers[own], logits.shape[1], 0.0))[0])
+        recalls.append(float((best[own] == number).mean()))
+    return float(np.mean(losses)), float(np.mean(recalls))

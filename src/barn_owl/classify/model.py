@@ -1,0 +1,152 @@
+"""A model: front end, labels, weights and decision settings, in one safetensors file."""
+
+import json
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from safetensors import SafetensorError, safe_open
+from safetensors.numpy import save_file
+
+from barn_owl.audio import resample
+from barn_owl.classify.dataset import fill_up
+from barn_owl.classify.families import rebuild
+from barn_owl.classify.family import Family
+from barn_owl.classify.network import softmax
+from barn_owl.classify.plan import ClipSettings, DecisionSettings
+from barn_owl.errors import AudioError, BarnOwlError, ModelError
+from barn_owl.features import FrontEnd
+from barn_owl.features.activity import lively, window_activity
+from barn_owl.files import whole_file
+
+FORMAT = 1
+"""Version of the header; raised when an older Barn Owl could misread it."""
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class Model:
+    """A trained classifier with everything needed to use it.
+
+    labels : names in the order of the scores; background : those never reported as events.
+    mean, deviation : of the training frames, float32, shape ``(bands,)``.
+    """
+
+    labels: list[str]
+    background: list[str]
+    front_end: FrontEnd
+    clips: ClipSettings
+    decision: DecisionSettings
+    mean: np.ndarray
+    deviation: np.ndarray
+    family: Family
+    provenance: dict[str, Any] = field(default_factory=dict)
+
+    @property
+    def window_s(self) -> float:
+        """Length of the window that is scored, in seconds."""
+        return self.front_end.samples_for(self.family.window) / self.front_end.rate_hz
+
+    @property
+    def step_s(self) -> float:
+        """Time from one window to the next in seconds."""
+        return self.family.step * self.front_end.hop_s
+
+    def logits(self, frames: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Logits of all windows and of all local steps of log-mel `frames` in dB, ``(frames, bands)``."""
+        return self.family.logits((frames - self.mean) / self.deviation)
+
+    def score_frames(self, frames: np.ndarray) -> np.ndarray:
+        """Score one clip given as log-mel frames in dB; float32, shape ``(labels,)``, sums to 1.
+
+        A clip longer than the window scores the mean of those windows in which something happens, as in
+        training; a shorter one is filled up to the window.
+        """
+        frames = fill_up(frames, self.family.window, self.clips.fill)
+        windows, _ = self.logits(frames)
+        weights = window_activity(frames, self.family.window, self.family.step)
+        return softmax(windows[lively(weights)].mean(axis=0))
+
+    def score(self, samples: np.ndarray, rate_hz: int) -> dict[str, float]:
+        """Score one clip of mono samples, shape ``(samples,)``, at any rate; label to score, best first.
+
+        Raises AudioError when the samples are not mono, not finite or too short for one frame.
+        """
+        samples = np.asarray(samples)
+        if samples.ndim != 1:
+            raise AudioError(f"samples must be mono, shape (samples,); got shape {samples.shape}")
+        scores = self.score_frames(self.front_end.frames(resample(samples, rate_hz, self.front_end.rate_hz)))
+        return {self.labels[label]: float(scores[label]) for label in np.argsort(-scores)}
+
+    def save(self, path: str | Path) -> None:
+        """Write the model file, whole or not at all."""
+        header = {
+            "format": FORMAT,
+            "labels": self.labels,
+            "background": self.background,
+            "front_end": self.front_end.model_dump(),
+            "clips": self.clips.model_dump(),
+            "decision": self.decision.model_dump(),
+            "family": {"name": self.family.name, **self.family.shape()},
+            "provenance": self.provenance,
+        }
+        arrays = {f"weights.{name}": array for name, array in self.family.arrays().items()}
+        arrays |= {"mean": self.mean, "deviation": self.deviation}
+        arrays = {name: np.ascontiguousarray(array) for name, array in arrays.items()}
+        with whole_file(path) as beside:
+            save_file(arrays, beside, metadata={"barn_owl": json.dumps(header, ensure_ascii=False)})
+
+
+def load_model(path: str | Path) -> Model:
+    """Load a model from its file, or from the folder of a run.
+
+    Raises ModelError when the file is missing, damaged, not a Barn Owl model or from a newer version.
+    """
+    path = Path(path)
+    if path.is_dir():
+        if not (path / "model.safetensors").is_file():
+            raise ModelError(f"{path} is not a finished run: it holds no model.safetensors")
+        path = path / "model.safetensors"
+    if not path.is_file():
+        raise ModelError(f"{path} does not exist")
+    header, arrays = _read(path)
+    try:
+        weights = {name[8:]: array for name, array in arrays.items() if name.startswith("weights.")}
+        front_end, family = FrontEnd(**header["front_end"]), dict(header["family"])
+        return Model(
+            labels=list(header["labels"]),
+            background=list(header["background"]),
+            front_end=front_end,
+            clips=ClipSettings(**header["clips"]),
+            decision=DecisionSettings(**header["decision"]),
+            mean=_fitting(arrays["mean"], front_end.bands),
+            deviation=_fitting(arrays["deviation"], front_end.bands),
+            family=rebuild(family.pop("name"), family, weights, front_end.bands, len(header["labels"])),
+            provenance=dict(header["provenance"]),
+        )
+    except (KeyError, TypeError, ValueError, BarnOwlError) as error:
+        raise ModelError(f"{path} is damaged: {error}") from error
+
+
+def _read(path: Path) -> tuple[dict[str, Any], dict[str, np.ndarray]]:
+    try:
+        with safe_open(path, framework="numpy") as file:
+            metadata = file.metadata() or {}
+            arrays = {name: file.get_tensor(name) for name in file.keys()}  # noqa: SIM118 - not a mapping
+        header = json.loads(metadata["barn_owl"])
+        version = int(header["format"])
+    except (SafetensorError, OSError) as error:
+        raise ModelError(f"{path} is not a model file, or is damaged: {error}") from error
+    except (KeyError, TypeError, ValueError) as error:
+        raise ModelError(f"{path} holds weights, but they are not those of a Barn Owl model") from error
+    if version > FORMAT:
+        raise ModelError(
+            f"{path} was written by a newer Barn Owl (model format {version}, this one reads {FORMAT}); update"
+        )
+    return header, arrays
+
+
+def _fitting(array: np.ndarray, bands: int) -> np.ndarray:
+    if array.shape != (bands,):
+        raise ValueError(f"the standardisation has shape {array.shape}, expected ({bands},)")
+    return array

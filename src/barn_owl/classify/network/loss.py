@@ -1,0 +1,31 @@
+"""From logits to probabilities and losses, without the logarithm of a rounded probability."""
+
+import numpy as np
+
+
+def log_softmax(logits: np.ndarray) -> np.ndarray:
+    """Logarithm of the softmax over the last axis; same shape and type."""
+    shifted = logits - logits.max(axis=-1, keepdims=True)
+    return np.asarray(shifted - np.log(np.exp(shifted).sum(axis=-1, keepdims=True)))
+
+
+def softmax(logits: np.ndarray) -> np.ndarray:
+    """Softmax over the last axis: scores from 0 to 1 that sum to 1; same shape and type."""
+    return np.asarray(np.exp(log_softmax(logits)))
+
+
+def cross_entropy(logits: np.ndarray, targets: np.ndarray) -> tuple[float, np.ndarray]:
+    """Mean cross-entropy over clips, and its gradient with respect to the logits.
+
+    logits, targets : shape ``(clips, labels)``; each row of `targets` sums to 1.
+    """
+    log_p = log_softmax(logits)
+    loss = -float((targets * log_p).sum(dtype=np.float64)) / len(logits)
+    return loss, (np.exp(log_p) - targets) / np.asarray(len(logits), dtype=logits.dtype)
+
+
+def smoothed(numbers: np.ndarray, labels: int, smoothing: float) -> np.ndarray:
+    """Targets for label numbers ``(clips,)``: `smoothing` of the weight spread evenly; float32 (clips, labels)."""
+    targets = np.full((len(numbers), labels), smoothing / labels, dtype=np.float32)
+    targets[np.arange(len(numbers)), numbers] += np.float32(1 - smoothing)
+    return targets

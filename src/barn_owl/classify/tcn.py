@@ -1,0 +1,196 @@
+"""The tcn family: a temporal convolutional network, and how it is trained."""
+
+import time
+from concurrent.futures import Executor, ThreadPoolExecutor
+from typing import Any
+
+import numpy as np
+
+from barn_owl.classify.augment import augment
+from barn_owl.classify.dataset import WindowDrawer
+from barn_owl.classify.fitted import (
+    Examples,
+    Fitted,
+    Progress,
+    Watcher,
+    balanced_order,
+    judge_logits,
+    standardisation,
+    window_frames,
+)
+from barn_owl.classify.network import (
+    AdamW,
+    BatchNorm,
+    Convolution,
+    Dense,
+    Dropout,
+    MeanOverTime,
+    Network,
+    Relu,
+    Residual,
+    warm_cosine,
+)
+from barn_owl.classify.network.layers import Arrays, Layer
+from barn_owl.classify.network.loss import smoothed
+from barn_owl.classify.network.optimiser import clip_norm
+from barn_owl.classify.plan import Plan, TcnSettings
+from barn_owl.errors import PlanError, TrainingError
+
+LONGEST_GRADIENT = 5.0
+JUDGED_AT_ONCE = 64
+
+
+class Tcn:
+    """Convolutions along time with the bands as channels.
+
+    Nothing is padded in time, and the mean over time and the dense layer after it are linear. So the logits
+    of a window are the mean of the logits of its steps, windows share their convolutions, and a window scores
+    what the same excerpt would as a clip.
+    """
+
+    name = "tcn"
+    step = 4
+
+    def __init__(self, frames: int, bands: int, labels: int, settings: TcnSettings, rng: np.random.Generator) -> None:
+        self.settings = settings
+        self.body = _body(settings.channels)
+        self.dense = Dense(labels)
+        self.network = Network([*self.body, MeanOverTime(), Dropout(settings.dropout), self.dense], bands, rng)
+        self.reach = next(length for length in range(1, 1000) if self.network.steps(length) == 1)
+        if frames < self.reach:
+            raise PlanError(
+                f"clips.length_s: the tcn needs windows of at least {self.reach} frames, this length gives {frames}"
+            )
+        self.steps = self.network.steps(frames)
+        self.window = self.reach + (self.steps - 1) * self.step
+
+    def logits(self, frames: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Return the logits of all windows and of all steps; see `Family`."""
+        x = frames[None]
+        for layer in self.body:
+            x, _ = layer.forward(x, None)
+        local, _ = self.dense.forward(x[0], None)
+        windows = np.lib.stride_tricks.sliding_window_view(local, self.steps, axis=0).mean(axis=-1)
+        return windows, local
+
+    def arrays(self) -> Arrays:
+        """Weights and running statistics of the network."""
+        return self.network.arrays()
+
+    def shape(self) -> dict[str, Any]:
+        """Length of the window and the settings."""
+        return {"frames": self.window, "settings": self.settings.model_dump()}
+
+
+def _body(channels: int) -> list[Layer]:
+    """The layers up to the mean over time: six convolutions, two of them with stride 2, one residual block."""
+
+    def unit(taps: int, stride: int = 1) -> list[Layer]:
+        return [Convolution(channels, taps=taps, stride=stride), BatchNorm(), Relu()]
+
+    residual = Residual([*unit(3), Convolution(channels, taps=3), BatchNorm()])
+    return [*unit(5, stride=2), *unit(3), *unit(5, stride=2), residual, Relu(), *unit(3)]
+
+
+def fit_tcn(
+    plan: Plan, labels: list[str], train: Examples, validation: Examples, *, workers: int, watch: Watcher
+) -> Fitted:
+    """Train a network, keeping the weights that do best on the validation clips.
+
+    On Ctrl-C after the first epoch the best so far are kept. Raises TrainingError when the loss stops being
+    a number.
+    """
+    trainer = _Trainer(plan, labels, train, validation)
+    fitted = Fitted(family=trainer.tcn, mean=trainer.mean, deviation=trainer.deviation)
+    begin, best, best_loss, best_epoch = time.perf_counter(), None, np.inf, 0
+    try:
+        with ThreadPoolExecutor(workers) as threads:
+            for epoch in range(1, plan.training.epochs + 1):
+                train_loss = trainer.epoch(epoch, threads)
+                loss, recall, arrays = trainer.judge()
+                if loss < best_loss:
+                    best, best_loss, best_epoch = arrays, loss, epoch
+                line = Progress(
+                    epoch=epoch,
+                    epochs=plan.training.epochs,
+                    train_loss=train_loss,
+                    validation_loss=loss,
+                    validation_recall=recall,
+                    best=best_epoch == epoch,
+                    seconds=time.perf_counter() - begin,
+                )
+                fitted.curves.append(line)
+                watch(line)
+                if epoch - best_epoch >= plan.training.patience:
+                    break
+    except KeyboardInterrupt:
+        if best is None:
+            raise
+        fitted.interrupted = True
+    if best is None:
+        raise TrainingError("the validation loss was never a number; lower training.rate")
+    trainer.tcn.network.load(best)
+    return fitted
+
+
+class _Trainer:
+    """The network in training, with the optimiser and the running average of the weights."""
+
+    def __init__(self, plan: Plan, labels: list[str], train: Examples, validation: Examples) -> None:
+        self.plan, self.labels, self.train, self.validation = plan, len(labels), train, validation
+        self.rng = np.random.default_rng(plan.seed)
+        self.mean, self.deviation = standardisation(train.clips)
+        self.tcn = Tcn(window_frames(plan), plan.front_end.bands, len(labels), plan.tcn, self.rng)
+        self.drawer = WindowDrawer(train.clips, self.tcn.window, plan.clips.fill)
+        central = WindowDrawer(validation.clips, self.tcn.window, plan.clips.fill).central()
+        self.watched = self._standard(central)
+        background = [number for number, label in enumerate(labels) if label in plan.background]
+        self.background = np.flatnonzero(np.isin(train.numbers, background))
+        self.vector = self.tcn.network.vector
+        self.averaged = self.vector.copy()
+        self.optimiser = AdamW(self.vector, decay=plan.training.decay, decayed=self.tcn.network.kernels)
+        self.batches = -(-len(train.numbers) // plan.training.batch)
+
+    def _standard(self, windows: np.ndarray) -> np.ndarray:
+        return (windows - self.mean) / self.deviation
+
+    def epoch(self, epoch: int, threads: Executor) -> float:
+        """Go once through as many windows as there are clips; return the mean loss."""
+        order = balanced_order(self.train.numbers, self.rng)
+        losses = [self._step(clips, epoch, threads) for clips in np.array_split(order, self.batches)]
+        return float(np.mean(losses))
+
+    def _step(self, clips: np.ndarray, epoch: int, threads: Executor) -> float:
+        settings, step = self.plan.training, self.optimiser.count
+        targets = smoothed(self.train.numbers[clips], self.labels, settings.smoothing)
+        seed = (self.plan.seed, step)
+        loss, gradient = self.tcn.network.learn(self._windows(clips), targets, seed, threads)
+        if not np.isfinite(loss) or not np.isfinite(gradient).all():
+            raise TrainingError(
+                f"the loss is not a number at epoch {epoch}, step {step + 1}; "
+                f"lower training.rate (now {settings.rate:g})"
+            )
+        clip_norm(gradient, LONGEST_GRADIENT)
+        self.optimiser.step(gradient, warm_cosine(step, settings.epochs * self.batches, settings.rate))
+        # The average starts short and grows, or the first values would linger in it.
+        keep = min(settings.averaging, step / (step + 10))
+        self.averaged += np.float32(1 - keep) * (self.vector - self.averaged)
+        return loss
+
+    def _windows(self, clips: np.ndarray) -> np.ndarray:
+        """Draw and change a window of each of `clips`, standardised."""
+        windows, noise = self.drawer.draw(clips, self.rng), None
+        if len(self.background):
+            noise = self.drawer.draw(self.rng.choice(self.background, size=len(clips)), self.rng)
+        floor_db = self.plan.front_end.floor_db
+        return self._standard(augment(windows, self.plan.augment, self.rng, background=noise, floor_db=floor_db))
+
+    def judge(self) -> tuple[float, float, Arrays]:
+        """Loss and mean recall on the validation clips with the averaged weights, and a copy of those."""
+        current = self.vector.copy()
+        self.vector[:] = self.averaged
+        parts = range(0, len(self.watched), JUDGED_AT_ONCE)
+        logits = [self.tcn.network.forward(self.watched[at : at + JUDGED_AT_ONCE])[0] for at in parts]
+        arrays = {name: array.copy() for name, array in self.tcn.arrays().items()}
+        self.vector[:] = current
+        return *judge_logits(np.concatenate(logits), self.validation.numbers), arrays

@@ -1,0 +1,5 @@
+"""The command line: a file a command, thin; each calls the core and says what came of it."""
+
+from barn_owl.cli.main import main
+
+__all__ = ["main"]

@@ -1,0 +1,124 @@
+"""What commands share: options that mean the same everywhere, progress, tables, last words."""
+
+import json
+import logging
+import sys
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import click
+import pandas as pd
+from rich.console import Console
+from rich.logging import RichHandler
+from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn, TimeRemainingColumn
+from rich.table import Table
+
+from barn_owl.clips import read_clip_table, write_clip_table
+
+PLAIN_LINE_SHARE = 0.1
+
+quiet_option = click.option("--quiet", is_flag=True, help="Say nothing but errors.")
+json_option = click.option("--json", "as_json", is_flag=True, help="Give the result as JSON on standard output.")
+force_option = click.option("--force", is_flag=True, help="Overwrite what is there.")
+seed_option = click.option("--seed", type=click.IntRange(min=0), default=None, help="Seed of every random choice.")
+workers_option = click.option(
+    "--workers", type=click.IntRange(1, 64), default=2, show_default=True, help="Threads that share the work."
+)
+out_file_option = click.option(
+    "-o",
+    "--out",
+    type=click.Path(path_type=Path, allow_dash=True),
+    required=True,
+    help="Table to write; - for stdout.",
+)
+
+
+class Voice:
+    """Speaks to the person at the terminal: words and progress on standard error, results on standard output."""
+
+    def __init__(self, *, quiet: bool = False, as_json: bool = False) -> None:
+        self.quiet = quiet or as_json
+        self.as_json = as_json
+        self.errors = Console(stderr=True, highlight=False)
+        # Results that a program reads are never wrapped or coloured.
+        self.results = Console(highlight=False)
+        self._hear_warnings()
+
+    def _hear_warnings(self) -> None:
+        handler = RichHandler(console=self.errors, show_time=False, show_path=False, markup=False)
+        logger = logging.getLogger("barn_owl")
+        logger.handlers = [handler]
+        logger.setLevel(logging.ERROR if self.quiet else logging.WARNING)
+        logger.propagate = False
+
+    def say(self, text: str = "") -> None:
+        """Say a line to the person."""
+        if not self.quiet:
+            self.results.print(text, markup=False, soft_wrap=True)
+
+    def warn(self, text: str) -> None:
+        """Say what the person should know, on standard error."""
+        if not self.quiet:
+            self.errors.print(text, markup=False, soft_wrap=True, style="yellow")
+
+    def table(self, table: pd.DataFrame, *, title: str = "") -> None:
+        """Show a small table; numbers between 0 and 1 are shown as they are, to two digits."""
+        if self.quiet:
+            return
+        shown = Table(title=title or None, title_justify="left", title_style="bold", header_style="bold", box=None)
+        for name in table.columns:
+            shown.add_column(str(name), justify="left" if table[name].dtype.kind not in "iuf" else "right")
+        for row in table.itertuples(index=False):
+            shown.add_row(*[_cell(value) for value in row])
+        self.results.print(shown)
+
+    def result(self, content: Any) -> None:
+        """Give the machine-readable result, if it was asked for."""
+        if self.as_json:
+            click.echo(json.dumps(content, ensure_ascii=False, indent=2, allow_nan=False))
+
+    @contextmanager
+    def progress(self, doing: str) -> Iterator[Callable[[float, float], None]]:
+        """Yield a function that is told how much is done of how much: a bar on a terminal, else plain lines."""
+        if self.quiet:
+            yield lambda _done, _total: None
+        elif self.errors.is_terminal:
+            columns = [TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TimeElapsedColumn()]
+            with Progress(*columns, TextColumn("left"), TimeRemainingColumn(), console=self.errors) as bars:
+                bar = bars.add_task(doing, total=None)
+                yield lambda done, total: bars.update(bar, completed=round(done), total=round(total))
+        else:
+            yield self._plain_progress(doing)
+
+    def _plain_progress(self, doing: str) -> Callable[[float, float], None]:
+        told = [0.0]
+
+        def tell(done: float, total: float) -> None:
+            if done / total >= told[0] + PLAIN_LINE_SHARE or (done >= total and told[0] < 1):
+                told[0] = done / total
+                click.echo(f"{doing}: {done:.0f} of {total:.0f}", err=True)
+
+        return tell
+
+
+def _cell(value: Any) -> str:
+    if isinstance(value, float):
+        return "–" if pd.isna(value) else f"{value:.2f}"
+    return str(value)
+
+
+def is_stdout(path: Path) -> bool:
+    """Tell whether a path given as an option means standard output."""
+    return str(path) == "-"
+
+
+def read_clips(path: str) -> pd.DataFrame:
+    """Read a clip table from a path, or from standard input for ``-``."""
+    return read_clip_table(sys.stdin if path == "-" else path)
+
+
+def write_clips(clips: pd.DataFrame, path: Path, *, force: bool) -> None:
+    """Write a clip table to a path, or to standard output for ``-``."""
+    write_clip_table(clips, sys.stdout if is_stdout(path) else path, force=force)

@@ -1,0 +1,94 @@
+"""``barn-owl demo``."""
+
+import time
+from pathlib import Path
+
+import click
+
+from barn_owl.classify import Plan
+from barn_owl.cli.common import Voice, force_option, quiet_option, seed_option, workers_option, write_clips
+from barn_owl.cli.tag import tag_aloud
+from barn_owl.cli.train import train_aloud
+from barn_owl.clips import gather_folder, read_clip_table
+from barn_owl.demo import write_quay
+from barn_owl.evaluate import score_events
+from barn_owl.files import claim_folder
+from barn_owl.show import save_figure, tagging_figure
+
+COLLAR_S = 0.2
+FIGURE_S = 90.0
+
+
+@click.command("demo", short_help="Try everything on made-up data.")
+@click.argument("folder", type=click.Path(path_type=Path), default=Path("saltmarsh-quay"))
+@click.option(
+    "--minutes", type=click.FloatRange(0.5, 1440), default=10.0, show_default=True, help="Length of the night."
+)
+@click.option(
+    "--clips",
+    "clips_per_label",
+    type=click.IntRange(12, 2000),
+    default=60,
+    show_default=True,
+    help="Clips of each label.",
+)
+@seed_option
+@workers_option
+@force_option
+@quiet_option
+def command(
+    folder: Path, minutes: float, clips_per_label: int, seed: int | None, workers: int, force: bool, quiet: bool
+) -> None:
+    """Make up a night at Saltmarsh Quay in FOLDER, train on its clips, tag the night, and say how well it went.
+
+    Six sounds of a harbour and the water as background, heard by eight recorders; then a recording by a ninth.
+    """
+    voice, begin, seed = Voice(quiet=quiet), time.perf_counter(), seed or 0
+    claim_folder(folder, force=force)
+    voice.say(f"A made-up harbour, written to {folder}")
+    with voice.progress("making sounds") as progress:
+        quay = write_quay(
+            folder, seed=seed, clips_per_label=clips_per_label, minutes=minutes, workers=workers, progress=progress
+        )
+    gathered = gather_folder(quay.clips, names="{group}_{take}")
+    write_clips(gathered.clips, folder / "clips.csv", force=True)
+    for reason in gathered.refused.values():
+        voice.warn(f"left out: {reason}")
+    plan = Plan(seed=seed, background=["water"])
+    voice.say(
+        f"\nTraining a {plan.family} on {len(gathered.clips)} clips; recorders heard in training are not in the test"
+    )
+    run = train_aloud(voice, gathered.clips, folder / "run", plan, workers=workers, force=force)
+
+    voice.say(f"\nTagging {minutes:g} minutes of the night")
+    tagging = time.perf_counter()
+    events, _ = tag_aloud(voice, run.model, (quay.recording,), plan.decision)
+    speed = minutes * 60 / (time.perf_counter() - tagging)
+    write_clips(events, folder / "events.csv", force=True)
+    truth = read_clip_table(quay.truth)
+    found = score_events(truth, events, collar_s=COLLAR_S)
+    end_s = min(FIGURE_S, minutes * 60)
+    figure = tagging_figure(run.model, quay.recording, events, truth=truth, end_s=end_s)
+    save_figure(figure, folder / "night.png")
+    voice.table(found.by_label.reset_index(), title=f"events against the truth, onset within {COLLAR_S:g} s")
+    foreign = truth[truth["foreign"] != ""]
+    fooled = sum(
+        bool(((events["start_s"] < row.end_s) & (events["end_s"] > row.start_s)).any())
+        for row in foreign.itertuples()
+    )
+    scores = run.evaluate().scores
+    voice.say(
+        f"\nIn {time.perf_counter() - begin:.0f} s: {len(run.model.labels)} labels learnt, balanced accuracy "
+        f"{scores.balanced_accuracy:.2f} on recorders never heard before "
+        f"({scores.majority_balanced_accuracy:.2f} by guessing)."
+    )
+    voice.say(
+        f"Events: {found.recall:.0%} found, {found.precision:.0%} of those reported are right (F1 {found.f1:.2f}), "
+        f"tagged {speed:.0f} times faster than real time. {fooled} of {len(foreign)} foreign sounds overlap an event."
+    )
+    voice.say("\nOpen next:")
+    voice.say(f"  {folder / 'night.png'}: spectrogram, scores, events and truth of the first {end_s:g} s")
+    voice.say(f"  {folder / 'run' / 'figures' / 'confusion.png'}: which label is taken for which")
+    voice.say(f"  {folder / 'events.csv'}: the events, in a spreadsheet")
+    voice.say("With your own clips, one folder a label:")
+    voice.say("  barn-owl gather MY-CLIPS -o clips.csv && barn-owl train clips.csv --run first")

@@ -1,0 +1,83 @@
+"""The command ``barn-owl``: its sections, lazily loaded commands, and how errors end."""
+
+import importlib
+import sys
+from typing import Any
+
+import click
+
+SECTIONS = {
+    "Start here": {"demo": "Make up a harbour, train on it, tag a night, say how well it went."},
+    "Clips": {"gather": "Make a clip table from a folder per label, or from a table of yours."},
+    "Model": {
+        "train": "Train a compact classifier on a clip table.",
+        "evaluate": "Say how well a run does, label by label.",
+    },
+    "Recordings": {"tag": "Find events in long recordings."},
+}
+COMMANDS = {name: text for section in SECTIONS.values() for name, text in section.items()}
+
+
+class Sections(click.Group):
+    """A group that shows its commands by section and imports each only when it is called."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:  # noqa: ARG002
+        """Names of the commands in the order of the help page."""
+        return list(COMMANDS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:  # noqa: ARG002
+        """Import the command."""
+        if cmd_name not in COMMANDS:
+            return None
+        command: click.Command = importlib.import_module(f"barn_owl.cli.{cmd_name}").command
+        return command
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:  # noqa: ARG002
+        """Write the sections without importing any command."""
+        width = max(map(len, COMMANDS))
+        for section, commands in SECTIONS.items():
+            with formatter.section(section):
+                formatter.write_dl([(name.ljust(width), text) for name, text in commands.items()])
+
+    def resolve_command(self, ctx: click.Context, args: list[str]) -> Any:
+        """Find the command; an unknown one gets a hint."""
+        try:
+            return super().resolve_command(ctx, args)
+        except click.UsageError:
+            import difflib
+
+            close = difflib.get_close_matches(args[0], COMMANDS, n=1)
+            hint = f"did you mean {close[0]}?" if close else f"commands: {', '.join(COMMANDS)}"
+            raise click.UsageError(f"there is no command {args[0]!r}; {hint}", ctx) from None
+
+
+@click.group(cls=Sections, context_settings={"help_option_names": ["-h", "--help"]})
+@click.version_option(package_name="barn-owl-audio", prog_name="barn-owl", message="%(prog)s %(version)s")
+def barn_owl() -> None:
+    """From labelled clips to timestamped events in long recordings."""
+
+
+def main(arguments: list[str] | None = None) -> None:
+    """Run the command line and exit: 0 done, 1 failed, 2 bad input, 130 stopped by Ctrl-C."""
+    sys.exit(run(arguments))
+
+
+def run(arguments: list[str] | None = None) -> int:
+    """Run the command line and return its exit code; a user's mistake is told without a traceback."""
+    # Imported here: the help page needs neither.
+    from barn_owl.errors import BarnOwlError, OutputError, TrainingError
+
+    try:
+        barn_owl.main(args=arguments, prog_name="barn-owl", standalone_mode=False)
+    except click.exceptions.Exit as stop:
+        return stop.exit_code
+    except click.ClickException as error:
+        error.show()
+        return error.exit_code
+    except (click.Abort, KeyboardInterrupt):
+        click.echo("barn-owl: stopped", err=True)
+        return 130
+    except BarnOwlError as error:
+        click.echo(f"barn-owl: {error}", err=True)
+        return 1 if isinstance(error, TrainingError | OutputError) else 2
+    return 0

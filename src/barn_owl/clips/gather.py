@@ -1,0 +1,137 @@
+"""Making a clip table from what people have: a folder per label, or a table of their own."""
+
+import re
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+import pandas as pd
+
+from barn_owl.audio import AUDIO_ENDINGS, audio_info
+from barn_owl.clips.table import COLUMNS, check_clip_table, read_any_table
+from barn_owl.errors import AudioError, TableError
+
+
+@dataclass(frozen=True, kw_only=True)
+class Gathered:
+    """What was gathered: the clip table, and the files that cannot be used with the reason for each."""
+
+    clips: pd.DataFrame
+    refused: dict[str, str]
+
+
+def gather_folder(folder: str | Path, *, names: str | None = None) -> Gathered:
+    """Make a clip table from a folder that holds one folder for each label.
+
+    The label of a file is the first folder below `folder` on the way to it; files directly in `folder`
+    have a blank label. Hidden files and other kinds of file are passed over.
+
+    names : what the file names say, such as ``"{group}_{take}"``: text with named fields in braces, each
+        standing for the shortest text that fits. ``{group}`` and ``{label}`` fill those columns, ``{}`` is
+        passed over, any other field becomes a column of its own. The ending is not part of the name.
+
+    Raises TableError when the folder does not exist or holds no sound that can be read, and when `names`
+    does not fit a file.
+    """
+    folder = Path(folder)
+    if not folder.is_dir():
+        raise TableError(f"{folder} is not a folder" if folder.exists() else f"{folder} does not exist")
+    paths = sorted(
+        path
+        for path in folder.rglob("*")
+        if path.suffix.lower() in AUDIO_ENDINGS
+        and path.is_file()
+        and not any(part.startswith(".") for part in path.relative_to(folder).parts)
+    )
+    if not paths:
+        raise TableError(f"{folder} holds no sound files ({', '.join(sorted(AUDIO_ENDINGS))})")
+    refused = _refused(paths)
+    usable = [path for path in paths if str(path) not in refused]
+    if not usable:
+        first = next(iter(refused.values()))
+        raise TableError(f"none of the {len(paths)} sound files in {folder} can be read; the first: {first}")
+    labels = [path.relative_to(folder).parts[0] if path.parent != folder else "" for path in usable]
+    clips = pd.DataFrame({"file": [str(path) for path in usable], "label": labels})
+    if names is not None:
+        fields = _fields(usable, names)
+        clips = clips.drop(columns=[name for name in fields if name in clips]).join(fields)
+    return Gathered(clips=check_clip_table(clips, where=str(folder)), refused=refused)
+
+
+def gather_table(
+    path: str | Path, *, columns: Mapping[str, str] | None = None, audio_folder: str | Path | None = None
+) -> Gathered:
+    """Make a clip table from a table that somebody already has.
+
+    path : CSV with any common separator and encoding, or Parquet.
+    columns : which of its columns is which of ours, such as ``{"file": "filename", "start_s": "onset"}``;
+        columns with our names need no entry, all others are kept as metadata.
+    audio_folder : where the files are; None for the folder of the table.
+
+    Rows whose file cannot be read are left out and reported. Raises TableError when a column is not there,
+    a row is faulty, or no file can be read.
+    """
+    path, columns = Path(path), dict(columns or {})
+    table = read_any_table(path)
+    for ours, theirs in columns.items():
+        if ours not in COLUMNS:
+            raise TableError(f"there is no column {ours!r} in a clip table; there are {', '.join(COLUMNS)}")
+        if theirs not in table.columns:
+            raise TableError(f"{path} has no column {theirs!r}; it has {', '.join(table.columns)}")
+    taken = [name for name in columns if name in table.columns and name not in columns.values()]
+    table = table.rename(columns={name: f"{name}_before" for name in taken})
+    table = table.rename(columns={theirs: ours for ours, theirs in columns.items()})
+    clips = check_clip_table(table, where=str(path))
+    folder = Path(audio_folder) if audio_folder is not None else path.parent
+    clips["file"] = [str(folder / file) for file in clips["file"]]
+    refused = _refused(Path(file) for file in clips["file"].unique())
+    readable = clips[~clips["file"].isin(list(refused))].reset_index(drop=True)
+    if not len(readable):
+        first = next(iter(refused.values()))
+        raise TableError(
+            f"{path}: none of its {len(clips)} rows has a file that can be read; the first: {first}. "
+            "Say with --audio in which folder the files are"
+        )
+    return Gathered(clips=readable, refused=refused)
+
+
+def _refused(paths: Iterable[Path]) -> dict[str, str]:
+    """Why each file that cannot be used cannot be used."""
+    refused: dict[str, str] = {}
+    for path in paths:
+        try:
+            info = audio_info(path)
+        except AudioError as error:
+            refused[str(path)] = str(error)
+        else:
+            if info.samples == 0:
+                refused[str(path)] = f"{path} holds no samples"
+    return refused
+
+
+def _fields(paths: list[Path], names: str) -> pd.DataFrame:
+    """Read the fields of the pattern `names` off the name of each file."""
+    pattern = re.compile(_expression(names))
+    matches = [(path, pattern.fullmatch(path.stem)) for path in paths]
+    missed = [path.stem for path, match in matches if match is None]
+    if missed:
+        raise TableError(
+            f"the pattern {names!r} does not fit {len(missed)} of {len(paths)} file names, "
+            f"such as {', '.join(repr(name) for name in missed[:3])}"
+        )
+    return pd.DataFrame([match.groupdict() for _, match in matches if match is not None])
+
+
+def _expression(names: str) -> str:
+    """Turn ``"{group}_{take}"`` into the regular expression it stands for."""
+    parts = re.split(r"\{(\w*)\}", names)
+    if len(parts) == 1:
+        raise TableError(f"the pattern {names!r} names no field; write one in braces, such as {{group}}")
+    fields = [field for field in parts[1::2] if field]
+    twice = {field for field in fields if fields.count(field) > 1}
+    wrong = [field for field in fields if not field.isidentifier()]
+    if twice or wrong:
+        raise TableError(f"the pattern {names!r} has a field that is repeated or no name: {[*twice, *wrong]}")
+    texts = [re.escape(text) for text in parts[0::2]]
+    holes = [f"(?P<{field}>.+?)" if field else ".+?" for field in parts[1::2]]
+    return "".join(text + hole for text, hole in zip(texts, [*holes, ""], strict=True))

@@ -1,0 +1,210 @@
+"""The one table shape: excerpts of sound files with labels.
+
+In memory the column ``file`` holds paths that can be opened from here; on disk they are relative to the
+folder of the table wherever that is possible, so that a folder with its table can be moved.
+"""
+
+import csv
+import io
+import logging
+import os
+from collections.abc import Callable
+from pathlib import Path
+from typing import IO
+
+import numpy as np
+import pandas as pd
+
+from barn_owl.errors import OutputError, TableError
+from barn_owl.files import whole_file
+
+logger = logging.getLogger(__name__)
+
+COLUMNS = ("file", "start_s", "end_s", "label", "group", "split", "score")
+SIDES = ("train", "validation", "test")
+NUMBERS = ("start_s", "end_s", "score")
+SHOWN_FAULTS = 5
+
+
+def check_clip_table(clips: pd.DataFrame, *, where: str = "clip table") -> pd.DataFrame:
+    """Return `clips` in the standard shape, checked; the argument stays as it is.
+
+    The result has ``file``, ``start_s``, ``end_s`` and ``label`` (made blank when absent), then ``group``,
+    ``split`` and ``score`` where given, then all other columns untouched. Times are float64 seconds with NaN
+    for blank; texts are stripped strings, blank is ``""``. Rows that repeat another one in every standard
+    column are dropped, with a warning in the log.
+
+    Raises TableError that names the first faulty rows, counted from 1.
+    """
+    if "file" not in clips.columns:
+        known = ", ".join(map(str, clips.columns)) or "none"
+        raise TableError(f"{where}: there is no column 'file' (columns: {known}); name it with --column file=...")
+    table = pd.DataFrame(index=pd.RangeIndex(len(clips)))
+    for name in COLUMNS:
+        if name in NUMBERS and (name in clips.columns or name != "score"):
+            table[name] = _numbers(clips, name, where)
+        elif name in clips.columns:
+            table[name] = _texts(clips[name])
+        elif name == "label":
+            table[name] = ""
+    for name in clips.columns:
+        if name not in COLUMNS:
+            table[name] = clips[name].to_numpy()
+    _check_rows(table, where)
+    return _without_repeats(table, where)
+
+
+def _texts(column: "pd.Series[str]") -> list[str]:
+    return ["" if pd.isna(value) else str(value).strip() for value in column]
+
+
+def _numbers(clips: pd.DataFrame, name: str, where: str) -> np.ndarray:
+    """Return the column as float64, a blank as NaN."""
+    if name not in clips.columns:
+        return np.full(len(clips), np.nan)
+    column = clips[name]
+    numbers = pd.to_numeric(column, errors="coerce").to_numpy(dtype=np.float64, na_value=np.nan)
+    given = np.array([text != "" for text in _texts(column)], dtype=bool)
+    _refuse(where, given & ~np.isfinite(numbers), lambda row: f"{name} must be a number, got {column.iloc[row]!r}")
+    return numbers
+
+
+def _check_rows(table: pd.DataFrame, where: str) -> None:
+    start, end = table["start_s"].to_numpy(), table["end_s"].to_numpy()
+    _refuse(where, (table["file"] == "").to_numpy(), lambda _: "file is blank")
+    _refuse(where, start < 0, lambda row: f"start_s must not be negative, got {start[row]:g}")
+    _refuse(
+        where,
+        end <= np.nan_to_num(start),
+        lambda row: (
+            f"end_s must be after start_s={np.nan_to_num(start[row]):g}, got {end[row]:g}; "
+            "leave both blank for the whole file"
+        ),
+    )
+    if "split" in table:
+        wrong = ~table["split"].isin([*SIDES, ""]).to_numpy()
+        _refuse(
+            where,
+            wrong,
+            lambda row: f"split must be {', '.join(SIDES)} or blank, got {table['split'][row]!r}",
+        )
+    if "score" in table:
+        score = table["score"].to_numpy()
+        _refuse(where, (score < 0) | (score > 1), lambda row: f"score must be 0 to 1, got {score[row]:g}")
+
+
+def _refuse(where: str, faulty: np.ndarray, say: Callable[[int], str]) -> None:
+    """Raise TableError when any row is faulty, showing the first few."""
+    rows = np.flatnonzero(faulty)
+    if len(rows):
+        lines = [f"{where}, row {row + 1}: {say(int(row))}" for row in rows[:SHOWN_FAULTS]]
+        if len(rows) > SHOWN_FAULTS:
+            lines.append(f"... and {len(rows) - SHOWN_FAULTS} more rows like this")
+        raise TableError("\n".join(lines))
+
+
+def _without_repeats(table: pd.DataFrame, where: str) -> pd.DataFrame:
+    repeated = table.duplicated([name for name in COLUMNS if name in table])
+    if not repeated.any():
+        return table
+    first = int(np.flatnonzero(repeated)[0])
+    logger.warning(
+        "%s: %d rows repeat an earlier one (first: row %d) and are dropped", where, repeated.sum(), first + 1
+    )
+    return table[~repeated].reset_index(drop=True)
+
+
+def read_clip_table(source: str | Path | IO[str]) -> pd.DataFrame:
+    """Read a clip table from CSV (RFC 4180, UTF-8), or Parquet by ending, and check it.
+
+    Paths in ``file`` are resolved against the folder of the table (for an open stream: the current folder).
+    Raises TableError when the table cannot be read or a row is faulty.
+    """
+    table = read_any_table(source)
+    where = "standard input" if not isinstance(source, str | Path) else str(source)
+    clips = check_clip_table(table, where=where)
+    folder = Path(source).parent if isinstance(source, str | Path) else Path()
+    clips["file"] = [str(folder / file) for file in clips["file"]]
+    return clips
+
+
+def read_any_table(source: str | Path | IO[str]) -> pd.DataFrame:
+    """Read a table with any columns; CSV cells stay text, so nothing is lost or guessed.
+
+    The separator (comma, semicolon, tab, bar) is taken from the header line; UTF-8 with or without a
+    byte-order mark, else Windows-1252. Raises TableError when it cannot be read or has no rows.
+    """
+    if not isinstance(source, str | Path):
+        return _parse_csv(source.read(), "standard input")
+    path = Path(source)
+    if not path.is_file():
+        raise TableError(f"{path} does not exist" if not path.exists() else f"{path} is a folder, not a table")
+    if path.suffix.lower() == ".parquet":
+        try:
+            return pd.read_parquet(path)
+        except ImportError as error:
+            raise TableError(f"{path}: reading Parquet needs pyarrow; install barn-owl-audio[parquet]") from error
+        except (ValueError, OSError) as error:
+            raise TableError(f"{path} cannot be read as Parquet: {error}") from error
+    raw = path.read_bytes()
+    if b"\0" in raw[:4096]:
+        raise TableError(f"{path} is not a text table; give a CSV or Parquet file")
+    try:
+        text = raw.decode("utf-8-sig")
+    except UnicodeDecodeError:
+        text = raw.decode("cp1252", errors="replace")
+    return _parse_csv(text, str(path))
+
+
+def _parse_csv(text: str, where: str) -> pd.DataFrame:
+    header = text.split("\n", 1)[0]
+    separator = max(",;\t|", key=header.count)
+    try:
+        table = pd.read_csv(
+            io.StringIO(text, newline=""),
+            sep=separator,
+            dtype=str,
+            keep_default_na=False,
+            skipinitialspace=True,
+        )
+    except (pd.errors.ParserError, pd.errors.EmptyDataError) as error:
+        raise TableError(f"{where} cannot be read as a table: {error}") from error
+    if not len(table):
+        raise TableError(f"{where} has a header but no rows" if header.strip() else f"{where} is empty")
+    return table.rename(columns=str.strip)
+
+
+def write_clip_table(clips: pd.DataFrame, target: str | Path | IO[str], *, force: bool = True) -> None:
+    """Write a clip table as CSV, or Parquet by ending, whole or not at all.
+
+    Files on the same tree as the table are named relative to its folder. `target` may be an open text
+    stream; paths are then written as they are. Raises TableError for a faulty table, OutputError when
+    `target` cannot be written, or exists and `force` is false.
+    """
+    clips = check_clip_table(clips)
+    if not isinstance(target, str | Path):
+        _to_csv(clips, target)
+        return
+    target = Path(target)
+    clips["file"] = [_relative(file, target.parent) for file in clips["file"]]
+    with whole_file(target, force=force) as beside:
+        if target.suffix.lower() == ".parquet":
+            try:
+                clips.to_parquet(beside, index=False)
+            except ImportError as error:
+                raise OutputError(f"{target}: Parquet needs pyarrow; install barn-owl-audio[parquet]") from error
+        else:
+            with beside.open("w", encoding="utf-8", newline="") as stream:
+                _to_csv(clips, stream)
+
+
+def _to_csv(clips: pd.DataFrame, stream: IO[str]) -> None:
+    clips.to_csv(stream, index=False, lineterminator="\r\n", quoting=csv.QUOTE_MINIMAL)
+
+
+def _relative(file: str, folder: Path) -> str:
+    """Name `file` relative to `folder`, with forward slashes; absolute where they share only the root."""
+    here, there = Path(folder).absolute(), Path(os.path.normpath(Path(file).absolute()))
+    if here.parts[:2] != there.parts[:2]:
+        return str(there)
+    return Path(os.path.relpath(there, here)).as_posix()

@@ -1,0 +1,198 @@
+"""The clips of a summer at Saltmarsh Quay, and one night's recording with its truth table."""
+
+from collections.abc import Callable, Iterator
+from concurrent.futures import ProcessPoolExecutor
+from dataclasses import dataclass
+from functools import partial
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+import soundfile
+
+from barn_owl.audio import resample, write_audio
+from barn_owl.clips import write_clip_table
+from barn_owl.demo.recorders import NIGHT_RECORDER, RECORDERS, Tape, at_distance, record
+from barn_owl.demo.sounds import BACKGROUND, EVENTS, FOREIGN, RATE_HZ, water
+from barn_owl.files import whole_file
+
+LABELS = (*EVENTS, BACKGROUND)
+BLOCK_S = 30.0
+FOREIGN_SHARE = 0.14
+EVENT_GAP_S = 4.5
+
+
+@dataclass(frozen=True, kw_only=True)
+class Quay:
+    """Where the demo data were written."""
+
+    clips: Path
+    recording: Path
+    truth: Path
+
+
+def write_quay(
+    folder: str | Path,
+    *,
+    seed: int = 0,
+    clips_per_label: int = 60,
+    minutes: float = 10.0,
+    workers: int = 2,
+    progress: Callable[[int, int], None] | None = None,
+) -> Quay:
+    """Write the demo data below `folder`: ``clips/LABEL/RECORDER_NUMBER``, ``night.flac``, ``truth.csv``.
+
+    The same seed gives the same samples. Some clips are odd on purpose, as in real heaps: mislabelled,
+    clipped, silent, stereo, at 192 kHz, broken off. progress : called with the parts done and their number.
+    """
+    folder = Path(folder)
+    places = Quay(clips=folder / "clips", recording=folder / "night.flac", truth=folder / "truth.csv")
+    jobs = [
+        partial(_write_clip, places.clips, seed, label, n)
+        for label in range(len(LABELS))
+        for n in range(clips_per_label)
+    ]
+    jobs.insert(0, partial(_write_night, places, seed, minutes))
+    with ProcessPoolExecutor(workers) as pool:
+        for done, _ in enumerate(pool.map(_call, jobs), start=1):
+            if progress:
+                progress(done, len(jobs))
+    _break_off(places.clips / "halyard" / "crane_999.flac")
+    return places
+
+
+def _call(job: Callable[[], None]) -> None:
+    job()
+
+
+def _write_clip(folder: Path, seed: int, label: int, number: int) -> None:
+    rng = np.random.default_rng([seed, 1, label, number])
+    recorder = RECORDERS[number % len(RECORDERS)]
+    odd = _odd_one(label, number)
+    sounding = LABELS[(label + 1 + number) % len(LABELS)] if odd == "mislabelled" else LABELS[label]
+    take = record(recorder, _clip_sound(rng, sounding), rng)
+    rate_hz = recorder.rate_hz
+    if odd == "clipped":
+        take = np.clip(take * 12, -1, 1)
+    elif odd == "silent":
+        take = np.zeros_like(take)
+    elif odd == "192 kHz" and take.ndim == 1:
+        take, rate_hz = resample(take, rate_hz, 192_000), 192_000
+    write_audio(
+        folder / LABELS[label] / f"{recorder.name}_{number:03d}{recorder.ending}",
+        np.clip(take, -1, 1),
+        rate_hz,
+    )
+
+
+def _odd_one(label: int, number: int) -> str:
+    """Name what is odd about a clip; blank for most."""
+    odd = {(0, 11): "mislabelled", (2, 34): "mislabelled", (3, 23): "mislabelled", (5, 41): "mislabelled"}
+    odd |= {(1, 5): "silent", (4, 38): "silent", (0, 20): "192 kHz"}
+    if number % 29 == 17:
+        return "clipped"
+    return odd.get((label, number), "")
+
+
+def _clip_sound(rng: np.random.Generator, label: str) -> np.ndarray:
+    """One to four seconds with the sound somewhere in it, over water, at `RATE_HZ`."""
+    samples = round(rng.uniform(1.0, 4.0) * RATE_HZ)
+    level = 10 ** (rng.uniform(-44, -26) / 20)
+    scene = water(rng, samples) * level
+    if label == BACKGROUND:
+        return scene
+    far = rng.beta(1.2, 2)
+    event = at_distance(EVENTS[label](rng), rng, far)
+    # Most of the sound is inside the clip; long ones may be cut at either end, as by hand.
+    early, late = -min(0.3 * len(event), 0.5 * RATE_HZ), max(samples - 0.6 * len(event), 0.0)
+    start = round(rng.uniform(early, late)) if late > early else 0
+    piece = event[max(-start, 0) : samples - start]
+    snr = 10 ** ((rng.uniform(11, 30) - 11 * far) / 20)
+    scene[max(start, 0) : max(start, 0) + len(piece)] += piece * (level * snr / _loud_rms(event))
+    return scene
+
+
+def _loud_rms(sound: np.ndarray) -> float:
+    """Root mean square of the loudest tenth of a second."""
+    width = RATE_HZ // 10
+    total = np.concatenate([[0.0], np.cumsum(sound**2)])
+    return float(np.sqrt((total[width:] - total[:-width]).max() / width))
+
+
+def _break_off(path: Path) -> None:
+    """Leave a file as a copy that was cut off in its header."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    path.write_bytes(b"fLaC\x00\x00\x00\x22\x10\x00")
+
+
+def _schedule(rng: np.random.Generator, length_s: float) -> Iterator[tuple[float, str, float]]:
+    """When something sounds in the night, what, and how far away; some follow closely enough to overlap."""
+    names, foreign = list(EVENTS), list(FOREIGN)
+    at = rng.uniform(1.5, 4.0)
+    while at < length_s - 6:
+        pick = foreign if rng.random() < FOREIGN_SHARE else names
+        yield at, str(rng.choice(pick)), float(rng.beta(1.2, 1.8))
+        at += 0.6 + rng.exponential(EVENT_GAP_S) + (2.0 if rng.random() < 0.8 else 0.0)
+
+
+def _write_night(places: Quay, seed: int, minutes: float) -> None:
+    """Write the long recording block by block; memory does not grow with it."""
+    rng = np.random.default_rng([seed, 2])
+    tape, level = Tape(NIGHT_RECORDER, rng), 10 ** (-38 / 20)
+    total = round(minutes * 60 * RATE_HZ)
+    waiting = list(_schedule(np.random.default_rng([seed, 3]), minutes * 60))
+    rows: list[dict[str, object]] = []
+    hanging = np.zeros(0)  # what sounds on into the next block
+    with (
+        whole_file(places.recording) as beside,
+        soundfile.SoundFile(beside, "w", NIGHT_RECORDER.rate_hz, 1, subtype="PCM_16", format="FLAC") as file,
+    ):
+        for first in range(0, total, round(BLOCK_S * RATE_HZ)):
+            samples = min(round(BLOCK_S * RATE_HZ), total - first)
+            scene = np.zeros(max(samples + round(8 * RATE_HZ), len(hanging)))
+            scene[: len(hanging)] += hanging
+            scene[:samples] += water(rng, samples) * level
+            while waiting and waiting[0][0] * RATE_HZ < first + samples:
+                at, name, far = waiting.pop(0)
+                rows.append(_sound_in(scene, rng, at - first / RATE_HZ, name, far, level, first / RATE_HZ))
+            block = tape.take(scene[:samples])
+            hanging = scene[samples:]
+            file.write(np.clip(block, -1, 1))
+    truth = pd.DataFrame(rows)
+    truth.insert(0, "file", str(places.recording))
+    write_clip_table(truth, places.truth)
+
+
+def _sound_in(
+    scene: np.ndarray,
+    rng: np.random.Generator,
+    at_s: float,
+    name: str,
+    far: float,
+    level: float,
+    offset_s: float,
+) -> dict[str, object]:
+    """Add one sound to the scene and return its row of the truth table."""
+    dry = (EVENTS | FOREIGN)[name](rng)
+    event = at_distance(dry, rng, far)
+    event *= level * 10 ** ((rng.uniform(14, 28) - 12 * far) / 20) / _loud_rms(event)
+    start = round(at_s * RATE_HZ)
+    piece = event[: len(scene) - start]
+    scene[start : start + len(piece)] += piece
+    first, last = _audible(piece, level)
+    return {
+        "start_s": round(offset_s + at_s + first, 3),
+        "end_s": round(offset_s + at_s + last, 3),
+        "label": name if name in EVENTS else "",
+        "foreign": name if name in FOREIGN else "",
+        "distance": round(far, 2),
+    }
+
+
+def _audible(sound: np.ndarray, level: float) -> tuple[float, float]:
+    """From when to when, in seconds, a sound stands out of the water: within 20 dB of its own peak."""
+    width = RATE_HZ // 100
+    frames = sound[: len(sound) // width * width].reshape(-1, width)
+    rms = np.sqrt((frames**2).mean(axis=1))
+    loud = np.flatnonzero(rms >= max(0.1 * rms.max(), 0.35 * level))
+    return float(loud[0] * 0.01), float((loud[-1] + 1) * 0.01)

@@ -1,0 +1,41 @@
+"""The errors a user can catch.
+
+BarnOwlError
+├── AudioError    a sound file, stream or array that cannot be used
+├── TableError    a clip table that cannot be used
+├── PlanError     a setting that is unknown, of the wrong type or out of range
+├── ModelError    a model file that is damaged, foreign or too new, or used on what it was not made for
+├── TrainingError training that cannot go on
+└── OutputError   something that cannot be written, or would overwrite what is there
+
+Each says what is wrong, where, and what to do. The built-in parent is mixed in, so a plain
+``except ValueError`` or ``except OSError`` works too.
+"""
+
+
+class BarnOwlError(Exception):
+    """Parent of every error that Barn Owl raises on purpose."""
+
+
+class AudioError(BarnOwlError, ValueError):
+    """A sound file, stream or array that cannot be used."""
+
+
+class TableError(BarnOwlError, ValueError):
+    """A clip table that cannot be used."""
+
+
+class PlanError(BarnOwlError, ValueError):
+    """A setting that is unknown, of the wrong type or out of range."""
+
+
+class ModelError(BarnOwlError, ValueError):
+    """A model file that is damaged, foreign or too new, or used on what it was not made for."""
+
+
+class TrainingError(BarnOwlError, RuntimeError):
+    """Training that cannot go on."""
+
+
+class OutputError(BarnOwlError, OSError):
+    """Something that cannot be written, or would overwrite what is there."""

@@ -1,0 +1,125 @@
+"""Accuracy, per-label scores and the confusion table."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from barn_owl.errors import TableError
+
+
+def confusion_table(truth: Sequence[str], predicted: Sequence[str], labels: Sequence[str]) -> pd.DataFrame:
+    """Count clips by true label (rows) and predicted label (columns), both in the order of `labels`.
+
+    Raises TableError when the two differ in length or hold a label that is not in `labels`.
+
+    >>> confusion_table(["a", "a", "b"], ["a", "b", "b"], ["a", "b"])
+       a  b
+    a  1  1
+    b  0  1
+    """
+    if len(truth) != len(predicted):
+        raise TableError(f"{len(truth)} true labels do not match {len(predicted)} predicted ones")
+    place = {label: number for number, label in enumerate(labels)}
+    unknown = sorted({label for label in [*truth, *predicted] if label not in place})
+    if unknown:
+        raise TableError(f"labels that are not among {', '.join(labels)}: {', '.join(map(repr, unknown))}")
+    counts = np.zeros((len(labels), len(labels)), dtype=np.int64)
+    np.add.at(counts, ([place[label] for label in truth], [place[label] for label in predicted]), 1)
+    return pd.DataFrame(counts, index=list(labels), columns=list(labels))
+
+
+@dataclass(frozen=True, kw_only=True)
+class Scores:
+    """How well labels were predicted.
+
+    confusion : counts, true labels in rows; majority : the label that is most frequent in training.
+    """
+
+    confusion: pd.DataFrame
+    majority: str
+
+    @property
+    def clips(self) -> int:
+        """Number of clips judged."""
+        return int(self.confusion.to_numpy().sum())
+
+    @property
+    def accuracy(self) -> float:
+        """Share of clips whose label is right."""
+        return float(np.trace(self.confusion.to_numpy()) / self.clips)
+
+    @property
+    def balanced_accuracy(self) -> float:
+        """Mean recall over the labels that occur: each label counts the same however many clips it has."""
+        return float(np.nanmean(self.by_label["recall"]))
+
+    @property
+    def majority_accuracy(self) -> float:
+        """Accuracy of always saying the label that is most frequent in training."""
+        return float(self.confusion.loc[self.majority].sum() / self.clips)
+
+    @property
+    def majority_balanced_accuracy(self) -> float:
+        """Balanced accuracy of the same: one over the number of labels that occur, or 0."""
+        occur = self.confusion.sum(axis=1) > 0
+        return float(occur[self.majority] / occur.sum())
+
+    @property
+    def by_label(self) -> pd.DataFrame:
+        """Precision, recall, F1 and count by label; NaN where a score has nothing to stand on.
+
+        Precision is the share of right ones among the clips given a label, recall the share found of the
+        clips that have it, F1 their harmonic mean ``2 * right / (given + count)``.
+        """
+        counts = self.confusion.to_numpy()
+        right, given, count = np.diag(counts), counts.sum(axis=0), counts.sum(axis=1)
+        with np.errstate(invalid="ignore"):
+            table = {
+                "precision": np.where(given > 0, right / np.maximum(given, 1), np.nan),
+                "recall": np.where(count > 0, right / np.maximum(count, 1), np.nan),
+                "f1": np.where(count > 0, 2 * right / np.maximum(given + count, 1), np.nan),
+                "count": count,
+            }
+        return pd.DataFrame(table, index=self.confusion.index)
+
+    @property
+    def confusions(self) -> pd.DataFrame:
+        """Wrong answers by true and predicted label, the most frequent first: label, taken_for, count, share."""
+        counts = self.confusion.to_numpy()
+        rows, columns = np.nonzero(counts * ~np.eye(len(counts), dtype=bool))
+        names = np.asarray(self.confusion.index, dtype=object)
+        table = pd.DataFrame(
+            {
+                "label": names[rows],
+                "taken_for": names[columns],
+                "count": counts[rows, columns],
+                "share": counts[rows, columns] / counts.sum(axis=1)[rows],
+            }
+        )
+        return table.sort_values("count", ascending=False, kind="stable", ignore_index=True)
+
+    def as_dict(self) -> dict[str, Any]:
+        """All scores as plain numbers for JSON; what has nothing to stand on is None."""
+        by_label = self.by_label
+        return {
+            "clips": self.clips,
+            "accuracy": self.accuracy,
+            "balanced_accuracy": self.balanced_accuracy,
+            "majority_label": self.majority,
+            "majority_accuracy": self.majority_accuracy,
+            "majority_balanced_accuracy": self.majority_balanced_accuracy,
+            "labels": {
+                str(label): {name: None if pd.isna(value) else value for name, value in row.items()}
+                for label, row in by_label.astype(object).iterrows()
+            },
+        }
+
+
+def score_labels(truth: Sequence[str], predicted: Sequence[str], labels: Sequence[str], *, majority: str) -> Scores:
+    """Judge predicted labels against true ones; see `Scores`. Raises TableError when there is nothing to judge."""
+    if not len(truth):
+        raise TableError("there are no labelled clips to judge")
+    return Scores(confusion=confusion_table(truth, predicted, labels), majority=majority)

@@ -1,0 +1,24 @@
+"""Cutting samples into frames."""
+
+import numpy as np
+
+from barn_owl.errors import AudioError
+
+
+def frame_count(samples: int, frame: int, hop: int) -> int:
+    """Count the whole frames in `samples` samples; a partial last frame is dropped.
+
+    >>> frame_count(1000, frame=400, hop=160)
+    4
+    """
+    return 0 if samples < frame else (samples - frame) // hop + 1
+
+
+def frame_view(samples: np.ndarray, frame: int, hop: int) -> np.ndarray:
+    """View mono `samples`, shape ``(samples,)``, as frames, shape ``(frames, frame)``, without a copy.
+
+    Frame *i* covers samples ``i * hop`` to ``i * hop + frame``. Raises AudioError when not even one fits.
+    """
+    if len(samples) < frame:
+        raise AudioError(f"{len(samples)} samples are too short for one frame of {frame} samples")
+    return np.lib.stride_tricks.sliding_window_view(samples, frame)[::hop]

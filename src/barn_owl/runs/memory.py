@@ -1,0 +1,13 @@
+"""How much memory this process has used."""
+
+import sys
+
+
+def peak_memory_mb() -> float | None:
+    """Return the largest memory of this process so far in megabytes; None where the system does not say."""
+    try:
+        import resource
+    except ImportError:
+        return None
+    kilobytes_or_bytes = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+    return round(kilobytes_or_bytes * (1 if sys.platform == "darwin" else 1024) / 1e6, 1)

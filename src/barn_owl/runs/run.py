@@ -1,0 +1,104 @@
+"""The folder of a run, and judging its model."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import cached_property
+from pathlib import Path
+
+import pandas as pd
+
+from barn_owl.classify import Model, Plan, load_model, read_plan
+from barn_owl.clips import check_clip_table, read_clip_table
+from barn_owl.errors import ModelError, TableError
+from barn_owl.evaluate import Scores, predict, score_labels
+
+
+@dataclass(frozen=True, kw_only=True)
+class Evaluation:
+    """Predictions and scores of one side of the split, or of a table of its own.
+
+    skipped : the reason for each clip that could not be used, by row number of the table judged.
+    """
+
+    side: str
+    predictions: pd.DataFrame
+    scores: Scores
+    skipped: dict[int, str]
+
+
+@dataclass(frozen=True)
+class Run:
+    """A folder with all that a training run produced."""
+
+    folder: Path
+
+    @cached_property
+    def plan(self) -> Plan:
+        """The plan, with every default spelled out."""
+        return read_plan(self.folder / "plan.toml")
+
+    @cached_property
+    def model(self) -> Model:
+        """The trained model."""
+        return load_model(self.folder)
+
+    @cached_property
+    def predictions(self) -> pd.DataFrame:
+        """The clip table of the run with sides, predictions and scores."""
+        return read_clip_table(self.folder / "predictions.csv")
+
+    @property
+    def curves(self) -> pd.DataFrame:
+        """Losses and validation recall by epoch."""
+        return pd.read_csv(self.folder / "curves.csv")
+
+    def evaluate(
+        self,
+        clips: pd.DataFrame | None = None,
+        *,
+        side: str = "test",
+        workers: int = 2,
+        progress: Callable[[int, int], None] | None = None,
+    ) -> Evaluation:
+        """Judge the model on one side of its own split, or on `clips` (all of them; `side` is then a name).
+
+        Raises TableError when there is nothing labelled to judge, or a label is unknown to the model.
+        """
+        if clips is None:
+            chosen = self.predictions[self.predictions["split"] == side].reset_index(drop=True)
+            if not len(chosen):
+                raise TableError(f"{self.folder}: no clip is on the {side} side of the split")
+            return judge(self.model, chosen, side)
+        chosen = check_clip_table(clips)
+        chosen = chosen[chosen["label"] != ""].reset_index(drop=True)
+        if not len(chosen):
+            raise TableError("the table has no labelled clips to judge")
+        unknown = sorted(set(chosen["label"]) - set(self.model.labels))
+        if unknown:
+            raise TableError(
+                f"the model does not know {', '.join(map(repr, unknown))}; it knows {', '.join(self.model.labels)}"
+            )
+        predictions, skipped = predict(self.model, chosen, workers=workers, progress=progress)
+        return judge(self.model, predictions, side, skipped)
+
+
+def judge(model: Model, predictions: pd.DataFrame, side: str, skipped: dict[int, str] | None = None) -> Evaluation:
+    """Score predictions against the labels beside them."""
+    scores = score_labels(
+        predictions["label"].tolist(),
+        predictions["predicted"].tolist(),
+        model.labels,
+        majority=model.provenance["majority_label"],
+    )
+    return Evaluation(side=side, predictions=predictions, scores=scores, skipped=skipped or {})
+
+
+def open_run(folder: str | Path) -> Run:
+    """Open the folder of a finished run. Raises ModelError when it is not one."""
+    folder = Path(folder)
+    missing = [
+        name for name in ("plan.toml", "model.safetensors", "predictions.csv") if not (folder / name).is_file()
+    ]
+    if missing:
+        raise ModelError(f"{folder} is not the folder of a finished run: {', '.join(missing)} is missing")
+    return Run(folder)

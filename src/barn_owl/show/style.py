@@ -1,0 +1,40 @@
+"""The house style: one colour map with rising lightness, one set of colours for labels, a light grid."""
+
+from pathlib import Path
+
+from matplotlib import colormaps
+from matplotlib.backends.backend_agg import FigureCanvasAgg
+from matplotlib.colors import LinearSegmentedColormap
+from matplotlib.figure import Figure
+
+from barn_owl.files import whole_file
+
+DUSK = LinearSegmentedColormap.from_list(
+    "barn_owl_dusk", ["#16202b", "#2f4358", "#5d5a63", "#9a6a45", "#cf9350", "#ecc88d", "#fdf6e6"]
+)
+"""From dusk slate over barn tawny to cream; lightness rises all the way, so it reads in grey."""
+if "barn_owl_dusk" not in colormaps:
+    colormaps.register(DUSK)
+
+# M. Okabe and K. Ito, Color Universal Design, 2008; yellow last, as it is faint on white.
+LABEL_COLOURS = ("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#E69F00", "#56B4E9", "#000000", "#F0E442")
+INK, GRID = "#1b2733", "#d9d4c7"
+SIZE_INCHES, DPI = (12.8, 8.0), 100
+
+
+def new_figure(height: float = SIZE_INCHES[1]) -> Figure:
+    """Make an empty figure 1280 pixels wide, drawn without a screen."""
+    figure = Figure(figsize=(SIZE_INCHES[0], height), dpi=DPI, layout="constrained", facecolor="white")
+    FigureCanvasAgg(figure)
+    return figure
+
+
+def label_colours(labels: list[str]) -> dict[str, str]:
+    """Give each label its colour, by its place in the list; they repeat after eight."""
+    return {label: LABEL_COLOURS[place % len(LABEL_COLOURS)] for place, label in enumerate(labels)}
+
+
+def save_figure(figure: Figure, path: str | Path) -> None:
+    """Write a figure as PNG, SVG or PDF by the ending of `path`, whole or not at all."""
+    with whole_file(path) as beside:
+        figure.savefig(beside)

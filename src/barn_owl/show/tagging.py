@@ -1,0 +1,131 @@
+"""The tagging figure: spectrogram, trace and events on one time axis."""
+
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+from matplotlib.axes import Axes
+from matplotlib.colors import to_rgba
+from matplotlib.figure import Figure
+
+from barn_owl.audio import audio_info, read_audio
+from barn_owl.classify import Model
+from barn_owl.errors import AudioError
+from barn_owl.show.style import DUSK, GRID, INK, label_colours, new_figure
+from barn_owl.tag import TraceStream
+
+LONGEST_S = 600.0
+
+
+def tagging_figure(
+    model: Model,
+    path: str | Path,
+    events: pd.DataFrame,
+    *,
+    truth: pd.DataFrame | None = None,
+    start_s: float = 0.0,
+    end_s: float | None = None,
+) -> Figure:
+    """Draw a stretch of a recording: log-mel spectrogram, scores of all labels over time, and events as bars.
+
+    events, truth : clip tables of this recording; the truth's bars are drawn under the events', foreign
+    sounds in grey. start_s, end_s : the stretch, ten minutes at most; None for as far as that.
+    Raises AudioError when the stretch is not in the recording.
+    """
+    length_s = audio_info(path).duration_s
+    end_s = min(length_s, start_s + LONGEST_S) if end_s is None else min(end_s, length_s)
+    if not 0 <= start_s < end_s:
+        raise AudioError(f"{path}: there is nothing between {start_s:g} s and {end_s:g} s to draw")
+    samples, _ = read_audio(path, rate_hz=model.front_end.rate_hz, start_s=start_s, end_s=end_s)
+    stream = TraceStream(model)
+    blocks = stream.push(samples) + stream.finish()
+    scores = np.concatenate([block.windows for block in blocks])
+    reported = [label for label in model.labels if label not in model.background]
+    colours = label_colours(reported)
+
+    figure = new_figure()
+    spectrogram, trace, bars = figure.subplots(3, 1, sharex=True, height_ratios=[4, 2, 3])
+    _draw_spectrogram(figure, spectrogram, model, samples, start_s)
+    times = start_s + model.window_s / 2 + np.arange(len(scores)) * model.step_s
+    for label in reported:
+        trace.plot(times, scores[:, model.labels.index(label)], color=colours[label], linewidth=1.3)
+    for threshold, name in ((model.decision.on, "on"), (model.decision.off, "off")):
+        trace.axhline(threshold, color=INK, linewidth=0.8, linestyle=(0, (4, 3)))
+        trace.annotate(name, (1.002, threshold), xycoords=("axes fraction", "data"), va="center", fontsize=9)
+    trace.set_ylim(-0.02, 1.02)
+    trace.set_ylabel("score")
+    shown = _within(events, start_s, end_s)
+    _draw_bars(bars, reported, colours, shown, _within(truth, start_s, end_s) if truth is not None else None)
+    for axes in (trace, bars):
+        axes.grid(color=GRID, linewidth=0.7)
+        axes.set_axisbelow(True)
+        axes.spines[["top", "right"]].set_visible(False)
+    bars.set_xlim(start_s, end_s)
+    bars.set_xlabel("time in seconds")
+    minutes = (end_s - start_s) / 60
+    spectrogram.set_title(
+        f"{Path(path).name}: {len(shown)} events of {shown['label'].nunique()} labels in {minutes:.3g} minutes",
+        loc="left",
+        fontsize=14,
+        color=INK,
+    )
+    return figure
+
+
+def _draw_spectrogram(figure: Figure, axes: Axes, model: Model, samples: np.ndarray, start_s: float) -> None:
+    frames = model.front_end.frames(samples)
+    step = max(1, len(frames) // 2400)  # about two columns a pixel are enough
+    frames = frames[: len(frames) // step * step].reshape(-1, step, frames.shape[1]).max(axis=1)
+    length = len(frames) * step * model.front_end.hop_s
+    low, high = np.quantile(frames, [0.05, 0.999])
+    image = axes.imshow(
+        frames.T,
+        origin="lower",
+        aspect="auto",
+        cmap=DUSK,
+        extent=(start_s, start_s + length, -0.5, frames.shape[1] - 0.5),
+        vmin=low,
+        vmax=high,
+        interpolation="nearest",
+    )
+    centres = model.front_end.centres_hz
+    wanted = [hertz for hertz in (100, 200, 500, 1000, 2000, 4000, 8000, 16000) if centres[0] <= hertz <= centres[-1]]
+    axes.set_yticks(np.interp(wanted, centres, np.arange(len(centres))), [f"{hertz:g}" for hertz in wanted])
+    axes.set_ylabel("mel band, Hz")
+    figure.colorbar(image, ax=axes, label="dB re full scale", pad=0.01, fraction=0.03)
+
+
+def _within(table: pd.DataFrame, start_s: float, end_s: float) -> pd.DataFrame:
+    return table[(table["end_s"] > start_s) & (table["start_s"] < end_s)]
+
+
+def _draw_bars(
+    axes: Axes, labels: list[str], colours: dict[str, str], events: pd.DataFrame, truth: pd.DataFrame | None
+) -> None:
+    """Draw a line for each label: events above, truth below and paler; foreign sounds on a line of their own."""
+    place = {label: row for row, label in enumerate(labels)}
+    height = 0.34 if truth is not None else 0.6
+    offset = -height / 2 if truth is not None else 0.0
+    for event in events[events["label"].isin(place)].itertuples():
+        axes.barh(
+            place[event.label] + offset,
+            event.end_s - event.start_s,
+            height,
+            event.start_s,
+            color=colours[event.label],
+        )
+    names = list(labels)
+    if truth is not None:
+        foreign = truth.get("foreign", pd.Series("", index=truth.index)).fillna("").astype(str)
+        for row, name in zip(truth.itertuples(), foreign, strict=True):
+            at = len(labels) if name else place.get(row.label)
+            if at is None:
+                continue
+            colour = "#8a8a8a" if name else to_rgba(colours[row.label], 0.35)
+            edge = "#5a5a5a" if name else colours[row.label]
+            axes.barh(at - offset, row.end_s - row.start_s, height, row.start_s, color=colour, edgecolor=edge)
+        if (foreign != "").any():
+            names.append("foreign sounds")
+        axes.set_ylabel("tagged above, truth below")
+    axes.set_yticks(range(len(names)), names)
+    axes.set_ylim(len(names) - 0.45, -0.55)

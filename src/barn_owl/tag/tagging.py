@@ -1,0 +1,88 @@
+"""Tagging: recordings in, a table of events out."""
+
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+from threadpoolctl import threadpool_limits
+
+from barn_owl.audio import audio_info, resample
+from barn_owl.classify import DecisionSettings, Model
+from barn_owl.errors import AudioError
+from barn_owl.tag.decision import Decider, Event
+from barn_owl.tag.trace import TraceStream, trace_recording
+
+
+class Tagger:
+    """Takes blocks of samples of any size and gives events as they are decided.
+
+    Memory is bounded, and the events are the same however the samples are cut into blocks.
+    """
+
+    def __init__(self, model: Model, decision: DecisionSettings | None = None) -> None:
+        self._trace, self._decider = TraceStream(model), Decider(model, decision)
+
+    def push(self, samples: np.ndarray) -> list[Event]:
+        """Take mono samples, shape ``(samples,)``, at the rate of the model's front end."""
+        return [event for block in self._trace.push(samples) for event in self._decider.push(block)]
+
+    def finish(self) -> list[Event]:
+        """Return the last events; raises AudioError when there was less than one frame of sound."""
+        return [
+            event for block in self._trace.finish() for event in self._decider.push(block)
+        ] + self._decider.finish()
+
+
+def tag_samples(
+    model: Model, samples: np.ndarray, rate_hz: int, *, decision: DecisionSettings | None = None
+) -> pd.DataFrame:
+    """Find events in mono `samples`, shape ``(samples,)``, at any rate.
+
+    Returns a clip table with ``start_s``, ``end_s``, ``label`` and ``score``; ``file`` is blank.
+    Raises AudioError when the samples are not mono, not finite or shorter than one frame.
+    """
+    samples = np.asarray(samples)
+    if samples.ndim != 1:
+        raise AudioError(f"samples must be mono, shape (samples,); got shape {samples.shape}")
+    tagger = Tagger(model, decision)
+    with threadpool_limits(limits=1, user_api="blas"):
+        events = tagger.push(resample(samples, rate_hz, model.front_end.rate_hz)) + tagger.finish()
+    return event_table(events, "", len(samples) / rate_hz)
+
+
+def tag_recording(
+    model: Model,
+    path: str | Path,
+    *,
+    decision: DecisionSettings | None = None,
+    progress: Callable[[float, float], None] | None = None,
+) -> pd.DataFrame:
+    """Find events in a sound file of any length, rate and number of channels, in bounded memory.
+
+    progress : called with the seconds done and the seconds there are.
+
+    Returns a clip table with ``file``, ``start_s``, ``end_s``, ``label`` and ``score``, in order of time.
+    Raises AudioError when the file cannot be read or is shorter than one frame.
+    """
+    duration_s = audio_info(path).duration_s
+    decider, events = Decider(model, decision), []
+    for block in trace_recording(model, path):
+        events += decider.push(block)
+        if progress:
+            progress((block.first + len(block.windows)) * model.step_s, duration_s)
+    return event_table(events + decider.finish(), str(path), duration_s)
+
+
+def event_table(events: list[Event], file: str, duration_s: float) -> pd.DataFrame:
+    """Events as a clip table, in order of time, none of them beyond the end of the recording."""
+    table = pd.DataFrame(
+        {
+            "file": [file] * len(events),
+            "start_s": np.array([event.start_s for event in events], dtype=np.float64),
+            "end_s": np.array([min(event.end_s, round(duration_s, 3)) for event in events], dtype=np.float64),
+            "label": [event.label for event in events],
+            "score": np.array([round(event.score, 4) for event in events], dtype=np.float64),
+        }
+    )
+    return table.sort_values(["start_s", "label"], ignore_index=True)

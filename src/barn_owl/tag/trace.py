@@ -1,0 +1,102 @@
+"""From samples to class scores over time, block by block.
+
+Windows are scored in chunks of a fixed number at fixed places, so the scores do not depend on how the samples
+were cut into blocks, and memory does not grow with the recording.
+"""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+from threadpoolctl import threadpool_limits
+
+from barn_owl.audio import audio_info, stream_audio
+from barn_owl.classify import Model
+from barn_owl.classify.dataset import fill_up
+from barn_owl.classify.network import softmax
+from barn_owl.errors import AudioError
+
+CHUNK = 256
+"""Windows scored at a time: they share all but the first window's frames."""
+RISE_FRAMES = 3
+
+
+@dataclass(frozen=True)
+class TraceBlock:
+    """Scores over a stretch of a recording; step *i* begins ``(first + i) * step_s`` into it.
+
+    windows : score of the window that begins at each step, ``(windows, labels)``; local : score of the short
+    stretch that begins there, ``(steps, labels)``; rise : how steeply the level rises at each frame, mean over
+    bands in dB, ``(frames,)``. Only the last block of a recording has more steps than windows.
+    """
+
+    first: int
+    windows: np.ndarray
+    local: np.ndarray
+    rise: np.ndarray
+
+
+class TraceStream:
+    """Takes blocks of mono samples at the rate of the model's front end and gives scores as they are ready."""
+
+    def __init__(self, model: Model) -> None:
+        self.model = model
+        self._frames = model.front_end.stream()
+        self._kept = np.empty((0, model.front_end.bands), dtype=np.float32)
+        self._first = 0
+        self._samples = 0
+
+    def push(self, samples: np.ndarray) -> list[TraceBlock]:
+        """Take samples, shape ``(samples,)``, of any number; return the blocks that became whole."""
+        family, blocks = self.model.family, []
+        self._samples += len(samples)
+        new = self._frames.push(samples)
+        if not len(new):
+            return []
+        self._kept = np.concatenate([self._kept, new])
+        needed = (CHUNK - 1) * family.step + family.window
+        while len(self._kept) >= needed:
+            blocks.append(self._block(self._kept[:needed], steps=CHUNK))
+            self._kept = self._kept[CHUNK * family.step :]
+        return blocks
+
+    def finish(self) -> list[TraceBlock]:
+        """Return the scores of what is left. A recording shorter than a window is filled up to one.
+
+        Raises AudioError when there was not even one frame.
+        """
+        if not self._frames.given:
+            raise AudioError(
+                f"{self._samples} samples are too short for one frame of {self.model.front_end.frame_ms:g} ms"
+            )
+        if self._first == 0:
+            self._kept = fill_up(self._kept, self.model.family.window, self.model.clips.fill)
+        if len(self._kept) < self.model.family.window:
+            return []
+        return [self._block(self._kept, steps=None)]
+
+    def _block(self, frames: np.ndarray, steps: int | None) -> TraceBlock:
+        windows, local = (softmax(logits) for logits in self.model.logits(frames))
+        rise = np.maximum(frames[RISE_FRAMES:] - frames[:-RISE_FRAMES], 0).mean(axis=1)
+        if steps is not None:
+            local, rise = local[:steps], rise[: steps * self.model.family.step]
+        block = TraceBlock(self._first, windows, local, rise)
+        self._first += len(windows)
+        return block
+
+
+def trace_recording(model: Model, path: str | Path) -> Iterator[TraceBlock]:
+    """Score a sound file of any length, rate and number of channels, block by block.
+
+    Raises AudioError when it cannot be read or is shorter than one frame.
+    """
+    stream = TraceStream(model)
+    # The matrices are small: a second thread inside a product costs more than it brings.
+    with threadpool_limits(limits=1, user_api="blas"):
+        for samples in stream_audio(path, rate_hz=model.front_end.rate_hz):
+            yield from stream.push(samples)
+        try:
+            yield from stream.finish()
+        except AudioError as error:
+            raise AudioError(f"{path} ({audio_info(path).duration_s:.4g} s): {error}") from error
