@@ -1,7 +1,8 @@
 """Settings as frozen values that say precisely what is wrong with them."""
 
 import difflib
-from typing import Any
+import re
+from typing import Any, Self
 
 from pydantic import BaseModel, ConfigDict, ValidationError
 
@@ -22,9 +23,18 @@ class Settings(BaseModel):
         except ValidationError as error:
             raise PlanError("\n".join(_faults(type(self), error))) from None
 
-    def but(self, **changes: Any) -> "Settings":
-        """Return a copy with `changes` applied and checked again."""
-        return type(self)(**{**self.model_dump(), **changes})
+    def but(self, **changes: Any) -> Self:
+        """Return a copy with `changes` applied and checked again; None changes nothing.
+
+        A section is changed by a dictionary of the keys that change in it.
+        """
+        values = self.model_dump(exclude_unset=True)
+        for key, change in changes.items():
+            if isinstance(change, dict):
+                values[key] = {**values.get(key, {}), **change}
+            elif change is not None:
+                values[key] = change
+        return type(self)(**values)
 
 
 def _faults(settings: type[BaseModel], error: ValidationError) -> list[str]:
@@ -34,21 +44,20 @@ def _faults(settings: type[BaseModel], error: ValidationError) -> list[str]:
 def _fault(settings: type[BaseModel], fault: Any) -> str:
     place = ".".join(str(part) for part in fault["loc"])
     if fault["type"] == "extra_forbidden":
-        return f"{place}: unknown key{_nearest(settings, fault['loc'])}"
+        return f"{place}: unknown key{_nearest(place, list(settings.model_fields))}"
     if fault["type"] == "value_error":
-        message = str(fault["ctx"]["error"])
-        return f"{place}: {message}" if place else message
+        return "\n".join(_placed(place, line) for line in str(fault["ctx"]["error"]).splitlines())
     got = fault["input"]
     return f"{place}: {fault['msg'].replace('Input should', 'should')}, got {got!r}"
 
 
-def _nearest(settings: type[BaseModel], place: tuple[str | int, ...]) -> str:
-    """Name the known key that looks most like the unknown one at `place`."""
-    fields = settings.model_fields
-    for part in place[:-1]:
-        inner = fields[str(part)].annotation
-        if not (isinstance(inner, type) and issubclass(inner, BaseModel)):
-            return ""
-        fields = inner.model_fields
-    close = difflib.get_close_matches(str(place[-1]), fields, n=1)
-    return f"; did you mean {close[0]}?" if close else f"; known keys: {', '.join(fields)}"
+def _placed(place: str, line: str) -> str:
+    """Put the name of a section before a line that a section inside has said of itself."""
+    if not place:
+        return line
+    return f"{place}.{line}" if re.match(r"[\w.]+: ", line) else f"{place}: {line}"
+
+
+def _nearest(unknown: str, known: list[str]) -> str:
+    close = difflib.get_close_matches(unknown, known, n=1)
+    return f"; did you mean {close[0]}?" if close else f"; known keys: {', '.join(known)}"

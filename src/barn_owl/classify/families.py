@@ -30,7 +30,7 @@ def fit(
     """
     watch = watch or (lambda _: None)
     # The parts of a batch are the unit of parallel work, so the linear algebra inside one is not.
-    with threadpool_limits(limits=1, user_api="blas"):
+    with threadpool_limits(limits=1, user_api="blas"), np.errstate(over="ignore", invalid="ignore"):
         if plan.family == "tcn":
             return fit_tcn(plan, labels, train, validation, workers=workers, watch=watch)
         return fit_logistic_family(plan, labels, train, validation, watch=watch)

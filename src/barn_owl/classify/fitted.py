@@ -67,19 +67,18 @@ def window_frames(plan: Plan) -> int:
     return plan.front_end.count(round(plan.clips.length_s * plan.front_end.rate_hz))
 
 
-def balanced_order(numbers: np.ndarray, rng: np.random.Generator) -> np.ndarray:
-    """Shuffle the clips for one epoch, rare labels repeated so that all labels are drawn equally often.
+def balanced_order(numbers: np.ndarray, draws: int, rng: np.random.Generator) -> np.ndarray:
+    """Draw clips for one epoch in random order, all labels equally often, so that rare ones are repeated.
 
-    numbers : label of each clip. Returns clip numbers, of the same length.
+    numbers : label of each clip. Returns `draws` clip numbers.
     """
     present = np.unique(numbers)
-    share = -(-len(numbers) // len(present))
+    share = -(-draws // len(present))
     drawn = []
     for number in present:
         own = np.flatnonzero(numbers == number)
-        rounds = -(-share // len(own))
-        drawn.append(np.concatenate([rng.permutation(own) for _ in range(rounds)])[:share])
-    return rng.permutation(np.concatenate(drawn))[: len(numbers)]
+        drawn.append(np.concatenate([rng.permutation(own) for _ in range(-(-share // len(own)))])[:share])
+    return rng.permutation(np.concatenate(drawn))[:draws]
 
 
 def judge_logits(logits: np.ndarray, numbers: np.ndarray) -> tuple[float, float]:

@@ -25,9 +25,9 @@ class ClipSettings(Settings):
 class TrainingSettings(Settings):
     """How a network is trained."""
 
-    epochs: int = Field(default=80, ge=1, le=100_000)
+    epochs: int = Field(default=100, ge=1, le=100_000)
     batch: int = Field(default=32, ge=2, le=4096)
-    rate: float = Field(default=3e-3, gt=0, le=1)
+    rate: float = Field(default=4e-3, gt=0, le=1)
     decay: float = Field(default=0.02, ge=0, le=10)
     smoothing: float = Field(default=0.1, ge=0, lt=1)
     averaging: float = Field(default=0.98, ge=0, lt=1)
@@ -89,7 +89,7 @@ class Plan(Settings):
 
     seed: int = Field(default=0, ge=0)
     family: Literal["tcn", "logistic"] = "tcn"
-    background: list[str] = Field(default=["background"])
+    background: list[str] = Field(default=[])
     """Labels that mean "nothing of interest": learnt, judged, and never reported as events."""
     front_end: FrontEnd = FrontEnd()
     clips: ClipSettings = ClipSettings()

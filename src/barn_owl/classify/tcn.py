@@ -38,6 +38,8 @@ from barn_owl.errors import PlanError, TrainingError
 
 LONGEST_GRADIENT = 5.0
 JUDGED_AT_ONCE = 64
+MIN_BATCHES = 8
+"""Batches of an epoch at least: with few clips, each is seen several times, changed anew."""
 
 
 class Tcn:
@@ -149,14 +151,15 @@ class _Trainer:
         self.vector = self.tcn.network.vector
         self.averaged = self.vector.copy()
         self.optimiser = AdamW(self.vector, decay=plan.training.decay, decayed=self.tcn.network.kernels)
-        self.batches = -(-len(train.numbers) // plan.training.batch)
+        self.batches = max(MIN_BATCHES, -(-len(train.numbers) // plan.training.batch))
 
     def _standard(self, windows: np.ndarray) -> np.ndarray:
         return (windows - self.mean) / self.deviation
 
     def epoch(self, epoch: int, threads: Executor) -> float:
-        """Go once through as many windows as there are clips; return the mean loss."""
-        order = balanced_order(self.train.numbers, self.rng)
+        """Go once through all batches of an epoch; return the mean loss."""
+        windows = max(len(self.train.numbers), self.batches * min(self.plan.training.batch, len(self.train.numbers)))
+        order = balanced_order(self.train.numbers, windows, self.rng)
         losses = [self._step(clips, epoch, threads) for clips in np.array_split(order, self.batches)]
         return float(np.mean(losses))
 

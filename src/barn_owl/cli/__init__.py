@@ -1,5 +1,1 @@
 """The command line: a file a command, thin; each calls the core and says what came of it."""
-
-from barn_owl.cli.main import main
-
-__all__ = ["main"]

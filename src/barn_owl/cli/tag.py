@@ -58,10 +58,7 @@ def command(
     for target in (out, figure):
         if target is not None and target.exists() and not force:
             raise OutputError(f"{target} exists; choose another name, or say --force to overwrite it")
-    said = {"on": on, "off": off, "shortest_s": shortest_s, "gap_s": gap_s}
-    decision = DecisionSettings(
-        **{**model.decision.model_dump(), **{key: value for key, value in said.items() if value is not None}}
-    )
+    decision = model.decision.but(on=on, off=off, shortest_s=shortest_s, gap_s=gap_s)
     events, refused = tag_aloud(voice, model, recordings, decision)
     if len(refused) == len(recordings):
         raise AudioError("none of the recordings could be tagged")

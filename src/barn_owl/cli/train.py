@@ -1,7 +1,6 @@
 """``barn-owl train``."""
 
 from pathlib import Path
-from typing import Any
 
 import click
 import pandas as pd
@@ -53,10 +52,7 @@ def command(
     """
     voice = Voice(quiet=quiet, as_json=as_json)
     plan = read_plan(plan_path) if plan_path else Plan()
-    said: dict[str, Any] = {"family": family, "seed": seed, "background": list(background) or None}
-    plan = Plan(
-        **{**plan.model_dump(exclude_unset=True), **{key: value for key, value in said.items() if value is not None}}
-    )
+    plan = plan.but(family=family, seed=seed, background=list(background) or None)
     run = train_aloud(voice, read_clips(clips), folder, plan, workers=workers, force=force)
     voice.say(f"\nWrote the run to {folder}.")
     voice.say(f"Next: barn-owl tag {folder} RECORDING -o events.csv")

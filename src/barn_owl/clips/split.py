@@ -55,10 +55,9 @@ def split_clips(clips: pd.DataFrame, shares: Shares | None = None, *, seed: int 
     np.add.at(counts, (group_numbers, label_numbers), 1)
 
     given = clips["split"].to_numpy(dtype=object) if "split" in clips else np.full(len(clips), "", dtype=object)
-    sides = [0, 1, 2]
-    if not (given == "").any() and not (given == "validation").any():
-        given, sides = np.where(given == "train", "", given), [0, 1]
-    side_of = _given_sides(given, group_numbers, groups.tolist())
+    side_of, sides = _given_sides(given, group_numbers, groups.tolist()), [0, 1, 2]
+    if (side_of >= 0).all() and not (side_of == 1).any():
+        side_of, sides = np.where(side_of == 0, -1, side_of), [0, 1]
     if len(groups) < len(SIDES) and (side_of < 0).any():
         raise TableError(
             f"there are {len(groups)} groups for {len(SIDES)} sides, and a group is never split; "
@@ -113,7 +112,10 @@ def _place(
 
     counts : clips by group and label, shape (groups, labels); side_of is filled in place.
     """
-    wished = np.array([shares.train, shares.validation, shares.test])[:, None] * counts.sum(axis=0)
+    share = np.array([shares.train, shares.validation, shares.test])[sides]
+    open_to = counts[np.isin(side_of, [-1, *sides])].sum(axis=0)
+    wished = np.zeros((len(SIDES), counts.shape[1]))
+    wished[sides] = share[:, None] / share.sum() * open_to
     reached = np.zeros_like(wished)
     for side in range(len(SIDES)):
         reached[side] = counts[side_of == side].sum(axis=0)

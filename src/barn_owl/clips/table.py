@@ -157,6 +157,8 @@ def read_any_table(source: str | Path | IO[str]) -> pd.DataFrame:
 
 
 def _parse_csv(text: str, where: str) -> pd.DataFrame:
+    if not text.strip():
+        raise TableError(f"{where} is empty")
     header = text.split("\n", 1)[0]
     separator = max(",;\t|", key=header.count)
     try:
@@ -167,10 +169,10 @@ def _parse_csv(text: str, where: str) -> pd.DataFrame:
             keep_default_na=False,
             skipinitialspace=True,
         )
-    except (pd.errors.ParserError, pd.errors.EmptyDataError) as error:
+    except pd.errors.ParserError as error:
         raise TableError(f"{where} cannot be read as a table: {error}") from error
     if not len(table):
-        raise TableError(f"{where} has a header but no rows" if header.strip() else f"{where} is empty")
+        raise TableError(f"{where} has a header but no rows")
     return table.rename(columns=str.strip)
 
 

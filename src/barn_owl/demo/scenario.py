@@ -128,10 +128,12 @@ def _break_off(path: Path) -> None:
 def _schedule(rng: np.random.Generator, length_s: float) -> Iterator[tuple[float, str, float]]:
     """When something sounds in the night, what, and how far away; some follow closely enough to overlap."""
     names, foreign = list(EVENTS), list(FOREIGN)
-    at = rng.uniform(1.5, 4.0)
+    at, before = rng.uniform(1.5, 4.0), ""
     while at < length_s - 6:
         pick = foreign if rng.random() < FOREIGN_SHARE else names
-        yield at, str(rng.choice(pick)), float(rng.beta(1.2, 1.8))
+        name = str(rng.choice([other for other in pick if other != before]))
+        yield at, name, float(rng.beta(1.2, 1.8))
+        before = name
         at += 0.6 + rng.exponential(EVENT_GAP_S) + (2.0 if rng.random() < 0.8 else 0.0)
 
 

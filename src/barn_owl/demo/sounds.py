@@ -105,14 +105,14 @@ def winch(rng: np.random.Generator) -> np.ndarray:
     """Pawls falling into a ratchet: a train of clicks whose rate rises and falls, over a hum of gears."""
     length = rng.uniform(1.2, 4.0)
     t = _time(length)
-    rates = rng.uniform(7, 20, size=3)
+    rates = rng.uniform(5, 17, size=3)
     rate = np.interp(t, [0, length / 2, length], rates)
     turns = np.cumsum(rate) / RATE_HZ
     out = np.zeros(len(t))
-    hertz = rng.uniform([1700, 2900, 320], [2900, 4800, 560])
+    hertz = rng.uniform([900, 2100, 320], [2300, 4300, 560])
     for number, at in enumerate(np.interp(np.arange(1, int(turns[-1])), turns, t)):
         level = np.array([1.0, 0.7, 0.6]) * rng.uniform(0.7, 1.1) * (0.7 if number % 2 else 1.0)
-        _add(out, at + rng.normal(0, 0.003), _ring(rng, hertz, np.array([0.007, 0.005, 0.016]), level, 0.08))
+        _add(out, at + rng.normal(0, 0.003), _ring(rng, hertz, np.array([0.012, 0.007, 0.016]), level, 0.08))
     hum = sum(np.sin(2 * np.pi * k * np.cumsum(rate * 6) / RATE_HZ) / k for k in range(1, 6))
     return _peak_one(out + 0.05 * hum * _swell(len(t), 0.1, 0.1))
 
@@ -120,15 +120,15 @@ def winch(rng: np.random.Generator) -> np.ndarray:
 def halyard(rng: np.random.Generator) -> np.ndarray:
     """Ropes slapping a hollow mast in gusts: irregular slaps that ring, often with a bounce."""
     length = rng.uniform(1.2, 4.0)
-    gap = 1 / rng.uniform(2.5, 8.0)
+    gap = 1 / rng.uniform(3.0, 9.0)
     times = np.cumsum(gap * rng.gamma(4, 1 / 4, size=int(length / gap * 2) + 4))
     times = times[times < length] - times[0]
     out = np.zeros(round((length + 0.3) * RATE_HZ))
-    mast = rng.uniform(480, 1300)
+    mast = rng.uniform(480, 1700)
     gust = np.interp(times, np.linspace(0, length, 5), rng.uniform(0.35, 1.0, size=5))
     for at, strength in zip(times, gust, strict=True):
         hertz = mast * np.array([1.0, 2.32, 3.9]) * (1 + 0.01 * rng.standard_normal(3))
-        slap = _ring(rng, hertz, rng.uniform(0.02, 0.07) * np.array([1.0, 0.6, 0.4]), np.array([1.0, 0.8, 0.5]), 0.3)
+        slap = _ring(rng, hertz, rng.uniform(0.012, 0.06) * np.array([1.0, 0.6, 0.4]), np.array([1.0, 0.8, 0.5]), 0.3)
         snap = _noise(rng, round(0.03 * RATE_HZ), 1200, 7000) * np.exp(-_time(0.03) / 0.005)
         _add(slap, 0, 0.35 * snap)
         _add(out, at, slap * strength)

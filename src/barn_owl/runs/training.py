@@ -57,8 +57,8 @@ def train(
     clips = check_clip_table(clips)
     labelled = clips[clips["label"] != ""].reset_index(drop=True)
     _refuse_many_labels(labelled)
-    _refuse_unknown_background(plan, labelled)
     sided = split_clips(labelled, plan.split, seed=plan.seed)
+    _refuse_unknown_background(plan, labelled)
     was_there = Path(folder).exists()
     folder = claim_folder(folder, force=force)
     try:
@@ -104,7 +104,7 @@ def _refuse_many_labels(clips: pd.DataFrame) -> None:
 def _refuse_unknown_background(plan: Plan, clips: pd.DataFrame) -> None:
     labels = sorted(clips["label"].unique())
     unknown = [label for label in plan.background if label not in labels]
-    if unknown and "background" in plan.model_fields_set:
+    if unknown:
         raise PlanError(f"background: no clip is labelled {unknown[0]!r}; there are {', '.join(labels)}")
 
 
@@ -130,7 +130,7 @@ def _model(plan: Plan, labels: list[str], fitted: Fitted, clips: pd.DataFrame) -
     training = clips[clips["split"] == "train"]
     return Model(
         labels=labels,
-        background=[label for label in plan.background if label in labels],
+        background=plan.background,
         front_end=plan.front_end,
         clips=plan.clips,
         decision=plan.decision,

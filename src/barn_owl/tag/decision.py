@@ -44,6 +44,7 @@ class Decider:
         self._rise = np.empty(0, dtype=np.float32)
         self._resume = dict.fromkeys(self._numbers, 0)  # step up to which each label is decided
         self._pending: dict[int, Event] = {}
+        self._goes_on = dict.fromkeys(self._numbers, False)  # the last settled piece was cut from a longer stretch
         self._steps = max(1, (model.family.window - model.family.reach) // model.family.step + 1)
         self._longest = max(2 * self._steps, round(LONGEST_S / model.step_s))
 
@@ -63,48 +64,43 @@ class Decider:
         return sorted(events, key=lambda event: event.start_s)
 
     def _decide(self, until: int, *, last: bool) -> list[Event]:
+        """Settle all stretches that end before step `until`; those that reach it stay open unless `last`."""
         events: list[Event] = []
-        needed = until
         for number in self._numbers:
-            for first, end in self._runs(number, until):
-                is_open = end >= until and not last
-                if is_open and end - first < self._longest:
-                    needed = min(needed, first)
-                    break
-                events += self._settle(number, self._event(number, first, end))
-                self._resume[number] = end
-            else:
-                self._resume[number] = max(self._resume[number], until)
-        self._forget(min(needed, *self._resume.values()) if self._numbers else until)
+            resume = max(self._resume[number], until)
+            for first, end in self._stretches(number, until):
+                cuts = list(range(first, end - self._longest + 1, self._longest))
+                for cut in cuts:
+                    events += self._settle(number, cut, cut + self._longest, goes_on=True)
+                first = cuts[-1] + self._longest if cuts else first
+                if end == until and not last:
+                    resume = first
+                elif first < end:
+                    events += self._settle(number, first, end, goes_on=False)
+            self._resume[number] = resume
+        self._forget(min(self._resume.values(), default=until))
         return sorted(events, key=lambda event: event.start_s)
 
-    def _runs(self, number: int, until: int) -> list[tuple[int, int]]:
-        """Stretches of steps above ``off`` that reach ``on``; absolute, end exclusive."""
+    def _stretches(self, number: int, until: int) -> list[tuple[int, int]]:
+        """Stretches of steps that are above ``off``: first and last-plus-one, counted from the beginning."""
         begin = self._resume[number]
-        score = self._windows[max(begin - self._base, 0) : max(until - self._base, 0), number]
+        score = self._windows[begin - self._base : max(until - self._base, 0), number]
         above = np.concatenate([[False], score >= self.settings.off, [False]])
-        edges = np.flatnonzero(above[1:] != above[:-1]).reshape(-1, 2)
-        runs = []
-        for first, end in edges:
-            end_or_cut = min(end, first + self._longest)
-            still_open = end == len(score)
-            if score[first:end_or_cut].max() >= self.settings.on or still_open:
-                runs.append((begin + int(first), begin + int(end_or_cut)))
-        return runs
+        edges = np.flatnonzero(above[1:] != above[:-1]).reshape(-1, 2) + begin
+        return [(int(first), int(end)) for first, end in edges]
 
     def _event(self, number: int, first: int, end: int) -> Event | None:
-        """Find the edges of the sound behind windows `first` to `end`."""
-        windows = self._windows[first - self._base : end - self._base, number]
-        if windows.max() < self.settings.on:
+        """Find the edges of the sound behind windows `first` to `end`; None when they do not reach ``on``."""
+        highest = float(self._windows[first - self._base : end - self._base, number].max())
+        if highest < self.settings.on and not self._goes_on[number]:
             return None
         family, hop_s = self.model.family, self.model.front_end.hop_s
         local = self._local[first - self._base : end - self._base + self._steps - 1, number]
         inside = np.flatnonzero(local >= EDGE_SHARE * local.max()) + first
         start = self._onset(int(inside[0]) * family.step)
         stop = int(inside[-1]) * family.step + family.reach / 2
-        stop = max(stop, start + self.settings.shortest_s / hop_s)
-        label = self.model.labels[number]
-        return Event(round(start * hop_s, 3), round(stop * hop_s, 3), label, min(1.0, float(windows.max())))
+        stop = max(stop, start + family.step)
+        return Event(round(start * hop_s, 3), round(stop * hop_s, 3), self.model.labels[number], min(1.0, highest))
 
     def _onset(self, frame: int) -> int:
         """Frame at which the level rises most within the reach of the step that begins at `frame`."""
@@ -114,12 +110,19 @@ class Decider:
         likely = 1 - 0.8 * np.abs(np.linspace(-1, 1, self.model.family.reach))[: len(rise)]
         return frame + int(np.argmax(rise * likely)) + 2 if len(rise) else frame
 
-    def _settle(self, number: int, event: Event | None) -> list[Event]:
-        """Join the event to the pending one if the gap is small, else give that one out."""
+    def _settle(self, number: int, first: int, end: int, *, goes_on: bool) -> list[Event]:
+        """Join the event of a stretch to the pending one if the gap is small, else give that one out.
+
+        goes_on : the stretch is a piece of a longer one that goes on after it.
+        """
+        event, before = self._event(number, first, end), self._pending.get(number)
+        joined = before is not None and (
+            self._goes_on[number] or (event is not None and event.start_s - before.end_s <= self.settings.gap_s)
+        )
+        self._goes_on[number] = goes_on and event is not None
         if event is None:
             return []
-        before = self._pending.get(number)
-        if before is not None and event.start_s - before.end_s <= self.settings.gap_s:
+        if before is not None and joined:
             end_s, score = max(before.end_s, event.end_s), max(before.score, event.score)
             self._pending[number] = replace(before, end_s=end_s, score=score)
             return []

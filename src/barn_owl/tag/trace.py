@@ -11,7 +11,7 @@ from pathlib import Path
 import numpy as np
 from threadpoolctl import threadpool_limits
 
-from barn_owl.audio import audio_info, stream_audio
+from barn_owl.audio import audio_info, read_ahead, stream_audio
 from barn_owl.classify import Model
 from barn_owl.classify.dataset import fill_up
 from barn_owl.classify.network import softmax
@@ -94,7 +94,7 @@ def trace_recording(model: Model, path: str | Path) -> Iterator[TraceBlock]:
     stream = TraceStream(model)
     # The matrices are small: a second thread inside a product costs more than it brings.
     with threadpool_limits(limits=1, user_api="blas"):
-        for samples in stream_audio(path, rate_hz=model.front_end.rate_hz):
+        for samples in read_ahead(stream_audio(path, rate_hz=model.front_end.rate_hz)):
             yield from stream.push(samples)
         try:
             yield from stream.finish()

@@ -110,9 +110,11 @@ class Network:
 
         def work(part: int) -> tuple[float, np.ndarray, list[Any]]:
             rng = np.random.default_rng([*seed, part])
-            logits, kept = self.forward(xs[part], rng)
-            loss, dlogits = cross_entropy(logits, ts[part])
-            return loss, self.backward(dlogits, kept), kept
+            # A loss that is no number is the caller's to notice; NumPy's warnings would not say where.
+            with np.errstate(over="ignore", invalid="ignore", divide="ignore"):
+                logits, kept = self.forward(xs[part], rng)
+                loss, dlogits = cross_entropy(logits, ts[part])
+                return loss, self.backward(dlogits, kept), kept
 
         done = list(threads.map(work, range(parts)))
         shares = [len(part) / len(x) for part in xs]

@@ -1,0 +1,44 @@
+# The two doors: `make demo` and `make test` set up all they need in .venv.
+PYTHON ?= python3
+BIN := .venv/bin
+
+.PHONY: demo test lint types layers bench screenshots clean
+
+demo: .venv/ready
+	rm -rf saltmarsh-quay
+	$(BIN)/barn-owl demo saltmarsh-quay
+
+test: .venv/ready-dev
+	$(BIN)/pytest
+
+lint: .venv/ready-dev
+	$(BIN)/ruff format --check .
+	$(BIN)/ruff check .
+
+types: .venv/ready-dev
+	$(BIN)/mypy
+
+layers: .venv/ready-dev
+	$(BIN)/lint-imports
+
+bench: .venv/ready-dev
+	for script in benchmarks/*.py; do $(BIN)/python $$script || exit 1; done
+
+screenshots: .venv/ready-dev
+	$(BIN)/python docs/screenshots/take.py
+
+clean:
+	rm -rf .venv saltmarsh-quay
+
+.venv/bin/python:
+	@$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11))' || \
+	  { echo "Python 3.11 or newer is needed; say which with: make PYTHON=python3.12 ..."; exit 1; }
+	$(PYTHON) -m venv .venv
+
+.venv/ready: .venv/bin/python pyproject.toml
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -e .
+	touch $@
+
+.venv/ready-dev: .venv/ready
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -e ".[dev]"
+	touch $@

@@ -1,0 +1,23 @@
+"""How long the package takes to import, and the help page to show."""
+
+import subprocess
+import sys
+
+from timing import best_seconds, tell
+
+
+def main() -> None:
+    def python(script: str) -> None:
+        subprocess.run([sys.executable, "-c", script], check=True, stdout=subprocess.DEVNULL)
+
+    bare, package, page = best_seconds(
+        lambda: python("pass"),
+        lambda: python("import barn_owl"),
+        lambda: python("from barn_owl.cli.main import run; run(['--help'])"),
+    )
+    tell("import barn_owl: seconds", package - bare, "< 0.3")
+    tell("barn-owl --help: seconds, Python included", page, "< 0.5")
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,20 @@
+"""From a folder of clips to a table of events; run it in a folder that ``barn-owl demo`` has written."""
+
+import shutil
+
+import barn_owl
+
+
+def main() -> None:
+    shutil.rmtree("example-run", ignore_errors=True)
+    clips = barn_owl.gather_folder("clips", names="{group}_{take}").clips
+    plan = barn_owl.Plan(family="logistic", background=["water"], seed=1)
+    run = barn_owl.train(clips, "example-run", plan)
+    print(run.evaluate().scores.by_label.round(2))
+    events = barn_owl.tag_recording(run.model, "night.flac")
+    barn_owl.write_clip_table(events, "example-events.csv")
+    print(events.head())
+
+
+if __name__ == "__main__":
+    main()

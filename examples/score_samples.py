@@ -1,0 +1,14 @@
+"""Use a trained model on samples in memory: score a clip, find events; needs the run of ``from_clips_to_events``."""
+
+import barn_owl
+
+
+def main() -> None:
+    model = barn_owl.load_model("example-run")
+    samples, rate_hz = barn_owl.read_audio("night.flac", start_s=0, end_s=20)
+    print(model.score(samples[: 2 * rate_hz], rate_hz))
+    print(barn_owl.tag_samples(model, samples, rate_hz))
+
+
+if __name__ == "__main__":
+    main()

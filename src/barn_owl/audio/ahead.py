@@ -1,0 +1,24 @@
+"""Reading ahead in another thread, so that decoding and computing overlap."""
+
+from collections import deque
+from collections.abc import Iterable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
+
+import numpy as np
+
+DEPTH = 4
+
+
+def read_ahead(blocks: Iterable[np.ndarray]) -> Iterator[np.ndarray]:
+    """Yield the same blocks, a few of which are made ahead of time by another thread.
+
+    An error while making a block is raised where that block would have come.
+    """
+    source = iter(blocks)
+    waiting: deque[Future[np.ndarray | None]] = deque()
+    with ThreadPoolExecutor(1) as thread:
+        for _ in range(DEPTH):
+            waiting.append(thread.submit(next, source, None))
+        while (block := waiting.popleft().result()) is not None:
+            waiting.append(thread.submit(next, source, None))
+            yield block

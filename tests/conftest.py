@@ -1,0 +1,53 @@
+"""Shared fixtures: seeds that can be swept, small trained runs, a small harbour."""
+
+import os
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+import pytest
+
+from barn_owl.clips import gather_folder
+from barn_owl.demo import Quay, write_quay
+from barn_owl.runs import Run, train
+from helpers import small_plan, write_folder
+
+
+def pytest_generate_tests(metafunc):
+    if "seed" in metafunc.fixturenames:
+        seeds = [int(seed) for seed in os.environ.get("BARN_OWL_SEEDS", "0").split(",")]
+        metafunc.parametrize("seed", seeds)
+
+
+@pytest.fixture
+def rng(seed):
+    return np.random.default_rng(seed)
+
+
+@pytest.fixture(scope="session")
+def folder(tmp_path_factory) -> Path:
+    """A folder per label: 36 clips of three labels."""
+    return write_folder(tmp_path_factory.mktemp("sounds") / "clips", seed=5)
+
+
+@pytest.fixture(scope="session")
+def clips(folder) -> pd.DataFrame:
+    return gather_folder(folder, names="{group}_{take}").clips
+
+
+@pytest.fixture(scope="session")
+def runs(clips, tmp_path_factory) -> dict[str, Run]:
+    """A trained run of each family."""
+    where = tmp_path_factory.mktemp("runs")
+    return {family: train(clips, where / family, small_plan(family)) for family in ("tcn", "logistic")}
+
+
+@pytest.fixture(params=["tcn", "logistic"])
+def run(request, runs) -> Run:
+    return runs[request.param]
+
+
+@pytest.fixture(scope="session")
+def quay(tmp_path_factory) -> Quay:
+    """A small harbour: 12 clips a label, one minute of night."""
+    return write_quay(tmp_path_factory.mktemp("quay") / "quay", clips_per_label=12, minutes=1.0)

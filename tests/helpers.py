@@ -1,0 +1,51 @@
+"""What several tests use: strict comparison and made-up sounds."""
+
+from pathlib import Path
+
+import numpy as np
+import soundfile
+
+from barn_owl.classify import Plan
+
+RATE_HZ = 16_000
+
+
+def assert_close(actual, expected, *, rtol=1e-7, atol=0.0):
+    """Strict on type and shape; every looser tolerance says why at the call."""
+    actual, expected = np.asarray(actual), np.asarray(expected)
+    assert actual.dtype == expected.dtype, f"{actual.dtype} is not {expected.dtype}"
+    assert actual.shape == expected.shape, f"{actual.shape} is not {expected.shape}"
+    np.testing.assert_allclose(actual, expected, rtol=rtol, atol=atol)
+
+
+def sound(kind: str, rng: np.random.Generator, seconds: float = 1.2) -> np.ndarray:
+    """A made-up sound that a classifier can tell from the others: hum, hiss, ticks or stillness, at any level."""
+    t = np.arange(round(seconds * RATE_HZ)) / RATE_HZ
+    noise = 0.02 * rng.standard_normal(len(t))
+    if kind == "hum":
+        signal = sum(np.sin(2 * np.pi * k * rng.uniform(180, 260) * t) / k for k in range(1, 6))
+    elif kind == "hiss":
+        signal = np.diff(rng.standard_normal(len(t) + 1))
+    else:
+        signal = np.zeros(len(t))
+    if kind == "tick":
+        for at in range(rng.integers(2000), len(t) - 400, 3000):
+            signal[at : at + 400] += 2 * np.sin(np.arange(400) * 0.9) * np.exp(-np.arange(400) / 90)
+    return ((signal * 0.2 + noise) * rng.uniform(0.3, 1.0)).astype(np.float32)
+
+
+def write_folder(folder: Path, seed: int, clips: int = 12, kinds=("hum", "hiss", "tick", "still")) -> Path:
+    """Write a folder per label with `clips` WAV files each, by four recorders."""
+    rng = np.random.default_rng(seed)
+    for kind in kinds:
+        (folder / kind).mkdir(parents=True)
+        for number in range(clips):
+            path = folder / kind / f"rec{number % 4}_{number:02d}.wav"
+            soundfile.write(path, sound(kind, rng), RATE_HZ)
+    return folder
+
+
+def small_plan(family: str, **changes) -> Plan:
+    """A plan that trains in a second or two."""
+    training = {"epochs": 20, "rate": 5e-3, "averaging": 0.8}
+    return Plan(family=family, training=training, tcn={"channels": 16}, **{"background": ["still"], **changes})

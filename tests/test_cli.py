@@ -1,0 +1,154 @@
+import json
+import subprocess
+import sys
+
+import numpy as np
+import pandas as pd
+import pytest
+
+from barn_owl.audio import write_audio
+from barn_owl.classify import write_plan
+from barn_owl.cli.main import COMMANDS, run
+from barn_owl.clips import read_clip_table
+from helpers import small_plan, write_folder
+
+
+@pytest.fixture
+def owl(capsys):
+    """Run a command; give exit code, standard output and standard error."""
+
+    def call(*arguments):
+        code = run([str(argument) for argument in arguments])
+        said = capsys.readouterr()
+        return code, said.out, said.err
+
+    return call
+
+
+def test_help_fits_one_screen_and_names_every_command(owl):
+    code, out, _ = owl("--help")
+    assert code == 0
+    assert len(out.splitlines()) < 40
+    for name in COMMANDS:
+        assert name in out
+        assert owl(name, "--help")[0] == 0
+
+
+def test_from_folder_to_events(owl, tmp_path, folder, long_recording):
+    table, where, events = tmp_path / "clips.csv", tmp_path / "run", tmp_path / "events.csv"
+    write_plan(small_plan("tcn"), tmp_path / "plan.toml")
+    code, out, err = owl("gather", folder, "--names", "{group}_{take}", "-o", table)
+    assert (code, err) == (0, "")
+    assert "Wrote 48 clips of 4 labels" in out
+    assert f"Next: barn-owl train {table} --run RUN" in out
+
+    code, out, err = owl("train", table, "--run", where, "--plan", tmp_path / "plan.toml", "--seed", 3)
+    assert code == 0
+    assert "20/20" in out
+    assert "always saying" in out
+    assert "reading clips: 48 of 48" in err
+    assert (where / "figures" / "confusion.png").stat().st_size > 10_000
+
+    code, out, _ = owl("evaluate", where, "--split", "train", "--json")
+    assert code == 0
+    assert json.loads(out)["side"] == "train"
+    code, out, _ = owl("evaluate", where, table)
+    assert "clips: 48 clips" in out
+    assert read_clip_table(where / "evaluations" / "clips" / "predictions.csv")["predicted"].notna().all()
+
+    figure = tmp_path / "night.png"
+    code, out, _ = owl("tag", where, long_recording, "-o", events, "--figure", figure, "--on", 0.5)
+    assert code == 0
+    assert "in 1 of 1 recordings" in out
+    assert figure.stat().st_size > 10_000
+    assert len(read_clip_table(events)) >= 1
+    code, out, _ = owl("tag", where, long_recording, "-o", "-")
+    assert out.startswith("file,start_s,end_s,label,score")
+
+
+@pytest.fixture(scope="module")
+def long_recording(tmp_path_factory):
+    from helpers import RATE_HZ, sound
+
+    rng = np.random.default_rng(0)
+    path = tmp_path_factory.mktemp("night") / "night.flac"
+    write_audio(path, np.concatenate([sound(kind, rng, 4.0) for kind in ("hum", "tick", "hiss", "hum")]), RATE_HZ)
+    return path
+
+
+@pytest.mark.parametrize(
+    ("arguments", "code", "message"),
+    [
+        (["gathr"], 2, "there is no command 'gathr'; did you mean gather?"),
+        (["gather", "-o", "x.csv"], 2, "give either a FOLDER or --table"),
+        (["gather", "{tmp}/nowhere", "-o", "x.csv"], 2, "nowhere does not exist"),
+        (["gather", "{folder}", "--column", "a", "-o", "x"], 2, "--column and --audio go with --table"),
+        (["gather", "--table", "{table}", "--column", "a", "-o", "x"], 2, "--column takes OURS=YOURS"),
+        (["gather", "--table", "{table}", "--names", "a", "-o", "x"], 2, "--names goes with a FOLDER"),
+        (["gather", "{folder}", "-o", "{table}"], 1, "exists; choose another name, or say --force"),
+        (["train", "{tmp}/none.csv", "--run", "{tmp}/r"], 2, "none.csv does not exist"),
+        (["train", "{table}", "--run", "{run}"], 1, "exists and is not empty"),
+        (["train", "{table}", "--run", "{tmp}/r", "--background", "sea"], 2, "no clip is labelled 'sea'"),
+        (["evaluate", "{tmp}"], 2, "is not the folder of a finished run"),
+        (["evaluate", "{run}", "{foreign}"], 2, "the model does not know 'drone'; it knows hiss, hum, still, tick"),
+        (["tag", "{table}", "x.wav", "-o", "{tmp}/e.csv"], 2, "is not a model file"),
+        (["tag", "{run}", "{tmp}/no.wav", "-o", "{tmp}/e.csv"], 2, "none of the recordings could be tagged"),
+        (["tag", "{run}", "x.wav", "-o", "{table}"], 1, "exists; choose another name"),
+        (["tag", "{run}", "x.wav", "-o", "{tmp}/e.csv", "--off", 0.9], 2, "off must be at most on=0.6, got 0.9"),
+        (["demo", "{run}"], 1, "exists and is not empty"),
+    ],
+)
+def test_mistakes_are_told_without_a_traceback(owl, tmp_path, folder, runs, clips, arguments, code, message):
+    table, foreign = tmp_path / "clips.csv", tmp_path / "foreign.csv"
+    clips.to_csv(table, index=False)
+    clips.head(3).assign(label="drone").to_csv(foreign, index=False)
+    places = {"tmp": tmp_path, "folder": folder, "run": runs["tcn"].folder, "table": table, "foreign": foreign}
+    got, out, err = owl(*[str(argument).format(**places) for argument in arguments])
+    assert (got, message in err) == (code, True), err
+    assert "Traceback" not in out + err
+    assert not (tmp_path / "r").exists()
+    assert not (tmp_path / "e.csv").exists()
+
+
+def test_a_bad_recording_is_passed_over_and_the_rest_is_tagged(owl, tmp_path, runs, long_recording):
+    (tmp_path / "bad.wav").write_bytes(b"")
+    code, out, err = owl("tag", runs["tcn"].folder, tmp_path / "bad.wav", long_recording, "-o", tmp_path / "e.csv")
+    assert code == 0
+    assert "in 1 of 2 recordings" in out
+    assert "bad.wav is empty (0 bytes)" in err
+
+
+def test_ctrl_c_ends_with_130(owl, tmp_path, clips, monkeypatch):
+    def stop(*arguments, **options):
+        raise KeyboardInterrupt
+
+    clips.to_csv(tmp_path / "clips.csv", index=False)
+    monkeypatch.setattr("barn_owl.runs.training.fit", stop)
+    assert owl("train", tmp_path / "clips.csv", "--run", tmp_path / "run")[0] == 130
+    assert not (tmp_path / "run").exists()
+
+
+def test_quiet_says_nothing_and_json_only_json(owl, tmp_path):
+    folder = write_folder(tmp_path / "in", seed=1, clips=3)
+    assert owl("gather", folder, "-o", tmp_path / "a.csv", "--quiet") == (0, "", "")
+    code, out, err = owl("gather", folder, "-o", tmp_path / "b.csv", "--json")
+    assert (code, err) == (0, "")
+    assert json.loads(out)["labels"] == {"hiss": 3, "hum": 3, "still": 3, "tick": 3}
+
+
+def test_demo_does_the_whole_job(owl, tmp_path):
+    code, out, _ = owl("demo", tmp_path / "quay", "--minutes", "1", "--clips", "16")
+    assert code == 0
+    for name in ("clips.csv", "events.csv", "truth.csv", "night.png", "run/model.safetensors"):
+        assert (tmp_path / "quay" / name).is_file()
+    assert "balanced accuracy" in out
+    assert "Open next:" in out
+    truth = pd.read_csv(tmp_path / "quay" / "truth.csv")
+    assert truth["foreign"].notna().any()
+
+
+def test_help_and_import_load_nothing_heavy():
+    script = "import sys, barn_owl.cli.main as m; m.run(['--help']); print(sorted(sys.modules), file=sys.stderr)"
+    loaded = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=True).stderr
+    for heavy in ("numpy", "scipy", "pandas", "matplotlib", "rich", "pydantic"):
+        assert f"'{heavy}'" not in loaded

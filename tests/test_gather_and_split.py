@@ -1,0 +1,139 @@
+import numpy as np
+import pandas as pd
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from barn_owl.clips import Shares, gather_folder, gather_table, split_clips
+from barn_owl.errors import PlanError, TableError
+
+
+def test_a_folder_per_label_becomes_a_table(folder):
+    gathered = gather_folder(folder, names="{group}_{take}")
+    assert gathered.refused == {}
+    assert gathered.clips["label"].value_counts().to_dict() == {"hum": 12, "hiss": 12, "tick": 12, "still": 12}
+    assert sorted(gathered.clips["group"].unique()) == ["rec0", "rec1", "rec2", "rec3"]
+    assert gathered.clips["take"].iloc[0] == "00"
+
+
+def test_unreadable_files_are_reported_and_the_rest_is_kept(tmp_path, folder):
+    (tmp_path / "x").mkdir()
+    good = next(folder.rglob("*.wav")).read_bytes()
+    (tmp_path / "x" / "good.WAV").write_bytes(good)
+    (tmp_path / "x" / "broken.flac").write_bytes(b"fLaC")
+    (tmp_path / "x" / "notes.txt").write_text("not sound")
+    (tmp_path / "x" / ".hidden.wav").write_bytes(good)
+    (tmp_path / "loose.wav").write_bytes(good)
+    gathered = gather_folder(tmp_path)
+    assert gathered.clips["label"].tolist() == ["", "x"]
+    assert list(gathered.refused) == [str(tmp_path / "x" / "broken.flac")]
+
+
+@pytest.mark.parametrize(
+    ("names", "message"),
+    [
+        ("{group}-{take}", "does not fit 48 of 48 file names, such as 'rec0_00'"),
+        ("rec", "names no field"),
+        ("{group}_{group}", "repeated"),
+        ("{2nd}", "no name"),
+    ],
+)
+def test_patterns_that_do_not_fit_show_what_they_failed_on(folder, names, message):
+    with pytest.raises(TableError, match=message):
+        gather_folder(folder, names=names)
+
+
+def test_folders_without_sound_are_refused(tmp_path):
+    with pytest.raises(TableError, match="holds no sound files"):
+        gather_folder(tmp_path)
+    with pytest.raises(TableError, match="does not exist"):
+        gather_folder(tmp_path / "nowhere")
+    (tmp_path / "empty.wav").write_bytes(b"")
+    with pytest.raises(TableError, match="none of the 1 sound files"):
+        gather_folder(tmp_path)
+
+
+def test_a_table_of_ones_own_with_excerpts(tmp_path, folder):
+    sheet = tmp_path / "sheet.tsv"
+    sheet.write_text(
+        "name\tonset\toffset\tclass\tlabel\nhum/rec0_00.wav\t0.1\t0.5\tHum\told\nno/where.wav\t\t\tHum\told\n"
+    )
+    columns = {"file": "name", "start_s": "onset", "end_s": "offset", "label": "class"}
+    gathered = gather_table(sheet, columns=columns, audio_folder=folder)
+    row = gathered.clips.iloc[0]
+    assert (row["start_s"], row["end_s"], row["label"], row["label_before"]) == (0.1, 0.5, "Hum", "old")
+    assert "where.wav does not exist" in next(iter(gathered.refused.values()))
+    with pytest.raises(TableError, match="has no column 'clas'; it has name, onset"):
+        gather_table(sheet, columns={"label": "clas"})
+    with pytest.raises(TableError, match="there is no column 'klass' in a clip table"):
+        gather_table(sheet, columns={"klass": "class"})
+    with pytest.raises(TableError, match=r"none of its 2 rows has a file that can be read.*Say with --audio"):
+        gather_table(sheet, columns=columns)
+
+
+@st.composite
+def grouped_clips(draw):
+    groups = draw(st.integers(3, 12))
+    labels = draw(st.integers(2, 5))
+    sizes = draw(st.lists(st.integers(1, 6), min_size=groups * labels, max_size=groups * labels))
+    rows = [
+        (f"{group}-{label}-{n}.wav", f"l{label}", f"g{group}")
+        for group in range(groups)
+        for label in range(labels)
+        for n in range(sizes[group * labels + label])
+    ]
+    return pd.DataFrame(rows, columns=["file", "label", "group"])
+
+
+@given(grouped_clips(), st.integers(0, 5))
+@settings(max_examples=60, deadline=None)
+def test_groups_are_never_split_and_every_side_has_some(clips, seed):
+    sides = split_clips(clips, seed=seed)
+    assert not sides.groupby("group")["split"].nunique().gt(1).any()
+    assert set(sides["split"]) == {"train", "validation", "test"}
+    pd.testing.assert_frame_equal(sides, split_clips(clips, seed=seed))
+
+
+def test_without_groups_each_label_is_shared_out_as_asked():
+    clips = pd.DataFrame({"file": [f"{n}.wav" for n in range(300)], "label": ["a"] * 200 + ["b"] * 100})
+    sides = split_clips(clips, Shares(train=0.7, validation=0.1, test=0.2))
+    counts = pd.crosstab(sides["label"], sides["split"])
+    np.testing.assert_array_equal(counts[["train", "validation", "test"]], [[140, 20, 40], [70, 10, 20]])
+
+
+def test_given_sides_are_kept_and_validation_is_taken_from_train():
+    files = [f"{n}.wav" for n in range(100)]
+    clips = pd.DataFrame({"file": files, "label": ["a", "b"] * 50, "split": ["train"] * 60 + ["test"] * 40})
+    sides = split_clips(clips)
+    assert (sides["split"][60:] == "test").all()
+    assert (sides["split"] == "validation").sum() == pytest.approx(15, abs=2)
+    assert (sides["split"][:60] != "test").all()
+
+
+@pytest.mark.parametrize(
+    ("clips", "message"),
+    [
+        ({"label": ["a"] * 9}, "has one label ('a')"),
+        ({"label": ["a"] * 5 + ["b"]}, "too few of: 'b' (1)"),
+        ({"label": ["a", "b"] * 5, "group": ["x", "y"] * 5}, "there are 2 groups for 3 sides"),
+        (
+            {"label": ["a", "b"] * 5, "group": ["x"] * 10, "split": ["train", "test"] * 5},
+            "'x' is on two sides of the split (train and test)",
+        ),
+    ],
+)
+def test_splits_that_cannot_be_honest_are_refused(clips, message):
+    table = pd.DataFrame(clips)
+    with pytest.raises(TableError) as error:
+        split_clips(table.assign(file=[f"{n}.wav" for n in range(len(table))]))
+    assert message in str(error.value)
+
+
+def test_files_of_one_group_may_be_parted_on_request_and_missing_labels_are_told(caplog):
+    clips = pd.DataFrame({"file": [f"{n}.wav" for n in range(18)], "label": ["a", "b"] * 9, "group": ["x"] * 18})
+    assert set(split_clips(clips, Shares(together="file"))["split"]) == {"train", "validation", "test"}
+    clips["group"] = ["p", "q", "p", "r", "p", "s"] * 3
+    split_clips(clips)
+    assert "no clip of 'a' is on the" in caplog.text
+    with pytest.raises(PlanError, match="must sum to 1, got 1.2"):
+        Shares(train=0.8)

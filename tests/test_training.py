@@ -1,0 +1,287 @@
+import json
+
+import numpy as np
+import pandas as pd
+import pytest
+import soundfile
+from safetensors.numpy import load_file, save_file
+
+from barn_owl.classify import Plan, load_model, read_plan, write_plan
+from barn_owl.classify.augment import add_power, augment
+from barn_owl.classify.dataset import ClipFrames, WindowDrawer, fill_up
+from barn_owl.classify.fitted import balanced_order
+from barn_owl.classify.logistic import fit_logistic
+from barn_owl.classify.plan import AugmentSettings
+from barn_owl.clips import read_clip_table, split_clips
+from barn_owl.errors import AudioError, ModelError, OutputError, PlanError, TableError, TrainingError
+from barn_owl.runs import open_run, train
+from helpers import assert_close, small_plan, sound
+
+
+def test_easy_sounds_are_learnt_on_recorders_never_heard(run):
+    evaluation = run.evaluate()
+    assert evaluation.scores.balanced_accuracy == 1.0
+    assert evaluation.scores.majority_balanced_accuracy == pytest.approx(1 / 4)
+    sides = run.predictions.groupby("group")["split"].nunique()
+    assert (sides == 1).all()
+
+
+def test_a_run_holds_what_is_promised(run):
+    for name in ("plan.toml", "model.safetensors", "curves.csv", "scores.json", "predictions.csv", "confusion.csv"):
+        assert (run.folder / name).is_file()
+    provenance = json.loads((run.folder / "provenance.json").read_text())
+    assert {"seed", "data_fingerprint", "seconds", "peak_memory_mb", "versions"} <= set(provenance)
+    assert read_plan(run.folder / "plan.toml") == run.plan
+    assert list(run.curves) == [
+        "epoch",
+        "epochs",
+        "train_loss",
+        "validation_loss",
+        "validation_recall",
+        "best",
+        "seconds",
+    ]
+    assert read_clip_table(run.folder / "predictions.csv")["score"].between(0, 1).all()
+
+
+@pytest.mark.parametrize("family", ["tcn", "logistic"])
+def test_same_plan_same_bytes_whatever_the_workers(clips, tmp_path, family):
+    plan = small_plan(family).but(training={"epochs": 3})
+    for name, workers in (("one", 1), ("two", 2)):
+        train(clips, tmp_path / name, plan, workers=workers)
+    first, second = (load_file(tmp_path / name / "model.safetensors") for name in ("one", "two"))
+    assert {name: array.tobytes() for name, array in first.items()} == {n: a.tobytes() for n, a in second.items()}
+
+
+def test_permuted_labels_give_chance(clips, tmp_path, seed):
+    mixed = clips.assign(label=np.random.default_rng(seed).permutation(clips["label"]), group="").drop(
+        columns="group"
+    )
+    scores = [train(mixed, tmp_path / str(s), small_plan("logistic", seed=s)).evaluate().scores for s in range(4)]
+    assert np.mean([score.balanced_accuracy for score in scores]) < 0.65
+
+
+def test_logistic_reaches_the_optimum(rng):
+    x, numbers = rng.standard_normal((60, 4)), rng.integers(0, 3, 60)
+    weights, _ = fit_logistic(x, numbers, 3, penalty=0.05)
+    counts = np.bincount(numbers)
+
+    def objective(w: np.ndarray) -> float:
+        """The definition, by a loop over rows."""
+        total = 0.05 / 2 * (w[:-1] ** 2).sum()
+        for row, number in zip(x, numbers, strict=True):
+            z = row @ w[:-1] + w[-1]
+            total += (np.log(np.exp(z).sum()) - z[number]) / (3 * counts[number])
+        return total
+
+    best = objective(weights)
+    # A convex function: at its minimum no small step in any direction goes down.
+    for _ in range(40):
+        assert objective(weights + 1e-2 * rng.standard_normal(weights.shape)) > best
+    gradient = [(objective(weights + d) - objective(weights - d)) / 2e-5 for d in 1e-5 * np.eye(15).reshape(15, 5, 3)]
+    assert np.abs(gradient).max() < 1e-4
+
+
+def test_a_window_scores_what_the_same_excerpt_scores_as_a_clip(run, rng):
+    model = run.model
+    x = np.concatenate([sound(kind, rng) for kind in ("hum", "tick", "hiss")])
+    windows, _ = model.logits(model.front_end.frames(x))
+    length = model.front_end.samples_for(model.family.window)
+    for number in (0, 7, 20, len(windows) - 1):
+        start = number * model.family.step * model.front_end.hop
+        alone, _ = model.logits(model.front_end.frames(x[start : start + length]))
+        assert alone.shape == (1, 4)
+        # The products have other shapes, so the last bits may differ.
+        assert_close(windows[number], alone[0], rtol=1e-4, atol=1e-4)
+
+
+def test_model_scores_any_rate_and_length(run, rng):
+    x = sound("hum", rng, seconds=3.0)
+    assert next(iter(run.model.score(x, 16_000))) == "hum"
+    assert next(iter(run.model.score(np.repeat(x, 3), 48_000))) == "hum"
+    assert sum(run.model.score(x[:3_000], 16_000).values()) == pytest.approx(1, abs=1e-5)
+    with pytest.raises(AudioError, match="too short for one frame"):
+        run.model.score(x[:100], 16_000)
+    with pytest.raises(AudioError, match="must be mono"):
+        run.model.score(x[:, None], 16_000)
+
+
+def test_a_saved_model_is_the_same_model(run, tmp_path, rng):
+    run.model.save(tmp_path / "copy.safetensors")
+    copy, x = load_model(tmp_path / "copy.safetensors"), sound("tick", rng)
+    assert copy.score(x, 16_000) == run.model.score(x, 16_000)
+    assert (copy.labels, copy.provenance) == (run.model.labels, run.model.provenance)
+
+
+def spoilt(run, tmp_path, change):
+    path = tmp_path / "spoilt.safetensors"
+    arrays, content = load_file(run.folder / "model.safetensors"), (run.folder / "model.safetensors").read_bytes()
+    if change == "cut":
+        path.write_bytes(content[: len(content) // 2])
+    elif change == "text":
+        path.write_text("hello")
+    elif change == "foreign":
+        save_file(arrays, path)
+    elif change == "newer":
+        path.write_bytes(content.replace(rb"\"format\": 1", rb"\"format\": 9"))
+    elif change == "mean":
+        path.write_bytes(content.replace(rb"\"bands\": 48", rb"\"bands\": 47"))
+    return path
+
+
+@pytest.mark.parametrize(
+    ("change", "message"),
+    [
+        ("cut", "is not a model file, or is damaged"),
+        ("text", "is not a model file, or is damaged"),
+        ("foreign", "not those of a Barn Owl model"),
+        ("newer", "written by a newer Barn Owl .model format 9, this one reads 1"),
+        ("mean", "is damaged"),
+        ("missing", "does not exist"),
+    ],
+)
+def test_spoilt_models_are_refused(run, tmp_path, change, message):
+    with pytest.raises(ModelError, match=message):
+        load_model(spoilt(run, tmp_path, change))
+    with pytest.raises(ModelError, match="not the folder of a finished run"):
+        open_run(tmp_path)
+
+
+def test_ctrl_c_keeps_the_best_so_far(clips, tmp_path):
+    def stop(line):
+        if line.epoch == 4:
+            raise KeyboardInterrupt
+
+    with pytest.raises(KeyboardInterrupt):
+        train(clips, tmp_path / "run", small_plan("tcn"), watch=stop)
+    run = open_run(tmp_path / "run")
+    assert run.model.provenance["interrupted"]
+    assert len(run.curves) == 4
+
+    def at_once(done, total):
+        raise KeyboardInterrupt
+
+    with pytest.raises(KeyboardInterrupt):
+        train(clips, tmp_path / "other", small_plan("tcn"), reading=at_once)
+    assert not (tmp_path / "other").exists()
+
+
+def test_a_rate_far_too_high_is_told_and_leaves_nothing(clips, tmp_path):
+    # Decay times rate is 10: every step turns the weights over and makes them nine times larger.
+    plan = small_plan("tcn").but(training={"rate": 1.0, "epochs": 120, "decay": 10.0, "patience": 120})
+    with (
+        pytest.raises(TrainingError, match="not a number at epoch .*lower training.rate .now 1"),
+        np.errstate(all="ignore"),
+    ):
+        train(clips, tmp_path / "run", plan)
+    assert not (tmp_path / "run").exists()
+
+
+@pytest.mark.parametrize(
+    ("change", "message"),
+    [
+        (lambda c: c[c["label"] == "hum"], "one label ('hum')"),
+        (lambda c: pd.concat([c, c.head(1).assign(label="tick")]), "more than one label for the same excerpt"),
+        (
+            lambda c: c.assign(file="/nowhere/x.wav", start_s=np.arange(len(c)) * 1.0, end_s=np.nan),
+            "none of the 48 clips",
+        ),
+        (lambda c: c.assign(label=""), "no label"),
+    ],
+)
+def test_tables_that_cannot_be_learnt_leave_nothing_behind(clips, tmp_path, change, message):
+    with pytest.raises(TableError) as error:
+        train(change(clips), tmp_path / "run", small_plan("logistic"))
+    assert message in str(error.value)
+    assert not (tmp_path / "run").exists()
+
+
+def test_unusable_clips_are_left_out_and_listed(clips, tmp_path):
+    odd = {"silent": np.zeros(16_000), "short": np.ones(1)}
+    rows = []
+    for name, samples in odd.items():
+        soundfile.write(tmp_path / f"{name}.wav", samples, 16_000)
+        rows.append({"file": str(tmp_path / f"{name}.wav"), "label": "hum", "group": "rec0"})
+    (tmp_path / "gone.wav").write_bytes(b"")
+    rows.append({"file": str(tmp_path / "gone.wav"), "label": "hum", "group": "rec0"})
+    train(pd.concat([clips, pd.DataFrame(rows)]), tmp_path / "run", small_plan("logistic"))
+    reasons = pd.read_csv(tmp_path / "run" / "skipped.csv")["reason"].tolist()
+    assert [reason.split(str(tmp_path))[1] for reason in reasons] == [
+        "/silent.wav holds nothing but zeros",
+        "/short.wav: 1 samples (6.25e-05 s at 16000 Hz) are too short for one frame of 32 ms",
+        "/gone.wav is empty (0 bytes)",
+    ]
+
+
+def test_folders_that_are_in_use_are_not_overwritten(run, clips, tmp_path):
+    with pytest.raises(OutputError, match="exists and is not empty"):
+        train(clips, run.folder, small_plan("logistic"))
+    (tmp_path / "file").write_text("x")
+    with pytest.raises(OutputError, match="is a file"):
+        train(clips, tmp_path / "file", small_plan("logistic"))
+
+
+def test_plans_come_back_and_say_what_is_wrong(tmp_path):
+    plan = Plan(seed=4, family="logistic", background=["water"], clips={"length_s": 0.5})
+    write_plan(plan, tmp_path / "plan.toml")
+    assert read_plan(tmp_path / "plan.toml") == plan
+    for text, message in [
+        ("sed = 1", "plan.toml, sed: unknown key; did you mean seed?"),
+        ("[training]\nepoch = 3", "plan.toml, training.epoch: unknown key; did you mean epochs?"),
+        ("[training]\nepochs = 0", "training.epochs: should be greater than or equal to 1, got 0"),
+        ("[decision]\non = 0.2", "decision: off must be at most on=0.2, got 0.3"),
+        ("family = 'forest'", "family: should be 'tcn' or 'logistic', got 'forest'"),
+        ("seed = ", "is not a TOML file"),
+    ]:
+        (tmp_path / "plan.toml").write_text(text)
+        with pytest.raises(PlanError) as error:
+            read_plan(tmp_path / "plan.toml")
+        assert message in str(error.value)
+    with pytest.raises(PlanError, match="cannot be read"):
+        read_plan(tmp_path / "none.toml")
+
+
+def test_background_and_window_that_do_not_fit_are_told(clips, tmp_path):
+    with pytest.raises(PlanError, match="no clip is labelled 'sea'; there are hiss, hum, still, tick"):
+        train(clips, tmp_path / "a", small_plan("tcn", background=["sea"]))
+    with pytest.raises(PlanError, match="needs windows of at least 41 frames, this length gives 17"):
+        train(clips, tmp_path / "b", small_plan("tcn", clips={"length_s": 0.2}))
+
+
+def test_windows_hold_the_sound_and_short_clips_are_filled(rng):
+    frames = np.full((400, 4), -60, np.float32)
+    frames[300:330] = -20
+    drawer = WindowDrawer(ClipFrames(frames, np.array([400])), 100, "quiet")
+    drawn = drawer.draw(np.zeros(50, int), rng)
+    assert ((drawn == -20).any(axis=2).sum(axis=1) >= 18).all()  # at least 0.6 of the 30 frames
+    short = np.arange(6, dtype=np.float32).reshape(3, 2)
+    assert_close(fill_up(short, 7, "repeat", 1)[:, 0], np.float32([4, 0, 2, 4, 0, 2, 4]))
+    quiet = fill_up(short, 5, "quiet", 1)
+    assert_close(quiet[1:4], short)
+    assert (quiet[[0, 4]] == quiet[0]).all()
+    assert (quiet[0] < 2).all()
+
+
+def test_rare_labels_are_drawn_as_often_as_others(rng):
+    numbers = np.array([0] * 90 + [1] * 10)
+    drawn = numbers[balanced_order(numbers, 100, rng)]
+    assert np.bincount(drawn).tolist() == [50, 50]
+
+
+def test_augmentation_adds_power_and_keeps_the_floor(rng):
+    a, b = rng.uniform(-90, 0, (2, 6, 5)).astype(np.float32)
+    exact = 10 * np.log10(10 ** (a.astype(np.float64) / 10) + 10 ** (b.astype(np.float64) / 10))
+    assert_close(add_power(a, b), exact.astype(np.float32), rtol=0, atol=1e-4)
+    assert_close(add_power(a, np.full_like(a, -np.inf)), a, rtol=1e-6)
+    off = AugmentSettings(gain_db=0, tilt_db=0, background=0, mask_share=0)
+    windows = rng.uniform(-90, 0, (3, 20, 8)).astype(np.float32)
+    assert_close(augment(windows, off, rng), windows)
+    changed = augment(windows, AugmentSettings(), rng, background=windows, floor_db=-80)
+    assert changed.shape == windows.shape
+    assert changed.min() >= -80
+    assert not np.array_equal(changed, windows)
+
+
+def test_no_validation_leak(run):
+    table = split_clips(run.predictions.drop(columns=["split"]), seed=run.plan.seed)
+    assert table["split"].tolist() == run.predictions["split"].tolist()
