@@ -4,16 +4,21 @@ import time
 from collections.abc import Callable
 
 
-def best_seconds(*jobs: Callable[[], object], rounds: int = 9) -> list[float]:
-    """Least time of each job, all of them taking turns so that a slow moment hits everyone."""
+def best_seconds(*jobs: Callable[[], object], rounds: int = 9, repeats: int = 1, pause_s: float = 0.0) -> list[float]:
+    """Least time of each job, all of them taking turns so that a slow moment hits everyone.
+
+    repeats : how often a job runs in each of its turns. pause_s : rest before a turn, for jobs that leave
+    threads behind which keep a core busy for a while.
+    """
     least = [float("inf")] * len(jobs)
-    for job in jobs:
-        job()
     for _ in range(rounds):
         for number, job in enumerate(jobs):
-            begin = time.perf_counter()
+            time.sleep(pause_s)
             job()
-            least[number] = min(least[number], time.perf_counter() - begin)
+            for _ in range(repeats):
+                begin = time.perf_counter()
+                job()
+                least[number] = min(least[number], time.perf_counter() - begin)
     return least
 
 

@@ -18,20 +18,18 @@ def plain_log_mel(front_end: FrontEnd, x: np.ndarray) -> np.ndarray:
     window = 0.5 - 0.5 * np.cos(2 * np.pi * np.arange(front_end.frame) / front_end.frame)
     low, high = (2595 * np.log10(1 + f / 700) for f in (front_end.low_hz, front_end.top_hz))
     edges = 700 * (10 ** (np.linspace(low, high, front_end.bands + 2) / 2595) - 1)
+    bank = np.zeros((bins, front_end.bands))
+    for k in range(bins):
+        inside = np.linspace(k - 0.5, k + 0.5, 2001) * front_end.rate_hz / n
+        for b in range(front_end.bands):
+            triangle = np.interp(inside, edges[b : b + 3], [0, 1, 0], left=0, right=0)
+            bank[k, b] = np.trapezoid(triangle, dx=1 / 2000)
     rows = []
     for start in range(0, len(x) - front_end.frame + 1, front_end.hop):
         frame = np.zeros(n)
         frame[: front_end.frame] = x[start : start + front_end.frame] * window
         power = np.abs(fourier @ frame * 2 / window.sum()) ** 2
-        row = []
-        for b in range(front_end.bands):
-            total = 0.0
-            for k in range(bins):
-                inside = np.linspace(k - 0.5, k + 0.5, 2001) * front_end.rate_hz / n
-                triangle = np.interp(inside, edges[b : b + 3], [0, 1, 0], left=0, right=0)
-                total += power[k] * np.trapezoid(triangle, dx=1 / 2000)
-            row.append(10 * np.log10(total + 10 ** (front_end.floor_db / 10)))
-        rows.append(row)
+        rows.append(10 * np.log10(power @ bank + 10 ** (front_end.floor_db / 10)))
     return np.array(rows)
 
 

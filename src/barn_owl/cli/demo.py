@@ -84,8 +84,9 @@ def command(
     )
     voice.say(
         f"Events: {found.recall:.0%} found, {found.precision:.0%} of those reported are right (F1 {found.f1:.2f}), "
-        f"tagged {speed:.0f} times faster than real time. {fooled} of {len(foreign)} foreign sounds overlap an event."
+        f"tagged {speed:.0f} times faster than real time."
     )
+    voice.say(f"Of {len(foreign)} foreign sounds, which belong to no label, {fooled} overlap an event.")
     voice.say("\nOpen next:")
     voice.say(f"  {folder / 'night.png'}: spectrogram, scores, events and truth of the first {end_s:g} s")
     voice.say(f"  {folder / 'run' / 'figures' / 'confusion.png'}: which label is taken for which")

@@ -16,7 +16,7 @@ from barn_owl.features.framing import frame_count, frame_view
 from barn_owl.features.mel import mel_bank, mel_edges
 from barn_owl.settings import Settings
 
-CHUNK = 128
+CHUNK = 192
 """Frames computed at a time: few enough to stay in cache, enough to outweigh the cost of a call."""
 
 
@@ -136,21 +136,22 @@ class FrontEnd(Settings):
         """Start a stream that takes blocks of samples and gives the frames as they become whole."""
         return FrameStream(self)
 
-    def chunk(self, frames: np.ndarray, buffer: np.ndarray) -> np.ndarray:
-        """Log-mel of up to `CHUNK` framed samples; `buffer`, ``(CHUNK, frame)``, is overwritten."""
+    def chunk(self, frames: np.ndarray, buffer: np.ndarray, mel: np.ndarray) -> None:
+        """Write the log-mel of up to `CHUNK` framed samples to `mel`, ``(CHUNK, bands)``.
+
+        `buffer`, ``(CHUNK, frame)``, is overwritten; rows of `mel` beyond the frames mean nothing.
+        """
         rows = len(frames)
         np.copyto(buffer[:rows], frames)
         buffer[rows:] = 0
         buffer *= self._window
         squares = scipy.fft.rfft(buffer, n=self.fft, axis=1).view(np.float32)
         squares *= squares
-        mel = np.empty((CHUNK, self.bands), dtype=np.float32)
         for bands, parts, weights in self._bank:
             np.matmul(squares[:, parts], weights, out=mel[:, bands])
         mel += np.float32(10 ** (self.floor_db / 10))
         np.log10(mel, out=mel)
         mel *= np.float32(10)
-        return mel[:rows]
 
 
 class FrameStream:
@@ -162,6 +163,7 @@ class FrameStream:
         """Frames given out so far."""
         self._kept = np.empty(0, dtype=np.float32)  # samples from the first frame of the open chunk on
         self._buffer = np.empty((CHUNK, front_end.frame), dtype=np.float32)
+        self._mel = np.empty((CHUNK, front_end.bands), dtype=np.float32)
 
     def push(self, samples: np.ndarray) -> np.ndarray:
         """Take mono samples and return the frames that became whole; float32, ``(frames, bands)``.
@@ -169,20 +171,30 @@ class FrameStream:
         Raises AudioError when a sample is not finite.
         """
         front_end = self.front_end
-        if not np.isfinite(samples).all():
-            raise AudioError("samples must be finite; there is NaN or infinity among them")
-        kept = np.concatenate([self._kept, samples.astype(np.float32, copy=False)])
+        kept = samples.astype(np.float32, copy=False)
+        if len(self._kept):
+            kept = np.concatenate([self._kept, kept])
         open_rows = self.given % CHUNK  # rows of the open chunk that were given out already
         available = front_end.count(len(kept))
         if available <= open_rows:
-            self._kept = kept
+            self._kept = kept.copy()
             return np.empty((0, front_end.bands), dtype=np.float32)
-        view = frame_view(kept, front_end.frame, front_end.hop)
-        out = np.empty((available - open_rows, front_end.bands), dtype=np.float32)
-        for first in range(0, available, CHUNK):
-            chunk = front_end.chunk(view[first : first + CHUNK], self._buffer)
-            skip = max(open_rows - first, 0)
-            out[first + skip - open_rows : first + len(chunk) - open_rows] = chunk[skip:]
+        out = self._frames(frame_view(kept, front_end.frame, front_end.hop), open_rows)
+        # One sample that is not a number spoils every band of its frames.
+        if not np.isfinite(out).all():
+            raise AudioError("samples must be finite; there is NaN or infinity among them")
         self.given += len(out)
         self._kept = kept[available // CHUNK * CHUNK * front_end.hop :].copy()
+        return out
+
+    def _frames(self, view: np.ndarray, skip: int) -> np.ndarray:
+        """Log-mel of framed samples, the first of which begins a chunk, without the first `skip` rows."""
+        out = np.empty((len(view) - skip, self.front_end.bands), dtype=np.float32)
+        for first in range(0, len(view), CHUNK):
+            frames, begin = view[first : first + CHUNK], max(skip - first, 0)
+            if len(frames) == CHUNK and not begin:
+                self.front_end.chunk(frames, self._buffer, out[first - skip : first - skip + CHUNK])
+            else:
+                self.front_end.chunk(frames, self._buffer, self._mel)
+                out[first + begin - skip : first + len(frames) - skip] = self._mel[begin : len(frames)]
         return out

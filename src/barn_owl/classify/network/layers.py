@@ -63,38 +63,45 @@ class Convolution(Layer):
     def steps(self, steps: int) -> int:
         return (steps - self.taps) // self.stride + 1
 
-    def columns(self, x: np.ndarray) -> np.ndarray:
-        """Copy the windows of `x` into the rows of a matrix, ``(clips * steps_out, taps * channels)``."""
-        clips, steps, channels = x.shape
-        out = self.steps(steps)
-        row = x.itemsize * channels
-        # A window of whole steps lies in one piece in memory, so each is one row of a strided view.
-        windows = np.lib.stride_tricks.as_strided(
-            x,
-            (clips, out, self.taps * channels),
-            (x.strides[0], self.stride * row, x.itemsize),
-            writeable=False,
-        )
-        return windows.reshape(clips * out, self.taps * channels)
-
     def forward(self, x: np.ndarray, rng: np.random.Generator | None) -> tuple[np.ndarray, Any]:
-        x = np.ascontiguousarray(x)
-        columns = self.columns(x)
+        columns = _columns(np.ascontiguousarray(x), self.taps, self.stride)
         y = columns @ self.weights["kernel"]
         return y.reshape(len(x), -1, self.channels), (columns, x.shape)
 
     def backward(self, dy: np.ndarray, kept: Any, gradients: Arrays) -> np.ndarray:
         columns, shape = kept
-        flat = dy.reshape(-1, self.channels)
-        np.matmul(columns.T, flat, out=gradients["kernel"])
+        np.matmul(columns.T, dy.reshape(-1, self.channels), out=gradients["kernel"])
         if self.is_first:
             return np.empty(0, dtype=dy.dtype)
-        back = (flat @ self.weights["kernel"].T).reshape(len(dy), dy.shape[1], self.taps, shape[2])
+        return self._gathered(dy, shape) if self.stride == 1 else self._scattered(dy, shape)
+
+    def _gathered(self, dy: np.ndarray, shape: tuple[int, int, int]) -> np.ndarray:
+        """Gradient of the input as a convolution of `dy`, padded, with the kernel turned round."""
+        clips, steps, channels = shape
+        padded = np.zeros((clips, steps + self.taps - 1, self.channels), dtype=dy.dtype)
+        padded[:, self.taps - 1 : self.taps - 1 + dy.shape[1]] = dy
+        kernel = self.weights["kernel"].reshape(self.taps, channels, self.channels)
+        turned = kernel[::-1].transpose(0, 2, 1).reshape(-1, channels)
+        return (_columns(padded, self.taps, 1) @ turned).reshape(shape)
+
+    def _scattered(self, dy: np.ndarray, shape: tuple[int, int, int]) -> np.ndarray:
+        """Gradient of the input by adding up what each tap sends back."""
+        back = (dy.reshape(-1, self.channels) @ self.weights["kernel"].T).reshape(*dy.shape[:2], self.taps, shape[2])
         dx = np.zeros(shape, dtype=dy.dtype)
         reach = (dy.shape[1] - 1) * self.stride + 1
         for tap in range(self.taps):
             dx[:, tap : tap + reach : self.stride] += back[:, :, tap]
         return dx
+
+
+def _columns(x: np.ndarray, taps: int, stride: int) -> np.ndarray:
+    """Copy the windows of contiguous `x` into the rows of a matrix, ``(clips * steps_out, taps * channels)``."""
+    clips, steps, channels = x.shape
+    out = (steps - taps) // stride + 1
+    # A window of whole steps lies in one piece in memory, so each is one row of a strided view.
+    strides = (x.strides[0], stride * x.strides[1], x.itemsize)
+    windows = np.lib.stride_tricks.as_strided(x, (clips, out, taps * channels), strides, writeable=False)
+    return windows.reshape(clips * out, taps * channels)
 
 
 class BatchNorm(Layer):
@@ -125,15 +132,16 @@ class BatchNorm(Layer):
             y = x * slope
             y += shift - self.state["mean"] * slope
             return y, None
-        flat = x.reshape(-1, x.shape[-1])
-        mean = _column_mean(flat)
-        centred = flat - mean
-        variance = np.einsum("rc,rc->c", centred, centred) / np.asarray(len(flat), dtype=x.dtype)
+        # In place, as for Relu: the layer before does not need its output again.
+        normed = x.reshape(-1, x.shape[-1]) if not self.is_first else x.reshape(-1, x.shape[-1]).copy()
+        mean = _column_mean(normed)
+        normed -= mean
+        variance = np.einsum("rc,rc->c", normed, normed) / np.asarray(len(normed), dtype=x.dtype)
         inverse = 1 / np.sqrt(variance + np.asarray(self.EPSILON, dtype=x.dtype))
-        centred *= inverse
-        y = centred * scale
+        normed *= inverse
+        y = normed * scale
         y += shift
-        return y.reshape(x.shape), (centred, inverse, mean, variance)
+        return y.reshape(x.shape), (normed, inverse, mean, variance)
 
     def backward(self, dy: np.ndarray, kept: Any, gradients: Arrays) -> np.ndarray:
         normed, inverse, _, _ = kept
@@ -142,7 +150,8 @@ class BatchNorm(Layer):
         shift[:] = _column_mean(flat) * len(flat)
         np.einsum("rc,rc->c", flat, normed, out=scale)
         # dx = scale / sqrt(variance) * (dy - mean(dy) - normed * mean(dy * normed))
-        dx = normed * (scale / -len(flat))
+        dx = normed
+        dx *= scale / -len(flat)
         dx += flat
         dx -= shift / len(flat)
         dx *= self.weights["scale"] * inverse
@@ -160,14 +169,15 @@ def _column_mean(flat: np.ndarray) -> np.ndarray:
 
 
 class Relu(Layer):
-    """``max(x, 0)``."""
+    """``max(x, 0)``, in place: no layer needs its own output again."""
 
     def forward(self, x: np.ndarray, rng: np.random.Generator | None) -> tuple[np.ndarray, Any]:
-        y = np.maximum(x, 0)
+        y = np.maximum(x, 0, out=None if self.is_first else x)
         return y, y
 
     def backward(self, dy: np.ndarray, kept: Any, gradients: Arrays) -> np.ndarray:
-        return np.multiply(dy, kept > 0)
+        dy *= kept > 0
+        return dy
 
 
 class Residual(Layer):
