@@ -10,6 +10,7 @@ from barn_owl.audio import write_audio
 from barn_owl.classify import write_plan
 from barn_owl.cli.main import COMMANDS, run
 from barn_owl.clips import read_clip_table
+from barn_owl.tag import tag_recording
 from helpers import small_plan, write_folder
 
 
@@ -126,6 +127,21 @@ def test_ctrl_c_ends_with_130(owl, tmp_path, clips, monkeypatch):
     monkeypatch.setattr("barn_owl.runs.training.fit", stop)
     assert owl("train", tmp_path / "clips.csv", "--run", tmp_path / "run")[0] == 130
     assert not (tmp_path / "run").exists()
+
+
+def test_ctrl_c_while_tagging_keeps_the_recordings_that_are_done(owl, tmp_path, runs, long_recording, monkeypatch):
+    import barn_owl.cli.tag as command
+
+    def tag(model, path, **options):
+        if path.name == "second.wav":
+            raise KeyboardInterrupt
+        return tag_recording(model, path, **options)
+
+    monkeypatch.setattr(command, "tag_recording", tag)
+    code, _, err = owl("tag", runs["tcn"].folder, long_recording, "second.wav", "-o", tmp_path / "e.csv")
+    assert code == 130
+    assert "1 of 2 recordings are done" in err
+    assert set(read_clip_table(tmp_path / "e.csv")["file"]) == {str(long_recording)}
 
 
 def test_quiet_says_nothing_and_json_only_json(owl, tmp_path):

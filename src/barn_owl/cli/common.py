@@ -88,7 +88,13 @@ class Voice:
             columns = [TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TimeElapsedColumn()]
             with Progress(*columns, TextColumn("left"), TimeRemainingColumn(), console=self.errors) as bars:
                 bar = bars.add_task(doing, total=None)
-                yield lambda done, total: bars.update(bar, completed=round(done), total=round(total))
+
+                def tell(done: float, total: float) -> None:
+                    bars.update(bar, completed=round(done), total=round(total))
+                    if done >= total:
+                        bars.stop()  # what is said after it must not be drawn over
+
+                yield tell
         else:
             yield self._plain_progress(doing)
 

@@ -62,7 +62,9 @@ def command(
 
     voice.say(f"\nTagging {minutes:g} minutes of the night")
     tagging = time.perf_counter()
-    events, _ = tag_aloud(voice, run.model, (quay.recording,), plan.decision)
+    events, _, done = tag_aloud(voice, run.model, (quay.recording,), plan.decision)
+    if not done:
+        raise KeyboardInterrupt
     speed = minutes * 60 / (time.perf_counter() - tagging)
     write_clips(events, folder / "events.csv", force=True)
     truth = read_clip_table(quay.truth)

@@ -59,31 +59,44 @@ def command(
         if target is not None and target.exists() and not force:
             raise OutputError(f"{target} exists; choose another name, or say --force to overwrite it")
     decision = model.decision.but(on=on, off=off, shortest_s=shortest_s, gap_s=gap_s)
-    events, refused = tag_aloud(voice, model, recordings, decision)
-    if len(refused) == len(recordings):
+    events, refused, done = tag_aloud(voice, model, recordings, decision)
+    stopped = len(done) + len(refused) < len(recordings)
+    if not done and not stopped:
         raise AudioError("none of the recordings could be tagged")
-    write_clips(events, out, force=force)
-    _report(voice, events, refused, recordings, out)
+    if done:
+        write_clips(events, out, force=force)
+        _report(voice, events, refused, recordings, out)
+    if stopped:
+        raise KeyboardInterrupt
     if figure is not None:
-        drawn = next(path for path in recordings if str(path) not in refused)
-        save_figure(tagging_figure(model, drawn, events[events["file"] == str(drawn)]), figure)
-        voice.say(f"Wrote a figure of {drawn} to {figure}.")
+        save_figure(tagging_figure(model, done[0], events[events["file"] == str(done[0])]), figure)
+        voice.say(f"Wrote a figure of {done[0]} to {figure}.")
 
 
 def tag_aloud(
     voice: Voice, model: Model, recordings: tuple[Path, ...], decision: DecisionSettings
-) -> tuple[pd.DataFrame, dict[str, str]]:
-    """Tag recordings with visible progress; return the events and why any recording was passed over."""
-    tables, refused = [pd.DataFrame(columns=COLUMNS)], {}
-    for path in recordings:
-        try:
-            with voice.progress(f"tagging {path.name}, seconds") as progress:
-                tables.append(tag_recording(model, path, decision=decision, progress=progress))
-        except AudioError as error:
-            refused[str(path)] = str(error)
-            voice.warn(f"passed over: {error}")
+) -> tuple[pd.DataFrame, dict[str, str], list[Path]]:
+    """Tag recordings with visible progress, until done or stopped by Ctrl-C.
+
+    Returns the events, why any recording was passed over, and the recordings that are done.
+    """
+    tables: list[pd.DataFrame] = []
+    refused: dict[str, str] = {}
+    done: list[Path] = []
+    try:
+        for path in recordings:
+            try:
+                with voice.progress(f"tagging {path.name}, seconds") as progress:
+                    tables.append(tag_recording(model, path, decision=decision, progress=progress))
+                done.append(path)
+            except AudioError as error:
+                refused[str(path)] = str(error)
+                voice.warn(f"passed over: {error}")
+    except KeyboardInterrupt:
+        voice.warn(f"stopped; {len(done)} of {len(recordings)} recordings are done")
     found = [table for table in tables if len(table)]
-    return (pd.concat(found, ignore_index=True) if found else tables[0]), refused
+    events = pd.concat(found, ignore_index=True) if found else pd.DataFrame(columns=COLUMNS)
+    return events, refused, done
 
 
 def _report(

@@ -63,7 +63,12 @@ def train_aloud(voice: Voice, clips: pd.DataFrame, folder: Path, plan: Plan, *, 
     """Train with visible progress, write the test side's figure, and show its scores."""
     with voice.progress("reading clips") as reading:
         teller = _EpochTeller(voice)
-        run = train(clips, folder, plan, workers=workers, force=force, reading=reading, watch=teller)
+        try:
+            run = train(clips, folder, plan, workers=workers, force=force, reading=reading, watch=teller)
+        except KeyboardInterrupt:
+            if (folder / "predictions.csv").is_file():
+                voice.warn(f"stopped; the best so far is kept in {folder}: barn-owl evaluate {folder}")
+            raise
     skipped = folder / "skipped.csv"
     if skipped.is_file():
         voice.warn(f"{len(pd.read_csv(skipped))} clips could not be used; {skipped} says why")

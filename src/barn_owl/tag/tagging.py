@@ -71,6 +71,8 @@ def tag_recording(
         events += decider.push(block)
         if progress:
             progress((block.first + len(block.windows)) * model.step_s, duration_s)
+    if progress:
+        progress(duration_s, duration_s)
     return event_table(events + decider.finish(), str(path), duration_s)
 
 
