@@ -124,7 +124,7 @@ def read_clip_table(source: str | Path | IO[str]) -> pd.DataFrame:
     where = "standard input" if not isinstance(source, str | Path) else str(source)
     clips = check_clip_table(table, where=where)
     folder = Path(source).parent if isinstance(source, str | Path) else Path()
-    clips["file"] = [str(folder / file) for file in clips["file"]]
+    clips["file"] = [os.path.normpath(folder / file) for file in clips["file"]]
     return clips
 
 
