@@ -6,8 +6,8 @@ from threadpoolctl import threadpool_limits
 from timing import best_seconds, tell
 
 from barn_owl.features import FrontEnd
+from barn_owl.features.chunk import CHUNK
 from barn_owl.features.framing import frame_view
-from barn_owl.features.front_end import CHUNK
 
 
 def main() -> None:
@@ -16,11 +16,11 @@ def main() -> None:
     frames = frame_view(samples, front_end.frame, front_end.hop)
 
     def in_one_call() -> None:
-        scipy.fft.rfft(frames, n=front_end.fft, axis=1)
+        scipy.fft.rfft(frames, n=front_end.fft_length, axis=1)
 
     def in_chunks() -> None:
         for first in range(0, len(frames), CHUNK):
-            scipy.fft.rfft(frames[first : first + CHUNK], n=front_end.fft, axis=1)
+            scipy.fft.rfft(frames[first : first + CHUNK], n=front_end.fft_length, axis=1)
 
     with threadpool_limits(limits=1, user_api="blas"):
         whole, chunked, ours = best_seconds(in_one_call, in_chunks, lambda: front_end.frames(samples), rounds=15)

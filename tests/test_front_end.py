@@ -13,7 +13,7 @@ from helpers import assert_close
 
 def plain_log_mel(front_end: FrontEnd, x: np.ndarray) -> np.ndarray:
     """The textbook in float64: loops, a discrete Fourier transform by its definition, triangles by sampling."""
-    n, bins = front_end.fft, front_end.fft // 2 + 1
+    n, bins = front_end.fft_length, front_end.fft_length // 2 + 1
     fourier = np.exp(-2j * np.pi * np.outer(np.arange(bins), np.arange(n)) / n)
     window = 0.5 - 0.5 * np.cos(2 * np.pi * np.arange(front_end.frame) / front_end.frame)
     low, high = (2595 * np.log10(1 + f / 700) for f in (front_end.low_hz, front_end.top_hz))

@@ -123,15 +123,15 @@ class WindowDrawer:
     place in the window.
     """
 
-    def __init__(self, clips: ClipFrames, window: int, fill: str) -> None:
-        self.clips, self.window, self.fill = clips, window, fill
+    def __init__(self, clips: ClipFrames, window: int, fill: str, levels: slice) -> None:
+        self.clips, self.window, self.fill, self.levels = clips, window, fill, levels
         self._places = [self._lively_starts(clip) for clip in range(len(clips))]
 
     def _lively_starts(self, clip: int) -> np.ndarray:
         frames = self.clips[clip]
         if len(frames) <= self.window:
             return np.arange(self.window - len(frames) + 1)
-        return np.flatnonzero(lively(window_activity(frames, self.window)))
+        return np.flatnonzero(lively(window_activity(frames[:, self.levels], self.window)))
 
     def draw(self, clips: np.ndarray, rng: np.random.Generator) -> np.ndarray:
         """Draw a window of each of `clips` (numbers); float32, ``(len(clips), window, bands)``, in dB."""

@@ -29,7 +29,7 @@ class Model:
     """A trained classifier with everything needed to use it.
 
     labels : names in the order of the scores; background : those never reported as events.
-    mean, deviation : of the training frames, float32, shape ``(bands,)``.
+    mean, deviation : of the training frames, float32, shape ``(width,)``.
     """
 
     labels: list[str]
@@ -53,18 +53,19 @@ class Model:
         return self.family.step * self.front_end.hop_s
 
     def logits(self, frames: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """Logits of all windows and of all local steps of log-mel `frames` in dB, ``(frames, bands)``."""
+        """Logits of all windows and of all local steps of `frames` of the front end, ``(frames, width)``."""
         return self.family.logits((frames - self.mean) / self.deviation)
 
     def score_frames(self, frames: np.ndarray) -> np.ndarray:
-        """Score one clip given as log-mel frames in dB; float32, shape ``(labels,)``, sums to 1.
+        """Score one clip given as frames of the front end; float32, shape ``(labels,)``, sums to 1.
 
         A clip longer than the window scores the mean of those windows in which something happens, as in
         training; a shorter one is filled up to the window.
         """
         frames = fill_up(frames, self.family.window, self.clips.fill)
         windows, _ = self.logits(frames)
-        weights = window_activity(frames, self.family.window, self.family.step)
+        levels = frames[:, self.front_end.level_columns]
+        weights = window_activity(levels, self.family.window, self.family.step)
         return softmax(windows[lively(weights)].mean(axis=0))
 
     def score(self, samples: np.ndarray, rate_hz: int) -> dict[str, float]:
@@ -119,9 +120,9 @@ def load_model(path: str | Path) -> Model:
             front_end=front_end,
             clips=ClipSettings(**header["clips"]),
             decision=DecisionSettings(**header["decision"]),
-            mean=_fitting(arrays["mean"], front_end.bands),
-            deviation=_fitting(arrays["deviation"], front_end.bands),
-            family=rebuild(family.pop("name"), family, weights, front_end.bands, len(header["labels"])),
+            mean=_fitting(arrays["mean"], front_end.width),
+            deviation=_fitting(arrays["deviation"], front_end.width),
+            family=rebuild(family.pop("name"), family, weights, front_end.width, len(header["labels"])),
             provenance=dict(header["provenance"]),
         )
     except (KeyError, TypeError, ValueError, BarnOwlError) as error:
@@ -146,7 +147,7 @@ def _read(path: Path) -> tuple[dict[str, Any], dict[str, np.ndarray]]:
     return header, arrays
 
 
-def _fitting(array: np.ndarray, bands: int) -> np.ndarray:
-    if array.shape != (bands,):
-        raise ValueError(f"the standardisation has shape {array.shape}, expected ({bands},)")
+def _fitting(array: np.ndarray, width: int) -> np.ndarray:
+    if array.shape != (width,):
+        raise ValueError(f"the standardisation has shape {array.shape}, expected ({width},)")
     return array

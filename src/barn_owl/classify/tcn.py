@@ -142,9 +142,11 @@ class _Trainer:
         self.plan, self.labels, self.train, self.validation = plan, len(labels), train, validation
         self.rng = np.random.default_rng(plan.seed)
         self.mean, self.deviation = standardisation(train.clips)
-        self.tcn = Tcn(window_frames(plan), plan.front_end.bands, len(labels), plan.tcn, self.rng)
-        self.drawer = WindowDrawer(train.clips, self.tcn.window, plan.clips.fill)
-        central = WindowDrawer(validation.clips, self.tcn.window, plan.clips.fill).central()
+        self.tcn = Tcn(window_frames(plan), plan.front_end.width, len(labels), plan.tcn, self.rng)
+        self.drawer = WindowDrawer(train.clips, self.tcn.window, plan.clips.fill, plan.front_end.level_columns)
+        central = WindowDrawer(
+            validation.clips, self.tcn.window, plan.clips.fill, plan.front_end.level_columns
+        ).central()
         self.watched = self._standard(central)
         background = [number for number, label in enumerate(labels) if label in plan.background]
         self.background = np.flatnonzero(np.isin(train.numbers, background))
@@ -181,8 +183,10 @@ class _Trainer:
         return loss
 
     def _windows(self, clips: np.ndarray) -> np.ndarray:
-        """Draw and change a window of each of `clips`, standardised."""
+        """Draw a window of each of `clips`, changed if the frames are log-mel, and standardised."""
         windows, noise = self.drawer.draw(clips, self.rng), None
+        if not self.plan.front_end.is_log_mel:
+            return self._standard(windows)
         if len(self.background):
             noise = self.drawer.draw(self.rng.choice(self.background, size=len(clips)), self.rng)
         floor_db = self.plan.front_end.floor_db

@@ -1,44 +1,79 @@
-"""The front end: samples in, log-mel frames out, the same for a file and for a stream.
+"""The front end: samples in, a (frames, features) array out, the same for a file and for a stream.
 
 Frames are computed in chunks of a fixed number of rows, and frame *i* always sits in row *i mod CHUNK*.
 Matrix products and vectorised transforms may round a row differently when the number of rows changes; with
 the shape and the row fixed, the result cannot depend on how the samples were cut into blocks.
 """
 
+import difflib
 from functools import cached_property
+from itertools import pairwise
 
 import numpy as np
 import scipy.fft
-from pydantic import Field, model_validator
+from pydantic import Field, field_validator, model_validator
 
 from barn_owl.errors import AudioError
-from barn_owl.features.framing import frame_count, frame_view
+from barn_owl.features.cepstrum import cosine_matrix
+from barn_owl.features.chroma import chroma_matrix
+from barn_owl.features.chunk import CHUNK, FEATURES, GROUPS
+from barn_owl.features.framing import frame_count
 from barn_owl.features.mel import mel_bank, mel_edges
+from barn_owl.features.stream import FrameStream
 from barn_owl.settings import Settings
 
-CHUNK = 192
-"""Frames computed at a time: few enough to stay in cache, enough to outweigh the cost of a call."""
+DELTAS = {"deltas": 1, "second-deltas": 2}
+LOUDNESS = "loudness"
 
 
 class FrontEnd(Settings):
-    """How samples become log-mel frames, in dB relative to a full-scale sine.
+    """How samples become frames of features, several of which can be stacked.
 
-    Each frame is weighted with a Hann window, its power spectrum scaled so that a sine of amplitude 1 reads
-    1 at its peak, gathered into triangular mel bands (see `mel_bank`) and given as
-    ``10 log10(power + 10^(floor_db / 10))``. Nothing depends on the rest of the recording.
+    features : names in the order of the columns: ``power``, ``magnitude``, ``spectrogram``, ``mel``,
+        ``log-mel``, ``mfcc``, ``chroma``, ``centroid`` ... ``flux`` (or all of them: ``shape``),
+        ``zero-crossings``, ``level``, ``loudness``, ``pitch``, ``pitch-confidence``; ``deltas`` and
+        ``second-deltas`` are of the feature named before them.
 
-    >>> front_end = FrontEnd(rate_hz=16_000, bands=40)
+    Each frame is weighted with a window, its power spectrum scaled so that a sine of amplitude 1 reads 1 at
+    its peak. Levels are ``10 log10(power + 10^(floor_db / 10))``, in dB re a full-scale sine, and, with
+    `range_db`, never further below the strongest band of their frame than that. Nothing depends on the rest
+    of the recording beyond the neighbours that deltas, flux and loudness need.
+
+    >>> front_end = FrontEnd(rate_hz=16_000, bands=40, features=["log-mel", "deltas", "pitch"])
     >>> front_end.frames(np.zeros(16_000, dtype=np.float32)).shape
-    (97, 40)
+    (97, 81)
     """
 
+    features: list[str] = Field(default=["log-mel"], min_length=1)
     rate_hz: int = Field(default=16_000, ge=1_000, le=384_000)
     frame_ms: float = Field(default=32.0, gt=0, le=1000)
     hop_ms: float = Field(default=10.0, gt=0)
+    window: str = "hann"
+    fft: int | None = Field(default=None, ge=8, le=1 << 20)
     bands: int = Field(default=48, ge=1, le=512)
     low_hz: float = Field(default=50.0, ge=0)
     high_hz: float | None = None
     floor_db: float = Field(default=-100.0, ge=-200, le=0)
+    range_db: float | None = Field(default=None, gt=0)
+    coefficients: int = Field(default=13, ge=1)
+    lifter: int = Field(default=0, ge=0)
+    delta_frames: int = Field(default=2, ge=1, le=50)
+    pitch_low_hz: float = Field(default=80.0, gt=0)
+    pitch_high_hz: float = Field(default=1000.0, gt=0)
+
+    @field_validator("features")
+    @classmethod
+    def _known(cls, features: list[str]) -> list[str]:
+        spread = [name for entry in features for name in GROUPS.get(entry, (entry,))]
+        known = [*FEATURES, *DELTAS, LOUDNESS]
+        for name in spread:
+            if name not in known:
+                close = difflib.get_close_matches(name, [*known, *GROUPS], n=1)
+                hint = f"did you mean {close[0]}?" if close else f"there are {', '.join([*known, *GROUPS])}"
+                raise ValueError(f"there is no feature {name!r}; {hint}")
+        if spread[0] in DELTAS:
+            raise ValueError(f"{spread[0]} must come after the feature it is of")
+        return spread
 
     @model_validator(mode="after")
     def _fits_together(self) -> "FrontEnd":
@@ -46,10 +81,25 @@ class FrontEnd(Settings):
             raise ValueError(f"hop_ms must be at most frame_ms={self.frame_ms:g}, got {self.hop_ms:g}")
         if self.hop < 1:
             raise ValueError(f"hop_ms={self.hop_ms:g} is less than one sample at {self.rate_hz} Hz")
+        if self.frame < 4:
+            raise ValueError(f"frame_ms={self.frame_ms:g} is less than four samples at {self.rate_hz} Hz")
+        if self.fft is not None and self.fft < self.frame:
+            raise ValueError(f"fft must be at least the frame's {self.frame} samples, got {self.fft}")
         if self.top_hz > self.rate_hz / 2:
             raise ValueError(f"high_hz must be at most half of rate_hz={self.rate_hz}, got {self.top_hz:g}")
         if self.low_hz >= self.top_hz:
             raise ValueError(f"low_hz must be below high_hz={self.top_hz:g}, got {self.low_hz:g}")
+        if self.bands > self.fft_length // 2:
+            raise ValueError(
+                f"bands must be at most the {self.fft_length // 2} bins of the transform, got {self.bands}"
+            )
+        if "mfcc" in self.features and self.coefficients > self.bands:
+            raise ValueError(f"coefficients must be at most bands={self.bands}, got {self.coefficients}")
+        if self.pitch_low_hz >= self.pitch_high_hz:
+            raise ValueError(
+                f"pitch_low_hz must be below pitch_high_hz={self.pitch_high_hz:g}, got {self.pitch_low_hz:g}"
+            )
+        self._window_of(self.frame)
         return self
 
     @property
@@ -73,32 +123,116 @@ class FrontEnd(Settings):
         return self.hop / self.rate_hz
 
     @property
-    def fft(self) -> int:
-        """Length of the transform: the frame, zero-padded to a size that is fast."""
-        return scipy.fft.next_fast_len(self.frame, real=True)
+    def fft_length(self) -> int:
+        """Length of the transform: as asked for, or the frame zero-padded to a size that is fast."""
+        return self.fft or scipy.fft.next_fast_len(self.frame, real=True)
+
+    @property
+    def bin_hz(self) -> float:
+        """Width of a bin of the transform in hertz."""
+        return self.rate_hz / self.fft_length
 
     @property
     def centres_hz(self) -> np.ndarray:
-        """Centre frequency of each band in hertz, shape ``(bands,)``."""
+        """Centre frequency of each mel band in hertz, shape ``(bands,)``."""
         return mel_edges(self.bands, self.low_hz, self.top_hz)[1:-1]
 
+    @property
+    def is_log_mel(self) -> bool:
+        """Whether the frames are log-mel and nothing else."""
+        return self.features == ["log-mel"]
+
     @cached_property
-    def _window(self) -> np.ndarray:
-        """Periodic Hann window, scaled so that a full-scale sine has a spectral peak of 1.
+    def layout(self) -> list[tuple[str, int, list[str], str]]:
+        """For each feature: the one it is computed from, how often deltas are taken, column names, unit."""
+        parts: list[tuple[str, int, list[str], str]] = []
+        base = self.features[0]
+        for name in self.features:
+            times = DELTAS.get(name, 0)
+            base = base if times else name
+            feature = FEATURES.get(base)
+            names = feature.names(self) if feature else ["loudness"]
+            unit = feature.unit if feature else "LUFS"
+            if times:
+                names, unit = (
+                    [f"{name} of {column}" for column in names],
+                    f"{unit} per frame{'²' if times == 2 else ''}",
+                )
+            parts.append((base, times, names, unit))
+        return parts
+
+    @cached_property
+    def columns(self) -> list[str]:
+        """Name of each column of the frames."""
+        return [name for _, _, names, _ in self.layout for name in names]
+
+    @cached_property
+    def units(self) -> list[str]:
+        """Unit of each column of the frames."""
+        return [unit for _, _, names, unit in self.layout for _ in names]
+
+    @property
+    def width(self) -> int:
+        """Number of columns of the frames."""
+        return len(self.columns)
+
+    @property
+    def level_columns(self) -> slice:
+        """Columns that tell when something sounds: those of log-mel where there is, else all."""
+        first = 0
+        for base, times, names, _ in self.layout:
+            if base == "log-mel" and not times:
+                return slice(first, first + len(names))
+            first += len(names)
+        return slice(0, first)
+
+    @property
+    def doubts(self) -> list[str]:
+        """What will work but hardly as wished, in words."""
+        found = []
+        edges = mel_edges(self.bands, self.low_hz, self.top_hz)
+        narrow = int((np.diff(edges)[1:] < self.bin_hz).sum())
+        if narrow and {"mel", "log-mel", "mfcc"} & set(self.features):
+            found.append(
+                f"{narrow} of {self.bands} mel bands are narrower than a bin of the transform, {self.bin_hz:.3g} Hz, "
+                "so neighbours say nearly the same; take fewer bands, a higher low_hz or a longer frame"
+            )
+        if {"pitch", "pitch-confidence"} & set(self.features) and self.frame < 2 * self.rate_hz / self.pitch_low_hz:
+            found.append(
+                f"a frame of {self.frame_ms:g} ms is too short for a pitch of {self.pitch_low_hz:g} Hz, which needs "
+                f"{2000 / self.pitch_low_hz:.3g} ms; no pitch below {2000 / self.frame_ms:.3g} Hz will be found"
+            )
+        found += [f"{after} is named twice in a row" for before, after in pairwise(self.features) if before == after]
+        return found
+
+    def _window_of(self, samples: int) -> np.ndarray:
+        """Periodic window, float64; any that SciPy knows by name."""
+        if self.window == "hann":  # without the cost of importing scipy.signal
+            return np.sin(np.pi * np.arange(samples) / samples) ** 2
+        from scipy.signal import get_window
+
+        try:
+            return np.asarray(get_window(self.window, samples))
+        except ValueError as error:
+            raise ValueError(f"window {self.window!r} is not known: {error}") from None
+
+    @cached_property
+    def window_rows(self) -> np.ndarray:
+        """The window, scaled so that a full-scale sine has a spectral peak of 1, float32, ``(CHUNK, frame)``.
 
         Repeated for each row of a chunk: a product of equal shapes is three times faster here.
         """
-        hann = np.sin(np.pi * np.arange(self.frame) / self.frame) ** 2
-        return np.tile((hann * 2 / hann.sum()).astype(np.float32), (CHUNK, 1))
+        window = self._window_of(self.frame)
+        return np.tile((window * 2 / window.sum()).astype(np.float32), (CHUNK, 1))
 
     @cached_property
-    def _bank(self) -> list[tuple[slice, slice, np.ndarray]]:
+    def mel_blocks(self) -> list[tuple[slice, slice, np.ndarray]]:
         """The mel bank in a few blocks (bands, parts, weights): most of the full matrix is zero.
 
         Each bin's weight stands twice, for the squares of its real and its imaginary part, so that the
         matrix product also adds the two up.
         """
-        bank = mel_bank(self.bands, self.low_hz, self.top_hz, self.rate_hz, self.fft).astype(np.float32)
+        bank = mel_bank(self.bands, self.low_hz, self.top_hz, self.rate_hz, self.fft_length).astype(np.float32)
         blocks = []
         for bands in np.array_split(np.arange(self.bands), min(3, self.bands)):
             used = np.flatnonzero(bank[:, bands].any(axis=1))
@@ -108,6 +242,21 @@ class FrontEnd(Settings):
             blocks.append((group, parts, np.ascontiguousarray(weights)))
         return blocks
 
+    @cached_property
+    def cosines(self) -> np.ndarray:
+        """Matrix from log-mel to cepstral coefficients, float32, ``(bands, coefficients)``."""
+        return cosine_matrix(self.bands, self.coefficients, self.lifter).astype(np.float32)
+
+    @cached_property
+    def pitch_classes(self) -> np.ndarray:
+        """Matrix from power spectrum to pitch classes, float32, ``(bins, 12)``."""
+        return chroma_matrix(self.fft_length, self.rate_hz).astype(np.float32)
+
+    @cached_property
+    def floor(self) -> np.float32:
+        """The floor as power."""
+        return np.float32(10 ** (self.floor_db / 10))
+
     def count(self, samples: int) -> int:
         """Count the frames in `samples` samples."""
         return frame_count(samples, self.frame, self.hop)
@@ -116,85 +265,32 @@ class FrontEnd(Settings):
         """Count the samples that `frames` frames cover."""
         return (frames - 1) * self.hop + self.frame
 
-    def frames(self, samples: np.ndarray) -> np.ndarray:
-        """Compute the log-mel frames of mono `samples` at this front end's rate.
+    def times(self, frames: int) -> np.ndarray:
+        """Time of the middle of each frame in seconds, shape ``(frames,)``."""
+        return (np.arange(frames) * self.hop + self.frame / 2) / self.rate_hz
 
-        samples : shape ``(samples,)``, full scale 1.0. Returns float32, shape ``(frames, bands)``, in dB.
+    def frames(self, samples: np.ndarray, *, pad: bool = False) -> np.ndarray:
+        """Compute the frames of mono `samples` at this front end's rate.
+
+        samples : shape ``(samples,)``, full scale 1.0. pad : fill up with zeros what is shorter than a frame.
+
+        Returns float32, shape ``(frames, width)``; `columns` and `units` say what each column is.
         Raises AudioError when the samples are not mono, not finite, or too short for one frame.
         """
         samples = np.asarray(samples)
         if samples.ndim != 1:
             raise AudioError(f"samples must be mono, shape (samples,); got shape {samples.shape}")
+        if pad and len(samples) < self.frame:
+            samples = np.pad(samples, (0, self.frame - len(samples)))
         if len(samples) < self.frame:
             raise AudioError(
                 f"{len(samples)} samples ({len(samples) / self.rate_hz:.4g} s at {self.rate_hz} Hz) are too "
                 f"short for one frame of {self.frame_ms:g} ms"
             )
-        return self.stream().push(samples)
+        stream = self.stream()
+        frames, rest = stream.push(samples), stream.finish()
+        return np.concatenate([frames, rest]) if len(rest) else frames
 
-    def stream(self) -> "FrameStream":
+    def stream(self) -> FrameStream:
         """Start a stream that takes blocks of samples and gives the frames as they become whole."""
         return FrameStream(self)
-
-    def chunk(self, frames: np.ndarray, buffer: np.ndarray, mel: np.ndarray) -> None:
-        """Write the log-mel of up to `CHUNK` framed samples to `mel`, ``(CHUNK, bands)``.
-
-        `buffer`, ``(CHUNK, frame)``, is overwritten; rows of `mel` beyond the frames mean nothing.
-        """
-        rows = len(frames)
-        np.copyto(buffer[:rows], frames)
-        buffer[rows:] = 0
-        buffer *= self._window
-        squares = scipy.fft.rfft(buffer, n=self.fft, axis=1).view(np.float32)
-        squares *= squares
-        for bands, parts, weights in self._bank:
-            np.matmul(squares[:, parts], weights, out=mel[:, bands])
-        mel += np.float32(10 ** (self.floor_db / 10))
-        np.log10(mel, out=mel)
-        mel *= np.float32(10)
-
-
-class FrameStream:
-    """Turns blocks of samples of any size into the frames of the continuous signal."""
-
-    def __init__(self, front_end: FrontEnd) -> None:
-        self.front_end = front_end
-        self.given = 0
-        """Frames given out so far."""
-        self._kept = np.empty(0, dtype=np.float32)  # samples from the first frame of the open chunk on
-        self._buffer = np.empty((CHUNK, front_end.frame), dtype=np.float32)
-        self._mel = np.empty((CHUNK, front_end.bands), dtype=np.float32)
-
-    def push(self, samples: np.ndarray) -> np.ndarray:
-        """Take mono samples and return the frames that became whole; float32, ``(frames, bands)``.
-
-        Raises AudioError when a sample is not finite.
-        """
-        front_end = self.front_end
-        kept = samples.astype(np.float32, copy=False)
-        if len(self._kept):
-            kept = np.concatenate([self._kept, kept])
-        open_rows = self.given % CHUNK  # rows of the open chunk that were given out already
-        available = front_end.count(len(kept))
-        if available <= open_rows:
-            self._kept = kept.copy()
-            return np.empty((0, front_end.bands), dtype=np.float32)
-        out = self._frames(frame_view(kept, front_end.frame, front_end.hop), open_rows)
-        # One sample that is not a number spoils every band of its frames.
-        if not np.isfinite(out).all():
-            raise AudioError("samples must be finite; there is NaN or infinity among them")
-        self.given += len(out)
-        self._kept = kept[available // CHUNK * CHUNK * front_end.hop :].copy()
-        return out
-
-    def _frames(self, view: np.ndarray, skip: int) -> np.ndarray:
-        """Log-mel of framed samples, the first of which begins a chunk, without the first `skip` rows."""
-        out = np.empty((len(view) - skip, self.front_end.bands), dtype=np.float32)
-        for first in range(0, len(view), CHUNK):
-            frames, begin = view[first : first + CHUNK], max(skip - first, 0)
-            if len(frames) == CHUNK and not begin:
-                self.front_end.chunk(frames, self._buffer, out[first - skip : first - skip + CHUNK])
-            else:
-                self.front_end.chunk(frames, self._buffer, self._mel)
-                out[first + begin - skip : first + len(frames) - skip] = self._mel[begin : len(frames)]
-        return out

@@ -1,14 +1,48 @@
 """From frames to one row: statistics over time."""
 
+from collections.abc import Sequence
+
 import numpy as np
 
+from barn_owl.errors import PlanError
 
-def pool(frames: np.ndarray) -> np.ndarray:
-    """Mean and standard deviation over time.
+STATISTICS = ("mean", "deviation", "minimum", "maximum", "slope")
+"""Names of the statistics; ``quantile 0.9`` and the like are allowed too."""
 
-    frames : shape ``(..., frames, features)``. Returns float32, shape ``(..., 2 * features)``: all means,
-    then all deviations. Sums are kept in float64.
+
+def pool(frames: np.ndarray, statistics: Sequence[str] = ("mean", "deviation")) -> np.ndarray:
+    """Statistics over time of each feature.
+
+    frames : shape ``(..., frames, features)``. statistics : ``mean``, ``deviation`` (of the population),
+    ``minimum``, ``maximum``, ``slope`` (of the least-squares line, per frame) or ``quantile Q``, Q from 0 to 1.
+
+    Returns float32, shape ``(..., len(statistics) * features)``: the first statistic of all features, then
+    the second, and so on. Sums are kept in float64. Raises PlanError for an unknown statistic.
     """
-    mean = frames.mean(axis=-2, dtype=np.float64)
-    deviation = frames.std(axis=-2, dtype=np.float64)
-    return np.concatenate([mean, deviation], axis=-1).astype(np.float32)
+    return np.concatenate([_statistic(frames, name) for name in statistics], axis=-1).astype(np.float32)
+
+
+def pooled_names(columns: Sequence[str], statistics: Sequence[str] = ("mean", "deviation")) -> list[str]:
+    """Name the columns that `pool` gives."""
+    return [f"{statistic} of {column}" for statistic in statistics for column in columns]
+
+
+def _statistic(frames: np.ndarray, name: str) -> np.ndarray:
+    if name == "mean":
+        return frames.mean(axis=-2, dtype=np.float64)
+    if name == "deviation":
+        return frames.std(axis=-2, dtype=np.float64)
+    if name == "minimum":
+        return frames.min(axis=-2)
+    if name == "maximum":
+        return frames.max(axis=-2)
+    if name == "slope":
+        at = np.arange(frames.shape[-2]) - (frames.shape[-2] - 1) / 2
+        return np.tensordot(frames, at / max((at**2).sum(), 1), axes=([-2], [0]))
+    kind, _, share = name.partition(" ")
+    try:
+        if kind == "quantile" and 0 <= float(share) <= 1:
+            return np.quantile(frames, float(share), axis=-2)
+    except ValueError:
+        pass  # not a number: told below
+    raise PlanError(f"there is no statistic {name!r}; there are {', '.join(STATISTICS)} and quantile 0 to 1")

@@ -73,7 +73,8 @@ def tagging_figure(
 
 
 def _draw_spectrogram(figure: Figure, axes: Axes, model: Model, samples: np.ndarray, start_s: float) -> None:
-    frames = model.front_end.frames(samples)
+    front_end = model.front_end.but(features=["log-mel"])
+    frames = front_end.frames(samples)
     step = max(1, len(frames) // 2400)  # about two columns a pixel are enough
     frames = frames[: len(frames) // step * step].reshape(-1, step, frames.shape[1]).max(axis=1)
     length = len(frames) * step * model.front_end.hop_s

@@ -43,15 +43,17 @@ class TraceStream:
     def __init__(self, model: Model) -> None:
         self.model = model
         self._frames = model.front_end.stream()
-        self._kept = np.empty((0, model.front_end.bands), dtype=np.float32)
+        self._kept = np.empty((0, model.front_end.width), dtype=np.float32)
         self._first = 0
         self._samples = 0
 
     def push(self, samples: np.ndarray) -> list[TraceBlock]:
         """Take samples, shape ``(samples,)``, of any number; return the blocks that became whole."""
-        family, blocks = self.model.family, []
         self._samples += len(samples)
-        new = self._frames.push(samples)
+        return self._take(self._frames.push(samples))
+
+    def _take(self, new: np.ndarray) -> list[TraceBlock]:
+        family, blocks = self.model.family, []
         if not len(new):
             return []
         self._kept = np.concatenate([self._kept, new])
@@ -66,6 +68,7 @@ class TraceStream:
 
         Raises AudioError when there was not even one frame.
         """
+        blocks = self._take(self._frames.finish())
         if not self._frames.given:
             raise AudioError(
                 f"{self._samples} samples are too short for one frame of {self.model.front_end.frame_ms:g} ms"
@@ -73,12 +76,13 @@ class TraceStream:
         if self._first == 0:
             self._kept = fill_up(self._kept, self.model.family.window, self.model.clips.fill)
         if len(self._kept) < self.model.family.window:
-            return []
-        return [self._block(self._kept, steps=None)]
+            return blocks
+        return [*blocks, self._block(self._kept, steps=None)]
 
     def _block(self, frames: np.ndarray, steps: int | None) -> TraceBlock:
         windows, local = (softmax(logits) for logits in self.model.logits(frames))
-        rise = np.maximum(frames[RISE_FRAMES:] - frames[:-RISE_FRAMES], 0).mean(axis=1)
+        levels = frames[:, self.model.front_end.level_columns]
+        rise = np.maximum(levels[RISE_FRAMES:] - levels[:-RISE_FRAMES], 0).mean(axis=1)
         if steps is not None:
             local, rise = local[:steps], rise[: steps * self.model.family.step]
         block = TraceBlock(self._first, windows, local, rise)

@@ -1,0 +1,223 @@
+"""What is computed of each frame on its own: shared stages, and the features that are read off them.
+
+Everything works on a fixed number of rows, see `front_end`. A stage (power spectrum, mel, ...) is computed
+once however many features use it.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import TYPE_CHECKING
+
+import numpy as np
+import scipy.fft
+
+from barn_owl.features import shape
+from barn_owl.features.pitch import pitch
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from barn_owl.features.front_end import FrontEnd
+
+CHUNK = 192
+"""Frames computed at a time: few enough to stay in cache, enough to outweigh the cost of a call."""
+TEN = np.float32(10)
+
+
+class Chunk:
+    """The stages of one chunk of framed samples, each computed when first asked for."""
+
+    def __init__(
+        self, front_end: FrontEnd, frames: np.ndarray, buffer: np.ndarray, before: np.ndarray | None
+    ) -> None:
+        self.front_end, self.rows, self._frames, self._buffer = front_end, len(frames), frames, buffer
+        self._before = before
+
+    @cached_property
+    def samples(self) -> np.ndarray:
+        """The samples of each frame, not windowed; rows beyond the frames are 0."""
+        samples = np.zeros_like(self._buffer)
+        samples[: self.rows] = self._frames
+        return samples
+
+    @cached_property
+    def squares(self) -> np.ndarray:
+        """Squared real and imaginary parts of the spectrum in turns, ``(CHUNK, 2 * bins)``."""
+        np.copyto(self._buffer[: self.rows], self._frames)
+        self._buffer[self.rows :] = 0
+        self._buffer *= self.front_end.window_rows
+        squares = scipy.fft.rfft(self._buffer, n=self.front_end.fft_length, axis=1).view(np.float32)
+        squares *= squares
+        return squares
+
+    @cached_property
+    def power(self) -> np.ndarray:
+        """Power spectrum, ``(CHUNK, bins)``."""
+        return self.squares[:, 0::2] + self.squares[:, 1::2]
+
+    @cached_property
+    def magnitude(self) -> np.ndarray:
+        """Magnitude spectrum, ``(CHUNK, bins)``."""
+        return np.sqrt(self.power)
+
+    @cached_property
+    def mel(self) -> np.ndarray:
+        """Mel bands, power, ``(CHUNK, bands)``."""
+        mel = np.empty((CHUNK, self.front_end.bands), dtype=np.float32)
+        for bands, parts, weights in self.front_end.mel_blocks:
+            np.matmul(self.squares[:, parts], weights, out=mel[:, bands])
+        return mel
+
+    @cached_property
+    def log_mel(self) -> np.ndarray:
+        """Mel bands in dB; `mel` is not needed after it, and is overwritten unless a feature asks for it."""
+        return self.decibel(self.mel.copy() if "mel" in self.front_end.features else self.mel)
+
+    def decibel(self, power: np.ndarray) -> np.ndarray:
+        """Turn power into dB in place, with the floor added and the range of each frame limited."""
+        power += self.front_end.floor
+        np.log10(power, out=power)
+        power *= TEN
+        if self.front_end.range_db is not None:
+            np.maximum(power, power.max(axis=1, keepdims=True) - np.float32(self.front_end.range_db), out=power)
+        return power
+
+    @cached_property
+    def moments(self) -> np.ndarray:
+        """Spectral moments, ``(CHUNK, 4)``."""
+        return shape.moments(self.power, self.front_end.bin_hz)
+
+    @cached_property
+    def magnitude_before(self) -> np.ndarray:
+        """Magnitude spectrum one frame earlier; the first frame of all has itself before it."""
+        first = self.magnitude[:1] if self._before is None else self._before[None]
+        return np.concatenate([first, self.magnitude[:-1]])
+
+    @cached_property
+    def pitch(self) -> np.ndarray:
+        """Pitch and confidence, ``(CHUNK, 2)``."""
+        front_end = self.front_end
+        return pitch(self.samples, front_end.rate_hz, front_end.pitch_low_hz, front_end.pitch_high_hz)
+
+    def crossings(self) -> np.ndarray:
+        """Changes of sign in each second."""
+        negative = np.signbit(self.samples)
+        count = np.count_nonzero(negative[:, 1:] != negative[:, :-1], axis=1)
+        return count * (self.front_end.rate_hz / (self.samples.shape[1] - 1))
+
+    def level(self) -> np.ndarray:
+        """Root mean square in dB re a full-scale sine."""
+        power = 2 * np.einsum("fs,fs->f", self.samples, self.samples) / np.float32(self.samples.shape[1])
+        return TEN * np.log10(power + self.front_end.floor)
+
+
+@dataclass(frozen=True)
+class Feature:
+    """A feature: one or more columns with names and a unit, and how they are computed of a chunk.
+
+    formula and source are for the reference page.
+    """
+
+    unit: str
+    names: Callable[[FrontEnd], list[str]]
+    compute: Callable[[Chunk], np.ndarray]
+    formula: str
+    source: str = ""
+
+
+def _one(name: str) -> Callable[[FrontEnd], list[str]]:
+    return lambda _: [name]
+
+
+def _bins(kind: str) -> Callable[[FrontEnd], list[str]]:
+    return lambda f: [f"{kind} {k * f.bin_hz:.6g} Hz" for k in range(f.fft_length // 2 + 1)]
+
+
+def _bands(kind: str) -> Callable[[FrontEnd], list[str]]:
+    return lambda f: [f"{kind} {number + 1} ({hz:.0f} Hz)" for number, hz in enumerate(f.centres_hz)]
+
+
+PEETERS = "G. Peeters, A large set of audio features, IRCAM, 2004"
+FEATURES: dict[str, Feature] = {
+    "power": Feature(
+        "re full-scale sine", _bins("power"), lambda c: c.power, "squared magnitude of the windowed transform"
+    ),
+    "magnitude": Feature(
+        "re full-scale sine", _bins("magnitude"), lambda c: c.magnitude, "magnitude of the windowed transform"
+    ),
+    "spectrogram": Feature(
+        "dB re full-scale sine", _bins("level"), lambda c: c.decibel(c.power.copy()), "10 log10(power + floor)"
+    ),
+    "mel": Feature(
+        "re full-scale sine", _bands("mel power"), lambda c: c.mel, "power summed under triangles equally wide in mel"
+    ),
+    "log-mel": Feature("dB re full-scale sine", _bands("mel"), lambda c: c.log_mel, "10 log10(mel + floor)"),
+    "mfcc": Feature(
+        "dB",
+        lambda f: [f"mfcc {n}" for n in range(f.coefficients)],
+        lambda c: c.log_mel @ c.front_end.cosines,
+        "orthonormal DCT-II of log-mel, first coefficients, liftered",
+        "Davis and Mermelstein, IEEE Trans. ASSP 28(4), 1980",
+    ),
+    "chroma": Feature(
+        "share of power",
+        lambda _: [f"chroma {name}" for name in ("C", "C#", "D", "D#", "E", "F", "F#", "G", "G#", "A", "A#", "B")],
+        lambda c: _shares(c.power @ c.front_end.pitch_classes),
+        "power from 100 Hz to 5 kHz by pitch class, divided by its sum",
+    ),
+    "centroid": Feature("Hz", _one("centroid"), lambda c: c.moments[:, 0], "sum f p, p = power / sum power", PEETERS),
+    "spread": Feature("Hz", _one("spread"), lambda c: c.moments[:, 1], "sqrt(sum (f - centroid)^2 p)", PEETERS),
+    "skewness": Feature(
+        "1", _one("skewness"), lambda c: c.moments[:, 2], "sum (f - centroid)^3 p / spread^3", PEETERS
+    ),
+    "kurtosis": Feature(
+        "1", _one("kurtosis"), lambda c: c.moments[:, 3], "sum (f - centroid)^4 p / spread^4", PEETERS
+    ),
+    "roll-off": Feature(
+        "Hz",
+        _one("roll-off"),
+        lambda c: shape.roll_off(c.power, c.front_end.bin_hz),
+        "lowest f that has 85 % of the power below it",
+        PEETERS,
+    ),
+    "flatness": Feature(
+        "1", _one("flatness"), lambda c: shape.flatness(c.power), "geometric / arithmetic mean of the power", PEETERS
+    ),
+    "crest": Feature("1", _one("crest"), lambda c: shape.crest(c.power), "largest / mean power", PEETERS),
+    "slope": Feature(
+        "dB/kHz",
+        _one("slope"),
+        lambda c: shape.slope(c.power, c.front_end.bin_hz),
+        "least-squares line through the spectrum in dB",
+        PEETERS,
+    ),
+    "flux": Feature(
+        "1",
+        _one("flux"),
+        lambda c: shape.flux(c.magnitude, c.magnitude_before),
+        "|m[t]/|m[t]| - m[t-1]/|m[t-1]||, m the magnitude spectrum; 0 for the first frame",
+        PEETERS,
+    ),
+    "zero-crossings": Feature("1/s", _one("zero-crossings"), Chunk.crossings, "changes of sign in a second"),
+    "level": Feature("dB re full-scale sine", _one("level"), Chunk.level, "10 log10(2 mean x^2 + floor)"),
+    "pitch": Feature(
+        "Hz",
+        _one("pitch"),
+        lambda c: c.pitch[:, 0],
+        "first dip of the cumulative mean normalised difference, parabolic interpolation",
+        "de Cheveigné and Kawahara, J. Acoust. Soc. Am. 111(4), 2002",
+    ),
+    "pitch-confidence": Feature(
+        "1", _one("pitch-confidence"), lambda c: c.pitch[:, 1], "1 - normalised difference at the dip", "as pitch"
+    ),
+}
+GROUPS = {
+    "shape": ("centroid", "spread", "skewness", "kurtosis", "roll-off", "flatness", "crest", "slope", "flux"),
+}
+"""Names that stand for several features."""
+
+
+def _shares(power: np.ndarray) -> np.ndarray:
+    return power / np.maximum(power.sum(axis=1, keepdims=True), np.float32(shape.TINY))

@@ -1,0 +1,151 @@
+"""Frames of features from blocks of samples of any size."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from barn_owl.audio.loudness import BLOCK_S, OFFSET, KWeighting
+from barn_owl.errors import AudioError
+from barn_owl.features.cepstrum import deltas
+from barn_owl.features.chunk import CHUNK, FEATURES, Chunk
+from barn_owl.features.framing import frame_view
+
+if TYPE_CHECKING:
+    from barn_owl.features.front_end import FrontEnd
+
+
+class FrameStream:
+    """Turns blocks of samples of any size into the frames of the continuous signal.
+
+    ``push`` gives frames as they become whole; deltas need some frames ahead, so the last few come with
+    ``finish``. Before the first and after the last frame, deltas see that frame again.
+    """
+
+    def __init__(self, front_end: FrontEnd) -> None:
+        self.front_end = front_end
+        self.given = 0
+        """Frames given out so far."""
+        self._computed = 0  # frames computed so far
+        self._kept = np.empty(0, dtype=np.float32)  # samples from the first frame of the open chunk on
+        self._buffer = np.empty((CHUNK, front_end.frame), dtype=np.float32)
+        self._bases = list(dict.fromkeys(base for base, _, _, _ in front_end.layout))
+        self._before: np.ndarray | None = None  # last magnitudes of the chunk before
+        self._loudness = MomentaryLoudness(front_end) if "loudness" in self._bases else None
+        self._ahead = front_end.delta_frames * max(times for _, times, _, _ in front_end.layout)
+        self._context: list[np.ndarray] = []  # per base: frames that deltas still need
+
+    def push(self, samples: np.ndarray) -> np.ndarray:
+        """Take mono samples and return the frames that became whole; float32, ``(frames, width)``.
+
+        Raises AudioError when a sample is not finite.
+        """
+        front_end = self.front_end
+        samples = np.asarray(samples).astype(np.float32, copy=False)
+        kept = np.concatenate([self._kept, samples]) if len(self._kept) else samples
+        skip = self._computed % CHUNK  # rows of the open chunk that were computed already
+        available = front_end.count(len(kept))
+        if self._loudness:
+            self._loudness.push(samples)
+        if available <= skip:
+            self._kept = kept.copy()
+            return np.empty((0, front_end.width), dtype=np.float32)
+        bases = self._base_frames(frame_view(kept, front_end.frame, front_end.hop), skip)
+        # One sample that is not a number spoils its frames.
+        if not all(np.isfinite(base).all() for base in bases):
+            raise AudioError("samples must be finite; there is NaN or infinity among them")
+        self._computed += available - skip
+        self._kept = kept[available // CHUNK * CHUNK * front_end.hop :].copy()
+        return self._assembled(bases, last=False)
+
+    def finish(self) -> np.ndarray:
+        """Return the frames that waited for what comes after them; float32, ``(frames, width)``."""
+        if not self._ahead or not self._computed:
+            return np.empty((0, self.front_end.width), dtype=np.float32)
+        return self._assembled([np.empty((0, base.shape[1]), dtype=np.float32) for base in self._context], last=True)
+
+    def _base_frames(self, view: np.ndarray, skip: int) -> list[np.ndarray]:
+        """Compute each base feature for framed samples, the first of which begins a chunk, from row `skip` on."""
+        count = len(view) - skip
+        out: list[np.ndarray | None] = [None] * len(self._bases)
+        for first in range(0, len(view), CHUNK):
+            chunk = Chunk(self.front_end, view[first : first + CHUNK], self._buffer, self._before)
+            begin = max(skip - first, 0)
+            for number, name in enumerate(self._bases):
+                if name not in FEATURES:
+                    continue
+                rows = FEATURES[name].compute(chunk)
+                rows = rows[begin : chunk.rows] if rows.ndim == 2 else rows[begin : chunk.rows, None]
+                whole = out[number]
+                if whole is None:
+                    out[number] = whole = np.empty((count, rows.shape[1]), dtype=np.float32)
+                whole[first + begin - skip : first + chunk.rows - skip] = rows
+            if chunk.rows == CHUNK and "flux" in self._bases:
+                self._before = chunk.magnitude[-1].copy()
+        if self._loudness:
+            out[self._bases.index("loudness")] = self._loudness.take(count)
+        return [base for base in out if base is not None]
+
+    def _assembled(self, bases: list[np.ndarray], *, last: bool) -> np.ndarray:
+        """Put the columns together, with deltas where they are asked for."""
+        ahead = self._ahead
+        if ahead:
+            if not self._context:
+                self._context = [np.repeat(base[:1], ahead, axis=0) for base in bases]
+            bases = [np.concatenate([kept, base]) for kept, base in zip(self._context, bases, strict=True)]
+            if last:
+                bases = [np.concatenate([base, np.repeat(base[-1:], ahead, axis=0)]) for base in bases]
+            self._context = [base[-2 * ahead :] for base in bases]
+        count = len(bases[0]) - 2 * ahead
+        if count <= 0:
+            return np.empty((0, self.front_end.width), dtype=np.float32)
+        parts = []
+        for base, times, _, _ in self.front_end.layout:
+            reach = self.front_end.delta_frames
+            columns = bases[self._bases.index(base)]
+            columns = columns[ahead - times * reach : len(columns) - ahead + times * reach]
+            for _ in range(times):
+                columns = deltas(columns, reach)
+            parts.append(columns)
+        self.given += count
+        return np.concatenate(parts, axis=1) if len(parts) > 1 else parts[0]
+
+
+class MomentaryLoudness:
+    """K-weighted level over the 0.4 s that end with each frame, in LUFS; less at the very start.
+
+    Source: ITU-R BS.1770-4 with the 400 ms window of EBU Tech 3341, stepped by the hop of the frames.
+    """
+
+    LOWEST = -100.0
+
+    def __init__(self, front_end: FrontEnd) -> None:
+        self._hop, self._frame = front_end.hop, front_end.frame
+        self._weighting = KWeighting(front_end.rate_hz)
+        self._rest = np.empty(0)
+        self._frames = 0
+        self._hops = max(1, round(BLOCK_S * front_end.rate_hz / front_end.hop))
+        self._steps = np.zeros(self._hops)  # mean squares of hops; silence before the start
+        self._first = -self._hops  # number of the first hop that is kept
+
+    def push(self, samples: np.ndarray) -> None:
+        """Take mono samples."""
+        weighted = np.concatenate([self._rest, self._weighting.push(samples[:, None])[:, 0]])
+        whole = len(weighted) // self._hop * self._hop
+        steps = weighted[:whole].reshape(-1, self._hop)
+        self._steps = np.concatenate([self._steps, (steps * steps).sum(axis=1) / self._hop])
+        self._rest = weighted[whole:]
+
+    def take(self, frames: int) -> np.ndarray:
+        """Return the loudness of the next frames; float32, ``(frames, 1)``."""
+        end = self._frames + self._frame // self._hop  # whole hops inside the first of these frames
+        begin = end - self._hops - self._first
+        power = np.zeros(frames)
+        for hop in range(self._hops):  # added up in the same order for every frame
+            power += self._steps[begin + hop : begin + hop + frames]
+        power /= np.minimum(end + np.arange(frames), self._hops)
+        self._frames += frames
+        drop = self._frames + self._frame // self._hop - self._hops - self._first
+        self._steps, self._first = self._steps[drop:], self._first + drop
+        return np.maximum(OFFSET + 10 * np.log10(power + 1e-12), self.LOWEST).astype(np.float32)[:, None]
