@@ -40,6 +40,12 @@ AUDIO_ENDINGS = frozenset(
 BLOCK = 65_536
 """Samples decoded at a time."""
 
+WARM_UP = 16 * 1152
+"""Samples of an MP3 that are decoded before an excerpt begins."""
+
+Channel = int | Literal["mix", "loudest"]
+"""Which channel to take; see `stream_audio`."""
+
 PAST_END_S = 0.05
 """How far an excerpt may run past the end of its file: tables round their times."""
 
@@ -60,6 +66,17 @@ class AudioInfo:
         return self.samples / self.rate_hz
 
 
+class _ForwardFile(soundfile.SoundFile):
+    """A sound file that is read forward.
+
+    soundfile seeks after each read of a file that it takes for seekable, which costs time, and makes an MP3
+    decoder lose its thread: there is a click at every block. Saying no here turns that off; `seek` still works.
+    """
+
+    def seekable(self) -> bool:
+        return False
+
+
 @contextmanager
 def _opened(path: Path) -> Iterator[soundfile.SoundFile]:
     if not path.exists():
@@ -69,7 +86,7 @@ def _opened(path: Path) -> Iterator[soundfile.SoundFile]:
     if path.stat().st_size == 0:
         raise AudioError(f"{path} is empty (0 bytes)")
     try:
-        file = soundfile.SoundFile(path)
+        file = _ForwardFile(path)
     except (soundfile.LibsndfileError, OSError, TypeError) as error:
         reason = getattr(error, "error_string", str(error)).rstrip(". ")
         raise AudioError(f"{path} cannot be read as sound: {reason}") from error
@@ -99,14 +116,15 @@ def stream_audio(
     rate_hz: int | None = None,
     start_s: float | None = None,
     end_s: float | None = None,
-    channel: int | Literal["mix"] = "mix",
+    channel: Channel = "mix",
 ) -> Iterator[np.ndarray]:
     """Yield an excerpt of a sound file as mono float32 blocks, shape ``(samples,)``, full scale 1.0.
 
     path : WAV, FLAC, OGG, MP3, AIFF, CAF and what else libsndfile decodes.
     rate_hz : resample to this rate; None keeps the file's.
     start_s, end_s : the excerpt in seconds; None for the start and the end of the file.
-    channel : "mix" for the mean of all channels, or the number of one, counted from 1.
+    channel : "mix" for the mean of all channels, the number of one, counted from 1, or "loudest" for the
+        one with the most power in the excerpt, which is decoded twice for that.
 
     Samples that are not finite become 0, and a file that ends before its header says is read as far
     as it goes; both are logged as warnings. Memory does not grow with the file.
@@ -115,12 +133,26 @@ def stream_audio(
     path = Path(path)
     with _opened(path) as file:
         start, end = _excerpt(path, file, start_s, end_s)
-        if channel != "mix" and not 1 <= channel <= file.channels:
-            raise AudioError(f"{path} has {file.channels} channels; there is no channel {channel}")
         if "data : " in file.extra_info and "(should be" in file.extra_info:  # libsndfile's own note
             logger.warning("%s holds less sound than its header says; used as far as it goes", path)
-        blocks = _mono_blocks(path, file, start, end, channel)
-        yield from resample_blocks(blocks, file.samplerate, rate_hz or file.samplerate)
+        blocks = blocks_of(path, file, start, end)
+        if channel == "loudest":
+            power = sum(np.einsum("sc,sc->c", block, block, dtype=np.float64) for block in blocks)
+            channel, blocks = int(np.argmax(power)) + 1, blocks_of(path, file, start, end)
+        if channel != "mix" and not 1 <= channel <= file.channels:
+            raise AudioError(f"{path} has {file.channels} channels; there is no channel {channel}")
+        mono = (one_channel(block, channel) for block in blocks)
+        yield from resample_blocks(mono, file.samplerate, rate_hz or file.samplerate)
+
+
+def stream_channels(path: str | Path) -> Iterator[np.ndarray]:
+    """Yield a whole sound file as float32 blocks with all its channels, shape ``(samples, channels)``.
+
+    Warnings and errors as for `stream_audio`.
+    """
+    path = Path(path)
+    with _opened(path) as file:
+        yield from blocks_of(path, file, 0, file.frames)
 
 
 def read_audio(
@@ -129,7 +161,7 @@ def read_audio(
     rate_hz: int | None = None,
     start_s: float | None = None,
     end_s: float | None = None,
-    channel: int | Literal["mix"] = "mix",
+    channel: Channel = "mix",
 ) -> tuple[np.ndarray, int]:
     """Read an excerpt of a sound file; parameters and errors as for `stream_audio`.
 
@@ -155,37 +187,38 @@ def _excerpt(path: Path, file: soundfile.SoundFile, start_s: float | None, end_s
     return start, min(end, length)
 
 
-def _mono_blocks(
-    path: Path, file: soundfile.SoundFile, start: int, end: int, channel: int | Literal["mix"]
-) -> Iterator[np.ndarray]:
-    not_finite, position = 0, start
+def blocks_of(path: Path, file: soundfile.SoundFile, start: int, end: int) -> Iterator[np.ndarray]:
+    """Decode samples `start` to `end` in blocks, ``(samples, channels)``; what is not finite becomes 0."""
+    not_finite, position, rate = 0, start, file.samplerate
     try:
-        if start:
-            file.seek(start)
+        if start or file.tell():
+            # An MP3 frame needs some before it; what they decode to is thrown away.
+            warm_up = min(start, WARM_UP) if file.format in ("MP3", "MPEG") else 0
+            file.seek(start - warm_up)
+            file.read(warm_up, dtype="float32")
         while position < end:
             block = file.read(min(BLOCK, end - position), dtype="float32", always_2d=True)
             if not len(block):
                 break
             position += len(block)
-            mono = _one_channel(block, channel)
-            bad = ~np.isfinite(mono)
+            bad = ~np.isfinite(block)
             if bad.any():
-                not_finite += int(bad.sum())
-                mono = np.where(bad, np.float32(0), mono)
-            yield mono
+                not_finite += int(bad.any(axis=1).sum())
+                block[bad] = 0
+            yield block
     except soundfile.LibsndfileError as error:
         if position == start:
             raise AudioError(f"{path} cannot be decoded: {error.error_string.rstrip('. ')}") from error
-    rate = file.samplerate
     if position < end:
         logger.warning("%s breaks off at %.3f s of %.3f s; used as far as it goes", path, position / rate, end / rate)
     if not_finite:
         logger.warning("%s: %d samples are not finite (NaN or infinite); taken as silence", path, not_finite)
 
 
-def _one_channel(block: np.ndarray, channel: int | Literal["mix"]) -> np.ndarray:
+def one_channel(block: np.ndarray, channel: int | Literal["mix"]) -> np.ndarray:
+    """Take one channel of a block, ``(samples, channels)``, or the mean of all."""
     if block.shape[1] == 1:
         return block[:, 0]
     if channel == "mix":
-        return np.asarray(block.mean(axis=1, dtype=np.float32))
+        return block.mean(axis=1, dtype=np.float32)
     return np.ascontiguousarray(block[:, channel - 1])

@@ -8,22 +8,32 @@ import soundfile
 from barn_owl.errors import AudioError
 from barn_owl.files import whole_file
 
+BLOCK = 65_536
+"""Samples encoded at a time: some versions of libsndfile crash on one large OGG write."""
+USUAL = {".ogg": "VORBIS", ".oga": "VORBIS", ".opus": "OPUS", ".mp3": "MPEG_LAYER_III"}
+FORMATS = {".oga": "OGG", ".opus": "OGG", ".aif": "AIFF"}
 
-def write_audio(path: str | Path, samples: np.ndarray, rate_hz: int, *, encoding: str = "PCM_16") -> None:
+
+def write_audio(path: str | Path, samples: np.ndarray, rate_hz: int, *, encoding: str | None = None) -> None:
     """Write samples to a sound file, whole or not at all; the format follows the ending of the name.
 
     samples : shape ``(samples,)`` or ``(samples, channels)``, full scale 1.0; integer encodings clip beyond.
-    encoding : a libsndfile subtype, such as ``PCM_16``, ``PCM_24`` or ``FLOAT``.
+    encoding : a libsndfile subtype, such as ``PCM_16``, ``PCM_24`` or ``FLOAT``; None for ``PCM_16``, or
+        what a compressed format always has.
 
     Raises AudioError for an unknown ending or an encoding the format does not have, OutputError when
     the file cannot be written.
     """
     path = Path(path)
-    format_name = path.suffix[1:].upper()
+    ending = path.suffix.lower()
+    format_name, encoding = FORMATS.get(ending, ending[1:].upper()), encoding or USUAL.get(ending, "PCM_16")
     if not soundfile.check_format(format_name, encoding):
         raise AudioError(f"{path}: no sound format for the ending {path.suffix!r} with encoding {encoding}")
     with whole_file(path) as beside:
         try:
-            soundfile.write(beside, samples, rate_hz, subtype=encoding, format=format_name)
+            channels = 1 if samples.ndim == 1 else samples.shape[1]
+            with soundfile.SoundFile(beside, "w", rate_hz, channels, subtype=encoding, format=format_name) as file:
+                for first in range(0, len(samples), BLOCK):
+                    file.write(samples[first : first + BLOCK])
         except soundfile.LibsndfileError as error:
             raise OSError(error.error_string) from error

@@ -1,0 +1,183 @@
+"""Facts of a sound file, from one pass through it."""
+
+import hashlib
+from collections.abc import Callable, Iterable
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import asdict, dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pandas as pd
+import scipy.fft
+
+from barn_owl.audio.loudness import LoudnessMeter, TruePeakMeter
+from barn_owl.audio.reading import audio_info, stream_channels
+from barn_owl.audio.silence import decibel
+from barn_owl.errors import AudioError
+
+STRETCH_S = 0.05
+SILENT_DB = -60.0
+CLIPPED_RUN = 3
+"""Samples in a row at the same extreme value that count as one clipped stretch."""
+FULL_SHARE = 0.985
+"""Only what is this near to full scale is taken for clipped."""
+SPECTRUM = 4096
+BANDWIDTH_DB = 70.0
+"""Bins this far below the strongest are taken for unused ..."""
+UNUSED_DB = -120.0
+"""... and bins below this level re a full-scale sine, wherever the strongest is."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class FileFacts:
+    """What there is to know of a sound file before listening to it.
+
+    Levels are in dB re full scale 1.0; a level of silence is -120, its loudness minus infinity.
+    silent_share : of stretches of 50 ms below -60 dB. noise_floor_db : level that a tenth of those stay
+    under. bandwidth_hz : highest frequency whose mean power is within 70 dB of the strongest. clipped : runs
+    of three or more samples stuck at an extreme near full scale. fingerprint : SHA-256 of the decoded samples,
+    the same whatever the container.
+    """
+
+    file: str
+    duration_s: float
+    rate_hz: int
+    channels: int
+    encoding: str
+    peak_db: float
+    true_peak_db: float
+    rms_db: float
+    loudness_lufs: float
+    dc_offset: float
+    clipped: int
+    silent_share: float
+    noise_floor_db: float
+    bandwidth_hz: float
+    fingerprint: str
+
+
+def file_facts(path: str | Path) -> FileFacts:
+    """Measure a sound file in one pass, with memory that grows by a number every 50 ms.
+
+    Raises AudioError when the file cannot be read or holds no samples.
+    """
+    info = audio_info(path)
+    if not info.samples:
+        raise AudioError(f"{path} holds no samples")
+    measure = _Measures(info.rate_hz, info.channels)
+    for block in stream_channels(path):
+        measure.push(block)
+    return FileFacts(
+        file=str(path),
+        duration_s=measure.samples / info.rate_hz,
+        rate_hz=info.rate_hz,
+        channels=info.channels,
+        encoding=info.encoding,
+        **measure.results(),
+    )
+
+
+def facts_table(
+    paths: Iterable[str | Path], *, workers: int = 2, progress: Callable[[int, int], None] | None = None
+) -> tuple[pd.DataFrame, dict[str, str]]:
+    """Measure many files, `workers` at a time; a table with a row a file, and why others were left out."""
+    names = [str(path) for path in paths]
+
+    def work(path: str) -> FileFacts | str:
+        try:
+            return file_facts(path)
+        except AudioError as error:
+            return str(error)
+
+    rows: list[dict[str, Any]] = []
+    refused: dict[str, str] = {}
+    with ThreadPoolExecutor(workers) as pool:
+        for done, (path, result) in enumerate(zip(names, pool.map(work, names), strict=True), start=1):
+            if isinstance(result, str):
+                refused[path] = result
+            else:
+                rows.append(asdict(result))
+            if progress:
+                progress(done, len(names))
+    return pd.DataFrame(rows, columns=list(FileFacts.__dataclass_fields__)), refused
+
+
+class _Measures:
+    """All measures of a stream of blocks, ``(samples, channels)``."""
+
+    def __init__(self, rate_hz: int, channels: int) -> None:
+        self.rate_hz, self.samples = rate_hz, 0
+        self._loudness, self._true_peak = LoudnessMeter(rate_hz, channels), TruePeakMeter(rate_hz, channels)
+        self._sum, self._squares, self._peak = np.zeros(channels), 0.0, 0.0
+        self._levels: list[np.ndarray] = []
+        self._rest = np.empty((0, channels), dtype=np.float32)
+        self._before = np.empty((0, channels), dtype=np.float32)
+        self._clipped = 0
+        self._digest = hashlib.sha256()
+        self._window = (np.sin(np.pi * np.arange(SPECTRUM) / SPECTRUM) ** 2 * 4 / SPECTRUM).astype(np.float32)
+        self._spectrum, self._spectra = np.zeros(SPECTRUM // 2 + 1), 0
+        self._stretch = max(1, round(STRETCH_S * rate_hz))
+
+    def push(self, block: np.ndarray) -> None:
+        self.samples += len(block)
+        self._digest.update(np.ascontiguousarray(block).tobytes())
+        self._loudness.push(block)
+        self._true_peak.push(block)
+        self._sum += block.sum(axis=0, dtype=np.float64)
+        self._squares += float(np.einsum("sc,sc->", block, block, dtype=np.float64))
+        self._peak = max(self._peak, float(np.abs(block).max()))
+        self._clipped += self._clipped_runs(block)
+        self._push_spectrum(block.mean(axis=1, dtype=np.float32))
+        joined = np.concatenate([self._rest, block])
+        whole = len(joined) // self._stretch * self._stretch
+        stretches = joined[:whole].reshape(-1, self._stretch * block.shape[1])
+        self._levels.append(np.sqrt(np.einsum("rs,rs->r", stretches, stretches) / stretches.shape[1]))
+        self._rest = joined[whole:]
+
+    def _clipped_runs(self, block: np.ndarray) -> int:
+        """Runs of stuck samples that become long enough in this block."""
+        joined = np.concatenate([self._before, block])
+        self._before = joined[-CLIPPED_RUN:]
+        if len(joined) <= CLIPPED_RUN:
+            return 0
+        stuck = (joined[1:] == joined[:-1]) & (np.abs(joined[1:]) >= FULL_SHARE)
+        # stuck[i] compares samples i and i + 1; a run is counted when its third sample arrives.
+        third = stuck[1:] & stuck[:-1]
+        third[1:] &= ~(stuck[2:] & stuck[1:-1] & stuck[:-2])
+        new = len(joined) - len(block)
+        return int(third[max(new - 2, 0) :].sum())
+
+    def _push_spectrum(self, mono: np.ndarray) -> None:
+        if self._spectra == 0 and len(mono) < SPECTRUM:
+            mono = np.pad(mono, (0, SPECTRUM - len(mono)))
+        frames = mono[: len(mono) // SPECTRUM * SPECTRUM].reshape(-1, SPECTRUM)
+        if len(frames):
+            spectra = np.abs(scipy.fft.rfft(frames * self._window, axis=1)) ** 2
+            self._spectrum += spectra.sum(axis=0, dtype=np.float64)
+            self._spectra += len(frames)
+
+    def results(self) -> dict[str, Any]:
+        self._true_peak.push(np.empty((0, len(self._sum)), dtype=np.float32), last=True)
+        levels = decibel(np.concatenate(self._levels)) if self._levels else np.empty(0)
+        rms = float(decibel(np.sqrt(self._squares / (self.samples * len(self._sum)))))
+        levels = levels if len(levels) else np.array([rms])
+        return {
+            "peak_db": float(decibel(self._peak)),
+            "true_peak_db": float(decibel(self._true_peak.peak)),
+            "rms_db": rms,
+            "loudness_lufs": self._loudness.integrated(),
+            "dc_offset": float(np.abs(self._sum / self.samples).max()),
+            "clipped": self._clipped,
+            "silent_share": float((levels < SILENT_DB).mean()),
+            "noise_floor_db": float(np.quantile(levels, 0.1)),
+            "bandwidth_hz": self._bandwidth(),
+            "fingerprint": self._digest.hexdigest(),
+        }
+
+    def _bandwidth(self) -> float:
+        power = self._spectrum / max(self._spectra, 1)
+        smooth = np.convolve(power, np.full(5, 1 / 5), mode="same")
+        level = 10 * np.log10(smooth + 1e-20)
+        used = np.flatnonzero(level > max(level.max() - BANDWIDTH_DB, UNUSED_DB))
+        return float(used[-1] * self.rate_hz / SPECTRUM) if len(used) else 0.0

@@ -1,0 +1,74 @@
+"""Raw samples without a header, as they come through a pipe."""
+
+from collections.abc import Callable, Iterator
+from typing import BinaryIO, Literal
+
+import numpy as np
+
+from barn_owl.audio.reading import BLOCK, one_channel
+from barn_owl.audio.resampling import resample_blocks
+from barn_owl.errors import AudioError
+
+
+def _scaled(kind: str, full_scale: float, middle: float = 0.0) -> Callable[[bytes], np.ndarray]:
+    def decode(raw: bytes) -> np.ndarray:
+        return (np.frombuffer(raw, dtype=kind).astype(np.float32) - np.float32(middle)) / np.float32(full_scale)
+
+    return decode
+
+
+def _int24(raw: bytes) -> np.ndarray:
+    wide = np.zeros((len(raw) // 3, 4), dtype=np.uint8)
+    wide[:, 1:] = np.frombuffer(raw, dtype=np.uint8).reshape(-1, 3)
+    return wide.view("<i4")[:, 0].astype(np.float32) / np.float32(2**31)
+
+
+TYPES: dict[str, tuple[int, Callable[[bytes], np.ndarray]]] = {
+    "uint8": (1, _scaled("u1", 128, 128)),
+    "int16": (2, _scaled("<i2", 2**15)),
+    "int24": (3, _int24),
+    "int32": (4, _scaled("<i4", 2**31)),
+    "float32": (4, _scaled("<f4", 1)),
+    "float64": (8, _scaled("<f8", 1)),
+}
+"""Sample types, little-endian: bytes a sample and how to decode them."""
+
+
+def stream_raw(
+    stream: BinaryIO,
+    *,
+    from_hz: int,
+    sample_type: str = "int16",
+    channels: int = 1,
+    channel: int | Literal["mix"] = "mix",
+    rate_hz: int | None = None,
+) -> Iterator[np.ndarray]:
+    """Yield raw interleaved little-endian samples from a pipe or file as mono float32 blocks.
+
+    from_hz : the rate of the samples; rate_hz : the rate to resample to, None to keep it.
+    sample_type : ``uint8``, ``int16``, ``int24``, ``int32``, ``float32`` or ``float64``.
+
+    Blocks come as soon as there is sound, whatever the pipe delivers at a time. A last sample that is cut
+    off is dropped. Raises AudioError for an unknown type, or samples that are not finite.
+    """
+    if sample_type not in TYPES:
+        raise AudioError(f"there is no sample type {sample_type!r}; there are {', '.join(TYPES)}")
+    if channel != "mix" and not 1 <= channel <= channels:
+        raise AudioError(f"there are {channels} channels; there is no channel {channel}")
+    yield from resample_blocks(_mono(stream, sample_type, channels, channel), from_hz, rate_hz or from_hz)
+
+
+def _mono(stream: BinaryIO, sample_type: str, channels: int, channel: int | Literal["mix"]) -> Iterator[np.ndarray]:
+    width, decode = TYPES[sample_type]
+    size, rest = width * channels, b""
+    # read1 gives what is there; read would wait until a whole block has come.
+    read = getattr(stream, "read1", stream.read)
+    while raw := read(BLOCK * size):
+        raw = rest + raw
+        whole = len(raw) // size * size
+        rest = raw[whole:]
+        if whole:
+            block = decode(raw[:whole]).reshape(-1, channels)
+            if not np.isfinite(block).all():
+                raise AudioError(f"the stream holds samples that are not finite; is it really {sample_type}?")
+            yield one_channel(block, channel)

@@ -1,0 +1,109 @@
+"""Level and silence: bringing sound to a level, and telling where something sounds."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+
+from barn_owl.audio.loudness import integrated_loudness
+from barn_owl.errors import AudioError, PlanError
+
+FRAME_S = 0.01
+QUIET_SHARE = 0.1
+LOWEST_DB = -120.0
+
+
+def decibel(amplitude: np.ndarray | float) -> np.ndarray:
+    """``20 log10(amplitude)``, not below -120 dB."""
+    return 20 * np.log10(np.maximum(amplitude, 10 ** (LOWEST_DB / 20)))
+
+
+MEASURES: dict[str, Callable[[np.ndarray, int], float]] = {
+    "peak": lambda samples, _: float(decibel(np.abs(samples).max(initial=0))),
+    "rms": lambda samples, _: float(decibel(np.sqrt(np.mean(samples.astype(np.float64) ** 2)))),
+    "loudness": integrated_loudness,
+}
+
+
+def set_level(samples: np.ndarray, rate_hz: int, target_db: float, *, measure: str = "rms") -> np.ndarray:
+    """Scale samples so that their peak (dBFS), RMS (dB re 1.0) or loudness (LUFS) is `target_db`.
+
+    samples : shape ``(samples,)`` or ``(samples, channels)``. Returns float32 of the same shape, which may
+    exceed full scale. Silence, which has no level, comes back as it is. Raises PlanError for an unknown measure.
+    """
+    if measure not in MEASURES:
+        raise PlanError(f"there is no measure {measure!r}; there are {', '.join(MEASURES)}")
+    now = MEASURES[measure](samples, rate_hz) if len(samples) else -np.inf
+    if now <= LOWEST_DB:
+        return samples.astype(np.float32)
+    return (samples * 10 ** ((target_db - now) / 20)).astype(np.float32)
+
+
+@dataclass(frozen=True, kw_only=True)
+class Gate:
+    """When sound counts as active, measured on the level of 10 ms frames.
+
+    on_db, off_db : above the quiet of the sound (the level a tenth of its frames stay under), activity
+    begins above the first and ends below the second. lowest_db : what is below this level re 1.0 is never
+    active. hold_s : gaps up to this length are closed. pad_s : added on either side. shortest_s : shorter
+    activity is dropped, before padding.
+    """
+
+    on_db: float = 12.0
+    off_db: float = 6.0
+    lowest_db: float = -70.0
+    hold_s: float = 0.1
+    pad_s: float = 0.05
+    shortest_s: float = 0.02
+
+    def __post_init__(self) -> None:
+        if self.off_db > self.on_db:
+            raise PlanError(f"off_db must be at most on_db={self.on_db:g}, got {self.off_db:g}")
+        if min(self.hold_s, self.pad_s, self.shortest_s) < 0:
+            raise PlanError("hold_s, pad_s and shortest_s must not be negative")
+
+
+def find_activity(samples: np.ndarray, rate_hz: int, gate: Gate | None = None) -> np.ndarray:
+    """Find where something sounds.
+
+    samples : mono, shape ``(samples,)``. Returns start and end of each stretch in seconds, float64, shape
+    ``(stretches, 2)``, in order and apart. Sound that is steady from beginning to end is one stretch,
+    unless it is below ``gate.lowest_db``. Raises AudioError for samples that are not mono.
+    """
+    if samples.ndim != 1:
+        raise AudioError(f"samples must be mono, shape (samples,); got shape {samples.shape}")
+    gate, hop = gate or Gate(), max(1, round(FRAME_S * rate_hz))
+    if len(samples) < hop:
+        return np.empty((0, 2))
+    frames = samples[: len(samples) // hop * hop].reshape(-1, hop)
+    level = decibel(np.sqrt(np.einsum("fs,fs->f", frames, frames) / hop))
+    quiet = max(float(np.quantile(level, QUIET_SHARE)), gate.lowest_db)
+    runs = two_threshold_runs(level, quiet + gate.on_db, quiet + gate.off_db)
+    if not len(runs) and np.median(level) > gate.lowest_db:
+        runs = np.array([[0, len(level)]])  # nothing stands out because it never stops
+    times = runs * hop / rate_hz
+    times = _joined(times, gate.hold_s)
+    times = times[times[:, 1] - times[:, 0] >= gate.shortest_s]
+    padded = np.clip(times + np.array([-gate.pad_s, gate.pad_s]), 0, len(samples) / rate_hz)
+    return _joined(padded, 0.0)
+
+
+def two_threshold_runs(values: np.ndarray, on: float, off: float) -> np.ndarray:
+    """Runs of `values` above `off` that reach `on`: first and last-plus-one, shape ``(runs, 2)``."""
+    above = np.concatenate([[False], values >= off, [False]])
+    runs = np.flatnonzero(above[1:] != above[:-1]).reshape(-1, 2)
+    reached = np.concatenate([[0], np.cumsum(values >= on)])
+    return runs[reached[runs[:, 1]] > reached[runs[:, 0]]]
+
+
+def _joined(times: np.ndarray, gap_s: float) -> np.ndarray:
+    if not len(times):
+        return times.reshape(0, 2)
+    apart = times[1:, 0] - times[:-1, 1] > gap_s
+    return np.stack([times[np.r_[True, apart], 0], times[np.r_[apart, True], 1]], axis=1)
+
+
+def remove_silence(samples: np.ndarray, rate_hz: int, gate: Gate | None = None) -> np.ndarray:
+    """Return the active stretches of mono `samples`, one after the other; all of it when nothing is active."""
+    active = np.round(find_activity(samples, rate_hz, gate) * rate_hz).astype(int)
+    return np.concatenate([samples[start:end] for start, end in active]) if len(active) else samples
