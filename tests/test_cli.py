@@ -6,10 +6,11 @@ import numpy as np
 import pandas as pd
 import pytest
 
-from barn_owl.audio import write_audio
+from barn_owl.audio import read_audio, write_audio
 from barn_owl.classify import write_plan
 from barn_owl.cli.main import COMMANDS, run
 from barn_owl.clips import read_clip_table
+from barn_owl.features import read_features
 from barn_owl.tag import tag_recording
 from helpers import small_plan, write_folder
 
@@ -67,6 +68,44 @@ def test_from_folder_to_events(owl, tmp_path, folder, long_recording):
     assert out.startswith("file,start_s,end_s,label,score")
 
 
+def test_look_at_a_file_a_folder_and_a_table(owl, tmp_path, folder, long_recording):
+    code, out, _ = owl("look", long_recording, "-o", tmp_path / "clip.png")
+    assert code == 0
+    assert "rate_hz         16000 Hz" in out
+    code, out, _ = owl("look", folder, "-o", tmp_path / "look", "--examples", 2)
+    assert code == 0
+    for name in ("facts.csv", "gallery.png", "spectra.png", "filter-bank.png"):
+        assert (tmp_path / "look" / name).stat().st_size > 1_000
+    assert len(pd.read_csv(tmp_path / "look" / "facts.csv")) == 48
+    code, out, _ = owl("look", long_recording, "--json")
+    assert json.loads(out)["channels"] == 1
+    minutes = tmp_path / "minutes.wav"
+    write_audio(minutes, np.tile(read_audio(long_recording)[0], 8), 16_000)
+    assert owl("look", minutes, "-o", tmp_path / "overview.png")[0] == 0
+    assert (tmp_path / "overview.png").stat().st_size > 10_000
+
+
+def test_features_of_a_file_and_of_a_table_with_ranking(owl, tmp_path, clips, long_recording):
+    table = tmp_path / "clips.csv"
+    clips.to_csv(table, index=False)
+    code, out, _ = owl(
+        "features", long_recording, "--features", "level,pitch,mfcc", "-o", tmp_path / "f.csv", "--figures", tmp_path
+    )
+    assert code == 0
+    assert "frames of 15 features" in out
+    assert list(read_features(tmp_path / "f.csv"))[:3] == ["time_s", "level", "pitch"]
+    assert (tmp_path / "tracks.png").stat().st_size > 10_000
+    code, out, _ = owl(
+        "features", table, "--features", "mfcc,shape", "-o", tmp_path / "t.parquet", "--rank", tmp_path / "r.csv",
+        "--figures", tmp_path / "figures", "--cache", tmp_path / "cache", "--pool", "mean,quantile 0.9",
+    )  # fmt: skip
+    assert code == 0
+    assert "48 rows of 44 features" in out
+    assert len(read_features(tmp_path / "r.csv")) == 44
+    for name in ("distributions", "map", "scatter"):
+        assert (tmp_path / "figures" / f"{name}.png").stat().st_size > 10_000
+
+
 @pytest.fixture(scope="module")
 def long_recording(tmp_path_factory):
     from helpers import RATE_HZ, sound
@@ -96,6 +135,13 @@ def long_recording(tmp_path_factory):
         (["tag", "{run}", "{tmp}/no.wav", "-o", "{tmp}/e.csv"], 2, "none of the recordings could be tagged"),
         (["tag", "{run}", "x.wav", "-o", "{table}"], 1, "exists; choose another name"),
         (["tag", "{run}", "x.wav", "-o", "{tmp}/e.csv", "--off", 0.9], 2, "off must be at most on=0.6, got 0.9"),
+        (["look", "{tmp}/none.csv"], 2, "none.csv does not exist"),
+        (["look", "{tmp}/bad.flac"], 2, "bad.flac is empty (0 bytes)"),
+        (["look", "{table}", "-o", "{run}"], 1, "exists and is not empty"),
+        (["features", "{table}", "--features", "mfc", "-o", "{tmp}/f.csv"], 2, "did you mean mfcc?"),
+        (["features", "{table}", "--pool", "mode", "-o", "{tmp}/f.csv"], 2, "there is no statistic 'mode'"),
+        (["features", "{table}", "-o", "{tmp}/f.doc"], 1, "features are written as .csv, .parquet, .npz, not .doc"),
+        (["features", "{table}", "-o", "{table}"], 1, "exists; choose another name"),
         (["demo", "{run}"], 1, "exists and is not empty"),
     ],
 )
@@ -103,6 +149,7 @@ def test_mistakes_are_told_without_a_traceback(owl, tmp_path, folder, runs, clip
     table, foreign = tmp_path / "clips.csv", tmp_path / "foreign.csv"
     clips.to_csv(table, index=False)
     clips.head(3).assign(label="drone").to_csv(foreign, index=False)
+    (tmp_path / "bad.flac").write_bytes(b"")
     places = {"tmp": tmp_path, "folder": folder, "run": runs["tcn"].folder, "table": table, "foreign": foreign}
     got, out, err = owl(*[str(argument).format(**places) for argument in arguments])
     assert (got, message in err) == (code, True), err

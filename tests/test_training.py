@@ -251,7 +251,7 @@ def test_background_and_window_that_do_not_fit_are_told(clips, tmp_path):
 def test_windows_hold_the_sound_and_short_clips_are_filled(rng):
     frames = np.full((400, 4), -60, np.float32)
     frames[300:330] = -20
-    drawer = WindowDrawer(ClipFrames(frames, np.array([400])), 100, "quiet", slice(None))
+    drawer = WindowDrawer(ClipFrames([frames]), 100, "quiet", slice(None))
     drawn = drawer.draw(np.zeros(50, int), rng)
     assert ((drawn == -20).any(axis=2).sum(axis=1) >= 18).all()  # at least 0.6 of the 30 frames
     short = np.arange(6, dtype=np.float32).reshape(3, 2)

@@ -1,52 +1,37 @@
-"""The frames of many clips in one array, and windows of one length drawn from them."""
+"""The frames of many clips, and windows of one length drawn from them."""
 
-import logging
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import nullcontext
 from dataclasses import dataclass
-from functools import cached_property
+from pathlib import Path
 
 import numpy as np
 import pandas as pd
+from threadpoolctl import threadpool_limits
 
 from barn_owl.audio import read_audio
 from barn_owl.errors import AudioError, TableError
 from barn_owl.features import FrontEnd
 from barn_owl.features.activity import QUIET_SHARE, lively, window_activity
-
-logger = logging.getLogger(__name__)
+from barn_owl.features.cache import Excerpt, FrameCache, excerpts
 
 
 @dataclass(frozen=True)
 class ClipFrames:
-    """Frames of many clips, one after the other.
+    """Frames of many clips, each float32, ``(frames, features)``; they may be maps of a file on disk."""
 
-    frames : float32, shape ``(all frames, features)``; ends : where each clip ends, shape ``(clips,)``.
-    """
-
-    frames: np.ndarray
-    ends: np.ndarray
-
-    @cached_property
-    def starts(self) -> np.ndarray:
-        """Where each clip starts, shape ``(clips,)``."""
-        return np.concatenate([[0], self.ends[:-1]]).astype(np.int64)
-
-    @property
-    def lengths(self) -> np.ndarray:
-        """Frames of each clip, shape ``(clips,)``."""
-        return np.asarray(self.ends - self.starts)
+    parts: list[np.ndarray]
 
     def __len__(self) -> int:
-        return len(self.ends)
+        return len(self.parts)
 
     def __getitem__(self, clip: int) -> np.ndarray:
-        return self.frames[self.starts[clip] : self.ends[clip]]
+        return self.parts[clip]
 
     def take(self, clips: Sequence[int] | np.ndarray) -> "ClipFrames":
         """Return some of the clips, in the order asked for."""
-        parts = [self[int(clip)] for clip in clips]
-        return ClipFrames(np.concatenate(parts), np.cumsum([len(part) for part in parts]))
+        return ClipFrames([self.parts[int(clip)] for clip in clips])
 
 
 def load_frames(
@@ -54,44 +39,69 @@ def load_frames(
     front_end: FrontEnd,
     *,
     workers: int = 2,
+    cache: str | Path | None = None,
     progress: Callable[[int, int], None] | None = None,
 ) -> tuple[ClipFrames, pd.DataFrame, dict[int, str]]:
     """Read the clips of a table and compute their frames.
 
+    cache : a folder to keep the frames in, so that they are computed once; see `barn_owl.features.cache`.
     progress : called with the clips done and their number.
 
     Returns the frames, the rows they belong to (index renewed), and the reason for each row left out, by row
     number of `clips`. A clip is left out when it cannot be read, is shorter than one frame or holds nothing
     but zeros. Raises TableError when no clip is left.
     """
-
-    def load(row: tuple[str, float, float]) -> np.ndarray | str:
-        file, start, end = row
-        try:
-            samples, _ = read_audio(file, rate_hz=front_end.rate_hz, start_s=_given(start), end_s=_given(end))
-            if len(samples) and not samples.any():
-                return f"{file} holds nothing but zeros"
-            return front_end.frames(samples)
-        except AudioError as error:
-            return str(error) if str(file) in str(error) else f"{file}: {error}"
-
-    rows = list(zip(clips["file"], clips["start_s"], clips["end_s"], strict=True))
-    loaded: list[np.ndarray | str] = []
-    with ThreadPoolExecutor(workers) as pool:
-        for done, result in enumerate(pool.map(load, rows), start=1):
-            loaded.append(result)
+    asked = excerpts(clips["file"], clips["start_s"], clips["end_s"])
+    store = FrameCache(cache, front_end) if cache is not None else None
+    loaded: list[np.ndarray | str | None] = [_found(store, excerpt) for excerpt in asked]
+    missing = [row for row, frames in enumerate(loaded) if frames is None]
+    done = len(asked) - len(missing)
+    if progress and done:
+        progress(done, len(asked))
+    with (
+        ThreadPoolExecutor(workers) as pool,
+        threadpool_limits(limits=1, user_api="blas"),
+        store.adding() if store is not None and missing else nullcontext() as adding,
+    ):
+        results = pool.map(lambda row: _computed(asked[row], front_end), missing)
+        for row, result in zip(missing, results, strict=True):
+            if adding is not None and not isinstance(result, str):
+                adding.add(asked[row], result)  # read back from the map below, so that memory does not fill up
+            else:
+                loaded[row] = result
+            done += 1
             if progress:
-                progress(done, len(rows))
+                progress(done, len(asked))
+    # What was just added is found now; computed again only when the cache could not keep it.
+    for row in missing:
+        if loaded[row] is None:
+            found = _found(store, asked[row])
+            loaded[row] = _computed(asked[row], front_end) if found is None else found
     skipped = {row: result for row, result in enumerate(loaded) if isinstance(result, str)}
-    parts = [result for result in loaded if not isinstance(result, str)]
+    parts = [result for result in loaded if isinstance(result, np.ndarray)]
     if not parts:
         raise TableError(f"none of the {len(clips)} clips can be used; the first: {next(iter(skipped.values()), '')}")
     kept = clips.drop(index=clips.index[list(skipped)]).reset_index(drop=True)
-    return ClipFrames(np.concatenate(parts), np.cumsum([len(part) for part in parts])), kept, skipped
+    return ClipFrames(parts), kept, skipped
 
 
-def _given(value: float) -> float | None:
-    return None if np.isnan(value) else value
+def _found(store: FrameCache | None, excerpt: Excerpt) -> np.ndarray | None:
+    try:
+        return None if store is None else store.find(excerpt)
+    except OSError:
+        return None  # reading it will say what is wrong
+
+
+def _computed(excerpt: Excerpt, front_end: FrontEnd) -> np.ndarray | str:
+    """Compute the frames of an excerpt, or say why that cannot be done."""
+    file = excerpt.file
+    try:
+        samples, _ = read_audio(file, rate_hz=front_end.rate_hz, start_s=excerpt.start_s, end_s=excerpt.end_s)
+        if len(samples) and not samples.any():
+            return f"{file} holds nothing but zeros"
+        return front_end.frames(samples)
+    except AudioError as error:
+        return str(error) if file in str(error) else f"{file}: {error}"
 
 
 def quiet_level(frames: np.ndarray) -> np.ndarray:

@@ -55,8 +55,10 @@ class Fitted:
 
 def standardisation(clips: ClipFrames) -> tuple[np.ndarray, np.ndarray]:
     """Mean and deviation of each band over all frames; float32, shape ``(bands,)``; summed in float64."""
-    mean = clips.frames.mean(axis=0, dtype=np.float64)
-    square = np.einsum("fb,fb->b", clips.frames, clips.frames, dtype=np.float64) / len(clips.frames)
+    # Clip by clip and in float64: the frames may be a map larger than memory, and sums of many are exact.
+    count = sum(len(part) for part in clips.parts)
+    mean = sum(part.sum(axis=0, dtype=np.float64) for part in clips.parts) / count
+    square = sum(np.einsum("fb,fb->b", part, part, dtype=np.float64) for part in clips.parts) / count
     deviation = np.sqrt(np.maximum(square - mean**2, 0))
     # A band that never changes (nothing reaches it) must not be blown up.
     return mean.astype(np.float32), np.maximum(deviation, 1.0).astype(np.float32)

@@ -18,6 +18,8 @@ from rich.table import Table
 from barn_owl.clips import read_clip_table, write_clip_table
 
 PLAIN_LINE_SHARE = 0.1
+PLAIN_WIDTH = 160
+"""Width of tables where there is no terminal to ask."""
 
 quiet_option = click.option("--quiet", is_flag=True, help="Say nothing but errors.")
 json_option = click.option("--json", "as_json", is_flag=True, help="Give the result as JSON on standard output.")
@@ -25,6 +27,9 @@ force_option = click.option("--force", is_flag=True, help="Overwrite what is the
 seed_option = click.option("--seed", type=click.IntRange(min=0), default=None, help="Seed of every random choice.")
 workers_option = click.option(
     "--workers", type=click.IntRange(1, 64), default=2, show_default=True, help="Threads that share the work."
+)
+plan_option = click.option(
+    "--plan", "plan_path", type=click.Path(path_type=Path), help="TOML file with all settings."
 )
 out_file_option = click.option(
     "-o",
@@ -43,7 +48,7 @@ class Voice:
         self.as_json = as_json
         self.errors = Console(stderr=True, highlight=False)
         # Results that a program reads are never wrapped or coloured.
-        self.results = Console(highlight=False)
+        self.results = Console(highlight=False, width=None if sys.stdout.isatty() else PLAIN_WIDTH)
         self._hear_warnings()
 
     def _hear_warnings(self) -> None:

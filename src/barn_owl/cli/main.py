@@ -9,6 +9,10 @@ import click
 SECTIONS = {
     "Start here": {"demo": "Make up a harbour, train on it, tag a night, say how well it went."},
     "Clips": {"gather": "Make a clip table from a folder per label, or from a table of yours."},
+    "Sound": {
+        "look": "Facts and figures of a file, a folder or a clip table.",
+        "features": "Compute, export and rank features.",
+    },
     "Model": {
         "train": "Train a compact classifier on a clip table.",
         "evaluate": "Say how well a run does, label by label.",

@@ -10,6 +10,7 @@ from barn_owl.cli.common import (
     Voice,
     force_option,
     json_option,
+    plan_option,
     quiet_option,
     read_clips,
     seed_option,
@@ -24,7 +25,8 @@ from barn_owl.runs import Run, train
 @click.option("--run", "folder", type=click.Path(path_type=Path), required=True, help="Folder to write the run to.")
 @click.option("--family", type=click.Choice(["tcn", "logistic"]), help="Kind of classifier.  [default: tcn]")
 @click.option("--background", multiple=True, metavar="LABEL", help="Label that means nothing of interest.")
-@click.option("--plan", "plan_path", type=click.Path(path_type=Path), help="TOML file with all settings.")
+@plan_option
+@click.option("--cache", type=click.Path(path_type=Path), help="Folder to keep computed frames in for next time.")
 @seed_option
 @workers_option
 @force_option
@@ -36,6 +38,7 @@ def command(
     family: str | None,
     background: tuple[str, ...],
     plan_path: Path | None,
+    cache: Path | None,
     seed: int | None,
     workers: int,
     force: bool,
@@ -53,18 +56,27 @@ def command(
     voice = Voice(quiet=quiet, as_json=as_json)
     plan = read_plan(plan_path) if plan_path else Plan()
     plan = plan.but(family=family, seed=seed, background=list(background) or None)
-    run = train_aloud(voice, read_clips(clips), folder, plan, workers=workers, force=force)
+    run = train_aloud(voice, read_clips(clips), folder, plan, workers=workers, force=force, cache=cache)
     voice.say(f"\nWrote the run to {folder}.")
     voice.say(f"Next: barn-owl tag {folder} RECORDING -o events.csv")
     voice.result({"run": str(folder), **run.evaluate().scores.as_dict()} if _has_test(run) else {"run": str(folder)})
 
 
-def train_aloud(voice: Voice, clips: pd.DataFrame, folder: Path, plan: Plan, *, workers: int, force: bool) -> Run:
+def train_aloud(
+    voice: Voice,
+    clips: pd.DataFrame,
+    folder: Path,
+    plan: Plan,
+    *,
+    workers: int,
+    force: bool,
+    cache: Path | None = None,
+) -> Run:
     """Train with visible progress, write the test side's figure, and show its scores."""
     with voice.progress("reading clips") as reading:
         teller = _EpochTeller(voice)
         try:
-            run = train(clips, folder, plan, workers=workers, force=force, reading=reading, watch=teller)
+            run = train(clips, folder, plan, workers=workers, force=force, cache=cache, reading=reading, watch=teller)
         except KeyboardInterrupt:
             if (folder / "predictions.csv").is_file():
                 voice.warn(f"stopped; the best so far is kept in {folder}: barn-owl evaluate {folder}")

@@ -40,6 +40,7 @@ def train(
     *,
     workers: int = 2,
     force: bool = False,
+    cache: str | Path | None = None,
     reading: Callable[[int, int], None] | None = None,
     watch: Callable[[Progress], None] | None = None,
 ) -> Run:
@@ -47,6 +48,7 @@ def train(
 
     clips : a clip table; rows with a blank label are left out, sides that are named already are kept.
     folder : the run's folder; it must be new or empty unless `force`, which replaces the files of a run.
+    cache : a folder to keep computed frames in, so that the next training starts at once.
     reading : called with the clips read and their number; watch : called after each epoch.
 
     The model and the tables are written when training is over, or is stopped by Ctrl-C after an epoch: then
@@ -62,7 +64,7 @@ def train(
     was_there = Path(folder).exists()
     folder = claim_folder(folder, force=force)
     try:
-        frames, kept, skipped = load_frames(sided, plan.front_end, workers=workers, progress=reading)
+        frames, kept, skipped = load_frames(sided, plan.front_end, workers=workers, cache=cache, progress=reading)
         labels = sorted(kept["label"].unique())
         fitted = fit(plan, labels, *_sides(frames, kept, labels), workers=workers, watch=watch)
         model = _model(plan, labels, fitted, kept)

@@ -1,7 +1,22 @@
-"""Figures: what people see of the core's results."""
+"""Figures: what people see of the core's results. Each call returns a Matplotlib figure; `save_figure` writes it."""
 
+from barn_owl.show.classes import distributions_figure, map_figure, scatter_figure, spectra_figure
 from barn_owl.show.confusion import confusion_figure
+from barn_owl.show.sound import clip_figure, filter_bank_figure, gallery_figure, overview_figure, tracks_figure
 from barn_owl.show.style import save_figure
 from barn_owl.show.tagging import tagging_figure
 
-__all__ = ["confusion_figure", "save_figure", "tagging_figure"]
+__all__ = [
+    "clip_figure",
+    "confusion_figure",
+    "distributions_figure",
+    "filter_bank_figure",
+    "gallery_figure",
+    "map_figure",
+    "overview_figure",
+    "save_figure",
+    "scatter_figure",
+    "spectra_figure",
+    "tagging_figure",
+    "tracks_figure",
+]

@@ -11,6 +11,7 @@ from matplotlib.figure import Figure
 from barn_owl.audio import audio_info, read_audio
 from barn_owl.classify import Model
 from barn_owl.errors import AudioError
+from barn_owl.show.sound import mel_ticks
 from barn_owl.show.style import DUSK, GRID, INK, label_colours, new_figure
 from barn_owl.tag import TraceStream
 
@@ -89,9 +90,7 @@ def _draw_spectrogram(figure: Figure, axes: Axes, model: Model, samples: np.ndar
         vmax=high,
         interpolation="nearest",
     )
-    centres = model.front_end.centres_hz
-    wanted = [hertz for hertz in (100, 200, 500, 1000, 2000, 4000, 8000, 16000) if centres[0] <= hertz <= centres[-1]]
-    axes.set_yticks(np.interp(wanted, centres, np.arange(len(centres))), [f"{hertz:g}" for hertz in wanted])
+    mel_ticks(axes, front_end)
     axes.set_ylabel("mel band, Hz")
     figure.colorbar(image, ax=axes, label="dB re full scale", pad=0.01, fraction=0.03)
 

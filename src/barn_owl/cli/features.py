@@ -1,0 +1,128 @@
+"""``barn-owl features``."""
+
+from pathlib import Path
+
+import click
+import numpy as np
+import pandas as pd
+
+from barn_owl.audio import read_audio
+from barn_owl.classify import Plan, load_frames, read_plan
+from barn_owl.cli.common import (
+    Voice,
+    force_option,
+    json_option,
+    plan_option,
+    quiet_option,
+    read_clips,
+    workers_option,
+)
+from barn_owl.errors import OutputError
+from barn_owl.features import FrontEnd, pool, pooled_names
+from barn_owl.features.export import frame_table, write_features
+from barn_owl.features.ranking import rank_features
+from barn_owl.files import claim_folder
+from barn_owl.show import distributions_figure, map_figure, save_figure, scatter_figure, tracks_figure
+
+SHOWN = 12
+
+
+@click.command("features", short_help="Compute, export and rank features.")
+@click.argument("what")
+@click.option(
+    "-o", "--out", type=click.Path(path_type=Path), required=True, help="Table to write: .csv, .parquet or .npz."
+)
+@click.option("--features", "names", metavar="NAMES", help="Features to stack, with commas: mfcc,deltas,pitch,shape.")
+@click.option(
+    "--pool", "statistics", default="mean,deviation", show_default=True, help="Statistics over the frames of a clip."
+)
+@click.option("--rank", type=click.Path(path_type=Path), help="Also rank the features by label; table to write.")
+@click.option("--figures", type=click.Path(path_type=Path), help="Folder for figures.")
+@click.option("--cache", type=click.Path(path_type=Path), help="Folder to keep computed frames in for next time.")
+@plan_option
+@workers_option
+@force_option
+@json_option
+@quiet_option
+def command(
+    what: str,
+    out: Path,
+    names: str | None,
+    statistics: str,
+    rank: Path | None,
+    figures: Path | None,
+    cache: Path | None,
+    plan_path: Path | None,
+    workers: int,
+    force: bool,
+    as_json: bool,
+    quiet: bool,
+) -> None:
+    """Compute features of WHAT: of a sound file a row a frame; of a clip table a row a clip, pooled over time.
+
+    \b
+    barn-owl features knock.wav --features level,pitch,shape -o knock.csv
+    barn-owl features clips.csv --features mfcc,deltas,shape -o features.csv --rank ranking.csv --figures look
+    """
+    voice = Voice(quiet=quiet, as_json=as_json)
+    front_end = (read_plan(plan_path) if plan_path else Plan()).front_end
+    front_end = front_end.but(features=[name.strip() for name in names.split(",")] if names else None)
+    for doubt in front_end.doubts:
+        voice.warn(doubt)
+    for target in (out, rank):
+        if target is not None and target.exists() and not force:
+            raise OutputError(f"{target} exists; choose another name, or say --force to overwrite it")
+    if figures is not None:
+        claim_folder(figures, force=True)
+    path = Path(what)
+    if path.is_file() and path.suffix.lower() not in (".csv", ".tsv", ".parquet"):
+        _of_file(voice, path, out, front_end, figures)
+        return
+    with voice.progress("computing features") as progress:
+        frames, clips, skipped = load_frames(
+            read_clips(what), front_end, workers=workers, cache=cache, progress=progress
+        )
+    for reason in skipped.values():
+        voice.warn(f"left out: {reason}")
+    chosen = [name.strip() for name in statistics.split(",")]
+    columns = pooled_names(front_end.columns, chosen)
+    x = np.stack([pool(frames[clip], chosen) for clip in range(len(frames))])
+    write_features(pd.concat([clips, pd.DataFrame(x, columns=columns)], axis=1), out)
+    voice.say(f"Wrote {len(x)} rows of {len(columns)} features to {out}.")
+    if rank is not None or figures is not None:
+        _rank(voice, x, columns, clips, rank, figures)
+    voice.result({"rows": len(x), "features": len(columns), "left_out": len(skipped), "out": str(out)})
+
+
+def _of_file(voice: Voice, path: Path, out: Path, front_end: FrontEnd, figures: Path | None) -> None:
+    samples, _ = read_audio(path, rate_hz=front_end.rate_hz)
+    frames = front_end.frames(samples)
+    write_features(frame_table(front_end, frames), out)
+    voice.say(f"Wrote {len(frames)} frames of {front_end.width} features to {out}.")
+    if figures is not None:
+        save_figure(tracks_figure(front_end, frames, title=path.name), figures / "tracks.png")
+        voice.say(f"Wrote tracks.png to {figures}.")
+    voice.result({"rows": len(frames), "features": front_end.width, "out": str(out)})
+
+
+def _rank(
+    voice: Voice, x: np.ndarray, columns: list[str], clips: pd.DataFrame, rank: Path | None, figures: Path | None
+) -> None:
+    labels = clips["label"].tolist()
+    groups = clips["group"].tolist() if "group" in clips else None
+    ranking = rank_features(x, columns, labels, groups)
+    voice.table(ranking.head(SHOWN).drop(columns=["tracks_group", "group_f"], errors="ignore"))
+    if "tracks_group" in ranking and ranking["tracks_group"].any():
+        share = ranking["tracks_group"].mean()
+        worst = ranking[ranking["tracks_group"]].iloc[0]["feature"]
+        voice.warn(f"{share:.0%} of the features follow the group better than the label, such as {worst}")
+    if rank is not None:
+        write_features(ranking, rank)
+        voice.say(f"Wrote the ranking to {rank}.")
+    if figures is not None:
+        best = ranking[ranking["same_as"] == ""]["feature"].tolist()
+        save_figure(distributions_figure(x, columns, labels, ranking), figures / "distributions.png")
+        save_figure(map_figure(x, labels), figures / "map.png")
+        if len(best) > 1:
+            save_figure(scatter_figure(x, columns, labels, best[0], best[1]), figures / "scatter.png")
+        voice.say(f"Wrote figures to {figures}.")

@@ -1,0 +1,162 @@
+"""``barn-owl look``."""
+
+from dataclasses import asdict
+from pathlib import Path
+
+import click
+import numpy as np
+import pandas as pd
+
+from barn_owl.audio import facts_table, file_facts, read_audio
+from barn_owl.classify import Plan, load_frames, read_plan
+from barn_owl.cli.common import (
+    Voice,
+    force_option,
+    json_option,
+    plan_option,
+    quiet_option,
+    read_clips,
+    workers_option,
+)
+from barn_owl.clips import gather_folder
+from barn_owl.errors import OutputError
+from barn_owl.features import FrontEnd
+from barn_owl.files import claim_folder
+from barn_owl.show import (
+    clip_figure,
+    filter_bank_figure,
+    gallery_figure,
+    overview_figure,
+    save_figure,
+    spectra_figure,
+)
+
+LONG_S = 60.0
+UNITS = {"duration_s": "s", "rate_hz": "Hz", "bandwidth_hz": "Hz", "loudness_lufs": "LUFS"}
+
+
+@click.command("look", short_help="Facts and figures of sound.")
+@click.argument("what")
+@click.option("-o", "--out", type=click.Path(path_type=Path), help="Figure of a file, or folder for those of many.")
+@click.option(
+    "--examples", type=click.IntRange(1, 12), default=6, show_default=True, help="Clips a label in the gallery."
+)
+@plan_option
+@workers_option
+@force_option
+@json_option
+@quiet_option
+def command(
+    what: str,
+    out: Path | None,
+    examples: int,
+    plan_path: Path | None,
+    workers: int,
+    force: bool,
+    as_json: bool,
+    quiet: bool,
+) -> None:
+    """Show what is in WHAT: a sound file, a folder of clips, or a clip table (- for standard input).
+
+    Facts come in the terminal: duration, rate, levels, loudness, silence, bandwidth really used. With --out
+    come figures: of a file its waveform, spectrogram, log-mel and cepstrum, or, above a minute, an overview;
+    of many clips a gallery by label, mean spectra and the filter bank, and the facts as a table.
+
+    \b
+    barn-owl look night.flac -o night.png
+    barn-owl look clips.csv -o look
+    """
+    voice = Voice(quiet=quiet, as_json=as_json)
+    front_end = (read_plan(plan_path) if plan_path else Plan()).front_end
+    for doubt in front_end.doubts:
+        voice.warn(doubt)
+    path = Path(what)
+    if what != "-" and path.is_file() and path.suffix.lower() not in (".csv", ".tsv", ".parquet"):
+        _look_at_file(voice, path, out, front_end, force=force)
+        return
+    if path.is_dir():
+        gathered = gather_folder(path)
+        clips = gathered.clips
+        for reason in gathered.refused.values():
+            voice.warn(f"left out: {reason}")
+    else:
+        clips = read_clips(what)
+    _look_at_clips(voice, clips, out, front_end, examples=examples, workers=workers, force=force)
+
+
+def _look_at_file(voice: Voice, path: Path, out: Path | None, front_end: FrontEnd, *, force: bool) -> None:
+    if out is not None and out.exists() and not force:
+        raise OutputError(f"{out} exists; choose another name, or say --force to overwrite it")
+    facts = asdict(file_facts(path))
+    for name, value in facts.items():
+        shown = f"{value:.5g}" if isinstance(value, float) else value
+        unit = UNITS.get(name, "dB" if name.endswith("_db") else "")
+        voice.say(f"{name:<15} {shown} {unit}".rstrip())
+    if out is not None:
+        if facts["duration_s"] > LONG_S:
+            with voice.progress("drawing, seconds") as progress:
+                figure = overview_figure(path, progress=progress)
+        else:
+            samples, rate_hz = read_audio(path)
+            loudness = f"{facts['loudness_lufs']:.1f} LUFS, peak {facts['peak_db']:.1f} dB"
+            title = f"{path.name}: {facts['duration_s']:.2f} s, {loudness}"
+            figure = clip_figure(samples, rate_hz, front_end, title=title)
+        save_figure(figure, out)
+        voice.say(f"\nWrote {out}.")
+    voice.result(
+        {name: value if not isinstance(value, float) or np.isfinite(value) else None for name, value in facts.items()}
+    )
+
+
+def _look_at_clips(
+    voice: Voice,
+    clips: pd.DataFrame,
+    out: Path | None,
+    front_end: FrontEnd,
+    *,
+    examples: int,
+    workers: int,
+    force: bool,
+) -> None:
+    if out is not None:
+        claim_folder(out, force=force)
+    with voice.progress("measuring files") as progress:
+        facts, refused = facts_table(clips["file"].unique(), workers=workers, progress=progress)
+    for reason in refused.values():
+        voice.warn(f"left out: {reason}")
+    joined = clips[["file", "label"]].merge(facts, on="file")
+    by_label = joined.groupby("label").agg(
+        clips=("file", "size"),
+        seconds=("duration_s", "sum"),
+        shortest=("duration_s", "min"),
+        longest=("duration_s", "max"),
+        rate=("rate_hz", _span),
+        loudness=("loudness_lufs", lambda values: float(np.median(values))),
+        silent=("silent_share", "mean"),
+        clipped=("clipped", lambda counts: int((counts > 0).sum())),
+        bandwidth=("bandwidth_hz", lambda values: int(np.median(values))),
+    )
+    voice.table(by_label.reset_index())
+    voice.say(
+        "seconds in all, shortest, longest; loudness in LUFS and bandwidth in Hz: medians; "
+        "silent: mean share; clipped: clips"
+    )
+    if out is not None:
+        facts.to_csv(out / "facts.csv", index=False, lineterminator="\r\n")
+        save_figure(gallery_figure(clips, front_end, examples=examples), out / "gallery.png")
+        mel = front_end.but(features=["log-mel"])
+        with voice.progress("computing spectra") as progress:
+            frames, kept, _ = load_frames(clips, mel, workers=workers, progress=progress)
+        means = np.stack([frames[clip].mean(axis=0) for clip in range(len(frames))])
+        spectra = {label: means[(kept["label"] == label).to_numpy()] for label in kept["label"].unique()}
+        save_figure(spectra_figure(spectra, mel.centres_hz), out / "spectra.png")
+        save_figure(filter_bank_figure(mel), out / "filter-bank.png")
+        voice.say(f"\nWrote facts.csv, gallery.png, spectra.png and filter-bank.png to {out}.")
+        voice.say("Next: barn-owl features CLIPS -o features.csv --rank ranking.csv")
+    counts = by_label.reset_index()[["label", "clips", "seconds"]]
+    voice.result({"labels": counts.to_dict(orient="records"), "refused": refused})
+
+
+def _span(rates: "pd.Series[int]") -> str:
+    low, high = rates.min(), rates.max()
+    return str(low) if low == high else f"{low} to {high}"

@@ -1,0 +1,159 @@
+"""Frames that are computed once for each file content and front end, and memory-mapped ever after.
+
+A cache folder has a folder for each front end, and in it pairs of files that are never changed: ``NAME.f32``
+with the frames of many clips one after the other, and ``NAME.json`` that says which clips those are. Each
+comes into being whole, the second last. So any number of processes can read and add at the same time, and
+one that is killed leaves at most a file that nobody refers to.
+"""
+
+import hashlib
+import json
+import logging
+import secrets
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from barn_owl.errors import OutputError
+from barn_owl.features.front_end import FrontEnd
+from barn_owl.files import whole_file, write_json
+
+logger = logging.getLogger(__name__)
+
+FORMAT = 1
+
+
+@dataclass(frozen=True)
+class Excerpt:
+    """A stretch of a file; times are None for the whole."""
+
+    file: str
+    start_s: float | None = None
+    end_s: float | None = None
+
+    def stamp(self) -> tuple[str, int, int]:
+        """Where the file is, its size and when it was changed: if all are the same, so is the content."""
+        path = Path(self.file).resolve()
+        status = path.stat()
+        return str(path), status.st_size, status.st_mtime_ns
+
+    def content(self) -> str:
+        """SHA-256 of the file, to know it again wherever it was moved."""
+        with Path(self.file).open("rb") as file:
+            return hashlib.file_digest(file, "sha256").hexdigest()
+
+
+class FrameCache:
+    """The cached frames of one front end."""
+
+    def __init__(self, folder: str | Path, front_end: FrontEnd) -> None:
+        settings = json.dumps(front_end.model_dump(), sort_keys=True)
+        self.folder = Path(folder) / hashlib.sha256(settings.encode()).hexdigest()[:16]
+        self.width = front_end.width
+        self._settings = settings
+        self._by_stamp: dict[tuple[Any, ...], np.ndarray] = {}
+        self._by_content: dict[tuple[Any, ...], np.ndarray] = {}
+        for index in sorted(self.folder.glob("*.json")):
+            self._read(index)
+
+    def __len__(self) -> int:
+        return len(self._by_content)
+
+    def _read(self, index: Path) -> None:
+        """Map one pair of files; a damaged one is passed over, its clips are computed again."""
+        try:
+            content = json.loads(index.read_text(encoding="utf-8"))
+            if content["format"] != FORMAT or content["settings"] != self._settings:
+                return
+            frames = np.memmap(index.with_suffix(".f32"), dtype=np.float32, mode="r").reshape(-1, self.width)
+            if len(frames) != content["frames"]:
+                raise ValueError(f"{len(frames)} frames where {content['frames']} should be")
+            clips = [(clip["stamp"], clip["sha256"], clip["start_s"], clip["end_s"], clip["first"], clip["end"])
+                     for clip in content["clips"]]  # fmt: skip
+        except (OSError, ValueError, KeyError, TypeError) as error:
+            logger.warning("%s is damaged and passed over (%s); its clips are computed again", index, error)
+            return
+        for stamp, sha256, start_s, end_s, first, end in clips:
+            rows = frames[first:end]
+            self._by_stamp[(*stamp, start_s, end_s)] = rows
+            self._by_content[(sha256, start_s, end_s)] = rows
+
+    def find(self, excerpt: Excerpt) -> np.ndarray | None:
+        """Return the frames of an excerpt as a read-only map, or None when they are not there.
+
+        Raises OSError when the file cannot be read.
+        """
+        times = (excerpt.start_s, excerpt.end_s)
+        found = self._by_stamp.get((*excerpt.stamp(), *times))
+        if found is None and self._by_content:
+            found = self._by_content.get((excerpt.content(), *times))
+        return found
+
+    @contextmanager
+    def adding(self) -> Iterator["Adding | None"]:
+        """Yield a place to add frames to, one excerpt after the other; None when the folder cannot be written.
+
+        What was added is found from the end of the block on, and by other processes; a disk that is full
+        is told in the log, and nothing is kept.
+        """
+        name = self.folder / secrets.token_hex(8)
+        try:
+            self.folder.mkdir(parents=True, exist_ok=True)
+        except OSError as error:
+            logger.warning("the cache %s cannot be used: %s", self.folder, error.strerror or error)
+            yield None
+            return
+        try:
+            with whole_file(name.with_suffix(".f32")) as beside, beside.open("wb") as file:
+                adding = Adding(file)
+                yield adding
+            if adding.clips:
+                content = {
+                    "format": FORMAT,
+                    "settings": self._settings,
+                    "frames": adding.frames,
+                    "clips": adding.clips,
+                }
+                write_json(name.with_suffix(".json"), content)
+                self._read(name.with_suffix(".json"))
+            else:
+                name.with_suffix(".f32").unlink()
+        except OutputError as error:
+            logger.warning("the cache cannot be used: %s", error)
+            name.with_suffix(".f32").unlink(missing_ok=True)
+
+
+class Adding:
+    """Frames on their way into the cache."""
+
+    def __init__(self, file: Any) -> None:
+        self._file = file
+        self.frames = 0
+        self.clips: list[dict[str, Any]] = []
+
+    def add(self, excerpt: Excerpt, frames: np.ndarray) -> None:
+        """Write the frames of an excerpt."""
+        np.ascontiguousarray(frames, dtype=np.float32).tofile(self._file)
+        self.clips.append(
+            {
+                "stamp": excerpt.stamp(),
+                "sha256": excerpt.content(),
+                "start_s": excerpt.start_s,
+                "end_s": excerpt.end_s,
+                "first": self.frames,
+                "end": self.frames + len(frames),
+            }
+        )
+        self.frames += len(frames)
+
+
+def excerpts(files: Iterable[str], starts: Iterable[float], ends: Iterable[float]) -> list[Excerpt]:
+    """Excerpts from the columns of a clip table, where NaN is a blank."""
+    return [
+        Excerpt(file, None if np.isnan(start) else float(start), None if np.isnan(end) else float(end))
+        for file, start, end in zip(files, starts, ends, strict=True)
+    ]

@@ -1,0 +1,120 @@
+"""Figures of how features tell classes apart."""
+
+from collections.abc import Sequence
+
+import numpy as np
+import pandas as pd
+from matplotlib.axes import Axes
+from matplotlib.figure import Figure
+
+from barn_owl.features.ranking import principal_map
+from barn_owl.show.style import GRID, INK, label_colours, new_figure
+
+MARKERS = "os^vDPX*<>ph"
+"""Labels differ by marker too, for grey print and colour-blind eyes."""
+
+
+def distributions_figure(
+    x: np.ndarray, columns: Sequence[str], labels: Sequence[str], ranking: pd.DataFrame
+) -> Figure:
+    """Draw the distribution of the six best features by label, as boxes; whiskers at 5 and 95 percent.
+
+    x : ``(clips, features)``; ranking : as `rank_features` gives it; features that say the same are passed over.
+    """
+    chosen = ranking[ranking["same_as"] == ""].head(6)
+    names = sorted(set(labels))
+    colours = label_colours(names)
+    figure = new_figure()
+    grid = figure.subplots(2, 3, squeeze=False).ravel()
+    for axes, row in zip(grid, chosen.itertuples(), strict=False):
+        values = x[:, list(columns).index(row.feature)]
+        groups = [values[np.asarray(labels) == name] for name in names]
+        boxes = axes.boxplot(
+            groups, orientation="horizontal", whis=(5, 95), showfliers=False, patch_artist=True, widths=0.6
+        )
+        for box, name in zip(boxes["boxes"], names, strict=True):
+            box.set(facecolor=colours[name], alpha=0.75)
+        for line in boxes["medians"]:
+            line.set(color="white", linewidth=2)
+        axes.set_yticks(range(1, len(names) + 1), names, fontsize=8)
+        axes.invert_yaxis()
+        axes.grid(color=GRID, linewidth=0.7, axis="x")
+        axes.set_title(
+            f"{row.feature}: F {row.f:.0f}\n{row.label} {row.direction}, area {row.area:.2f}", fontsize=9, loc="left"
+        )
+    for axes in grid[len(chosen) :]:
+        axes.set_visible(False)
+    best = chosen.iloc[0]
+    figure.suptitle(f"{best['feature']} tells the labels apart best", x=0.01, ha="left", fontsize=14, color=INK)
+    return figure
+
+
+def scatter_figure(
+    x: np.ndarray, columns: Sequence[str], labels: Sequence[str], across: str, up: str, *, title: str = ""
+) -> Figure:
+    """Draw two features of all clips against each other, coloured and marked by label."""
+    figure = new_figure()
+    axes = figure.add_subplot()
+    place = list(columns).index
+    _dots(axes, x[:, place(across)], x[:, place(up)], labels)
+    axes.set_xlabel(across)
+    axes.set_ylabel(up)
+    axes.set_title(title or f"{len(x)} clips by {across} and {up}", loc="left", fontsize=14, color=INK)
+    return figure
+
+
+def map_figure(x: np.ndarray, labels: Sequence[str]) -> Figure:
+    """Draw all clips on the two directions along which their features vary most (principal components)."""
+    at, shares = principal_map(x)
+    figure = new_figure()
+    axes = figure.add_subplot()
+    _dots(axes, at[:, 0], at[:, 1], labels)
+    axes.set_xlabel(f"first direction, {shares[0]:.0%} of the variance")
+    axes.set_ylabel(f"second direction, {shares[1]:.0%} of the variance")
+    axes.set_title(
+        f"{len(x)} clips on their two main directions: {sum(shares):.0%} of the variance", loc="left", fontsize=14
+    )
+    return figure
+
+
+def _dots(axes: Axes, across: np.ndarray, up: np.ndarray, labels: Sequence[str]) -> None:
+    names = sorted(set(labels))
+    colours = label_colours(names)
+    for number, name in enumerate(names):
+        own = np.asarray(labels) == name
+        axes.scatter(
+            across[own], up[own], s=36, color=colours[name], marker=MARKERS[number % len(MARKERS)],
+            alpha=0.8, label=name, edgecolor="white", linewidth=0.5,
+        )  # fmt: skip
+    axes.grid(color=GRID, linewidth=0.7)
+    axes.set_axisbelow(True)
+    axes.spines[["top", "right"]].set_visible(False)
+    axes.legend(frameon=False, loc="center left", bbox_to_anchor=(1.0, 0.5))
+
+
+def spectra_figure(spectra: dict[str, np.ndarray], centres_hz: np.ndarray) -> Figure:
+    """Draw the mean spectrum of each label with the band that holds half of its clips.
+
+    spectra : label to mean log-mel of each clip, ``(clips, bands)`` in dB.
+    """
+    names = sorted(spectra)
+    colours = label_colours(names)
+    figure = new_figure()
+    axes = figure.add_subplot()
+    for number, name in enumerate(names):
+        low, middle, high = np.quantile(spectra[name], [0.25, 0.5, 0.75], axis=0)
+        axes.fill_between(centres_hz, low, high, color=colours[name], alpha=0.12, linewidth=0)
+        axes.plot(
+            centres_hz, middle, color=colours[name], label=name, linewidth=1.8,
+            marker=MARKERS[number % len(MARKERS)], markevery=4, markersize=5,
+        )  # fmt: skip
+    axes.set_xscale("log")
+    axes.set_xticks([hertz for hertz in (100, 200, 500, 1000, 2000, 4000, 8000) if hertz < centres_hz[-1] * 1.05])
+    axes.xaxis.set_major_formatter("{x:g}")
+    axes.minorticks_off()
+    axes.set_xlabel("centre of the mel band, Hz")
+    axes.set_ylabel("median over clips of the mean level, dB re full scale")
+    axes.grid(color=GRID, linewidth=0.7)
+    axes.legend(frameon=False)
+    axes.set_title("Mean spectra by label; shaded: half of the clips", loc="left", fontsize=14, color=INK)
+    return figure

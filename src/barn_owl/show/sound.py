@@ -1,0 +1,257 @@
+"""Figures of sound: one clip, a gallery of classes, feature tracks, the filter bank, a long recording."""
+
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+from matplotlib.axes import Axes
+from matplotlib.figure import Figure
+
+from barn_owl.audio import audio_info, read_ahead, read_audio, stream_audio
+from barn_owl.errors import AudioError, TableError
+from barn_owl.features import FrontEnd
+from barn_owl.show.style import DUSK, GRID, INK, LABEL_COLOURS, new_figure
+
+COLUMNS = 1200
+"""Columns of an overview: about one a pixel."""
+SHOWN_DB = 70.0
+TICKS_HZ = (50, 100, 200, 500, 1000, 2000, 4000, 8000, 16000)
+
+
+FEW_TICKS_HZ = (200, 1000, 4000)
+
+
+def mel_ticks(axes: Axes, front_end: FrontEnd, ticks_hz: tuple[int, ...] = TICKS_HZ) -> None:
+    """Mark round frequencies on an axis of mel bands."""
+    centres = front_end.centres_hz
+    wanted = [hertz for hertz in ticks_hz if centres[0] <= hertz <= centres[-1]]
+    axes.set_yticks(np.interp(wanted, centres, np.arange(len(centres))), [f"{hertz:g}" for hertz in wanted])
+
+
+def clip_figure(samples: np.ndarray, rate_hz: int, front_end: FrontEnd | None = None, *, title: str = "") -> Figure:
+    """Draw one clip: waveform, spectrogram, log-mel and cepstral coefficients on one time axis.
+
+    samples : mono, shape ``(samples,)``. front_end : frame, hop and bands; its rate is that of the clip.
+    Raises AudioError when the clip is shorter than one frame.
+    """
+    given = front_end or FrontEnd()
+    top = given.high_hz if given.high_hz is None else min(given.high_hz, rate_hz / 2)
+    given = given.but(rate_hz=rate_hz, features=["spectrogram", "log-mel", "mfcc"], fft=None, high_hz=top)
+    frames = given.frames(samples)
+    bins, bands = given.fft_length // 2 + 1, given.bands
+    figure = new_figure()
+    wave, spectrum, mel, cepstrum = figure.subplots(4, 1, sharex=True, height_ratios=[2, 4, 3, 2])
+    wave.plot(np.arange(len(samples)) / rate_hz, samples, color=LABEL_COLOURS[0], linewidth=0.5)
+    limit = max(1e-4, float(np.abs(samples).max()) * 1.05)
+    wave.set_ylim(-limit, limit)
+    wave.set_ylabel("sample value")
+    wave.grid(color=GRID, linewidth=0.7)
+    length = len(frames) * given.hop_s
+    highest, coefficients = float(frames[:, :bins].max()), frames[:, bins + bands :]
+    panels = (
+        (spectrum, frames[:, :bins], rate_hz / 2000, "kHz", (highest - SHOWN_DB, highest), "dB re full scale"),
+        (mel, frames[:, bins : bins + bands], None, "mel band, Hz", None, "dB re full scale"),
+        (cepstrum, coefficients - coefficients.mean(axis=0), None, "coefficient", None, "dB re its mean"),
+    )
+    for axes, rows, height, name, limits, unit in panels:
+        limits = limits or tuple(np.quantile(rows, [0.05, 0.995]))
+        bottom, ceiling = (0, height) if height else (-0.5, rows.shape[1] - 0.5)
+        image = axes.imshow(
+            rows.T, origin="lower", aspect="auto", cmap=DUSK, vmin=limits[0], vmax=limits[1],
+            extent=(0, length, bottom, ceiling), interpolation="nearest",
+        )  # fmt: skip
+        axes.set_ylabel(name)
+        figure.colorbar(image, ax=axes, label=unit, pad=0.01, fraction=0.03)
+    mel_ticks(mel, given)
+    cepstrum.set_xlabel("time in seconds")
+    cepstrum.set_xlim(0, len(samples) / rate_hz)
+    heading = title or f"{len(samples) / rate_hz:.2f} s at {rate_hz} Hz, loudest at {_loudest(given, frames)}"
+    wave.set_title(heading, loc="left", fontsize=14, color=INK)
+    return figure
+
+
+def _loudest(front_end: FrontEnd, frames: np.ndarray) -> str:
+    mel = frames[:, front_end.level_columns]
+    return f"{front_end.centres_hz[int(mel.max(axis=0).argmax())]:.0f} Hz"
+
+
+def gallery_figure(
+    clips: pd.DataFrame, front_end: FrontEnd | None = None, *, examples: int = 6, seed: int = 0
+) -> Figure:
+    """Draw log-mel spectrograms of some clips of each label, all on one scale of time, frequency and level.
+
+    examples : clips a label, drawn by `seed`, across groups where there are groups. At most 12 labels are
+    drawn, those with the most clips. Raises TableError when no clip can be read.
+    """
+    front_end = (front_end or FrontEnd()).but(features=["log-mel"])
+    labels = clips["label"].value_counts().index[:12].sort_values().tolist()
+    rng = np.random.default_rng(seed)
+    rows = {label: _examples(clips[clips["label"] == label], front_end, examples, rng) for label in labels}
+    spectra = [frames for row in rows.values() for _, frames in row]
+    if not spectra:
+        raise TableError("no clip could be read for the gallery")
+    low, high = np.quantile(np.concatenate(spectra), [0.05, 0.998])
+    longest = float(np.quantile([len(frames) for frames in spectra], 0.95)) * front_end.hop_s
+    figure = new_figure()
+    grid = figure.subplots(len(labels), examples, squeeze=False, sharex=True, sharey=True)
+    for line, label in zip(grid, labels, strict=True):
+        for axes in line:
+            axes.set_facecolor("#f3efe6")
+            axes.tick_params(labelsize=7)
+        for axes, (name, frames) in zip(line, rows[label], strict=False):
+            image = axes.imshow(
+                frames.T, origin="lower", aspect="auto", cmap=DUSK, vmin=low, vmax=high,
+                extent=(0, len(frames) * front_end.hop_s, -0.5, front_end.bands - 0.5),
+            )  # fmt: skip
+            axes.set_title(name, fontsize=7, color=INK, pad=2)
+        mel_ticks(line[0], front_end, FEW_TICKS_HZ)
+        count = int((clips["label"] == label).sum())
+        line[0].set_ylabel(f"{label or 'no label'}\n{count} clips", fontsize=9)
+    grid[0, 0].set_xlim(0, longest)
+    figure.supxlabel("time in seconds; mel bands marked in Hz", fontsize=9)
+    figure.colorbar(image, ax=grid, label="dB re full scale", pad=0.01, fraction=0.02)
+    figure.suptitle(
+        f"{len(clips)} clips of {clips['label'].nunique()} labels, {examples} of each on one scale",
+        x=0.01, ha="left", fontsize=14, color=INK,
+    )  # fmt: skip
+    return figure
+
+
+def _examples(
+    clips: pd.DataFrame, front_end: FrontEnd, count: int, rng: np.random.Generator
+) -> list[tuple[str, np.ndarray]]:
+    """Draw clips of one label, one from each group in turn, and compute their frames; pass over unreadable ones."""
+    order = clips.iloc[rng.permutation(len(clips))]
+    if "group" in order:
+        order = order.iloc[np.argsort(order.groupby("group").cumcount().to_numpy(), kind="stable")]
+    found: list[tuple[str, np.ndarray]] = []
+    for row in order.itertuples():
+        try:
+            samples, _ = read_audio(
+                row.file,
+                rate_hz=front_end.rate_hz,
+                start_s=None if pd.isna(row.start_s) else row.start_s,
+                end_s=None if pd.isna(row.end_s) else row.end_s,
+            )
+            found.append((Path(row.file).stem[:24], front_end.frames(samples)))
+        except AudioError:
+            continue
+        if len(found) == count:
+            break
+    return found
+
+
+def tracks_figure(front_end: FrontEnd, frames: np.ndarray, *, title: str = "") -> Figure:
+    """Draw features over time: a line for each feature of one column, a picture for those of many.
+
+    frames : shape ``(frames, width)``, as `front_end` gives them.
+    """
+    parts, first = [], 0
+    for base, times, names, unit in front_end.layout:
+        parts.append((names, unit, frames[:, first : first + len(names)], base + "′" * times))
+        first += len(names)
+    figure = new_figure(max(8.0, 1.1 * len(parts)))
+    grid = figure.subplots(len(parts), 1, sharex=True, squeeze=False)[:, 0]
+    at = front_end.times(len(frames))
+    for axes, (names, unit, rows, name) in zip(grid, parts, strict=True):
+        if len(names) == 1:
+            axes.plot(at, rows[:, 0], color=LABEL_COLOURS[0], linewidth=1.2)
+            axes.grid(color=GRID, linewidth=0.7)
+            axes.spines[["top", "right"]].set_visible(False)
+        else:
+            axes.imshow(
+                rows.T, origin="lower", aspect="auto", cmap=DUSK, extent=(at[0], at[-1], -0.5, len(names) - 0.5),
+                vmin=float(np.quantile(rows, 0.05)), vmax=float(np.quantile(rows, 0.995)),
+            )  # fmt: skip
+        axes.set_ylabel(f"{name}\n{unit}", fontsize=8, rotation=0, ha="right", va="center")
+    grid[-1].set_xlabel("time in seconds")
+    grid[0].set_title(
+        title or f"{front_end.width} feature columns over {len(frames)} frames", loc="left", fontsize=14
+    )
+    return figure
+
+
+def filter_bank_figure(front_end: FrontEnd) -> Figure:
+    """Draw the mel bank of a front end: the weight of each bin in each band."""
+    from barn_owl.features import mel_bank
+
+    bank = mel_bank(front_end.bands, front_end.low_hz, front_end.top_hz, front_end.rate_hz, front_end.fft_length)
+    figure = new_figure(5.0)
+    axes = figure.add_subplot()
+    hertz = np.arange(len(bank)) * front_end.bin_hz
+    for band in range(front_end.bands):
+        axes.plot(hertz, bank[:, band], color=LABEL_COLOURS[band % 3], linewidth=1.1)
+    axes.set_xscale("symlog", linthresh=1000)
+    axes.set_xlim(0, front_end.rate_hz / 2)
+    axes.set_xlabel("Hz, logarithmic above 1000")
+    axes.set_ylabel("weight")
+    axes.grid(color=GRID, linewidth=0.7)
+    bin_width = f"bins {front_end.bin_hz:.3g} Hz wide"
+    axes.set_title(
+        f"{front_end.bands} mel bands from {front_end.low_hz:g} to {front_end.top_hz:g} Hz, {bin_width}",
+        loc="left", fontsize=14, color=INK,
+    )  # fmt: skip
+    return figure
+
+
+def overview_figure(
+    path: str | Path,
+    front_end: FrontEnd | None = None,
+    *,
+    progress: Callable[[float, float], None] | None = None,
+) -> Figure:
+    """Draw a whole recording of any length: loudest log-mel and level in each of about 1200 columns.
+
+    The recording is streamed, so memory does not grow with it. progress : seconds done, and there are.
+    Raises AudioError when it cannot be read or is shorter than one frame.
+    """
+    front_end = (front_end or FrontEnd(hop_ms=32.0)).but(features=["log-mel", "level"])
+    length_s = audio_info(path).duration_s
+    frames = max(1, front_end.count(round(length_s * front_end.rate_hz)))
+    per_column = -(-frames // COLUMNS)
+    columns = np.full((-(-frames // per_column), front_end.width), -np.inf, dtype=np.float32)
+    stream, done = front_end.stream(), 0
+    for block in read_ahead(stream_audio(path, rate_hz=front_end.rate_hz)):
+        new = stream.push(block)
+        for first in range(0, len(new), 4096):
+            part = new[first : first + 4096]
+            at = np.minimum((done + np.arange(len(part))) // per_column, len(columns) - 1)
+            np.maximum.at(columns, at, part)
+            done += len(part)
+        if progress:
+            progress(min(length_s, done * front_end.hop_s), length_s)
+    if not done:
+        raise AudioError(f"{path} is too short for one frame of {front_end.frame_ms:g} ms")
+    columns = columns[: -(-done // per_column)]
+    return _draw_overview(Path(path).name, front_end, columns, done * front_end.hop_s)
+
+
+def _draw_overview(name: str, front_end: FrontEnd, columns: np.ndarray, length_s: float) -> Figure:
+    unit, scale = next(
+        (u, s) for u, s, least in (("hours", 3600, 7200), ("minutes", 60, 180), ("seconds", 1, 0)) if length_s > least
+    )
+    mel, level = columns[:, :-1], columns[:, -1]
+    figure = new_figure()
+    picture, track = figure.subplots(2, 1, sharex=True, height_ratios=[3, 1])
+    low, high = np.quantile(mel, [0.02, 0.999])
+    image = picture.imshow(
+        mel.T, origin="lower", aspect="auto", cmap=DUSK, vmin=low, vmax=high,
+        extent=(0, length_s / scale, -0.5, front_end.bands - 0.5), interpolation="nearest",
+    )  # fmt: skip
+    mel_ticks(picture, front_end)
+    picture.set_ylabel("mel band, Hz")
+    figure.colorbar(image, ax=picture, label="dB re full scale, loudest in a column", pad=0.01, fraction=0.03)
+    track.fill_between(
+        (np.arange(len(level)) + 0.5) * length_s / scale / len(level), level, level.min(), color=LABEL_COLOURS[0]
+    )
+    track.set_ylabel("level, dB")
+    track.set_xlabel(f"time in {unit}")
+    track.grid(color=GRID, linewidth=0.7)
+    track.set_xlim(0, length_s / scale)
+    loudest = int(level.argmax()) / len(level) * length_s
+    picture.set_title(
+        f"{name}: {length_s / scale:.3g} {unit}, loudest at {loudest:.0f} s with {level.max():.0f} dB",
+        loc="left", fontsize=14, color=INK,
+    )  # fmt: skip
+    return figure
