@@ -59,7 +59,7 @@ def read_features(path: str | Path) -> pd.DataFrame:
     path = Path(path)
     try:
         if path.suffix == ".csv":
-            return pd.read_csv(path, float_precision="round_trip")
+            return _numbers_where_possible(pd.read_csv(path, dtype=str, keep_default_na=False))
         if path.suffix == ".parquet":
             return pd.read_parquet(path)
         with np.load(path, allow_pickle=False) as arrays:
@@ -67,3 +67,15 @@ def read_features(path: str | Path) -> pd.DataFrame:
             return pd.DataFrame({name: kinds[name] for name in arrays["columns"].tolist()})
     except (OSError, ValueError, KeyError, pd.errors.ParserError) as error:
         raise TableError(f"{path} cannot be read as a table of features: {error}") from error
+
+
+def _numbers_where_possible(table: pd.DataFrame) -> pd.DataFrame:
+    """Columns of text as float64 where every cell is a number or blank; NumPy reads each to the last bit."""
+    columns = {}
+    for name in table:
+        cells = table[name].to_numpy(dtype=object)
+        try:
+            columns[name] = np.array([float(cell) if cell else np.nan for cell in cells])
+        except ValueError:
+            columns[name] = cells
+    return pd.DataFrame(columns)
