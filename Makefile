@@ -2,7 +2,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: demo test lint types layers bench screenshots clean
+.PHONY: demo test lint types layers bench screenshots reference clean
 
 demo: .venv/ready
 	rm -rf saltmarsh-quay
@@ -26,6 +26,9 @@ bench: .venv/ready-dev
 
 screenshots: .venv/ready-dev
 	$(BIN)/python docs/screenshots/take.py
+
+reference: .venv/ready-dev
+	$(BIN)/python docs/features_page.py
 
 clean:
 	rm -rf .venv saltmarsh-quay

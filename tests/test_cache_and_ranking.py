@@ -100,7 +100,7 @@ def test_a_damaged_or_forbidden_cache_is_told_and_done_without(clips, tmp_path, 
 
 
 def test_a_disk_that_is_full_keeps_nothing_half(clips, tmp_path, monkeypatch, caplog):
-    def full(self, excerpt, frames):
+    def full(self, excerpt, frames, sha256):
         raise OSError(28, "No space left on device")
 
     monkeypatch.setattr("barn_owl.features.cache.Adding.add", full)

@@ -8,7 +8,7 @@ from scipy.fft import dct
 from scipy.signal import ShortTimeFFT, chirp, get_window
 
 from barn_owl.errors import AudioError, PlanError
-from barn_owl.features import FrontEnd, pool, pooled_names
+from barn_owl.features import FrontEnd, mel_bank, pool, pooled_names
 from barn_owl.features.cepstrum import deltas
 from barn_owl.features.chunk import FEATURES
 from helpers import assert_close
@@ -52,6 +52,21 @@ def test_power_is_that_of_scipy(rng, window):
     turned = np.roll(np.pad(x.astype(np.float64), (0, 400)), -200)
     theirs = np.abs(other.stft(turned).T[-other.p_min :]) ** 2
     assert_close(ours[2:], theirs[2 : len(ours)].astype(np.float32), rtol=1e-3, atol=1e-6)
+
+
+@pytest.mark.parametrize(("frame_ms", "fft"), [(10, None), (10, 245), (7, 113), (6.25, 100)])
+def test_odd_even_and_padded_transforms_are_the_definition(rng, frame_ms, fft):
+    front_end = FrontEnd(features=["power", "mel"], frame_ms=frame_ms, hop_ms=5, fft=fft, bands=12)
+    x = rng.standard_normal(1_000).astype(np.float32)
+    n, frame = front_end.fft_length, front_end.frame
+    window = 0.5 - 0.5 * np.cos(2 * np.pi * np.arange(frame) / frame)
+    framed = np.lib.stride_tricks.sliding_window_view(x, frame)[:: front_end.hop] * (window * 2 / window.sum())
+    fourier = np.exp(-2j * np.pi * np.outer(np.arange(n // 2 + 1), np.arange(frame)) / n)
+    expected = np.abs(framed @ fourier.T) ** 2
+    got = front_end.frames(x)
+    assert_close(got[:, : n // 2 + 1], expected.astype(np.float32), rtol=1e-3, atol=1e-6)
+    bank = mel_bank(12, 50, 8_000, RATE, n)
+    assert_close(got[:, n // 2 + 1 :], (expected @ bank).astype(np.float32), rtol=1e-3, atol=1e-6)
 
 
 def test_parseval_and_stages_agree(rng):

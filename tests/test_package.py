@@ -38,3 +38,8 @@ def test_examples_run(example, quay, tmp_path, monkeypatch, capsys):
     monkeypatch.chdir(quay.recording.parent)
     runpy.run_path(str(example), run_name="__main__")
     assert capsys.readouterr().out.strip()
+
+
+def test_the_page_of_features_is_that_of_the_code():
+    page = runpy.run_path(str(ROOT / "docs" / "features_page.py"))["page"]
+    assert (ROOT / "docs" / "features.md").read_text(encoding="utf-8") == page()

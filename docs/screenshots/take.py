@@ -11,6 +11,18 @@ from barn_owl.files import whole_file
 
 HERE = Path(__file__).parent
 LINES = 40
+TRACKS = "log-mel,mfcc,chroma,pitch,pitch-confidence,loudness,centroid,flux"
+PICTURES = {
+    "saltmarsh-quay/night.png": "night.png",
+    "saltmarsh-quay/run/figures/confusion.png": "confusion.png",
+    "clip.png": "clip.png",
+    "overview.png": "overview.png",
+    "tracks/tracks.png": "tracks.png",
+    "look/gallery.png": "gallery.png",
+    "look/spectra.png": "spectra.png",
+    "ranking/distributions.png": "distributions.png",
+    "ranking/map.png": "map.png",
+}
 
 
 def terminal_picture(command: str, text: str, path: Path) -> None:
@@ -37,12 +49,17 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         terminal_picture("make demo", said_by("demo", folder=folder), HERE / "demo.png")
-        quay = folder / "saltmarsh-quay"
-        for source, target in (
-            (quay / "night.png", "night.png"),
-            (quay / "run/figures/confusion.png", "confusion.png"),
-        ):
-            (HERE / target).write_bytes(source.read_bytes())
+        clip = "saltmarsh-quay/clips/foghorn/crane_002.wav"
+        said_by("look", clip, "-o", "clip.png", folder=folder)
+        said_by("look", "saltmarsh-quay/night.flac", "-o", "overview.png", folder=folder)
+        said_by("features", clip, "--features", TRACKS, "-o", "clip.csv", "--figures", "tracks", folder=folder)
+        look = ("look", "saltmarsh-quay/clips.csv", "-o", "look")
+        terminal_picture(f"barn-owl {' '.join(look)}", said_by(*look, folder=folder), HERE / "look.png")
+        rank = ("features", "saltmarsh-quay/clips.csv", "--features", "mfcc,shape,level", "-o", "features.csv")
+        rank += ("--rank", "ranking.csv", "--figures", "ranking")
+        terminal_picture(f"barn-owl {' '.join(rank)}", said_by(*rank, folder=folder), HERE / "features.png")
+        for source, target in PICTURES.items():
+            (HERE / target).write_bytes((folder / source).read_bytes())
 
 
 if __name__ == "__main__":

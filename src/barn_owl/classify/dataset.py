@@ -64,9 +64,13 @@ def load_frames(
         store.adding() if store is not None and missing else nullcontext() as adding,
     ):
         results = pool.map(lambda row: _computed(asked[row], front_end), missing)
+        contents = pool.map(lambda row: _content(asked[row]), missing if adding is not None else [])
         for row, result in zip(missing, results, strict=True):
-            if adding is not None and not isinstance(result, str):
-                adding.add(asked[row], result)  # read back from the map below, so that memory does not fill up
+            sha256 = next(contents, "")
+            if adding is not None and sha256 and not isinstance(result, str):
+                adding.add(
+                    asked[row], result, sha256
+                )  # read back from the map below, so that memory does not fill up
             else:
                 loaded[row] = result
             done += 1
@@ -90,6 +94,13 @@ def _found(store: FrameCache | None, excerpt: Excerpt) -> np.ndarray | None:
         return None if store is None else store.find(excerpt)
     except OSError:
         return None  # reading it will say what is wrong
+
+
+def _content(excerpt: Excerpt) -> str:
+    try:
+        return excerpt.content()
+    except OSError:
+        return ""  # reading it says what is wrong
 
 
 def _computed(excerpt: Excerpt, front_end: FrontEnd) -> np.ndarray | str:

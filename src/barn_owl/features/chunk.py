@@ -11,7 +11,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING
 
 import numpy as np
-import scipy.fft
+from scipy.fftpack import rfft
 
 from barn_owl.features import shape
 from barn_owl.features.pitch import pitch
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
     from barn_owl.features.front_end import FrontEnd
 
-CHUNK = 192
+CHUNK = 128
 """Frames computed at a time: few enough to stay in cache, enough to outweigh the cost of a call."""
 TEN = np.float32(10)
 
@@ -33,29 +33,42 @@ class Chunk:
         self, front_end: FrontEnd, frames: np.ndarray, buffer: np.ndarray, before: np.ndarray | None
     ) -> None:
         self.front_end, self.rows, self._frames, self._buffer = front_end, len(frames), frames, buffer
-        self._before = before
+        self.before = before
 
     @cached_property
     def samples(self) -> np.ndarray:
         """The samples of each frame, not windowed; rows beyond the frames are 0."""
-        samples = np.zeros_like(self._buffer)
+        samples = np.zeros((CHUNK, self.front_end.frame), dtype=np.float32)
         samples[: self.rows] = self._frames
         return samples
 
     @cached_property
     def squares(self) -> np.ndarray:
-        """Squared real and imaginary parts of the spectrum in turns, ``(CHUNK, 2 * bins)``."""
-        np.copyto(self._buffer[: self.rows], self._frames)
-        self._buffer[self.rows :] = 0
-        self._buffer *= self.front_end.window_rows
-        squares = scipy.fft.rfft(self._buffer, n=self.front_end.fft_length, axis=1).view(np.float32)
+        """Squares of the transform's real and imaginary parts, ``(CHUNK, fft_length)``.
+
+        Column 0 is the real part of bin 0, then real and imaginary part of each bin in turns; the parts that
+        are always 0 are left out. This layout is transformed in place, which saves a fifth of the time.
+        """
+        buffer, length = self._buffer, self.front_end.frame
+        np.copyto(buffer[: self.rows, :length], self._frames)
+        buffer[self.rows :] = 0
+        buffer[:, length:] = 0
+        buffer[:, :length] *= self.front_end.window_rows
+        squares = rfft(buffer, axis=1, overwrite_x=True)
         squares *= squares
         return squares
 
     @cached_property
     def power(self) -> np.ndarray:
         """Power spectrum, ``(CHUNK, bins)``."""
-        return self.squares[:, 0::2] + self.squares[:, 1::2]
+        squares, bins = self.squares, self.front_end.fft_length // 2 + 1
+        power = np.empty((CHUNK, bins), dtype=np.float32)
+        power[:, 0] = squares[:, 0]
+        paired = (squares.shape[1] - 1) // 2
+        np.add(squares[:, 1 : 2 * paired : 2], squares[:, 2 : 2 * paired + 1 : 2], out=power[:, 1 : paired + 1])
+        if bins > paired + 1:  # an even length: the highest bin is real, like the lowest
+            power[:, -1] = squares[:, -1]
+        return power
 
     @cached_property
     def magnitude(self) -> np.ndarray:
@@ -90,10 +103,9 @@ class Chunk:
         return shape.moments(self.power, self.front_end.bin_hz)
 
     @cached_property
-    def magnitude_before(self) -> np.ndarray:
-        """Magnitude spectrum one frame earlier; the first frame of all has itself before it."""
-        first = self.magnitude[:1] if self._before is None else self._before[None]
-        return np.concatenate([first, self.magnitude[:-1]])
+    def log_power(self) -> np.ndarray:
+        """Natural logarithm of the power spectrum, ``(CHUNK, bins)``."""
+        return np.log(self.power + np.float32(shape.TINY))
 
     @cached_property
     def pitch(self) -> np.ndarray:
@@ -183,20 +195,24 @@ FEATURES: dict[str, Feature] = {
         PEETERS,
     ),
     "flatness": Feature(
-        "1", _one("flatness"), lambda c: shape.flatness(c.power), "geometric / arithmetic mean of the power", PEETERS
+        "1",
+        _one("flatness"),
+        lambda c: shape.flatness(c.power, c.log_power),
+        "geometric / arithmetic mean of the power",
+        PEETERS,
     ),
     "crest": Feature("1", _one("crest"), lambda c: shape.crest(c.power), "largest / mean power", PEETERS),
     "slope": Feature(
         "dB/kHz",
         _one("slope"),
-        lambda c: shape.slope(c.power, c.front_end.bin_hz),
+        lambda c: shape.slope(c.log_power, c.front_end.bin_hz),
         "least-squares line through the spectrum in dB",
         PEETERS,
     ),
     "flux": Feature(
         "1",
         _one("flux"),
-        lambda c: shape.flux(c.magnitude, c.magnitude_before),
+        lambda c: shape.flux(c.magnitude, c.before),
         "|m[t]/|m[t]| - m[t-1]/|m[t-1]||, m the magnitude spectrum; 0 for the first frame",
         PEETERS,
     ),

@@ -227,19 +227,19 @@ class FrontEnd(Settings):
 
     @cached_property
     def mel_blocks(self) -> list[tuple[slice, slice, np.ndarray]]:
-        """The mel bank in a few blocks (bands, parts, weights): most of the full matrix is zero.
+        """The mel bank in a few blocks (bands, columns, weights): most of the full matrix is zero.
 
-        Each bin's weight stands twice, for the squares of its real and its imaginary part, so that the
-        matrix product also adds the two up.
+        Each bin's weight stands twice, for the squares of its real and its imaginary part (see
+        `Chunk.squares`), so that the matrix product also adds the two up.
         """
         bank = mel_bank(self.bands, self.low_hz, self.top_hz, self.rate_hz, self.fft_length).astype(np.float32)
+        twice = bank[(np.arange(self.fft_length) + 1) // 2]
         blocks = []
         for bands in np.array_split(np.arange(self.bands), min(3, self.bands)):
-            used = np.flatnonzero(bank[:, bands].any(axis=1))
-            parts = slice(2 * int(used[0]), 2 * int(used[-1]) + 2)
+            used = np.flatnonzero(twice[:, bands].any(axis=1))
+            columns = slice(int(used[0]), int(used[-1]) + 1)
             group = slice(int(bands[0]), int(bands[-1]) + 1)
-            weights = np.repeat(bank[used[0] : used[-1] + 1, group], 2, axis=0)
-            blocks.append((group, parts, np.ascontiguousarray(weights)))
+            blocks.append((group, columns, np.ascontiguousarray(twice[columns, group])))
         return blocks
 
     @cached_property

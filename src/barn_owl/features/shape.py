@@ -5,10 +5,14 @@ Moments and quantiles treat the power spectrum as a distribution over frequency;
 Source: Peeters, A large set of audio features, IRCAM, 2004.
 """
 
+from functools import lru_cache
+
 import numpy as np
 
 TINY = 1e-20
 """Power far below anything recorded, so that silence has a logarithm."""
+ROUNDING = 2e-3
+"""Flux below this is rounding of float32, not change."""
 
 
 def moments(power: np.ndarray, width_hz: float) -> np.ndarray:
@@ -37,37 +41,59 @@ def moments(power: np.ndarray, width_hz: float) -> np.ndarray:
 
 def roll_off(power: np.ndarray, width_hz: float, share: float = 0.85) -> np.ndarray:
     """Lowest frequency in hertz below which `share` of the power lies."""
-    total = np.cumsum(power, axis=1, dtype=np.float64)
-    return np.argmax(total >= share * total[:, -1:], axis=1) * width_hz
+    total = power @ _running_sum(power.shape[1])
+    return np.argmax(total >= np.float32(share) * total[:, -1:], axis=1) * width_hz
 
 
-def flatness(power: np.ndarray) -> np.ndarray:
-    """Geometric mean over arithmetic mean of the power: 1 for a flat spectrum, near 0 for a tone."""
-    mean = power.mean(axis=1, dtype=np.float64)
-    geometric = np.exp(np.log(power + power.dtype.type(TINY)).mean(axis=1, dtype=np.float64))
-    return np.where(mean > TINY, geometric / np.maximum(mean, TINY), 0.0)
+@lru_cache(maxsize=8)
+def _running_sum(bins: int) -> np.ndarray:
+    """Matrix that adds up all bins so far: as a product this is several times faster than a cumulative sum."""
+    return np.triu(np.ones((bins, bins), dtype=np.float32))
+
+
+def flatness(power: np.ndarray, log_power: np.ndarray) -> np.ndarray:
+    """Geometric mean over arithmetic mean of the power: 1 for a flat spectrum, near 0 for a tone.
+
+    log_power : natural logarithm of the power, same shape.
+    """
+    mean = _mean(power)
+    return np.where(mean > TINY, np.exp(_mean(log_power)) / np.maximum(mean, TINY), 0.0)
 
 
 def crest(power: np.ndarray) -> np.ndarray:
     """Largest over mean power: 1 for a flat spectrum, the number of bins for a single one."""
-    mean = power.mean(axis=1, dtype=np.float64)
+    mean = _mean(power)
     return np.where(mean > TINY, power.max(axis=1) / np.maximum(mean, TINY), 0.0)
 
 
-def slope(power: np.ndarray, width_hz: float) -> np.ndarray:
-    """Slope in dB per kilohertz of the straight line through the spectrum in dB, least squares."""
-    kilohertz = np.arange(power.shape[1]) * width_hz / 1000
+def slope(log_power: np.ndarray, width_hz: float) -> np.ndarray:
+    """Slope in dB per kilohertz of the straight line through the spectrum in dB, least squares.
+
+    log_power : natural logarithm of the power.
+    """
+    kilohertz = np.arange(log_power.shape[1]) * width_hz / 1000
     centred = kilohertz - kilohertz.mean()
-    level = 10 * np.log10(power.astype(np.float64) + TINY)
-    return level @ centred / (centred**2).sum()
+    weights = 10 / np.log(10) * centred / (centred**2).sum()
+    return log_power @ weights.astype(log_power.dtype)
 
 
-def flux(magnitude: np.ndarray, before: np.ndarray) -> np.ndarray:
+def flux(magnitude: np.ndarray, before: np.ndarray | None) -> np.ndarray:
     """Distance between the magnitude spectra of each frame and the one before, each scaled to length 1.
 
-    before : the spectra one frame earlier, same shape. 0 for no change of shape, 1.41 for nothing in common.
+    before : the spectrum before the first, ``(bins,)``, or None when there is none: its flux is 0.
+    0 for no change of shape, 1.41 for nothing in common. By the law of cosines, ``sqrt(2 - 2 cos)``.
     """
-    lengths = [np.sqrt(np.einsum("fb,fb->f", x, x, dtype=np.float64))[:, None] for x in (magnitude, before)]
-    unit = [x / np.maximum(length, TINY) for x, length in zip((magnitude, before), lengths, strict=True)]
-    distance = np.sqrt(((unit[0] - unit[1]) ** 2).sum(axis=1))
-    return np.where((lengths[0] > TINY)[:, 0] & (lengths[1] > TINY)[:, 0], distance, 0.0)
+    first = magnitude[0] if before is None else before
+    dot = np.empty(len(magnitude))
+    dot[0] = np.dot(magnitude[0], first)
+    dot[1:] = np.einsum("fb,fb->f", magnitude[1:], magnitude[:-1])
+    power = np.einsum("fb,fb->f", magnitude, magnitude).astype(np.float64)
+    power_before = np.concatenate([[np.dot(first, first)], power[:-1]])
+    both = np.sqrt(power * power_before)
+    distance = np.sqrt(np.maximum(2 - 2 * dot / np.maximum(both, TINY), 0))
+    return np.where((both > TINY) & (distance > ROUNDING), distance, 0.0)
+
+
+def _mean(x: np.ndarray) -> np.ndarray:
+    """Mean over bins as a product: float32 in, float64 out."""
+    return (x @ np.full(x.shape[1], 1 / x.shape[1], dtype=x.dtype)).astype(np.float64)

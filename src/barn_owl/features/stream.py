@@ -29,7 +29,7 @@ class FrameStream:
         """Frames given out so far."""
         self._computed = 0  # frames computed so far
         self._kept = np.empty(0, dtype=np.float32)  # samples from the first frame of the open chunk on
-        self._buffer = np.empty((CHUNK, front_end.frame), dtype=np.float32)
+        self._buffer = np.empty((CHUNK, front_end.fft_length), dtype=np.float32)
         self._bases = list(dict.fromkeys(base for base, _, _, _ in front_end.layout))
         self._before: np.ndarray | None = None  # last magnitudes of the chunk before
         self._loudness = MomentaryLoudness(front_end) if "loudness" in self._bases else None

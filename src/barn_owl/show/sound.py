@@ -149,8 +149,11 @@ def tracks_figure(front_end: FrontEnd, frames: np.ndarray, *, title: str = "") -
     """
     parts, first = [], 0
     for base, times, names, unit in front_end.layout:
-        parts.append((names, unit, frames[:, first : first + len(names)], base + "′" * times))
+        rows = frames[:, first : first + len(names)]
         first += len(names)
+        if base == "mfcc":  # the first coefficient would hide all others
+            rows, unit = rows - rows.mean(axis=0), f"{unit} re its mean"
+        parts.append((names, "" if unit == "1" else unit, rows, base + "′" * times))
     figure = new_figure(max(8.0, 1.1 * len(parts)))
     grid = figure.subplots(len(parts), 1, sharex=True, squeeze=False)[:, 0]
     at = front_end.times(len(frames))
@@ -164,6 +167,10 @@ def tracks_figure(front_end: FrontEnd, frames: np.ndarray, *, title: str = "") -
                 rows.T, origin="lower", aspect="auto", cmap=DUSK, extent=(at[0], at[-1], -0.5, len(names) - 0.5),
                 vmin=float(np.quantile(rows, 0.05)), vmax=float(np.quantile(rows, 0.995)),
             )  # fmt: skip
+            if name in ("log-mel", "mel"):
+                mel_ticks(axes, front_end, FEW_TICKS_HZ)
+            if name == "chroma":
+                axes.set_yticks((0, 4, 8), ("C", "E", "G#"))
         axes.set_ylabel(f"{name}\n{unit}", fontsize=8, rotation=0, ha="right", va="center")
     grid[-1].set_xlabel("time in seconds")
     grid[0].set_title(
