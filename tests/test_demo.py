@@ -4,10 +4,11 @@ from itertools import pairwise
 import numpy as np
 import pytest
 
-from barn_owl.audio import audio_info, read_audio
+from barn_owl.audio import audio_info, facts_table, read_audio
 from barn_owl.clips import gather_folder, read_clip_table
 from barn_owl.demo import write_quay
 from barn_owl.demo.recorders import RECORDERS, Tape
+from barn_owl.demo.scenario import _write_clip
 from barn_owl.demo.sounds import EVENTS, FOREIGN, RATE_HZ, water
 
 
@@ -23,6 +24,15 @@ def test_the_harbour_is_varied_and_odd_as_promised(quay):
     assert all(1 <= info.duration_s <= 4.01 for info in infos)
     assert len(gathered.refused) == 1
     assert not read_audio(next(file for file in clips["file"] if "bilge-pump/mooring_005" in file))[0].any()
+
+
+def test_only_the_clips_that_are_meant_to_are_clipped_and_one_is_at_192_khz(quay, tmp_path):
+    facts, _ = facts_table(sorted(quay.clips.rglob("halyard/*_0*")))
+    assert (facts["clipped"] > 0).sum() == 0
+    _write_clip(tmp_path, 0, 0, 24)
+    _write_clip(tmp_path, 0, 1, 17)
+    assert audio_info(tmp_path / "bell-buoy" / "boathouse_024.wav").rate_hz == 192_000
+    assert facts_table(tmp_path.rglob("bilge-pump/*"))[0]["clipped"][0] > 10
 
 
 def test_the_truth_says_when_it_sounds(quay):

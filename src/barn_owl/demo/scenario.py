@@ -20,6 +20,7 @@ LABELS = (*EVENTS, BACKGROUND)
 BLOCK_S = 30.0
 FOREIGN_SHARE = 0.14
 EVENT_GAP_S = 4.5
+HEADROOM = 0.9
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -76,19 +77,17 @@ def _write_clip(folder: Path, seed: int, label: int, number: int) -> None:
         take = np.clip(take * 12, -1, 1)
     elif odd == "silent":
         take = np.zeros_like(take)
-    elif odd == "192 kHz" and take.ndim == 1:
+    elif odd == "192 kHz":
         take, rate_hz = resample(take, rate_hz, 192_000), 192_000
-    write_audio(
-        folder / LABELS[label] / f"{recorder.name}_{number:03d}{recorder.ending}",
-        np.clip(take, -1, 1),
-        rate_hz,
-    )
+    if odd != "clipped":  # whoever set the gain left some room
+        take = take * min(1.0, HEADROOM / max(float(np.abs(take).max()), HEADROOM))
+    write_audio(folder / LABELS[label] / f"{recorder.name}_{number:03d}{recorder.ending}", take, rate_hz)
 
 
 def _odd_one(label: int, number: int) -> str:
     """Name what is odd about a clip; blank for most."""
     odd = {(0, 11): "mislabelled", (2, 34): "mislabelled", (3, 23): "mislabelled", (5, 41): "mislabelled"}
-    odd |= {(1, 5): "silent", (4, 38): "silent", (0, 20): "192 kHz"}
+    odd |= {(1, 5): "silent", (4, 38): "silent", (0, 24): "192 kHz"}
     if number % 29 == 17:
         return "clipped"
     return odd.get((label, number), "")
