@@ -213,6 +213,13 @@ def test_unusable_clips_are_left_out_and_listed(clips, tmp_path):
     ]
 
 
+def test_rows_without_a_label_are_left_out_and_told(clips, tmp_path, caplog):
+    more = pd.concat([clips, clips.head(2).assign(label="", start_s=0.1, end_s=0.9)])
+    run = train(more, tmp_path / "run", small_plan("logistic"))
+    assert len(run.predictions) == len(clips)
+    assert "2 of 50 rows have no label and are left out" in caplog.text
+
+
 def test_folders_that_are_in_use_are_not_overwritten(run, clips, tmp_path):
     with pytest.raises(OutputError, match="exists and is not empty"):
         train(clips, run.folder, small_plan("logistic"))

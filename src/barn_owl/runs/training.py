@@ -1,6 +1,7 @@
 """From a clip table and a plan to the folder of a run."""
 
 import hashlib
+import logging
 import platform
 import time
 from collections.abc import Callable
@@ -32,6 +33,8 @@ from barn_owl.files import claim_folder, whole_file, write_json
 from barn_owl.runs.memory import peak_memory_mb
 from barn_owl.runs.run import Run, judge
 
+logger = logging.getLogger(__name__)
+
 
 def train(
     clips: pd.DataFrame,
@@ -58,6 +61,8 @@ def train(
     plan, begin = plan or Plan(), time.perf_counter()
     clips = check_clip_table(clips)
     labelled = clips[clips["label"] != ""].reset_index(drop=True)
+    if len(labelled) < len(clips):
+        logger.warning("%d of %d rows have no label and are left out", len(clips) - len(labelled), len(clips))
     _refuse_many_labels(labelled)
     sided = split_clips(labelled, plan.split, seed=plan.seed)
     _refuse_unknown_background(plan, labelled)
