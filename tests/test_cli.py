@@ -89,12 +89,19 @@ def test_features_of_a_file_and_of_a_table_with_ranking(owl, tmp_path, clips, lo
     table = tmp_path / "clips.csv"
     clips.to_csv(table, index=False)
     code, out, _ = owl(
-        "features", long_recording, "--features", "level,pitch,mfcc", "-o", tmp_path / "f.csv", "--figures", tmp_path
+        "features",
+        long_recording,
+        "--features",
+        "level,pitch,mfcc",
+        "-o",
+        tmp_path / "f.csv",
+        "--figures",
+        tmp_path / "tracks",
     )
     assert code == 0
     assert "frames of 15 features" in out
     assert list(read_features(tmp_path / "f.csv"))[:3] == ["time_s", "level", "pitch"]
-    assert (tmp_path / "tracks.png").stat().st_size > 10_000
+    assert (tmp_path / "tracks" / "tracks.png").stat().st_size > 10_000
     code, out, _ = owl(
         "features", table, "--features", "mfcc,shape", "-o", tmp_path / "t.parquet", "--rank", tmp_path / "r.csv",
         "--figures", tmp_path / "figures", "--cache", tmp_path / "cache", "--pool", "mean,quantile 0.9",
@@ -142,6 +149,7 @@ def long_recording(tmp_path_factory):
         (["features", "{table}", "--pool", "mode", "-o", "{tmp}/f.csv"], 2, "there is no statistic 'mode'"),
         (["features", "{table}", "-o", "{tmp}/f.doc"], 1, "features are written as .csv, .parquet, .npz, not .doc"),
         (["features", "{table}", "-o", "{table}"], 1, "exists; choose another name"),
+        (["features", "{table}", "-o", "{tmp}/f.csv", "--figures", "{run}"], 1, "exists and is not empty"),
         (["demo", "{run}"], 1, "exists and is not empty"),
     ],
 )

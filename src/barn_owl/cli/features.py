@@ -73,7 +73,7 @@ def command(
         if target is not None and target.exists() and not force:
             raise OutputError(f"{target} exists; choose another name, or say --force to overwrite it")
     if figures is not None:
-        claim_folder(figures, force=True)
+        claim_folder(figures, force=force)
     path = Path(what)
     if path.is_file() and path.suffix.lower() not in (".csv", ".tsv", ".parquet"):
         _of_file(voice, path, out, front_end, figures)

@@ -5,6 +5,7 @@ output (which it may overwrite), writes the gradients of the weights into ``grad
 gradient of the input. Shapes: ``(clips, steps, channels)`` unless a layer says otherwise.
 """
 
+from abc import ABC, abstractmethod
 from collections.abc import Sequence
 from typing import Any
 
@@ -13,7 +14,7 @@ import numpy as np
 Arrays = dict[str, np.ndarray]
 
 
-class Layer:
+class Layer(ABC):
     """A layer without weights; the parent of all."""
 
     def __init__(self) -> None:
@@ -32,15 +33,15 @@ class Layer:
         """Count the steps that come out for `steps` that go in."""
         return steps
 
+    @abstractmethod
     def forward(self, x: np.ndarray, rng: np.random.Generator | None) -> tuple[np.ndarray, Any]:
         """Compute the output; `rng` is given while training and None otherwise."""
-        raise NotImplementedError
 
+    @abstractmethod
     def backward(self, dy: np.ndarray, kept: Any, gradients: Arrays) -> np.ndarray:
         """Write the gradients of the weights and return that of the input."""
-        raise NotImplementedError
 
-    def absorb(self, kept: Sequence[Any]) -> None:
+    def absorb(self, kept: Sequence[Any]) -> None:  # noqa: B027 - most layers observe nothing
         """Update the state from what ``forward`` kept for each part of a batch, in order."""
 
 
