@@ -85,6 +85,35 @@ def test_look_at_a_file_a_folder_and_a_table(owl, tmp_path, folder, long_recordi
     assert (tmp_path / "overview.png").stat().st_size > 10_000
 
 
+def test_odd_files_are_told_one_by_one_and_the_good_ones_are_looked_at(owl, tmp_path, long_recording):
+    heap = tmp_path / "heap"
+    heap.mkdir()
+    write_audio(heap / "good.wav", 0.3 * np.sin(np.arange(16_000) * 0.2), 16_000)
+    write_audio(heap / "blink.wav", np.ones(100), 16_000)
+    (heap / "empty.wav").write_bytes(b"")
+    (heap / "text.flac").write_text("not a sound")
+    code, out, err = owl("look", heap, "--json")
+    assert code == 0, err
+    refused = json.loads(out)["refused"]
+    assert "is empty (0 bytes)" in refused[str(heap / "empty.wav")]
+    assert str(heap / "text.flac") in refused
+    assert len(refused) == 2
+    facts = json.loads(owl("look", heap / "good.wav", "--json")[1])
+    assert facts["peak_db"] == pytest.approx(-10.46, abs=0.05)
+    assert json.loads(owl("look", heap / "blink.wav", "--json")[1])["loudness_lufs"] is None
+    code, _, err = owl("look", heap / "empty.wav")
+    assert (code, "is empty (0 bytes)" in err) == (2, True)
+
+    features = ("features", heap / "blink.wav", "--features", "level,shape")
+    code, _, err = owl(*features, "-o", tmp_path / "short.csv")
+    assert code == 2
+    assert "too short for one frame of 32 ms; pad_short fills" in err
+    assert owl(*features, "-o", tmp_path / "short.csv", "--pad-short")[0] == 0
+    assert len(read_features(tmp_path / "short.csv")) == 1
+    code, _, err = owl("features", heap / "good.wav", "--features", "centriod", "-o", tmp_path / "x.csv")
+    assert (code, "did you mean centroid?" in err) == (2, True)
+
+
 def test_features_of_a_file_and_of_a_table_with_ranking(owl, tmp_path, clips, long_recording):
     table = tmp_path / "clips.csv"
     clips.to_csv(table, index=False)

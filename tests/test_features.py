@@ -234,7 +234,11 @@ def test_doubts_are_told_and_a_short_clip_is_padded_on_request():
     )
     with pytest.raises(AudioError, match="too short"):
         FrontEnd().frames(np.zeros(100))
-    assert FrontEnd().frames(np.zeros(100), pad=True).shape == (1, 48)
+    padded = FrontEnd(pad_short=True, features=["level", "deltas"])
+    assert padded.frames(np.ones(100)).shape == (1, 2)
+    assert (
+        padded.frames(np.ones(100))[0, 0] == FrontEnd(features=["level"]).frames(np.pad(np.ones(100), (0, 412)))[0, 0]
+    )
 
 
 def test_every_feature_says_unit_and_formula():

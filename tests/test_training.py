@@ -208,7 +208,8 @@ def test_unusable_clips_are_left_out_and_listed(clips, tmp_path):
     reasons = pd.read_csv(tmp_path / "run" / "skipped.csv")["reason"].tolist()
     assert [reason.split(str(tmp_path))[1] for reason in reasons] == [
         "/silent.wav holds nothing but zeros",
-        "/short.wav: 1 samples (6.25e-05 s at 16000 Hz) are too short for one frame of 32 ms",
+        "/short.wav: 1 samples (6.25e-05 s at 16000 Hz) are too short for one frame of 32 ms; "
+        "pad_short fills them up with zeros",
         "/gone.wav is empty (0 bytes)",
     ]
 

@@ -2,7 +2,6 @@
 
 import hashlib
 from collections.abc import Callable, Iterable
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
@@ -15,6 +14,7 @@ from barn_owl.audio.loudness import LoudnessMeter, TruePeakMeter
 from barn_owl.audio.reading import audio_info, stream_channels
 from barn_owl.audio.silence import decibel
 from barn_owl.errors import AudioError
+from barn_owl.parallel import each
 
 STRETCH_S = 0.05
 SILENT_DB = -60.0
@@ -83,24 +83,23 @@ def facts_table(
 ) -> tuple[pd.DataFrame, dict[str, str]]:
     """Measure many files, `workers` at a time; a table with a row a file, and why others were left out."""
     names = [str(path) for path in paths]
-
-    def work(path: str) -> FileFacts | str:
-        try:
-            return file_facts(path)
-        except AudioError as error:
-            return str(error)
-
     rows: list[dict[str, Any]] = []
     refused: dict[str, str] = {}
-    with ThreadPoolExecutor(workers) as pool:
-        for done, (path, result) in enumerate(zip(names, pool.map(work, names), strict=True), start=1):
-            if isinstance(result, str):
-                refused[path] = result
-            else:
-                rows.append(asdict(result))
-            if progress:
-                progress(done, len(names))
+    for done, (path, result) in enumerate(zip(names, each(_facts_or_reason, names, workers), strict=True), start=1):
+        if isinstance(result, str):
+            refused[path] = result
+        else:
+            rows.append(asdict(result))
+        if progress:
+            progress(done, len(names))
     return pd.DataFrame(rows, columns=list(FileFacts.__dataclass_fields__)), refused
+
+
+def _facts_or_reason(path: str) -> FileFacts | str:
+    try:
+        return file_facts(path)
+    except AudioError as error:
+        return str(error)
 
 
 class _Measures:

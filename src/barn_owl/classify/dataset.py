@@ -1,9 +1,9 @@
 """The frames of many clips, and windows of one length drawn from them."""
 
 from collections.abc import Callable, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from contextlib import nullcontext
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -15,6 +15,7 @@ from barn_owl.errors import AudioError, TableError
 from barn_owl.features import FrontEnd
 from barn_owl.features.activity import QUIET_SHARE, lively, window_activity
 from barn_owl.features.cache import Excerpt, FrameCache, excerpts
+from barn_owl.parallel import each
 
 
 @dataclass(frozen=True)
@@ -59,18 +60,15 @@ def load_frames(
     if progress and done:
         progress(done, len(asked))
     with (
-        ThreadPoolExecutor(workers) as pool,
         threadpool_limits(limits=1, user_api="blas"),
         store.adding() if store is not None and missing else nullcontext() as adding,
     ):
-        results = pool.map(lambda row: _computed(asked[row], front_end), missing)
-        contents = pool.map(lambda row: _content(asked[row]), missing if adding is not None else [])
-        for row, result in zip(missing, results, strict=True):
-            sha256 = next(contents, "")
-            if adding is not None and sha256 and not isinstance(result, str):
-                adding.add(
-                    asked[row], result, sha256
-                )  # read back from the map below, so that memory does not fill up
+        work = partial(_computed_and_known, front_end=front_end, known=adding is not None)
+        results = each(work, [asked[row] for row in missing], workers)
+        for row, (result, sha256) in zip(missing, results, strict=True):
+            if adding is not None and sha256:
+                # Read back from the map below, so that memory does not fill up.
+                adding.add(asked[row], result, sha256)
             else:
                 loaded[row] = result
             done += 1
@@ -96,11 +94,13 @@ def _found(store: FrameCache | None, excerpt: Excerpt) -> np.ndarray | None:
         return None  # reading it will say what is wrong
 
 
-def _content(excerpt: Excerpt) -> str:
+def _computed_and_known(excerpt: Excerpt, front_end: FrontEnd, *, known: bool) -> tuple[np.ndarray | str, str]:
+    """Compute the frames of an excerpt, or say why that cannot be done, and by what its file is known again."""
+    frames = _computed(excerpt, front_end)
     try:
-        return excerpt.content()
+        return frames, excerpt.content() if known and not isinstance(frames, str) else ""
     except OSError:
-        return ""  # reading it says what is wrong
+        return frames, ""  # gone since it was read: used now, but not kept
 
 
 def _computed(excerpt: Excerpt, front_end: FrontEnd) -> np.ndarray | str:

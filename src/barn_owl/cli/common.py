@@ -116,7 +116,9 @@ class Voice:
 
 def _cell(value: Any) -> str:
     if isinstance(value, float):
-        return "–" if pd.isna(value) else f"{value:.2f}"
+        if pd.isna(value):
+            return "–"
+        return f"{value:.{2 if abs(value) < 10 else 1 if abs(value) < 100 else 0}f}"
     return str(value)
 
 

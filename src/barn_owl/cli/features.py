@@ -36,6 +36,7 @@ SHOWN = 12
 @click.option(
     "--pool", "statistics", default="mean,deviation", show_default=True, help="Statistics over the frames of a clip."
 )
+@click.option("--pad-short", is_flag=True, help="Fill up what is shorter than a frame with zeros, to one frame.")
 @click.option("--rank", type=click.Path(path_type=Path), help="Also rank the features by label; table to write.")
 @click.option("--figures", type=click.Path(path_type=Path), help="Folder for figures.")
 @click.option("--cache", type=click.Path(path_type=Path), help="Folder to keep computed frames in for next time.")
@@ -49,6 +50,7 @@ def command(
     out: Path,
     names: str | None,
     statistics: str,
+    pad_short: bool,
     rank: Path | None,
     figures: Path | None,
     cache: Path | None,
@@ -67,6 +69,7 @@ def command(
     voice = Voice(quiet=quiet, as_json=as_json)
     front_end = (read_plan(plan_path) if plan_path else Plan()).front_end
     front_end = front_end.but(features=[name.strip() for name in names.split(",")] if names else None)
+    front_end = front_end.but(pad_short=pad_short or None)
     for doubt in front_end.doubts:
         voice.warn(doubt)
     for target in (out, rank):

@@ -76,12 +76,10 @@ def command(
         return
     if path.is_dir():
         gathered = gather_folder(path)
-        clips = gathered.clips
-        for reason in gathered.refused.values():
-            voice.warn(f"left out: {reason}")
+        clips, unread = gathered.clips, gathered.refused
     else:
-        clips = read_clips(what)
-    _look_at_clips(voice, clips, out, front_end, examples=examples, workers=workers, force=force)
+        clips, unread = read_clips(what), {}
+    _look_at_clips(voice, clips, unread, out, front_end, examples=examples, workers=workers, force=force)
 
 
 def _look_at_file(voice: Voice, path: Path, out: Path | None, front_end: FrontEnd, *, force: bool) -> None:
@@ -111,6 +109,7 @@ def _look_at_file(voice: Voice, path: Path, out: Path | None, front_end: FrontEn
 def _look_at_clips(
     voice: Voice,
     clips: pd.DataFrame,
+    unread: dict[str, str],
     out: Path | None,
     front_end: FrontEnd,
     *,
@@ -122,6 +121,7 @@ def _look_at_clips(
         claim_folder(out, force=force)
     with voice.progress("measuring files") as progress:
         facts, refused = facts_table(clips["file"].unique(), workers=workers, progress=progress)
+    refused = unread | refused
     for reason in refused.values():
         voice.warn(f"left out: {reason}")
     joined = clips[["file", "label"]].merge(facts, on="file")

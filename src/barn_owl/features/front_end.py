@@ -33,6 +33,7 @@ class FrontEnd(Settings):
         ``log-mel``, ``mfcc``, ``chroma``, ``centroid`` ... ``flux`` (or all of them: ``shape``),
         ``zero-crossings``, ``level``, ``loudness``, ``pitch``, ``pitch-confidence``; ``deltas`` and
         ``second-deltas`` are of the feature named before them.
+    pad_short : whether sound shorter than a frame is filled up with zeros to one frame, rather than refused.
 
     Each frame is weighted with a window, its power spectrum scaled so that a sine of amplitude 1 reads 1 at
     its peak. Levels are ``10 log10(power + 10^(floor_db / 10))``, in dB re a full-scale sine, and, with
@@ -55,6 +56,7 @@ class FrontEnd(Settings):
     high_hz: float | None = None
     floor_db: float = Field(default=-100.0, ge=-200, le=0)
     range_db: float | None = Field(default=None, gt=0)
+    pad_short: bool = False
     coefficients: int = Field(default=13, ge=1)
     lifter: int = Field(default=0, ge=0)
     delta_frames: int = Field(default=2, ge=1, le=50)
@@ -171,6 +173,11 @@ class FrontEnd(Settings):
         """Unit of each column of the frames."""
         return [unit for _, _, names, unit in self.layout for _ in names]
 
+    @cached_property
+    def widths(self) -> dict[str, int]:
+        """Number of columns of each feature that is computed."""
+        return {base: len(names) for base, _, names, _ in self.layout}
+
     @property
     def width(self) -> int:
         """Number of columns of the frames."""
@@ -269,10 +276,10 @@ class FrontEnd(Settings):
         """Time of the middle of each frame in seconds, shape ``(frames,)``."""
         return (np.arange(frames) * self.hop + self.frame / 2) / self.rate_hz
 
-    def frames(self, samples: np.ndarray, *, pad: bool = False) -> np.ndarray:
+    def frames(self, samples: np.ndarray) -> np.ndarray:
         """Compute the frames of mono `samples` at this front end's rate.
 
-        samples : shape ``(samples,)``, full scale 1.0. pad : fill up with zeros what is shorter than a frame.
+        samples : shape ``(samples,)``, full scale 1.0.
 
         Returns float32, shape ``(frames, width)``; `columns` and `units` say what each column is.
         Raises AudioError when the samples are not mono, not finite, or too short for one frame.
@@ -280,12 +287,10 @@ class FrontEnd(Settings):
         samples = np.asarray(samples)
         if samples.ndim != 1:
             raise AudioError(f"samples must be mono, shape (samples,); got shape {samples.shape}")
-        if pad and len(samples) < self.frame:
-            samples = np.pad(samples, (0, self.frame - len(samples)))
-        if len(samples) < self.frame:
+        if len(samples) < self.frame and not (self.pad_short and len(samples)):
             raise AudioError(
                 f"{len(samples)} samples ({len(samples) / self.rate_hz:.4g} s at {self.rate_hz} Hz) are too "
-                f"short for one frame of {self.frame_ms:g} ms"
+                f"short for one frame of {self.frame_ms:g} ms; pad_short fills them up with zeros"
             )
         stream = self.stream()
         frames, rest = stream.push(samples), stream.finish()

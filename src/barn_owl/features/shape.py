@@ -15,40 +15,76 @@ ROUNDING = 2e-3
 """Flux below this is rounding of float32, not change."""
 
 
-def moments(power: np.ndarray, width_hz: float) -> np.ndarray:
-    """Centroid and spread in hertz, skewness and kurtosis; float64, shape ``(frames, 4)``.
+class Blocks:
+    """Power spectra summed up over blocks of `SIZE` bins, from which moments and quantiles follow.
 
-    ``centroid = sum f p``, ``spread = sqrt(sum (f - centroid)^2 p)``, then the third and fourth central
-    moments divided by the third and fourth power of the spread, with p the power divided by its sum.
+    Within a block, float32 about the block's middle is exact enough; from block to block it is not, because
+    the fourth moment of a narrow peak far from 0 would drown in rounding. So blocks are summed by one fast
+    matrix product, and put together in float64, where there are few of them.
     """
-    bins = power.shape[1]
-    # Frequencies from 0 to 1 and float64: the fourth moment would drown in rounding otherwise.
-    f = np.linspace(0.0, 1.0, bins)
-    raw = power.astype(np.float64) @ np.stack([np.ones(bins), f, f**2, f**3, f**4], axis=1)
-    total = raw[:, :1]
-    one, two, three, four = (raw[:, 1:] / np.maximum(total, TINY)).T
-    variance = np.maximum(two - one**2, 0)
-    third = three - 3 * one * two + 2 * one**3
-    fourth = four - 4 * one * three + 6 * one**2 * two - 3 * one**4
-    spread = np.sqrt(variance)
-    # Narrower than a thousandth of a bin is a single bin: higher moments mean nothing there.
-    narrow = spread < 1e-3 / bins
-    safe = np.where(narrow, 1.0, spread)
-    top = (bins - 1) * width_hz
-    shape = [one * top, spread * top, np.where(narrow, 0, third / safe**3), np.where(narrow, 0, fourth / safe**4)]
-    return np.where(total > TINY, np.stack(shape, axis=1), 0.0)
 
+    SIZE = 16
 
-def roll_off(power: np.ndarray, width_hz: float, share: float = 0.85) -> np.ndarray:
-    """Lowest frequency in hertz below which `share` of the power lies."""
-    total = power @ _running_sum(power.shape[1])
-    return np.argmax(total >= np.float32(share) * total[:, -1:], axis=1) * width_hz
+    def __init__(self, power: np.ndarray, width_hz: float) -> None:
+        self._power, self._width_hz = power, width_hz
+        self._count = -(-power.shape[1] // self.SIZE)
+        # Frames last: what follows works along them.
+        sums = _block_matrix(power.shape[1]) @ power.T
+        self._sums = sums.astype(np.float64).reshape(5, self._count, len(power))
+
+    def moments(self) -> np.ndarray:
+        """Centroid and spread in hertz, skewness and kurtosis; float64, shape ``(frames, 4)``.
+
+        ``centroid = sum f p``, ``spread = sqrt(sum (f - centroid)^2 p)``, then the third and fourth central
+        moments divided by the third and fourth power of the spread, with p the power divided by its sum.
+        """
+        total = self._sums[0].sum(axis=0)
+        p, one, two, three, four = self._sums / np.maximum(total, TINY)
+        middles = _middles(self._power.shape[1])
+        centroid = middles @ p + one.sum(axis=0)
+        # (x - c)^n = ((x - m) + (m - c))^n, with m the middle of the block.
+        d = middles[:, None] - centroid
+        variance = np.maximum((two + d * (2 * one + d * p)).sum(axis=0), 0)
+        third = (three + d * (3 * two + d * (3 * one + d * p))).sum(axis=0)
+        fourth = (four + d * (4 * three + d * (6 * two + d * (4 * one + d * p)))).sum(axis=0)
+        spread = np.sqrt(variance)
+        # Narrower than a hundredth of a bin is a single bin: higher moments mean nothing there.
+        narrow = spread < 1e-2
+        safe = np.where(narrow, 1.0, spread)
+        higher = [np.where(narrow, 0, third / safe**3), np.where(narrow, 0, fourth / safe**4)]
+        found = np.stack([centroid * self._width_hz, spread * self._width_hz, *higher], axis=1)
+        return np.where(total[:, None] > TINY, found, 0.0)
+
+    def roll_off(self, share: float = 0.85) -> np.ndarray:
+        """Lowest frequency in hertz below which `share` of the power lies; float64, shape ``(frames,)``."""
+        rows, bins = np.arange(len(self._power)), self._power.shape[1]
+        running = np.cumsum(self._sums[0], axis=0)
+        wanted = share * running[-1]
+        block = np.argmax(running >= wanted, axis=0)
+        before = running[block, rows] - self._sums[0][block, rows]
+        inside = np.minimum(block * self.SIZE + np.arange(self.SIZE)[:, None], bins - 1)
+        within = before + np.cumsum(self._power[rows, inside], axis=0, dtype=np.float64)
+        # Rounding may leave the block's own sum a little above its bins: then it is its last bin.
+        within[-1] = np.inf
+        at = inside[np.argmax(within >= wanted, axis=0), rows]
+        return np.where(wanted > TINY, at * self._width_hz, 0.0)
 
 
 @lru_cache(maxsize=8)
-def _running_sum(bins: int) -> np.ndarray:
-    """Matrix that adds up all bins so far: as a product this is several times faster than a cumulative sum."""
-    return np.triu(np.ones((bins, bins), dtype=np.float32))
+def _block_matrix(bins: int) -> np.ndarray:
+    """Matrix, ``(5 * blocks, bins)``: power times the 0th to 4th power of the distance to the block's middle."""
+    middles = _middles(bins)
+    matrix = np.zeros((5, len(middles), bins), dtype=np.float32)
+    for number, middle in enumerate(middles):
+        inside = np.arange(number * Blocks.SIZE, min((number + 1) * Blocks.SIZE, bins))
+        matrix[:, number, inside] = (inside - middle) ** np.arange(5)[:, None]
+    return matrix.reshape(-1, bins)
+
+
+def _middles(bins: int) -> np.ndarray:
+    """Middle of each block; the last one may be shorter."""
+    first = np.arange(0, bins, Blocks.SIZE)
+    return (first + np.minimum(first + Blocks.SIZE, bins) - 1) / 2
 
 
 def flatness(power: np.ndarray, log_power: np.ndarray) -> np.ndarray:

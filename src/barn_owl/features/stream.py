@@ -9,7 +9,7 @@ import numpy as np
 from barn_owl.audio.loudness import BLOCK_S, OFFSET, KWeighting
 from barn_owl.errors import AudioError
 from barn_owl.features.cepstrum import deltas
-from barn_owl.features.chunk import CHUNK, FEATURES, Chunk
+from barn_owl.features.chunk import CHUNK, FEATURES, Chunk, Workspace
 from barn_owl.features.framing import frame_view
 
 if TYPE_CHECKING:
@@ -29,7 +29,7 @@ class FrameStream:
         """Frames given out so far."""
         self._computed = 0  # frames computed so far
         self._kept = np.empty(0, dtype=np.float32)  # samples from the first frame of the open chunk on
-        self._buffer = np.empty((CHUNK, front_end.fft_length), dtype=np.float32)
+        self._space = Workspace(front_end)
         self._bases = list(dict.fromkeys(base for base, _, _, _ in front_end.layout))
         self._before: np.ndarray | None = None  # last magnitudes of the chunk before
         self._loudness = MomentaryLoudness(front_end) if "loudness" in self._bases else None
@@ -53,7 +53,7 @@ class FrameStream:
             return np.empty((0, front_end.width), dtype=np.float32)
         bases = self._base_frames(frame_view(kept, front_end.frame, front_end.hop), skip)
         # One sample that is not a number spoils its frames.
-        if not all(np.isfinite(base).all() for base in bases):
+        if not all(np.isfinite(base.max()) and np.isfinite(base.min()) for base in bases):
             raise AudioError("samples must be finite; there is NaN or infinity among them")
         self._computed += available - skip
         self._kept = kept[available // CHUNK * CHUNK * front_end.hop :].copy()
@@ -61,31 +61,28 @@ class FrameStream:
 
     def finish(self) -> np.ndarray:
         """Return the frames that waited for what comes after them; float32, ``(frames, width)``."""
+        if self.front_end.pad_short and not self._computed and len(self._kept):
+            first = self.push(np.zeros(self.front_end.frame - len(self._kept), dtype=np.float32))
+            return np.concatenate([first, self.finish()])
         if not self._ahead or not self._computed:
             return np.empty((0, self.front_end.width), dtype=np.float32)
         return self._assembled([np.empty((0, base.shape[1]), dtype=np.float32) for base in self._context], last=True)
 
     def _base_frames(self, view: np.ndarray, skip: int) -> list[np.ndarray]:
         """Compute each base feature for framed samples, the first of which begins a chunk, from row `skip` on."""
-        count = len(view) - skip
-        out: list[np.ndarray | None] = [None] * len(self._bases)
-        for first in range(0, len(view), CHUNK):
-            chunk = Chunk(self.front_end, view[first : first + CHUNK], self._buffer, self._before)
+        count, names = len(view) - skip, [name for name in self._bases if name in FEATURES]
+        out = {name: np.empty((count, self.front_end.widths[name]), dtype=np.float32) for name in names}
+        for first in range(0, len(view) if names else 0, CHUNK):
+            chunk = Chunk(self.front_end, view[first : first + CHUNK], self._space, self._before)
             begin = max(skip - first, 0)
-            for number, name in enumerate(self._bases):
-                if name not in FEATURES:
-                    continue
-                rows = FEATURES[name].compute(chunk)
-                rows = rows[begin : chunk.rows] if rows.ndim == 2 else rows[begin : chunk.rows, None]
-                whole = out[number]
-                if whole is None:
-                    out[number] = whole = np.empty((count, rows.shape[1]), dtype=np.float32)
-                whole[first + begin - skip : first + chunk.rows - skip] = rows
-            if chunk.rows == CHUNK and "flux" in self._bases:
+            for name, whole in out.items():
+                rows = FEATURES[name].compute(chunk)[begin : chunk.rows]
+                whole[first + begin - skip : first + chunk.rows - skip] = rows if rows.ndim == 2 else rows[:, None]
+            if chunk.rows == CHUNK and "flux" in names:
                 self._before = chunk.magnitude[-1].copy()
         if self._loudness:
-            out[self._bases.index("loudness")] = self._loudness.take(count)
-        return [base for base in out if base is not None]
+            out["loudness"] = self._loudness.take(count)
+        return [out[name] for name in self._bases]
 
     def _assembled(self, bases: list[np.ndarray], *, last: bool) -> np.ndarray:
         """Put the columns together, with deltas where they are asked for."""
