@@ -74,7 +74,7 @@ def test_label_nan_semicolons_and_a_byte_order_mark_are_read(tmp_path):
         ({"file": ["a", ""]}, "row 2: file is blank"),
         ({"file": ["a"], "start_s": [-1.0]}, "row 1: start_s must not be negative, got -1"),
         ({"file": ["a", "b"], "start_s": [0, 3], "end_s": [1, 2]}, "row 2: end_s must be after start_s=3, got 2"),
-        ({"file": ["a"], "start_s": ["1,5"]}, "row 1: start_s must be a number, got '1,5'"),
+        ({"file": ["a"], "start_s": ["1.5x"]}, "row 1: start_s must be a number, got '1.5x'"),
         ({"file": ["a"], "end_s": ["inf"]}, "row 1: end_s must be a number, got 'inf'"),
         ({"file": ["a"], "split": ["trian"]}, "row 1: split must be train, validation, test or blank, got 'trian'"),
         ({"file": ["a"], "score": [1.5]}, "row 1: score must be 0 to 1, got 1.5"),

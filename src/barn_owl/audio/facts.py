@@ -57,17 +57,31 @@ class FileFacts:
     fingerprint: str
 
 
-def file_facts(path: str | Path) -> FileFacts:
-    """Measure a sound file in one pass, with memory that grows by a number every 50 ms.
+def file_facts(
+    path: str | Path,
+    *,
+    start_s: float | None = None,
+    end_s: float | None = None,
+    hear: Callable[[np.ndarray], object] | None = None,
+    flaws: list[str] | None = None,
+) -> FileFacts:
+    """Measure a sound file, or an excerpt, in one pass, with memory that grows by a number every 50 ms.
 
+    start_s, end_s : the excerpt in seconds; None for the start and the end of the file. hear : called with each
+    block, shape ``(samples, channels)``, to save a second pass. flaws : a list that what is wrong with the
+    samples is added to, instead of a warning in the log.
     Raises AudioError when the file cannot be read or holds no samples.
     """
     info = audio_info(path)
     if not info.samples:
         raise AudioError(f"{path} holds no samples")
     measure = _Measures(info.rate_hz, info.channels)
-    for block in stream_channels(path):
+    for block in stream_channels(path, start_s=start_s, end_s=end_s, flaws=flaws):
         measure.push(block)
+        if hear is not None:
+            hear(block)
+    if not measure.samples:
+        raise AudioError(f"{path} holds no samples from {start_s or 0:g} to {end_s} s")
     return FileFacts(
         file=str(path),
         duration_s=measure.samples / info.rate_hz,

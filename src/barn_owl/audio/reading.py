@@ -145,14 +145,17 @@ def stream_audio(
         yield from resample_blocks(mono, file.samplerate, rate_hz or file.samplerate)
 
 
-def stream_channels(path: str | Path) -> Iterator[np.ndarray]:
-    """Yield a whole sound file as float32 blocks with all its channels, shape ``(samples, channels)``.
+def stream_channels(
+    path: str | Path, *, start_s: float | None = None, end_s: float | None = None, flaws: list[str] | None = None
+) -> Iterator[np.ndarray]:
+    """Yield an excerpt as float32 blocks with all its channels, shape ``(samples, channels)``.
 
-    Warnings and errors as for `stream_audio`.
+    flaws : a list that what is wrong with the samples is added to, instead of a warning in the log.
+    Other parameters and errors as for `stream_audio`.
     """
     path = Path(path)
     with _opened(path) as file:
-        yield from blocks_of(path, file, 0, file.frames)
+        yield from blocks_of(path, file, *_excerpt(path, file, start_s, end_s), flaws)
 
 
 def read_audio(
@@ -187,8 +190,14 @@ def _excerpt(path: Path, file: soundfile.SoundFile, start_s: float | None, end_s
     return start, min(end, length)
 
 
-def blocks_of(path: Path, file: soundfile.SoundFile, start: int, end: int) -> Iterator[np.ndarray]:
-    """Decode samples `start` to `end` in blocks, ``(samples, channels)``; what is not finite becomes 0."""
+def blocks_of(
+    path: Path, file: soundfile.SoundFile, start: int, end: int, flaws: list[str] | None = None
+) -> Iterator[np.ndarray]:
+    """Decode samples `start` to `end` in blocks, ``(samples, channels)``; what is not finite becomes 0.
+
+    What is wrong is logged, or added to `flaws`.
+    """
+    found: list[str] = []
     not_finite, position, rate = 0, start, file.samplerate
     try:
         if start or file.tell():
@@ -210,9 +219,14 @@ def blocks_of(path: Path, file: soundfile.SoundFile, start: int, end: int) -> It
         if position == start:
             raise AudioError(f"{path} cannot be decoded: {error.error_string.rstrip('. ')}") from error
     if position < end:
-        logger.warning("%s breaks off at %.3f s of %.3f s; used as far as it goes", path, position / rate, end / rate)
+        found.append(f"breaks off at {position / rate:.3f} s of {end / rate:.3f} s; used as far as it goes")
     if not_finite:
-        logger.warning("%s: %d samples are not finite (NaN or infinite); taken as silence", path, not_finite)
+        found.append(f"{not_finite} samples are not finite (NaN or infinite); taken as silence")
+    if flaws is not None:
+        flaws.extend(found)
+        return
+    for flaw in found:
+        logger.warning("%s: %s", path, flaw)
 
 
 def one_channel(block: np.ndarray, channel: int | Literal["mix"]) -> np.ndarray:

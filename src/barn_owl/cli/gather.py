@@ -1,6 +1,7 @@
 """``barn-owl gather``."""
 
 from pathlib import Path
+from typing import Literal
 
 import click
 
@@ -11,63 +12,101 @@ from barn_owl.cli.common import (
     json_option,
     out_file_option,
     quiet_option,
+    seed_option,
     write_clips,
 )
-from barn_owl.clips import Gathered, gather_folder, gather_table
+from barn_owl.clips import (
+    Gathered,
+    gather_folder,
+    gather_table,
+    gather_together,
+    limit_clips,
+    other_label,
+    read_label_map,
+    relabel,
+)
 
 SHOWN_REFUSALS = 5
 
 
 @click.command("gather", short_help="Make a clip table.")
-@click.argument("folder", type=click.Path(path_type=Path), required=False)
-@click.option("--table", type=click.Path(path_type=Path), help="A table of yours instead of a folder per label.")
+@click.argument("sources", type=click.Path(path_type=Path), nargs=-1, required=True)
 @click.option(
-    "--column", "columns", multiple=True, metavar="OURS=YOURS", help="Which of its columns is which: label=class."
+    "--column", "columns", multiple=True, metavar="OURS=YOURS", help="Which column of a table is which: label=class."
 )
-@click.option("--audio", type=click.Path(path_type=Path), help="Where the table's files are, if not beside it.")
-@click.option("--names", metavar="PATTERN", help='What file names say, such as "{group}_{take}".')
+@click.option("--audio", type=click.Path(path_type=Path), help="Where the files of a table are, if not beside it.")
+@click.option(
+    "--names", metavar="PATTERN", help='What file names say, "{group}_{take}", or a regular expression with names.'
+)
+@click.option(
+    "--label-folder",
+    type=click.Choice(["first", "last"]),
+    default="first",
+    show_default=True,
+    help="Which of nested folders is the label.",
+)
+@click.option("--labels", "label_map", type=click.Path(path_type=Path), help="Table: which label becomes which.")
+@click.option("--relabel", "renamed", multiple=True, metavar="OLD=NEW", help="Rename a label; OLD= drops it.")
+@click.option("--other-than", "kept", multiple=True, metavar="LABEL", help="Keep this label; others become 'other'.")
+@click.option("--limit", type=click.IntRange(min=1), help="Most clips of a label, drawn evenly from its groups.")
 @out_file_option
+@seed_option
 @force_option
 @json_option
 @quiet_option
 def command(
-    folder: Path | None,
-    table: Path | None,
+    sources: tuple[Path, ...],
     columns: tuple[str, ...],
     audio: Path | None,
     names: str | None,
+    label_folder: Literal["first", "last"],
+    label_map: Path | None,
+    renamed: tuple[str, ...],
+    kept: tuple[str, ...],
+    limit: int | None,
     out: Path,
+    seed: int | None,
     force: bool,
     as_json: bool,
     quiet: bool,
 ) -> None:
-    """Make a clip table from a FOLDER that holds a folder for each label, or from a table you have.
+    """Make a clip table from SOURCES: folders that hold a folder for each label, and tables you have.
 
     \b
     barn-owl gather recordings -o clips.csv
     barn-owl gather recordings --names "{group}_{take}" -o clips.csv
-    barn-owl gather --table sheet.csv --column file=name --column label=class -o clips.csv
+    barn-owl gather sheet.csv --column file=name --column label=class -o clips.csv
+    barn-owl gather recordings sheet.csv --relabel bell=bell-buoy --relabel test= -o clips.csv
     """
-    if (folder is None) == (table is None):
-        raise click.UsageError("give either a FOLDER or --table")
     voice = Voice(quiet=quiet or is_stdout(out), as_json=as_json)
-    if folder is not None:
-        if columns or audio:
-            raise click.UsageError("--column and --audio go with --table")
-        gathered = gather_folder(folder, names=names)
-    else:
-        if names:
-            raise click.UsageError("--names goes with a FOLDER")
-        gathered = gather_table(str(table), columns=_pairs(columns), audio_folder=audio)
-    write_clips(gathered.clips, out, force=force)
+    tables = [source for source in sources if source.is_file()]
+    if (columns or audio) and not tables:
+        raise click.UsageError("--column and --audio go with a table")
+    if names and len(tables) == len(sources):
+        raise click.UsageError("--names goes with a folder")
+    gathered = gather_together(
+        [
+            gather_table(source, columns=_pairs("--column", columns), audio_folder=audio)
+            if source in tables
+            else gather_folder(source, names=names, label_folder=label_folder)
+            for source in sources
+        ]
+    )
+    clips = relabel(gathered.clips, (read_label_map(label_map) if label_map else {}) | _pairs("--relabel", renamed))
+    if kept:
+        clips = other_label(clips, kept, most=limit, seed=seed or 0)
+    if limit:
+        clips = limit_clips(clips, limit, seed=seed or 0)
+    gathered = Gathered(clips=clips, refused=gathered.refused)
+    write_clips(clips, out, force=force)
     _report(voice, gathered, out)
 
 
-def _pairs(columns: tuple[str, ...]) -> dict[str, str]:
-    for column in columns:
-        if "=" not in column:
-            raise click.UsageError(f"--column takes OURS=YOURS, such as label=class; got {column!r}")
-    return dict(column.split("=", 1) for column in columns)
+def _pairs(option: str, pairs: tuple[str, ...]) -> dict[str, str]:
+    for pair in pairs:
+        if "=" not in pair:
+            raise click.UsageError(f"{option} takes two names with = between them; got {pair!r}")
+    return dict(pair.split("=", 1) for pair in pairs)
 
 
 def _report(voice: Voice, gathered: Gathered, out: Path) -> None:
@@ -79,9 +118,9 @@ def _report(voice: Voice, gathered: Gathered, out: Path) -> None:
     for reason in list(gathered.refused.values())[:SHOWN_REFUSALS]:
         voice.warn(f"left out: {reason}")
     if len(gathered.refused) > SHOWN_REFUSALS:
-        voice.warn(f"... and {len(gathered.refused) - SHOWN_REFUSALS} more files left out")
-    voice.say(f"\nWrote {len(clips)} clips of {len(counts)} labels to {out}; {len(gathered.refused)} files left out.")
-    voice.say(f"Next: barn-owl train {out} --run RUN")
+        voice.warn(f"... and {len(gathered.refused) - SHOWN_REFUSALS} more left out")
+    voice.say(f"\nWrote {len(clips)} clips of {len(counts)} labels to {out}; {len(gathered.refused)} left out.")
+    voice.say(f"Next: barn-owl check {out}")
     voice.result(
         {
             "clips": len(clips),

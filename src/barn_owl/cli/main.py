@@ -8,7 +8,10 @@ import click
 
 SECTIONS = {
     "Start here": {"demo": "Make up a harbour, train on it, tag a night, say how well it went."},
-    "Clips": {"gather": "Make a clip table from a folder per label, or from a table of yours."},
+    "Clips": {
+        "gather": "Make a clip table from folders per label and from tables of yours.",
+        "check": "Say what is wrong with clips before it hurts, and repair the table.",
+    },
     "Sound": {
         "look": "Facts and figures of a file, a folder or a clip table.",
         "features": "Compute, export and rank features.",
@@ -72,9 +75,8 @@ def run(arguments: list[str] | None = None) -> int:
     from barn_owl.errors import BarnOwlError, OutputError, TrainingError
 
     try:
-        barn_owl.main(args=arguments, prog_name="barn-owl", standalone_mode=False)
-    except click.exceptions.Exit as stop:
-        return stop.exit_code
+        # An exit code that a command asks for comes back as its result.
+        code = barn_owl.main(args=arguments, prog_name="barn-owl", standalone_mode=False)
     except click.ClickException as error:
         error.show()
         return error.exit_code
@@ -84,4 +86,4 @@ def run(arguments: list[str] | None = None) -> int:
     except BarnOwlError as error:
         click.echo(f"barn-owl: {error}", err=True)
         return 1 if isinstance(error, TrainingError | OutputError) else 2
-    return 0
+    return code if isinstance(code, int) else 0

@@ -1,13 +1,16 @@
 """Making a clip table from what people have: a folder per label, or a table of their own."""
 
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Literal
 
+import numpy as np
 import pandas as pd
 
 from barn_owl.audio import AUDIO_ENDINGS, audio_info
+from barn_owl.audio.reading import PAST_END_S
 from barn_owl.clips.table import COLUMNS, check_clip_table, read_any_table
 from barn_owl.errors import AudioError, TableError
 
@@ -20,15 +23,18 @@ class Gathered:
     refused: dict[str, str]
 
 
-def gather_folder(folder: str | Path, *, names: str | None = None) -> Gathered:
+def gather_folder(
+    folder: str | Path, *, names: str | None = None, label_folder: Literal["first", "last"] = "first"
+) -> Gathered:
     """Make a clip table from a folder that holds one folder for each label.
 
-    The label of a file is the first folder below `folder` on the way to it; files directly in `folder`
-    have a blank label. Hidden files and other kinds of file are passed over.
+    The label of a file is the first folder below `folder` on the way to it, or the last; files directly in
+    `folder` have a blank label. Hidden files and other kinds of file are passed over.
 
     names : what the file names say, such as ``"{group}_{take}"``: text with named fields in braces, each
-        standing for the shortest text that fits. ``{group}`` and ``{label}`` fill those columns, ``{}`` is
-        passed over, any other field becomes a column of its own. The ending is not part of the name.
+        standing for the shortest text that fits; or, when it holds ``(?P<``, a regular expression with named
+        groups. ``{group}`` and ``{label}`` fill those columns, ``{}`` is passed over, any other field becomes
+        a column of its own. The ending is not part of the name.
 
     Raises TableError when the folder does not exist or holds no sound that can be read, and when `names`
     does not fit a file.
@@ -45,12 +51,13 @@ def gather_folder(folder: str | Path, *, names: str | None = None) -> Gathered:
     )
     if not paths:
         raise TableError(f"{folder} holds no sound files ({', '.join(sorted(AUDIO_ENDINGS))})")
-    refused = _refused(paths)
+    _, refused = _durations(paths)
     usable = [path for path in paths if str(path) not in refused]
     if not usable:
         first = next(iter(refused.values()))
         raise TableError(f"none of the {len(paths)} sound files in {folder} can be read; the first: {first}")
-    labels = [path.relative_to(folder).parts[0] if path.parent != folder else "" for path in usable]
+    at = 0 if label_folder == "first" else -2
+    labels = [path.relative_to(folder).parts[at] if path.parent != folder else "" for path in usable]
     clips = pd.DataFrame({"file": [str(path) for path in usable], "label": labels})
     if names is not None:
         fields = _fields(usable, names)
@@ -68,8 +75,8 @@ def gather_table(
         columns with our names need no entry, all others are kept as metadata.
     audio_folder : where the files are; None for the folder of the table.
 
-    Rows whose file cannot be read are left out and reported. Raises TableError when a column is not there,
-    a row is faulty, or no file can be read.
+    Rows whose file cannot be read, or which lie beyond the end of it, are left out and reported. Raises
+    TableError when a column is not there, a row is faulty, or no row can be used.
     """
     path, columns = Path(path), dict(columns or {})
     table = read_any_table(path)
@@ -84,19 +91,46 @@ def gather_table(
     clips = check_clip_table(table, where=str(path))
     folder = Path(audio_folder) if audio_folder is not None else path.parent
     clips["file"] = [str(folder / file) for file in clips["file"]]
-    refused = _refused(Path(file) for file in clips["file"].unique())
-    readable = clips[~clips["file"].isin(list(refused))].reset_index(drop=True)
+    durations, refused = _durations(Path(file) for file in clips["file"].unique())
+    readable = clips[~clips["file"].isin(list(refused))]
     if not len(readable):
         first = next(iter(refused.values()))
         raise TableError(
             f"{path}: none of its {len(clips)} rows has a file that can be read; the first: {first}. "
             "Say with --audio in which folder the files are"
         )
-    return Gathered(clips=readable, refused=refused)
+    beyond = _beyond_the_end(readable, durations)
+    usable = readable.drop(index=list(beyond)).reset_index(drop=True)
+    if not len(usable):
+        raise TableError(
+            f"{path}: every row lies beyond the end of its file; the first: {next(iter(beyond.values()))}"
+        )
+    return Gathered(clips=usable, refused=refused | {f"{path}, row {row + 1}": why for row, why in beyond.items()})
 
 
-def _refused(paths: Iterable[Path]) -> dict[str, str]:
-    """Why each file that cannot be used cannot be used."""
+def gather_together(parts: Sequence[Gathered]) -> Gathered:
+    """Put what was gathered from several places into one table; columns that one of them lacks are blank there."""
+    clips = pd.concat([part.clips for part in parts], ignore_index=True)
+    return Gathered(
+        clips=check_clip_table(clips),
+        refused={name: why for part in parts for name, why in part.refused.items()},
+    )
+
+
+def _beyond_the_end(clips: pd.DataFrame, durations: Mapping[str, float]) -> dict[int, str]:
+    """Why excerpts that end after their file cannot be used, by row."""
+    ends = clips["file"].map(durations).to_numpy(dtype=np.float64)
+    past = (clips["end_s"].to_numpy() > ends + PAST_END_S) | (clips["start_s"].to_numpy() >= ends)
+    late = clips[past].assign(length=ends[past])
+    return {
+        row: f"{file} is {length:.2f} s long, but row {row + 1} is from {np.nan_to_num(start):g} to {stop:g} s"
+        for row, file, start, stop, length in late[["file", "start_s", "end_s", "length"]].itertuples()
+    }
+
+
+def _durations(paths: Iterable[Path]) -> tuple[dict[str, float], dict[str, str]]:
+    """Length of each file in seconds, and why each file that cannot be used cannot be used."""
+    durations: dict[str, float] = {}
     refused: dict[str, str] = {}
     for path in paths:
         try:
@@ -104,9 +138,11 @@ def _refused(paths: Iterable[Path]) -> dict[str, str]:
         except AudioError as error:
             refused[str(path)] = str(error)
         else:
-            if info.samples == 0:
+            if info.samples:
+                durations[str(path)] = info.duration_s
+            else:
                 refused[str(path)] = f"{path} holds no samples"
-    return refused
+    return durations, refused
 
 
 def _fields(paths: list[Path], names: str) -> pd.DataFrame:
@@ -123,7 +159,13 @@ def _fields(paths: list[Path], names: str) -> pd.DataFrame:
 
 
 def _expression(names: str) -> str:
-    """Turn ``"{group}_{take}"`` into the regular expression it stands for."""
+    """Turn ``"{group}_{take}"`` into the regular expression it stands for; one that is given stays."""
+    if "(?P<" in names:
+        try:
+            re.compile(names)
+        except re.error as error:
+            raise TableError(f"the pattern {names!r} is not a regular expression: {error}") from error
+        return names
     parts = re.split(r"\{(\w*)\}", names)
     if len(parts) == 1:
         raise TableError(f"the pattern {names!r} names no field; write one in braces, such as {{group}}")

@@ -4,10 +4,12 @@ In memory the column ``file`` holds paths that can be opened from here; on disk 
 folder of the table wherever that is possible, so that a folder with its table can be moved.
 """
 
+import codecs
 import csv
 import io
 import logging
 import os
+import re
 from collections.abc import Callable
 from pathlib import Path
 from typing import IO
@@ -23,6 +25,8 @@ logger = logging.getLogger(__name__)
 COLUMNS = ("file", "start_s", "end_s", "label", "group", "split", "score")
 SIDES = ("train", "validation", "test")
 NUMBERS = ("start_s", "end_s", "score")
+DECIMAL_COMMA = re.compile(r"^(\s*-?\d+),(\d+\s*)$")
+UTF16_MARKS = (codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)
 SHOWN_FAULTS = 5
 
 
@@ -63,6 +67,9 @@ def _numbers(clips: pd.DataFrame, name: str, where: str) -> np.ndarray:
     if name not in clips.columns:
         return np.full(len(clips), np.nan)
     column = clips[name]
+    if column.dtype == object or isinstance(column.dtype, pd.StringDtype):
+        # Some spreadsheets write a comma for the decimal point.
+        column = column.map(lambda value: DECIMAL_COMMA.sub(r"\1.\2", value) if isinstance(value, str) else value)
     numbers = pd.to_numeric(column, errors="coerce").to_numpy(dtype=np.float64, na_value=np.nan)
     given = np.array([text != "" for text in _texts(column)], dtype=bool)
     _refuse(where, given & ~np.isfinite(numbers), lambda row: f"{name} must be a number, got {column.iloc[row]!r}")
@@ -131,8 +138,9 @@ def read_clip_table(source: str | Path | IO[str]) -> pd.DataFrame:
 def read_any_table(source: str | Path | IO[str]) -> pd.DataFrame:
     """Read a table with any columns; CSV cells stay text, so nothing is lost or guessed.
 
-    The separator (comma, semicolon, tab, bar) is taken from the header line; UTF-8 with or without a
-    byte-order mark, else Windows-1252. Raises TableError when it cannot be read or has no rows.
+    The separator (comma, semicolon, tab, bar) is taken from the header line, or from a first line ``sep=;``;
+    UTF-8 or UTF-16 by the byte-order mark, else UTF-8, else Windows-1252. Raises TableError when it cannot be
+    read or has no rows.
     """
     if not isinstance(source, str | Path):
         return _parse_csv(source.read(), "standard input")
@@ -147,20 +155,23 @@ def read_any_table(source: str | Path | IO[str]) -> pd.DataFrame:
         except (ValueError, OSError) as error:
             raise TableError(f"{path} cannot be read as Parquet: {error}") from error
     raw = path.read_bytes()
-    if b"\0" in raw[:4096]:
-        raise TableError(f"{path} is not a text table; give a CSV or Parquet file")
     try:
-        text = raw.decode("utf-8-sig")
+        text = raw.decode("utf-16" if raw[:2] in UTF16_MARKS else "utf-8-sig")
     except UnicodeDecodeError:
         text = raw.decode("cp1252", errors="replace")
+    if "\0" in text[:4096]:
+        raise TableError(f"{path} is not a text table; give a CSV or Parquet file")
     return _parse_csv(text, str(path))
 
 
 def _parse_csv(text: str, where: str) -> pd.DataFrame:
     if not text.strip():
         raise TableError(f"{where} is empty")
-    header = text.split("\n", 1)[0]
-    separator = max(",;\t|", key=header.count)
+    header, _, rest = text.partition("\n")
+    if re.fullmatch(r"sep=[,;\t|]\r?", header):  # spreadsheets say so to each other
+        text, separator = rest, header[4]
+    else:
+        separator = max(",;\t|", key=header.count)
     try:
         table = pd.read_csv(
             io.StringIO(text, newline=""),

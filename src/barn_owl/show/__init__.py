@@ -1,5 +1,6 @@
 """Figures: what people see of the core's results. Each call returns a Matplotlib figure; `save_figure` writes it."""
 
+from barn_owl.show.check import check_figure
 from barn_owl.show.classes import distributions_figure, map_figure, scatter_figure, spectra_figure
 from barn_owl.show.confusion import confusion_figure
 from barn_owl.show.sound import clip_figure, filter_bank_figure, gallery_figure, overview_figure, tracks_figure
@@ -7,6 +8,7 @@ from barn_owl.show.style import save_figure
 from barn_owl.show.tagging import tagging_figure
 
 __all__ = [
+    "check_figure",
     "clip_figure",
     "confusion_figure",
     "distributions_figure",

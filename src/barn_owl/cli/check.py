@@ -1,0 +1,96 @@
+"""``barn-owl check``."""
+
+from pathlib import Path
+
+import click
+
+from barn_owl.cli.common import (
+    Voice,
+    force_option,
+    json_option,
+    quiet_option,
+    read_clips,
+    workers_option,
+    write_clips,
+)
+from barn_owl.clips import Check, check_clips
+from barn_owl.clips.check import SEVERITIES
+from barn_owl.errors import OutputError
+from barn_owl.features.export import write_features
+from barn_owl.show import check_figure, save_figure
+
+SHOWN = 12
+
+
+@click.command("check", short_help="Say what is wrong with clips.")
+@click.argument("clips")
+@click.option("--audio/--no-audio", default=True, show_default=True, help="Whether to listen to every clip.")
+@click.option("-o", "--out", type=click.Path(path_type=Path), help="Table of findings to write.")
+@click.option("--fix", type=click.Path(path_type=Path), help="Clip table to write, with the safe repairs made.")
+@click.option("--figure", type=click.Path(path_type=Path), help="Figure to write.")
+@workers_option
+@force_option
+@json_option
+@quiet_option
+def command(
+    clips: str,
+    audio: bool,
+    out: Path | None,
+    fix: Path | None,
+    figure: Path | None,
+    workers: int,
+    force: bool,
+    as_json: bool,
+    quiet: bool,
+) -> None:
+    """Say what is wrong with the clip table CLIPS and its sound before it hurts.
+
+    Looks for clips that are broken, silent, clipped, too short, the same recording twice, or doubtful in
+    their label; for labels that are rare, misspelt or of one group only. The exit code is 1 when there are
+    errors, else 0. Sound is never changed.
+
+    \b
+    barn-owl check clips.csv
+    barn-owl check clips.csv -o findings.csv --fix clean.csv --figure check.png
+    """
+    voice = Voice(quiet=quiet, as_json=as_json)
+    for target in (out, fix, figure):
+        if target is not None and target.exists() and not force:
+            raise OutputError(f"{target} exists; choose another name, or say --force to overwrite it")
+    table = read_clips(clips)
+    with voice.progress("listening to clips") as progress:
+        check = check_clips(table, audio=audio, workers=workers, progress=progress)
+    voice.table(check.by_label)
+    _tell(voice, check)
+    if out is not None:
+        write_features(check.findings, out)
+        voice.say(f"Wrote {len(check.findings)} findings to {out}.")
+    if figure is not None:
+        save_figure(check_figure(check), figure)
+        voice.say(f"Wrote {figure}.")
+    if fix is not None:
+        write_clips(check.repaired, fix, force=force)
+        voice.say(f"Wrote {len(check.repaired)} of {len(table)} clips to {fix}.")
+    voice.say(f"Next: barn-owl train {fix or clips} --run RUN")
+    counts = {severity: check.count(severity) for severity in SEVERITIES}
+    findings = check.findings.astype(object).where(check.findings.notna(), None).to_dict(orient="records")
+    voice.result({"counts": counts, "findings": findings})
+    if counts["error"]:
+        raise click.exceptions.Exit(1)
+
+
+def _tell(voice: Voice, check: Check) -> None:
+    if not len(check.findings):
+        voice.say("\nNothing is wrong that a check can see.\n")
+        return
+    voice.say()
+    shown = 0
+    for (severity, name), group in check.findings.groupby(["severity", "finding"], sort=False):
+        voice.say(f"{severity}: {name} ({len(group)}); {group['action'].iloc[0]}")
+        for row in group.head(3).itertuples():
+            shown += 1
+            voice.say(f"    {row.file or row.label or 'table'}: {row.detail}")
+        if len(group) > 3:
+            voice.say(f"    ... and {len(group) - 3} more")
+    counts = ", ".join(f"{check.count(severity)} {severity}s" for severity in SEVERITIES)
+    voice.say(f"\n{counts}; with -o FINDINGS.csv all of them are listed.\n")

@@ -1,0 +1,382 @@
+"""What is wrong with a data set, before it hurts, and a table with what can safely be repaired."""
+
+import os
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+
+from barn_owl.audio import AUDIO_ENDINGS
+from barn_owl.clips.duplicates import families, near_duplicates, same_content
+from barn_owl.clips.measure import ClipMeasures, measure_clips
+from barn_owl.clips.split import MIN_CLIPS
+
+SEVERITIES = ("error", "warning", "note")
+COLUMNS = ["severity", "finding", "label", "file", "start_s", "detail", "action"]
+
+SHORTEST_S = 0.05
+CLIPPED_STRETCHES = 3
+DC_OFFSET = 0.01
+ODD_LENGTH = 5.0
+ODD_LEVEL_DB = 30.0
+NARROW_SHARE = 0.5
+IMBALANCE = 10.0
+NEIGHBOURS = 10
+OWN_AT_MOST, OTHER_AT_LEAST = 0.1, 0.7
+"""Shares of a clip's nearest clips, of its own label and of one other, that make its label doubtful."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Check:
+    """What a check found.
+
+    findings : one row each: severity (error, warning, note), finding, label, file, start_s, detail, action.
+    by_label : clips, groups, seconds and, when audio was read, shortest, longest, rates and level by label.
+    by_clip : label, seconds, level_db and worst (severity of its worst finding, blank for none) of each clip;
+        numbers are NaN where no audio was read.
+    repaired : the clip table with the safe repairs made; its column ``family`` holds the same number for
+        clips that are the same recording.
+    """
+
+    findings: pd.DataFrame
+    by_label: pd.DataFrame
+    by_clip: pd.DataFrame
+    repaired: pd.DataFrame
+
+    def count(self, severity: str) -> int:
+        """Count the findings of one severity."""
+        return int((self.findings["severity"] == severity).sum())
+
+
+@dataclass(frozen=True, kw_only=True)
+class _Finding:
+    severity: str
+    finding: str
+    detail: str
+    action: str
+    row: int | None = None
+    label: str = ""
+    drop: bool = False
+    """Whether a repaired table leaves the row out."""
+
+
+def check_clips(
+    clips: pd.DataFrame,
+    *,
+    audio: bool = True,
+    workers: int = 2,
+    progress: Callable[[int, int], None] | None = None,
+) -> Check:
+    """Look for what is wrong with a clip table and, with `audio`, with the sound of every clip.
+
+    progress : called with the clips read and their number. Nothing is changed, no sound is written.
+    """
+    clips = clips.reset_index(drop=True)
+    found = [*_spellings(clips), *_counts(clips), *_files(clips)]
+    family = np.arange(len(clips))
+    measures: list[ClipMeasures] = []
+    if audio:
+        measures = measure_clips(clips, workers=workers, progress=progress)
+        found += [*_sounds(clips, measures), *_odd_ones(clips, measures)]
+        pairs = near_duplicates(clips, measures, workers=workers)
+        found += [*_same(clips, measures), *_nearly_same(clips, pairs), *_doubtful(clips, measures)]
+        links = [*enumerate(same_content(measures)), *zip(pairs["first"], pairs["second"], strict=True)]
+        family = families(len(clips), links)
+    return Check(
+        findings=_table(clips, found),
+        by_label=_by_label(clips, measures),
+        by_clip=_by_clip(clips, measures, found),
+        repaired=_repaired(clips, found, family if audio else None),
+    )
+
+
+def _spellings(clips: pd.DataFrame) -> Iterator[_Finding]:
+    for variants in _spelling_variants(clips["label"]).values():
+        right, *others = variants
+        for other in others:
+            yield _Finding(
+                severity="warning", finding="spelling", label=other,
+                detail=f"{other!r} differs from {right!r} in case, blanks or dashes only",
+                action=f"the repaired table says {right!r}",
+            )  # fmt: skip
+
+
+def _spelling_variants(labels: "pd.Series[str]") -> dict[str, list[str]]:
+    """Spellings of what may be one label, the most frequent first; only where there are several."""
+    variants: dict[str, list[str]] = {}
+    for label in labels.value_counts(sort=True).index:
+        if label:
+            variants.setdefault("".join(c for c in label.casefold() if c.isalnum()) or label, []).append(label)
+    return {key: names for key, names in variants.items() if len(names) > 1}
+
+
+def _counts(clips: pd.DataFrame) -> Iterator[_Finding]:
+    counts = clips.loc[clips["label"] != "", "label"].value_counts()
+    unlabelled = int((clips["label"] == "").sum())
+    if unlabelled:
+        yield _Finding(
+            severity="note", finding="unlabelled", detail=f"{unlabelled} rows have no label",
+            action="training leaves them out",
+        )  # fmt: skip
+    if len(counts) < 2:
+        yield _Finding(
+            severity="error", finding="one label", detail="a classifier needs clips of at least two labels",
+            action="add clips of another label, or of the background",
+        )  # fmt: skip
+        return
+    for label, count in counts.items():
+        if count < MIN_CLIPS:
+            yield _Finding(
+                severity="error", finding="few clips", label=str(label), detail=f"{count} clips",
+                action=f"add clips: at least {MIN_CLIPS}, one for each side of the split",
+            )  # fmt: skip
+        elif counts.iloc[0] > IMBALANCE * count:
+            yield _Finding(
+                severity="warning", finding="imbalance", label=str(label),
+                detail=f"{count} clips, {counts.iloc[0] / count:.0f} times fewer than {counts.index[0]!r}",
+                action="add clips, or limit the others with gather --limit",
+            )  # fmt: skip
+    if "group" in clips and (clips["group"] != "").any():
+        groups = clips[clips["group"] != ""].groupby("label")["group"].nunique()
+        for label in groups.index[(groups == 1) & (groups.index != "")]:
+            only = clips.loc[(clips["label"] == label) & (clips["group"] != ""), "group"].iloc[0]
+            yield _Finding(
+                severity="warning", finding="one group", label=label,
+                detail=f"all its clips are of the group {only!r}, so it cannot be judged on another",
+                action="record this label with another device, or at another place",
+            )  # fmt: skip
+
+
+def _files(clips: pd.DataFrame) -> Iterator[_Finding]:
+    """Files that are not there, and sound beside those of the table that no row names."""
+    named = {os.path.abspath(file) for file in clips["file"].unique()}
+    folders = {Path(file).parent for file in named}
+    beside = {str(path) for folder in folders if folder.is_dir() for path in folder.iterdir()
+              if path.suffix.lower() in AUDIO_ENDINGS and not path.name.startswith(".")}  # fmt: skip
+    for row, file in clips.drop_duplicates("file")["file"].items():
+        if os.path.abspath(file) not in beside and not Path(file).is_file():
+            yield _Finding(
+                severity="error", finding="no file", row=int(str(row)), detail=f"{file} does not exist",
+                action="put it there, or take the row out; the repaired table leaves it out", drop=True,
+            )  # fmt: skip
+    spare = sorted(beside - named)
+    if spare:
+        names = ", ".join(Path(name).name for name in spare[:3])
+        yield _Finding(
+            severity="note", finding="files without a row", detail=f"{len(spare)} sound files, such as {names}",
+            action="gather them, or leave them",
+        )  # fmt: skip
+
+
+def _sounds(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[_Finding]:
+    """What is wrong with a clip by itself."""
+    for row, measured in enumerate(measures):
+        facts = measured.facts
+        if facts is None:
+            if Path(clips["file"][row]).is_file():  # else it is said already
+                yield _Finding(
+                    severity="error", finding="unreadable", row=row, detail=measured.refused,
+                    action="find another copy; the repaired table leaves it out", drop=True,
+                )  # fmt: skip
+            continue
+        for flaw in measured.flaws:
+            yield _Finding(
+                severity="error", finding="damaged", row=row, detail=flaw,
+                action="find another copy, or make sure that what is left is enough",
+            )  # fmt: skip
+        if facts.silent_share == 1:
+            yield _Finding(
+                severity="error", finding="silent", row=row, detail=f"never above -60 dB, peak {facts.peak_db:.0f} dB",
+                action="the repaired table leaves it out", drop=True,
+            )  # fmt: skip
+        if facts.duration_s < SHORTEST_S:
+            yield _Finding(
+                severity="error", finding="too short", row=row, detail=f"{1000 * facts.duration_s:.1f} ms",
+                action="the repaired table leaves it out", drop=True,
+            )  # fmt: skip
+        if facts.clipped >= CLIPPED_STRETCHES:
+            yield _Finding(
+                severity="warning", finding="clipped", row=row, detail=f"{facts.clipped} stretches at full scale",
+                action="record it again at a lower gain, or leave it if such sound will come",
+            )  # fmt: skip
+        if abs(facts.dc_offset) > DC_OFFSET:
+            yield _Finding(
+                severity="note", finding="offset", row=row, detail=f"a steady offset of {facts.dc_offset:.3f}",
+                action="harmless for bands above 20 Hz; look after the recorder",
+            )  # fmt: skip
+
+
+def _odd_ones(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[_Finding]:
+    """Clips that differ from the others of their label, or of the table."""
+    facts = pd.DataFrame([vars(m.facts) if m.facts else {} for m in measures])
+    if "rate_hz" not in facts:
+        return
+    facts["label"] = clips["label"].to_numpy()
+    usual_rate = facts["rate_hz"].mode().iloc[0]
+    odd_rates = facts["rate_hz"].notna() & (facts["rate_hz"] < usual_rate)
+    if odd_rates.any():
+        yield _Finding(
+            severity="note", finding="lower rate",
+            detail=f"{odd_rates.sum()} clips are below the usual {usual_rate:.0f} Hz, at "
+            f"{', '.join(f'{rate:.0f}' for rate in sorted(facts.loc[odd_rates, 'rate_hz'].unique()))} Hz",
+            action="set front_end.rate_hz to what all of them have, or a class may be known by its rate",
+        )  # fmt: skip
+    for label, own in facts.groupby("label"):
+        length, level = own["duration_s"].median(), own["rms_db"].median()
+        bandwidth = own["bandwidth_hz"].median()
+        for row, fact in own.iterrows():
+            if fact["duration_s"] > ODD_LENGTH * length or fact["duration_s"] < length / ODD_LENGTH:
+                yield _Finding(
+                    severity="note", finding="odd length", row=int(str(row)),
+                    detail=f"{fact['duration_s']:.2f} s, while half of {label!r} is below {length:.2f} s",
+                    action="look at it: more than one sound, or a broken cut?",
+                )  # fmt: skip
+            if abs(fact["rms_db"] - level) > ODD_LEVEL_DB and fact["silent_share"] < 1:
+                yield _Finding(
+                    severity="note", finding="odd level", row=int(str(row)),
+                    detail=f"{fact['rms_db']:.0f} dB, while {label!r} is usually at {level:.0f} dB",
+                    action="listen to it: is the sound in it?",
+                )  # fmt: skip
+            if fact["bandwidth_hz"] < NARROW_SHARE * bandwidth and fact["silent_share"] < 1:
+                yield _Finding(
+                    severity="note", finding="narrow band", row=int(str(row)),
+                    detail=f"nothing above {fact['bandwidth_hz']:.0f} Hz, {label!r} usually goes up to {bandwidth:.0f} Hz",
+                    action="was it resampled, or sent over a phone?",
+                )  # fmt: skip
+
+
+def _same(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[_Finding]:
+    for row, first in enumerate(same_content(list(measures))):
+        facts = measures[row].facts
+        if first == row or facts is None or facts.silent_share == 1:
+            continue
+        here, there = clips["label"][row], clips["label"][first]
+        differ = here != there
+        yield _Finding(
+            severity="error" if differ else "warning", finding="duplicate", row=row,
+            detail=f"the same samples as {_where(clips, first)}" + (f", which is labelled {there!r}" if differ else ""),
+            action="listen, and keep the row that is right" if differ else "the repaired table leaves it out",
+            drop=not differ,
+        )  # fmt: skip
+
+
+def _nearly_same(clips: pd.DataFrame, pairs: pd.DataFrame) -> Iterator[_Finding]:
+    for first, second, similar in pairs.itertuples(index=False):
+        here, there = clips["label"][second], clips["label"][first]
+        yield _Finding(
+            severity="error" if here != there else "warning", finding="near duplicate", row=int(second),
+            detail=f"the same recording as {_where(clips, int(first))} ({similar:.0%} alike)"
+            + (f", which is labelled {there!r}" if here != there else ""),
+            action="listen, and correct the label that is wrong" if here != there
+            else "kept on one side of a split by the column family of the repaired table",
+        )  # fmt: skip
+
+
+def _where(clips: pd.DataFrame, row: int) -> str:
+    start = clips["start_s"][row]
+    return f"{clips['file'][row]}" + ("" if np.isnan(start) else f" from {start:g} s")
+
+
+def _doubtful(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[_Finding]:
+    """Clips whose nearest clips in sound nearly all have one other label."""
+    rows = np.array(
+        [n for n, m in enumerate(measures) if m.sound is not None and m.facts and m.facts.silent_share < 1
+         and clips["label"][n]], dtype=int,
+    )  # fmt: skip
+    labels = clips["label"].to_numpy(dtype=object)[rows]
+    if len(rows) <= NEIGHBOURS or len(set(labels)) < 2:
+        return
+    x = np.stack([measures[n].sound for n in rows])  # type: ignore[misc]
+    x = (x - x.mean(axis=0)) / np.maximum(x.std(axis=0), 1e-9)
+    if "group" in clips:  # each recorder has its own colour
+        groups = clips["group"].to_numpy(dtype=object)[rows]
+        for group in set(groups):
+            own = groups == group
+            if own.sum() > NEIGHBOURS:
+                x[own] -= x[own].mean(axis=0)
+    for at, others in enumerate(_nearest(x.astype(np.float32))):
+        names, counts = np.unique(labels[others], return_counts=True)
+        best = int(counts.argmax())
+        own_share = float((labels[others] == labels[at]).mean())
+        if own_share <= OWN_AT_MOST and counts[best] >= OTHER_AT_LEAST * NEIGHBOURS:
+            yield _Finding(
+                severity="warning", finding="doubtful label", row=int(rows[at]),
+                detail=f"of the {NEIGHBOURS} clips that sound most like it, {counts[best]} are {names[best]!r}",
+                action="listen: the wrong label, or is the sound too faint?",
+            )  # fmt: skip
+
+
+def _nearest(x: np.ndarray, block: int = 1024) -> Iterator[np.ndarray]:
+    """Rows of `x` nearest to each row, itself left out; shape ``(NEIGHBOURS,)`` each."""
+    squares = (x * x).sum(axis=1)
+    for first in range(0, len(x), block):
+        distance = squares - 2 * x[first : first + block] @ x.T
+        own = np.arange(len(distance))
+        distance[own, first + own] = np.inf
+        yield from np.argpartition(distance, NEIGHBOURS - 1, axis=1)[:, :NEIGHBOURS]
+
+
+def _table(clips: pd.DataFrame, found: Sequence[_Finding]) -> pd.DataFrame:
+    """One row a finding, the most severe first."""
+    rows = []
+    for finding in found:
+        row = finding.row
+        rows.append(
+            (
+                finding.severity, finding.finding, finding.label if row is None else clips["label"][row],
+                "" if row is None else clips["file"][row], np.nan if row is None else clips["start_s"][row],
+                finding.detail, finding.action,
+            )
+        )  # fmt: skip
+    table = pd.DataFrame(rows, columns=COLUMNS)
+    order = table["severity"].map(SEVERITIES.index).argsort(kind="stable")
+    return table.iloc[order].reset_index(drop=True)
+
+
+def _by_label(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> pd.DataFrame:
+    table = clips[["label"]].copy()
+    if "group" in clips:
+        table["group"] = clips["group"]
+    seconds = [m.facts.duration_s if m.facts else np.nan for m in measures]
+    table["seconds"] = seconds if measures else (clips["end_s"] - clips["start_s"].fillna(0)).to_numpy()
+    grouped = table.groupby("label", sort=True)
+    result = pd.DataFrame({"clips": grouped.size()})
+    if "group" in table:
+        result["groups"] = grouped["group"].nunique()
+    result["seconds"] = grouped["seconds"].sum()
+    if measures:
+        table["level_db"] = [m.facts.rms_db if m.facts else np.nan for m in measures]
+        table["rate_hz"] = [m.facts.rate_hz if m.facts else np.nan for m in measures]
+        result["shortest"], result["longest"] = grouped["seconds"].min(), grouped["seconds"].max()
+        result["level_db"] = grouped["level_db"].median()
+        result["rates"] = grouped["rate_hz"].agg(
+            lambda rates: ", ".join(f"{r:.0f}" for r in sorted(rates.dropna().unique()))
+        )
+    return result.reset_index()
+
+
+def _by_clip(clips: pd.DataFrame, measures: Sequence[ClipMeasures], found: Sequence[_Finding]) -> pd.DataFrame:
+    facts = [m.facts for m in measures] or [None] * len(clips)
+    worst = np.full(len(clips), "", dtype=object)
+    for severity in reversed(SEVERITIES):
+        worst[[f.row for f in found if f.row is not None and f.severity == severity]] = severity
+    return pd.DataFrame(
+        {
+            "label": clips["label"],
+            "seconds": [f.duration_s if f else np.nan for f in facts],
+            "level_db": [f.rms_db if f else np.nan for f in facts],
+            "worst": worst,
+        }
+    )
+
+
+def _repaired(clips: pd.DataFrame, found: Sequence[_Finding], family: np.ndarray | None) -> pd.DataFrame:
+    right = {other: names[0] for names in _spelling_variants(clips["label"]).values() for other in names[1:]}
+    repaired = clips.assign(label=clips["label"].map(lambda label: right.get(label, label)))
+    if family is not None:
+        repaired["family"] = family
+    gone = {clips["file"][f.row] for f in found if f.drop and f.row is not None and f.finding == "no file"}
+    dropped = [f.row for f in found if f.drop and f.row is not None]
+    return repaired.drop(index=dropped)[lambda table: ~table["file"].isin(gone)].reset_index(drop=True)

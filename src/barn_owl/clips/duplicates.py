@@ -1,0 +1,102 @@
+"""Clips that are the same recording: by content, or changed in level, offset, encoding or a little noise."""
+
+from collections.abc import Iterable
+from functools import lru_cache
+
+import numpy as np
+import pandas as pd
+import scipy.fft
+from scipy.sparse import coo_array
+from scipy.sparse.csgraph import connected_components
+
+from barn_owl.audio import read_audio
+from barn_owl.clips.measure import LONGEST_S, RATE_HZ, ClipMeasures
+from barn_owl.features.cache import Excerpt, excerpts
+from barn_owl.parallel import each
+
+NEIGHBOURS = 3
+"""Clips that each one is compared with sample by sample: those whose fingerprints are nearest."""
+WORTH_COMPARING = 0.55
+SAME = 0.6
+"""Correlation from which two clips are the same recording: copies are above 0.9, other takes of a thing below 0.3."""
+FLATTENING = 0.3
+"""How far spectra are made flat before they are correlated, so that one steady hum is not enough."""
+LARGEST_SHIFT_S = 0.5
+BLOCK = 2048
+
+
+def same_content(measures: list[ClipMeasures]) -> np.ndarray:
+    """Number of the first clip with the very same samples, for each clip; its own number when there is none."""
+    first: dict[str, int] = {}
+    return np.array(
+        [first.setdefault(m.facts.fingerprint, n) if m.facts else n for n, m in enumerate(measures)], dtype=int
+    )
+
+
+def near_duplicates(clips: pd.DataFrame, measures: list[ClipMeasures], *, workers: int = 2) -> pd.DataFrame:
+    """Find pairs of clips that are the same recording though not the same samples.
+
+    Returns the columns ``first`` and ``second`` (row numbers, first < second) and ``similarity``, 0 to 1.
+    Candidates are the nearest fingerprints; they are then read again and correlated.
+    """
+    asked = excerpts(clips["file"], clips["start_s"], clips["end_s"])
+    same = same_content(measures)
+    candidates = [pair for pair in _candidates(measures) if same[pair[0]] != same[pair[1]]]
+    read = lru_cache(maxsize=512)(lambda clip: _samples(asked[clip]))
+    similar = each(lambda pair: similarity(read(pair[0]), read(pair[1])), candidates, workers)
+    found = [(*pair, value) for pair, value in zip(candidates, similar, strict=True)]
+    table = pd.DataFrame(found, columns=["first", "second", "similarity"])
+    return table[table["similarity"] >= SAME].reset_index(drop=True)
+
+
+def _candidates(measures: list[ClipMeasures]) -> list[tuple[int, int]]:
+    """Pairs of clips whose fingerprints are among the nearest to each other, in order."""
+    rows = [n for n, m in enumerate(measures) if m.fingerprint is not None and m.fingerprint.any()]
+    if len(rows) < 2:
+        return []
+    prints = np.stack([measures[n].fingerprint for n in rows]).astype(np.float32)
+    # What all have in common says nothing.
+    prints -= prints.mean(axis=0)
+    prints /= np.maximum(np.linalg.norm(prints, axis=1, keepdims=True), 1e-9)
+    number, most, pairs = np.array(rows), min(NEIGHBOURS, len(rows) - 1), set()
+    for first in range(0, len(prints), BLOCK):
+        nearness = prints[first : first + BLOCK] @ prints.T
+        own = np.arange(len(nearness))
+        nearness[own, first + own] = -1
+        best = np.argpartition(-nearness, most - 1, axis=1)[:, :most]
+        for row, others in enumerate(best):
+            near = others[nearness[row, others] >= WORTH_COMPARING]
+            pairs |= {tuple(sorted((int(number[first + row]), int(number[other])))) for other in near}
+    return sorted(pairs)
+
+
+def _samples(excerpt: Excerpt) -> np.ndarray:
+    samples, _ = read_audio(excerpt.file, rate_hz=RATE_HZ, start_s=excerpt.start_s, end_s=excerpt.end_s)
+    samples = samples[: round(LONGEST_S * RATE_HZ)]
+    return samples - samples.mean()
+
+
+def similarity(a: np.ndarray, b: np.ndarray) -> float:
+    """Largest correlation of two mono sounds at 8 kHz shifted by up to half a second; 0 to 1.
+
+    The spectra are made flatter first, by dividing by their magnitude to the power of `FLATTENING`.
+    """
+    shift = min(round(LARGEST_SHIFT_S * RATE_HZ), len(a) - 1, len(b) - 1)
+    if shift < 0:
+        return 0.0
+    size = scipy.fft.next_fast_len(max(len(a), len(b)) + shift, real=True)
+    spectra = []
+    for sound in (a, b):
+        spectrum = scipy.fft.rfft(sound, size)
+        spectra.append(spectrum / np.maximum(np.abs(spectrum), 1e-9) ** FLATTENING)
+    energy = np.prod([np.sqrt(np.square(scipy.fft.irfft(s, size)).sum()) for s in spectra])
+    correlation = np.abs(scipy.fft.irfft(spectra[0].conj() * spectra[1], size))
+    best = max(correlation[: shift + 1].max(), correlation[size - shift :].max(initial=0))
+    return float(min(best / energy, 1.0)) if energy > 0 else 0.0
+
+
+def families(clips: int, pairs: Iterable[tuple[int, int]]) -> np.ndarray:
+    """Number the families that `pairs` of clips link together; shape ``(clips,)``, a number for each clip."""
+    links = np.array(list(pairs), dtype=int).reshape(-1, 2)
+    graph = coo_array((np.ones(len(links)), (links[:, 0], links[:, 1])), shape=(clips, clips))
+    return np.asarray(connected_components(graph, directed=False)[1])

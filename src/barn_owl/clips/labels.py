@@ -1,0 +1,83 @@
+"""Renaming, joining and dropping labels, and bringing their numbers of clips nearer to each other."""
+
+import difflib
+from collections.abc import Collection, Mapping
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+
+from barn_owl.clips.table import read_any_table
+from barn_owl.errors import TableError
+
+
+def read_label_map(path: str | Path) -> dict[str, str]:
+    """Read which label becomes which from a table with the columns ``label`` and ``becomes``.
+
+    A blank in ``becomes`` drops the label. Raises TableError when a column is missing or a label is there twice.
+    """
+    table = read_any_table(path)
+    if not {"label", "becomes"} <= set(table.columns):
+        raise TableError(f"{path} must have the columns label and becomes; it has {', '.join(table.columns)}")
+    labels = [str(label).strip() for label in table["label"]]
+    twice = sorted({label for label in labels if labels.count(label) > 1})
+    if twice:
+        raise TableError(f"{path} says twice what {twice[0]!r} becomes")
+    return dict(zip(labels, (str(value).strip() for value in table["becomes"]), strict=True))
+
+
+def relabel(clips: pd.DataFrame, becomes: Mapping[str, str]) -> pd.DataFrame:
+    """Return the clips with labels renamed; several may become one, and those that become "" are dropped.
+
+    Labels that are not named stay. Raises TableError for a label that no clip has, with the nearest one.
+    """
+    present = sorted(clips["label"].unique())
+    for label in becomes:
+        if label not in present:
+            close = difflib.get_close_matches(label, present, n=1)
+            hint = f"did you mean {close[0]!r}?" if close else f"there are {', '.join(present)}"
+            raise TableError(f"no clip is labelled {label!r}; {hint}")
+    labels = clips["label"].map(lambda label: becomes.get(label, label))
+    dropped = labels.eq("") & clips["label"].ne("")
+    return clips.assign(label=labels)[~dropped].reset_index(drop=True)
+
+
+def limit_clips(clips: pd.DataFrame, most: int, *, seed: int = 0) -> pd.DataFrame:
+    """Keep at most `most` clips of each label, drawn at random but evenly from its groups; order is kept."""
+    rng = np.random.default_rng(seed)
+    kept = [_drawn(clips.index[clips["label"] == label], clips, "group", most, rng)
+            for label in clips["label"].unique()]  # fmt: skip
+    return clips.loc[np.sort(np.concatenate(kept))].reset_index(drop=True) if kept else clips
+
+
+def other_label(
+    clips: pd.DataFrame, keep: Collection[str], *, name: str = "other", most: int | None = None, seed: int = 0
+) -> pd.DataFrame:
+    """Keep some labels and draw one more, `name`, evenly from all the others; order is kept.
+
+    most : clips of the new label; None for the median of the labels kept. What a clip was called before
+    is in the new column ``label_before``. Raises TableError when a label to keep has no clip, or none is left.
+    """
+    counts = clips["label"].value_counts()
+    for label in keep:
+        if label not in counts:
+            raise TableError(f"no clip is labelled {label!r}; there are {', '.join(sorted(counts.index))}")
+    others = clips.index[~clips["label"].isin([*keep, ""])]
+    if not len(others):
+        raise TableError(f"every clip has one of the labels that are kept, so nothing is left for {name!r}")
+    most = most or max(1, round(float(counts[list(keep)].median())))
+    drawn = _drawn(others, clips, "label", most, np.random.default_rng(seed))
+    rows = np.sort(np.concatenate([clips.index[clips["label"].isin(keep)], drawn]))
+    changed = clips.loc[rows].assign(label_before=lambda table: table["label"])
+    changed.loc[drawn, "label"] = name
+    return changed.reset_index(drop=True)
+
+
+def _drawn(rows: pd.Index, clips: pd.DataFrame, by: str, most: int, rng: np.random.Generator) -> np.ndarray:
+    """Draw at most `most` of `rows`, going round the values of the column `by` so that each gives its share."""
+    rows = rng.permutation(rows.to_numpy())
+    if by not in clips:
+        return rows[:most]
+    values = clips.loc[rows, by]
+    turn = values.groupby(values).cumcount().to_numpy()
+    return rows[np.lexsort((rng.random(len(rows)), turn))][:most]

@@ -1,0 +1,103 @@
+"""What a check needs to know of each clip, from one pass through it."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import lru_cache
+
+import numpy as np
+import pandas as pd
+
+from barn_owl.audio import FileFacts, file_facts, resample
+from barn_owl.errors import AudioError
+from barn_owl.features import FrontEnd
+from barn_owl.features.activity import activity
+from barn_owl.features.cache import Excerpt, excerpts
+from barn_owl.parallel import each
+
+RATE_HZ = 8_000
+"""Rate at which clips are compared: what tells two recordings apart is below 4 kHz, and phones keep it."""
+LONGEST_S = 30.0
+"""Of longer clips the beginning is compared."""
+PRINT_STEPS, PRINT_RANGE_DB = 32, 40.0
+COEFFICIENTS = 13
+
+
+@dataclass(frozen=True, kw_only=True)
+class ClipMeasures:
+    """One clip: facts, what is wrong with its samples, fingerprint, and how it sounds on the whole.
+
+    fingerprint : float32, ``(PRINT_STEPS * 32,)``, length 1, of the loudest half second; zeros for silence.
+    sound : mean and deviation of cepstral coefficients over the frames where something happens, ``(39,)``.
+    refused : why the clip cannot be used; then all else is None or empty.
+    """
+
+    facts: FileFacts | None = None
+    flaws: tuple[str, ...] = ()
+    fingerprint: np.ndarray | None = None
+    sound: np.ndarray | None = None
+    refused: str = ""
+
+
+def measure_clips(
+    clips: pd.DataFrame, *, workers: int = 2, progress: Callable[[int, int], None] | None = None
+) -> list[ClipMeasures]:
+    """Measure each clip of a table, `workers` at a time."""
+    asked = excerpts(clips["file"], clips["start_s"], clips["end_s"])
+    measured = []
+    for done, result in enumerate(each(measure_clip, asked, workers), start=1):
+        measured.append(result)
+        if progress:
+            progress(done, len(asked))
+    return measured
+
+
+def measure_clip(excerpt: Excerpt) -> ClipMeasures:
+    """Measure one clip; what cannot be read is said in ``refused``."""
+    mono: list[np.ndarray] = []
+    flaws: list[str] = []
+    try:
+        facts = file_facts(
+            excerpt.file,
+            start_s=excerpt.start_s,
+            end_s=excerpt.end_s,
+            hear=lambda block: mono.append(block.mean(axis=1, dtype=np.float32)),
+            flaws=flaws,
+        )
+    except AudioError as error:
+        return ClipMeasures(refused=str(error))
+    samples = resample(np.concatenate(mono)[: round(LONGEST_S * facts.rate_hz)], facts.rate_hz, RATE_HZ)
+    frames = front_end().frames(samples)
+    return ClipMeasures(facts=facts, flaws=tuple(flaws), fingerprint=_fingerprint(frames), sound=_sound(frames))
+
+
+@lru_cache(maxsize=1)
+def front_end() -> FrontEnd:
+    """How clips are compared: 32 bands of log-mel up to 3.8 kHz every 8 ms."""
+    return FrontEnd(rate_hz=RATE_HZ, hop_ms=8, bands=32, low_hz=60, high_hz=3800, pad_short=True)
+
+
+def _fingerprint(frames: np.ndarray) -> np.ndarray:
+    """Shape of the spectrogram around its loudest moment, so that an offset of the whole does not matter."""
+    top = frames.max()
+    shape = np.maximum(frames - (top - np.float32(PRINT_RANGE_DB)), 0)
+    weight = np.convolve(shape.sum(axis=1), np.hanning(11), mode="same")
+    middle = int(np.argmax(weight))
+    window = np.zeros((2 * PRINT_STEPS, shape.shape[1]), dtype=np.float32)
+    first = middle - PRINT_STEPS
+    source = shape[max(first, 0) : first + len(window)]
+    window[max(-first, 0) : max(-first, 0) + len(source)] = source
+    steps = window.reshape(PRINT_STEPS, 2, -1).mean(axis=1).ravel()
+    length = float(np.linalg.norm(steps))
+    silent = top <= front_end().floor_db + 1
+    return np.zeros_like(steps) if silent or not length else steps / np.float32(length)
+
+
+def _sound(frames: np.ndarray) -> np.ndarray:
+    """How the clip sounds where something happens, whatever its level."""
+    stands_out = activity(frames)
+    lively = frames[stands_out >= 0.3 * stands_out.max()]
+    bands = np.arange(frames.shape[1]) + 0.5
+    cosines = np.cos(np.pi * np.arange(1, COEFFICIENTS + 1)[:, None] * bands / frames.shape[1]).T
+    cepstra = lively @ cosines
+    change = np.abs(np.diff(frames @ cosines, axis=0)).mean(axis=0) if len(frames) > 1 else np.zeros(COEFFICIENTS)
+    return np.concatenate([cepstra.mean(axis=0), cepstra.std(axis=0), change])

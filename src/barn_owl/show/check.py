@@ -1,0 +1,70 @@
+"""The figure of a check: how many clips of each label are sound, how long and how loud they are."""
+
+import numpy as np
+import pandas as pd
+from matplotlib.axes import Axes
+from matplotlib.figure import Figure
+
+from barn_owl.clips import Check
+from barn_owl.show.style import GRID, new_figure
+
+SEVERITY_COLOURS = {"": "#9fb3c8", "note": "#E69F00", "warning": "#D55E00", "error": "#000000"}
+SEVERITY_MARKERS = {"": "o", "note": "s", "warning": "^", "error": "X"}
+SAID = {"": "nothing found", "note": "note", "warning": "warning", "error": "error"}
+MOST_ROWS = 40
+LINE_INCHES, HEAD_INCHES = 0.42, 2.2
+
+
+def check_figure(check: Check) -> Figure:
+    """Draw clips by label and severity, their lengths and their levels; the commonest 40 labels."""
+    clips = check.by_clip
+    labels = clips["label"].value_counts().index[:MOST_ROWS].tolist()
+    figure = new_figure(height=max(5.0, HEAD_INCHES + LINE_INCHES * len(labels)))
+    heard = bool(clips["seconds"].notna().any())
+    panels = figure.subplots(1, 3 if heard else 1, sharey=True, squeeze=False)[0]
+    _bars(panels[0], clips, labels)
+    if heard:
+        _strip(panels[1], clips, labels, "seconds", "length in s")
+        panels[1].set_xscale("log")
+        panels[1].xaxis.set_major_formatter("{x:g}")
+        panels[1].xaxis.set_minor_formatter("{x:g}")
+        panels[1].set_title("length", loc="left", fontsize=10)
+        _strip(panels[2], clips, labels, "level_db", "level in dB re full scale, RMS")
+        panels[2].set_title("level", loc="left", fontsize=10)
+    found = (clips["worst"] != "").sum()
+    figure.suptitle(
+        f"{found} of {len(clips)} clips want a look: {check.count('error')} errors, "
+        f"{check.count('warning')} warnings, {check.count('note')} notes",
+        x=0.01, ha="left", fontsize=14,
+    )  # fmt: skip
+    return figure
+
+
+def _bars(axes: Axes, clips: pd.DataFrame, labels: list[str]) -> None:
+    left = np.zeros(len(labels))
+    for severity, colour in SEVERITY_COLOURS.items():
+        of_it = clips.loc[clips["worst"] == severity, "label"].value_counts().reindex(labels, fill_value=0).to_numpy()
+        axes.barh(range(len(labels)), of_it, left=left, color=colour, label=SAID[severity], height=0.7)
+        left += of_it
+    axes.set_yticks(range(len(labels)), [label or "(no label)" for label in labels])
+    axes.invert_yaxis()
+    axes.set_xlabel("clips")
+    axes.set_title("clips by worst finding", loc="left", fontsize=10)
+    axes.grid(color=GRID, linewidth=0.7, axis="x")
+    axes.set_axisbelow(True)
+    axes.legend(loc="upper center", bbox_to_anchor=(0.5, -0.1), ncols=2, frameon=False, fontsize=9)
+
+
+def _strip(axes: Axes, clips: pd.DataFrame, labels: list[str], column: str, unit: str) -> None:
+    """Every clip as a dot in the row of its label, a little apart so that they do not hide each other."""
+    place = clips["label"].map({label: row for row, label in enumerate(labels)}).to_numpy(dtype=float)
+    apart = np.random.default_rng(0).uniform(-0.28, 0.28, len(clips))
+    for severity, colour in SEVERITY_COLOURS.items():
+        own = (clips["worst"] == severity).to_numpy() & ~np.isnan(place)
+        axes.scatter(
+            clips[column].to_numpy()[own], (place + apart)[own], s=14 if not severity else 30, color=colour,
+            marker=SEVERITY_MARKERS[severity], alpha=0.8, linewidths=0,
+        )  # fmt: skip
+    axes.set_xlabel(unit)
+    axes.grid(color=GRID, linewidth=0.7)
+    axes.set_axisbelow(True)
