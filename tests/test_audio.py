@@ -4,8 +4,7 @@ from itertools import pairwise
 import numpy as np
 import pytest
 import soundfile
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 
 from barn_owl.audio import audio_info, read_ahead, read_audio, resample, stream_audio, write_audio
 from barn_owl.audio.resampling import resample_blocks

@@ -3,8 +3,7 @@ import io
 import numpy as np
 import pandas as pd
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 
 from barn_owl.clips import check_clip_table, read_clip_table, write_clip_table
 from barn_owl.errors import OutputError, TableError

@@ -2,8 +2,7 @@ from itertools import pairwise
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 from scipy.fft import dct
 from scipy.signal import ShortTimeFFT, chirp, get_window
 

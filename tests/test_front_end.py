@@ -2,8 +2,7 @@ from itertools import pairwise
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 
 from barn_owl.errors import AudioError, PlanError
 from barn_owl.features import FrontEnd, hertz_from_mel, mel_bank, mel_from_hertz, pool

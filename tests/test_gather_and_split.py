@@ -1,8 +1,7 @@
 import numpy as np
 import pandas as pd
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 
 from barn_owl.clips import Shares, gather_folder, gather_table, split_clips
 from barn_owl.errors import PlanError, TableError

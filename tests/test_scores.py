@@ -4,8 +4,7 @@ import json
 import numpy as np
 import pandas as pd
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 
 from barn_owl.errors import TableError
 from barn_owl.evaluate import confusion_table, score_events, score_labels

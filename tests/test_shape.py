@@ -2,8 +2,7 @@
 
 import numpy as np
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from barn_owl.features.pitch import pitch
 from barn_owl.features.shape import Blocks, crest, flatness, slope

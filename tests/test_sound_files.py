@@ -6,8 +6,7 @@ import struct
 import numpy as np
 import pytest
 import soundfile
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 
 from barn_owl.audio import (
     Gate,

@@ -4,8 +4,7 @@ import logging
 import numpy as np
 import pandas as pd
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 
 from barn_owl.audio import write_audio
 from barn_owl.classify import DecisionSettings

@@ -222,6 +222,10 @@ def blocks_of(
         found.append(f"breaks off at {position / rate:.3f} s of {end / rate:.3f} s; used as far as it goes")
     if not_finite:
         found.append(f"{not_finite} samples are not finite (NaN or infinite); taken as silence")
+    _tell(path, found, flaws)
+
+
+def _tell(path: Path, found: list[str], flaws: list[str] | None) -> None:
     if flaws is not None:
         flaws.extend(found)
         return

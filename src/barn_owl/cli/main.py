@@ -10,6 +10,9 @@ SECTIONS = {
     "Start here": {"demo": "Make up a harbour, train on it, tag a night, say how well it went."},
     "Clips": {
         "gather": "Make a clip table from folders per label and from tables of yours.",
+        "record": "Record takes of a sound, one after the other.",
+        "cut": "Cut clips from recordings: takes, windows, background.",
+        "split": "Split clips into training, validation and test, or into folds.",
         "check": "Say what is wrong with clips before it hurts, and repair the table.",
     },
     "Sound": {

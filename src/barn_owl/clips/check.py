@@ -11,7 +11,7 @@ import pandas as pd
 from barn_owl.audio import AUDIO_ENDINGS
 from barn_owl.clips.duplicates import families, near_duplicates, same_content
 from barn_owl.clips.measure import ClipMeasures, measure_clips
-from barn_owl.clips.split import MIN_CLIPS
+from barn_owl.clips.split import MIN_CLIPS, find_leaks
 
 SEVERITIES = ("error", "warning", "note")
 COLUMNS = ["severity", "finding", "label", "file", "start_s", "detail", "action"]
@@ -84,6 +84,7 @@ def check_clips(
         found += [*_same(clips, measures), *_nearly_same(clips, pairs), *_doubtful(clips, measures)]
         links = [*enumerate(same_content(measures)), *zip(pairs["first"], pairs["second"], strict=True)]
         family = families(len(clips), links)
+    found += _leaks(clips.assign(family=family) if audio else clips)
     return Check(
         findings=_table(clips, found),
         by_label=_by_label(clips, measures),
@@ -151,12 +152,12 @@ def _counts(clips: pd.DataFrame) -> Iterator[_Finding]:
 
 def _files(clips: pd.DataFrame) -> Iterator[_Finding]:
     """Files that are not there, and sound beside those of the table that no row names."""
-    named = {os.path.abspath(file) for file in clips["file"].unique()}
+    named = {_absolute(file) for file in clips["file"].unique()}
     folders = {Path(file).parent for file in named}
     beside = {str(path) for folder in folders if folder.is_dir() for path in folder.iterdir()
               if path.suffix.lower() in AUDIO_ENDINGS and not path.name.startswith(".")}  # fmt: skip
     for row, file in clips.drop_duplicates("file")["file"].items():
-        if os.path.abspath(file) not in beside and not Path(file).is_file():
+        if _absolute(file) not in beside and not Path(file).is_file():
             yield _Finding(
                 severity="error", finding="no file", row=int(str(row)), detail=f"{file} does not exist",
                 action="put it there, or take the row out; the repaired table leaves it out", drop=True,
@@ -168,6 +169,20 @@ def _files(clips: pd.DataFrame) -> Iterator[_Finding]:
             severity="note", finding="files without a row", detail=f"{len(spare)} sound files, such as {names}",
             action="gather them, or leave them",
         )  # fmt: skip
+
+
+def _leaks(clips: pd.DataFrame) -> Iterator[_Finding]:
+    for what, name, sides in find_leaks(clips).itertuples(index=False):
+        files = ", ".join(Path(file).name for file in clips.loc[clips[what].astype(str) == name, "file"].unique()[:2])
+        yield _Finding(
+            severity="error", finding="leak",
+            detail=(f"the recording {files}" if what == "family" else f"the {what} {name!r}") + f" is on {sides}",
+            action="put all of it on one side, or blank the column split and split again",
+        )  # fmt: skip
+
+
+def _absolute(file: str) -> str:
+    return os.path.abspath(file)  # noqa: PTH100 - links are not followed, or files would seem to be elsewhere
 
 
 def _sounds(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[_Finding]:
@@ -188,7 +203,8 @@ def _sounds(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[_
             )  # fmt: skip
         if facts.silent_share == 1:
             yield _Finding(
-                severity="error", finding="silent", row=row, detail=f"never above -60 dB, peak {facts.peak_db:.0f} dB",
+                severity="error", finding="silent", row=row,
+                detail=f"never above -60 dB; its peak is {facts.peak_db:.0f} dB",
                 action="the repaired table leaves it out", drop=True,
             )  # fmt: skip
         if facts.duration_s < SHORTEST_S:
@@ -242,7 +258,7 @@ def _odd_ones(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator
             if fact["bandwidth_hz"] < NARROW_SHARE * bandwidth and fact["silent_share"] < 1:
                 yield _Finding(
                     severity="note", finding="narrow band", row=int(str(row)),
-                    detail=f"nothing above {fact['bandwidth_hz']:.0f} Hz, {label!r} usually goes up to {bandwidth:.0f} Hz",
+                    detail=f"nothing above {fact['bandwidth_hz']:.0f} Hz; {label!r} goes to {bandwidth:.0f}",
                     action="was it resampled, or sent over a phone?",
                 )  # fmt: skip
 
@@ -256,7 +272,7 @@ def _same(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[_Fi
         differ = here != there
         yield _Finding(
             severity="error" if differ else "warning", finding="duplicate", row=row,
-            detail=f"the same samples as {_where(clips, first)}" + (f", which is labelled {there!r}" if differ else ""),
+            detail=f"the same samples as {_where(clips, first)}{f', which is labelled {there!r}' if differ else ''}",
             action="listen, and keep the row that is right" if differ else "the repaired table leaves it out",
             drop=not differ,
         )  # fmt: skip
@@ -288,7 +304,7 @@ def _doubtful(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator
     labels = clips["label"].to_numpy(dtype=object)[rows]
     if len(rows) <= NEIGHBOURS or len(set(labels)) < 2:
         return
-    x = np.stack([measures[n].sound for n in rows])  # type: ignore[misc]
+    x = np.stack([sound for n in rows if (sound := measures[n].sound) is not None])
     x = (x - x.mean(axis=0)) / np.maximum(x.std(axis=0), 1e-9)
     if "group" in clips:  # each recorder has its own colour
         groups = clips["group"].to_numpy(dtype=object)[rows]

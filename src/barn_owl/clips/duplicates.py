@@ -2,6 +2,7 @@
 
 from collections.abc import Iterable
 from functools import lru_cache
+from pathlib import Path
 
 import numpy as np
 import pandas as pd
@@ -51,14 +52,14 @@ def near_duplicates(clips: pd.DataFrame, measures: list[ClipMeasures], *, worker
 
 def _candidates(measures: list[ClipMeasures]) -> list[tuple[int, int]]:
     """Pairs of clips whose fingerprints are among the nearest to each other, in order."""
-    rows = [n for n, m in enumerate(measures) if m.fingerprint is not None and m.fingerprint.any()]
-    if len(rows) < 2:
+    known = [(n, m.fingerprint) for n, m in enumerate(measures) if m.fingerprint is not None and m.fingerprint.any()]
+    if len(known) < 2:
         return []
-    prints = np.stack([measures[n].fingerprint for n in rows]).astype(np.float32)
+    rows, prints = [n for n, _ in known], np.stack([one for _, one in known]).astype(np.float32)
     # What all have in common says nothing.
     prints -= prints.mean(axis=0)
     prints /= np.maximum(np.linalg.norm(prints, axis=1, keepdims=True), 1e-9)
-    number, most, pairs = np.array(rows), min(NEIGHBOURS, len(rows) - 1), set()
+    number, most, pairs = np.array(rows), min(NEIGHBOURS, len(rows) - 1), set[tuple[int, int]]()
     for first in range(0, len(prints), BLOCK):
         nearness = prints[first : first + BLOCK] @ prints.T
         own = np.arange(len(nearness))
@@ -66,7 +67,8 @@ def _candidates(measures: list[ClipMeasures]) -> list[tuple[int, int]]:
         best = np.argpartition(-nearness, most - 1, axis=1)[:, :most]
         for row, others in enumerate(best):
             near = others[nearness[row, others] >= WORTH_COMPARING]
-            pairs |= {tuple(sorted((int(number[first + row]), int(number[other])))) for other in near}
+            here = int(number[first + row])
+            pairs |= {(min(here, there), max(here, there)) for there in number[near].tolist()}
     return sorted(pairs)
 
 
@@ -93,6 +95,25 @@ def similarity(a: np.ndarray, b: np.ndarray) -> float:
     correlation = np.abs(scipy.fft.irfft(spectra[0].conj() * spectra[1], size))
     best = max(correlation[: shift + 1].max(), correlation[size - shift :].max(initial=0))
     return float(min(best / energy, 1.0)) if energy > 0 else 0.0
+
+
+def file_families(clips: pd.DataFrame) -> np.ndarray:
+    """Number the families of whole files with the same bytes; a number for each row, shape ``(clips,)``.
+
+    Only files of the same size are read. Raises OSError when one cannot be.
+    """
+    keys = [
+        f"{file} {start} {end}"
+        for file, start, end in zip(clips["file"], clips["start_s"], clips["end_s"], strict=True)
+    ]
+    whole = (clips["start_s"].isna() & clips["end_s"].isna()).to_numpy()
+    sizes = pd.Series(
+        [Path(file).stat().st_size if alone else -1 for file, alone in zip(clips["file"], whole, strict=True)]
+    )
+    alike = whole & (sizes.groupby(sizes).transform("size") > 1).to_numpy()
+    for row in np.flatnonzero(alike):
+        keys[row] = Excerpt(clips["file"].iloc[row]).content()
+    return np.asarray(pd.factorize(np.array(keys, dtype=object))[0])
 
 
 def families(clips: int, pairs: Iterable[tuple[int, int]]) -> np.ndarray:

@@ -1,5 +1,6 @@
 """Splitting clips so that no group is on two sides and every label is on each."""
 
+import hashlib
 import logging
 from typing import Literal
 
@@ -7,6 +8,7 @@ import numpy as np
 import pandas as pd
 from pydantic import Field, model_validator
 
+from barn_owl.clips.duplicates import families
 from barn_owl.clips.table import SIDES
 from barn_owl.errors import TableError
 from barn_owl.settings import Settings
@@ -18,12 +20,20 @@ MIN_CLIPS = 3
 
 
 class Shares(Settings):
-    """How much of the clips goes where, and what is kept together."""
+    """How much of the clips goes where, and what is kept together.
+
+    method : "balanced" places whole groups so that every label comes as near to the shares as it can;
+        "stable" places each group by a hash of its name and the seed alone, so that clips added later never
+        move an older one, at the price of shares that are only met on average.
+    together : rows of one group stay together, or only rows of one file. Rows with the same number in the
+        column ``family`` (one recording twice, see `check_clips`) always do.
+    """
 
     train: float = Field(default=0.6, gt=0, lt=1)
     validation: float = Field(default=0.2, gt=0, lt=1)
     test: float = Field(default=0.2, gt=0, lt=1)
     together: Literal["group", "file"] = "group"
+    method: Literal["balanced", "stable"] = "balanced"
 
     @model_validator(mode="after")
     def _sum_to_one(self) -> "Shares":
@@ -36,8 +46,9 @@ class Shares(Settings):
 def split_clips(clips: pd.DataFrame, shares: Shares | None = None, *, seed: int = 0) -> pd.DataFrame:
     """Fill the column ``split`` of a clip table; the argument stays as it is.
 
-    All rows of one group (or of one file, when the table has no ``group`` or ``shares.together`` is "file")
-    land on the same side, and each label's clips are shared out as near to `shares` as whole groups allow.
+    All rows of one group (or of one file, when the table has no ``group`` or ``shares.together`` is "file"),
+    and of one ``family``, land on the same side, and each label's clips are shared out as near to `shares` as
+    whole groups allow.
     Sides that the table already names are kept; only rows with a blank ``split`` are placed, with their
     group if that has a side already. A table split into train and test alone gives up part of train for
     validation.
@@ -63,7 +74,10 @@ def split_clips(clips: pd.DataFrame, shares: Shares | None = None, *, seed: int 
             f"there are {len(groups)} groups for {len(SIDES)} sides, and a group is never split; "
             'name more groups, or set split.together = "file" if files of one group may be on both sides'
         )
-    _place(counts, side_of, sides, shares, np.random.default_rng(seed))
+    if shares.method == "stable":
+        _place_by_name(groups.tolist(), side_of, sides, shares, seed)
+    else:
+        _place(counts, side_of, sides, shares, np.random.default_rng(seed))
     clips["split"] = np.array(SIDES, dtype=object)[side_of[group_numbers]]
     _report_missing(clips)
     return clips
@@ -85,10 +99,98 @@ def _check_labels(clips: pd.DataFrame) -> None:
 
 def _together(clips: pd.DataFrame, shares: Shares) -> "pd.Series[str]":
     """Name for each row what it must stay together with."""
-    if shares.together == "file" or "group" not in clips or not (clips["group"] != "").any():
-        return clips["file"]
-    # A clip without a group stands for itself.
-    return clips["group"].where(clips["group"] != "", clips["file"])
+    keys = clips["file"]
+    if shares.together == "group" and "group" in clips and (clips["group"] != "").any():
+        # A clip without a group stands for itself.
+        keys = clips["group"].where(clips["group"] != "", clips["file"])
+    if "family" not in clips:
+        return keys
+    # Two groups that hold the same recording are one; it is named after the first of them.
+    numbers, names = pd.factorize(keys)
+    first = pd.Series(numbers).groupby(clips["family"].astype(str).to_numpy()).transform("first").to_numpy()
+    joined = families(len(names), zip(first, numbers, strict=True))
+    name_of = pd.Series(names).groupby(joined).transform("first")
+    return pd.Series(name_of.to_numpy()[numbers], index=clips.index)
+
+
+def fold_clips(clips: pd.DataFrame, folds: int = 5, *, seed: int = 0, shares: Shares | None = None) -> pd.DataFrame:
+    """Fill the column ``fold`` with 1 to `folds`, whole groups together and labels spread evenly.
+
+    Other seeds give other folds, for repeated cross-validation; as many folds as groups leave one out each.
+    Raises TableError when there are fewer groups than folds.
+    """
+    keys = _together(clips, shares or Shares())
+    label_numbers, labels = pd.factorize(clips["label"])
+    group_numbers, groups = pd.factorize(keys)
+    if len(groups) < folds:
+        raise TableError(f"there are {len(groups)} groups for {folds} folds, and a group is never split")
+    counts = np.zeros((len(groups), len(labels)))
+    np.add.at(counts, (group_numbers, label_numbers), 1)
+    fold_of = np.full(len(groups), -1)
+    _share_out(counts, fold_of, list(range(folds)), np.full(folds, 1 / folds), np.random.default_rng(seed))
+    return clips.assign(fold=fold_of[group_numbers] + 1)
+
+
+def sides_of_fold(clips: pd.DataFrame, fold: int) -> pd.DataFrame:
+    """Fill the column ``split``: this fold is the test, the next one validation, the others are for training.
+
+    Raises TableError when the table has no column ``fold``, or no such fold.
+    """
+    if "fold" not in clips:
+        raise TableError("the table has no column 'fold'; make one with split --folds")
+    numbers = clips["fold"].astype(int)
+    folds = sorted(numbers.unique())
+    if fold not in folds or len(folds) < len(SIDES):
+        raise TableError(f"there is no fold {fold} of at least three; there are {', '.join(map(str, folds))}")
+    after = folds[(folds.index(fold) + 1) % len(folds)]
+    side = np.select([numbers == fold, numbers == after], ["test", "validation"], "train")
+    return clips.assign(split=side.astype(object))
+
+
+def split_by_time(clips: pd.DataFrame, shares: Shares | None = None) -> pd.DataFrame:
+    """Fill the column ``split`` by time: of each file the earliest excerpts train, the latest test.
+
+    For one long recording, whose neighbouring excerpts are too alike to be on both sides. Excerpts that
+    overlap the last one of an earlier side go with it.
+    """
+    shares = shares or Shares()
+    sides = np.full(len(clips), "train", dtype=object)
+    starts = clips["start_s"].fillna(0).to_numpy()
+    ends = clips["end_s"].fillna(np.inf).to_numpy()
+    for rows in clips.groupby("file", sort=False).indices.values():
+        order = rows[np.argsort(starts[rows], kind="stable")]
+        bounds = np.round(np.cumsum([shares.train, shares.validation]) * len(order)).astype(int)
+        latest = np.maximum.accumulate(ends[order])
+        for side, begin in (("validation", bounds[0]), ("test", bounds[1])):
+            while 0 < begin < len(order) and starts[order[begin]] < latest[begin - 1]:
+                begin += 1
+            sides[order[begin:]] = side
+    return clips.assign(split=sides)
+
+
+def find_leaks(clips: pd.DataFrame) -> pd.DataFrame:
+    """What is on more than one side of a split that is there; columns what (group, family, file), name, sides.
+
+    Excerpts of one file may be on several sides when they do not overlap and share no group.
+    """
+    rows = []
+    sided = clips[clips["split"] != ""] if "split" in clips else clips.iloc[:0]
+    for what in ("group", "family"):
+        if what in sided:
+            named = sided[sided[what].astype(str) != ""]
+            sides = named.groupby(what)["split"].unique()
+            rows += [(what, str(name), _joined(found)) for name, found in sides.items() if len(found) > 1]
+    for file, own in sided.groupby("file"):
+        order = own.fillna({"start_s": 0.0, "end_s": np.inf}).sort_values("start_s")
+        overlap = order["start_s"].to_numpy()[1:] < np.maximum.accumulate(order["end_s"].to_numpy())[:-1]
+        differ = order["split"].to_numpy()[1:] != order["split"].to_numpy()[:-1]
+        if (overlap & differ).any():
+            rows.append(("file", str(file), _joined(own["split"].unique())))
+    return pd.DataFrame(rows, columns=["what", "name", "sides"])
+
+
+def _joined(sides: np.ndarray) -> str:
+    return ", ".join(sorted(sides, key=SIDES.index))
 
 
 def _given_sides(given: np.ndarray, group_numbers: np.ndarray, groups: list[str]) -> np.ndarray:
@@ -105,35 +207,53 @@ def _given_sides(given: np.ndarray, group_numbers: np.ndarray, groups: list[str]
     return side_of
 
 
+def _place_by_name(groups: list[str], side_of: np.ndarray, sides: list[int], shares: Shares, seed: int) -> None:
+    """Give each group without a side the one that its name stands for, whatever other groups there are."""
+    share = np.array([shares.train, shares.validation, shares.test])[sides]
+    bounds = np.cumsum(share / share.sum())[:-1]
+    for number, group in enumerate(groups):
+        if side_of[number] < 0:
+            digest = hashlib.sha256(f"{seed} {group}".encode()).digest()
+            side_of[number] = sides[int(np.searchsorted(bounds, int.from_bytes(digest[:8]) / 2**64, side="right"))]
+
+
 def _place(
     counts: np.ndarray, side_of: np.ndarray, sides: list[int], shares: Shares, rng: np.random.Generator
 ) -> None:
-    """Give each group without a side the one of `sides` that brings the labels' shares nearest to what is wished.
+    """Give each group without a side the one of `sides` that brings the labels' shares nearest to what is wished."""
+    share = np.array([shares.train, shares.validation, shares.test])
+    _share_out(counts, side_of, sides, share, rng)
 
-    counts : clips by group and label, shape (groups, labels); side_of is filled in place.
+
+def _share_out(
+    counts: np.ndarray, side_of: np.ndarray, sides: list[int], share: np.ndarray, rng: np.random.Generator
+) -> None:
+    """Place whole groups so that the labels' shares come near to `share` on `sides`.
+
+    counts : clips by group and label, shape (groups, labels); side_of, -1 where open, is filled in place.
     """
-    share = np.array([shares.train, shares.validation, shares.test])[sides]
     open_to = counts[np.isin(side_of, [-1, *sides])].sum(axis=0)
-    wished = np.zeros((len(SIDES), counts.shape[1]))
-    wished[sides] = share[:, None] / share.sum() * open_to
-    reached = np.zeros_like(wished)
-    for side in range(len(SIDES)):
-        reached[side] = counts[side_of == side].sum(axis=0)
+    wished = np.zeros((len(share), counts.shape[1]))
+    wished[sides] = share[sides][:, None] / share[sides].sum() * open_to
+    reached = np.stack([counts[side_of == side].sum(axis=0) for side in range(len(share))])
     # A label weighs the same whether it has ten clips or a thousand.
     weight = 1 / counts.sum(axis=0)
+    closed = np.setdiff1d(np.arange(len(share)), sides)
     # Large groups first, while there is room for them everywhere; equal ones in random order.
     order = rng.permutation(len(counts))
     order = order[np.argsort(-counts[order].sum(axis=1), kind="stable")]
-    waiting = [group for group in order if side_of[group] < 0]
+    waiting = order[side_of[order] < 0]
+    empty = len(np.setdiff1d(np.flatnonzero(reached.sum(axis=1) == 0), closed))
     for position, group in enumerate(waiting):
-        missing = (wished - reached) * weight
-        after = missing - counts[group] * weight
-        cost = (after**2).sum(axis=1) - (missing**2).sum(axis=1)
-        cost[[side for side in range(len(SIDES)) if side not in sides]] = np.inf
-        empty = (reached.sum(axis=1) == 0) & np.isfinite(cost)
-        if empty.sum() >= len(waiting) - position:  # just enough groups left to give each side one
-            cost[~empty] = np.inf
+        # The squared distance to what is wished changes only in the labels that the group has.
+        own = np.flatnonzero(counts[group])
+        missing, added = (wished[:, own] - reached[:, own]) * weight[own], counts[group, own] * weight[own]
+        cost = (added * (added - 2 * missing)).sum(axis=1)
+        cost[closed] = np.inf
+        if empty >= len(waiting) - position:  # just enough groups left to give each side one
+            cost[reached.sum(axis=1) > 0] = np.inf
         side = int(np.argmin(cost))
+        empty -= int(not reached[side].any())
         side_of[group] = side
         reached[side] += counts[group]
 

@@ -1,0 +1,124 @@
+"""``barn-owl cut``."""
+
+from collections.abc import Callable
+from pathlib import Path
+
+import click
+import pandas as pd
+
+from barn_owl.cli.common import (
+    Voice,
+    force_option,
+    is_stdout,
+    json_option,
+    out_file_option,
+    quiet_option,
+    read_clips,
+    seed_option,
+    write_clips,
+)
+from barn_owl.clips import TakeSettings, cut_windows, draw_background, find_takes, write_excerpts
+from barn_owl.errors import AudioError, OutputError, PlanError
+from barn_owl.show import cuts_figure, save_figure
+
+TAKES = TakeSettings()
+
+
+@click.command("cut", short_help="Cut clips from recordings.")
+@click.argument("recordings", nargs=-1, required=True, type=click.Path(path_type=Path))
+@out_file_option
+@click.option("--label", default="", help="Label of the clips.")
+@click.option("--length-s", type=float, default=TAKES.length_s, show_default=True, help="Length of every clip.")
+@click.option("--windows", is_flag=True, help="Cut into windows end to end instead of looking for takes.")
+@click.option("--step-s", type=float, help="Step of the windows, if not their length: they overlap.")
+@click.option("--background", "count", type=click.IntRange(min=1), help="RECORDINGS is a truth table: draw this many"
+              " clips where nothing is marked.")  # fmt: skip
+@click.option("--place", type=click.Choice(["random", "start", "centre"]), help="Where the event is in its clip.")
+@click.option("--on-db", type=float, help=f"Rise above the quiet that begins a take.  [default: {TAKES.on_db:g}]")
+@click.option("--off-db", type=float, help=f"Rise above it below which it ends.  [default: {TAKES.off_db:g}]")
+@click.option("--gap-s", type=float, help=f"Longest pause inside a take.  [default: {TAKES.gap_s:g}]")
+@click.option("--shortest-s", type=float, help=f"Shortest take.  [default: {TAKES.shortest_s:g}]")
+@click.option("--write", "folder", type=click.Path(path_type=Path), help="Folder to write the clips to as WAV files.")
+@click.option("--figure", type=click.Path(path_type=Path), help="Draw the cuts on the first recording's waveform.")
+@seed_option
+@force_option
+@json_option
+@quiet_option
+def command(
+    recordings: tuple[Path, ...],
+    out: Path,
+    label: str,
+    length_s: float,
+    windows: bool,
+    step_s: float | None,
+    count: int | None,
+    place: str | None,
+    on_db: float | None,
+    off_db: float | None,
+    gap_s: float | None,
+    shortest_s: float | None,
+    folder: Path | None,
+    figure: Path | None,
+    seed: int | None,
+    force: bool,
+    as_json: bool,
+    quiet: bool,
+) -> None:
+    """Cut RECORDINGS into clips of one length: one around each take, windows, or what lies between events.
+
+    By default every single event of a recording of repeated takes is found by its onset, and put at a random
+    place of its clip. The clips are rows of a table; --write also makes sound files of them.
+
+    \b
+    barn-owl cut knocks.wav --label hull-knock -o knocks.csv --figure knocks.png
+    barn-owl cut night.flac --windows --length-s 2 --step-s 1 -o windows.csv
+    barn-owl cut truth.csv --background 50 --label water -o background.csv
+    """
+    voice = Voice(quiet=quiet or is_stdout(out), as_json=as_json)
+    for target in (out, figure):
+        if target is not None and not is_stdout(target) and target.exists() and not force:
+            raise OutputError(f"{target} exists; choose another name, or say --force to overwrite it")
+    if windows and count:
+        raise click.UsageError("--windows and --background are two different ways to cut")
+    if length_s <= 0 or (step_s is not None and step_s <= 0):
+        raise PlanError("length_s and step_s must be greater than 0")
+    takes = TAKES.but(length_s=length_s, place=place, on_db=on_db, off_db=off_db, gap_s=gap_s, shortest_s=shortest_s)
+
+    def cut(recording: Path, number: int) -> pd.DataFrame:
+        if count:
+            truth = read_clips(str(recording))
+            return draw_background(truth, length_s, count, label=label or "background", seed=(seed or 0) + number)
+        if windows:
+            return cut_windows(recording, length_s, step_s=step_s, label=label)
+        return find_takes(recording, takes, label=label, seed=(seed or 0) + number)
+
+    clips, missed = _cut_each(voice, recordings, cut)
+    if figure is not None and len(clips):
+        first = clips["file"].iloc[0]
+        save_figure(cuts_figure(first, clips[clips["file"] == first]), figure)
+        voice.say(f"Wrote {figure}.")
+    if folder is not None:
+        clips = write_excerpts(clips, folder, force=force)
+        voice.say(f"Wrote {len(clips)} sound files to {folder}.")
+    write_clips(clips, out, force=force)
+    voice.say(f"Wrote {len(clips)} clips to {out}.")
+    voice.say(f"Next: barn-owl look {out} -o look, then barn-owl check {out}")
+    voice.result({"clips": len(clips), "missed": missed, "out": str(out)})
+
+
+def _cut_each(
+    voice: Voice, recordings: tuple[Path, ...], cut: Callable[[Path, int], pd.DataFrame]
+) -> tuple[pd.DataFrame, list[str]]:
+    """Cut one recording after the other; one that cannot be is told and passed over."""
+    tables, missed = [], []
+    for number, recording in enumerate(recordings):
+        try:
+            tables.append(cut(recording, number))
+        except AudioError as error:
+            missed.append(str(error))
+            voice.warn(f"left out: {error}")
+        else:
+            voice.say(f"{recording}: {len(tables[-1])} clips")
+    if not tables:
+        raise AudioError(f"none of the recordings can be cut; the first: {missed[0]}")
+    return pd.concat(tables, ignore_index=True), missed

@@ -1,0 +1,144 @@
+"""``barn-owl record``."""
+
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import click
+import numpy as np
+import pandas as pd
+
+from barn_owl.audio import audio_info, stream_audio, write_audio
+from barn_owl.audio.microphone import Microphone, SimulatedMicrophone, SoundCard
+from barn_owl.audio.silence import decibel
+from barn_owl.cli.common import Voice, json_option, quiet_option, seed_option
+from barn_owl.clips import read_clip_table, write_clip_table
+from barn_owl.errors import AudioError, PlanError
+
+FULL, FAINT_DB = 0.99, -50.0
+
+
+@click.command("record", short_help="Record takes.")
+@click.argument("folder", type=click.Path(path_type=Path))
+@click.option("--label", required=True, help="Label of the takes.")
+@click.option("--takes", type=click.IntRange(min=1), default=10, show_default=True, help="How many to keep.")
+@click.option("--length-s", type=float, default=1.5, show_default=True, help="Length of a take.")
+@click.option("--group", default="", help="What these takes have in common: device, place, person.")
+@click.option("--table", type=click.Path(path_type=Path), help="Clip table to add to.  [default: FOLDER/clips.csv]")
+@click.option("--microphone", metavar="NAME", help="Device; or simulated:FILE, or simulated:SOUND of the demo.")
+@click.option("--speed", type=float, default=1.0, show_default=True, help="How fast a simulated microphone plays.")
+@click.option("--count-down", type=click.IntRange(0, 10), default=3, show_default=True, help="Seconds before a take.")
+@click.option("--keep-all", is_flag=True, help="Keep every take without asking.")
+@seed_option
+@json_option
+@quiet_option
+def command(
+    folder: Path,
+    label: str,
+    takes: int,
+    length_s: float,
+    group: str,
+    table: Path | None,
+    microphone: str | None,
+    speed: float,
+    count_down: int,
+    keep_all: bool,
+    seed: int | None,
+    as_json: bool,
+    quiet: bool,
+) -> None:
+    """Record takes of one sound, one after the other, into FOLDER, and add each to a clip table.
+
+    After each take you say keep, repeat or quit. What is kept is written at once.
+
+    \b
+    barn-owl record takes --label hull-knock --takes 20 --group workshop
+    barn-owl record takes --label hull-knock --microphone simulated:hull-knock --keep-all
+    """
+    voice = Voice(quiet=quiet, as_json=as_json)
+    if length_s <= 0:
+        raise PlanError(f"length_s must be greater than 0, got {length_s:g}")
+    if not label.strip() or any(sign in label for sign in "/\\"):
+        raise PlanError(f"a label must not be blank nor hold / or \\, as it becomes a folder; got {label!r}")
+    listening, table = _open(microphone, speed, seed or 0), table or folder / "clips.csv"
+    kept = 0
+    while kept < takes:
+        voice.say(f"Take {kept + 1} of {takes} of {label!r}, {length_s:g} s.")
+        if not keep_all and _ask("Enter to record, q to quit", {"": "record", "q": "quit"}) == "quit":
+            break
+        for left in range(count_down, 0, -1):
+            voice.say(f"  {left} ...")
+            time.sleep(1 / max(speed, 1.0))
+        voice.say("  now")
+        samples = listening.record(length_s)
+        _tell(voice, samples)
+        answer = (
+            "keep"
+            if keep_all
+            else _ask("k to keep, r to repeat, q to quit", {"k": "keep", "r": "repeat", "q": "quit"})
+        )
+        if answer == "quit":
+            break
+        if answer == "keep":
+            path = _free_name(folder / label, label)
+            path.parent.mkdir(parents=True, exist_ok=True)
+            write_audio(path, samples, listening.rate_hz)
+            _add(table, path, label, group)
+            kept += 1
+            voice.say(f"  kept as {path}")
+    voice.say(f"\nKept {kept} takes; the table is {table}." if kept else "\nKept no take.")
+    if kept:
+        voice.say(f"Next: barn-owl look {table} -o look")
+    voice.result({"kept": kept, "table": str(table)})
+
+
+def _open(name: str | None, speed: float, seed: int) -> Microphone:
+    if name is None or not name.startswith("simulated:"):
+        return SoundCard(name)
+    source = name.removeprefix("simulated:")
+    from barn_owl.demo.sounds import EVENTS, RATE_HZ
+
+    if source in EVENTS:
+        return SimulatedMicrophone(_demo_takes(source, seed), RATE_HZ, speed=speed)
+    if not Path(source).is_file():
+        raise AudioError(f"{source!r} is neither a sound file nor a sound of the demo: {', '.join(EVENTS)}")
+    return SimulatedMicrophone(stream_audio(source), audio_info(source).rate_hz, speed=speed)
+
+
+def _demo_takes(sound: str, seed: int) -> Iterator[np.ndarray]:
+    """The sound again and again, over a little noise, with pauses."""
+    from barn_owl.demo.sounds import EVENTS, RATE_HZ
+
+    rng = np.random.default_rng(seed)
+    while True:
+        event = np.pad(EVENTS[sound](rng), round(rng.uniform(0.1, 0.4) * RATE_HZ))
+        yield 0.3 * event / np.abs(event).max() + 0.003 * rng.standard_normal(len(event))
+
+
+def _ask(question: str, answers: dict[str, str]) -> str:
+    while True:
+        answer = click.prompt(question, default="", show_default=False, err=True).strip().lower()
+        if answer in answers:
+            return answers[answer]
+        click.echo(f"Please answer with one of: {', '.join(key or 'Enter' for key in answers)}", err=True)
+
+
+def _tell(voice: Voice, samples: np.ndarray) -> None:
+    peak = float(np.abs(samples).max(initial=0))
+    voice.say(f"  peak {float(decibel(peak)):.0f} dB")
+    if peak >= FULL:
+        voice.warn("  it is clipped: lower the gain, or step back")
+    elif float(decibel(peak)) < FAINT_DB:
+        voice.warn("  that is very faint: is the microphone on?")
+
+
+def _free_name(folder: Path, label: str) -> Path:
+    numbers = [int(path.stem.rsplit("_", 1)[1]) for path in folder.glob(f"{label}_*.wav")
+               if path.stem.rsplit("_", 1)[1].isdigit()]  # fmt: skip
+    return folder / f"{label}_{max(numbers, default=0) + 1:04d}.wav"
+
+
+def _add(table: Path, path: Path, label: str, group: str) -> None:
+    row = pd.DataFrame([{"file": str(path), "label": label, **({"group": group} if group else {})}])
+    before = [read_clip_table(table)] if table.is_file() else []
+    write_clip_table(pd.concat([*before, row], ignore_index=True), table)

@@ -1,0 +1,105 @@
+"""``barn-owl split``."""
+
+from pathlib import Path
+from typing import Literal
+
+import click
+import pandas as pd
+
+from barn_owl.classify import Plan, read_plan
+from barn_owl.cli.common import (
+    Voice,
+    force_option,
+    is_stdout,
+    json_option,
+    out_file_option,
+    plan_option,
+    quiet_option,
+    read_clips,
+    seed_option,
+    write_clips,
+)
+from barn_owl.clips import fold_clips, read_clip_table, sides_of_fold, split_by_time, split_clips
+from barn_owl.clips.table import SIDES
+
+
+@click.command("split", short_help="Split clips.")
+@click.argument("clips")
+@out_file_option
+@click.option("--train", type=float, help="Share for training.  [default: 0.6]")
+@click.option("--validation", type=float, help="Share for validation.  [default: 0.2]")
+@click.option("--test", type=float, help="Share for the test.  [default: 0.2]")
+@click.option("--together", type=click.Choice(["group", "file"]), help="What stays on one side.  [default: group]")
+@click.option("--method", type=click.Choice(["balanced", "stable"]), help="Stable: new clips never move old ones.")
+@click.option("--before", type=click.Path(path_type=Path), help="An earlier table whose sides are kept.")
+@click.option("--by-time", is_flag=True, help="The earliest excerpts of each file train, the latest test.")
+@click.option("--folds", type=click.IntRange(min=3), help="Fill the column fold instead, for cross-validation.")
+@click.option("--fold", type=click.IntRange(min=1), help="Take this fold for the test, the next for validation.")
+@plan_option
+@seed_option
+@force_option
+@json_option
+@quiet_option
+def command(
+    clips: str,
+    out: Path,
+    train: float | None,
+    validation: float | None,
+    test: float | None,
+    together: Literal["group", "file"] | None,
+    method: Literal["balanced", "stable"] | None,
+    before: Path | None,
+    by_time: bool,
+    folds: int | None,
+    fold: int | None,
+    plan_path: Path | None,
+    seed: int | None,
+    force: bool,
+    as_json: bool,
+    quiet: bool,
+) -> None:
+    """Split the clip table CLIPS: labels in the same shares on each side, a group on one side only.
+
+    `train` splits by itself; this is for seeing the split first, for keeping it, and for folds.
+
+    \b
+    barn-owl split clips.csv -o split.csv
+    barn-owl split more-clips.csv --before split.csv -o split2.csv
+    barn-owl split clips.csv --folds 5 -o folds.csv && barn-owl split folds.csv --fold 1 -o fold1.csv
+    """
+    voice = Voice(quiet=quiet or is_stdout(out), as_json=as_json)
+    if sum(map(bool, (by_time, folds, fold, before))) > 1:
+        raise click.UsageError("--before, --by-time, --folds and --fold are different ways to split; give one")
+    plan = read_plan(plan_path) if plan_path else Plan()
+    shares = plan.split.but(train=train, validation=validation, test=test, together=together, method=method)
+    table, seed = read_clips(clips), plan.seed if seed is None else seed
+    if folds:
+        done = fold_clips(table, folds, seed=seed, shares=shares)
+    elif fold:
+        done = sides_of_fold(table, fold)
+    elif by_time:
+        done = split_by_time(table, shares)
+    else:
+        if before:
+            table = _with_sides(table, read_clip_table(before))
+        done = split_clips(table, shares, seed=seed)
+    write_clips(done, out, force=force)
+    column = "fold" if folds else "split"
+    reached = pd.crosstab(done["label"], done[column])
+    reached = reached if folds else reached.reindex(columns=list(SIDES), fill_value=0)
+    voice.table(reached.reset_index().rename_axis(None, axis=1))
+    share = (reached.sum() / len(done)).map("{:.0%}".format)
+    voice.say("\nreached: " + ", ".join(f"{name} {value}" for name, value in share.items()))
+    voice.say(f"Wrote {len(done)} clips to {out}.")
+    voice.say(
+        f"Next: barn-owl train {out} --run RUN" if not folds else f"Next: barn-owl split {out} --fold 1 -o FOLD"
+    )
+    voice.result({"clips": len(done), "reached": {str(k): v for k, v in reached.sum().to_dict().items()}})
+
+
+def _with_sides(clips: pd.DataFrame, before: pd.DataFrame) -> pd.DataFrame:
+    """Take over the sides of an earlier table for the same excerpts, and for the groups that are in it."""
+    keys = ["file", "start_s", "end_s"]
+    sides = before[[*keys, "split"]].drop_duplicates(keys) if "split" in before else before[keys].assign(split="")
+    joined = clips.drop(columns="split", errors="ignore").merge(sides, on=keys, how="left")
+    return joined.assign(split=joined["split"].fillna(""))

@@ -1,0 +1,234 @@
+"""Cutting long recordings into clips: single takes, fixed windows, and what lies between annotated events."""
+
+from collections import deque
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Literal
+
+import numpy as np
+import pandas as pd
+from pydantic import Field, model_validator
+
+from barn_owl.audio import audio_info, read_audio, stream_audio, write_audio
+from barn_owl.audio.silence import two_threshold_runs
+from barn_owl.clips.table import check_clip_table
+from barn_owl.errors import AudioError, OutputError, TableError
+from barn_owl.features import FrontEnd
+from barn_owl.settings import Settings
+
+QUIET_SHARE = 0.25
+BLOCK_FRAMES, BLOCKS_AROUND = 1000, 3
+"""The quiet is learnt from blocks of 5 s, and is the quietest of those up to 15 s away."""
+RISE_FRAMES, SEARCHED_FRAMES, RISE_SHARE = 2, 10, 0.5
+MICRO = 6
+"""Times are written to the microsecond."""
+MARGIN_S = 0.02
+"""Kept free between an event and the edge of its clip, where there is room."""
+
+
+class TakeSettings(Settings):
+    """What counts as one take, and how long its clip is.
+
+    on_db, off_db : how far the mean of the mel bands stands out of the quiet where a take begins and ends.
+    gap_s : a pause up to this length is inside a take. place : where the event is in its clip.
+    """
+
+    length_s: float = Field(default=1.0, gt=0, le=600)
+    on_db: float = Field(default=5.0, gt=0, le=60)
+    off_db: float = Field(default=2.5, gt=0, le=60)
+    gap_s: float = Field(default=0.25, ge=0)
+    shortest_s: float = Field(default=0.02, ge=0)
+    place: Literal["random", "start", "centre"] = "random"
+
+    @model_validator(mode="after")
+    def _in_order(self) -> "TakeSettings":
+        if self.off_db > self.on_db:
+            raise ValueError(f"off_db must be at most on_db={self.on_db:g}, got {self.off_db:g}")
+        return self
+
+
+def find_takes(
+    path: str | Path, settings: TakeSettings | None = None, *, label: str = "", seed: int = 0
+) -> pd.DataFrame:
+    """Find single events in a recording of repeated takes, and put a clip of one length around each.
+
+    Returns a clip table with the columns ``onset_s`` and ``offset_s`` of the event besides; no row when nothing
+    stands out.
+
+    Each band is measured against its own quiet nearby, so hum, hiss and slow changes do not count. The event
+    sits at a random place of its clip (by `seed`), but never so that a neighbour shows when that can be helped.
+    Memory does not grow with the sound, only by two bytes a millisecond.
+    Raises AudioError when the recording cannot be read or is shorter than the clips wished.
+    """
+    settings, info = settings or TakeSettings(), audio_info(path)
+    if info.duration_s < settings.length_s:
+        raise AudioError(
+            f"{path} is {info.duration_s:.3g} s long, shorter than the clips of {settings.length_s:g} s asked for"
+        )
+    front_end = _front_end(info.rate_hz)
+    level = np.concatenate([*_standing_out(path, front_end)])
+    events = _events(level, front_end, settings)
+    starts = _starts(events, settings, info.duration_s, np.random.default_rng(seed))
+    times = {"start_s": starts, "end_s": starts + settings.length_s}
+    found = pd.DataFrame(
+        {"file": str(path), **times, "label": label, "onset_s": events[:, 0], "offset_s": events[:, 1]}
+    )
+    return check_clip_table(found.round(MICRO))
+
+
+def _front_end(rate_hz: int) -> FrontEnd:
+    rate_hz = min(rate_hz, 32_000)
+    return FrontEnd(rate_hz=rate_hz, frame_ms=20, hop_ms=5, bands=24, low_hz=min(80, rate_hz / 20))
+
+
+def _standing_out(path: str | Path, front_end: FrontEnd) -> Iterator[np.ndarray]:
+    """How far each frame stands out of the quiet, in dB, mean of the bands; in blocks."""
+    around: deque[np.ndarray] = deque()
+    quiets: deque[np.ndarray] = deque()
+    given = 0
+    for frames in _blocks(path, front_end):
+        around.append(frames)
+        quiets.append(np.quantile(frames, QUIET_SHARE, axis=0))
+        if len(around) > BLOCKS_AROUND:
+            yield _above(around[given], quiets)
+            given += 1
+        if given > BLOCKS_AROUND:
+            around.popleft()
+            quiets.popleft()
+            given -= 1
+    for frames in list(around)[given:]:
+        yield _above(frames, quiets)
+
+
+def _above(frames: np.ndarray, quiets: "deque[np.ndarray]") -> np.ndarray:
+    quiet = np.min(quiets, axis=0).astype(np.float32)
+    return np.maximum(frames - quiet, 0).mean(axis=1)
+
+
+def _blocks(path: str | Path, front_end: FrontEnd) -> Iterator[np.ndarray]:
+    stream, kept = front_end.stream(), np.empty((0, front_end.width), dtype=np.float32)
+    for samples in stream_audio(path, rate_hz=front_end.rate_hz):
+        kept = np.concatenate([kept, stream.push(samples)])
+        while len(kept) >= 2 * BLOCK_FRAMES:  # the last one is never much shorter than the others
+            yield kept[:BLOCK_FRAMES]
+            kept = kept[BLOCK_FRAMES:]
+    if len(kept):
+        yield kept
+
+
+def _events(level: np.ndarray, front_end: FrontEnd, settings: TakeSettings) -> np.ndarray:
+    """Onset and offset of each event in seconds, shape ``(events, 2)``."""
+    # What the quiet itself does is no event: its fluctuation is above its quantile too.
+    base = float(np.quantile(level, QUIET_SHARE))
+    runs = two_threshold_runs(level, base + settings.on_db, base + settings.off_db)
+    gap, shortest = settings.gap_s / front_end.hop_s, settings.shortest_s / front_end.hop_s
+    if len(runs):
+        apart = runs[1:, 0] - runs[:-1, 1] > gap
+        runs = np.stack([runs[np.r_[True, apart], 0], runs[np.r_[apart, True], 1]], axis=1)
+        runs = runs[runs[:, 1] - runs[:, 0] >= shortest]
+    if not len(runs):
+        return np.empty((0, 2))
+    # Where the level rises first and half as fast as it ever does near there.
+    rise = np.zeros(len(level))
+    rise[RISE_FRAMES:-RISE_FRAMES] = level[2 * RISE_FRAMES :] - level[: -2 * RISE_FRAMES]
+    onsets = []
+    for first in runs[:, 0]:
+        begin = max(first - SEARCHED_FRAMES, 0)
+        near = rise[begin : first + SEARCHED_FRAMES]
+        onsets.append(begin + int(np.argmax(near >= RISE_SHARE * near.max())))
+    # On a logarithmic scale a frame rises when the event reaches its end, and falls when it leaves its middle.
+    frame_s = front_end.frame / front_end.rate_hz
+    return np.stack(
+        [np.array(onsets) * front_end.hop_s + frame_s, runs[:, 1] * front_end.hop_s + frame_s / 2], axis=1
+    )
+
+
+def _starts(events: np.ndarray, settings: TakeSettings, duration_s: float, rng: np.random.Generator) -> np.ndarray:
+    """Where the clip of each event begins."""
+    length, last = settings.length_s, duration_s - settings.length_s
+    before = np.r_[0.0, events[:-1, 1]]
+    after = np.r_[events[1:, 0], duration_s]
+    starts = np.empty(len(events))
+    for number, (onset, offset) in enumerate(events):
+        free = length - (offset - onset)
+        # From the event at the end of the clip to the event at its beginning; a longer event is cut inside it.
+        low, high = sorted((onset - free + MARGIN_S * (free > 0), onset - MARGIN_S * (free > 0)))
+        if free > 0 and before[number] <= after[number] - length:
+            low, high = max(low, before[number]), min(high, after[number] - length)
+            low, high = min(low, high), max(low, high)
+        share = {"random": rng.random(), "start": 1.0 if free > 0 else 0.0, "centre": 0.5}[settings.place]
+        starts[number] = np.clip(low + share * (high - low), 0, last)
+    return starts
+
+
+def cut_windows(path: str | Path, length_s: float, *, step_s: float | None = None, label: str = "") -> pd.DataFrame:
+    """Cut a recording into windows of one length, every `step_s` (None: end to end); a clip table.
+
+    What is left at the end is dropped. Raises AudioError when the recording is shorter than one window.
+    """
+    info = audio_info(path)
+    step_s = step_s or length_s
+    count = int((info.duration_s - length_s) / step_s + 1e-9) + 1 if info.duration_s >= length_s else 0
+    if not count:
+        raise AudioError(f"{path} is {info.duration_s:.3g} s long, shorter than one window of {length_s:g} s")
+    starts = np.arange(count) * step_s
+    return check_clip_table(
+        pd.DataFrame({"file": str(path), "start_s": starts, "end_s": starts + length_s, "label": label})
+    )
+
+
+def draw_background(
+    truth: pd.DataFrame,
+    length_s: float,
+    count: int,
+    *,
+    margin_s: float = 0.2,
+    label: str = "background",
+    seed: int = 0,
+) -> pd.DataFrame:
+    """Draw excerpts from the parts of annotated recordings where nothing is marked; a clip table.
+
+    truth : a clip table of events. margin_s : kept free on either side of an event. The excerpts do not
+    overlap and are drawn evenly over what is free. Raises TableError when less than `count` fit.
+    """
+    free: list[tuple[str, float]] = []
+    for file, events in truth.groupby("file", sort=False):
+        order = events.sort_values("start_s")
+        covered = np.maximum.accumulate(np.r_[0.0, order["end_s"].to_numpy() + margin_s])
+        ends = np.r_[order["start_s"].to_numpy() - margin_s, audio_info(file).duration_s]
+        for begin, end in zip(covered, ends, strict=True):
+            slots = int((end - begin) / length_s) if end - begin >= length_s else 0
+            spare = (end - begin) - slots * length_s
+            free += [(str(file), begin + spare * (slot + 1) / (slots + 1) + slot * length_s) for slot in range(slots)]
+    if len(free) < count:
+        raise TableError(
+            f"only {len(free)} excerpts of {length_s:g} s fit between the events; ask for fewer or shorter ones"
+        )
+    chosen = sorted(free[n] for n in np.random.default_rng(seed).permutation(len(free))[:count])
+    starts = np.array([start for _, start in chosen])
+    return check_clip_table(
+        pd.DataFrame(
+            {"file": [f for f, _ in chosen], "start_s": starts, "end_s": starts + length_s, "label": label}
+        ).round(MICRO)
+    )
+
+
+def write_excerpts(clips: pd.DataFrame, folder: str | Path, *, force: bool = False) -> pd.DataFrame:
+    """Write each excerpt of a clip table as a WAV file, in a folder for each label; return their clip table.
+
+    Samples keep the rate of their recording and one channel, the mean of all. Raises OutputError when a file
+    is there already and `force` is false.
+    """
+    folder, names = Path(folder), []
+    for number, row in enumerate(clips.itertuples(index=False)):
+        target = folder / (row.label or "unlabelled") / f"{Path(row.file).stem}_{number:04d}.wav"
+        if target.exists() and not force:
+            raise OutputError(f"{target} exists; choose another folder, or say --force to overwrite it")
+        start, end = (None if np.isnan(time) else time for time in (row.start_s, row.end_s))
+        samples, rate_hz = read_audio(row.file, start_s=start, end_s=end)
+        target.parent.mkdir(parents=True, exist_ok=True)
+        write_audio(target, samples, rate_hz)
+        names.append(str(target))
+    begin = clips["start_s"].fillna(0)
+    within = {name: clips[name] - begin for name in ("onset_s", "offset_s") if name in clips}
+    return check_clip_table(clips.assign(file=names, start_s=np.nan, end_s=np.nan, **within).round(MICRO))
