@@ -42,7 +42,7 @@ def test_from_folder_to_events(owl, tmp_path, folder, long_recording):
     code, out, err = owl("gather", folder, "--names", "{group}_{take}", "-o", table)
     assert (code, err) == (0, "")
     assert "Wrote 48 clips of 4 labels" in out
-    assert f"Next: barn-owl train {table} --run RUN" in out
+    assert f"Next: barn-owl check {table}" in out
 
     code, out, err = owl("train", table, "--run", where, "--plan", tmp_path / "plan.toml", "--seed", 3)
     assert code == 0

@@ -11,9 +11,10 @@ from barn_owl.classify.augment import add_power, augment
 from barn_owl.classify.dataset import ClipFrames, WindowDrawer, fill_up
 from barn_owl.classify.fitted import balanced_order
 from barn_owl.classify.logistic import fit_logistic
-from barn_owl.classify.plan import AugmentSettings
+from barn_owl.classify.plan import AugmentSettings, ClipSettings
 from barn_owl.clips import read_clip_table, split_clips
 from barn_owl.errors import AudioError, ModelError, OutputError, PlanError, TableError, TrainingError
+from barn_owl.features import FrontEnd
 from barn_owl.runs import open_run, train
 from helpers import assert_close, small_plan, sound
 
@@ -40,6 +41,7 @@ def test_a_run_holds_what_is_promised(run):
         "validation_recall",
         "best",
         "seconds",
+        "waiting",
     ]
     assert read_clip_table(run.folder / "predictions.csv")["score"].between(0, 1).all()
 
@@ -259,12 +261,14 @@ def test_background_and_window_that_do_not_fit_are_told(clips, tmp_path):
 def test_windows_hold_the_sound_and_short_clips_are_filled(rng):
     frames = np.full((400, 4), -60, np.float32)
     frames[300:330] = -20
-    drawer = WindowDrawer(ClipFrames([frames]), 100, "quiet", slice(None))
+    drawer = WindowDrawer(ClipFrames([frames]), 100, ClipSettings(), FrontEnd(bands=4))
     drawn = drawer.draw(np.zeros(50, int), rng)
     assert ((drawn == -20).any(axis=2).sum(axis=1) >= 18).all()  # at least 0.6 of the 30 frames
-    short = np.arange(6, dtype=np.float32).reshape(3, 2)
-    assert_close(fill_up(short, 7, "repeat", 1)[:, 0], np.float32([4, 0, 2, 4, 0, 2, 4]))
-    quiet = fill_up(short, 5, "quiet", 1)
+    short, silence = np.arange(6, dtype=np.float32).reshape(3, 2), np.full(2, -100, np.float32)
+    assert_close(fill_up(short, 8, "reflect", silence, 1)[:, 0], np.float32([0, 0, 2, 4, 4, 2, 0, 0]))
+    assert_close(fill_up(short, 5, "zeros", silence, 1)[:, 1], np.float32([-100, 1, 3, 5, -100]))
+    assert_close(fill_up(short, 7, "repeat", silence, 1)[:, 0], np.float32([4, 0, 2, 4, 0, 2, 4]))
+    quiet = fill_up(short, 5, "quiet", silence, 1)
     assert_close(quiet[1:4], short)
     assert (quiet[[0, 4]] == quiet[0]).all()
     assert (quiet[0] < 2).all()

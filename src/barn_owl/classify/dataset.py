@@ -10,7 +10,9 @@ import numpy as np
 import pandas as pd
 from threadpoolctl import threadpool_limits
 
-from barn_owl.audio import read_audio
+from barn_owl.classify.plan import ClipSettings
+from barn_owl.clips import UniformSettings
+from barn_owl.clips.uniform import read_uniform
 from barn_owl.errors import AudioError, TableError
 from barn_owl.features import FrontEnd
 from barn_owl.features.activity import QUIET_SHARE, lively, window_activity
@@ -38,6 +40,7 @@ class ClipFrames:
 def load_frames(
     clips: pd.DataFrame,
     front_end: FrontEnd,
+    settings: UniformSettings | None = None,
     *,
     workers: int = 2,
     cache: str | Path | None = None,
@@ -45,6 +48,7 @@ def load_frames(
 ) -> tuple[ClipFrames, pd.DataFrame, dict[int, str]]:
     """Read the clips of a table and compute their frames.
 
+    settings : how the samples are made uniform first; None for as they are.
     cache : a folder to keep the frames in, so that they are computed once; see `barn_owl.features.cache`.
     progress : called with the clips done and their number.
 
@@ -52,8 +56,13 @@ def load_frames(
     number of `clips`. A clip is left out when it cannot be read, is shorter than one frame or holds nothing
     but zeros. Raises TableError when no clip is left.
     """
+    # What concerns frames only, such as the length of windows, changes nothing here.
+    settings = UniformSettings(
+        **(settings or UniformSettings()).model_dump(include=set(UniformSettings.model_fields))
+    )
+    sound = "" if settings == UniformSettings() else settings.model_dump_json()
     asked = excerpts(clips["file"], clips["start_s"], clips["end_s"])
-    store = FrameCache(cache, front_end) if cache is not None else None
+    store = FrameCache(cache, front_end, sound) if cache is not None else None
     loaded: list[np.ndarray | str | None] = [_found(store, excerpt) for excerpt in asked]
     missing = [row for row, frames in enumerate(loaded) if frames is None]
     done = len(asked) - len(missing)
@@ -63,7 +72,7 @@ def load_frames(
         threadpool_limits(limits=1, user_api="blas"),
         store.adding() if store is not None and missing else nullcontext() as adding,
     ):
-        work = partial(_computed_and_known, front_end=front_end, known=adding is not None)
+        work = partial(_computed_and_known, front_end=front_end, settings=settings, known=adding is not None)
         results = each(work, [asked[row] for row in missing], workers)
         for row, (result, sha256) in zip(missing, results, strict=True):
             if adding is not None and sha256:
@@ -78,7 +87,7 @@ def load_frames(
     for row in missing:
         if loaded[row] is None:
             found = _found(store, asked[row])
-            loaded[row] = _computed(asked[row], front_end) if found is None else found
+            loaded[row] = _computed(asked[row], front_end, settings) if found is None else found
     skipped = {row: result for row, result in enumerate(loaded) if isinstance(result, str)}
     parts = [result for result in loaded if isinstance(result, np.ndarray)]
     if not parts:
@@ -94,25 +103,38 @@ def _found(store: FrameCache | None, excerpt: Excerpt) -> np.ndarray | None:
         return None  # reading it will say what is wrong
 
 
-def _computed_and_known(excerpt: Excerpt, front_end: FrontEnd, *, known: bool) -> tuple[np.ndarray | str, str]:
+def _computed_and_known(
+    excerpt: Excerpt, front_end: FrontEnd, settings: UniformSettings, *, known: bool
+) -> tuple[np.ndarray | str, str]:
     """Compute the frames of an excerpt, or say why that cannot be done, and by what its file is known again."""
-    frames = _computed(excerpt, front_end)
+    frames = _computed(excerpt, front_end, settings)
     try:
         return frames, excerpt.content() if known and not isinstance(frames, str) else ""
     except OSError:
         return frames, ""  # gone since it was read: used now, but not kept
 
 
-def _computed(excerpt: Excerpt, front_end: FrontEnd) -> np.ndarray | str:
+def _computed(excerpt: Excerpt, front_end: FrontEnd, settings: UniformSettings) -> np.ndarray | str:
     """Compute the frames of an excerpt, or say why that cannot be done."""
     file = excerpt.file
     try:
-        samples, _ = read_audio(file, rate_hz=front_end.rate_hz, start_s=excerpt.start_s, end_s=excerpt.end_s)
-        if len(samples) and not samples.any():
-            return f"{file} holds nothing but zeros"
-        return front_end.frames(samples)
+        return front_end.frames(read_uniform(excerpt, front_end.rate_hz, settings))
     except AudioError as error:
         return str(error) if file in str(error) else f"{file}: {error}"
+
+
+def chosen_windows(levels: np.ndarray, window: int, step: int, crop: str) -> np.ndarray:
+    """Tell which windows of a clip count, one every `step` frames; boolean. See `ClipSettings` for `crop`.
+
+    levels : columns that tell when something sounds, ``(frames, bands)``, at least `window` frames.
+    """
+    weights = window_activity(levels, window, step)
+    if crop == "lively":
+        return lively(weights)
+    if crop == "random":
+        return np.ones(len(weights), dtype=bool)
+    at = {"start": 0, "centre": (len(weights) - 1) // 2, "loudest": int(weights.argmax())}[crop]
+    return np.arange(len(weights)) == at
 
 
 def quiet_level(frames: np.ndarray) -> np.ndarray:
@@ -120,18 +142,23 @@ def quiet_level(frames: np.ndarray) -> np.ndarray:
     return np.quantile(frames, QUIET_SHARE, axis=0).astype(np.float32)
 
 
-def fill_up(frames: np.ndarray, window: int, fill: str, start: int = 0) -> np.ndarray:
+def fill_up(frames: np.ndarray, window: int, fill: str, silence: np.ndarray, start: int = 0) -> np.ndarray:
     """Lengthen a clip shorter than `window` frames, with its first frame at frame `start` of the window.
 
-    frames : ``(frames, bands)``. fill : "quiet" puts the clip's own quiet level around it, "repeat" the clip
-    itself, over and over. Returns ``(window, bands)``; a clip that is long enough comes back as it is.
+    frames : ``(frames, bands)``. fill : "quiet" puts the clip's own quiet level around it, "zeros" the frame of
+    `silence`, shape ``(bands,)``, "repeat" the clip itself, over and over, "reflect" the clip back and forth. Returns
+    ``(window, bands)``; a clip that is long enough comes back as it is.
     """
     if len(frames) >= window:
         return frames
     at = np.arange(window) - start
     if fill == "repeat":
         return frames[at % len(frames)]
-    filled = np.broadcast_to(quiet_level(frames), (window, frames.shape[1])).copy()
+    if fill == "reflect":
+        turn = at % (2 * len(frames))
+        return frames[np.minimum(turn, 2 * len(frames) - 1 - turn)]
+    around = quiet_level(frames) if fill == "quiet" else silence
+    filled = np.broadcast_to(around, (window, frames.shape[1])).copy()
     filled[start : start + len(frames)] = frames
     return filled
 
@@ -144,15 +171,21 @@ class WindowDrawer:
     place in the window.
     """
 
-    def __init__(self, clips: ClipFrames, window: int, fill: str, levels: slice) -> None:
-        self.clips, self.window, self.fill, self.levels = clips, window, fill, levels
-        self._places = [self._lively_starts(clip) for clip in range(len(clips))]
+    def __init__(self, clips: ClipFrames, window: int, settings: ClipSettings, front_end: FrontEnd) -> None:
+        self.clips, self.window, self.fill, self.crop = clips, window, settings.fill, settings.crop
+        self.levels, self.silence = front_end.level_columns, front_end.silence
+        self._places = [self._starts(clip) for clip in range(len(clips))]
 
-    def _lively_starts(self, clip: int) -> np.ndarray:
+    def replace(self, clip: int, frames: np.ndarray) -> None:
+        """Put other frames in the place of a clip, such as those of the sound changed."""
+        self.clips.parts[clip] = frames
+        self._places[clip] = self._starts(clip)
+
+    def _starts(self, clip: int) -> np.ndarray:
         frames = self.clips[clip]
         if len(frames) <= self.window:
             return np.arange(self.window - len(frames) + 1)
-        return np.flatnonzero(lively(window_activity(frames[:, self.levels], self.window)))
+        return np.flatnonzero(chosen_windows(frames[:, self.levels], self.window, 1, self.crop))
 
     def draw(self, clips: np.ndarray, rng: np.random.Generator) -> np.ndarray:
         """Draw a window of each of `clips` (numbers); float32, ``(len(clips), window, bands)``, in dB."""
@@ -165,5 +198,5 @@ class WindowDrawer:
     def _window(self, clip: int, place: int) -> np.ndarray:
         frames = self.clips[clip]
         if len(frames) < self.window:
-            return fill_up(frames, self.window, self.fill, place)
+            return fill_up(frames, self.window, self.fill, self.silence, place)
         return frames[place : place + self.window]

@@ -10,6 +10,7 @@ from barn_owl.classify.family import Family
 from barn_owl.classify.network import cross_entropy
 from barn_owl.classify.network.loss import smoothed
 from barn_owl.classify.plan import Plan
+from barn_owl.features.cache import Excerpt
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -24,6 +25,8 @@ class Progress:
     """Mean recall over labels (balanced accuracy) on the validation clips."""
     best: bool
     seconds: float
+    waiting: float = 0.0
+    """Share of the epoch that was spent waiting for, or making, the windows to learn from."""
 
 
 Watcher = Callable[[Progress], None]
@@ -35,6 +38,8 @@ class Examples:
 
     clips: ClipFrames
     numbers: np.ndarray
+    sources: list[Excerpt] = field(default_factory=list)
+    """Where the sound of each clip is; empty when it is not at hand, which leaves changes to the sound out."""
 
 
 @dataclass(kw_only=True)
@@ -81,6 +86,12 @@ def balanced_order(numbers: np.ndarray, draws: int, rng: np.random.Generator) ->
         own = np.flatnonzero(numbers == number)
         drawn.append(np.concatenate([rng.permutation(own) for _ in range(-(-share // len(own)))])[:share])
     return rng.permutation(np.concatenate(drawn))[:draws]
+
+
+def label_weights(numbers: np.ndarray, labels: int) -> np.ndarray:
+    """Weight of each label so that all count the same, 1 on average over the clips; float32, ``(labels,)``."""
+    counts = np.bincount(numbers, minlength=labels)
+    return (len(numbers) / np.maximum(counts, 1) / np.count_nonzero(counts)).astype(np.float32)
 
 
 def judge_logits(logits: np.ndarray, numbers: np.ndarray) -> tuple[float, float]:

@@ -63,16 +63,13 @@ def fit_logistic_family(
     rng = np.random.default_rng(plan.seed)
     mean, deviation = standardisation(train.clips)
     window = window_frames(plan)
-    drawer = WindowDrawer(train.clips, window, plan.clips.fill, plan.front_end.level_columns)
+    drawer = WindowDrawer(train.clips, window, plan.clips, plan.front_end)
     every = np.arange(len(train.numbers))
     pooled = np.concatenate([pool((drawer.draw(every, rng) - mean) / deviation) for _ in range(DRAWS)])
     centre, spread = pooled.mean(axis=0), np.maximum(pooled.std(axis=0), 1e-3)
     x = ((pooled - centre) / spread).astype(np.float64)
     numbers = np.tile(train.numbers, DRAWS)
-    watched = pool(
-        (WindowDrawer(validation.clips, window, plan.clips.fill, plan.front_end.level_columns).central() - mean)
-        / deviation
-    )
+    watched = pool((WindowDrawer(validation.clips, window, plan.clips, plan.front_end).central() - mean) / deviation)
     penalties = PENALTIES if plan.logistic.penalty is None else (plan.logistic.penalty,)
     weights = np.zeros((x.shape[1] + 1, len(labels)))
     best_loss, best, begin = np.inf, weights, time.perf_counter()

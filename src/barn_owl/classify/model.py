@@ -10,14 +10,14 @@ from safetensors import SafetensorError, safe_open
 from safetensors.numpy import save_file
 
 from barn_owl.audio import resample
-from barn_owl.classify.dataset import fill_up
+from barn_owl.classify.dataset import chosen_windows, fill_up
 from barn_owl.classify.families import rebuild
 from barn_owl.classify.family import Family
 from barn_owl.classify.network import softmax
 from barn_owl.classify.plan import ClipSettings, DecisionSettings
+from barn_owl.clips import make_uniform
 from barn_owl.errors import AudioError, BarnOwlError, ModelError
 from barn_owl.features import FrontEnd
-from barn_owl.features.activity import lively, window_activity
 from barn_owl.files import whole_file
 
 FORMAT = 1
@@ -59,14 +59,14 @@ class Model:
     def score_frames(self, frames: np.ndarray) -> np.ndarray:
         """Score one clip given as frames of the front end; float32, shape ``(labels,)``, sums to 1.
 
-        A clip longer than the window scores the mean of those windows in which something happens, as in
+        A clip longer than the window scores the mean of those windows that ``clips.crop`` chooses, as in
         training; a shorter one is filled up to the window.
         """
-        frames = fill_up(frames, self.family.window, self.clips.fill)
+        frames = fill_up(frames, self.family.window, self.clips.fill, self.front_end.silence)
         windows, _ = self.logits(frames)
         levels = frames[:, self.front_end.level_columns]
-        weights = window_activity(levels, self.family.window, self.family.step)
-        return softmax(windows[lively(weights)].mean(axis=0))
+        chosen = chosen_windows(levels, self.family.window, self.family.step, self.clips.crop)
+        return softmax(windows[chosen].mean(axis=0))
 
     def score(self, samples: np.ndarray, rate_hz: int) -> dict[str, float]:
         """Score one clip of mono samples, shape ``(samples,)``, at any rate; label to score, best first.
@@ -76,7 +76,8 @@ class Model:
         samples = np.asarray(samples)
         if samples.ndim != 1:
             raise AudioError(f"samples must be mono, shape (samples,); got shape {samples.shape}")
-        scores = self.score_frames(self.front_end.frames(resample(samples, rate_hz, self.front_end.rate_hz)))
+        samples = make_uniform(resample(samples, rate_hz, self.front_end.rate_hz), self.front_end.rate_hz, self.clips)
+        scores = self.score_frames(self.front_end.frames(samples))
         return {self.labels[label]: float(scores[label]) for label in np.argsort(-scores)}
 
     def save(self, path: str | Path) -> None:

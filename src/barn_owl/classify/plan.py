@@ -7,19 +7,25 @@ from typing import Literal
 import tomlkit
 from pydantic import Field, model_validator
 
-from barn_owl.clips import Shares
+from barn_owl.clips import Shares, SoundSettings, UniformSettings
 from barn_owl.errors import PlanError
 from barn_owl.features import FrontEnd
 from barn_owl.files import whole_file
 from barn_owl.settings import Settings
 
 
-class ClipSettings(Settings):
-    """How clips of any length become windows of one length."""
+class ClipSettings(UniformSettings):
+    """How clips of any length become windows of one length.
+
+    crop : which windows of a longer clip count: "lively" for those that hold most of what happens, "loudest"
+        for the one that holds most, "start", "centre", or "random" for any.
+    fill : what a shorter clip is filled up with: its own "quiet" level, "zeros", itself again ("repeat"), or
+        itself back and forth ("reflect").
+    """
 
     length_s: float = Field(default=1.0, gt=0, le=60)
-    fill: Literal["quiet", "repeat"] = "quiet"
-    """What a clip shorter than the window is filled up with: its own quiet level, or itself again."""
+    crop: Literal["lively", "loudest", "start", "centre", "random"] = "lively"
+    fill: Literal["quiet", "zeros", "repeat", "reflect"] = "quiet"
 
 
 class TrainingSettings(Settings):
@@ -32,10 +38,12 @@ class TrainingSettings(Settings):
     smoothing: float = Field(default=0.1, ge=0, lt=1)
     averaging: float = Field(default=0.98, ge=0, lt=1)
     patience: int = Field(default=30, ge=1)
+    balance: Literal["draw", "weight", "none"] = "draw"
+    """Rare labels are drawn as often as others, or count for more, or neither."""
 
 
 class AugmentSettings(Settings):
-    """Changes made to training windows, anew each time they are seen; 0 turns one off."""
+    """Changes made to log-mel windows, anew each time they are seen; 0 turns one off."""
 
     gain_db: float = Field(default=8.0, ge=0, le=60)
     tilt_db: float = Field(default=4.0, ge=0, le=30)
@@ -43,6 +51,8 @@ class AugmentSettings(Settings):
     snr_low_db: float = Field(default=0.0, ge=-30, le=60)
     snr_high_db: float = Field(default=25.0, ge=-30, le=60)
     mask_share: float = Field(default=0.15, ge=0, lt=1)
+    mixing: float = Field(default=0.0, ge=0, le=1)
+    """Share of windows that another clip's window is added to; the labels are mixed by their power."""
 
     @model_validator(mode="after")
     def _in_order(self) -> "AugmentSettings":
@@ -96,6 +106,7 @@ class Plan(Settings):
     split: Shares = Shares()
     training: TrainingSettings = TrainingSettings()
     augment: AugmentSettings = AugmentSettings()
+    sound: SoundSettings = SoundSettings()
     tcn: TcnSettings = TcnSettings()
     logistic: LogisticSettings = LogisticSettings()
     decision: DecisionSettings = DecisionSettings()

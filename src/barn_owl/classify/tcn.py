@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from barn_owl.classify.augment import augment
+from barn_owl.classify.augment import augment, mix_windows
 from barn_owl.classify.dataset import WindowDrawer
 from barn_owl.classify.fitted import (
     Examples,
@@ -15,6 +15,7 @@ from barn_owl.classify.fitted import (
     Watcher,
     balanced_order,
     judge_logits,
+    label_weights,
     standardisation,
     window_frames,
 )
@@ -34,6 +35,7 @@ from barn_owl.classify.network.layers import Arrays, Layer
 from barn_owl.classify.network.loss import smoothed
 from barn_owl.classify.network.optimiser import clip_norm
 from barn_owl.classify.plan import Plan, TcnSettings
+from barn_owl.classify.variants import Variants
 from barn_owl.errors import PlanError, TrainingError
 
 LONGEST_GRADIENT = 5.0
@@ -108,7 +110,9 @@ def fit_tcn(
     try:
         with ThreadPoolExecutor(workers) as threads:
             for epoch in range(1, plan.training.epochs + 1):
+                started = time.perf_counter()
                 train_loss = trainer.epoch(epoch, threads)
+                learnt = time.perf_counter() - started
                 loss, recall, arrays = trainer.judge()
                 if loss < best_loss:
                     best, best_loss, best_epoch = arrays, loss, epoch
@@ -120,6 +124,7 @@ def fit_tcn(
                     validation_recall=recall,
                     best=best_epoch == epoch,
                     seconds=time.perf_counter() - begin,
+                    waiting=round(trainer.waited / max(learnt, 1e-9), 3),
                 )
                 fitted.curves.append(line)
                 watch(line)
@@ -129,6 +134,8 @@ def fit_tcn(
         if best is None:
             raise
         fitted.interrupted = True
+    finally:
+        trainer.close()
     if best is None:
         raise TrainingError("the validation loss was never a number; lower training.rate")
     trainer.tcn.network.load(best)
@@ -143,16 +150,21 @@ class _Trainer:
         self.rng = np.random.default_rng(plan.seed)
         self.mean, self.deviation = standardisation(train.clips)
         self.tcn = Tcn(window_frames(plan), plan.front_end.width, len(labels), plan.tcn, self.rng)
-        self.drawer = WindowDrawer(train.clips, self.tcn.window, plan.clips.fill, plan.front_end.level_columns)
-        central = WindowDrawer(
-            validation.clips, self.tcn.window, plan.clips.fill, plan.front_end.level_columns
-        ).central()
+        self.drawer = WindowDrawer(train.clips, self.tcn.window, plan.clips, plan.front_end)
+        central = WindowDrawer(validation.clips, self.tcn.window, plan.clips, plan.front_end).central()
         self.watched = self._standard(central)
         background = [number for number, label in enumerate(labels) if label in plan.background]
         self.background = np.flatnonzero(np.isin(train.numbers, background))
         self.vector = self.tcn.network.vector
         self.averaged = self.vector.copy()
         self.optimiser = AdamW(self.vector, decay=plan.training.decay, decayed=self.tcn.network.kernels)
+        self.variants = None
+        if plan.sound.any and train.sources:
+            self.variants = Variants(train.sources, self.background, plan)
+            self.variants.start(1)
+        self.waited = 0.0
+        """Seconds of the last epoch that went into the windows to learn from."""
+        self.weights = label_weights(train.numbers, len(labels)) if plan.training.balance == "weight" else None
         self.batches = max(MIN_BATCHES, -(-len(train.numbers) // plan.training.batch))
 
     def _standard(self, windows: np.ndarray) -> np.ndarray:
@@ -160,16 +172,30 @@ class _Trainer:
 
     def epoch(self, epoch: int, threads: Executor) -> float:
         """Go once through all batches of an epoch; return the mean loss."""
+        self.waited = 0.0
+        if self.variants is not None:
+            begin = time.perf_counter()
+            for clip, frames in self.variants.take().items():
+                self.drawer.replace(clip, frames)
+            self.waited += time.perf_counter() - begin
+            self.variants.start(epoch + 1)
         windows = max(len(self.train.numbers), self.batches * min(self.plan.training.batch, len(self.train.numbers)))
-        order = balanced_order(self.train.numbers, windows, self.rng)
+        if self.plan.training.balance == "draw":
+            order = balanced_order(self.train.numbers, windows, self.rng)
+        else:
+            order = np.resize(self.rng.permutation(len(self.train.numbers)), windows)
         losses = [self._step(clips, epoch, threads) for clips in np.array_split(order, self.batches)]
         return float(np.mean(losses))
 
     def _step(self, clips: np.ndarray, epoch: int, threads: Executor) -> float:
         settings, step = self.plan.training, self.optimiser.count
         targets = smoothed(self.train.numbers[clips], self.labels, settings.smoothing)
-        seed = (self.plan.seed, step)
-        loss, gradient = self.tcn.network.learn(self._windows(clips), targets, seed, threads)
+        seed, begin = (self.plan.seed, step), time.perf_counter()
+        windows, targets = self._windows(clips, targets)
+        if self.weights is not None:
+            targets = targets * self.weights[self.train.numbers[clips], None]
+        self.waited += time.perf_counter() - begin
+        loss, gradient = self.tcn.network.learn(windows, targets, seed, threads)
         if not np.isfinite(loss) or not np.isfinite(gradient).all():
             raise TrainingError(
                 f"the loss is not a number at epoch {epoch}, step {step + 1}; "
@@ -182,15 +208,23 @@ class _Trainer:
         self.averaged += np.float32(1 - keep) * (self.vector - self.averaged)
         return loss
 
-    def _windows(self, clips: np.ndarray) -> np.ndarray:
-        """Draw a window of each of `clips`, changed if the frames are log-mel, and standardised."""
+    def _windows(self, clips: np.ndarray, targets: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Draw a window of each of `clips`, changed if the frames are log-mel, and standardised; and its targets."""
         windows, noise = self.drawer.draw(clips, self.rng), None
         if not self.plan.front_end.is_log_mel:
-            return self._standard(windows)
+            return self._standard(windows), targets
+        if self.plan.augment.mixing:
+            windows, targets = mix_windows(windows, targets, self.plan.augment.mixing, self.rng)
         if len(self.background):
             noise = self.drawer.draw(self.rng.choice(self.background, size=len(clips)), self.rng)
         floor_db = self.plan.front_end.floor_db
-        return self._standard(augment(windows, self.plan.augment, self.rng, background=noise, floor_db=floor_db))
+        changed = augment(windows, self.plan.augment, self.rng, background=noise, floor_db=floor_db)
+        return self._standard(changed), targets
+
+    def close(self) -> None:
+        """Stop what goes on beside the training."""
+        if self.variants is not None:
+            self.variants.close()
 
     def judge(self) -> tuple[float, float, Arrays]:
         """Loss and mean recall on the validation clips with the averaged weights, and a copy of those."""

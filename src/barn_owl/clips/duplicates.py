@@ -1,6 +1,7 @@
 """Clips that are the same recording: by content, or changed in level, offset, encoding or a little noise."""
 
 from collections.abc import Iterable
+from contextlib import suppress
 from functools import lru_cache
 from pathlib import Path
 
@@ -100,19 +101,15 @@ def similarity(a: np.ndarray, b: np.ndarray) -> float:
 def file_families(clips: pd.DataFrame) -> np.ndarray:
     """Number the families of whole files with the same bytes; a number for each row, shape ``(clips,)``.
 
-    Only files of the same size are read. Raises OSError when one cannot be.
+    Only files of the same size are read; one that cannot be is a family of its own.
     """
-    keys = [
-        f"{file} {start} {end}"
-        for file, start, end in zip(clips["file"], clips["start_s"], clips["end_s"], strict=True)
-    ]
-    whole = (clips["start_s"].isna() & clips["end_s"].isna()).to_numpy()
-    sizes = pd.Series(
-        [Path(file).stat().st_size if alone else -1 for file, alone in zip(clips["file"], whole, strict=True)]
-    )
-    alike = whole & (sizes.groupby(sizes).transform("size") > 1).to_numpy()
-    for row in np.flatnonzero(alike):
-        keys[row] = Excerpt(clips["file"].iloc[row]).content()
+    asked = excerpts(clips["file"], clips["start_s"], clips["end_s"])
+    keys: list[str] = [repr(one) for one in asked]
+    whole = [row for row, one in enumerate(asked) if one.start_s is None and one.end_s is None]
+    sizes = pd.Series({row: Path(asked[row].file).stat().st_size for row in whole if Path(asked[row].file).is_file()})
+    for row in sizes.index[sizes.duplicated(keep=False)]:
+        with suppress(OSError):  # reading it as sound will say what is wrong
+            keys[row] = asked[row].content()
     return np.asarray(pd.factorize(np.array(keys, dtype=object))[0])
 
 

@@ -17,7 +17,7 @@ def predict(
     Returns the table with ``predicted``, its ``score`` and a column ``score:LABEL`` for each label of the
     model, without the clips that cannot be used; and the reason for each of those, by row number.
     """
-    frames, kept, skipped = load_frames(clips, model.front_end, workers=workers, progress=progress)
+    frames, kept, skipped = load_frames(clips, model.front_end, model.clips, workers=workers, progress=progress)
     return with_predictions(model, kept, frames), skipped
 
 

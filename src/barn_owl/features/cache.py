@@ -48,10 +48,10 @@ class Excerpt:
 
 
 class FrameCache:
-    """The cached frames of one front end."""
+    """The cached frames of one front end; `sound` names what else was done to the samples before it."""
 
-    def __init__(self, folder: str | Path, front_end: FrontEnd) -> None:
-        settings = json.dumps(front_end.model_dump(), sort_keys=True)
+    def __init__(self, folder: str | Path, front_end: FrontEnd, sound: str = "") -> None:
+        settings = json.dumps(front_end.model_dump(), sort_keys=True) + sound
         self.folder = Path(folder) / hashlib.sha256(settings.encode()).hexdigest()[:16]
         self.width = front_end.width
         self._settings = settings

@@ -264,6 +264,12 @@ class FrontEnd(Settings):
         """The floor as power."""
         return np.float32(10 ** (self.floor_db / 10))
 
+    @cached_property
+    def silence(self) -> np.ndarray:
+        """The frame of no sound at all, float32, ``(width,)``."""
+        rows = self.samples_for(2 * self.delta_frames + 1)
+        return self.frames(np.zeros(rows, dtype=np.float32))[0]
+
     def count(self, samples: int) -> int:
         """Count the frames in `samples` samples."""
         return frame_count(samples, self.frame, self.hop)

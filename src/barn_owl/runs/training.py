@@ -26,9 +26,11 @@ from barn_owl.classify import (
     write_plan,
 )
 from barn_owl.clips import check_clip_table, split_clips, write_clip_table
+from barn_owl.clips.duplicates import file_families
 from barn_owl.clips.table import SIDES
 from barn_owl.errors import PlanError, TableError
 from barn_owl.evaluate.predictions import with_predictions
+from barn_owl.features.cache import excerpts
 from barn_owl.files import claim_folder, whole_file, write_json
 from barn_owl.runs.memory import peak_memory_mb
 from barn_owl.runs.run import Run, judge
@@ -64,12 +66,14 @@ def train(
     if len(labelled) < len(clips):
         logger.warning("%d of %d rows have no label and are left out", len(clips) - len(labelled), len(clips))
     _refuse_many_labels(labelled)
-    sided = split_clips(labelled, plan.split, seed=plan.seed)
+    sided = _split(labelled, plan)
     _refuse_unknown_background(plan, labelled)
     was_there = Path(folder).exists()
     folder = claim_folder(folder, force=force)
     try:
-        frames, kept, skipped = load_frames(sided, plan.front_end, workers=workers, cache=cache, progress=reading)
+        frames, kept, skipped = load_frames(
+            sided, plan.front_end, plan.clips, workers=workers, cache=cache, progress=reading
+        )
         labels = sorted(kept["label"].unique())
         fitted = fit(plan, labels, *_sides(frames, kept, labels), workers=workers, watch=watch)
         model = _model(plan, labels, fitted, kept)
@@ -98,6 +102,14 @@ def train(
     return Run(folder)
 
 
+def _split(clips: pd.DataFrame, plan: Plan) -> pd.DataFrame:
+    """Split clips; files with the same bytes stay on one side, whatever they are called."""
+    if "family" in clips:
+        return split_clips(clips, plan.split, seed=plan.seed)
+    known = clips.assign(family=file_families(clips))
+    return split_clips(known, plan.split, seed=plan.seed).drop(columns="family")
+
+
 def _refuse_many_labels(clips: pd.DataFrame) -> None:
     twice = clips.duplicated(["file", "start_s", "end_s"])
     if twice.any():
@@ -123,7 +135,9 @@ def _sides(frames: ClipFrames, clips: pd.DataFrame, labels: list[str]) -> list[E
         rows = np.flatnonzero(clips["split"] == side)
         if not len(rows):
             raise TableError(f"no usable clip is on the {side} side of the split")
-        sides.append(Examples(clips=frames.take(rows), numbers=numbers[rows]))
+        own = clips.iloc[rows]
+        sources = excerpts(own["file"], own["start_s"], own["end_s"])
+        sides.append(Examples(clips=frames.take(rows), numbers=numbers[rows], sources=sources))
     missing = [label for number, label in enumerate(labels) if number not in sides[0].numbers]
     if missing:
         raise TableError(

@@ -1,5 +1,6 @@
 """Tagging: recordings in, a table of events out."""
 
+import logging
 from collections.abc import Callable
 from pathlib import Path
 
@@ -13,6 +14,8 @@ from barn_owl.errors import AudioError
 from barn_owl.tag.decision import Decider, Event
 from barn_owl.tag.trace import TraceStream, trace_recording
 
+logger = logging.getLogger(__name__)
+
 
 class Tagger:
     """Takes blocks of samples of any size and gives events as they are decided.
@@ -21,6 +24,7 @@ class Tagger:
     """
 
     def __init__(self, model: Model, decision: DecisionSettings | None = None) -> None:
+        _warn_of_clip_settings(model)
         self._trace, self._decider = TraceStream(model), Decider(model, decision)
 
     def push(self, samples: np.ndarray) -> list[Event]:
@@ -65,6 +69,7 @@ def tag_recording(
     Returns a clip table with ``file``, ``start_s``, ``end_s``, ``label`` and ``score``, in order of time.
     Raises AudioError when the file cannot be read or is shorter than one frame.
     """
+    _warn_of_clip_settings(model)
     duration_s = audio_info(path).duration_s
     decider, events = Decider(model, decision), []
     for block in trace_recording(model, path):
@@ -74,6 +79,14 @@ def tag_recording(
     if progress:
         progress(duration_s, duration_s)
     return event_table(events + decider.finish(), str(path), duration_s)
+
+
+def _warn_of_clip_settings(model: Model) -> None:
+    if model.clips.only_clips:
+        logger.warning(
+            "this model was trained on clips brought to one level or freed of silence, which a recording cannot be; "
+            "scores may be off. Train with clips.level = kept and clips.remove_silence = false for tagging"
+        )
 
 
 def event_table(events: list[Event], file: str, duration_s: float) -> pd.DataFrame:

@@ -74,7 +74,9 @@ class TraceStream:
                 f"{self._samples} samples are too short for one frame of {self.model.front_end.frame_ms:g} ms"
             )
         if self._first == 0:
-            self._kept = fill_up(self._kept, self.model.family.window, self.model.clips.fill)
+            self._kept = fill_up(
+                self._kept, self.model.family.window, self.model.clips.fill, self.model.front_end.silence
+            )
         if len(self._kept) < self.model.family.window:
             return blocks
         return [*blocks, self._block(self._kept, steps=None)]

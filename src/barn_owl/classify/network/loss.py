@@ -17,11 +17,13 @@ def softmax(logits: np.ndarray) -> np.ndarray:
 def cross_entropy(logits: np.ndarray, targets: np.ndarray) -> tuple[float, np.ndarray]:
     """Mean cross-entropy over clips, and its gradient with respect to the logits.
 
-    logits, targets : shape ``(clips, labels)``; each row of `targets` sums to 1.
+    logits, targets : shape ``(clips, labels)``; each row of `targets` sums to the weight of its clip, mostly 1.
     """
     log_p = log_softmax(logits)
     loss = -float((targets * log_p).sum(dtype=np.float64)) / len(logits)
-    return loss, (np.exp(log_p) - targets) / np.asarray(len(logits), dtype=logits.dtype)
+    return loss, (np.exp(log_p) * targets.sum(axis=1, keepdims=True) - targets) / np.asarray(
+        len(logits), dtype=logits.dtype
+    )
 
 
 def smoothed(numbers: np.ndarray, labels: int, smoothing: float) -> np.ndarray:

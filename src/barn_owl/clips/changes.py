@@ -1,0 +1,188 @@
+"""Changes to the sound of a clip that leave its label true: what another take, place or recorder would do.
+
+Each takes mono samples, float32, shape ``(samples,)``, and gives the same; randomness comes from the
+generator that is passed in.
+"""
+
+from typing import Literal
+
+import numpy as np
+import scipy.fft
+
+from barn_owl.audio import resample
+
+SOUND_SPEED = 343.0
+COLOURS = {"white": 0.0, "pink": -1.0, "brown": -2.0, "blue": 1.0, "violet": 2.0}
+"""Exponent of frequency in the power spectrum of each colour of noise."""
+Colour = Literal["white", "pink", "brown", "blue", "violet"]
+STRETCH_WINDOW_S, STRETCH_OVERLAP = 0.064, 4
+SILENT = np.float32(1e-30)
+MU = 255.0
+TELEPHONE_HZ = 8_000
+
+
+def noise(colour: str, samples: int, rng: np.random.Generator) -> np.ndarray:
+    """Noise of one colour with a root mean square of 1; below 20 parts of its length it stays flat."""
+    spectrum = scipy.fft.rfft(rng.standard_normal(samples).astype(np.float32))
+    shape = np.maximum(np.arange(len(spectrum)), max(1, len(spectrum) // 1000)) ** (COLOURS[colour] / 2)
+    shaped = scipy.fft.irfft(spectrum * shape.astype(np.float32), samples)
+    return shaped / np.float32(max(float(np.sqrt(np.mean(np.square(shaped)))), 1e-12))
+
+
+def mix(samples: np.ndarray, other: np.ndarray, snr_db: float) -> np.ndarray:
+    """Add another sound, repeated or cut to the same length, `snr_db` below the mean power of the first."""
+    other = np.resize(other, len(samples))
+    power, added = float(np.mean(np.square(samples))), float(np.mean(np.square(other)))
+    if power <= 0 or added <= 0:
+        return samples
+    return samples + other * np.float32(np.sqrt(power / added) * 10 ** (-snr_db / 20))
+
+
+def shift(samples: np.ndarray, by: int) -> np.ndarray:
+    """Move the sound by some samples, later for more than 0; what comes in is silence."""
+    moved = np.zeros_like(samples)
+    if by >= 0:
+        moved[by:] = samples[: len(samples) - by]
+    else:
+        moved[:by] = samples[-by:]
+    return moved
+
+
+def change_speed(samples: np.ndarray, factor: float) -> np.ndarray:
+    """Play faster by `factor`: shorter and higher, as a tape would."""
+    return resample(samples, round(100_000 * factor), 100_000)
+
+
+def stretch(samples: np.ndarray, rate_hz: int, factor: float) -> np.ndarray:
+    """Make the sound `factor` times as long at the same pitch, by a phase vocoder with locked phases.
+
+    Sources: Flanagan and Golden, Bell Syst. Tech. J. 45, 1966; peaks lead their neighbours as in Laroche and
+    Dolson, IEEE Trans. Speech Audio Process. 7(3), 1999.
+    """
+    size = scipy.fft.next_fast_len(max(64, round(STRETCH_WINDOW_S * rate_hz)), real=True)
+    size += size % 2
+    out_hop = size // STRETCH_OVERLAP
+    in_hop = out_hop / factor
+    if len(samples) < size:
+        return resample(samples, round(100_000 / factor), 100_000)  # too short to have a pitch of its own
+    window = np.sin(np.pi * np.arange(size) / size).astype(np.float32) ** 2
+    padded = np.pad(samples, size)
+    starts = np.round(np.arange(0, len(padded) - size - out_hop, in_hop)).astype(int)
+    view = np.lib.stride_tricks.sliding_window_view(padded, size)
+    spectra = scipy.fft.rfft(view[starts] * window, axis=1)
+    later = scipy.fft.rfft(view[starts + out_hop] * window, axis=1)
+    frames = scipy.fft.irfft(_locked(spectra, later), size, axis=1) * window
+    out = np.zeros(out_hop * (len(frames) - 1) + size, dtype=np.float32)
+    weight = np.zeros_like(out)
+    for number, frame in enumerate(frames):
+        out[number * out_hop : number * out_hop + size] += frame
+        weight[number * out_hop : number * out_hop + size] += window * window
+    out /= np.maximum(weight, 1e-3)
+    begin, length = round(size * factor), round(len(samples) * factor)
+    return np.pad(out[begin : begin + length], (0, max(0, length - len(out[begin:]))))
+
+
+def _locked(spectra: np.ndarray, later: np.ndarray) -> np.ndarray:
+    """Spectra of the output frames: peaks turn on by what a hop turns them, the bins around keep their angle to them.
+
+    spectra : of the input frames; later : of the frames one output hop after each; ``(frames, bins)``.
+    """
+    nearest = _nearest_peaks(np.abs(spectra))
+    advance = later * spectra.conj()
+    out = np.empty_like(spectra)
+    out[0] = spectra[0]
+    for frame in range(1, len(spectra)):
+        turn = (out[frame - 1] * advance[frame - 1] * spectra[frame].conj())[nearest[frame]]
+        size = np.abs(turn)
+        turn[size < SILENT] = size[size < SILENT] = 1  # after silence a sound begins with its own phase
+        turn /= size
+        np.multiply(spectra[frame], turn, out=out[frame])
+    return out
+
+
+def _nearest_peaks(level: np.ndarray) -> np.ndarray:
+    """Bin of the peak nearest to each bin, of each frame; a peak is not below the two bins on either side."""
+    bins = level.shape[1]
+    padded = np.pad(level, ((0, 0), (2, 2)))
+    is_peak = np.logical_and.reduce([level >= padded[:, k : k + bins] for k in (0, 1, 3, 4)])
+    at = np.arange(bins)
+    left = np.maximum.accumulate(np.where(is_peak, at, -2 * bins), axis=1)
+    right = np.minimum.accumulate(np.where(is_peak, at, 3 * bins)[:, ::-1], axis=1)[:, ::-1]
+    return np.where(at - left <= right - at, left, right)
+
+
+def change_pitch(samples: np.ndarray, rate_hz: int, semitones: float) -> np.ndarray:
+    """Move the pitch by semitones and keep the length: stretched, then played faster by as much."""
+    factor = 2 ** (semitones / 12)
+    changed = change_speed(stretch(samples, rate_hz, factor), factor)
+    return np.pad(changed, (0, max(0, len(samples) - len(changed))))[: len(samples)]
+
+
+def equalise(samples: np.ndarray, depth_db: float, rng: np.random.Generator) -> np.ndarray:
+    """Filter with a smooth random response: straight lines in dB between six points along the spectrum."""
+    spectrum = scipy.fft.rfft(samples)
+    at = np.sqrt(np.linspace(0, 1, len(spectrum)))  # more points where hearing has more bands
+    response = np.interp(at, np.linspace(0, 1, 6), rng.uniform(-depth_db, depth_db, 6))
+    return scipy.fft.irfft(spectrum * (10 ** (response / 20)).astype(np.float32), len(samples))
+
+
+def room_response(
+    rate_hz: int,
+    size_m: np.ndarray,
+    source_m: np.ndarray,
+    listener_m: np.ndarray,
+    reflection: float,
+    longest_s: float,
+) -> np.ndarray:
+    """Impulse response of a shoebox room by image sources, the direct sound first and with amplitude 1; float32.
+
+    size_m, source_m, listener_m : metres, shape ``(3,)``. reflection : share of the pressure that a wall gives
+    back. Source: Allen and Berkley, J. Acoust. Soc. Am. 65(4), 1979.
+    """
+    reach = SOUND_SPEED * longest_s
+    order = np.ceil(reach / (2 * size_m)).astype(int)
+    axes = []
+    for axis in range(3):
+        n = np.arange(-order[axis], order[axis] + 1)
+        # Images at 2 n L + s and 2 n L - s, which have met the walls |2 n| and |2 n - 1| times.
+        place = np.concatenate([2 * n * size_m[axis] + source_m[axis], 2 * n * size_m[axis] - source_m[axis]])
+        axes.append((place - listener_m[axis], np.concatenate([np.abs(2 * n), np.abs(2 * n - 1)])))
+    (x, nx), (y, ny), (z, nz) = axes
+    distance = np.sqrt(x[:, None, None] ** 2 + y[:, None] ** 2 + z**2).ravel()
+    walls = (nx[:, None, None] + ny[:, None] + nz).ravel()
+    direct = float(np.linalg.norm(source_m - listener_m))
+    delay = np.round((distance - direct) / SOUND_SPEED * rate_hz).astype(int)
+    heard = (delay >= 0) & (delay < round(longest_s * rate_hz))
+    amplitude = reflection ** walls[heard] * max(direct, 0.1) / np.maximum(distance[heard], 0.1)
+    return np.bincount(delay[heard], weights=amplitude).astype(np.float32)
+
+
+def echo(samples: np.ndarray, rate_hz: int, longest_m: float, rng: np.random.Generator) -> np.ndarray:
+    """Put the sound into a small room of random size, up to `longest_m`, with the listener 0.5 to 2 m away."""
+    size = rng.uniform(0.35, 1.0, 3) * longest_m
+    size[2] = min(size[2], 3.5)
+    source, listener = rng.uniform(0.15, 0.85, 3) * size, rng.uniform(0.15, 0.85, 3) * size
+    response = room_response(rate_hz, size, source, listener, rng.uniform(0.4, 0.85), 0.12)
+    length = scipy.fft.next_fast_len(len(samples) + len(response) - 1, real=True)
+    wet = scipy.fft.irfft(scipy.fft.rfft(samples, length) * scipy.fft.rfft(response, length), length)
+    return wet[: len(samples)]
+
+
+def overdrive(samples: np.ndarray, by_db: float) -> np.ndarray:
+    """Clip the sound as a recorder does whose gain is `by_db` too high; the peak stays where it was."""
+    peak = float(np.abs(samples).max(initial=0))
+    limit = np.float32(peak * 10 ** (-by_db / 20))
+    return np.clip(samples, -limit, limit) * np.float32(10 ** (by_db / 20))
+
+
+def telephone(samples: np.ndarray, rate_hz: int) -> np.ndarray:
+    """What a telephone leaves: 8 kHz, and 8 bits by the mu-law of ITU-T G.711 (continuous form)."""
+    if rate_hz <= TELEPHONE_HZ:
+        return samples
+    narrow = resample(samples, rate_hz, TELEPHONE_HZ)
+    peak = np.float32(max(float(np.abs(narrow).max(initial=0)), 1e-9))
+    pressed = np.sign(narrow) * np.log1p(MU * np.abs(narrow) / peak) / np.log1p(MU)
+    steps = np.round(pressed * 127) / 127
+    back = np.sign(steps) * np.expm1(np.abs(steps) * np.log1p(MU)) / MU * peak
+    wide = resample(back.astype(np.float32), TELEPHONE_HZ, rate_hz)
+    return np.pad(wide, (0, max(0, len(samples) - len(wide))))[: len(samples)]
