@@ -12,6 +12,7 @@ SECTIONS = {
         "gather": "Make a clip table from folders per label and from tables of yours.",
         "record": "Record takes of a sound, one after the other.",
         "cut": "Cut clips from recordings: takes, windows, background.",
+        "augment": "Hear what changes do to clips, or write changed clips.",
         "split": "Split clips into training, validation and test, or into folds.",
         "check": "Say what is wrong with clips before it hurts, and repair the table.",
     },

@@ -22,7 +22,7 @@ class SoundSettings(Settings):
         `room_m` long. gain : by up to `gain_db`. clipping : by up to `clipping_db`. telephone : its band and 8 bits.
     """
 
-    renew: float = Field(default=0.1, ge=0, le=1)
+    renew: float = Field(default=0.03, ge=0, le=1)
     background: float = Field(default=0.0, ge=0, le=1)
     noise: float = Field(default=0.0, ge=0, le=1)
     colours: list[Colour] = Field(default=["white", "pink", "brown", "blue", "violet"], min_length=1)

@@ -16,16 +16,17 @@ COLOURS = {"white": 0.0, "pink": -1.0, "brown": -2.0, "blue": 1.0, "violet": 2.0
 """Exponent of frequency in the power spectrum of each colour of noise."""
 Colour = Literal["white", "pink", "brown", "blue", "violet"]
 STRETCH_WINDOW_S, STRETCH_OVERLAP = 0.064, 4
-SILENT = np.float32(1e-30)
+SILENT = np.float32(1e-35)
 MU = 255.0
 TELEPHONE_HZ = 8_000
 
 
 def noise(colour: str, samples: int, rng: np.random.Generator) -> np.ndarray:
-    """Noise of one colour with a root mean square of 1; below 20 parts of its length it stays flat."""
-    spectrum = scipy.fft.rfft(rng.standard_normal(samples).astype(np.float32))
+    """Noise of one colour with a root mean square of 1; below a thousandth of the rate it stays flat."""
+    length = scipy.fft.next_fast_len(samples, real=True)
+    spectrum = scipy.fft.rfft(rng.standard_normal(length, dtype=np.float32))
     shape = np.maximum(np.arange(len(spectrum)), max(1, len(spectrum) // 1000)) ** (COLOURS[colour] / 2)
-    shaped = scipy.fft.irfft(spectrum * shape.astype(np.float32), samples)
+    shaped = scipy.fft.irfft(spectrum * shape.astype(np.float32), length)[:samples]
     return shaped / np.float32(max(float(np.sqrt(np.mean(np.square(shaped)))), 1e-12))
 
 
@@ -74,10 +75,12 @@ def stretch(samples: np.ndarray, rate_hz: int, factor: float) -> np.ndarray:
     frames = scipy.fft.irfft(_locked(spectra, later), size, axis=1) * window
     out = np.zeros(out_hop * (len(frames) - 1) + size, dtype=np.float32)
     weight = np.zeros_like(out)
+    square = window * window
     for number, frame in enumerate(frames):
-        out[number * out_hop : number * out_hop + size] += frame
-        weight[number * out_hop : number * out_hop + size] += window * window
-    out /= np.maximum(weight, 1e-3)
+        part = slice(number * out_hop, number * out_hop + size)
+        out[part] += frame
+        weight[part] += square
+    out /= np.maximum(weight, np.float32(1e-3))
     begin, length = round(size * factor), round(len(samples) * factor)
     return np.pad(out[begin : begin + length], (0, max(0, length - len(out[begin:]))))
 
@@ -87,28 +90,32 @@ def _locked(spectra: np.ndarray, later: np.ndarray) -> np.ndarray:
 
     spectra : of the input frames; later : of the frames one output hop after each; ``(frames, bins)``.
     """
-    nearest = _nearest_peaks(np.abs(spectra))
-    advance = later * spectra.conj()
-    out = np.empty_like(spectra)
-    out[0] = spectra[0]
+    is_peak, nearest = _peaks(np.abs(spectra))
+    # By how much each bin must be turned against the frame before, as a complex number of length 1.
+    step = later[:-1] * spectra[1:].conj()
+    length = np.abs(step)
+    heard = length > SILENT
+    length[~heard] = 1
+    step /= length
+    step[~heard] = 1  # after silence a sound begins with its own phase
+    turn = np.ones_like(spectra)
+    frames, peaks = np.nonzero(is_peak)
+    bounds = np.searchsorted(frames, np.arange(len(spectra) + 1))
     for frame in range(1, len(spectra)):
-        turn = (out[frame - 1] * advance[frame - 1] * spectra[frame].conj())[nearest[frame]]
-        size = np.abs(turn)
-        turn[size < SILENT] = size[size < SILENT] = 1  # after silence a sound begins with its own phase
-        turn /= size
-        np.multiply(spectra[frame], turn, out=out[frame])
-    return out
+        at = peaks[bounds[frame] : bounds[frame + 1]]
+        turn[frame][at] = step[frame - 1][at] * turn[frame - 1][nearest[frame - 1][at]]
+    return spectra * np.take_along_axis(turn, nearest, axis=1)
 
 
-def _nearest_peaks(level: np.ndarray) -> np.ndarray:
-    """Bin of the peak nearest to each bin, of each frame; a peak is not below the two bins on either side."""
+def _peaks(level: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Which bins of each frame are peaks (not below two bins on either side), and the peak nearest to each bin."""
     bins = level.shape[1]
     padded = np.pad(level, ((0, 0), (2, 2)))
     is_peak = np.logical_and.reduce([level >= padded[:, k : k + bins] for k in (0, 1, 3, 4)])
-    at = np.arange(bins)
+    at = np.arange(bins, dtype=np.int32)
     left = np.maximum.accumulate(np.where(is_peak, at, -2 * bins), axis=1)
     right = np.minimum.accumulate(np.where(is_peak, at, 3 * bins)[:, ::-1], axis=1)[:, ::-1]
-    return np.where(at - left <= right - at, left, right)
+    return is_peak, np.where(at - left <= right - at, left, right)
 
 
 def change_pitch(samples: np.ndarray, rate_hz: int, semitones: float) -> np.ndarray:
@@ -120,10 +127,11 @@ def change_pitch(samples: np.ndarray, rate_hz: int, semitones: float) -> np.ndar
 
 def equalise(samples: np.ndarray, depth_db: float, rng: np.random.Generator) -> np.ndarray:
     """Filter with a smooth random response: straight lines in dB between six points along the spectrum."""
-    spectrum = scipy.fft.rfft(samples)
+    length = scipy.fft.next_fast_len(len(samples), real=True)
+    spectrum = scipy.fft.rfft(samples, length)
     at = np.sqrt(np.linspace(0, 1, len(spectrum)))  # more points where hearing has more bands
     response = np.interp(at, np.linspace(0, 1, 6), rng.uniform(-depth_db, depth_db, 6))
-    return scipy.fft.irfft(spectrum * (10 ** (response / 20)).astype(np.float32), len(samples))
+    return scipy.fft.irfft(spectrum * (10 ** (response / 20)).astype(np.float32), length)[: len(samples)]
 
 
 def room_response(

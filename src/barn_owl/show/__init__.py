@@ -7,6 +7,7 @@ from barn_owl.show.cuts import cuts_figure
 from barn_owl.show.sound import clip_figure, filter_bank_figure, gallery_figure, overview_figure, tracks_figure
 from barn_owl.show.style import save_figure
 from barn_owl.show.tagging import tagging_figure
+from barn_owl.show.variants import variants_figure
 
 __all__ = [
     "check_figure",
@@ -23,4 +24,5 @@ __all__ = [
     "spectra_figure",
     "tagging_figure",
     "tracks_figure",
+    "variants_figure",
 ]

@@ -1,0 +1,51 @@
+"""The figure of changed clips: the original and its variants, on one scale."""
+
+import textwrap
+from collections.abc import Sequence
+
+import numpy as np
+from matplotlib.figure import Figure
+
+from barn_owl.features import FrontEnd
+from barn_owl.show.sound import FEW_TICKS_HZ, mel_ticks
+from barn_owl.show.style import DUSK, INK, new_figure
+
+MOST = 12
+COLUMNS = 4
+RANGE_DB = 70.0
+TITLE_WIDTH = 44
+
+
+def variants_figure(
+    variants: Sequence[tuple[np.ndarray, str]], rate_hz: int, *, title: str = "", front_end: FrontEnd | None = None
+) -> Figure:
+    """Draw the log-mel of a clip and its variants side by side, the first dozen; each with what was done to it.
+
+    variants : mono samples and words, the original first.
+    """
+    front_end = (front_end or FrontEnd()).but(rate_hz=rate_hz, features=["log-mel"], pad_short=True)
+    front_end = front_end.but(high_hz=min(front_end.top_hz, rate_hz / 2))
+    pictures = [(front_end.frames(samples), words) for samples, words in variants[:MOST]]
+    columns = min(COLUMNS, len(pictures))
+    rows = -(-len(pictures) // columns)
+    figure = new_figure(max(4.0, 2.6 * rows + 0.8))
+    grid = figure.subplots(rows, columns, sharex=True, sharey=True, squeeze=False)
+    top = max(float(frames.max()) for frames, _ in pictures)
+    longest = max(len(frames) for frames, _ in pictures) * front_end.hop_s
+    for axes, (frames, words) in zip(grid.ravel(), pictures, strict=False):
+        image = axes.imshow(
+            frames.T, origin="lower", aspect="auto", cmap=DUSK, vmin=top - RANGE_DB, vmax=top,
+            extent=(0, len(frames) * front_end.hop_s, -0.5, front_end.bands - 0.5), interpolation="nearest",
+        )  # fmt: skip
+        axes.set_title(textwrap.fill(words, TITLE_WIDTH), fontsize=8, loc="left", color=INK)
+        axes.set_xlim(0, longest)
+    for axes in grid.ravel()[len(pictures) :]:
+        axes.set_visible(False)
+    for axes in grid[:, 0]:
+        mel_ticks(axes, front_end, FEW_TICKS_HZ)
+        axes.set_ylabel("mel band, Hz", fontsize=8)
+    for axes in grid[-1]:
+        axes.set_xlabel("time in s", fontsize=8)
+    figure.colorbar(image, ax=grid, label="dB re full scale", pad=0.01, fraction=0.02)
+    figure.suptitle(title or f"One clip and {len(pictures) - 1} variants of it", x=0.01, ha="left", fontsize=14)
+    return figure
