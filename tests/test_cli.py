@@ -1,4 +1,6 @@
+import io
 import json
+import shutil
 import subprocess
 import sys
 
@@ -9,7 +11,7 @@ import pytest
 from barn_owl.audio import read_audio, write_audio
 from barn_owl.classify import write_plan
 from barn_owl.cli.main import COMMANDS, run
-from barn_owl.clips import read_clip_table
+from barn_owl.clips import read_clip_table, write_clip_table
 from barn_owl.features import read_features
 from barn_owl.tag import tag_recording
 from helpers import small_plan, write_folder
@@ -112,6 +114,68 @@ def test_odd_files_are_told_one_by_one_and_the_good_ones_are_looked_at(owl, tmp_
     assert len(read_features(tmp_path / "short.csv")) == 1
     code, _, err = owl("features", heap / "good.wav", "--features", "centriod", "-o", tmp_path / "x.csv")
     assert (code, "did you mean centroid?" in err) == (2, True)
+
+
+def test_from_a_heap_to_a_clean_split_table(owl, tmp_path, folder):
+    heap = tmp_path / "heap"
+    shutil.copytree(folder, heap)
+    write_audio(heap / "hum" / "rec1_90.wav", np.zeros(9000), 16_000)
+    (heap / "hum" / "rec2_91.wav").write_bytes((heap / "hum" / "rec2_02.wav").read_bytes())
+    table, clean = tmp_path / "clips.csv", tmp_path / "clean.csv"
+    owl("gather", heap, "--names", "{group}_{take}", "--relabel", "tick=tock", "-o", table)
+    code, out, err = owl(
+        "check", table, "-o", tmp_path / "findings.csv", "--fix", clean, "--figure", tmp_path / "c.png"
+    )
+    assert code == 1, "a silent clip is an error"
+    assert "error: silent (1)" in out
+    assert "listening to clips: 50 of 50" in err
+    findings = pd.read_csv(tmp_path / "findings.csv")
+    assert findings["severity"].iloc[0] == "error"
+    assert (tmp_path / "c.png").stat().st_size > 10_000
+    assert len(read_clip_table(clean)) == 48
+    assert owl("check", clean, "--quiet")[0] == 0
+    said = json.loads(owl("check", clean, "--no-audio", "--json")[1])
+    assert said["counts"]["error"] == 0
+    assert owl("check", clean, "-o", tmp_path / "findings.csv")[0] == 1  # it exists
+
+    code, out, _ = owl("split", clean, "-o", tmp_path / "split.csv", "--seed", 2)
+    assert code == 0
+    assert "reached: train 50%, validation 25%, test 25%" in out
+    before = read_clip_table(tmp_path / "split.csv")
+    later = pd.concat([before.drop(columns="split"), before.head(1).assign(file="new.wav", group="rec9")])
+    write_clip_table(later, tmp_path / "later.csv")
+    assert owl("split", tmp_path / "later.csv", "--before", tmp_path / "split.csv", "-o", tmp_path / "l.csv")[0] == 0
+    assert read_clip_table(tmp_path / "l.csv")["split"].tolist()[:-1] == before["split"].tolist()
+    assert owl("split", clean, "--folds", 4, "-o", tmp_path / "folds.csv")[0] == 0
+    assert owl("split", tmp_path / "folds.csv", "--fold", 3, "-o", tmp_path / "fold3.csv")[0] == 0
+    fold = read_clip_table(tmp_path / "fold3.csv")
+    assert (fold["split"] == "test").equals(fold["fold"] == "3")
+    code, _, err = owl("split", clean, "--folds", 9, "-o", tmp_path / "x.csv")
+    assert (code, "there are 4 groups for 9 folds" in err) == (2, True)
+    assert owl("split", clean, "--by-time", "--folds", 3, "-o", tmp_path / "x.csv")[0] == 2
+
+
+def test_variants_are_written_only_when_wished(owl, tmp_path, clips, monkeypatch):
+    code, out, _ = owl(
+        "augment", clips["file"][0], "-o", tmp_path / "one", "--variants", 3, "--often", 1, "--seed", 5
+    )
+    assert code == 0
+    assert len(list((tmp_path / "one").glob("*.wav"))) == 3
+    assert (tmp_path / "one" / "variants.png").stat().st_size > 10_000
+    assert "pitch" in out
+    write_clip_table(clips.head(6).assign(split="train"), tmp_path / "clips.csv")
+    monkeypatch.setattr("sys.stdin", io.StringIO("n\n"))
+    code, out, _ = owl("augment", tmp_path / "clips.csv", "-o", tmp_path / "many", "--variants", 2)
+    assert code == 130
+    assert "12 files, about 0 MB" in out
+    assert not (tmp_path / "many").exists()
+    arguments = ("augment", tmp_path / "clips.csv", "-o", tmp_path / "many", "--variants", 2, "--yes")
+    assert owl(*arguments, "--background", clips["label"][0])[0] == 0
+    made = read_clip_table(tmp_path / "many" / "clips.csv")
+    assert len(made) == 12
+    assert set(made["split"]) == {"train"}
+    assert made["changes"].str.contains("background").any()
+    assert owl(*arguments)[0] == 1  # it exists
 
 
 def test_features_of_a_file_and_of_a_table_with_ranking(owl, tmp_path, clips, long_recording):

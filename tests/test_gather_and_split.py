@@ -3,7 +3,17 @@ import pandas as pd
 import pytest
 from hypothesis import given, settings, strategies as st
 
-from barn_owl.clips import Shares, gather_folder, gather_table, split_clips
+from barn_owl.clips import (
+    Shares,
+    gather_folder,
+    gather_table,
+    gather_together,
+    limit_clips,
+    other_label,
+    read_label_map,
+    relabel,
+    split_clips,
+)
 from barn_owl.errors import PlanError, TableError
 
 
@@ -136,3 +146,69 @@ def test_files_of_one_group_may_be_parted_on_request_and_missing_labels_are_told
     assert "no clip of 'a' is on the" in caplog.text
     with pytest.raises(PlanError, match="must sum to 1, got 1.2"):
         Shares(train=0.8)
+
+
+def test_sources_are_merged_and_labels_renamed_joined_and_dropped(tmp_path, folder):
+    (tmp_path / "mine").mkdir()
+    (tmp_path / "mine" / "a.wav").write_bytes((folder / "hum" / "rec0_00.wav").read_bytes())
+    sheet = tmp_path / "sheet.csv"
+    sheet.write_text("file;start_s;end_s;label;note\nmine/a.wav;0,25;0,75;Hum;loud, near\n", encoding="cp1252")
+    clips = gather_together([gather_folder(folder), gather_table(sheet)]).clips
+    assert len(clips) == 49
+    assert clips.iloc[-1][["start_s", "end_s", "note"]].tolist() == [0.25, 0.75, "loud, near"]
+    mapping = tmp_path / "labels.csv"
+    mapping.write_text("label,becomes\nHum,hum\ntick,\n")
+    changed = relabel(clips, read_label_map(mapping))
+    assert changed["label"].value_counts().to_dict() == {"hum": 13, "hiss": 12, "still": 12}
+    with pytest.raises(TableError, match="no clip is labelled 'humm'; did you mean 'hum'"):
+        relabel(clips, {"humm": "x"})
+    mapping.write_text("label,becomes\nHum,hum\nHum,ham\n")
+    with pytest.raises(TableError, match="says twice what 'Hum' becomes"):
+        read_label_map(mapping)
+
+
+@pytest.mark.parametrize(
+    "content",
+    [
+        "sep=;\r\nfile;label\r\nhum/rec0_00.wav;Tür\r\n".encode("cp1252"),
+        "file\tlabel\nhum/rec0_00.wav\tTür\n".encode("utf-16"),
+        "\ufefffile,label\r\nhum/rec0_00.wav,Tür\r\n".encode(),
+        b'"file"|"label"\nhum/rec0_00.wav|"T\xc3\xbcr"\n',
+    ],
+)
+def test_spreadsheets_of_every_origin_are_read(tmp_path, folder, content):
+    (tmp_path / "sheet.csv").write_bytes(content)
+    clips = gather_table(tmp_path / "sheet.csv", audio_folder=folder).clips
+    assert clips["label"].tolist() == ["Tür"]
+
+
+def test_rows_beyond_the_end_are_told_and_left_out(tmp_path, folder):
+    rows = ["hum/rec0_00.wav,0.5,9,late", "hum/rec0_00.wav,0.1,1.2,fits", "hum/rec0_00.wav,3,,nan"]
+    (tmp_path / "sheet.csv").write_text("\n".join(["file,start_s,end_s,label", *rows]))
+    gathered = gather_table(tmp_path / "sheet.csv", audio_folder=folder)
+    assert gathered.clips["label"].tolist() == ["fits"]
+    assert "is 1.20 s long, but row 1 is from 0.5 to 9 s" in gathered.refused[f"{tmp_path / 'sheet.csv'}, row 1"]
+    assert len(gathered.refused) == 2
+
+
+def test_names_by_a_regular_expression_and_the_last_folder(tmp_path, folder):
+    deep = tmp_path / "2026" / "hum"
+    deep.mkdir(parents=True)
+    (deep / "rec7-x-12.wav").write_bytes((folder / "hum" / "rec0_00.wav").read_bytes())
+    row = gather_folder(tmp_path, names=r"(?P<group>rec\d)-\w+-(?P<take>\d+)", label_folder="last").clips.iloc[0]
+    assert (row["label"], row["group"], row["take"]) == ("hum", "rec7", "12")
+    with pytest.raises(TableError, match="is not a regular expression"):
+        gather_folder(tmp_path, names="(?P<group>rec")
+
+
+def test_labels_are_limited_evenly_and_others_drawn_from_all(clips):
+    few = limit_clips(clips, 8, seed=1)
+    assert set(few["label"].value_counts()) == {8}
+    assert (few.groupby(["label", "group"]).size() == 2).all()
+    assert few["file"].tolist() == [file for file in clips["file"] if file in set(few["file"])]
+    other = other_label(clips, ["hum"], most=9, seed=1)
+    assert other["label"].value_counts().to_dict() == {"hum": 12, "other": 9}
+    drawn = other[other["label"] == "other"]["label_before"].value_counts()
+    assert drawn.to_dict() == {"hiss": 3, "tick": 3, "still": 3}
+    with pytest.raises(TableError, match="no clip is labelled 'ham'"):
+        other_label(clips, ["ham"])

@@ -8,14 +8,15 @@ from safetensors.numpy import load_file, save_file
 
 from barn_owl.classify import Plan, load_model, read_plan, write_plan
 from barn_owl.classify.augment import add_power, augment
-from barn_owl.classify.dataset import ClipFrames, WindowDrawer, fill_up
+from barn_owl.classify.dataset import ClipFrames, WindowDrawer, chosen_windows, fill_up
 from barn_owl.classify.fitted import balanced_order
 from barn_owl.classify.logistic import fit_logistic
 from barn_owl.classify.plan import AugmentSettings, ClipSettings
-from barn_owl.clips import read_clip_table, split_clips
+from barn_owl.clips import SoundSettings, read_clip_table, split_clips
 from barn_owl.errors import AudioError, ModelError, OutputError, PlanError, TableError, TrainingError
 from barn_owl.features import FrontEnd
 from barn_owl.runs import open_run, train
+from barn_owl.tag import tag_recording
 from helpers import assert_close, small_plan, sound
 
 
@@ -297,3 +298,40 @@ def test_augmentation_adds_power_and_keeps_the_floor(rng):
 def test_no_validation_leak(run):
     table = split_clips(run.predictions.drop(columns=["split"]), seed=run.plan.seed)
     assert table["split"].tolist() == run.predictions["split"].tolist()
+
+
+def test_sound_is_changed_beside_the_training_and_again_the_same(clips, tmp_path):
+    changes = SoundSettings.everything(0.6).but(renew=0.5)
+    plan = small_plan("tcn", sound=changes, augment={"mixing": 0.3}).but(training={"epochs": 4})
+    first = train(clips, tmp_path / "first", plan, workers=1)
+    second = train(clips, tmp_path / "second", plan, workers=2)
+    plain = train(clips, tmp_path / "plain", plan.but(sound=SoundSettings()))
+    weights = [load_file(run.folder / "model.safetensors") for run in (first, second, plain)]
+    assert all((weights[0][name] == weights[1][name]).all() for name in weights[0])
+    assert any((weights[0][name] != weights[2][name]).any() for name in weights[0])
+    assert first.curves["waiting"].between(0, 1).all()
+
+
+@pytest.mark.parametrize("balance", ["weight", "none"])
+def test_other_ways_to_balance_and_to_crop_train_too(clips, tmp_path, balance):
+    settings = {"level": "rms", "remove_silence": True, "crop": "loudest", "fill": "reflect", "shortest_s": 0.2}
+    plan = small_plan("tcn", clips=settings).but(training={"epochs": 6, "balance": balance})
+    run = train(clips, tmp_path / "run", plan)
+    assert run.model.clips.crop == "loudest"
+    assert run.evaluate().scores.as_dict()["balanced_accuracy"] > 0.5
+
+
+@pytest.mark.parametrize(
+    ("crop", "chosen"), [("start", [0]), ("centre", [3]), ("loudest", [6]), ("random", range(7))]
+)
+def test_windows_are_chosen_as_the_plan_says(crop, chosen):
+    levels = np.full((100, 4), -60, np.float32)
+    levels[70:] = -20
+    assert np.flatnonzero(chosen_windows(levels, 40, 10, crop)).tolist() == list(chosen)
+
+
+def test_a_model_of_levelled_clips_says_so_when_it_tags(clips, tmp_path, quay, caplog):
+    plan = small_plan("logistic", clips={"level": "rms"})
+    run = train(clips, tmp_path / "run", plan)
+    tag_recording(run.model, quay.recording)
+    assert "trained on clips brought to one level" in caplog.text

@@ -19,8 +19,9 @@ from barn_owl.parallel import each
 NEIGHBOURS = 3
 """Clips that each one is compared with sample by sample: those whose fingerprints are nearest."""
 WORTH_COMPARING = 0.55
-SAME = 0.6
-"""Correlation from which two clips are the same recording: copies are above 0.9, other takes of a thing below 0.3."""
+SAME = 0.8
+"""Correlation from which two clips are one recording: copies are above 0.9, other takes of a thing below 0.3,
+the same synthetic click in other noise about 0.65."""
 FLATTENING = 0.3
 """How far spectra are made flat before they are correlated, so that one steady hum is not enough."""
 LARGEST_SHIFT_S = 0.5
@@ -39,11 +40,12 @@ def near_duplicates(clips: pd.DataFrame, measures: list[ClipMeasures], *, worker
     """Find pairs of clips that are the same recording though not the same samples.
 
     Returns the columns ``first`` and ``second`` (row numbers, first < second) and ``similarity``, 0 to 1.
-    Candidates are the nearest fingerprints; they are then read again and correlated.
+    Candidates are the nearest fingerprints; they are then read again and correlated. Excerpts of one file, which
+    may well overlap, are not compared with each other.
     """
     asked = excerpts(clips["file"], clips["start_s"], clips["end_s"])
     same = same_content(measures)
-    candidates = [pair for pair in _candidates(measures) if same[pair[0]] != same[pair[1]]]
+    candidates = [(a, b) for a, b in _candidates(measures) if same[a] != same[b] and asked[a].file != asked[b].file]
     read = lru_cache(maxsize=512)(lambda clip: _samples(asked[clip]))
     similar = each(lambda pair: similarity(read(pair[0]), read(pair[1])), candidates, workers)
     found = [(*pair, value) for pair, value in zip(candidates, similar, strict=True)]

@@ -173,8 +173,8 @@ def find_leaks(clips: pd.DataFrame) -> pd.DataFrame:
 
     Excerpts of one file may be on several sides when they do not overlap and share no group.
     """
-    rows = []
-    sided = clips[clips["split"] != ""] if "split" in clips else clips.iloc[:0]
+    rows: list[tuple[str, str, str]] = []
+    sided = clips[clips["split"] != ""] if "split" in clips else clips.assign(split="").iloc[:0]
     for what in ("group", "family"):
         if what in sided:
             named = sided[sided[what].astype(str) != ""]

@@ -1,0 +1,245 @@
+"""Checks of a heap in which everything is wrong that can be, and splits of it."""
+
+import itertools
+
+import numpy as np
+import pandas as pd
+import pytest
+import soundfile
+from hypothesis import given, settings, strategies as st
+
+from barn_owl.audio import read_audio, write_audio
+from barn_owl.clips import (
+    Shares,
+    check_clip_table,
+    check_clips,
+    find_leaks,
+    fold_clips,
+    read_clip_table,
+    sides_of_fold,
+    split_by_time,
+    split_clips,
+    write_clip_table,
+)
+from barn_owl.clips.duplicates import families, file_families, near_duplicates, same_content
+from barn_owl.clips.measure import measure_clips
+from barn_owl.errors import TableError
+from barn_owl.show import check_figure
+from helpers import RATE_HZ, sound, write_folder
+
+
+@pytest.fixture(scope="module")
+def heap(tmp_path_factory):
+    """A folder of good clips with one of each fault, as a table."""
+    folder = write_folder(tmp_path_factory.mktemp("heap") / "clips", seed=9)
+    rng = np.random.default_rng(2)
+    hum, _ = read_audio(folder / "hum" / "rec0_00.wav")
+    faults = {
+        "silent.wav": np.zeros(8000),
+        "blink.wav": np.full(300, 0.1),
+        "clipped.wav": np.clip(8 * sound("hum", rng), -1, 1),
+        "offset.wav": sound("hum", rng) * 0.2 + 0.1,
+        "copy.wav": hum,
+        "louder.wav": np.clip(hum * 1.7, -1, 1)[320:],
+        "noisy.wav": hum + 0.1 * hum.std() * rng.standard_normal(len(hum)),
+        "long.wav": np.tile(sound("hum", rng), 12),
+    }
+    for name, samples in faults.items():
+        write_audio(folder / "hum" / name, samples, RATE_HZ)
+    write_audio(folder / "hum" / "coded.mp3", hum, RATE_HZ)
+    write_audio(folder / "hum" / "narrow.wav", sound("hum", rng)[::4], RATE_HZ // 4)
+    soundfile.write(folder / "hum" / "nan.wav", np.where(np.arange(20_000) == 500, np.nan, 0.1), RATE_HZ, "FLOAT")
+    (folder / "hum" / "broken.wav").write_bytes(b"RIFF1234")
+    (folder / "hiss" / "mistaken.wav").write_bytes((folder / "hum" / "rec1_05.wav").read_bytes())
+    rows = [(str(path), path.parent.name, path.stem.split("_")[0]) for path in sorted(folder.rglob("*.*"))]
+    table = pd.DataFrame(rows, columns=["file", "label", "group"])
+    table.loc[table["group"].str.len() != 4, "group"] = ""
+    table.loc[table.index[table["label"] == "tick"][:2], "label"] = "Tick "
+    gone = {"file": str(folder / "gone.wav"), "label": "hum", "group": ""}
+    rare = {"file": str(folder / "hum" / "long.wav"), "start_s": 2.0, "end_s": 3.0, "label": "rare", "group": "one"}
+    return check_clip_table(pd.concat([table, pd.DataFrame([gone, rare])], ignore_index=True))
+
+
+def short_names(table):
+    return table["file"].map(lambda file: "/".join(file.split("/")[-2:]))
+
+
+@pytest.fixture(scope="module")
+def check(heap):
+    write_audio(str(heap["file"][0]).replace("hiss/", "hiss/spare "), np.ones(500), RATE_HZ)
+    return check_clips(heap)
+
+
+@pytest.mark.parametrize(
+    ("severity", "finding", "where", "detail"),
+    [
+        ("error", "silent", "silent.wav", "never above -60 dB"),
+        ("error", "too short", "blink.wav", "18.8 ms"),
+        ("warning", "clipped", "clipped.wav", "stretches at full scale"),
+        ("note", "offset", "offset.wav|nan.wav|blink.wav", "a steady offset of 0.100"),
+        ("warning", "duplicate", "copy.wav|rec0_00.wav", "the same samples as"),
+        ("error", "duplicate", "mistaken.wav|rec1_05.wav", "which is labelled"),
+        ("warning", "near duplicate", "louder.wav|rec0_00.wav|noisy.wav|coded.mp3|copy.wav", "the same recording as"),
+        ("note", "odd length", "long.wav|blink.wav", "14.40 s"),
+        ("note", "narrow band", "narrow.wav|blink.wav|nan.wav", "nothing above"),
+        ("error", "damaged", "nan.wav", "1 samples are not finite"),
+        ("error", "unreadable", "broken.wav", "cannot be read as sound"),
+        ("error", "no file", "gone.wav", "does not exist"),
+        ("error", "few clips", "", "1 clips"),
+        ("warning", "spelling", "", "'Tick' differs from 'tick'"),
+        ("warning", "one group", "", "all its clips are of the group 'one'"),
+        ("note", "files without a row", "", "spare"),
+        ("note", "lower rate", "", "1 clips are below the usual 16000 Hz, at 4000 Hz"),
+    ],
+)
+def test_each_fault_is_found_where_it_is(check, severity, finding, where, detail):
+    found = check.findings
+    own = found[(found["severity"] == severity) & (found["finding"] == finding)]
+    assert len(own), found[["finding", "detail"]].to_string()
+    assert own["detail"].str.contains(detail, regex=False).any(), own["detail"].tolist()
+    assert own["file"].str.endswith(tuple(where.split("|"))).all() if where else True
+    assert (own["action"] != "").all()
+
+
+def test_rare_labels_are_told():
+    table = pd.DataFrame({"file": [f"{n}.wav" for n in range(70)], "label": ["many"] * 66 + ["few"] * 4})
+    findings = check_clips(check_clip_table(table), audio=False).findings
+    row = findings[findings["finding"] == "imbalance"].iloc[0]
+    assert (row["label"], row["detail"]) == ("few", "4 clips, 16 times fewer than 'many'")
+
+
+def test_good_clips_are_left_in_peace(check, heap):
+    whole = check.findings[check.findings["file"].str.contains("rec[0-3]_", regex=True)]
+    assert set(whole["finding"]) <= {"duplicate", "near duplicate", "doubtful label"}
+    assert len(whole) <= 8
+
+
+def test_copies_of_every_kind_are_one_family_and_nothing_else_is(check, heap):
+    pairs = near_duplicates(heap, measure_clips(heap))
+    kin = {f"hum/{name}" for name in ("rec0_00.wav", "copy.wav", "louder.wav", "noisy.wav", "coded.mp3")}
+    assert set(short_names(heap.loc[[*pairs["first"], *pairs["second"]]])) == kin
+    family = dict(zip(short_names(check.repaired), check.repaired["family"], strict=True))
+    assert len({family[name] for name in kin & set(family)}) == 1
+    assert family["hum/rec1_05.wav"] == family["hiss/mistaken.wav"]
+    assert len(set(family.values())) == len(family) - 3 - 1  # the other kin, and the mistaken one
+
+
+def test_the_repaired_table_leaves_out_what_is_of_no_use(check, heap, tmp_path):
+    gone = {"hum/silent.wav", "hum/blink.wav", "hum/rec0_00.wav", "hum/broken.wav", "clips/gone.wav"}
+    assert set(short_names(heap)) - set(short_names(check.repaired)) == gone
+    assert set(check.repaired["label"]) == {"hum", "hiss", "tick", "still", "rare"}
+    write_clip_table(check.repaired, tmp_path / "clean.csv")
+    again = check_clips(read_clip_table(tmp_path / "clean.csv"), audio=False)
+    assert set(again.findings["finding"]) <= {"few clips", "imbalance", "one group", "files without a row"}
+
+
+def test_the_figure_counts_what_the_table_holds(check):
+    figure = check_figure(check)
+    bars = figure.axes[0]
+    assert sum(patch.get_width() for patch in bars.patches) == len(check.by_clip)
+    assert f"{check.count('error')} errors" in figure.get_suptitle()
+
+
+def test_a_wrong_label_is_doubted(tmp_path):
+    folder = write_folder(tmp_path / "x", seed=3, clips=24, kinds=("hum", "hiss"))
+    rows = [(str(p), p.parent.name) for p in sorted(folder.rglob("*.wav"))]
+    table = check_clip_table(pd.DataFrame(rows, columns=["file", "label"]))
+    table.loc[30, "label"] = {"hum": "hiss", "hiss": "hum"}[table["label"][30]]
+    findings = check_clips(table).findings
+    assert findings.loc[findings["finding"] == "doubtful label", "file"].tolist() == [table["file"][30]]
+
+
+def test_families_are_linked_through_others_and_files_by_their_bytes(tmp_path):
+    assert len(set(families(5, [(0, 1), (1, 4)])[[0, 1, 4]])) == 1
+    assert len(set(families(5, [(0, 1), (1, 4)]))) == 3
+    for name, content in {"a": b"one", "b": b"two", "c": b"one", "d": b"longer"}.items():
+        (tmp_path / name).write_bytes(content)
+    table = check_clip_table(pd.DataFrame({"file": [str(tmp_path / name) for name in "abcde"]}))
+    numbers = file_families(table)
+    assert numbers[0] == numbers[2]
+    assert len(set(numbers)) == 4
+
+
+def test_same_content_is_that_of_another_container(tmp_path, rng):
+    samples = np.round(rng.uniform(-0.5, 0.5, 4000) * 32768) / 32768
+    for name in ("a.wav", "b.flac", "c.wav"):
+        write_audio(tmp_path / name, samples if name != "c.wav" else samples[1:], RATE_HZ)
+    table = check_clip_table(pd.DataFrame({"file": [str(tmp_path / n) for n in ("a.wav", "b.flac", "c.wav")]}))
+    assert same_content(measure_clips(table)).tolist() == [0, 0, 2]
+
+
+@st.composite
+def grouped(draw):
+    groups = draw(st.integers(5, 14))
+    rows = [(f"{g}-{n}.wav", f"l{n % 3}", f"g{g}") for g in range(groups) for n in range(draw(st.integers(1, 9)))] + [
+        ("a.wav", "l1", "g0"),
+        ("b.wav", "l2", "g1"),
+    ]
+    return check_clip_table(pd.DataFrame(rows, columns=["file", "label", "group"]))
+
+
+@given(grouped(), st.integers(0, 9), st.integers(3, 5))
+@settings(max_examples=40, deadline=None)
+def test_folds_keep_groups_whole_and_each_clip_is_tested_once(clips, seed, folds):
+    done = fold_clips(clips, folds, seed=seed)
+    assert done.groupby("group")["fold"].nunique().max() == 1
+    assert set(done["fold"]) == set(range(1, folds + 1))
+    tests = [sides_of_fold(done, fold) for fold in range(1, folds + 1)]
+    assert sum((one["split"] == "test").sum() for one in tests) == len(clips)
+    for one in tests:
+        assert not len(find_leaks(one))
+        assert set(one["split"]) == {"train", "validation", "test"}
+
+
+@given(grouped(), st.integers(0, 9), st.data())
+@settings(max_examples=40, deadline=None)
+def test_a_stable_split_never_moves_what_was_there(clips, seed, data):
+    groups = sorted(clips["group"].unique())
+    some = data.draw(st.lists(st.sampled_from(groups), min_size=3, unique=True))
+    shares = Shares(method="stable")
+    part = clips[clips["group"].isin(some)].reset_index(drop=True)
+    if part["label"].value_counts().min() < 3 or part["label"].nunique() < 2:
+        return
+    if clips["label"].value_counts().min() < 3:
+        return
+    before, after = split_clips(part, shares, seed=seed), split_clips(clips, shares, seed=seed)
+    sides = dict(zip(after["group"], after["split"], strict=True))
+    assert all(sides[group] == side for group, side in zip(before["group"], before["split"], strict=True))
+
+
+def test_a_stable_split_reaches_its_shares_on_average():
+    table = pd.DataFrame({"file": [f"{n}.wav" for n in range(3000)], "label": ["a", "b"] * 1500})
+    sides = split_clips(check_clip_table(table), Shares(method="stable"), seed=4)["split"].value_counts()
+    assert (sides / 3000).to_dict() == pytest.approx({"train": 0.6, "validation": 0.2, "test": 0.2}, abs=0.03)
+
+
+def test_families_join_groups_and_leaks_are_named():
+    table = check_clip_table(
+        pd.DataFrame({"file": [f"{n}.wav" for n in range(12)], "label": ["a", "b", "c"] * 4,
+                      "group": [f"g{n // 3}" for n in range(12)], "family": [0, 1, 2, 0, *range(4, 12)]})
+    )  # fmt: skip
+    sides = split_clips(table).groupby("group")["split"].first()
+    assert sides["g0"] == sides["g1"]
+    crossed = table.assign(split=["train", "test", *["train"] * 10])
+    leaks = find_leaks(crossed)
+    assert leaks.to_numpy().tolist() == [["group", "g0", "train, test"]]
+    found = check_clips(crossed, audio=False).findings
+    assert "the group 'g0' is on train, test" in found.loc[found["finding"] == "leak", "detail"].tolist()
+    with pytest.raises(TableError, match="there are 3 groups for 5 folds"):
+        fold_clips(table, 5)
+    with pytest.raises(TableError, match="no column 'fold'"):
+        sides_of_fold(table, 1)
+
+
+@given(st.integers(5, 60), st.floats(0, 2))
+@settings(max_examples=40, deadline=None)
+def test_a_split_by_time_has_the_past_on_one_side_and_no_overlap(count, overlap):
+    starts = np.arange(count, dtype=float)
+    table = check_clip_table(
+        pd.DataFrame({"file": "night.wav", "start_s": starts, "end_s": starts + 1 + overlap, "label": "x"})
+    ).sample(frac=1, random_state=1, ignore_index=True)
+    done = split_by_time(table)
+    assert not (find_leaks(done)["what"] == "file").any()
+    ends = {side: own["start_s"].agg(["min", "max"]) for side, own in done.groupby("split")}
+    order = [side for side in ("train", "validation", "test") if side in ends]
+    assert all(ends[a]["max"] < ends[b]["min"] for a, b in itertools.pairwise(order))
