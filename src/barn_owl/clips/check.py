@@ -11,6 +11,7 @@ import pandas as pd
 from barn_owl.audio import AUDIO_ENDINGS
 from barn_owl.clips.duplicates import families, near_duplicates, same_content
 from barn_owl.clips.measure import ClipMeasures, measure_clips
+from barn_owl.clips.samples import SampleFile
 from barn_owl.clips.split import MIN_CLIPS, find_leaks
 
 SEVERITIES = ("error", "warning", "note")
@@ -78,9 +79,11 @@ def check_clips(
     family = np.arange(len(clips))
     measures: list[ClipMeasures] = []
     if audio:
-        measures = measure_clips(clips, workers=workers, progress=progress)
+        kept = SampleFile()
+        measures = measure_clips(clips, kept=kept, workers=workers, progress=progress)
         found += [*_sounds(clips, measures), *_odd_ones(clips, measures)]
-        pairs = near_duplicates(clips, measures, workers=workers)
+        pairs = near_duplicates(clips, measures, kept=kept, workers=workers)
+        kept.close()
         found += [*_same(clips, measures), *_nearly_same(clips, pairs), *_doubtful(clips, measures)]
         links = [*enumerate(same_content(measures)), *zip(pairs["first"], pairs["second"], strict=True)]
         family = families(len(clips), links)

@@ -13,6 +13,7 @@ from scipy.sparse.csgraph import connected_components
 
 from barn_owl.audio import read_audio
 from barn_owl.clips.measure import LONGEST_S, RATE_HZ, ClipMeasures
+from barn_owl.clips.samples import SampleFile
 from barn_owl.features.cache import Excerpt, excerpts
 from barn_owl.parallel import each
 
@@ -36,17 +37,24 @@ def same_content(measures: list[ClipMeasures]) -> np.ndarray:
     )
 
 
-def near_duplicates(clips: pd.DataFrame, measures: list[ClipMeasures], *, workers: int = 2) -> pd.DataFrame:
+def near_duplicates(
+    clips: pd.DataFrame, measures: list[ClipMeasures], *, kept: SampleFile | None = None, workers: int = 2
+) -> pd.DataFrame:
     """Find pairs of clips that are the same recording though not the same samples.
 
     Returns the columns ``first`` and ``second`` (row numbers, first < second) and ``similarity``, 0 to 1.
-    Candidates are the nearest fingerprints; they are then read again and correlated. Excerpts of one file, which
-    may well overlap, are not compared with each other.
+    Candidates are the nearest fingerprints; they are then taken from `kept`, or read again, and correlated.
+    Excerpts of one file, which may well overlap, are not compared with each other.
     """
     asked = excerpts(clips["file"], clips["start_s"], clips["end_s"])
     same = same_content(measures)
     candidates = [(a, b) for a, b in _candidates(measures) if same[a] != same[b] and asked[a].file != asked[b].file]
-    read = lru_cache(maxsize=512)(lambda clip: _samples(asked[clip]))
+
+    @lru_cache(maxsize=512)
+    def read(clip: int) -> np.ndarray:
+        samples = kept.read(clip) if kept is not None and clip in kept else _samples(asked[clip])
+        return samples - samples.mean()
+
     similar = each(lambda pair: similarity(read(pair[0]), read(pair[1])), candidates, workers)
     found = [(*pair, value) for pair, value in zip(candidates, similar, strict=True)]
     table = pd.DataFrame(found, columns=["first", "second", "similarity"])
@@ -77,8 +85,7 @@ def _candidates(measures: list[ClipMeasures]) -> list[tuple[int, int]]:
 
 def _samples(excerpt: Excerpt) -> np.ndarray:
     samples, _ = read_audio(excerpt.file, rate_hz=RATE_HZ, start_s=excerpt.start_s, end_s=excerpt.end_s)
-    samples = samples[: round(LONGEST_S * RATE_HZ)]
-    return samples - samples.mean()
+    return samples[: round(LONGEST_S * RATE_HZ)]
 
 
 def similarity(a: np.ndarray, b: np.ndarray) -> float:
@@ -94,7 +101,11 @@ def similarity(a: np.ndarray, b: np.ndarray) -> float:
     for sound in (a, b):
         spectrum = scipy.fft.rfft(sound, size)
         spectra.append(spectrum / np.maximum(np.abs(spectrum), 1e-9) ** FLATTENING)
-    energy = np.prod([np.sqrt(np.square(scipy.fft.irfft(s, size)).sum()) for s in spectra])
+    # Energy by Parseval's theorem; all bins but the first and, of an even length, the last stand for two.
+    twice = np.full(len(spectra[0]), 2.0, dtype=np.float32)
+    twice[0] = 1
+    twice[-1] = 2 - (size + 1) % 2
+    energy = np.prod([np.sqrt(float(np.square(np.abs(s)) @ twice) / size) for s in spectra])
     correlation = np.abs(scipy.fft.irfft(spectra[0].conj() * spectra[1], size))
     best = max(correlation[: shift + 1].max(), correlation[size - shift :].max(initial=0))
     return float(min(best / energy, 1.0)) if energy > 0 else 0.0

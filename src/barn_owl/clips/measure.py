@@ -7,7 +7,8 @@ from functools import lru_cache
 import numpy as np
 import pandas as pd
 
-from barn_owl.audio import FileFacts, file_facts, resample
+from barn_owl.audio import FileFacts, audio_info, file_facts, resample
+from barn_owl.clips.samples import SampleFile
 from barn_owl.errors import AudioError
 from barn_owl.features import FrontEnd
 from barn_owl.features.activity import activity
@@ -39,35 +40,58 @@ class ClipMeasures:
 
 
 def measure_clips(
-    clips: pd.DataFrame, *, workers: int = 2, progress: Callable[[int, int], None] | None = None
+    clips: pd.DataFrame,
+    *,
+    kept: SampleFile | None = None,
+    workers: int = 2,
+    progress: Callable[[int, int], None] | None = None,
 ) -> list[ClipMeasures]:
-    """Measure each clip of a table, `workers` at a time."""
-    asked = excerpts(clips["file"], clips["start_s"], clips["end_s"])
+    """Measure each clip of a table, `workers` at a time; their samples at 8 kHz are put into `kept`."""
+    asked = list(enumerate(excerpts(clips["file"], clips["start_s"], clips["end_s"])))
     measured = []
-    for done, result in enumerate(each(measure_clip, asked, workers), start=1):
+    for done, result in enumerate(each(lambda one: _measure(one[0], one[1], kept), asked, workers), start=1):
         measured.append(result)
         if progress:
             progress(done, len(asked))
     return measured
 
 
-def measure_clip(excerpt: Excerpt) -> ClipMeasures:
+def _measure(number: int, excerpt: Excerpt, kept: SampleFile | None) -> ClipMeasures:
     """Measure one clip; what cannot be read is said in ``refused``."""
-    mono: list[np.ndarray] = []
     flaws: list[str] = []
     try:
+        most = round(LONGEST_S * audio_info(excerpt.file).rate_hz)
+        beginning = _Beginning(most)
         facts = file_facts(
             excerpt.file,
             start_s=excerpt.start_s,
             end_s=excerpt.end_s,
-            hear=lambda block: mono.append(block.mean(axis=1, dtype=np.float32)),
+            hear=beginning.hear,
             flaws=flaws,
+            thorough=False,
         )
     except AudioError as error:
         return ClipMeasures(refused=str(error))
-    samples = resample(np.concatenate(mono)[: round(LONGEST_S * facts.rate_hz)], facts.rate_hz, RATE_HZ)
+    samples = resample(beginning.samples(), facts.rate_hz, RATE_HZ)
+    if kept is not None:
+        kept.keep(number, samples)
     frames = front_end().frames(samples)
     return ClipMeasures(facts=facts, flaws=tuple(flaws), fingerprint=_fingerprint(frames), sound=_sound(frames))
+
+
+class _Beginning:
+    """The first samples of a stream of blocks, mixed to mono, and no more however long it is."""
+
+    def __init__(self, most: int) -> None:
+        self._most, self._blocks, self._count = most, list[np.ndarray](), 0
+
+    def hear(self, block: np.ndarray) -> None:
+        if self._count < self._most:
+            self._blocks.append(block.mean(axis=1, dtype=np.float32))
+            self._count += len(block)
+
+    def samples(self) -> np.ndarray:
+        return np.concatenate(self._blocks)[: self._most]
 
 
 @lru_cache(maxsize=1)
