@@ -22,6 +22,9 @@ PICTURES = {
     "look/spectra.png": "spectra.png",
     "ranking/distributions.png": "distributions.png",
     "ranking/map.png": "map.png",
+    "check.png": "check.png",
+    "cuts.png": "cuts.png",
+    "variants/variants.png": "variants.png",
 }
 
 
@@ -37,11 +40,13 @@ def terminal_picture(command: str, text: str, path: Path) -> None:
         figure.savefig(beside)
 
 
-def said_by(*arguments: str, folder: Path) -> str:
+def said_by(*arguments: str, folder: Path, code: int = 0) -> str:
     script = "from barn_owl.cli.main import main; main()"
     done = subprocess.run(  # noqa: S603 - our own command line
-        [sys.executable, "-c", script, *arguments], cwd=folder, capture_output=True, text=True, check=True
+        [sys.executable, "-c", script, *arguments], cwd=folder, capture_output=True, text=True, check=False
     )
+    if done.returncode != code:
+        raise RuntimeError(done.stderr)
     return done.stdout
 
 
@@ -58,6 +63,24 @@ def main() -> None:
         rank = ("features", "saltmarsh-quay/clips.csv", "--features", "mfcc,shape,level", "-o", "features.csv")
         rank += ("--rank", "ranking.csv", "--figures", "ranking")
         terminal_picture(f"barn-owl {' '.join(rank)}", said_by(*rank, folder=folder), HERE / "features.png")
+        check = ("check", "saltmarsh-quay/clips.csv", "--figure", "check.png")
+        said = said_by(*check, folder=folder, code=1)  # the demo has errors on purpose
+        terminal_picture(f"barn-owl {' '.join(check)}", said, HERE / "check-terminal.png")
+        said_by(
+            "augment",
+            "saltmarsh-quay/clips/bell-buoy/crane_018.wav",
+            "--variants",
+            "11",
+            "-o",
+            "variants",
+            folder=folder,
+        )
+        knocks = ("--microphone", "simulated:hull-knock", "--speed", "1000", "--count-down", "0", "--keep-all")
+        said_by(
+            "record", "takes", "--label", "hull-knock", "--takes", "1", "--length-s", "80", *knocks, folder=folder
+        )
+        takes = "takes/hull-knock/hull-knock_0001.wav"
+        said_by("cut", takes, "--gap-s", "0.4", "-o", "knocks.csv", "--figure", "cuts.png", folder=folder)
         for source, target in PICTURES.items():
             (HERE / target).write_bytes((folder / source).read_bytes())
 

@@ -1,0 +1,29 @@
+"""From a heap to a clean, honestly split clip table; run it in a folder that ``barn-owl demo`` has written."""
+
+import numpy as np
+
+import barn_owl
+
+
+def main() -> None:
+    gathered = barn_owl.gather_folder("clips", names="{group}_{take}")
+    for reason in gathered.refused.values():
+        print("left out:", reason)
+    check = barn_owl.check_clips(gathered.clips)
+    print(check.findings.groupby(["severity", "finding"]).size())
+    barn_owl.save_figure(barn_owl.check_figure(check), "example-check.png")
+
+    split = barn_owl.split_clips(check.repaired, seed=1)
+    print(len(barn_owl.find_leaks(split)), "leaks")
+    barn_owl.write_clip_table(split, "example-split.csv")
+    print(split.groupby(["label", "split"]).size().unstack())
+
+    samples, rate_hz = barn_owl.read_audio(split["file"][0])
+    changes = barn_owl.SoundSettings(pitch=1.0, room=1.0, noise=0.5)
+    changed, done = barn_owl.change_sound(samples, rate_hz, changes, np.random.default_rng(1))
+    barn_owl.write_audio("example-variant.wav", changed, rate_hz)
+    print("example-variant.wav:", ", ".join(done))
+
+
+if __name__ == "__main__":
+    main()
