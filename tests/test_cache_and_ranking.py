@@ -34,7 +34,7 @@ def _never(*_arguments, **_options):
 def test_the_second_time_nothing_is_computed_and_the_frames_are_the_same(clips, tmp_path, monkeypatch):
     plain, _, _ = load_frames(clips, FRONT_END)
     first, kept, _ = load_frames(clips, FRONT_END, cache=tmp_path)
-    monkeypatch.setattr("barn_owl.classify.dataset.read_audio", _never)
+    monkeypatch.setattr("barn_owl.clips.uniform.read_audio", _never)
     second, again, _ = load_frames(clips, FRONT_END, cache=tmp_path)
     for a, b, c in zip(plain.parts, first.parts, second.parts, strict=True):
         np.testing.assert_array_equal(a, b)

@@ -3,19 +3,19 @@
 from collections import deque
 from collections.abc import Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
+from typing import TypeVar
 
-import numpy as np
-
+Block = TypeVar("Block")
 DEPTH = 4
 
 
-def read_ahead(blocks: Iterable[np.ndarray]) -> Iterator[np.ndarray]:
+def read_ahead(blocks: Iterable[Block]) -> Iterator[Block]:
     """Yield the same blocks, a few of which are made ahead of time by another thread.
 
     An error while making a block is raised where that block would have come.
     """
     source = iter(blocks)
-    waiting: deque[Future[np.ndarray | None]] = deque()
+    waiting: deque[Future[Block | None]] = deque()
     with ThreadPoolExecutor(1) as thread:
         for _ in range(DEPTH):
             waiting.append(thread.submit(next, source, None))

@@ -26,7 +26,7 @@ class Progress:
     best: bool
     seconds: float
     waiting: float = 0.0
-    """Share of the epoch that was spent waiting for, or making, the windows to learn from."""
+    """Share of the epoch that was spent waiting for the windows to learn from."""
 
 
 Watcher = Callable[[Progress], None]

@@ -6,6 +6,7 @@ from typing import Any
 
 import numpy as np
 
+from barn_owl.audio import read_ahead
 from barn_owl.classify.augment import augment, mix_windows
 from barn_owl.classify.dataset import WindowDrawer
 from barn_owl.classify.fitted import (
@@ -163,7 +164,7 @@ class _Trainer:
             self.variants = Variants(train.sources, self.background, plan)
             self.variants.start(1)
         self.waited = 0.0
-        """Seconds of the last epoch that went into the windows to learn from."""
+        """Seconds of the last epoch spent waiting for the windows to learn from."""
         self.weights = label_weights(train.numbers, len(labels)) if plan.training.balance == "weight" else None
         self.batches = max(MIN_BATCHES, -(-len(train.numbers) // plan.training.batch))
 
@@ -184,17 +185,26 @@ class _Trainer:
             order = balanced_order(self.train.numbers, windows, self.rng)
         else:
             order = np.resize(self.rng.permutation(len(self.train.numbers)), windows)
-        losses = [self._step(clips, epoch, threads) for clips in np.array_split(order, self.batches)]
+        losses = []
+        # The windows of the next batch are drawn while the network learns from this one.
+        begin = time.perf_counter()
+        for windows, targets in read_ahead(self._batch(clips) for clips in np.array_split(order, self.batches)):
+            self.waited += time.perf_counter() - begin
+            losses.append(self._step(windows, targets, epoch, threads))
+            begin = time.perf_counter()
         return float(np.mean(losses))
 
-    def _step(self, clips: np.ndarray, epoch: int, threads: Executor) -> float:
-        settings, step = self.plan.training, self.optimiser.count
-        targets = smoothed(self.train.numbers[clips], self.labels, settings.smoothing)
-        seed, begin = (self.plan.seed, step), time.perf_counter()
+    def _batch(self, clips: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Windows of `clips` and their targets."""
+        targets = smoothed(self.train.numbers[clips], self.labels, self.plan.training.smoothing)
         windows, targets = self._windows(clips, targets)
         if self.weights is not None:
             targets = targets * self.weights[self.train.numbers[clips], None]
-        self.waited += time.perf_counter() - begin
+        return windows, targets
+
+    def _step(self, windows: np.ndarray, targets: np.ndarray, epoch: int, threads: Executor) -> float:
+        settings, step = self.plan.training, self.optimiser.count
+        seed = (self.plan.seed, step)
         loss, gradient = self.tcn.network.learn(windows, targets, seed, threads)
         if not np.isfinite(loss) or not np.isfinite(gradient).all():
             raise TrainingError(

@@ -71,7 +71,12 @@ def command(
     if fix is not None:
         write_clips(check.repaired, fix, force=force)
         voice.say(f"Wrote {len(check.repaired)} of {len(table)} clips to {fix}.")
-    voice.say(f"Next: barn-owl train {fix or clips} --run RUN")
+    if fix is None and len(check.repaired) < len(table):
+        voice.say(
+            f"Next: barn-owl check {clips} --fix CLEAN.csv, which leaves {len(table) - len(check.repaired)} out"
+        )
+    else:
+        voice.say(f"Next: barn-owl train {fix or clips} --run RUN")
     counts = {severity: check.count(severity) for severity in SEVERITIES}
     findings = check.findings.astype(object).where(check.findings.notna(), None).to_dict(orient="records")
     voice.result({"counts": counts, "findings": findings})

@@ -106,7 +106,8 @@ class _EpochTeller:
     def __call__(self, line: Progress) -> None:
         if line.epoch == 1:
             self.voice.say(
-                f"{'epoch':>9} {'train loss':>11} {'validation loss':>16} {'validation recall':>18} {'left':>7}"
+                f"{'epoch':>9} {'train loss':>11} {'validation loss':>16} {'validation recall':>18} {'waiting':>8} "
+                f"{'left':>7}"
             )
         if line.epoch < self.next and line.epoch < line.epochs:
             return
@@ -114,5 +115,5 @@ class _EpochTeller:
         left = line.seconds / line.epoch * (line.epochs - line.epoch)
         self.voice.say(
             f"{line.epoch:>4}/{line.epochs:<4} {line.train_loss:>11.3f} {line.validation_loss:>16.3f} "
-            f"{line.validation_recall:>18.2f} {left:>5.0f} s"
+            f"{line.validation_recall:>18.2f} {line.waiting:>8.0%} {left:>5.0f} s"
         )

@@ -3,6 +3,7 @@
 import hashlib
 import logging
 import platform
+import tempfile
 import time
 from collections.abc import Callable
 from dataclasses import asdict
@@ -53,7 +54,8 @@ def train(
 
     clips : a clip table; rows with a blank label are left out, sides that are named already are kept.
     folder : the run's folder; it must be new or empty unless `force`, which replaces the files of a run.
-    cache : a folder to keep computed frames in, so that the next training starts at once.
+    cache : a folder to keep computed frames in, so that the next training starts at once; None for a temporary
+        one, as the frames of a large data set do not fit into memory either way.
     reading : called with the clips read and their number; watch : called after each epoch.
 
     The model and the tables are written when training is over, or is stopped by Ctrl-C after an epoch: then
@@ -70,9 +72,10 @@ def train(
     _refuse_unknown_background(plan, labelled)
     was_there = Path(folder).exists()
     folder = claim_folder(folder, force=force)
+    temporary = tempfile.TemporaryDirectory(ignore_cleanup_errors=True)
     try:
         frames, kept, skipped = load_frames(
-            sided, plan.front_end, plan.clips, workers=workers, cache=cache, progress=reading
+            sided, plan.front_end, plan.clips, workers=workers, cache=cache or temporary.name, progress=reading
         )
         labels = sorted(kept["label"].unique())
         fitted = fit(plan, labels, *_sides(frames, kept, labels), workers=workers, watch=watch)
@@ -82,6 +85,8 @@ def train(
         if not was_there:
             folder.rmdir()  # still empty: nothing is written before this point
         raise
+    finally:
+        temporary.cleanup()
     scores = {side: _scores(model, predictions, side) for side in SIDES}
     write_plan(plan, folder / "plan.toml")
     _write_csv(pd.DataFrame([asdict(line) for line in fitted.curves]), folder / "curves.csv")
