@@ -180,11 +180,11 @@ class _Trainer:
                 self.drawer.replace(clip, frames)
             self.waited += time.perf_counter() - begin
             self.variants.start(epoch + 1)
-        windows = max(len(self.train.numbers), self.batches * min(self.plan.training.batch, len(self.train.numbers)))
+        draws = max(len(self.train.numbers), self.batches * min(self.plan.training.batch, len(self.train.numbers)))
         if self.plan.training.balance == "draw":
-            order = balanced_order(self.train.numbers, windows, self.rng)
+            order = balanced_order(self.train.numbers, draws, self.rng)
         else:
-            order = np.resize(self.rng.permutation(len(self.train.numbers)), windows)
+            order = np.resize(self.rng.permutation(len(self.train.numbers)), draws)
         losses = []
         # The windows of the next batch are drawn while the network learns from this one.
         begin = time.perf_counter()
