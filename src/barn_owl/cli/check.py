@@ -97,5 +97,4 @@ def _tell(voice: Voice, check: Check) -> None:
             voice.say(f"    {row.file or row.label or 'table'}: {row.detail}")
         if len(group) > 3:
             voice.say(f"    ... and {len(group) - 3} more")
-    counts = ", ".join(f"{check.count(severity)} {severity}s" for severity in SEVERITIES)
-    voice.say(f"\n{counts}; with -o FINDINGS.csv all of them are listed.\n")
+    voice.say(f"\n{check.summary}; with -o FINDINGS.csv all of them are listed.\n")

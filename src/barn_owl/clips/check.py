@@ -46,6 +46,12 @@ class Check:
     by_clip: pd.DataFrame
     repaired: pd.DataFrame
 
+    @property
+    def summary(self) -> str:
+        """How many findings of each severity, in words."""
+        counts = {severity: self.count(severity) for severity in SEVERITIES}
+        return ", ".join(f"{count} {severity}{'s' * (count != 1)}" for severity, count in counts.items())
+
     def count(self, severity: str) -> int:
         """Count the findings of one severity."""
         return int((self.findings["severity"] == severity).sum())

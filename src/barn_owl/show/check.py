@@ -33,8 +33,7 @@ def check_figure(check: Check) -> Figure:
         panels[2].set_title("level", loc="left", fontsize=10)
     found = (clips["worst"] != "").sum()
     figure.suptitle(
-        f"{found} of {len(clips)} clips want a look: {check.count('error')} errors, "
-        f"{check.count('warning')} warnings, {check.count('note')} notes",
+        f"{found} of {len(clips)} clips want a look: {check.summary}",
         x=0.01, ha="left", fontsize=14,
     )  # fmt: skip
     return figure
