@@ -2,6 +2,7 @@
 
 import tempfile
 import time
+from contextlib import closing
 from pathlib import Path
 
 import numpy as np
@@ -109,10 +110,10 @@ def copies(folder: Path, clips: int = 4800, planted: int = 200) -> None:
     whole = check_clip_table(pd.concat([table, pd.DataFrame(rows)], ignore_index=True))
     wanted = {(row["of"], clips + number) for number, row in enumerate(rows)}
     begin = time.perf_counter()
-    kept = SampleFile()
-    measures = measure_clips(whole, kept=kept)
-    measured = time.perf_counter()
-    pairs = near_duplicates(whole, measures, kept=kept)
+    with closing(SampleFile()) as kept:
+        measures = measure_clips(whole, kept=kept)
+        measured = time.perf_counter()
+        pairs = near_duplicates(whole, measures, kept=kept)
     done = time.perf_counter()
     found = set(zip(pairs["first"], pairs["second"], strict=True))
     tell(f"{len(whole)} clips of 1 to 4 s: seconds to read and measure", measured - begin, "(for information)")

@@ -10,11 +10,11 @@ SECTIONS = {
     "Start here": {"demo": "Make up a harbour, train on it, tag a night, say how well it went."},
     "Clips": {
         "gather": "Make a clip table from folders per label and from tables of yours.",
-        "record": "Record takes of a sound, one after the other.",
+        "check": "Say what is wrong with clips, and write a repaired table.",
         "cut": "Cut clips from recordings: takes, windows, background.",
-        "augment": "Hear what changes do to clips, or write changed clips.",
+        "record": "Record takes of a sound, one after the other.",
         "split": "Split clips into training, validation and test, or into folds.",
-        "check": "Say what is wrong with clips before it hurts, and repair the table.",
+        "augment": "Hear what changes do to clips, or write changed clips.",
     },
     "Sound": {
         "look": "Facts and figures of a file, a folder or a clip table.",

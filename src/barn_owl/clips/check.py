@@ -2,6 +2,7 @@
 
 import os
 from collections.abc import Callable, Iterator, Sequence
+from contextlib import closing
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -85,11 +86,10 @@ def check_clips(
     family = np.arange(len(clips))
     measures: list[ClipMeasures] = []
     if audio:
-        kept = SampleFile()
-        measures = measure_clips(clips, kept=kept, workers=workers, progress=progress)
+        with closing(SampleFile()) as kept:
+            measures = measure_clips(clips, kept=kept, workers=workers, progress=progress)
+            pairs = near_duplicates(clips, measures, kept=kept, workers=workers)
         found += [*_sounds(clips, measures), *_odd_ones(clips, measures)]
-        pairs = near_duplicates(clips, measures, kept=kept, workers=workers)
-        kept.close()
         found += [*_same(clips, measures), *_nearly_same(clips, pairs), *_doubtful(clips, measures)]
         links = [*enumerate(same_content(measures)), *zip(pairs["first"], pairs["second"], strict=True)]
         family = families(len(clips), links)

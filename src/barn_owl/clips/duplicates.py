@@ -20,6 +20,8 @@ from barn_owl.parallel import each
 NEIGHBOURS = 3
 """Clips that each one is compared with sample by sample: those whose fingerprints are nearest."""
 WORTH_COMPARING = 0.55
+ENOUGH = 20
+"""Fingerprints that are enough to say what is common."""
 SAME = 0.8
 """Correlation from which two clips are one recording: copies are above 0.9, other takes of a thing below 0.3,
 the same synthetic click in other noise about 0.65."""
@@ -67,8 +69,8 @@ def _candidates(measures: list[ClipMeasures]) -> list[tuple[int, int]]:
     if len(known) < 2:
         return []
     rows, prints = [n for n, _ in known], np.stack([one for _, one in known]).astype(np.float32)
-    # What all have in common says nothing.
-    prints -= prints.mean(axis=0)
+    if len(prints) >= ENOUGH:  # what all have in common says nothing
+        prints -= prints.mean(axis=0)
     prints /= np.maximum(np.linalg.norm(prints, axis=1, keepdims=True), 1e-9)
     number, most, pairs = np.array(rows), min(NEIGHBOURS, len(rows) - 1), set[tuple[int, int]]()
     for first in range(0, len(prints), BLOCK):
