@@ -300,9 +300,10 @@ def test_no_validation_leak(run):
     assert table["split"].tolist() == run.predictions["split"].tolist()
 
 
-def test_sound_is_changed_beside_the_training_and_again_the_same(clips, tmp_path):
+@pytest.mark.parametrize("family", ["tcn", "logistic"])
+def test_sound_is_changed_beside_the_training_and_again_the_same(clips, tmp_path, family):
     changes = SoundSettings.everything(0.6).but(renew=0.5)
-    plan = small_plan("tcn", sound=changes, augment={"mixing": 0.3}).but(training={"epochs": 4})
+    plan = small_plan(family, sound=changes, augment={"mixing": 0.3}).but(training={"epochs": 4})
     first = train(clips, tmp_path / "first", plan, workers=1)
     second = train(clips, tmp_path / "second", plan, workers=2)
     plain = train(clips, tmp_path / "plain", plan.but(sound=SoundSettings()))

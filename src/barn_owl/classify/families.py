@@ -33,7 +33,7 @@ def fit(
     with threadpool_limits(limits=1, user_api="blas"), np.errstate(over="ignore", invalid="ignore"):
         if plan.family == "tcn":
             return fit_tcn(plan, labels, train, validation, workers=workers, watch=watch)
-        return fit_logistic_family(plan, labels, train, validation, watch=watch)
+        return fit_logistic_family(plan, labels, train, validation, workers=workers, watch=watch)
 
 
 def rebuild(name: str, shape: dict[str, Any], arrays: dict[str, np.ndarray], bands: int, labels: int) -> Family:

@@ -88,6 +88,11 @@ def balanced_order(numbers: np.ndarray, draws: int, rng: np.random.Generator) ->
     return rng.permutation(np.concatenate(drawn))[:draws]
 
 
+def background_clips(plan: Plan, labels: list[str], train: Examples) -> np.ndarray:
+    """Numbers of the training clips whose label is background."""
+    return np.flatnonzero(np.isin(train.numbers, [n for n, label in enumerate(labels) if label in plan.background]))
+
+
 def label_weights(numbers: np.ndarray, labels: int) -> np.ndarray:
     """Weight of each label so that all count the same, 1 on average over the clips; float32, ``(labels,)``."""
     counts = np.bincount(numbers, minlength=labels)

@@ -1,17 +1,20 @@
 """The logistic family: multinomial logistic regression on pooled features."""
 
 import time
+from collections.abc import Iterator
+from contextlib import closing
 from typing import Any
 
 import numpy as np
 from scipy.optimize import minimize
 
-from barn_owl.classify.dataset import WindowDrawer
+from barn_owl.classify.dataset import ClipFrames, WindowDrawer
 from barn_owl.classify.fitted import (
     Examples,
     Fitted,
     Progress,
     Watcher,
+    background_clips,
     judge_logits,
     standardisation,
     window_frames,
@@ -19,6 +22,7 @@ from barn_owl.classify.fitted import (
 from barn_owl.classify.network import log_softmax
 from barn_owl.classify.network.loss import smoothed
 from barn_owl.classify.plan import Plan
+from barn_owl.classify.variants import Variants
 from barn_owl.features import pool
 
 PENALTIES = (1.0, 0.3, 0.1, 0.03, 0.01, 0.003, 0.001)
@@ -56,16 +60,31 @@ class Logistic:
         return {"frames": self.window}
 
 
+def _turns(plan: Plan, labels: list[str], train: Examples, workers: int) -> Iterator[ClipFrames]:
+    """The training clips as often as windows are drawn of them: first as they are, then with their sound changed."""
+    yield train.clips
+    if not (plan.sound.any and train.sources):
+        yield from [train.clips] * (DRAWS - 1)
+        return
+    with closing(Variants(train.sources, background_clips(plan, labels, train), plan)) as variants:
+        for turn in range(1, DRAWS):
+            yield ClipFrames(variants.of_all(turn, workers))
+
+
 def fit_logistic_family(
-    plan: Plan, labels: list[str], train: Examples, validation: Examples, *, watch: Watcher
+    plan: Plan, labels: list[str], train: Examples, validation: Examples, *, workers: int, watch: Watcher
 ) -> Fitted:
     """Fit the family for each penalty that the plan allows and keep what is best on the validation clips."""
     rng = np.random.default_rng(plan.seed)
     mean, deviation = standardisation(train.clips)
     window = window_frames(plan)
-    drawer = WindowDrawer(train.clips, window, plan.clips, plan.front_end)
     every = np.arange(len(train.numbers))
-    pooled = np.concatenate([pool((drawer.draw(every, rng) - mean) / deviation) for _ in range(DRAWS)])
+    pooled = np.concatenate(
+        [
+            pool((WindowDrawer(clips, window, plan.clips, plan.front_end).draw(every, rng) - mean) / deviation)
+            for clips in _turns(plan, labels, train, workers)
+        ]
+    )
     centre, spread = pooled.mean(axis=0), np.maximum(pooled.std(axis=0), 1e-3)
     x = ((pooled - centre) / spread).astype(np.float64)
     numbers = np.tile(train.numbers, DRAWS)

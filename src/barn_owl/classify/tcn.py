@@ -14,6 +14,7 @@ from barn_owl.classify.fitted import (
     Fitted,
     Progress,
     Watcher,
+    background_clips,
     balanced_order,
     judge_logits,
     label_weights,
@@ -154,8 +155,7 @@ class _Trainer:
         self.drawer = WindowDrawer(train.clips, self.tcn.window, plan.clips, plan.front_end)
         central = WindowDrawer(validation.clips, self.tcn.window, plan.clips, plan.front_end).central()
         self.watched = self._standard(central)
-        background = [number for number, label in enumerate(labels) if label in plan.background]
-        self.background = np.flatnonzero(np.isin(train.numbers, background))
+        self.background = background_clips(plan, labels, train)
         self.vector = self.tcn.network.vector
         self.averaged = self.vector.copy()
         self.optimiser = AdamW(self.vector, decay=plan.training.decay, decayed=self.tcn.network.kernels)

@@ -9,6 +9,7 @@ from barn_owl.clips.augment import change_sound
 from barn_owl.clips.samples import SampleFile
 from barn_owl.clips.uniform import read_uniform
 from barn_owl.features.cache import Excerpt
+from barn_owl.parallel import each
 
 STREAM = 11
 """Keeps the random numbers of changes apart from those of the training itself."""
@@ -48,13 +49,17 @@ class Variants:
             self._kept.keep(clip, read_uniform(self._sources[clip], self._plan.front_end.rate_hz, self._plan.clips))
         return self._kept.read(clip)
 
+    def of_all(self, turn: int, workers: int) -> list[np.ndarray]:
+        """Make a variant of every clip, at once; another one for each `turn`."""
+        return list(each(lambda clip: self._variant(clip, turn), range(self._clips), workers))
+
     def _make(self, epoch: int) -> dict[int, np.ndarray]:
         rng = np.random.default_rng([self._plan.seed, STREAM, epoch])
         chosen = rng.permutation(self._clips)[: self._count]
-        return {int(clip): self._variant(int(clip), rng) for clip in chosen}
+        return {int(clip): self._variant(int(clip), epoch) for clip in chosen}
 
-    def _variant(self, clip: int, rng: np.random.Generator) -> np.ndarray:
-        front_end = self._plan.front_end
+    def _variant(self, clip: int, turn: int) -> np.ndarray:
+        front_end, rng = self._plan.front_end, np.random.default_rng([self._plan.seed, STREAM, turn, clip])
         other = None
         if len(self._background):
             other = lambda: self._samples(int(rng.choice(self._background)))  # noqa: E731
