@@ -149,6 +149,14 @@ def test_a_wrong_label_is_doubted(tmp_path):
     assert findings.loc[findings["finding"] == "doubtful label", "file"].tolist() == [table["file"][30]]
 
 
+def test_a_label_with_few_clips_is_not_doubted_for_being_rare(tmp_path):
+    folder = write_folder(tmp_path / "x", seed=4, clips=20, kinds=("hum", "hiss"))
+    write_folder(tmp_path / "y", seed=5, clips=5, kinds=("tick",))
+    rows = [(str(p), p.parent.name) for p in sorted([*folder.rglob("*.wav"), *(tmp_path / "y").rglob("*.wav")])]
+    findings = check_clips(check_clip_table(pd.DataFrame(rows, columns=["file", "label"]))).findings
+    assert "doubtful label" not in findings["finding"].tolist()
+
+
 def test_families_are_linked_through_others_and_files_by_their_bytes(tmp_path):
     assert len(set(families(5, [(0, 1), (1, 4)])[[0, 1, 4]])) == 1
     assert len(set(families(5, [(0, 1), (1, 4)]))) == 3

@@ -94,4 +94,6 @@ def command(
     voice.say(f"  {folder / 'run' / 'figures' / 'confusion.png'}: which label is taken for which")
     voice.say(f"  {folder / 'events.csv'}: the events, in a spreadsheet")
     voice.say("With your own clips, one folder a label:")
-    voice.say("  barn-owl gather MY-CLIPS -o clips.csv && barn-owl train clips.csv --run first")
+    voice.say("  barn-owl gather MY-CLIPS -o clips.csv")
+    voice.say("  barn-owl check clips.csv --fix clean.csv")
+    voice.say("  barn-owl train clean.csv --run first")

@@ -10,7 +10,7 @@ import numpy as np
 import pandas as pd
 
 from barn_owl.audio import AUDIO_ENDINGS
-from barn_owl.clips.duplicates import families, near_duplicates, same_content
+from barn_owl.clips.duplicates import BLOCK_VALUES, families, near_duplicates, same_content
 from barn_owl.clips.measure import ClipMeasures, measure_clips
 from barn_owl.clips.samples import SampleFile
 from barn_owl.clips.split import MIN_CLIPS, find_leaks
@@ -25,7 +25,7 @@ ODD_LENGTH = 5.0
 ODD_LEVEL_DB = 30.0
 NARROW_SHARE = 0.5
 IMBALANCE = 10.0
-NEIGHBOURS = 10
+NEIGHBOURS, FEWEST_NEIGHBOURS = 10, 3
 OWN_AT_MOST, OTHER_AT_LEAST = 0.1, 0.7
 """Shares of a clip's nearest clips, of its own label and of one other, that make its label doubtful."""
 
@@ -321,26 +321,35 @@ def _doubtful(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator
             own = groups == group
             if own.sum() > NEIGHBOURS:
                 x[own] -= x[own].mean(axis=0)
-    for at, others in enumerate(_nearest(x.astype(np.float32))):
+    label_counts = dict(zip(*np.unique(labels, return_counts=True), strict=True))
+    for at, nearest in enumerate(_nearest(x.astype(np.float32))):
+        # A label with few clips cannot fill ten places; with very few, nothing can be said.
+        looked_at = min(NEIGHBOURS, int(label_counts[labels[at]]) - 1)
+        if looked_at < FEWEST_NEIGHBOURS:
+            continue
+        others = nearest[:looked_at]
         names, counts = np.unique(labels[others], return_counts=True)
         best = int(counts.argmax())
         own_share = float((labels[others] == labels[at]).mean())
-        if own_share <= OWN_AT_MOST and counts[best] >= OTHER_AT_LEAST * NEIGHBOURS:
+        if own_share <= OWN_AT_MOST and counts[best] >= OTHER_AT_LEAST * looked_at:
             yield _Finding(
                 severity="warning", finding="doubtful label", row=int(rows[at]),
-                detail=f"of the {NEIGHBOURS} clips that sound most like it, {counts[best]} are {names[best]!r}",
+                detail=f"of the {looked_at} clips that sound most like it, {counts[best]} are {names[best]!r}",
                 action="listen: the wrong label, or is the sound too faint?",
             )  # fmt: skip
 
 
-def _nearest(x: np.ndarray, block: int = 1024) -> Iterator[np.ndarray]:
-    """Rows of `x` nearest to each row, itself left out; shape ``(NEIGHBOURS,)`` each."""
+def _nearest(x: np.ndarray) -> Iterator[np.ndarray]:
+    """Rows of `x` nearest to each row, the nearest first, itself left out; shape ``(NEIGHBOURS,)`` each."""
     squares = (x * x).sum(axis=1)
+    block = max(1, BLOCK_VALUES // len(x))
     for first in range(0, len(x), block):
         distance = squares - 2 * x[first : first + block] @ x.T
         own = np.arange(len(distance))
         distance[own, first + own] = np.inf
-        yield from np.argpartition(distance, NEIGHBOURS - 1, axis=1)[:, :NEIGHBOURS]
+        near = np.argpartition(distance, NEIGHBOURS - 1, axis=1)[:, :NEIGHBOURS]
+        order = np.take_along_axis(distance, near, axis=1).argsort(axis=1)
+        yield from np.take_along_axis(near, order, axis=1)
 
 
 def _table(clips: pd.DataFrame, found: Sequence[_Finding]) -> pd.DataFrame:

@@ -28,7 +28,8 @@ the same synthetic click in other noise about 0.65."""
 FLATTENING = 0.3
 """How far spectra are made flat before they are correlated, so that one steady hum is not enough."""
 LARGEST_SHIFT_S = 0.5
-BLOCK = 2048
+BLOCK_VALUES = 1 << 24
+"""Numbers in the largest array that compares all clips with some."""
 
 
 def same_content(measures: list[ClipMeasures]) -> np.ndarray:
@@ -73,8 +74,9 @@ def _candidates(measures: list[ClipMeasures]) -> list[tuple[int, int]]:
         prints -= prints.mean(axis=0)
     prints /= np.maximum(np.linalg.norm(prints, axis=1, keepdims=True), 1e-9)
     number, most, pairs = np.array(rows), min(NEIGHBOURS, len(rows) - 1), set[tuple[int, int]]()
-    for first in range(0, len(prints), BLOCK):
-        nearness = prints[first : first + BLOCK] @ prints.T
+    block = max(1, BLOCK_VALUES // len(prints))
+    for first in range(0, len(prints), block):
+        nearness = prints[first : first + block] @ prints.T
         own = np.arange(len(nearness))
         nearness[own, first + own] = -1
         best = np.argpartition(-nearness, most - 1, axis=1)[:, :most]
