@@ -74,6 +74,20 @@ def test_places_and_pauses_inside_a_take(tmp_path, rng):
     np.testing.assert_allclose(middle, (centred["start_s"] + centred["end_s"]) / 2, atol=1e-5)
 
 
+def test_digital_silence_is_not_the_quiet_of_the_place(tmp_path, rng):
+    onsets = np.arange(12.0, 40.0, 2.0)
+    recording(tmp_path / "takes.wav", rng, onsets, snr_db=15)
+    samples, _ = read_audio(tmp_path / "takes.wav")
+    samples[: 8 * RATE_HZ] = 0
+    samples[25 * RATE_HZ : 28 * RATE_HZ] = 0
+    write_audio(tmp_path / "holes.wav", samples, RATE_HZ)
+    found = find_takes(tmp_path / "holes.wav")["onset_s"].to_numpy()
+    whole = onsets[(onsets < 24.6) | (onsets > 28)]
+    assert np.abs(found[:, None] - whole).min(axis=0).max() < 0.02
+    write_audio(tmp_path / "nothing.wav", np.zeros(3 * RATE_HZ), RATE_HZ)
+    assert not len(find_takes(tmp_path / "nothing.wav"))
+
+
 def test_noise_alone_holds_no_take_and_bad_settings_are_refused(tmp_path, rng):
     write_audio(tmp_path / "noise.wav", 0.05 * rng.standard_normal(20 * RATE_HZ), RATE_HZ)
     assert len(find_takes(tmp_path / "noise.wav")) <= 1

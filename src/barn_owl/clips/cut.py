@@ -88,7 +88,7 @@ def _standing_out(path: str | Path, front_end: FrontEnd) -> Iterator[np.ndarray]
     given = 0
     for frames in _blocks(path, front_end):
         around.append(frames)
-        quiets.append(np.quantile(frames, QUIET_SHARE, axis=0))
+        quiets.append(_quiet(frames, front_end))
         if len(around) > BLOCKS_AROUND:
             yield _above(around[given], quiets)
             given += 1
@@ -98,6 +98,15 @@ def _standing_out(path: str | Path, front_end: FrontEnd) -> Iterator[np.ndarray]
             given -= 1
     for frames in list(around)[given:]:
         yield _above(frames, quiets)
+
+
+def _quiet(frames: np.ndarray, front_end: FrontEnd) -> np.ndarray:
+    """Level that each band is under for a quarter of the time; infinite for nothing but digital silence.
+
+    Digital silence, from a dropout or before a recording begins, is not the quiet of the place.
+    """
+    sounding = frames[frames.max(axis=1) > front_end.floor_db + 1]
+    return np.quantile(sounding, QUIET_SHARE, axis=0) if len(sounding) else np.full(frames.shape[1], np.inf)
 
 
 def _above(frames: np.ndarray, quiets: "deque[np.ndarray]") -> np.ndarray:
