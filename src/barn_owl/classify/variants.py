@@ -1,5 +1,6 @@
 """Training clips whose sound is changed anew from epoch to epoch, made beside the training."""
 
+import tempfile
 from concurrent.futures import Future, ThreadPoolExecutor
 
 import numpy as np
@@ -56,7 +57,7 @@ class Variants:
     def _make(self, epoch: int) -> dict[int, np.ndarray]:
         rng = np.random.default_rng([self._plan.seed, STREAM, epoch])
         chosen = rng.permutation(self._clips)[: self._count]
-        return {int(clip): self._variant(int(clip), epoch) for clip in chosen}
+        return _on_disk({int(clip): self._variant(int(clip), epoch) for clip in chosen})
 
     def _variant(self, clip: int, turn: int) -> np.ndarray:
         front_end, rng = self._plan.front_end, np.random.default_rng([self._plan.seed, STREAM, turn, clip])
@@ -67,3 +68,18 @@ class Variants:
         if len(samples) < front_end.frame:  # played faster than it can bear
             samples = self._samples(clip)
         return front_end.frames(samples)
+
+
+def _on_disk(frames: dict[int, np.ndarray]) -> dict[int, np.ndarray]:
+    """Put the frames of clips into one temporary file and map it: after many epochs memory would be full of them.
+
+    The file has no name, and is gone when the last of them is replaced.
+    """
+    parts = list(frames.values())
+    ends = np.cumsum([len(part) for part in parts])
+    with tempfile.TemporaryFile() as file:
+        for part in parts:
+            file.write(np.ascontiguousarray(part, dtype=np.float32).tobytes())
+        file.flush()
+        whole = np.memmap(file, dtype=np.float32, mode="r", shape=(int(ends[-1]), parts[0].shape[1]))
+    return {clip: whole[end - len(part) : end] for (clip, part), end in zip(frames.items(), ends, strict=True)}
