@@ -57,7 +57,7 @@ def find_takes(
 
     Each band is measured against its own quiet nearby, so hum, hiss and slow changes do not count. The event
     sits at a random place of its clip (by `seed`), but never so that a neighbour shows when that can be helped.
-    Memory does not grow with the sound, only by two bytes a millisecond.
+    Memory grows by four bytes every 5 ms, not with the sound.
     Raises AudioError when the recording cannot be read or is shorter than the clips wished.
     """
     settings, info = settings or TakeSettings(), audio_info(path)
