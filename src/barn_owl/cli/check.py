@@ -10,12 +10,12 @@ from barn_owl.cli.common import (
     json_option,
     quiet_option,
     read_clips,
+    refuse_to_overwrite,
     workers_option,
     write_clips,
 )
 from barn_owl.clips import Check, check_clips
 from barn_owl.clips.check import SEVERITIES
-from barn_owl.errors import OutputError
 from barn_owl.features.export import write_features
 from barn_owl.show import check_figure, save_figure
 
@@ -54,9 +54,7 @@ def command(
     barn-owl check clips.csv -o findings.csv --fix clean.csv --figure check.png
     """
     voice = Voice(quiet=quiet, as_json=as_json)
-    for target in (out, fix, figure):
-        if target is not None and target.exists() and not force:
-            raise OutputError(f"{target} exists; choose another name, or say --force to overwrite it")
+    refuse_to_overwrite(out, fix, figure, force=force)
     table = read_clips(clips)
     with voice.progress("listening to clips") as progress:
         check = check_clips(table, audio=audio, workers=workers, progress=progress)

@@ -16,6 +16,7 @@ from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, T
 from rich.table import Table
 
 from barn_owl.clips import read_clip_table, write_clip_table
+from barn_owl.errors import OutputError
 
 PLAIN_LINE_SHARE = 0.1
 PLAIN_WIDTH = 160
@@ -125,6 +126,13 @@ def _cell(value: Any) -> str:
 def is_stdout(path: Path) -> bool:
     """Tell whether a path given as an option means standard output."""
     return str(path) == "-"
+
+
+def refuse_to_overwrite(*targets: Path | None, force: bool) -> None:
+    """Raise OutputError before any work is done when something to be written is there already."""
+    for target in targets:
+        if target is not None and not is_stdout(target) and target.exists() and not force:
+            raise OutputError(f"{target} exists; choose another name, or say --force to overwrite it")
 
 
 def read_clips(path: str) -> pd.DataFrame:

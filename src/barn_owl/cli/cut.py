@@ -14,11 +14,12 @@ from barn_owl.cli.common import (
     out_file_option,
     quiet_option,
     read_clips,
+    refuse_to_overwrite,
     seed_option,
     write_clips,
 )
 from barn_owl.clips import TakeSettings, cut_windows, draw_background, find_takes, write_excerpts
-from barn_owl.errors import AudioError, OutputError, PlanError
+from barn_owl.errors import AudioError, PlanError
 from barn_owl.show import cuts_figure, save_figure
 
 TAKES = TakeSettings()
@@ -75,9 +76,7 @@ def command(
     barn-owl cut truth.csv --background 50 --label water -o background.csv
     """
     voice = Voice(quiet=quiet or is_stdout(out), as_json=as_json)
-    for target in (out, figure):
-        if target is not None and not is_stdout(target) and target.exists() and not force:
-            raise OutputError(f"{target} exists; choose another name, or say --force to overwrite it")
+    refuse_to_overwrite(out, figure, force=force)
     if windows and count:
         raise click.UsageError("--windows and --background are two different ways to cut")
     if length_s <= 0 or (step_s is not None and step_s <= 0):

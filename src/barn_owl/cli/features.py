@@ -15,9 +15,9 @@ from barn_owl.cli.common import (
     plan_option,
     quiet_option,
     read_clips,
+    refuse_to_overwrite,
     workers_option,
 )
-from barn_owl.errors import OutputError
 from barn_owl.features import FrontEnd, pool, pooled_names
 from barn_owl.features.export import frame_table, write_features
 from barn_owl.features.ranking import rank_features
@@ -72,9 +72,7 @@ def command(
     front_end = front_end.but(pad_short=pad_short or None)
     for doubt in front_end.doubts:
         voice.warn(doubt)
-    for target in (out, rank):
-        if target is not None and target.exists() and not force:
-            raise OutputError(f"{target} exists; choose another name, or say --force to overwrite it")
+    refuse_to_overwrite(out, rank, force=force)
     if figures is not None:
         claim_folder(figures, force=force)
     path = Path(what)

@@ -16,10 +16,10 @@ from barn_owl.cli.common import (
     plan_option,
     quiet_option,
     read_clips,
+    refuse_to_overwrite,
     workers_option,
 )
 from barn_owl.clips import gather_folder
-from barn_owl.errors import OutputError
 from barn_owl.features import FrontEnd
 from barn_owl.files import claim_folder
 from barn_owl.show import (
@@ -83,8 +83,7 @@ def command(
 
 
 def _look_at_file(voice: Voice, path: Path, out: Path | None, front_end: FrontEnd, *, force: bool) -> None:
-    if out is not None and out.exists() and not force:
-        raise OutputError(f"{out} exists; choose another name, or say --force to overwrite it")
+    refuse_to_overwrite(out, force=force)
     facts = asdict(file_facts(path))
     for name, value in facts.items():
         shown = f"{value:.5g}" if isinstance(value, float) else value

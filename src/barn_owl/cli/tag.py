@@ -13,9 +13,10 @@ from barn_owl.cli.common import (
     json_option,
     out_file_option,
     quiet_option,
+    refuse_to_overwrite,
     write_clips,
 )
-from barn_owl.errors import AudioError, OutputError
+from barn_owl.errors import AudioError
 from barn_owl.show import save_figure, tagging_figure
 from barn_owl.tag import tag_recording
 
@@ -55,9 +56,7 @@ def command(
     barn-owl tag first night.flac -o events.csv --figure night.png
     """
     voice, model = Voice(quiet=quiet or is_stdout(out), as_json=as_json), load_model(run)
-    for target in (out, figure):
-        if target is not None and target.exists() and not force:
-            raise OutputError(f"{target} exists; choose another name, or say --force to overwrite it")
+    refuse_to_overwrite(out, figure, force=force)
     decision = model.decision.but(on=on, off=off, shortest_s=shortest_s, gap_s=gap_s)
     events, refused, done = tag_aloud(voice, model, recordings, decision)
     stopped = len(done) + len(refused) < len(recordings)
