@@ -19,7 +19,7 @@ from barn_owl.clips.check import SEVERITIES
 from barn_owl.features.export import write_features
 from barn_owl.show import check_figure, save_figure
 
-SHOWN = 12
+SHOWN = 3
 
 
 @click.command("check", short_help="Say what is wrong with clips.")
@@ -87,12 +87,10 @@ def _tell(voice: Voice, check: Check) -> None:
         voice.say("\nNothing is wrong that a check can see.\n")
         return
     voice.say()
-    shown = 0
     for (severity, name), group in check.findings.groupby(["severity", "finding"], sort=False):
         voice.say(f"{severity}: {name} ({len(group)}); {group['action'].iloc[0]}")
-        for row in group.head(3).itertuples():
-            shown += 1
+        for row in group.head(SHOWN).itertuples():
             voice.say(f"    {row.file or row.label or 'table'}: {row.detail}")
-        if len(group) > 3:
-            voice.say(f"    ... and {len(group) - 3} more")
+        if len(group) > SHOWN:
+            voice.say(f"    ... and {len(group) - SHOWN} more")
     voice.say(f"\n{check.summary}; with -o FINDINGS.csv all of them are listed.\n")

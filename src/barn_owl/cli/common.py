@@ -19,6 +19,7 @@ from barn_owl.clips import read_clip_table, write_clip_table
 from barn_owl.errors import OutputError
 
 PLAIN_LINE_SHARE = 0.1
+TABLE_ENDINGS = (".csv", ".tsv", ".parquet")
 PLAIN_WIDTH = 160
 """Width of tables where there is no terminal to ask."""
 
@@ -133,6 +134,11 @@ def refuse_to_overwrite(*targets: Path | None, force: bool) -> None:
     for target in targets:
         if target is not None and not is_stdout(target) and target.exists() and not force:
             raise OutputError(f"{target} exists; choose another name, or say --force to overwrite it")
+
+
+def is_sound_file(what: str) -> bool:
+    """Tell whether an argument names a sound file, rather than a table, a folder or standard input."""
+    return what != "-" and Path(what).is_file() and Path(what).suffix.lower() not in TABLE_ENDINGS
 
 
 def read_clips(path: str) -> pd.DataFrame:

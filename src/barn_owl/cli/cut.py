@@ -19,7 +19,7 @@ from barn_owl.cli.common import (
     write_clips,
 )
 from barn_owl.clips import TakeSettings, cut_windows, draw_background, find_takes, write_excerpts
-from barn_owl.errors import AudioError, PlanError
+from barn_owl.errors import AudioError, PlanError, TableError
 from barn_owl.show import cuts_figure, save_figure
 
 TAKES = TakeSettings()
@@ -92,7 +92,7 @@ def command(
         return find_takes(recording, takes, label=label, seed=(seed or 0) + number)
 
     clips, missed = _cut_each(voice, recordings, cut)
-    if figure is not None and len(clips):
+    if figure is not None:
         first = clips["file"].iloc[0]
         save_figure(cuts_figure(first, clips[clips["file"] == first]), figure)
         voice.say(f"Wrote {figure}.")
@@ -120,4 +120,6 @@ def _cut_each(
             voice.say(f"{recording}: {len(tables[-1])} clips")
     if not tables:
         raise AudioError(f"none of the recordings can be cut; the first: {missed[0]}")
+    if not sum(map(len, tables)):
+        raise TableError("no take was found: nothing stands out of the quiet. Lower --on-db and --off-db")
     return pd.concat(tables, ignore_index=True), missed

@@ -11,6 +11,7 @@ from barn_owl.classify import Plan, load_frames, read_plan
 from barn_owl.cli.common import (
     Voice,
     force_option,
+    is_sound_file,
     json_option,
     plan_option,
     quiet_option,
@@ -76,7 +77,7 @@ def command(
     if figures is not None:
         claim_folder(figures, force=force)
     path = Path(what)
-    if path.is_file() and path.suffix.lower() not in (".csv", ".tsv", ".parquet"):
+    if is_sound_file(what):
         _of_file(voice, path, out, front_end, figures)
         return
     with voice.progress("computing features") as progress:

@@ -12,6 +12,7 @@ from barn_owl.classify import Plan, load_frames, read_plan
 from barn_owl.cli.common import (
     Voice,
     force_option,
+    is_sound_file,
     json_option,
     plan_option,
     quiet_option,
@@ -71,7 +72,7 @@ def command(
     for doubt in front_end.doubts:
         voice.warn(doubt)
     path = Path(what)
-    if what != "-" and path.is_file() and path.suffix.lower() not in (".csv", ".tsv", ".parquet"):
+    if is_sound_file(what):
         _look_at_file(voice, path, out, front_end, force=force)
         return
     if path.is_dir():

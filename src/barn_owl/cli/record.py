@@ -12,10 +12,11 @@ from barn_owl.audio import audio_info, stream_audio, write_audio
 from barn_owl.audio.microphone import Microphone, SimulatedMicrophone, SoundCard
 from barn_owl.audio.silence import decibel
 from barn_owl.cli.common import Voice, json_option, quiet_option, seed_option
-from barn_owl.clips import read_clip_table, write_clip_table
+from barn_owl.clips import label_folder, read_clip_table, write_clip_table
 from barn_owl.errors import AudioError, PlanError
 
 FULL, FAINT_DB = 0.99, -50.0
+KEEPING = {"k": "keep", "r": "repeat", "q": "quit"}
 
 
 @click.command("record", short_help="Record takes.")
@@ -58,8 +59,10 @@ def command(
     voice = Voice(quiet=quiet, as_json=as_json)
     if length_s <= 0:
         raise PlanError(f"length_s must be greater than 0, got {length_s:g}")
-    if not label.strip() or any(sign in label for sign in "/\\"):
-        raise PlanError(f"a label must not be blank nor hold / or \\, as it becomes a folder; got {label!r}")
+    if label_folder(folder, label) != folder / label:
+        raise PlanError(
+            f"a label must not be blank nor hold / or \\ nor end in a dot, as it becomes a folder; got {label!r}"
+        )
     listening, table = _open(microphone, speed, seed or 0), table or folder / "clips.csv"
     kept = 0
     while kept < takes:
@@ -72,11 +75,7 @@ def command(
         voice.say("  now")
         samples = listening.record(length_s)
         _tell(voice, samples)
-        answer = (
-            "keep"
-            if keep_all
-            else _ask("k to keep, r to repeat, q to quit", {"k": "keep", "r": "repeat", "q": "quit"})
-        )
+        answer = "keep" if keep_all else _ask("k to keep, r to repeat, q to quit", KEEPING)
         if answer == "quit":
             break
         if answer == "keep":
@@ -133,8 +132,8 @@ def _tell(voice: Voice, samples: np.ndarray) -> None:
 
 
 def _free_name(folder: Path, label: str) -> Path:
-    numbers = [int(path.stem.rsplit("_", 1)[1]) for path in folder.glob(f"{label}_*.wav")
-               if path.stem.rsplit("_", 1)[1].isdigit()]  # fmt: skip
+    there = [path.stem.removeprefix(f"{label}_") for path in folder.iterdir()] if folder.is_dir() else []
+    numbers = [int(number) for number in there if number.isdigit()]
     return folder / f"{label}_{max(numbers, default=0) + 1:04d}.wav"
 
 

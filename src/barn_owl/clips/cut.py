@@ -9,10 +9,11 @@ import numpy as np
 import pandas as pd
 from pydantic import Field, model_validator
 
-from barn_owl.audio import audio_info, read_audio, stream_audio, write_audio
+from barn_owl.audio import audio_info, stream_audio
 from barn_owl.audio.silence import two_threshold_runs
 from barn_owl.clips.table import check_clip_table
-from barn_owl.errors import AudioError, OutputError, TableError
+from barn_owl.clips.writing import MICRO
+from barn_owl.errors import AudioError, TableError
 from barn_owl.features import FrontEnd
 from barn_owl.settings import Settings
 
@@ -20,8 +21,6 @@ QUIET_SHARE = 0.25
 BLOCK_FRAMES, BLOCKS_AROUND = 1000, 3
 """The quiet is learnt from blocks of 5 s, and is the quietest of those up to 15 s away."""
 RISE_FRAMES, SEARCHED_FRAMES, RISE_SHARE = 2, 10, 0.5
-MICRO = 6
-"""Times are written to the microsecond."""
 MARGIN_S = 0.02
 """Kept free between an event and the edge of its clip, where there is room."""
 
@@ -202,7 +201,8 @@ def draw_background(
     """
     free: list[tuple[str, float]] = []
     for file, events in truth.groupby("file", sort=False):
-        order = events.sort_values("start_s")
+        # A blank start or end is that of the file.
+        order = events.fillna({"start_s": 0.0, "end_s": np.inf}).sort_values("start_s")
         covered = np.maximum.accumulate(np.r_[0.0, order["end_s"].to_numpy() + margin_s])
         ends = np.r_[order["start_s"].to_numpy() - margin_s, audio_info(file).duration_s]
         for begin, end in zip(covered, ends, strict=True):
@@ -220,24 +220,3 @@ def draw_background(
             {"file": [f for f, _ in chosen], "start_s": starts, "end_s": starts + length_s, "label": label}
         ).round(MICRO)
     )
-
-
-def write_excerpts(clips: pd.DataFrame, folder: str | Path, *, force: bool = False) -> pd.DataFrame:
-    """Write each excerpt of a clip table as a WAV file, in a folder for each label; return their clip table.
-
-    Samples keep the rate of their recording and one channel, the mean of all. Raises OutputError when a file
-    is there already and `force` is false.
-    """
-    folder, names = Path(folder), []
-    for number, row in enumerate(clips.itertuples(index=False)):
-        target = folder / (row.label or "unlabelled") / f"{Path(row.file).stem}_{number:04d}.wav"
-        if target.exists() and not force:
-            raise OutputError(f"{target} exists; choose another folder, or say --force to overwrite it")
-        start, end = (None if np.isnan(time) else time for time in (row.start_s, row.end_s))
-        samples, rate_hz = read_audio(row.file, start_s=start, end_s=end)
-        target.parent.mkdir(parents=True, exist_ok=True)
-        write_audio(target, samples, rate_hz)
-        names.append(str(target))
-    begin = clips["start_s"].fillna(0)
-    within = {name: clips[name] - begin for name in ("onset_s", "offset_s") if name in clips}
-    return check_clip_table(clips.assign(file=names, start_s=np.nan, end_s=np.nan, **within).round(MICRO))

@@ -37,7 +37,9 @@ def tagging_figure(
     end_s = min(length_s, start_s + LONGEST_S) if end_s is None else min(end_s, length_s)
     if not 0 <= start_s < end_s:
         raise AudioError(f"{path}: there is nothing between {start_s:g} s and {end_s:g} s to draw")
-    samples, _ = read_audio(path, rate_hz=model.front_end.rate_hz, start_s=start_s, end_s=end_s)
+    samples, _ = read_audio(
+        path, rate_hz=model.front_end.rate_hz, start_s=start_s, end_s=end_s, channel=model.clips.channel
+    )
     stream = TraceStream(model)
     blocks = stream.push(samples) + stream.finish()
     scores = np.concatenate([block.windows for block in blocks])

@@ -100,7 +100,7 @@ def trace_recording(model: Model, path: str | Path) -> Iterator[TraceBlock]:
     stream = TraceStream(model)
     # The matrices are small: a second thread inside a product costs more than it brings.
     with threadpool_limits(limits=1, user_api="blas"):
-        for samples in read_ahead(stream_audio(path, rate_hz=model.front_end.rate_hz)):
+        for samples in read_ahead(stream_audio(path, rate_hz=model.front_end.rate_hz, channel=model.clips.channel)):
             yield from stream.push(samples)
         try:
             yield from stream.finish()

@@ -1,0 +1,111 @@
+"""Clips as sound files, in a folder for each label."""
+
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+
+from barn_owl.audio import audio_info, read_audio, write_audio
+from barn_owl.clips.augment import SoundSettings, change_sound
+from barn_owl.clips.table import check_clip_table
+from barn_owl.errors import AudioError, OutputError, TableError
+from barn_owl.features.cache import Excerpt, excerpts
+
+BYTES_A_SAMPLE = 2
+MICRO = 6
+"""Times are written to the microsecond."""
+
+
+def label_folder(folder: Path, label: str) -> Path:
+    """The folder for a label below `folder`, and nowhere else whatever the label is."""
+    name = label.replace("/", "_").replace("\\", "_").strip(". ")
+    return folder / (name or "unlabelled")
+
+
+def write_excerpts(clips: pd.DataFrame, folder: str | Path, *, force: bool = False) -> pd.DataFrame:
+    """Write each excerpt of a clip table as a WAV file, in a folder for each label; return their clip table.
+
+    Samples keep the rate of their recording and one channel, the mean of all. Raises OutputError, before
+    anything is written, when a file is there already and `force` is false.
+    """
+    targets = [
+        label_folder(Path(folder), label) / f"{Path(file).stem}_{number:04d}.wav"
+        for number, (file, label) in enumerate(zip(clips["file"], clips["label"], strict=True))
+    ]
+    there = [target for target in targets if target.exists()]
+    if there and not force:
+        raise OutputError(f"{there[0]} exists; choose another folder, or say --force to overwrite it")
+    for excerpt, target in zip(_excerpts(clips), targets, strict=True):
+        target.parent.mkdir(parents=True, exist_ok=True)
+        write_audio(target, *_read(excerpt))
+    begin = clips["start_s"].fillna(0)
+    within = {name: clips[name] - begin for name in ("onset_s", "offset_s") if name in clips}
+    files = [str(target) for target in targets]
+    return check_clip_table(clips.assign(file=files, start_s=np.nan, end_s=np.nan, **within).round(MICRO))
+
+
+def write_variants(
+    clips: pd.DataFrame,
+    folder: str | Path,
+    settings: SoundSettings,
+    *,
+    variants: int,
+    background: tuple[str, ...] = (),
+    seed: int = 0,
+    progress: Callable[[int, int], None] | None = None,
+) -> tuple[pd.DataFrame, dict[str, str]]:
+    """Write `variants` changed copies of each clip as WAV files, in a folder for each label.
+
+    background : labels of the clips that are mixed into the others. Returns the clip table of what was written,
+    with the column ``changes`` in words, and why clips were left out. Raises TableError when there is no clip
+    of the background.
+    """
+    asked, rows, refused = _excerpts(clips), [], {}
+    noises = [asked[row] for row in np.flatnonzero(clips["label"].isin(background))]
+    if background and not noises:
+        raise TableError(f"no clip is labelled {' or '.join(map(repr, background))}")
+    for number, (excerpt, row) in enumerate(zip(asked, clips.to_dict(orient="records"), strict=True)):
+        rng = np.random.default_rng([seed, number])
+        try:
+            samples, rate_hz = _read(excerpt)
+            other = _drawn(noises, rate_hz, rng) if noises else None
+            for variant in range(1, variants + 1):
+                changed, done = change_sound(samples, rate_hz, settings, rng, background=other)
+                target = label_folder(Path(folder), row["label"])
+                target = target / f"{Path(excerpt.file).stem}_{number:04d}_{variant:02d}.wav"
+                target.parent.mkdir(parents=True, exist_ok=True)
+                write_audio(target, changed, rate_hz)
+                made = {"file": str(target), "start_s": np.nan, "end_s": np.nan, "changes": ", ".join(done)}
+                rows.append({**row, **made})
+        except AudioError as error:
+            refused[excerpt.file] = str(error)
+        if progress:
+            progress(number + 1, len(asked))
+    return check_clip_table(pd.DataFrame(rows, columns=[*clips.columns, "changes"])), refused
+
+
+def bytes_of(clips: pd.DataFrame) -> int:
+    """Size of all clips as WAV files of 16 bits and one channel; what cannot be read counts nothing."""
+    total = 0.0
+    for excerpt in _excerpts(clips):
+        try:
+            info = audio_info(excerpt.file)
+        except AudioError:
+            continue
+        end_s = info.duration_s if excerpt.end_s is None else excerpt.end_s
+        total += (end_s - (excerpt.start_s or 0)) * info.rate_hz * BYTES_A_SAMPLE
+    return round(total)
+
+
+def _excerpts(clips: pd.DataFrame) -> list[Excerpt]:
+    return excerpts(clips["file"], clips["start_s"], clips["end_s"])
+
+
+def _read(excerpt: Excerpt, rate_hz: int | None = None) -> tuple[np.ndarray, int]:
+    return read_audio(excerpt.file, start_s=excerpt.start_s, end_s=excerpt.end_s, rate_hz=rate_hz)
+
+
+def _drawn(noises: list[Excerpt], rate_hz: int, rng: np.random.Generator) -> Callable[[], np.ndarray]:
+    """Gives the samples of a clip drawn from `noises`, at a rate."""
+    return lambda: _read(noises[int(rng.integers(len(noises)))], rate_hz)[0]
