@@ -1,6 +1,6 @@
 """The frames of many clips, and windows of one length drawn from them."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from contextlib import nullcontext
 from dataclasses import dataclass
 from functools import partial
@@ -191,9 +191,13 @@ class WindowDrawer:
         """Draw a window of each of `clips` (numbers); float32, ``(len(clips), window, bands)``, in dB."""
         return np.stack([self._window(int(clip), int(rng.choice(self._places[clip]))) for clip in clips])
 
-    def central(self) -> np.ndarray:
-        """Return one window of each clip, the middle one of those that could be drawn."""
-        return np.stack([self._window(clip, int(at[len(at) // 2])) for clip, at in enumerate(self._places)])
+    def central(self, clips: Iterable[int] | None = None) -> np.ndarray:
+        """Return one window of each of `clips` (all), the middle one of those that could be drawn."""
+        chosen = range(len(self.clips)) if clips is None else clips
+        return np.stack([self._window(int(clip), self._middle(int(clip))) for clip in chosen])
+
+    def _middle(self, clip: int) -> int:
+        return int(self._places[clip][len(self._places[clip]) // 2])
 
     def _window(self, clip: int, place: int) -> np.ndarray:
         frames = self.clips[clip]

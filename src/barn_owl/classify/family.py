@@ -1,13 +1,22 @@
 """What every kind of classifier has in common: it scores windows of frames.
 
-A family sees standardised frames, ``(frames, bands)``, and gives logits for every window of `window` frames,
+A family sees standardised frames, ``(frames, features)``, and gives logits for every window of `window` frames,
 one each `step` frames. It also gives local logits, which look at `reach` frames only: they tell where inside
 a window the sound is.
 """
 
+from dataclasses import dataclass
 from typing import Any, Protocol
 
 import numpy as np
+
+
+@dataclass(frozen=True, kw_only=True)
+class Cost:
+    """What a family costs: numbers it keeps, and multiply-adds to score one window."""
+
+    weights: int
+    multiply_adds: int
 
 
 class Family(Protocol):
@@ -18,11 +27,17 @@ class Family(Protocol):
     step: int
     reach: int
 
-    def logits(self, frames: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """Return the logits of all windows, ``(windows, labels)``, and the local ones, ``(steps, labels)``."""
+    def logits(self, frames: np.ndarray, extras: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray]:
+        """Return the logits of all windows, ``(windows, labels)``, and the local ones, ``(steps, labels)``.
+
+        extras : what further columns of the table say, ``(extras,)``, for a family that looks at them.
+        """
 
     def arrays(self) -> dict[str, np.ndarray]:
         """Return all that was learnt, by name."""
 
     def shape(self) -> dict[str, Any]:
         """Return what is needed to build the family again before its arrays are loaded."""
+
+    def cost(self) -> Cost:
+        """Say how large it is and how much work a window is."""

@@ -7,8 +7,7 @@ import numpy as np
 
 from barn_owl.classify.dataset import ClipFrames
 from barn_owl.classify.family import Family
-from barn_owl.classify.network import cross_entropy
-from barn_owl.classify.network.loss import smoothed
+from barn_owl.classify.network import binary_cross_entropy, cross_entropy
 from barn_owl.classify.plan import Plan
 from barn_owl.features.cache import Excerpt
 
@@ -23,6 +22,8 @@ class Progress:
     validation_loss: float
     validation_recall: float
     """Mean recall over labels (balanced accuracy) on the validation clips."""
+    validation_f1: float
+    """Mean F1 over labels on the validation clips."""
     best: bool
     seconds: float
     waiting: float = 0.0
@@ -34,12 +35,28 @@ Watcher = Callable[[Progress], None]
 
 @dataclass(frozen=True, kw_only=True)
 class Examples:
-    """Clips of one side of the split: their frames and their label numbers, shape ``(clips,)``."""
+    """Clips of one side of the split: their frames and what they are.
+
+    targets : 1 for each label a clip has and 0 otherwise, float32, ``(clips, labels)``. extras : what further columns
+    say, ``(clips, extras)``. sources : where the sound of each clip is; empty when it is not at hand, which leaves
+    changes to the sound out. overlapping : whether a clip may have several labels.
+    """
 
     clips: ClipFrames
-    numbers: np.ndarray
+    targets: np.ndarray
+    extras: np.ndarray
     sources: list[Excerpt] = field(default_factory=list)
-    """Where the sound of each clip is; empty when it is not at hand, which leaves changes to the sound out."""
+    overlapping: bool = False
+
+    @property
+    def numbers(self) -> np.ndarray:
+        """Label number of each clip, ``(clips,)``; of several labels the rarest, so that it is not forgotten."""
+        counts = self.targets.sum(axis=0)
+        return np.asarray((self.targets / np.maximum(counts, 1)).argmax(axis=1))
+
+    def name(self, clip: int) -> str:
+        """Say which clip this is, for a message."""
+        return self.sources[clip].file if self.sources else f"clip {clip}"
 
 
 @dataclass(kw_only=True)
@@ -51,6 +68,8 @@ class Fitted:
     deviation: np.ndarray
     curves: list[Progress] = field(default_factory=list)
     interrupted: bool = False
+    trouble: str = ""
+    """Why the fitting ended early; what is kept is the best until then."""
 
     @property
     def best(self) -> Progress:
@@ -69,11 +88,6 @@ def standardisation(clips: ClipFrames) -> tuple[np.ndarray, np.ndarray]:
     return mean.astype(np.float32), np.maximum(deviation, 1.0).astype(np.float32)
 
 
-def window_frames(plan: Plan) -> int:
-    """Count the frames of a window of the length that the plan asks for."""
-    return plan.front_end.count(round(plan.clips.length_s * plan.front_end.rate_hz))
-
-
 def balanced_order(numbers: np.ndarray, draws: int, rng: np.random.Generator) -> np.ndarray:
     """Draw clips for one epoch in random order, all labels equally often, so that rare ones are repeated.
 
@@ -90,7 +104,8 @@ def balanced_order(numbers: np.ndarray, draws: int, rng: np.random.Generator) ->
 
 def background_clips(plan: Plan, labels: list[str], train: Examples) -> np.ndarray:
     """Numbers of the training clips whose label is background."""
-    return np.flatnonzero(np.isin(train.numbers, [n for n, label in enumerate(labels) if label in plan.background]))
+    columns = [number for number, label in enumerate(labels) if label in plan.background]
+    return np.flatnonzero(train.targets[:, columns].any(axis=1))
 
 
 def label_weights(numbers: np.ndarray, labels: int) -> np.ndarray:
@@ -99,13 +114,16 @@ def label_weights(numbers: np.ndarray, labels: int) -> np.ndarray:
     return (len(numbers) / np.maximum(counts, 1) / np.count_nonzero(counts)).astype(np.float32)
 
 
-def judge_logits(logits: np.ndarray, numbers: np.ndarray) -> tuple[float, float]:
-    """Cross-entropy and recall, each the mean over the labels that occur in `numbers`."""
-    present = np.unique(numbers)
-    best = logits.argmax(axis=1)
-    losses, recalls = [], []
-    for number in present:
-        own = numbers == number
-        losses.append(cross_entropy(logits[own], smoothed(numbers[own], logits.shape[1], 0.0))[0])
-        recalls.append(float((best[own] == number).mean()))
-    return float(np.mean(losses)), float(np.mean(recalls))
+def judge_logits(logits: np.ndarray, examples: Examples) -> tuple[float, float, float]:
+    """Loss, recall and F1, each the mean over the labels that occur."""
+    targets, numbers = examples.targets, examples.numbers
+    if examples.overlapping:
+        said, loss = logits > 0, binary_cross_entropy
+    else:
+        said, loss = logits.argmax(axis=1)[:, None] == np.arange(logits.shape[1]), cross_entropy
+    is_so = targets > 0.5
+    right, given, count = (said & is_so).sum(axis=0), said.sum(axis=0), is_so.sum(axis=0)
+    occurs = count > 0
+    losses = [loss(logits[numbers == number], targets[numbers == number])[0] for number in np.unique(numbers)]
+    recall = float((right / np.maximum(count, 1))[occurs].mean())
+    return float(np.mean(losses)), recall, float((2 * right / np.maximum(given + count, 1))[occurs].mean())

@@ -11,16 +11,18 @@ from safetensors.numpy import save_file
 
 from barn_owl.audio import resample
 from barn_owl.classify.dataset import chosen_windows, fill_up
+from barn_owl.classify.extras import ExtraColumn, ExtraColumns
 from barn_owl.classify.families import rebuild
 from barn_owl.classify.family import Family
-from barn_owl.classify.network import softmax
+from barn_owl.classify.network import sigmoid, softmax
 from barn_owl.classify.plan import ClipSettings, DecisionSettings
+from barn_owl.classify.pooled import Foreign, Pooled
 from barn_owl.clips import make_uniform
 from barn_owl.errors import AudioError, BarnOwlError, ModelError
 from barn_owl.features import FrontEnd
 from barn_owl.files import whole_file
 
-FORMAT = 1
+FORMAT = 2
 """Version of the header; raised when an older Barn Owl could misread it."""
 
 
@@ -29,7 +31,8 @@ class Model:
     """A trained classifier with everything needed to use it.
 
     labels : names in the order of the scores; background : those never reported as events.
-    mean, deviation : of the training frames, float32, shape ``(width,)``.
+    mean, deviation : of the training frames, float32, shape ``(width,)``. overlapping : each label is scored by itself,
+    so that scores need not sum to 1. extra_columns : further columns of a clip table that the family looks at.
     """
 
     labels: list[str]
@@ -40,6 +43,8 @@ class Model:
     mean: np.ndarray
     deviation: np.ndarray
     family: Family
+    overlapping: bool = False
+    extra_columns: ExtraColumns = field(default_factory=lambda: ExtraColumns(columns=[]))
     provenance: dict[str, Any] = field(default_factory=dict)
 
     @property
@@ -52,21 +57,25 @@ class Model:
         """Time from one window to the next in seconds."""
         return self.family.step * self.front_end.hop_s
 
-    def logits(self, frames: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    def logits(self, frames: np.ndarray, extras: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray]:
         """Logits of all windows and of all local steps of `frames` of the front end, ``(frames, width)``."""
-        return self.family.logits((frames - self.mean) / self.deviation)
+        return self.family.logits((frames - self.mean) / self.deviation, extras)
 
-    def score_frames(self, frames: np.ndarray) -> np.ndarray:
-        """Score one clip given as frames of the front end; float32, shape ``(labels,)``, sums to 1.
+    def scores(self, logits: np.ndarray) -> np.ndarray:
+        """Scores from 0 to 1 for logits, ``(..., labels)``; they sum to 1 unless labels overlap."""
+        return sigmoid(logits) if self.overlapping else softmax(logits)
+
+    def score_frames(self, frames: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
+        """Score one clip given as frames of the front end; float32, shape ``(labels,)``.
 
         A clip longer than the window scores the mean of those windows that ``clips.crop`` chooses, as in
-        training; a shorter one is filled up to the window.
+        training; a shorter one is filled up to the window. extras : what its further columns say.
         """
         frames = fill_up(frames, self.family.window, self.clips.fill, self.front_end.silence)
-        windows, _ = self.logits(frames)
+        windows, _ = self.logits(frames, extras)
         levels = frames[:, self.front_end.level_columns]
         chosen = chosen_windows(levels, self.family.window, self.family.step, self.clips.crop)
-        return softmax(windows[chosen].mean(axis=0))
+        return self.scores(windows[chosen].mean(axis=0))
 
     def score(self, samples: np.ndarray, rate_hz: int) -> dict[str, float]:
         """Score one clip of mono samples, shape ``(samples,)``, at any rate; label to score, best first.
@@ -81,7 +90,9 @@ class Model:
         return {self.labels[label]: float(scores[label]) for label in np.argsort(-scores)}
 
     def save(self, path: str | Path) -> None:
-        """Write the model file, whole or not at all."""
+        """Write the model file, whole or not at all. Raises ModelError when it holds somebody else's estimator."""
+        if isinstance(self.family, Pooled) and isinstance(self.family.classifier, Foreign):
+            raise ModelError(f"a model of {self.family.name} cannot be written: its inside is not ours to know")
         header = {
             "format": FORMAT,
             "labels": self.labels,
@@ -89,6 +100,8 @@ class Model:
             "front_end": self.front_end.model_dump(),
             "clips": self.clips.model_dump(),
             "decision": self.decision.model_dump(),
+            "overlapping": self.overlapping,
+            "extra_columns": self.extra_columns.as_list(),
             "family": {"name": self.family.name, **self.family.shape()},
             "provenance": self.provenance,
         }
@@ -124,6 +137,8 @@ def load_model(path: str | Path) -> Model:
             mean=_fitting(arrays["mean"], front_end.width),
             deviation=_fitting(arrays["deviation"], front_end.width),
             family=rebuild(family.pop("name"), family, weights, front_end.width, len(header["labels"])),
+            overlapping=bool(header["overlapping"]),
+            extra_columns=ExtraColumns(columns=[ExtraColumn(**column) for column in header["extra_columns"]]),
             provenance=dict(header["provenance"]),
         )
     except (KeyError, TypeError, ValueError, BarnOwlError) as error:
@@ -145,6 +160,8 @@ def _read(path: Path) -> tuple[dict[str, Any], dict[str, np.ndarray]]:
         raise ModelError(
             f"{path} was written by a newer Barn Owl (model format {version}, this one reads {FORMAT}); update"
         )
+    if version < FORMAT:
+        raise ModelError(f"{path} was written by an older Barn Owl (model format {version}); train it again")
     return header, arrays
 
 

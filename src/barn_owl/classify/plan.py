@@ -4,12 +4,16 @@ import tomllib
 from pathlib import Path
 from typing import Literal
 
+import numpy as np
 import tomlkit
-from pydantic import Field, model_validator
+from pydantic import Field, field_validator, model_validator
 
+from barn_owl.classify.network.architecture import NetworkSettings, cnn_layers, tcn_layers
+from barn_owl.classify.network.layer import Layer, Shape
+from barn_owl.classify.network.network import follow
 from barn_owl.clips import Shares, SoundSettings, UniformSettings
 from barn_owl.errors import PlanError
-from barn_owl.features import FrontEnd
+from barn_owl.features import FrontEnd, pool
 from barn_owl.files import whole_file
 from barn_owl.settings import Settings
 
@@ -40,6 +44,8 @@ class TrainingSettings(Settings):
     patience: int = Field(default=30, ge=1)
     balance: Literal["draw", "weight", "none"] = "draw"
     """Rare labels are drawn as often as others, or count for more, or neither."""
+    stop_on: Literal["loss", "f1"] = "loss"
+    """What the best weights are best at, on the validation clips: least loss, or highest macro F1."""
 
 
 class AugmentSettings(Settings):
@@ -61,11 +67,25 @@ class AugmentSettings(Settings):
         return self
 
 
-class TcnSettings(Settings):
-    """Size of the temporal network."""
+class MlpSettings(Settings):
+    """Dense layers on pooled features."""
 
-    channels: int = Field(default=64, ge=4, le=1024)
-    dropout: float = Field(default=0.2, ge=0, lt=1)
+    hidden: list[int] = Field(default=[96], min_length=1)
+    dropout: float = Field(default=0.3, ge=0, lt=1)
+
+    @field_validator("hidden")
+    @classmethod
+    def _sizes(cls, hidden: list[int]) -> list[int]:
+        if not all(1 <= size <= 4096 for size in hidden):
+            raise ValueError(f"each layer has 1 to 4096 channels, got {hidden}")
+        return hidden
+
+
+class NearestSettings(Settings):
+    """Nearest neighbours among the pooled training windows."""
+
+    neighbours: int | None = Field(default=None, ge=1, le=1000)
+    """Left out: the best of several on the validation clips."""
 
 
 class LogisticSettings(Settings):
@@ -73,6 +93,54 @@ class LogisticSettings(Settings):
 
     penalty: float | None = Field(default=None, gt=0)
     """Weight of half the squared coefficients; left out: the best of several on the validation clips."""
+
+
+class KernelSettings(Settings):
+    """Logistic regression in the space of a Gaussian (RBF) kernel on pooled features."""
+
+    penalty: float | None = Field(default=None, gt=0)
+    width: float | None = Field(default=None, gt=0)
+    """Distance at which two clips count as alike, in standard deviations a feature; left out: the best of several."""
+    landmarks: int = Field(default=800, ge=10, le=10_000)
+    """Training windows that others are compared with: all of them where there are no more, else a drawn part."""
+
+
+class TreesSettings(Settings):
+    """Gradient-boosted trees on pooled features, cut at quantiles."""
+
+    rounds: int = Field(default=200, ge=1, le=10_000)
+    depth: int = Field(default=3, ge=1, le=8)
+    rate: float = Field(default=0.1, gt=0, le=1)
+    feature_share: float = Field(default=0.2, gt=0, le=1)
+    window_share: float = Field(default=0.7, gt=0, le=1)
+    penalty: float = Field(default=1.0, ge=0)
+    patience: int = Field(default=30, ge=1)
+
+
+class PoolingSettings(Settings):
+    """Which statistics over a window's frames the pooled families see; see `barn_owl.features.pool`."""
+
+    statistics: list[str] = Field(default=["mean", "deviation", "maximum", "change"], min_length=1)
+
+    @field_validator("statistics")
+    @classmethod
+    def _known(cls, statistics: list[str]) -> list[str]:
+        try:
+            pool(np.zeros((2, 1), dtype=np.float32), statistics)
+        except PlanError as error:
+            raise ValueError(str(error)) from None
+        return statistics
+
+
+class StartSettings(Settings):
+    """Training further from a model instead of from random weights."""
+
+    model: str = ""
+    """A model file or a run; "" for random weights."""
+    frozen: int = Field(default=0, ge=0, le=1000)
+    """Layers, from the first, that are used as they are."""
+    rate_share: float = Field(default=0.25, gt=0, le=1)
+    """Share of ``training.rate`` that is used: what is known already should not be forgotten."""
 
 
 class DecisionSettings(Settings):
@@ -98,18 +166,88 @@ class Plan(Settings):
     """
 
     seed: int = Field(default=0, ge=0)
-    family: Literal["tcn", "logistic"] = "tcn"
+    family: Literal["majority", "nearest", "logistic", "kernel", "trees", "mlp", "tcn", "cnn"] = "tcn"
     background: list[str] = Field(default=[])
     """Labels that mean "nothing of interest": learnt, judged, and never reported as events."""
+    overlapping: bool = False
+    """A clip may carry several labels: rows of one excerpt are put together, and each label is scored by itself."""
+    columns: list[str] = Field(default=[])
+    """Further columns of the clip table that the pooled families look at, numbers or words."""
     front_end: FrontEnd = FrontEnd()
     clips: ClipSettings = ClipSettings()
     split: Shares = Shares()
     training: TrainingSettings = TrainingSettings()
     augment: AugmentSettings = AugmentSettings()
     sound: SoundSettings = SoundSettings()
-    tcn: TcnSettings = TcnSettings()
+    pooling: PoolingSettings = PoolingSettings()
+    nearest: NearestSettings = NearestSettings()
     logistic: LogisticSettings = LogisticSettings()
+    kernel: KernelSettings = KernelSettings()
+    trees: TreesSettings = TreesSettings()
+    mlp: MlpSettings = MlpSettings()
+    tcn: NetworkSettings = NetworkSettings()
+    cnn: NetworkSettings = NetworkSettings()
+    start: StartSettings = StartSettings()
     decision: DecisionSettings = DecisionSettings()
+
+    @property
+    def window_frames(self) -> int:
+        """Frames of a window of ``clips.length_s``."""
+        return self.front_end.count(round(self.clips.length_s * self.front_end.rate_hz))
+
+    @model_validator(mode="after")
+    def _fits_together(self) -> "Plan":
+        if self.window_frames < 1:
+            raise ValueError(
+                f"clips.length_s: must be at least one frame of {self.front_end.frame_ms:g} ms, "
+                f"got {self.clips.length_s:g} s"
+            )
+        if self.family in CONVOLUTIONAL:
+            if self.columns:
+                raise ValueError(f"columns: the family {self.family!r} sees frames only; take a pooled family")
+            try:
+                network_layers(self, self.family)
+            except PlanError as error:
+                raise ValueError(str(error)) from None
+        return self
+
+
+SHIPPED = {"tcn": tcn_layers, "cnn": cnn_layers}
+CONVOLUTIONAL = tuple(SHIPPED)
+"""Families whose network sees the frames of a window; the others see statistics over them."""
+FAMILIES = ("majority", "nearest", "logistic", "kernel", "trees", "mlp", *CONVOLUTIONAL)
+"""All families, from the dumbest up."""
+
+
+def network_layers(plan: Plan, family: str) -> tuple[list[Layer], Shape]:
+    """Make the layers of a convolutional family but for its head, and the shape of the windows it is given.
+
+    Raises PlanError, with the key to change, when its layers and the window do not fit together.
+    """
+    settings: NetworkSettings = getattr(plan, family)
+    shape: Shape = (plan.window_frames, plan.front_end.width)
+    return layers_for(settings, family, shape), shape
+
+
+def layers_for(settings: NetworkSettings, family: str, shape: Shape) -> list[Layer]:
+    """Make the layers of a family but for its head, for windows of `shape`, ``(frames, features)``.
+
+    Raises PlanError, with the key to change, when they and the window do not fit together.
+    """
+    layers = [layer.layer() for layer in settings.layers] or SHIPPED[family](settings.size)
+    try:
+        follow(layers, input_shape(family, shape))
+    except PlanError as error:
+        where = f"{family}.layers" if settings.layers else f"{family}.size = {settings.size!r}"
+        raise PlanError(
+            f"{where}, {error}; a window of clips.length_s has {shape[0]} frames of {shape[1]} features"
+        ) from None
+    return layers
+
+
+def input_shape(family: str, shape: Shape) -> Shape:
+    """Shape that the network of a family is given for windows of ``(frames, features)``."""
+    return shape if family == "tcn" else (*shape, 1)
 
 
 def read_plan(path: str | Path) -> Plan:

@@ -35,9 +35,17 @@ class Variants:
         """Begin to make the variants of an epoch."""
         self._next = self._thread.submit(self._make, epoch)
 
-    def take(self) -> dict[int, np.ndarray]:
-        """Wait for the variants begun last; frames by the number of the clip."""
-        return {} if self._next is None else self._next.result()
+    def take(self, epoch: int) -> dict[int, np.ndarray]:
+        """Wait for the variants of an epoch, and begin them if that was not done; frames by the number of the clip."""
+        if self._next is None:
+            self.start(epoch)
+        waiting, self._next = self._next, None
+        return {} if waiting is None else waiting.result()
+
+    def after(self, epochs: int) -> dict[int, np.ndarray]:
+        """Make again what was changed last in the epochs from the first to this one."""
+        last = {int(clip): epoch for epoch in range(1, epochs + 1) for clip in self._chosen(epoch)}
+        return _on_disk({clip: self._variant(clip, epoch) for clip, epoch in last.items()}) if last else {}
 
     def close(self) -> None:
         """Stop, and drop what is not taken."""
@@ -54,10 +62,12 @@ class Variants:
         """Make a variant of every clip, at once; another one for each `turn`."""
         return list(each(lambda clip: self._variant(clip, turn), range(self._clips), workers))
 
+    def _chosen(self, epoch: int) -> np.ndarray:
+        """Numbers of the clips that are changed in an epoch."""
+        return np.random.default_rng([self._plan.seed, STREAM, epoch]).permutation(self._clips)[: self._count]
+
     def _make(self, epoch: int) -> dict[int, np.ndarray]:
-        rng = np.random.default_rng([self._plan.seed, STREAM, epoch])
-        chosen = rng.permutation(self._clips)[: self._count]
-        return _on_disk({int(clip): self._variant(int(clip), epoch) for clip in chosen})
+        return _on_disk({int(clip): self._variant(int(clip), epoch) for clip in self._chosen(epoch)})
 
     def _variant(self, clip: int, turn: int) -> np.ndarray:
         front_end, rng = self._plan.front_end, np.random.default_rng([self._plan.seed, STREAM, turn, clip])

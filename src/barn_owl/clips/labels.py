@@ -1,7 +1,7 @@
 """Renaming, joining and dropping labels, and bringing their numbers of clips nearer to each other."""
 
 import difflib
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from pathlib import Path
 
 import numpy as np
@@ -9,6 +9,31 @@ import pandas as pd
 
 from barn_owl.clips.table import read_any_table
 from barn_owl.errors import TableError
+
+BETWEEN = "|"
+"""Stands between the labels of a clip that carries several."""
+
+
+def join_labels(labels: Iterable[str]) -> str:
+    """Write several labels as one text, in alphabetical order: ``bell|gull``; "" for none."""
+    return BETWEEN.join(sorted(set(labels)))
+
+
+def labels_in(text: str) -> list[str]:
+    """Read the labels that `join_labels` wrote."""
+    return [label.strip() for label in text.split(BETWEEN) if label.strip()]
+
+
+def join_overlapping(clips: pd.DataFrame) -> pd.DataFrame:
+    """Put rows of one excerpt into one row with all their labels; other columns are those of the first."""
+    keys = clips[["file", "start_s", "end_s"]].astype(object).where(clips[["file", "start_s", "end_s"]].notna(), "")
+    group = keys.apply(tuple, axis=1)
+    every = (
+        clips["label"]
+        .groupby(group)
+        .transform(lambda labels: join_labels(n for text in labels for n in labels_in(text)))
+    )
+    return clips.assign(label=every)[~group.duplicated()].reset_index(drop=True)
 
 
 def read_label_map(path: str | Path) -> dict[str, str]:

@@ -2,6 +2,15 @@
 
 from barn_owl.evaluate.events import EventScores, score_events
 from barn_owl.evaluate.predictions import predict
-from barn_owl.evaluate.scores import Scores, confusion_table, score_labels
+from barn_owl.evaluate.scores import OverlapScores, Scores, confusion_table, score_labels, score_overlapping
 
-__all__ = ["EventScores", "Scores", "confusion_table", "predict", "score_events", "score_labels"]
+__all__ = [
+    "EventScores",
+    "OverlapScores",
+    "Scores",
+    "confusion_table",
+    "predict",
+    "score_events",
+    "score_labels",
+    "score_overlapping",
+]

@@ -4,9 +4,14 @@ from collections.abc import Callable
 
 import numpy as np
 import pandas as pd
+from threadpoolctl import threadpool_limits
 
 from barn_owl.classify import Model, load_frames
 from barn_owl.classify.dataset import ClipFrames
+from barn_owl.clips import join_labels
+
+LIKELY = 0.5
+"""Score above which a label that may stand beside others is predicted."""
 
 
 def predict(
@@ -23,11 +28,17 @@ def predict(
 
 def with_predictions(model: Model, clips: pd.DataFrame, frames: ClipFrames) -> pd.DataFrame:
     """Add what `model` says to the rows of `clips`, whose frames are given."""
-    scores = np.stack([model.score_frames(frames[clip]) for clip in range(len(frames))])
+    extras = model.extra_columns.rows(clips)
+    # The matrices are small: a second thread inside a product costs more than it brings.
+    with threadpool_limits(limits=1, user_api="blas"):
+        scores = np.stack([model.score_frames(frames[clip], extras[clip]) for clip in range(len(frames))])
     best = scores.argmax(axis=1)
+    predicted = [model.labels[label] for label in best]
+    if model.overlapping:
+        predicted = [join_labels([model.labels[n] for n in np.flatnonzero(row > LIKELY)]) for row in scores]
     answers = pd.DataFrame(
         {
-            "predicted": [model.labels[label] for label in best],
+            "predicted": predicted,
             "score": scores[np.arange(len(best)), best].astype(np.float64).clip(0, 1),
             **{f"score:{label}": scores[:, number] for number, label in enumerate(model.labels)},
         }

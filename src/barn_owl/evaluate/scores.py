@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from barn_owl.clips import labels_in
 from barn_owl.errors import TableError
 
 
@@ -57,6 +58,11 @@ class Scores:
         return float(np.nanmean(self.by_label["recall"]))
 
     @property
+    def macro_f1(self) -> float:
+        """Mean F1 over the labels that occur."""
+        return float(np.nanmean(self.by_label["f1"]))
+
+    @property
     def majority_accuracy(self) -> float:
         """Accuracy of always saying the label that is most frequent in training."""
         return float(self.confusion.loc[self.majority].sum() / self.clips)
@@ -75,15 +81,7 @@ class Scores:
         clips that have it, F1 their harmonic mean ``2 * right / (given + count)``.
         """
         counts = self.confusion.to_numpy()
-        right, given, count = np.diag(counts), counts.sum(axis=0), counts.sum(axis=1)
-        with np.errstate(invalid="ignore"):
-            table = {
-                "precision": np.where(given > 0, right / np.maximum(given, 1), np.nan),
-                "recall": np.where(count > 0, right / np.maximum(count, 1), np.nan),
-                "f1": np.where(count > 0, 2 * right / np.maximum(given + count, 1), np.nan),
-                "count": count,
-            }
-        return pd.DataFrame(table, index=self.confusion.index)
+        return label_table(np.diag(counts), counts.sum(axis=0), counts.sum(axis=1), list(self.confusion.index))
 
     @property
     def confusions(self) -> pd.DataFrame:
@@ -103,7 +101,6 @@ class Scores:
 
     def as_dict(self) -> dict[str, Any]:
         """All scores as plain numbers for JSON; what has nothing to stand on is None."""
-        by_label = self.by_label
         return {
             "clips": self.clips,
             "accuracy": self.accuracy,
@@ -111,10 +108,8 @@ class Scores:
             "majority_label": self.majority,
             "majority_accuracy": self.majority_accuracy,
             "majority_balanced_accuracy": self.majority_balanced_accuracy,
-            "labels": {
-                str(label): {name: None if pd.isna(value) else value for name, value in row.items()}
-                for label, row in by_label.astype(object).iterrows()
-            },
+            "labels": plain(self.by_label),
+            "macro_f1": self.macro_f1,
         }
 
 
@@ -123,3 +118,85 @@ def score_labels(truth: Sequence[str], predicted: Sequence[str], labels: Sequenc
     if not len(truth):
         raise TableError("there are no labelled clips to judge")
     return Scores(confusion=confusion_table(truth, predicted, labels), majority=majority)
+
+
+@dataclass(frozen=True, kw_only=True)
+class OverlapScores:
+    """How well labels were predicted where a clip may carry several; each label is judged by itself.
+
+    truth, said : boolean, ``(clips, labels)``.
+    """
+
+    truth: np.ndarray
+    said: np.ndarray
+    labels: list[str]
+
+    @property
+    def clips(self) -> int:
+        """Number of clips judged."""
+        return len(self.truth)
+
+    @property
+    def exact(self) -> float:
+        """Share of clips of which all labels are right."""
+        return float((self.truth == self.said).all(axis=1).mean())
+
+    @property
+    def macro_f1(self) -> float:
+        """Mean F1 over the labels that occur."""
+        return float(np.nanmean(self.by_label["f1"]))
+
+    @property
+    def balanced_accuracy(self) -> float:
+        """Mean, over the labels that occur, of recall and of the share left alone of clips that lack the label."""
+        left = (~self.truth & ~self.said).sum(axis=0) / np.maximum((~self.truth).sum(axis=0), 1)
+        both = (self.by_label["recall"].to_numpy() + left) / 2
+        return float(np.nanmean(both))
+
+    @property
+    def by_label(self) -> pd.DataFrame:
+        """Precision, recall, F1 and count by label; see `Scores.by_label`."""
+        right, given, count = (self.truth & self.said).sum(0), self.said.sum(0), self.truth.sum(0)
+        return label_table(right, given, count, self.labels)
+
+    def as_dict(self) -> dict[str, Any]:
+        """All scores as plain numbers for JSON; what has nothing to stand on is None."""
+        return {
+            "clips": self.clips,
+            "exact": self.exact,
+            "macro_f1": self.macro_f1,
+            "balanced_accuracy": self.balanced_accuracy,
+            "labels": plain(self.by_label),
+        }
+
+
+def label_table(right: np.ndarray, given: np.ndarray, count: np.ndarray, labels: Sequence[str]) -> pd.DataFrame:
+    """Precision, recall and F1 from counts by label: right ones, clips given the label, clips that have it."""
+    table = {
+        "precision": np.where(given > 0, right / np.maximum(given, 1), np.nan),
+        "recall": np.where(count > 0, right / np.maximum(count, 1), np.nan),
+        "f1": np.where(count > 0, 2 * right / np.maximum(given + count, 1), np.nan),
+        "count": count,
+    }
+    return pd.DataFrame(table, index=list(labels))
+
+
+def plain(by_label: pd.DataFrame) -> dict[str, dict[str, Any]]:
+    """Table by label as dictionaries; NaN becomes None."""
+    return {
+        str(label): {name: None if pd.isna(value) else value for name, value in row.items()}
+        for label, row in by_label.astype(object).iterrows()
+    }
+
+
+def score_overlapping(truth: Sequence[str], predicted: Sequence[str], labels: Sequence[str]) -> OverlapScores:
+    """Judge predicted labels against true ones, several to a clip, written as ``a|b``.
+
+    Raises TableError when there is nothing to judge.
+    """
+    if not len(truth):
+        raise TableError("there are no labelled clips to judge")
+    marked = [
+        np.array([[label in labels_in(text) for label in labels] for text in side]) for side in (truth, predicted)
+    ]
+    return OverlapScores(truth=marked[0], said=marked[1], labels=list(labels))

@@ -6,7 +6,7 @@ import numpy as np
 
 from barn_owl.errors import PlanError
 
-STATISTICS = ("mean", "deviation", "minimum", "maximum", "slope")
+STATISTICS = ("mean", "deviation", "minimum", "maximum", "slope", "change")
 """Names of the statistics; ``quantile 0.9`` and the like are allowed too."""
 
 
@@ -14,7 +14,8 @@ def pool(frames: np.ndarray, statistics: Sequence[str] = ("mean", "deviation")) 
     """Statistics over time of each feature.
 
     frames : shape ``(..., frames, features)``. statistics : ``mean``, ``deviation`` (of the population),
-    ``minimum``, ``maximum``, ``slope`` (of the least-squares line, per frame) or ``quantile Q``, Q from 0 to 1.
+    ``minimum``, ``maximum``, ``slope`` (of the least-squares line, per frame), ``change`` (mean absolute difference
+    from one frame to the next) or ``quantile Q``, Q from 0 to 1.
 
     Returns float32, shape ``(..., len(statistics) * features)``: the first statistic of all features, then
     the second, and so on. Sums are kept in float64. Raises PlanError for an unknown statistic.
@@ -39,6 +40,10 @@ def _statistic(frames: np.ndarray, name: str) -> np.ndarray:
     if name == "slope":
         at = np.arange(frames.shape[-2]) - (frames.shape[-2] - 1) / 2
         return np.tensordot(frames, at / max((at**2).sum(), 1), axes=([-2], [0]))
+    if name == "change":
+        if frames.shape[-2] < 2:
+            return np.zeros((*frames.shape[:-2], frames.shape[-1]))
+        return np.abs(np.diff(frames, axis=-2)).mean(axis=-2, dtype=np.float64)
     kind, _, share = name.partition(" ")
     try:
         if kind == "quantile" and 0 <= float(share) <= 1:

@@ -1,6 +1,20 @@
-"""A training run from plan to folder: split, fit, judge, write; and reading it back."""
+"""A training run from plan to folder: split, fit, judge, write; several of them side by side; reading them back."""
 
 from barn_owl.runs.run import Evaluation, Run, open_run
+from barn_owl.runs.several import ensemble_of, train_families, train_several
+from barn_owl.runs.start import adopt
+from barn_owl.runs.suggest import Suggestion, suggest_plan
 from barn_owl.runs.training import train
 
-__all__ = ["Evaluation", "Run", "open_run", "train"]
+__all__ = [
+    "Evaluation",
+    "Run",
+    "Suggestion",
+    "adopt",
+    "ensemble_of",
+    "open_run",
+    "suggest_plan",
+    "train",
+    "train_families",
+    "train_several",
+]

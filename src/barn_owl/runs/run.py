@@ -1,16 +1,21 @@
 """The folder of a run, and judging its model."""
 
+import json
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
+from typing import Any
 
 import pandas as pd
 
 from barn_owl.classify import Model, Plan, load_model, read_plan
-from barn_owl.clips import check_clip_table, read_clip_table
+from barn_owl.clips import check_clip_table, join_overlapping, labels_in, read_clip_table
 from barn_owl.errors import ModelError, TableError
-from barn_owl.evaluate import Scores, predict, score_labels
+from barn_owl.evaluate import OverlapScores, Scores, predict, score_labels, score_overlapping
+
+CHECKPOINT = "checkpoint.safetensors"
+"""What a training in progress leaves in its folder; gone when it is over."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -22,7 +27,7 @@ class Evaluation:
 
     side: str
     predictions: pd.DataFrame
-    scores: Scores
+    scores: Scores | OverlapScores
     skipped: dict[int, str]
 
 
@@ -46,6 +51,11 @@ class Run:
     def predictions(self) -> pd.DataFrame:
         """The clip table of the run with sides, predictions and scores."""
         return read_clip_table(self.folder / "predictions.csv")
+
+    @property
+    def provenance(self) -> dict[str, Any]:
+        """Versions, seed, fingerprint of the data, times, peak memory, what the model costs."""
+        return dict(json.loads((self.folder / "provenance.json").read_text(encoding="utf-8")))
 
     @property
     def curves(self) -> pd.DataFrame:
@@ -73,7 +83,13 @@ class Run:
         chosen = chosen[chosen["label"] != ""].reset_index(drop=True)
         if not len(chosen):
             raise TableError("the table has no labelled clips to judge")
-        unknown = sorted(set(chosen["label"]) - set(self.model.labels))
+        if self.model.overlapping:
+            chosen = join_overlapping(chosen)
+        known = set(self.model.labels)
+        unknown = sorted(
+            {label for text in chosen["label"] for label in (labels_in(text) if self.model.overlapping else [text])}
+            - known
+        )
         if unknown:
             raise TableError(
                 f"the model does not know {', '.join(map(repr, unknown))}; it knows {', '.join(self.model.labels)}"
@@ -84,12 +100,12 @@ class Run:
 
 def judge(model: Model, predictions: pd.DataFrame, side: str, skipped: dict[int, str] | None = None) -> Evaluation:
     """Score predictions against the labels beside them."""
-    scores = score_labels(
-        predictions["label"].tolist(),
-        predictions["predicted"].tolist(),
-        model.labels,
-        majority=model.provenance["majority_label"],
-    )
+    truth, said = predictions["label"].tolist(), predictions["predicted"].fillna("").tolist()
+    scores: Scores | OverlapScores
+    if model.overlapping:
+        scores = score_overlapping(truth, said, model.labels)
+    else:
+        scores = score_labels(truth, said, model.labels, majority=model.provenance["majority_label"])
     return Evaluation(side=side, predictions=predictions, scores=scores, skipped=skipped or {})
 
 
@@ -99,6 +115,10 @@ def open_run(folder: str | Path) -> Run:
     missing = [
         name for name in ("plan.toml", "model.safetensors", "predictions.csv") if not (folder / name).is_file()
     ]
+    if missing and (folder / CHECKPOINT).is_file():
+        raise ModelError(
+            f"{folder} is a training that is not over; go on with barn-owl train CLIPS --run {folder} --resume"
+        )
     if missing:
         raise ModelError(f"{folder} is not the folder of a finished run: {', '.join(missing)} is missing")
     return Run(folder)

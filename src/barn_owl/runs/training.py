@@ -3,7 +3,6 @@
 import hashlib
 import logging
 import platform
-import tempfile
 import time
 from collections.abc import Callable
 from dataclasses import asdict
@@ -12,31 +11,27 @@ from importlib.metadata import version
 from pathlib import Path
 from typing import Any
 
-import numpy as np
 import pandas as pd
 
-from barn_owl.classify import (
-    ClipFrames,
-    Examples,
-    Fitted,
-    Model,
-    Plan,
-    Progress,
-    fit,
-    load_frames,
-    write_plan,
-)
-from barn_owl.clips import check_clip_table, split_clips, write_clip_table
-from barn_owl.clips.duplicates import file_families
+from barn_owl.classify import Fitted, Model, Plan, Progress, fit, read_plan, write_plan
+from barn_owl.classify.checkpoint import Checkpoint, read_checkpoint
+from barn_owl.classify.convolutional import Convolutional
+from barn_owl.classify.extras import ExtraColumns
+from barn_owl.classify.network.architecture import summary
+from barn_owl.clips import labels_in, read_clip_table, write_clip_table
 from barn_owl.clips.table import SIDES
-from barn_owl.errors import PlanError, TableError
+from barn_owl.errors import ModelError, PlanError, TableError, TrainingError
 from barn_owl.evaluate.predictions import with_predictions
-from barn_owl.features.cache import excerpts
 from barn_owl.files import claim_folder, whole_file, write_json
+from barn_owl.runs.data import RunData, read_clips, usable_clips, with_sides
 from barn_owl.runs.memory import peak_memory_mb
-from barn_owl.runs.run import Run, judge
+from barn_owl.runs.run import CHECKPOINT, Run, judge
+from barn_owl.runs.start import starting_point
+from barn_owl.runs.suggest import suggest_plan
 
 logger = logging.getLogger(__name__)
+
+Watcher = Callable[[Progress], None]
 
 
 def train(
@@ -46,116 +41,88 @@ def train(
     *,
     workers: int = 2,
     force: bool = False,
+    resume: bool = False,
     cache: str | Path | None = None,
     reading: Callable[[int, int], None] | None = None,
-    watch: Callable[[Progress], None] | None = None,
+    watch: Watcher | None = None,
 ) -> Run:
     """Split the clips, fit the family of `plan`, judge it and write the folder of the run.
 
     clips : a clip table; rows with a blank label are left out, sides that are named already are kept.
     folder : the run's folder; it must be new or empty unless `force`, which replaces the files of a run.
+    plan : None for one that is fitted to the clips (see `suggest_plan`), or, to resume, for the run's own.
+    resume : go on with the training that `folder` holds, from its last checkpoint; the model is the same as if it had
+        never stopped. The plan and the clips must be the same.
     cache : a folder to keep computed frames in, so that the next training starts at once; None for a temporary
         one, as the frames of a large data set do not fit into memory either way.
     reading : called with the clips read and their number; watch : called after each epoch.
 
-    The model and the tables are written when training is over, or is stopped by Ctrl-C after an epoch: then
-    the best weights so far are kept and KeyboardInterrupt is raised once everything is written.
-    Raises TableError, PlanError, TrainingError or OutputError, and leaves no half-written run.
+    A network leaves a checkpoint after each epoch. When training is over, or is stopped by Ctrl-C after an epoch, the
+    best weights so far are written as the model; then KeyboardInterrupt is raised once everything is written, and the
+    checkpoint stays. Raises TableError, PlanError, TrainingError, ModelError or OutputError.
     """
-    plan, begin = plan or Plan(), time.perf_counter()
-    clips = check_clip_table(clips)
-    labelled = clips[clips["label"] != ""].reset_index(drop=True)
-    if len(labelled) < len(clips):
-        logger.warning("%d of %d rows have no label and are left out", len(clips) - len(labelled), len(clips))
-    _refuse_many_labels(labelled)
-    sided = _split(labelled, plan)
-    _refuse_unknown_background(plan, labelled)
-    was_there = Path(folder).exists()
-    folder = claim_folder(folder, force=force)
-    temporary = tempfile.TemporaryDirectory(ignore_cleanup_errors=True)
+    begin, folder = time.perf_counter(), Path(folder)
+    plan = _own_plan(folder, plan) if resume else plan or suggest_plan(clips).plan
+    sided = with_sides(usable_clips(clips, plan), plan)
+    checkpoint = _found_checkpoint(folder, sided) if resume else None
+    if resume and checkpoint is None and (folder / "predictions.csv").is_file():
+        logger.warning("%s is finished; there is nothing to resume", folder)
+        return Run(folder)
+    was_there = folder.exists()
+    claim_folder(folder, force=force or resume)
     try:
-        frames, kept, skipped = load_frames(
-            sided, plan.front_end, plan.clips, workers=workers, cache=cache or temporary.name, progress=reading
-        )
-        labels = sorted(kept["label"].unique())
-        fitted = fit(plan, labels, *_sides(frames, kept, labels), workers=workers, watch=watch)
-        model = _model(plan, labels, fitted, kept)
-        predictions = with_predictions(model, kept, frames)
+        with read_clips(sided, plan, workers=workers, cache=cache, reading=reading) as data:
+            return fit_into(folder, plan, data, workers=workers, watch=watch, checkpoint=checkpoint, begin=begin)
     except BaseException:
-        if not was_there:
-            folder.rmdir()  # still empty: nothing is written before this point
+        if not was_there and not any(folder.iterdir()):
+            folder.rmdir()
         raise
-    finally:
-        temporary.cleanup()
-    scores = {side: _scores(model, predictions, side) for side in SIDES}
-    write_plan(plan, folder / "plan.toml")
-    _write_csv(pd.DataFrame([asdict(line) for line in fitted.curves]), folder / "curves.csv")
-    _write_skipped(sided, skipped, folder / "skipped.csv")
-    write_json(folder / "scores.json", scores)
-    write_json(folder / "provenance.json", model.provenance | _circumstances(begin, len(kept), len(skipped)))
-    model.save(folder / "model.safetensors")
-    # Last, as a run is finished when it is there.
-    write_clip_table(predictions, folder / "predictions.csv")
-    if scores["test"]:
-        _write_csv(
-            judge(model, _on(predictions, "test"), "test").scores.confusion,
-            folder / "confusion.csv",
-            index=True,
-        )
+
+
+def fit_into(
+    folder: Path,
+    plan: Plan,
+    data: RunData,
+    *,
+    workers: int,
+    watch: Watcher | None,
+    checkpoint: Checkpoint | None = None,
+    begin: float | None = None,
+) -> Run:
+    """Fit the family of `plan` to clips that are read already, judge it and write the run; see `train`."""
+    begin = time.perf_counter() if begin is None else begin
+    extra_columns = data.extra_columns(plan)
+    train_side, validation = data.examples(plan, extra_columns)
+    start = starting_point(plan, data.labels)
+
+    def save(checkpoint: Checkpoint) -> None:
+        if len(checkpoint.curves) == 1:
+            # Not before there is something to resume: until then a run that was here is as it was.
+            (folder / "predictions.csv").unlink(missing_ok=True)
+            write_plan(plan, folder / "plan.toml")
+            write_clip_table(data.asked, folder / "clips.csv")
+        checkpoint.save(folder / CHECKPOINT)
+
+    fitted = fit(
+        plan, data.labels, train_side, validation,
+        workers=workers, watch=watch, start=start, resume=checkpoint, save=save,
+    )  # fmt: skip
+    model = as_model(plan, data, fitted, extra_columns)
+    run = write_run(folder, plan, data, model, fitted, begin)
+    if fitted.trouble:
+        raise TrainingError(f"{fitted.trouble}. The best until then, epoch {fitted.best.epoch}, is kept in {folder}")
     if fitted.interrupted:
         raise KeyboardInterrupt
-    return Run(folder)
+    (folder / CHECKPOINT).unlink(missing_ok=True)
+    return run
 
 
-def _split(clips: pd.DataFrame, plan: Plan) -> pd.DataFrame:
-    """Split clips; files with the same bytes stay on one side, whatever they are called."""
-    if "family" in clips:
-        return split_clips(clips, plan.split, seed=plan.seed)
-    known = clips.assign(family=file_families(clips))
-    return split_clips(known, plan.split, seed=plan.seed).drop(columns="family")
-
-
-def _refuse_many_labels(clips: pd.DataFrame) -> None:
-    twice = clips.duplicated(["file", "start_s", "end_s"])
-    if twice.any():
-        row = clips[twice].iloc[0]
-        raise TableError(
-            f"{row['file']} has more than one label for the same excerpt (one is {row['label']!r}); "
-            "one label a clip can be learnt, so keep one of the rows"
-        )
-
-
-def _refuse_unknown_background(plan: Plan, clips: pd.DataFrame) -> None:
-    labels = sorted(clips["label"].unique())
-    unknown = [label for label in plan.background if label not in labels]
-    if unknown:
-        raise PlanError(f"background: no clip is labelled {unknown[0]!r}; there are {', '.join(labels)}")
-
-
-def _sides(frames: ClipFrames, clips: pd.DataFrame, labels: list[str]) -> list[Examples]:
-    """Training and validation examples."""
-    numbers = np.array([labels.index(label) for label in clips["label"]])
-    sides = []
-    for side in ("train", "validation"):
-        rows = np.flatnonzero(clips["split"] == side)
-        if not len(rows):
-            raise TableError(f"no usable clip is on the {side} side of the split")
-        own = clips.iloc[rows]
-        sources = excerpts(own["file"], own["start_s"], own["end_s"])
-        sides.append(Examples(clips=frames.take(rows), numbers=numbers[rows], sources=sources))
-    missing = [label for number, label in enumerate(labels) if number not in sides[0].numbers]
-    if missing:
-        raise TableError(
-            f"no clip of {', '.join(map(repr, missing))} is on the training side: its groups are all elsewhere; "
-            'name more groups, or set split.together = "file"'
-        )
-    return sides
-
-
-def _model(plan: Plan, labels: list[str], fitted: Fitted, clips: pd.DataFrame) -> Model:
-    training = clips[clips["split"] == "train"]
+def as_model(plan: Plan, data: RunData, fitted: Fitted, extra_columns: ExtraColumns) -> Model:
+    """Put everything that is needed to use a fitted family into a model."""
+    training = data.table[data.table["split"] == "train"]
+    counts = pd.Series([label for text in training["label"] for label in labels_in(text)]).value_counts()
     return Model(
-        labels=labels,
+        labels=data.labels,
         background=plan.background,
         front_end=plan.front_end,
         clips=plan.clips,
@@ -163,17 +130,88 @@ def _model(plan: Plan, labels: list[str], fitted: Fitted, clips: pd.DataFrame) -
         mean=fitted.mean,
         deviation=fitted.deviation,
         family=fitted.family,
+        overlapping=plan.overlapping,
+        extra_columns=extra_columns,
         provenance={
             "barn_owl": version("barn-owl-audio"),
             "seed": plan.seed,
-            "data_fingerprint": fingerprint(clips),
+            "data_fingerprint": fingerprint(data.table),
             "training_clips": len(training),
-            "majority_label": str(training["label"].value_counts().index[0]),
+            "majority_label": str(counts.index[0]),
             "epochs": len(fitted.curves),
             "best_epoch": fitted.best.epoch,
-            "interrupted": fitted.interrupted,
+            "interrupted": fitted.interrupted or bool(fitted.trouble),
         },
     )
+
+
+def write_run(folder: Path, plan: Plan, data: RunData, model: Model, fitted: Fitted, begin: float) -> Run:
+    """Judge a model on each side of the split and write all files of a run."""
+    predictions = with_predictions(model, data.table, data.frames)
+    scores = {side: _scores(model, predictions, side) for side in SIDES}
+    write_plan(plan, folder / "plan.toml")
+    write_clip_table(data.asked, folder / "clips.csv")
+    if fitted.curves:
+        write_table(pd.DataFrame([asdict(line) for line in fitted.curves]), folder / "curves.csv")
+    if isinstance(model.family, Convolutional):
+        hop_ms, frame_ms = plan.front_end.hop_ms, plan.front_end.frame_ms
+        write_table(summary(model.family.network, hop_ms, frame_ms), folder / "summary.csv")
+    _write_skipped(data, folder / "skipped.csv")
+    write_json(folder / "scores.json", scores)
+    circumstances = _circumstances(begin, len(data.table), len(data.skipped))
+    write_json(folder / "provenance.json", model.provenance | asdict(model.family.cost()) | circumstances)
+    model.save(folder / "model.safetensors")
+    # Last, as a run is finished when it is there.
+    write_clip_table(predictions, folder / "predictions.csv")
+    return Run(folder)
+
+
+def _own_plan(folder: Path, plan: Plan | None) -> Plan:
+    """Return the plan of a run that is to go on. Raises PlanError when `plan` is given and differs, naming the keys."""
+    if not (folder / "plan.toml").is_file():
+        raise ModelError(f"{folder} holds no training to resume; leave --resume out to begin one")
+    own = read_plan(folder / "plan.toml")
+    changed = _differences(own.model_dump(), plan.model_dump()) if plan else []
+    if changed:
+        raise PlanError(
+            f"the plan is not that of {folder}, so it cannot be resumed; changed: {', '.join(changed[:5])}. "
+            "Train into another folder, or leave the changes out"
+        )
+    return own
+
+
+def _differences(before: dict[str, Any], after: dict[str, Any], section: str = "") -> list[str]:
+    changed = []
+    for key, value in before.items():
+        if isinstance(value, dict) and isinstance(after[key], dict):
+            changed += _differences(value, after[key], f"{section}{key}.")
+        elif value != after[key]:
+            changed.append(f"{section}{key} ({value!r} there, {after[key]!r} now)")
+    return changed
+
+
+def _found_checkpoint(folder: Path, clips: pd.DataFrame) -> Checkpoint | None:
+    """Return the checkpoint of a run, if it has one. Raises TableError when its clips were others, and says which."""
+    if not (folder / CHECKPOINT).is_file():
+        return None
+    columns = ["file", "start_s", "end_s", "label", "split"]
+    before, now = (
+        {repr(row) for row in table[columns].fillna(-1).itertuples(index=False, name=None)}
+        for table in (read_clip_table(folder / "clips.csv"), _resolved(clips))
+    )
+    if before != now:
+        gone, new = sorted(before - now), sorted(now - before)
+        example = (gone or new)[0]
+        raise TableError(
+            f"the clips are not those of {folder}, so it cannot be resumed: {len(gone)} rows are gone or changed, "
+            f"{len(new)} are new; the first: {example}"
+        )
+    return read_checkpoint(folder / CHECKPOINT)
+
+
+def _resolved(clips: pd.DataFrame) -> pd.DataFrame:
+    """Files by their whole paths, as a table that was written elsewhere names them."""
+    return clips.assign(file=[str(Path(file).absolute()) for file in clips["file"]])
 
 
 def fingerprint(clips: pd.DataFrame) -> str:
@@ -198,22 +236,20 @@ def _circumstances(begin: float, clips: int, skipped: int) -> dict[str, Any]:
     }
 
 
-def _on(predictions: pd.DataFrame, side: str) -> pd.DataFrame:
-    return predictions[predictions["split"] == side].reset_index(drop=True)
-
-
 def _scores(model: Model, predictions: pd.DataFrame, side: str) -> dict[str, Any] | None:
-    chosen = _on(predictions, side)
+    chosen = predictions[predictions["split"] == side].reset_index(drop=True)
     return judge(model, chosen, side).scores.as_dict() if len(chosen) else None
 
 
-def _write_csv(table: pd.DataFrame, path: Path, *, index: bool = False) -> None:
+def write_table(table: pd.DataFrame, path: Path, *, index: bool = False) -> None:
+    """Write a table of numbers as CSV, whole or not at all."""
     with whole_file(path) as beside:
         table.to_csv(beside, index=index, index_label="label" if index else None, lineterminator="\r\n")
 
 
-def _write_skipped(clips: pd.DataFrame, skipped: dict[int, str], path: Path) -> None:
+def _write_skipped(data: RunData, path: Path) -> None:
     """List the clips that could not be used with the reason; no file when there are none."""
     path.unlink(missing_ok=True)
-    if skipped:
-        write_clip_table(clips.iloc[list(skipped)].assign(reason=list(skipped.values())), path)
+    if data.skipped:
+        skipped = data.asked.iloc[list(data.skipped)].assign(reason=list(data.skipped.values()))
+        write_clip_table(skipped, path)

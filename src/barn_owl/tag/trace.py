@@ -14,7 +14,6 @@ from threadpoolctl import threadpool_limits
 from barn_owl.audio import audio_info, read_ahead, stream_audio
 from barn_owl.classify import Model
 from barn_owl.classify.dataset import fill_up
-from barn_owl.classify.network import softmax
 from barn_owl.errors import AudioError
 
 CHUNK = 256
@@ -82,7 +81,7 @@ class TraceStream:
         return [*blocks, self._block(self._kept, steps=None)]
 
     def _block(self, frames: np.ndarray, steps: int | None) -> TraceBlock:
-        windows, local = (softmax(logits) for logits in self.model.logits(frames))
+        windows, local = (self.model.scores(logits) for logits in self.model.logits(frames))
         levels = frames[:, self.model.front_end.level_columns]
         rise = np.maximum(levels[RISE_FRAMES:] - levels[:-RISE_FRAMES], 0).mean(axis=1)
         if steps is not None:

@@ -4,18 +4,13 @@ Arrays are time first, channel last, float32. A layer holds weights and nothing 
 that several threads can each push a part of a batch through the same network.
 """
 
-from barn_owl.classify.network.layers import (
-    BatchNorm,
-    Convolution,
-    Dense,
-    Dropout,
-    MeanOverTime,
-    Relu,
-    Residual,
-)
-from barn_owl.classify.network.loss import cross_entropy, log_softmax, softmax
+from barn_owl.classify.network.convolution import Convolution
+from barn_owl.classify.network.layer import Layer
+from barn_owl.classify.network.layers import BatchNorm, Dense, Dropout, Relu, Residual
+from barn_owl.classify.network.loss import binary_cross_entropy, cross_entropy, log_softmax, sigmoid, softmax
 from barn_owl.classify.network.network import Network
 from barn_owl.classify.network.optimiser import AdamW, warm_cosine
+from barn_owl.classify.network.pooling import Flatten, FoldBands, Pool, PoolAll
 
 __all__ = [
     "AdamW",
@@ -23,12 +18,18 @@ __all__ = [
     "Convolution",
     "Dense",
     "Dropout",
-    "MeanOverTime",
+    "Flatten",
+    "FoldBands",
+    "Layer",
     "Network",
+    "Pool",
+    "PoolAll",
     "Relu",
     "Residual",
+    "binary_cross_entropy",
     "cross_entropy",
     "log_softmax",
+    "sigmoid",
     "softmax",
     "warm_cosine",
 ]

@@ -26,6 +26,22 @@ def cross_entropy(logits: np.ndarray, targets: np.ndarray) -> tuple[float, np.nd
     )
 
 
+def sigmoid(logits: np.ndarray) -> np.ndarray:
+    """Scores from 0 to 1, each label by itself; same shape and type."""
+    return np.asarray(0.5 * (1 + np.tanh(0.5 * logits)), dtype=logits.dtype)
+
+
+def binary_cross_entropy(logits: np.ndarray, targets: np.ndarray) -> tuple[float, np.ndarray]:
+    """Mean over clips of the mean cross-entropy of the labels, each by itself; and its gradient.
+
+    logits, targets : shape ``(clips, labels)``, targets from 0 to 1. Written as ``max(z, 0) - z t + log(1 + e^-|z|)``,
+    which stays in range for any logit.
+    """
+    size = np.asarray(logits.size, dtype=logits.dtype)
+    terms = np.maximum(logits, 0) - logits * targets + np.log1p(np.exp(-np.abs(logits)))
+    return float(terms.sum(dtype=np.float64)) / logits.size, (sigmoid(logits) - targets) / size
+
+
 def smoothed(numbers: np.ndarray, labels: int, smoothing: float) -> np.ndarray:
     """Targets for label numbers ``(clips,)``: `smoothing` of the weight spread evenly; float32 (clips, labels)."""
     targets = np.full((len(numbers), labels), smoothing / labels, dtype=np.float32)

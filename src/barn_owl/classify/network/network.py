@@ -1,12 +1,15 @@
 """A stack of layers whose weights are one vector."""
 
-from collections.abc import Iterator, Sequence
+import itertools
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Executor
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 
-from barn_owl.classify.network.layers import Arrays, Convolution, Layer, Residual
+from barn_owl.classify.network.convolution import Convolution
+from barn_owl.classify.network.layer import Arrays, Fresh, Gradients, Layer, Scratch, Shape, link
+from barn_owl.classify.network.layers import BatchNorm, Residual
 from barn_owl.classify.network.loss import cross_entropy
 from barn_owl.errors import PlanError
 
@@ -15,58 +18,72 @@ PART = 32
 MIN_PARTS = 2
 """A small batch is cut in two all the same, so that two cores have work."""
 
+Loss = Callable[[np.ndarray, np.ndarray], tuple[float, np.ndarray]]
+
 
 class Network:
-    """Layers in a row, applied to batches ``(clips, steps, channels)``.
+    """Layers in a row, applied to batches of inputs whose shape is `shape` for one clip.
 
     ``vector`` holds all weights; the arrays of the layers are views into it, so that an optimiser or a file
     deals with one array. The work on a batch is cut into fixed parts whose gradients are summed in fixed
     order: the result does not depend on the number of threads.
+
+    ``shapes`` are those of the input and of what each layer gives. Raises PlanError, with the place of the layer,
+    when a layer cannot work on what the one before gives.
     """
 
-    def __init__(self, layers: Sequence[Layer], channels: int, rng: np.random.Generator) -> None:
+    def __init__(self, layers: Sequence[Layer], shape: Shape, rng: np.random.Generator) -> None:
         self.layers = list(layers)
-        self.channels = channels
+        self.shapes = [shape, *follow(self.layers, shape)]
         self._names: list[tuple[Layer, str, str]] = []
         arrays: list[np.ndarray] = []
-        for name, layer, is_inner in _walk(self.layers):
-            if isinstance(layer, Residual):
-                continue
-            values, out = layer.build(channels, rng)
-            if is_inner and isinstance(layer, Convolution) and out != channels:
-                raise PlanError(f"a residual block must keep its {channels} channels, got {out}")
-            channels = out
-            for key, value in values.items():
+        for name, layer, its_shape in _walk(self.layers, self.shapes):
+            for key, value in layer.build(its_shape, rng).items():
                 self._names.append((layer, key, f"{name}.{key}"))
                 arrays.append(value)
         self.layers[0].is_first = True
+        link(self.layers)
+        self.frozen = 0
+        """Layers, from the first, that are used as they are and not trained."""
+        self._parts: dict[int, _Part] = {}
         self._shapes = [array.shape for array in arrays]
-        self.vector = np.concatenate([array.ravel() for array in arrays])
-        for (layer, key, _), view in zip(self._names, self._views(self.vector), strict=True):
+        ends = itertools.accumulate(array.size for array in arrays)
+        self._places = [slice(end - array.size, end) for end, array in zip(ends, arrays, strict=True)]
+        self.set_vector(np.concatenate([array.ravel() for array in arrays]))
+
+    def set_vector(self, vector: np.ndarray) -> None:
+        """Make `vector` the one that holds all weights."""
+        self.vector = vector
+        for (layer, key, _), view in zip(self._names, self._views(vector), strict=True):
             layer.weights[key] = view
 
     def _views(self, vector: np.ndarray) -> list[np.ndarray]:
-        ends = np.cumsum([int(np.prod(shape)) for shape in self._shapes])
-        return [part.reshape(shape) for part, shape in zip(np.split(vector, ends[:-1]), self._shapes, strict=True)]
+        return [vector[place].reshape(shape) for place, shape in zip(self._places, self._shapes, strict=True)]
 
     @property
     def kernels(self) -> np.ndarray:
-        """Which entries of the vector are kernels, and so take weight decay; boolean ``(n,)``."""
-        marks = [
-            np.full(shape, key == "kernel").ravel()
-            for (_, key, _), shape in zip(self._names, self._shapes, strict=True)
-        ]
-        return np.concatenate(marks)
+        """Which entries of the vector are kernels that are trained, and so take weight decay; boolean ``(n,)``."""
+        return self._marked(lambda name: name.endswith("kernel") and self._is_trained(name))
 
-    def steps(self, steps: int) -> int:
-        """Count the steps that come out of the layers for `steps` that go in; below 1 when too few."""
-        for layer in self.layers:
-            steps = layer.steps(steps)
-        return steps
+    @property
+    def trained(self) -> np.ndarray:
+        """Which entries of the vector are trained; boolean ``(n,)``."""
+        return self._marked(self._is_trained)
+
+    def _is_trained(self, name: str) -> bool:
+        return int(name.split(".")[0]) >= self.frozen
+
+    def _marked(self, holds: Callable[[str], bool]) -> np.ndarray:
+        names_and_shapes = zip(self._names, self._shapes, strict=True)
+        return np.concatenate([np.full(shape, holds(name)).ravel() for (_, _, name), shape in names_and_shapes])
 
     def states(self) -> Arrays:
         """All that was observed while training, by dotted name."""
-        return {f"{name}.{key}": array for name, layer, _ in _walk(self.layers) for key, array in layer.state.items()}
+        return {
+            f"{name}.{key}": array
+            for name, layer, _ in _walk(self.layers, self.shapes)
+            for key, array in layer.state.items()
+        }
 
     def arrays(self) -> Arrays:
         """Weights and states by dotted name: all that must be kept to rebuild the network."""
@@ -80,56 +97,123 @@ class Network:
                 raise ValueError(f"{name} has shape {arrays[name].shape}, expected {own.shape}")
             own[...] = arrays[name]
 
-    def forward(self, x: np.ndarray, rng: np.random.Generator | None = None) -> tuple[np.ndarray, list[Any]]:
+    def forward(
+        self, x: np.ndarray, rng: np.random.Generator | None = None, scratch: Scratch | None = None
+    ) -> tuple[np.ndarray, list[Any]]:
         """Push a batch through all layers; `rng` is given while training."""
         kept = []
-        for layer in self.layers:
-            x, own = layer.forward(x, rng)
+        for number, layer in enumerate(self.layers):
+            x, own = layer.forward(x, rng if number >= self.frozen else None, scratch or Fresh())
             kept.append(own)
         return x, kept
 
-    def backward(self, dy: np.ndarray, kept: list[Any]) -> np.ndarray:
-        """Return the gradient of the vector for the gradient `dy` of the output."""
-        gradient = np.empty_like(self.vector)
+    def backward(self, dy: np.ndarray, kept: list[Any], part: "_Part | None" = None) -> np.ndarray:
+        """Return the gradient of the vector for the gradient `dy` of the output; zero for what is frozen."""
+        part = part or self._part()
+        for number in reversed(range(self.frozen, len(self.layers))):
+            dy = self.layers[number].backward(dy, kept[number], part.gradients[number], part.scratch)
+        return part.gradient
+
+    def _part(self) -> "_Part":
+        gradient = np.zeros_like(self.vector)
         named = {name: view for (_, _, name), view in zip(self._names, self._views(gradient), strict=True)}
-        for number in reversed(range(len(self.layers))):
-            prefix = f"{number}."
-            mine = {name[len(prefix) :]: view for name, view in named.items() if name.startswith(prefix)}
-            dy = self.layers[number].backward(dy, kept[number], mine)
-        return gradient
+        return _Part(Scratch(), gradient, _by_layer(self.layers, named, ""))
 
     def learn(
-        self, x: np.ndarray, targets: np.ndarray, seed: Sequence[int], threads: Executor
+        self, x: np.ndarray, targets: np.ndarray, seed: Sequence[int], threads: Executor, loss: Loss = cross_entropy
     ) -> tuple[float, np.ndarray]:
         """Loss and gradient of one batch; also updates the states.
 
-        x : ``(clips, steps, channels)``; targets : ``(clips, labels)``; seed : of the random parts.
+        x : the inputs, clips in front; targets : ``(clips, labels)``; seed : of the random parts.
         """
         parts = min(max(MIN_PARTS, round(len(x) / PART)), len(x))
         xs, ts = np.array_split(x, parts), np.array_split(targets, parts)
+        for number in range(len(self._parts), parts):
+            self._parts[number] = self._part()
 
         def work(part: int) -> tuple[float, np.ndarray, list[Any]]:
             rng = np.random.default_rng([*seed, part])
             # A loss that is no number is the caller's to notice; NumPy's warnings would not say where.
             with np.errstate(over="ignore", invalid="ignore", divide="ignore"):
-                logits, kept = self.forward(xs[part], rng)
-                loss, dlogits = cross_entropy(logits, ts[part])
-                return loss, self.backward(dlogits, kept), kept
+                logits, kept = self.forward(xs[part], rng, self._parts[part].scratch)
+                value, dlogits = loss(logits, ts[part])
+                return value, self.backward(dlogits, kept, self._parts[part]), kept
 
         done = list(threads.map(work, range(parts)))
         shares = [len(part) / len(x) for part in xs]
         gradient = np.zeros_like(self.vector)
         for share, (_, part, _) in zip(shares, done, strict=True):
             gradient += np.float32(share) * part
-        for number, layer in enumerate(self.layers):
+        for number, layer in enumerate(self.layers[self.frozen :], start=self.frozen):
             layer.absorb([kept[number] for _, _, kept in done])
-        return sum(share * loss for share, (loss, _, _) in zip(shares, done, strict=True)), gradient
+        return sum(share * value for share, (value, _, _) in zip(shares, done, strict=True)), gradient
+
+    def folded(self) -> list[Layer]:
+        """Return the same layers for use only: each normalisation is part of the convolution before it."""
+        return _folded(self.layers)
 
 
-def _walk(layers: Sequence[Layer], prefix: str = "", *, inner: bool = False) -> Iterator[tuple[str, Layer, bool]]:
-    """All layers with their dotted names, in the order they are applied."""
+class _Part(NamedTuple):
+    """What the work on one part of a batch is done in: memory, and the gradient, also layer by layer."""
+
+    scratch: Scratch
+    gradient: np.ndarray
+    gradients: list[Gradients]
+
+
+def _by_layer(layers: Sequence[Layer], named: Arrays, prefix: str) -> list[Gradients]:
+    sorted_out: list[Gradients] = []
     for number, layer in enumerate(layers):
-        name = f"{prefix}{number}"
-        yield name, layer, inner
+        mine = f"{prefix}{number}."
         if isinstance(layer, Residual):
-            yield from _walk(layer.inner, f"{name}.", inner=True)
+            sorted_out.append(_by_layer(layer.inner, named, mine))
+        else:
+            sorted_out.append({name[len(mine) :]: view for name, view in named.items() if name.startswith(mine)})
+    return sorted_out
+
+
+def follow(layers: Sequence[Layer], shape: Shape) -> list[Shape]:
+    """Shapes that the layers give one after the other for one clip of `shape`.
+
+    Raises PlanError, with the place of the layer, when one cannot work on what the one before gives.
+    """
+    shapes = []
+    for number, layer in enumerate(layers, start=1):
+        try:
+            shape = layer.shape(shape)
+        except ValueError as error:
+            raise PlanError(f"layer {number}: {error}") from None
+        shapes.append(shape)
+    return shapes
+
+
+def _folded(layers: Sequence[Layer]) -> list[Layer]:
+    made: list[Layer] = []
+    for layer in layers:
+        before = made[-1] if made else None
+        if isinstance(layer, BatchNorm) and isinstance(before, Convolution):
+            slope, shift = layer.slope_and_shift()
+            before.weights = {
+                "kernel": before.weights["kernel"] * slope,
+                "bias": before.weights.get("bias", np.float32(0)) * slope + shift,
+            }
+        elif isinstance(layer, Convolution):
+            own = (layer.time.taps, layer.bands.taps), (layer.time.stride, layer.bands.stride)
+            copy = Convolution(layer.channels, *own, layer.time.dilation, layer.padding)
+            copy.weights = dict(layer.weights)
+            made.append(copy)
+        elif isinstance(layer, Residual):
+            made.append(Residual(_folded(layer.inner)))
+        else:
+            made.append(layer)
+    return made
+
+
+def _walk(layers: Sequence[Layer], shapes: Sequence[Shape], prefix: str = "") -> Iterator[tuple[str, Layer, Shape]]:
+    """All layers that hold weights or state, with their dotted names and the shapes they are given, in order."""
+    for number, (layer, shape) in enumerate(zip(layers, shapes, strict=False)):
+        name = f"{prefix}{number}"
+        if isinstance(layer, Residual):
+            yield from _walk(layer.inner, [shape, *follow(layer.inner, shape)], f"{name}.")
+        else:
+            yield name, layer, shape

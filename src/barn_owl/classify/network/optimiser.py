@@ -25,19 +25,28 @@ class AdamW:
         self.count = 0
         self.first = np.zeros_like(weights)
         self.second = np.zeros_like(weights)
+        self._a, self._b = np.empty_like(weights), np.empty_like(weights)
 
     def step(self, gradient: np.ndarray, rate: float) -> None:
         """Move the weights against `gradient`; `rate` is the learning rate of this step."""
         self.count += 1
-        self.first += (1 - self.beta1) * (gradient - self.first)
-        self.second += (1 - self.beta2) * (gradient * gradient - self.second)
-        root = np.sqrt(self.second / (1 - self.beta2**self.count))
-        root += 1e-8
-        move = self.first / root
-        move *= 1 / (1 - self.beta1**self.count)
-        move += self.decay * self.weights
-        move *= rate
-        self.weights -= move
+        a, b = self._a, self._b  # in place: fresh arrays of this size cost as much as the sums
+        np.subtract(gradient, self.first, out=a)
+        a *= 1 - self.beta1
+        self.first += a
+        np.multiply(gradient, gradient, out=a)
+        a -= self.second
+        a *= 1 - self.beta2
+        self.second += a
+        np.sqrt(self.second, out=a)
+        a *= 1 / np.sqrt(1 - self.beta2**self.count)
+        a += 1e-8
+        np.divide(self.first, a, out=a)
+        a *= rate / (1 - self.beta1**self.count)
+        np.multiply(self.decay, self.weights, out=b)
+        b *= rate
+        self.weights -= a
+        self.weights -= b
 
 
 def clip_norm(gradient: np.ndarray, longest: float) -> float:

@@ -1,0 +1,43 @@
+"""What a training in progress leaves behind after each epoch, so that it can go on later."""
+
+import json
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from safetensors import SafetensorError, safe_open
+from safetensors.numpy import save_file
+
+from barn_owl.errors import ModelError
+from barn_owl.files import whole_file
+
+
+@dataclass(frozen=True, kw_only=True)
+class Checkpoint:
+    """Arrays (weights, averages, moments, the best so far), numbers (steps, random state) and the curves so far."""
+
+    arrays: dict[str, np.ndarray]
+    numbers: dict[str, Any]
+    curves: list[dict[str, Any]]
+
+    def save(self, path: str | Path) -> None:
+        """Write the checkpoint, whole or not at all. Raises OutputError when that fails."""
+        arrays = {name: np.ascontiguousarray(array) for name, array in self.arrays.items()}
+        header = json.dumps({"numbers": self.numbers, "curves": self.curves})
+        with whole_file(path) as beside:
+            try:
+                save_file(arrays, beside, metadata={"barn_owl_checkpoint": header})
+            except SafetensorError as error:  # how the writer reports a full disk
+                raise OSError(str(error)) from error
+
+
+def read_checkpoint(path: str | Path) -> Checkpoint:
+    """Read a checkpoint. Raises ModelError when it is damaged."""
+    try:
+        with safe_open(path, framework="numpy") as file:
+            header = json.loads((file.metadata() or {})["barn_owl_checkpoint"])
+            arrays = {name: file.get_tensor(name) for name in file.keys()}  # noqa: SIM118 - not a mapping
+        return Checkpoint(arrays=arrays, numbers=header["numbers"], curves=header["curves"])
+    except (SafetensorError, OSError, KeyError, ValueError) as error:
+        raise ModelError(f"{path} is damaged ({error}); train again without --resume") from error

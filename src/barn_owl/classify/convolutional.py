@@ -1,0 +1,113 @@
+"""The families tcn and cnn: networks that slide along time."""
+
+from typing import Any, Literal
+
+import numpy as np
+
+from barn_owl.classify.family import Cost
+from barn_owl.classify.network import Network, PoolAll
+from barn_owl.classify.network.architecture import NetworkSettings, with_head
+from barn_owl.classify.network.layer import Fresh, Layer, Shape
+from barn_owl.classify.plan import input_shape, layers_for
+
+WINDOWS_AT_ONCE = 64
+OWN_STEP = 4
+"""Frames from one window to the next where windows cannot share their convolutions."""
+
+
+class Convolutional:
+    """A network over the frames of a window; `name` is "tcn" (bands are channels) or "cnn" (bands are an axis).
+
+    Where nothing is padded in time, windows share their convolutions, and a window scores what the same excerpt would
+    as a clip. Mean and last layer are linear, so the logits of a window are the mean of those of its steps.
+    A network of the user's that pads in time or pools everything on the way is applied to each window by itself.
+    """
+
+    def __init__(
+        self, name: str, frames: int, features: int, labels: int, settings: NetworkSettings, rng: np.random.Generator
+    ) -> None:
+        self.name, self.settings, self.features = name, settings, features
+        layers = layers_for(settings, name, (frames, features))
+        self._given = input_shape(name, (frames, features))
+        self.network = Network(with_head(layers, self._given, labels, settings.dropout), self._given, rng)
+        self._body, self._pool, self._head = _parted(self.network)
+        span, jump = 1, 1
+        for layer in self._body:
+            span, jump = span + (layer.span - 1) * jump, jump * layer.stride
+        if self.is_shared:
+            self.steps = self.network.shapes[len(self._body)][0]
+            self.step, self.reach, self.window = jump, span, span + (self.steps - 1) * jump
+        else:
+            self.step, self.reach, self.window = OWN_STEP, frames, frames
+        self._folded: list[Layer] | None = None
+
+    @property
+    def is_shared(self) -> bool:
+        """Whether windows share their convolutions."""
+        return self._pool is not None
+
+    def input(self, windows: np.ndarray) -> np.ndarray:
+        """Windows ``(clips, frames, features)`` as the network is given them."""
+        return windows.reshape(*windows.shape[:2], *self._given[1:])
+
+    def logits(self, frames: np.ndarray, extras: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray]:  # noqa: ARG002
+        """Return the logits of all windows and of all steps; see `Family`."""
+        if self._folded is None:
+            self._folded = self.network.folded()
+        if self._pool is None:
+            view = np.lib.stride_tricks.sliding_window_view(frames, self.window, axis=0)[:: self.step].swapaxes(1, 2)
+            parts = (view[at : at + WINDOWS_AT_ONCE] for at in range(0, len(view), WINDOWS_AT_ONCE))
+            windows = np.concatenate([_through(self._folded, self.input(part)) for part in parts])
+            return windows, windows
+        cut = len(self._folded) - len(self._head) - 1
+        steps = _through(self._folded[:cut], self.input(frames[None]))[0]
+        pool = np.max if self._pool == "max" else np.mean
+        steps = steps if steps.ndim == 2 else pool(steps, axis=1)
+        head = self._folded[cut + 1 :]
+        local = _through(head, steps)
+        view = np.lib.stride_tricks.sliding_window_view(local if self._is_linear else steps, self.steps, axis=0)
+        pooled = pool(view, axis=-1)
+        return (pooled if self._is_linear else _through(head, pooled)), local
+
+    @property
+    def _is_linear(self) -> bool:
+        """Whether the mean of the logits of steps is the logits of their mean."""
+        return self._pool == "mean" and len(self._head) == 2
+
+    def renew(self) -> None:
+        """Forget what was prepared for use, as the weights have changed."""
+        self._folded = None
+
+    def arrays(self) -> dict[str, np.ndarray]:
+        """Weights and running statistics of the network."""
+        return self.network.arrays()
+
+    def shape(self) -> dict[str, Any]:
+        """Length of the window and the settings."""
+        return {"frames": self.window, "settings": self.settings.model_dump()}
+
+    def cost(self) -> Cost:
+        """Weights and multiply-adds of one window on its own."""
+        work = sum(layer.multiply_adds(shape) for layer, shape in zip(self.network.layers, self._shapes, strict=True))
+        return Cost(weights=len(self.network.vector), multiply_adds=work)
+
+    @property
+    def _shapes(self) -> list[Shape]:
+        return self.network.shapes[:-1]
+
+
+def _through(layers: list[Layer], x: np.ndarray) -> np.ndarray:
+    scratch = Fresh()
+    for layer in layers:
+        x, _ = layer.forward(x, None, scratch)
+    return x
+
+
+def _parted(network: Network) -> tuple[list[Layer], Literal["mean", "max"] | None, list[Layer]]:
+    """Layers that slide along time, how their steps are pooled, and what comes after; None where that cannot be."""
+    for number, layer in enumerate(network.layers):
+        if isinstance(layer, PoolAll):
+            return network.layers[:number], layer.kind, network.layers[number + 1 :]
+        if not layer.keeps_windows or len(network.shapes[number + 1]) == 1:
+            break
+    return network.layers, None, []

@@ -1,0 +1,75 @@
+"""The kernel family: logistic regression in the space of a Gaussian kernel."""
+
+from collections.abc import Iterator
+
+import numpy as np
+import scipy.linalg
+
+from barn_owl.classify.logistic import fit_logistic
+from barn_owl.classify.plan import KernelSettings
+from barn_owl.classify.rows import Candidate, RowTask
+
+WIDTHS = (0.7, 1.2, 2.0)
+PENALTIES = (3e-2, 1e-2, 3e-3, 1e-3, 3e-4, 1e-4)
+SMALLEST = 1e-6
+"""Directions in which the landmarks differ less than this, relative to the largest, are left out."""
+
+
+class Kernel:
+    """Logits are a weighted sum of how alike a row is to each landmark, ``exp(-d^2 / (2 width^2 features))``.
+
+    landmarks : ``(m, features)``; coefficients : ``(m, labels)``; bias : ``(labels,)``.
+    """
+
+    def __init__(self, landmarks: np.ndarray, width: float, coefficients: np.ndarray, bias: np.ndarray) -> None:
+        self.landmarks, self.width, self.coefficients, self.bias = landmarks, width, coefficients, bias
+
+    def logits(self, rows: np.ndarray) -> np.ndarray:
+        """Return the logits; see `RowClassifier`."""
+        return np.asarray(alike(rows, self.landmarks, self.width) @ self.coefficients + self.bias)
+
+    def arrays(self) -> dict[str, np.ndarray]:
+        """Return all that was learnt."""
+        return {
+            "landmarks": self.landmarks,
+            "width": np.array([self.width], dtype=np.float32),
+            "coefficients": self.coefficients,
+            "bias": self.bias,
+        }
+
+    def multiply_adds(self) -> int:
+        """One for each feature and label of each landmark."""
+        return self.landmarks.size + self.coefficients.size
+
+
+def alike(rows: np.ndarray, others: np.ndarray, width: float) -> np.ndarray:
+    """How alike each of `rows` is to each of `others`: ``exp(-d^2 / (2 width^2 features))``; ``(rows, others)``."""
+    squares = np.einsum("nf,nf->n", rows, rows)[:, None] + np.einsum("nf,nf->n", others, others)
+    squares -= 2 * (rows @ others.T)
+    np.maximum(squares, 0, out=squares)
+    squares *= -1 / (2 * width**2 * rows.shape[1])
+    return np.asarray(np.exp(squares, out=squares))
+
+
+def candidates(task: RowTask, settings: KernelSettings) -> Iterator[Candidate]:
+    """Give a candidate for each width and penalty.
+
+    With no more rows than landmarks this is kernel logistic regression itself; else the rows are seen through a drawn
+    part of them: Williams and Seeger, "Using the Nystroem Method to Speed Up Kernel Machines", NIPS 2000.
+    """
+    chosen = np.sort(task.rng.permutation(len(task.rows))[: settings.landmarks])
+    landmarks = np.ascontiguousarray(task.rows[chosen])
+    for width in WIDTHS if settings.width is None else (settings.width,):
+        values, vectors = scipy.linalg.eigh(alike(landmarks, landmarks, width).astype(np.float64))
+        kept = values > SMALLEST * values[-1]
+        # Inner products of these features are the kernel: K_nm K_mm^-1 K_mn.
+        into = vectors[:, kept] / np.sqrt(values[kept])
+        features = alike(task.rows, landmarks, width) @ into
+        weights = None
+        for penalty in PENALTIES if settings.penalty is None else (settings.penalty,):
+            weights, loss = fit_logistic(
+                features, task.targets, task.weights, penalty, task.overlapping, start=weights
+            )
+            coefficients, bias = (into @ weights[:-1]).astype(np.float32), weights[-1].astype(np.float32)
+            made = Kernel(landmarks, width, coefficients, bias)
+            yield Candidate.made(made, loss, made.logits(task.watched))

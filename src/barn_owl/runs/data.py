@@ -1,0 +1,145 @@
+"""The clips of a run, read: which are used, on which side, with which labels, and their frames."""
+
+import logging
+import tempfile
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from barn_owl.classify import ClipFrames, Examples, Plan, load_frames
+from barn_owl.classify.extras import ExtraColumns, learn_columns
+from barn_owl.clips import check_clip_table, join_overlapping, labels_in, split_clips
+from barn_owl.clips.duplicates import file_families
+from barn_owl.errors import PlanError, TableError
+from barn_owl.features.cache import excerpts
+
+logger = logging.getLogger(__name__)
+
+
+@dataclass(frozen=True, kw_only=True)
+class RunData:
+    """Clips with a side each, and their frames.
+
+    asked : the rows that were wanted; table : those that can be used, in the order of `frames`; skipped : the reason
+    for each of the others, by row number of `asked`.
+    """
+
+    asked: pd.DataFrame
+    table: pd.DataFrame
+    frames: ClipFrames
+    skipped: dict[int, str]
+    labels: list[str]
+
+    def with_sides(self, sides: Any) -> "RunData":
+        """Return the same clips with other sides, one for each row of `table`."""
+        return replace(self, table=self.table.assign(split=sides))
+
+    def examples(self, plan: Plan, extra_columns: ExtraColumns) -> tuple[Examples, Examples]:
+        """Training and validation examples. Raises TableError when a side, or a label on the training side, is empty."""
+        targets = np.zeros((len(self.table), len(self.labels)), dtype=np.float32)
+        for row, text in enumerate(self.table["label"]):
+            for label in labels_in(text) if plan.overlapping else [text]:
+                targets[row, self.labels.index(label)] = 1
+        extras = extra_columns.rows(self.table)
+        sides = []
+        for side in ("train", "validation"):
+            rows = np.flatnonzero(self.table["split"] == side)
+            if not len(rows):
+                raise TableError(f"no usable clip is on the {side} side of the split")
+            own = self.table.iloc[rows]
+            sources = excerpts(own["file"], own["start_s"], own["end_s"])
+            sides.append(
+                Examples(
+                    clips=self.frames.take(rows),
+                    targets=targets[rows],
+                    extras=extras[rows],
+                    sources=sources,
+                    overlapping=plan.overlapping,
+                )  # fmt: skip
+            )
+        missing = [label for number, label in enumerate(self.labels) if not sides[0].targets[:, number].any()]
+        if missing:
+            raise TableError(
+                f"no clip of {', '.join(map(repr, missing))} is on the training side: its groups are all elsewhere; "
+                'name more groups, or set split.together = "file"'
+            )
+        unseen = [label for number, label in enumerate(self.labels) if not sides[1].targets[:, number].any()]
+        if unseen:
+            logger.warning(
+                "no clip of %s is on the validation side: when to stop is judged by the other labels",
+                ", ".join(map(repr, unseen)),
+            )
+        return sides[0], sides[1]
+
+    def extra_columns(self, plan: Plan) -> ExtraColumns:
+        """What the plan's further columns hold on the training side."""
+        return learn_columns(self.table[self.table["split"] == "train"], plan.columns)
+
+
+def usable_clips(clips: pd.DataFrame, plan: Plan) -> pd.DataFrame:
+    """Return the labelled rows, those of one excerpt joined if labels may overlap.
+
+    Raises TableError for a second label of an excerpt, PlanError for a background label that no clip has.
+    """
+    clips = check_clip_table(clips)
+    labelled = clips[clips["label"] != ""].reset_index(drop=True)
+    if len(labelled) < len(clips):
+        logger.warning("%d of %d rows have no label and are left out", len(clips) - len(labelled), len(clips))
+    if plan.overlapping:
+        labelled = join_overlapping(labelled)
+    twice = labelled.duplicated(["file", "start_s", "end_s"])
+    if twice.any():
+        row = labelled[twice].iloc[0]
+        raise TableError(
+            f"{row['file']} has more than one label for the same excerpt (one is {row['label']!r}); "
+            "keep one of the rows, or set overlapping = true in the plan if a clip may carry several"
+        )
+    labels = label_names(labelled, plan)
+    unknown = [label for label in plan.background if label not in labels]
+    if unknown and len(labelled):
+        raise PlanError(f"background: no clip is labelled {unknown[0]!r}; there are {', '.join(labels)}")
+    return labelled
+
+
+def label_names(clips: pd.DataFrame, plan: Plan) -> list[str]:
+    """Labels of a table in alphabetical order."""
+    if not plan.overlapping:
+        return sorted(clips["label"].unique())
+    return sorted({label for text in clips["label"] for label in labels_in(text)})
+
+
+def with_sides(clips: pd.DataFrame, plan: Plan) -> pd.DataFrame:
+    """Split clips; files with the same bytes stay on one side, whatever they are called."""
+    known = clips if "family" in clips else clips.assign(family=file_families(clips))
+    sided = split_clips(known.assign(label=_for_sharing(clips, plan)), plan.split, seed=plan.seed)
+    return clips.assign(split=sided["split"])
+
+
+def _for_sharing(clips: pd.DataFrame, plan: Plan) -> pd.Series:
+    """One label a clip to share out by: of several the rarest."""
+    if not plan.overlapping:
+        return clips["label"]
+    counts = pd.Series([label for text in clips["label"] for label in labels_in(text)]).value_counts()
+    return clips["label"].map(lambda text: min(labels_in(text), key=lambda label: (counts[label], label)))
+
+
+@contextmanager
+def read_clips(
+    clips: pd.DataFrame,
+    plan: Plan,
+    *,
+    workers: int,
+    cache: str | Path | None = None,
+    reading: Callable[[int, int], None] | None = None,
+) -> Iterator[RunData]:
+    """Compute the frames of clips, in a temporary cache if none is given; they are there inside the block."""
+    with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as temporary:
+        frames, kept, skipped = load_frames(
+            clips, plan.front_end, plan.clips, workers=workers, cache=cache or temporary, progress=reading
+        )
+        yield RunData(asked=clips, table=kept, frames=frames, skipped=skipped, labels=label_names(kept, plan))

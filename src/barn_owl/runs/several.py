@@ -1,0 +1,202 @@
+"""Several trainings on the same clips: families side by side, seeds, folds, and their ensemble."""
+
+import time
+from collections.abc import Callable, Mapping, Sequence
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from barn_owl.classify import Fitted, Model, Plan, fit
+from barn_owl.classify.ensemble import Ensemble
+from barn_owl.classify.extras import ExtraColumns
+from barn_owl.classify.plan import CONVOLUTIONAL, FAMILIES
+from barn_owl.clips import fold_clips, sides_of_fold, write_clip_table
+from barn_owl.clips.table import SIDES
+from barn_owl.errors import ModelError, TableError
+from barn_owl.evaluate.predictions import with_predictions
+from barn_owl.files import claim_folder, write_json
+from barn_owl.runs.data import RunData, read_clips, usable_clips, with_sides
+from barn_owl.runs.run import judge
+from barn_owl.runs.suggest import suggest_plan
+from barn_owl.runs.training import Watcher, as_model, fit_into, write_run, write_table
+
+Told = Callable[[str, int, int], None]
+"""Called with the name of the training that begins, its number from 1, and how many there are."""
+
+
+def train_families(
+    clips: pd.DataFrame,
+    folder: str | Path,
+    plan: Plan | None = None,
+    *,
+    families: Sequence[str] = FAMILIES,
+    estimators: Mapping[str, Any] | None = None,
+    workers: int = 2,
+    force: bool = False,
+    cache: str | Path | None = None,
+    reading: Callable[[int, int], None] | None = None,
+    watch: Watcher | None = None,
+    told: Told | None = None,
+) -> pd.DataFrame:
+    """Train families on the same clips and the same split, each into a run of its own in `folder`, and rank them.
+
+    estimators : classifiers of somebody else's by name, with ``fit`` and ``predict_proba``; they are given the same
+    pooled features and are judged alongside, but leave no run. The plan's further columns go to the pooled families.
+
+    Returns the ranking, also in ``families.csv``: one row a family with loss, F1 and balanced accuracy on the
+    validation side (which it is ranked by) and on the test side, numbers kept, multiply-adds a window, seconds.
+    """
+    plan = plan or suggest_plan(clips).plan
+    sided = with_sides(usable_clips(clips, plan), plan)
+    folder = claim_folder(folder, force=force)
+    own = dict(estimators or {})
+    rows: list[dict[str, Any]] = []
+    with read_clips(sided, plan, workers=workers, cache=cache, reading=reading) as data:
+        for number, name in enumerate([*families, *own], start=1):
+            if told:
+                told(name, number, len(families) + len(own))
+            begin = time.perf_counter()
+            if name in own:
+                fitted, extra_columns, its_plan = *_foreign(plan, data, own[name], workers), plan
+            else:
+                its_plan = plan.but(family=name, columns=[] if name in CONVOLUTIONAL else plan.columns)
+                target = claim_folder(folder / name, force=force)
+                run = fit_into(target, its_plan, data, workers=workers, watch=watch, begin=begin)
+                rows.append(_ranked(name, run.model, run.predictions, time.perf_counter() - begin))
+                continue
+            model = as_model(its_plan, data, fitted, extra_columns)
+            predictions = with_predictions(model, data.table, data.frames)
+            rows.append(_ranked(name, model, predictions, time.perf_counter() - begin))
+    ranking = pd.DataFrame(rows).sort_values(
+        ["validation_balanced_accuracy", "validation_f1"], ascending=False, kind="stable", ignore_index=True
+    )
+    write_table(ranking, folder / "families.csv")
+    return ranking
+
+
+def _foreign(plan: Plan, data: RunData, estimator: Any, workers: int) -> tuple[Fitted, ExtraColumns]:
+    pooled = plan.but(family="logistic")
+    extra_columns = data.extra_columns(pooled)
+    sides = data.examples(pooled, extra_columns)
+    return fit(pooled, data.labels, *sides, workers=workers, estimator=estimator), extra_columns
+
+
+def _ranked(name: str, model: Model, predictions: pd.DataFrame, seconds: float) -> dict[str, Any]:
+    row: dict[str, Any] = {"family": name}
+    for side in ("validation", "test"):
+        chosen = predictions[predictions["split"] == side].reset_index(drop=True)
+        scores = judge(model, chosen, side).scores if len(chosen) else None
+        row[f"{side}_balanced_accuracy"] = np.nan if scores is None else scores.balanced_accuracy
+        row[f"{side}_f1"] = np.nan if scores is None else scores.macro_f1
+    cost = model.family.cost()
+    return row | {"weights": cost.weights, "multiply_adds": cost.multiply_adds, "seconds": round(seconds, 2)}
+
+
+def train_several(
+    clips: pd.DataFrame,
+    folder: str | Path,
+    plan: Plan | None = None,
+    *,
+    seeds: int | None = None,
+    folds: int | None = None,
+    ensemble: bool = False,
+    workers: int = 2,
+    force: bool = False,
+    cache: str | Path | None = None,
+    reading: Callable[[int, int], None] | None = None,
+    watch: Watcher | None = None,
+    told: Told | None = None,
+) -> pd.DataFrame:
+    """Train with several seeds on one split, or once a fold with that fold as the test; say how far results spread.
+
+    Each training is a run of its own in `folder`, ``seed-0`` and so on, or ``fold-1``. ensemble : write one more run,
+    to `folder` itself: a model that gives the mean of what all of them say. With seeds it is judged on the common test
+    side. With folds its predictions are those of the member that had not heard the clip, so they are honest, if a
+    little worse than the ensemble itself.
+
+    Returns a row for each training with the balanced accuracy and F1 of its validation and test side, also in
+    ``spread.csv``, with the mean and the deviation in ``spread.json``. Raises TableError when there are fewer groups
+    than folds.
+    """
+    if (seeds is None) == (folds is None):
+        raise TableError("say either how many seeds or how many folds")
+    plan = plan or suggest_plan(clips).plan
+    usable = usable_clips(clips, plan)
+    if folds is not None and folds < len(SIDES):
+        raise TableError(
+            f"at least {len(SIDES)} folds are needed: one tests, one validates, the rest train; got {folds}"
+        )
+    sided = (
+        with_sides(usable, plan) if folds is None else fold_clips(usable, folds, seed=plan.seed, shares=plan.split)
+    )
+    folder = claim_folder(folder, force=force)
+    rows, models, unseen = [], [], []
+    begin = time.perf_counter()
+    with read_clips(sided, plan, workers=workers, cache=cache, reading=reading) as data:
+        total = seeds or folds or 0
+        for number in range(total):
+            name = f"seed-{plan.seed + number}" if folds is None else f"fold-{number + 1}"
+            if told:
+                told(name, number + 1, total)
+            own, its_plan = data, plan.but(seed=plan.seed + number)
+            if folds is not None:
+                own, its_plan = data.with_sides(sides_of_fold(data.table, number + 1)["split"]), plan
+            target = claim_folder(folder / name, force=force)
+            run = fit_into(target, its_plan, own, workers=workers, watch=watch)
+            rows.append(_ranked(name, run.model, run.predictions, run.provenance["seconds"]))
+            models.append(run.model)
+            unseen.append(run.predictions[run.predictions["split"] == "test"])
+        if ensemble:
+            together = ensemble_of(models)
+            fitted = Fitted(family=together.family, mean=together.mean, deviation=together.deviation)
+            run = write_run(
+                folder, plan, data if folds is None else data.with_sides("train"), together, fitted, begin
+            )
+            if folds is not None:
+                write_clip_table(pd.concat(unseen, ignore_index=True), folder / "predictions.csv")
+                write_json(folder / "scores.json", {"test": run.evaluate().scores.as_dict()})
+    table = pd.DataFrame(rows).rename(columns={"family": "training"})
+    write_table(table, folder / "spread.csv")
+    write_json(folder / "spread.json", spread(table))
+    return table
+
+
+def spread(table: pd.DataFrame) -> dict[str, dict[str, float]]:
+    """Mean and deviation (of the sample) of each score over the trainings."""
+    scores = [name for name in table if name.startswith(("validation_", "test_")) and table[name].notna().all()]
+    return {
+        name: {
+            "mean": float(table[name].mean()),
+            "deviation": float(table[name].std(ddof=1)) if len(table) > 1 else 0.0,
+        }
+        for name in scores
+    }
+
+
+def ensemble_of(models: Sequence[Model]) -> Model:
+    """Make one model of several, that gives the mean of what they say.
+
+    Raises ModelError when their labels, front ends or clip settings differ.
+    """
+    first = models[0]
+    for model in models[1:]:
+        for what in ("labels", "front_end", "clips", "overlapping", "extra_columns"):
+            if getattr(model, what) != getattr(first, what):
+                raise ModelError(f"the models cannot be one: their {what} differ")
+    members = [(model.family, model.mean, model.deviation) for model in models]
+    width = first.front_end.width
+    return Model(
+        labels=first.labels,
+        background=first.background,
+        front_end=first.front_end,
+        clips=first.clips,
+        decision=first.decision,
+        mean=np.zeros(width, dtype=np.float32),
+        deviation=np.ones(width, dtype=np.float32),
+        family=Ensemble(members, first.overlapping),
+        overlapping=first.overlapping,
+        extra_columns=first.extra_columns,
+        provenance=first.provenance | {"members": len(models)},
+    )

@@ -1,0 +1,65 @@
+"""Training further from a model: what must be the same, and what is taken over."""
+
+import numpy as np
+
+from barn_owl.classify import Fitted, Model, Plan, load_model
+from barn_owl.classify.convolutional import Convolutional
+from barn_owl.classify.plan import CONVOLUTIONAL
+from barn_owl.errors import PlanError
+
+
+def adopt(plan: Plan, model: Model, path: str) -> Plan:
+    """Return the plan with front end, clips, family and network of a model that it is to start from."""
+    family = _network_family(model, path)
+    return plan.but(
+        family=family.name,
+        front_end=model.front_end.model_dump(),
+        clips=model.clips.model_dump(),
+        overlapping=model.overlapping,
+        start={"model": path},
+        **{family.name: family.settings.model_dump()},
+    )
+
+
+def starting_point(plan: Plan, labels: list[str]) -> Fitted | None:
+    """Load the model that the plan starts from, with a last layer for `labels`; None when it starts from nothing.
+
+    Labels that the model knows keep their weights; others begin near zero. Raises PlanError when front end, window,
+    family or network differ: weights mean nothing to other features.
+    """
+    if not plan.start.model:
+        return None
+    model = load_model(plan.start.model)
+    family = _network_family(model, plan.start.model)
+    adopted = adopt(plan, model, plan.start.model)
+    for key in ("family", "front_end", "clips", "overlapping", family.name):
+        if getattr(adopted, key) != getattr(plan, key):
+            raise PlanError(
+                f"start.model: {plan.start.model} was trained with another {key}; use the model's own "
+                "(--start-from takes it over), or train from nothing"
+            )
+    made = Convolutional(
+        family.name, plan.window_frames, plan.front_end.width, len(labels), family.settings,
+        np.random.default_rng(plan.seed),
+    )  # fmt: skip
+    if plan.start.frozen >= len(made.network.layers):
+        raise PlanError(f"start.frozen must be less than {len(made.network.layers)}, the layers of the network")
+    arrays = {name: array.copy() for name, array in made.network.arrays().items()}
+    last = str(len(made.network.layers) - 1)
+    for name, array in family.network.arrays().items():
+        if name.split(".")[0] != last:
+            arrays[name] = array
+            continue
+        for number, label in enumerate(labels):
+            if label in model.labels:
+                arrays[name][..., number] = array[..., model.labels.index(label)]
+    made.network.load(arrays)
+    return Fitted(family=made, mean=model.mean, deviation=model.deviation)
+
+
+def _network_family(model: Model, path: str) -> Convolutional:
+    if not isinstance(model.family, Convolutional):
+        raise PlanError(
+            f"start.model: {path} is a {model.family.name}; only {' and '.join(CONVOLUTIONAL)} can be trained further"
+        )
+    return model.family
