@@ -3,12 +3,12 @@
 from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
+from barn_owl.classify.tcn import Tcn
 from threadpoolctl import threadpool_limits
 from timing import best_seconds, tell
 
 from barn_owl.classify.network import AdamW
 from barn_owl.classify.plan import TcnSettings
-from barn_owl.classify.tcn import Tcn
 
 FRAMES, BANDS, LABELS = 97, 48, 7
 

@@ -10,19 +10,26 @@ from barn_owl.classify.network import (
     Convolution,
     Dense,
     Dropout,
-    MeanOverTime,
+    Flatten,
+    FoldBands,
     Network,
+    Pool,
+    PoolAll,
     Relu,
     Residual,
+    binary_cross_entropy,
     cross_entropy,
+    sigmoid,
     softmax,
     warm_cosine,
 )
+from barn_owl.classify.network.layer import Scratch
 from barn_owl.classify.network.optimiser import clip_norm
+from barn_owl.errors import PlanError
 from helpers import assert_close
 
 
-def slope(f: Callable[[np.ndarray], float], x: np.ndarray, step: float = 1e-3) -> np.ndarray:
+def slope(f: Callable[[np.ndarray], float], x: np.ndarray, step: float = 1e-4) -> np.ndarray:
     """Gradient of `f` at the float64 array `x` by central differences of order four."""
     grad = np.empty_like(x)
     for i in np.ndindex(x.shape):
@@ -33,34 +40,50 @@ def slope(f: Callable[[np.ndarray], float], x: np.ndarray, step: float = 1e-3) -
     return grad
 
 
-def network(layers, channels, rng, dtype=np.float64) -> Network:
+def network(layers, shape, rng) -> Network:
     """A network in float64, so that finite differences are exact enough."""
-    made = Network(layers, channels, rng)
-    wide = made.vector.astype(dtype) + 0.1 * rng.standard_normal(len(made.vector))
-    made.vector = wide
-    for (layer, key, _), view in zip(made._names, made._views(wide), strict=True):
-        layer.weights[key] = view
+    made = Network(layers, shape, rng)
+    made.set_vector(made.vector.astype(np.float64) + 0.1 * rng.standard_normal(len(made.vector)))
     return made
 
 
+def conv(channels, taps, stride=1, **more):
+    """A convolution along time, or along time and bands where `taps` is a pair."""
+    both = lambda size: size if isinstance(size, tuple) else (size, 1)
+    return Convolution(channels, both(taps), both(stride), **more)
+
+
 @pytest.mark.parametrize(
-    "layers",
+    ("layers", "shape"),
     [
-        pytest.param(lambda: [Convolution(3, taps=1), Relu(), Convolution(3, taps=3)], id="convolution"),
-        pytest.param(lambda: [Convolution(3, taps=2), Relu(), Convolution(3, taps=4, stride=2)], id="stride"),
-        pytest.param(lambda: [Convolution(3, taps=1), Relu(), Convolution(3, taps=3, stride=3)], id="stride of taps"),
-        pytest.param(lambda: [Convolution(3, taps=2), BatchNorm()], id="batch normalisation"),
-        pytest.param(lambda: [Convolution(3, taps=2), MeanOverTime(), Dense(2)], id="mean and dense"),
+        pytest.param(lambda: [conv(3, 1), Relu(), conv(3, 3)], (11, 2), id="convolution"),
+        pytest.param(lambda: [conv(3, 2), Relu(), conv(3, 4, 2)], (11, 2), id="stride"),
+        pytest.param(lambda: [conv(3, 1), Relu(), conv(3, 3, 3)], (11, 2), id="stride of taps"),
+        pytest.param(lambda: [conv(3, 1, bias=True), conv(2, 3, dilation=2, bias=True)], (11, 2), id="dilation, bias"),
+        pytest.param(lambda: [conv(3, 1), conv(3, 4, 2, padding="same")], (11, 2), id="same"),
+        pytest.param(lambda: [conv(3, 1), Relu(), conv(None, 3, 2)], (11, 2), id="depthwise"),
         pytest.param(
-            lambda: [Convolution(3, taps=2), Residual([Convolution(3, taps=3), BatchNorm()]), Relu()], id="residual"
+            lambda: [conv(2, (1, 1)), Relu(), conv(3, (3, 3), (2, 1), padding="bands")], (6, 5, 1), id="two axes"
         ),
-        pytest.param(lambda: [Convolution(3, taps=2), Dropout(0.4)], id="dropout"),
+        pytest.param(
+            lambda: [conv(2, (1, 1)), conv(3, (2, 2), (2, 2)), conv(None, (2, 3), padding="same")],
+            (6, 5, 1), id="patches, depthwise over two axes",
+        ),
+        pytest.param(lambda: [conv(3, 2), BatchNorm(), Relu(), BatchNorm()], (11, 2), id="batch normalisation"),
+        pytest.param(lambda: [conv(3, 2), PoolAll("mean"), Dense(2)], (11, 2), id="mean and dense"),
+        pytest.param(lambda: [conv(3, (2, 2)), PoolAll("max"), Dense(2)], (5, 4, 1), id="maximum over all"),
+        pytest.param(lambda: [conv(3, 2), Pool("max", (3, 1), (2, 1)), BatchNorm()], (11, 2), id="maximum"),
+        pytest.param(lambda: [conv(2, (2, 2)), Pool("mean", (2, 2)), FoldBands(), conv(2, 2)], (7, 5, 1), id="mean"),
+        pytest.param(lambda: [conv(2, 2), Flatten(), Dense(3, is_last=False), Relu(), Dense(2)], (5, 2), id="flatten"),
+        pytest.param(lambda: [conv(3, 2), Residual([conv(3, 3), BatchNorm()]), Relu()], (11, 2), id="residual"),
+        pytest.param(lambda: [conv(3, 2), Residual([Relu(), conv(3, 3)]), Relu()], (11, 2), id="residual, relu first"),
+        pytest.param(lambda: [conv(3, 2), Dropout(0.4), Relu()], (11, 2), id="dropout"),
     ],
-)
-def test_gradients_are_finite_differences(layers, rng):
-    made = network(layers(), 2, rng)
-    x = rng.standard_normal((3, 11, 2))
-    wanted = rng.standard_normal(made.forward(x, np.random.default_rng(1))[0].shape)
+)  # fmt: skip
+def test_gradients_are_finite_differences(layers, shape, rng):
+    made = network(layers(), shape, rng)
+    x = rng.standard_normal((3, *shape))
+    wanted = rng.standard_normal((3, *made.shapes[-1]))
 
     def loss(x: np.ndarray) -> float:
         return float((made.forward(x, np.random.default_rng(1))[0] * wanted).sum())
@@ -72,30 +95,67 @@ def test_gradients_are_finite_differences(layers, rng):
         made.vector[:] = before
         return result
 
-    y, kept = made.forward(x, np.random.default_rng(1))
-    made.layers[0].is_first = False
-    gradient = made.backward(wanted.astype(y.dtype).copy(), kept)
-    # Differences of order four with a step of 1e-3 are good to about 1e-9 of the largest entry.
+    # Twice with the same memory: what the first batch leaves behind must not show in the second.
+    part = made._part()
+    for _ in range(2):
+        _, kept = made.forward(x, np.random.default_rng(1), part.scratch)
+        gradient = made.backward(wanted.copy(), kept, part).copy()
+    # Differences of order four with a step of 1e-4 are good to about 1e-9 of the largest entry.
     expected = slope(loss_of_weights, made.vector.copy())
     assert_close(gradient, expected, rtol=1e-6, atol=1e-8 * np.abs(expected).max())
 
-    dy, (_, kept) = wanted.copy(), made.forward(x, np.random.default_rng(1))  # backward may overwrite what was kept
+    made.layers[0].is_first = False
+    _, kept = made.forward(x, np.random.default_rng(1))
+    dy = wanted.copy()
     for number in reversed(range(len(made.layers))):
-        layer = made.layers[number]
-        into = {name: np.empty_like(array) for name, array in layer.weights.items()}
-        if isinstance(layer, Residual):
-            into = {
-                f"{place}.{name}": np.empty_like(array)
-                for place, inner in enumerate(layer.inner)
-                for name, array in inner.weights.items()
-            }
-        dy = layer.backward(dy, kept[number], into)
+        dy = made.layers[number].backward(dy, kept[number], part.gradients[number], part.scratch)
     assert_close(dy, slope(loss, x), rtol=1e-6, atol=1e-8)
 
 
+def test_folding_normalisation_into_convolutions_changes_nothing(rng):
+    layers = [conv(4, (3, 3), padding="bands"), BatchNorm(), Relu(), FoldBands(), conv(6, 1), BatchNorm(), Relu()]
+    made = Network([*layers, Residual([conv(6, 3), BatchNorm()]), Relu(), PoolAll(), Dense(3)], (12, 5, 1), rng)
+    for array in made.states().values():
+        array += rng.uniform(0, 0.5, array.shape).astype(np.float32)
+    x = rng.standard_normal((4, 12, 5, 1)).astype(np.float32)
+    folded = y = x
+    for layer in made.folded():
+        folded, _ = layer.forward(folded, None, Scratch())
+    y, _ = made.forward(x)
+    assert len(made.folded()) == len(made.layers) - 2
+    assert_close(folded, y, rtol=1e-4, atol=1e-5)  # the same sums in another order, in float32
+
+
+@pytest.mark.parametrize(
+    ("layers", "message"),
+    [
+        ([conv(3, 20)], "layer 1: a convolution needs 20 steps in time and gets 11"),
+        ([PoolAll(), conv(3, 2)], "layer 2: a convolution needs steps in time, but those are gone"),
+        ([conv(3, 2), Residual([conv(4, 3)])], r"layer 2: a residual block must keep bands and channels \(3,\)"),
+        ([FoldBands()], "layer 1: there are no bands to fold"),
+    ],
+)
+def test_layers_that_do_not_fit_are_named(layers, message, rng):
+    with pytest.raises(PlanError, match=message):
+        Network(layers, (11, 2), rng)
+
+
+def test_frozen_layers_stay_and_the_others_learn(rng):
+    net = tiny(rng)
+    net.frozen = 3
+    before, state = net.vector.copy(), {name: array.copy() for name, array in net.states().items()}
+    optimiser = AdamW(net.vector, decay=0.1, decayed=net.kernels)
+    x, targets = rng.standard_normal((8, 20, 4)).astype(np.float32), np.eye(3, dtype=np.float32)[np.arange(8) % 3]
+    with ThreadPoolExecutor(1) as threads:
+        _, gradient = net.learn(x, targets, (0, 0), threads)
+    optimiser.step(gradient, 0.1)
+    assert ((net.vector != before) == net.trained).all()
+    assert all((array == state[name]).all() for name, array in net.states().items())
+
+
 def test_convolution_is_numpy_correlate(rng):
-    layer = Convolution(4, taps=5, stride=2)
-    made = network([layer], 3, rng)
+    layer = conv(4, 5, 2)
+    made = network([layer], (20, 3), rng)
     x = rng.standard_normal((2, 20, 3))
     y, _ = made.forward(x)
     kernel = layer.weights["kernel"].reshape(5, 3, 4)
@@ -104,7 +164,7 @@ def test_convolution_is_numpy_correlate(rng):
         for n in range(2)
     ]
     assert_close(y, np.array(expected).transpose(0, 2, 1), rtol=1e-10)
-    assert y.shape[1] == layer.steps(20)
+    assert y.shape[1:] == layer.shape((20, 3))
 
 
 def test_cross_entropy_by_hand_and_by_differences(rng):
@@ -113,21 +173,26 @@ def test_cross_entropy_by_hand_and_by_differences(rng):
     logits, targets = rng.normal(size=(5, 3)), softmax(rng.normal(size=(5, 3)))
     _, gradient = cross_entropy(logits, targets)
     assert_close(gradient, slope(lambda z: cross_entropy(z, targets)[0], logits), rtol=1e-8, atol=1e-12)
+    loss, _ = binary_cross_entropy(np.zeros((2, 3)), np.ones((2, 3)))
+    assert loss == pytest.approx(np.log(2))
+    _, gradient = binary_cross_entropy(logits, targets)
+    assert_close(gradient, slope(lambda z: binary_cross_entropy(z, targets)[0], logits), rtol=1e-8, atol=1e-12)
+    assert_close(sigmoid(logits), 1 / (1 + np.exp(-logits)), rtol=1e-12)
     huge = np.array([[1e4, -1e4]], np.float32)
     assert cross_entropy(huge, np.array([[0, 1]], np.float32))[0] == 2e4
 
 
 def test_batch_norm_learns_the_running_moments(rng):
     layer = BatchNorm()
-    Network([layer], 2, rng)
+    Network([layer], (50, 2), rng)
     x = (rng.standard_normal((64, 50, 2)) * [2, 5] + [1, -3]).astype(np.float32)
-    y, kept = layer.forward(x, rng)
+    y, kept = layer.forward(x.copy(), rng, Scratch())
     assert_close(y.std(axis=(0, 1)), np.ones(2, np.float32), rtol=1e-3)
     for _ in range(100):
         layer.absorb([kept])
     assert_close(layer.state["mean"], x.mean(axis=(0, 1)), rtol=1e-3)
     # Not training, the running moments do the same as the batch's own.
-    assert_close(layer.forward(x, None)[0], y, rtol=1e-2, atol=1e-3)
+    assert_close(layer.forward(x, None, Scratch())[0], y, rtol=1e-2, atol=1e-3)
 
 
 def test_adamw_first_step_decay_and_convergence():
@@ -151,8 +216,8 @@ def test_clipping_keeps_the_direction():
 
 
 def tiny(rng) -> Network:
-    layers = [Convolution(8, taps=3), BatchNorm(), Relu(), MeanOverTime(), Dropout(0.3), Dense(3)]
-    return Network(layers, 4, rng)
+    layers = [conv(8, 3), BatchNorm(), Relu(), PoolAll(), Dropout(0.3), Dense(3)]
+    return Network(layers, (20, 4), rng)
 
 
 def test_the_number_of_threads_changes_nothing(seed):
@@ -170,8 +235,8 @@ def test_the_number_of_threads_changes_nothing(seed):
 def test_one_batch_is_learnt_by_heart(rng):
     x = rng.standard_normal((24, 20, 4)).astype(np.float32)
     targets = np.eye(3, dtype=np.float32)[rng.integers(0, 3, 24)]
-    layers = [Convolution(8, taps=3), BatchNorm(), Relu(), Convolution(16, taps=3), BatchNorm(), Relu()]
-    net = Network([*layers, MeanOverTime(), Dense(3)], 4, rng)
+    layers = [conv(8, 3), BatchNorm(), Relu(), conv(16, 3), BatchNorm(), Relu()]
+    net = Network([*layers, PoolAll(), Dense(3)], (20, 4), rng)
     optimiser = AdamW(net.vector, decay=0.0, decayed=net.kernels)
     with ThreadPoolExecutor(1) as threads:
         for step in range(150):

@@ -130,7 +130,7 @@ def chosen_windows(levels: np.ndarray, window: int, step: int, crop: str) -> np.
     """
     weights = window_activity(levels, window, step)
     if crop == "lively":
-        return lively(weights)
+        return lively(weights, window)
     if crop == "random":
         return np.ones(len(weights), dtype=bool)
     at = {"start": 0, "centre": (len(weights) - 1) // 2, "loudest": int(weights.argmax())}[crop]

@@ -4,8 +4,7 @@ from typing import Any
 
 import numpy as np
 
-from barn_owl.classify.network import BatchNorm, Dense, Dropout, Network, Relu
-from barn_owl.classify.network.layer import Layer
+from barn_owl.classify.network import BatchNorm, Dense, Dropout, Layer, Network, Relu
 from barn_owl.classify.plan import MlpSettings
 
 

@@ -31,7 +31,8 @@ class Model:
     """A trained classifier with everything needed to use it.
 
     labels : names in the order of the scores; background : those never reported as events.
-    mean, deviation : of the training frames, float32, shape ``(width,)``. overlapping : each label is scored by itself,
+    mean, deviation : of the training frames, float32, shape ``(width,)``. overlapping : each label is scored by
+    itself,
     so that scores need not sum to 1. extra_columns : further columns of a clip table that the family looks at.
     """
 

@@ -16,7 +16,8 @@ AT_ONCE = 512
 class Nearest:
     """The share of each label among the nearest training rows, a nearer one counting for more.
 
-    rows : ``(n, features)``; votes : ``(n, labels)``, the targets times the weight of the row. A neighbour at distance
+    rows : ``(n, features)``; votes : ``(n, labels)``, the targets times the weight of the row. A neighbour at
+    distance
     d counts ``1 / (d + s)``, s the mean distance of the neighbours.
     """
 

@@ -39,10 +39,6 @@ class RowTask:
     weights: np.ndarray
     watched: np.ndarray
 
-    @classmethod
-    def made(cls, classifier: RowClassifier, train_loss: float, watched: np.ndarray) -> "Candidate":
-        """Give a classifier that is there already."""
-        return cls(lambda: classifier, train_loss, watched)
     overlapping: bool
     rng: np.random.Generator
 

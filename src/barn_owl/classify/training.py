@@ -137,7 +137,7 @@ def fit_network(
 
 
 def _save(save: Callable[[Checkpoint], None], checkpoint: Checkpoint) -> None:
-    """Save a checkpoint; when that fails, such as on a full disk, say so and go on: the training itself is not lost."""
+    """Save a checkpoint; when that fails, as on a full disk, say so and go on: the training itself is not lost."""
     try:
         save(checkpoint)
     except OutputError as error:

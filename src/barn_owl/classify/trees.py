@@ -18,7 +18,8 @@ LEAST_WEIGHT = 0.5
 class Trees:
     """Sums of trees, all of one depth: at each node a feature is compared with a cut, ``<=`` to the left.
 
-    features, cuts : ``(rounds, labels, 2^depth - 1)``, the nodes of a tree level by level; leaves : ``(rounds, labels,
+    features, cuts : ``(rounds, labels, 2^depth - 1)``, the nodes of a tree level by level; leaves : ``(rounds,
+    labels,
     2^depth)``; start : ``(labels,)``.
     """
 
@@ -56,7 +57,7 @@ def candidates(task: RowTask, settings: TreesSettings) -> Iterator[Candidate]:
     """
     edges = [np.unique(np.quantile(column, np.arange(1, STEPS) / STEPS)) for column in task.rows.T]
     codes, watched_codes = _codes(task.rows, edges), _codes(task.watched, edges)
-    labels, weights = task.targets.shape[1], (task.weights / task.weights.mean())[:, None]
+    weights = (task.weights / task.weights.mean())[:, None]
     shares = (weights * task.targets).mean(axis=0).clip(1e-3, 1 - 1e-3)
     start = task.logits_of_shares(shares)
     logits = np.tile(start, (len(codes), 1)).astype(np.float64)
@@ -140,7 +141,7 @@ def _histograms(
     codes: np.ndarray, place: np.ndarray, nodes: int, gradient: np.ndarray, curvature: np.ndarray
 ) -> tuple[np.ndarray, np.ndarray]:
     """Sums of gradient and curvature by label, node, feature and step."""
-    rows, features = codes.shape
+    features = codes.shape[1]
     own = codes + np.arange(features) * STEPS
     size = nodes * features * STEPS
     sums = np.empty((2, len(gradient), size))

@@ -36,7 +36,7 @@ class Variants:
         self._next = self._thread.submit(self._make, epoch)
 
     def take(self, epoch: int) -> dict[int, np.ndarray]:
-        """Wait for the variants of an epoch, and begin them if that was not done; frames by the number of the clip."""
+        """Wait for the variants of an epoch, begun now if not before; frames by the number of the clip."""
         if self._next is None:
             self.start(epoch)
         waiting, self._next = self._next, None

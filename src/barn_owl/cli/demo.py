@@ -82,7 +82,7 @@ def command(
     voice.say(
         f"\nIn {time.perf_counter() - begin:.0f} s: {len(run.model.labels)} labels learnt, balanced accuracy "
         f"{scores.balanced_accuracy:.2f} on recorders never heard before "
-        f"({scores.majority_balanced_accuracy:.2f} by guessing)."
+        f"({1 / len(run.model.labels):.2f} by guessing)."
     )
     voice.say(
         f"Events: {found.recall:.0%} found, {found.precision:.0%} of those reported are right (F1 {found.f1:.2f}), "

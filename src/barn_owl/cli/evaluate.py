@@ -6,6 +6,7 @@ import click
 
 from barn_owl.cli.common import Voice, json_option, quiet_option, read_clips, workers_option
 from barn_owl.clips.table import SIDES, write_clip_table
+from barn_owl.evaluate import OverlapScores, Scores
 from barn_owl.files import whole_file, write_json
 from barn_owl.runs import Evaluation, open_run
 from barn_owl.show import confusion_figure, save_figure
@@ -46,15 +47,17 @@ def command(run: Path, clips: str | None, side: str, workers: int, as_json: bool
     folder = run / "evaluations" / name if clips or side != "test" else run
     write_evaluation(evaluation, folder)
     show_scores(voice, evaluation)
-    voice.say(f"\nWrote confusion.csv and figures/confusion.png to {folder}.")
+    if isinstance(evaluation.scores, Scores):
+        voice.say(f"\nWrote confusion.csv and figures/confusion.png to {folder}.")
     voice.result({"side": name, **evaluation.scores.as_dict()})
 
 
 def write_evaluation(evaluation: Evaluation, folder: Path) -> None:
     """Write the confusion table and figure to `folder`, and, unless it is the run itself, scores and predictions."""
-    with whole_file(folder / "confusion.csv") as beside:
-        evaluation.scores.confusion.to_csv(beside, index_label="label", lineterminator="\r\n")
-    save_figure(confusion_figure(evaluation.scores), folder / "figures" / "confusion.png")
+    if isinstance(evaluation.scores, Scores):  # where labels overlap, none is taken for another
+        with whole_file(folder / "confusion.csv") as beside:
+            evaluation.scores.confusion.to_csv(beside, index_label="label", lineterminator="\r\n")
+        save_figure(confusion_figure(evaluation.scores), folder / "figures" / "confusion.png")
     if not (folder / "model.safetensors").exists():
         write_json(folder / "scores.json", evaluation.scores.as_dict())
         write_clip_table(evaluation.predictions, folder / "predictions.csv")
@@ -64,6 +67,13 @@ def show_scores(voice: Voice, evaluation: Evaluation) -> None:
     """Show the scores next to the baseline, label by label, with the commonest confusions in words."""
     scores = evaluation.scores
     voice.say(f"\n{evaluation.side}: {scores.clips} clips")
+    if isinstance(scores, OverlapScores):
+        voice.say(
+            f"macro F1 {scores.macro_f1:.2f}, balanced accuracy of the labels {scores.balanced_accuracy:.2f} "
+            f"(0.50 by guessing); {scores.exact:.0%} of the clips have all labels right"
+        )
+        voice.table(scores.by_label.rename_axis("label").reset_index())
+        return
     voice.say(
         f"balanced accuracy {scores.balanced_accuracy:.2f}, accuracy {scores.accuracy:.2f}; "
         f"always saying {scores.majority!r} would give {scores.majority_balanced_accuracy:.2f} "

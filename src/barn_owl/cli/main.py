@@ -21,6 +21,7 @@ SECTIONS = {
         "features": "Compute, export and rank features.",
     },
     "Model": {
+        "plan": "Fit a plan to clips and say why, or check one.",
         "train": "Train a compact classifier on a clip table.",
         "evaluate": "Say how well a run does, label by label.",
     },

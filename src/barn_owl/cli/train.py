@@ -5,7 +5,8 @@ from pathlib import Path
 import click
 import pandas as pd
 
-from barn_owl.classify import Plan, Progress, read_plan
+from barn_owl.classify import Plan, Progress, load_model, read_plan
+from barn_owl.classify.plan import FAMILIES
 from barn_owl.cli.common import (
     Voice,
     force_option,
@@ -17,15 +18,29 @@ from barn_owl.cli.common import (
     workers_option,
 )
 from barn_owl.cli.evaluate import show_scores, write_evaluation
-from barn_owl.runs import Run, train
+from barn_owl.cli.plan import show_reasons
+from barn_owl.files import claim_folder
+from barn_owl.runs import Run, adopt, open_run, suggest_plan, train, train_families, train_several
+from barn_owl.runs.several import spread
+from barn_owl.show import curves_figure, families_figure, save_figure
 
 
 @click.command("train", short_help="Train a classifier.")
 @click.argument("clips")
 @click.option("--run", "folder", type=click.Path(path_type=Path), required=True, help="Folder to write the run to.")
-@click.option("--family", type=click.Choice(["tcn", "logistic"]), help="Kind of classifier.  [default: tcn]")
+@click.option(
+    "--family", type=click.Choice([*FAMILIES, "all"]), help="Kind of classifier; all trains every one and ranks them."
+)
 @click.option("--background", multiple=True, metavar="LABEL", help="Label that means nothing of interest.")
 @plan_option
+@click.option("--start-from", metavar="MODEL", help="Train a model (or run) further; its front end is taken over.")
+@click.option(
+    "--frozen", type=click.IntRange(min=0), help="Layers of that model, from the first, to leave as they are."
+)
+@click.option("--resume", is_flag=True, help="Go on with a training that was stopped.")
+@click.option("--seeds", type=click.IntRange(2, 100), help="Train with so many seeds and say how far results spread.")
+@click.option("--folds", type=click.IntRange(3, 100), help="Train once a fold; each is the test once.")
+@click.option("--ensemble", is_flag=True, help="With seeds or folds: keep them all as one model.")
 @click.option("--cache", type=click.Path(path_type=Path), help="Folder to keep computed frames in for next time.")
 @seed_option
 @workers_option
@@ -38,6 +53,12 @@ def command(
     family: str | None,
     background: tuple[str, ...],
     plan_path: Path | None,
+    start_from: str | None,
+    frozen: int | None,
+    resume: bool,
+    seeds: int | None,
+    folds: int | None,
+    ensemble: bool,
     cache: Path | None,
     seed: int | None,
     workers: int,
@@ -47,43 +68,114 @@ def command(
 ) -> None:
     """Train a compact classifier on the clip table CLIPS (- for standard input).
 
-    Clips of one group, such as one recorder, stay on one side of the split. Options win over the plan.
+    Without a plan, one is fitted to the clips (see barn-owl plan). Clips of one group, such as one recorder, stay on
+    one side of the split. Options win over the plan. Ctrl-C keeps the best so far; --resume goes on from there.
 
     \b
     barn-owl train clips.csv --run first
-    barn-owl train clips.csv --run second --family logistic --seed 1
+    barn-owl train clips.csv --run families --family all
+    barn-owl train clips.csv --run spread --seeds 5 --ensemble
     """
     voice = Voice(quiet=quiet, as_json=as_json)
-    plan = read_plan(plan_path) if plan_path else Plan()
-    plan = plan.but(family=family, seed=seed, background=list(background) or None)
-    run = train_aloud(voice, read_clips(clips), folder, plan, workers=workers, force=force, cache=cache)
+    _refuse_together(resume, seeds, folds, ensemble, family, start_from, frozen)
+    table = read_clips(clips)
+    given = {
+        "family": None if family == "all" else family,
+        "seed": seed,
+        "background": list(background) or None,
+        "start": None if frozen is None else {"frozen": frozen},
+    }
+    if resume:
+        own = None if plan_path is None else read_plan(plan_path).but(**given)
+        run = train_aloud(voice, table, folder, own, workers=workers, force=force, resume=True, cache=cache)
+        _say_what_is_there(voice, folder, run)
+        return
+    if not force:
+        claim_folder(folder)  # before minutes of reading
+    plan = _plan(voice, table, plan_path, start_from, workers).but(**given)
+    if family == "all":
+        _compare_families(voice, table, folder, plan, workers=workers, force=force, cache=cache)
+        return
+    if seeds or folds:
+        _train_several(
+            voice, table, folder, plan,
+            seeds=seeds, folds=folds, ensemble=ensemble, workers=workers, force=force, cache=cache,
+        )  # fmt: skip
+        return
+    run = train_aloud(voice, table, folder, plan, workers=workers, force=force, cache=cache)
+    _say_what_is_there(voice, folder, run)
+
+
+def _say_what_is_there(voice: Voice, folder: Path, run: Run) -> None:
     voice.say(f"\nWrote the run to {folder}.")
     voice.say(f"Next: barn-owl tag {folder} RECORDING -o events.csv")
     voice.result({"run": str(folder), **run.evaluate().scores.as_dict()} if _has_test(run) else {"run": str(folder)})
+
+
+def _refuse_together(
+    resume: bool,
+    seeds: int | None,
+    folds: int | None,
+    ensemble: bool,
+    family: str | None,
+    start_from: str | None,
+    frozen: int | None,
+) -> None:
+    """Options that contradict each other end here."""
+    several = [name for name, on in (("--seeds", seeds), ("--folds", folds), ("--family all", family == "all")) if on]
+    if len(several) > 1:
+        raise click.UsageError(f"{' and '.join(several)} cannot be had at once")
+    if resume and (several or start_from):
+        raise click.UsageError(f"--resume goes on with one training; leave {(several or ['--start-from'])[0]} out")
+    if ensemble and not (seeds or folds):
+        raise click.UsageError("--ensemble needs --seeds or --folds: one model is no ensemble")
+    if frozen and not start_from:
+        raise click.UsageError("--frozen needs --start-from")
+
+
+def _plan(voice: Voice, table: pd.DataFrame, path: Path | None, start_from: str | None, workers: int) -> Plan:
+    if path is not None:
+        plan = read_plan(path)
+    elif start_from:
+        plan = Plan()
+    else:
+        with voice.progress("listening to clips") as progress:
+            suggestion = suggest_plan(table, workers=workers, progress=progress)
+        voice.say("No plan is given, so one was fitted to the clips:")
+        show_reasons(voice, suggestion)
+        plan = suggestion.plan
+    return adopt(plan, load_model(start_from), start_from) if start_from else plan
 
 
 def train_aloud(
     voice: Voice,
     clips: pd.DataFrame,
     folder: Path,
-    plan: Plan,
+    plan: Plan | None,
     *,
     workers: int,
     force: bool,
+    resume: bool = False,
     cache: Path | None = None,
 ) -> Run:
-    """Train with visible progress, write the test side's figure, and show its scores."""
+    """Train with visible progress, write the figures, and show the scores of the test side."""
     with voice.progress("reading clips") as reading:
-        teller = _EpochTeller(voice)
+        teller = EpochTeller(voice)
         try:
-            run = train(clips, folder, plan, workers=workers, force=force, cache=cache, reading=reading, watch=teller)
+            run = train(
+                clips, folder, plan,
+                workers=workers, force=force, resume=resume, cache=cache, reading=reading, watch=teller,
+            )  # fmt: skip
         except KeyboardInterrupt:
             if (folder / "predictions.csv").is_file():
-                voice.warn(f"stopped; the best so far is kept in {folder}: barn-owl evaluate {folder}")
+                voice.warn(f"stopped; the best so far is kept in {folder}. To go on: the same command with --resume")
             raise
     skipped = folder / "skipped.csv"
     if skipped.is_file():
         voice.warn(f"{len(pd.read_csv(skipped))} clips could not be used; {skipped} says why")
+    for sentence in run.learning.words:
+        voice.say(sentence)
+    save_figure(curves_figure(run), folder / "figures" / "curves.png")
     if _has_test(run):
         evaluation = run.evaluate()
         write_evaluation(evaluation, folder)
@@ -97,17 +189,68 @@ def _has_test(run: Run) -> bool:
     return bool((run.predictions["split"] == "test").any())
 
 
-class _EpochTeller:
+def _compare_families(
+    voice: Voice, clips: pd.DataFrame, folder: Path, plan: Plan, *, workers: int, force: bool, cache: Path | None
+) -> None:
+    with voice.progress("reading clips") as reading:
+        ranking = train_families(
+            clips, folder, plan, workers=workers, force=force, cache=cache, reading=reading,
+            told=lambda name, number, total: voice.say(f"{number} of {total}: {name}"),
+        )  # fmt: skip
+    save_figure(families_figure(ranking), folder / "families.png")
+    shown = ranking.rename(columns=lambda name: name.replace("_", " ").replace("balanced accuracy", "bal. acc."))
+    voice.table(shown, title="families, ranked on the validation clips")
+    best = ranking["family"].iloc[0]
+    voice.say(f"\nWrote a run each to {folder}, families.csv and families.png.")
+    voice.say("The ranking is by validation, so the test of the best is still an honest figure.")
+    voice.say(f"Next: barn-owl evaluate {folder / best}")
+    voice.result(
+        {"run": str(folder), "families": ranking.astype(object).where(ranking.notna(), None).to_dict("records")}
+    )
+
+
+def _train_several(
+    voice: Voice,
+    clips: pd.DataFrame,
+    folder: Path,
+    plan: Plan,
+    *,
+    seeds: int | None,
+    folds: int | None,
+    ensemble: bool,
+    workers: int,
+    force: bool,
+    cache: Path | None,
+) -> None:
+    with voice.progress("reading clips") as reading:
+        table = train_several(
+            clips, folder, plan, seeds=seeds, folds=folds, ensemble=ensemble,
+            workers=workers, force=force, cache=cache, reading=reading,
+            told=lambda name, number, total: voice.say(f"{number} of {total}: {name}"),
+        )  # fmt: skip
+    voice.table(table.rename(columns=lambda name: name.replace("_", " ").replace("balanced accuracy", "bal. acc.")))
+    found = spread(table)
+    for name, values in found.items():
+        voice.say(f"{name.replace('_', ' ')}: {values['mean']:.3f} on average, {values['deviation']:.3f} deviation")
+    voice.say(f"\nWrote a run each to {folder}, and spread.csv.")
+    if ensemble:
+        show_scores(voice, open_run(folder).evaluate())
+        voice.say(f"\nThe ensemble is in {folder}. Next: barn-owl tag {folder} RECORDING -o events.csv")
+    voice.result({"run": str(folder), "spread": found})
+
+
+class EpochTeller:
     """Says a line at every tenth of the way, and whenever it is the last."""
 
     def __init__(self, voice: Voice) -> None:
-        self.voice, self.next = voice, 1
+        self.voice, self.next = voice, 0
 
     def __call__(self, line: Progress) -> None:
-        if line.epoch == 1:
+        """Take a line of the curves."""
+        if not self.next:
             self.voice.say(
-                f"{'epoch':>9} {'train loss':>11} {'validation loss':>16} {'validation recall':>18} {'waiting':>8} "
-                f"{'left':>7}"
+                f"{'epoch':>9} {'train loss':>11} {'validation loss':>16} {'recall':>7} {'F1':>5} "
+                f"{'waiting':>8} {'left':>7}"
             )
         if line.epoch < self.next and line.epoch < line.epochs:
             return
@@ -115,5 +258,5 @@ class _EpochTeller:
         left = line.seconds / line.epoch * (line.epochs - line.epoch)
         self.voice.say(
             f"{line.epoch:>4}/{line.epochs:<4} {line.train_loss:>11.3f} {line.validation_loss:>16.3f} "
-            f"{line.validation_recall:>18.2f} {line.waiting:>8.0%} {left:>5.0f} s"
+            f"{line.validation_recall:>7.2f} {line.validation_f1:>5.2f} {line.waiting:>8.0%} {left:>5.0f} s"
         )

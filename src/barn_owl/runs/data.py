@@ -40,7 +40,10 @@ class RunData:
         return replace(self, table=self.table.assign(split=sides))
 
     def examples(self, plan: Plan, extra_columns: ExtraColumns) -> tuple[Examples, Examples]:
-        """Training and validation examples. Raises TableError when a side, or a label on the training side, is empty."""
+        """Training and validation examples.
+
+        Raises TableError when a side, or a label on the training side, is empty.
+        """
         targets = np.zeros((len(self.table), len(self.labels)), dtype=np.float32)
         for row, text in enumerate(self.table["label"]):
             for label in labels_in(text) if plan.overlapping else [text]:
@@ -60,7 +63,7 @@ class RunData:
                     extras=extras[rows],
                     sources=sources,
                     overlapping=plan.overlapping,
-                )  # fmt: skip
+                )
             )
         missing = [label for number, label in enumerate(self.labels) if not sides[0].targets[:, number].any()]
         if missing:

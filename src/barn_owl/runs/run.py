@@ -13,6 +13,7 @@ from barn_owl.classify import Model, Plan, load_model, read_plan
 from barn_owl.clips import check_clip_table, join_overlapping, labels_in, read_clip_table
 from barn_owl.errors import ModelError, TableError
 from barn_owl.evaluate import OverlapScores, Scores, predict, score_labels, score_overlapping
+from barn_owl.runs.learning import Learning, read_learning
 
 CHECKPOINT = "checkpoint.safetensors"
 """What a training in progress leaves in its folder; gone when it is over."""
@@ -61,6 +62,12 @@ class Run:
     def curves(self) -> pd.DataFrame:
         """Losses and validation recall by epoch."""
         return pd.read_csv(self.folder / "curves.csv")
+
+    @property
+    def learning(self) -> Learning:
+        """How the training went: best epoch, overfitting."""
+        scores = json.loads((self.folder / "scores.json").read_text(encoding="utf-8"))
+        return read_learning(self.curves, scores)
 
     def evaluate(
         self,

@@ -112,7 +112,8 @@ def train_several(
     """Train with several seeds on one split, or once a fold with that fold as the test; say how far results spread.
 
     Each training is a run of its own in `folder`, ``seed-0`` and so on, or ``fold-1``. ensemble : write one more run,
-    to `folder` itself: a model that gives the mean of what all of them say. With seeds it is judged on the common test
+    to `folder` itself: a model that gives the mean of what all of them say. With seeds it is judged on the common
+    test
     side. With folds its predictions are those of the member that had not heard the clip, so they are honest, if a
     little worse than the ensemble itself.
 

@@ -22,9 +22,11 @@ from barn_owl.parallel import each
 HEARD = 160
 """Clips that are listened to at most: a drawn part tells as much as all of them."""
 RATES_HZ = (8_000, 16_000, 32_000)
-SHORTEST_S, LONGEST_S = 0.5, 3.0
-MOST_ACTIVE = 0.8
+SHORTEST_S, LONGEST_S, STEADY_S = 0.5, 2.0, 1.0
+MOST_ACTIVE = 0.9
 """Share of what happens in a clip that its window should hold."""
+STANDS_OUT_DB, QUIET = 1.0, 0.15
+"""Activity that steady noise never has, and the share of the largest activity that counts as quiet."""
 HIGH_SHARE = 0.1
 """Share of power above 8 kHz from which on it is worth a higher rate."""
 FEW, MANY = 12, 150
@@ -144,26 +146,26 @@ def _hear(excerpt: Excerpt) -> _Heard | str:
     above = np.arange(len(power)) * front_end.bin_hz > 8_000
     return _Heard(
         duration_s=len(samples) / rate_hz,
-        active_s=_active_frames(activity(levels)) * front_end.hop_s,
+        active_s=_active_s(activity(levels), front_end.hop_s),
         rate_hz=audio_info(excerpt.file).rate_hz,
         bandwidth_hz=facts.bandwidth_hz,
         high_share=float(power[above].sum() / max(power.sum(), 1e-30)),
     )
 
 
-def _active_frames(loud: np.ndarray) -> int:
-    """Count the frames of the shortest stretch that holds most of what happens; all where nothing stands out."""
-    total = np.concatenate([[0.0], np.cumsum(loud, dtype=np.float64)])
-    if total[-1] <= 0:
-        return len(loud)
+def _active_s(loud: np.ndarray, hop_s: float) -> float:
+    """Length of the shortest stretch that holds most of what happens; of a steady sound, a second says it all."""
+    if loud.max() < STANDS_OUT_DB:
+        return min(STEADY_S, len(loud) * hop_s)
+    total = np.concatenate([[0.0], np.cumsum(np.where(loud > QUIET * loud.max(), loud, 0), dtype=np.float64)])
     ends = np.searchsorted(total, total[:-1] + MOST_ACTIVE * total[-1] - 1e-9)
     lengths = (ends - np.arange(len(loud)))[ends <= len(loud)]
-    return int(lengths.min())
+    return float(lengths.min() * hop_s)
 
 
 def _length(heard: list[_Heard]) -> tuple[float, str]:
     durations, active = (np.array([getattr(one, name) for one in heard]) for name in ("duration_s", "active_s"))
-    wished = float(np.quantile(active, 0.5)) * 1.25
+    wished = float(np.quantile(active, 0.6)) * 1.25
     longest = min(LONGEST_S, max(SHORTEST_S, float(np.quantile(durations, 0.5))))
     length_s = round(float(np.clip(np.ceil(wished * 10) / 10, SHORTEST_S, longest)), 2)
     return length_s, (

@@ -167,7 +167,10 @@ def write_run(folder: Path, plan: Plan, data: RunData, model: Model, fitted: Fit
 
 
 def _own_plan(folder: Path, plan: Plan | None) -> Plan:
-    """Return the plan of a run that is to go on. Raises PlanError when `plan` is given and differs, naming the keys."""
+    """Return the plan of a run that is to go on.
+
+    Raises PlanError when `plan` is given and differs, naming the keys.
+    """
     if not (folder / "plan.toml").is_file():
         raise ModelError(f"{folder} holds no training to resume; leave --resume out to begin one")
     own = read_plan(folder / "plan.toml")

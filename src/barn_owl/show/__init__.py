@@ -4,6 +4,7 @@ from barn_owl.show.check import check_figure
 from barn_owl.show.classes import distributions_figure, map_figure, scatter_figure, spectra_figure
 from barn_owl.show.confusion import confusion_figure
 from barn_owl.show.cuts import cuts_figure
+from barn_owl.show.learning import curves_figure, families_figure
 from barn_owl.show.sound import clip_figure, filter_bank_figure, gallery_figure, overview_figure, tracks_figure
 from barn_owl.show.style import save_figure
 from barn_owl.show.tagging import tagging_figure
@@ -13,8 +14,10 @@ __all__ = [
     "check_figure",
     "clip_figure",
     "confusion_figure",
+    "curves_figure",
     "cuts_figure",
     "distributions_figure",
+    "families_figure",
     "filter_bank_figure",
     "gallery_figure",
     "map_figure",

@@ -34,7 +34,8 @@ def sigmoid(logits: np.ndarray) -> np.ndarray:
 def binary_cross_entropy(logits: np.ndarray, targets: np.ndarray) -> tuple[float, np.ndarray]:
     """Mean over clips of the mean cross-entropy of the labels, each by itself; and its gradient.
 
-    logits, targets : shape ``(clips, labels)``, targets from 0 to 1. Written as ``max(z, 0) - z t + log(1 + e^-|z|)``,
+    logits, targets : shape ``(clips, labels)``, targets from 0 to 1. Written as ``max(z, 0) - z t + log(1 +
+    e^-|z|)``,
     which stays in range for any logit.
     """
     size = np.asarray(logits.size, dtype=logits.dtype)

@@ -1,0 +1,106 @@
+"""``barn-owl plan``."""
+
+from pathlib import Path
+
+import click
+import numpy as np
+
+from barn_owl.classify import Plan, read_plan
+from barn_owl.classify.convolutional import Convolutional
+from barn_owl.classify.network.architecture import summary
+from barn_owl.classify.plan import CONVOLUTIONAL
+from barn_owl.cli.common import (
+    Voice,
+    force_option,
+    json_option,
+    quiet_option,
+    read_clips,
+    refuse_to_overwrite,
+    workers_option,
+)
+from barn_owl.runs import Suggestion, suggest_plan
+
+
+@click.command("plan", short_help="Fit a plan to clips, or check one.")
+@click.argument("source")
+@click.option("-o", "--out", type=click.Path(path_type=Path), help="Plan to write, with the reasons as comments.")
+@click.option(
+    "--labels", type=click.IntRange(2, 10_000), default=10, show_default=True, help="Labels, where a plan is checked."
+)
+@workers_option
+@force_option
+@json_option
+@quiet_option
+def command(
+    source: str, out: Path | None, labels: int, workers: int, force: bool, as_json: bool, quiet: bool
+) -> None:
+    """Fit a plan to the clip table SOURCE and say why; or check the plan SOURCE (.toml) and show its network.
+
+    \b
+    barn-owl plan clips.csv -o plan.toml
+    barn-owl plan plan.toml
+    """
+    voice = Voice(quiet=quiet, as_json=as_json)
+    if Path(source).suffix.lower() == ".toml":
+        if out is not None:
+            raise click.UsageError(f"{source} is a plan already; -o writes one that is fitted to a clip table")
+        plan = read_plan(source)
+        voice.say(f"{source} can be used: {_in_short(plan)}")
+    else:
+        refuse_to_overwrite(out, force=force)
+        clips = read_clips(source)
+        with voice.progress("listening to clips") as progress:
+            suggestion = suggest_plan(clips, workers=workers, progress=progress)
+        plan, labels = suggestion.plan, int(clips["label"][clips["label"] != ""].nunique())
+        show_reasons(voice, suggestion)
+        if out is not None:
+            suggestion.write(out)
+    layers = show_network(voice, plan, labels)
+    if out is not None:
+        voice.say(f"\nWrote {out}. Next: barn-owl train {source} --plan {out} --run first")
+    elif Path(source).suffix.lower() != ".toml":
+        voice.say("\nTo keep it: the same command with -o plan.toml. barn-owl train does the same without a plan.")
+    voice.result({"plan": plan.model_dump(), "layers": layers})
+
+
+def show_reasons(voice: Voice, suggestion: Suggestion) -> None:
+    """Say what was chosen, and why."""
+    values = suggestion.plan.model_dump()
+    for key, reason in suggestion.reasons.items():
+        section, _, name = key.rpartition(".")
+        value = values[section][name] if section else values[name]
+        if reason:
+            voice.say(f"  {key} = {value if value is not None else 'half the rate'}: {reason}")
+
+
+def _in_short(plan: Plan) -> str:
+    front_end = plan.front_end
+    return (
+        f"{plan.family} on windows of {plan.clips.length_s:g} s, {plan.window_frames} frames of {front_end.width} "
+        f"features at {front_end.rate_hz} Hz"
+    )
+
+
+def show_network(voice: Voice, plan: Plan, labels: int) -> list[dict[str, object]]:
+    """Show what each layer gives and costs, if the family is a network over frames; return it for JSON."""
+    if plan.family not in CONVOLUTIONAL:
+        return []
+    settings = getattr(plan, plan.family)
+    family = Convolutional(
+        plan.family, plan.window_frames, plan.front_end.width, labels, settings, np.random.default_rng(0)
+    )
+    table = summary(family.network, plan.front_end.hop_ms, plan.front_end.frame_ms)
+    shown = table.assign(
+        weights=table["weights"].map("{:,}".format),
+        multiply_adds=table["multiply_adds"].map("{:,}".format),
+        activation_kb=table["activation_kb"].map("{:.1f}".format),
+        sees_ms=table["sees_ms"].map(lambda ms: "all" if np.isnan(ms) else f"{ms:.0f}"),
+    )
+    voice.say()
+    headings = {"multiply_adds": "multiply-adds", "activation_kb": "output in kB", "sees_ms": "sees ms"}
+    voice.table(shown.rename(columns=headings), title=f"{plan.family}, one window, {labels} labels")
+    cost = family.cost()
+    voice.say(f"{cost.weights:,} weights, {cost.multiply_adds:,} multiply-adds a window")
+    return [
+        {key: None if value != value else value for key, value in row.items()} for row in table.to_dict("records")
+    ]

@@ -1,0 +1,63 @@
+"""What the learning curves of a run say, in words."""
+
+from dataclasses import dataclass
+
+import numpy as np
+import pandas as pd
+
+RISE, GAP = 0.05, 0.1
+
+
+@dataclass(frozen=True, kw_only=True)
+class Learning:
+    """How a training went: its best epoch, and how far it fits its own clips better than others.
+
+    rise : of the validation loss from its best to the end, as a share. gap : balanced accuracy on the training clips
+    less that on the validation clips; NaN when one is not known.
+    """
+
+    best_epoch: int
+    epochs: int
+    rise: float
+    gap: float
+
+    @property
+    def overfits(self) -> bool:
+        """Whether the validation loss rose while the training loss went on falling."""
+        return self.rise > RISE
+
+    @property
+    def words(self) -> list[str]:
+        """Say it, a sentence each."""
+        if self.epochs == 1:
+            said = []
+        elif self.best_epoch == self.epochs:
+            said = [f"Still getting better at its last epoch, {self.epochs}: more epochs may help."]
+        else:
+            said = [f"Best at epoch {self.best_epoch} of {self.epochs}, whose weights are kept."]
+        if self.overfits:
+            said.append(
+                f"After it the validation loss rose by {self.rise:.0%} while training went on: "
+                "the clips were being learnt by heart."
+            )
+        if self.gap > GAP:
+            said.append(
+                f"It knows its own training clips better than others by {self.gap:.2f} of balanced accuracy: "
+                "more clips, more recorders or more augmentation would help, a larger network would not."
+            )
+        return said
+
+
+def read_learning(curves: pd.DataFrame, scores: dict[str, dict[str, float] | None]) -> Learning:
+    """Judge curves (``epoch``, ``train_loss``, ``validation_loss``, ``best``) and the scores of each side."""
+    best = curves[curves["best"].astype(bool)].iloc[-1]
+    after = curves[curves["epoch"] > best["epoch"]]
+    falls = len(after) > 0 and after["train_loss"].iloc[-1] <= best["train_loss"]
+    end = float(after["validation_loss"].tail(5).mean()) if falls else float(best["validation_loss"])
+    sides = [(scores.get(side) or {}).get("balanced_accuracy", np.nan) for side in ("train", "validation")]
+    return Learning(
+        best_epoch=int(best["epoch"]),
+        epochs=int(curves["epoch"].iloc[-1]),
+        rise=end / float(best["validation_loss"]) - 1 if best["validation_loss"] else 0.0,
+        gap=float(sides[0] - sides[1]),
+    )

@@ -1,0 +1,75 @@
+"""Figures of trainings: the learning curves of one, and families side by side."""
+
+import numpy as np
+import pandas as pd
+from matplotlib.figure import Figure
+
+from barn_owl.runs import Run
+from barn_owl.show.style import GRID, INK, LABEL_COLOURS, new_figure
+
+TRAIN, VALIDATION, TEST = LABEL_COLOURS[0], LABEL_COLOURS[1], LABEL_COLOURS[2]
+
+
+def curves_figure(run: Run) -> Figure:
+    """Draw losses and validation scores by epoch; the best epoch and what came after it are marked."""
+    curves, learning = run.curves, run.learning
+    figure = new_figure(7.2)
+    losses, scores = figure.subplots(2, 1, sharex=True, height_ratios=[3, 2])
+    at = curves["epoch"]
+    losses.plot(at, curves["train_loss"], color=TRAIN, linewidth=2, label="training (changed clips, smoothed labels)")
+    losses.plot(at, curves["validation_loss"], color=VALIDATION, linewidth=2, label="validation")
+    losses.set_ylabel("loss (cross-entropy)")
+    scores.plot(at, curves["validation_recall"], color=VALIDATION, linewidth=2, label="balanced accuracy")
+    scores.plot(at, curves["validation_f1"], color=VALIDATION, linewidth=1.5, linestyle=":", label="macro F1")
+    scores.set_ylabel("on validation clips")
+    scores.set_ylim(0, 1.02)
+    scores.set_xlabel("epoch" if run.model.family.name in ("tcn", "cnn", "mlp") else "candidate")
+    best = curves[curves["epoch"] == learning.best_epoch].iloc[0]
+    for axes in (losses, scores):
+        axes.axvline(learning.best_epoch, color=INK, linewidth=1, linestyle="--")
+        axes.grid(color=GRID)
+        axes.spines[["top", "right"]].set_visible(False)
+    losses.annotate(
+        f"kept: epoch {learning.best_epoch}", (learning.best_epoch, best["validation_loss"]), xytext=(6, 18),
+        textcoords="offset points", color=INK,
+    )  # fmt: skip
+    if learning.overfits:
+        after = curves[curves["epoch"] >= learning.best_epoch]
+        losses.fill_between(
+            after["epoch"], best["validation_loss"], after["validation_loss"], color=VALIDATION, alpha=0.2,
+            label=f"learnt by heart: validation loss up {learning.rise:.0%}",
+        )  # fmt: skip
+    losses.legend(loc="upper right", frameon=False)
+    scores.legend(loc="lower right", frameon=False)
+    losses.set_title((learning.words or ["One fit, nothing to stop early"])[-1], loc="left", fontsize=13, color=INK)
+    return figure
+
+
+def families_figure(ranking: pd.DataFrame) -> Figure:
+    """Draw families by balanced accuracy on validation (which ranks them) and test, with what each costs."""
+    figure = new_figure(max(3.5, 0.75 * len(ranking) + 1.6))
+    axes = figure.add_subplot()
+    places = np.arange(len(ranking))[::-1]
+    for name, colour, shift in (("validation", VALIDATION, 0.19), ("test", TEST, -0.19)):
+        values = ranking[f"{name}_balanced_accuracy"].fillna(0)
+        axes.barh(places + shift, values, height=0.36, color=colour, label=name)
+        for place, value in zip(places, values, strict=True):
+            axes.text(
+                value - 0.008, place + shift, f"{value:.2f}", va="center", ha="right", color="white", fontsize=10
+            )
+    for place, row in zip(places, ranking.itertuples(), strict=True):
+        cost = f"{row.weights:,} numbers, {row.multiply_adds / 1e6:.2f} M multiply-adds a window, {row.seconds:.0f} s"
+        axes.text(1.01, place, cost, va="center", color=INK, fontsize=9, transform=axes.get_yaxis_transform())
+    axes.set_yticks(places, ranking["family"])
+    axes.set_xlim(0, 1)
+    axes.set_xlabel("balanced accuracy")
+    axes.grid(axis="x", color=GRID)
+    axes.set_axisbelow(True)
+    axes.spines[["top", "right"]].set_visible(False)
+    axes.legend(loc="upper center", bbox_to_anchor=(0.5, -0.12 if len(ranking) > 4 else -0.3), ncols=2, frameon=False)
+    best = ranking.iloc[0]
+    axes.set_title(
+        f"Best on the validation clips: {best['family']}, {best['validation_balanced_accuracy']:.0%}",
+        loc="left", fontsize=13, color=INK,
+    )  # fmt: skip
+    return figure
