@@ -7,9 +7,10 @@ import numpy as np
 import pandas as pd
 import pytest
 
+from barn_owl.classify.plan import FAMILIES
 from barn_owl.clips import gather_folder
 from barn_owl.demo import Quay, write_quay
-from barn_owl.runs import Run, train
+from barn_owl.runs import Run, open_run, train_families
 from helpers import small_plan, write_folder
 
 
@@ -36,15 +37,25 @@ def clips(folder) -> pd.DataFrame:
 
 
 @pytest.fixture(scope="session")
-def runs(clips, tmp_path_factory) -> dict[str, Run]:
-    """A trained run of each family."""
-    where = tmp_path_factory.mktemp("runs")
-    return {family: train(clips, where / family, small_plan(family)) for family in ("tcn", "logistic")}
+def ranking(clips, tmp_path_factory) -> tuple[Path, pd.DataFrame]:
+    """All families trained on the same clips: the folder of their runs, and how they rank."""
+    folder = tmp_path_factory.mktemp("families")
+    return folder, train_families(clips, folder, small_plan("tcn"))
+
+
+@pytest.fixture(scope="session")
+def runs(ranking) -> dict[str, Run]:
+    return {family: open_run(ranking[0] / family) for family in ("tcn", "logistic")}
 
 
 @pytest.fixture(params=["tcn", "logistic"])
 def run(request, runs) -> Run:
     return runs[request.param]
+
+
+@pytest.fixture(params=[family for family in FAMILIES if family != "majority"])
+def any_run(request, ranking) -> Run:
+    return open_run(ranking[0] / request.param)
 
 
 @pytest.fixture(scope="session")

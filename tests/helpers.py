@@ -8,6 +8,7 @@ import soundfile
 from barn_owl.classify import Plan
 
 RATE_HZ = 16_000
+TINY = {"size": "tiny"}
 
 
 def assert_close(actual, expected, *, rtol=1e-7, atol=0.0):
@@ -48,4 +49,4 @@ def write_folder(folder: Path, seed: int, clips: int = 12, kinds=("hum", "hiss",
 def small_plan(family: str, **changes) -> Plan:
     """A plan that trains in a second or two."""
     training = {"epochs": 20, "rate": 5e-3, "averaging": 0.8}
-    return Plan(family=family, training=training, tcn={"channels": 16}, **{"background": ["still"], **changes})
+    return Plan(family=family, training=training, tcn=TINY, cnn=TINY, **{"background": ["still"], **changes})

@@ -11,6 +11,8 @@ from barn_owl.classify.rows import Candidate, RowTask
 
 STEPS = 32
 """Steps that each feature is cut into, at its quantiles."""
+LEAST_FEATURES = 6
+"""Features that a round sees at least, where there are so many."""
 LEAST_WEIGHT = 0.5
 """Curvature (about: undecided rows) that each side of a cut needs at least."""
 
@@ -63,12 +65,13 @@ def candidates(task: RowTask, settings: TreesSettings) -> Iterator[Candidate]:
     logits = np.tile(start, (len(codes), 1)).astype(np.float64)
     watched = np.tile(start, (len(watched_codes), 1)).astype(np.float64)
     grown: list[tuple[np.ndarray, np.ndarray, np.ndarray]] = []
+    shared = max(min(LEAST_FEATURES, codes.shape[1]), round(settings.feature_share * codes.shape[1]))
     activate = sigmoid if task.overlapping else softmax
     for _ in range(settings.rounds):
         p = activate(logits)
         gradient, curvature = weights * (p - task.targets), weights * np.maximum(p * (1 - p), 1e-4)
         rows = np.sort(task.rng.permutation(len(codes))[: max(2, round(settings.window_share * len(codes)))])
-        columns = task.rng.permutation(codes.shape[1])[: max(1, round(settings.feature_share * codes.shape[1]))]
+        columns = task.rng.permutation(codes.shape[1])[:shared]
         tree = _grow(codes[rows][:, columns], gradient[rows], curvature[rows], settings)
         features, steps, leaves = columns[tree[0]], tree[1], tree[2] * settings.rate
         grown.append((features, _cuts(features, steps, edges), leaves))

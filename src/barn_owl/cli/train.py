@@ -90,8 +90,8 @@ def command(
         run = train_aloud(voice, table, folder, own, workers=workers, force=force, resume=True, cache=cache)
         _say_what_is_there(voice, folder, run)
         return
-    if not force:
-        claim_folder(folder)  # before minutes of reading
+    if folder.exists():
+        claim_folder(folder, force=force)  # refused before minutes of reading, not after
     plan = _plan(voice, table, plan_path, start_from, workers).but(**given)
     if family == "all":
         _compare_families(voice, table, folder, plan, workers=workers, force=force, cache=cache)

@@ -104,7 +104,7 @@ def usable_clips(clips: pd.DataFrame, plan: Plan) -> pd.DataFrame:
         )
     labels = label_names(labelled, plan)
     unknown = [label for label in plan.background if label not in labels]
-    if unknown and len(labelled):
+    if unknown and len(labels) > 1:  # a table of one label is refused when it is split
         raise PlanError(f"background: no clip is labelled {unknown[0]!r}; there are {', '.join(labels)}")
     return labelled
 

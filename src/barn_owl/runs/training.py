@@ -21,6 +21,7 @@ from barn_owl.classify.network.architecture import summary
 from barn_owl.clips import labels_in, read_clip_table, write_clip_table
 from barn_owl.clips.table import SIDES
 from barn_owl.errors import ModelError, PlanError, TableError, TrainingError
+from barn_owl.evaluate import OverlapScores, Scores
 from barn_owl.evaluate.predictions import with_predictions
 from barn_owl.files import claim_folder, whole_file, write_json
 from barn_owl.runs.data import RunData, read_clips, usable_clips, with_sides
@@ -148,7 +149,7 @@ def as_model(plan: Plan, data: RunData, fitted: Fitted, extra_columns: ExtraColu
 def write_run(folder: Path, plan: Plan, data: RunData, model: Model, fitted: Fitted, begin: float) -> Run:
     """Judge a model on each side of the split and write all files of a run."""
     predictions = with_predictions(model, data.table, data.frames)
-    scores = {side: _scores(model, predictions, side) for side in SIDES}
+    judged = {side: _judged(model, predictions, side) for side in SIDES}
     write_plan(plan, folder / "plan.toml")
     write_clip_table(data.asked, folder / "clips.csv")
     if fitted.curves:
@@ -157,7 +158,9 @@ def write_run(folder: Path, plan: Plan, data: RunData, model: Model, fitted: Fit
         hop_ms, frame_ms = plan.front_end.hop_ms, plan.front_end.frame_ms
         write_table(summary(model.family.network, hop_ms, frame_ms), folder / "summary.csv")
     _write_skipped(data, folder / "skipped.csv")
-    write_json(folder / "scores.json", scores)
+    write_json(folder / "scores.json", {side: one.as_dict() if one else None for side, one in judged.items()})
+    if isinstance(judged["test"], Scores):
+        write_table(judged["test"].confusion, folder / "confusion.csv", index=True)
     circumstances = _circumstances(begin, len(data.table), len(data.skipped))
     write_json(folder / "provenance.json", model.provenance | asdict(model.family.cost()) | circumstances)
     model.save(folder / "model.safetensors")
@@ -197,24 +200,22 @@ def _found_checkpoint(folder: Path, clips: pd.DataFrame) -> Checkpoint | None:
     """Return the checkpoint of a run, if it has one. Raises TableError when its clips were others, and says which."""
     if not (folder / CHECKPOINT).is_file():
         return None
-    columns = ["file", "start_s", "end_s", "label", "split"]
-    before, now = (
-        {repr(row) for row in table[columns].fillna(-1).itertuples(index=False, name=None)}
-        for table in (read_clip_table(folder / "clips.csv"), _resolved(clips))
-    )
+    before, now = _known_rows(read_clip_table(folder / "clips.csv")), _known_rows(clips)
     if before != now:
-        gone, new = sorted(before - now), sorted(now - before)
-        example = (gone or new)[0]
+        gone, new = sorted(set(before) - set(now)), sorted(set(now) - set(before))
+        example = f"; the first: {(gone or new)[0]}" if gone or new else " (they are in another order)"
         raise TableError(
             f"the clips are not those of {folder}, so it cannot be resumed: {len(gone)} rows are gone or changed, "
-            f"{len(new)} are new; the first: {example}"
+            f"{len(new)} are new{example}"
         )
     return read_checkpoint(folder / CHECKPOINT)
 
 
-def _resolved(clips: pd.DataFrame) -> pd.DataFrame:
-    """Files by their whole paths, as a table that was written elsewhere names them."""
-    return clips.assign(file=[str(Path(file).absolute()) for file in clips["file"]])
+def _known_rows(clips: pd.DataFrame) -> list[str]:
+    """What makes a row the same one, with the whole path of its file: tables lie in different folders."""
+    columns = ["start_s", "end_s", "label", "split"]
+    rows = clips[columns].astype(object).where(clips[columns].notna(), "").itertuples(index=False, name=None)
+    return [f"{Path(file).resolve()} {row}" for file, row in zip(clips["file"], rows, strict=True)]
 
 
 def fingerprint(clips: pd.DataFrame) -> str:
@@ -239,9 +240,9 @@ def _circumstances(begin: float, clips: int, skipped: int) -> dict[str, Any]:
     }
 
 
-def _scores(model: Model, predictions: pd.DataFrame, side: str) -> dict[str, Any] | None:
+def _judged(model: Model, predictions: pd.DataFrame, side: str) -> Scores | OverlapScores | None:
     chosen = predictions[predictions["split"] == side].reset_index(drop=True)
-    return judge(model, chosen, side).scores.as_dict() if len(chosen) else None
+    return judge(model, chosen, side).scores if len(chosen) else None
 
 
 def write_table(table: pd.DataFrame, path: Path, *, index: bool = False) -> None:

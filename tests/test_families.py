@@ -1,0 +1,262 @@
+"""The families beside what they should be: optima, brute force, a general learning library."""
+
+import logging
+from importlib.util import find_spec
+
+import numpy as np
+import pandas as pd
+import pytest
+import scipy.optimize
+
+from barn_owl.classify import load_model
+from barn_owl.classify.extras import learn_columns
+from barn_owl.classify.kernel import candidates as kernels
+from barn_owl.classify.logistic import Linear, candidates as penalties, fit_logistic
+from barn_owl.classify.majority import candidates as majority
+from barn_owl.classify.nearest import Nearest, candidates as neighbours
+from barn_owl.classify.network import sigmoid, softmax
+from barn_owl.classify.plan import KernelSettings, LogisticSettings, NearestSettings, TreesSettings
+from barn_owl.classify.rows import RowTask
+from barn_owl.classify.trees import candidates as trees
+from barn_owl.errors import ModelError, TableError
+from barn_owl.runs import open_run, train, train_families
+from helpers import assert_close, small_plan
+
+needs_library = pytest.mark.skipif(find_spec("sklearn") is None, reason="the yardstick extra is not installed")
+
+
+def task(rng, n=200, features=6, labels=3, overlapping=False, watched=100) -> RowTask:
+    """Clouds of rows with curved borders between them, not far apart."""
+    rows = rng.standard_normal((n + watched, features)).astype(np.float32)
+    numbers = ((rows[:, 0] ** 2 + rows[:, 1] > 0.8).astype(int) + (rows[:, 2] > 0.3)) % labels
+    targets = np.eye(labels, dtype=np.float32)[numbers]
+    if overlapping:
+        targets = np.stack([rows[:, label] > 0.2 for label in range(labels)], axis=1).astype(np.float32)
+    task = RowTask(
+        rows=rows[:n], targets=targets[:n], weights=np.ones(n, np.float32), watched=rows[n:],
+        overlapping=overlapping, rng=rng,
+    )  # fmt: skip
+    return task, targets[n:]
+
+
+def right(logits: np.ndarray, targets: np.ndarray) -> float:
+    return float((logits.argmax(axis=1) == targets.argmax(axis=1)).mean())
+
+
+@pytest.mark.parametrize("overlapping", [False, True])
+def test_logistic_reaches_the_optimum(rng, overlapping):
+    x, targets = rng.standard_normal((60, 4)), np.eye(3)[rng.integers(0, 3, 60)]
+    weights = rng.uniform(0.5, 2, 60)
+    found, loss = fit_logistic(x, targets, weights, 0.05, overlapping)
+
+    def objective(flat: np.ndarray) -> float:
+        """The definition, by a loop over rows."""
+        w = flat.reshape(5, 3)
+        total = 0.05 / 2 * (w[:-1] ** 2).sum()
+        for row, target, weight in zip(x, targets, weights, strict=True):
+            z = row @ w[:-1] + w[-1]
+            terms = np.logaddexp(0, z) - z * target if overlapping else [np.log(np.exp(z).sum()) - z @ target]
+            total += np.mean(terms) * weight / weights.sum()
+        return float(total)
+
+    best = scipy.optimize.minimize(objective, np.zeros(15), method="BFGS", options={"gtol": 1e-9})
+    assert objective(found.ravel()) == pytest.approx(best.fun, abs=1e-6)
+    assert loss == pytest.approx(best.fun - 0.05 / 2 * (found[:-1] ** 2).sum(), abs=1e-5)
+
+
+def test_nearest_neighbours_are_those_of_brute_force(rng):
+    rows, asked = (rng.standard_normal((n, 5)).astype(np.float32) for n in (300, 40))
+    near, distances = Nearest(rows, np.eye(300, dtype=np.float32), 7, False).nearest(asked, 7)
+    every = np.linalg.norm(asked[:, None].astype(np.float64) - rows[None], axis=2)
+    assert (near == np.argsort(every, axis=1)[:, :7]).all()
+    assert_close(distances, np.sort(every, axis=1)[:, :7].astype(np.float32), rtol=1e-3)  # a difference of squares
+    votes = np.eye(3, dtype=np.float32)[rng.integers(0, 3, 300)]
+    scores = softmax(Nearest(rows, votes, 1, False).logits(asked))
+    assert (scores.argmax(axis=1) == votes[near[:, 0]].argmax(axis=1)).all()
+
+
+@pytest.mark.parametrize("overlapping", [False, True])
+@pytest.mark.parametrize(
+    ("candidates", "settings", "least"),
+    [
+        (penalties, LogisticSettings(), 0.5),
+        (neighbours, NearestSettings(), 0.55),
+        (kernels, KernelSettings(), 0.8),
+        (kernels, KernelSettings(landmarks=60), 0.75),
+        (trees, TreesSettings(), 0.8),
+    ],
+    ids=["logistic", "nearest", "kernel", "kernel with landmarks", "trees"],
+)
+def test_rows_are_learnt_and_saved_classifiers_say_the_same(rng, candidates, settings, least, overlapping):
+    made, truth = task(rng, n=400, overlapping=overlapping)
+    best, kept = 0.0, None
+    for candidate in candidates(made, settings):
+        said = candidate.watched
+        share = ((said > 0) == (truth > 0.5)).mean() if overlapping else right(said, truth)
+        if share > best:
+            best, kept = share, candidate
+    assert best >= least
+    classifier = kept.make()
+    # Bins and sums were made in another order while fitting.
+    assert_close(classifier.logits(made.watched), kept.watched, rtol=1e-3, atol=1e-3)
+    again = type(classifier)(**_arguments(classifier))
+    assert_close(again.logits(made.watched), classifier.logits(made.watched), rtol=1e-5, atol=1e-5)
+
+
+def _arguments(classifier):
+    names = type(classifier).__init__.__code__.co_varnames[1 : type(classifier).__init__.__code__.co_argcount]
+    return {name: getattr(classifier, name) for name in names}
+
+
+def test_majority_says_the_shares_of_training(rng):
+    made, _ = task(rng)
+    (only,) = majority(made)
+    shares = (made.targets.sum(axis=0) + 1) / (len(made.targets) + 3)
+    assert_close(softmax(only.watched[0]), shares.astype(np.float32), rtol=1e-5)
+    several, _ = task(rng, overlapping=True)
+    (only,) = majority(several)
+    assert_close(sigmoid(only.watched[0]), ((several.targets.sum(axis=0) + 1) / 202).astype(np.float32), rtol=1e-5)
+
+
+@needs_library
+def test_families_are_as_good_as_a_general_library(rng):
+    from sklearn.ensemble import HistGradientBoostingClassifier
+    from sklearn.linear_model import LogisticRegression
+    from sklearn.metrics import log_loss
+    from sklearn.neighbors import KNeighborsClassifier
+    from sklearn.svm import SVC
+
+    made, truth = task(rng, n=600, watched=400)
+    numbers = made.targets.argmax(axis=1)
+    weights, loss = fit_logistic(made.rows.astype(np.float64), made.targets, made.weights, 0.01)
+    theirs = LogisticRegression(C=1 / (0.01 * 600), tol=1e-8, max_iter=5000).fit(made.rows.astype(np.float64), numbers)
+    assert loss == pytest.approx(log_loss(numbers, theirs.predict_proba(made.rows.astype(np.float64))), abs=1e-4)
+    assert right(Linear.of(weights).logits(made.watched), truth) == pytest.approx(
+        (theirs.predict(made.watched.astype(np.float64)) == truth.argmax(axis=1)).mean(), abs=0.01
+    )
+    for candidates, settings, estimator in (
+        (trees, TreesSettings(feature_share=1.0), HistGradientBoostingClassifier(random_state=0)),
+        (kernels, KernelSettings(), SVC(C=10)),
+        (neighbours, NearestSettings(), KNeighborsClassifier(9, weights="distance")),
+    ):
+        ours = max(right(candidate.watched, truth) for candidate in candidates(made, settings))
+        their = (estimator.fit(made.rows, numbers).predict(made.watched) == truth.argmax(axis=1)).mean()
+        assert ours >= their - 0.04
+
+
+def test_families_are_ranked_and_each_leaves_a_run(ranking):
+    folder, table = ranking
+    assert set(table["family"]) == {"majority", "nearest", "logistic", "kernel", "trees", "mlp", "tcn", "cnn"}
+    assert table["validation_balanced_accuracy"].is_monotonic_decreasing
+    assert table["family"].iloc[-1] == "majority"
+    assert table.set_index("family").loc["majority", "test_balanced_accuracy"] == pytest.approx(0.25)
+    for family in table["family"]:
+        assert open_run(folder / family).evaluate().scores.balanced_accuracy == pytest.approx(
+            table.set_index("family").loc[family, "test_balanced_accuracy"]
+        )
+    assert_close(pd.read_csv(folder / "families.csv")["weights"], table["weights"])
+
+
+class AlwaysHiss:
+    """Somebody else's estimator, and a poor one."""
+
+    def fit(self, rows, numbers):
+        self.labels = len(np.unique(numbers))
+        return self
+
+    def predict_proba(self, rows):
+        return np.tile(np.eye(self.labels)[0], (len(rows), 1))
+
+
+def test_an_estimator_of_ones_own_is_judged_but_not_saved(clips, tmp_path):
+    table = train_families(
+        clips, tmp_path / "runs", small_plan("tcn"), families=["nearest"], estimators={"mine": AlwaysHiss()}
+    )
+    assert table["family"].tolist() == ["nearest", "mine"]
+    assert table.set_index("family").loc["mine", "test_balanced_accuracy"] == pytest.approx(0.25)
+    assert not (tmp_path / "runs" / "mine").exists()
+
+
+def test_further_columns_help_where_the_sound_cannot(clips, tmp_path, caplog):
+    rng = np.random.default_rng(0)
+    told = clips.assign(
+        label=rng.choice(["left", "right"], len(clips)), depth_m=rng.uniform(0, 5, len(clips)), group=clips["take"]
+    )
+    told["side"] = told["label"].map({"left": "port", "right": "starboard"})
+    told["depth_m"] = told["depth_m"] + 10 * (told["label"] == "left")
+    told.loc[3, "depth_m"] = np.nan
+    plan = small_plan("logistic", background=[])
+    blind = train(told, tmp_path / "blind", plan).evaluate().scores.balanced_accuracy
+    run = train(told, tmp_path / "seeing", plan.but(columns=["side", "depth_m"]))
+    assert run.evaluate().scores.balanced_accuracy == 1.0 > blind
+    model = load_model(run.folder)
+    assert [column.words for column in model.extra_columns.columns] == [["port", "starboard"], []]
+    scores = model.score(np.zeros(16_000, np.float32) + 0.1, 16_000)  # nothing is known of a clip alone
+    assert sum(scores.values()) == pytest.approx(1, abs=1e-5)
+    with pytest.raises(TableError, match="has no column 'depth'"):
+        learn_columns(told, ["depth"])
+    with pytest.raises(TableError, match="48 different words"):
+        learn_columns(told.assign(name=[f"n{n}" for n in range(48)]), ["name"])
+
+
+@pytest.fixture(scope="module")
+def mixtures(clips, tmp_path_factory) -> pd.DataFrame:
+    """Clips with one label or two: hums and hisses added up."""
+    import soundfile
+
+    folder, rows = tmp_path_factory.mktemp("mixtures"), []
+    by_label = {label: part["file"].tolist() for label, part in clips.groupby("label")}
+    for number in range(24):
+        hum, hiss, still = (soundfile.read(by_label[label][number % 12])[0] for label in ("hum", "hiss", "still"))
+        for name, sound, labels in (
+            ("hum", hum + still, ["hum"]), ("hiss", hiss + still, ["hiss"]), ("both", hum + hiss, ["hum", "hiss"])
+        ):  # fmt: skip
+            path = folder / f"{name}_{number:02d}.wav"
+            soundfile.write(path, sound * (1 + number / 50), 16_000)
+            rows += [(str(path), np.nan, np.nan, label, f"rec{number % 4}") for label in labels]
+    return pd.DataFrame(rows, columns=["file", "start_s", "end_s", "label", "group"])
+
+
+@pytest.mark.parametrize("family", ["logistic", "trees", "tcn", "nearest", "kernel"])
+def test_clips_with_several_labels_are_learnt(mixtures, tmp_path, family):
+    plan = small_plan(family, background=[], overlapping=True)
+    run = train(mixtures, tmp_path / "run", plan)
+    scores = run.evaluate().scores
+    assert scores.exact > 0.8
+    assert scores.macro_f1 > 0.85
+    assert "hiss|hum" in set(run.predictions["label"])
+    model = load_model(run.folder)
+    assert model.overlapping
+    assert run.evaluate(mixtures).scores.clips == 72
+
+
+def test_a_label_missing_from_validation_is_told(clips, tmp_path, caplog):
+    sides = np.where(clips["group"] == "rec0", "test", np.where(clips["group"] == "rec1", "validation", "train"))
+    given = clips.assign(split=sides)
+    given.loc[(given["label"] == "hum") & (given["split"] == "validation"), "split"] = "test"
+    with caplog.at_level(logging.WARNING):
+        train(given.drop(columns="group"), tmp_path / "run", small_plan("logistic"))
+    assert "no clip of 'hum' is on the validation side" in caplog.text
+
+
+def test_a_constant_feature_does_no_harm(rng):
+    made, truth = task(rng)
+    flat = np.concatenate([made.rows, np.zeros((200, 1), np.float32)], axis=1)
+    watched = np.concatenate([made.watched, np.zeros((100, 1), np.float32)], axis=1)
+    flat_task = RowTask(
+        rows=flat, targets=made.targets, weights=made.weights, watched=watched, overlapping=False, rng=rng
+    )
+    for candidates, settings in ((penalties, LogisticSettings()), (kernels, KernelSettings()), (trees, TreesSettings())):
+        assert max(right(c.watched, truth) for c in candidates(flat_task, settings)) > 0.5
+
+
+def test_somebody_elses_estimator_cannot_be_written(ranking, tmp_path):
+    import dataclasses
+
+    from barn_owl.classify.pooled import Foreign, Pooled
+
+    model = open_run(ranking[0] / "logistic").model
+    family = model.family
+    foreign = Pooled("Mine", family.window, family.statistics, Foreign(AlwaysHiss()), family.centre, family.spread)
+    with pytest.raises(ModelError, match="a model of Mine cannot be written"):
+        dataclasses.replace(model, family=foreign).save(tmp_path / "m.safetensors")
