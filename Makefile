@@ -2,7 +2,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: demo test lint types layers bench screenshots reference clean
+.PHONY: demo test lint types layers bench bench-accuracy screenshots reference clean
 
 demo: .venv/ready
 	rm -rf saltmarsh-quay
@@ -22,7 +22,12 @@ layers: .venv/ready-dev
 	$(BIN)/lint-imports
 
 bench: .venv/ready-dev
-	for script in benchmarks/*.py; do $(BIN)/python $$script || exit 1; done
+	for script in start_up front_end features clips training_step whole_job; do \
+		$(BIN)/python benchmarks/$$script.py || exit 1; done
+
+bench-accuracy: .venv/ready-dev
+	$(BIN)/python benchmarks/families.py
+	$(BIN)/python benchmarks/learning_curves.py
 
 screenshots: .venv/ready-dev
 	$(BIN)/python docs/screenshots/take.py

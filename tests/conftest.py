@@ -1,5 +1,6 @@
 """Shared fixtures: seeds that can be swept, small trained runs, a small harbour."""
 
+import logging
 import os
 from pathlib import Path
 
@@ -18,6 +19,13 @@ def pytest_generate_tests(metafunc):
     if "seed" in metafunc.fixturenames:
         seeds = [int(seed) for seed in os.environ.get("BARN_OWL_SEEDS", "0").split(",")]
         metafunc.parametrize("seed", seeds)
+
+
+@pytest.fixture(autouse=True)
+def _warnings_are_heard(monkeypatch):
+    """The command line gives warnings a handler of its own; a test after it wants to hear them too."""
+    monkeypatch.setattr(logging.getLogger("barn_owl"), "propagate", True)
+    monkeypatch.setattr(logging.getLogger("barn_owl"), "level", logging.WARNING)
 
 
 @pytest.fixture

@@ -129,7 +129,9 @@ def test_families_are_as_good_as_a_general_library(rng):
     made, truth = task(rng, n=600, watched=400)
     numbers = made.targets.argmax(axis=1)
     weights, loss = fit_logistic(made.rows.astype(np.float64), made.targets, made.weights, 0.01)
-    theirs = LogisticRegression(C=1 / (0.01 * 600), tol=1e-8, max_iter=5000).fit(made.rows.astype(np.float64), numbers)
+    theirs = LogisticRegression(C=1 / (0.01 * 600), tol=1e-8, max_iter=5000).fit(
+        made.rows.astype(np.float64), numbers
+    )
     assert loss == pytest.approx(log_loss(numbers, theirs.predict_proba(made.rows.astype(np.float64))), abs=1e-4)
     assert right(Linear.of(weights).logits(made.watched), truth) == pytest.approx(
         (theirs.predict(made.watched.astype(np.float64)) == truth.argmax(axis=1)).mean(), abs=0.01
@@ -246,7 +248,11 @@ def test_a_constant_feature_does_no_harm(rng):
     flat_task = RowTask(
         rows=flat, targets=made.targets, weights=made.weights, watched=watched, overlapping=False, rng=rng
     )
-    for candidates, settings in ((penalties, LogisticSettings()), (kernels, KernelSettings()), (trees, TreesSettings())):
+    for candidates, settings in (
+        (penalties, LogisticSettings()),
+        (kernels, KernelSettings()),
+        (trees, TreesSettings()),
+    ):
         assert max(right(c.watched, truth) for c in candidates(flat_task, settings)) > 0.5
 
 

@@ -49,8 +49,8 @@ def network(layers, shape, rng) -> Network:
 
 def conv(channels, taps, stride=1, **more):
     """A convolution along time, or along time and bands where `taps` is a pair."""
-    both = lambda size: size if isinstance(size, tuple) else (size, 1)
-    return Convolution(channels, both(taps), both(stride), **more)
+    taps, stride = (size if isinstance(size, tuple) else (size, 1) for size in (taps, stride))
+    return Convolution(channels, taps, stride, **more)
 
 
 @pytest.mark.parametrize(
@@ -59,7 +59,7 @@ def conv(channels, taps, stride=1, **more):
         pytest.param(lambda: [conv(3, 1), Relu(), conv(3, 3)], (11, 2), id="convolution"),
         pytest.param(lambda: [conv(3, 2), Relu(), conv(3, 4, 2)], (11, 2), id="stride"),
         pytest.param(lambda: [conv(3, 1), Relu(), conv(3, 3, 3)], (11, 2), id="stride of taps"),
-        pytest.param(lambda: [conv(3, 1, bias=True), conv(2, 3, dilation=2, bias=True)], (11, 2), id="dilation, bias"),
+        pytest.param(lambda: [conv(3, 1, bias=True), conv(2, 3, dilation=2, bias=True)], (11, 2), id="dilation"),
         pytest.param(lambda: [conv(3, 1), conv(3, 4, 2, padding="same")], (11, 2), id="same"),
         pytest.param(lambda: [conv(3, 1), Relu(), conv(None, 3, 2)], (11, 2), id="depthwise"),
         pytest.param(
@@ -74,9 +74,9 @@ def conv(channels, taps, stride=1, **more):
         pytest.param(lambda: [conv(3, (2, 2)), PoolAll("max"), Dense(2)], (5, 4, 1), id="maximum over all"),
         pytest.param(lambda: [conv(3, 2), Pool("max", (3, 1), (2, 1)), BatchNorm()], (11, 2), id="maximum"),
         pytest.param(lambda: [conv(2, (2, 2)), Pool("mean", (2, 2)), FoldBands(), conv(2, 2)], (7, 5, 1), id="mean"),
-        pytest.param(lambda: [conv(2, 2), Flatten(), Dense(3, is_last=False), Relu(), Dense(2)], (5, 2), id="flatten"),
+        pytest.param(lambda: [conv(2, 2), Flatten(), Dense(3, is_last=False), Relu(), Dense(2)], (5, 2), id="dense"),
         pytest.param(lambda: [conv(3, 2), Residual([conv(3, 3), BatchNorm()]), Relu()], (11, 2), id="residual"),
-        pytest.param(lambda: [conv(3, 2), Residual([Relu(), conv(3, 3)]), Relu()], (11, 2), id="residual, relu first"),
+        pytest.param(lambda: [conv(3, 2), Residual([Relu(), conv(3, 3)]), Relu()], (11, 2), id="relu in it"),
         pytest.param(lambda: [conv(3, 2), Dropout(0.4), Relu()], (11, 2), id="dropout"),
     ],
 )  # fmt: skip

@@ -104,7 +104,7 @@ def test_raw_samples_are_those_of_a_file(tmp_path, rng, sample_type, encoding):
         def __init__(self):
             self.source = io.BytesIO(raw)
 
-        def read(self, size=-1):  # noqa: ARG002
+        def read(self, size=-1):
             return self.source.read(7)
 
     blocks = stream_raw(Drip(), from_hz=8_000, sample_type=sample_type, channels=2, channel=2)

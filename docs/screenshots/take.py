@@ -25,6 +25,8 @@ PICTURES = {
     "check.png": "check.png",
     "cuts.png": "cuts.png",
     "variants/variants.png": "variants.png",
+    "families/families.png": "families.png",
+    "saltmarsh-quay/run/figures/curves.png": "curves.png",
 }
 
 
@@ -66,6 +68,11 @@ def main() -> None:
         check = ("check", "saltmarsh-quay/clips.csv", "--figure", "check.png")
         said = said_by(*check, folder=folder, code=1)  # the demo has errors on purpose
         terminal_picture(f"barn-owl {' '.join(check)}", said, HERE / "check-terminal.png")
+        plan = ("plan", "saltmarsh-quay/clips.csv", "-o", "plan.toml")
+        terminal_picture(f"barn-owl {' '.join(plan)}", said_by(*plan, folder=folder), HERE / "plan.png")
+        (folder / "demo.toml").write_text('background = ["water"]\n')
+        families = ("--run", "families", "--family", "all", "--plan", "demo.toml")
+        said_by("train", "saltmarsh-quay/clips.csv", *families, folder=folder)
         said_by(
             "augment",
             "saltmarsh-quay/clips/bell-buoy/crane_018.wav",

@@ -76,6 +76,7 @@ if TYPE_CHECKING:  # the same names again, for type checkers and editors; a test
     )
     from barn_owl.evaluate import (
         EventScores as EventScores,
+        OverlapScores as OverlapScores,
         Scores as Scores,
         confusion_table as confusion_table,
         score_events as score_events,
@@ -95,13 +96,26 @@ if TYPE_CHECKING:  # the same names again, for type checkers and editors; a test
         read_features as read_features,
         write_features as write_features,
     )
-    from barn_owl.runs import Evaluation as Evaluation, Run as Run, open_run as open_run, train as train
+    from barn_owl.runs import (
+        Evaluation as Evaluation,
+        Run as Run,
+        Suggestion as Suggestion,
+        adopt as adopt,
+        ensemble_of as ensemble_of,
+        open_run as open_run,
+        suggest_plan as suggest_plan,
+        train as train,
+        train_families as train_families,
+        train_several as train_several,
+    )
     from barn_owl.show import (
         check_figure as check_figure,
         clip_figure as clip_figure,
         confusion_figure as confusion_figure,
+        curves_figure as curves_figure,
         cuts_figure as cuts_figure,
         distributions_figure as distributions_figure,
+        families_figure as families_figure,
         filter_bank_figure as filter_bank_figure,
         gallery_figure as gallery_figure,
         map_figure as map_figure,
@@ -190,6 +204,7 @@ _HOMES = {
     ),
     "barn_owl.evaluate": (
         "EventScores",
+        "OverlapScores",
         "Scores",
         "confusion_table",
         "score_events",
@@ -212,15 +227,23 @@ _HOMES = {
     "barn_owl.runs": (
         "Evaluation",
         "Run",
+        "Suggestion",
+        "adopt",
+        "ensemble_of",
         "open_run",
+        "suggest_plan",
         "train",
+        "train_families",
+        "train_several",
     ),
     "barn_owl.show": (
         "check_figure",
         "clip_figure",
         "confusion_figure",
+        "curves_figure",
         "cuts_figure",
         "distributions_figure",
+        "families_figure",
         "filter_bank_figure",
         "gallery_figure",
         "map_figure",

@@ -87,6 +87,11 @@ def _warn_of_clip_settings(model: Model) -> None:
             "this model was trained on clips brought to one level or freed of silence, which a recording cannot be; "
             "scores may be off. Train with clips.level = kept and clips.remove_silence = false for tagging"
         )
+    if model.extra_columns.columns:
+        logger.warning(
+            "this model also looks at %s, which a recording does not tell: taken as average",
+            ", ".join(model.extra_columns.names),
+        )
 
 
 def event_table(events: list[Event], file: str, duration_s: float) -> pd.DataFrame:

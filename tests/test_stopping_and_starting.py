@@ -1,0 +1,309 @@
+"""Trainings that stop, go on, start from a model, or are several."""
+
+import os
+import shutil
+import signal
+import subprocess
+import sys
+import time
+
+import numpy as np
+import pandas as pd
+import pytest
+
+from barn_owl.classify import load_model, read_plan
+from barn_owl.classify.checkpoint import Checkpoint
+from barn_owl.cli.main import run as barn_owl
+from barn_owl.clips import read_clip_table, write_clip_table
+from barn_owl.errors import ModelError, OutputError, PlanError, TableError
+from barn_owl.runs import adopt, ensemble_of, open_run, suggest_plan, train, train_several
+from barn_owl.runs.learning import read_learning
+from barn_owl.runs.suggest import FEW
+from helpers import assert_close, small_plan, sound
+
+
+class Stopped(BaseException):
+    """What a test throws in place of a power cut: nothing in the library may catch it."""
+
+
+def stop_after(epoch: int):
+    def watch(line):
+        if line.epoch == epoch:
+            raise Stopped
+
+    return watch
+
+
+@pytest.mark.parametrize("family", ["tcn", "mlp"])
+@pytest.mark.parametrize("changed", [False, True], ids=["sound as it is", "sound changed"])
+def test_a_resumed_training_ends_as_if_never_stopped(clips, tmp_path, family, changed):
+    sound_settings = {"speed": 0.7, "renew": 0.3} if changed else {}
+    plan = small_plan(family, sound=sound_settings).but(training={"epochs": 6})
+    train(clips, tmp_path / "whole", plan)
+    for epoch in (2, 4):
+        with pytest.raises(Stopped):
+            train(clips, tmp_path / "parts", plan, watch=stop_after(epoch), resume=epoch > 2)
+        with pytest.raises(ModelError, match="not over; go on with .*--resume"):
+            open_run(tmp_path / "parts")
+    run = train(clips, tmp_path / "parts", resume=True)
+    assert (run.folder / "model.safetensors").read_bytes() == (tmp_path / "whole" / "model.safetensors").read_bytes()
+    assert len(run.curves) == 6
+    assert not (run.folder / "checkpoint.safetensors").exists()
+    # Nothing is left to do, and nothing is done.
+    before = (run.folder / "predictions.csv").stat().st_mtime_ns
+    train(clips, tmp_path / "parts", resume=True)
+    assert (run.folder / "predictions.csv").stat().st_mtime_ns == before
+
+
+def test_what_changed_is_said_when_a_training_cannot_be_resumed(clips, tmp_path):
+    plan = small_plan("tcn").but(training={"epochs": 4})
+    with pytest.raises(Stopped):
+        train(clips, tmp_path / "run", plan, watch=stop_after(1))
+    with pytest.raises(PlanError, match=r"training.rate \(0.005 there, 0.1 now\)"):
+        train(clips, tmp_path / "run", plan.but(training={"rate": 0.1}), resume=True)
+    sides = read_clip_table(tmp_path / "run" / "clips.csv")
+    with pytest.raises(TableError, match=r"3 rows are gone or changed, 0 are new; the first: .*\.wav"):
+        train(sides.iloc[3:], tmp_path / "run", plan, resume=True)
+    with pytest.raises(TableError, match="another order"):
+        train(sides.iloc[::-1], tmp_path / "run", plan, resume=True)
+    (tmp_path / "run" / "checkpoint.safetensors").write_bytes(b"half")
+    with pytest.raises(ModelError, match="is damaged .*train again without --resume"):
+        train(clips, tmp_path / "run", plan, resume=True)
+    with pytest.raises(ModelError, match="holds no training to resume"):
+        train(clips, tmp_path / "elsewhere", plan, resume=True)
+
+
+def test_a_run_that_was_there_survives_until_there_is_something_better(clips, tmp_path):
+    plan = small_plan("tcn").but(training={"epochs": 2})
+    first = train(clips, tmp_path / "run", plan)
+    with pytest.raises(TableError):
+        train(clips.assign(label="one"), tmp_path / "run", plan, force=True)
+    assert open_run(first.folder).evaluate().scores.clips == len(
+        first.predictions[first.predictions["split"] == "test"]
+    )
+
+
+def test_a_killed_command_can_be_resumed(clips, tmp_path):
+    write_clip_table(clips, tmp_path / "clips.csv")
+    (tmp_path / "plan.toml").write_text(
+        'family = "tcn"\n[training]\nepochs = 400\npatience = 400\n[tcn]\nsize = "tiny"\n'
+    )
+    command = ["train", str(tmp_path / "clips.csv"), "--run", str(tmp_path / "run"), "--quiet"]
+    main = "from barn_owl.cli.main import main; main()"
+    process = subprocess.Popen([sys.executable, "-c", main, *command, "--plan", str(tmp_path / "plan.toml")])
+    checkpoint = tmp_path / "run" / "checkpoint.safetensors"
+    for _ in range(600):
+        if checkpoint.exists():
+            break
+        time.sleep(0.05)
+    time.sleep(0.3)
+    os.kill(process.pid, signal.SIGKILL)
+    process.wait()
+    assert not (tmp_path / "run" / "model.safetensors").exists()
+    text = (tmp_path / "run" / "plan.toml").read_text()
+    assert read_plan(tmp_path / "run" / "plan.toml").training.epochs == 400
+    # Shorter now, or the test would take minutes; the plan in the folder is what counts.
+    done = len(load_checkpoint(checkpoint).curves)
+    (tmp_path / "run" / "plan.toml").write_text(text.replace("epochs = 400", f"epochs = {done + 2}"))
+    assert barn_owl([*command, "--resume"]) == 0
+    assert len(open_run(tmp_path / "run").curves) == done + 2
+
+
+def load_checkpoint(path):
+    from barn_owl.classify.checkpoint import read_checkpoint
+
+    return read_checkpoint(path)
+
+
+def test_a_full_disk_costs_a_checkpoint_and_not_the_training(clips, tmp_path, monkeypatch, caplog):
+    def full(self, path):
+        raise OutputError(f"{path} cannot be written: no space left on device")
+
+    monkeypatch.setattr(Checkpoint, "save", full)
+    run = train(clips, tmp_path / "run", small_plan("tcn").but(training={"epochs": 3}))
+    assert "no space left on device; training goes on without this checkpoint" in caplog.text
+    assert run.evaluate().scores.clips > 0
+
+
+def test_training_further_keeps_what_is_known(clips, ranking, tmp_path):
+    model = load_model(ranking[0] / "tcn")
+    # The learnt network knows hums and hisses; now there are deep hums too.
+    more = clips.assign(label=clips["label"].replace({"hum": "deep-hum"}))
+    plan = adopt(small_plan("tcn").but(training={"epochs": 3}), model, str(ranking[0] / "tcn"))
+    plan = plan.but(start={"frozen": 6})
+    run = train(more, tmp_path / "run", plan)
+    before, after = model.family.arrays(), run.model.family.arrays()
+    for name in before:
+        if int(name.split(".")[0]) < 6:
+            assert (before[name] == after[name]).all()
+    assert any((before[name] != after[name]).any() for name in before if name.startswith("8."))
+    assert_close(run.model.mean, model.mean)
+    assert run.evaluate().scores.balanced_accuracy > 0.7
+    with pytest.raises(PlanError, match="another front_end"):
+        train(more, tmp_path / "other", plan.but(front_end={"bands": 40}))
+    with pytest.raises(PlanError, match="is a logistic; only tcn and cnn can be trained further"):
+        adopt(plan, load_model(ranking[0] / "logistic"), "first")
+    with pytest.raises(PlanError, match="start.frozen must be less than"):
+        train(more, tmp_path / "other", plan.but(start={"frozen": 99}))
+
+
+def test_seeds_and_folds_spread_and_become_one_model(clips, tmp_path, rng):
+    plan = small_plan("logistic")
+    table = train_several(clips, tmp_path / "seeds", plan, seeds=3, ensemble=True)
+    assert table["training"].tolist() == ["seed-0", "seed-1", "seed-2"]
+    splits = [open_run(tmp_path / "seeds" / name).predictions["split"].tolist() for name in table["training"]]
+    assert splits[0] == splits[1] == splits[2]
+    model, x = load_model(tmp_path / "seeds"), sound("hum", rng)
+    members = [load_model(tmp_path / "seeds" / name) for name in table["training"]]
+    logs = np.mean([[np.log(member.score(x, 16_000)[label]) for label in model.labels] for member in members], axis=0)
+    expected = np.exp(logs) / np.exp(logs).sum()
+    assert_close(np.array([model.score(x, 16_000)[label] for label in model.labels]), expected, rtol=1e-4, atol=1e-6)
+
+    table = train_several(clips, tmp_path / "folds", plan, folds=4, ensemble=True)
+    predictions = read_clip_table(tmp_path / "folds" / "predictions.csv")
+    assert len(predictions) == len(clips)  # each clip is the test once
+    assert open_run(tmp_path / "folds").evaluate().scores.clips == len(clips)
+    spread = pd.read_json(tmp_path / "folds" / "spread.json")
+    assert spread.loc["mean", "test_balanced_accuracy"] == pytest.approx(table["test_balanced_accuracy"].mean())
+    with pytest.raises(TableError, match="there are 4 groups for 5 folds"):
+        train_several(clips, tmp_path / "more", plan, folds=5)
+    with pytest.raises(TableError, match="at least 3 folds"):
+        train_several(clips, tmp_path / "more", plan, folds=2)
+    other = load_model(tmp_path / "seeds" / "seed-0")
+    import dataclasses
+
+    with pytest.raises(ModelError, match="their labels differ"):
+        ensemble_of([other, dataclasses.replace(other, labels=["a", "b", "c", "d"])])
+
+
+def test_curves_in_words():
+    def curves(train_loss, validation_loss):
+        best = int(np.argmin(validation_loss))
+        epochs = range(1, len(train_loss) + 1)
+        table = {"epoch": epochs, "train_loss": train_loss, "validation_loss": validation_loss}
+        return pd.DataFrame(table).assign(best=[n == best for n in range(len(train_loss))])
+
+    sides = {"train": {"balanced_accuracy": 0.99}, "validation": {"balanced_accuracy": 0.7}}
+    heart = read_learning(curves([3, 2, 1, 0.5], [3, 2, 2.5, 3]), sides)
+    assert heart.overfits
+    assert heart.rise == pytest.approx(0.375)  # mean of 2.5 and 3 over 2
+    assert [sentence.split(",")[0] for sentence in heart.words] == [
+        "Best at epoch 2 of 4",
+        "After it the validation loss rose by 38% while training went on: the clips were being learnt by heart.",
+        "It knows its own training clips better than others by 0.29 of balanced accuracy: more clips",
+    ]
+    young = read_learning(curves([3, 2, 1], [3, 2, 1]), {"train": None, "validation": None})
+    assert young.words == ["Still getting better at its last epoch, 3: more epochs may help."]
+
+
+def test_a_plan_is_fitted_to_the_clips_and_says_why(tmp_path, rng):
+    import soundfile
+
+    rows = []
+    for group, rate_hz in (("old-phone", 8_000), ("studio", 44_100)):
+        for label, frequency in (("high", 1500), ("low", 300)):
+            for number in range(FEW + 8):
+                t = np.arange(3 * rate_hz) / rate_hz
+                x = 0.01 * rng.standard_normal(len(t))
+                x += 0.5 * np.sin(2 * np.pi * frequency * t) * ((t > 1) & (t < 1.3))
+                path = tmp_path / f"{group}_{label}_{number}.wav"
+                soundfile.write(path, x, rate_hz)
+                rows.append((str(path), np.nan, np.nan, label, group))
+    clips = pd.DataFrame(rows, columns=["file", "start_s", "end_s", "label", "group"])
+    found = suggest_plan(clips)
+    # The sound of 0.3 s counts, not the 3 s of the clip; and what the old phone cannot hear must not tell.
+    assert 0.5 <= found.plan.clips.length_s <= 0.6
+    assert found.plan.front_end.rate_hz == 8_000
+    assert found.plan.family == "tcn"
+    found.write(tmp_path / "plan.toml")
+    assert read_plan(tmp_path / "plan.toml") == found.plan
+    assert "most of what happens in them 0.3 s" in (tmp_path / "plan.toml").read_text()
+    few = pd.concat([part.head(4) for _, part in clips.groupby("label")])
+    assert suggest_plan(few).plan.family == "logistic"
+    with pytest.raises(TableError, match="none of the clips can be used"):
+        suggest_plan(clips.assign(file="/nowhere.wav"))
+
+
+def test_the_command_trains_families_seeds_and_from_a_model(clips, tmp_path, capsys, ranking):
+    write_clip_table(clips, tmp_path / "clips.csv")
+    table, plan = str(tmp_path / "clips.csv"), tmp_path / "plan.toml"
+    plan.write_text('background = ["still"]\n[training]\nepochs = 3\n[tcn]\nsize = "tiny"\n[cnn]\nsize = "tiny"\n')
+    assert barn_owl(["train", table, "--run", str(tmp_path / "all"), "--plan", str(plan), "--family", "all"]) == 0
+    said = capsys.readouterr().out
+    assert "families, ranked on the validation clips" in said
+    assert (tmp_path / "all" / "families.png").stat().st_size > 10_000
+    options = ["--plan", str(plan), "--family", "nearest"]
+    assert barn_owl(["train", table, "--run", str(tmp_path / "several"), *options, "--seeds", "2", "--ensemble"]) == 0
+    assert "test balanced accuracy: 1.000 on average" in capsys.readouterr().out
+    shutil.rmtree(tmp_path / "several")
+    start = ["--start-from", str(ranking[0] / "tcn"), "--frozen", "3", "--plan", str(plan)]
+    assert barn_owl(["train", table, "--run", str(tmp_path / "further"), *start]) == 0
+    assert (tmp_path / "further" / "figures" / "curves.png").stat().st_size > 10_000
+    assert barn_owl(["plan", table, "-o", str(tmp_path / "fitted.toml")]) == 0
+    assert "clips.length_s" in capsys.readouterr().out
+    assert barn_owl(["plan", str(plan), "--labels", "4"]) == 0
+    assert "multiply-adds a window" in capsys.readouterr().out
+
+
+@pytest.mark.parametrize(
+    ("options", "message"),
+    [
+        (["--seeds", "2", "--folds", "3"], "--seeds and --folds cannot be had at once"),
+        (["--resume", "--family", "all"], "leave --family all out"),
+        (["--ensemble"], "--ensemble needs --seeds or --folds"),
+        (["--frozen", "2"], "--frozen needs --start-from"),
+        (["--family", "forest"], "'forest' is not one of"),
+        (["--start-from", "nowhere"], "nowhere does not exist"),
+    ],
+)
+def test_options_that_contradict_each_other(clips, tmp_path, capsys, options, message):
+    write_clip_table(clips, tmp_path / "clips.csv")
+    assert barn_owl(["train", str(tmp_path / "clips.csv"), "--run", str(tmp_path / "run"), *options]) == 2
+    assert message in capsys.readouterr().err
+    assert not (tmp_path / "run").exists()
+
+
+@pytest.mark.parametrize(
+    ("text", "message"),
+    [
+        ("[[tcn.layers]]\nkind = 'convolution'\nchannels = 8\ntaps = 200", "needs 200 steps in time and gets 97"),
+        ("[[tcn.layers]]\nkind = 'pool'\ntaps = 2", "'convolution', 'max_pool'"),
+        ("[[tcn.layers]]\nkind = 'convolution'\nchannels = 8", "taps: Field required"),
+        ("[[tcn.layers]]\nkind = 'relu'\nshare = 2", "share: unknown key"),
+        ("[tcn]\nsize = 'huge'", "tcn.size: should be 'tiny', 'small' or 'medium'"),
+        ("columns = ['depth_m']", "columns: the family 'tcn' sees frames only"),
+        ("[pooling]\nstatistics = ['mode']", "there is no statistic 'mode'"),
+        ("[mlp]\nhidden = [0]", "each layer has 1 to 4096 channels"),
+        ("[trees]\ndepht = 3", "trees.depht: unknown key; did you mean depth?"),
+        ("[clips]\nlength_s = 0.01", "clips.length_s: must be at least one frame of 32 ms"),
+    ],
+)
+def test_plans_are_checked_when_they_are_read(tmp_path, text, message):
+    (tmp_path / "plan.toml").write_text(text)
+    with pytest.raises(PlanError) as error:
+        read_plan(tmp_path / "plan.toml")
+    assert message in str(error.value)
+
+
+def test_layers_of_ones_own_train_in_both_ways(clips, tmp_path, rng):
+    own = {
+        "valid": [
+            {"kind": "convolution", "channels": 16, "taps": 5, "stride": 4}, {"kind": "norm"}, {"kind": "relu"},
+            {"kind": "max_pool", "taps": 2, "stride": 1}, {"kind": "max_over_all"},
+        ],
+        "same": [
+            {"kind": "convolution", "channels": 16, "taps": 5, "stride": 4, "padding": "same"}, {"kind": "norm"},
+            {"kind": "relu"}, {"kind": "mean_over_all"}, {"kind": "dense", "channels": 12}, {"kind": "relu"},
+        ],
+    }  # fmt: skip
+    for name, layers in own.items():
+        run = train(clips, tmp_path / name, small_plan("tcn").but(tcn={"layers": layers}))
+        assert run.evaluate().scores.balanced_accuracy > 0.7
+        frames = run.model.front_end.frames(np.concatenate([sound("hum", rng), sound("hiss", rng)]))
+        family = run.model.family
+        windows, local = run.model.logits(frames)
+        at = 5
+        alone, _ = run.model.logits(frames[at * family.step : at * family.step + family.window])
+        assert_close(windows[at], alone[0], rtol=1e-4, atol=1e-4)
+        assert family.is_shared == (name == "valid")
+        assert (len(local) > len(windows)) == family.is_shared
