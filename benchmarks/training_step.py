@@ -54,7 +54,7 @@ def networks(name: str, wanted: str) -> None:
 
     window = rng.standard_normal((family.window, BANDS)).astype(np.float32)
     theirs.eval()
-    one = batch(window.reshape(1, *network.shapes[0]))
+    one = batch(window.reshape(1, family.window, *network.shapes[0][1:]))
 
     def score_general() -> None:
         with torch.inference_mode():

@@ -192,6 +192,17 @@ def test_curves_in_words():
         "After it the validation loss rose by 38% while training went on: the clips were being learnt by heart.",
         "It knows its own training clips better than others by 0.29 of balanced accuracy: more clips",
     ]
+    found, lost, absent = ({"recall": recall, "count": 4 * (recall is not None)} for recall in (1.0, 0.0, None))
+    labels = {"hum": lost, "hiss": found, "tick": absent}
+    weak = {"train": None, "validation": {"balanced_accuracy": 0.5, "labels": labels}}
+    assert (
+        read_learning(curves([1], [1]), weak).words[0].startswith("It hardly beats guessing (0.50, by guessing 0.50)")
+    )
+    labels["bell"] = found
+    weak["validation"]["balanced_accuracy"] = 0.67
+    assert read_learning(curves([1], [1]), weak).words == [
+        "It never says 'hum' where it should, on the validation clips."
+    ]
     young = read_learning(curves([3, 2, 1], [3, 2, 1]), {"train": None, "validation": None})
     assert young.words == ["Still getting better at its last epoch, 3: more epochs may help."]
 
@@ -212,7 +223,7 @@ def test_a_plan_is_fitted_to_the_clips_and_says_why(tmp_path, rng):
     clips = pd.DataFrame(rows, columns=["file", "start_s", "end_s", "label", "group"])
     found = suggest_plan(clips)
     # The sound of 0.3 s counts, not the 3 s of the clip; and what the old phone cannot hear must not tell.
-    assert 0.5 <= found.plan.clips.length_s <= 0.6
+    assert found.plan.clips.length_s == 0.8
     assert found.plan.front_end.rate_hz == 8_000
     assert found.plan.family == "tcn"
     found.write(tmp_path / "plan.toml")

@@ -30,7 +30,7 @@ class Convolutional:
         layers = layers_for(settings, name, (frames, features))
         self._given = input_shape(name, (frames, features))
         self.network = Network(with_head(layers, self._given, labels, settings.dropout), self._given, rng)
-        self._body, self._pool, self._head = _parted(self.network)
+        self._body, self._pool = _parted(self.network)
         span, jump = 1, 1
         for layer in self._body:
             span, jump = span + (layer.span - 1) * jump, jump * layer.stride
@@ -59,20 +59,20 @@ class Convolutional:
             parts = (view[at : at + WINDOWS_AT_ONCE] for at in range(0, len(view), WINDOWS_AT_ONCE))
             windows = np.concatenate([_through(self._folded, self.input(part)) for part in parts])
             return windows, windows
-        cut = len(self._folded) - len(self._head) - 1
-        steps = _through(self._folded[:cut], self.input(frames[None]))[0]
+        cut = next(number for number, layer in enumerate(self._folded) if isinstance(layer, PoolAll))
+        body, head = self._folded[:cut], self._folded[cut + 1 :]
+        steps = _through(body, self.input(frames[None]))[0]
         pool = np.max if self._pool == "max" else np.mean
         steps = steps if steps.ndim == 2 else pool(steps, axis=1)
-        head = self._folded[cut + 1 :]
         local = _through(head, steps)
-        view = np.lib.stride_tricks.sliding_window_view(local if self._is_linear else steps, self.steps, axis=0)
-        pooled = pool(view, axis=-1)
-        return (pooled if self._is_linear else _through(head, pooled)), local
-
-    @property
-    def _is_linear(self) -> bool:
-        """Whether the mean of the logits of steps is the logits of their mean."""
-        return self._pool == "mean" and len(self._head) == 2
+        # Mean and last layer are linear: the mean of the logits of steps is the logits of their mean.
+        is_linear = self._pool == "mean" and len(head) == 1
+        seen = local if is_linear else steps
+        if len(seen) == self.steps:
+            pooled = pool(seen, axis=0)[None]
+        else:
+            pooled = pool(np.lib.stride_tricks.sliding_window_view(seen, self.steps, axis=0), axis=-1)
+        return (pooled if is_linear else _through(head, pooled)), local
 
     def renew(self) -> None:
         """Forget what was prepared for use, as the weights have changed."""
@@ -103,11 +103,11 @@ def _through(layers: list[Layer], x: np.ndarray) -> np.ndarray:
     return x
 
 
-def _parted(network: Network) -> tuple[list[Layer], Literal["mean", "max"] | None, list[Layer]]:
-    """Layers that slide along time, how their steps are pooled, and what comes after; None where that cannot be."""
+def _parted(network: Network) -> tuple[list[Layer], Literal["mean", "max"] | None]:
+    """Layers that slide along time, and how their steps are pooled; None where that cannot be."""
     for number, layer in enumerate(network.layers):
         if isinstance(layer, PoolAll):
-            return network.layers[:number], layer.kind, network.layers[number + 1 :]
+            return network.layers[:number], layer.kind
         if not layer.keeps_windows or len(network.shapes[number + 1]) == 1:
             break
-    return network.layers, None, []
+    return network.layers, None

@@ -86,7 +86,7 @@ def fit_logistic(
 
     first = np.zeros((features + 1, labels)) if start is None else start
     found = minimize(
-        objective, first.ravel(), jac=True, method="L-BFGS-B", options={"maxiter": 1000, "ftol": 1e-12, "gtol": 1e-7}
+        objective, first.ravel(), jac=True, method="L-BFGS-B", options={"maxiter": 1000, "ftol": 1e-13, "gtol": 1e-5}
     )
     best = found.x.reshape(features + 1, labels)
     return best, float(found.fun) - penalty / 2 * float((best[:-1] ** 2).sum())

@@ -91,9 +91,7 @@ def show_network(voice: Voice, plan: Plan, labels: int) -> list[dict[str, object
     )
     table = summary(family.network, plan.front_end.hop_ms, plan.front_end.frame_ms)
     shown = table.assign(
-        weights=table["weights"].map("{:,}".format),
-        multiply_adds=table["multiply_adds"].map("{:,}".format),
-        activation_kb=table["activation_kb"].map("{:.1f}".format),
+        activation_kb=table["activation_kb"].round(1),
         sees_ms=table["sees_ms"].map(lambda ms: "all" if np.isnan(ms) else f"{ms:.0f}"),
     )
     voice.say()

@@ -1,11 +1,12 @@
 """What the learning curves of a run say, in words."""
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import pandas as pd
 
-RISE, GAP = 0.05, 0.1
+RISE, GAP, WORTH_IT = 0.05, 0.1, 1.3
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -13,13 +14,17 @@ class Learning:
     """How a training went: its best epoch, and how far it fits its own clips better than others.
 
     rise : of the validation loss from its best to the end, as a share. gap : balanced accuracy on the training clips
-    less that on the validation clips; NaN when one is not known.
+    less that on the validation clips; NaN when one is not known. reached, chance : balanced accuracy on the
+    validation clips, and that of guessing. never : labels of which no validation clip was found.
     """
 
     best_epoch: int
     epochs: int
     rise: float
     gap: float
+    chance: float = 0.0
+    reached: float = 1.0
+    never: tuple[str, ...] = ()
 
     @property
     def overfits(self) -> bool:
@@ -29,12 +34,21 @@ class Learning:
     @property
     def words(self) -> list[str]:
         """Say it, a sentence each."""
+        said = []
+        if self.reached < WORTH_IT * self.chance:
+            said = [
+                f"It hardly beats guessing ({self.reached:.2f}, by guessing {self.chance:.2f}): "
+                "the labels may be wrong, the clips too few, or the sound outside of the windows; "
+                "see barn-owl check and barn-owl look."
+            ]
+        elif self.never:
+            said = [f"It never says {', '.join(map(repr, self.never))} where it should, on the validation clips."]
         if self.epochs == 1:
-            said = []
+            pass
         elif self.best_epoch == self.epochs:
-            said = [f"Still getting better at its last epoch, {self.epochs}: more epochs may help."]
+            said += [f"Still getting better at its last epoch, {self.epochs}: more epochs may help."]
         else:
-            said = [f"Best at epoch {self.best_epoch} of {self.epochs}, whose weights are kept."]
+            said += [f"Best at epoch {self.best_epoch} of {self.epochs}, whose weights are kept."]
         if self.overfits:
             said.append(
                 f"After it the validation loss rose by {self.rise:.0%} while training went on: "
@@ -48,14 +62,19 @@ class Learning:
         return said
 
 
-def read_learning(curves: pd.DataFrame, scores: dict[str, dict[str, float] | None]) -> Learning:
+def read_learning(curves: pd.DataFrame, scores: dict[str, dict[str, Any] | None]) -> Learning:
     """Judge curves (``epoch``, ``train_loss``, ``validation_loss``, ``best``) and the scores of each side."""
     best = curves[curves["best"].astype(bool)].iloc[-1]
     after = curves[curves["epoch"] > best["epoch"]]
     falls = len(after) > 0 and after["train_loss"].iloc[-1] <= best["train_loss"]
     end = float(after["validation_loss"].tail(5).mean()) if falls else float(best["validation_loss"])
     sides = [(scores.get(side) or {}).get("balanced_accuracy", np.nan) for side in ("train", "validation")]
+    validation = scores.get("validation") or {}
+    by_label = {name: row["recall"] for name, row in validation.get("labels", {}).items() if row["count"]}
     return Learning(
+        chance=0.5 if "exact" in validation else 1 / max(len(by_label), 1) if by_label else 0.0,
+        reached=validation.get("balanced_accuracy", 1.0),
+        never=tuple(name for name, recall in by_label.items() if recall == 0),
         best_epoch=int(best["epoch"]),
         epochs=int(curves["epoch"].iloc[-1]),
         rise=end / float(best["validation_loss"]) - 1 if best["validation_loss"] else 0.0,

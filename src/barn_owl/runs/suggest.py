@@ -11,6 +11,7 @@ import tomlkit
 
 from barn_owl.audio import audio_info, file_facts, read_audio
 from barn_owl.classify import Plan
+from barn_owl.classify.plan import CONVOLUTIONAL
 from barn_owl.clips import check_clip_table
 from barn_owl.errors import BarnOwlError, TableError
 from barn_owl.features import FrontEnd
@@ -22,7 +23,10 @@ from barn_owl.parallel import each
 HEARD = 160
 """Clips that are listened to at most: a drawn part tells as much as all of them."""
 RATES_HZ = (8_000, 16_000, 32_000)
-SHORTEST_S, LONGEST_S, STEADY_S = 0.5, 2.0, 1.0
+LONGEST_S, STEADY_S = 2.0, 1.0
+SHORTEST_S = {"network": 0.8, "pooled": 0.5}
+"""A network needs room for a few steps after its convolutions; pooled statistics are diluted by what is around."""
+
 MOST_ACTIVE = 0.9
 """Share of what happens in a clip that its window should hold."""
 STANDS_OUT_DB, QUIET = 1.0, 0.15
@@ -45,6 +49,9 @@ class Suggestion:
         document = tomlkit.document()
         document.add(tomlkit.comment("A plan for barn-owl train. Lines with a reason were fitted to the clips."))
         for key, value in self.plan.model_dump(exclude_none=True).items():
+            if isinstance(value, dict):
+                document.add(tomlkit.nl())
+                document.add(tomlkit.comment((type(getattr(self.plan, key)).__doc__ or "").splitlines()[0]))
             document[key] = self._item(value, f"{key}.")
             if key in self.reasons:
                 document[key].comment(self.reasons[key])
@@ -85,12 +92,12 @@ def suggest_plan(
     if not len(labelled):
         raise TableError("the table has no labelled clips to fit a plan to")
     heard, chosen = _listen(labelled, workers, seed, progress)
-    length_s, why_length = _length(heard)
     rate_hz, top_hz, why_rate, why_top = _band(heard, chosen)
     counts = labelled["label"].value_counts()
     rarest = int(counts.min())
     background = [str(label) for label in counts.index if str(label).lower() in ("background", "silence", "noise")]
     family, size, why_family = _family(rarest, str(counts.index[-1]))
+    length_s, why_length = _length(heard, SHORTEST_S["network" if family in CONVOLUTIONAL else "pooled"])
     epochs = int(np.clip(round(60_000 / len(labelled) / 10) * 10, 30, 150))
     changes: dict[str, Any] = {
         "family": family,
@@ -163,11 +170,11 @@ def _active_s(loud: np.ndarray, hop_s: float) -> float:
     return float(lengths.min() * hop_s)
 
 
-def _length(heard: list[_Heard]) -> tuple[float, str]:
+def _length(heard: list[_Heard], shortest_s: float) -> tuple[float, str]:
     durations, active = (np.array([getattr(one, name) for one in heard]) for name in ("duration_s", "active_s"))
     wished = float(np.quantile(active, 0.6)) * 1.25
-    longest = min(LONGEST_S, max(SHORTEST_S, float(np.quantile(durations, 0.5))))
-    length_s = round(float(np.clip(np.ceil(wished * 10) / 10, SHORTEST_S, longest)), 2)
+    longest = min(LONGEST_S, max(shortest_s, float(np.quantile(durations, 0.5))))
+    length_s = round(float(np.clip(np.ceil(wished * 10) / 10, shortest_s, longest)), 2)
     return length_s, (
         f"clips last {np.median(durations):.2g} s (median), most of what happens in them {np.median(active):.2g} s"
     )

@@ -41,7 +41,8 @@ def curves_figure(run: Run) -> Figure:
         )  # fmt: skip
     losses.legend(loc="upper right", frameon=False)
     scores.legend(loc="lower right", frameon=False)
-    losses.set_title((learning.words or ["One fit, nothing to stop early"])[-1], loc="left", fontsize=13, color=INK)
+    said = [sentence for sentence in learning.words if "kept" not in sentence] or learning.words
+    losses.set_title((said or ["One fit, nothing to stop early"])[0], loc="left", fontsize=13, color=INK)
     return figure
 
 

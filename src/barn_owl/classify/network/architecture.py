@@ -145,7 +145,7 @@ def cnn_layers(size: str) -> list[Layer]:
     def along(taps: int) -> list[Layer]:
         return [Convolution(channels, (taps, 1)), BatchNorm(), Relu()]
 
-    over_both = [*unit(narrow, (6, 8), (4, 4)), *unit(narrow, (3, 3), (1, 1)), *unit(wide, (1, 2), (1, 2))]
+    over_both = [*unit(narrow, (6, 8), (4, 4)), *unit(wide, (3, 2), (1, 2))]
     return [*over_both, FoldBands(), *along(3), Residual([*along(3), *along(3)[:-1]]), Relu()]
 
 

@@ -9,7 +9,7 @@ import numpy as np
 
 from barn_owl.classify.network.convolution import Convolution
 from barn_owl.classify.network.layer import Arrays, Fresh, Gradients, Layer, Scratch, Shape, link
-from barn_owl.classify.network.layers import BatchNorm, Residual
+from barn_owl.classify.network.layers import BatchNorm, Dropout, Residual
 from barn_owl.classify.network.loss import cross_entropy
 from barn_owl.errors import PlanError
 
@@ -54,6 +54,7 @@ class Network:
     def set_vector(self, vector: np.ndarray) -> None:
         """Make `vector` the one that holds all weights."""
         self.vector = vector
+        self._sums = np.empty_like(vector), np.empty_like(vector)
         for (layer, key, _), view in zip(self._names, self._views(vector), strict=True):
             layer.weights[key] = view
 
@@ -122,9 +123,9 @@ class Network:
     def learn(
         self, x: np.ndarray, targets: np.ndarray, seed: Sequence[int], threads: Executor, loss: Loss = cross_entropy
     ) -> tuple[float, np.ndarray]:
-        """Loss and gradient of one batch; also updates the states.
+        """Loss and gradient of one batch; also updates the states. The gradient is overwritten by the next call.
 
-        x : the inputs, clips in front; targets : ``(clips, labels)``; seed : of the random parts.
+        x : the inputs, clips in front; targets : ``(clips, labels)``; seed : two numbers, of the training and the step.
         """
         parts = min(max(MIN_PARTS, round(len(x) / PART)), len(x))
         xs, ts = np.array_split(x, parts), np.array_split(targets, parts)
@@ -132,7 +133,8 @@ class Network:
             self._parts[number] = self._part()
 
         def work(part: int) -> tuple[float, np.ndarray, list[Any]]:
-            rng = np.random.default_rng([*seed, part])
+            # Keyed, not seeded: making a generator from a seed costs as much as a layer.
+            rng = np.random.Generator(np.random.Philox(key=[seed[0], seed[1] * len(xs) + part]))
             # A loss that is no number is the caller's to notice; NumPy's warnings would not say where.
             with np.errstate(over="ignore", invalid="ignore", divide="ignore"):
                 logits, kept = self.forward(xs[part], rng, self._parts[part].scratch)
@@ -141,16 +143,19 @@ class Network:
 
         done = list(threads.map(work, range(parts)))
         shares = [len(part) / len(x) for part in xs]
-        gradient = np.zeros_like(self.vector)
+        gradient, scaled = self._sums
+        gradient[:] = 0
         for share, (_, part, _) in zip(shares, done, strict=True):
-            gradient += np.float32(share) * part
+            gradient += np.multiply(part, np.float32(share), out=scaled)
         for number, layer in enumerate(self.layers[self.frozen :], start=self.frozen):
             layer.absorb([kept[number] for _, _, kept in done])
         return sum(share * value for share, (value, _, _) in zip(shares, done, strict=True)), gradient
 
     def folded(self) -> list[Layer]:
-        """Return the same layers for use only: each normalisation is part of the convolution before it."""
-        return _folded(self.layers)
+        """Return the same layers for use only: normalisation is part of the convolution before it, dropout is gone."""
+        layers = _folded(self.layers)
+        link(layers)
+        return layers
 
 
 class _Part(NamedTuple):
@@ -204,7 +209,7 @@ def _folded(layers: Sequence[Layer]) -> list[Layer]:
             made.append(copy)
         elif isinstance(layer, Residual):
             made.append(Residual(_folded(layer.inner)))
-        else:
+        elif not isinstance(layer, Dropout):
             made.append(layer)
     return made
 

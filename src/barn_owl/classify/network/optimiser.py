@@ -1,6 +1,11 @@
 """AdamW on one flat vector, gradient clipping, and the course of the learning rate."""
 
+import math
+
 import numpy as np
+
+BLOCK = 16_384
+"""Weights that are moved at a time."""
 
 
 class AdamW:
@@ -25,28 +30,34 @@ class AdamW:
         self.count = 0
         self.first = np.zeros_like(weights)
         self.second = np.zeros_like(weights)
-        self._a, self._b = np.empty_like(weights), np.empty_like(weights)
+        self._a, self._b = np.empty(BLOCK, dtype=weights.dtype), np.empty(BLOCK, dtype=weights.dtype)
 
     def step(self, gradient: np.ndarray, rate: float) -> None:
         """Move the weights against `gradient`; `rate` is the learning rate of this step."""
         self.count += 1
-        a, b = self._a, self._b  # in place: fresh arrays of this size cost as much as the sums
-        np.subtract(gradient, self.first, out=a)
+        for at in range(0, len(self.weights), BLOCK):
+            self._move(gradient, slice(at, at + BLOCK), rate)
+
+    def _move(self, gradient: np.ndarray, block: slice, rate: float) -> None:
+        """Move a block of the weights: what is small stays in the cache, what is in place needs no new memory."""
+        g, w, first, second = gradient[block], self.weights[block], self.first[block], self.second[block]
+        a = self._a[: len(g)]
+        np.subtract(g, first, out=a)
         a *= 1 - self.beta1
-        self.first += a
-        np.multiply(gradient, gradient, out=a)
-        a -= self.second
+        first += a
+        np.multiply(g, g, out=a)
+        a -= second
         a *= 1 - self.beta2
-        self.second += a
-        np.sqrt(self.second, out=a)
-        a *= 1 / np.sqrt(1 - self.beta2**self.count)
+        second += a
+        np.sqrt(second, out=a)
+        a *= 1 / math.sqrt(1 - self.beta2**self.count)  # a float of NumPy's would make it all float64
         a += 1e-8
-        np.divide(self.first, a, out=a)
+        np.divide(first, a, out=a)
         a *= rate / (1 - self.beta1**self.count)
-        np.multiply(self.decay, self.weights, out=b)
-        b *= rate
-        self.weights -= a
-        self.weights -= b
+        decayed = np.multiply(self.decay[block], w, out=self._b[: len(g)])
+        decayed *= rate
+        w -= a
+        w -= decayed
 
 
 def clip_norm(gradient: np.ndarray, longest: float) -> float:
