@@ -24,7 +24,8 @@ The mel scale is `2595 log10(1 + f / 700)` (D. O'Shaughnessy, Speech Communicati
 a peak of 1; a bin counts with the mean of the triangle over its width. `floor_db` is added to every power before the
 logarithm; `range_db` limits how far below the strongest band of its frame a level can be.
 
-Pooling over the frames of a clip: `mean`, `deviation`, `minimum`, `maximum`, `slope` (least squares, per frame) and
+Pooling over the frames of a clip: `mean`, `deviation`, `minimum`, `maximum`, `loud` (mean over the loudest fifth of the
+frames), `slope` (least squares, per frame), `change` (mean absolute difference from frame to frame) and
 `quantile Q`.
 """
 

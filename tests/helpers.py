@@ -48,5 +48,13 @@ def write_folder(folder: Path, seed: int, clips: int = 12, kinds=("hum", "hiss",
 
 def small_plan(family: str, **changes) -> Plan:
     """A plan that trains in a second or two."""
-    training = {"epochs": 20, "rate": 5e-3, "averaging": 0.8}
-    return Plan(family=family, training=training, tcn=TINY, cnn=TINY, **{"background": ["still"], **changes})
+    training = {"epochs": 30, "rate": 5e-3, "averaging": 0.8}
+    return Plan(
+        family=family,
+        training=training,
+        tcn=TINY,
+        cnn=TINY,
+        trees={"rounds": 40},
+        kernel={"width": 1.2},
+        **{"background": ["still"], **changes},
+    )

@@ -187,7 +187,7 @@ def grouped(draw):
 
 
 @given(grouped(), st.integers(0, 9), st.integers(3, 5))
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=12, deadline=None)
 def test_folds_keep_groups_whole_and_each_clip_is_tested_once(clips, seed, folds):
     done = fold_clips(clips, folds, seed=seed)
     assert done.groupby("group")["fold"].nunique().max() == 1

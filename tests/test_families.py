@@ -219,7 +219,7 @@ def mixtures(clips, tmp_path_factory) -> pd.DataFrame:
     return pd.DataFrame(rows, columns=["file", "start_s", "end_s", "label", "group"])
 
 
-@pytest.mark.parametrize("family", ["logistic", "trees", "tcn", "nearest", "kernel"])
+@pytest.mark.parametrize("family", ["logistic", "tcn", "nearest"])
 def test_clips_with_several_labels_are_learnt(mixtures, tmp_path, family):
     plan = small_plan(family, background=[], overlapping=True)
     run = train(mixtures, tmp_path / "run", plan)

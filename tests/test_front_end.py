@@ -147,3 +147,6 @@ def test_pooling_is_mean_and_deviation(rng):
     frames = rng.standard_normal((50, 3)).astype(np.float32)
     expected = np.concatenate([frames.mean(axis=0), frames.std(axis=0)]).astype(np.float32)
     assert_close(pool(frames), expected, rtol=1e-5, atol=1e-7)
+    loudest = frames[np.argsort(frames.mean(axis=1))[-10:]].mean(axis=0)
+    change = np.abs(np.diff(frames, axis=0)).mean(axis=0)
+    assert_close(pool(frames, ["loud", "change"]), np.concatenate([loudest, change]), rtol=1e-5, atol=1e-7)

@@ -120,7 +120,7 @@ class TreesSettings(Settings):
 class PoolingSettings(Settings):
     """Which statistics over a window's frames the pooled families see; see `barn_owl.features.pool`."""
 
-    statistics: list[str] = Field(default=["mean", "deviation", "maximum", "change"], min_length=1)
+    statistics: list[str] = Field(default=["loud", "deviation", "maximum", "change"], min_length=1)
 
     @field_validator("statistics")
     @classmethod
@@ -165,7 +165,7 @@ class Plan(Settings):
     48
     """
 
-    seed: int = Field(default=0, ge=0)
+    seed: int = Field(default=0, ge=0, lt=2**63)
     family: Literal["majority", "nearest", "logistic", "kernel", "trees", "mlp", "tcn", "cnn"] = "tcn"
     background: list[str] = Field(default=[])
     """Labels that mean "nothing of interest": learnt, judged, and never reported as events."""

@@ -1,21 +1,51 @@
 """From frames to one row: statistics over time."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 import numpy as np
 
 from barn_owl.errors import PlanError
 
-STATISTICS = ("mean", "deviation", "minimum", "maximum", "slope", "change")
-"""Names of the statistics; ``quantile 0.9`` and the like are allowed too."""
+LOUD_SHARE = 0.2
+
+
+def _slope(frames: np.ndarray) -> np.ndarray:
+    at = np.arange(frames.shape[-2]) - (frames.shape[-2] - 1) / 2
+    return np.tensordot(frames, at / max((at**2).sum(), 1), axes=([-2], [0]))
+
+
+def _change(frames: np.ndarray) -> np.ndarray:
+    if frames.shape[-2] < 2:
+        return np.zeros((*frames.shape[:-2], frames.shape[-1]))
+    return np.abs(np.diff(frames, axis=-2)).mean(axis=-2, dtype=np.float64)
+
+
+def _loud(frames: np.ndarray) -> np.ndarray:
+    count = max(1, round(LOUD_SHARE * frames.shape[-2]))
+    loudest = np.argpartition(frames.mean(axis=-1), -count, axis=-1)[..., -count:]
+    return np.take_along_axis(frames, loudest[..., None], axis=-2).mean(axis=-2, dtype=np.float64)
+
+
+STATISTICS: dict[str, Callable[[np.ndarray], np.ndarray]] = {
+    "mean": lambda frames: frames.mean(axis=-2, dtype=np.float64),
+    "deviation": lambda frames: frames.std(axis=-2, dtype=np.float64),
+    "minimum": lambda frames: frames.min(axis=-2),
+    "maximum": lambda frames: frames.max(axis=-2),
+    "slope": _slope,
+    "change": _change,
+    "loud": _loud,
+}
+"""Statistics over time by name; ``quantile 0.9`` and the like are allowed too."""
 
 
 def pool(frames: np.ndarray, statistics: Sequence[str] = ("mean", "deviation")) -> np.ndarray:
     """Statistics over time of each feature.
 
     frames : shape ``(..., frames, features)``. statistics : ``mean``, ``deviation`` (of the population),
-    ``minimum``, ``maximum``, ``slope`` (of the least-squares line, per frame), ``change`` (mean absolute difference
-    from one frame to the next) or ``quantile Q``, Q from 0 to 1.
+    ``minimum``, ``maximum``, ``loud`` (mean over the fifth of the frames that are highest on the whole), ``slope``
+    (of
+    the least-squares line, per frame), ``change`` (mean absolute difference from one frame to the next) or
+    ``quantile Q``, Q from 0 to 1.
 
     Returns float32, shape ``(..., len(statistics) * features)``: the first statistic of all features, then
     the second, and so on. Sums are kept in float64. Raises PlanError for an unknown statistic.
@@ -29,21 +59,8 @@ def pooled_names(columns: Sequence[str], statistics: Sequence[str] = ("mean", "d
 
 
 def _statistic(frames: np.ndarray, name: str) -> np.ndarray:
-    if name == "mean":
-        return frames.mean(axis=-2, dtype=np.float64)
-    if name == "deviation":
-        return frames.std(axis=-2, dtype=np.float64)
-    if name == "minimum":
-        return frames.min(axis=-2)
-    if name == "maximum":
-        return frames.max(axis=-2)
-    if name == "slope":
-        at = np.arange(frames.shape[-2]) - (frames.shape[-2] - 1) / 2
-        return np.tensordot(frames, at / max((at**2).sum(), 1), axes=([-2], [0]))
-    if name == "change":
-        if frames.shape[-2] < 2:
-            return np.zeros((*frames.shape[:-2], frames.shape[-1]))
-        return np.abs(np.diff(frames, axis=-2)).mean(axis=-2, dtype=np.float64)
+    if name in STATISTICS:
+        return STATISTICS[name](frames)
     kind, _, share = name.partition(" ")
     try:
         if kind == "quantile" and 0 <= float(share) <= 1:

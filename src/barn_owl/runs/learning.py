@@ -15,7 +15,8 @@ class Learning:
 
     rise : of the validation loss from its best to the end, as a share. gap : balanced accuracy on the training clips
     less that on the validation clips; NaN when one is not known. reached, chance : balanced accuracy on the
-    validation clips, and that of guessing. never : labels of which no validation clip was found.
+    validation clips, and that of guessing. never : labels of which no validation clip was found. by_epoch : the
+    curves are those of a network; otherwise each line of them is a candidate.
     """
 
     best_epoch: int
@@ -25,6 +26,7 @@ class Learning:
     chance: float = 0.0
     reached: float = 1.0
     never: tuple[str, ...] = ()
+    by_epoch: bool = True
 
     @property
     def overfits(self) -> bool:
@@ -43,13 +45,13 @@ class Learning:
             ]
         elif self.never:
             said = [f"It never says {', '.join(map(repr, self.never))} where it should, on the validation clips."]
-        if self.epochs == 1:
-            pass
+        if not self.by_epoch:
+            pass  # candidates stand beside each other: the last is no more learnt than the first
         elif self.best_epoch == self.epochs:
             said += [f"Still getting better at its last epoch, {self.epochs}: more epochs may help."]
         else:
             said += [f"Best at epoch {self.best_epoch} of {self.epochs}, whose weights are kept."]
-        if self.overfits:
+        if self.by_epoch and self.overfits:
             said.append(
                 f"After it the validation loss rose by {self.rise:.0%} while training went on: "
                 "the clips were being learnt by heart."
@@ -62,7 +64,9 @@ class Learning:
         return said
 
 
-def read_learning(curves: pd.DataFrame, scores: dict[str, dict[str, Any] | None]) -> Learning:
+def read_learning(
+    curves: pd.DataFrame, scores: dict[str, dict[str, Any] | None], *, by_epoch: bool = True
+) -> Learning:
     """Judge curves (``epoch``, ``train_loss``, ``validation_loss``, ``best``) and the scores of each side."""
     best = curves[curves["best"].astype(bool)].iloc[-1]
     after = curves[curves["epoch"] > best["epoch"]]
@@ -72,6 +76,7 @@ def read_learning(curves: pd.DataFrame, scores: dict[str, dict[str, Any] | None]
     validation = scores.get("validation") or {}
     by_label = {name: row["recall"] for name, row in validation.get("labels", {}).items() if row["count"]}
     return Learning(
+        by_epoch=by_epoch,
         chance=0.5 if "exact" in validation else 1 / max(len(by_label), 1) if by_label else 0.0,
         reached=validation.get("balanced_accuracy", 1.0),
         never=tuple(name for name, recall in by_label.items() if recall == 0),

@@ -10,6 +10,7 @@ from typing import Any
 import pandas as pd
 
 from barn_owl.classify import Model, Plan, load_model, read_plan
+from barn_owl.classify.families import NETWORKS
 from barn_owl.clips import check_clip_table, join_overlapping, labels_in, read_clip_table
 from barn_owl.errors import ModelError, TableError
 from barn_owl.evaluate import OverlapScores, Scores, predict, score_labels, score_overlapping
@@ -61,13 +62,16 @@ class Run:
     @property
     def curves(self) -> pd.DataFrame:
         """Losses and validation recall by epoch."""
-        return pd.read_csv(self.folder / "curves.csv")
+        path = self.folder / "curves.csv"
+        if not path.is_file():
+            raise ModelError(f"{self.folder} has no curves of its own; an ensemble's are in the runs of its members")
+        return pd.read_csv(path)
 
     @property
     def learning(self) -> Learning:
         """How the training went: best epoch, overfitting."""
         scores = json.loads((self.folder / "scores.json").read_text(encoding="utf-8"))
-        return read_learning(self.curves, scores)
+        return read_learning(self.curves, scores, by_epoch=self.model.family.name in NETWORKS)
 
     def evaluate(
         self,

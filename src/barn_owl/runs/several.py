@@ -2,6 +2,7 @@
 
 import time
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -188,16 +189,10 @@ def ensemble_of(models: Sequence[Model]) -> Model:
                 raise ModelError(f"the models cannot be one: their {what} differ")
     members = [(model.family, model.mean, model.deviation) for model in models]
     width = first.front_end.width
-    return Model(
-        labels=first.labels,
-        background=first.background,
-        front_end=first.front_end,
-        clips=first.clips,
-        decision=first.decision,
+    return replace(
+        first,
         mean=np.zeros(width, dtype=np.float32),
         deviation=np.ones(width, dtype=np.float32),
         family=Ensemble(members, first.overlapping),
-        overlapping=first.overlapping,
-        extra_columns=first.extra_columns,
         provenance=first.provenance | {"members": len(models)},
     )

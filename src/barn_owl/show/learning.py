@@ -23,7 +23,7 @@ def curves_figure(run: Run) -> Figure:
     scores.plot(at, curves["validation_f1"], color=VALIDATION, linewidth=1.5, linestyle=":", label="macro F1")
     scores.set_ylabel("on validation clips")
     scores.set_ylim(0, 1.02)
-    scores.set_xlabel("epoch" if run.model.family.name in ("tcn", "cnn", "mlp") else "candidate")
+    scores.set_xlabel("epoch" if learning.by_epoch else "candidate")
     best = curves[curves["epoch"] == learning.best_epoch].iloc[0]
     for axes in (losses, scores):
         axes.axvline(learning.best_epoch, color=INK, linewidth=1, linestyle="--")
@@ -33,7 +33,7 @@ def curves_figure(run: Run) -> Figure:
         f"kept: epoch {learning.best_epoch}", (learning.best_epoch, best["validation_loss"]), xytext=(6, 18),
         textcoords="offset points", color=INK,
     )  # fmt: skip
-    if learning.overfits:
+    if learning.by_epoch and learning.overfits:
         after = curves[curves["epoch"] >= learning.best_epoch]
         losses.fill_between(
             after["epoch"], best["validation_loss"], after["validation_loss"], color=VALIDATION, alpha=0.2,

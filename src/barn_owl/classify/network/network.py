@@ -125,7 +125,8 @@ class Network:
     ) -> tuple[float, np.ndarray]:
         """Loss and gradient of one batch; also updates the states. The gradient is overwritten by the next call.
 
-        x : the inputs, clips in front; targets : ``(clips, labels)``; seed : two numbers, of the training and the step.
+        x : the inputs, clips in front; targets : ``(clips, labels)``; seed : of the training, and
+        the step.
         """
         parts = min(max(MIN_PARTS, round(len(x) / PART)), len(x))
         xs, ts = np.array_split(x, parts), np.array_split(targets, parts)
@@ -152,7 +153,7 @@ class Network:
         return sum(share * value for share, (value, _, _) in zip(shares, done, strict=True)), gradient
 
     def folded(self) -> list[Layer]:
-        """Return the same layers for use only: normalisation is part of the convolution before it, dropout is gone."""
+        """Return the layers for use only: normalisation is part of the convolution before it, dropout is gone."""
         layers = _folded(self.layers)
         link(layers)
         return layers
