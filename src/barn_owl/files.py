@@ -4,7 +4,7 @@ import json
 import os
 import secrets
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
@@ -36,7 +36,8 @@ def whole_file(path: str | Path, *, force: bool = True) -> Iterator[Path]:
             raise
         raise OutputError(f"{path} cannot be written: {error.strerror or error}") from error
     finally:
-        beside.unlink(missing_ok=True)
+        with suppress(OSError):  # the folder itself may be what is wrong, which is told already
+            beside.unlink(missing_ok=True)
 
 
 def write_json(path: str | Path, content: Any) -> None:

@@ -1,0 +1,231 @@
+"""Small parts by hand and by brute force: layers over two axes, summaries, several labels, checkpoints, figures."""
+
+import math
+
+import numpy as np
+import pandas as pd
+import pytest
+from hypothesis import given, settings, strategies as st
+
+from barn_owl.classify import Plan, load_model
+from barn_owl.classify.checkpoint import Checkpoint, read_checkpoint
+from barn_owl.classify.convolutional import Convolutional
+from barn_owl.classify.ensemble import Ensemble
+from barn_owl.classify.families import rebuild
+from barn_owl.classify.network import Convolution, Network, Pool
+from barn_owl.classify.network.architecture import summary
+from barn_owl.clips import join_labels, join_overlapping, labels_in
+from barn_owl.errors import ModelError, OutputError, TableError
+from barn_owl.evaluate import score_overlapping
+from barn_owl.features import FrontEnd
+from barn_owl.runs import open_run
+from barn_owl.runs.data import label_names, usable_clips, with_sides
+from barn_owl.runs.suggest import _active_s
+from barn_owl.show import curves_figure, families_figure
+from helpers import assert_close, small_plan
+
+
+def convolved(x, kernel, stride, dilation):
+    """The definition of a convolution over two axes, by loops; x : ``(steps, bands, channels)``, padded already."""
+    taps_t, taps_b, _, channels = kernel.shape
+    steps = (x.shape[0] - (taps_t - 1) * dilation - 1) // stride[0] + 1
+    bands = (x.shape[1] - taps_b) // stride[1] + 1
+    y = np.zeros((steps, bands, channels))
+    for t, b, i, j in np.ndindex(steps, bands, taps_t, taps_b):
+        y[t, b] += x[t * stride[0] + i * dilation, b * stride[1] + j] @ kernel[i, j]
+    return y
+
+
+@given(
+    taps=st.tuples(st.integers(1, 4), st.integers(1, 4)),
+    stride=st.tuples(st.integers(1, 3), st.integers(1, 4)),
+    dilation=st.integers(1, 2),
+    padding=st.sampled_from(["valid", "bands", "same"]),
+    depthwise=st.booleans(),
+    seed=st.integers(0, 99),
+)
+@settings(max_examples=60, deadline=None)
+def test_convolution_over_two_axes_is_its_definition(taps, stride, dilation, padding, depthwise, seed):
+    rng = np.random.default_rng(seed)
+    layer = Convolution(None if depthwise else 3, taps, stride, dilation, padding)
+    x = rng.standard_normal((2, 9, 8, 2))
+    Network([layer], x.shape[1:], rng)
+    kernel = layer.weights["kernel"].astype(np.float64)
+    layer.weights["kernel"] = kernel
+    y, _ = Network.forward(_single(layer), x)
+    full = np.zeros((*taps, 2, y.shape[-1]))
+    if depthwise:
+        full[..., [0, 1], [0, 1]] = kernel.reshape(*taps, 2)
+    else:
+        full[:] = kernel.reshape(full.shape)
+    zeros = [(0, 0), (0, 0)]
+    for axis, (size, span) in enumerate(((9, (taps[0] - 1) * dilation + 1), (8, taps[1]))):
+        if padding == "same" or (padding == "bands" and axis == 1):
+            total = max((math.ceil(size / stride[axis]) - 1) * stride[axis] + span - size, 0)
+            zeros[axis] = (total // 2, total - total // 2)
+    for clip in range(2):
+        expected = convolved(np.pad(x[clip], [*zeros, (0, 0)]), full, stride, dilation)
+        assert_close(y[clip], expected, rtol=1e-9, atol=1e-12)
+
+
+def _single(layer):
+    """A network of one layer with the weights it has."""
+    net = object.__new__(Network)
+    net.layers, net.frozen = [layer], 0
+    return net
+
+
+def test_pools_are_their_definition(rng):
+    x = rng.standard_normal((2, 7, 6, 3))
+    for kind, of in (("max", np.max), ("mean", np.mean)):
+        y, _ = Network.forward(_single(Pool(kind, (3, 2), (2, 2))), x)
+        for t, b in np.ndindex(3, 3):
+            assert_close(y[:, t, b], of(x[:, 2 * t : 2 * t + 3, 2 * b : 2 * b + 2], axis=(1, 2)), rtol=1e-12)
+
+
+def test_the_summary_counts_right():
+    made = Convolutional("tcn", 97, 48, 7, Plan().tcn, np.random.default_rng(0))
+    table = summary(made.network, hop_ms=10, frame_ms=32)
+    first = table.iloc[0]
+    assert first["output"] == "23 x 64"  # (97 - 6) // 4 + 1
+    assert first["weights"] == 6 * 48 * 64
+    assert first["multiply_adds"] == 23 * 64 * 6 * 48
+    assert first["sees_ms"] == 32 + 5 * 10
+    assert first["activation_kb"] == pytest.approx(23 * 64 * 4 / 1000)
+    assert table["weights"].sum() == made.cost().weights == len(made.network.vector)
+    assert table["multiply_adds"].sum() == made.cost().multiply_adds
+    assert np.isnan(table["sees_ms"].iloc[-1])
+    # What a step sees is what the family calls its reach.
+    seen = table["sees_ms"].dropna().iloc[-1]
+    assert seen == 32 + (made.reach - 1) * 10
+    assert made.cost().weights < 100_000
+
+
+@pytest.mark.parametrize("family", ["tcn", "cnn"])
+@pytest.mark.parametrize("size", ["tiny", "small", "medium"])
+def test_sizes_that_ship_fit_short_windows_and_grow(family, size):
+    plan = Plan(family=family, clips={"length_s": 0.6}, **{family: {"size": size}})
+    settings_ = getattr(plan, family)
+    made = Convolutional(family, plan.window_frames, 48, 5, settings_, np.random.default_rng(0))
+    windows, local = made.logits(np.zeros((200, 48), np.float32))
+    assert windows.shape == ((200 - made.window) // made.step + 1, 5)
+    assert local.shape == ((200 - made.reach) // made.step + 1, 5)
+    small = Convolutional(family, plan.window_frames, 48, 5, Plan().tcn, np.random.default_rng(0)).cost().weights
+    assert {"tiny": made.cost().weights < small, "medium": made.cost().weights > small}.get(size, True)
+
+
+LABELS = st.lists(st.sampled_from(["bell", "gull", "a b", "ö"]), unique=True)
+
+
+@given(LABELS)
+def test_labels_of_a_clip_are_written_and_read_back(labels):
+    assert labels_in(join_labels(labels)) == sorted(labels)
+
+
+@given(st.lists(st.tuples(LABELS, LABELS), min_size=1, max_size=30))
+def test_overlapping_scores_are_those_of_brute_force(pairs):
+    names = ["bell", "gull", "a b", "ö"]
+    truth, said = ([join_labels(pair[side]) for pair in pairs] for side in (0, 1))
+    scores = score_overlapping(truth, said, names)
+    assert scores.clips == len(pairs)
+    assert scores.exact == pytest.approx(np.mean([set(a) == set(b) for a, b in pairs]))
+    for name in names:
+        right = sum(name in a and name in b for a, b in pairs)
+        given_, count = sum(name in b for _, b in pairs), sum(name in a for a, _ in pairs)
+        row = scores.by_label.loc[name]
+        assert row["count"] == count
+        assert row["recall"] == pytest.approx(right / count, nan_ok=True) if count else np.isnan(row["recall"])
+        assert row["precision"] == pytest.approx(right / given_) if given_ else np.isnan(row["precision"])
+
+
+def test_rows_of_one_excerpt_become_one(clips):
+    rows = pd.DataFrame(
+        [("a.wav", 0.0, 1.0, "bell", "x"), ("a.wav", 0.0, 1.0, "gull", "x"), ("a.wav", 1.0, 2.0, "gull|bell", "y")],
+        columns=["file", "start_s", "end_s", "label", "note"],
+    )
+    joined = join_overlapping(rows)
+    assert joined["label"].tolist() == ["bell|gull", "bell|gull"]
+    assert joined["note"].tolist() == ["x", "y"]
+    plan = Plan(overlapping=True)
+    assert label_names(joined, plan) == ["bell", "gull"]
+    with pytest.raises(TableError, match="set overlapping = true"):
+        usable_clips(rows, Plan())
+    # A side is chosen by the rarest label of a clip, and the label stays what it was.
+    several = clips.assign(label=clips["label"] + "|sound")
+    sided = with_sides(several, plan)
+    assert sided["label"].tolist() == several["label"].tolist()
+    assert set(sided["split"]) == {"train", "validation", "test"}
+
+
+def test_a_checkpoint_comes_back_and_damage_is_told(tmp_path, rng):
+    kept = Checkpoint(
+        arrays={"vector": rng.standard_normal(5).astype(np.float32)},
+        numbers={"random": rng.bit_generator.state, "least": float("inf")},
+        curves=[{"epoch": 1}],
+    )
+    kept.save(tmp_path / "c.safetensors")
+    back = read_checkpoint(tmp_path / "c.safetensors")
+    assert_close(back.arrays["vector"], kept.arrays["vector"])
+    assert (back.numbers, back.curves) == (kept.numbers, kept.curves)
+    (tmp_path / "c.safetensors").write_bytes((tmp_path / "c.safetensors").read_bytes()[:40])
+    with pytest.raises(ModelError, match="is damaged .*train again without --resume"):
+        read_checkpoint(tmp_path / "c.safetensors")
+    (tmp_path / "file").write_text("")
+    with pytest.raises(OutputError):
+        kept.save(tmp_path / "file" / "c.safetensors")
+
+
+def test_arrays_that_do_not_fit_are_refused(any_run):
+    family = any_run.model.family
+    arrays = {name: array.copy() for name, array in family.arrays().items()}
+    again = rebuild(family.name, family.shape(), arrays, 48, 4)
+    assert again.cost() == family.cost()
+    with pytest.raises((ValueError, KeyError)):
+        rebuild(family.name, family.shape(), arrays, 48, 5)
+    with pytest.raises((ValueError, KeyError)):
+        rebuild(family.name, family.shape(), {}, 48, 4)
+    with pytest.raises(KeyError):
+        rebuild("forest", {**family.shape(), "statistics": []}, {"centre": np.zeros(3), "spread": np.ones(3)}, 48, 4)
+
+
+def test_members_of_an_ensemble_look_at_one_length(ranking):
+    models = [load_model(ranking[0] / family) for family in ("tcn", "logistic")]
+    members = [(model.family, model.mean, model.deviation) for model in models]
+    with pytest.raises(ValueError, match="windows of different lengths"):
+        Ensemble(members, False)
+
+
+def test_what_is_active_is_the_shortest_stretch_that_holds_most():
+    loud = np.zeros(300)
+    loud[100:140] = 5.0
+    loud[250:252] = 2.0
+    assert _active_s(loud, 0.01) == pytest.approx(0.37)  # 0.9 of 204 are 37 frames of 5
+    assert _active_s(np.full(300, 0.1), 0.01) == 1.0  # nothing stands out: a steady sound
+
+
+def test_figures_say_what_was_found(ranking):
+    folder, table = ranking
+    figure = families_figure(table)
+    (axes,) = figure.axes
+    assert [text.get_text() for text in axes.get_yticklabels()] == table["family"].tolist()
+    assert table["family"].iloc[0] in axes.get_title(loc="left")
+    widths = [patch.get_width() for patch in axes.patches[: len(table)]]
+    assert_close(np.array(widths), table["validation_balanced_accuracy"].to_numpy())
+    run = open_run(folder / "tcn")
+    losses, scores = curves_figure(run).axes
+    drawn = {line.get_label(): line.get_ydata() for line in losses.get_lines()}
+    assert_close(np.asarray(drawn["validation"]), run.curves["validation_loss"].to_numpy())
+    assert scores.get_xlabel() == "epoch"
+    assert curves_figure(open_run(folder / "logistic")).axes[1].get_xlabel() == "candidate"
+
+
+def test_pooled_families_take_any_front_end(clips, tmp_path):
+    from barn_owl.runs import train
+
+    plan = small_plan("trees").but(
+        front_end=FrontEnd(features=["mfcc", "deltas", "pitch", "shape"]).model_dump(),
+        pooling={"statistics": ["mean", "minimum", "slope", "quantile 0.9"]},
+    )
+    run = train(clips, tmp_path / "run", plan)
+    assert run.evaluate().scores.balanced_accuracy > 0.9
+    assert load_model(run.folder).family.statistics == plan.pooling.statistics
