@@ -64,7 +64,7 @@ class Convolutional:
         steps = _through(body, self.input(frames[None]))[0]
         pool = np.max if self._pool == "max" else np.mean
         steps = steps if steps.ndim == 2 else pool(steps, axis=1)
-        local = _through(head, steps)
+        local = _through(head, steps.copy())  # layers may work in place
         # Mean and last layer are linear: the mean of the logits of steps is the logits of their mean.
         is_linear = self._pool == "mean" and len(head) == 1
         seen = local if is_linear else steps

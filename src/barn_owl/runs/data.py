@@ -6,7 +6,6 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 import pandas as pd
@@ -35,9 +34,9 @@ class RunData:
     skipped: dict[int, str]
     labels: list[str]
 
-    def with_sides(self, sides: Any) -> "RunData":
-        """Return the same clips with other sides, one for each row of `table`."""
-        return replace(self, table=self.table.assign(split=sides))
+    def with_sides(self, side: Callable[[pd.DataFrame], pd.DataFrame]) -> "RunData":
+        """Return the same clips with other sides: `side` fills the column ``split`` of a table."""
+        return replace(self, asked=side(self.asked), table=side(self.table))
 
     def examples(self, plan: Plan, extra_columns: ExtraColumns) -> tuple[Examples, Examples]:
         """Training and validation examples.

@@ -3,6 +3,7 @@
 import time
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -144,7 +145,7 @@ def train_several(
                 told(name, number + 1, total)
             own, its_plan = data, plan.but(seed=plan.seed + number)
             if folds is not None:
-                own, its_plan = data.with_sides(sides_of_fold(data.table, number + 1)["split"]), plan
+                own, its_plan = data.with_sides(partial(sides_of_fold, fold=number + 1)), plan
             target = claim_folder(folder / name, force=force)
             run = fit_into(target, its_plan, own, workers=workers, watch=watch)
             rows.append(_ranked(name, run.model, run.predictions, run.provenance["seconds"]))
@@ -154,7 +155,12 @@ def train_several(
             together = ensemble_of(models)
             fitted = Fitted(family=together.family, mean=together.mean, deviation=together.deviation)
             run = write_run(
-                folder, plan, data if folds is None else data.with_sides("train"), together, fitted, begin
+                folder,
+                plan,
+                data if folds is None else data.with_sides(lambda table: table.assign(split="train")),
+                together,
+                fitted,
+                begin,
             )
             if folds is not None:
                 write_clip_table(pd.concat(unseen, ignore_index=True), folder / "predictions.csv")
