@@ -123,6 +123,8 @@ class Convolution(Sliding):
         super().__init__(taps, stride, dilation, padding)
         self.channels, self.bias = channels, bias
         self.merges = channels is not None
+        self.rectifies = False
+        """Whether ``max(y, 0)`` is part of the layer: only where it is used and not trained."""
 
     def shape(self, shape: Shape) -> Shape:
         return *self.slid(shape, "a convolution"), self.channels or shape[-1]
@@ -154,6 +156,8 @@ class Convolution(Sliding):
             np.matmul(kept, self.weights["kernel"], out=y.reshape(-1, self.channels))
         if "bias" in self.weights:
             y += self.weights["bias"]
+        if self.rectifies:
+            np.maximum(y, 0, out=y)
         return y, (kept, x.shape, axes, given)
 
     def backward(self, dy: np.ndarray, kept: Any, gradients: Gradients, scratch: Scratch) -> np.ndarray:

@@ -9,7 +9,7 @@ import numpy as np
 
 from barn_owl.classify.network.convolution import Convolution
 from barn_owl.classify.network.layer import Arrays, Fresh, Gradients, Layer, Scratch, Shape, link
-from barn_owl.classify.network.layers import BatchNorm, Dropout, Residual
+from barn_owl.classify.network.layers import BatchNorm, Dropout, Relu, Residual
 from barn_owl.classify.network.loss import cross_entropy
 from barn_owl.errors import PlanError
 
@@ -153,7 +153,7 @@ class Network:
         return sum(share * value for share, (value, _, _) in zip(shares, done, strict=True)), gradient
 
     def folded(self) -> list[Layer]:
-        """Return the layers for use only: normalisation is part of the convolution before it, dropout is gone."""
+        """Return the layers for use only: norm and relu are part of the convolution before them, dropout is gone."""
         layers = _folded(self.layers)
         link(layers)
         return layers
@@ -197,7 +197,7 @@ def _folded(layers: Sequence[Layer]) -> list[Layer]:
     made: list[Layer] = []
     for layer in layers:
         before = made[-1] if made else None
-        if isinstance(layer, BatchNorm) and isinstance(before, Convolution):
+        if isinstance(layer, BatchNorm) and isinstance(before, Convolution) and not before.rectifies:
             slope, shift = layer.slope_and_shift()
             before.weights = {
                 "kernel": before.weights["kernel"] * slope,
@@ -210,6 +210,8 @@ def _folded(layers: Sequence[Layer]) -> list[Layer]:
             made.append(copy)
         elif isinstance(layer, Residual):
             made.append(Residual(_folded(layer.inner)))
+        elif isinstance(layer, Relu) and isinstance(before, Convolution):
+            before.rectifies = True
         elif not isinstance(layer, Dropout):
             made.append(layer)
     return made
