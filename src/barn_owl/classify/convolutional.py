@@ -7,7 +7,7 @@ import numpy as np
 from barn_owl.classify.family import Cost
 from barn_owl.classify.network import Network, PoolAll
 from barn_owl.classify.network.architecture import NetworkSettings, with_head
-from barn_owl.classify.network.layer import Fresh, Layer, Shape
+from barn_owl.classify.network.layer import Fresh, Layer
 from barn_owl.classify.plan import input_shape, layers_for
 
 WINDOWS_AT_ONCE = 64
@@ -26,7 +26,7 @@ class Convolutional:
     def __init__(
         self, name: str, frames: int, features: int, labels: int, settings: NetworkSettings, rng: np.random.Generator
     ) -> None:
-        self.name, self.settings, self.features = name, settings, features
+        self.name, self.settings = name, settings
         layers = layers_for(settings, name, (frames, features))
         self._given = input_shape(name, (frames, features))
         self.network = Network(with_head(layers, self._given, labels, settings.dropout), self._given, rng)
@@ -88,12 +88,9 @@ class Convolutional:
 
     def cost(self) -> Cost:
         """Weights and multiply-adds of one window on its own."""
-        work = sum(layer.multiply_adds(shape) for layer, shape in zip(self.network.layers, self._shapes, strict=True))
+        layers_and_shapes = zip(self.network.layers, self.network.shapes, strict=False)
+        work = sum(layer.multiply_adds(shape) for layer, shape in layers_and_shapes)
         return Cost(weights=len(self.network.vector), multiply_adds=work)
-
-    @property
-    def _shapes(self) -> list[Shape]:
-        return self.network.shapes[:-1]
 
 
 def _through(layers: list[Layer], x: np.ndarray) -> np.ndarray:

@@ -38,8 +38,7 @@ def fit(
 
     estimator : somebody else's, with ``fit`` and ``predict_proba``, in place of a pooled family; it cannot be saved.
     start : a model of the same shape to train further. resume, save : where a network goes on, and what is called
-    with
-    a `Checkpoint` after each epoch.
+    with a `Checkpoint` after each epoch.
 
     The same plan on the same frames gives the same weights, whatever the number of workers. On Ctrl-C the
     best weights so far are returned, marked as interrupted; before the first epoch is over, the

@@ -7,7 +7,7 @@ import scipy.linalg
 
 from barn_owl.classify.logistic import fit_logistic
 from barn_owl.classify.plan import KernelSettings
-from barn_owl.classify.rows import Candidate, RowTask
+from barn_owl.classify.rows import Candidate, RowTask, squared_distances
 
 WIDTHS = (0.7, 1.2, 2.0)
 PENALTIES = (3e-2, 1e-2, 3e-3, 1e-3, 3e-4, 1e-4)
@@ -44,9 +44,7 @@ class Kernel:
 
 def alike(rows: np.ndarray, others: np.ndarray, width: float) -> np.ndarray:
     """How alike each of `rows` is to each of `others`: ``exp(-d^2 / (2 width^2 features))``; ``(rows, others)``."""
-    squares = np.einsum("nf,nf->n", rows, rows)[:, None] + np.einsum("nf,nf->n", others, others)
-    squares -= 2 * (rows @ others.T)
-    np.maximum(squares, 0, out=squares)
+    squares = squared_distances(rows, others)
     squares *= -1 / (2 * width**2 * rows.shape[1])
     return np.asarray(np.exp(squares, out=squares))
 

@@ -5,7 +5,7 @@ from collections.abc import Iterator
 import numpy as np
 from scipy.optimize import minimize
 
-from barn_owl.classify.network import log_softmax
+from barn_owl.classify.network import log_softmax, sigmoid
 from barn_owl.classify.plan import LogisticSettings
 from barn_owl.classify.rows import Candidate, RowTask
 
@@ -73,7 +73,7 @@ def fit_logistic(
         if overlapping:
             terms = np.maximum(logits, 0) - logits * targets + np.log1p(np.exp(-np.abs(logits)))
             loss = float((shares * terms).sum()) / labels
-            residual = shares * (0.5 * (1 + np.tanh(0.5 * logits)) - targets) / labels
+            residual = shares * (sigmoid(logits) - targets) / labels
         else:
             log_p = log_softmax(logits)
             loss = -float((shares * targets * log_p).sum())

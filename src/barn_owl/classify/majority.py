@@ -31,4 +31,4 @@ def candidates(task: RowTask) -> Iterator[Candidate]:
     labels = task.targets.shape[1]
     shares = (task.targets.sum(axis=0) + 1) / (len(task.targets) + (2 if task.overlapping else labels))
     made = Majority(task.logits_of_shares(shares))
-    yield Candidate(lambda: made, task.loss(made.logits(task.rows), task.targets)[0], made.logits(task.watched))
+    yield Candidate.made(made, task.loss(made.logits(task.rows), task.targets)[0], made.logits(task.watched))

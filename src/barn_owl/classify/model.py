@@ -32,8 +32,8 @@ class Model:
 
     labels : names in the order of the scores; background : those never reported as events.
     mean, deviation : of the training frames, float32, shape ``(width,)``. overlapping : each label is scored by
-    itself,
-    so that scores need not sum to 1. extra_columns : further columns of a clip table that the family looks at.
+    itself, so that scores need not sum to 1. extra_columns : further columns of a clip table that the family looks
+    at.
     """
 
     labels: list[str]

@@ -5,7 +5,7 @@ from collections.abc import Iterator
 import numpy as np
 
 from barn_owl.classify.plan import NearestSettings
-from barn_owl.classify.rows import Candidate, RowTask
+from barn_owl.classify.rows import Candidate, RowTask, squared_distances
 
 NEIGHBOURS = (1, 3, 5, 9, 15, 25)
 DOUBT = 0.5
@@ -17,21 +17,19 @@ class Nearest:
     """The share of each label among the nearest training rows, a nearer one counting for more.
 
     rows : ``(n, features)``; votes : ``(n, labels)``, the targets times the weight of the row. A neighbour at
-    distance
-    d counts ``1 / (d + s)``, s the mean distance of the neighbours.
+    distance d counts ``1 / (d + s)``, s the mean distance of the neighbours.
     """
 
     def __init__(self, rows: np.ndarray, votes: np.ndarray, neighbours: int, overlapping: bool) -> None:
         self.rows, self.votes, self.neighbours, self.overlapping = rows, votes, neighbours, overlapping
-        self._squares = np.einsum("nf,nf->n", rows, rows)
 
     def nearest(self, rows: np.ndarray, count: int) -> tuple[np.ndarray, np.ndarray]:
         """Numbers and distances of the `count` nearest training rows, the nearest first; each ``(rows, count)``."""
-        squares = np.einsum("nf,nf->n", rows, rows)[:, None] - 2 * (rows @ self.rows.T) + self._squares
+        squares = squared_distances(rows, self.rows)
         near = np.argpartition(squares, count - 1, axis=1)[:, :count]
         found = np.take_along_axis(squares, near, axis=1)
         order = np.argsort(found, axis=1, kind="stable")
-        distances = np.sqrt(np.maximum(np.take_along_axis(found, order, axis=1), 0))
+        distances = np.sqrt(np.take_along_axis(found, order, axis=1))
         return np.take_along_axis(near, order, axis=1), distances
 
     def logits(self, rows: np.ndarray) -> np.ndarray:

@@ -196,7 +196,7 @@ def _candidates(plan: Plan, task: RowTask) -> Iterator[Candidate]:
 def _foreign(task: RowTask, estimator: Any) -> Iterator[Candidate]:
     estimator.fit(task.rows, task.targets.argmax(axis=1) if not task.overlapping else task.targets > 0.5)
     made = Foreign(estimator)
-    yield Candidate(lambda: made, task.loss(made.logits(task.rows), task.targets)[0], made.logits(task.watched))
+    yield Candidate.made(made, task.loss(made.logits(task.rows), task.targets)[0], made.logits(task.watched))
 
 
 def _best(

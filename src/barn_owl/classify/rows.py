@@ -38,7 +38,6 @@ class RowTask:
     targets: np.ndarray
     weights: np.ndarray
     watched: np.ndarray
-
     overlapping: bool
     rng: np.random.Generator
 
@@ -50,6 +49,13 @@ class RowTask:
     def logits_of_shares(self, shares: np.ndarray) -> np.ndarray:
         """Logits whose softmax (or sigmoid, if labels overlap) is `shares`; they must be above 0 (and below 1)."""
         return (np.log(shares) - (np.log1p(-shares) if self.overlapping else 0)).astype(np.float32)
+
+
+def squared_distances(rows: np.ndarray, others: np.ndarray) -> np.ndarray:
+    """Squared distance of each of `rows` to each of `others`, at least 0, by one matrix product; ``(rows, others)``."""
+    squares = np.einsum("nf,nf->n", rows, rows)[:, None] + np.einsum("nf,nf->n", others, others)
+    squares -= 2 * (rows @ others.T)
+    return np.maximum(squares, 0, out=squares)
 
 
 class Candidate(NamedTuple):

@@ -21,8 +21,7 @@ class Trees:
     """Sums of trees, all of one depth: at each node a feature is compared with a cut, ``<=`` to the left.
 
     features, cuts : ``(rounds, labels, 2^depth - 1)``, the nodes of a tree level by level; leaves : ``(rounds,
-    labels,
-    2^depth)``; start : ``(labels,)``.
+    labels, 2^depth)``; start : ``(labels,)``.
     """
 
     def __init__(self, features: np.ndarray, cuts: np.ndarray, leaves: np.ndarray, start: np.ndarray) -> None:

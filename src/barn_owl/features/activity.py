@@ -7,6 +7,8 @@ QUIET_SHARE = 0.2
 MARGIN_DB = 6.0
 """Noise that is steady on the whole still goes up and down by this much."""
 SMOOTH_FRAMES = 5
+STANDS_OUT_DB = 1.0
+"""Activity that steady noise never has: of a clip whose loudest frame stays under it, nothing stands out."""
 LEAST_DB = 0.05
 """Mean activity of a window under which nothing stands out; that of steady noise is 0.001."""
 

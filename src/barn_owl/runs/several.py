@@ -47,7 +47,7 @@ def train_families(
     estimators : classifiers of somebody else's by name, with ``fit`` and ``predict_proba``; they are given the same
     pooled features and are judged alongside, but leave no run. The plan's further columns go to the pooled families.
 
-    Returns the ranking, also in ``families.csv``: one row a family with loss, F1 and balanced accuracy on the
+    Returns the ranking, also in ``families.csv``: one row a family with balanced accuracy and F1 on the
     validation side (which it is ranked by) and on the test side, numbers kept, multiply-adds a window, seconds.
     """
     plan = plan or suggest_plan(clips).plan
@@ -115,8 +115,8 @@ def train_several(
 
     Each training is a run of its own in `folder`, ``seed-0`` and so on, or ``fold-1``. ensemble : write one more run,
     to `folder` itself: a model that gives the mean of what all of them say. With seeds it is judged on the common
-    test
-    side. With folds its predictions are those of the member that had not heard the clip, so they are honest, if a
+    test side. With folds its predictions are those of the member that had not heard the clip, so they are honest, if
+    a
     little worse than the ensemble itself.
 
     Returns a row for each training with the balanced accuracy and F1 of its validation and test side, also in

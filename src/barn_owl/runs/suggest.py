@@ -9,13 +9,13 @@ import numpy as np
 import pandas as pd
 import tomlkit
 
-from barn_owl.audio import audio_info, file_facts, read_audio
+from barn_owl.audio import file_facts
 from barn_owl.classify import Plan
 from barn_owl.classify.plan import CONVOLUTIONAL
 from barn_owl.clips import check_clip_table
 from barn_owl.errors import BarnOwlError, TableError
 from barn_owl.features import FrontEnd
-from barn_owl.features.activity import activity
+from barn_owl.features.activity import STANDS_OUT_DB, activity
 from barn_owl.features.cache import Excerpt, excerpts
 from barn_owl.files import whole_file
 from barn_owl.parallel import each
@@ -29,8 +29,8 @@ SHORTEST_S = {"network": 0.8, "pooled": 0.5}
 
 MOST_ACTIVE = 0.9
 """Share of what happens in a clip that its window should hold."""
-STANDS_OUT_DB, QUIET = 1.0, 0.15
-"""Activity that steady noise never has, and the share of the largest activity that counts as quiet."""
+QUIET = 0.15
+"""Share of the largest activity that counts as quiet."""
 HIGH_SHARE = 0.1
 """Share of power above 8 kHz from which on it is worth a higher rate."""
 FEW, MANY = 12, 150
@@ -143,18 +143,24 @@ def _listen(
 
 def _hear(excerpt: Excerpt) -> _Heard | str:
     try:
-        samples, rate_hz = read_audio(excerpt.file, start_s=excerpt.start_s, end_s=excerpt.end_s)
-        facts = file_facts(excerpt.file, start_s=excerpt.start_s, end_s=excerpt.end_s, thorough=False)
-        front_end = FrontEnd(rate_hz=rate_hz, features=["log-mel", "power"], pad_short=True)
-        frames = front_end.frames(samples)
+        blocks: list[np.ndarray] = []
+        facts = file_facts(
+            excerpt.file,
+            start_s=excerpt.start_s,
+            end_s=excerpt.end_s,
+            hear=lambda block: blocks.append(block.mean(axis=1, dtype=np.float32)),
+            thorough=False,
+        )
+        front_end = FrontEnd(rate_hz=facts.rate_hz, features=["log-mel", "power"], pad_short=True)
+        frames = front_end.frames(np.concatenate(blocks))
     except BarnOwlError as error:
         return str(error)
     levels, power = frames[:, : front_end.bands], frames[:, front_end.bands :].mean(axis=0, dtype=np.float64)
     above = np.arange(len(power)) * front_end.bin_hz > 8_000
     return _Heard(
-        duration_s=len(samples) / rate_hz,
+        duration_s=facts.duration_s,
         active_s=_active_s(activity(levels), front_end.hop_s),
-        rate_hz=audio_info(excerpt.file).rate_hz,
+        rate_hz=facts.rate_hz,
         bandwidth_hz=facts.bandwidth_hz,
         high_share=float(power[above].sum() / max(power.sum(), 1e-30)),
     )

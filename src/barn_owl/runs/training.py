@@ -99,7 +99,8 @@ def fit_into(
     def save(checkpoint: Checkpoint) -> None:
         if len(checkpoint.curves) == 1:
             # Not before there is something to resume: until then a run that was here is as it was.
-            (folder / "predictions.csv").unlink(missing_ok=True)
+            for name in ("predictions.csv", "model.safetensors", CHECKPOINT):
+                (folder / name).unlink(missing_ok=True)
             write_plan(plan, folder / "plan.toml")
             write_clip_table(data.asked, folder / "clips.csv")
         checkpoint.save(folder / CHECKPOINT)

@@ -125,8 +125,8 @@ class Network:
     ) -> tuple[float, np.ndarray]:
         """Loss and gradient of one batch; also updates the states. The gradient is overwritten by the next call.
 
-        x : the inputs, clips in front; targets : ``(clips, labels)``; seed : of the training, and
-        the step.
+        x : the inputs, clips in front; targets : ``(clips, labels)``; seed : two numbers, of
+        the training and of the step.
         """
         parts = min(max(MIN_PARTS, round(len(x) / PART)), len(x))
         xs, ts = np.array_split(x, parts), np.array_split(targets, parts)
