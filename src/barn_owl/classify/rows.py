@@ -52,7 +52,7 @@ class RowTask:
 
 
 def squared_distances(rows: np.ndarray, others: np.ndarray) -> np.ndarray:
-    """Squared distance of each of `rows` to each of `others`, at least 0, by one matrix product; ``(rows, others)``."""
+    """Squared distance of each of `rows` to each of `others`, by one matrix product; ``(rows, others)``."""
     squares = np.einsum("nf,nf->n", rows, rows)[:, None] + np.einsum("nf,nf->n", others, others)
     squares -= 2 * (rows @ others.T)
     return np.maximum(squares, 0, out=squares)

@@ -11,7 +11,7 @@ from barn_owl.audio import FileFacts, audio_info, file_facts, resample
 from barn_owl.clips.samples import SampleFile
 from barn_owl.errors import AudioError
 from barn_owl.features import FrontEnd
-from barn_owl.features.activity import STANDS_OUT_DB, activity
+from barn_owl.features.activity import activity
 from barn_owl.features.cache import Excerpt, excerpts
 from barn_owl.parallel import each
 
@@ -118,9 +118,9 @@ def _fingerprint(frames: np.ndarray) -> np.ndarray:
 
 def _sound(frames: np.ndarray) -> np.ndarray:
     """How the clip sounds where something happens, whatever its level."""
-    stands_out = activity(frames)
-    # Of a steady sound, nothing stands out, and all of it counts.
-    lively = frames[stands_out >= 0.3 * stands_out.max()] if stands_out.max() > STANDS_OUT_DB else frames
+    # Without a margin: a faint sound, which no more than doubts its label, should still be heard.
+    stands_out = activity(frames, margin_db=0)
+    lively = frames[stands_out >= 0.3 * stands_out.max()]
     bands = np.arange(frames.shape[1]) + 0.5
     cosines = np.cos(np.pi * np.arange(1, COEFFICIENTS + 1)[:, None] * bands / frames.shape[1]).T
     cepstra = lively @ cosines

@@ -7,13 +7,11 @@ QUIET_SHARE = 0.2
 MARGIN_DB = 6.0
 """Noise that is steady on the whole still goes up and down by this much."""
 SMOOTH_FRAMES = 5
-STANDS_OUT_DB = 1.0
-"""Activity that steady noise never has: of a clip whose loudest frame stays under it, nothing stands out."""
 LEAST_DB = 0.05
 """Mean activity of a window under which nothing stands out; that of steady noise is 0.001."""
 
 
-def activity(frames: np.ndarray) -> np.ndarray:
+def activity(frames: np.ndarray, margin_db: float = MARGIN_DB) -> np.ndarray:
     """How far each frame stands out of the quiet of its own clip, in dB, mean over the bands.
 
     frames : log-mel in dB, shape ``(frames, bands)``. The quiet is each band's level that a fifth of the
@@ -22,7 +20,7 @@ def activity(frames: np.ndarray) -> np.ndarray:
     """
     smooth = uniform_filter1d(frames, SMOOTH_FRAMES, axis=0, mode="nearest")
     quiet = np.quantile(smooth, QUIET_SHARE, axis=0).astype(np.float32)
-    return np.asarray(np.maximum(smooth - quiet - np.float32(MARGIN_DB), 0).mean(axis=1, dtype=np.float32))
+    return np.asarray(np.maximum(smooth - quiet - np.float32(margin_db), 0).mean(axis=1, dtype=np.float32))
 
 
 def window_activity(frames: np.ndarray, window: int, step: int = 1) -> np.ndarray:

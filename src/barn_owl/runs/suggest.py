@@ -15,7 +15,7 @@ from barn_owl.classify.plan import CONVOLUTIONAL
 from barn_owl.clips import check_clip_table
 from barn_owl.errors import BarnOwlError, TableError
 from barn_owl.features import FrontEnd
-from barn_owl.features.activity import STANDS_OUT_DB, activity
+from barn_owl.features.activity import activity
 from barn_owl.features.cache import Excerpt, excerpts
 from barn_owl.files import whole_file
 from barn_owl.parallel import each
@@ -29,8 +29,8 @@ SHORTEST_S = {"network": 0.8, "pooled": 0.5}
 
 MOST_ACTIVE = 0.9
 """Share of what happens in a clip that its window should hold."""
-QUIET = 0.15
-"""Share of the largest activity that counts as quiet."""
+STANDS_OUT_DB, QUIET = 1.0, 0.15
+"""Activity that steady noise never has, and the share of the largest activity that counts as quiet."""
 HIGH_SHARE = 0.1
 """Share of power above 8 kHz from which on it is worth a higher rate."""
 FEW, MANY = 12, 150
