@@ -15,8 +15,9 @@ from barn_owl.errors import PlanError
 
 PART = 32
 """Clips of a batch that one thread works on at a time: few enough for the activations to stay in cache."""
-MIN_PARTS = 2
-"""A small batch is cut in two all the same, so that two cores have work."""
+WORTH_SHARING = 20_000_000
+"""Multiply-adds of a batch from which on it is cut in two all the same, so that two cores have work; below it, the
+calls would cost more than the sums."""
 
 Loss = Callable[[np.ndarray, np.ndarray], tuple[float, np.ndarray]]
 
@@ -46,6 +47,7 @@ class Network:
         self.frozen = 0
         """Layers, from the first, that are used as they are and not trained."""
         self._parts: dict[int, _Part] = {}
+        self._work = sum(layer.multiply_adds(given) for layer, given in zip(self.layers, self.shapes, strict=False))
         self._shapes = [array.shape for array in arrays]
         ends = itertools.accumulate(array.size for array in arrays)
         self._places = [slice(end - array.size, end) for end, array in zip(ends, arrays, strict=True)]
@@ -128,7 +130,8 @@ class Network:
         x : the inputs, clips in front; targets : ``(clips, labels)``; seed : two numbers, of
         the training and of the step.
         """
-        parts = min(max(MIN_PARTS, round(len(x) / PART)), len(x))
+        least = 2 if self._work * len(x) >= WORTH_SHARING else 1
+        parts = min(max(least, round(len(x) / PART)), len(x))
         xs, ts = np.array_split(x, parts), np.array_split(targets, parts)
         for number in range(len(self._parts), parts):
             self._parts[number] = self._part()
