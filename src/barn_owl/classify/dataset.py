@@ -89,7 +89,8 @@ def load_frames(
             found = _found(store, asked[row])
             loaded[row] = _computed(asked[row], front_end, settings) if found is None else found
     skipped = {row: result for row, result in enumerate(loaded) if isinstance(result, str)}
-    parts = [result for result in loaded if isinstance(result, np.ndarray)]
+    # Plain arrays over the maps: each window cut from a map as such costs several times more.
+    parts = [np.asarray(result) for result in loaded if isinstance(result, np.ndarray)]
     if not parts:
         raise TableError(f"none of the {len(clips)} clips can be used; the first: {next(iter(skipped.values()), '')}")
     kept = clips.drop(index=clips.index[list(skipped)]).reset_index(drop=True)
