@@ -2,22 +2,25 @@
 
 import logging
 from importlib.util import find_spec
+from pathlib import Path
 
 import numpy as np
 import pandas as pd
 import pytest
 import scipy.optimize
+import soundfile
+from hypothesis import given, settings as limits, strategies as st
 
 from barn_owl.classify import load_model
 from barn_owl.classify.extras import learn_columns
-from barn_owl.classify.kernel import candidates as kernels
+from barn_owl.classify.kernel import alike, candidates as kernels
 from barn_owl.classify.logistic import Linear, candidates as penalties, fit_logistic
 from barn_owl.classify.majority import candidates as majority
 from barn_owl.classify.nearest import Nearest, candidates as neighbours
 from barn_owl.classify.network import sigmoid, softmax
 from barn_owl.classify.plan import KernelSettings, LogisticSettings, NearestSettings, TreesSettings
-from barn_owl.classify.rows import RowTask
-from barn_owl.classify.trees import candidates as trees
+from barn_owl.classify.rows import RowTask, squared_distances
+from barn_owl.classify.trees import LEAST_WEIGHT, STEPS, _best_cuts, _histograms, candidates as trees
 from barn_owl.errors import ModelError, TableError
 from barn_owl.runs import open_run, train, train_families
 from helpers import assert_close, small_plan
@@ -204,8 +207,6 @@ def test_further_columns_help_where_the_sound_cannot(clips, tmp_path, caplog):
 @pytest.fixture(scope="module")
 def mixtures(clips, tmp_path_factory) -> pd.DataFrame:
     """Clips with one label or two: hums and hisses added up."""
-    import soundfile
-
     folder, rows = tmp_path_factory.mktemp("mixtures"), []
     by_label = {label: part["file"].tolist() for label, part in clips.groupby("label")}
     for number in range(24):
@@ -266,3 +267,84 @@ def test_somebody_elses_estimator_cannot_be_written(ranking, tmp_path):
     foreign = Pooled("Mine", family.window, family.statistics, Foreign(AlwaysHiss()), family.centre, family.spread)
     with pytest.raises(ModelError, match="a model of Mine cannot be written"):
         dataclasses.replace(model, family=foreign).save(tmp_path / "m.safetensors")
+
+
+def test_the_best_cut_is_that_of_brute_force(rng):
+    """One node a label: every feature and every step is tried by a loop."""
+    rows, labels, penalty = 80, 2, 1.0
+    codes = rng.integers(0, STEPS, (rows, 3)).astype(np.uint8)
+    gradient, curvature = rng.standard_normal((rows, labels)), rng.uniform(0.1, 1, (rows, labels))
+    place = np.zeros((rows, labels), dtype=np.intp)
+    g, h = _histograms(codes, place, 1, gradient.T.copy(), curvature.T.copy())
+    assert g.shape == (labels, 1, 3, STEPS)
+    assert_close(g[1, 0, 2, 5], gradient[codes[:, 2] == 5, 1].sum(), rtol=1e-9)
+    features, steps = _best_cuts(g, h, penalty)
+    for label in range(labels):
+        best, kept = -np.inf, None
+        for feature in range(3):
+            for step in range(STEPS - 1):
+                left = codes[:, feature] <= step
+                sides = [(gradient[side, label].sum(), curvature[side, label].sum()) for side in (left, ~left)]
+                if min(curved for _, curved in sides) < LEAST_WEIGHT:
+                    continue
+                gain = sum(total**2 / (curved + penalty) for total, curved in sides)
+                if gain > best + 1e-9:
+                    best, kept = gain, (feature, step)
+        assert (features[label, 0], steps[label, 0]) == kept
+
+
+def test_nodes_without_a_worthy_cut_send_everything_left(rng):
+    codes = np.zeros((10, 2), dtype=np.uint8)  # nothing tells the rows apart
+    g, h = _histograms(codes, np.zeros((10, 1), dtype=np.intp), 1, np.ones((1, 10)), np.ones((1, 10)))
+    _, steps = _best_cuts(g, h, 1.0)
+    assert steps[0, 0] == STEPS
+    same = RowTask(
+        rows=np.zeros((10, 2), np.float32), targets=np.eye(2, dtype=np.float32)[np.arange(10) % 2],
+        weights=np.ones(10, np.float32), watched=np.zeros((3, 2), np.float32), overlapping=False, rng=rng,
+    )  # fmt: skip
+    *_, last = trees(same, TreesSettings(rounds=5))
+    assert np.abs(last.make().logits(same.watched) - last.watched).max() < 1e-5
+    assert np.ptp(last.watched) < 0.5  # five of each: neither label is preferred by much
+
+
+def test_kernel_with_all_landmarks_is_the_kernel_itself(rng):
+    rows = rng.standard_normal((40, 5)).astype(np.float32)
+    width, every = 1.2, np.empty((40, 40))
+    for i, j in np.ndindex(40, 40):
+        every[i, j] = np.exp(-((rows[i].astype(np.float64) - rows[j]) ** 2).sum() / (2 * width**2 * 5))
+    assert_close(alike(rows, rows, width).astype(np.float64), every, rtol=1e-4, atol=1e-6)  # made in float32
+    values, vectors = np.linalg.eigh(every)
+    kept = values > 1e-6 * values[-1]
+    into = vectors[:, kept] / np.sqrt(values[kept])
+    features = every @ into
+    # What is left out are directions in which the rows hardly differ.
+    assert_close(features @ features.T, every, rtol=0, atol=1e-4)
+
+
+@given(st.integers(1, 60), st.integers(1, 40), st.integers(0, 99))
+@limits(max_examples=30, deadline=None)
+def test_squared_distances_are_their_definition(rows, others, seed):
+    rng = np.random.default_rng(seed)
+    a, b = rng.standard_normal((rows, 4)), rng.standard_normal((others, 4))
+    expected = ((a[:, None] - b[None]) ** 2).sum(axis=2)
+    assert_close(squared_distances(a, b), expected, rtol=1e-9, atol=1e-9)
+    assert (squared_distances(a, a) >= 0).all()
+
+
+def test_made_up_problems_are_as_their_names_say(tmp_path, monkeypatch):
+    """The generator behind the table of accuracy: labels, sides, recorders, rates; and again the same."""
+    monkeypatch.syspath_prepend(str(Path(__file__).parents[1] / "benchmarks"))
+    from problems import PROBLEMS, make_problem
+
+    assert {"knocks", "calls", "machines", "words"} == set(PROBLEMS)
+    table = make_problem("calls", tmp_path / "first", 6, noisy=True)
+    assert set(table["label"]) == set(PROBLEMS["calls"])
+    assert set(table["split"]) == {"train", "validation", "test"}
+    sides = table.groupby("group")["split"].unique()
+    assert sides.map(len).tolist() == [1] * len(sides)  # no recorder is on two sides
+    infos = [soundfile.info(file) for file in table["file"].head(12)]
+    assert len({info.samplerate for info in infos}) > 1
+    assert all(0.3 < info.duration < 5 for info in infos)
+    again = make_problem("calls", tmp_path / "again", 6, noisy=True)
+    for one, other in zip(table["file"].head(3), again["file"].head(3), strict=True):
+        assert np.array_equal(soundfile.read(one)[0], soundfile.read(other)[0])

@@ -1,0 +1,220 @@
+"""Families where people meet them: tagging, the command line on clips with several labels, plans, figures of runs."""
+
+import dataclasses
+import json
+
+import numpy as np
+import pandas as pd
+import pytest
+import soundfile
+
+from barn_owl.classify import ClipFrames, Examples, Plan, fit, load_model, read_plan
+from barn_owl.classify.fitted import judge_logits
+from barn_owl.classify.plan import PoolingSettings
+from barn_owl.cli.main import run as barn_owl
+from barn_owl.clips import write_clip_table
+from barn_owl.errors import ModelError, PlanError
+from barn_owl.evaluate import predict
+from barn_owl.runs import ensemble_of, open_run, suggest_plan, train, train_families
+from barn_owl.runs.suggest import MANY
+from barn_owl.tag import Tagger, tag_samples
+from helpers import RATE_HZ, assert_close, small_plan, sound
+
+
+@pytest.fixture(scope="module")
+def take():
+    """Ten seconds of near silence with a hum at 2 and a hiss at 6 seconds."""
+    rng = np.random.default_rng(4)
+    samples = 0.01 * rng.standard_normal(10 * RATE_HZ).astype(np.float32)
+    for at, kind in ((2, "hum"), (6, "hiss")):
+        piece = sound(kind, rng, seconds=1.5)
+        samples[at * RATE_HZ : at * RATE_HZ + len(piece)] += piece
+    return samples
+
+
+def test_every_family_tags_and_a_stream_gives_the_same(any_run, take):
+    model = any_run.model
+    found = tag_samples(model, take, RATE_HZ)
+    for at, kind in ((2, "hum"), (6, "hiss")):
+        over = found[(found["start_s"] < at + 1.5) & (found["end_s"] > at)]
+        assert kind in over["label"].tolist(), f"{model.family.name} misses the {kind}"
+    tagger, events = Tagger(model), []
+    for block in np.array_split(take, 7):
+        events += tagger.push(block)
+    events += tagger.finish()
+    assert len(events) == len(found)
+    assert_close(np.sort([event.start_s for event in events]), np.sort(found["start_s"].to_numpy()), atol=1e-3)
+
+
+def test_an_ensemble_is_saved_and_tags(ranking, take, tmp_path):
+    members = [load_model(ranking[0] / name) for name in ("logistic", "trees", "kernel")]
+    model = ensemble_of(members)
+    model.save(tmp_path / "together.safetensors")
+    back = load_model(tmp_path / "together.safetensors")
+    assert back.provenance["members"] == 3
+    assert back.family.cost().weights == sum(member.family.cost().weights for member in members)
+    pd.testing.assert_frame_equal(tag_samples(back, take, RATE_HZ), tag_samples(model, take, RATE_HZ))
+    other = dataclasses.replace(members[0], front_end=members[0].front_end.but(bands=40))
+    with pytest.raises(ModelError, match="their front_end differ"):
+        ensemble_of([members[0], other])
+
+
+def test_a_recording_has_no_columns_and_that_is_said(clips, tmp_path, take, caplog):
+    told = clips.assign(depth_m=np.arange(len(clips)) * 1.0)
+    run = train(told, tmp_path / "run", small_plan("logistic", columns=["depth_m"]))
+    tag_samples(run.model, take, RATE_HZ)
+    Tagger(run.model)
+    assert "also looks at depth_m, which a recording does not tell: taken as average" in caplog.text
+    with_column, _ = predict(run.model, told.head(4))
+    without, _ = predict(run.model, told.head(4).drop(columns="depth_m"))
+    assert not np.array_equal(with_column["score"], without["score"])
+
+
+@pytest.fixture(scope="module")
+def mixtures(tmp_path_factory):
+    """A table whose clips carry one label or two, written as ``hiss|hum``."""
+    folder, rng, rows = tmp_path_factory.mktemp("mixtures"), np.random.default_rng(2), []
+    for number in range(12):
+        hum, hiss, still = (sound(kind, rng) for kind in ("hum", "hiss", "still"))
+        for name, samples, label in (
+            ("a", hum + still, "hum"),
+            ("b", hiss + still, "hiss"),
+            ("c", hum + hiss, "hum|hiss"),
+        ):
+            soundfile.write(folder / f"{name}{number}.wav", samples, RATE_HZ)
+            rows.append((f"{name}{number}.wav", label, f"rec{number % 4}"))
+    pd.DataFrame(rows, columns=["file", "label", "group"]).to_csv(folder / "clips.csv", index=False)
+    (folder / "plan.toml").write_text('overlapping = true\nfamily = "logistic"\n')
+    return folder
+
+
+def test_clips_with_several_labels_on_the_command_line(mixtures, tmp_path, capsys):
+    table, plan, where = str(mixtures / "clips.csv"), str(mixtures / "plan.toml"), str(tmp_path / "run")
+    assert barn_owl(["train", table, "--run", where, "--plan", plan]) == 0
+    said = capsys.readouterr().out
+    assert "of the clips have all labels right" in said
+    assert "Still getting better" not in said  # candidates are no epochs
+    assert not (tmp_path / "run" / "confusion.csv").exists()
+    assert barn_owl(["evaluate", where, "--split", "train", "--json"]) == 0
+    scores = json.loads(capsys.readouterr().out)
+    assert scores["clips"] + 0 == sum(open_run(where).predictions["split"] == "train")
+    assert set(scores["labels"]) == {"hiss", "hum"}
+    assert scores["exact"] > 0.8
+    # Rows of their own, one a label, are judged together.
+    rows = pd.read_csv(table)
+    single = rows.assign(label=rows["label"].str.split("|")).explode("label")
+    single.to_csv(mixtures / "single.csv", index=False)
+    assert barn_owl(["evaluate", where, str(mixtures / "single.csv"), "--json"]) == 0
+    assert json.loads(capsys.readouterr().out)["clips"] == len(rows)
+    assert barn_owl(["evaluate", where, str(mixtures / "clips.csv"), "--json"]) == 0
+    assert json.loads(capsys.readouterr().out)["exact"] > 0.8
+
+
+def test_an_unknown_label_among_several_is_named(mixtures, tmp_path, capsys):
+    table, plan = str(mixtures / "clips.csv"), str(mixtures / "plan.toml")
+    assert barn_owl(["train", table, "--run", str(tmp_path / "run"), "--plan", plan, "--quiet"]) == 0
+    rows = pd.read_csv(table)
+    rows.loc[0, "label"] = "hum|gull"
+    rows.to_csv(mixtures / "gull.csv", index=False)
+    assert barn_owl(["evaluate", str(tmp_path / "run"), str(mixtures / "gull.csv")]) == 2
+    assert "the model does not know 'gull'; it knows hiss, hum" in capsys.readouterr().err
+
+
+def test_the_plan_command_gives_json_and_refuses_to_overwrite(clips, tmp_path, capsys):
+    write_clip_table(clips, tmp_path / "clips.csv")
+    out = tmp_path / "plan.toml"
+    assert barn_owl(["plan", str(tmp_path / "clips.csv"), "-o", str(out), "--json"]) == 0
+    result = json.loads(capsys.readouterr().out)
+    assert result["plan"]["clips"]["length_s"] == read_plan(out).clips.length_s
+    assert sum(layer["weights"] for layer in result["layers"]) > 1000 or not result["layers"]
+    assert barn_owl(["plan", str(tmp_path / "clips.csv"), "-o", str(out)]) == 1
+    assert "exists; choose another name" in capsys.readouterr().err
+    assert barn_owl(["plan", str(out), "-o", str(tmp_path / "other.toml")]) == 2
+    assert "is a plan already" in capsys.readouterr().err
+    out.write_text("[tcn]\nsize = 'small'\n[clips]\nlength_s = 0.1\n")
+    assert barn_owl(["plan", str(out)]) == 2
+    assert "tcn.size = 'small', layer 4: a convolution needs 3 steps in time" in capsys.readouterr().err
+    assert barn_owl(["plan", str(tmp_path / "none.toml")]) == 2
+    assert "cannot be read" in capsys.readouterr().err
+
+
+def written(folder, rng, rate_hz, clips, labels, high=False):
+    """Clips of noise that fills the band, or of noise above 8 kHz, with a table."""
+    rows = []
+    for label in labels:
+        for number in range(clips):
+            x = rng.standard_normal(rate_hz).astype(np.float32)
+            x = np.diff(np.diff(x, prepend=0), prepend=0) if high else x
+            path = folder / f"{label}_{number}.wav"
+            soundfile.write(path, 0.05 * x / np.abs(x).max(), rate_hz)
+            rows.append((str(path), np.nan, np.nan, label))
+    return pd.DataFrame(rows, columns=["file", "start_s", "end_s", "label"])
+
+
+def test_a_plan_takes_a_higher_rate_only_where_it_is_worth_it(tmp_path, rng):
+    hissing = written(tmp_path, rng, 44_100, 6, ["silence", "gas"], high=True)
+    found = suggest_plan(hissing)
+    assert found.plan.front_end.rate_hz == 32_000
+    assert found.plan.background == ["silence"]
+    assert "never reported as an event" in found.reasons["background"]
+    (tmp_path / "low").mkdir()
+    assert suggest_plan(written(tmp_path / "low", rng, 16_000, 6, ["a", "b"])).plan.front_end.rate_hz == 16_000
+
+
+def test_size_and_epochs_follow_from_the_number_of_clips(tmp_path, rng):
+    few = written(tmp_path, rng, 8_000, 3, ["a", "b"])
+    many = pd.concat([few.assign(start_s=n / 1000) for n in range(MANY // 3 + 1)], ignore_index=True)
+    small, large = suggest_plan(few).plan, suggest_plan(many).plan
+    assert (small.family, large.family) == ("logistic", "tcn")
+    assert (small.tcn.size, large.tcn.size) == ("small", "medium")
+    assert small.training.epochs >= large.training.epochs
+
+
+@pytest.mark.parametrize("balance", ["draw", "weight", "none"])
+def test_pooled_families_may_weigh_rare_labels(rng, balance):
+    # Rows of two labels that overlap; one is nine times as frequent, and wins where nothing weighs them.
+    numbers = np.array([0] * 180 + [1] * 20)
+    frames = [rng.normal(number, 1.5, (100, 48)).astype(np.float32) for number in numbers]
+    targets = np.eye(2, dtype=np.float32)[numbers]
+    sides = [
+        Examples(clips=ClipFrames(frames), targets=targets, extras=np.empty((200, 0), np.float32)) for _ in range(2)
+    ]
+    plan = Plan(family="logistic", training={"balance": balance}, logistic={"penalty": 30.0}, augment={"gain_db": 0})
+    fitted = fit(plan, ["common", "rare"], *sides)
+    logits = np.stack(
+        [fitted.family.logits((one - fitted.mean) / fitted.deviation)[0].mean(axis=0) for one in frames]
+    )
+    said = logits.argmax(axis=1)
+    assert (said[numbers == 1] == 1).mean() > 0.5 if balance != "none" else (said == 0).mean() > 0.85
+
+
+def test_the_best_may_be_the_highest_f1(clips, tmp_path):
+    plan = small_plan("tcn").but(training={"epochs": 8, "stop_on": "f1"})
+    curves = train(clips, tmp_path / "run", plan).curves
+    kept = curves[curves["best"]].iloc[-1]
+    assert kept["validation_f1"] == curves["validation_f1"].max()
+    assert kept["epoch"] == curves["epoch"][curves["validation_f1"].idxmax()]  # of equal ones, the first
+
+
+def test_recall_and_f1_of_validation_by_hand():
+    targets = np.eye(3, dtype=np.float32)[[0, 0, 0, 1]]  # the third label does not occur
+    logits = np.array([[5, 0, 0], [5, 0, 0], [0, 5, 0], [0, 5, 0]], np.float32)
+    sides = Examples(clips=ClipFrames([]), targets=targets, extras=np.empty((4, 0)))
+    loss, recall, f1 = judge_logits(logits, sides)
+    assert recall == pytest.approx((2 / 3 + 1) / 2)
+    assert f1 == pytest.approx((4 / 5 + 2 / 3) / 2)
+    right, wrong = np.log(np.exp(5) + 2) - 5, np.log(np.exp(5) + 2)
+    assert loss == pytest.approx(((2 * right + wrong) / 3 + right) / 2, rel=1e-5)
+
+
+def test_families_need_columns_that_are_there(clips, tmp_path):
+    told = clips.assign(weight_kg=np.arange(len(clips)) * 1.0)
+    with pytest.raises(PlanError, match="sees frames only; take a pooled family"):
+        small_plan("cnn", columns=["weight_kg"])
+    table = train_families(
+        told, tmp_path / "runs", small_plan("nearest", columns=["weight_kg"]), families=["tcn", "nearest"]
+    )
+    assert set(table["family"]) == {"tcn", "nearest"}  # the tcn goes without the column
+    assert open_run(tmp_path / "runs" / "tcn").plan.columns == []
+    with pytest.raises(PlanError, match="there is no statistic 'median'"):
+        PoolingSettings(statistics=["median"])
