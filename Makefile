@@ -9,7 +9,7 @@ demo: .venv/ready
 	$(BIN)/barn-owl demo saltmarsh-quay
 
 test: .venv/ready-dev
-	$(BIN)/pytest
+	$(BIN)/pytest -n 2 --dist loadfile
 
 lint: .venv/ready-dev
 	$(BIN)/ruff format --check .
