@@ -77,6 +77,7 @@ def conv(channels, taps, stride=1, **more):
         pytest.param(lambda: [conv(2, 2), Flatten(), Dense(3, is_last=False), Relu(), Dense(2)], (5, 2), id="dense"),
         pytest.param(lambda: [conv(3, 2), Residual([conv(3, 3), BatchNorm()]), Relu()], (11, 2), id="residual"),
         pytest.param(lambda: [conv(3, 2), Residual([Relu(), conv(3, 3)]), Relu()], (11, 2), id="relu in it"),
+        pytest.param(lambda: [conv(3, 2), Residual([conv(3, 3), Relu()]), Relu()], (11, 2), id="relu at its end"),
         pytest.param(lambda: [conv(3, 2), Dropout(0.4), Relu()], (11, 2), id="dropout"),
     ],
 )  # fmt: skip

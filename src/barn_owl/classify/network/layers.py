@@ -111,7 +111,6 @@ class Residual(Layer):
         super().__init__()
         self.inner = list(inner)
         link(self.inner)
-        self.needs_output = self.inner[-1].needs_output
         self.span = 1 + sum(layer.span - 1 for layer in self.inner)
         self.keeps_windows = all(layer.keeps_windows for layer in self.inner)
 
@@ -138,8 +137,10 @@ class Residual(Layer):
             y, own = layer.forward(y, rng, scratch)
             kept.append(own)
         crop = (x.shape[1] - y.shape[1]) // 2
-        y += x[:, crop : crop + y.shape[1]]
-        return y, (kept, x.shape, crop)
+        # the last layer's own backward pass may need its output as it was, so the sum goes elsewhere then
+        into = scratch(self, "sum", y.shape, y.dtype) if self.inner[-1].needs_output else y
+        np.add(y, x[:, crop : crop + y.shape[1]], out=into)
+        return into, (kept, x.shape, crop)
 
     def backward(self, dy: np.ndarray, kept: Any, gradients: Gradients, scratch: Scratch) -> np.ndarray:
         own, _, crop = kept
