@@ -52,27 +52,48 @@ class Convolutional:
 
     def logits(self, frames: np.ndarray, extras: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray]:  # noqa: ARG002
         """Return the logits of all windows and of all steps; see `Family`."""
-        if self._folded is None:
-            self._folded = self.network.folded()
         if self._pool is None:
-            view = np.lib.stride_tricks.sliding_window_view(frames, self.window, axis=0)[:: self.step].swapaxes(1, 2)
-            parts = (view[at : at + WINDOWS_AT_ONCE] for at in range(0, len(view), WINDOWS_AT_ONCE))
-            windows = np.concatenate([_through(self._folded, self.input(part)) for part in parts])
+            windows = self._each_window(frames, self._layers)
             return windows, windows
-        cut = next(number for number, layer in enumerate(self._folded) if isinstance(layer, PoolAll))
-        body, head = self._folded[:cut], self._folded[cut + 1 :]
-        steps = _through(body, self.input(frames[None]))[0]
-        pool = np.max if self._pool == "max" else np.mean
-        steps = steps if steps.ndim == 2 else pool(steps, axis=1)
+        steps, head = self._steps(frames)
         local = _through(head, steps.copy())  # layers may work in place
         # Mean and last layer are linear: the mean of the logits of steps is the logits of their mean.
-        is_linear = self._pool == "mean" and len(head) == 1
-        seen = local if is_linear else steps
-        if len(seen) == self.steps:
-            pooled = pool(seen, axis=0)[None]
-        else:
-            pooled = pool(np.lib.stride_tricks.sliding_window_view(seen, self.steps, axis=0), axis=-1)
-        return (pooled if is_linear else _through(head, pooled)), local
+        if self._pool == "mean" and len(head) == 1:
+            return self._pooled(local), local
+        return _through(head, self._pooled(steps)), local
+
+    def hidden(self, frames: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:  # noqa: ARG002
+        """Return what the last layer decides by, for all windows; see `Family`."""
+        if self._pool is None:
+            return self._each_window(frames, self._layers[:-1])
+        steps, head = self._steps(frames)
+        return _through(head[:-1], self._pooled(steps))
+
+    @property
+    def _layers(self) -> list[Layer]:
+        if self._folded is None:
+            self._folded = self.network.folded()
+        return self._folded
+
+    def _each_window(self, frames: np.ndarray, layers: list[Layer]) -> np.ndarray:
+        view = np.lib.stride_tricks.sliding_window_view(frames, self.window, axis=0)[:: self.step].swapaxes(1, 2)
+        parts = (view[at : at + WINDOWS_AT_ONCE] for at in range(0, len(view), WINDOWS_AT_ONCE))
+        return np.concatenate([_through(layers, self.input(part)) for part in parts])
+
+    def _steps(self, frames: np.ndarray) -> tuple[np.ndarray, list[Layer]]:
+        """What is pooled over time, ``(steps, channels)``, and the layers behind the pooling."""
+        cut = next(number for number, layer in enumerate(self._layers) if isinstance(layer, PoolAll))
+        steps = _through(self._layers[:cut], self.input(frames[None]))[0]
+        if steps.ndim > 2:
+            steps = (np.max if self._pool == "max" else np.mean)(steps, axis=1)
+        return steps, self._layers[cut + 1 :]
+
+    def _pooled(self, steps: np.ndarray) -> np.ndarray:
+        """Pool the steps of each window: ``(windows, channels)``."""
+        pool = np.max if self._pool == "max" else np.mean
+        if len(steps) == self.steps:
+            return np.asarray(pool(steps, axis=0)[None])
+        return np.asarray(pool(np.lib.stride_tricks.sliding_window_view(steps, self.steps, axis=0), axis=-1))
 
     def renew(self) -> None:
         """Forget what was prepared for use, as the weights have changed."""

@@ -31,6 +31,12 @@ class Ensemble:
         windows, local = (np.mean([alike(one[part]) for one in said], axis=0) for part in (0, 1))
         return windows, local
 
+    def hidden(self, frames: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
+        """Return what all members decide by, side by side; see `Family`."""
+        return np.concatenate(
+            [family.hidden((frames - mean) / deviation, extras) for family, mean, deviation in self.members], axis=1
+        )
+
     def arrays(self) -> dict[str, np.ndarray]:
         """All that the members learnt, with their numbers in front."""
         return {

@@ -33,6 +33,9 @@ class Family(Protocol):
         extras : what further columns of the table say, ``(extras,)``, for a family that looks at them.
         """
 
+    def hidden(self, frames: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
+        """Return what is decided by, for all windows, ``(windows, features)``; like sounds are near each other."""
+
     def arrays(self) -> dict[str, np.ndarray]:
         """Return all that was learnt, by name."""
 

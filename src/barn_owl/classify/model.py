@@ -22,8 +22,10 @@ from barn_owl.errors import AudioError, BarnOwlError, ModelError
 from barn_owl.features import FrontEnd
 from barn_owl.files import whole_file
 
-FORMAT = 2
+FORMAT = 3
 """Version of the header; raised when an older Barn Owl could misread it."""
+OLDEST = 2
+"""Oldest format that is read: it lacks ``temperature`` and ``thresholds``, which have defaults."""
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
@@ -32,7 +34,9 @@ class Model:
 
     labels : names in the order of the scores; background : those never reported as events.
     mean, deviation : of the training frames, float32, shape ``(width,)``. overlapping : each label is scored by
-    itself, so that scores need not sum to 1. extra_columns : further columns of a clip table that the family looks
+    itself, so that scores need not sum to 1. temperature : logits are divided by it, so that scores promise what they
+    keep. thresholds : score that a label must reach to be said of a clip; a label that is not in it needs none, or
+    0.5 where labels overlap. extra_columns : further columns of a clip table that the family looks
     at.
     """
 
@@ -45,6 +49,8 @@ class Model:
     deviation: np.ndarray
     family: Family
     overlapping: bool = False
+    temperature: float = 1.0
+    thresholds: dict[str, float] = field(default_factory=dict)
     extra_columns: ExtraColumns = field(default_factory=lambda: ExtraColumns(columns=[]))
     provenance: dict[str, Any] = field(default_factory=dict)
 
@@ -64,6 +70,8 @@ class Model:
 
     def scores(self, logits: np.ndarray) -> np.ndarray:
         """Scores from 0 to 1 for logits, ``(..., labels)``; they sum to 1 unless labels overlap."""
+        if self.temperature != 1:
+            logits = logits / np.float32(self.temperature)
         return sigmoid(logits) if self.overlapping else softmax(logits)
 
     def score_frames(self, frames: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
@@ -72,11 +80,22 @@ class Model:
         A clip longer than the window scores the mean of those windows that ``clips.crop`` chooses, as in
         training; a shorter one is filled up to the window. extras : what its further columns say.
         """
+        frames, chosen = self._windows(frames)
+        return self.scores(self.logits(frames, extras)[0][chosen].mean(axis=0))
+
+    def hidden_frames(self, frames: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
+        """What the family decides by for one clip, mean over its windows: float32, ``(features,)``.
+
+        Clips that the model takes for alike are near each other in it.
+        """
+        frames, chosen = self._windows(frames)
+        return self.family.hidden((frames - self.mean) / self.deviation, extras)[chosen].mean(axis=0)
+
+    def _windows(self, frames: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Frames of a clip, filled up to a window if need be, and which of its windows count."""
         frames = fill_up(frames, self.family.window, self.clips.fill, self.front_end.silence)
-        windows, _ = self.logits(frames, extras)
         levels = frames[:, self.front_end.level_columns]
-        chosen = chosen_windows(levels, self.family.window, self.family.step, self.clips.crop)
-        return self.scores(windows[chosen].mean(axis=0))
+        return frames, chosen_windows(levels, self.family.window, self.family.step, self.clips.crop)
 
     def score(self, samples: np.ndarray, rate_hz: int) -> dict[str, float]:
         """Score one clip of mono samples, shape ``(samples,)``, at any rate; label to score, best first.
@@ -102,6 +121,8 @@ class Model:
             "clips": self.clips.model_dump(),
             "decision": self.decision.model_dump(),
             "overlapping": self.overlapping,
+            "temperature": self.temperature,
+            "thresholds": self.thresholds,
             "extra_columns": self.extra_columns.as_list(),
             "family": {"name": self.family.name, **self.family.shape()},
             "provenance": self.provenance,
@@ -139,6 +160,8 @@ def load_model(path: str | Path) -> Model:
             deviation=_fitting(arrays["deviation"], front_end.width),
             family=rebuild(family.pop("name"), family, weights, front_end.width, len(header["labels"])),
             overlapping=bool(header["overlapping"]),
+            temperature=_positive(header.get("temperature", 1.0)),
+            thresholds={str(label): float(least) for label, least in header.get("thresholds", {}).items()},
             extra_columns=ExtraColumns(columns=[ExtraColumn(**column) for column in header["extra_columns"]]),
             provenance=dict(header["provenance"]),
         )
@@ -161,7 +184,7 @@ def _read(path: Path) -> tuple[dict[str, Any], dict[str, np.ndarray]]:
         raise ModelError(
             f"{path} was written by a newer Barn Owl (model format {version}, this one reads {FORMAT}); update"
         )
-    if version < FORMAT:
+    if version < OLDEST:
         raise ModelError(f"{path} was written by an older Barn Owl (model format {version}); train it again")
     return header, arrays
 
@@ -170,3 +193,9 @@ def _fitting(array: np.ndarray, width: int) -> np.ndarray:
     if array.shape != (width,):
         raise ValueError(f"the standardisation has shape {array.shape}, expected ({width},)")
     return array
+
+
+def _positive(number: float) -> float:
+    if not 0 < float(number) < np.inf:
+        raise ValueError(f"the temperature must be above 0, got {number}")
+    return float(number)

@@ -143,6 +143,21 @@ class StartSettings(Settings):
     """Share of ``training.rate`` that is used: what is known already should not be forgotten."""
 
 
+class ThresholdSettings(Settings):
+    """Score that a label must reach to be said of a clip, found on the validation clips; under it: undecided."""
+
+    wish: Literal["none", "precision", "recall", "f1", "cost"] = "none"
+    """What is wished for each label; with none the best label is always said."""
+    value: float = Field(default=0.9, gt=0)
+    """The precision or recall wished; for "cost", how much worse a false alarm is than a miss."""
+
+    @model_validator(mode="after")
+    def _in_range(self) -> "ThresholdSettings":
+        if self.wish in ("precision", "recall") and self.value > 1:
+            raise ValueError(f"value must be at most 1 for {self.wish}, got {self.value:g}")
+        return self
+
+
 class DecisionSettings(Settings):
     """How scores over time become events."""
 
@@ -188,6 +203,7 @@ class Plan(Settings):
     tcn: NetworkSettings = NetworkSettings()
     cnn: NetworkSettings = NetworkSettings()
     start: StartSettings = StartSettings()
+    thresholds: ThresholdSettings = ThresholdSettings()
     decision: DecisionSettings = DecisionSettings()
 
     @property

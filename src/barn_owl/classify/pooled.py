@@ -45,12 +45,20 @@ class Pooled:
 
     def logits(self, frames: np.ndarray, extras: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray]:
         """Return the logits of all windows, and of short stretches of `reach` frames; see `Family`."""
-        return self._of(frames, self.window, extras), self._of(frames, self.reach, extras)
+        windows, local = (
+            np.concatenate([self.classifier.logits(rows) for rows in self._rows_of(frames, length, extras)])
+            for length in (self.window, self.reach)
+        )
+        return windows, local
 
-    def _of(self, frames: np.ndarray, length: int, extras: np.ndarray | None) -> np.ndarray:
+    def hidden(self, frames: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
+        """Return the rows of all windows, as the classifier is given them; see `Family`."""
+        return np.concatenate(list(self._rows_of(frames, self.window, extras)))
+
+    def _rows_of(self, frames: np.ndarray, length: int, extras: np.ndarray | None) -> Iterator[np.ndarray]:
         view = np.lib.stride_tricks.sliding_window_view(frames, length, axis=0)[:: self.step].swapaxes(1, 2)
-        parts = (view[at : at + WINDOWS_AT_ONCE] for at in range(0, len(view), WINDOWS_AT_ONCE))
-        return np.concatenate([self.classifier.logits(self.rows(part, extras)) for part in parts])
+        for at in range(0, len(view), WINDOWS_AT_ONCE):
+            yield self.rows(view[at : at + WINDOWS_AT_ONCE], extras)
 
     def rows(self, windows: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
         """Rows of standardised windows, ``(windows, frames, features)``; what is not known of extras is average.

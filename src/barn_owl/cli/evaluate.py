@@ -3,13 +3,23 @@
 from pathlib import Path
 
 import click
+import pandas as pd
 
+from barn_owl.classify.plan import ThresholdSettings
 from barn_owl.cli.common import Voice, json_option, quiet_option, read_clips, workers_option
-from barn_owl.clips.table import SIDES, write_clip_table
-from barn_owl.evaluate import OverlapScores, Scores
+from barn_owl.clips.table import SIDES, read_clip_table, write_clip_table
+from barn_owl.errors import PlanError
+from barn_owl.evaluate import Evaluation, OverlapScores, Scores
 from barn_owl.files import whole_file, write_json
-from barn_owl.runs import Evaluation, open_run
-from barn_owl.show import confusion_figure, save_figure
+from barn_owl.runs import Run, open_run, set_thresholds
+from barn_owl.show import (
+    calibration_figure,
+    confusion_figure,
+    labels_figure,
+    save_figure,
+    thresholds_figure,
+    write_report,
+)
 
 SHOWN_CONFUSIONS = 3
 
@@ -25,60 +35,139 @@ SHOWN_CONFUSIONS = 3
     show_default=True,
     help="Side of the run's own split.",
 )
+@click.option(
+    "--by", "columns", multiple=True, metavar="COLUMN", help="Scores by the values of a column, such as group."
+)
+@click.option(
+    "--wish",
+    metavar="WHAT=VALUE",
+    help="Set each label's threshold for precision=0.9, recall=0.9, f1 or cost=3 (a false alarm is 3 misses); none.",
+)
 @workers_option
 @json_option
 @quiet_option
-def command(run: Path, clips: str | None, side: str, workers: int, as_json: bool, quiet: bool) -> None:
+def command(
+    run: Path,
+    clips: str | None,
+    side: str,
+    columns: tuple[str, ...],
+    wish: str | None,
+    workers: int,
+    as_json: bool,
+    quiet: bool,
+) -> None:
     """Say how well the model of RUN does on one side of its own split, or on all labelled rows of CLIPS.
+
+    A page to open in a browser, report.html, holds everything: scores, confusion, mistakes to listen to, calibration.
+    Thresholds are found on the validation side and kept in the model; under them a clip is undecided.
 
     \b
     barn-owl evaluate first
-    barn-owl evaluate first other-clips.csv
+    barn-owl evaluate first other-clips.csv --by group
+    barn-owl evaluate first --wish precision=0.95
     """
     voice, opened = Voice(quiet=quiet, as_json=as_json), open_run(run)
+    if wish is not None:
+        opened = set_thresholds(opened, read_wish(wish))
+        said = ", ".join(f"{label} {least:.2f}" for label, least in opened.model.thresholds.items())
+        voice.say(f"Thresholds, kept in the model: {said or 'none'}")
     if clips is None:
         evaluation, name = opened.evaluate(side=side), side
     else:
         name = "stdin" if clips == "-" else Path(clips).stem
         with voice.progress("reading clips") as progress:
             evaluation = opened.evaluate(read_clips(clips), side=name, workers=workers, progress=progress)
+    for column in columns:
+        if column not in evaluation.predictions:
+            raise click.UsageError(f"--by {column}: there are {', '.join(_columns(evaluation))}")
     for reason in evaluation.skipped.values():
         voice.warn(f"left out: {reason}")
     folder = run / "evaluations" / name if clips or side != "test" else run
-    write_evaluation(evaluation, folder)
     show_scores(voice, evaluation)
-    if isinstance(evaluation.scores, Scores):
-        voice.say(f"\nWrote confusion.csv and figures/confusion.png to {folder}.")
-    voice.result({"side": name, **evaluation.scores.as_dict()})
+    by = {column: evaluation.by(column) for column in columns}
+    for column, table in by.items():
+        voice.table(table.reset_index(), title=f"by {column}")
+    write_evaluation(opened, evaluation, folder)
+    voice.say(f"\nWrote report.html, tables and figures to {folder}.")
+    voice.say(f"Next: open {folder / 'report.html'} in a browser")
+    tables = {column: table.reset_index().to_dict("records") for column, table in by.items()}
+    voice.result({"side": name, **evaluation.as_dict(), **({"by": tables} if tables else {})})
 
 
-def write_evaluation(evaluation: Evaluation, folder: Path) -> None:
-    """Write the confusion table and figure to `folder`, and, unless it is the run itself, scores and predictions."""
+def read_wish(text: str) -> ThresholdSettings:
+    """Read ``precision=0.9`` and the like. Raises PlanError when it is none of them."""
+    what, _, value = text.partition("=")
+    try:
+        return ThresholdSettings(wish=what, value=float(value) if value else 0.9)
+    except ValueError as error:
+        raise PlanError(f"--wish {text}: {value!r} is not a number") from error
+
+
+def _columns(evaluation: Evaluation) -> list[str]:
+    hidden = ("score", "file", "start_s", "end_s", "predicted")
+    return [name for name in evaluation.predictions if not name.startswith(hidden)]
+
+
+def write_evaluation(run: Run, evaluation: Evaluation, folder: Path) -> None:
+    """Write tables, figures and the page of an evaluation to `folder`.
+
+    Scores and predictions of the run itself are there already. Corrections that somebody filled in stay.
+    """
     if isinstance(evaluation.scores, Scores):  # where labels overlap, none is taken for another
-        with whole_file(folder / "confusion.csv") as beside:
-            evaluation.scores.confusion.to_csv(beside, index_label="label", lineterminator="\r\n")
+        _write_table(evaluation.scores.confusion, folder / "confusion.csv")
         save_figure(confusion_figure(evaluation.scores), folder / "figures" / "confusion.png")
     if not (folder / "model.safetensors").exists():
-        write_json(folder / "scores.json", evaluation.scores.as_dict())
-        write_clip_table(evaluation.predictions, folder / "predictions.csv")
+        write_json(folder / "scores.json", evaluation.as_dict())
+        write_clip_table(evaluation.predictions, folder / "predictions.csv", force=True)
+    _write_table(evaluation.measured.by_label, folder / "labels.csv")
+    write_clip_table(evaluation.mistakes, folder / "mistakes.csv", force=True)
+    _write_corrections(evaluation if evaluation.rows is None else None, run, folder / "corrections.csv")
+    save_figure(labels_figure(evaluation), folder / "figures" / "labels.png")
+    save_figure(thresholds_figure(evaluation), folder / "figures" / "thresholds.png")
+    save_figure(calibration_figure(evaluation), folder / "figures" / "calibration.png")
+    write_report(run, evaluation, folder / "report.html")
+
+
+def _write_table(table: pd.DataFrame, path: Path) -> None:
+    with whole_file(path) as beside:
+        table.to_csv(beside, index_label="label", lineterminator="\r\n")
+
+
+def _write_corrections(evaluation: Evaluation | None, run: Run, path: Path) -> None:
+    if path.is_file() and (read_clip_table(path)["correct_label"].fillna("").astype(str) != "").any():
+        return
+    doubted = run.likely_wrong_labels if evaluation is None else evaluation.likely_wrong_labels
+    write_clip_table(doubted, path, force=True)
 
 
 def show_scores(voice: Voice, evaluation: Evaluation) -> None:
-    """Show the scores next to the baseline, label by label, with the commonest confusions in words."""
-    scores = evaluation.scores
-    voice.say(f"\n{evaluation.side}: {scores.clips} clips")
+    """Show the scores next to the baseline, label by label, with the commonest confusions and all doubts in words."""
+    scores, overall = evaluation.scores, evaluation.measured.overall
+    voice.say(f"\n{evaluation.side}: {scores.clips} clips in {evaluation.answers.group_count} groups")
+    balanced = overall.loc["balanced_accuracy"]
+    span = f" (95 %: {balanced['low']:.2f} to {balanced['high']:.2f})" if balanced["low"] == balanced["low"] else ""
     if isinstance(scores, OverlapScores):
         voice.say(
-            f"macro F1 {scores.macro_f1:.2f}, balanced accuracy of the labels {scores.balanced_accuracy:.2f} "
-            f"(0.50 by guessing); {scores.exact:.0%} of the clips have all labels right"
+            f"macro F1 {scores.macro_f1:.2f}, balanced accuracy of the labels {scores.balanced_accuracy:.2f}{span}, "
+            f"0.50 by guessing; {scores.exact:.0%} of the clips have all labels right"
         )
-        voice.table(scores.by_label.rename_axis("label").reset_index())
-        return
-    voice.say(
-        f"balanced accuracy {scores.balanced_accuracy:.2f}, accuracy {scores.accuracy:.2f}; "
-        f"always saying {scores.majority!r} would give {scores.majority_balanced_accuracy:.2f} "
-        f"and {scores.majority_accuracy:.2f}"
-    )
-    voice.table(scores.by_label.rename_axis("label").reset_index())
-    for row in scores.confusions.head(SHOWN_CONFUSIONS).itertuples():
-        voice.say(f"{row.count} of {row.label} taken for {row.taken_for} ({row.share:.0%})")
+    else:
+        voice.say(
+            f"balanced accuracy {scores.balanced_accuracy:.2f}{span}, accuracy {scores.accuracy:.2f}; "
+            f"always saying {scores.majority!r} would give {scores.majority_balanced_accuracy:.2f} "
+            f"and {scores.majority_accuracy:.2f}"
+        )
+    table = evaluation.measured.by_label[["precision", "recall", "recall_low", "recall_high", "f1", "count"]]
+    table = table.rename(columns={"recall_low": "from", "recall_high": "to"}).assign(f1=table["f1"])
+    voice.table(table.rename_axis("label").reset_index())
+    if isinstance(scores, Scores):
+        for row in scores.confusions.head(SHOWN_CONFUSIONS).itertuples():
+            voice.say(f"{row.count} of {row.label} taken for {row.taken_for} ({row.share:.0%})")
+        if evaluation.thresholds:
+            sure = evaluation.decided
+            right = evaluation.answers.right[sure].mean() if sure.any() else 0.0
+            voice.say(
+                f"With its thresholds {sure.mean():.0%} of the clips get an answer, {right:.0%} of those rightly"
+            )
+    for doubt in evaluation.doubts:
+        voice.warn(doubt)

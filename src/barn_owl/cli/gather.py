@@ -17,11 +17,13 @@ from barn_owl.cli.common import (
 )
 from barn_owl.clips import (
     Gathered,
+    correct_labels,
     gather_folder,
     gather_table,
     gather_together,
     limit_clips,
     other_label,
+    read_corrections,
     read_label_map,
     relabel,
 )
@@ -48,6 +50,11 @@ SHOWN_REFUSALS = 5
 @click.option("--labels", "label_map", type=click.Path(path_type=Path), help="Table: which label becomes which.")
 @click.option("--relabel", "renamed", multiple=True, metavar="OLD=NEW", help="Rename a label; OLD= drops it.")
 @click.option("--other-than", "kept", multiple=True, metavar="LABEL", help="Keep this label; others become 'other'.")
+@click.option(
+    "--corrections",
+    type=click.Path(path_type=Path),
+    help="Table with a column correct_label, as evaluate and pages write.",
+)
 @click.option("--limit", type=click.IntRange(min=1), help="Most clips of a label, drawn evenly from its groups.")
 @out_file_option
 @seed_option
@@ -63,6 +70,7 @@ def command(
     label_map: Path | None,
     renamed: tuple[str, ...],
     kept: tuple[str, ...],
+    corrections: Path | None,
     limit: int | None,
     out: Path,
     seed: int | None,
@@ -77,6 +85,7 @@ def command(
     barn-owl gather recordings --names "{group}_{take}" -o clips.csv
     barn-owl gather sheet.csv --column file=name --column label=class -o clips.csv
     barn-owl gather recordings sheet.csv --relabel bell=bell-buoy --relabel test= -o clips.csv
+    barn-owl gather clips.csv --corrections first/corrections.csv -o corrected.csv
     """
     voice = Voice(quiet=quiet or is_stdout(out), as_json=as_json)
     tables = [source for source in sources if source.is_file()]
@@ -93,6 +102,9 @@ def command(
         ]
     )
     clips = relabel(gathered.clips, (read_label_map(label_map) if label_map else {}) | _pairs("--relabel", renamed))
+    if corrections:
+        clips, changed = correct_labels(clips, read_corrections(corrections))
+        voice.say(f"{changed} labels are corrected.")
     if kept:
         clips = other_label(clips, kept, most=limit, seed=seed or 0)
     if limit:

@@ -23,7 +23,9 @@ SECTIONS = {
     "Model": {
         "plan": "Fit a plan to clips and say why, or check one.",
         "train": "Train a compact classifier on a clip table.",
-        "evaluate": "Say how well a run does, label by label.",
+        "evaluate": "Say how well a run does, and show its mistakes on a page.",
+        "compare": "Set runs side by side: better, or chance?",
+        "classify": "Name short clips.",
     },
     "Recordings": {"tag": "Find events in long recordings."},
 }

@@ -178,7 +178,7 @@ def train_aloud(
     save_figure(curves_figure(run), folder / "figures" / "curves.png")
     if _has_test(run):
         evaluation = run.evaluate()
-        write_evaluation(evaluation, folder)
+        write_evaluation(run, evaluation, folder)
         show_scores(voice, evaluation)
     else:
         voice.warn("there is no test side in this split, so the run is not judged")

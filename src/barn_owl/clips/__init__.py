@@ -2,6 +2,7 @@
 
 from barn_owl.clips.augment import SoundSettings, change_sound
 from barn_owl.clips.check import Check, check_clips
+from barn_owl.clips.corrections import correct_labels, read_corrections
 from barn_owl.clips.cut import TakeSettings, cut_windows, draw_background, find_takes
 from barn_owl.clips.gather import Gathered, gather_folder, gather_table, gather_together
 from barn_owl.clips.labels import (
@@ -28,6 +29,7 @@ __all__ = [
     "change_sound",
     "check_clip_table",
     "check_clips",
+    "correct_labels",
     "cut_windows",
     "draw_background",
     "find_leaks",
@@ -44,6 +46,7 @@ __all__ = [
     "make_uniform",
     "other_label",
     "read_clip_table",
+    "read_corrections",
     "read_label_map",
     "relabel",
     "sides_of_fold",

@@ -9,9 +9,13 @@ from threadpoolctl import threadpool_limits
 from barn_owl.classify import Model, load_frames
 from barn_owl.classify.dataset import ClipFrames
 from barn_owl.clips import join_labels
+from barn_owl.evaluate.answers import LIKELY, SCORE
+from barn_owl.evaluate.calibration import decided
 
-LIKELY = 0.5
-"""Score above which a label that may stand beside others is predicted."""
+UNDECIDED = "undecided"
+"""What stands for a label where no score reaches its threshold."""
+LOUD, QUIET = 0.9, 0.1
+"""Shares of a clip's frames whose levels are those of the sound and of what is behind it."""
 
 
 def predict(
@@ -27,20 +31,59 @@ def predict(
 
 
 def with_predictions(model: Model, clips: pd.DataFrame, frames: ClipFrames) -> pd.DataFrame:
-    """Add what `model` says to the rows of `clips`, whose frames are given."""
+    """Add what `model` says to the rows of `clips`, whose frames are given, and how long, loud and clear they are.
+
+    ``predicted`` is the label with the highest score, whatever the model's thresholds; of labels that may overlap all
+    that reach theirs. ``level_db`` is the level of the loudest tenth of the frames, mean over bands, and
+    ``above_noise_db`` how far it is above the quietest tenth; columns of these names that are there already stay.
+    """
     extras = model.extra_columns.rows(clips)
     # The matrices are small: a second thread inside a product costs more than it brings.
     with threadpool_limits(limits=1, user_api="blas"):
-        scores = np.stack([model.score_frames(frames[clip], extras[clip]) for clip in range(len(frames))])
+        rows = [model.score_frames(frames[clip], extras[clip]) for clip in range(len(frames))]
+    scores = np.stack(rows) if rows else np.empty((0, len(model.labels)), dtype=np.float32)
+    answers = pd.DataFrame({f"{SCORE}{label}": scores[:, number] for number, label in enumerate(model.labels)})
+    heard = _heard(model, frames)
+    own = clips.drop(columns=[name for name in (*answers, "predicted", "score") if name in clips]).reset_index(
+        drop=True
+    )
+    return say(model, own.join(heard.drop(columns=[name for name in heard if name in own])).join(answers))
+
+
+def say(model: Model, scored: pd.DataFrame) -> pd.DataFrame:
+    """Fill in ``predicted`` and ``score`` from the scores of a table."""
+    columns = [f"{SCORE}{label}" for label in model.labels]
+    scores = scored[columns].to_numpy(dtype=np.float64)
     best = scores.argmax(axis=1)
     predicted = [model.labels[label] for label in best]
     if model.overlapping:
-        predicted = [join_labels([model.labels[n] for n in np.flatnonzero(row > LIKELY)]) for row in scores]
-    answers = pd.DataFrame(
-        {
-            "predicted": predicted,
-            "score": scores[np.arange(len(best)), best].astype(np.float64).clip(0, 1),
-            **{f"score:{label}": scores[:, number] for number, label in enumerate(model.labels)},
-        }
-    )
-    return clips.drop(columns=[name for name in answers if name in clips]).reset_index(drop=True).join(answers)
+        least = np.array([model.thresholds.get(label, LIKELY) for label in model.labels])
+        predicted = [join_labels([model.labels[n] for n in np.flatnonzero(row > least)]) for row in scores]
+    before = scored.drop(columns=[name for name in ("predicted", "score", *columns) if name in scored])
+    highest = scores[np.arange(len(best)), best].clip(0, 1)
+    return before.assign(predicted=predicted, score=highest).join(scored[columns])
+
+
+def undecided(model: Model, predictions: pd.DataFrame) -> np.ndarray:
+    """Which rows have no score that reaches the threshold of its label, boolean ``(rows,)``."""
+    scores = predictions[[f"{SCORE}{label}" for label in model.labels]].to_numpy(dtype=np.float64)
+    if model.overlapping:
+        return np.asarray(predictions["predicted"].fillna("") == "")
+    return ~decided(scores, model.labels, model.thresholds)
+
+
+def _heard(model: Model, frames: ClipFrames) -> pd.DataFrame:
+    """How long each clip is, and, of a front end in dB, how loud and how far above what is behind it."""
+    front_end = model.front_end
+    rows = []
+    for clip in range(len(frames)):
+        levels = frames[clip][:, front_end.level_columns].mean(axis=1)
+        quiet, loud = np.quantile(levels, [QUIET, LOUD])
+        seconds = front_end.samples_for(len(levels)) / front_end.rate_hz
+        rows.append((round(seconds, 3), round(float(loud), 1), round(float(loud - quiet), 1)))
+    table = pd.DataFrame(rows, columns=["duration_s", "level_db", "above_noise_db"])
+    return table if front_end.level_columns.stop and _in_db(model) else table[["duration_s"]]
+
+
+def _in_db(model: Model) -> bool:
+    return any(base == "log-mel" and not times for base, times, *_ in model.front_end.layout)

@@ -34,6 +34,18 @@ class Learning:
         return self.rise > RISE
 
     @property
+    def warnings(self) -> list[str]:
+        """What speaks against the training: that it learnt its clips by heart, or nothing."""
+        found = []
+        if self.gap > GAP:
+            found.append(
+                f"Overfit: its training clips are known better than others by {self.gap:.2f} of balanced accuracy."
+            )
+        if self.reached < WORTH_IT * self.chance:
+            found.append(f"Training hardly beat guessing on the validation clips: {self.reached:.2f}.")
+        return found
+
+    @property
     def words(self) -> list[str]:
         """Say it, a sentence each."""
         said = []

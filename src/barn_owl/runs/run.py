@@ -2,35 +2,27 @@
 
 import json
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pandas as pd
 
 from barn_owl.classify import Model, Plan, load_model, read_plan
 from barn_owl.classify.families import NETWORKS
 from barn_owl.clips import check_clip_table, join_overlapping, labels_in, read_clip_table
+from barn_owl.clips.table import SIDES
 from barn_owl.errors import ModelError, TableError
-from barn_owl.evaluate import OverlapScores, Scores, predict, score_labels, score_overlapping
+from barn_owl.evaluate import Evaluation, predict
+from barn_owl.evaluate.evaluation import leaks
+from barn_owl.evaluate.mistakes import NEAREST, nearest_clips
 from barn_owl.runs.learning import Learning, read_learning
 
+HIDDEN = "hidden.npy"
 CHECKPOINT = "checkpoint.safetensors"
 """What a training in progress leaves in its folder; gone when it is over."""
-
-
-@dataclass(frozen=True, kw_only=True)
-class Evaluation:
-    """Predictions and scores of one side of the split, or of a table of its own.
-
-    skipped : the reason for each clip that could not be used, by row number of the table judged.
-    """
-
-    side: str
-    predictions: pd.DataFrame
-    scores: Scores | OverlapScores
-    skipped: dict[int, str]
 
 
 @dataclass(frozen=True)
@@ -67,6 +59,57 @@ class Run:
             raise ModelError(f"{self.folder} has no curves of its own; an ensemble's are in the runs of its members")
         return pd.read_csv(path)
 
+    @cached_property
+    def hidden(self) -> np.ndarray:
+        """What the family decides by for each row of the predictions, float32 ``(clips, features)``.
+
+        Raises ModelError when the run has none, as one of an older Barn Owl.
+        """
+        path = self.folder / HIDDEN
+        if not path.is_file():
+            raise ModelError(f"{path} is missing; train the run again to see which clips are alike")
+        return np.asarray(np.load(path, allow_pickle=False))
+
+    def nearest_training_clips(self, row: int, label: str, count: int = NEAREST) -> pd.DataFrame:
+        """Training clips of a label that sound most like row `row` of the predictions to the model, nearest first."""
+        known = np.flatnonzero((self.predictions["split"] == "train").to_numpy())
+        known = known[known != row]
+        labels = self.predictions["label"].to_numpy(dtype=object)[known]
+        nearest = nearest_clips(self.hidden[row], self.hidden[known], labels, label, count=count)
+        return self.predictions.iloc[known[nearest]]
+
+    @property
+    def likely_wrong_labels(self) -> pd.DataFrame:
+        """Clips of all sides whose own label may be what is wrong; see `Evaluation.likely_wrong_labels`.
+
+        Of those of the training side, only what the model could not even learn by heart.
+        """
+        return judge(self.model, self.predictions, "all").likely_wrong_labels
+
+    @cached_property
+    def sides(self) -> pd.DataFrame:
+        """Scores of each side next to each other: ``clips``, ``accuracy``, ``balanced_accuracy``, ``macro_f1``."""
+        rows = {}
+        for side in SIDES:
+            chosen = self.predictions["split"] == side
+            if chosen.any():
+                one = self.evaluate(side=side)
+                overall = one.measured.overall["value"]
+                rows[side] = {
+                    "clips": len(one.answers),
+                    "accuracy": overall.iloc[0],
+                    **overall[["balanced_accuracy", "macro_f1", "log_loss"]],
+                }
+        return pd.DataFrame(rows).T.rename_axis("side").astype({"clips": int})
+
+    @property
+    def doubts(self) -> list[str]:
+        """What speaks against trusting the run as a whole: overfitting, leaks between its sides."""
+        found = leaks(self.predictions)
+        if (self.folder / "curves.csv").is_file():
+            found += self.learning.warnings
+        return found
+
     @property
     def learning(self) -> Learning:
         """How the training went: best epoch, overfitting."""
@@ -86,10 +129,10 @@ class Run:
         Raises TableError when there is nothing labelled to judge, or a label is unknown to the model.
         """
         if clips is None:
-            chosen = self.predictions[self.predictions["split"] == side].reset_index(drop=True)
-            if not len(chosen):
+            rows = np.flatnonzero(self.predictions["split"] == side)
+            if not len(rows):
                 raise TableError(f"{self.folder}: no clip is on the {side} side of the split")
-            return judge(self.model, chosen, side)
+            return replace(judge(self.model, self.predictions.iloc[rows].reset_index(drop=True), side), rows=rows)
         chosen = check_clip_table(clips)
         chosen = chosen[chosen["label"] != ""].reset_index(drop=True)
         if not len(chosen):
@@ -110,14 +153,17 @@ class Run:
 
 
 def judge(model: Model, predictions: pd.DataFrame, side: str, skipped: dict[int, str] | None = None) -> Evaluation:
-    """Score predictions against the labels beside them."""
-    truth, said = predictions["label"].tolist(), predictions["predicted"].fillna("").tolist()
-    scores: Scores | OverlapScores
-    if model.overlapping:
-        scores = score_overlapping(truth, said, model.labels)
-    else:
-        scores = score_labels(truth, said, model.labels, majority=model.provenance["majority_label"])
-    return Evaluation(side=side, predictions=predictions, scores=scores, skipped=skipped or {})
+    """Hold predictions against the labels beside them."""
+    majority = model.provenance.get("majority_label", "")
+    return Evaluation(
+        side=side,
+        predictions=predictions,
+        labels=model.labels,
+        majority=majority if majority in model.labels else model.labels[0],
+        overlapping=model.overlapping,
+        thresholds=model.thresholds,
+        skipped=skipped or {},
+    )
 
 
 def open_run(folder: str | Path) -> Run:

@@ -20,7 +20,7 @@ from barn_owl.errors import ModelError, TableError
 from barn_owl.evaluate.predictions import with_predictions
 from barn_owl.files import claim_folder, write_json
 from barn_owl.runs.data import RunData, read_clips, usable_clips, with_sides
-from barn_owl.runs.run import judge
+from barn_owl.runs.run import HIDDEN, judge
 from barn_owl.runs.suggest import suggest_plan
 from barn_owl.runs.training import Watcher, as_model, fit_into, write_run, write_table
 
@@ -164,7 +164,8 @@ def train_several(
             )
             if folds is not None:
                 write_clip_table(pd.concat(unseen, ignore_index=True), folder / "predictions.csv")
-                write_json(folder / "scores.json", {"test": run.evaluate().scores.as_dict()})
+                (folder / HIDDEN).unlink()  # its rows are in another order, and heard the clips
+                write_json(folder / "scores.json", {"test": run.evaluate().as_dict()})
     table = pd.DataFrame(rows).rename(columns={"family": "training"})
     write_table(table, folder / "spread.csv")
     write_json(folder / "spread.json", spread(table))
@@ -200,5 +201,7 @@ def ensemble_of(models: Sequence[Model]) -> Model:
         mean=np.zeros(width, dtype=np.float32),
         deviation=np.ones(width, dtype=np.float32),
         family=Ensemble(members, first.overlapping),
+        temperature=1.0,
+        thresholds={},
         provenance=first.provenance | {"members": len(models)},
     )

@@ -5,13 +5,15 @@ import logging
 import platform
 import time
 from collections.abc import Callable
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from datetime import UTC, datetime
 from importlib.metadata import version
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pandas as pd
+from threadpoolctl import threadpool_limits
 
 from barn_owl.classify import Fitted, Model, Plan, Progress, fit, read_plan, write_plan
 from barn_owl.classify.checkpoint import Checkpoint, read_checkpoint
@@ -21,14 +23,16 @@ from barn_owl.classify.network.architecture import summary
 from barn_owl.clips import labels_in, read_clip_table, write_clip_table
 from barn_owl.clips.table import SIDES
 from barn_owl.errors import ModelError, PlanError, TableError, TrainingError
-from barn_owl.evaluate import OverlapScores, Scores
+from barn_owl.evaluate import Evaluation, Scores, fit_temperature
+from barn_owl.evaluate.calibration import logits_from
 from barn_owl.evaluate.predictions import with_predictions
 from barn_owl.files import claim_folder, whole_file, write_json
 from barn_owl.runs.data import RunData, read_clips, usable_clips, with_sides
 from barn_owl.runs.memory import peak_memory_mb
-from barn_owl.runs.run import CHECKPOINT, Run, judge
+from barn_owl.runs.run import CHECKPOINT, HIDDEN, Run, judge
 from barn_owl.runs.start import starting_point
 from barn_owl.runs.suggest import suggest_plan
+from barn_owl.runs.thresholds import with_thresholds
 
 logger = logging.getLogger(__name__)
 
@@ -149,6 +153,7 @@ def as_model(plan: Plan, data: RunData, fitted: Fitted, extra_columns: ExtraColu
 
 def write_run(folder: Path, plan: Plan, data: RunData, model: Model, fitted: Fitted, begin: float) -> Run:
     """Judge a model on each side of the split and write all files of a run."""
+    model = calibrated(model, plan, data)
     predictions = with_predictions(model, data.table, data.frames)
     judged = {side: _judged(model, predictions, side) for side in SIDES}
     write_plan(plan, folder / "plan.toml")
@@ -160,8 +165,9 @@ def write_run(folder: Path, plan: Plan, data: RunData, model: Model, fitted: Fit
         write_table(summary(model.family.network, hop_ms, frame_ms), folder / "summary.csv")
     _write_skipped(data, folder / "skipped.csv")
     write_json(folder / "scores.json", {side: one.as_dict() if one else None for side, one in judged.items()})
-    if isinstance(judged["test"], Scores):
-        write_table(judged["test"].confusion, folder / "confusion.csv", index=True)
+    if judged["test"] and isinstance(judged["test"].scores, Scores):
+        write_table(judged["test"].scores.confusion, folder / "confusion.csv", index=True)
+    _write_hidden(model, data, folder / HIDDEN)
     circumstances = _circumstances(begin, len(data.table), len(data.skipped))
     write_json(folder / "provenance.json", model.provenance | asdict(model.family.cost()) | circumstances)
     model.save(folder / "model.safetensors")
@@ -241,9 +247,30 @@ def _circumstances(begin: float, clips: int, skipped: int) -> dict[str, Any]:
     }
 
 
-def _judged(model: Model, predictions: pd.DataFrame, side: str) -> Scores | OverlapScores | None:
+def _judged(model: Model, predictions: pd.DataFrame, side: str) -> Evaluation | None:
     chosen = predictions[predictions["split"] == side].reset_index(drop=True)
-    return judge(model, chosen, side).scores if len(chosen) else None
+    return judge(model, chosen, side) if len(chosen) else None
+
+
+def calibrated(model: Model, plan: Plan, data: RunData) -> Model:
+    """Fit the temperature, and the thresholds that the plan wishes for, on the validation side."""
+    rows = np.flatnonzero(data.table["split"] == "validation")
+    if not len(rows):
+        return model
+    watched = with_predictions(model, data.table.iloc[rows], data.frames.take(rows))
+    answers = judge(model, watched, "validation").answers
+    temperature = fit_temperature(answers.scores, answers.truth, overlapping=model.overlapping)
+    model = replace(model, temperature=temperature)
+    scores = model.scores(logits_from(answers.scores, overlapping=model.overlapping))
+    return with_thresholds(model, replace(answers, scores=scores), plan.thresholds)
+
+
+def _write_hidden(model: Model, data: RunData, path: Path) -> None:
+    extras = model.extra_columns.rows(data.table)
+    with threadpool_limits(limits=1, user_api="blas"):
+        rows = [model.hidden_frames(data.frames[clip], extras[clip]) for clip in range(len(data.frames))]
+    with whole_file(path) as beside:
+        np.save(beside, np.stack(rows), allow_pickle=False)
 
 
 def write_table(table: pd.DataFrame, path: Path, *, index: bool = False) -> None:

@@ -1,51 +1,117 @@
-"""The confusion figure."""
+"""The confusion figure, and the difference between two."""
 
 import numpy as np
+import pandas as pd
+from matplotlib.axes import Axes
+from matplotlib.colors import LinearSegmentedColormap
 from matplotlib.figure import Figure
 
+from barn_owl.errors import TableError
 from barn_owl.evaluate import Scores
-from barn_owl.show.style import DUSK, INK, new_figure
+from barn_owl.evaluate.breakdown import confusable_order
+from barn_owl.show.style import DUSK, INK, LABEL_COLOURS, new_figure
 
 SMALLEST, LARGEST = 7, 15
+MOST_NAMED, MOST_COUNTED = 60, 40
+"""Labels above which only every second, third and so on is named, and above which counts are left to the shade."""
+LOSS_AND_GAIN = LinearSegmentedColormap.from_list(
+    "barn_owl_loss_and_gain", [LABEL_COLOURS[1], "#fdf6e6", LABEL_COLOURS[0]]
+)
 
 
 def confusion_figure(scores: Scores, *, title: str = "") -> Figure:
-    """Draw the confusion of true labels (rows) with predicted ones (columns), shaded by share of the row."""
-    counts = scores.confusion.to_numpy()
-    labels = [str(label) for label in scores.confusion.index]
-    rows = counts.sum(axis=1, keepdims=True)
-    shares = counts / np.maximum(rows, 1)
+    """Draw the confusion of true labels (rows) with predicted ones (columns), shaded by share of the row.
+
+    Labels that are taken for each other stand together.
+    """
+    order = confusable_order(scores.confusion)
+    table = scores.confusion.loc[order, order]
+    counts = table.to_numpy()
+    shares = counts / np.maximum(counts.sum(axis=1, keepdims=True), 1)
     figure = new_figure()
     axes = figure.add_subplot()
-    image = axes.imshow(shares, cmap=DUSK.reversed(), vmin=0, vmax=1, aspect="auto")
-    size = float(np.clip(150 / len(labels), SMALLEST, LARGEST))
-    for row, column in zip(*np.nonzero(counts), strict=True):
-        axes.text(
-            column,
-            row,
-            f"{counts[row, column]}",
-            ha="center",
-            va="center",
-            fontsize=size,
-            color="white" if shares[row, column] > 0.45 else INK,
-        )
-    recall = scores.by_label["recall"]
+    image = axes.imshow(shares, cmap=DUSK.reversed(), vmin=0, vmax=1, aspect="auto", interpolation="nearest")
+    if len(order) <= MOST_COUNTED:
+        _count(axes, counts, shares > 0.45)
+    recall = scores.by_label["recall"].loc[order]
     names = [
         f"{label}  {'' if np.isnan(share) else f'{share:.0%} of '}{total}"
-        for label, share, total in zip(labels, recall, rows[:, 0], strict=True)
+        for label, share, total in zip(order, recall, counts.sum(axis=1), strict=True)
     ]
-    axes.set_xticks(range(len(labels)), labels, rotation=35 if len(labels) > 4 else 0, ha="right")
-    axes.set_yticks(range(len(labels)), names)
+    _name(axes, order, names)
     axes.set_xlabel("predicted label")
     axes.set_ylabel("true label, share found, clips")
-    axes.set_xticks(np.arange(-0.5, len(labels)), minor=True)
-    axes.set_yticks(np.arange(-0.5, len(labels)), minor=True)
-    axes.grid(which="minor", color="white", linewidth=2)
-    axes.tick_params(which="both", length=0)
-    axes.spines[:].set_visible(False)
     axes.set_title(title or _finding(scores), loc="left", fontsize=14, color=INK)
     figure.colorbar(image, ax=axes, label="share of the true label's clips", pad=0.01, fraction=0.03)
     return figure
+
+
+def confusion_difference_figure(first: Scores, second: Scores, *, names: tuple[str, str]) -> Figure:
+    """Draw how the shares of the rows differ between two confusions of the same labels, second less first.
+
+    On the diagonal more is better, off it less: both are drawn in the colour of a gain. Raises TableError when the
+    labels differ.
+    """
+    if sorted(first.confusion.index) != sorted(second.confusion.index):
+        raise TableError("the two confusions are of different labels")
+    order = confusable_order(first.confusion + second.confusion)
+    shares = [_row_shares(one.confusion.loc[order, order]) for one in (first, second)]
+    change = 100 * (shares[1] - shares[0])
+    gain = np.where(np.eye(len(order), dtype=bool), change, -change)
+    figure = new_figure()
+    axes = figure.add_subplot()
+    most = max(float(np.abs(gain).max()), 1.0)
+    image = axes.imshow(gain, cmap=LOSS_AND_GAIN, vmin=-most, vmax=most, aspect="auto", interpolation="nearest")
+    if len(order) <= MOST_COUNTED:
+        size = float(np.clip(150 / len(order), SMALLEST, LARGEST))
+        for row, column in zip(*np.nonzero(np.round(change)), strict=True):
+            axes.text(
+                column, row, f"{change[row, column]:+.0f}", ha="center", va="center", fontsize=size,
+                color="white" if abs(gain[row, column]) > 0.6 * most else INK,
+            )  # fmt: skip
+    _name(axes, order, order)
+    axes.set_xlabel("predicted label")
+    axes.set_ylabel("true label")
+    better = float(np.trace(change)) / max(int((first.confusion.sum(axis=1) > 0).sum()), 1)
+    axes.set_title(
+        f"{names[1]} against {names[0]}: balanced accuracy {better:+.1f} points", loc="left", fontsize=14, color=INK
+    )
+    figure.colorbar(
+        image, ax=axes, label="better (blue) or worse (orange), points of the row", pad=0.01, fraction=0.03
+    )
+    return figure
+
+
+def _row_shares(confusion: pd.DataFrame) -> np.ndarray:
+    counts = confusion.to_numpy()
+    return np.asarray(counts / np.maximum(counts.sum(axis=1, keepdims=True), 1))
+
+
+def _count(axes: Axes, counts: np.ndarray, dark: np.ndarray) -> None:
+    size = float(np.clip(150 / len(counts), SMALLEST, LARGEST))
+    for row, column in zip(*np.nonzero(counts), strict=True):
+        axes.text(
+            column, row, f"{counts[row, column]}", ha="center", va="center", fontsize=size,
+            color="white" if dark[row, column] else INK,
+        )  # fmt: skip
+
+
+def _name(axes: Axes, columns: list[str], rows: list[str]) -> None:
+    """Name rows and columns, as many as can be read, with a white grid between the cells."""
+    every = -(-len(rows) // MOST_NAMED)
+    named = range(0, len(rows), every)
+    size = float(np.clip(400 / len(rows), 6, 10))
+    axes.set_xticks(
+        named, columns[::every], rotation=90 if len(rows) > 20 else 35 if len(rows) > 4 else 0,
+        ha="center" if len(rows) > 20 or len(rows) <= 4 else "right", fontsize=size,
+    )  # fmt: skip
+    axes.set_yticks(named, rows[::every], fontsize=size)
+    if len(rows) <= MOST_NAMED:
+        axes.set_xticks(np.arange(-0.5, len(rows)), minor=True)
+        axes.set_yticks(np.arange(-0.5, len(rows)), minor=True)
+        axes.grid(which="minor", color="white", linewidth=2 if len(rows) <= 20 else 0.5)
+    axes.tick_params(which="both", length=0)
+    axes.spines[:].set_visible(False)
 
 
 def _finding(scores: Scores) -> str:

@@ -1,0 +1,101 @@
+"""``barn-owl classify``."""
+
+from pathlib import Path
+
+import click
+import numpy as np
+import pandas as pd
+
+from barn_owl.audio import AUDIO_ENDINGS
+from barn_owl.classify import load_model
+from barn_owl.cli.common import (
+    Voice,
+    force_option,
+    is_sound_file,
+    is_stdout,
+    json_option,
+    out_file_option,
+    quiet_option,
+    read_clips,
+    refuse_to_overwrite,
+    workers_option,
+    write_clips,
+)
+from barn_owl.clips import check_clip_table
+from barn_owl.errors import TableError
+from barn_owl.evaluate import UNDECIDED, predict, undecided
+from barn_owl.show import write_listening_page
+
+
+@click.command("classify", short_help="Name short clips.")
+@click.argument("model_path", metavar="MODEL", type=click.Path(path_type=Path))
+@click.argument("what", nargs=-1, required=True)
+@out_file_option
+@click.option("--least", type=click.FloatRange(0, 1), help="Score under which a clip is undecided, for all labels.")
+@click.option("--page", type=click.Path(path_type=Path), help="Page to listen to them on, and to correct.")
+@workers_option
+@force_option
+@json_option
+@quiet_option
+def command(
+    model_path: Path,
+    what: tuple[str, ...],
+    out: Path,
+    least: float | None,
+    page: Path | None,
+    workers: int,
+    force: bool,
+    as_json: bool,
+    quiet: bool,
+) -> None:
+    """Say what WHAT are: sound files, folders of them, or clip tables, labelled or not.
+
+    MODEL is a run's folder or a model file. The table that is written has the best label of each clip as predicted,
+    its score, and the score of every label; a clip whose score is under the threshold of the model is undecided.
+
+    \b
+    barn-owl classify first new-clips/ -o named.csv --page named.html
+    barn-owl classify first clips.csv -o - --least 0.7
+    """
+    voice, model = Voice(quiet=quiet or is_stdout(out), as_json=as_json), load_model(model_path)
+    refuse_to_overwrite(out, page, force=force)
+    clips = pd.concat([_clips(one) for one in what], ignore_index=True)
+    with voice.progress("reading clips") as progress:
+        predictions, skipped = predict(model, check_clip_table(clips), workers=workers, progress=progress)
+    for reason in skipped.values():
+        voice.warn(f"passed over: {reason}")
+    if not len(predictions):
+        raise TableError("none of the clips could be used")
+    unsure = undecided(model, predictions) if least is None else predictions["score"].to_numpy() < least
+    predictions.loc[unsure, "predicted"] = UNDECIDED
+    write_clips(predictions, out, force=force)
+    counts = predictions.groupby("predicted")["score"].agg(["size", "mean", "min"]).reset_index()
+    voice.table(counts.set_axis(["predicted", "clips", "mean score", "lowest"], axis=1))
+    if not model.thresholds and least is None:
+        voice.say("The model has no thresholds, so every clip gets a label; barn-owl evaluate RUN --wish sets them.")
+    if page is not None:
+        write_listening_page(model, predictions, page, title=f"Clips named by {model_path.name}")
+    voice.say(f"\nWrote {len(predictions)} clips to {out}, {int(np.sum(unsure))} of them undecided.")
+    if page is not None:
+        voice.say(f"Next: open {page} in a browser")
+    voice.result(
+        {
+            "clips": len(predictions),
+            "undecided": int(np.sum(unsure)),
+            "labels": dict(zip(counts["predicted"], counts["size"].tolist(), strict=True)),
+            "refused": list(skipped.values()),
+            "out": str(out),
+        }
+    )
+
+
+def _clips(what: str) -> pd.DataFrame:
+    """Rows for a sound file, a folder of them, or a clip table."""
+    if is_sound_file(what):
+        return pd.DataFrame({"file": [what], "label": [""]})
+    if what != "-" and Path(what).is_dir():
+        files = sorted(path for path in Path(what).rglob("*") if path.suffix.lower() in AUDIO_ENDINGS)
+        if not files:
+            raise TableError(f"{what} holds no sound files ({', '.join(sorted(AUDIO_ENDINGS))})")
+        return pd.DataFrame({"file": [str(path) for path in files], "label": ""})
+    return read_clips(what)

@@ -1,0 +1,95 @@
+"""``barn-owl compare``."""
+
+from pathlib import Path
+
+import click
+import pandas as pd
+
+from barn_owl.cli.common import (
+    Voice,
+    force_option,
+    json_option,
+    quiet_option,
+    read_clips,
+    refuse_to_overwrite,
+    workers_option,
+)
+from barn_owl.clips.table import SIDES
+from barn_owl.runs import compare_runs
+from barn_owl.show import comparison_figure, save_figure, write_comparison_page
+
+SHOWN_KEYS = 12
+
+
+@click.command("compare", short_help="Set runs side by side.")
+@click.argument("runs", nargs=-1, required=True, type=click.Path(path_type=Path))
+@click.option(
+    "--clips", metavar="TABLE", help="Judge all of them on these clips instead of those they have in common."
+)
+@click.option(
+    "--split", "side", type=click.Choice(SIDES), default="test", show_default=True, help="Side of their splits."
+)
+@click.option(
+    "-o", "--out", type=click.Path(path_type=Path), help="Page (.html) or figure (.png, .svg, .pdf) to write."
+)
+@workers_option
+@force_option
+@json_option
+@quiet_option
+def command(
+    runs: tuple[Path, ...],
+    clips: str | None,
+    side: str,
+    out: Path | None,
+    workers: int,
+    force: bool,
+    as_json: bool,
+    quiet: bool,
+) -> None:
+    """Set RUNS side by side on the same clips: is one better than the first, or is it chance?
+
+    \b
+    barn-owl compare first second
+    barn-owl compare families/* -o comparison.html
+    """
+    voice = Voice(quiet=quiet, as_json=as_json)
+    refuse_to_overwrite(out, force=force)
+    with voice.progress("reading clips") as progress:
+        compared = compare_runs(
+            runs, None if clips is None else read_clips(clips), side=side, workers=workers, progress=progress
+        )
+    comparison = compared.comparison
+    for name, count in comparison.left_out.items():
+        voice.warn(f"{count} clips that {name} judged are not judged by all, and left out")
+    shown = comparison.scores[
+        ["balanced_accuracy", "balanced_accuracy_low", "balanced_accuracy_high", "macro_f1", "roc_area", "log_loss"]
+    ].set_axis(["balanced accuracy", "from", "to", "macro F1", "ROC area", "log loss"], axis=1)
+    voice.table(shown.join(compared.costs).reset_index(), title=f"{comparison.clips} common clips")
+    voice.table(comparison.by_label.reset_index(), title="recall by label")
+    if len(compared.plans):
+        voice.table(compared.plans.head(SHOWN_KEYS).reset_index(), title="what differs in their plans")
+        if len(compared.plans) > SHOWN_KEYS:
+            voice.say(f"... and {len(compared.plans) - SHOWN_KEYS} more keys; the page lists them")
+    for sentence in comparison.words:
+        voice.say(sentence)
+    if out is not None:
+        if out.suffix.lower() in (".html", ".htm"):
+            write_comparison_page(compared, out)
+        else:
+            save_figure(comparison_figure(comparison), out)
+        voice.say(f"\nWrote {out}.")
+    voice.result(
+        {
+            "clips": comparison.clips,
+            "scores": _records(comparison.scores),
+            "pairs": _records(comparison.pairs),
+            "by_label": _records(comparison.by_label),
+            "plans": _records(compared.plans),
+            "costs": _records(compared.costs),
+        }
+    )
+
+
+def _records(table: pd.DataFrame) -> list[dict[str, object]]:
+    plain = table.reset_index().astype(object)
+    return list(plain.where(plain.notna(), None).to_dict("records"))

@@ -1,0 +1,60 @@
+"""Corrected labels put into a clip table."""
+
+from pathlib import Path, PurePosixPath
+
+import numpy as np
+import pandas as pd
+
+from barn_owl.clips.table import check_clip_table, read_any_table
+from barn_owl.errors import TableError
+
+NEEDED = ("file", "correct_label")
+CLOSE_S = 5e-4
+
+
+def read_corrections(path: str | Path) -> pd.DataFrame:
+    """Read a table of corrections: ``file``, ``correct_label`` and, for excerpts, ``start_s`` and ``end_s``.
+
+    Rows whose ``correct_label`` is blank are left out. Raises TableError when a column is missing.
+    """
+    table = read_any_table(path)
+    missing = [name for name in NEEDED if name not in table]
+    if missing:
+        raise TableError(f"{path} has no column {missing[0]!r}; corrections need file and correct_label")
+    table = table[table["correct_label"].fillna("").astype(str).str.strip() != ""].reset_index(drop=True)
+    for name in ("start_s", "end_s"):
+        table[name] = pd.to_numeric(table[name], errors="coerce") if name in table else np.nan
+    return table
+
+
+def correct_labels(clips: pd.DataFrame, corrections: pd.DataFrame) -> tuple[pd.DataFrame, int]:
+    """Put corrected labels into a clip table; return it and how many rows changed.
+
+    A correction belongs to the clips with the same times whose path ends as its own does, so that it does not matter
+    where the table of corrections lies. Raises TableError when one fits no clip, or clips that differ in their path.
+    """
+    clips = check_clip_table(clips)
+    paths = [PurePosixPath(Path(file).as_posix()).parts for file in clips["file"]]
+    by_name: dict[str, list[int]] = {}
+    for row, parts in enumerate(paths):
+        by_name.setdefault(parts[-1], []).append(row)
+    labels = clips["label"].to_numpy(dtype=object).copy()
+    for number, line in enumerate(corrections.itertuples(), start=1):
+        own = [part for part in PurePosixPath(Path(str(line.file)).as_posix()).parts if part not in ("..", ".", "/")]
+        near = [
+            row for row in by_name.get(own[-1] if own else "", [])
+            if _same(clips["start_s"][row], line.start_s) and _same(clips["end_s"][row], line.end_s)
+        ]  # fmt: skip
+        exact = [row for row in near if paths[row][-len(own) :] == tuple(own)]
+        found = exact or near
+        if not found:
+            raise TableError(f"correction {number}: no clip of the table is {line.file} at these times")
+        if len({paths[row] for row in found}) > 1:
+            raise TableError(f"correction {number}: {line.file} could be several files; give more of its path")
+        labels[found] = str(line.correct_label).strip()
+    changed = int((labels != clips["label"].to_numpy(dtype=object)).sum())
+    return clips.assign(label=labels), changed
+
+
+def _same(one: float, other: float) -> bool:
+    return bool((np.isnan(one) and np.isnan(other)) or abs(one - other) < CLOSE_S)

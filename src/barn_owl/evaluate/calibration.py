@@ -1,0 +1,136 @@
+"""Whether a score of 0.8 is right four times in five, what is left undecided, and thresholds for a wish."""
+
+import math
+from collections.abc import Sequence
+from typing import Literal
+
+import numpy as np
+import pandas as pd
+from scipy.optimize import minimize_scalar
+
+from barn_owl.classify.network import binary_cross_entropy, cross_entropy, log_softmax
+from barn_owl.evaluate.answers import Answers
+
+BINS = 10
+COLDEST, HOTTEST = 0.1, 10.0
+FEWEST_CLIPS = 20
+"""Clips below which no temperature is fitted: it would follow chance."""
+
+Wish = Literal["none", "precision", "recall", "f1", "cost"]
+
+
+def calibration_table(confidence: np.ndarray, right: np.ndarray, *, bins: int = BINS) -> pd.DataFrame:
+    """Compare what scores promise with what they keep, in `bins` parts with the same number of clips.
+
+    confidence : scores from 0 to 1, right : boolean, both ``(answers,)``. Returns ``score`` (mean in the part),
+    ``right`` (share), ``answers``, and the ends ``low`` and ``high`` of the part.
+    """
+    order = np.argsort(confidence, kind="stable")
+    parts = [part for part in np.array_split(order, bins) if len(part)]
+    return pd.DataFrame(
+        {
+            "score": [float(confidence[part].mean()) for part in parts],
+            "right": [float(right[part].mean()) for part in parts],
+            "answers": [len(part) for part in parts],
+            "low": [float(confidence[part[0]]) for part in parts],
+            "high": [float(confidence[part[-1]]) for part in parts],
+        }
+    )
+
+
+def calibration_error(table: pd.DataFrame) -> float:
+    """Mean distance between promise and truth over the parts of `calibration_table`, weighted by their answers.
+
+    The expected calibration error of Naeini et al., AAAI 2015, with parts of equal size.
+    """
+    return float(((table["score"] - table["right"]).abs() * table["answers"]).sum() / table["answers"].sum())
+
+
+def fit_temperature(scores: np.ndarray, truth: np.ndarray, *, overlapping: bool = False) -> float:
+    """Number that logits are to be divided by for the least log loss: Guo et al., ICML 2017.
+
+    scores, truth : ``(clips, labels)`` of clips that were not trained on. 1 with fewer than 20 clips.
+    """
+    if len(scores) < FEWEST_CLIPS:
+        return 1.0
+    logits, targets = logits_from(scores, overlapping=overlapping), truth.astype(np.float64)
+    loss = binary_cross_entropy if overlapping else cross_entropy
+    found = minimize_scalar(
+        lambda log: loss(logits / np.exp(log), targets)[0],
+        bounds=(math.log(COLDEST), math.log(HOTTEST)),
+        method="bounded",
+    )
+    return float(np.exp(found.x))
+
+
+def logits_from(scores: np.ndarray, *, overlapping: bool = False) -> np.ndarray:
+    """Logits that give these scores, float64; those of a softmax but for a constant a row."""
+    safe = np.asarray(scores, dtype=np.float64).clip(1e-12, 1 - 1e-12)
+    return np.log(safe / (1 - safe)) if overlapping else np.asarray(log_softmax(np.log(safe)))
+
+
+def coverage_table(confidence: np.ndarray, right: np.ndarray) -> pd.DataFrame:
+    """Tell how many answers would be left if only those with a high score were given, and how many of them are right.
+
+    confidence, right : ``(answers,)``. One row for each threshold that changes something: ``threshold``, ``answered``
+    (share), ``right`` (share of those answered).
+    """
+    order = np.argsort(-confidence, kind="stable")
+    last = np.flatnonzero(np.append(np.diff(confidence[order]) != 0, True))
+    answered = last + 1
+    return pd.DataFrame(
+        {
+            "threshold": confidence[order][last],
+            "answered": answered / len(order),
+            "right": np.cumsum(right[order])[last] / answered,
+        }
+    )
+
+
+def fit_thresholds(answers: Answers, wish: Wish, value: float) -> dict[str, float]:
+    """Find each label's threshold for a wish, on clips that were not trained on.
+
+    An answer whose score is under the threshold of its label is not given. wish : "precision" or "recall" of at least
+    `value`, the best "f1", or the least "cost", where a false alarm costs `value` as much as a missed one. For
+    precision the lowest threshold that keeps the wish is taken, or else the one that comes nearest; for recall
+    the highest that keeps it. Labels that the clips do not tell anything about get 0, or
+    where labels overlap 0.5.
+    """
+    default = 0.5 if answers.overlapping else 0.0
+    found = {}
+    for number, label in enumerate(answers.labels):
+        # Where one label is said, a threshold can only take answers back; where labels overlap, it makes them.
+        asked = np.ones(len(answers), dtype=bool) if answers.overlapping else answers.said_numbers == number
+        has = answers.truth[:, number]
+        known = wish != "none" and has.any() and asked.any()
+        found[label] = _threshold(answers.scores[asked, number], has[asked], wish, value) if known else default
+    return found
+
+
+def _threshold(score: np.ndarray, has: np.ndarray, wish: Wish, value: float) -> float:
+    order = np.argsort(-score, kind="stable")
+    last = np.flatnonzero(np.append(np.diff(score[order]) != 0, True))
+    # Between a score and the next lower one, in the middle: neither clip sits on the edge.
+    steps = score[order][last]
+    cuts = np.append((steps[:-1] + steps[1:]) / 2, 0.0)
+    hits, said = np.cumsum(has[order])[last], last + 1
+    missed, alarms = has.sum() - hits, said - hits
+    if wish == "precision":
+        precision = hits / said
+        kept = np.flatnonzero(precision >= value)
+        return float(cuts[kept[-1]] if len(kept) else cuts[precision.argmax()])
+    if wish == "recall":
+        return float(cuts[np.argmax(hits >= value * has.sum())])
+    if wish == "f1":
+        return float(cuts[np.argmax(2 * hits / (said + has.sum()))])
+    # An answer never given costs all the labels missed.
+    costs = np.append(missed + value * alarms, has.sum())
+    best = int(costs.argmin())
+    return float(cuts[best]) if best < len(cuts) else 1.0
+
+
+def decided(scores: np.ndarray, labels: Sequence[str], thresholds: dict[str, float]) -> np.ndarray:
+    """Whether the best score of each row reaches the threshold of its label, ``(clips,)``."""
+    best = scores.argmax(axis=1)
+    least = np.array([thresholds.get(label, 0.0) for label in labels])
+    return np.asarray(scores[np.arange(len(scores)), best] >= least[best])

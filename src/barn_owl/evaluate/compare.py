@@ -1,0 +1,155 @@
+"""Several models on the same clips: is one better, or is it chance?"""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+
+import numpy as np
+import pandas as pd
+from scipy import stats
+
+from barn_owl.errors import TableError
+from barn_owl.evaluate.answers import Answers
+from barn_owl.evaluate.evaluation import Evaluation
+from barn_owl.evaluate.intervals import draw, interval
+from barn_owl.evaluate.measures import ROUNDS, scores_of
+from barn_owl.evaluate.mistakes import PLACE
+
+SHOWN = ("accuracy", "exact", "balanced_accuracy", "macro_f1", "roc_area", "log_loss", "brier")
+LEVEL = 0.05
+
+
+@dataclass(frozen=True, kw_only=True)
+class Comparison:
+    """Models on the same clips, the first of them the one that others are held against.
+
+    scores : a row a model: value and interval of each score. pairs : a row for each other model: the difference in
+    balanced accuracy to the first with its 95 % interval, clips that only one of the two has right, and the p-value
+    of McNemar's exact test. by_label : recall of each label, a column a model. clips : common to all. left_out :
+    clips of each model that not all of them judged.
+    """
+
+    scores: pd.DataFrame
+    pairs: pd.DataFrame
+    by_label: pd.DataFrame
+    clips: int
+    left_out: dict[str, int]
+
+    @property
+    def words(self) -> list[str]:
+        """What the differences amount to, a sentence a pair."""
+        said = []
+        first = str(self.scores.index[0])
+        for name, row in self.pairs.iterrows():
+            span = f"{row['difference']:+.3f} ({row['low']:+.3f} to {row['high']:+.3f})"
+            if np.isnan(row["low"]):
+                within = row["p"] > LEVEL
+                span = f"{row['difference']:+.3f}"
+            else:
+                within = row["low"] <= 0 <= row["high"]
+            verdict = "within noise" if within else "better" if row["difference"] > 0 else "worse"
+            said.append(
+                f"{name} against {first}: balanced accuracy {span}, {verdict}; only it is right on "
+                f"{row['only_it']:.0f} clips, only {first} on {row['only_first']:.0f} (p = {row['p']:.2g})."
+            )
+        return said
+
+    def _repr_html_(self) -> str:
+        return str(self.scores.round(3).to_html()) + str(self.pairs.round(3).to_html())
+
+
+def compare(evaluations: Mapping[str, Evaluation], *, rounds: int = ROUNDS, seed: int = 0) -> Comparison:
+    """Compare models by name on the clips that all of them judged.
+
+    The same groups are drawn for both models of a pair in each round of the bootstrap, so that what is hard for both
+    cancels. McNemar's exact test (Psychometrika 12, 1947) asks whether the clips that only one has right could be
+    shared out by tossing a coin.
+
+    Raises TableError with fewer than two models, when they have no clip in common, or when a clip has another label
+    in one than in another (the clip is named).
+    """
+    if len(evaluations) < 2:
+        raise TableError("two runs or more are needed for a comparison")
+    kept, left_out = _common(evaluations)
+    names = list(kept)
+    units, drawn = draw(kept[names[0]].groups, rounds, np.random.default_rng(seed))
+    samples = {name: scores_of(replace(answers, groups=units), drawn) for name, answers in kept.items()}
+    once = {name: scores_of(answers, np.ones((answers.group_count, 1))) for name, answers in kept.items()}
+    groups = kept[names[0]].group_count
+    rows = []
+    for name in names:
+        row: dict[str, float] = {}
+        for score in (score for score in SHOWN if score in once[name][0]):
+            low, high = _ends(samples[name][0][score], groups)
+            row |= {score: once[name][0][score][0], f"{score}_low": low, f"{score}_high": high}
+        rows.append(row)
+    pairs = [_pair(kept, samples, once, names[0], name) for name in names[1:]]
+    labels = sorted({label for answers in kept.values() for label in answers.labels})
+    recall = {
+        name: pd.Series(once[name][1]["recall"][:, 0], index=kept[name].labels).reindex(labels) for name in names
+    }
+    return Comparison(
+        scores=pd.DataFrame(rows, index=pd.Index(names, name="run")),
+        pairs=pd.DataFrame(pairs, index=pd.Index(names[1:], name="run")),
+        by_label=pd.DataFrame(recall).rename_axis("label"),
+        clips=len(kept[names[0]]),
+        left_out=left_out,
+    )
+
+
+def _ends(values: np.ndarray, groups: int) -> tuple[float, float]:
+    if groups < 2:
+        return float("nan"), float("nan")
+    low, high = interval(values, groups)
+    return float(low), float(high)
+
+
+def _pair(
+    kept: dict[str, Answers],
+    samples: dict[str, tuple[dict[str, np.ndarray], dict[str, np.ndarray]]],
+    once: dict[str, tuple[dict[str, np.ndarray], dict[str, np.ndarray]]],
+    first: str,
+    name: str,
+) -> dict[str, float]:
+    differences = samples[name][0]["balanced_accuracy"] - samples[first][0]["balanced_accuracy"]
+    low, high = _ends(differences, kept[first].group_count)
+    right, other = kept[first].right, kept[name].right
+    only_first, only_it = int((right & ~other).sum()), int((other & ~right).sum())
+    p = float(stats.binomtest(only_it, only_first + only_it).pvalue) if only_first + only_it else 1.0
+    difference = once[name][0]["balanced_accuracy"][0] - once[first][0]["balanced_accuracy"][0]
+    return {
+        "difference": float(difference), "low": low, "high": high,
+        "only_first": only_first, "only_it": only_it, "p": p,
+    }  # fmt: skip
+
+
+def _common(evaluations: Mapping[str, Evaluation]) -> tuple[dict[str, Answers], dict[str, int]]:
+    """Answers of the clips that all have judged, in the same order."""
+    places = {}
+    for name, evaluation in evaluations.items():
+        table = evaluation.predictions
+        keys = [
+            tuple("" if pd.isna(value) else str(value) for value in row)
+            for row in table[PLACE].itertuples(index=False, name=None)
+        ]
+        places[name] = dict(zip(keys, range(len(keys)), strict=True))
+    first = next(iter(places))
+    shared = [key for key in places[first] if all(key in other for other in places.values())]
+    if not shared:
+        raise TableError(
+            "the runs have no clip in common; judge them on one table: barn-owl compare RUNS --clips TABLE"
+        )
+    kept: dict[str, Answers] = {}
+    for name, evaluation in evaluations.items():
+        rows = np.array([places[name][key] for key in shared])
+        own_answers = evaluation.answers.take(rows)
+        # Numbered alike, or the rounds of the bootstrap would draw other groups for each.
+        kept[name] = own_answers if name == first else replace(own_answers, groups=kept[first].groups)
+        own, others = evaluation.predictions["label"].iloc[rows], evaluations[first].predictions["label"]
+        others = others.iloc[[places[first][key] for key in shared]]
+        differ = np.flatnonzero(own.to_numpy() != others.to_numpy())
+        if len(differ):
+            raise TableError(
+                f"{shared[differ[0]][0]} is labelled {own.iloc[differ[0]]!r} in {name} and "
+                f"{others.iloc[differ[0]]!r} in {first}; judge the runs on one table with --clips"
+            )
+    return kept, {name: len(found) - len(shared) for name, found in places.items() if len(found) > len(shared)}

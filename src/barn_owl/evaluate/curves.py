@@ -1,0 +1,132 @@
+"""Hits and false alarms of a label as its threshold moves: curves, their areas, the equal error rate."""
+
+from typing import NamedTuple
+
+import numpy as np
+import pandas as pd
+from scipy.sparse import csr_array
+
+
+class Ranked(NamedTuple):
+    """One label's clips in the order of their scores, the highest first, put together where that loses nothing.
+
+    One step for each distinct score of a clip that has the label: between two of them only false alarms rise. Each
+    is a sparse matrix ``(steps, groups)`` of counts: hits at the score, false alarms above it since the step before,
+    and those at the very score.
+    """
+
+    scores: np.ndarray
+    hits: csr_array
+    above: csr_array
+    tied: csr_array
+    misses_nothing: csr_array
+    """Clips without the label, ``(1, groups)``: all of them, whatever their score."""
+
+
+def ranked(score: np.ndarray, has: np.ndarray, groups: np.ndarray, group_count: int) -> Ranked:
+    """Put the clips of a label in order; score, has (whether the label is true), groups : ``(clips,)``."""
+    steps = np.unique(score[has])[::-1]
+    lacks = ~has
+    falling = -steps
+    # The step at which a clip without the label is first counted: the first whose score is not above its own.
+    place = np.searchsorted(falling, -score[lacks], side="left")
+    within = place < len(steps)
+    is_tied = np.zeros(len(place), dtype=bool)
+    is_tied[within] = steps[place[within]] == score[lacks][within]
+    shape = len(steps), group_count
+    own = np.searchsorted(falling, -score[has], side="left")
+    return Ranked(
+        steps,
+        _counts(own, groups[has], shape),
+        _counts(place[within & ~is_tied], groups[lacks][within & ~is_tied], shape),
+        _counts(place[is_tied], groups[lacks][is_tied], shape),
+        _counts(np.zeros(lacks.sum(), dtype=int), groups[lacks], (1, group_count)),
+    )
+
+
+def _counts(rows: np.ndarray, columns: np.ndarray, shape: tuple[int, int]) -> csr_array:
+    return csr_array((np.ones(len(rows)), (rows, columns)), shape=shape)
+
+
+def areas(order: Ranked, drawn: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Area under the ROC curve, average precision and equal error rate, one a round of `drawn`.
+
+    drawn : how often each group counts in each round, ``(groups, rounds)``.
+
+    The first is the chance that a clip with the label scores higher than one without, ties counting half. The second
+    is the sum of ``(recall[i] - recall[i - 1]) * precision[i]`` over the thresholds. The third is where the share
+    missed equals the share of false alarms, on straight lines between the points. NaN where a round has clips of one
+    kind only.
+    """
+    if not len(order.scores):
+        unknown = np.full(drawn.shape[1], np.nan)
+        return unknown, unknown, unknown
+    hits = order.hits @ drawn
+    before = np.cumsum(order.above @ drawn, axis=0)
+    after = before
+    if order.tied.nnz:
+        tied = order.tied @ drawn
+        after = before + np.cumsum(tied, axis=0)
+        before = after - tied
+    found = np.cumsum(hits, axis=0)
+    positives, negatives = hits.sum(axis=0), (order.misses_nothing @ drawn)[0]
+    with np.errstate(invalid="ignore", divide="ignore"):
+        passed = np.einsum("sr,sr->r", hits, before) + np.einsum("sr,sr->r", hits, after)
+        roc = 1 - passed / (2 * positives * negatives)
+        precision = found / np.maximum(found + after, 1)
+        average = np.einsum("sr,sr->r", hits, precision) / positives
+        equal = _equal_error(found, before, after, positives, negatives)
+    known = (positives > 0) & (negatives > 0)
+    return np.where(known, roc, np.nan), np.where(positives > 0, average, np.nan), np.where(known, equal, np.nan)
+
+
+def _equal_error(
+    found: np.ndarray, before: np.ndarray, after: np.ndarray, positives: np.ndarray, negatives: np.ndarray
+) -> np.ndarray:
+    """Where the share missed meets that of false alarms, on the curve from corner to corner; one a round."""
+    steps, rounds = found.shape
+    round_ = np.arange(rounds)
+    # Along the curve misses fall and false alarms rise, so the two meet once: at the first step that has passed that.
+    meets = after * positives >= (positives - found) * negatives
+    at = np.where(meets.any(axis=0), meets.argmax(axis=0), steps)
+    inside = np.minimum(at, steps - 1)
+    earlier = np.where(at > 0, found[at - 1, round_], 0)
+    alarms = (
+        np.stack(
+            [
+                np.where(at > 0, after[at - 1, round_], 0),
+                np.where(at < steps, before[inside, round_], negatives),
+                np.where(at < steps, after[inside, round_], negatives),
+            ]
+        )
+        / negatives
+    )
+    misses = 1 - np.stack([earlier, earlier, np.where(at < steps, found[inside, round_], positives)]) / positives
+    gap = alarms - misses
+    end = np.where(gap[1] >= 0, 1, 2)  # false alarms alone, or the step itself
+    low, high = gap[end - 1, round_], gap[end, round_]
+    share = np.where(high > low, -low / np.where(high > low, high - low, 1), 0.0).clip(0, 1)
+    return np.asarray(alarms[end - 1, round_] + share * (alarms[end, round_] - alarms[end - 1, round_]))
+
+
+def label_curve(score: np.ndarray, has: np.ndarray) -> pd.DataFrame:
+    """Hits and false alarms of a label at every threshold where they change.
+
+    score, has : ``(clips,)``. Returns ``threshold`` (falling; the first is above all scores), ``recall``,
+    ``precision`` (NaN where nothing is said), ``false_alarm_rate`` (share of the clips without the label),
+    ``miss_rate``. ROC curves show recall against false alarms, detection-error curves misses against false alarms.
+    """
+    order = np.argsort(-score, kind="stable")
+    last = np.flatnonzero(np.append(np.diff(score[order]) != 0, True))
+    found, said = np.cumsum(has[order])[last], last + 1
+    with np.errstate(invalid="ignore", divide="ignore"):
+        recall = np.append(0.0, found / has.sum())
+        return pd.DataFrame(
+            {
+                "threshold": np.append(np.inf, score[order][last]),
+                "recall": recall,
+                "precision": np.append(np.nan, found / said),
+                "false_alarm_rate": np.append(0.0, (said - found) / (~has).sum()),
+                "miss_rate": 1 - recall,
+            }
+        )

@@ -1,0 +1,287 @@
+"""Everything that can be said about the answers of a model, worked out when it is asked for."""
+
+import html
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from barn_owl.clips import find_leaks
+from barn_owl.evaluate.answers import LIKELY, Answers, read_answers
+from barn_owl.evaluate.breakdown import confusable_order, score_by
+from barn_owl.evaluate.calibration import calibration_error, calibration_table, coverage_table, decided
+from barn_owl.evaluate.curves import label_curve
+from barn_owl.evaluate.measures import ROUNDS, Measured, measure, scores_of
+from barn_owl.evaluate.mistakes import likely_wrong_labels, mistakes
+from barn_owl.evaluate.scores import OverlapScores, Scores, score_labels, score_overlapping
+
+FEW_CLIPS, FEW_GROUPS, WIDE = 10, 5, 0.2
+DISGUISE, NEARLY_UNIFORM, PROMISE_GAP, UNEQUAL = 0.9, 1.5, 0.15, 0.3
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class Evaluation:
+    """Predictions of one side of the split, or of a table of its own, and all that can be said about them.
+
+    predictions : a clip table with ``label``, ``predicted``, ``score`` and ``score:LABEL`` for each of `labels`.
+    majority : the label that is most frequent in training. thresholds : score that each label must reach to be said;
+    with fewer, a clip is undecided. skipped : the reason for each clip that could not be used, by row number.
+    rows : of a side of a run, the row numbers in the predictions of the run.
+    """
+
+    side: str
+    predictions: pd.DataFrame
+    labels: list[str]
+    majority: str
+    overlapping: bool = False
+    thresholds: dict[str, float] = field(default_factory=dict)
+    skipped: dict[int, str] = field(default_factory=dict)
+    rows: np.ndarray | None = None
+    rounds: int = ROUNDS
+
+    @cached_property
+    def answers(self) -> Answers:
+        """Truth, scores and what was said, as arrays."""
+        return read_answers(self.predictions, self.labels, overlapping=self.overlapping)
+
+    @cached_property
+    def scores(self) -> Scores | OverlapScores:
+        """Counts: the confusion, precision, recall and F1 by label."""
+        truth, said = self.predictions["label"].tolist(), self.predictions["predicted"].fillna("").tolist()
+        if self.overlapping:
+            return score_overlapping(truth, said, self.labels)
+        return score_labels(truth, said, self.labels, majority=self.majority)
+
+    @cached_property
+    def measured(self) -> Measured:
+        """All scores with their 95 % intervals, from a bootstrap over groups."""
+        return measure(self.answers, rounds=self.rounds)
+
+    @cached_property
+    def baselines(self) -> pd.DataFrame:
+        """The scores of always saying the most frequent label of training, and those of guessing, beside the model's.
+
+        Guessing gives each label the same score. Columns ``value``, ``low``, ``high``, ``majority``, ``chance``;
+        those of the counts are not known to guessing, and where labels overlap only the areas and losses have
+        baselines.
+        """
+        table = self.measured.overall.copy()
+        one = np.ones((self.answers.group_count, 1))
+        labels, clips = len(self.labels), len(self.answers)
+        table[["majority", "chance"]] = np.nan
+        if not self.overlapping:
+            always = np.zeros((clips, labels))
+            always[:, self.labels.index(self.majority)] = 1
+            majority = _scores_of(self.answers, always, one)
+            for name in ("accuracy", "balanced_accuracy", "macro_f1", "weighted_f1", "micro_f1", "kappa", "matthews"):
+                table.loc[name, "majority"] = majority[name][0]
+            table.loc[["accuracy", "balanced_accuracy"], "chance"] = 1 / labels, 1 / labels
+            table.loc[["kappa", "matthews"], "chance"] = 0.0
+        even = _scores_of(self.answers, np.full((clips, labels), 0.5 if self.overlapping else 1 / labels), one)
+        for name in ("roc_area", "average_precision", "equal_error_rate", "log_loss", "brier"):
+            table.loc[name, "chance"] = even[name][0]
+        return table
+
+    @cached_property
+    def order(self) -> list[str]:
+        """Labels in an order in which those taken for each other stand together."""
+        if isinstance(self.scores, Scores):
+            return confusable_order(self.scores.confusion)
+        return list(self.labels)
+
+    def curve(self, label: str) -> pd.DataFrame:
+        """Hits and false alarms of a label as its threshold moves; see `label_curve`."""
+        number = self.labels.index(label)
+        return label_curve(self.answers.scores[:, number], self.answers.truth[:, number])
+
+    @cached_property
+    def confidence(self) -> tuple[np.ndarray, np.ndarray]:
+        """Score of each answer and whether it is right: of the best label, or where labels overlap of every label."""
+        answers = self.answers
+        if self.overlapping:
+            said = answers.scores > LIKELY
+            sure = np.where(said, answers.scores, 1 - answers.scores)
+            return sure.ravel(), (said == answers.truth).ravel()
+        return answers.scores.max(axis=1), answers.right
+
+    @cached_property
+    def calibration(self) -> pd.DataFrame:
+        """What scores promise beside what they keep; see `calibration_table`."""
+        return calibration_table(*self.confidence)
+
+    @property
+    def calibration_error(self) -> float:
+        """Mean distance between what scores promise and what they keep."""
+        return calibration_error(self.calibration)
+
+    @cached_property
+    def coverage(self) -> pd.DataFrame:
+        """How many answers are left, and how many of them right, when only sure ones are given."""
+        return coverage_table(*self.confidence)
+
+    def answered_at(self, precision: float) -> float:
+        """Largest share of the answers that can be given so that this share of them is right; 0 if none can."""
+        good = self.coverage[self.coverage["right"] >= precision]
+        return float(good["answered"].max()) if len(good) else 0.0
+
+    @cached_property
+    def decided(self) -> np.ndarray:
+        """Whether the best score of each clip reaches the threshold of its label."""
+        return decided(self.answers.scores, self.labels, self.thresholds)
+
+    def by(self, column: str) -> pd.DataFrame:
+        """Scores by the values of a column of the predictions; see `score_by`. Raises KeyError for an unknown one."""
+        return score_by(self.answers, self.predictions[column])
+
+    @cached_property
+    def mistakes(self) -> pd.DataFrame:
+        """Wrong answers, the surest first."""
+        return mistakes(self.predictions, self.answers)
+
+    @cached_property
+    def likely_wrong_labels(self) -> pd.DataFrame:
+        """Clips whose own label may be what is wrong, as a table to correct."""
+        return likely_wrong_labels(self.predictions, self.answers)
+
+    @cached_property
+    def doubts(self) -> list[str]:
+        """What speaks against trusting the scores, a sentence each."""
+        return [*self._doubts_of_the_test(), *self._doubts_of_the_model()]
+
+    def _doubts_of_the_test(self) -> list[str]:
+        found, answers = [], self.answers
+        counts = answers.truth.sum(axis=0)
+        few = [label for label, count in zip(self.labels, counts, strict=True) if 0 < count < FEW_CLIPS]
+        if few:
+            found.append(f"Fewer than {FEW_CLIPS} clips are judged of {_listed(few)}: each counts for a lot.")
+        none = [label for label, count in zip(self.labels, counts, strict=True) if not count]
+        if none:
+            found.append(f"No clip of {_listed(none)} is judged; nothing is known about it.")
+        if answers.group_count == 1:
+            found.append("All clips are of one group, so it is not known how far the scores hold for another.")
+        elif answers.group_count < FEW_GROUPS:
+            found.append(
+                f"The clips are of {answers.group_count} groups only (recorders, sessions): another one may give "
+                "quite different scores."
+            )
+        if "group" not in self.predictions:
+            found.append(
+                "The table has no column group, so clips of one recorder or session may be on both sides: "
+                "the scores may be too good."
+            )
+        balanced = self.measured.overall.loc["balanced_accuracy"]
+        if balanced["high"] - balanced["low"] > WIDE:
+            found.append(
+                f"The test is small: the balanced accuracy lies between {balanced['low']:.2f} and "
+                f"{balanced['high']:.2f} (95 %)."
+            )
+        return found
+
+    def _doubts_of_the_model(self) -> list[str]:
+        found, answers = [], self.answers
+        reached = float(self.measured.overall.loc["balanced_accuracy", "value"])
+        chance = 0.5 if self.overlapping else 1 / max(int(answers.truth.any(axis=0).sum()), 1)
+        low = float(self.measured.overall.loc["balanced_accuracy", "low"])
+        if reached <= chance:
+            found.append(f"It is no better than guessing: balanced accuracy {reached:.2f}, by guessing {chance:.2f}.")
+        elif low <= chance:
+            found.append(f"It may be no better than guessing ({chance:.2f}): the interval begins at {low:.2f}.")
+        said = answers.said.mean(axis=0)
+        most = int(said.argmax())
+        if not self.overlapping and said[most] > DISGUISE and len(self.labels) > 1:
+            found.append(f"It says {self.labels[most]!r} for {said[most]:.0%} of the clips: a majority in disguise.")
+        never = [
+            label for number, label in enumerate(self.labels) if answers.truth[:, number].any() and not said[number]
+        ]
+        if never:
+            found.append(f"It never says {_listed(never)}.")
+        even = NEARLY_UNIFORM / len(self.labels)
+        if not self.overlapping and len(self.labels) > 2 and float(np.median(answers.scores.max(axis=1))) < even:
+            found.append("Half of its best scores are hardly above those of guessing: it does not know.")
+        if len(answers) >= 5 * FEW_CLIPS and self.calibration_error > PROMISE_GAP:
+            found.append(f"Its scores do not keep what they promise: {self.calibration_error:.2f} off on average.")
+        if "group" in self.predictions and answers.group_count > 1:
+            found += self._unequal_groups()
+        return found
+
+    def _unequal_groups(self) -> list[str]:
+        sizes = np.bincount(self.answers.groups)
+        share = np.bincount(self.answers.groups, self.answers.right) / np.maximum(sizes, 1)
+        large = np.flatnonzero(sizes >= FEW_CLIPS)
+        if len(large) < 2 or np.ptp(share[large]) <= UNEQUAL:
+            return []
+        worst, best = large[share[large].argmin()], large[share[large].argmax()]
+        first = {number: row for row, number in reversed(list(enumerate(self.answers.groups)))}
+        names = self.predictions["group"].astype(str)
+        return [
+            f"Groups differ: {share[worst]:.0%} are right in {names.iloc[first[worst]]!r}, "
+            f"{share[best]:.0%} in {names.iloc[first[best]]!r}."
+        ]
+
+    @property
+    def summary(self) -> str:
+        """How well it does, in a sentence or two."""
+        balanced = self.measured.overall.loc["balanced_accuracy"]
+        what = "Balanced accuracy of the labels" if self.overlapping else "Balanced accuracy"
+        span = "" if np.isnan(balanced["low"]) else f" (95 %: {balanced['low']:.2f} to {balanced['high']:.2f})"
+        words = [f"{what} {balanced['value']:.2f}{span} on {len(self.answers)} clips"]
+        words.append(f"of {self.answers.group_count} groups" if "group" in self.predictions else "")
+        text = " ".join(word for word in words if word) + "."
+        if isinstance(self.scores, Scores):
+            table = self.scores.by_label["recall"].dropna().sort_values()
+            text += f" Weakest: {table.index[0]}, of which {table.iloc[0]:.0%} are found."
+            if len(self.scores.confusions):
+                row = self.scores.confusions.iloc[0]
+                total = int(self.answers.truth[:, self.labels.index(row["label"])].sum())
+                text += f" Most often {row['label']} is taken for {row['taken_for']} ({row['count']} of {total})."
+        return text
+
+    def as_dict(self) -> dict[str, Any]:
+        """Scores as plain numbers for JSON; what has nothing to stand on is None."""
+        overall = {
+            str(name): {key: _plain(value) for key, value in row.items()} for name, row in self.baselines.iterrows()
+        }
+        by_label = {
+            str(label): {key: _plain(value) for key, value in row.items()}
+            for label, row in self.measured.by_label.astype(object).iterrows()
+        }
+        content = self.scores.as_dict() | {
+            "scores": overall,
+            "groups": self.answers.group_count,
+            "doubts": self.doubts,
+        }
+        return content | {"labels": by_label, "calibration_error": _plain(self.calibration_error)}
+
+    def _repr_html_(self) -> str:
+        words = "".join(f"<li>{html.escape(doubt)}</li>" for doubt in self.doubts)
+        table = self.measured.by_label[["recall", "precision", "f1", "roc_area", "count"]].round(3).to_html()
+        return f"<p>{html.escape(self.summary)}</p><ul>{words}</ul>{self.baselines.round(3).to_html()}{table}"
+
+
+def leaks(predictions: pd.DataFrame) -> list[str]:
+    """What is on more than one side of the split of a run, in words."""
+    found = find_leaks(predictions)
+    if not len(found):
+        return []
+    first = found.iloc[0]
+    return [
+        f"{len(found)} groups or files are on more than one side of the split (such as {first['what']} "
+        f"{first['name']!r}: {first['sides']}): the scores may be too good."
+    ]
+
+
+def _scores_of(answers: Answers, scores: np.ndarray, drawn: np.ndarray) -> dict[str, np.ndarray]:
+    said = scores > LIKELY if answers.overlapping else np.eye(scores.shape[1], dtype=bool)[scores.argmax(axis=1)]
+    return scores_of(replace(answers, scores=scores, said=said), drawn)[0]
+
+
+def _listed(labels: list[str]) -> str:
+    return ", ".join(map(repr, labels))
+
+
+def _plain(value: Any) -> Any:
+    if value is None or (isinstance(value, float | np.floating) and not np.isfinite(value)):
+        return None
+    return value.item() if isinstance(value, np.generic) else value

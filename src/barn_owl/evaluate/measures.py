@@ -1,0 +1,176 @@
+"""All scores of a set of answers at once, for any number of bootstrap rounds."""
+
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, replace
+
+import numpy as np
+import pandas as pd
+from scipy.sparse import csr_array
+
+from barn_owl.evaluate.answers import Answers
+from barn_owl.evaluate.curves import areas, ranked
+from barn_owl.evaluate.intervals import draw, interval
+
+ROUNDS = 1000
+BEST_OF = 3
+"""Labels among which the right one is looked for, beside the best alone."""
+SMALLEST_SCORE = 1e-15
+PER_LABEL = ("precision", "recall", "f1", "roc_area", "average_precision", "equal_error_rate")
+LESS_IS_BETTER = ("log_loss", "brier", "equal_error_rate")
+THREADS = 2
+VALUES_AT_ONCE = 20_000_000
+
+
+@dataclass(frozen=True, kw_only=True)
+class Measured:
+    """Scores with what they could be by chance.
+
+    overall : one row a score: ``value``, ``low``, ``high`` (95 % interval). by_label : the same by label in columns
+    ``recall``, ``recall_low``, ``recall_high`` and so on, with ``count``. groups : that the intervals stand on.
+    """
+
+    overall: pd.DataFrame
+    by_label: pd.DataFrame
+    groups: int
+
+    def _repr_html_(self) -> str:
+        return str(self.overall.round(3).to_html()) + str(self.by_label.round(3).to_html())
+
+
+def measure(answers: Answers, *, rounds: int = ROUNDS, seed: int = 0) -> Measured:
+    """Compute all scores, with 95 % intervals from `rounds` rounds of the bootstrap over groups.
+
+    Of labels that do not occur, only precision can be told, and means over labels leave them out. Precision of a
+    label that is never said is 0 in those means. With one group alone no interval can be had: it is NaN.
+    """
+    groups = answers.group_count
+    overall, by_label = scores_of(answers, np.ones((groups, 1)))
+    ends: dict[str, tuple[np.ndarray, np.ndarray]] = {}
+    if groups > 1 and rounds:
+        rng = np.random.default_rng(seed)
+        block = max(1, min(rounds, VALUES_AT_ONCE // max(len(answers), len(answers.labels) ** 2)))
+        parts = []
+        for at in range(0, rounds, block):
+            units, drawn = draw(answers.groups, min(block, rounds - at), rng)
+            parts.append(scores_of(replace(answers, groups=units), drawn))
+        for names, place in ((overall, 0), (by_label, 1)):
+            for name in names:
+                values = np.concatenate([part[place][name] for part in parts], axis=-1)
+                ends[f"{place}{name}"] = interval(values, groups)
+    unknown = np.full(len(answers.labels), np.nan)
+    table = pd.DataFrame(
+        [
+            (value[0], *(float(end) for end in ends.get(f"0{name}", (np.nan, np.nan))))
+            for name, value in overall.items()
+        ],
+        index=pd.Index(list(overall), name="score"),
+        columns=["value", "low", "high"],
+    )
+    columns: dict[str, np.ndarray] = {}
+    for name, value in by_label.items():
+        low, high = ends.get(f"1{name}", (unknown, unknown))
+        columns |= {name: value[:, 0], f"{name}_low": low, f"{name}_high": high}
+    columns["count"] = answers.truth.sum(axis=0)
+    columns["said"] = answers.said.sum(axis=0)
+    return Measured(
+        overall=table, by_label=pd.DataFrame(columns, index=pd.Index(answers.labels, name="label")), groups=groups
+    )
+
+
+def scores_of(answers: Answers, drawn: np.ndarray) -> tuple[dict[str, np.ndarray], dict[str, np.ndarray]]:
+    """Scores for groups drawn as often as `drawn` says, ``(groups, rounds)``.
+
+    Returns those of all labels, ``(rounds,)`` each, and by label, ``(labels, rounds)`` each, NaN where nothing is
+    known.
+    """
+    groups = answers.groups
+    clips = np.bincount(groups) @ drawn
+    label_scores = _of_labels(answers, drawn)
+    right, said, count = (label_scores.pop(name) for name in ("right", "said", "count"))
+    occurs = count > 0
+    with np.errstate(invalid="ignore", divide="ignore"):
+        all_right = np.bincount(groups, answers.right) @ drawn / clips
+        overall = {"exact" if answers.overlapping else "accuracy": all_right}
+        recall, f1 = label_scores["recall"], label_scores["f1"]
+        precision = np.where(np.isnan(label_scores["precision"]), 0.0, label_scores["precision"])
+        left_alone = 1 - (said - right) / (clips - count)
+        balanced = (recall + left_alone) / 2 if answers.overlapping else recall
+        overall["balanced_accuracy"] = _mean(balanced, occurs)
+        for name, value in (("precision", precision), ("recall", recall), ("f1", f1)):
+            overall[f"macro_{name}"] = _mean(value, occurs)
+            overall[f"weighted_{name}"] = (np.where(occurs, value, 0) * count).sum(axis=0) / count.sum(axis=0)
+        overall["micro_precision"] = right.sum(axis=0) / said.sum(axis=0)
+        overall["micro_recall"] = right.sum(axis=0) / count.sum(axis=0)
+        overall["micro_f1"] = 2 * right.sum(axis=0) / (said.sum(axis=0) + count.sum(axis=0))
+        if not answers.overlapping:
+            overall |= _agreement(right.sum(axis=0), said, count, clips)
+            if len(answers.labels) > BEST_OF:
+                overall[f"among_best_{BEST_OF}"] = np.bincount(groups, _among_best(answers)) @ drawn / clips
+        log_loss, brier = _losses(answers)
+        overall["log_loss"] = np.bincount(groups, log_loss) @ drawn / clips
+        overall["brier"] = np.bincount(groups, brier) @ drawn / clips
+    for name in ("roc_area", "average_precision", "equal_error_rate"):
+        overall[name] = _mean(label_scores[name], occurs)
+    return overall, label_scores
+
+
+def _of_labels(answers: Answers, drawn: np.ndarray) -> dict[str, np.ndarray]:
+    both = answers.truth & answers.said
+    right, said, count = (_by_group(marks, answers) @ drawn for marks in (both, answers.said, answers.truth))
+    with np.errstate(invalid="ignore", divide="ignore"):
+        found = {
+            "precision": right / np.where(said > 0, said, np.nan),
+            "recall": right / np.where(count > 0, count, np.nan),
+            "f1": np.where(count > 0, 2 * right / (said + count), np.nan),
+            "right": right, "said": said, "count": count,
+        }  # fmt: skip
+
+    def rank(label: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        score, has = answers.scores[:, label], answers.truth[:, label]
+        return areas(ranked(score, has, answers.groups, len(drawn)), drawn)
+
+    with ThreadPoolExecutor(THREADS) as threads:
+        ranks = list(threads.map(rank, range(len(answers.labels))))
+    for place, name in enumerate(("roc_area", "average_precision", "equal_error_rate")):
+        found[name] = np.stack([rank[place] for rank in ranks])
+    return found
+
+
+def _by_group(marks: np.ndarray, answers: Answers) -> csr_array:
+    """Count marks, ``(clips, labels)``, by group: sparse ``(labels, groups)``."""
+    clip, label = np.nonzero(marks)
+    shape = len(answers.labels), answers.group_count
+    return csr_array((np.ones(len(clip)), (label, answers.groups[clip])), shape=shape)
+
+
+def _mean(values: np.ndarray, occurs: np.ndarray) -> np.ndarray:
+    """Mean over the labels that occur in a round and whose value is known."""
+    known = occurs & np.isfinite(values)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        return np.asarray(np.where(known, values, 0).sum(axis=0) / known.sum(axis=0))
+
+
+def _agreement(right: np.ndarray, said: np.ndarray, count: np.ndarray, clips: np.ndarray) -> dict[str, np.ndarray]:
+    """Cohen's kappa (1960) and Matthews' correlation for many labels (Gorodkin 2004), from sums of the confusion."""
+    expected = (said * count).sum(axis=0)
+    covered = right * clips - expected
+    spread = np.sqrt((clips**2 - (said**2).sum(axis=0)) * (clips**2 - (count**2).sum(axis=0)))
+    return {
+        "kappa": np.where(clips**2 > expected, covered / (clips**2 - expected), np.nan),
+        "matthews": np.where(spread > 0, covered / np.where(spread > 0, spread, 1), 0.0),
+    }
+
+
+def _among_best(answers: Answers) -> np.ndarray:
+    own = answers.scores[np.arange(len(answers)), answers.true_numbers]
+    return np.asarray((answers.scores > own[:, None]).sum(axis=1) < BEST_OF)
+
+
+def _losses(answers: Answers) -> tuple[np.ndarray, np.ndarray]:
+    """Log loss and Brier score of each clip: G. Brier, Monthly Weather Review 78 (1950), his sum over labels."""
+    brier = ((answers.scores - answers.truth) ** 2).sum(axis=1)
+    safe = answers.scores.clip(SMALLEST_SCORE, 1)
+    if not answers.overlapping:
+        return -np.log(safe[np.arange(len(answers)), answers.true_numbers]), brier
+    missed = (1 - answers.scores).clip(SMALLEST_SCORE, 1)
+    return -np.log(np.where(answers.truth, safe, missed)).mean(axis=1), brier

@@ -1,0 +1,62 @@
+"""Wrong answers, the surest first; labels that are likely wrong; and the clips most like one."""
+
+import numpy as np
+import pandas as pd
+
+from barn_owl.classify.rows import squared_distances
+from barn_owl.evaluate.answers import Answers
+
+NEAREST = 3
+PLACE = ["file", "start_s", "end_s"]
+
+
+def mistakes(predictions: pd.DataFrame, answers: Answers) -> pd.DataFrame:
+    """Rows whose answer is wrong, the surest first, with ``own_score``, that of the true label."""
+    wrong = np.flatnonzero(~answers.right)
+    table = predictions.iloc[wrong]
+    own = np.where(answers.truth, answers.scores, np.nan)[wrong]
+    lowest = np.nanmin(np.where(np.isnan(own).all(axis=1, keepdims=True), 1.0, own), axis=1)
+    columns = [name for name in (*PLACE, "label", "predicted", "score", "group", "split") if name in table]
+    table = table[columns].assign(own_score=lowest)
+    return table.sort_values("score", ascending=False, kind="stable")
+
+
+def likely_wrong_labels(predictions: pd.DataFrame, answers: Answers) -> pd.DataFrame:
+    """Clips whose label the scores speak against, the likeliest first, as a table to correct.
+
+    A label is doubted when another is said with a score above what that one gets on average where it is true, while
+    the clip's own label scores below its average (the rule of Northcutt et al., JAIR 2021, for confident joints).
+    Columns: the clip's place, ``label``, ``suggested``, ``score``, ``own_score``, and ``correct_label``, blank, for
+    whoever listens. Where labels overlap nothing is doubted.
+    """
+    columns = [*PLACE, "label", "suggested", "score", "own_score", "correct_label"]
+    if answers.overlapping or not len(answers):
+        return pd.DataFrame(columns=columns)
+    true, said = answers.true_numbers, answers.said_numbers
+    clips = np.arange(len(answers))
+    own, best = answers.scores[clips, true], answers.scores[clips, said]
+    counts = answers.truth.sum(axis=0)
+    usual = np.where(answers.truth, answers.scores, 0).sum(axis=0) / np.maximum(counts, 1)
+    doubted = np.flatnonzero((true != said) & (best >= usual[said]) & (own < usual[true]) & (counts[said] > 0))
+    table = predictions.iloc[doubted][[*PLACE, "label"]].assign(
+        suggested=[answers.labels[number] for number in said[doubted]],
+        score=best[doubted],
+        own_score=own[doubted],
+        correct_label="",
+    )
+    return table.iloc[np.argsort(own[doubted] - best[doubted], kind="stable")]
+
+
+def nearest_clips(
+    inside: np.ndarray, known: np.ndarray, known_labels: np.ndarray, wanted: str, *, count: int = NEAREST
+) -> np.ndarray:
+    """Numbers of the known clips of one label that are most like a clip, the most alike first.
+
+    inside : what the family makes of the clip before it decides, ``(features,)``; known : the same of others,
+    ``(clips, features)``, with their labels.
+    """
+    own = np.flatnonzero(known_labels == wanted)
+    if not len(own):
+        return own
+    distance = squared_distances(inside[None], known[own])[0]
+    return np.asarray(own[np.argsort(distance, kind="stable")[:count]])

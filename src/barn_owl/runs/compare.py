@@ -1,0 +1,87 @@
+"""Runs side by side: their scores on the same clips, what differs in their plans, what they cost."""
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import pandas as pd
+
+from barn_owl.errors import TableError
+from barn_owl.evaluate import Comparison, Evaluation, compare
+from barn_owl.runs.run import Run, open_run
+
+COSTS = ("weights", "multiply_adds", "seconds", "peak_memory_mb")
+
+
+@dataclass(frozen=True, kw_only=True)
+class RunComparison:
+    """Several runs on the same clips.
+
+    plans : keys of their plans that differ, one row a key and one column a run; costs : one row a run.
+    """
+
+    comparison: Comparison
+    evaluations: dict[str, Evaluation]
+    plans: pd.DataFrame
+    costs: pd.DataFrame
+
+    def _repr_html_(self) -> str:
+        return self.comparison._repr_html_() + str(self.plans.to_html()) + str(self.costs.to_html())
+
+
+def compare_runs(
+    folders: Sequence[str | Path],
+    clips: pd.DataFrame | None = None,
+    *,
+    side: str = "test",
+    workers: int = 2,
+    progress: Callable[[int, int], None] | None = None,
+) -> RunComparison:
+    """Compare runs on the clips that all of them have on `side` of their splits, or on the labelled rows of `clips`.
+
+    The first run is the one that the others are held against. Raises TableError when fewer than two are given, or
+    they have no clip in common, ModelError when a folder is no run.
+    """
+    if len(folders) < 2:
+        raise TableError("two runs or more are needed for a comparison")
+    runs = {name: open_run(folder) for name, folder in zip(_names(folders), folders, strict=True)}
+    evaluations = {
+        name: run.evaluate(
+            clips, side="given clips" if clips is not None else side, workers=workers, progress=progress
+        )
+        for name, run in runs.items()
+    }
+    costs = pd.DataFrame(
+        [{key: run.provenance.get(key) for key in COSTS} for run in runs.values()],
+        index=pd.Index(list(runs), name="run"),
+    )
+    return RunComparison(
+        comparison=compare(evaluations), evaluations=evaluations, plans=_plan_differences(runs), costs=costs
+    )
+
+
+def _names(folders: Sequence[str | Path]) -> list[str]:
+    """Name runs by their folders, with as much of the path as tells them apart."""
+    paths = [Path(folder).resolve() for folder in folders]
+    if len(set(paths)) < len(paths):
+        raise TableError("the same run is named twice")
+    for parts in range(1, max(len(path.parts) for path in paths) + 1):
+        names = ["/".join(path.parts[-parts:]) for path in paths]
+        if len(set(names)) == len(names):
+            return names
+    raise AssertionError  # paths that differ have names that do
+
+
+def _plan_differences(runs: dict[str, Run]) -> pd.DataFrame:
+    flat = {name: _flat(run.plan.model_dump()) for name, run in runs.items()}
+    keys = [key for key in next(iter(flat.values())) if len({str(plan.get(key)) for plan in flat.values()}) > 1]
+    table = {name: [str(plan.get(key, "")) for key in keys] for name, plan in flat.items()}
+    return pd.DataFrame(table, index=pd.Index(keys, name="key"))
+
+
+def _flat(values: dict[str, Any], section: str = "") -> dict[str, Any]:
+    found: dict[str, Any] = {}
+    for key, value in values.items():
+        found |= _flat(value, f"{section}{key}.") if isinstance(value, dict) else {f"{section}{key}": value}
+    return found

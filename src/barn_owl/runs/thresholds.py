@@ -1,0 +1,34 @@
+"""Thresholds for a wish, put into the model of a finished run."""
+
+from dataclasses import replace
+
+from barn_owl.classify import Model, write_plan
+from barn_owl.classify.plan import ThresholdSettings
+from barn_owl.clips import write_clip_table
+from barn_owl.errors import TableError
+from barn_owl.evaluate import Answers, fit_thresholds
+from barn_owl.evaluate.predictions import say
+from barn_owl.runs.run import Run, judge
+
+
+def with_thresholds(model: Model, answers: Answers, settings: ThresholdSettings) -> Model:
+    """Return the model with thresholds for a wish, found on answers of its own that it was not trained on."""
+    return replace(
+        model, thresholds=fit_thresholds(answers, settings.wish, settings.value) if settings.wish != "none" else {}
+    )
+
+
+def set_thresholds(run: Run, settings: ThresholdSettings) -> Run:
+    """Find thresholds on the validation side of a run and put them into its model, plan and predictions.
+
+    Returns the run as it is now. Raises TableError when the run has no validation side.
+    """
+    watched = run.predictions[run.predictions["split"] == "validation"].reset_index(drop=True)
+    if not len(watched):
+        raise TableError(f"{run.folder} has no validation side to find thresholds on")
+    model = with_thresholds(run.model, judge(run.model, watched, "validation").answers, settings)
+    plan = run.plan.but(thresholds=settings.model_dump())
+    model.save(run.folder / "model.safetensors")
+    write_plan(plan, run.folder / "plan.toml")
+    write_clip_table(say(model, run.predictions), run.folder / "predictions.csv", force=True)
+    return Run(run.folder)

@@ -1,0 +1,62 @@
+"""The page of a comparison."""
+
+from collections.abc import Mapping
+from pathlib import Path
+
+from barn_owl.evaluate import Evaluation, Scores
+from barn_owl.runs.compare import RunComparison
+from barn_owl.show.confusion import confusion_difference_figure
+from barn_owl.show.judging import comparison_figure
+from barn_owl.show.page import drawing, rows, write_page
+
+LARGEST = 40
+SCORE_NAMES = {"balanced_accuracy": "balanced accuracy", "macro_f1": "macro F1", "roc_area": "ROC area"}
+
+
+def write_comparison_page(compared: RunComparison, path: str | Path) -> None:
+    """Write the page of several runs side by side: scores, paired tests, labels, plans, cost."""
+    comparison = compared.comparison
+    names = [str(name) for name in comparison.scores.index]
+    columns = [("run", "run")]
+    for name in comparison.scores:
+        if not str(name).endswith(("_low", "_high")):
+            shown = SCORE_NAMES.get(str(name), str(name).replace("_", " "))
+            columns += [(str(name), shown), (f"{name}_low", "from"), (f"{name}_high", "to")]
+    write_page(
+        path,
+        "compare.html",
+        title=f"{len(names)} runs on {comparison.clips} common clips",
+        words=comparison.words,
+        doubts=[
+            f"{count} clips that {name} judged are not judged by all, and left out"
+            for name, count in comparison.left_out.items()
+        ],
+        figure=drawing(comparison_figure(comparison)),
+        scores=rows(comparison.scores),
+        score_columns=columns,
+        first=names[0],
+        pairs=rows(comparison.pairs),
+        by_label=rows(comparison.by_label),
+        label_columns=[("label", "label"), *((name, name) for name in names)],
+        differences=_differences(compared.evaluations, names),
+        plans=rows(compared.plans),
+        plan_columns=[("key", "key"), *((name, name) for name in names)],
+        costs=rows(compared.costs),
+        data={"sounds": {}, "labels": [], "clips": [], "use": ""},
+    )
+
+
+def _differences(evaluations: Mapping[str, Evaluation], names: list[str]) -> list[dict[str, str]]:
+    """How each confusion differs from the first one's, where both have the same labels and not too many."""
+    shown = []
+    first = evaluations[names[0]].scores
+    for name in names[1:]:
+        own = evaluations[name].scores
+        if not isinstance(first, Scores) or not isinstance(own, Scores) or len(first.confusion) > LARGEST:
+            continue
+        if sorted(first.confusion.index) == sorted(own.confusion.index):
+            figure = confusion_difference_figure(first, own, names=(names[0], name))
+            shown.append(
+                {"figure": drawing(figure), "words": f"Confusion of {name} less that of {names[0]}, in points"}
+            )
+    return shown

@@ -1,0 +1,58 @@
+"""A page to listen to clips that a model has named, and to correct it."""
+
+from pathlib import Path
+from typing import Any
+
+import pandas as pd
+
+from barn_owl.classify import Model
+from barn_owl.evaluate import UNDECIDED
+from barn_owl.show.page import Shelf, rows, write_page
+from barn_owl.show.report import BUDGET, best_scores, clip_line, clip_name
+
+UNSURE = "The model has no thresholds: each clip gets its best label, however unsure."
+SHOWN = 40
+"""Clips of one label on the page: the least sure, which are worth hearing."""
+
+
+def write_listening_page(
+    model: Model,
+    predictions: pd.DataFrame,
+    path: str | Path,
+    *,
+    title: str = "Clips to listen to",
+    budget: int = BUDGET,
+) -> None:
+    """Write a page with the clips of a table, by what the model says of them, those to be doubted most first.
+
+    predictions : what `barn_owl.predict` gave; ``predicted`` may be "undecided".
+    """
+    shelf, folder = Shelf(model.front_end, budget), Path(path).resolve().parent
+    counts = predictions.groupby("predicted").agg(clips=("score", "size"), score=("score", "mean"))
+    order = sorted(counts.index, key=lambda label: (label != UNDECIDED, label))
+    listed: list[dict[str, Any]] = []
+    parts = []
+    for label in order:
+        own = predictions[predictions["predicted"] == label].sort_values("score", kind="stable")
+        shown = []
+        for _, row in own.head(SHOWN).iterrows():
+            line = clip_line(len(listed), row, folder) | {"label": str(row.get("label") or "")}
+            line["sound"] = shelf.sound(row)
+            listed.append(line)
+            more = {"best": best_scores(row, model.labels), "picture": shelf.picture(row), "name": clip_name(row)}
+            shown.append(line | more)
+        parts.append({"label": label or "no label", "total": len(own), "clips": shown})
+    undecided = int((predictions["predicted"] == UNDECIDED).sum())
+    write_page(
+        path,
+        "listen.html",
+        title=title,
+        summary=f"{len(predictions)} clips, {undecided} of them undecided.",
+        warnings=[] if model.thresholds else [UNSURE],
+        counts=rows(counts),
+        parts=parts,
+        data={
+            "sounds": shelf.sounds, "labels": model.labels, "clips": listed,
+            "use": "Its column correct_label holds what you chose.",
+        },
+    )  # fmt: skip

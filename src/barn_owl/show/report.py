@@ -1,0 +1,245 @@
+"""The page of a run: what it can do, what it gets wrong, and why it should be believed or not."""
+
+import os
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from barn_owl.clips.table import COLUMNS
+from barn_owl.errors import BarnOwlError, ModelError, TableError
+from barn_owl.evaluate import Evaluation, Scores
+from barn_owl.evaluate.answers import SCORE
+from barn_owl.runs import Run
+from barn_owl.show.judging import calibration_figure, labels_figure, thresholds_figure
+from barn_owl.show.learning import curves_figure
+from barn_owl.show.page import Shelf, drawing, rows, write_page
+
+BUDGET = 9_000_000
+"""Bytes of sounds and pictures on a page: with all else it stays under 15 MB."""
+MISTAKES, DOUBTED, WITH_LIKES, BEST, CONFUSIONS, BREAKDOWNS = 60, 30, 20, 3, 3, 8
+NUMBERS = {
+    "balanced_accuracy": "balanced accuracy", "accuracy": "accuracy", "exact": "all labels right",
+    "macro_f1": "macro F1", "roc_area": "ROC area", "log_loss": "log loss",
+}  # fmt: skip
+HEARD = {"duration_s": "length, s", "level_db": "level, dB", "above_noise_db": "level above the noise, dB"}
+LABEL_COLUMNS = [
+    ("label", "label"), ("count", "clips"), ("recall", "recall"), ("recall_low", "from"), ("recall_high", "to"),
+    ("precision", "precision"), ("f1", "F1"), ("roc_area", "ROC area"), ("average_precision", "average precision"),
+    ("equal_error_rate", "equal error rate"), ("said", "said"),
+]  # fmt: skip
+OVERALL_COLUMNS = [
+    ("score", "score"), ("value", "value"), ("low", "from"), ("high", "to"), ("majority", "majority"),
+    ("chance", "guessing"),
+]  # fmt: skip
+
+
+def write_report(run: Run, evaluation: Evaluation, path: str | Path, *, budget: int = BUDGET) -> None:
+    """Write the page of an evaluation of a run's model: one HTML file with its sounds, for any browser, offline.
+
+    budget : bytes of sounds and pictures on it; mistakes come first. Clips whose file is gone are without sound.
+    """
+    shelf = Shelf(run.model.front_end, budget)
+    clips = _Clips(run, evaluation, shelf)
+    mistakes = [clips.mistake(int(str(row))) for row in evaluation.mistakes.index[:MISTAKES]]
+    doubted = _doubted(run, clips)
+    for number in range(len(evaluation.predictions)):
+        clips.listed[number]["sound"] = shelf.sound(evaluation.predictions.iloc[number])
+    measured = evaluation.measured
+    write_page(
+        path,
+        "report.html",
+        title=f"{run.folder.resolve().name}: {evaluation.side} side"
+        if evaluation.rows is not None
+        else f"{run.folder.resolve().name} on {evaluation.side}",
+        summary=evaluation.summary,
+        doubts=evaluation.doubts + run.doubts,
+        numbers=_numbers(evaluation),
+        groups=measured.groups,
+        by_label=rows(measured.by_label),
+        label_columns=LABEL_COLUMNS,
+        overall=rows(evaluation.baselines),
+        overall_columns=OVERALL_COLUMNS,
+        confusion=_confusion(evaluation),
+        confused=_confused(evaluation),
+        mistakes=mistakes,
+        wrong=len(evaluation.mistakes),
+        judged=len(evaluation.predictions),
+        doubted=doubted,
+        sides=rows(run.sides) if evaluation.rows is not None else [],
+        learning=_learning(run),
+        calibration_words=calibration_words(evaluation, run),
+        breakdowns=_breakdowns(evaluation),
+        figures={
+            "labels": drawing(labels_figure(evaluation)),
+            "thresholds": drawing(thresholds_figure(evaluation)),
+            "calibration": drawing(calibration_figure(evaluation)),
+            "learning": _learning_figure(run),
+        },
+        provenance=[(name, value) for name, value in run.provenance.items() if not isinstance(value, dict)],
+        plan=(run.folder / "plan.toml").read_text(encoding="utf-8"),
+        data={
+            "sounds": shelf.sounds,
+            "labels": evaluation.labels,
+            "clips": list(clips.listed.values()),
+            "use": "Use them: barn-owl gather CLIPS --corrections corrections.csv -o corrected.csv",
+        },
+    )  # fmt: skip
+
+
+class _Clips:
+    """Clips as the page lists them; those that are not judged themselves get numbers behind the others."""
+
+    def __init__(self, run: Run, evaluation: Evaluation, shelf: Shelf) -> None:
+        self.run, self.evaluation, self.shelf = run, evaluation, shelf
+        self.listed = {number: self.line(number, row) for number, row in evaluation.predictions.iterrows()}
+
+    def line(self, number: Any, row: pd.Series) -> dict[str, Any]:
+        """What the script knows of a clip."""
+        return clip_line(number, row, self.run.folder) | {"label": str(row["label"])}
+
+    def mistake(self, number: int) -> dict[str, Any]:
+        """What the page shows of a wrong answer."""
+        row, run = self.evaluation.predictions.iloc[number], self.run
+        shown = self.listed[number] | {
+            "best": best_scores(row, self.evaluation.labels),
+            "picture": self.shelf.picture(row),
+            "doubted": number in set(self.evaluation.likely_wrong_labels.index),
+            "like": [],
+        }
+        shown["sound"] = self.shelf.sound(row)
+        if self.evaluation.rows is not None and list(self.evaluation.mistakes.index).index(number) < WITH_LIKES:
+            for label in dict.fromkeys([row["label"], row["predicted"]]):
+                shown["like"] += self._most_like(int(self.evaluation.rows[number]), str(label), run)
+        return shown
+
+    def _most_like(self, number: int, label: str, run: Run) -> list[dict[str, Any]]:
+        try:
+            nearest = run.nearest_training_clips(number, label, 1)
+        except ModelError:  # an older run, or an ensemble of folds: told in the documentation, the page does without
+            return []
+        return [
+            {"label": label, "name": clip_name(row), "sound": self.shelf.sound(row)} for _, row in nearest.iterrows()
+        ]
+
+
+def clip_name(row: pd.Series) -> str:
+    """Name a clip for people: its file, and where in it."""
+    name = "/".join(Path(str(row["file"])).parts[-2:])
+    return name if pd.isna(row["start_s"]) else f"{name} from {row['start_s']:g} s"
+
+
+def clip_line(number: Any, row: pd.Series, folder: Path) -> dict[str, Any]:
+    """What the script of a page knows of a clip; its file is named as seen from `folder`."""
+    return {
+        "id": int(number),
+        "name": clip_name(row),
+        "file": Path(os.path.relpath(row["file"], folder)).as_posix(),
+        **{name: "" if pd.isna(row[name]) else float(row[name]) for name in ("start_s", "end_s")},
+        "label": "",
+        "predicted": "" if pd.isna(row["predicted"]) else str(row["predicted"]),
+        "score": float(row["score"]),
+        "group": "" if pd.isna(row.get("group")) else str(row.get("group")),
+        "sound": "",
+    }
+
+
+def best_scores(row: pd.Series, labels: list[str]) -> list[tuple[str, float]]:
+    """The labels with the highest scores of a clip."""
+    scores = sorted(((label, float(row[f"{SCORE}{label}"])) for label in labels), key=lambda pair: -pair[1])
+    return scores[:BEST]
+
+
+def _doubted(run: Run, clips: _Clips) -> list[dict[str, Any]]:
+    shown = []
+    judged = {(line["file"], line["start_s"], line["end_s"]): line for line in clips.listed.values()}
+    for number, row in run.likely_wrong_labels.head(DOUBTED).iterrows():
+        whole = run.predictions.loc[number]
+        line = clips.line(len(clips.listed), whole)
+        place = line["file"], line["start_s"], line["end_s"]
+        if place in judged:
+            line = judged[place]
+        else:
+            clips.listed[line["id"]] = line
+        line["sound"] = clips.shelf.sound(whole)
+        shown.append(line | {"suggested": row["suggested"], "score": row["score"], "own_score": row["own_score"]})
+    return shown
+
+
+def _confusion(evaluation: Evaluation) -> dict[str, Any] | None:
+    if not isinstance(evaluation.scores, Scores):
+        return None
+    table = evaluation.scores.confusion
+    place = {label: number for number, label in enumerate(evaluation.labels)}
+    order = [label for label in evaluation.order if table.loc[label].any() or table[label].any()]
+    shown = []
+    for label in order:
+        total = max(int(table.loc[label].sum()), 1)
+        cells = [
+            {"label": other, "number": place[other], "count": int(count), "share": count / total}
+            for other, count in table.loc[label, order].items()
+        ]  # fmt: skip
+        shown.append({"label": label, "number": place[label], "cells": cells})
+    return {"labels": order, "rows": shown}
+
+
+def _confused(evaluation: Evaluation) -> list[str]:
+    if not isinstance(evaluation.scores, Scores):
+        return []
+    return [
+        f"{row.count} of {row.label} taken for {row.taken_for} ({row.share:.0%})."
+        for row in evaluation.scores.confusions.head(CONFUSIONS).itertuples()
+    ]
+
+
+def calibration_words(evaluation: Evaluation, run: Run) -> str:
+    """Say what scores are worth and how many clips can be left to them."""
+    words = (
+        f"Scores are {evaluation.calibration_error:.2f} off on average (the model divides its logits by "
+        f"{run.model.temperature:.2f}, fitted on the validation side). To have 95 % of the answers right, "
+        f"{evaluation.answered_at(0.95):.0%} of the clips can be answered, the others left undecided."
+    )
+    if evaluation.thresholds and not evaluation.overlapping:
+        sure = evaluation.decided
+        right = evaluation.answers.right[sure].mean() if sure.any() else 0.0
+        words += f" With the thresholds of the model {sure.mean():.0%} are answered, {right:.0%} of those rightly."
+    return words
+
+
+def _breakdowns(evaluation: Evaluation) -> list[dict[str, Any]]:
+    """Scores by group, by what is heard, and by further columns of the table that can be cut into parts."""
+    table = evaluation.predictions
+    scores = (name for name in table if name.startswith(SCORE))
+    own = {*COLUMNS, "predicted", "split", "score", "family", *HEARD, *scores}
+    shown = []
+    for name in ["group", *HEARD, *(name for name in table if name not in own)][:BREAKDOWNS]:
+        if name not in table:
+            continue
+        try:
+            part = evaluation.by(name)
+        except TableError:  # blank, or too many different words to be cut by
+            continue
+        if len(part) > 1:
+            shown.append({"name": name, "shown": HEARD.get(name, name), "rows": rows(part)})
+    return shown
+
+
+def _learning(run: Run) -> list[str]:
+    try:
+        return run.learning.words
+    except BarnOwlError:  # an ensemble has no curves of its own
+        return []
+
+
+def _learning_figure(run: Run) -> str:
+    try:
+        return drawing(curves_figure(run))
+    except BarnOwlError:
+        return ""
+
+
+def _numbers(evaluation: Evaluation) -> list[dict[str, Any]]:
+    """The scores that everybody asks for first."""
+    table = evaluation.baselines.astype(object).where(np.isfinite(evaluation.baselines), None)
+    return [{"name": NUMBERS[row["score"]], **row} for row in rows(table) if row["score"] in NUMBERS]
