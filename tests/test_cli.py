@@ -316,3 +316,58 @@ def test_help_and_import_load_nothing_heavy():
     loaded = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=True).stderr
     for heavy in ("numpy", "scipy", "pandas", "matplotlib", "rich", "pydantic"):
         assert f"'{heavy}'" not in loaded
+
+
+def test_judging_from_the_command_line(owl, tmp_path, ranking, folder):
+    tcn, trees = (shutil.copytree(ranking[0] / family, tmp_path / family) for family in ("tcn", "trees"))
+    code, out, err = owl("evaluate", tcn, "--by", "group", "--wish", "precision=0.9")
+    assert code == 0, err
+    assert "Thresholds, kept in the model: hiss" in out
+    assert "by group" in out
+    assert "clips are of 1 groups" in err or "one group" in err
+    for name in ("report.html", "labels.csv", "mistakes.csv", "figures/calibration.png"):
+        assert (tcn / name).stat().st_size > 50
+    code, out, err = owl("evaluate", tcn, "--json")
+    assert code == 0, err
+    assert set(json.loads(out)["scores"]["accuracy"]) >= {"value", "low", "majority"}
+
+    code, out, _ = owl("compare", tcn, trees, "-o", tmp_path / "both.html")
+    assert code == 0
+    assert "family" in out
+    assert "trees against tcn" in out
+    assert json.loads(owl("compare", tcn, trees, "--json")[1])["clips"] > 5
+    assert owl("compare", tcn, trees, "-o", tmp_path / "both.html")[0] == 1
+    assert owl("compare", tcn, trees, "--clips", tmp_path / "none.csv")[0] == 2
+
+    named = tmp_path / "named.csv"
+    code, out, err = owl("classify", tcn, folder / "hum", "-o", named, "--page", tmp_path / "named.html")
+    assert code == 0, err
+    table = read_clip_table(named)
+    assert len(table) == 12
+    assert (table["predicted"] == "hum").mean() > 0.6
+    assert (table["label"] == "").all()
+    code, out, _ = owl("classify", tcn, folder / "hum", "-o", "-", "--least", "1")
+    assert set(read_clip_table(io.StringIO(out))["predicted"]) == {"undecided"}
+
+
+@pytest.mark.parametrize(
+    ("arguments", "message"),
+    [
+        (["evaluate", "{run}", "--by", "recorder"], "--by recorder: there are"),
+        (["evaluate", "{run}", "--wish", "precision=2"], "value must be at most 1 for precision"),
+        (["evaluate", "{run}", "--wish", "precision=high"], "'high' is not a number"),
+        (["evaluate", "{run}", "--wish", "luck"], "wish"),
+        (["compare", "{run}"], "two runs or more"),
+        (["compare", "{run}", "{run}"], "named twice"),
+        (["classify", "{run}", "{empty}", "-o", "out.csv"], "holds no sound files"),
+        (["gather", "{folder}", "--corrections", "{empty}/none.csv", "-o", "out.csv"], "none.csv"),
+    ],
+)
+def test_what_judging_cannot_do_is_told(owl, runs, folder, tmp_path, arguments, message):
+    empty = tmp_path / "empty"
+    empty.mkdir()
+    filled = [text.format(run=runs["tcn"].folder, empty=empty, folder=folder) for text in arguments]
+    code, _, err = owl(*filled)
+    assert code == 2
+    assert message in err
+    assert "Traceback" not in err

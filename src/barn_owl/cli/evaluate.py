@@ -7,7 +7,8 @@ import pandas as pd
 
 from barn_owl.classify.plan import ThresholdSettings
 from barn_owl.cli.common import Voice, json_option, quiet_option, read_clips, workers_option
-from barn_owl.clips.table import SIDES, read_clip_table, write_clip_table
+from barn_owl.clips import read_corrections
+from barn_owl.clips.table import SIDES, write_clip_table
 from barn_owl.errors import PlanError
 from barn_owl.evaluate import Evaluation, OverlapScores, Scores
 from barn_owl.files import whole_file, write_json
@@ -98,9 +99,10 @@ def read_wish(text: str) -> ThresholdSettings:
     """Read ``precision=0.9`` and the like. Raises PlanError when it is none of them."""
     what, _, value = text.partition("=")
     try:
-        return ThresholdSettings(wish=what, value=float(value) if value else 0.9)
+        number = float(value) if value else ThresholdSettings().value
     except ValueError as error:
         raise PlanError(f"--wish {text}: {value!r} is not a number") from error
+    return ThresholdSettings(wish=what, value=number)
 
 
 def _columns(evaluation: Evaluation) -> list[str]:
@@ -111,7 +113,8 @@ def _columns(evaluation: Evaluation) -> list[str]:
 def write_evaluation(run: Run, evaluation: Evaluation, folder: Path) -> None:
     """Write tables, figures and the page of an evaluation to `folder`.
 
-    Scores and predictions of the run itself are there already. Corrections that somebody filled in stay.
+    Scores and predictions of the run itself are there already. Corrections that somebody filled in stay; where no label
+    is doubted there is no table of them.
     """
     if isinstance(evaluation.scores, Scores):  # where labels overlap, none is taken for another
         _write_table(evaluation.scores.confusion, folder / "confusion.csv")
@@ -134,10 +137,12 @@ def _write_table(table: pd.DataFrame, path: Path) -> None:
 
 
 def _write_corrections(evaluation: Evaluation | None, run: Run, path: Path) -> None:
-    if path.is_file() and (read_clip_table(path)["correct_label"].fillna("").astype(str) != "").any():
+    if path.is_file() and len(read_corrections(path)):
         return
     doubted = run.likely_wrong_labels if evaluation is None else evaluation.likely_wrong_labels
-    write_clip_table(doubted, path, force=True)
+    path.unlink(missing_ok=True)
+    if len(doubted):
+        write_clip_table(doubted, path)
 
 
 def show_scores(voice: Voice, evaluation: Evaluation) -> None:

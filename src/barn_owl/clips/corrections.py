@@ -1,5 +1,7 @@
 """Corrected labels put into a clip table."""
 
+import itertools
+from collections.abc import Sequence
 from pathlib import Path, PurePosixPath
 
 import numpy as np
@@ -30,7 +32,7 @@ def read_corrections(path: str | Path) -> pd.DataFrame:
 def correct_labels(clips: pd.DataFrame, corrections: pd.DataFrame) -> tuple[pd.DataFrame, int]:
     """Put corrected labels into a clip table; return it and how many rows changed.
 
-    A correction belongs to the clips with the same times whose path ends as its own does, so that it does not matter
+    A correction belongs to the clip with the same times whose path ends most like its own, so that it does not matter
     where the table of corrections lies. Raises TableError when one fits no clip, or clips that differ in their path.
     """
     clips = check_clip_table(clips)
@@ -40,13 +42,13 @@ def correct_labels(clips: pd.DataFrame, corrections: pd.DataFrame) -> tuple[pd.D
         by_name.setdefault(parts[-1], []).append(row)
     labels = clips["label"].to_numpy(dtype=object).copy()
     for number, line in enumerate(corrections.itertuples(), start=1):
-        own = [part for part in PurePosixPath(Path(str(line.file)).as_posix()).parts if part not in ("..", ".", "/")]
+        own = [part for part in PurePosixPath(Path(str(line.file)).as_posix()).parts if part not in ("..", ".")]
         near = [
             row for row in by_name.get(own[-1] if own else "", [])
             if _same(clips["start_s"][row], line.start_s) and _same(clips["end_s"][row], line.end_s)
         ]  # fmt: skip
-        exact = [row for row in near if paths[row][-len(own) :] == tuple(own)]
-        found = exact or near
+        alike = [_common_end(paths[row], own) for row in near]
+        found = [row for row, length in zip(near, alike, strict=True) if length == max(alike)]
         if not found:
             raise TableError(f"correction {number}: no clip of the table is {line.file} at these times")
         if len({paths[row] for row in found}) > 1:
@@ -54,6 +56,12 @@ def correct_labels(clips: pd.DataFrame, corrections: pd.DataFrame) -> tuple[pd.D
         labels[found] = str(line.correct_label).strip()
     changed = int((labels != clips["label"].to_numpy(dtype=object)).sum())
     return clips.assign(label=labels), changed
+
+
+def _common_end(path: Sequence[str], other: Sequence[str]) -> int:
+    """Count the parts that two paths have in common at their ends."""
+    pairs = zip(reversed(path), reversed(other), strict=False)
+    return sum(1 for _ in itertools.takewhile(lambda pair: pair[0] == pair[1], pairs))
 
 
 def _same(one: float, other: float) -> bool:

@@ -180,7 +180,8 @@ def find_leaks(clips: pd.DataFrame) -> pd.DataFrame:
             named = sided[sided[what].astype(str) != ""]
             sides = named.groupby(what)["split"].unique()
             rows += [(what, str(name), _joined(found)) for name, found in sides.items() if len(found) > 1]
-    for file, own in sided.groupby("file"):
+    divided = sided.groupby("file")["split"].transform("nunique") > 1
+    for file, own in sided[divided].groupby("file"):
         order = own.fillna({"start_s": 0.0, "end_s": np.inf}).sort_values("start_s")
         overlap = order["start_s"].to_numpy()[1:] < np.maximum.accumulate(order["end_s"].to_numpy())[:-1]
         differ = order["split"].to_numpy()[1:] != order["split"].to_numpy()[:-1]

@@ -1,0 +1,394 @@
+"""Scores against a general library and brute force, intervals by simulation, thresholds and doubts worked by hand."""
+
+import itertools
+import json
+
+import numpy as np
+import pandas as pd
+import pytest
+from hypothesis import given, settings, strategies as st
+from scipy import stats
+
+from barn_owl.clips import correct_labels, read_corrections, write_clip_table
+from barn_owl.errors import TableError
+from barn_owl.evaluate import (
+    Answers,
+    Evaluation,
+    calibration_error,
+    calibration_table,
+    compare,
+    fit_temperature,
+    fit_thresholds,
+    label_curve,
+    measure,
+    read_answers,
+)
+from barn_owl.evaluate.breakdown import confusable_order, score_by
+from barn_owl.evaluate.curves import areas, ranked
+from barn_owl.evaluate.measures import scores_of
+from barn_owl.evaluate.mistakes import nearest_clips
+
+LABELS = ["a", "b", "c", "d"]
+
+
+def table(rng, clips=60, labels=LABELS, *, skill=1.5, groups=6, digits=None) -> pd.DataFrame:
+    """Predictions of a model that is right more often than not."""
+    true = rng.integers(0, len(labels), clips)
+    logits = rng.standard_normal((clips, len(labels)))
+    logits[np.arange(clips), true] += skill
+    scores = np.exp(max(skill, 1) * logits)  # what Gaussian evidence of that strength is worth
+    scores /= scores.sum(axis=1, keepdims=True)
+    scores = scores if digits is None else np.round(scores, digits)
+    made = pd.DataFrame(scores, columns=[f"score:{label}" for label in labels])
+    made.insert(0, "file", [f"{number}.wav" for number in range(clips)])
+    names = np.array(labels)
+    group = [f"g{number % groups}" for number in range(clips)]
+    best = scores.argmax(axis=1)
+    return made.assign(
+        start_s=np.nan, end_s=np.nan, label=names[true], group=group, predicted=names[best], score=scores.max(axis=1)
+    )
+
+
+def evaluation(predictions, labels=LABELS, **more) -> Evaluation:
+    return Evaluation(side="test", predictions=predictions, labels=labels, majority=labels[0], rounds=200, **more)
+
+
+@pytest.mark.parametrize("digits", [None, 1], ids=["no ties", "many ties"])
+def test_scores_are_those_of_a_general_library(rng, digits):
+    from sklearn import metrics
+
+    made = table(rng, 300, digits=digits)
+    answers = read_answers(made, LABELS)
+    found, by_label = measure(answers, rounds=0).overall["value"], measure(answers, rounds=0).by_label
+    true, said = made["label"], made["predicted"]
+    expected = {
+        "accuracy": metrics.accuracy_score(true, said),
+        "balanced_accuracy": metrics.balanced_accuracy_score(true, said),
+        "kappa": metrics.cohen_kappa_score(true, said),
+        "matthews": metrics.matthews_corrcoef(true, said),
+        "macro_precision": metrics.precision_score(true, said, average="macro"),
+        "weighted_recall": metrics.recall_score(true, said, average="weighted"),
+        "weighted_f1": metrics.f1_score(true, said, average="weighted"),
+        "micro_f1": metrics.f1_score(true, said, average="micro"),
+    }
+    if digits is None:
+        expected["log_loss"] = metrics.log_loss(true, answers.scores, labels=LABELS)
+        expected["among_best_3"] = metrics.top_k_accuracy_score(true, answers.scores, k=3, labels=LABELS)
+    for name, value in expected.items():
+        assert found[name] == pytest.approx(value, abs=1e-12), name
+    assert found["brier"] == pytest.approx(((answers.scores - answers.truth) ** 2).sum(axis=1).mean(), abs=1e-12)
+    for number, label in enumerate(LABELS):
+        has, score = answers.truth[:, number], answers.scores[:, number]
+        assert by_label.loc[label, "roc_area"] == pytest.approx(metrics.roc_auc_score(has, score), abs=1e-12)
+        average = metrics.average_precision_score(has, score)
+        assert by_label.loc[label, "average_precision"] == pytest.approx(average, abs=1e-12)
+
+
+def test_scores_of_overlapping_labels_are_those_of_a_general_library(rng):
+    from sklearn import metrics
+
+    truth, scores = rng.random((200, 3)) < 0.4, rng.random((200, 3))
+    said = scores > 0.5
+    answers = Answers(
+        labels=["a", "b", "c"], truth=truth, scores=scores, said=said, groups=np.arange(200), overlapping=True
+    )
+    found = measure(answers, rounds=0).overall["value"]
+    for kind in ("macro", "micro", "weighted"):
+        assert found[f"{kind}_f1"] == pytest.approx(metrics.f1_score(truth, said, average=kind), abs=1e-12)
+    assert found["exact"] == pytest.approx(metrics.accuracy_score(truth, said), abs=1e-12)
+    losses = [metrics.log_loss(truth[:, n], scores[:, n]) for n in range(3)]
+    assert found["log_loss"] == pytest.approx(np.mean(losses), abs=1e-12)
+    assert "kappa" not in found
+
+
+@given(st.lists(st.tuples(st.integers(0, 4), st.booleans()), min_size=2, max_size=25))
+@settings(max_examples=80, deadline=None)
+def test_areas_and_equal_error_are_those_of_brute_force(pairs):
+    score, has = np.array([at / 4 for at, _ in pairs]), np.array([is_so for _, is_so in pairs])
+    roc, average, equal = (
+        float(one[0])
+        for one in areas(ranked(score, has, np.arange(len(score)), len(score)), np.ones((len(score), 1)))
+    )
+    if has.all() or not has.any():
+        assert np.isnan([roc, equal]).all()
+        return
+    higher = [float(a > b) + 0.5 * float(a == b) for a in score[has] for b in score[~has]]
+    assert roc == pytest.approx(np.mean(higher))
+    steps = [(has[score >= t].mean(), (has & (score >= t)).sum() / has.sum()) for t in sorted(set(score))[::-1]]
+    recalls = [0.0, *(recall for _, recall in steps)]
+    by_step = sum(
+        precision * (now - before)
+        for (precision, now), before in zip(steps, recalls, strict=False)
+    )  # fmt: skip
+    assert average == pytest.approx(by_step)
+    curve = label_curve(score, has)
+    assert equal == pytest.approx(_meeting(curve["false_alarm_rate"].tolist(), curve["miss_rate"].tolist()))
+
+
+def _meeting(alarms, misses):
+    """Where the straight lines from point to point cross ``alarms = misses``."""
+    gaps = np.subtract(alarms, misses)
+    at = next(number for number in range(1, len(gaps)) if gaps[number] >= 0)
+    return alarms[at] - gaps[at] * (alarms[at] - alarms[at - 1]) / (gaps[at] - gaps[at - 1])
+
+
+def test_drawing_a_group_twice_is_having_its_clips_twice(rng):
+    answers = read_answers(table(rng, 40, groups=5, digits=1), LABELS)
+    drawn = np.array([2, 0, 1, 3, 1.0])[:, None]
+    repeated = answers.take(np.repeat(np.arange(40), drawn[answers.groups, 0].astype(int)))
+    overall, by_label = scores_of(answers, drawn)
+    again, by_label_again = scores_of(repeated, np.ones((repeated.group_count, 1)))
+    for name in overall:
+        np.testing.assert_allclose(overall[name], again[name], err_msg=name)
+    for name in by_label:
+        np.testing.assert_allclose(by_label[name], by_label_again[name], err_msg=name)
+
+
+def test_the_order_of_clips_and_labels_does_not_matter(rng):
+    made = table(rng, 50)
+    first = measure(read_answers(made, LABELS), rounds=0)
+    turned = measure(read_answers(made.sample(frac=1, random_state=1), LABELS[::-1]), rounds=0)
+    np.testing.assert_allclose(first.overall["value"], turned.overall["value"])
+    np.testing.assert_allclose(first.by_label, turned.by_label.loc[LABELS])
+
+
+@pytest.mark.parametrize(("groups", "size"), [(4, 25), (25, 5)])
+def test_intervals_hold_the_truth_about_as_often_as_they_say(groups, size):
+    rng, held = np.random.default_rng(groups), 0
+    for trial in range(80):
+        share = np.clip(0.75 + 0.1 * rng.standard_normal(groups), 0, 1)
+        true = rng.integers(0, 3, groups * size)
+        group = np.repeat(np.arange(groups), size)
+        said = np.where(rng.random(len(true)) < share[group], true, (true + 1) % 3)
+        one = np.eye(3, dtype=bool)
+        answers = Answers(labels=list("abc"), truth=one[true], scores=one[said] * 1.0, said=one[said], groups=group)
+        row = measure(answers, rounds=200, seed=trial).overall.loc["accuracy"]
+        held += row["low"] <= 0.75 <= row["high"]
+    assert held >= 0.88 * 80
+
+
+def test_one_group_has_no_interval(rng):
+    found = evaluation(table(rng, groups=1))
+    assert np.isnan(found.measured.overall["low"]).all()
+    assert any("All clips are of one group" in doubt for doubt in found.doubts)
+    json.dumps(found.as_dict(), allow_nan=False)
+
+
+def test_baselines_are_what_the_majority_and_guessing_get(rng):
+    made = table(rng, 100)
+    lines = evaluation(made).baselines
+    assert lines.loc["accuracy", "majority"] == pytest.approx((made["label"] == "a").mean())
+    assert lines.loc["balanced_accuracy", ["majority", "chance"]].tolist() == [0.25, 0.25]
+    assert lines.loc["log_loss", "chance"] == pytest.approx(np.log(4))
+    assert lines.loc["roc_area", "chance"] == pytest.approx(0.5)
+
+
+def test_a_temperature_is_found_again(rng):
+    logits = 3 * rng.standard_normal((4000, 4))
+    p = np.exp(logits) / np.exp(logits).sum(axis=1, keepdims=True)
+    true = np.array([rng.choice(4, p=row) for row in p])
+    sharp = np.exp(2.5 * logits)
+    sharp /= sharp.sum(axis=1, keepdims=True)
+    assert fit_temperature(sharp, np.eye(4)[true]) == pytest.approx(2.5, rel=0.1)
+    assert fit_temperature(sharp[:10], np.eye(4)[true[:10]]) == 1
+    each = 1 / (1 + np.exp(-3 * logits[:, :2]))
+    truth = rng.random((4000, 2)) < 1 / (1 + np.exp(-logits[:, :2]))
+    assert fit_temperature(each, truth, overlapping=True) == pytest.approx(3, rel=0.1)
+
+
+def test_calibration_worked_by_hand(rng):
+    score = np.array([0.1, 0.2, 0.3, 0.4, 0.8, 0.9])
+    right = np.array([False, False, True, False, True, True])
+    parts = calibration_table(score, right, bins=3)
+    np.testing.assert_allclose(parts[["score", "right"]], [[0.15, 0], [0.35, 0.5], [0.85, 1]])
+    assert calibration_error(parts) == pytest.approx(0.15)
+    found = evaluation(table(rng, 80))
+    confidence, is_right = found.confidence
+    half = found.coverage.iloc[(found.coverage["answered"] - 0.5).abs().argmin()]
+    sure = confidence >= half["threshold"]
+    assert half["answered"] == sure.mean()
+    assert half["right"] == pytest.approx(is_right[sure].mean())
+    assert found.answered_at(0.0) == 1
+    assert found.answered_at(1.01) == 0
+
+
+@pytest.mark.parametrize(
+    ("wish", "value", "threshold"),
+    [("precision", 1.0, 0.75), ("precision", 0.75, 0.45), ("recall", 0.5, 0.75), ("f1", 1, 0.0), ("cost", 5, 0.75)],
+)
+def test_thresholds_worked_by_hand(wish, value, threshold):
+    score = np.array([0.9, 0.8, 0.7, 0.5, 0.4, 0.2])
+    truth = np.array([1, 1, 0, 1, 0, 1], dtype=bool)[:, None]
+    answers = Answers(
+        labels=["x"],
+        truth=truth,
+        scores=score[:, None],
+        said=np.ones((6, 1), bool),
+        groups=np.arange(6),
+        overlapping=True,
+    )
+    assert fit_thresholds(answers, wish, value)["x"] == pytest.approx(threshold)
+
+
+def test_thresholds_only_take_answers_back_where_one_label_is_said(rng):
+    made = table(rng, 400, skill=1.0)
+    answers = read_answers(made, LABELS)
+    thresholds = fit_thresholds(answers, "precision", 0.8)
+    found = evaluation(made, thresholds=thresholds)
+    before, after = found.answers.right.mean(), found.answers.right[found.decided].mean()
+    assert before < 0.7 < 0.8 <= after
+    assert fit_thresholds(answers, "none", 1) == dict.fromkeys(LABELS, 0.0)
+
+
+def test_doubts_say_what_is_wrong(rng):
+    def doubts(made, **more):
+        return " ".join(evaluation(made, **more).doubts)
+
+    guess = table(rng, 200, skill=0)
+    assert "be no better than guessing" in doubts(guess) or "is no better than guessing" in doubts(guess)
+    same = table(rng, 100).assign(predicted="a")
+    assert "majority in disguise" in doubts(same)
+    assert "It never says 'b', 'c', 'd'" in doubts(same)
+    even = table(rng, 60)
+    even[[f"score:{label}" for label in LABELS]] = 0.25 + 0.01 * rng.random((60, 4))
+    assert "hardly above those of guessing" in doubts(even)
+    boast = table(rng, 200, skill=0.3)
+    boast[[f"score:{label}" for label in LABELS]] = np.eye(4)[[LABELS.index(x) for x in boast["predicted"]]]
+    assert "do not keep what they promise" in doubts(boast)
+    assert "Fewer than 10 clips are judged of" in doubts(table(rng, 20))
+    assert "no column group" in doubts(table(rng).drop(columns="group"))
+    unlike = table(rng, 200, groups=2, skill=6)
+    spoilt = unlike["group"] == "g1"
+    unlike.loc[spoilt, "predicted"] = "a"
+    assert "Groups differ" in doubts(unlike)
+    assert doubts(table(rng, 900, groups=30, skill=3)) == ""
+
+
+def test_planted_wrong_labels_are_found(rng):
+    made = table(rng, 200, skill=5)
+    planted = rng.choice(200, 6, replace=False)
+    made.loc[planted, "label"] = [LABELS[LABELS.index(label) - 1] for label in made.loc[planted, "label"]]
+    found = evaluation(made).likely_wrong_labels
+    assert set(planted) <= set(found.index)
+    assert len(found) <= 12
+    assert (found["correct_label"] == "").all()
+
+
+def test_mistakes_come_with_the_surest_first(rng):
+    made = table(rng, 100, skill=0.5)
+    found = evaluation(made).mistakes
+    assert len(found) == (made["label"] != made["predicted"]).sum()
+    assert found["score"].is_monotonic_decreasing
+    row = found.iloc[0]
+    assert row["own_score"] == made.loc[found.index[0], f"score:{row['label']}"]
+
+
+def test_nearest_clips_are_those_of_brute_force(rng):
+    known, labels = rng.standard_normal((30, 4)), np.array(list("ab") * 15)
+    inside = rng.standard_normal(4)
+    distance = np.linalg.norm(known - inside, axis=1)
+    expected = sorted(np.flatnonzero(labels == "a"), key=lambda row: distance[row])[:3]
+    assert nearest_clips(inside, known, labels, "a").tolist() == expected
+    assert len(nearest_clips(inside, known, labels, "z")) == 0
+
+
+def test_confused_labels_stand_together():
+    counts = np.diag([9, 9, 9, 9, 9, 9])
+    for one, other in ((0, 4), (1, 3), (2, 5)):
+        counts[one, other] = counts[other, one] = 5
+    order = confusable_order(pd.DataFrame(counts, index=list("abcdef"), columns=list("abcdef")))
+    assert {frozenset(order[at : at + 2]) for at in (0, 2, 4)} == {frozenset("ae"), frozenset("bd"), frozenset("cf")}
+
+
+def test_scores_by_a_column(rng):
+    made = table(rng, 80).assign(length=np.arange(80.0), place=["quay", "pier"] * 40)
+    answers = read_answers(made, LABELS)
+    by_place = score_by(answers, made["place"])
+    right = (made["label"] == made["predicted"]).groupby(made["place"]).mean()
+    assert by_place["accuracy"].to_dict() == pytest.approx(right.to_dict())
+    assert score_by(answers, made["length"])["clips"].tolist() == [20, 20, 20, 20]
+    with pytest.raises(TableError, match="80 different words"):
+        score_by(answers, made["file"])
+    with pytest.raises(TableError, match="blank for all"):
+        score_by(answers, pd.Series([np.nan] * 80, name="note"))
+
+
+def test_a_comparison_is_paired(rng):
+    first = table(rng, 120, skill=1.5)
+    second = first.copy()
+    wrong = np.flatnonzero(first["label"] != first["predicted"])[:9]
+    second.loc[wrong, "predicted"] = second.loc[wrong, "label"]
+    right = np.flatnonzero(first["label"] == first["predicted"])[:1]
+    second.loc[right, "predicted"] = [LABELS[LABELS.index(label) - 1] for label in second.loc[right, "label"]]
+    found = compare({"first": evaluation(first), "second": evaluation(second)})
+    row = found.pairs.loc["second"]
+    assert (row["only_it"], row["only_first"]) == (9, 1)
+    assert row["p"] == pytest.approx(stats.binomtest(9, 10).pvalue)
+    assert row["low"] > 0
+    assert "better" in found.words[0]
+    same = compare({"first": evaluation(first), "again": evaluation(first.sample(frac=1, random_state=2))})
+    assert same.pairs.loc["again", ["difference", "p"]].tolist() == [0, 1]
+    assert "within noise" in same.words[0]
+    part = compare({"first": evaluation(first), "part": evaluation(second.head(50))})
+    assert (part.clips, part.left_out) == (50, {"first": 70})
+
+
+def test_what_cannot_be_compared_is_refused(rng):
+    made = table(rng)
+    with pytest.raises(TableError, match="two runs or more"):
+        compare({"one": evaluation(made)})
+    with pytest.raises(TableError, match="no clip in common"):
+        compare({"one": evaluation(made), "other": evaluation(made.assign(file="x" + made["file"]))})
+    other = made.copy()
+    other.loc[7, "label"] = "a" if made["label"][7] != "a" else "b"
+    with pytest.raises(TableError, match=r"7\.wav is labelled"):
+        compare({"one": evaluation(made), "other": evaluation(other)})
+
+
+@pytest.mark.parametrize(
+    ("change", "message"),
+    [
+        (lambda made: made.drop(columns="predicted"), "no column 'predicted'"),
+        (lambda made: made.assign(label="z"), "row 1, label: 'z' is not one of a, b, c, d"),
+        (lambda made: made.assign(label=""), "row 1 has no label"),
+        (lambda made: made.assign(**{"score:a": [0.5] * 59 + [7]}), "row 60: scores must be numbers from 0 to 1"),
+        (lambda made: made.iloc[:0], "no labelled clips"),
+    ],
+)
+def test_spoilt_predictions_are_refused(rng, change, message):
+    with pytest.raises(TableError, match=message):
+        read_answers(change(table(rng)), LABELS)
+
+
+def test_corrections_go_back_into_the_clips(tmp_path):
+    clips = pd.DataFrame({"file": ["x/a.wav", "y/a.wav", "x/b.wav"], "label": ["one", "one", "two"]})
+    lines = pd.DataFrame(
+        {"file": ["../x/a.wav", "../x/b.wav"], "label": ["one", "two"], "correct_label": ["two", ""]}
+    )
+    write_clip_table(lines, tmp_path / "deep" / "corrections.csv")
+    corrected, changed = correct_labels(clips, read_corrections(tmp_path / "deep" / "corrections.csv"))
+    assert corrected["label"].tolist() == ["two", "one", "two"]
+    assert changed == 1
+    with pytest.raises(TableError, match=r"no clip of the table is ../z\.wav"):
+        correct_labels(clips, lines.assign(file="../z.wav", start_s=np.nan, end_s=np.nan))
+    with pytest.raises(TableError, match="could be several files"):
+        correct_labels(clips, lines.iloc[:1].assign(file="a.wav", start_s=np.nan, end_s=np.nan))
+    write_clip_table(clips, tmp_path / "plain.csv")
+    with pytest.raises(TableError, match="no column 'correct_label'"):
+        read_corrections(tmp_path / "plain.csv")
+
+
+def test_an_evaluation_shows_itself_in_a_notebook_without_running_what_labels_say(rng):
+    bad = "<script>alert(1)</script>"
+    made = table(rng).rename(columns={"score:a": f"score:{bad}"}).replace({"a": bad})
+    shown = evaluation(made, [bad, *LABELS[1:]])._repr_html_()
+    assert "<script>" not in shown
+    assert "balanced_accuracy" in shown
+
+
+def test_every_pair_of_tables_with_ten_clips_sums_up(rng):
+    for true, said in itertools.product("ab", repeat=2):
+        made = table(rng, 10, ["a", "b"]).assign(label=true, predicted=said)
+        found = measure(read_answers(made, ["a", "b"]), rounds=0)
+        assert found.overall.loc["accuracy", "value"] == float(true == said)
+        assert found.by_label["count"].sum() == found.by_label["said"].sum() == 10
