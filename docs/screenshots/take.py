@@ -1,27 +1,25 @@
 """Take the pictures of this folder anew, from the demo data; run with ``make screenshots``."""
 
+import shutil
 import subprocess
 import sys
 import tempfile
 from pathlib import Path
 
 from matplotlib.figure import Figure
+from playwright.sync_api import sync_playwright
 
 from barn_owl.files import whole_file
 
 HERE = Path(__file__).parent
 LINES = 40
-TRACKS = "log-mel,mfcc,chroma,pitch,pitch-confidence,loudness,centroid,flux"
 PICTURES = {
     "saltmarsh-quay/night.png": "night.png",
     "saltmarsh-quay/run/figures/confusion.png": "confusion.png",
     "clip.png": "clip.png",
     "overview.png": "overview.png",
-    "tracks/tracks.png": "tracks.png",
     "look/gallery.png": "gallery.png",
-    "look/spectra.png": "spectra.png",
     "ranking/distributions.png": "distributions.png",
-    "ranking/map.png": "map.png",
     "check.png": "check.png",
     "cuts.png": "cuts.png",
     "variants/variants.png": "variants.png",
@@ -52,6 +50,18 @@ def said_by(*arguments: str, folder: Path, code: int = 0) -> str:
     return done.stdout
 
 
+def page_picture(page: Path, path: Path, place: str = "") -> None:
+    """Take a picture of a page as it opens, or at one of its headings."""
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path=shutil.which("chromium"), args=["--no-sandbox"])
+        opened = browser.new_page(viewport={"width": 1280, "height": 800})
+        opened.goto(page.as_uri())
+        if place:
+            opened.evaluate(f"document.querySelector('{place}').scrollIntoView()")
+        opened.screenshot(path=path)
+        browser.close()
+
+
 def main() -> None:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
@@ -59,9 +69,7 @@ def main() -> None:
         clip = "saltmarsh-quay/clips/foghorn/crane_002.wav"
         said_by("look", clip, "-o", "clip.png", folder=folder)
         said_by("look", "saltmarsh-quay/night.flac", "-o", "overview.png", folder=folder)
-        said_by("features", clip, "--features", TRACKS, "-o", "clip.csv", "--figures", "tracks", folder=folder)
-        look = ("look", "saltmarsh-quay/clips.csv", "-o", "look")
-        terminal_picture(f"barn-owl {' '.join(look)}", said_by(*look, folder=folder), HERE / "look.png")
+        said_by("look", "saltmarsh-quay/clips.csv", "-o", "look", folder=folder)
         rank = ("features", "saltmarsh-quay/clips.csv", "--features", "mfcc,shape,level", "-o", "features.csv")
         rank += ("--rank", "ranking.csv", "--figures", "ranking")
         terminal_picture(f"barn-owl {' '.join(rank)}", said_by(*rank, folder=folder), HERE / "features.png")
@@ -88,6 +96,11 @@ def main() -> None:
         )
         takes = "takes/hull-knock/hull-knock_0001.wav"
         said_by("cut", takes, "--gap-s", "0.4", "-o", "knocks.csv", "--figure", "cuts.png", folder=folder)
+        page_picture(folder / "saltmarsh-quay/run/report.html", HERE / "report.png")
+        page_picture(folder / "saltmarsh-quay/run/report.html", HERE / "report-mistakes.png", "#mistakes")
+        runs = [f"families/{family}" for family in ("tcn", "cnn", "trees", "nearest")]
+        said_by("compare", *runs, "-o", "comparison.html", folder=folder)
+        page_picture(folder / "comparison.html", HERE / "compare.png")
         for source, target in PICTURES.items():
             (HERE / target).write_bytes((folder / source).read_bytes())
 

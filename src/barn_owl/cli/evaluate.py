@@ -113,8 +113,8 @@ def _columns(evaluation: Evaluation) -> list[str]:
 def write_evaluation(run: Run, evaluation: Evaluation, folder: Path) -> None:
     """Write tables, figures and the page of an evaluation to `folder`.
 
-    Scores and predictions of the run itself are there already. Corrections that somebody filled in stay; where no label
-    is doubted there is no table of them.
+    Scores and predictions of the run itself are there already. Corrections that somebody filled in stay; where no
+    label is doubted there is no table of them.
     """
     if isinstance(evaluation.scores, Scores):  # where labels overlap, none is taken for another
         _write_table(evaluation.scores.confusion, folder / "confusion.csv")
