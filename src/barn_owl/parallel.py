@@ -5,19 +5,21 @@ from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 
 
-def each(work: Callable[[Any], Any], items: Sequence[Any], workers: int) -> Iterator[Any]:
+def each(work: Callable[[Any], Any], items: Sequence[Any], workers: int, *, processes: bool = False) -> Iterator[Any]:
     """Yield ``work(item)`` for each item, in order, `workers` at a time.
 
-    In threads, since decoding, transforms and matrix products let go of the interpreter's lock. joblib
-    spreads the work, so `joblib.parallel_config` can send it elsewhere, to a cluster for example; `work` must
-    then be a function of a module.
+    In threads, since decoding, transforms and matrix products let go of the interpreter's lock; or, for long
+    work with many small steps, in processes. joblib spreads the work, so `joblib.parallel_config` can send it
+    elsewhere, to a cluster for example; `work` must then be a function of a module, as it must with `processes`.
     """
     if workers == 1 or len(items) < 2:
         yield from map(work, items)
         return
     import joblib
 
-    jobs = joblib.Parallel(n_jobs=workers, prefer="threads", return_as="generator")
+    jobs = joblib.Parallel(
+        n_jobs=workers, prefer="processes" if processes else "threads", return_as="generator", batch_size=1
+    )
     results = jobs(joblib.delayed(work)(item) for item in items)
     try:
         for result in results:  # noqa: UP028 - closed below, not here

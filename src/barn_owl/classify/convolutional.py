@@ -4,7 +4,7 @@ from typing import Any, Literal
 
 import numpy as np
 
-from barn_owl.classify.family import Cost
+from barn_owl.classify.family import Cost, Judged
 from barn_owl.classify.network import Network, PoolAll
 from barn_owl.classify.network.architecture import NetworkSettings, with_head
 from barn_owl.classify.network.layer import Fresh, Layer
@@ -62,12 +62,18 @@ class Convolutional:
             return self._pooled(local), local
         return _through(head, self._pooled(steps)), local
 
-    def hidden(self, frames: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:  # noqa: ARG002
-        """Return what the last layer decides by, for all windows; see `Family`."""
+    def judge(self, frames: np.ndarray, extras: np.ndarray | None = None) -> Judged:  # noqa: ARG002
+        """Return the logits, and what the last layer decides by; see `Family`."""
         if self._pool is None:
-            return self._each_window(frames, self._layers[:-1])
+            hidden = self._each_window(frames, self._layers[:-1])
+            windows = _through(self._layers[-1:], hidden.copy())
+            return Judged(windows, windows, hidden)
         steps, head = self._steps(frames)
-        return _through(head[:-1], self._pooled(steps))
+        local = _through(head, steps.copy())
+        hidden = _through(head[:-1], self._pooled(steps))
+        if self._pool == "mean" and len(head) == 1:
+            return Judged(self._pooled(local), local, hidden)
+        return Judged(_through(head[-1:], hidden.copy()), local, hidden)
 
     @property
     def _layers(self) -> list[Layer]:

@@ -1,10 +1,11 @@
 """Several trained classifiers as one: the mean of what they say."""
 
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
 
-from barn_owl.classify.family import Cost, Family
+from barn_owl.classify.family import Cost, Family, Judged
 from barn_owl.classify.network import log_softmax
 
 
@@ -27,15 +28,17 @@ class Ensemble:
     def logits(self, frames: np.ndarray, extras: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray]:
         """Return the mean logits; see `Family`. The frames are not standardised: each member does that itself."""
         said = [family.logits((frames - mean) / deviation, extras) for family, mean, deviation in self.members]
+        return self._mean(said)
+
+    def _mean(self, said: Sequence[tuple[np.ndarray, ...]]) -> tuple[np.ndarray, np.ndarray]:
         alike = (lambda logits: logits) if self.overlapping else log_softmax
         windows, local = (np.mean([alike(one[part]) for one in said], axis=0) for part in (0, 1))
         return windows, local
 
-    def hidden(self, frames: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
-        """Return what all members decide by, side by side; see `Family`."""
-        return np.concatenate(
-            [family.hidden((frames - mean) / deviation, extras) for family, mean, deviation in self.members], axis=1
-        )
+    def judge(self, frames: np.ndarray, extras: np.ndarray | None = None) -> Judged:
+        """Return the mean logits, and what all members decide by, side by side; see `Family`."""
+        said = [family.judge((frames - mean) / deviation, extras) for family, mean, deviation in self.members]
+        return Judged(*self._mean(said), np.concatenate([one.hidden for one in said], axis=1))
 
     def arrays(self) -> dict[str, np.ndarray]:
         """All that the members learnt, with their numbers in front."""

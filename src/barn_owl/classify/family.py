@@ -6,7 +6,7 @@ a window the sound is.
 """
 
 from dataclasses import dataclass
-from typing import Any, Protocol
+from typing import Any, NamedTuple, Protocol
 
 import numpy as np
 
@@ -17,6 +17,18 @@ class Cost:
 
     weights: int
     multiply_adds: int
+
+
+class Judged(NamedTuple):
+    """Logits of all windows, ``(windows, labels)``, and local ones, ``(steps, labels)``; and what these are decided
+    by.
+
+    That is what the last layer, or the classifier of rows, is given for each window: ``(windows, features)``.
+    """
+
+    windows: np.ndarray
+    local: np.ndarray
+    hidden: np.ndarray
 
 
 class Family(Protocol):
@@ -33,8 +45,8 @@ class Family(Protocol):
         extras : what further columns of the table say, ``(extras,)``, for a family that looks at them.
         """
 
-    def hidden(self, frames: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
-        """Return what is decided by, for all windows, ``(windows, features)``; like sounds are near each other."""
+    def judge(self, frames: np.ndarray, extras: np.ndarray | None = None) -> "Judged":
+        """Return logits as above, and what they are decided by: in it like sounds are near each other."""
 
     def arrays(self) -> dict[str, np.ndarray]:
         """Return all that was learnt, by name."""

@@ -50,13 +50,17 @@ class Examples:
 
     @property
     def numbers(self) -> np.ndarray:
-        """Label number of each clip, ``(clips,)``; of several labels the rarest, so that it is not forgotten."""
+        """Label number of each clip, ``(clips,)``; of several labels the rarest, so that it is not forgotten.
+
+        Clips without any have the number behind the last label.
+        """
         counts = self.targets.sum(axis=0)
-        return np.asarray((self.targets / np.maximum(counts, 1)).argmax(axis=1))
+        rarest = (self.targets / np.maximum(counts, 1)).argmax(axis=1)
+        return np.where(self.targets.any(axis=1), rarest, self.targets.shape[1])
 
     def name(self, clip: int) -> str:
         """Say which clip this is, for a message."""
-        return self.sources[clip].file if self.sources else f"clip {clip}"
+        return self.sources[clip].file if clip < len(self.sources) else f"clip {clip}"
 
 
 @dataclass(kw_only=True)

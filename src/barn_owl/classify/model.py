@@ -13,7 +13,8 @@ from barn_owl.audio import resample
 from barn_owl.classify.dataset import chosen_windows, fill_up
 from barn_owl.classify.extras import ExtraColumn, ExtraColumns
 from barn_owl.classify.families import rebuild
-from barn_owl.classify.family import Family
+from barn_owl.classify.family import Family, Judged
+from barn_owl.classify.known import SHARES, Known
 from barn_owl.classify.network import sigmoid, softmax
 from barn_owl.classify.plan import ClipSettings, DecisionSettings
 from barn_owl.classify.pooled import Foreign, Pooled
@@ -25,7 +26,7 @@ from barn_owl.files import whole_file
 FORMAT = 3
 """Version of the header; raised when an older Barn Owl could misread it."""
 OLDEST = 2
-"""Oldest format that is read: it lacks ``temperature`` and ``thresholds``, which have defaults."""
+"""Oldest format that is read: it lacks ``temperature`` and others, which have defaults."""
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
@@ -34,9 +35,11 @@ class Model:
 
     labels : names in the order of the scores; background : those never reported as events.
     mean, deviation : of the training frames, float32, shape ``(width,)``. overlapping : each label is scored by
-    itself, so that scores need not sum to 1. temperature : logits are divided by it, so that scores promise what they
-    keep. thresholds : score that a label must reach to be said of a clip; a label that is not in it needs none, or
-    0.5 where labels overlap. extra_columns : further columns of a clip table that the family looks
+    itself, so that scores need not sum to 1. none_of_them : the family has one more output behind the labels, for
+    what is none of them; its score is left out. temperature : logits are divided by it, so that scores promise what
+    they keep. thresholds : score that a label must reach to be said of a clip; a label that is not in it needs none,
+    or 0.5 where labels overlap. known : what it has heard, to tell what it has not; None where that is not
+    known. extra_columns : further columns of a clip table that the family looks
     at.
     """
 
@@ -49,8 +52,10 @@ class Model:
     deviation: np.ndarray
     family: Family
     overlapping: bool = False
+    none_of_them: bool = False
     temperature: float = 1.0
     thresholds: dict[str, float] = field(default_factory=dict)
+    known: Known | None = None
     extra_columns: ExtraColumns = field(default_factory=lambda: ExtraColumns(columns=[]))
     provenance: dict[str, Any] = field(default_factory=dict)
 
@@ -68,11 +73,17 @@ class Model:
         """Logits of all windows and of all local steps of `frames` of the front end, ``(frames, width)``."""
         return self.family.logits((frames - self.mean) / self.deviation, extras)
 
+    def judge(self, frames: np.ndarray, extras: np.ndarray | None = None) -> Judged:
+        """Logits as from `logits`, and what the family decides by in each window."""
+        return self.family.judge((frames - self.mean) / self.deviation, extras)
+
     def scores(self, logits: np.ndarray) -> np.ndarray:
         """Scores from 0 to 1 for logits, ``(..., labels)``; they sum to 1 unless labels overlap."""
         if self.temperature != 1:
             logits = logits / np.float32(self.temperature)
-        return sigmoid(logits) if self.overlapping else softmax(logits)
+        if self.overlapping:
+            return sigmoid(logits)
+        return softmax(logits)[..., : len(self.labels)]
 
     def score_frames(self, frames: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
         """Score one clip given as frames of the front end; float32, shape ``(labels,)``.
@@ -89,7 +100,7 @@ class Model:
         Clips that the model takes for alike are near each other in it.
         """
         frames, chosen = self._windows(frames)
-        return self.family.hidden((frames - self.mean) / self.deviation, extras)[chosen].mean(axis=0)
+        return np.asarray(self.judge(frames, extras).hidden[chosen].mean(axis=0), dtype=np.float32)
 
     def _windows(self, frames: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Frames of a clip, filled up to a window if need be, and which of its windows count."""
@@ -121,6 +132,7 @@ class Model:
             "clips": self.clips.model_dump(),
             "decision": self.decision.model_dump(),
             "overlapping": self.overlapping,
+            "none_of_them": self.none_of_them,
             "temperature": self.temperature,
             "thresholds": self.thresholds,
             "extra_columns": self.extra_columns.as_list(),
@@ -129,6 +141,8 @@ class Model:
         }
         arrays = {f"weights.{name}": array for name, array in self.family.arrays().items()}
         arrays |= {"mean": self.mean, "deviation": self.deviation}
+        if self.known is not None:
+            arrays |= {f"known.{name}": array for name, array in self.known.arrays().items()}
         arrays = {name: np.ascontiguousarray(array) for name, array in arrays.items()}
         with whole_file(path) as beside:
             save_file(arrays, beside, metadata={"barn_owl": json.dumps(header, ensure_ascii=False)})
@@ -150,6 +164,8 @@ def load_model(path: str | Path) -> Model:
     try:
         weights = {name[8:]: array for name, array in arrays.items() if name.startswith("weights.")}
         front_end, family = FrontEnd(**header["front_end"]), dict(header["family"])
+        none_of_them = bool(header.get("none_of_them", False))
+        outputs = len(header["labels"]) + none_of_them
         return Model(
             labels=list(header["labels"]),
             background=list(header["background"]),
@@ -158,10 +174,12 @@ def load_model(path: str | Path) -> Model:
             decision=DecisionSettings(**header["decision"]),
             mean=_fitting(arrays["mean"], front_end.width),
             deviation=_fitting(arrays["deviation"], front_end.width),
-            family=rebuild(family.pop("name"), family, weights, front_end.width, len(header["labels"])),
+            family=rebuild(family.pop("name"), family, weights, front_end.width, outputs),
             overlapping=bool(header["overlapping"]),
+            none_of_them=none_of_them,
             temperature=_positive(header.get("temperature", 1.0)),
             thresholds={str(label): float(least) for label, least in header.get("thresholds", {}).items()},
+            known=_known(arrays, len(header["labels"])),
             extra_columns=ExtraColumns(columns=[ExtraColumn(**column) for column in header["extra_columns"]]),
             provenance=dict(header["provenance"]),
         )
@@ -193,6 +211,15 @@ def _fitting(array: np.ndarray, width: int) -> np.ndarray:
     if array.shape != (width,):
         raise ValueError(f"the standardisation has shape {array.shape}, expected ({width},)")
     return array
+
+
+def _known(arrays: dict[str, np.ndarray], labels: int) -> Known | None:
+    if "known.hidden" not in arrays:
+        return None
+    hidden, marks, usual = (arrays[f"known.{name}"] for name in ("hidden", "labels", "usual"))
+    if marks.shape != (len(hidden), labels) or usual.shape != (labels, len(SHARES)):
+        raise ValueError(f"what it has heard has shapes {hidden.shape}, {marks.shape}, {usual.shape}")
+    return Known(hidden=hidden, labels=marks.astype(bool), usual=usual)
 
 
 def _positive(number: float) -> float:

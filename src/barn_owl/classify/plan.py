@@ -143,6 +143,13 @@ class StartSettings(Settings):
     """Share of ``training.rate`` that is used: what is known already should not be forgotten."""
 
 
+class ForeignSettings(Settings):
+    """Made-up sounds in training, so that what is none of the labels is not taken for one of them."""
+
+    share: float = Field(default=6.0, ge=0, le=100)
+    """How many, as a multiple of the clips of an average label; 0 for none: scores of a clip then sum to 1."""
+
+
 class ThresholdSettings(Settings):
     """Score that a label must reach to be said of a clip, found on the validation clips; under it: undecided."""
 
@@ -158,19 +165,63 @@ class ThresholdSettings(Settings):
         return self
 
 
+USUAL_ON = 0.9
+
+
+class LabelDecision(Settings):
+    """What is decided otherwise for one label; what is left out is as for all."""
+
+    on: float | None = Field(default=None, gt=0, le=1)
+    off: float | None = Field(default=None, ge=0, lt=1)
+    shortest_s: float | None = Field(default=None, ge=0)
+    longest_s: float | None = Field(default=None, gt=0)
+    gap_s: float | None = Field(default=None, ge=0)
+    pause_s: float | None = Field(default=None, ge=0)
+
+
 class DecisionSettings(Settings):
     """How scores over time become events."""
 
-    on: float = Field(default=0.6, gt=0, le=1)
+    on: float | None = Field(default=None, gt=0, le=1)
+    """Score at which an event begins; left out: what three in four of the rightly named validation clips reach."""
     off: float = Field(default=0.3, ge=0, lt=1)
+    """Score below which it ends."""
+    smooth_s: float = Field(default=0.0, ge=0, le=60)
+    """Time over which scores are averaged first; 0 for as they are."""
     shortest_s: float = Field(default=0.1, ge=0)
+    longest_s: float = Field(default=3600.0, gt=0)
+    """Shorter and longer events are left out."""
     gap_s: float = Field(default=0.5, ge=0)
+    """Gaps between events of one label up to this are closed."""
+    pause_s: float = Field(default=0.0, ge=0)
+    """Time after an event of a label in which no other of it can begin."""
+    alone: bool = False
+    """Whether of events that overlap in time only the one with the highest score is kept."""
+    unlike: float = Field(default=0.1, ge=0, lt=1)
+    """Share of a label's own sounds that may be lost so that sounds unlike its training clips raise no event."""
+    labels: dict[str, LabelDecision] = Field(default={})
+    """What is otherwise for single labels."""
 
     @model_validator(mode="after")
     def _in_order(self) -> "DecisionSettings":
-        if self.off > self.on:
-            raise ValueError(f"off must be at most on={self.on:g}, got {self.off:g}")
+        for label, own in {"": LabelDecision(), **self.labels}.items():
+            on, off = own.on or self.begins_at, self.off if own.off is None else own.off
+            if off > on:
+                where = f"labels.{label}.off" if label else "off"
+                raise ValueError(f"{where} must be at most on={on:g}, got {off:g}")
         return self
+
+    @property
+    def begins_at(self) -> float:
+        """Score at which an event begins, also where none was found on validation clips."""
+        return USUAL_ON if self.on is None else self.on
+
+    def of(self, label: str) -> "DecisionSettings":
+        """Return the settings of one label."""
+        own = self.labels.get(label)
+        if own is None:
+            return self
+        return self.model_copy(update={**own.model_dump(exclude_none=True), "labels": {}})
 
 
 class Plan(Settings):
@@ -203,6 +254,7 @@ class Plan(Settings):
     tcn: NetworkSettings = NetworkSettings()
     cnn: NetworkSettings = NetworkSettings()
     start: StartSettings = StartSettings()
+    foreign: ForeignSettings = ForeignSettings()
     thresholds: ThresholdSettings = ThresholdSettings()
     decision: DecisionSettings = DecisionSettings()
 

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from barn_owl.classify import kernel, logistic, majority, nearest, trees
-from barn_owl.classify.family import Cost
+from barn_owl.classify.family import Cost, Judged
 from barn_owl.classify.fitted import Examples, Fitted, Progress, Watcher, judge_logits, label_weights
 from barn_owl.classify.plan import Plan
 from barn_owl.classify.rows import Candidate, RowClassifier, RowTask
@@ -51,9 +51,12 @@ class Pooled:
         )
         return windows, local
 
-    def hidden(self, frames: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
-        """Return the rows of all windows, as the classifier is given them; see `Family`."""
-        return np.concatenate(list(self._rows_of(frames, self.window, extras)))
+    def judge(self, frames: np.ndarray, extras: np.ndarray | None = None) -> Judged:
+        """Return the logits, and the rows that the classifier is given; see `Family`."""
+        rows = list(self._rows_of(frames, self.window, extras))
+        windows = np.concatenate([self.classifier.logits(part) for part in rows])
+        local = [self.classifier.logits(part) for part in self._rows_of(frames, self.reach, extras)]
+        return Judged(windows, np.concatenate(local), np.concatenate(rows))
 
     def _rows_of(self, frames: np.ndarray, length: int, extras: np.ndarray | None) -> Iterator[np.ndarray]:
         view = np.lib.stride_tricks.sliding_window_view(frames, length, axis=0)[:: self.step].swapaxes(1, 2)

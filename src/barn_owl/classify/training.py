@@ -182,7 +182,11 @@ class _Trainer:
         self.loss = binary_cross_entropy if train.overlapping else cross_entropy
         self.numbers = train.numbers
         self.weights = label_weights(self.numbers, len(labels)) if plan.training.balance == "weight" else None
-        self.batches = max(MIN_BATCHES, -(-len(self.numbers) // plan.training.batch))
+        # Made-up sounds are many, but an epoch is as long as if they were as many as the clips of one label.
+        named = len([label for label in labels if label])
+        self.draws = round(int((self.numbers < named).sum()) * (named + 1) / named)
+        self.draws = min(self.draws, len(self.numbers))
+        self.batches = max(MIN_BATCHES, -(-self.draws // plan.training.batch))
         self.best: Arrays | None = None
         self.best_epoch, self.least = 0, np.inf
 
@@ -210,7 +214,7 @@ class _Trainer:
     def _epoch(self, epoch: int, threads: Executor) -> tuple[float, float]:
         """Go once through all batches of an epoch; return the mean loss and the seconds spent waiting."""
         waited = self.windows.begin(epoch, self.plan.training.epochs)
-        draws = max(len(self.numbers), self.batches * min(self.plan.training.batch, len(self.numbers)))
+        draws = max(self.draws, self.batches * min(self.plan.training.batch, len(self.numbers)))
         if self.plan.training.balance == "draw":
             order = balanced_order(self.numbers, draws, self.rng)
         else:

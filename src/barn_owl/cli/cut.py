@@ -18,7 +18,15 @@ from barn_owl.cli.common import (
     seed_option,
     write_clips,
 )
-from barn_owl.clips import TakeSettings, cut_windows, draw_background, find_takes, write_excerpts
+from barn_owl.clips import (
+    TakeSettings,
+    clips_of_events,
+    clips_of_false_alarms,
+    cut_windows,
+    draw_background,
+    find_takes,
+    write_excerpts,
+)
 from barn_owl.errors import AudioError, PlanError, TableError
 from barn_owl.show import cuts_figure, save_figure
 
@@ -34,6 +42,9 @@ TAKES = TakeSettings()
 @click.option("--step-s", type=float, help="Step of the windows, if not their length: they overlap.")
 @click.option("--background", "count", type=click.IntRange(min=1), help="RECORDINGS is a truth table: draw this many"
               " clips where nothing is marked.")  # fmt: skip
+@click.option("--around-events", is_flag=True, help="RECORDINGS is a truth table: one clip around each event.")
+@click.option("--false-alarms", type=click.Path(path_type=Path), help="With --around-events: events of an earlier"
+              " model; its false alarms become clips of --label.")  # fmt: skip
 @click.option("--place", type=click.Choice(["random", "start", "centre"]), help="Where the event is in its clip.")
 @click.option("--on-db", type=float, help=f"Rise above the quiet that begins a take.  [default: {TAKES.on_db:g}]")
 @click.option("--off-db", type=float, help=f"Rise above it below which it ends.  [default: {TAKES.off_db:g}]")
@@ -53,6 +64,8 @@ def command(
     windows: bool,
     step_s: float | None,
     count: int | None,
+    around_events: bool,
+    false_alarms: Path | None,
     place: str | None,
     on_db: float | None,
     off_db: float | None,
@@ -74,11 +87,11 @@ def command(
     barn-owl cut knocks.wav --label hull-knock -o knocks.csv --figure knocks.png
     barn-owl cut night.flac --windows --length-s 2 --step-s 1 -o windows.csv
     barn-owl cut truth.csv --background 50 --label water -o background.csv
+    barn-owl cut truth.csv --around-events --false-alarms events.csv --label water -o more.csv
     """
     voice = Voice(quiet=quiet or is_stdout(out), as_json=as_json)
     refuse_to_overwrite(out, figure, force=force)
-    if windows and count:
-        raise click.UsageError("--windows and --background are two different ways to cut")
+    _refuse_together(windows=windows, count=count, around_events=around_events, false_alarms=false_alarms)
     if length_s <= 0 or (step_s is not None and step_s <= 0):
         raise PlanError("length_s and step_s must be greater than 0")
     takes = TAKES.but(length_s=length_s, place=place, on_db=on_db, off_db=off_db, gap_s=gap_s, shortest_s=shortest_s)
@@ -87,6 +100,9 @@ def command(
         if count:
             truth = read_clips(str(recording))
             return draw_background(truth, length_s, count, label=label or "background", seed=(seed or 0) + number)
+        if around_events:
+            truth = read_clips(str(recording))
+            return _around_events(voice, truth, false_alarms, length_s, label, (seed or 0) + number)
         if windows:
             return cut_windows(recording, length_s, step_s=step_s, label=label)
         return find_takes(recording, takes, label=label, seed=(seed or 0) + number)
@@ -103,6 +119,24 @@ def command(
     voice.say(f"Wrote {len(clips)} clips to {out}.")
     voice.say(f"Next: barn-owl look {out} -o look, then barn-owl check {out}")
     voice.result({"clips": len(clips), "missed": missed, "out": str(out)})
+
+
+def _refuse_together(*, windows: bool, count: int | None, around_events: bool, false_alarms: Path | None) -> None:
+    if sum(map(bool, (windows, count, around_events))) > 1:
+        raise click.UsageError("--windows, --background and --around-events are different ways to cut")
+    if false_alarms and not around_events:
+        raise click.UsageError("--false-alarms goes with --around-events")
+
+
+def _around_events(
+    voice: Voice, truth: pd.DataFrame, false_alarms: Path | None, length_s: float, label: str, seed: int
+) -> pd.DataFrame:
+    cuts = [clips_of_events(truth, length_s, seed=seed)]
+    if false_alarms:
+        wrong = clips_of_false_alarms(truth, read_clips(str(false_alarms)), length_s, label=label or "background")
+        voice.say(f"{len(wrong)} false alarms")
+        cuts += [wrong] if len(wrong) else []
+    return pd.concat(cuts, ignore_index=True)
 
 
 def _cut_each(

@@ -62,8 +62,9 @@ def command(
 
     voice.say(f"\nTagging {minutes:g} minutes of the night")
     tagging = time.perf_counter()
-    events, _, done = tag_aloud(voice, run.model, (quay.recording,), plan.decision)
-    if not done:
+    tagged = tag_aloud(voice, run.model, [str(quay.recording)], run.model.decision)
+    events = tagged.archive.events
+    if tagged.stopped:
         raise KeyboardInterrupt
     speed = minutes * 60 / (time.perf_counter() - tagging)
     write_clips(events, folder / "events.csv", force=True)

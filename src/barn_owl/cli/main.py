@@ -27,7 +27,11 @@ SECTIONS = {
         "compare": "Set runs side by side: better, or chance?",
         "classify": "Name short clips.",
     },
-    "Recordings": {"tag": "Find events in long recordings."},
+    "Recordings": {
+        "tag": "Find events in long recordings.",
+        "adjust": "Find decision settings on recordings with a truth table.",
+        "score": "Hold events against a truth table.",
+    },
 }
 COMMANDS = {name: text for section in SECTIONS.values() for name, text in section.items()}
 

@@ -1,10 +1,14 @@
 """``barn-owl tag``."""
 
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import datetime
 from pathlib import Path
 
 import click
 import pandas as pd
 
+from barn_owl.audio import audio_info
 from barn_owl.classify import DecisionSettings, Model, load_model
 from barn_owl.cli.common import (
     Voice,
@@ -16,11 +20,22 @@ from barn_owl.cli.common import (
     refuse_to_overwrite,
     write_clips,
 )
-from barn_owl.errors import AudioError
-from barn_owl.show import save_figure, tagging_figure
-from barn_owl.tag import tag_recording
-
-COLUMNS = ["file", "start_s", "end_s", "label", "score"]
+from barn_owl.clips import write_excerpts
+from barn_owl.errors import AudioError, OutputError
+from barn_owl.show import hours_figure, save_figure, tagging_figure
+from barn_owl.tag import (
+    Archive,
+    find_recordings,
+    hours_table,
+    recording_start,
+    tag_archive,
+    tag_recording,
+    tag_trace,
+    whole_trace,
+    with_clock,
+    write_cues,
+    write_events,
+)
 
 
 @click.command("tag", short_help="Find events.")
@@ -29,9 +44,34 @@ COLUMNS = ["file", "start_s", "end_s", "label", "score"]
 @out_file_option
 @click.option("--on", type=float, help="Score at which an event begins.")
 @click.option("--off", type=float, help="Score below which it ends.")
+@click.option("--smooth-s", type=float, help="Time over which scores are averaged first.")
 @click.option("--shortest-s", type=float, help="Shortest event in seconds.")
+@click.option("--longest-s", type=float, help="Longest event in seconds.")
 @click.option("--gap-s", type=float, help="Longest gap in seconds that is closed.")
+@click.option("--pause-s", type=float, help="Time after an event in which no other of its label begins.")
+@click.option("--alone", is_flag=True, default=None, help="Of events that overlap keep the surest only.")
+@click.option(
+    "--unlike", type=float, help="Share of true sounds to risk so that foreign ones raise no event; 0: off."
+)
+@click.option("--workers", type=click.IntRange(1, 64), default=1, show_default=True, help="Recordings at a time.")
+@click.option(
+    "--keep",
+    type=click.Path(path_type=Path),
+    help="Folder to remember finished recordings in, and not do them again.",
+)
 @click.option("--figure", type=click.Path(path_type=Path), help="Draw the first recording, ten minutes at most.")
+@click.option("--traces", type=click.Path(path_type=Path), help="Folder to write the scores over time to, as NPZ.")
+@click.option("--excerpts", type=click.Path(path_type=Path), help="Folder to write each event to as a sound file.")
+@click.option(
+    "--around-s", type=click.FloatRange(min=0), default=0.2, show_default=True, help="Sound kept around an excerpt."
+)
+@click.option("--cues", type=click.Path(path_type=Path), help="Folder to write WAV copies with cue points to.")
+@click.option(
+    "--hours", type=click.Path(path_type=Path), help="Events by hour of the day: table (.csv) or figure (.png)."
+)
+@click.option(
+    "--zone", default="", metavar="ZONE", help="Time zone of times in file names that say none, as Europe/Lisbon."
+)
 @force_option
 @json_option
 @quiet_option
@@ -41,66 +81,163 @@ def command(
     out: Path,
     on: float | None,
     off: float | None,
+    smooth_s: float | None,
     shortest_s: float | None,
+    longest_s: float | None,
     gap_s: float | None,
+    pause_s: float | None,
+    alone: bool | None,
+    unlike: float | None,
+    workers: int,
+    keep: Path | None,
     figure: Path | None,
+    traces: Path | None,
+    excerpts: Path | None,
+    around_s: float,
+    cues: Path | None,
+    hours: Path | None,
+    zone: str,
     force: bool,
     as_json: bool,
     quiet: bool,
 ) -> None:
-    """Find events in RECORDINGS with the model of RUN (a run's folder or a model file).
+    """Find events in RECORDINGS (files, folders, tables) with the model of RUN (a run's folder or a model file).
 
-    Any rate, length and number of channels. A recording that cannot be read is reported and passed over.
+    Any rate, length and number of channels. A recording that cannot be read is reported and passed over. The ending
+    of --out is the format: .csv, .tsv, .parquet, .jsonl, or .vtt and .srt for players.
 
     \b
     barn-owl tag first night.flac -o events.csv --figure night.png
+    barn-owl tag first archive/ -o events.csv --keep done --workers 2 --hours hours.png
     """
     voice, model = Voice(quiet=quiet or is_stdout(out), as_json=as_json), load_model(run)
-    refuse_to_overwrite(out, figure, force=force)
-    decision = model.decision.but(on=on, off=off, shortest_s=shortest_s, gap_s=gap_s)
-    events, refused, done = tag_aloud(voice, model, recordings, decision)
-    stopped = len(done) + len(refused) < len(recordings)
-    if not done and not stopped:
+    refuse_to_overwrite(out, figure, hours, force=force)
+    decision = model.decision.but(
+        on=on, off=off, smooth_s=smooth_s, shortest_s=shortest_s, longest_s=longest_s, gap_s=gap_s, pause_s=pause_s,
+        alone=alone, unlike=unlike,
+    )  # fmt: skip
+    files = find_recordings(recordings)
+    tagged = tag_aloud(voice, model, files, decision, workers=workers, keep=keep, traces=traces)
+    archive = tagged.archive
+    if not archive.done and not tagged.stopped:
         raise AudioError("none of the recordings could be tagged")
-    if done:
-        write_clips(events, out, force=force)
-        _report(voice, events, refused, recordings, out)
-    if stopped:
+    if archive.done:
+        starts = {file: recording_start(file, zone=zone) for file in archive.done}
+        events = with_clock(archive.events, starts) if any(starts.values()) else archive.events
+        write_table(events, out, force=force)
+        _report(voice, archive, len(files), out)
+        _write_more(voice, archive, excerpts=excerpts, around_s=around_s, cues=cues, force=force)
+        if hours is not None:
+            _write_hours(voice, archive, starts, hours)
+    if tagged.stopped:
         raise KeyboardInterrupt
     if figure is not None:
-        save_figure(tagging_figure(model, done[0], events[events["file"] == str(done[0])]), figure)
-        voice.say(f"Wrote a figure of {done[0]} to {figure}.")
+        first = archive.done[0]
+        save_figure(
+            tagging_figure(model, first, archive.events[archive.events["file"] == first], decision=decision), figure
+        )
+        voice.say(f"Wrote a figure of {first} to {figure}.")
+
+
+@dataclass
+class Tagged:
+    """What was tagged, and whether it was stopped by Ctrl-C."""
+
+    archive: Archive
+    stopped: bool = False
 
 
 def tag_aloud(
-    voice: Voice, model: Model, recordings: tuple[Path, ...], decision: DecisionSettings
-) -> tuple[pd.DataFrame, dict[str, str], list[Path]]:
-    """Tag recordings with visible progress, until done or stopped by Ctrl-C.
-
-    Returns the events, why any recording was passed over, and the recordings that are done.
-    """
-    tables: list[pd.DataFrame] = []
-    refused: dict[str, str] = {}
-    done: list[Path] = []
+    voice: Voice,
+    model: Model,
+    files: list[str],
+    decision: DecisionSettings,
+    *,
+    workers: int = 1,
+    keep: Path | None = None,
+    traces: Path | None = None,
+) -> Tagged:
+    """Tag recordings with visible progress, until done or stopped by Ctrl-C."""
+    if keep is not None or workers > 1:
+        with voice.progress("tagging, recordings") as progress:
+            archive = tag_archive(
+                model, files, decision=decision, keep=keep, workers=workers,
+                progress=lambda done, total, _: progress(done, total),
+            )  # fmt: skip
+        for reason in archive.refused.values():
+            voice.warn(f"passed over: {reason}")
+        if archive.kept:
+            voice.say(f"{len(archive.kept)} recordings were done before and are not done again")
+        return Tagged(archive)
+    tagged, tables = Tagged(Archive(events=pd.DataFrame(columns=["file", "start_s", "end_s", "label", "score"]))), []
     try:
-        for path in recordings:
+        for path in files:
             try:
-                with voice.progress(f"tagging {path.name}, seconds") as progress:
-                    tables.append(tag_recording(model, path, decision=decision, progress=progress))
-                done.append(path)
+                with voice.progress(f"tagging {Path(path).name}, seconds") as progress:
+                    if traces is None:
+                        tables.append(tag_recording(model, path, decision=decision, progress=progress))
+                    else:
+                        trace = whole_trace(model, path, progress=progress)
+                        trace.save(traces / f"{Path(path).stem}.npz")
+                        tables.append(tag_trace(model, trace, decision=decision))
+                tagged.archive.done.append(path)
             except AudioError as error:
-                refused[str(path)] = str(error)
+                tagged.archive.refused[path] = str(error)
                 voice.warn(f"passed over: {error}")
     except KeyboardInterrupt:
-        voice.warn(f"stopped; {len(done)} of {len(recordings)} recordings are done")
+        tagged.stopped = True
+        voice.warn(f"stopped; {len(tagged.archive.done)} of {len(files)} recordings are done")
     found = [table for table in tables if len(table)]
-    events = pd.concat(found, ignore_index=True) if found else pd.DataFrame(columns=COLUMNS)
-    return events, refused, done
+    if found:
+        tagged.archive.events = pd.concat(found, ignore_index=True)
+    return tagged
 
 
-def _report(
-    voice: Voice, events: pd.DataFrame, refused: dict[str, str], recordings: tuple[Path, ...], out: Path
+def write_table(events: pd.DataFrame, out: Path, *, force: bool) -> None:
+    """Write events to standard output as CSV, or to a file in the format of its ending."""
+    if is_stdout(out):
+        write_clips(events, out, force=force)
+    else:
+        write_events(events, out, force=force)
+
+
+def _write_more(
+    voice: Voice, archive: Archive, *, excerpts: Path | None, around_s: float, cues: Path | None, force: bool
 ) -> None:
+    events = archive.events
+    if excerpts is not None and len(events):
+        lengths = {file: audio_info(file).duration_s for file in archive.done}
+        ends = [min(end + around_s, lengths[file]) for file, end in zip(events["file"], events["end_s"], strict=True)]
+        wider = events.assign(start_s=(events["start_s"].astype(float) - around_s).clip(lower=0), end_s=ends)
+        write_excerpts(wider, excerpts, force=force)
+        voice.say(f"Wrote {len(events)} excerpts to {excerpts}.")
+    if cues is not None:
+        stems = [Path(file).stem for file in archive.done]
+        if len(set(stems)) < len(stems):
+            raise OutputError("recordings of the same name cannot be copied to one folder; tag them one by one")
+        for file, stem in zip(archive.done, stems, strict=True):
+            write_cues(file, events[events["file"] == file], cues / f"{stem}.wav", force=force)
+        voice.say(f"Wrote {len(stems)} WAV copies with cue points to {cues}.")
+
+
+def _write_hours(voice: Voice, archive: Archive, starts: Mapping[str, datetime | None], path: Path) -> None:
+    unknown = [file for file in archive.done if starts[file] is None]
+    if unknown:
+        voice.warn(
+            f"the name of {unknown[0]} does not say when it began (as in night_20260314_221500.flac); "
+            f"{len(unknown)} of {len(archive.done)} recordings are left out of the hours"
+        )
+    seconds = {file: audio_info(file).duration_s for file in archive.done}
+    table = hours_table(archive.events, starts, seconds)
+    if path.suffix.lower() == ".csv":
+        table.to_csv(path, lineterminator="\r\n")
+    else:
+        save_figure(hours_figure(table), path)
+    voice.say(f"Wrote events by hour of the day to {path}.")
+
+
+def _report(voice: Voice, archive: Archive, total: int, out: Path) -> None:
+    events = archive.events
     if len(events):
         lengths = (events["end_s"] - events["start_s"]).astype(float)
         by_label = events.assign(length=lengths).groupby("label")
@@ -109,6 +246,7 @@ def _report(
                 events=("label", "size"), seconds=("length", "sum"), mean_score=("score", "mean")
             ).reset_index()
         )
-    done = len(recordings) - len(refused)
-    voice.say(f"\nWrote {len(events)} events in {done} of {len(recordings)} recordings to {out}.")
-    voice.result({"events": len(events), "recordings": done, "refused": refused, "out": str(out)})
+    voice.say(f"\nWrote {len(events)} events in {len(archive.done)} of {total} recordings to {out}.")
+    voice.result(
+        {"events": len(events), "recordings": len(archive.done), "refused": archive.refused, "out": str(out)}
+    )

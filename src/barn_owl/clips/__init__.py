@@ -1,5 +1,6 @@
 """The clip table: its shape, where it comes from, how it is split."""
 
+from barn_owl.clips.annotated import clips_of_events, clips_of_false_alarms
 from barn_owl.clips.augment import SoundSettings, change_sound
 from barn_owl.clips.check import Check, check_clips
 from barn_owl.clips.corrections import correct_labels, read_corrections
@@ -29,6 +30,8 @@ __all__ = [
     "change_sound",
     "check_clip_table",
     "check_clips",
+    "clips_of_events",
+    "clips_of_false_alarms",
     "correct_labels",
     "cut_windows",
     "draw_background",

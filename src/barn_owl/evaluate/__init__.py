@@ -5,7 +5,7 @@ from barn_owl.evaluate.calibration import calibration_error, calibration_table, 
 from barn_owl.evaluate.compare import Comparison, compare
 from barn_owl.evaluate.curves import label_curve
 from barn_owl.evaluate.evaluation import Evaluation
-from barn_owl.evaluate.events import EventScores, score_events
+from barn_owl.evaluate.events import EventScores, score_events, score_segments
 from barn_owl.evaluate.measures import Measured, measure
 from barn_owl.evaluate.predictions import UNDECIDED, predict, undecided
 from barn_owl.evaluate.scores import OverlapScores, Scores, confusion_table, score_labels, score_overlapping
@@ -32,5 +32,6 @@ __all__ = [
     "score_events",
     "score_labels",
     "score_overlapping",
+    "score_segments",
     "undecided",
 ]

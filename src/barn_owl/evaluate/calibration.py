@@ -8,7 +8,7 @@ import numpy as np
 import pandas as pd
 from scipy.optimize import minimize_scalar
 
-from barn_owl.classify.network import binary_cross_entropy, cross_entropy, log_softmax
+from barn_owl.classify.network import binary_cross_entropy, cross_entropy, sigmoid, softmax
 from barn_owl.evaluate.answers import Answers
 
 BINS = 10
@@ -53,7 +53,9 @@ def fit_temperature(scores: np.ndarray, truth: np.ndarray, *, overlapping: bool 
     """
     if len(scores) < FEWEST_CLIPS:
         return 1.0
-    logits, targets = logits_from(scores, overlapping=overlapping), truth.astype(np.float64)
+    logits, targets = _logits(scores, overlapping=overlapping), truth.astype(np.float64)
+    if not overlapping:
+        targets = np.concatenate([targets, np.zeros((len(targets), 1))], axis=1)
     loss = binary_cross_entropy if overlapping else cross_entropy
     found = minimize_scalar(
         lambda log: loss(logits / np.exp(log), targets)[0],
@@ -63,10 +65,20 @@ def fit_temperature(scores: np.ndarray, truth: np.ndarray, *, overlapping: bool 
     return float(np.exp(found.x))
 
 
-def logits_from(scores: np.ndarray, *, overlapping: bool = False) -> np.ndarray:
-    """Logits that give these scores, float64; those of a softmax but for a constant a row."""
+def at_temperature(scores: np.ndarray, temperature: float, *, overlapping: bool = False) -> np.ndarray:
+    """Scores as they would be with the logits divided by `temperature`, float64."""
+    logits = _logits(scores, overlapping=overlapping) / temperature
+    return sigmoid(logits) if overlapping else softmax(logits)[:, :-1]
+
+
+def _logits(scores: np.ndarray, *, overlapping: bool) -> np.ndarray:
+    """Logits that give these scores, float64; those of a softmax with one for what is none of the labels behind."""
     safe = np.asarray(scores, dtype=np.float64).clip(1e-12, 1 - 1e-12)
-    return np.log(safe / (1 - safe)) if overlapping else np.asarray(log_softmax(np.log(safe)))
+    if overlapping:
+        return np.asarray(np.log(safe / (1 - safe)))
+    none = (1 - safe.sum(axis=1, keepdims=True)).clip(1e-12, 1)
+    # What is left over by rounding alone is none of float32's digits.
+    return np.asarray(np.log(np.concatenate([safe, np.where(none < 1e-6, 1e-12, none)], axis=1)))
 
 
 def coverage_table(confidence: np.ndarray, right: np.ndarray) -> pd.DataFrame:
@@ -127,6 +139,18 @@ def _threshold(score: np.ndarray, has: np.ndarray, wish: Wish, value: float) -> 
     costs = np.append(missed + value * alarms, has.sum())
     best = int(costs.argmin())
     return float(cuts[best]) if best < len(cuts) else 1.0
+
+
+def usual_score(answers: Answers, ignored: Sequence[str] = (), *, reached_by: float = 0.75) -> float | None:
+    """Score that this share of the rightly said clips reach; None with fewer than 20 of them.
+
+    ignored : labels that do not count, such as background.
+    """
+    labels = [number for number, label in enumerate(answers.labels) if label not in ignored]
+    right = (answers.truth & answers.said)[:, labels]
+    if right.sum() < FEWEST_CLIPS:
+        return None
+    return float(np.quantile(answers.scores[:, labels][right], 1 - reached_by))
 
 
 def decided(scores: np.ndarray, labels: Sequence[str], thresholds: dict[str, float]) -> np.ndarray:

@@ -1,6 +1,9 @@
 """Events against a truth table."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
 
 import numpy as np
 import pandas as pd
@@ -9,79 +12,232 @@ from scipy.sparse.csgraph import maximum_bipartite_matching
 
 from barn_owl.clips import check_clip_table
 from barn_owl.errors import TableError
+from barn_owl.evaluate.intervals import interval
+
+ROUNDS = 1000
+HOUR_S = 3600.0
+ROUNDING_S = 1e-9
+"""Times are written to the millisecond; an error of exactly the collar counts whatever its last bit."""
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False)
 class EventScores:
     """How well events were found.
 
-    by_label : ``true``, ``found``, ``right``, precision, recall and F1 for each label; matches : pairs of row
-    numbers of truth and events, with the onset error in seconds.
+    truth, events : the tables that were compared, foreign sounds left out of `truth`. matches : pairs of row labels
+    of both with the errors of onset, offset and length in seconds. foreign : the foreign sounds of the truth table,
+    with ``raised``, the label of an event that overlaps each, or "". seconds : length of each recording, by file.
     """
 
-    by_label: pd.DataFrame
+    truth: pd.DataFrame
+    events: pd.DataFrame
     matches: pd.DataFrame
+    foreign: pd.DataFrame
+    seconds: dict[str, float]
+
+    @cached_property
+    def by_label(self) -> pd.DataFrame:
+        """Counts ``true``, ``found``, ``right``, precision, recall, F1 and ``false_alarms_per_hour`` by label."""
+        labels = sorted(set(self.truth["label"]) | set(self.events["label"]))
+        right = self.truth.loc[self.matches["truth"].astype(int), "label"].value_counts()
+        counts = pd.DataFrame(
+            {
+                "true": self.truth["label"].value_counts().reindex(labels, fill_value=0),
+                "found": self.events["label"].value_counts().reindex(labels, fill_value=0),
+                "right": right.reindex(labels, fill_value=0),
+            }
+        ).rename_axis("label")
+        pairs = list(zip(counts["right"], counts["found"], counts["true"], strict=True))
+        counts["precision"] = [_share(right, found) for right, found, _ in pairs]
+        counts["recall"] = [_share(right, true) for right, _, true in pairs]
+        counts["f1"] = [_share(2 * right, found + true) for right, found, true in pairs]
+        counts["false_alarms_per_hour"] = [(found - right) / self.hours for right, found, _ in pairs]
+        return counts
+
+    @property
+    def hours(self) -> float:
+        """Length of all recordings together."""
+        return max(sum(self.seconds.values()), 1e-9) / HOUR_S
 
     @property
     def precision(self) -> float:
         """Share of right ones among the events found; 0 when none was found."""
-        return _share(self.by_label["right"].sum(), self.by_label["found"].sum())
+        return _share(len(self.matches), len(self.events))
 
     @property
     def recall(self) -> float:
         """Share found of the true events."""
-        return _share(self.by_label["right"].sum(), self.by_label["true"].sum())
+        return _share(len(self.matches), len(self.truth))
 
     @property
     def f1(self) -> float:
         """Harmonic mean of precision and recall over all events."""
-        sums = self.by_label[["right", "found", "true"]].sum()
-        return _share(2 * sums["right"], sums["found"] + sums["true"])
+        return _share(2 * len(self.matches), len(self.events) + len(self.truth))
+
+    @property
+    def false_alarms_per_hour(self) -> float:
+        """Events that are not right, in an hour of recording."""
+        return (len(self.events) - len(self.matches)) / self.hours
+
+    @property
+    def foreign_share(self) -> float:
+        """Share of the foreign sounds that an event overlaps; NaN when the truth names none."""
+        return float((self.foreign["raised"] != "").mean()) if len(self.foreign) else float("nan")
+
+    @cached_property
+    def misses(self) -> pd.DataFrame:
+        """Rows of the truth that no event matches."""
+        return self.truth.drop(index=self.matches["truth"])
+
+    @cached_property
+    def false_alarms(self) -> pd.DataFrame:
+        """Events that match nothing, the highest score first."""
+        wrong = self.events.drop(index=self.matches["event"])
+        return wrong.sort_values("score", ascending=False, kind="stable") if "score" in wrong else wrong
+
+    def confusion(self, collar_s: float = 0.2) -> pd.DataFrame:
+        """True label (rows) and tagged one (columns) of what was found at the right time, whatever it was called."""
+        pairs = []
+        for file in self.seconds:
+            true, found = self.truth[self.truth["file"] == file], self.events[self.events["file"] == file]
+            pairs += _pairs(true, found, collar_s, None)
+        labels = list(self.by_label.index)
+        table = pd.DataFrame(0, index=labels, columns=labels)
+        for true_row, event_row, *_ in pairs:
+            table.loc[self.truth.loc[true_row, "label"], self.events.loc[event_row, "label"]] += 1
+        return table
+
+    def intervals(self, *, rounds: int = ROUNDS, seed: int = 0) -> pd.DataFrame:
+        """Value and 95 % interval of precision, recall, F1 and false alarms an hour, from a bootstrap over
+        recordings.
+
+        With one recording there is no interval: it is NaN.
+        """
+        files = list(self.seconds)
+        counts = np.array(
+            [
+                [(self.truth["file"] == file).sum(), (self.events["file"] == file).sum(), matched, self.seconds[file]]
+                for file, matched in ((file, self._matched_in(file)) for file in files)
+            ],
+            dtype=np.float64,
+        )
+        drawn = np.random.default_rng(seed).multinomial(len(files), np.full(len(files), 1 / len(files)), size=rounds)
+        values, spread = _ratios(counts.sum(axis=0)[None])[:, 0], _ratios(drawn @ counts)
+        ends = np.full((2, 4), np.nan) if len(files) < 2 else np.array(interval(spread, len(files)))
+        names = ["precision", "recall", "f1", "false_alarms_per_hour"]
+        return pd.DataFrame({"value": values, "low": ends[0], "high": ends[1]}, index=pd.Index(names, name="score"))
+
+    def _matched_in(self, file: str) -> int:
+        return int((self.truth.loc[self.matches["truth"].astype(int), "file"] == file).sum())
+
+    @property
+    def errors(self) -> pd.DataFrame:
+        """Quantiles of the absolute error of onset and offset, and of the error of the length, in seconds."""
+        table = self.matches[["onset_error_s", "offset_error_s", "length_error_s"]].copy()
+        table[["onset_error_s", "offset_error_s"]] = table[["onset_error_s", "offset_error_s"]].abs()
+        return table.quantile([0.1, 0.5, 0.9]).rename_axis("quantile")
+
+    def as_dict(self) -> dict[str, Any]:
+        """All scores as plain numbers for JSON."""
+        foreign = {"sounds": len(self.foreign), "raised": int((self.foreign["raised"] != "").sum())}
+        spread = self.intervals()
+        return {
+            "true": len(self.truth), "found": len(self.events), "right": len(self.matches), "hours": self.hours,
+            "scores": {str(name): {k: _plain(v) for k, v in row.items()} for name, row in spread.iterrows()},
+            "median_onset_error_s": _plain(self.matches["onset_error_s"].abs().median()),
+            "median_offset_error_s": _plain(self.matches["offset_error_s"].abs().median()),
+            "labels": {str(label): row for label, row in self.by_label.astype(object).to_dict("index").items()},
+            "foreign": foreign,
+        }  # fmt: skip
+
+    def _repr_html_(self) -> str:
+        return str(self.intervals().round(3).to_html()) + str(self.by_label.round(3).to_html())
+
+
+def _ratios(counts: np.ndarray) -> np.ndarray:
+    true, found, right, seconds = counts.T
+    with np.errstate(invalid="ignore", divide="ignore"):
+        return np.stack(
+            [
+                np.where(found > 0, right / found, 0),
+                np.where(true > 0, right / true, 0),
+                np.where(true + found > 0, 2 * right / (true + found), 0),
+                (found - right) / seconds * HOUR_S,
+            ]
+        )
+
+
+def _plain(value: float) -> float | None:
+    return float(value) if np.isfinite(value) else None
 
 
 def _share(part: float, whole: float) -> float:
     return float(part / whole) if whole else 0.0
 
 
-def score_events(truth: pd.DataFrame, events: pd.DataFrame, *, collar_s: float = 0.2) -> EventScores:
+def score_events(
+    truth: pd.DataFrame,
+    events: pd.DataFrame,
+    *,
+    collar_s: float = 0.2,
+    offset_share: float | None = None,
+    seconds: Mapping[str, float] | None = None,
+) -> EventScores:
     """Judge events against the true ones of the same recordings by label and onset.
 
     An event is right when it has the label of a true one in the same file whose onset is at most `collar_s`
-    seconds away, one to one; of all ways to pair them up one with the most pairs is taken. Rows of `truth`
-    that have a column ``foreign`` that is not blank mark sounds of no label: they are not looked for.
+    seconds away, one to one; of all ways to pair them up one with the most pairs is taken. With `offset_share` its
+    offset must be right, too: at most that share of the true length away, or the collar if that is more. Rows of
+    `truth` that have a column ``foreign`` that is not blank mark sounds of no label: they are not looked for, but it
+    is told which of them raised an event.
+
+    seconds : length of each recording, by file; left out, until the last time that a table names.
 
     Raises TableError for faulty tables, or when the events are of files the truth says nothing about.
     """
     truth = _with_times(truth, "truth table")
     events = _with_times(events, "event table") if len(events) else truth.iloc[:0]
+    foreign = truth.iloc[:0]
     if "foreign" in truth:
-        truth = truth[truth["foreign"].fillna("").astype(str) == ""]
-    unknown = sorted(set(events["file"]) - set(truth["file"]))
+        is_foreign = truth["foreign"].fillna("").astype(str) != ""
+        foreign, truth = truth[is_foreign], truth[~is_foreign]
+    named = {**dict.fromkeys(truth["file"]), **dict.fromkeys(foreign["file"]), **dict.fromkeys(seconds or {})}
+    unknown = sorted(set(events["file"]) - set(named))
     if unknown:
-        raise TableError(
-            f"the truth table says nothing about {unknown[0]}; its files: {', '.join(sorted(set(truth['file'])))}"
-        )
+        raise TableError(f"the truth table says nothing about {unknown[0]}; its files: {', '.join(sorted(named))}")
+    twice = _overlap_of_one_label(truth)
+    if twice:
+        raise TableError(f"truth table: {twice}; one label cannot sound twice at a time")
     pairs = []
-    for _, of_truth in truth.groupby(["file", "label"]):
-        file, label = of_truth["file"].iloc[0], of_truth["label"].iloc[0]
+    for (file, label), of_truth in truth.groupby(["file", "label"], sort=False):
         found = events[(events["file"] == file) & (events["label"] == label)]
-        pairs += _pairs(of_truth["start_s"], found["start_s"], collar_s)
-    matches = pd.DataFrame(pairs, columns=["truth", "event", "onset_error_s"])
-    labels = sorted(set(truth["label"]) | set(events["label"]))
-    right = truth.loc[matches["truth"].astype(int), "label"].value_counts()
-    counts = pd.DataFrame(
-        {
-            "true": truth["label"].value_counts().reindex(labels, fill_value=0),
-            "found": events["label"].value_counts().reindex(labels, fill_value=0),
-            "right": right.reindex(labels, fill_value=0),
-        }
-    ).rename_axis("label")
-    counts["precision"] = [
-        _share(right, found) for right, found in zip(counts["right"], counts["found"], strict=True)
-    ]
-    counts["recall"] = [_share(right, true) for right, true in zip(counts["right"], counts["true"], strict=True)]
-    counts["f1"] = [_share(2 * row.right, row.found + row.true) for row in counts.itertuples()]
-    return EventScores(by_label=counts, matches=matches)
+        pairs += _pairs(of_truth, found, collar_s, offset_share)
+    columns = ["truth", "event", "onset_error_s", "offset_error_s", "length_error_s"]
+    ends = pd.concat([table.groupby("file")["end_s"].max() for table in (truth, events, foreign)])
+    lengths = {str(file): float(end) for file, end in ends.groupby(level=0).max().items()}
+    return EventScores(
+        truth=truth,
+        events=events,
+        matches=pd.DataFrame(pairs, columns=columns),
+        foreign=foreign.assign(raised=[_raised(row, events) for row in foreign.itertuples()]),
+        seconds={file: float((seconds or {}).get(file, lengths.get(file, 0.0))) for file in named},
+    )
+
+
+def _overlap_of_one_label(truth: pd.DataFrame) -> str:
+    """Say which two rows of one label overlap by more than rounding; "" when none do."""
+    for (file, label), own in truth.sort_values("start_s").groupby(["file", "label"], sort=False):
+        before, after = own["end_s"].to_numpy()[:-1], own["start_s"].to_numpy()[1:]
+        wrong = np.flatnonzero(after < before - 1e-3)
+        if len(wrong):
+            at = wrong[0]
+            return f"{label} in {file} at {after[at]:g} s begins before the one before it ends ({before[at]:g} s)"
+    return ""
+
+
+def _raised(row: Any, events: pd.DataFrame) -> str:
+    over = (events["file"] == row.file) & (events["start_s"] < row.end_s) & (events["end_s"] > row.start_s)
+    return str(events.loc[over, "label"].iloc[0]) if over.any() else ""
 
 
 def _with_times(table: pd.DataFrame, where: str) -> pd.DataFrame:
@@ -92,16 +248,60 @@ def _with_times(table: pd.DataFrame, where: str) -> pd.DataFrame:
     return table
 
 
-def _pairs(true: "pd.Series[float]", found: "pd.Series[float]", collar_s: float) -> list[tuple[int, int, float]]:
-    """Pair up onsets within the collar, as many as possible; row labels of both and the error."""
-    error = found.to_numpy()[None, :] - true.to_numpy()[:, None]
-    # Times are written to the millisecond; an error of exactly the collar counts whatever its last bit.
-    near = np.abs(error) <= collar_s + 1e-9
+def _pairs(
+    true: pd.DataFrame, found: pd.DataFrame, collar_s: float, offset_share: float | None
+) -> list[tuple[int, int, float, float, float]]:
+    """Pair up events, as many as possible; row labels of both, and the errors of onset, offset and length."""
+    onset = found["start_s"].to_numpy()[None, :] - true["start_s"].to_numpy()[:, None]
+    offset = found["end_s"].to_numpy()[None, :] - true["end_s"].to_numpy()[:, None]
+    near = np.abs(onset) <= collar_s + ROUNDING_S
+    if offset_share is not None:
+        length = (true["end_s"] - true["start_s"]).to_numpy()[:, None]
+        near &= np.abs(offset) <= np.maximum(offset_share * length, collar_s) + ROUNDING_S
     if not near.any():
         return []
     partner = maximum_bipartite_matching(csr_array(near), perm_type="column")
     return [
-        (int(true.index[row]), int(found.index[column]), float(error[row, column]))
+        (
+            int(true.index[row]),
+            int(found.index[column]),
+            float(onset[row, column]),
+            float(offset[row, column]),
+            float(offset[row, column] - onset[row, column]),
+        )
         for row, column in enumerate(partner)
         if column >= 0
     ]
+
+
+def score_segments(
+    truth: pd.DataFrame, events: pd.DataFrame, *, segment_s: float = 1.0, seconds: Mapping[str, float] | None = None
+) -> pd.DataFrame:
+    """Judge by stretches of `segment_s`: in which does each label sound, and in which is it said to?
+
+    Returns precision, recall, F1 and the counts of stretches by label, with a last row ``all`` of the sums. A label
+    sounds in a stretch when it sounds in any part of it.
+    """
+    whole = score_events(truth, events, seconds=seconds)
+    labels = list(whole.by_label.index)
+    counts = np.zeros((len(labels), 3))
+    for file, length in whole.seconds.items():
+        steps = max(1, int(np.ceil(length / segment_s)))
+        marked = [
+            _marked(table[table["file"] == file], labels, steps, segment_s) for table in (whole.truth, whole.events)
+        ]
+        counts += np.stack([marked[0].sum(1), marked[1].sum(1), (marked[0] & marked[1]).sum(1)], axis=1)
+    table = pd.DataFrame(counts, index=pd.Index(labels, name="label"), columns=["true", "found", "right"])
+    table.loc["all"] = table.sum()
+    table["precision"] = [_share(row.right, row.found) for row in table.itertuples()]
+    table["recall"] = [_share(row.right, row.true) for row in table.itertuples()]
+    table["f1"] = [_share(2 * row.right, row.found + row.true) for row in table.itertuples()]
+    return table.astype({"true": int, "found": int, "right": int})
+
+
+def _marked(table: pd.DataFrame, labels: list[str], steps: int, segment_s: float) -> np.ndarray:
+    marks = np.zeros((len(labels), steps), dtype=bool)
+    for row in table.itertuples():
+        first, last = int(row.start_s / segment_s + 1e-9), int(np.ceil(row.end_s / segment_s - 1e-9))
+        marks[labels.index(str(row.label)), first : max(last, first + 1)] = True
+    return marks

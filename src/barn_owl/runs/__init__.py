@@ -5,7 +5,7 @@ from barn_owl.runs.run import Run, open_run
 from barn_owl.runs.several import ensemble_of, train_families, train_several
 from barn_owl.runs.start import adopt
 from barn_owl.runs.suggest import Suggestion, suggest_plan
-from barn_owl.runs.thresholds import set_thresholds
+from barn_owl.runs.thresholds import set_decision, set_thresholds
 from barn_owl.runs.training import train
 
 __all__ = [
@@ -16,6 +16,7 @@ __all__ = [
     "compare_runs",
     "ensemble_of",
     "open_run",
+    "set_decision",
     "set_thresholds",
     "suggest_plan",
     "train",

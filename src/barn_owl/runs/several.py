@@ -191,7 +191,7 @@ def ensemble_of(models: Sequence[Model]) -> Model:
     """
     first = models[0]
     for model in models[1:]:
-        for what in ("labels", "front_end", "clips", "overlapping", "extra_columns"):
+        for what in ("labels", "front_end", "clips", "overlapping", "none_of_them", "extra_columns"):
             if getattr(model, what) != getattr(first, what):
                 raise ModelError(f"the models cannot be one: their {what} differ")
     members = [(model.family, model.mean, model.deviation) for model in models]

@@ -6,6 +6,7 @@ from barn_owl.classify import Fitted, Model, Plan, load_model
 from barn_owl.classify.convolutional import Convolutional
 from barn_owl.classify.plan import CONVOLUTIONAL
 from barn_owl.errors import PlanError
+from barn_owl.runs.foreign import NONE_OF_THEM
 
 
 def adopt(plan: Plan, model: Model, path: str) -> Plan:
@@ -50,9 +51,10 @@ def starting_point(plan: Plan, labels: list[str]) -> Fitted | None:
         if name.split(".")[0] != last:
             arrays[name] = array
             continue
+        known = [*model.labels, *([NONE_OF_THEM] if model.none_of_them else [])]
         for number, label in enumerate(labels):
-            if label in model.labels:
-                arrays[name][..., number] = array[..., model.labels.index(label)]
+            if label in known:
+                arrays[name][..., number] = array[..., known.index(label)]
     made.network.load(arrays)
     return Fitted(family=made, mean=model.mean, deviation=model.deviation)
 

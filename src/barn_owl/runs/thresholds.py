@@ -1,8 +1,9 @@
-"""Thresholds for a wish, put into the model of a finished run."""
+"""Thresholds and decision settings, put into the model of a finished run."""
 
 from dataclasses import replace
+from pathlib import Path
 
-from barn_owl.classify import Model, write_plan
+from barn_owl.classify import DecisionSettings, Model, Plan, load_model, read_plan, write_plan
 from barn_owl.classify.plan import ThresholdSettings
 from barn_owl.clips import write_clip_table
 from barn_owl.errors import TableError
@@ -32,3 +33,12 @@ def set_thresholds(run: Run, settings: ThresholdSettings) -> Run:
     write_plan(plan, run.folder / "plan.toml")
     write_clip_table(say(model, run.predictions), run.folder / "predictions.csv", force=True)
     return Run(run.folder)
+
+
+def set_decision(path: str | Path, decision: DecisionSettings) -> None:
+    """Put decision settings into a model file, or into the model and the plan of a run."""
+    path = Path(path)
+    replace(load_model(path), decision=decision).save(path / "model.safetensors" if path.is_dir() else path)
+    if (path / "plan.toml").is_file():
+        values = {**read_plan(path / "plan.toml").model_dump(), "decision": decision.model_dump()}
+        write_plan(Plan(**values), path / "plan.toml")

@@ -19,15 +19,17 @@ from barn_owl.classify import Fitted, Model, Plan, Progress, fit, read_plan, wri
 from barn_owl.classify.checkpoint import Checkpoint, read_checkpoint
 from barn_owl.classify.convolutional import Convolutional
 from barn_owl.classify.extras import ExtraColumns
+from barn_owl.classify.known import learn_known
 from barn_owl.classify.network.architecture import summary
 from barn_owl.clips import labels_in, read_clip_table, write_clip_table
 from barn_owl.clips.table import SIDES
 from barn_owl.errors import ModelError, PlanError, TableError, TrainingError
 from barn_owl.evaluate import Evaluation, Scores, fit_temperature
-from barn_owl.evaluate.calibration import logits_from
+from barn_owl.evaluate.calibration import at_temperature, usual_score
 from barn_owl.evaluate.predictions import with_predictions
 from barn_owl.files import claim_folder, whole_file, write_json
 from barn_owl.runs.data import RunData, read_clips, usable_clips, with_sides
+from barn_owl.runs.foreign import NONE_OF_THEM, with_foreign
 from barn_owl.runs.memory import peak_memory_mb
 from barn_owl.runs.run import CHECKPOINT, HIDDEN, Run, judge
 from barn_owl.runs.start import starting_point
@@ -37,6 +39,8 @@ from barn_owl.runs.thresholds import with_thresholds
 logger = logging.getLogger(__name__)
 
 Watcher = Callable[[Progress], None]
+LEAST_ON, MOST_ON = 0.5, 0.98
+"""Between these lies the score at which an event begins, if it is found on validation clips."""
 
 
 def train(
@@ -98,7 +102,11 @@ def fit_into(
     begin = time.perf_counter() if begin is None else begin
     extra_columns = data.extra_columns(plan)
     train_side, validation = data.examples(plan, extra_columns)
-    start = starting_point(plan, data.labels)
+    with_none = bool(plan.foreign.share) and plan.family != "majority"
+    if with_none:
+        train_side, validation = with_foreign(plan, train_side, validation, workers=workers)
+    outputs = [*data.labels, NONE_OF_THEM] if with_none and not plan.overlapping else data.labels
+    start = starting_point(plan, outputs)
 
     def save(checkpoint: Checkpoint) -> None:
         if len(checkpoint.curves) == 1:
@@ -110,10 +118,10 @@ def fit_into(
         checkpoint.save(folder / CHECKPOINT)
 
     fitted = fit(
-        plan, data.labels, train_side, validation,
+        plan, outputs, train_side, validation,
         workers=workers, watch=watch, start=start, resume=checkpoint, save=save,
     )  # fmt: skip
-    model = as_model(plan, data, fitted, extra_columns)
+    model = as_model(plan, data, fitted, extra_columns, none_of_them=len(outputs) > len(data.labels))
     run = write_run(folder, plan, data, model, fitted, begin)
     if fitted.trouble:
         raise TrainingError(f"{fitted.trouble}. The best until then, epoch {fitted.best.epoch}, is kept in {folder}")
@@ -123,7 +131,9 @@ def fit_into(
     return run
 
 
-def as_model(plan: Plan, data: RunData, fitted: Fitted, extra_columns: ExtraColumns) -> Model:
+def as_model(
+    plan: Plan, data: RunData, fitted: Fitted, extra_columns: ExtraColumns, *, none_of_them: bool = False
+) -> Model:
     """Put everything that is needed to use a fitted family into a model."""
     training = data.table[data.table["split"] == "train"]
     counts = pd.Series([label for text in training["label"] for label in labels_in(text)]).value_counts()
@@ -137,6 +147,7 @@ def as_model(plan: Plan, data: RunData, fitted: Fitted, extra_columns: ExtraColu
         deviation=fitted.deviation,
         family=fitted.family,
         overlapping=plan.overlapping,
+        none_of_them=none_of_them,
         extra_columns=extra_columns,
         provenance={
             "barn_owl": version("barn-owl-audio"),
@@ -154,7 +165,9 @@ def as_model(plan: Plan, data: RunData, fitted: Fitted, extra_columns: ExtraColu
 def write_run(folder: Path, plan: Plan, data: RunData, model: Model, fitted: Fitted, begin: float) -> Run:
     """Judge a model on each side of the split and write all files of a run."""
     model = calibrated(model, plan, data)
-    predictions = with_predictions(model, data.table, data.frames)
+    predictions, hidden = with_predictions(model, data.table, data.frames), _hidden(model, data)
+    if model.family.name != "majority":
+        model = with_known(model, predictions, hidden)
     judged = {side: _judged(model, predictions, side) for side in SIDES}
     write_plan(plan, folder / "plan.toml")
     write_clip_table(data.asked, folder / "clips.csv")
@@ -167,7 +180,8 @@ def write_run(folder: Path, plan: Plan, data: RunData, model: Model, fitted: Fit
     write_json(folder / "scores.json", {side: one.as_dict() if one else None for side, one in judged.items()})
     if judged["test"] and isinstance(judged["test"].scores, Scores):
         write_table(judged["test"].scores.confusion, folder / "confusion.csv", index=True)
-    _write_hidden(model, data, folder / HIDDEN)
+    with whole_file(folder / HIDDEN) as beside:
+        np.save(beside, hidden, allow_pickle=False)
     circumstances = _circumstances(begin, len(data.table), len(data.skipped))
     write_json(folder / "provenance.json", model.provenance | asdict(model.family.cost()) | circumstances)
     model.save(folder / "model.safetensors")
@@ -261,16 +275,29 @@ def calibrated(model: Model, plan: Plan, data: RunData) -> Model:
     answers = judge(model, watched, "validation").answers
     temperature = fit_temperature(answers.scores, answers.truth, overlapping=model.overlapping)
     model = replace(model, temperature=temperature)
-    scores = model.scores(logits_from(answers.scores, overlapping=model.overlapping))
-    return with_thresholds(model, replace(answers, scores=scores), plan.thresholds)
+    scores = at_temperature(answers.scores, temperature, overlapping=model.overlapping)
+    answers = replace(answers, scores=scores)
+    if plan.decision.on is None:
+        usual = usual_score(answers, model.background)
+        on = None if usual is None else round(min(max(usual, LEAST_ON, plan.decision.off), MOST_ON), 3)
+        model = replace(model, decision=plan.decision.but(on=on))
+    return with_thresholds(model, answers, plan.thresholds)
 
 
-def _write_hidden(model: Model, data: RunData, path: Path) -> None:
+def _hidden(model: Model, data: RunData) -> np.ndarray:
+    """What the family decides by for each clip, float32 ``(clips, features)``."""
     extras = model.extra_columns.rows(data.table)
     with threadpool_limits(limits=1, user_api="blas"):
-        rows = [model.hidden_frames(data.frames[clip], extras[clip]) for clip in range(len(data.frames))]
-    with whole_file(path) as beside:
-        np.save(beside, np.stack(rows), allow_pickle=False)
+        return np.stack([model.hidden_frames(data.frames[clip], extras[clip]) for clip in range(len(data.frames))])
+
+
+def with_known(model: Model, predictions: pd.DataFrame, hidden: np.ndarray) -> Model:
+    """Return the model with what it has heard: its training clips, and how alike rightly said others are to them."""
+    answers = judge(model, predictions, "all").answers
+    train, watched = ((predictions["split"] == side).to_numpy() for side in ("train", "validation"))
+    right = answers.truth & answers.said
+    known = learn_known(hidden[train], answers.truth[train], hidden[watched], right[watched])
+    return replace(model, known=known)
 
 
 def write_table(table: pd.DataFrame, path: Path, *, index: bool = False) -> None:

@@ -9,12 +9,14 @@ from barn_owl.show.judging import calibration_figure, comparison_figure, labels_
 from barn_owl.show.learning import curves_figure, families_figure
 from barn_owl.show.listening import write_listening_page
 from barn_owl.show.report import write_report
+from barn_owl.show.scoring import adjusting_figure, events_figure, hours_figure
 from barn_owl.show.sound import clip_figure, filter_bank_figure, gallery_figure, overview_figure, tracks_figure
 from barn_owl.show.style import save_figure
 from barn_owl.show.tagging import tagging_figure
 from barn_owl.show.variants import variants_figure
 
 __all__ = [
+    "adjusting_figure",
     "calibration_figure",
     "check_figure",
     "clip_figure",
@@ -24,9 +26,11 @@ __all__ = [
     "curves_figure",
     "cuts_figure",
     "distributions_figure",
+    "events_figure",
     "families_figure",
     "filter_bank_figure",
     "gallery_figure",
+    "hours_figure",
     "labels_figure",
     "map_figure",
     "overview_figure",

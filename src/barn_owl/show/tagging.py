@@ -9,7 +9,7 @@ from matplotlib.colors import to_rgba
 from matplotlib.figure import Figure
 
 from barn_owl.audio import audio_info, read_audio
-from barn_owl.classify import Model
+from barn_owl.classify import DecisionSettings, Model
 from barn_owl.errors import AudioError
 from barn_owl.show.sound import mel_ticks
 from barn_owl.show.style import DUSK, GRID, INK, label_colours, new_figure
@@ -26,14 +26,15 @@ def tagging_figure(
     truth: pd.DataFrame | None = None,
     start_s: float = 0.0,
     end_s: float | None = None,
+    decision: DecisionSettings | None = None,
 ) -> Figure:
     """Draw a stretch of a recording: log-mel spectrogram, scores of all labels over time, and events as bars.
 
     events, truth : clip tables of this recording; the truth's bars are drawn under the events', foreign
-    sounds in grey. start_s, end_s : the stretch, ten minutes at most; None for as far as that.
-    Raises AudioError when the stretch is not in the recording.
+    sounds in grey. decision : whose thresholds are drawn, if not the model's. start_s, end_s : the stretch, ten
+    minutes at most; None for as far as that. Raises AudioError when the stretch is not in the recording.
     """
-    length_s = audio_info(path).duration_s
+    length_s, shown_decision = audio_info(path).duration_s, decision or model.decision
     end_s = min(length_s, start_s + LONGEST_S) if end_s is None else min(end_s, length_s)
     if not 0 <= start_s < end_s:
         raise AudioError(f"{path}: there is nothing between {start_s:g} s and {end_s:g} s to draw")
@@ -52,7 +53,7 @@ def tagging_figure(
     times = start_s + model.window_s / 2 + np.arange(len(scores)) * model.step_s
     for label in reported:
         trace.plot(times, scores[:, model.labels.index(label)], color=colours[label], linewidth=1.3)
-    for threshold, name in ((model.decision.on, "on"), (model.decision.off, "off")):
+    for threshold, name in ((shown_decision.begins_at, "on"), (shown_decision.off, "off")):
         trace.axhline(threshold, color=INK, linewidth=0.8, linestyle=(0, (4, 3)))
         trace.annotate(name, (1.002, threshold), xycoords=("axes fraction", "data"), va="center", fontsize=9)
     trace.set_ylim(-0.02, 1.02)

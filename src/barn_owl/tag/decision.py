@@ -10,7 +10,8 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from barn_owl.classify import DecisionSettings, Model
-from barn_owl.tag.trace import TraceBlock
+from barn_owl.errors import PlanError
+from barn_owl.tag.trace import CHUNK, TraceBlock
 
 LONGEST_S = 120.0
 """A stretch above ``off`` is cut after this time, so that memory stays bounded; the pieces are joined again."""
@@ -31,26 +32,44 @@ class Event:
 class Decider:
     """Takes the blocks of a trace in order and gives events as they are decided.
 
-    Events of one label come in order of time and never touch each other; labels may overlap.
+    Events of one label come in order of time and never touch each other; labels may overlap, unless ``alone`` is set.
     """
 
     def __init__(self, model: Model, settings: DecisionSettings | None = None) -> None:
         self.model = model
         self.settings = settings or model.decision
+        unknown = sorted(set(self.settings.labels) - set(model.labels))
+        if unknown:
+            raise PlanError(f"decision.labels.{unknown[0]}: the model knows {', '.join(model.labels)}")
         self._numbers = [number for number, label in enumerate(model.labels) if label not in model.background]
+        self._of = {number: self.settings.of(model.labels[number]) for number in self._numbers}
+        share = self.settings.unlike
+        self._limits = model.known.limits(share) if share and model.known is not None else None
         self._base = 0  # step of the first row that is kept
-        self._windows = np.empty((0, len(model.labels)), dtype=np.float32)
-        self._local = np.empty((0, len(model.labels)), dtype=np.float32)
+        labels = len(model.labels)
+        self._windows = np.empty((0, labels), dtype=np.float32)
+        self._alike = np.empty((0, labels), dtype=np.float32)
+        self._local = np.empty((0, labels), dtype=np.float32)
         self._rise = np.empty(0, dtype=np.float32)
+        self._smoother = Smoother(round(self.settings.smooth_s / model.step_s))
         self._resume = dict.fromkeys(self._numbers, 0)  # step up to which each label is decided
         self._pending: dict[int, Event] = {}
+        self._ended = dict.fromkeys(self._numbers, -np.inf)  # end of the last event given out
         self._goes_on = dict.fromkeys(self._numbers, False)  # the last settled piece was cut from a longer stretch
+        self._held: list[Event] = []  # events that another one, not yet decided, may overlap
         self._steps = max(1, (model.family.window - model.family.reach) // model.family.step + 1)
         self._longest = max(2 * self._steps, round(LONGEST_S / model.step_s))
 
+    @property
+    def latency_s(self) -> float:
+        """Time after which an event that is over is given out, at most, if no other sounds in the gap behind it."""
+        gap = max((own.gap_s for own in self._of.values()), default=0.0)
+        return 2 * self.model.window_s + gap + self.settings.smooth_s + CHUNK * self.model.step_s
+
     def push(self, block: TraceBlock) -> list[Event]:
         """Take the next block and return the events that are certain now."""
-        self._windows = np.concatenate([self._windows, block.windows])
+        self._windows = np.concatenate([self._windows, self._smoother.push(block.windows)])
+        self._alike = np.concatenate([self._alike, block.alike])
         self._local = np.concatenate([self._local, block.local])
         self._rise = np.concatenate([self._rise, block.rise])
         # The edges of an event may lie as far behind its last window as the window is long.
@@ -58,10 +77,10 @@ class Decider:
 
     def finish(self) -> list[Event]:
         """Return the events that were still open at the end of the recording."""
+        self._windows = np.concatenate([self._windows, self._smoother.finish(self._windows.shape[1])])
         events = self._decide(self._base + len(self._windows), last=True)
-        events += [event for event in self._pending.values() if self._long_enough(event)]
-        self._pending.clear()
-        return sorted(events, key=lambda event: event.start_s)
+        rest = [event for number in list(self._pending) for event in self._given(number, self._pending.pop(number))]
+        return sorted([*events, *self._sorted_out(rest, np.inf)], key=_by_start)
 
     def _decide(self, until: int, *, last: bool) -> list[Event]:
         """Settle all stretches that end before step `until`; those that reach it stay open unless `last`."""
@@ -78,22 +97,50 @@ class Decider:
                 elif first < end:
                     events += self._settle(number, first, end, goes_on=False)
             self._resume[number] = resume
-        self._forget(min(self._resume.values(), default=until))
-        return sorted(events, key=lambda event: event.start_s)
+        step = min(self._resume.values(), default=until)
+        self._forget(step)
+        undecided = min([event.start_s for event in self._pending.values()], default=np.inf)
+        # What is still to come begins no earlier than the first step that is not decided for all labels.
+        return sorted(self._sorted_out(events, min(undecided, step * self.model.step_s)), key=_by_start)
+
+    def _sorted_out(self, events: list[Event], until_s: float) -> list[Event]:
+        """Of events that overlap keep the one with the highest score, if that is wished; hold back what is not sure.
+
+        until_s : no event that is still to come begins before.
+        """
+        if not self.settings.alone:
+            return events
+        self._held = sorted([*self._held, *events], key=_by_start)
+        given: list[Event] = []
+        while self._held:
+            together, end_s = 1, self._held[0].end_s
+            while together < len(self._held) and self._held[together].start_s < end_s:
+                end_s = max(end_s, self._held[together].end_s)
+                together += 1
+            if end_s > until_s:
+                break
+            given += _not_overlapping(self._held[:together])
+            del self._held[:together]
+        return given
 
     def _stretches(self, number: int, until: int) -> list[tuple[int, int]]:
         """Stretches of steps that are above ``off``: first and last-plus-one, counted from the beginning."""
         begin = self._resume[number]
         score = self._windows[begin - self._base : max(until - self._base, 0), number]
-        above = np.concatenate([[False], score >= self.settings.off, [False]])
+        above = np.concatenate([[False], score >= self._of[number].off, [False]])
         edges = np.flatnonzero(above[1:] != above[:-1]).reshape(-1, 2) + begin
         return [(int(first), int(end)) for first, end in edges]
 
     def _event(self, number: int, first: int, end: int) -> Event | None:
         """Find the edges of the sound behind windows `first` to `end`; None when they do not reach ``on``."""
-        highest = float(self._windows[first - self._base : end - self._base, number].max())
-        if highest < self.settings.on and not self._goes_on[number]:
+        score = self._windows[first - self._base : end - self._base, number]
+        highest, loud = float(score.max()), self._of[number].begins_at
+        if highest < loud and not self._goes_on[number]:
             return None
+        if self._limits is not None and not self._goes_on[number]:
+            sure = self._alike[first - self._base : end - self._base, number][score >= min(loud, highest)]
+            if sure.max() < self._limits[number]:
+                return None
         family, hop_s = self.model.family, self.model.front_end.hop_s
         local = self._local[first - self._base : end - self._base + self._steps - 1, number]
         inside = np.flatnonzero(local >= EDGE_SHARE * local.max()) + first
@@ -117,7 +164,7 @@ class Decider:
         """
         event, before = self._event(number, first, end), self._pending.get(number)
         joined = before is not None and (
-            self._goes_on[number] or (event is not None and event.start_s - before.end_s <= self.settings.gap_s)
+            self._goes_on[number] or (event is not None and event.start_s - before.end_s <= self._of[number].gap_s)
         )
         self._goes_on[number] = goes_on and event is not None
         if event is None:
@@ -127,14 +174,69 @@ class Decider:
             self._pending[number] = replace(before, end_s=end_s, score=score)
             return []
         self._pending[number] = event
-        return [before] if before is not None and self._long_enough(before) else []
+        return [] if before is None else self._given(number, before)
 
-    def _long_enough(self, event: Event) -> bool:
-        return event.end_s - event.start_s >= self.settings.shortest_s - 1e-6
+    def _given(self, number: int, event: Event) -> list[Event]:
+        """Return an event if its length may be, and the last one of its label is long enough ago."""
+        own, length = self._of[number], event.end_s - event.start_s
+        if not own.shortest_s - 1e-6 <= length <= own.longest_s + 1e-6:
+            return []
+        if event.start_s < self._ended[number] + own.pause_s - 1e-6:
+            return []
+        self._ended[number] = event.end_s
+        return [event]
 
     def _forget(self, step: int) -> None:
         """Drop what lies before `step`; one window more is kept for the edges."""
         drop = max(0, min(step - self._base, len(self._windows)))
         self._windows, self._local = self._windows[drop:], self._local[drop:]
+        self._alike = self._alike[drop:]
         self._rise = self._rise[drop * self.model.family.step :]
         self._base += drop
+
+
+class Smoother:
+    """Averages each score over `steps` steps around it, as far as there are any; rows come out half of that later."""
+
+    def __init__(self, steps: int) -> None:
+        self.half = steps // 2
+        self._rows: np.ndarray | None = None
+        self._before = 0  # rows at the front that have come out already and are only looked at
+
+    def push(self, rows: np.ndarray) -> np.ndarray:
+        """Take rows of scores, ``(steps, labels)``; return those that are averaged now."""
+        if not self.half:
+            return rows
+        self._rows = rows if self._rows is None else np.concatenate([self._rows, rows])
+        return self._take(max(len(self._rows) - self.half - self._before, 0))
+
+    def finish(self, labels: int) -> np.ndarray:
+        """Return the last rows."""
+        if self._rows is None:
+            return np.empty((0, labels), dtype=np.float32)
+        return self._take(len(self._rows) - self._before)
+
+    def _take(self, count: int) -> np.ndarray:
+        rows = self._rows
+        if rows is None:
+            raise AssertionError
+        at = np.arange(self._before, self._before + count)
+        low, high = np.maximum(at - self.half, 0), np.minimum(at + self.half + 1, len(rows))
+        # Each from its own rows, not from running sums, whose rounding depends on where they began.
+        averaged = np.array([rows[first:last].mean(axis=0) for first, last in zip(low, high, strict=True)])
+        drop = max(self._before + count - self.half, 0)
+        self._rows, self._before = rows[drop:], self._before + count - drop
+        return averaged.reshape(count, rows.shape[1]).astype(np.float32)
+
+
+def _by_start(event: Event) -> tuple[float, str]:
+    return event.start_s, event.label
+
+
+def _not_overlapping(events: list[Event]) -> list[Event]:
+    """Keep the highest scores among events, none of which may overlap another that is kept."""
+    kept: list[Event] = []
+    for event in sorted(events, key=lambda one: (-one.score, one.start_s, one.label)):
+        if all(event.end_s <= other.start_s or event.start_s >= other.end_s for other in kept):
+            kept.append(event)
+    return sorted(kept, key=_by_start)

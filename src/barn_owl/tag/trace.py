@@ -19,6 +19,8 @@ from barn_owl.errors import AudioError
 CHUNK = 256
 """Windows scored at a time: they share all but the first window's frames."""
 RISE_FRAMES = 3
+ASKED = 0.2
+"""Highest score from which on a window is held against the training clips."""
 
 
 @dataclass(frozen=True)
@@ -27,13 +29,16 @@ class TraceBlock:
 
     windows : score of the window that begins at each step, ``(windows, labels)``; local : score of the short
     stretch that begins there, ``(steps, labels)``; rise : how steeply the level rises at each frame, mean over
-    bands in dB, ``(frames,)``. Only the last block of a recording has more steps than windows.
+    bands in dB, ``(frames,)``; alike : how much a window is like the training clips of each label, -1 to 1,
+    ``(windows, labels)``, and 1 where no score is high enough to ask, or the model does not know. Only the last
+    block of a recording has more steps than windows.
     """
 
     first: int
     windows: np.ndarray
     local: np.ndarray
     rise: np.ndarray
+    alike: np.ndarray
 
 
 class TraceStream:
@@ -43,6 +48,7 @@ class TraceStream:
         self.model = model
         self._frames = model.front_end.stream()
         self._kept = np.empty((0, model.front_end.width), dtype=np.float32)
+        self._reported = [n for n, label in enumerate(model.labels) if label not in model.background]
         self._first = 0
         self._samples = 0
 
@@ -81,14 +87,22 @@ class TraceStream:
         return [*blocks, self._block(self._kept, steps=None)]
 
     def _block(self, frames: np.ndarray, steps: int | None) -> TraceBlock:
-        windows, local = (self.model.scores(logits) for logits in self.model.logits(frames))
+        judged = self.model.judge(frames)
+        windows, local = self.model.scores(judged.windows), self.model.scores(judged.local)
         levels = frames[:, self.model.front_end.level_columns]
         rise = np.maximum(levels[RISE_FRAMES:] - levels[:-RISE_FRAMES], 0).mean(axis=1)
         if steps is not None:
             local, rise = local[:steps], rise[: steps * self.model.family.step]
-        block = TraceBlock(self._first, windows, local, rise)
+        block = TraceBlock(self._first, windows, local, rise, self._alike(windows, judged.hidden))
         self._first += len(windows)
         return block
+
+    def _alike(self, windows: np.ndarray, hidden: np.ndarray) -> np.ndarray:
+        alike = np.ones_like(windows)
+        if self.model.known is not None:
+            asked = np.flatnonzero((windows[:, self._reported] >= ASKED).any(axis=1))
+            alike[asked] = self.model.known.alike(hidden[asked])
+        return alike
 
 
 def trace_recording(model: Model, path: str | Path) -> Iterator[TraceBlock]:

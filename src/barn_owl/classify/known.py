@@ -1,0 +1,73 @@
+"""What a model has heard: how much a sound is like the training clips of a label, whatever its score.
+
+A classifier divides all sounds among its labels, also those it was never taught. A sound that is none of them often
+gets a high score all the same, but lies elsewhere in what the family decides by (Sun et al., ICML 2022, use the
+distance to the nearest training examples there).
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+NEAREST = 3
+MOST = 300
+"""Clips of a label that are kept: more would make files large and tell little more."""
+SHARES = np.linspace(0, 1, 21)
+FEWEST = 5
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class Known:
+    """Training clips as the family sees them.
+
+    hidden : one row a clip, of length 1, float32 ``(clips, features)``; labels : which labels each has, boolean
+    ``(clips, labels)``. usual : how alike clips that were not trained on are to those of their label, at the shares
+    0, 0.05, ... 1 of them: float32 ``(labels, 21)``.
+    """
+
+    hidden: np.ndarray
+    labels: np.ndarray
+    usual: np.ndarray
+
+    def alike(self, hidden: np.ndarray) -> np.ndarray:
+        """Mean cosine to the three nearest clips of each label: float32 ``(rows, labels)``, 1 for the same."""
+        if not len(hidden):
+            return np.empty((0, self.labels.shape[1]), dtype=np.float32)
+        cosines = _unit(hidden) @ self.hidden.T
+        columns = []
+        for own in self.labels.T:
+            near = cosines[:, own]
+            count = min(NEAREST, near.shape[1])
+            top = np.partition(near, near.shape[1] - count, axis=1)[:, -count:] if count else np.ones((len(near), 1))
+            columns.append(top.mean(axis=1))
+        return np.stack(columns, axis=1).astype(np.float32)
+
+    def limits(self, share: float) -> np.ndarray:
+        """How alike a sound must be to each label so that this share of its own sounds is lost, ``(labels,)``."""
+        return np.array([np.interp(share, SHARES, row) for row in self.usual])
+
+    def arrays(self) -> dict[str, np.ndarray]:
+        """All of it, by name."""
+        return {"hidden": self.hidden, "labels": self.labels.astype(np.uint8), "usual": self.usual}
+
+
+def learn_known(train: np.ndarray, labels: np.ndarray, watched: np.ndarray, watched_labels: np.ndarray) -> Known:
+    """Take what the family decides by for training clips, and see how alike other clips are to them.
+
+    train, watched : ``(clips, features)``; labels, watched_labels : boolean ``(clips, labels)``, of `watched` only
+    what was rightly said. A label with fewer than five of those takes the usual likeness of all labels together.
+    """
+    kept = np.unique(np.concatenate([np.flatnonzero(own)[:MOST] for own in labels.T]))
+    known = Known(hidden=_unit(train[kept]), labels=labels[kept], usual=np.empty((0, 0), dtype=np.float32))
+    alike = known.alike(watched)
+    every = alike[watched_labels]
+    usual = [
+        np.quantile(own if len(own) >= FEWEST else every if len(every) else np.zeros(1), SHARES)
+        for own in (alike[watched_labels[:, label], label] for label in range(labels.shape[1]))
+    ]
+    return Known(hidden=known.hidden, labels=known.labels, usual=np.asarray(usual, dtype=np.float32))
+
+
+def _unit(rows: np.ndarray) -> np.ndarray:
+    length = np.linalg.norm(rows, axis=1, keepdims=True)
+    return np.asarray(rows / np.maximum(length, 1e-12), dtype=np.float32)

@@ -1,0 +1,100 @@
+"""``barn-owl adjust``."""
+
+from dataclasses import replace
+from pathlib import Path
+
+import click
+
+from barn_owl.classify import load_model
+from barn_owl.cli.common import Voice, json_option, quiet_option, refuse_to_overwrite
+from barn_owl.cli.score import show_event_scores
+from barn_owl.clips import read_clip_table
+from barn_owl.runs import set_decision
+from barn_owl.show import adjusting_figure, save_figure
+from barn_owl.tag import adjust
+
+
+@click.command("adjust", short_help="Find decision settings.")
+@click.argument("model_path", metavar="MODEL", type=click.Path(path_type=Path))
+@click.argument("truth", type=click.Path(path_type=Path))
+@click.option(
+    "--false-alarms",
+    type=click.FloatRange(min=0),
+    help="Most false alarms an hour: the best recall under that, instead of the best F1.",
+)
+@click.option(
+    "--collar-s",
+    type=click.FloatRange(min=0, min_open=True),
+    default=0.2,
+    show_default=True,
+    help="How far an onset may be off.",
+)
+@click.option(
+    "-o", "--out", type=click.Path(path_type=Path), help="Model file to write; left out, MODEL itself is changed."
+)
+@click.option("--figure", type=click.Path(path_type=Path), help="Figure of detections against false alarms.")
+@click.option("--dry-run", is_flag=True, help="Say what would be changed, and change nothing.")
+@click.option("--force", is_flag=True, help="Overwrite what is there.")
+@json_option
+@quiet_option
+def command(
+    model_path: Path,
+    truth: Path,
+    false_alarms: float | None,
+    collar_s: float,
+    out: Path | None,
+    figure: Path | None,
+    dry_run: bool,
+    force: bool,
+    as_json: bool,
+    quiet: bool,
+) -> None:
+    """Find the decision settings of MODEL that are best on the recordings of the table TRUTH, and keep them in it.
+
+    The goal is the best F1 of events, or the best recall with at most so many false alarms an hour. Settings are also
+    chosen without each recording in turn and judged on that one: those figures are the honest ones. Use recordings
+    that you will not judge by afterwards.
+
+    \b
+    barn-owl adjust first truth.csv --figure adjust.png
+    barn-owl adjust first truth.csv --false-alarms 2
+    """
+    voice = Voice(quiet=quiet, as_json=as_json)
+    refuse_to_overwrite(out, figure, force=force)
+    model = load_model(model_path)
+    with voice.progress("scoring recordings") as progress:
+        found = adjust(
+            model, read_clip_table(truth), collar_s=collar_s, progress=progress,
+            goal="f1" if false_alarms is None else "recall",
+            false_alarms_per_hour=10.0 if false_alarms is None else false_alarms,
+        )  # fmt: skip
+    before, after = model.decision.model_dump(), found.decision.model_dump()
+    for key in after:
+        if before[key] != after[key] and key != "labels":
+            voice.say(f"{key}: {before[key]} becomes {after[key]}")
+    for label, own in after["labels"].items():
+        voice.say(f"{label}: " + ", ".join(f"{key} {value}" for key, value in own.items() if value is not None))
+    show_event_scores(voice, found.scores, collar_s)
+    voice.table(found.honest.reset_index(), title="chosen without, judged on")
+    if not found.reached:
+        voice.warn(f"no settings keep under {false_alarms:g} false alarms an hour; these come nearest")
+    if dry_run:
+        voice.say("\nNothing is changed.")
+    elif out is not None:
+        replace(model, decision=found.decision).save(out)
+        voice.say(f"\nWrote {out}.")
+    else:
+        set_decision(model_path, found.decision)
+        voice.say(f"\nThe settings are kept in {model_path}.")
+    if figure is not None:
+        save_figure(adjusting_figure(found), figure)
+        voice.say(f"Wrote {figure}.")
+    voice.result(
+        {
+            "decision": found.decision.model_dump(exclude_none=True),
+            "scores": found.scores.as_dict(),
+            "honest": found.honest.reset_index().to_dict("records"),
+            "curve": found.curve.to_dict("records"),
+            "reached": found.reached,
+        }
+    )

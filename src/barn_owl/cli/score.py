@@ -1,0 +1,130 @@
+"""``barn-owl score``."""
+
+from pathlib import Path
+
+import click
+import pandas as pd
+
+from barn_owl.audio import audio_info
+from barn_owl.cli.common import Voice, force_option, json_option, quiet_option, refuse_to_overwrite
+from barn_owl.clips import read_clip_table
+from barn_owl.errors import AudioError
+from barn_owl.evaluate import EventScores, score_events, score_segments
+from barn_owl.show import events_figure, save_figure
+from barn_owl.tag import read_events
+
+
+@click.command("score", short_help="Hold events against the truth.")
+@click.argument("events", type=click.Path(path_type=Path))
+@click.argument("truth", type=click.Path(path_type=Path))
+@click.option(
+    "--collar-s",
+    type=click.FloatRange(min=0, min_open=True),
+    default=0.2,
+    show_default=True,
+    help="How far an onset may be off.",
+)
+@click.option(
+    "--offsets",
+    "offset_share",
+    type=click.FloatRange(min=0),
+    help="Offsets must be right too: within this share of the length.",
+)
+@click.option(
+    "--segments-s",
+    "segment_s",
+    type=click.FloatRange(min=0, min_open=True),
+    help="Judge stretches of this length as well.",
+)
+@click.option("-o", "--out", type=click.Path(path_type=Path), help="Table of misses and false alarms to write.")
+@click.option("--figure", type=click.Path(path_type=Path), help="Figure of counts, errors, misses and false alarms.")
+@force_option
+@json_option
+@quiet_option
+def command(
+    events: Path,
+    truth: Path,
+    collar_s: float,
+    offset_share: float | None,
+    segment_s: float | None,
+    out: Path | None,
+    figure: Path | None,
+    force: bool,
+    as_json: bool,
+    quiet: bool,
+) -> None:
+    """Hold EVENTS, as tag writes them, against the table TRUTH of the same recordings.
+
+    An event is right when its label and its onset are, one to one. Rows of TRUTH with a column foreign that is not
+    blank are sounds of no label: it is told how many raise an event.
+
+    \b
+    barn-owl score events.csv truth.csv
+    barn-owl score events.csv truth.csv --collar-s 0.1 --offsets 0.5 --figure score.png -o wrong.csv
+    """
+    voice = Voice(quiet=quiet, as_json=as_json)
+    refuse_to_overwrite(out, figure, force=force)
+    true, found = read_clip_table(truth), read_events(events)
+    true = _same_files(true, found)
+    seconds = _lengths(voice, true)
+    scores = score_events(true, found, collar_s=collar_s, offset_share=offset_share, seconds=seconds)
+    show_event_scores(voice, scores, collar_s)
+    segments = None
+    if segment_s is not None:
+        segments = score_segments(true, found, segment_s=segment_s, seconds=seconds)
+        voice.table(segments.reset_index(), title=f"stretches of {segment_s:g} s")
+    if out is not None:
+        wrong = pd.concat([scores.misses.assign(mistake="missed"), scores.false_alarms.assign(mistake="false alarm")])
+        wrong.sort_values(["file", "start_s"]).to_csv(out, index=False, lineterminator="\r\n")
+        voice.say(f"\nWrote {len(wrong)} mistakes to {out}.")
+    if figure is not None:
+        save_figure(events_figure(scores), figure)
+        voice.say(f"Wrote {figure}.")
+    more = {} if segments is None else {"segments": segments.astype(object).to_dict("index")}
+    voice.result({**scores.as_dict(), **more})
+
+
+def _same_files(truth: pd.DataFrame, events: pd.DataFrame) -> pd.DataFrame:
+    """Name the recordings of the truth as the events do, where the file name alone tells which is which."""
+    own = {Path(file).name: file for file in events["file"].unique()}
+    if len(own) < events["file"].nunique():
+        return truth
+    return truth.assign(file=[own.get(Path(file).name, file) for file in truth["file"]])
+
+
+def _lengths(voice: Voice, truth: pd.DataFrame) -> dict[str, float]:
+    """Lengths of the recordings; where one is not at hand, up to the last time that a table names."""
+    found = {}
+    for file in truth["file"].unique():
+        try:
+            found[str(file)] = audio_info(file).duration_s
+        except AudioError:
+            voice.warn(f"{file} is not at hand: its length is taken to be that of its last event")
+    return found
+
+
+def show_event_scores(voice: Voice, scores: EventScores, collar_s: float) -> None:
+    """Show how events compare with the truth: by label, over all with intervals, times, foreign sounds."""
+    table = scores.by_label.reset_index().rename(columns={"false_alarms_per_hour": "false/hour"})
+    voice.table(table, title=f"events against the truth, onset within {collar_s:g} s")
+    spread = scores.intervals()
+    f1 = spread.loc["f1"]
+    span = f" (95 % over recordings: {f1['low']:.2f} to {f1['high']:.2f})" if f1["low"] == f1["low"] else ""
+    voice.say(
+        f"{scores.recall:.0%} found, {scores.precision:.0%} of those reported are right, F1 {scores.f1:.2f}{span}, "
+        f"{scores.false_alarms_per_hour:.1f} false alarms an hour"
+    )
+    if len(scores.matches):
+        middle = scores.errors.loc[0.5]
+        voice.say(
+            f"median error of onsets {1000 * middle['onset_error_s']:.0f} ms, of offsets "
+            f"{1000 * middle['offset_error_s']:.0f} ms, of lengths {1000 * middle['length_error_s']:+.0f} ms"
+        )
+    confusion = scores.confusion(collar_s)
+    for label in confusion.index:
+        for other in confusion.columns:
+            if label != other and confusion.loc[label, other] > 1:
+                voice.say(f"{confusion.loc[label, other]} of {label} tagged as {other} at the right time")
+    if len(scores.foreign):
+        raised = int((scores.foreign["raised"] != "").sum())
+        voice.say(f"{raised} of {len(scores.foreign)} foreign sounds, which belong to no label, raise an event")

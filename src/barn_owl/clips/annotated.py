@@ -1,0 +1,81 @@
+"""Training clips out of recordings with a table of events: the events themselves, and what was taken for one."""
+
+from collections.abc import Iterator
+
+import numpy as np
+import pandas as pd
+
+from barn_owl.audio import audio_info
+from barn_owl.clips.table import check_clip_table
+from barn_owl.errors import TableError
+
+MICRO = 6
+
+
+def clips_of_events(truth: pd.DataFrame, length_s: float, *, copies: int = 1, seed: int = 0) -> pd.DataFrame:
+    """Cut each event of a table out of its recording, with what is around it; a clip table.
+
+    The clip of an event is as long as the event, but at least `length_s`, and the event is at a random place in it,
+    so that the beginning and the end of sounds, and what stands before and behind them, are learnt too. Events of
+    another label that reach into a clip are not avoided: sounds overlap in the field as well.
+
+    truth : events with times; those without a label (foreign sounds) are passed over. copies : clips an event, each
+    with another place. Columns ``onset_s`` and ``offset_s`` tell where the event is in the recording.
+
+    Raises TableError when no row has a label and times.
+    """
+    truth = check_clip_table(truth, where="truth table")
+    wanted = truth[(truth["label"] != "") & truth["start_s"].notna() & truth["end_s"].notna()]
+    if not len(wanted):
+        raise TableError("the truth table has no events with a label and times")
+    rng, lengths = (
+        np.random.default_rng(seed),
+        {file: audio_info(file).duration_s for file in wanted["file"].unique()},
+    )
+    rows = []
+    for event in wanted.itertuples():
+        whole = lengths[event.file]
+        for _ in range(copies):
+            room = max(length_s - (event.end_s - event.start_s), 0.0)
+            start = float(np.clip(event.start_s - rng.uniform(0, room), 0, max(whole - length_s, 0.0)))
+            start = min(start, event.start_s)
+            end = min(max(start + length_s, event.end_s), whole)
+            rows.append((event.file, start, end, event.label, event.start_s, event.end_s))
+    columns = ["file", "start_s", "end_s", "label", "onset_s", "offset_s"]
+    cut = pd.DataFrame(rows, columns=columns).round(MICRO)
+    more = [name for name in wanted if name not in (*columns, "score", "split")]
+    repeated = wanted.loc[wanted.index.repeat(copies), more].reset_index(drop=True)
+    return check_clip_table(cut.join(repeated))
+
+
+def clips_of_false_alarms(
+    truth: pd.DataFrame, events: pd.DataFrame, length_s: float, *, label: str = "background", margin_s: float = 0.2
+) -> pd.DataFrame:
+    """Cut out what an earlier model took for an event where none is marked: hard negatives; a clip table.
+
+    truth : all that sounds in the recordings; rows with a blank label (foreign sounds) do not count as marked.
+    events : what the model found in the same recordings. Each clip is `length_s` long, with the false alarm in its
+    middle, and keeps free of true events by `margin_s`. Column ``taken_for`` says what the model said.
+    """
+    truth, events = check_clip_table(truth, where="truth table"), check_clip_table(events, where="event table")
+    marked = truth[truth["label"] != ""]
+    rows = []
+    for file, found in events.groupby("file", sort=False):
+        own, length = marked[marked["file"] == file], audio_info(file).duration_s
+        rows += list(_free(found, own, length_s, length, margin_s))
+    columns = ["file", "start_s", "end_s", "taken_for"]
+    table = pd.DataFrame(rows, columns=columns).astype({"start_s": float, "end_s": float})
+    return check_clip_table(table.round(MICRO).assign(label=label))
+
+
+def _free(
+    found: pd.DataFrame, marked: pd.DataFrame, length_s: float, duration_s: float, margin_s: float
+) -> Iterator[tuple[str, float, float, str]]:
+    before = -np.inf
+    for event in found.sort_values("start_s").itertuples():
+        start = float(np.clip((event.start_s + event.end_s - length_s) / 2, 0, max(duration_s - length_s, 0)))
+        end = min(start + length_s, duration_s)
+        hits = (marked["start_s"] < end + margin_s) & (marked["end_s"] > start - margin_s)
+        if not hits.any() and start >= before:
+            before = end
+            yield event.file, start, end, event.label

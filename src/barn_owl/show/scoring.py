@@ -1,0 +1,170 @@
+"""Figures of events against the truth: what was found, missed and made up; detections against false alarms; hours."""
+
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from matplotlib.axes import Axes
+from matplotlib.figure import Figure
+
+from barn_owl.audio import read_audio
+from barn_owl.errors import AudioError
+from barn_owl.evaluate import EventScores
+from barn_owl.features import FrontEnd
+from barn_owl.show.style import DUSK, GRID, INK, LABEL_COLOURS, label_colours, new_figure
+from barn_owl.tag.adjust import Adjusted
+
+AROUND_S, EXAMPLES = 1.0, 6
+GAIN, LOSS = LABEL_COLOURS[0], LABEL_COLOURS[1]
+
+
+def events_figure(scores: EventScores) -> Figure:
+    """Draw found, missed and false events by label, the errors of onset and length, and examples of both mistakes."""
+    figure = new_figure(9.0)
+    top, upper, lower = figure.subfigures(3, 1, height_ratios=[1.3, 1, 1])
+    counts, errors = top.subplots(1, 2, width_ratios=[3, 2])
+    table = scores.by_label
+    at = np.arange(len(table))
+    counts.barh(at, table["right"], color=GAIN, label="right")
+    counts.barh(at, table["true"] - table["right"], left=table["right"], color="#c9c2b2", label="missed")
+    counts.barh(at, -(table["found"] - table["right"]), color=LOSS, label="false alarms")
+    counts.set_yticks(at, table.index)
+    counts.invert_yaxis()
+    counts.axvline(0, color=INK, linewidth=0.8)
+    counts.set_xlabel("events; false alarms to the left")
+    counts.legend(frameon=False, fontsize=9)
+    counts.set_title(
+        f"{scores.recall:.0%} found, {scores.precision:.0%} of what is reported is right, "
+        f"{scores.false_alarms_per_hour:.1f} false alarms an hour",
+        loc="left", fontsize=12, color=INK,
+    )  # fmt: skip
+    milliseconds = 1000 * scores.matches["onset_error_s"].to_numpy(dtype=float)
+    if len(milliseconds):
+        errors.hist(milliseconds, bins=41, color=GAIN)
+        errors.set_title(f"Onsets: median error {np.median(np.abs(milliseconds)):.0f} ms", loc="left", fontsize=12)
+    errors.set_xlabel("onset tagged less true, ms")
+    errors.set_ylabel("events")
+    for axes in (counts, errors):
+        axes.grid(color=GRID)
+        axes.set_axisbelow(True)
+        axes.spines[["top", "right"]].set_visible(False)
+    for line, table, name in (
+        (upper, scores.misses, "Missed"), (lower, scores.false_alarms, "False alarms, the surest first"),
+    ):  # fmt: skip
+        line.suptitle(f"{name}: {len(table)}", x=0.01, ha="left", fontsize=11, color=INK)
+        for axes, row in zip(
+            line.subplots(1, EXAMPLES), [*table.head(EXAMPLES).itertuples(), *[None] * EXAMPLES], strict=False
+        ):
+            _excerpt(axes, row)
+    return figure
+
+
+def _excerpt(axes: Axes, row: Any) -> None:
+    axes.set_xticks([])
+    axes.set_yticks([])
+    if row is None:
+        axes.set_axis_off()
+        return
+    front_end, start = FrontEnd(pad_short=True), max(0.0, row.start_s - AROUND_S)
+    try:
+        samples, _ = read_audio(row.file, rate_hz=front_end.rate_hz, start_s=start, end_s=row.end_s + AROUND_S)
+    except AudioError:
+        samples, _ = read_audio(row.file, rate_hz=front_end.rate_hz, start_s=start)
+    frames = front_end.frames(samples)
+    length = len(frames) * front_end.hop_s
+    low, high = np.quantile(frames, [0.05, 0.999])
+    axes.imshow(
+        frames.T, origin="lower", aspect="auto", cmap=DUSK, vmin=low, vmax=high, extent=(start, start + length, 0, 1)
+    )
+    for time in (row.start_s, row.end_s):
+        axes.axvline(time, color="white", linewidth=1)
+    axes.set_xlabel(f"{row.label} at {row.start_s:.2f} s, {length:.1f} s", fontsize=8)
+
+
+def adjusting_figure(adjusted: Adjusted) -> Figure:
+    """Draw detections against false alarms an hour as the onset threshold moves, with what was chosen."""
+    curve, scores = adjusted.curve.sort_values("false_alarms_per_hour"), adjusted.scores
+    figure = new_figure(6.5)
+    axes = figure.add_subplot()
+    axes.plot(
+        curve["false_alarms_per_hour"],
+        curve["recall"],
+        "o-",
+        color=LABEL_COLOURS[0],
+        label="one onset threshold for all",
+    )
+    for row in curve.itertuples():
+        axes.annotate(
+            f"{row.on:g}",
+            (row.false_alarms_per_hour, row.recall),
+            xytext=(4, -12),
+            textcoords="offset points",
+            fontsize=8,
+        )
+    axes.plot(
+        scores.false_alarms_per_hour,
+        scores.recall,
+        "s",
+        color=LABEL_COLOURS[1],
+        markersize=11,
+        label="chosen, on the same recordings",
+    )
+    honest = adjusted.honest
+    axes.plot(
+        honest["false_alarms_per_hour"],
+        honest["recall"],
+        "x",
+        color=INK,
+        markersize=9,
+        label="on what was left out in turn",
+    )
+    axes.set(xlabel="false alarms an hour", ylabel="share of the true events that is found", ylim=(0, 1.03))
+    axes.set_xlim(left=0)
+    axes.grid(color=GRID)
+    axes.spines[["top", "right"]].set_visible(False)
+    axes.legend(frameon=False, loc="lower right")
+    axes.set_title(
+        f"F1 {scores.f1:.2f} here, {honest['f1'].mean():.2f} on recordings that were left out",
+        loc="left",
+        fontsize=14,
+        color=INK,
+    )
+    return figure
+
+
+def hours_figure(table: pd.DataFrame) -> Figure:
+    """Draw events an hour of recording by hour of the day, a line a label; hours without recording are hatched."""
+    labels = [name for name in table if name != "recorded_s"]
+    colours = label_colours(labels)
+    figure = new_figure(6.5)
+    axes = figure.add_subplot()
+    hours = table["recorded_s"].to_numpy() / 3600
+    for label in labels:
+        rate = np.where(hours > 0, table[label] / np.where(hours > 0, hours, 1), np.nan)
+        axes.step(
+            np.append(table.index, 24),
+            np.append(rate, rate[-1]),
+            where="post",
+            color=colours[label],
+            linewidth=2,
+            label=label,
+        )
+    for hour in table.index[hours <= 0]:
+        axes.axvspan(hour, hour + 1, facecolor="#efeadf", edgecolor=GRID, hatch="//", linewidth=0)
+    axes.set(
+        xlim=(0, 24), xlabel="hour of the day; hatched: nothing was recorded", ylabel="events in an hour of recording"
+    )
+    axes.set_xticks(range(0, 25, 2))
+    axes.set_ylim(bottom=0)
+    axes.grid(color=GRID)
+    axes.legend(frameon=False, ncols=4, fontsize=9, loc="upper left")
+    axes.spines[["top", "right"]].set_visible(False)
+    total = table[labels].sum(axis=1)
+    busiest = int(total.idxmax())
+    axes.set_title(
+        f"{int(total.sum())} events; the busiest hour is {busiest} to {busiest + 1} o'clock",
+        loc="left",
+        fontsize=14,
+        color=INK,
+    )
+    return figure

@@ -1,0 +1,200 @@
+"""Decision settings that are best on recordings with a truth table, and how far they can be trusted elsewhere."""
+
+import itertools
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, Literal
+
+import numpy as np
+import pandas as pd
+
+from barn_owl.classify import DecisionSettings, Model
+from barn_owl.errors import TableError
+from barn_owl.evaluate import EventScores, score_events
+from barn_owl.tag.recorded import Trace, tag_trace, whole_trace
+
+Goal = Literal["f1", "recall"]
+GRID: dict[str, tuple[Any, ...]] = {
+    "on": (0.3, 0.5, 0.6, 0.7, 0.8, 0.85, 0.9, 0.93, 0.95, 0.97, 0.98, 0.99, 0.995),
+    "unlike": (0.0, 0.02, 0.05, 0.1, 0.2, 0.3, 0.5),
+    "off": (0.05, 0.1, 0.2, 0.3, 0.5),
+    "gap_s": (0.0, 0.2, 0.5, 1.0),
+    "shortest_s": (0.0, 0.1, 0.2, 0.4),
+    "smooth_s": (0.0, 0.2, 0.5),
+}
+"""Values that are tried, one key after the other, until none gets better."""
+ONSETS = GRID["on"]
+TURNS = 2
+FEWEST_EVENTS = 8
+"""True events of a label from which on it may get an onset threshold of its own."""
+WORTH_IT = 0.01
+"""By how much a label's own F1 must rise for that: less is chance."""
+PARTS = 4
+
+
+@dataclass(frozen=True, kw_only=True)
+class Adjusted:
+    """What was found.
+
+    decision : the settings, from all recordings. scores : with them, on the same recordings. honest : F1, precision,
+    recall and false alarms an hour on recordings (or parts of the only one) that the settings were not chosen on, one
+    row each. curve : detections against false alarms an hour as the onset threshold moves. reached : whether the goal
+    of at most so many false alarms was kept.
+    """
+
+    decision: DecisionSettings
+    scores: EventScores
+    honest: pd.DataFrame
+    curve: pd.DataFrame
+    reached: bool
+
+    def _repr_html_(self) -> str:
+        return str(self.honest.round(3).to_html()) + str(self.curve.round(3).to_html())
+
+
+def adjust(
+    model: Model,
+    truth: pd.DataFrame,
+    recordings: Sequence[str | Path] | None = None,
+    *,
+    goal: Goal = "f1",
+    false_alarms_per_hour: float = 10.0,
+    collar_s: float = 0.2,
+    progress: Callable[[float, float], None] | None = None,
+) -> Adjusted:
+    """Find the decision settings that are best on recordings with a truth table.
+
+    recordings : left out, the files that the table names. goal : the best event F1, or the best recall with at most
+    `false_alarms_per_hour`. Settings are chosen anew without each recording and judged on it; a single recording is
+    cut into four parts for that.
+
+    Raises TableError when the truth table has no events of the model's labels, or is of other recordings.
+    """
+    files = list(dict.fromkeys(truth["file"])) if recordings is None else [str(path) for path in recordings]
+    strange = sorted(set(files) - set(truth["file"]))
+    if strange:
+        raise TableError(f"the truth table says nothing about {strange[0]}")
+    wanted = truth[truth["file"].isin(files)]
+    if not wanted["label"].isin([label for label in model.labels if label not in model.background]).any():
+        raise TableError(f"the truth table has no event of {', '.join(model.labels)}")
+    traces = []
+    for number, file in enumerate(files):
+        traces.append(whole_trace(model, file))
+        if progress:
+            progress(number + 1, len(files))
+    task = _Task(model, traces, wanted, goal, false_alarms_per_hour, collar_s)
+    parts = task.parts()
+    honest = []
+    for name, own in parts:
+        chosen = task.best([other for other_name, other in parts if other_name != name])
+        scores = task.judge(chosen, [own])
+        honest.append((name, scores.f1, scores.precision, scores.recall, scores.false_alarms_per_hour))
+    whole = [part for _, part in parts]
+    decision = task.best(whole)
+    scores = task.judge(decision, whole)
+    columns = ["left_out", "f1", "precision", "recall", "false_alarms_per_hour"]
+    return Adjusted(
+        decision=decision,
+        scores=scores,
+        honest=pd.DataFrame(honest, columns=columns).set_index("left_out"),
+        curve=task.curve(decision, whole),
+        reached=goal == "f1" or scores.false_alarms_per_hour <= false_alarms_per_hour,
+    )
+
+
+_Part = tuple[int, float, float]
+"""A stretch of a recording: its number, from when to when in seconds."""
+
+
+class _Task:
+    """The search: traces are computed once, and decided on again and again."""
+
+    def __init__(
+        self, model: Model, traces: list[Trace], truth: pd.DataFrame, goal: Goal, most: float, collar_s: float
+    ) -> None:
+        self.model, self.traces, self.truth = model, traces, truth
+        self.goal, self.most, self.collar_s = goal, most, collar_s
+        self._found: dict[tuple[int, str], pd.DataFrame] = {}
+
+    def parts(self) -> list[tuple[str, _Part]]:
+        """What is left out in turn: recordings, or parts of the only one."""
+        if len(self.traces) > 1:
+            return [(Path(t.file).name, (n, 0.0, t.duration_s)) for n, t in enumerate(self.traces)]
+        edges = np.linspace(0, self.traces[0].duration_s, PARTS + 1)
+        stretches = itertools.pairwise(edges)
+        return [(f"{first:.0f} to {last:.0f} s", (0, float(first), float(last))) for first, last in stretches]
+
+    def judge(self, settings: DecisionSettings, parts: Sequence[_Part]) -> EventScores:
+        """Score the events of some parts."""
+        truth, events, seconds = [], [], {}
+        for number, first, last in parts:
+            file = self.traces[number].file
+            key = f"{file} {first:g}"  # parts of one recording count as recordings
+            own = self.truth[(self.truth["file"] == file) & self.truth["start_s"].between(first, last, "left")]
+            found = self._events(number, settings)
+            truth.append(own.assign(file=key))
+            events.append(found[found["start_s"].between(first, last, "left")].assign(file=key))
+            seconds[key] = last - first
+        together = pd.concat(events, ignore_index=True)
+        return score_events(pd.concat(truth, ignore_index=True), together, collar_s=self.collar_s, seconds=seconds)
+
+    def _events(self, number: int, settings: DecisionSettings) -> pd.DataFrame:
+        key = number, settings.model_dump_json()
+        if key not in self._found:
+            self._found[key] = tag_trace(self.model, self.traces[number], decision=settings)
+        return self._found[key]
+
+    def worth(self, scores: EventScores) -> float:
+        """How good a result is, by the goal."""
+        if self.goal == "f1":
+            return scores.f1
+        over = max(0.0, scores.false_alarms_per_hour - self.most)
+        return scores.recall - over if not over else -over
+
+    def best(self, parts: Sequence[_Part]) -> DecisionSettings:
+        """Try values key by key, twice over, and then an onset threshold for each label."""
+        settings = self.model.decision.model_copy(update={"labels": {}})
+        highest = self.worth(self.judge(settings, parts))
+        for _ in range(TURNS):
+            before = settings
+            for key, values in GRID.items():
+                for value in values:
+                    tried = self._with(settings, **{key: value})
+                    if tried is not None and (reached := self.worth(self.judge(tried, parts))) > highest + 1e-9:
+                        settings, highest = tried, reached
+            if settings == before:
+                break
+        return self._labels(settings, highest, parts)
+
+    def _labels(self, settings: DecisionSettings, highest: float, parts: Sequence[_Part]) -> DecisionSettings:
+        counts = self.judge(settings, parts).by_label["true"]
+        for label in counts.index[counts >= FEWEST_EVENTS]:
+            best = settings
+            for on in ONSETS:
+                tried = self._with(settings, labels={**settings.model_dump()["labels"], label: {"on": on}})
+                least = highest + (WORTH_IT if best is settings else 0) / len(counts)
+                if tried is not None and (reached := self.worth(self.judge(tried, parts))) > least + 1e-9:
+                    best, highest = tried, reached
+            settings = best
+        return settings
+
+    @staticmethod
+    def _with(settings: DecisionSettings, **changes: Any) -> DecisionSettings | None:
+        values = {**settings.model_dump(), **changes}
+        if values["off"] > (values["on"] or 1):
+            return None
+        for own in values["labels"].values():
+            if own.get("on") is not None and own["on"] < values["off"]:
+                return None
+        return DecisionSettings(**values)
+
+    def curve(self, settings: DecisionSettings, parts: Sequence[_Part]) -> pd.DataFrame:
+        """Recall and false alarms an hour for each onset threshold, all else as found."""
+        rows = []
+        for on in ONSETS:
+            tried = self._with(settings, on=on, labels={})
+            if tried is not None:
+                scores = self.judge(tried, parts)
+                rows.append((on, scores.recall, scores.precision, scores.f1, scores.false_alarms_per_hour))
+        return pd.DataFrame(rows, columns=["on", "recall", "precision", "f1", "false_alarms_per_hour"])

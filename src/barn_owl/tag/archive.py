@@ -1,0 +1,146 @@
+"""Many recordings: several at a time, each finished one kept, so that a crash costs only what was going on."""
+
+import hashlib
+import json
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from functools import partial
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+
+from barn_owl.audio import AUDIO_ENDINGS
+from barn_owl.classify import DecisionSettings, Model
+from barn_owl.clips.table import read_any_table, read_clip_table, write_clip_table
+from barn_owl.errors import AudioError, TableError
+from barn_owl.parallel import each
+from barn_owl.tag.formats import COLUMNS
+from barn_owl.tag.tagging import tag_recording
+
+EMPTY = "nothing"
+"""Stands in a kept table for a recording without events, as a table must have a row."""
+
+
+@dataclass(kw_only=True)
+class Archive:
+    """What tagging many recordings gave.
+
+    events : of all of them; done : recordings that were tagged now or before; kept : those of them that were not
+    done again; refused : the reason for each that was passed over.
+    """
+
+    events: pd.DataFrame
+    done: list[str] = field(default_factory=list)
+    kept: list[str] = field(default_factory=list)
+    refused: dict[str, str] = field(default_factory=dict)
+
+
+def find_recordings(sources: Sequence[str | Path]) -> list[str]:
+    """List the recordings that files, folders (with all below) and tables with a column ``file`` name, once each.
+
+    Raises TableError when one does not exist or names no recording.
+    """
+    found: list[str] = []
+    for source in map(Path, sources):
+        if source.is_dir():
+            inside = sorted(path for path in source.rglob("*") if path.suffix.lower() in AUDIO_ENDINGS)
+            if not inside:
+                raise TableError(f"{source} holds no sound files ({', '.join(sorted(AUDIO_ENDINGS))})")
+            found += map(str, inside)
+        elif source.suffix.lower() in (".csv", ".tsv", ".parquet"):
+            table = read_any_table(source)
+            if "file" not in table:
+                raise TableError(f"{source} has no column 'file' that names recordings")
+            found += [str(file) for file in table["file"]]
+        else:
+            found.append(str(source))
+    return list(dict.fromkeys(found))
+
+
+def tag_archive(
+    model: Model,
+    recordings: Sequence[str | Path],
+    *,
+    decision: DecisionSettings | None = None,
+    keep: str | Path | None = None,
+    workers: int = 1,
+    progress: Callable[[int, int, str], None] | None = None,
+) -> Archive:
+    """Find events in many recordings, `workers` at a time, each in a process of its own when there are several.
+
+    keep : a folder with a table for each finished recording, named by its content, the model and the settings, so
+    that what is done is not done again. progress : called with the recordings done, how many there are, and the last.
+
+    A recording that cannot be read is passed over and said so. On Ctrl-C KeyboardInterrupt goes through; what is
+    finished is in `keep`. Raises OutputError when `keep` cannot be written.
+    """
+    settings = decision or model.decision
+    known = model_fingerprint(model, settings)
+    work = partial(_tagged, model=model, decision=settings, keep=None if keep is None else str(keep), known=known)
+    archive, tables = Archive(events=pd.DataFrame(columns=COLUMNS)), []
+    results = each(work, [str(path) for path in recordings], workers, processes=True)
+    for done, (path, events, reason, was_kept) in enumerate(results, start=1):
+        if reason:
+            archive.refused[path] = reason
+        else:
+            archive.done.append(path)
+            if was_kept:
+                archive.kept.append(path)
+            if len(events):
+                tables.append(events)
+        if progress:
+            progress(done, len(recordings), path)
+    if tables:
+        archive.events = pd.concat(tables, ignore_index=True)
+    return archive
+
+
+def model_fingerprint(model: Model, decision: DecisionSettings) -> str:
+    """SHA-256 over all that decides what events a model finds."""
+    digest = hashlib.sha256()
+    arrays = {**model.family.arrays(), "mean": model.mean, "deviation": model.deviation}
+    arrays |= model.known.arrays() if model.known is not None else {}
+    for name, array in sorted(arrays.items()):
+        digest.update(name.encode() + np.ascontiguousarray(array).tobytes())
+    told = [
+        model.labels, model.background, model.front_end.model_dump(), model.clips.model_dump(), model.temperature,
+        model.overlapping, model.none_of_them, decision.model_dump(),
+    ]  # fmt: skip
+    digest.update(json.dumps(told, sort_keys=True).encode())
+    return digest.hexdigest()
+
+
+def _tagged(
+    path: str, *, model: Model, decision: DecisionSettings, keep: str | None, known: str
+) -> tuple[str, pd.DataFrame, str, bool]:
+    """Path, events, why it was passed over, and whether it was done before."""
+    place = None
+    try:
+        if keep is not None:
+            with Path(path).open("rb") as file:
+                content = hashlib.file_digest(file, "sha256").hexdigest()
+            place = Path(keep) / f"{hashlib.sha256((content + known).encode()).hexdigest()[:24]}.csv"
+            if place.is_file():
+                return path, _read_kept(place, path), "", True
+        events = tag_recording(model, path, decision=decision)
+    except AudioError as error:
+        return path, pd.DataFrame(), str(error), False
+    except OSError as error:
+        return path, pd.DataFrame(), f"{path}: {error.strerror or error}", False
+    if place is not None:
+        _keep(events, place, path)
+    return path, events, "", False
+
+
+def _keep(events: pd.DataFrame, place: Path, path: str) -> None:
+    nothing = pd.DataFrame([(path, 0.0, 0.0, EMPTY, 0.0)], columns=COLUMNS)
+    table = events.assign(empty="") if len(events) else nothing.assign(empty="yes")
+    write_clip_table(table.assign(file=str(Path(path).resolve())), place, force=True)
+
+
+def _read_kept(place: Path, path: str) -> pd.DataFrame:
+    """Events of a recording that was finished before, under the name it has now."""
+    table = read_clip_table(place)
+    empty = table["empty"].fillna("").astype(str) == "yes"
+    return table[~empty].drop(columns="empty").assign(file=path)[COLUMNS].reset_index(drop=True)

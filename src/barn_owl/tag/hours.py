@@ -1,0 +1,87 @@
+"""When in the day things happen: events by label and hour, from the time a recording began."""
+
+import re
+from collections.abc import Mapping
+from datetime import datetime, timedelta
+from pathlib import Path
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
+
+import numpy as np
+import pandas as pd
+
+from barn_owl.errors import TableError
+
+STAMP = re.compile(
+    r"(?<!\d)(\d{4})[-_.]?(\d{2})[-_.]?(\d{2})[T_\- ]?"
+    r"(\d{2})[-_.:h]?(\d{2})(?:[-_.:m]?(\d{2}))?(Z|[+-]\d{2}:?\d{2})?(?!\d)"
+)
+HOURS = 24
+
+
+def recording_start(path: str | Path, *, zone: str = "") -> datetime | None:
+    """Tell when a recording began from its name, as in ``night_20260314_221500.flac`` or ``2026-03-14T22-15Z.wav``.
+
+    zone : time zone of names that say none, such as ``Europe/Lisbon``. Returns None when the name holds no time.
+    Raises TableError for an unknown zone.
+    """
+    found = STAMP.search(Path(path).stem)
+    if found is None:
+        return None
+    *numbers, offset = found.groups()
+    try:
+        start = datetime(*(int(number or 0) for number in numbers))  # type: ignore[arg-type]
+    except ValueError:  # 2026-17-42 is a number, not a day
+        return None
+    if offset:
+        return datetime.fromisoformat(start.isoformat() + ("+00:00" if offset == "Z" else offset))
+    return start.replace(tzinfo=_zone(zone)) if zone else start
+
+
+def _zone(name: str) -> ZoneInfo:
+    try:
+        return ZoneInfo(name)
+    except (ZoneInfoNotFoundError, ValueError) as error:
+        raise TableError(f"{name!r} is no time zone; say one such as Europe/Lisbon or UTC") from error
+
+
+def with_clock(events: pd.DataFrame, starts: Mapping[str, datetime | None]) -> pd.DataFrame:
+    """Add a column ``clock``, the time of day of each event in ISO 8601, blank where the start is not known."""
+    clock = [
+        ""
+        if (start := starts.get(row.file)) is None
+        else _later(start, row.start_s).isoformat(timespec="milliseconds")
+        for row in events.itertuples()
+    ]
+    return events.assign(clock=clock)
+
+
+def _later(start: datetime, seconds: float) -> datetime:
+    """Add seconds as they pass, also where clocks are changed in between."""
+    if start.tzinfo is None:
+        return start + timedelta(seconds=seconds)
+    utc = start.astimezone(ZoneInfo("UTC")) + timedelta(seconds=seconds)
+    return utc.astimezone(start.tzinfo)
+
+
+def hours_table(
+    events: pd.DataFrame, starts: Mapping[str, datetime | None], seconds: Mapping[str, float]
+) -> pd.DataFrame:
+    """Count events by label (columns) and hour of the day (rows 0 to 23), with ``recorded_s`` of each hour.
+
+    starts : when each recording began; those that are not known are left out. seconds : how long each is.
+    """
+    known = {file: start for file, start in starts.items() if start is not None}
+    labels = sorted(events["label"].unique())
+    table = pd.DataFrame(0, index=pd.RangeIndex(HOURS, name="hour"), columns=labels)
+    for row in events.itertuples():
+        if row.file in known:
+            table.loc[_later(known[row.file], row.start_s).hour, row.label] += 1
+    recorded = np.zeros(HOURS)
+    for file, start in known.items():
+        at, end = 0.0, seconds.get(file, 0.0)
+        while at < end:
+            now = _later(start, at)
+            rest = min(3600 - (now.minute * 60 + now.second + now.microsecond / 1e6), end - at)
+            recorded[now.hour] += rest
+            at += max(rest, 1e-3)
+    return table.assign(recorded_s=np.round(recorded, 3))
