@@ -21,7 +21,7 @@ GAIN, LOSS = LABEL_COLOURS[0], LABEL_COLOURS[1]
 def events_figure(scores: EventScores) -> Figure:
     """Draw found, missed and false events by label, the errors of onset and length, and examples of both mistakes."""
     figure = new_figure(9.0)
-    top, upper, lower = figure.subfigures(3, 1, height_ratios=[1.3, 1, 1])
+    top, upper, lower = np.asarray(figure.subfigures(3, 1, height_ratios=[1.3, 1, 1]))
     counts, errors = top.subplots(1, 2, width_ratios=[3, 2])
     table = scores.by_label
     at = np.arange(len(table))
