@@ -56,6 +56,6 @@ def small_plan(family: str, **changes) -> Plan:
         cnn=TINY,
         trees={"rounds": 40},
         kernel={"width": 1.2},
-        foreign={"share": 0},  # made-up sounds are tested by themselves
-        **{"background": ["still"], **changes},
+        # Made-up sounds are tested by themselves.
+        **{"background": ["still"], "foreign": {"share": 0}, **changes},
     )

@@ -64,19 +64,19 @@ def test_trace_windows_are_those_of_the_model(run, long_take, tmp_path):
     assert len(np.concatenate([block.local for block in blocks])) == len(local)
 
 
-def hand_made(model, scores, on=0.6, off=0.3, gap_s=0.0, shortest_s=0.0, chunk=256):
+def hand_made(model, scores, on=0.6, off=0.3, gap_s=0.0, shortest_s=0.0, chunk=256, **more):
     """Decide on a trace of window scores for the first label; the local scores are those of the windows."""
     steps = model.family.window // model.family.step
     windows = np.zeros((len(scores), len(model.labels)), np.float32)
     windows[:, 0] = scores
     local = np.pad(windows, ((steps // 2, steps), (0, 0)))[: len(windows) + steps]
-    decider = Decider(model, DecisionSettings(on=on, off=off, gap_s=gap_s, shortest_s=shortest_s))
+    decider = Decider(model, DecisionSettings(on=on, off=off, gap_s=gap_s, shortest_s=shortest_s, **more))
     found = []
     for first in range(0, len(scores), chunk):
         last = first + chunk >= len(scores)
         part = slice(first, None if last else first + chunk)
         rise = np.zeros(len(local[part]) * model.family.step, np.float32)
-        found += decider.push(TraceBlock(first, windows[part], local[part], rise))
+        found += decider.push(TraceBlock(first, windows[part], local[part], rise, np.ones_like(windows[part])))
     return found + decider.finish()
 
 

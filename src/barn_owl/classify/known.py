@@ -5,7 +5,7 @@ gets a high score all the same, but lies elsewhere in what the family decides by
 distance to the nearest training examples there).
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -14,6 +14,7 @@ MOST = 300
 """Clips of a label that are kept: more would make files large and tell little more."""
 SHARES = np.linspace(0, 1, 21)
 FEWEST = 5
+OTHERS, EASE = 0.9, 0.15
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
@@ -22,12 +23,14 @@ class Known:
 
     hidden : one row a clip, of length 1, float32 ``(clips, features)``; labels : which labels each has, boolean
     ``(clips, labels)``. usual : how alike clips that were not trained on are to those of their label, at the shares
-    0, 0.05, ... 1 of them: float32 ``(labels, 21)``.
+    0, 0.05, ... 1 of them: float32 ``(labels, 21)``; others : how alike nine in ten clips of other labels are at
+    most, ``(labels,)``.
     """
 
     hidden: np.ndarray
     labels: np.ndarray
     usual: np.ndarray
+    others: np.ndarray
 
     def alike(self, hidden: np.ndarray) -> np.ndarray:
         """Mean cosine to the three nearest clips of each label: float32 ``(rows, labels)``, 1 for the same."""
@@ -43,12 +46,23 @@ class Known:
         return np.stack(columns, axis=1).astype(np.float32)
 
     def limits(self, share: float) -> np.ndarray:
-        """How alike a sound must be to each label so that this share of its own sounds is lost, ``(labels,)``."""
-        return np.array([np.interp(share, SHARES, row) for row in self.usual])
+        """How alike a sound must be to each label so that at most this share of its own sounds is lost,
+        ``(labels,)``.
+
+        A little less is asked for where there is room between the label's own sounds and those of other labels: few
+        clips tell little about how far a label reaches.
+        """
+        own = np.array([np.interp(share, SHARES, row) for row in self.usual])
+        return np.asarray(own - EASE * np.maximum(own - self.others, 0))
 
     def arrays(self) -> dict[str, np.ndarray]:
         """All of it, by name."""
-        return {"hidden": self.hidden, "labels": self.labels.astype(np.uint8), "usual": self.usual}
+        return {
+            "hidden": self.hidden,
+            "labels": self.labels.astype(np.uint8),
+            "usual": self.usual,
+            "others": self.others,
+        }
 
 
 def learn_known(train: np.ndarray, labels: np.ndarray, watched: np.ndarray, watched_labels: np.ndarray) -> Known:
@@ -58,14 +72,16 @@ def learn_known(train: np.ndarray, labels: np.ndarray, watched: np.ndarray, watc
     what was rightly said. A label with fewer than five of those takes the usual likeness of all labels together.
     """
     kept = np.unique(np.concatenate([np.flatnonzero(own)[:MOST] for own in labels.T]))
-    known = Known(hidden=_unit(train[kept]), labels=labels[kept], usual=np.empty((0, 0), dtype=np.float32))
+    nothing = np.empty(0, dtype=np.float32)
+    known = Known(hidden=_unit(train[kept]), labels=labels[kept], usual=nothing, others=nothing)
     alike = known.alike(watched)
-    every = alike[watched_labels]
+    every, pairs = alike[watched_labels], list(zip(alike.T, watched_labels.T, strict=True))
     usual = [
         np.quantile(own if len(own) >= FEWEST else every if len(every) else np.zeros(1), SHARES)
-        for own in (alike[watched_labels[:, label], label] for label in range(labels.shape[1]))
+        for own in (column[has] for column, has in pairs)
     ]
-    return Known(hidden=known.hidden, labels=known.labels, usual=np.asarray(usual, dtype=np.float32))
+    others = [np.quantile(lack, OTHERS) if len(lack := column[~own]) else 0.0 for column, own in pairs]
+    return replace(known, usual=np.asarray(usual, dtype=np.float32), others=np.asarray(others, dtype=np.float32))
 
 
 def _unit(rows: np.ndarray) -> np.ndarray:

@@ -216,10 +216,10 @@ def _fitting(array: np.ndarray, width: int) -> np.ndarray:
 def _known(arrays: dict[str, np.ndarray], labels: int) -> Known | None:
     if "known.hidden" not in arrays:
         return None
-    hidden, marks, usual = (arrays[f"known.{name}"] for name in ("hidden", "labels", "usual"))
+    hidden, marks, usual, others = (arrays[f"known.{name}"] for name in ("hidden", "labels", "usual", "others"))
     if marks.shape != (len(hidden), labels) or usual.shape != (labels, len(SHARES)):
         raise ValueError(f"what it has heard has shapes {hidden.shape}, {marks.shape}, {usual.shape}")
-    return Known(hidden=hidden, labels=marks.astype(bool), usual=usual)
+    return Known(hidden=hidden, labels=marks.astype(bool), usual=usual, others=others)
 
 
 def _positive(number: float) -> float:

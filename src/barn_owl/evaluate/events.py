@@ -1,5 +1,6 @@
 """Events against a truth table."""
 
+import logging
 from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
@@ -13,6 +14,8 @@ from scipy.sparse.csgraph import maximum_bipartite_matching
 from barn_owl.clips import check_clip_table
 from barn_owl.errors import TableError
 from barn_owl.evaluate.intervals import interval
+
+logger = logging.getLogger(__name__)
 
 ROUNDS = 1000
 HOUR_S = 3600.0
@@ -207,7 +210,7 @@ def score_events(
         raise TableError(f"the truth table says nothing about {unknown[0]}; its files: {', '.join(sorted(named))}")
     twice = _overlap_of_one_label(truth)
     if twice:
-        raise TableError(f"truth table: {twice}; one label cannot sound twice at a time")
+        logger.warning("truth table: %s; each counts as an event of its own", twice)
     pairs = []
     for (file, label), of_truth in truth.groupby(["file", "label"], sort=False):
         found = events[(events["file"] == file) & (events["label"] == label)]

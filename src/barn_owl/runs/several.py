@@ -203,5 +203,6 @@ def ensemble_of(models: Sequence[Model]) -> Model:
         family=Ensemble(members, first.overlapping),
         temperature=1.0,
         thresholds={},
+        known=None,
         provenance=first.provenance | {"members": len(models)},
     )

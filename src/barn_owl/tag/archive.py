@@ -52,10 +52,10 @@ def find_recordings(sources: Sequence[str | Path]) -> list[str]:
             table = read_any_table(source)
             if "file" not in table:
                 raise TableError(f"{source} has no column 'file' that names recordings")
-            found += [str(file) for file in table["file"]]
+            found += [str(source.parent / str(file)) for file in table["file"]]
         else:
             found.append(str(source))
-    return list(dict.fromkeys(found))
+    return list({Path(path).resolve(): path for path in reversed(found)}.values())[::-1]
 
 
 def tag_archive(

@@ -11,7 +11,7 @@ import numpy as np
 
 from barn_owl.classify import DecisionSettings, Model
 from barn_owl.errors import PlanError
-from barn_owl.tag.trace import CHUNK, TraceBlock
+from barn_owl.tag.trace import CHUNK, RISE_FRAMES, TraceBlock
 
 LONGEST_S = 120.0
 """A stretch above ``off`` is cut after this time, so that memory stays bounded; the pieces are joined again."""
@@ -51,6 +51,9 @@ class Decider:
         self._alike = np.empty((0, labels), dtype=np.float32)
         self._local = np.empty((0, labels), dtype=np.float32)
         self._rise = np.empty(0, dtype=np.float32)
+        # A rise lies between two frames `RISE_FRAMES` apart, and a frame tells of its middle.
+        front_end = model.front_end
+        self._late = round(RISE_FRAMES / 2 + front_end.frame_ms / front_end.hop_ms / 2)
         self._smoother = Smoother(round(self.settings.smooth_s / model.step_s))
         self._resume = dict.fromkeys(self._numbers, 0)  # step up to which each label is decided
         self._pending: dict[int, Event] = {}
@@ -155,7 +158,7 @@ class Decider:
         rise = self._rise[begin : begin + self.model.family.reach]
         # The middle is likeliest: a step says yes when the sound fills about half of what it sees.
         likely = 1 - 0.8 * np.abs(np.linspace(-1, 1, self.model.family.reach))[: len(rise)]
-        return frame + int(np.argmax(rise * likely)) + 2 if len(rise) else frame
+        return frame + int(np.argmax(rise * likely)) + self._late if len(rise) else frame
 
     def _settle(self, number: int, first: int, end: int, *, goes_on: bool) -> list[Event]:
         """Join the event of a stretch to the pending one if the gap is small, else give that one out.

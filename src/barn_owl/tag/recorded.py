@@ -55,7 +55,7 @@ class Trace:
     def save(self, path: str | Path) -> None:
         """Write the trace as NPZ, or by its ending as Parquet; nothing is lost in either."""
         facts = {
-            "file": self.file,
+            "recording": self.file,
             "duration_s": self.duration_s,
             "step_s": self.step_s,
             "step_frames": self.step_frames,
@@ -111,7 +111,7 @@ def read_trace(path: str | Path) -> Trace:
             return _from_columns(pd.read_parquet(path))
         with np.load(path, allow_pickle=False) as kept:
             return Trace(
-                file=str(kept["file"]),
+                file=str(kept["recording"]),
                 duration_s=float(kept["duration_s"]),
                 labels=[str(label) for label in kept["labels"]],
                 step_s=float(kept["step_s"]),
@@ -131,8 +131,8 @@ def _from_columns(table: pd.DataFrame) -> Trace:
     rise = table[[name for name in table if name.startswith("rise:")]].to_numpy(dtype=np.float32).ravel()
     facts = table.iloc[0]
     return Trace(
-        file=str(facts["file"]), duration_s=float(facts["duration_s"]), labels=labels, step_s=float(facts["step_s"]),
-        step_frames=int(facts["step_frames"]), rise=rise[~np.isnan(rise)], **arrays,
+        file=str(facts["recording"]), duration_s=float(facts["duration_s"]), labels=labels,
+        step_s=float(facts["step_s"]), step_frames=int(facts["step_frames"]), rise=rise[~np.isnan(rise)], **arrays,
     )  # fmt: skip
 
 

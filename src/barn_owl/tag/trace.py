@@ -108,7 +108,8 @@ class TraceStream:
 def trace_recording(model: Model, path: str | Path) -> Iterator[TraceBlock]:
     """Score a sound file of any length, rate and number of channels, block by block.
 
-    Raises AudioError when it cannot be read or is shorter than one frame.
+    Of a recording that breaks off, what can be read is scored; samples that are no numbers count as silence; both are
+    told as warnings. Raises AudioError when nothing can be read or it is shorter than one frame.
     """
     stream = TraceStream(model)
     # The matrices are small: a second thread inside a product costs more than it brings.

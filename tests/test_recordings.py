@@ -1,0 +1,502 @@
+"""Decisions on hand-made traces, traces kept, formats and back, archives, hours, scores of events, adjusting."""
+
+import itertools
+import json
+import logging
+import shutil
+import struct
+import wave
+from dataclasses import replace
+from datetime import datetime
+from pathlib import Path
+from zoneinfo import ZoneInfo
+
+import numpy as np
+import pandas as pd
+import pytest
+import soundfile
+from hypothesis import given, settings, strategies as st
+
+from barn_owl.audio import read_audio, write_audio
+from barn_owl.classify import DecisionSettings, load_model
+from barn_owl.classify.known import learn_known
+from barn_owl.cli.main import run as call
+from barn_owl.clips import clips_of_events, clips_of_false_alarms, read_clip_table, write_clip_table
+from barn_owl.clips.made_up import made_up_sound, noise_like
+from barn_owl.errors import AudioError, OutputError, PlanError, TableError
+from barn_owl.evaluate import score_events, score_segments
+from barn_owl.runs import train
+from barn_owl.tag import (
+    Tagger,
+    adjust,
+    find_recordings,
+    hours_table,
+    read_events,
+    read_trace,
+    recording_start,
+    tag_archive,
+    tag_recording,
+    tag_samples,
+    tag_trace,
+    whole_trace,
+    with_clock,
+    write_cues,
+    write_events,
+)
+from barn_owl.tag.adjust import count_pairs
+from barn_owl.tag.decision import Smoother
+from helpers import RATE_HZ, small_plan, sound
+from test_tag import hand_made
+
+
+@pytest.fixture(scope="module")
+def nights(tmp_path_factory):
+    """Two recordings of half a minute with their truth table; a foreign sweep in each."""
+    folder, rng, rows = tmp_path_factory.mktemp("nights"), np.random.default_rng(3), []
+    for name in ("night_20260314_235950.wav", "night_20260315_120000.wav"):
+        take = 0.01 * rng.standard_normal(30 * RATE_HZ).astype(np.float32)
+        for at, kind in zip((3, 8, 13, 18, 23), rng.permutation(["hum", "hiss", "tick", "hum", "hiss"]), strict=True):
+            piece = sound(kind, rng, seconds=1.5)
+            take[at * RATE_HZ : at * RATE_HZ + len(piece)] += piece
+            rows.append((str(folder / name), at, at + 1.5, kind, ""))
+        write_audio(folder / name, take, RATE_HZ, encoding="FLOAT")
+        rows.append((str(folder / name), 27.0, 28.0, "", "gull"))
+    return pd.DataFrame(rows, columns=["file", "start_s", "end_s", "label", "foreign"])
+
+
+def spans(events):
+    return [(event.start_s, event.end_s) for event in events]
+
+
+def test_longest_pause_and_labels_of_their_own_on_hand_made_traces(runs):
+    model = runs["tcn"].model
+    trace = np.zeros(400)
+    for first, last in ((50, 60), (100, 220), (250, 262)):
+        trace[first:last] = 0.9
+    all_three = hand_made(model, trace)
+    assert len(all_three) == 3
+    assert len(hand_made(model, trace, longest_s=2.0)) == 2
+    pause = all_three[1].start_s - all_three[0].end_s + 0.1
+    assert len(hand_made(model, trace, pause_s=pause)) == 2
+    own = {model.labels[0]: {"on": 0.95}}
+    assert hand_made(model, trace, labels=own) == []
+    with pytest.raises(PlanError, match=r"decision.labels.gull: the model knows"):
+        hand_made(model, trace, labels={"gull": {"on": 0.9}})
+    with pytest.raises(PlanError, match=r"labels.hum.off must be at most on=0.9, got 0.95"):
+        DecisionSettings(labels={"hum": {"off": 0.95}})
+
+
+@given(rows=st.integers(1, 60), steps=st.integers(0, 12), cuts=st.lists(st.integers(0, 60), max_size=5))
+@settings(max_examples=60, deadline=None)
+def test_smoothing_is_a_mean_around_each_step_however_it_is_cut(rows, steps, cuts):
+    scores = np.random.default_rng(rows).random((rows, 2)).astype(np.float32)
+    smoother, edges = Smoother(steps), sorted({0, rows, *(cut for cut in cuts if cut < rows)})
+    parts = [smoother.push(scores[a:b]) for a, b in itertools.pairwise(edges)]
+    got = np.concatenate([*parts, smoother.finish(2)])
+    half = steps // 2
+    expected = [scores[max(0, n - half) : n + half + 1].mean(axis=0) for n in range(rows)]
+    np.testing.assert_allclose(got, expected, rtol=1e-6)
+
+
+@given(cuts=st.lists(st.integers(1, 30 * RATE_HZ), max_size=8))
+@settings(max_examples=6, deadline=None)
+def test_every_setting_gives_the_same_on_a_stream(runs, nights, cuts):
+    model = runs["tcn"].model
+    samples, _ = read_audio(nights["file"][0])
+    decision = DecisionSettings(on=0.6, smooth_s=0.2, alone=True, pause_s=0.3, gap_s=0.1, unlike=0.05)
+    tagger, found = Tagger(model, decision), []
+    for a, b in itertools.pairwise(sorted({0, len(samples), *cuts})):
+        found += tagger.push(samples[a:b])
+    found += tagger.finish()
+    table = tag_samples(model, samples, RATE_HZ, decision=decision)
+    assert sorted(spans(found)) == sorted(zip(table["start_s"], table["end_s"], strict=True))
+    ends = table.sort_values("start_s")
+    assert (ends["start_s"].to_numpy()[1:] >= ends["end_s"].to_numpy()[:-1]).all()
+
+
+@pytest.mark.parametrize("ending", [".npz", ".parquet"])
+def test_a_kept_trace_gives_the_same_events(run, nights, tmp_path, ending):
+    file = nights["file"][0]
+    trace = whole_trace(run.model, file)
+    trace.save(tmp_path / f"trace{ending}")
+    again = read_trace(tmp_path / f"trace{ending}")
+    for name in ("windows", "local", "rise", "alike"):
+        np.testing.assert_array_equal(getattr(trace, name), getattr(again, name))
+    decision = run.model.decision.but(on=0.6)
+    pd.testing.assert_frame_equal(
+        tag_trace(run.model, again, decision=decision), tag_recording(run.model, file, decision=decision)
+    )
+    assert len(again.table()) == len(again.windows)
+    (tmp_path / "broken.npz").write_text("no")
+    with pytest.raises(TableError, match="is not a trace"):
+        read_trace(tmp_path / "broken.npz")
+
+
+def test_what_is_unlike_all_training_clips_raises_no_event(rng):
+    labels = np.repeat(np.eye(2, dtype=bool), 20, axis=0)
+    centre = np.array([[5.0, 0, 0], [0, 5.0, 0]])[labels.argmax(axis=1)]
+    train, watched = (centre + 0.3 * rng.standard_normal((40, 3)) for _ in range(2))
+    known = learn_known(train, labels, watched, labels)
+    strange = known.alike(np.array([[0, 0, 5.0]]))
+    assert (strange[0] < known.limits(0.05)).all()
+    own = known.alike(watched)[labels]
+    assert (own >= known.limits(0.05)[labels.argmax(axis=1)]).mean() >= 0.95
+    np.testing.assert_allclose(
+        known.alike(train[:1])[0, 0], np.sort(_cosines(train[:1], train[:20]))[0, -3:].mean(), rtol=1e-5
+    )
+
+
+def _cosines(rows, others):
+    lengths = np.linalg.norm(rows, axis=1)[:, None] * np.linalg.norm(others, axis=1)
+    return rows @ others.T / lengths
+
+
+def test_made_up_sounds_teach_what_is_none_of_the_labels(clips, tmp_path, rng):
+    run = train(clips, tmp_path / "run", small_plan("logistic", foreign={"share": 6}))
+    model = load_model(run.folder)
+    assert model.none_of_them
+    assert run.evaluate().scores.accuracy > 0.7
+    strange = np.concatenate([made_up_sound(np.random.default_rng(n), RATE_HZ)[:8000] for n in range(40, 44)])
+    scores = model.score(np.resize(strange, 20_000), RATE_HZ)
+    assert sum(scores.values()) < 0.9
+    assert sum(model.score(sound("hum", rng), RATE_HZ).values()) > 0.6
+
+
+def test_made_up_sounds_are_many_kinds_and_noise_is_like_what_is_behind(rng):
+    sounds = [made_up_sound(rng, RATE_HZ) for _ in range(60)]
+    assert all(np.isfinite(one).all() and np.abs(one).max() == pytest.approx(1) for one in sounds)
+    assert len({len(one) for one in sounds}) > 50
+    quiet = 0.01 * rng.standard_normal(RATE_HZ).astype(np.float32)
+    quiet[4000:5000] += sound("hum", rng)[:1000]
+    assert noise_like(quiet, RATE_HZ, rng).std() == pytest.approx(0.01, rel=0.15)
+
+
+def some_events(file="night.wav"):
+    rows = [(0.5, 1.25, "bell & <buoy>", 0.9123), (3661.001, 3662.0, 'winch, the "old" one', 0.5)]
+    return pd.DataFrame([(file, *row) for row in rows], columns=["file", "start_s", "end_s", "label", "score"])
+
+
+@pytest.mark.parametrize("ending", [".csv", ".tsv", ".parquet", ".jsonl", ".vtt", ".srt"])
+def test_every_format_gives_back_what_went_in(tmp_path, ending):
+    events = some_events(str(tmp_path / "night.wav"))
+    path = tmp_path / f"events{ending}"
+    write_events(events, path)
+    again = read_events(path, file=str(tmp_path / "night.wav"))
+    pd.testing.assert_frame_equal(again[list(events)], events, check_dtype=False)
+    with pytest.raises(OutputError, match="exists"):
+        write_events(events, path)
+
+
+def test_subtitles_are_what_players_read(tmp_path):
+    write_events(some_events(), tmp_path / "a.vtt")
+    write_events(some_events(), tmp_path / "a.srt")
+    vtt, srt = (tmp_path / "a.vtt").read_text(), (tmp_path / "a.srt").read_text()
+    assert vtt.startswith("WEBVTT\n\n")
+    assert "01:01:01.001 --> 01:01:02.000\n" in vtt
+    assert "bell &amp; &lt;buoy&gt; (0.9123)" in vtt
+    assert srt.startswith("1\n00:00:00,500 --> 00:00:01,250\n")
+    two = pd.concat([some_events(), some_events("other.wav")])
+    with pytest.raises(OutputError, match="events of one recording"):
+        write_events(two, tmp_path / "two.vtt")
+    with pytest.raises(OutputError, match=r"written as \.csv"):
+        write_events(two, tmp_path / "two.doc")
+
+
+@given(
+    st.lists(
+        st.tuples(st.floats(0, 50), st.floats(0.01, 5), st.floats(0, 1)),
+        min_size=1,
+        max_size=6,
+        unique_by=lambda row: round(row[0], 2),
+    )
+)
+@settings(max_examples=40, deadline=None)
+def test_subtitles_keep_any_times_to_the_millisecond(tmp_path_factory, rows):
+    path = tmp_path_factory.mktemp("cues") / "x.srt"
+    table = [("n.wav", a, a + b, "x", round(c, 4)) for a, b, c in rows]
+    events = pd.DataFrame(table, columns=["file", "start_s", "end_s", "label", "score"])
+    write_events(events, path)
+    again = read_events(path, file="n.wav")
+    np.testing.assert_allclose(again[["start_s", "end_s"]], events[["start_s", "end_s"]], atol=5.1e-4)
+    np.testing.assert_allclose(again["score"], events["score"], atol=1e-9)
+
+
+def test_cue_points_are_where_a_plain_parser_finds_them(tmp_path):
+    take = (0.1 * np.sin(np.arange(5 * 8000) / 20)).astype(np.float32)
+    soundfile.write(tmp_path / "take.flac", take, 8000)
+    events = pd.DataFrame(
+        {"file": "x", "start_s": [1.0, 2.5], "end_s": [1.5, 4.0], "label": ["bell", "söze"], "score": [0.9, 0.8]}
+    )
+    write_cues(tmp_path / "take.flac", events, tmp_path / "copy.wav")
+    content = (tmp_path / "copy.wav").read_bytes()
+    assert struct.unpack("<I", content[4:8])[0] == len(content) - 8
+    at, chunks = 12, {}
+    while at < len(content):
+        name, size = struct.unpack("<4sI", content[at : at + 8])
+        chunks[name] = content[at + 8 : at + 8 + size]
+        at += 8 + size + size % 2
+    assert at == len(content)
+    points = [struct.unpack("<II4sIII", chunks[b"cue "][4 + 24 * n : 28 + 24 * n]) for n in range(2)]
+    assert [(point[0], point[5]) for point in points] == [(1, 8000), (2, 20_000)]
+    assert chunks[b"LIST"].count(b"labl") == chunks[b"LIST"].count(b"ltxt") == 2
+    with wave.open(str(tmp_path / "copy.wav")) as plain:  # other readers still read it
+        assert (plain.getnframes(), plain.getframerate()) == (40_000, 8000)
+    np.testing.assert_array_equal(soundfile.read(tmp_path / "copy.wav")[0], soundfile.read(tmp_path / "take.flac")[0])
+    again = read_events(tmp_path / "copy.wav")
+    pd.testing.assert_frame_equal(again.drop(columns="file"), events.drop(columns="file"))
+
+
+def test_an_archive_is_finished_once(runs, nights, tmp_path):
+    model, files = runs["tcn"].model, list(nights["file"].unique())
+    (tmp_path / "broken.wav").write_bytes(b"RIFF")
+    first = tag_archive(model, [files[0], tmp_path / "broken.wav"], keep=tmp_path / "kept")
+    assert (first.done, list(first.refused)) == ([files[0]], [str(tmp_path / "broken.wav")])
+    both = tag_archive(model, files, keep=tmp_path / "kept", workers=2)
+    assert both.kept == [files[0]]
+    plain = pd.concat([tag_recording(model, file) for file in files], ignore_index=True)
+    pd.testing.assert_frame_equal(both.events[list(plain)], plain, check_dtype=False)
+    other = tag_archive(model, files, keep=tmp_path / "kept", decision=model.decision.but(on=0.5))
+    assert other.kept == []
+    assert tag_archive(model, files, keep=tmp_path / "kept").kept == files
+
+
+def test_recordings_are_found_in_folders_and_tables(nights, tmp_path):
+    files = sorted(nights["file"].unique())
+    write_clip_table(nights, tmp_path / "truth.csv")
+    folder = tmp_path / "empty"
+    folder.mkdir()
+    found = find_recordings([tmp_path / "truth.csv", files[0]])
+    assert [str(Path(file).resolve()) for file in found] == files
+    assert find_recordings([Path(files[0]).parent]) == files
+    with pytest.raises(TableError, match="holds no sound files"):
+        find_recordings([folder])
+
+
+@pytest.mark.parametrize(
+    ("name", "expected"),
+    [
+        ("night_20260314_221500.flac", "2026-03-14T22:15:00"),
+        ("2026-03-14T22-15Z.wav", "2026-03-14T22:15:00+00:00"),
+        ("REC-2026.03.14 22.15.30+0200.wav", "2026-03-14T22:15:30+02:00"),
+        ("20261742_221500.wav", None),
+        ("take_0007.wav", None),
+    ],
+)
+def test_names_tell_when_a_recording_began(name, expected):
+    start = recording_start(name)
+    assert (None if start is None else start.isoformat()) == expected
+
+
+def test_hours_follow_the_clock_also_when_it_is_changed(tmp_path):
+    # In Lisbon the night of 2026-03-29 has no hour 1: at 01:00 it is 02:00.
+    start = recording_start("x_20260329_003000.wav", zone="Europe/Lisbon")
+    events = pd.DataFrame({"file": "x", "start_s": [60.0, 1860.0], "end_s": [61.0, 1861.0], "label": "bell"})
+    table = hours_table(events, {"x": start}, {"x": 7200.0})
+    assert table.loc[[0, 1, 2], "bell"].tolist() == [1, 0, 1]
+    assert table["recorded_s"].loc[[0, 1, 2, 3]].tolist() == [1800, 0, 3600, 1800]
+    clock = with_clock(events, {"x": start})["clock"]
+    assert clock[1] == "2026-03-29T02:01:00.000+01:00"
+    assert with_clock(events, {"x": None})["clock"].tolist() == ["", ""]
+    naive = datetime(2026, 1, 1, 23, 59, 59)
+    late = hours_table(events, {"x": naive}, {"x": 100.0})
+    assert late["recorded_s"].loc[[23, 0]].tolist() == [1, 99]
+    assert start.tzinfo == ZoneInfo("Europe/Lisbon")
+    with pytest.raises(TableError, match="is no time zone"):
+        recording_start("x_20260329_003000.wav", zone="Sea/Quay")
+
+
+def test_a_broken_stretch_and_a_broken_end_are_told(run, nights, tmp_path, caplog):
+    samples, _ = read_audio(nights["file"][0])
+    spoilt = samples.copy()
+    spoilt[RATE_HZ * 10 : RATE_HZ * 11] = np.nan
+    soundfile.write(tmp_path / "nan.wav", spoilt, RATE_HZ, subtype="FLOAT")
+    soundfile.write(tmp_path / "whole.flac", samples, RATE_HZ)
+    content = (tmp_path / "whole.flac").read_bytes()
+    (tmp_path / "cut.flac").write_bytes(content[: len(content) // 2])
+    decision = run.model.decision.but(on=0.6)
+    with caplog.at_level(logging.WARNING):
+        with_gap = tag_recording(run.model, tmp_path / "nan.wav", decision=decision)
+        half = tag_recording(run.model, tmp_path / "cut.flac", decision=decision)
+    assert "not finite" in caplog.text
+    assert "used as far as it goes" in caplog.text
+    whole = tag_recording(run.model, tmp_path / "whole.flac", decision=decision)
+    assert len(half) < len(whole)
+    early = whole[whole["end_s"] < half["end_s"].max()]
+    assert set(early["start_s"].round(1)) <= set(half["start_s"].round(1))
+    assert len(with_gap) >= len(whole) - 2
+
+
+@pytest.mark.parametrize("gain_db", [-6, 6])
+def test_events_stay_when_the_gain_changes(run, nights, gain_db):
+    samples, _ = read_audio(nights["file"][0])
+    decision = run.model.decision.but(on=0.5, unlike=0)
+    plain = tag_samples(run.model, samples, RATE_HZ, decision=decision)
+    changed = tag_samples(run.model, samples * np.float32(10 ** (gain_db / 20)), RATE_HZ, decision=decision)
+    scores = score_events(plain.assign(file="x"), changed.assign(file="x"), collar_s=0.1)
+    assert scores.f1 >= 0.8
+
+
+def truth_and_events(shift=0.0):
+    truth = pd.DataFrame(
+        [("x", 1.0, 2.0, "a", ""), ("x", 5.0, 6.0, "b", ""), ("y", 1.0, 3.0, "a", ""), ("y", 8.0, 9.0, "", "gull")],
+        columns=["file", "start_s", "end_s", "label", "foreign"],
+    )
+    found = [("x", 1.1, 2.6, "a"), ("x", 5.05, 6.0, "a"), ("y", 1.0, 3.1, "a"), ("y", 8.2, 8.6, "b")]
+    return truth, pd.DataFrame(found, columns=["file", "start_s", "end_s", "label"]).assign(score=0.9)
+
+
+def test_scores_of_events_worked_by_hand():
+    scores = score_events(*truth_and_events(), seconds={"x": 1800, "y": 1800})
+    assert (scores.precision, scores.recall, scores.false_alarms_per_hour) == (0.5, pytest.approx(2 / 3), 2.0)
+    assert scores.foreign["raised"].tolist() == ["b"]
+    assert scores.foreign_share == 1
+    assert scores.confusion().loc["b", "a"] == 1
+    assert scores.errors.loc[0.5].round(3).tolist() == [0.05, 0.35, 0.3]
+    assert scores.misses["label"].tolist() == ["b"]
+    assert len(scores.false_alarms) == 2
+    json.dumps(scores.as_dict(), allow_nan=False)
+    strict = score_events(*truth_and_events(), offset_share=0.2, seconds={"x": 1800, "y": 1800})
+    assert strict.matches["truth"].tolist() == [2]
+    spread = scores.intervals()
+    assert (spread["low"] <= spread["value"]).all()
+    assert (spread["value"] <= spread["high"]).all()
+
+
+def test_segments_worked_by_hand():
+    table = score_segments(*truth_and_events(), segment_s=1.0, seconds={"x": 10, "y": 10})
+    # a: true in x 1, y 1 to 2; said in x 1 to 2, 5, y 1 to 3. b: true in x 5; said in y 8.
+    assert table.loc["a", ["true", "found", "right"]].tolist() == [3, 6, 3]
+    assert table.loc["b", ["true", "found", "right"]].tolist() == [1, 1, 0]
+    assert table.loc["all", "precision"] == pytest.approx(3 / 7)
+
+
+def test_rows_of_one_label_that_overlap_are_told(caplog):
+    truth, found = truth_and_events()
+    with caplog.at_level(logging.WARNING):
+        score_events(pd.concat([truth, truth.iloc[:1].assign(start_s=1.5, end_s=2.5)], ignore_index=True), found)
+    assert "a in x at 1.5 s begins before the one before it ends" in caplog.text
+
+
+@given(st.lists(st.integers(0, 30), max_size=6), st.lists(st.integers(0, 30), max_size=6), st.integers(0, 6))
+@settings(max_examples=100, deadline=None)
+def test_counting_pairs_is_the_best_matching(true, found, collar):
+    true, found = np.sort(np.array(true, dtype=float)), np.sort(np.array(found, dtype=float))
+    short, long = sorted([true, found], key=len)
+    best = max(
+        (
+            sum(abs(a - b) <= collar for a, b in zip(short, chosen, strict=True))
+            for chosen in itertools.permutations(long, len(short))
+        ),
+        default=0,
+    )
+    assert count_pairs(true, found, collar) == best
+
+
+def test_adjusting_finds_settings_that_are_better(runs, nights):
+    model = runs["tcn"].model
+    bad = DecisionSettings(on=1.0, off=0.2)
+    found = adjust(replace(model, decision=bad), nights)
+    files = list(nights["file"].unique())
+    before = score_events(
+        nights, pd.concat([tag_recording(model, f, decision=bad) for f in files], ignore_index=True)
+    )
+    after = score_events(
+        nights, pd.concat([tag_recording(model, f, decision=found.decision) for f in files], ignore_index=True)
+    )
+    assert after.f1 == found.scores.f1 > max(before.f1, 0.6)
+    assert found.honest.index.tolist() == [f.rsplit("/", 1)[1] for f in files]
+    assert found.curve["false_alarms_per_hour"].is_monotonic_decreasing or len(found.curve) > 5
+    few = adjust(model, nights, goal="recall", false_alarms_per_hour=0.0)
+    assert few.scores.false_alarms_per_hour == 0 or not few.reached
+    with pytest.raises(TableError, match="says nothing about"):
+        adjust(model, nights, ["other.wav"])
+    with pytest.raises(TableError, match="has no event of"):
+        adjust(model, nights.assign(label="gong"))
+
+
+def test_annotated_recordings_become_training_clips(nights):
+    cut = clips_of_events(nights, 2.0, copies=2, seed=4)
+    assert len(cut) == 20
+    assert ((cut["start_s"] <= cut["onset_s"] + 1e-9) & (cut["end_s"] >= cut["offset_s"] - 1e-9)).all()
+    longer = clips_of_events(nights, 3.0, seed=4)
+    np.testing.assert_allclose(longer["end_s"] - longer["start_s"], 3.0)
+    places = (longer["onset_s"] - longer["start_s"]).round(3)
+    assert places.nunique() > 5
+    wrong = pd.DataFrame({"file": nights["file"][0], "start_s": [27.2, 3.1], "end_s": [27.6, 3.4], "label": "hum"})
+    hard = clips_of_false_alarms(nights, wrong, 1.0, label="still")
+    assert (len(hard), hard["label"][0], hard["taken_for"][0]) == (1, "still", "hum")
+    assert hard["start_s"][0] == pytest.approx(26.9)
+    with pytest.raises(TableError, match="no events with a label"):
+        clips_of_events(nights.assign(label=""), 1.0)
+
+
+def test_recordings_from_the_command_line(capsys, runs, nights, tmp_path):
+    folder = shutil.copytree(runs["tcn"].folder, tmp_path / "run")
+    truth, events, files = tmp_path / "truth.csv", tmp_path / "events.csv", list(nights["file"].unique())
+    write_clip_table(nights, truth)
+    more = [
+        "--keep",
+        tmp_path / "kept",
+        "--hours",
+        tmp_path / "hours.png",
+        "--excerpts",
+        tmp_path / "cut",
+        "--cues",
+        tmp_path / "cues",
+    ]
+    arguments = ["tag", folder, *files, "-o", events, "--on", "0.6", "--workers", "1", *more]
+    assert call([str(argument) for argument in arguments]) == 0
+    table = read_clip_table(events)
+    assert table["clock"].str.startswith("2026-03-1").all()
+    assert len(list((tmp_path / "cut").rglob("*.wav"))) == len(table) > 4
+    assert len(read_events(tmp_path / "cues" / "night_20260314_235950.wav")) > 1
+    assert (tmp_path / "hours.png").stat().st_size > 10_000
+    capsys.readouterr()
+    assert call(["tag", str(folder), *files, "-o", str(tmp_path / "e.vtt"), "--traces", str(tmp_path / "t")]) == 1
+    assert "events of one recording" in capsys.readouterr().err
+    assert (
+        call(
+            [
+                "score",
+                str(events),
+                str(truth),
+                "--figure",
+                str(tmp_path / "s.png"),
+                "-o",
+                str(tmp_path / "w.csv"),
+                "--segments-s",
+                "1",
+            ]
+        )
+        == 0
+    )
+    assert "foreign sounds" in capsys.readouterr().out
+    assert call(["score", str(events), str(truth), "--json"]) == 0
+    assert json.loads(capsys.readouterr().out)["hours"] == pytest.approx(1 / 60, rel=1e-3)
+    assert (
+        call(["adjust", str(folder), str(truth), "--figure", str(tmp_path / "a.png"), "--false-alarms", "200"]) == 0
+    )
+    assert load_model(folder).decision.on is not None
+    assert "kept in" in capsys.readouterr().out
+    cut = [
+        "cut",
+        str(truth),
+        "--around-events",
+        "--false-alarms",
+        str(events),
+        "--label",
+        "still",
+        "-o",
+        str(tmp_path / "more.csv"),
+    ]
+    assert call(cut) == 0
+    assert {"hum", "hiss", "tick"} <= set(read_clip_table(tmp_path / "more.csv")["label"])
+    assert call(["tag", str(folder), str(tmp_path / "none"), "-o", str(tmp_path / "n.csv")]) == 2
+
+
+def test_a_recording_shorter_than_a_window_is_tagged_and_nothing_is_refused(run, tmp_path):
+    write_audio(tmp_path / "short.wav", 0.1 * np.ones(2000, np.float32), RATE_HZ)
+    assert list(tag_recording(run.model, tmp_path / "short.wav")) == ["file", "start_s", "end_s", "label", "score"]
+    write_audio(tmp_path / "tiny.wav", 0.1 * np.ones(100, np.float32), RATE_HZ)
+    with pytest.raises(AudioError, match="too short for one frame"):
+        tag_recording(run.model, tmp_path / "tiny.wav")
