@@ -22,7 +22,9 @@ PICTURES = {
     "ranking/distributions.png": "distributions.png",
     "check.png": "check.png",
     "cuts.png": "cuts.png",
-    "variants/variants.png": "variants.png",
+    "adjust.png": "adjust.png",
+    "hours.png": "hours.png",
+    "score.png": "score.png",
     "families/families.png": "families.png",
     "saltmarsh-quay/run/figures/curves.png": "curves.png",
 }
@@ -74,22 +76,12 @@ def main() -> None:
         rank += ("--rank", "ranking.csv", "--figures", "ranking")
         terminal_picture(f"barn-owl {' '.join(rank)}", said_by(*rank, folder=folder), HERE / "features.png")
         check = ("check", "saltmarsh-quay/clips.csv", "--figure", "check.png")
-        said = said_by(*check, folder=folder, code=1)  # the demo has errors on purpose
-        terminal_picture(f"barn-owl {' '.join(check)}", said, HERE / "check-terminal.png")
+        said_by(*check, folder=folder, code=1)  # the demo has errors on purpose
         plan = ("plan", "saltmarsh-quay/clips.csv", "-o", "plan.toml")
         terminal_picture(f"barn-owl {' '.join(plan)}", said_by(*plan, folder=folder), HERE / "plan.png")
         (folder / "demo.toml").write_text('background = ["water"]\n')
         families = ("--run", "families", "--family", "all", "--plan", "demo.toml")
         said_by("train", "saltmarsh-quay/clips.csv", *families, folder=folder)
-        said_by(
-            "augment",
-            "saltmarsh-quay/clips/bell-buoy/crane_018.wav",
-            "--variants",
-            "11",
-            "-o",
-            "variants",
-            folder=folder,
-        )
         knocks = ("--microphone", "simulated:hull-knock", "--speed", "1000", "--count-down", "0", "--keep-all")
         said_by(
             "record", "takes", "--label", "hull-knock", "--takes", "1", "--length-s", "80", *knocks, folder=folder
@@ -101,6 +93,16 @@ def main() -> None:
         runs = [f"families/{family}" for family in ("tcn", "cnn", "trees", "nearest")]
         said_by("compare", *runs, "-o", "comparison.html", folder=folder)
         page_picture(folder / "comparison.html", HERE / "compare.png")
+        said_by("demo", "another", "--clips", "12", "--minutes", "15", "--seed", "1", folder=folder)
+        adjust = ("adjust", "saltmarsh-quay/run", "another/truth.csv", "--figure", "adjust.png")
+        said_by(*adjust, folder=folder)
+        (folder / "archive").mkdir()
+        for night, start in (("saltmarsh-quay", "20260314_233000"), ("another", "20260315_050000")):
+            (folder / "archive" / f"quay_{start}.flac").write_bytes((folder / night / "night.flac").read_bytes())
+        said_by("tag", "saltmarsh-quay/run", "archive", "-o", "all.csv", "--hours", "hours.png", folder=folder)
+        said_by("tag", "saltmarsh-quay/run", "saltmarsh-quay/night.flac", "-o", "events.csv", folder=folder)
+        score = ("score", "events.csv", "saltmarsh-quay/truth.csv", "--figure", "score.png")
+        said_by(*score, folder=folder)
         for source, target in PICTURES.items():
             (HERE / target).write_bytes((folder / source).read_bytes())
 

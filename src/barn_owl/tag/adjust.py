@@ -183,7 +183,8 @@ class _Task:
 
     def best(self, parts: Sequence[_Part]) -> DecisionSettings:
         """Try values key by key, twice over, and then an onset threshold for each label."""
-        settings = self.model.decision.model_copy(update={"labels": {}})
+        begin = {"labels": {}, "on": self.model.decision.begins_at}
+        settings = self.model.decision.model_copy(update=begin)
         highest = self.worth(settings, parts)
         for _ in range(TURNS):
             before = settings

@@ -55,7 +55,10 @@ def find_recordings(sources: Sequence[str | Path]) -> list[str]:
             found += [str(source.parent / str(file)) for file in table["file"]]
         else:
             found.append(str(source))
-    return list({Path(path).resolve(): path for path in reversed(found)}.values())[::-1]
+    known: dict[Path, str] = {}
+    for path in found:
+        known.setdefault(Path(path).resolve(), path)
+    return list(known.values())
 
 
 def tag_archive(
