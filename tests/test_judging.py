@@ -27,6 +27,7 @@ from barn_owl.evaluate.breakdown import confusable_order, score_by
 from barn_owl.evaluate.curves import areas, ranked
 from barn_owl.evaluate.measures import scores_of
 from barn_owl.evaluate.mistakes import nearest_clips
+from barn_owl.show import confusion_difference_figure, confusion_figure
 
 LABELS = ["a", "b", "c", "d"]
 
@@ -392,3 +393,18 @@ def test_every_pair_of_tables_with_ten_clips_sums_up(rng):
         found = measure(read_answers(made, ["a", "b"]), rounds=0)
         assert found.overall.loc["accuracy", "value"] == float(true == said)
         assert found.by_label["count"].sum() == found.by_label["said"].sum() == 10
+
+
+def test_two_hundred_labels_are_drawn_and_two_confusions_compared(rng, tmp_path):
+    many = [f"kind {number:03d}" for number in range(200)]
+    made = table(rng, 2000, many, skill=4)
+    figure = confusion_figure(evaluation(made, many).scores)
+    assert figure._repr_png_()[:4] == b"\x89PNG"
+    assert len(figure.axes[0].get_yticklabels()) <= 60
+    first, second = table(rng, 100), table(rng, 100, skill=3)
+    figure = confusion_difference_figure(
+        evaluation(first).scores, evaluation(second).scores, names=("first", "second")
+    )
+    assert "second against first: balanced accuracy +" in figure.axes[0].get_title(loc="left")
+    with pytest.raises(TableError, match="of different labels"):
+        confusion_difference_figure(evaluation(first).scores, evaluation(made, many).scores, names=("a", "b"))

@@ -108,6 +108,7 @@ def test_every_setting_gives_the_same_on_a_stream(runs, nights, cuts):
     for a, b in itertools.pairwise(sorted({0, len(samples), *cuts})):
         found += tagger.push(samples[a:b])
     found += tagger.finish()
+    assert 1 < tagger.latency_s < 30
     table = tag_samples(model, samples, RATE_HZ, decision=decision)
     assert sorted(spans(found)) == sorted(zip(table["start_s"], table["end_s"], strict=True))
     ends = table.sort_values("start_s")

@@ -59,7 +59,7 @@ from barn_owl.tag import (
     type=click.Path(path_type=Path),
     help="Folder to remember finished recordings in, and not do them again.",
 )
-@click.option("--figure", type=click.Path(path_type=Path), help="Draw the first recording, ten minutes at most.")
+@click.option("--figure", type=click.Path(path_type=Path), help="Draw the first recording, an hour at most.")
 @click.option("--traces", type=click.Path(path_type=Path), help="Folder to write the scores over time to, as NPZ.")
 @click.option("--excerpts", type=click.Path(path_type=Path), help="Folder to write each event to as a sound file.")
 @click.option(

@@ -1,5 +1,6 @@
 """The house style: one colour map with rising lightness, one set of colours for labels, a light grid."""
 
+import io
 from pathlib import Path
 
 from matplotlib import colormaps
@@ -22,9 +23,18 @@ INK, GRID = "#1b2733", "#d9d4c7"
 SIZE_INCHES, DPI = (12.8, 8.0), 100
 
 
+class Picture(Figure):
+    """A figure that a notebook shows by itself."""
+
+    def _repr_png_(self) -> bytes:
+        data = io.BytesIO()
+        self.savefig(data, format="png")
+        return data.getvalue()
+
+
 def new_figure(height: float = SIZE_INCHES[1]) -> Figure:
     """Make an empty figure 1280 pixels wide, drawn without a screen."""
-    figure = Figure(figsize=(SIZE_INCHES[0], height), dpi=DPI, layout="constrained", facecolor="white")
+    figure = Picture(figsize=(SIZE_INCHES[0], height), dpi=DPI, layout="constrained", facecolor="white")
     FigureCanvasAgg(figure)
     return figure
 

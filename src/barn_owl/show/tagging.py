@@ -15,7 +15,9 @@ from barn_owl.show.sound import mel_ticks
 from barn_owl.show.style import DUSK, GRID, INK, label_colours, new_figure
 from barn_owl.tag import TraceStream
 
-LONGEST_S = 600.0
+LONGEST_S = 3600.0
+COLUMNS = 2400
+"""Points of a line over time: about two a pixel are enough."""
 
 
 def tagging_figure(
@@ -50,7 +52,9 @@ def tagging_figure(
     figure = new_figure()
     spectrogram, trace, bars = figure.subplots(3, 1, sharex=True, height_ratios=[4, 2, 3])
     _draw_spectrogram(figure, spectrogram, model, samples, start_s)
-    times = start_s + model.window_s / 2 + np.arange(len(scores)) * model.step_s
+    step = max(1, len(scores) // COLUMNS)
+    scores = scores[: len(scores) // step * step].reshape(-1, step, scores.shape[1]).max(axis=1)
+    times = start_s + model.window_s / 2 + np.arange(len(scores)) * model.step_s * step
     for label in reported:
         trace.plot(times, scores[:, model.labels.index(label)], color=colours[label], linewidth=1.3)
     for threshold, name in ((shown_decision.begins_at, "on"), (shown_decision.off, "off")):
@@ -79,7 +83,7 @@ def tagging_figure(
 def _draw_spectrogram(figure: Figure, axes: Axes, model: Model, samples: np.ndarray, start_s: float) -> None:
     front_end = model.front_end.but(features=["log-mel"])
     frames = front_end.frames(samples)
-    step = max(1, len(frames) // 2400)  # about two columns a pixel are enough
+    step = max(1, len(frames) // COLUMNS)
     frames = frames[: len(frames) // step * step].reshape(-1, step, frames.shape[1]).max(axis=1)
     length = len(frames) * step * model.front_end.hop_s
     low, high = np.quantile(frames, [0.05, 0.999])

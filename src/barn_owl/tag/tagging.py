@@ -27,6 +27,11 @@ class Tagger:
         _warn_of_clip_settings(model)
         self._trace, self._decider = TraceStream(model), Decider(model, decision)
 
+    @property
+    def latency_s(self) -> float:
+        """Time after the end of an event by which it is given out, at most."""
+        return self._decider.latency_s
+
     def push(self, samples: np.ndarray) -> list[Event]:
         """Take mono samples, shape ``(samples,)``, at the rate of the model's front end."""
         return [event for block in self._trace.push(samples) for event in self._decider.push(block)]

@@ -1,0 +1,113 @@
+"""Tagging: speed against a floor, memory over a day, foreign sounds and times after adjusting, two workers."""
+
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+import numpy as np
+import soundfile
+from scipy import fft
+from threadpoolctl import threadpool_limits
+from timing import best_seconds, tell
+
+from barn_owl import Model, adjust, load_model, read_clip_table, score_events, tag_archive, tag_recording, write_quay
+from barn_owl.audio import read_audio, write_audio
+from barn_owl.runs import set_decision
+
+DAY_S = 86_400
+MEMORY = """
+import resource, sys, time, barn_owl
+begin = time.perf_counter()
+barn_owl.tag_recording(barn_owl.load_model(sys.argv[1]), sys.argv[2])
+if sys.argv[3:]:
+    barn_owl.save_figure(barn_owl.overview_figure(sys.argv[2]), sys.argv[3])
+print(time.perf_counter() - begin, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024)
+"""
+
+
+def floor(model: Model, path: Path) -> None:
+    """What cannot be spared: decoding, a bare transform of each frame, the matrix products of the network."""
+    front_end, family = model.front_end, model.family
+    samples, _ = soundfile.read(path, dtype="float32")
+    hop, frame = round(front_end.rate_hz * front_end.hop_ms / 1000), front_end.frame
+    frames = (len(samples) - frame) // hop + 1
+    views = np.lib.stride_tricks.sliding_window_view(samples, frame)[::hop]
+    for first in range(0, frames, 1024):
+        fft.rfft(np.ascontiguousarray(views[first : first + 1024]), axis=1)
+    rows = frames // family.step
+    for array_name, kernel in family.arrays().items():
+        if array_name.endswith("kernel"):
+            for first in range(0, rows, 512):
+                np.empty((min(512, rows - first), len(kernel)), np.float32) @ kernel
+
+
+def run(*arguments: str) -> list[float]:
+    done = subprocess.run([sys.executable, "-c", MEMORY, *arguments], capture_output=True, text=True, check=True)
+    return [float(word) for word in done.stdout.split()]
+
+
+def main() -> None:
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        subprocess.run(
+            [
+                sys.executable,
+                "-c",
+                "from barn_owl.cli.main import main; main()",
+                "demo",
+                str(folder / "quay"),
+                "--quiet",
+            ],
+            check=True,
+        )
+        where, night = folder / "quay" / "run", folder / "quay" / "night.flac"
+        another = write_quay(folder / "another", seed=1, clips_per_label=1, minutes=15)
+        found = adjust(load_model(where), read_clip_table(another.truth))
+        set_decision(where, found.decision)
+        model = load_model(where)
+        scores = score_events(read_clip_table(folder / "quay" / "truth.csv"), tag_recording(model, night))
+        tell("demo night, adjusted on another: event F1", scores.f1, ">= 0.85")
+        tell(
+            "demo night: median onset error, ms", 1000 * float(scores.matches["onset_error_s"].abs().median()), "< 40"
+        )
+        tell("demo night: false alarms an hour", scores.false_alarms_per_hour, "(for information)")
+        tell("demo night: share of foreign sounds that raise an event", scores.foreign_share, "<= 0.20")
+
+        samples, _ = read_audio(night, rate_hz=16_000)
+        plain = folder / "plain.wav"
+        write_audio(plain, samples, 16_000)
+        with threadpool_limits(limits=1, user_api="blas"):
+            ours, bare = best_seconds(lambda: tag_recording(model, plain), lambda: floor(model, plain), rounds=4)
+        tell("tagging 16 kHz WAV: times faster than real time", 600 / ours, ">= 500")
+        tell("floor of decoding, transform and products: its share of our time", bare / ours, ">= 0.6")
+
+        day = folder / "day.flac"
+        with soundfile.SoundFile(day, "w", 16_000, 1, subtype="PCM_16", format="FLAC") as file:
+            for _ in range(DAY_S // 600):
+                file.write(samples)
+        short = run(str(where), str(plain), str(folder / "short.png"))
+        long = run(str(where), str(day), str(folder / "long.png"))
+        tell("24 hours of FLAC, overview included: seconds", long[0], "(for information)")
+        tell("peak memory of 24 hours over that of 10 minutes, overviews included", long[1] / short[1], "<= 1.1")
+        tell("peak memory of 24 hours, MB", long[1], "(for information)")
+
+        hours = []
+        for number in range(8):
+            hours.append(folder / f"hour{number}.flac")
+            with soundfile.SoundFile(hours[-1], "w", 16_000, 1, subtype="PCM_16", format="FLAC") as file:
+                for _ in range(6):
+                    file.write(np.roll(samples, number * 1000))
+        begin = time.perf_counter()
+        tag_archive(model, hours)
+        alone = time.perf_counter() - begin
+        begin = time.perf_counter()
+        tag_archive(model, hours, workers=2)
+        tell(
+            "8 recordings of an hour: times faster with two workers", alone / (time.perf_counter() - begin), ">= 1.7"
+        )
+
+
+if __name__ == "__main__":
+    main()
