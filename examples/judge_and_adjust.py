@@ -4,7 +4,9 @@ import barn_owl
 
 
 def main() -> None:
-    run = barn_owl.open_run("run")
+    clips = barn_owl.gather_folder("clips", names="{group}_{take}").clips
+    plan = barn_owl.Plan(family="logistic", background=["water"])
+    run = barn_owl.train(clips, "example-judged", plan, force=True)
     judged = run.evaluate()
     print(judged.summary)
     print("\n".join(judged.doubts))

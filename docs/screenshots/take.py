@@ -9,6 +9,7 @@ from pathlib import Path
 from matplotlib.figure import Figure
 from playwright.sync_api import sync_playwright
 
+from barn_owl.audio import read_audio, write_audio
 from barn_owl.files import whole_file
 
 HERE = Path(__file__).parent
@@ -97,8 +98,12 @@ def main() -> None:
         adjust = ("adjust", "saltmarsh-quay/run", "another/truth.csv", "--figure", "adjust.png")
         said_by(*adjust, folder=folder)
         (folder / "archive").mkdir()
-        for night, start in (("saltmarsh-quay", "20260314_233000"), ("another", "20260315_050000")):
-            (folder / "archive" / f"quay_{start}.flac").write_bytes((folder / night / "night.flac").read_bytes())
+        for night, first_hour in (("saltmarsh-quay", 19), ("another", 0)):
+            for part in range(5):
+                samples, rate_hz = read_audio(
+                    folder / night / "night.flac", start_s=120 * part, end_s=120 * part + 120
+                )
+                write_audio(folder / "archive" / f"quay_20260314_{first_hour + part:02d}1500.wav", samples, rate_hz)
         said_by("tag", "saltmarsh-quay/run", "archive", "-o", "all.csv", "--hours", "hours.png", folder=folder)
         said_by("tag", "saltmarsh-quay/run", "saltmarsh-quay/night.flac", "-o", "events.csv", folder=folder)
         score = ("score", "events.csv", "saltmarsh-quay/truth.csv", "--figure", "score.png")

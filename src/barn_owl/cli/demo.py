@@ -73,12 +73,8 @@ def command(
     end_s = min(FIGURE_S, minutes * 60)
     figure = tagging_figure(run.model, quay.recording, events, truth=truth, end_s=end_s)
     save_figure(figure, folder / "night.png")
-    voice.table(found.by_label.reset_index(), title=f"events against the truth, onset within {COLLAR_S:g} s")
-    foreign = truth[truth["foreign"] != ""]
-    fooled = sum(
-        bool(((events["start_s"] < row.end_s) & (events["end_s"] > row.start_s)).any())
-        for row in foreign.itertuples()
-    )
+    by_label = found.by_label.drop(columns="false_alarms_per_hour").reset_index()
+    voice.table(by_label, title=f"events against the truth, onset within {COLLAR_S:g} s")
     scores = run.evaluate().scores
     voice.say(
         f"\nIn {time.perf_counter() - begin:.0f} s: {len(run.model.labels)} labels learnt, balanced accuracy "
@@ -89,10 +85,11 @@ def command(
         f"Events: {found.recall:.0%} found, {found.precision:.0%} of those reported are right (F1 {found.f1:.2f}), "
         f"tagged {speed:.0f} times faster than real time."
     )
-    voice.say(f"Of {len(foreign)} foreign sounds, which belong to no label, {fooled} overlap an event.")
+    fooled = int((found.foreign["raised"] != "").sum())
+    voice.say(f"Of {len(found.foreign)} foreign sounds, which belong to no label, {fooled} overlap an event.")
     voice.say("\nOpen next:")
     voice.say(f"  {folder / 'night.png'}: spectrogram, scores, events and truth of the first {end_s:g} s")
-    voice.say(f"  {folder / 'run' / 'figures' / 'confusion.png'}: which label is taken for which")
+    voice.say(f"  {folder / 'run' / 'report.html'}: what the model can do, what it gets wrong, mistakes to listen to")
     voice.say(f"  {folder / 'events.csv'}: the events, in a spreadsheet")
     voice.say("With your own clips, one folder a label:")
     voice.say("  barn-owl gather MY-CLIPS -o clips.csv")

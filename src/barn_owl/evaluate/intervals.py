@@ -36,13 +36,14 @@ def draw(groups: np.ndarray, rounds: int, rng: np.random.Generator) -> tuple[np.
 def interval(rounds: np.ndarray, groups: int, *, level: float = LEVEL) -> tuple[np.ndarray, np.ndarray]:
     """Lower and upper end of the interval from the values of all rounds, along the last axis.
 
-    The percentiles are those of T. Hesterberg, "What Teachers Should Know About the Bootstrap", The American
-    Statistician 69 (2015): taken further out by Student's t with ``groups - 1`` degrees and ``sqrt(n / (n - 1))``,
-    as few groups vary more than the plain percentiles tell. Rounds that are NaN are left out.
+    The percentiles are taken further out than the plain ones, as groups vary more than a few of them tell: by
+    ``sqrt(n / (n - 1))`` and Student's t with ``n - 1`` degrees (T. Hesterberg, "What Teachers Should Know About the
+    Bootstrap", The American Statistician 69, 2015). With fewer than ten groups clips are drawn as well, which widens
+    the interval already, and t is left out. Rounds that are NaN are left out.
     """
-    few = max(groups - 1, 1)
-    reach = stats.t.ppf((1 + level) / 2, few) * np.sqrt((few + 1) / few)
-    tail = 100 * float(stats.norm.cdf(-reach))
+    spread = np.sqrt(groups / max(groups - 1, 1))
+    tails = stats.norm if groups < MANY_GROUPS else stats.t(groups - 1)
+    tail = 100 * float(stats.norm.cdf(-tails.ppf((1 + level) / 2) * spread))
     known = np.isfinite(rounds).any(axis=-1)
     filled = np.where(known[..., None], rounds, 0.0)
     ends = np.nanpercentile(filled, [tail, 100 - tail], axis=-1)

@@ -133,34 +133,27 @@ def adjusting_figure(adjusted: Adjusted) -> Figure:
 
 
 def hours_figure(table: pd.DataFrame) -> Figure:
-    """Draw events an hour of recording by hour of the day, a line a label; hours without recording are hatched."""
+    """Draw events in an hour of recording by hour of the day and label; hours without recording are hatched."""
     labels = [name for name in table if name != "recorded_s"]
     colours = label_colours(labels)
     figure = new_figure(6.5)
     axes = figure.add_subplot()
     hours = table["recorded_s"].to_numpy() / 3600
+    below = np.zeros(len(table))
     for label in labels:
-        rate = np.where(hours > 0, table[label] / np.where(hours > 0, hours, 1), np.nan)
-        axes.step(
-            np.append(table.index, 24),
-            np.append(rate, rate[-1]),
-            where="post",
-            color=colours[label],
-            linewidth=2,
-            label=label,
-        )
+        rate = table[label].to_numpy() / np.where(hours > 0, hours, np.inf)
+        axes.bar(table.index + 0.5, rate, 0.86, bottom=below, color=colours[label], label=label, zorder=2)
+        below += rate
     for hour in table.index[hours <= 0]:
-        axes.axvspan(hour, hour + 1, facecolor="#efeadf", edgecolor=GRID, hatch="//", linewidth=0)
-    axes.set(
-        xlim=(0, 24), xlabel="hour of the day; hatched: nothing was recorded", ylabel="events in an hour of recording"
-    )
+        axes.axvspan(hour, hour + 1, facecolor="#f4f0e6", edgecolor=GRID, hatch="//", linewidth=0, zorder=1)
+    axes.set(xlim=(0, 24), ylim=(0, 1.18 * max(float(below.max()), 1e-9)))
+    axes.set(xlabel="hour of the day; hatched: nothing was recorded", ylabel="events in an hour of recording")
     axes.set_xticks(range(0, 25, 2))
-    axes.set_ylim(bottom=0)
     axes.grid(color=GRID)
-    axes.legend(frameon=False, ncols=4, fontsize=9, loc="upper left")
+    axes.legend(frameon=True, framealpha=0.95, edgecolor="none", ncols=8, fontsize=9, loc="upper left")
     axes.spines[["top", "right"]].set_visible(False)
     total = table[labels].sum(axis=1)
-    busiest = int(total.idxmax())
+    busiest = int(below.argmax())
     axes.set_title(
         f"{int(total.sum())} events; the busiest hour is {busiest} to {busiest + 1} o'clock",
         loc="left",
