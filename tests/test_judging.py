@@ -7,10 +7,15 @@ import numpy as np
 import pandas as pd
 import pytest
 from hypothesis import given, settings, strategies as st
+from safetensors import safe_open
+from safetensors.numpy import load_file, save_file
 from scipy import stats
 
+from barn_owl.classify import load_model
+from barn_owl.classify.known import learn_known
+from barn_owl.classify.plan import ThresholdSettings
 from barn_owl.clips import correct_labels, read_corrections, write_clip_table
-from barn_owl.errors import TableError
+from barn_owl.errors import ModelError, PlanError, TableError
 from barn_owl.evaluate import (
     Answers,
     Evaluation,
@@ -27,7 +32,9 @@ from barn_owl.evaluate.breakdown import confusable_order, score_by
 from barn_owl.evaluate.curves import areas, ranked
 from barn_owl.evaluate.measures import scores_of
 from barn_owl.evaluate.mistakes import nearest_clips
-from barn_owl.show import confusion_difference_figure, confusion_figure
+from barn_owl.runs import compare_runs, open_run, set_thresholds, train, train_several
+from barn_owl.show import confusion_difference_figure, confusion_figure, write_report
+from helpers import small_plan
 
 LABELS = ["a", "b", "c", "d"]
 
@@ -408,3 +415,72 @@ def test_two_hundred_labels_are_drawn_and_two_confusions_compared(rng, tmp_path)
     assert "second against first: balanced accuracy +" in figure.axes[0].get_title(loc="left")
     with pytest.raises(TableError, match="of different labels"):
         confusion_difference_figure(evaluation(first).scores, evaluation(made, many).scores, names=("a", "b"))
+
+
+def test_a_report_of_an_ensemble_and_of_another_table(clips, tmp_path):
+    plan = small_plan("logistic")
+    train_several(clips, tmp_path / "folds", plan, folds=3, ensemble=True)
+    ensemble = open_run(tmp_path / "folds")
+    write_report(ensemble, ensemble.evaluate(), tmp_path / "folds.html")  # no curves and no likeness of its own
+    assert (tmp_path / "folds.html").stat().st_size > 50_000
+    run = train(clips, tmp_path / "run", plan)
+    other = clips.sample(20, random_state=0).assign(label=lambda t: t["label"].where(t.index % 5 > 0, "hum"))
+    judged = run.evaluate(other, side="other")
+    write_report(run, judged, tmp_path / "other.html")
+    page = (tmp_path / "other.html").read_text()
+    assert "run on other" in page
+    assert "In all clips of the run" not in page
+    with pytest.raises(ModelError, match="which clips are alike"):
+        assert ensemble.hidden
+
+
+def test_thresholds_set_later_are_those_of_the_plan(clips, tmp_path):
+    wish = ThresholdSettings(wish="precision", value=0.95)
+    first = train(clips, tmp_path / "first", small_plan("logistic", thresholds=wish.model_dump()))
+    later = set_thresholds(train(clips, tmp_path / "later", small_plan("logistic")), wish)
+    assert later.plan.thresholds == wish
+    for label, least in first.model.thresholds.items():
+        assert later.model.thresholds[label] == pytest.approx(least, abs=1e-5)
+    assert set_thresholds(later, ThresholdSettings()).model.thresholds == {}
+    with pytest.raises(PlanError, match="at most 1 for recall"):
+        ThresholdSettings(wish="recall", value=1.5)
+
+
+def test_a_model_of_the_format_before_is_still_read(runs, tmp_path):
+    path = tmp_path / "old.safetensors"
+    arrays, content = load_file(runs["tcn"].folder / "model.safetensors"), runs["tcn"].model
+    with safe_open(runs["tcn"].folder / "model.safetensors", framework="numpy") as file:
+        header = json.loads(file.metadata()["barn_owl"])
+    for name in ("temperature", "thresholds", "none_of_them"):
+        del header[name]
+    header["format"] = 2
+    kept = {name: array for name, array in arrays.items() if not name.startswith("known.")}
+    save_file(kept, path, metadata={"barn_owl": json.dumps(header)})
+    old = load_model(path)
+    assert (old.temperature, old.thresholds, old.known) == (1.0, {}, None)
+    assert old.labels == content.labels
+    header["temperature"] = 0
+    save_file(kept, path, metadata={"barn_owl": json.dumps(header)})
+    with pytest.raises(ModelError, match="temperature must be above 0"):
+        load_model(path)
+
+
+def test_kept_clips_of_a_label_are_spread_over_all_of_them(rng):
+    hidden, labels = rng.standard_normal((1000, 4)), np.ones((1000, 1), dtype=bool)
+    known = learn_known(hidden, labels, hidden[:10], labels[:10])
+    assert len(known.hidden) == 300
+    unit = hidden / np.linalg.norm(hidden, axis=1, keepdims=True)
+    places = (known.hidden @ unit.T).argmax(axis=1)
+    assert places.min() < 10
+    assert places.max() > 990
+
+
+def test_runs_are_named_by_what_tells_them_apart(clips, tmp_path):
+    for place in ("a", "b"):
+        train(clips, tmp_path / place / "run", small_plan("nearest" if place == "a" else "logistic"))
+    found = compare_runs([tmp_path / "a" / "run", tmp_path / "b" / "run"])
+    assert found.comparison.scores.index.tolist() == ["a/run", "b/run"]
+    assert found.plans.loc["family"].tolist() == ["nearest", "logistic"]
+    assert found._repr_html_().count("<table") == 4
+    on_table = compare_runs([tmp_path / "a" / "run", tmp_path / "b" / "run"], clips.head(30))
+    assert on_table.comparison.clips == 30

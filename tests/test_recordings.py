@@ -43,7 +43,7 @@ from barn_owl.tag import (
     write_cues,
     write_events,
 )
-from barn_owl.tag.adjust import count_pairs
+from barn_owl.tag.adjust import _Task, count_pairs
 from barn_owl.tag.decision import Smoother
 from helpers import RATE_HZ, small_plan, sound
 from test_tag import hand_made
@@ -501,3 +501,143 @@ def test_a_recording_shorter_than_a_window_is_tagged_and_nothing_is_refused(run,
     write_audio(tmp_path / "tiny.wav", 0.1 * np.ones(100, np.float32), RATE_HZ)
     with pytest.raises(AudioError, match="too short for one frame"):
         tag_recording(run.model, tmp_path / "tiny.wav")
+
+
+@pytest.fixture(scope="module")
+def busy_night(tmp_path_factory):
+    """One recording of a minute with twelve events of one label and four of another, some of them faint."""
+    path, rng, rows = tmp_path_factory.mktemp("busy") / "busy.wav", np.random.default_rng(8), []
+    take = 0.01 * rng.standard_normal(66 * RATE_HZ).astype(np.float32)
+    for number in range(16):
+        kind, at = ("hiss" if number % 4 else "hum"), 1 + 4 * number
+        piece = sound(kind, rng, seconds=1.2) * np.float32(1.0 if number % 3 else 0.15)
+        take[at * RATE_HZ : at * RATE_HZ + len(piece)] += piece
+        rows.append((str(path), at, at + 1.2, kind))
+    write_audio(path, take, RATE_HZ, encoding="FLOAT")
+    return pd.DataFrame(rows, columns=["file", "start_s", "end_s", "label"])
+
+
+def test_a_label_with_many_events_may_get_its_own_threshold_and_one_recording_is_cut(runs, busy_night):
+    found = adjust(runs["tcn"].model, busy_night)
+    assert found.honest.index.tolist() == ["0 to 16 s", "16 to 33 s", "33 to 50 s", "50 to 66 s"]
+    assert found.scores.f1 >= 0.75
+    assert set(found.decision.labels) <= {"hiss"}
+    assert found._repr_html_().count("<table") == 2
+    plain = adjust(runs["tcn"].model, busy_night.assign(foreign=""))
+    assert plain.decision == found.decision
+
+
+def test_settings_that_contradict_each_other_are_never_tried(runs, busy_night):
+    task = _Task(runs["tcn"].model, [], busy_night, "f1", 1.0, 0.2)
+    settings = DecisionSettings(on=0.5, off=0.3)
+    assert task._with(settings, on=0.2) is None
+    assert task._with(settings, labels={"hum": {"on": 0.2}}) is None
+    assert task._with(settings, off=0.5).off == 0.5
+
+
+def test_ctrl_c_in_an_archive_keeps_what_is_finished(runs, nights, tmp_path, monkeypatch):
+    import barn_owl.tag.archive as archive
+
+    files = list(nights["file"].unique())
+
+    def tag(model, path, **options):
+        if path == files[1]:
+            raise KeyboardInterrupt
+        return tag_recording(model, path, **options)
+
+    monkeypatch.setattr(archive, "tag_recording", tag)
+    told = []
+    got = tag_archive(runs["tcn"].model, files, keep=tmp_path / "kept", progress=lambda *done: told.append(done))
+    assert (got.stopped, got.done, told) == (True, files[:1], [(1, 2, files[0])])
+    monkeypatch.undo()
+    assert tag_archive(runs["tcn"].model, files, keep=tmp_path / "kept").kept == files[:1]
+
+
+def test_a_recording_without_events_is_kept_too_and_one_that_is_gone_is_told(runs, tmp_path):
+    write_audio(tmp_path / "still.wav", np.full(5 * RATE_HZ, 1e-4, np.float32), RATE_HZ)
+    model, still = runs["tcn"].model, str(tmp_path / "still.wav")
+    for kept in ([], [still]):
+        got = tag_archive(model, [still, tmp_path / "gone.wav"], keep=tmp_path / "kept")
+        assert (got.done, got.kept, len(got.events)) == ([still], kept, 0)
+        assert "No such file" in got.refused[str(tmp_path / "gone.wav")]
+    write_clip_table(pd.DataFrame({"file": ["a"], "label": ["x"]}), tmp_path / "t.csv")
+    assert [Path(path).name for path in find_recordings([tmp_path / "t.csv"])] == ["a"]
+    (tmp_path / "other.csv").write_text("name\nx\n")
+    with pytest.raises(TableError, match="no column 'file'"):
+        find_recordings([tmp_path / "other.csv"])
+
+
+def test_an_hour_of_silence_and_eight_channels_are_tagged(runs, tmp_path):
+    model = runs["tcn"].model
+    with soundfile.SoundFile(tmp_path / "hour.flac", "w", 8000, 1) as file:
+        for _ in range(60):
+            file.write(np.zeros(60 * 8000, np.float32))
+    assert len(tag_recording(model, tmp_path / "hour.flac")) == 0
+    rng = np.random.default_rng(5)
+    wide = 0.01 * rng.standard_normal((6 * RATE_HZ, 8)).astype(np.float32)
+    wide[RATE_HZ : RATE_HZ + 24_000] += sound("hum", rng, seconds=1.5)[:, None]
+    soundfile.write(tmp_path / "wide.wav", wide, RATE_HZ)
+    found = tag_recording(model, tmp_path / "wide.wav", decision=model.decision.but(on=0.6))
+    assert "hum" in found["label"].tolist()
+
+
+def test_formats_refuse_what_is_none(tmp_path):
+    (tmp_path / "x.jsonl").write_text("{no\n")
+    with pytest.raises(TableError, match="cannot be read as events"):
+        read_events(tmp_path / "x.jsonl")
+    (tmp_path / "x.wav").write_bytes(b"hello, this is no sound")
+    with pytest.raises(TableError, match="is not a WAV file"):
+        read_events(tmp_path / "x.wav")
+    soundfile.write(tmp_path / "plain.wav", np.zeros(100), 8000)
+    assert len(read_events(tmp_path / "plain.wav")) == 0
+    (tmp_path / "bare.vtt").write_text("WEBVTT\n\n00:01.000 --> 00:02.500\nbell\n")  # hours may be left out
+    bare = read_events(tmp_path / "bare.vtt", file="n.wav")
+    assert bare.loc[0, ["file", "start_s", "end_s", "label"]].tolist() == ["n.wav", 1.0, 2.5, "bell"]
+    with pytest.raises(AudioError, match="does not exist"):
+        write_cues(tmp_path / "gone.wav", some_events(), tmp_path / "y.wav")
+
+
+def test_the_onset_threshold_found_is_never_below_an_offset_threshold(clips, tmp_path):
+    decision = {"off": 0.1, "labels": {"hum": {"off": 0.89}}}
+    run = train(clips, tmp_path / "run", small_plan("logistic", decision=decision))
+    assert run.model.decision.begins_at >= 0.89
+    assert len(tag_samples(run.model, np.zeros(RATE_HZ, np.float32) + 1e-4, RATE_HZ)) == 0
+    with pytest.raises(PlanError, match="decision.labels: no clip is labelled 'gong'"):
+        train(clips, tmp_path / "other", small_plan("logistic", decision={"labels": {"gong": {"on": 0.9}}}))
+
+
+def test_mistakes_of_a_recording_that_is_not_at_hand_are_still_counted(capsys, runs, nights, tmp_path):
+    gone = nights.assign(file=str(tmp_path / "gone.wav"))
+    found = gone[gone["label"] != ""].head(3).drop(columns="foreign").assign(score=0.9)
+    found.loc[found.index[0], "start_s"] += 0.5
+    write_clip_table(gone, tmp_path / "truth.csv")
+    write_events(found, tmp_path / "found.csv")
+    figure = tmp_path / "score.png"
+    assert call(["score", str(tmp_path / "found.csv"), str(tmp_path / "truth.csv"), "--figure", str(figure)]) == 0
+    assert figure.stat().st_size > 10_000
+    assert "is not at hand" in capsys.readouterr().err
+
+
+def test_options_of_tagging_that_do_not_go_together_are_refused(capsys, runs, nights, tmp_path):
+    folder, file = str(runs["tcn"].folder), nights["file"][0]
+    together = ["--traces", str(tmp_path / "t"), "--keep", str(tmp_path / "k")]
+    assert call(["tag", folder, file, "-o", str(tmp_path / "e.csv"), *together]) == 2
+    assert "--traces goes with neither" in capsys.readouterr().err
+    (tmp_path / "a").mkdir()
+    shutil.copy(file, tmp_path / "a" / Path(file).name)
+    both = [
+        file,
+        str(tmp_path / "a" / Path(file).name),
+        "-o",
+        str(tmp_path / "two.csv"),
+        "--cues",
+        str(tmp_path / "c"),
+    ]
+    assert call(["tag", folder, *both]) == 1
+    assert "recordings of the same name" in capsys.readouterr().err
+    shutil.copy(file, tmp_path / "take.wav")
+    nameless = [str(tmp_path / "take.wav"), "-o", str(tmp_path / "n.csv"), "--hours", str(tmp_path / "h.csv")]
+    assert call(["tag", folder, *nameless]) == 0
+    assert "does not say when it began" in capsys.readouterr().err
+    assert pd.read_csv(tmp_path / "h.csv")["recorded_s"].sum() == 0
+    assert call(["adjust", folder, str(tmp_path / "n.csv"), "--dry-run", "--quiet"]) in (0, 2)

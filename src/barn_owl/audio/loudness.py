@@ -3,7 +3,6 @@
 All channels count alike (the standard's weights for front channels); surround weights are not applied.
 """
 
-from collections.abc import Iterable
 from functools import lru_cache
 
 import numpy as np
@@ -140,12 +139,3 @@ class TruePeakMeter:
         for part in (out, samples):
             if part.size:
                 self.peak = max(self.peak, float(np.abs(part).max()))
-
-
-def true_peak(blocks: Iterable[np.ndarray], rate_hz: int, channels: int) -> float:
-    """True peak of blocks, shape ``(samples, channels)`` each; 1.0 is full scale."""
-    meter = TruePeakMeter(rate_hz, channels)
-    for block in blocks:
-        meter.push(block)
-    meter.push(np.empty((0, channels), dtype=np.float32), last=True)
-    return meter.peak

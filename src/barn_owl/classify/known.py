@@ -71,7 +71,7 @@ def learn_known(train: np.ndarray, labels: np.ndarray, watched: np.ndarray, watc
     train, watched : ``(clips, features)``; labels, watched_labels : boolean ``(clips, labels)``, of `watched` only
     what was rightly said. A label with fewer than five of those takes the usual likeness of all labels together.
     """
-    kept = np.unique(np.concatenate([np.flatnonzero(own)[:MOST] for own in labels.T]))
+    kept = np.unique(np.concatenate([_spread(np.flatnonzero(own)) for own in labels.T]))
     nothing = np.empty(0, dtype=np.float32)
     known = Known(hidden=_unit(train[kept]), labels=labels[kept], usual=nothing, others=nothing)
     alike = known.alike(watched)
@@ -82,6 +82,11 @@ def learn_known(train: np.ndarray, labels: np.ndarray, watched: np.ndarray, watc
     ]
     others = [np.quantile(lack, OTHERS) if len(lack := column[~own]) else 0.0 for column, own in pairs]
     return replace(known, usual=np.asarray(usual, dtype=np.float32), others=np.asarray(others, dtype=np.float32))
+
+
+def _spread(clips: np.ndarray) -> np.ndarray:
+    """Take at most `MOST` of the clips, evenly over all of them: tables list one recorder after the other."""
+    return clips if len(clips) <= MOST else clips[np.linspace(0, len(clips) - 1, MOST).astype(int)]
 
 
 def _unit(rows: np.ndarray) -> np.ndarray:

@@ -216,6 +216,12 @@ class DecisionSettings(Settings):
         """Score at which an event begins, also where none was found on validation clips."""
         return USUAL_ON if self.on is None else self.on
 
+    @property
+    def highest_off(self) -> float:
+        """Score that ``on`` must not be below: the highest ``off`` of the labels that have no ``on`` of their own."""
+        own = [one.off for one in self.labels.values() if one.on is None and one.off is not None]
+        return max([self.off, *own])
+
     def of(self, label: str) -> "DecisionSettings":
         """Return the settings of one label."""
         own = self.labels.get(label)

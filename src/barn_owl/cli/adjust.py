@@ -6,7 +6,7 @@ from pathlib import Path
 import click
 
 from barn_owl.classify import load_model
-from barn_owl.cli.common import Voice, json_option, quiet_option, refuse_to_overwrite
+from barn_owl.cli.common import Voice, collar_option, json_option, quiet_option, refuse_to_overwrite
 from barn_owl.cli.score import show_event_scores
 from barn_owl.clips import read_clip_table
 from barn_owl.runs import set_decision
@@ -22,13 +22,7 @@ from barn_owl.tag import adjust
     type=click.FloatRange(min=0),
     help="Most false alarms an hour: the best recall under that, instead of the best F1.",
 )
-@click.option(
-    "--collar-s",
-    type=click.FloatRange(min=0, min_open=True),
-    default=0.2,
-    show_default=True,
-    help="How far an onset may be off.",
-)
+@collar_option
 @click.option(
     "-o", "--out", type=click.Path(path_type=Path), help="Model file to write; left out, MODEL itself is changed."
 )

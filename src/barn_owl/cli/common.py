@@ -30,6 +30,13 @@ seed_option = click.option("--seed", type=click.IntRange(min=0), default=None, h
 workers_option = click.option(
     "--workers", type=click.IntRange(1, 64), default=2, show_default=True, help="Threads that share the work."
 )
+collar_option = click.option(
+    "--collar-s",
+    type=click.FloatRange(min=0, min_open=True),
+    default=0.2,
+    show_default=True,
+    help="How far an onset may be off.",
+)
 plan_option = click.option(
     "--plan", "plan_path", type=click.Path(path_type=Path), help="TOML file with all settings."
 )

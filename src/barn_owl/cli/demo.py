@@ -62,9 +62,9 @@ def command(
 
     voice.say(f"\nTagging {minutes:g} minutes of the night")
     tagging = time.perf_counter()
-    tagged = tag_aloud(voice, run.model, [str(quay.recording)], run.model.decision)
-    events = tagged.archive.events
-    if tagged.stopped:
+    archive = tag_aloud(voice, run.model, [str(quay.recording)], run.model.decision)
+    events = archive.events
+    if archive.stopped:
         raise KeyboardInterrupt
     speed = minutes * 60 / (time.perf_counter() - tagging)
     write_clips(events, folder / "events.csv", force=True)

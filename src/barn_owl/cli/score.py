@@ -6,7 +6,7 @@ import click
 import pandas as pd
 
 from barn_owl.audio import audio_info
-from barn_owl.cli.common import Voice, force_option, json_option, quiet_option, refuse_to_overwrite
+from barn_owl.cli.common import Voice, collar_option, force_option, json_option, quiet_option, refuse_to_overwrite
 from barn_owl.clips import read_clip_table
 from barn_owl.errors import AudioError
 from barn_owl.evaluate import EventScores, score_events, score_segments
@@ -17,13 +17,7 @@ from barn_owl.tag import read_events
 @click.command("score", short_help="Hold events against the truth.")
 @click.argument("events", type=click.Path(path_type=Path))
 @click.argument("truth", type=click.Path(path_type=Path))
-@click.option(
-    "--collar-s",
-    type=click.FloatRange(min=0, min_open=True),
-    default=0.2,
-    show_default=True,
-    help="How far an onset may be off.",
-)
+@collar_option
 @click.option(
     "--offsets",
     "offset_share",

@@ -1,7 +1,6 @@
 """``barn-owl tag``."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 
@@ -36,6 +35,7 @@ from barn_owl.tag import (
     write_cues,
     write_events,
 )
+from barn_owl.tag.formats import COLUMNS
 
 
 @click.command("tag", short_help="Find events.")
@@ -116,10 +116,13 @@ def command(
         on=on, off=off, smooth_s=smooth_s, shortest_s=shortest_s, longest_s=longest_s, gap_s=gap_s, pause_s=pause_s,
         alone=alone, unlike=unlike,
     )  # fmt: skip
+    if traces is not None and (keep is not None or workers > 1):
+        raise click.UsageError(
+            "--traces goes with neither --keep nor --workers: what is kept of a recording are its events"
+        )
     files = find_recordings(recordings)
-    tagged = tag_aloud(voice, model, files, decision, workers=workers, keep=keep, traces=traces)
-    archive = tagged.archive
-    if not archive.done and not tagged.stopped:
+    archive = tag_aloud(voice, model, files, decision, workers=workers, keep=keep, traces=traces)
+    if not archive.done and not archive.stopped:
         raise AudioError("none of the recordings could be tagged")
     if archive.done:
         starts = {file: recording_start(file, zone=zone) for file in archive.done}
@@ -129,7 +132,7 @@ def command(
         _write_more(voice, archive, excerpts=excerpts, around_s=around_s, cues=cues, force=force)
         if hours is not None:
             _write_hours(voice, archive, starts, hours)
-    if tagged.stopped:
+    if archive.stopped:
         raise KeyboardInterrupt
     if figure is not None:
         first = archive.done[0]
@@ -137,14 +140,6 @@ def command(
             tagging_figure(model, first, archive.events[archive.events["file"] == first], decision=decision), figure
         )
         voice.say(f"Wrote a figure of {first} to {figure}.")
-
-
-@dataclass
-class Tagged:
-    """What was tagged, and whether it was stopped by Ctrl-C."""
-
-    archive: Archive
-    stopped: bool = False
 
 
 def tag_aloud(
@@ -156,7 +151,7 @@ def tag_aloud(
     workers: int = 1,
     keep: Path | None = None,
     traces: Path | None = None,
-) -> Tagged:
+) -> Archive:
     """Tag recordings with visible progress, until done or stopped by Ctrl-C."""
     if keep is not None or workers > 1:
         with voice.progress("tagging, recordings") as progress:
@@ -168,8 +163,8 @@ def tag_aloud(
             voice.warn(f"passed over: {reason}")
         if archive.kept:
             voice.say(f"{len(archive.kept)} recordings were done before and are not done again")
-        return Tagged(archive)
-    tagged, tables = Tagged(Archive(events=pd.DataFrame(columns=["file", "start_s", "end_s", "label", "score"]))), []
+        return _told(voice, archive, len(files))
+    archive, tables = Archive(events=pd.DataFrame(columns=COLUMNS)), []
     try:
         for path in files:
             try:
@@ -180,17 +175,22 @@ def tag_aloud(
                         trace = whole_trace(model, path, progress=progress)
                         trace.save(traces / f"{Path(path).stem}.npz")
                         tables.append(tag_trace(model, trace, decision=decision))
-                tagged.archive.done.append(path)
+                archive.done.append(path)
             except AudioError as error:
-                tagged.archive.refused[path] = str(error)
+                archive.refused[path] = str(error)
                 voice.warn(f"passed over: {error}")
     except KeyboardInterrupt:
-        tagged.stopped = True
-        voice.warn(f"stopped; {len(tagged.archive.done)} of {len(files)} recordings are done")
+        archive.stopped = True
     found = [table for table in tables if len(table)]
     if found:
-        tagged.archive.events = pd.concat(found, ignore_index=True)
-    return tagged
+        archive.events = pd.concat(found, ignore_index=True)
+    return _told(voice, archive, len(files))
+
+
+def _told(voice: Voice, archive: Archive, total: int) -> Archive:
+    if archive.stopped:
+        voice.warn(f"stopped; {len(archive.done)} of {total} recordings are done")
+    return archive
 
 
 def write_table(events: pd.DataFrame, out: Path, *, force: bool) -> None:

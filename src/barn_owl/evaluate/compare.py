@@ -10,7 +10,7 @@ from scipy import stats
 from barn_owl.errors import TableError
 from barn_owl.evaluate.answers import Answers
 from barn_owl.evaluate.evaluation import Evaluation
-from barn_owl.evaluate.intervals import draw, interval
+from barn_owl.evaluate.intervals import draw, draws_inside, interval
 from barn_owl.evaluate.measures import ROUNDS, scores_of
 from barn_owl.evaluate.mistakes import PLACE
 
@@ -40,16 +40,15 @@ class Comparison:
         said = []
         first = str(self.scores.index[0])
         for name, row in self.pairs.iterrows():
-            span = f"{row['difference']:+.3f} ({row['low']:+.3f} to {row['high']:+.3f})"
-            if np.isnan(row["low"]):
-                within = row["p"] > LEVEL
-                span = f"{row['difference']:+.3f}"
-            else:
-                within = row["low"] <= 0 <= row["high"]
+            # Of one group there is no interval; the paired test must do.
+            alone = np.isnan(row["low"])
+            within = row["p"] > LEVEL if alone else row["low"] <= 0 <= row["high"]
+            span = "" if alone else f" ({row['low']:+.3f} to {row['high']:+.3f})"
             verdict = "within noise" if within else "better" if row["difference"] > 0 else "worse"
+            only = f"only {name} has right: {row['only_it']:.0f}, only {first}: {row['only_first']:.0f}"
             said.append(
-                f"{name} against {first}: balanced accuracy {span}, {verdict}; only it is right on "
-                f"{row['only_it']:.0f} clips, only {first} on {row['only_first']:.0f} (p = {row['p']:.2g})."
+                f"{name} against {first}: balanced accuracy {row['difference']:+.3f}{span}, {verdict}. "
+                f"Clips that {only} (p = {row['p']:.2g})."
             )
         return said
 
@@ -74,12 +73,11 @@ def compare(evaluations: Mapping[str, Evaluation], *, rounds: int = ROUNDS, seed
     units, drawn = draw(kept[names[0]].groups, rounds, np.random.default_rng(seed))
     samples = {name: scores_of(replace(answers, groups=units), drawn) for name, answers in kept.items()}
     once = {name: scores_of(answers, np.ones((answers.group_count, 1))) for name, answers in kept.items()}
-    groups = kept[names[0]].group_count
     rows = []
     for name in names:
         row: dict[str, float] = {}
         for score in (score for score in SHOWN if score in once[name][0]):
-            low, high = _ends(samples[name][0][score], groups)
+            low, high = _ends(samples[name][0][score], kept[name])
             row |= {score: once[name][0][score][0], f"{score}_low": low, f"{score}_high": high}
         rows.append(row)
     pairs = [_pair(kept, samples, once, names[0], name) for name in names[1:]]
@@ -96,10 +94,11 @@ def compare(evaluations: Mapping[str, Evaluation], *, rounds: int = ROUNDS, seed
     )
 
 
-def _ends(values: np.ndarray, groups: int) -> tuple[float, float]:
+def _ends(values: np.ndarray, answers: Answers) -> tuple[float, float]:
+    groups = answers.group_count
     if groups < 2:
         return float("nan"), float("nan")
-    low, high = interval(values, groups)
+    low, high = interval(values, groups, inside=draws_inside(groups, len(answers)))
     return float(low), float(high)
 
 
@@ -111,7 +110,7 @@ def _pair(
     name: str,
 ) -> dict[str, float]:
     differences = samples[name][0]["balanced_accuracy"] - samples[first][0]["balanced_accuracy"]
-    low, high = _ends(differences, kept[first].group_count)
+    low, high = _ends(differences, kept[first])
     right, other = kept[first].right, kept[name].right
     only_first, only_it = int((right & ~other).sum()), int((other & ~right).sum())
     p = float(stats.binomtest(only_it, only_first + only_it).pvalue) if only_first + only_it else 1.0

@@ -13,7 +13,7 @@ from scipy.sparse.csgraph import maximum_bipartite_matching
 
 from barn_owl.clips import check_clip_table
 from barn_owl.errors import TableError
-from barn_owl.evaluate.intervals import interval
+from barn_owl.evaluate.intervals import draw, interval
 
 logger = logging.getLogger(__name__)
 
@@ -111,10 +111,9 @@ class EventScores:
         return table
 
     def intervals(self, *, rounds: int = ROUNDS, seed: int = 0) -> pd.DataFrame:
-        """Value and 95 % interval of precision, recall, F1 and false alarms an hour, from a bootstrap over
-        recordings.
+        """Value and 95 % interval of precision, recall, F1 and false alarms an hour.
 
-        With one recording there is no interval: it is NaN.
+        From a bootstrap over recordings; with one recording there is no interval: it is NaN.
         """
         files = list(self.seconds)
         counts = np.array(
@@ -124,9 +123,9 @@ class EventScores:
             ],
             dtype=np.float64,
         )
-        drawn = np.random.default_rng(seed).multinomial(len(files), np.full(len(files), 1 / len(files)), size=rounds)
-        values, spread = _ratios(counts.sum(axis=0)[None])[:, 0], _ratios(drawn @ counts)
-        ends = np.full((2, 4), np.nan) if len(files) < 2 else np.array(interval(spread, len(files)))
+        _, drawn = draw(np.arange(len(files)), rounds, np.random.default_rng(seed))
+        values, spread = _ratios(counts.sum(axis=0)[None])[:, 0], _ratios(drawn.T @ counts)
+        ends = np.full((2, 4), np.nan) if len(files) < 2 else np.array(interval(spread, len(files), inside=False))
         names = ["precision", "recall", "f1", "false_alarms_per_hour"]
         return pd.DataFrame({"value": values, "low": ends[0], "high": ends[1]}, index=pd.Index(names, name="score"))
 

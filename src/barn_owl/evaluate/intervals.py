@@ -10,6 +10,11 @@ MANY_GROUPS = 10
 """From here on the groups alone are enough: the interval then holds the truth 94 to 96 times in 100 (simulated)."""
 
 
+def draws_inside(groups: int, clips: int) -> bool:
+    """Whether `draw` draws clips inside of so few groups."""
+    return groups < min(MANY_GROUPS, clips)
+
+
 def draw(groups: np.ndarray, rounds: int, rng: np.random.Generator) -> tuple[np.ndarray, np.ndarray]:
     """Draw groups with replacement for each round, and, of few groups, clips with replacement inside those.
 
@@ -24,7 +29,7 @@ def draw(groups: np.ndarray, rounds: int, rng: np.random.Generator) -> tuple[np.
     drawn = np.stack(
         [np.bincount(rng.integers(0, len(sizes), len(sizes)), minlength=len(sizes)) for _ in range(rounds)]
     )
-    if len(sizes) >= min(MANY_GROUPS, len(groups)):
+    if not draws_inside(len(sizes), len(groups)):
         # In one piece, units first: sparse products would copy it each time.
         return groups, np.ascontiguousarray(drawn.T, dtype=np.float64)
     counts = np.empty((len(groups), rounds))
@@ -33,16 +38,16 @@ def draw(groups: np.ndarray, rounds: int, rng: np.random.Generator) -> tuple[np.
     return np.arange(len(groups)), counts
 
 
-def interval(rounds: np.ndarray, groups: int, *, level: float = LEVEL) -> tuple[np.ndarray, np.ndarray]:
+def interval(rounds: np.ndarray, groups: int, *, inside: bool, level: float = LEVEL) -> tuple[np.ndarray, np.ndarray]:
     """Lower and upper end of the interval from the values of all rounds, along the last axis.
 
     The percentiles are taken further out than the plain ones, as groups vary more than a few of them tell: by
     ``sqrt(n / (n - 1))`` and Student's t with ``n - 1`` degrees (T. Hesterberg, "What Teachers Should Know About the
-    Bootstrap", The American Statistician 69, 2015). With fewer than ten groups clips are drawn as well, which widens
-    the interval already, and t is left out. Rounds that are NaN are left out.
+    Bootstrap", The American Statistician 69, 2015). inside : whether clips were drawn inside the groups, which widens
+    the interval already, so that t is left out. Rounds that are NaN are left out.
     """
     spread = np.sqrt(groups / max(groups - 1, 1))
-    tails = stats.norm if groups < MANY_GROUPS else stats.t(groups - 1)
+    tails = stats.norm if inside else stats.t(max(groups - 1, 1))
     tail = 100 * float(stats.norm.cdf(-tails.ppf((1 + level) / 2) * spread))
     known = np.isfinite(rounds).any(axis=-1)
     filled = np.where(known[..., None], rounds, 0.0)

@@ -9,14 +9,12 @@ from scipy.sparse import csr_array
 
 from barn_owl.evaluate.answers import Answers
 from barn_owl.evaluate.curves import areas, ranked
-from barn_owl.evaluate.intervals import draw, interval
+from barn_owl.evaluate.intervals import draw, draws_inside, interval
 
 ROUNDS = 1000
 BEST_OF = 3
 """Labels among which the right one is looked for, beside the best alone."""
 SMALLEST_SCORE = 1e-15
-PER_LABEL = ("precision", "recall", "f1", "roc_area", "average_precision", "equal_error_rate")
-LESS_IS_BETTER = ("log_loss", "brier", "equal_error_rate")
 THREADS = 2
 VALUES_AT_ONCE = 20_000_000
 
@@ -56,7 +54,7 @@ def measure(answers: Answers, *, rounds: int = ROUNDS, seed: int = 0) -> Measure
         for names, place in ((overall, 0), (by_label, 1)):
             for name in names:
                 values = np.concatenate([part[place][name] for part in parts], axis=-1)
-                ends[f"{place}{name}"] = interval(values, groups)
+                ends[f"{place}{name}"] = interval(values, groups, inside=draws_inside(groups, len(answers)))
     unknown = np.full(len(answers.labels), np.nan)
     table = pd.DataFrame(
         [

@@ -105,6 +105,9 @@ def usable_clips(clips: pd.DataFrame, plan: Plan) -> pd.DataFrame:
     unknown = [label for label in plan.background if label not in labels]
     if unknown and len(labels) > 1:  # a table of one label is refused when it is split
         raise PlanError(f"background: no clip is labelled {unknown[0]!r}; there are {', '.join(labels)}")
+    strange = [label for label in plan.decision.labels if label not in labels]
+    if strange and len(labels) > 1:
+        raise PlanError(f"decision.labels: no clip is labelled {strange[0]!r}; there are {', '.join(labels)}")
     return labelled
 
 

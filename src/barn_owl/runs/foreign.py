@@ -16,6 +16,8 @@ NONE_OF_THEM = ""
 """Stands behind the labels for what is none of them: a label is never blank."""
 EMPTY = 0.2
 """Share of them in which nothing sounds but the noise behind a clip."""
+MOST = 2000
+"""Made-up sounds of a side: more would only cost time and memory, in which they are kept."""
 LOW_DB, HIGH_DB = 3.0, 32.0
 """How far a sound stands above that noise."""
 LONGER = 1.6
@@ -25,16 +27,16 @@ LONGER = 1.6
 def with_foreign(plan: Plan, train: Examples, validation: Examples, *, workers: int = 2) -> tuple[Examples, Examples]:
     """Add made-up sounds to both sides, as an output of their own behind the labels, or, where labels overlap, none.
 
-    ``foreign.share`` says how many, as a multiple of the clips of an average label; no more than all clips. Each
-    lies over noise like that behind one of the clips of its side, so that neither the recorder nor the place tells
-    it apart.
+    ``foreign.share`` says how many, as a multiple of the clips of an average label; no more than all clips, nor than
+    2000. Each lies over noise like that behind one of the clips of its side, so that neither the recorder nor the
+    place tells it apart.
     """
     return _side(plan, train, 0, workers), _side(plan, validation, 1, workers)
 
 
 def _side(plan: Plan, examples: Examples, side: int, workers: int) -> Examples:
     clips, labels = examples.targets.shape
-    count = max(1, min(round(plan.foreign.share * clips / labels), clips))
+    count = max(1, min(round(plan.foreign.share * clips / labels), clips, MOST))
     rng = np.random.default_rng([plan.seed, STREAM, side])
     chosen = rng.integers(0, clips, count)
 

@@ -279,8 +279,9 @@ def calibrated(model: Model, plan: Plan, data: RunData) -> Model:
     answers = replace(answers, scores=scores)
     if plan.decision.on is None:
         usual = usual_score(answers, model.background)
-        on = None if usual is None else round(min(max(usual, LEAST_ON, plan.decision.off), MOST_ON), 3)
-        model = replace(model, decision=plan.decision.but(on=on))
+        if usual is not None:
+            on = max(min(max(usual, LEAST_ON), MOST_ON), plan.decision.highest_off)
+            model = replace(model, decision=plan.decision.but(on=round(on, 3)))
     return with_thresholds(model, answers, plan.thresholds)
 
 

@@ -152,10 +152,12 @@ def best_scores(row: pd.Series, labels: list[str]) -> list[tuple[str, float]]:
 
 
 def _doubted(run: Run, clips: _Clips) -> list[dict[str, Any]]:
-    shown = []
+    own, shown = clips.evaluation.rows is None, []
+    table = clips.evaluation.likely_wrong_labels if own else run.likely_wrong_labels
+    predictions = clips.evaluation.predictions if own else run.predictions
     judged = {(line["file"], line["start_s"], line["end_s"]): line for line in clips.listed.values()}
-    for number, row in run.likely_wrong_labels.head(DOUBTED).iterrows():
-        whole = run.predictions.loc[number]
+    for number, row in table.head(DOUBTED).iterrows():
+        whole = predictions.loc[number]
         line = clips.line(len(clips.listed), whole)
         place = line["file"], line["start_s"], line["end_s"]
         if place in judged:

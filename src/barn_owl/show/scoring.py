@@ -7,7 +7,7 @@ import pandas as pd
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
-from barn_owl.audio import read_audio
+from barn_owl.audio import audio_info, read_audio
 from barn_owl.errors import AudioError
 from barn_owl.evaluate import EventScores
 from barn_owl.features import FrontEnd
@@ -66,10 +66,13 @@ def _excerpt(axes: Axes, row: Any) -> None:
         axes.set_axis_off()
         return
     front_end, start = FrontEnd(pad_short=True), max(0.0, row.start_s - AROUND_S)
+    axes.set_xlabel(f"{row.label} at {row.start_s:.2f} s", fontsize=8)
     try:
-        samples, _ = read_audio(row.file, rate_hz=front_end.rate_hz, start_s=start, end_s=row.end_s + AROUND_S)
+        end = min(row.end_s + AROUND_S, audio_info(row.file).duration_s)
+        samples, _ = read_audio(row.file, rate_hz=front_end.rate_hz, start_s=start, end_s=end)
     except AudioError:
-        samples, _ = read_audio(row.file, rate_hz=front_end.rate_hz, start_s=start)
+        axes.text(0.5, 0.5, "recording\nnot at hand", ha="center", va="center", transform=axes.transAxes, color=INK)
+        return
     frames = front_end.frames(samples)
     length = len(frames) * front_end.hop_s
     low, high = np.quantile(frames, [0.05, 0.999])

@@ -27,13 +27,14 @@ class Archive:
     """What tagging many recordings gave.
 
     events : of all of them; done : recordings that were tagged now or before; kept : those of them that were not
-    done again; refused : the reason for each that was passed over.
+    done again; refused : the reason for each that was passed over. stopped : by Ctrl-C, before all were done.
     """
 
     events: pd.DataFrame
     done: list[str] = field(default_factory=list)
     kept: list[str] = field(default_factory=list)
     refused: dict[str, str] = field(default_factory=dict)
+    stopped: bool = False
 
 
 def find_recordings(sources: Sequence[str | Path]) -> list[str]:
@@ -75,25 +76,28 @@ def tag_archive(
     keep : a folder with a table for each finished recording, named by its content, the model and the settings, so
     that what is done is not done again. progress : called with the recordings done, how many there are, and the last.
 
-    A recording that cannot be read is passed over and said so. On Ctrl-C KeyboardInterrupt goes through; what is
-    finished is in `keep`. Raises OutputError when `keep` cannot be written.
+    A recording that cannot be read is passed over and said so. On Ctrl-C what is finished is returned, marked as
+    stopped. Raises OutputError when `keep` cannot be written.
     """
     settings = decision or model.decision
     known = model_fingerprint(model, settings)
     work = partial(_tagged, model=model, decision=settings, keep=None if keep is None else str(keep), known=known)
     archive, tables = Archive(events=pd.DataFrame(columns=COLUMNS)), []
     results = each(work, [str(path) for path in recordings], workers, processes=True)
-    for done, (path, events, reason, was_kept) in enumerate(results, start=1):
-        if reason:
-            archive.refused[path] = reason
-        else:
-            archive.done.append(path)
-            if was_kept:
-                archive.kept.append(path)
-            if len(events):
-                tables.append(events)
-        if progress:
-            progress(done, len(recordings), path)
+    try:
+        for done, (path, events, reason, was_kept) in enumerate(results, start=1):
+            if reason:
+                archive.refused[path] = reason
+            else:
+                archive.done.append(path)
+                if was_kept:
+                    archive.kept.append(path)
+                if len(events):
+                    tables.append(events)
+            if progress:
+                progress(done, len(recordings), path)
+    except KeyboardInterrupt:
+        archive.stopped = True
     if tables:
         archive.events = pd.concat(tables, ignore_index=True)
     return archive
@@ -137,7 +141,7 @@ def _tagged(
 
 
 def _keep(events: pd.DataFrame, place: Path, path: str) -> None:
-    nothing = pd.DataFrame([(path, 0.0, 0.0, EMPTY, 0.0)], columns=COLUMNS)
+    nothing = pd.DataFrame([(path, np.nan, np.nan, EMPTY, 0.0)], columns=COLUMNS)
     table = events.assign(empty="") if len(events) else nothing.assign(empty="yes")
     write_clip_table(table.assign(file=str(Path(path).resolve())), place, force=True)
 

@@ -29,7 +29,8 @@ def recording_start(path: str | Path, *, zone: str = "") -> datetime | None:
         return None
     *numbers, offset = found.groups()
     try:
-        start = datetime(*(int(number or 0) for number in numbers))  # type: ignore[arg-type]
+        year, month, day, hour, minute, second = (int(number or 0) for number in numbers)
+        start = datetime(year, month, day, hour, minute, second)
     except ValueError:  # 2026-17-42 is a number, not a day
         return None
     if offset:

@@ -41,10 +41,3 @@ def binary_cross_entropy(logits: np.ndarray, targets: np.ndarray) -> tuple[float
     size = np.asarray(logits.size, dtype=logits.dtype)
     terms = np.maximum(logits, 0) - logits * targets + np.log1p(np.exp(-np.abs(logits)))
     return float(terms.sum(dtype=np.float64)) / logits.size, (sigmoid(logits) - targets) / size
-
-
-def smoothed(numbers: np.ndarray, labels: int, smoothing: float) -> np.ndarray:
-    """Targets for label numbers ``(clips,)``: `smoothing` of the weight spread evenly; float32 (clips, labels)."""
-    targets = np.full((len(numbers), labels), smoothing / labels, dtype=np.float32)
-    targets[np.arange(len(numbers)), numbers] += np.float32(1 - smoothing)
-    return targets
