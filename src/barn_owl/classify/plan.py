@@ -265,6 +265,16 @@ class Plan(Settings):
     decision: DecisionSettings = DecisionSettings()
 
     @property
+    def hears_foreign(self) -> bool:
+        """Whether made-up sounds are among the training clips."""
+        return bool(self.foreign.share) and self.family != "majority"
+
+    @property
+    def more_outputs(self) -> int:
+        """Outputs of the family beside its labels: one for none of them, where one label is said of a clip."""
+        return int(self.hears_foreign and not self.overlapping)
+
+    @property
     def window_frames(self) -> int:
         """Frames of a window of ``clips.length_s``."""
         return self.front_end.count(round(self.clips.length_s * self.front_end.rate_hz))

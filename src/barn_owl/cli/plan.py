@@ -86,8 +86,9 @@ def show_network(voice: Voice, plan: Plan, labels: int) -> list[dict[str, object
     if plan.family not in CONVOLUTIONAL:
         return []
     settings = getattr(plan, plan.family)
+    outputs = labels + plan.more_outputs
     family = Convolutional(
-        plan.family, plan.window_frames, plan.front_end.width, labels, settings, np.random.default_rng(0)
+        plan.family, plan.window_frames, plan.front_end.width, outputs, settings, np.random.default_rng(0)
     )
     table = summary(family.network, plan.front_end.hop_ms, plan.front_end.frame_ms)
     shown = table.assign(
@@ -95,8 +96,9 @@ def show_network(voice: Voice, plan: Plan, labels: int) -> list[dict[str, object
         sees_ms=table["sees_ms"].map(lambda ms: "all" if np.isnan(ms) else f"{ms:.0f}"),
     )
     voice.say()
+    more = " and none of them" if plan.more_outputs else ""
     headings = {"multiply_adds": "multiply-adds", "activation_kb": "output in kB", "sees_ms": "sees ms"}
-    voice.table(shown.rename(columns=headings), title=f"{plan.family}, one window, {labels} labels")
+    voice.table(shown.rename(columns=headings), title=f"{plan.family}, one window, {labels} labels{more}")
     cost = family.cost()
     voice.say(f"{cost.weights:,} weights, {cost.multiply_adds:,} multiply-adds a window")
     return [

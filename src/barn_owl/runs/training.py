@@ -102,10 +102,9 @@ def fit_into(
     begin = time.perf_counter() if begin is None else begin
     extra_columns = data.extra_columns(plan)
     train_side, validation = data.examples(plan, extra_columns)
-    with_none = bool(plan.foreign.share) and plan.family != "majority"
-    if with_none:
+    if plan.hears_foreign:
         train_side, validation = with_foreign(plan, train_side, validation, workers=workers)
-    outputs = [*data.labels, NONE_OF_THEM] if with_none and not plan.overlapping else data.labels
+    outputs = data.labels + [NONE_OF_THEM] * plan.more_outputs
     start = starting_point(plan, outputs)
 
     def save(checkpoint: Checkpoint) -> None:
@@ -121,7 +120,7 @@ def fit_into(
         plan, outputs, train_side, validation,
         workers=workers, watch=watch, start=start, resume=checkpoint, save=save,
     )  # fmt: skip
-    model = as_model(plan, data, fitted, extra_columns, none_of_them=len(outputs) > len(data.labels))
+    model = as_model(plan, data, fitted, extra_columns, none_of_them=bool(plan.more_outputs))
     run = write_run(folder, plan, data, model, fitted, begin)
     if fitted.trouble:
         raise TrainingError(f"{fitted.trouble}. The best until then, epoch {fitted.best.epoch}, is kept in {folder}")

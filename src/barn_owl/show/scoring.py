@@ -122,12 +122,12 @@ def adjusting_figure(adjusted: Adjusted) -> Figure:
         label="on what was left out in turn",
     )
     axes.set(xlabel="false alarms an hour", ylabel="share of the true events that is found", ylim=(0, 1.03))
-    axes.set_xlim(left=0)
+    axes.set_xlim(left=-0.02 * axes.get_xlim()[1])  # a mark at none must be seen whole
     axes.grid(color=GRID)
     axes.spines[["top", "right"]].set_visible(False)
     axes.legend(frameon=False, loc="lower right")
     axes.set_title(
-        f"F1 {scores.f1:.2f} here, {honest['f1'].mean():.2f} on recordings that were left out",
+        f"F1 {scores.f1:.2f} here, {honest['f1'].mean():.2f} on what was left out in turn",
         loc="left",
         fontsize=14,
         color=INK,
