@@ -13,6 +13,7 @@ from barn_owl.classify import write_plan
 from barn_owl.cli.main import COMMANDS, run
 from barn_owl.clips import read_clip_table, write_clip_table
 from barn_owl.features import read_features
+from barn_owl.runs import train
 from barn_owl.tag import tag_recording
 from helpers import small_plan, write_folder
 
@@ -371,3 +372,31 @@ def test_what_judging_cannot_do_is_told(owl, runs, folder, tmp_path, arguments, 
     assert code == 2
     assert message in err
     assert "Traceback" not in err
+
+
+@pytest.mark.parametrize(
+    "missing", ["scores.json", "provenance.json", "predictions.csv", "plan.toml", "model.safetensors"]
+)
+def test_a_run_with_missing_parts_is_told(owl, runs, tmp_path, missing):
+    folder = shutil.copytree(runs["tcn"].folder, tmp_path / "run")
+    (folder / missing).unlink()
+    code, _, err = owl("evaluate", folder)
+    assert code == 2
+    assert missing in err
+    assert "Traceback" not in err
+
+
+def test_a_damaged_likeness_costs_no_report_and_one_label_can_be_judged(owl, runs, clips, tmp_path):
+    folder = shutil.copytree(runs["tcn"].folder, tmp_path / "run")
+    (folder / "hidden.npy").write_bytes(b"no")
+    assert owl("evaluate", folder)[0] == 0
+    write_clip_table(clips[clips["label"] == "hum"], tmp_path / "hums.csv")
+    code, out, err = owl("evaluate", folder, tmp_path / "hums.csv")
+    assert code == 0
+    assert "hums: 12 clips" in out
+    assert "No clip of 'hiss', 'still', 'tick' is judged" in err
+    plan = small_plan("logistic", split={"train": 0.75, "validation": 0.25, "test": 0})
+    train(clips, tmp_path / "untested", plan)
+    code, _, err = owl("evaluate", tmp_path / "untested")
+    assert code == 2
+    assert "no clip is on the test side" in err

@@ -11,7 +11,7 @@ from barn_owl.errors import TableError
 from barn_owl.evaluate.answers import Answers
 from barn_owl.evaluate.evaluation import Evaluation
 from barn_owl.evaluate.intervals import draw, draws_inside, interval
-from barn_owl.evaluate.measures import ROUNDS, scores_of
+from barn_owl.evaluate.measures import ROUNDS, observed, scores_of
 from barn_owl.evaluate.mistakes import PLACE
 
 SHOWN = ("accuracy", "exact", "balanced_accuracy", "macro_f1", "roc_area", "log_loss", "brier")
@@ -72,7 +72,7 @@ def compare(evaluations: Mapping[str, Evaluation], *, rounds: int = ROUNDS, seed
     names = list(kept)
     units, drawn = draw(kept[names[0]].groups, rounds, np.random.default_rng(seed))
     samples = {name: scores_of(replace(answers, groups=units), drawn) for name, answers in kept.items()}
-    once = {name: scores_of(answers, np.ones((answers.group_count, 1))) for name, answers in kept.items()}
+    once = {name: observed(answers) for name, answers in kept.items()}
     rows = []
     for name in names:
         row: dict[str, float] = {}

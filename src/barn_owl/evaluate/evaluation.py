@@ -13,7 +13,7 @@ from barn_owl.evaluate.answers import LIKELY, Answers, read_answers
 from barn_owl.evaluate.breakdown import confusable_order, score_by
 from barn_owl.evaluate.calibration import calibration_error, calibration_table, coverage_table, decided
 from barn_owl.evaluate.curves import label_curve
-from barn_owl.evaluate.measures import ROUNDS, Measured, measure, scores_of
+from barn_owl.evaluate.measures import ROUNDS, Measured, measure, observed
 from barn_owl.evaluate.mistakes import likely_wrong_labels, mistakes
 from barn_owl.evaluate.scores import OverlapScores, Scores, score_labels, score_overlapping
 
@@ -68,18 +68,17 @@ class Evaluation:
         baselines.
         """
         table = self.measured.overall.copy()
-        one = np.ones((self.answers.group_count, 1))
         labels, clips = len(self.labels), len(self.answers)
         table[["majority", "chance"]] = np.nan
         if not self.overlapping:
             always = np.zeros((clips, labels))
             always[:, self.labels.index(self.majority)] = 1
-            majority = _scores_of(self.answers, always, one)
+            majority = _scores_of(self.answers, always)
             for name in ("accuracy", "balanced_accuracy", "macro_f1", "weighted_f1", "micro_f1", "kappa", "matthews"):
                 table.loc[name, "majority"] = majority[name][0]
             table.loc[["accuracy", "balanced_accuracy"], "chance"] = 1 / labels, 1 / labels
             table.loc[["kappa", "matthews"], "chance"] = 0.0
-        even = _scores_of(self.answers, np.full((clips, labels), 0.5 if self.overlapping else 1 / labels), one)
+        even = _scores_of(self.answers, np.full((clips, labels), 0.5 if self.overlapping else 1 / labels))
         for name in ("roc_area", "average_precision", "equal_error_rate", "log_loss", "brier"):
             table.loc[name, "chance"] = even[name][0]
         return table
@@ -272,9 +271,10 @@ def leaks(predictions: pd.DataFrame) -> list[str]:
     ]
 
 
-def _scores_of(answers: Answers, scores: np.ndarray, drawn: np.ndarray) -> dict[str, np.ndarray]:
+def _scores_of(answers: Answers, scores: np.ndarray) -> dict[str, np.ndarray]:
+    """Scores that the same clips would get if these were what was said of them."""
     said = scores > LIKELY if answers.overlapping else np.eye(scores.shape[1], dtype=bool)[scores.argmax(axis=1)]
-    return scores_of(replace(answers, scores=scores, said=said), drawn)[0]
+    return observed(replace(answers, scores=scores, said=said))[0]
 
 
 def _listed(labels: list[str]) -> str:

@@ -42,7 +42,7 @@ def measure(answers: Answers, *, rounds: int = ROUNDS, seed: int = 0) -> Measure
     label that is never said is 0 in those means. With one group alone no interval can be had: it is NaN.
     """
     groups = answers.group_count
-    overall, by_label = scores_of(answers, np.ones((groups, 1)))
+    overall, by_label = observed(answers)
     ends: dict[str, tuple[np.ndarray, np.ndarray]] = {}
     if groups > 1 and rounds:
         rng = np.random.default_rng(seed)
@@ -73,6 +73,11 @@ def measure(answers: Answers, *, rounds: int = ROUNDS, seed: int = 0) -> Measure
     return Measured(
         overall=table, by_label=pd.DataFrame(columns, index=pd.Index(answers.labels, name="label")), groups=groups
     )
+
+
+def observed(answers: Answers) -> tuple[dict[str, np.ndarray], dict[str, np.ndarray]]:
+    """Scores of the clips as they are, in one round; see `scores_of`."""
+    return scores_of(replace(answers, groups=np.zeros(len(answers), dtype=np.intp)), np.ones((1, 1)))
 
 
 def scores_of(answers: Answers, drawn: np.ndarray) -> tuple[dict[str, np.ndarray], dict[str, np.ndarray]]:

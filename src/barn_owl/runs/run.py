@@ -49,7 +49,14 @@ class Run:
     @property
     def provenance(self) -> dict[str, Any]:
         """Versions, seed, fingerprint of the data, times, peak memory, what the model costs."""
-        return dict(json.loads((self.folder / "provenance.json").read_text(encoding="utf-8")))
+        return self._json("provenance.json")
+
+    def _json(self, name: str) -> dict[str, Any]:
+        """Read a JSON file of the run. Raises ModelError when it is missing or damaged."""
+        try:
+            return dict(json.loads((self.folder / name).read_text(encoding="utf-8")))
+        except (OSError, ValueError) as error:
+            raise ModelError(f"{self.folder / name} is missing or damaged ({error}); train the run again") from error
 
     @property
     def curves(self) -> pd.DataFrame:
@@ -66,9 +73,17 @@ class Run:
         Raises ModelError when the run has none, as one of an older Barn Owl.
         """
         path = self.folder / HIDDEN
-        if not path.is_file():
-            raise ModelError(f"{path} is missing; train the run again to see which clips are alike")
-        return np.asarray(np.load(path, allow_pickle=False))
+        try:
+            rows = np.asarray(np.load(path, allow_pickle=False))
+        except (OSError, ValueError, EOFError) as error:
+            raise ModelError(
+                f"{path} is missing or damaged; train the run again to see which clips are alike"
+            ) from error
+        if len(rows) != len(self.predictions):
+            raise ModelError(
+                f"{path} has {len(rows)} rows, predictions.csv {len(self.predictions)}; train the run again"
+            )
+        return rows
 
     def nearest_training_clips(self, row: int, label: str, count: int = NEAREST) -> pd.DataFrame:
         """Training clips of a label that sound most like row `row` of the predictions to the model, nearest first."""
@@ -113,8 +128,7 @@ class Run:
     @property
     def learning(self) -> Learning:
         """How the training went: best epoch, overfitting."""
-        scores = json.loads((self.folder / "scores.json").read_text(encoding="utf-8"))
-        return read_learning(self.curves, scores, by_epoch=self.model.family.name in NETWORKS)
+        return read_learning(self.curves, self._json("scores.json"), by_epoch=self.model.family.name in NETWORKS)
 
     def evaluate(
         self,

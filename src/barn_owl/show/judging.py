@@ -48,6 +48,9 @@ def thresholds_figure(evaluation: Evaluation) -> Figure:
     table = evaluation.measured.by_label
     labels = list(table[table["roc_area"].notna()].sort_values("roc_area").index[:MOST_CURVES])
     figure = new_figure(5.0)
+    if not labels:  # each label needs clips that have it and clips that lack it
+        figure.text(0.5, 0.5, "No curves: all clips judged are of one label", ha="center", fontsize=14, color=INK)
+        return figure
     roc, precision, errors = figure.subplots(1, 3)
     for number, label in enumerate(labels):
         curve, row = evaluation.curve(str(label)), table.loc[label]
@@ -75,7 +78,7 @@ def thresholds_figure(evaluation: Evaluation) -> Figure:
         axes.legend(fontsize=8, frameon=False, loc=corner)
         _plain(axes)
     left = len(table) - len(labels)
-    if left > 0 and labels:
+    if left > 0:
         figure.suptitle(
             f"The {len(labels)} labels with the smallest area of {len(table)}", x=0.01, ha="left", fontsize=11
         )
