@@ -547,7 +547,9 @@ def test_ctrl_c_in_an_archive_keeps_what_is_finished(runs, nights, tmp_path, mon
 
     monkeypatch.setattr(archive, "tag_recording", tag)
     told = []
-    got = tag_archive(runs["tcn"].model, files, keep=tmp_path / "kept", progress=lambda *done: told.append(done))
+    got = tag_archive(
+        runs["tcn"].model, files, workers=1, keep=tmp_path / "kept", progress=lambda *done: told.append(done)
+    )
     assert (got.stopped, got.done, told) == (True, files[:1], [(1, 2, files[0])])
     monkeypatch.undo()
     assert tag_archive(runs["tcn"].model, files, keep=tmp_path / "kept").kept == files[:1]
@@ -622,7 +624,7 @@ def test_options_of_tagging_that_do_not_go_together_are_refused(capsys, runs, ni
     folder, file = str(runs["tcn"].folder), nights["file"][0]
     together = ["--traces", str(tmp_path / "t"), "--keep", str(tmp_path / "k")]
     assert call(["tag", folder, file, "-o", str(tmp_path / "e.csv"), *together]) == 2
-    assert "--traces goes with neither" in capsys.readouterr().err
+    assert "--traces does not go with --keep" in capsys.readouterr().err
     (tmp_path / "a").mkdir()
     shutil.copy(file, tmp_path / "a" / Path(file).name)
     both = [

@@ -53,7 +53,9 @@ from barn_owl.tag.formats import COLUMNS
 @click.option(
     "--unlike", type=float, help="Share of true sounds to risk so that foreign ones raise no event; 0: off."
 )
-@click.option("--workers", type=click.IntRange(1, 64), default=1, show_default=True, help="Recordings at a time.")
+@click.option(
+    "--workers", type=click.IntRange(1, 64), default=2, show_default=True, help="Recordings at a time, a core each."
+)
 @click.option(
     "--keep",
     type=click.Path(path_type=Path),
@@ -108,7 +110,7 @@ def command(
 
     \b
     barn-owl tag first night.flac -o events.csv --figure night.png
-    barn-owl tag first archive/ -o events.csv --keep done --workers 2 --hours hours.png
+    barn-owl tag first archive/ -o events.csv --keep done --hours hours.png
     """
     voice, model = Voice(quiet=quiet or is_stdout(out), as_json=as_json), load_model(run)
     refuse_to_overwrite(out, figure, hours, force=force)
@@ -116,10 +118,8 @@ def command(
         on=on, off=off, smooth_s=smooth_s, shortest_s=shortest_s, longest_s=longest_s, gap_s=gap_s, pause_s=pause_s,
         alone=alone, unlike=unlike,
     )  # fmt: skip
-    if traces is not None and (keep is not None or workers > 1):
-        raise click.UsageError(
-            "--traces goes with neither --keep nor --workers: what is kept of a recording are its events"
-        )
+    if traces is not None and keep is not None:
+        raise click.UsageError("--traces does not go with --keep: what is kept of a recording are its events")
     files = find_recordings(recordings)
     archive = tag_aloud(voice, model, files, decision, workers=workers, keep=keep, traces=traces)
     if not archive.done and not archive.stopped:
@@ -148,12 +148,12 @@ def tag_aloud(
     files: list[str],
     decision: DecisionSettings,
     *,
-    workers: int = 1,
+    workers: int = 2,
     keep: Path | None = None,
     traces: Path | None = None,
 ) -> Archive:
     """Tag recordings with visible progress, until done or stopped by Ctrl-C."""
-    if keep is not None or workers > 1:
+    if keep is not None or (workers > 1 and len(files) > 1 and traces is None):
         with voice.progress("tagging, recordings") as progress:
             archive = tag_archive(
                 model, files, decision=decision, keep=keep, workers=workers,
@@ -170,7 +170,9 @@ def tag_aloud(
             try:
                 with voice.progress(f"tagging {Path(path).name}, seconds") as progress:
                     if traces is None:
-                        tables.append(tag_recording(model, path, decision=decision, progress=progress))
+                        tables.append(
+                            tag_recording(model, path, decision=decision, ahead=workers > 1, progress=progress)
+                        )
                     else:
                         trace = whole_trace(model, path, progress=progress)
                         trace.save(traces / f"{Path(path).stem}.npz")

@@ -68,10 +68,10 @@ def tag_archive(
     *,
     decision: DecisionSettings | None = None,
     keep: str | Path | None = None,
-    workers: int = 1,
+    workers: int = 2,
     progress: Callable[[int, int, str], None] | None = None,
 ) -> Archive:
-    """Find events in many recordings, `workers` at a time, each in a process of its own when there are several.
+    """Find events in many recordings, `workers` at a time, each on one core, in a process of its own if several.
 
     keep : a folder with a table for each finished recording, named by its content, the model and the settings, so
     that what is done is not done again. progress : called with the recordings done, how many there are, and the last.
@@ -80,8 +80,10 @@ def tag_archive(
     stopped. Raises OutputError when `keep` cannot be written.
     """
     settings = decision or model.decision
-    known = model_fingerprint(model, settings)
-    work = partial(_tagged, model=model, decision=settings, keep=None if keep is None else str(keep), known=known)
+    work = partial(
+        _tagged, model=model, decision=settings, keep=None if keep is None else str(keep),
+        known=model_fingerprint(model, settings), ahead=workers > 1 and len(recordings) == 1,
+    )  # fmt: skip
     archive, tables = Archive(events=pd.DataFrame(columns=COLUMNS)), []
     results = each(work, [str(path) for path in recordings], workers, processes=True)
     try:
@@ -119,7 +121,7 @@ def model_fingerprint(model: Model, decision: DecisionSettings) -> str:
 
 
 def _tagged(
-    path: str, *, model: Model, decision: DecisionSettings, keep: str | None, known: str
+    path: str, *, model: Model, decision: DecisionSettings, keep: str | None, known: str, ahead: bool
 ) -> tuple[str, pd.DataFrame, str, bool]:
     """Path, events, why it was passed over, and whether it was done before."""
     place = None
@@ -130,7 +132,7 @@ def _tagged(
             place = Path(keep) / f"{hashlib.sha256((content + known).encode()).hexdigest()[:24]}.csv"
             if place.is_file():
                 return path, _read_kept(place, path), "", True
-        events = tag_recording(model, path, decision=decision)
+        events = tag_recording(model, path, decision=decision, ahead=ahead)
     except AudioError as error:
         return path, pd.DataFrame(), str(error), False
     except OSError as error:

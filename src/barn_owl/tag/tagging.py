@@ -65,10 +65,12 @@ def tag_recording(
     path: str | Path,
     *,
     decision: DecisionSettings | None = None,
+    ahead: bool = True,
     progress: Callable[[float, float], None] | None = None,
 ) -> pd.DataFrame:
     """Find events in a sound file of any length, rate and number of channels, in bounded memory.
 
+    ahead : whether the file is decoded in another thread meanwhile; without it, this takes one core and no more.
     progress : called with the seconds done and the seconds there are.
 
     Returns a clip table with ``file``, ``start_s``, ``end_s``, ``label`` and ``score``, in order of time.
@@ -77,7 +79,7 @@ def tag_recording(
     _warn_of_clip_settings(model)
     duration_s = audio_info(path).duration_s
     decider, events = Decider(model, decision), []
-    for block in trace_recording(model, path):
+    for block in trace_recording(model, path, ahead=ahead):
         events += decider.push(block)
         if progress:
             progress((block.first + len(block.windows)) * model.step_s, duration_s)

@@ -105,16 +105,19 @@ class TraceStream:
         return alike
 
 
-def trace_recording(model: Model, path: str | Path) -> Iterator[TraceBlock]:
+def trace_recording(model: Model, path: str | Path, *, ahead: bool = True) -> Iterator[TraceBlock]:
     """Score a sound file of any length, rate and number of channels, block by block.
+
+    ahead : whether decoding goes on in another thread meanwhile; without it, this takes one core and no more.
 
     Of a recording that breaks off, what can be read is scored; samples that are no numbers count as silence; both are
     told as warnings. Raises AudioError when nothing can be read or it is shorter than one frame.
     """
     stream = TraceStream(model)
+    sound = stream_audio(path, rate_hz=model.front_end.rate_hz, channel=model.clips.channel)
     # The matrices are small: a second thread inside a product costs more than it brings.
     with threadpool_limits(limits=1, user_api="blas"):
-        for samples in read_ahead(stream_audio(path, rate_hz=model.front_end.rate_hz, channel=model.clips.channel)):
+        for samples in read_ahead(sound) if ahead else sound:
             yield from stream.push(samples)
         try:
             yield from stream.finish()
