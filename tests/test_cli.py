@@ -286,7 +286,8 @@ def test_ctrl_c_while_tagging_keeps_the_recordings_that_are_done(owl, tmp_path, 
         return tag_recording(model, path, **options)
 
     monkeypatch.setattr(command, "tag_recording", tag)
-    code, _, err = owl("tag", runs["tcn"].folder, long_recording, "second.wav", "-o", tmp_path / "e.csv")
+    files = long_recording, "second.wav"
+    code, _, err = owl("tag", runs["tcn"].folder, *files, "-o", tmp_path / "e.csv", "--workers", "1")
     assert code == 130
     assert "1 of 2 recordings are done" in err
     assert set(read_clip_table(tmp_path / "e.csv")["file"]) == {str(long_recording)}

@@ -70,6 +70,7 @@ def hand_made(model, scores, on=0.6, off=0.3, gap_s=0.0, shortest_s=0.0, chunk=2
     windows = np.zeros((len(scores), len(model.labels)), np.float32)
     windows[:, 0] = scores
     local = np.pad(windows, ((steps // 2, steps), (0, 0)))[: len(windows) + steps]
+    more = {"smooth_s": 0.0, **more}
     decider = Decider(model, DecisionSettings(on=on, off=off, gap_s=gap_s, shortest_s=shortest_s, **more))
     found = []
     for first in range(0, len(scores), chunk):

@@ -14,7 +14,7 @@ MOST = 300
 """Clips of a label that are kept: more would make files large and tell little more."""
 SHARES = np.linspace(0, 1, 21)
 FEWEST = 5
-OTHERS, EASE = 0.9, 0.15
+OTHERS, EASE = 0.9, 0.05
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)

@@ -183,11 +183,11 @@ class DecisionSettings(Settings):
     """How scores over time become events."""
 
     on: float | None = Field(default=None, gt=0, le=1)
-    """Score at which an event begins; left out: what three in four of the rightly named validation clips reach."""
+    """Score at which an event begins; left out: what seven in ten of the rightly named validation clips reach."""
     off: float = Field(default=0.3, ge=0, lt=1)
     """Score below which it ends."""
-    smooth_s: float = Field(default=0.0, ge=0, le=60)
-    """Time over which scores are averaged first; 0 for as they are."""
+    smooth_s: float | None = Field(default=None, ge=0, le=60)
+    """Time over which scores are averaged first, 0 for as they are; left out: three tenths of a window."""
     shortest_s: float = Field(default=0.1, ge=0)
     longest_s: float = Field(default=3600.0, gt=0)
     """Shorter and longer events are left out."""
@@ -197,7 +197,7 @@ class DecisionSettings(Settings):
     """Time after an event of a label in which no other of it can begin."""
     alone: bool = False
     """Whether of events that overlap in time only the one with the highest score is kept."""
-    unlike: float = Field(default=0.1, ge=0, lt=1)
+    unlike: float = Field(default=0.2, ge=0, lt=1)
     """Share of a label's own sounds that may be lost so that sounds unlike its training clips raise no event."""
     labels: dict[str, LabelDecision] = Field(default={})
     """What is otherwise for single labels."""

@@ -141,7 +141,7 @@ def _threshold(score: np.ndarray, has: np.ndarray, wish: Wish, value: float) -> 
     return float(cuts[best]) if best < len(cuts) else 1.0
 
 
-def usual_score(answers: Answers, ignored: Sequence[str] = (), *, reached_by: float = 0.75) -> float | None:
+def usual_score(answers: Answers, ignored: Sequence[str] = (), *, reached_by: float = 0.7) -> float | None:
     """Score that this share of the rightly said clips reach; None with fewer than 20 of them.
 
     ignored : labels that do not count, such as background.

@@ -1,6 +1,8 @@
 """Decision settings that are best on recordings with a truth table, and how far they can be trusted elsewhere."""
 
 import itertools
+import math
+from collections import Counter
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -22,15 +24,15 @@ GRID: dict[str, tuple[Any, ...]] = {
     "off": (0.05, 0.1, 0.2, 0.3, 0.5),
     "gap_s": (0.0, 0.2, 0.5, 1.0),
     "shortest_s": (0.0, 0.1, 0.2, 0.4),
-    "smooth_s": (0.0, 0.2, 0.5),
+    "smooth_s": (None, 0.0, 0.2, 0.5),
 }
 """Values that are tried, one key after the other, until none gets better."""
 ONSETS = GRID["on"]
 TURNS = 2
 FEWEST_EVENTS = 8
 """True events of a label from which on it may get an onset threshold of its own."""
-WORTH_IT = 0.01
-"""By how much a label's own F1 must rise for that: less is chance."""
+AS_GOOD = 0.01
+"""F1 that a higher onset threshold may cost."""
 PARTS = 4
 HOUR_S = 3600.0
 
@@ -182,7 +184,7 @@ class _Task:
         return self._true[part]
 
     def best(self, parts: Sequence[_Part]) -> DecisionSettings:
-        """Try values key by key, twice over, and then an onset threshold for each label."""
+        """Try values key by key, twice over; then higher onset thresholds, for all labels and for each."""
         begin = {"labels": {}, "on": self.model.decision.begins_at}
         settings = self.model.decision.model_copy(update=begin)
         highest = self.worth(settings, parts)
@@ -190,20 +192,51 @@ class _Task:
             before = settings
             for key, values in GRID.items():
                 for value in values:
+                    if key == "on" and self.goal == "f1" and value < self.model.decision.begins_at:
+                        continue  # see `_onset`
                     tried = self._with(settings, **{key: value})
                     if tried is not None and (reached := self.worth(tried, parts)) > highest + 1e-9:
                         settings, highest = tried, reached
             if settings == before:
                 break
-        return self._labels(settings, highest, parts)
+        if self.goal == "f1":
+            settings = self._onset(settings, highest, parts)
+        return self._labels(settings, self.worth(settings, parts), parts)
+
+    def _onset(self, settings: DecisionSettings, highest: float, parts: Sequence[_Part]) -> DecisionSettings:
+        """Lower the onset threshold below the model's own only for more than chance, else raise it where as good.
+
+        Other recordings hold other sounds, and lower thresholds let them in.
+        """
+        tried = {on: self._with(settings, on=on) for on in ONSETS}
+        worth = {on: self.worth(one, parts) for on, one in tried.items() if one is not None}
+        best = max(worth, key=worth.__getitem__)
+        chance = standard_error(highest, sum(self._true_events(parts).values()))
+        if best < self.model.decision.begins_at and worth[best] > highest + chance:
+            return settings.but(on=best)
+        higher = [on for on, reached in worth.items() if on > settings.begins_at and reached >= highest - AS_GOOD]
+        return settings.but(on=max(higher)) if higher else settings
+
+    def _true_events(self, parts: Sequence[_Part]) -> dict[str, int]:
+        """Count the true events of each label in some parts."""
+        counts: Counter[str] = Counter()
+        for part in parts:
+            counts.update({label: len(onsets) for label, onsets in self._onsets(part).items()})
+        return dict(sorted(counts.items()))
 
     def _labels(self, settings: DecisionSettings, highest: float, parts: Sequence[_Part]) -> DecisionSettings:
-        counts = self.judge(settings, parts).by_label["true"]
-        for label in counts.index[counts >= FEWEST_EVENTS]:
-            best = settings
+        counts = self._true_events(parts)
+        for label, count in counts.items():
+            if count < FEWEST_EVENTS:
+                continue
+            best, share = settings, count / sum(counts.values())
+            # One label must gain more than chance before it differs from the others, and twice that to be let off.
+            chance = standard_error(highest, count) * share
             for on in ONSETS:
                 tried = self._with(settings, labels={**settings.model_dump()["labels"], label: {"on": on}})
-                least = highest + (WORTH_IT if best is settings else 0) / len(counts)
+                least = highest
+                if best is settings:
+                    least += chance * (1 if on > settings.begins_at else 2)
                 if tried is not None and (reached := self.worth(tried, parts)) > least + 1e-9:
                     best, highest = tried, reached
             settings = best
@@ -228,6 +261,11 @@ class _Task:
                 scores = self.judge(tried, parts)
                 rows.append((on, scores.recall, scores.precision, scores.f1, scores.false_alarms_per_hour))
         return pd.DataFrame(rows, columns=["on", "recall", "precision", "f1", "false_alarms_per_hour"])
+
+
+def standard_error(rate: float, count: int) -> float:
+    """How far a rate over so many events is off by chance, as for a share of independent trials."""
+    return math.sqrt(max(rate * (1 - rate), 0.0) / max(count, 1))
 
 
 def count_pairs(true: np.ndarray, found: np.ndarray, collar_s: float) -> int:

@@ -17,6 +17,9 @@ LONGEST_S = 120.0
 """A stretch above ``off`` is cut after this time, so that memory stays bounded; the pieces are joined again."""
 EDGE_SHARE = 0.5
 """Share of its highest value that the local score must have for a step to belong to the event."""
+SMOOTH_SHARE = 0.3
+"""Share of a window over which scores are averaged: a sound is in windows for about as long as one of them is;
+what looks like it in only a few of them is something else."""
 
 
 @dataclass(frozen=True)
@@ -54,7 +57,9 @@ class Decider:
         # A rise lies between two frames `RISE_FRAMES` apart, and a frame tells of its middle.
         front_end = model.front_end
         self._late = round(RISE_FRAMES / 2 + front_end.frame_ms / front_end.hop_ms / 2)
-        self._smoother = Smoother(round(self.settings.smooth_s / model.step_s))
+        given = self.settings.smooth_s
+        self._smooth_s = SMOOTH_SHARE * model.window_s if given is None else given
+        self._smoother = Smoother(round(self._smooth_s / model.step_s))
         self._resume = dict.fromkeys(self._numbers, 0)  # step up to which each label is decided
         self._pending: dict[int, Event] = {}
         self._ended = dict.fromkeys(self._numbers, -np.inf)  # end of the last event given out
@@ -67,7 +72,7 @@ class Decider:
     def latency_s(self) -> float:
         """Time after which an event that is over is given out, at most, if no other sounds in the gap behind it."""
         gap = max((own.gap_s for own in self._of.values()), default=0.0)
-        return 2 * self.model.window_s + gap + self.settings.smooth_s + CHUNK * self.model.step_s
+        return 2 * self.model.window_s + gap + self._smooth_s + CHUNK * self.model.step_s
 
     def push(self, block: TraceBlock) -> list[Event]:
         """Take the next block and return the events that are certain now."""
@@ -226,10 +231,14 @@ class Smoother:
         at = np.arange(self._before, self._before + count)
         low, high = np.maximum(at - self.half, 0), np.minimum(at + self.half + 1, len(rows))
         # Each from its own rows, not from running sums, whose rounding depends on where they began.
-        averaged = np.array([rows[first:last].mean(axis=0) for first, last in zip(low, high, strict=True)])
+        padded = np.pad(rows, ((self.half, self.half), (0, 0)))
+        averaged = np.zeros((count, rows.shape[1]), dtype=np.float32)
+        for first in range(self._before, self._before + 2 * self.half + 1):
+            averaged += padded[first : first + count]
+        averaged /= (high - low).astype(np.float32)[:, None]
         drop = max(self._before + count - self.half, 0)
         self._rows, self._before = rows[drop:], self._before + count - drop
-        return averaged.reshape(count, rows.shape[1]).astype(np.float32)
+        return averaged
 
 
 def _by_start(event: Event) -> tuple[float, str]:
