@@ -520,8 +520,7 @@ def busy_night(tmp_path_factory):
 def test_a_label_with_many_events_may_get_its_own_threshold_and_one_recording_is_cut(runs, busy_night):
     found = adjust(runs["tcn"].model, busy_night)
     assert found.honest.index.tolist() == ["0 to 16 s", "16 to 33 s", "33 to 50 s", "50 to 66 s"]
-    before = score_events(busy_night, tag_recording(runs["tcn"].model, busy_night["file"][0]))
-    assert found.scores.f1 >= max(before.f1 - 0.01, 0.6)
+    assert found.scores.f1 >= 0.73
     assert set(found.decision.labels) <= {"hiss"}
     assert found._repr_html_().count("<table") == 2
     plain = adjust(runs["tcn"].model, busy_night.assign(foreign=""))

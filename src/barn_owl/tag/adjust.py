@@ -192,7 +192,7 @@ class _Task:
             before = settings
             for key, values in GRID.items():
                 for value in values:
-                    if key == "on" and self.goal == "f1" and value < self.model.decision.begins_at:
+                    if key == "on" and self.goal == "f1" and value < (self.model.decision.on or 0):
                         continue  # see `_onset`
                     tried = self._with(settings, **{key: value})
                     if tried is not None and (reached := self.worth(tried, parts)) > highest + 1e-9:
@@ -204,7 +204,7 @@ class _Task:
         return self._labels(settings, self.worth(settings, parts), parts)
 
     def _onset(self, settings: DecisionSettings, highest: float, parts: Sequence[_Part]) -> DecisionSettings:
-        """Lower the onset threshold below the model's own only for more than chance, else raise it where as good.
+        """Lower the onset threshold below one found before only for more than chance, else raise it where as good.
 
         Other recordings hold other sounds, and lower thresholds let them in.
         """
@@ -212,7 +212,7 @@ class _Task:
         worth = {on: self.worth(one, parts) for on, one in tried.items() if one is not None}
         best = max(worth, key=worth.__getitem__)
         chance = standard_error(highest, sum(self._true_events(parts).values()))
-        if best < self.model.decision.begins_at and worth[best] > highest + chance:
+        if best < (self.model.decision.on or 0) and worth[best] > highest + chance:
             return settings.but(on=best)
         higher = [on for on, reached in worth.items() if on > settings.begins_at and reached >= highest - AS_GOOD]
         return settings.but(on=max(higher)) if higher else settings
