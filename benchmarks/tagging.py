@@ -73,7 +73,7 @@ def main() -> None:
             check=True,
         )
         where, night = folder / "quay" / "run", folder / "quay" / "night.flac"
-        another = write_quay(folder / "another", seed=1, clips_per_label=1, minutes=45)
+        another = write_quay(folder / "another", seed=1, clips_per_label=1, minutes=15)
         found = adjust(load_model(where), read_clip_table(another.truth))
         set_decision(where, found.decision)
         model = load_model(where)

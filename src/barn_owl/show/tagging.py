@@ -14,6 +14,7 @@ from barn_owl.errors import AudioError
 from barn_owl.show.sound import mel_ticks
 from barn_owl.show.style import DUSK, GRID, INK, label_colours, new_figure
 from barn_owl.tag import TraceStream
+from barn_owl.tag.decision import Smoother
 
 LONGEST_S = 3600.0
 COLUMNS = 2400
@@ -33,7 +34,7 @@ def tagging_figure(
     """Draw a stretch of a recording: log-mel spectrogram, scores of all labels over time, and events as bars.
 
     events, truth : clip tables of this recording; the truth's bars are drawn under the events', foreign
-    sounds in grey. decision : whose thresholds are drawn, if not the model's. start_s, end_s : the stretch, ten
+    sounds in grey. decision : whose thresholds are drawn, and scores averaged as it says, if not the model's. start_s, end_s : the stretch, ten
     minutes at most; None for as far as that. Raises AudioError when the stretch is not in the recording.
     """
     length_s, shown_decision = audio_info(path).duration_s, decision or model.decision
@@ -45,7 +46,8 @@ def tagging_figure(
     )
     stream = TraceStream(model)
     blocks = stream.push(samples) + stream.finish()
-    scores = np.concatenate([block.windows for block in blocks])
+    smoother = Smoother.of(model, shown_decision)
+    scores = np.concatenate([*(smoother.push(block.windows) for block in blocks), smoother.finish(len(model.labels))])
     reported = [label for label in model.labels if label not in model.background]
     colours = label_colours(reported)
 

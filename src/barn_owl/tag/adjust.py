@@ -32,7 +32,7 @@ TURNS = 2
 FEWEST_EVENTS = 8
 """True events of a label from which on it may get an onset threshold of its own."""
 AS_GOOD = 0.01
-"""F1 that a higher onset threshold may cost."""
+"""F1 that counts for nothing: a setting is changed for more only, and a higher onset threshold may cost as much."""
 PARTS = 4
 HOUR_S = 3600.0
 
@@ -188,6 +188,7 @@ class _Task:
         begin = {"labels": {}, "on": self.model.decision.begins_at}
         settings = self.model.decision.model_copy(update=begin)
         highest = self.worth(settings, parts)
+        least = AS_GOOD if self.goal == "f1" else 1e-9
         for _ in range(TURNS):
             before = settings
             for key, values in GRID.items():
@@ -195,7 +196,7 @@ class _Task:
                     if key == "on" and self.goal == "f1" and value < (self.model.decision.on or 0):
                         continue  # see `_onset`
                     tried = self._with(settings, **{key: value})
-                    if tried is not None and (reached := self.worth(tried, parts)) > highest + 1e-9:
+                    if tried is not None and (reached := self.worth(tried, parts)) > highest + least:
                         settings, highest = tried, reached
             if settings == before:
                 break

@@ -57,9 +57,7 @@ class Decider:
         # A rise lies between two frames `RISE_FRAMES` apart, and a frame tells of its middle.
         front_end = model.front_end
         self._late = round(RISE_FRAMES / 2 + front_end.frame_ms / front_end.hop_ms / 2)
-        given = self.settings.smooth_s
-        self._smooth_s = SMOOTH_SHARE * model.window_s if given is None else given
-        self._smoother = Smoother(round(self._smooth_s / model.step_s))
+        self._smoother = Smoother.of(model, self.settings)
         self._resume = dict.fromkeys(self._numbers, 0)  # step up to which each label is decided
         self._pending: dict[int, Event] = {}
         self._ended = dict.fromkeys(self._numbers, -np.inf)  # end of the last event given out
@@ -72,7 +70,7 @@ class Decider:
     def latency_s(self) -> float:
         """Time after which an event that is over is given out, at most, if no other sounds in the gap behind it."""
         gap = max((own.gap_s for own in self._of.values()), default=0.0)
-        return 2 * self.model.window_s + gap + self._smooth_s + CHUNK * self.model.step_s
+        return 2 * self.model.window_s + gap + (2 * self._smoother.half + CHUNK) * self.model.step_s
 
     def push(self, block: TraceBlock) -> list[Event]:
         """Take the next block and return the events that are certain now."""
@@ -210,6 +208,12 @@ class Smoother:
         self.half = steps // 2
         self._rows: np.ndarray | None = None
         self._before = 0  # rows at the front that have come out already and are only looked at
+
+    @classmethod
+    def of(cls, model: Model, settings: DecisionSettings) -> "Smoother":
+        """Make the one that the events of a model are decided with."""
+        smooth_s = SMOOTH_SHARE * model.window_s if settings.smooth_s is None else settings.smooth_s
+        return cls(round(smooth_s / model.step_s))
 
     def push(self, rows: np.ndarray) -> np.ndarray:
         """Take rows of scores, ``(steps, labels)``; return those that are averaged now."""
