@@ -34,8 +34,9 @@ def tagging_figure(
     """Draw a stretch of a recording: log-mel spectrogram, scores of all labels over time, and events as bars.
 
     events, truth : clip tables of this recording; the truth's bars are drawn under the events', foreign sounds in
-    grey. decision : whose thresholds are drawn, and scores averaged as it says, if not the model's. start_s, end_s : the
-    stretch, ten minutes at most; None for as far as that. Raises AudioError when the stretch is not in the recording.
+    grey. decision : whose thresholds are drawn, and scores averaged as it says, if not the model's. start_s, end_s :
+    the stretch, ten minutes at most; None for as far as that. Raises AudioError when the stretch is not in the
+    recording.
     """
     length_s, shown_decision = audio_info(path).duration_s, decision or model.decision
     end_s = min(length_s, start_s + LONGEST_S) if end_s is None else min(end_s, length_s)
