@@ -137,3 +137,11 @@ def test_reading_ahead_passes_errors_on():
     with pytest.raises(AudioError, match="torn tape"):
         got.extend(len(block) for block in read_ahead(blocks()))
     assert got == [3, 2]
+
+
+@pytest.mark.parametrize("channels", [2, 3, 8])
+def test_the_mix_is_the_mean_of_all_channels(tmp_path, rng, channels):
+    samples = rng.uniform(-0.5, 0.5, (5000, channels)).astype(np.float32)
+    soundfile.write(tmp_path / "many.wav", samples, 16_000, subtype="FLOAT")
+    mixed, _ = read_audio(tmp_path / "many.wav")
+    np.testing.assert_allclose(mixed, samples.mean(axis=1, dtype=np.float64), rtol=1e-5, atol=1e-7)

@@ -10,7 +10,7 @@ from barn_owl.audio import write_audio
 from barn_owl.classify import DecisionSettings
 from barn_owl.errors import AudioError
 from barn_owl.tag import Decider, Tagger, TraceBlock, tag_recording, tag_samples, trace_recording
-from barn_owl.tag.decision import LONGEST_S
+from barn_owl.tag.decision import LONGEST_S, SMOOTH_SHARE, Smoother
 from helpers import RATE_HZ, assert_close, sound
 
 
@@ -124,3 +124,24 @@ def test_recordings_of_every_odd_kind(run, tmp_path, rng, caplog):
         tag("tiny.wav", np.zeros(10))
     with pytest.raises(AudioError, match="must be mono"):
         tag_samples(run.model, np.zeros((100, 2)), RATE_HZ)
+
+
+@pytest.mark.parametrize("smooth_s", [None, 0.0, 0.2, 1.0])
+def test_scores_are_averaged_around_each_step_however_they_come_in(runs, rng, smooth_s):
+    model = runs["tcn"].model
+    rows = rng.random((90, 3)).astype(np.float32)
+    half = round((SMOOTH_SHARE * model.window_s if smooth_s is None else smooth_s) / model.step_s) // 2
+    expected = np.array([rows[max(n - half, 0) : n + half + 1].mean(axis=0) for n in range(len(rows))])
+    got = []
+    for size in (len(rows), 7):
+        smoother = Smoother.of(model, DecisionSettings(smooth_s=smooth_s))
+        parts = [smoother.push(rows[first : first + size]) for first in range(0, len(rows), size)]
+        got.append(np.concatenate([*parts, smoother.finish(3)]))
+    assert_close(got[0], expected, rtol=1e-5, atol=1e-6)
+    assert (got[0] == got[1]).all()
+
+
+def test_decoding_ahead_changes_no_event(run, long_take, tmp_path):
+    write_audio(tmp_path / "take.wav", long_take, RATE_HZ)
+    alone, ahead = (tag_recording(run.model, tmp_path / "take.wav", ahead=ahead) for ahead in (False, True))
+    assert alone.equals(ahead)

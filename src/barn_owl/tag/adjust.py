@@ -184,7 +184,7 @@ class _Task:
         return self._true[part]
 
     def best(self, parts: Sequence[_Part]) -> DecisionSettings:
-        """Try values key by key, twice over; then higher onset thresholds, for all labels and for each."""
+        """Try values key by key, twice over; then the onset threshold, for all labels and for each."""
         begin = {"labels": {}, "on": self.model.decision.begins_at}
         settings = self.model.decision.model_copy(update=begin)
         highest = self.worth(settings, parts)
