@@ -25,7 +25,7 @@ def column(front_end, frames, name):
     return frames[:, front_end.columns.index(name)]
 
 
-@given(cuts=st.lists(st.integers(1, 30_000), max_size=12), hop_ms=st.sampled_from([10.0, 7.3, 32.0]))
+@given(cuts=st.lists(st.integers(1, 30_000), max_size=12), hop_ms=st.sampled_from([10.0, 7.3, 32.0, 1.0]))
 @settings(max_examples=15, deadline=None)
 def test_every_feature_of_a_stream_is_that_of_the_file_bit_for_bit(cuts, hop_ms):
     front_end = FrontEnd(features=EVERYTHING, hop_ms=hop_ms)

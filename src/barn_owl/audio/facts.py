@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 import pandas as pd
-import scipy.fft
+import scipy
 
 from barn_owl.audio.loudness import LoudnessMeter, TruePeakMeter
 from barn_owl.audio.reading import audio_info, stream_channels

@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 import numpy as np
-import scipy.linalg
+import scipy
 
 from barn_owl.classify.logistic import fit_logistic
 from barn_owl.classify.plan import KernelSettings

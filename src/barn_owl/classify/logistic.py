@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 import numpy as np
-from scipy.optimize import minimize
+import scipy
 
 from barn_owl.classify.network import log_softmax, sigmoid
 from barn_owl.classify.plan import LogisticSettings
@@ -85,7 +85,7 @@ def fit_logistic(
         return loss + penalty / 2 * float((w[:-1] ** 2).sum()), gradient.ravel()
 
     first = np.zeros((features + 1, labels)) if start is None else start
-    found = minimize(
+    found = scipy.optimize.minimize(
         objective, first.ravel(), jac=True, method="L-BFGS-B", options={"maxiter": 1000, "ftol": 1e-13, "gtol": 1e-5}
     )
     best = found.x.reshape(features + 1, labels)

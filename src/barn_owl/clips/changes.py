@@ -7,7 +7,7 @@ generator that is passed in.
 from typing import Literal
 
 import numpy as np
-import scipy.fft
+import scipy
 
 from barn_owl.audio import resample
 

@@ -7,9 +7,7 @@ from pathlib import Path
 
 import numpy as np
 import pandas as pd
-import scipy.fft
-from scipy.sparse import coo_array
-from scipy.sparse.csgraph import connected_components
+import scipy
 
 from barn_owl.audio import read_audio
 from barn_owl.clips.measure import LONGEST_S, RATE_HZ, ClipMeasures
@@ -133,5 +131,5 @@ def file_families(clips: pd.DataFrame) -> np.ndarray:
 def families(clips: int, pairs: Iterable[tuple[int, int]]) -> np.ndarray:
     """Number the families that `pairs` of clips link together; shape ``(clips,)``, a number for each clip."""
     links = np.array(list(pairs), dtype=int).reshape(-1, 2)
-    graph = coo_array((np.ones(len(links)), (links[:, 0], links[:, 1])), shape=(clips, clips))
-    return np.asarray(connected_components(graph, directed=False)[1])
+    graph = scipy.sparse.coo_array((np.ones(len(links)), (links[:, 0], links[:, 1])), shape=(clips, clips))
+    return np.asarray(scipy.sparse.csgraph.connected_components(graph, directed=False)[1])

@@ -5,7 +5,7 @@ rough motors, crackle), so that together they fill the space around the labels r
 """
 
 import numpy as np
-from scipy import signal
+import scipy
 
 SHORTEST_S, LONGEST_S = 0.06, 3.0
 TOGETHER = 0.25
@@ -77,8 +77,8 @@ def _voice(rng: np.random.Generator, t: np.ndarray, rate_hz: int) -> np.ndarray:
     sound = np.zeros(len(t))
     for _ in range(int(rng.integers(2, 5))):
         centre = _frequency(rng, rate_hz, 250, 0.4)
-        b, a = signal.iirpeak(centre, rng.uniform(3, 15), fs=rate_hz)
-        sound += rng.uniform(0.2, 1) * signal.lfilter(b, a, pulses)
+        b, a = scipy.signal.iirpeak(centre, rng.uniform(3, 15), fs=rate_hz)
+        sound += rng.uniform(0.2, 1) * scipy.signal.lfilter(b, a, pulses)
     return sound
 
 
@@ -86,8 +86,8 @@ def _noise_band(rng: np.random.Generator, t: np.ndarray, rate_hz: int) -> np.nda
     """A band of noise, from a whistle of wind to a hiss."""
     low = _frequency(rng, rate_hz, 30, 0.35)
     high = min(low * 2 ** rng.uniform(0.2, 4), 0.48 * rate_hz)
-    band = signal.butter(2, [low, max(high, 1.05 * low)], "bandpass", fs=rate_hz, output="sos")
-    return np.asarray(signal.sosfilt(band, rng.standard_normal(len(t))))
+    band = scipy.signal.butter(2, [low, max(high, 1.05 * low)], "bandpass", fs=rate_hz, output="sos")
+    return np.asarray(scipy.signal.sosfilt(band, rng.standard_normal(len(t))))
 
 
 def _struck(rng: np.random.Generator, t: np.ndarray, rate_hz: int) -> np.ndarray:
@@ -122,23 +122,23 @@ def _sweeps(rng: np.random.Generator, t: np.ndarray, rate_hz: int) -> np.ndarray
 def _rough(rng: np.random.Generator, t: np.ndarray, rate_hz: int) -> np.ndarray:
     """A motor: a buzz whose loudness shakes, with noise in it."""
     frequency = _wander(rng, t, rng.uniform(30, 250), rng.uniform(-0.5, 0.5))
-    buzz = signal.sawtooth(2 * np.pi * np.cumsum(frequency) / rate_hz) + rng.uniform(0, 1) * rng.standard_normal(
-        len(t)
-    )
+    buzz = scipy.signal.sawtooth(2 * np.pi * np.cumsum(frequency) / rate_hz) + rng.uniform(
+        0, 1
+    ) * rng.standard_normal(len(t))
     shake = 1 + rng.uniform(0, 1) * np.sin(2 * np.pi * rng.uniform(4, 40) * t)
     low = _frequency(rng, rate_hz, 60, 0.2)
-    band = signal.butter(
+    band = scipy.signal.butter(
         1, [low, min(low * 2 ** rng.uniform(1, 5), 0.48 * rate_hz)], "bandpass", fs=rate_hz, output="sos"
     )
-    return np.asarray(signal.sosfilt(band, buzz * shake))
+    return np.asarray(scipy.signal.sosfilt(band, buzz * shake))
 
 
 def _crackle(rng: np.random.Generator, t: np.ndarray, rate_hz: int) -> np.ndarray:
     """Clicks at odd times, through one resonance."""
     clicks = rng.standard_normal(len(t)) * (rng.random(len(t)) < rng.uniform(5, 150) / rate_hz)
     clicks[int(rng.integers(len(t)))] += 1
-    b, a = signal.iirpeak(_frequency(rng, rate_hz, 200, 0.4), rng.uniform(1, 8), fs=rate_hz)
-    return np.asarray(signal.lfilter(b, a, clicks) + 1e-4 * rng.standard_normal(len(t)))
+    b, a = scipy.signal.iirpeak(_frequency(rng, rate_hz, 200, 0.4), rng.uniform(1, 8), fs=rate_hz)
+    return np.asarray(scipy.signal.lfilter(b, a, clicks) + 1e-4 * rng.standard_normal(len(t)))
 
 
 def noise_like(samples: np.ndarray, length: int, rng: np.random.Generator) -> np.ndarray:
@@ -147,11 +147,11 @@ def noise_like(samples: np.ndarray, length: int, rng: np.random.Generator) -> np
     samples : mono, ``(samples,)``. Returns float32 ``(length,)``.
     """
     width = min(512, len(samples))
-    _, _, spectra = signal.stft(samples, nperseg=width, boundary=None, padded=False)
+    _, _, spectra = scipy.signal.stft(samples, nperseg=width, boundary=None, padded=False)
     floor = np.quantile(np.abs(spectra), 0.2, axis=1)
     # One fifth of a Rayleigh distribution is below 0.668 of its scale; its mean square is twice the scale's square.
     floor *= np.sqrt(2) / 0.668
-    _, _, white = signal.stft(rng.standard_normal(length + width), nperseg=width)
+    _, _, white = scipy.signal.stft(rng.standard_normal(length + width), nperseg=width)
     # White noise of variance 1 has 1.5 / width in each bin of a Hann window.
-    _, shaped = signal.istft(white * (floor * np.sqrt(width / 1.5))[: len(white), None], nperseg=width)
+    _, shaped = scipy.signal.istft(white * (floor * np.sqrt(width / 1.5))[: len(white), None], nperseg=width)
     return np.asarray(shaped[:length], dtype=np.float32)

@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import signal
+import scipy
 
 from barn_owl.audio import resample
 from barn_owl.demo.sounds import RATE_HZ
@@ -30,8 +30,8 @@ class Recorder:
     def sections(self) -> np.ndarray:
         """The frequency response as second-order sections."""
         edges = [
-            signal.butter(2, self.low_hz, "highpass", fs=RATE_HZ, output="sos"),
-            signal.butter(2, self.high_hz, "lowpass", fs=RATE_HZ, output="sos"),
+            scipy.signal.butter(2, self.low_hz, "highpass", fs=RATE_HZ, output="sos"),
+            scipy.signal.butter(2, self.high_hz, "lowpass", fs=RATE_HZ, output="sos"),
         ]
         return np.concatenate([*edges, _bell(self.peak_hz, self.peak_db)])
 
@@ -92,7 +92,7 @@ class Tape:
         line = np.concatenate([self._delay, sound])
         heard = sound + 10 ** (recorder.echo_db / 20) * line[:n]
         self._delay = line[n:]
-        heard, self._state = signal.sosfilt(self._sections, heard, zi=self._state)
+        heard, self._state = scipy.signal.sosfilt(self._sections, heard, zi=self._state)
         hiss = self.rng.standard_normal(n) * 10 ** (recorder.hiss_db / 20)
         heard = heard * 10 ** (recorder.gain_db / 20) + hiss
         if recorder.hum_db > -100:
@@ -114,9 +114,9 @@ def record(recorder: Recorder, sound: np.ndarray, rng: np.random.Generator) -> n
 def at_distance(sound: np.ndarray, rng: np.random.Generator, far: float) -> np.ndarray:
     """Carry a sound over the water: the farther (0 to 1), the duller and the more smeared by reflections."""
     corner = 12_000 * (1 - far) + 1_800 * far
-    dull = signal.sosfilt(signal.butter(1, corner, fs=RATE_HZ, output="sos"), sound)
+    dull = scipy.signal.sosfilt(scipy.signal.butter(1, corner, fs=RATE_HZ, output="sos"), sound)
     tail_s = 0.06 + 0.5 * far
     tail = rng.standard_normal(round(tail_s * RATE_HZ)) * np.exp(-6 * np.linspace(0, 1, round(tail_s * RATE_HZ)))
     tail *= (0.02 + 0.25 * far) / np.sqrt((tail**2).sum())
     tail[0] += 1
-    return np.asarray(signal.oaconvolve(dull, tail))
+    return np.asarray(scipy.signal.oaconvolve(dull, tail))

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from functools import cache
 
 import numpy as np
-from scipy import signal
+import scipy
 
 RATE_HZ = 32_000
 
@@ -18,12 +18,12 @@ def _time(seconds: float) -> np.ndarray:
 
 @cache
 def _band(low_hz: float, high_hz: float) -> np.ndarray:
-    return np.asarray(signal.butter(2, [low_hz, high_hz], "bandpass", fs=RATE_HZ, output="sos"))
+    return np.asarray(scipy.signal.butter(2, [low_hz, high_hz], "bandpass", fs=RATE_HZ, output="sos"))
 
 
 def _noise(rng: np.random.Generator, samples: int, low_hz: float, high_hz: float) -> np.ndarray:
     """Band of noise with a root mean square near 1."""
-    noise = signal.sosfilt(_band(low_hz, high_hz), rng.standard_normal(samples))
+    noise = scipy.signal.sosfilt(_band(low_hz, high_hz), rng.standard_normal(samples))
     return np.asarray(noise / (noise.std() + 1e-12))
 
 
@@ -77,7 +77,7 @@ def foghorn(rng: np.random.Generator) -> np.ndarray:
     out *= 1 + 0.1 * _noise(rng, len(t), 4, 30)
     out *= _swell(len(t), rng.uniform(0.12, 0.4), rng.uniform(0.2, 0.5))
     with_echo = np.concatenate([out, np.zeros(round(1.2 * RATE_HZ))])
-    dull = signal.sosfilt(signal.butter(1, 900, fs=RATE_HZ, output="sos"), out)
+    dull = scipy.signal.sosfilt(scipy.signal.butter(1, 900, fs=RATE_HZ, output="sos"), out)
     for delay in rng.uniform(0.3, 1.1, size=2):
         _add(with_echo, delay, dull * rng.uniform(0.1, 0.3))
     return _peak_one(with_echo)
@@ -187,8 +187,8 @@ def shout(rng: np.random.Generator) -> np.ndarray:
     formants = zip(rng.uniform([350, 900, 2300], [800, 1800, 2900]), [1.0, 0.6, 0.3], strict=True)
     out = np.zeros(len(t))
     for f, a in formants:
-        b, poles = signal.iirpeak(f, 8, fs=RATE_HZ)
-        out += a * signal.lfilter(b, poles, source)
+        b, poles = scipy.signal.iirpeak(f, 8, fs=RATE_HZ)
+        out += a * scipy.signal.lfilter(b, poles, source)
     return _peak_one(out * _swell(len(t), 0.05, 0.15))
 
 

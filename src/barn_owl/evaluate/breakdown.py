@@ -4,8 +4,7 @@ import itertools
 
 import numpy as np
 import pandas as pd
-from scipy.cluster.hierarchy import leaves_list, linkage, optimal_leaf_ordering
-from scipy.spatial.distance import squareform
+import scipy
 
 from barn_owl.errors import TableError
 from barn_owl.evaluate.answers import Answers
@@ -61,6 +60,8 @@ def confusable_order(confusion: pd.DataFrame) -> list[str]:
     alike = (share + share.T) / 2
     distance = 1 - alike
     np.fill_diagonal(distance, 0)
-    condensed = squareform(distance, checks=False)
-    tree = optimal_leaf_ordering(linkage(condensed, "average"), condensed)
-    return [labels[number] for number in leaves_list(tree)]
+    condensed = scipy.spatial.distance.squareform(distance, checks=False)
+    tree = scipy.cluster.hierarchy.optimal_leaf_ordering(
+        scipy.cluster.hierarchy.linkage(condensed, "average"), condensed
+    )
+    return [labels[number] for number in scipy.cluster.hierarchy.leaves_list(tree)]

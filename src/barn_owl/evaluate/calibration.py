@@ -6,7 +6,7 @@ from typing import Literal
 
 import numpy as np
 import pandas as pd
-from scipy.optimize import minimize_scalar
+import scipy
 
 from barn_owl.classify.network import binary_cross_entropy, cross_entropy, sigmoid, softmax
 from barn_owl.evaluate.answers import Answers
@@ -57,7 +57,7 @@ def fit_temperature(scores: np.ndarray, truth: np.ndarray, *, overlapping: bool 
     if not overlapping:
         targets = np.concatenate([targets, np.zeros((len(targets), 1))], axis=1)
     loss = binary_cross_entropy if overlapping else cross_entropy
-    found = minimize_scalar(
+    found = scipy.optimize.minimize_scalar(
         lambda log: loss(logits / np.exp(log), targets)[0],
         bounds=(math.log(COLDEST), math.log(HOTTEST)),
         method="bounded",

@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 import pandas as pd
-from scipy import stats
+import scipy
 
 from barn_owl.errors import TableError
 from barn_owl.evaluate.answers import Answers
@@ -113,7 +113,7 @@ def _pair(
     low, high = _ends(differences, kept[first])
     right, other = kept[first].right, kept[name].right
     only_first, only_it = int((right & ~other).sum()), int((other & ~right).sum())
-    p = float(stats.binomtest(only_it, only_first + only_it).pvalue) if only_first + only_it else 1.0
+    p = float(scipy.stats.binomtest(only_it, only_first + only_it).pvalue) if only_first + only_it else 1.0
     difference = once[name][0]["balanced_accuracy"][0] - once[first][0]["balanced_accuracy"][0]
     return {
         "difference": float(difference), "low": low, "high": high,

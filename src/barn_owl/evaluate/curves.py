@@ -4,7 +4,7 @@ from typing import NamedTuple
 
 import numpy as np
 import pandas as pd
-from scipy.sparse import csr_array
+import scipy
 
 
 class Ranked(NamedTuple):
@@ -16,10 +16,10 @@ class Ranked(NamedTuple):
     """
 
     scores: np.ndarray
-    hits: csr_array
-    above: csr_array
-    tied: csr_array
-    misses_nothing: csr_array
+    hits: "scipy.sparse.csr_array"
+    above: "scipy.sparse.csr_array"
+    tied: "scipy.sparse.csr_array"
+    misses_nothing: "scipy.sparse.csr_array"
     """Clips without the label, ``(1, groups)``: all of them, whatever their score."""
 
 
@@ -44,10 +44,10 @@ def ranked(score: np.ndarray, has: np.ndarray, groups: np.ndarray, group_count: 
     )
 
 
-def _counts(rows: np.ndarray, columns: np.ndarray, shape: tuple[int, int]) -> csr_array:
+def _counts(rows: np.ndarray, columns: np.ndarray, shape: tuple[int, int]) -> "scipy.sparse.csr_array":
     if shape[1] == 1:  # nothing to sort: several times faster for many clips
-        return csr_array(np.bincount(rows, minlength=shape[0])[:, None].astype(np.float64))
-    return csr_array((np.ones(len(rows)), (rows, columns)), shape=shape)
+        return scipy.sparse.csr_array(np.bincount(rows, minlength=shape[0])[:, None].astype(np.float64))
+    return scipy.sparse.csr_array((np.ones(len(rows)), (rows, columns)), shape=shape)
 
 
 def areas(order: Ranked, drawn: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:

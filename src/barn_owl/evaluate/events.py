@@ -8,8 +8,7 @@ from typing import Any
 
 import numpy as np
 import pandas as pd
-from scipy.sparse import csr_array
-from scipy.sparse.csgraph import maximum_bipartite_matching
+import scipy
 
 from barn_owl.clips import check_clip_table
 from barn_owl.errors import TableError
@@ -262,7 +261,7 @@ def _pairs(
         near &= np.abs(offset) <= np.maximum(offset_share * length, collar_s) + ROUNDING_S
     if not near.any():
         return []
-    partner = maximum_bipartite_matching(csr_array(near), perm_type="column")
+    partner = scipy.sparse.csgraph.maximum_bipartite_matching(scipy.sparse.csr_array(near), perm_type="column")
     return [
         (
             int(true.index[row]),

@@ -1,7 +1,7 @@
 """How far a score could be off by chance: the bootstrap over groups."""
 
 import numpy as np
-from scipy import stats
+import scipy
 
 LEVEL = 0.95
 
@@ -47,8 +47,9 @@ def interval(rounds: np.ndarray, groups: int, *, inside: bool, level: float = LE
     the interval already, so that t is left out. Rounds that are NaN are left out.
     """
     spread = np.sqrt(groups / max(groups - 1, 1))
-    tails = stats.norm if inside else stats.t(max(groups - 1, 1))
-    tail = 100 * float(stats.norm.cdf(-tails.ppf((1 + level) / 2) * spread))
+    upper = (1 + level) / 2
+    reach = scipy.special.ndtri(upper) if inside else scipy.special.stdtrit(max(groups - 1, 1), upper)
+    tail = 100 * float(scipy.special.ndtr(-reach * spread))
     known = np.isfinite(rounds).any(axis=-1)
     filled = np.where(known[..., None], rounds, 0.0)
     ends = np.nanpercentile(filled, [tail, 100 - tail], axis=-1)

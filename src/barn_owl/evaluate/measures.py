@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 import pandas as pd
-from scipy.sparse import csr_array
+import scipy
 
 from barn_owl.evaluate.answers import Answers
 from barn_owl.evaluate.curves import areas, ranked
@@ -139,11 +139,11 @@ def _of_labels(answers: Answers, drawn: np.ndarray) -> dict[str, np.ndarray]:
     return found
 
 
-def _by_group(marks: np.ndarray, answers: Answers) -> csr_array:
+def _by_group(marks: np.ndarray, answers: Answers) -> "scipy.sparse.csr_array":
     """Count marks, ``(clips, labels)``, by group: sparse ``(labels, groups)``."""
     clip, label = np.nonzero(marks)
     shape = len(answers.labels), answers.group_count
-    return csr_array((np.ones(len(clip)), (label, answers.groups[clip])), shape=shape)
+    return scipy.sparse.csr_array((np.ones(len(clip)), (label, answers.groups[clip])), shape=shape)
 
 
 def _mean(values: np.ndarray, occurs: np.ndarray) -> np.ndarray:

@@ -1,7 +1,7 @@
 """Where in a clip something happens."""
 
 import numpy as np
-from scipy.ndimage import uniform_filter1d
+import scipy
 
 QUIET_SHARE = 0.2
 MARGIN_DB = 6.0
@@ -18,7 +18,7 @@ def activity(frames: np.ndarray, margin_db: float = MARGIN_DB) -> np.ndarray:
     frames stay under, and a margin that steady noise does not cross, so a hum or hiss does not count, at whatever
     level it was recorded; levels are means of five frames. Returns float32, shape ``(frames,)``, at least 0.
     """
-    smooth = uniform_filter1d(frames, SMOOTH_FRAMES, axis=0, mode="nearest")
+    smooth = scipy.ndimage.uniform_filter1d(frames, SMOOTH_FRAMES, axis=0, mode="nearest")
     quiet = np.quantile(smooth, QUIET_SHARE, axis=0).astype(np.float32)
     return np.asarray(np.maximum(smooth - quiet - np.float32(margin_db), 0).mean(axis=1, dtype=np.float32))
 

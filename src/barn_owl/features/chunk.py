@@ -1,6 +1,6 @@
 """What is computed of each frame on its own: shared stages, and the features that are read off them.
 
-Everything works on a fixed number of rows, see `front_end`. A stage (power spectrum, mel, ...) is computed
+Everything works on whole chunks of rows, see `front_end`. A stage (power spectrum, mel, ...) is computed
 once however many features use it.
 """
 
@@ -15,14 +15,16 @@ from scipy.fftpack import rfft
 
 from barn_owl.features import shape
 from barn_owl.features.pitch import PitchFinder
+from barn_owl.features.rows import CHUNK, product
 
 if TYPE_CHECKING:
     from collections.abc import Callable
 
     from barn_owl.features.front_end import FrontEnd
 
-CHUNK = 128
-"""Frames computed at a time: few enough to stay in cache, enough to outweigh the cost of a call."""
+GROUP_BYTES = 1 << 21
+"""Chunks are computed together up to this size of their transform, and `GROUP` of them: fewer, longer calls."""
+GROUP = 8
 TEN = np.float32(10)
 
 
@@ -31,10 +33,11 @@ class Workspace:
 
     def __init__(self, front_end: FrontEnd) -> None:
         bins = front_end.fft_length // 2 + 1
-        self.transform = np.empty((CHUNK, front_end.fft_length), dtype=np.float32)
-        self.samples = np.empty((CHUNK, front_end.frame), dtype=np.float32)
-        self.power, self.magnitude, self.log_power = np.empty((3, CHUNK, bins), dtype=np.float32)
-        self.mel = np.empty((CHUNK, front_end.bands), dtype=np.float32)
+        self.rows = CHUNK * max(1, min(GROUP, GROUP_BYTES // (4 * CHUNK * front_end.fft_length)))
+        self.transform = np.empty((self.rows, front_end.fft_length), dtype=np.float32)
+        self.samples = np.empty((self.rows, front_end.frame), dtype=np.float32)
+        self.power, self.magnitude, self.log_power = np.empty((3, self.rows, bins), dtype=np.float32)
+        self.mel = np.empty((self.rows, front_end.bands), dtype=np.float32)
         self._front_end = front_end
 
     @cached_property
@@ -44,32 +47,39 @@ class Workspace:
         return PitchFinder(CHUNK, end.frame, end.hop, end.rate_hz, end.pitch_low_hz, end.pitch_high_hz)
 
 
-class Chunk:
-    """The stages of one chunk of framed samples, each computed when first asked for."""
+class Chunks:
+    """The stages of one or more chunks of framed samples, each computed when first asked for.
+
+    before : the magnitude spectrum of the frame before the first, None where there is none.
+    """
 
     def __init__(self, front_end: FrontEnd, frames: np.ndarray, space: Workspace, before: np.ndarray | None) -> None:
         self.front_end, self.rows, self._frames, self._space = front_end, len(frames), frames, space
         self.before = before
+        self._whole = slice(-(-self.rows // CHUNK) * CHUNK)  # the rows of all chunks, the last of which is filled up
 
     @cached_property
     def samples(self) -> np.ndarray:
         """The samples of each frame, not windowed; rows beyond the frames are 0."""
-        samples = self._space.samples
+        samples = self._space.samples[self._whole]
         samples[: self.rows] = self._frames
         samples[self.rows :] = 0
         return samples
 
     @cached_property
     def squares(self) -> np.ndarray:
-        """Squares of the transform's real and imaginary parts, ``(CHUNK, fft_length)``.
+        """Squares of the transform's real and imaginary parts, ``(rows, fft_length)``.
 
         Column 0 is the real part of bin 0, then real and imaginary part of each bin in turns; the parts that
         are always 0 are left out. This layout is transformed in place, which saves a fifth of the time.
         """
-        buffer, length = self._space.transform, self.front_end.frame
-        windowed = buffer[: self.rows, :length]
-        np.copyto(windowed, self._frames)
-        np.multiply(windowed, self.front_end.window_rows[: self.rows], out=windowed)
+        buffer, length = self._space.transform[self._whole], self.front_end.frame
+        window = self.front_end.window_rows
+        for first in range(0, self.rows, CHUNK):
+            frames = self._frames[first : first + CHUNK]
+            windowed = buffer[first : first + len(frames), :length]
+            np.copyto(windowed, frames)
+            np.multiply(windowed, window[: len(frames)], out=windowed)
         buffer[self.rows :] = 0
         buffer[:, length:] = 0
         squares = rfft(buffer, axis=1, overwrite_x=True)
@@ -77,9 +87,9 @@ class Chunk:
 
     @cached_property
     def power(self) -> np.ndarray:
-        """Power spectrum, ``(CHUNK, bins)``."""
+        """Power spectrum, ``(rows, bins)``."""
         squares, bins = self.squares, self.front_end.fft_length // 2 + 1
-        power = self._space.power
+        power = self._space.power[self._whole]
         power[:, 0] = squares[:, 0]
         paired = (squares.shape[1] - 1) // 2
         np.add(squares[:, 1 : 2 * paired : 2], squares[:, 2 : 2 * paired + 1 : 2], out=power[:, 1 : paired + 1])
@@ -89,15 +99,15 @@ class Chunk:
 
     @cached_property
     def magnitude(self) -> np.ndarray:
-        """Magnitude spectrum, ``(CHUNK, bins)``."""
-        return np.sqrt(self.power, out=self._space.magnitude)
+        """Magnitude spectrum, ``(rows, bins)``."""
+        return np.sqrt(self.power, out=self._space.magnitude[self._whole])
 
     @cached_property
     def mel(self) -> np.ndarray:
-        """Mel bands, power, ``(CHUNK, bands)``."""
-        mel = self._space.mel
+        """Mel bands, power, ``(rows, bands)``."""
+        mel = self._space.mel[self._whole]
         for bands, parts, weights in self.front_end.mel_blocks:
-            np.matmul(self.squares[:, parts], weights, out=mel[:, bands])
+            product(self.squares[:, parts], weights, out=mel[:, bands])
         return mel
 
     @cached_property
@@ -121,19 +131,21 @@ class Chunk:
 
     @cached_property
     def moments(self) -> np.ndarray:
-        """Spectral moments, ``(CHUNK, 4)``."""
+        """Spectral moments, ``(rows, 4)``."""
         return self.blocks.moments()
 
     @cached_property
     def log_power(self) -> np.ndarray:
-        """Natural logarithm of the power spectrum, ``(CHUNK, bins)``."""
-        log_power = np.add(self.power, np.float32(shape.TINY), out=self._space.log_power)
+        """Natural logarithm of the power spectrum, ``(rows, bins)``."""
+        log_power = np.add(self.power, np.float32(shape.TINY), out=self._space.log_power[self._whole])
         return np.log(log_power, out=log_power)
 
     @cached_property
     def pitch(self) -> np.ndarray:
-        """Pitch and confidence, ``(CHUNK, 2)``."""
-        return self._space.pitch_finder.find(self.samples, self.rows)
+        """Pitch and confidence, ``(rows, 2)``."""
+        find, samples = self._space.pitch_finder.find, self.samples
+        firsts = range(0, len(samples), CHUNK)
+        return np.concatenate([find(samples[n : n + CHUNK], min(self.rows - n, CHUNK)) for n in firsts])
 
     def crossings(self) -> np.ndarray:
         """Changes of sign in each second."""
@@ -156,7 +168,7 @@ class Feature:
 
     unit: str
     names: Callable[[FrontEnd], list[str]]
-    compute: Callable[[Chunk], np.ndarray]
+    compute: Callable[[Chunks], np.ndarray]
     formula: str
     source: str = ""
 
@@ -191,14 +203,14 @@ FEATURES: dict[str, Feature] = {
     "mfcc": Feature(
         "dB",
         lambda f: [f"mfcc {n}" for n in range(f.coefficients)],
-        lambda c: c.log_mel @ c.front_end.cosines,
+        lambda c: product(c.log_mel, c.front_end.cosines),
         "orthonormal DCT-II of log-mel, first coefficients, liftered",
         "Davis and Mermelstein, IEEE Trans. ASSP 28(4), 1980",
     ),
     "chroma": Feature(
         "share of power",
         lambda _: [f"chroma {name}" for name in ("C", "C#", "D", "D#", "E", "F", "F#", "G", "G#", "A", "A#", "B")],
-        lambda c: _shares(c.power @ c.front_end.pitch_classes),
+        lambda c: _shares(product(c.power, c.front_end.pitch_classes)),
         "power from 100 Hz to 5 kHz by pitch class, divided by its sum",
     ),
     "centroid": Feature("Hz", _one("centroid"), lambda c: c.moments[:, 0], "sum f p, p = power / sum power", PEETERS),
@@ -238,8 +250,8 @@ FEATURES: dict[str, Feature] = {
         "|m[t]/|m[t]| - m[t-1]/|m[t-1]||, m the magnitude spectrum; 0 for the first frame",
         PEETERS,
     ),
-    "zero-crossings": Feature("1/s", _one("zero-crossings"), Chunk.crossings, "changes of sign in a second"),
-    "level": Feature("dB re full-scale sine", _one("level"), Chunk.level, "10 log10(2 mean x^2 + floor)"),
+    "zero-crossings": Feature("1/s", _one("zero-crossings"), Chunks.crossings, "changes of sign in a second"),
+    "level": Feature("dB re full-scale sine", _one("level"), Chunks.level, "10 log10(2 mean x^2 + floor)"),
     "pitch": Feature(
         "Hz",
         _one("pitch"),

@@ -2,7 +2,8 @@
 
 Frames are computed in chunks of a fixed number of rows, and frame *i* always sits in row *i mod CHUNK*.
 Matrix products and vectorised transforms may round a row differently when the number of rows changes; with
-the shape and the row fixed, the result cannot depend on how the samples were cut into blocks.
+the shape and the row fixed, the result cannot depend on how the samples were cut into blocks, nor on how many
+chunks are computed at a time.
 """
 
 import difflib
@@ -16,9 +17,10 @@ from pydantic import Field, field_validator, model_validator
 from barn_owl.errors import AudioError
 from barn_owl.features.cepstrum import cosine_matrix
 from barn_owl.features.chroma import chroma_matrix
-from barn_owl.features.chunk import CHUNK, FEATURES, GROUPS
+from barn_owl.features.chunk import FEATURES, GROUPS
 from barn_owl.features.framing import frame_count
 from barn_owl.features.mel import mel_bank, mel_edges
+from barn_owl.features.rows import CHUNK
 from barn_owl.features.stream import FrameStream
 from barn_owl.settings import Settings
 

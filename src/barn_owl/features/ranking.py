@@ -7,7 +7,6 @@ from collections.abc import Sequence
 
 import numpy as np
 import pandas as pd
-from scipy.stats import rankdata
 
 from barn_owl.errors import TableError
 
@@ -43,7 +42,7 @@ def mutual_information(x: np.ndarray, classes: Sequence[str]) -> np.ndarray:
     below 0.
     """
     numbers, k = _numbered(classes)
-    ranks = rankdata(x, axis=0, method="average") - 0.5
+    ranks = pd.DataFrame(x).rank().to_numpy() - 0.5
     bins = np.minimum((ranks * BINS / len(x)).astype(int), BINS - 1)
     bits = np.empty(x.shape[1])
     for column in range(x.shape[1]):
@@ -64,7 +63,7 @@ def class_areas(x: np.ndarray, classes: Sequence[str]) -> tuple[np.ndarray, list
     """
     numbers, k = _numbered(classes)
     names = sorted(set(classes))
-    ranks = rankdata(x, axis=0, method="average")
+    ranks = pd.DataFrame(x).rank().to_numpy()
     areas = np.empty((x.shape[1], k))
     for number in range(k):
         own = numbers == number

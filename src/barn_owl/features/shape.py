@@ -9,6 +9,8 @@ from functools import lru_cache
 
 import numpy as np
 
+from barn_owl.features.rows import product
+
 TINY = 1e-20
 """Power far below anything recorded, so that silence has a logarithm."""
 ROUNDING = 2e-3
@@ -29,8 +31,8 @@ class Blocks:
         self._power, self._width_hz = power, width_hz
         self._count = -(-power.shape[1] // self.SIZE)
         # Frames last: what follows works along them.
-        sums = _block_matrix(power.shape[1]) @ power.T
-        self._sums = sums.astype(np.float64).reshape(5, self._count, len(power))
+        sums = product(power, _block_matrix(power.shape[1])).T
+        self._sums = sums.astype(np.float64, order="C").reshape(5, self._count, len(power))
 
     def moments(self) -> np.ndarray:
         """Centroid and spread in hertz, skewness and kurtosis; float64, shape ``(frames, 4)``.
@@ -72,13 +74,13 @@ class Blocks:
 
 @lru_cache(maxsize=8)
 def _block_matrix(bins: int) -> np.ndarray:
-    """Matrix, ``(5 * blocks, bins)``: power times the 0th to 4th power of the distance to the block's middle."""
+    """Matrix, ``(bins, 5 * blocks)``: power times the 0th to 4th power of the distance to the block's middle."""
     middles = _middles(bins)
     matrix = np.zeros((5, len(middles), bins), dtype=np.float32)
     for number, middle in enumerate(middles):
         inside = np.arange(number * Blocks.SIZE, min((number + 1) * Blocks.SIZE, bins))
         matrix[:, number, inside] = (inside - middle) ** np.arange(5)[:, None]
-    return matrix.reshape(-1, bins)
+    return np.ascontiguousarray(matrix.reshape(-1, bins).T)
 
 
 def _middles(bins: int) -> np.ndarray:
@@ -110,7 +112,7 @@ def slope(log_power: np.ndarray, width_hz: float) -> np.ndarray:
     kilohertz = np.arange(log_power.shape[1]) * width_hz / 1000
     centred = kilohertz - kilohertz.mean()
     weights = 10 / np.log(10) * centred / (centred**2).sum()
-    return log_power @ weights.astype(log_power.dtype)
+    return product(log_power, weights.astype(log_power.dtype))
 
 
 def flux(magnitude: np.ndarray, before: np.ndarray | None) -> np.ndarray:
@@ -119,17 +121,20 @@ def flux(magnitude: np.ndarray, before: np.ndarray | None) -> np.ndarray:
     before : the spectrum before the first, ``(bins,)``, or None when there is none: its flux is 0.
     0 for no change of shape, 1.41 for nothing in common. By the law of cosines, ``sqrt(2 - 2 cos)``.
     """
-    first = magnitude[0] if before is None else before
-    dot = np.empty(len(magnitude))
-    dot[0] = np.dot(magnitude[0], first)
-    dot[1:] = np.einsum("fb,fb->f", magnitude[1:], magnitude[:-1])
-    power = np.einsum("fb,fb->f", magnitude, magnitude).astype(np.float64)
-    power_before = np.concatenate([[np.dot(first, first)], power[:-1]])
+    first = (magnitude[0] if before is None else before)[None]
+    dot = np.concatenate([_dot(magnitude[:1], first), _dot(magnitude[1:], magnitude[:-1])])
+    power = _dot(magnitude, magnitude)
+    power_before = np.concatenate([_dot(first, first), power[:-1]])
     both = np.sqrt(power * power_before)
     distance = np.sqrt(np.maximum(2 - 2 * dot / np.maximum(both, TINY), 0))
     return np.where((both > TINY) & (distance > ROUNDING), distance, 0.0)
 
 
+def _dot(x: np.ndarray, y: np.ndarray) -> np.ndarray:
+    """Product of each row with the same row of another array; float64."""
+    return np.einsum("fb,fb->f", x, y).astype(np.float64)
+
+
 def _mean(x: np.ndarray) -> np.ndarray:
     """Mean over bins as a product: float32 in, float64 out."""
-    return (x @ np.full(x.shape[1], 1 / x.shape[1], dtype=x.dtype)).astype(np.float64)
+    return product(x, np.full(x.shape[1], 1 / x.shape[1], dtype=x.dtype)).astype(np.float64)

@@ -9,8 +9,9 @@ import numpy as np
 from barn_owl.audio.loudness import BLOCK_S, OFFSET, KWeighting
 from barn_owl.errors import AudioError
 from barn_owl.features.cepstrum import deltas
-from barn_owl.features.chunk import CHUNK, FEATURES, Chunk, Workspace
+from barn_owl.features.chunk import FEATURES, Chunks, Workspace
 from barn_owl.features.framing import frame_view
+from barn_owl.features.rows import CHUNK
 
 if TYPE_CHECKING:
     from barn_owl.features.front_end import FrontEnd
@@ -52,8 +53,8 @@ class FrameStream:
             self._kept = kept.copy()
             return np.empty((0, front_end.width), dtype=np.float32)
         bases = self._base_frames(frame_view(kept, front_end.frame, front_end.hop), skip)
-        # One sample that is not a number spoils its frames.
-        if not all(np.isfinite(base.max()) and np.isfinite(base.min()) for base in bases):
+        # One sample that is not a number, or infinite, spoils its frames, and a spoilt frame their maximum.
+        if not all(np.isfinite(base.max()) for base in bases):
             raise AudioError("samples must be finite; there is NaN or infinity among them")
         self._computed += available - skip
         self._kept = kept[available // CHUNK * CHUNK * front_end.hop :].copy()
@@ -72,14 +73,15 @@ class FrameStream:
         """Compute each base feature for framed samples, the first of which begins a chunk, from row `skip` on."""
         count, names = len(view) - skip, [name for name in self._bases if name in FEATURES]
         out = {name: np.empty((count, self.front_end.widths[name]), dtype=np.float32) for name in names}
-        for first in range(0, len(view) if names else 0, CHUNK):
-            chunk = Chunk(self.front_end, view[first : first + CHUNK], self._space, self._before)
+        group = self._space.rows
+        for first in range(0, len(view) if names else 0, group):
+            chunks = Chunks(self.front_end, view[first : first + group], self._space, self._before)
             begin = max(skip - first, 0)
             for name, whole in out.items():
-                rows = FEATURES[name].compute(chunk)[begin : chunk.rows]
-                whole[first + begin - skip : first + chunk.rows - skip] = rows if rows.ndim == 2 else rows[:, None]
-            if chunk.rows == CHUNK and "flux" in names:
-                self._before = chunk.magnitude[-1].copy()
+                rows = FEATURES[name].compute(chunks)[begin : chunks.rows]
+                whole[first + begin - skip : first + chunks.rows - skip] = rows if rows.ndim == 2 else rows[:, None]
+            if chunks.rows >= CHUNK and "flux" in names:
+                self._before = chunks.magnitude[chunks.rows // CHUNK * CHUNK - 1].copy()
         if self._loudness:
             out["loudness"] = self._loudness.take(count)
         return [out[name] for name in self._bases]

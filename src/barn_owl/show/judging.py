@@ -1,9 +1,9 @@
 """Figures of an evaluation: labels with intervals, curves by threshold, calibration; and of several side by side."""
 
 import numpy as np
+import scipy
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
-from scipy import stats
 
 from barn_owl.evaluate import Comparison, Evaluation
 from barn_owl.show.style import GRID, INK, LABEL_COLOURS, new_figure
@@ -68,7 +68,7 @@ def thresholds_figure(evaluation: Evaluation) -> Figure:
         xlabel="recall", ylabel="precision", title="Precision and recall; average precision", ylim=(0, 1.03)
     )
     errors.set(xlabel="false alarms", ylabel="misses", title="Detection errors; equal error rate")
-    ticks = [float(stats.norm.ppf(rate)) for rate in RATES]
+    ticks = [float(scipy.special.ndtri(rate)) for rate in RATES]
     names = [f"{100 * rate:g} %" for rate in RATES]
     errors.set_xticks(ticks, names, rotation=60, fontsize=8)
     errors.set_yticks(ticks, names, fontsize=8)
@@ -87,7 +87,7 @@ def thresholds_figure(evaluation: Evaluation) -> Figure:
 
 def _probit(rate: "np.ndarray") -> np.ndarray:
     """Rates on the scale of normal deviates: Martin et al., Eurospeech 1997."""
-    return np.asarray(stats.norm.ppf(np.clip(rate, LEAST_RATE, 1 - LEAST_RATE)))
+    return np.asarray(scipy.special.ndtri(np.clip(rate, LEAST_RATE, 1 - LEAST_RATE)))
 
 
 def calibration_figure(evaluation: Evaluation) -> Figure:
