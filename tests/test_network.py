@@ -24,6 +24,7 @@ from barn_owl.classify.network import (
     warm_cosine,
 )
 from barn_owl.classify.network.layer import Scratch
+from barn_owl.classify.network.network import turned
 from barn_owl.classify.network.optimiser import clip_norm
 from barn_owl.errors import PlanError
 from helpers import assert_close
@@ -61,6 +62,8 @@ def conv(channels, taps, stride=1, **more):
         pytest.param(lambda: [conv(3, 1), Relu(), conv(3, 3, 3)], (11, 2), id="stride of taps"),
         pytest.param(lambda: [conv(3, 1, bias=True), conv(2, 3, dilation=2, bias=True)], (11, 2), id="dilation"),
         pytest.param(lambda: [conv(3, 1), conv(3, 4, 2, padding="same")], (11, 2), id="same"),
+        pytest.param(lambda: [conv(16, 1), Relu(), conv(2, 3, dilation=2)], (8, 2), id="tap by tap"),
+        pytest.param(lambda: [conv(8, (1, 1)), conv(2, (3, 2), (1, 2), padding="same")], (4, 4, 1), id="and bands"),
         pytest.param(lambda: [conv(3, 1), Relu(), conv(None, 3, 2)], (11, 2), id="depthwise"),
         pytest.param(
             lambda: [conv(2, (1, 1)), Relu(), conv(3, (3, 3), (2, 1), padding="bands")], (6, 5, 1), id="two axes"
@@ -107,10 +110,10 @@ def test_gradients_are_finite_differences(layers, shape, rng):
 
     made.layers[0].is_first = False
     _, kept = made.forward(x, np.random.default_rng(1))
-    dy = wanted.copy()
+    dy = np.ascontiguousarray(turned(wanted))
     for number in reversed(range(len(made.layers))):
         dy = made.layers[number].backward(dy, kept[number], part.gradients[number], part.scratch)
-    assert_close(dy, slope(loss, x), rtol=1e-6, atol=1e-8)
+    assert_close(turned(dy), slope(loss, x), rtol=1e-6, atol=1e-8)
 
 
 def test_folding_normalisation_into_convolutions_changes_nothing(rng):
@@ -120,7 +123,7 @@ def test_folding_normalisation_into_convolutions_changes_nothing(rng):
     for array in made.states().values():
         array += rng.uniform(0, 0.5, array.shape).astype(np.float32)
     x = rng.standard_normal((4, 12, 5, 1)).astype(np.float32)
-    folded = y = x
+    folded = turned(x)
     for layer in made.folded():
         folded, _ = layer.forward(folded, None, Scratch())
     y, _ = made.forward(x)

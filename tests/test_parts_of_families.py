@@ -42,20 +42,21 @@ def convolved(x, kernel, stride, dilation):
     dilation=st.integers(1, 2),
     padding=st.sampled_from(["valid", "bands", "same"]),
     depthwise=st.booleans(),
+    channels=st.sampled_from([2, 16]),
     seed=st.integers(0, 99),
 )
 @settings(max_examples=60, deadline=None)
-def test_convolution_over_two_axes_is_its_definition(taps, stride, dilation, padding, depthwise, seed):
+def test_convolution_over_two_axes_is_its_definition(taps, stride, dilation, padding, depthwise, channels, seed):
     rng = np.random.default_rng(seed)
     layer = Convolution(None if depthwise else 3, taps, stride, dilation, padding)
-    x = rng.standard_normal((2, 9, 8, 2))
+    x = rng.standard_normal((2, 9, 8, channels))
     Network([layer], x.shape[1:], rng)
     kernel = layer.weights["kernel"].astype(np.float64)
     layer.weights["kernel"] = kernel
     y, _ = Network.forward(_single(layer), x)
-    full = np.zeros((*taps, 2, y.shape[-1]))
+    full = np.zeros((*taps, channels, y.shape[-1]))
     if depthwise:
-        full[..., [0, 1], [0, 1]] = kernel.reshape(*taps, 2)
+        full[..., range(channels), range(channels)] = kernel.reshape(*taps, channels)
     else:
         full[:] = kernel.reshape(full.shape)
     zeros = [(0, 0), (0, 0)]

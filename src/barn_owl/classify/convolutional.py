@@ -8,6 +8,7 @@ from barn_owl.classify.family import Cost, Judged
 from barn_owl.classify.network import Network, PoolAll
 from barn_owl.classify.network.architecture import NetworkSettings, with_head
 from barn_owl.classify.network.layer import Fresh, Layer
+from barn_owl.classify.network.network import turned
 from barn_owl.classify.plan import input_shape, layers_for
 
 WINDOWS_AT_ONCE = 64
@@ -40,6 +41,7 @@ class Convolutional:
         else:
             self.step, self.reach, self.window = OWN_STEP, frames, frames
         self._folded: list[Layer] | None = None
+        self._parts: tuple[list[Layer], list[Layer]] | None = None
 
     @property
     def is_shared(self) -> bool:
@@ -81,29 +83,40 @@ class Convolutional:
             self._folded = self.network.folded()
         return self._folded
 
+    @property
+    def _folded_parts(self) -> tuple[list[Layer], list[Layer]]:
+        """The layers for use before and behind the pooling over time."""
+        if self._parts is None:
+            layers = self._layers
+            cut = next(number for number, layer in enumerate(layers) if isinstance(layer, PoolAll))
+            self._parts = layers[:cut], layers[cut + 1 :]
+        return self._parts
+
     def _each_window(self, frames: np.ndarray, layers: list[Layer]) -> np.ndarray:
         view = np.lib.stride_tricks.sliding_window_view(frames, self.window, axis=0)[:: self.step].swapaxes(1, 2)
         parts = (view[at : at + WINDOWS_AT_ONCE] for at in range(0, len(view), WINDOWS_AT_ONCE))
-        return np.concatenate([_through(layers, self.input(part)) for part in parts])
+        return np.concatenate([turned(_through(layers, turned(self.input(part)))) for part in parts])
 
     def _steps(self, frames: np.ndarray) -> tuple[np.ndarray, list[Layer]]:
         """What is pooled over time, ``(steps, channels)``, and the layers behind the pooling."""
-        cut = next(number for number, layer in enumerate(self._layers) if isinstance(layer, PoolAll))
-        steps = _through(self._layers[:cut], self.input(frames[None]))[0]
+        body, head = self._folded_parts
+        steps = _through(body, turned(self.input(frames[None])))[:, 0]
         if steps.ndim > 2:
             steps = (np.max if self._pool == "max" else np.mean)(steps, axis=1)
-        return steps, self._layers[cut + 1 :]
+        return steps, head
 
     def _pooled(self, steps: np.ndarray) -> np.ndarray:
         """Pool the steps of each window: ``(windows, channels)``."""
+        if len(steps) == self.steps:  # one window; the mean without the cost of calling `np.mean`
+            if self._pool == "max":
+                return np.asarray(steps.max(axis=0, keepdims=True))
+            return np.asarray(np.add.reduce(steps, axis=0, keepdims=True) / np.float32(len(steps)))
         pool = np.max if self._pool == "max" else np.mean
-        if len(steps) == self.steps:
-            return np.asarray(pool(steps, axis=0)[None])
         return np.asarray(pool(np.lib.stride_tricks.sliding_window_view(steps, self.steps, axis=0), axis=-1))
 
     def renew(self) -> None:
         """Forget what was prepared for use, as the weights have changed."""
-        self._folded = None
+        self._folded = self._parts = None
 
     def arrays(self) -> dict[str, np.ndarray]:
         """Weights and running statistics of the network."""

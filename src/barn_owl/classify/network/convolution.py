@@ -1,16 +1,19 @@
 """Convolution over time, or over time and bands."""
 
 import math
-from collections.abc import Callable
-from functools import partial
+from collections.abc import Iterator
 from typing import Any, Literal, NamedTuple
 
 import numpy as np
+import scipy
 
 from barn_owl.classify.network.layer import Arrays, Gradients, Layer, Scratch, Shape, over_time
 
 KNOWN = 64
 """Input shapes whose geometry a layer remembers."""
+MANY_CHANNELS, MANY_ROWS = 16, 256
+"""From here on a matrix product for each tap is faster than one product of copied windows."""
+ZERO = np.float32(0)
 
 Padding = Literal["valid", "bands", "same"]
 
@@ -44,6 +47,32 @@ class Axis(NamedTuple):
         return slice(start, start + (outputs - 1) * self.stride + 1, self.stride)
 
 
+class Geometry:
+    """How a layer slides over an input; worked out once for each shape, since short inputs would pay for it.
+
+    given : the shape to look at the input of one clip in, ``(steps, bands, channels)``. out : that of the output.
+    """
+
+    def __init__(self, axes: tuple[Axis, Axis], given: Shape, out: Shape) -> None:
+        self.time, self.bands = time, bands = axes
+        self.given, self.out = given, out
+        self.steps, self.wide = (axis.out(size) for axis, size in zip(axes, given[:2], strict=True))
+        self.is_padded = bool(time.before or time.after or bands.before or bands.after)
+        self.padded = given[0] + time.before + time.after, given[1] + bands.before + bands.after
+        self.is_by_tap = time.stride == bands.stride == bands.taps == 1 and (
+            given[2] >= MANY_CHANNELS or time.taps == 1
+        )
+
+    def met(self, tap: int) -> slice:
+        """Which steps of the input a tap meets, where there are taps in time only and no strides."""
+        return slice(tap * self.time.dilation, tap * self.time.dilation + self.steps)
+
+    def taps(self) -> Iterator[tuple[slice, ...]]:
+        """Which part of a batch each tap meets, over both axes."""
+        for tap, band in np.ndindex(self.time.taps, self.bands.taps):
+            yield self.time.slice(tap, self.steps), slice(None), self.bands.slice(band, self.wide)
+
+
 class Sliding(Layer):
     """A layer that slides along time, and along bands where there are any.
 
@@ -62,16 +91,15 @@ class Sliding(Layer):
         self.padding = padding
         self.span, self.stride = self.time.span, stride[0]
         self.keeps_windows = padding != "same"
-        self._known: dict[Shape, tuple[tuple[Axis, Axis], Shape, Shape]] = {}
+        self._known: dict[Shape, Geometry] = {}
 
-    def geometry(self, shape: Shape) -> tuple[tuple[Axis, Axis], Shape, Shape]:
-        """Axes, shape of the output, and shape to look at the input in, worked out once for an input of `shape`."""
+    def geometry(self, shape: Shape) -> "Geometry":
+        """How the layer goes over an input of `shape`, worked out once."""
         found = self._known.get(shape)
         if found is None:
             if len(self._known) > KNOWN:
                 self._known.clear()
-            axes, seen = self._merged(shape)
-            found = self._known[shape] = axes, self.shape(shape), seen
+            found = self._known[shape] = Geometry(*self._merged(shape), self.shape(shape))
         return found
 
     def _merged(self, shape: Shape) -> tuple[tuple[Axis, Axis], Shape]:
@@ -83,7 +111,7 @@ class Sliding(Layer):
             and not (bands.before or bands.after or shape[1] % bands.taps)
         ):
             return (time, Axis(1, 1)), (shape[0], shape[1] // bands.taps, shape[2] * bands.taps)
-        return (time, bands), shape
+        return (time, bands), shape if len(shape) == 3 else (shape[0], 1, shape[1])
 
     def axes(self, shape: Shape) -> tuple[Axis, Axis]:
         """Return the two axes, padded for an input of `shape`; without bands the second does nothing."""
@@ -106,8 +134,9 @@ class Sliding(Layer):
 class Convolution(Sliding):
     """Convolution, without bias unless asked for: batch normalisation follows.
 
-    One window view, one copy, one matrix product. `channels` come out; None for a depthwise one, which filters
-    each channel by itself. The kernel is ``(taps * channels in, channels out)``, or ``(taps, channels)``.
+    Where each tap meets whole steps, as in all but the first layer of the sizes that ship, a matrix product for each
+    tap; else one window view, one copy, one matrix product. `channels` come out; None for a depthwise one, which
+    filters each channel by itself. The kernel is ``(taps * channels in, channels out)``, or ``(taps, channels)``.
     """
 
     def __init__(
@@ -144,136 +173,138 @@ class Convolution(Sliding):
         return math.prod(self.shape(shape)) * each
 
     def forward(self, x: np.ndarray, rng: np.random.Generator | None, scratch: Scratch) -> tuple[np.ndarray, Any]:
-        axes, out, seen = self.geometry(x.shape[1:])
-        given, x = x.shape, x.reshape(len(x), *seen)
-        padded = with_zeros(x, axes, partial(scratch, self, "padded"))
-        y = scratch(self, "y", (len(x), *out), x.dtype)
+        clips = x.shape[1]
+        geometry = self.geometry((x.shape[0], *x.shape[2:]))
+        given = x.reshape(geometry.given[0], clips, *geometry.given[1:])
+        kept = self._with_zeros(given, geometry, scratch) if geometry.is_padded else given
+        y = scratch(self, "y", (geometry.out[0], clips, *geometry.out[1:]), x.dtype)
         if self.channels is None:
-            kept = padded
-            self._filter(padded, axes, y, scratch)
+            self._filter(kept, geometry, y.reshape(geometry.steps, clips, geometry.wide, -1), scratch)
+        elif geometry.is_by_tap and clips * geometry.steps * geometry.wide >= MANY_ROWS:
+            kept = np.ascontiguousarray(kept)
+            self._multiply(kept, geometry, y.reshape(-1, self.channels), scratch)
         else:
-            kept = columns(padded, axes, partial(scratch, self, "columns"))
+            kept = self._columns(kept, geometry, scratch)
             np.matmul(kept, self.weights["kernel"], out=y.reshape(-1, self.channels))
         if "bias" in self.weights:
             y += self.weights["bias"]
         if self.rectifies:
-            np.maximum(y, 0, out=y)
-        return y, (kept, x.shape, axes, given)
+            np.maximum(y, ZERO, out=y)
+        return y, (kept, x.shape, geometry)
 
     def backward(self, dy: np.ndarray, kept: Any, gradients: Gradients, scratch: Scratch) -> np.ndarray:
-        seen, shape, axes, given = kept
+        seen, given, geometry = kept
         if "bias" in gradients:
             dy.reshape(-1, dy.shape[-1]).sum(axis=0, out=gradients["bias"])
-        dy = dy if dy.ndim == 4 else dy[:, :, None]
+        clips, channels = given[1], geometry.given[2]
+        dx = scratch(self, "dx", (geometry.padded[0], clips, geometry.padded[1], channels), dy.dtype)
         if self.channels is None:
-            dx = self._filter_back(seen, axes, dy, gradients["kernel"], scratch)
+            dy = dy.reshape(geometry.steps, clips, geometry.wide, channels)
+            self._filter_back(seen, geometry, dy, dx, gradients["kernel"], scratch)
+        elif seen.ndim == 4:
+            self._multiply_back(seen, geometry, dy.reshape(-1, self.channels), dx, gradients["kernel"], scratch)
         else:
             np.matmul(seen.T, dy.reshape(-1, self.channels), out=gradients["kernel"])
-            if self.is_first:
-                return np.empty(0, dtype=dy.dtype)
-            is_dense = axes[0].stride == axes[1].stride == 1
-            dx = (self._gathered if is_dense else self._scattered)(dy, shape, axes, scratch)
-        return self._without_zeros(dx, shape, axes).reshape(given)
+            if not self.is_first:
+                self._scatter(dy.reshape(-1, self.channels), geometry, dx, scratch)
+        if geometry.is_padded:
+            (steps, wide, _), time, bands = geometry.given, geometry.time, geometry.bands
+            dx = dx[time.before : time.before + steps, :, bands.before : bands.before + wide]
+        return dx.reshape(given)
 
-    def _gathered(self, dy: np.ndarray, shape: Shape, axes: tuple[Axis, Axis], scratch: Scratch) -> np.ndarray:
-        """Gradient of the padded input as a convolution of `dy`, padded, with the kernel turned round."""
-        time, bands = (Axis(a.taps, 1, a.dilation, a.span - 1, a.span - 1) for a in axes)
-        around = time, bands
-        wide = with_zeros(dy, around, partial(scratch, self, "wide"))
-        back = columns(wide, around, partial(scratch, self, "back"))
-        kernel = self.weights["kernel"].reshape(axes[0].taps, axes[1].taps, shape[-1], -1)
-        turned = kernel[::-1, ::-1].transpose(0, 1, 3, 2).reshape(-1, shape[-1])
-        size = (shape[0], *(axis.out(n) for axis, n in zip(around, dy.shape[1:3], strict=True)), shape[-1])
-        dx = scratch(self, "dx", size, dy.dtype)
-        np.matmul(back, turned, out=dx.reshape(-1, shape[-1]))
-        return dx
+    def _multiply(self, x: np.ndarray, geometry: Geometry, y: np.ndarray, scratch: Scratch) -> None:
+        """Add up, for each tap, the steps it meets times its part of the kernel."""
+        kernel = self.weights["kernel"].reshape(geometry.time.taps, -1, y.shape[1])
+        for tap, weights in enumerate(kernel):
+            met = x[geometry.met(tap)].reshape(len(y), -1)
+            self._add_product(met, weights, y, scratch) if tap else np.matmul(met, weights, out=y)
 
-    def _scattered(self, dy: np.ndarray, shape: Shape, axes: tuple[Axis, Axis], scratch: Scratch) -> np.ndarray:
-        """Gradient of the padded input by adding up what each tap sends back."""
-        kernel = self.weights["kernel"]
-        back = scratch(self, "back", (dy[..., 0].size, len(kernel)), dy.dtype)
-        np.matmul(dy.reshape(-1, dy.shape[-1]), kernel.T, out=back)
-        back = back.reshape(*dy.shape[:3], axes[0].taps, axes[1].taps, shape[-1])
-        dx = scratch(self, "dx", _padded_shape(shape, axes), dy.dtype)
-        if all(axis.stride == axis.taps == axis.span for axis in axes):  # no two taps meet: nothing to add
-            patches = dx[:, : dy.shape[1] * axes[0].taps, : dy.shape[2] * axes[1].taps]
-            dx[:, patches.shape[1] :] = 0
-            dx[:, :, patches.shape[2] :] = 0
-            into = patches.reshape(len(dx), dy.shape[1], axes[0].taps, dy.shape[2], axes[1].taps, -1)
-            into[...] = back.transpose(0, 1, 3, 2, 4, 5)
-            return dx
+    def _multiply_back(
+        self,
+        x: np.ndarray,
+        geometry: Geometry,
+        dy: np.ndarray,
+        dx: np.ndarray,
+        gradient: np.ndarray,
+        scratch: Scratch,
+    ) -> None:
+        kernel, gradient = (
+            a.reshape(geometry.time.taps, -1, dy.shape[1]) for a in (self.weights["kernel"], gradient)
+        )
+        dx[geometry.steps :] = 0
+        for tap, weights in enumerate(kernel):
+            met = geometry.met(tap)
+            np.matmul(x[met].reshape(len(dy), -1).T, dy, out=gradient[tap])
+            if not self.is_first:
+                into = dx[met].reshape(len(dy), -1)
+                self._add_product(dy, weights.T, into, scratch) if tap else np.matmul(dy, weights.T, out=into)
+
+    def _add_product(self, a: np.ndarray, b: np.ndarray, into: np.ndarray, scratch: Scratch) -> None:
+        """Add ``a @ b`` to `into`; all in one piece of memory, `b` maybe turned."""
+        if scratch.is_alone:
+            # Inside the product itself, for nothing; but SciPy keeps the interpreter's lock meanwhile.
+            gemm = scipy.linalg.blas.sgemm if into.dtype == np.float32 else scipy.linalg.blas.dgemm
+            is_turned = not b.flags.c_contiguous
+            gemm(1, b if is_turned else b.T, a.T, beta=1, c=into.T, trans_a=is_turned, overwrite_c=True)
+        else:
+            into += np.matmul(a, b, out=scratch(self, "part", into.shape, into.dtype))
+
+    def _columns(self, x: np.ndarray, geometry: Geometry, scratch: Scratch) -> np.ndarray:
+        """Copy what the kernel meets at each place into a row: ``(steps * clips * bands, taps * channels)``."""
+        time, bands, clips, channels = geometry.time, geometry.bands, x.shape[1], x.shape[3]
+        sizes = geometry.steps, clips, geometry.wide, time.taps, bands.taps, channels
+        by_step, by_clip, by_band, item = x.strides
+        strides = time.stride * by_step, by_clip, bands.stride * by_band, time.dilation * by_step, by_band, item
+        copy = scratch(self, "columns", sizes, x.dtype)
+        if x.flags.c_contiguous:  # the same without its overhead
+            np.copyto(copy, np.ndarray(sizes, x.dtype, x, 0, strides))
+        else:
+            np.copyto(copy, np.lib.stride_tricks.as_strided(x, sizes, strides))
+        return copy.reshape(-1, time.taps * bands.taps * channels)
+
+    def _scatter(self, dy: np.ndarray, geometry: Geometry, dx: np.ndarray, scratch: Scratch) -> None:
+        """Add up what each tap sends back."""
+        kernel, channels = self.weights["kernel"], dx.shape[3]
+        back = scratch(self, "back", (len(dy), len(kernel)), dy.dtype)
+        np.matmul(dy, kernel.T, out=back)
+        back = back.reshape(geometry.steps, dx.shape[1], geometry.wide, -1, channels)
         dx[...] = 0
-        for t in range(axes[0].taps):
-            for b in range(axes[1].taps):
-                dx[:, axes[0].slice(t, dy.shape[1]), axes[1].slice(b, dy.shape[2])] += back[:, :, :, t, b]
-        return dx
+        for tap, at in enumerate(geometry.taps()):
+            dx[at] += back[:, :, :, tap]
 
-    def _filter(self, padded: np.ndarray, axes: tuple[Axis, Axis], y: np.ndarray, scratch: Scratch) -> None:
+    def _filter(self, x: np.ndarray, geometry: Geometry, y: np.ndarray, scratch: Scratch) -> None:
         """Filter each channel by itself."""
-        y = y if y.ndim == 4 else y[:, :, None]
         part = scratch(self, "part", y.shape, y.dtype)
-        for tap, (time, bands) in enumerate(np.ndindex(axes[0].taps, axes[1].taps)):
-            met = padded[:, axes[0].slice(time, y.shape[1]), axes[1].slice(bands, y.shape[2])]
-            np.multiply(met, self.weights["kernel"][tap], out=part if tap else y)
+        for tap, at in enumerate(geometry.taps()):
+            np.multiply(x[at], self.weights["kernel"][tap], out=part if tap else y)
             if tap:
                 y += part
 
     def _filter_back(
-        self, padded: np.ndarray, axes: tuple[Axis, Axis], dy: np.ndarray, gradient: np.ndarray, scratch: Scratch
-    ) -> np.ndarray:
-        dx, part = scratch(self, "dx", padded.shape, dy.dtype), scratch(self, "part", dy.shape, dy.dtype)
+        self,
+        x: np.ndarray,
+        geometry: Geometry,
+        dy: np.ndarray,
+        dx: np.ndarray,
+        gradient: np.ndarray,
+        scratch: Scratch,
+    ) -> None:
+        part = scratch(self, "part", dy.shape, dy.dtype)
         dx[...] = 0
-        for tap, (time, bands) in enumerate(np.ndindex(axes[0].taps, axes[1].taps)):
-            at = (slice(None), axes[0].slice(time, dy.shape[1]), axes[1].slice(bands, dy.shape[2]))
-            np.multiply(padded[at], dy, out=part)
+        for tap, at in enumerate(geometry.taps()):
+            np.multiply(x[at], dy, out=part)
             part.reshape(-1, dy.shape[-1]).sum(axis=0, out=gradient[tap])
             np.multiply(dy, self.weights["kernel"][tap], out=part)
             dx[at] += part
-        return dx
 
-    @staticmethod
-    def _without_zeros(dx: np.ndarray, shape: Shape, axes: tuple[Axis, Axis]) -> np.ndarray:
-        steps, wide = shape[1], shape[2] if len(shape) == 4 else 1
-        time, bands = axes
-        return dx[:, time.before : time.before + steps, bands.before : bands.before + wide].reshape(shape)
-
-
-Memory = Callable[[Shape, Any], np.ndarray]
-"""Gives an array of a shape and type."""
-
-
-def with_zeros(x: np.ndarray, axes: tuple[Axis, Axis], memory: Memory) -> np.ndarray:
-    """Return the input as ``(clips, steps, bands, channels)``, in one piece of memory, with zeros around it."""
-    x = x if x.ndim == 4 else x[:, :, None]
-    time, bands = axes
-    if not (time.before or time.after or bands.before or bands.after):
-        return np.ascontiguousarray(x)
-    steps, wide = x.shape[1:3]
-    padded = memory(_padded_shape(x.shape, axes), x.dtype)
-    padded[:, : time.before] = 0
-    padded[:, time.before + steps :] = 0
-    padded[:, :, : bands.before] = 0
-    padded[:, :, bands.before + wide :] = 0
-    padded[:, time.before : time.before + steps, bands.before : bands.before + wide] = x
-    return padded
-
-
-def columns(padded: np.ndarray, axes: tuple[Axis, Axis], memory: Memory) -> np.ndarray:
-    """Copy what the kernel meets at each place into a row: ``(clips * steps * bands, taps * channels)``."""
-    clips, steps, wide, channels = padded.shape
-    time, bands = axes
-    if time.taps == bands.taps == time.stride == bands.stride == 1:
-        return padded.reshape(-1, channels)
-    out_steps, out_wide = (steps - time.span) // time.stride + 1, (wide - bands.span) // bands.stride + 1
-    sizes = clips, out_steps, out_wide, time.taps, bands.taps, channels
-    by_clip, by_step, by_band, item = padded.strides
-    strides = by_clip, time.stride * by_step, bands.stride * by_band, time.dilation * by_step, by_band, item
-    copy = memory(sizes, padded.dtype)
-    copy[...] = np.ndarray(sizes, padded.dtype, padded, 0, strides)  # as_strided without its overhead
-    return copy.reshape(-1, time.taps * bands.taps * channels)
-
-
-def _padded_shape(shape: Shape, axes: tuple[Axis, Axis]) -> Shape:
-    clips, steps, wide, channels = shape if len(shape) == 4 else (*shape[:2], 1, shape[2])
-    time, bands = axes
-    return clips, steps + time.before + time.after, wide + bands.before + bands.after, channels
+    def _with_zeros(self, x: np.ndarray, geometry: Geometry, scratch: Scratch) -> np.ndarray:
+        """Return the input with zeros around it."""
+        steps, clips, wide, channels = x.shape
+        time, bands = geometry.time, geometry.bands
+        padded = scratch(self, "padded", (geometry.padded[0], clips, geometry.padded[1], channels), x.dtype)
+        padded[: time.before] = 0
+        padded[time.before + steps :] = 0
+        padded[:, :, : bands.before] = 0
+        padded[:, :, bands.before + wide :] = 0
+        padded[time.before : time.before + steps, :, bands.before : bands.before + wide] = x
+        return padded

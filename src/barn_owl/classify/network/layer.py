@@ -2,8 +2,9 @@
 
 ``forward`` returns the output and whatever ``backward`` will need; ``backward`` takes the gradient of the
 output (which it may overwrite), writes the gradients of the weights into ``gradients`` and returns the
-gradient of the input. Shapes of one clip: ``(steps, channels)``, ``(steps, bands, channels)`` or ``(channels,)``;
-a batch has the clips in front.
+gradient of the input. Shapes of one clip: ``(steps, channels)``, ``(steps, bands, channels)`` or ``(channels,)``.
+The clips of a batch stand behind the steps, ``(steps, clips, ...)``, or in front where there are none, so that what a
+tap of a convolution meets is one piece of memory.
 """
 
 import itertools
@@ -32,6 +33,8 @@ class Scratch:
     def __init__(self) -> None:
         self._kept: dict[tuple[int, str], tuple[np.ndarray, np.ndarray]] = {}
         self._shares: dict[tuple[int, Any], np.ndarray] = {}
+        self.is_alone = False
+        """Whether no other thread works on the same batch."""
 
     def __call__(self, owner: "Layer", name: str, shape: Shape, dtype: Any) -> np.ndarray:
         """Return an array with undefined content."""

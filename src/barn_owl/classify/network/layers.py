@@ -136,24 +136,24 @@ class Residual(Layer):
         for layer in self.inner:
             y, own = layer.forward(y, rng, scratch)
             kept.append(own)
-        crop = (x.shape[1] - y.shape[1]) // 2
+        crop = (len(x) - len(y)) // 2
         # the last layer's own backward pass may need its output as it was, so the sum goes elsewhere then
         into = scratch(self, "sum", y.shape, y.dtype) if self.inner[-1].needs_output else y
-        np.add(y, x[:, crop : crop + y.shape[1]], out=into)
-        return into, (kept, x.shape, crop)
+        np.add(y, x[crop : crop + len(y)], out=into)
+        return into, (kept, crop)
 
     def backward(self, dy: np.ndarray, kept: Any, gradients: Gradients, scratch: Scratch) -> np.ndarray:
-        own, _, crop = kept
+        own, crop = kept
         passed = scratch(self, "passed", dy.shape, dy.dtype)
         np.copyto(passed, dy)
         for number in reversed(range(len(self.inner))):
             dy = self.inner[number].backward(dy, own[number], gradients[number], scratch)
-        dy[:, crop : crop + passed.shape[1]] += passed
+        dy[crop : crop + len(passed)] += passed
         return dy
 
     def absorb(self, kept: Sequence[Any]) -> None:
         for number, layer in enumerate(self.inner):
-            layer.absorb([own[number] for own, _, _ in kept])
+            layer.absorb([own[number] for own, _ in kept])
 
 
 class Dropout(Layer):

@@ -15,9 +15,9 @@ from barn_owl.errors import PlanError
 
 PART = 32
 """Clips of a batch that one thread works on at a time: few enough for the activations to stay in cache."""
-WORTH_SHARING = 20_000_000
-"""Multiply-adds of a batch from which on it is cut in two all the same, so that two cores have work; below it, the
-calls would cost more than the sums."""
+WORTH_SHARING = 80_000_000
+"""Multiply-adds of a batch from which on it is cut in two all the same, so that two cores have work; below it,
+threads would wait for each other between short calls for longer than they save."""
 
 Loss = Callable[[np.ndarray, np.ndarray], tuple[float, np.ndarray]]
 
@@ -103,16 +103,16 @@ class Network:
     def forward(
         self, x: np.ndarray, rng: np.random.Generator | None = None, scratch: Scratch | None = None
     ) -> tuple[np.ndarray, list[Any]]:
-        """Push a batch through all layers; `rng` is given while training."""
-        kept = []
+        """Push a batch, clips in front, through all layers; `rng` is given while training."""
+        x, kept = turned(x), []
         for number, layer in enumerate(self.layers):
             x, own = layer.forward(x, rng if number >= self.frozen else None, scratch or Fresh())
             kept.append(own)
-        return x, kept
+        return turned(x), kept
 
     def backward(self, dy: np.ndarray, kept: list[Any], part: "_Part | None" = None) -> np.ndarray:
         """Return the gradient of the vector for the gradient `dy` of the output; zero for what is frozen."""
-        part = part or self._part()
+        part, dy = part or self._part(), np.ascontiguousarray(turned(dy))
         for number in reversed(range(self.frozen, len(self.layers))):
             dy = self.layers[number].backward(dy, kept[number], part.gradients[number], part.scratch)
         return part.gradient
@@ -135,6 +135,8 @@ class Network:
         xs, ts = np.array_split(x, parts), np.array_split(targets, parts)
         for number in range(len(self._parts), parts):
             self._parts[number] = self._part()
+        for number in range(parts):
+            self._parts[number].scratch.is_alone = parts == 1
 
         def work(part: int) -> tuple[float, np.ndarray, list[Any]]:
             # Keyed, not seeded: making a generator from a seed costs as much as a layer.
@@ -145,12 +147,15 @@ class Network:
                 value, dlogits = loss(logits, ts[part])
                 return value, self.backward(dlogits, kept, self._parts[part]), kept
 
-        done = list(threads.map(work, range(parts)))
+        done = list(threads.map(work, range(parts))) if parts > 1 else [work(0)]
         shares = [len(part) / len(x) for part in xs]
         gradient, scaled = self._sums
-        gradient[:] = 0
-        for share, (_, part, _) in zip(shares, done, strict=True):
-            gradient += np.multiply(part, np.float32(share), out=scaled)
+        if parts == 1:
+            gradient = done[0][1]
+        else:
+            gradient[:] = 0
+            for share, (_, part, _) in zip(shares, done, strict=True):
+                gradient += np.multiply(part, np.float32(share), out=scaled)
         for number, layer in enumerate(self.layers[self.frozen :], start=self.frozen):
             layer.absorb([kept[number] for _, _, kept in done])
         return sum(share * value for share, (value, _, _) in zip(shares, done, strict=True)), gradient
@@ -168,6 +173,11 @@ class _Part(NamedTuple):
     scratch: Scratch
     gradient: np.ndarray
     gradients: list[Gradients]
+
+
+def turned(x: np.ndarray) -> np.ndarray:
+    """Clips behind the steps, or in front again; what has no steps stays as it is."""
+    return x.swapaxes(0, 1) if x.ndim > 2 else x
 
 
 def _by_layer(layers: Sequence[Layer], named: Arrays, prefix: str) -> list[Gradients]:

@@ -30,6 +30,7 @@ class AdamW:
         self.count = 0
         self.first = np.zeros_like(weights)
         self.second = np.zeros_like(weights)
+        """Moments before they are multiplied by one minus their beta: that comes with the other factors."""
         self._a, self._b = np.empty(BLOCK, dtype=weights.dtype), np.empty(BLOCK, dtype=weights.dtype)
 
     def step(self, gradient: np.ndarray, rate: float) -> None:
@@ -41,23 +42,21 @@ class AdamW:
     def _move(self, gradient: np.ndarray, block: slice, rate: float) -> None:
         """Move a block of the weights: what is small stays in the cache, what is in place needs no new memory."""
         g, w, first, second = gradient[block], self.weights[block], self.first[block], self.second[block]
-        a = self._a[: len(g)]
-        np.subtract(g, first, out=a)
-        a *= 1 - self.beta1
-        first += a
-        np.multiply(g, g, out=a)
-        a -= second
-        a *= 1 - self.beta2
-        second += a
+        a, b = self._a[: len(g)], self._b[: len(g)]
+        first *= self.beta1
+        first += g
+        second *= self.beta2
+        second += np.multiply(g, g, out=a)
+        # rate * m / (sqrt(v) + 1e-8), all factors in two numbers; floats of NumPy's would make it all float64
+        root = math.sqrt((1 - self.beta2) / (1 - self.beta2**self.count))
         np.sqrt(second, out=a)
-        a *= 1 / math.sqrt(1 - self.beta2**self.count)  # a float of NumPy's would make it all float64
-        a += 1e-8
+        a += 1e-8 / root
         np.divide(first, a, out=a)
-        a *= rate / (1 - self.beta1**self.count)
-        decayed = np.multiply(self.decay[block], w, out=self._b[: len(g)])
-        decayed *= rate
+        a *= rate * (1 - self.beta1) / (1 - self.beta1**self.count) / root
+        np.multiply(self.decay[block], rate, out=b)
+        b *= w
         w -= a
-        w -= decayed
+        w -= b
 
 
 def clip_norm(gradient: np.ndarray, longest: float) -> float:

@@ -23,27 +23,24 @@ class Pool(Sliding):
     def shape(self, shape: Shape) -> Shape:
         return *self.slid(shape, "a pool"), shape[-1]
 
-    def _met(self, x: np.ndarray, y: np.ndarray) -> list[tuple[slice, ...]]:
-        """Which part of the input each place of the neighbourhood meets."""
-        axes = self.axes(x.shape[1:])[: x.ndim - 2]
-        taps = np.ndindex(*(axis.taps for axis in axes))
-        return [
-            (slice(None), *(a.slice(t, n) for a, t, n in zip(axes, tap, y.shape[1:], strict=False))) for tap in taps
-        ]
+    def _met(self, shape: Shape) -> list[tuple[slice, ...]]:
+        """Which part of a batch each place of the neighbourhood meets, for clips of `shape`."""
+        geometry = self.geometry(shape)
+        return [at[: 1 + len(shape[1:])] for at in geometry.taps()]
 
     def forward(self, x: np.ndarray, rng: np.random.Generator | None, scratch: Scratch) -> tuple[np.ndarray, Any]:
-        y = scratch(self, "y", (len(x), *self.shape(x.shape[1:])), x.dtype)
-        first, *others = self._met(x, y)
+        steps, *rest = self.shape(shape := (len(x), *x.shape[2:]))
+        y = scratch(self, "y", (steps, x.shape[1], *rest), x.dtype)
+        first, *others = met = self._met(shape)
         y[...] = x[first]
         for at in others:
             (np.maximum if self.kind == "max" else np.add)(y, x[at], out=y)
         if self.kind == "mean":
-            y *= 1 / (1 + len(others))
-        return y, (x, y)
+            y *= 1 / len(met)
+        return y, (x, y, met)
 
     def backward(self, dy: np.ndarray, kept: Any, gradients: Gradients, scratch: Scratch) -> np.ndarray:
-        x, y = kept
-        met = self._met(x, y)
+        x, y, met = kept
         dx = scratch(self, "dx", x.shape, dy.dtype)
         dx[...] = 0
         if self.kind == "mean":
@@ -69,24 +66,29 @@ class PoolAll(Layer):
         return over_time(shape, "a pool over everything")[-1:]
 
     def forward(self, x: np.ndarray, rng: np.random.Generator | None, scratch: Scratch) -> tuple[np.ndarray, Any]:
-        flat = x.reshape(len(x), -1, x.shape[-1])
         if self.kind == "mean":
-            # A product with ones is several times faster than the mean along the middle of three axes.
-            share = np.full((1, flat.shape[1]), 1 / flat.shape[1], dtype=x.dtype)
-            return np.matmul(share, flat)[:, 0], (x.shape, None)
-        at = flat.argmax(axis=1)
-        return np.take_along_axis(flat, at[:, None], axis=1)[:, 0], (x.shape, at)
+            # A product with ones is several times faster than the mean along an axis that is not the last.
+            mean = scratch.column_mean(x.reshape(len(x), -1)).reshape(x.shape[1:])
+            return mean if mean.ndim == 2 else mean.mean(axis=1), (x.shape, None)
+        flat = _clips_first(x).reshape(x.shape[1], -1, x.shape[-1])
+        at = flat.argmax(axis=1)[:, None]
+        return np.take_along_axis(flat, at, axis=1)[:, 0], (x.shape, at)
 
     def backward(self, dy: np.ndarray, kept: Any, gradients: Gradients, scratch: Scratch) -> np.ndarray:
         shape, at = kept
         dx = scratch(self, "dx", shape, dy.dtype)
-        flat = dx.reshape(len(dx), -1, shape[-1])
         if self.kind == "mean":
-            flat[...] = dy[:, None] * (1 / flat.shape[1])
-        else:
-            flat[...] = 0
-            np.put_along_axis(flat, at[:, None], dy[:, None], axis=1)
+            dy = dy * (dy.size / dx.size)
+            dx[...] = dy if len(shape) == 3 else dy[:, None]
+            return dx
+        largest = np.zeros((shape[1], dx.size // dy.size, shape[-1]), dtype=dy.dtype)
+        np.put_along_axis(largest, at, dy[:, None], axis=1)
+        dx[...] = np.moveaxis(largest.reshape(shape[1], shape[0], *shape[2:]), 0, 1)
         return dx
+
+
+def _clips_first(x: np.ndarray) -> np.ndarray:
+    return np.ascontiguousarray(np.moveaxis(x, 1, 0))
 
 
 class FoldBands(Layer):
@@ -100,7 +102,7 @@ class FoldBands(Layer):
         return shape[0], shape[1] * shape[2]
 
     def forward(self, x: np.ndarray, rng: np.random.Generator | None, scratch: Scratch) -> tuple[np.ndarray, Any]:
-        return x.reshape(len(x), x.shape[1], -1), x.shape
+        return x.reshape(*x.shape[:2], -1), x.shape
 
     def backward(self, dy: np.ndarray, kept: Any, gradients: Gradients, scratch: Scratch) -> np.ndarray:
         return dy.reshape(kept)
@@ -116,7 +118,7 @@ class Flatten(Layer):
         return (math.prod(over_time(shape, "flatten")),)
 
     def forward(self, x: np.ndarray, rng: np.random.Generator | None, scratch: Scratch) -> tuple[np.ndarray, Any]:
-        return x.reshape(len(x), -1), x.shape
+        return _clips_first(x).reshape(x.shape[1], -1), x.shape
 
     def backward(self, dy: np.ndarray, kept: Any, gradients: Gradients, scratch: Scratch) -> np.ndarray:
-        return dy.reshape(kept)
+        return np.ascontiguousarray(np.moveaxis(dy.reshape(kept[1], kept[0], *kept[2:]), 0, 1))
