@@ -2,6 +2,7 @@
 
 import math
 from collections.abc import Sequence
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -12,12 +13,14 @@ from barn_owl.classify.network.layer import Arrays, Gradients, Layer, Scratch, S
 class BatchNorm(Layer):
     """Batch normalisation of each channel: Ioffe and Szegedy, ICML 2015.
 
-    While training, each part of a batch is normalised by its own mean and variance; otherwise the running
-    ones are used.
+    While training, groups of about `GROUP` clips are normalised by their own mean and variance, which generalises
+    better than those of many clips (Hoffer et al., "Train longer, generalize better", NIPS 2017); otherwise the
+    running ones are used.
     """
 
     MOMENTUM = 0.1
     EPSILON = 1e-3
+    GROUP = 16
 
     def build(self, shape: Shape, rng: np.random.Generator) -> Arrays:
         zeros, ones = np.zeros(shape[-1], dtype=np.float32), np.ones(shape[-1], dtype=np.float32)
@@ -36,52 +39,72 @@ class BatchNorm(Layer):
             np.multiply(x, slope, out=y)
             y += shift
             return y, None
-        rows, into = x.reshape(-1, x.shape[-1]), y.reshape(-1, x.shape[-1])
-        mean = scratch.column_mean(rows)
+        groups = _groups(x.shape, self.GROUP)
+        # A row for each step: long rows are several times faster than one for each place.
+        rows, into = x.reshape(groups.steps, -1), y.reshape(groups.steps, -1)
+        mean = groups.mean(scratch.column_mean(rows))
         # Not from the rows less their mean: that would be one more pass, and a channel's mean is not large here.
-        variance = scratch.column_mean(np.multiply(rows, rows, out=into))
+        variance = groups.mean(scratch.column_mean(np.multiply(rows, rows, out=into)))
         variance -= mean * mean
         np.maximum(variance, 0, out=variance)
         inverse = (variance + variance.dtype.type(self.EPSILON)) ** -0.5
         slope = self.weights["scale"] * inverse
-        wide, repeats = _wide(into)
-        np.multiply(rows.reshape(wide.shape), _repeated(slope, repeats), out=wide)
-        wide += _repeated(self.weights["shift"] - mean * slope, repeats)
-        return y, (rows, inverse, mean, variance)
+        np.multiply(rows, groups.row(slope), out=into)
+        into += groups.row(self.weights["shift"] - mean * slope)
+        return y, (rows, inverse, mean, variance, groups)
 
     def backward(self, dy: np.ndarray, kept: Any, gradients: Gradients, scratch: Scratch) -> np.ndarray:
-        rows, inverse, mean, _ = kept
-        flat, count = dy.reshape(rows.shape), len(rows)
+        rows, inverse, mean, _, groups = kept
+        flat = dy.reshape(rows.shape)
         product = scratch(self, "product", rows.shape, rows.dtype)
-        mean_dy = scratch.column_mean(flat)
+        mean_dy = groups.mean(scratch.column_mean(flat))
         # Mean of dy times the normalised input, normed = (x - mean) * inverse.
-        mean_normed = (scratch.column_mean(np.multiply(flat, rows, out=product)) - mean * mean_dy) * inverse
-        np.multiply(mean_dy, count, out=gradients["shift"])
-        np.multiply(mean_normed, count, out=gradients["scale"])
+        mean_normed = groups.mean(scratch.column_mean(np.multiply(flat, rows, out=product)))
+        mean_normed = (mean_normed - mean * mean_dy) * inverse
+        np.matmul(groups.counts, mean_dy, out=gradients["shift"])
+        np.matmul(groups.counts, mean_normed, out=gradients["scale"])
         # dx = slope * (dy - mean_dy - normed * mean_normed)
         slope = self.weights["scale"] * inverse
         back = slope * inverse * mean_normed
-        wide, repeats = _wide(flat)
-        wide *= _repeated(slope, repeats)
-        np.multiply(rows.reshape(wide.shape), _repeated(back, repeats), out=product.reshape(wide.shape))
-        flat -= product
-        wide += _repeated(back * mean - slope * mean_dy, repeats)
+        flat *= groups.row(slope)
+        flat -= np.multiply(rows, groups.row(back), out=product)
+        flat += groups.row(back * mean - slope * mean_dy)
         return dy
 
     def absorb(self, kept: Sequence[Any]) -> None:
-        for _, _, mean, variance in kept:
-            self.state["mean"] += self.MOMENTUM / len(kept) * (mean - self.state["mean"])
-            self.state["variance"] += self.MOMENTUM / len(kept) * (variance - self.state["variance"])
+        share = self.MOMENTUM / len(kept)
+        for _, _, mean, variance, _ in kept:
+            for name, found in (("mean", mean), ("variance", variance)):
+                self.state[name] += share * (np.add.reduce(found) / len(found) - self.state[name])
 
 
-def _wide(rows: np.ndarray) -> tuple[np.ndarray, int]:
-    """Rows put together to longer ones, and how many to one: on short rows, NumPy is several times slower."""
-    repeats = math.gcd(len(rows), 64) if rows.shape[1] < 64 else 1
-    return rows.reshape(-1, repeats * rows.shape[1]), repeats
+class _Groups:
+    """The clips of a batch, ``(steps, clips, ..., channels)`` or ``(clips, channels)``, in groups of about `size`."""
+
+    def __init__(self, shape: Shape, size: int) -> None:
+        self.steps, clips = (shape[0], shape[1]) if len(shape) > 2 else (1, shape[0])
+        self._shape = clips, math.prod(shape[2:-1]), shape[-1]
+        count = max(1, round(clips / size))
+        self._of_clip = np.arange(clips) * count // clips
+        sizes = np.bincount(self._of_clip)
+        self._shares = ((self._of_clip == np.arange(count)[:, None]) / sizes[:, None]).astype(np.float32)
+        self.counts = (sizes * self.steps * self._shape[1]).astype(np.float32)
+        """Values a channel in each group."""
+
+    def mean(self, row: np.ndarray) -> np.ndarray:
+        """Mean of each group and channel, ``(groups, channels)``, from means over the steps."""
+        clips = row.reshape(self._shape)
+        return np.asarray(self._shares @ (clips[:, 0] if self._shape[1] == 1 else clips.mean(axis=1)))
+
+    def row(self, values: np.ndarray) -> np.ndarray:
+        """One value for each place of a step, from those of its group and channel."""
+        by_clip = values.take(self._of_clip, axis=0)
+        return (by_clip if self._shape[1] == 1 else by_clip.repeat(self._shape[1], axis=0)).reshape(-1)
 
 
-def _repeated(row: np.ndarray, repeats: int) -> np.ndarray:
-    return row if repeats == 1 else np.concatenate([row] * repeats)
+@lru_cache(maxsize=64)
+def _groups(shape: Shape, size: int) -> _Groups:
+    return _Groups(shape, size)
 
 
 class Relu(Layer):
