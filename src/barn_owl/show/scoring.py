@@ -96,10 +96,10 @@ def adjusting_figure(adjusted: Adjusted) -> Figure:
         color=LABEL_COLOURS[0],
         label="one onset threshold for all",
     )
-    for row in curve.itertuples():
+    for point, rows in curve.groupby(["false_alarms_per_hour", "recall"]):
         axes.annotate(
-            f"{row.on:g}",
-            (row.false_alarms_per_hour, row.recall),
+            ", ".join(f"{on:g}" for on in sorted(rows["on"], reverse=True)),
+            point,
             xytext=(4, -12),
             textcoords="offset points",
             fontsize=8,
