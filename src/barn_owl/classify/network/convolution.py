@@ -228,6 +228,7 @@ class Convolution(Sliding):
         gradient: np.ndarray,
         scratch: Scratch,
     ) -> None:
+        """Gradients of the kernel and of the input, tap by tap; the first layer needs none of its input."""
         kernel, gradient = (
             a.reshape(geometry.time.taps, -1, dy.shape[1]) for a in (self.weights["kernel"], gradient)
         )
@@ -289,6 +290,7 @@ class Convolution(Sliding):
         gradient: np.ndarray,
         scratch: Scratch,
     ) -> None:
+        """Gradients of the kernel and of the padded input of a depthwise convolution."""
         part = scratch(self, "part", dy.shape, dy.dtype)
         dx[...] = 0
         for tap, at in enumerate(geometry.taps()):
