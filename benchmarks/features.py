@@ -43,11 +43,21 @@ def speeds() -> None:
         scipy.fft.rfft(frames, axis=1)
 
     ends = {name: FrontEnd(features=features) for name, (features, _) in WANTED.items()}
-    jobs = [lambda end=end: end.frames(samples) for end in ends.values()]
+    jobs = [lambda end=end, n=n: end.frames(samples, workers=n) for n in (2, 1) for end in ends.values()]
+    clip = samples[:RATE]
     with threadpool_limits(limits=1, user_api="blas"):
         floor, *times = best_seconds(bare, *jobs, rounds=9)
-    for (name, (_, wanted)), seconds in zip(WANTED.items(), times, strict=True):
+        of_clip, ours = best_seconds(
+            lambda: scipy.fft.rfft(frame_view(clip, 512, 160), axis=1),
+            lambda: ends["log-mel"].frames(clip),
+            rounds=99,
+        )
+    for (name, (_, wanted)), seconds in zip(WANTED.items(), times, strict=False):
         tell(f"{name}: speed relative to bare rfft over the same frames", floor / seconds, wanted)
+    for name, seconds in zip(WANTED, times[len(WANTED) :], strict=True):
+        tell(f"{name}: the same with one thread", floor / seconds, "(for information)")
+    tell("log-mel: times faster than real time", 120 / times[0], "(for information)")
+    tell("log-mel of a clip of 1 s: the same share", of_clip / ours, "(for information)")
 
 
 def folder_of(clips: int, folder: Path) -> pd.DataFrame:

@@ -63,7 +63,7 @@ def _mono(stream: BinaryIO, sample_type: str, channels: int, channel: int | Lite
     size, rest = width * channels, b""
     # read1 gives what is there; read would wait until a whole block has come.
     read = getattr(stream, "read1", stream.read)
-    while raw := read(BLOCK * size):
+    while raw := read(BLOCK * width):
         raw = rest + raw
         whole = len(raw) // size * size
         rest = raw[whole:]

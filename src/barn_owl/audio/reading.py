@@ -37,8 +37,11 @@ AUDIO_ENDINGS = frozenset(
 )
 """File endings, in lower case, that are taken for sound when a folder is searched."""
 
-BLOCK = 65_536
-"""Samples decoded at a time."""
+BLOCK = 1 << 18
+"""Numbers decoded at a time, all channels together: longer calls are better shared between threads."""
+
+LEAST = 4096
+"""Samples decoded at a time where a file is broken."""
 
 WARM_UP = 16 * 1152
 """Samples of an MP3 that are decoded before an excerpt begins."""
@@ -200,15 +203,7 @@ def blocks_of(
     found: list[str] = []
     not_finite, position, rate = 0, start, file.samplerate
     try:
-        if start or file.tell():
-            # An MP3 frame needs some before it; what they decode to is thrown away.
-            warm_up = min(start, WARM_UP) if file.format in ("MP3", "MPEG") else 0
-            file.seek(start - warm_up)
-            file.read(warm_up, dtype="float32")
-        while position < end:
-            block = file.read(min(BLOCK, end - position), dtype="float32", always_2d=True)
-            if not len(block):
-                break
+        for block in _decoded(file, start, end):
             position += len(block)
             bad = ~np.isfinite(block)
             if bad.any():
@@ -223,6 +218,30 @@ def blocks_of(
     if not_finite:
         found.append(f"{not_finite} samples are not finite (NaN or infinite); taken as silence")
     _tell(path, found, flaws)
+
+
+def _decoded(file: soundfile.SoundFile, start: int, end: int) -> Iterator[np.ndarray]:
+    """Blocks of a file as they are, up to where it ends or, with an error, where it is broken."""
+    if start or file.tell():
+        # An MP3 frame needs some before it; what they decode to is thrown away.
+        warm_up = min(start, WARM_UP) if file.format in ("MP3", "MPEG") else 0
+        file.seek(start - warm_up)
+        file.read(warm_up, dtype="float32")
+    position, most = start, max(BLOCK // file.channels, LEAST)
+    while position < end:
+        try:
+            block = file.read(min(most, end - position), dtype="float32", always_2d=True)
+        except soundfile.LibsndfileError:
+            if most == LEAST:
+                raise
+            # All of the block is lost, though much of it may be sound: once more, in small steps.
+            file.seek(position)
+            most = LEAST
+            continue
+        if not len(block):
+            break
+        position += len(block)
+        yield block
 
 
 def _tell(path: Path, found: list[str], flaws: list[str] | None) -> None:

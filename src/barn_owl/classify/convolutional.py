@@ -107,12 +107,15 @@ class Convolutional:
 
     def _pooled(self, steps: np.ndarray) -> np.ndarray:
         """Pool the steps of each window: ``(windows, channels)``."""
-        if len(steps) == self.steps:  # one window; the mean without the cost of calling `np.mean`
-            if self._pool == "max":
-                return np.asarray(steps.max(axis=0, keepdims=True))
-            return np.asarray(np.add.reduce(steps, axis=0, keepdims=True) / np.float32(len(steps)))
-        pool = np.max if self._pool == "max" else np.mean
-        return np.asarray(pool(np.lib.stride_tricks.sliding_window_view(steps, self.steps, axis=0), axis=-1))
+        # The first step of all windows, the second, ...: long calls, and a window's sum is the same wherever it lies.
+        into, windows = np.maximum if self._pool == "max" else np.add, len(steps) - self.steps + 1
+        if windows == 1:
+            pooled = into.reduce(steps, axis=0, keepdims=True)
+        else:
+            pooled = steps[:windows].copy()
+            for first in range(1, self.steps):
+                into(pooled, steps[first : first + windows], out=pooled)
+        return pooled if self._pool == "max" else np.divide(pooled, np.float32(self.steps), out=pooled)
 
     def renew(self) -> None:
         """Forget what was prepared for use, as the weights have changed."""

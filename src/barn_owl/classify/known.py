@@ -6,6 +6,7 @@ distance to the nearest training examples there).
 """
 
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 
@@ -36,14 +37,21 @@ class Known:
         """Mean cosine to the three nearest clips of each label: float32 ``(rows, labels)``, 1 for the same."""
         if not len(hidden):
             return np.empty((0, self.labels.shape[1]), dtype=np.float32)
-        cosines = _unit(hidden) @ self.hidden.T
-        columns = []
-        for own in self.labels.T:
-            near = cosines[:, own]
-            count = min(NEAREST, near.shape[1])
-            top = np.partition(near, near.shape[1] - count, axis=1)[:, -count:] if count else np.ones((len(near), 1))
-            columns.append(top.mean(axis=1))
+        unit, columns = _unit(hidden), []
+        for own in self._by_label:
+            count = min(NEAREST, own.shape[1])
+            near = (
+                np.partition(unit @ own, own.shape[1] - count, axis=1)[:, -count:]
+                if count
+                else np.ones((len(unit), 1))
+            )
+            columns.append(near.mean(axis=1))
         return np.stack(columns, axis=1).astype(np.float32)
+
+    @cached_property
+    def _by_label(self) -> list[np.ndarray]:
+        """The clips of each label, ``(features, clips)``."""
+        return [np.ascontiguousarray(self.hidden[own].T) for own in self.labels.T]
 
     def limits(self, share: float) -> np.ndarray:
         """How alike a sound must be to each label so that at most this share of its own sounds is lost,

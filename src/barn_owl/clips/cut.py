@@ -114,9 +114,9 @@ def _above(frames: np.ndarray, quiets: "deque[np.ndarray]") -> np.ndarray:
 
 
 def _blocks(path: str | Path, front_end: FrontEnd) -> Iterator[np.ndarray]:
-    stream, kept = front_end.stream(), np.empty((0, front_end.width), dtype=np.float32)
-    for samples in stream_audio(path, rate_hz=front_end.rate_hz):
-        kept = np.concatenate([kept, stream.push(samples)])
+    kept = np.empty((0, front_end.width), dtype=np.float32)
+    for frames in front_end.frame_blocks(stream_audio(path, rate_hz=front_end.rate_hz)):
+        kept = np.concatenate([kept, frames])
         while len(kept) >= 2 * BLOCK_FRAMES:  # the last one is never much shorter than the others
             yield kept[:BLOCK_FRAMES]
             kept = kept[BLOCK_FRAMES:]

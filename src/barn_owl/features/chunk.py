@@ -7,7 +7,6 @@ once however many features use it.
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import cached_property
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -16,6 +15,7 @@ from scipy.fftpack import rfft
 from barn_owl.features import shape
 from barn_owl.features.pitch import PitchFinder
 from barn_owl.features.rows import CHUNK, product
+from barn_owl.once import once
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -25,6 +25,8 @@ if TYPE_CHECKING:
 GROUP_BYTES = 1 << 21
 """Chunks are computed together up to this size of their transform, and `GROUP` of them: fewer, longer calls."""
 GROUP = 8
+TOGETHER = 16
+"""A transform works on a few rows side by side, and may round what is left over otherwise."""
 TEN = np.float32(10)
 
 
@@ -32,15 +34,18 @@ class Workspace:
     """Memory that the chunks of one stream use in turns: taking it anew each time would cost more than the sums."""
 
     def __init__(self, front_end: FrontEnd) -> None:
-        bins = front_end.fft_length // 2 + 1
         self.rows = CHUNK * max(1, min(GROUP, GROUP_BYTES // (4 * CHUNK * front_end.fft_length)))
-        self.transform = np.empty((self.rows, front_end.fft_length), dtype=np.float32)
-        self.samples = np.empty((self.rows, front_end.frame), dtype=np.float32)
-        self.power, self.magnitude, self.log_power = np.empty((3, self.rows, bins), dtype=np.float32)
-        self.mel = np.empty((self.rows, front_end.bands), dtype=np.float32)
         self._front_end = front_end
+        self._kept: dict[str, np.ndarray] = {}
 
-    @cached_property
+    def __call__(self, name: str, rows: int, columns: int) -> np.ndarray:
+        """Return float32 memory with undefined content, the same for the same name: ``(rows, columns)``."""
+        kept = self._kept.get(name)
+        if kept is None or len(kept) < rows:
+            kept = self._kept[name] = np.empty((rows, columns), dtype=np.float32)
+        return kept[:rows]
+
+    @once
     def pitch_finder(self) -> PitchFinder:
         """Made when pitch is asked for."""
         end = self._front_end
@@ -56,40 +61,40 @@ class Chunks:
     def __init__(self, front_end: FrontEnd, frames: np.ndarray, space: Workspace, before: np.ndarray | None) -> None:
         self.front_end, self.rows, self._frames, self._space = front_end, len(frames), frames, space
         self.before = before
-        self._whole = slice(-(-self.rows // CHUNK) * CHUNK)  # the rows of all chunks, the last of which is filled up
+        self._whole = -(-self.rows // CHUNK) * CHUNK  # rows of all chunks, the last of which is filled up
 
-    @cached_property
+    @once
     def samples(self) -> np.ndarray:
         """The samples of each frame, not windowed; rows beyond the frames are 0."""
-        samples = self._space.samples[self._whole]
+        samples = self._space("samples", self._whole, self.front_end.frame)
         samples[: self.rows] = self._frames
         samples[self.rows :] = 0
         return samples
 
-    @cached_property
+    @once
     def squares(self) -> np.ndarray:
         """Squares of the transform's real and imaginary parts, ``(rows, fft_length)``.
 
         Column 0 is the real part of bin 0, then real and imaginary part of each bin in turns; the parts that
         are always 0 are left out. This layout is transformed in place, which saves a fifth of the time.
         """
-        buffer, length = self._space.transform[self._whole], self.front_end.frame
-        window = self.front_end.window_rows
-        for first in range(0, self.rows, CHUNK):
-            frames = self._frames[first : first + CHUNK]
-            windowed = buffer[first : first + len(frames), :length]
-            np.copyto(windowed, frames)
-            np.multiply(windowed, window[: len(frames)], out=windowed)
-        buffer[self.rows :] = 0
-        buffer[:, length:] = 0
-        squares = rfft(buffer, axis=1, overwrite_x=True)
-        return np.multiply(squares, squares, out=squares)
+        length, columns = self.front_end.frame, self.front_end.fft_length
+        squares = self._space("squares", self._whole, columns)
+        squares[: self.rows, :length] = self._frames
+        squares[: self.rows, length:] = 0
+        squares[self.rows :] = 0
+        windowed = squares.reshape(-1, CHUNK, columns)[:, :, :length]
+        np.multiply(windowed, self.front_end.window_rows, out=windowed)
+        filled = squares[: -(-self.rows // TOGETHER) * TOGETHER]
+        transform = rfft(filled, axis=1, overwrite_x=True)
+        np.multiply(transform, transform, out=filled)
+        return squares
 
-    @cached_property
+    @once
     def power(self) -> np.ndarray:
         """Power spectrum, ``(rows, bins)``."""
         squares, bins = self.squares, self.front_end.fft_length // 2 + 1
-        power = self._space.power[self._whole]
+        power = self._space("power", self._whole, bins)
         power[:, 0] = squares[:, 0]
         paired = (squares.shape[1] - 1) // 2
         np.add(squares[:, 1 : 2 * paired : 2], squares[:, 2 : 2 * paired + 1 : 2], out=power[:, 1 : paired + 1])
@@ -97,20 +102,20 @@ class Chunks:
             power[:, -1] = squares[:, -1]
         return power
 
-    @cached_property
+    @once
     def magnitude(self) -> np.ndarray:
         """Magnitude spectrum, ``(rows, bins)``."""
-        return np.sqrt(self.power, out=self._space.magnitude[self._whole])
+        return np.sqrt(self.power, out=self._space("magnitude", *self.power.shape))
 
-    @cached_property
+    @once
     def mel(self) -> np.ndarray:
         """Mel bands, power, ``(rows, bands)``."""
-        mel = self._space.mel[self._whole]
+        mel = self._space("mel", self._whole, self.front_end.bands)
         for bands, parts, weights in self.front_end.mel_blocks:
             product(self.squares[:, parts], weights, out=mel[:, bands])
         return mel
 
-    @cached_property
+    @once
     def log_mel(self) -> np.ndarray:
         """Mel bands in dB; `mel` is not needed after it, and is overwritten unless a feature asks for it."""
         return self.decibel(self.mel.copy() if "mel" in self.front_end.features else self.mel)
@@ -124,23 +129,23 @@ class Chunks:
             np.maximum(power, power.max(axis=1, keepdims=True) - np.float32(self.front_end.range_db), out=power)
         return power
 
-    @cached_property
+    @once
     def blocks(self) -> shape.Blocks:
         """Sums of the power spectrum over blocks of bins."""
         return shape.Blocks(self.power, self.front_end.bin_hz)
 
-    @cached_property
+    @once
     def moments(self) -> np.ndarray:
         """Spectral moments, ``(rows, 4)``."""
         return self.blocks.moments()
 
-    @cached_property
+    @once
     def log_power(self) -> np.ndarray:
         """Natural logarithm of the power spectrum, ``(rows, bins)``."""
-        log_power = np.add(self.power, np.float32(shape.TINY), out=self._space.log_power[self._whole])
+        log_power = np.add(self.power, np.float32(shape.TINY), out=self._space("log power", *self.power.shape))
         return np.log(log_power, out=log_power)
 
-    @cached_property
+    @once
     def pitch(self) -> np.ndarray:
         """Pitch and confidence, ``(rows, 2)``."""
         find, samples = self._space.pitch_finder.find, self.samples

@@ -15,10 +15,13 @@ def frame_count(samples: int, frame: int, hop: int) -> int:
 
 
 def frame_view(samples: np.ndarray, frame: int, hop: int) -> np.ndarray:
-    """View mono `samples`, shape ``(samples,)``, as frames, shape ``(frames, frame)``, without a copy.
+    """View mono `samples`, shape ``(samples,)``, as frames, ``(frames, frame)``, without a copy; read only.
 
     Frame *i* covers samples ``i * hop`` to ``i * hop + frame``. Raises AudioError when not even one fits.
     """
     if len(samples) < frame:
         raise AudioError(f"{len(samples)} samples are too short for one frame of {frame} samples")
-    return np.lib.stride_tricks.sliding_window_view(samples, frame)[::hop]
+    shape = frame_count(len(samples), frame, hop), frame
+    view = np.ndarray(shape, samples.dtype, samples, strides=(hop * samples.itemsize, samples.itemsize))
+    view.flags.writeable = False
+    return view

@@ -7,6 +7,7 @@ chunks are computed at a time.
 """
 
 import difflib
+from collections.abc import Iterable, Iterator
 from functools import cached_property
 from itertools import pairwise
 
@@ -284,10 +285,11 @@ class FrontEnd(Settings):
         """Time of the middle of each frame in seconds, shape ``(frames,)``."""
         return (np.arange(frames) * self.hop + self.frame / 2) / self.rate_hz
 
-    def frames(self, samples: np.ndarray) -> np.ndarray:
+    def frames(self, samples: np.ndarray, *, workers: int = 2) -> np.ndarray:
         """Compute the frames of mono `samples` at this front end's rate.
 
-        samples : shape ``(samples,)``, full scale 1.0.
+        samples : shape ``(samples,)``, full scale 1.0. workers : threads that share a sound of some ten seconds or
+        more; the frames are the same, bit for bit, however many.
 
         Returns float32, shape ``(frames, width)``; `columns` and `units` say what each column is.
         Raises AudioError when the samples are not mono, not finite, or too short for one frame.
@@ -300,10 +302,23 @@ class FrontEnd(Settings):
                 f"{len(samples)} samples ({len(samples) / self.rate_hz:.4g} s at {self.rate_hz} Hz) are too "
                 f"short for one frame of {self.frame_ms:g} ms; pad_short fills them up with zeros"
             )
-        stream = self.stream()
+        stream = FrameStream(self, workers=workers)
         frames, rest = stream.push(samples), stream.finish()
         return np.concatenate([frames, rest]) if len(rest) else frames
 
-    def stream(self) -> FrameStream:
-        """Start a stream that takes blocks of samples and gives the frames as they become whole."""
-        return FrameStream(self)
+    def stream(self, *, patient: bool = False) -> FrameStream:
+        """Start a stream that takes blocks of samples and gives the frames as they become whole.
+
+        patient : whether frames may wait until a whole chunk of them can be computed at once, which is faster.
+        """
+        return FrameStream(self, patient=patient)
+
+    def frame_blocks(self, sound: Iterable[np.ndarray]) -> Iterator[np.ndarray]:
+        """Yield the frames of mono sound that comes in blocks of any size, in memory that does not grow.
+
+        Each block of frames is float32, ``(frames, width)``. Raises AudioError when samples are not finite.
+        """
+        stream = self.stream(patient=True)
+        for samples in sound:
+            yield stream.push(samples)
+        yield stream.finish()

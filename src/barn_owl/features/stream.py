@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
+from queue import SimpleQueue
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -22,20 +24,30 @@ class FrameStream:
 
     ``push`` gives frames as they become whole; deltas need some frames ahead, so the last few come with
     ``finish``. Before the first and after the last frame, deltas see that frame again.
+
+    patient : whether frames may wait until `CHUNK` of them are whole, or until ``finish``. They are computed that
+    many at a time, so that each small block costs as much as a large one without it.
+    workers : threads that share what long blocks ask for.
     """
 
-    def __init__(self, front_end: FrontEnd) -> None:
-        self.front_end = front_end
+    def __init__(self, front_end: FrontEnd, *, patient: bool = False, workers: int = 1) -> None:
+        self.front_end, self._patient = front_end, patient
         self.given = 0
         """Frames given out so far."""
         self._computed = 0  # frames computed so far
         self._kept = np.empty(0, dtype=np.float32)  # samples from the first frame of the open chunk on
-        self._space = Workspace(front_end)
         self._bases = list(dict.fromkeys(base for base, _, _, _ in front_end.layout))
+        # Flux looks at the frame before, so that one chunk has to wait for the other.
+        self._spaces = [Workspace(front_end) for _ in range(1 if "flux" in self._bases else workers)]
         self._before: np.ndarray | None = None  # last magnitudes of the chunk before
         self._loudness = MomentaryLoudness(front_end) if "loudness" in self._bases else None
         self._ahead = front_end.delta_frames * max(times for _, times, _, _ in front_end.layout)
         self._context: list[np.ndarray] = []  # per base: frames that deltas still need
+
+    @property
+    def wait_s(self) -> float:
+        """Time that a whole frame waits for others, at most."""
+        return (CHUNK - 1) * self.front_end.hop_s if self._patient else 0.0
 
     def push(self, samples: np.ndarray) -> np.ndarray:
         """Take mono samples and return the frames that became whole; float32, ``(frames, width)``.
@@ -47,12 +59,14 @@ class FrameStream:
         kept = np.concatenate([self._kept, samples]) if len(self._kept) else samples
         skip = self._computed % CHUNK  # rows of the open chunk that were computed already
         available = front_end.count(len(kept))
+        if self._patient:
+            available -= available % CHUNK
         if self._loudness:
             self._loudness.push(samples)
         if available <= skip:
             self._kept = kept.copy()
             return np.empty((0, front_end.width), dtype=np.float32)
-        bases = self._base_frames(frame_view(kept, front_end.frame, front_end.hop), skip)
+        bases = self._base_frames(frame_view(kept, front_end.frame, front_end.hop)[:available], skip)
         # One sample that is not a number, or infinite, spoils its frames, and a spoilt frame their maximum.
         if not all(np.isfinite(base.max()) for base in bases):
             raise AudioError("samples must be finite; there is NaN or infinity among them")
@@ -61,27 +75,44 @@ class FrameStream:
         return self._assembled(bases, last=False)
 
     def finish(self) -> np.ndarray:
-        """Return the frames that waited for what comes after them; float32, ``(frames, width)``."""
+        """Return the frames that waited, if only for what comes after them; float32, ``(frames, width)``."""
+        waited, self._patient, lacking = self._patient, False, 0
         if self.front_end.pad_short and not self._computed and len(self._kept):
-            first = self.push(np.zeros(self.front_end.frame - len(self._kept), dtype=np.float32))
-            return np.concatenate([first, self.finish()])
+            lacking = max(self.front_end.frame - len(self._kept), 0)
+        if waited or lacking:
+            rest = self.push(np.zeros(lacking, dtype=np.float32))
+        else:
+            rest = np.empty((0, self.front_end.width), dtype=np.float32)
         if not self._ahead or not self._computed:
-            return np.empty((0, self.front_end.width), dtype=np.float32)
-        return self._assembled([np.empty((0, base.shape[1]), dtype=np.float32) for base in self._context], last=True)
+            return rest
+        nothing = [np.empty((0, base.shape[1]), dtype=np.float32) for base in self._context]
+        return np.concatenate([rest, self._assembled(nothing, last=True)])
 
     def _base_frames(self, view: np.ndarray, skip: int) -> list[np.ndarray]:
         """Compute each base feature for framed samples, the first of which begins a chunk, from row `skip` on."""
         count, names = len(view) - skip, [name for name in self._bases if name in FEATURES]
         out = {name: np.empty((count, self.front_end.widths[name]), dtype=np.float32) for name in names}
-        group = self._space.rows
-        for first in range(0, len(view) if names else 0, group):
-            chunks = Chunks(self.front_end, view[first : first + group], self._space, self._before)
-            begin = max(skip - first, 0)
+        free = SimpleQueue[Workspace]()
+        for space in self._spaces:
+            free.put(space)
+
+        def compute(first: int) -> None:
+            space, begin = free.get(), max(skip - first, 0)
+            chunks = Chunks(self.front_end, view[first : first + space.rows], space, self._before)
             for name, whole in out.items():
                 rows = FEATURES[name].compute(chunks)[begin : chunks.rows]
                 whole[first + begin - skip : first + chunks.rows - skip] = rows if rows.ndim == 2 else rows[:, None]
             if chunks.rows >= CHUNK and "flux" in names:
                 self._before = chunks.magnitude[chunks.rows // CHUNK * CHUNK - 1].copy()
+            free.put(space)
+
+        firsts = range(0, len(view) if names else 0, self._spaces[0].rows)
+        if len(firsts) < 2 or len(self._spaces) == 1:
+            for first in firsts:
+                compute(first)
+        else:
+            with ThreadPoolExecutor(len(self._spaces)) as threads:
+                list(threads.map(compute, firsts))
         if self._loudness:
             out["loudness"] = self._loudness.take(count)
         return [out[name] for name in self._bases]

@@ -218,9 +218,8 @@ def overview_figure(
     frames = max(1, front_end.count(round(length_s * front_end.rate_hz)))
     per_column = -(-frames // COLUMNS)
     columns = np.full((-(-frames // per_column), front_end.width), -np.inf, dtype=np.float32)
-    stream, done = front_end.stream(), 0
-    for block in read_ahead(stream_audio(path, rate_hz=front_end.rate_hz)):
-        new = stream.push(block)
+    done = 0
+    for new in front_end.frame_blocks(read_ahead(stream_audio(path, rate_hz=front_end.rate_hz))):
         for first in range(0, len(new), 4096):
             part = new[first : first + 4096]
             at = np.minimum((done + np.arange(len(part))) // per_column, len(columns) - 1)

@@ -30,7 +30,7 @@ class Tagger:
     @property
     def latency_s(self) -> float:
         """Time after the end of an event by which it is given out, at most."""
-        return self._decider.latency_s
+        return self._trace.wait_s + self._decider.latency_s
 
     def push(self, samples: np.ndarray) -> list[Event]:
         """Take mono samples, shape ``(samples,)``, at the rate of the model's front end."""

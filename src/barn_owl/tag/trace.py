@@ -45,23 +45,45 @@ class TraceStream:
     """Takes blocks of mono samples at the rate of the model's front end and gives scores as they are ready."""
 
     def __init__(self, model: Model) -> None:
-        self.model = model
-        self._frames = model.front_end.stream()
-        self._kept = np.empty((0, model.front_end.width), dtype=np.float32)
-        self._reported = [n for n, label in enumerate(model.labels) if label not in model.background]
-        self._first = 0
+        self._frames, self._scorer = model.front_end.stream(patient=True), Scorer(model)
         self._samples = 0
+
+    @property
+    def wait_s(self) -> float:
+        """Time that sound waits for more to be worked on with it, at most, beside what a `Decider` waits."""
+        return self._frames.wait_s
 
     def push(self, samples: np.ndarray) -> list[TraceBlock]:
         """Take samples, shape ``(samples,)``, of any number; return the blocks that became whole."""
         self._samples += len(samples)
-        return self._take(self._frames.push(samples))
+        return self._scorer.push(self._frames.push(samples))
 
-    def _take(self, new: np.ndarray) -> list[TraceBlock]:
+    def finish(self) -> list[TraceBlock]:
+        """Return the scores of what is left. A recording shorter than a window is filled up to one.
+
+        Raises AudioError when there was not even one frame.
+        """
+        blocks = self._scorer.push(self._frames.finish())
+        if not self._frames.given:
+            raise AudioError(
+                f"{self._samples} samples are too short for one frame of {self._frames.front_end.frame_ms:g} ms"
+            )
+        return blocks + self._scorer.finish()
+
+
+class Scorer:
+    """Takes frames of the model's front end, any number at a time, and gives scores as they are ready."""
+
+    def __init__(self, model: Model) -> None:
+        self.model = model
+        self._kept = np.empty((0, model.front_end.width), dtype=np.float32)
+        self._reported = [n for n, label in enumerate(model.labels) if label not in model.background]
+        self._first = 0
+
+    def push(self, frames: np.ndarray) -> list[TraceBlock]:
+        """Take frames, ``(frames, width)``; return the blocks that became whole."""
         family, blocks = self.model.family, []
-        if not len(new):
-            return []
-        self._kept = np.concatenate([self._kept, new])
+        self._kept = np.concatenate([self._kept, frames])
         needed = (CHUNK - 1) * family.step + family.window
         while len(self._kept) >= needed:
             blocks.append(self._block(self._kept[:needed], steps=CHUNK))
@@ -69,22 +91,11 @@ class TraceStream:
         return blocks
 
     def finish(self) -> list[TraceBlock]:
-        """Return the scores of what is left. A recording shorter than a window is filled up to one.
-
-        Raises AudioError when there was not even one frame.
-        """
-        blocks = self._take(self._frames.finish())
-        if not self._frames.given:
-            raise AudioError(
-                f"{self._samples} samples are too short for one frame of {self.model.front_end.frame_ms:g} ms"
-            )
-        if self._first == 0:
-            self._kept = fill_up(
-                self._kept, self.model.family.window, self.model.clips.fill, self.model.front_end.silence
-            )
-        if len(self._kept) < self.model.family.window:
-            return blocks
-        return [*blocks, self._block(self._kept, steps=None)]
+        """Return the scores of what is left; frames fewer than a window are filled up to one, if there are any."""
+        family, front_end = self.model.family, self.model.front_end
+        if self._first == 0 and len(self._kept):
+            self._kept = fill_up(self._kept, family.window, self.model.clips.fill, front_end.silence)
+        return [self._block(self._kept, steps=None)] if len(self._kept) >= family.window else []
 
     def _block(self, frames: np.ndarray, steps: int | None) -> TraceBlock:
         judged = self.model.judge(frames)
@@ -108,18 +119,22 @@ class TraceStream:
 def trace_recording(model: Model, path: str | Path, *, ahead: bool = True) -> Iterator[TraceBlock]:
     """Score a sound file of any length, rate and number of channels, block by block.
 
-    ahead : whether decoding goes on in another thread meanwhile; without it, this takes one core and no more.
+    ahead : whether decoding and features go on in other threads meanwhile; without it, this takes one core.
 
     Of a recording that breaks off, what can be read is scored; samples that are no numbers count as silence; both are
     told as warnings. Raises AudioError when nothing can be read or it is shorter than one frame.
     """
-    stream = TraceStream(model)
-    sound = stream_audio(path, rate_hz=model.front_end.rate_hz, channel=model.clips.channel)
+    front_end, scorer, begun = model.front_end, Scorer(model), False
+    sound = stream_audio(path, rate_hz=front_end.rate_hz, channel=model.clips.channel)
     # The matrices are small: a second thread inside a product costs more than it brings.
     with threadpool_limits(limits=1, user_api="blas"):
-        for samples in read_ahead(sound) if ahead else sound:
-            yield from stream.push(samples)
-        try:
-            yield from stream.finish()
-        except AudioError as error:
-            raise AudioError(f"{path} ({audio_info(path).duration_s:.4g} s): {error}") from error
+        blocks = front_end.frame_blocks(read_ahead(sound) if ahead else sound)
+        for frames in read_ahead(blocks) if ahead else blocks:
+            begun = begun or len(frames) > 0
+            yield from scorer.push(frames)
+        if not begun:
+            raise AudioError(
+                f"{path} ({audio_info(path).duration_s:.4g} s) is too short for one frame of "
+                f"{front_end.frame_ms:g} ms"
+            )
+        yield from scorer.finish()
