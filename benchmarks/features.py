@@ -70,7 +70,7 @@ def folder_of(clips: int, folder: Path) -> pd.DataFrame:
 
 def cache(folder: Path) -> None:
     table, front_end, least = folder_of(2000, folder), FrontEnd(), {}
-    for turn in range(2):
+    for turn in range(5):
         for workers in (1, 2):
             begin = time.perf_counter()
             load_frames(table, front_end, workers=workers, cache=folder / f"cache-{turn}-{workers}")

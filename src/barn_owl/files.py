@@ -40,10 +40,13 @@ def whole_file(path: str | Path, *, force: bool = True) -> Iterator[Path]:
             beside.unlink(missing_ok=True)
 
 
-def write_json(path: str | Path, content: Any) -> None:
-    """Write `content` as indented JSON (UTF-8), whole or not at all; NaN is refused, it is not JSON."""
+def write_json(path: str | Path, content: Any, *, indent: int | None = 2) -> None:
+    """Write `content` as JSON (UTF-8), whole or not at all; NaN is refused, it is not JSON.
+
+    indent : None for what is long and only machines read; it takes a tenth of the time.
+    """
     with whole_file(path) as beside:
-        text = json.dumps(content, indent=2, ensure_ascii=False, allow_nan=False)
+        text = json.dumps(content, indent=indent, ensure_ascii=False, allow_nan=False)
         beside.write_text(text + "\n", encoding="utf-8")
 
 

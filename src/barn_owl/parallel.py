@@ -5,8 +5,12 @@ from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 
 
-def each(work: Callable[[Any], Any], items: Sequence[Any], workers: int, *, processes: bool = False) -> Iterator[Any]:
+def each(
+    work: Callable[[Any], Any], items: Sequence[Any], workers: int, *, processes: bool = False, at_once: int = 1
+) -> Iterator[Any]:
     """Yield ``work(item)`` for each item, in order, `workers` at a time.
+
+    at_once : items that a worker takes at once; more for short work, which handing out would hold up.
 
     In threads, since decoding, transforms and matrix products let go of the interpreter's lock; or, for long
     work with many small steps, in processes. joblib spreads the work, so `joblib.parallel_config` can send it
@@ -18,7 +22,7 @@ def each(work: Callable[[Any], Any], items: Sequence[Any], workers: int, *, proc
     import joblib
 
     jobs = joblib.Parallel(
-        n_jobs=workers, prefer="processes" if processes else "threads", return_as="generator", batch_size=1
+        n_jobs=workers, prefer="processes" if processes else "threads", return_as="generator", batch_size=at_once
     )
     results = jobs(joblib.delayed(work)(item) for item in items)
     try:

@@ -19,6 +19,9 @@ from barn_owl.features.activity import QUIET_SHARE, lively, window_activity
 from barn_owl.features.cache import Excerpt, FrameCache, excerpts
 from barn_owl.parallel import each
 
+FILES_AT_ONCE = 8
+"""Files that a worker takes at once: handing out one by one holds the workers up."""
+
 
 @dataclass(frozen=True)
 class ClipFrames:
@@ -73,7 +76,7 @@ def load_frames(
         store.adding() if store is not None and missing else nullcontext() as adding,
     ):
         work = partial(_computed_and_known, front_end=front_end, settings=settings, known=adding is not None)
-        results = each(work, [asked[row] for row in missing], workers)
+        results = each(work, [asked[row] for row in missing], workers, at_once=FILES_AT_ONCE)
         for row, (result, sha256) in zip(missing, results, strict=True):
             if adding is not None and sha256:
                 # Read back from the map below, so that memory does not fill up.

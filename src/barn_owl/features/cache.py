@@ -43,8 +43,11 @@ class Excerpt:
 
     def content(self) -> str:
         """SHA-256 of the file, to know it again wherever it was moved."""
-        with Path(self.file).open("rb") as file:
-            return hashlib.file_digest(file, "sha256").hexdigest()
+        with open(self.file, "rb", buffering=0) as file:  # noqa: PTH123 - as above
+            digest = hashlib.sha256()
+            while block := file.read(1 << 20):
+                digest.update(block)
+            return digest.hexdigest()
 
 
 class FrameCache:
@@ -118,7 +121,7 @@ class FrameCache:
                     "frames": adding.frames,
                     "clips": adding.clips,
                 }
-                write_json(name.with_suffix(".json"), content)
+                write_json(name.with_suffix(".json"), content, indent=None)
                 self._read(name.with_suffix(".json"))
             else:
                 name.with_suffix(".f32").unlink()
@@ -137,7 +140,7 @@ class Adding:
 
     def add(self, excerpt: Excerpt, frames: np.ndarray, sha256: str) -> None:
         """Write the frames of an excerpt; `sha256` is that of its file, see `Excerpt.content`."""
-        np.ascontiguousarray(frames, dtype=np.float32).tofile(self._file)
+        self._file.write(np.ascontiguousarray(frames, dtype=np.float32).data)
         self.clips.append(
             {
                 "stamp": excerpt.stamp(),
