@@ -25,19 +25,49 @@ def column(front_end, frames, name):
     return frames[:, front_end.columns.index(name)]
 
 
-@given(cuts=st.lists(st.integers(1, 30_000), max_size=12), hop_ms=st.sampled_from([10.0, 7.3, 32.0, 1.0]))
-@settings(max_examples=15, deadline=None)
-def test_every_feature_of_a_stream_is_that_of_the_file_bit_for_bit(cuts, hop_ms):
+@given(
+    cuts=st.lists(st.integers(1, 30_000), max_size=12),
+    hop_ms=st.sampled_from([10.0, 7.3, 32.0, 1.0]),
+    patient=st.booleans(),
+)
+@settings(max_examples=20, deadline=None)
+def test_every_feature_of_a_stream_is_that_of_the_file_bit_for_bit(cuts, hop_ms, patient):
     front_end = FrontEnd(features=EVERYTHING, hop_ms=hop_ms)
     x = np.random.default_rng(2).standard_normal(30_000).astype(np.float32)
     x[9_000:12_000] = 0
-    stream, edges = front_end.stream(), sorted({0, len(x), *cuts})
+    stream, edges = front_end.stream(patient=patient), sorted({0, len(x), *cuts})
     parts = [stream.push(x[a:b]) for a, b in pairwise(edges)] + [stream.finish()]
     whole = front_end.frames(x)
     np.testing.assert_array_equal(np.concatenate(parts), whole)
     assert whole.shape == (front_end.count(len(x)), front_end.width)
     assert len(front_end.columns) == len(front_end.units) == front_end.width
     assert len(front_end.times(len(whole))) == len(whole)
+
+
+@pytest.mark.parametrize("features", [["log-mel", "deltas"], EVERYTHING])
+def test_long_sound_has_the_same_frames_however_many_threads_share_it(rng, features):
+    front_end = FrontEnd(features=features)
+    x = rng.standard_normal(45 * RATE).astype(np.float32)
+    alone = front_end.frames(x, workers=1)
+    assert_close(front_end.frames(x, workers=3), alone, rtol=0)
+    x[40 * RATE] = np.nan
+    with pytest.raises(AudioError, match="samples must be finite"):
+        front_end.frames(x, workers=3)
+
+
+def test_who_may_wait_is_given_frames_by_whole_chunks_and_the_rest_at_the_end(rng):
+    front_end = FrontEnd()
+    x = rng.standard_normal(5 * RATE).astype(np.float32)
+    blocks = list(front_end.frame_blocks(np.split(x, range(700, len(x), 700))))
+    counts = [len(block) for block in blocks if len(block)]
+    assert counts[:-1] == [128] * (front_end.count(len(x)) // 128)
+    assert_close(np.concatenate(blocks), front_end.frames(x), rtol=0)
+    stream = front_end.stream(patient=True)
+    assert stream.wait_s == pytest.approx(1.27)
+    length = front_end.samples_for(127)
+    pushed = [x[:length], x[length:][: front_end.hop], x[:1_000]]
+    assert [len(stream.push(part)) for part in pushed] == [0, 128, 0]
+    assert len(stream.finish()) == 6
 
 
 @pytest.mark.parametrize("window", ["hann", "hamming", "blackmanharris"])
