@@ -264,6 +264,11 @@ def test_doubts_say_what_is_wrong(rng):
     boast[[f"score:{label}" for label in LABELS]] = np.eye(4)[[LABELS.index(x) for x in boast["predicted"]]]
     assert "do not keep what they promise" in doubts(boast)
     assert "Fewer than 10 clips are judged of" in doubts(table(rng, 20))
+    many = [f"l{number:02d}" for number in range(20)]
+    one = table(rng, 400, many).assign(predicted="l00")
+    assert "It never says 'l01', 'l02', 'l03', 'l04', 'l05', 'l06', 'l07', 'l08' and 11 more." in doubts(
+        one, labels=many
+    )
     assert "no column group" in doubts(table(rng).drop(columns="group"))
     unlike = table(rng, 200, groups=2, skill=6)
     spoilt = unlike["group"] == "g1"

@@ -18,6 +18,7 @@ from barn_owl.evaluate.mistakes import likely_wrong_labels, mistakes
 from barn_owl.evaluate.scores import OverlapScores, Scores, score_labels, score_overlapping
 
 FEW_CLIPS, FEW_GROUPS, WIDE = 10, 5, 0.2
+MOST_NAMED = 8
 DISGUISE, NEARLY_UNIFORM, PROMISE_GAP, UNEQUAL = 0.9, 1.5, 0.15, 0.3
 
 
@@ -278,7 +279,8 @@ def _scores_of(answers: Answers, scores: np.ndarray) -> dict[str, np.ndarray]:
 
 
 def _listed(labels: list[str]) -> str:
-    return ", ".join(map(repr, labels))
+    named = ", ".join(map(repr, labels[:MOST_NAMED]))
+    return named if len(labels) <= MOST_NAMED else f"{named} and {len(labels) - MOST_NAMED} more"
 
 
 def _plain(value: Any) -> Any:
