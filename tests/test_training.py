@@ -266,14 +266,35 @@ def test_rare_labels_are_drawn_as_often_as_others(rng):
     assert np.bincount(drawn).tolist() == [50, 50]
 
 
+NO_CHANGE = AugmentSettings(gain_db=0, tilt_db=0, shift_bands=0, stretch_percent=0, background=0, mask_share=0)
+
+
+def test_augmentation_shifts_along_bands_and_stretches_time(rng):
+    bands, frames = np.arange(12, dtype=np.float32), np.arange(30, dtype=np.float32)
+    ramp = np.broadcast_to(bands, (200, 30, 12)).copy()
+    shifted = augment(ramp, NO_CHANGE.but(shift_bands=2.5), rng)[:, :, 3:-3] - bands[3:-3]
+    shift = shifted[:, :1, :1]  # levels that rise by 1 dB a band rise by as much as they were shifted
+    assert_close(shifted, np.broadcast_to(shift, shifted.shape).copy(), atol=1e-5)
+    assert -2.5 <= shift.min() < -2
+    assert 2 < shift.max() <= 2.5
+    clock = np.broadcast_to(frames[:, None], (200, 30, 12)).copy()
+    paced = augment(clock, NO_CHANGE.but(stretch_percent=25), rng)
+    assert set(np.unique(paced)) <= set(frames)  # frames as they were
+    within = (paced[:, :, 0] > 0) & (paced[:, :, 0] < 29)
+    pace = np.array(
+        [np.polyfit(frames[some], line[some], 1)[0] for line, some in zip(paced[:, :, 0], within, strict=True)]
+    )
+    assert 0.77 < pace.min() < 0.85
+    assert 1.17 < pace.max() < 1.3
+
+
 def test_augmentation_adds_power_and_keeps_the_floor(rng):
     a, b = rng.uniform(-90, 0, (2, 6, 5)).astype(np.float32)
     exact = 10 * np.log10(10 ** (a.astype(np.float64) / 10) + 10 ** (b.astype(np.float64) / 10))
     assert_close(add_power(a, b), exact.astype(np.float32), rtol=0, atol=1e-4)
     assert_close(add_power(a, np.full_like(a, -np.inf)), a, rtol=1e-6)
-    off = AugmentSettings(gain_db=0, tilt_db=0, background=0, mask_share=0)
     windows = rng.uniform(-90, 0, (3, 20, 8)).astype(np.float32)
-    assert_close(augment(windows, off, rng), windows)
+    assert_close(augment(windows, NO_CHANGE, rng), windows)
     changed = augment(windows, AugmentSettings(), rng, background=windows, floor_db=-80)
     assert changed.shape == windows.shape
     assert changed.min() >= -80

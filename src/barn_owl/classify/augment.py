@@ -23,6 +23,8 @@ def augment(
     Returns new float32 windows of the same shape.
     """
     clips, frames, bands = windows.shape
+    if settings.shift_bands or settings.stretch_percent:
+        windows = _warped(windows, settings.shift_bands, settings.stretch_percent, rng)
     if background is not None and settings.background:
         windows = _mixed(windows, background, settings, rng)
     offset = rng.uniform(-settings.gain_db, settings.gain_db, size=(clips, 1)) + _responses(
@@ -33,6 +35,27 @@ def augment(
     if settings.mask_share:
         _mask(windows, rng, round(settings.mask_share * frames), round(settings.mask_share * bands))
     return windows
+
+
+def _warped(windows: np.ndarray, shift_bands: float, stretch_percent: float, rng: np.random.Generator) -> np.ndarray:
+    """Shift each window along the bands and make it slower or faster, around any of its frames.
+
+    What lies beyond an edge is taken from the edge. Between bands levels are interpolated; frames are taken as they
+    are, the nearest ones, since the mean of two would fluctuate less than sound does.
+    """
+    clips, frames, bands = windows.shape
+    most = np.log1p(stretch_percent / 100)
+    pace = np.exp(rng.uniform(-most, most, size=(clips, 1)))
+    centre = rng.uniform(0, frames - 1, size=(clips, 1))
+    nearest = np.rint(centre + (np.arange(frames) - centre) * pace).clip(0, frames - 1).astype(int)
+    at = (np.arange(bands) + rng.uniform(-shift_bands, shift_bands, size=(clips, 1))).clip(0, bands - 1)
+    below = at.astype(int)
+    share = (at - below).astype(np.float32)[:, None, :]
+    paced = np.take_along_axis(windows, nearest[:, :, None], axis=1)
+    low, high = (
+        np.take_along_axis(paced, band[:, None, :], axis=2) for band in (below, np.minimum(below + 1, bands - 1))
+    )
+    return np.asarray(low + (high - low) * share, dtype=np.float32)
 
 
 def _mixed(

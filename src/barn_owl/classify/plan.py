@@ -53,6 +53,10 @@ class AugmentSettings(Settings):
 
     gain_db: float = Field(default=8.0, ge=0, le=60)
     tilt_db: float = Field(default=4.0, ge=0, le=30)
+    shift_bands: float = Field(default=1.0, ge=0, le=20)
+    """Largest shift along the bands, up or down: the next thing of a kind is larger or smaller; 0 where pitch tells."""
+    stretch_percent: float = Field(default=15.0, ge=0, le=100)
+    """Largest change of pace, slower or faster; 0 where pace tells."""
     background: float = Field(default=0.5, ge=0, le=1)
     snr_low_db: float = Field(default=0.0, ge=-30, le=60)
     snr_high_db: float = Field(default=25.0, ge=-30, le=60)
@@ -166,6 +170,7 @@ class ThresholdSettings(Settings):
 
 
 USUAL_ON = 0.9
+"""Score at which an event begins where validation clips do not tell."""
 
 
 class LabelDecision(Settings):
@@ -183,7 +188,7 @@ class DecisionSettings(Settings):
     """How scores over time become events."""
 
     on: float | None = Field(default=None, gt=0, le=1)
-    """Score at which an event begins; left out: what seven in ten of the rightly named validation clips reach."""
+    """Score at which an event begins; left out: what six in ten of the rightly named validation clips reach."""
     off: float = Field(default=0.3, ge=0, lt=1)
     """Score below which it ends."""
     smooth_s: float | None = Field(default=None, ge=0, le=60)

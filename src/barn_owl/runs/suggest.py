@@ -1,5 +1,6 @@
 """A plan fitted to the clips at hand, and why."""
 
+import re
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -35,6 +36,10 @@ HIGH_SHARE = 0.1
 """Share of power above 8 kHz from which on it is worth a higher rate."""
 FEW, MANY = 12, 150
 """Training clips of the rarest label from which on a network is worth it, and from which on a larger one is."""
+
+
+BACKGROUND = ("background", "silence", "noise", "background noise")
+"""Names of labels, in small letters, that mean nothing of interest."""
 
 
 @dataclass(frozen=True)
@@ -95,7 +100,7 @@ def suggest_plan(
     rate_hz, top_hz, why_rate, why_top = _band(heard, chosen)
     counts = labelled["label"].value_counts()
     rarest = int(counts.min())
-    background = [str(label) for label in counts.index if str(label).lower() in ("background", "silence", "noise")]
+    background = [str(label) for label in counts.index if _plain(str(label)) in BACKGROUND]
     family, size, why_family = _family(rarest, str(counts.index[-1]))
     length_s, why_length = _length(heard, SHORTEST_S["network" if family in CONVOLUTIONAL else "pooled"])
     epochs = int(np.clip(round(60_000 / len(labelled) / 10) * 10, 30, 150))
@@ -119,6 +124,11 @@ def suggest_plan(
     if background:
         reasons["background"] = "by its name; such a label is never reported as an event"
     return Suggestion(Plan().but(**changes), reasons)
+
+
+def _plain(name: str) -> str:
+    """A name in small letters, with single spaces for whatever is no letter or digit."""
+    return " ".join(re.findall(r"[^\W_]+", name.lower()))
 
 
 def _listen(

@@ -39,7 +39,7 @@ from barn_owl.runs.thresholds import with_thresholds
 logger = logging.getLogger(__name__)
 
 Watcher = Callable[[Progress], None]
-LEAST_ON, MOST_ON = 0.5, 0.98
+LEAST_ON, MOST_ON = 0.5, 0.999
 """Between these lies the score at which an event begins, if it is found on validation clips."""
 
 
@@ -280,7 +280,7 @@ def calibrated(model: Model, plan: Plan, data: RunData) -> Model:
         usual = usual_score(answers, model.background)
         if usual is not None:
             on = max(min(max(usual, LEAST_ON), MOST_ON), plan.decision.highest_off)
-            model = replace(model, decision=plan.decision.but(on=round(on, 3)))
+            model = replace(model, decision=plan.decision.but(on=round(on, 4)))
     return with_thresholds(model, answers, plan.thresholds)
 
 
