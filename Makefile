@@ -8,8 +8,9 @@ demo: .venv/ready
 	rm -rf saltmarsh-quay
 	$(BIN)/barn-owl demo saltmarsh-quay
 
+# Two workers with one thread each: more would wait for each other in the linear algebra.
 test: .venv/ready-dev
-	$(BIN)/pytest -n 2 --dist loadfile
+	OMP_NUM_THREADS=1 OPENBLAS_NUM_THREADS=1 $(BIN)/pytest -n 2 --dist loadfile
 
 lint: .venv/ready-dev
 	$(BIN)/ruff format --check .
