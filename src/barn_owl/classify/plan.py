@@ -54,7 +54,7 @@ class AugmentSettings(Settings):
     gain_db: float = Field(default=8.0, ge=0, le=60)
     tilt_db: float = Field(default=4.0, ge=0, le=30)
     shift_bands: float = Field(default=1.0, ge=0, le=20)
-    """Largest shift along the bands, up or down: the next thing of a kind is larger or smaller; 0 where pitch tells."""
+    """Largest shift along the bands, up or down, as of a larger or smaller thing; 0 where pitch tells."""
     stretch_percent: float = Field(default=15.0, ge=0, le=100)
     """Largest change of pace, slower or faster; 0 where pace tells."""
     background: float = Field(default=0.5, ge=0, le=1)
