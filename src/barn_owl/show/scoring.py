@@ -84,6 +84,21 @@ def _excerpt(axes: Axes, row: Any) -> None:
     axes.set_xlabel(f"{row.label} at {row.start_s:.2f} s, {length:.1f} s", fontsize=8)
 
 
+def _near_each_other(curve: pd.DataFrame) -> list[pd.DataFrame]:
+    """Rows of a curve, in order, whose names would be written over each other."""
+    groups: list[list[int]] = []
+    places = curve[["false_alarms_per_hour", "recall"]].to_numpy() / [
+        max(curve["false_alarms_per_hour"].max(), 1e-9),
+        1,
+    ]
+    for row, place in enumerate(places):
+        if groups and (np.abs(place - places[groups[-1][0]]) < 0.04).all():
+            groups[-1].append(row)
+        else:
+            groups.append([row])
+    return [curve.iloc[rows] for rows in groups]
+
+
 def adjusting_figure(adjusted: Adjusted) -> Figure:
     """Draw detections against false alarms an hour as the onset threshold moves, with what was chosen."""
     curve, scores = adjusted.curve.sort_values("false_alarms_per_hour"), adjusted.scores
@@ -96,10 +111,10 @@ def adjusting_figure(adjusted: Adjusted) -> Figure:
         color=LABEL_COLOURS[0],
         label="one onset threshold for all",
     )
-    for point, rows in curve.groupby(["false_alarms_per_hour", "recall"]):
+    for rows in _near_each_other(curve):
         axes.annotate(
             ", ".join(f"{on:g}" for on in sorted(rows["on"], reverse=True)),
-            point,
+            tuple(rows[["false_alarms_per_hour", "recall"]].iloc[0]),
             xytext=(4, -12),
             textcoords="offset points",
             fontsize=8,
