@@ -1,6 +1,7 @@
 """Families where people meet them: tagging, the command line on clips with several labels, plans, figures of runs."""
 
 import dataclasses
+import io
 import json
 
 import numpy as np
@@ -12,7 +13,7 @@ from barn_owl.classify import ClipFrames, Examples, Plan, fit, load_model, read_
 from barn_owl.classify.fitted import judge_logits
 from barn_owl.classify.plan import PoolingSettings
 from barn_owl.cli.main import run as barn_owl
-from barn_owl.clips import write_clip_table
+from barn_owl.clips import read_clip_table, write_clip_table
 from barn_owl.errors import ModelError, PlanError
 from barn_owl.evaluate import predict
 from barn_owl.runs import ensemble_of, open_run, suggest_plan, train, train_families
@@ -138,6 +139,28 @@ def test_the_plan_command_gives_json_and_refuses_to_overwrite(clips, tmp_path, c
     assert "cannot be read" in capsys.readouterr().err
 
 
+def test_plans_and_tables_go_to_standard_output_and_nothing_is_called_a_dash(clips, tmp_path, capsys, monkeypatch):
+    monkeypatch.chdir(tmp_path)
+    write_clip_table(clips, "clips.csv")
+    assert barn_owl(["plan", "clips.csv", "-o", "-"]) == 0
+    (tmp_path / "piped.toml").write_text(capsys.readouterr().out)
+    assert barn_owl(["plan", "clips.csv", "-o", "plan.toml", "--quiet"]) == 0
+    assert read_plan("piped.toml") == read_plan("plan.toml")
+    assert barn_owl(["check", "clips.csv", "--no-audio", "-o", "-"]) == 0
+    assert capsys.readouterr().out.startswith("severity,finding,")
+    events = clips.head(3).assign(start_s=0.0, end_s=0.5)
+    write_clip_table(events, "truth.csv")
+    write_clip_table(events.tail(2).assign(score=0.9), "events.csv")
+    assert barn_owl(["score", "events.csv", "truth.csv", "-o", "-"]) == 0
+    wrong = read_clip_table(io.StringIO(capsys.readouterr().out))
+    assert wrong["mistake"].tolist() == ["missed"]
+    assert barn_owl(["check", "clips.csv", "--figure", "-"]) == 1
+    assert "cannot go to standard output" in capsys.readouterr().err
+    assert barn_owl(["check", "clips.csv", "-o", "-", "--fix", "-"]) == 1
+    assert "only one table can go to standard output" in capsys.readouterr().err
+    assert not (tmp_path / "-").exists()
+
+
 def written(folder, rng, rate_hz, clips, labels, high=False):
     """Clips of noise that fills the band, or of noise above 8 kHz, with a table."""
     rows = []
@@ -156,6 +179,8 @@ def test_a_plan_takes_a_higher_rate_only_where_it_is_worth_it(tmp_path, rng):
     found = suggest_plan(hissing)
     assert found.plan.front_end.rate_hz == 32_000
     assert found.plan.background == ["silence"]
+    named = hissing.assign(label=hissing["label"].replace({"silence": "_Background_Noise_", "gas": "noise maker"}))
+    assert suggest_plan(named).plan.background == ["_Background_Noise_"]
     assert "never reported as an event" in found.reasons["background"]
     (tmp_path / "low").mkdir()
     assert suggest_plan(written(tmp_path / "low", rng, 16_000, 6, ["a", "b"])).plan.front_end.rate_hz == 16_000

@@ -26,6 +26,7 @@ from barn_owl.clips.made_up import made_up_sound, noise_like
 from barn_owl.errors import AudioError, OutputError, PlanError, TableError
 from barn_owl.evaluate import score_events, score_segments
 from barn_owl.runs import train
+from barn_owl.show import adjusting_figure
 from barn_owl.tag import (
     Tagger,
     adjust,
@@ -523,6 +524,10 @@ def test_a_label_with_many_events_may_get_its_own_threshold_and_one_recording_is
     assert found.scores.f1 >= 0.73
     assert set(found.decision.labels) <= {"hiss"}
     assert found._repr_html_().count("<table") == 2
+    axes = adjusting_figure(found).axes[0]
+    named = [float(on) for text in axes.texts for on in text.get_text().split(", ")]
+    assert sorted(named) == sorted(found.curve["on"])
+    assert len({text.xy for text in axes.texts}) == len(axes.texts)
     plain = adjust(runs["tcn"].model, busy_night.assign(foreign=""))
     assert plain.decision == found.decision
 

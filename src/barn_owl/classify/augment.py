@@ -48,14 +48,16 @@ def _warped(windows: np.ndarray, shift_bands: float, stretch_percent: float, rng
     pace = np.exp(rng.uniform(-most, most, size=(clips, 1)))
     centre = rng.uniform(0, frames - 1, size=(clips, 1))
     nearest = np.rint(centre + (np.arange(frames) - centre) * pace).clip(0, frames - 1).astype(int)
+    paced = windows.reshape(-1, bands)[nearest + frames * np.arange(clips)[:, None]]
     at = (np.arange(bands) + rng.uniform(-shift_bands, shift_bands, size=(clips, 1))).clip(0, bands - 1)
     below = at.astype(int)
-    share = (at - below).astype(np.float32)[:, None, :]
-    paced = np.take_along_axis(windows, nearest[:, :, None], axis=1)
-    low, high = (
-        np.take_along_axis(paced, band[:, None, :], axis=2) for band in (below, np.minimum(below + 1, bands - 1))
-    )
-    return np.asarray(low + (high - low) * share, dtype=np.float32)
+    share = (at - below).astype(np.float32)
+    # Interpolation is linear: matrix products take less time over it than picking out bands.
+    shift = np.zeros((clips, bands, bands), dtype=np.float32)
+    clip, band = np.ogrid[:clips, :bands]
+    shift[clip, below, band] = 1 - share
+    shift[clip, np.minimum(below + 1, bands - 1), band] += share
+    return np.asarray(paced @ shift, dtype=np.float32)
 
 
 def _mixed(

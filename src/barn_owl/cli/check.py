@@ -7,6 +7,7 @@ import click
 from barn_owl.cli.common import (
     Voice,
     force_option,
+    is_stdout,
     json_option,
     quiet_option,
     read_clips,
@@ -25,7 +26,7 @@ SHOWN = 3
 @click.command("check", short_help="Say what is wrong with clips.")
 @click.argument("clips")
 @click.option("--audio/--no-audio", default=True, show_default=True, help="Whether to listen to every clip.")
-@click.option("-o", "--out", type=click.Path(path_type=Path), help="Table of findings to write.")
+@click.option("-o", "--out", type=click.Path(path_type=Path), help="Table of findings to write; - for stdout.")
 @click.option("--fix", type=click.Path(path_type=Path), help="Clip table to write, with the safe repairs made.")
 @click.option("--figure", type=click.Path(path_type=Path), help="Figure to write.")
 @workers_option
@@ -53,15 +54,18 @@ def command(
     barn-owl check clips.csv
     barn-owl check clips.csv -o findings.csv --fix clean.csv --figure check.png
     """
-    voice = Voice(quiet=quiet, as_json=as_json)
-    refuse_to_overwrite(out, fix, figure, force=force)
+    voice = Voice(quiet=quiet or is_stdout(out) or is_stdout(fix), as_json=as_json)
+    refuse_to_overwrite(figure, texts=[out, fix], force=force)
     table = read_clips(clips)
     with voice.progress("listening to clips") as progress:
         check = check_clips(table, audio=audio, workers=workers, progress=progress)
     voice.table(check.by_label)
     _tell(voice, check)
     if out is not None:
-        write_features(check.findings, out)
+        if is_stdout(out):
+            click.echo(check.findings.to_csv(index=False), nl=False)
+        else:
+            write_features(check.findings, out)
         voice.say(f"Wrote {len(check.findings)} findings to {out}.")
     if figure is not None:
         save_figure(check_figure(check), figure)

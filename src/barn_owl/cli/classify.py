@@ -58,7 +58,7 @@ def command(
     barn-owl classify first clips.csv -o - --least 0.7
     """
     voice, model = Voice(quiet=quiet or is_stdout(out), as_json=as_json), load_model(model_path)
-    refuse_to_overwrite(out, page, force=force)
+    refuse_to_overwrite(page, texts=[out], force=force)
     clips = pd.concat([_clips(one) for one in what], ignore_index=True)
     with voice.progress("reading clips") as progress:
         predictions, skipped = predict(model, check_clip_table(clips), workers=workers, progress=progress)

@@ -3,7 +3,7 @@
 import json
 import logging
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
@@ -131,14 +131,21 @@ def _cell(value: Any) -> str:
     return str(value)
 
 
-def is_stdout(path: Path) -> bool:
+def is_stdout(path: Path | None) -> bool:
     """Tell whether a path given as an option means standard output."""
     return str(path) == "-"
 
 
-def refuse_to_overwrite(*targets: Path | None, force: bool) -> None:
-    """Raise OutputError before any work is done when something to be written is there already."""
-    for target in targets:
+def refuse_to_overwrite(*targets: Path | None, texts: Sequence[Path | None] = (), force: bool) -> None:
+    """Raise OutputError before any work is done when something to be written is there already.
+
+    texts : further targets, of which one may be standard output.
+    """
+    if any(map(is_stdout, targets)):
+        raise OutputError("figures, pages, models and folders cannot go to standard output (-); name a file")
+    if sum(map(is_stdout, texts)) > 1:
+        raise OutputError("only one table can go to standard output (-); name a file for the other")
+    for target in (*targets, *texts):
         if target is not None and not is_stdout(target) and target.exists() and not force:
             raise OutputError(f"{target} exists; choose another name, or say --force to overwrite it")
 

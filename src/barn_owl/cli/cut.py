@@ -90,7 +90,7 @@ def command(
     barn-owl cut truth.csv --around-events --false-alarms events.csv --label water -o more.csv
     """
     voice = Voice(quiet=quiet or is_stdout(out), as_json=as_json)
-    refuse_to_overwrite(out, figure, force=force)
+    refuse_to_overwrite(figure, texts=[out], force=force)
     _refuse_together(windows=windows, count=count, around_events=around_events, false_alarms=false_alarms)
     if length_s <= 0 or (step_s is not None and step_s <= 0):
         raise PlanError("length_s and step_s must be greater than 0")

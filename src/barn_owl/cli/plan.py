@@ -12,6 +12,7 @@ from barn_owl.classify.plan import CONVOLUTIONAL
 from barn_owl.cli.common import (
     Voice,
     force_option,
+    is_stdout,
     json_option,
     quiet_option,
     read_clips,
@@ -23,7 +24,7 @@ from barn_owl.runs import Suggestion, suggest_plan
 
 @click.command("plan", short_help="Fit a plan to clips, or check one.")
 @click.argument("source")
-@click.option("-o", "--out", type=click.Path(path_type=Path), help="Plan to write, with the reasons as comments.")
+@click.option("-o", "--out", type=click.Path(path_type=Path), help="Plan to write, with reasons; - for stdout.")
 @click.option(
     "--labels", type=click.IntRange(2, 10_000), default=10, show_default=True, help="Labels, where a plan is checked."
 )
@@ -40,20 +41,22 @@ def command(
     barn-owl plan clips.csv -o plan.toml
     barn-owl plan plan.toml
     """
-    voice = Voice(quiet=quiet, as_json=as_json)
+    voice = Voice(quiet=quiet or is_stdout(out), as_json=as_json)
     if Path(source).suffix.lower() == ".toml":
         if out is not None:
             raise click.UsageError(f"{source} is a plan already; -o writes one that is fitted to a clip table")
         plan = read_plan(source)
         voice.say(f"{source} can be used: {_in_short(plan)}")
     else:
-        refuse_to_overwrite(out, force=force)
+        refuse_to_overwrite(texts=[out], force=force)
         clips = read_clips(source)
         with voice.progress("listening to clips") as progress:
             suggestion = suggest_plan(clips, workers=workers, progress=progress)
         plan, labels = suggestion.plan, int(clips["label"][clips["label"] != ""].nunique())
         show_reasons(voice, suggestion)
-        if out is not None:
+        if is_stdout(out):
+            click.echo(suggestion.text(), nl=False)
+        elif out is not None:
             suggestion.write(out)
     layers = show_network(voice, plan, labels)
     if out is not None:

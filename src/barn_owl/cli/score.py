@@ -6,7 +6,16 @@ import click
 import pandas as pd
 
 from barn_owl.audio import audio_info
-from barn_owl.cli.common import Voice, collar_option, force_option, json_option, quiet_option, refuse_to_overwrite
+from barn_owl.cli.common import (
+    Voice,
+    collar_option,
+    force_option,
+    is_stdout,
+    json_option,
+    quiet_option,
+    refuse_to_overwrite,
+    write_clips,
+)
 from barn_owl.clips import read_clip_table
 from barn_owl.errors import AudioError
 from barn_owl.evaluate import EventScores, score_events, score_segments
@@ -30,7 +39,7 @@ from barn_owl.tag import read_events
     type=click.FloatRange(min=0, min_open=True),
     help="Judge stretches of this length as well.",
 )
-@click.option("-o", "--out", type=click.Path(path_type=Path), help="Table of misses and false alarms to write.")
+@click.option("-o", "--out", type=click.Path(path_type=Path), help="Table of mistakes to write; - for stdout.")
 @click.option("--figure", type=click.Path(path_type=Path), help="Figure of counts, errors, misses and false alarms.")
 @force_option
 @json_option
@@ -56,8 +65,8 @@ def command(
     barn-owl score events.csv truth.csv
     barn-owl score events.csv truth.csv --collar-s 0.1 --offsets 0.5 --figure score.png -o wrong.csv
     """
-    voice = Voice(quiet=quiet, as_json=as_json)
-    refuse_to_overwrite(out, figure, force=force)
+    voice = Voice(quiet=quiet or is_stdout(out), as_json=as_json)
+    refuse_to_overwrite(figure, texts=[out], force=force)
     true, found = read_clip_table(truth), read_events(events)
     true = _same_files(true, found)
     seconds = _lengths(voice, true)
@@ -69,7 +78,7 @@ def command(
         voice.table(segments.reset_index(), title=f"stretches of {segment_s:g} s")
     if out is not None:
         wrong = pd.concat([scores.misses.assign(mistake="missed"), scores.false_alarms.assign(mistake="false alarm")])
-        wrong.sort_values(["file", "start_s"]).to_csv(out, index=False, lineterminator="\r\n")
+        write_clips(wrong.sort_values(["file", "start_s"]), out, force=force)
         voice.say(f"\nWrote {len(wrong)} mistakes to {out}.")
     if figure is not None:
         save_figure(events_figure(scores), figure)

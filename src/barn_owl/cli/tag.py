@@ -113,7 +113,7 @@ def command(
     barn-owl tag first archive/ -o events.csv --keep done --hours hours.png
     """
     voice, model = Voice(quiet=quiet or is_stdout(out), as_json=as_json), load_model(run)
-    refuse_to_overwrite(out, figure, hours, force=force)
+    refuse_to_overwrite(figure, hours, texts=[out], force=force)
     decision = model.decision.but(
         on=on, off=off, smooth_s=smooth_s, shortest_s=shortest_s, longest_s=longest_s, gap_s=gap_s, pause_s=pause_s,
         alone=alone, unlike=unlike,

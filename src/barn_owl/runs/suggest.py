@@ -37,7 +37,6 @@ HIGH_SHARE = 0.1
 FEW, MANY = 12, 150
 """Training clips of the rarest label from which on a network is worth it, and from which on a larger one is."""
 
-
 BACKGROUND = ("background", "silence", "noise", "background noise")
 """Names of labels, in small letters, that mean nothing of interest."""
 
@@ -49,8 +48,8 @@ class Suggestion:
     plan: Plan
     reasons: dict[str, str] = field(default_factory=dict)
 
-    def write(self, path: str | Path) -> None:
-        """Write the plan as TOML with every default spelled out, the reasons as comments; whole or not at all."""
+    def text(self) -> str:
+        """Return the plan as TOML with every default spelled out, the reasons as comments."""
         document = tomlkit.document()
         document.add(tomlkit.comment("A plan for barn-owl train. Lines with a reason were fitted to the clips."))
         for key, value in self.plan.model_dump(exclude_none=True).items():
@@ -60,8 +59,12 @@ class Suggestion:
             document[key] = self._item(value, f"{key}.")
             if key in self.reasons:
                 document[key].comment(self.reasons[key])
+        return tomlkit.dumps(document)
+
+    def write(self, path: str | Path) -> None:
+        """Write `text` to a file, whole or not at all."""
         with whole_file(path) as beside:
-            beside.write_text(tomlkit.dumps(document), encoding="utf-8")
+            beside.write_text(self.text(), encoding="utf-8")
 
     def _item(self, value: Any, prefix: str) -> Any:
         if not isinstance(value, dict):

@@ -101,7 +101,7 @@ def _near_each_other(curve: pd.DataFrame) -> list[pd.DataFrame]:
 
 def adjusting_figure(adjusted: Adjusted) -> Figure:
     """Draw detections against false alarms an hour as the onset threshold moves, with what was chosen."""
-    curve, scores = adjusted.curve.sort_values("false_alarms_per_hour"), adjusted.scores
+    curve, scores = adjusted.curve.sort_values(["false_alarms_per_hour", "recall"]), adjusted.scores
     figure = new_figure(6.5)
     axes = figure.add_subplot()
     axes.plot(
