@@ -12,7 +12,7 @@ from safetensors.numpy import load_file, save_file
 from scipy import stats
 
 from barn_owl.classify import load_model
-from barn_owl.classify.known import learn_known
+from barn_owl.classify.known import heard
 from barn_owl.classify.plan import ThresholdSettings
 from barn_owl.clips import correct_labels, read_corrections, write_clip_table
 from barn_owl.errors import ModelError, PlanError, TableError
@@ -440,8 +440,8 @@ def test_a_report_of_an_ensemble_and_of_another_table(clips, tmp_path):
         assert ensemble.hidden
 
 
-@pytest.mark.parametrize(("count", "usual"), [(4, None), (19, 0.9), (20, 0.95)])
-def test_the_usual_score_is_what_six_in_ten_reach_and_few_clips_ask_for_less(count, usual):
+@pytest.mark.parametrize(("count", "usual"), [(4, None), (19, 0.9), (20, 0.92)])
+def test_the_usual_score_is_what_eight_in_ten_reach_and_few_clips_ask_for_less(count, usual):
     right = np.linspace(0.94, 0.965, 6)[np.arange(count) % 6] if count < 20 else np.linspace(0.9, 1, 21)[:-1]
     scores = np.concatenate([np.stack([right, 1 - right], axis=1), [[0.01, 0.99]]])  # the last is taken for the other
     truth = np.tile([True, False], (count + 1, 1))
@@ -452,7 +452,7 @@ def test_the_usual_score_is_what_six_in_ten_reach_and_few_clips_ask_for_less(cou
     assert found is None if usual is None else found == pytest.approx(usual, abs=0.02)
     assert usual_score(answers, ["a"]) is None
     if count >= 20:
-        assert (right >= found).mean() == 0.6
+        assert (right >= found).mean() == 0.8
 
 
 def test_thresholds_set_later_are_those_of_the_plan(clips, tmp_path):
@@ -488,7 +488,7 @@ def test_a_model_of_the_format_before_is_still_read(runs, tmp_path):
 
 def test_kept_clips_of_a_label_are_spread_over_all_of_them(rng):
     hidden, labels = rng.standard_normal((1000, 4)), np.ones((1000, 1), dtype=bool)
-    known = learn_known(hidden, labels, hidden[:10], labels[:10])
+    known = heard(hidden, labels)
     assert len(known.hidden) == 300
     unit = hidden / np.linalg.norm(hidden, axis=1, keepdims=True)
     places = (known.hidden @ unit.T).argmax(axis=1)

@@ -19,7 +19,7 @@ from hypothesis import given, settings, strategies as st
 
 from barn_owl.audio import read_audio, write_audio
 from barn_owl.classify import DecisionSettings, load_model
-from barn_owl.classify.known import learn_known
+from barn_owl.classify.known import heard, nearness
 from barn_owl.cli.main import run as call
 from barn_owl.clips import clips_of_events, clips_of_false_alarms, read_clip_table, write_clip_table
 from barn_owl.clips.made_up import made_up_sound, noise_like
@@ -138,7 +138,9 @@ def test_what_is_unlike_all_training_clips_raises_no_event(rng):
     labels = np.repeat(np.eye(2, dtype=bool), 20, axis=0)
     centre = np.array([[5.0, 0, 0], [0, 5.0, 0]])[labels.argmax(axis=1)]
     train, watched = (centre + 0.3 * rng.standard_normal((40, 3)) for _ in range(2))
-    known = learn_known(train, labels, watched, labels)
+    known = heard(train, labels)
+    assert (known.limits(0.05) < -1).all()  # nothing is unlike before it is known what is usual
+    known = known.measured(known.alike(watched), labels)
     strange = known.alike(np.array([[0, 0, 5.0]]))
     assert (strange[0] < known.limits(0.05)).all()
     own = known.alike(watched)[labels]
@@ -146,6 +148,28 @@ def test_what_is_unlike_all_training_clips_raises_no_event(rng):
     np.testing.assert_allclose(
         known.alike(train[:1])[0, 0], np.sort(_cosines(train[:1], train[:20]))[0, -3:].mean(), rtol=1e-5
     )
+
+
+def test_more_is_asked_of_a_label_whose_clips_are_near_each_other(rng):
+    labels = np.repeat(np.eye(2, dtype=bool), 12, axis=0)
+    far = np.where(labels.argmax(axis=1) == 0, 2.0, 4.0)[:, None]
+    centre = np.array([[5.0, 0, 0], [0, 5.0, 0]])[labels.argmax(axis=1)]
+    train, watched = (centre + far * rng.standard_normal((24, 3)) for _ in range(2))
+    known = heard(train, labels)
+    known = known.measured(known.alike(watched), labels)
+    near, wide = known.limits(0.2)
+    assert near > wide
+    own = _cosines(train[:12], train[:12]) - 2 * np.eye(12)  # not to itself
+    assert known.reach[0] == pytest.approx(np.median(nearness(np.sort(own, axis=1)[:, -3:].mean(axis=1))), rel=1e-3)
+    # Half of the difference between the labels, and at the share asked for what the clips themselves say.
+    assert nearness(near) - nearness(wide) == pytest.approx((known.reach[0] - known.reach[1]) / 2, rel=1e-4)
+    kept = known.alike(watched)[labels] >= known.limits(0.2)[labels.argmax(axis=1)]
+    assert kept.mean() == pytest.approx(0.8, abs=0.05)
+    alike = heard(train / 100 + 5, labels)  # all much the same: others need not be that
+    assert (alike.measured(alike.alike(watched / 100 + 5), labels).limits(0.2) == 0.97).all()
+    few = known.measured(known.alike(watched)[:4], labels[:4])
+    assert (few.limits(0.5) < -1).all()
+    assert np.isfinite(heard(train[:13], labels[:13]).reach).all()  # the second has one clip: nothing to be near to
 
 
 def _cosines(rows, others):
@@ -352,6 +376,11 @@ def test_scores_of_events_worked_by_hand():
     assert (scores.precision, scores.recall, scores.false_alarms_per_hour) == (0.5, pytest.approx(2 / 3), 2.0)
     assert scores.foreign["raised"].tolist() == ["b"]
     assert scores.foreign_share == 1
+    truth, events = truth_and_events()
+    late = truth.assign(end_s=truth["end_s"].where(truth["foreign"] == "", 8.8))
+    late = pd.concat([late, pd.DataFrame([{**truth.iloc[1], "file": "y", "start_s": 7.5, "end_s": 8.4}])])
+    # Found too late to be right, but it is that one's event, not the gull's.
+    assert score_events(late, events).foreign["raised"].tolist() == [""]
     assert scores.confusion().loc["b", "a"] == 1
     assert scores.errors.loc[0.5].round(3).tolist() == [0.05, 0.35, 0.3]
     assert scores.misses["label"].tolist() == ["b"]
@@ -593,7 +622,7 @@ def test_an_hour_of_silence_and_eight_channels_are_tagged(runs, tmp_path):
     wide = 0.01 * rng.standard_normal((6 * RATE_HZ, 8)).astype(np.float32)
     wide[RATE_HZ : RATE_HZ + 24_000] += sound("hum", rng, seconds=1.5)[:, None]
     soundfile.write(tmp_path / "wide.wav", wide, RATE_HZ)
-    found = tag_recording(model, tmp_path / "wide.wav", decision=model.decision.but(on=0.6))
+    found = tag_recording(model, tmp_path / "wide.wav", decision=model.decision.but(on=0.6, unlike=0))
     assert "hum" in found["label"].tolist()
 
 

@@ -23,7 +23,7 @@ from barn_owl.errors import AudioError, BarnOwlError, ModelError
 from barn_owl.features import FrontEnd
 from barn_owl.files import whole_file
 
-FORMAT = 3
+FORMAT = 4
 """Version of the header; raised when an older Barn Owl could misread it."""
 OLDEST = 2
 """Oldest format that is read: it lacks ``temperature`` and others, which have defaults."""
@@ -101,6 +101,19 @@ class Model:
         """
         frames, chosen = self._windows(frames)
         return np.asarray(self.judge(frames, extras).hidden[chosen].mean(axis=0), dtype=np.float32)
+
+    def alike_frames(self, frames: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
+        """How alike a clip is to the training clips of each label, float32 ``(labels,)``, 1 for the same.
+
+        Of each label that is the most in those windows that would raise an event of it, or come nearest to it.
+        Raises ModelError when the model does not know what it has heard.
+        """
+        if self.known is None:
+            raise ModelError("the model does not know what it has heard")
+        judged = self.judge(fill_up(frames, self.family.window, self.clips.fill, self.front_end.silence), extras)
+        scores, alike = self.scores(judged.windows), self.known.alike(judged.hidden)
+        loud = np.array([self.decision.of(label).begins_at for label in self.labels], dtype=np.float32)
+        return np.asarray(np.where(scores >= np.minimum(scores.max(axis=0), loud), alike, -1).max(axis=0))
 
     def _windows(self, frames: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Frames of a clip, filled up to a window if need be, and which of its windows count."""
@@ -214,12 +227,12 @@ def _fitting(array: np.ndarray, width: int) -> np.ndarray:
 
 
 def _known(arrays: dict[str, np.ndarray], labels: int) -> Known | None:
-    if "known.hidden" not in arrays:
+    if "known.hidden" not in arrays or "known.others" in arrays:  # before format 4 what is usual meant something else
         return None
-    hidden, marks, usual, others = (arrays[f"known.{name}"] for name in ("hidden", "labels", "usual", "others"))
-    if marks.shape != (len(hidden), labels) or usual.shape != (labels, len(SHARES)):
+    hidden, marks, usual = (arrays[f"known.{name}"] for name in ("hidden", "labels", "usual"))
+    if marks.shape != (len(hidden), labels) or usual.shape != SHARES.shape:
         raise ValueError(f"what it has heard has shapes {hidden.shape}, {marks.shape}, {usual.shape}")
-    return Known(hidden=hidden, labels=marks.astype(bool), usual=usual, others=others)
+    return Known(hidden=hidden, labels=marks.astype(bool), usual=usual)
 
 
 def _positive(number: float) -> float:

@@ -188,7 +188,7 @@ class DecisionSettings(Settings):
     """How scores over time become events."""
 
     on: float | None = Field(default=None, gt=0, le=1)
-    """Score at which an event begins; left out: what six in ten of the rightly named validation clips reach."""
+    """Score at which an event begins; left out: what eight in ten of the rightly named validation clips reach."""
     off: float = Field(default=0.3, ge=0, lt=1)
     """Score below which it ends."""
     smooth_s: float | None = Field(default=None, ge=0, le=60)
@@ -203,7 +203,7 @@ class DecisionSettings(Settings):
     alone: bool = False
     """Whether of events that overlap in time only the one with the highest score is kept."""
     unlike: float = Field(default=0.2, ge=0, lt=1)
-    """Share of a label's own sounds that may be lost so that sounds unlike its training clips raise no event."""
+    """About the share of true sounds that may be lost so that what is unlike the training clips raises no event."""
     labels: dict[str, LabelDecision] = Field(default={})
     """What is otherwise for single labels."""
 

@@ -86,7 +86,7 @@ def command(
         f"tagged {speed:.0f} times faster than real time."
     )
     fooled = int((found.foreign["raised"] != "").sum())
-    voice.say(f"Of {len(found.foreign)} foreign sounds, which belong to no label, {fooled} overlap an event.")
+    voice.say(f"Of {len(found.foreign)} foreign sounds, which belong to no label, {fooled} raised an event.")
     voice.say("\nOpen next:")
     voice.say(f"  {folder / 'night.png'}: spectrogram, scores, events and truth of the first {end_s:g} s")
     voice.say(f"  {folder / 'run' / 'report.html'}: what the model can do, what it gets wrong, mistakes to listen to")

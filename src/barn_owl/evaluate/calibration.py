@@ -144,7 +144,7 @@ def _threshold(score: np.ndarray, has: np.ndarray, wish: Wish, value: float) -> 
     return float(cuts[best]) if best < len(cuts) else 1.0
 
 
-def usual_score(answers: Answers, ignored: Sequence[str] = (), *, reached_by: float = 0.6) -> float | None:
+def usual_score(answers: Answers, ignored: Sequence[str] = (), *, reached_by: float = 0.8) -> float | None:
     """Score that this share of the rightly said clips reach; None with fewer than five of them.
 
     With fewer than 20 it is ``USUAL_ON`` at most: few clips show that a model is seldom that sure, but not that it is

@@ -28,7 +28,7 @@ class EventScores:
 
     truth, events : the tables that were compared, foreign sounds left out of `truth`. matches : pairs of row labels
     of both with the errors of onset, offset and length in seconds. foreign : the foreign sounds of the truth table,
-    with ``raised``, the label of an event that overlaps each, or "". seconds : length of each recording, by file.
+    with ``raised``, the label of an event that each raised, or "". seconds : length of each recording, by file.
     """
 
     truth: pd.DataFrame
@@ -83,7 +83,7 @@ class EventScores:
 
     @property
     def foreign_share(self) -> float:
-        """Share of the foreign sounds that an event overlaps; NaN when the truth names none."""
+        """Share of the foreign sounds that raised an event; NaN when the truth names none."""
         return float((self.foreign["raised"] != "").mean()) if len(self.foreign) else float("nan")
 
     @cached_property
@@ -190,7 +190,8 @@ def score_events(
     seconds away, one to one; of all ways to pair them up one with the most pairs is taken. With `offset_share` its
     offset must be right, too: at most that share of the true length away, or the collar if that is more. Rows of
     `truth` that have a column ``foreign`` that is not blank mark sounds of no label: they are not looked for, but it
-    is told which of them raised an event.
+    is told which of them raised an event. That is one which overlaps it, and overlaps no true event of its own label:
+    it would be that one's.
 
     seconds : length of each recording, by file; left out, until the last time that a table names.
 
@@ -214,13 +215,15 @@ def score_events(
         found = events[(events["file"] == file) & (events["label"] == label)]
         pairs += _pairs(of_truth, found, collar_s, offset_share)
     columns = ["truth", "event", "onset_error_s", "offset_error_s", "length_error_s"]
+    of_true = [_overlapping(row, truth[truth["label"] == row.label]).any() for row in events.itertuples()]
+    nobody = events[~np.array(of_true, dtype=bool)]
     ends = pd.concat([table.groupby("file")["end_s"].max() for table in (truth, events, foreign)])
     lengths = {str(file): float(end) for file, end in ends.groupby(level=0).max().items()}
     return EventScores(
         truth=truth,
         events=events,
         matches=pd.DataFrame(pairs, columns=columns),
-        foreign=foreign.assign(raised=[_raised(row, events) for row in foreign.itertuples()]),
+        foreign=foreign.assign(raised=[_raised(row, nobody) for row in foreign.itertuples()]),
         seconds={file: float((seconds or {}).get(file, lengths.get(file, 0.0))) for file in named},
     )
 
@@ -237,8 +240,12 @@ def _overlap_of_one_label(truth: pd.DataFrame) -> str:
 
 
 def _raised(row: Any, events: pd.DataFrame) -> str:
-    over = (events["file"] == row.file) & (events["start_s"] < row.end_s) & (events["end_s"] > row.start_s)
+    over = _overlapping(row, events)
     return str(events.loc[over, "label"].iloc[0]) if over.any() else ""
+
+
+def _overlapping(row: Any, others: pd.DataFrame) -> pd.Series:
+    return (others["file"] == row.file) & (others["start_s"] < row.end_s) & (others["end_s"] > row.start_s)
 
 
 def _with_times(table: pd.DataFrame, where: str) -> pd.DataFrame:

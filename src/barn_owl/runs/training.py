@@ -19,7 +19,7 @@ from barn_owl.classify import Fitted, Model, Plan, Progress, fit, read_plan, wri
 from barn_owl.classify.checkpoint import Checkpoint, read_checkpoint
 from barn_owl.classify.convolutional import Convolutional
 from barn_owl.classify.extras import ExtraColumns
-from barn_owl.classify.known import learn_known
+from barn_owl.classify.known import heard
 from barn_owl.classify.network.architecture import summary
 from barn_owl.clips import labels_in, read_clip_table, write_clip_table
 from barn_owl.clips.table import SIDES
@@ -39,7 +39,7 @@ from barn_owl.runs.thresholds import with_thresholds
 logger = logging.getLogger(__name__)
 
 Watcher = Callable[[Progress], None]
-LEAST_ON, MOST_ON = 0.5, 0.999
+LEAST_ON, MOST_ON = 0.5, 0.97
 """Between these lies the score at which an event begins, if it is found on validation clips."""
 
 
@@ -166,7 +166,7 @@ def write_run(folder: Path, plan: Plan, data: RunData, model: Model, fitted: Fit
     model = calibrated(model, plan, data)
     predictions, hidden = with_predictions(model, data.table, data.frames), _hidden(model, data)
     if model.family.name != "majority":
-        model = with_known(model, predictions, hidden)
+        model = with_known(model, data, predictions, hidden)
     judged = {side: _judged(model, predictions, side) for side in SIDES}
     write_plan(plan, folder / "plan.toml")
     write_clip_table(data.asked, folder / "clips.csv")
@@ -291,13 +291,18 @@ def _hidden(model: Model, data: RunData) -> np.ndarray:
         return np.stack([model.hidden_frames(data.frames[clip], extras[clip]) for clip in range(len(data.frames))])
 
 
-def with_known(model: Model, predictions: pd.DataFrame, hidden: np.ndarray) -> Model:
+def with_known(model: Model, data: RunData, predictions: pd.DataFrame, hidden: np.ndarray) -> Model:
     """Return the model with what it has heard: its training clips, and how alike rightly said others are to them."""
     answers = judge(model, predictions, "all").answers
-    train, watched = ((predictions["split"] == side).to_numpy() for side in ("train", "validation"))
-    right = answers.truth & answers.said
-    known = learn_known(hidden[train], answers.truth[train], hidden[watched], right[watched])
-    return replace(model, known=known)
+    train, watched = (np.flatnonzero(predictions["split"] == side) for side in ("train", "validation"))
+    model = replace(model, known=heard(hidden[train], answers.truth[train]))
+    if not len(watched) or model.known is None:
+        return model
+    extras = model.extra_columns.rows(data.table)
+    with threadpool_limits(limits=1, user_api="blas"):
+        alike = np.stack([model.alike_frames(data.frames[int(clip)], extras[clip]) for clip in watched])
+    reported = [label not in model.background for label in model.labels]
+    return replace(model, known=model.known.measured(alike, (answers.truth & answers.said)[watched] & reported))
 
 
 def write_table(table: pd.DataFrame, path: Path, *, index: bool = False) -> None:

@@ -32,7 +32,7 @@ TURNS = 2
 FEWEST_EVENTS = 8
 """True events of a label from which on it may get an onset threshold of its own."""
 AS_GOOD = 0.01
-"""F1 that counts for nothing: a setting is changed for more only, and a higher onset threshold may cost as much."""
+"""F1 that counts for nothing: a setting is changed for more only, and for more than half of what chance may do."""
 PARTS = 4
 HOUR_S = 3600.0
 
@@ -184,39 +184,46 @@ class _Task:
         return self._true[part]
 
     def best(self, parts: Sequence[_Part]) -> DecisionSettings:
-        """Try values key by key, twice over; then the onset threshold, for all labels and for each."""
+        """Try values key by key, twice over; then what is more lenient; then an onset threshold for each label."""
         begin = {"labels": {}, "on": self.model.decision.begins_at}
         settings = self.model.decision.model_copy(update=begin)
         highest = self.worth(settings, parts)
-        least = AS_GOOD if self.goal == "f1" else 1e-9
+        least = max(AS_GOOD, self._chance(highest, parts) / 2) if self.goal == "f1" else 1e-9
         for _ in range(TURNS):
             before = settings
             for key, values in GRID.items():
                 for value in values:
-                    if key == "on" and self.goal == "f1" and value < (self.model.decision.on or 0):
-                        continue  # see `_onset`
+                    if self.goal == "f1" and self._more_lenient(key, value):
+                        continue  # see `_lenient`
                     tried = self._with(settings, **{key: value})
                     if tried is not None and (reached := self.worth(tried, parts)) > highest + least:
                         settings, highest = tried, reached
             if settings == before:
                 break
         if self.goal == "f1":
-            settings = self._onset(settings, highest, parts)
+            settings = self._lenient(settings, highest, parts)
         return self._labels(settings, self.worth(settings, parts), parts)
 
-    def _onset(self, settings: DecisionSettings, highest: float, parts: Sequence[_Part]) -> DecisionSettings:
-        """Lower the onset threshold below one found before only for more than chance, else raise it where as good.
+    def _lenient(self, settings: DecisionSettings, highest: float, parts: Sequence[_Part]) -> DecisionSettings:
+        """Take an onset threshold or a likeness that lets in more than the model's own for more than chance only.
 
-        Other recordings hold other sounds, and lower thresholds let them in.
+        Other recordings hold other sounds, and lenient settings let them in.
         """
-        tried = {on: self._with(settings, on=on) for on in ONSETS}
-        worth = {on: self.worth(one, parts) for on, one in tried.items() if one is not None}
-        best = max(worth, key=worth.__getitem__)
-        chance = standard_error(highest, sum(self._true_events(parts).values()))
-        if best < (self.model.decision.on or 0) and worth[best] > highest + chance:
-            return settings.but(on=best)
-        higher = [on for on, reached in worth.items() if on > settings.begins_at and reached >= highest - AS_GOOD]
-        return settings.but(on=max(higher)) if higher else settings
+        best, least = settings, highest + self._chance(highest, parts)
+        for key in ("on", "unlike"):
+            for value in GRID[key]:
+                tried = self._with(settings, **{key: value}) if self._more_lenient(key, value) else None
+                if tried is not None and (reached := self.worth(tried, parts)) > least:
+                    best, least = tried, reached
+        return best
+
+    def _chance(self, rate: float, parts: Sequence[_Part]) -> float:
+        return standard_error(rate, sum(self._true_events(parts).values()))
+
+    def _more_lenient(self, key: str, value: float) -> bool:
+        """Whether a value lets in more than the model's own, which was found on clips."""
+        own = {"on": self.model.decision.on or 0, "unlike": self.model.decision.unlike}
+        return key in own and value < own[key]
 
     def _true_events(self, parts: Sequence[_Part]) -> dict[str, int]:
         """Count the true events of each label in some parts."""

@@ -15,6 +15,8 @@ from typing import Any
 
 import numpy as np
 
+from barn_owl.arrays import aligned_empty
+
 Arrays = dict[str, np.ndarray]
 Gradients = Any
 """Where a layer writes the gradients of its weights: `Arrays`, or a list of them for a layer of layers."""
@@ -44,7 +46,7 @@ class Scratch:
             return last
         size = math.prod(shape)
         if len(flat) < size or flat.dtype != dtype:
-            flat = np.empty(size, dtype)
+            flat = aligned_empty(size, dtype)
         view = flat[:size].reshape(shape)
         self._kept[key] = flat, view
         return view

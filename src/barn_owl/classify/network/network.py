@@ -7,6 +7,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
+from barn_owl.arrays import aligned_empty
 from barn_owl.classify.network.convolution import Convolution
 from barn_owl.classify.network.layer import Arrays, Fresh, Gradients, Layer, Scratch, Shape, link
 from barn_owl.classify.network.layers import BatchNorm, Dropout, Relu, Residual
@@ -51,12 +52,13 @@ class Network:
         self._shapes = [array.shape for array in arrays]
         ends = itertools.accumulate(array.size for array in arrays)
         self._places = [slice(end - array.size, end) for end, array in zip(ends, arrays, strict=True)]
-        self.set_vector(np.concatenate([array.ravel() for array in arrays]))
+        vector = aligned_empty(sum(array.size for array in arrays))
+        self.set_vector(np.concatenate([array.ravel() for array in arrays], out=vector))
 
     def set_vector(self, vector: np.ndarray) -> None:
         """Make `vector` the one that holds all weights."""
         self.vector = vector
-        self._sums = np.empty_like(vector), np.empty_like(vector)
+        self._sums = aligned_empty(vector.shape, vector.dtype), aligned_empty(vector.shape, vector.dtype)
         for (layer, key, _), view in zip(self._names, self._views(vector), strict=True):
             layer.weights[key] = view
 
@@ -118,7 +120,8 @@ class Network:
         return part.gradient
 
     def _part(self) -> "_Part":
-        gradient = np.zeros_like(self.vector)
+        gradient = aligned_empty(self.vector.shape, self.vector.dtype)
+        gradient[:] = 0
         named = {name: view for (_, _, name), view in zip(self._names, self._views(gradient), strict=True)}
         return _Part(Scratch(), gradient, _by_layer(self.layers, named, ""))
 

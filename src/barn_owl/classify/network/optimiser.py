@@ -4,6 +4,8 @@ import math
 
 import numpy as np
 
+from barn_owl.arrays import aligned_empty
+
 BLOCK = 16_384
 """Weights that are moved at a time."""
 
@@ -25,13 +27,14 @@ class AdamW:
         beta2: float = 0.99,
     ) -> None:
         self.weights = weights
-        self.decay = (decay * decayed).astype(weights.dtype)
+        self.decay = aligned_empty(weights.shape, weights.dtype)
+        self.decay[:] = decay * decayed
         self.beta1, self.beta2 = beta1, beta2
         self.count = 0
-        self.first = np.zeros_like(weights)
-        self.second = np.zeros_like(weights)
+        self.first, self.second = (aligned_empty(weights.shape, weights.dtype) for _ in range(2))
+        self.first[:] = self.second[:] = 0
         """Moments before they are multiplied by one minus their beta: that comes with the other factors."""
-        self._a, self._b = np.empty(BLOCK, dtype=weights.dtype), np.empty(BLOCK, dtype=weights.dtype)
+        self._a, self._b = (aligned_empty(BLOCK, weights.dtype) for _ in range(2))
 
     def step(self, gradient: np.ndarray, rate: float) -> None:
         """Move the weights against `gradient`; `rate` is the learning rate of this step."""
