@@ -23,7 +23,7 @@ layers: .venv/ready-dev
 	$(BIN)/lint-imports
 
 bench: .venv/ready-dev
-	for script in start_up front_end features clips training_step judging tagging whole_job; do \
+	for script in start_up features clips training_step judging tagging whole_job; do \
 		$(BIN)/python benchmarks/$$script.py || exit 1; done
 
 bench-accuracy: .venv/ready-dev

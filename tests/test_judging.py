@@ -484,6 +484,15 @@ def test_a_model_of_the_format_before_is_still_read(runs, tmp_path):
     save_file(kept, path, metadata={"barn_owl": json.dumps(header)})
     with pytest.raises(ModelError, match="temperature must be above 0"):
         load_model(path)
+    del header["temperature"]
+    header["format"] = 3
+    others = np.zeros(len(content.labels), np.float32)  # as it was before one scale for all labels
+    save_file({**arrays, "known.others": others}, path, metadata={"barn_owl": json.dumps(header)})
+    with pytest.raises(ModelError, match="does not know what it has heard"):
+        load_model(path).alike_frames(np.zeros((200, content.front_end.width), np.float32))
+    save_file({**arrays, "known.usual": arrays["known.usual"][:-1]}, path, metadata={"barn_owl": json.dumps(header)})
+    with pytest.raises(ModelError, match=r"is damaged: what it has heard has shapes"):
+        load_model(path)
 
 
 def test_kept_clips_of_a_label_are_spread_over_all_of_them(rng):

@@ -3,7 +3,9 @@ from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 import pytest
+from hypothesis import given, strategies as st
 
+from barn_owl.arrays import LINE, aligned_empty
 from barn_owl.classify.network import (
     AdamW,
     BatchNorm,
@@ -249,3 +251,17 @@ def test_one_batch_is_learnt_by_heart(rng):
             loss, gradient = net.learn(x, targets, (0, step), threads)
             optimiser.step(gradient, 0.02)
     assert loss < 0.05
+
+
+@given(
+    shape=st.lists(st.integers(0, 40), max_size=3).map(tuple),
+    dtype=st.sampled_from([np.float32, np.float64, np.bool_]),
+)
+def test_arrays_begin_on_a_line_of_the_cache(shape, dtype):
+    array = aligned_empty(shape, dtype)
+    assert (array.shape, array.dtype) == (shape, dtype)
+    assert array.flags.c_contiguous
+    assert array.flags.writeable
+    assert array.size == 0 or array.ctypes.data % LINE == 0
+    array[...] = 1
+    assert array.sum() == array.size

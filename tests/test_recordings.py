@@ -150,6 +150,26 @@ def test_what_is_unlike_all_training_clips_raises_no_event(rng):
     )
 
 
+def test_a_clip_is_as_alike_as_its_most_alike_sure_window(run, rng):
+    model = run.model
+    assert model.known is not None
+    np.testing.assert_array_equal(load_model(run.folder).known.limits(0.1), model.known.limits(0.1))
+    frames = model.front_end.frames(sound("tick", rng, seconds=2.0))
+    windows = [
+        frames[at : at + model.family.window]
+        for at in range(0, len(frames) - model.family.window + 1, model.family.step)
+    ]
+    judged = [model.judge(window) for window in windows]
+    scores = np.stack([model.scores(one.windows)[0] for one in judged])
+    heard_as = np.stack([model.known.hidden @ (one.hidden[0] / np.linalg.norm(one.hidden[0])) for one in judged])
+    found = model.alike_frames(frames)
+    for number, has in enumerate(model.known.labels.T):
+        nearest = np.sort(heard_as[:, has], axis=1)[:, -3:].mean(axis=1)
+        # But for rounding: the same sums in longer calls.
+        sure = scores[:, number] >= min(model.decision.begins_at, scores[:, number].max()) * (1 - 1e-4)
+        assert found[number] == pytest.approx(nearest[sure].max(), abs=1e-4)
+
+
 def test_more_is_asked_of_a_label_whose_clips_are_near_each_other(rng):
     labels = np.repeat(np.eye(2, dtype=bool), 12, axis=0)
     far = np.where(labels.argmax(axis=1) == 0, 2.0, 4.0)[:, None]

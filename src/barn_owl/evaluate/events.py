@@ -215,15 +215,13 @@ def score_events(
         found = events[(events["file"] == file) & (events["label"] == label)]
         pairs += _pairs(of_truth, found, collar_s, offset_share)
     columns = ["truth", "event", "onset_error_s", "offset_error_s", "length_error_s"]
-    of_true = [_overlapping(row, truth[truth["label"] == row.label]).any() for row in events.itertuples()]
-    nobody = events[~np.array(of_true, dtype=bool)]
     ends = pd.concat([table.groupby("file")["end_s"].max() for table in (truth, events, foreign)])
     lengths = {str(file): float(end) for file, end in ends.groupby(level=0).max().items()}
     return EventScores(
         truth=truth,
         events=events,
         matches=pd.DataFrame(pairs, columns=columns),
-        foreign=foreign.assign(raised=[_raised(row, nobody) for row in foreign.itertuples()]),
+        foreign=foreign.assign(raised=[_raised(row, events, truth) for row in foreign.itertuples()]),
         seconds={file: float((seconds or {}).get(file, lengths.get(file, 0.0))) for file in named},
     )
 
@@ -239,9 +237,12 @@ def _overlap_of_one_label(truth: pd.DataFrame) -> str:
     return ""
 
 
-def _raised(row: Any, events: pd.DataFrame) -> str:
-    over = _overlapping(row, events)
-    return str(events.loc[over, "label"].iloc[0]) if over.any() else ""
+def _raised(row: Any, events: pd.DataFrame, truth: pd.DataFrame) -> str:
+    """Label of the first event that overlaps a foreign sound and is no true event's of its label; "" for none."""
+    for event in events[_overlapping(row, events)].itertuples():
+        if not _overlapping(event, truth[truth["label"] == event.label]).any():
+            return str(event.label)
+    return ""
 
 
 def _overlapping(row: Any, others: pd.DataFrame) -> pd.Series:
