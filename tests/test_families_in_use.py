@@ -228,8 +228,9 @@ def test_recall_and_f1_of_validation_by_hand():
     loss, recall, f1 = judge_logits(logits, sides)
     assert recall == pytest.approx((2 / 3 + 1) / 2)
     assert f1 == pytest.approx((4 / 5 + 2 / 3) / 2)
-    right, wrong = np.log(np.exp(5) + 2) - 5, np.log(np.exp(5) + 2)
-    assert loss == pytest.approx(((2 * right + wrong) / 3 + right) / 2, rel=1e-5)
+    large = 5 / 2 ** np.linspace(-1.5, 3.5, 11)  # at each temperature, the best of which counts
+    right, wrong = np.log(np.exp(large) + 2) - large, np.log(np.exp(large) + 2)
+    assert loss == pytest.approx((((2 * right + wrong) / 3 + right) / 2).min(), rel=1e-5)
 
 
 def test_families_need_columns_that_are_there(clips, tmp_path):

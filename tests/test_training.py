@@ -1,4 +1,5 @@
 import json
+from types import SimpleNamespace
 
 import numpy as np
 import pandas as pd
@@ -9,7 +10,8 @@ from safetensors.numpy import load_file, save_file
 from barn_owl.classify import Plan, load_model, read_plan, write_plan
 from barn_owl.classify.augment import add_power, augment
 from barn_owl.classify.dataset import ClipFrames, WindowDrawer, chosen_windows, fill_up
-from barn_owl.classify.fitted import balanced_order
+from barn_owl.classify.fitted import balanced_order, judge_logits
+from barn_owl.classify.network import cross_entropy
 from barn_owl.classify.plan import AugmentSettings, ClipSettings
 from barn_owl.clips import SoundSettings, read_clip_table, split_clips
 from barn_owl.errors import AudioError, ModelError, OutputError, PlanError, TableError, TrainingError
@@ -342,3 +344,17 @@ def test_a_model_of_levelled_clips_says_so_when_it_tags(clips, tmp_path, quay, c
     run = train(clips, tmp_path / "run", plan)
     tag_recording(run.model, quay.recording)
     assert "trained on clips brought to one level" in caplog.text
+
+
+def test_confident_mistakes_do_not_make_the_least_trained_look_best(rng):
+    numbers = np.repeat(np.arange(4), 25)
+    targets = np.eye(4, dtype=np.float32)[numbers]
+    said = np.where(rng.random(100) < 0.7, numbers, rng.integers(0, 4, 100))
+    sure, flat = 30 * np.eye(4, dtype=np.float32)[said], 0.01 * rng.standard_normal((100, 4)).astype(np.float32)
+    examples = SimpleNamespace(targets=targets, numbers=numbers, overlapping=False)
+    assert cross_entropy(sure, targets)[0] > cross_entropy(flat, targets)[0]
+    loss, recall, _ = judge_logits(sure, examples)
+    assert loss < judge_logits(flat, examples)[0]
+    assert recall == pytest.approx((said == numbers).mean())
+    best = min(cross_entropy(sure / np.float32(t), targets)[0] for t in np.geomspace(0.3, 12, 400))
+    assert best - 1e-4 <= loss <= best + 0.02

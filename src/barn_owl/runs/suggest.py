@@ -124,8 +124,11 @@ def suggest_plan(
         "training.epochs": f"{len(labelled)} clips: fewer epochs are enough where there are more clips",
         "tcn.size": why_family,
     }
-    if background:
-        reasons["background"] = "by its name; such a label is never reported as an event"
+    reasons["background"] = (
+        "by its name; such a label is never reported as an event"
+        if background
+        else "none found; clips of what recordings sound like while nothing happens make tagging much surer"
+    )
     return Suggestion(Plan().but(**changes), reasons)
 
 
