@@ -136,9 +136,7 @@ def judge_logits(logits: np.ndarray, examples: Examples) -> tuple[float, float, 
     is_so = targets > 0.5
     right, given, count = (said & is_so).sum(axis=0), said.sum(axis=0), is_so.sum(axis=0)
     occurs = count > 0
-    own = [numbers == number for number in np.unique(numbers)]
-    losses = [
-        np.mean([loss(logits[rows] / temperature, targets[rows])[0] for rows in own]) for temperature in TEMPERATURES
-    ]
+    by_label = [(logits[rows], targets[rows]) for rows in (numbers == number for number in np.unique(numbers))]
+    losses = [np.mean([loss(own / warm, so)[0] for own, so in by_label]) for warm in TEMPERATURES]
     recall = float((right / np.maximum(count, 1))[occurs].mean())
     return float(np.min(losses)), recall, float((2 * right / np.maximum(given + count, 1))[occurs].mean())

@@ -58,7 +58,7 @@ class Known:
 
     @cached_property
     def reach(self) -> np.ndarray:
-        """How near the training clips of a label are to each other, by half of them, ``(labels,)``."""
+        """How near the training clips of a label are to the nearest others of it, in the median, ``(labels,)``."""
         found = np.full(len(self._by_label), np.nan)
         for number, own in enumerate(self._by_label):
             count = min(NEAREST, own.shape[1] - 1)

@@ -295,14 +295,15 @@ def with_known(model: Model, data: RunData, predictions: pd.DataFrame, hidden: n
     """Return the model with what it has heard: its training clips, and how alike rightly said others are to them."""
     answers = judge(model, predictions, "all").answers
     train, watched = (np.flatnonzero(predictions["split"] == side) for side in ("train", "validation"))
-    model = replace(model, known=heard(hidden[train], answers.truth[train]))
-    if not len(watched) or model.known is None:
+    known = heard(hidden[train], answers.truth[train])
+    model = replace(model, known=known)
+    if not len(watched):
         return model
     extras = model.extra_columns.rows(data.table)
     with threadpool_limits(limits=1, user_api="blas"):
         alike = np.stack([model.alike_frames(data.frames[int(clip)], extras[clip]) for clip in watched])
     reported = [label not in model.background for label in model.labels]
-    return replace(model, known=model.known.measured(alike, (answers.truth & answers.said)[watched] & reported))
+    return replace(model, known=known.measured(alike, (answers.truth & answers.said)[watched] & reported))
 
 
 def write_table(table: pd.DataFrame, path: Path, *, index: bool = False) -> None:

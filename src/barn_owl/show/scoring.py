@@ -111,11 +111,11 @@ def adjusting_figure(adjusted: Adjusted) -> Figure:
         color=LABEL_COLOURS[0],
         label="one onset threshold for all",
     )
-    for rows in _near_each_other(curve):
+    for number, rows in enumerate(_near_each_other(curve)):
         axes.annotate(
             ", ".join(f"{on:g}" for on in sorted(rows["on"], reverse=True)),
             tuple(rows[["false_alarms_per_hour", "recall"]].iloc[0]),
-            xytext=(4, -12),
+            xytext=(4, 7 if number % 2 else -12),  # a row of names is longer than the way to the next point
             textcoords="offset points",
             fontsize=8,
         )
