@@ -1,6 +1,6 @@
-"""The frames of many clips, and windows of one length drawn from them."""
+"""The frames of many clips."""
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Sequence
 from contextlib import nullcontext
 from dataclasses import dataclass
 from functools import partial
@@ -10,12 +10,10 @@ import numpy as np
 import pandas as pd
 from threadpoolctl import threadpool_limits
 
-from barn_owl.classify.plan import ClipSettings
 from barn_owl.clips import UniformSettings
 from barn_owl.clips.uniform import read_uniform
 from barn_owl.errors import AudioError, TableError
 from barn_owl.features import FrontEnd
-from barn_owl.features.activity import QUIET_SHARE, lively, window_activity
 from barn_owl.features.cache import Excerpt, FrameCache, excerpts
 from barn_owl.parallel import each
 
@@ -125,86 +123,3 @@ def _computed(excerpt: Excerpt, front_end: FrontEnd, settings: UniformSettings) 
         return front_end.frames(read_uniform(excerpt, front_end.rate_hz, settings))
     except AudioError as error:
         return str(error) if file in str(error) else f"{file}: {error}"
-
-
-def chosen_windows(levels: np.ndarray, window: int, step: int, crop: str) -> np.ndarray:
-    """Tell which windows of a clip count, one every `step` frames; boolean. See `ClipSettings` for `crop`.
-
-    levels : columns that tell when something sounds, ``(frames, bands)``, at least `window` frames.
-    """
-    weights = window_activity(levels, window, step)
-    if crop == "lively":
-        return lively(weights, window)
-    if crop == "random":
-        return np.ones(len(weights), dtype=bool)
-    at = {"start": 0, "centre": (len(weights) - 1) // 2, "loudest": int(weights.argmax())}[crop]
-    return np.arange(len(weights)) == at
-
-
-def quiet_level(frames: np.ndarray) -> np.ndarray:
-    """Level in dB that each band of a clip keeps under for a fifth of the time; float32, ``(bands,)``."""
-    return np.quantile(frames, QUIET_SHARE, axis=0).astype(np.float32)
-
-
-def fill_up(frames: np.ndarray, window: int, fill: str, silence: np.ndarray, start: int = 0) -> np.ndarray:
-    """Lengthen a clip shorter than `window` frames, with its first frame at frame `start` of the window.
-
-    frames : ``(frames, bands)``. fill : "quiet" puts the clip's own quiet level around it, "zeros" the frame of
-    `silence`, shape ``(bands,)``, "repeat" the clip itself, over and over, "reflect" the clip back and forth. Returns
-    ``(window, bands)``; a clip that is long enough comes back as it is.
-    """
-    if len(frames) >= window:
-        return frames
-    at = np.arange(window) - start
-    if fill == "repeat":
-        return frames[at % len(frames)]
-    if fill == "reflect":
-        turn = at % (2 * len(frames))
-        return frames[np.minimum(turn, 2 * len(frames) - 1 - turn)]
-    around = quiet_level(frames) if fill == "quiet" else silence
-    filled = np.broadcast_to(around, (window, frames.shape[1])).copy()
-    filled[start : start + len(frames)] = frames
-    return filled
-
-
-class WindowDrawer:
-    """Draws training windows from clips: where something happens, and never twice the same way.
-
-    Of a clip longer than the window, any position is drawn that holds most of the clip's activity, so that
-    the quiet tail of a short sound is not learnt as if it were the sound. A shorter one is put at a random
-    place in the window.
-    """
-
-    def __init__(self, clips: ClipFrames, window: int, settings: ClipSettings, front_end: FrontEnd) -> None:
-        self.clips, self.window, self.fill, self.crop = clips, window, settings.fill, settings.crop
-        self.levels, self.silence = front_end.level_columns, front_end.silence
-        self._places = [self._starts(clip) for clip in range(len(clips))]
-
-    def replace(self, clip: int, frames: np.ndarray) -> None:
-        """Put other frames in the place of a clip, such as those of the sound changed."""
-        self.clips.parts[clip] = frames
-        self._places[clip] = self._starts(clip)
-
-    def _starts(self, clip: int) -> np.ndarray:
-        frames = self.clips[clip]
-        if len(frames) <= self.window:
-            return np.arange(self.window - len(frames) + 1)
-        return np.flatnonzero(chosen_windows(frames[:, self.levels], self.window, 1, self.crop))
-
-    def draw(self, clips: np.ndarray, rng: np.random.Generator) -> np.ndarray:
-        """Draw a window of each of `clips` (numbers); float32, ``(len(clips), window, bands)``, in dB."""
-        return np.stack([self._window(int(clip), int(rng.choice(self._places[clip]))) for clip in clips])
-
-    def central(self, clips: Iterable[int] | None = None) -> np.ndarray:
-        """Return one window of each of `clips` (all), the middle one of those that could be drawn."""
-        chosen = range(len(self.clips)) if clips is None else clips
-        return np.stack([self._window(int(clip), self._middle(int(clip))) for clip in chosen])
-
-    def _middle(self, clip: int) -> int:
-        return int(self._places[clip][len(self._places[clip]) // 2])
-
-    def _window(self, clip: int, place: int) -> np.ndarray:
-        frames = self.clips[clip]
-        if len(frames) < self.window:
-            return fill_up(frames, self.window, self.fill, self.silence, place)
-        return frames[place : place + self.window]

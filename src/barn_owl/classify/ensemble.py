@@ -1,44 +1,35 @@
 """Several trained classifiers as one: the mean of what they say."""
 
-from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
 
-from barn_owl.classify.family import Cost, Family, Judged
-from barn_owl.classify.network import log_softmax
+from barn_owl.classify.family import Cost, Family, Steps
 
 
 class Ensemble:
-    """Families with the same labels and windows, each with the standardisation it was trained with.
+    """Families with the same labels and steps, each with the standardisation it was trained with.
 
-    The logits of the whole are the mean over the members of the logarithms of their scores: no member counts for more
-    because its logits are larger.
+    The log-odds of the whole are the mean of those of the members.
     """
 
     name = "ensemble"
 
-    def __init__(self, members: list[tuple[Family, np.ndarray, np.ndarray]], overlapping: bool) -> None:
-        self.members, self.overlapping = members, overlapping
+    def __init__(self, members: list[tuple[Family, np.ndarray, np.ndarray]]) -> None:
+        self.members = members
         first = members[0][0]
-        if any((one.window, one.step, one.reach) != (first.window, first.step, first.reach) for one, _, _ in members):
+        if any((one.window, one.step) != (first.window, first.step) for one, _, _ in members):
             raise ValueError("the members look at windows of different lengths")
-        self.window, self.step, self.reach = first.window, first.step, first.reach
+        self.window, self.step = first.window, first.step
 
-    def logits(self, frames: np.ndarray, extras: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray]:
-        """Return the mean logits; see `Family`. The frames are not standardised: each member does that itself."""
-        said = [family.logits((frames - mean) / deviation, extras) for family, mean, deviation in self.members]
-        return self._mean(said)
+    def steps(self, frames: np.ndarray, extras: np.ndarray | None = None) -> Steps:
+        """Return the mean log-odds, and what the members decide by, side by side; see `Family`.
 
-    def _mean(self, said: Sequence[tuple[np.ndarray, ...]]) -> tuple[np.ndarray, np.ndarray]:
-        alike = (lambda logits: logits) if self.overlapping else log_softmax
-        windows, local = (np.mean([alike(one[part]) for one in said], axis=0) for part in (0, 1))
-        return windows, local
-
-    def judge(self, frames: np.ndarray, extras: np.ndarray | None = None) -> Judged:
-        """Return the mean logits, and what all members decide by, side by side; see `Family`."""
-        said = [family.judge((frames - mean) / deviation, extras) for family, mean, deviation in self.members]
-        return Judged(*self._mean(said), np.concatenate([one.hidden for one in said], axis=1))
+        The frames are not standardised: each member does that itself.
+        """
+        said = [family.steps((frames - mean) / deviation, extras) for family, mean, deviation in self.members]
+        sounds, begins = (np.mean([getattr(one, part) for one in said], axis=0) for part in ("sounds", "begins"))
+        return Steps(sounds, begins, np.concatenate([one.embedding for one in said], axis=1))
 
     def arrays(self) -> dict[str, np.ndarray]:
         """All that the members learnt, with their numbers in front."""
@@ -50,10 +41,7 @@ class Ensemble:
 
     def shape(self) -> dict[str, Any]:
         """Shapes of the members."""
-        return {
-            "overlapping": self.overlapping,
-            "members": [{"name": family.name, **family.shape()} for family, _, _ in self.members],
-        }
+        return {"members": [{"name": family.name, **family.shape()} for family, _, _ in self.members]}
 
     def cost(self) -> Cost:
         """Sum over the members."""

@@ -13,11 +13,11 @@ from barn_owl.classify.family import Family
 from barn_owl.classify.fitted import Examples, Fitted, Watcher
 from barn_owl.classify.mlp import Mlp
 from barn_owl.classify.network.architecture import NetworkSettings
-from barn_owl.classify.plan import CONVOLUTIONAL, MlpSettings, Plan
+from barn_owl.classify.plan import LevelSettings, MlpSettings, Plan
 from barn_owl.classify.pooled import CLASSIFIERS, Pooled, fit_pooled
 from barn_owl.classify.training import fit_network
 
-NETWORKS = ("mlp", *CONVOLUTIONAL)
+NETWORKS = ("mlp", "cnn")
 """Families that are trained epoch by epoch, and so can be stopped and resumed."""
 
 
@@ -25,7 +25,7 @@ def fit(
     plan: Plan,
     labels: list[str],
     train: Examples,
-    validation: Examples,
+    validation: Examples | None,
     *,
     workers: int = 2,
     watch: Watcher | None = None,
@@ -33,12 +33,14 @@ def fit(
     start: Fitted | None = None,
     resume: Checkpoint | None = None,
     save: Callable[[Checkpoint], None] | None = None,
+    keep: int | None = None,
 ) -> Fitted:
     """Fit the family that `plan` names, on `workers` threads; `watch` is called after each epoch.
 
     estimator : somebody else's, with ``fit`` and ``predict_proba``, in place of a pooled family; it cannot be saved.
     start : a model of the same shape to train further. resume, save : where a network goes on, and what is called
-    with a `Checkpoint` after each epoch.
+    with a `Checkpoint` after each epoch. validation : None to fit as long as the plan says, and keep what comes last,
+    or, of a pooled family, its way number `keep`, from 1.
 
     The same plan on the same frames gives the same weights, whatever the number of workers. On Ctrl-C the
     best weights so far are returned, marked as interrupted; before the first epoch is over, the
@@ -52,7 +54,7 @@ def fit(
                 plan, labels, train, validation,
                 workers=workers, watch=watch, start=start, resume=resume, save=save,
             )  # fmt: skip
-        return fit_pooled(plan, labels, train, validation, workers=workers, watch=watch, estimator=estimator)
+        return fit_pooled(plan, labels, train, validation, watch=watch, estimator=estimator, keep=keep)
 
 
 def rebuild(name: str, shape: dict[str, Any], arrays: dict[str, np.ndarray], features: int, labels: int) -> Family:
@@ -62,9 +64,9 @@ def rebuild(name: str, shape: dict[str, Any], arrays: dict[str, np.ndarray], fea
     """
     if name == "ensemble":
         return _ensemble(shape, arrays, features, labels)
-    if name in CONVOLUTIONAL:
-        settings = NetworkSettings(**shape["settings"])
-        made = Convolutional(name, shape["frames"], features, labels, settings, np.random.default_rng(0))
+    level = LevelSettings(**shape["level"])
+    if name == "cnn":
+        made = Convolutional(features, labels, NetworkSettings(**shape["settings"]), level, np.random.default_rng(0))
         made.network.load(arrays)
         return made
     centre, spread = arrays["centre"], arrays["spread"]
@@ -77,7 +79,7 @@ def rebuild(name: str, shape: dict[str, Any], arrays: dict[str, np.ndarray], fea
         classifier.network.load(arrays)
     else:
         classifier = CLASSIFIERS[name](arrays)
-    family = Pooled(name, shape["frames"], shape["statistics"], classifier, centre, spread)
+    family = Pooled(name, shape["frames"], shape["statistics"], level, classifier, centre, spread)
     given = classifier.logits(np.zeros((1, len(centre)), dtype=np.float32)).shape
     if given != (1, labels):
         raise ValueError(f"the classifier gives {given[1]} scores for {labels} labels")
@@ -92,4 +94,4 @@ def _ensemble(shape: dict[str, Any], arrays: dict[str, np.ndarray], features: in
         standard = own.pop("mean_"), own.pop("deviation_")
         its_shape = dict(member)
         members.append((rebuild(its_shape.pop("name"), its_shape, own, features, labels), *standard))
-    return Ensemble(members, bool(shape["overlapping"]))
+    return Ensemble(members)

@@ -1,8 +1,8 @@
-"""What every kind of classifier has in common: it scores windows of frames.
+"""What every kind of classifier has in common: it goes along frames and says what sounds at each step.
 
-A family sees standardised frames, ``(frames, features)``, and gives logits for every window of `window` frames,
-one each `step` frames. It also gives local logits, which look at `reach` frames only: they tell where inside
-a window the sound is.
+A family sees frames, ``(frames, features)``. Its step *i* looks at the `window` frames from frame ``i * step`` on, and
+tells what sounds in the middle of them. Nothing else of the recording counts, so an excerpt gets the scores that it has
+within the recording.
 """
 
 from dataclasses import dataclass
@@ -13,40 +13,36 @@ import numpy as np
 
 @dataclass(frozen=True, kw_only=True)
 class Cost:
-    """What a family costs: numbers it keeps, and multiply-adds to score one window."""
+    """What a family costs: numbers it keeps, and multiply-adds to score a second of sound."""
 
     weights: int
     multiply_adds: int
 
 
-class Judged(NamedTuple):
-    """Logits of all windows, ``(windows, labels)``, and local ones, ``(steps, labels)``; and what these are decided
-    by.
+class Steps(NamedTuple):
+    """What a family says, step by step.
 
-    That is what the last layer, or the classifier of rows, is given for each window: ``(windows, features)``.
+    sounds, begins : log-odds that each label sounds, and that it begins there, ``(steps, labels)``; embedding : what
+    these are decided by, ``(steps, features)``, in which like sounds are near each other.
     """
 
-    windows: np.ndarray
-    local: np.ndarray
-    hidden: np.ndarray
+    sounds: np.ndarray
+    begins: np.ndarray
+    embedding: np.ndarray
 
 
 class Family(Protocol):
-    """A trained classifier of windows."""
+    """A trained classifier."""
 
     name: str
     window: int
     step: int
-    reach: int
 
-    def logits(self, frames: np.ndarray, extras: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray]:
-        """Return the logits of all windows, ``(windows, labels)``, and the local ones, ``(steps, labels)``.
+    def steps(self, frames: np.ndarray, extras: np.ndarray | None = None) -> Steps:
+        """Return what it says of all steps that fit into `frames`.
 
         extras : what further columns of the table say, ``(extras,)``, for a family that looks at them.
         """
-
-    def judge(self, frames: np.ndarray, extras: np.ndarray | None = None) -> "Judged":
-        """Return logits as above, and what they are decided by: in it like sounds are near each other."""
 
     def arrays(self) -> dict[str, np.ndarray]:
         """Return all that was learnt, by name."""
@@ -55,4 +51,4 @@ class Family(Protocol):
         """Return what is needed to build the family again before its arrays are loaded."""
 
     def cost(self) -> Cost:
-        """Say how large it is and how much work a window is."""
+        """Say how large it is and how much work a second is."""

@@ -27,7 +27,9 @@ class Progress:
     best: bool
     seconds: float
     waiting: float = 0.0
-    """Share of the epoch that was spent waiting for the windows to learn from."""
+    """Share of the epoch that was spent waiting for the scenes to learn from."""
+    again: bool = False
+    """Whether the training is the second, on the training and validation clips together."""
 
 
 Watcher = Callable[[Progress], None]
@@ -50,13 +52,8 @@ class Examples:
 
     @property
     def numbers(self) -> np.ndarray:
-        """Label number of each clip, ``(clips,)``; of several labels the rarest, so that it is not forgotten.
-
-        Clips without any have the number behind the last label.
-        """
-        counts = self.targets.sum(axis=0)
-        rarest = (self.targets / np.maximum(counts, 1)).argmax(axis=1)
-        return np.where(self.targets.any(axis=1), rarest, self.targets.shape[1])
+        """Label number of each clip, ``(clips,)``; of several labels the rarest, so that it is not forgotten."""
+        return rarest_label(self.targets)
 
     def name(self, clip: int) -> str:
         """Say which clip this is, for a message."""
@@ -92,51 +89,38 @@ def standardisation(clips: ClipFrames) -> tuple[np.ndarray, np.ndarray]:
     return mean.astype(np.float32), np.maximum(deviation, 1.0).astype(np.float32)
 
 
-def balanced_order(numbers: np.ndarray, draws: int, rng: np.random.Generator) -> np.ndarray:
-    """Draw clips for one epoch in random order, all labels equally often, so that rare ones are repeated.
-
-    numbers : label of each clip. Returns `draws` clip numbers.
-    """
-    present = np.unique(numbers)
-    share = -(-draws // len(present))
-    drawn = []
-    for number in present:
-        own = np.flatnonzero(numbers == number)
-        drawn.append(np.concatenate([rng.permutation(own) for _ in range(-(-share // len(own)))])[:share])
-    return rng.permutation(np.concatenate(drawn))[:draws]
-
-
-def background_clips(plan: Plan, labels: list[str], train: Examples) -> np.ndarray:
-    """Numbers of the training clips whose label is background."""
-    columns = [number for number, label in enumerate(labels) if label in plan.background]
-    return np.flatnonzero(train.targets[:, columns].any(axis=1))
-
-
-def label_weights(numbers: np.ndarray, labels: int) -> np.ndarray:
-    """Weight of each label so that all count the same, 1 on average over the clips; float32, ``(labels,)``."""
-    counts = np.bincount(numbers, minlength=labels)
-    return (len(numbers) / np.maximum(counts, 1) / np.count_nonzero(counts)).astype(np.float32)
+def background_numbers(plan: Plan, labels: list[str]) -> list[int]:
+    """Numbers of the labels that mean nothing of interest."""
+    return [number for number, label in enumerate(labels) if label in plan.background]
 
 
 TEMPERATURES = np.float32(2) ** np.linspace(-1.5, 3.5, 11, dtype=np.float32)
 """What logits are divided by, in turns, to see how good they could be."""
 
 
-def judge_logits(logits: np.ndarray, examples: Examples) -> tuple[float, float, float]:
+def judge_logits(logits: np.ndarray, targets: np.ndarray, *, overlapping: bool) -> tuple[float, float, float]:
     """Loss, recall and F1, each the mean over the labels that occur.
 
-    The loss is that at the temperature which suits the clips best, as the model will have one: else a few confident
-    mistakes on a recorder unlike the others would make the least trained network look best.
+    logits, targets : ``(rows, labels)``. The loss is that at the temperature which suits the rows best, as the model
+    will have one: else a few confident mistakes on a recorder unlike the others would make the least trained network
+    look best.
     """
-    targets, numbers = examples.targets, examples.numbers
-    if examples.overlapping:
+    if overlapping:
         said, loss = logits > 0, binary_cross_entropy
     else:
         said, loss = logits.argmax(axis=1)[:, None] == np.arange(logits.shape[1]), cross_entropy
     is_so = targets > 0.5
     right, given, count = (said & is_so).sum(axis=0), said.sum(axis=0), is_so.sum(axis=0)
     occurs = count > 0
+    numbers = rarest_label(targets)
     by_label = [(logits[rows], targets[rows]) for rows in (numbers == number for number in np.unique(numbers))]
     losses = [np.mean([loss(own / warm, so)[0] for own, so in by_label]) for warm in TEMPERATURES]
     recall = float((right / np.maximum(count, 1))[occurs].mean())
     return float(np.min(losses)), recall, float((2 * right / np.maximum(given + count, 1))[occurs].mean())
+
+
+def rarest_label(targets: np.ndarray) -> np.ndarray:
+    """Label number of each row of targets; of several labels the rarest, and of none the number behind the last."""
+    counts = targets.sum(axis=0)
+    rarest = (targets / np.maximum(counts, 1)).argmax(axis=1)
+    return np.asarray(np.where(targets.any(axis=1), rarest, targets.shape[1]))

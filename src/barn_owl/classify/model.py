@@ -3,30 +3,53 @@
 import json
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 from safetensors import SafetensorError, safe_open
 from safetensors.numpy import save_file
 
 from barn_owl.audio import resample
-from barn_owl.classify.dataset import chosen_windows, fill_up
 from barn_owl.classify.extras import ExtraColumn, ExtraColumns
 from barn_owl.classify.families import rebuild
-from barn_owl.classify.family import Family, Judged
-from barn_owl.classify.known import SHARES, Known
+from barn_owl.classify.family import Family, Steps
 from barn_owl.classify.network import sigmoid, softmax
-from barn_owl.classify.plan import ClipSettings, DecisionSettings
-from barn_owl.classify.pooled import Foreign, Pooled
-from barn_owl.clips import make_uniform
+from barn_owl.classify.plan import DecisionSettings
+from barn_owl.classify.pooled import Pooled, SomebodyElses
+from barn_owl.clips import UniformSettings, make_uniform
 from barn_owl.errors import AudioError, BarnOwlError, ModelError
 from barn_owl.features import FrontEnd
+from barn_owl.features.activity import quiet_level, total_db
 from barn_owl.files import whole_file
 
-FORMAT = 4
+FORMAT = 5
 """Version of the header; raised when an older Barn Owl could misread it."""
-OLDEST = 2
-"""Oldest format that is read: it lacks ``temperature`` and others, which have defaults."""
+OLDEST = 5
+"""Oldest format that is read."""
+STEPS_AT_ONCE = 1024
+NO_QUIET_DB, QUIETER_DB = 15.0, 50.0
+"""A clip whose quietest fifth is no further below its loudest moment is all sound; what is put around it is so much
+quieter."""
+
+
+class ClipSaid(NamedTuple):
+    """What a model says of a clip: log-odds of each label, ``(labels,)``, what they are decided by,
+    ``(features,)``, and the highest score of any label that is reported, at any step."""
+
+    logits: np.ndarray
+    embedding: np.ndarray
+    highest: float
+
+
+@dataclass(frozen=True)
+class Heard:
+    """What recordings sound like that a model was made for, to tell when others do not.
+
+    top_hz : highest frequency that was there; level_db : mean level of the clips, in dB re a full-scale sine.
+    """
+
+    top_hz: float
+    level_db: float
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
@@ -34,92 +57,100 @@ class Model:
     """A trained classifier with everything needed to use it.
 
     labels : names in the order of the scores; background : those never reported as events.
-    mean, deviation : of the training frames, float32, shape ``(width,)``. overlapping : each label is scored by
-    itself, so that scores need not sum to 1. none_of_them : the family has one more output behind the labels, for
-    what is none of them; its score is left out. temperature : logits are divided by it, so that scores promise what
-    they keep. thresholds : score that a label must reach to be said of a clip; a label that is not in it needs none,
-    or 0.5 where labels overlap. known : what it has heard, to tell what it has not; None where that is not
-    known. extra_columns : further columns of a clip table that the family looks
-    at.
+    mean, deviation : frames are standardised with these, float32, shape ``(width,)``. overlapping : each label is
+    scored by itself, so that scores of a clip need not sum to 1. temperature : log-odds of clips are divided by it,
+    so that scores promise what they keep. thresholds : score that a label must reach to be said of a clip; a
+    label that is not in it needs none, or 0.5 where labels overlap. extra_columns : further columns of a clip table
+    that the family looks at. expected : what it was made for, None where that is not known.
     """
 
     labels: list[str]
     background: list[str]
     front_end: FrontEnd
-    clips: ClipSettings
+    clips: UniformSettings
     decision: DecisionSettings
     mean: np.ndarray
     deviation: np.ndarray
     family: Family
     overlapping: bool = False
-    none_of_them: bool = False
     temperature: float = 1.0
     thresholds: dict[str, float] = field(default_factory=dict)
-    known: Known | None = None
     extra_columns: ExtraColumns = field(default_factory=lambda: ExtraColumns(columns=[]))
+    expected: Heard | None = None
     provenance: dict[str, Any] = field(default_factory=dict)
 
     @property
     def window_s(self) -> float:
-        """Length of the window that is scored, in seconds."""
+        """How much sound a step looks at, in seconds."""
         return self.front_end.samples_for(self.family.window) / self.front_end.rate_hz
 
     @property
     def step_s(self) -> float:
-        """Time from one window to the next in seconds."""
+        """Time from one step to the next in seconds."""
         return self.family.step * self.front_end.hop_s
 
-    def logits(self, frames: np.ndarray, extras: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray]:
-        """Logits of all windows and of all local steps of `frames` of the front end, ``(frames, width)``."""
-        return self.family.logits((frames - self.mean) / self.deviation, extras)
+    @property
+    def reported(self) -> np.ndarray:
+        """Numbers of the labels that are reported as events."""
+        return np.array([n for n, label in enumerate(self.labels) if label not in self.background], dtype=int)
 
-    def judge(self, frames: np.ndarray, extras: np.ndarray | None = None) -> Judged:
-        """Logits as from `logits`, and what the family decides by in each window."""
-        return self.family.judge((frames - self.mean) / self.deviation, extras)
+    def steps(self, frames: np.ndarray, extras: np.ndarray | None = None) -> Steps:
+        """Return what the family says of `frames` of the front end, ``(frames, width)``, step by step.
 
-    def scores(self, logits: np.ndarray) -> np.ndarray:
-        """Scores from 0 to 1 for logits, ``(..., labels)``; they sum to 1 unless labels overlap."""
-        if self.temperature != 1:
-            logits = logits / np.float32(self.temperature)
-        if self.overlapping:
-            return sigmoid(logits)
-        return softmax(logits)[..., : len(self.labels)]
+        Step *i* looks at the `window` frames from frame ``i * step`` on, and tells of their middle.
+        """
+        family, parts = self.family, []
+        # A long clip goes through in pieces: what a network keeps of each frame is many times the frame.
+        for first in range(0, max(1, len(frames) - family.window + 1), STEPS_AT_ONCE * family.step):
+            part = frames[first : first + (STEPS_AT_ONCE - 1) * family.step + family.window]
+            parts.append(family.steps((part - self.mean) / self.deviation, extras))
+        return parts[0] if len(parts) == 1 else Steps(*map(np.concatenate, zip(*parts, strict=True)))
+
+    def around(self, frames: np.ndarray) -> np.ndarray:
+        """What is put before and after frames, so that a step tells of each: half a window of their quiet level."""
+        return np.repeat(quiet_level(frames)[None], self.family.window // 2, axis=0)
+
+    def _around_clip(self, frames: np.ndarray) -> np.ndarray:
+        """The same for a clip; one that holds nothing but its sound is put into something much quieter than that."""
+        around = self.around(frames)
+        if self.front_end.is_log_mel and len(around):
+            above = float(total_db(frames).max() - total_db(around[:1])[0])
+            if above < NO_QUIET_DB:
+                around = np.maximum(around - np.float32(QUIETER_DB - above), np.float32(self.front_end.floor_db))
+        return around
+
+    def clip(self, frames: np.ndarray, extras: np.ndarray | None = None) -> ClipSaid:
+        """Say what sounds in one clip, given as frames of the front end.
+
+        Its log-odds are the mean over the steps, each of which counts as much as anything is said to sound in it, squared;
+        where labels overlap, as much as the label itself. extras : what its further columns say.
+        """
+        around = self._around_clip(frames)
+        said = self.steps(np.concatenate([around, frames, around]), extras)
+        scores = sigmoid(said.sounds)
+        named = scores[:, self.reported]
+        highest = named.max(axis=1)
+        counts = np.square(highest) + np.float32(1e-6)
+        own = np.square(scores) + np.float32(1e-6) if self.overlapping else counts[:, None]
+        logits = (said.sounds * own).sum(axis=0) / own.sum(axis=0)
+        if self.background and not self.overlapping:
+            # Of no interest is what is more likely than not to hold none of the others, wherever one looks.
+            something = 1 - np.prod(1 - named.clip(1e-6, 1 - 1e-6), axis=1)
+            likely = float(something.max())
+            others = np.setdiff1d(np.arange(len(self.labels)), self.reported)
+            mean = said.sounds[:, others].mean(axis=0)
+            logits[others] = mean - mean.max() + logits[self.reported].max() - np.log(likely / (1 - likely))
+        embedding = (said.embedding * counts[:, None]).sum(axis=0) / counts.sum()
+        return ClipSaid(logits, np.asarray(embedding, dtype=np.float32), float(highest.max()))
+
+    def clip_scores(self, logits: np.ndarray) -> np.ndarray:
+        """Scores from 0 to 1 for the log-odds of clips, ``(..., labels)``; they sum to 1 unless labels overlap."""
+        logits = logits / np.float32(self.temperature)
+        return sigmoid(logits) if self.overlapping else softmax(logits)
 
     def score_frames(self, frames: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
-        """Score one clip given as frames of the front end; float32, shape ``(labels,)``.
-
-        A clip longer than the window scores the mean of those windows that ``clips.crop`` chooses, as in
-        training; a shorter one is filled up to the window. extras : what its further columns say.
-        """
-        frames, chosen = self._windows(frames)
-        return self.scores(self.logits(frames, extras)[0][chosen].mean(axis=0))
-
-    def hidden_frames(self, frames: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
-        """What the family decides by for one clip, mean over its windows: float32, ``(features,)``.
-
-        Clips that the model takes for alike are near each other in it.
-        """
-        frames, chosen = self._windows(frames)
-        return np.asarray(self.judge(frames, extras).hidden[chosen].mean(axis=0), dtype=np.float32)
-
-    def alike_frames(self, frames: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
-        """How alike a clip is to the training clips of each label, float32 ``(labels,)``, 1 for the same.
-
-        Of each label that is the most in those windows that would raise an event of it, or come nearest to it.
-        Raises ModelError when the model does not know what it has heard.
-        """
-        if self.known is None:
-            raise ModelError("the model does not know what it has heard")
-        judged = self.judge(fill_up(frames, self.family.window, self.clips.fill, self.front_end.silence), extras)
-        scores, alike = self.scores(judged.windows), self.known.alike(judged.hidden)
-        loud = np.array([self.decision.of(label).begins_at for label in self.labels], dtype=np.float32)
-        return np.asarray(np.where(scores >= np.minimum(scores.max(axis=0), loud), alike, -1).max(axis=0))
-
-    def _windows(self, frames: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """Frames of a clip, filled up to a window if need be, and which of its windows count."""
-        frames = fill_up(frames, self.family.window, self.clips.fill, self.front_end.silence)
-        levels = frames[:, self.front_end.level_columns]
-        return frames, chosen_windows(levels, self.family.window, self.family.step, self.clips.crop)
+        """Score one clip given as frames of the front end; float32, shape ``(labels,)``. See `clip`."""
+        return self.clip_scores(self.clip(frames, extras).logits)
 
     def score(self, samples: np.ndarray, rate_hz: int) -> dict[str, float]:
         """Score one clip of mono samples, shape ``(samples,)``, at any rate; label to score, best first.
@@ -135,7 +166,7 @@ class Model:
 
     def save(self, path: str | Path) -> None:
         """Write the model file, whole or not at all. Raises ModelError when it holds somebody else's estimator."""
-        if isinstance(self.family, Pooled) and isinstance(self.family.classifier, Foreign):
+        if isinstance(self.family, Pooled) and isinstance(self.family.classifier, SomebodyElses):
             raise ModelError(f"a model of {self.family.name} cannot be written: its inside is not ours to know")
         header = {
             "format": FORMAT,
@@ -145,17 +176,15 @@ class Model:
             "clips": self.clips.model_dump(),
             "decision": self.decision.model_dump(),
             "overlapping": self.overlapping,
-            "none_of_them": self.none_of_them,
             "temperature": self.temperature,
             "thresholds": self.thresholds,
             "extra_columns": self.extra_columns.as_list(),
+            "expected": None if self.expected is None else vars(self.expected),
             "family": {"name": self.family.name, **self.family.shape()},
             "provenance": self.provenance,
         }
         arrays = {f"weights.{name}": array for name, array in self.family.arrays().items()}
         arrays |= {"mean": self.mean, "deviation": self.deviation}
-        if self.known is not None:
-            arrays |= {f"known.{name}": array for name, array in self.known.arrays().items()}
         arrays = {name: np.ascontiguousarray(array) for name, array in arrays.items()}
         with whole_file(path) as beside:
             save_file(arrays, beside, metadata={"barn_owl": json.dumps(header, ensure_ascii=False)})
@@ -177,22 +206,20 @@ def load_model(path: str | Path) -> Model:
     try:
         weights = {name[8:]: array for name, array in arrays.items() if name.startswith("weights.")}
         front_end, family = FrontEnd(**header["front_end"]), dict(header["family"])
-        none_of_them = bool(header.get("none_of_them", False))
-        outputs = len(header["labels"]) + none_of_them
+        expected = header["expected"]
         return Model(
             labels=list(header["labels"]),
             background=list(header["background"]),
             front_end=front_end,
-            clips=ClipSettings(**header["clips"]),
+            clips=UniformSettings(**header["clips"]),
             decision=DecisionSettings(**header["decision"]),
             mean=_fitting(arrays["mean"], front_end.width),
             deviation=_fitting(arrays["deviation"], front_end.width),
-            family=rebuild(family.pop("name"), family, weights, front_end.width, outputs),
+            family=rebuild(family.pop("name"), family, weights, front_end.width, len(header["labels"])),
             overlapping=bool(header["overlapping"]),
-            none_of_them=none_of_them,
-            temperature=_positive(header.get("temperature", 1.0)),
-            thresholds={str(label): float(least) for label, least in header.get("thresholds", {}).items()},
-            known=_known(arrays, len(header["labels"])),
+            temperature=_positive(header["temperature"]),
+            thresholds={str(label): float(least) for label, least in header["thresholds"].items()},
+            expected=None if expected is None else Heard(**expected),
             extra_columns=ExtraColumns(columns=[ExtraColumn(**column) for column in header["extra_columns"]]),
             provenance=dict(header["provenance"]),
         )
@@ -224,15 +251,6 @@ def _fitting(array: np.ndarray, width: int) -> np.ndarray:
     if array.shape != (width,):
         raise ValueError(f"the standardisation has shape {array.shape}, expected ({width},)")
     return array
-
-
-def _known(arrays: dict[str, np.ndarray], labels: int) -> Known | None:
-    if "known.hidden" not in arrays or "known.others" in arrays:  # before format 4 what is usual meant something else
-        return None
-    hidden, marks, usual = (arrays[f"known.{name}"] for name in ("hidden", "labels", "usual"))
-    if marks.shape != (len(hidden), labels) or usual.shape != SHARES.shape:
-        raise ValueError(f"what it has heard has shapes {hidden.shape}, {marks.shape}, {usual.shape}")
-    return Known(hidden=hidden, labels=marks.astype(bool), usual=usual)
 
 
 def _positive(number: float) -> float:

@@ -8,8 +8,8 @@ import numpy as np
 import tomlkit
 from pydantic import Field, field_validator, model_validator
 
-from barn_owl.classify.network.architecture import NetworkSettings, cnn_layers, tcn_layers
-from barn_owl.classify.network.layer import Layer, Shape
+from barn_owl.classify.network.architecture import NetworkSettings, cnn_layers
+from barn_owl.classify.network.layer import Layer
 from barn_owl.classify.network.network import follow
 from barn_owl.clips import Shares, SoundSettings, UniformSettings
 from barn_owl.errors import PlanError
@@ -18,57 +18,65 @@ from barn_owl.files import whole_file
 from barn_owl.settings import Settings
 
 
-class ClipSettings(UniformSettings):
-    """How clips of any length become windows of one length.
+class LevelSettings(Settings):
+    """How levels are made independent of the gain of a recording; for log-mel only."""
 
-    crop : which windows of a longer clip count: "lively" for those that hold most of what happens, "loudest"
-        for the one that holds most, "start", "centre", or "random" for any.
-    fill : what a shorter clip is filled up with: its own "quiet" level, "zeros", itself again ("repeat"), or
-        itself back and forth ("reflect").
-    """
-
-    length_s: float = Field(default=1.0, gt=0, le=60)
-    crop: Literal["lively", "loudest", "start", "centre", "random"] = "lively"
-    fill: Literal["quiet", "zeros", "repeat", "reflect"] = "quiet"
+    frames: int = Field(default=51, ge=0, le=1000)
+    """Frames over whose mean power levels are relative to, as many before as after; 0: levels as they are."""
+    range_db: float = Field(default=50.0, ge=10, le=120)
+    """How far below that mean power levels are told apart."""
 
 
 class TrainingSettings(Settings):
     """How a network is trained."""
 
-    epochs: int = Field(default=100, ge=1, le=100_000)
-    batch: int = Field(default=32, ge=2, le=4096)
-    rate: float = Field(default=4e-3, gt=0, le=1)
+    epochs: int = Field(default=16, ge=1, le=100_000)
+    batch: int = Field(default=16, ge=2, le=4096)
+    rate: float = Field(default=8e-3, gt=0, le=1)
     decay: float = Field(default=0.02, ge=0, le=10)
-    smoothing: float = Field(default=0.1, ge=0, lt=1)
-    averaging: float = Field(default=0.98, ge=0, lt=1)
+    averaging: float = Field(default=0.99, ge=0, lt=1)
     patience: int = Field(default=30, ge=1)
-    balance: Literal["draw", "weight", "none"] = "draw"
-    """Rare labels are drawn as often as others, or count for more, or neither."""
     stop_on: Literal["loss", "f1"] = "loss"
     """What the best weights are best at, on the validation clips: least loss, or highest macro F1."""
+    refit: int = Field(default=20, ge=0, le=100_000)
+    """Epochs that it goes on for with the training and validation clips together; 0 for none."""
 
 
-class AugmentSettings(Settings):
-    """Changes made to log-mel windows, anew each time they are seen; 0 turns one off."""
+class SceneSettings(Settings):
+    """The short made-up recordings that are learnt from: sounds of the clips at any place and level over noise."""
 
-    gain_db: float = Field(default=8.0, ge=0, le=60)
-    tilt_db: float = Field(default=4.0, ge=0, le=30)
-    shift_bands: float = Field(default=1.0, ge=0, le=20)
-    """Largest shift along the bands, up or down, as of a larger or smaller thing; 0 where pitch tells."""
-    stretch_percent: float = Field(default=15.0, ge=0, le=100)
-    """Largest change of pace, slower or faster; 0 where pace tells."""
-    background: float = Field(default=0.5, ge=0, le=1)
-    snr_low_db: float = Field(default=0.0, ge=-30, le=60)
-    snr_high_db: float = Field(default=25.0, ge=-30, le=60)
-    mask_share: float = Field(default=0.15, ge=0, lt=1)
-    mixing: float = Field(default=0.0, ge=0, le=1)
-    """Share of windows that another clip's window is added to; the labels are mixed by their power."""
+    count: int = Field(default=320, ge=2, le=100_000)
+    """Scenes an epoch."""
+    seconds: float = Field(default=3.0, ge=0.1, le=120)
+    empty: float = Field(default=0.12, ge=0, lt=1)
+    """Share of scenes without any sound."""
+    foreign: float = Field(default=0.5, ge=0, lt=1)
+    """Share of sounds that are made up, and none of the labels."""
+    noise: float = Field(default=0.4, ge=0, le=1)
+    """Share of scenes over made-up noise where there are background clips; without them, all are."""
+    snr_low_db: float = Field(default=-2.0, ge=-30, le=60)
+    snr_high_db: float = Field(default=30.0, ge=-30, le=60)
 
     @model_validator(mode="after")
-    def _in_order(self) -> "AugmentSettings":
+    def _in_order(self) -> "SceneSettings":
         if self.snr_low_db > self.snr_high_db:
             raise ValueError(f"snr_low_db must be at most snr_high_db={self.snr_high_db:g}, got {self.snr_low_db:g}")
         return self
+
+
+class AugmentSettings(Settings):
+    """Changes to the sounds of a scene, anew each time; 0 turns one off."""
+
+    tilt_db: float = Field(default=6.0, ge=0, le=30)
+    """Largest slope over all bands, up or down, and half as much for bumps: other microphones, other places."""
+    shift_bands: float = Field(default=1.0, ge=0, le=20)
+    """Largest shift along the bands, up or down, as of a larger or smaller thing; 0 where pitch tells."""
+    stretch_percent: float = Field(default=15.0, ge=0, le=90)
+    """Largest change of pace, slower or faster; 0 where pace tells."""
+    low_pass: float = Field(default=0.3, ge=0, le=1)
+    """Share of scenes that lack their highest bands, as recordings at a lower rate do."""
+    mask: float = Field(default=0.5, ge=0, le=1)
+    """Share of scenes in which a few neighbouring bands are missing."""
 
 
 class MlpSettings(Settings):
@@ -122,8 +130,9 @@ class TreesSettings(Settings):
 
 
 class PoolingSettings(Settings):
-    """Which statistics over a window's frames the pooled families see; see `barn_owl.features.pool`."""
+    """What the pooled families see: statistics over the frames of a window; see `barn_owl.features.pool`."""
 
+    window_s: float = Field(default=0.5, gt=0, le=60)
     statistics: list[str] = Field(default=["loud", "deviation", "maximum", "change"], min_length=1)
 
     @field_validator("statistics")
@@ -147,11 +156,13 @@ class StartSettings(Settings):
     """Share of ``training.rate`` that is used: what is known already should not be forgotten."""
 
 
-class ForeignSettings(Settings):
-    """Made-up sounds in training, so that what is none of the labels is not taken for one of them."""
+class RehearsalSettings(Settings):
+    """A made-up recording of validation clips, on which it is found out what to expect of the model."""
 
-    share: float = Field(default=6.0, ge=0, le=100)
-    """How many, as a multiple of the clips of an average label; 0 for none: scores of a clip then sum to 1."""
+    minutes: float = Field(default=5.0, ge=0, le=600)
+    """How long it is at most; 0 for none."""
+    decide: bool = True
+    """Whether thresholds and lengths of `[decision]` are found on it; otherwise they are taken as they are."""
 
 
 class ThresholdSettings(Settings):
@@ -169,15 +180,12 @@ class ThresholdSettings(Settings):
         return self
 
 
-USUAL_ON = 0.9
-"""Score at which an event begins where validation clips do not tell."""
-
-
 class LabelDecision(Settings):
     """What is decided otherwise for one label; what is left out is as for all."""
 
     on: float | None = Field(default=None, gt=0, le=1)
     off: float | None = Field(default=None, ge=0, lt=1)
+    again: float | None = Field(default=None, gt=0, le=1)
     shortest_s: float | None = Field(default=None, ge=0)
     longest_s: float | None = Field(default=None, gt=0)
     gap_s: float | None = Field(default=None, ge=0)
@@ -187,45 +195,39 @@ class LabelDecision(Settings):
 class DecisionSettings(Settings):
     """How scores over time become events."""
 
-    on: float | None = Field(default=None, gt=0, le=1)
-    """Score at which an event begins; left out: what eight in ten of the rightly named validation clips reach."""
-    off: float = Field(default=0.3, ge=0, lt=1)
-    """Score below which it ends."""
-    smooth_s: float | None = Field(default=None, ge=0, le=60)
-    """Time over which scores are averaged first, 0 for as they are; left out: three tenths of a window."""
-    shortest_s: float = Field(default=0.1, ge=0)
+    on: float = Field(default=0.5, gt=0, le=1)
+    """Score that an event reaches at least once."""
+    off: float = Field(default=0.2, ge=0, lt=1)
+    """Score that it stays above."""
+    again: float = Field(default=0.5, gt=0, le=1)
+    """Onset score from which on a sound that still sounds begins again, as another event; 1 for never."""
+    smooth_s: float = Field(default=0.1, ge=0, le=60)
+    """Time over which scores are averaged first, 0 for as they are."""
+    shortest_s: float = Field(default=0.05, ge=0)
     longest_s: float = Field(default=3600.0, gt=0)
     """Shorter and longer events are left out."""
-    gap_s: float = Field(default=0.5, ge=0)
+    gap_s: float = Field(default=0.2, ge=0)
     """Gaps between events of one label up to this are closed."""
     pause_s: float = Field(default=0.0, ge=0)
     """Time after an event of a label in which no other of it can begin."""
-    alone: bool = False
-    """Whether of events that overlap in time only the one with the highest score is kept."""
-    unlike: float = Field(default=0.2, ge=0, lt=1)
-    """About the share of true sounds that may be lost so that what is unlike the training clips raises no event."""
+    alone: float = Field(default=1.0, ge=0, le=1)
+    """Share of the shorter of two events from which on they cannot both be, and the one with the higher score is kept;
+    1 for all being kept, 0 for no overlap at all."""
+    early_s: float = Field(default=0.0, ge=-10, le=10)
+    """How much later than it seems an event begins."""
+    late_s: float = Field(default=0.0, ge=-10, le=10)
+    """How much earlier than it seems an event ends."""
     labels: dict[str, LabelDecision] = Field(default={})
     """What is otherwise for single labels."""
 
     @model_validator(mode="after")
     def _in_order(self) -> "DecisionSettings":
         for label, own in {"": LabelDecision(), **self.labels}.items():
-            on, off = own.on or self.begins_at, self.off if own.off is None else own.off
+            on, off = self.on if own.on is None else own.on, self.off if own.off is None else own.off
             if off > on:
                 where = f"labels.{label}.off" if label else "off"
                 raise ValueError(f"{where} must be at most on={on:g}, got {off:g}")
         return self
-
-    @property
-    def begins_at(self) -> float:
-        """Score at which an event begins, also where none was found on validation clips."""
-        return USUAL_ON if self.on is None else self.on
-
-    @property
-    def highest_off(self) -> float:
-        """Score that ``on`` must not be below: the highest ``off`` of the labels that have no ``on`` of their own."""
-        own = [one.off for one in self.labels.values() if one.on is None and one.off is not None]
-        return max([self.off, *own])
 
     def of(self, label: str) -> "DecisionSettings":
         """Return the settings of one label."""
@@ -243,17 +245,19 @@ class Plan(Settings):
     """
 
     seed: int = Field(default=0, ge=0, lt=2**63)
-    family: Literal["majority", "nearest", "logistic", "kernel", "trees", "mlp", "tcn", "cnn"] = "tcn"
+    family: Literal["majority", "nearest", "logistic", "kernel", "trees", "mlp", "cnn"] = "cnn"
     background: list[str] = Field(default=[])
-    """Labels that mean "nothing of interest": learnt, judged, and never reported as events."""
+    """Labels that mean "nothing of interest": what sounds lie over in training, and never reported as events."""
     overlapping: bool = False
     """A clip may carry several labels: rows of one excerpt are put together, and each label is scored by itself."""
     columns: list[str] = Field(default=[])
     """Further columns of the clip table that the pooled families look at, numbers or words."""
     front_end: FrontEnd = FrontEnd()
-    clips: ClipSettings = ClipSettings()
+    clips: UniformSettings = UniformSettings()
     split: Shares = Shares()
+    level: LevelSettings = LevelSettings()
     training: TrainingSettings = TrainingSettings()
+    scenes: SceneSettings = SceneSettings()
     augment: AugmentSettings = AugmentSettings()
     sound: SoundSettings = SoundSettings()
     pooling: PoolingSettings = PoolingSettings()
@@ -262,81 +266,49 @@ class Plan(Settings):
     kernel: KernelSettings = KernelSettings()
     trees: TreesSettings = TreesSettings()
     mlp: MlpSettings = MlpSettings()
-    tcn: NetworkSettings = NetworkSettings()
     cnn: NetworkSettings = NetworkSettings()
     start: StartSettings = StartSettings()
-    foreign: ForeignSettings = ForeignSettings()
     thresholds: ThresholdSettings = ThresholdSettings()
+    rehearsal: RehearsalSettings = RehearsalSettings()
     decision: DecisionSettings = DecisionSettings()
 
     @property
-    def hears_foreign(self) -> bool:
-        """Whether made-up sounds are among the training clips."""
-        return bool(self.foreign.share) and self.family != "majority"
-
-    @property
-    def more_outputs(self) -> int:
-        """Outputs of the family beside its labels: one for none of them, where one label is said of a clip."""
-        return int(self.hears_foreign and not self.overlapping)
-
-    @property
     def window_frames(self) -> int:
-        """Frames of a window of ``clips.length_s``."""
-        return self.front_end.count(round(self.clips.length_s * self.front_end.rate_hz))
+        """Frames of a window of ``pooling.window_s``."""
+        return self.front_end.count(round(self.pooling.window_s * self.front_end.rate_hz))
+
+    @property
+    def levels(self) -> LevelSettings:
+        """How levels are made independent of the gain: not at all where frames are not levels in dB."""
+        return self.level if self.front_end.is_log_mel else self.level.but(frames=0)
 
     @model_validator(mode="after")
     def _fits_together(self) -> "Plan":
         if self.window_frames < 1:
             raise ValueError(
-                f"clips.length_s: must be at least one frame of {self.front_end.frame_ms:g} ms, "
-                f"got {self.clips.length_s:g} s"
+                f"pooling.window_s: must be at least one frame of {self.front_end.frame_ms:g} ms, "
+                f"got {self.pooling.window_s:g} s"
             )
-        if self.family in CONVOLUTIONAL:
+        if self.family == "cnn":
             if self.columns:
-                raise ValueError(f"columns: the family {self.family!r} sees frames only; take a pooled family")
+                raise ValueError("columns: the family 'cnn' sees frames only; take a pooled family")
             try:
-                network_layers(self, self.family)
+                follow(layers_for(self.cnn), (LONG_INPUT, self.front_end.width, 1))
             except PlanError as error:
-                raise ValueError(str(error)) from None
+                where = "cnn.layers" if self.cnn.layers else f"cnn.size = {self.cnn.size!r}"
+                raise ValueError(f"{where}, {error}; frames have {self.front_end.width} features") from None
         return self
 
 
-SHIPPED = {"tcn": tcn_layers, "cnn": cnn_layers}
-CONVOLUTIONAL = tuple(SHIPPED)
-"""Families whose network sees the frames of a window; the others see statistics over them."""
-FAMILIES = ("majority", "nearest", "logistic", "kernel", "trees", "mlp", *CONVOLUTIONAL)
+LONG_INPUT = 4096
+"""Frames of an input that is long enough for any network: whether layers fit together is a matter of their bands."""
+FAMILIES = ("majority", "nearest", "logistic", "kernel", "trees", "mlp", "cnn")
 """All families, from the dumbest up."""
 
 
-def network_layers(plan: Plan, family: str) -> tuple[list[Layer], Shape]:
-    """Make the layers of a convolutional family but for its head, and the shape of the windows it is given.
-
-    Raises PlanError, with the key to change, when its layers and the window do not fit together.
-    """
-    settings: NetworkSettings = getattr(plan, family)
-    shape: Shape = (plan.window_frames, plan.front_end.width)
-    return layers_for(settings, family, shape), shape
-
-
-def layers_for(settings: NetworkSettings, family: str, shape: Shape) -> list[Layer]:
-    """Make the layers of a family but for its head, for windows of `shape`, ``(frames, features)``.
-
-    Raises PlanError, with the key to change, when they and the window do not fit together.
-    """
-    layers = [layer.layer() for layer in settings.layers] or SHIPPED[family](settings.size)
-    try:
-        follow(layers, input_shape(family, shape))
-    except PlanError as error:
-        where = f"{family}.layers" if settings.layers else f"{family}.size = {settings.size!r}"
-        raise PlanError(
-            f"{where}, {error}; a window of clips.length_s has {shape[0]} frames of {shape[1]} features"
-        ) from None
-    return layers
-
-
-def input_shape(family: str, shape: Shape) -> Shape:
-    """Shape that the network of a family is given for windows of ``(frames, features)``."""
-    return shape if family == "tcn" else (*shape, 1)
+def layers_for(settings: NetworkSettings) -> list[Layer]:
+    """Make the layers of a network but for its head: those of the plan, or of the size that ships."""
+    return [layer.layer() for layer in settings.layers] or cnn_layers(settings.size)
 
 
 def read_plan(path: str | Path) -> Plan:

@@ -2,30 +2,48 @@
 
 import time
 from collections.abc import Iterator, Mapping
-from contextlib import closing
 from typing import Any
 
 import numpy as np
 
 from barn_owl.classify import kernel, logistic, majority, nearest, trees
-from barn_owl.classify.family import Cost, Judged
-from barn_owl.classify.fitted import Examples, Fitted, Progress, Watcher, judge_logits, label_weights
-from barn_owl.classify.plan import Plan
+from barn_owl.classify.family import Cost, Steps
+from barn_owl.classify.fitted import (
+    Examples,
+    Fitted,
+    Progress,
+    Watcher,
+    background_numbers,
+    judge_logits,
+    rarest_label,
+    standardisation,
+)
+from barn_owl.classify.network.level import window_level
+from barn_owl.classify.plan import LevelSettings, Plan
 from barn_owl.classify.rows import Candidate, RowClassifier, RowTask
-from barn_owl.classify.windows import TrainingWindows, central_windows
+from barn_owl.classify.scenes import LEAST_FRAMES, SceneMaker
+from barn_owl.classify.variants import Variants
 from barn_owl.features import pool
 
 STEP = 4
-REACH = 32
 TURNS = 4
-"""Times a window is drawn of each clip: once as it is, then changed."""
+"""Times the sound of the clips is changed anew while windows are drawn."""
+WINDOWS_A_CLIP, FEWEST_WINDOWS, MOST_WINDOWS = 8, 2000, 8000
+"""Windows that are learnt from."""
+MOST_SOUNDS = 2
+"""Sounds in a window at most."""
+ROWS_STREAM, WATCHED_STREAM = 37, 41
 WINDOWS_AT_ONCE = 128
+NEVER = -30.0
+"""Log-odds of what is never said."""
 
 
 class Pooled:
     """A family that pools windows and hands the rows to a classifier.
 
-    centre, spread : of each feature of the training rows, further columns at the end; ``(features,)``.
+    level : how the gain is taken out of a window. centre, spread : of each feature of the training rows, further
+    columns at the end; ``(features,)``. The classifier gives the log-odds of each label that a window holds it; where
+    in the window a sound begins, it does not say.
     """
 
     step = STEP
@@ -35,40 +53,29 @@ class Pooled:
         name: str,
         window: int,
         statistics: list[str],
+        level: LevelSettings,
         classifier: RowClassifier,
         centre: np.ndarray,
         spread: np.ndarray,
     ) -> None:
-        self.name, self.window, self.statistics = name, window, statistics
+        self.name, self.window, self.statistics, self.level = name, window, statistics, level
         self.classifier, self.centre, self.spread = classifier, centre, spread
-        self.reach = min(REACH, window)
 
-    def logits(self, frames: np.ndarray, extras: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray]:
-        """Return the logits of all windows, and of short stretches of `reach` frames; see `Family`."""
-        windows, local = (
-            np.concatenate([self.classifier.logits(rows) for rows in self._rows_of(frames, length, extras)])
-            for length in (self.window, self.reach)
-        )
-        return windows, local
-
-    def judge(self, frames: np.ndarray, extras: np.ndarray | None = None) -> Judged:
-        """Return the logits, and the rows that the classifier is given; see `Family`."""
-        rows = list(self._rows_of(frames, self.window, extras))
-        windows = np.concatenate([self.classifier.logits(part) for part in rows])
-        local = [self.classifier.logits(part) for part in self._rows_of(frames, self.reach, extras)]
-        return Judged(windows, np.concatenate(local), np.concatenate(rows))
-
-    def _rows_of(self, frames: np.ndarray, length: int, extras: np.ndarray | None) -> Iterator[np.ndarray]:
-        view = np.lib.stride_tricks.sliding_window_view(frames, length, axis=0)[:: self.step].swapaxes(1, 2)
-        for at in range(0, len(view), WINDOWS_AT_ONCE):
-            yield self.rows(view[at : at + WINDOWS_AT_ONCE], extras)
+    def steps(self, frames: np.ndarray, extras: np.ndarray | None = None) -> Steps:
+        """Return what the classifier says of each window; see `Family`."""
+        view = np.lib.stride_tricks.sliding_window_view(frames, self.window, axis=0)[:: self.step].swapaxes(1, 2)
+        rows = [
+            self.rows(view[at : at + WINDOWS_AT_ONCE], extras) for at in range(0, len(view), WINDOWS_AT_ONCE)
+        ]
+        sounds = np.concatenate([self.classifier.logits(part) for part in rows])
+        return Steps(sounds, np.full_like(sounds, NEVER), np.concatenate(rows))
 
     def rows(self, windows: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
-        """Rows of standardised windows, ``(windows, frames, features)``; what is not known of extras is average.
+        """Rows of windows, ``(windows, frames, features)``; what is not known of extras is average.
 
         extras : for each window, or the same for all.
         """
-        pooled = pool(windows, self.statistics)
+        pooled = pooled_windows(windows, self.statistics, self.level)
         more = len(self.centre) - pooled.shape[1]
         if more:
             known = self.centre[-more:] if extras is None else np.where(np.isnan(extras), self.centre[-more:], extras)
@@ -82,25 +89,31 @@ class Pooled:
     def shape(self) -> dict[str, Any]:
         """Length of the window, and the statistics."""
         own = self.classifier.shape() if hasattr(self.classifier, "shape") else {}
-        return {"frames": self.window, "statistics": self.statistics, **own}
+        return {"frames": self.window, "statistics": self.statistics, "level": self.level.model_dump(), **own}
 
     def cost(self) -> Cost:
-        """Numbers the classifier keeps; its multiply-adds and those of the pooling."""
+        """Numbers the classifier keeps; its multiply-adds and those of the pooling, for 25 windows a second."""
         pooling = self.window * (len(self.centre) // max(1, len(self.statistics))) * len(self.statistics)
         weights = sum(array.size for array in self.classifier.arrays().values())
-        return Cost(weights=weights, multiply_adds=pooling + self.classifier.multiply_adds())
+        each = pooling + self.classifier.multiply_adds()
+        return Cost(weights=weights, multiply_adds=each * STEPS_A_SECOND)
 
 
-class Foreign:
-    """An estimator of somebody else's as a classifier of rows: it has ``fit`` and ``predict_proba``."""
+class SomebodyElses:
+    """An estimator of somebody else's as a classifier of rows: it has ``fit`` and ``predict_proba``.
 
-    def __init__(self, estimator: Any) -> None:
-        self.estimator = estimator
+    It is taught one label a row, or none of them, which is the number behind the last.
+    """
+
+    def __init__(self, estimator: Any, labels: int) -> None:
+        self.estimator, self._labels = estimator, labels
 
     def logits(self, rows: np.ndarray) -> np.ndarray:
-        """Logarithms of the probabilities; see `RowClassifier`."""
-        probabilities = np.asarray(self.estimator.predict_proba(rows), dtype=np.float64)
-        return np.log(probabilities.clip(1e-6, 1)).astype(np.float32)
+        """Log-odds of the probabilities; see `RowClassifier`."""
+        said = np.zeros((len(rows), self._labels + 1))
+        said[:, np.asarray(self.estimator.classes_, dtype=int)] = self.estimator.predict_proba(rows)
+        said = said[:, : self._labels].clip(1e-6, 1 - 1e-6)
+        return (np.log(said) - np.log1p(-said)).astype(np.float32)
 
     def arrays(self) -> dict[str, np.ndarray]:
         """Nothing that could be written to a model file."""
@@ -111,33 +124,53 @@ class Foreign:
         return 0
 
 
-def drawn_rows(
-    plan: Plan, windows: TrainingWindows, train: Examples, *, workers: int | None
-) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Pool `TURNS` windows of each clip: the middle one as it is, then changed ones.
+STEPS_A_SECOND = 25
+"""Windows a second, at a hop of 10 ms."""
 
-    workers : threads that change the sound of the clips for it; None to leave the sound as it is.
 
-    Returns rows (not standardised), their targets, and the clip each comes from.
+def pooled_windows(windows: np.ndarray, statistics: list[str], level: LevelSettings) -> np.ndarray:
+    """Statistics over time of windows, ``(windows, frames, features)``, without their gain if that is to be."""
+    return pool(window_level(windows, level.range_db) if level.frames else windows, statistics)
+
+
+class PooledWindows:
+    """Rows of windows out of scenes, not standardised; their targets, and the names of their clips.
+
+    watched : draw them as they are looked at while others are learnt from: their sound is not changed.
     """
-    rng, every = np.random.default_rng(plan.seed), np.arange(len(train.clips))
-    rows, targets = [], []
-    for turn in range(TURNS):
-        if turn and workers is not None:
-            windows.change_all(turn, workers)
-        for part in np.array_split(every, -(-len(every) // WINDOWS_AT_ONCE)):
-            if turn:
-                drawn, aims = windows.draw(part, train.targets[part], rng)
-            else:
-                drawn, aims = windows.standard(windows.drawer.central(part)), train.targets[part]
-            rows.append(np.concatenate([pool(drawn, plan.pooling.statistics), train.extras[part]], axis=1))
-            targets.append(aims)
-    together = np.concatenate(rows)
-    return (
-        np.where(np.isnan(together), _mean_of_known(together), together),
-        np.concatenate(targets),
-        np.tile(every, TURNS),
-    )
+
+    def __init__(self, plan: Plan, labels: list[str], examples: Examples, *, watched: bool = False) -> None:
+        rng = np.random.default_rng([plan.seed, WATCHED_STREAM if watched else ROWS_STREAM])
+        background = background_numbers(plan, labels)
+        maker = SceneMaker(plan, examples, background)
+        width = plan.front_end.width
+        nothing = np.zeros(width, dtype=np.float32), np.ones(width, dtype=np.float32)
+        self.mean, self.deviation = nothing if plan.levels.frames else standardisation(examples.clips)
+        count = int(np.clip(WINDOWS_A_CLIP * len(examples.clips), FEWEST_WINDOWS, MOST_WINDOWS)) // TURNS
+        beds = np.flatnonzero(examples.targets[:, background].any(axis=1))
+        variants = Variants(examples.sources, beds, plan) if plan.sound.any and examples.sources else None
+        rows, targets, self.names = [], [], []
+        for turn in range(TURNS):
+            if variants is not None and turn and not watched:
+                for clip, frames in enumerate(variants.of_all(turn, workers=1)):
+                    maker.replace(clip, frames)
+            scenes = maker.make(count, plan.window_frames, rng, most=MOST_SOUNDS)
+            heard = scenes.sounds.sum(axis=1) >= LEAST_FRAMES
+            named = np.array([number not in background for number in range(len(labels))])
+            heard[:, ~named] &= ~heard[:, named].any(axis=1, keepdims=True)
+            sure = ~((scenes.counts == 0).any(axis=1) & ~heard)[:, named].any(axis=1)
+            windows = (scenes.frames[sure] - self.mean) / self.deviation
+            pooled = pooled_windows(windows, plan.pooling.statistics, plan.levels)
+            none = np.full((1, examples.extras.shape[1]), np.nan, dtype=np.float32)
+            extras = np.concatenate([examples.extras, none])[scenes.clips[sure]]
+            rows.append(np.concatenate([pooled, extras], axis=1))
+            targets.append(heard[sure].astype(np.float32))
+            self.names += [examples.name(int(clip)) if clip >= 0 else "background" for clip in scenes.clips[sure]]
+        if variants is not None:
+            variants.close()
+        together = np.concatenate(rows)
+        self.rows = np.where(np.isnan(together), _mean_of_known(together), together)
+        self.targets = np.concatenate(targets)
 
 
 def _mean_of_known(rows: np.ndarray) -> np.ndarray:
@@ -158,35 +191,29 @@ def fit_pooled(
     plan: Plan,
     labels: list[str],
     train: Examples,
-    validation: Examples,
+    validation: Examples | None,
     *,
-    workers: int,
     watch: Watcher,
     estimator: Any = None,
+    keep: int | None = None,
 ) -> Fitted:
     """Fit a pooled family in all ways that the plan allows and keep what is best on the validation clips.
 
-    estimator : one of somebody else's to fit instead of the plan's family.
+    estimator : one of somebody else's to fit instead of the plan's family. keep : number, from 1, of the way to
+    keep, where there are no validation clips to choose by.
     """
-    with closing(TrainingWindows(plan, labels, train, plan.window_frames)) as windows:
-        rows, targets, clips = drawn_rows(plan, windows, train, workers=workers)
-        watched = pool(
-            windows.standard(central_windows(plan, validation, plan.window_frames)), plan.pooling.statistics
-        )
-    centre, spread = centre_and_spread(rows)
-    watched = np.concatenate([watched, validation.extras], axis=1)
-    watched = np.where(np.isnan(watched), centre, watched)
-    weights = np.ones(len(rows), dtype=np.float32)
-    if plan.training.balance != "none" and not train.overlapping:
-        weights = label_weights(train.numbers, len(labels))[train.numbers[clips]]
+    windows = PooledWindows(plan, labels, train)
+    watched = windows if validation is None else PooledWindows(plan, labels, validation, watched=True)
+    centre, spread = centre_and_spread(windows.rows)
     task = RowTask(
-        rows=(rows - centre) / spread, targets=targets, weights=weights, watched=(watched - centre) / spread,
-        overlapping=train.overlapping, rng=np.random.default_rng([plan.seed, TURNS]),
+        rows=(windows.rows - centre) / spread, targets=windows.targets,
+        weights=np.ones(len(windows.rows), dtype=np.float32), watched=(watched.rows - centre) / spread,
+        overlapping=True, rng=np.random.default_rng([plan.seed, TURNS]),
     )  # fmt: skip
     name = plan.family if estimator is None else type(estimator).__name__
-    found = _candidates(plan, task) if estimator is None else _foreign(task, estimator)
-    kept, curves, interrupted = _best(plan, found, validation, watch)
-    family = Pooled(name, plan.window_frames, plan.pooling.statistics, kept.make(), centre, spread)
+    found = _candidates(plan, task) if estimator is None else _somebody_elses(task, estimator)
+    kept, curves, interrupted = _best(plan, found, watched.targets, watch, keep)
+    family = Pooled(name, plan.window_frames, plan.pooling.statistics, plan.levels, kept.make(), centre, spread)
     return Fitted(
         family=family, mean=windows.mean, deviation=windows.deviation, curves=curves, interrupted=interrupted
     )
@@ -204,14 +231,14 @@ def _candidates(plan: Plan, task: RowTask) -> Iterator[Candidate]:
     return trees.candidates(task, plan.trees)
 
 
-def _foreign(task: RowTask, estimator: Any) -> Iterator[Candidate]:
-    estimator.fit(task.rows, task.targets.argmax(axis=1) if not task.overlapping else task.targets > 0.5)
-    made = Foreign(estimator)
+def _somebody_elses(task: RowTask, estimator: Any) -> Iterator[Candidate]:
+    estimator.fit(task.rows, rarest_label(task.targets))
+    made = SomebodyElses(estimator, task.targets.shape[1])
     yield Candidate.made(made, task.loss(made.logits(task.rows), task.targets)[0], made.logits(task.watched))
 
 
 def _best(
-    plan: Plan, candidates: Iterator[Candidate], validation: Examples, watch: Watcher
+    plan: Plan, candidates: Iterator[Candidate], targets: np.ndarray, watch: Watcher, keep: int | None
 ) -> tuple[Candidate, list[Progress], bool]:
     """Judge candidates as they come; trees stop when more of them make it no better."""
     patience, steps = {"trees": (plan.trees.patience, plan.trees.rounds)}.get(plan.family, (np.inf, 0))
@@ -219,8 +246,10 @@ def _best(
     kept, best, best_at = None, np.inf, 0
     try:
         for number, candidate in enumerate(candidates, start=1):
-            loss, recall, f1 = judge_logits(candidate.watched, validation)
+            loss, recall, f1 = judge_logits(candidate.watched, targets, overlapping=True)
             badness = loss if plan.training.stop_on == "loss" else -f1
+            if keep is not None:
+                badness = abs(number - keep)
             if kept is None or badness < best:
                 kept, best, best_at = candidate, badness, number
             line = Progress(
@@ -230,7 +259,7 @@ def _best(
             )  # fmt: skip
             curves.append(line)
             watch(line)
-            if number - best_at >= patience:
+            if number - best_at >= patience or number == keep:
                 break
     except KeyboardInterrupt:
         interrupted = True

@@ -4,7 +4,7 @@ import logging
 import time
 from collections.abc import Callable
 from concurrent.futures import Executor, ThreadPoolExecutor
-from dataclasses import asdict
+from dataclasses import asdict, dataclass
 from typing import Any, Protocol
 
 import numpy as np
@@ -18,76 +18,269 @@ from barn_owl.classify.fitted import (
     Fitted,
     Progress,
     Watcher,
-    balanced_order,
+    background_numbers,
     judge_logits,
-    label_weights,
+    standardisation,
 )
 from barn_owl.classify.mlp import Mlp
-from barn_owl.classify.network import AdamW, Network, binary_cross_entropy, cross_entropy, warm_cosine
+from barn_owl.classify.network import (
+    AdamW,
+    Network,
+    binary_cross_entropy,
+    sound_cross_entropy,
+    warm_cosine,
+    weighted_cross_entropy,
+)
 from barn_owl.classify.network.layer import Arrays
 from barn_owl.classify.network.optimiser import clip_norm
-from barn_owl.classify.plan import CONVOLUTIONAL, Plan
-from barn_owl.classify.pooled import Pooled, centre_and_spread, drawn_rows
-from barn_owl.classify.windows import TrainingWindows, central_windows
+from barn_owl.classify.plan import Plan
+from barn_owl.classify.pooled import Pooled, PooledWindows, centre_and_spread
+from barn_owl.classify.scenes import SceneMaker, Scenes
+from barn_owl.classify.variants import Variants
 from barn_owl.errors import OutputError, TrainingError
 
 logger = logging.getLogger(__name__)
 
 LONGEST_GRADIENT = 5.0
-JUDGED_AT_ONCE = 64
-LONGER = 1.2
-MIN_BATCHES = 8
-"""Batches of an epoch at least: with few clips, each is seen several times, changed anew."""
+WATCHED_SCENES, WATCHED_STREAM = 64, 31
+"""Scenes of validation clips that each epoch is judged by, and what keeps their random numbers apart."""
+ONSETS_COUNT, ONSET_COUNTS = 3.0, 4.0
+"""How much more than what sounds it counts whether something begins, and again more where it does: that is rare."""
+BACKGROUND_COUNTS = 0.25
+"""How much it counts, beside the others, whether nothing sounds: that is mostly so."""
+SOUNDS = 4
+"""Sounds of a scene that are also judged as wholes."""
+WHOLE_COUNTS = 0.05
+"""How much it counts what a sound is called as a whole, beside what is said step by step. Long sounds have many steps:
+without it, short ones are not told apart."""
+LATE = 0.5
+"""Share of the epochs after which one may be the best, if there are such: until then the rate is still high."""
+
+
+@dataclass(frozen=True)
+class Batch:
+    """What a network is given, and what is wanted of it; where they come from, in words."""
+
+    inputs: np.ndarray
+    targets: np.ndarray
+    names: list[str]
 
 
 class Subject(Protocol):
-    """What is trained: a network, what it is given for windows, and the family it becomes part of."""
+    """What is trained: a network, what it learns from, and the family it becomes part of."""
 
     network: Network
+    mean: np.ndarray
+    deviation: np.ndarray
 
-    def inputs(self, windows: np.ndarray, extras: np.ndarray) -> np.ndarray:
-        """What the network is given for standardised windows."""
+    def loss(self, logits: np.ndarray, targets: np.ndarray) -> tuple[float, np.ndarray]:
+        """Mean loss over a batch or a part of it, and its gradient."""
+
+    def begin(self, epoch: int, epochs: int) -> float:
+        """Make ready for an epoch; return the seconds waited."""
+
+    def resume(self, epoch: int) -> None:
+        """Make as if the epochs up to this one had been."""
+
+    def batches(self, rng: np.random.Generator) -> "list[Callable[[], Batch]]":
+        """Say how to make the batches of an epoch, in order."""
+
+    def judge(self) -> tuple[float, float, float]:
+        """Loss, recall and F1 on the validation side, with the weights as they are."""
 
     def family(self) -> Family:
         """The family, with the weights as they are now."""
 
+    def close(self) -> None:
+        """Stop what goes on beside the training."""
 
-class _Frames:
-    """A network that is given the frames of windows."""
 
-    def __init__(self, plan: Plan, labels: int, rng: np.random.Generator) -> None:
-        settings = getattr(plan, plan.family)
-        self._family = Convolutional(plan.family, plan.window_frames, plan.front_end.width, labels, settings, rng)
-        self.network, self.length = self._family.network, self._family.window
+class _OverScenes:
+    """A network that goes along scenes."""
 
-    def inputs(self, windows: np.ndarray, extras: np.ndarray) -> np.ndarray:  # noqa: ARG002
-        return self._family.input(windows)
+    def __init__(
+        self, plan: Plan, labels: list[str], train: Examples, validation: Examples | None, rng: np.random.Generator,
+        standard: tuple[np.ndarray, np.ndarray] | None,
+    ) -> None:  # fmt: skip
+        self._plan, self._train = plan, train
+        background = background_numbers(plan, labels)
+        self._family = Convolutional(plan.front_end.width, len(labels), plan.cnn, plan.levels, rng)
+        self.network = self._family.network
+        width = plan.front_end.width
+        nothing = np.zeros(width, dtype=np.float32), np.ones(width, dtype=np.float32)
+        self.mean, self.deviation = standard or (nothing if plan.levels.frames else standardisation(train.clips))
+        self._frames = max(
+            plan.front_end.count(round(plan.scenes.seconds * plan.front_end.rate_hz)), self._family.window
+        )
+        self._maker = SceneMaker(plan, train, background)
+        self._reported = np.array([number not in background for number in range(len(labels))])
+        self._overlapping = train.overlapping
+        self._variants = None
+        if plan.sound.any and train.sources:
+            beds = np.flatnonzero(train.targets[:, background].any(axis=1))
+            self._variants = Variants(train.sources, beds, plan)
+        self._watched: Scenes | None = None
+        if validation is not None:
+            own = SceneMaker(plan, validation, background)
+            self._watched = own.make(
+                WATCHED_SCENES, self._frames, np.random.default_rng([plan.seed, WATCHED_STREAM])
+            )
+
+    def begin(self, epoch: int, epochs: int) -> float:
+        if self._variants is None:
+            return 0.0
+        begin = time.perf_counter()
+        for clip, frames in self._variants.take(epoch).items():
+            self._maker.replace(clip, frames)
+        if epoch < epochs:
+            self._variants.start(epoch + 1)
+        return time.perf_counter() - begin
+
+    def resume(self, epoch: int) -> None:
+        if self._variants is not None:
+            for clip, frames in self._variants.after(epoch).items():
+                self._maker.replace(clip, frames)
+
+    def batches(self, rng: np.random.Generator) -> list[Callable[[], Batch]]:
+        size = self._plan.training.batch
+        return [lambda: self._batch(size, rng)] * max(1, self._plan.scenes.count // size)
+
+    def _batch(self, size: int, rng: np.random.Generator) -> Batch:
+        scenes = self._maker.make(size, self._frames, rng)
+        names = [self._train.name(int(clip)) if clip >= 0 else "a scene of background" for clip in scenes.clips]
+        return Batch(self._input(scenes), self._targets(scenes), names)
+
+    def _input(self, scenes: Scenes) -> np.ndarray:
+        return np.asarray(((scenes.frames - self.mean) / self.deviation)[..., None], dtype=np.float32)
+
+    def _targets(self, scenes: Scenes) -> np.ndarray:
+        """What is wanted of each step and how much it counts, ``(scenes, steps, 4 labels)``."""
+        at = np.arange(self._family.count(self._frames)) * self._family.step + self._family.window // 2
+        near = np.arange(-(self._family.step // 2), -(-self._family.step // 2))
+        begins = scenes.begins[:, at[:, None] + near].max(axis=2)
+        # Just before and after an onset either answer will do.
+        beside = np.zeros_like(begins)
+        beside[:, 1:] += begins[:, :-1]
+        beside[:, :-1] += begins[:, 1:]
+        counts = np.where((beside > 0) & (begins == 0), 0, ONSETS_COUNT * (1 + (ONSET_COUNTS - 1) * begins))
+        counts = counts * self._reported
+        sounds_count = scenes.counts[:, at] * np.where(self._reported, 1, BACKGROUND_COUNTS)
+        parts = [scenes.sounds[:, at], begins, sounds_count, counts, *self._wholes(scenes, at)]
+        return np.concatenate(parts, axis=-1, dtype=np.float32)
+
+    def _wholes(self, scenes: Scenes, at: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Share of each step in each sound that is heard, and the label of that among those that are reported."""
+        inside, labels = (np.zeros((len(scenes.frames), len(at), SOUNDS), dtype=np.float32) for _ in range(2))
+        numbers, taken = np.cumsum(self._reported) - 1, np.zeros(len(scenes.frames), dtype=int)
+        for scene, first, last, label in scenes.events:
+            steps = slice(*np.searchsorted(at, [first, last]))
+            if steps.stop > steps.start and taken[scene] < SOUNDS and not self._overlapping:
+                inside[scene, steps, taken[scene]] = 1 / (steps.stop - steps.start)
+                labels[scene, :, taken[scene]] = numbers[label]
+                taken[scene] += 1
+        return inside, labels
+
+    def loss(self, logits: np.ndarray, targets: np.ndarray) -> tuple[float, np.ndarray]:
+        outputs = logits.shape[-1]
+        wanted, counts, inside, labels = np.split(
+            targets, [outputs, 2 * outputs, 2 * outputs + SOUNDS], axis=-1
+        )
+        loss, gradient = weighted_cross_entropy(logits, wanted, counts)
+        named = np.flatnonzero(self._reported)
+        whole, back = sound_cross_entropy(logits[..., named], inside, labels[:, 0])
+        gradient[..., named] += np.float32(WHOLE_COUNTS) * back
+        return loss + WHOLE_COUNTS * whole, gradient
+
+    def judge(self) -> tuple[float, float, float]:
+        if self._watched is None:
+            return np.nan, np.nan, np.nan
+        parts = np.array_split(np.arange(WATCHED_SCENES), max(1, WATCHED_SCENES // self._plan.training.batch))
+        x = self._input(self._watched)
+        logits = np.concatenate([self.network.forward(x[part])[0] for part in parts])
+        loss = self.loss(logits, self._targets(self._watched))[0]
+        rows, targets = self._events(logits[..., : len(self._reported)], self._watched)
+        return loss, *judge_logits(rows, targets, overlapping=self._overlapping)[1:]
+
+    def _events(self, logits: np.ndarray, scenes: Scenes) -> tuple[np.ndarray, np.ndarray]:
+        """Mean logits over each sound that is heard, and what it is; of labels that are reported."""
+        centres = np.arange(logits.shape[1]) * self._family.step + self._family.window // 2
+        rows, targets = [], []
+        for scene, first, last, label in scenes.events:
+            inside = (centres >= first) & (centres < last)
+            if inside.any():
+                rows.append(logits[scene, inside].mean(axis=0))
+                targets.append(np.arange(logits.shape[-1]) == label)
+        if not rows:
+            return np.zeros((1, int(self._reported.sum()))), np.zeros((1, int(self._reported.sum())))
+        return np.stack(rows)[:, self._reported], np.stack(targets)[:, self._reported].astype(np.float32)
 
     def family(self) -> Family:
         self._family.renew()
         return self._family
 
+    def close(self) -> None:
+        if self._variants is not None:
+            self._variants.close()
 
-class _Rows:
+
+class _OverRows:
     """A network that is given rows of pooled features."""
 
-    def __init__(self, plan: Plan, rows: np.ndarray, labels: int, rng: np.random.Generator) -> None:
-        mlp = Mlp(rows.shape[1], labels, plan.mlp, rng)
-        self._pooled = Pooled("mlp", plan.window_frames, plan.pooling.statistics, mlp, *centre_and_spread(rows))
+    def __init__(
+        self, plan: Plan, labels: list[str], train: Examples, validation: Examples | None, rng: np.random.Generator
+    ) -> None:
+        self._plan = plan
+        windows = PooledWindows(plan, labels, train)
+        self.mean, self.deviation = windows.mean, windows.deviation
+        self._rows, targets, self._names = windows.rows, windows.targets, windows.names
+        self._targets = targets
+        centre, spread = centre_and_spread(self._rows)
+        mlp = Mlp(self._rows.shape[1], len(labels), plan.mlp, rng)
+        self._pooled = Pooled(
+            "mlp", plan.window_frames, plan.pooling.statistics, plan.levels, mlp, centre, spread
+        )
         self.network = mlp.network
+        self._rows = (self._rows - centre) / spread
+        self._watched = None if validation is None else PooledWindows(plan, labels, validation, watched=True)
 
-    def inputs(self, windows: np.ndarray, extras: np.ndarray) -> np.ndarray:
-        return self._pooled.rows(windows, extras)
+    def loss(self, logits: np.ndarray, targets: np.ndarray) -> tuple[float, np.ndarray]:
+        return binary_cross_entropy(logits, targets)
+
+    def begin(self, epoch: int, epochs: int) -> float:  # noqa: ARG002
+        return 0.0
+
+    def resume(self, epoch: int) -> None:
+        pass
+
+    def batches(self, rng: np.random.Generator) -> list[Callable[[], Batch]]:
+        order = rng.permutation(len(self._rows))
+        parts = np.array_split(order, max(1, len(order) // ROWS_A_BATCH))
+        return [lambda part=part: self._batch(part) for part in parts]
+
+    def _batch(self, part: np.ndarray) -> Batch:
+        return Batch(self._rows[part], self._targets[part], [self._names[row] for row in part])
+
+    def judge(self) -> tuple[float, float, float]:
+        if self._watched is None:
+            return np.nan, np.nan, np.nan
+        rows = (self._watched.rows - self._pooled.centre) / self._pooled.spread
+        return judge_logits(self.network.forward(rows)[0], self._watched.targets, overlapping=True)
 
     def family(self) -> Family:
         return self._pooled
+
+    def close(self) -> None:
+        pass
+
+
+ROWS_A_BATCH = 64
 
 
 def fit_network(
     plan: Plan,
     labels: list[str],
     train: Examples,
-    validation: Examples,
+    validation: Examples | None,
     *,
     workers: int,
     watch: Watcher,
@@ -95,14 +288,15 @@ def fit_network(
     resume: Checkpoint | None = None,
     save: Callable[[Checkpoint], None] | None = None,
 ) -> Fitted:
-    """Train a network, keeping the weights that do best on the validation clips.
+    """Train a network, keeping the weights that do best on the validation clips; the last ones without any.
 
     start : a model to train further. resume : where to go on; save : called with a checkpoint after each epoch.
     On Ctrl-C after the first epoch the best so far are kept; so they are when the loss stops being a number, and
     ``trouble`` says where that was. Raises TrainingError when there is no best yet.
     """
     trainer = _Trainer(plan, labels, train, validation, start)
-    fitted = Fitted(family=trainer.subject.family(), mean=trainer.windows.mean, deviation=trainer.windows.deviation)
+    subject = trainer.subject
+    fitted = Fitted(family=subject.family(), mean=subject.mean, deviation=subject.deviation)
     first = 1
     if resume is not None:
         trainer.restore(resume)
@@ -129,11 +323,11 @@ def fit_network(
             raise
         fitted.trouble = str(error)
     finally:
-        trainer.windows.close()
+        subject.close()
     if trainer.best is None:
         raise TrainingError("the validation loss was never a number; lower training.rate")
-    trainer.subject.network.load(trainer.best)
-    fitted.family = trainer.subject.family()
+    subject.network.load(trainer.best)
+    fitted.family = subject.family()
     return fitted
 
 
@@ -153,24 +347,17 @@ class _Trainer:
         plan: Plan,
         labels: list[str],
         train: Examples,
-        validation: Examples,
+        validation: Examples | None,
         start: Fitted | None,
     ) -> None:
-        self.plan, self.labels, self.train, self.validation = plan, len(labels), train, validation
+        self.plan, self._judges = plan, validation is not None
         self.rng = np.random.default_rng(plan.seed)
         standard = None if start is None else (start.mean, start.deviation)
         self.subject: Subject
-        if plan.family in CONVOLUTIONAL:
-            frames = _Frames(plan, len(labels), self.rng)
-            self.windows = TrainingWindows(plan, labels, train, frames.length, standard)
-            self.subject, length = frames, frames.length
+        if plan.family == "cnn":
+            self.subject = _OverScenes(plan, labels, train, validation, self.rng, standard)
         else:
-            length = plan.window_frames
-            self.windows = TrainingWindows(plan, labels, train, length, standard)
-            rows, _, _ = drawn_rows(plan, self.windows, train, workers=None)
-            self.subject = _Rows(plan, rows, len(labels), self.rng)
-        watched = self.windows.standard(central_windows(plan, validation, length))
-        self.watched = self.subject.inputs(watched, validation.extras)
+            self.subject = _OverRows(plan, labels, train, validation, self.rng)
         self.network = self.subject.network
         self.rate = plan.training.rate
         if start is not None:
@@ -180,15 +367,9 @@ class _Trainer:
         self.vector = self.network.vector
         self.averaged = self.vector.copy()
         self.optimiser = AdamW(self.vector, decay=plan.training.decay, decayed=self.network.kernels)
-        self.loss = binary_cross_entropy if train.overlapping else cross_entropy
-        self.numbers = train.numbers
-        self.weights = label_weights(self.numbers, len(labels)) if plan.training.balance == "weight" else None
-        # Made-up sounds are many, but an epoch is only a fifth longer for them.
-        named = len([label for label in labels if label])
-        self.draws = min(round(LONGER * int((self.numbers < named).sum())), len(self.numbers))
-        self.batches = max(MIN_BATCHES, -(-self.draws // plan.training.batch))
         self.best: Arrays | None = None
         self.best_epoch, self.least = 0, np.inf
+        self.was_late = False
 
     def line(self, epoch: int, threads: Executor, begin: float) -> Progress:
         """Go through an epoch, judge it, and keep its weights if they are the best."""
@@ -196,9 +377,7 @@ class _Trainer:
         train_loss, waited = self._epoch(epoch, threads)
         learnt = time.perf_counter() - started
         loss, recall, f1, arrays = self._judge()
-        badness = loss if self.plan.training.stop_on == "loss" else -f1
-        if badness < self.least:
-            self.best, self.least, self.best_epoch = arrays, badness, epoch
+        self._keep(epoch, loss, f1, arrays)
         return Progress(
             epoch=epoch,
             epochs=self.plan.training.epochs,
@@ -211,70 +390,66 @@ class _Trainer:
             waiting=round(waited / max(learnt, 1e-9), 3),
         )
 
+    def _keep(self, epoch: int, loss: float, f1: float, arrays: Arrays) -> None:
+        """Keep the weights if they are the best, or the first of those that may be; without a judge, always."""
+        is_late = epoch > LATE * self.plan.training.epochs
+        badness = loss if self.plan.training.stop_on == "loss" else -f1
+        if not self._judges:
+            badness = -float(epoch)
+        if badness < self.least or (is_late and not self.was_late and np.isfinite(badness)):
+            self.best, self.least, self.best_epoch = arrays, badness, epoch
+            self.was_late = is_late
+
     def _epoch(self, epoch: int, threads: Executor) -> tuple[float, float]:
         """Go once through all batches of an epoch; return the mean loss and the seconds spent waiting."""
-        waited = self.windows.begin(epoch, self.plan.training.epochs)
-        draws = max(self.draws, self.batches * min(self.plan.training.batch, len(self.numbers)))
-        if self.plan.training.balance == "draw":
-            order = balanced_order(self.numbers, draws, self.rng)
-        else:
-            order = np.resize(self.rng.permutation(len(self.numbers)), draws)
+        waited = self.subject.begin(epoch, self.plan.training.epochs)
+        makers = self.subject.batches(self.rng)
         losses = []
-        # The windows of the next batch are drawn while the network learns from this one.
+        # The next batch is made while the network learns from this one.
         begin = time.perf_counter()
-        for clips, inputs, targets in read_ahead(self._batch(clips) for clips in np.array_split(order, self.batches)):
+        for batch in read_ahead(make() for make in makers):
             waited += time.perf_counter() - begin
-            losses.append(self._step(clips, inputs, targets, epoch, threads))
+            losses.append(self._step(batch, epoch, len(makers), threads))
             begin = time.perf_counter()
         return float(np.mean(losses)), waited
 
-    def _batch(self, clips: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        """Numbers of clips, what the network is given for them, and their targets."""
-        targets = self.train.targets[clips]
-        smoothing = self.plan.training.smoothing
-        spread = 0.5 if self.train.overlapping else 1 / self.labels
-        windows, targets = self.windows.draw(clips, (1 - smoothing) * targets + smoothing * spread, self.rng)
-        if self.weights is not None and not self.train.overlapping:
-            targets = targets * self.weights[self.numbers[clips], None]
-        return clips, self.subject.inputs(windows, self.train.extras[clips]), targets.astype(np.float32)
-
-    def _step(
-        self, clips: np.ndarray, inputs: np.ndarray, targets: np.ndarray, epoch: int, threads: Executor
-    ) -> float:
+    def _step(self, batch: Batch, epoch: int, batches: int, threads: Executor) -> float:
         settings, step = self.plan.training, self.optimiser.count
-        loss, gradient = self.network.learn(inputs, targets, (self.plan.seed, step), threads, self.loss)
+        loss, gradient = self.network.learn(
+            batch.inputs, batch.targets, (self.plan.seed, step), threads, self.subject.loss
+        )
         if not np.isfinite(loss) or not np.isfinite(gradient).all():
             raise TrainingError(
-                f"the loss is not a number at epoch {epoch}, batch {step % self.batches + 1} of {self.batches}, "
-                f"{self._culprit(clips, inputs, targets)}; lower training.rate (now {settings.rate:g}), "
-                "or look at that clip"
+                f"the loss is not a number at epoch {epoch}, batch {step % batches + 1} of {batches}, "
+                f"{self._culprit(batch)}; lower training.rate (now {settings.rate:g}), or look at that clip"
             )
         clip_norm(gradient, LONGEST_GRADIENT)
-        self.optimiser.step(gradient, warm_cosine(step, settings.epochs * self.batches, self.rate))
+        self.optimiser.step(gradient, warm_cosine(step, settings.epochs * batches, self.rate))
         # The average starts short and grows, or the first values would linger in it.
         keep = min(settings.averaging, step / (step + 10))
         self.averaged += np.float32(1 - keep) * (self.vector - self.averaged)
         return loss
 
-    def _culprit(self, clips: np.ndarray, inputs: np.ndarray, targets: np.ndarray) -> str:
+    def _culprit(self, batch: Batch) -> str:
         """Name the clip of a batch that has frames that are no numbers, or else the largest loss."""
-        bad = ~np.isfinite(inputs.reshape(len(inputs), -1)).all(axis=1)
+        bad = ~np.isfinite(batch.inputs.reshape(len(batch.inputs), -1)).all(axis=1)
         if not bad.any():
             with np.errstate(all="ignore"):
-                logits = self.network.forward(inputs)[0]
-                losses = np.array([self.loss(logits[n : n + 1], targets[n : n + 1])[0] for n in range(len(clips))])
+                logits = self.network.forward(batch.inputs)[0]
+                losses = np.array(
+                    [self.subject.loss(logits[n : n + 1], batch.targets[n : n + 1])[0] for n in range(len(logits))]
+                )
             bad = ~np.isfinite(losses) if not np.isfinite(losses).all() else losses == losses.max()
-        return self.train.name(int(clips[np.flatnonzero(bad)[0]]))
+        return batch.names[int(np.flatnonzero(bad)[0])]
 
     def _judge(self) -> tuple[float, float, float, Arrays]:
-        """Loss, recall and F1 on the validation clips with the averaged weights, and a copy of those."""
+        """Loss, recall and F1 on the validation side with the averaged weights, and a copy of those."""
         current = self.vector.copy()
         self.vector[:] = self.averaged
-        parts = range(0, len(self.watched), JUDGED_AT_ONCE)
-        logits = [self.network.forward(self.watched[at : at + JUDGED_AT_ONCE])[0] for at in parts]
+        judged = self.subject.judge()
         arrays = {name: array.copy() for name, array in self.network.arrays().items()}
         self.vector[:] = current
-        return *judge_logits(np.concatenate(logits), self.validation), arrays
+        return *judged, arrays
 
     def checkpoint(self, curves: list[Progress]) -> Checkpoint:
         """All that is needed to go on after this epoch as if nothing had happened."""
@@ -290,6 +465,7 @@ class _Trainer:
             "steps": self.optimiser.count,
             "best_epoch": self.best_epoch,
             "least": float(self.least),
+            "was_late": self.was_late,
             "random": self.rng.bit_generator.state,
         }
         return Checkpoint(arrays=arrays, numbers=numbers, curves=[asdict(line) for line in curves])
@@ -304,5 +480,6 @@ class _Trainer:
             array[...] = arrays[f"state.{name}"]
         best = {name[5:]: array for name, array in arrays.items() if name.startswith("best.")}
         self.best, self.best_epoch, self.least = best or None, numbers["best_epoch"], numbers["least"]
+        self.was_late = numbers["was_late"]
         self.rng.bit_generator.state = numbers["random"]
-        self.windows.resume(len(checkpoint.curves))
+        self.subject.resume(len(checkpoint.curves))

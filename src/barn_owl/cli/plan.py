@@ -8,7 +8,6 @@ import numpy as np
 from barn_owl.classify import Plan, read_plan
 from barn_owl.classify.convolutional import Convolutional
 from barn_owl.classify.network.architecture import summary
-from barn_owl.classify.plan import CONVOLUTIONAL
 from barn_owl.cli.common import (
     Voice,
     force_option,
@@ -79,31 +78,26 @@ def show_reasons(voice: Voice, suggestion: Suggestion) -> None:
 def _in_short(plan: Plan) -> str:
     front_end = plan.front_end
     return (
-        f"{plan.family} on windows of {plan.clips.length_s:g} s, {plan.window_frames} frames of {front_end.width} "
-        f"features at {front_end.rate_hz} Hz"
+        f"{plan.family} on frames of {front_end.width} features, one every {front_end.hop_ms:g} ms, "
+        f"at {front_end.rate_hz} Hz"
     )
 
 
 def show_network(voice: Voice, plan: Plan, labels: int) -> list[dict[str, object]]:
     """Show what each layer gives and costs, if the family is a network over frames; return it for JSON."""
-    if plan.family not in CONVOLUTIONAL:
+    if plan.family != "cnn":
         return []
-    settings = getattr(plan, plan.family)
-    outputs = labels + plan.more_outputs
-    family = Convolutional(
-        plan.family, plan.window_frames, plan.front_end.width, outputs, settings, np.random.default_rng(0)
-    )
+    family = Convolutional(plan.front_end.width, labels, plan.cnn, plan.levels, np.random.default_rng(0))
     table = summary(family.network, plan.front_end.hop_ms, plan.front_end.frame_ms)
     shown = table.assign(
         activation_kb=table["activation_kb"].round(1),
         sees_ms=table["sees_ms"].map(lambda ms: "all" if np.isnan(ms) else f"{ms:.0f}"),
     )
     voice.say()
-    more = " and none of them" if plan.more_outputs else ""
     headings = {"multiply_adds": "multiply-adds", "activation_kb": "output in kB", "sees_ms": "sees ms"}
-    voice.table(shown.rename(columns=headings), title=f"{plan.family}, one window, {labels} labels{more}")
+    voice.table(shown.rename(columns=headings), title=f"{plan.family}, one step, {labels} labels")
     cost = family.cost()
-    voice.say(f"{cost.weights:,} weights, {cost.multiply_adds:,} multiply-adds a window")
+    voice.say(f"{cost.weights:,} weights, {cost.multiply_adds:,} multiply-adds a second")
     return [
         {key: None if value != value else value for key, value in row.items()} for row in table.to_dict("records")
     ]

@@ -49,10 +49,8 @@ from barn_owl.tag.formats import COLUMNS
 @click.option("--longest-s", type=float, help="Longest event in seconds.")
 @click.option("--gap-s", type=float, help="Longest gap in seconds that is closed.")
 @click.option("--pause-s", type=float, help="Time after an event in which no other of its label begins.")
-@click.option("--alone", is_flag=True, default=None, help="Of events that overlap keep the surest only.")
-@click.option(
-    "--unlike", type=float, help="Share of true sounds to risk so that foreign ones raise no event; 0: off."
-)
+@click.option("--again", type=float, help="Onset score from which on what sounds begins again; 1: never.")
+@click.option("--alone", type=float, help="Share of overlap from which on only the surer event is kept; 0: any, 1: none.")
 @click.option(
     "--workers", type=click.IntRange(1, 64), default=2, show_default=True, help="Recordings at a time, a core each."
 )
@@ -88,8 +86,8 @@ def command(
     longest_s: float | None,
     gap_s: float | None,
     pause_s: float | None,
-    alone: bool | None,
-    unlike: float | None,
+    again: float | None,
+    alone: float | None,
     workers: int,
     keep: Path | None,
     figure: Path | None,
@@ -116,7 +114,7 @@ def command(
     refuse_to_overwrite(figure, hours, texts=[out], force=force)
     decision = model.decision.but(
         on=on, off=off, smooth_s=smooth_s, shortest_s=shortest_s, longest_s=longest_s, gap_s=gap_s, pause_s=pause_s,
-        alone=alone, unlike=unlike,
+        again=again, alone=alone,
     )  # fmt: skip
     if traces is not None and keep is not None:
         raise click.UsageError("--traces does not go with --keep: what is kept of a recording are its events")

@@ -22,7 +22,7 @@ from barn_owl.cli.plan import show_reasons
 from barn_owl.files import claim_folder
 from barn_owl.runs import Run, adopt, open_run, suggest_plan, train, train_families, train_several
 from barn_owl.runs.several import spread
-from barn_owl.show import curves_figure, families_figure, save_figure
+from barn_owl.show import curves_figure, families_figure, rehearsal_figure, save_figure
 
 
 @click.command("train", short_help="Train a classifier.")
@@ -175,6 +175,7 @@ def train_aloud(
         voice.warn(f"{len(pd.read_csv(skipped))} clips could not be used; {skipped} says why")
     for sentence in run.learning.words:
         voice.say(sentence)
+    show_expectation(voice, run)
     save_figure(curves_figure(run), folder / "figures" / "curves.png")
     if _has_test(run):
         evaluation = run.evaluate()
@@ -183,6 +184,28 @@ def train_aloud(
     else:
         voice.warn("there is no test side in this split, so the run is not judged")
     return run
+
+
+def show_expectation(voice: Voice, run: Run) -> None:
+    """Say what to expect in a recording, draw the rehearsal it was found on, and doubt it where that is due."""
+    expected = run.expectation
+    if expected is None:
+        voice.warn("no rehearsal: there are no two validation clips of any label, so what to expect is not known")
+        return
+    rows = [
+        {"label": label, "true": int(row["true"]), "f1": row["f1"], "precision": row["precision"],
+         "recall": row["recall"], "false alarms/h": round(row["false_alarms_per_hour"])}
+        for label, row in expected["labels"].items()
+    ]  # fmt: skip
+    voice.table(pd.DataFrame(rows), title="what to expect in a recording: a rehearsal of validation clips")
+    off = expected["onset_error_s"]
+    voice.say(
+        f"On the whole: event F1 {expected['event_f1']:.2f}, {expected['false_alarms_per_hour']:.0f} false alarms an "
+        f"hour{'' if off is None else f', onsets {1000 * off:.0f} ms off'}. {run.folder / 'rehearsal.flac'} to listen to."
+    )
+    save_figure(rehearsal_figure(run), run.folder / "figures" / "rehearsal.png")
+    for doubt in run.doubts:
+        voice.warn(doubt)
 
 
 def _has_test(run: Run) -> bool:
@@ -243,10 +266,13 @@ class EpochTeller:
     """Says a line at every tenth of the way, and whenever it is the last."""
 
     def __init__(self, voice: Voice) -> None:
-        self.voice, self.next = voice, 0
+        self.voice, self.next, self.again = voice, 0, False
 
     def __call__(self, line: Progress) -> None:
         """Take a line of the curves."""
+        if line.again and not self.again:
+            self.again, self.next = True, 1
+            self.voice.say("Once more, on the training and validation clips together:")
         if not self.next:
             self.voice.say(
                 f"{'epoch':>9} {'train loss':>11} {'validation loss':>16} {'recall':>7} {'F1':>5} "
@@ -256,7 +282,9 @@ class EpochTeller:
             return
         self.next = line.epoch + max(1, line.epochs // 10)
         left = line.seconds / line.epoch * (line.epochs - line.epoch)
+        judged = f"{line.validation_loss:>16.3f} {line.validation_recall:>7.2f} {line.validation_f1:>5.2f}"
+        if line.again:
+            judged = " " * len(judged)
         self.voice.say(
-            f"{line.epoch:>4}/{line.epochs:<4} {line.train_loss:>11.3f} {line.validation_loss:>16.3f} "
-            f"{line.validation_recall:>7.2f} {line.validation_f1:>5.2f} {line.waiting:>8.0%} {left:>5.0f} s"
+            f"{line.epoch:>4}/{line.epochs:<4} {line.train_loss:>11.3f} {judged} {line.waiting:>8.0%} {left:>5.0f} s"
         )

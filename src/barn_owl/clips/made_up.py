@@ -155,3 +155,37 @@ def noise_like(samples: np.ndarray, length: int, rng: np.random.Generator) -> np
     # White noise of variance 1 has 1.5 / width in each bin of a Hann window.
     _, shaped = scipy.signal.istft(white * (floor * np.sqrt(width / 1.5))[: len(white), None], nperseg=width)
     return np.asarray(shaped[:length], dtype=np.float32)
+
+
+def foreign_sound(rng: np.random.Generator, rate_hz: int) -> np.ndarray:
+    """Make a sound of other recipes than `made_up_sound`, to see whether what was learnt from those holds for others.
+
+    Frequency modulation, noise through combs, chopped noise, and clusters of short chirps; 0.1 to 2 s, float32
+    ``(samples,)``, peak 1.
+    """
+    seconds = float(np.exp(rng.uniform(np.log(0.1), np.log(2.0))))
+    t = np.arange(max(round(seconds * rate_hz), 64)) / rate_hz
+    kind = int(rng.integers(4))
+    if kind == 0:  # one tone that shakes another: bells, brass and beasts
+        carrier, ratio = _frequency(rng, rate_hz, 100, 0.15), rng.choice([0.5, 1.0, 1.41, 2.0, 3.5])
+        depth = rng.uniform(0.5, 8) * np.exp(-t / rng.uniform(0.05, 1.5))
+        sound = np.sin(2 * np.pi * carrier * t + depth * np.sin(2 * np.pi * carrier * ratio * t))
+    elif kind == 1:  # noise in a tube
+        delay = max(2, round(rate_hz / _frequency(rng, rate_hz, 80, 0.1)))
+        feedback = np.zeros(delay + 1)
+        feedback[0], feedback[-1] = 1, -rng.uniform(0.6, 0.97)
+        sound = scipy.signal.lfilter([1.0], feedback, rng.standard_normal(len(t)) * np.exp(-t / rng.uniform(0.02, 0.8)))
+    elif kind == 2:  # noise cut into pieces, faster and faster or slower
+        pieces = 2 * np.pi * np.cumsum(np.linspace(rng.uniform(3, 30), rng.uniform(3, 30), len(t))) / rate_hz
+        b, a = scipy.signal.butter(1, min(_frequency(rng, rate_hz, 200, 0.3), 0.45 * rate_hz), fs=rate_hz)
+        sound = scipy.signal.lfilter(b, a, rng.standard_normal(len(t))) * (np.sin(pieces) > rng.uniform(-0.5, 0.8))
+    else:  # a flock of chirps
+        sound = np.zeros(len(t))
+        for _ in range(int(rng.integers(2, 12))):
+            start, length = int(rng.integers(len(t))), round(rng.uniform(0.01, 0.12) * rate_hz)
+            along = np.arange(min(length, len(t) - start)) / rate_hz
+            begin, end = (_frequency(rng, rate_hz, 300, 0.4) for _ in range(2))
+            chirp = np.sin(2 * np.pi * (begin * along + (end - begin) * along**2 / 2 * rate_hz / length))
+            sound[start : start + len(along)] += rng.uniform(0.2, 1) * chirp * np.hanning(len(along) + 2)[1:-1]
+    sound = sound * np.minimum(1, np.arange(len(t))[::-1] / (0.02 * rate_hz)) + 1e-9
+    return np.asarray(sound / np.abs(sound).max(), dtype=np.float32)

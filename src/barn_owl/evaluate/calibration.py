@@ -9,15 +9,12 @@ import pandas as pd
 import scipy
 
 from barn_owl.classify.network import binary_cross_entropy, cross_entropy, sigmoid, softmax
-from barn_owl.classify.plan import USUAL_ON
 from barn_owl.evaluate.answers import Answers
 
 BINS = 10
 COLDEST, HOTTEST = 0.1, 10.0
 FEWEST_CLIPS = 20
 """Clips below which no temperature is fitted: it would follow chance."""
-FEWEST_RIGHT = 5
-"""Rightly said clips from which on their scores tell what a label usually reaches."""
 
 Wish = Literal["none", "precision", "recall", "f1", "cost"]
 
@@ -142,20 +139,6 @@ def _threshold(score: np.ndarray, has: np.ndarray, wish: Wish, value: float) -> 
     costs = np.append(missed + value * alarms, has.sum())
     best = int(costs.argmin())
     return float(cuts[best]) if best < len(cuts) else 1.0
-
-
-def usual_score(answers: Answers, ignored: Sequence[str] = (), *, reached_by: float = 0.8) -> float | None:
-    """Score that this share of the rightly said clips reach; None with fewer than five of them.
-
-    With fewer than 20 it is ``USUAL_ON`` at most: few clips show that a model is seldom that sure, but not that it is
-    surer. ignored : labels that do not count, such as background.
-    """
-    labels = [number for number, label in enumerate(answers.labels) if label not in ignored]
-    right = (answers.truth & answers.said)[:, labels]
-    if right.sum() < FEWEST_RIGHT:
-        return None
-    score = float(np.quantile(answers.scores[:, labels][right], 1 - reached_by))
-    return score if right.sum() >= FEWEST_CLIPS else min(score, USUAL_ON)
 
 
 def decided(scores: np.ndarray, labels: Sequence[str], thresholds: dict[str, float]) -> np.ndarray:

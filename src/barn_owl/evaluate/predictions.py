@@ -27,27 +27,33 @@ def predict(
     model, without the clips that cannot be used; and the reason for each of those, by row number.
     """
     frames, kept, skipped = load_frames(clips, model.front_end, model.clips, workers=workers, progress=progress)
-    return with_predictions(model, kept, frames), skipped
+    return with_predictions(model, kept, frames)[0], skipped
 
 
-def with_predictions(model: Model, clips: pd.DataFrame, frames: ClipFrames) -> pd.DataFrame:
+def with_predictions(
+    model: Model, clips: pd.DataFrame, frames: ClipFrames
+) -> tuple[pd.DataFrame, np.ndarray]:
     """Add what `model` says to the rows of `clips`, whose frames are given, and how long, loud and clear they are.
 
     ``predicted`` is the label with the highest score, whatever the model's thresholds; of labels that may overlap all
     that reach theirs. ``level_db`` is the level of the loudest tenth of the frames, mean over bands, and
     ``above_noise_db`` how far it is above the quietest tenth; columns of these names that are there already stay.
+
+    Returns the table, and what each clip is decided by, float32 ``(clips, features)``.
     """
     extras = model.extra_columns.rows(clips)
     # The matrices are small: a second thread inside a product costs more than it brings.
     with threadpool_limits(limits=1, user_api="blas"):
-        rows = [model.score_frames(frames[clip], extras[clip]) for clip in range(len(frames))]
-    scores = np.stack(rows) if rows else np.empty((0, len(model.labels)), dtype=np.float32)
+        said = [model.clip(frames[clip], extras[clip]) for clip in range(len(frames))]
+    logits = np.stack([one.logits for one in said]) if said else np.empty((0, len(model.labels)), dtype=np.float32)
+    scores = model.clip_scores(logits)
     answers = pd.DataFrame({f"{SCORE}{label}": scores[:, number] for number, label in enumerate(model.labels)})
     heard = _heard(model, frames)
     own = clips.drop(columns=[name for name in (*answers, "predicted", "score") if name in clips]).reset_index(
         drop=True
     )
-    return say(model, own.join(heard.drop(columns=[name for name in heard if name in own])).join(answers))
+    table = say(model, own.join(heard.drop(columns=[name for name in heard if name in own])).join(answers))
+    return table, np.stack([one.embedding for one in said]) if said else np.empty((0, 0), dtype=np.float32)
 
 
 def say(model: Model, scored: pd.DataFrame) -> pd.DataFrame:

@@ -7,8 +7,14 @@ QUIET_SHARE = 0.2
 MARGIN_DB = 6.0
 """Noise that is steady on the whole still goes up and down by this much."""
 SMOOTH_FRAMES = 5
-LEAST_DB = 0.05
-"""Mean activity of a window under which nothing stands out; that of steady noise is 0.001."""
+STANDS_OUT_DB = 1.0
+"""Activity that steady noise never has."""
+FAINT = 0.1
+"""Share of the largest activity of a clip that counts as quiet."""
+LEAST_QUIET = 15
+"""Frames that do not stand out, though they are loud, from which on they are what is behind the sound."""
+TAIL_DB, ATTACK_DB = 30.0, 20.0
+"""How far below its loudest moment a sound still sounds, and from where on it has begun."""
 
 
 def activity(frames: np.ndarray, margin_db: float = MARGIN_DB) -> np.ndarray:
@@ -19,20 +25,40 @@ def activity(frames: np.ndarray, margin_db: float = MARGIN_DB) -> np.ndarray:
     level it was recorded; levels are means of five frames. Returns float32, shape ``(frames,)``, at least 0.
     """
     smooth = scipy.ndimage.uniform_filter1d(frames, SMOOTH_FRAMES, axis=0, mode="nearest")
-    quiet = np.quantile(smooth, QUIET_SHARE, axis=0).astype(np.float32)
+    quiet = quiet_level(smooth)
     return np.asarray(np.maximum(smooth - quiet - np.float32(margin_db), 0).mean(axis=1, dtype=np.float32))
 
 
-def window_activity(frames: np.ndarray, window: int, step: int = 1) -> np.ndarray:
-    """Sum of `activity` in each window of `window` frames, every `step` frames; float64, ``(windows,)``."""
-    total = np.concatenate([[0.0], np.cumsum(activity(frames), dtype=np.float64)])
-    return (total[window:] - total[:-window])[::step]
+def quiet_level(frames: np.ndarray) -> np.ndarray:
+    """Level in dB that each band of a clip keeps under for a fifth of the time; float32, ``(bands,)``."""
+    return np.quantile(frames, QUIET_SHARE, axis=0).astype(np.float32)
 
 
-def lively(weights: np.ndarray, window: int, share: float = 0.6) -> np.ndarray:
-    """Tell which windows of `window` frames hold at least `share` of the activity of the liveliest one; boolean.
+def sounding(levels: np.ndarray) -> np.ndarray:
+    """Tell in which frames the sound of a clip is heard; boolean, ``(frames,)``.
 
-    weights : what `window_activity` gave. Where nothing stands out, such as in steady noise, all of them count.
+    levels : log-mel in dB, ``(frames, bands)``. Those are the frames within 30 dB of the loudest that stand out of
+    the quiet of the clip. Where nothing stands out, as in steady noise, or there is hardly any quiet, as in a clip that is
+    cut close, all within 30 dB sound.
     """
-    most = weights.max()
-    return np.asarray(weights >= (share * most if most > LEAST_DB * window else 0))
+    loud, stands_out = is_loud(levels), activity(levels)
+    heard = loud & (stands_out > FAINT * stands_out.max())
+    has_quiet = (loud & ~heard).sum() >= LEAST_QUIET
+    return heard if has_quiet and stands_out.max() >= STANDS_OUT_DB else loud
+
+
+def is_loud(levels: np.ndarray) -> np.ndarray:
+    """Tell which frames are within 30 dB of the loudest; boolean, ``(frames,)``."""
+    total = total_db(levels)
+    return np.asarray(total >= total.max() - TAIL_DB)
+
+
+def total_db(levels: np.ndarray) -> np.ndarray:
+    """Level in dB of all bands of a frame together, ``(frames,)``."""
+    return np.asarray(10 * np.log10(np.power(10, levels / 10, dtype=np.float64).sum(axis=1)), dtype=np.float32)
+
+
+def onset_frame(levels: np.ndarray, heard: np.ndarray) -> int:
+    """Frame in which a sound begins: the first that is heard and within 20 dB of its loudest."""
+    total = np.where(heard, total_db(levels), -np.inf)
+    return int(np.argmax(total >= total.max() - ATTACK_DB))

@@ -38,7 +38,9 @@ class RunData:
         """Return the same clips with other sides: `side` fills the column ``split`` of a table."""
         return replace(self, asked=side(self.asked), table=side(self.table))
 
-    def examples(self, plan: Plan, extra_columns: ExtraColumns) -> tuple[Examples, Examples]:
+    def examples(
+        self, plan: Plan, extra_columns: ExtraColumns, *, needs_validation: bool = True
+    ) -> tuple[Examples, Examples]:
         """Training and validation examples.
 
         Raises TableError when a side, or a label on the training side, is empty.
@@ -51,7 +53,7 @@ class RunData:
         sides = []
         for side in ("train", "validation"):
             rows = np.flatnonzero(self.table["split"] == side)
-            if not len(rows):
+            if not len(rows) and (needs_validation or side == "train"):
                 raise TableError(f"no usable clip is on the {side} side of the split")
             own = self.table.iloc[rows]
             sources = excerpts(own["file"], own["start_s"], own["end_s"])
@@ -71,7 +73,7 @@ class RunData:
                 'name more groups, or set split.together = "file"'
             )
         unseen = [label for number, label in enumerate(self.labels) if not sides[1].targets[:, number].any()]
-        if unseen:
+        if unseen and needs_validation:
             logger.warning(
                 "no clip of %s is on the validation side: when to stop is judged by the other labels",
                 ", ".join(map(repr, unseen)),

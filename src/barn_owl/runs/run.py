@@ -18,9 +18,11 @@ from barn_owl.errors import ModelError, TableError
 from barn_owl.evaluate import Evaluation, predict
 from barn_owl.evaluate.evaluation import leaks
 from barn_owl.evaluate.mistakes import NEAREST, nearest_clips
+from barn_owl.runs.doubts import doubts_of
 from barn_owl.runs.learning import Learning, read_learning
 
 HIDDEN = "hidden.npy"
+EXPECTATION = "rehearsal.json"
 CHECKPOINT = "checkpoint.safetensors"
 """What a training in progress leaves in its folder; gone when it is over."""
 
@@ -57,6 +59,17 @@ class Run:
             return dict(json.loads((self.folder / name).read_text(encoding="utf-8")))
         except (OSError, ValueError) as error:
             raise ModelError(f"{self.folder / name} is missing or damaged ({error}); train the run again") from error
+
+    @cached_property
+    def expectation(self) -> dict[str, Any] | None:
+        """What to expect in a recording, from the rehearsal; None where there was none. See `Rehearsed.expectation`."""
+        return self._json(EXPECTATION) if (self.folder / EXPECTATION).is_file() else None
+
+    @property
+    def doubts(self) -> list[str]:
+        """What speaks against using the model on recordings, a sentence each, with what to do."""
+        validation = (self._json("scores.json").get("validation") or {}).get("balanced_accuracy")
+        return [] if self.expectation is None else doubts_of(self.expectation, validation)
 
     @property
     def curves(self) -> pd.DataFrame:

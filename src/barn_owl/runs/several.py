@@ -13,7 +13,7 @@ import pandas as pd
 from barn_owl.classify import Fitted, Model, Plan, fit
 from barn_owl.classify.ensemble import Ensemble
 from barn_owl.classify.extras import ExtraColumns
-from barn_owl.classify.plan import CONVOLUTIONAL, FAMILIES
+from barn_owl.classify.plan import FAMILIES
 from barn_owl.clips import fold_clips, sides_of_fold, write_clip_table
 from barn_owl.clips.table import SIDES
 from barn_owl.errors import ModelError, TableError
@@ -61,15 +61,15 @@ def train_families(
                 told(name, number, len(families) + len(own))
             begin = time.perf_counter()
             if name in own:
-                fitted, extra_columns, its_plan = *_foreign(plan, data, own[name], workers), plan
+                fitted, extra_columns, its_plan = *_somebody_elses(plan, data, own[name], workers), plan
             else:
-                its_plan = plan.but(family=name, columns=[] if name in CONVOLUTIONAL else plan.columns)
+                its_plan = plan.but(family=name, columns=[] if name == "cnn" else plan.columns)
                 target = claim_folder(folder / name, force=force)
                 run = fit_into(target, its_plan, data, workers=workers, watch=watch, begin=begin)
                 rows.append(_ranked(name, run.model, run.predictions, time.perf_counter() - begin))
                 continue
             model = as_model(its_plan, data, fitted, extra_columns)
-            predictions = with_predictions(model, data.table, data.frames)
+            predictions, _ = with_predictions(model, data.table, data.frames)
             rows.append(_ranked(name, model, predictions, time.perf_counter() - begin))
     ranking = pd.DataFrame(rows).sort_values(
         ["validation_balanced_accuracy", "validation_f1"], ascending=False, kind="stable", ignore_index=True
@@ -78,7 +78,7 @@ def train_families(
     return ranking
 
 
-def _foreign(plan: Plan, data: RunData, estimator: Any, workers: int) -> tuple[Fitted, ExtraColumns]:
+def _somebody_elses(plan: Plan, data: RunData, estimator: Any, workers: int) -> tuple[Fitted, ExtraColumns]:
     pooled = plan.but(family="logistic")
     extra_columns = data.extra_columns(pooled)
     sides = data.examples(pooled, extra_columns)
@@ -191,7 +191,7 @@ def ensemble_of(models: Sequence[Model]) -> Model:
     """
     first = models[0]
     for model in models[1:]:
-        for what in ("labels", "front_end", "clips", "overlapping", "none_of_them", "extra_columns"):
+        for what in ("labels", "front_end", "clips", "overlapping", "extra_columns"):
             if getattr(model, what) != getattr(first, what):
                 raise ModelError(f"the models cannot be one: their {what} differ")
     members = [(model.family, model.mean, model.deviation) for model in models]
@@ -200,9 +200,8 @@ def ensemble_of(models: Sequence[Model]) -> Model:
         first,
         mean=np.zeros(width, dtype=np.float32),
         deviation=np.ones(width, dtype=np.float32),
-        family=Ensemble(members, first.overlapping),
+        family=Ensemble(members),
         temperature=1.0,
         thresholds={},
-        known=None,
         provenance=first.provenance | {"members": len(models)},
     )

@@ -4,9 +4,7 @@ import numpy as np
 
 from barn_owl.classify import Fitted, Model, Plan, load_model
 from barn_owl.classify.convolutional import Convolutional
-from barn_owl.classify.plan import CONVOLUTIONAL
 from barn_owl.errors import PlanError
-from barn_owl.runs.foreign import NONE_OF_THEM
 
 
 def adopt(plan: Plan, model: Model, path: str) -> Plan:
@@ -17,8 +15,9 @@ def adopt(plan: Plan, model: Model, path: str) -> Plan:
         front_end=model.front_end.model_dump(),
         clips=model.clips.model_dump(),
         overlapping=model.overlapping,
+        level=family.level.model_dump(),
         start={"model": path},
-        **{family.name: family.settings.model_dump()},
+        cnn=family.settings.model_dump(),
     )
 
 
@@ -33,16 +32,15 @@ def starting_point(plan: Plan, labels: list[str]) -> Fitted | None:
     model = load_model(plan.start.model)
     family = _network_family(model, plan.start.model)
     adopted = adopt(plan, model, plan.start.model)
-    for key in ("family", "front_end", "clips", "overlapping", family.name):
+    for key in ("family", "front_end", "clips", "overlapping", "level", "cnn"):
         if getattr(adopted, key) != getattr(plan, key):
             raise PlanError(
                 f"start.model: {plan.start.model} was trained with another {key}; use the model's own "
                 "(--start-from takes it over), or train from nothing"
             )
     made = Convolutional(
-        family.name, plan.window_frames, plan.front_end.width, len(labels), family.settings,
-        np.random.default_rng(plan.seed),
-    )  # fmt: skip
+        plan.front_end.width, len(labels), family.settings, family.level, np.random.default_rng(plan.seed)
+    )
     if plan.start.frozen >= len(made.network.layers):
         raise PlanError(f"start.frozen must be less than {len(made.network.layers)}, the layers of the network")
     arrays = {name: array.copy() for name, array in made.network.arrays().items()}
@@ -51,10 +49,10 @@ def starting_point(plan: Plan, labels: list[str]) -> Fitted | None:
         if name.split(".")[0] != last:
             arrays[name] = array
             continue
-        known = [*model.labels, *([NONE_OF_THEM] if model.none_of_them else [])]
         for number, label in enumerate(labels):
-            if label in known:
-                arrays[name][..., number] = array[..., known.index(label)]
+            if label in model.labels:  # two outputs each: that it sounds, and that it begins
+                at = model.labels.index(label)
+                arrays[name][..., [number, number + len(labels)]] = array[..., [at, at + len(model.labels)]]
     made.network.load(arrays)
     return Fitted(family=made, mean=model.mean, deviation=model.deviation)
 
@@ -62,6 +60,6 @@ def starting_point(plan: Plan, labels: list[str]) -> Fitted | None:
 def _network_family(model: Model, path: str) -> Convolutional:
     if not isinstance(model.family, Convolutional):
         raise PlanError(
-            f"start.model: {path} is a {model.family.name}; only {' and '.join(CONVOLUTIONAL)} can be trained further"
+            f"start.model: {path} is a {model.family.name}; only a cnn can be trained further"
         )
     return model.family

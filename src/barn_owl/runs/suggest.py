@@ -12,11 +12,10 @@ import tomlkit
 
 from barn_owl.audio import file_facts
 from barn_owl.classify import Plan
-from barn_owl.classify.plan import CONVOLUTIONAL
 from barn_owl.clips import check_clip_table
 from barn_owl.errors import BarnOwlError, TableError
 from barn_owl.features import FrontEnd
-from barn_owl.features.activity import activity
+from barn_owl.features.activity import STANDS_OUT_DB, activity, sounding
 from barn_owl.features.cache import Excerpt, excerpts
 from barn_owl.files import whole_file
 from barn_owl.parallel import each
@@ -24,18 +23,21 @@ from barn_owl.parallel import each
 HEARD = 160
 """Clips that are listened to at most: a drawn part tells as much as all of them."""
 RATES_HZ = (8_000, 16_000, 32_000)
-LONGEST_S, STEADY_S = 2.0, 1.0
-SHORTEST_S = {"network": 0.8, "pooled": 0.5}
-"""A network needs room for a few steps after its convolutions; pooled statistics are diluted by what is around."""
+LONGEST_S, SHORTEST_S, STEADY_S = 2.0, 0.3, 1.0
+"""Windows of the pooled families are between the first two; of a steady sound, a second says it all."""
 
 MOST_ACTIVE = 0.9
 """Share of what happens in a clip that its window should hold."""
-STANDS_OUT_DB, QUIET = 1.0, 0.15
-"""Activity that steady noise never has, and the share of the largest activity that counts as quiet."""
+QUIET = 0.15
+"""Share of the largest activity of a clip that counts as quiet."""
 HIGH_SHARE = 0.1
 """Share of power above 8 kHz from which on it is worth a higher rate."""
-FEW, MANY = 12, 150
-"""Training clips of the rarest label from which on a network is worth it, and from which on a larger one is."""
+MANY = 150
+"""Training clips of the rarest label from which on a larger network is worth it."""
+SCENES, MOST_SCENES = 320, 640
+"""Scenes an epoch: as many as there are clips, between these."""
+GAP_S = (0.05, 1.0)
+"""Gaps within a sound are closed up to the usual one in the clips, between these."""
 
 BACKGROUND = ("background", "silence", "noise", "background noise")
 """Names of labels, in small letters, that mean nothing of interest."""
@@ -43,7 +45,7 @@ BACKGROUND = ("background", "silence", "noise", "background noise")
 
 @dataclass(frozen=True)
 class Suggestion:
-    """A plan, and for each key that was chosen (dotted, as ``clips.length_s``) the reason in words."""
+    """A plan, and for each key that was chosen (dotted, as ``cnn.size``) the reason in words."""
 
     plan: Plan
     reasons: dict[str, str] = field(default_factory=dict)
@@ -79,10 +81,13 @@ class Suggestion:
 
 @dataclass(frozen=True, kw_only=True)
 class _Heard:
-    """What one clip tells: its length, how long most of what happens takes, its band, and the power above 8 kHz."""
+    """What one clip tells: its length, how long most of what happens takes, how long its sound is heard and the longest
+    gap in that, its band, and the power above 8 kHz."""
 
     duration_s: float
     active_s: float
+    sound_s: float
+    gap_s: float
     rate_hz: int
     bandwidth_hz: float
     high_share: float
@@ -91,7 +96,7 @@ class _Heard:
 def suggest_plan(
     clips: pd.DataFrame, *, workers: int = 2, seed: int = 0, progress: Callable[[int, int], None] | None = None
 ) -> Suggestion:
-    """Fit a plan to labelled clips: length, rate and highest frequency, family and size, epochs.
+    """Fit a plan to labelled clips: rate and highest frequency, background, size, gaps.
 
     At most 160 clips, drawn evenly over the labels, are listened to. Raises TableError when none can be read.
     """
@@ -104,30 +109,30 @@ def suggest_plan(
     counts = labelled["label"].value_counts()
     rarest = int(counts.min())
     background = [str(label) for label in counts.index if _plain(str(label)) in BACKGROUND]
-    family, size, why_family = _family(rarest, str(counts.index[-1]))
-    length_s, why_length = _length(heard, SHORTEST_S["network" if family in CONVOLUTIONAL else "pooled"])
-    epochs = int(np.clip(round(60_000 / len(labelled) / 10) * 10, 30, 150))
+    size = "medium" if rarest >= MANY else "small"
+    window_s, why_window = _window(heard)
+    scenes = int(np.clip(len(labelled), SCENES, MOST_SCENES))
+    gap_s, why_gap = _gap(heard)
     changes: dict[str, Any] = {
-        "family": family,
         "background": background or None,
-        "clips": {"length_s": length_s},
+        "pooling": {"window_s": window_s},
         "front_end": {"rate_hz": rate_hz, "high_hz": top_hz},
-        "training": {"epochs": epochs, "patience": max(10, epochs // 3)},
-        "tcn": {"size": size},
+        "scenes": {"count": scenes},
         "cnn": {"size": size},
+        "decision": {"gap_s": gap_s},
     }
     reasons = {
-        "family": why_family,
-        "clips.length_s": why_length,
         "front_end.rate_hz": why_rate,
         "front_end.high_hz": why_top,
-        "training.epochs": f"{len(labelled)} clips: fewer epochs are enough where there are more clips",
-        "tcn.size": why_family,
+        "scenes.count": f"there are {len(labelled)} clips",
+        "cnn.size": f"the rarest label, {counts.index[-1]}, has {rarest} clips",
+        "pooling.window_s": why_window,
+        "decision.gap_s": why_gap,
     }
     reasons["background"] = (
         "by its name; such a label is never reported as an event"
         if background
-        else "none found; clips of what recordings sound like while nothing happens make tagging much surer"
+        else "none found; clips of what recordings sound like while nothing happens make tagging surer"
     )
     return Suggestion(Plan().but(**changes), reasons)
 
@@ -172,10 +177,13 @@ def _hear(excerpt: Excerpt) -> _Heard | str:
     except BarnOwlError as error:
         return str(error)
     levels, power = frames[:, : front_end.bands], frames[:, front_end.bands :].mean(axis=0, dtype=np.float64)
+    at = np.flatnonzero(sounding(levels))
     above = np.arange(len(power)) * front_end.bin_hz > 8_000
     return _Heard(
         duration_s=facts.duration_s,
         active_s=_active_s(activity(levels), front_end.hop_s),
+        sound_s=(at[-1] - at[0] + 1) * front_end.hop_s,
+        gap_s=float(np.diff(at).max(initial=1) - 1) * front_end.hop_s,
         rate_hz=facts.rate_hz,
         bandwidth_hz=facts.bandwidth_hz,
         high_share=float(power[above].sum() / max(power.sum(), 1e-30)),
@@ -192,14 +200,17 @@ def _active_s(loud: np.ndarray, hop_s: float) -> float:
     return float(lengths.min() * hop_s)
 
 
-def _length(heard: list[_Heard], shortest_s: float) -> tuple[float, str]:
-    durations, active = (np.array([getattr(one, name) for one in heard]) for name in ("duration_s", "active_s"))
-    wished = float(np.quantile(active, 0.6)) * 1.25
-    longest = min(LONGEST_S, max(shortest_s, float(np.quantile(durations, 0.5))))
-    length_s = round(float(np.clip(np.ceil(wished * 10) / 10, shortest_s, longest)), 2)
-    return length_s, (
-        f"clips last {np.median(durations):.2g} s (median), most of what happens in them {np.median(active):.2g} s"
-    )
+def _window(heard: list[_Heard]) -> tuple[float, str]:
+    active = np.array([one.active_s for one in heard])
+    window_s = float(np.clip(np.ceil(float(np.quantile(active, 0.6)) * 12.5) / 10, SHORTEST_S, LONGEST_S))
+    return round(window_s, 2), f"most of what happens in a clip takes {np.median(active):.2g} s (median)"
+
+
+def _gap(heard: list[_Heard]) -> tuple[float, str]:
+    """Gap that is closed: most clips have no longer one within their sound."""
+    gaps = np.array([one.gap_s for one in heard])
+    usual = float(np.quantile(gaps, 0.75))
+    return round(float(np.clip(usual, *GAP_S)), 2), f"three clips in four have no gap of more than {usual:.2g} s"
 
 
 def _band(heard: list[_Heard], chosen: pd.DataFrame) -> tuple[int, float | None, str, str]:
@@ -233,11 +244,3 @@ def _band(heard: list[_Heard], chosen: pd.DataFrame) -> tuple[int, float | None,
         why_rate,
         "what the narrowest source passes: above it, a classifier would hear the recorder",
     )
-
-
-def _family(rarest: int, label: str) -> tuple[str, str, str]:
-    size = "medium" if rarest >= MANY else "small"
-    why = f"the rarest label, {label}, has {rarest} clips"
-    if rarest < FEW:
-        return "logistic", size, f"{why}: too few for a network"
-    return "tcn", size, why

@@ -19,18 +19,18 @@ from barn_owl.classify import Fitted, Model, Plan, Progress, fit, read_plan, wri
 from barn_owl.classify.checkpoint import Checkpoint, read_checkpoint
 from barn_owl.classify.convolutional import Convolutional
 from barn_owl.classify.extras import ExtraColumns
-from barn_owl.classify.known import heard
+from barn_owl.classify.families import NETWORKS
 from barn_owl.classify.network.architecture import summary
 from barn_owl.clips import labels_in, read_clip_table, write_clip_table
 from barn_owl.clips.table import SIDES
 from barn_owl.errors import ModelError, PlanError, TableError, TrainingError
 from barn_owl.evaluate import Evaluation, Scores, fit_temperature
-from barn_owl.evaluate.calibration import at_temperature, usual_score
+from barn_owl.evaluate.calibration import at_temperature
 from barn_owl.evaluate.predictions import with_predictions
 from barn_owl.files import claim_folder, whole_file, write_json
 from barn_owl.runs.data import RunData, read_clips, usable_clips, with_sides
-from barn_owl.runs.foreign import NONE_OF_THEM, with_foreign
 from barn_owl.runs.memory import peak_memory_mb
+from barn_owl.runs.rehearsal import Rehearsal, Rehearsed, make_rehearsal, rehearse
 from barn_owl.runs.run import CHECKPOINT, HIDDEN, Run, judge
 from barn_owl.runs.start import starting_point
 from barn_owl.runs.suggest import suggest_plan
@@ -39,8 +39,6 @@ from barn_owl.runs.thresholds import with_thresholds
 logger = logging.getLogger(__name__)
 
 Watcher = Callable[[Progress], None]
-LEAST_ON, MOST_ON = 0.5, 0.97
-"""Between these lies the score at which an event begins, if it is found on validation clips."""
 
 
 def train(
@@ -102,10 +100,7 @@ def fit_into(
     begin = time.perf_counter() if begin is None else begin
     extra_columns = data.extra_columns(plan)
     train_side, validation = data.examples(plan, extra_columns)
-    if plan.hears_foreign:
-        train_side, validation = with_foreign(plan, train_side, validation, workers=workers)
-    outputs = data.labels + [NONE_OF_THEM] * plan.more_outputs
-    start = starting_point(plan, outputs)
+    start = starting_point(plan, data.labels)
 
     def save(checkpoint: Checkpoint) -> None:
         if len(checkpoint.curves) == 1:
@@ -117,11 +112,20 @@ def fit_into(
         checkpoint.save(folder / CHECKPOINT)
 
     fitted = fit(
-        plan, outputs, train_side, validation,
+        plan, data.labels, train_side, validation,
         workers=workers, watch=watch, start=start, resume=checkpoint, save=save,
     )  # fmt: skip
-    model = as_model(plan, data, fitted, extra_columns, none_of_them=bool(plan.more_outputs))
-    run = write_run(folder, plan, data, model, fitted, begin)
+    model = as_model(plan, data, fitted, extra_columns)
+    model, watched = calibrated(model, plan, data)
+    rehearsal = _rehearsal(plan, data)
+    rehearsed = None if rehearsal is None else rehearse(model, plan, rehearsal)
+    if rehearsed is not None:
+        model = rehearsed.model
+    if not (fitted.trouble or fitted.interrupted):
+        model, fitted = _refitted(model, plan, data, fitted, extra_columns, workers=workers, watch=watch)
+        if rehearsal is not None and rehearsed is not None and model.family is not rehearsed.model.family:
+            model = _between(rehearsed.model, rehearse(model, plan, rehearsal).model)
+    run = write_run(folder, plan, data, model, fitted, begin, watched=watched, rehearsed=rehearsed)
     if fitted.trouble:
         raise TrainingError(f"{fitted.trouble}. The best until then, epoch {fitted.best.epoch}, is kept in {folder}")
     if fitted.interrupted:
@@ -130,8 +134,61 @@ def fit_into(
     return run
 
 
+def _refitted(
+    model: Model,
+    plan: Plan,
+    data: RunData,
+    fitted: Fitted,
+    extra_columns: ExtraColumns,
+    *,
+    workers: int,
+    watch: Watcher | None,
+) -> tuple[Model, Fitted]:
+    """Fit the family once more, on the training and validation clips together: more recorders tell more.
+
+    A network goes on from where it is. What was found on the validation clips, such as the temperature, stays.
+    """
+    if not plan.training.refit or plan.family == "majority":
+        return model, fitted
+    again = data.with_sides(lambda table: table.assign(split=table["split"].replace("validation", "train")))
+    every, _ = again.examples(plan, extra_columns, needs_validation=False)
+    onward = plan.but(training={"epochs": plan.training.refit, "patience": plan.training.refit})
+    if not plan.start.model:
+        onward = onward.but(start={"rate_share": 1.0})
+    try:
+        found = fit(
+            onward, data.labels, every, None, workers=workers, keep=fitted.best.epoch,
+            start=fitted if plan.family in NETWORKS else None,
+            watch=None if watch is None else lambda line: watch(replace(line, again=True)),
+        )  # fmt: skip
+    except KeyboardInterrupt:
+        return model, replace(fitted, interrupted=True)
+    if found.interrupted or found.trouble:
+        return model, replace(fitted, interrupted=found.interrupted, trouble=found.trouble)
+    refitted = replace(model, family=found.family, mean=found.mean, deviation=found.deviation)
+    return refitted, replace(fitted, family=found.family, mean=found.mean, deviation=found.deviation)
+
+
+def _between(before: Model, after: Model) -> Model:
+    """Return the model that was fitted again, with thresholds between those found for it and before it was.
+
+    It has heard the clips of the rehearsal, so that its own thresholds are too high for others; those of a model that
+    has heard fewer clips are too low.
+    """
+    odds = {key: np.sqrt(getattr(before.decision, key) * getattr(after.decision, key)) for key in ("on", "off")}
+    return replace(after, decision=after.decision.but(**{key: round(float(value), 3) for key, value in odds.items()}))
+
+
+def _rehearsal(plan: Plan, data: RunData) -> Rehearsal | None:
+    """Make a rehearsal of the clips of the validation side, if the plan wants it and there are enough of them."""
+    watched = data.table[data.table["split"] == "validation"].reset_index(drop=True)
+    if not plan.rehearsal.minutes or plan.family == "majority" or not len(watched):
+        return None
+    return make_rehearsal(plan, watched)
+
+
 def as_model(
-    plan: Plan, data: RunData, fitted: Fitted, extra_columns: ExtraColumns, *, none_of_them: bool = False
+    plan: Plan, data: RunData, fitted: Fitted, extra_columns: ExtraColumns
 ) -> Model:
     """Put everything that is needed to use a fitted family into a model."""
     training = data.table[data.table["split"] == "train"]
@@ -146,7 +203,6 @@ def as_model(
         deviation=fitted.deviation,
         family=fitted.family,
         overlapping=plan.overlapping,
-        none_of_them=none_of_them,
         extra_columns=extra_columns,
         provenance={
             "barn_owl": version("barn-owl-audio"),
@@ -161,13 +217,28 @@ def as_model(
     )
 
 
-def write_run(folder: Path, plan: Plan, data: RunData, model: Model, fitted: Fitted, begin: float) -> Run:
-    """Judge a model on each side of the split and write all files of a run."""
-    model = calibrated(model, plan, data)
-    predictions, hidden = with_predictions(model, data.table, data.frames), _hidden(model, data)
-    if model.family.name != "majority":
-        model = with_known(model, data, predictions, hidden)
+def write_run(
+    folder: Path,
+    plan: Plan,
+    data: RunData,
+    model: Model,
+    fitted: Fitted,
+    begin: float,
+    *,
+    watched: pd.DataFrame | None = None,
+    rehearsed: Rehearsed | None = None,
+) -> Run:
+    """Judge a model on each side of the split and write all files of a run.
+
+    watched : predictions for the validation clips by a model that was not fitted to them; left out, the model's own.
+    """
+    predictions, hidden = with_predictions(model, data.table, data.frames)
+    if watched is not None:
+        on_side = predictions["split"] == "validation"
+        predictions.loc[on_side, watched.columns] = watched.to_numpy()
     judged = {side: _judged(model, predictions, side) for side in SIDES}
+    if rehearsed is not None:
+        rehearsed.write(folder)
     write_plan(plan, folder / "plan.toml")
     write_clip_table(data.asked, folder / "clips.csv")
     if fitted.curves:
@@ -265,45 +336,21 @@ def _judged(model: Model, predictions: pd.DataFrame, side: str) -> Evaluation | 
     return judge(model, chosen, side) if len(chosen) else None
 
 
-def calibrated(model: Model, plan: Plan, data: RunData) -> Model:
-    """Fit the temperature, and the thresholds that the plan wishes for, on the validation side."""
+def calibrated(model: Model, plan: Plan, data: RunData) -> tuple[Model, pd.DataFrame | None]:
+    """Fit the temperature, and the thresholds that the plan wishes for, on the validation side.
+
+    Returns the model with them, and its predictions for that side, None where it is empty.
+    """
     rows = np.flatnonzero(data.table["split"] == "validation")
     if not len(rows):
-        return model
-    watched = with_predictions(model, data.table.iloc[rows], data.frames.take(rows))
-    answers = judge(model, watched, "validation").answers
+        return model, None
+    table, frames = data.table.iloc[rows], data.frames.take(rows)
+    answers = judge(model, with_predictions(model, table, frames)[0], "validation").answers
     temperature = fit_temperature(answers.scores, answers.truth, overlapping=model.overlapping)
     model = replace(model, temperature=temperature)
     scores = at_temperature(answers.scores, temperature, overlapping=model.overlapping)
-    answers = replace(answers, scores=scores)
-    if plan.decision.on is None:
-        usual = usual_score(answers, model.background)
-        if usual is not None:
-            on = max(min(max(usual, LEAST_ON), MOST_ON), plan.decision.highest_off)
-            model = replace(model, decision=plan.decision.but(on=round(on, 4)))
-    return with_thresholds(model, answers, plan.thresholds)
-
-
-def _hidden(model: Model, data: RunData) -> np.ndarray:
-    """What the family decides by for each clip, float32 ``(clips, features)``."""
-    extras = model.extra_columns.rows(data.table)
-    with threadpool_limits(limits=1, user_api="blas"):
-        return np.stack([model.hidden_frames(data.frames[clip], extras[clip]) for clip in range(len(data.frames))])
-
-
-def with_known(model: Model, data: RunData, predictions: pd.DataFrame, hidden: np.ndarray) -> Model:
-    """Return the model with what it has heard: its training clips, and how alike rightly said others are to them."""
-    answers = judge(model, predictions, "all").answers
-    train, watched = (np.flatnonzero(predictions["split"] == side) for side in ("train", "validation"))
-    known = heard(hidden[train], answers.truth[train])
-    model = replace(model, known=known)
-    if not len(watched):
-        return model
-    extras = model.extra_columns.rows(data.table)
-    with threadpool_limits(limits=1, user_api="blas"):
-        alike = np.stack([model.alike_frames(data.frames[int(clip)], extras[clip]) for clip in watched])
-    reported = [label not in model.background for label in model.labels]
-    return replace(model, known=known.measured(alike, (answers.truth & answers.said)[watched] & reported))
+    model = with_thresholds(model, replace(answers, scores=scores), plan.thresholds)
+    return model, with_predictions(model, table, frames)[0]
 
 
 def write_table(table: pd.DataFrame, path: Path, *, index: bool = False) -> None:

@@ -12,7 +12,7 @@ from barn_owl.show.report import write_report
 from barn_owl.show.scoring import adjusting_figure, events_figure, hours_figure
 from barn_owl.show.sound import clip_figure, filter_bank_figure, gallery_figure, overview_figure, tracks_figure
 from barn_owl.show.style import save_figure
-from barn_owl.show.tagging import tagging_figure
+from barn_owl.show.tagging import rehearsal_figure, tagging_figure
 from barn_owl.show.variants import variants_figure
 
 __all__ = [
@@ -34,6 +34,7 @@ __all__ = [
     "labels_figure",
     "map_figure",
     "overview_figure",
+    "rehearsal_figure",
     "save_figure",
     "scatter_figure",
     "spectra_figure",

@@ -10,13 +10,16 @@ from matplotlib.figure import Figure
 
 from barn_owl.audio import audio_info, read_audio
 from barn_owl.classify import DecisionSettings, Model
+from barn_owl.clips import read_clip_table
 from barn_owl.errors import AudioError
+from barn_owl.runs import Run
+from barn_owl.runs.rehearsal import EVENTS, FILE, TRUTH
 from barn_owl.show.sound import mel_ticks
 from barn_owl.show.style import DUSK, GRID, INK, label_colours, new_figure
-from barn_owl.tag import TraceStream
 from barn_owl.tag.decision import Smoother
+from barn_owl.tag.recorded import trace_of_samples
 
-LONGEST_S = 3600.0
+LONGEST_S, REHEARSAL_S = 3600.0, 90.0
 COLUMNS = 2400
 """Points of a line over time: about two a pixel are enough."""
 
@@ -45,10 +48,9 @@ def tagging_figure(
     samples, _ = read_audio(
         path, rate_hz=model.front_end.rate_hz, start_s=start_s, end_s=end_s, channel=model.clips.channel
     )
-    stream = TraceStream(model)
-    blocks = stream.push(samples) + stream.finish()
-    smoother = Smoother.of(model, shown_decision)
-    scores = np.concatenate([*(smoother.push(block.windows) for block in blocks), smoother.finish(len(model.labels))])
+    kept = trace_of_samples(model, samples)
+    smoother = Smoother(round(shown_decision.smooth_s / model.step_s))
+    scores = np.concatenate([smoother.push(kept.sounds), smoother.finish(len(model.labels))])
     reported = [label for label in model.labels if label not in model.background]
     colours = label_colours(reported)
 
@@ -57,10 +59,10 @@ def tagging_figure(
     _draw_spectrogram(figure, spectrogram, model, samples, start_s)
     step = max(1, len(scores) // COLUMNS)
     scores = scores[: len(scores) // step * step].reshape(-1, step, scores.shape[1]).max(axis=1)
-    times = start_s + model.window_s / 2 + np.arange(len(scores)) * model.step_s * step
+    times = start_s + kept.first_s + np.arange(len(scores)) * kept.step_s * step
     for label in reported:
         trace.plot(times, scores[:, model.labels.index(label)], color=colours[label], linewidth=1.3)
-    for threshold, name in ((shown_decision.begins_at, "on"), (shown_decision.off, "off")):
+    for threshold, name in ((shown_decision.on, "on"), (shown_decision.off, "off")):
         trace.axhline(threshold, color=INK, linewidth=0.8, linestyle=(0, (4, 3)))
         trace.annotate(name, (1.002, threshold), xycoords=("axes fraction", "data"), va="center", fontsize=9)
     trace.set_ylim(-0.02, 1.02)
@@ -80,6 +82,21 @@ def tagging_figure(
         fontsize=14,
         color=INK,
     )
+    return figure
+
+
+def rehearsal_figure(run: Run) -> Figure:
+    """Draw the first minute and a half of the rehearsal of a run: spectrogram, scores, events and truth."""
+    truth, events = (read_clip_table(run.folder / name) for name in (TRUTH, EVENTS))
+    path = run.folder / FILE
+    end_s = min(REHEARSAL_S, audio_info(path).duration_s)
+    figure = tagging_figure(run.model, path, events, truth=truth, end_s=end_s)
+    expected = run.expectation or {}
+    figure.axes[0].set_title(
+        f"Rehearsal: event F1 {expected.get('event_f1', 0):.2f}, "
+        f"{expected.get('false_alarms_per_hour', 0):.0f} false alarms an hour",
+        loc="left", fontsize=14, color=INK,
+    )  # fmt: skip
     return figure
 
 

@@ -3,7 +3,7 @@
 import itertools
 import math
 from collections import Counter
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Literal
@@ -15,24 +15,28 @@ from barn_owl.classify import DecisionSettings, Model
 from barn_owl.errors import TableError
 from barn_owl.evaluate import EventScores, score_events
 from barn_owl.evaluate.events import ROUNDING_S
-from barn_owl.tag.recorded import Trace, tag_trace, whole_trace
+from barn_owl.tag.decision import Event
+from barn_owl.tag.recorded import Trace, decide, tag_trace, whole_trace
 
 Goal = Literal["f1", "recall"]
 GRID: dict[str, tuple[Any, ...]] = {
-    "on": (0.3, 0.5, 0.6, 0.7, 0.8, 0.85, 0.9, 0.93, 0.95, 0.97, 0.98, 0.99, 0.995, 0.998, 0.9995),
-    "unlike": (0.0, 0.02, 0.05, 0.1, 0.2, 0.3, 0.5),
-    "off": (0.05, 0.1, 0.2, 0.3, 0.5),
-    "gap_s": (0.0, 0.2, 0.5, 1.0),
-    "shortest_s": (0.0, 0.1, 0.2, 0.4),
-    "smooth_s": (None, 0.0, 0.2, 0.5),
+    "on": (0.05, 0.1, 0.2, 0.3, 0.4, 0.5, 0.6, 0.7, 0.8, 0.9, 0.95, 0.98),
+    "off": (0.03, 0.05, 0.1, 0.2, 0.3, 0.5),
+    "smooth_s": (0.0, 0.1, 0.2, 0.4, 0.8, 1.2),
+    "gap_s": (0.0, 0.1, 0.2, 0.4, 0.8, 1.2),
+    "shortest_s": (0.0, 0.05, 0.1, 0.2, 0.4, 0.8),
+    "again": (0.3, 0.5, 0.7, 1.0),
+    "alone": (1.0, 0.5, 0.2),
 }
 """Values that are tried, one key after the other, until none gets better."""
 ONSETS = GRID["on"]
-TURNS = 2
+TURNS = 3
 FEWEST_EVENTS = 8
 """True events of a label from which on it may get an onset threshold of its own."""
-AS_GOOD = 0.01
-"""F1 that counts for nothing: a setting is changed for more only, and for more than half of what chance may do."""
+AS_GOOD = 0.003
+"""F1 that counts for nothing: a setting is changed for more only."""
+SHIFT_COLLAR_S = 0.3
+"""How far off an event may be so that it tells how early or late events are found."""
 PARTS = 4
 HOUR_S = 3600.0
 
@@ -87,13 +91,33 @@ def adjust(
         traces.append(whole_trace(model, file))
         if progress:
             progress(number + 1, len(files))
-    task = _Task(model, traces, wanted, goal, false_alarms_per_hour, collar_s)
-    parts = task.parts()
-    honest = []
-    for name, own in parts:
+    return adjust_traces(
+        model, traces, wanted, goal=goal, false_alarms_per_hour=false_alarms_per_hour, collar_s=collar_s
+    )
+
+
+def adjust_traces(
+    model: Model,
+    traces: list[Trace],
+    truth: pd.DataFrame,
+    *,
+    goal: Goal = "f1",
+    false_alarms_per_hour: float = 10.0,
+    collar_s: float = 0.2,
+    by_label: bool = True,
+    honest: bool = True,
+) -> Adjusted:
+    """Find the decision settings that are best on traces of recordings; see `adjust`.
+
+    by_label : whether labels may get an onset threshold of their own. honest : whether settings are chosen anew
+    without each part as well, which takes most of the time.
+    """
+    task = _Task(model, traces, truth, goal, false_alarms_per_hour, collar_s, by_label=by_label)
+    parts, judged = task.parts(), []
+    for name, own in parts if honest else []:
         chosen = task.best([other for other_name, other in parts if other_name != name])
         scores = task.judge(chosen, [own])
-        honest.append((name, scores.f1, scores.precision, scores.recall, scores.false_alarms_per_hour))
+        judged.append((name, scores.f1, scores.precision, scores.recall, scores.false_alarms_per_hour))
     whole = [part for _, part in parts]
     decision = task.best(whole)
     scores = task.judge(decision, whole)
@@ -101,12 +125,14 @@ def adjust(
     return Adjusted(
         decision=decision,
         scores=scores,
-        honest=pd.DataFrame(honest, columns=columns).set_index("left_out"),
+        honest=pd.DataFrame(judged, columns=columns).set_index("left_out"),
         curve=task.curve(decision, whole),
         reached=goal == "f1" or scores.false_alarms_per_hour <= false_alarms_per_hour,
     )
 
 
+_Times = dict[str, np.ndarray]
+"""Onsets and offsets of events by label, ``(events, 2)``, in order of time."""
 _Part = tuple[int, float, float]
 """A stretch of a recording: its number, from when to when in seconds."""
 
@@ -115,13 +141,27 @@ class _Task:
     """The search: traces are computed once, and decided on again and again."""
 
     def __init__(
-        self, model: Model, traces: list[Trace], truth: pd.DataFrame, goal: Goal, most: float, collar_s: float
+        self,
+        model: Model,
+        traces: list[Trace],
+        truth: pd.DataFrame,
+        goal: Goal,
+        most: float,
+        collar_s: float,
+        *,
+        by_label: bool,
     ) -> None:
+        self.by_label = by_label
         self.model, self.traces, self.truth = model, traces, truth
         self.goal, self.most, self.collar_s = goal, most, collar_s
-        self._found: dict[tuple[int, str], pd.DataFrame] = {}
+        self._found: dict[tuple[int, str], _Times] = {}
         self._counts: dict[str, dict[_Part, tuple[int, int, int]]] = {}
-        self._true: dict[_Part, dict[str, np.ndarray]] = {}
+        is_foreign = truth["foreign"].fillna("").astype(str) != "" if "foreign" in truth else False
+        known = truth[(truth["label"] != "") & ~np.asarray(is_foreign)]
+        self._true = [
+            _by_label(known.loc[known["file"] == trace.file, ["label", "start_s", "end_s"]].itertuples(index=False))
+            for trace in traces
+        ]
 
     def parts(self) -> list[tuple[str, _Part]]:
         """What is left out in turn: recordings, or parts of the only one."""
@@ -138,18 +178,22 @@ class _Task:
             file = self.traces[number].file
             key = f"{file} {first:g}"  # parts of one recording count as recordings
             own = self.truth[(self.truth["file"] == file) & self.truth["start_s"].between(first, last, "left")]
-            found = self._events(number, settings)
+            found = tag_trace(self.model, self.traces[number], decision=settings)
             truth.append(own.assign(file=key))
             events.append(found[found["start_s"].between(first, last, "left")].assign(file=key))
             seconds[key] = last - first
         together = pd.concat(events, ignore_index=True)
         return score_events(pd.concat(truth, ignore_index=True), together, collar_s=self.collar_s, seconds=seconds)
 
-    def _events(self, number: int, settings: DecisionSettings) -> pd.DataFrame:
+    def _events(self, number: int, settings: DecisionSettings) -> _Times:
+        """Events of a recording, by label."""
         key = number, settings.model_dump_json()
         if key not in self._found:
-            self._found[key] = tag_trace(self.model, self.traces[number], decision=settings)
+            self._found[key] = _by_label((e.label, e.start_s, e.end_s) for e in self._decided(number, settings))
         return self._found[key]
+
+    def _decided(self, number: int, settings: DecisionSettings) -> list[Event]:
+        return decide(self.model, self.traces[number], settings)
 
     def worth(self, settings: DecisionSettings, parts: Sequence[_Part]) -> float:
         """How good settings are on some parts, by the goal."""
@@ -165,71 +209,58 @@ class _Task:
     def _count(self, settings: DecisionSettings, part: _Part) -> tuple[int, int, int]:
         """True events of a part, those found, and those that are right."""
         number, first, last = part
-        found = self._events(number, settings)
-        found = found[found["start_s"].between(first, last, "left")]
-        right = 0
-        for label, onsets in found.groupby("label")["start_s"]:
-            right += count_pairs(self._onsets(part).get(str(label), np.empty(0)), np.sort(onsets), self.collar_s)
-        return sum(map(len, self._onsets(part).values())), len(found), right
-
-    def _onsets(self, part: _Part) -> dict[str, np.ndarray]:
-        """Onsets of the true events of a part, by label, in order."""
-        if part not in self._true:
-            number, first, last = part
-            own = self.truth[self.truth["file"] == self.traces[number].file]
-            own = own[own["start_s"].between(first, last, "left") & (own["label"] != "")]
-            if "foreign" in own:
-                own = own[own["foreign"].fillna("").astype(str) == ""]
-            self._true[part] = {str(label): np.sort(at) for label, at in own.groupby("label")["start_s"]}
-        return self._true[part]
+        found, true = (_between(times, first, last) for times in (self._events(number, settings), self._true[number]))
+        nothing = np.empty((0, 2))
+        right = sum(
+            count_pairs(true.get(label, nothing)[:, 0], times[:, 0], self.collar_s) for label, times in found.items()
+        )
+        return sum(map(len, true.values())), sum(map(len, found.values())), right
 
     def best(self, parts: Sequence[_Part]) -> DecisionSettings:
-        """Try values key by key, twice over; then what is more lenient; then an onset threshold for each label."""
-        begin = {"labels": {}, "on": self.model.decision.begins_at}
-        settings = self.model.decision.model_copy(update=begin)
+        """Try values key by key, turn by turn; then where events begin and end; then a threshold for each label."""
+        settings = self._shifted(self.model.decision.model_copy(update={"labels": {}}), parts)
         highest = self.worth(settings, parts)
-        least = max(AS_GOOD, self._chance(highest, parts) / 2) if self.goal == "f1" else 1e-9
-        for _ in range(TURNS):
+        for turn in range(TURNS):
             before = settings
             for key, values in GRID.items():
                 for value in values:
-                    if self.goal == "f1" and self._more_lenient(key, value):
-                        continue  # see `_lenient`
                     tried = self._with(settings, **{key: value})
-                    if tried is not None and (reached := self.worth(tried, parts)) > highest + least:
+                    if tried is not None and (reached := self.worth(tried, parts)) > highest + AS_GOOD:
                         settings, highest = tried, reached
+            if turn == 0 or settings != before:
+                settings = self._shifted(settings, parts)
+                highest = self.worth(settings, parts)
             if settings == before:
                 break
-        if self.goal == "f1":
-            settings = self._lenient(settings, highest, parts)
-        return self._labels(settings, self.worth(settings, parts), parts)
+        return self._labels(settings, highest, parts) if self.by_label else settings
 
-    def _lenient(self, settings: DecisionSettings, highest: float, parts: Sequence[_Part]) -> DecisionSettings:
-        """Take an onset threshold or a likeness that lets in more than the model's own for more than chance only.
-
-        Other recordings hold other sounds, and lenient settings let them in.
-        """
-        best, least = settings, highest + self._chance(highest, parts)
-        for key in ("on", "unlike"):
-            for value in GRID[key]:
-                tried = self._with(settings, **{key: value}) if self._more_lenient(key, value) else None
-                if tried is not None and (reached := self.worth(tried, parts)) > least:
-                    best, least = tried, reached
-        return best
-
-    def _chance(self, rate: float, parts: Sequence[_Part]) -> float:
-        return standard_error(rate, sum(self._true_events(parts).values()))
-
-    def _more_lenient(self, key: str, value: float) -> bool:
-        """Whether a value lets in more than the model's own, which was found on clips."""
-        own = {"on": self.model.decision.on or 0, "unlike": self.model.decision.unlike}
-        return key in own and value < own[key]
+    def _shifted(self, settings: DecisionSettings, parts: Sequence[_Part]) -> DecisionSettings:
+        """Move where events begin and end by how early or late they were found, in the median."""
+        errors = []
+        for number, first, last in parts:
+            true = _between(self._true[number], first, last)
+            for label, found in _between(self._events(number, settings), first, last).items():
+                if label in true and len(found):
+                    off = true[label][:, None, 0] - found[None, :, 0]
+                    nearest = np.abs(off).argmin(axis=0)
+                    error = true[label][nearest] - found
+                    errors.append(error[np.abs(error[:, 0]) <= SHIFT_COLLAR_S])
+        known = np.concatenate(errors) if errors else np.empty((0, 2))
+        if len(known) < FEWEST_EVENTS:
+            return settings
+        early_s, late_s = np.median(known, axis=0)
+        return settings.model_copy(
+            update={
+                "early_s": round(settings.early_s + float(early_s), 3),
+                "late_s": round(settings.late_s - float(late_s), 3),
+            }
+        )
 
     def _true_events(self, parts: Sequence[_Part]) -> dict[str, int]:
         """Count the true events of each label in some parts."""
         counts: Counter[str] = Counter()
-        for part in parts:
-            counts.update({label: len(onsets) for label, onsets in self._onsets(part).items()})
+        for number, first, last in parts:
+            counts.update({label: len(own) for label, own in _between(self._true[number], first, last).items()})
         return dict(sorted(counts.items()))
 
     def _labels(self, settings: DecisionSettings, highest: float, parts: Sequence[_Part]) -> DecisionSettings:
@@ -244,7 +275,7 @@ class _Task:
                 tried = self._with(settings, labels={**settings.model_dump()["labels"], label: {"on": on}})
                 least = highest
                 if best is settings:
-                    least += chance * (1 if on > settings.begins_at else 2)
+                    least += chance * (1 if on > settings.on else 2)
                 if tried is not None and (reached := self.worth(tried, parts)) > least + 1e-9:
                     best, highest = tried, reached
             settings = best
@@ -253,7 +284,7 @@ class _Task:
     @staticmethod
     def _with(settings: DecisionSettings, **changes: Any) -> DecisionSettings | None:
         values = {**settings.model_dump(), **changes}
-        if values["off"] > (values["on"] or 1):
+        if values["off"] > values["on"]:
             return None
         for own in values["labels"].values():
             if own.get("on") is not None and own["on"] < values["off"]:
@@ -269,6 +300,18 @@ class _Task:
                 scores = self.judge(tried, parts)
                 rows.append((on, scores.recall, scores.precision, scores.f1, scores.false_alarms_per_hour))
         return pd.DataFrame(rows, columns=["on", "recall", "precision", "f1", "false_alarms_per_hour"])
+
+
+def _by_label(events: Iterable[tuple[str, float, float]]) -> _Times:
+    times: dict[str, list[tuple[float, float]]] = {}
+    for label, start_s, end_s in events:
+        times.setdefault(str(label), []).append((start_s, end_s))
+    return {label: np.array(sorted(own)) for label, own in times.items()}
+
+
+def _between(times: _Times, first: float, last: float) -> _Times:
+    """Events that begin from `first` on and before `last`."""
+    return {label: own[slice(*np.searchsorted(own[:, 0], [first, last]))] for label, own in times.items()}
 
 
 def standard_error(rate: float, count: int) -> float:

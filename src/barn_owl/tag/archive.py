@@ -109,12 +109,11 @@ def model_fingerprint(model: Model, decision: DecisionSettings) -> str:
     """SHA-256 over all that decides what events a model finds."""
     digest = hashlib.sha256()
     arrays = {**model.family.arrays(), "mean": model.mean, "deviation": model.deviation}
-    arrays |= model.known.arrays() if model.known is not None else {}
     for name, array in sorted(arrays.items()):
         digest.update(name.encode() + np.ascontiguousarray(array).tobytes())
     told = [
-        model.labels, model.background, model.front_end.model_dump(), model.clips.model_dump(), model.temperature,
-        model.overlapping, model.none_of_them, decision.model_dump(),
+        model.labels, model.background, model.front_end.model_dump(), model.clips.model_dump(),
+        model.overlapping, decision.model_dump(),
     ]  # fmt: skip
     digest.update(json.dumps(told, sort_keys=True).encode())
     return digest.hexdigest()

@@ -1,30 +1,29 @@
 """From scores over time to events.
 
-A label sounds where its window score reaches ``on``, and around that for as long as it stays above ``off``.
-A window is much longer than an onset is exact, so the edges are then looked for inside those windows: where
-the local score of the label begins and ends, and there where the level rises most.
+A label sounds for as long as its score, averaged over a moment, stays above ``off``, if it reaches ``on`` meanwhile. It
+begins where its onset score is highest near there, and begins again, as another event, where that rises to ``again``.
 """
 
-from dataclasses import dataclass, replace
+from collections.abc import Sequence
+from dataclasses import dataclass
 
 import numpy as np
 
 from barn_owl.classify import DecisionSettings, Model
 from barn_owl.errors import PlanError
-from barn_owl.tag.trace import CHUNK, RISE_FRAMES, TraceBlock
+from barn_owl.tag.trace import CHUNK, TraceBlock
 
-LONGEST_S = 120.0
-"""A stretch above ``off`` is cut after this time, so that memory stays bounded; the pieces are joined again."""
-EDGE_SHARE = 0.5
-"""Share of its highest value that the local score must have for a step to belong to the event."""
-SMOOTH_SHARE = 0.3
-"""Share of a window over which scores are averaged: a sound is in windows for about as long as one of them is;
-what looks like it in only a few of them is something else."""
+NEAR = 8
+"""Steps before and after the first one above ``off`` in which the onset is looked for."""
+PEAK = 3
+"""Steps before and after an onset in which there is no other."""
+FAINT = 0.1
+"""Onset score from which on it says better where an event begins than the score itself."""
 
 
 @dataclass(frozen=True)
 class Event:
-    """A label that sounded from `start_s` to `end_s`; `score` is the highest window score, 0 to 1."""
+    """A label that sounded from `start_s` to `end_s`; `score` is the highest it had, 0 to 1."""
 
     start_s: float
     end_s: float
@@ -32,89 +31,103 @@ class Event:
     score: float
 
 
+@dataclass(frozen=True, kw_only=True)
+class Timing:
+    """Where the steps of a trace lie: `first_s` is the middle of the first one, in seconds."""
+
+    step_s: float
+    first_s: float
+    window_s: float
+
+    @classmethod
+    def of(cls, model: Model) -> "Timing":
+        """Return that of a model: its first step tells of the middle of the first frame."""
+        return cls(step_s=model.step_s, first_s=model.front_end.frame_ms / 2000, window_s=model.window_s)
+
+    def at(self, step: float) -> float:
+        """Time of a step, or of a place between two."""
+        return self.first_s + step * self.step_s
+
+
+@dataclass
+class _Open:
+    """An event that has begun: where, the step of its onset, the last one of it above ``off``, its highest score."""
+
+    start: float
+    onset: int
+    last: int
+    score: float
+
+
 class Decider:
     """Takes the blocks of a trace in order and gives events as they are decided.
 
-    Events of one label come in order of time and never touch each other; labels may overlap, unless ``alone`` is set.
+    Events of one label come in order of time and never overlap; those of different labels may, unless ``alone`` forbids.
     """
 
-    def __init__(self, model: Model, settings: DecisionSettings | None = None) -> None:
-        self.model = model
-        self.settings = settings or model.decision
-        unknown = sorted(set(self.settings.labels) - set(model.labels))
+    def __init__(
+        self, labels: Sequence[str], background: Sequence[str], timing: Timing, settings: DecisionSettings
+    ) -> None:
+        unknown = sorted(set(settings.labels) - set(labels))
         if unknown:
-            raise PlanError(f"decision.labels.{unknown[0]}: the model knows {', '.join(model.labels)}")
-        self._numbers = [number for number, label in enumerate(model.labels) if label not in model.background]
-        self._of = {number: self.settings.of(model.labels[number]) for number in self._numbers}
-        share = self.settings.unlike
-        self._limits = model.known.limits(share) if share and model.known is not None else None
-        self._base = 0  # step of the first row that is kept
-        labels = len(model.labels)
-        self._windows = np.empty((0, labels), dtype=np.float32)
-        self._alike = np.empty((0, labels), dtype=np.float32)
-        self._local = np.empty((0, labels), dtype=np.float32)
-        self._rise = np.empty(0, dtype=np.float32)
-        # A rise lies between two frames `RISE_FRAMES` apart, and a frame tells of its middle.
-        front_end = model.front_end
-        self._late = round(RISE_FRAMES / 2 + front_end.frame_ms / front_end.hop_ms / 2)
-        self._smoother = Smoother.of(model, self.settings)
-        self._resume = dict.fromkeys(self._numbers, 0)  # step up to which each label is decided
-        self._pending: dict[int, Event] = {}
-        self._ended = dict.fromkeys(self._numbers, -np.inf)  # end of the last event given out
-        self._goes_on = dict.fromkeys(self._numbers, False)  # the last settled piece was cut from a longer stretch
+            raise PlanError(f"decision.labels.{unknown[0]}: the model knows {', '.join(labels)}")
+        self._timing, self._settings = timing, settings
+        self._tracks = [
+            _Track(number, label, timing, settings.of(label))
+            for number, label in enumerate(labels)
+            if label not in background
+        ]
+        self._smoother = Smoother(round(settings.smooth_s / timing.step_s))
+        self._sounds, self._begins = (np.empty((0, len(labels)), dtype=np.float32) for _ in range(2))
+        self._base = self._done = 0  # step of the first row that is kept, and the first that is not decided
         self._held: list[Event] = []  # events that another one, not yet decided, may overlap
-        self._steps = max(1, (model.family.window - model.family.reach) // model.family.step + 1)
-        self._longest = max(2 * self._steps, round(LONGEST_S / model.step_s))
+
+    @classmethod
+    def of(cls, model: Model, settings: DecisionSettings | None = None) -> "Decider":
+        """Make the one of a model, with its own settings or others."""
+        return cls(model.labels, model.background, Timing.of(model), settings or model.decision)
 
     @property
     def latency_s(self) -> float:
         """Time after which an event that is over is given out, at most, if no other sounds in the gap behind it."""
-        gap = max((own.gap_s for own in self._of.values()), default=0.0)
-        return 2 * self.model.window_s + gap + (2 * self._smoother.half + CHUNK) * self.model.step_s
+        gap = max((track.settings.gap_s for track in self._tracks), default=0.0)
+        return self._timing.window_s + gap + (self._smoother.half + 2 * NEAR + CHUNK) * self._timing.step_s
 
     def push(self, block: TraceBlock) -> list[Event]:
         """Take the next block and return the events that are certain now."""
-        self._windows = np.concatenate([self._windows, self._smoother.push(block.windows)])
-        self._alike = np.concatenate([self._alike, block.alike])
-        self._local = np.concatenate([self._local, block.local])
-        self._rise = np.concatenate([self._rise, block.rise])
-        # The edges of an event may lie as far behind its last window as the window is long.
-        return self._decide(self._base + len(self._windows) - self._steps, last=False)
+        self._sounds = np.concatenate([self._sounds, self._smoother.push(block.sounds)])
+        self._begins = np.concatenate([self._begins, block.begins])
+        # Where an event begins is looked for a little further on.
+        return self._decide(self._base + len(self._sounds) - NEAR - 1)
 
     def finish(self) -> list[Event]:
         """Return the events that were still open at the end of the recording."""
-        self._windows = np.concatenate([self._windows, self._smoother.finish(self._windows.shape[1])])
-        events = self._decide(self._base + len(self._windows), last=True)
-        rest = [event for number in list(self._pending) for event in self._given(number, self._pending.pop(number))]
+        self._sounds = np.concatenate([self._sounds, self._smoother.finish(self._sounds.shape[1])])
+        events = self._decide(self._base + len(self._sounds))
+        rest = [event for track in self._tracks for event in track.close()]
         return sorted([*events, *self._sorted_out(rest, np.inf)], key=_by_start)
 
-    def _decide(self, until: int, *, last: bool) -> list[Event]:
-        """Settle all stretches that end before step `until`; those that reach it stay open unless `last`."""
+    def _decide(self, until: int) -> list[Event]:
+        """Go on to step `until`."""
+        if until <= self._done:
+            return []
         events: list[Event] = []
-        for number in self._numbers:
-            resume = max(self._resume[number], until)
-            for first, end in self._stretches(number, until):
-                cuts = list(range(first, end - self._longest + 1, self._longest))
-                for cut in cuts:
-                    events += self._settle(number, cut, cut + self._longest, goes_on=True)
-                first = cuts[-1] + self._longest if cuts else first
-                if end == until and not last:
-                    resume = first
-                elif first < end:
-                    events += self._settle(number, first, end, goes_on=False)
-            self._resume[number] = resume
-        step = min(self._resume.values(), default=until)
-        self._forget(step)
-        undecided = min([event.start_s for event in self._pending.values()], default=np.inf)
-        # What is still to come begins no earlier than the first step that is not decided for all labels.
-        return sorted(self._sorted_out(events, min(undecided, step * self.model.step_s)), key=_by_start)
+        for track in self._tracks:
+            column = self._sounds[:, track.number], self._begins[:, track.number]
+            events += track.go_on(*column, self._base, self._done, until)
+        self._done = until
+        drop = max(0, until - NEAR - PEAK - self._base)
+        self._sounds, self._begins, self._base = self._sounds[drop:], self._begins[drop:], self._base + drop
+        open_s = min((track.earliest_s for track in self._tracks), default=np.inf)
+        to_come = self._timing.at(until - NEAR) + min((track.settings.early_s for track in self._tracks), default=0.0)
+        return sorted(self._sorted_out(events, min(open_s, to_come)), key=_by_start)
 
     def _sorted_out(self, events: list[Event], until_s: float) -> list[Event]:
-        """Of events that overlap keep the one with the highest score, if that is wished; hold back what is not sure.
+        """Of events that overlap too much keep the one with the highest score; hold back what is not sure.
 
         until_s : no event that is still to come begins before.
         """
-        if not self.settings.alone:
+        if self._settings.alone >= 1:
             return events
         self._held = sorted([*self._held, *events], key=_by_start)
         given: list[Event] = []
@@ -125,80 +138,116 @@ class Decider:
                 together += 1
             if end_s > until_s:
                 break
-            given += _not_overlapping(self._held[:together])
+            given += _not_overlapping(self._held[:together], self._settings.alone)
             del self._held[:together]
         return given
 
-    def _stretches(self, number: int, until: int) -> list[tuple[int, int]]:
-        """Stretches of steps that are above ``off``: first and last-plus-one, counted from the beginning."""
-        begin = self._resume[number]
-        score = self._windows[begin - self._base : max(until - self._base, 0), number]
-        above = np.concatenate([[False], score >= self._of[number].off, [False]])
-        edges = np.flatnonzero(above[1:] != above[:-1]).reshape(-1, 2) + begin
-        return [(int(first), int(end)) for first, end in edges]
 
-    def _event(self, number: int, first: int, end: int) -> Event | None:
-        """Find the edges of the sound behind windows `first` to `end`; None when they do not reach ``on``."""
-        score = self._windows[first - self._base : end - self._base, number]
-        highest, loud = float(score.max()), self._of[number].begins_at
-        if highest < loud and not self._goes_on[number]:
-            return None
-        if self._limits is not None and not self._goes_on[number]:
-            sure = self._alike[first - self._base : end - self._base, number][score >= min(loud, highest)]
-            if sure.max() < self._limits[number]:
-                return None
-        family, hop_s = self.model.family, self.model.front_end.hop_s
-        local = self._local[first - self._base : end - self._base + self._steps - 1, number]
-        inside = np.flatnonzero(local >= EDGE_SHARE * local.max()) + first
-        start = self._onset(int(inside[0]) * family.step)
-        stop = int(inside[-1]) * family.step + family.reach / 2
-        stop = max(stop, start + family.step)
-        return Event(round(start * hop_s, 3), round(stop * hop_s, 3), self.model.labels[number], min(1.0, highest))
+class _Track:
+    """One label: the event of it that is open, if any, and when the last one ended."""
 
-    def _onset(self, frame: int) -> int:
-        """Frame at which the level rises most within the reach of the step that begins at `frame`."""
-        begin = frame - self._base * self.model.family.step
-        rise = self._rise[begin : begin + self.model.family.reach]
-        # The middle is likeliest: a step says yes when the sound fills about half of what it sees.
-        likely = 1 - 0.8 * np.abs(np.linspace(-1, 1, self.model.family.reach))[: len(rise)]
-        return frame + int(np.argmax(rise * likely)) + self._late if len(rise) else frame
+    def __init__(self, number: int, label: str, timing: Timing, settings: DecisionSettings) -> None:
+        self.number, self.settings = number, settings
+        self._label, self._timing = label, timing
+        self._gap = round(settings.gap_s / timing.step_s)
+        self._open: _Open | None = None
+        self._ended_s = -np.inf
+        self._last_onset = -PEAK
 
-    def _settle(self, number: int, first: int, end: int, *, goes_on: bool) -> list[Event]:
-        """Join the event of a stretch to the pending one if the gap is small, else give that one out.
+    @property
+    def earliest_s(self) -> float:
+        """When the open event begins."""
+        return np.inf if self._open is None else self._timing.at(self._open.start) + self.settings.early_s
 
-        goes_on : the stretch is a piece of a longer one that goes on after it.
+    def go_on(self, sounds: np.ndarray, begins: np.ndarray, base: int, first: int, until: int) -> list[Event]:
+        """Decide on the steps from `first` to `until`; the arrays begin at step `base`. Return what has ended."""
+        events: list[Event] = []
+        score = sounds[first - base : until - base]
+        for start, end, highest in self._stretches(score, first):
+            if self._open is not None and start - self._open.last - 1 > self._gap:
+                events += self.close()
+            if self._open is None:
+                self._begin(begins, base, start)
+            at = start
+            for again in self._agains(begins, base, start, end):
+                self._extend(sounds[at - base : again - base].max(initial=0), again)
+                events += self.close()
+                self._open, at = _Open(_peak(begins, again - base) + base, again, again, 0.0), again
+            self._extend(highest if at == start else sounds[at - base : end - base].max(initial=0), end)
+        if self._open is not None and until - self._open.last - 1 > self._gap:
+            events += self.close()
+        return events
+
+    def _stretches(self, score: np.ndarray, first: int) -> list[tuple[int, int, float]]:
+        """Stretches above ``off`` with their highest score: first and last-plus-one step.
+
+        Those that cannot become an event are left out: neither they nor what is joined to them reaches ``on``, and
+        they have ended.
         """
-        event, before = self._event(number, first, end), self._pending.get(number)
-        joined = before is not None and (
-            self._goes_on[number] or (event is not None and event.start_s - before.end_s <= self._of[number].gap_s)
-        )
-        self._goes_on[number] = goes_on and event is not None
-        if event is None:
+        above = np.concatenate([[False], score >= self.settings.off, [False]])
+        edges = np.flatnonzero(above[1:] != above[:-1])
+        if not len(edges):
             return []
-        if before is not None and joined:
-            end_s, score = max(before.end_s, event.end_s), max(before.score, event.score)
-            self._pending[number] = replace(before, end_s=end_s, score=score)
-            return []
-        self._pending[number] = event
-        return [] if before is None else self._given(number, before)
+        starts, ends = edges[::2], edges[1::2]
+        highest = np.maximum.reduceat(np.append(score, 0), edges)[::2]
+        group = np.cumsum(np.concatenate([[0], starts[1:] - ends[:-1] > self._gap]))
+        reached = np.maximum.reduceat(highest, np.flatnonzero(np.diff(group, prepend=-1)))
+        kept = (reached >= self.settings.on)[group] | (group == group[-1])
+        if self._open is not None:
+            kept |= group == 0
+        rows = zip(starts[kept] + first, ends[kept] + first, highest[kept], strict=True)
+        return [(int(start), int(end), float(high)) for start, end, high in rows]
 
-    def _given(self, number: int, event: Event) -> list[Event]:
-        """Return an event if its length may be, and the last one of its label is long enough ago."""
-        own, length = self._of[number], event.end_s - event.start_s
-        if not own.shortest_s - 1e-6 <= length <= own.longest_s + 1e-6:
-            return []
-        if event.start_s < self._ended[number] + own.pause_s - 1e-6:
-            return []
-        self._ended[number] = event.end_s
-        return [event]
+    def _extend(self, highest: float, end: int) -> None:
+        if self._open is not None:
+            self._open.last, self._open.score = end - 1, max(self._open.score, float(highest))
 
-    def _forget(self, step: int) -> None:
-        """Drop what lies before `step`; one window more is kept for the edges."""
-        drop = max(0, min(step - self._base, len(self._windows)))
-        self._windows, self._local = self._windows[drop:], self._local[drop:]
-        self._alike = self._alike[drop:]
-        self._rise = self._rise[drop * self.model.family.step :]
-        self._base += drop
+    def _begin(self, begins: np.ndarray, base: int, step: int) -> None:
+        """Open an event: it begins where its onset score is highest near its first step, if that says anything."""
+        low = max(step - NEAR, base, self._last_onset + PEAK)
+        near = begins[low - base : step + NEAR + 1 - base]
+        self._open = _Open(float(step), step, step, 0.0)
+        if len(near) and near.max() >= FAINT:
+            at = low + int(near.argmax())
+            self._open.start, self._open.onset = _peak(begins, at - base) + base, at
+
+    def _agains(self, begins: np.ndarray, base: int, start: int, end: int) -> list[int]:
+        """Steps from `start` to `end` in which a label that sounds begins again."""
+        if self.settings.again >= 1 or self._open is None:
+            return []
+        found, before = [], self._open.onset
+        for step in np.flatnonzero(begins[start - base : end - base] >= self.settings.again) + start:
+            near = begins[max(step - PEAK - base, 0) : step + PEAK + 1 - base]
+            if step > before + PEAK and begins[step - base] == near.max():
+                found.append(int(step))
+                before = int(step)
+        return found
+
+    def close(self) -> list[Event]:
+        """End the open event; return it if it is high and long enough, and the last one long enough ago."""
+        found, self._open = self._open, None
+        if found is None or found.score < self.settings.on:
+            return []
+        self._last_onset = found.onset
+        start_s = max(0.0, self._timing.at(found.start) + self.settings.early_s)
+        end_s = self._timing.at(found.last + 0.5) - self.settings.late_s
+        start_s = max(start_s, self._ended_s)
+        end_s = max(end_s, start_s + self._timing.step_s)
+        if not self.settings.shortest_s - 1e-6 <= end_s - start_s <= self.settings.longest_s + 1e-6:
+            return []
+        if start_s < self._ended_s + self.settings.pause_s - 1e-6:
+            return []
+        self._ended_s = end_s
+        return [Event(round(start_s, 3), round(end_s, 3), self._label, min(1.0, found.score))]
+
+
+def _peak(begins: np.ndarray, at: int) -> float:
+    """Place of a maximum between steps: that of a parabola through the logarithms of it and its neighbours."""
+    if not 0 < at < len(begins) - 1:
+        return float(at)
+    before, here, after = np.log(begins[at - 1 : at + 2] + 1e-4)
+    bend = before - 2 * here + after
+    return at + float(0.5 * (before - after) / bend) if bend < 0 else float(at)
 
 
 class Smoother:
@@ -208,12 +257,6 @@ class Smoother:
         self.half = steps // 2
         self._rows: np.ndarray | None = None
         self._before = 0  # rows at the front that have come out already and are only looked at
-
-    @classmethod
-    def of(cls, model: Model, settings: DecisionSettings) -> "Smoother":
-        """Make the one that the events of a model are decided with."""
-        smooth_s = SMOOTH_SHARE * model.window_s if settings.smooth_s is None else settings.smooth_s
-        return cls(round(smooth_s / model.step_s))
 
     def push(self, rows: np.ndarray) -> np.ndarray:
         """Take rows of scores, ``(steps, labels)``; return those that are averaged now."""
@@ -249,10 +292,16 @@ def _by_start(event: Event) -> tuple[float, str]:
     return event.start_s, event.label
 
 
-def _not_overlapping(events: list[Event]) -> list[Event]:
-    """Keep the highest scores among events, none of which may overlap another that is kept."""
+def _not_overlapping(events: list[Event], share: float) -> list[Event]:
+    """Keep the highest scores among events, none of which may share more than that of the shorter with another."""
     kept: list[Event] = []
     for event in sorted(events, key=lambda one: (-one.score, one.start_s, one.label)):
-        if all(event.end_s <= other.start_s or event.start_s >= other.end_s for other in kept):
+        if all(_shared(event, other) <= share for other in kept):
             kept.append(event)
     return sorted(kept, key=_by_start)
+
+
+def _shared(one: Event, other: Event) -> float:
+    """Time that both sound, as a share of the shorter."""
+    both = min(one.end_s, other.end_s) - max(one.start_s, other.start_s)
+    return max(both, 0.0) / max(min(one.end_s - one.start_s, other.end_s - other.start_s), 1e-9)

@@ -25,7 +25,7 @@ class Tagger:
 
     def __init__(self, model: Model, decision: DecisionSettings | None = None) -> None:
         _warn_of_clip_settings(model)
-        self._trace, self._decider = TraceStream(model), Decider(model, decision)
+        self._trace, self._decider = TraceStream(model), Decider.of(model, decision)
 
     @property
     def latency_s(self) -> float:
@@ -78,11 +78,11 @@ def tag_recording(
     """
     _warn_of_clip_settings(model)
     duration_s = audio_info(path).duration_s
-    decider, events = Decider(model, decision), []
+    decider, events = Decider.of(model, decision), []
     for block in trace_recording(model, path, ahead=ahead):
         events += decider.push(block)
         if progress:
-            progress((block.first + len(block.windows)) * model.step_s, duration_s)
+            progress((block.first + len(block.sounds)) * model.step_s, duration_s)
     if progress:
         progress(duration_s, duration_s)
     return event_table(events + decider.finish(), str(path), duration_s)

@@ -1,6 +1,6 @@
 """From samples to class scores over time, block by block.
 
-Windows are scored in chunks of a fixed number at fixed places, so the scores do not depend on how the samples
+Steps are scored in chunks of a fixed number at fixed places, so the scores do not depend on how the samples
 were cut into blocks, and memory does not grow with the recording.
 """
 
@@ -13,32 +13,23 @@ from threadpoolctl import threadpool_limits
 
 from barn_owl.audio import audio_info, read_ahead, stream_audio
 from barn_owl.classify import Model
-from barn_owl.classify.dataset import fill_up
+from barn_owl.classify.network import sigmoid
 from barn_owl.errors import AudioError
 
 CHUNK = 256
-"""Windows scored at a time: they share all but the first window's frames."""
-RISE_FRAMES = 3
-ASKED = 0.2
-"""Highest score from which on a window is held against the training clips."""
+"""Steps scored at a time: neighbours share all but the first window's frames."""
 
 
 @dataclass(frozen=True)
 class TraceBlock:
-    """Scores over a stretch of a recording; step *i* begins ``(first + i) * step_s`` into it.
+    """Scores over a stretch of a recording; step *i* tells of frame ``(first + i) * family.step``.
 
-    windows : score of the window that begins at each step, ``(windows, labels)``; local : score of the short
-    stretch that begins there, ``(steps, labels)``; rise : how steeply the level rises at each frame, mean over
-    bands in dB, ``(frames,)``; alike : how much a window is like the training clips of each label, -1 to 1,
-    ``(windows, labels)``, and 1 where no score is high enough to ask, or the model does not know. Only the last
-    block of a recording has more steps than windows.
+    sounds, begins : score of each label that it sounds, and that it begins there, 0 to 1, ``(steps, labels)``.
     """
 
     first: int
-    windows: np.ndarray
-    local: np.ndarray
-    rise: np.ndarray
-    alike: np.ndarray
+    sounds: np.ndarray
+    begins: np.ndarray
 
 
 class TraceStream:
@@ -59,7 +50,7 @@ class TraceStream:
         return self._scorer.push(self._frames.push(samples))
 
     def finish(self) -> list[TraceBlock]:
-        """Return the scores of what is left. A recording shorter than a window is filled up to one.
+        """Return the scores of what is left.
 
         Raises AudioError when there was not even one frame.
         """
@@ -72,48 +63,56 @@ class TraceStream:
 
 
 class Scorer:
-    """Takes frames of the model's front end, any number at a time, and gives scores as they are ready."""
+    """Takes frames of the model's front end, any number at a time, and gives scores as they are ready.
+
+    Before the first frame and behind the last lies half a window of the quiet level of what is next to it, so that there
+    is a step for the beginning and for the end.
+    """
 
     def __init__(self, model: Model) -> None:
         self.model = model
         self._kept = np.empty((0, model.front_end.width), dtype=np.float32)
-        self._reported = [n for n, label in enumerate(model.labels) if label not in model.background]
-        self._first = 0
+        self._first, self._begun = 0, False
 
     def push(self, frames: np.ndarray) -> list[TraceBlock]:
         """Take frames, ``(frames, width)``; return the blocks that became whole."""
         family, blocks = self.model.family, []
         self._kept = np.concatenate([self._kept, frames])
+        if not self._begun:
+            if len(self._kept) < family.window:
+                return []
+            self._begin()
         needed = (CHUNK - 1) * family.step + family.window
-        while len(self._kept) >= needed:
-            blocks.append(self._block(self._kept[:needed], steps=CHUNK))
+        # As much is kept as the quiet level at the end is taken from.
+        while len(self._kept) >= needed + family.window:
+            blocks.append(self._block(self._kept[:needed]))
             self._kept = self._kept[CHUNK * family.step :]
         return blocks
 
+    def _begin(self) -> None:
+        self._kept = np.concatenate([self.model.around(self._kept[: self.model.family.window]), self._kept])
+        self._begun = True
+
     def finish(self) -> list[TraceBlock]:
-        """Return the scores of what is left; frames fewer than a window are filled up to one, if there are any."""
-        family, front_end = self.model.family, self.model.front_end
-        if self._first == 0 and len(self._kept):
-            self._kept = fill_up(self._kept, family.window, self.model.clips.fill, front_end.silence)
-        return [self._block(self._kept, steps=None)] if len(self._kept) >= family.window else []
+        """Return the scores of what is left, if there were any frames."""
+        family = self.model.family
+        if not len(self._kept):
+            return []
+        after = self.model.around(self._kept[-family.window :])
+        if not self._begun:
+            self._begin()
+        self._kept, blocks = np.concatenate([self._kept, after]), []
+        needed = (CHUNK - 1) * family.step + family.window
+        while len(self._kept) >= family.window:
+            blocks.append(self._block(self._kept[:needed]))
+            self._kept = self._kept[CHUNK * family.step :]
+        return blocks
 
-    def _block(self, frames: np.ndarray, steps: int | None) -> TraceBlock:
-        judged = self.model.judge(frames)
-        windows, local = self.model.scores(judged.windows), self.model.scores(judged.local)
-        levels = frames[:, self.model.front_end.level_columns]
-        rise = np.maximum(levels[RISE_FRAMES:] - levels[:-RISE_FRAMES], 0).mean(axis=1)
-        if steps is not None:
-            local, rise = local[:steps], rise[: steps * self.model.family.step]
-        block = TraceBlock(self._first, windows, local, rise, self._alike(windows, judged.hidden))
-        self._first += len(windows)
+    def _block(self, frames: np.ndarray) -> TraceBlock:
+        said = self.model.steps(frames)
+        block = TraceBlock(self._first, sigmoid(said.sounds), sigmoid(said.begins))
+        self._first += len(said.sounds)
         return block
-
-    def _alike(self, windows: np.ndarray, hidden: np.ndarray) -> np.ndarray:
-        alike = np.ones_like(windows)
-        if self.model.known is not None:
-            asked = np.flatnonzero((windows[:, self._reported] >= ASKED).any(axis=1))
-            alike[asked] = self.model.known.alike(hidden[asked])
-        return alike
 
 
 def trace_recording(model: Model, path: str | Path, *, ahead: bool = True) -> Iterator[TraceBlock]:

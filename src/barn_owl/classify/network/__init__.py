@@ -7,10 +7,19 @@ that several threads can each push a part of a batch through the same network.
 from barn_owl.classify.network.convolution import Convolution
 from barn_owl.classify.network.layer import Layer
 from barn_owl.classify.network.layers import BatchNorm, Dense, Dropout, Relu, Residual
-from barn_owl.classify.network.loss import binary_cross_entropy, cross_entropy, log_softmax, sigmoid, softmax
+from barn_owl.classify.network.level import RelativeLevel
+from barn_owl.classify.network.loss import (
+    binary_cross_entropy,
+    cross_entropy,
+    log_softmax,
+    sigmoid,
+    softmax,
+    sound_cross_entropy,
+    weighted_cross_entropy,
+)
 from barn_owl.classify.network.network import Network
 from barn_owl.classify.network.optimiser import AdamW, warm_cosine
-from barn_owl.classify.network.pooling import Flatten, FoldBands, Pool, PoolAll
+from barn_owl.classify.network.pooling import FoldBands, Pool
 
 __all__ = [
     "AdamW",
@@ -18,12 +27,11 @@ __all__ = [
     "Convolution",
     "Dense",
     "Dropout",
-    "Flatten",
     "FoldBands",
     "Layer",
     "Network",
     "Pool",
-    "PoolAll",
+    "RelativeLevel",
     "Relu",
     "Residual",
     "binary_cross_entropy",
@@ -31,5 +39,7 @@ __all__ = [
     "log_softmax",
     "sigmoid",
     "softmax",
+    "sound_cross_entropy",
     "warm_cosine",
+    "weighted_cross_entropy",
 ]

@@ -10,8 +10,9 @@ from pydantic import Field
 from barn_owl.classify.network.convolution import Convolution
 from barn_owl.classify.network.layer import Layer, Shape
 from barn_owl.classify.network.layers import BatchNorm, Dense, Dropout, Relu, Residual
+from barn_owl.classify.network.level import RelativeLevel
 from barn_owl.classify.network.network import Network
-from barn_owl.classify.network.pooling import Flatten, FoldBands, Pool, PoolAll
+from barn_owl.classify.network.pooling import FoldBands, Pool
 from barn_owl.settings import Settings
 
 Count = Annotated[int, Field(ge=1, le=4096)]
@@ -27,7 +28,7 @@ class ConvolutionSettings(Settings):
     taps: Both
     stride: Both = 1
     dilation: Count = 1
-    padding: Literal["valid", "bands", "same"] = "valid"
+    padding: Literal["valid", "bands"] = "valid"
     bias: bool = False
 
     def layer(self) -> Layer:
@@ -75,18 +76,11 @@ class DropoutSettings(Settings):
 class PlainSettings(Settings):
     """A layer without settings."""
 
-    kind: Literal["norm", "relu", "mean_over_all", "max_over_all", "fold_bands", "flatten"]
+    kind: Literal["norm", "relu", "fold_bands"]
 
     def layer(self) -> Layer:
         """Make the layer."""
-        return {
-            "norm": BatchNorm,
-            "relu": Relu,
-            "mean_over_all": lambda: PoolAll("mean"),
-            "max_over_all": lambda: PoolAll("max"),
-            "fold_bands": FoldBands,
-            "flatten": Flatten,
-        }[self.kind]()
+        return {"norm": BatchNorm, "relu": Relu, "fold_bands": FoldBands}[self.kind]()
 
 
 class ResidualSettings(Settings):
@@ -111,50 +105,42 @@ def _both(size: int | tuple[int, int]) -> tuple[int, int]:
 
 
 class NetworkSettings(Settings):
-    """A network: a size that ships, or a list of layers.
-
-    After the layers, whatever is left of time and bands is averaged, and a dense layer gives the labels.
-    """
+    """A network: a size that ships, or a list of layers. Behind them a dense layer gives the labels, step by step."""
 
     size: Literal["tiny", "small", "medium"] = "small"
     dropout: float = Field(default=0.2, ge=0, lt=1)
     layers: list[LayerSettings] = Field(default=[])
 
 
-def tcn_layers(size: str) -> list[Layer]:
-    """Convolutions along time with the bands as channels: the first takes steps of four frames."""
-    channels = {"tiny": 24, "small": 64, "medium": 96}[size]
-
-    def unit(taps: int, stride: int = 1) -> list[Layer]:
-        return [Convolution(channels, (taps, 1), (stride, 1)), BatchNorm(), Relu()]
-
-    def residual() -> list[Layer]:
-        return [Residual([*unit(3), *unit(3)[:-1]]), Relu()]
-
-    more = residual() if size == "medium" else []
-    return [*unit(6, stride=4), *unit(3), *residual(), *more, *unit(3)]
-
-
 def cnn_layers(size: str) -> list[Layer]:
     """Convolutions over time and bands first, so that a pattern may move in pitch, and along time after them."""
-    narrow, wide, channels = {"tiny": (12, 16, 24), "small": (32, 48, 64), "medium": (48, 64, 96)}[size]
+    first, second, third, channels = {
+        "tiny": (8, 16, 24, 32), "small": (16, 32, 48, 64), "medium": (24, 48, 64, 96)
+    }[size]  # fmt: skip
 
-    def unit(channels: int, taps: tuple[int, int], stride: tuple[int, int]) -> list[Layer]:
-        return [Convolution(channels, taps, stride, padding="bands"), BatchNorm(), Relu()]
+    def merging(channels: int, stride: int) -> list[Layer]:
+        # Two neighbouring bands at a time, none of them twice: they are looked at as channels, which is fast.
+        return [Convolution(channels, (3, 2), (stride, 2)), BatchNorm(), Relu()]
 
-    def along(taps: int) -> list[Layer]:
-        return [Convolution(channels, (taps, 1)), BatchNorm(), Relu()]
+    def further(dilation: int) -> list[Layer]:
+        inner = [
+            Convolution(channels, (3, 1), dilation=dilation), BatchNorm(), Relu(),
+            Convolution(channels, (1, 1)), BatchNorm(),
+        ]  # fmt: skip
+        return [Residual(inner), Relu()]
 
-    over_both = [*unit(narrow, (6, 8), (4, 4)), *unit(wide, (3, 2), (1, 2))]
-    return [*over_both, FoldBands(), *along(3), Residual([*along(3), *along(3)[:-1]]), Relu()]
+    fine = [Convolution(first, (5, 5), (2, 2), padding="bands"), BatchNorm(), Relu()]
+    patterns = [*fine, *merging(second, 2), *merging(third, 1)]
+    along = [FoldBands(), Convolution(channels, (3, 1)), BatchNorm(), Relu()]
+    return [*patterns, *along, *further(2), *further(4)]
 
 
-def with_head(layers: Sequence[Layer], shape: Shape, labels: int, dropout: float) -> list[Layer]:
-    """Add what makes logits of the last layer's output: a mean over what is left of time, dropout, a dense layer."""
+def with_head(layers: Sequence[Layer], shape: Shape, outputs: int, dropout: float) -> list[Layer]:
+    """Add what makes logits of each step of the last layer's output: dropout and a dense layer."""
     for layer in layers:
         shape = layer.shape(shape)
-    pooled: list[Layer] = [] if len(shape) == 1 else [PoolAll()]
-    return [*layers, *pooled, Dropout(dropout), Dense(labels)]
+    folded: list[Layer] = [FoldBands()] if len(shape) == 3 else []
+    return [*layers, *folded, Dropout(dropout), Dense(outputs)]
 
 
 def summary(network: Network, hop_ms: float, frame_ms: float) -> pd.DataFrame:
@@ -196,9 +182,9 @@ def _described(layer: Layer, *, bands: bool) -> str:
         kind = f"depthwise {kind}" if isinstance(layer, Convolution) and layer.channels is None else kind
         dilated = f", dilation {layer.time.dilation}" if layer.time.dilation > 1 else ""
         return f"{kind}, {sizes[0]} taps, stride {sizes[1]}{dilated}"
-    if isinstance(layer, PoolAll):
-        return f"{layer.kind} over all"
-    names: dict[type[Layer], str] = {BatchNorm: "norm", Relu: "relu", Flatten: "flatten", FoldBands: "fold bands"}
+    if isinstance(layer, RelativeLevel):
+        return f"relative level, {layer.span} frames"
+    names: dict[type[Layer], str] = {BatchNorm: "norm", Relu: "relu", FoldBands: "fold bands"}
     if isinstance(layer, Dropout):
         return f"dropout {layer.share:g}"
     return "dense" if isinstance(layer, Dense) else names[type(layer)]

@@ -15,7 +15,7 @@ MANY_CHANNELS, MANY_ROWS = 16, 256
 """From here on a matrix product for each tap is faster than one product of copied windows."""
 ZERO = np.float32(0)
 
-Padding = Literal["valid", "bands", "same"]
+Padding = Literal["valid", "bands"]
 
 
 class Axis(NamedTuple):
@@ -90,7 +90,6 @@ class Sliding(Layer):
         self.time, self.bands = Axis(taps[0], stride[0], dilation), Axis(taps[1], stride[1])
         self.padding = padding
         self.span, self.stride = self.time.span, stride[0]
-        self.keeps_windows = padding != "same"
         self._known: dict[Shape, Geometry] = {}
 
     def geometry(self, shape: Shape) -> "Geometry":
@@ -115,10 +114,9 @@ class Sliding(Layer):
 
     def axes(self, shape: Shape) -> tuple[Axis, Axis]:
         """Return the two axes, padded for an input of `shape`; without bands the second does nothing."""
-        time = self.time.padded(shape[0]) if self.padding == "same" else self.time
         if len(shape) == 2:
-            return time, Axis(1, 1)
-        return time, self.bands if self.padding == "valid" else self.bands.padded(shape[1])
+            return self.time, Axis(1, 1)
+        return self.time, self.bands if self.padding == "valid" else self.bands.padded(shape[1])
 
     def slid(self, shape: Shape, what: str) -> Shape:
         """Shape of the output without its channels."""

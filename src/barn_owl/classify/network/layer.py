@@ -85,8 +85,6 @@ class Layer(ABC):
     """Whether ``backward`` looks at the output, or the output is the input."""
     span, stride = 1, 1
     """Steps of the input that one step of the output sees, and from one of them to the next."""
-    keeps_windows = True
-    """Whether a window cut out of a longer input gets the output it has in there: nothing is padded in time."""
 
     def shape(self, shape: Shape) -> Shape:
         """Shape of the output for one clip; raises ValueError when an input of this shape cannot be."""

@@ -135,7 +135,6 @@ class Residual(Layer):
         self.inner = list(inner)
         link(self.inner)
         self.span = 1 + sum(layer.span - 1 for layer in self.inner)
-        self.keeps_windows = all(layer.keeps_windows for layer in self.inner)
 
     def shape(self, shape: Shape) -> Shape:
         out = shape

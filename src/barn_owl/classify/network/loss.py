@@ -41,3 +41,40 @@ def binary_cross_entropy(logits: np.ndarray, targets: np.ndarray) -> tuple[float
     size = np.asarray(logits.size, dtype=logits.dtype)
     terms = np.maximum(logits, 0) - logits * targets + np.log1p(np.exp(-np.abs(logits)))
     return float(terms.sum(dtype=np.float64)) / logits.size, (sigmoid(logits) - targets) / size
+
+
+def weighted_cross_entropy(logits: np.ndarray, wanted: np.ndarray, counts: np.ndarray) -> tuple[float, np.ndarray]:
+    """Mean cross-entropy of outputs that are each by themselves and count differently; and its gradient.
+
+    logits, wanted (from 0 to 1), counts : of the same shape.
+    """
+    terms = np.abs(logits)
+    np.exp(np.negative(terms, out=terms), out=terms)
+    np.log1p(terms, out=terms)
+    terms += np.maximum(logits, 0)
+    terms -= logits * wanted
+    terms *= counts
+    gradient = sigmoid(logits)
+    gradient -= wanted
+    gradient *= counts
+    gradient /= np.asarray(logits.size, dtype=logits.dtype)
+    return float(terms.sum(dtype=np.float64)) / logits.size, gradient
+
+
+def sound_cross_entropy(
+    logits: np.ndarray, inside: np.ndarray, labels: np.ndarray
+) -> tuple[float, np.ndarray]:
+    """Mean cross-entropy of whole sounds, each of which has the mean logits of its steps; and its gradient.
+
+    logits : ``(scenes, steps, labels)``; inside : share of each step in up to so many sounds of its scene, which sums
+    to 1, or to 0 where there are fewer, ``(scenes, steps, sounds)``; labels : number of the label of each,
+    ``(scenes, sounds)``.
+    """
+    there = inside.sum(axis=1) > 0.5
+    count = max(int(there.sum()), 1)
+    across = inside.swapaxes(1, 2)
+    log_p = log_softmax(across @ logits)
+    wanted = np.arange(logits.shape[-1]) == labels[..., None]
+    loss = -float(log_p[wanted & there[..., None]].sum(dtype=np.float64)) / count
+    back = (np.exp(log_p) - wanted) * (there[..., None] / np.asarray(count, dtype=logits.dtype))
+    return loss, inside @ back.astype(logits.dtype)

@@ -43,7 +43,9 @@ class Network:
             for key, value in layer.build(its_shape, rng).items():
                 self._names.append((layer, key, f"{name}.{key}"))
                 arrays.append(value)
-        self.layers[0].is_first = True
+        # Nobody asks for the gradient of what comes before the first weights.
+        self._begin = int(self._names[0][2].split(".")[0]) if self._names else 0
+        self.layers[self._begin].is_first = True
         link(self.layers)
         self.frozen = 0
         """Layers, from the first, that are used as they are and not trained."""
@@ -115,7 +117,7 @@ class Network:
     def backward(self, dy: np.ndarray, kept: list[Any], part: "_Part | None" = None) -> np.ndarray:
         """Return the gradient of the vector for the gradient `dy` of the output; zero for what is frozen."""
         part, dy = part or self._part(), np.ascontiguousarray(turned(dy))
-        for number in reversed(range(self.frozen, len(self.layers))):
+        for number in reversed(range(max(self.frozen, self._begin), len(self.layers))):
             dy = self.layers[number].backward(dy, kept[number], part.gradients[number], part.scratch)
         return part.gradient
 

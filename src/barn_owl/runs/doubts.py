@@ -1,0 +1,49 @@
+"""Doubts in words: what speaks against a model that is to tag recordings, and what to try next."""
+
+from typing import Any
+
+POOR_F1, WEAK_F1 = 0.3, 0.6
+MANY_ALARMS = 200.0
+BROKEN_PROMISE = 0.3
+"""Balanced accuracy on clips that event F1 may stay below before it is told."""
+NEVER = 0.1
+FOOLED = 0.4
+
+
+def doubts_of(expected: dict[str, Any], validation_accuracy: float | None) -> list[str]:
+    """Say what is wrong with what to expect of a model, a sentence each.
+
+    expected : what `Rehearsed.expectation` gives; validation_accuracy : balanced accuracy on the validation clips.
+    """
+    found, f1 = [], expected["event_f1"]
+    if f1 < POOR_F1:
+        found.append(
+            f"It will hardly find anything in recordings: event F1 {f1:.2f} in the rehearsal. More clips, from more "
+            "recorders or makers, help most; see barn-owl check, and listen to rehearsal.flac."
+        )
+    elif f1 < WEAK_F1:
+        found.append(
+            f"Expect many mistakes in recordings: event F1 {f1:.2f} in the rehearsal. Clips of background as label, "
+            "more clips of the weakest labels, and barn-owl adjust on a recording with known events help."
+        )
+    if validation_accuracy is not None and validation_accuracy - f1 > BROKEN_PROMISE:
+        found.append(
+            f"Clips promise more than recordings keep: {validation_accuracy:.2f} of the clips are named rightly, but "
+            f"event F1 is {f1:.2f}. Sounds are missed beside others, or heard where there are none."
+        )
+    alarms = expected["false_alarms_per_hour"]
+    if alarms > MANY_ALARMS:
+        found.append(
+            f"{alarms:.0f} false alarms an hour: raise on (barn-owl tag --on), or give clips of what recordings sound "
+            "like while nothing happens (barn-owl cut --background, train --background)."
+        )
+    missed = [label for label, row in expected["labels"].items() if row["true"] and row["recall"] < NEVER]
+    if missed:
+        found.append(f"Hardly ever found in the rehearsal: {', '.join(missed)}. Listen to its clips, and add others.")
+    share = expected["foreign_share"]
+    if share is not None and expected["foreign"] >= 5 and share > FOOLED:
+        found.append(
+            f"{share:.0%} of the sounds that are no label raised an event. Clips of what else is heard, labelled as "
+            "background, help."
+        )
+    return found
