@@ -2,7 +2,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: demo test lint types layers bench bench-accuracy screenshots reference clean
+.PHONY: demo test lint types layers bench bench-accuracy bench-real screenshots reference clean
 
 demo: .venv/ready
 	rm -rf saltmarsh-quay
@@ -29,6 +29,10 @@ bench: .venv/ready-dev
 bench-accuracy: .venv/ready-dev
 	$(BIN)/python benchmarks/families.py
 	$(BIN)/python benchmarks/learning_curves.py
+
+# Two real problems, set up beside the repository; says so where they are not there.
+bench-real: .venv/ready-dev
+	$(BIN)/python benchmarks/real.py
 
 screenshots: .venv/ready-dev
 	$(BIN)/python docs/screenshots/take.py

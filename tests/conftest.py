@@ -48,15 +48,15 @@ def clips(folder) -> pd.DataFrame:
 def ranking(clips, tmp_path_factory) -> tuple[Path, pd.DataFrame]:
     """All families trained on the same clips: the folder of their runs, and how they rank."""
     folder = tmp_path_factory.mktemp("families")
-    return folder, train_families(clips, folder, small_plan("tcn"))
+    return folder, train_families(clips, folder, small_plan("cnn"))
 
 
 @pytest.fixture(scope="session")
 def runs(ranking) -> dict[str, Run]:
-    return {family: open_run(ranking[0] / family) for family in ("tcn", "logistic")}
+    return {family: open_run(ranking[0] / family) for family in ("cnn", "logistic")}
 
 
-@pytest.fixture(params=["tcn", "logistic"])
+@pytest.fixture(params=["cnn", "logistic"])
 def run(request, runs) -> Run:
     return runs[request.param]
 

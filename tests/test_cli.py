@@ -40,7 +40,7 @@ def test_help_fits_one_screen_and_names_every_command(owl):
 
 def test_from_folder_to_events(owl, tmp_path, folder, long_recording):
     table, where, events = tmp_path / "clips.csv", tmp_path / "run", tmp_path / "events.csv"
-    write_plan(small_plan("tcn"), tmp_path / "plan.toml")
+    write_plan(small_plan("cnn"), tmp_path / "plan.toml")
     code, out, err = owl("gather", folder, "--names", "{group}_{take}", "-o", table)
     assert (code, err) == (0, "")
     assert "Wrote 48 clips of 4 labels" in out
@@ -251,7 +251,7 @@ def test_mistakes_are_told_without_a_traceback(owl, tmp_path, folder, runs, clip
     clips.to_csv(table, index=False)
     clips.head(3).assign(label="drone").to_csv(foreign, index=False)
     (tmp_path / "bad.flac").write_bytes(b"")
-    places = {"tmp": tmp_path, "folder": folder, "run": runs["tcn"].folder, "table": table, "foreign": foreign}
+    places = {"tmp": tmp_path, "folder": folder, "run": runs["cnn"].folder, "table": table, "foreign": foreign}
     got, out, err = owl(*[str(argument).format(**places) for argument in arguments])
     assert (got, message in err) == (code, True), err
     assert "Traceback" not in out + err
@@ -261,7 +261,7 @@ def test_mistakes_are_told_without_a_traceback(owl, tmp_path, folder, runs, clip
 
 def test_a_bad_recording_is_passed_over_and_the_rest_is_tagged(owl, tmp_path, runs, long_recording):
     (tmp_path / "bad.wav").write_bytes(b"")
-    code, out, err = owl("tag", runs["tcn"].folder, tmp_path / "bad.wav", long_recording, "-o", tmp_path / "e.csv")
+    code, out, err = owl("tag", runs["cnn"].folder, tmp_path / "bad.wav", long_recording, "-o", tmp_path / "e.csv")
     assert code == 0
     assert "in 1 of 2 recordings" in out
     assert "bad.wav is empty (0 bytes)" in err
@@ -287,7 +287,7 @@ def test_ctrl_c_while_tagging_keeps_the_recordings_that_are_done(owl, tmp_path, 
 
     monkeypatch.setattr(command, "tag_recording", tag)
     files = long_recording, "second.wav"
-    code, _, err = owl("tag", runs["tcn"].folder, *files, "-o", tmp_path / "e.csv", "--workers", "1")
+    code, _, err = owl("tag", runs["cnn"].folder, *files, "-o", tmp_path / "e.csv", "--workers", "1")
     assert code == 130
     assert "1 of 2 recordings are done" in err
     assert set(read_clip_table(tmp_path / "e.csv")["file"]) == {str(long_recording)}
@@ -320,34 +320,34 @@ def test_help_and_import_load_nothing_heavy():
 
 
 def test_judging_from_the_command_line(owl, tmp_path, ranking, folder):
-    tcn, trees = (shutil.copytree(ranking[0] / family, tmp_path / family) for family in ("tcn", "trees"))
-    code, out, err = owl("evaluate", tcn, "--by", "group", "--wish", "precision=0.9")
+    cnn, trees = (shutil.copytree(ranking[0] / family, tmp_path / family) for family in ("cnn", "trees"))
+    code, out, err = owl("evaluate", cnn, "--by", "group", "--wish", "precision=0.9")
     assert code == 0, err
     assert "Thresholds, kept in the model: hiss" in out
     assert "by group" in out
     assert "clips are of 1 groups" in err or "one group" in err
     for name in ("report.html", "labels.csv", "mistakes.csv", "figures/calibration.png"):
-        assert (tcn / name).stat().st_size > 50
-    code, out, err = owl("evaluate", tcn, "--json")
+        assert (cnn / name).stat().st_size > 50
+    code, out, err = owl("evaluate", cnn, "--json")
     assert code == 0, err
     assert set(json.loads(out)["scores"]["accuracy"]) >= {"value", "low", "majority"}
 
-    code, out, _ = owl("compare", tcn, trees, "-o", tmp_path / "both.html")
+    code, out, _ = owl("compare", cnn, trees, "-o", tmp_path / "both.html")
     assert code == 0
     assert "family" in out
-    assert "trees against tcn" in out
-    assert json.loads(owl("compare", tcn, trees, "--json")[1])["clips"] > 5
-    assert owl("compare", tcn, trees, "-o", tmp_path / "both.html")[0] == 1
-    assert owl("compare", tcn, trees, "--clips", tmp_path / "none.csv")[0] == 2
+    assert "trees against cnn" in out
+    assert json.loads(owl("compare", cnn, trees, "--json")[1])["clips"] > 5
+    assert owl("compare", cnn, trees, "-o", tmp_path / "both.html")[0] == 1
+    assert owl("compare", cnn, trees, "--clips", tmp_path / "none.csv")[0] == 2
 
     named = tmp_path / "named.csv"
-    code, out, err = owl("classify", tcn, folder / "hum", "-o", named, "--page", tmp_path / "named.html")
+    code, out, err = owl("classify", cnn, folder / "hum", "-o", named, "--page", tmp_path / "named.html")
     assert code == 0, err
     table = read_clip_table(named)
     assert len(table) == 12
     assert (table["predicted"] == "hum").mean() > 0.6
     assert (table["label"] == "").all()
-    code, out, _ = owl("classify", tcn, folder / "hum", "-o", "-", "--least", "1")
+    code, out, _ = owl("classify", cnn, folder / "hum", "-o", "-", "--least", "1")
     assert set(read_clip_table(io.StringIO(out))["predicted"]) == {"undecided"}
 
 
@@ -367,7 +367,7 @@ def test_judging_from_the_command_line(owl, tmp_path, ranking, folder):
 def test_what_judging_cannot_do_is_told(owl, runs, folder, tmp_path, arguments, message):
     empty = tmp_path / "empty"
     empty.mkdir()
-    filled = [text.format(run=runs["tcn"].folder, empty=empty, folder=folder) for text in arguments]
+    filled = [text.format(run=runs["cnn"].folder, empty=empty, folder=folder) for text in arguments]
     code, _, err = owl(*filled)
     assert code == 2
     assert message in err
@@ -378,7 +378,7 @@ def test_what_judging_cannot_do_is_told(owl, runs, folder, tmp_path, arguments, 
     "missing", ["scores.json", "provenance.json", "predictions.csv", "plan.toml", "model.safetensors"]
 )
 def test_a_run_with_missing_parts_is_told(owl, runs, tmp_path, missing):
-    folder = shutil.copytree(runs["tcn"].folder, tmp_path / "run")
+    folder = shutil.copytree(runs["cnn"].folder, tmp_path / "run")
     (folder / missing).unlink()
     code, _, err = owl("evaluate", folder)
     assert code == 2
@@ -387,7 +387,7 @@ def test_a_run_with_missing_parts_is_told(owl, runs, tmp_path, missing):
 
 
 def test_a_damaged_likeness_costs_no_report_and_one_label_can_be_judged(owl, runs, clips, tmp_path):
-    folder = shutil.copytree(runs["tcn"].folder, tmp_path / "run")
+    folder = shutil.copytree(runs["cnn"].folder, tmp_path / "run")
     (folder / "hidden.npy").write_bytes(b"no")
     assert owl("evaluate", folder)[0] == 0
     write_clip_table(clips[clips["label"] == "hum"], tmp_path / "hums.csv")

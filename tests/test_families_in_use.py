@@ -132,9 +132,9 @@ def test_the_plan_command_gives_json_and_refuses_to_overwrite(clips, tmp_path, c
     assert "exists; choose another name" in capsys.readouterr().err
     assert barn_owl(["plan", str(out), "-o", str(tmp_path / "other.toml")]) == 2
     assert "is a plan already" in capsys.readouterr().err
-    out.write_text("[tcn]\nsize = 'small'\n[clips]\nlength_s = 0.1\n")
+    out.write_text("[cnn]\nsize = 'small'\n[clips]\nlength_s = 0.1\n")
     assert barn_owl(["plan", str(out)]) == 2
-    assert "tcn.size = 'small', layer 4: a convolution needs 3 steps in time" in capsys.readouterr().err
+    assert "cnn.size = 'small', layer 4: a convolution needs 3 steps in time" in capsys.readouterr().err
     assert barn_owl(["plan", str(tmp_path / "none.toml")]) == 2
     assert "cannot be read" in capsys.readouterr().err
 
@@ -190,8 +190,8 @@ def test_size_and_epochs_follow_from_the_number_of_clips(tmp_path, rng):
     few = written(tmp_path, rng, 8_000, 3, ["a", "b"])
     many = pd.concat([few.assign(start_s=n / 1000) for n in range(MANY // 3 + 1)], ignore_index=True)
     small, large = suggest_plan(few).plan, suggest_plan(many).plan
-    assert (small.family, large.family) == ("logistic", "tcn")
-    assert (small.tcn.size, large.tcn.size) == ("small", "medium")
+    assert (small.family, large.family) == ("logistic", "cnn")
+    assert (small.cnn.size, large.cnn.size) == ("small", "medium")
     assert small.training.epochs >= large.training.epochs
 
 
@@ -214,7 +214,7 @@ def test_pooled_families_may_weigh_rare_labels(rng, balance):
 
 
 def test_the_best_may_be_the_highest_f1(clips, tmp_path):
-    plan = small_plan("tcn").but(training={"epochs": 8, "stop_on": "f1"})
+    plan = small_plan("cnn").but(training={"epochs": 8, "stop_on": "f1"})
     curves = train(clips, tmp_path / "run", plan).curves
     kept = curves[curves["best"]].iloc[-1]
     assert kept["validation_f1"] == curves["validation_f1"].max()
@@ -238,9 +238,9 @@ def test_families_need_columns_that_are_there(clips, tmp_path):
     with pytest.raises(PlanError, match="sees frames only; take a pooled family"):
         small_plan("cnn", columns=["weight_kg"])
     table = train_families(
-        told, tmp_path / "runs", small_plan("nearest", columns=["weight_kg"]), families=["tcn", "nearest"]
+        told, tmp_path / "runs", small_plan("nearest", columns=["weight_kg"]), families=["cnn", "nearest"]
     )
-    assert set(table["family"]) == {"tcn", "nearest"}  # the tcn goes without the column
-    assert open_run(tmp_path / "runs" / "tcn").plan.columns == []
+    assert set(table["family"]) == {"cnn", "nearest"}  # the cnn goes without the column
+    assert open_run(tmp_path / "runs" / "cnn").plan.columns == []
     with pytest.raises(PlanError, match="there is no statistic 'median'"):
         PoolingSettings(statistics=["median"])

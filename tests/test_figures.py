@@ -172,7 +172,7 @@ def test_a_confusion_says_its_counts():
 
 
 def test_a_tagged_recording_shows_its_events(quay, runs, tmp_path):
-    model = runs["tcn"].model
+    model = runs["cnn"].model
     events = tag_recording(model, quay.recording)
     figure = tagging_figure(model, quay.recording, events)
     said = words(figure)

@@ -469,8 +469,8 @@ def test_thresholds_set_later_are_those_of_the_plan(clips, tmp_path):
 
 def test_a_model_of_the_format_before_is_still_read(runs, tmp_path):
     path = tmp_path / "old.safetensors"
-    arrays, content = load_file(runs["tcn"].folder / "model.safetensors"), runs["tcn"].model
-    with safe_open(runs["tcn"].folder / "model.safetensors", framework="numpy") as file:
+    arrays, content = load_file(runs["cnn"].folder / "model.safetensors"), runs["cnn"].model
+    with safe_open(runs["cnn"].folder / "model.safetensors", framework="numpy") as file:
         header = json.loads(file.metadata()["barn_owl"])
     for name in ("temperature", "thresholds", "none_of_them"):
         del header[name]

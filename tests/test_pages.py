@@ -127,7 +127,7 @@ def test_a_report_fits_a_phone_and_the_dark(browser, spoilt, width, scheme):
 
 
 def test_a_listening_page_plays_unlabelled_clips(page, runs, folder, tmp_path):
-    model = load_model(runs["tcn"].folder)
+    model = load_model(runs["cnn"].folder)
     clips = gather_folder(folder).clips.assign(label="")
     said, _ = predict(model, clips.head(20))
     write_listening_page(model, said, tmp_path / "named.html")
@@ -139,7 +139,7 @@ def test_a_listening_page_plays_unlabelled_clips(page, runs, folder, tmp_path):
 
 
 def test_a_comparison_page_says_what_differs(page, ranking, tmp_path):
-    folders = [ranking[0] / family for family in ("tcn", "logistic", "majority")]
+    folders = [ranking[0] / family for family in ("cnn", "logistic", "majority")]
     write_comparison_page(compare_runs(folders), tmp_path / "comparison.html")
     page.goto((tmp_path / "comparison.html").as_uri())
     said = page.inner_text("main")

@@ -13,7 +13,8 @@ from barn_owl.classify.convolutional import Convolutional
 from barn_owl.classify.ensemble import Ensemble
 from barn_owl.classify.families import rebuild
 from barn_owl.classify.network import Convolution, Network, Pool
-from barn_owl.classify.network.architecture import summary
+from barn_owl.classify.network.architecture import NetworkSettings, summary
+from barn_owl.classify.plan import LevelSettings
 from barn_owl.clips import join_labels, join_overlapping, labels_in
 from barn_owl.errors import ModelError, OutputError, TableError
 from barn_owl.evaluate import score_overlapping
@@ -40,7 +41,7 @@ def convolved(x, kernel, stride, dilation):
     taps=st.tuples(st.integers(1, 4), st.integers(1, 4)),
     stride=st.tuples(st.integers(1, 3), st.integers(1, 4)),
     dilation=st.integers(1, 2),
-    padding=st.sampled_from(["valid", "bands", "same"]),
+    padding=st.sampled_from(["valid", "bands"]),
     depthwise=st.booleans(),
     channels=st.sampled_from([2, 16]),
     seed=st.integers(0, 99),
@@ -61,7 +62,7 @@ def test_convolution_over_two_axes_is_its_definition(taps, stride, dilation, pad
         full[:] = kernel.reshape(full.shape)
     zeros = [(0, 0), (0, 0)]
     for axis, (size, span) in enumerate(((9, (taps[0] - 1) * dilation + 1), (8, taps[1]))):
-        if padding == "same" or (padding == "bands" and axis == 1):
+        if padding == "bands" and axis == 1:
             total = max((math.ceil(size / stride[axis]) - 1) * stride[axis] + span - size, 0)
             zeros[axis] = (total // 2, total - total // 2)
     for clip in range(2):
@@ -72,7 +73,7 @@ def test_convolution_over_two_axes_is_its_definition(taps, stride, dilation, pad
 def _single(layer):
     """A network of one layer with the weights it has."""
     net = object.__new__(Network)
-    net.layers, net.frozen = [layer], 0
+    net.layers, net.frozen, net._begin = [layer], 0, 0
     return net
 
 
@@ -84,34 +85,38 @@ def test_pools_are_their_definition(rng):
             assert_close(y[:, t, b], of(x[:, 2 * t : 2 * t + 3, 2 * b : 2 * b + 2], axis=(1, 2)), rtol=1e-12)
 
 
+def convolutional(bands=48, labels=7, size="small", frames=51) -> Convolutional:
+    settings_ = NetworkSettings(size=size)
+    return Convolutional(bands, labels, settings_, LevelSettings(frames=frames), np.random.default_rng(0))
+
+
 def test_the_summary_counts_right():
-    made = Convolutional("tcn", 97, 48, 7, Plan().tcn, np.random.default_rng(0))
+    made = convolutional()
     table = summary(made.network, hop_ms=10, frame_ms=32)
-    first = table.iloc[0]
-    assert first["output"] == "23 x 64"  # (97 - 6) // 4 + 1
-    assert first["weights"] == 6 * 48 * 64
-    assert first["multiply_adds"] == 23 * 64 * 6 * 48
-    assert first["sees_ms"] == 32 + 5 * 10
-    assert first["activation_kb"] == pytest.approx(23 * 64 * 4 / 1000)
+    level, first = table.iloc[0], table.iloc[1]
+    frames = made.window - 50
+    steps = (frames - 5) // 2 + 1
+    assert (level["layer"], level["weights"]) == ("relative level, 51 frames", 0)
+    assert first["output"] == f"{steps} x 24 x 16"
+    assert first["weights"] == 5 * 5 * 16
+    assert first["multiply_adds"] == steps * 24 * 16 * 25
+    assert first["sees_ms"] == 32 + (50 + 4) * 10
+    assert first["activation_kb"] == pytest.approx(steps * 24 * 16 * 4 / 1000)
     assert table["weights"].sum() == made.cost().weights == len(made.network.vector)
-    assert table["multiply_adds"].sum() == made.cost().multiply_adds
-    assert np.isnan(table["sees_ms"].iloc[-1])
-    # What a step sees is what the family calls its reach.
-    seen = table["sees_ms"].dropna().iloc[-1]
-    assert seen == 32 + (made.reach - 1) * 10
-    assert made.cost().weights < 100_000
+    assert table["sees_ms"].iloc[-1] == 32 + (made.window - 1) * 10  # what a step sees is the family's window
+    # Steps share their work: a second of them costs less than 25 windows, and more than what it adds to a window.
+    alone = table["multiply_adds"].sum()
+    assert alone < made.cost().multiply_adds < 25 * alone
 
 
-@pytest.mark.parametrize("family", ["tcn", "cnn"])
 @pytest.mark.parametrize("size", ["tiny", "small", "medium"])
-def test_sizes_that_ship_fit_short_windows_and_grow(family, size):
-    plan = Plan(family=family, clips={"length_s": 0.6}, **{family: {"size": size}})
-    settings_ = getattr(plan, family)
-    made = Convolutional(family, plan.window_frames, 48, 5, settings_, np.random.default_rng(0))
-    windows, local = made.logits(np.zeros((200, 48), np.float32))
-    assert windows.shape == ((200 - made.window) // made.step + 1, 5)
-    assert local.shape == ((200 - made.reach) // made.step + 1, 5)
-    small = Convolutional(family, plan.window_frames, 48, 5, Plan().tcn, np.random.default_rng(0)).cost().weights
+@pytest.mark.parametrize("bands", [8, 30, 48, 64])
+def test_sizes_that_ship_fit_any_bands_and_grow(size, bands):
+    made = convolutional(bands, 5, size)
+    said = made.steps(np.zeros((200, bands), np.float32))
+    assert said.sounds.shape == said.begins.shape == (made.count(200), 5) == ((200 - made.window) // made.step + 1, 5)
+    assert len(said.embedding) == len(said.sounds)
+    small = convolutional(bands, 5).cost().weights
     assert {"tiny": made.cost().weights < small, "medium": made.cost().weights > small}.get(size, True)
 
 
@@ -190,10 +195,10 @@ def test_arrays_that_do_not_fit_are_refused(any_run):
 
 
 def test_members_of_an_ensemble_look_at_one_length(ranking):
-    models = [load_model(ranking[0] / family) for family in ("tcn", "logistic")]
+    models = [load_model(ranking[0] / family) for family in ("cnn", "logistic")]
     members = [(model.family, model.mean, model.deviation) for model in models]
     with pytest.raises(ValueError, match="windows of different lengths"):
-        Ensemble(members, False)
+        Ensemble(members)
 
 
 def test_what_is_active_is_the_shortest_stretch_that_holds_most():
@@ -212,7 +217,7 @@ def test_figures_say_what_was_found(ranking):
     assert table["family"].iloc[0] in axes.get_title(loc="left")
     widths = [patch.get_width() for patch in axes.patches[: len(table)]]
     assert_close(np.array(widths), table["validation_balanced_accuracy"].to_numpy())
-    run = open_run(folder / "tcn")
+    run = open_run(folder / "cnn")
     losses, scores = curves_figure(run).axes
     drawn = {line.get_label(): line.get_ydata() for line in losses.get_lines()}
     assert_close(np.asarray(drawn["validation"]), run.curves["validation_loss"].to_numpy())
@@ -228,5 +233,5 @@ def test_pooled_families_take_any_front_end(clips, tmp_path):
         pooling={"statistics": ["mean", "minimum", "slope", "quantile 0.9"]},
     )
     run = train(clips, tmp_path / "run", plan)
-    assert run.evaluate().scores.balanced_accuracy > 0.9
+    assert run.evaluate().scores.balanced_accuracy > 0.8
     assert load_model(run.folder).family.statistics == plan.pooling.statistics

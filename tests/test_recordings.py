@@ -19,15 +19,15 @@ from hypothesis import given, settings, strategies as st
 
 from barn_owl.audio import read_audio, write_audio
 from barn_owl.classify import DecisionSettings, load_model
-from barn_owl.classify.known import heard, nearness
 from barn_owl.cli.main import run as call
 from barn_owl.clips import clips_of_events, clips_of_false_alarms, read_clip_table, write_clip_table
-from barn_owl.clips.made_up import made_up_sound, noise_like
+from barn_owl.clips.made_up import foreign_sound, made_up_sound
 from barn_owl.errors import AudioError, OutputError, PlanError, TableError
 from barn_owl.evaluate import score_events, score_segments
 from barn_owl.runs import train
 from barn_owl.show import adjusting_figure
 from barn_owl.tag import (
+    Decider,
     Tagger,
     adjust,
     find_recordings,
@@ -47,7 +47,7 @@ from barn_owl.tag import (
 from barn_owl.tag.adjust import _Task, count_pairs
 from barn_owl.tag.decision import Smoother
 from helpers import RATE_HZ, small_plan, sound
-from test_tag import hand_made
+from test_tag import TIMING, hand_made
 
 
 @pytest.fixture(scope="module")
@@ -69,21 +69,19 @@ def spans(events):
     return [(event.start_s, event.end_s) for event in events]
 
 
-def test_longest_pause_and_labels_of_their_own_on_hand_made_traces(runs):
-    model = runs["tcn"].model
+def test_longest_pause_and_labels_of_their_own_on_hand_made_traces():
     trace = np.zeros(400)
     for first, last in ((50, 60), (100, 220), (250, 262)):
         trace[first:last] = 0.9
-    all_three = hand_made(model, trace)
+    all_three = hand_made(trace)
     assert len(all_three) == 3
-    assert len(hand_made(model, trace, longest_s=2.0)) == 2
+    assert len(hand_made(trace, longest_s=2.0)) == 2
     pause = all_three[1].start_s - all_three[0].end_s + 0.1
-    assert len(hand_made(model, trace, pause_s=pause)) == 2
-    own = {model.labels[0]: {"on": 0.95}}
-    assert hand_made(model, trace, labels=own) == []
+    assert len(hand_made(trace, pause_s=pause)) == 2
+    assert DecisionSettings(labels={"hum": {"on": 0.95}}).of("hum").on == 0.95
     with pytest.raises(PlanError, match=r"decision.labels.gull: the model knows"):
-        hand_made(model, trace, labels={"gull": {"on": 0.9}})
-    with pytest.raises(PlanError, match=r"labels.hum.off must be at most on=0.9, got 0.95"):
+        Decider(["hum"], [], TIMING, DecisionSettings(labels={"gull": {"on": 0.9}}))
+    with pytest.raises(PlanError, match=r"labels.hum.off must be at most on=0.5, got 0.95"):
         DecisionSettings(labels={"hum": {"off": 0.95}})
 
 
@@ -102,9 +100,9 @@ def test_smoothing_is_a_mean_around_each_step_however_it_is_cut(rows, steps, cut
 @given(cuts=st.lists(st.integers(1, 30 * RATE_HZ), max_size=8))
 @settings(max_examples=6, deadline=None)
 def test_every_setting_gives_the_same_on_a_stream(runs, nights, cuts):
-    model = runs["tcn"].model
+    model = runs["cnn"].model
     samples, _ = read_audio(nights["file"][0])
-    decision = DecisionSettings(on=0.6, smooth_s=0.2, alone=True, pause_s=0.3, gap_s=0.1, unlike=0.05)
+    decision = DecisionSettings(on=0.4, smooth_s=0.2, alone=0.0, pause_s=0.3, gap_s=0.1)
     tagger, found = Tagger(model, decision), []
     for a, b in itertools.pairwise(sorted({0, len(samples), *cuts})):
         found += tagger.push(samples[a:b])
@@ -122,99 +120,23 @@ def test_a_kept_trace_gives_the_same_events(run, nights, tmp_path, ending):
     trace = whole_trace(run.model, file)
     trace.save(tmp_path / f"trace{ending}")
     again = read_trace(tmp_path / f"trace{ending}")
-    for name in ("windows", "local", "rise", "alike"):
+    for name in ("sounds", "begins"):
         np.testing.assert_array_equal(getattr(trace, name), getattr(again, name))
     decision = run.model.decision.but(on=0.6)
     pd.testing.assert_frame_equal(
         tag_trace(run.model, again, decision=decision), tag_recording(run.model, file, decision=decision)
     )
-    assert len(again.table()) == len(again.windows)
+    assert len(again.table()) == len(again.sounds)
     (tmp_path / "broken.npz").write_text("no")
     with pytest.raises(TableError, match="is not a trace"):
         read_trace(tmp_path / "broken.npz")
 
 
-def test_what_is_unlike_all_training_clips_raises_no_event(rng):
-    labels = np.repeat(np.eye(2, dtype=bool), 20, axis=0)
-    centre = np.array([[5.0, 0, 0], [0, 5.0, 0]])[labels.argmax(axis=1)]
-    train, watched = (centre + 0.3 * rng.standard_normal((40, 3)) for _ in range(2))
-    known = heard(train, labels)
-    assert (known.limits(0.05) < -1).all()  # nothing is unlike before it is known what is usual
-    known = known.measured(known.alike(watched), labels)
-    strange = known.alike(np.array([[0, 0, 5.0]]))
-    assert (strange[0] < known.limits(0.05)).all()
-    own = known.alike(watched)[labels]
-    assert (own >= known.limits(0.05)[labels.argmax(axis=1)]).mean() >= 0.95
-    np.testing.assert_allclose(
-        known.alike(train[:1])[0, 0], np.sort(_cosines(train[:1], train[:20]))[0, -3:].mean(), rtol=1e-5
-    )
-
-
-def test_a_clip_is_as_alike_as_its_most_alike_sure_window(run, rng):
-    model = run.model
-    assert model.known is not None
-    np.testing.assert_array_equal(load_model(run.folder).known.limits(0.1), model.known.limits(0.1))
-    frames = model.front_end.frames(sound("tick", rng, seconds=2.0))
-    windows = [
-        frames[at : at + model.family.window]
-        for at in range(0, len(frames) - model.family.window + 1, model.family.step)
-    ]
-    judged = [model.judge(window) for window in windows]
-    scores = np.stack([model.scores(one.windows)[0] for one in judged])
-    heard_as = np.stack([model.known.hidden @ (one.hidden[0] / np.linalg.norm(one.hidden[0])) for one in judged])
-    found = model.alike_frames(frames)
-    for number, has in enumerate(model.known.labels.T):
-        nearest = np.sort(heard_as[:, has], axis=1)[:, -3:].mean(axis=1)
-        # But for rounding: the same sums in longer calls.
-        sure = scores[:, number] >= min(model.decision.begins_at, scores[:, number].max()) * (1 - 1e-4)
-        assert found[number] == pytest.approx(nearest[sure].max(), abs=1e-4)
-
-
-def test_more_is_asked_of_a_label_whose_clips_are_near_each_other(rng):
-    labels = np.repeat(np.eye(2, dtype=bool), 12, axis=0)
-    far = np.where(labels.argmax(axis=1) == 0, 2.0, 4.0)[:, None]
-    centre = np.array([[5.0, 0, 0], [0, 5.0, 0]])[labels.argmax(axis=1)]
-    train, watched = (centre + far * rng.standard_normal((24, 3)) for _ in range(2))
-    known = heard(train, labels)
-    known = known.measured(known.alike(watched), labels)
-    near, wide = known.limits(0.2)
-    assert near > wide
-    own = _cosines(train[:12], train[:12]) - 2 * np.eye(12)  # not to itself
-    assert known.reach[0] == pytest.approx(np.median(nearness(np.sort(own, axis=1)[:, -3:].mean(axis=1))), rel=1e-3)
-    # Half of the difference between the labels, and at the share asked for what the clips themselves say.
-    assert nearness(near) - nearness(wide) == pytest.approx((known.reach[0] - known.reach[1]) / 2, rel=1e-4)
-    kept = known.alike(watched)[labels] >= known.limits(0.2)[labels.argmax(axis=1)]
-    assert kept.mean() == pytest.approx(0.8, abs=0.05)
-    alike = heard(train / 100 + 5, labels)  # all much the same: others need not be that
-    assert (alike.measured(alike.alike(watched / 100 + 5), labels).limits(0.2) == 0.97).all()
-    few = known.measured(known.alike(watched)[:4], labels[:4])
-    assert (few.limits(0.5) < -1).all()
-    assert np.isfinite(heard(train[:13], labels[:13]).reach).all()  # the second has one clip: nothing to be near to
-
-
-def _cosines(rows, others):
-    lengths = np.linalg.norm(rows, axis=1)[:, None] * np.linalg.norm(others, axis=1)
-    return rows @ others.T / lengths
-
-
-def test_made_up_sounds_teach_what_is_none_of_the_labels(clips, tmp_path, rng):
-    run = train(clips, tmp_path / "run", small_plan("logistic", foreign={"share": 6}))
-    model = load_model(run.folder)
-    assert model.none_of_them
-    assert run.evaluate().scores.accuracy > 0.7
-    strange = np.concatenate([made_up_sound(np.random.default_rng(n), RATE_HZ)[:8000] for n in range(40, 44)])
-    scores = model.score(np.resize(strange, 20_000), RATE_HZ)
-    assert sum(scores.values()) < 0.9
-    assert sum(model.score(sound("hum", rng), RATE_HZ).values()) > 0.6
-
-
-def test_made_up_sounds_are_many_kinds_and_noise_is_like_what_is_behind(rng):
-    sounds = [made_up_sound(rng, RATE_HZ) for _ in range(60)]
-    assert all(np.isfinite(one).all() and np.abs(one).max() == pytest.approx(1) for one in sounds)
-    assert len({len(one) for one in sounds}) > 50
-    quiet = 0.01 * rng.standard_normal(RATE_HZ).astype(np.float32)
-    quiet[4000:5000] += sound("hum", rng)[:1000]
-    assert noise_like(quiet, RATE_HZ, rng).std() == pytest.approx(0.01, rel=0.15)
+def test_made_up_sounds_are_of_many_kinds_and_those_of_a_rehearsal_of_others(rng):
+    for make in (made_up_sound, foreign_sound):
+        sounds = [make(rng, RATE_HZ) for _ in range(60)]
+        assert all(np.isfinite(one).all() and np.abs(one).max() == pytest.approx(1) for one in sounds)
+        assert len({len(one) for one in sounds}) > 50
 
 
 def some_events(file="night.wav"):
@@ -293,7 +215,7 @@ def test_cue_points_are_where_a_plain_parser_finds_them(tmp_path):
 
 
 def test_an_archive_is_finished_once(runs, nights, tmp_path):
-    model, files = runs["tcn"].model, list(nights["file"].unique())
+    model, files = runs["cnn"].model, list(nights["file"].unique())
     (tmp_path / "broken.wav").write_bytes(b"RIFF")
     first = tag_archive(model, [files[0], tmp_path / "broken.wav"], keep=tmp_path / "kept")
     assert (first.done, list(first.refused)) == ([files[0]], [str(tmp_path / "broken.wav")])
@@ -375,7 +297,7 @@ def test_a_broken_stretch_and_a_broken_end_are_told(run, nights, tmp_path, caplo
 @pytest.mark.parametrize("gain_db", [-6, 6])
 def test_events_stay_when_the_gain_changes(run, nights, gain_db):
     samples, _ = read_audio(nights["file"][0])
-    decision = run.model.decision.but(on=0.5, unlike=0)
+    decision = run.model.decision.but(on=0.5)
     plain = tag_samples(run.model, samples, RATE_HZ, decision=decision)
     changed = tag_samples(run.model, samples * np.float32(10 ** (gain_db / 20)), RATE_HZ, decision=decision)
     scores = score_events(plain.assign(file="x"), changed.assign(file="x"), collar_s=0.1)
@@ -444,7 +366,7 @@ def test_counting_pairs_is_the_best_matching(true, found, collar):
 
 
 def test_adjusting_finds_settings_that_are_better(runs, nights):
-    model = runs["tcn"].model
+    model = runs["cnn"].model
     bad = DecisionSettings(on=1.0, off=0.2)
     found = adjust(replace(model, decision=bad), nights)
     files = list(nights["file"].unique())
@@ -482,7 +404,7 @@ def test_annotated_recordings_become_training_clips(nights):
 
 
 def test_recordings_from_the_command_line(capsys, runs, nights, tmp_path):
-    folder = shutil.copytree(runs["tcn"].folder, tmp_path / "run")
+    folder = shutil.copytree(runs["cnn"].folder, tmp_path / "run")
     truth, events, files = tmp_path / "truth.csv", tmp_path / "events.csv", list(nights["file"].unique())
     write_clip_table(nights, truth)
     more = [
@@ -568,7 +490,7 @@ def busy_night(tmp_path_factory):
 
 
 def test_a_label_with_many_events_may_get_its_own_threshold_and_one_recording_is_cut(runs, busy_night):
-    found = adjust(runs["tcn"].model, busy_night)
+    found = adjust(runs["cnn"].model, busy_night)
     assert found.honest.index.tolist() == ["0 to 16 s", "16 to 33 s", "33 to 50 s", "50 to 66 s"]
     assert found.scores.f1 >= 0.65
     assert set(found.decision.labels) <= {"hiss"}
@@ -577,12 +499,12 @@ def test_a_label_with_many_events_may_get_its_own_threshold_and_one_recording_is
     named = [float(on) for text in axes.texts for on in text.get_text().split(", ")]
     assert sorted(named) == sorted(found.curve["on"])
     assert len({text.xy for text in axes.texts}) == len(axes.texts)
-    plain = adjust(runs["tcn"].model, busy_night.assign(foreign=""))
+    plain = adjust(runs["cnn"].model, busy_night.assign(foreign=""))
     assert plain.decision == found.decision
 
 
 def test_an_onset_threshold_is_lowered_only_for_more_than_chance(runs, busy_night):
-    model = runs["tcn"].model
+    model = runs["cnn"].model
     own = [replace(model, decision=DecisionSettings(on=on)) for on in (0.5, 0.995)]
     usual, strict = (adjust(one, busy_night) for one in own)
     assert usual.decision.on >= 0.5
@@ -591,7 +513,7 @@ def test_an_onset_threshold_is_lowered_only_for_more_than_chance(runs, busy_nigh
 
 
 def test_settings_that_contradict_each_other_are_never_tried(runs, busy_night):
-    task = _Task(runs["tcn"].model, [], busy_night, "f1", 1.0, 0.2)
+    task = _Task(runs["cnn"].model, [], busy_night, "f1", 1.0, 0.2, by_label=True)
     settings = DecisionSettings(on=0.5, off=0.3)
     assert task._with(settings, on=0.2) is None
     assert task._with(settings, labels={"hum": {"on": 0.2}}) is None
@@ -611,16 +533,16 @@ def test_ctrl_c_in_an_archive_keeps_what_is_finished(runs, nights, tmp_path, mon
     monkeypatch.setattr(archive, "tag_recording", tag)
     told = []
     got = tag_archive(
-        runs["tcn"].model, files, workers=1, keep=tmp_path / "kept", progress=lambda *done: told.append(done)
+        runs["cnn"].model, files, workers=1, keep=tmp_path / "kept", progress=lambda *done: told.append(done)
     )
     assert (got.stopped, got.done, told) == (True, files[:1], [(1, 2, files[0])])
     monkeypatch.undo()
-    assert tag_archive(runs["tcn"].model, files, keep=tmp_path / "kept").kept == files[:1]
+    assert tag_archive(runs["cnn"].model, files, keep=tmp_path / "kept").kept == files[:1]
 
 
 def test_a_recording_without_events_is_kept_too_and_one_that_is_gone_is_told(runs, tmp_path):
     write_audio(tmp_path / "still.wav", np.full(5 * RATE_HZ, 1e-4, np.float32), RATE_HZ)
-    model, still = runs["tcn"].model, str(tmp_path / "still.wav")
+    model, still = runs["cnn"].model, str(tmp_path / "still.wav")
     for kept in ([], [still]):
         got = tag_archive(model, [still, tmp_path / "gone.wav"], keep=tmp_path / "kept")
         assert (got.done, got.kept, len(got.events)) == ([still], kept, 0)
@@ -633,7 +555,7 @@ def test_a_recording_without_events_is_kept_too_and_one_that_is_gone_is_told(run
 
 
 def test_an_hour_of_silence_and_eight_channels_are_tagged(runs, tmp_path):
-    model = runs["tcn"].model
+    model = runs["cnn"].model
     with soundfile.SoundFile(tmp_path / "hour.flac", "w", 8000, 1) as file:
         for _ in range(60):
             file.write(np.zeros(60 * 8000, np.float32))
@@ -642,7 +564,7 @@ def test_an_hour_of_silence_and_eight_channels_are_tagged(runs, tmp_path):
     wide = 0.01 * rng.standard_normal((6 * RATE_HZ, 8)).astype(np.float32)
     wide[RATE_HZ : RATE_HZ + 24_000] += sound("hum", rng, seconds=1.5)[:, None]
     soundfile.write(tmp_path / "wide.wav", wide, RATE_HZ)
-    found = tag_recording(model, tmp_path / "wide.wav", decision=model.decision.but(on=0.6, unlike=0))
+    found = tag_recording(model, tmp_path / "wide.wav", decision=model.decision.but(on=0.6))
     assert "hum" in found["label"].tolist()
 
 
@@ -662,10 +584,12 @@ def test_formats_refuse_what_is_none(tmp_path):
         write_cues(tmp_path / "gone.wav", some_events(), tmp_path / "y.wav")
 
 
-def test_the_onset_threshold_found_is_never_below_an_offset_threshold(clips, tmp_path):
-    decision = {"off": 0.1, "labels": {"hum": {"off": 0.89}}}
-    run = train(clips, tmp_path / "run", small_plan("logistic", decision=decision))
-    assert run.model.decision.begins_at >= 0.89
+def test_decision_settings_of_the_plan_stay_where_it_says_so(clips, tmp_path):
+    decision = {"on": 0.7, "off": 0.1, "labels": {"hum": {"on": 0.9}}}
+    plan = small_plan("logistic", decision=decision, rehearsal={"minutes": 0.4, "decide": False})
+    run = train(clips, tmp_path / "run", plan)
+    assert run.model.decision == plan.decision
+    assert run.expectation["true_events"] > 3
     assert len(tag_samples(run.model, np.zeros(RATE_HZ, np.float32) + 1e-4, RATE_HZ)) == 0
     with pytest.raises(PlanError, match="decision.labels: no clip is labelled 'gong'"):
         train(clips, tmp_path / "other", small_plan("logistic", decision={"labels": {"gong": {"on": 0.9}}}))
@@ -684,7 +608,7 @@ def test_mistakes_of_a_recording_that_is_not_at_hand_are_still_counted(capsys, r
 
 
 def test_options_of_tagging_that_do_not_go_together_are_refused(capsys, runs, nights, tmp_path):
-    folder, file = str(runs["tcn"].folder), nights["file"][0]
+    folder, file = str(runs["cnn"].folder), nights["file"][0]
     together = ["--traces", str(tmp_path / "t"), "--keep", str(tmp_path / "k")]
     assert call(["tag", folder, file, "-o", str(tmp_path / "e.csv"), *together]) == 2
     assert "--traces does not go with --keep" in capsys.readouterr().err

@@ -34,7 +34,7 @@ def stop_after(epoch: int):
     return watch
 
 
-@pytest.mark.parametrize("family", ["tcn", "mlp"])
+@pytest.mark.parametrize("family", ["cnn", "mlp"])
 @pytest.mark.parametrize("changed", [False, True], ids=["sound as it is", "sound changed"])
 def test_a_resumed_training_ends_as_if_never_stopped(clips, tmp_path, family, changed):
     sound_settings = {"speed": 0.7, "renew": 0.3} if changed else {}
@@ -56,7 +56,7 @@ def test_a_resumed_training_ends_as_if_never_stopped(clips, tmp_path, family, ch
 
 
 def test_what_changed_is_said_when_a_training_cannot_be_resumed(clips, tmp_path):
-    plan = small_plan("tcn").but(training={"epochs": 4})
+    plan = small_plan("cnn").but(training={"epochs": 4})
     with pytest.raises(Stopped):
         train(clips, tmp_path / "run", plan, watch=stop_after(1))
     with pytest.raises(PlanError, match=r"training.rate \(0.005 there, 0.1 now\)"):
@@ -74,7 +74,7 @@ def test_what_changed_is_said_when_a_training_cannot_be_resumed(clips, tmp_path)
 
 
 def test_a_run_that_was_there_survives_until_there_is_something_better(clips, tmp_path):
-    plan = small_plan("tcn").but(training={"epochs": 2})
+    plan = small_plan("cnn").but(training={"epochs": 2})
     first = train(clips, tmp_path / "run", plan)
     with pytest.raises(TableError):
         train(clips.assign(label="one"), tmp_path / "run", plan, force=True)
@@ -86,7 +86,7 @@ def test_a_run_that_was_there_survives_until_there_is_something_better(clips, tm
 def test_a_killed_command_can_be_resumed(clips, tmp_path):
     write_clip_table(clips, tmp_path / "clips.csv")
     (tmp_path / "plan.toml").write_text(
-        'family = "tcn"\n[training]\nepochs = 400\npatience = 400\n[tcn]\nsize = "tiny"\n'
+        'family = "cnn"\n[training]\nepochs = 400\npatience = 400\n[cnn]\nsize = "tiny"\n'
     )
     command = ["train", str(tmp_path / "clips.csv"), "--run", str(tmp_path / "run"), "--quiet"]
     main = "from barn_owl.cli.main import main; main()"
@@ -120,16 +120,16 @@ def test_a_full_disk_costs_a_checkpoint_and_not_the_training(clips, tmp_path, mo
         raise OutputError(f"{path} cannot be written: no space left on device")
 
     monkeypatch.setattr(Checkpoint, "save", full)
-    run = train(clips, tmp_path / "run", small_plan("tcn").but(training={"epochs": 3}))
+    run = train(clips, tmp_path / "run", small_plan("cnn").but(training={"epochs": 3}))
     assert "no space left on device; training goes on without this checkpoint" in caplog.text
     assert run.evaluate().scores.clips > 0
 
 
 def test_training_further_keeps_what_is_known(clips, ranking, tmp_path):
-    model = load_model(ranking[0] / "tcn")
+    model = load_model(ranking[0] / "cnn")
     # The learnt network knows hums and hisses; now there are deep hums too.
     more = clips.assign(label=clips["label"].replace({"hum": "deep-hum"}))
-    plan = adopt(small_plan("tcn").but(training={"epochs": 3}), model, str(ranking[0] / "tcn"))
+    plan = adopt(small_plan("cnn").but(training={"epochs": 3}), model, str(ranking[0] / "cnn"))
     plan = plan.but(start={"frozen": 6})
     run = train(more, tmp_path / "run", plan)
     before, after = model.family.arrays(), run.model.family.arrays()
@@ -141,7 +141,7 @@ def test_training_further_keeps_what_is_known(clips, ranking, tmp_path):
     assert run.evaluate().scores.balanced_accuracy > 0.7
     with pytest.raises(PlanError, match="another front_end"):
         train(more, tmp_path / "other", plan.but(front_end={"bands": 40}))
-    with pytest.raises(PlanError, match="is a logistic; only tcn and cnn can be trained further"):
+    with pytest.raises(PlanError, match="is a logistic; only cnn and cnn can be trained further"):
         adopt(plan, load_model(ranking[0] / "logistic"), "first")
     with pytest.raises(PlanError, match="start.frozen must be less than"):
         train(more, tmp_path / "other", plan.but(start={"frozen": 99}))
@@ -225,7 +225,7 @@ def test_a_plan_is_fitted_to_the_clips_and_says_why(tmp_path, rng):
     # The sound of 0.3 s counts, not the 3 s of the clip; and what the old phone cannot hear must not tell.
     assert found.plan.clips.length_s == 0.8
     assert found.plan.front_end.rate_hz == 8_000
-    assert found.plan.family == "tcn"
+    assert found.plan.family == "cnn"
     found.write(tmp_path / "plan.toml")
     assert read_plan(tmp_path / "plan.toml") == found.plan
     assert "most of what happens in them 0.3 s" in (tmp_path / "plan.toml").read_text()
@@ -239,7 +239,7 @@ def test_the_command_trains_families_seeds_and_from_a_model(clips, tmp_path, cap
     write_clip_table(clips, tmp_path / "clips.csv")
     table, plan = str(tmp_path / "clips.csv"), tmp_path / "plan.toml"
     plan.write_text(
-        'background = ["still"]\n[training]\nepochs = 3\n[tcn]\nsize = "tiny"\n[cnn]\nsize = "tiny"\n'
+        'background = ["still"]\n[training]\nepochs = 3\n[cnn]\nsize = "tiny"\n[cnn]\nsize = "tiny"\n'
         "[trees]\nrounds = 20\n[kernel]\nwidth = 1.2\n"
     )
     assert barn_owl(["train", table, "--run", str(tmp_path / "all"), "--plan", str(plan), "--family", "all"]) == 0
@@ -250,7 +250,7 @@ def test_the_command_trains_families_seeds_and_from_a_model(clips, tmp_path, cap
     assert barn_owl(["train", table, "--run", str(tmp_path / "several"), *options, "--seeds", "2", "--ensemble"]) == 0
     assert "test balanced accuracy: 1.000 on average" in capsys.readouterr().out
     shutil.rmtree(tmp_path / "several")
-    start = ["--start-from", str(ranking[0] / "tcn"), "--frozen", "3", "--plan", str(plan)]
+    start = ["--start-from", str(ranking[0] / "cnn"), "--frozen", "3", "--plan", str(plan)]
     assert barn_owl(["train", table, "--run", str(tmp_path / "further"), *start]) == 0
     assert (tmp_path / "further" / "figures" / "curves.png").stat().st_size > 10_000
     assert barn_owl(["plan", table, "-o", str(tmp_path / "fitted.toml")]) == 0
@@ -280,12 +280,12 @@ def test_options_that_contradict_each_other(clips, tmp_path, capsys, options, me
 @pytest.mark.parametrize(
     ("text", "message"),
     [
-        ("[[tcn.layers]]\nkind = 'convolution'\nchannels = 8\ntaps = 200", "needs 200 steps in time and gets 97"),
-        ("[[tcn.layers]]\nkind = 'pool'\ntaps = 2", "'convolution', 'max_pool'"),
-        ("[[tcn.layers]]\nkind = 'convolution'\nchannels = 8", "taps: Field required"),
-        ("[[tcn.layers]]\nkind = 'relu'\nshare = 2", "share: unknown key"),
-        ("[tcn]\nsize = 'huge'", "tcn.size: should be 'tiny', 'small' or 'medium'"),
-        ("columns = ['depth_m']", "columns: the family 'tcn' sees frames only"),
+        ("[[cnn.layers]]\nkind = 'convolution'\nchannels = 8\ntaps = 200", "needs 200 steps in time and gets 97"),
+        ("[[cnn.layers]]\nkind = 'pool'\ntaps = 2", "'convolution', 'max_pool'"),
+        ("[[cnn.layers]]\nkind = 'convolution'\nchannels = 8", "taps: Field required"),
+        ("[[cnn.layers]]\nkind = 'relu'\nshare = 2", "share: unknown key"),
+        ("[cnn]\nsize = 'huge'", "cnn.size: should be 'tiny', 'small' or 'medium'"),
+        ("columns = ['depth_m']", "columns: the family 'cnn' sees frames only"),
         ("[pooling]\nstatistics = ['mode']", "there is no statistic 'mode'"),
         ("[mlp]\nhidden = [0]", "each layer has 1 to 4096 channels"),
         ("[trees]\ndepht = 3", "trees.depht: unknown key; did you mean depth?"),
@@ -311,7 +311,7 @@ def test_layers_of_ones_own_train_in_both_ways(clips, tmp_path, rng):
         ],
     }  # fmt: skip
     for name, layers in own.items():
-        run = train(clips, tmp_path / name, small_plan("tcn").but(tcn={"layers": layers}, training={"epochs": 12}))
+        run = train(clips, tmp_path / name, small_plan("cnn").but(cnn={"layers": layers}, training={"epochs": 12}))
         assert run.evaluate().scores.balanced_accuracy > 0.5
         frames = run.model.front_end.frames(np.concatenate([sound("hum", rng), sound("hiss", rng)]))
         family = run.model.family

@@ -8,9 +8,10 @@ from hypothesis import given, settings, strategies as st
 
 from barn_owl.audio import write_audio
 from barn_owl.classify import DecisionSettings
+from barn_owl.classify.network import sigmoid
 from barn_owl.errors import AudioError
 from barn_owl.tag import Decider, Tagger, TraceBlock, tag_recording, tag_samples, trace_recording
-from barn_owl.tag.decision import LONGEST_S, SMOOTH_SHARE, Smoother
+from barn_owl.tag.decision import Smoother, Timing
 from helpers import RATE_HZ, assert_close, sound
 
 
@@ -26,7 +27,7 @@ def long_take():
 
 
 def test_events_are_found_where_they_are(runs, long_take, tmp_path):
-    model = runs["tcn"].model
+    model = runs["cnn"].model
     write_audio(tmp_path / "take.wav", long_take, RATE_HZ, encoding="FLOAT")
     found = tag_recording(model, tmp_path / "take.wav")
     assert list(found) == ["file", "start_s", "end_s", "label", "score"]
@@ -42,7 +43,7 @@ def test_events_are_found_where_they_are(runs, long_take, tmp_path):
 @given(cuts=st.lists(st.integers(1, 30 * RATE_HZ), max_size=10))
 @settings(max_examples=10, deadline=None)
 def test_a_stream_gives_the_same_events(runs, long_take, cuts):
-    model = runs["tcn"].model
+    model = runs["cnn"].model
     tagger, found, edges = Tagger(model), [], sorted({0, len(long_take), *cuts})
     for a, b in itertools.pairwise(edges):
         found += tagger.push(long_take[a:b])
@@ -51,60 +52,90 @@ def test_a_stream_gives_the_same_events(runs, long_take, cuts):
     assert found == whole.push(long_take) + whole.finish()
 
 
-def test_trace_windows_are_those_of_the_model(run, long_take, tmp_path):
+def test_a_trace_is_what_the_model_says_of_the_recording_and_a_little_around_it(run, long_take, tmp_path):
     write_audio(tmp_path / "take.wav", long_take, RATE_HZ, encoding="FLOAT")
-    blocks = list(trace_recording(run.model, tmp_path / "take.wav"))
-    windows, local = run.model.logits(run.model.front_end.frames(long_take))
-    scores = np.concatenate([block.windows for block in blocks])
-    assert [block.first for block in blocks] == list(range(0, len(windows), 256))
-    exact = np.exp(windows - windows.max(axis=1, keepdims=True))
-    exact /= exact.sum(axis=1, keepdims=True)
+    model, blocks = run.model, list(trace_recording(run.model, tmp_path / "take.wav"))
+    frames, window = model.front_end.frames(long_take), model.family.window
+    before, after = model.around(frames[:window]), model.around(frames[-window:])
+    said = model.steps(np.concatenate([before, frames, after]))
+    assert [block.first for block in blocks] == list(range(0, len(said.sounds), 256))
     # Chunks of other shapes may round the last bits of a product differently.
-    assert_close(scores, exact.astype(np.float32), rtol=1e-3, atol=1e-4)
-    assert len(np.concatenate([block.local for block in blocks])) == len(local)
+    for name in ("sounds", "begins"):
+        scores = np.concatenate([getattr(block, name) for block in blocks])
+        assert_close(scores, sigmoid(getattr(said, name)), rtol=1e-3, atol=1e-4)
 
 
-def hand_made(model, scores, on=0.6, off=0.3, gap_s=0.0, shortest_s=0.0, chunk=256, **more):
-    """Decide on a trace of window scores for the first label; the local scores are those of the windows."""
-    steps = model.family.window // model.family.step
-    windows = np.zeros((len(scores), len(model.labels)), np.float32)
-    windows[:, 0] = scores
-    local = np.pad(windows, ((steps // 2, steps), (0, 0)))[: len(windows) + steps]
-    more = {"smooth_s": 0.0, **more}
-    decider = Decider(model, DecisionSettings(on=on, off=off, gap_s=gap_s, shortest_s=shortest_s, **more))
+TIMING = Timing(step_s=0.04, first_s=0.016, window_s=1.2)
+
+
+def hand_made(scores, onsets=(), chunk=256, labels=("hum", "still"), **settings_):
+    """Decide on a trace of scores for the first label, which begins at the steps `onsets`."""
+    settings_ = {"on": 0.6, "off": 0.3, "gap_s": 0.0, "shortest_s": 0.0, "smooth_s": 0.0, "again": 1.0, **settings_}
+    decider = Decider(labels, ["still"], TIMING, DecisionSettings(**settings_))
+    sounds, begins = (np.zeros((len(scores), len(labels)), np.float32) for _ in range(2))
+    sounds[:, 0] = scores
+    begins[list(onsets), 0] = 0.9
     found = []
     for first in range(0, len(scores), chunk):
-        last = first + chunk >= len(scores)
-        part = slice(first, None if last else first + chunk)
-        rise = np.zeros(len(local[part]) * model.family.step, np.float32)
-        found += decider.push(TraceBlock(first, windows[part], local[part], rise, np.ones_like(windows[part])))
+        part = slice(first, first + chunk)
+        found += decider.push(TraceBlock(first, sounds[part], begins[part]))
     return found + decider.finish()
 
 
-def test_two_thresholds_on_hand_made_traces(runs):
-    model = runs["tcn"].model
+def test_two_thresholds_on_hand_made_traces():
     trace = np.zeros(1000)
     trace[100:150], trace[120] = 0.4, 0.9  # reaches on, stays above off
     trace[300:350] = 0.5  # never reaches on
     trace[500:520], trace[580:600] = 0.8, 0.8  # a gap of 60 steps, 2.4 s
-    apart, joined = hand_made(model, trace), hand_made(model, trace, gap_s=3.0)
-    assert [event.label for event in apart] == [model.labels[0]] * 3
+    apart, joined = hand_made(trace), hand_made(trace, gap_s=3.0)
+    assert [event.label for event in apart] == ["hum"] * 3
     assert [round(event.score, 2) for event in apart] == [0.9, 0.8, 0.8]
+    assert [event.start_s for event in apart] == [4.016, 20.016, 23.216]  # the middle of the first frame of a step
+    assert [event.end_s for event in apart] == [5.996, 20.796, 23.996]
     assert len(joined) == 2
-    assert joined[1].start_s == apart[1].start_s
-    assert joined[1].end_s == apart[2].end_s
-    assert hand_made(model, trace, shortest_s=5.0) == []
-    assert hand_made(model, trace * 0.5) == []
+    assert (joined[1].start_s, joined[1].end_s) == (apart[1].start_s, apart[2].end_s)
+    assert hand_made(trace, shortest_s=5.0) == []
+    assert hand_made(trace * 0.5) == []
+    moved = hand_made(trace, early_s=-0.1, late_s=0.2)
+    assert [round(a.start_s - b.start_s, 3) for a, b in zip(moved, apart, strict=True)] == [-0.1] * 3
+    assert [round(a.end_s - b.end_s, 3) for a, b in zip(moved, apart, strict=True)] == [-0.2] * 3
 
 
-@pytest.mark.parametrize("chunk", [7, 64, 256, 100_000])
-def test_a_sound_without_end_is_one_event_in_bounded_memory(runs, chunk):
-    model = runs["tcn"].model
-    steps = round(3.5 * LONGEST_S / model.step_s)
-    trace = np.zeros(steps + 500)
-    trace[200 : 200 + steps] = 0.9
-    (event,) = hand_made(model, trace, chunk=chunk)
-    assert event.end_s - event.start_s == pytest.approx(3.5 * LONGEST_S, abs=1.5)
+def test_onset_scores_say_where_a_sound_begins_and_begins_again():
+    trace = np.zeros(300)
+    trace[100:160] = 0.8
+    (plain,) = hand_made(trace)
+    (early,) = hand_made(trace, onsets=[97])
+    assert (plain.start_s, early.start_s) == (4.016, 3.896)
+    (far,) = hand_made(trace, onsets=[80])  # too far to be the onset of this
+    assert far.start_s == plain.start_s
+    first, second = hand_made(trace, onsets=[100, 130], again=0.5)
+    assert (first.start_s, second.start_s) == (4.016, 5.216)
+    assert first.end_s <= second.start_s
+    assert len(hand_made(trace, onsets=[100, 102], again=0.5)) == 1  # a peak has one top
+    assert len(hand_made(trace, onsets=[100, 130], again=0.95)) == 1
+
+
+@given(
+    runs=st.lists(st.tuples(st.integers(1, 40), st.integers(1, 40), st.floats(0.05, 1)), max_size=12),
+    onsets=st.lists(st.integers(0, 300), max_size=8, unique=True),
+    chunk=st.integers(1, 200),
+    alone=st.sampled_from([0.2, 1.0]),
+    smooth_s=st.sampled_from([0.0, 0.2]),
+)
+@settings(max_examples=40, deadline=None)
+def test_events_do_not_depend_on_how_a_trace_is_cut(runs, onsets, chunk, alone, smooth_s):
+    scores = np.concatenate([np.zeros(40), *([0.0] * gap + [high] * length for gap, length, high in runs), np.zeros(300)])
+    more = {"again": 0.5, "alone": alone, "smooth_s": smooth_s, "gap_s": 0.2}
+    assert hand_made(scores, onsets, chunk, **more) == hand_made(scores, onsets, len(scores), **more)
+
+
+@pytest.mark.parametrize("chunk", [7, 256, 100_000])
+def test_a_sound_without_end_is_one_event(chunk):
+    trace = np.zeros(20_000)
+    trace[200:19_500] = 0.9
+    (event,) = hand_made(trace, chunk=chunk)
+    assert event.end_s - event.start_s == pytest.approx(19_300 * 0.04, abs=0.03)
 
 
 def test_recordings_of_every_odd_kind(run, tmp_path, rng, caplog):
@@ -126,15 +157,13 @@ def test_recordings_of_every_odd_kind(run, tmp_path, rng, caplog):
         tag_samples(run.model, np.zeros((100, 2)), RATE_HZ)
 
 
-@pytest.mark.parametrize("smooth_s", [None, 0.0, 0.2, 1.0])
-def test_scores_are_averaged_around_each_step_however_they_come_in(runs, rng, smooth_s):
-    model = runs["tcn"].model
+@pytest.mark.parametrize("half", [0, 2, 12])
+def test_scores_are_averaged_around_each_step_however_they_come_in(rng, half):
     rows = rng.random((90, 3)).astype(np.float32)
-    half = round((SMOOTH_SHARE * model.window_s if smooth_s is None else smooth_s) / model.step_s) // 2
     expected = np.array([rows[max(n - half, 0) : n + half + 1].mean(axis=0) for n in range(len(rows))])
     got = []
     for size in (len(rows), 7):
-        smoother = Smoother.of(model, DecisionSettings(smooth_s=smooth_s))
+        smoother = Smoother(2 * half)
         parts = [smoother.push(rows[first : first + size]) for first in range(0, len(rows), size)]
         got.append(np.concatenate([*parts, smoother.finish(3)]))
     assert_close(got[0], expected, rtol=1e-5, atol=1e-6)

@@ -11,8 +11,8 @@ from barn_owl.classify.network.layer import Fresh, Layer
 from barn_owl.classify.network.network import turned
 from barn_owl.classify.plan import LevelSettings, layers_for
 
-COST_STEPS = 100
-"""Steps over which the work of one is averaged: neighbours share what is before the last layer."""
+COST_STEPS, FRAMES_A_SECOND = 100, 100
+"""Steps over which the work is averaged, as neighbours share it, and frames at a hop of 10 ms."""
 
 
 class Convolutional:
@@ -71,8 +71,8 @@ class Convolutional:
         return {"settings": self.settings.model_dump(), "level": self.level.model_dump()}
 
     def cost(self) -> Cost:
-        """Weights, and multiply-adds for each second at a hop of 10 ms where steps share their work."""
+        """Weights, and multiply-adds a second where steps share their work."""
         shape, total = (self.window + (COST_STEPS - 1) * self.step, *self.network.shapes[0][1:]), 0
         for layer in self.network.layers:
             total, shape = total + layer.multiply_adds(shape), layer.shape(shape)
-        return Cost(weights=len(self.network.vector), multiply_adds=round(total / COST_STEPS))
+        return Cost(weights=len(self.network.vector), multiply_adds=round(total * FRAMES_A_SECOND / (COST_STEPS * self.step)))

@@ -41,7 +41,8 @@ class Examples:
 
     targets : 1 for each label a clip has and 0 otherwise, float32, ``(clips, labels)``. extras : what further columns
     say, ``(clips, extras)``. sources : where the sound of each clip is; empty when it is not at hand, which leaves
-    changes to the sound out. overlapping : whether a clip may have several labels.
+    changes to the sound out. overlapping : whether a clip may have several labels. behind : what is heard in
+    recordings while nothing stands out.
     """
 
     clips: ClipFrames
@@ -49,6 +50,7 @@ class Examples:
     extras: np.ndarray
     sources: list[Excerpt] = field(default_factory=list)
     overlapping: bool = False
+    behind: ClipFrames = field(default_factory=lambda: ClipFrames([]))
 
     @property
     def numbers(self) -> np.ndarray:

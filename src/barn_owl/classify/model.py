@@ -27,9 +27,9 @@ FORMAT = 5
 OLDEST = 5
 """Oldest format that is read."""
 STEPS_AT_ONCE = 1024
-NO_QUIET_DB, QUIETER_DB = 15.0, 50.0
-"""A clip whose quietest fifth is no further below its loudest moment is all sound; what is put around it is so much
-quieter."""
+NO_QUIET_DB, QUIETER_DB, SHORT_FRAMES = 15.0, 50.0, 50
+"""A short clip whose quietest fifth is no further below its loudest moment is cut close; what is put around it is so
+much quieter. A longer one is steady: it is taken to go on."""
 
 
 class ClipSaid(NamedTuple):
@@ -111,11 +111,11 @@ class Model:
         return np.repeat(quiet_level(frames)[None], self.family.window // 2, axis=0)
 
     def _around_clip(self, frames: np.ndarray) -> np.ndarray:
-        """The same for a clip; one that holds nothing but its sound is put into something much quieter than that."""
+        """The same for a clip; one that is nothing but a short sound is put into something much quieter than that."""
         around = self.around(frames)
         if self.front_end.is_log_mel and len(around):
             above = float(total_db(frames).max() - total_db(around[:1])[0])
-            if above < NO_QUIET_DB:
+            if above < NO_QUIET_DB and len(frames) <= SHORT_FRAMES:
                 around = np.maximum(around - np.float32(QUIETER_DB - above), np.float32(self.front_end.floor_db))
         return around
 
@@ -134,9 +134,10 @@ class Model:
         own = np.square(scores) + np.float32(1e-6) if self.overlapping else counts[:, None]
         logits = (said.sounds * own).sum(axis=0) / own.sum(axis=0)
         if self.background and not self.overlapping:
-            # Of no interest is what is more likely than not to hold none of the others, wherever one looks.
-            something = 1 - np.prod(1 - named.clip(1e-6, 1 - 1e-6), axis=1)
-            likely = float(something.max())
+            # Of no interest is what most likely holds neither of the two likeliest others, wherever one looks.
+            first, second = np.sort(np.pad(named, ((0, 0), (1, 0))), axis=1)[:, :-3:-1].T
+            either = np.convolve(np.pad(first + second - first * second, 1, mode="edge"), np.ones(3) / 3, mode="valid")
+            likely = float(either.max().clip(1e-6, 1 - 1e-6))
             others = np.setdiff1d(np.arange(len(self.labels)), self.reported)
             mean = said.sounds[:, others].mean(axis=0)
             logits[others] = mean - mean.max() + logits[self.reported].max() - np.log(likely / (1 - likely))

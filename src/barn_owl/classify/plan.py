@@ -30,7 +30,7 @@ class LevelSettings(Settings):
 class TrainingSettings(Settings):
     """How a network is trained."""
 
-    epochs: int = Field(default=16, ge=1, le=100_000)
+    epochs: int = Field(default=12, ge=1, le=100_000)
     batch: int = Field(default=16, ge=2, le=4096)
     rate: float = Field(default=8e-3, gt=0, le=1)
     decay: float = Field(default=0.02, ge=0, le=10)
@@ -38,7 +38,7 @@ class TrainingSettings(Settings):
     patience: int = Field(default=30, ge=1)
     stop_on: Literal["loss", "f1"] = "loss"
     """What the best weights are best at, on the validation clips: least loss, or highest macro F1."""
-    refit: int = Field(default=20, ge=0, le=100_000)
+    refit: int = Field(default=18, ge=0, le=100_000)
     """Epochs that it goes on for with the training and validation clips together; 0 for none."""
 
 
@@ -133,6 +133,8 @@ class PoolingSettings(Settings):
     """What the pooled families see: statistics over the frames of a window; see `barn_owl.features.pool`."""
 
     window_s: float = Field(default=0.5, gt=0, le=60)
+    windows: int = Field(default=4000, ge=50, le=1_000_000)
+    """Windows of scenes that are learnt from."""
     statistics: list[str] = Field(default=["loud", "deviation", "maximum", "change"], min_length=1)
 
     @field_validator("statistics")
@@ -250,6 +252,9 @@ class Plan(Settings):
     """Labels that mean "nothing of interest": what sounds lie over in training, and never reported as events."""
     overlapping: bool = False
     """A clip may carry several labels: rows of one excerpt are put together, and each label is scored by itself."""
+    recordings: list[str] = Field(default=[])
+    """Recordings, or folders of them, that the model is for: their band is kept to, and what is heard in them while
+    nothing stands out serves as background."""
     columns: list[str] = Field(default=[])
     """Further columns of the clip table that the pooled families look at, numbers or words."""
     front_end: FrontEnd = FrontEnd()

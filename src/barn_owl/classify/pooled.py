@@ -28,8 +28,6 @@ from barn_owl.features import pool
 STEP = 4
 TURNS = 4
 """Times the sound of the clips is changed anew while windows are drawn."""
-WINDOWS_A_CLIP, FEWEST_WINDOWS, MOST_WINDOWS = 8, 2000, 8000
-"""Windows that are learnt from."""
 MOST_SOUNDS = 2
 """Sounds in a window at most."""
 ROWS_STREAM, WATCHED_STREAM = 37, 41
@@ -111,7 +109,8 @@ class SomebodyElses:
     def logits(self, rows: np.ndarray) -> np.ndarray:
         """Log-odds of the probabilities; see `RowClassifier`."""
         said = np.zeros((len(rows), self._labels + 1))
-        said[:, np.asarray(self.estimator.classes_, dtype=int)] = self.estimator.predict_proba(rows)
+        given = self.estimator.predict_proba(rows)
+        said[:, np.asarray(getattr(self.estimator, "classes_", np.arange(given.shape[1])), dtype=int)] = given
         said = said[:, : self._labels].clip(1e-6, 1 - 1e-6)
         return (np.log(said) - np.log1p(-said)).astype(np.float32)
 
@@ -146,7 +145,7 @@ class PooledWindows:
         width = plan.front_end.width
         nothing = np.zeros(width, dtype=np.float32), np.ones(width, dtype=np.float32)
         self.mean, self.deviation = nothing if plan.levels.frames else standardisation(examples.clips)
-        count = int(np.clip(WINDOWS_A_CLIP * len(examples.clips), FEWEST_WINDOWS, MOST_WINDOWS)) // TURNS
+        count = max(1, plan.pooling.windows // (2 if watched else 1) // TURNS)
         beds = np.flatnonzero(examples.targets[:, background].any(axis=1))
         variants = Variants(examples.sources, beds, plan) if plan.sound.any and examples.sources else None
         rows, targets, self.names = [], [], []

@@ -88,7 +88,8 @@ class _Sound:
 class SceneMaker:
     """Makes scenes of the clips of one side.
 
-    background : numbers of the labels that mean nothing of interest: their clips are what sounds lie over.
+    background : numbers of the labels that mean nothing of interest: their clips are what sounds lie over, beside
+    `Examples.behind`.
     """
 
     def __init__(self, plan: Plan, examples: Examples, background: Sequence[int]) -> None:
@@ -105,7 +106,9 @@ class SceneMaker:
             if number not in self._background and ((numbers == number) & ~is_bed).any()
         ]
         self._beds = np.flatnonzero(is_bed)
-        self._quiet = [] if len(self._beds) else self._quiet_parts()
+        self._quiet = list(examples.behind.parts)
+        if not len(self._beds) and not self._quiet:
+            self._quiet = self._quiet_parts()
         kind = plan.front_end.model_dump_json(), plan.seed
         self._foreign = _made_up(*kind) if self._adds and plan.scenes.foreign else []
         self._foreign_sounds = [self._described(frames) for frames in self._foreign]
@@ -189,12 +192,13 @@ class SceneMaker:
     def _parts_of_bed(self, length: int, labels: np.ndarray, rng: np.random.Generator):  # noqa: ANN202
         missing = length
         while missing > 0:
-            if len(self._beds):
-                clip = int(rng.choice(self._beds))
+            number = int(rng.integers(len(self._beds) + len(self._quiet)))
+            if number < len(self._beds):
+                clip = int(self._beds[number])
                 frames = self._clips[clip]
                 np.maximum(labels, self._examples.targets[clip], out=labels)
             else:
-                frames = self._quiet[int(rng.integers(len(self._quiet)))]
+                frames = self._quiet[number - len(self._beds)]
             size = min(len(frames), missing)
             start = int(rng.integers(len(frames) - size + 1))
             part = power_of(frames[start : start + size])

@@ -42,8 +42,9 @@ from barn_owl.errors import OutputError, TrainingError
 logger = logging.getLogger(__name__)
 
 LONGEST_GRADIENT = 5.0
-WATCHED_SCENES, WATCHED_STREAM = 64, 31
-"""Scenes of validation clips that each epoch is judged by, and what keeps their random numbers apart."""
+WATCHED_SHARE, WATCHED_STREAM = 0.2, 31
+"""Scenes of validation clips that each epoch is judged by, beside those it learns from, and what keeps their random
+numbers apart."""
 ONSETS_COUNT, ONSET_COUNTS = 3.0, 4.0
 """How much more than what sounds it counts whether something begins, and again more where it does: that is rare."""
 BACKGROUND_COUNTS = 0.25
@@ -122,9 +123,8 @@ class _OverScenes:
         self._watched: Scenes | None = None
         if validation is not None:
             own = SceneMaker(plan, validation, background)
-            self._watched = own.make(
-                WATCHED_SCENES, self._frames, np.random.default_rng([plan.seed, WATCHED_STREAM])
-            )
+            rng = np.random.default_rng([plan.seed, WATCHED_STREAM])
+            self._watched = own.make(max(8, round(WATCHED_SHARE * plan.scenes.count)), self._frames, rng)
 
     def begin(self, epoch: int, epochs: int) -> float:
         if self._variants is None:
@@ -194,8 +194,8 @@ class _OverScenes:
     def judge(self) -> tuple[float, float, float]:
         if self._watched is None:
             return np.nan, np.nan, np.nan
-        parts = np.array_split(np.arange(WATCHED_SCENES), max(1, WATCHED_SCENES // self._plan.training.batch))
         x = self._input(self._watched)
+        parts = np.array_split(np.arange(len(x)), max(1, len(x) // self._plan.training.batch))
         logits = np.concatenate([self.network.forward(x[part])[0] for part in parts])
         loss = self.loss(logits, self._targets(self._watched))[0]
         rows, targets = self._events(logits[..., : len(self._reported)], self._watched)

@@ -70,6 +70,8 @@ def command(
         voice.say(f"{label}: " + ", ".join(f"{key} {value}" for key, value in own.items() if value is not None))
     show_event_scores(voice, found.scores, collar_s)
     voice.table(found.honest.reset_index(), title="chosen without, judged on")
+    if before == after:
+        voice.say("No other settings are better on these recordings; the model's own stay.")
     if not found.reached:
         voice.warn(f"no settings keep under {false_alarms:g} false alarms an hour; these come nearest")
     if dry_run:

@@ -26,6 +26,12 @@ PLAIN_WIDTH = 160
 quiet_option = click.option("--quiet", is_flag=True, help="Say nothing but errors.")
 json_option = click.option("--json", "as_json", is_flag=True, help="Give the result as JSON on standard output.")
 force_option = click.option("--force", is_flag=True, help="Overwrite what is there.")
+recordings_option = click.option(
+    "--recordings",
+    multiple=True,
+    type=click.Path(path_type=Path),
+    help="Recording, or folder of them, that the model is for; may be given several times.",
+)
 seed_option = click.option("--seed", type=click.IntRange(min=0), default=None, help="Seed of every random choice.")
 workers_option = click.option(
     "--workers", type=click.IntRange(1, 64), default=2, show_default=True, help="Threads that share the work."

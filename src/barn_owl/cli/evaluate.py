@@ -89,6 +89,14 @@ def command(
     for column, table in by.items():
         voice.table(table.reset_index(), title=f"by {column}")
     write_evaluation(opened, evaluation, folder)
+    if clips is None and opened.expectation is not None:
+        expected = opened.expectation
+        voice.say(
+            f"In recordings, by a rehearsal: event F1 {expected['event_f1']:.2f}, "
+            f"{expected['false_alarms_per_hour']:.0f} false alarms an hour."
+        )
+        for doubt in opened.doubts:
+            voice.warn(doubt)
     voice.say(f"\nWrote report.html, tables and figures to {folder}.")
     voice.say(f"Next: open {folder / 'report.html'} in a browser")
     tables = {column: table.reset_index().to_dict("records") for column, table in by.items()}

@@ -15,6 +15,7 @@ from barn_owl.cli.common import (
     json_option,
     quiet_option,
     read_clips,
+    recordings_option,
     refuse_to_overwrite,
     workers_option,
 )
@@ -27,17 +28,19 @@ from barn_owl.runs import Suggestion, suggest_plan
 @click.option(
     "--labels", type=click.IntRange(2, 10_000), default=10, show_default=True, help="Labels, where a plan is checked."
 )
+@recordings_option
 @workers_option
 @force_option
 @json_option
 @quiet_option
 def command(
-    source: str, out: Path | None, labels: int, workers: int, force: bool, as_json: bool, quiet: bool
+    source: str, out: Path | None, labels: int, recordings: tuple[Path, ...], workers: int, force: bool, as_json: bool, quiet: bool
 ) -> None:
     """Fit a plan to the clip table SOURCE and say why; or check the plan SOURCE (.toml) and show its network.
 
     \b
     barn-owl plan clips.csv -o plan.toml
+    barn-owl plan clips.csv --recordings nights/ -o plan.toml
     barn-owl plan plan.toml
     """
     voice = Voice(quiet=quiet or is_stdout(out), as_json=as_json)
@@ -50,7 +53,7 @@ def command(
         refuse_to_overwrite(texts=[out], force=force)
         clips = read_clips(source)
         with voice.progress("listening to clips") as progress:
-            suggestion = suggest_plan(clips, workers=workers, progress=progress)
+            suggestion = suggest_plan(clips, recordings=recordings, workers=workers, progress=progress)
         plan, labels = suggestion.plan, int(clips["label"][clips["label"] != ""].nunique())
         show_reasons(voice, suggestion)
         if is_stdout(out):

@@ -20,6 +20,7 @@ from barn_owl.clips import read_clip_table
 from barn_owl.errors import AudioError
 from barn_owl.evaluate import EventScores, score_events, score_segments
 from barn_owl.show import events_figure, save_figure
+from barn_owl.tag.doubts import doubts_of_scores
 from barn_owl.tag import read_events
 
 
@@ -131,3 +132,5 @@ def show_event_scores(voice: Voice, scores: EventScores, collar_s: float) -> Non
     if len(scores.foreign):
         raised = int((scores.foreign["raised"] != "").sum())
         voice.say(f"{raised} of {len(scores.foreign)} foreign sounds, which belong to no label, raise an event")
+    for doubt in doubts_of_scores(scores):
+        voice.warn(doubt)

@@ -35,7 +35,11 @@ from barn_owl.tag import (
     write_cues,
     write_events,
 )
+from barn_owl.tag.doubts import doubts_of_recording
 from barn_owl.tag.formats import COLUMNS
+
+DOUBTED = 3
+"""Recordings that are held against what the model was made for."""
 
 
 @click.command("tag", short_help="Find events.")
@@ -127,6 +131,7 @@ def command(
         events = with_clock(archive.events, starts) if any(starts.values()) else archive.events
         write_table(events, out, force=force)
         _report(voice, archive, len(files), out)
+        _doubt(voice, model, archive)
         _write_more(voice, archive, excerpts=excerpts, around_s=around_s, cues=cues, force=force)
         if hours is not None:
             _write_hours(voice, archive, starts, hours)
@@ -234,6 +239,13 @@ def _write_hours(voice: Voice, archive: Archive, starts: Mapping[str, datetime |
     else:
         save_figure(hours_figure(table), path)
     voice.say(f"Wrote events by hour of the day to {path}.")
+
+
+def _doubt(voice: Voice, model: Model, archive: Archive) -> None:
+    """Say what speaks against the events of the first recordings."""
+    for file in archive.done[:DOUBTED]:
+        for sentence in doubts_of_recording(model, file, archive.events[archive.events["file"] == file]):
+            voice.warn(sentence)
 
 
 def _report(voice: Voice, archive: Archive, total: int, out: Path) -> None:

@@ -14,6 +14,7 @@ from barn_owl.cli.common import (
     plan_option,
     quiet_option,
     read_clips,
+    recordings_option,
     seed_option,
     workers_option,
 )
@@ -32,6 +33,7 @@ from barn_owl.show import curves_figure, families_figure, rehearsal_figure, save
     "--family", type=click.Choice([*FAMILIES, "all"]), help="Kind of classifier; all trains every one and ranks them."
 )
 @click.option("--background", multiple=True, metavar="LABEL", help="Label that means nothing of interest.")
+@recordings_option
 @plan_option
 @click.option("--start-from", metavar="MODEL", help="Train a model (or run) further; its front end is taken over.")
 @click.option(
@@ -52,6 +54,7 @@ def command(
     folder: Path,
     family: str | None,
     background: tuple[str, ...],
+    recordings: tuple[Path, ...],
     plan_path: Path | None,
     start_from: str | None,
     frozen: int | None,
@@ -83,6 +86,7 @@ def command(
         "family": None if family == "all" else family,
         "seed": seed,
         "background": list(background) or None,
+        "recordings": [str(path) for path in recordings] or None,
         "start": None if frozen is None else {"frozen": frozen},
     }
     if resume:
@@ -92,7 +96,7 @@ def command(
         return
     if folder.exists():
         claim_folder(folder, force=force)  # refused before minutes of reading, not after
-    plan = _plan(voice, table, plan_path, start_from, workers).but(**given)
+    plan = _plan(voice, table, plan_path, start_from, recordings, workers).but(**given)
     if family == "all":
         _compare_families(voice, table, folder, plan, workers=workers, force=force, cache=cache)
         return
@@ -133,14 +137,21 @@ def _refuse_together(
         raise click.UsageError("--frozen needs --start-from")
 
 
-def _plan(voice: Voice, table: pd.DataFrame, path: Path | None, start_from: str | None, workers: int) -> Plan:
+def _plan(
+    voice: Voice,
+    table: pd.DataFrame,
+    path: Path | None,
+    start_from: str | None,
+    recordings: tuple[Path, ...],
+    workers: int,
+) -> Plan:
     if path is not None:
         plan = read_plan(path)
     elif start_from:
         plan = Plan()
     else:
         with voice.progress("listening to clips") as progress:
-            suggestion = suggest_plan(table, workers=workers, progress=progress)
+            suggestion = suggest_plan(table, recordings=recordings, workers=workers, progress=progress)
         voice.say("No plan is given, so one was fitted to the clips:")
         show_reasons(voice, suggestion)
         plan = suggestion.plan

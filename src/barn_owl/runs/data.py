@@ -4,7 +4,7 @@ import logging
 import tempfile
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import numpy as np
@@ -16,6 +16,7 @@ from barn_owl.clips import check_clip_table, join_overlapping, labels_in, split_
 from barn_owl.clips.duplicates import file_families
 from barn_owl.errors import PlanError, TableError
 from barn_owl.features.cache import excerpts
+from barn_owl.runs.recordings import calm_frames, hear_recordings
 
 logger = logging.getLogger(__name__)
 
@@ -25,7 +26,7 @@ class RunData:
     """Clips with a side each, and their frames.
 
     asked : the rows that were wanted; table : those that can be used, in the order of `frames`; skipped : the reason
-    for each of the others, by row number of `asked`.
+    for each of the others, by row number of `asked`; behind : what is heard in the plan's recordings.
     """
 
     asked: pd.DataFrame
@@ -33,6 +34,7 @@ class RunData:
     frames: ClipFrames
     skipped: dict[int, str]
     labels: list[str]
+    behind: ClipFrames = field(default_factory=lambda: ClipFrames([]))
 
     def with_sides(self, side: Callable[[pd.DataFrame], pd.DataFrame]) -> "RunData":
         """Return the same clips with other sides: `side` fills the column ``split`` of a table."""
@@ -64,6 +66,7 @@ class RunData:
                     extras=extras[rows],
                     sources=sources,
                     overlapping=plan.overlapping,
+                    behind=self.behind,
                 )
             )
         missing = [label for number, label in enumerate(self.labels) if not sides[0].targets[:, number].any()]
@@ -149,4 +152,7 @@ def read_clips(
         frames, kept, skipped = load_frames(
             clips, plan.front_end, plan.clips, workers=workers, cache=cache or temporary, progress=reading
         )
-        yield RunData(asked=clips, table=kept, frames=frames, skipped=skipped, labels=label_names(kept, plan))
+        behind = calm_frames(plan, hear_recordings(plan.recordings).stretches) if plan.recordings else ClipFrames([])
+        yield RunData(
+            asked=clips, table=kept, frames=frames, skipped=skipped, labels=label_names(kept, plan), behind=behind
+        )

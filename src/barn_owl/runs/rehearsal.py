@@ -23,7 +23,7 @@ from barn_owl.features.activity import onset_frame, sounding
 from barn_owl.features.cache import excerpts
 from barn_owl.files import write_json
 from barn_owl.runs.run import EXPECTATION
-from barn_owl.tag.adjust import adjust_traces
+from barn_owl.tag.adjust import best_decision
 from barn_owl.tag.recorded import tag_trace, trace_of_samples
 
 STREAM = 43
@@ -127,8 +127,7 @@ def rehearse(model: Model, plan: Plan, rehearsal: Rehearsal) -> Rehearsed:
     trace = trace_of_samples(model, rehearsal.samples, FILE)
     truth = rehearsal.truth.assign(file=trace.file)
     if plan.rehearsal.decide:
-        found = adjust_traces(model, [trace], truth, by_label=False, honest=False)
-        model = replace(model, decision=found.decision)
+        model = replace(model, decision=best_decision(model, [trace], truth))
     events = tag_trace(model, trace)
     scores = score_events(truth, events, seconds={trace.file: rehearsal.seconds})
     return Rehearsed(model=model, rehearsal=rehearsal, events=events, scores=scores)

@@ -1,7 +1,7 @@
 """A plan fitted to the clips at hand, and why."""
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -19,10 +19,13 @@ from barn_owl.features.activity import STANDS_OUT_DB, activity, sounding
 from barn_owl.features.cache import Excerpt, excerpts
 from barn_owl.files import whole_file
 from barn_owl.parallel import each
+from barn_owl.runs.recordings import RecordingsHeard, hear_recordings
 
 HEARD = 160
 """Clips that are listened to at most: a drawn part tells as much as all of them."""
 RATES_HZ = (8_000, 16_000, 32_000)
+USUAL_TOP_HZ, HIGH_TOP_HZ = 8_000, 16_000
+"""Highest frequency that is listened to, as most recordings have it; and where most clips are of higher sounds."""
 LONGEST_S, SHORTEST_S, STEADY_S = 2.0, 0.3, 1.0
 """Windows of the pooled families are between the first two; of a steady sound, a second says it all."""
 
@@ -30,8 +33,9 @@ MOST_ACTIVE = 0.9
 """Share of what happens in a clip that its window should hold."""
 QUIET = 0.15
 """Share of the largest activity of a clip that counts as quiet."""
-HIGH_SHARE = 0.1
-"""Share of power above 8 kHz from which on it is worth a higher rate."""
+HIGH_SHARE = 0.5
+"""Share of power above 8 kHz from which on a clip is of a high sound, and of clips from which on it is worth a higher
+rate: recordings at 16 kHz, which are frequent, hold nothing of that."""
 MANY = 150
 """Training clips of the rarest label from which on a larger network is worth it."""
 SCENES, MOST_SCENES = 320, 640
@@ -94,18 +98,26 @@ class _Heard:
 
 
 def suggest_plan(
-    clips: pd.DataFrame, *, workers: int = 2, seed: int = 0, progress: Callable[[int, int], None] | None = None
+    clips: pd.DataFrame,
+    *,
+    recordings: Sequence[str | Path] = (),
+    workers: int = 2,
+    seed: int = 0,
+    progress: Callable[[int, int], None] | None = None,
 ) -> Suggestion:
     """Fit a plan to labelled clips: rate and highest frequency, background, size, gaps.
 
-    At most 160 clips, drawn evenly over the labels, are listened to. Raises TableError when none can be read.
+    At most 160 clips, drawn evenly over the labels, are listened to. recordings : files or folders that the model is
+    for; what they do not hold is not listened to in clips either. Raises TableError when no clip can be read,
+    AudioError when none of the recordings can.
     """
     clips = check_clip_table(clips)
     labelled = clips[clips["label"] != ""].reset_index(drop=True)
     if not len(labelled):
         raise TableError("the table has no labelled clips to fit a plan to")
     heard, chosen = _listen(labelled, workers, seed, progress)
-    rate_hz, top_hz, why_rate, why_top = _band(heard, chosen)
+    in_recordings = hear_recordings(recordings) if recordings else None
+    rate_hz, top_hz, why_rate, why_top = _band(heard, chosen, in_recordings)
     counts = labelled["label"].value_counts()
     rarest = int(counts.min())
     background = [str(label) for label in counts.index if _plain(str(label)) in BACKGROUND]
@@ -120,6 +132,7 @@ def suggest_plan(
         "scenes": {"count": scenes},
         "cnn": {"size": size},
         "decision": {"gap_s": gap_s},
+        "recordings": [str(path) for path in recordings] or None,
     }
     reasons = {
         "front_end.rate_hz": why_rate,
@@ -213,7 +226,9 @@ def _gap(heard: list[_Heard]) -> tuple[float, str]:
     return round(float(np.clip(usual, *GAP_S)), 2), f"three clips in four have no gap of more than {usual:.2g} s"
 
 
-def _band(heard: list[_Heard], chosen: pd.DataFrame) -> tuple[int, float | None, str, str]:
+def _band(
+    heard: list[_Heard], chosen: pd.DataFrame, recordings: RecordingsHeard | None
+) -> tuple[int, float | None, str, str]:
     """Working rate and highest frequency: what every source passes, so that its band does not become the label."""
     source = chosen["group"].astype(str) if "group" in chosen else pd.Series("", index=chosen.index)
     table = pd.DataFrame(
@@ -230,11 +245,15 @@ def _band(heard: list[_Heard], chosen: pd.DataFrame) -> tuple[int, float | None,
     )
     telling = sources[(sources["labels"] > 1) & (sources["clips"] >= 4)]
     passed_hz = float(telling["band_hz"].min()) if len(telling) else float(table["band_hz"].quantile(0.9))
-    is_high = float(np.mean([one.high_share > HIGH_SHARE for one in heard]))
-    wished_hz = 2 * min(passed_hz, 16_000 if is_high > 0.2 else 8_000)
-    rate_hz = next((rate for rate in RATES_HZ if rate >= 0.95 * wished_hz), RATES_HZ[-1])
     why_rate = f"every source passes {passed_hz / 1000:.1f} kHz"
-    why_rate += f"; {is_high:.0%} of the clips have much of their power above 8 kHz"
+    usual_hz = USUAL_TOP_HZ
+    if recordings is not None:
+        passed_hz, usual_hz = min(passed_hz, recordings.bandwidth_hz), HIGH_TOP_HZ
+        why_rate += f", the recordings {recordings.bandwidth_hz / 1000:.1f} kHz"
+    is_high = float(np.mean([one.high_share > HIGH_SHARE for one in heard]))
+    wished_hz = 2 * min(passed_hz, HIGH_TOP_HZ if is_high > HIGH_SHARE else usual_hz)
+    rate_hz = next((rate for rate in RATES_HZ if rate >= 0.95 * wished_hz), RATES_HZ[-1])
+    why_rate += f"; {is_high:.0%} of the clips have most of their power above 8 kHz"
     top_hz = float(np.floor(passed_hz * 0.97 / 100) * 100)
     if top_hz >= 0.95 * rate_hz / 2 or top_hz < 1000:
         return rate_hz, None, why_rate, ""

@@ -104,17 +104,11 @@ def adjust_traces(
     goal: Goal = "f1",
     false_alarms_per_hour: float = 10.0,
     collar_s: float = 0.2,
-    by_label: bool = True,
-    honest: bool = True,
 ) -> Adjusted:
-    """Find the decision settings that are best on traces of recordings; see `adjust`.
-
-    by_label : whether labels may get an onset threshold of their own. honest : whether settings are chosen anew
-    without each part as well, which takes most of the time.
-    """
-    task = _Task(model, traces, truth, goal, false_alarms_per_hour, collar_s, by_label=by_label)
+    """Find the decision settings that are best on traces of recordings; see `adjust`."""
+    task = _Task(model, traces, truth, goal, false_alarms_per_hour, collar_s, by_label=True)
     parts, judged = task.parts(), []
-    for name, own in parts if honest else []:
+    for name, own in parts:
         chosen = task.best([other for other_name, other in parts if other_name != name])
         scores = task.judge(chosen, [own])
         judged.append((name, scores.f1, scores.precision, scores.recall, scores.false_alarms_per_hour))
@@ -129,6 +123,14 @@ def adjust_traces(
         curve=task.curve(decision, whole),
         reached=goal == "f1" or scores.false_alarms_per_hour <= false_alarms_per_hour,
     )
+
+
+def best_decision(
+    model: Model, traces: list[Trace], truth: pd.DataFrame, *, collar_s: float = 0.2
+) -> DecisionSettings:
+    """Find the decision settings with the best F1 on traces of recordings, the same for all labels."""
+    task = _Task(model, traces, truth, "f1", 0.0, collar_s, by_label=False)
+    return task.best([part for _, part in task.parts()])
 
 
 _Times = dict[str, np.ndarray]
@@ -218,7 +220,8 @@ class _Task:
 
     def best(self, parts: Sequence[_Part]) -> DecisionSettings:
         """Try values key by key, turn by turn; then where events begin and end; then a threshold for each label."""
-        settings = self._shifted(self.model.decision.model_copy(update={"labels": {}}), parts)
+        begin = self.model.decision.model_copy(update={"labels": {}}) if self.by_label else self.model.decision
+        settings = self._shifted(begin, parts)
         highest = self.worth(settings, parts)
         for turn in range(TURNS):
             before = settings
@@ -240,7 +243,7 @@ class _Task:
         for number, first, last in parts:
             true = _between(self._true[number], first, last)
             for label, found in _between(self._events(number, settings), first, last).items():
-                if label in true and len(found):
+                if len(true.get(label, ())) and len(found):
                     off = true[label][:, None, 0] - found[None, :, 0]
                     nearest = np.abs(off).argmin(axis=0)
                     error = true[label][nearest] - found

@@ -1,0 +1,86 @@
+"""What the recordings sound like that a model is made for: their band, their level, and what is heard between sounds."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from barn_owl.audio import audio_info, file_facts
+from barn_owl.classify import ClipFrames, Plan
+from barn_owl.clips.uniform import read_uniform
+from barn_owl.errors import AudioError
+from barn_owl.features.activity import activity
+from barn_owl.features.cache import Excerpt
+from barn_owl.tag.archive import find_recordings
+
+STRETCHES, STRETCH_S, SHORTEST_S = 16, 5.0, 1.0
+"""Stretches that are listened to, over all recordings, and how long they are."""
+CALM = 0.5
+"""Share of the stretches, those in which least stands out, that serve as background."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class RecordingsHeard:
+    """Highest frequency, in hertz, and mean level, in dB re full scale, of what was listened to; and where that was."""
+
+    bandwidth_hz: float
+    level_db: float
+    stretches: list[Excerpt]
+
+
+def hear_recordings(paths: Sequence[str | Path]) -> RecordingsHeard:
+    """Listen to some stretches of recordings: files, folders or tables.
+
+    Raises AudioError when none of them can be read, TableError when a folder or a table names none.
+    """
+    stretches, bands, levels, reasons = [], [], [], []
+    for stretch in _spread([str(path) for path in find_recordings([Path(path) for path in paths])], reasons):
+        try:
+            facts = file_facts(stretch.file, start_s=stretch.start_s, end_s=stretch.end_s, thorough=False)
+        except AudioError as error:
+            reasons.append(str(error))
+            continue
+        stretches.append(stretch)
+        if facts.rms_db > -119:  # digital silence says nothing about the band
+            bands.append(facts.bandwidth_hz)
+            levels.append(facts.rms_db)
+    if not bands:
+        raise AudioError(f"recordings: nothing can be heard in {paths[0]}{': ' + reasons[0] if reasons else ''}")
+    return RecordingsHeard(
+        bandwidth_hz=float(np.quantile(bands, 0.9)), level_db=float(np.median(levels)), stretches=stretches
+    )
+
+
+def calm_frames(plan: Plan, stretches: Sequence[Excerpt]) -> ClipFrames:
+    """Frames of the stretches of recordings in which least stands out."""
+    frames = []
+    for stretch in stretches:
+        try:
+            frames.append(plan.front_end.frames(read_uniform(stretch, plan.front_end.rate_hz, plan.clips)))
+        except AudioError:
+            continue  # digital silence, or too short: nothing to learn from, and told when it was listened to
+    loud = [float(activity(part[:, plan.front_end.level_columns]).mean()) for part in frames]
+    kept = np.argsort(loud, kind="stable")[: max(1, round(CALM * len(frames)))] if frames else []
+    return ClipFrames([frames[int(number)] for number in kept])
+
+
+def _spread(files: list[str], reasons: list[str]) -> list[Excerpt]:
+    """Stretches evenly over the time of all recordings that can be read."""
+    lengths = {}
+    for file in files:
+        try:
+            length_s = audio_info(file).duration_s
+        except AudioError as error:
+            reasons.append(str(error))
+            continue
+        if length_s >= SHORTEST_S:
+            lengths[file] = length_s
+    total = sum(lengths.values())
+    spread = []
+    for file, length_s in lengths.items():
+        count = max(1, min(round(STRETCHES * length_s / total), int(length_s / STRETCH_S) or 1))
+        size = min(STRETCH_S, length_s)
+        starts = (np.arange(count) + 0.5) * length_s / count - size / 2
+        spread += [Excerpt(file, float(max(start, 0.0)), float(max(start, 0.0) + size)) for start in starts]
+    return spread

@@ -1,0 +1,123 @@
+"""Scenes: what is put together, where it is heard, and what they leave of levels and bands."""
+
+import numpy as np
+import pytest
+from hypothesis import given, settings, strategies as st
+
+from barn_owl.classify import ClipFrames, Examples
+from barn_owl.classify.plan import Plan
+from barn_owl.classify.scenes import SceneMaker
+from barn_owl.features import FrontEnd
+from barn_owl.features.activity import is_loud, onset_frame, sounding
+from helpers import RATE_HZ, sound, small_plan
+
+PLAIN = {"tilt_db": 0, "shift_bands": 0, "stretch_percent": 0, "low_pass": 0, "mask": 0}
+
+
+def examples(rng, front_end=FrontEnd(), kinds=("hum", "hiss", "still"), clips=6) -> Examples:  # noqa: B008 - frozen
+    frames = [front_end.frames(sound(kind, rng, 0.6)) for kind in kinds for _ in range(clips)]
+    targets = np.repeat(np.eye(len(kinds), dtype=np.float32), clips, axis=0)
+    return Examples(clips=ClipFrames(frames), targets=targets, extras=np.zeros((len(frames), 0), np.float32))
+
+
+def maker(rng, background=(2,), **changes) -> SceneMaker:
+    changes = {"augment": PLAIN, "scenes": {"foreign": 0.0, "empty": 0.0, "snr_low_db": 20, "snr_high_db": 25}} | changes
+    return SceneMaker(Plan(background=["still"], **changes), examples(rng), list(background))
+
+
+def test_scenes_are_louder_where_a_label_sounds(rng):
+    scenes = maker(rng).make(40, 200, rng, most=1)
+    assert scenes.frames.shape == (40, 200, 48)
+    assert scenes.sounds.shape == scenes.begins.shape == scenes.counts.shape == (40, 200, 3)
+    level = scenes.frames.mean(axis=2)
+    heard = scenes.sounds[..., :2].any(axis=2)
+    sure = scenes.counts[..., :2].all(axis=2)
+    apart = [level[n][heard[n]].mean() - level[n][~heard[n] & sure[n]].mean() for n in range(40) if heard[n].any()]
+    assert len(apart) > 30
+    assert np.median(apart) > 10
+    assert (scenes.sounds[..., 2] == (~heard & sure)).all()  # background is where nothing sounds
+
+
+def test_onsets_are_where_sounds_begin(rng):
+    scenes = maker(rng).make(60, 200, rng, most=1)
+    begun = 0
+    for scene, first, last, label in scenes.events:
+        onsets = np.flatnonzero(scenes.begins[scene, :, label])
+        assert (scenes.sounds[scene, first:last, label] == 1).all()
+        if len(onsets):
+            begun += 1
+            assert first - 4 <= onsets[0] <= first + 4
+    assert begun > 30
+
+
+def test_all_labels_are_drawn_as_often_however_many_clips_they_have(rng):
+    made = examples(rng)
+    keep = np.r_[0:6, 6:8, 12:18]  # six hums, two hisses
+    few = Examples(clips=made.clips.take(keep), targets=made.targets[keep], extras=made.extras[keep])
+    plan = Plan(background=["still"], augment=PLAIN, scenes={"foreign": 0.0, "empty": 0.0})
+    scenes = SceneMaker(plan, few, [2]).make(200, 120, rng, most=1)
+    numbers = np.bincount([label for *_, label in scenes.events], minlength=2)
+    assert 0.7 < numbers[0] / numbers[1] < 1.4
+
+
+def test_made_up_sounds_are_no_label_and_beds_alone_are_background(rng):
+    for changes in ({"foreign": 0.99, "empty": 0.0}, {"foreign": 0.0, "empty": 0.99}):
+        scenes = maker(rng, scenes=changes).make(30, 120, rng)
+        assert scenes.sounds[..., :2].mean() < 0.02
+        assert scenes.sounds[..., 2].mean() > 0.95
+
+
+def test_what_is_too_faint_is_not_asked_for(rng):
+    scenes = maker(rng, scenes={"foreign": 0, "empty": 0, "snr_low_db": -30, "snr_high_db": -29}).make(30, 200, rng)
+    assert scenes.sounds[..., :2].mean() < 0.06
+    assert (scenes.counts == 0).any()
+
+
+@given(most=st.integers(1, 3), frames=st.integers(30, 150), seed=st.integers(0, 50))
+@settings(max_examples=15, deadline=None)
+def test_scenes_are_finite_and_come_again_from_their_seed(most, frames, seed):
+    made = maker(np.random.default_rng(0), augment={}, scenes={})
+    one, two = (made.make(4, frames, np.random.default_rng(seed), most=most) for _ in range(2))
+    assert np.isfinite(one.frames).all()
+    for name in ("frames", "sounds", "begins", "counts"):
+        np.testing.assert_array_equal(getattr(one, name), getattr(two, name))
+    assert one.events == two.events
+
+
+def test_scenes_without_the_highest_bands_are_among_them(rng):
+    whole, narrow = (maker(rng, augment={**PLAIN, "low_pass": share}).make(20, 60, rng) for share in (0.0, 1.0))
+    highest = [scenes.frames[..., -1].mean() - scenes.frames[..., :20].mean() for scenes in (whole, narrow)]
+    assert highest[1] < highest[0] - 15
+
+
+def test_frames_that_are_no_levels_take_the_place_of_what_is_behind(rng):
+    front_end = FrontEnd(features=["mfcc", "deltas"])
+    made = examples(rng, front_end)
+    plan = small_plan("cnn", front_end=front_end.model_dump(), scenes={"empty": 0.0})
+    scenes = SceneMaker(plan, made, [2]).make(10, 100, rng, most=1)
+    known = np.concatenate(made.clips.parts)
+    at = scenes.frames[0, 50]
+    assert np.abs(known - at).max(axis=1).min() < 1e-4
+
+
+def test_sounding_is_what_stands_out_and_all_of_a_clip_that_is_cut_close(rng):
+    quiet, loud = np.full((60, 8), -60.0), np.full((20, 8), -30.0)
+    noise = rng.normal(0, 1, (100, 8))
+    clip = (np.concatenate([quiet[:40], loud, quiet[:40]]) + noise).astype(np.float32)
+    heard = sounding(clip)
+    assert heard[41:59].all()
+    assert not heard[:35].any()
+    assert abs(onset_frame(clip, heard) - 40) <= 2
+    decay = (-20 - np.arange(12)[:, None] * 2 + rng.normal(0, 0.5, (12, 8))).astype(np.float32)
+    assert sounding(decay).all()
+    steady = (-40 + rng.normal(0, 1, (100, 8))).astype(np.float32)
+    assert sounding(steady).all()
+    assert is_loud(np.array([[0.0], [-29.0], [-31.0]], np.float32)).tolist() == [True, True, False]
+
+
+@pytest.mark.parametrize("kind", ["hum", "tick"])
+def test_short_and_long_sounds_are_found_in_silence(kind, rng):
+    samples = np.concatenate([np.zeros(RATE_HZ), sound(kind, rng, 0.2), np.zeros(RATE_HZ)]).astype(np.float32)
+    heard = np.flatnonzero(sounding(FrontEnd().frames(samples)))
+    assert 95 <= heard[0] <= 103
+    assert heard[-1] <= 122
