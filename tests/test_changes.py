@@ -5,8 +5,6 @@ import pytest
 import scipy.signal
 from hypothesis import given, settings, strategies as st
 
-from barn_owl.classify.augment import mix_windows
-from barn_owl.classify.fitted import label_weights
 from barn_owl.clips import SoundSettings, UniformSettings, change_sound, changes, make_uniform
 from barn_owl.clips.augment import CHANGES
 from barn_owl.errors import PlanError
@@ -144,25 +142,6 @@ def test_nothing_asked_for_changes_nothing():
         SoundSettings(snr_low_db=20, snr_high_db=10)
     with pytest.raises(PlanError, match="colours"):
         SoundSettings(colours=["mauve"])
-
-
-def test_mixed_windows_mix_their_labels_by_power(rng):
-    windows = rng.uniform(-60, -20, (40, 10, 4)).astype(np.float32)
-    targets = np.eye(40, dtype=np.float32)
-    mixed, labels = mix_windows(windows, targets, 1.0, rng)
-    np.testing.assert_allclose(labels.sum(axis=1), 1, rtol=1e-5)
-    assert (mixed >= windows - 1e-3).all()  # power is only added
-    own = labels[np.arange(40), np.arange(40)]
-    assert (own >= 0.5 - 1e-6).all()  # the other is never the louder one
-    same, unchanged = mix_windows(windows, targets, 0.0, rng)
-    assert same is windows
-    assert unchanged is targets
-
-
-def test_rare_labels_weigh_more_and_all_together_one():
-    weights = label_weights(np.array([0, 0, 0, 1, 2, 2]), 4)
-    np.testing.assert_allclose(weights[:3], [2 / 3, 2, 1], rtol=1e-6)
-    assert weights[[0, 0, 0, 1, 2, 2]].mean() == pytest.approx(1)
 
 
 def test_clips_are_made_uniform():

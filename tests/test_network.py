@@ -301,7 +301,9 @@ def test_losses_of_scenes_by_hand_and_by_differences(rng):
     p = sigmoid(logits)
     by_hand = -(counts * (wanted * np.log(p) + (1 - wanted) * np.log(1 - p))).mean()
     assert loss == pytest.approx(by_hand)
-    assert_close(gradient, slope(lambda z: weighted_cross_entropy(z, wanted, counts)[0], logits), rtol=1e-7, atol=1e-11)
+    assert_close(
+        gradient, slope(lambda z: weighted_cross_entropy(z, wanted, counts)[0], logits), rtol=1e-7, atol=1e-11
+    )
 
     inside = np.zeros((2, 5, 3))
     inside[0, 1:4, 0] = inside[0, 3:5, 1] = inside[1, :, 0] = 1  # the third place of both, and one more, are free
@@ -310,6 +312,4 @@ def test_losses_of_scenes_by_hand_and_by_differences(rng):
     loss, gradient = sound_cross_entropy(logits, inside, labels)
     means = logits[0, 1:4].mean(axis=0), logits[0, 3:5].mean(axis=0), logits[1].mean(axis=0)
     assert loss == pytest.approx(-np.mean([np.log(softmax(m)[n]) for m, n in zip(means, (2, 0, 3), strict=True)]))
-    assert_close(
-        gradient, slope(lambda z: sound_cross_entropy(z, inside, labels)[0], logits), rtol=1e-7, atol=1e-11
-    )
+    assert_close(gradient, slope(lambda z: sound_cross_entropy(z, inside, labels)[0], logits), rtol=1e-7, atol=1e-11)

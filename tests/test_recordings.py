@@ -223,7 +223,7 @@ def test_an_archive_is_finished_once(runs, nights, tmp_path):
     assert both.kept == [files[0]]
     plain = pd.concat([tag_recording(model, file) for file in files], ignore_index=True)
     pd.testing.assert_frame_equal(both.events[list(plain)], plain, check_dtype=False)
-    other = tag_archive(model, files, keep=tmp_path / "kept", decision=model.decision.but(on=0.5))
+    other = tag_archive(model, files, keep=tmp_path / "kept", decision=model.decision.but(on=0.51))
     assert other.kept == []
     assert tag_archive(model, files, keep=tmp_path / "kept").kept == files
 

@@ -9,7 +9,7 @@ from barn_owl.classify.plan import Plan
 from barn_owl.classify.scenes import SceneMaker
 from barn_owl.features import FrontEnd
 from barn_owl.features.activity import is_loud, onset_frame, sounding
-from helpers import RATE_HZ, sound, small_plan
+from helpers import RATE_HZ, small_plan, sound
 
 PLAIN = {"tilt_db": 0, "shift_bands": 0, "stretch_percent": 0, "low_pass": 0, "mask": 0}
 
@@ -21,7 +21,10 @@ def examples(rng, front_end=FrontEnd(), kinds=("hum", "hiss", "still"), clips=6)
 
 
 def maker(rng, background=(2,), **changes) -> SceneMaker:
-    changes = {"augment": PLAIN, "scenes": {"foreign": 0.0, "empty": 0.0, "snr_low_db": 20, "snr_high_db": 25}} | changes
+    changes = {
+        "augment": PLAIN,
+        "scenes": {"foreign": 0.0, "empty": 0.0, "snr_low_db": 20, "snr_high_db": 25},
+    } | changes
     return SceneMaker(Plan(background=["still"], **changes), examples(rng), list(background))
 
 

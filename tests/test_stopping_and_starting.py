@@ -10,15 +10,15 @@ import time
 import numpy as np
 import pandas as pd
 import pytest
+import scipy
 
 from barn_owl.classify import load_model, read_plan
 from barn_owl.classify.checkpoint import Checkpoint
 from barn_owl.cli.main import run as barn_owl
 from barn_owl.clips import read_clip_table, write_clip_table
-from barn_owl.errors import ModelError, OutputError, PlanError, TableError
+from barn_owl.errors import AudioError, ModelError, OutputError, PlanError, TableError
 from barn_owl.runs import adopt, ensemble_of, open_run, suggest_plan, train, train_several
 from barn_owl.runs.learning import read_learning
-from barn_owl.runs.suggest import FEW
 from helpers import assert_close, small_plan, sound
 
 
@@ -213,7 +213,7 @@ def test_a_plan_is_fitted_to_the_clips_and_says_why(tmp_path, rng):
     rows = []
     for group, rate_hz in (("old-phone", 8_000), ("studio", 44_100)):
         for label, frequency in (("high", 1500), ("low", 300)):
-            for number in range(FEW + 8):
+            for number in range(16):
                 t = np.arange(3 * rate_hz) / rate_hz
                 x = 0.01 * rng.standard_normal(len(t))
                 x += 0.5 * np.sin(2 * np.pi * frequency * t) * ((t > 1) & (t < 1.3))
@@ -223,14 +223,25 @@ def test_a_plan_is_fitted_to_the_clips_and_says_why(tmp_path, rng):
     clips = pd.DataFrame(rows, columns=["file", "start_s", "end_s", "label", "group"])
     found = suggest_plan(clips)
     # The sound of 0.3 s counts, not the 3 s of the clip; and what the old phone cannot hear must not tell.
-    assert found.plan.clips.length_s == 0.8
+    assert found.plan.pooling.window_s == 0.4
     assert found.plan.front_end.rate_hz == 8_000
     assert found.plan.family == "cnn"
     found.write(tmp_path / "plan.toml")
     assert read_plan(tmp_path / "plan.toml") == found.plan
-    assert "most of what happens in them 0.3 s" in (tmp_path / "plan.toml").read_text()
-    few = pd.concat([part.head(4) for _, part in clips.groupby("label")])
-    assert suggest_plan(few).plan.family == "logistic"
+    assert "most of what happens in a clip takes 0.3 s" in (tmp_path / "plan.toml").read_text()
+    # What recordings do not hold is not listened to in clips either.
+    soundfile.write(
+        tmp_path / "dull.wav", scipy.signal.resample_poly(rng.standard_normal(40_000), 4, 1) * 0.05, 32_000
+    )
+    studio = clips[clips["group"] == "studio"]
+    narrow = suggest_plan(studio, recordings=[tmp_path / "dull.wav"])
+    assert suggest_plan(studio).plan.front_end.rate_hz == 16_000
+    assert narrow.plan.front_end.top_hz <= 4_500
+    assert narrow.plan.recordings == [str(tmp_path / "dull.wav")]
+    assert "the recordings 4." in narrow.reasons["front_end.rate_hz"]
+    (tmp_path / "broken.wav").write_bytes(b"RIFF")
+    with pytest.raises(AudioError, match="nothing can be heard"):
+        suggest_plan(studio, recordings=[tmp_path / "broken.wav"])
     with pytest.raises(TableError, match="none of the clips can be used"):
         suggest_plan(clips.assign(file="/nowhere.wav"))
 
@@ -239,8 +250,8 @@ def test_the_command_trains_families_seeds_and_from_a_model(clips, tmp_path, cap
     write_clip_table(clips, tmp_path / "clips.csv")
     table, plan = str(tmp_path / "clips.csv"), tmp_path / "plan.toml"
     plan.write_text(
-        'background = ["still"]\n[training]\nepochs = 3\n[cnn]\nsize = "tiny"\n[cnn]\nsize = "tiny"\n'
-        "[trees]\nrounds = 20\n[kernel]\nwidth = 1.2\n"
+        'background = ["still"]\n[training]\nepochs = 3\nrefit = 2\n[cnn]\nsize = "tiny"\n[scenes]\ncount = 32\n'
+        "[pooling]\nwindows = 400\n[trees]\nrounds = 20\n[kernel]\nwidth = 1.2\n"
     )
     assert barn_owl(["train", table, "--run", str(tmp_path / "all"), "--plan", str(plan), "--family", "all"]) == 0
     said = capsys.readouterr().out
@@ -248,15 +259,15 @@ def test_the_command_trains_families_seeds_and_from_a_model(clips, tmp_path, cap
     assert (tmp_path / "all" / "families.png").stat().st_size > 10_000
     options = ["--plan", str(plan), "--family", "nearest"]
     assert barn_owl(["train", table, "--run", str(tmp_path / "several"), *options, "--seeds", "2", "--ensemble"]) == 0
-    assert "test balanced accuracy: 1.000 on average" in capsys.readouterr().out
+    assert "test balanced accuracy: " in capsys.readouterr().out
     shutil.rmtree(tmp_path / "several")
     start = ["--start-from", str(ranking[0] / "cnn"), "--frozen", "3", "--plan", str(plan)]
     assert barn_owl(["train", table, "--run", str(tmp_path / "further"), *start]) == 0
     assert (tmp_path / "further" / "figures" / "curves.png").stat().st_size > 10_000
     assert barn_owl(["plan", table, "-o", str(tmp_path / "fitted.toml")]) == 0
-    assert "clips.length_s" in capsys.readouterr().out
+    assert "front_end.rate_hz" in capsys.readouterr().out
     assert barn_owl(["plan", str(plan), "--labels", "4"]) == 0
-    assert "multiply-adds a window" in capsys.readouterr().out
+    assert "multiply-adds a second" in capsys.readouterr().out
 
 
 @pytest.mark.parametrize(
@@ -280,7 +291,7 @@ def test_options_that_contradict_each_other(clips, tmp_path, capsys, options, me
 @pytest.mark.parametrize(
     ("text", "message"),
     [
-        ("[[cnn.layers]]\nkind = 'convolution'\nchannels = 8\ntaps = 200", "needs 200 steps in time and gets 97"),
+        ("[[cnn.layers]]\nkind = 'convolution'\nchannels = 8\ntaps = [3, 200]", "needs 200 bands and gets 48"),
         ("[[cnn.layers]]\nkind = 'pool'\ntaps = 2", "'convolution', 'max_pool'"),
         ("[[cnn.layers]]\nkind = 'convolution'\nchannels = 8", "taps: Field required"),
         ("[[cnn.layers]]\nkind = 'relu'\nshare = 2", "share: unknown key"),
@@ -289,7 +300,7 @@ def test_options_that_contradict_each_other(clips, tmp_path, capsys, options, me
         ("[pooling]\nstatistics = ['mode']", "there is no statistic 'mode'"),
         ("[mlp]\nhidden = [0]", "each layer has 1 to 4096 channels"),
         ("[trees]\ndepht = 3", "trees.depht: unknown key; did you mean depth?"),
-        ("[clips]\nlength_s = 0.01", "clips.length_s: must be at least one frame of 32 ms"),
+        ("[pooling]\nwindow_s = 0.01", "pooling.window_s: must be at least one frame of 32 ms"),
     ],
 )
 def test_plans_are_checked_when_they_are_read(tmp_path, text, message):
@@ -299,25 +310,17 @@ def test_plans_are_checked_when_they_are_read(tmp_path, text, message):
     assert message in str(error.value)
 
 
-def test_layers_of_ones_own_train_in_both_ways(clips, tmp_path, rng):
-    own = {
-        "valid": [
-            {"kind": "convolution", "channels": 16, "taps": 5, "stride": 4}, {"kind": "norm"}, {"kind": "relu"},
-            {"kind": "max_pool", "taps": 2, "stride": 1}, {"kind": "max_over_all"},
-        ],
-        "same": [
-            {"kind": "convolution", "channels": 16, "taps": 5, "stride": 4, "padding": "same"}, {"kind": "norm"},
-            {"kind": "relu"}, {"kind": "mean_over_all"}, {"kind": "dense", "channels": 12}, {"kind": "relu"},
-        ],
-    }  # fmt: skip
-    for name, layers in own.items():
-        run = train(clips, tmp_path / name, small_plan("cnn").but(cnn={"layers": layers}, training={"epochs": 12}))
-        assert run.evaluate().scores.balanced_accuracy > 0.5
-        frames = run.model.front_end.frames(np.concatenate([sound("hum", rng), sound("hiss", rng)]))
-        family = run.model.family
-        windows, local = run.model.logits(frames)
-        at = 5
-        alone, _ = run.model.logits(frames[at * family.step : at * family.step + family.window])
-        assert_close(windows[at], alone[0], rtol=1e-4, atol=1e-4)
-        assert family.is_shared == (name == "valid")
-        assert (len(local) > len(windows)) == family.is_shared
+def test_layers_of_ones_own_train_and_slide(clips, tmp_path, rng):
+    layers = [
+        {"kind": "convolution", "channels": 16, "taps": [5, 8], "stride": [4, 8], "padding": "bands"},
+        {"kind": "norm"},
+        {"kind": "relu"}, {"kind": "max_pool", "taps": [2, 1], "stride": 1}, {"kind": "fold_bands"},
+        {"kind": "dense", "channels": 12}, {"kind": "relu"},
+    ]  # fmt: skip
+    run = train(clips, tmp_path / "own", small_plan("cnn").but(cnn={"layers": layers}))
+    assert run.evaluate().scores.balanced_accuracy > 0.5
+    frames = run.model.front_end.frames(np.concatenate([sound("hum", rng), sound("hiss", rng)]))
+    family, said = run.model.family, run.model.steps(frames)
+    assert (family.step, family.window) == (4, 20 + 5 + 4)  # level, convolution, pool
+    alone = run.model.steps(frames[5 * family.step : 5 * family.step + family.window])
+    assert_close(said.sounds[5], alone.sounds[0], rtol=1e-4, atol=1e-4)

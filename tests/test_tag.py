@@ -125,7 +125,9 @@ def test_onset_scores_say_where_a_sound_begins_and_begins_again():
 )
 @settings(max_examples=40, deadline=None)
 def test_events_do_not_depend_on_how_a_trace_is_cut(runs, onsets, chunk, alone, smooth_s):
-    scores = np.concatenate([np.zeros(40), *([0.0] * gap + [high] * length for gap, length, high in runs), np.zeros(300)])
+    scores = np.concatenate(
+        [np.zeros(40), *([0.0] * gap + [high] * length for gap, length, high in runs), np.zeros(300)]
+    )
     more = {"again": 0.5, "alone": alone, "smooth_s": smooth_s, "gap_s": 0.2}
     assert hand_made(scores, onsets, chunk, **more) == hand_made(scores, onsets, len(scores), **more)
 

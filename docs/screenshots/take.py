@@ -28,6 +28,7 @@ PICTURES = {
     "score.png": "score.png",
     "families/families.png": "families.png",
     "saltmarsh-quay/run/figures/curves.png": "curves.png",
+    "saltmarsh-quay/run/figures/rehearsal.png": "rehearsal.png",
 }
 
 
@@ -91,7 +92,7 @@ def main() -> None:
         said_by("cut", takes, "--gap-s", "0.4", "-o", "knocks.csv", "--figure", "cuts.png", folder=folder)
         page_picture(folder / "saltmarsh-quay/run/report.html", HERE / "report.png")
         page_picture(folder / "saltmarsh-quay/run/report.html", HERE / "report-mistakes.png", "#mistakes")
-        runs = [f"families/{family}" for family in ("tcn", "cnn", "trees", "nearest")]
+        runs = [f"families/{family}" for family in ("cnn", "mlp", "trees", "nearest")]
         said_by("compare", *runs, "-o", "comparison.html", folder=folder)
         page_picture(folder / "comparison.html", HERE / "compare.png")
         said_by("demo", "another", "--clips", "12", "--minutes", "15", "--seed", "1", folder=folder)

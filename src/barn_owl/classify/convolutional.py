@@ -75,4 +75,6 @@ class Convolutional:
         shape, total = (self.window + (COST_STEPS - 1) * self.step, *self.network.shapes[0][1:]), 0
         for layer in self.network.layers:
             total, shape = total + layer.multiply_adds(shape), layer.shape(shape)
-        return Cost(weights=len(self.network.vector), multiply_adds=round(total * FRAMES_A_SECOND / (COST_STEPS * self.step)))
+        return Cost(
+            weights=len(self.network.vector), multiply_adds=round(total * FRAMES_A_SECOND / (COST_STEPS * self.step))
+        )

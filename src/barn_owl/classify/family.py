@@ -1,8 +1,8 @@
 """What every kind of classifier has in common: it goes along frames and says what sounds at each step.
 
-A family sees frames, ``(frames, features)``. Its step *i* looks at the `window` frames from frame ``i * step`` on, and
-tells what sounds in the middle of them. Nothing else of the recording counts, so an excerpt gets the scores that it has
-within the recording.
+A family sees frames, ``(frames, features)``. Its step *i* looks at the `window` frames from frame ``i * step`` on,
+and tells what sounds in the middle of them. Nothing else of the recording counts, so an excerpt gets the scores that
+it has within the recording.
 """
 
 from dataclasses import dataclass

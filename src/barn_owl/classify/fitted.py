@@ -80,8 +80,14 @@ class Fitted:
         return [line for line in self.curves if line.best][-1]
 
 
-def standardisation(clips: ClipFrames) -> tuple[np.ndarray, np.ndarray]:
-    """Mean and deviation of each band over all frames; float32, shape ``(bands,)``; summed in float64."""
+def standardisation(plan: Plan, clips: ClipFrames) -> tuple[np.ndarray, np.ndarray]:
+    """Mean and deviation of each feature over all frames; float32, shape ``(features,)``; summed in float64.
+
+    Levels that are taken relative to what is around them are left as they are.
+    """
+    if plan.levels.frames:
+        width = plan.front_end.width
+        return np.zeros(width, dtype=np.float32), np.ones(width, dtype=np.float32)
     # Clip by clip and in float64: the frames may be a map larger than memory, and sums of many are exact.
     count = sum(len(part) for part in clips.parts)
     mean = sum(part.sum(axis=0, dtype=np.float64) for part in clips.parts) / count

@@ -122,8 +122,8 @@ class Model:
     def clip(self, frames: np.ndarray, extras: np.ndarray | None = None) -> ClipSaid:
         """Say what sounds in one clip, given as frames of the front end.
 
-        Its log-odds are the mean over the steps, each of which counts as much as anything is said to sound in it, squared;
-        where labels overlap, as much as the label itself. extras : what its further columns say.
+        Its log-odds are the mean over the steps, each of which counts as much as anything is said to sound in it,
+        squared; where labels overlap, as much as the label itself. extras : what its further columns say.
         """
         around = self._around_clip(frames)
         said = self.steps(np.concatenate([around, frames, around]), extras)
@@ -136,7 +136,9 @@ class Model:
         if self.background and not self.overlapping:
             # Of no interest is what most likely holds neither of the two likeliest others, wherever one looks.
             first, second = np.sort(np.pad(named, ((0, 0), (1, 0))), axis=1)[:, :-3:-1].T
-            either = np.convolve(np.pad(first + second - first * second, 1, mode="edge"), np.ones(3) / 3, mode="valid")
+            either = np.convolve(
+                np.pad(first + second - first * second, 1, mode="edge"), np.ones(3) / 3, mode="valid"
+            )
             likely = float(either.max().clip(1e-6, 1 - 1e-6))
             others = np.setdiff1d(np.arange(len(self.labels)), self.reported)
             mean = said.sounds[:, others].mean(axis=0)

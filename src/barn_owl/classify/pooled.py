@@ -62,9 +62,7 @@ class Pooled:
     def steps(self, frames: np.ndarray, extras: np.ndarray | None = None) -> Steps:
         """Return what the classifier says of each window; see `Family`."""
         view = np.lib.stride_tricks.sliding_window_view(frames, self.window, axis=0)[:: self.step].swapaxes(1, 2)
-        rows = [
-            self.rows(view[at : at + WINDOWS_AT_ONCE], extras) for at in range(0, len(view), WINDOWS_AT_ONCE)
-        ]
+        rows = [self.rows(view[at : at + WINDOWS_AT_ONCE], extras) for at in range(0, len(view), WINDOWS_AT_ONCE)]
         sounds = np.concatenate([self.classifier.logits(part) for part in rows])
         return Steps(sounds, np.full_like(sounds, NEVER), np.concatenate(rows))
 
@@ -142,9 +140,7 @@ class PooledWindows:
         rng = np.random.default_rng([plan.seed, WATCHED_STREAM if watched else ROWS_STREAM])
         background = background_numbers(plan, labels)
         maker = SceneMaker(plan, examples, background)
-        width = plan.front_end.width
-        nothing = np.zeros(width, dtype=np.float32), np.ones(width, dtype=np.float32)
-        self.mean, self.deviation = nothing if plan.levels.frames else standardisation(examples.clips)
+        self.mean, self.deviation = standardisation(plan, examples.clips)
         count = max(1, plan.pooling.windows // (2 if watched else 1) // TURNS)
         beds = np.flatnonzero(examples.targets[:, background].any(axis=1))
         variants = Variants(examples.sources, beds, plan) if plan.sound.any and examples.sources else None

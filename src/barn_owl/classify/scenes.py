@@ -5,7 +5,7 @@ recorder's response is an offset in dB, so that nothing needs to go back to the 
 cannot be added up; of those, a sound takes the place of what is behind it.
 """
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 from typing import NamedTuple
@@ -127,8 +127,10 @@ class SceneMaker:
         """Make `count` scenes of `frames` frames with up to `most` sounds each."""
         made = [self._scene(frames, rng, most) for _ in range(count)]
         events = [(number, *event) for number, one in enumerate(made) for event in one.events]
-        parts = (np.stack([getattr(one, name) for one in made]) for name in ("frames", "sounds", "begins", "counts"))
-        return Scenes(*parts, events, np.array([one.clip for one in made]))
+        frames_, sounds, begins, counts = (
+            np.stack([getattr(one, name) for one in made]) for name in ("frames", "sounds", "begins", "counts")
+        )
+        return Scenes(frames_, sounds, begins, counts, events, np.array([one.clip for one in made]))
 
     def _described(self, frames: np.ndarray) -> _Sound:
         levels = frames[:, self._front_end.level_columns]
@@ -153,9 +155,12 @@ class SceneMaker:
         found = []
         least = self._front_end.floor_db + 10
         for frames, sound in zip(self._clips, self._sounds, strict=True):
-            for part in (frames[: sound.first], frames[sound.last :]):
-                if len(part) >= SHORTEST_BED and part[:, self._front_end.level_columns].mean() > least:
-                    found.append(part)
+            parts = (frames[: sound.first], frames[sound.last :])
+            found += [
+                part
+                for part in parts
+                if len(part) >= SHORTEST_BED and part[:, self._front_end.level_columns].mean() > least
+            ]
         return found
 
     def _scene(self, length: int, rng: np.random.Generator, most: int) -> "_Scene":
@@ -189,7 +194,7 @@ class SceneMaker:
             labels[self._background] = 1 if len(self._background) == 1 else np.nan
         return bed * np.float32(10 ** -rng.uniform(3, 7) if rng.random() < STILL else 1), labels
 
-    def _parts_of_bed(self, length: int, labels: np.ndarray, rng: np.random.Generator):  # noqa: ANN202
+    def _parts_of_bed(self, length: int, labels: np.ndarray, rng: np.random.Generator) -> Iterator[np.ndarray]:
         missing = length
         while missing > 0:
             number = int(rng.integers(len(self._beds) + len(self._quiet)))
@@ -337,7 +342,9 @@ class _Scene:
         own, wanted, found = np.flatnonzero(labels), np.flatnonzero(heard) + start, np.flatnonzero(audible) + start
         doubtful = slice(wanted[0], wanted[-1] + 1)
         for number in own:
-            self.counts[doubtful, number] = np.where(self.sounds[doubtful, number] > 0, self.counts[doubtful, number], 0)
+            self.counts[doubtful, number] = np.where(
+                self.sounds[doubtful, number] > 0, self.counts[doubtful, number], 0
+            )
             if not len(found):
                 continue
             first, last = found[0], found[-1] + 1
@@ -364,7 +371,8 @@ def power_of(levels: np.ndarray) -> np.ndarray:
 
 @lru_cache(maxsize=64)
 def _hats(size: int, points: int) -> np.ndarray:
-    """Triangles over `size` places whose mixture goes by straight lines between `points` values, ``(points, size)``."""
+    """Triangles over `size` places whose mixture goes by straight lines between `points` values, ``(points,
+    size)``."""
     places = np.linspace(0, points - 1, size)
     return np.maximum(0, 1 - np.abs(places - np.arange(points)[:, None])).astype(np.float32)
 

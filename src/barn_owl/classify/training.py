@@ -5,6 +5,7 @@ import time
 from collections.abc import Callable
 from concurrent.futures import Executor, ThreadPoolExecutor
 from dataclasses import asdict, dataclass
+from functools import partial
 from typing import Any, Protocol
 
 import numpy as np
@@ -52,8 +53,8 @@ BACKGROUND_COUNTS = 0.25
 SOUNDS = 4
 """Sounds of a scene that are also judged as wholes."""
 WHOLE_COUNTS = 0.05
-"""How much it counts what a sound is called as a whole, beside what is said step by step. Long sounds have many steps:
-without it, short ones are not told apart."""
+"""How much it counts what a sound is called as a whole, beside what is said step by step. Long sounds have many
+steps: without it, short ones are not told apart."""
 LATE = 0.5
 """Share of the epochs after which one may be the best, if there are such: until then the rate is still high."""
 
@@ -107,9 +108,7 @@ class _OverScenes:
         background = background_numbers(plan, labels)
         self._family = Convolutional(plan.front_end.width, len(labels), plan.cnn, plan.levels, rng)
         self.network = self._family.network
-        width = plan.front_end.width
-        nothing = np.zeros(width, dtype=np.float32), np.ones(width, dtype=np.float32)
-        self.mean, self.deviation = standard or (nothing if plan.levels.frames else standardisation(train.clips))
+        self.mean, self.deviation = standard or standardisation(plan, train.clips)
         self._frames = max(
             plan.front_end.count(round(plan.scenes.seconds * plan.front_end.rate_hz)), self._family.window
         )
@@ -182,9 +181,7 @@ class _OverScenes:
 
     def loss(self, logits: np.ndarray, targets: np.ndarray) -> tuple[float, np.ndarray]:
         outputs = logits.shape[-1]
-        wanted, counts, inside, labels = np.split(
-            targets, [outputs, 2 * outputs, 2 * outputs + SOUNDS], axis=-1
-        )
+        wanted, counts, inside, labels = np.split(targets, [outputs, 2 * outputs, 2 * outputs + SOUNDS], axis=-1)
         loss, gradient = weighted_cross_entropy(logits, wanted, counts)
         named = np.flatnonzero(self._reported)
         whole, back = sound_cross_entropy(logits[..., named], inside, labels[:, 0])
@@ -236,9 +233,7 @@ class _OverRows:
         self._targets = targets
         centre, spread = centre_and_spread(self._rows)
         mlp = Mlp(self._rows.shape[1], len(labels), plan.mlp, rng)
-        self._pooled = Pooled(
-            "mlp", plan.window_frames, plan.pooling.statistics, plan.levels, mlp, centre, spread
-        )
+        self._pooled = Pooled("mlp", plan.window_frames, plan.pooling.statistics, plan.levels, mlp, centre, spread)
         self.network = mlp.network
         self._rows = (self._rows - centre) / spread
         self._watched = None if validation is None else PooledWindows(plan, labels, validation, watched=True)
@@ -255,7 +250,7 @@ class _OverRows:
     def batches(self, rng: np.random.Generator) -> list[Callable[[], Batch]]:
         order = rng.permutation(len(self._rows))
         parts = np.array_split(order, max(1, len(order) // ROWS_A_BATCH))
-        return [lambda part=part: self._batch(part) for part in parts]
+        return [partial(self._batch, part) for part in parts]
 
     def _batch(self, part: np.ndarray) -> Batch:
         return Batch(self._rows[part], self._targets[part], [self._names[row] for row in part])

@@ -17,6 +17,7 @@ from barn_owl.show import save_figure, tagging_figure
 
 COLLAR_S = 0.2
 FIGURE_S = 90.0
+SCENES = 320
 
 
 @click.command("demo", short_help="Try everything on made-up data.")
@@ -54,7 +55,9 @@ def command(
     write_clips(gathered.clips, folder / "clips.csv", force=True)
     for reason in gathered.refused.values():
         voice.warn(f"left out: {reason}")
-    plan = Plan(seed=seed, background=["water"])
+    # A small harbour, to try things on, needs no more scenes than clips.
+    scenes = {"count": max(32, min(SCENES, len(gathered.clips)))}
+    plan = Plan(seed=seed, background=["water"], scenes=scenes)
     voice.say(
         f"\nTraining a {plan.family} on {len(gathered.clips)} clips; recorders heard in training are not in the test"
     )

@@ -95,7 +95,7 @@ def command(
             f"In recordings, by a rehearsal: event F1 {expected['event_f1']:.2f}, "
             f"{expected['false_alarms_per_hour']:.0f} false alarms an hour."
         )
-        for doubt in opened.doubts:
+        for doubt in opened.recording_doubts:
             voice.warn(doubt)
     voice.say(f"\nWrote report.html, tables and figures to {folder}.")
     voice.say(f"Next: open {folder / 'report.html'} in a browser")

@@ -34,7 +34,14 @@ from barn_owl.runs import Suggestion, suggest_plan
 @json_option
 @quiet_option
 def command(
-    source: str, out: Path | None, labels: int, recordings: tuple[Path, ...], workers: int, force: bool, as_json: bool, quiet: bool
+    source: str,
+    out: Path | None,
+    labels: int,
+    recordings: tuple[Path, ...],
+    workers: int,
+    force: bool,
+    as_json: bool,
+    quiet: bool,
 ) -> None:
     """Fit a plan to the clip table SOURCE and say why; or check the plan SOURCE (.toml) and show its network.
 

@@ -20,8 +20,8 @@ from barn_owl.clips import read_clip_table
 from barn_owl.errors import AudioError
 from barn_owl.evaluate import EventScores, score_events, score_segments
 from barn_owl.show import events_figure, save_figure
-from barn_owl.tag.doubts import doubts_of_scores
 from barn_owl.tag import read_events
+from barn_owl.tag.doubts import doubts_of_scores
 
 
 @click.command("score", short_help="Hold events against the truth.")

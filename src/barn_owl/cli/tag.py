@@ -54,7 +54,9 @@ DOUBTED = 3
 @click.option("--gap-s", type=float, help="Longest gap in seconds that is closed.")
 @click.option("--pause-s", type=float, help="Time after an event in which no other of its label begins.")
 @click.option("--again", type=float, help="Onset score from which on what sounds begins again; 1: never.")
-@click.option("--alone", type=float, help="Share of overlap from which on only the surer event is kept; 0: any, 1: none.")
+@click.option(
+    "--alone", type=float, help="Share of overlap from which on only the surer event is kept; 0: any, 1: none."
+)
 @click.option(
     "--workers", type=click.IntRange(1, 64), default=2, show_default=True, help="Recordings at a time, a core each."
 )

@@ -212,10 +212,11 @@ def show_expectation(voice: Voice, run: Run) -> None:
     off = expected["onset_error_s"]
     voice.say(
         f"On the whole: event F1 {expected['event_f1']:.2f}, {expected['false_alarms_per_hour']:.0f} false alarms an "
-        f"hour{'' if off is None else f', onsets {1000 * off:.0f} ms off'}. {run.folder / 'rehearsal.flac'} to listen to."
+        f"hour{'' if off is None else f', onsets {1000 * off:.0f} ms off'}. "
+        f"To listen to: {run.folder / 'rehearsal.flac'}"
     )
     save_figure(rehearsal_figure(run), run.folder / "figures" / "rehearsal.png")
-    for doubt in run.doubts:
+    for doubt in run.recording_doubts:
         voice.warn(doubt)
 
 

@@ -174,7 +174,9 @@ def foreign_sound(rng: np.random.Generator, rate_hz: int) -> np.ndarray:
         delay = max(2, round(rate_hz / _frequency(rng, rate_hz, 80, 0.1)))
         feedback = np.zeros(delay + 1)
         feedback[0], feedback[-1] = 1, -rng.uniform(0.6, 0.97)
-        sound = scipy.signal.lfilter([1.0], feedback, rng.standard_normal(len(t)) * np.exp(-t / rng.uniform(0.02, 0.8)))
+        sound = scipy.signal.lfilter(
+            [1.0], feedback, rng.standard_normal(len(t)) * np.exp(-t / rng.uniform(0.02, 0.8))
+        )
     elif kind == 2:  # noise cut into pieces, faster and faster or slower
         pieces = 2 * np.pi * np.cumsum(np.linspace(rng.uniform(3, 30), rng.uniform(3, 30), len(t))) / rate_hz
         b, a = scipy.signal.butter(1, min(_frequency(rng, rate_hz, 200, 0.3), 0.45 * rate_hz), fs=rate_hz)

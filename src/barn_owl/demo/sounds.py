@@ -164,54 +164,64 @@ def hull_knock(rng: np.random.Generator) -> np.ndarray:
     return _peak_one(out)
 
 
+# Foreign sounds are made in other ways than the made-up sounds that models learn to refuse (`clips/made_up.py`): by
+# grains, by sums of partials, by a delay line and by summed shocks. Else they would prove nothing.
+
+
 def gull(rng: np.random.Generator) -> np.ndarray:
-    """Foreign: a gull's cries, harmonic and rising then falling."""
+    """Foreign: a gull's cries, a cloud of short grains whose pitch rises and falls."""
     cries = rng.integers(2, 5)
     out = np.zeros(round(cries * 0.45 * RATE_HZ))
-    top = rng.uniform(1100, 1700)
+    top, grain = rng.uniform(1100, 1700), _time(0.012)
     for number in range(cries):
-        t = _time(rng.uniform(0.22, 0.38))
-        pitch = top * np.interp(t, np.linspace(0, t[-1], 4), [0.65, 1.0, 0.95, 0.7])
-        phase = 2 * np.pi * np.cumsum(pitch) / RATE_HZ
-        cry = sum(np.sin(k * phase) / k for k in range(1, 6)) * (1 + 0.3 * _noise(rng, len(t), 40, 90))
-        _add(out, number * 0.45, cry * _swell(len(t), 0.03, 0.1))
+        length = rng.uniform(0.22, 0.38)
+        for at in rng.uniform(0, length, size=round(length * 700)):
+            pitch = top * np.interp(at / length, np.linspace(0, 1, 4), [0.65, 1.0, 0.95, 0.7])
+            pitch *= rng.choice([1, 2, 3], p=[0.6, 0.25, 0.15]) * (1 + 0.02 * rng.standard_normal())
+            one = np.sin(2 * np.pi * pitch * grain + rng.uniform(0, 2 * np.pi)) * np.hanning(len(grain))
+            _add(out, number * 0.45 + at, one * np.sin(np.pi * min(at / length + 0.05, 1.0)))
     return _peak_one(out)
 
 
 def shout(rng: np.random.Generator) -> np.ndarray:
-    """Foreign: a voice calling, glottal pulses through three formants that move."""
+    """Foreign: a voice calling, a sum of partials that are as loud as two vowels one after the other let them be."""
     t = _time(rng.uniform(0.5, 1.1))
     pitch = rng.uniform(130, 260) * np.interp(t, [0, t[-1] / 3, t[-1]], [0.9, 1.15, 0.8])
-    phase = np.cumsum(pitch) / RATE_HZ
-    source = (phase % 1) - 0.5 + 0.02 * rng.standard_normal(len(t))
-    formants = zip(rng.uniform([350, 900, 2300], [800, 1800, 2900]), [1.0, 0.6, 0.3], strict=True)
-    out = np.zeros(len(t))
-    for f, a in formants:
-        b, poles = scipy.signal.iirpeak(f, 8, fs=RATE_HZ)
-        out += a * scipy.signal.lfilter(b, poles, source)
+    phase = 2 * np.pi * np.cumsum(pitch * (1 + 0.01 * _noise(rng, len(t), 3, 12))) / RATE_HZ
+    first, second = rng.uniform([350, 900, 2300], [800, 1800, 2900], size=(2, 3))
+    along, out = np.linspace(0, 1, len(t)), np.zeros(len(t))
+    for number in range(1, int(4000 / pitch.min())):
+        level = np.zeros(len(t))
+        for begin, end, width, loud in zip(first, second, (90, 120, 180), (1.0, 0.6, 0.3), strict=True):
+            level += loud / (1 + ((number * pitch - begin - (end - begin) * along) / width) ** 2)
+        out += level * np.sin(number * phase) / np.sqrt(number)
     return _peak_one(out * _swell(len(t), 0.05, 0.15))
 
 
 def dropped_spanner(rng: np.random.Generator) -> np.ndarray:
-    """Foreign: a steel tool on a deck, bouncing ever faster."""
-    out = np.zeros(round(1.2 * RATE_HZ))
-    hertz = rng.uniform(2300, 3600) * np.array([1.0, 1.57, 2.13, 2.9])
+    """Foreign: a steel tool on a deck, bouncing ever faster: bursts that run around in a delay line."""
+    struck = np.zeros(round(1.2 * RATE_HZ))
     at, gap, level = 0.0, rng.uniform(0.2, 0.3), 1.0
     while gap > 0.02 and at < 0.9:
-        _add(
-            out,
-            at,
-            level * _ring(rng, hertz, np.array([0.11, 0.08, 0.06, 0.04]), np.array([1, 0.7, 0.6, 0.3]), 0.5),
-        )
+        _add(struck, at, level * rng.standard_normal(round(0.0015 * RATE_HZ)))
         at, gap, level = at + gap, gap * 0.62, level * 0.7
-    return _peak_one(out)
+    delay = round(RATE_HZ / rng.uniform(1100, 1800))
+    loop = np.zeros(delay + 2)
+    # The mean of two neighbours: high partials die first.
+    loop[0], loop[-2], loop[-1] = 1.0, -0.62 * 0.985, -0.38 * 0.985
+    return _peak_one(scipy.signal.lfilter([1.0, -0.9], loop, struck))
 
 
 def thunder(rng: np.random.Generator) -> np.ndarray:
-    """Foreign: a far roll of thunder."""
-    t = _time(rng.uniform(2.5, 4.5))
-    roll = _noise(rng, len(t), 30, 220) * (1 + 0.8 * _noise(rng, len(t), 0.8, 4))
-    return _peak_one(roll * _swell(len(t), 0.3, 1.5))
+    """Foreign: a far roll of thunder, the shocks of many pieces of a flash that arrive one after the other."""
+    out = np.zeros(round(rng.uniform(2.5, 4.5) * RATE_HZ))
+    length_s = len(out) / RATE_HZ
+    shock = np.concatenate([np.linspace(1, -1, round(0.006 * RATE_HZ)), np.zeros(8)])
+    for at in length_s * rng.beta(1.3, 2.2, size=400) * 0.9:
+        far = 1 + 4 * at / length_s
+        slow = np.interp(np.arange(0, len(shock), 1 / far), np.arange(len(shock)), shock)  # distance makes it longer
+        _add(out, at, slow * rng.exponential(1.0) / far)
+    return _peak_one(out * _swell(len(out), 0.1, 1.0))
 
 
 def water(rng: np.random.Generator, samples: int) -> np.ndarray:

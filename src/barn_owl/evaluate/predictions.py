@@ -30,9 +30,7 @@ def predict(
     return with_predictions(model, kept, frames)[0], skipped
 
 
-def with_predictions(
-    model: Model, clips: pd.DataFrame, frames: ClipFrames
-) -> tuple[pd.DataFrame, np.ndarray]:
+def with_predictions(model: Model, clips: pd.DataFrame, frames: ClipFrames) -> tuple[pd.DataFrame, np.ndarray]:
     """Add what `model` says to the rows of `clips`, whose frames are given, and how long, loud and clear they are.
 
     ``predicted`` is the label with the highest score, whatever the model's thresholds; of labels that may overlap all

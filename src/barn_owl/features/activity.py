@@ -38,8 +38,8 @@ def sounding(levels: np.ndarray) -> np.ndarray:
     """Tell in which frames the sound of a clip is heard; boolean, ``(frames,)``.
 
     levels : log-mel in dB, ``(frames, bands)``. Those are the frames within 30 dB of the loudest that stand out of
-    the quiet of the clip. Where nothing stands out, as in steady noise, or there is hardly any quiet, as in a clip that is
-    cut close, all within 30 dB sound.
+    the quiet of the clip. Where nothing stands out, as in steady noise, or there is hardly any quiet, as in a clip
+    that is cut close, all within 30 dB sound.
     """
     loud, stands_out = is_loud(levels), activity(levels)
     heard = loud & (stands_out > FAINT * stands_out.max())

@@ -34,8 +34,8 @@ def doubts_of(expected: dict[str, Any], validation_accuracy: float | None) -> li
     alarms = expected["false_alarms_per_hour"]
     if alarms > MANY_ALARMS:
         found.append(
-            f"{alarms:.0f} false alarms an hour: raise on (barn-owl tag --on), or give clips of what recordings sound "
-            "like while nothing happens (barn-owl cut --background, train --background)."
+            f"{alarms:.0f} false alarms an hour: raise on (barn-owl tag --on), or give clips of what recordings "
+            "sound like while nothing happens (barn-owl cut --background, train --background)."
         )
     missed = [label for label, row in expected["labels"].items() if row["true"] and row["recall"] < NEVER]
     if missed:

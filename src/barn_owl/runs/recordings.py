@@ -1,4 +1,5 @@
-"""What the recordings sound like that a model is made for: their band, their level, and what is heard between sounds."""
+"""What the recordings sound like that a model is made for: their band, their level, and what is heard between
+sounds."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -22,7 +23,8 @@ CALM = 0.5
 
 @dataclass(frozen=True, kw_only=True)
 class RecordingsHeard:
-    """Highest frequency, in hertz, and mean level, in dB re full scale, of what was listened to; and where that was."""
+    """Highest frequency, in hertz, and mean level, in dB re full scale, of what was listened to; and where that
+    was."""
 
     bandwidth_hz: float
     level_db: float
@@ -34,7 +36,8 @@ def hear_recordings(paths: Sequence[str | Path]) -> RecordingsHeard:
 
     Raises AudioError when none of them can be read, TableError when a folder or a table names none.
     """
-    stretches, bands, levels, reasons = [], [], [], []
+    reasons: list[str] = []
+    stretches, bands, levels = [], [], []
     for stretch in _spread([str(path) for path in find_recordings([Path(path) for path in paths])], reasons):
         try:
             facts = file_facts(stretch.file, start_s=stretch.start_s, end_s=stretch.end_s, thorough=False)
@@ -61,7 +64,7 @@ def calm_frames(plan: Plan, stretches: Sequence[Excerpt]) -> ClipFrames:
         except AudioError:
             continue  # digital silence, or too short: nothing to learn from, and told when it was listened to
     loud = [float(activity(part[:, plan.front_end.level_columns]).mean()) for part in frames]
-    kept = np.argsort(loud, kind="stable")[: max(1, round(CALM * len(frames)))] if frames else []
+    kept = np.argsort(loud, kind="stable")[: max(1, round(CALM * len(frames)))]
     return ClipFrames([frames[int(number)] for number in kept])
 
 

@@ -1,8 +1,8 @@
 """A rehearsal: a made-up recording of clips that were not trained on, tagged like any other, to see what to expect.
 
-Sounds lie over background at known times and levels, some over one another, and some that are none of the labels, which
-follow other recipes than the made-up sounds that are learnt from. On it the decision settings are found, and what a
-recording may bring is told.
+Sounds lie over background at known times and levels, some over one another, and some that are none of the labels,
+which follow other recipes than the made-up sounds that are learnt from. On it the decision settings are found, and
+what a recording may bring is told.
 """
 
 from dataclasses import dataclass, replace
@@ -42,7 +42,8 @@ FILE, TRUTH, EVENTS = "rehearsal.flac", "rehearsal.csv", "rehearsal-events.csv"
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Rehearsal:
-    """A made-up recording, mono float32 ``(samples,)``, and its truth table, whose ``foreign`` marks what is no label."""
+    """A made-up recording, mono float32 ``(samples,)``, and its truth table, whose ``foreign`` marks what is no
+    label."""
 
     samples: np.ndarray
     rate_hz: int
@@ -203,13 +204,13 @@ def _bed(plan: Plan, beds: pd.DataFrame, length: int, rng: np.random.Generator) 
     while at < length:
         part = read_uniform(sources[int(rng.integers(len(sources)))], rate_hz, plan.clips)
         if len(part) < 3 * cross:
-            part = np.resize(part, 3 * cross)
-        part = part[: length + cross - at] / max(float(np.sqrt(np.mean(part**2))), 1e-9)
+            part = np.concatenate([part] * (-(-3 * cross // len(part))))
+        part = part[: length + cross - at]
+        part /= np.float32(max(float(np.sqrt(np.mean(part**2))), 1e-9))
         rise = np.minimum(1, np.minimum(np.arange(len(part)), np.arange(len(part))[::-1]) / cross) ** 0.5
         bed[at : at + len(part)] += (part * rise).astype(np.float32)
         at += max(len(part) - cross, 1)
-    bed = bed[:length] + np.float32(0.3) * noise
-    return np.asarray(bed * np.float32(10 ** (BED_DB / 20)))
+    return np.asarray((bed[:length] + np.float32(0.3) * noise) * np.float32(10 ** (BED_DB / 20)))
 
 
 def _noise(length: int, rng: np.random.Generator) -> np.ndarray:

@@ -62,11 +62,12 @@ class Run:
 
     @cached_property
     def expectation(self) -> dict[str, Any] | None:
-        """What to expect in a recording, from the rehearsal; None where there was none. See `Rehearsed.expectation`."""
+        """What to expect in a recording, from the rehearsal; None where there was none. See
+        `Rehearsed.expectation`."""
         return self._json(EXPECTATION) if (self.folder / EXPECTATION).is_file() else None
 
     @property
-    def doubts(self) -> list[str]:
+    def recording_doubts(self) -> list[str]:
         """What speaks against using the model on recordings, a sentence each, with what to do."""
         validation = (self._json("scores.json").get("validation") or {}).get("balanced_accuracy")
         return [] if self.expectation is None else doubts_of(self.expectation, validation)

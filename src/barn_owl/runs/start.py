@@ -59,7 +59,5 @@ def starting_point(plan: Plan, labels: list[str]) -> Fitted | None:
 
 def _network_family(model: Model, path: str) -> Convolutional:
     if not isinstance(model.family, Convolutional):
-        raise PlanError(
-            f"start.model: {path} is a {model.family.name}; only a cnn can be trained further"
-        )
+        raise PlanError(f"start.model: {path} is a {model.family.name}; only a cnn can be trained further")
     return model.family

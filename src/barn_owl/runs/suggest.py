@@ -38,7 +38,7 @@ HIGH_SHARE = 0.5
 rate: recordings at 16 kHz, which are frequent, hold nothing of that."""
 MANY = 150
 """Training clips of the rarest label from which on a larger network is worth it."""
-SCENES, MOST_SCENES = 320, 640
+FEWEST_SCENES, MOST_SCENES = 320, 640
 """Scenes an epoch: as many as there are clips, between these."""
 GAP_S = (0.05, 1.0)
 """Gaps within a sound are closed up to the usual one in the clips, between these."""
@@ -85,8 +85,8 @@ class Suggestion:
 
 @dataclass(frozen=True, kw_only=True)
 class _Heard:
-    """What one clip tells: its length, how long most of what happens takes, how long its sound is heard and the longest
-    gap in that, its band, and the power above 8 kHz."""
+    """What one clip tells: its length, how long most of what happens takes, how long its sound is heard and the
+    longest gap in that, its band, and the power above 8 kHz."""
 
     duration_s: float
     active_s: float
@@ -123,7 +123,7 @@ def suggest_plan(
     background = [str(label) for label in counts.index if _plain(str(label)) in BACKGROUND]
     size = "medium" if rarest >= MANY else "small"
     window_s, why_window = _window(heard)
-    scenes = int(np.clip(len(labelled), SCENES, MOST_SCENES))
+    scenes = int(np.clip(len(labelled), FEWEST_SCENES, MOST_SCENES))
     gap_s, why_gap = _gap(heard)
     changes: dict[str, Any] = {
         "background": background or None,

@@ -13,7 +13,6 @@ from typing import Any
 
 import numpy as np
 import pandas as pd
-from threadpoolctl import threadpool_limits
 
 from barn_owl.classify import Fitted, Model, Plan, Progress, fit, read_plan, write_plan
 from barn_owl.classify.checkpoint import Checkpoint, read_checkpoint
@@ -187,9 +186,7 @@ def _rehearsal(plan: Plan, data: RunData) -> Rehearsal | None:
     return make_rehearsal(plan, watched)
 
 
-def as_model(
-    plan: Plan, data: RunData, fitted: Fitted, extra_columns: ExtraColumns
-) -> Model:
+def as_model(plan: Plan, data: RunData, fitted: Fitted, extra_columns: ExtraColumns) -> Model:
     """Put everything that is needed to use a fitted family into a model."""
     training = data.table[data.table["split"] == "train"]
     counts = pd.Series([label for text in training["label"] for label in labels_in(text)]).value_counts()

@@ -1,7 +1,8 @@
 """From scores over time to events.
 
-A label sounds for as long as its score, averaged over a moment, stays above ``off``, if it reaches ``on`` meanwhile. It
-begins where its onset score is highest near there, and begins again, as another event, where that rises to ``again``.
+A label sounds for as long as its score, averaged over a moment, stays above ``off``, if it reaches ``on`` meanwhile.
+It begins where its onset score is highest near there, and begins again, as another event, where that rises to
+``again``.
 """
 
 from collections.abc import Sequence
@@ -62,7 +63,8 @@ class _Open:
 class Decider:
     """Takes the blocks of a trace in order and gives events as they are decided.
 
-    Events of one label come in order of time and never overlap; those of different labels may, unless ``alone`` forbids.
+    Events of one label come in order of time and never overlap; those of different labels may, unless ``alone``
+    forbids.
     """
 
     def __init__(

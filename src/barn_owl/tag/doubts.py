@@ -1,4 +1,5 @@
-"""Doubts about tagging in words: recordings that are not like what a model was made for, and events that cannot be."""
+"""Doubts about tagging in words: recordings that are not like what a model was made for, and events that cannot
+be."""
 
 from pathlib import Path
 
@@ -39,18 +40,18 @@ def doubts_of_recording(model: Model, path: str | Path, events: pd.DataFrame) ->
     wanted = model.front_end.top_hz
     if levels and max(levels) > -119 and max(bands) < NARROWER * wanted:
         found.append(
-            f"{name} holds nothing above {max(bands) / 1000:.1f} kHz, the model listens up to {wanted / 1000:.1f} kHz: "
+            f"{name} holds nothing above {max(bands) / 1000:.1f} kHz, the model listens up to {wanted / 1000:.1f}: "
             f"sounds will be missed or mistaken. Train it again with --recordings {path}"
         )
     if levels and max(levels) < QUIET_DB and info.encoding.endswith(BITS):
         found.append(
-            f"{name} is very quiet, {max(levels):.0f} dB re full scale in {info.encoding}: what is faint is lost in the "
-            "rounding. Record with more gain, or in 24 bits"
+            f"{name} is very quiet, {max(levels):.0f} dB re full scale in {info.encoding}: what is faint is lost in "
+            "the rounding. Record with more gain, or in 24 bits"
         )
     if not len(events) and info.duration_s >= LONG_S:
         found.append(
-            f"nothing was found in the {info.duration_s / 60:.0f} minutes of {name}. If something sounds in it, lower "
-            "--on, look at the scores with --figure, or adjust the model on a recording with known events"
+            f"nothing was found in the {info.duration_s / 60:.0f} minutes of {name}. If something sounds in it, "
+            "lower --on, look at the scores with --figure, or adjust the model on a recording with known events"
         )
     elif len(events) / max(info.duration_s, 1) * 60 > MANY_A_MINUTE:
         found.append(
@@ -66,7 +67,8 @@ def doubts_of_scores(scores: EventScores) -> list[str]:
         return []
     if not len(scores.events):
         return [
-            "nothing was found: no score reaches the threshold. Lower on, or train on clips that sound like the recording"
+            "nothing was found: no score reaches the threshold. Lower on, or train on clips that sound like the "
+            "recording"
         ]
     right_time = int(scores.confusion().to_numpy().sum())
     if right_time > 2 * len(scores.matches):
@@ -75,6 +77,6 @@ def doubts_of_scores(scores: EventScores) -> list[str]:
             "more clips of the labels that are confused, from more recorders, help"
         ]
     return [
-        f"F1 is {scores.f1:.2f}: settings cannot make up for scores that do not tell sounds from what is between them. "
-        "Train with --recordings, with clips of background, and with clips cut from recordings (barn-owl cut)"
+        f"F1 is {scores.f1:.2f}: settings cannot make up for scores that do not tell sounds from what is between "
+        "them. Train with --recordings, with clips of background, and with clips cut from recordings (barn-owl cut)"
     ]

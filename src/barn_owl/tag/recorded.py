@@ -113,7 +113,7 @@ def read_trace(path: str | Path) -> Trace:
                 labels=[str(label) for label in kept["labels"]],
                 step_s=float(kept["step_s"]),
                 first_s=float(kept["first_s"]),
-                **{name: kept[name] for name in (*KINDS, "rise")},
+                **{name: kept[name] for name in KINDS},
             )
     except (OSError, ValueError, KeyError, EOFError) as error:
         raise TableError(f"{path} is not a trace: {error}") from error
@@ -122,7 +122,8 @@ def read_trace(path: str | Path) -> Trace:
 def _from_columns(table: pd.DataFrame) -> Trace:
     labels = [name[6:] for name in table if name.startswith("score:")]
     arrays = {
-        kind: table[[f"{name}:{label}" for label in labels]].to_numpy(dtype=np.float32) for kind, name in KINDS.items()
+        kind: table[[f"{name}:{label}" for label in labels]].to_numpy(dtype=np.float32)
+        for kind, name in KINDS.items()
     }
     facts = table.iloc[0]
     return Trace(

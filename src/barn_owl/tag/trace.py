@@ -65,8 +65,8 @@ class TraceStream:
 class Scorer:
     """Takes frames of the model's front end, any number at a time, and gives scores as they are ready.
 
-    Before the first frame and behind the last lies half a window of the quiet level of what is next to it, so that there
-    is a step for the beginning and for the end.
+    Before the first frame and behind the last lies half a window of the quiet level of what is next to it, so that
+    there is a step for the beginning and for the end.
     """
 
     def __init__(self, model: Model) -> None:

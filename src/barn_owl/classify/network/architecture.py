@@ -1,7 +1,7 @@
 """Networks as data: a list of layers in a plan, the sizes that ship, and a summary of what they cost."""
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Annotated, Literal
 
 import pandas as pd
@@ -80,7 +80,8 @@ class PlainSettings(Settings):
 
     def layer(self) -> Layer:
         """Make the layer."""
-        return {"norm": BatchNorm, "relu": Relu, "fold_bands": FoldBands}[self.kind]()
+        kinds: dict[str, Callable[[], Layer]] = {"norm": BatchNorm, "relu": Relu, "fold_bands": FoldBands}
+        return kinds[self.kind]()
 
 
 class ResidualSettings(Settings):

@@ -19,10 +19,10 @@ def relative_level(levels: np.ndarray, span: int, range_db: float) -> np.ndarray
     levels : in dB, time first, bands last but for a channel: ``(frames, ..., bands, 1)``. Returns
     ``(frames - span + 1, ..., bands, 1)``, float32, in units of 15 dB, about 0 in the mean.
 
-    The more recordings are played up or down, the less is left of it: with ``p`` the power of a band and ``A`` the mean
-    power, ``10 log10((p + A 10^(-range_db/10)) / A)``. What is far below the loudest sound nearby is not told apart,
-    so neither digital silence nor the noise of a converter counts. It is an automatic gain control that looks as far ahead
-    as back; unlike one that remembers, it gives an excerpt the values that it has within the recording.
+    The more recordings are played up or down, the less is left of it: with ``p`` the power of a band and ``A`` the
+    mean power, ``10 log10((p + A 10^(-range_db/10)) / A)``. What is far below the loudest sound nearby is not told
+    apart, so neither digital silence nor the noise of a converter counts. It is an automatic gain control that looks
+    as far ahead as back; unlike one that remembers, it gives an excerpt the values that it has within the recording.
     """
     power = np.exp(levels * LN10_OVER_10)
     mean = _running_sum(power.mean(axis=(-2, -1), dtype=np.float32), span)[..., None, None]
@@ -77,7 +77,9 @@ class RelativeLevel(Layer):
 
     def shape(self, shape: Shape) -> Shape:
         if len(shape) != 3 or shape[2] != 1:
-            raise ValueError(f"a relative level is that of bands, as the first layer; the input has the shape {shape}")
+            raise ValueError(
+                f"a relative level is that of bands, as the first layer; the input has the shape {shape}"
+            )
         if shape[0] < self.span:
             raise ValueError(f"a relative level needs {self.span} steps in time and gets {shape[0]}")
         return shape[0] - self.span + 1, *shape[1:]

@@ -61,9 +61,7 @@ def weighted_cross_entropy(logits: np.ndarray, wanted: np.ndarray, counts: np.nd
     return float(terms.sum(dtype=np.float64)) / logits.size, gradient
 
 
-def sound_cross_entropy(
-    logits: np.ndarray, inside: np.ndarray, labels: np.ndarray
-) -> tuple[float, np.ndarray]:
+def sound_cross_entropy(logits: np.ndarray, inside: np.ndarray, labels: np.ndarray) -> tuple[float, np.ndarray]:
     """Mean cross-entropy of whole sounds, each of which has the mean logits of its steps; and its gradient.
 
     logits : ``(scenes, steps, labels)``; inside : share of each step in up to so many sounds of its scene, which sums
