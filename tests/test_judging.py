@@ -28,7 +28,6 @@ from barn_owl.evaluate import (
     read_answers,
 )
 from barn_owl.evaluate.breakdown import confusable_order, score_by
-from barn_owl.evaluate.calibration import usual_score
 from barn_owl.evaluate.curves import areas, ranked
 from barn_owl.evaluate.measures import scores_of
 from barn_owl.evaluate.mistakes import nearest_clips
@@ -437,21 +436,6 @@ def test_a_report_of_an_ensemble_and_of_another_table(clips, tmp_path):
     assert "In all clips of the run" not in page
     with pytest.raises(ModelError, match="which clips are alike"):
         assert ensemble.hidden
-
-
-@pytest.mark.parametrize(("count", "usual"), [(4, None), (19, 0.9), (20, 0.92)])
-def test_the_usual_score_is_what_eight_in_ten_reach_and_few_clips_ask_for_less(count, usual):
-    right = np.linspace(0.94, 0.965, 6)[np.arange(count) % 6] if count < 20 else np.linspace(0.9, 1, 21)[:-1]
-    scores = np.concatenate([np.stack([right, 1 - right], axis=1), [[0.01, 0.99]]])  # the last is taken for the other
-    truth = np.tile([True, False], (count + 1, 1))
-    answers = Answers(
-        labels=["a", "b"], truth=truth, scores=scores, said=scores > 0.5, groups=np.zeros(count + 1, dtype=int)
-    )
-    found = usual_score(answers)
-    assert found is None if usual is None else found == pytest.approx(usual, abs=0.02)
-    assert usual_score(answers, ["a"]) is None
-    if count >= 20:
-        assert (right >= found).mean() == 0.8
 
 
 def test_thresholds_set_later_are_those_of_the_plan(clips, tmp_path):

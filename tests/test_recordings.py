@@ -590,7 +590,6 @@ def test_decision_settings_of_the_plan_stay_where_it_says_so(clips, tmp_path):
     run = train(clips, tmp_path / "run", plan)
     assert run.model.decision == plan.decision
     assert run.expectation["true_events"] > 3
-    assert len(tag_samples(run.model, np.zeros(RATE_HZ, np.float32) + 1e-4, RATE_HZ)) == 0
     with pytest.raises(PlanError, match="decision.labels: no clip is labelled 'gong'"):
         train(clips, tmp_path / "other", small_plan("logistic", decision={"labels": {"gong": {"on": 0.9}}}))
 

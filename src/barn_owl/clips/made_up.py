@@ -141,22 +141,6 @@ def _crackle(rng: np.random.Generator, t: np.ndarray, rate_hz: int) -> np.ndarra
     return np.asarray(scipy.signal.lfilter(b, a, clicks) + 1e-4 * rng.standard_normal(len(t)))
 
 
-def noise_like(samples: np.ndarray, length: int, rng: np.random.Generator) -> np.ndarray:
-    """Noise with the spectrum of what is behind a clip: of each bin the level it keeps under for a fifth of the time.
-
-    samples : mono, ``(samples,)``. Returns float32 ``(length,)``.
-    """
-    width = min(512, len(samples))
-    _, _, spectra = scipy.signal.stft(samples, nperseg=width, boundary=None, padded=False)
-    floor = np.quantile(np.abs(spectra), 0.2, axis=1)
-    # One fifth of a Rayleigh distribution is below 0.668 of its scale; its mean square is twice the scale's square.
-    floor *= np.sqrt(2) / 0.668
-    _, _, white = scipy.signal.stft(rng.standard_normal(length + width), nperseg=width)
-    # White noise of variance 1 has 1.5 / width in each bin of a Hann window.
-    _, shaped = scipy.signal.istft(white * (floor * np.sqrt(width / 1.5))[: len(white), None], nperseg=width)
-    return np.asarray(shaped[:length], dtype=np.float32)
-
-
 def foreign_sound(rng: np.random.Generator, rate_hz: int) -> np.ndarray:
     """Make a sound of other recipes than `made_up_sound`, to see whether what was learnt from those holds for others.
 
