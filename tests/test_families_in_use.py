@@ -85,7 +85,9 @@ def mixtures(tmp_path_factory):
             soundfile.write(folder / f"{name}{number}.wav", samples, RATE_HZ)
             rows.append((f"{name}{number}.wav", label, f"rec{number % 4}"))
     pd.DataFrame(rows, columns=["file", "label", "group"]).to_csv(folder / "clips.csv", index=False)
-    (folder / "plan.toml").write_text('overlapping = true\nfamily = "logistic"\n')
+    (folder / "plan.toml").write_text(
+        'overlapping = true\nfamily = "logistic"\n[pooling]\nwindows = 600\n[rehearsal]\nminutes = 0.4\n'
+    )
     return folder
 
 

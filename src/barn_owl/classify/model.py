@@ -41,17 +41,6 @@ class ClipSaid(NamedTuple):
     highest: float
 
 
-@dataclass(frozen=True)
-class Heard:
-    """What recordings sound like that a model was made for, to tell when others do not.
-
-    top_hz : highest frequency that was there; level_db : mean level of the clips, in dB re a full-scale sine.
-    """
-
-    top_hz: float
-    level_db: float
-
-
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Model:
     """A trained classifier with everything needed to use it.
@@ -61,7 +50,7 @@ class Model:
     scored by itself, so that scores of a clip need not sum to 1. temperature : log-odds of clips are divided by it,
     so that scores promise what they keep. thresholds : score that a label must reach to be said of a clip; a
     label that is not in it needs none, or 0.5 where labels overlap. extra_columns : further columns of a clip table
-    that the family looks at. expected : what it was made for, None where that is not known.
+    that the family looks at.
     """
 
     labels: list[str]
@@ -76,7 +65,6 @@ class Model:
     temperature: float = 1.0
     thresholds: dict[str, float] = field(default_factory=dict)
     extra_columns: ExtraColumns = field(default_factory=lambda: ExtraColumns(columns=[]))
-    expected: Heard | None = None
     provenance: dict[str, Any] = field(default_factory=dict)
 
     @property
@@ -182,7 +170,6 @@ class Model:
             "temperature": self.temperature,
             "thresholds": self.thresholds,
             "extra_columns": self.extra_columns.as_list(),
-            "expected": None if self.expected is None else vars(self.expected),
             "family": {"name": self.family.name, **self.family.shape()},
             "provenance": self.provenance,
         }
@@ -209,7 +196,6 @@ def load_model(path: str | Path) -> Model:
     try:
         weights = {name[8:]: array for name, array in arrays.items() if name.startswith("weights.")}
         front_end, family = FrontEnd(**header["front_end"]), dict(header["family"])
-        expected = header["expected"]
         return Model(
             labels=list(header["labels"]),
             background=list(header["background"]),
@@ -222,7 +208,6 @@ def load_model(path: str | Path) -> Model:
             overlapping=bool(header["overlapping"]),
             temperature=_positive(header["temperature"]),
             thresholds={str(label): float(least) for label, least in header["thresholds"].items()},
-            expected=None if expected is None else Heard(**expected),
             extra_columns=ExtraColumns(columns=[ExtraColumn(**column) for column in header["extra_columns"]]),
             provenance=dict(header["provenance"]),
         )

@@ -57,8 +57,8 @@ class Geometry:
         self.time, self.bands = time, bands = axes
         self.given, self.out = given, out
         self.steps, self.wide = (axis.out(size) for axis, size in zip(axes, given[:2], strict=True))
-        self.is_padded = bool(time.before or time.after or bands.before or bands.after)
-        self.padded = given[0] + time.before + time.after, given[1] + bands.before + bands.after
+        self.is_padded = bool(bands.before or bands.after)
+        self.padded = given[0], given[1] + bands.before + bands.after
         self.is_by_tap = time.stride == bands.stride == bands.taps == 1 and (
             given[2] >= MANY_CHANNELS or time.taps == 1
         )
@@ -206,8 +206,8 @@ class Convolution(Sliding):
             if not self.is_first:
                 self._scatter(dy.reshape(-1, self.channels), geometry, dx, scratch)
         if geometry.is_padded:
-            (steps, wide, _), time, bands = geometry.given, geometry.time, geometry.bands
-            dx = dx[time.before : time.before + steps, :, bands.before : bands.before + wide]
+            first = geometry.bands.before
+            dx = dx[:, :, first : first + geometry.given[1]]
         return dx.reshape(given)
 
     def _multiply(self, x: np.ndarray, geometry: Geometry, y: np.ndarray, scratch: Scratch) -> None:
@@ -299,12 +299,10 @@ class Convolution(Sliding):
 
     def _with_zeros(self, x: np.ndarray, geometry: Geometry, scratch: Scratch) -> np.ndarray:
         """Return the input with zeros around it."""
-        steps, clips, wide, channels = x.shape
-        time, bands = geometry.time, geometry.bands
+        _, clips, wide, channels = x.shape
+        bands = geometry.bands
         padded = scratch(self, "padded", (geometry.padded[0], clips, geometry.padded[1], channels), x.dtype)
-        padded[: time.before] = 0
-        padded[time.before + steps :] = 0
         padded[:, :, : bands.before] = 0
         padded[:, :, bands.before + wide :] = 0
-        padded[time.before : time.before + steps, :, bands.before : bands.before + wide] = x
+        padded[:, :, bands.before : bands.before + wide] = x
         return padded

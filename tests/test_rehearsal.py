@@ -1,0 +1,127 @@
+"""The rehearsal, what recordings sound like, and doubts in words."""
+
+import numpy as np
+import pandas as pd
+import pytest
+import soundfile
+
+from barn_owl.cli.main import run as call
+from barn_owl.clips import read_clip_table
+from barn_owl.errors import AudioError, TableError
+from barn_owl.evaluate import score_events
+from barn_owl.runs import train
+from barn_owl.runs.doubts import doubts_of
+from barn_owl.runs.recordings import calm_frames, hear_recordings
+from barn_owl.runs.rehearsal import make_rehearsal
+from barn_owl.tag import tag_recording
+from barn_owl.tag.doubts import doubts_of_recording, doubts_of_scores
+from helpers import RATE_HZ, small_plan, sound
+
+
+@pytest.mark.parametrize("background", [["still"], []])
+def test_a_rehearsal_has_its_sounds_where_its_truth_says(clips, background):
+    made = make_rehearsal(small_plan("cnn", background=background), clips)
+    truth, own = made.truth, made.truth[made.truth["foreign"] == ""]
+    assert made.seconds < 31
+    assert np.isfinite(made.samples).all()
+    assert np.abs(made.samples).max() < 1
+    assert set(own["label"]) <= {"hum", "hiss", "tick", "still"} - set(background)
+    assert len(own) > 5
+    level = 10 * np.log10(np.convolve(made.samples**2, np.ones(800) / 800, mode="same") + 1e-12)
+    inside = np.zeros(len(level), dtype=bool)
+    for row in truth.itertuples():
+        inside[round(row.start_s * RATE_HZ) : round(row.end_s * RATE_HZ)] = True
+    assert level[inside].mean() > level[~inside].mean() + 6
+    again = make_rehearsal(small_plan("cnn", background=background), clips)
+    np.testing.assert_array_equal(made.samples, again.samples)
+
+
+def test_a_label_with_one_clip_gives_no_rehearsal_and_that_is_told(clips, tmp_path, capsys):
+    few = clips.groupby("label").head(1)
+    assert make_rehearsal(small_plan("cnn"), few) is None
+    sides = np.where(clips.index.isin(few.index), "validation", np.where(clips["group"] == "rec3", "test", "train"))
+    run = train(clips.assign(split=sides).drop(columns="group"), tmp_path / "run", small_plan("logistic"))
+    assert run.expectation is None
+    assert run.recording_doubts == []
+
+
+def test_what_to_expect_is_what_the_files_of_the_run_say(runs):
+    run = runs["cnn"]
+    truth, events = (read_clip_table(run.folder / f"rehearsal{name}.csv") for name in ("", "-events"))
+    expected = run.expectation
+    scores = score_events(truth, events, seconds={truth["file"][0]: expected["minutes"] * 60})
+    assert scores.f1 == pytest.approx(expected["event_f1"])
+    assert soundfile.info(run.folder / "rehearsal.flac").duration == pytest.approx(expected["minutes"] * 60, abs=0.5)
+    assert set(expected["labels"]) <= {"hum", "hiss", "tick"}
+
+
+GOOD = {
+    "event_f1": 0.9, "false_alarms_per_hour": 20.0, "foreign": 10, "foreign_share": 0.1,
+    "labels": {"bell": {"true": 10, "recall": 0.9}},
+}  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("change", "said"),
+    [
+        ({"event_f1": 0.1}, "hardly find anything"),
+        ({"event_f1": 0.5}, "Expect many mistakes"),
+        ({"event_f1": 0.61}, "promise more than recordings keep: 0.95"),
+        ({"false_alarms_per_hour": 500.0}, "500 false alarms an hour"),
+        ({"labels": {"bell": {"true": 10, "recall": 0.0}}}, "Hardly ever found in the rehearsal: bell"),
+        ({"foreign_share": 0.8}, "80% of the sounds that are no label"),
+    ],
+)
+def test_a_rehearsal_is_doubted_in_words(change, said):
+    assert doubts_of(GOOD, 0.95) == []
+    assert any(said in doubt for doubt in doubts_of({**GOOD, **change}, 0.95))
+
+
+def test_recordings_that_are_not_like_the_model_are_doubted(runs, tmp_path, rng):
+    model, nothing = runs["cnn"].model, pd.DataFrame(columns=["file", "start_s", "end_s", "label", "score"])
+    noise = 0.02 * rng.standard_normal(130 * 4000)
+    soundfile.write(tmp_path / "narrow.wav", noise, 4000)
+    soundfile.write(tmp_path / "faint.wav", 1e-3 * rng.standard_normal(10 * RATE_HZ) * 0.05, RATE_HZ)
+    soundfile.write(tmp_path / "fine.wav", 0.02 * rng.standard_normal(10 * RATE_HZ), RATE_HZ)
+    narrow = " ".join(doubts_of_recording(model, tmp_path / "narrow.wav", nothing))
+    assert "holds nothing above 2.0 kHz, the model listens up to 8.0" in narrow
+    assert "nothing was found in the 2 minutes" in narrow
+    assert "very quiet, -8" in doubts_of_recording(model, tmp_path / "faint.wav", nothing)[0]
+    assert doubts_of_recording(model, tmp_path / "fine.wav", nothing) == []
+    many = pd.DataFrame({"start_s": np.arange(40) / 4})
+    assert "more than one a second" in doubts_of_recording(model, tmp_path / "fine.wav", many)[0]
+
+
+def test_scores_near_nothing_are_doubted():
+    columns = ["file", "start_s", "end_s", "label"]
+    truth = pd.DataFrame([("x", float(n), n + 0.5, "a") for n in range(10)], columns=columns)
+    none = truth.head(0).assign(score=0.0)
+    assert "no score reaches the threshold" in doubts_of_scores(score_events(truth, none, seconds={"x": 20}))[0]
+    other = truth.assign(label="b", score=0.9)
+    assert "the right label" in doubts_of_scores(score_events(truth, other, seconds={"x": 20}))[0]
+    late = truth.assign(start_s=truth["start_s"] + 0.4, score=0.9)
+    assert "settings cannot make up" in doubts_of_scores(score_events(truth, late, seconds={"x": 20}))[0]
+    assert doubts_of_scores(score_events(truth, truth.assign(score=0.9), seconds={"x": 20})) == []
+
+
+def test_recordings_are_listened_to_and_their_calm_parts_serve_as_background(clips, tmp_path, rng, capsys):
+    bed = 0.05 * rng.standard_normal(60 * RATE_HZ)
+    for at in range(5, 60, 12):
+        bed[at * RATE_HZ : at * RATE_HZ + 19_200] += sound("hum", rng)
+    soundfile.write(tmp_path / "bed.wav", bed, RATE_HZ)
+    (tmp_path / "broken.wav").write_bytes(b"RIFF")
+    heard = hear_recordings([tmp_path])
+    assert heard.bandwidth_hz > 7000
+    assert -30 < heard.level_db < -15
+    assert 8 <= len(heard.stretches) <= 16
+    calm = calm_frames(small_plan("cnn"), heard.stretches)
+    assert len(calm) == round(0.5 * len(heard.stretches))
+    run = train(clips, tmp_path / "run", small_plan("cnn", background=[], recordings=[str(tmp_path / "bed.wav")]))
+    assert len(tag_recording(run.model, tmp_path / "bed.wav")) > 0
+    with pytest.raises(AudioError, match="recordings: nothing can be heard in .*broken.wav"):
+        hear_recordings([tmp_path / "broken.wav"])
+    (tmp_path / "empty").mkdir()
+    with pytest.raises(TableError, match="holds no sound files"):
+        hear_recordings([tmp_path / "empty"])
+    assert call(["plan", str(tmp_path / "none.csv"), "--recordings", str(tmp_path / "gone.wav")]) == 2
+    assert "none.csv" in capsys.readouterr().err
