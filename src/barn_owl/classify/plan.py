@@ -212,7 +212,7 @@ class DecisionSettings(Settings):
     """Gaps between events of one label up to this are closed."""
     pause_s: float = Field(default=0.0, ge=0)
     """Time after an event of a label in which no other of it can begin."""
-    alone: float = Field(default=1.0, ge=0, le=1)
+    alone: float = Field(default=0.5, ge=0, le=1)
     """Share of the shorter of two events from which on they cannot both be, and the one with the higher score is
     kept; 1 for all being kept, 0 for no overlap at all."""
     early_s: float = Field(default=0.0, ge=-10, le=10)

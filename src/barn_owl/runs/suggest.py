@@ -38,7 +38,7 @@ HIGH_SHARE = 0.5
 rate: recordings at 16 kHz, which are frequent, hold nothing of that."""
 MANY = 150
 """Training clips of the rarest label from which on a larger network is worth it."""
-FEWEST_SCENES, MOST_SCENES = 320, 640
+FEWEST_SCENES, MOST_SCENES = 320, 2000
 """Scenes an epoch: as many as there are clips, between these."""
 GAP_S = (0.05, 1.0)
 """Gaps within a sound are closed up to the usual one in the clips, between these."""

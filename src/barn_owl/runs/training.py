@@ -38,6 +38,8 @@ from barn_owl.runs.thresholds import with_thresholds
 logger = logging.getLogger(__name__)
 
 Watcher = Callable[[Progress], None]
+OWN_THRESHOLDS = 0.75
+"""How much thresholds are those found after a model was fitted again, rather than before; as exponents."""
 
 
 def train(
@@ -171,11 +173,14 @@ def _refitted(
 def _between(before: Model, after: Model) -> Model:
     """Return the model that was fitted again, with thresholds between those found for it and before it was.
 
-    It has heard the clips of the rehearsal, so that its own thresholds are too high for others; those of a model that
-    has heard fewer clips are too low.
+    It has heard the clips of the rehearsal, so that its own thresholds are a little too high for others; those of a
+    model that has heard fewer clips are far too low.
     """
-    odds = {key: np.sqrt(getattr(before.decision, key) * getattr(after.decision, key)) for key in ("on", "off")}
-    return replace(after, decision=after.decision.but(**{key: round(float(value), 3) for key, value in odds.items()}))
+    found = {
+        key: getattr(before.decision, key) ** (1 - OWN_THRESHOLDS) * getattr(after.decision, key) ** OWN_THRESHOLDS
+        for key in ("on", "off")
+    }
+    return replace(after, decision=after.decision.but(**{key: round(value, 3) for key, value in found.items()}))
 
 
 def _rehearsal(plan: Plan, data: RunData) -> Rehearsal | None:

@@ -26,7 +26,7 @@ GRID: dict[str, tuple[Any, ...]] = {
     "gap_s": (0.0, 0.1, 0.2, 0.4, 0.8, 1.2),
     "shortest_s": (0.0, 0.05, 0.1, 0.2, 0.4, 0.8),
     "again": (0.3, 0.5, 0.7, 1.0),
-    "alone": (1.0, 0.5, 0.2),
+    "alone": (0.5, 1.0, 0.2),
 }
 """Values that are tried, one key after the other, until none gets better."""
 ONSETS = GRID["on"]
