@@ -29,6 +29,11 @@ GRID: dict[str, tuple[Any, ...]] = {
     "alone": (0.5, 1.0, 0.2),
 }
 """Values that are tried, one key after the other, until none gets better."""
+BEGINNINGS: tuple[dict[str, float], ...] = ({}, {"again": 1.0, "gap_s": 0.4})
+"""What the search begins with, beside the model's own settings: sounds of several onsets, such as knocks, are one
+event."""
+SHORT_SHARE = 0.5
+"""Events are not left out for being shorter than this share of what one true event in ten is shorter than."""
 ONSETS = GRID["on"]
 TURNS = 3
 FEWEST_EVENTS = 8
@@ -164,6 +169,8 @@ class _Task:
             _by_label(known.loc[known["file"] == trace.file, ["label", "start_s", "end_s"]].itertuples(index=False))
             for trace in traces
         ]
+        lengths = [end - start for one in self._true for own in one.values() for start, end in own]
+        self._shortest_s = SHORT_SHARE * float(np.quantile(lengths or [0.0], 0.1))
 
     def parts(self) -> list[tuple[str, _Part]]:
         """What is left out in turn: recordings, or parts of the only one."""
@@ -219,14 +226,23 @@ class _Task:
         return sum(map(len, true.values())), sum(map(len, found.values())), right
 
     def best(self, parts: Sequence[_Part]) -> DecisionSettings:
-        """Try values key by key, turn by turn; then where events begin and end; then a threshold for each label."""
-        begin = self.model.decision.model_copy(update={"labels": {}}) if self.by_label else self.model.decision
-        settings = self._shifted(begin, parts)
+        """Search from several beginnings, and take the best; then look for a threshold for each label."""
+        own = self.model.decision.model_copy(update={"labels": {}}) if self.by_label else self.model.decision
+        found = [self._climbed(tried, parts) for more in BEGINNINGS if (tried := self._with(own, **more)) is not None]
+        settings, highest = max(found, key=lambda one: one[1])
+        return self._labels(settings, highest, parts) if self.by_label else settings
+
+    def _climbed(self, settings: DecisionSettings, parts: Sequence[_Part]) -> tuple[DecisionSettings, float]:
+        """Try values key by key, turn by turn, and where events begin and end; the settings and what they are
+        worth."""
+        settings = self._shifted(settings, parts)
         highest = self.worth(settings, parts)
         for turn in range(TURNS):
             before = settings
             for key, values in GRID.items():
                 for value in values:
+                    if key == "shortest_s" and value > self._shortest_s:
+                        continue  # it would leave out what is true
                     tried = self._with(settings, **{key: value})
                     if tried is not None and (reached := self.worth(tried, parts)) > highest + AS_GOOD:
                         settings, highest = tried, reached
@@ -235,7 +251,7 @@ class _Task:
                 highest = self.worth(settings, parts)
             if settings == before:
                 break
-        return self._labels(settings, highest, parts) if self.by_label else settings
+        return settings, highest
 
     def _shifted(self, settings: DecisionSettings, parts: Sequence[_Part]) -> DecisionSettings:
         """Move where events begin and end by how early or late they were found, in the median."""
