@@ -48,7 +48,7 @@ def train_families(
     pooled features and are judged alongside, but leave no run. The plan's further columns go to the pooled families.
 
     Returns the ranking, also in ``families.csv``: one row a family with balanced accuracy and F1 on the
-    validation side (which it is ranked by) and on the test side, numbers kept, multiply-adds a window, seconds.
+    validation side (which it is ranked by) and on the test side, numbers kept, multiply-adds a second, seconds.
     """
     plan = plan or suggest_plan(clips).plan
     sided = with_sides(usable_clips(clips, plan), plan)

@@ -59,7 +59,7 @@ def families_figure(ranking: pd.DataFrame) -> Figure:
                 value - 0.008, place + shift, f"{value:.2f}", va="center", ha="right", color="white", fontsize=10
             )
     for place, row in zip(places, ranking.itertuples(), strict=True):
-        cost = f"{row.weights:,} numbers, {row.multiply_adds / 1e6:.2f} M multiply-adds a window, {row.seconds:.0f} s"
+        cost = f"{row.weights:,} numbers, {row.multiply_adds / 1e6:.2f} M multiply-adds a second, {row.seconds:.0f} s"
         axes.text(1.01, place, cost, va="center", color=INK, fontsize=9, transform=axes.get_yaxis_transform())
     axes.set_yticks(places, ranking["family"])
     axes.set_xlim(0, 1)

@@ -33,11 +33,13 @@ def tagging_figure(
     start_s: float = 0.0,
     end_s: float | None = None,
     decision: DecisionSettings | None = None,
+    scores: bool = True,
 ) -> Figure:
     """Draw a stretch of a recording: log-mel spectrogram, scores of all labels over time, and events as bars.
 
     events, truth : clip tables of this recording; the truth's bars are drawn under the events', foreign sounds in
-    grey. decision : whose thresholds are drawn, and scores averaged as it says, if not the model's. start_s, end_s :
+    grey. decision : whose thresholds are drawn, and scores averaged as it says, if not the model's. scores : whether
+    they are drawn at all. start_s, end_s :
     the stretch, ten minutes at most; None for as far as that. Raises AudioError when the stretch is not in the
     recording.
     """
@@ -48,28 +50,18 @@ def tagging_figure(
     samples, _ = read_audio(
         path, rate_hz=model.front_end.rate_hz, start_s=start_s, end_s=end_s, channel=model.clips.channel
     )
-    kept = trace_of_samples(model, samples)
-    smoother = Smoother(round(shown_decision.smooth_s / model.step_s))
-    scores = np.concatenate([smoother.push(kept.sounds), smoother.finish(len(model.labels))])
     reported = [label for label in model.labels if label not in model.background]
     colours = label_colours(reported)
 
     figure = new_figure()
-    spectrogram, trace, bars = figure.subplots(3, 1, sharex=True, height_ratios=[4, 2, 3])
+    heights = [4, 2, 3] if scores else [4, 3]
+    spectrogram, *traces, bars = figure.subplots(len(heights), 1, sharex=True, height_ratios=heights)
     _draw_spectrogram(figure, spectrogram, model, samples, start_s)
-    step = max(1, len(scores) // COLUMNS)
-    scores = scores[: len(scores) // step * step].reshape(-1, step, scores.shape[1]).max(axis=1)
-    times = start_s + kept.first_s + np.arange(len(scores)) * kept.step_s * step
-    for label in reported:
-        trace.plot(times, scores[:, model.labels.index(label)], color=colours[label], linewidth=1.3)
-    for threshold, name in ((shown_decision.on, "on"), (shown_decision.off, "off")):
-        trace.axhline(threshold, color=INK, linewidth=0.8, linestyle=(0, (4, 3)))
-        trace.annotate(name, (1.002, threshold), xycoords=("axes fraction", "data"), va="center", fontsize=9)
-    trace.set_ylim(-0.02, 1.02)
-    trace.set_ylabel("score")
+    for axes in traces:
+        _draw_scores(axes, model, samples, start_s, shown_decision, colours)
     shown = _within(events, start_s, end_s)
     _draw_bars(bars, reported, colours, shown, _within(truth, start_s, end_s) if truth is not None else None)
-    for axes in (trace, bars):
+    for axes in (*traces, bars):
         axes.grid(color=GRID, linewidth=0.7)
         axes.set_axisbelow(True)
         axes.spines[["top", "right"]].set_visible(False)
@@ -85,12 +77,39 @@ def tagging_figure(
     return figure
 
 
+def _draw_scores(
+    axes: Axes,
+    model: Model,
+    samples: np.ndarray,
+    start_s: float,
+    decision: DecisionSettings,
+    colours: dict[str, str],
+) -> None:
+    """Draw the scores that events are decided by, and the two thresholds."""
+    kept = trace_of_samples(model, samples)
+    smoother = Smoother(round(decision.smooth_s / model.step_s))
+    scores = np.concatenate([smoother.push(kept.sounds), smoother.finish(len(model.labels))])
+    step = max(1, len(scores) // COLUMNS)
+    scores = scores[: len(scores) // step * step].reshape(-1, step, scores.shape[1]).max(axis=1)
+    times = start_s + kept.first_s + np.arange(len(scores)) * kept.step_s * step
+    for label, colour in colours.items():
+        axes.plot(times, scores[:, model.labels.index(label)], color=colour, linewidth=1.3)
+    for threshold, name in ((decision.on, "on"), (decision.off, "off")):
+        axes.axhline(threshold, color=INK, linewidth=0.8, linestyle=(0, (4, 3)))
+        axes.annotate(name, (1.002, threshold), xycoords=("axes fraction", "data"), va="center", fontsize=9)
+    axes.set_ylim(-0.02, 1.02)
+    axes.set_ylabel("score")
+
+
 def rehearsal_figure(run: Run) -> Figure:
-    """Draw the first minute and a half of the rehearsal of a run: spectrogram, scores, events and truth."""
+    """Draw the first minute and a half of the rehearsal of a run: spectrogram, events and truth.
+
+    No scores: those of the model as it was then are not kept.
+    """
     truth, events = (read_clip_table(run.folder / name) for name in (TRUTH, EVENTS))
     path = run.folder / FILE
     end_s = min(REHEARSAL_S, audio_info(path).duration_s)
-    figure = tagging_figure(run.model, path, events, truth=truth, end_s=end_s)
+    figure = tagging_figure(run.model, path, events, truth=truth, end_s=end_s, scores=False)
     expected = run.expectation or {}
     figure.axes[0].set_title(
         f"Rehearsal: event F1 {expected.get('event_f1', 0):.2f}, "
