@@ -26,7 +26,6 @@ PICTURES = {
     "adjust.png": "adjust.png",
     "hours.png": "hours.png",
     "score.png": "score.png",
-    "families/families.png": "families.png",
     "saltmarsh-quay/run/figures/curves.png": "curves.png",
     "saltmarsh-quay/run/figures/rehearsal.png": "rehearsal.png",
 }
