@@ -186,6 +186,9 @@ def test_curves_in_words():
 
     sides = {"train": {"balanced_accuracy": 0.99}, "validation": {"balanced_accuracy": 0.7}}
     heart = read_learning(curves([3, 2, 1, 0.5], [3, 2, 2.5, 3]), sides)
+    held_out = sides | {"test": {"balanced_accuracy": sides["train"]["balanced_accuracy"] - 0.02}}
+    assert heart.gap > 0.1
+    assert read_learning(curves([1], [1]), held_out, refitted=True).gap == pytest.approx(0.02)
     assert heart.overfits
     assert heart.rise == pytest.approx(0.375)  # mean of 2.5 and 3 over 2
     assert [sentence.split(",")[0] for sentence in heart.words] == [

@@ -14,7 +14,7 @@ class Learning:
     """How a training went: its best epoch, and how far it fits its own clips better than others.
 
     rise : of the validation loss from its best to the end, as a share. gap : balanced accuracy on the training clips
-    less that on the validation clips; NaN when one is not known. reached, chance : balanced accuracy on the
+    less that on clips it has not learnt from; NaN when one is not known. reached, chance : balanced accuracy on the
     validation clips, and that of guessing. never : labels of which no validation clip was found. by_epoch : the
     curves are those of a network; otherwise each line of them is a candidate.
     """
@@ -77,14 +77,18 @@ class Learning:
 
 
 def read_learning(
-    curves: pd.DataFrame, scores: dict[str, dict[str, Any] | None], *, by_epoch: bool = True
+    curves: pd.DataFrame, scores: dict[str, dict[str, Any] | None], *, by_epoch: bool = True, refitted: bool = False
 ) -> Learning:
-    """Judge curves (``epoch``, ``train_loss``, ``validation_loss``, ``best``) and the scores of each side."""
+    """Judge curves (``epoch``, ``train_loss``, ``validation_loss``, ``best``) and the scores of each side.
+
+    refitted : the model has learnt from the validation clips, too, whose scores are those of the model before.
+    """
     best = curves[curves["best"].astype(bool)].iloc[-1]
     after = curves[curves["epoch"] > best["epoch"]]
     falls = len(after) > 0 and after["train_loss"].iloc[-1] <= best["train_loss"]
     end = float(after["validation_loss"].tail(5).mean()) if falls else float(best["validation_loss"])
-    sides = [(scores.get(side) or {}).get("balanced_accuracy", np.nan) for side in ("train", "validation")]
+    others = "test" if refitted else "validation"
+    sides = [(scores.get(side) or {}).get("balanced_accuracy", np.nan) for side in ("train", others)]
     validation = scores.get("validation") or {}
     by_label = {name: row["recall"] for name, row in validation.get("labels", {}).items() if row["count"]}
     return Learning(

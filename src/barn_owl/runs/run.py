@@ -142,7 +142,12 @@ class Run:
     @property
     def learning(self) -> Learning:
         """How the training went: best epoch, overfitting."""
-        return read_learning(self.curves, self._json("scores.json"), by_epoch=self.model.family.name in NETWORKS)
+        return read_learning(
+            self.curves,
+            self._json("scores.json"),
+            by_epoch=self.model.family.name in NETWORKS,
+            refitted=self.plan.training.refit > 0,
+        )
 
     def evaluate(
         self,
