@@ -13,6 +13,7 @@ import pandas as pd
 from barn_owl.classify import Fitted, Model, Plan, fit
 from barn_owl.classify.ensemble import Ensemble
 from barn_owl.classify.extras import ExtraColumns
+from barn_owl.classify.families import NETWORKS
 from barn_owl.classify.plan import FAMILIES
 from barn_owl.clips import fold_clips, sides_of_fold, write_clip_table
 from barn_owl.clips.table import SIDES
@@ -63,7 +64,7 @@ def train_families(
             if name in own:
                 fitted, extra_columns, its_plan = *_somebody_elses(plan, data, own[name], workers), plan
             else:
-                its_plan = plan.but(family=name, columns=[] if name == "cnn" else plan.columns)
+                its_plan = _ready_to_rank(plan.but(family=name, columns=[] if name == "cnn" else plan.columns))
                 target = claim_folder(folder / name, force=force)
                 run = fit_into(target, its_plan, data, workers=workers, watch=watch, begin=begin)
                 rows.append(_ranked(name, run.model, run.predictions, time.perf_counter() - begin))
@@ -76,6 +77,16 @@ def train_families(
     )
     write_table(ranking, folder / "families.csv")
     return ranking
+
+
+def _ready_to_rank(plan: Plan) -> Plan:
+    """A plan whose family has learnt as much as it will when it is judged on the validation clips.
+
+    A network learns for the longer part only after that; ranked before, it would be behind what it becomes.
+    """
+    if plan.family not in NETWORKS:
+        return plan
+    return plan.but(training={"epochs": plan.training.epochs + plan.training.refit})
 
 
 def _somebody_elses(plan: Plan, data: RunData, estimator: Any, workers: int) -> tuple[Fitted, ExtraColumns]:

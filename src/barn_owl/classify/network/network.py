@@ -50,7 +50,7 @@ class Network:
         self.frozen = 0
         """Layers, from the first, that are used as they are and not trained."""
         self._parts: dict[int, _Part] = {}
-        self._work = sum(layer.multiply_adds(given) for layer, given in zip(self.layers, self.shapes, strict=False))
+        self._work: dict[Shape, int] = {}
         self._shapes = [array.shape for array in arrays]
         ends = itertools.accumulate(array.size for array in arrays)
         self._places = [slice(end - array.size, end) for end, array in zip(ends, arrays, strict=True)]
@@ -135,7 +135,7 @@ class Network:
         x : the inputs, clips in front; targets : ``(clips, labels)``; seed : two numbers, of
         the training and of the step.
         """
-        least = 2 if self._work * len(x) >= WORTH_SHARING else 1
+        least = 2 if self._multiply_adds(x.shape[1:]) * len(x) >= WORTH_SHARING else 1
         parts = min(max(least, round(len(x) / PART)), len(x))
         xs, ts = np.array_split(x, parts), np.array_split(targets, parts)
         for number in range(len(self._parts), parts):
@@ -164,6 +164,14 @@ class Network:
         for number, layer in enumerate(self.layers[self.frozen :], start=self.frozen):
             layer.absorb([kept[number] for _, _, kept in done])
         return sum(share * value for share, (value, _, _) in zip(shares, done, strict=True)), gradient
+
+    def _multiply_adds(self, shape: Shape) -> int:
+        """Work on one input of `shape`, which may be longer than what the network was built for."""
+        if shape not in self._work:
+            shapes = [shape, *follow(self.layers, shape)]
+            pairs = zip(self.layers, shapes, strict=False)
+            self._work[shape] = sum(layer.multiply_adds(given) for layer, given in pairs)
+        return self._work[shape]
 
     def folded(self) -> list[Layer]:
         """Return the layers for use only: norm and relu are part of the convolution before them, dropout is gone."""
