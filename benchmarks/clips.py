@@ -10,9 +10,7 @@ import pandas as pd
 from timing import tell
 
 from barn_owl.audio import read_audio, resample, write_audio
-from barn_owl.classify import Plan
 from barn_owl.clips import (
-    SoundSettings,
     TakeSettings,
     check_clip_table,
     check_clips,
@@ -23,10 +21,12 @@ from barn_owl.clips import (
 )
 from barn_owl.clips.duplicates import near_duplicates
 from barn_owl.clips.measure import measure_clips
-from barn_owl.clips.samples import SampleFile
 from barn_owl.demo import write_quay
 from barn_owl.demo.sounds import EVENTS, RATE_HZ
+from barn_owl.learn import Plan
 from barn_owl.runs import train
+from barn_owl.sound import SoundSettings
+from barn_owl.sound.samples import SampleFile
 
 ROWS, FILES = 100_000, 2_000
 

@@ -12,9 +12,10 @@ import numpy as np
 import pandas as pd
 from problems import PROBLEMS, make_problem
 
-from barn_owl.classify import Plan, load_frames
-from barn_owl.classify.plan import FAMILIES
+from barn_owl.clips import load_frames
 from barn_owl.features import pool
+from barn_owl.learn import Plan
+from barn_owl.learn.plan import FAMILIES
 from barn_owl.runs import suggest_plan, train_families
 
 

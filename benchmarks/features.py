@@ -14,7 +14,7 @@ from threadpoolctl import threadpool_limits
 from timing import best_seconds, tell
 
 from barn_owl.audio import read_audio
-from barn_owl.classify import load_frames
+from barn_owl.clips import load_frames
 from barn_owl.features import FrontEnd
 from barn_owl.features.framing import frame_view
 

@@ -3,17 +3,7 @@
 import torch
 from torch import nn
 
-from barn_owl.classify.network import (
-    BatchNorm,
-    Convolution,
-    Dense,
-    Dropout,
-    FoldBands,
-    Layer,
-    RelativeLevel,
-    Relu,
-    Residual,
-)
+from barn_owl.network import BatchNorm, Convolution, Dense, Dropout, FoldBands, Layer, RelativeLevel, Relu, Residual
 
 
 class Shortcut(nn.Module):

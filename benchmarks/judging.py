@@ -8,10 +8,10 @@ from pathlib import Path
 import numpy as np
 from timing import tell
 
-from barn_owl.classify import Plan
 from barn_owl.clips import gather_folder
 from barn_owl.demo import write_quay
 from barn_owl.evaluate import Answers, measure
+from barn_owl.learn import Plan
 from barn_owl.runs import train
 from barn_owl.show import write_report
 

@@ -6,10 +6,10 @@ from pathlib import Path
 
 import pandas as pd
 
-from barn_owl.classify import Plan
-from barn_owl.classify.plan import FAMILIES
 from barn_owl.clips import gather_folder, limit_clips, split_clips
 from barn_owl.demo import write_quay
+from barn_owl.learn import Plan
+from barn_owl.learn.plan import FAMILIES
 from barn_owl.runs import train_families
 
 COUNTS = (5, 10, 20, 40)

@@ -9,13 +9,14 @@ import numpy as np
 from threadpoolctl import threadpool_limits
 from timing import best_seconds, tell
 
-from barn_owl.classify.convolutional import Convolutional
-from barn_owl.classify.logistic import fit_logistic
-from barn_owl.classify.network import AdamW, binary_cross_entropy
-from barn_owl.classify.network.architecture import NetworkSettings
-from barn_owl.classify.plan import LevelSettings, TreesSettings
-from barn_owl.classify.rows import RowTask
-from barn_owl.classify.trees import candidates
+from barn_owl.learn.logistic import fit_logistic
+from barn_owl.learn.plan import TreesSettings
+from barn_owl.learn.rows import RowTask
+from barn_owl.learn.trees import candidates
+from barn_owl.model.convolutional import Convolutional
+from barn_owl.model.settings import LevelSettings
+from barn_owl.network import AdamW, binary_cross_entropy
+from barn_owl.network.architecture import NetworkSettings
 
 FRAMES, BANDS, LABELS = 297, 48, 7
 

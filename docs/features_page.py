@@ -3,7 +3,7 @@
 from pathlib import Path
 
 from barn_owl.features import FrontEnd
-from barn_owl.features.chunk import FEATURES
+from barn_owl.features.catalogue import FEATURES
 
 HEAD = """# Reference of all features
 

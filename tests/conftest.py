@@ -8,9 +8,9 @@ import numpy as np
 import pandas as pd
 import pytest
 
-from barn_owl.classify.plan import FAMILIES
 from barn_owl.clips import gather_folder
 from barn_owl.demo import Quay, write_quay
+from barn_owl.learn.plan import FAMILIES
 from barn_owl.runs import Run, open_run, train_families
 from helpers import small_plan, write_folder
 

@@ -5,7 +5,7 @@ from pathlib import Path
 import numpy as np
 import soundfile
 
-from barn_owl.classify import Plan
+from barn_owl.learn import Plan
 
 RATE_HZ = 16_000
 TINY = {"size": "tiny"}

@@ -13,7 +13,6 @@ from barn_owl.audio import audio_info, write_audio
 from barn_owl.audio.microphone import SoundCard
 from barn_owl.cli.main import run
 from barn_owl.clips import (
-    SoundSettings,
     check_clip_table,
     draw_background,
     gather_folder,
@@ -26,6 +25,7 @@ from barn_owl.clips import (
 )
 from barn_owl.errors import AudioError, OutputError, TableError
 from barn_owl.runs import train
+from barn_owl.sound import SoundSettings
 from barn_owl.tag import trace_recording
 from helpers import RATE_HZ, small_plan, sound
 

@@ -9,7 +9,8 @@ import pandas as pd
 import pytest
 from scipy.stats import f_oneway, mannwhitneyu
 
-from barn_owl.classify import load_frames
+from barn_owl.audio import Excerpt
+from barn_owl.clips import load_frames
 from barn_owl.errors import OutputError, TableError
 from barn_owl.features import (
     FrontEnd,
@@ -19,7 +20,7 @@ from barn_owl.features import (
     read_features,
     write_features,
 )
-from barn_owl.features.cache import Excerpt, FrameCache
+from barn_owl.features.cache import FrameCache
 from barn_owl.features.ranking import class_areas, f_statistic, mutual_information
 from barn_owl.runs import train
 from helpers import assert_close, small_plan
@@ -34,7 +35,7 @@ def _never(*_arguments, **_options):
 def test_the_second_time_nothing_is_computed_and_the_frames_are_the_same(clips, tmp_path, monkeypatch):
     plain, _, _ = load_frames(clips, FRONT_END)
     first, kept, _ = load_frames(clips, FRONT_END, cache=tmp_path)
-    monkeypatch.setattr("barn_owl.clips.uniform.read_audio", _never)
+    monkeypatch.setattr("barn_owl.sound.uniform.read_audio", _never)
     second, again, _ = load_frames(clips, FRONT_END, cache=tmp_path)
     for a, b, c in zip(plain.parts, first.parts, second.parts, strict=True):
         np.testing.assert_array_equal(a, b)
@@ -61,7 +62,7 @@ def test_other_front_ends_excerpts_and_changed_files_are_computed_anew(clips, tm
 
 FILL = """
 import sys, numpy as np, pandas as pd
-from barn_owl.classify import load_frames
+from barn_owl.clips import load_frames
 from barn_owl.features import FrontEnd
 table = pd.DataFrame({"file": sys.argv[2:], "start_s": np.nan, "end_s": np.nan, "label": "x"})
 load_frames(table, FrontEnd(bands=20), cache=sys.argv[1])

@@ -5,9 +5,9 @@ import pytest
 import scipy.signal
 from hypothesis import given, settings, strategies as st
 
-from barn_owl.clips import SoundSettings, UniformSettings, change_sound, changes, make_uniform
-from barn_owl.clips.augment import CHANGES
 from barn_owl.errors import PlanError
+from barn_owl.sound import SoundSettings, UniformSettings, change_sound, changes, make_uniform
+from barn_owl.sound.augment import CHANGES
 from helpers import RATE_HZ
 
 

@@ -9,10 +9,10 @@ import pandas as pd
 import pytest
 
 from barn_owl.audio import read_audio, write_audio
-from barn_owl.classify import write_plan
 from barn_owl.cli.main import COMMANDS, run
 from barn_owl.clips import read_clip_table, write_clip_table
 from barn_owl.features import read_features
+from barn_owl.learn import write_plan
 from barn_owl.tag import tag_recording
 from helpers import small_plan, write_folder
 

@@ -11,17 +11,21 @@ import scipy.optimize
 import soundfile
 from hypothesis import given, settings as limits, strategies as st
 
-from barn_owl.classify import load_model
-from barn_owl.classify.extras import learn_columns
-from barn_owl.classify.kernel import alike, candidates as kernels
-from barn_owl.classify.logistic import Linear, candidates as penalties, fit_logistic
-from barn_owl.classify.majority import candidates as majority
-from barn_owl.classify.nearest import Nearest, candidates as neighbours
-from barn_owl.classify.network import sigmoid, softmax
-from barn_owl.classify.plan import KernelSettings, LogisticSettings, NearestSettings, TreesSettings
-from barn_owl.classify.rows import RowTask, squared_distances
-from barn_owl.classify.trees import LEAST_WEIGHT, STEPS, _best_cuts, _histograms, candidates as trees
 from barn_owl.errors import ModelError, TableError
+from barn_owl.learn.extras import learn_columns
+from barn_owl.learn.kernel import candidates as kernels
+from barn_owl.learn.logistic import candidates as penalties, fit_logistic
+from barn_owl.learn.majority import candidates as majority
+from barn_owl.learn.nearest import candidates as neighbours
+from barn_owl.learn.plan import KernelSettings, LogisticSettings, NearestSettings, TreesSettings
+from barn_owl.learn.rows import RowTask
+from barn_owl.learn.trees import LEAST_WEIGHT, STEPS, _best_cuts, _histograms, candidates as trees
+from barn_owl.model import load_model
+from barn_owl.model.kernel import alike
+from barn_owl.model.logistic import Linear
+from barn_owl.model.nearest import Nearest
+from barn_owl.model.rows import squared_distances
+from barn_owl.network import sigmoid, softmax
 from barn_owl.runs import open_run, train, train_families
 from helpers import assert_close, small_plan
 
@@ -260,7 +264,7 @@ def test_a_constant_feature_does_no_harm(rng):
 def test_somebody_elses_estimator_cannot_be_written(ranking, tmp_path):
     import dataclasses
 
-    from barn_owl.classify.pooled import Pooled, SomebodyElses
+    from barn_owl.model.pooled import Pooled, SomebodyElses
 
     model = open_run(ranking[0] / "logistic").model
     family = model.family

@@ -9,13 +9,14 @@ import pandas as pd
 import pytest
 import soundfile
 
-from barn_owl.classify import load_model, read_plan
-from barn_owl.classify.fitted import judge_logits
-from barn_owl.classify.plan import PoolingSettings
 from barn_owl.cli.main import run as barn_owl
 from barn_owl.clips import read_clip_table, write_clip_table
 from barn_owl.errors import ModelError, PlanError
 from barn_owl.evaluate import predict
+from barn_owl.learn import read_plan
+from barn_owl.learn.fitted import judge_logits
+from barn_owl.learn.plan import PoolingSettings
+from barn_owl.model import load_model
 from barn_owl.runs import ensemble_of, open_run, suggest_plan, train, train_families
 from barn_owl.runs.suggest import MANY
 from barn_owl.tag import Tagger, tag_samples

@@ -8,8 +8,8 @@ from scipy.signal import ShortTimeFFT, chirp, get_window
 
 from barn_owl.errors import AudioError, PlanError
 from barn_owl.features import FrontEnd, mel_bank, pool, pooled_names
+from barn_owl.features.catalogue import FEATURES
 from barn_owl.features.cepstrum import deltas
-from barn_owl.features.chunk import FEATURES
 from helpers import assert_close
 
 EVERYTHING = ["log-mel", "deltas", "second-deltas", "mfcc", "deltas", "chroma", "shape", "zero-crossings", "level"]

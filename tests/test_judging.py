@@ -11,8 +11,6 @@ from safetensors import safe_open
 from safetensors.numpy import load_file, save_file
 from scipy import stats
 
-from barn_owl.classify import load_model
-from barn_owl.classify.plan import ThresholdSettings
 from barn_owl.clips import correct_labels, read_corrections, write_clip_table
 from barn_owl.errors import ModelError, PlanError, TableError
 from barn_owl.evaluate import (
@@ -31,6 +29,8 @@ from barn_owl.evaluate.breakdown import confusable_order, score_by
 from barn_owl.evaluate.curves import areas, ranked
 from barn_owl.evaluate.measures import scores_of
 from barn_owl.evaluate.mistakes import nearest_clips
+from barn_owl.learn.plan import ThresholdSettings
+from barn_owl.model import load_model
 from barn_owl.runs import compare_runs, open_run, set_thresholds, train, train_several
 from barn_owl.show import confusion_difference_figure, confusion_figure, write_report
 from helpers import small_plan

@@ -11,25 +11,25 @@ import soundfile
 from hypothesis import given, settings, strategies as st
 
 from barn_owl.audio import AudioInfo, audio_info, file_facts, read_ahead, read_audio, write_audio
-from barn_owl.classify import load_frames
 from barn_owl.cli.main import run
 from barn_owl.clips import (
-    UniformSettings,
     check_clip_table,
     check_clips,
     gather_folder,
     gather_together,
     limit_clips,
+    load_frames,
     read_clip_table,
     relabel,
 )
 from barn_owl.clips.duplicates import near_duplicates, similarity
 from barn_owl.clips.measure import measure_clips
-from barn_owl.clips.samples import SampleFile
 from barn_owl.errors import TableError
 from barn_owl.features import FrontEnd
 from barn_owl.parallel import each
 from barn_owl.runs import train
+from barn_owl.sound import UniformSettings
+from barn_owl.sound.samples import SampleFile
 from helpers import RATE_HZ, small_plan, sound
 
 

@@ -6,7 +6,8 @@ import pytest
 from hypothesis import given, strategies as st
 
 from barn_owl.arrays import LINE, aligned_empty
-from barn_owl.classify.network import (
+from barn_owl.errors import PlanError
+from barn_owl.network import (
     AdamW,
     BatchNorm,
     Convolution,
@@ -26,11 +27,10 @@ from barn_owl.classify.network import (
     warm_cosine,
     weighted_cross_entropy,
 )
-from barn_owl.classify.network.layer import Scratch
-from barn_owl.classify.network.level import window_level
-from barn_owl.classify.network.network import turned
-from barn_owl.classify.network.optimiser import clip_norm
-from barn_owl.errors import PlanError
+from barn_owl.network.layer import Scratch
+from barn_owl.network.level import window_level
+from barn_owl.network.network import turned
+from barn_owl.network.optimiser import clip_norm
 from helpers import assert_close
 
 
@@ -243,6 +243,41 @@ def test_the_number_of_threads_changes_nothing(seed):
             loss, gradient = net.learn(x, targets, (seed, 0), threads, binary_cross_entropy)
         results.append((loss, gradient.tobytes(), [array.tobytes() for array in net.states().values()]))
     assert results[0] == results[1]
+
+
+@pytest.mark.parametrize("clips", [15, 16])
+def test_two_threads_that_share_a_batch_find_what_one_finds(clips, seed, monkeypatch):
+    x = np.random.default_rng(seed).standard_normal((clips, 20, 4)).astype(np.float32)
+    targets = step_by_step(np.arange(clips) % 3, 16)
+    results = []
+    for worth, at_once in ((np.inf, 2), (0, 2), (0, 1)):
+        monkeypatch.setattr("barn_owl.network.network.WORTH_SHARING", worth)
+        net = Network(
+            [conv(8, 3), BatchNorm(), Relu(), conv(8, 3), BatchNorm(), Dense(3)], (20, 4), np.random.default_rng(seed)
+        )
+        with ThreadPoolExecutor(2) as threads:
+            loss, gradient = net.learn(x, targets, (seed, 0), threads, binary_cross_entropy, at_once=at_once)
+        results.append((loss, gradient.copy(), net.states()))
+    alone, shared, in_turns = results
+    assert shared[1].tobytes() == in_turns[1].tobytes()
+    assert shared[0] == pytest.approx(alone[0], rel=1e-5)
+    assert_close(shared[1], alone[1], rtol=1e-4, atol=1e-6)
+    for name, found in alone[2].items():
+        assert_close(shared[2][name], found, rtol=1e-4, atol=1e-6)
+
+
+def test_a_part_that_fails_does_not_leave_the_other_waiting(rng, monkeypatch):
+    monkeypatch.setattr("barn_owl.network.network.WORTH_SHARING", 0)
+    net = tiny(rng)
+
+    def failing(logits, targets):
+        raise ValueError("no loss")
+
+    with ThreadPoolExecutor(2) as threads, pytest.raises(ValueError, match="no loss"):
+        net.learn(
+            rng.standard_normal((16, 20, 4)).astype(np.float32), step_by_step(np.zeros(16, dtype=int), 18), (0, 0),
+            threads, failing,
+        )  # fmt: skip
 
 
 def test_one_batch_is_learnt_by_heart(rng):

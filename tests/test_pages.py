@@ -5,9 +5,9 @@ import shutil
 import pytest
 import soundfile
 
-from barn_owl.classify import load_model
 from barn_owl.clips import gather_folder, read_clip_table
 from barn_owl.evaluate import predict
+from barn_owl.model import load_model
 from barn_owl.runs import compare_runs, open_run, train
 from barn_owl.show import write_comparison_page, write_listening_page, write_report
 from helpers import small_plan, sound

@@ -7,18 +7,20 @@ import pandas as pd
 import pytest
 from hypothesis import given, settings, strategies as st
 
-from barn_owl.classify import Plan, load_model
-from barn_owl.classify.checkpoint import Checkpoint, read_checkpoint
-from barn_owl.classify.convolutional import Convolutional
-from barn_owl.classify.ensemble import Ensemble
-from barn_owl.classify.families import rebuild
-from barn_owl.classify.network import Convolution, Network, Pool
-from barn_owl.classify.network.architecture import NetworkSettings, summary
-from barn_owl.classify.plan import LevelSettings
 from barn_owl.clips import join_labels, join_overlapping, labels_in
 from barn_owl.errors import ModelError, OutputError, TableError
 from barn_owl.evaluate import score_overlapping
 from barn_owl.features import FrontEnd
+from barn_owl.learn import Plan
+from barn_owl.learn.checkpoint import Checkpoint, read_checkpoint
+from barn_owl.learn.summary import summary
+from barn_owl.model import load_model
+from barn_owl.model.convolutional import Convolutional
+from barn_owl.model.ensemble import Ensemble
+from barn_owl.model.families import rebuild
+from barn_owl.model.settings import LevelSettings
+from barn_owl.network import Convolution, Network, Pool
+from barn_owl.network.architecture import NetworkSettings
 from barn_owl.runs import open_run
 from barn_owl.runs.data import label_names, usable_clips, with_sides
 from barn_owl.runs.suggest import _active_s

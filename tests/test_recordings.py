@@ -18,14 +18,14 @@ import soundfile
 from hypothesis import given, settings, strategies as st
 
 from barn_owl.audio import read_audio, write_audio
-from barn_owl.classify import DecisionSettings, load_model
 from barn_owl.cli.main import run as call
 from barn_owl.clips import clips_of_events, clips_of_false_alarms, read_clip_table, write_clip_table
-from barn_owl.clips.made_up import foreign_sound, made_up_sound
 from barn_owl.errors import AudioError, OutputError, PlanError, TableError
 from barn_owl.evaluate import score_events, score_segments
+from barn_owl.model import DecisionSettings, load_model
 from barn_owl.runs import train
 from barn_owl.show import adjusting_figure
+from barn_owl.sound import foreign_sound, made_up_sound
 from barn_owl.tag import (
     Decider,
     Tagger,
@@ -44,7 +44,7 @@ from barn_owl.tag import (
     write_cues,
     write_events,
 )
-from barn_owl.tag.adjust import _Task, count_pairs
+from barn_owl.tag.adjusting import _Task, count_pairs
 from barn_owl.tag.decision import Smoother
 from helpers import RATE_HZ, small_plan, sound
 from test_tag import TIMING, hand_made

@@ -9,10 +9,10 @@ from barn_owl.cli.main import run as call
 from barn_owl.clips import read_clip_table
 from barn_owl.errors import AudioError, TableError
 from barn_owl.evaluate import score_events
+from barn_owl.learn.rehearsal import make_rehearsal
 from barn_owl.runs import train
 from barn_owl.runs.doubts import doubts_of
 from barn_owl.runs.recordings import calm_frames, hear_recordings
-from barn_owl.runs.rehearsal import make_rehearsal
 from barn_owl.tag import tag_recording
 from barn_owl.tag.doubts import doubts_of_recording, doubts_of_scores
 from helpers import RATE_HZ, small_plan, sound

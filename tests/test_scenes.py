@@ -4,11 +4,11 @@ import numpy as np
 import pytest
 from hypothesis import given, settings, strategies as st
 
-from barn_owl.classify import ClipFrames, Examples
-from barn_owl.classify.plan import Plan
-from barn_owl.classify.scenes import SceneMaker
+from barn_owl.clips import ClipFrames
 from barn_owl.features import FrontEnd
 from barn_owl.features.activity import is_loud, onset_frame, sounding
+from barn_owl.learn import Examples, Plan
+from barn_owl.learn.scenes import SceneMaker
 from helpers import RATE_HZ, small_plan, sound
 
 PLAIN = {"tilt_db": 0, "shift_bands": 0, "stretch_percent": 0, "low_pass": 0, "mask": 0}

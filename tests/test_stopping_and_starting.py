@@ -12,11 +12,12 @@ import pandas as pd
 import pytest
 import scipy
 
-from barn_owl.classify import load_model, read_plan
-from barn_owl.classify.checkpoint import Checkpoint
 from barn_owl.cli.main import run as barn_owl
 from barn_owl.clips import read_clip_table, write_clip_table
 from barn_owl.errors import AudioError, ModelError, OutputError, PlanError, TableError
+from barn_owl.learn import read_plan
+from barn_owl.learn.checkpoint import Checkpoint
+from barn_owl.model import load_model
 from barn_owl.runs import adopt, ensemble_of, open_run, suggest_plan, train, train_several
 from barn_owl.runs.learning import read_learning
 from helpers import assert_close, small_plan, sound
@@ -111,7 +112,7 @@ def test_a_killed_command_can_be_resumed(clips, tmp_path):
 
 
 def load_checkpoint(path):
-    from barn_owl.classify.checkpoint import read_checkpoint
+    from barn_owl.learn.checkpoint import read_checkpoint
 
     return read_checkpoint(path)
 

@@ -7,9 +7,9 @@ import pytest
 from hypothesis import given, settings, strategies as st
 
 from barn_owl.audio import write_audio
-from barn_owl.classify import DecisionSettings
-from barn_owl.classify.network import sigmoid
 from barn_owl.errors import AudioError
+from barn_owl.model import DecisionSettings
+from barn_owl.network import sigmoid
 from barn_owl.tag import Decider, Tagger, TraceBlock, tag_recording, tag_samples, trace_recording
 from barn_owl.tag.decision import Smoother, Timing
 from helpers import RATE_HZ, assert_close, sound

@@ -6,12 +6,14 @@ import pytest
 import soundfile
 from safetensors.numpy import load_file, save_file
 
-from barn_owl.classify import Plan, load_model, read_plan, write_plan
-from barn_owl.classify.fitted import judge_logits
-from barn_owl.classify.network import cross_entropy
-from barn_owl.clips import SoundSettings, read_clip_table
+from barn_owl.clips import read_clip_table
 from barn_owl.errors import AudioError, ModelError, OutputError, PlanError, TableError, TrainingError
+from barn_owl.learn import Plan, read_plan, write_plan
+from barn_owl.learn.fitted import judge_logits
+from barn_owl.model import load_model
+from barn_owl.network import cross_entropy
 from barn_owl.runs import open_run, train
+from barn_owl.sound import SoundSettings
 from barn_owl.tag import tag_recording
 from helpers import assert_close, small_plan, sound
 

@@ -5,10 +5,10 @@ from pathlib import Path
 
 import click
 
-from barn_owl.classify import load_model
 from barn_owl.cli.common import Voice, collar_option, json_option, quiet_option, refuse_to_overwrite
 from barn_owl.cli.score import show_event_scores
 from barn_owl.clips import read_clip_table
+from barn_owl.model import load_model
 from barn_owl.runs import set_decision
 from barn_owl.show import adjusting_figure, save_figure
 from barn_owl.tag import adjust

@@ -6,7 +6,6 @@ import click
 import numpy as np
 
 from barn_owl.audio import read_audio, write_audio
-from barn_owl.classify import Plan, read_plan
 from barn_owl.cli.common import (
     Voice,
     force_option,
@@ -17,10 +16,12 @@ from barn_owl.cli.common import (
     read_clips,
     seed_option,
 )
-from barn_owl.clips import SoundSettings, change_sound, write_clip_table, write_variants
+from barn_owl.clips import write_clip_table, write_variants
 from barn_owl.clips.writing import bytes_of
 from barn_owl.files import claim_folder
+from barn_owl.learn import Plan, read_plan
 from barn_owl.show import save_figure, variants_figure
+from barn_owl.sound import SoundSettings, change_sound
 
 
 @click.command("augment", short_help="Hear, or write, changed clips.")

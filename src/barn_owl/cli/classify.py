@@ -7,7 +7,6 @@ import numpy as np
 import pandas as pd
 
 from barn_owl.audio import AUDIO_ENDINGS
-from barn_owl.classify import load_model
 from barn_owl.cli.common import (
     Voice,
     force_option,
@@ -24,6 +23,7 @@ from barn_owl.cli.common import (
 from barn_owl.clips import check_clip_table
 from barn_owl.errors import TableError
 from barn_owl.evaluate import UNDECIDED, predict, undecided
+from barn_owl.model import load_model
 from barn_owl.show import write_listening_page
 
 

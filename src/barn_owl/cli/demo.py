@@ -5,7 +5,6 @@ from pathlib import Path
 
 import click
 
-from barn_owl.classify import Plan
 from barn_owl.cli.common import Voice, force_option, quiet_option, seed_option, workers_option, write_clips
 from barn_owl.cli.tag import tag_aloud
 from barn_owl.cli.train import train_aloud
@@ -13,6 +12,7 @@ from barn_owl.clips import gather_folder, read_clip_table
 from barn_owl.demo import write_quay
 from barn_owl.evaluate import score_events
 from barn_owl.files import claim_folder
+from barn_owl.learn import Plan
 from barn_owl.show import save_figure, tagging_figure
 
 COLLAR_S = 0.2

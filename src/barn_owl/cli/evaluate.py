@@ -5,13 +5,13 @@ from pathlib import Path
 import click
 import pandas as pd
 
-from barn_owl.classify.plan import ThresholdSettings
 from barn_owl.cli.common import Voice, json_option, quiet_option, read_clips, workers_option
 from barn_owl.clips import read_corrections
 from barn_owl.clips.table import SIDES, write_clip_table
 from barn_owl.errors import PlanError
 from barn_owl.evaluate import Evaluation, OverlapScores, Scores
 from barn_owl.files import whole_file, write_json
+from barn_owl.learn.plan import ThresholdSettings
 from barn_owl.runs import Run, open_run, set_thresholds
 from barn_owl.show import (
     calibration_figure,

@@ -7,7 +7,6 @@ import numpy as np
 import pandas as pd
 
 from barn_owl.audio import read_audio
-from barn_owl.classify import Plan, load_frames, read_plan
 from barn_owl.cli.common import (
     Voice,
     force_option,
@@ -19,10 +18,12 @@ from barn_owl.cli.common import (
     refuse_to_overwrite,
     workers_option,
 )
+from barn_owl.clips import load_frames
 from barn_owl.features import FrontEnd, pool, pooled_names
 from barn_owl.features.export import frame_table, write_features
 from barn_owl.features.ranking import rank_features
 from barn_owl.files import claim_folder
+from barn_owl.learn import Plan, read_plan
 from barn_owl.show import distributions_figure, map_figure, save_figure, scatter_figure, tracks_figure
 
 SHOWN = 12

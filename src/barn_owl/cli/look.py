@@ -8,7 +8,6 @@ import numpy as np
 import pandas as pd
 
 from barn_owl.audio import facts_table, file_facts, read_audio
-from barn_owl.classify import Plan, load_frames, read_plan
 from barn_owl.cli.common import (
     Voice,
     force_option,
@@ -20,9 +19,10 @@ from barn_owl.cli.common import (
     refuse_to_overwrite,
     workers_option,
 )
-from barn_owl.clips import gather_folder
+from barn_owl.clips import gather_folder, load_frames
 from barn_owl.features import FrontEnd
 from barn_owl.files import claim_folder
+from barn_owl.learn import Plan, read_plan
 from barn_owl.show import (
     clip_figure,
     filter_bank_figure,

@@ -5,9 +5,6 @@ from pathlib import Path
 import click
 import numpy as np
 
-from barn_owl.classify import Plan, read_plan
-from barn_owl.classify.convolutional import Convolutional
-from barn_owl.classify.network.architecture import summary
 from barn_owl.cli.common import (
     Voice,
     force_option,
@@ -19,6 +16,9 @@ from barn_owl.cli.common import (
     refuse_to_overwrite,
     workers_option,
 )
+from barn_owl.learn import Plan, read_plan
+from barn_owl.learn.summary import summary
+from barn_owl.model.convolutional import Convolutional
 from barn_owl.runs import Suggestion, suggest_plan
 
 

@@ -6,7 +6,6 @@ from typing import Literal
 import click
 import pandas as pd
 
-from barn_owl.classify import Plan, read_plan
 from barn_owl.cli.common import (
     Voice,
     force_option,
@@ -21,6 +20,7 @@ from barn_owl.cli.common import (
 )
 from barn_owl.clips import fold_clips, read_clip_table, sides_of_fold, split_by_time, split_clips
 from barn_owl.clips.table import SIDES
+from barn_owl.learn import Plan, read_plan
 
 
 @click.command("split", short_help="Split clips.")

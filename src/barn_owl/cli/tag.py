@@ -8,7 +8,6 @@ import click
 import pandas as pd
 
 from barn_owl.audio import audio_info
-from barn_owl.classify import DecisionSettings, Model, load_model
 from barn_owl.cli.common import (
     Voice,
     force_option,
@@ -21,6 +20,7 @@ from barn_owl.cli.common import (
 )
 from barn_owl.clips import write_excerpts
 from barn_owl.errors import AudioError, OutputError
+from barn_owl.model import DecisionSettings, Model, load_model
 from barn_owl.show import hours_figure, save_figure, tagging_figure
 from barn_owl.tag import (
     Archive,

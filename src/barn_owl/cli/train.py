@@ -5,8 +5,6 @@ from pathlib import Path
 import click
 import pandas as pd
 
-from barn_owl.classify import Plan, Progress, load_model, read_plan
-from barn_owl.classify.plan import FAMILIES
 from barn_owl.cli.common import (
     Voice,
     force_option,
@@ -21,6 +19,9 @@ from barn_owl.cli.common import (
 from barn_owl.cli.evaluate import show_scores, write_evaluation
 from barn_owl.cli.plan import show_reasons
 from barn_owl.files import claim_folder
+from barn_owl.learn import Plan, Progress, read_plan
+from barn_owl.learn.plan import FAMILIES
+from barn_owl.model import load_model
 from barn_owl.runs import Run, adopt, open_run, suggest_plan, train, train_families, train_several
 from barn_owl.runs.several import spread
 from barn_owl.show import curves_figure, families_figure, rehearsal_figure, save_figure

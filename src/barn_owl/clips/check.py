@@ -12,8 +12,8 @@ import pandas as pd
 from barn_owl.audio import AUDIO_ENDINGS
 from barn_owl.clips.duplicates import BLOCK_VALUES, families, near_duplicates, same_content
 from barn_owl.clips.measure import ClipMeasures, measure_clips
-from barn_owl.clips.samples import SampleFile
 from barn_owl.clips.split import MIN_CLIPS, find_leaks
+from barn_owl.sound.samples import SampleFile
 
 SEVERITIES = ("error", "warning", "note")
 COLUMNS = ["severity", "finding", "label", "file", "start_s", "detail", "action"]

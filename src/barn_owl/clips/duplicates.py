@@ -9,11 +9,10 @@ import numpy as np
 import pandas as pd
 import scipy
 
-from barn_owl.audio import read_audio
+from barn_owl.audio import Excerpt, excerpts, read_audio
 from barn_owl.clips.measure import LONGEST_S, RATE_HZ, ClipMeasures
-from barn_owl.clips.samples import SampleFile
-from barn_owl.features.cache import Excerpt, excerpts
 from barn_owl.parallel import each
+from barn_owl.sound.samples import SampleFile
 
 NEIGHBOURS = 3
 """Clips that each one is compared with sample by sample: those whose fingerprints are nearest."""

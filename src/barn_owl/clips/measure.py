@@ -7,13 +7,12 @@ from functools import lru_cache
 import numpy as np
 import pandas as pd
 
-from barn_owl.audio import FileFacts, audio_info, file_facts, resample
-from barn_owl.clips.samples import SampleFile
+from barn_owl.audio import Excerpt, FileFacts, audio_info, excerpts, file_facts, resample
 from barn_owl.errors import AudioError
 from barn_owl.features import FrontEnd
 from barn_owl.features.activity import activity
-from barn_owl.features.cache import Excerpt, excerpts
 from barn_owl.parallel import each
+from barn_owl.sound.samples import SampleFile
 
 RATE_HZ = 8_000
 """Rate at which clips are compared: what tells two recordings apart is below 4 kHz, and phones keep it."""

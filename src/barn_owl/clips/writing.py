@@ -6,11 +6,10 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 
-from barn_owl.audio import audio_info, read_audio, write_audio
-from barn_owl.clips.augment import SoundSettings, change_sound
+from barn_owl.audio import Excerpt, audio_info, excerpts, read_audio, write_audio
 from barn_owl.clips.table import check_clip_table
 from barn_owl.errors import AudioError, OutputError, TableError
-from barn_owl.features.cache import Excerpt, excerpts
+from barn_owl.sound import SoundSettings, change_sound
 
 BYTES_A_SAMPLE = 2
 MICRO = 6

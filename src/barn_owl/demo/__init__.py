@@ -1,5 +1,5 @@
 """A night at Saltmarsh Quay: a made-up harbour, synthesised from a seed, to try everything on."""
 
-from barn_owl.demo.scenario import Quay, write_quay
+import lazy_loader
 
-__all__ = ["Quay", "write_quay"]
+__getattr__, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)

@@ -8,8 +8,8 @@ import numpy as np
 import pandas as pd
 import scipy
 
-from barn_owl.classify.network import binary_cross_entropy, cross_entropy, sigmoid, softmax
 from barn_owl.evaluate.answers import Answers
+from barn_owl.network import binary_cross_entropy, cross_entropy, sigmoid, softmax
 
 BINS = 10
 COLDEST, HOTTEST = 0.1, 10.0

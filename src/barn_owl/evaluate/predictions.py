@@ -6,11 +6,10 @@ import numpy as np
 import pandas as pd
 from threadpoolctl import threadpool_limits
 
-from barn_owl.classify import Model, load_frames
-from barn_owl.classify.dataset import ClipFrames
-from barn_owl.clips import join_labels
+from barn_owl.clips import ClipFrames, join_labels, load_frames
 from barn_owl.evaluate.answers import LIKELY, SCORE
 from barn_owl.evaluate.calibration import decided
+from barn_owl.model import Model
 
 UNDECIDED = "undecided"
 """What stands for a label where no score reaches its threshold."""

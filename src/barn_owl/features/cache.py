@@ -9,45 +9,23 @@ one that is killed leaves at most a file that nobody refers to.
 import hashlib
 import json
 import logging
-import os
 import secrets
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
+from barn_owl.audio import Excerpt
 from barn_owl.errors import OutputError
 from barn_owl.features.front_end import FrontEnd
 from barn_owl.files import whole_file, write_json
 
 logger = logging.getLogger(__name__)
 
+
 FORMAT = 1
-
-
-@dataclass(frozen=True)
-class Excerpt:
-    """A stretch of a file; times are None for the whole."""
-
-    file: str
-    start_s: float | None = None
-    end_s: float | None = None
-
-    def stamp(self) -> tuple[str, int, int]:
-        """Where the file is, its size and when it was changed: if all are the same, so is the content."""
-        status = os.stat(self.file)  # noqa: PTH116 - thousands of these are asked for before training starts
-        return os.path.abspath(self.file), status.st_size, status.st_mtime_ns  # noqa: PTH100 - as above
-
-    def content(self) -> str:
-        """SHA-256 of the file, to know it again wherever it was moved."""
-        with open(self.file, "rb", buffering=0) as file:  # noqa: PTH123 - as above
-            digest = hashlib.sha256()
-            while block := file.read(1 << 20):
-                digest.update(block)
-            return digest.hexdigest()
 
 
 class FrameCache:
@@ -152,11 +130,3 @@ class Adding:
             }
         )
         self.frames += len(frames)
-
-
-def excerpts(files: Iterable[str], starts: Iterable[float], ends: Iterable[float]) -> list[Excerpt]:
-    """Excerpts from the columns of a clip table, where NaN is a blank."""
-    return [
-        Excerpt(file, None if np.isnan(start) else float(start), None if np.isnan(end) else float(end))
-        for file, start, end in zip(files, starts, ends, strict=True)
-    ]

@@ -4,10 +4,7 @@ Everything works on whole chunks of rows, see `front_end`. A stage (power spectr
 once however many features use it.
 """
 
-from __future__ import annotations
-
-from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from collections.abc import Callable
 
 import numpy as np
 from scipy.fftpack import rfft
@@ -15,12 +12,8 @@ from scipy.fftpack import rfft
 from barn_owl.features import shape
 from barn_owl.features.pitch import PitchFinder
 from barn_owl.features.rows import CHUNK, product
+from barn_owl.features.settings import FrontEndSettings
 from barn_owl.once import once
-
-if TYPE_CHECKING:
-    from collections.abc import Callable
-
-    from barn_owl.features.front_end import FrontEnd
 
 GROUP_BYTES = 1 << 21
 """Chunks are computed together up to this size of their transform, and `GROUP` of them: fewer, longer calls."""
@@ -33,7 +26,7 @@ TEN = np.float32(10)
 class Workspace:
     """Memory that the chunks of one stream use in turns: taking it anew each time would cost more than the sums."""
 
-    def __init__(self, front_end: FrontEnd) -> None:
+    def __init__(self, front_end: FrontEndSettings) -> None:
         self.rows = CHUNK * max(1, min(GROUP, GROUP_BYTES // (4 * CHUNK * front_end.fft_length)))
         self._front_end = front_end
         self._kept: dict[str, np.ndarray] = {}
@@ -58,7 +51,9 @@ class Chunks:
     before : the magnitude spectrum of the frame before the first, None where there is none.
     """
 
-    def __init__(self, front_end: FrontEnd, frames: np.ndarray, space: Workspace, before: np.ndarray | None) -> None:
+    def __init__(
+        self, front_end: FrontEndSettings, frames: np.ndarray, space: Workspace, before: np.ndarray | None
+    ) -> None:
         self.front_end, self.rows, self._frames, self._space = front_end, len(frames), frames, space
         self.before = before
         self._whole = -(-self.rows // CHUNK) * CHUNK  # rows of all chunks, the last of which is filled up
@@ -164,114 +159,29 @@ class Chunks:
         return TEN * np.log10(power + self.front_end.floor)
 
 
-@dataclass(frozen=True)
-class Feature:
-    """A feature: one or more columns with names and a unit, and how they are computed of a chunk.
-
-    formula and source are for the reference page.
-    """
-
-    unit: str
-    names: Callable[[FrontEnd], list[str]]
-    compute: Callable[[Chunks], np.ndarray]
-    formula: str
-    source: str = ""
-
-
-def _one(name: str) -> Callable[[FrontEnd], list[str]]:
-    return lambda _: [name]
-
-
-def _bins(kind: str) -> Callable[[FrontEnd], list[str]]:
-    return lambda f: [f"{kind} {k * f.bin_hz:.6g} Hz" for k in range(f.fft_length // 2 + 1)]
-
-
-def _bands(kind: str) -> Callable[[FrontEnd], list[str]]:
-    return lambda f: [f"{kind} {number + 1} ({hz:.0f} Hz)" for number, hz in enumerate(f.centres_hz)]
-
-
-PEETERS = "G. Peeters, A large set of audio features, IRCAM, 2004"
-FEATURES: dict[str, Feature] = {
-    "power": Feature(
-        "re full-scale sine", _bins("power"), lambda c: c.power, "squared magnitude of the windowed transform"
-    ),
-    "magnitude": Feature(
-        "re full-scale sine", _bins("magnitude"), lambda c: c.magnitude, "magnitude of the windowed transform"
-    ),
-    "spectrogram": Feature(
-        "dB re full-scale sine", _bins("level"), lambda c: c.decibel(c.power.copy()), "10 log10(power + floor)"
-    ),
-    "mel": Feature(
-        "re full-scale sine", _bands("mel power"), lambda c: c.mel, "power summed under triangles equally wide in mel"
-    ),
-    "log-mel": Feature("dB re full-scale sine", _bands("mel"), lambda c: c.log_mel, "10 log10(mel + floor)"),
-    "mfcc": Feature(
-        "dB",
-        lambda f: [f"mfcc {n}" for n in range(f.coefficients)],
-        lambda c: product(c.log_mel, c.front_end.cosines),
-        "orthonormal DCT-II of log-mel, first coefficients, liftered",
-        "Davis and Mermelstein, IEEE Trans. ASSP 28(4), 1980",
-    ),
-    "chroma": Feature(
-        "share of power",
-        lambda _: [f"chroma {name}" for name in ("C", "C#", "D", "D#", "E", "F", "F#", "G", "G#", "A", "A#", "B")],
-        lambda c: _shares(product(c.power, c.front_end.pitch_classes)),
-        "power from 100 Hz to 5 kHz by pitch class, divided by its sum",
-    ),
-    "centroid": Feature("Hz", _one("centroid"), lambda c: c.moments[:, 0], "sum f p, p = power / sum power", PEETERS),
-    "spread": Feature("Hz", _one("spread"), lambda c: c.moments[:, 1], "sqrt(sum (f - centroid)^2 p)", PEETERS),
-    "skewness": Feature(
-        "1", _one("skewness"), lambda c: c.moments[:, 2], "sum (f - centroid)^3 p / spread^3", PEETERS
-    ),
-    "kurtosis": Feature(
-        "1", _one("kurtosis"), lambda c: c.moments[:, 3], "sum (f - centroid)^4 p / spread^4", PEETERS
-    ),
-    "roll-off": Feature(
-        "Hz",
-        _one("roll-off"),
-        lambda c: c.blocks.roll_off(),
-        "lowest f that has 85 % of the power below it",
-        PEETERS,
-    ),
-    "flatness": Feature(
-        "1",
-        _one("flatness"),
-        lambda c: shape.flatness(c.power, c.log_power),
-        "geometric / arithmetic mean of the power",
-        PEETERS,
-    ),
-    "crest": Feature("1", _one("crest"), lambda c: shape.crest(c.power), "largest / mean power", PEETERS),
-    "slope": Feature(
-        "dB/kHz",
-        _one("slope"),
-        lambda c: shape.slope(c.log_power, c.front_end.bin_hz),
-        "least-squares line through the spectrum in dB",
-        PEETERS,
-    ),
-    "flux": Feature(
-        "1",
-        _one("flux"),
-        lambda c: shape.flux(c.magnitude, c.before),
-        "|m[t]/|m[t]| - m[t-1]/|m[t-1]||, m the magnitude spectrum; 0 for the first frame",
-        PEETERS,
-    ),
-    "zero-crossings": Feature("1/s", _one("zero-crossings"), Chunks.crossings, "changes of sign in a second"),
-    "level": Feature("dB re full-scale sine", _one("level"), Chunks.level, "10 log10(2 mean x^2 + floor)"),
-    "pitch": Feature(
-        "Hz",
-        _one("pitch"),
-        lambda c: c.pitch[:, 0],
-        "first dip of the cumulative mean normalised difference, parabolic interpolation",
-        "de Cheveigné and Kawahara, J. Acoust. Soc. Am. 111(4), 2002",
-    ),
-    "pitch-confidence": Feature(
-        "1", _one("pitch-confidence"), lambda c: c.pitch[:, 1], "1 - normalised difference at the dip", "as pitch"
-    ),
+COMPUTED: dict[str, Callable[[Chunks], np.ndarray]] = {
+    "power": lambda c: c.power,
+    "magnitude": lambda c: c.magnitude,
+    "spectrogram": lambda c: c.decibel(c.power.copy()),
+    "mel": lambda c: c.mel,
+    "log-mel": lambda c: c.log_mel,
+    "mfcc": lambda c: product(c.log_mel, c.front_end.cosines),
+    "chroma": lambda c: _shares(product(c.power, c.front_end.pitch_classes)),
+    "centroid": lambda c: c.moments[:, 0],
+    "spread": lambda c: c.moments[:, 1],
+    "skewness": lambda c: c.moments[:, 2],
+    "kurtosis": lambda c: c.moments[:, 3],
+    "roll-off": lambda c: c.blocks.roll_off(),
+    "flatness": lambda c: shape.flatness(c.power, c.log_power),
+    "crest": lambda c: shape.crest(c.power),
+    "slope": lambda c: shape.slope(c.log_power, c.front_end.bin_hz),
+    "flux": lambda c: shape.flux(c.magnitude, c.before),
+    "zero-crossings": Chunks.crossings,
+    "level": Chunks.level,
+    "pitch": lambda c: c.pitch[:, 0],
+    "pitch-confidence": lambda c: c.pitch[:, 1],
 }
-GROUPS = {
-    "shape": ("centroid", "spread", "skewness", "kurtosis", "roll-off", "flatness", "crest", "slope", "flux"),
-}
-"""Names that stand for several features."""
+"""How each feature of the catalogue is computed of chunks."""
 
 
 def _shares(power: np.ndarray) -> np.ndarray:

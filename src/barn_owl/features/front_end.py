@@ -6,30 +6,17 @@ the shape and the row fixed, the result cannot depend on how the samples were cu
 chunks are computed at a time.
 """
 
-import difflib
 from collections.abc import Iterable, Iterator
 from functools import cached_property
-from itertools import pairwise
 
 import numpy as np
-import scipy.fft
-from pydantic import Field, field_validator, model_validator
 
 from barn_owl.errors import AudioError
-from barn_owl.features.cepstrum import cosine_matrix
-from barn_owl.features.chroma import chroma_matrix
-from barn_owl.features.chunk import FEATURES, GROUPS
-from barn_owl.features.framing import frame_count
-from barn_owl.features.mel import mel_bank, mel_edges
-from barn_owl.features.rows import CHUNK
+from barn_owl.features.settings import FrontEndSettings
 from barn_owl.features.stream import FrameStream
-from barn_owl.settings import Settings
-
-DELTAS = {"deltas": 1, "second-deltas": 2}
-LOUDNESS = "loudness"
 
 
-class FrontEnd(Settings):
+class FrontEnd(FrontEndSettings):
     """How samples become frames of features, several of which can be stacked.
 
     features : names in the order of the columns: ``power``, ``magnitude``, ``spectrogram``, ``mel``,
@@ -48,242 +35,11 @@ class FrontEnd(Settings):
     (97, 81)
     """
 
-    features: list[str] = Field(default=["log-mel"], min_length=1)
-    rate_hz: int = Field(default=16_000, ge=1_000, le=384_000)
-    frame_ms: float = Field(default=32.0, gt=0, le=1000)
-    hop_ms: float = Field(default=10.0, gt=0)
-    window: str = "hann"
-    fft: int | None = Field(default=None, ge=8, le=1 << 20)
-    bands: int = Field(default=48, ge=1, le=512)
-    low_hz: float = Field(default=50.0, ge=0)
-    high_hz: float | None = None
-    floor_db: float = Field(default=-100.0, ge=-200, le=0)
-    range_db: float | None = Field(default=None, gt=0)
-    pad_short: bool = False
-    coefficients: int = Field(default=13, ge=1)
-    lifter: int = Field(default=0, ge=0)
-    delta_frames: int = Field(default=2, ge=1, le=50)
-    pitch_low_hz: float = Field(default=80.0, gt=0)
-    pitch_high_hz: float = Field(default=1000.0, gt=0)
-
-    @field_validator("features")
-    @classmethod
-    def _known(cls, features: list[str]) -> list[str]:
-        spread = [name for entry in features for name in GROUPS.get(entry, (entry,))]
-        known = [*FEATURES, *DELTAS, LOUDNESS]
-        for name in spread:
-            if name not in known:
-                close = difflib.get_close_matches(name, [*known, *GROUPS], n=1)
-                hint = f"did you mean {close[0]}?" if close else f"there are {', '.join([*known, *GROUPS])}"
-                raise ValueError(f"there is no feature {name!r}; {hint}")
-        if spread[0] in DELTAS:
-            raise ValueError(f"{spread[0]} must come after the feature it is of")
-        return spread
-
-    @model_validator(mode="after")
-    def _fits_together(self) -> "FrontEnd":
-        if self.hop_ms > self.frame_ms:
-            raise ValueError(f"hop_ms must be at most frame_ms={self.frame_ms:g}, got {self.hop_ms:g}")
-        if self.hop < 1:
-            raise ValueError(f"hop_ms={self.hop_ms:g} is less than one sample at {self.rate_hz} Hz")
-        if self.frame < 4:
-            raise ValueError(f"frame_ms={self.frame_ms:g} is less than four samples at {self.rate_hz} Hz")
-        if self.fft is not None and self.fft < self.frame:
-            raise ValueError(f"fft must be at least the frame's {self.frame} samples, got {self.fft}")
-        if self.top_hz > self.rate_hz / 2:
-            raise ValueError(f"high_hz must be at most half of rate_hz={self.rate_hz}, got {self.top_hz:g}")
-        if self.low_hz >= self.top_hz:
-            raise ValueError(f"low_hz must be below high_hz={self.top_hz:g}, got {self.low_hz:g}")
-        if self.bands > self.fft_length // 2:
-            raise ValueError(
-                f"bands must be at most the {self.fft_length // 2} bins of the transform, got {self.bands}"
-            )
-        if "mfcc" in self.features and self.coefficients > self.bands:
-            raise ValueError(f"coefficients must be at most bands={self.bands}, got {self.coefficients}")
-        if self.pitch_low_hz >= self.pitch_high_hz:
-            raise ValueError(
-                f"pitch_low_hz must be below pitch_high_hz={self.pitch_high_hz:g}, got {self.pitch_low_hz:g}"
-            )
-        self._window_of(self.frame)
-        return self
-
-    @property
-    def top_hz(self) -> float:
-        """Upper edge of the highest band in hertz."""
-        return self.rate_hz / 2 if self.high_hz is None else self.high_hz
-
-    @property
-    def frame(self) -> int:
-        """Length of a frame in samples."""
-        return round(self.frame_ms * self.rate_hz / 1000)
-
-    @property
-    def hop(self) -> int:
-        """Step between frames in samples."""
-        return round(self.hop_ms * self.rate_hz / 1000)
-
-    @property
-    def hop_s(self) -> float:
-        """Step between frames in seconds, as it really is after rounding to samples."""
-        return self.hop / self.rate_hz
-
-    @property
-    def fft_length(self) -> int:
-        """Length of the transform: as asked for, or the frame zero-padded to a size that is fast."""
-        return self.fft or scipy.fft.next_fast_len(self.frame, real=True)
-
-    @property
-    def bin_hz(self) -> float:
-        """Width of a bin of the transform in hertz."""
-        return self.rate_hz / self.fft_length
-
-    @property
-    def centres_hz(self) -> np.ndarray:
-        """Centre frequency of each mel band in hertz, shape ``(bands,)``."""
-        return mel_edges(self.bands, self.low_hz, self.top_hz)[1:-1]
-
-    @property
-    def is_log_mel(self) -> bool:
-        """Whether the frames are log-mel and nothing else."""
-        return self.features == ["log-mel"]
-
-    @cached_property
-    def layout(self) -> list[tuple[str, int, list[str], str]]:
-        """For each feature: the one it is computed from, how often deltas are taken, column names, unit."""
-        parts: list[tuple[str, int, list[str], str]] = []
-        base = self.features[0]
-        for name in self.features:
-            times = DELTAS.get(name, 0)
-            base = base if times else name
-            feature = FEATURES.get(base)
-            names = feature.names(self) if feature else ["loudness"]
-            unit = feature.unit if feature else "LUFS"
-            if times:
-                names, unit = (
-                    [f"{name} of {column}" for column in names],
-                    f"{unit} per frame{'²' if times == 2 else ''}",
-                )
-            parts.append((base, times, names, unit))
-        return parts
-
-    @cached_property
-    def columns(self) -> list[str]:
-        """Name of each column of the frames."""
-        return [name for _, _, names, _ in self.layout for name in names]
-
-    @cached_property
-    def units(self) -> list[str]:
-        """Unit of each column of the frames."""
-        return [unit for _, _, names, unit in self.layout for _ in names]
-
-    @cached_property
-    def widths(self) -> dict[str, int]:
-        """Number of columns of each feature that is computed."""
-        return {base: len(names) for base, _, names, _ in self.layout}
-
-    @property
-    def width(self) -> int:
-        """Number of columns of the frames."""
-        return len(self.columns)
-
-    @property
-    def level_columns(self) -> slice:
-        """Columns that tell when something sounds: those of log-mel where there is, else all."""
-        first = 0
-        for base, times, names, _ in self.layout:
-            if base == "log-mel" and not times:
-                return slice(first, first + len(names))
-            first += len(names)
-        return slice(0, first)
-
-    @property
-    def doubts(self) -> list[str]:
-        """What will work but hardly as wished, in words."""
-        found = []
-        edges = mel_edges(self.bands, self.low_hz, self.top_hz)
-        narrow = int((np.diff(edges)[1:] < self.bin_hz).sum())
-        if narrow and {"mel", "log-mel", "mfcc"} & set(self.features):
-            found.append(
-                f"{narrow} of {self.bands} mel bands are narrower than a bin of the transform, {self.bin_hz:.3g} Hz, "
-                "so neighbours say nearly the same; take fewer bands, a higher low_hz or a longer frame"
-            )
-        if {"pitch", "pitch-confidence"} & set(self.features) and self.frame < 2 * self.rate_hz / self.pitch_low_hz:
-            found.append(
-                f"a frame of {self.frame_ms:g} ms is too short for a pitch of {self.pitch_low_hz:g} Hz, which needs "
-                f"{2000 / self.pitch_low_hz:.3g} ms; no pitch below {2000 / self.frame_ms:.3g} Hz will be found"
-            )
-        found += [f"{after} is named twice in a row" for before, after in pairwise(self.features) if before == after]
-        return found
-
-    def _window_of(self, samples: int) -> np.ndarray:
-        """Periodic window, float64; any that SciPy knows by name."""
-        if self.window == "hann":  # without the cost of importing scipy.signal
-            return np.sin(np.pi * np.arange(samples) / samples) ** 2
-        from scipy.signal import get_window
-
-        try:
-            return np.asarray(get_window(self.window, samples))
-        except ValueError as error:
-            raise ValueError(f"window {self.window!r} is not known: {error}") from None
-
-    @cached_property
-    def window_rows(self) -> np.ndarray:
-        """The window, scaled so that a full-scale sine has a spectral peak of 1, float32, ``(CHUNK, frame)``.
-
-        Repeated for each row of a chunk: a product of equal shapes is three times faster here.
-        """
-        window = self._window_of(self.frame)
-        return np.tile((window * 2 / window.sum()).astype(np.float32), (CHUNK, 1))
-
-    @cached_property
-    def mel_blocks(self) -> list[tuple[slice, slice, np.ndarray]]:
-        """The mel bank in a few blocks (bands, columns, weights): most of the full matrix is zero.
-
-        Each bin's weight stands twice, for the squares of its real and its imaginary part (see
-        `Chunk.squares`), so that the matrix product also adds the two up.
-        """
-        bank = mel_bank(self.bands, self.low_hz, self.top_hz, self.rate_hz, self.fft_length).astype(np.float32)
-        twice = bank[(np.arange(self.fft_length) + 1) // 2]
-        blocks = []
-        for bands in np.array_split(np.arange(self.bands), min(3, self.bands)):
-            used = np.flatnonzero(twice[:, bands].any(axis=1))
-            columns = slice(int(used[0]), int(used[-1]) + 1)
-            group = slice(int(bands[0]), int(bands[-1]) + 1)
-            blocks.append((group, columns, np.ascontiguousarray(twice[columns, group])))
-        return blocks
-
-    @cached_property
-    def cosines(self) -> np.ndarray:
-        """Matrix from log-mel to cepstral coefficients, float32, ``(bands, coefficients)``."""
-        return cosine_matrix(self.bands, self.coefficients, self.lifter).astype(np.float32)
-
-    @cached_property
-    def pitch_classes(self) -> np.ndarray:
-        """Matrix from power spectrum to pitch classes, float32, ``(bins, 12)``."""
-        return chroma_matrix(self.fft_length, self.rate_hz).astype(np.float32)
-
-    @cached_property
-    def floor(self) -> np.float32:
-        """The floor as power."""
-        return np.float32(10 ** (self.floor_db / 10))
-
     @cached_property
     def silence(self) -> np.ndarray:
         """The frame of no sound at all, float32, ``(width,)``."""
         rows = self.samples_for(2 * self.delta_frames + 1)
         return self.frames(np.zeros(rows, dtype=np.float32))[0]
-
-    def count(self, samples: int) -> int:
-        """Count the frames in `samples` samples."""
-        return frame_count(samples, self.frame, self.hop)
-
-    def samples_for(self, frames: int) -> int:
-        """Count the samples that `frames` frames cover."""
-        return (frames - 1) * self.hop + self.frame
-
-    def times(self, frames: int) -> np.ndarray:
-        """Time of the middle of each frame in seconds, shape ``(frames,)``."""
-        return (np.arange(frames) * self.hop + self.frame / 2) / self.rate_hz
 
     def frames(self, samples: np.ndarray, *, workers: int = 2) -> np.ndarray:
         """Compute the frames of mono `samples` at this front end's rate.

@@ -1,22 +1,17 @@
 """Frames of features from blocks of samples of any size."""
 
-from __future__ import annotations
-
 from concurrent.futures import ThreadPoolExecutor
 from queue import SimpleQueue
-from typing import TYPE_CHECKING
 
 import numpy as np
 
 from barn_owl.audio.loudness import BLOCK_S, OFFSET, KWeighting
 from barn_owl.errors import AudioError
 from barn_owl.features.cepstrum import deltas
-from barn_owl.features.chunk import FEATURES, Chunks, Workspace
+from barn_owl.features.chunk import COMPUTED, Chunks, Workspace
 from barn_owl.features.framing import frame_view
 from barn_owl.features.rows import CHUNK
-
-if TYPE_CHECKING:
-    from barn_owl.features.front_end import FrontEnd
+from barn_owl.features.settings import FrontEndSettings
 
 
 class FrameStream:
@@ -30,7 +25,7 @@ class FrameStream:
     workers : threads that share what long blocks ask for.
     """
 
-    def __init__(self, front_end: FrontEnd, *, patient: bool = False, workers: int = 1) -> None:
+    def __init__(self, front_end: FrontEndSettings, *, patient: bool = False, workers: int = 1) -> None:
         self.front_end, self._patient = front_end, patient
         self.given = 0
         """Frames given out so far."""
@@ -90,7 +85,7 @@ class FrameStream:
 
     def _base_frames(self, view: np.ndarray, skip: int) -> list[np.ndarray]:
         """Compute each base feature for framed samples, the first of which begins a chunk, from row `skip` on."""
-        count, names = len(view) - skip, [name for name in self._bases if name in FEATURES]
+        count, names = len(view) - skip, [name for name in self._bases if name in COMPUTED]
         out = {name: np.empty((count, self.front_end.widths[name]), dtype=np.float32) for name in names}
         free = SimpleQueue[Workspace]()
         for space in self._spaces:
@@ -100,7 +95,7 @@ class FrameStream:
             space, begin = free.get(), max(skip - first, 0)
             chunks = Chunks(self.front_end, view[first : first + space.rows], space, self._before)
             for name, whole in out.items():
-                rows = FEATURES[name].compute(chunks)[begin : chunks.rows]
+                rows = COMPUTED[name](chunks)[begin : chunks.rows]
                 whole[first + begin - skip : first + chunks.rows - skip] = rows if rows.ndim == 2 else rows[:, None]
             if chunks.rows >= CHUNK and "flux" in names:
                 self._before = chunks.magnitude[chunks.rows // CHUNK * CHUNK - 1].copy()
@@ -150,7 +145,7 @@ class MomentaryLoudness:
 
     LOWEST = -100.0
 
-    def __init__(self, front_end: FrontEnd) -> None:
+    def __init__(self, front_end: FrontEndSettings) -> None:
         self._hop, self._frame = front_end.hop, front_end.frame
         self._weighting = KWeighting(front_end.rate_hz)
         self._rest = np.empty(0)

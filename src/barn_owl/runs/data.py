@@ -10,12 +10,13 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 
-from barn_owl.classify import ClipFrames, Examples, Plan, load_frames
-from barn_owl.classify.extras import ExtraColumns, learn_columns
-from barn_owl.clips import check_clip_table, join_overlapping, labels_in, split_clips
+from barn_owl.audio import excerpts
+from barn_owl.clips import ClipFrames, check_clip_table, join_overlapping, labels_in, load_frames, split_clips
 from barn_owl.clips.duplicates import file_families
 from barn_owl.errors import PlanError, TableError
-from barn_owl.features.cache import excerpts
+from barn_owl.learn import Examples, Plan
+from barn_owl.learn.extras import learn_columns
+from barn_owl.model.extras import ExtraColumns
 from barn_owl.runs.recordings import calm_frames, hear_recordings
 
 logger = logging.getLogger(__name__)

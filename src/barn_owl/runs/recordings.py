@@ -7,12 +7,12 @@ from pathlib import Path
 
 import numpy as np
 
-from barn_owl.audio import audio_info, file_facts
-from barn_owl.classify import ClipFrames, Plan
-from barn_owl.clips.uniform import read_uniform
+from barn_owl.audio import Excerpt, audio_info, file_facts
+from barn_owl.clips import ClipFrames
 from barn_owl.errors import AudioError
 from barn_owl.features.activity import activity
-from barn_owl.features.cache import Excerpt
+from barn_owl.learn import Plan
+from barn_owl.sound import read_uniform
 from barn_owl.tag.archive import find_recordings
 
 STRETCHES, STRETCH_S, SHORTEST_S = 16, 5.0, 1.0

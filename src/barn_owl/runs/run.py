@@ -10,19 +10,20 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from barn_owl.classify import Model, Plan, load_model, read_plan
-from barn_owl.classify.families import NETWORKS
 from barn_owl.clips import check_clip_table, join_overlapping, labels_in, read_clip_table
 from barn_owl.clips.table import SIDES
 from barn_owl.errors import ModelError, TableError
 from barn_owl.evaluate import Evaluation, predict
 from barn_owl.evaluate.evaluation import leaks
 from barn_owl.evaluate.mistakes import NEAREST, nearest_clips
+from barn_owl.learn import Plan, read_plan
+from barn_owl.learn.fitting import NETWORKS
+from barn_owl.learn.rehearsal import EXPECTATION
+from barn_owl.model import Model, load_model
 from barn_owl.runs.doubts import doubts_of
 from barn_owl.runs.learning import Learning, read_learning
 
 HIDDEN = "hidden.npy"
-EXPECTATION = "rehearsal.json"
 CHECKPOINT = "checkpoint.safetensors"
 """What a training in progress leaves in its folder; gone when it is over."""
 

@@ -10,16 +10,17 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from barn_owl.classify import Fitted, Model, Plan, fit
-from barn_owl.classify.ensemble import Ensemble
-from barn_owl.classify.extras import ExtraColumns
-from barn_owl.classify.families import NETWORKS
-from barn_owl.classify.plan import FAMILIES
 from barn_owl.clips import fold_clips, sides_of_fold, write_clip_table
 from barn_owl.clips.table import SIDES
 from barn_owl.errors import ModelError, TableError
 from barn_owl.evaluate.predictions import with_predictions
 from barn_owl.files import claim_folder, write_json
+from barn_owl.learn import Fitted, Plan, fit
+from barn_owl.learn.fitting import NETWORKS
+from barn_owl.learn.plan import FAMILIES
+from barn_owl.model import Model
+from barn_owl.model.ensemble import Ensemble
+from barn_owl.model.extras import ExtraColumns
 from barn_owl.runs.data import RunData, read_clips, usable_clips, with_sides
 from barn_owl.runs.run import HIDDEN, judge
 from barn_owl.runs.suggest import suggest_plan

@@ -2,9 +2,10 @@
 
 import numpy as np
 
-from barn_owl.classify import Fitted, Model, Plan, load_model
-from barn_owl.classify.convolutional import Convolutional
 from barn_owl.errors import PlanError
+from barn_owl.learn import Fitted, Plan
+from barn_owl.model import Model, load_model
+from barn_owl.model.convolutional import Convolutional
 
 
 def adopt(plan: Plan, model: Model, path: str) -> Plan:

@@ -10,14 +10,13 @@ import numpy as np
 import pandas as pd
 import tomlkit
 
-from barn_owl.audio import file_facts
-from barn_owl.classify import Plan
+from barn_owl.audio import Excerpt, excerpts, file_facts
 from barn_owl.clips import check_clip_table
 from barn_owl.errors import BarnOwlError, TableError
 from barn_owl.features import FrontEnd
 from barn_owl.features.activity import STANDS_OUT_DB, activity, sounding
-from barn_owl.features.cache import Excerpt, excerpts
 from barn_owl.files import whole_file
+from barn_owl.learn import Plan
 from barn_owl.parallel import each
 from barn_owl.runs.recordings import RecordingsHeard, hear_recordings
 

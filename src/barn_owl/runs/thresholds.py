@@ -3,12 +3,13 @@
 from dataclasses import replace
 from pathlib import Path
 
-from barn_owl.classify import DecisionSettings, Model, Plan, load_model, read_plan, write_plan
-from barn_owl.classify.plan import ThresholdSettings
 from barn_owl.clips import write_clip_table
 from barn_owl.errors import TableError
 from barn_owl.evaluate import Answers, fit_thresholds
 from barn_owl.evaluate.predictions import say
+from barn_owl.learn import Plan, read_plan, write_plan
+from barn_owl.learn.plan import ThresholdSettings
+from barn_owl.model import DecisionSettings, Model, load_model
 from barn_owl.runs.run import Run, judge
 
 

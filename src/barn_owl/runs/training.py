@@ -14,12 +14,6 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from barn_owl.classify import Fitted, Model, Plan, Progress, fit, read_plan, write_plan
-from barn_owl.classify.checkpoint import Checkpoint, read_checkpoint
-from barn_owl.classify.convolutional import Convolutional
-from barn_owl.classify.extras import ExtraColumns
-from barn_owl.classify.families import NETWORKS
-from barn_owl.classify.network.architecture import summary
 from barn_owl.clips import labels_in, read_clip_table, write_clip_table
 from barn_owl.clips.table import SIDES
 from barn_owl.errors import ModelError, PlanError, TableError, TrainingError
@@ -27,9 +21,16 @@ from barn_owl.evaluate import Evaluation, Scores, fit_temperature
 from barn_owl.evaluate.calibration import at_temperature
 from barn_owl.evaluate.predictions import with_predictions
 from barn_owl.files import claim_folder, whole_file, write_json
+from barn_owl.learn import Fitted, Plan, Progress, fit, read_plan, write_plan
+from barn_owl.learn.checkpoint import Checkpoint, read_checkpoint
+from barn_owl.learn.fitting import NETWORKS
+from barn_owl.learn.rehearsal import Rehearsal, Rehearsed, make_rehearsal, rehearse
+from barn_owl.learn.summary import summary
+from barn_owl.model import Model
+from barn_owl.model.convolutional import Convolutional
+from barn_owl.model.extras import ExtraColumns
 from barn_owl.runs.data import RunData, read_clips, usable_clips, with_sides
 from barn_owl.runs.memory import peak_memory_mb
-from barn_owl.runs.rehearsal import Rehearsal, Rehearsed, make_rehearsal, rehearse
 from barn_owl.runs.run import CHECKPOINT, HIDDEN, Run, judge
 from barn_owl.runs.start import starting_point
 from barn_owl.runs.suggest import suggest_plan

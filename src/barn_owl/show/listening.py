@@ -5,8 +5,8 @@ from typing import Any
 
 import pandas as pd
 
-from barn_owl.classify import Model
 from barn_owl.evaluate import UNDECIDED
+from barn_owl.model import Model
 from barn_owl.show.page import Shelf, rows, write_page
 from barn_owl.show.report import BUDGET, best_scores, clip_line, clip_name
 

@@ -12,7 +12,7 @@ from barn_owl.errors import AudioError
 from barn_owl.evaluate import EventScores
 from barn_owl.features import FrontEnd
 from barn_owl.show.style import DUSK, GRID, INK, LABEL_COLOURS, label_colours, new_figure
-from barn_owl.tag.adjust import Adjusted
+from barn_owl.tag import Adjusted
 
 AROUND_S, EXAMPLES = 1.0, 6
 GAIN, LOSS = LABEL_COLOURS[0], LABEL_COLOURS[1]

@@ -11,9 +11,9 @@ import numpy as np
 import pandas as pd
 
 from barn_owl.audio import AUDIO_ENDINGS
-from barn_owl.classify import DecisionSettings, Model
 from barn_owl.clips.table import read_any_table, read_clip_table, write_clip_table
 from barn_owl.errors import AudioError, TableError
+from barn_owl.model import DecisionSettings, Model
 from barn_owl.parallel import each
 from barn_owl.tag.formats import COLUMNS
 from barn_owl.tag.tagging import tag_recording

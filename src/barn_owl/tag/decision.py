@@ -10,8 +10,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from barn_owl.classify import DecisionSettings, Model
 from barn_owl.errors import PlanError
+from barn_owl.model import DecisionSettings, Model
 from barn_owl.tag.trace import CHUNK, TraceBlock
 
 NEAR = 8

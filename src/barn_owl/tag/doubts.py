@@ -7,9 +7,9 @@ import numpy as np
 import pandas as pd
 
 from barn_owl.audio import audio_info, file_facts
-from barn_owl.classify import Model
 from barn_owl.errors import AudioError
 from barn_owl.evaluate import EventScores
+from barn_owl.model import Model
 
 PLACES, STRETCH_S = 4, 3.0
 """Stretches of a recording that are listened to, and their length."""

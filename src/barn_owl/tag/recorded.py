@@ -10,9 +10,9 @@ import pandas as pd
 from threadpoolctl import threadpool_limits
 
 from barn_owl.audio import audio_info
-from barn_owl.classify import DecisionSettings, Model
 from barn_owl.errors import AudioError, TableError
 from barn_owl.files import whole_file
+from barn_owl.model import DecisionSettings, Model
 from barn_owl.tag.decision import Decider, Event, Timing
 from barn_owl.tag.tagging import event_table
 from barn_owl.tag.trace import TraceBlock, TraceStream, trace_recording

@@ -9,8 +9,8 @@ import pandas as pd
 from threadpoolctl import threadpool_limits
 
 from barn_owl.audio import audio_info, resample
-from barn_owl.classify import DecisionSettings, Model
 from barn_owl.errors import AudioError
+from barn_owl.model import DecisionSettings, Model
 from barn_owl.tag.decision import Decider, Event
 from barn_owl.tag.trace import TraceStream, trace_recording
 

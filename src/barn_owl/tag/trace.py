@@ -12,9 +12,9 @@ import numpy as np
 from threadpoolctl import threadpool_limits
 
 from barn_owl.audio import audio_info, read_ahead, stream_audio
-from barn_owl.classify import Model
-from barn_owl.classify.network import sigmoid
 from barn_owl.errors import AudioError
+from barn_owl.model import Model
+from barn_owl.network import sigmoid
 
 CHUNK = 256
 """Steps scored at a time: neighbours share all but the first window's frames."""

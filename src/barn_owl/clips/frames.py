@@ -1,0 +1,125 @@
+"""The frames of many clips."""
+
+from collections.abc import Callable, Sequence
+from contextlib import nullcontext
+from dataclasses import dataclass
+from functools import partial
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+from threadpoolctl import threadpool_limits
+
+from barn_owl.audio import Excerpt, excerpts
+from barn_owl.errors import AudioError, TableError
+from barn_owl.features import FrontEnd
+from barn_owl.features.cache import FrameCache
+from barn_owl.parallel import each
+from barn_owl.sound import UniformSettings, read_uniform
+
+FILES_AT_ONCE = 8
+"""Files that a worker takes at once: handing out one by one holds the workers up."""
+
+
+@dataclass(frozen=True)
+class ClipFrames:
+    """Frames of many clips, each float32, ``(frames, features)``; they may be maps of a file on disk."""
+
+    parts: list[np.ndarray]
+
+    def __len__(self) -> int:
+        return len(self.parts)
+
+    def __getitem__(self, clip: int) -> np.ndarray:
+        return self.parts[clip]
+
+    def take(self, clips: Sequence[int] | np.ndarray) -> "ClipFrames":
+        """Return some of the clips, in the order asked for."""
+        return ClipFrames([self.parts[int(clip)] for clip in clips])
+
+
+def load_frames(
+    clips: pd.DataFrame,
+    front_end: FrontEnd,
+    settings: UniformSettings | None = None,
+    *,
+    workers: int = 2,
+    cache: str | Path | None = None,
+    progress: Callable[[int, int], None] | None = None,
+) -> tuple[ClipFrames, pd.DataFrame, dict[int, str]]:
+    """Read the clips of a table and compute their frames.
+
+    settings : how the samples are made uniform first; None for as they are.
+    cache : a folder to keep the frames in, so that they are computed once; see `barn_owl.features.cache`.
+    progress : called with the clips done and their number.
+
+    Returns the frames, the rows they belong to (index renewed), and the reason for each row left out, by row
+    number of `clips`. A clip is left out when it cannot be read, is shorter than one frame or holds nothing
+    but zeros. Raises TableError when no clip is left.
+    """
+    # What concerns frames only, such as the length of windows, changes nothing here.
+    settings = UniformSettings(
+        **(settings or UniformSettings()).model_dump(include=set(UniformSettings.model_fields))
+    )
+    sound = "" if settings == UniformSettings() else settings.model_dump_json()
+    asked = excerpts(clips["file"], clips["start_s"], clips["end_s"])
+    store = FrameCache(cache, front_end, sound) if cache is not None else None
+    loaded: list[np.ndarray | str | None] = [_found(store, excerpt) for excerpt in asked]
+    missing = [row for row, frames in enumerate(loaded) if frames is None]
+    done = len(asked) - len(missing)
+    if progress and done:
+        progress(done, len(asked))
+    with (
+        threadpool_limits(limits=1, user_api="blas"),
+        store.adding() if store is not None and missing else nullcontext() as adding,
+    ):
+        work = partial(_computed_and_known, front_end=front_end, settings=settings, known=adding is not None)
+        results = each(work, [asked[row] for row in missing], workers, at_once=FILES_AT_ONCE)
+        for row, (result, sha256) in zip(missing, results, strict=True):
+            if adding is not None and sha256:
+                # Read back from the map below, so that memory does not fill up.
+                adding.add(asked[row], result, sha256)
+            else:
+                loaded[row] = result
+            done += 1
+            if progress:
+                progress(done, len(asked))
+    # What was just added is found now; computed again only when the cache could not keep it.
+    for row in missing:
+        if loaded[row] is None:
+            found = _found(store, asked[row])
+            loaded[row] = _computed(asked[row], front_end, settings) if found is None else found
+    skipped = {row: result for row, result in enumerate(loaded) if isinstance(result, str)}
+    # Plain arrays over the maps: each window cut from a map as such costs several times more.
+    parts = [np.asarray(result) for result in loaded if isinstance(result, np.ndarray)]
+    if not parts:
+        raise TableError(f"none of the {len(clips)} clips can be used; the first: {next(iter(skipped.values()), '')}")
+    kept = clips.drop(index=clips.index[list(skipped)]).reset_index(drop=True)
+    return ClipFrames(parts), kept, skipped
+
+
+def _found(store: FrameCache | None, excerpt: Excerpt) -> np.ndarray | None:
+    try:
+        return None if store is None else store.find(excerpt)
+    except OSError:
+        return None  # reading it will say what is wrong
+
+
+def _computed_and_known(
+    excerpt: Excerpt, front_end: FrontEnd, settings: UniformSettings, *, known: bool
+) -> tuple[np.ndarray | str, str]:
+    """Compute the frames of an excerpt, or say why that cannot be done, and by what its file is known again."""
+    frames = _computed(excerpt, front_end, settings)
+    try:
+        return frames, excerpt.content() if known and not isinstance(frames, str) else ""
+    except OSError:
+        return frames, ""  # gone since it was read: used now, but not kept
+
+
+def _computed(excerpt: Excerpt, front_end: FrontEnd, settings: UniformSettings) -> np.ndarray | str:
+    """Compute the frames of an excerpt, or say why that cannot be done."""
+    file = excerpt.file
+    try:
+        return front_end.frames(read_uniform(excerpt, front_end.rate_hz, settings))
+    except AudioError as error:
+        return str(error) if file in str(error) else f"{file}: {error}"

@@ -1,0 +1,5 @@
+"""Making a model: the plan, what is learnt from, the fitting of families, checkpoints, rehearsal."""
+
+import lazy_loader
+
+__getattr__, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)

@@ -1,0 +1,11 @@
+from .fitted import (
+    Examples as Examples,
+    Fitted as Fitted,
+    Progress as Progress,
+)
+from .fitting import fit as fit
+from .plan import (
+    Plan as Plan,
+    read_plan as read_plan,
+    write_plan as write_plan,
+)

@@ -1,0 +1,32 @@
+"""Finding out what further columns of a clip table hold."""
+
+import pandas as pd
+
+from barn_owl.errors import TableError
+from barn_owl.model.extras import ExtraColumn, ExtraColumns
+
+MOST_WORDS = 30
+
+
+def learn_columns(table: pd.DataFrame, names: list[str]) -> ExtraColumns:
+    """Find out what the columns of a table hold: numbers, or one of a few words.
+
+    Raises TableError when a column is missing, says the label itself, or holds too many different words.
+    """
+    columns = []
+    for name in names:
+        if name not in table:
+            raise TableError(f"columns: the clip table has no column {name!r}; it has {', '.join(table.columns)}")
+        if name in ("label", "file", "split", "score"):
+            raise TableError(f"columns: {name!r} cannot be learnt from")
+        values = table[name]
+        if pd.to_numeric(values, errors="coerce").notna().mean() > 0.5:
+            columns.append(ExtraColumn(name=name, words=[]))
+            continue
+        words = sorted(word for word in values.astype(str).unique() if word not in ("", "nan"))
+        if not 1 <= len(words) <= MOST_WORDS:
+            raise TableError(
+                f"columns: {name!r} holds {len(words)} different words; up to {MOST_WORDS}, or numbers, can be learnt"
+            )
+        columns.append(ExtraColumn(name=name, words=words))
+    return ExtraColumns(columns=columns)

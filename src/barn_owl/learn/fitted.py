@@ -1,0 +1,134 @@
+"""What every fitting has in common: examples, the line of progress, the result, and how it is judged."""
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from barn_owl.audio import Excerpt
+from barn_owl.clips import ClipFrames
+from barn_owl.learn.plan import Plan
+from barn_owl.model import Family
+from barn_owl.network import binary_cross_entropy, cross_entropy
+
+
+@dataclass(frozen=True, kw_only=True)
+class Progress:
+    """One line of the learning curves."""
+
+    epoch: int
+    epochs: int
+    train_loss: float
+    validation_loss: float
+    validation_recall: float
+    """Mean recall over labels (balanced accuracy) on the validation clips."""
+    validation_f1: float
+    """Mean F1 over labels on the validation clips."""
+    best: bool
+    seconds: float
+    waiting: float = 0.0
+    """Share of the epoch that was spent waiting for the scenes to learn from."""
+    again: bool = False
+    """Whether the training is the second, on the training and validation clips together."""
+
+
+Watcher = Callable[[Progress], None]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Examples:
+    """Clips of one side of the split: their frames and what they are.
+
+    targets : 1 for each label a clip has and 0 otherwise, float32, ``(clips, labels)``. extras : what further columns
+    say, ``(clips, extras)``. sources : where the sound of each clip is; empty when it is not at hand, which leaves
+    changes to the sound out. overlapping : whether a clip may have several labels. behind : what is heard in
+    recordings while nothing stands out.
+    """
+
+    clips: ClipFrames
+    targets: np.ndarray
+    extras: np.ndarray
+    sources: list[Excerpt] = field(default_factory=list)
+    overlapping: bool = False
+    behind: ClipFrames = field(default_factory=lambda: ClipFrames([]))
+
+    @property
+    def numbers(self) -> np.ndarray:
+        """Label number of each clip, ``(clips,)``; of several labels the rarest, so that it is not forgotten."""
+        return rarest_label(self.targets)
+
+    def name(self, clip: int) -> str:
+        """Say which clip this is, for a message."""
+        return self.sources[clip].file if clip < len(self.sources) else f"clip {clip}"
+
+
+@dataclass(kw_only=True)
+class Fitted:
+    """A fitted family, its standardisation and how it came about."""
+
+    family: Family
+    mean: np.ndarray
+    deviation: np.ndarray
+    curves: list[Progress] = field(default_factory=list)
+    interrupted: bool = False
+    trouble: str = ""
+    """Why the fitting ended early; what is kept is the best until then."""
+
+    @property
+    def best(self) -> Progress:
+        """The epoch whose weights were kept."""
+        return [line for line in self.curves if line.best][-1]
+
+
+def standardisation(plan: Plan, clips: ClipFrames) -> tuple[np.ndarray, np.ndarray]:
+    """Mean and deviation of each feature over all frames; float32, shape ``(features,)``; summed in float64.
+
+    Levels that are taken relative to what is around them are left as they are.
+    """
+    if plan.levels.frames:
+        width = plan.front_end.width
+        return np.zeros(width, dtype=np.float32), np.ones(width, dtype=np.float32)
+    # Clip by clip and in float64: the frames may be a map larger than memory, and sums of many are exact.
+    count = sum(len(part) for part in clips.parts)
+    mean = sum(part.sum(axis=0, dtype=np.float64) for part in clips.parts) / count
+    square = sum(np.einsum("fb,fb->b", part, part, dtype=np.float64) for part in clips.parts) / count
+    deviation = np.sqrt(np.maximum(square - mean**2, 0))
+    # A band that never changes (nothing reaches it) must not be blown up.
+    return mean.astype(np.float32), np.maximum(deviation, 1.0).astype(np.float32)
+
+
+def background_numbers(plan: Plan, labels: list[str]) -> list[int]:
+    """Numbers of the labels that mean nothing of interest."""
+    return [number for number, label in enumerate(labels) if label in plan.background]
+
+
+TEMPERATURES = np.float32(2) ** np.linspace(-1.5, 3.5, 11, dtype=np.float32)
+"""What logits are divided by, in turns, to see how good they could be."""
+
+
+def judge_logits(logits: np.ndarray, targets: np.ndarray, *, overlapping: bool) -> tuple[float, float, float]:
+    """Loss, recall and F1, each the mean over the labels that occur.
+
+    logits, targets : ``(rows, labels)``. The loss is that at the temperature which suits the rows best, as the model
+    will have one: else a few confident mistakes on a recorder unlike the others would make the least trained network
+    look best.
+    """
+    if overlapping:
+        said, loss = logits > 0, binary_cross_entropy
+    else:
+        said, loss = logits.argmax(axis=1)[:, None] == np.arange(logits.shape[1]), cross_entropy
+    is_so = targets > 0.5
+    right, given, count = (said & is_so).sum(axis=0), said.sum(axis=0), is_so.sum(axis=0)
+    occurs = count > 0
+    numbers = rarest_label(targets)
+    by_label = [(logits[rows], targets[rows]) for rows in (numbers == number for number in np.unique(numbers))]
+    losses = [np.mean([loss(own / warm, so)[0] for own, so in by_label]) for warm in TEMPERATURES]
+    recall = float((right / np.maximum(count, 1))[occurs].mean())
+    return float(np.min(losses)), recall, float((2 * right / np.maximum(given + count, 1))[occurs].mean())
+
+
+def rarest_label(targets: np.ndarray) -> np.ndarray:
+    """Label number of each row of targets; of several labels the rarest, and of none the number behind the last."""
+    counts = targets.sum(axis=0)
+    rarest = (targets / np.maximum(counts, 1)).argmax(axis=1)
+    return np.asarray(np.where(targets.any(axis=1), rarest, targets.shape[1]))

@@ -1,0 +1,52 @@
+"""Fitting the family that a plan names."""
+
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+from threadpoolctl import threadpool_limits
+
+from barn_owl.learn.checkpoint import Checkpoint
+from barn_owl.learn.fitted import Examples, Fitted, Watcher
+from barn_owl.learn.plan import Plan
+from barn_owl.learn.pooled import fit_pooled
+from barn_owl.learn.training import fit_network
+
+NETWORKS = ("mlp", "cnn")
+"""Families that are trained epoch by epoch, and so can be stopped and resumed."""
+
+
+def fit(
+    plan: Plan,
+    labels: list[str],
+    train: Examples,
+    validation: Examples | None,
+    *,
+    workers: int = 2,
+    watch: Watcher | None = None,
+    estimator: Any = None,
+    start: Fitted | None = None,
+    resume: Checkpoint | None = None,
+    save: Callable[[Checkpoint], None] | None = None,
+    keep: int | None = None,
+) -> Fitted:
+    """Fit the family that `plan` names, on `workers` threads; `watch` is called after each epoch.
+
+    estimator : somebody else's, with ``fit`` and ``predict_proba``, in place of a pooled family; it cannot be saved.
+    start : a model of the same shape to train further. resume, save : where a network goes on, and what is called
+    with a `Checkpoint` after each epoch. validation : None to fit as long as the plan says, and keep what comes last,
+    or, of a pooled family, its way number `keep`, from 1.
+
+    The same plan on the same frames gives the same weights, whatever the number of workers. On Ctrl-C the
+    best weights so far are returned, marked as interrupted; before the first epoch is over, the
+    KeyboardInterrupt goes through. Raises TrainingError when the loss stops being a number before there is a best.
+    """
+    watch = watch or (lambda _: None)
+    # The parts of a batch are the unit of parallel work, so the linear algebra inside one is not.
+    with threadpool_limits(limits=1, user_api="blas"), np.errstate(over="ignore", invalid="ignore"):
+        if plan.family in NETWORKS and estimator is None:
+            return fit_network(
+                plan, labels, train, validation,
+                workers=workers, watch=watch, start=start, resume=resume, save=save,
+            )  # fmt: skip
+        return fit_pooled(plan, labels, train, validation, watch=watch, estimator=estimator, keep=keep)

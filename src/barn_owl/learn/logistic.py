@@ -1,0 +1,69 @@
+"""Fitting the logistic family: multinomial logistic regression, or one regression a label where labels overlap."""
+
+from collections.abc import Iterator
+
+import numpy as np
+import scipy
+
+from barn_owl.learn.plan import LogisticSettings
+from barn_owl.learn.rows import Candidate, RowTask
+from barn_owl.model.logistic import Linear
+from barn_owl.network import log_softmax, sigmoid
+
+PENALTIES = (1.0, 0.3, 0.1, 0.03, 0.01, 0.003, 0.001)
+
+
+def candidates(task: RowTask, settings: LogisticSettings) -> Iterator[Candidate]:
+    """Give a candidate for each penalty, the strongest first, each starting where the one before ended."""
+    penalties = PENALTIES if settings.penalty is None else (settings.penalty,)
+    rows, weights = task.rows.astype(np.float64), None
+    for penalty in penalties:
+        weights, loss = fit_logistic(rows, task.targets, task.weights, penalty, task.overlapping, start=weights)
+        made = Linear.of(weights)
+        yield Candidate.made(made, loss, made.logits(task.watched))
+
+
+def fit_logistic(
+    rows: np.ndarray,
+    targets: np.ndarray,
+    weights: np.ndarray,
+    penalty: float,
+    overlapping: bool = False,
+    *,
+    start: np.ndarray | None = None,
+) -> tuple[np.ndarray, float]:
+    """Minimise the weighted mean cross-entropy plus ``penalty / 2`` times the squared coefficients.
+
+    rows : float64, ``(n, features)``; targets : ``(n, labels)``; weights : of the rows, ``(n,)``. The bias is not
+    penalised. Where labels overlap, the loss of a row is the mean of those of its labels.
+
+    Returns the coefficients, ``(features + 1, labels)`` with the bias last, and the cross-entropy reached. Solved by
+    L-BFGS (Liu and Nocedal, Mathematical Programming 1989) as SciPy has it.
+    """
+    targets = targets.astype(np.float64)
+    shares = (weights / weights.sum()).astype(np.float64)[:, None]
+    features, labels = rows.shape[1], targets.shape[1]
+
+    def objective(flat: np.ndarray) -> tuple[float, np.ndarray]:
+        w = flat.reshape(features + 1, labels)
+        logits = rows @ w[:-1] + w[-1]
+        if overlapping:
+            terms = np.maximum(logits, 0) - logits * targets + np.log1p(np.exp(-np.abs(logits)))
+            loss = float((shares * terms).sum()) / labels
+            residual = shares * (sigmoid(logits) - targets) / labels
+        else:
+            log_p = log_softmax(logits)
+            loss = -float((shares * targets * log_p).sum())
+            residual = shares * (np.exp(log_p) - targets)
+        gradient = np.empty_like(w)
+        np.matmul(rows.T, residual, out=gradient[:-1])
+        gradient[:-1] += penalty * w[:-1]
+        residual.sum(axis=0, out=gradient[-1])
+        return loss + penalty / 2 * float((w[:-1] ** 2).sum()), gradient.ravel()
+
+    first = np.zeros((features + 1, labels)) if start is None else start
+    found = scipy.optimize.minimize(
+        objective, first.ravel(), jac=True, method="L-BFGS-B", options={"maxiter": 1000, "ftol": 1e-13, "gtol": 1e-5}
+    )
+    best = found.x.reshape(features + 1, labels)
+    return best, float(found.fun) - penalty / 2 * float((best[:-1] ** 2).sum())

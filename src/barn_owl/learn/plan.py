@@ -1,0 +1,257 @@
+"""The plan: one TOML file that says everything about a training run."""
+
+import tomllib
+from pathlib import Path
+from typing import Literal
+
+import numpy as np
+import tomlkit
+from pydantic import Field, field_validator, model_validator
+
+from barn_owl.clips import Shares
+from barn_owl.errors import PlanError
+from barn_owl.features import FrontEnd, pool
+from barn_owl.files import whole_file
+from barn_owl.model import DecisionSettings
+from barn_owl.model.settings import LevelSettings, MlpSettings
+from barn_owl.network.architecture import NetworkSettings, layers_for
+from barn_owl.network.network import follow
+from barn_owl.settings import Settings
+from barn_owl.sound import SoundSettings, UniformSettings
+
+
+class TrainingSettings(Settings):
+    """How a network is trained."""
+
+    epochs: int = Field(default=12, ge=1, le=100_000)
+    batch: int = Field(default=16, ge=2, le=4096)
+    rate: float = Field(default=8e-3, gt=0, le=1)
+    decay: float = Field(default=0.02, ge=0, le=10)
+    averaging: float = Field(default=0.99, ge=0, lt=1)
+    patience: int = Field(default=30, ge=1)
+    stop_on: Literal["loss", "f1"] = "loss"
+    """What the best weights are best at, on the validation clips: least loss, or highest macro F1."""
+    refit: int = Field(default=18, ge=0, le=100_000)
+    """Epochs that it goes on for with the training and validation clips together; 0 for none."""
+
+
+class SceneSettings(Settings):
+    """The short made-up recordings that are learnt from: sounds of the clips at any place and level over noise."""
+
+    count: int = Field(default=320, ge=2, le=100_000)
+    """Scenes an epoch."""
+    seconds: float = Field(default=3.0, ge=0.1, le=120)
+    empty: float = Field(default=0.12, ge=0, lt=1)
+    """Share of scenes without any sound."""
+    foreign: float = Field(default=0.5, ge=0, lt=1)
+    """Share of sounds that are made up, and none of the labels."""
+    noise: float = Field(default=0.4, ge=0, le=1)
+    """Share of scenes over made-up noise where there are background clips; without them, all are."""
+    snr_low_db: float = Field(default=-2.0, ge=-30, le=60)
+    snr_high_db: float = Field(default=30.0, ge=-30, le=60)
+
+    @model_validator(mode="after")
+    def _in_order(self) -> "SceneSettings":
+        if self.snr_low_db > self.snr_high_db:
+            raise ValueError(f"snr_low_db must be at most snr_high_db={self.snr_high_db:g}, got {self.snr_low_db:g}")
+        return self
+
+
+class AugmentSettings(Settings):
+    """Changes to the sounds of a scene, anew each time; 0 turns one off."""
+
+    tilt_db: float = Field(default=6.0, ge=0, le=30)
+    """Largest slope over all bands, up or down, and half as much for bumps: other microphones, other places."""
+    shift_bands: float = Field(default=1.0, ge=0, le=20)
+    """Largest shift along the bands, up or down, as of a larger or smaller thing; 0 where pitch tells."""
+    stretch_percent: float = Field(default=15.0, ge=0, le=90)
+    """Largest change of pace, slower or faster; 0 where pace tells."""
+    low_pass: float = Field(default=0.3, ge=0, le=1)
+    """Share of scenes that lack their highest bands, as recordings at a lower rate do."""
+    mask: float = Field(default=0.5, ge=0, le=1)
+    """Share of scenes in which a few neighbouring bands are missing."""
+
+
+class NearestSettings(Settings):
+    """Nearest neighbours among the pooled training windows."""
+
+    neighbours: int | None = Field(default=None, ge=1, le=1000)
+    """Left out: the best of several on the validation clips."""
+
+
+class LogisticSettings(Settings):
+    """Multinomial logistic regression on pooled features."""
+
+    penalty: float | None = Field(default=None, gt=0)
+    """Weight of half the squared coefficients; left out: the best of several on the validation clips."""
+
+
+class KernelSettings(Settings):
+    """Logistic regression in the space of a Gaussian (RBF) kernel on pooled features."""
+
+    penalty: float | None = Field(default=None, gt=0)
+    width: float | None = Field(default=None, gt=0)
+    """Distance at which two clips count as alike, in standard deviations a feature; left out: the best of several."""
+    landmarks: int = Field(default=800, ge=10, le=10_000)
+    """Training windows that others are compared with: all of them where there are no more, else a drawn part."""
+
+
+class TreesSettings(Settings):
+    """Gradient-boosted trees on pooled features, cut at quantiles."""
+
+    rounds: int = Field(default=200, ge=1, le=10_000)
+    depth: int = Field(default=3, ge=1, le=8)
+    rate: float = Field(default=0.1, gt=0, le=1)
+    feature_share: float = Field(default=0.2, gt=0, le=1)
+    window_share: float = Field(default=0.7, gt=0, le=1)
+    penalty: float = Field(default=1.0, ge=0)
+    patience: int = Field(default=30, ge=1)
+
+
+class PoolingSettings(Settings):
+    """What the pooled families see: statistics over the frames of a window; see `barn_owl.features.pool`."""
+
+    window_s: float = Field(default=0.5, gt=0, le=60)
+    windows: int = Field(default=4000, ge=50, le=1_000_000)
+    """Windows of scenes that are learnt from."""
+    statistics: list[str] = Field(default=["loud", "deviation", "maximum", "change"], min_length=1)
+
+    @field_validator("statistics")
+    @classmethod
+    def _known(cls, statistics: list[str]) -> list[str]:
+        try:
+            pool(np.zeros((2, 1), dtype=np.float32), statistics)
+        except PlanError as error:
+            raise ValueError(str(error)) from None
+        return statistics
+
+
+class StartSettings(Settings):
+    """Training further from a model instead of from random weights."""
+
+    model: str = ""
+    """A model file or a run; "" for random weights."""
+    frozen: int = Field(default=0, ge=0, le=1000)
+    """Layers, from the first, that are used as they are."""
+    rate_share: float = Field(default=0.25, gt=0, le=1)
+    """Share of ``training.rate`` that is used: what is known already should not be forgotten."""
+
+
+class RehearsalSettings(Settings):
+    """A made-up recording of validation clips, on which it is found out what to expect of the model."""
+
+    minutes: float = Field(default=5.0, ge=0, le=600)
+    """How long it is at most; 0 for none."""
+    decide: bool = True
+    """Whether thresholds and lengths of `[decision]` are found on it; otherwise they are taken as they are."""
+
+
+class ThresholdSettings(Settings):
+    """Score that a label must reach to be said of a clip, found on the validation clips; under it: undecided."""
+
+    wish: Literal["none", "precision", "recall", "f1", "cost"] = "none"
+    """What is wished for each label; with none the best label is always said."""
+    value: float = Field(default=0.9, gt=0)
+    """The precision or recall wished; for "cost", how much worse a false alarm is than a miss."""
+
+    @model_validator(mode="after")
+    def _in_range(self) -> "ThresholdSettings":
+        if self.wish in ("precision", "recall") and self.value > 1:
+            raise ValueError(f"value must be at most 1 for {self.wish}, got {self.value:g}")
+        return self
+
+
+class Plan(Settings):
+    """Everything about a training run; each key has a default.
+
+    >>> Plan(family="logistic", seed=3).front_end.bands
+    48
+    """
+
+    seed: int = Field(default=0, ge=0, lt=2**63)
+    family: Literal["majority", "nearest", "logistic", "kernel", "trees", "mlp", "cnn"] = "cnn"
+    background: list[str] = Field(default=[])
+    """Labels that mean "nothing of interest": what sounds lie over in training, and never reported as events."""
+    overlapping: bool = False
+    """A clip may carry several labels: rows of one excerpt are put together, and each label is scored by itself."""
+    recordings: list[str] = Field(default=[])
+    """Recordings, or folders of them, that the model is for: their band is kept to, and what is heard in them while
+    nothing stands out serves as background."""
+    columns: list[str] = Field(default=[])
+    """Further columns of the clip table that the pooled families look at, numbers or words."""
+    front_end: FrontEnd = FrontEnd()
+    clips: UniformSettings = UniformSettings()
+    split: Shares = Shares()
+    level: LevelSettings = LevelSettings()
+    training: TrainingSettings = TrainingSettings()
+    scenes: SceneSettings = SceneSettings()
+    augment: AugmentSettings = AugmentSettings()
+    sound: SoundSettings = SoundSettings()
+    pooling: PoolingSettings = PoolingSettings()
+    nearest: NearestSettings = NearestSettings()
+    logistic: LogisticSettings = LogisticSettings()
+    kernel: KernelSettings = KernelSettings()
+    trees: TreesSettings = TreesSettings()
+    mlp: MlpSettings = MlpSettings()
+    cnn: NetworkSettings = NetworkSettings()
+    start: StartSettings = StartSettings()
+    thresholds: ThresholdSettings = ThresholdSettings()
+    rehearsal: RehearsalSettings = RehearsalSettings()
+    decision: DecisionSettings = DecisionSettings()
+
+    @property
+    def window_frames(self) -> int:
+        """Frames of a window of ``pooling.window_s``."""
+        return self.front_end.count(round(self.pooling.window_s * self.front_end.rate_hz))
+
+    @property
+    def levels(self) -> LevelSettings:
+        """How levels are made independent of the gain: not at all where frames are not levels in dB."""
+        return self.level if self.front_end.is_log_mel else self.level.but(frames=0)
+
+    @model_validator(mode="after")
+    def _fits_together(self) -> "Plan":
+        if self.window_frames < 1:
+            raise ValueError(
+                f"pooling.window_s: must be at least one frame of {self.front_end.frame_ms:g} ms, "
+                f"got {self.pooling.window_s:g} s"
+            )
+        if self.family == "cnn":
+            if self.columns:
+                raise ValueError("columns: the family 'cnn' sees frames only; take a pooled family")
+            try:
+                follow(layers_for(self.cnn), (LONG_INPUT, self.front_end.width, 1))
+            except PlanError as error:
+                where = "cnn.layers" if self.cnn.layers else f"cnn.size = {self.cnn.size!r}"
+                raise ValueError(f"{where}, {error}; frames have {self.front_end.width} features") from None
+        return self
+
+
+LONG_INPUT = 4096
+"""Frames of an input that is long enough for any network: whether layers fit together is a matter of their bands."""
+FAMILIES = ("majority", "nearest", "logistic", "kernel", "trees", "mlp", "cnn")
+"""All families, from the dumbest up."""
+
+
+def read_plan(path: str | Path) -> Plan:
+    """Read a plan from a TOML file; keys that are not there take their defaults.
+
+    Raises PlanError when the file is missing, is not TOML, or a key is unknown or out of range.
+    """
+    path = Path(path)
+    try:
+        values = tomllib.loads(path.read_text(encoding="utf-8"))
+    except (OSError, UnicodeDecodeError) as error:
+        raise PlanError(f"{path} cannot be read: {getattr(error, 'strerror', None) or error}") from error
+    except tomllib.TOMLDecodeError as error:
+        raise PlanError(f"{path} is not a TOML file: {error}") from error
+    try:
+        return Plan(**values)
+    except PlanError as error:
+        raise PlanError("\n".join(f"{path}, {line}" for line in str(error).splitlines())) from None
+
+
+def write_plan(plan: Plan, path: str | Path) -> None:
+    """Write a plan as TOML with every default spelled out, whole or not at all."""
+    with whole_file(path) as beside:
+        beside.write_text(tomlkit.dumps(plan.model_dump(exclude_none=True)), encoding="utf-8")

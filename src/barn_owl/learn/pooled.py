@@ -1,0 +1,163 @@
+"""Fitting the pooled families: rows of windows out of scenes, and the best of what is fitted to them."""
+
+import time
+from collections.abc import Iterator
+from typing import Any
+
+import numpy as np
+
+from barn_owl.learn import kernel, logistic, majority, nearest, trees
+from barn_owl.learn.fitted import (
+    Examples,
+    Fitted,
+    Progress,
+    Watcher,
+    background_numbers,
+    judge_logits,
+    rarest_label,
+    standardisation,
+)
+from barn_owl.learn.plan import Plan
+from barn_owl.learn.rows import Candidate, RowTask
+from barn_owl.learn.scenes import LEAST_FRAMES, SceneMaker
+from barn_owl.learn.variants import Variants
+from barn_owl.model.pooled import Pooled, SomebodyElses, pooled_windows
+
+TURNS = 4
+"""Times the sound of the clips is changed anew while windows are drawn."""
+MOST_SOUNDS = 2
+"""Sounds in a window at most."""
+ROWS_STREAM, WATCHED_STREAM = 37, 41
+
+
+class PooledWindows:
+    """Rows of windows out of scenes, not standardised; their targets, and the names of their clips.
+
+    watched : draw them as they are looked at while others are learnt from: their sound is not changed.
+    """
+
+    def __init__(self, plan: Plan, labels: list[str], examples: Examples, *, watched: bool = False) -> None:
+        rng = np.random.default_rng([plan.seed, WATCHED_STREAM if watched else ROWS_STREAM])
+        background = background_numbers(plan, labels)
+        maker = SceneMaker(plan, examples, background)
+        self.mean, self.deviation = standardisation(plan, examples.clips)
+        count = max(1, plan.pooling.windows // (2 if watched else 1) // TURNS)
+        beds = np.flatnonzero(examples.targets[:, background].any(axis=1))
+        variants = Variants(examples.sources, beds, plan) if plan.sound.any and examples.sources else None
+        rows, targets, self.names = [], [], []
+        for turn in range(TURNS):
+            if variants is not None and turn and not watched:
+                for clip, frames in enumerate(variants.of_all(turn, workers=1)):
+                    maker.replace(clip, frames)
+            scenes = maker.make(count, plan.window_frames, rng, most=MOST_SOUNDS)
+            heard = scenes.sounds.sum(axis=1) >= LEAST_FRAMES
+            named = np.array([number not in background for number in range(len(labels))])
+            heard[:, ~named] &= ~heard[:, named].any(axis=1, keepdims=True)
+            sure = ~((scenes.counts == 0).any(axis=1) & ~heard)[:, named].any(axis=1)
+            windows = (scenes.frames[sure] - self.mean) / self.deviation
+            pooled = pooled_windows(windows, plan.pooling.statistics, plan.levels)
+            none = np.full((1, examples.extras.shape[1]), np.nan, dtype=np.float32)
+            extras = np.concatenate([examples.extras, none])[scenes.clips[sure]]
+            rows.append(np.concatenate([pooled, extras], axis=1))
+            targets.append(heard[sure].astype(np.float32))
+            self.names += [examples.name(int(clip)) if clip >= 0 else "background" for clip in scenes.clips[sure]]
+        if variants is not None:
+            variants.close()
+        together = np.concatenate(rows)
+        self.rows = np.where(np.isnan(together), _mean_of_known(together), together)
+        self.targets = np.concatenate(targets)
+
+
+def _mean_of_known(rows: np.ndarray) -> np.ndarray:
+    """Mean of each column over what is known of it; 0 where nothing is."""
+    known = ~np.isnan(rows)
+    return np.asarray(np.where(known, rows, 0).sum(axis=0) / np.maximum(known.sum(axis=0), 1), dtype=np.float32)
+
+
+def centre_and_spread(rows: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Mean and deviation of each feature; one that never changes is left as it is. float32."""
+    spread = rows.std(axis=0, dtype=np.float64)
+    return rows.mean(axis=0, dtype=np.float64).astype(np.float32), np.where(spread > 1e-6, spread, 1).astype(
+        np.float32
+    )
+
+
+def fit_pooled(
+    plan: Plan,
+    labels: list[str],
+    train: Examples,
+    validation: Examples | None,
+    *,
+    watch: Watcher,
+    estimator: Any = None,
+    keep: int | None = None,
+) -> Fitted:
+    """Fit a pooled family in all ways that the plan allows and keep what is best on the validation clips.
+
+    estimator : one of somebody else's to fit instead of the plan's family. keep : number, from 1, of the way to
+    keep, where there are no validation clips to choose by.
+    """
+    windows = PooledWindows(plan, labels, train)
+    watched = windows if validation is None else PooledWindows(plan, labels, validation, watched=True)
+    centre, spread = centre_and_spread(windows.rows)
+    task = RowTask(
+        rows=(windows.rows - centre) / spread, targets=windows.targets,
+        weights=np.ones(len(windows.rows), dtype=np.float32), watched=(watched.rows - centre) / spread,
+        overlapping=True, rng=np.random.default_rng([plan.seed, TURNS]),
+    )  # fmt: skip
+    name = plan.family if estimator is None else type(estimator).__name__
+    found = _candidates(plan, task) if estimator is None else _somebody_elses(task, estimator)
+    kept, curves, interrupted = _best(plan, found, watched.targets, watch, keep)
+    family = Pooled(name, plan.window_frames, plan.pooling.statistics, plan.levels, kept.make(), centre, spread)
+    return Fitted(
+        family=family, mean=windows.mean, deviation=windows.deviation, curves=curves, interrupted=interrupted
+    )
+
+
+def _candidates(plan: Plan, task: RowTask) -> Iterator[Candidate]:
+    if plan.family == "majority":
+        return majority.candidates(task)
+    if plan.family == "nearest":
+        return nearest.candidates(task, plan.nearest)
+    if plan.family == "logistic":
+        return logistic.candidates(task, plan.logistic)
+    if plan.family == "kernel":
+        return kernel.candidates(task, plan.kernel)
+    return trees.candidates(task, plan.trees)
+
+
+def _somebody_elses(task: RowTask, estimator: Any) -> Iterator[Candidate]:
+    estimator.fit(task.rows, rarest_label(task.targets))
+    made = SomebodyElses(estimator, task.targets.shape[1])
+    yield Candidate.made(made, task.loss(made.logits(task.rows), task.targets)[0], made.logits(task.watched))
+
+
+def _best(
+    plan: Plan, candidates: Iterator[Candidate], targets: np.ndarray, watch: Watcher, keep: int | None
+) -> tuple[Candidate, list[Progress], bool]:
+    """Judge candidates as they come; trees stop when more of them make it no better."""
+    patience, steps = {"trees": (plan.trees.patience, plan.trees.rounds)}.get(plan.family, (np.inf, 0))
+    begin, curves, interrupted = time.perf_counter(), [], False
+    kept, best, best_at = None, np.inf, 0
+    try:
+        for number, candidate in enumerate(candidates, start=1):
+            loss, recall, f1 = judge_logits(candidate.watched, targets, overlapping=True)
+            badness = loss if plan.training.stop_on == "loss" else -f1
+            if keep is not None:
+                badness = abs(number - keep)
+            if kept is None or badness < best:
+                kept, best, best_at = candidate, badness, number
+            line = Progress(
+                epoch=number, epochs=max(steps, number), train_loss=candidate.train_loss, validation_loss=loss,
+                validation_recall=recall, validation_f1=f1, best=best_at == number,
+                seconds=time.perf_counter() - begin,
+            )  # fmt: skip
+            curves.append(line)
+            watch(line)
+            if number - best_at >= patience or number == keep:
+                break
+    except KeyboardInterrupt:
+        interrupted = True
+    if kept is None:
+        raise KeyboardInterrupt
+    return kept, curves, interrupted

@@ -1,0 +1,227 @@
+"""A rehearsal: a made-up recording of clips that were not trained on, tagged like any other, to see what to expect.
+
+Sounds lie over background at known times and levels, some over one another, and some that are none of the labels,
+which follow other recipes than the made-up sounds that are learnt from. On it the decision settings are found, and
+what a recording may bring is told.
+"""
+
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from barn_owl.audio import excerpts, write_audio
+from barn_owl.clips import labels_in, write_clip_table
+from barn_owl.evaluate import EventScores, score_events
+from barn_owl.features import FrontEnd
+from barn_owl.features.activity import onset_frame, sounding
+from barn_owl.files import write_json
+from barn_owl.learn.plan import Plan
+from barn_owl.model import Model
+from barn_owl.sound import foreign_sound, read_uniform
+from barn_owl.tag.adjusting import best_decision
+from barn_owl.tag.recorded import tag_trace, trace_of_samples
+
+STREAM = 43
+EVENTS_A_LABEL, FEWEST_CLIPS = 18, 2
+"""Sounds of each label at most; a label with fewer clips on the side is left out."""
+FOREIGN_SHARE, OVERLAP_SHARE = 0.12, 0.12
+SNR_DB = (2.0, 25.0)
+GAP_S = (0.4, 2.6)
+"""Between one sound and the next."""
+BED_DB, LOUDEST = -45.0, 0.7
+"""Level of the background re full scale, and the peak that nothing goes beyond."""
+FADE_S, CROSS_S = 0.01, 0.25
+NEAR_ONSET_S, ATTACK_DB = 0.005, 20.0
+FILE, TRUTH, EVENTS = "rehearsal.flac", "rehearsal.csv", "rehearsal-events.csv"
+EXPECTATION = "rehearsal.json"
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class Rehearsal:
+    """A made-up recording, mono float32 ``(samples,)``, and its truth table, whose ``foreign`` marks what is no
+    label."""
+
+    samples: np.ndarray
+    rate_hz: int
+    truth: pd.DataFrame
+
+    @property
+    def seconds(self) -> float:
+        """Length in seconds."""
+        return len(self.samples) / self.rate_hz
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class Rehearsed:
+    """How a rehearsal went: the model with the settings found on it, the events, and their scores."""
+
+    model: Model
+    rehearsal: Rehearsal
+    events: pd.DataFrame
+    scores: EventScores
+
+    def expectation(self) -> dict[str, Any]:
+        """What to expect in a recording: scores of events, on the whole and by label."""
+        scores = self.scores
+        return {
+            "minutes": round(self.rehearsal.seconds / 60, 2),
+            "true_events": len(scores.truth),
+            "events": len(scores.events),
+            "event_f1": scores.f1,
+            "precision": scores.precision,
+            "recall": scores.recall,
+            "false_alarms_per_hour": scores.false_alarms_per_hour,
+            "onset_error_s": float(scores.matches["onset_error_s"].abs().mean()) if len(scores.matches) else None,
+            "foreign": len(scores.foreign),
+            "foreign_share": scores.foreign_share if len(scores.foreign) else None,
+            "labels": {str(label): row.to_dict() for label, row in scores.by_label.iterrows()},
+        }
+
+    def write(self, folder: Path) -> None:
+        """Write the recording, its truth, the events and the scores to the folder of a run."""
+        write_audio(folder / FILE, self.rehearsal.samples, self.rehearsal.rate_hz)
+        for table, name in ((self.rehearsal.truth, TRUTH), (self.events, EVENTS)):
+            write_clip_table(table.assign(file=str(folder / FILE)), folder / name, force=True)
+        write_json(folder / EXPECTATION, self.expectation())
+
+
+def make_rehearsal(plan: Plan, clips: pd.DataFrame) -> Rehearsal | None:
+    """Put a recording together from `clips`; None when they hold no two clips of any label that is reported."""
+    rng = np.random.default_rng([plan.seed, STREAM])
+    rate_hz = plan.front_end.rate_hz
+    is_bed = clips["label"].isin(plan.background)
+    sounds, beds = clips[~is_bed], clips[is_bed]
+    placed = _drawn(plan, sounds, rng)
+    if not placed:
+        return None
+    length = round(sum(len(sound.samples) / rate_hz + gap for sound, gap in placed) * rate_hz) + rate_hz
+    bed = _bed(plan, beds, length, rng)
+    samples, rows, at = bed.copy(), [], rate_hz // 2
+    for number, (sound, gap) in enumerate(placed):
+        at = min(at, length - len(sound.samples) - 1)
+        over = bed[at : at + len(sound.samples)]
+        snr_db = rng.uniform(*SNR_DB)
+        gain = np.sqrt(np.mean(over**2) / max(np.mean(sound.samples**2), 1e-20)) * 10 ** (snr_db / 20)
+        gain = min(gain, LOUDEST / max(np.abs(sound.samples).max(), 1e-9))
+        samples[at : at + len(sound.samples)] += np.float32(gain) * sound.samples
+        begin, end = (at + sound.onset) / rate_hz, (at + len(sound.samples)) / rate_hz
+        rows += [(FILE, round(begin, 3), round(end, 3), label, sound.foreign) for label in sound.labels]
+        # Some begin while the one before still sounds.
+        others = number + 1 < len(placed) and placed[number + 1][0].labels != sound.labels
+        if others and rng.random() < OVERLAP_SHARE:
+            at += round(rng.uniform(0.2, 0.8) * len(sound.samples))
+        else:
+            at += len(sound.samples) + round(gap * rate_hz)
+    length = min(length, at + rate_hz)
+    columns = ["file", "start_s", "end_s", "label", "foreign"]
+    truth = pd.DataFrame(rows, columns=columns).sort_values("start_s", ignore_index=True)
+    peak = max(float(np.abs(samples[:length]).max()), 1e-9)
+    return Rehearsal(samples=samples[:length] * np.float32(min(1.0, 0.99 / peak)), rate_hz=rate_hz, truth=truth)
+
+
+def rehearse(model: Model, plan: Plan, rehearsal: Rehearsal) -> Rehearsed:
+    """Tag a rehearsal, after finding the decision settings on it if the plan wants it so."""
+    trace = trace_of_samples(model, rehearsal.samples, FILE)
+    truth = rehearsal.truth.assign(file=trace.file)
+    if plan.rehearsal.decide:
+        model = replace(model, decision=best_decision(model, [trace], truth))
+    events = tag_trace(model, trace)
+    scores = score_events(truth, events, seconds={trace.file: rehearsal.seconds})
+    return Rehearsed(model=model, rehearsal=rehearsal, events=events, scores=scores)
+
+
+@dataclass(frozen=True)
+class _Placed:
+    """The sound of a clip, without what is before and after it; where it begins, and what it is."""
+
+    samples: np.ndarray
+    onset: int
+    labels: list[str]
+    foreign: str
+
+
+def _drawn(plan: Plan, sounds: pd.DataFrame, rng: np.random.Generator) -> list[tuple[_Placed, float]]:
+    """Sounds in random order with the gap behind each, all labels about equally often, as long as the plan allows."""
+    rate_hz, chosen = plan.front_end.rate_hz, []
+    by_label = sounds.groupby(sounds["label"].map(lambda text: labels_in(text)[0] if plan.overlapping else text))
+    for _, own in by_label:
+        if len(own) < FEWEST_CLIPS:
+            continue
+        order = np.concatenate([rng.permutation(len(own)) for _ in range(-(-EVENTS_A_LABEL // len(own)))])
+        chosen += [own.iloc[int(row)] for row in order[: min(EVENTS_A_LABEL, 3 * len(own))]]
+    placed: list[tuple[_Placed, float]] = []
+    seconds, most = 1.0, plan.rehearsal.minutes * 60
+    cut: dict[Any, _Placed] = {}
+    for number in rng.permutation(len(chosen)):
+        row = chosen[int(number)]
+        if row.name not in cut:
+            (excerpt,) = excerpts([row["file"]], [row["start_s"]], [row["end_s"]])
+            labels = labels_in(row["label"]) if plan.overlapping else [row["label"]]
+            cut[row.name] = _cut(read_uniform(excerpt, rate_hz, plan.clips), plan.front_end, labels)
+        made = [cut[row.name]]
+        if rng.random() < FOREIGN_SHARE:
+            samples = foreign_sound(rng, rate_hz)
+            made.append(_Placed(samples, 0, ["made-up"], "yes"))
+        for sound in made:
+            gap = rng.uniform(*GAP_S)
+            seconds += len(sound.samples) / rate_hz + gap
+            if seconds > most:
+                return placed
+            placed.append((sound, gap))
+    return placed
+
+
+def _cut(samples: np.ndarray, front_end: FrontEnd, labels: list[str]) -> _Placed:
+    """Keep of a clip what is heard of its sound, faded out, and find where that begins."""
+    log_mel = front_end.but(features=["log-mel"], pad_short=True)
+    levels = log_mel.frames(samples)
+    heard = sounding(levels)
+    last = int(np.flatnonzero(heard)[-1])
+    first = max(0, min(onset_frame(levels, heard), int(heard.argmax())) - 1)
+    kept = samples[first * front_end.hop : last * front_end.hop + front_end.frame].copy()
+    fade = min(round(FADE_S * front_end.rate_hz), len(kept) // 4)
+    if fade:
+        kept[-fade:] *= np.linspace(1, 0, fade, dtype=np.float32)
+    width = max(1, round(NEAR_ONSET_S * front_end.rate_hz))
+    power = np.convolve(kept.astype(np.float64) ** 2, np.ones(width) / width, mode="same")
+    onset = int(np.argmax(power >= power.max() * 10 ** (-ATTACK_DB / 10)))
+    return _Placed(np.asarray(kept, dtype=np.float32), onset, labels, "")
+
+
+def _bed(plan: Plan, beds: pd.DataFrame, length: int, rng: np.random.Generator) -> np.ndarray:
+    """Background of so many samples: clips of it one after the other, or, where there are none, made-up noise."""
+    rate_hz = plan.front_end.rate_hz
+    noise = _noise(length, rng)
+    if not len(beds):
+        return noise * np.float32(10 ** (BED_DB / 20))
+    cross = round(CROSS_S * rate_hz)
+    bed, at = np.zeros(length + cross, dtype=np.float32), 0
+    sources = excerpts(beds["file"], beds["start_s"], beds["end_s"])
+    while at < length:
+        part = read_uniform(sources[int(rng.integers(len(sources)))], rate_hz, plan.clips)
+        if len(part) < 3 * cross:
+            part = np.concatenate([part] * (-(-3 * cross // len(part))))
+        part = part[: length + cross - at]
+        part /= np.float32(max(float(np.sqrt(np.mean(part**2))), 1e-9))
+        rise = np.minimum(1, np.minimum(np.arange(len(part)), np.arange(len(part))[::-1]) / cross) ** 0.5
+        bed[at : at + len(part)] += (part * rise).astype(np.float32)
+        at += max(len(part) - cross, 1)
+    return np.asarray((bed[:length] + np.float32(0.3) * noise) * np.float32(10 ** (BED_DB / 20)))
+
+
+def _noise(length: int, rng: np.random.Generator) -> np.ndarray:
+    """Noise with a mean square of 1 whose colour changes slowly between white, pink and brown."""
+    size = 1 << 15
+    out = np.zeros(length + size, dtype=np.float32)
+    window = np.sin(np.pi * (np.arange(size) + 0.5) / size).astype(np.float32)
+    frequency = np.fft.rfftfreq(size)
+    power = rng.uniform(0, 2)
+    for at in range(0, length, size // 2):
+        power = float(np.clip(power + rng.normal(0, 0.1), 0, 2))
+        shape = np.maximum(frequency, 0.003) ** (-power / 2)
+        part = np.fft.irfft(np.fft.rfft(rng.standard_normal(size)) * shape, size)
+        out[at : at + size] += window * (part / part.std()).astype(np.float32)
+    return out[:length]

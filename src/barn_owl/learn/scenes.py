@@ -1,0 +1,406 @@
+"""Short made-up recordings to learn from: sounds of clips at any place and level over background, and what is heard.
+
+They are put together from log-mel frames: sounds that are independent of each other add in power, and a gain or a
+recorder's response is an offset in dB, so that nothing needs to go back to the samples. Frames of other features
+cannot be added up; of those, a sound takes the place of what is behind it.
+"""
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from functools import lru_cache
+from typing import NamedTuple
+
+import numpy as np
+import scipy
+
+from barn_owl.features import FrontEnd
+from barn_owl.features.activity import (
+    FAINT,
+    LEAST_QUIET,
+    activity,
+    is_loud,
+    onset_frame,
+    quiet_level,
+    sounding,
+)
+from barn_owl.learn.fitted import Examples
+from barn_owl.learn.plan import Plan
+from barn_owl.network.level import LN10_OVER_10
+from barn_owl.sound import made_up_sound
+
+LEAD_FRAMES, TAIL_FRAMES = 3, 50
+"""Frames before its onset, and at most behind its last one that is heard, that belong to a sound."""
+MADE_UP = 240
+"""Made-up sounds to choose from."""
+MADE_UP_STREAM, NOISE_STREAM = 23, 29
+"""Keep their random numbers apart from those of the training itself."""
+NOISE_S = 20.0
+SHORTEST_BED = 20
+"""Frames that a stretch of quiet needs to be of use as background."""
+COUNTS = np.array([0.43, 0.34, 0.23])
+"""How often there are one, two and three sounds in a scene that has any."""
+CUT_OFF = 0.3
+"""Share of sounds that may begin before the scene or go on after it."""
+AUDIBLE = 1.0
+"""Power of a sound over all else in its clearest bands from which on it is heard."""
+LEAST_FRAMES = 3
+"""Frames of a sound in a window from which on the window is said to hold it."""
+SLOPE_DB = (-10.0, 30.0)
+"""Fall of made-up noise from the lowest band to the highest: from bluish to brown."""
+BUMPS = 6
+"""Points between which a random response is drawn."""
+STILL = 0.1
+"""Share of scenes with next to nothing behind the sounds, like clips that were cleaned."""
+DRIFTS = 4
+"""Points of a scene between which the level of noise drifts."""
+TINY = 1e-20
+
+
+class Scenes(NamedTuple):
+    """A batch of scenes, frame by frame.
+
+    frames : ``(scenes, frames, features)``, as from the front end. sounds, begins : 1 where a label sounds, and in
+    the frame in which it begins, ``(scenes, frames, labels)``; counts : 0 where it cannot be told whether it sounds,
+    since it is too faint. events : scene, first and last-plus-one frame and label of each sound that is heard.
+    clips : number of the clip of the last sound of a label in each scene, -1 where there is none.
+    """
+
+    frames: np.ndarray
+    sounds: np.ndarray
+    begins: np.ndarray
+    counts: np.ndarray
+    events: list[tuple[int, int, int, int]]
+    clips: np.ndarray
+
+
+@dataclass(frozen=True)
+class _Sound:
+    """Which frames of a clip are its sound, and how loud that is: mean power of all bands together."""
+
+    first: int
+    last: int
+    onset: int
+    heard: np.ndarray
+    power: float
+    quiet: np.ndarray | None
+
+
+class SceneMaker:
+    """Makes scenes of the clips of one side.
+
+    background : numbers of the labels that mean nothing of interest: their clips are what sounds lie over, beside
+    `Examples.behind`.
+    """
+
+    def __init__(self, plan: Plan, examples: Examples, background: Sequence[int]) -> None:
+        self._plan, self._front_end = plan, plan.front_end
+        self._adds = plan.front_end.is_log_mel
+        self._examples, self._background = examples, list(background)
+        self._clips = list(examples.clips.parts)
+        self._sounds = [self._described(frames) for frames in self._clips]
+        is_bed = examples.targets[:, self._background].any(axis=1)
+        numbers = examples.numbers
+        self._by_label = [
+            np.flatnonzero((numbers == number) & ~is_bed)
+            for number in range(examples.targets.shape[1])
+            if number not in self._background and ((numbers == number) & ~is_bed).any()
+        ]
+        self._beds = np.flatnonzero(is_bed)
+        self._quiet = list(examples.behind.parts)
+        if not len(self._beds) and not self._quiet:
+            self._quiet = self._quiet_parts()
+        kind = plan.front_end.model_dump_json(), plan.seed
+        self._foreign = _made_up(*kind) if self._adds and plan.scenes.foreign else []
+        self._foreign_sounds = [self._described(frames) for frames in self._foreign]
+        # A random response is a mixture of a slope and of bumps.
+        bands = plan.front_end.width
+        self._slope = np.linspace(-0.5, 0.5, bands).astype(np.float32)
+        self._bumps = _hats(bands, BUMPS)
+        self._noise = _noise(*kind) if self._adds else np.empty((0, plan.front_end.width), dtype=np.float32)
+
+    def replace(self, clip: int, frames: np.ndarray) -> None:
+        """Put other frames in the place of a clip, such as those of the sound changed."""
+        self._clips[clip] = frames
+        self._sounds[clip] = self._described(frames)
+
+    def make(self, count: int, frames: int, rng: np.random.Generator, *, most: int = 3) -> Scenes:
+        """Make `count` scenes of `frames` frames with up to `most` sounds each."""
+        made = [self._scene(frames, rng, most) for _ in range(count)]
+        events = [(number, *event) for number, one in enumerate(made) for event in one.events]
+        frames_, sounds, begins, counts = (
+            np.stack([getattr(one, name) for one in made]) for name in ("frames", "sounds", "begins", "counts")
+        )
+        return Scenes(frames_, sounds, begins, counts, events, np.array([one.clip for one in made]))
+
+    def _described(self, frames: np.ndarray) -> _Sound:
+        levels = frames[:, self._front_end.level_columns]
+        if "log-mel" in self._front_end.widths:
+            heard, loud = sounding(levels), is_loud(levels)
+            onset = onset_frame(levels, heard)
+        else:  # no levels in dB: only what stands out can be told
+            stands_out = activity(levels)
+            heard = loud = stands_out >= FAINT * stands_out.max()
+            onset = int(heard.argmax())
+        at = np.flatnonzero(heard)
+        first = max(0, min(onset, int(at[0])) - LEAD_FRAMES)
+        # What dies away goes on for a while, though it cannot be told from what is behind it.
+        last = min(int(np.flatnonzero(loud)[-1]), int(at[-1]) + TAIL_FRAMES) + 1
+        power = float(np.power(10, levels[heard] / 10, dtype=np.float64).sum(axis=1).mean()) if self._adds else 1.0
+        quiet = levels[~heard]
+        behind = power_of(quiet_level(quiet)) if self._adds and len(quiet) >= LEAST_QUIET else None
+        return _Sound(first, last, onset - first, heard[first:last], max(power, TINY), behind)
+
+    def _quiet_parts(self) -> list[np.ndarray]:
+        """What is heard of the clips while their sound is not, if that is more than digital silence."""
+        found = []
+        least = self._front_end.floor_db + 10
+        for frames, sound in zip(self._clips, self._sounds, strict=True):
+            parts = (frames[: sound.first], frames[sound.last :])
+            found += [
+                part
+                for part in parts
+                if len(part) >= SHORTEST_BED and part[:, self._front_end.level_columns].mean() > least
+            ]
+        return found
+
+    def _scene(self, length: int, rng: np.random.Generator, most: int) -> "_Scene":
+        settings, scene = self._plan.scenes, _Scene(*self._bed(length, rng), self._examples.targets.shape[1])
+        if rng.random() >= settings.empty:
+            count = 1 + int(rng.choice(most, p=COUNTS[:most] / COUNTS[:most].sum()))
+            for _ in range(count):
+                self._put(scene, length, rng)
+        if self._adds:
+            scene.add_up(power_of(self._response_db(rng)))
+            self._narrow(scene.frames, rng)
+            scene.frames += np.float32(10 ** (self._front_end.floor_db / 10))
+            np.log10(scene.frames, out=scene.frames)
+            scene.frames *= 10
+        scene.mark(self._background)
+        return scene
+
+    def _bed(self, length: int, rng: np.random.Generator) -> tuple[np.ndarray, np.ndarray]:
+        """What is behind the sounds: power with a mean of 1 over all bands together; and which labels it has."""
+        labels = np.zeros(self._examples.targets.shape[1], dtype=np.float32)
+        if not self._adds:
+            return self._still_bed(length, labels, rng)
+        made_up = rng.random() < self._plan.scenes.noise
+        if made_up or not (len(self._beds) or self._quiet):
+            bed = self._coloured(length, rng)
+        else:
+            bed = np.concatenate(list(self._parts_of_bed(length, labels, rng)))
+            if rng.random() < self._plan.scenes.noise:
+                bed = np.float32(0.3) * bed + self._coloured(length, rng)
+        if not labels.any():
+            labels[self._background] = 1 if len(self._background) == 1 else np.nan
+        return bed * np.float32(10 ** -rng.uniform(3, 7) if rng.random() < STILL else 1), labels
+
+    def _parts_of_bed(self, length: int, labels: np.ndarray, rng: np.random.Generator) -> Iterator[np.ndarray]:
+        missing = length
+        while missing > 0:
+            number = int(rng.integers(len(self._beds) + len(self._quiet)))
+            if number < len(self._beds):
+                clip = int(self._beds[number])
+                frames = self._clips[clip]
+                np.maximum(labels, self._examples.targets[clip], out=labels)
+            else:
+                frames = self._quiet[number - len(self._beds)]
+            size = min(len(frames), missing)
+            start = int(rng.integers(len(frames) - size + 1))
+            part = power_of(frames[start : start + size])
+            yield part / np.float32(max(float(part.sum()) / size, TINY))
+            missing -= size
+
+    def _still_bed(self, length: int, labels: np.ndarray, rng: np.random.Generator) -> tuple[np.ndarray, np.ndarray]:
+        """Frames of a clip's quietest moment, or of background, for features that cannot be added up."""
+        if len(self._beds):
+            clip = int(rng.choice(self._beds))
+            labels[:] = self._examples.targets[clip]
+            frames = self._clips[clip]
+            return np.resize(frames, (length, frames.shape[1])).astype(np.float32), labels
+        labels[self._background] = 1
+        frames = self._clips[int(rng.integers(len(self._clips)))]
+        quietest = frames[:, self._front_end.level_columns].mean(axis=1).argmin()
+        return np.repeat(frames[quietest : quietest + 1], length, axis=0).astype(np.float32), labels
+
+    def _coloured(self, length: int, rng: np.random.Generator) -> np.ndarray:
+        """Noise of a random colour whose level drifts."""
+        starts = rng.integers(0, len(self._noise) - 64, size=-(-length // 64))
+        noise = np.concatenate([self._noise[at : at + 64] for at in starts])[:length]
+        colour = self._slope * np.float32(-rng.uniform(*SLOPE_DB)) + self._bump_db(4.0, rng)
+        drift = rng.normal(0, 2, DRIFTS).astype(np.float32) @ _hats(length, DRIFTS)
+        noise = noise * power_of(colour)
+        noise *= power_of(drift)[:, None]
+        noise /= np.float32(noise.sum() / length)
+        return noise
+
+    def _put(self, scene: "_Scene", length: int, rng: np.random.Generator) -> None:
+        """Put a sound into a scene, one of a label or a made-up one, at any place and level."""
+        if self._adds and rng.random() < self._plan.scenes.foreign:
+            number = int(rng.integers(len(self._foreign)))
+            frames, sound, labels = self._foreign[number], self._foreign_sounds[number], None
+        else:
+            own = self._by_label[int(rng.integers(len(self._by_label)))]
+            clip = int(rng.choice(own))
+            frames, sound, labels = self._clips[clip], self._sounds[clip], self._examples.targets[clip]
+            scene.clip = clip
+        frames, heard, onset = self._warped(frames[sound.first : sound.last], sound, rng)
+        size = len(frames)
+        if rng.random() < CUT_OFF:
+            at = int(rng.integers(-(2 * size) // 3, max(length - 5, 1)))
+        else:
+            at = int(rng.integers(0, max(1, length - min(size, length // 2))))
+        start, end = max(0, at), min(length, at + size)
+        if end <= start:
+            return
+        part, heard = frames[start - at : end - at], heard[start - at : end - at]
+        if self._adds:
+            snr_db = rng.uniform(self._plan.scenes.snr_low_db, self._plan.scenes.snr_high_db)
+            part = power_of(part)
+            if sound.quiet is not None:
+                np.maximum(part - sound.quiet, np.float32(0.03) * part, out=part)
+            part *= power_of(self._response_db(rng) + np.float32(snr_db)) / np.float32(sound.power)
+        scene.add(part, start, heard, at + onset, labels, self._adds)
+
+    def _warped(
+        self, frames: np.ndarray, sound: _Sound, rng: np.random.Generator
+    ) -> tuple[np.ndarray, np.ndarray, int]:
+        """Play a sound faster or slower, and shift it along the bands; its frames, where it is heard, its onset."""
+        pace = 1 + rng.uniform(-1, 1) * self._plan.augment.stretch_percent / 100
+        if pace != 1:
+            length = max(LEAST_FRAMES, round(len(frames) * pace))
+            at = np.minimum(np.arange(length) / pace, len(frames) - 1)
+            frames = _between(frames, at, 0)
+            heard = sound.heard[at.astype(int)]
+        else:
+            heard = sound.heard
+        if self._adds and self._plan.augment.shift_bands:
+            shift = rng.uniform(-1, 1) * self._plan.augment.shift_bands
+            frames = _between(frames, np.clip(np.arange(frames.shape[1]) - shift, 0, frames.shape[1] - 1), 1)
+        return frames, heard, int(sound.onset * pace)
+
+    def _response_db(self, rng: np.random.Generator) -> np.ndarray:
+        """A smooth response in dB, ``(bands,)``: a slope and bumps, as of another microphone or place."""
+        tilt = self._plan.augment.tilt_db
+        return np.float32(rng.uniform(-1, 1) * tilt) * self._slope + self._bump_db(tilt / 4, rng)
+
+    def _bump_db(self, deviation_db: float, rng: np.random.Generator) -> np.ndarray:
+        return rng.normal(0, deviation_db, BUMPS).astype(np.float32) @ self._bumps
+
+    def _narrow(self, power: np.ndarray, rng: np.random.Generator) -> None:
+        """Take away the highest bands, or a few neighbouring ones, of some scenes, in place."""
+        bands = power.shape[1]
+        if rng.random() < self._plan.augment.low_pass:
+            power[:, int(rng.uniform(0.45, 1) * bands) :] *= np.float32(10 ** -rng.uniform(3, 8))
+        if rng.random() < self._plan.augment.mask and bands >= 12:
+            width = int(rng.integers(1, bands // 6))
+            low = int(rng.integers(bands - width))
+            power[:, low : low + width] = power[:, low : low + width].mean() * np.float32(0.01)
+
+
+class _Scene:
+    """A scene in the making."""
+
+    def __init__(self, bed: np.ndarray, bed_labels: np.ndarray, labels: int) -> None:
+        self.frames, self._bed_labels = bed, bed_labels
+        length = len(bed)
+        self.sounds, self.begins = (np.zeros((length, labels), dtype=np.float32) for _ in range(2))
+        self.counts = np.ones((length, labels), dtype=np.float32)
+        self.events: list[tuple[int, int, int]] = []
+        self.clip = -1
+        self._parts: list[tuple[int, np.ndarray, np.ndarray, int, np.ndarray | None]] = []
+
+    def add(
+        self, part: np.ndarray, start: int, heard: np.ndarray, onset: int, labels: np.ndarray | None, adds: bool
+    ) -> None:
+        """Add a sound from frame `start` on, or put it in the place of what was there."""
+        if adds:
+            self.frames[start : start + len(part)] += part
+            self._parts.append((start, part, heard, onset, labels))
+        else:
+            self.frames[start : start + len(part)] = part
+            self._mark(start, heard, onset, labels, heard)
+
+    def add_up(self, response: np.ndarray) -> None:
+        """Find out which sounds are heard beside all else, and colour the whole."""
+        for start, part, heard, onset, labels in self._parts:
+            mix = self.frames[start : start + len(part)]
+            beside = np.maximum(mix - part, np.float32(1e-6) * mix)
+            beside += np.float32(TINY)
+            np.divide(part, beside, out=beside)
+            # Three neighbouring bands, and three frames, must agree.
+            clear = (beside[:, :-2] + beside[:, 1:-1] + beside[:, 2:]).max(axis=1)
+            audible = heard & (scipy.ndimage.uniform_filter1d(clear, 3) > 3 * AUDIBLE)
+            self._mark(start, heard, onset, labels, audible)
+        self.frames *= response
+
+    def _mark(
+        self, start: int, heard: np.ndarray, onset: int, labels: np.ndarray | None, audible: np.ndarray
+    ) -> None:
+        """Say where a sound is heard; where it would be but for all else, nothing can be asked."""
+        if labels is None or not heard.any():
+            return
+        own, wanted, found = np.flatnonzero(labels), np.flatnonzero(heard) + start, np.flatnonzero(audible) + start
+        doubtful = slice(wanted[0], wanted[-1] + 1)
+        for number in own:
+            self.counts[doubtful, number] = np.where(
+                self.sounds[doubtful, number] > 0, self.counts[doubtful, number], 0
+            )
+            if not len(found):
+                continue
+            first, last = found[0], found[-1] + 1
+            self.counts[first:last, number] = self.sounds[first:last, number] = 1
+            if 0 <= onset < len(self.begins) and onset >= start and (found < onset + 8).any():
+                self.begins[onset, number] = 1
+            self.events.append((int(first), int(last), int(number)))
+
+    def mark(self, background: list[int]) -> None:
+        """Background is where no label sounds."""
+        named = [number for number in range(self.sounds.shape[1]) if number not in background]
+        nothing = ~self.sounds[:, named].any(axis=1)
+        sure = self.counts[:, named].all(axis=1)
+        for number in background:
+            is_known = not np.isnan(self._bed_labels[number])
+            self.sounds[:, number] = nothing * (self._bed_labels[number] if is_known else 0)
+            self.counts[:, number] = sure & (is_known | ~nothing)
+
+
+def power_of(levels: np.ndarray) -> np.ndarray:
+    """Power of levels in dB; float32, the same shape."""
+    return np.exp(levels * LN10_OVER_10)
+
+
+@lru_cache(maxsize=64)
+def _hats(size: int, points: int) -> np.ndarray:
+    """Triangles over `size` places whose mixture goes by straight lines between `points` values, ``(points,
+    size)``."""
+    places = np.linspace(0, points - 1, size)
+    return np.maximum(0, 1 - np.abs(places - np.arange(points)[:, None])).astype(np.float32)
+
+
+def _between(frames: np.ndarray, at: np.ndarray, axis: int) -> np.ndarray:
+    """Values at places between frames, or between bands, by straight lines."""
+    low = at.astype(int)
+    share = (at - low).astype(np.float32)
+    high = np.minimum(low + 1, frames.shape[axis] - 1)
+    share = share[:, None] if axis == 0 else share
+    return np.asarray(frames.take(low, axis) * (1 - share) + frames.take(high, axis) * share)
+
+
+@lru_cache(maxsize=2)
+def _made_up(front_end_json: str, seed: int) -> list[np.ndarray]:
+    """Frames of made-up sounds."""
+    front_end = FrontEnd.model_validate_json(front_end_json)
+    rng = np.random.default_rng([seed, MADE_UP_STREAM])
+    still = np.zeros(front_end.frame + 2 * front_end.hop, dtype=np.float32)
+    sounds = (np.concatenate([still, made_up_sound(rng, front_end.rate_hz), still]) for _ in range(MADE_UP))
+    return [front_end.frames(samples) for samples in sounds]
+
+
+@lru_cache(maxsize=2)
+def _noise(front_end_json: str, seed: int) -> np.ndarray:
+    """Power of white noise, each band with a mean of 1, ``(frames, bands)``."""
+    front_end = FrontEnd.model_validate_json(front_end_json)
+    rng = np.random.default_rng([seed, NOISE_STREAM])
+    levels = front_end.frames(rng.standard_normal(round(NOISE_S * front_end.rate_hz)).astype(np.float32))
+    power = np.power(np.float32(10), levels / np.float32(10))
+    return np.asarray(power / power.mean(axis=0))

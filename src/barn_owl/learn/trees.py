@@ -1,0 +1,136 @@
+"""Fitting the trees family: gradient-boosted trees on features cut into few steps."""
+
+from collections.abc import Iterator
+from functools import partial
+
+import numpy as np
+
+from barn_owl.learn.plan import TreesSettings
+from barn_owl.learn.rows import Candidate, RowTask
+from barn_owl.model.trees import Trees
+from barn_owl.network import sigmoid, softmax
+
+STEPS = 32
+"""Steps that each feature is cut into, at its quantiles."""
+LEAST_FEATURES = 6
+"""Features that a round sees at least, where there are so many."""
+LEAST_WEIGHT = 0.5
+"""Curvature (about: undecided rows) that each side of a cut needs at least."""
+
+
+def candidates(task: RowTask, settings: TreesSettings) -> Iterator[Candidate]:
+    """Give a candidate after each round: a tree a label that goes down the gradient of the loss.
+
+    Friedman, "Greedy Function Approximation", Annals of Statistics 2001, with Newton steps in the leaves; each round
+    sees a drawn part of the rows (Friedman, "Stochastic Gradient Boosting", 2002) and of the features.
+    """
+    edges = [np.unique(np.quantile(column, np.arange(1, STEPS) / STEPS)) for column in task.rows.T]
+    codes, watched_codes = _codes(task.rows, edges), _codes(task.watched, edges)
+    weights = (task.weights / task.weights.mean())[:, None]
+    shares = (weights * task.targets).mean(axis=0).clip(1e-3, 1 - 1e-3)
+    start = task.logits_of_shares(shares)
+    logits = np.tile(start, (len(codes), 1)).astype(np.float64)
+    watched = np.tile(start, (len(watched_codes), 1)).astype(np.float64)
+    grown: list[tuple[np.ndarray, np.ndarray, np.ndarray]] = []
+    shared = max(min(LEAST_FEATURES, codes.shape[1]), round(settings.feature_share * codes.shape[1]))
+    activate = sigmoid if task.overlapping else softmax
+    for _ in range(settings.rounds):
+        p = activate(logits)
+        gradient, curvature = weights * (p - task.targets), weights * np.maximum(p * (1 - p), 1e-4)
+        rows = np.sort(task.rng.permutation(len(codes))[: max(2, round(settings.window_share * len(codes)))])
+        columns = task.rng.permutation(codes.shape[1])[:shared]
+        tree = _grow(codes[rows][:, columns], gradient[rows], curvature[rows], settings)
+        features, steps, leaves = columns[tree[0]], tree[1], tree[2] * settings.rate
+        grown.append((features, _cuts(features, steps, edges), leaves))
+        logits += _reached(codes, features, steps, leaves)
+        watched += _reached(watched_codes, features, steps, leaves)
+        loss = task.loss(logits, task.targets)[0]
+        yield Candidate(partial(_stacked, tuple(grown), start), loss, watched.astype(np.float32))
+
+
+def _stacked(grown: tuple[tuple[np.ndarray, ...], ...], start: np.ndarray) -> Trees:
+    features, cuts, leaves = (np.stack(parts) for parts in zip(*grown, strict=True))
+    return Trees(features.astype(np.int32), cuts.astype(np.float32), leaves.astype(np.float32), start)
+
+
+def _codes(rows: np.ndarray, edges: list[np.ndarray]) -> np.ndarray:
+    """Step of each feature that each row is on: ``value <= edges[step]``; uint8, ``(rows, features)``."""
+    codes = np.empty(rows.shape, dtype=np.uint8)
+    for feature, own in enumerate(edges):
+        codes[:, feature] = np.searchsorted(own.astype(np.float32), rows[:, feature], side="left")
+    return codes
+
+
+def _cuts(features: np.ndarray, steps: np.ndarray, edges: list[np.ndarray]) -> np.ndarray:
+    """Values that the cuts at `steps` stand for; a node that is not cut sends everything to the left."""
+    cuts = np.full(features.shape, np.inf, dtype=np.float32)
+    for at in np.ndindex(features.shape):
+        if steps[at] < len(edges[features[at]]):
+            cuts[at] = edges[features[at]][steps[at]]
+    return cuts
+
+
+def _reached(codes: np.ndarray, features: np.ndarray, steps: np.ndarray, leaves: np.ndarray) -> np.ndarray:
+    """Values of the leaves that rows reach in one tree a label; ``(rows, labels)``."""
+    labels, nodes = features.shape
+    every = np.arange(labels)
+    node = np.zeros((len(codes), labels), dtype=np.intp)
+    for _ in range(int(np.log2(nodes + 1))):
+        node = 2 * node + 1 + (np.take_along_axis(codes, features[every, node], axis=1) > steps[every, node])
+    return leaves[every, node - nodes]
+
+
+def _grow(
+    codes: np.ndarray, gradient: np.ndarray, curvature: np.ndarray, settings: TreesSettings
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Grow one tree a label, all at once, level by level.
+
+    Returns the features and steps of the nodes, ``(labels, 2^depth - 1)``, and the leaves, ``(labels, 2^depth)``.
+    """
+    rows, labels = gradient.shape
+    features, steps = [], []
+    every = np.arange(labels)
+    place = np.zeros((rows, labels), dtype=np.intp)
+    gradient32, curvature32 = np.ascontiguousarray(gradient.T), np.ascontiguousarray(curvature.T)
+    for level in range(settings.depth):
+        g, h = _histograms(codes, place, 2**level, gradient32, curvature32)
+        feature, step = _best_cuts(g, h, settings.penalty)
+        features.append(feature)
+        steps.append(step)
+        met = np.take_along_axis(codes, feature[every, place], axis=1)
+        place = 2 * place + (met > step[every, place])
+    flat = (place + every * 2**settings.depth).ravel()
+    size = labels * 2**settings.depth
+    g_leaf = np.bincount(flat, gradient.ravel(), size).reshape(labels, -1)
+    h_leaf = np.bincount(flat, curvature.ravel(), size).reshape(labels, -1)
+    leaves = -g_leaf / (h_leaf + settings.penalty)
+    return np.concatenate(features, axis=1), np.concatenate(steps, axis=1), leaves
+
+
+def _histograms(
+    codes: np.ndarray, place: np.ndarray, nodes: int, gradient: np.ndarray, curvature: np.ndarray
+) -> tuple[np.ndarray, np.ndarray]:
+    """Sums of gradient and curvature by label, node, feature and step."""
+    features = codes.shape[1]
+    own = codes + np.arange(features) * STEPS
+    size = nodes * features * STEPS
+    sums = np.empty((2, len(gradient), size))
+    for label in range(len(gradient)):
+        index = (own + place[:, label, None] * (features * STEPS)).ravel()
+        for number, values in enumerate((gradient[label], curvature[label])):
+            sums[number, label] = np.bincount(index, np.repeat(values, features), size)
+    return tuple(sums.reshape(2, len(gradient), nodes, features, STEPS))
+
+
+def _best_cuts(g: np.ndarray, h: np.ndarray, penalty: float) -> tuple[np.ndarray, np.ndarray]:
+    """Feature and step of the best cut of each node, ``(labels, nodes)``; step STEPS where none is worth it."""
+    left_g, left_h = np.cumsum(g, axis=-1), np.cumsum(h, axis=-1)
+    all_g, all_h = left_g[..., -1:], left_h[..., -1:]
+    right_g, right_h = all_g - left_g, all_h - left_h
+    gain = left_g**2 / (left_h + penalty + 1e-9) + right_g**2 / (right_h + penalty + 1e-9)
+    gain -= all_g**2 / (all_h + penalty + 1e-9)
+    gain[(left_h < LEAST_WEIGHT) | (right_h < LEAST_WEIGHT)] = 0
+    flat = gain.reshape(*gain.shape[:2], -1)
+    best = flat.argmax(axis=-1)
+    is_worth = np.take_along_axis(flat, best[..., None], axis=-1)[..., 0] > 1e-9
+    return best // STEPS, np.where(is_worth, best % STEPS, STEPS)

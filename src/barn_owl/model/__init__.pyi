@@ -1,0 +1,9 @@
+from .family import (
+    Family as Family,
+    Steps as Steps,
+)
+from .model import (
+    Model as Model,
+    load_model as load_model,
+)
+from .settings import DecisionSettings as DecisionSettings

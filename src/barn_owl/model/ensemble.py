@@ -1,0 +1,51 @@
+"""Several trained classifiers as one: the mean of what they say."""
+
+from typing import Any
+
+import numpy as np
+
+from barn_owl.model.family import Cost, Family, Steps
+
+
+class Ensemble:
+    """Families with the same labels and steps, each with the standardisation it was trained with.
+
+    The log-odds of the whole are the mean of those of the members.
+    """
+
+    name = "ensemble"
+
+    def __init__(self, members: list[tuple[Family, np.ndarray, np.ndarray]]) -> None:
+        self.members = members
+        first = members[0][0]
+        if any((one.window, one.step) != (first.window, first.step) for one, _, _ in members):
+            raise ValueError("the members look at windows of different lengths")
+        self.window, self.step = first.window, first.step
+
+    def steps(self, frames: np.ndarray, extras: np.ndarray | None = None) -> Steps:
+        """Return the mean log-odds, and what the members decide by, side by side; see `Family`.
+
+        The frames are not standardised: each member does that itself.
+        """
+        said = [family.steps((frames - mean) / deviation, extras) for family, mean, deviation in self.members]
+        sounds, begins = (np.mean([getattr(one, part) for one in said], axis=0) for part in ("sounds", "begins"))
+        return Steps(sounds, begins, np.concatenate([one.embedding for one in said], axis=1))
+
+    def arrays(self) -> dict[str, np.ndarray]:
+        """All that the members learnt, with their numbers in front."""
+        return {
+            f"{number}.{name}": array
+            for number, (family, mean, deviation) in enumerate(self.members)
+            for name, array in {**family.arrays(), "mean_": mean, "deviation_": deviation}.items()
+        }
+
+    def shape(self) -> dict[str, Any]:
+        """Shapes of the members."""
+        return {"members": [{"name": family.name, **family.shape()} for family, _, _ in self.members]}
+
+    def cost(self) -> Cost:
+        """Sum over the members."""
+        costs = [family.cost() for family, _, _ in self.members]
+        return Cost(
+            weights=sum(cost.weights for cost in costs), multiply_adds=sum(cost.multiply_adds for cost in costs)
+        )

@@ -1,0 +1,247 @@
+"""A model: front end, labels, weights and decision settings, in one safetensors file."""
+
+import json
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, NamedTuple
+
+import numpy as np
+from safetensors import SafetensorError, safe_open
+from safetensors.numpy import save_file
+
+from barn_owl.audio import resample
+from barn_owl.errors import AudioError, BarnOwlError, ModelError
+from barn_owl.features import FrontEnd
+from barn_owl.features.activity import quiet_level, total_db
+from barn_owl.files import whole_file
+from barn_owl.model.extras import ExtraColumn, ExtraColumns
+from barn_owl.model.families import rebuild
+from barn_owl.model.family import Family, Steps
+from barn_owl.model.pooled import Pooled, SomebodyElses
+from barn_owl.model.settings import DecisionSettings
+from barn_owl.network import sigmoid, softmax
+from barn_owl.sound import UniformSettings, make_uniform
+
+FORMAT = 5
+"""Version of the header; raised when an older Barn Owl could misread it."""
+OLDEST = 5
+"""Oldest format that is read."""
+STEPS_AT_ONCE = 1024
+NO_QUIET_DB, QUIETER_DB, SHORT_FRAMES = 15.0, 50.0, 50
+"""A short clip whose quietest fifth is no further below its loudest moment is cut close; what is put around it is so
+much quieter. A longer one is steady: it is taken to go on."""
+
+
+class ClipSaid(NamedTuple):
+    """What a model says of a clip: log-odds of each label, ``(labels,)``, what they are decided by,
+    ``(features,)``, and the highest score of any label that is reported, at any step."""
+
+    logits: np.ndarray
+    embedding: np.ndarray
+    highest: float
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class Model:
+    """A trained classifier with everything needed to use it.
+
+    labels : names in the order of the scores; background : those never reported as events.
+    mean, deviation : frames are standardised with these, float32, shape ``(width,)``. overlapping : each label is
+    scored by itself, so that scores of a clip need not sum to 1. temperature : log-odds of clips are divided by it,
+    so that scores promise what they keep. thresholds : score that a label must reach to be said of a clip; a
+    label that is not in it needs none, or 0.5 where labels overlap. extra_columns : further columns of a clip table
+    that the family looks at.
+    """
+
+    labels: list[str]
+    background: list[str]
+    front_end: FrontEnd
+    clips: UniformSettings
+    decision: DecisionSettings
+    mean: np.ndarray
+    deviation: np.ndarray
+    family: Family
+    overlapping: bool = False
+    temperature: float = 1.0
+    thresholds: dict[str, float] = field(default_factory=dict)
+    extra_columns: ExtraColumns = field(default_factory=lambda: ExtraColumns(columns=[]))
+    provenance: dict[str, Any] = field(default_factory=dict)
+
+    @property
+    def window_s(self) -> float:
+        """How much sound a step looks at, in seconds."""
+        return self.front_end.samples_for(self.family.window) / self.front_end.rate_hz
+
+    @property
+    def step_s(self) -> float:
+        """Time from one step to the next in seconds."""
+        return self.family.step * self.front_end.hop_s
+
+    @property
+    def reported(self) -> np.ndarray:
+        """Numbers of the labels that are reported as events."""
+        return np.array([n for n, label in enumerate(self.labels) if label not in self.background], dtype=int)
+
+    def steps(self, frames: np.ndarray, extras: np.ndarray | None = None) -> Steps:
+        """Return what the family says of `frames` of the front end, ``(frames, width)``, step by step.
+
+        Step *i* looks at the `window` frames from frame ``i * step`` on, and tells of their middle.
+        """
+        family, parts = self.family, []
+        # A long clip goes through in pieces: what a network keeps of each frame is many times the frame.
+        for first in range(0, max(1, len(frames) - family.window + 1), STEPS_AT_ONCE * family.step):
+            part = frames[first : first + (STEPS_AT_ONCE - 1) * family.step + family.window]
+            parts.append(family.steps((part - self.mean) / self.deviation, extras))
+        return parts[0] if len(parts) == 1 else Steps(*map(np.concatenate, zip(*parts, strict=True)))
+
+    def around(self, frames: np.ndarray) -> np.ndarray:
+        """What is put before and after frames, so that a step tells of each: half a window of their quiet level."""
+        return np.repeat(quiet_level(frames)[None], self.family.window // 2, axis=0)
+
+    def _around_clip(self, frames: np.ndarray) -> np.ndarray:
+        """The same for a clip; one that is nothing but a short sound is put into something much quieter than that."""
+        around = self.around(frames)
+        if self.front_end.is_log_mel and len(around):
+            above = float(total_db(frames).max() - total_db(around[:1])[0])
+            if above < NO_QUIET_DB and len(frames) <= SHORT_FRAMES:
+                around = np.maximum(around - np.float32(QUIETER_DB - above), np.float32(self.front_end.floor_db))
+        return around
+
+    def clip(self, frames: np.ndarray, extras: np.ndarray | None = None) -> ClipSaid:
+        """Say what sounds in one clip, given as frames of the front end.
+
+        Its log-odds are the mean over the steps, each of which counts as much as anything is said to sound in it,
+        squared; where labels overlap, as much as the label itself. extras : what its further columns say.
+        """
+        around = self._around_clip(frames)
+        said = self.steps(np.concatenate([around, frames, around]), extras)
+        scores = sigmoid(said.sounds)
+        named = scores[:, self.reported]
+        highest = named.max(axis=1)
+        counts = np.square(highest) + np.float32(1e-6)
+        own = np.square(scores) + np.float32(1e-6) if self.overlapping else counts[:, None]
+        logits = (said.sounds * own).sum(axis=0) / own.sum(axis=0)
+        if self.background and not self.overlapping:
+            # Of no interest is what most likely holds neither of the two likeliest others, wherever one looks.
+            first, second = np.sort(np.pad(named, ((0, 0), (1, 0))), axis=1)[:, :-3:-1].T
+            either = np.convolve(
+                np.pad(first + second - first * second, 1, mode="edge"), np.ones(3) / 3, mode="valid"
+            )
+            likely = float(either.max().clip(1e-6, 1 - 1e-6))
+            others = np.setdiff1d(np.arange(len(self.labels)), self.reported)
+            mean = said.sounds[:, others].mean(axis=0)
+            logits[others] = mean - mean.max() + logits[self.reported].max() - np.log(likely / (1 - likely))
+        embedding = (said.embedding * counts[:, None]).sum(axis=0) / counts.sum()
+        return ClipSaid(logits, np.asarray(embedding, dtype=np.float32), float(highest.max()))
+
+    def clip_scores(self, logits: np.ndarray) -> np.ndarray:
+        """Scores from 0 to 1 for the log-odds of clips, ``(..., labels)``; they sum to 1 unless labels overlap."""
+        logits = logits / np.float32(self.temperature)
+        return sigmoid(logits) if self.overlapping else softmax(logits)
+
+    def score_frames(self, frames: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
+        """Score one clip given as frames of the front end; float32, shape ``(labels,)``. See `clip`."""
+        return self.clip_scores(self.clip(frames, extras).logits)
+
+    def score(self, samples: np.ndarray, rate_hz: int) -> dict[str, float]:
+        """Score one clip of mono samples, shape ``(samples,)``, at any rate; label to score, best first.
+
+        Raises AudioError when the samples are not mono, not finite or too short for one frame.
+        """
+        samples = np.asarray(samples)
+        if samples.ndim != 1:
+            raise AudioError(f"samples must be mono, shape (samples,); got shape {samples.shape}")
+        samples = make_uniform(resample(samples, rate_hz, self.front_end.rate_hz), self.front_end.rate_hz, self.clips)
+        scores = self.score_frames(self.front_end.frames(samples))
+        return {self.labels[label]: float(scores[label]) for label in np.argsort(-scores)}
+
+    def save(self, path: str | Path) -> None:
+        """Write the model file, whole or not at all. Raises ModelError when it holds somebody else's estimator."""
+        if isinstance(self.family, Pooled) and isinstance(self.family.classifier, SomebodyElses):
+            raise ModelError(f"a model of {self.family.name} cannot be written: its inside is not ours to know")
+        header = {
+            "format": FORMAT,
+            "labels": self.labels,
+            "background": self.background,
+            "front_end": self.front_end.model_dump(),
+            "clips": self.clips.model_dump(),
+            "decision": self.decision.model_dump(),
+            "overlapping": self.overlapping,
+            "temperature": self.temperature,
+            "thresholds": self.thresholds,
+            "extra_columns": self.extra_columns.as_list(),
+            "family": {"name": self.family.name, **self.family.shape()},
+            "provenance": self.provenance,
+        }
+        arrays = {f"weights.{name}": array for name, array in self.family.arrays().items()}
+        arrays |= {"mean": self.mean, "deviation": self.deviation}
+        arrays = {name: np.ascontiguousarray(array) for name, array in arrays.items()}
+        with whole_file(path) as beside:
+            save_file(arrays, beside, metadata={"barn_owl": json.dumps(header, ensure_ascii=False)})
+
+
+def load_model(path: str | Path) -> Model:
+    """Load a model from its file, or from the folder of a run.
+
+    Raises ModelError when the file is missing, damaged, not a Barn Owl model or from a newer version.
+    """
+    path = Path(path)
+    if path.is_dir():
+        if not (path / "model.safetensors").is_file():
+            raise ModelError(f"{path} is not a finished run: it holds no model.safetensors")
+        path = path / "model.safetensors"
+    if not path.is_file():
+        raise ModelError(f"{path} does not exist")
+    header, arrays = _read(path)
+    try:
+        weights = {name[8:]: array for name, array in arrays.items() if name.startswith("weights.")}
+        front_end, family = FrontEnd(**header["front_end"]), dict(header["family"])
+        return Model(
+            labels=list(header["labels"]),
+            background=list(header["background"]),
+            front_end=front_end,
+            clips=UniformSettings(**header["clips"]),
+            decision=DecisionSettings(**header["decision"]),
+            mean=_fitting(arrays["mean"], front_end.width),
+            deviation=_fitting(arrays["deviation"], front_end.width),
+            family=rebuild(family.pop("name"), family, weights, front_end.width, len(header["labels"])),
+            overlapping=bool(header["overlapping"]),
+            temperature=_positive(header["temperature"]),
+            thresholds={str(label): float(least) for label, least in header["thresholds"].items()},
+            extra_columns=ExtraColumns(columns=[ExtraColumn(**column) for column in header["extra_columns"]]),
+            provenance=dict(header["provenance"]),
+        )
+    except (KeyError, TypeError, ValueError, BarnOwlError) as error:
+        raise ModelError(f"{path} is damaged: {error}") from error
+
+
+def _read(path: Path) -> tuple[dict[str, Any], dict[str, np.ndarray]]:
+    try:
+        with safe_open(path, framework="numpy") as file:
+            metadata = file.metadata() or {}
+            arrays = {name: file.get_tensor(name) for name in file.keys()}  # noqa: SIM118 - not a mapping
+        header = json.loads(metadata["barn_owl"])
+        version = int(header["format"])
+    except (SafetensorError, OSError) as error:
+        raise ModelError(f"{path} is not a model file, or is damaged: {error}") from error
+    except (KeyError, TypeError, ValueError) as error:
+        raise ModelError(f"{path} holds weights, but they are not those of a Barn Owl model") from error
+    if version > FORMAT:
+        raise ModelError(
+            f"{path} was written by a newer Barn Owl (model format {version}, this one reads {FORMAT}); update"
+        )
+    if version < OLDEST:
+        raise ModelError(f"{path} was written by an older Barn Owl (model format {version}); train it again")
+    return header, arrays
+
+
+def _fitting(array: np.ndarray, width: int) -> np.ndarray:
+    if array.shape != (width,):
+        raise ValueError(f"the standardisation has shape {array.shape}, expected ({width},)")
+    return array
+
+
+def _positive(number: float) -> float:
+    if not 0 < float(number) < np.inf:
+        raise ValueError(f"the temperature must be above 0, got {number}")
+    return float(number)

@@ -1,0 +1,57 @@
+"""The classifier of the nearest family: a row is what its nearest neighbours in training are."""
+
+import numpy as np
+
+from barn_owl.model.rows import squared_distances
+
+DOUBT = 0.5
+"""Neighbours of no label that count along, so that one near row is not taken for certainty."""
+
+
+AT_ONCE = 512
+
+
+class Nearest:
+    """The share of each label among the nearest training rows, a nearer one counting for more.
+
+    rows : ``(n, features)``; votes : ``(n, labels)``, the targets times the weight of the row. A neighbour at
+    distance d counts ``1 / (d + s)``, s the mean distance of the neighbours.
+    """
+
+    def __init__(self, rows: np.ndarray, votes: np.ndarray, neighbours: int, overlapping: bool) -> None:
+        self.rows, self.votes, self.neighbours, self.overlapping = rows, votes, neighbours, overlapping
+
+    def nearest(self, rows: np.ndarray, count: int) -> tuple[np.ndarray, np.ndarray]:
+        """Numbers and distances of the `count` nearest training rows, the nearest first; each ``(rows, count)``."""
+        squares = squared_distances(rows, self.rows)
+        near = np.argpartition(squares, count - 1, axis=1)[:, :count]
+        found = np.take_along_axis(squares, near, axis=1)
+        order = np.argsort(found, axis=1, kind="stable")
+        distances = np.sqrt(np.take_along_axis(found, order, axis=1))
+        return np.take_along_axis(near, order, axis=1), distances
+
+    def logits(self, rows: np.ndarray) -> np.ndarray:
+        """Return logits of the shares; see `RowClassifier`."""
+        parts = [rows[at : at + AT_ONCE] for at in range(0, len(rows), AT_ONCE)]
+        found = [self.nearest(part, self.neighbours) for part in parts]
+        return np.concatenate([self.logits_of(*one) for one in found])
+
+    def logits_of(self, near: np.ndarray, distances: np.ndarray) -> np.ndarray:
+        """Logits from the neighbours' numbers and distances."""
+        weight = 1 / (distances + distances.mean(axis=1, keepdims=True) + 1e-6)
+        weight *= near.shape[1] / weight.sum(axis=1, keepdims=True)
+        votes = np.einsum("rn,rnl->rl", weight, self.votes[near])
+        labels = votes.shape[1]
+        if self.overlapping:
+            shares = (votes + DOUBT / 2) / (near.shape[1] + DOUBT)
+            return np.log(shares / np.maximum(1 - shares, 1e-3)).astype(np.float32)
+        return np.log(votes + DOUBT / labels).astype(np.float32)
+
+    def arrays(self) -> dict[str, np.ndarray]:
+        """Return the training rows, their votes, and how many neighbours are asked."""
+        settings = np.array([self.neighbours, self.overlapping], dtype=np.int64)
+        return {"rows": self.rows, "votes": self.votes, "settings": settings}
+
+    def multiply_adds(self) -> int:
+        """One product for each feature of each training row."""
+        return self.rows.size

@@ -1,0 +1,85 @@
+"""Settings that a trained model is made of, or decides by."""
+
+from pydantic import Field, field_validator, model_validator
+
+from barn_owl.settings import Settings
+
+
+class LevelSettings(Settings):
+    """How levels are made independent of the gain of a recording; for log-mel only."""
+
+    frames: int = Field(default=51, ge=0, le=1000)
+    """Frames over whose mean power levels are relative to, as many before as after; 0: levels as they are."""
+    range_db: float = Field(default=50.0, ge=10, le=120)
+    """How far below that mean power levels are told apart."""
+
+
+class MlpSettings(Settings):
+    """Dense layers on pooled features."""
+
+    hidden: list[int] = Field(default=[96], min_length=1)
+    dropout: float = Field(default=0.3, ge=0, lt=1)
+
+    @field_validator("hidden")
+    @classmethod
+    def _sizes(cls, hidden: list[int]) -> list[int]:
+        if not all(1 <= size <= 4096 for size in hidden):
+            raise ValueError(f"each layer has 1 to 4096 channels, got {hidden}")
+        return hidden
+
+
+class LabelDecision(Settings):
+    """What is decided otherwise for one label; what is left out is as for all."""
+
+    on: float | None = Field(default=None, gt=0, le=1)
+    off: float | None = Field(default=None, ge=0, lt=1)
+    again: float | None = Field(default=None, gt=0, le=1)
+    shortest_s: float | None = Field(default=None, ge=0)
+    longest_s: float | None = Field(default=None, gt=0)
+    gap_s: float | None = Field(default=None, ge=0)
+    pause_s: float | None = Field(default=None, ge=0)
+
+
+class DecisionSettings(Settings):
+    """How scores over time become events."""
+
+    on: float = Field(default=0.5, gt=0, le=1)
+    """Score that an event reaches at least once."""
+    off: float = Field(default=0.2, ge=0, lt=1)
+    """Score that it stays above."""
+    again: float = Field(default=0.5, gt=0, le=1)
+    """Onset score from which on a sound that still sounds begins again, as another event; 1 for never."""
+    smooth_s: float = Field(default=0.1, ge=0, le=60)
+    """Time over which scores are averaged first, 0 for as they are."""
+    shortest_s: float = Field(default=0.05, ge=0)
+    longest_s: float = Field(default=3600.0, gt=0)
+    """Shorter and longer events are left out."""
+    gap_s: float = Field(default=0.2, ge=0)
+    """Gaps between events of one label up to this are closed."""
+    pause_s: float = Field(default=0.0, ge=0)
+    """Time after an event of a label in which no other of it can begin."""
+    alone: float = Field(default=0.5, ge=0, le=1)
+    """Share of the shorter of two events from which on they cannot both be, and the one with the higher score is
+    kept; 1 for all being kept, 0 for no overlap at all."""
+    early_s: float = Field(default=0.0, ge=-10, le=10)
+    """How much later than it seems an event begins."""
+    late_s: float = Field(default=0.0, ge=-10, le=10)
+    """How much earlier than it seems an event ends."""
+    labels: dict[str, LabelDecision] = Field(default={})
+    """What is otherwise for single labels."""
+
+    @model_validator(mode="after")
+    def _in_order(self) -> "DecisionSettings":
+        for label, own in {"": LabelDecision(), **self.labels}.items():
+            on, off = self.on if own.on is None else own.on, self.off if own.off is None else own.off
+            if off > on:
+                where = f"labels.{label}.off" if label else "off"
+                raise ValueError(f"{where} must be at most on={on:g}, got {off:g}")
+        return self
+
+    def of(self, label: str) -> "DecisionSettings":
+        """Return the settings of one label."""
+        own = self.labels.get(label)
+        if own is None:
+            return self
+        return self.model_copy(update={**own.model_dump(exclude_none=True), "labels": {}})

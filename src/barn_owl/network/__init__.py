@@ -1,0 +1,45 @@
+"""The network engine: layers, loss and optimiser on NumPy, each alone.
+
+Arrays are time first, channel last, float32. A layer holds weights and nothing of the batch it sees, so
+that several threads can each push a part of a batch through the same network.
+"""
+
+from barn_owl.network.convolution import Convolution
+from barn_owl.network.layer import Layer
+from barn_owl.network.layers import BatchNorm, Dense, Dropout, Relu, Residual
+from barn_owl.network.level import RelativeLevel
+from barn_owl.network.loss import (
+    binary_cross_entropy,
+    cross_entropy,
+    log_softmax,
+    sigmoid,
+    softmax,
+    sound_cross_entropy,
+    weighted_cross_entropy,
+)
+from barn_owl.network.network import Network
+from barn_owl.network.optimiser import AdamW, warm_cosine
+from barn_owl.network.pooling import FoldBands, Pool
+
+__all__ = [
+    "AdamW",
+    "BatchNorm",
+    "Convolution",
+    "Dense",
+    "Dropout",
+    "FoldBands",
+    "Layer",
+    "Network",
+    "Pool",
+    "RelativeLevel",
+    "Relu",
+    "Residual",
+    "binary_cross_entropy",
+    "cross_entropy",
+    "log_softmax",
+    "sigmoid",
+    "softmax",
+    "sound_cross_entropy",
+    "warm_cosine",
+    "weighted_cross_entropy",
+]

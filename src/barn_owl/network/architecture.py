@@ -1,0 +1,147 @@
+"""Networks as data: a list of layers in a plan, the sizes that ship, and a summary of what they cost."""
+
+from collections.abc import Callable, Sequence
+from typing import Annotated, Literal
+
+from pydantic import Field
+
+from barn_owl.network.convolution import Convolution
+from barn_owl.network.layer import Layer, Shape
+from barn_owl.network.layers import BatchNorm, Dense, Dropout, Relu, Residual
+from barn_owl.network.pooling import FoldBands, Pool
+from barn_owl.settings import Settings
+
+Count = Annotated[int, Field(ge=1, le=4096)]
+
+
+Both = Count | tuple[Count, Count]
+"""In time and in bands; a single number is for time where there are no bands, and for both where there are."""
+
+
+class ConvolutionSettings(Settings):
+    """A convolution; without `channels` it is depthwise: each channel is filtered by itself."""
+
+    kind: Literal["convolution"] = "convolution"
+    channels: Count | None = None
+    taps: Both
+    stride: Both = 1
+    dilation: Count = 1
+    padding: Literal["valid", "bands"] = "valid"
+    bias: bool = False
+
+    def layer(self) -> Layer:
+        """Make the layer."""
+        return Convolution(
+            self.channels, _both(self.taps), _both(self.stride), self.dilation, self.padding, bias=self.bias
+        )
+
+
+class PoolSettings(Settings):
+    """The largest value, or the mean, of each neighbourhood."""
+
+    kind: Literal["max_pool", "mean_pool"]
+    taps: Both
+    stride: Both | None = None
+
+    def layer(self) -> Layer:
+        """Make the layer."""
+        kind: Literal["max", "mean"] = "max" if self.kind == "max_pool" else "mean"
+        return Pool(kind, _both(self.taps), None if self.stride is None else _both(self.stride))
+
+
+class DenseSettings(Settings):
+    """A dense layer."""
+
+    kind: Literal["dense"] = "dense"
+    channels: Count
+
+    def layer(self) -> Layer:
+        """Make the layer."""
+        return Dense(self.channels, is_last=False)
+
+
+class DropoutSettings(Settings):
+    """Dropout of a share of the values."""
+
+    kind: Literal["dropout"] = "dropout"
+    share: float = Field(ge=0, lt=1)
+
+    def layer(self) -> Layer:
+        """Make the layer."""
+        return Dropout(self.share)
+
+
+class PlainSettings(Settings):
+    """A layer without settings."""
+
+    kind: Literal["norm", "relu", "fold_bands"]
+
+    def layer(self) -> Layer:
+        """Make the layer."""
+        kinds: dict[str, Callable[[], Layer]] = {"norm": BatchNorm, "relu": Relu, "fold_bands": FoldBands}
+        return kinds[self.kind]()
+
+
+class ResidualSettings(Settings):
+    """The sum of the input and of what the layers inside make of it."""
+
+    kind: Literal["residual"] = "residual"
+    layers: list["LayerSettings"] = Field(min_length=1)
+
+    def layer(self) -> Layer:
+        """Make the layer."""
+        return Residual([inner.layer() for inner in self.layers])
+
+
+LayerSettings = Annotated[
+    ConvolutionSettings | PoolSettings | DenseSettings | DropoutSettings | PlainSettings | ResidualSettings,
+    Field(discriminator="kind"),
+]
+
+
+def _both(size: int | tuple[int, int]) -> tuple[int, int]:
+    return (size, size) if isinstance(size, int) else size
+
+
+class NetworkSettings(Settings):
+    """A network: a size that ships, or a list of layers. Behind them a dense layer gives the labels, step by step."""
+
+    size: Literal["tiny", "small", "medium"] = "small"
+    dropout: float = Field(default=0.2, ge=0, lt=1)
+    layers: list[LayerSettings] = Field(default=[])
+
+
+def cnn_layers(size: str) -> list[Layer]:
+    """Convolutions over time and bands first, so that a pattern may move in pitch, and along time after them."""
+    first, second, third, channels = {
+        "tiny": (8, 16, 24, 32), "small": (16, 32, 48, 64), "medium": (24, 48, 64, 96)
+    }[size]  # fmt: skip
+
+    def merging(channels: int, stride: int) -> list[Layer]:
+        # Two neighbouring bands at a time, none of them twice: they are looked at as channels, which is fast.
+        return [Convolution(channels, (3, 2), (stride, 2)), BatchNorm(), Relu()]
+
+    def further(dilation: int) -> list[Layer]:
+        inner = [
+            Convolution(channels, (3, 1), dilation=dilation), BatchNorm(), Relu(),
+            Convolution(channels, (1, 1)), BatchNorm(),
+        ]  # fmt: skip
+        return [Residual(inner), Relu()]
+
+    fine = [Convolution(first, (5, 5), (2, 2), padding="bands"), BatchNorm(), Relu()]
+    patterns = [*fine, *merging(second, 2), *merging(third, 1)]
+    along = [FoldBands(), Convolution(channels, (3, 1)), BatchNorm(), Relu()]
+    return [*patterns, *along, *further(2), *further(4)]
+
+
+def with_head(layers: Sequence[Layer], shape: Shape, outputs: int, dropout: float) -> list[Layer]:
+    """Add what makes logits of each step of the last layer's output: dropout and a dense layer."""
+    for layer in layers:
+        shape = layer.shape(shape)
+    folded: list[Layer] = [FoldBands()] if len(shape) == 3 else []
+    return [*layers, *folded, Dropout(dropout), Dense(outputs)]
+
+
+def layers_for(settings: NetworkSettings) -> list[Layer]:
+    """Make the layers of a network but for its head: those of the plan, or of the size that ships."""
+    return [layer.layer() for layer in settings.layers] or cnn_layers(settings.size)

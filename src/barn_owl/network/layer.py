@@ -1,0 +1,126 @@
+"""What every layer has in common, and the memory a batch is worked on in.
+
+``forward`` returns the output and whatever ``backward`` will need; ``backward`` takes the gradient of the
+output (which it may overwrite), writes the gradients of the weights into ``gradients`` and returns the
+gradient of the input. Shapes of one clip: ``(steps, channels)``, ``(steps, bands, channels)`` or ``(channels,)``.
+The clips of a batch stand behind the steps, ``(steps, clips, ...)``, or in front where there are none, so that what a
+tap of a convolution meets is one piece of memory.
+"""
+
+import itertools
+import math
+from abc import ABC, abstractmethod
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+
+from barn_owl.arrays import aligned_empty
+from barn_owl.network.together import Member
+
+Arrays = dict[str, np.ndarray]
+Gradients = Any
+"""Where a layer writes the gradients of its weights: `Arrays`, or a list of them for a layer of layers."""
+Shape = tuple[int, ...]
+
+
+_NOTHING = np.empty(0, dtype=np.float32)
+
+
+class Scratch:
+    """Memory that is used again for each batch: fresh arrays of this size cost as much as the sums in them.
+
+    What a layer gets under a name is overwritten when the same layer asks for the name again.
+    """
+
+    def __init__(self) -> None:
+        self._kept: dict[tuple[int, str], tuple[np.ndarray, np.ndarray]] = {}
+        self._shares: dict[tuple[int, Any], np.ndarray] = {}
+        self.is_alone = False
+        """Whether no other thread works on the same batch."""
+        self.member = Member()
+        """What this part of the batch is of the whole."""
+
+    def __call__(self, owner: "Layer", name: str, shape: Shape, dtype: Any) -> np.ndarray:
+        """Return an array with undefined content."""
+        key = (id(owner), name)
+        flat, last = self._kept.get(key, (_NOTHING, _NOTHING))
+        if last.shape == shape and last.dtype == dtype:
+            return last
+        size = math.prod(shape)
+        if len(flat) < size or flat.dtype != dtype:
+            flat = aligned_empty(size, dtype)
+        view = flat[:size].reshape(shape)
+        self._kept[key] = flat, view
+        return view
+
+    def column_mean(self, rows: np.ndarray) -> np.ndarray:
+        """Mean of each column by a matrix product: several times faster than ``mean(axis=0)``."""
+        key = (len(rows), rows.dtype)
+        share = self._shares.get(key)
+        if share is None:
+            share = self._shares[key] = np.full(len(rows), 1 / len(rows), dtype=rows.dtype)
+        return share @ rows
+
+
+class Fresh(Scratch):
+    """Memory that is new each time: for a network that several threads use at once."""
+
+    def __call__(self, owner: "Layer", name: str, shape: Shape, dtype: Any) -> np.ndarray:  # noqa: ARG002
+        """Return an array with undefined content."""
+        return np.empty(shape, dtype)
+
+
+class Layer(ABC):
+    """A layer without weights; the parent of all."""
+
+    def __init__(self) -> None:
+        self.weights: Arrays = {}
+        """What is learnt by gradient: views into the vector of the network."""
+        self.state: Arrays = {}
+        """What is observed while training, such as running means."""
+        self.is_first = False
+        """Nobody asks for the gradient of the input of the first layer, which may be costly."""
+        self.overwrites = False
+        """Whether the layer may work in place: the one before does not need its output again."""
+
+    needs_output = False
+    """Whether ``backward`` looks at the output, or the output is the input."""
+    span, stride = 1, 1
+    """Steps of the input that one step of the output sees, and from one of them to the next."""
+
+    def shape(self, shape: Shape) -> Shape:
+        """Shape of the output for one clip; raises ValueError when an input of this shape cannot be."""
+        return shape
+
+    def build(self, shape: Shape, rng: np.random.Generator) -> Arrays:  # noqa: ARG002
+        """Return first values for the weights, for inputs of `shape`, and set up the state."""
+        return {}
+
+    def multiply_adds(self, shape: Shape) -> int:  # noqa: ARG002
+        """Count the multiply-adds for one clip of `shape`; what takes none to speak of says 0."""
+        return 0
+
+    @abstractmethod
+    def forward(self, x: np.ndarray, rng: np.random.Generator | None, scratch: Scratch) -> tuple[np.ndarray, Any]:
+        """Compute the output; `rng` is given while training and None otherwise."""
+
+    @abstractmethod
+    def backward(self, dy: np.ndarray, kept: Any, gradients: Gradients, scratch: Scratch) -> np.ndarray:
+        """Write the gradients of the weights and return that of the input."""
+
+    def absorb(self, kept: Sequence[Any]) -> None:  # noqa: B027 - most layers observe nothing
+        """Update the state from what ``forward`` kept for each part of a batch, in order."""
+
+
+def link(layers: Sequence[Layer]) -> None:
+    """Tell each layer whether it may overwrite what the one before gives."""
+    for before, after in itertools.pairwise(layers):
+        after.overwrites = not before.needs_output
+
+
+def over_time(shape: Shape, layer: str) -> Shape:
+    """Return `shape`; raises ValueError when time is gone from it."""
+    if len(shape) < 2:
+        raise ValueError(f"{layer} needs steps in time, but those are gone: it gets {shape[0]} channels")
+    return shape

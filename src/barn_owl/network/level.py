@@ -1,0 +1,91 @@
+"""Levels that do not depend on how loud a recording is."""
+
+from typing import Any
+
+import numpy as np
+
+from barn_owl.network.layer import Gradients, Layer, Scratch, Shape
+
+LN10_OVER_10 = np.float32(np.log(10) / 10)
+CENTRE_DB, SPREAD_DB = 15.0, 15.0
+"""Levels of bands lie about this far below the mean power around them, and differ by about this much."""
+SILENCE = np.float32(1e-20)
+"""Power that stands for none at all, so that digital silence has a level."""
+
+
+def relative_level(levels: np.ndarray, span: int, range_db: float) -> np.ndarray:
+    """Levels of bands in dB relative to the mean power of all bands over `span` frames around them.
+
+    levels : in dB, time first, bands last but for a channel: ``(frames, ..., bands, 1)``. Returns
+    ``(frames - span + 1, ..., bands, 1)``, float32, in units of 15 dB, about 0 in the mean.
+
+    The more recordings are played up or down, the less is left of it: with ``p`` the power of a band and ``A`` the
+    mean power, ``10 log10((p + A 10^(-range_db/10)) / A)``. What is far below the loudest sound nearby is not told
+    apart, so neither digital silence nor the noise of a converter counts. It is an automatic gain control that looks
+    as far ahead as back; unlike one that remembers, it gives an excerpt the values that it has within the recording.
+    """
+    power = np.exp(levels * LN10_OVER_10)
+    mean = _running_sum(power.mean(axis=(-2, -1), dtype=np.float32), span)[..., None, None]
+    mean *= np.float32(1 / span)
+    mean += SILENCE
+    first = (span - 1) // 2
+    kept = power[first : first + len(mean)]
+    kept /= mean
+    kept += np.float32(10 ** (-range_db / 10))
+    np.log10(kept, out=kept)
+    kept *= np.float32(10 / SPREAD_DB)
+    kept += np.float32(CENTRE_DB / SPREAD_DB)
+    return kept
+
+
+def window_level(windows: np.ndarray, range_db: float) -> np.ndarray:
+    """The same for windows, ``(windows, frames, bands)``, each relative to its own mean power; the shape stays."""
+    power = np.exp(windows * LN10_OVER_10)
+    power /= power.mean(axis=(1, 2), keepdims=True) + SILENCE
+    power += np.float32(10 ** (-range_db / 10))
+    return np.asarray((np.log10(power) * np.float32(10 / SPREAD_DB)) + np.float32(CENTRE_DB / SPREAD_DB))
+
+
+def _running_sum(values: np.ndarray, span: int) -> np.ndarray:
+    """Sum of `span` neighbours along the first axis, each added up in the same order wherever it lies."""
+    total, done, steps = values, 1, len(values) - span + 1
+    rest: list[tuple[np.ndarray, int]] = []
+    # Powers of two: sums of 2, 4, 8, ... neighbours, put together as the binary digits of the span say.
+    while True:
+        if span & done:
+            rest.append((total, done))
+        if done * 2 > span:
+            break
+        total = total[:-done] + total[done:]
+        done *= 2
+    at = 0
+    result = np.zeros((steps, *values.shape[1:]), dtype=values.dtype)
+    for sums, length in rest:
+        result += sums[at : at + steps]
+        at += length
+    return result
+
+
+class RelativeLevel(Layer):
+    """Makes levels in dB independent of the gain of a recording; see `relative_level`. Only as the first layer."""
+
+    needs_output = True
+
+    def __init__(self, span: int, range_db: float) -> None:
+        super().__init__()
+        self.span, self.range_db = span, range_db
+
+    def shape(self, shape: Shape) -> Shape:
+        if len(shape) != 3 or shape[2] != 1:
+            raise ValueError(
+                f"a relative level is that of bands, as the first layer; the input has the shape {shape}"
+            )
+        if shape[0] < self.span:
+            raise ValueError(f"a relative level needs {self.span} steps in time and gets {shape[0]}")
+        return shape[0] - self.span + 1, *shape[1:]
+
+    def forward(self, x: np.ndarray, rng: np.random.Generator | None, scratch: Scratch) -> tuple[np.ndarray, Any]:
+        return relative_level(x, self.span, self.range_db), None
+
+    def backward(self, dy: np.ndarray, kept: Any, gradients: Gradients, scratch: Scratch) -> np.ndarray:
+        raise AssertionError("nobody asks for the gradient of levels: there is nothing to learn before them")

@@ -1,0 +1,272 @@
+"""A stack of layers whose weights are one vector."""
+
+import itertools
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import Executor
+from typing import Any, NamedTuple
+
+import numpy as np
+
+from barn_owl.arrays import aligned_empty
+from barn_owl.errors import PlanError
+from barn_owl.network.convolution import Convolution
+from barn_owl.network.layer import Arrays, Fresh, Gradients, Layer, Scratch, Shape, link
+from barn_owl.network.layers import BatchNorm, Dropout, Relu, Residual
+from barn_owl.network.loss import cross_entropy
+from barn_owl.network.together import Member, Together
+
+PART = 32
+"""Clips of a batch that one thread works on at a time: few enough for the activations to stay in cache."""
+WORTH_SHARING = 80_000_000
+"""Multiply-adds of a batch from which on it is cut in two all the same, so that two cores have work; below it,
+threads would wait for each other between short calls for longer than they save."""
+
+Loss = Callable[[np.ndarray, np.ndarray], tuple[float, np.ndarray]]
+
+
+class Network:
+    """Layers in a row, applied to batches of inputs whose shape is `shape` for one clip.
+
+    ``vector`` holds all weights; the arrays of the layers are views into it, so that an optimiser or a file
+    deals with one array. The work on a batch is cut into fixed parts whose gradients are summed in fixed
+    order: the result does not depend on the number of threads.
+
+    ``shapes`` are those of the input and of what each layer gives. Raises PlanError, with the place of the layer,
+    when a layer cannot work on what the one before gives.
+    """
+
+    def __init__(self, layers: Sequence[Layer], shape: Shape, rng: np.random.Generator) -> None:
+        self.layers = list(layers)
+        self.shapes = [shape, *follow(self.layers, shape)]
+        self._names: list[tuple[Layer, str, str]] = []
+        arrays: list[np.ndarray] = []
+        for name, layer, its_shape in _walk(self.layers, self.shapes):
+            for key, value in layer.build(its_shape, rng).items():
+                self._names.append((layer, key, f"{name}.{key}"))
+                arrays.append(value)
+        # Nobody asks for the gradient of what comes before the first weights.
+        self._begin = int(self._names[0][2].split(".")[0]) if self._names else 0
+        self.layers[self._begin].is_first = True
+        link(self.layers)
+        self.frozen = 0
+        """Layers, from the first, that are used as they are and not trained."""
+        self._parts: dict[int, _Part] = {}
+        self._work: dict[Shape, int] = {}
+        self._shapes = [array.shape for array in arrays]
+        ends = itertools.accumulate(array.size for array in arrays)
+        self._places = [slice(end - array.size, end) for end, array in zip(ends, arrays, strict=True)]
+        vector = aligned_empty(sum(array.size for array in arrays))
+        self.set_vector(np.concatenate([array.ravel() for array in arrays], out=vector))
+
+    def set_vector(self, vector: np.ndarray) -> None:
+        """Make `vector` the one that holds all weights."""
+        self.vector = vector
+        self._sums = aligned_empty(vector.shape, vector.dtype), aligned_empty(vector.shape, vector.dtype)
+        for (layer, key, _), view in zip(self._names, self._views(vector), strict=True):
+            layer.weights[key] = view
+
+    def _views(self, vector: np.ndarray) -> list[np.ndarray]:
+        return [vector[place].reshape(shape) for place, shape in zip(self._places, self._shapes, strict=True)]
+
+    @property
+    def kernels(self) -> np.ndarray:
+        """Which entries of the vector are kernels that are trained, and so take weight decay; boolean ``(n,)``."""
+        return self._marked(lambda name: name.endswith("kernel") and self._is_trained(name))
+
+    @property
+    def trained(self) -> np.ndarray:
+        """Which entries of the vector are trained; boolean ``(n,)``."""
+        return self._marked(self._is_trained)
+
+    def _is_trained(self, name: str) -> bool:
+        return int(name.split(".")[0]) >= self.frozen
+
+    def _marked(self, holds: Callable[[str], bool]) -> np.ndarray:
+        names_and_shapes = zip(self._names, self._shapes, strict=True)
+        return np.concatenate([np.full(shape, holds(name)).ravel() for (_, _, name), shape in names_and_shapes])
+
+    def states(self) -> Arrays:
+        """All that was observed while training, by dotted name."""
+        return {
+            f"{name}.{key}": array
+            for name, layer, _ in _walk(self.layers, self.shapes)
+            for key, array in layer.state.items()
+        }
+
+    def arrays(self) -> Arrays:
+        """Weights and states by dotted name: all that must be kept to rebuild the network."""
+        views = self._views(self.vector)
+        return {name: view for (_, _, name), view in zip(self._names, views, strict=True)} | self.states()
+
+    def load(self, arrays: Arrays) -> None:
+        """Set weights and states from what `arrays` gave; raises KeyError or ValueError when they do not fit."""
+        for name, own in self.arrays().items():
+            if arrays[name].shape != own.shape:
+                raise ValueError(f"{name} has shape {arrays[name].shape}, expected {own.shape}")
+            own[...] = arrays[name]
+
+    def forward(
+        self, x: np.ndarray, rng: np.random.Generator | None = None, scratch: Scratch | None = None
+    ) -> tuple[np.ndarray, list[Any]]:
+        """Push a batch, clips in front, through all layers; `rng` is given while training."""
+        x, kept = turned(x), []
+        for number, layer in enumerate(self.layers):
+            x, own = layer.forward(x, rng if number >= self.frozen else None, scratch or Fresh())
+            kept.append(own)
+        return turned(x), kept
+
+    def backward(self, dy: np.ndarray, kept: list[Any], part: "_Part | None" = None) -> np.ndarray:
+        """Return the gradient of the vector for the gradient `dy` of the output; zero for what is frozen."""
+        part, dy = part or self._part(), np.ascontiguousarray(turned(dy))
+        for number in reversed(range(max(self.frozen, self._begin), len(self.layers))):
+            dy = self.layers[number].backward(dy, kept[number], part.gradients[number], part.scratch)
+        return part.gradient
+
+    def _part(self) -> "_Part":
+        gradient = aligned_empty(self.vector.shape, self.vector.dtype)
+        gradient[:] = 0
+        named = {name: view for (_, _, name), view in zip(self._names, self._views(gradient), strict=True)}
+        return _Part(Scratch(), gradient, _by_layer(self.layers, named, ""))
+
+    def learn(
+        self,
+        x: np.ndarray,
+        targets: np.ndarray,
+        seed: Sequence[int],
+        threads: Executor,
+        loss: Loss = cross_entropy,
+        *,
+        at_once: int = 2,
+    ) -> tuple[float, np.ndarray]:
+        """Loss and gradient of one batch; also updates the states. The gradient is overwritten by the next call.
+
+        x : the inputs, clips in front; targets : ``(clips, labels)``; seed : two numbers, of
+        the training and of the step. threads : two or more; at_once : how many of them work at a time.
+        """
+        least = 2 if self._multiply_adds(x.shape[1:]) * len(x) >= WORTH_SHARING else 1
+        parts = min(max(least, round(len(x) / PART)), len(x))
+        xs, ts = np.array_split(x, parts), np.array_split(targets, parts)
+        for number in range(len(self._parts), parts):
+            self._parts[number] = self._part()
+        shares = [len(part) / len(x) for part in xs]
+        # Parts that are smaller than the groups that are normalised together have to meet.
+        meets = parts > max(1, round(len(x) / BatchNorm.GROUP))
+        together = Together(shares, at_once)
+        for number, share in enumerate(shares):
+            self._parts[number].scratch.is_alone = parts == 1
+            self._parts[number].scratch.member = Member(together, number, share) if meets else Member()
+
+        def work(part: int) -> tuple[float, np.ndarray, list[Any]]:
+            # Keyed, not seeded: making a generator from a seed costs as much as a layer.
+            rng = np.random.Generator(np.random.Philox(key=[seed[0], seed[1] * len(xs) + part]))
+            together.begin()
+            try:
+                # A loss that is no number is the caller's to notice; NumPy's warnings would not say where.
+                with np.errstate(over="ignore", invalid="ignore", divide="ignore"):
+                    logits, kept = self.forward(xs[part], rng, self._parts[part].scratch)
+                    value, dlogits = loss(logits, ts[part])
+                    return value, self.backward(dlogits, kept, self._parts[part]), kept
+            except BaseException:
+                together.give_up()
+                raise
+            finally:
+                together.end()
+
+        done = list(threads.map(work, range(parts))) if parts > 1 else [work(0)]
+        gradient, scaled = self._sums
+        if parts == 1:
+            gradient = done[0][1]
+        else:
+            gradient[:] = 0
+            for share, (_, part, _) in zip(shares, done, strict=True):
+                gradient += np.multiply(part, np.float32(share), out=scaled)
+        for number, layer in enumerate(self.layers[self.frozen :], start=self.frozen):
+            layer.absorb([kept[number] for _, _, kept in (done[:1] if meets else done)])
+        return sum(share * value for share, (value, _, _) in zip(shares, done, strict=True)), gradient
+
+    def _multiply_adds(self, shape: Shape) -> int:
+        """Work on one input of `shape`, which may be longer than what the network was built for."""
+        if shape not in self._work:
+            shapes = [shape, *follow(self.layers, shape)]
+            pairs = zip(self.layers, shapes, strict=False)
+            self._work[shape] = sum(layer.multiply_adds(given) for layer, given in pairs)
+        return self._work[shape]
+
+    def folded(self) -> list[Layer]:
+        """Return the layers for use only: norm and relu are part of the convolution before them, dropout is gone."""
+        layers = _folded(self.layers)
+        link(layers)
+        return layers
+
+
+class _Part(NamedTuple):
+    """What the work on one part of a batch is done in: memory, and the gradient, also layer by layer."""
+
+    scratch: Scratch
+    gradient: np.ndarray
+    gradients: list[Gradients]
+
+
+def turned(x: np.ndarray) -> np.ndarray:
+    """Clips behind the steps, or in front again; what has no steps stays as it is."""
+    return x.swapaxes(0, 1) if x.ndim > 2 else x
+
+
+def _by_layer(layers: Sequence[Layer], named: Arrays, prefix: str) -> list[Gradients]:
+    sorted_out: list[Gradients] = []
+    for number, layer in enumerate(layers):
+        mine = f"{prefix}{number}."
+        if isinstance(layer, Residual):
+            sorted_out.append(_by_layer(layer.inner, named, mine))
+        else:
+            sorted_out.append({name[len(mine) :]: view for name, view in named.items() if name.startswith(mine)})
+    return sorted_out
+
+
+def follow(layers: Sequence[Layer], shape: Shape) -> list[Shape]:
+    """Shapes that the layers give one after the other for one clip of `shape`.
+
+    Raises PlanError, with the place of the layer, when one cannot work on what the one before gives.
+    """
+    shapes = []
+    for number, layer in enumerate(layers, start=1):
+        try:
+            shape = layer.shape(shape)
+        except ValueError as error:
+            raise PlanError(f"layer {number}: {error}") from None
+        shapes.append(shape)
+    return shapes
+
+
+def _folded(layers: Sequence[Layer]) -> list[Layer]:
+    made: list[Layer] = []
+    for layer in layers:
+        before = made[-1] if made else None
+        if isinstance(layer, BatchNorm) and isinstance(before, Convolution) and not before.rectifies:
+            slope, shift = layer.slope_and_shift()
+            before.weights = {
+                "kernel": before.weights["kernel"] * slope,
+                "bias": before.weights.get("bias", np.float32(0)) * slope + shift,
+            }
+        elif isinstance(layer, Convolution):
+            own = (layer.time.taps, layer.bands.taps), (layer.time.stride, layer.bands.stride)
+            copy = Convolution(layer.channels, *own, layer.time.dilation, layer.padding)
+            copy.weights = dict(layer.weights)
+            made.append(copy)
+        elif isinstance(layer, Residual):
+            made.append(Residual(_folded(layer.inner)))
+        elif isinstance(layer, Relu) and isinstance(before, Convolution):
+            before.rectifies = True
+        elif not isinstance(layer, Dropout):
+            made.append(layer)
+    return made
+
+
+def _walk(layers: Sequence[Layer], shapes: Sequence[Shape], prefix: str = "") -> Iterator[tuple[str, Layer, Shape]]:
+    """All layers that hold weights or state, with their dotted names and the shapes they are given, in order."""
+    for number, (layer, shape) in enumerate(zip(layers, shapes, strict=False)):
+        name = f"{prefix}{number}"
+        if isinstance(layer, Residual):
+            yield from _walk(layer.inner, [shape, *follow(layer.inner, shape)], f"{name}.")
+        else:
+            yield name, layer, shape

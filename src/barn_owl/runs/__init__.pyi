@@ -1,0 +1,23 @@
+from .compare import (
+    RunComparison as RunComparison,
+    compare_runs as compare_runs,
+)
+from .run import (
+    Run as Run,
+    open_run as open_run,
+)
+from .several import (
+    ensemble_of as ensemble_of,
+    train_families as train_families,
+    train_several as train_several,
+)
+from .start import adopt as adopt
+from .suggest import (
+    Suggestion as Suggestion,
+    suggest_plan as suggest_plan,
+)
+from .thresholds import (
+    set_decision as set_decision,
+    set_thresholds as set_thresholds,
+)
+from .training import train as train

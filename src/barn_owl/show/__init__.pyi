@@ -1,0 +1,43 @@
+from .check import check_figure as check_figure
+from .classes import (
+    distributions_figure as distributions_figure,
+    map_figure as map_figure,
+    scatter_figure as scatter_figure,
+    spectra_figure as spectra_figure,
+)
+from .comparing import write_comparison_page as write_comparison_page
+from .confusion import (
+    confusion_difference_figure as confusion_difference_figure,
+    confusion_figure as confusion_figure,
+)
+from .cuts import cuts_figure as cuts_figure
+from .judging import (
+    calibration_figure as calibration_figure,
+    comparison_figure as comparison_figure,
+    labels_figure as labels_figure,
+    thresholds_figure as thresholds_figure,
+)
+from .learning import (
+    curves_figure as curves_figure,
+    families_figure as families_figure,
+)
+from .listening import write_listening_page as write_listening_page
+from .report import write_report as write_report
+from .scoring import (
+    adjusting_figure as adjusting_figure,
+    events_figure as events_figure,
+    hours_figure as hours_figure,
+)
+from .sound import (
+    clip_figure as clip_figure,
+    filter_bank_figure as filter_bank_figure,
+    gallery_figure as gallery_figure,
+    overview_figure as overview_figure,
+    tracks_figure as tracks_figure,
+)
+from .style import save_figure as save_figure
+from .tagging import (
+    rehearsal_figure as rehearsal_figure,
+    tagging_figure as tagging_figure,
+)
+from .variants import variants_figure as variants_figure

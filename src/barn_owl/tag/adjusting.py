@@ -1,0 +1,352 @@
+"""Decision settings that are best on recordings with a truth table, and how far they can be trusted elsewhere."""
+
+import itertools
+import math
+from collections import Counter
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, Literal
+
+import numpy as np
+import pandas as pd
+
+from barn_owl.errors import TableError
+from barn_owl.evaluate import EventScores, score_events
+from barn_owl.evaluate.events import ROUNDING_S
+from barn_owl.model import DecisionSettings, Model
+from barn_owl.tag.decision import Event
+from barn_owl.tag.recorded import Trace, decide, tag_trace, whole_trace
+
+Goal = Literal["f1", "recall"]
+GRID: dict[str, tuple[Any, ...]] = {
+    "on": (0.05, 0.1, 0.2, 0.3, 0.4, 0.5, 0.6, 0.7, 0.8, 0.9, 0.95, 0.98),
+    "off": (0.03, 0.05, 0.1, 0.2, 0.3, 0.5),
+    "smooth_s": (0.0, 0.1, 0.2, 0.4, 0.8, 1.2),
+    "gap_s": (0.0, 0.1, 0.2, 0.4, 0.8, 1.2),
+    "shortest_s": (0.0, 0.05, 0.1, 0.2, 0.4, 0.8),
+    "again": (0.3, 0.5, 0.7, 1.0),
+    "alone": (0.5, 1.0, 0.2),
+}
+"""Values that are tried, one key after the other, until none gets better."""
+BEGINNINGS: tuple[dict[str, float], ...] = ({}, {"again": 1.0, "gap_s": 0.4})
+"""What the search begins with, beside the model's own settings: sounds of several onsets, such as knocks, are one
+event."""
+SHORT_SHARE = 0.5
+"""Events are not left out for being shorter than this share of what one true event in ten is shorter than."""
+ONSETS = GRID["on"]
+TURNS = 3
+FEWEST_EVENTS = 8
+"""True events of a label from which on it may get an onset threshold of its own."""
+AS_GOOD = 0.003
+"""F1 that counts for nothing: a setting is changed for more only."""
+SHIFT_COLLAR_S = 0.3
+"""How far off an event may be so that it tells how early or late events are found."""
+PARTS = 4
+HOUR_S = 3600.0
+
+
+@dataclass(frozen=True, kw_only=True)
+class Adjusted:
+    """What was found.
+
+    decision : the settings, from all recordings. scores : with them, on the same recordings. honest : F1, precision,
+    recall and false alarms an hour on recordings (or parts of the only one) that the settings were not chosen on, one
+    row each. curve : detections against false alarms an hour as the onset threshold moves. reached : whether the goal
+    of at most so many false alarms was kept.
+    """
+
+    decision: DecisionSettings
+    scores: EventScores
+    honest: pd.DataFrame
+    curve: pd.DataFrame
+    reached: bool
+
+    def _repr_html_(self) -> str:
+        return str(self.honest.round(3).to_html()) + str(self.curve.round(3).to_html())
+
+
+def adjust(
+    model: Model,
+    truth: pd.DataFrame,
+    recordings: Sequence[str | Path] | None = None,
+    *,
+    goal: Goal = "f1",
+    false_alarms_per_hour: float = 10.0,
+    collar_s: float = 0.2,
+    progress: Callable[[float, float], None] | None = None,
+) -> Adjusted:
+    """Find the decision settings that are best on recordings with a truth table.
+
+    recordings : left out, the files that the table names. goal : the best event F1, or the best recall with at most
+    `false_alarms_per_hour`. Settings are chosen anew without each recording and judged on it; a single recording is
+    cut into four parts for that.
+
+    Raises TableError when the truth table has no events of the model's labels, or is of other recordings.
+    """
+    files = list(dict.fromkeys(truth["file"])) if recordings is None else [str(path) for path in recordings]
+    strange = sorted(set(files) - set(truth["file"]))
+    if strange:
+        raise TableError(f"the truth table says nothing about {strange[0]}")
+    wanted = truth[truth["file"].isin(files)]
+    if not wanted["label"].isin([label for label in model.labels if label not in model.background]).any():
+        raise TableError(f"the truth table has no event of {', '.join(model.labels)}")
+    traces = []
+    for number, file in enumerate(files):
+        traces.append(whole_trace(model, file))
+        if progress:
+            progress(number + 1, len(files))
+    return adjust_traces(
+        model, traces, wanted, goal=goal, false_alarms_per_hour=false_alarms_per_hour, collar_s=collar_s
+    )
+
+
+def adjust_traces(
+    model: Model,
+    traces: list[Trace],
+    truth: pd.DataFrame,
+    *,
+    goal: Goal = "f1",
+    false_alarms_per_hour: float = 10.0,
+    collar_s: float = 0.2,
+) -> Adjusted:
+    """Find the decision settings that are best on traces of recordings; see `adjust`."""
+    task = _Task(model, traces, truth, goal, false_alarms_per_hour, collar_s, by_label=True)
+    parts, judged = task.parts(), []
+    for name, own in parts:
+        chosen = task.best([other for other_name, other in parts if other_name != name])
+        scores = task.judge(chosen, [own])
+        judged.append((name, scores.f1, scores.precision, scores.recall, scores.false_alarms_per_hour))
+    whole = [part for _, part in parts]
+    decision = task.best(whole)
+    scores = task.judge(decision, whole)
+    columns = ["left_out", "f1", "precision", "recall", "false_alarms_per_hour"]
+    return Adjusted(
+        decision=decision,
+        scores=scores,
+        honest=pd.DataFrame(judged, columns=columns).set_index("left_out"),
+        curve=task.curve(decision, whole),
+        reached=goal == "f1" or scores.false_alarms_per_hour <= false_alarms_per_hour,
+    )
+
+
+def best_decision(
+    model: Model, traces: list[Trace], truth: pd.DataFrame, *, collar_s: float = 0.2
+) -> DecisionSettings:
+    """Find the decision settings with the best F1 on traces of recordings, the same for all labels."""
+    task = _Task(model, traces, truth, "f1", 0.0, collar_s, by_label=False)
+    return task.best([part for _, part in task.parts()])
+
+
+_Times = dict[str, np.ndarray]
+"""Onsets and offsets of events by label, ``(events, 2)``, in order of time."""
+_Part = tuple[int, float, float]
+"""A stretch of a recording: its number, from when to when in seconds."""
+
+
+class _Task:
+    """The search: traces are computed once, and decided on again and again."""
+
+    def __init__(
+        self,
+        model: Model,
+        traces: list[Trace],
+        truth: pd.DataFrame,
+        goal: Goal,
+        most: float,
+        collar_s: float,
+        *,
+        by_label: bool,
+    ) -> None:
+        self.by_label = by_label
+        self.model, self.traces, self.truth = model, traces, truth
+        self.goal, self.most, self.collar_s = goal, most, collar_s
+        self._found: dict[tuple[int, str], _Times] = {}
+        self._counts: dict[str, dict[_Part, tuple[int, int, int]]] = {}
+        is_foreign = truth["foreign"].fillna("").astype(str) != "" if "foreign" in truth else False
+        known = truth[(truth["label"] != "") & ~np.asarray(is_foreign)]
+        self._true = [
+            _by_label(known.loc[known["file"] == trace.file, ["label", "start_s", "end_s"]].itertuples(index=False))
+            for trace in traces
+        ]
+        lengths = [end - start for one in self._true for own in one.values() for start, end in own]
+        self._shortest_s = SHORT_SHARE * float(np.quantile(lengths or [0.0], 0.1))
+
+    def parts(self) -> list[tuple[str, _Part]]:
+        """What is left out in turn: recordings, or parts of the only one."""
+        if len(self.traces) > 1:
+            return [(Path(t.file).name, (n, 0.0, t.duration_s)) for n, t in enumerate(self.traces)]
+        edges = np.linspace(0, self.traces[0].duration_s, PARTS + 1)
+        stretches = itertools.pairwise(edges)
+        return [(f"{first:.0f} to {last:.0f} s", (0, float(first), float(last))) for first, last in stretches]
+
+    def judge(self, settings: DecisionSettings, parts: Sequence[_Part]) -> EventScores:
+        """Score the events of some parts."""
+        truth, events, seconds = [], [], {}
+        for number, first, last in parts:
+            file = self.traces[number].file
+            key = f"{file} {first:g}"  # parts of one recording count as recordings
+            own = self.truth[(self.truth["file"] == file) & self.truth["start_s"].between(first, last, "left")]
+            found = tag_trace(self.model, self.traces[number], decision=settings)
+            truth.append(own.assign(file=key))
+            events.append(found[found["start_s"].between(first, last, "left")].assign(file=key))
+            seconds[key] = last - first
+        together = pd.concat(events, ignore_index=True)
+        return score_events(pd.concat(truth, ignore_index=True), together, collar_s=self.collar_s, seconds=seconds)
+
+    def _events(self, number: int, settings: DecisionSettings) -> _Times:
+        """Events of a recording, by label."""
+        key = number, settings.model_dump_json()
+        if key not in self._found:
+            self._found[key] = _by_label((e.label, e.start_s, e.end_s) for e in self._decided(number, settings))
+        return self._found[key]
+
+    def _decided(self, number: int, settings: DecisionSettings) -> list[Event]:
+        return decide(self.model, self.traces[number], settings)
+
+    def worth(self, settings: DecisionSettings, parts: Sequence[_Part]) -> float:
+        """How good settings are on some parts, by the goal."""
+        key = settings.model_dump_json()
+        if key not in self._counts:
+            self._counts[key] = {part: self._count(settings, part) for _, part in self.parts()}
+        true, found, right = np.sum([self._counts[key][part] for part in parts], axis=0)
+        if self.goal == "f1":
+            return float(2 * right / max(true + found, 1))
+        alarms = (found - right) / (sum(last - first for _, first, last in parts) / HOUR_S)
+        return float(right / max(true, 1)) if alarms <= self.most else float(self.most - alarms)
+
+    def _count(self, settings: DecisionSettings, part: _Part) -> tuple[int, int, int]:
+        """True events of a part, those found, and those that are right."""
+        number, first, last = part
+        found, true = (_between(times, first, last) for times in (self._events(number, settings), self._true[number]))
+        nothing = np.empty((0, 2))
+        right = sum(
+            count_pairs(true.get(label, nothing)[:, 0], times[:, 0], self.collar_s) for label, times in found.items()
+        )
+        return sum(map(len, true.values())), sum(map(len, found.values())), right
+
+    def best(self, parts: Sequence[_Part]) -> DecisionSettings:
+        """Search from several beginnings, and take the best; then look for a threshold for each label."""
+        own = self.model.decision.model_copy(update={"labels": {}}) if self.by_label else self.model.decision
+        found = [self._climbed(tried, parts) for more in BEGINNINGS if (tried := self._with(own, **more)) is not None]
+        settings, highest = max(found, key=lambda one: one[1])
+        return self._labels(settings, highest, parts) if self.by_label else settings
+
+    def _climbed(self, settings: DecisionSettings, parts: Sequence[_Part]) -> tuple[DecisionSettings, float]:
+        """Try values key by key, turn by turn, and where events begin and end; the settings and what they are
+        worth."""
+        settings = self._shifted(settings, parts)
+        highest = self.worth(settings, parts)
+        for turn in range(TURNS):
+            before = settings
+            for key, values in GRID.items():
+                for value in values:
+                    if key == "shortest_s" and value > self._shortest_s:
+                        continue  # it would leave out what is true
+                    tried = self._with(settings, **{key: value})
+                    if tried is not None and (reached := self.worth(tried, parts)) > highest + AS_GOOD:
+                        settings, highest = tried, reached
+            if turn == 0 or settings != before:
+                settings = self._shifted(settings, parts)
+                highest = self.worth(settings, parts)
+            if settings == before:
+                break
+        return settings, highest
+
+    def _shifted(self, settings: DecisionSettings, parts: Sequence[_Part]) -> DecisionSettings:
+        """Move where events begin and end by how early or late they were found, in the median."""
+        errors = []
+        for number, first, last in parts:
+            true = _between(self._true[number], first, last)
+            for label, found in _between(self._events(number, settings), first, last).items():
+                if len(true.get(label, ())) and len(found):
+                    off = true[label][:, None, 0] - found[None, :, 0]
+                    nearest = np.abs(off).argmin(axis=0)
+                    error = true[label][nearest] - found
+                    errors.append(error[np.abs(error[:, 0]) <= SHIFT_COLLAR_S])
+        known = np.concatenate(errors) if errors else np.empty((0, 2))
+        if len(known) < FEWEST_EVENTS:
+            return settings
+        early_s, late_s = np.median(known, axis=0)
+        return settings.model_copy(
+            update={
+                "early_s": round(settings.early_s + float(early_s), 3),
+                "late_s": round(settings.late_s - float(late_s), 3),
+            }
+        )
+
+    def _true_events(self, parts: Sequence[_Part]) -> dict[str, int]:
+        """Count the true events of each label in some parts."""
+        counts: Counter[str] = Counter()
+        for number, first, last in parts:
+            counts.update({label: len(own) for label, own in _between(self._true[number], first, last).items()})
+        return dict(sorted(counts.items()))
+
+    def _labels(self, settings: DecisionSettings, highest: float, parts: Sequence[_Part]) -> DecisionSettings:
+        counts = self._true_events(parts)
+        for label, count in counts.items():
+            if count < FEWEST_EVENTS:
+                continue
+            best, share = settings, count / sum(counts.values())
+            # One label must gain more than chance before it differs from the others, and twice that to be let off.
+            chance = standard_error(highest, count) * share
+            for on in ONSETS:
+                tried = self._with(settings, labels={**settings.model_dump()["labels"], label: {"on": on}})
+                least = highest
+                if best is settings:
+                    least += chance * (1 if on > settings.on else 2)
+                if tried is not None and (reached := self.worth(tried, parts)) > least + 1e-9:
+                    best, highest = tried, reached
+            settings = best
+        return settings
+
+    @staticmethod
+    def _with(settings: DecisionSettings, **changes: Any) -> DecisionSettings | None:
+        values = {**settings.model_dump(), **changes}
+        if values["off"] > values["on"]:
+            return None
+        for own in values["labels"].values():
+            if own.get("on") is not None and own["on"] < values["off"]:
+                return None
+        return DecisionSettings(**values)
+
+    def curve(self, settings: DecisionSettings, parts: Sequence[_Part]) -> pd.DataFrame:
+        """Recall and false alarms an hour for each onset threshold, all else as found."""
+        rows = []
+        for on in ONSETS:
+            tried = self._with(settings, on=on, labels={})
+            if tried is not None:
+                scores = self.judge(tried, parts)
+                rows.append((on, scores.recall, scores.precision, scores.f1, scores.false_alarms_per_hour))
+        return pd.DataFrame(rows, columns=["on", "recall", "precision", "f1", "false_alarms_per_hour"])
+
+
+def _by_label(events: Iterable[tuple[str, float, float]]) -> _Times:
+    times: dict[str, list[tuple[float, float]]] = {}
+    for label, start_s, end_s in events:
+        times.setdefault(str(label), []).append((start_s, end_s))
+    return {label: np.array(sorted(own)) for label, own in times.items()}
+
+
+def _between(times: _Times, first: float, last: float) -> _Times:
+    """Events that begin from `first` on and before `last`."""
+    return {label: own[slice(*np.searchsorted(own[:, 0], [first, last]))] for label, own in times.items()}
+
+
+def standard_error(rate: float, count: int) -> float:
+    """How far a rate over so many events is off by chance, as for a share of independent trials."""
+    return math.sqrt(max(rate * (1 - rate), 0.0) / max(count, 1))
+
+
+def count_pairs(true: np.ndarray, found: np.ndarray, collar_s: float) -> int:
+    """Count the most pairs of onsets at most `collar_s` apart, one to one; both in order of time.
+
+    Taking the earliest pair first is best on a line where all may be as far apart.
+    """
+    pairs = at = 0
+    for onset in true:
+        while at < len(found) and found[at] < onset - collar_s - ROUNDING_S:
+            at += 1
+        if at < len(found) and found[at] <= onset + collar_s + ROUNDING_S:
+            pairs, at = pairs + 1, at + 1
+    return pairs
