@@ -1,17 +1,15 @@
 """``barn-owl adjust``."""
 
+from __future__ import annotations
+
 from dataclasses import replace
 from pathlib import Path
 
 import click
 
+import barn_owl as owl
 from barn_owl.cli.common import Voice, collar_option, json_option, quiet_option, refuse_to_overwrite
 from barn_owl.cli.score import show_event_scores
-from barn_owl.clips import read_clip_table
-from barn_owl.model import load_model
-from barn_owl.runs import set_decision
-from barn_owl.show import adjusting_figure, save_figure
-from barn_owl.tag import adjust
 
 
 @click.command("adjust", short_help="Find decision settings.")
@@ -55,10 +53,10 @@ def command(
     """
     voice = Voice(quiet=quiet, as_json=as_json)
     refuse_to_overwrite(out, figure, force=force)
-    model = load_model(model_path)
+    model = owl.load_model(model_path)
     with voice.progress("scoring recordings") as progress:
-        found = adjust(
-            model, read_clip_table(truth), collar_s=collar_s, progress=progress,
+        found = owl.adjust(
+            model, owl.read_clip_table(truth), collar_s=collar_s, progress=progress,
             goal="f1" if false_alarms is None else "recall",
             false_alarms_per_hour=10.0 if false_alarms is None else false_alarms,
         )  # fmt: skip
@@ -80,10 +78,10 @@ def command(
         replace(model, decision=found.decision).save(out)
         voice.say(f"\nWrote {out}.")
     else:
-        set_decision(model_path, found.decision)
+        owl.set_decision(model_path, found.decision)
         voice.say(f"\nThe settings are kept in {model_path}.")
     if figure is not None:
-        save_figure(adjusting_figure(found), figure)
+        owl.save_figure(owl.adjusting_figure(found), figure)
         voice.say(f"Wrote {figure}.")
     voice.result(
         {

@@ -1,11 +1,13 @@
 """``barn-owl augment``."""
 
+from __future__ import annotations
+
 from pathlib import Path
 
 import click
 import numpy as np
 
-from barn_owl.audio import read_audio, write_audio
+import barn_owl as owl
 from barn_owl.cli.common import (
     Voice,
     force_option,
@@ -16,12 +18,7 @@ from barn_owl.cli.common import (
     read_clips,
     seed_option,
 )
-from barn_owl.clips import write_clip_table, write_variants
-from barn_owl.clips.writing import bytes_of
 from barn_owl.files import claim_folder
-from barn_owl.learn import Plan, read_plan
-from barn_owl.show import save_figure, variants_figure
-from barn_owl.sound import SoundSettings, change_sound
 
 
 @click.command("augment", short_help="Hear, or write, changed clips.")
@@ -60,12 +57,16 @@ def command(
     barn-owl augment knock.wav -o variants
     barn-owl augment clips.csv -o larger --variants 3 --background water --yes
     """
+
+    from barn_owl.clips import write_variants
+    from barn_owl.clips.writing import bytes_of
+
     voice = Voice(quiet=quiet, as_json=as_json)
-    plan = read_plan(plan_path) if plan_path else Plan()
-    settings = plan.sound if plan.sound.any else SoundSettings.everything(often)
+    plan = owl.read_plan(plan_path) if plan_path else owl.Plan()
+    settings = plan.sound if plan.sound.any else owl.SoundSettings.everything(often)
     path, seed = Path(what), plan.seed if seed is None else seed
     if is_sound_file(what):
-        samples, rate_hz = read_audio(path)
+        samples, rate_hz = owl.read_audio(path)
         _of_file(voice, path, samples, rate_hz, claim_folder(out, force=force), settings, variants, seed)
         return
     clips = read_clips(what)
@@ -82,7 +83,7 @@ def command(
         )
     for reason in refused.values():
         voice.warn(f"left out: {reason}")
-    write_clip_table(made, out / "clips.csv")
+    owl.write_clip_table(made, out / "clips.csv")
     voice.say(f"Wrote {len(made)} sound files and {out / 'clips.csv'}; {len(refused)} clips left out.")
     voice.result({"files": len(made), "refused": refused, "table": str(out / "clips.csv")})
 
@@ -93,19 +94,19 @@ def _of_file(
     samples: np.ndarray,
     rate_hz: int,
     out: Path,
-    settings: SoundSettings,
+    settings: owl.SoundSettings,
     variants: int,
     seed: int,
 ) -> None:
     made = [(samples, "original")]
     for number in range(1, variants + 1):
-        changed, done = change_sound(samples, rate_hz, settings, np.random.default_rng([seed, number]))
+        changed, done = owl.change_sound(samples, rate_hz, settings, np.random.default_rng([seed, number]))
         words = ", ".join(done) or "unchanged"
         name = out / f"{path.stem}_{number:02d}.wav"
-        write_audio(name, changed, rate_hz)
+        owl.write_audio(name, changed, rate_hz)
         voice.say(f"{name}: {words}")
         made.append((changed, words))
-    save_figure(variants_figure(made, rate_hz, title=f"{path.name} and its variants"), out / "variants.png")
+    owl.save_figure(owl.variants_figure(made, rate_hz, title=f"{path.name} and its variants"), out / "variants.png")
     voice.say(f"Wrote {out / 'variants.png'}.")
     voice.say("Next: listen to them; then barn-owl train CLIPS --plan PLAN with these changes in its section sound")
     voice.result({"variants": [words for _, words in made[1:]], "out": str(out)})

@@ -1,9 +1,12 @@
 """``barn-owl check``."""
 
+from __future__ import annotations
+
 from pathlib import Path
 
 import click
 
+import barn_owl as owl
 from barn_owl.cli.common import (
     Voice,
     force_option,
@@ -15,10 +18,6 @@ from barn_owl.cli.common import (
     workers_option,
     write_clips,
 )
-from barn_owl.clips import Check, check_clips
-from barn_owl.clips.check import SEVERITIES
-from barn_owl.features.export import write_features
-from barn_owl.show import check_figure, save_figure
 
 SHOWN = 3
 
@@ -54,21 +53,24 @@ def command(
     barn-owl check clips.csv
     barn-owl check clips.csv -o findings.csv --fix clean.csv --figure check.png
     """
+
+    from barn_owl.clips.check import SEVERITIES
+
     voice = Voice(quiet=quiet or is_stdout(out) or is_stdout(fix), as_json=as_json)
     refuse_to_overwrite(figure, texts=[out, fix], force=force)
     table = read_clips(clips)
     with voice.progress("listening to clips") as progress:
-        check = check_clips(table, audio=audio, workers=workers, progress=progress)
+        check = owl.check_clips(table, audio=audio, workers=workers, progress=progress)
     voice.table(check.by_label)
     _tell(voice, check)
     if out is not None:
         if is_stdout(out):
             click.echo(check.findings.to_csv(index=False), nl=False)
         else:
-            write_features(check.findings, out)
+            owl.write_features(check.findings, out)
         voice.say(f"Wrote {len(check.findings)} findings to {out}.")
     if figure is not None:
-        save_figure(check_figure(check), figure)
+        owl.save_figure(owl.check_figure(check), figure)
         voice.say(f"Wrote {figure}.")
     if fix is not None:
         write_clips(check.repaired, fix, force=force)
@@ -86,7 +88,7 @@ def command(
         raise click.exceptions.Exit(1)
 
 
-def _tell(voice: Voice, check: Check) -> None:
+def _tell(voice: Voice, check: owl.Check) -> None:
     if not len(check.findings):
         voice.say("\nNothing is wrong that a check can see.\n")
         return

@@ -1,12 +1,14 @@
 """``barn-owl classify``."""
 
+from __future__ import annotations
+
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 import numpy as np
-import pandas as pd
 
-from barn_owl.audio import AUDIO_ENDINGS
+import barn_owl as owl
 from barn_owl.cli.common import (
     Voice,
     force_option,
@@ -20,11 +22,10 @@ from barn_owl.cli.common import (
     workers_option,
     write_clips,
 )
-from barn_owl.clips import check_clip_table
 from barn_owl.errors import TableError
-from barn_owl.evaluate import UNDECIDED, predict, undecided
-from barn_owl.model import load_model
-from barn_owl.show import write_listening_page
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 
 @click.command("classify", short_help="Name short clips.")
@@ -57,11 +58,16 @@ def command(
     barn-owl classify first new-clips/ -o named.csv --page named.html
     barn-owl classify first clips.csv -o - --least 0.7
     """
-    voice, model = Voice(quiet=quiet or is_stdout(out), as_json=as_json), load_model(model_path)
+
+    import pandas as pd
+
+    from barn_owl.evaluate import UNDECIDED, undecided
+
+    voice, model = Voice(quiet=quiet or is_stdout(out), as_json=as_json), owl.load_model(model_path)
     refuse_to_overwrite(page, texts=[out], force=force)
     clips = pd.concat([_clips(one) for one in what], ignore_index=True)
     with voice.progress("reading clips") as progress:
-        predictions, skipped = predict(model, check_clip_table(clips), workers=workers, progress=progress)
+        predictions, skipped = owl.predict(model, owl.check_clip_table(clips), workers=workers, progress=progress)
     for reason in skipped.values():
         voice.warn(f"passed over: {reason}")
     if not len(predictions):
@@ -74,7 +80,7 @@ def command(
     if not model.thresholds and least is None:
         voice.say("The model has no thresholds, so every clip gets a label; barn-owl evaluate RUN --wish sets them.")
     if page is not None:
-        write_listening_page(model, predictions, page, title=f"Clips named by {model_path.name}")
+        owl.write_listening_page(model, predictions, page, title=f"Clips named by {model_path.name}")
     voice.say(f"\nWrote {len(predictions)} clips to {out}, {int(np.sum(unsure))} of them undecided.")
     if page is not None:
         voice.say(f"Next: open {page} in a browser")
@@ -91,6 +97,11 @@ def command(
 
 def _clips(what: str) -> pd.DataFrame:
     """Rows for a sound file, a folder of them, or a clip table."""
+
+    import pandas as pd
+
+    from barn_owl.audio import AUDIO_ENDINGS
+
     if is_sound_file(what):
         return pd.DataFrame({"file": [what], "label": [""]})
     if what != "-" and Path(what).is_dir():

@@ -1,22 +1,27 @@
 """What commands share: options that mean the same everywhere, progress, tables, last words."""
 
+from __future__ import annotations
+
 import json
 import logging
 import sys
-from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
-import pandas as pd
 from rich.console import Console
 from rich.logging import RichHandler
 from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn, TimeRemainingColumn
 from rich.table import Table
 
-from barn_owl.clips import read_clip_table, write_clip_table
+import barn_owl as owl
 from barn_owl.errors import OutputError
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Iterator, Sequence
+
+    import pandas as pd
 
 PLAIN_LINE_SHARE = 0.1
 TABLE_ENDINGS = (".csv", ".tsv", ".parquet")
@@ -130,6 +135,8 @@ class Voice:
 
 
 def _cell(value: Any) -> str:
+    import pandas as pd
+
     if isinstance(value, float):
         if pd.isna(value):
             return "–"
@@ -163,9 +170,9 @@ def is_sound_file(what: str) -> bool:
 
 def read_clips(path: str) -> pd.DataFrame:
     """Read a clip table from a path, or from standard input for ``-``."""
-    return read_clip_table(sys.stdin if path == "-" else path)
+    return owl.read_clip_table(sys.stdin if path == "-" else path)
 
 
 def write_clips(clips: pd.DataFrame, path: Path, *, force: bool) -> None:
     """Write a clip table to a path, or to standard output for ``-``."""
-    write_clip_table(clips, sys.stdout if is_stdout(path) else path, force=force)
+    owl.write_clip_table(clips, sys.stdout if is_stdout(path) else path, force=force)

@@ -1,10 +1,13 @@
 """``barn-owl compare``."""
 
+from __future__ import annotations
+
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
-import pandas as pd
 
+import barn_owl as owl
 from barn_owl.cli.common import (
     Voice,
     force_option,
@@ -14,9 +17,10 @@ from barn_owl.cli.common import (
     refuse_to_overwrite,
     workers_option,
 )
-from barn_owl.clips.table import SIDES
-from barn_owl.runs import compare_runs
-from barn_owl.show import comparison_figure, save_figure, write_comparison_page
+from barn_owl.clips.sides import SIDES
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 SHOWN_KEYS = 12
 
@@ -55,7 +59,7 @@ def command(
     voice = Voice(quiet=quiet, as_json=as_json)
     refuse_to_overwrite(out, force=force)
     with voice.progress("reading clips") as progress:
-        compared = compare_runs(
+        compared = owl.compare_runs(
             runs, None if clips is None else read_clips(clips), side=side, workers=workers, progress=progress
         )
     comparison = compared.comparison
@@ -74,9 +78,9 @@ def command(
         voice.say(sentence)
     if out is not None:
         if out.suffix.lower() in (".html", ".htm"):
-            write_comparison_page(compared, out)
+            owl.write_comparison_page(compared, out)
         else:
-            save_figure(comparison_figure(comparison), out)
+            owl.save_figure(owl.comparison_figure(comparison), out)
         voice.say(f"\nWrote {out}.")
     voice.result(
         {

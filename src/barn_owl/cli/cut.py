@@ -1,11 +1,13 @@
 """``barn-owl cut``."""
 
-from collections.abc import Callable
+from __future__ import annotations
+
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
-import pandas as pd
 
+import barn_owl as owl
 from barn_owl.cli.common import (
     Voice,
     force_option,
@@ -18,17 +20,13 @@ from barn_owl.cli.common import (
     seed_option,
     write_clips,
 )
-from barn_owl.clips import (
-    TakeSettings,
-    clips_of_events,
-    clips_of_false_alarms,
-    cut_windows,
-    draw_background,
-    find_takes,
-    write_excerpts,
-)
+from barn_owl.clips import TakeSettings
 from barn_owl.errors import AudioError, PlanError, TableError
-from barn_owl.show import cuts_figure, save_figure
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    import pandas as pd
 
 TAKES = TakeSettings()
 
@@ -89,6 +87,7 @@ def command(
     barn-owl cut truth.csv --background 50 --label water -o background.csv
     barn-owl cut truth.csv --around-events --false-alarms events.csv --label water -o more.csv
     """
+
     voice = Voice(quiet=quiet or is_stdout(out), as_json=as_json)
     refuse_to_overwrite(figure, texts=[out], force=force)
     _refuse_together(windows=windows, count=count, around_events=around_events, false_alarms=false_alarms)
@@ -99,21 +98,21 @@ def command(
     def cut(recording: Path, number: int) -> pd.DataFrame:
         if count:
             truth = read_clips(str(recording))
-            return draw_background(truth, length_s, count, label=label or "background", seed=(seed or 0) + number)
+            return owl.draw_background(truth, length_s, count, label=label or "background", seed=(seed or 0) + number)
         if around_events:
             truth = read_clips(str(recording))
             return _around_events(voice, truth, false_alarms, length_s, label, (seed or 0) + number)
         if windows:
-            return cut_windows(recording, length_s, step_s=step_s, label=label)
-        return find_takes(recording, takes, label=label, seed=(seed or 0) + number)
+            return owl.cut_windows(recording, length_s, step_s=step_s, label=label)
+        return owl.find_takes(recording, takes, label=label, seed=(seed or 0) + number)
 
     clips, missed = _cut_each(voice, recordings, cut)
     if figure is not None:
         first = clips["file"].iloc[0]
-        save_figure(cuts_figure(first, clips[clips["file"] == first]), figure)
+        owl.save_figure(owl.cuts_figure(first, clips[clips["file"] == first]), figure)
         voice.say(f"Wrote {figure}.")
     if folder is not None:
-        clips = write_excerpts(clips, folder, force=force)
+        clips = owl.write_excerpts(clips, folder, force=force)
         voice.say(f"Wrote {len(clips)} sound files to {folder}.")
     write_clips(clips, out, force=force)
     voice.say(f"Wrote {len(clips)} clips to {out}.")
@@ -131,9 +130,11 @@ def _refuse_together(*, windows: bool, count: int | None, around_events: bool, f
 def _around_events(
     voice: Voice, truth: pd.DataFrame, false_alarms: Path | None, length_s: float, label: str, seed: int
 ) -> pd.DataFrame:
-    cuts = [clips_of_events(truth, length_s, seed=seed)]
+    import pandas as pd
+
+    cuts = [owl.clips_of_events(truth, length_s, seed=seed)]
     if false_alarms:
-        wrong = clips_of_false_alarms(truth, read_clips(str(false_alarms)), length_s, label=label or "background")
+        wrong = owl.clips_of_false_alarms(truth, read_clips(str(false_alarms)), length_s, label=label or "background")
         voice.say(f"{len(wrong)} false alarms")
         cuts += [wrong] if len(wrong) else []
     return pd.concat(cuts, ignore_index=True)
@@ -143,6 +144,9 @@ def _cut_each(
     voice: Voice, recordings: tuple[Path, ...], cut: Callable[[Path, int], pd.DataFrame]
 ) -> tuple[pd.DataFrame, list[str]]:
     """Cut one recording after the other; one that cannot be is told and passed over."""
+
+    import pandas as pd
+
     tables, missed = [], []
     for number, recording in enumerate(recordings):
         try:

@@ -1,19 +1,17 @@
 """``barn-owl demo``."""
 
+from __future__ import annotations
+
 import time
 from pathlib import Path
 
 import click
 
+import barn_owl as owl
 from barn_owl.cli.common import Voice, force_option, quiet_option, seed_option, workers_option, write_clips
 from barn_owl.cli.tag import tag_aloud
 from barn_owl.cli.train import train_aloud
-from barn_owl.clips import gather_folder, read_clip_table
-from barn_owl.demo import write_quay
-from barn_owl.evaluate import score_events
 from barn_owl.files import claim_folder
-from barn_owl.learn import Plan
-from barn_owl.show import save_figure, tagging_figure
 
 COLLAR_S = 0.2
 FIGURE_S = 90.0
@@ -48,16 +46,16 @@ def command(
     claim_folder(folder, force=force)
     voice.say(f"A made-up harbour, written to {folder}")
     with voice.progress("making sounds") as progress:
-        quay = write_quay(
+        quay = owl.write_quay(
             folder, seed=seed, clips_per_label=clips_per_label, minutes=minutes, workers=workers, progress=progress
         )
-    gathered = gather_folder(quay.clips, names="{group}_{take}")
+    gathered = owl.gather_folder(quay.clips, names="{group}_{take}")
     write_clips(gathered.clips, folder / "clips.csv", force=True)
     for reason in gathered.refused.values():
         voice.warn(f"left out: {reason}")
     # A small harbour, to try things on, needs no more scenes than clips.
     scenes = {"count": max(32, min(SCENES, len(gathered.clips)))}
-    plan = Plan(seed=seed, background=["water"], scenes=scenes)
+    plan = owl.Plan(seed=seed, background=["water"], scenes=scenes)
     voice.say(
         f"\nTraining a {plan.family} on {len(gathered.clips)} clips; recorders heard in training are not in the test"
     )
@@ -71,11 +69,11 @@ def command(
         raise KeyboardInterrupt
     speed = minutes * 60 / (time.perf_counter() - tagging)
     write_clips(events, folder / "events.csv", force=True)
-    truth = read_clip_table(quay.truth)
-    found = score_events(truth, events, collar_s=COLLAR_S)
+    truth = owl.read_clip_table(quay.truth)
+    found = owl.score_events(truth, events, collar_s=COLLAR_S)
     end_s = min(FIGURE_S, minutes * 60)
-    figure = tagging_figure(run.model, quay.recording, events, truth=truth, end_s=end_s)
-    save_figure(figure, folder / "night.png")
+    figure = owl.tagging_figure(run.model, quay.recording, events, truth=truth, end_s=end_s)
+    owl.save_figure(figure, folder / "night.png")
     by_label = found.by_label.drop(columns="false_alarms_per_hour").reset_index()
     voice.table(by_label, title=f"events against the truth, onset within {COLLAR_S:g} s")
     scores = run.evaluate().scores

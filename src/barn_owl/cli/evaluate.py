@@ -1,26 +1,21 @@
 """``barn-owl evaluate``."""
 
+from __future__ import annotations
+
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
-import pandas as pd
 
+import barn_owl as owl
 from barn_owl.cli.common import Voice, json_option, quiet_option, read_clips, workers_option
-from barn_owl.clips import read_corrections
-from barn_owl.clips.table import SIDES, write_clip_table
+from barn_owl.clips.sides import SIDES
 from barn_owl.errors import PlanError
-from barn_owl.evaluate import Evaluation, OverlapScores, Scores
 from barn_owl.files import whole_file, write_json
 from barn_owl.learn.plan import ThresholdSettings
-from barn_owl.runs import Run, open_run, set_thresholds
-from barn_owl.show import (
-    calibration_figure,
-    confusion_figure,
-    labels_figure,
-    save_figure,
-    thresholds_figure,
-    write_report,
-)
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 SHOWN_CONFUSIONS = 3
 
@@ -67,9 +62,9 @@ def command(
     barn-owl evaluate first other-clips.csv --by group
     barn-owl evaluate first --wish precision=0.95
     """
-    voice, opened = Voice(quiet=quiet, as_json=as_json), open_run(run)
+    voice, opened = Voice(quiet=quiet, as_json=as_json), owl.open_run(run)
     if wish is not None:
-        opened = set_thresholds(opened, read_wish(wish))
+        opened = owl.set_thresholds(opened, read_wish(wish))
         said = ", ".join(f"{label} {least:.2f}" for label, least in opened.model.thresholds.items())
         voice.say(f"Thresholds, kept in the model: {said or 'none'}")
     if clips is None:
@@ -113,30 +108,30 @@ def read_wish(text: str) -> ThresholdSettings:
     return ThresholdSettings(wish=what, value=number)
 
 
-def _columns(evaluation: Evaluation) -> list[str]:
+def _columns(evaluation: owl.Evaluation) -> list[str]:
     hidden = ("score", "file", "start_s", "end_s", "predicted")
     return [name for name in evaluation.predictions if not name.startswith(hidden)]
 
 
-def write_evaluation(run: Run, evaluation: Evaluation, folder: Path) -> None:
+def write_evaluation(run: owl.Run, evaluation: owl.Evaluation, folder: Path) -> None:
     """Write tables, figures and the page of an evaluation to `folder`.
 
     Scores and predictions of the run itself are there already. Corrections that somebody filled in stay; where no
     label is doubted there is no table of them.
     """
-    if isinstance(evaluation.scores, Scores):  # where labels overlap, none is taken for another
+    if isinstance(evaluation.scores, owl.Scores):  # where labels overlap, none is taken for another
         _write_table(evaluation.scores.confusion, folder / "confusion.csv")
-        save_figure(confusion_figure(evaluation.scores), folder / "figures" / "confusion.png")
+        owl.save_figure(owl.confusion_figure(evaluation.scores), folder / "figures" / "confusion.png")
     if not (folder / "model.safetensors").exists():
         write_json(folder / "scores.json", evaluation.as_dict())
-        write_clip_table(evaluation.predictions, folder / "predictions.csv", force=True)
+        owl.write_clip_table(evaluation.predictions, folder / "predictions.csv", force=True)
     _write_table(evaluation.measured.by_label, folder / "labels.csv")
-    write_clip_table(evaluation.mistakes, folder / "mistakes.csv", force=True)
+    owl.write_clip_table(evaluation.mistakes, folder / "mistakes.csv", force=True)
     _write_corrections(evaluation if evaluation.rows is None else None, run, folder / "corrections.csv")
-    save_figure(labels_figure(evaluation), folder / "figures" / "labels.png")
-    save_figure(thresholds_figure(evaluation), folder / "figures" / "thresholds.png")
-    save_figure(calibration_figure(evaluation), folder / "figures" / "calibration.png")
-    write_report(run, evaluation, folder / "report.html")
+    owl.save_figure(owl.labels_figure(evaluation), folder / "figures" / "labels.png")
+    owl.save_figure(owl.thresholds_figure(evaluation), folder / "figures" / "thresholds.png")
+    owl.save_figure(owl.calibration_figure(evaluation), folder / "figures" / "calibration.png")
+    owl.write_report(run, evaluation, folder / "report.html")
 
 
 def _write_table(table: pd.DataFrame, path: Path) -> None:
@@ -144,22 +139,22 @@ def _write_table(table: pd.DataFrame, path: Path) -> None:
         table.to_csv(beside, index_label="label", lineterminator="\r\n")
 
 
-def _write_corrections(evaluation: Evaluation | None, run: Run, path: Path) -> None:
-    if path.is_file() and len(read_corrections(path)):
+def _write_corrections(evaluation: owl.Evaluation | None, run: owl.Run, path: Path) -> None:
+    if path.is_file() and len(owl.read_corrections(path)):
         return
     doubted = run.likely_wrong_labels if evaluation is None else evaluation.likely_wrong_labels
     path.unlink(missing_ok=True)
     if len(doubted):
-        write_clip_table(doubted, path)
+        owl.write_clip_table(doubted, path)
 
 
-def show_scores(voice: Voice, evaluation: Evaluation) -> None:
+def show_scores(voice: Voice, evaluation: owl.Evaluation) -> None:
     """Show the scores next to the baseline, label by label, with the commonest confusions and all doubts in words."""
     scores, overall = evaluation.scores, evaluation.measured.overall
     voice.say(f"\n{evaluation.side}: {scores.clips} clips in {evaluation.answers.group_count} groups")
     balanced = overall.loc["balanced_accuracy"]
     span = f" (95 %: {balanced['low']:.2f} to {balanced['high']:.2f})" if balanced["low"] == balanced["low"] else ""
-    if isinstance(scores, OverlapScores):
+    if isinstance(scores, owl.OverlapScores):
         voice.say(
             f"macro F1 {scores.macro_f1:.2f}, balanced accuracy of the labels {scores.balanced_accuracy:.2f}{span}, "
             f"0.50 by guessing; {scores.exact:.0%} of the clips have all labels right"
@@ -173,7 +168,7 @@ def show_scores(voice: Voice, evaluation: Evaluation) -> None:
     table = evaluation.measured.by_label[["precision", "recall", "recall_low", "recall_high", "f1", "count"]]
     table = table.rename(columns={"recall_low": "from", "recall_high": "to"}).assign(f1=table["f1"])
     voice.table(table.rename_axis("label").reset_index())
-    if isinstance(scores, Scores):
+    if isinstance(scores, owl.Scores):
         for row in scores.confusions.head(SHOWN_CONFUSIONS).itertuples():
             voice.say(f"{row.count} of {row.label} taken for {row.taken_for} ({row.share:.0%})")
         if evaluation.thresholds:

@@ -1,12 +1,14 @@
 """``barn-owl features``."""
 
+from __future__ import annotations
+
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 import numpy as np
-import pandas as pd
 
-from barn_owl.audio import read_audio
+import barn_owl as owl
 from barn_owl.cli.common import (
     Voice,
     force_option,
@@ -18,13 +20,10 @@ from barn_owl.cli.common import (
     refuse_to_overwrite,
     workers_option,
 )
-from barn_owl.clips import load_frames
-from barn_owl.features import FrontEnd, pool, pooled_names
-from barn_owl.features.export import frame_table, write_features
-from barn_owl.features.ranking import rank_features
 from barn_owl.files import claim_folder
-from barn_owl.learn import Plan, read_plan
-from barn_owl.show import distributions_figure, map_figure, save_figure, scatter_figure, tracks_figure
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 SHOWN = 12
 
@@ -68,8 +67,11 @@ def command(
     barn-owl features knock.wav --features level,pitch,shape -o knock.csv
     barn-owl features clips.csv --features mfcc,deltas,shape -o features.csv --rank ranking.csv --figures look
     """
+
+    import pandas as pd
+
     voice = Voice(quiet=quiet, as_json=as_json)
-    front_end = (read_plan(plan_path) if plan_path else Plan()).front_end
+    front_end = (owl.read_plan(plan_path) if plan_path else owl.Plan()).front_end
     front_end = front_end.but(features=[name.strip() for name in names.split(",")] if names else None)
     front_end = front_end.but(pad_short=pad_short or None)
     for doubt in front_end.doubts:
@@ -82,28 +84,28 @@ def command(
         _of_file(voice, path, out, front_end, figures)
         return
     with voice.progress("computing features") as progress:
-        frames, clips, skipped = load_frames(
+        frames, clips, skipped = owl.load_frames(
             read_clips(what), front_end, workers=workers, cache=cache, progress=progress
         )
     for reason in skipped.values():
         voice.warn(f"left out: {reason}")
     chosen = [name.strip() for name in statistics.split(",")]
-    columns = pooled_names(front_end.columns, chosen)
-    x = np.stack([pool(frames[clip], chosen) for clip in range(len(frames))])
-    write_features(pd.concat([clips, pd.DataFrame(x, columns=columns)], axis=1), out)
+    columns = owl.pooled_names(front_end.columns, chosen)
+    x = np.stack([owl.pool(frames[clip], chosen) for clip in range(len(frames))])
+    owl.write_features(pd.concat([clips, pd.DataFrame(x, columns=columns)], axis=1), out)
     voice.say(f"Wrote {len(x)} rows of {len(columns)} features to {out}.")
     if rank is not None or figures is not None:
         _rank(voice, x, columns, clips, rank, figures)
     voice.result({"rows": len(x), "features": len(columns), "left_out": len(skipped), "out": str(out)})
 
 
-def _of_file(voice: Voice, path: Path, out: Path, front_end: FrontEnd, figures: Path | None) -> None:
-    samples, _ = read_audio(path, rate_hz=front_end.rate_hz)
+def _of_file(voice: Voice, path: Path, out: Path, front_end: owl.FrontEnd, figures: Path | None) -> None:
+    samples, _ = owl.read_audio(path, rate_hz=front_end.rate_hz)
     frames = front_end.frames(samples)
-    write_features(frame_table(front_end, frames), out)
+    owl.write_features(owl.frame_table(front_end, frames), out)
     voice.say(f"Wrote {len(frames)} frames of {front_end.width} features to {out}.")
     if figures is not None:
-        save_figure(tracks_figure(front_end, frames, title=path.name), figures / "tracks.png")
+        owl.save_figure(owl.tracks_figure(front_end, frames, title=path.name), figures / "tracks.png")
         voice.say(f"Wrote tracks.png to {figures}.")
     voice.result({"rows": len(frames), "features": front_end.width, "out": str(out)})
 
@@ -113,19 +115,19 @@ def _rank(
 ) -> None:
     labels = clips["label"].tolist()
     groups = clips["group"].tolist() if "group" in clips else None
-    ranking = rank_features(x, columns, labels, groups)
+    ranking = owl.rank_features(x, columns, labels, groups)
     voice.table(ranking.head(SHOWN).drop(columns=["tracks_group", "group_f"], errors="ignore"))
     if "tracks_group" in ranking and ranking["tracks_group"].any():
         share = ranking["tracks_group"].mean()
         worst = ranking[ranking["tracks_group"]].iloc[0]["feature"]
         voice.warn(f"{share:.0%} of the features follow the group better than the label, such as {worst}")
     if rank is not None:
-        write_features(ranking, rank)
+        owl.write_features(ranking, rank)
         voice.say(f"Wrote the ranking to {rank}.")
     if figures is not None:
         best = ranking[ranking["same_as"] == ""]["feature"].tolist()
-        save_figure(distributions_figure(x, columns, labels, ranking), figures / "distributions.png")
-        save_figure(map_figure(x, labels), figures / "map.png")
+        owl.save_figure(owl.distributions_figure(x, columns, labels, ranking), figures / "distributions.png")
+        owl.save_figure(owl.map_figure(x, labels), figures / "map.png")
         if len(best) > 1:
-            save_figure(scatter_figure(x, columns, labels, best[0], best[1]), figures / "scatter.png")
+            owl.save_figure(owl.scatter_figure(x, columns, labels, best[0], best[1]), figures / "scatter.png")
         voice.say(f"Wrote figures to {figures}.")

@@ -1,10 +1,13 @@
 """``barn-owl gather``."""
 
+from __future__ import annotations
+
 from pathlib import Path
 from typing import Literal
 
 import click
 
+import barn_owl as owl
 from barn_owl.cli.common import (
     Voice,
     force_option,
@@ -14,18 +17,6 @@ from barn_owl.cli.common import (
     quiet_option,
     seed_option,
     write_clips,
-)
-from barn_owl.clips import (
-    Gathered,
-    correct_labels,
-    gather_folder,
-    gather_table,
-    gather_together,
-    limit_clips,
-    other_label,
-    read_corrections,
-    read_label_map,
-    relabel,
 )
 
 SHOWN_REFUSALS = 5
@@ -93,23 +84,25 @@ def command(
         raise click.UsageError("--column and --audio go with a table")
     if names and len(tables) == len(sources):
         raise click.UsageError("--names goes with a folder")
-    gathered = gather_together(
+    gathered = owl.gather_together(
         [
-            gather_table(source, columns=_pairs("--column", columns), audio_folder=audio)
+            owl.gather_table(source, columns=_pairs("--column", columns), audio_folder=audio)
             if source in tables
-            else gather_folder(source, names=names, label_folder=label_folder)
+            else owl.gather_folder(source, names=names, label_folder=label_folder)
             for source in sources
         ]
     )
-    clips = relabel(gathered.clips, (read_label_map(label_map) if label_map else {}) | _pairs("--relabel", renamed))
+    clips = owl.relabel(
+        gathered.clips, (owl.read_label_map(label_map) if label_map else {}) | _pairs("--relabel", renamed)
+    )
     if corrections:
-        clips, changed = correct_labels(clips, read_corrections(corrections))
+        clips, changed = owl.correct_labels(clips, owl.read_corrections(corrections))
         voice.say(f"{changed} labels are corrected.")
     if kept:
-        clips = other_label(clips, kept, most=limit, seed=seed or 0)
+        clips = owl.other_label(clips, kept, most=limit, seed=seed or 0)
     if limit:
-        clips = limit_clips(clips, limit, seed=seed or 0)
-    gathered = Gathered(clips=clips, refused=gathered.refused)
+        clips = owl.limit_clips(clips, limit, seed=seed or 0)
+    gathered = owl.Gathered(clips=clips, refused=gathered.refused)
     write_clips(clips, out, force=force)
     _report(voice, gathered, out)
 
@@ -121,7 +114,7 @@ def _pairs(option: str, pairs: tuple[str, ...]) -> dict[str, str]:
     return dict(pair.split("=", 1) for pair in pairs)
 
 
-def _report(voice: Voice, gathered: Gathered, out: Path) -> None:
+def _report(voice: Voice, gathered: owl.Gathered, out: Path) -> None:
     clips = gathered.clips
     counts = clips.groupby("label", sort=True).size().rename("clips").reset_index()
     if "group" in clips:

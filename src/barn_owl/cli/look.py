@@ -1,13 +1,15 @@
 """``barn-owl look``."""
 
+from __future__ import annotations
+
 from dataclasses import asdict
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 import numpy as np
-import pandas as pd
 
-from barn_owl.audio import facts_table, file_facts, read_audio
+import barn_owl as owl
 from barn_owl.cli.common import (
     Voice,
     force_option,
@@ -19,18 +21,10 @@ from barn_owl.cli.common import (
     refuse_to_overwrite,
     workers_option,
 )
-from barn_owl.clips import gather_folder, load_frames
-from barn_owl.features import FrontEnd
 from barn_owl.files import claim_folder
-from barn_owl.learn import Plan, read_plan
-from barn_owl.show import (
-    clip_figure,
-    filter_bank_figure,
-    gallery_figure,
-    overview_figure,
-    save_figure,
-    spectra_figure,
-)
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 LONG_S = 60.0
 UNITS = {"duration_s": "s", "rate_hz": "Hz", "bandwidth_hz": "Hz", "loudness_lufs": "LUFS"}
@@ -68,7 +62,7 @@ def command(
     barn-owl look clips.csv -o look
     """
     voice = Voice(quiet=quiet, as_json=as_json)
-    front_end = (read_plan(plan_path) if plan_path else Plan()).front_end
+    front_end = (owl.read_plan(plan_path) if plan_path else owl.Plan()).front_end
     for doubt in front_end.doubts:
         voice.warn(doubt)
     path = Path(what)
@@ -76,16 +70,16 @@ def command(
         _look_at_file(voice, path, out, front_end, force=force)
         return
     if path.is_dir():
-        gathered = gather_folder(path)
+        gathered = owl.gather_folder(path)
         clips, unread = gathered.clips, gathered.refused
     else:
         clips, unread = read_clips(what), {}
     _look_at_clips(voice, clips, unread, out, front_end, examples=examples, workers=workers, force=force)
 
 
-def _look_at_file(voice: Voice, path: Path, out: Path | None, front_end: FrontEnd, *, force: bool) -> None:
+def _look_at_file(voice: Voice, path: Path, out: Path | None, front_end: owl.FrontEnd, *, force: bool) -> None:
     refuse_to_overwrite(out, force=force)
-    facts = asdict(file_facts(path))
+    facts = asdict(owl.file_facts(path))
     for name, value in facts.items():
         shown = f"{value:.5g}" if isinstance(value, float) else value
         unit = UNITS.get(name, "dB" if name.endswith("_db") else "")
@@ -93,13 +87,13 @@ def _look_at_file(voice: Voice, path: Path, out: Path | None, front_end: FrontEn
     if out is not None:
         if facts["duration_s"] > LONG_S:
             with voice.progress("drawing, seconds") as progress:
-                figure = overview_figure(path, progress=progress)
+                figure = owl.overview_figure(path, progress=progress)
         else:
-            samples, rate_hz = read_audio(path)
+            samples, rate_hz = owl.read_audio(path)
             loudness = f"{facts['loudness_lufs']:.1f} LUFS, peak {facts['peak_db']:.1f} dB"
             title = f"{path.name}: {facts['duration_s']:.2f} s, {loudness}"
-            figure = clip_figure(samples, rate_hz, front_end, title=title)
-        save_figure(figure, out)
+            figure = owl.clip_figure(samples, rate_hz, front_end, title=title)
+        owl.save_figure(figure, out)
         voice.say(f"\nWrote {out}.")
     voice.result(
         {name: value if not isinstance(value, float) or np.isfinite(value) else None for name, value in facts.items()}
@@ -111,7 +105,7 @@ def _look_at_clips(
     clips: pd.DataFrame,
     unread: dict[str, str],
     out: Path | None,
-    front_end: FrontEnd,
+    front_end: owl.FrontEnd,
     *,
     examples: int,
     workers: int,
@@ -120,7 +114,7 @@ def _look_at_clips(
     if out is not None:
         claim_folder(out, force=force)
     with voice.progress("measuring files") as progress:
-        facts, refused = facts_table(clips["file"].unique(), workers=workers, progress=progress)
+        facts, refused = owl.facts_table(clips["file"].unique(), workers=workers, progress=progress)
     refused = unread | refused
     for reason in refused.values():
         voice.warn(f"left out: {reason}")
@@ -143,20 +137,20 @@ def _look_at_clips(
     )
     if out is not None:
         facts.to_csv(out / "facts.csv", index=False, lineterminator="\r\n")
-        save_figure(gallery_figure(clips, front_end, examples=examples), out / "gallery.png")
+        owl.save_figure(owl.gallery_figure(clips, front_end, examples=examples), out / "gallery.png")
         mel = front_end.but(features=["log-mel"])
         with voice.progress("computing spectra") as progress:
-            frames, kept, _ = load_frames(clips, mel, workers=workers, progress=progress)
+            frames, kept, _ = owl.load_frames(clips, mel, workers=workers, progress=progress)
         means = np.stack([frames[clip].mean(axis=0) for clip in range(len(frames))])
         spectra = {label: means[(kept["label"] == label).to_numpy()] for label in kept["label"].unique()}
-        save_figure(spectra_figure(spectra, mel.centres_hz), out / "spectra.png")
-        save_figure(filter_bank_figure(mel), out / "filter-bank.png")
+        owl.save_figure(owl.spectra_figure(spectra, mel.centres_hz), out / "spectra.png")
+        owl.save_figure(owl.filter_bank_figure(mel), out / "filter-bank.png")
         voice.say(f"\nWrote facts.csv, gallery.png, spectra.png and filter-bank.png to {out}.")
         voice.say("Next: barn-owl features CLIPS -o features.csv --rank ranking.csv")
     counts = by_label.reset_index()[["label", "clips", "seconds"]]
     voice.result({"labels": counts.to_dict(orient="records"), "refused": refused})
 
 
-def _span(rates: "pd.Series[int]") -> str:
+def _span(rates: pd.Series[int]) -> str:
     low, high = rates.min(), rates.max()
     return str(low) if low == high else f"{low} to {high}"

@@ -1,10 +1,13 @@
 """``barn-owl plan``."""
 
+from __future__ import annotations
+
 from pathlib import Path
 
 import click
 import numpy as np
 
+import barn_owl as owl
 from barn_owl.cli.common import (
     Voice,
     force_option,
@@ -16,10 +19,6 @@ from barn_owl.cli.common import (
     refuse_to_overwrite,
     workers_option,
 )
-from barn_owl.learn import Plan, read_plan
-from barn_owl.learn.summary import summary
-from barn_owl.model.convolutional import Convolutional
-from barn_owl.runs import Suggestion, suggest_plan
 
 
 @click.command("plan", short_help="Fit a plan to clips, or check one.")
@@ -54,13 +53,13 @@ def command(
     if Path(source).suffix.lower() == ".toml":
         if out is not None:
             raise click.UsageError(f"{source} is a plan already; -o writes one that is fitted to a clip table")
-        plan = read_plan(source)
+        plan = owl.read_plan(source)
         voice.say(f"{source} can be used: {_in_short(plan)}")
     else:
         refuse_to_overwrite(texts=[out], force=force)
         clips = read_clips(source)
         with voice.progress("listening to clips") as progress:
-            suggestion = suggest_plan(clips, recordings=recordings, workers=workers, progress=progress)
+            suggestion = owl.suggest_plan(clips, recordings=recordings, workers=workers, progress=progress)
         plan, labels = suggestion.plan, int(clips["label"][clips["label"] != ""].nunique())
         show_reasons(voice, suggestion)
         if is_stdout(out):
@@ -75,7 +74,7 @@ def command(
     voice.result({"plan": plan.model_dump(), "layers": layers})
 
 
-def show_reasons(voice: Voice, suggestion: Suggestion) -> None:
+def show_reasons(voice: Voice, suggestion: owl.Suggestion) -> None:
     """Say what was chosen, and why."""
     values = suggestion.plan.model_dump()
     for key, reason in suggestion.reasons.items():
@@ -85,7 +84,7 @@ def show_reasons(voice: Voice, suggestion: Suggestion) -> None:
             voice.say(f"  {key} = {value if value is not None else 'half the rate'}: {reason}")
 
 
-def _in_short(plan: Plan) -> str:
+def _in_short(plan: owl.Plan) -> str:
     front_end = plan.front_end
     return (
         f"{plan.family} on frames of {front_end.width} features, one every {front_end.hop_ms:g} ms, "
@@ -93,8 +92,12 @@ def _in_short(plan: Plan) -> str:
     )
 
 
-def show_network(voice: Voice, plan: Plan, labels: int) -> list[dict[str, object]]:
+def show_network(voice: Voice, plan: owl.Plan, labels: int) -> list[dict[str, object]]:
     """Show what each layer gives and costs, if the family is a network over frames; return it for JSON."""
+
+    from barn_owl.learn.summary import summary
+    from barn_owl.model.convolutional import Convolutional
+
     if plan.family != "cnn":
         return []
     family = Convolutional(plan.front_end.width, labels, plan.cnn, plan.levels, np.random.default_rng(0))

@@ -1,19 +1,22 @@
 """``barn-owl record``."""
 
+from __future__ import annotations
+
 import time
-from collections.abc import Iterator
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 import numpy as np
-import pandas as pd
 
-from barn_owl.audio import audio_info, stream_audio, write_audio
-from barn_owl.audio.microphone import Microphone, SimulatedMicrophone, SoundCard
-from barn_owl.audio.silence import decibel
+import barn_owl as owl
 from barn_owl.cli.common import Voice, json_option, quiet_option, seed_option
-from barn_owl.clips import label_folder, read_clip_table, write_clip_table
 from barn_owl.errors import AudioError, PlanError
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from barn_owl.audio.microphone import Microphone
 
 FULL, FAINT_DB = 0.99, -50.0
 KEEPING = {"k": "keep", "r": "repeat", "q": "quit"}
@@ -56,6 +59,9 @@ def command(
     barn-owl record takes --label hull-knock --takes 20 --group workshop
     barn-owl record takes --label hull-knock --microphone simulated:hull-knock --keep-all
     """
+
+    from barn_owl.clips import label_folder
+
     voice = Voice(quiet=quiet, as_json=as_json)
     if length_s <= 0:
         raise PlanError(f"length_s must be greater than 0, got {length_s:g}")
@@ -81,7 +87,7 @@ def command(
         if answer == "keep":
             path = _free_name(folder / label, label)
             path.parent.mkdir(parents=True, exist_ok=True)
-            write_audio(path, samples, listening.rate_hz)
+            owl.write_audio(path, samples, listening.rate_hz)
             _add(table, path, label, group)
             kept += 1
             voice.say(f"  kept as {path}")
@@ -92,6 +98,8 @@ def command(
 
 
 def _open(name: str | None, speed: float, seed: int) -> Microphone:
+    from barn_owl.audio.microphone import SimulatedMicrophone, SoundCard
+
     if name is None or not name.startswith("simulated:"):
         return SoundCard(name)
     source = name.removeprefix("simulated:")
@@ -101,7 +109,7 @@ def _open(name: str | None, speed: float, seed: int) -> Microphone:
         return SimulatedMicrophone(_demo_takes(source, seed), RATE_HZ, speed=speed)
     if not Path(source).is_file():
         raise AudioError(f"{source!r} is neither a sound file nor a sound of the demo: {', '.join(EVENTS)}")
-    return SimulatedMicrophone(stream_audio(source), audio_info(source).rate_hz, speed=speed)
+    return SimulatedMicrophone(owl.stream_audio(source), owl.audio_info(source).rate_hz, speed=speed)
 
 
 def _demo_takes(sound: str, seed: int) -> Iterator[np.ndarray]:
@@ -123,6 +131,8 @@ def _ask(question: str, answers: dict[str, str]) -> str:
 
 
 def _tell(voice: Voice, samples: np.ndarray) -> None:
+    from barn_owl.audio.silence import decibel
+
     peak = float(np.abs(samples).max(initial=0))
     voice.say(f"  peak {float(decibel(peak)):.0f} dB")
     if peak >= FULL:
@@ -138,6 +148,8 @@ def _free_name(folder: Path, label: str) -> Path:
 
 
 def _add(table: Path, path: Path, label: str, group: str) -> None:
+    import pandas as pd
+
     row = pd.DataFrame([{"file": str(path), "label": label, **({"group": group} if group else {})}])
-    before = [read_clip_table(table)] if table.is_file() else []
-    write_clip_table(pd.concat([*before, row], ignore_index=True), table)
+    before = [owl.read_clip_table(table)] if table.is_file() else []
+    owl.write_clip_table(pd.concat([*before, row], ignore_index=True), table)

@@ -1,11 +1,13 @@
 """``barn-owl score``."""
 
+from __future__ import annotations
+
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
-import pandas as pd
 
-from barn_owl.audio import audio_info
+import barn_owl as owl
 from barn_owl.cli.common import (
     Voice,
     collar_option,
@@ -16,12 +18,10 @@ from barn_owl.cli.common import (
     refuse_to_overwrite,
     write_clips,
 )
-from barn_owl.clips import read_clip_table
 from barn_owl.errors import AudioError
-from barn_owl.evaluate import EventScores, score_events, score_segments
-from barn_owl.show import events_figure, save_figure
-from barn_owl.tag import read_events
-from barn_owl.tag.doubts import doubts_of_scores
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 
 @click.command("score", short_help="Hold events against the truth.")
@@ -66,23 +66,26 @@ def command(
     barn-owl score events.csv truth.csv
     barn-owl score events.csv truth.csv --collar-s 0.1 --offsets 0.5 --figure score.png -o wrong.csv
     """
+
+    import pandas as pd
+
     voice = Voice(quiet=quiet or is_stdout(out), as_json=as_json)
     refuse_to_overwrite(figure, texts=[out], force=force)
-    true, found = read_clip_table(truth), read_events(events)
+    true, found = owl.read_clip_table(truth), owl.read_events(events)
     true = _same_files(true, found)
     seconds = _lengths(voice, true)
-    scores = score_events(true, found, collar_s=collar_s, offset_share=offset_share, seconds=seconds)
+    scores = owl.score_events(true, found, collar_s=collar_s, offset_share=offset_share, seconds=seconds)
     show_event_scores(voice, scores, collar_s)
     segments = None
     if segment_s is not None:
-        segments = score_segments(true, found, segment_s=segment_s, seconds=seconds)
+        segments = owl.score_segments(true, found, segment_s=segment_s, seconds=seconds)
         voice.table(segments.reset_index(), title=f"stretches of {segment_s:g} s")
     if out is not None:
         wrong = pd.concat([scores.misses.assign(mistake="missed"), scores.false_alarms.assign(mistake="false alarm")])
         write_clips(wrong.sort_values(["file", "start_s"]), out, force=force)
         voice.say(f"\nWrote {len(wrong)} mistakes to {out}.")
     if figure is not None:
-        save_figure(events_figure(scores), figure)
+        owl.save_figure(owl.events_figure(scores), figure)
         voice.say(f"Wrote {figure}.")
     more = {} if segments is None else {"segments": segments.astype(object).to_dict("index")}
     voice.result({**scores.as_dict(), **more})
@@ -101,14 +104,17 @@ def _lengths(voice: Voice, truth: pd.DataFrame) -> dict[str, float]:
     found = {}
     for file in truth["file"].unique():
         try:
-            found[str(file)] = audio_info(file).duration_s
+            found[str(file)] = owl.audio_info(file).duration_s
         except AudioError:
             voice.warn(f"{file} is not at hand: its length is taken to be that of its last event")
     return found
 
 
-def show_event_scores(voice: Voice, scores: EventScores, collar_s: float) -> None:
+def show_event_scores(voice: Voice, scores: owl.EventScores, collar_s: float) -> None:
     """Show how events compare with the truth: by label, over all with intervals, times, foreign sounds."""
+
+    from barn_owl.tag.doubts import doubts_of_scores
+
     table = scores.by_label.reset_index().rename(columns={"false_alarms_per_hour": "false/hour"})
     voice.table(table, title=f"events against the truth, onset within {collar_s:g} s")
     spread = scores.intervals()

@@ -1,11 +1,13 @@
 """``barn-owl split``."""
 
+from __future__ import annotations
+
 from pathlib import Path
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 import click
-import pandas as pd
 
+import barn_owl as owl
 from barn_owl.cli.common import (
     Voice,
     force_option,
@@ -18,9 +20,9 @@ from barn_owl.cli.common import (
     seed_option,
     write_clips,
 )
-from barn_owl.clips import fold_clips, read_clip_table, sides_of_fold, split_by_time, split_clips
-from barn_owl.clips.table import SIDES
-from barn_owl.learn import Plan, read_plan
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 
 @click.command("split", short_help="Split clips.")
@@ -67,22 +69,27 @@ def command(
     barn-owl split more-clips.csv --before split.csv -o split2.csv
     barn-owl split clips.csv --folds 5 -o folds.csv && barn-owl split folds.csv --fold 1 -o fold1.csv
     """
+
+    import pandas as pd
+
+    from barn_owl.clips.sides import SIDES
+
     voice = Voice(quiet=quiet or is_stdout(out), as_json=as_json)
     if sum(map(bool, (by_time, folds, fold, before))) > 1:
         raise click.UsageError("--before, --by-time, --folds and --fold are different ways to split; give one")
-    plan = read_plan(plan_path) if plan_path else Plan()
+    plan = owl.read_plan(plan_path) if plan_path else owl.Plan()
     shares = plan.split.but(train=train, validation=validation, test=test, together=together, method=method)
     table, seed = read_clips(clips), plan.seed if seed is None else seed
     if folds:
-        done = fold_clips(table, folds, seed=seed, shares=shares)
+        done = owl.fold_clips(table, folds, seed=seed, shares=shares)
     elif fold:
-        done = sides_of_fold(table, fold)
+        done = owl.sides_of_fold(table, fold)
     elif by_time:
-        done = split_by_time(table, shares)
+        done = owl.split_by_time(table, shares)
     else:
         if before:
-            table = _with_sides(table, read_clip_table(before))
-        done = split_clips(table, shares, seed=seed)
+            table = _with_sides(table, owl.read_clip_table(before))
+        done = owl.split_clips(table, shares, seed=seed)
     write_clips(done, out, force=force)
     column = "fold" if folds else "split"
     reached = pd.crosstab(done["label"], done[column])

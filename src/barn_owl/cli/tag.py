@@ -1,13 +1,13 @@
 """``barn-owl tag``."""
 
-from collections.abc import Mapping
-from datetime import datetime
+from __future__ import annotations
+
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
-import pandas as pd
 
-from barn_owl.audio import audio_info
+import barn_owl as owl
 from barn_owl.cli.common import (
     Voice,
     force_option,
@@ -18,25 +18,13 @@ from barn_owl.cli.common import (
     refuse_to_overwrite,
     write_clips,
 )
-from barn_owl.clips import write_excerpts
 from barn_owl.errors import AudioError, OutputError
-from barn_owl.model import DecisionSettings, Model, load_model
-from barn_owl.show import hours_figure, save_figure, tagging_figure
-from barn_owl.tag import (
-    Archive,
-    find_recordings,
-    hours_table,
-    recording_start,
-    tag_archive,
-    tag_recording,
-    tag_trace,
-    whole_trace,
-    with_clock,
-    write_cues,
-    write_events,
-)
-from barn_owl.tag.doubts import doubts_of_recording
-from barn_owl.tag.formats import COLUMNS
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+    from datetime import datetime
+
+    import pandas as pd
 
 DOUBTED = 3
 """Recordings that are held against what the model was made for."""
@@ -116,7 +104,10 @@ def command(
     barn-owl tag first night.flac -o events.csv --figure night.png
     barn-owl tag first archive/ -o events.csv --keep done --hours hours.png
     """
-    voice, model = Voice(quiet=quiet or is_stdout(out), as_json=as_json), load_model(run)
+
+    from barn_owl.tag import with_clock
+
+    voice, model = Voice(quiet=quiet or is_stdout(out), as_json=as_json), owl.load_model(run)
     refuse_to_overwrite(figure, hours, texts=[out], force=force)
     decision = model.decision.but(
         on=on, off=off, smooth_s=smooth_s, shortest_s=shortest_s, longest_s=longest_s, gap_s=gap_s, pause_s=pause_s,
@@ -124,12 +115,12 @@ def command(
     )  # fmt: skip
     if traces is not None and keep is not None:
         raise click.UsageError("--traces does not go with --keep: what is kept of a recording are its events")
-    files = find_recordings(recordings)
+    files = owl.find_recordings(recordings)
     archive = tag_aloud(voice, model, files, decision, workers=workers, keep=keep, traces=traces)
     if not archive.done and not archive.stopped:
         raise AudioError("none of the recordings could be tagged")
     if archive.done:
-        starts = {file: recording_start(file, zone=zone) for file in archive.done}
+        starts = {file: owl.recording_start(file, zone=zone) for file in archive.done}
         events = with_clock(archive.events, starts) if any(starts.values()) else archive.events
         write_table(events, out, force=force)
         _report(voice, archive, len(files), out)
@@ -141,26 +132,32 @@ def command(
         raise KeyboardInterrupt
     if figure is not None:
         first = archive.done[0]
-        save_figure(
-            tagging_figure(model, first, archive.events[archive.events["file"] == first], decision=decision), figure
+        owl.save_figure(
+            owl.tagging_figure(model, first, archive.events[archive.events["file"] == first], decision=decision),
+            figure,
         )
         voice.say(f"Wrote a figure of {first} to {figure}.")
 
 
 def tag_aloud(
     voice: Voice,
-    model: Model,
+    model: owl.Model,
     files: list[str],
-    decision: DecisionSettings,
+    decision: owl.DecisionSettings,
     *,
     workers: int = 2,
     keep: Path | None = None,
     traces: Path | None = None,
-) -> Archive:
+) -> owl.Archive:
     """Tag recordings with visible progress, until done or stopped by Ctrl-C."""
+
+    import pandas as pd
+
+    from barn_owl.tag.formats import COLUMNS
+
     if keep is not None or (workers > 1 and len(files) > 1 and traces is None):
         with voice.progress("tagging, recordings") as progress:
-            archive = tag_archive(
+            archive = owl.tag_archive(
                 model, files, decision=decision, keep=keep, workers=workers,
                 progress=lambda done, total, _: progress(done, total),
             )  # fmt: skip
@@ -169,19 +166,19 @@ def tag_aloud(
         if archive.kept:
             voice.say(f"{len(archive.kept)} recordings were done before and are not done again")
         return _told(voice, archive, len(files))
-    archive, tables = Archive(events=pd.DataFrame(columns=COLUMNS)), []
+    archive, tables = owl.Archive(events=pd.DataFrame(columns=COLUMNS)), []
     try:
         for path in files:
             try:
                 with voice.progress(f"tagging {Path(path).name}, seconds") as progress:
                     if traces is None:
                         tables.append(
-                            tag_recording(model, path, decision=decision, ahead=workers > 1, progress=progress)
+                            owl.tag_recording(model, path, decision=decision, ahead=workers > 1, progress=progress)
                         )
                     else:
-                        trace = whole_trace(model, path, progress=progress)
+                        trace = owl.whole_trace(model, path, progress=progress)
                         trace.save(traces / f"{Path(path).stem}.npz")
-                        tables.append(tag_trace(model, trace, decision=decision))
+                        tables.append(owl.tag_trace(model, trace, decision=decision))
                 archive.done.append(path)
             except AudioError as error:
                 archive.refused[path] = str(error)
@@ -194,7 +191,7 @@ def tag_aloud(
     return _told(voice, archive, len(files))
 
 
-def _told(voice: Voice, archive: Archive, total: int) -> Archive:
+def _told(voice: Voice, archive: owl.Archive, total: int) -> owl.Archive:
     if archive.stopped:
         voice.warn(f"stopped; {len(archive.done)} of {total} recordings are done")
     return archive
@@ -205,52 +202,55 @@ def write_table(events: pd.DataFrame, out: Path, *, force: bool) -> None:
     if is_stdout(out):
         write_clips(events, out, force=force)
     else:
-        write_events(events, out, force=force)
+        owl.write_events(events, out, force=force)
 
 
 def _write_more(
-    voice: Voice, archive: Archive, *, excerpts: Path | None, around_s: float, cues: Path | None, force: bool
+    voice: Voice, archive: owl.Archive, *, excerpts: Path | None, around_s: float, cues: Path | None, force: bool
 ) -> None:
     events = archive.events
     if excerpts is not None and len(events):
-        lengths = {file: audio_info(file).duration_s for file in archive.done}
+        lengths = {file: owl.audio_info(file).duration_s for file in archive.done}
         ends = [min(end + around_s, lengths[file]) for file, end in zip(events["file"], events["end_s"], strict=True)]
         wider = events.assign(start_s=(events["start_s"].astype(float) - around_s).clip(lower=0), end_s=ends)
-        write_excerpts(wider, excerpts, force=force)
+        owl.write_excerpts(wider, excerpts, force=force)
         voice.say(f"Wrote {len(events)} excerpts to {excerpts}.")
     if cues is not None:
         stems = [Path(file).stem for file in archive.done]
         if len(set(stems)) < len(stems):
             raise OutputError("recordings of the same name cannot be copied to one folder; tag them one by one")
         for file, stem in zip(archive.done, stems, strict=True):
-            write_cues(file, events[events["file"] == file], cues / f"{stem}.wav", force=force)
+            owl.write_cues(file, events[events["file"] == file], cues / f"{stem}.wav", force=force)
         voice.say(f"Wrote {len(stems)} WAV copies with cue points to {cues}.")
 
 
-def _write_hours(voice: Voice, archive: Archive, starts: Mapping[str, datetime | None], path: Path) -> None:
+def _write_hours(voice: Voice, archive: owl.Archive, starts: Mapping[str, datetime | None], path: Path) -> None:
     unknown = [file for file in archive.done if starts[file] is None]
     if unknown:
         voice.warn(
             f"the name of {unknown[0]} does not say when it began (as in night_20260314_221500.flac); "
             f"{len(unknown)} of {len(archive.done)} recordings are left out of the hours"
         )
-    seconds = {file: audio_info(file).duration_s for file in archive.done}
-    table = hours_table(archive.events, starts, seconds)
+    seconds = {file: owl.audio_info(file).duration_s for file in archive.done}
+    table = owl.hours_table(archive.events, starts, seconds)
     if path.suffix.lower() == ".csv":
         table.to_csv(path, lineterminator="\r\n")
     else:
-        save_figure(hours_figure(table), path)
+        owl.save_figure(owl.hours_figure(table), path)
     voice.say(f"Wrote events by hour of the day to {path}.")
 
 
-def _doubt(voice: Voice, model: Model, archive: Archive) -> None:
+def _doubt(voice: Voice, model: owl.Model, archive: owl.Archive) -> None:
     """Say what speaks against the events of the first recordings."""
+
+    from barn_owl.tag.doubts import doubts_of_recording
+
     for file in archive.done[:DOUBTED]:
         for sentence in doubts_of_recording(model, file, archive.events[archive.events["file"] == file]):
             voice.warn(sentence)
 
 
-def _report(voice: Voice, archive: Archive, total: int, out: Path) -> None:
+def _report(voice: Voice, archive: owl.Archive, total: int, out: Path) -> None:
     events = archive.events
     if len(events):
         lengths = (events["end_s"] - events["start_s"]).astype(float)

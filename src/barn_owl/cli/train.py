@@ -1,10 +1,13 @@
 """``barn-owl train``."""
 
+from __future__ import annotations
+
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
-import pandas as pd
 
+import barn_owl as owl
 from barn_owl.cli.common import (
     Voice,
     force_option,
@@ -19,12 +22,10 @@ from barn_owl.cli.common import (
 from barn_owl.cli.evaluate import show_scores, write_evaluation
 from barn_owl.cli.plan import show_reasons
 from barn_owl.files import claim_folder
-from barn_owl.learn import Plan, Progress, read_plan
 from barn_owl.learn.plan import FAMILIES
-from barn_owl.model import load_model
-from barn_owl.runs import Run, adopt, open_run, suggest_plan, train, train_families, train_several
-from barn_owl.runs.several import spread
-from barn_owl.show import curves_figure, families_figure, rehearsal_figure, save_figure
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 
 @click.command("train", short_help="Train a classifier.")
@@ -91,7 +92,7 @@ def command(
         "start": None if frozen is None else {"frozen": frozen},
     }
     if resume:
-        own = None if plan_path is None else read_plan(plan_path).but(**given)
+        own = None if plan_path is None else owl.read_plan(plan_path).but(**given)
         run = train_aloud(voice, table, folder, own, workers=workers, force=force, resume=True, cache=cache)
         _say_what_is_there(voice, folder, run)
         return
@@ -111,7 +112,7 @@ def command(
     _say_what_is_there(voice, folder, run)
 
 
-def _say_what_is_there(voice: Voice, folder: Path, run: Run) -> None:
+def _say_what_is_there(voice: Voice, folder: Path, run: owl.Run) -> None:
     voice.say(f"\nWrote the run to {folder}.")
     voice.say(f"Next: barn-owl tag {folder} RECORDING -o events.csv")
     voice.result({"run": str(folder), **run.evaluate().scores.as_dict()} if _has_test(run) else {"run": str(folder)})
@@ -145,36 +146,39 @@ def _plan(
     start_from: str | None,
     recordings: tuple[Path, ...],
     workers: int,
-) -> Plan:
+) -> owl.Plan:
     if path is not None:
-        plan = read_plan(path)
+        plan = owl.read_plan(path)
     elif start_from:
-        plan = Plan()
+        plan = owl.Plan()
     else:
         with voice.progress("listening to clips") as progress:
-            suggestion = suggest_plan(table, recordings=recordings, workers=workers, progress=progress)
+            suggestion = owl.suggest_plan(table, recordings=recordings, workers=workers, progress=progress)
         voice.say("No plan is given, so one was fitted to the clips:")
         show_reasons(voice, suggestion)
         plan = suggestion.plan
-    return adopt(plan, load_model(start_from), start_from) if start_from else plan
+    return owl.adopt(plan, owl.load_model(start_from), start_from) if start_from else plan
 
 
 def train_aloud(
     voice: Voice,
     clips: pd.DataFrame,
     folder: Path,
-    plan: Plan | None,
+    plan: owl.Plan | None,
     *,
     workers: int,
     force: bool,
     resume: bool = False,
     cache: Path | None = None,
-) -> Run:
+) -> owl.Run:
     """Train with visible progress, write the figures, and show the scores of the test side."""
+
+    import pandas as pd
+
     with voice.progress("reading clips") as reading:
         teller = EpochTeller(voice)
         try:
-            run = train(
+            run = owl.train(
                 clips, folder, plan,
                 workers=workers, force=force, resume=resume, cache=cache, reading=reading, watch=teller,
             )  # fmt: skip
@@ -188,7 +192,7 @@ def train_aloud(
     for sentence in run.learning.words:
         voice.say(sentence)
     show_expectation(voice, run)
-    save_figure(curves_figure(run), folder / "figures" / "curves.png")
+    owl.save_figure(owl.curves_figure(run), folder / "figures" / "curves.png")
     if _has_test(run):
         evaluation = run.evaluate()
         write_evaluation(run, evaluation, folder)
@@ -198,8 +202,13 @@ def train_aloud(
     return run
 
 
-def show_expectation(voice: Voice, run: Run) -> None:
+def show_expectation(voice: Voice, run: owl.Run) -> None:
     """Say what to expect in a recording, draw the rehearsal it was found on, and doubt it where that is due."""
+
+    import pandas as pd
+
+    from barn_owl.show import rehearsal_figure
+
     expected = run.expectation
     if expected is None:
         voice.warn("no rehearsal: there are no two validation clips of any label, so what to expect is not known")
@@ -216,24 +225,24 @@ def show_expectation(voice: Voice, run: Run) -> None:
         f"hour{'' if off is None else f', onsets {1000 * off:.0f} ms off'}. "
         f"To listen to: {run.folder / 'rehearsal.flac'}"
     )
-    save_figure(rehearsal_figure(run), run.folder / "figures" / "rehearsal.png")
+    owl.save_figure(rehearsal_figure(run), run.folder / "figures" / "rehearsal.png")
     for doubt in run.recording_doubts:
         voice.warn(doubt)
 
 
-def _has_test(run: Run) -> bool:
+def _has_test(run: owl.Run) -> bool:
     return bool((run.predictions["split"] == "test").any())
 
 
 def _compare_families(
-    voice: Voice, clips: pd.DataFrame, folder: Path, plan: Plan, *, workers: int, force: bool, cache: Path | None
+    voice: Voice, clips: pd.DataFrame, folder: Path, plan: owl.Plan, *, workers: int, force: bool, cache: Path | None
 ) -> None:
     with voice.progress("reading clips") as reading:
-        ranking = train_families(
+        ranking = owl.train_families(
             clips, folder, plan, workers=workers, force=force, cache=cache, reading=reading,
             told=lambda name, number, total: voice.say(f"{number} of {total}: {name}"),
         )  # fmt: skip
-    save_figure(families_figure(ranking), folder / "families.png")
+    owl.save_figure(owl.families_figure(ranking), folder / "families.png")
     shown = ranking.rename(columns=lambda name: name.replace("_", " ").replace("balanced accuracy", "bal. acc."))
     voice.table(shown, title="families, ranked on the validation clips")
     best = ranking["family"].iloc[0]
@@ -249,7 +258,7 @@ def _train_several(
     voice: Voice,
     clips: pd.DataFrame,
     folder: Path,
-    plan: Plan,
+    plan: owl.Plan,
     *,
     seeds: int | None,
     folds: int | None,
@@ -258,8 +267,10 @@ def _train_several(
     force: bool,
     cache: Path | None,
 ) -> None:
+    from barn_owl.runs.several import spread
+
     with voice.progress("reading clips") as reading:
-        table = train_several(
+        table = owl.train_several(
             clips, folder, plan, seeds=seeds, folds=folds, ensemble=ensemble,
             workers=workers, force=force, cache=cache, reading=reading,
             told=lambda name, number, total: voice.say(f"{number} of {total}: {name}"),
@@ -270,7 +281,7 @@ def _train_several(
         voice.say(f"{name.replace('_', ' ')}: {values['mean']:.3f} on average, {values['deviation']:.3f} deviation")
     voice.say(f"\nWrote a run each to {folder}, and spread.csv.")
     if ensemble:
-        show_scores(voice, open_run(folder).evaluate())
+        show_scores(voice, owl.open_run(folder).evaluate())
         voice.say(f"\nThe ensemble is in {folder}. Next: barn-owl tag {folder} RECORDING -o events.csv")
     voice.result({"run": str(folder), "spread": found})
 
@@ -281,7 +292,7 @@ class EpochTeller:
     def __init__(self, voice: Voice) -> None:
         self.voice, self.next, self.again = voice, 0, False
 
-    def __call__(self, line: Progress) -> None:
+    def __call__(self, line: owl.Progress) -> None:
         """Take a line of the curves."""
         if line.again and not self.again:
             self.again, self.next = True, 1

@@ -35,8 +35,8 @@ from .labels import (
     read_label_map as read_label_map,
     relabel as relabel,
 )
+from .sides import Shares as Shares
 from .split import (
-    Shares as Shares,
     find_leaks as find_leaks,
     fold_clips as fold_clips,
     sides_of_fold as sides_of_fold,

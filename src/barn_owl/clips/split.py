@@ -2,45 +2,19 @@
 
 import hashlib
 import logging
-from typing import Literal
 
 import numpy as np
 import pandas as pd
-from pydantic import Field, model_validator
 
 from barn_owl.clips.duplicates import families
-from barn_owl.clips.table import SIDES
+from barn_owl.clips.sides import SIDES, Shares
 from barn_owl.errors import TableError
-from barn_owl.settings import Settings
 
 logger = logging.getLogger(__name__)
 
+
 MIN_CLIPS = 3
 """Clips a label needs at least: one for each side."""
-
-
-class Shares(Settings):
-    """How much of the clips goes where, and what is kept together.
-
-    method : "balanced" places whole groups so that every label comes as near to the shares as it can;
-        "stable" places each group by a hash of its name and the seed alone, so that clips added later never
-        move an older one, at the price of shares that are only met on average.
-    together : rows of one group stay together, or only rows of one file. Rows with the same number in the
-        column ``family`` (one recording twice, see `check_clips`) always do.
-    """
-
-    train: float = Field(default=0.6, gt=0, lt=1)
-    validation: float = Field(default=0.2, gt=0, lt=1)
-    test: float = Field(default=0.2, gt=0, lt=1)
-    together: Literal["group", "file"] = "group"
-    method: Literal["balanced", "stable"] = "balanced"
-
-    @model_validator(mode="after")
-    def _sum_to_one(self) -> "Shares":
-        total = self.train + self.validation + self.test
-        if abs(total - 1) > 1e-6:
-            raise ValueError(f"train, validation and test must sum to 1, got {total:g}")
-        return self
 
 
 def split_clips(clips: pd.DataFrame, shares: Shares | None = None, *, seed: int = 0) -> pd.DataFrame:

@@ -17,13 +17,14 @@ from typing import IO
 import numpy as np
 import pandas as pd
 
+from barn_owl.clips.sides import SIDES
 from barn_owl.errors import OutputError, TableError
 from barn_owl.files import whole_file
 
 logger = logging.getLogger(__name__)
 
+
 COLUMNS = ("file", "start_s", "end_s", "label", "group", "split", "score")
-SIDES = ("train", "validation", "test")
 NUMBERS = ("start_s", "end_s", "score")
 DECIMAL_COMMA = re.compile(r"^(\s*-?\d+),(\d+\s*)$")
 UTF16_MARKS = (codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)

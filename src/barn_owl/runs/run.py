@@ -11,7 +11,7 @@ import numpy as np
 import pandas as pd
 
 from barn_owl.clips import check_clip_table, join_overlapping, labels_in, read_clip_table
-from barn_owl.clips.table import SIDES
+from barn_owl.clips.sides import SIDES
 from barn_owl.errors import ModelError, TableError
 from barn_owl.evaluate import Evaluation, predict
 from barn_owl.evaluate.evaluation import leaks

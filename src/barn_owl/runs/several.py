@@ -11,7 +11,7 @@ import numpy as np
 import pandas as pd
 
 from barn_owl.clips import fold_clips, sides_of_fold, write_clip_table
-from barn_owl.clips.table import SIDES
+from barn_owl.clips.sides import SIDES
 from barn_owl.errors import ModelError, TableError
 from barn_owl.evaluate.predictions import with_predictions
 from barn_owl.files import claim_folder, write_json

@@ -15,7 +15,7 @@ import numpy as np
 import pandas as pd
 
 from barn_owl.clips import labels_in, read_clip_table, write_clip_table
-from barn_owl.clips.table import SIDES
+from barn_owl.clips.sides import SIDES
 from barn_owl.errors import ModelError, PlanError, TableError, TrainingError
 from barn_owl.evaluate import Evaluation, Scores, fit_temperature
 from barn_owl.evaluate.calibration import at_temperature
