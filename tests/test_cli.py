@@ -278,14 +278,12 @@ def test_ctrl_c_ends_with_130(owl, tmp_path, clips, monkeypatch):
 
 
 def test_ctrl_c_while_tagging_keeps_the_recordings_that_are_done(owl, tmp_path, runs, long_recording, monkeypatch):
-    import barn_owl.cli.tag as command
-
     def tag(model, path, **options):
         if path == "second.wav":
             raise KeyboardInterrupt
         return tag_recording(model, path, **options)
 
-    monkeypatch.setattr(command, "tag_recording", tag)
+    monkeypatch.setattr("barn_owl.tag.archive.tag_recording", tag)
     files = long_recording, "second.wav"
     code, _, err = owl("tag", runs["cnn"].folder, *files, "-o", tmp_path / "e.csv", "--workers", "1")
     assert code == 130

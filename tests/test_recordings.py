@@ -17,7 +17,7 @@ import pytest
 import soundfile
 from hypothesis import given, settings, strategies as st
 
-from barn_owl.audio import read_audio, write_audio
+from barn_owl.audio import audio_info, read_audio, write_audio
 from barn_owl.cli.main import run as call
 from barn_owl.clips import clips_of_events, clips_of_false_alarms, read_clip_table, write_clip_table
 from barn_owl.errors import AudioError, OutputError, PlanError, TableError
@@ -535,7 +535,9 @@ def test_ctrl_c_in_an_archive_keeps_what_is_finished(runs, nights, tmp_path, mon
     got = tag_archive(
         runs["cnn"].model, files, workers=1, keep=tmp_path / "kept", progress=lambda *done: told.append(done)
     )
-    assert (got.stopped, got.done, told) == (True, files[:1], [(1, 2, files[0])])
+    lengths = [audio_info(file).duration_s for file in files]
+    assert (got.stopped, got.done) == (True, files[:1])
+    assert told[-1] == pytest.approx((lengths[0], sum(lengths)))
     monkeypatch.undo()
     assert tag_archive(runs["cnn"].model, files, keep=tmp_path / "kept").kept == files[:1]
 
@@ -584,6 +586,15 @@ def test_formats_refuse_what_is_none(tmp_path):
         write_cues(tmp_path / "gone.wav", some_events(), tmp_path / "y.wav")
 
 
+@pytest.mark.parametrize("subtype", ["PCM_24", "FLOAT"])
+def test_copies_with_cue_points_lose_nothing_of_what_the_recording_holds(subtype, tmp_path, rng):
+    take = (0.1 * rng.standard_normal(RATE_HZ)).astype(np.float32)
+    soundfile.write(tmp_path / "take.wav", take, RATE_HZ, subtype=subtype)
+    write_cues(tmp_path / "take.wav", some_events().assign(start_s=0.1, end_s=0.2), tmp_path / "copy.wav")
+    assert soundfile.info(tmp_path / "copy.wav").subtype == subtype
+    np.testing.assert_array_equal(soundfile.read(tmp_path / "copy.wav")[0], soundfile.read(tmp_path / "take.wav")[0])
+
+
 def test_decision_settings_of_the_plan_stay_where_it_says_so(clips, tmp_path):
     decision = {"on": 0.7, "off": 0.1, "labels": {"hum": {"on": 0.9}}}
     plan = small_plan("logistic", decision=decision, rehearsal={"minutes": 0.4, "decide": False})
@@ -606,11 +617,21 @@ def test_mistakes_of_a_recording_that_is_not_at_hand_are_still_counted(capsys, r
     assert "is not at hand" in capsys.readouterr().err
 
 
+def test_traces_are_written_once_where_recordings_are_kept(capsys, runs, nights, tmp_path):
+    folder, file = str(runs["cnn"].folder), nights["file"][0]
+    command = ["tag", folder, file, "--keep", str(tmp_path / "kept"), "-o"]
+    assert call([*command, str(tmp_path / "plain.csv")]) == 0
+    assert call([*command, str(tmp_path / "traced.csv"), "--traces", str(tmp_path / "t")]) == 0
+    assert "done before" not in capsys.readouterr().out
+    trace = tmp_path / "t" / f"{Path(file).stem}.npz"
+    assert len(tag_trace(runs["cnn"].model, read_trace(trace))) == len(read_events(tmp_path / "traced.csv"))
+    assert call([*command, str(tmp_path / "again.csv"), "--traces", str(tmp_path / "t")]) == 0
+    assert "1 recordings were done before" in capsys.readouterr().out
+    assert (tmp_path / "again.csv").read_text() == (tmp_path / "plain.csv").read_text()
+
+
 def test_options_of_tagging_that_do_not_go_together_are_refused(capsys, runs, nights, tmp_path):
     folder, file = str(runs["cnn"].folder), nights["file"][0]
-    together = ["--traces", str(tmp_path / "t"), "--keep", str(tmp_path / "k")]
-    assert call(["tag", folder, file, "-o", str(tmp_path / "e.csv"), *together]) == 2
-    assert "--traces does not go with --keep" in capsys.readouterr().err
     (tmp_path / "a").mkdir()
     shutil.copy(file, tmp_path / "a" / Path(file).name)
     both = [

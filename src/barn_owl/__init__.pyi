@@ -114,7 +114,6 @@ from .runs import (
     set_decision as set_decision,
     set_thresholds as set_thresholds,
     suggest_plan as suggest_plan,
-    train as train,
     train_families as train_families,
     train_several as train_several,
 )
@@ -143,10 +142,13 @@ from .show import (
     tagging_figure as tagging_figure,
     thresholds_figure as thresholds_figure,
     tracks_figure as tracks_figure,
+    train as train,
     variants_figure as variants_figure,
     write_comparison_page as write_comparison_page,
+    write_evaluation as write_evaluation,
     write_listening_page as write_listening_page,
     write_report as write_report,
+    write_results as write_results,
 )
 from .sound import (
     SoundSettings as SoundSettings,

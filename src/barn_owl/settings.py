@@ -1,12 +1,12 @@
 """Settings as frozen values that say precisely what is wrong with them."""
 
-import difflib
 import re
 from typing import Any, Self
 
 from pydantic import BaseModel, ConfigDict, ValidationError
 
 from barn_owl.errors import PlanError
+from barn_owl.wording import nearest_to
 
 
 class Settings(BaseModel):
@@ -44,7 +44,7 @@ def _faults(settings: type[BaseModel], error: ValidationError) -> list[str]:
 def _fault(settings: type[BaseModel], fault: Any) -> str:
     place = ".".join(str(part) for part in fault["loc"])
     if fault["type"] == "extra_forbidden":
-        return f"{place}: unknown key{_nearest(place, list(settings.model_fields))}"
+        return f"{place}: unknown key; {nearest_to(place, settings.model_fields, else_say='known keys: ')}"
     if fault["type"] == "value_error":
         return "\n".join(_placed(place, line) for line in str(fault["ctx"]["error"]).splitlines())
     got = fault["input"]
@@ -56,8 +56,3 @@ def _placed(place: str, line: str) -> str:
     if not place:
         return line
     return f"{place}.{line}" if re.match(r"[\w.]+: ", line) else f"{place}: {line}"
-
-
-def _nearest(unknown: str, known: list[str]) -> str:
-    close = difflib.get_close_matches(unknown, known, n=1)
-    return f"; did you mean {close[0]}?" if close else f"; known keys: {', '.join(known)}"

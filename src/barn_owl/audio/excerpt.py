@@ -24,10 +24,7 @@ class Excerpt:
     def content(self) -> str:
         """SHA-256 of the file, to know it again wherever it was moved."""
         with open(self.file, "rb", buffering=0) as file:  # noqa: PTH123 - as above
-            digest = hashlib.sha256()
-            while block := file.read(1 << 20):
-                digest.update(block)
-            return digest.hexdigest()
+            return hashlib.file_digest(file, "sha256").hexdigest()
 
 
 def excerpts(files: Iterable[str], starts: Iterable[float], ends: Iterable[float]) -> list[Excerpt]:

@@ -61,7 +61,13 @@ class AudioInfo:
     rate_hz: int
     channels: int
     samples: int
-    encoding: str
+    format: str
+    subtype: str
+
+    @property
+    def encoding(self) -> str:
+        """Format and subtype, as libsndfile names them: ``WAV PCM_24``."""
+        return f"{self.format} {self.subtype}"
 
     @property
     def duration_s(self) -> float:
@@ -109,7 +115,8 @@ def audio_info(path: str | Path) -> AudioInfo:
             rate_hz=file.samplerate,
             channels=file.channels,
             samples=file.frames,
-            encoding=f"{file.format} {file.subtype}",
+            format=file.format,
+            subtype=file.subtype,
         )
 
 

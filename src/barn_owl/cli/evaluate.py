@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 import click
 
@@ -11,11 +10,7 @@ import barn_owl as owl
 from barn_owl.cli.common import Voice, json_option, quiet_option, read_clips, workers_option
 from barn_owl.clips.sides import SIDES
 from barn_owl.errors import PlanError
-from barn_owl.files import whole_file, write_json
 from barn_owl.learn.plan import ThresholdSettings
-
-if TYPE_CHECKING:
-    import pandas as pd
 
 SHOWN_CONFUSIONS = 3
 
@@ -83,7 +78,7 @@ def command(
     by = {column: evaluation.by(column) for column in columns}
     for column, table in by.items():
         voice.table(table.reset_index(), title=f"by {column}")
-    write_evaluation(opened, evaluation, folder)
+    owl.write_evaluation(opened, evaluation, folder)
     if clips is None and opened.expectation is not None:
         expected = opened.expectation
         voice.say(
@@ -111,41 +106,6 @@ def read_wish(text: str) -> ThresholdSettings:
 def _columns(evaluation: owl.Evaluation) -> list[str]:
     hidden = ("score", "file", "start_s", "end_s", "predicted")
     return [name for name in evaluation.predictions if not name.startswith(hidden)]
-
-
-def write_evaluation(run: owl.Run, evaluation: owl.Evaluation, folder: Path) -> None:
-    """Write tables, figures and the page of an evaluation to `folder`.
-
-    Scores and predictions of the run itself are there already. Corrections that somebody filled in stay; where no
-    label is doubted there is no table of them.
-    """
-    if isinstance(evaluation.scores, owl.Scores):  # where labels overlap, none is taken for another
-        _write_table(evaluation.scores.confusion, folder / "confusion.csv")
-        owl.save_figure(owl.confusion_figure(evaluation.scores), folder / "figures" / "confusion.png")
-    if not (folder / "model.safetensors").exists():
-        write_json(folder / "scores.json", evaluation.as_dict())
-        owl.write_clip_table(evaluation.predictions, folder / "predictions.csv", force=True)
-    _write_table(evaluation.measured.by_label, folder / "labels.csv")
-    owl.write_clip_table(evaluation.mistakes, folder / "mistakes.csv", force=True)
-    _write_corrections(evaluation if evaluation.rows is None else None, run, folder / "corrections.csv")
-    owl.save_figure(owl.labels_figure(evaluation), folder / "figures" / "labels.png")
-    owl.save_figure(owl.thresholds_figure(evaluation), folder / "figures" / "thresholds.png")
-    owl.save_figure(owl.calibration_figure(evaluation), folder / "figures" / "calibration.png")
-    owl.write_report(run, evaluation, folder / "report.html")
-
-
-def _write_table(table: pd.DataFrame, path: Path) -> None:
-    with whole_file(path) as beside:
-        table.to_csv(beside, index_label="label", lineterminator="\r\n")
-
-
-def _write_corrections(evaluation: owl.Evaluation | None, run: owl.Run, path: Path) -> None:
-    if path.is_file() and len(owl.read_corrections(path)):
-        return
-    doubted = run.likely_wrong_labels if evaluation is None else evaluation.likely_wrong_labels
-    path.unlink(missing_ok=True)
-    if len(doubted):
-        owl.write_clip_table(doubted, path)
 
 
 def show_scores(voice: Voice, evaluation: owl.Evaluation) -> None:

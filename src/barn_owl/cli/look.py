@@ -21,7 +21,7 @@ from barn_owl.cli.common import (
     refuse_to_overwrite,
     workers_option,
 )
-from barn_owl.files import claim_folder
+from barn_owl.files import claim_folder, whole_file
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -136,7 +136,8 @@ def _look_at_clips(
         "silent: mean share; clipped: clips"
     )
     if out is not None:
-        facts.to_csv(out / "facts.csv", index=False, lineterminator="\r\n")
+        with whole_file(out / "facts.csv") as beside:
+            facts.to_csv(beside, index=False, lineterminator="\r\n")
         owl.save_figure(owl.gallery_figure(clips, front_end, examples=examples), out / "gallery.png")
         mel = front_end.but(features=["log-mel"])
         with voice.progress("computing spectra") as progress:

@@ -6,6 +6,8 @@ from typing import Any
 
 import click
 
+from barn_owl.wording import nearest_to
+
 SECTIONS = {
     "Start here": {"demo": "Make up a harbour, train on it, tag a night, say how well it went."},
     "Clips": {
@@ -62,10 +64,7 @@ class Sections(click.Group):
         try:
             return super().resolve_command(ctx, args)
         except click.UsageError:
-            import difflib
-
-            close = difflib.get_close_matches(args[0], COMMANDS, n=1)
-            hint = f"did you mean {close[0]}?" if close else f"commands: {', '.join(COMMANDS)}"
+            hint = nearest_to(args[0], COMMANDS, else_say="commands: ")
             raise click.UsageError(f"there is no command {args[0]!r}; {hint}", ctx) from None
 
 

@@ -19,6 +19,7 @@ from barn_owl.cli.common import (
     write_clips,
 )
 from barn_owl.errors import AudioError, OutputError
+from barn_owl.files import whole_file
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
@@ -113,8 +114,6 @@ def command(
         on=on, off=off, smooth_s=smooth_s, shortest_s=shortest_s, longest_s=longest_s, gap_s=gap_s, pause_s=pause_s,
         again=again, alone=alone,
     )  # fmt: skip
-    if traces is not None and keep is not None:
-        raise click.UsageError("--traces does not go with --keep: what is kept of a recording are its events")
     files = owl.find_recordings(recordings)
     archive = tag_aloud(voice, model, files, decision, workers=workers, keep=keep, traces=traces)
     if not archive.done and not archive.stopped:
@@ -150,50 +149,17 @@ def tag_aloud(
     traces: Path | None = None,
 ) -> owl.Archive:
     """Tag recordings with visible progress, until done or stopped by Ctrl-C."""
-
-    import pandas as pd
-
-    from barn_owl.tag.formats import COLUMNS
-
-    if keep is not None or (workers > 1 and len(files) > 1 and traces is None):
-        with voice.progress("tagging, recordings") as progress:
-            archive = owl.tag_archive(
-                model, files, decision=decision, keep=keep, workers=workers,
-                progress=lambda done, total, _: progress(done, total),
-            )  # fmt: skip
-        for reason in archive.refused.values():
-            voice.warn(f"passed over: {reason}")
-        if archive.kept:
-            voice.say(f"{len(archive.kept)} recordings were done before and are not done again")
-        return _told(voice, archive, len(files))
-    archive, tables = owl.Archive(events=pd.DataFrame(columns=COLUMNS)), []
-    try:
-        for path in files:
-            try:
-                with voice.progress(f"tagging {Path(path).name}, seconds") as progress:
-                    if traces is None:
-                        tables.append(
-                            owl.tag_recording(model, path, decision=decision, ahead=workers > 1, progress=progress)
-                        )
-                    else:
-                        trace = owl.whole_trace(model, path, progress=progress)
-                        trace.save(traces / f"{Path(path).stem}.npz")
-                        tables.append(owl.tag_trace(model, trace, decision=decision))
-                archive.done.append(path)
-            except AudioError as error:
-                archive.refused[path] = str(error)
-                voice.warn(f"passed over: {error}")
-    except KeyboardInterrupt:
-        archive.stopped = True
-    found = [table for table in tables if len(table)]
-    if found:
-        archive.events = pd.concat(found, ignore_index=True)
-    return _told(voice, archive, len(files))
-
-
-def _told(voice: Voice, archive: owl.Archive, total: int) -> owl.Archive:
+    what = Path(files[0]).name if len(files) == 1 else f"{len(files)} recordings"
+    with voice.progress(f"tagging {what}, seconds") as progress:
+        archive = owl.tag_archive(
+            model, files, decision=decision, keep=keep, traces=traces, workers=workers, progress=progress
+        )
+    for reason in archive.refused.values():
+        voice.warn(f"passed over: {reason}")
+    if archive.kept:
+        voice.say(f"{len(archive.kept)} recordings were done before and are not done again")
     if archive.stopped:
-        voice.warn(f"stopped; {len(archive.done)} of {total} recordings are done")
+        voice.warn(f"stopped; {len(archive.done)} of {len(files)} recordings are done")
     return archive
 
 
@@ -234,7 +200,8 @@ def _write_hours(voice: Voice, archive: owl.Archive, starts: Mapping[str, dateti
     seconds = {file: owl.audio_info(file).duration_s for file in archive.done}
     table = owl.hours_table(archive.events, starts, seconds)
     if path.suffix.lower() == ".csv":
-        table.to_csv(path, lineterminator="\r\n")
+        with whole_file(path) as beside:
+            table.to_csv(beside, lineterminator="\r\n")
     else:
         owl.save_figure(owl.hours_figure(table), path)
     voice.say(f"Wrote events by hour of the day to {path}.")

@@ -19,7 +19,7 @@ from barn_owl.cli.common import (
     seed_option,
     workers_option,
 )
-from barn_owl.cli.evaluate import show_scores, write_evaluation
+from barn_owl.cli.evaluate import show_scores
 from barn_owl.cli.plan import show_reasons
 from barn_owl.files import claim_folder
 from barn_owl.learn.plan import FAMILIES
@@ -115,7 +115,7 @@ def command(
 def _say_what_is_there(voice: Voice, folder: Path, run: owl.Run) -> None:
     voice.say(f"\nWrote the run to {folder}.")
     voice.say(f"Next: barn-owl tag {folder} RECORDING -o events.csv")
-    voice.result({"run": str(folder), **run.evaluate().scores.as_dict()} if _has_test(run) else {"run": str(folder)})
+    voice.result({"run": str(folder), **run.evaluate().scores.as_dict()} if run.has_test else {"run": str(folder)})
 
 
 def _refuse_together(
@@ -171,7 +171,7 @@ def train_aloud(
     resume: bool = False,
     cache: Path | None = None,
 ) -> owl.Run:
-    """Train with visible progress, write the figures, and show the scores of the test side."""
+    """Train with visible progress, and show what to expect and the scores of the test side."""
 
     import pandas as pd
 
@@ -192,22 +192,17 @@ def train_aloud(
     for sentence in run.learning.words:
         voice.say(sentence)
     show_expectation(voice, run)
-    owl.save_figure(owl.curves_figure(run), folder / "figures" / "curves.png")
-    if _has_test(run):
-        evaluation = run.evaluate()
-        write_evaluation(run, evaluation, folder)
-        show_scores(voice, evaluation)
+    if run.has_test:
+        show_scores(voice, run.evaluate())
     else:
         voice.warn("there is no test side in this split, so the run is not judged")
     return run
 
 
 def show_expectation(voice: Voice, run: owl.Run) -> None:
-    """Say what to expect in a recording, draw the rehearsal it was found on, and doubt it where that is due."""
+    """Say what to expect in a recording, and doubt it where that is due."""
 
     import pandas as pd
-
-    from barn_owl.show import rehearsal_figure
 
     expected = run.expectation
     if expected is None:
@@ -225,13 +220,8 @@ def show_expectation(voice: Voice, run: owl.Run) -> None:
         f"hour{'' if off is None else f', onsets {1000 * off:.0f} ms off'}. "
         f"To listen to: {run.folder / 'rehearsal.flac'}"
     )
-    owl.save_figure(rehearsal_figure(run), run.folder / "figures" / "rehearsal.png")
     for doubt in run.recording_doubts:
         voice.warn(doubt)
-
-
-def _has_test(run: owl.Run) -> bool:
-    return bool((run.predictions["split"] == "test").any())
 
 
 def _compare_families(

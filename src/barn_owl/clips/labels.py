@@ -1,6 +1,5 @@
 """Renaming, joining and dropping labels, and bringing their numbers of clips nearer to each other."""
 
-import difflib
 from collections.abc import Collection, Iterable, Mapping
 from pathlib import Path
 
@@ -9,6 +8,7 @@ import pandas as pd
 
 from barn_owl.clips.table import read_any_table
 from barn_owl.errors import TableError
+from barn_owl.wording import nearest_to
 
 BETWEEN = "|"
 """Stands between the labels of a clip that carries several."""
@@ -59,9 +59,7 @@ def relabel(clips: pd.DataFrame, becomes: Mapping[str, str]) -> pd.DataFrame:
     present = sorted(clips["label"].unique())
     for label in becomes:
         if label not in present:
-            close = difflib.get_close_matches(label, present, n=1)
-            hint = f"did you mean {close[0]!r}?" if close else f"there are {', '.join(present)}"
-            raise TableError(f"no clip is labelled {label!r}; {hint}")
+            raise TableError(f"no clip is labelled {label!r}; {nearest_to(label, present)}")
     labels = clips["label"].map(lambda label: becomes.get(label, label))
     dropped = labels.eq("") & clips["label"].ne("")
     return clips.assign(label=labels)[~dropped].reset_index(drop=True)

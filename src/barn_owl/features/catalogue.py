@@ -6,6 +6,8 @@ from typing import Protocol
 
 import numpy as np
 
+from barn_owl.features.chroma import CLASSES
+
 
 class Bins(Protocol):
     """What the columns of a feature are named by."""
@@ -63,7 +65,7 @@ FEATURES: dict[str, Feature] = {
     ),
     "chroma": Feature(
         "share of power",
-        lambda _: [f"chroma {name}" for name in ("C", "C#", "D", "D#", "E", "F", "F#", "G", "G#", "A", "A#", "B")],
+        lambda _: [f"chroma {name}" for name in CLASSES],
         "power from 100 Hz to 5 kHz by pitch class, divided by its sum",
     ),
     "centroid": Feature("Hz", _one("centroid"), "sum f p, p = power / sum power", PEETERS),

@@ -1,6 +1,5 @@
 """Settings of a front end, and all that follows from them: sizes, names of columns, matrices."""
 
-import difflib
 from functools import cached_property
 from itertools import pairwise
 
@@ -15,6 +14,7 @@ from barn_owl.features.framing import frame_count
 from barn_owl.features.mel import mel_bank, mel_edges
 from barn_owl.features.rows import CHUNK
 from barn_owl.settings import Settings
+from barn_owl.wording import nearest_to
 
 DELTAS = {"deltas": 1, "second-deltas": 2}
 LOUDNESS = "loudness"
@@ -48,9 +48,7 @@ class FrontEndSettings(Settings):
         known = [*FEATURES, *DELTAS, LOUDNESS]
         for name in spread:
             if name not in known:
-                close = difflib.get_close_matches(name, [*known, *GROUPS], n=1)
-                hint = f"did you mean {close[0]}?" if close else f"there are {', '.join([*known, *GROUPS])}"
-                raise ValueError(f"there is no feature {name!r}; {hint}")
+                raise ValueError(f"there is no feature {name!r}; {nearest_to(name, [*known, *GROUPS])}")
         if spread[0] in DELTAS:
             raise ValueError(f"{spread[0]} must come after the feature it is of")
         return spread

@@ -68,6 +68,11 @@ class Run:
         return self._json(EXPECTATION) if (self.folder / EXPECTATION).is_file() else None
 
     @property
+    def has_test(self) -> bool:
+        """Whether any clip is on the test side."""
+        return bool((self.predictions["split"] == "test").any())
+
+    @property
     def recording_doubts(self) -> list[str]:
         """What speaks against using the model on recordings, a sentence each, with what to do."""
         validation = (self._json("scores.json").get("validation") or {}).get("balanced_accuracy")

@@ -14,6 +14,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from barn_owl.audio import Excerpt
 from barn_owl.clips import labels_in, read_clip_table, write_clip_table
 from barn_owl.clips.sides import SIDES
 from barn_owl.errors import ModelError, PlanError, TableError, TrainingError
@@ -313,11 +314,10 @@ def _known_rows(clips: pd.DataFrame) -> list[str]:
 
 
 def fingerprint(clips: pd.DataFrame) -> str:
-    """SHA-256 over the rows of a clip table and the sizes of its files: changes when the data do."""
-    digest = hashlib.sha256()
+    """SHA-256 over the rows of a clip table and the content of its files: changes when the data do."""
+    digest, contents = hashlib.sha256(), {file: Excerpt(file).content() for file in clips["file"].unique()}
     for row in clips[["file", "start_s", "end_s", "label", "split"]].itertuples(index=False):
-        size = Path(row.file).stat().st_size
-        digest.update(repr((Path(row.file).name, row.start_s, row.end_s, row.label, row.split, size)).encode())
+        digest.update(repr((contents[row.file], row.start_s, row.end_s, row.label, row.split)).encode())
     return digest.hexdigest()
 
 

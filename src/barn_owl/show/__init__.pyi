@@ -23,6 +23,11 @@ from .learning import (
 )
 from .listening import write_listening_page as write_listening_page
 from .report import write_report as write_report
+from .results import (
+    train as train,
+    write_evaluation as write_evaluation,
+    write_results as write_results,
+)
 from .scoring import (
     adjusting_figure as adjusting_figure,
     events_figure as events_figure,

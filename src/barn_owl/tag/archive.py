@@ -10,14 +10,17 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 
-from barn_owl.audio import AUDIO_ENDINGS
+from barn_owl.audio import AUDIO_ENDINGS, Excerpt, audio_info
 from barn_owl.clips.table import read_any_table, read_clip_table, write_clip_table
 from barn_owl.errors import AudioError, TableError
 from barn_owl.model import DecisionSettings, Model
 from barn_owl.parallel import each
 from barn_owl.tag.formats import COLUMNS
+from barn_owl.tag.recorded import tag_trace, whole_trace
 from barn_owl.tag.tagging import tag_recording
 
+DECISIONS = 1
+"""Part of the key of what is kept: raised when the same model and settings come to find other events."""
 EMPTY = "nothing"
 """Stands in a kept table for a recording without events, as a table must have a row."""
 
@@ -68,26 +71,32 @@ def tag_archive(
     *,
     decision: DecisionSettings | None = None,
     keep: str | Path | None = None,
+    traces: str | Path | None = None,
     workers: int = 2,
-    progress: Callable[[int, int, str], None] | None = None,
+    progress: Callable[[float, float], None] | None = None,
 ) -> Archive:
     """Find events in many recordings, `workers` at a time, each on one core, in a process of its own if several.
 
     keep : a folder with a table for each finished recording, named by its content, the model and the settings, so
-    that what is done is not done again. progress : called with the recordings done, how many there are, and the last.
+    that what is done is not done again. traces : a folder to write the scores over time of each to, as NPZ; what was
+    kept without its trace is done again. progress : called with the seconds of sound done and how many there are.
 
     A recording that cannot be read is passed over and said so. On Ctrl-C what is finished is returned, marked as
     stopped. Raises OutputError when `keep` cannot be written.
     """
     settings = decision or model.decision
+    paths = [str(path) for path in recordings]
+    at_once = min(workers, len(paths))
+    told = _Seconds(paths, progress)
     work = partial(
-        _tagged, model=model, decision=settings, keep=None if keep is None else str(keep),
-        known=model_fingerprint(model, settings), ahead=workers > 1 and len(recordings) == 1,
+        _tagged, model=model, decision=settings, keep=None if keep is None else Path(keep),
+        traces=None if traces is None else Path(traces), known=model_fingerprint(model, settings),
+        ahead=workers > 1 and len(paths) == 1, within=told.within if at_once == 1 else None,
     )  # fmt: skip
     archive, tables = Archive(events=pd.DataFrame(columns=COLUMNS)), []
-    results = each(work, [str(path) for path in recordings], workers, processes=True)
+    results = each(work, paths, at_once, processes=True)
     try:
-        for done, (path, events, reason, was_kept) in enumerate(results, start=1):
+        for path, events, reason, was_kept in results:
             if reason:
                 archive.refused[path] = reason
             else:
@@ -96,13 +105,39 @@ def tag_archive(
                     archive.kept.append(path)
                 if len(events):
                     tables.append(events)
-            if progress:
-                progress(done, len(recordings), path)
+            told.finished(path)
     except KeyboardInterrupt:
         archive.stopped = True
     if tables:
         archive.events = pd.concat(tables, ignore_index=True)
     return archive
+
+
+class _Seconds:
+    """Says how many seconds of sound are done, of all there are."""
+
+    def __init__(self, paths: list[str], tell: Callable[[float, float], None] | None) -> None:
+        self._lengths = {path: _length_s(path) for path in paths} if tell else {}
+        self._total, self._done, self._tell = sum(self._lengths.values()), 0.0, tell
+
+    def within(self, done_s: float, _length_s: float) -> None:
+        """So much is done of a recording that is worked on."""
+        if self._tell and self._total:
+            self._tell(self._done + done_s, self._total)
+
+    def finished(self, path: str) -> None:
+        """A recording is done."""
+        if self._tell:
+            self._done += self._lengths[path]
+            self.within(0.0, 0.0)
+
+
+def _length_s(path: str) -> float:
+    """Length of a recording; 0 where it cannot be read, which is told when its turn comes."""
+    try:
+        return audio_info(path).duration_s
+    except AudioError:
+        return 0.0
 
 
 def model_fingerprint(model: Model, decision: DecisionSettings) -> str:
@@ -112,7 +147,7 @@ def model_fingerprint(model: Model, decision: DecisionSettings) -> str:
     for name, array in sorted(arrays.items()):
         digest.update(name.encode() + np.ascontiguousarray(array).tobytes())
     told = [
-        model.labels, model.background, model.front_end.model_dump(), model.clips.model_dump(),
+        DECISIONS, model.labels, model.background, model.front_end.model_dump(), model.clips.model_dump(),
         model.overlapping, decision.model_dump(),
     ]  # fmt: skip
     digest.update(json.dumps(told, sort_keys=True).encode())
@@ -120,18 +155,30 @@ def model_fingerprint(model: Model, decision: DecisionSettings) -> str:
 
 
 def _tagged(
-    path: str, *, model: Model, decision: DecisionSettings, keep: str | None, known: str, ahead: bool
+    path: str,
+    *,
+    model: Model,
+    decision: DecisionSettings,
+    keep: Path | None,
+    traces: Path | None,
+    known: str,
+    ahead: bool,
+    within: Callable[[float, float], None] | None,
 ) -> tuple[str, pd.DataFrame, str, bool]:
     """Path, events, why it was passed over, and whether it was done before."""
-    place = None
+    place, trace_file = None, None if traces is None else traces / f"{Path(path).stem}.npz"
     try:
         if keep is not None:
-            with Path(path).open("rb") as file:
-                content = hashlib.file_digest(file, "sha256").hexdigest()
-            place = Path(keep) / f"{hashlib.sha256((content + known).encode()).hexdigest()[:24]}.csv"
-            if place.is_file():
+            content = Excerpt(path).content()
+            place = keep / f"{hashlib.sha256((content + known).encode()).hexdigest()[:24]}.csv"
+            if place.is_file() and (trace_file is None or trace_file.is_file()):
                 return path, _read_kept(place, path), "", True
-        events = tag_recording(model, path, decision=decision, ahead=ahead)
+        if trace_file is None:
+            events = tag_recording(model, path, decision=decision, ahead=ahead, progress=within)
+        else:
+            trace = whole_trace(model, path, ahead=ahead, progress=within)
+            trace.save(trace_file)
+            events = tag_trace(model, trace, decision=decision)
     except AudioError as error:
         return path, pd.DataFrame(), str(error), False
     except OSError as error:

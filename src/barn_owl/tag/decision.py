@@ -5,7 +5,7 @@ It begins where its onset score is highest near there, and begins again, as anot
 ``again``.
 """
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -143,6 +143,13 @@ class Decider:
             given += _not_overlapping(self._held[:together], self._settings.alone)
             del self._held[:together]
         return given
+
+
+def decided(blocks: Iterable[TraceBlock], decider: Decider) -> Iterator[Event]:
+    """Events of the blocks of a whole recording, as they are decided."""
+    for block in blocks:
+        yield from decider.push(block)
+    yield from decider.finish()
 
 
 class _Track:

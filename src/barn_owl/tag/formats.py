@@ -142,7 +142,7 @@ def write_cues(recording: str | Path, events: pd.DataFrame, path: str | Path, *,
     longer than a WAV file can be (4 GiB), AudioError when the recording cannot be read.
     """
     info = audio_info(recording)
-    subtype = info.encoding if info.encoding in ("PCM_24", "PCM_32", "FLOAT", "DOUBLE") else "PCM_16"
+    subtype = info.subtype if info.subtype in ("PCM_24", "PCM_32", "FLOAT", "DOUBLE") else "PCM_16"
     width = {"PCM_16": 2, "PCM_24": 3, "PCM_32": 4, "FLOAT": 4, "DOUBLE": 8}[subtype]
     if info.duration_s * info.rate_hz * info.channels * width > LARGEST:
         raise OutputError(f"{path}: {recording} is too long for cue points in a WAV file of 4 GiB at most")

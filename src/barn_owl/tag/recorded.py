@@ -13,7 +13,7 @@ from barn_owl.audio import audio_info
 from barn_owl.errors import AudioError, TableError
 from barn_owl.files import whole_file
 from barn_owl.model import DecisionSettings, Model
-from barn_owl.tag.decision import Decider, Event, Timing
+from barn_owl.tag.decision import Decider, Event, Timing, decided
 from barn_owl.tag.tagging import event_table
 from barn_owl.tag.trace import TraceBlock, TraceStream, trace_recording
 
@@ -66,16 +66,21 @@ class Trace:
                     np.savez(file, **arrays)
 
 
-def whole_trace(model: Model, path: str | Path, *, progress: Callable[[float, float], None] | None = None) -> Trace:
+def whole_trace(
+    model: Model,
+    path: str | Path,
+    *,
+    ahead: bool = True,
+    progress: Callable[[float, float], None] | None = None,
+) -> Trace:
     """Score a recording and keep the trace in memory: about 6 MB an hour for seven labels.
+
+    ahead, progress : see `tag_recording`.
 
     Raises AudioError when it cannot be read or is shorter than one frame.
     """
-    duration_s, blocks = audio_info(path).duration_s, []
-    for block in trace_recording(model, path):
-        blocks.append(block)
-        if progress:
-            progress(min((block.first + len(block.sounds)) * model.step_s, duration_s), duration_s)
+    duration_s = audio_info(path).duration_s
+    blocks = list(trace_recording(model, path, ahead=ahead, progress=progress))
     if not blocks:
         raise AudioError(f"{path} holds no sound")
     return _whole(model, blocks, str(path), duration_s)
@@ -134,8 +139,7 @@ def _from_columns(table: pd.DataFrame) -> Trace:
 
 def decide(model: Model, trace: Trace, decision: DecisionSettings | None = None) -> list[Event]:
     """Events of a trace, in order of time."""
-    decider = Decider.of(model, decision)
-    return decider.push(TraceBlock(0, trace.sounds, trace.begins)) + decider.finish()
+    return list(decided([TraceBlock(0, trace.sounds, trace.begins)], Decider.of(model, decision)))
 
 
 def tag_trace(model: Model, trace: Trace, *, decision: DecisionSettings | None = None) -> pd.DataFrame:

@@ -11,7 +11,7 @@ from threadpoolctl import threadpool_limits
 from barn_owl.audio import audio_info, resample
 from barn_owl.errors import AudioError
 from barn_owl.model import DecisionSettings, Model
-from barn_owl.tag.decision import Decider, Event
+from barn_owl.tag.decision import Decider, Event, decided
 from barn_owl.tag.trace import TraceStream, trace_recording
 
 logger = logging.getLogger(__name__)
@@ -78,14 +78,8 @@ def tag_recording(
     """
     _warn_of_clip_settings(model)
     duration_s = audio_info(path).duration_s
-    decider, events = Decider.of(model, decision), []
-    for block in trace_recording(model, path, ahead=ahead):
-        events += decider.push(block)
-        if progress:
-            progress((block.first + len(block.sounds)) * model.step_s, duration_s)
-    if progress:
-        progress(duration_s, duration_s)
-    return event_table(events + decider.finish(), str(path), duration_s)
+    blocks = trace_recording(model, path, ahead=ahead, progress=progress)
+    return event_table(list(decided(blocks, Decider.of(model, decision))), str(path), duration_s)
 
 
 def _warn_of_clip_settings(model: Model) -> None:

@@ -4,7 +4,7 @@ Steps are scored in chunks of a fixed number at fixed places, so the scores do n
 were cut into blocks, and memory does not grow with the recording.
 """
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -115,25 +115,34 @@ class Scorer:
         return block
 
 
-def trace_recording(model: Model, path: str | Path, *, ahead: bool = True) -> Iterator[TraceBlock]:
+def trace_recording(
+    model: Model,
+    path: str | Path,
+    *,
+    ahead: bool = True,
+    progress: Callable[[float, float], None] | None = None,
+) -> Iterator[TraceBlock]:
     """Score a sound file of any length, rate and number of channels, block by block.
 
     ahead : whether decoding and features go on in other threads meanwhile; without it, this takes one core.
+    progress : called with the seconds done and the seconds there are, and once at the end with all of them.
 
     Of a recording that breaks off, what can be read is scored; samples that are no numbers count as silence; both are
     told as warnings. Raises AudioError when nothing can be read or it is shorter than one frame.
     """
-    front_end, scorer, begun = model.front_end, Scorer(model), False
+    front_end, scorer, begun, duration_s = model.front_end, Scorer(model), False, audio_info(path).duration_s
     sound = stream_audio(path, rate_hz=front_end.rate_hz, channel=model.clips.channel)
     # The matrices are small: a second thread inside a product costs more than it brings.
     with threadpool_limits(limits=1, user_api="blas"):
         blocks = front_end.frame_blocks(read_ahead(sound) if ahead else sound)
         for frames in read_ahead(blocks) if ahead else blocks:
             begun = begun or len(frames) > 0
-            yield from scorer.push(frames)
+            for block in scorer.push(frames):
+                yield block
+                if progress:
+                    progress(min((block.first + len(block.sounds)) * model.step_s, duration_s), duration_s)
         if not begun:
-            raise AudioError(
-                f"{path} ({audio_info(path).duration_s:.4g} s) is too short for one frame of "
-                f"{front_end.frame_ms:g} ms"
-            )
+            raise AudioError(f"{path} ({duration_s:.4g} s) is too short for one frame of {front_end.frame_ms:g} ms")
         yield from scorer.finish()
+    if progress:
+        progress(duration_s, duration_s)

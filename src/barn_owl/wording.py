@@ -1,0 +1,18 @@
+"""Sentences that many messages end with."""
+
+from collections.abc import Iterable
+
+
+def nearest_to(unknown: str, known: Iterable[str], *, else_say: str = "there are ") -> str:
+    """Say which of `known` may be meant by a name that is not among them, or else list all.
+
+    >>> nearest_to("train", ["trees", "cnn"])
+    'there are trees, cnn'
+    >>> nearest_to("cnm", ["trees", "cnn"])
+    'did you mean cnn?'
+    """
+    import difflib  # here, as few names are wrong
+
+    known = list(known)
+    close = difflib.get_close_matches(unknown, known, n=1)
+    return f"did you mean {close[0]}?" if close else f"{else_say}{', '.join(known)}"
