@@ -25,8 +25,8 @@ from barn_owl.model.pooled import Pooled, SomebodyElses, pooled_windows
 
 TURNS = 4
 """Times the sound of the clips is changed anew while windows are drawn."""
-MOST_SOUNDS = 2
-"""Sounds in a window at most."""
+SOUNDS_A_WINDOW = 2
+"""At most."""
 ROWS_STREAM, WATCHED_STREAM = 37, 41
 
 
@@ -49,7 +49,7 @@ class PooledWindows:
             if variants is not None and turn and not watched:
                 for clip, frames in enumerate(variants.of_all(turn, workers=1)):
                     maker.replace(clip, frames)
-            scenes = maker.make(count, plan.window_frames, rng, most=MOST_SOUNDS)
+            scenes = maker.make(count, plan.window_frames, rng, most=SOUNDS_A_WINDOW)
             heard = scenes.sounds.sum(axis=1) >= LEAST_FRAMES
             named = np.array([number not in background for number in range(len(labels))])
             heard[:, ~named] &= ~heard[:, named].any(axis=1, keepdims=True)

@@ -37,8 +37,8 @@ MADE_UP_STREAM, NOISE_STREAM = 23, 29
 NOISE_S = 20.0
 SHORTEST_BED = 20
 """Frames that a stretch of quiet needs to be of use as background."""
-COUNTS = np.array([0.43, 0.34, 0.23])
-"""How often there are one, two and three sounds in a scene that has any."""
+MOST_SOUNDS = 4
+"""Sounds in a scene at most; any number up to that is as likely."""
 CUT_OFF = 0.3
 """Share of sounds that may begin before the scene or go on after it."""
 AUDIBLE = 1.0
@@ -123,9 +123,14 @@ class SceneMaker:
         self._clips[clip] = frames
         self._sounds[clip] = self._described(frames)
 
-    def make(self, count: int, frames: int, rng: np.random.Generator, *, most: int = 3) -> Scenes:
-        """Make `count` scenes of `frames` frames with up to `most` sounds each."""
-        made = [self._scene(frames, rng, most) for _ in range(count)]
+    def make(
+        self, count: int, frames: int, rng: np.random.Generator, *, most: int = MOST_SOUNDS, margin: int = 0
+    ) -> Scenes:
+        """Make `count` scenes of `frames` frames with up to `most` sounds each.
+
+        margin : frames at both ends of which nothing is asked: no sound begins there but to reach further in.
+        """
+        made = [self._scene(frames, rng, most, margin) for _ in range(count)]
         events = [(number, *event) for number, one in enumerate(made) for event in one.events]
         frames_, sounds, begins, counts = (
             np.stack([getattr(one, name) for one in made]) for name in ("frames", "sounds", "begins", "counts")
@@ -163,12 +168,11 @@ class SceneMaker:
             ]
         return found
 
-    def _scene(self, length: int, rng: np.random.Generator, most: int) -> "_Scene":
+    def _scene(self, length: int, rng: np.random.Generator, most: int, margin: int) -> "_Scene":
         settings, scene = self._plan.scenes, _Scene(*self._bed(length, rng), self._examples.targets.shape[1])
         if rng.random() >= settings.empty:
-            count = 1 + int(rng.choice(most, p=COUNTS[:most] / COUNTS[:most].sum()))
-            for _ in range(count):
-                self._put(scene, length, rng)
+            for _ in range(int(rng.integers(1, most + 1))):
+                self._put(scene, length, rng, margin)
         if self._adds:
             scene.add_up(power_of(self._response_db(rng)))
             self._narrow(scene.frames, rng)
@@ -233,7 +237,7 @@ class SceneMaker:
         noise /= np.float32(noise.sum() / length)
         return noise
 
-    def _put(self, scene: "_Scene", length: int, rng: np.random.Generator) -> None:
+    def _put(self, scene: "_Scene", length: int, rng: np.random.Generator, margin: int) -> None:
         """Put a sound into a scene, one of a label or a made-up one, at any place and level."""
         if self._adds and rng.random() < self._plan.scenes.foreign:
             number = int(rng.integers(len(self._foreign)))
@@ -246,9 +250,10 @@ class SceneMaker:
         frames, heard, onset = self._warped(frames[sound.first : sound.last], sound, rng)
         size = len(frames)
         if rng.random() < CUT_OFF:
-            at = int(rng.integers(-(2 * size) // 3, max(length - 5, 1)))
+            first, last = margin - (2 * size) // 3, length - margin - 5
         else:
-            at = int(rng.integers(0, max(1, length - min(size, length // 2))))
+            first, last = margin, length - margin - min(size, length // 4)
+        at = int(rng.integers(first, max(first + 1, last)))
         start, end = max(0, at), min(length, at + size)
         if end <= start:
             return

@@ -87,6 +87,7 @@ class OverScenes:
         self._frames = max(
             plan.front_end.count(round(plan.scenes.seconds * plan.front_end.rate_hz)), self._family.window
         )
+        self._margin = self._family.window // 2
         self._maker = SceneMaker(plan, train, background)
         self._reported = np.array([number not in background for number in range(len(labels))])
         self._overlapping = train.overlapping
@@ -98,7 +99,8 @@ class OverScenes:
         if validation is not None:
             own = SceneMaker(plan, validation, background)
             rng = np.random.default_rng([plan.seed, WATCHED_STREAM])
-            self._watched = own.make(max(8, round(WATCHED_SHARE * plan.scenes.count)), self._frames, rng)
+            count = max(8, round(WATCHED_SHARE * plan.scenes.count))
+            self._watched = own.make(count, self._frames, rng, margin=self._margin)
 
     def begin(self, epoch: int, epochs: int) -> float:
         if self._variants is None:
@@ -120,7 +122,7 @@ class OverScenes:
         return [lambda: self._batch(size, rng)] * max(1, self._plan.scenes.count // size)
 
     def _batch(self, size: int, rng: np.random.Generator) -> Batch:
-        scenes = self._maker.make(size, self._frames, rng)
+        scenes = self._maker.make(size, self._frames, rng, margin=self._margin)
         names = [self._train.name(int(clip)) if clip >= 0 else "a scene of background" for clip in scenes.clips]
         return Batch(self._input(scenes), self._targets(scenes), names)
 
