@@ -245,41 +245,6 @@ def test_the_number_of_threads_changes_nothing(seed):
     assert results[0] == results[1]
 
 
-@pytest.mark.parametrize("clips", [15, 16])
-def test_two_threads_that_share_a_batch_find_what_one_finds(clips, seed, monkeypatch):
-    x = np.random.default_rng(seed).standard_normal((clips, 20, 4)).astype(np.float32)
-    targets = step_by_step(np.arange(clips) % 3, 16)
-    results = []
-    for worth, at_once in ((np.inf, 2), (0, 2), (0, 1)):
-        monkeypatch.setattr("barn_owl.network.network.WORTH_SHARING", worth)
-        net = Network(
-            [conv(8, 3), BatchNorm(), Relu(), conv(8, 3), BatchNorm(), Dense(3)], (20, 4), np.random.default_rng(seed)
-        )
-        with ThreadPoolExecutor(2) as threads:
-            loss, gradient = net.learn(x, targets, (seed, 0), threads, binary_cross_entropy, at_once=at_once)
-        results.append((loss, gradient.copy(), net.states()))
-    alone, shared, in_turns = results
-    assert shared[1].tobytes() == in_turns[1].tobytes()
-    assert shared[0] == pytest.approx(alone[0], rel=1e-5)
-    assert_close(shared[1], alone[1], rtol=1e-4, atol=1e-6)
-    for name, found in alone[2].items():
-        assert_close(shared[2][name], found, rtol=1e-4, atol=1e-6)
-
-
-def test_a_part_that_fails_does_not_leave_the_other_waiting(rng, monkeypatch):
-    monkeypatch.setattr("barn_owl.network.network.WORTH_SHARING", 0)
-    net = tiny(rng)
-
-    def failing(logits, targets):
-        raise ValueError("no loss")
-
-    with ThreadPoolExecutor(2) as threads, pytest.raises(ValueError, match="no loss"):
-        net.learn(
-            rng.standard_normal((16, 20, 4)).astype(np.float32), step_by_step(np.zeros(16, dtype=int), 18), (0, 0),
-            threads, failing,
-        )  # fmt: skip
-
-
 def test_one_batch_is_learnt_by_heart(rng):
     x = rng.standard_normal((24, 20, 4)).astype(np.float32)
     targets = step_by_step(rng.integers(0, 3, 24), 16)

@@ -24,7 +24,7 @@ class TrainingSettings(Settings):
     """How a network is trained."""
 
     epochs: int = Field(default=12, ge=1, le=100_000)
-    batch: int = Field(default=16, ge=2, le=4096)
+    batch: int = Field(default=8, ge=2, le=4096)
     rate: float = Field(default=8e-3, gt=0, le=1)
     decay: float = Field(default=0.02, ge=0, le=10)
     averaging: float = Field(default=0.99, ge=0, lt=1)

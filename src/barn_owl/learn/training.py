@@ -44,7 +44,7 @@ def fit_network(
     On Ctrl-C after the first epoch the best so far are kept; so they are when the loss stops being a number, and
     ``trouble`` says where that was. Raises TrainingError when there is no best yet.
     """
-    trainer = _Trainer(plan, labels, train, validation, start, workers)
+    trainer = _Trainer(plan, labels, train, validation, start)
     subject = trainer.subject
     fitted = Fitted(family=subject.family(), mean=subject.mean, deviation=subject.deviation)
     first = 1
@@ -55,7 +55,7 @@ def fit_network(
     before = fitted.curves[-1].seconds if fitted.curves else 0.0
     begin = time.perf_counter() - before
     try:
-        with ThreadPoolExecutor(max(2, workers)) as threads:  # parts of a batch may have to meet
+        with ThreadPoolExecutor(workers) as threads:
             for epoch in range(first, plan.training.epochs + 1):
                 if fitted.curves and epoch - 1 - trainer.best_epoch >= plan.training.patience:
                     break
@@ -99,9 +99,8 @@ class _Trainer:
         train: Examples,
         validation: Examples | None,
         start: Fitted | None,
-        workers: int,
     ) -> None:
-        self.plan, self._judges, self.workers = plan, validation is not None, workers
+        self.plan, self._judges = plan, validation is not None
         self.rng = np.random.default_rng(plan.seed)
         standard = None if start is None else (start.mean, start.deviation)
         self.subject: Subject
@@ -167,7 +166,7 @@ class _Trainer:
     def _step(self, batch: Batch, epoch: int, batches: int, threads: Executor) -> float:
         settings, step = self.plan.training, self.optimiser.count
         loss, gradient = self.network.learn(
-            batch.inputs, batch.targets, (self.plan.seed, step), threads, self.subject.loss, at_once=self.workers
+            batch.inputs, batch.targets, (self.plan.seed, step), threads, self.subject.loss
         )
         if not np.isfinite(loss) or not np.isfinite(gradient).all():
             raise TrainingError(

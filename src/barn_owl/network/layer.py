@@ -16,7 +16,6 @@ from typing import Any
 import numpy as np
 
 from barn_owl.arrays import aligned_empty
-from barn_owl.network.together import Member
 
 Arrays = dict[str, np.ndarray]
 Gradients = Any
@@ -38,8 +37,6 @@ class Scratch:
         self._shares: dict[tuple[int, Any], np.ndarray] = {}
         self.is_alone = False
         """Whether no other thread works on the same batch."""
-        self.member = Member()
-        """What this part of the batch is of the whole."""
 
     def __call__(self, owner: "Layer", name: str, shape: Shape, dtype: Any) -> np.ndarray:
         """Return an array with undefined content."""

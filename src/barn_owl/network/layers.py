@@ -42,10 +42,9 @@ class BatchNorm(Layer):
         groups = _groups(x.shape, self.GROUP)
         # A row for each step: long rows are several times faster than one for each place.
         rows, into = x.reshape(groups.steps, -1), y.reshape(groups.steps, -1)
-        own = groups.mean(scratch.column_mean(rows))
+        mean = groups.mean(scratch.column_mean(rows))
         # Not from the rows less their mean: that would be one more pass, and a channel's mean is not large here.
-        own_squares = groups.mean(scratch.column_mean(np.multiply(rows, rows, out=into)))
-        mean, variance = scratch.member.mean(np.stack([own, own_squares]))
+        variance = groups.mean(scratch.column_mean(np.multiply(rows, rows, out=into)))
         variance -= mean * mean
         np.maximum(variance, 0, out=variance)
         inverse = (variance + variance.dtype.type(self.EPSILON)) ** -0.5
@@ -58,15 +57,12 @@ class BatchNorm(Layer):
         rows, inverse, mean, _, groups = kept
         flat = dy.reshape(rows.shape)
         product = scratch(self, "product", rows.shape, rows.dtype)
-        own_dy = groups.mean(scratch.column_mean(flat))
-        own_product = groups.mean(scratch.column_mean(np.multiply(flat, rows, out=product)))
+        mean_dy = groups.mean(scratch.column_mean(flat))
         # Mean of dy times the normalised input, normed = (x - mean) * inverse.
-        np.matmul(groups.counts, own_dy, out=gradients["shift"])
-        np.matmul(groups.counts, (own_product - mean * own_dy) * inverse, out=gradients["scale"])
-        # The gradients of a part are as if it were the whole batch.
-        share = scratch.member.share
-        mean_dy, mean_product = scratch.member.mean(share * np.stack([own_dy, own_product])) / share
-        mean_normed = (mean_product - mean * mean_dy) * inverse
+        mean_normed = groups.mean(scratch.column_mean(np.multiply(flat, rows, out=product)))
+        mean_normed = (mean_normed - mean * mean_dy) * inverse
+        np.matmul(groups.counts, mean_dy, out=gradients["shift"])
+        np.matmul(groups.counts, mean_normed, out=gradients["scale"])
         # dx = slope * (dy - mean_dy - normed * mean_normed)
         slope = self.weights["scale"] * inverse
         back = slope * inverse * mean_normed

@@ -13,7 +13,6 @@ from barn_owl.network.convolution import Convolution
 from barn_owl.network.layer import Arrays, Fresh, Gradients, Layer, Scratch, Shape, link
 from barn_owl.network.layers import BatchNorm, Dropout, Relu, Residual
 from barn_owl.network.loss import cross_entropy
-from barn_owl.network.together import Member, Together
 
 PART = 32
 """Clips of a batch that one thread works on at a time: few enough for the activations to stay in cache."""
@@ -51,7 +50,7 @@ class Network:
         self.frozen = 0
         """Layers, from the first, that are used as they are and not trained."""
         self._parts: dict[int, _Part] = {}
-        self._work: dict[Shape, int] = {}
+        self._work = sum(layer.multiply_adds(given) for layer, given in zip(self.layers, self.shapes, strict=False))
         self._shapes = [array.shape for array in arrays]
         ends = itertools.accumulate(array.size for array in arrays)
         self._places = [slice(end - array.size, end) for end, array in zip(ends, arrays, strict=True)]
@@ -129,50 +128,32 @@ class Network:
         return _Part(Scratch(), gradient, _by_layer(self.layers, named, ""))
 
     def learn(
-        self,
-        x: np.ndarray,
-        targets: np.ndarray,
-        seed: Sequence[int],
-        threads: Executor,
-        loss: Loss = cross_entropy,
-        *,
-        at_once: int = 2,
+        self, x: np.ndarray, targets: np.ndarray, seed: Sequence[int], threads: Executor, loss: Loss = cross_entropy
     ) -> tuple[float, np.ndarray]:
         """Loss and gradient of one batch; also updates the states. The gradient is overwritten by the next call.
 
         x : the inputs, clips in front; targets : ``(clips, labels)``; seed : two numbers, of
-        the training and of the step. threads : two or more; at_once : how many of them work at a time.
+        the training and of the step.
         """
-        least = 2 if self._multiply_adds(x.shape[1:]) * len(x) >= WORTH_SHARING else 1
+        least = 2 if self._work * len(x) >= WORTH_SHARING else 1
         parts = min(max(least, round(len(x) / PART)), len(x))
         xs, ts = np.array_split(x, parts), np.array_split(targets, parts)
         for number in range(len(self._parts), parts):
             self._parts[number] = self._part()
-        shares = [len(part) / len(x) for part in xs]
-        # Parts that are smaller than the groups that are normalised together have to meet.
-        meets = parts > max(1, round(len(x) / BatchNorm.GROUP))
-        together = Together(shares, at_once)
-        for number, share in enumerate(shares):
+        for number in range(parts):
             self._parts[number].scratch.is_alone = parts == 1
-            self._parts[number].scratch.member = Member(together, number, share) if meets else Member()
 
         def work(part: int) -> tuple[float, np.ndarray, list[Any]]:
             # Keyed, not seeded: making a generator from a seed costs as much as a layer.
             rng = np.random.Generator(np.random.Philox(key=[seed[0], seed[1] * len(xs) + part]))
-            together.begin()
-            try:
-                # A loss that is no number is the caller's to notice; NumPy's warnings would not say where.
-                with np.errstate(over="ignore", invalid="ignore", divide="ignore"):
-                    logits, kept = self.forward(xs[part], rng, self._parts[part].scratch)
-                    value, dlogits = loss(logits, ts[part])
-                    return value, self.backward(dlogits, kept, self._parts[part]), kept
-            except BaseException:
-                together.give_up()
-                raise
-            finally:
-                together.end()
+            # A loss that is no number is the caller's to notice; NumPy's warnings would not say where.
+            with np.errstate(over="ignore", invalid="ignore", divide="ignore"):
+                logits, kept = self.forward(xs[part], rng, self._parts[part].scratch)
+                value, dlogits = loss(logits, ts[part])
+                return value, self.backward(dlogits, kept, self._parts[part]), kept
 
         done = list(threads.map(work, range(parts))) if parts > 1 else [work(0)]
+        shares = [len(part) / len(x) for part in xs]
         gradient, scaled = self._sums
         if parts == 1:
             gradient = done[0][1]
@@ -181,16 +162,8 @@ class Network:
             for share, (_, part, _) in zip(shares, done, strict=True):
                 gradient += np.multiply(part, np.float32(share), out=scaled)
         for number, layer in enumerate(self.layers[self.frozen :], start=self.frozen):
-            layer.absorb([kept[number] for _, _, kept in (done[:1] if meets else done)])
+            layer.absorb([kept[number] for _, _, kept in done])
         return sum(share * value for share, (value, _, _) in zip(shares, done, strict=True)), gradient
-
-    def _multiply_adds(self, shape: Shape) -> int:
-        """Work on one input of `shape`, which may be longer than what the network was built for."""
-        if shape not in self._work:
-            shapes = [shape, *follow(self.layers, shape)]
-            pairs = zip(self.layers, shapes, strict=False)
-            self._work[shape] = sum(layer.multiply_adds(given) for layer, given in pairs)
-        return self._work[shape]
 
     def folded(self) -> list[Layer]:
         """Return the layers for use only: norm and relu are part of the convolution before them, dropout is gone."""
