@@ -46,6 +46,7 @@ from barn_owl.tag import (
 )
 from barn_owl.tag.adjusting import _Task, count_pairs
 from barn_owl.tag.decision import Smoother
+from barn_owl.tag.tagging import event_table
 from helpers import RATE_HZ, small_plan, sound
 from test_tag import TIMING, hand_made
 
@@ -584,6 +585,16 @@ def test_formats_refuse_what_is_none(tmp_path):
     assert bare.loc[0, ["file", "start_s", "end_s", "label"]].tolist() == ["n.wav", 1.0, 2.5, "bell"]
     with pytest.raises(AudioError, match="does not exist"):
         write_cues(tmp_path / "gone.wav", some_events(), tmp_path / "y.wav")
+
+
+@pytest.mark.parametrize("ending", [".csv", ".tsv", ".jsonl"])
+def test_a_table_without_events_is_a_table_of_events(ending, capsys, nights, tmp_path):
+    write_clip_table(nights, tmp_path / "truth.csv")
+    write_events(event_table([], "", 1.0), tmp_path / f"none{ending}")
+    assert call(["score", str(tmp_path / f"none{ending}"), str(tmp_path / "truth.csv")]) == 0
+    assert "0 of 10 found: no event is reported" in capsys.readouterr().out
+    around = ["cut", str(tmp_path / "truth.csv"), "--around-events", "-o", str(tmp_path / "more.csv"), "--label", "x"]
+    assert call([*around, "--false-alarms", str(tmp_path / f"none{ending}")]) == 0
 
 
 @pytest.mark.parametrize("subtype", ["PCM_24", "FLOAT"])

@@ -18,6 +18,11 @@ from barn_owl.tag import tag_recording
 from helpers import assert_close, small_plan, sound
 
 
+def test_a_model_file_may_be_read_by_whom_other_files_may(run):
+    modes = {name: (run.folder / name).stat().st_mode for name in ("model.safetensors", "plan.toml")}
+    assert modes["model.safetensors"] == modes["plan.toml"]
+
+
 def test_easy_sounds_are_learnt_on_recorders_never_heard(any_run):
     run, evaluation = any_run, any_run.evaluate()
     # Each label by itself, and a handful of clips: the pooled families mix up a noise and another.

@@ -29,7 +29,11 @@ def whole_file(path: str | Path, *, force: bool = True) -> Iterator[Path]:
     beside = path.with_name(f".{path.stem}.{secrets.token_hex(4)}{path.suffix}")
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
+        beside.touch()
+        mode = beside.stat().st_mode
+        beside.unlink()
         yield beside
+        beside.chmod(mode)  # some writers keep to themselves what they write
         beside.replace(path)
     except OSError as error:
         if isinstance(error, OutputError):

@@ -134,7 +134,8 @@ def _around_events(
 
     cuts = [owl.clips_of_events(truth, length_s, seed=seed)]
     if false_alarms:
-        wrong = owl.clips_of_false_alarms(truth, read_clips(str(false_alarms)), length_s, label=label or "background")
+        found = owl.read_events(false_alarms)
+        wrong = owl.clips_of_false_alarms(truth, found, length_s, label=label or "background")
         voice.say(f"{len(wrong)} false alarms")
         cuts += [wrong] if len(wrong) else []
     return pd.concat(cuts, ignore_index=True)

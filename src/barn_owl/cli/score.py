@@ -120,10 +120,13 @@ def show_event_scores(voice: Voice, scores: owl.EventScores, collar_s: float) ->
     spread = scores.intervals()
     f1 = spread.loc["f1"]
     span = f" (95 % over recordings: {f1['low']:.2f} to {f1['high']:.2f})" if f1["low"] == f1["low"] else ""
-    voice.say(
-        f"{scores.recall:.0%} found, {scores.precision:.0%} of those reported are right, F1 {scores.f1:.2f}{span}, "
-        f"{scores.false_alarms_per_hour:.1f} false alarms an hour"
-    )
+    if len(scores.events):
+        voice.say(
+            f"{scores.recall:.0%} found, {scores.precision:.0%} of those reported are right, "
+            f"F1 {scores.f1:.2f}{span}, {scores.false_alarms_per_hour:.1f} false alarms an hour"
+        )
+    else:
+        voice.say(f"0 of {len(scores.truth)} found: no event is reported")
     if len(scores.matches):
         middle = scores.errors.loc[0.5]
         voice.say(

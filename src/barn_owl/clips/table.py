@@ -122,13 +122,14 @@ def _without_repeats(table: pd.DataFrame, where: str) -> pd.DataFrame:
     return table[~repeated].reset_index(drop=True)
 
 
-def read_clip_table(source: str | Path | IO[str]) -> pd.DataFrame:
+def read_clip_table(source: str | Path | IO[str], *, may_be_empty: bool = False) -> pd.DataFrame:
     """Read a clip table from CSV (RFC 4180, UTF-8), or Parquet by ending, and check it.
 
     Paths in ``file`` are resolved against the folder of the table (for an open stream: the current folder).
+    may_be_empty : whether a header without rows will do, as for a table of events where there were none.
     Raises TableError when the table cannot be read or a row is faulty.
     """
-    table = read_any_table(source)
+    table = read_any_table(source, may_be_empty=may_be_empty)
     where = "standard input" if not isinstance(source, str | Path) else str(source)
     clips = check_clip_table(table, where=where)
     folder = Path(source).parent if isinstance(source, str | Path) else Path()
@@ -136,15 +137,15 @@ def read_clip_table(source: str | Path | IO[str]) -> pd.DataFrame:
     return clips
 
 
-def read_any_table(source: str | Path | IO[str]) -> pd.DataFrame:
+def read_any_table(source: str | Path | IO[str], *, may_be_empty: bool = False) -> pd.DataFrame:
     """Read a table with any columns; CSV cells stay text, so nothing is lost or guessed.
 
     The separator (comma, semicolon, tab, bar) is taken from the header line, or from a first line ``sep=;``;
     UTF-8 or UTF-16 by the byte-order mark, else UTF-8, else Windows-1252. Raises TableError when it cannot be
-    read or has no rows.
+    read, or has no rows unless it `may_be_empty`.
     """
     if not isinstance(source, str | Path):
-        return _parse_csv(source.read(), "standard input")
+        return _parse_csv(source.read(), "standard input", may_be_empty=may_be_empty)
     path = Path(source)
     if not path.is_file():
         raise TableError(f"{path} does not exist" if not path.exists() else f"{path} is a folder, not a table")
@@ -162,10 +163,10 @@ def read_any_table(source: str | Path | IO[str]) -> pd.DataFrame:
         text = raw.decode("cp1252", errors="replace")
     if "\0" in text[:4096]:
         raise TableError(f"{path} is not a text table; give a CSV or Parquet file")
-    return _parse_csv(text, str(path))
+    return _parse_csv(text, str(path), may_be_empty=may_be_empty)
 
 
-def _parse_csv(text: str, where: str) -> pd.DataFrame:
+def _parse_csv(text: str, where: str, *, may_be_empty: bool) -> pd.DataFrame:
     if not text.strip():
         raise TableError(f"{where} is empty")
     header, _, rest = text.partition("\n")
@@ -183,7 +184,7 @@ def _parse_csv(text: str, where: str) -> pd.DataFrame:
         )
     except pd.errors.ParserError as error:
         raise TableError(f"{where} cannot be read as a table: {error}") from error
-    if not len(table):
+    if not len(table) and not may_be_empty:
         raise TableError(f"{where} has a header but no rows")
     return table.rename(columns=str.strip)
 

@@ -21,8 +21,6 @@ from barn_owl.tag.tagging import tag_recording
 
 DECISIONS = 1
 """Part of the key of what is kept: raised when the same model and settings come to find other events."""
-EMPTY = "nothing"
-"""Stands in a kept table for a recording without events, as a table must have a row."""
 
 
 @dataclass(kw_only=True)
@@ -184,18 +182,10 @@ def _tagged(
     except OSError as error:
         return path, pd.DataFrame(), f"{path}: {error.strerror or error}", False
     if place is not None:
-        _keep(events, place, path)
+        write_clip_table(events.assign(file=str(Path(path).resolve())), place, force=True)
     return path, events, "", False
-
-
-def _keep(events: pd.DataFrame, place: Path, path: str) -> None:
-    nothing = pd.DataFrame([(path, np.nan, np.nan, EMPTY, 0.0)], columns=COLUMNS)
-    table = events.assign(empty="") if len(events) else nothing.assign(empty="yes")
-    write_clip_table(table.assign(file=str(Path(path).resolve())), place, force=True)
 
 
 def _read_kept(place: Path, path: str) -> pd.DataFrame:
     """Events of a recording that was finished before, under the name it has now."""
-    table = read_clip_table(place)
-    empty = table["empty"].fillna("").astype(str) == "yes"
-    return table[~empty].drop(columns="empty").assign(file=path)[COLUMNS].reset_index(drop=True)
+    return read_clip_table(place, may_be_empty=True).assign(file=path)[COLUMNS]

@@ -75,8 +75,8 @@ def read_events(path: str | Path, *, file: str = "") -> pd.DataFrame:
         if ending == ".wav":
             return read_cues(path)
         if ending == ".tsv":
-            return check_clip_table(read_any_table(path), where=str(path))
-        return read_clip_table(path)
+            return check_clip_table(read_any_table(path, may_be_empty=True), where=str(path))
+        return read_clip_table(path, may_be_empty=True)
     except (OSError, UnicodeDecodeError, json.JSONDecodeError) as error:
         raise TableError(f"{path} cannot be read as events: {error}") from error
 
