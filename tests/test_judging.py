@@ -26,6 +26,7 @@ from barn_owl.evaluate import (
     read_answers,
 )
 from barn_owl.evaluate.breakdown import confusable_order, score_by
+from barn_owl.evaluate.comparing import p_words
 from barn_owl.evaluate.curves import areas, ranked
 from barn_owl.evaluate.measures import scores_of
 from barn_owl.evaluate.mistakes import nearest_clips
@@ -343,6 +344,19 @@ def test_a_comparison_is_paired(rng):
     assert "within noise" in same.words[0]
     part = compare({"first": evaluation(first), "part": evaluation(second.head(50))})
     assert (part.clips, part.left_out) == (50, {"first": 70})
+
+
+def test_a_difference_that_not_all_groups_share_is_told_from_one_that_is_no_chance(rng):
+    first = table(rng, 400, skill=1.5)
+    second = first.copy()
+    wrong = np.flatnonzero(first["label"] != first["predicted"])
+    own = wrong[(first["group"].to_numpy()[wrong] == first["group"][wrong[0]])][:12]
+    second.loc[own, "predicted"] = second.loc[own, "label"]
+    found = compare({"first": evaluation(first), "second": evaluation(second)})
+    assert found.pairs.loc["second", "p"] < 0.05
+    assert p_words(found.pairs.loc["second", "p"]) in found.words[0]
+    assert ("it is not so in all groups" in " ".join(found.words)) == ("within noise" in found.words[0])
+    assert p_words(1e-9) == "p < 0.001"
 
 
 def test_what_cannot_be_compared_is_refused(rng):

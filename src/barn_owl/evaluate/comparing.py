@@ -48,8 +48,13 @@ class Comparison:
             only = f"only {name} has right: {row['only_it']:.0f}, only {first}: {row['only_first']:.0f}"
             said.append(
                 f"{name} against {first}: balanced accuracy {row['difference']:+.3f}{span}, {verdict}. "
-                f"Clips that {only} (p = {row['p']:.2g})."
+                f"Clips that {only} ({p_words(row['p'])})."
             )
+            if within and not alone and row["p"] <= LEVEL:
+                said.append(
+                    "Clip by clip that is more than chance, but not in all groups: the interval is over groups, and other "
+                    "groups may turn it round."
+                )
         return said
 
     def _repr_html_(self) -> str:
@@ -92,6 +97,11 @@ def compare(evaluations: Mapping[str, Evaluation], *, rounds: int = ROUNDS, seed
         clips=len(kept[names[0]]),
         left_out=left_out,
     )
+
+
+def p_words(p: float) -> str:
+    """A p-value in words: one that is next to nothing is not shown as 0."""
+    return "p < 0.001" if p < 0.001 else f"p = {p:.2g}"
 
 
 def _ends(values: np.ndarray, answers: Answers) -> tuple[float, float]:

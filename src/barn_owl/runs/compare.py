@@ -43,6 +43,8 @@ def compare_runs(
     The first run is the one that the others are held against. Raises TableError when fewer than two are given, or
     they have no clip in common, ModelError when a folder is no run.
     """
+    if len(folders) > 2:  # of all that lies in a folder, files are passed over
+        folders = [folder for folder in folders if not Path(folder).is_file()]
     if len(folders) < 2:
         raise TableError("two runs or more are needed for a comparison")
     runs = {name: open_run(folder) for name, folder in zip(_names(folders), folders, strict=True)}

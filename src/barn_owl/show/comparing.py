@@ -4,6 +4,7 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from barn_owl.evaluate import Evaluation, Scores
+from barn_owl.evaluate.comparing import p_words
 from barn_owl.runs.compare import RunComparison
 from barn_owl.show.confusion import confusion_difference_figure
 from barn_owl.show.judging import comparison_figure
@@ -35,7 +36,7 @@ def write_comparison_page(compared: RunComparison, path: str | Path) -> None:
         scores=rows(comparison.scores),
         score_columns=columns,
         first=names[0],
-        pairs=rows(comparison.pairs),
+        pairs=rows(comparison.pairs.assign(p=comparison.pairs["p"].map(p_words))),
         by_label=rows(comparison.by_label),
         label_columns=[("label", "label"), *((name, name) for name in names)],
         differences=_differences(compared.evaluations, names),
