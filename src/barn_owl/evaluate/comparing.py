@@ -52,8 +52,8 @@ class Comparison:
             )
             if within and not alone and row["p"] <= LEVEL:
                 said.append(
-                    "Clip by clip that is more than chance, but not in all groups: the interval is over groups, and other "
-                    "groups may turn it round."
+                    "Clip by clip that is more than chance, but not in all groups: the interval is over groups, and "
+                    "other groups may turn it round."
                 )
         return said
 
