@@ -2,6 +2,7 @@
 
 import itertools
 import json
+from dataclasses import replace
 
 import numpy as np
 import pandas as pd
@@ -24,6 +25,7 @@ from barn_owl.evaluate import (
     label_curve,
     measure,
     read_answers,
+    refused,
 )
 from barn_owl.evaluate.breakdown import confusable_order, score_by
 from barn_owl.evaluate.comparing import p_words
@@ -357,6 +359,17 @@ def test_a_difference_that_not_all_groups_share_is_told_from_one_that_is_no_chan
     assert p_words(found.pairs.loc["second", "p"]) in found.words[0]
     assert ("it is not so in all groups" in " ".join(found.words)) == ("within noise" in found.words[0])
     assert p_words(1e-9) == "p < 0.001"
+
+
+def test_clips_in_which_no_label_is_heard_are_refused_as_tagging_would(run):
+    decision = run.model.decision.but(on=0.6, labels={"hiss": {"on": 0.9}})
+    said = pd.DataFrame({"predicted": ["hum", "hum", "hiss", "still"], "heard": [0.7, 0.5, 0.7, 0.0]})
+    assert refused(replace(run.model, decision=decision), said).tolist() == [
+        "",
+        "no label is heard in it: 0.50 at most, an event needs 0.60",
+        "no label is heard in it: 0.70 at most, an event needs 0.90",
+        "",
+    ]
 
 
 def test_what_cannot_be_compared_is_refused(rng):

@@ -52,7 +52,8 @@ def command(
     """Say what WHAT are: sound files, folders of them, or clip tables, labelled or not.
 
     MODEL is a run's folder or a model file. The table that is written has the best label of each clip as predicted,
-    its score, and the score of every label; a clip whose score is under the threshold of the model is undecided.
+    its score, and the score of every label; a clip whose score is under the threshold of the model is undecided. A
+    clip in which no label is heard, by the rule of tag, is none of them, and the column reason says why.
 
     \b
     barn-owl classify first new-clips/ -o named.csv --page named.html
@@ -61,7 +62,7 @@ def command(
 
     import pandas as pd
 
-    from barn_owl.evaluate import UNDECIDED, undecided
+    from barn_owl.evaluate import NONE, UNDECIDED, refused, undecided
 
     voice, model = Voice(quiet=quiet or is_stdout(out), as_json=as_json), owl.load_model(model_path)
     refuse_to_overwrite(page, texts=[out], force=force)
@@ -73,7 +74,10 @@ def command(
     if not len(predictions):
         raise TableError("none of the clips could be used")
     unsure = undecided(model, predictions) if least is None else predictions["score"].to_numpy() < least
+    predictions["reason"] = refused(model, predictions)
+    none = (predictions["reason"] != "").to_numpy()
     predictions.loc[unsure, "predicted"] = UNDECIDED
+    predictions.loc[none, "predicted"] = NONE
     write_clips(predictions, out, force=force)
     counts = predictions.groupby("predicted")["score"].agg(["size", "mean", "min"]).reset_index()
     voice.table(counts.set_axis(["predicted", "clips", "mean score", "lowest"], axis=1))
@@ -81,6 +85,11 @@ def command(
         voice.say("The model has no thresholds, so every clip gets a label; barn-owl evaluate RUN --wish sets them.")
     if page is not None:
         owl.write_listening_page(model, predictions, page, title=f"Clips named by {model_path.name}")
+    if none.any():
+        voice.say(
+            f"{none.mean():.0%} are refused: in {int(none.sum())} clips no label is heard, as tag would say too."
+        )
+    unsure &= ~none
     voice.say(f"\nWrote {len(predictions)} clips to {out}, {int(np.sum(unsure))} of them undecided.")
     if page is not None:
         voice.say(f"Next: open {page} in a browser")
@@ -88,6 +97,7 @@ def command(
         {
             "clips": len(predictions),
             "undecided": int(np.sum(unsure)),
+            "none": int(none.sum()),
             "labels": dict(zip(counts["predicted"], counts["size"].tolist(), strict=True)),
             "refused": list(skipped.values()),
             "out": str(out),

@@ -24,8 +24,10 @@ from .measures import (
     measure as measure,
 )
 from .predictions import (
+    NONE as NONE,
     UNDECIDED as UNDECIDED,
     predict as predict,
+    refused as refused,
     undecided as undecided,
 )
 from .scores import (

@@ -11,8 +11,10 @@ from barn_owl.evaluate.answers import LIKELY, SCORE
 from barn_owl.evaluate.calibration import decided
 from barn_owl.model import Model
 
-UNDECIDED = "undecided"
-"""What stands for a label where no score reaches its threshold."""
+UNDECIDED, NONE = "undecided", "none"
+"""What stands for a label where no score reaches its threshold, and where no label is heard at all."""
+HEARD = "heard"
+"""Column of the highest score that any label has at any moment of a clip: what tagging holds against ``on``."""
 LOUD, QUIET = 0.9, 0.1
 """Shares of a clip's frames whose levels are those of the sound and of what is behind it."""
 
@@ -35,6 +37,7 @@ def with_predictions(model: Model, clips: pd.DataFrame, frames: ClipFrames) -> t
     ``predicted`` is the label with the highest score, whatever the model's thresholds; of labels that may overlap all
     that reach theirs. ``level_db`` is the level of the loudest tenth of the frames, mean over bands, and
     ``above_noise_db`` how far it is above the quietest tenth; columns of these names that are there already stay.
+    ``heard`` is the highest score that any label has at any moment of the clip.
 
     Returns the table, and what each clip is decided by, float32 ``(clips, features)``.
     """
@@ -45,7 +48,7 @@ def with_predictions(model: Model, clips: pd.DataFrame, frames: ClipFrames) -> t
     logits = np.stack([one.logits for one in said]) if said else np.empty((0, len(model.labels)), dtype=np.float32)
     scores = model.clip_scores(logits)
     answers = pd.DataFrame({f"{SCORE}{label}": scores[:, number] for number, label in enumerate(model.labels)})
-    heard = _heard(model, frames)
+    heard = _heard(model, frames).assign(**{HEARD: [round(one.highest, 4) for one in said]})
     own = clips.drop(columns=[name for name in (*answers, "predicted", "score") if name in clips]).reset_index(
         drop=True
     )
@@ -73,6 +76,21 @@ def undecided(model: Model, predictions: pd.DataFrame) -> np.ndarray:
     if model.overlapping:
         return np.asarray(predictions["predicted"].fillna("") == "")
     return ~decided(scores, model.labels, model.thresholds)
+
+
+def refused(model: Model, predictions: pd.DataFrame) -> pd.Series:
+    """Why clips are of no label at all, by the rule of tagging: no label reaches the score that an event needs.
+
+    Returns a reason for each row, "" for a clip that is not refused. A model with a background label, or one without
+    decisions of its own, says the same by that label; what it calls background is not refused.
+    """
+    needed = predictions["predicted"].map(lambda label: model.decision.of(str(label)).on)
+    is_faint = (predictions[HEARD] < needed) & ~predictions["predicted"].isin(model.background)
+    reasons = [
+        f"no label is heard in it: {heard:.2f} at most, an event needs {least:.2f}" if faint else ""
+        for faint, heard, least in zip(is_faint, predictions[HEARD], needed, strict=True)
+    ]
+    return pd.Series(reasons, index=predictions.index, dtype=str)
 
 
 def _heard(model: Model, frames: ClipFrames) -> pd.DataFrame:
