@@ -51,8 +51,8 @@ BUMPS = 6
 """Points between which a random response is drawn."""
 STILL = 0.1
 """Share of scenes with next to nothing behind the sounds, like clips that were cleaned."""
-DRIFTS = 4
-"""Points of a scene between which the level of noise drifts."""
+DRIFTS, DRIFT_DB = (4, 12, 30), 5.0
+"""Points of a scene between which the level of noise drifts, slowly or in gusts, and by how much at most."""
 TINY = 1e-20
 
 
@@ -231,7 +231,8 @@ class SceneMaker:
         starts = rng.integers(0, len(self._noise) - 64, size=-(-length // 64))
         noise = np.concatenate([self._noise[at : at + 64] for at in starts])[:length]
         colour = self._slope * np.float32(-rng.uniform(*SLOPE_DB)) + self._bump_db(4.0, rng)
-        drift = rng.normal(0, 2, DRIFTS).astype(np.float32) @ _hats(length, DRIFTS)
+        points = int(rng.choice(DRIFTS))
+        drift = rng.normal(0, rng.uniform(0, DRIFT_DB), points).astype(np.float32) @ _hats(length, points)
         noise = noise * power_of(colour)
         noise *= power_of(drift)[:, None]
         noise /= np.float32(noise.sum() / length)
