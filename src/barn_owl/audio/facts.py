@@ -33,7 +33,8 @@ UNUSED_DB = -120.0
 class FileFacts:
     """What there is to know of a sound file before listening to it.
 
-    Levels are in dB re full scale 1.0; a level of silence is -120, its loudness minus infinity.
+    Levels are in dB re full scale 1.0; a level of silence is -120, its loudness minus infinity; what
+    is shorter than 0.4 s has no loudness (NaN).
     silent_share : of stretches of 50 ms below -60 dB. noise_floor_db : level that a tenth of those stay
     under. bandwidth_hz : highest frequency whose mean power is within 70 dB of the strongest. clipped : runs
     of three or more samples stuck at an extreme near full scale. fingerprint : SHA-256 of the decoded samples,

@@ -80,11 +80,11 @@ class LoudnessMeter:
         self._rest = weighted[whole:]
 
     def integrated(self) -> float:
-        """Return the gated loudness in LUFS; minus infinity when nothing passes the gates."""
+        """Return the gated loudness in LUFS; minus infinity when nothing passes the gates, NaN for under 0.4 s."""
         steps = np.concatenate(self._powers) if self._powers else np.empty(0)
         per_block = round(BLOCK_S / STEP_S)
         if len(steps) < per_block:
-            return -np.inf
+            return np.nan
         return gated_loudness(np.lib.stride_tricks.sliding_window_view(steps, per_block).mean(axis=1))
 
 
@@ -106,7 +106,7 @@ def lufs(power: np.ndarray | float) -> np.ndarray:
 def integrated_loudness(samples: np.ndarray, rate_hz: int) -> float:
     """Integrated loudness in LUFS of samples, shape ``(samples,)`` or ``(samples, channels)``.
 
-    Minus infinity for silence and for less than 0.4 s.
+    Minus infinity for silence; NaN for less than 0.4 s, of which the standard knows no loudness.
 
     >>> import numpy as np
     >>> t = np.arange(48_000 * 3) / 48_000

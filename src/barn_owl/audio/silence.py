@@ -29,11 +29,14 @@ def set_level(samples: np.ndarray, rate_hz: int, target_db: float, *, measure: s
     """Scale samples so that their peak (dBFS), RMS (dB re 1.0) or loudness (LUFS) is `target_db`.
 
     samples : shape ``(samples,)`` or ``(samples, channels)``. Returns float32 of the same shape, which may
-    exceed full scale. Silence, which has no level, comes back as it is. Raises PlanError for an unknown measure.
+    exceed full scale. Silence, which has no level, comes back as it is; what is too short for a loudness (0.4 s) is
+    brought to that RMS. Raises PlanError for an unknown measure.
     """
     if measure not in MEASURES:
         raise PlanError(f"there is no measure {measure!r}; there are {', '.join(MEASURES)}")
     now = MEASURES[measure](samples, rate_hz) if len(samples) else -np.inf
+    if np.isnan(now):
+        now = MEASURES["rms"](samples, rate_hz)
     if now <= LOWEST_DB:
         return samples.astype(np.float32)
     return (samples * 10 ** ((target_db - now) / 20)).astype(np.float32)

@@ -83,6 +83,8 @@ def _look_at_file(voice: Voice, path: Path, out: Path | None, front_end: owl.Fro
     for name, value in facts.items():
         shown = f"{value:.5g}" if isinstance(value, float) else value
         unit = UNITS.get(name, "dB" if name.endswith("_db") else "")
+        if name == "loudness_lufs" and np.isnan(value):
+            shown, unit = "too short for a loudness (under 0.4 s); see rms_db", ""
         voice.say(f"{name:<15} {shown} {unit}".rstrip())
     if out is not None:
         if facts["duration_s"] > LONG_S:
@@ -90,7 +92,9 @@ def _look_at_file(voice: Voice, path: Path, out: Path | None, front_end: owl.Fro
                 figure = owl.overview_figure(path, progress=progress)
         else:
             samples, rate_hz = owl.read_audio(path)
-            loudness = f"{facts['loudness_lufs']:.1f} LUFS, peak {facts['peak_db']:.1f} dB"
+            is_short = np.isnan(facts["loudness_lufs"])
+            loudness = f"RMS {facts['rms_db']:.1f} dB" if is_short else f"{facts['loudness_lufs']:.1f} LUFS"
+            loudness += f", peak {facts['peak_db']:.1f} dB"
             title = f"{path.name}: {facts['duration_s']:.2f} s, {loudness}"
             figure = owl.clip_figure(samples, rate_hz, front_end, title=title)
         owl.save_figure(figure, out)
@@ -125,15 +129,16 @@ def _look_at_clips(
         shortest=("duration_s", "min"),
         longest=("duration_s", "max"),
         rate=("rate_hz", _span),
-        loudness=("loudness_lufs", lambda values: float(np.median(values))),
+        rms=("rms_db", "median"),
+        loudness=("loudness_lufs", "median"),  # of those that are long enough
         silent=("silent_share", "mean"),
         clipped=("clipped", lambda counts: int((counts > 0).sum())),
         bandwidth=("bandwidth_hz", lambda values: int(np.median(values))),
     )
     voice.table(by_label.reset_index())
     voice.say(
-        "seconds in all, shortest, longest; loudness in LUFS and bandwidth in Hz: medians; "
-        "silent: mean share; clipped: clips"
+        "seconds in all, shortest, longest; RMS in dB, loudness in LUFS (of clips of 0.4 s and more), bandwidth in Hz: "
+        "medians; silent: mean share; clipped: clips"
     )
     if out is not None:
         with whole_file(out / "facts.csv") as beside:
