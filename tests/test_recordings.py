@@ -587,6 +587,28 @@ def test_formats_refuse_what_is_none(tmp_path):
         write_cues(tmp_path / "gone.wav", some_events(), tmp_path / "y.wav")
 
 
+@pytest.mark.parametrize("chunk", ["bext", "iXML"])
+def test_recorders_say_in_the_file_when_they_began(chunk, tmp_path):
+    if chunk == "bext":
+        content = bytes(320) + b"2026-03-1422:15:00" + bytes(264)
+    else:
+        date = "<BWF_ORIGINATION_DATE>2026-03-14</BWF_ORIGINATION_DATE>"
+        xml = f"<BWFXML><BEXT>{date}<BWF_ORIGINATION_TIME>22-15-00</BWF_ORIGINATION_TIME></BEXT></BWFXML>"
+        content = xml.encode() + b"\0" * (len(xml) % 2)
+    write_audio(tmp_path / "take.wav", np.zeros(RATE_HZ, np.float32), RATE_HZ)
+    plain = (tmp_path / "take.wav").read_bytes()
+    made = plain[:12] + chunk.encode() + struct.pack("<I", len(content)) + content + plain[12:]
+    (tmp_path / "take.wav").write_bytes(made)
+    assert recording_start(tmp_path / "take.wav") == datetime(2026, 3, 14, 22, 15)
+    assert str(recording_start(tmp_path / "take.wav", zone="Europe/Lisbon")) == "2026-03-14 22:15:00+00:00"
+    for cut in (13, 30, 60):
+        (tmp_path / "broken.wav").write_bytes(made[:cut])
+        assert recording_start(tmp_path / "broken.wav") is None
+    bomb = b"<!DOCTYPE x [<!ENTITY a 'aaaa'>]><x>&a;</x>"
+    (tmp_path / "bomb.wav").write_bytes(plain[:12] + b"iXML" + struct.pack("<I", len(bomb)) + bomb + plain[12:])
+    assert recording_start(tmp_path / "bomb.wav") is None
+
+
 @pytest.mark.parametrize("ending", [".csv", ".tsv", ".jsonl"])
 def test_a_table_without_events_is_a_table_of_events(ending, capsys, nights, tmp_path):
     write_clip_table(nights, tmp_path / "truth.csv")
@@ -657,7 +679,14 @@ def test_options_of_tagging_that_do_not_go_together_are_refused(capsys, runs, ni
     assert "recordings of the same name" in capsys.readouterr().err
     shutil.copy(file, tmp_path / "take.wav")
     nameless = [str(tmp_path / "take.wav"), "-o", str(tmp_path / "n.csv"), "--hours", str(tmp_path / "h.csv")]
-    assert call(["tag", folder, *nameless]) == 0
-    assert "does not say when it began" in capsys.readouterr().err
-    assert pd.read_csv(tmp_path / "h.csv")["recorded_s"].sum() == 0
+    assert call(["tag", folder, *nameless]) == 2
+    assert "take.wav does not say it" in capsys.readouterr().err
+    assert not (tmp_path / "n.csv").exists()
+    (tmp_path / "begins.csv").write_text("file,begins\ntake.wav,2026-03-14T22:15:00\n")
+    assert call(["tag", folder, *nameless, "--begins", str(tmp_path / "begins.csv")]) == 0
+    assert pd.read_csv(tmp_path / "h.csv").set_index("hour")["recorded_s"][22] == pytest.approx(30)
+    for wrong, why in (("file,label\nt.wav,x\n", "has no column 'begins'"), ("file,begins\nt.wav,noon\n", "row 1")):
+        (tmp_path / "begins.csv").write_text(wrong)
+        assert call(["tag", folder, *nameless, "--begins", str(tmp_path / "begins.csv"), "--force"]) == 2
+        assert why in capsys.readouterr().err
     assert call(["adjust", folder, str(tmp_path / "n.csv"), "--dry-run", "--quiet"]) in (0, 2)

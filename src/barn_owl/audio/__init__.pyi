@@ -25,4 +25,5 @@ from .silence import (
     remove_silence as remove_silence,
     set_level as set_level,
 )
+from .stamps import broadcast_start as broadcast_start
 from .writing import write_audio as write_audio

@@ -137,7 +137,7 @@ def _look_at_clips(
     )
     voice.table(by_label.reset_index())
     voice.say(
-        "seconds in all, shortest, longest; RMS in dB, loudness in LUFS (of clips of 0.4 s and more), bandwidth in Hz: "
+        "seconds in all, shortest, longest; RMS in dB, loudness in LUFS (of clips over 0.4 s), bandwidth in Hz: "
         "medians; silent: mean share; clipped: clips"
     )
     if out is not None:

@@ -65,6 +65,9 @@ DOUBTED = 3
     "--hours", type=click.Path(path_type=Path), help="Events by hour of the day: table (.csv) or figure (.png)."
 )
 @click.option(
+    "--begins", type=click.Path(path_type=Path), help="Table that says when recordings began, with file and begins."
+)
+@click.option(
     "--zone", default="", metavar="ZONE", help="Time zone of times in file names that say none, as Europe/Lisbon."
 )
 @force_option
@@ -91,6 +94,7 @@ def command(
     around_s: float,
     cues: Path | None,
     hours: Path | None,
+    begins: Path | None,
     zone: str,
     force: bool,
     as_json: bool,
@@ -115,11 +119,11 @@ def command(
         again=again, alone=alone,
     )  # fmt: skip
     files = owl.find_recordings(recordings)
+    starts = _starts(files, begins, zone, needed=hours is not None)
     archive = tag_aloud(voice, model, files, decision, workers=workers, keep=keep, traces=traces)
     if not archive.done and not archive.stopped:
         raise AudioError("none of the recordings could be tagged")
     if archive.done:
-        starts = {file: owl.recording_start(file, zone=zone) for file in archive.done}
         events = with_clock(archive.events, starts) if any(starts.values()) else archive.events
         write_table(events, out, force=force)
         _report(voice, archive, len(files), out)
@@ -190,13 +194,26 @@ def _write_more(
         voice.say(f"Wrote {len(stems)} WAV copies with cue points to {cues}.")
 
 
-def _write_hours(voice: Voice, archive: owl.Archive, starts: Mapping[str, datetime | None], path: Path) -> None:
-    unknown = [file for file in archive.done if starts[file] is None]
-    if unknown:
-        voice.warn(
-            f"the name of {unknown[0]} does not say when it began (as in night_20260314_221500.flac); "
-            f"{len(unknown)} of {len(archive.done)} recordings are left out of the hours"
+def _starts(files: list[str], begins: Path | None, zone: str, *, needed: bool) -> dict[str, datetime | None]:
+    """When the recordings began; where that is needed and not known, nothing is begun."""
+    from barn_owl.tag import starts_of_table
+
+    if begins is not None:
+        starts = starts_of_table(begins, files, zone=zone)
+    else:
+        starts = {file: owl.recording_start(file, zone=zone) for file in files}
+    unknown = [file for file, start in starts.items() if start is None]
+    if needed and unknown:
+        raise AudioError(
+            f"--hours needs to know when each recording began, and {unknown[0]} does not say it"
+            f"{f' (nor do {len(unknown) - 1} others)' if len(unknown) > 1 else ''}: neither by its name, as in "
+            "night_20260314_221500.flac, nor by a broadcast chunk; name them so, or give --begins TABLE with the "
+            "columns file and begins"
         )
+    return starts
+
+
+def _write_hours(voice: Voice, archive: owl.Archive, starts: Mapping[str, datetime | None], path: Path) -> None:
     seconds = {file: owl.audio_info(file).duration_s for file in archive.done}
     table = owl.hours_table(archive.events, starts, seconds)
     if path.suffix.lower() == ".csv":

@@ -20,6 +20,7 @@ from .formats import (
 from .hours import (
     hours_table as hours_table,
     recording_start as recording_start,
+    starts_of_table as starts_of_table,
     with_clock as with_clock,
 )
 from .recorded import (

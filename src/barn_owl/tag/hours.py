@@ -1,7 +1,7 @@
 """When in the day things happen: events by label and hour, from the time a recording began."""
 
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
 from pathlib import Path
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
@@ -9,6 +9,8 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 import numpy as np
 import pandas as pd
 
+from barn_owl.audio import broadcast_start
+from barn_owl.clips.table import read_any_table
 from barn_owl.errors import TableError
 
 STAMP = re.compile(
@@ -21,10 +23,37 @@ HOURS = 24
 def recording_start(path: str | Path, *, zone: str = "") -> datetime | None:
     """Tell when a recording began from its name, as in ``night_20260314_221500.flac`` or ``2026-03-14T22-15Z.wav``.
 
-    zone : time zone of names that say none, such as ``Europe/Lisbon``. Returns None when the name holds no time.
-    Raises TableError for an unknown zone.
+    Where the name holds no time, the file may: see `broadcast_start`. zone : time zone of those that say none, such
+    as ``Europe/Lisbon``. Returns None when neither holds a time. Raises TableError for an unknown zone.
     """
-    found = STAMP.search(Path(path).stem)
+    return _named(Path(path), zone) or _at_home(broadcast_start(path), zone)
+
+
+def starts_of_table(path: str | Path, recordings: Sequence[str], *, zone: str = "") -> dict[str, datetime | None]:
+    """When recordings began by a table with ``file`` and ``begins`` (ISO 8601); others are told by name or file.
+
+    Raises TableError when the table lacks a column, or a time cannot be read.
+    """
+    table = read_any_table(path)
+    missing = {"file", "begins"} - set(table.columns)
+    if missing:
+        raise TableError(f"{path} has no column {min(missing)!r}; it needs file and begins (2026-03-14T22:15:00)")
+    known = {}
+    for row, (file, begins) in enumerate(zip(table["file"], table["begins"], strict=True), start=1):
+        try:
+            start = datetime.fromisoformat(str(begins).strip())
+        except ValueError as error:
+            raise TableError(f"{path}, row {row}: {begins!r} is no time such as 2026-03-14T22:15:00") from error
+        known[(Path(path).parent / str(file)).resolve()] = start if start.tzinfo else _at_home(start, zone)
+    return {file: known.get(Path(file).resolve()) or recording_start(file, zone=zone) for file in recordings}
+
+
+def _at_home(start: datetime | None, zone: str) -> datetime | None:
+    return start.replace(tzinfo=_zone(zone)) if start is not None and zone else start
+
+
+def _named(path: Path, zone: str) -> datetime | None:
+    found = STAMP.search(path.stem)
     if found is None:
         return None
     *numbers, offset = found.groups()
@@ -35,7 +64,7 @@ def recording_start(path: str | Path, *, zone: str = "") -> datetime | None:
         return None
     if offset:
         return datetime.fromisoformat(start.isoformat() + ("+00:00" if offset == "Z" else offset))
-    return start.replace(tzinfo=_zone(zone)) if zone else start
+    return _at_home(start, zone)
 
 
 def _zone(name: str) -> ZoneInfo:

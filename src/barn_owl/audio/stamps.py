@@ -1,0 +1,67 @@
+"""When a recording began, as its file says: the broadcast chunks that field recorders write."""
+
+import struct
+from collections.abc import Iterator
+from datetime import datetime
+from pathlib import Path
+from typing import IO
+from xml.etree import ElementTree as ET
+
+LARGEST = 1 << 20
+"""Bytes of a chunk that are looked at; a time stamp is at its beginning."""
+DATE_AT = 320
+"""Where ``bext`` holds the date, ``2026-03-14``, and behind it the time, ``22:15:00``: EBU Tech 3285, section 2.3."""
+
+
+def broadcast_start(path: str | Path) -> datetime | None:
+    """Tell when a recording began by its ``bext`` chunk (EBU Tech 3285) or its ``iXML`` chunk, without a time zone.
+
+    None where the file is no WAV, cannot be read or holds no such time.
+    """
+    try:
+        with Path(path).open("rb") as file:
+            for name, content in _chunks(file):
+                text = content[DATE_AT : DATE_AT + 18].decode("latin-1") if name == b"bext" else _of_xml(content)
+                found = _parsed(text)
+                if found is not None:
+                    return found
+    except OSError:
+        return None  # whoever reads the sound will say what is wrong
+    return None
+
+
+def _chunks(file: IO[bytes]) -> Iterator[tuple[bytes, bytes]]:
+    """The chunks of a RIFF or RF64 file that may tell the time, as far as `LARGEST`."""
+    head = file.read(12)
+    if head[:4] not in (b"RIFF", b"RF64") or head[8:] != b"WAVE":
+        return
+    while len(header := file.read(8)) == 8:
+        name, size = struct.unpack("<4sI", header)
+        begin = file.tell()
+        if name in (b"bext", b"iXML"):
+            yield name, file.read(min(size, LARGEST))
+        if size == 0xFFFFFFFF:  # the samples of an RF64 file: their size stands elsewhere
+            return
+        file.seek(begin + size + size % 2)
+
+
+def _of_xml(content: bytes) -> str:
+    text = content.rstrip(b"\0")
+    if b"<!" in text.replace(b"<!--", b""):
+        return ""  # a definition could blow up to any size
+    try:
+        bext = ET.fromstring(text).find("BEXT")  # noqa: S314 - without definitions there is nothing to blow up
+    except ET.ParseError:
+        return ""
+    if bext is None:
+        return ""
+    return f"{bext.findtext('BWF_ORIGINATION_DATE', '')}{bext.findtext('BWF_ORIGINATION_TIME', '')}"
+
+
+def _parsed(text: str) -> datetime | None:
+    """Date and time, one after the other; any separators will do, as writers differ."""
+    digits = "".join(character for character in text if character.isascii() and character.isdigit())
+    try:
+        return datetime.strptime(digits, "%Y%m%d%H%M%S")
+    except ValueError:
+        return None
