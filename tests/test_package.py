@@ -49,6 +49,15 @@ print(scored, others)
     assert done.stdout.strip() == "[] []"
 
 
+@pytest.mark.parametrize("command", ["tag", "train", "evaluate"])
+def test_help_needs_neither_tables_nor_plots(command):
+    script = (
+        f"import sys; from barn_owl.cli.main import run; run(['{command}', '--help']); print(sorted(sys.modules))"
+    )
+    shown = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=True).stdout
+    assert not [name for name in ("'pandas'", "'matplotlib'", "'joblib'") if name in shown]
+
+
 @pytest.mark.parametrize("example", sorted((ROOT / "examples").glob("*.py")), ids=lambda path: path.stem)
 def test_examples_run(example, quay, tmp_path, monkeypatch, capsys):
     monkeypatch.chdir(quay.recording.parent)
