@@ -44,7 +44,7 @@ def fit_network(
     On Ctrl-C after the first epoch the best so far are kept; so they are when the loss stops being a number, and
     ``trouble`` says where that was. Raises TrainingError when there is no best yet.
     """
-    trainer = _Trainer(plan, labels, train, validation, start)
+    trainer = _Trainer(plan, labels, train, validation, start, workers)
     subject = trainer.subject
     fitted = Fitted(family=subject.family(), mean=subject.mean, deviation=subject.deviation)
     first = 1
@@ -99,8 +99,9 @@ class _Trainer:
         train: Examples,
         validation: Examples | None,
         start: Fitted | None,
+        workers: int,
     ) -> None:
-        self.plan, self._judges = plan, validation is not None
+        self.plan, self._judges, self.workers = plan, validation is not None, workers
         self.rng = np.random.default_rng(plan.seed)
         standard = None if start is None else (start.mean, start.deviation)
         self.subject: Subject
@@ -155,9 +156,10 @@ class _Trainer:
         waited = self.subject.begin(epoch, self.plan.training.epochs)
         makers = self.subject.batches(self.rng)
         losses = []
-        # The next batch is made while the network learns from this one.
         begin = time.perf_counter()
-        for batch in read_ahead(make() for make in makers):
+        batches = (make() for make in makers)
+        # The next batch is made while the network learns from this one.
+        for batch in read_ahead(batches) if self.workers > 1 else batches:
             waited += time.perf_counter() - begin
             losses.append(self._step(batch, epoch, len(makers), threads))
             begin = time.perf_counter()
