@@ -23,6 +23,7 @@ from barn_owl.clips import (
 )
 from barn_owl.clips.duplicates import families, file_families, near_duplicates, same_content
 from barn_owl.clips.measure import measure_clips
+from barn_owl.clips.split import _together
 from barn_owl.errors import TableError
 from barn_owl.show import check_figure
 from helpers import RATE_HZ, sound, write_folder
@@ -121,7 +122,9 @@ def test_copies_of_every_kind_are_one_family_and_nothing_else_is(check, heap):
     family = dict(zip(short_names(check.repaired), check.repaired["family"], strict=True))
     assert len({family[name] for name in kin & set(family)}) == 1
     assert family["hum/rec1_05.wav"] == family["hiss/mistaken.wav"]
-    assert len(set(family.values())) == len(family) - 3 - 1  # the other kin, and the mistaken one
+    named = [name for name in family.values() if name]
+    assert len(set(named)) == 2  # the kin, and the mistaken one
+    assert len(named) == len(kin & set(family)) + 2
 
 
 def test_the_repaired_table_leaves_out_what_is_of_no_use(check, heap, tmp_path):
@@ -221,6 +224,21 @@ def test_a_stable_split_reaches_its_shares_on_average():
     assert (sides / 3000).to_dict() == pytest.approx({"train": 0.6, "validation": 0.2, "test": 0.2}, abs=0.03)
 
 
+@given(st.lists(st.tuples(st.sampled_from(["", None, "x", "y"]), st.sampled_from("pqr")), min_size=12, max_size=40))
+def test_of_merged_tables_only_copies_and_groups_stay_together(rows):
+    families_, groups_ = zip(*rows, strict=True)
+    table = pd.DataFrame({"file": [f"{n}.wav" for n in range(len(rows))], "label": "a", "family": families_})
+    table = check_clip_table(table.assign(group=[f"{group}{n // 2}" for n, group in enumerate(groups_)]))
+    keys = _together(table, Shares())
+    named = table[table["family"].fillna("") != ""]
+    for _, own in keys[named.index].groupby(named["family"]):
+        assert set(own) == {own.iloc[0]}
+    alone = keys[table["family"].fillna("") == ""]
+    groups = table["group"][alone.index]
+    free = ~groups.isin(table["group"][named.index])
+    assert alone[free].nunique() == groups[free].nunique()
+
+
 def test_families_join_groups_and_leaks_are_named():
     table = check_clip_table(
         pd.DataFrame({"file": [f"{n}.wav" for n in range(12)], "label": ["a", "b", "c"] * 4,
@@ -228,6 +246,8 @@ def test_families_join_groups_and_leaks_are_named():
     )  # fmt: skip
     sides = split_clips(table).groupby("group")["split"].first()
     assert sides["g0"] == sides["g1"]
+    blank = table.assign(family=["x", "", "", "x", *[np.nan] * 8])
+    assert split_clips(blank)["split"].tolist() == split_clips(table)["split"].tolist()
     crossed = table.assign(split=["train", "test", *["train"] * 10])
     leaks = find_leaks(crossed)
     assert leaks.to_numpy().tolist() == [["group", "g0", "train, test"]]

@@ -160,7 +160,7 @@ def test_sources_are_merged_and_labels_renamed_joined_and_dropped(tmp_path, fold
     mapping.write_text("label,becomes\nHum,hum\ntick,\n")
     changed = relabel(clips, read_label_map(mapping))
     assert changed["label"].value_counts().to_dict() == {"hum": 13, "hiss": 12, "still": 12}
-    with pytest.raises(TableError, match="no clip is labelled 'humm'; did you mean 'hum'"):
+    with pytest.raises(TableError, match="no clip is labelled 'humm'; did you mean hum"):
         relabel(clips, {"humm": "x"})
     mapping.write_text("label,becomes\nHum,hum\nHum,ham\n")
     with pytest.raises(TableError, match="says twice what 'Hum' becomes"):

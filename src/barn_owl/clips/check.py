@@ -18,6 +18,8 @@ from barn_owl.sound.samples import SampleFile
 SEVERITIES = ("error", "warning", "note")
 COLUMNS = ["severity", "finding", "label", "file", "start_s", "detail", "action"]
 
+NAME_LETTERS = 12
+"""Of a fingerprint, as the name of what holds it: enough for millions of recordings."""
 SHORTEST_S = 0.05
 CLIPPED_STRETCHES = 3
 DC_OFFSET = 0.01
@@ -38,7 +40,7 @@ class Check:
     by_label : clips, groups, seconds and, when audio was read, shortest, longest, rates and level by label.
     by_clip : label, seconds, level_db and worst (severity of its worst finding, blank for none) of each clip;
         numbers are NaN where no audio was read.
-    repaired : the clip table with the safe repairs made; its column ``family`` holds the same number for
+    repaired : the clip table with the safe repairs made; its column ``family`` holds the same name for
         clips that are the same recording.
     """
 
@@ -83,7 +85,7 @@ def check_clips(
     """
     clips = clips.reset_index(drop=True)
     found = [*_spellings(clips), *_counts(clips), *_files(clips)]
-    family = np.arange(len(clips))
+    family = np.full(len(clips), "", dtype=object)
     measures: list[ClipMeasures] = []
     if audio:
         with closing(SampleFile()) as kept:
@@ -92,7 +94,7 @@ def check_clips(
         found += [*_sounds(clips, measures), *_odd_ones(clips, measures)]
         found += [*_same(clips, measures), *_nearly_same(clips, pairs), *_doubtful(clips, measures)]
         links = [*enumerate(same_content(measures)), *zip(pairs["first"], pairs["second"], strict=True)]
-        family = families(len(clips), links)
+        family = _named_families(families(len(clips), links), measures)
     found += _leaks(clips.assign(family=family) if audio else clips)
     return Check(
         findings=_table(clips, found),
@@ -404,6 +406,14 @@ def _by_clip(clips: pd.DataFrame, measures: Sequence[ClipMeasures], found: Seque
             "worst": worst,
         }
     )
+
+
+def _named_families(family: np.ndarray, measures: list[ClipMeasures]) -> np.ndarray:
+    """Name copies by what they hold, so that families of several tables stay apart; "" for what has no copy."""
+    prints = pd.Series([one.facts.fingerprint if one.facts else "" for one in measures], dtype=object)
+    by_family = prints.groupby(family)
+    names = by_family.transform("min").str[:NAME_LETTERS]
+    return np.asarray(names.where(by_family.transform("size") > 1, ""), dtype=object)
 
 
 def _repaired(clips: pd.DataFrame, found: Sequence[_Finding], family: np.ndarray | None) -> pd.DataFrame:

@@ -15,7 +15,7 @@ class Shares(Settings):
     method : "balanced" places whole groups so that every label comes as near to the shares as it can;
         "stable" places each group by a hash of its name and the seed alone, so that clips added later never
         move an older one, at the price of shares that are only met on average.
-    together : rows of one group stay together, or only rows of one file. Rows with the same number in the
+    together : rows of one group stay together, or only rows of one file. Rows with the same name in the
         column ``family`` (one recording twice, see `check_clips`) always do.
     """
 

@@ -79,9 +79,12 @@ def _together(clips: pd.DataFrame, shares: Shares) -> "pd.Series[str]":
         keys = clips["group"].where(clips["group"] != "", clips["file"])
     if "family" not in clips:
         return keys
-    # Two groups that hold the same recording are one; it is named after the first of them.
+    # Two groups that hold the same recording are one; it is named after the first of them. A blank is alone.
     numbers, names = pd.factorize(keys)
-    first = pd.Series(numbers).groupby(clips["family"].astype(str).to_numpy()).transform("first").to_numpy()
+    family = clips["family"].fillna("").astype(str).to_numpy()
+    alone = [f"row {row}" for row in range(len(clips))]
+    kin = np.where(family == "", alone, np.char.add("family ", family.astype(str)))
+    first = pd.Series(numbers).groupby(kin).transform("first").to_numpy()
     joined = families(len(names), zip(first, numbers, strict=True))
     name_of = pd.Series(names).groupby(joined).transform("first")
     return pd.Series(name_of.to_numpy()[numbers], index=clips.index)
@@ -151,7 +154,7 @@ def find_leaks(clips: pd.DataFrame) -> pd.DataFrame:
     sided = clips[clips["split"] != ""] if "split" in clips else clips.assign(split="").iloc[:0]
     for what in ("group", "family"):
         if what in sided:
-            named = sided[sided[what].astype(str) != ""]
+            named = sided[sided[what].fillna("").astype(str) != ""]
             sides = named.groupby(what)["split"].unique()
             rows += [(what, str(name), _joined(found)) for name, found in sides.items() if len(found) > 1]
     divided = sided.groupby("file")["split"].transform("nunique") > 1
