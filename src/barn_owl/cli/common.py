@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import logging
 import sys
+import time
 from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -124,14 +125,23 @@ class Voice:
             yield self._plain_progress(doing)
 
     def _plain_progress(self, doing: str) -> Callable[[float, float], None]:
-        told = [0.0]
+        told, begin = [0.0], time.monotonic()
 
         def tell(done: float, total: float) -> None:
             if done / total >= told[0] + PLAIN_LINE_SHARE or (done >= total and told[0] < 1):
                 told[0] = done / total
-                click.echo(f"{doing}: {done:.0f} of {total:.0f}", err=True)
+                taken_s = time.monotonic() - begin
+                left_s = taken_s * (total - done) / done if done else 0.0
+                left = f", about {_time(left_s)} left" if left_s >= 1 else ""
+                click.echo(f"{doing}: {done:.0f} of {total:.0f}, {_time(taken_s)} so far{left}", err=True)
 
         return tell
+
+
+def _time(seconds: float) -> str:
+    if seconds < 100:
+        return f"{seconds:.0f} s"
+    return f"{seconds / 60:.0f} min" if seconds < 6000 else f"{seconds / 3600:.1f} h"
 
 
 def _cell(value: Any) -> str:
