@@ -42,6 +42,8 @@ logger = logging.getLogger(__name__)
 Watcher = Callable[[Progress], None]
 OWN_THRESHOLDS = 0.75
 """How much thresholds are those found after a model was fitted again, rather than before; as exponents."""
+FOUND_THRESHOLDS = 0.5
+"""How much they are those found on the rehearsal, rather than those of the plan: it is easier than recordings are."""
 
 
 def train(
@@ -127,7 +129,7 @@ def fit_into(
     if not (fitted.trouble or fitted.interrupted):
         model, fitted = _refitted(model, plan, data, fitted, extra_columns, workers=workers, watch=watch)
         if rehearsal is not None and rehearsed is not None and model.family is not rehearsed.model.family:
-            model = _between(rehearsed.model, rehearse(model, plan, rehearsal).model)
+            model = _between(rehearsed.model, rehearse(model, plan, rehearsal).model, plan)
     run = write_run(folder, plan, data, model, fitted, begin, watched=watched, rehearsed=rehearsed)
     if fitted.trouble:
         raise TrainingError(f"{fitted.trouble}. The best until then, epoch {fitted.best.epoch}, is kept in {folder}")
@@ -172,17 +174,18 @@ def _refitted(
     return refitted, replace(fitted, family=found.family, mean=found.mean, deviation=found.deviation)
 
 
-def _between(before: Model, after: Model) -> Model:
-    """Return the model that was fitted again, with thresholds between those found for it and before it was.
+def _between(before: Model, after: Model, plan: Plan) -> Model:
+    """Return the model that was fitted again, with thresholds between those found for it, before it was, and the plan's.
 
-    It has heard the clips of the rehearsal, so that its own thresholds are a little too high for others; those of a
-    model that has heard fewer clips are far too low.
+    It has heard the clips of the rehearsal, so that what is found for it holds for little; what is found for a model
+    that has heard fewer clips is far too low for it.
     """
-    found = {
-        key: getattr(before.decision, key) ** (1 - OWN_THRESHOLDS) * getattr(after.decision, key) ** OWN_THRESHOLDS
-        for key in ("on", "off")
-    }
-    return replace(after, decision=after.decision.but(**{key: round(value, 3) for key, value in found.items()}))
+    found = {}
+    for key in ("on", "off"):
+        own = getattr(before.decision, key) ** (1 - OWN_THRESHOLDS) * getattr(after.decision, key) ** OWN_THRESHOLDS
+        wished = getattr(plan.decision, key)
+        found[key] = round(own**FOUND_THRESHOLDS * wished ** (1 - FOUND_THRESHOLDS), 3)
+    return replace(after, decision=after.decision.but(**found))
 
 
 def _rehearsal(plan: Plan, data: RunData) -> Rehearsal | None:
