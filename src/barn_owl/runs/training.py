@@ -175,7 +175,7 @@ def _refitted(
 
 
 def _between(before: Model, after: Model, plan: Plan) -> Model:
-    """Return the model that was fitted again, with thresholds between those found for it, before it was, and the plan's.
+    """Return the model that was fitted again, with thresholds between those found after that, before, and the plan's.
 
     It has heard the clips of the rehearsal, so that what is found for it holds for little; what is found for a model
     that has heard fewer clips is far too low for it.
