@@ -357,7 +357,7 @@ def test_a_difference_that_not_all_groups_share_is_told_from_one_that_is_no_chan
     found = compare({"first": evaluation(first), "second": evaluation(second)})
     assert found.pairs.loc["second", "p"] < 0.05
     assert p_words(found.pairs.loc["second", "p"]) in found.words[0]
-    assert ("it is not so in all groups" in " ".join(found.words)) == ("within noise" in found.words[0])
+    assert ("but not in all groups" in " ".join(found.words)) == ("within noise" in found.words[0])
     assert p_words(1e-9) == "p < 0.001"
 
 
