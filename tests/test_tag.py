@@ -7,11 +7,13 @@ import pytest
 from hypothesis import given, settings, strategies as st
 
 from barn_owl.audio import write_audio
+from barn_owl.clips import check_clip_table
 from barn_owl.errors import AudioError
 from barn_owl.model import DecisionSettings
 from barn_owl.network import sigmoid
 from barn_owl.tag import Decider, Tagger, TraceBlock, tag_recording, tag_samples, trace_recording
-from barn_owl.tag.decision import Smoother, Timing
+from barn_owl.tag.decision import Event, Smoother, Timing
+from barn_owl.tag.tagging import event_table
 from helpers import RATE_HZ, assert_close, sound
 
 
@@ -24,6 +26,13 @@ def long_take():
         piece = sound(kind, rng, seconds=2.0)
         take[at * RATE_HZ : at * RATE_HZ + len(piece)] += piece
     return take
+
+
+def test_no_event_lies_beyond_the_end_of_a_recording():
+    events = [Event(0.5, 1.2, "hum", 0.9), Event(0.9995, 1.1, "hum", 0.9), Event(1.01, 1.05, "hiss", 0.8)]
+    table = event_table(events, "take.wav", 0.9991)
+    assert table[["start_s", "end_s"]].to_numpy().tolist() == [[0.5, 0.999]]
+    check_clip_table(table)
 
 
 def test_events_are_found_where_they_are(runs, long_take, tmp_path):
