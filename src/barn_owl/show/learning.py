@@ -16,7 +16,7 @@ def curves_figure(run: Run) -> Figure:
     figure = new_figure(7.2)
     losses, scores = figure.subplots(2, 1, sharex=True, height_ratios=[3, 2])
     at = curves["epoch"]
-    losses.plot(at, curves["train_loss"], color=TRAIN, linewidth=2, label="training (changed clips, smoothed labels)")
+    losses.plot(at, curves["train_loss"], color=TRAIN, linewidth=2, label="training, on scenes")
     losses.plot(at, curves["validation_loss"], color=VALIDATION, linewidth=2, label="validation")
     losses.set_ylabel("loss (cross-entropy)")
     scores.plot(at, curves["validation_recall"], color=VALIDATION, linewidth=2, label="balanced accuracy")
