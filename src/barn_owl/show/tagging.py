@@ -106,7 +106,7 @@ def rehearsal_figure(run: Run) -> Figure:
 
     No scores: those of the model as it was then are not kept.
     """
-    truth, events = (read_clip_table(run.folder / name) for name in (TRUTH, EVENTS))
+    truth, events = (read_clip_table(run.folder / name, may_be_empty=True) for name in (TRUTH, EVENTS))
     path = run.folder / FILE
     end_s = min(REHEARSAL_S, audio_info(path).duration_s)
     figure = tagging_figure(run.model, path, events, truth=truth, end_s=end_s, scores=False)
