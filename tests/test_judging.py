@@ -24,6 +24,7 @@ from barn_owl.evaluate import (
     fit_thresholds,
     label_curve,
     measure,
+    predict,
     read_answers,
     refused,
 )
@@ -370,6 +371,13 @@ def test_clips_in_which_no_label_is_heard_are_refused_as_tagging_would(run):
         "no label is heard in it: 0.70 at most, an event needs 0.90",
         "",
     ]
+
+
+def test_what_an_earlier_model_heard_does_not_stand_for_what_this_one_hears(run, clips):
+    again, _ = predict(run.model, clips.head(3).assign(heard=0.0, **{"score:hum": 0.5}))
+    plain, _ = predict(run.model, clips.head(3))
+    assert again["heard"].tolist() == plain["heard"].tolist()
+    assert plain["heard"].max() > 0
 
 
 def test_what_cannot_be_compared_is_refused(rng):

@@ -115,7 +115,7 @@ def command(
 def _say_what_is_there(voice: Voice, folder: Path, run: owl.Run) -> None:
     voice.say(f"\nWrote the run to {folder}.")
     voice.say(f"Next: barn-owl tag {folder} RECORDING -o events.csv")
-    voice.result({"run": str(folder), **run.evaluate().scores.as_dict()} if run.has_test else {"run": str(folder)})
+    voice.result({"run": str(folder), **({} if run.tested is None else run.tested.scores.as_dict())})
 
 
 def _refuse_together(
@@ -192,8 +192,8 @@ def train_aloud(
     for sentence in run.learning.words:
         voice.say(sentence)
     show_expectation(voice, run)
-    if run.has_test:
-        show_scores(voice, run.evaluate())
+    if run.tested is not None:
+        show_scores(voice, run.tested)
     else:
         voice.warn("there is no test side in this split, so the run is not judged")
     return run

@@ -48,7 +48,8 @@ def with_predictions(model: Model, clips: pd.DataFrame, frames: ClipFrames) -> t
     logits = np.stack([one.logits for one in said]) if said else np.empty((0, len(model.labels)), dtype=np.float32)
     scores = model.clip_scores(logits)
     answers = pd.DataFrame({f"{SCORE}{label}": scores[:, number] for number, label in enumerate(model.labels)})
-    heard = _heard(model, frames).assign(**{HEARD: [round(one.highest, 4) for one in said]})
+    answers[HEARD] = [round(one.highest, 4) for one in said]
+    heard = _heard(model, frames)
     own = clips.drop(columns=[name for name in (*answers, "predicted", "score") if name in clips]).reset_index(
         drop=True
     )
@@ -81,8 +82,8 @@ def undecided(model: Model, predictions: pd.DataFrame) -> np.ndarray:
 def refused(model: Model, predictions: pd.DataFrame) -> pd.Series:
     """Why clips are of no label at all, by the rule of tagging: no label reaches the score that an event needs.
 
-    Returns a reason for each row, "" for a clip that is not refused. A model with a background label, or one without
-    decisions of its own, says the same by that label; what it calls background is not refused.
+    Returns a reason for each row, "" for a clip that is not refused. What is called background is not refused: that
+    already says that nothing of interest is heard.
     """
     needed = predictions["predicted"].map(lambda label: model.decision.of(str(label)).on)
     is_faint = (predictions[HEARD] < needed) & ~predictions["predicted"].isin(model.background)

@@ -67,10 +67,10 @@ class Run:
         `Rehearsed.expectation`."""
         return self._json(EXPECTATION) if (self.folder / EXPECTATION).is_file() else None
 
-    @property
-    def has_test(self) -> bool:
-        """Whether any clip is on the test side."""
-        return bool((self.predictions["split"] == "test").any())
+    @cached_property
+    def tested(self) -> Evaluation | None:
+        """The evaluation of the test side; None where no clip is on it."""
+        return self.evaluate() if (self.predictions["split"] == "test").any() else None
 
     @property
     def recording_doubts(self) -> list[str]:

@@ -27,8 +27,8 @@ def write_results(run: Run) -> None:
     save_figure(curves_figure(run), figures / "curves.png")
     if run.expectation is not None:
         save_figure(rehearsal_figure(run), figures / "rehearsal.png")
-    if run.has_test:
-        write_evaluation(run, run.evaluate(), run.folder)
+    if run.tested is not None:
+        write_evaluation(run, run.tested, run.folder)
 
 
 def write_evaluation(run: Run, evaluation: Evaluation, folder: Path) -> None:
