@@ -28,7 +28,7 @@ def networks() -> None:
     torch.set_num_threads(2)
     rng = np.random.default_rng(0)
     family = Convolutional(BANDS, LABELS, NetworkSettings(), LevelSettings(), rng)
-    network = family.network
+    network = family.networks[0]
     theirs = same(network.layers, network.shapes[0])
     assert sum(p.numel() for p in theirs.parameters()) == len(network.vector)
     optimiser = AdamW(network.vector, decay=0.01, decayed=network.kernels)

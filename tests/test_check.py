@@ -6,7 +6,7 @@ import numpy as np
 import pandas as pd
 import pytest
 import soundfile
-from hypothesis import given, settings, strategies as st
+from hypothesis import assume, given, settings, strategies as st
 
 from barn_owl.audio import read_audio, write_audio
 from barn_owl.clips import (
@@ -50,6 +50,7 @@ def heap(tmp_path_factory):
     write_audio(folder / "hum" / "coded.mp3", hum, RATE_HZ)
     write_audio(folder / "hum" / "narrow.wav", sound("hum", rng)[::4], RATE_HZ // 4)
     soundfile.write(folder / "hum" / "nan.wav", np.where(np.arange(20_000) == 500, np.nan, 0.1), RATE_HZ, "FLOAT")
+    soundfile.write(folder / "hum" / "beyond.wav", 8 * sound("hum", rng), RATE_HZ, "FLOAT")
     (folder / "hum" / "broken.wav").write_bytes(b"RIFF1234")
     (folder / "hiss" / "mistaken.wav").write_bytes((folder / "hum" / "rec1_05.wav").read_bytes())
     rows = [(str(path), path.parent.name, path.stem.split("_")[0]) for path in sorted(folder.rglob("*.*"))]
@@ -81,6 +82,8 @@ def check(heap):
         ("warning", "duplicate", "copy.wav|rec0_00.wav", "the same samples as"),
         ("error", "duplicate", "mistaken.wav|rec1_05.wav", "which is labelled"),
         ("warning", "near duplicate", "louder.wav|rec0_00.wav|noisy.wav|coded.mp3|copy.wav", "the same recording as"),
+        ("note", "very alike", "louder.wav|rec0_00.wav|noisy.wav|coded.mp3|copy.wav", "maybe the same take: "),
+        ("warning", "beyond full scale", "beyond.wav", "its peak is +"),
         ("note", "odd length", "long.wav|blink.wav", "14.40 s"),
         ("note", "narrow band", "narrow.wav|blink.wav|nan.wav", "nothing above"),
         ("error", "damaged", "nan.wav", "1 samples are not finite"),
@@ -109,9 +112,41 @@ def test_rare_labels_are_told():
     assert (row["label"], row["detail"]) == ("few", "4 clips, 16 times fewer than 'many'")
 
 
+def test_a_side_without_a_label_is_told():
+    table = pd.DataFrame({"file": [f"{n}.wav" for n in range(12)], "label": ["a", "b"] * 6})
+    sides = np.repeat(["train", "validation", "test"], 4)
+    whole = check_clips(check_clip_table(table.assign(split=sides)), audio=False).findings
+    assert "missing on a side" not in set(whole["finding"])
+    sides[[5, 7]] = "train"
+    row = check_clips(check_clip_table(table.assign(split=sides)), audio=False).findings.set_index("finding")
+    told = row.loc["missing on a side"]
+    assert (told["label"], told["detail"]) == ("b", "the split has no clip of it for validation")
+
+
+SOME = st.lists(st.tuples(st.sampled_from("ab"), st.sampled_from(["", "x", "y", "z"])), min_size=9, max_size=40)
+
+
+@given(SOME, SOME, st.integers(0, 5))
+def test_tables_with_and_without_families_mix(first, second, seed):
+    """Copies stay together across tables, and what has none stands alone, however the tables were written."""
+    rows = [(label, family) for label, family in first] + [(label, None) for label, _ in second]
+    table = pd.DataFrame(rows, columns=["label", "family"]).assign(file=[f"{n}.wav" for n in range(len(rows))])
+    table = table.groupby("label").filter(lambda own: len(own) >= 3).reset_index(drop=True)
+    assume(table["label"].nunique() == 2)
+    kin = table["family"].fillna("").replace("", None)
+    assume(kin.nunique() + kin.isna().sum() >= 3)
+    sides = split_clips(table, seed=seed)["split"]
+    assert (sides.groupby(kin).nunique() == 1).all()
+    assert set(sides) == {"train", "validation", "test"}
+    # Blanks are not one family: of many that stand alone, no side takes nearly all.
+    alone = sides[kin.isna()]
+    if len(alone) >= 20 and len(alone) == len(table):
+        assert alone.value_counts(normalize=True).max() < 0.85
+
+
 def test_good_clips_are_left_in_peace(check, heap):
     whole = check.findings[check.findings["file"].str.contains("rec[0-3]_", regex=True)]
-    assert set(whole["finding"]) <= {"duplicate", "near duplicate", "doubtful label"}
+    assert set(whole["finding"]) <= {"duplicate", "near duplicate", "very alike", "doubtful label"}
     assert len(whole) <= 8
 
 

@@ -88,13 +88,13 @@ def test_pools_are_their_definition(rng):
 
 
 def convolutional(bands=48, labels=7, size="small", frames=51) -> Convolutional:
-    settings_ = NetworkSettings(size=size)
+    settings_ = NetworkSettings(size=size, networks=1)
     return Convolutional(bands, labels, settings_, LevelSettings(frames=frames), np.random.default_rng(0))
 
 
 def test_the_summary_counts_right():
     made = convolutional()
-    table = summary(made.network, hop_ms=10, frame_ms=32)
+    table = summary(made.networks[0], hop_ms=10, frame_ms=32)
     level, first = table.iloc[0], table.iloc[1]
     frames = made.window - 50
     steps = (frames - 5) // 2 + 1
@@ -104,7 +104,7 @@ def test_the_summary_counts_right():
     assert first["multiply_adds"] == steps * 24 * 16 * 25
     assert first["sees_ms"] == 32 + (50 + 4) * 10
     assert first["activation_kb"] == pytest.approx(steps * 24 * 16 * 4 / 1000)
-    assert table["weights"].sum() == made.cost().weights == len(made.network.vector)
+    assert table["weights"].sum() == made.cost().weights == len(made.networks[0].vector)
     assert table["sees_ms"].iloc[-1] == 32 + (made.window - 1) * 10  # what a step sees is the family's window
     # Steps share their work: a second of them costs less than 25 windows, and more than what it adds to a window.
     alone = table["multiply_adds"].sum()

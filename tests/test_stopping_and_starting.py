@@ -87,7 +87,7 @@ def test_a_run_that_was_there_survives_until_there_is_something_better(clips, tm
 def test_a_killed_command_can_be_resumed(clips, tmp_path):
     write_clip_table(clips, tmp_path / "clips.csv")
     (tmp_path / "plan.toml").write_text(
-        'family = "cnn"\n[training]\nepochs = 400\npatience = 400\nrefit = 0\n[cnn]\nsize = "tiny"\n'
+        'family = "cnn"\n[training]\nepochs = 400\npatience = 400\nrefit = 0\n[cnn]\nsize = "tiny"\nnetworks = 2\n'
         "[scenes]\ncount = 16\nseconds = 1.5\n[rehearsal]\nminutes = 0.3\n"
     )
     command = ["train", str(tmp_path / "clips.csv"), "--run", str(tmp_path / "run"), "--quiet"]
@@ -136,9 +136,9 @@ def test_training_further_keeps_what_is_known(clips, ranking, tmp_path):
     run = train(more, tmp_path / "run", plan)
     before, after = model.family.arrays(), run.model.family.arrays()
     for name in before:
-        if int(name.split(".")[0]) < 6:
+        if int(name.split(".")[1]) < 6:
             assert (before[name] == after[name]).all()
-    assert any((before[name] != after[name]).any() for name in before if name.startswith("8."))
+    assert any((before[name] != after[name]).any() for name in before if name.startswith("0.8."))
     assert_close(run.model.mean, model.mean)
     assert run.evaluate().scores.balanced_accuracy > 0.7
     with pytest.raises(PlanError, match="another front_end"):
@@ -254,7 +254,7 @@ def test_the_command_trains_families_seeds_and_from_a_model(clips, tmp_path, cap
     write_clip_table(clips, tmp_path / "clips.csv")
     table, plan = str(tmp_path / "clips.csv"), tmp_path / "plan.toml"
     plan.write_text(
-        'background = ["still"]\n[training]\nepochs = 3\nrefit = 2\n[cnn]\nsize = "tiny"\n[scenes]\ncount = 32\n'
+        'background = ["still"]\n[training]\nepochs = 3\nrefit = 2\n[cnn]\nsize = "tiny"\nnetworks = 1\n[scenes]\ncount = 32\n'
         "[pooling]\nwindows = 400\n[rehearsal]\nminutes = 0.3\n[trees]\nrounds = 20\n[kernel]\nwidth = 1.2\n"
     )
     assert barn_owl(["train", table, "--run", str(tmp_path / "all"), "--plan", str(plan), "--family", "all"]) == 0

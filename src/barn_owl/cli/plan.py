@@ -101,7 +101,7 @@ def show_network(voice: Voice, plan: owl.Plan, labels: int) -> list[dict[str, ob
     if plan.family != "cnn":
         return []
     family = Convolutional(plan.front_end.width, labels, plan.cnn, plan.levels, np.random.default_rng(0))
-    table = summary(family.network, plan.front_end.hop_ms, plan.front_end.frame_ms)
+    table = summary(family.networks[0], plan.front_end.hop_ms, plan.front_end.frame_ms)
     shown = table.assign(
         activation_kb=table["activation_kb"].round(1),
         sees_ms=table["sees_ms"].map(lambda ms: "all" if np.isnan(ms) else f"{ms:.0f}"),

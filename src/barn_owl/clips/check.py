@@ -10,9 +10,9 @@ import numpy as np
 import pandas as pd
 
 from barn_owl.audio import AUDIO_ENDINGS
-from barn_owl.clips.duplicates import BLOCK_VALUES, families, near_duplicates, same_content
+from barn_owl.clips.duplicates import BLOCK_VALUES, SAME, families, near_duplicates, same_content
 from barn_owl.clips.measure import ClipMeasures, measure_clips
-from barn_owl.clips.split import MIN_CLIPS, find_leaks
+from barn_owl.clips.split import MIN_CLIPS, find_leaks, missing_on_sides
 from barn_owl.sound.samples import SampleFile
 
 SEVERITIES = ("error", "warning", "note")
@@ -22,6 +22,8 @@ NAME_LETTERS = 12
 """Of a fingerprint, as the name of what holds it: enough for millions of recordings."""
 SHORTEST_S = 0.05
 CLIPPED_STRETCHES = 3
+BEYOND_DB = 0.1
+"""Peak of a clip in floats from which on it is said to be beyond full scale: filters and coding add a little."""
 DC_OFFSET = 0.01
 ODD_LENGTH = 5.0
 ODD_LEVEL_DB = 30.0
@@ -95,7 +97,7 @@ def check_clips(
         found += [*_same(clips, measures), *_nearly_same(clips, pairs), *_doubtful(clips, measures)]
         links = [*enumerate(same_content(measures)), *zip(pairs["first"], pairs["second"], strict=True)]
         family = _named_families(families(len(clips), links), measures)
-    found += _leaks(clips.assign(family=family) if audio else clips)
+    found += [*_leaks(clips.assign(family=family) if audio else clips), *_sides(clips)]
     return Check(
         findings=_table(clips, found),
         by_label=_by_label(clips, measures),
@@ -192,6 +194,17 @@ def _leaks(clips: pd.DataFrame) -> Iterator[_Finding]:
         )  # fmt: skip
 
 
+def _sides(clips: pd.DataFrame) -> Iterator[_Finding]:
+    """Labels that a split which is there leaves out on one side."""
+    for side, labels in missing_on_sides(clips).items():
+        for label in labels:
+            yield _Finding(
+                severity="warning", finding="missing on a side", label=label,
+                detail=f"the split has no clip of it for {side}",
+                action="blank the column split and split again; add groups if that does not help",
+            )  # fmt: skip
+
+
 def _absolute(file: str) -> str:
     return os.path.abspath(file)  # noqa: PTH100 - links are not followed, or files would seem to be elsewhere
 
@@ -227,6 +240,11 @@ def _sounds(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[_
             yield _Finding(
                 severity="warning", finding="clipped", row=row, detail=f"{facts.clipped} stretches at full scale",
                 action="record it again at a lower gain, or leave it if such sound will come",
+            )  # fmt: skip
+        if facts.peak_db > BEYOND_DB:
+            yield _Finding(
+                severity="warning", finding="beyond full scale", row=row, detail=f"its peak is {facts.peak_db:+.1f} dB",
+                action="harmless here, but other programs will clip it: write it again at a lower level",
             )  # fmt: skip
         if abs(facts.dc_offset) > DC_OFFSET:
             yield _Finding(
@@ -292,11 +310,14 @@ def _same(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[_Fi
 def _nearly_same(clips: pd.DataFrame, pairs: pd.DataFrame) -> Iterator[_Finding]:
     for first, second, similar in pairs.itertuples(index=False):
         here, there = clips["label"][second], clips["label"][first]
+        differ, proven = here != there, similar >= SAME
+        severity = ("warning" if proven else "note", "error" if proven else "warning")[differ]
+        what = "the same recording as" if proven else "very alike, maybe the same take:"
         yield _Finding(
-            severity="error" if here != there else "warning", finding="near duplicate", row=int(second),
-            detail=f"the same recording as {_where(clips, int(first))} ({similar:.0%} alike)"
-            + (f", which is labelled {there!r}" if here != there else ""),
-            action="listen, and correct the label that is wrong" if here != there
+            severity=severity, finding="near duplicate" if proven else "very alike", row=int(second),
+            detail=f"{what} {_where(clips, int(first))} (correlation {similar:.2f})"
+            + (f", which is labelled {there!r}" if differ else ""),
+            action="listen, and correct the label if it is wrong" if differ
             else "kept on one side of a split by the column family of the repaired table",
         )  # fmt: skip
 

@@ -19,9 +19,10 @@ NEIGHBOURS = 3
 WORTH_COMPARING = 0.55
 ENOUGH = 20
 """Fingerprints that are enough to say what is common."""
-SAME = 0.8
-"""Correlation from which two clips are one recording: copies are above 0.9, other takes of a thing below 0.3,
-the same synthetic click in other noise about 0.65."""
+ALIKE, SAME = 0.8, 0.95
+"""Correlation from which two clips may be one recording, and from which they are. Copies are above 0.9; hits of one
+drum, which repeat each other closely, between 0.5 and 0.98, other takes of most things below 0.3, the same synthetic
+click in other noise about 0.65."""
 FLATTENING = 0.3
 """How far spectra are made flat before they are correlated, so that one steady hum is not enough."""
 LARGEST_SHIFT_S = 0.5
@@ -40,9 +41,9 @@ def same_content(measures: list[ClipMeasures]) -> np.ndarray:
 def near_duplicates(
     clips: pd.DataFrame, measures: list[ClipMeasures], *, kept: SampleFile | None = None, workers: int = 2
 ) -> pd.DataFrame:
-    """Find pairs of clips that are the same recording though not the same samples.
+    """Find pairs of clips that may be the same recording though not the same samples.
 
-    Returns the columns ``first`` and ``second`` (row numbers, first < second) and ``similarity``, 0 to 1.
+    Returns the columns ``first`` and ``second`` (row numbers, first < second) and ``similarity``, from `ALIKE` to 1.
     Candidates are the nearest fingerprints; they are then taken from `kept`, or read again, and correlated.
     Excerpts of one file, which may well overlap, are not compared with each other.
     """
@@ -58,7 +59,7 @@ def near_duplicates(
     similar = each(lambda pair: similarity(read(pair[0]), read(pair[1])), candidates, workers)
     found = [(*pair, value) for pair, value in zip(candidates, similar, strict=True)]
     table = pd.DataFrame(found, columns=["first", "second", "similarity"])
-    return table[table["similarity"] >= SAME].reset_index(drop=True)
+    return table[table["similarity"] >= ALIKE].reset_index(drop=True)
 
 
 def _candidates(measures: list[ClipMeasures]) -> list[tuple[int, int]]:

@@ -1,10 +1,12 @@
 """The frames of many clips."""
 
+import math
 from collections.abc import Callable, Sequence
 from contextlib import nullcontext
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pandas as pd
@@ -36,6 +38,37 @@ class ClipFrames:
     def take(self, clips: Sequence[int] | np.ndarray) -> "ClipFrames":
         """Return some of the clips, in the order asked for."""
         return ClipFrames([self.parts[int(clip)] for clip in clips])
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        """To another process goes where on disk the frames are, if they are: they may be more than memory holds."""
+        return _elsewhere, ([_place(part) for part in self.parts],)
+
+
+def _place(part: np.ndarray) -> np.ndarray | tuple[str, int, tuple[int, ...]]:
+    """File, place of the first byte and shape of frames that are a map of a file; else the frames."""
+    whole: np.memmap | None = None
+    above: Any = part
+    while isinstance(above, np.ndarray):
+        whole, above = above if isinstance(above, np.memmap) else whole, above.base
+    if whole is None or not isinstance(whole.filename, str | Path) or not part.flags.c_contiguous:
+        return part
+    first = part.__array_interface__["data"][0] - whole.__array_interface__["data"][0]
+    return str(whole.filename), whole.offset + first, part.shape
+
+
+def _elsewhere(places: list[np.ndarray | tuple[str, int, tuple[int, ...]]]) -> ClipFrames:
+    """Make the frames of clips of what `_place` says."""
+    files = {place[0] for place in places if isinstance(place, tuple)}
+    maps = {file: np.asarray(np.memmap(file, dtype=np.uint8, mode="r")) for file in files}
+    parts = []
+    for place in places:
+        if isinstance(place, tuple):
+            file, first, shape = place
+            size = 4 * math.prod(shape)
+            parts.append(maps[file][first : first + size].view(np.float32).reshape(shape))
+        else:
+            parts.append(place)
+    return ClipFrames(parts)
 
 
 def load_frames(

@@ -236,13 +236,17 @@ def _share_out(
         reached[side] += counts[group]
 
 
+def missing_on_sides(clips: pd.DataFrame) -> dict[str, list[str]]:
+    """Labels that have no clip on a side, by side; nothing where the table is not split, or a side has no clip."""
+    if "split" not in clips or not clips["split"].isin(SIDES).all():
+        return {}
+    labelled = clips[clips["label"] != ""]
+    table = pd.crosstab(labelled["label"], labelled["split"]).reindex(columns=list(SIDES), fill_value=0)
+    return {side: without for side in SIDES
+            if table[side].any() and (without := table.index[table[side] == 0].tolist())}  # fmt: skip
+
+
 def _report_missing(clips: pd.DataFrame) -> None:
-    table = pd.crosstab(clips["label"], clips["split"]).reindex(columns=list(SIDES), fill_value=0)
-    for side in SIDES:
-        without = table.index[table[side] == 0].tolist()
-        if without:
-            logger.warning(
-                "no clip of %s is on the %s side: its groups are all elsewhere",
-                ", ".join(map(repr, without)),
-                side,
-            )
+    for side, without in missing_on_sides(clips).items():
+        labels = ", ".join(map(repr, without))
+        logger.warning("no clip of %s is on the %s side: its groups are all elsewhere", labels, side)

@@ -18,6 +18,7 @@ from barn_owl.model.convolutional import Convolutional
 from barn_owl.model.mlp import Mlp
 from barn_owl.model.pooled import Pooled
 from barn_owl.network import Network, binary_cross_entropy, sound_cross_entropy, weighted_cross_entropy
+from barn_owl.network.layer import Arrays
 
 WATCHED_SHARE, WATCHED_STREAM = 0.2, 31
 """Scenes of validation clips that each epoch is judged by, beside those it learns from, and what keeps their random
@@ -32,6 +33,10 @@ WHOLE_COUNTS = 0.05
 """How much it counts what a sound is called as a whole, beside what is said step by step. Long sounds have many
 steps: without it, short ones are not told apart."""
 ROWS_A_BATCH = 64
+
+
+Standard = tuple[np.ndarray, np.ndarray]
+"""Mean and deviation of each feature, each ``(features,)``."""
 
 
 @dataclass(frozen=True)
@@ -65,8 +70,8 @@ class Subject(Protocol):
     def judge(self) -> tuple[float, float, float]:
         """Loss, recall and F1 on the validation side, with the weights as they are."""
 
-    def family(self) -> Family:
-        """The family, with the weights as they are now."""
+    def family(self, arrays: list[Arrays]) -> Family:
+        """Make the family of the weights and states of each of its networks."""
 
     def close(self) -> None:
         """Stop what goes on beside the training."""
@@ -77,12 +82,12 @@ class OverScenes:
 
     def __init__(
         self, plan: Plan, labels: list[str], train: Examples, validation: Examples | None, rng: np.random.Generator,
-        standard: tuple[np.ndarray, np.ndarray] | None,
+        standard: Standard | None,
     ) -> None:  # fmt: skip
         self._plan, self._train = plan, train
         background = background_numbers(plan, labels)
         self._family = Convolutional(plan.front_end.width, len(labels), plan.cnn, plan.levels, rng)
-        self.network = self._family.network
+        self.network = self._family.networks[0]
         self.mean, self.deviation = standard or standardisation(plan, train.clips)
         self._frames = max(
             plan.front_end.count(round(plan.scenes.seconds * plan.front_end.rate_hz)), self._family.window
@@ -188,9 +193,13 @@ class OverScenes:
             return np.zeros((1, int(self._reported.sum()))), np.zeros((1, int(self._reported.sum())))
         return np.stack(rows)[:, self._reported], np.stack(targets)[:, self._reported].astype(np.float32)
 
-    def family(self) -> Family:
-        self._family.renew()
-        return self._family
+    def family(self, arrays: list[Arrays]) -> Family:
+        own = self._family
+        settings = own.settings.model_copy(update={"networks": len(arrays)})
+        made = Convolutional(self._plan.front_end.width, own.labels, settings, own.level, np.random.default_rng(0))
+        for network, its_arrays in zip(made.networks, arrays, strict=True):
+            network.load(its_arrays)
+        return made
 
     def close(self) -> None:
         if self._variants is not None:
@@ -238,7 +247,8 @@ class OverRows:
         rows = (self._watched.rows - self._pooled.centre) / self._pooled.spread
         return judge_logits(self.network.forward(rows)[0], self._watched.targets, overlapping=True)
 
-    def family(self) -> Family:
+    def family(self, arrays: list[Arrays]) -> Family:
+        self.network.load(arrays[0])
         return self._pooled
 
     def close(self) -> None:

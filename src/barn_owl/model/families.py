@@ -23,7 +23,7 @@ def rebuild(name: str, shape: dict[str, Any], arrays: dict[str, np.ndarray], fea
     level = LevelSettings(**shape["level"])
     if name == "cnn":
         made = Convolutional(features, labels, NetworkSettings(**shape["settings"]), level, np.random.default_rng(0))
-        made.network.load(arrays)
+        made.load(arrays)
         return made
     centre, spread = arrays["centre"], arrays["spread"]
     least = features * len(shape["statistics"])

@@ -106,6 +106,8 @@ def _both(size: int | tuple[int, int]) -> tuple[int, int]:
 class NetworkSettings(Settings):
     """A network: a size that ships, or a list of layers. Behind them a dense layer gives the labels, step by step."""
 
+    networks: int = Field(default=2, ge=1, le=16)
+    """Networks of this kind, trained side by side from different beginnings: the answer is the mean of theirs."""
     size: Literal["tiny", "small", "medium"] = "small"
     dropout: float = Field(default=0.2, ge=0, lt=1)
     layers: list[LayerSettings] = Field(default=[])

@@ -42,19 +42,19 @@ def starting_point(plan: Plan, labels: list[str]) -> Fitted | None:
     made = Convolutional(
         plan.front_end.width, len(labels), family.settings, family.level, np.random.default_rng(plan.seed)
     )
-    if plan.start.frozen >= len(made.network.layers):
-        raise PlanError(f"start.frozen must be less than {len(made.network.layers)}, the layers of the network")
-    arrays = {name: array.copy() for name, array in made.network.arrays().items()}
-    last = str(len(made.network.layers) - 1)
-    for name, array in family.network.arrays().items():
-        if name.split(".")[0] != last:
+    layers = len(made.networks[0].layers)
+    if plan.start.frozen >= layers:
+        raise PlanError(f"start.frozen must be less than {layers}, the layers of the network")
+    arrays = {name: array.copy() for name, array in made.arrays().items()}
+    for name, array in family.arrays().items():
+        if int(name.split(".")[1]) < layers - 1:
             arrays[name] = array
             continue
         for number, label in enumerate(labels):
             if label in model.labels:  # two outputs each: that it sounds, and that it begins
                 at = model.labels.index(label)
                 arrays[name][..., [number, number + len(labels)]] = array[..., [at, at + len(model.labels)]]
-    made.network.load(arrays)
+    made.load(arrays)
     return Fitted(family=made, mean=model.mean, deviation=model.deviation)
 
 

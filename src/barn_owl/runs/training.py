@@ -252,7 +252,7 @@ def write_run(
         write_table(pd.DataFrame([asdict(line) for line in fitted.curves]), folder / "curves.csv")
     if isinstance(model.family, Convolutional):
         hop_ms, frame_ms = plan.front_end.hop_ms, plan.front_end.frame_ms
-        write_table(summary(model.family.network, hop_ms, frame_ms), folder / "summary.csv")
+        write_table(summary(model.family.networks[0], hop_ms, frame_ms), folder / "summary.csv")
     _write_skipped(data, folder / "skipped.csv")
     write_json(folder / "scores.json", {side: one.as_dict() if one else None for side, one in judged.items()})
     if judged["test"] and isinstance(judged["test"].scores, Scores):

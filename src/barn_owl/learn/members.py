@@ -1,0 +1,132 @@
+"""Networks that are trained side by side, on several cores.
+
+Each step of a small network is many short calls, between which threads of one process would wait for each other. So
+the first network is trained here, and the others in processes of their own; what comes out is the same however many
+there are.
+"""
+
+import signal
+from types import TracebackType
+from typing import Self
+
+from loky import ProcessPoolExecutor
+from loky.process_executor import BrokenProcessPool
+from threadpoolctl import threadpool_limits
+
+from barn_owl.errors import TrainingError
+from barn_owl.learn.fitted import Examples, Fitted
+from barn_owl.learn.member import Learnt, Member, Start, State
+from barn_owl.learn.plan import Plan
+from barn_owl.learn.subjects import Subject
+from barn_owl.model.convolutional import Convolutional
+
+APART = 7919
+"""Between the seeds of two networks, so that those of two trainings with neighbouring seeds are not the same."""
+
+_Asked = tuple[Plan, list[str], Examples, Examples | None, Start | None, int]
+
+
+class Members:
+    """The networks of a plan in training, shared among `workers` places: here, and processes beside."""
+
+    def __init__(
+        self,
+        plan: Plan,
+        labels: list[str],
+        train: Examples,
+        validation: Examples | None,
+        start: Fitted | None,
+        workers: int,
+    ) -> None:
+        self._count = plan.cnn.networks if plan.family == "cnn" else 1
+        self._places = min(workers, self._count)
+        threads = workers if self._count == 1 else 1
+        asked: list[_Asked] = [
+            (_own_plan(plan, number), labels, train, validation, _own_start(start, number), threads)
+            for number in range(self._count)
+        ]
+        self._beside = [ProcessPoolExecutor(1) for _ in range(self._places - 1)]
+        self._here: list[Member] = []
+        try:
+            begun = [pool.submit(_begin, asked[place :: self._places]) for place, pool in enumerate(self._beside, 1)]
+            self._here = [Member(*one) for one in asked[:: self._places]]
+            for one in begun:
+                one.result()
+        except BaseException:
+            self._close()
+            raise
+
+    @property
+    def subject(self) -> Subject:
+        """What the first network learns."""
+        return self._here[0].subject
+
+    def epoch(self, epoch: int) -> list[Learnt]:
+        """Train all networks for an epoch. Raises TrainingError when one of them fails, or its process is killed."""
+        others = [pool.submit(_learn, epoch) for pool in self._beside]
+        shares = [[member.epoch(epoch) for member in self._here]]
+        try:
+            shares += [other.result() for other in others]
+        except BrokenProcessPool as error:
+            raise TrainingError(
+                "a process of the training was killed, maybe for want of memory; --resume goes on after the last "
+                "epoch, and with --workers 1 everything is done in one process"
+            ) from error
+        return [shares[number % self._places][number // self._places] for number in range(self._count)]
+
+    def restore(self, states: list[State], epochs: int) -> None:
+        """Take the states that were there after so many epochs."""
+        others = [
+            pool.submit(_restore, states[place :: self._places], epochs) for place, pool in enumerate(self._beside, 1)
+        ]
+        for member, state in zip(self._here, states[:: self._places], strict=True):
+            member.restore(state, epochs)
+        for other in others:
+            other.result()
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._close()
+
+    def _close(self) -> None:
+        for pool in self._beside:
+            pool.shutdown(kill_workers=True)
+        for member in self._here:
+            member.close()
+
+
+def _own_plan(plan: Plan, number: int) -> Plan:
+    """Return the plan of one network: it begins elsewhere and hears other scenes."""
+    return plan.but(seed=plan.seed + APART * number, cnn={"networks": 1})
+
+
+def _own_start(start: Fitted | None, number: int) -> Start | None:
+    if start is None:
+        return None
+    family = start.family
+    one = family.networks[number] if isinstance(family, Convolutional) else None
+    arrays = family.arrays() if one is None else one.arrays()
+    return Start({name: array.copy() for name, array in arrays.items()}, (start.mean, start.deviation))
+
+
+_of_this_process: list[Member] = []
+"""The networks that a process beside trains."""
+
+
+def _begin(asked: list[_Asked]) -> None:
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # the one who started this process stops it
+    threadpool_limits(limits=1, user_api="blas")
+    _of_this_process[:] = [Member(*one) for one in asked]
+
+
+def _learn(epoch: int) -> list[Learnt]:
+    return [member.epoch(epoch) for member in _of_this_process]
+
+
+def _restore(states: list[State], epochs: int) -> None:
+    for member, state in zip(_of_this_process, states, strict=True):
+        member.restore(state, epochs)

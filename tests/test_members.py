@@ -1,0 +1,75 @@
+"""Several networks that are trained side by side."""
+
+import os
+import pickle
+import signal
+
+import numpy as np
+import pytest
+from safetensors.numpy import load_file
+
+from barn_owl.clips import load_frames
+from barn_owl.errors import TrainingError
+from barn_owl.features import FrontEnd
+from barn_owl.learn import members
+from barn_owl.model import load_model
+from barn_owl.runs import train
+from helpers import assert_close, small_plan, sound
+
+
+def plan_of(networks: int, epochs: int = 3):
+    return small_plan("cnn").but(cnn={"networks": networks}, training={"epochs": epochs})
+
+
+def test_networks_side_by_side_are_the_same_as_one_after_the_other(clips, tmp_path, rng):
+    plan = plan_of(3).but(training={"refit": 2})
+    alone, together = (train(clips, tmp_path / str(n), plan, workers=n) for n in (1, 2))
+    assert (alone.folder / "model.safetensors").read_bytes() == (together.folder / "model.safetensors").read_bytes()
+    dropped = ["seconds", "waiting"]
+    assert alone.curves.drop(columns=dropped).equals(together.curves.drop(columns=dropped))
+    # What they say is the mean of what each says, and no two are the same.
+    family, frames = alone.model.family, alone.model.front_end.frames(sound("hum", rng))
+    said = [network.forward(frames[None, ..., None])[0][0] for network in family.networks]
+    assert_close(family.steps(frames).sounds, np.mean(said, axis=0)[:, : family.labels], rtol=1e-3, atol=1e-3)
+    assert np.abs(said[0] - said[1]).max() > 0.01
+    assert family.cost().weights == 3 * len(family.networks[0].vector)
+    assert_close(load_model(alone.folder).steps(frames).sounds, family.steps(frames).sounds)
+
+
+def test_training_goes_on_with_all_networks(clips, tmp_path):
+    plan = plan_of(2, epochs=4)
+    whole = train(clips, tmp_path / "whole", plan)
+
+    class Stopped(BaseException):
+        pass
+
+    def stop(line):
+        if line.epoch == 2:
+            raise Stopped
+
+    with pytest.raises(Stopped):
+        train(clips, tmp_path / "parts", plan, watch=stop)
+    again = train(clips, tmp_path / "parts", resume=True)
+    weights = [load_file(run.folder / "model.safetensors") for run in (whole, again)]
+    assert all((weights[0][name] == weights[1][name]).all() for name in weights[0])
+
+
+def kill_myself(epoch):
+    os.kill(os.getpid(), signal.SIGKILL)
+
+
+def test_a_killed_process_is_told(clips, tmp_path, monkeypatch):
+    monkeypatch.setattr(members, "_learn", kill_myself)
+    with pytest.raises(TrainingError, match="a process of the training was killed.*--workers 1"):
+        train(clips, tmp_path / "run", plan_of(2), workers=2)
+
+
+def test_frames_on_disk_go_to_another_process_without_their_content(clips, tmp_path):
+    kept, _, _ = load_frames(clips, FrontEnd(), cache=tmp_path / "cache")
+    memory, _, _ = load_frames(clips, FrontEnd())
+    sent = pickle.dumps(kept.take(range(len(kept))[::-1]))
+    assert len(sent) < 0.1 * sum(part.nbytes for part in kept.parts)
+    for there, here in zip(pickle.loads(sent).parts, memory.parts[::-1], strict=True):
+        assert (there == here).all()
+    again = pickle.loads(pickle.dumps(memory))
+    assert all((there == here).all() for there, here in zip(again.parts, memory.parts, strict=True))
