@@ -136,7 +136,7 @@ def test_tables_with_and_without_families_mix(first, second, seed):
     kin = table["family"].fillna("").replace("", None)
     assume(kin.nunique() + kin.isna().sum() >= 3)
     sides = split_clips(table, seed=seed)["split"]
-    assert (sides.groupby(kin).nunique() == 1).all()
+    assert sides.groupby(kin).nunique().eq(1).all()
     assert set(sides) == {"train", "validation", "test"}
     # Blanks are not one family: of many that stand alone, no side takes nearly all.
     alone = sides[kin.isna()]

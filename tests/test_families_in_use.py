@@ -70,6 +70,7 @@ def test_a_recording_has_no_columns_and_that_is_said(clips, tmp_path, take, capl
     with_column, _ = predict(run.model, told.head(4))
     without, _ = predict(run.model, told.head(4).drop(columns="depth_m"))
     assert not np.array_equal(with_column["score"], without["score"])
+    assert "also looks at depth_m, which the table does not have: taken as average" in caplog.text
 
 
 @pytest.fixture(scope="module")

@@ -69,7 +69,7 @@ def test_frames_on_disk_go_to_another_process_without_their_content(clips, tmp_p
     memory, _, _ = load_frames(clips, FrontEnd())
     sent = pickle.dumps(kept.take(range(len(kept))[::-1]))
     assert len(sent) < 0.1 * sum(part.nbytes for part in kept.parts)
-    for there, here in zip(pickle.loads(sent).parts, memory.parts[::-1], strict=True):
+    for there, here in zip(pickle.loads(sent).parts, memory.parts[::-1], strict=True):  # noqa: S301
         assert (there == here).all()
-    again = pickle.loads(pickle.dumps(memory))
+    again = pickle.loads(pickle.dumps(memory))  # noqa: S301
     assert all((there == here).all() for there, here in zip(again.parts, memory.parts, strict=True))

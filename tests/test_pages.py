@@ -130,9 +130,12 @@ def test_a_listening_page_plays_unlabelled_clips(page, runs, folder, tmp_path):
     model = load_model(runs["cnn"].folder)
     clips = gather_folder(folder).clips.assign(label="")
     said, _ = predict(model, clips.head(20))
+    said.loc[:2, ["predicted", "reason"]] = ["none", "no label is heard in it"]
     write_listening_page(model, said, tmp_path / "named.html")
     page.goto((tmp_path / "named.html").as_uri())
-    assert "20 clips, 0 of them undecided" in page.inner_text(".lead")
+    assert "20 clips, 0 of them undecided, 3 of no label" in page.inner_text(".lead")
+    assert page.locator("h2").first.inner_text().startswith("none of the labels (3)")
+    assert page.locator("li", has_text="no label is heard in it").count() == 3
     page.locator("button.play").first.click()
     page.wait_for_function("() => !document.querySelector('#player audio').paused")
     assert page.locator("select option", has_text="not labelled").count() > 0

@@ -254,7 +254,8 @@ def test_the_command_trains_families_seeds_and_from_a_model(clips, tmp_path, cap
     write_clip_table(clips, tmp_path / "clips.csv")
     table, plan = str(tmp_path / "clips.csv"), tmp_path / "plan.toml"
     plan.write_text(
-        'background = ["still"]\n[training]\nepochs = 3\nrefit = 2\n[cnn]\nsize = "tiny"\nnetworks = 1\n[scenes]\ncount = 32\n'
+        'background = ["still"]\n[training]\nepochs = 3\nrefit = 2\n'
+        '[cnn]\nsize = "tiny"\nnetworks = 1\n[scenes]\ncount = 32\n'
         "[pooling]\nwindows = 400\n[rehearsal]\nminutes = 0.3\n[trees]\nrounds = 20\n[kernel]\nwidth = 1.2\n"
     )
     assert barn_owl(["train", table, "--run", str(tmp_path / "all"), "--plan", str(plan), "--family", "all"]) == 0

@@ -243,7 +243,8 @@ def _sounds(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[_
             )  # fmt: skip
         if facts.peak_db > BEYOND_DB:
             yield _Finding(
-                severity="warning", finding="beyond full scale", row=row, detail=f"its peak is {facts.peak_db:+.1f} dB",
+                severity="warning", finding="beyond full scale", row=row,
+                detail=f"its peak is {facts.peak_db:+.1f} dB",
                 action="harmless here, but other programs will clip it: write it again at a lower level",
             )  # fmt: skip
         if abs(facts.dc_offset) > DC_OFFSET:

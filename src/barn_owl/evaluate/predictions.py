@@ -1,5 +1,6 @@
 """What a model says about the clips of a table."""
 
+import logging
 from collections.abc import Callable
 
 import numpy as np
@@ -10,6 +11,8 @@ from barn_owl.clips import ClipFrames, join_labels, load_frames
 from barn_owl.evaluate.answers import LIKELY, SCORE
 from barn_owl.evaluate.calibration import decided
 from barn_owl.model import Model
+
+logger = logging.getLogger(__name__)
 
 UNDECIDED, NONE = "undecided", "none"
 """What stands for a label where no score reaches its threshold, and where no label is heard at all."""
@@ -27,6 +30,11 @@ def predict(
     Returns the table with ``predicted``, its ``score`` and a column ``score:LABEL`` for each label of the
     model, without the clips that cannot be used; and the reason for each of those, by row number.
     """
+    missing = [name for name in model.extra_columns.names if name not in clips]
+    if missing:
+        logger.warning(
+            "this model also looks at %s, which the table does not have: taken as average", ", ".join(missing)
+        )
     frames, kept, skipped = load_frames(clips, model.front_end, model.clips, workers=workers, progress=progress)
     return with_predictions(model, kept, frames)[0], skipped
 

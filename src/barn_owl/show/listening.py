@@ -5,7 +5,7 @@ from typing import Any
 
 import pandas as pd
 
-from barn_owl.evaluate import UNDECIDED
+from barn_owl.evaluate import NONE, UNDECIDED
 from barn_owl.model import Model
 from barn_owl.show.page import Shelf, rows, write_page
 from barn_owl.show.report import BUDGET, best_scores, clip_line, clip_name
@@ -25,11 +25,12 @@ def write_listening_page(
 ) -> None:
     """Write a page with the clips of a table, by what the model says of them, those to be doubted most first.
 
-    predictions : what `barn_owl.predict` gave; ``predicted`` may be "undecided".
+    predictions : what `barn_owl.predict` gave; ``predicted`` may be "undecided", or "none" for clips that are refused,
+    with why in the column ``reason``.
     """
     shelf, folder = Shelf(model.front_end, budget), Path(path).resolve().parent
     counts = predictions.groupby("predicted").agg(clips=("score", "size"), score=("score", "mean"))
-    order = sorted(counts.index, key=lambda label: (label != UNDECIDED, label))
+    order = sorted(counts.index, key=lambda label: (label != UNDECIDED, label != NONE, label))
     listed: list[dict[str, Any]] = []
     parts = []
     for label in order:
@@ -39,15 +40,17 @@ def write_listening_page(
             line = clip_line(len(listed), row, folder) | {"label": str(row.get("label") or "")}
             line["sound"] = shelf.sound(row)
             listed.append(line)
-            more = {"best": best_scores(row, model.labels), "picture": shelf.picture(row), "name": clip_name(row)}
+            more = {"best": best_scores(row, model.labels), "picture": shelf.picture(row), "name": clip_name(row),
+                    "reason": row.get("reason", "")}  # fmt: skip
             shown.append(line | more)
-        parts.append({"label": label or "no label", "total": len(own), "clips": shown})
-    undecided = int((predictions["predicted"] == UNDECIDED).sum())
+        title_of = {UNDECIDED: "undecided between labels", NONE: "none of the labels", "": "no label"}
+        parts.append({"label": title_of.get(label, label), "total": len(own), "clips": shown})
+    undecided, none = (int((predictions["predicted"] == what).sum()) for what in (UNDECIDED, NONE))
     write_page(
         path,
         "listen.html",
         title=title,
-        summary=f"{len(predictions)} clips, {undecided} of them undecided.",
+        summary=f"{len(predictions)} clips, {undecided} of them undecided, {none} of no label.",
         warnings=[] if model.thresholds else [UNSURE],
         counts=rows(counts),
         parts=parts,
