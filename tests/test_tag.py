@@ -77,10 +77,10 @@ def test_a_trace_is_what_the_model_says_of_the_recording_and_a_little_around_it(
 TIMING = Timing(step_s=0.04, first_s=0.016, window_s=1.2)
 
 
-def hand_made(scores, onsets=(), chunk=256, labels=("hum", "still"), **settings_):
+def hand_made(scores, onsets=(), chunk=256, labels=("hum", "still"), dropped=None, **settings_):
     """Decide on a trace of scores for the first label, which begins at the steps `onsets`."""
     settings_ = {"on": 0.6, "off": 0.3, "gap_s": 0.0, "shortest_s": 0.0, "smooth_s": 0.0, "again": 1.0, **settings_}
-    decider = Decider(labels, ["still"], TIMING, DecisionSettings(**settings_))
+    decider = Decider(labels, ["still"], TIMING, DecisionSettings(**settings_), dropped)
     sounds, begins = (np.zeros((len(scores), len(labels)), np.float32) for _ in range(2))
     sounds[:, 0] = scores
     begins[list(onsets), 0] = 0.9
@@ -108,6 +108,26 @@ def test_two_thresholds_on_hand_made_traces():
     moved = hand_made(trace, early_s=-0.1, late_s=0.2)
     assert [round(a.start_s - b.start_s, 3) for a, b in zip(moved, apart, strict=True)] == [-0.1] * 3
     assert [round(a.end_s - b.end_s, 3) for a, b in zip(moved, apart, strict=True)] == [-0.2] * 3
+
+
+def test_what_is_left_out_is_told_with_the_reason():
+    trace = np.zeros(400)
+    trace[100:104], trace[200:260], trace[265:280] = 0.9, 0.8, 0.7
+    dropped = []
+    kept = hand_made(trace, dropped=dropped, shortest_s=0.5, pause_s=1.0)
+    assert [event.start_s for event in kept] == [8.016]
+    assert [(one.label, one.start_s, one.reason) for one in dropped] == [
+        ("hum", 4.016, "too short"),
+        ("hum", 10.616, "in the pause after one"),
+    ]
+    assert hand_made(trace, dropped=(long := []), longest_s=1.0)
+    assert [one.reason for one in long] == ["too long"]
+    # Two labels at once: the surer one stays.
+    decider = Decider(["hum", "hiss"], [], TIMING, DecisionSettings(smooth_s=0, alone=0.5), dropped=(both := []))
+    sounds = np.zeros((300, 2), np.float32)
+    sounds[100:150] = 0.8, 0.9
+    assert [event.label for event in decider.push(TraceBlock(0, sounds, 0 * sounds)) + decider.finish()] == ["hiss"]
+    assert [(one.label, one.reason) for one in both] == [("hum", "overlaps a surer label")]
 
 
 def test_onset_scores_say_where_a_sound_begins_and_begins_again():

@@ -111,6 +111,7 @@ def command(
     """
 
     from barn_owl.tag import with_clock
+    from barn_owl.tag.archive import trace_file_of
 
     voice, model = Voice(quiet=quiet or is_stdout(out), as_json=as_json), owl.load_model(run)
     refuse_to_overwrite(figure, hours, texts=[out], force=force)
@@ -135,10 +136,9 @@ def command(
         raise KeyboardInterrupt
     if figure is not None:
         first = archive.done[0]
-        owl.save_figure(
-            owl.tagging_figure(model, first, archive.events[archive.events["file"] == first], decision=decision),
-            figure,
-        )
+        trace = None if traces is None else owl.read_trace(trace_file_of(first, traces))
+        own = archive.events[archive.events["file"] == first]
+        owl.save_figure(owl.tagging_figure(model, first, own, decision=decision, trace=trace), figure)
         voice.say(f"Wrote a figure of {first} to {figure}.")
 
 

@@ -16,10 +16,15 @@ from barn_owl.model import DecisionSettings, Model
 from barn_owl.runs import Run
 from barn_owl.show.sound import mel_ticks
 from barn_owl.show.style import DUSK, GRID, INK, label_colours, new_figure
-from barn_owl.tag.decision import Smoother
-from barn_owl.tag.recorded import trace_of_samples
+from barn_owl.tag.decision import Decider, Dropped, Smoother, decided
+from barn_owl.tag.recorded import Trace, trace_of_samples
+from barn_owl.tag.trace import TraceBlock
 
 LONGEST_S, REHEARSAL_S = 3600.0, 90.0
+MARKERS = {"too short": "v", "too long": "^", "in the pause after one": "x", "overlaps a surer label": "+"}
+"""Why a label whose score is high enough is no event, and how that is marked."""
+MOST_NAMES = 12
+"""Labels up to which their lines are named."""
 COLUMNS = 2400
 """Points of a line over time: about two a pixel are enough."""
 
@@ -34,14 +39,15 @@ def tagging_figure(
     end_s: float | None = None,
     decision: DecisionSettings | None = None,
     scores: bool = True,
+    trace: Trace | None = None,
 ) -> Figure:
     """Draw a stretch of a recording: log-mel spectrogram, scores of all labels over time, and events as bars.
 
     events, truth : clip tables of this recording; the truth's bars are drawn under the events', foreign sounds in
     grey. decision : whose thresholds are drawn, and scores averaged as it says, if not the model's. scores : whether
-    they are drawn at all. start_s, end_s :
-    the stretch, ten minutes at most; None for as far as that. Raises AudioError when the stretch is not in the
-    recording.
+    they are drawn at all; where one reaches ``on`` and there is no event, a mark says why. trace : the scores of the
+    recording, if they are at hand; else those of the stretch are made. start_s, end_s : the stretch, an hour at most;
+    None for as far as that. Raises AudioError when the stretch is not in the recording.
     """
     length_s, shown_decision = audio_info(path).duration_s, decision or model.decision
     end_s = min(length_s, start_s + LONGEST_S) if end_s is None else min(end_s, length_s)
@@ -58,7 +64,8 @@ def tagging_figure(
     spectrogram, *traces, bars = figure.subplots(len(heights), 1, sharex=True, height_ratios=heights)
     _draw_spectrogram(figure, spectrogram, model, samples, start_s)
     for axes in traces:
-        _draw_scores(axes, model, samples, start_s, shown_decision, colours)
+        kept = trace_of_samples(model, samples) if trace is None else trace.between(start_s, end_s)
+        _draw_scores(axes, model, kept, start_s, shown_decision, colours)
     shown = _within(events, start_s, end_s)
     _draw_bars(bars, reported, colours, shown, _within(truth, start_s, end_s) if truth is not None else None)
     for axes in (*traces, bars):
@@ -80,25 +87,39 @@ def tagging_figure(
 def _draw_scores(
     axes: Axes,
     model: Model,
-    samples: np.ndarray,
+    kept: Trace,
     start_s: float,
     decision: DecisionSettings,
     colours: dict[str, str],
 ) -> None:
-    """Draw the scores that events are decided by, and the two thresholds."""
-    kept = trace_of_samples(model, samples)
+    """Draw the scores that events are decided by, the two thresholds, and why some of them are no events."""
     smoother = Smoother(round(decision.smooth_s / model.step_s))
     scores = np.concatenate([smoother.push(kept.sounds), smoother.finish(len(model.labels))])
     step = max(1, len(scores) // COLUMNS)
     scores = scores[: len(scores) // step * step].reshape(-1, step, scores.shape[1]).max(axis=1)
     times = start_s + kept.first_s + np.arange(len(scores)) * kept.step_s * step
     for label, colour in colours.items():
-        axes.plot(times, scores[:, model.labels.index(label)], color=colour, linewidth=1.3)
+        axes.plot(times, scores[:, model.labels.index(label)], color=colour, linewidth=1.3, label=label)
     for threshold, name in ((decision.on, "on"), (decision.off, "off")):
         axes.axhline(threshold, color=INK, linewidth=0.8, linestyle=(0, (4, 3)))
         axes.annotate(name, (1.002, threshold), xycoords=("axes fraction", "data"), va="center", fontsize=9)
+    dropped: list[Dropped] = []
+    blocks = [TraceBlock(first=0, sounds=kept.sounds, begins=kept.begins)]
+    list(decided(blocks, Decider.of(model, decision, dropped)))
+    for reason, marker in MARKERS.items():
+        own = [one for one in dropped if one.reason == reason]
+        if own:
+            places = [start_s + (one.start_s + one.end_s) / 2 for one in own], [one.score for one in own]
+            axes.plot(*places, marker, color=INK, markersize=6, label=f"no event: {reason} ({len(own)})")
     axes.set_ylim(-0.02, 1.02)
     axes.set_ylabel("score")
+    if len(colours) <= MOST_NAMES or dropped:
+        lines, names = axes.get_legend_handles_labels()
+        first = 0 if len(colours) <= MOST_NAMES else len(colours)
+        axes.legend(
+            lines[first:], names[first:], loc="lower left", bbox_to_anchor=(0, 1.0), ncols=6, frameon=False,
+            fontsize=9, borderaxespad=0.1, handlelength=1.2, columnspacing=1.2,
+        )  # fmt: skip
 
 
 def rehearsal_figure(run: Run) -> Figure:
@@ -159,6 +180,8 @@ def _draw_bars(
             height,
             event.start_s,
             color=colours[event.label],
+            edgecolor=colours[event.label],
+            linewidth=1,  # so that one narrower than a pixel is seen
         )
     names = list(labels)
     if truth is not None:

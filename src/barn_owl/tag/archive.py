@@ -138,6 +138,11 @@ def _length_s(path: str) -> float:
         return 0.0
 
 
+def trace_file_of(recording: str, folder: str | Path) -> Path:
+    """Where `tag_archive` keeps the trace of a recording."""
+    return Path(folder) / f"{Path(recording).stem}.npz"
+
+
 def model_fingerprint(model: Model, decision: DecisionSettings) -> str:
     """SHA-256 over all that decides what events a model finds."""
     digest = hashlib.sha256()
@@ -164,7 +169,7 @@ def _tagged(
     within: Callable[[float, float], None] | None,
 ) -> tuple[str, pd.DataFrame, str, bool]:
     """Path, events, why it was passed over, and whether it was done before."""
-    place, trace_file = None, None if traces is None else traces / f"{Path(path).stem}.npz"
+    place, trace_file = None, None if traces is None else trace_file_of(path, traces)
     try:
         if keep is not None:
             content = Excerpt(path).content()

@@ -32,6 +32,17 @@ class Event:
     score: float
 
 
+@dataclass(frozen=True)
+class Dropped:
+    """A label whose score reached ``on`` from `start_s` to `end_s` and that is no event all the same: why."""
+
+    start_s: float
+    end_s: float
+    label: str
+    score: float
+    reason: str
+
+
 @dataclass(frozen=True, kw_only=True)
 class Timing:
     """Where the steps of a trace lie: `first_s` is the middle of the first one, in seconds."""
@@ -64,18 +75,23 @@ class Decider:
     """Takes the blocks of a trace in order and gives events as they are decided.
 
     Events of one label come in order of time and never overlap; those of different labels may, unless ``alone``
-    forbids.
+    forbids. dropped : a list to add what was left out to, with the reason.
     """
 
     def __init__(
-        self, labels: Sequence[str], background: Sequence[str], timing: Timing, settings: DecisionSettings
+        self,
+        labels: Sequence[str],
+        background: Sequence[str],
+        timing: Timing,
+        settings: DecisionSettings,
+        dropped: list[Dropped] | None = None,
     ) -> None:
         unknown = sorted(set(settings.labels) - set(labels))
         if unknown:
             raise PlanError(f"decision.labels.{unknown[0]}: the model knows {', '.join(labels)}")
-        self._timing, self._settings = timing, settings
+        self._timing, self._settings, self._dropped = timing, settings, dropped
         self._tracks = [
-            _Track(number, label, timing, settings.of(label))
+            _Track(number, label, timing, settings.of(label), dropped)
             for number, label in enumerate(labels)
             if label not in background
         ]
@@ -85,9 +101,11 @@ class Decider:
         self._held: list[Event] = []  # events that another one, not yet decided, may overlap
 
     @classmethod
-    def of(cls, model: Model, settings: DecisionSettings | None = None) -> "Decider":
+    def of(
+        cls, model: Model, settings: DecisionSettings | None = None, dropped: list[Dropped] | None = None
+    ) -> "Decider":
         """Make the one of a model, with its own settings or others."""
-        return cls(model.labels, model.background, Timing.of(model), settings or model.decision)
+        return cls(model.labels, model.background, Timing.of(model), settings or model.decision, dropped)
 
     @property
     def latency_s(self) -> float:
@@ -140,7 +158,12 @@ class Decider:
                 together += 1
             if end_s > until_s:
                 break
-            given += _not_overlapping(self._held[:together], self._settings.alone)
+            kept = _not_overlapping(self._held[:together], self._settings.alone)
+            if self._dropped is not None:
+                self._dropped += [
+                    _left_out(e, "overlaps a surer label") for e in self._held[:together] if e not in kept
+                ]
+            given += kept
             del self._held[:together]
         return given
 
@@ -155,8 +178,10 @@ def decided(blocks: Iterable[TraceBlock], decider: Decider) -> Iterator[Event]:
 class _Track:
     """One label: the event of it that is open, if any, and when the last one ended."""
 
-    def __init__(self, number: int, label: str, timing: Timing, settings: DecisionSettings) -> None:
-        self.number, self.settings = number, settings
+    def __init__(
+        self, number: int, label: str, timing: Timing, settings: DecisionSettings, dropped: list[Dropped] | None
+    ) -> None:
+        self.number, self.settings, self._dropped = number, settings, dropped
         self._label, self._timing = label, timing
         self._gap = round(settings.gap_s / timing.step_s)
         self._open: _Open | None = None
@@ -242,12 +267,26 @@ class _Track:
         end_s = self._timing.at(found.last + 0.5) - self.settings.late_s
         start_s = max(start_s, self._ended_s)
         end_s = max(end_s, start_s + self._timing.step_s)
-        if not self.settings.shortest_s - 1e-6 <= end_s - start_s <= self.settings.longest_s + 1e-6:
-            return []
-        if start_s < self._ended_s + self.settings.pause_s - 1e-6:
+        event = Event(round(start_s, 3), round(end_s, 3), self._label, min(1.0, found.score))
+        reason = self._against(start_s, end_s)
+        if reason:
+            if self._dropped is not None:
+                self._dropped.append(_left_out(event, reason))
             return []
         self._ended_s = end_s
-        return [Event(round(start_s, 3), round(end_s, 3), self._label, min(1.0, found.score))]
+        return [event]
+
+    def _against(self, start_s: float, end_s: float) -> str:
+        """Why an event is none, if that is so."""
+        if end_s - start_s < self.settings.shortest_s - 1e-6:
+            return "too short"
+        if end_s - start_s > self.settings.longest_s + 1e-6:
+            return "too long"
+        return "in the pause after one" if start_s < self._ended_s + self.settings.pause_s - 1e-6 else ""
+
+
+def _left_out(event: Event, reason: str) -> Dropped:
+    return Dropped(event.start_s, event.end_s, event.label, event.score, reason)
 
 
 def _peak(begins: np.ndarray, at: int) -> float:

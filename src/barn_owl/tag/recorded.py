@@ -1,7 +1,7 @@
 """The trace of a whole recording: kept, saved, read again, and decided on as often as one likes."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -41,6 +41,13 @@ class Trace:
     def times_s(self) -> np.ndarray:
         """What time of the recording each row tells of, ``(steps,)``."""
         return self.first_s + np.arange(len(self.sounds)) * self.step_s
+
+    def between(self, start_s: float, end_s: float) -> "Trace":
+        """The trace of a stretch, as if it were a recording of its own."""
+        rows = slice(*np.searchsorted(self.times_s, [start_s, end_s]))
+        first_s = self.first_s + rows.start * self.step_s - start_s
+        parts = {name: getattr(self, name)[rows] for name in KINDS}
+        return replace(self, duration_s=min(end_s, self.duration_s) - start_s, first_s=first_s, **parts)
 
     def table(self) -> pd.DataFrame:
         """One row a step: ``time_s``, and for each label ``score:LABEL`` and ``onset:LABEL``."""
