@@ -8,13 +8,15 @@ from hypothesis import given, settings, strategies as st
 
 from barn_owl.audio import write_audio
 from barn_owl.clips import check_clip_table
-from barn_owl.errors import AudioError
-from barn_owl.model import DecisionSettings
+from barn_owl.errors import AudioError, PlanError, TableError
+from barn_owl.evaluate import predict
+from barn_owl.model import DecisionSettings, load_model
 from barn_owl.network import sigmoid
-from barn_owl.tag import Decider, Tagger, TraceBlock, tag_recording, tag_samples, trace_recording
+from barn_owl.runs import train
+from barn_owl.tag import Decider, Tagger, TraceBlock, adjust, tag_recording, tag_samples, trace_recording
 from barn_owl.tag.decision import Event, Smoother, Timing
 from barn_owl.tag.tagging import event_table
-from helpers import RATE_HZ, assert_close, sound
+from helpers import RATE_HZ, assert_close, small_plan, sound
 
 
 @pytest.fixture(scope="module")
@@ -205,3 +207,21 @@ def test_decoding_ahead_changes_no_event(run, long_take, tmp_path):
     write_audio(tmp_path / "take.wav", long_take, RATE_HZ)
     alone, ahead = (tag_recording(run.model, tmp_path / "take.wav", ahead=ahead) for ahead in (False, True))
     assert alone.equals(ahead)
+
+
+def test_sounds_that_nobody_asked_for_are_named_and_not_reported(clips, long_take, tmp_path):
+    plan = small_plan("cnn", unreported=["hum"])
+    model = load_model(train(clips, tmp_path / "run", plan).folder)
+    assert model.event_labels == [label for label in model.labels if label not in ("hum", "still")]
+    found = tag_samples(model, long_take, RATE_HZ)
+    assert {"tick", "hiss"} <= set(found["label"])
+    assert "hum" not in set(found["label"])
+    said, _ = predict(model, clips[clips["label"] == "hum"])
+    assert (said["predicted"] == "hum").mean() > 0.8
+    with pytest.raises(TableError, match="no event of hiss, tick"):
+        truth = [("take.wav", 5.0, 6.0, "hum")]
+        adjust(model, pd.DataFrame(truth, columns=["file", "start_s", "end_s", "label"]), ["take.wav"])
+    with pytest.raises(PlanError, match="'still' is background already"):
+        small_plan("cnn", unreported=["still"])
+    with pytest.raises(PlanError, match="unreported: no clip is labelled 'gong'"):
+        train(clips, tmp_path / "other", small_plan("cnn", unreported=["gong"]))

@@ -35,6 +35,7 @@ if TYPE_CHECKING:
     "--family", type=click.Choice([*FAMILIES, "all"]), help="Kind of classifier; all trains every one and ranks them."
 )
 @click.option("--background", multiple=True, metavar="LABEL", help="Label that means nothing of interest.")
+@click.option("--unreported", multiple=True, metavar="LABEL", help="Label of other sounds, which are no events.")
 @recordings_option
 @plan_option
 @click.option("--start-from", metavar="MODEL", help="Train a model (or run) further; its front end is taken over.")
@@ -56,6 +57,7 @@ def command(
     folder: Path,
     family: str | None,
     background: tuple[str, ...],
+    unreported: tuple[str, ...],
     recordings: tuple[Path, ...],
     plan_path: Path | None,
     start_from: str | None,
@@ -88,6 +90,7 @@ def command(
         "family": None if family == "all" else family,
         "seed": seed,
         "background": list(background) or None,
+        "unreported": list(unreported) or None,
         "recordings": [str(path) for path in recordings] or None,
         "start": None if frozen is None else {"frozen": frozen},
     }

@@ -172,6 +172,9 @@ class Plan(Settings):
     family: Literal["majority", "nearest", "logistic", "kernel", "trees", "mlp", "cnn"] = "cnn"
     background: list[str] = Field(default=[])
     """Labels that mean "nothing of interest": what sounds lie over in training, and never reported as events."""
+    unreported: list[str] = Field(default=[])
+    """Labels of sounds that are known but wanted by nobody, such as "other": they are named in clips, and are no
+    events."""
     overlapping: bool = False
     """A clip may carry several labels: rows of one excerpt are put together, and each label is scored by itself."""
     recordings: list[str] = Field(default=[])
@@ -216,6 +219,9 @@ class Plan(Settings):
                 f"pooling.window_s: must be at least one frame of {self.front_end.frame_ms:g} ms, "
                 f"got {self.pooling.window_s:g} s"
             )
+        both = sorted({*self.background} & {*self.unreported})
+        if both:
+            raise ValueError(f"unreported: {both[0]!r} is background already, and so is no event either")
         if self.family == "cnn":
             if self.columns:
                 raise ValueError("columns: the family 'cnn' sees frames only; take a pooled family")

@@ -118,6 +118,7 @@ def make_rehearsal(plan: Plan, clips: pd.DataFrame) -> Rehearsal | None:
     length = min(length, at + rate_hz)
     columns = ["file", "start_s", "end_s", "label", "foreign"]
     truth = pd.DataFrame(rows, columns=columns).sort_values("start_s", ignore_index=True)
+    truth.loc[truth["label"].isin(plan.unreported), "foreign"] = "yes"
     peak = max(float(np.abs(samples[:length]).max()), 1e-9)
     return Rehearsal(samples=samples[:length] * np.float32(min(1.0, 0.99 / peak)), rate_hz=rate_hz, truth=truth)
 

@@ -45,7 +45,8 @@ class ClipSaid(NamedTuple):
 class Model:
     """A trained classifier with everything needed to use it.
 
-    labels : names in the order of the scores; background : those never reported as events.
+    labels : names in the order of the scores; background : those that mean that nothing of interest sounds;
+    unreported : sounds that are named in clips, but are no events.
     mean, deviation : frames are standardised with these, float32, shape ``(width,)``. overlapping : each label is
     scored by itself, so that scores of a clip need not sum to 1. temperature : log-odds of clips are divided by it,
     so that scores promise what they keep. thresholds : score that a label must reach to be said of a clip; a
@@ -61,6 +62,7 @@ class Model:
     mean: np.ndarray
     deviation: np.ndarray
     family: Family
+    unreported: list[str] = field(default_factory=list)
     overlapping: bool = False
     temperature: float = 1.0
     thresholds: dict[str, float] = field(default_factory=dict)
@@ -78,9 +80,14 @@ class Model:
         return self.family.step * self.front_end.hop_s
 
     @property
-    def reported(self) -> np.ndarray:
-        """Numbers of the labels that are reported as events."""
+    def sounding(self) -> np.ndarray:
+        """Numbers of the labels that are not background."""
         return np.array([n for n, label in enumerate(self.labels) if label not in self.background], dtype=int)
+
+    @property
+    def event_labels(self) -> list[str]:
+        """Labels that are reported as events."""
+        return [label for label in self.labels if label not in (*self.background, *self.unreported)]
 
     def steps(self, frames: np.ndarray, extras: np.ndarray | None = None) -> Steps:
         """Return what the family says of `frames` of the front end, ``(frames, width)``, step by step.
@@ -116,7 +123,7 @@ class Model:
         around = self._around_clip(frames)
         said = self.steps(np.concatenate([around, frames, around]), extras)
         scores = sigmoid(said.sounds)
-        named = scores[:, self.reported]
+        named = scores[:, self.sounding]
         highest = named.max(axis=1)
         counts = np.square(highest) + np.float32(1e-6)
         own = np.square(scores) + np.float32(1e-6) if self.overlapping else counts[:, None]
@@ -128,9 +135,9 @@ class Model:
                 np.pad(first + second - first * second, 1, mode="edge"), np.ones(3) / 3, mode="valid"
             )
             likely = float(either.max().clip(1e-6, 1 - 1e-6))
-            others = np.setdiff1d(np.arange(len(self.labels)), self.reported)
+            others = np.setdiff1d(np.arange(len(self.labels)), self.sounding)
             mean = said.sounds[:, others].mean(axis=0)
-            logits[others] = mean - mean.max() + logits[self.reported].max() - np.log(likely / (1 - likely))
+            logits[others] = mean - mean.max() + logits[self.sounding].max() - np.log(likely / (1 - likely))
         embedding = (said.embedding * counts[:, None]).sum(axis=0) / counts.sum()
         return ClipSaid(logits, np.asarray(embedding, dtype=np.float32), float(highest.max()))
 
@@ -163,6 +170,7 @@ class Model:
             "format": FORMAT,
             "labels": self.labels,
             "background": self.background,
+            "unreported": self.unreported,
             "front_end": self.front_end.model_dump(),
             "clips": self.clips.model_dump(),
             "decision": self.decision.model_dump(),
@@ -199,6 +207,7 @@ def load_model(path: str | Path) -> Model:
         return Model(
             labels=list(header["labels"]),
             background=list(header["background"]),
+            unreported=list(header["unreported"]),
             front_end=front_end,
             clips=UniformSettings(**header["clips"]),
             decision=DecisionSettings(**header["decision"]),

@@ -92,7 +92,7 @@ class RunData:
 def usable_clips(clips: pd.DataFrame, plan: Plan) -> pd.DataFrame:
     """Return the labelled rows, those of one excerpt joined if labels may overlap.
 
-    Raises TableError for a second label of an excerpt, PlanError for a background label that no clip has.
+    Raises TableError for a second label of an excerpt, PlanError for a label of the plan that no clip has.
     """
     clips = check_clip_table(clips)
     labelled = clips[clips["label"] != ""].reset_index(drop=True)
@@ -108,12 +108,11 @@ def usable_clips(clips: pd.DataFrame, plan: Plan) -> pd.DataFrame:
             "keep one of the rows, or set overlapping = true in the plan if a clip may carry several"
         )
     labels = label_names(labelled, plan)
-    unknown = [label for label in plan.background if label not in labels]
-    if unknown and len(labels) > 1:  # a table of one label is refused when it is split
-        raise PlanError(f"background: no clip is labelled {unknown[0]!r}; there are {', '.join(labels)}")
-    strange = [label for label in plan.decision.labels if label not in labels]
-    if strange and len(labels) > 1:
-        raise PlanError(f"decision.labels: no clip is labelled {strange[0]!r}; there are {', '.join(labels)}")
+    named = {"background": plan.background, "unreported": plan.unreported, "decision.labels": plan.decision.labels}
+    for key, own in named.items():
+        unknown = [label for label in own if label not in labels]
+        if unknown and len(labels) > 1:  # a table of one label is refused when it is split
+            raise PlanError(f"{key}: no clip is labelled {unknown[0]!r}; there are {', '.join(labels)}")
     return labelled
 
 

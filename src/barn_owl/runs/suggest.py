@@ -44,6 +44,8 @@ GAP_S = (0.05, 1.0)
 
 BACKGROUND = ("background", "silence", "noise", "background noise")
 """Names of labels, in small letters, that mean nothing of interest."""
+OTHERS = ("other", "others", "other sounds", "unknown", "rest")
+"""Names that mean sounds which nobody asked for."""
 
 
 @dataclass(frozen=True)
@@ -120,12 +122,14 @@ def suggest_plan(
     counts = labelled["label"].value_counts()
     rarest = int(counts.min())
     background = [str(label) for label in counts.index if _plain(str(label)) in BACKGROUND]
+    unreported = [str(label) for label in counts.index if _plain(str(label)) in OTHERS]
     size = "medium" if rarest >= MANY else "small"
     window_s, why_window = _window(heard)
     scenes = int(np.clip(len(labelled), FEWEST_SCENES, MOST_SCENES))
     gap_s, why_gap = _gap(heard)
     changes: dict[str, Any] = {
         "background": background or None,
+        "unreported": unreported or None,
         "pooling": {"window_s": window_s},
         "front_end": {"rate_hz": rate_hz, "high_hz": top_hz},
         "scenes": {"count": scenes},
@@ -146,6 +150,8 @@ def suggest_plan(
         if background
         else "none found; clips of what recordings sound like while nothing happens make tagging surer"
     )
+    if unreported:
+        reasons["unreported"] = "by its name; named in clips, but no event"
     return Suggestion(Plan().but(**changes), reasons)
 
 

@@ -203,6 +203,7 @@ def as_model(plan: Plan, data: RunData, fitted: Fitted, extra_columns: ExtraColu
     return Model(
         labels=data.labels,
         background=plan.background,
+        unreported=plan.unreported,
         front_end=plan.front_end,
         clips=plan.clips,
         decision=plan.decision,

@@ -23,7 +23,7 @@ def write_listening_page(
     title: str = "Clips to listen to",
     budget: int = BUDGET,
 ) -> None:
-    """Write a page with the clips of a table by what the model says of them, the most doubtful first.
+    """Write a page with the clips of a table by what the model says of them, the doubtful ones first.
 
     predictions : what `barn_owl.predict` gave; ``predicted`` may be "undecided", or "none" for clips that are refused,
     with why in the column ``reason``.

@@ -56,7 +56,7 @@ def tagging_figure(
     samples, _ = read_audio(
         path, rate_hz=model.front_end.rate_hz, start_s=start_s, end_s=end_s, channel=model.clips.channel
     )
-    reported = [label for label in model.labels if label not in model.background]
+    reported = model.event_labels
     colours = label_colours(reported)
 
     figure = new_figure()

@@ -89,8 +89,8 @@ def adjust(
     if strange:
         raise TableError(f"the truth table says nothing about {strange[0]}")
     wanted = truth[truth["file"].isin(files)]
-    if not wanted["label"].isin([label for label in model.labels if label not in model.background]).any():
-        raise TableError(f"the truth table has no event of {', '.join(model.labels)}")
+    if not wanted["label"].isin(model.event_labels).any():
+        raise TableError(f"the truth table has no event of {', '.join(model.event_labels)}")
     traces = []
     for number, file in enumerate(files):
         traces.append(whole_trace(model, file))
@@ -159,12 +159,15 @@ class _Task:
         by_label: bool,
     ) -> None:
         self.by_label = by_label
-        self.model, self.traces, self.truth = model, traces, truth
+        self.model, self.traces = model, traces
         self.goal, self.most, self.collar_s = goal, most, collar_s
         self._found: dict[tuple[int, str], _Times] = {}
         self._counts: dict[str, dict[_Part, tuple[int, int, int]]] = {}
-        is_foreign = truth["foreign"].fillna("").astype(str) != "" if "foreign" in truth else False
-        known = truth[(truth["label"] != "") & ~np.asarray(is_foreign)]
+        is_foreign = truth["label"].isin(model.unreported)
+        if "foreign" in truth:
+            is_foreign |= truth["foreign"].fillna("").astype(str) != ""
+        self.truth = truth.assign(foreign=np.where(is_foreign, "yes", ""))
+        known = truth[(truth["label"] != "") & ~is_foreign]
         self._true = [
             _by_label(known.loc[known["file"] == trace.file, ["label", "start_s", "end_s"]].itertuples(index=False))
             for trace in traces

@@ -75,13 +75,13 @@ class Decider:
     """Takes the blocks of a trace in order and gives events as they are decided.
 
     Events of one label come in order of time and never overlap; those of different labels may, unless ``alone``
-    forbids. dropped : a list to add what was left out to, with the reason.
+    forbids. silent : labels that are no events; dropped : a list to add what was left out to, with the reason.
     """
 
     def __init__(
         self,
         labels: Sequence[str],
-        background: Sequence[str],
+        silent: Sequence[str],
         timing: Timing,
         settings: DecisionSettings,
         dropped: list[Dropped] | None = None,
@@ -93,7 +93,7 @@ class Decider:
         self._tracks = [
             _Track(number, label, timing, settings.of(label), dropped)
             for number, label in enumerate(labels)
-            if label not in background
+            if label not in silent
         ]
         self._smoother = Smoother(round(settings.smooth_s / timing.step_s))
         self._sounds, self._begins = (np.empty((0, len(labels)), dtype=np.float32) for _ in range(2))
@@ -105,7 +105,13 @@ class Decider:
         cls, model: Model, settings: DecisionSettings | None = None, dropped: list[Dropped] | None = None
     ) -> "Decider":
         """Make the one of a model, with its own settings or others."""
-        return cls(model.labels, model.background, Timing.of(model), settings or model.decision, dropped)
+        return cls(
+            model.labels,
+            [*model.background, *model.unreported],
+            Timing.of(model),
+            settings or model.decision,
+            dropped,
+        )
 
     @property
     def latency_s(self) -> float:
