@@ -218,9 +218,9 @@ def test_sounds_that_nobody_asked_for_are_named_and_not_reported(clips, long_tak
     assert "hum" not in set(found["label"])
     said, _ = predict(model, clips[clips["label"] == "hum"])
     assert (said["predicted"] == "hum").mean() > 0.8
+    truth = pd.DataFrame([("take.wav", 5.0, 6.0, "hum")], columns=["file", "start_s", "end_s", "label"])
     with pytest.raises(TableError, match="no event of hiss, tick"):
-        truth = [("take.wav", 5.0, 6.0, "hum")]
-        adjust(model, pd.DataFrame(truth, columns=["file", "start_s", "end_s", "label"]), ["take.wav"])
+        adjust(model, truth, ["take.wav"])
     with pytest.raises(PlanError, match="'still' is background already"):
         small_plan("cnn", unreported=["still"])
     with pytest.raises(PlanError, match="unreported: no clip is labelled 'gong'"):

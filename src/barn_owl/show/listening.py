@@ -25,8 +25,8 @@ def write_listening_page(
 ) -> None:
     """Write a page with the clips of a table by what the model says of them, the doubtful ones first.
 
-    predictions : what `barn_owl.predict` gave; ``predicted`` may be "undecided", or "none" for clips that are refused,
-    with why in the column ``reason``.
+    predictions : what `barn_owl.predict` gave; ``predicted`` may be "undecided", or "none" for clips that are
+    refused, with why in the column ``reason``.
     """
     shelf, folder = Shelf(model.front_end, budget), Path(path).resolve().parent
     counts = predictions.groupby("predicted").agg(clips=("score", "size"), score=("score", "mean"))
