@@ -180,7 +180,15 @@ def test_takes_are_recorded_kept_repeated_and_added_to_the_table(tmp_path, monke
     table = read_clip_table(tmp_path / "takes" / "clips.csv")
     assert [name.rsplit("/", 1)[-1] for name in table["file"]] == [f"step_000{n}.wav" for n in (1, 2, 3)]
     assert table["group"].tolist() == ["shed", "", ""]
+    # A silent take is dropped, and a microphone that hears nothing does not go on for ever.
+    write_audio(tmp_path / "pauses.wav", np.repeat([0.0, 0.2, 0.0, 0.0, 0.0], 1000), 1000)
+    pauses = ["--microphone", f"simulated:{tmp_path / 'pauses.wav'}", "--label", "pause", "--takes", "2", "--keep-all"]
     capsys.readouterr()
+    assert run([*base, *pauses]) == 2
+    said = capsys.readouterr()
+    assert said.out.count("dropped; once more") == 3
+    assert "nothing is heard in 3 takes in a row" in said.err
+    assert len(list((tmp_path / "takes" / "pause").iterdir())) == 1
     assert run([*base, "--microphone", "simulated:nothing", "--label", "x"]) == 2
     assert "neither a sound file nor a sound of the demo: bell-buoy" in capsys.readouterr().err
     assert run([*base, *simulated, "--label", "a/b"]) == 2

@@ -16,3 +16,8 @@ def nearest_to(unknown: str, known: Iterable[str], *, else_say: str = "there are
     known = list(known)
     close = difflib.get_close_matches(unknown, known, n=1)
     return f"did you mean {close[0]}?" if close else f"{else_say}{', '.join(known)}"
+
+
+def how_to_install(extra: str) -> str:
+    """Say how further packages are installed, from an index and from a clone of the repository."""
+    return f'pip install "barn-owl-audio[{extra}]", or in a clone of it pip install -e ".[{extra}]"'

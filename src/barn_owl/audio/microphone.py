@@ -7,6 +7,7 @@ from typing import Protocol
 import numpy as np
 
 from barn_owl.errors import AudioError
+from barn_owl.wording import how_to_install
 
 SLEPT_S = 0.05
 
@@ -56,7 +57,7 @@ class SoundCard:
             import sounddevice
         except (ImportError, OSError) as error:  # OSError: the package is there, the system's library is not
             raise AudioError(
-                f"recording needs the package sounddevice: install barn-owl-audio[microphone] ({error})"
+                f"recording needs the package sounddevice: {how_to_install('microphone')} ({error})"
             ) from error
         self.rate_hz, self._device, self._sounddevice = rate_hz, device, sounddevice
         self._check()

@@ -18,7 +18,9 @@ if TYPE_CHECKING:
 
     from barn_owl.audio.microphone import Microphone
 
-FULL, FAINT_DB = 0.99, -50.0
+FULL, FAINT_DB, SILENT_DB = 0.99, -50.0, -70.0
+MOST_SILENT = 3
+"""Takes in a row that may be silent, when nobody is asked."""
 KEEPING = {"k": "keep", "r": "repeat", "q": "quit"}
 
 
@@ -32,7 +34,7 @@ KEEPING = {"k": "keep", "r": "repeat", "q": "quit"}
 @click.option("--microphone", metavar="NAME", help="Device; or simulated:FILE, or simulated:SOUND of the demo.")
 @click.option("--speed", type=float, default=1.0, show_default=True, help="How fast a simulated microphone plays.")
 @click.option("--count-down", type=click.IntRange(0, 10), default=3, show_default=True, help="Seconds before a take.")
-@click.option("--keep-all", is_flag=True, help="Keep every take without asking.")
+@click.option("--keep-all", is_flag=True, help="Keep every take in which something is heard, without asking.")
 @seed_option
 @json_option
 @quiet_option
@@ -70,7 +72,7 @@ def command(
             f"a label must not be blank nor hold / or \\ nor end in a dot, as it becomes a folder; got {label!r}"
         )
     listening, table = _open(microphone, speed, seed or 0), table or folder / "clips.csv"
-    kept = 0
+    kept = silent = 0
     while kept < takes:
         voice.say(f"Take {kept + 1} of {takes} of {label!r}, {length_s:g} s.")
         if not keep_all and _ask("Enter to record, q to quit", {"": "record", "q": "quit"}) == "quit":
@@ -80,8 +82,13 @@ def command(
             time.sleep(1 / max(speed, 1.0))
         voice.say("  now")
         samples = listening.record(length_s)
-        _tell(voice, samples)
-        answer = "keep" if keep_all else _ask("k to keep, r to repeat, q to quit", KEEPING)
+        heard = _tell(voice, samples)
+        if keep_all:
+            answer = "keep" if heard else "repeat"
+            silent = 0 if heard else silent + 1
+            _bear(voice, silent, kept)
+        else:
+            answer = _ask("k to keep, r to repeat, q to quit", KEEPING)
         if answer == "quit":
             break
         if answer == "keep":
@@ -130,7 +137,19 @@ def _ask(question: str, answers: dict[str, str]) -> str:
         click.echo(f"Please answer with one of: {', '.join(key or 'Enter' for key in answers)}", err=True)
 
 
-def _tell(voice: Voice, samples: np.ndarray) -> None:
+def _bear(voice: Voice, silent: int, kept: int) -> None:
+    """Say that a take is dropped as nothing is heard in it, unless it is one too many in a row."""
+    if silent == MOST_SILENT:
+        raise AudioError(
+            f"nothing is heard in {silent} takes in a row: is the right microphone chosen, and its gain up? "
+            f"Kept before that: {kept}"
+        )
+    if silent:
+        voice.say("  dropped; once more")
+
+
+def _tell(voice: Voice, samples: np.ndarray) -> bool:
+    """Say how loud a take is; return whether anything is heard in it."""
     from barn_owl.audio.silence import decibel
 
     peak = float(np.abs(samples).max(initial=0))
@@ -139,6 +158,7 @@ def _tell(voice: Voice, samples: np.ndarray) -> None:
         voice.warn("  it is clipped: lower the gain, or step back")
     elif float(decibel(peak)) < FAINT_DB:
         voice.warn("  that is very faint: is the microphone on?")
+    return float(decibel(peak)) > SILENT_DB
 
 
 def _free_name(folder: Path, label: str) -> Path:

@@ -20,6 +20,7 @@ import pandas as pd
 from barn_owl.clips.sides import SIDES
 from barn_owl.errors import OutputError, TableError
 from barn_owl.files import whole_file
+from barn_owl.wording import how_to_install
 
 logger = logging.getLogger(__name__)
 
@@ -153,7 +154,7 @@ def read_any_table(source: str | Path | IO[str], *, may_be_empty: bool = False) 
         try:
             return pd.read_parquet(path)
         except ImportError as error:
-            raise TableError(f"{path}: reading Parquet needs pyarrow; install barn-owl-audio[parquet]") from error
+            raise TableError(f"{path}: reading Parquet needs pyarrow; {how_to_install('parquet')}") from error
         except (ValueError, OSError) as error:
             raise TableError(f"{path} cannot be read as Parquet: {error}") from error
     raw = path.read_bytes()
@@ -207,7 +208,7 @@ def write_clip_table(clips: pd.DataFrame, target: str | Path | IO[str], *, force
             try:
                 clips.to_parquet(beside, index=False)
             except ImportError as error:
-                raise OutputError(f"{target}: Parquet needs pyarrow; install barn-owl-audio[parquet]") from error
+                raise OutputError(f"{target}: Parquet needs pyarrow; {how_to_install('parquet')}") from error
         else:
             with beside.open("w", encoding="utf-8", newline="") as stream:
                 _to_csv(clips, stream)

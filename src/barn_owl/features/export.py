@@ -8,6 +8,7 @@ import pandas as pd
 from barn_owl.errors import OutputError, TableError
 from barn_owl.features.front_end import FrontEnd
 from barn_owl.files import whole_file
+from barn_owl.wording import how_to_install
 
 ENDINGS = (".csv", ".parquet", ".npz")
 
@@ -40,7 +41,7 @@ def write_features(table: pd.DataFrame, path: str | Path, *, force: bool = True)
             try:
                 table.to_parquet(beside, index=False)
             except ImportError as error:
-                raise OutputError(f"{path}: Parquet needs pyarrow; install barn-owl-audio[parquet]") from error
+                raise OutputError(f"{path}: Parquet needs pyarrow; {how_to_install('parquet')}") from error
 
 
 def _write_npz(table: pd.DataFrame, path: Path) -> None:
