@@ -182,7 +182,15 @@ def test_takes_are_recorded_kept_repeated_and_added_to_the_table(tmp_path, monke
     assert table["group"].tolist() == ["shed", "", ""]
     # A silent take is dropped, and a microphone that hears nothing does not go on for ever.
     write_audio(tmp_path / "pauses.wav", np.repeat([0.0, 0.2, 0.0, 0.0, 0.0], 1000), 1000)
-    pauses = ["--microphone", f"simulated:{tmp_path / 'pauses.wav'}", "--label", "pause", "--takes", "2", "--keep-all"]
+    pauses = [
+        "--microphone",
+        f"simulated:{tmp_path / 'pauses.wav'}",
+        "--label",
+        "pause",
+        "--takes",
+        "2",
+        "--keep-all",
+    ]
     capsys.readouterr()
     assert run([*base, *pauses]) == 2
     said = capsys.readouterr()

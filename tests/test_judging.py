@@ -265,7 +265,7 @@ def test_doubts_say_what_is_wrong(rng):
     assert "hardly above those of guessing" in doubts(even)
     boast = table(rng, 200, skill=0.3)
     boast[[f"score:{label}" for label in LABELS]] = np.eye(4)[[LABELS.index(x) for x in boast["predicted"]]]
-    assert "do not keep what they promise" in doubts(boast)
+    assert "does not say how often it is right" in doubts(boast)
     assert "Fewer than 10 clips are judged of" in doubts(table(rng, 20))
     many = [f"l{number:02d}" for number in range(20)]
     one = table(rng, 400, many).assign(predicted="l00")

@@ -194,7 +194,7 @@ def test_curves_in_words():
     assert heart.rise == pytest.approx(0.375)  # mean of 2.5 and 3 over 2
     assert [sentence.split(",")[0] for sentence in heart.words] == [
         "Best at epoch 2 of 4",
-        "After it the validation loss rose by 38% while training went on: the clips were being learnt by heart.",
+        "After epoch 2 the validation loss rose by 38% while training went on: the clips were being learnt by heart.",
         "It knows its own training clips better than others by 0.29 of balanced accuracy: more clips",
     ]
     found, lost, absent = ({"recall": recall, "count": 4 * (recall is not None)} for recall in (1.0, 0.0, None))

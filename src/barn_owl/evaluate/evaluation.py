@@ -201,7 +201,9 @@ class Evaluation:
         if not self.overlapping and len(self.labels) > 2 and float(np.median(answers.scores.max(axis=1))) < even:
             found.append("Half of its best scores are hardly above those of guessing: it does not know.")
         if len(answers) >= 5 * FEW_CLIPS and self.calibration_error > PROMISE_GAP:
-            found.append(f"Its scores do not keep what they promise: {self.calibration_error:.2f} off on average.")
+            found.append(
+                f"A score does not say how often it is right: they are {self.calibration_error:.2f} apart on average."
+            )
         if "group" in self.predictions and answers.group_count > 1:
             found += self._unequal_groups()
         return found

@@ -65,7 +65,7 @@ class Learning:
             said += [f"Best at epoch {self.best_epoch} of {self.epochs}, whose weights are kept."]
         if self.by_epoch and self.overfits:
             said.append(
-                f"After it the validation loss rose by {self.rise:.0%} while training went on: "
+                f"After epoch {self.best_epoch} the validation loss rose by {self.rise:.0%} while training went on: "
                 "the clips were being learnt by heart."
             )
         if self.gap > GAP:

@@ -19,9 +19,13 @@ def curves_figure(run: Run) -> Figure:
     losses.plot(at, curves["train_loss"], color=TRAIN, linewidth=2, label="training, on scenes")
     losses.plot(at, curves["validation_loss"], color=VALIDATION, linewidth=2, label="validation")
     losses.set_ylabel("loss (cross-entropy)")
-    scores.plot(at, curves["validation_recall"], color=VALIDATION, linewidth=2, label="balanced accuracy")
-    scores.plot(at, curves["validation_f1"], color=VALIDATION, linewidth=1.5, linestyle=":", label="macro F1")
-    scores.set_ylabel("on validation clips")
+    scores.plot(at, curves["validation_recall"], color=VALIDATION, linewidth=2, label="mean recall")
+    scores.plot(at, curves["validation_f1"], color=VALIDATION, linewidth=1.5, linestyle=":", label="mean F1")
+    scores.plot(
+        [learning.best_epoch], [learning.reached], "D", color=INK,
+        label=f"whole clips, as in the report: {learning.reached:.2f}",
+    )  # fmt: skip
+    scores.set_ylabel("sounds in scenes\nof validation clips" if learning.by_epoch else "validation windows")
     scores.set_ylim(0, 1.02)
     scores.set_xlabel("epoch" if learning.by_epoch else "candidate")
     best = curves[curves["epoch"] == learning.best_epoch].iloc[0]
@@ -39,8 +43,8 @@ def curves_figure(run: Run) -> Figure:
             after["epoch"], best["validation_loss"], after["validation_loss"], color=VALIDATION, alpha=0.2,
             label=f"learnt by heart: validation loss up {learning.rise:.0%}",
         )  # fmt: skip
-    losses.legend(loc="upper right", frameon=False)
-    scores.legend(loc="lower right", frameon=False)
+    losses.legend(loc="best", frameon=False)
+    scores.legend(loc="best", frameon=False)
     said = [sentence for sentence in learning.words if "kept" not in sentence] or learning.words
     losses.set_title((said or ["One fit, nothing to stop early"])[0], loc="left", fontsize=13, color=INK)
     return figure
