@@ -23,7 +23,7 @@ from barn_owl.sound import SoundSettings, UniformSettings
 class TrainingSettings(Settings):
     """How a network is trained."""
 
-    epochs: int = Field(default=16, ge=1, le=100_000)
+    epochs: int = Field(default=12, ge=1, le=100_000)
     batch: int = Field(default=8, ge=2, le=4096)
     rate: float = Field(default=8e-3, gt=0, le=1)
     decay: float = Field(default=0.02, ge=0, le=10)
@@ -31,7 +31,7 @@ class TrainingSettings(Settings):
     patience: int = Field(default=30, ge=1)
     stop_on: Literal["loss", "f1"] = "loss"
     """What the best weights are best at, on the validation clips: least loss, or highest macro F1."""
-    refit: int = Field(default=24, ge=0, le=100_000)
+    refit: int = Field(default=18, ge=0, le=100_000)
     """Epochs that it goes on for with the training and validation clips together; 0 for none."""
 
 

@@ -11,7 +11,6 @@ from functools import lru_cache
 from typing import NamedTuple
 
 import numpy as np
-import scipy
 
 from barn_owl.features import FrontEnd
 from barn_owl.features.activity import (
@@ -53,6 +52,8 @@ STILL = 0.1
 """Share of scenes with next to nothing behind the sounds, like clips that were cleaned."""
 DRIFTS, DRIFT_DB = (4, 12, 30), 5.0
 """Points of a scene between which the level of noise drifts, slowly or in gusts, and by how much at most."""
+SHIFTS_A_BAND = 20
+"""Shifts along the bands are multiples of this part of a band, so that few have to be worked out."""
 TINY = 1e-20
 
 
@@ -275,13 +276,13 @@ class SceneMaker:
         if pace != 1:
             length = max(LEAST_FRAMES, round(len(frames) * pace))
             at = np.minimum(np.arange(length) / pace, len(frames) - 1)
-            frames = _between(frames, at, 0)
+            frames = _between(frames, at)
             heard = sound.heard[at.astype(int)]
         else:
             heard = sound.heard
         if self._adds and self._plan.augment.shift_bands:
             shift = rng.uniform(-1, 1) * self._plan.augment.shift_bands
-            frames = _between(frames, np.clip(np.arange(frames.shape[1]) - shift, 0, frames.shape[1] - 1), 1)
+            frames = frames @ _shift(frames.shape[1], round(shift * SHIFTS_A_BAND))
         return frames, heard, int(sound.onset * pace)
 
     def _response_db(self, rng: np.random.Generator) -> np.ndarray:
@@ -329,13 +330,13 @@ class _Scene:
     def add_up(self, response: np.ndarray) -> None:
         """Find out which sounds are heard beside all else, and colour the whole."""
         for start, part, heard, onset, labels in self._parts:
-            mix = self.frames[start : start + len(part)]
-            beside = np.maximum(mix - part, np.float32(1e-6) * mix)
-            beside += np.float32(TINY)
-            np.divide(part, beside, out=beside)
+            over = self.frames[start : start + len(part)] - part
+            np.maximum(over, np.float32(TINY), out=over)
+            np.divide(part, over, out=over)
             # Three neighbouring bands, and three frames, must agree.
-            clear = (beside[:, :-2] + beside[:, 1:-1] + beside[:, 2:]).max(axis=1)
-            audible = heard & (scipy.ndimage.uniform_filter1d(clear, 3) > 3 * AUDIBLE)
+            clear = (over[:, :-2] + over[:, 1:-1] + over[:, 2:]).max(axis=1)
+            around = np.concatenate([clear[:1], clear, clear[-1:]])
+            audible = heard & (around[:-2] + clear + around[2:] > 9 * AUDIBLE)
             self._mark(start, heard, onset, labels, audible)
         self.frames *= response
 
@@ -383,13 +384,22 @@ def _hats(size: int, points: int) -> np.ndarray:
     return np.maximum(0, 1 - np.abs(places - np.arange(points)[:, None])).astype(np.float32)
 
 
-def _between(frames: np.ndarray, at: np.ndarray, axis: int) -> np.ndarray:
-    """Values at places between frames, or between bands, by straight lines."""
+def _between(frames: np.ndarray, at: np.ndarray) -> np.ndarray:
+    """Values at places between frames, by straight lines."""
     low = at.astype(int)
-    share = (at - low).astype(np.float32)
-    high = np.minimum(low + 1, frames.shape[axis] - 1)
-    share = share[:, None] if axis == 0 else share
-    return np.asarray(frames.take(low, axis) * (1 - share) + frames.take(high, axis) * share)
+    here = frames.take(low, 0)
+    step = frames.take(np.minimum(low + 1, len(frames) - 1), 0)
+    step -= here
+    step *= (at - low).astype(np.float32)[:, None]
+    here += step
+    return here
+
+
+@lru_cache(maxsize=256)
+def _shift(bands: int, steps: int) -> np.ndarray:
+    """Matrix that moves frames up by so many steps of a band, by straight lines, ``(bands, bands)``."""
+    from_ = np.clip(np.arange(bands) - steps / SHIFTS_A_BAND, 0, bands - 1)
+    return np.maximum(0, 1 - np.abs(np.arange(bands)[:, None] - from_)).astype(np.float32)
 
 
 @lru_cache(maxsize=2)

@@ -132,7 +132,8 @@ class OverScenes:
         return Batch(self._input(scenes), self._targets(scenes), names)
 
     def _input(self, scenes: Scenes) -> np.ndarray:
-        return np.asarray(((scenes.frames - self.mean) / self.deviation)[..., None], dtype=np.float32)
+        frames = scenes.frames if self._plan.levels.frames else (scenes.frames - self.mean) / self.deviation
+        return np.asarray(frames[..., None], dtype=np.float32)
 
     def _targets(self, scenes: Scenes) -> np.ndarray:
         """What is wanted of each step and how much it counts, ``(scenes, steps, 4 labels)``."""
