@@ -18,7 +18,7 @@ from barn_owl.errors import AudioError, ModelError, OutputError, PlanError, Tabl
 from barn_owl.learn import read_plan
 from barn_owl.learn.checkpoint import Checkpoint
 from barn_owl.model import load_model
-from barn_owl.runs import adopt, ensemble_of, open_run, suggest_plan, train, train_several
+from barn_owl.runs import adopt, ensemble_of, open_run, suggest_plan, train, train_families, train_several
 from barn_owl.runs.learning import read_learning
 from helpers import assert_close, small_plan, sound
 
@@ -178,6 +178,27 @@ def test_seeds_and_folds_spread_and_become_one_model(clips, tmp_path, rng):
         ensemble_of([other, dataclasses.replace(other, labels=["a", "b", "c", "d"])])
 
 
+def test_a_ranking_that_was_stopped_goes_on(clips, tmp_path):
+    plan = small_plan("cnn").but(training={"epochs": 3}, trees={"rounds": 5})
+    names = ["majority", "logistic", "cnn"]
+
+    with pytest.raises(KeyboardInterrupt):
+        train_families(
+            clips, tmp_path / "all", plan, families=names, told=lambda name, *_: name == "cnn" and interrupt()
+        )
+    assert pd.read_csv(tmp_path / "all" / "families.csv")["family"].tolist() == ["logistic", "majority"]
+    before = (tmp_path / "all" / "logistic" / "predictions.csv").stat().st_mtime_ns
+    ranking = train_families(clips, tmp_path / "all", plan, families=names, resume=True)
+    assert set(ranking["family"]) == set(names)
+    assert (tmp_path / "all" / "logistic" / "predictions.csv").stat().st_mtime_ns == before
+    with pytest.raises(PlanError, match="the plan is not that of"):
+        train_families(clips, tmp_path / "all", plan.but(seed=5), families=names, resume=True)
+
+
+def interrupt():
+    raise KeyboardInterrupt
+
+
 def test_curves_in_words():
     def curves(train_loss, validation_loss):
         best = int(np.argmin(validation_loss))
@@ -279,7 +300,7 @@ def test_the_command_trains_families_seeds_and_from_a_model(clips, tmp_path, cap
     ("options", "message"),
     [
         (["--seeds", "2", "--folds", "3"], "--seeds and --folds cannot be had at once"),
-        (["--resume", "--family", "all"], "leave --family all out"),
+        (["--resume", "--seeds", "2"], "leave --seeds out"),
         (["--ensemble"], "--ensemble needs --seeds or --folds"),
         (["--frozen", "2"], "--frozen needs --start-from"),
         (["--family", "forest"], "'forest' is not one of"),

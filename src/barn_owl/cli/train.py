@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -94,16 +95,18 @@ def command(
         "recordings": [str(path) for path in recordings] or None,
         "start": None if frozen is None else {"frozen": frozen},
     }
-    if resume:
+    if resume and family != "all":
         own = None if plan_path is None else owl.read_plan(plan_path).but(**given)
         run = train_aloud(voice, table, folder, own, workers=workers, force=force, resume=True, cache=cache)
         _say_what_is_there(voice, folder, run)
         return
     if folder.exists():
-        claim_folder(folder, force=force)  # refused before minutes of reading, not after
+        claim_folder(folder, force=force or resume)  # refused before minutes of reading, not after
     plan = _plan(voice, table, plan_path, start_from, recordings, workers).but(**given)
     if family == "all":
-        _compare_families(voice, table, folder, plan, workers=workers, force=force, cache=cache)
+        _compare_families(
+            voice, table, folder, plan, workers=workers, force=force, resume=resume, cache=cache
+        )  # fmt: skip
         return
     if seeds or folds:
         _train_several(
@@ -134,8 +137,9 @@ def _refuse_together(
     several = [name for name, on in (("--seeds", seeds), ("--folds", folds), ("--family all", family == "all")) if on]
     if len(several) > 1:
         raise click.UsageError(f"{' and '.join(several)} cannot be had at once")
-    if resume and (several or start_from):
-        raise click.UsageError(f"--resume goes on with one training; leave {(several or ['--start-from'])[0]} out")
+    if resume and (seeds or folds or start_from):
+        other = "--seeds" if seeds else "--folds" if folds else "--start-from"
+        raise click.UsageError(f"--resume goes on with one training, or all families; leave {other} out")
     if ensemble and not (seeds or folds):
         raise click.UsageError("--ensemble needs --seeds or --folds: one model is no ensemble")
     if frozen and not start_from:
@@ -228,13 +232,33 @@ def show_expectation(voice: Voice, run: owl.Run) -> None:
 
 
 def _compare_families(
-    voice: Voice, clips: pd.DataFrame, folder: Path, plan: owl.Plan, *, workers: int, force: bool, cache: Path | None
+    voice: Voice,
+    clips: pd.DataFrame,
+    folder: Path,
+    plan: owl.Plan,
+    *,
+    workers: int,
+    force: bool,
+    resume: bool,
+    cache: Path | None,
 ) -> None:
+    begin, teller = time.perf_counter(), EpochTeller(voice)
+
+    def told(name: str, number: int, total: int) -> None:
+        seconds = time.perf_counter() - begin
+        longest = "; the networks, last, take longest" if number == 1 else ""
+        voice.say(f"{number} of {total}: {name}, {seconds:.0f} s so far{longest}")
+        teller.next, teller.again = 0, False
+
     with voice.progress("reading clips") as reading:
-        ranking = owl.train_families(
-            clips, folder, plan, workers=workers, force=force, cache=cache, reading=reading,
-            told=lambda name, number, total: voice.say(f"{number} of {total}: {name}"),
-        )  # fmt: skip
+        try:
+            ranking = owl.train_families(
+                clips, folder, plan, workers=workers, force=force, resume=resume, cache=cache, reading=reading,
+                watch=teller, told=told,
+            )  # fmt: skip
+        except KeyboardInterrupt:
+            voice.say(f"What is done is ranked in {folder / 'families.csv'}; --resume goes on with the others.")
+            raise
     owl.save_figure(owl.families_figure(ranking), folder / "families.png")
     shown = ranking.rename(columns=lambda name: name.replace("_", " ").replace("balanced accuracy", "bal. acc."))
     voice.table(shown, title="families, ranked on the validation clips")

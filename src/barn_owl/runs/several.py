@@ -20,11 +20,19 @@ from barn_owl.learn.fitting import NETWORKS
 from barn_owl.learn.plan import FAMILIES
 from barn_owl.model import Model
 from barn_owl.model.ensemble import Ensemble
-from barn_owl.model.extras import ExtraColumns
 from barn_owl.runs.data import RunData, read_clips, usable_clips, with_sides
-from barn_owl.runs.run import HIDDEN, judge
+from barn_owl.runs.run import HIDDEN, Run, judge
 from barn_owl.runs.suggest import suggest_plan
-from barn_owl.runs.training import Watcher, as_model, fit_into, write_run, write_table
+from barn_owl.runs.training import (
+    Watcher,
+    as_model,
+    fit_into,
+    found_checkpoint,
+    is_finished,
+    own_plan,
+    write_run,
+    write_table,
+)
 
 Told = Callable[[str, int, int], None]
 """Called with the name of the training that begins, its number from 1, and how many there are."""
@@ -39,6 +47,7 @@ def train_families(
     estimators: Mapping[str, Any] | None = None,
     workers: int = 2,
     force: bool = False,
+    resume: bool = False,
     cache: str | Path | None = None,
     reading: Callable[[int, int], None] | None = None,
     watch: Watcher | None = None,
@@ -48,36 +57,54 @@ def train_families(
 
     estimators : classifiers of somebody else's by name, with ``fit`` and ``predict_proba``; they are given the same
     pooled features and are judged alongside, but leave no run. The plan's further columns go to the pooled families.
+    resume : go on where such a training stopped: what is finished stays, a network goes on from its checkpoint.
 
     Returns the ranking, also in ``families.csv``: one row a family with balanced accuracy and F1 on the
     validation side (which it is ranked by) and on the test side, numbers kept, multiply-adds a second, seconds.
+    On Ctrl-C what is done is ranked and written, then KeyboardInterrupt is raised.
     """
     plan = plan or suggest_plan(clips).plan
     sided = with_sides(usable_clips(clips, plan), plan)
-    folder = claim_folder(folder, force=force)
+    folder = claim_folder(folder, force=force or resume)
     own = dict(estimators or {})
     rows: list[dict[str, Any]] = []
+    stopped = False
     with read_clips(sided, plan, workers=workers, cache=cache, reading=reading) as data:
-        for number, name in enumerate([*families, *own], start=1):
-            if told:
-                told(name, number, len(families) + len(own))
-            begin = time.perf_counter()
-            if name in own:
-                fitted, extra_columns, its_plan = *_somebody_elses(plan, data, own[name], workers), plan
-            else:
+        try:
+            for number, name in enumerate([*families, *own], start=1):
+                if told:
+                    told(name, number, len(families) + len(own))
+                if name in own:
+                    rows.append(_somebody_elses(name, plan, data, own[name], workers))
+                    continue
                 its_plan = _ready_to_rank(plan.but(family=name, columns=[] if name == "cnn" else plan.columns))
-                target = claim_folder(folder / name, force=force)
-                run = fit_into(target, its_plan, data, workers=workers, watch=watch, begin=begin)
-                rows.append(_ranked(name, run.model, run.predictions, time.perf_counter() - begin))
-                continue
-            model = as_model(its_plan, data, fitted, extra_columns)
-            predictions, _ = with_predictions(model, data.table, data.frames)
-            rows.append(_ranked(name, model, predictions, time.perf_counter() - begin))
+                run = _fitted_or_found(folder / name, its_plan, data, workers=workers, watch=watch, resume=resume)
+                rows.append(_ranked(name, run.model, run.predictions, run.provenance["seconds"]))
+        except KeyboardInterrupt:
+            stopped = True
+    if not rows:
+        raise KeyboardInterrupt
     ranking = pd.DataFrame(rows).sort_values(
         ["validation_balanced_accuracy", "validation_f1"], ascending=False, kind="stable", ignore_index=True
     )
     write_table(ranking, folder / "families.csv")
+    if stopped:
+        raise KeyboardInterrupt
     return ranking
+
+
+def _fitted_or_found(
+    folder: Path, plan: Plan, data: RunData, *, workers: int, watch: Watcher | None, resume: bool
+) -> Run:
+    """Fit a family into a run; with `resume` take the one that is there, or go on with it."""
+    checkpoint = None
+    if resume and (folder / "plan.toml").is_file():
+        own_plan(folder, plan)
+        checkpoint = found_checkpoint(folder, data.asked)
+        if checkpoint is None and is_finished(folder):
+            return Run(folder)
+    claim_folder(folder, force=True)
+    return fit_into(folder, plan, data, workers=workers, watch=watch, checkpoint=checkpoint)
 
 
 def _ready_to_rank(plan: Plan) -> Plan:
@@ -90,11 +117,14 @@ def _ready_to_rank(plan: Plan) -> Plan:
     return plan.but(training={"epochs": plan.training.epochs + plan.training.refit})
 
 
-def _somebody_elses(plan: Plan, data: RunData, estimator: Any, workers: int) -> tuple[Fitted, ExtraColumns]:
-    pooled = plan.but(family="logistic")
+def _somebody_elses(name: str, plan: Plan, data: RunData, estimator: Any, workers: int) -> dict[str, Any]:
+    """Fit and rank an estimator that is not ours, on what the pooled families see."""
+    begin, pooled = time.perf_counter(), plan.but(family="logistic")
     extra_columns = data.extra_columns(pooled)
     sides = data.examples(pooled, extra_columns)
-    return fit(pooled, data.labels, *sides, workers=workers, estimator=estimator), extra_columns
+    fitted = fit(pooled, data.labels, *sides, workers=workers, estimator=estimator)
+    model = as_model(plan, data, fitted, extra_columns)
+    return _ranked(name, model, with_predictions(model, data.table, data.frames)[0], time.perf_counter() - begin)
 
 
 def _ranked(name: str, model: Model, predictions: pd.DataFrame, seconds: float) -> dict[str, Any]:

@@ -74,10 +74,10 @@ def train(
     checkpoint stays. Raises TableError, PlanError, TrainingError, ModelError or OutputError.
     """
     begin, folder = time.perf_counter(), Path(folder)
-    plan = _own_plan(folder, plan) if resume else plan or suggest_plan(clips).plan
+    plan = own_plan(folder, plan) if resume else plan or suggest_plan(clips).plan
     sided = with_sides(usable_clips(clips, plan), plan)
-    checkpoint = _found_checkpoint(folder, sided) if resume else None
-    if resume and checkpoint is None and (folder / "predictions.csv").is_file():
+    checkpoint = found_checkpoint(folder, sided) if resume else None
+    if resume and checkpoint is None and is_finished(folder):
         logger.warning("%s is finished; there is nothing to resume", folder)
         return Run(folder)
     was_there = folder.exists()
@@ -268,7 +268,7 @@ def write_run(
     return Run(folder)
 
 
-def _own_plan(folder: Path, plan: Plan | None) -> Plan:
+def own_plan(folder: Path, plan: Plan | None) -> Plan:
     """Return the plan of a run that is to go on.
 
     Raises PlanError when `plan` is given and differs, naming the keys.
@@ -285,6 +285,11 @@ def _own_plan(folder: Path, plan: Plan | None) -> Plan:
     return own
 
 
+def is_finished(folder: Path) -> bool:
+    """Whether a folder holds a run that is whole: what is written last is there."""
+    return (folder / "predictions.csv").is_file()
+
+
 def _differences(before: dict[str, Any], after: dict[str, Any], section: str = "") -> list[str]:
     changed = []
     for key, value in before.items():
@@ -295,9 +300,9 @@ def _differences(before: dict[str, Any], after: dict[str, Any], section: str = "
     return changed
 
 
-def _found_checkpoint(folder: Path, clips: pd.DataFrame) -> Checkpoint | None:
+def found_checkpoint(folder: Path, clips: pd.DataFrame) -> Checkpoint | None:
     """Return the checkpoint of a run, if it has one. Raises TableError when its clips were others, and says which."""
-    if not (folder / CHECKPOINT).is_file():
+    if not (folder / "clips.csv").is_file():
         return None
     before, now = _known_rows(read_clip_table(folder / "clips.csv")), _known_rows(clips)
     if before != now:
@@ -307,7 +312,7 @@ def _found_checkpoint(folder: Path, clips: pd.DataFrame) -> Checkpoint | None:
             f"the clips are not those of {folder}, so it cannot be resumed: {len(gone)} rows are gone or changed, "
             f"{len(new)} are new{example}"
         )
-    return read_checkpoint(folder / CHECKPOINT)
+    return read_checkpoint(folder / CHECKPOINT) if (folder / CHECKPOINT).is_file() else None
 
 
 def _known_rows(clips: pd.DataFrame) -> list[str]:

@@ -164,16 +164,16 @@ def hours_figure(table: pd.DataFrame) -> Figure:
         below += rate
     for hour in table.index[hours <= 0]:
         axes.axvspan(hour, hour + 1, facecolor="#f4f0e6", edgecolor=GRID, hatch="//", linewidth=0, zorder=1)
-    axes.set(xlim=(0, 24), ylim=(0, 1.18 * max(float(below.max()), 1e-9)))
+    axes.set(xlim=(0, 24), ylim=(0, 1.18 * float(below.max()) or 1))
     axes.set(xlabel="hour of the day; hatched: nothing was recorded", ylabel="events in an hour of recording")
     axes.set_xticks(range(0, 25, 2))
     axes.grid(color=GRID)
-    axes.legend(frameon=True, framealpha=0.95, edgecolor="none", ncols=8, fontsize=9, loc="upper left")
+    if labels:
+        axes.legend(frameon=True, framealpha=0.95, edgecolor="none", ncols=8, fontsize=9, loc="upper left")
     axes.spines[["top", "right"]].set_visible(False)
-    total = table[labels].sum(axis=1)
-    busiest = int(below.argmax())
+    total, busiest = int(table[labels].to_numpy().sum()), int(below.argmax())
     axes.set_title(
-        f"{int(total.sum())} events; the busiest hour is {busiest} to {busiest + 1} o'clock",
+        f"{total} events; the busiest hour is {busiest} to {busiest + 1} o'clock" if total else "No events",
         loc="left",
         fontsize=14,
         color=INK,

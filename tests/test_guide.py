@@ -1,0 +1,134 @@
+"""Every command of the guide and the README, copied out of their text and run in order on the demo's data."""
+
+import importlib
+import re
+import shlex
+import shutil
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+import pytest
+
+from barn_owl.audio import write_audio
+from barn_owl.cli import train as train_command
+from barn_owl.cli.main import COMMANDS, run
+from barn_owl.clips import gather_folder, write_clip_table
+from barn_owl.demo import write_quay
+from barn_owl.demo.sounds import EVENTS, RATE_HZ
+from helpers import small_plan
+
+ROOT = Path(__file__).parent.parent
+SIMULATED = ["--microphone", "simulated:hull-knock", "--keep-all", "--speed", "1000", "--count-down", "0"]
+"""What `record` needs where there is no sound card."""
+
+
+def commands(page: str) -> list[list[str]]:
+    """The words of each command in the shell blocks of a page."""
+    text = (ROOT / page).read_text(encoding="utf-8")
+    blocks = re.findall(r"^ *```sh\n(.*?)^ *```", text, re.DOTALL | re.MULTILINE)
+    lines = "".join(blocks).replace("\\\n", " ").splitlines()
+    words = [shlex.split(line, comments=True) for line in lines]
+    found = []
+    for line in filter(None, words):
+        while "&&" in line:
+            at = line.index("&&")
+            found.append(line[:at])
+            line = line[at + 1 :]
+        found.append(line)
+    return found
+
+
+def write_inputs(quay) -> None:
+    """What the guide takes to be there already, in the folder that is current."""
+    rng = np.random.default_rng(0)
+    shutil.copytree(quay.clips, "my-clips")
+    for folder in ("their-clips/bell", "their-clips/test", "new-clips", "recordings", "archive", "nights"):
+        Path(folder).mkdir(parents=True)
+    bells = sorted(Path("my-clips/bell-buoy").iterdir())
+    for number in range(3):
+        knock = EVENTS["bell-buoy"](rng)
+        write_audio(f"their-clips/bell/shed_{number}.wav", 0.3 * knock / np.abs(knock).max(), RATE_HZ)
+        shutil.copy(bells[number], "new-clips")
+    shutil.copy(bells[0], "their-clips/test")
+    gaps = [np.pad(EVENTS["hull-knock"](rng), (RATE_HZ, RATE_HZ)) for _ in range(4)]
+    write_audio("knocks.wav", 0.3 * np.concatenate(gaps) + 0.001 * rng.standard_normal(sum(map(len, gaps))), RATE_HZ)
+    shutil.copy(min(Path("my-clips/hull-knock").glob("*.wav")), "knock.wav")
+    for name in ("night.flac", "other-night.flac", "recordings/quay.flac", "archive/quay_20260314_221500.flac"):
+        shutil.copy(quay.recording, name)
+    shutil.copy(quay.recording, "nights/night.flac")
+    truth = pd.read_csv(quay.truth)
+    truth.to_csv("truth.csv", index=False)
+    truth.assign(file="other-night.flac").to_csv("other-truth.csv", index=False)
+    named = truth[truth["label"].notna()]
+    sheet = named.assign(filename="quay.flac").rename(
+        columns={"start_s": "onset", "end_s": "offset", "label": "class"}
+    )
+    sheet[["filename", "onset", "offset", "class"]].to_csv("sheet.csv", index=False)
+    named[["file", "start_s", "end_s", "label"]].to_csv("night-clips.csv", index=False)
+    clips = gather_folder("my-clips", names="{group}_{take}").clips
+    write_clip_table(clips, "new-clips.csv")
+    write_clip_table(clips.assign(label=clips["label"].where(clips["label"] != "winch", "crane")), "mine.csv")
+    more = clips.head(4).assign(
+        file=[str(path) for path in sorted(Path("their-clips").rglob("*.wav"))[:4]], group="new"
+    )
+    write_clip_table(pd.concat([clips, more]), "grown.csv")
+    write_clip_table(clips.head(1).assign(correct_label="foghorn"), "corrections.csv")
+    for label, source in zip(("yes", "no", "stop", "other"), sorted(Path("my-clips").iterdir()), strict=False):
+        shutil.copytree(source, f"sounds/{label}")
+    shutil.copytree("my-clips/water", "sounds/background")
+
+
+@pytest.fixture(scope="module")
+def harbour(tmp_path_factory):
+    """As few clips as can be trained on, half a minute of night."""
+    return write_quay(tmp_path_factory.mktemp("harbour") / "quay", clips_per_label=5, minutes=0.5)
+
+
+@pytest.fixture
+def small(monkeypatch):
+    """Plans that train in a second; all else is as it is."""
+    fitted = train_command._plan
+    more = {name: getattr(small_plan("cnn"), name).model_dump(exclude_unset=True) for name in ("cnn", "pooling")}
+    more |= {"training": {"epochs": 1, "refit": 1}, "scenes": {"count": 16}, "rehearsal": {"minutes": 0.5}}
+    more |= {"trees": {"rounds": 5}, "kernel": {"width": 1.2, "landmarks": 100}}
+    monkeypatch.setattr(train_command, "_plan", lambda *arguments: fitted(*arguments).but(**more))
+
+
+@pytest.mark.parametrize("page", ["docs/guide.md", "README.md"])
+def test_all_commands_run_in_the_order_of_the_page(page, harbour, tmp_path, monkeypatch, small, capsys):
+    monkeypatch.chdir(tmp_path)
+    monkeypatch.setenv("HOME", str(tmp_path))
+    write_inputs(harbour)
+    done, failed = 0, []
+    for words in commands(page):
+        if words[0] == "cp":
+            shutil.copy(*words[1:])
+        if words[0] != "barn-owl":
+            continue
+        arguments = [str(Path(word).expanduser()) if word.startswith("~") else word for word in words[1:]]
+        arguments += SIMULATED if arguments[0] == "record" else []
+        code = run(arguments)
+        said = capsys.readouterr()
+        done += 1
+        if code and (code, arguments[0]) != (1, "check"):  # that clips are not in order is no failure of the command
+            failed.append(f"{shlex.join(words)}\n{said.err}")
+    assert not failed, "\n".join(failed)
+    assert done >= 10
+
+
+def test_options_that_the_pages_name_are_there():
+    known = {
+        name: {option for parameter in command.params for option in (*parameter.opts, *parameter.secondary_opts)}
+        for name in COMMANDS
+        if (command := importlib.import_module(f"barn_owl.cli.{name}").command)
+    }
+    every = {option for own in known.values() for option in own} | {"--help", "--version"}
+    for page in ("README.md", *sorted(str(path.relative_to(ROOT)) for path in (ROOT / "docs").glob("*.md"))):
+        for words in commands(page):
+            if words[0] == "barn-owl" and words[1] in known:
+                named = {word.split("=")[0] for word in words[2:] if word.startswith("--")}
+                assert named <= known[words[1]] | {"--help"}, f"{page}: {shlex.join(words)}"
+        text = (ROOT / page).read_text(encoding="utf-8")
+        inline = set(re.findall(r"`(--[a-z][a-z-]+)", text))
+        assert inline <= every, f"{page}: {sorted(inline - every)}"
