@@ -25,8 +25,9 @@ from barn_owl.clips.duplicates import families, file_families, near_duplicates, 
 from barn_owl.clips.measure import measure_clips
 from barn_owl.clips.split import _together
 from barn_owl.errors import TableError
+from barn_owl.runs.data import read_clips
 from barn_owl.show import check_figure
-from helpers import RATE_HZ, sound, write_folder
+from helpers import RATE_HZ, small_plan, sound, write_folder
 
 
 @pytest.fixture(scope="module")
@@ -110,6 +111,19 @@ def test_rare_labels_are_told():
     findings = check_clips(check_clip_table(table), audio=False).findings
     row = findings[findings["finding"] == "imbalance"].iloc[0]
     assert (row["label"], row["detail"]) == ("few", "4 clips, 16 times fewer than 'many'")
+
+
+def test_labels_of_whole_recordings_are_told(clips, tmp_path, caplog):
+    rng = np.random.default_rng(0)
+    rows = []
+    for number in range(3):
+        write_audio(tmp_path / f"{number}.wav", np.tile(sound("hum", rng), 30), RATE_HZ)
+        rows.append({"file": str(tmp_path / f"{number}.wav"), "label": "hum", "group": f"rec{number}"})
+    table = check_clip_table(pd.concat([clips, pd.DataFrame(rows)], ignore_index=True))
+    told = check_clips(table).findings.set_index("finding").loc["whole recordings"]
+    assert told["detail"].startswith("3 rows label files of 36 to 36 s as a whole")
+    with read_clips(table, small_plan("cnn"), workers=1):
+        assert "3 rows label whole recordings, of up to 36 s" in caplog.text
 
 
 def test_a_side_without_a_label_is_told():

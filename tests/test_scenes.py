@@ -124,3 +124,16 @@ def test_short_and_long_sounds_are_found_in_silence(kind, rng):
     heard = np.flatnonzero(sounding(FrontEnd().frames(samples)))
     assert 95 <= heard[0] <= 103
     assert heard[-1] <= 122
+
+
+def test_any_stretch_of_a_whole_recording_is_heard(rng):
+    """A recording with a label as a whole: its frames say by their level where in it they are from."""
+    front_end = FrontEnd()
+    ramp = np.repeat(np.linspace(-16, -10, 6000, dtype=np.float32)[:, None], front_end.width, axis=1)
+    bed = np.full((400, front_end.width), -90, np.float32)
+    targets = np.eye(2, dtype=np.float32)
+    whole = Examples(clips=ClipFrames([ramp, bed]), targets=targets, extras=np.zeros((2, 0), np.float32))
+    scenes_ = {"foreign": 0.0, "empty": 0.0, "noise": 0.0, "snr_low_db": 30, "snr_high_db": 30}
+    made = SceneMaker(Plan(background=["bed"], augment=PLAIN, scenes=scenes_), whole, [1]).make(60, 300, rng, most=1)
+    levels = made.frames[:, 150].mean(axis=1)
+    assert np.ptp(np.quantile(levels, [0.1, 0.9])) > 3.5  # of the 6 dB

@@ -22,6 +22,8 @@ NAME_LETTERS = 12
 """Of a fingerprint, as the name of what holds it: enough for millions of recordings."""
 SHORTEST_S = 0.05
 CLIPPED_STRETCHES = 3
+WHOLE_RECORDING_S = 30.0
+"""Length of a file from which on a label without times is that of a recording as a whole, rather than of a clip."""
 BEYOND_DB = 0.1
 """Peak of a clip in floats from which on it is said to be beyond full scale: filters and coding add a little."""
 DC_OFFSET = 0.01
@@ -93,7 +95,7 @@ def check_clips(
         with closing(SampleFile()) as kept:
             measures = measure_clips(clips, kept=kept, workers=workers, progress=progress)
             pairs = near_duplicates(clips, measures, kept=kept, workers=workers)
-        found += [*_sounds(clips, measures), *_odd_ones(clips, measures)]
+        found += [*_sounds(clips, measures), *_whole_recordings(clips, measures), *_odd_ones(clips, measures)]
         found += [*_same(clips, measures), *_nearly_same(clips, pairs), *_doubtful(clips, measures)]
         links = [*enumerate(same_content(measures)), *zip(pairs["first"], pairs["second"], strict=True)]
         family = _named_families(families(len(clips), links), measures)
@@ -252,6 +254,19 @@ def _sounds(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[_
                 severity="note", finding="offset", row=row, detail=f"a steady offset of {facts.dc_offset:.3f}",
                 action="harmless for bands above 20 Hz; look after the recorder",
             )  # fmt: skip
+
+
+def _whole_recordings(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[_Finding]:
+    """Labels without times of files that are too long to be clips."""
+    seconds = np.array([m.facts.duration_s if m.facts else 0.0 for m in measures])
+    whole = (clips["start_s"].isna() & clips["end_s"].isna()).to_numpy() & (seconds > WHOLE_RECORDING_S)
+    if whole.any():
+        yield _Finding(
+            severity="warning", finding="whole recordings",
+            detail=f"{whole.sum()} rows label files of {seconds[whole].min():.0f} to {seconds[whole].max():.0f} s "
+            "as a whole; all that stands out in them is taken for what the label says",
+            action="where it is not, cut the events out (barn-owl cut), or give start_s and end_s",
+        )  # fmt: skip
 
 
 def _odd_ones(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[_Finding]:

@@ -40,6 +40,8 @@ MOST_SOUNDS = 4
 """Sounds in a scene at most; any number up to that is as likely."""
 CUT_OFF = 0.3
 """Share of sounds that may begin before the scene or go on after it."""
+WHOLE = 4
+"""Scenes that a sound lasts from which on it is taken for a recording as a whole, any stretch of which is as good."""
 AUDIBLE = 1.0
 """Power of a sound over all else in its clearest bands from which on it is heard."""
 LEAST_FRAMES = 3
@@ -251,7 +253,9 @@ class SceneMaker:
             scene.clip = clip
         frames, heard, onset = self._warped(frames[sound.first : sound.last], sound, rng)
         size = len(frames)
-        if rng.random() < CUT_OFF:
+        if size > WHOLE * length:
+            first, last = length - margin - size, margin
+        elif rng.random() < CUT_OFF:
             first, last = margin - (2 * size) // 3, length - margin - 5
         else:
             first, last = margin, length - margin - min(size, length // 4)

@@ -12,6 +12,7 @@ import pandas as pd
 
 from barn_owl.audio import excerpts
 from barn_owl.clips import ClipFrames, check_clip_table, join_overlapping, labels_in, load_frames, split_clips
+from barn_owl.clips.check import WHOLE_RECORDING_S
 from barn_owl.clips.duplicates import file_families
 from barn_owl.errors import PlanError, TableError
 from barn_owl.learn import Examples, Plan
@@ -152,7 +153,20 @@ def read_clips(
         frames, kept, skipped = load_frames(
             clips, plan.front_end, plan.clips, workers=workers, cache=cache or temporary, progress=reading
         )
+        _tell_of_whole_recordings(kept, frames, plan)
         behind = calm_frames(plan, hear_recordings(plan.recordings).stretches) if plan.recordings else ClipFrames([])
         yield RunData(
             asked=clips, table=kept, frames=frames, skipped=skipped, labels=label_names(kept, plan), behind=behind
         )
+
+
+def _tell_of_whole_recordings(clips: pd.DataFrame, frames: ClipFrames, plan: Plan) -> None:
+    """Say so when labels are of long files as a whole: not all that sounds in them may be what the label says."""
+    lengths = np.array([plan.front_end.samples_for(len(part)) / plan.front_end.rate_hz for part in frames.parts])
+    whole = (clips["end_s"].isna() & clips["start_s"].isna()).to_numpy() & (lengths > WHOLE_RECORDING_S)
+    if whole.any():
+        logger.warning(
+            "%d rows label whole recordings, of up to %.0f s: all that stands out in them is taken for what the "
+            "label says. Where it is not, cut the events out (barn-owl cut), or give start_s and end_s",
+            whole.sum(), lengths[whole].max(),
+        )  # fmt: skip
