@@ -18,7 +18,16 @@ from barn_owl.errors import AudioError, ModelError, OutputError, PlanError, Tabl
 from barn_owl.learn import read_plan
 from barn_owl.learn.checkpoint import Checkpoint
 from barn_owl.model import load_model
-from barn_owl.runs import adopt, ensemble_of, open_run, suggest_plan, train, train_families, train_several
+from barn_owl.runs import (
+    adopt,
+    ensemble_of,
+    open_run,
+    suggest_plan,
+    train,
+    train_families,
+    train_several,
+    train_subsets,
+)
 from barn_owl.runs.learning import read_learning
 from helpers import assert_close, small_plan, sound
 
@@ -193,6 +202,30 @@ def test_a_ranking_that_was_stopped_goes_on(clips, tmp_path):
     assert (tmp_path / "all" / "logistic" / "predictions.csv").stat().st_mtime_ns == before
     with pytest.raises(PlanError, match="the plan is not that of"):
         train_families(clips, tmp_path / "all", plan.but(seed=5), families=names, resume=True)
+
+
+def test_parts_of_the_clips_and_stacks_of_features_are_set_side_by_side(clips, tmp_path):
+    plan = small_plan("logistic")
+    table = train_subsets(clips, tmp_path / "parts", plan, subsets=[0.3, 12])
+    runs = [open_run(tmp_path / "parts" / name) for name in table["run"]]
+    learnt = [set(run.predictions.loc[run.predictions["split"] == "train", "file"]) for run in runs]
+    assert [len(own) for own in learnt] == table["training_clips"].tolist()
+    assert learnt[0] < learnt[1] < learnt[2]
+    assert all(set(run.predictions.loc[run.predictions["split"] == "train", "label"]) == set(clips["label"])
+               for run in runs)  # fmt: skip
+    tested = [run.predictions.loc[run.predictions["split"] == "test", "file"].tolist() for run in runs]
+    assert tested[0] == tested[1] == tested[2]
+    with pytest.raises(TableError, match=r"a share up to 1 or a whole number of clips, got 1.5"):
+        train_subsets(clips, tmp_path / "wrong", plan, subsets=[1.5])
+
+    stacks = [["log-mel"], ["mfcc", "shape"]]
+    families = ["logistic", "nearest"]
+    ranking = train_families(clips, tmp_path / "sets", plan, families=families, front_ends=stacks).set_index("run")
+    assert set(ranking.index) == {f"{name}-{'+'.join(stack)}" for name in families for stack in stacks}
+    run, other = (open_run(tmp_path / "sets" / f"nearest-{'+'.join(stack)}") for stack in stacks[::-1])
+    assert run.model.front_end.features[:2] == ["mfcc", "centroid"]
+    assert ranking.loc["nearest-mfcc+shape", "family"] == "nearest"
+    assert run.predictions["split"].tolist() == other.predictions["split"].tolist()
 
 
 def interrupt():

@@ -116,6 +116,7 @@ from .runs import (
     suggest_plan as suggest_plan,
     train_families as train_families,
     train_several as train_several,
+    train_subsets as train_subsets,
 )
 from .show import (
     adjusting_figure as adjusting_figure,
@@ -139,6 +140,7 @@ from .show import (
     save_figure as save_figure,
     scatter_figure as scatter_figure,
     spectra_figure as spectra_figure,
+    subsets_figure as subsets_figure,
     tagging_figure as tagging_figure,
     thresholds_figure as thresholds_figure,
     tracks_figure as tracks_figure,

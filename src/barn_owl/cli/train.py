@@ -46,6 +46,14 @@ if TYPE_CHECKING:
 @click.option("--resume", is_flag=True, help="Go on with a training that was stopped.")
 @click.option("--seeds", type=click.IntRange(2, 100), help="Train with so many seeds and say how far results spread.")
 @click.option("--folds", type=click.IntRange(3, 100), help="Train once a fold; each is the test once.")
+@click.option(
+    "--subset", "subsets", type=float, multiple=True,
+    help="Train on a part of the clips first, a share or a number, then on all; may be given several times.",
+)  # fmt: skip
+@click.option(
+    "--front-end", "front_ends", multiple=True, metavar="FEATURES",
+    help="Features, joined by +; given several times, they are ranked on the same split.",
+)  # fmt: skip
 @click.option("--ensemble", is_flag=True, help="With seeds or folds: keep them all as one model.")
 @click.option("--cache", type=click.Path(path_type=Path), help="Folder to keep computed frames in for next time.")
 @seed_option
@@ -66,6 +74,8 @@ def command(
     resume: bool,
     seeds: int | None,
     folds: int | None,
+    subsets: tuple[float, ...],
+    front_ends: tuple[str, ...],
     ensemble: bool,
     cache: Path | None,
     seed: int | None,
@@ -85,7 +95,9 @@ def command(
     barn-owl train clips.csv --run spread --seeds 5 --ensemble
     """
     voice = Voice(quiet=quiet, as_json=as_json)
-    _refuse_together(resume, seeds, folds, ensemble, family, start_from, frozen)
+    ranks = family == "all" or bool(front_ends)
+    ways = {"--seeds": seeds, "--folds": folds, "--subset": subsets, "--family all or --front-end": ranks}
+    _refuse_together([name for name, given in ways.items() if given], resume, ensemble, start_from, frozen)
     table = read_clips(clips)
     given = {
         "family": None if family == "all" else family,
@@ -95,7 +107,7 @@ def command(
         "recordings": [str(path) for path in recordings] or None,
         "start": None if frozen is None else {"frozen": frozen},
     }
-    if resume and family != "all":
+    if resume and not ranks:
         own = None if plan_path is None else owl.read_plan(plan_path).but(**given)
         run = train_aloud(voice, table, folder, own, workers=workers, force=force, resume=True, cache=cache)
         _say_what_is_there(voice, folder, run)
@@ -103,10 +115,15 @@ def command(
     if folder.exists():
         claim_folder(folder, force=force or resume)  # refused before minutes of reading, not after
     plan = _plan(voice, table, plan_path, start_from, recordings, workers).but(**given)
-    if family == "all":
-        _compare_families(
-            voice, table, folder, plan, workers=workers, force=force, resume=resume, cache=cache
+    if ranks:
+        _rank(
+            voice, table, folder, plan, families=list(FAMILIES) if family == "all" else [plan.family],
+            front_ends=[features.split("+") for features in front_ends],
+            workers=workers, force=force, resume=resume, cache=cache,
         )  # fmt: skip
+        return
+    if subsets:
+        _train_subsets(voice, table, folder, plan, subsets, workers=workers, force=force, cache=cache)
         return
     if seeds or folds:
         _train_several(
@@ -125,22 +142,15 @@ def _say_what_is_there(voice: Voice, folder: Path, run: owl.Run) -> None:
 
 
 def _refuse_together(
-    resume: bool,
-    seeds: int | None,
-    folds: int | None,
-    ensemble: bool,
-    family: str | None,
-    start_from: str | None,
-    frozen: int | None,
+    several: list[str], resume: bool, ensemble: bool, start_from: str | None, frozen: int | None
 ) -> None:
-    """Options that contradict each other end here."""
-    several = [name for name, on in (("--seeds", seeds), ("--folds", folds), ("--family all", family == "all")) if on]
+    """Options that contradict each other end here; `several` are those that ask for more than one training."""
     if len(several) > 1:
         raise click.UsageError(f"{' and '.join(several)} cannot be had at once")
-    if resume and (seeds or folds or start_from):
-        other = "--seeds" if seeds else "--folds" if folds else "--start-from"
-        raise click.UsageError(f"--resume goes on with one training, or all families; leave {other} out")
-    if ensemble and not (seeds or folds):
+    others = [*(name for name in several if "family" not in name), *(["--start-from"] if start_from else [])]
+    if resume and others:
+        raise click.UsageError(f"--resume goes on with one training, or a ranking; leave {others[0]} out")
+    if ensemble and not {"--seeds", "--folds"} & set(several):
         raise click.UsageError("--ensemble needs --seeds or --folds: one model is no ensemble")
     if frozen and not start_from:
         raise click.UsageError("--frozen needs --start-from")
@@ -231,12 +241,14 @@ def show_expectation(voice: Voice, run: owl.Run) -> None:
         voice.warn(doubt)
 
 
-def _compare_families(
+def _rank(
     voice: Voice,
     clips: pd.DataFrame,
     folder: Path,
     plan: owl.Plan,
     *,
+    families: list[str],
+    front_ends: list[list[str]],
     workers: int,
     force: bool,
     resume: bool,
@@ -246,23 +258,23 @@ def _compare_families(
 
     def told(name: str, number: int, total: int) -> None:
         seconds = time.perf_counter() - begin
-        longest = "; the networks, last, take longest" if number == 1 else ""
+        longest = "; the networks, last, take longest" if number == 1 and len(families) > 1 else ""
         voice.say(f"{number} of {total}: {name}, {seconds:.0f} s so far{longest}")
         teller.next, teller.again = 0, False
 
     with voice.progress("reading clips") as reading:
         try:
             ranking = owl.train_families(
-                clips, folder, plan, workers=workers, force=force, resume=resume, cache=cache, reading=reading,
-                watch=teller, told=told,
+                clips, folder, plan, families=families, front_ends=front_ends, workers=workers, force=force,
+                resume=resume, cache=cache, reading=reading, watch=teller, told=told,
             )  # fmt: skip
         except KeyboardInterrupt:
             voice.say(f"What is done is ranked in {folder / 'families.csv'}; --resume goes on with the others.")
             raise
     owl.save_figure(owl.families_figure(ranking), folder / "families.png")
-    shown = ranking.rename(columns=lambda name: name.replace("_", " ").replace("balanced accuracy", "bal. acc."))
-    voice.table(shown, title="families, ranked on the validation clips")
-    best = ranking["family"].iloc[0]
+    shown = ranking.drop(columns=["family", "features"]).rename(columns=_heading)
+    voice.table(shown, title="ranked on the validation clips")
+    best = ranking["run"].iloc[0]
     voice.say(f"\nWrote a run each to {folder}, families.csv and families.png.")
     voice.say("The ranking is by validation, so the test of the best is still an honest figure.")
     voice.say(f"Next: barn-owl evaluate {folder / best}")
@@ -292,7 +304,7 @@ def _train_several(
             workers=workers, force=force, cache=cache, reading=reading,
             told=lambda name, number, total: voice.say(f"{number} of {total}: {name}"),
         )  # fmt: skip
-    voice.table(table.rename(columns=lambda name: name.replace("_", " ").replace("balanced accuracy", "bal. acc.")))
+    voice.table(table.rename(columns=_heading))
     found = spread(table)
     for name, values in found.items():
         voice.say(f"{name.replace('_', ' ')}: {values['mean']:.3f} on average, {values['deviation']:.3f} deviation")
@@ -301,6 +313,35 @@ def _train_several(
         show_scores(voice, owl.open_run(folder).evaluate())
         voice.say(f"\nThe ensemble is in {folder}. Next: barn-owl tag {folder} RECORDING -o events.csv")
     voice.result({"run": str(folder), "spread": found})
+
+
+def _train_subsets(
+    voice: Voice,
+    clips: pd.DataFrame,
+    folder: Path,
+    plan: owl.Plan,
+    subsets: tuple[float, ...],
+    *,
+    workers: int,
+    force: bool,
+    cache: Path | None,
+) -> None:
+    with voice.progress("reading clips") as reading:
+        table = owl.train_subsets(
+            clips, folder, plan, subsets=subsets, workers=workers, force=force, cache=cache, reading=reading,
+            told=lambda name, number, total: voice.say(f"{number} of {total}: {name}"),
+        )  # fmt: skip
+    owl.save_figure(owl.subsets_figure(table), folder / "subsets.png")
+    shown = table.drop(columns=["weights", "multiply_adds", "validation_f1", "test_f1"])
+    voice.table(shown.rename(columns=_heading), title="by the number of training clips")
+    last = table["run"].iloc[-1]
+    voice.say(f"\nWrote a run each to {folder}, subsets.csv and subsets.png.")
+    voice.say(f"Next: barn-owl evaluate {folder / last}")
+    voice.result({"run": str(folder), "subsets": table.astype(object).where(table.notna(), None).to_dict("records")})
+
+
+def _heading(name: str) -> str:
+    return name.replace("_", " ").replace("balanced accuracy", "bal. acc.")
 
 
 class EpochTeller:

@@ -10,6 +10,7 @@ from .several import (
     ensemble_of as ensemble_of,
     train_families as train_families,
     train_several as train_several,
+    train_subsets as train_subsets,
 )
 from .start import adopt as adopt
 from .suggest import (

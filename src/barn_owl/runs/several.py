@@ -44,6 +44,7 @@ def train_families(
     plan: Plan | None = None,
     *,
     families: Sequence[str] = FAMILIES,
+    front_ends: Sequence[Sequence[str]] = (),
     estimators: Mapping[str, Any] | None = None,
     workers: int = 2,
     force: bool = False,
@@ -55,42 +56,111 @@ def train_families(
 ) -> pd.DataFrame:
     """Train families on the same clips and the same split, each into a run of its own in `folder`, and rank them.
 
-    estimators : classifiers of somebody else's by name, with ``fit`` and ``predict_proba``; they are given the same
-    pooled features and are judged alongside, but leave no run. The plan's further columns go to the pooled families.
-    resume : go on where such a training stopped: what is finished stays, a network goes on from its checkpoint.
+    front_ends : stacks of features, such as ``["log-mel"]`` and ``["mfcc", "chroma"]``, each of which is tried with
+    each family; none for that of the plan. estimators : classifiers of somebody else's by name, with ``fit`` and
+    ``predict_proba``; they are given the same pooled features and are judged alongside, but leave no run. The plan's
+    further columns go to the pooled families. resume : go on where such a training stopped: what is finished stays, a
+    network goes on from its checkpoint.
 
-    Returns the ranking, also in ``families.csv``: one row a family with balanced accuracy and F1 on the
+    Returns the ranking, also in ``families.csv``: one row a run with balanced accuracy and F1 on the
     validation side (which it is ranked by) and on the test side, numbers kept, multiply-adds a second, seconds.
     On Ctrl-C what is done is ranked and written, then KeyboardInterrupt is raised.
     """
     plan = plan or suggest_plan(clips).plan
     sided = with_sides(usable_clips(clips, plan), plan)
-    folder = claim_folder(folder, force=force or resume)
-    own = dict(estimators or {})
+    folder, own = claim_folder(folder, force=force or resume), dict(estimators or {})
     rows: list[dict[str, Any]] = []
-    stopped = False
-    with read_clips(sided, plan, workers=workers, cache=cache, reading=reading) as data:
-        try:
-            for number, name in enumerate([*families, *own], start=1):
-                if told:
-                    told(name, number, len(families) + len(own))
-                if name in own:
-                    rows.append(_somebody_elses(name, plan, data, own[name], workers))
-                    continue
-                its_plan = _ready_to_rank(plan.but(family=name, columns=[] if name == "cnn" else plan.columns))
-                run = _fitted_or_found(folder / name, its_plan, data, workers=workers, watch=watch, resume=resume)
-                rows.append(_ranked(name, run.model, run.predictions, run.provenance["seconds"]))
-        except KeyboardInterrupt:
-            stopped = True
-    if not rows:
-        raise KeyboardInterrupt
+    stacks = [list(features) for features in front_ends] or [plan.front_end.features]
+    total = len(stacks) * (len(families) + len(own))
+    try:
+        for features in stacks:
+            stacked = plan.but(front_end={"features": features})
+            ending = f" {'+'.join(features)}" if front_ends else ""
+            with read_clips(sided, stacked, workers=workers, cache=cache, reading=reading) as data:
+                for name in [*families, *own]:
+                    if told:
+                        told(name + ending, len(rows) + 1, total)
+                    if name in own:
+                        row = _somebody_elses(name, stacked, data, own[name], workers)
+                    else:
+                        columns = [] if name == "cnn" else plan.columns
+                        its_plan = _ready_to_rank(stacked.but(family=name, columns=columns))
+                        target = folder / (name + ending).replace(" ", "-")
+                        run = _fitted_or_found(target, its_plan, data, workers=workers, watch=watch, resume=resume)
+                        row = _ranked(name, run.model, run.predictions, run.provenance["seconds"])
+                    rows.append({"run": (name + ending).replace(" ", "-"), **row, "features": "+".join(features)})
+    except KeyboardInterrupt:
+        if rows:
+            _rank(rows, folder)
+        raise
+    return _rank(rows, folder)
+
+
+def _rank(rows: list[dict[str, Any]], folder: Path) -> pd.DataFrame:
+    """Sort runs by what they reach on the validation side, and write the table."""
     ranking = pd.DataFrame(rows).sort_values(
         ["validation_balanced_accuracy", "validation_f1"], ascending=False, kind="stable", ignore_index=True
     )
     write_table(ranking, folder / "families.csv")
-    if stopped:
-        raise KeyboardInterrupt
     return ranking
+
+
+def train_subsets(
+    clips: pd.DataFrame,
+    folder: str | Path,
+    plan: Plan | None = None,
+    *,
+    subsets: Sequence[float],
+    workers: int = 2,
+    force: bool = False,
+    cache: str | Path | None = None,
+    reading: Callable[[int, int], None] | None = None,
+    watch: Watcher | None = None,
+    told: Told | None = None,
+) -> pd.DataFrame:
+    """Train on parts of the training side, then on all of it: how much would more clips help?
+
+    subsets : shares of the training clips up to 1, or numbers of them. Of each label the same share is drawn; smaller
+    parts are within larger ones, and validation and test are the same for all. Each training is a run of its own in
+    `folder`, ``clips-50`` and so on.
+
+    Returns a row for each with its training clips, balanced accuracy and F1 of validation and test, and event F1 in
+    the rehearsal; also in ``subsets.csv``. Raises TableError for a part that is no share and no number.
+    """
+    wrong = [part for part in subsets if not (0 < part <= 1 or part == int(part) > 1)]
+    if wrong:
+        raise TableError(f"a part of the clips is a share up to 1 or a whole number of clips, got {wrong[0]:g}")
+    plan = plan or suggest_plan(clips).plan
+    sided = with_sides(usable_clips(clips, plan), plan)
+    folder, rows = claim_folder(folder, force=force), []
+    learnt = int((sided["split"] == "train").sum())
+    counts = sorted({min(learnt, max(1, round(part * learnt if part <= 1 else part))) for part in (*subsets, 1.0)})
+    with read_clips(sided, plan, workers=workers, cache=cache, reading=reading) as data:
+        for number, count in enumerate(counts, start=1):
+            name = f"clips-{count}"
+            if told:
+                told(name, number, len(counts))
+            own = data.with_sides(partial(_part, share=count / learnt, seed=plan.seed))
+            run = fit_into(claim_folder(folder / name, force=force), plan, own, workers=workers, watch=watch)
+            row = _ranked(name, run.model, run.predictions, run.provenance["seconds"])
+            f1 = (run.expectation or {}).get("event_f1", np.nan)
+            rows.append(
+                {"run": name, "training_clips": run.model.provenance["training_clips"], **row, "event_f1": f1}
+            )
+    table = pd.DataFrame(rows).drop(columns="family")
+    write_table(table, folder / "subsets.csv")
+    return table
+
+
+def _part(clips: pd.DataFrame, share: float, seed: int) -> pd.DataFrame:
+    """Leave of the training side a share of each label, one clip at least; the others are on no side."""
+    train = clips[clips["split"] == "train"]
+    place = train.groupby("label")["file"].transform(
+        lambda own: np.random.default_rng([seed, len(own)]).permutation(len(own))
+    )
+    size = train.groupby("label")["file"].transform("size")
+    left_out = train.index[place >= np.maximum(1, np.round(share * size))]
+    return clips.assign(split=clips["split"].mask(clips.index.isin(left_out), ""))
 
 
 def _fitted_or_found(
@@ -158,8 +228,7 @@ def train_several(
     Each training is a run of its own in `folder`, ``seed-0`` and so on, or ``fold-1``. ensemble : write one more run,
     to `folder` itself: a model that gives the mean of what all of them say. With seeds it is judged on the common
     test side. With folds its predictions are those of the member that had not heard the clip, so they are honest, if
-    a
-    little worse than the ensemble itself.
+    a little worse than the ensemble itself.
 
     Returns a row for each training with the balanced accuracy and F1 of its validation and test side, also in
     ``spread.csv``, with the mean and the deviation in ``spread.json``. Raises TableError when there are fewer groups

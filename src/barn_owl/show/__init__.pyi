@@ -20,6 +20,7 @@ from .judging import (
 from .learning import (
     curves_figure as curves_figure,
     families_figure as families_figure,
+    subsets_figure as subsets_figure,
 )
 from .listening import write_listening_page as write_listening_page
 from .report import write_report as write_report

@@ -50,6 +50,36 @@ def curves_figure(run: Run) -> Figure:
     return figure
 
 
+def subsets_figure(table: pd.DataFrame) -> Figure:
+    """Draw scores against the number of training clips: where the line still rises, more clips help."""
+    figure = new_figure(5.6)
+    axes = figure.add_subplot()
+    lines = {
+        "test_balanced_accuracy": (TEST, "o-", "test clips: balanced accuracy"),
+        "validation_balanced_accuracy": (VALIDATION, "o-", "validation clips: balanced accuracy"),
+        "event_f1": (TRAIN, "o--", "rehearsal: event F1"),
+    }
+    for name, (colour, style, label) in lines.items():
+        if table[name].notna().any():
+            axes.plot(table["training_clips"], table[name], style, color=colour, linewidth=2, label=label)
+    axes.set_xscale("log")
+    axes.set_xticks(table["training_clips"], [f"{count:,}" for count in table["training_clips"]])
+    axes.minorticks_off()
+    axes.set_ylim(0, 1.02)
+    axes.set_xlabel("training clips")
+    axes.grid(color=GRID)
+    axes.spines[["top", "right"]].set_visible(False)
+    axes.legend(loc="best", frameon=False)
+    known = table.dropna(subset=["test_balanced_accuracy"])
+    gain = known["test_balanced_accuracy"].diff().iloc[-1] if len(known) > 1 else np.nan
+    axes.set_title(
+        "What more training clips bring"
+        + ("" if np.isnan(gain) else f": {gain:+.2f} of balanced accuracy from the last ones"),
+        loc="left", fontsize=13, color=INK,
+    )  # fmt: skip
+    return figure
+
+
 def families_figure(ranking: pd.DataFrame) -> Figure:
     """Draw families by balanced accuracy on validation (which ranks them) and test, with what each costs."""
     figure = new_figure(max(3.5, 0.75 * len(ranking) + 1.6))
@@ -65,7 +95,7 @@ def families_figure(ranking: pd.DataFrame) -> Figure:
     for place, row in zip(places, ranking.itertuples(), strict=True):
         cost = f"{row.weights:,} numbers, {row.multiply_adds / 1e6:.2f} M multiply-adds a second, {row.seconds:.0f} s"
         axes.text(1.01, place, cost, va="center", color=INK, fontsize=9, transform=axes.get_yaxis_transform())
-    axes.set_yticks(places, ranking["family"])
+    axes.set_yticks(places, ranking["run"])
     axes.set_xlim(0, 1)
     axes.set_xlabel("balanced accuracy")
     axes.grid(axis="x", color=GRID)
@@ -74,7 +104,7 @@ def families_figure(ranking: pd.DataFrame) -> Figure:
     axes.legend(loc="upper center", bbox_to_anchor=(0.5, -0.12 if len(ranking) > 4 else -0.3), ncols=2, frameon=False)
     best = ranking.iloc[0]
     axes.set_title(
-        f"Best on the validation clips: {best['family']}, {best['validation_balanced_accuracy']:.0%}",
+        f"Best on the validation clips: {best['run']}, {best['validation_balanced_accuracy']:.0%}",
         loc="left", fontsize=13, color=INK,
     )  # fmt: skip
     return figure
