@@ -2,7 +2,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: demo test lint types layers bench bench-accuracy bench-real screenshots reference clean
+.PHONY: demo test lint types layers docs bench bench-accuracy bench-real screenshots reference clean
 
 demo: .venv/ready
 	rm -rf saltmarsh-quay
@@ -21,6 +21,10 @@ types: .venv/ready-dev
 
 layers: .venv/ready-dev
 	$(BIN)/lint-imports
+
+# A site that opens from disk: site/index.html. A dead link, or a page that is not in the menu, fails.
+docs: .venv/ready-dev
+	$(BIN)/mkdocs build --strict --quiet
 
 bench: .venv/ready-dev
 	for script in start_up features clips training_step judging tagging whole_job; do \

@@ -1,9 +1,12 @@
 """Every command of the guide and the README, copied out of their text and run in order on the demo's data."""
 
 import importlib
+import os
 import re
 import shlex
 import shutil
+import subprocess
+import sys
 from pathlib import Path
 
 import numpy as np
@@ -12,12 +15,13 @@ import pytest
 
 from barn_owl.audio import write_audio
 from barn_owl.cli import train as train_command
-from barn_owl.cli.main import COMMANDS, run
+from barn_owl.cli.main import COMMANDS, GUIDE, run
 from barn_owl.clips import gather_folder, write_clip_table
 from barn_owl.demo import write_quay
 from barn_owl.demo.sounds import EVENTS, RATE_HZ
 from helpers import small_plan
 
+BARN_OWL = str(Path(sys.executable).with_name("barn-owl"))
 ROOT = Path(__file__).parent.parent
 SIMULATED = ["--microphone", "simulated:hull-knock", "--keep-all", "--speed", "1000", "--count-down", "0"]
 """What `record` needs where there is no sound card."""
@@ -132,3 +136,40 @@ def test_options_that_the_pages_name_are_there():
         text = (ROOT / page).read_text(encoding="utf-8")
         inline = set(re.findall(r"`(--[a-z][a-z-]+)", text))
         assert inline <= every, f"{page}: {sorted(inline - every)}"
+
+
+@pytest.mark.parametrize("command", COMMANDS)
+def test_help_ends_with_where_the_guide_explains_it(command, capsys):
+    assert run([command, "--help"]) == 0
+    said = " ".join(capsys.readouterr().out.split())
+    if command == "demo":  # the README does
+        return
+    assert said.endswith(f'The guide explains it under "{GUIDE[command]}" (docs/guide.md).')
+    headings = re.findall(r"^#+ (.*)$", (ROOT / "docs/guide.md").read_text(encoding="utf-8"), re.MULTILINE)
+    assert GUIDE[command] in headings
+
+
+@pytest.mark.parametrize("shell", ["bash", "zsh"])
+def test_shells_complete_commands_options_and_values(shell):
+    def complete(*words):
+        asked = {"COMP_WORDS": shlex.join(["barn-owl", *words]), "COMP_CWORD": str(len(words))}
+        environment = os.environ | asked | {"_BARN_OWL_COMPLETE": f"{shell}_complete"}
+        done = subprocess.run([BARN_OWL], env=environment, capture_output=True, text=True, check=True)
+        return set(re.split(r"[,\n]", done.stdout))
+
+    assert "train" in complete("tr")
+    assert "--family" in complete("train", "--fam")
+    assert {"cnn"} == complete("train", "--family", "c") - {"plain", "", "_"}
+    text = subprocess.run(
+        [BARN_OWL],
+        env=os.environ | {"_BARN_OWL_COMPLETE": f"{shell}_source"},
+        capture_output=True,
+        text=True,
+        check=True,
+    ).stdout
+    assert "_barn_owl_completion" in text
+    if shutil.which(shell):  # the shell itself takes it
+        there = {"bash": "complete -p barn-owl", "zsh": "print $_comps[barn-owl]"}[shell]
+        start = {"bash": "", "zsh": "autoload -U compinit; compinit -D; "}[shell]
+        said = subprocess.run([shell, "-c", f"{start}{text}\n{there}"], capture_output=True, text=True, check=True)
+        assert "_barn_owl_completion" in said.stdout

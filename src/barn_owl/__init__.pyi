@@ -135,6 +135,7 @@ from .show import (
     gallery_figure as gallery_figure,
     hours_figure as hours_figure,
     labels_figure as labels_figure,
+    listen as listen,
     map_figure as map_figure,
     overview_figure as overview_figure,
     save_figure as save_figure,

@@ -35,6 +35,25 @@ SECTIONS = {
         "score": "Hold events against a truth table.",
     },
 }
+GUIDE = {
+    "gather": "Gather",
+    "check": "Check",
+    "cut": "Cut and record takes",
+    "record": "Cut and record takes",
+    "split": "Split",
+    "augment": "Make clips alike, and enlarge",
+    "look": "Look and listen first",
+    "features": "Look and listen first",
+    "plan": "Train and compare",
+    "train": "Train and compare",
+    "evaluate": "Judge it honestly",
+    "compare": "Judge it honestly",
+    "classify": "Judge it honestly",
+    "tag": "Tag long recordings",
+    "adjust": "From clips to recordings that sound different",
+    "score": "From clips to recordings that sound different",
+}
+"""The section of the guide that explains a command."""
 COMMANDS = {name: text for section in SECTIONS.values() for name, text in section.items()}
 
 
@@ -50,6 +69,8 @@ class Sections(click.Group):
         if cmd_name not in COMMANDS:
             return None
         command: click.Command = importlib.import_module(f"barn_owl.cli.{cmd_name}").command
+        if cmd_name in GUIDE:
+            command.epilog = f'The guide explains it under "{GUIDE[cmd_name]}" (docs/guide.md).'
         return command
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:  # noqa: ARG002

@@ -1,5 +1,6 @@
 """The folder of a run, and judging its model."""
 
+import html
 import json
 from collections.abc import Callable
 from dataclasses import dataclass, replace
@@ -71,6 +72,17 @@ class Run:
     def tested(self) -> Evaluation | None:
         """The evaluation of the test side; None where no clip is on it."""
         return self.evaluate() if (self.predictions["split"] == "test").any() else None
+
+    def _repr_html_(self) -> str:
+        """For a notebook: how well it does on clips, and what to expect in a recording."""
+        parts = [f"<h4>{html.escape(str(self.folder))}</h4>"]
+        if self.tested is not None:
+            parts.append(self.tested._repr_html_())
+        if self.expectation is not None:
+            doubts = "".join(f"<li>{html.escape(doubt)}</li>" for doubt in self.recording_doubts)
+            by_label = pd.DataFrame(self.expectation["labels"]).T
+            parts.append(f"<p>In a recording, by the rehearsal:</p><ul>{doubts}</ul>{by_label.round(2).to_html()}")
+        return "".join(parts)
 
     @property
     def recording_doubts(self) -> list[str]:

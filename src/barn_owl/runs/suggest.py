@@ -3,6 +3,7 @@
 import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
+from functools import reduce
 from pathlib import Path
 from typing import Any
 
@@ -67,6 +68,13 @@ class Suggestion:
             if key in self.reasons:
                 document[key].comment(self.reasons[key])
         return tomlkit.dumps(document)
+
+    def _repr_html_(self) -> str:
+        """For a notebook: each key that was chosen, its value and why."""
+        values = [reduce(getattr, key.split("."), self.plan) for key in self.reasons]
+        table = pd.DataFrame({"key": list(self.reasons), "value": values, "why": list(self.reasons.values())})
+        with pd.option_context("display.max_colwidth", None):
+            return str(table.to_html(index=False))
 
     def write(self, path: str | Path) -> None:
         """Write `text` to a file, whole or not at all."""

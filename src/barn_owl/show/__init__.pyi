@@ -22,6 +22,7 @@ from .learning import (
     families_figure as families_figure,
     subsets_figure as subsets_figure,
 )
+from .listen import listen as listen
 from .listening import write_listening_page as write_listening_page
 from .report import write_report as write_report
 from .results import (

@@ -1,0 +1,41 @@
+"""Clips to listen to where objects display themselves: a notebook."""
+
+import html
+
+import pandas as pd
+
+from barn_owl.features import FrontEnd
+from barn_owl.show.page import Shelf
+
+BUDGET = 20_000_000
+"""Bytes of sound and pictures in one output: a notebook keeps them in its file."""
+
+
+class Listening:
+    """Clips of a table with spectrogram and player, as HTML; see `listen`."""
+
+    def __init__(self, clips: pd.DataFrame, front_end: FrontEnd) -> None:
+        self._clips, self._front_end = clips, front_end
+
+    def _repr_html_(self) -> str:
+        shelf, rows = Shelf(self._front_end, BUDGET), []
+        for _, row in self._clips.iterrows():
+            picture, key = shelf.picture(row), shelf.sound(row)
+            seen = f'<img src="{picture["image"]}" alt="spectrogram">' if picture else "cannot be read"
+            heard = f'<audio controls preload="none" src="{shelf.sounds[key]}"></audio>' if key else ""
+            named = row.drop(["file"]).dropna()
+            facts = "<br>".join(
+                f"{html.escape(str(name))}: {html.escape(str(value))}" for name, value in named.items()
+            )
+            file = html.escape(str(row["file"]))
+            rows.append(f"<tr><td>{seen}</td><td>{heard}</td><td>{facts}</td><td>{file}</td></tr>")
+        return f"<table><tbody>{''.join(rows)}</tbody></table>"
+
+
+def listen(clips: pd.DataFrame, *, most: int = 12, front_end: FrontEnd | None = None) -> Listening:
+    """Return the first clips of a table as something that a notebook shows: spectrogram, player, columns.
+
+    clips : a clip table, or rows of one, such as the mistakes of an evaluation; most : clips at most.
+    front_end : whose mel bands the spectrograms have; left out, the default's.
+    """
+    return Listening(clips.head(most), front_end or FrontEnd())

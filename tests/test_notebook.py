@@ -1,0 +1,29 @@
+"""What a notebook shows of runs, evaluations, suggestions and clips, in one that is executed."""
+
+import nbformat
+from nbclient import NotebookClient
+
+CELLS = [
+    "import barn_owl\nclips = barn_owl.gather_folder({folder!r}).clips\nclips.head(2)",
+    "barn_owl.suggest_plan(clips)",
+    "run = barn_owl.open_run({run!r})\nrun",
+    "run.evaluate()",
+    "barn_owl.listen(clips, most=3)",
+    "barn_owl.listen(run.evaluate().mistakes, most=2)",
+    "barn_owl.curves_figure(run)",
+]
+
+
+def test_results_display_themselves(folder, ranking, tmp_path):
+    names = {"folder": str(folder), "run": str(ranking[0] / "cnn")}
+    cells = [nbformat.v4.new_code_cell(cell.format(**names)) for cell in CELLS]
+    notebook = nbformat.v4.new_notebook(cells=cells)
+    NotebookClient(notebook, timeout=120, resources={"metadata": {"path": str(tmp_path)}}).execute()
+    shown = [cell.outputs[-1].data for cell in notebook.cells]
+    pages = [data.get("text/html", "") for data in shown]
+    assert all("<table" in page for page in pages[:-1])
+    assert "front_end.rate_hz" in pages[1]
+    assert "In a recording, by the rehearsal" in pages[2]
+    assert "Balanced accuracy" in pages[3]
+    assert pages[4].count("<audio") == pages[4].count("<img") == 3
+    assert "image/png" in shown[-1]
