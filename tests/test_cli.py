@@ -198,9 +198,11 @@ def test_features_of_a_file_and_of_a_table_with_ranking(owl, tmp_path, clips, lo
     code, out, _ = owl(
         "features", table, "--features", "mfcc,shape", "-o", tmp_path / "t.parquet", "--rank", tmp_path / "r.csv",
         "--figures", tmp_path / "figures", "--cache", tmp_path / "cache", "--pool", "mean,quantile 0.9",
+        "--scatter", "mean of centroid", "mean of mfcc 1",
     )  # fmt: skip
     assert code == 0
     assert "48 rows of 44 features" in out
+    assert "same_as: a better one that says the same" in " ".join(out.split())
     assert len(read_features(tmp_path / "r.csv")) == 44
     for name in ("distributions", "map", "scatter"):
         assert (tmp_path / "figures" / f"{name}.png").stat().st_size > 10_000
@@ -241,6 +243,12 @@ def long_recording(tmp_path_factory):
         (["features", "{table}", "--features", "mfc", "-o", "{tmp}/f.csv"], 2, "did you mean mfcc?"),
         (["features", "{table}", "--pool", "mode", "-o", "{tmp}/f.csv"], 2, "there is no statistic 'mode'"),
         (["features", "{table}", "-o", "{tmp}/f.doc"], 1, "features are written as .csv, .parquet, .npz, not .doc"),
+        (
+            ["features", "{table}", "-o", "{tmp}/f.csv", "--figures", "{tmp}/f", "--scatter", "mean of mel", "x"],
+            2,
+            "there is no feature 'mean of mel'; did you mean mean of mel",
+        ),
+        (["features", "{table}", "-o", "{tmp}/f.csv", "--scatter", "a", "b"], 2, "--scatter needs --figures"),
         (["features", "{table}", "-o", "{table}"], 1, "exists; choose another name"),
         (["features", "{table}", "-o", "{tmp}/f.csv", "--figures", "{run}"], 1, "exists and is not empty"),
         (["demo", "{run}"], 1, "exists and is not empty"),

@@ -40,6 +40,7 @@ SHOWN = 12
 @click.option("--pad-short", is_flag=True, help="Fill up what is shorter than a frame with zeros, to one frame.")
 @click.option("--rank", type=click.Path(path_type=Path), help="Also rank the features by label; table to write.")
 @click.option("--figures", type=click.Path(path_type=Path), help="Folder for figures.")
+@click.option("--scatter", nargs=2, metavar="ACROSS UP", help="Columns to draw against each other; needs --figures.")
 @click.option("--cache", type=click.Path(path_type=Path), help="Folder to keep computed frames in for next time.")
 @plan_option
 @workers_option
@@ -54,6 +55,7 @@ def command(
     pad_short: bool,
     rank: Path | None,
     figures: Path | None,
+    scatter: tuple[str, str] | None,
     cache: Path | None,
     plan_path: Path | None,
     workers: int,
@@ -71,6 +73,8 @@ def command(
     import pandas as pd
 
     voice = Voice(quiet=quiet, as_json=as_json)
+    if scatter and figures is None:
+        raise click.UsageError("--scatter needs --figures FOLDER")
     front_end = (owl.read_plan(plan_path) if plan_path else owl.Plan()).front_end
     front_end = front_end.but(features=[name.strip() for name in names.split(",")] if names else None)
     front_end = front_end.but(pad_short=pad_short or None)
@@ -95,7 +99,7 @@ def command(
     owl.write_features(pd.concat([clips, pd.DataFrame(x, columns=columns)], axis=1), out)
     voice.say(f"Wrote {len(x)} rows of {len(columns)} features to {out}.")
     if rank is not None or figures is not None:
-        _rank(voice, x, columns, clips, rank, figures)
+        _rank(voice, x, columns, front_end.units * len(chosen), clips, rank, figures, scatter)
     voice.result({"rows": len(x), "features": len(columns), "left_out": len(skipped), "out": str(out)})
 
 
@@ -111,12 +115,23 @@ def _of_file(voice: Voice, path: Path, out: Path, front_end: owl.FrontEnd, figur
 
 
 def _rank(
-    voice: Voice, x: np.ndarray, columns: list[str], clips: pd.DataFrame, rank: Path | None, figures: Path | None
+    voice: Voice,
+    x: np.ndarray,
+    columns: list[str],
+    units: list[str],
+    clips: pd.DataFrame,
+    rank: Path | None,
+    figures: Path | None,
+    scatter: tuple[str, str] | None,
 ) -> None:
     labels = clips["label"].tolist()
     groups = clips["group"].tolist() if "group" in clips else None
     ranking = owl.rank_features(x, columns, labels, groups)
     voice.table(ranking.head(SHOWN).drop(columns=["tracks_group", "group_f"], errors="ignore"))
+    voice.say(
+        "f: variance between labels over that within them; bits: what the feature says about the label; area: how "
+        "surely it alone tells the named label from others, 0.5 is chance; same_as: a better one that says the same."
+    )
     if "tracks_group" in ranking and ranking["tracks_group"].any():
         share = ranking["tracks_group"].mean()
         worst = ranking[ranking["tracks_group"]].iloc[0]["feature"]
@@ -126,8 +141,11 @@ def _rank(
         voice.say(f"Wrote the ranking to {rank}.")
     if figures is not None:
         best = ranking[ranking["same_as"] == ""]["feature"].tolist()
-        owl.save_figure(owl.distributions_figure(x, columns, labels, ranking), figures / "distributions.png")
+        owl.save_figure(
+            owl.distributions_figure(x, columns, labels, ranking, units=units), figures / "distributions.png"
+        )
         owl.save_figure(owl.map_figure(x, labels), figures / "map.png")
-        if len(best) > 1:
-            owl.save_figure(owl.scatter_figure(x, columns, labels, best[0], best[1]), figures / "scatter.png")
+        across, up = scatter or (best[0], best[min(1, len(best) - 1)])
+        figure = owl.scatter_figure(x, columns, labels, across, up, units=units)
+        owl.save_figure(figure, figures / "scatter.png")
         voice.say(f"Wrote figures to {figures}.")

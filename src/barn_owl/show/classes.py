@@ -7,19 +7,27 @@ import pandas as pd
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
+from barn_owl.errors import TableError
 from barn_owl.features.ranking import principal_map
 from barn_owl.show.style import GRID, INK, label_colours, new_figure
+from barn_owl.wording import nearest_to
 
 MARKERS = "os^vDPX*<>ph"
 """Labels differ by marker too, for grey print and colour-blind eyes."""
 
 
 def distributions_figure(
-    x: np.ndarray, columns: Sequence[str], labels: Sequence[str], ranking: pd.DataFrame
+    x: np.ndarray,
+    columns: Sequence[str],
+    labels: Sequence[str],
+    ranking: pd.DataFrame,
+    *,
+    units: Sequence[str] = (),
 ) -> Figure:
     """Draw the distribution of the six best features by label, as boxes; whiskers at 5 and 95 percent.
 
     x : ``(clips, features)``; ranking : as `rank_features` gives it; features that say the same are passed over.
+    units : of each column, "1" for none.
     """
     chosen = ranking[ranking["same_as"] == ""].head(6)
     names = sorted(set(labels))
@@ -39,6 +47,7 @@ def distributions_figure(
         axes.set_yticks(range(1, len(names) + 1), names, fontsize=8)
         axes.invert_yaxis()
         axes.grid(color=GRID, linewidth=0.7, axis="x")
+        axes.set_xlabel(_unit(row.feature, columns, units).strip(", "), fontsize=8, labelpad=1)
         axes.set_title(
             f"{row.feature}: F {row.f:.0f}\n{row.label} {row.direction}, area {row.area:.2f}", fontsize=9, loc="left"
         )
@@ -50,17 +59,35 @@ def distributions_figure(
 
 
 def scatter_figure(
-    x: np.ndarray, columns: Sequence[str], labels: Sequence[str], across: str, up: str, *, title: str = ""
+    x: np.ndarray,
+    columns: Sequence[str],
+    labels: Sequence[str],
+    across: str,
+    up: str,
+    *,
+    units: Sequence[str] = (),
+    title: str = "",
 ) -> Figure:
-    """Draw two features of all clips against each other, coloured and marked by label."""
+    """Draw two features of all clips against each other, coloured and marked by label; units : of each column.
+
+    Raises TableError when one of them is not among the columns.
+    """
+    for name in (across, up):
+        if name not in columns:
+            raise TableError(f"there is no feature {name!r}; {nearest_to(name, columns)}")
     figure = new_figure()
     axes = figure.add_subplot()
     place = list(columns).index
     _dots(axes, x[:, place(across)], x[:, place(up)], labels)
-    axes.set_xlabel(across)
-    axes.set_ylabel(up)
+    axes.set_xlabel(across + _unit(across, columns, units))
+    axes.set_ylabel(up + _unit(up, columns, units))
     axes.set_title(title or f"{len(x)} clips by {across} and {up}", loc="left", fontsize=14, color=INK)
     return figure
+
+
+def _unit(name: str, columns: Sequence[str], units: Sequence[str]) -> str:
+    unit = units[list(columns).index(name)] if units else "1"
+    return "" if unit == "1" else f", {unit}"
 
 
 def map_figure(x: np.ndarray, labels: Sequence[str]) -> Figure:
