@@ -6,6 +6,7 @@ import signal
 import subprocess
 import sys
 import time
+from pathlib import Path
 
 import numpy as np
 import pandas as pd
@@ -108,8 +109,16 @@ def test_a_killed_command_can_be_resumed(clips, tmp_path):
             break
         time.sleep(0.05)
     time.sleep(0.3)
+    beside = Path(f"/proc/{process.pid}/task/{process.pid}/children")
+    started = beside.read_text().split() if beside.is_file() else []
     os.kill(process.pid, signal.SIGKILL)
     process.wait()
+    for _ in range(200):  # what trained beside it ends, too
+        if not any(Path(f"/proc/{child}/cmdline").is_file() for child in started):
+            break
+        time.sleep(0.05)
+    else:
+        pytest.fail(f"still there: {started}")
     assert not (tmp_path / "run" / "model.safetensors").exists()
     text = (tmp_path / "run" / "plan.toml").read_text()
     assert read_plan(tmp_path / "run" / "plan.toml").training.epochs == 400

@@ -5,7 +5,10 @@ the first network is trained here, and the others in processes of their own; wha
 there are.
 """
 
+import os
 import signal
+import threading
+import time
 from types import TracebackType
 from typing import Self
 
@@ -22,6 +25,9 @@ from barn_owl.model.convolutional import Convolutional
 
 APART = 7919
 """Between the seeds of two networks, so that those of two trainings with neighbouring seeds are not the same."""
+
+LOOK_S = 1.0
+"""Time between two looks at whether the process that began a training is still there."""
 
 _Asked = tuple[Plan, list[str], Examples, Examples | None, Start | None, int]
 
@@ -48,7 +54,10 @@ class Members:
         self._beside = [ProcessPoolExecutor(1) for _ in range(self._places - 1)]
         self._here: list[Member] = []
         try:
-            begun = [pool.submit(_begin, asked[place :: self._places]) for place, pool in enumerate(self._beside, 1)]
+            begun = [
+                pool.submit(_begin, asked[place :: self._places], os.getpid())
+                for place, pool in enumerate(self._beside, 1)
+            ]
             self._here = [Member(*one) for one in asked[:: self._places]]
             for one in begun:
                 one.result()
@@ -117,10 +126,18 @@ _of_this_process: list[Member] = []
 """The networks that a process beside trains."""
 
 
-def _begin(asked: list[_Asked]) -> None:
+def _begin(asked: list[_Asked], parent: int) -> None:
+    threading.Thread(target=_end_with, args=(parent,), daemon=True).start()
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # the one who started this process stops it
     threadpool_limits(limits=1, user_api="blas")
     _of_this_process[:] = [Member(*one) for one in asked]
+
+
+def _end_with(parent: int) -> None:
+    """End this process when the one that started it is gone, killed for example: nobody waits for it any more."""
+    while os.getppid() == parent:
+        time.sleep(LOOK_S)
+    os._exit(1)
 
 
 def _learn(epoch: int) -> list[Learnt]:
