@@ -22,9 +22,9 @@ from barn_owl.model.settings import DecisionSettings
 from barn_owl.network import sigmoid, softmax
 from barn_owl.sound import UniformSettings, make_uniform
 
-FORMAT = 5
+FORMAT = 6
 """Version of the header; raised when an older Barn Owl could misread it."""
-OLDEST = 5
+OLDEST = 6
 """Oldest format that is read."""
 STEPS_AT_ONCE = 1024
 NO_QUIET_DB, QUIETER_DB, SHORT_FRAMES = 15.0, 50.0, 50
