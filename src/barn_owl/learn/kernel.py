@@ -32,9 +32,7 @@ def candidates(task: RowTask, settings: KernelSettings) -> Iterator[Candidate]:
         features = alike(task.rows, landmarks, width) @ into
         weights = None
         for penalty in PENALTIES if settings.penalty is None else (settings.penalty,):
-            weights, loss = fit_logistic(
-                features, task.targets, task.weights, penalty, task.overlapping, start=weights
-            )
+            weights, loss = fit_logistic(features, task.targets, task.weights, penalty, start=weights)
             coefficients, bias = (into @ weights[:-1]).astype(np.float32), weights[-1].astype(np.float32)
             made = Kernel(landmarks, width, coefficients, bias)
             yield Candidate.made(made, loss, made.logits(task.watched))

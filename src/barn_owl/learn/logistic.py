@@ -1,4 +1,4 @@
-"""Fitting the logistic family: multinomial logistic regression, or one regression a label where labels overlap."""
+"""Fitting the logistic family: a logistic regression for each label."""
 
 from collections.abc import Iterator
 
@@ -8,7 +8,7 @@ import scipy
 from barn_owl.learn.plan import LogisticSettings
 from barn_owl.learn.rows import Candidate, RowTask
 from barn_owl.model.logistic import Linear
-from barn_owl.network import log_softmax, sigmoid
+from barn_owl.network import sigmoid
 
 PENALTIES = (1.0, 0.3, 0.1, 0.03, 0.01, 0.003, 0.001)
 
@@ -18,7 +18,7 @@ def candidates(task: RowTask, settings: LogisticSettings) -> Iterator[Candidate]
     penalties = PENALTIES if settings.penalty is None else (settings.penalty,)
     rows, weights = task.rows.astype(np.float64), None
     for penalty in penalties:
-        weights, loss = fit_logistic(rows, task.targets, task.weights, penalty, task.overlapping, start=weights)
+        weights, loss = fit_logistic(rows, task.targets, task.weights, penalty, start=weights)
         made = Linear.of(weights)
         yield Candidate.made(made, loss, made.logits(task.watched))
 
@@ -28,14 +28,13 @@ def fit_logistic(
     targets: np.ndarray,
     weights: np.ndarray,
     penalty: float,
-    overlapping: bool = False,
     *,
     start: np.ndarray | None = None,
 ) -> tuple[np.ndarray, float]:
     """Minimise the weighted mean cross-entropy plus ``penalty / 2`` times the squared coefficients.
 
     rows : float64, ``(n, features)``; targets : ``(n, labels)``; weights : of the rows, ``(n,)``. The bias is not
-    penalised. Where labels overlap, the loss of a row is the mean of those of its labels.
+    penalised. The loss of a row is the mean of those of its labels.
 
     Returns the coefficients, ``(features + 1, labels)`` with the bias last, and the cross-entropy reached. Solved by
     L-BFGS (Liu and Nocedal, Mathematical Programming 1989) as SciPy has it.
@@ -47,14 +46,9 @@ def fit_logistic(
     def objective(flat: np.ndarray) -> tuple[float, np.ndarray]:
         w = flat.reshape(features + 1, labels)
         logits = rows @ w[:-1] + w[-1]
-        if overlapping:
-            terms = np.maximum(logits, 0) - logits * targets + np.log1p(np.exp(-np.abs(logits)))
-            loss = float((shares * terms).sum()) / labels
-            residual = shares * (sigmoid(logits) - targets) / labels
-        else:
-            log_p = log_softmax(logits)
-            loss = -float((shares * targets * log_p).sum())
-            residual = shares * (np.exp(log_p) - targets)
+        terms = np.maximum(logits, 0) - logits * targets + np.log1p(np.exp(-np.abs(logits)))
+        loss = float((shares * terms).sum()) / labels
+        residual = shares * (sigmoid(logits) - targets) / labels
         gradient = np.empty_like(w)
         np.matmul(rows.T, residual, out=gradient[:-1])
         gradient[:-1] += penalty * w[:-1]

@@ -2,8 +2,6 @@
 
 from collections.abc import Iterator
 
-import numpy as np
-
 from barn_owl.learn.plan import NearestSettings
 from barn_owl.learn.rows import Candidate, RowTask
 from barn_owl.model.nearest import Nearest
@@ -13,14 +11,12 @@ NEIGHBOURS = (1, 3, 5, 9, 15, 25)
 
 def candidates(task: RowTask, settings: NearestSettings) -> Iterator[Candidate]:
     """Give a candidate for each number of neighbours; the neighbours themselves are searched once."""
-    # Weighted votes are for one label against another; overlapping ones are each for or against.
-    votes = task.targets if task.overlapping else task.targets * task.weights[:, None]
     counts: tuple[int, ...] = NEIGHBOURS if settings.neighbours is None else (settings.neighbours,)
     counts = tuple(sorted({min(count, len(task.rows)) for count in counts}))
-    whole = Nearest(task.rows, votes.astype(np.float32), counts[-1], task.overlapping)
+    whole = Nearest(task.rows, task.targets, counts[-1])
     near, distances = whole.nearest(task.watched, counts[-1])
     for count in counts:
-        made = Nearest(task.rows, whole.votes, count, task.overlapping)
+        made = Nearest(task.rows, task.targets, count)
         watched = made.logits_of(near[:, :count], distances[:, :count])
         # Each training row is its own nearest neighbour: a loss in training would say nothing.
         yield Candidate.made(made, float("nan"), watched)

@@ -22,6 +22,7 @@ from barn_owl.learn.rows import Candidate, RowTask
 from barn_owl.learn.scenes import LEAST_FRAMES, SceneMaker
 from barn_owl.learn.variants import Variants
 from barn_owl.model.pooled import Pooled, SomebodyElses, pooled_windows
+from barn_owl.network import binary_cross_entropy
 
 TURNS = 4
 """Times the sound of the clips is changed anew while windows are drawn."""
@@ -103,7 +104,7 @@ def fit_pooled(
     task = RowTask(
         rows=(windows.rows - centre) / spread, targets=windows.targets,
         weights=np.ones(len(windows.rows), dtype=np.float32), watched=(watched.rows - centre) / spread,
-        overlapping=True, rng=np.random.default_rng([plan.seed, TURNS]),
+        rng=np.random.default_rng([plan.seed, TURNS]),
     )  # fmt: skip
     name = plan.family if estimator is None else type(estimator).__name__
     found = _candidates(plan, task) if estimator is None else _somebody_elses(task, estimator)
@@ -129,7 +130,8 @@ def _candidates(plan: Plan, task: RowTask) -> Iterator[Candidate]:
 def _somebody_elses(task: RowTask, estimator: Any) -> Iterator[Candidate]:
     estimator.fit(task.rows, rarest_label(task.targets))
     made = SomebodyElses(estimator, task.targets.shape[1])
-    yield Candidate.made(made, task.loss(made.logits(task.rows), task.targets)[0], made.logits(task.watched))
+    loss = binary_cross_entropy(made.logits(task.rows), task.targets)[0]
+    yield Candidate.made(made, loss, made.logits(task.watched))
 
 
 def _best(

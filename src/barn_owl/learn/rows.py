@@ -11,32 +11,26 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from barn_owl.model.rows import RowClassifier
-from barn_owl.network import binary_cross_entropy, cross_entropy
 
 
 @dataclass(frozen=True, kw_only=True)
 class RowTask:
     """What is to be learnt: rows ``(n, features)`` float32, targets ``(n, labels)`` from 0 to 1, weights ``(n,)``.
 
-    watched : rows of the validation clips, whose logits are wanted with every candidate.
-    overlapping : each label is by itself; otherwise the targets of a row sum to 1.
+    watched : rows of the validation clips, whose logits are wanted with every candidate. Each label is by itself, as
+    several may sound at once.
     """
 
     rows: np.ndarray
     targets: np.ndarray
     weights: np.ndarray
     watched: np.ndarray
-    overlapping: bool
     rng: np.random.Generator
 
-    @property
-    def loss(self) -> Callable[[np.ndarray, np.ndarray], tuple[float, np.ndarray]]:
-        """Loss of logits against targets, and its gradient."""
-        return binary_cross_entropy if self.overlapping else cross_entropy
 
-    def logits_of_shares(self, shares: np.ndarray) -> np.ndarray:
-        """Logits whose softmax (or sigmoid, if labels overlap) is `shares`; they must be above 0 (and below 1)."""
-        return (np.log(shares) - (np.log1p(-shares) if self.overlapping else 0)).astype(np.float32)
+def logits_of_shares(shares: np.ndarray) -> np.ndarray:
+    """Logits whose sigmoid is `shares`, which are above 0 and below 1."""
+    return np.asarray(np.log(shares) - np.log1p(-shares), dtype=np.float32)
 
 
 class Candidate(NamedTuple):

@@ -6,9 +6,9 @@ from functools import partial
 import numpy as np
 
 from barn_owl.learn.plan import TreesSettings
-from barn_owl.learn.rows import Candidate, RowTask
+from barn_owl.learn.rows import Candidate, RowTask, logits_of_shares
 from barn_owl.model.trees import Trees
-from barn_owl.network import sigmoid, softmax
+from barn_owl.network import binary_cross_entropy, sigmoid
 
 STEPS = 32
 """Steps that each feature is cut into, at its quantiles."""
@@ -28,14 +28,13 @@ def candidates(task: RowTask, settings: TreesSettings) -> Iterator[Candidate]:
     codes, watched_codes = _codes(task.rows, edges), _codes(task.watched, edges)
     weights = (task.weights / task.weights.mean())[:, None]
     shares = (weights * task.targets).mean(axis=0).clip(1e-3, 1 - 1e-3)
-    start = task.logits_of_shares(shares)
+    start = logits_of_shares(shares)
     logits = np.tile(start, (len(codes), 1)).astype(np.float64)
     watched = np.tile(start, (len(watched_codes), 1)).astype(np.float64)
     grown: list[tuple[np.ndarray, np.ndarray, np.ndarray]] = []
     shared = max(min(LEAST_FEATURES, codes.shape[1]), round(settings.feature_share * codes.shape[1]))
-    activate = sigmoid if task.overlapping else softmax
     for _ in range(settings.rounds):
-        p = activate(logits)
+        p = sigmoid(logits)
         gradient, curvature = weights * (p - task.targets), weights * np.maximum(p * (1 - p), 1e-4)
         rows = np.sort(task.rng.permutation(len(codes))[: max(2, round(settings.window_share * len(codes)))])
         columns = task.rng.permutation(codes.shape[1])[:shared]
@@ -44,7 +43,7 @@ def candidates(task: RowTask, settings: TreesSettings) -> Iterator[Candidate]:
         grown.append((features, _cuts(features, steps, edges), leaves))
         logits += _reached(codes, features, steps, leaves)
         watched += _reached(watched_codes, features, steps, leaves)
-        loss = task.loss(logits, task.targets)[0]
+        loss = binary_cross_entropy(logits, task.targets)[0]
         yield Candidate(partial(_stacked, tuple(grown), start), loss, watched.astype(np.float32))
 
 

@@ -5,7 +5,7 @@ import numpy as np
 from barn_owl.model.rows import squared_distances
 
 DOUBT = 0.5
-"""Neighbours of no label that count along, so that one near row is not taken for certainty."""
+"""Neighbours, half for and half against each label, that count along: one near row is no certainty."""
 
 
 AT_ONCE = 512
@@ -14,12 +14,12 @@ AT_ONCE = 512
 class Nearest:
     """The share of each label among the nearest training rows, a nearer one counting for more.
 
-    rows : ``(n, features)``; votes : ``(n, labels)``, the targets times the weight of the row. A neighbour at
+    rows : ``(n, features)``; votes : ``(n, labels)``, 1 for each label that a row has. A neighbour at
     distance d counts ``1 / (d + s)``, s the mean distance of the neighbours.
     """
 
-    def __init__(self, rows: np.ndarray, votes: np.ndarray, neighbours: int, overlapping: bool) -> None:
-        self.rows, self.votes, self.neighbours, self.overlapping = rows, votes, neighbours, overlapping
+    def __init__(self, rows: np.ndarray, votes: np.ndarray, neighbours: int) -> None:
+        self.rows, self.votes, self.neighbours = rows, votes, neighbours
 
     def nearest(self, rows: np.ndarray, count: int) -> tuple[np.ndarray, np.ndarray]:
         """Numbers and distances of the `count` nearest training rows, the nearest first; each ``(rows, count)``."""
@@ -41,16 +41,12 @@ class Nearest:
         weight = 1 / (distances + distances.mean(axis=1, keepdims=True) + 1e-6)
         weight *= near.shape[1] / weight.sum(axis=1, keepdims=True)
         votes = np.einsum("rn,rnl->rl", weight, self.votes[near])
-        labels = votes.shape[1]
-        if self.overlapping:
-            shares = (votes + DOUBT / 2) / (near.shape[1] + DOUBT)
-            return np.log(shares / np.maximum(1 - shares, 1e-3)).astype(np.float32)
-        return np.log(votes + DOUBT / labels).astype(np.float32)
+        shares = (votes + DOUBT / 2) / (near.shape[1] + DOUBT)
+        return np.asarray(np.log(shares / np.maximum(1 - shares, 1e-3)), dtype=np.float32)
 
     def arrays(self) -> dict[str, np.ndarray]:
         """Return the training rows, their votes, and how many neighbours are asked."""
-        settings = np.array([self.neighbours, self.overlapping], dtype=np.int64)
-        return {"rows": self.rows, "votes": self.votes, "settings": settings}
+        return {"rows": self.rows, "votes": self.votes, "neighbours": np.array([self.neighbours], dtype=np.int64)}
 
     def multiply_adds(self) -> int:
         """One product for each feature of each training row."""

@@ -115,7 +115,7 @@ def pooled_windows(windows: np.ndarray, statistics: list[str], level: LevelSetti
 
 CLASSIFIERS: Mapping[str, Any] = {
     "majority": lambda a: majority.Majority(a["shares"]),
-    "nearest": lambda a: nearest.Nearest(a["rows"], a["votes"], int(a["settings"][0]), bool(a["settings"][1])),
+    "nearest": lambda a: nearest.Nearest(a["rows"], a["votes"], int(a["neighbours"][0])),
     "logistic": lambda a: logistic.Linear(a["kernel"], a["bias"]),
     "kernel": lambda a: kernel.Kernel(a["landmarks"], float(a["width"][0]), a["coefficients"], a["bias"]),
     "trees": lambda a: trees.Trees(a["features"], a["cuts"], a["leaves"], a["start"]),
