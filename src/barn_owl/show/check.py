@@ -12,6 +12,7 @@ SEVERITY_COLOURS = {"": "#9fb3c8", "note": "#E69F00", "warning": "#D55E00", "err
 SEVERITY_MARKERS = {"": "o", "note": "s", "warning": "^", "error": "X"}
 SAID = {"": "nothing found", "note": "note", "warning": "warning", "error": "error"}
 MOST_ROWS = 40
+MOST_TICKS = 6
 LINE_INCHES, HEAD_INCHES = 0.42, 2.2
 
 
@@ -25,9 +26,7 @@ def check_figure(check: Check) -> Figure:
     _bars(panels[0], clips, labels)
     if heard:
         _strip(panels[1], clips, labels, "seconds", "length in s")
-        panels[1].set_xscale("log")
-        panels[1].xaxis.set_major_formatter("{x:g}")
-        panels[1].xaxis.set_minor_formatter("{x:g}")
+        _few_ticks(panels[1], clips["seconds"])
         panels[1].set_title("length", loc="left", fontsize=10)
         _strip(panels[2], clips, labels, "level_db", "level in dB re full scale, RMS")
         panels[2].set_title("level", loc="left", fontsize=10)
@@ -37,6 +36,18 @@ def check_figure(check: Check) -> Figure:
         x=0.01, ha="left", fontsize=14,
     )  # fmt: skip
     return figure
+
+
+def _few_ticks(axes: Axes, seconds: pd.Series) -> None:
+    """A logarithmic axis with at most six round lengths, however far the clips reach."""
+    axes.set_xscale("log")
+    low, high = seconds.min() / 1.1, seconds.max() * 1.1
+    axes.set_xlim(low, high)
+    round_ones = [step * 10.0**power for power in range(-3, 5) for step in (1, 2, 5)]
+    inside = [length for length in round_ones if low <= length <= high]
+    axes.set_xticks(inside[:: -(-len(inside) // MOST_TICKS) or 1])
+    axes.xaxis.set_major_formatter("{x:g}")
+    axes.minorticks_off()
 
 
 def _bars(axes: Axes, clips: pd.DataFrame, labels: list[str]) -> None:

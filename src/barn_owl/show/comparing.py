@@ -3,6 +3,9 @@
 from collections.abc import Mapping
 from pathlib import Path
 
+import numpy as np
+import pandas as pd
+
 from barn_owl.evaluate import Evaluation, Scores
 from barn_owl.evaluate.comparing import p_words
 from barn_owl.runs.compare import RunComparison
@@ -18,11 +21,9 @@ def write_comparison_page(compared: RunComparison, path: str | Path) -> None:
     """Write the page of several runs side by side: scores, paired tests, labels, plans, cost."""
     comparison = compared.comparison
     names = [str(name) for name in comparison.scores.index]
-    columns = [("run", "run")]
-    for name in comparison.scores:
-        if not str(name).endswith(("_low", "_high")):
-            shown = SCORE_NAMES.get(str(name), str(name).replace("_", " "))
-            columns += [(str(name), shown), (f"{name}_low", "from"), (f"{name}_high", "to")]
+    measured = [str(name) for name in comparison.scores if not str(name).endswith(("_low", "_high"))]
+    columns = [("run", "run"), *((name, SCORE_NAMES.get(name, name.replace("_", " "))) for name in measured)]
+    scores = pd.DataFrame({name: _with_intervals(comparison.scores, name) for name in measured})
     write_page(
         path,
         "compare.html",
@@ -33,7 +34,7 @@ def write_comparison_page(compared: RunComparison, path: str | Path) -> None:
             for name, count in comparison.left_out.items()
         ],
         figure=drawing(comparison_figure(comparison)),
-        scores=rows(comparison.scores),
+        scores=rows(scores),
         score_columns=columns,
         first=names[0],
         pairs=rows(comparison.pairs.assign(p=comparison.pairs["p"].map(p_words))),
@@ -45,6 +46,13 @@ def write_comparison_page(compared: RunComparison, path: str | Path) -> None:
         costs=rows(compared.costs),
         data={"sounds": {}, "labels": [], "clips": [], "use": ""},
     )
+
+
+def _with_intervals(scores: pd.DataFrame, name: str) -> pd.Series:
+    """A score and its interval in one cell: three columns for each would be wider than a screen."""
+    ends = zip(scores[name], scores[f"{name}_low"], scores[f"{name}_high"], strict=True)
+    said = [f"{value:.2f}" + ("" if np.isnan(low) else f" ({low:.2f} to {high:.2f})") for value, low, high in ends]
+    return pd.Series(said, index=scores.index)
 
 
 def _differences(evaluations: Mapping[str, Evaluation], names: list[str]) -> list[dict[str, str]]:

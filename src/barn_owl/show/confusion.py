@@ -76,9 +76,9 @@ def confusion_difference_figure(first: Scores, second: Scores, *, names: tuple[s
     axes.set_title(
         f"{names[1]} against {names[0]}: balanced accuracy {better:+.1f} points", loc="left", fontsize=14, color=INK
     )
-    figure.colorbar(
-        image, ax=axes, label="better (blue) or worse (orange), points of the row", pad=0.01, fraction=0.03
-    )
+    bar = figure.colorbar(image, ax=axes, pad=0.01, fraction=0.03)
+    # The number in a cell is the change of its share, which is for the worse where labels are mixed up.
+    bar.set_ticks([-most, 0, most], labels=["worse", "same", "better"])
     return figure
 
 

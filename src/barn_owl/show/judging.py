@@ -100,7 +100,9 @@ def calibration_figure(evaluation: Evaluation) -> Figure:
     promise.plot(table["score"], table["right"], "o-", color=LABEL_COLOURS[0], label=parts)
     promise.set(xlim=(0, 1.02), ylim=(0, 1.02), xlabel="mean score of the answers", ylabel="share that is right")
     error = evaluation.calibration_error
-    promise.set_title(f"Scores are {error:.2f} off on average", loc="left", fontsize=12, color=INK)
+    promise.set_title(
+        f"Scores and shares that are right: {error:.2f} apart on average", loc="left", fontsize=12, color=INK
+    )
     promise.legend(frameon=False, loc="upper left")
     left.plot(coverage["answered"], coverage["right"], color=LABEL_COLOURS[1])
     left.set(xlim=(0, 1.02), ylim=(min(0.5, float(coverage["right"].min())), 1.02))

@@ -11,6 +11,7 @@ import jinja2
 import numpy as np
 import pandas as pd
 import soundfile
+from markupsafe import Markup, escape
 from matplotlib import rc_context
 from matplotlib.figure import Figure
 from PIL import Image
@@ -119,10 +120,19 @@ def _templates() -> jinja2.Environment:
         trim_blocks=True, lstrip_blocks=True,
     )  # fmt: skip
     made.filters["two"] = _two
+    made.filters["breakable"] = _breakable
     made.filters["value"] = lambda value: (
         "" if value is None or (not isinstance(value, str) and pd.isna(value)) else value
     )
     return made
+
+
+def _breakable(name: str) -> Markup:
+    """A file name that may go on in the next line behind its parts, and nowhere else."""
+    text = str(escape(name))
+    for end in "/_":
+        text = text.replace(end, f"{end}<wbr>")
+    return Markup(text)  # noqa: S704 - escaped above
 
 
 def _two(value: Any) -> str:

@@ -6,11 +6,13 @@ import numpy as np
 import pandas as pd
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
+from matplotlib.ticker import MaxNLocator
 
 from barn_owl.audio import audio_info, read_audio
 from barn_owl.errors import AudioError
 from barn_owl.evaluate import EventScores
 from barn_owl.features import FrontEnd
+from barn_owl.show.sound import FEW_TICKS_HZ, mel_ticks
 from barn_owl.show.style import DUSK, GRID, INK, LABEL_COLOURS, label_colours, new_figure
 from barn_owl.tag import Adjusted
 
@@ -44,6 +46,8 @@ def events_figure(scores: EventScores) -> Figure:
         errors.set_title(f"Onsets: median error {np.median(np.abs(milliseconds)):.0f} ms", loc="left", fontsize=12)
     errors.set_xlabel("onset tagged less true, ms")
     errors.set_ylabel("events")
+    errors.yaxis.set_major_locator(MaxNLocator(integer=True))
+    counts.xaxis.set_major_locator(MaxNLocator(integer=True))
     for axes in (counts, errors):
         axes.grid(color=GRID)
         axes.set_axisbelow(True)
@@ -52,10 +56,13 @@ def events_figure(scores: EventScores) -> Figure:
         (upper, scores.misses, "Missed"), (lower, scores.false_alarms, "False alarms, the surest first"),
     ):  # fmt: skip
         line.suptitle(f"{name}: {len(table)}", x=0.01, ha="left", fontsize=11, color=INK)
-        for axes, row in zip(
-            line.subplots(1, EXAMPLES), [*table.head(EXAMPLES).itertuples(), *[None] * EXAMPLES], strict=False
-        ):
+        panels = line.subplots(1, EXAMPLES)
+        for axes, row in zip(panels, [*table.head(EXAMPLES).itertuples(), *[None] * EXAMPLES], strict=False):
             _excerpt(axes, row)
+        if len(table):
+            mel_ticks(panels[0], FrontEnd(), FEW_TICKS_HZ)
+            panels[0].tick_params(axis="y", labelsize=7)
+            panels[0].set_ylabel("mel band, Hz", fontsize=8)
     return figure
 
 
@@ -77,8 +84,9 @@ def _excerpt(axes: Axes, row: Any) -> None:
     length = len(frames) * front_end.hop_s
     low, high = np.quantile(frames, [0.05, 0.999])
     axes.imshow(
-        frames.T, origin="lower", aspect="auto", cmap=DUSK, vmin=low, vmax=high, extent=(start, start + length, 0, 1)
-    )
+        frames.T, origin="lower", aspect="auto", cmap=DUSK, vmin=low, vmax=high,
+        extent=(start, start + length, -0.5, front_end.bands - 0.5),
+    )  # fmt: skip
     for time in (row.start_s, row.end_s):
         axes.axvline(time, color="white", linewidth=1)
     axes.set_xlabel(f"{row.label} at {row.start_s:.2f} s, {length:.1f} s", fontsize=8)
@@ -112,10 +120,11 @@ def adjusting_figure(adjusted: Adjusted) -> Figure:
         label="one onset threshold for all",
     )
     for number, rows in enumerate(_near_each_other(curve)):
+        ons = sorted(rows["on"], reverse=True)
         axes.annotate(
-            ", ".join(f"{on:g}" for on in sorted(rows["on"], reverse=True)),
+            f"{ons[0]:g}" if len(ons) == 1 else f"{ons[0]:g} to {ons[-1]:g}",
             tuple(rows[["false_alarms_per_hour", "recall"]].iloc[0]),
-            xytext=(4, 7 if number % 2 else -12),  # a row of names is longer than the way to the next point
+            xytext=(6, 10 if number % 2 else -14),  # a name is longer than the way to the next point
             textcoords="offset points",
             fontsize=8,
         )

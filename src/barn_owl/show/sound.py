@@ -16,6 +16,9 @@ from barn_owl.show.style import DUSK, GRID, INK, LABEL_COLOURS, new_figure
 COLUMNS = 1200
 """Columns of an overview: about one a pixel."""
 SHOWN_DB = 70.0
+LONGEST_NAME = 26
+LEAST_SEEN_KHZ = 1.0
+"""Height of the spectrogram of a clip at least, however low its sound is."""
 TICKS_HZ = (50, 100, 200, 500, 1000, 2000, 4000, 8000, 16000)
 
 
@@ -49,10 +52,13 @@ def clip_figure(samples: np.ndarray, rate_hz: int, front_end: FrontEnd | None = 
     wave.grid(color=GRID, linewidth=0.7)
     length = len(frames) * given.hop_s
     highest, coefficients = float(frames[:, :bins].max()), frames[:, bins + bands :]
+    # A low sound would be a line at the foot of an axis up to half the rate.
+    strong = np.flatnonzero(frames[:, :bins].max(axis=0) > highest - SHOWN_DB)
+    seen_khz = min(rate_hz / 2000, max(LEAST_SEEN_KHZ, 1.25 * strong[-1] * rate_hz / given.fft_length / 1000))
     panels = (
         (spectrum, frames[:, :bins], rate_hz / 2000, "kHz", (highest - SHOWN_DB, highest), "dB re full scale"),
         (mel, frames[:, bins : bins + bands], None, "mel band, Hz", None, "dB re full scale"),
-        (cepstrum, coefficients - coefficients.mean(axis=0), None, "coefficient", None, "dB re its mean"),
+        (cepstrum, coefficients - coefficients.mean(axis=0), None, "cepstral\ncoefficient", None, "dB re its mean"),
     )
     for axes, rows, height, name, limits, unit in panels:
         limits = limits or tuple(np.quantile(rows, [0.05, 0.995]))
@@ -63,6 +69,7 @@ def clip_figure(samples: np.ndarray, rate_hz: int, front_end: FrontEnd | None = 
         )  # fmt: skip
         axes.set_ylabel(name)
         figure.colorbar(image, ax=axes, label=unit, pad=0.01, fraction=0.03)
+    spectrum.set_ylim(0, seen_khz)
     mel_ticks(mel, given)
     cepstrum.set_xlabel("time in seconds")
     cepstrum.set_xlim(0, len(samples) / rate_hz)
@@ -79,7 +86,7 @@ def _loudest(front_end: FrontEnd, frames: np.ndarray) -> str:
 def gallery_figure(
     clips: pd.DataFrame, front_end: FrontEnd | None = None, *, examples: int = 6, seed: int = 0
 ) -> Figure:
-    """Draw log-mel spectrograms of some clips of each label, all on one scale of time, frequency and level.
+    """Draw log-mel spectrograms of some clips of each label, on one scale of frequency and level; a label a line.
 
     examples : clips a label, drawn by `seed`, across groups where there are groups. At most 12 labels are
     drawn, those with the most clips. Raises TableError when no clip can be read.
@@ -92,9 +99,9 @@ def gallery_figure(
     if not spectra:
         raise TableError("no clip could be read for the gallery")
     low, high = np.quantile(np.concatenate(spectra), [0.05, 0.998])
-    longest = float(np.quantile([len(frames) for frames in spectra], 0.95)) * front_end.hop_s
     figure = new_figure()
-    grid = figure.subplots(len(labels), examples, squeeze=False, sharex=True, sharey=True)
+    # Each label has a scale of time of its own: a hit of 0.1 s would be a sliver beside clips of 4 s.
+    grid = figure.subplots(len(labels), examples, squeeze=False, sharex="row", sharey=True)
     for line, label in zip(grid, labels, strict=True):
         for axes in line:
             axes.set_facecolor("#f3efe6")
@@ -104,18 +111,25 @@ def gallery_figure(
                 frames.T, origin="lower", aspect="auto", cmap=DUSK, vmin=low, vmax=high,
                 extent=(0, len(frames) * front_end.hop_s, -0.5, front_end.bands - 0.5),
             )  # fmt: skip
-            axes.set_title(name, fontsize=7, color=INK, pad=2)
+            axes.set_title(_shortened(name), fontsize=7, color=INK, pad=2)
         mel_ticks(line[0], front_end, FEW_TICKS_HZ)
         count = int((clips["label"] == label).sum())
         line[0].set_ylabel(f"{label or 'no label'}\n{count} clips", fontsize=9)
-    grid[0, 0].set_xlim(0, longest)
-    figure.supxlabel("time in seconds; mel bands marked in Hz", fontsize=9)
+        if rows[label]:
+            longest = float(np.quantile([len(frames) for _, frames in rows[label]], 0.95)) * front_end.hop_s
+            line[0].set_xlim(0, longest)
+    figure.supxlabel("time in seconds, as long as the clips of the label; mel bands marked in Hz", fontsize=9)
     figure.colorbar(image, ax=grid, label="dB re full scale", pad=0.01, fraction=0.02)
     figure.suptitle(
-        f"{len(clips)} clips of {clips['label'].nunique()} labels, {examples} of each on one scale",
+        f"{len(clips)} clips of {clips['label'].nunique()} labels, {examples} of each on one scale of level",
         x=0.01, ha="left", fontsize=14, color=INK,
     )  # fmt: skip
     return figure
+
+
+def _shortened(name: str) -> str:
+    """A name that fits above its picture: its beginning and its end, which is what tells takes apart."""
+    return name if len(name) <= LONGEST_NAME else f"{name[: LONGEST_NAME // 2]}…{name[-LONGEST_NAME // 2 + 1 :]}"
 
 
 def _examples(
@@ -134,7 +148,7 @@ def _examples(
                 start_s=None if pd.isna(row.start_s) else row.start_s,
                 end_s=None if pd.isna(row.end_s) else row.end_s,
             )
-            found.append((Path(row.file).stem[:24], front_end.frames(samples)))
+            found.append((Path(row.file).stem, front_end.frames(samples)))
         except AudioError:
             continue
         if len(found) == count:
@@ -191,6 +205,9 @@ def filter_bank_figure(front_end: FrontEnd) -> Figure:
         axes.plot(hertz, bank[:, band], color=LABEL_COLOURS[band % 3], linewidth=1.1)
     axes.set_xscale("symlog", linthresh=1000)
     axes.set_xlim(0, front_end.rate_hz / 2)
+    inside = [0, *(hertz for hertz in TICKS_HZ if 200 <= hertz <= front_end.rate_hz / 2)]
+    axes.set_xticks(inside, [f"{hertz:g}" for hertz in inside])
+    axes.minorticks_off()
     axes.set_xlabel("Hz, logarithmic above 1000")
     axes.set_ylabel("weight")
     axes.grid(color=GRID, linewidth=0.7)
