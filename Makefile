@@ -2,7 +2,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: demo test lint types layers docs bench bench-accuracy bench-real screenshots reference clean
+.PHONY: demo test guide lint types layers docs bench bench-accuracy bench-real screenshots reference clean
 
 demo: .venv/ready
 	rm -rf saltmarsh-quay
@@ -11,6 +11,10 @@ demo: .venv/ready
 # Two workers with one thread each: more would wait for each other in the linear algebra.
 test: .venv/ready-dev
 	OMP_NUM_THREADS=1 OPENBLAS_NUM_THREADS=1 $(BIN)/pytest -n 2 --dist loadfile
+
+# All commands of the guide and the README, copied out of their text and run in order.
+guide: .venv/ready-dev
+	OMP_NUM_THREADS=1 OPENBLAS_NUM_THREADS=1 $(BIN)/pytest -n 2 -m guide tests/test_guide.py
 
 lint: .venv/ready-dev
 	$(BIN)/ruff format --check .

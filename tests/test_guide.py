@@ -73,10 +73,12 @@ def write_inputs(quay) -> None:
     clips = gather_folder("my-clips", names="{group}_{take}").clips
     write_clip_table(clips, "new-clips.csv")
     write_clip_table(clips.assign(label=clips["label"].where(clips["label"] != "winch", "crane")), "mine.csv")
-    more = clips.head(4).assign(
-        file=[str(path) for path in sorted(Path("their-clips").rglob("*.wav"))[:4]], group="new"
-    )
-    write_clip_table(pd.concat([clips, more]), "grown.csv")
+    known = gather_folder("my-clips").clips
+    more = known.head(4).assign(file=[str(path) for path in sorted(Path("their-clips").rglob("*.wav"))[:4]])
+    write_clip_table(pd.concat([known, more]), "grown.csv")
+    guide = (ROOT / "docs/guide.md").read_text(encoding="utf-8")
+    (changes,) = re.findall(r"^```toml\n(\[clips\].*?)^```", guide, re.DOTALL | re.MULTILINE)
+    Path("changes.toml").write_text(changes, encoding="utf-8")
     write_clip_table(clips.head(1).assign(correct_label="foghorn"), "corrections.csv")
     for label, source in zip(("yes", "no", "stop", "other"), sorted(Path("my-clips").iterdir()), strict=False):
         shutil.copytree(source, f"sounds/{label}")
@@ -85,8 +87,16 @@ def write_inputs(quay) -> None:
 
 @pytest.fixture(scope="module")
 def harbour(tmp_path_factory):
-    """As few clips as can be trained on, half a minute of night."""
-    return write_quay(tmp_path_factory.mktemp("harbour") / "quay", clips_per_label=5, minutes=0.5)
+    """As few clips as can be trained on, a minute and a half of night."""
+    return write_quay(tmp_path_factory.mktemp("harbour") / "quay", clips_per_label=5, minutes=1.5)
+
+
+def add_false_alarms(path: str) -> None:
+    """Put events where nothing is into a table: what has learnt for one epoch may find none."""
+    wrong = [("night.flac", 0.5 + 0.4 * number, 0.8 + 0.4 * number, "winch", 0.9) for number in range(6)]
+    rows = pd.DataFrame(wrong, columns=["file", "start_s", "end_s", "label", "score"])
+    before = pd.read_csv(path)
+    pd.concat([before, rows] if len(before) else [rows], ignore_index=True).to_csv(path, index=False)
 
 
 @pytest.fixture
@@ -94,11 +104,18 @@ def small(monkeypatch):
     """Plans that train in a second; all else is as it is."""
     fitted = train_command._plan
     more = {name: getattr(small_plan("cnn"), name).model_dump(exclude_unset=True) for name in ("cnn", "pooling")}
-    more |= {"training": {"epochs": 1, "refit": 1}, "scenes": {"count": 16}, "rehearsal": {"minutes": 0.5}}
+    more |= {
+        "training": {"epochs": 1, "refit": 1},
+        "scenes": {"count": 16},
+        "rehearsal": {"minutes": 0.5, "decide": False},
+    }
+    # What has learnt so little is sure of nothing; all the same it is to find something.
+    more |= {"decision": {"on": 0.02, "off": 0.01}}
     more |= {"trees": {"rounds": 5}, "kernel": {"width": 1.2, "landmarks": 100}}
     monkeypatch.setattr(train_command, "_plan", lambda *arguments: fitted(*arguments).but(**more))
 
 
+@pytest.mark.guide
 @pytest.mark.parametrize("page", ["docs/guide.md", "README.md"])
 def test_all_commands_run_in_the_order_of_the_page(page, harbour, tmp_path, monkeypatch, small, capsys):
     monkeypatch.chdir(tmp_path)
@@ -114,6 +131,8 @@ def test_all_commands_run_in_the_order_of_the_page(page, harbour, tmp_path, monk
         arguments += SIMULATED if arguments[0] == "record" else []
         code = run(arguments)
         said = capsys.readouterr()
+        if arguments[:3] == ["tag", "first", "night.flac"] and code == 0:
+            add_false_alarms("events.csv")
         done += 1
         if code and (code, arguments[0]) != (1, "check"):  # that clips are not in order is no failure of the command
             failed.append(f"{shlex.join(words)}\n{said.err}")
