@@ -323,7 +323,7 @@ def test_the_command_trains_families_seeds_and_from_a_model(clips, tmp_path, cap
     )
     assert barn_owl(["train", table, "--run", str(tmp_path / "all"), "--plan", str(plan), "--family", "all"]) == 0
     said = capsys.readouterr().out
-    assert "families, ranked on the validation clips" in said
+    assert "ranked on the validation clips" in said
     assert (tmp_path / "all" / "families.png").stat().st_size > 10_000
     options = ["--plan", str(plan), "--family", "nearest"]
     assert barn_owl(["train", table, "--run", str(tmp_path / "several"), *options, "--seeds", "2", "--ensemble"]) == 0
