@@ -216,5 +216,5 @@ def test_a_sound_card_that_fails_is_told(monkeypatch, card, message):
 
 def test_without_the_package_recording_says_what_to_install(monkeypatch):
     monkeypatch.setitem(sys.modules, "sounddevice", None)
-    with pytest.raises(AudioError, match=r"pip install "barn-owl-audio\[microphone\]""):
+    with pytest.raises(AudioError, match=r'pip install "barn-owl-audio\[microphone\]"'):
         SoundCard()
