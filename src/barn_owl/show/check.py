@@ -43,7 +43,8 @@ def _few_ticks(axes: Axes, seconds: pd.Series) -> None:
     axes.set_xscale("log")
     low, high = seconds.min() / 1.1, seconds.max() * 1.1
     axes.set_xlim(low, high)
-    round_ones = [step * 10.0**power for power in range(-3, 5) for step in (1, 2, 5)]
+    steps = (1, 2, 5) if high > 5 * low else (1, 1.5, 2, 3, 4, 5, 7)
+    round_ones = [step * 10.0**power for power in range(-3, 5) for step in steps]
     inside = [length for length in round_ones if low <= length <= high]
     axes.set_xticks(inside[:: -(-len(inside) // MOST_TICKS) or 1])
     axes.xaxis.set_major_formatter("{x:g}")

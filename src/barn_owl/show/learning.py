@@ -33,9 +33,10 @@ def curves_figure(run: Run) -> Figure:
         axes.axvline(learning.best_epoch, color=INK, linewidth=1, linestyle="--")
         axes.grid(color=GRID)
         axes.spines[["top", "right"]].set_visible(False)
+    is_late = learning.best_epoch > 0.7 * at.max()
     losses.annotate(
-        f"kept: epoch {learning.best_epoch}", (learning.best_epoch, best["validation_loss"]), xytext=(6, 18),
-        textcoords="offset points", color=INK,
+        f"kept: epoch {learning.best_epoch}", (learning.best_epoch, losses.get_ylim()[1]),
+        xytext=(-6 if is_late else 6, -14), ha="right" if is_late else "left", textcoords="offset points", color=INK,
     )  # fmt: skip
     if learning.by_epoch and learning.overfits:
         after = curves[curves["epoch"] >= learning.best_epoch]

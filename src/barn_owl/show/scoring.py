@@ -17,6 +17,7 @@ from barn_owl.show.style import DUSK, GRID, INK, LABEL_COLOURS, label_colours, n
 from barn_owl.tag import Adjusted
 
 AROUND_S, EXAMPLES = 1.0, 6
+NEAR_AXIS = 0.05
 GAIN, LOSS = LABEL_COLOURS[0], LABEL_COLOURS[1]
 
 
@@ -124,7 +125,8 @@ def adjusting_figure(adjusted: Adjusted) -> Figure:
         axes.annotate(
             f"{ons[0]:g}" if len(ons) == 1 else f"{ons[0]:g} to {ons[-1]:g}",
             tuple(rows[["false_alarms_per_hour", "recall"]].iloc[0]),
-            xytext=(6, 10 if number % 2 else -14),  # a name is longer than the way to the next point
+            # A name is longer than the way to the next point; below the lowest is the axis.
+            xytext=(6, 10 if number % 2 or rows["recall"].iloc[0] < NEAR_AXIS else -14),
             textcoords="offset points",
             fontsize=8,
         )

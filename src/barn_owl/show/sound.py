@@ -22,14 +22,19 @@ LEAST_SEEN_KHZ = 1.0
 TICKS_HZ = (50, 100, 200, 500, 1000, 2000, 4000, 8000, 16000)
 
 
+MOST_TICKS = 12
 FEW_TICKS_HZ = (200, 1000, 4000)
 
 
 def mel_ticks(axes: Axes, front_end: FrontEnd, ticks_hz: tuple[int, ...] = TICKS_HZ) -> None:
     """Mark round frequencies on an axis of mel bands."""
     centres = front_end.centres_hz
-    wanted = [hertz for hertz in ticks_hz if centres[0] <= hertz <= centres[-1]]
-    axes.set_yticks(np.interp(wanted, centres, np.arange(len(centres))), [f"{hertz:g}" for hertz in wanted])
+    inside = [hertz for hertz in ticks_hz if centres[0] <= hertz <= centres[-1]]
+    places: dict[int, float] = {}
+    for hertz, place in zip(inside[::-1], np.interp(inside, centres, np.arange(len(centres)))[::-1], strict=True):
+        if not places or min(places.values()) - place >= len(centres) / MOST_TICKS:  # low ones lie close together
+            places[hertz] = float(place)
+    axes.set_yticks(list(places.values()), [f"{hertz:g}" for hertz in places])
 
 
 def clip_figure(samples: np.ndarray, rate_hz: int, front_end: FrontEnd | None = None, *, title: str = "") -> Figure:
