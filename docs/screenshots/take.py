@@ -13,7 +13,7 @@ from barn_owl.audio import read_audio, write_audio
 from barn_owl.files import whole_file
 
 HERE = Path(__file__).parent
-LINES = 40
+LINES, WIDTH = 40, 138
 PICTURES = {
     "saltmarsh-quay/night.png": "night.png",
     "saltmarsh-quay/run/figures/confusion.png": "confusion.png",
@@ -33,7 +33,9 @@ PICTURES = {
 
 def terminal_picture(command: str, text: str, path: Path) -> None:
     """Draw the last lines that a command said, as a terminal shows them."""
-    lines = [f"$ {command}", *text.rstrip().splitlines()]
+    lines = [f"$ {command}"]
+    for line in text.rstrip().splitlines():  # a terminal goes on in the next line
+        lines += [line[first : first + WIDTH] for first in range(0, max(len(line), 1), WIDTH)]
     if len(lines) > LINES:
         lines = [lines[0], "...", *lines[2 - LINES :]]
     figure = Figure(figsize=(12.8, 8.0), dpi=100, facecolor="#16202b")
