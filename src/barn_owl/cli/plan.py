@@ -110,7 +110,9 @@ def show_network(voice: Voice, plan: owl.Plan, labels: int) -> list[dict[str, ob
     headings = {"multiply_adds": "multiply-adds", "activation_kb": "output in kB", "sees_ms": "sees ms"}
     voice.table(shown.rename(columns=headings), title=f"{plan.family}, one step, {labels} labels")
     cost = family.cost()
-    voice.say(f"{cost.weights:,} weights, {cost.multiply_adds:,} multiply-adds a second")
+    networks = len(family.networks)
+    several = f"{networks} networks like this, whose mean is the answer: " if networks > 1 else ""
+    voice.say(f"{several}{cost.weights:,} weights, {cost.multiply_adds:,} multiply-adds a second")
     return [
         {key: None if value != value else value for key, value in row.items()} for row in table.to_dict("records")
     ]
