@@ -141,6 +141,7 @@ SOME = st.lists(st.tuples(st.sampled_from("ab"), st.sampled_from(["", "x", "y", 
 
 
 @given(SOME, SOME, st.integers(0, 5))
+@settings(max_examples=40, deadline=None)
 def test_tables_with_and_without_families_mix(first, second, seed):
     """Copies stay together across tables, and what has none stands alone, however the tables were written."""
     rows = [(label, family) for label, family in first] + [(label, None) for label, _ in second]
