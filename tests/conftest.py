@@ -7,12 +7,18 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 import pytest
+from hypothesis import settings
 
 from barn_owl.clips import gather_folder
 from barn_owl.demo import Quay, write_quay
 from barn_owl.learn.plan import FAMILIES
 from barn_owl.runs import Run, open_run, train_families
 from helpers import small_plan, write_folder
+
+
+# How long an example takes says more about the machine than about the code.
+settings.register_profile("patient", deadline=None)
+settings.load_profile("patient")
 
 
 def pytest_generate_tests(metafunc):
