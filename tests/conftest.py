@@ -15,7 +15,6 @@ from barn_owl.learn.plan import FAMILIES
 from barn_owl.runs import Run, open_run, train_families
 from helpers import small_plan, write_folder
 
-
 # How long an example takes says more about the machine than about the code.
 settings.register_profile("patient", deadline=None)
 settings.load_profile("patient")
