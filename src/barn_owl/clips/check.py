@@ -10,7 +10,8 @@ import numpy as np
 import pandas as pd
 
 from barn_owl.audio import AUDIO_ENDINGS
-from barn_owl.clips.duplicates import BLOCK_VALUES, SAME, families, near_duplicates, same_content
+from barn_owl.clips.doubtful import doubtful_labels
+from barn_owl.clips.duplicates import SAME, families, near_duplicates, same_content
 from barn_owl.clips.measure import ClipMeasures, measure_clips
 from barn_owl.clips.split import MIN_CLIPS, find_leaks, missing_on_sides
 from barn_owl.sound.samples import SampleFile
@@ -31,9 +32,6 @@ ODD_LENGTH = 5.0
 ODD_LEVEL_DB = 30.0
 NARROW_SHARE = 0.5
 IMBALANCE = 10.0
-NEIGHBOURS, FEWEST_NEIGHBOURS = 10, 3
-OWN_AT_MOST, OTHER_AT_LEAST = 0.1, 0.7
-"""Shares of a clip's nearest clips, of its own label and of one other, that make its label doubtful."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -259,7 +257,7 @@ def _sounds(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[_
 def _whole_recordings(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[_Finding]:
     """Labels without times of files that are too long to be clips."""
     seconds = np.array([m.facts.duration_s if m.facts else 0.0 for m in measures])
-    whole = (clips["start_s"].isna() & clips["end_s"].isna()).to_numpy() & (seconds > WHOLE_RECORDING_S)
+    whole = are_whole_recordings(clips, seconds)
     if whole.any():
         yield _Finding(
             severity="warning", finding="whole recordings",
@@ -267,6 +265,11 @@ def _whole_recordings(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> 
             "as a whole; all that stands out in them is taken for what the label says",
             action="where it is not, cut the events out (barn-owl cut), or give start_s and end_s",
         )  # fmt: skip
+
+
+def are_whole_recordings(clips: pd.DataFrame, seconds: np.ndarray) -> np.ndarray:
+    """Which rows label a long file as a whole, boolean ``(rows,)``; `seconds` is how long each is."""
+    return (clips["start_s"].isna() & clips["end_s"].isna()).to_numpy() & (seconds > WHOLE_RECORDING_S)
 
 
 def _odd_ones(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[_Finding]:
@@ -345,50 +348,12 @@ def _where(clips: pd.DataFrame, row: int) -> str:
 
 def _doubtful(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[_Finding]:
     """Clips whose nearest clips in sound nearly all have one other label."""
-    rows = np.array(
-        [n for n, m in enumerate(measures) if m.sound is not None and m.facts and m.facts.silent_share < 1
-         and clips["label"][n]], dtype=int,
-    )  # fmt: skip
-    labels = clips["label"].to_numpy(dtype=object)[rows]
-    if len(rows) <= NEIGHBOURS or len(set(labels)) < 2:
-        return
-    x = np.stack([sound for n in rows if (sound := measures[n].sound) is not None])
-    x = (x - x.mean(axis=0)) / np.maximum(x.std(axis=0), 1e-9)
-    if "group" in clips:  # each recorder has its own colour
-        groups = clips["group"].to_numpy(dtype=object)[rows]
-        for group in set(groups):
-            own = groups == group
-            if own.sum() > NEIGHBOURS:
-                x[own] -= x[own].mean(axis=0)
-    label_counts = dict(zip(*np.unique(labels, return_counts=True), strict=True))
-    for at, nearest in enumerate(_nearest(x.astype(np.float32))):
-        # A label with few clips cannot fill ten places; with very few, nothing can be said.
-        looked_at = min(NEIGHBOURS, int(label_counts[labels[at]]) - 1)
-        if looked_at < FEWEST_NEIGHBOURS:
-            continue
-        others = nearest[:looked_at]
-        names, counts = np.unique(labels[others], return_counts=True)
-        best = int(counts.argmax())
-        own_share = float((labels[others] == labels[at]).mean())
-        if own_share <= OWN_AT_MOST and counts[best] >= OTHER_AT_LEAST * looked_at:
-            yield _Finding(
-                severity="warning", finding="doubtful label", row=int(rows[at]),
-                detail=f"of the {looked_at} clips that sound most like it, {counts[best]} are {names[best]!r}",
-                action="listen: the wrong label, or is the sound too faint?",
-            )  # fmt: skip
-
-
-def _nearest(x: np.ndarray) -> Iterator[np.ndarray]:
-    """Rows of `x` nearest to each row, the nearest first, itself left out; shape ``(NEIGHBOURS,)`` each."""
-    squares = (x * x).sum(axis=1)
-    block = max(1, BLOCK_VALUES // len(x))
-    for first in range(0, len(x), block):
-        distance = squares - 2 * x[first : first + block] @ x.T
-        own = np.arange(len(distance))
-        distance[own, first + own] = np.inf
-        near = np.argpartition(distance, NEIGHBOURS - 1, axis=1)[:, :NEIGHBOURS]
-        order = np.take_along_axis(distance, near, axis=1).argsort(axis=1)
-        yield from np.take_along_axis(near, order, axis=1)
+    for row, looked_at, count, label in doubtful_labels(clips, measures):
+        yield _Finding(
+            severity="warning", finding="doubtful label", row=row,
+            detail=f"of the {looked_at} clips that sound most like it, {count} are {label!r}",
+            action="listen: the wrong label, or is the sound too faint?",
+        )  # fmt: skip
 
 
 def _table(clips: pd.DataFrame, found: Sequence[_Finding]) -> pd.DataFrame:

@@ -12,7 +12,7 @@ import pandas as pd
 
 from barn_owl.audio import excerpts
 from barn_owl.clips import ClipFrames, check_clip_table, join_overlapping, labels_in, load_frames, split_clips
-from barn_owl.clips.check import WHOLE_RECORDING_S
+from barn_owl.clips.check import are_whole_recordings
 from barn_owl.clips.duplicates import file_families
 from barn_owl.errors import PlanError, TableError
 from barn_owl.learn import Examples, Plan
@@ -163,7 +163,7 @@ def read_clips(
 def _tell_of_whole_recordings(clips: pd.DataFrame, frames: ClipFrames, plan: Plan) -> None:
     """Say so when labels are of long files as a whole: not all that sounds in them may be what the label says."""
     lengths = np.array([plan.front_end.samples_for(len(part)) / plan.front_end.rate_hz for part in frames.parts])
-    whole = (clips["end_s"].isna() & clips["start_s"].isna()).to_numpy() & (lengths > WHOLE_RECORDING_S)
+    whole = are_whole_recordings(clips, lengths)
     if whole.any():
         logger.warning(
             "%d rows label whole recordings, of up to %.0f s: all that stands out in them is taken for what the "

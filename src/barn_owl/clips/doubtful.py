@@ -1,0 +1,60 @@
+"""Labels that may be wrong: clips that sound like those of another label."""
+
+from collections.abc import Iterator, Sequence
+
+import numpy as np
+import pandas as pd
+
+from barn_owl.clips.duplicates import BLOCK_VALUES
+from barn_owl.clips.measure import ClipMeasures
+
+NEIGHBOURS, FEWEST_NEIGHBOURS = 10, 3
+OWN_AT_MOST, OTHER_AT_LEAST = 0.1, 0.7
+"""Shares of a clip's nearest clips, of its own label and of one other, that make its label doubtful."""
+
+
+def doubtful_labels(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[tuple[int, int, int, str]]:
+    """Find clips whose nearest clips in sound nearly all have one other label.
+
+    Gives the row, how many clips were looked at, and how many of them have which other label.
+    """
+    rows = np.array(
+        [n for n, m in enumerate(measures) if m.sound is not None and m.facts and m.facts.silent_share < 1
+         and clips["label"][n]], dtype=int,
+    )  # fmt: skip
+    labels = clips["label"].to_numpy(dtype=object)[rows]
+    if len(rows) <= NEIGHBOURS or len(set(labels)) < 2:
+        return
+    x = np.stack([sound for n in rows if (sound := measures[n].sound) is not None])
+    x = (x - x.mean(axis=0)) / np.maximum(x.std(axis=0), 1e-9)
+    if "group" in clips:  # each recorder has its own colour
+        groups = clips["group"].to_numpy(dtype=object)[rows]
+        for group in set(groups):
+            own = groups == group
+            if own.sum() > NEIGHBOURS:
+                x[own] -= x[own].mean(axis=0)
+    label_counts = dict(zip(*np.unique(labels, return_counts=True), strict=True))
+    for at, nearest in enumerate(_nearest(x.astype(np.float32))):
+        # A label with few clips cannot fill ten places; with very few, nothing can be said.
+        looked_at = min(NEIGHBOURS, int(label_counts[labels[at]]) - 1)
+        if looked_at < FEWEST_NEIGHBOURS:
+            continue
+        others = nearest[:looked_at]
+        names, counts = np.unique(labels[others], return_counts=True)
+        best = int(counts.argmax())
+        own_share = float((labels[others] == labels[at]).mean())
+        if own_share <= OWN_AT_MOST and counts[best] >= OTHER_AT_LEAST * looked_at:
+            yield int(rows[at]), looked_at, int(counts[best]), str(names[best])
+
+
+def _nearest(x: np.ndarray) -> Iterator[np.ndarray]:
+    """Rows of `x` nearest to each row, the nearest first, itself left out; shape ``(NEIGHBOURS,)`` each."""
+    squares = (x * x).sum(axis=1)
+    block = max(1, BLOCK_VALUES // len(x))
+    for first in range(0, len(x), block):
+        distance = squares - 2 * x[first : first + block] @ x.T
+        own = np.arange(len(distance))
+        distance[own, first + own] = np.inf
+        near = np.argpartition(distance, NEIGHBOURS - 1, axis=1)[:, :NEIGHBOURS]
+        order = np.take_along_axis(distance, near, axis=1).argsort(axis=1)
+        yield from np.take_along_axis(near, order, axis=1)
