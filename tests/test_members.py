@@ -36,6 +36,12 @@ def test_networks_side_by_side_are_the_same_as_one_after_the_other(clips, tmp_pa
     assert_close(load_model(alone.folder).steps(frames).sounds, family.steps(frames).sounds)
 
 
+def test_the_largest_seed_has_room_for_several_networks(clips, tmp_path):
+    plan = plan_of(2, epochs=1).but(seed=2**63 - 1)
+    first, second = train(clips, tmp_path / "run", plan, workers=1).model.family.networks
+    assert not np.array_equal(first.vector, second.vector)
+
+
 def test_training_goes_on_with_all_networks(clips, tmp_path):
     plan = plan_of(2, epochs=4)
     whole = train(clips, tmp_path / "whole", plan)

@@ -19,7 +19,7 @@ from threadpoolctl import threadpool_limits
 from barn_owl.errors import TrainingError
 from barn_owl.learn.fitted import Examples, Fitted
 from barn_owl.learn.member import Learnt, Member, Start, State
-from barn_owl.learn.plan import Plan
+from barn_owl.learn.plan import LARGEST_SEED, Plan
 from barn_owl.learn.subjects import Subject
 from barn_owl.model.convolutional import Convolutional
 
@@ -110,15 +110,14 @@ class Members:
 
 def _own_plan(plan: Plan, number: int) -> Plan:
     """Return the plan of one network: it begins elsewhere and hears other scenes."""
-    return plan.but(seed=plan.seed + APART * number, cnn={"networks": 1})
+    return plan.but(seed=(plan.seed + APART * number) % LARGEST_SEED, cnn={"networks": 1})
 
 
 def _own_start(start: Fitted | None, number: int) -> Start | None:
     if start is None:
         return None
     family = start.family
-    one = family.networks[number] if isinstance(family, Convolutional) else None
-    arrays = family.arrays() if one is None else one.arrays()
+    arrays = (family.networks[number] if isinstance(family, Convolutional) else family).arrays()
     return Start({name: array.copy() for name, array in arrays.items()}, (start.mean, start.deviation))
 
 

@@ -161,6 +161,10 @@ class ThresholdSettings(Settings):
         return self
 
 
+LARGEST_SEED = 2**63
+"""Seeds are below this, so that they fit where a generator keeps them."""
+
+
 class Plan(Settings):
     """Everything about a training run; each key has a default.
 
@@ -168,7 +172,7 @@ class Plan(Settings):
     48
     """
 
-    seed: int = Field(default=0, ge=0, lt=2**63)
+    seed: int = Field(default=0, ge=0, lt=LARGEST_SEED)
     family: Literal["majority", "nearest", "logistic", "kernel", "trees", "mlp", "cnn"] = "cnn"
     background: list[str] = Field(default=[])
     """Labels that mean "nothing of interest": what sounds lie over in training, and never reported as events."""
