@@ -24,7 +24,7 @@ from barn_owl.clips.measure import measure_clips
 from barn_owl.demo import write_quay
 from barn_owl.demo.sounds import EVENTS, RATE_HZ
 from barn_owl.learn import Plan
-from barn_owl.runs import train
+from barn_owl.runs import Work, train
 from barn_owl.sound import SoundSettings
 from barn_owl.sound.samples import SampleFile
 
@@ -128,7 +128,7 @@ def changed_sound(folder: Path) -> None:
 
     def epoch(sound: SoundSettings) -> tuple[float, float]:
         plan = Plan(background=["water"], sound=sound, training={"epochs": 14})
-        curves = train(clips, folder / "run", plan, force=True, cache=folder / "cache").curves
+        curves = train(clips, folder / "run", plan, work=Work(force=True, cache=folder / "cache")).curves
         return float(np.diff(curves["seconds"])[2:].min()), float(curves["waiting"][3:].median())
 
     plain, changed = [], []

@@ -16,7 +16,7 @@ from barn_owl.clips import load_frames
 from barn_owl.features import pool
 from barn_owl.learn import Plan
 from barn_owl.learn.plan import FAMILIES
-from barn_owl.runs import suggest_plan, train_families
+from barn_owl.runs import Work, suggest_plan, train_families
 
 
 def general_library(clips: pd.DataFrame, plan: Plan) -> dict[str, float]:
@@ -53,7 +53,7 @@ def general_library(clips: pd.DataFrame, plan: Plan) -> dict[str, float]:
 
 def judge(clips: pd.DataFrame, folder: Path, families: list[str]) -> tuple[dict[str, float], Plan]:
     suggestion = suggest_plan(clips)
-    ranking = train_families(clips, folder, suggestion.plan, families=families, force=True)
+    ranking = train_families(clips, folder, suggestion.plan, families=families, work=Work(force=True))
     return dict(zip(ranking["family"], ranking["test_balanced_accuracy"], strict=True)), suggestion.plan
 
 

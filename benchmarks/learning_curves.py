@@ -10,7 +10,7 @@ from barn_owl.clips import gather_folder, limit_clips, split_clips
 from barn_owl.demo import write_quay
 from barn_owl.learn import Plan
 from barn_owl.learn.plan import FAMILIES
-from barn_owl.runs import train_families
+from barn_owl.runs import Work, train_families
 
 COUNTS = (5, 10, 20, 40)
 
@@ -30,7 +30,9 @@ def main() -> None:
                 parts.append(limit_clips(clips[clips["split"] == side].reset_index(drop=True), share))
             table = pd.concat(parts, ignore_index=True)
             plan = Plan(background=["water"])
-            ranking = train_families(table, folder / str(count), plan, families=families, cache=folder / "cache")
+            ranking = train_families(
+                table, folder / str(count), plan, families=families, work=Work(cache=folder / "cache")
+            )
             rows[f"{count} clips a label"] = dict(
                 zip(ranking["family"], ranking["test_balanced_accuracy"], strict=True)
             )

@@ -15,6 +15,8 @@ import time
 from pathlib import Path
 
 import pandas as pd
+import soundfile as sf
+import soxr
 
 DATA = Path(os.environ.get("REAL_SOUNDS") or Path(tempfile.gettempdir()) / "real-sounds")
 OWL = [str(Path(sys.executable).with_name("barn-owl"))]
@@ -59,12 +61,38 @@ def with_background(clips: pd.DataFrame) -> pd.DataFrame:
     return pd.concat([clips[clips["split"] != "test"], background])[["file", "label", "group", "split"]]
 
 
-def tagged(run: Path, problem: str, tools: Path, work: Path) -> dict[str, float]:
+def recordings(problem: str) -> list[Path]:
+    """The long recordings of a problem."""
+    return [path for path in sorted((DATA / "long").glob(f"{problem}_*min.*")) if path.suffix != ".csv"]
+
+
+def at_another_level(problem: str, by_db: float, work: Path) -> list[Path]:
+    """The long recordings louder or quieter, as 24 bit; as float where 24 bit would clip."""
+    made = []
+    for recording in recordings(problem):
+        samples, rate_hz = sf.read(recording, dtype="float32")
+        subtype = "PCM_24" if by_db < 0 else "FLOAT"
+        made.append(work / f"{recording.stem}.wav")
+        sf.write(made[-1], samples * 10 ** (by_db / 20), rate_hz, subtype=subtype)
+    return made
+
+
+def at_8_khz(clips: pd.DataFrame, work: Path) -> pd.DataFrame:
+    """The test clips as if from a recorder that samples at 8 kHz."""
+    folder = work / "8 kHz"
+    folder.mkdir(exist_ok=True)
+    test, files = clips[clips["split"] == "test"], []
+    for number, file in enumerate(test["file"]):
+        samples, rate_hz = sf.read(file, dtype="float32", always_2d=True)
+        files.append(folder / f"{number}.wav")
+        sf.write(files[-1], soxr.resample(samples.mean(axis=1), rate_hz, 8000), 8000, subtype="FLOAT")
+    return test.assign(file=files)[["file", "label", "group"]]
+
+
+def tagged(run: Path, problem: str, tools: Path, work: Path, files: list[Path] | None = None) -> dict[str, float]:
     """Event F1 and more of each long recording."""
     found = {}
-    for recording in sorted((DATA / "long").glob(f"{problem}_*min.*")):
-        if recording.suffix == ".csv":
-            continue
+    for recording in files or recordings(problem):
         owl("tag", run, recording, "-o", work / "events.csv", "--force", "--quiet")
         truth = DATA / "long" / f"{recording.stem}.csv"
         minutes = int("".join(c for c in recording.stem if c.isdigit()))
@@ -90,12 +118,23 @@ def judge(problem: str, seed: int, tools: Path, work: Path) -> dict[str, float]:
     rows[f"{problem} training seconds"] = time.perf_counter() - begin
     judged = json.loads(owl("evaluate", work / "clips", "--json"))
     rows[f"{problem} clips"] = judged["balanced_accuracy"]
+    at_8_khz(clips, work).to_csv(work / "8 kHz.csv", index=False)
+    judged = json.loads(owl("evaluate", work / "clips", work / "8 kHz.csv", "--json"))
+    rows[f"{problem} clips at 8 kHz"] = judged["balanced_accuracy"]
+    clean = clips[clips["split"] != "test"]
+    clean.to_csv(work / "dev.csv", index=False)
+    owl("train", work / "dev.csv", "--run", work / "clean", "--seed", seed, "--force", "--quiet")
+    rows |= {f"{name}, no background": value for name, value in tagged(work / "clean", problem, tools, work).items()}
     with_background(clips).to_csv(work / "dev.csv", index=False)
     owl(
         "train", work / "dev.csv", "--run", work / "run", "--seed", seed, "--force", "--quiet",
         "--background", "background",
     )  # fmt: skip
     rows |= tagged(work / "run", problem, tools, work)
+    for by_db in (-40, -20, 20):
+        files = at_another_level(problem, by_db, work)
+        other = tagged(work / "run", problem, tools, work, files)
+        rows |= {f"{file.stem}, {by_db} dB": other[file.stem] for file in files}
     owl("adjust", work / "run", DATA / "tune" / f"{problem}_tune.csv", "--quiet")
     return rows | {f"{name}, adjusted": value for name, value in tagged(work / "run", problem, tools, work).items()}
 
@@ -114,8 +153,7 @@ def main() -> None:
                 runs[seed] = runs.get(seed, {}) | judge(problem, seed, tools, Path(folder))
         table = pd.DataFrame(runs)
         shown = pd.DataFrame({"mean": table.mean(axis=1), "low": table.min(axis=1), "high": table.max(axis=1)})
-        names = shown.index.str.replace(", adjusted", "")
-        shown["yardstick"] = [YARDSTICK.get(name, float("nan")) for name in names]
+        shown["yardstick"] = [YARDSTICK.get(name.removesuffix(", adjusted"), float("nan")) for name in shown.index]
         print(shown.round(3).to_string(), flush=True)
 
 

@@ -6,7 +6,7 @@ import barn_owl
 def main() -> None:
     clips = barn_owl.gather_folder("clips", names="{group}_{take}").clips
     plan = barn_owl.Plan(family="logistic", background=["water"])
-    run = barn_owl.train(clips, "example-judged", plan, force=True)
+    run = barn_owl.train(clips, "example-judged", plan, work=barn_owl.Work(force=True))
     judged = run.evaluate()
     print(judged.summary)
     print("\n".join(judged.doubts))
@@ -18,7 +18,7 @@ def main() -> None:
     print(found.honest.round(2))
     events = barn_owl.tag_recording(run.model, "night.flac", decision=found.decision)
     print(barn_owl.score_events(truth, events).by_label.round(2))
-    barn_owl.write_events(events, "adjusted.vtt", force=True)
+    barn_owl.write_events(events, "adjusted.vtt", work=barn_owl.Work(force=True))
 
 
 if __name__ == "__main__":

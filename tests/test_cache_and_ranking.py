@@ -22,7 +22,7 @@ from barn_owl.features import (
 )
 from barn_owl.features.cache import FrameCache
 from barn_owl.features.ranking import class_areas, f_statistic, mutual_information
-from barn_owl.runs import train
+from barn_owl.runs import Work, train
 from helpers import assert_close, small_plan
 
 FRONT_END = FrontEnd(bands=20)
@@ -115,7 +115,7 @@ def test_training_from_the_cache_gives_the_same_model(clips, tmp_path):
     plan = small_plan("logistic")
     plain = train(clips, tmp_path / "a", plan)
     for name in ("b", "c"):
-        cached = train(clips, tmp_path / name, plan, cache=tmp_path / "cache")
+        cached = train(clips, tmp_path / name, plan, work=Work(cache=tmp_path / "cache"))
         np.testing.assert_array_equal(cached.model.family.classifier.kernel, plain.model.family.classifier.kernel)
 
 

@@ -25,6 +25,7 @@ from barn_owl.clips.duplicates import families, file_families, near_duplicates, 
 from barn_owl.clips.measure import measure_clips
 from barn_owl.clips.split import _together
 from barn_owl.errors import TableError
+from barn_owl.runs import Work
 from barn_owl.runs.data import read_clips
 from barn_owl.show import check_figure
 from helpers import RATE_HZ, small_plan, sound, write_folder
@@ -122,7 +123,7 @@ def test_labels_of_whole_recordings_are_told(clips, tmp_path, caplog):
     table = check_clip_table(pd.concat([clips, pd.DataFrame(rows)], ignore_index=True))
     told = check_clips(table).findings.set_index("finding").loc["whole recordings"]
     assert told["detail"].startswith("3 rows label files of 36 to 36 s as a whole")
-    with read_clips(table, small_plan("cnn"), workers=1):
+    with read_clips(table, small_plan("cnn"), Work(workers=1)):
         assert "3 rows label whole recordings, of up to 36 s" in caplog.text
 
 

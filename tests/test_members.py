@@ -13,7 +13,7 @@ from barn_owl.errors import TrainingError
 from barn_owl.features import FrontEnd
 from barn_owl.learn import members
 from barn_owl.model import load_model
-from barn_owl.runs import train
+from barn_owl.runs import Work, train
 from helpers import assert_close, small_plan, sound
 
 
@@ -23,7 +23,7 @@ def plan_of(networks: int, epochs: int = 3):
 
 def test_networks_side_by_side_are_the_same_as_one_after_the_other(clips, tmp_path, rng):
     plan = plan_of(3).but(training={"refit": 2})
-    alone, together = (train(clips, tmp_path / str(n), plan, workers=n) for n in (1, 2))
+    alone, together = (train(clips, tmp_path / str(n), plan, work=Work(workers=n)) for n in (1, 2))
     assert (alone.folder / "model.safetensors").read_bytes() == (together.folder / "model.safetensors").read_bytes()
     dropped = ["seconds", "waiting"]
     assert alone.curves.drop(columns=dropped).equals(together.curves.drop(columns=dropped))
@@ -38,7 +38,7 @@ def test_networks_side_by_side_are_the_same_as_one_after_the_other(clips, tmp_pa
 
 def test_the_largest_seed_has_room_for_several_networks(clips, tmp_path):
     plan = plan_of(2, epochs=1).but(seed=2**63 - 1)
-    first, second = train(clips, tmp_path / "run", plan, workers=1).model.family.networks
+    first, second = train(clips, tmp_path / "run", plan, work=Work(workers=1)).model.family.networks
     assert not np.array_equal(first.vector, second.vector)
 
 
@@ -54,7 +54,7 @@ def test_training_goes_on_with_all_networks(clips, tmp_path):
             raise Stopped
 
     with pytest.raises(Stopped):
-        train(clips, tmp_path / "parts", plan, watch=stop)
+        train(clips, tmp_path / "parts", plan, work=Work(watch=stop))
     again = train(clips, tmp_path / "parts", resume=True)
     weights = [load_file(run.folder / "model.safetensors") for run in (whole, again)]
     assert all((weights[0][name] == weights[1][name]).all() for name in weights[0])
@@ -67,7 +67,7 @@ def kill_myself(epoch):
 def test_a_killed_process_is_told(clips, tmp_path, monkeypatch):
     monkeypatch.setattr(members, "_learn", kill_myself)
     with pytest.raises(TrainingError, match="a process of the training was killed.*--workers 1"):
-        train(clips, tmp_path / "run", plan_of(2), workers=2)
+        train(clips, tmp_path / "run", plan_of(2), work=Work(workers=2))
 
 
 def test_frames_on_disk_go_to_another_process_without_their_content(clips, tmp_path):

@@ -20,6 +20,7 @@ from barn_owl.learn import read_plan
 from barn_owl.learn.checkpoint import Checkpoint
 from barn_owl.model import load_model
 from barn_owl.runs import (
+    Work,
     adopt,
     ensemble_of,
     open_run,
@@ -53,7 +54,7 @@ def test_a_resumed_training_ends_as_if_never_stopped(clips, tmp_path, family, ch
     train(clips, tmp_path / "whole", plan)
     for epoch in (2, 4):
         with pytest.raises(Stopped):
-            train(clips, tmp_path / "parts", plan, watch=stop_after(epoch), resume=epoch > 2)
+            train(clips, tmp_path / "parts", plan, resume=epoch > 2, work=Work(watch=stop_after(epoch)))
         with pytest.raises(ModelError, match="not over; go on with .*--resume"):
             open_run(tmp_path / "parts")
     run = train(clips, tmp_path / "parts", resume=True)
@@ -69,7 +70,7 @@ def test_a_resumed_training_ends_as_if_never_stopped(clips, tmp_path, family, ch
 def test_what_changed_is_said_when_a_training_cannot_be_resumed(clips, tmp_path):
     plan = small_plan("cnn").but(training={"epochs": 4})
     with pytest.raises(Stopped):
-        train(clips, tmp_path / "run", plan, watch=stop_after(1))
+        train(clips, tmp_path / "run", plan, work=Work(watch=stop_after(1)))
     with pytest.raises(PlanError, match=r"training.rate \(0.01 there, 0.1 now\)"):
         train(clips, tmp_path / "run", plan.but(training={"rate": 0.1}), resume=True)
     sides = read_clip_table(tmp_path / "run" / "clips.csv")
@@ -88,7 +89,7 @@ def test_a_run_that_was_there_survives_until_there_is_something_better(clips, tm
     plan = small_plan("cnn").but(training={"epochs": 2})
     first = train(clips, tmp_path / "run", plan)
     with pytest.raises(TableError):
-        train(clips.assign(label="one"), tmp_path / "run", plan, force=True)
+        train(clips.assign(label="one"), tmp_path / "run", plan, work=Work(force=True))
     assert open_run(first.folder).evaluate().scores.clips == len(
         first.predictions[first.predictions["split"] == "test"]
     )
@@ -202,7 +203,11 @@ def test_a_ranking_that_was_stopped_goes_on(clips, tmp_path):
 
     with pytest.raises(KeyboardInterrupt):
         train_families(
-            clips, tmp_path / "all", plan, families=names, told=lambda name, *_: name == "cnn" and interrupt()
+            clips,
+            tmp_path / "all",
+            plan,
+            families=names,
+            work=Work(told=lambda name, *_: name == "cnn" and interrupt()),
         )
     assert pd.read_csv(tmp_path / "all" / "families.csv")["family"].tolist() == ["logistic", "majority"]
     before = (tmp_path / "all" / "logistic" / "predictions.csv").stat().st_mtime_ns

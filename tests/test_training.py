@@ -12,7 +12,7 @@ from barn_owl.learn import Plan, read_plan, write_plan
 from barn_owl.learn.fitted import judge_logits
 from barn_owl.model import load_model
 from barn_owl.network import cross_entropy
-from barn_owl.runs import open_run, train
+from barn_owl.runs import Work, open_run, train
 from barn_owl.sound import SoundSettings
 from barn_owl.tag import tag_recording
 from helpers import assert_close, small_plan, sound
@@ -57,7 +57,7 @@ def test_a_run_holds_what_is_promised(run):
 def test_same_plan_same_bytes_whatever_the_workers(clips, tmp_path, family):
     plan = small_plan(family).but(training={"epochs": 3})
     for name, workers in (("one", 1), ("two", 2)):
-        train(clips, tmp_path / name, plan, workers=workers)
+        train(clips, tmp_path / name, plan, work=Work(workers=workers))
     first, second = (load_file(tmp_path / name / "model.safetensors") for name in ("one", "two"))
     assert {name: array.tobytes() for name, array in first.items()} == {n: a.tobytes() for n, a in second.items()}
 
@@ -152,7 +152,7 @@ def test_ctrl_c_keeps_the_best_so_far(clips, tmp_path):
             raise KeyboardInterrupt
 
     with pytest.raises(KeyboardInterrupt):
-        train(clips, tmp_path / "run", small_plan("cnn"), watch=stop)
+        train(clips, tmp_path / "run", small_plan("cnn"), work=Work(watch=stop))
     run = open_run(tmp_path / "run")
     assert run.model.provenance["interrupted"]
     assert len(run.curves) == 4
@@ -161,7 +161,7 @@ def test_ctrl_c_keeps_the_best_so_far(clips, tmp_path):
         raise KeyboardInterrupt
 
     with pytest.raises(KeyboardInterrupt):
-        train(clips, tmp_path / "other", small_plan("cnn"), reading=at_once)
+        train(clips, tmp_path / "other", small_plan("cnn"), work=Work(reading=at_once))
     assert not (tmp_path / "other").exists()
 
 
@@ -274,8 +274,8 @@ def test_what_is_said_of_validation_clips_is_said_before_they_are_learnt(clips, 
 def test_sound_is_changed_beside_the_training_and_again_the_same(clips, tmp_path, family):
     changes = SoundSettings.everything(0.6).but(renew=0.25)
     plan = small_plan(family, sound=changes).but(training={"epochs": 4})
-    first = train(clips, tmp_path / "first", plan, workers=1)
-    second = train(clips, tmp_path / "second", plan, workers=2)
+    first = train(clips, tmp_path / "first", plan, work=Work(workers=1))
+    second = train(clips, tmp_path / "second", plan, work=Work(workers=2))
     plain = train(clips, tmp_path / "plain", plan.but(sound=SoundSettings()))
     weights = [load_file(run.folder / "model.safetensors") for run in (first, second, plain)]
     assert all((weights[0][name] == weights[1][name]).all() for name in weights[0])

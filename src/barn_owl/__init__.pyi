@@ -107,6 +107,7 @@ from .runs import (
     Run as Run,
     RunComparison as RunComparison,
     Suggestion as Suggestion,
+    Work as Work,
     adopt as adopt,
     compare_runs as compare_runs,
     ensemble_of as ensemble_of,

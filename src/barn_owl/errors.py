@@ -14,7 +14,14 @@ Each says what is wrong, where, and what to do. The built-in parent is mixed in,
 
 
 class BarnOwlError(Exception):
-    """Parent of every error that Barn Owl raises on purpose."""
+    """Parent of every error that Barn Owl raises on purpose.
+
+    >>> try:
+    ...     barn_owl.load_model("nowhere")
+    ... except barn_owl.BarnOwlError as error:
+    ...     print(error)
+    nowhere does not exist
+    """
 
 
 class AudioError(BarnOwlError, ValueError):

@@ -50,6 +50,11 @@ def stream_raw(
 
     Blocks come as soon as there is sound, whatever the pipe delivers at a time. A last sample that is cut
     off is dropped. Raises AudioError for an unknown type, or samples that are not finite.
+
+    >>> import io
+    >>> bytes_of_a_pipe = io.BytesIO(np.zeros(16000, np.int16).tobytes())
+    >>> sum(map(len, barn_owl.stream_raw(bytes_of_a_pipe, from_hz=16000)))
+    16000
     """
     if sample_type not in TYPES:
         raise AudioError(f"there is no sample type {sample_type!r}; there are {', '.join(TYPES)}")

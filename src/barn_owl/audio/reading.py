@@ -55,7 +55,12 @@ PAST_END_S = 0.05
 
 @dataclass(frozen=True, kw_only=True)
 class AudioInfo:
-    """What a file's header says."""
+    """What a file's header says.
+
+    >>> info = barn_owl.audio_info("night.wav")
+    >>> info.rate_hz, info.channels, info.subtype
+    (16000, 1, 'PCM_16')
+    """
 
     path: Path
     rate_hz: int
@@ -107,6 +112,10 @@ def audio_info(path: str | Path) -> AudioInfo:
     """Read the header of a sound file, without decoding it.
 
     Raises AudioError when the file is missing, empty or not a sound file that can be decoded.
+
+    >>> info = barn_owl.audio_info("night.wav")
+    >>> info.samples / info.rate_hz
+    14.0
     """
     path = Path(path)
     with _opened(path) as file:
@@ -139,6 +148,10 @@ def stream_audio(
     Samples that are not finite become 0, and a file that ends before its header says is read as far
     as it goes; both are logged as warnings. Memory does not grow with the file.
     Raises AudioError when the file or the excerpt cannot be read at all.
+
+    >>> blocks = list(barn_owl.stream_audio("night.wav", rate_hz=8000))
+    >>> sum(map(len, blocks))
+    112000
     """
     path = Path(path)
     with _opened(path) as file:
@@ -179,6 +192,12 @@ def read_audio(
     """Read an excerpt of a sound file; parameters and errors as for `stream_audio`.
 
     Returns the samples, float32, shape ``(samples,)``, and their rate in hertz.
+
+    >>> samples, rate_hz = barn_owl.read_audio("night.wav")
+    >>> samples.dtype, rate_hz
+    (dtype('float32'), 16000)
+    >>> barn_owl.read_audio("night.wav", rate_hz=8000, start_s=1.0, end_s=2.0)[0].shape
+    (8000,)
     """
     rate = rate_hz or audio_info(path).rate_hz
     blocks = list(stream_audio(path, rate_hz=rate, start_s=start_s, end_s=end_s, channel=channel))

@@ -31,6 +31,11 @@ def set_level(samples: np.ndarray, rate_hz: int, target_db: float, *, measure: s
     samples : shape ``(samples,)`` or ``(samples, channels)``. Returns float32 of the same shape, which may
     exceed full scale. Silence, which has no level, comes back as it is; what is too short for a loudness (0.4 s) is
     brought to that RMS. Raises PlanError for an unknown measure.
+
+    >>> samples, rate_hz = barn_owl.read_audio("night.wav")
+    >>> quieter = barn_owl.set_level(samples, rate_hz, -30.0)
+    >>> round(float(10 * np.log10(np.mean(quieter.astype(float) ** 2))), 1)
+    -30.0
     """
     if measure not in MEASURES:
         raise PlanError(f"there is no measure {measure!r}; there are {', '.join(MEASURES)}")
@@ -50,6 +55,9 @@ class Gate:
     begins above the first and ends below the second. lowest_db : what is below this level re 1.0 is never
     active. hold_s : gaps up to this length are closed. pad_s : added on either side. shortest_s : shorter
     activity is dropped, before padding.
+
+    >>> barn_owl.Gate(on_db=20.0).on_db
+    20.0
     """
 
     on_db: float = 12.0
@@ -72,6 +80,10 @@ def find_activity(samples: np.ndarray, rate_hz: int, gate: Gate | None = None) -
     samples : mono, shape ``(samples,)``. Returns start and end of each stretch in seconds, float64, shape
     ``(stretches, 2)``, in order and apart. Sound that is steady from beginning to end is one stretch,
     unless it is below ``gate.lowest_db``. Raises AudioError for samples that are not mono.
+
+    >>> samples, rate_hz = barn_owl.read_audio("night.wav")
+    >>> barn_owl.find_activity(samples, rate_hz).shape[1]
+    2
     """
     if samples.ndim != 1:
         raise AudioError(f"samples must be mono, shape (samples,); got shape {samples.shape}")
@@ -107,6 +119,11 @@ def _joined(times: np.ndarray, gap_s: float) -> np.ndarray:
 
 
 def remove_silence(samples: np.ndarray, rate_hz: int, gate: Gate | None = None) -> np.ndarray:
-    """Return the active stretches of mono `samples`, one after the other; all of it when nothing is active."""
+    """Return the active stretches of mono `samples`, one after the other; all of it when nothing is active.
+
+    >>> samples, rate_hz = barn_owl.read_audio("night.wav")
+    >>> len(barn_owl.remove_silence(samples, rate_hz)) < len(samples)
+    True
+    """
     active = np.round(find_activity(samples, rate_hz, gate) * rate_hz).astype(int)
     return np.concatenate([samples[start:end] for start, end in active]) if len(active) else samples

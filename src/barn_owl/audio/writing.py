@@ -23,6 +23,10 @@ def write_audio(path: str | Path, samples: np.ndarray, rate_hz: int, *, encoding
 
     Raises AudioError for an unknown ending or an encoding the format does not have, OutputError when
     the file cannot be written.
+
+    >>> barn_owl.write_audio("tone.wav", np.sin(np.arange(8000) * 0.2) / 2, 8000)
+    >>> barn_owl.audio_info("tone.wav").samples
+    8000
     """
     path = Path(path)
     ending = path.suffix.lower()

@@ -59,7 +59,7 @@ def command(
     voice.say(
         f"\nTraining a {plan.family} on {len(gathered.clips)} clips; recorders heard in training are not in the test"
     )
-    run = train_aloud(voice, gathered.clips, folder / "run", plan, workers=workers, force=force)
+    run = train_aloud(voice, gathered.clips, folder / "run", plan, owl.Work(workers=workers, force=force))
 
     voice.say(f"\nTagging {minutes:g} minutes of the night")
     tagging = time.perf_counter()

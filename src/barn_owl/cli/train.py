@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -26,6 +27,8 @@ from barn_owl.files import claim_folder
 from barn_owl.learn.plan import FAMILIES
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
+
     import pandas as pd
 
 
@@ -98,7 +101,7 @@ def command(
     ranks = family == "all" or bool(front_ends)
     ways = {"--seeds": seeds, "--folds": folds, "--subset": subsets, "--family all or --front-end": ranks}
     _refuse_together([name for name, given in ways.items() if given], resume, ensemble, start_from, frozen)
-    table = read_clips(clips)
+    table, work = read_clips(clips), owl.Work(workers=workers, force=force, cache=cache)
     given = {
         "family": None if family == "all" else family,
         "seed": seed,
@@ -109,7 +112,7 @@ def command(
     }
     if resume and not ranks:
         own = None if plan_path is None else owl.read_plan(plan_path).but(**given)
-        run = train_aloud(voice, table, folder, own, workers=workers, force=force, resume=True, cache=cache)
+        run = train_aloud(voice, table, folder, own, work, resume=True)
         _say_what_is_there(voice, folder, run)
         return
     if folder.exists():
@@ -117,21 +120,17 @@ def command(
     plan = _plan(voice, table, plan_path, start_from, recordings, workers).but(**given)
     if ranks:
         _rank(
-            voice, table, folder, plan, families=list(FAMILIES) if family == "all" else [plan.family],
-            front_ends=[features.split("+") for features in front_ends],
-            workers=workers, force=force, resume=resume, cache=cache,
+            voice, table, folder, plan, work, families=list(FAMILIES) if family == "all" else [plan.family],
+            front_ends=[features.split("+") for features in front_ends], resume=resume,
         )  # fmt: skip
         return
     if subsets:
-        _train_subsets(voice, table, folder, plan, subsets, workers=workers, force=force, cache=cache)
+        _train_subsets(voice, table, folder, plan, work, subsets)
         return
     if seeds or folds:
-        _train_several(
-            voice, table, folder, plan,
-            seeds=seeds, folds=folds, ensemble=ensemble, workers=workers, force=force, cache=cache,
-        )  # fmt: skip
+        _train_several(voice, table, folder, plan, work, seeds=seeds, folds=folds, ensemble=ensemble)
         return
-    run = train_aloud(voice, table, folder, plan, workers=workers, force=force, cache=cache)
+    run = train_aloud(voice, table, folder, plan, work)
     _say_what_is_there(voice, folder, run)
 
 
@@ -182,11 +181,9 @@ def train_aloud(
     clips: pd.DataFrame,
     folder: Path,
     plan: owl.Plan | None,
+    work: owl.Work,
     *,
-    workers: int,
-    force: bool,
     resume: bool = False,
-    cache: Path | None = None,
 ) -> owl.Run:
     """Train with visible progress, and show what to expect and the scores of the test side."""
 
@@ -195,10 +192,7 @@ def train_aloud(
     with voice.progress("reading clips") as reading:
         teller = EpochTeller(voice)
         try:
-            run = owl.train(
-                clips, folder, plan,
-                workers=workers, force=force, resume=resume, cache=cache, reading=reading, watch=teller,
-            )  # fmt: skip
+            run = owl.train(clips, folder, plan, resume=resume, work=replace(work, reading=reading, watch=teller))
         except KeyboardInterrupt:
             if (folder / "predictions.csv").is_file():
                 voice.warn(f"stopped; the best so far is kept in {folder}. To go on: the same command with --resume")
@@ -246,13 +240,11 @@ def _rank(
     clips: pd.DataFrame,
     folder: Path,
     plan: owl.Plan,
+    work: owl.Work,
     *,
     families: list[str],
     front_ends: list[list[str]],
-    workers: int,
-    force: bool,
     resume: bool,
-    cache: Path | None,
 ) -> None:
     begin, teller = time.perf_counter(), EpochTeller(voice)
 
@@ -265,8 +257,8 @@ def _rank(
     with voice.progress("reading clips") as reading:
         try:
             ranking = owl.train_families(
-                clips, folder, plan, families=families, front_ends=front_ends, workers=workers, force=force,
-                resume=resume, cache=cache, reading=reading, watch=teller, told=told,
+                clips, folder, plan, families=families, front_ends=front_ends, resume=resume,
+                work=replace(work, reading=reading, watch=teller, told=told),
             )  # fmt: skip
         except KeyboardInterrupt:
             voice.say(f"What is done is ranked in {folder / 'families.csv'}; --resume goes on with the others.")
@@ -288,21 +280,18 @@ def _train_several(
     clips: pd.DataFrame,
     folder: Path,
     plan: owl.Plan,
+    work: owl.Work,
     *,
     seeds: int | None,
     folds: int | None,
     ensemble: bool,
-    workers: int,
-    force: bool,
-    cache: Path | None,
 ) -> None:
     from barn_owl.runs.several import spread
 
     with voice.progress("reading clips") as reading:
         table = owl.train_several(
             clips, folder, plan, seeds=seeds, folds=folds, ensemble=ensemble,
-            workers=workers, force=force, cache=cache, reading=reading,
-            told=lambda name, number, total: voice.say(f"{number} of {total}: {name}"),
+            work=replace(work, reading=reading, told=_teller(voice)),
         )  # fmt: skip
     voice.table(table.rename(columns=_heading))
     found = spread(table)
@@ -320,17 +309,13 @@ def _train_subsets(
     clips: pd.DataFrame,
     folder: Path,
     plan: owl.Plan,
+    work: owl.Work,
     subsets: tuple[float, ...],
-    *,
-    workers: int,
-    force: bool,
-    cache: Path | None,
 ) -> None:
     with voice.progress("reading clips") as reading:
         table = owl.train_subsets(
-            clips, folder, plan, subsets=subsets, workers=workers, force=force, cache=cache, reading=reading,
-            told=lambda name, number, total: voice.say(f"{number} of {total}: {name}"),
-        )  # fmt: skip
+            clips, folder, plan, subsets=subsets, work=replace(work, reading=reading, told=_teller(voice))
+        )
     owl.save_figure(owl.subsets_figure(table), folder / "subsets.png")
     shown = table.drop(columns=["weights", "multiply_adds", "validation_f1", "test_f1"])
     voice.table(shown.rename(columns=_heading), title="by the number of training clips")
@@ -338,6 +323,10 @@ def _train_subsets(
     voice.say(f"\nWrote a run each to {folder}, subsets.csv and subsets.png.")
     voice.say(f"Next: barn-owl evaluate {folder / last}")
     voice.result({"run": str(folder), "subsets": table.astype(object).where(table.notna(), None).to_dict("records")})
+
+
+def _teller(voice: Voice) -> Callable[[str, int, int], None]:
+    return lambda name, number, total: voice.say(f"{number} of {total}: {name}")
 
 
 def _heading(name: str) -> str:

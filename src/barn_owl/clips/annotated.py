@@ -23,6 +23,10 @@ def clips_of_events(truth: pd.DataFrame, length_s: float, *, copies: int = 1, se
     with another place. Columns ``onset_s`` and ``offset_s`` tell where the event is in the recording.
 
     Raises TableError when no row has a label and times.
+
+    >>> truth = barn_owl.read_clip_table("truth.csv")
+    >>> len(barn_owl.clips_of_events(truth, 1.0))
+    4
     """
     truth = check_clip_table(truth, where="truth table")
     wanted = truth[(truth["label"] != "") & truth["start_s"].notna() & truth["end_s"].notna()]
@@ -56,6 +60,11 @@ def clips_of_false_alarms(
     truth : all that sounds in the recordings; rows with a blank label (foreign sounds) do not count as marked.
     events : what the model found in the same recordings. Each clip is `length_s` long, with the false alarm in its
     middle, and keeps free of true events by `margin_s`. Column ``taken_for`` says what the model said.
+
+    >>> truth = barn_owl.read_clip_table("truth.csv")
+    >>> events = barn_owl.read_events("events.csv")
+    >>> list(barn_owl.clips_of_false_alarms(truth, events, 1.0)["label"].unique())
+    ['background']
     """
     truth, events = check_clip_table(truth, where="truth table"), check_clip_table(events, where="event table")
     marked = truth[truth["label"] != ""]

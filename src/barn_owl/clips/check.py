@@ -44,6 +44,10 @@ class Check:
         numbers are NaN where no audio was read.
     repaired : the clip table with the safe repairs made; its column ``family`` holds the same name for
         clips that are the same recording.
+
+    >>> check = barn_owl.check_clips(barn_owl.read_clip_table("clips.csv"))
+    >>> list(check.findings)
+    ['severity', 'finding', 'label', 'file', 'start_s', 'detail', 'action']
     """
 
     findings: pd.DataFrame
@@ -84,6 +88,10 @@ def check_clips(
     """Look for what is wrong with a clip table and, with `audio`, with the sound of every clip.
 
     progress : called with the clips read and their number. Nothing is changed, no sound is written.
+
+    >>> check = barn_owl.check_clips(barn_owl.read_clip_table("clips.csv"))
+    >>> list(check.by_label.columns)[:3]
+    ['label', 'clips', 'groups']
     """
     clips = clips.reset_index(drop=True)
     found = [*_spellings(clips), *_counts(clips), *_files(clips)]

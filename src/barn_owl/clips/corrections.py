@@ -18,6 +18,11 @@ def read_corrections(path: str | Path) -> pd.DataFrame:
     """Read a table of corrections: ``file``, ``correct_label`` and, for excerpts, ``start_s`` and ``end_s``.
 
     Rows whose ``correct_label`` is blank are left out. Raises TableError when a column is missing.
+
+    >>> clips = barn_owl.read_clip_table("clips.csv").head(1)
+    >>> barn_owl.write_clip_table(clips.assign(correct_label="tick"), "corrections.csv")
+    >>> len(barn_owl.read_corrections("corrections.csv"))
+    1
     """
     table = read_any_table(path)
     missing = [name for name in NEEDED if name not in table]
@@ -34,6 +39,12 @@ def correct_labels(clips: pd.DataFrame, corrections: pd.DataFrame) -> tuple[pd.D
 
     A correction belongs to the clip with the same times whose path ends most like its own, so that it does not matter
     where the table of corrections lies. Raises TableError when one fits no clip, or clips that differ in their path.
+
+    >>> clips = barn_owl.read_clip_table("clips.csv")
+    >>> wrong = clips.head(1).assign(correct_label="tick")
+    >>> corrected, changed = barn_owl.correct_labels(clips, wrong)
+    >>> changed, corrected["label"].iloc[0]
+    (1, 'tick')
     """
     clips = check_clip_table(clips)
     paths = [PurePosixPath(Path(file).as_posix()).parts for file in clips["file"]]

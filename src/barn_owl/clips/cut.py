@@ -30,6 +30,9 @@ class TakeSettings(Settings):
 
     on_db, off_db : how far the mean of the mel bands stands out of the quiet where a take begins and ends.
     gap_s : a pause up to this length is inside a take. place : where the event is in its clip.
+
+    >>> barn_owl.TakeSettings(length_s=0.5).length_s
+    0.5
     """
 
     length_s: float = Field(default=1.0, gt=0, le=600)
@@ -58,6 +61,10 @@ def find_takes(
     sits at a random place of its clip (by `seed`), but never so that a neighbour shows when that can be helped.
     Memory grows by four bytes every 5 ms, not with the sound.
     Raises AudioError when the recording cannot be read or is shorter than the clips wished.
+
+    >>> takes = barn_owl.find_takes("night.wav", barn_owl.TakeSettings(length_s=0.5), label="sound")
+    >>> list(takes["label"].unique())
+    ['sound']
     """
     settings, info = settings or TakeSettings(), audio_info(path)
     if info.duration_s < settings.length_s:
@@ -173,6 +180,9 @@ def cut_windows(path: str | Path, length_s: float, *, step_s: float | None = Non
     """Cut a recording into windows of one length, every `step_s` (None: end to end); a clip table.
 
     What is left at the end is dropped. Raises AudioError when the recording is shorter than one window.
+
+    >>> len(barn_owl.cut_windows("night.wav", 2.0, step_s=1.0))
+    13
     """
     info = audio_info(path)
     step_s = step_s or length_s
@@ -198,6 +208,10 @@ def draw_background(
 
     truth : a clip table of events. margin_s : kept free on either side of an event. The excerpts do not
     overlap and are drawn evenly over what is free. Raises TableError when less than `count` fit.
+
+    >>> truth = barn_owl.read_clip_table("truth.csv")
+    >>> len(barn_owl.draw_background(truth, 0.5, 3))
+    3
     """
     free: list[tuple[str, float]] = []
     for file, events in truth.groupby("file", sort=False):

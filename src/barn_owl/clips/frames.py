@@ -89,6 +89,11 @@ def load_frames(
     Returns the frames, the rows they belong to (index renewed), and the reason for each row left out, by row
     number of `clips`. A clip is left out when it cannot be read, is shorter than one frame or holds nothing
     but zeros. Raises TableError when no clip is left.
+
+    >>> clips = barn_owl.read_clip_table("clips.csv")
+    >>> frames, kept, refused = barn_owl.load_frames(clips, barn_owl.FrontEnd())
+    >>> len(frames) == len(kept), refused
+    (True, {})
     """
     # What concerns frames only, such as the length of windows, changes nothing here.
     settings = UniformSettings(

@@ -17,7 +17,12 @@ from barn_owl.errors import AudioError, TableError
 
 @dataclass(frozen=True, kw_only=True)
 class Gathered:
-    """What was gathered: the clip table, and the files that cannot be used with the reason for each."""
+    """What was gathered: the clip table, and the files that cannot be used with the reason for each.
+
+    >>> gathered = barn_owl.gather_folder("clips")
+    >>> len(gathered.clips), gathered.refused
+    (48, {})
+    """
 
     clips: pd.DataFrame
     refused: dict[str, str]
@@ -38,6 +43,10 @@ def gather_folder(
 
     Raises TableError when the folder does not exist or holds no sound that can be read, and when `names`
     does not fit a file.
+
+    >>> gathered = barn_owl.gather_folder("clips", names="{group}_{take}")
+    >>> sorted(gathered.clips["label"].unique()), gathered.clips["group"].nunique()
+    (['hiss', 'hum', 'still', 'tick'], 4)
     """
     folder = Path(folder)
     if not folder.is_dir():
@@ -77,6 +86,9 @@ def gather_table(
 
     Rows whose file cannot be read, or which lie beyond the end of it, are left out and reported. Raises
     TableError when a column is not there, a row is faulty, or no row can be used.
+
+    >>> len(barn_owl.gather_table("clips.csv").clips)
+    48
     """
     path, columns = Path(path), dict(columns or {})
     table = read_any_table(path)
@@ -109,7 +121,12 @@ def gather_table(
 
 
 def gather_together(parts: Sequence[Gathered]) -> Gathered:
-    """Put what was gathered from several places into one table; columns that one of them lacks are blank there."""
+    """Put what was gathered from several places into one table; columns that one of them lacks are blank there.
+
+    >>> parts = [barn_owl.gather_folder("clips"), barn_owl.gather_table("truth.csv")]
+    >>> len(barn_owl.gather_together(parts).clips)
+    52
+    """
     clips = pd.concat([part.clips for part in parts], ignore_index=True)
     return Gathered(
         clips=check_clip_table(clips),

@@ -40,6 +40,10 @@ def read_label_map(path: str | Path) -> dict[str, str]:
     """Read which label becomes which from a table with the columns ``label`` and ``becomes``.
 
     A blank in ``becomes`` drops the label. Raises TableError when a column is missing or a label is there twice.
+
+    >>> pd.DataFrame({"label": ["hum"], "becomes": ["machine"]}).to_csv("map.csv", index=False)
+    >>> barn_owl.read_label_map("map.csv")
+    {'hum': 'machine'}
     """
     table = read_any_table(path)
     if not {"label", "becomes"} <= set(table.columns):
@@ -55,6 +59,10 @@ def relabel(clips: pd.DataFrame, becomes: Mapping[str, str]) -> pd.DataFrame:
     """Return the clips with labels renamed; several may become one, and those that become "" are dropped.
 
     Labels that are not named stay. Raises TableError for a label that no clip has, with the nearest one.
+
+    >>> clips = barn_owl.read_clip_table("clips.csv")
+    >>> sorted(barn_owl.relabel(clips, {"hum": "machine"})["label"].unique())
+    ['hiss', 'machine', 'still', 'tick']
     """
     present = sorted(clips["label"].unique())
     for label in becomes:
@@ -66,7 +74,12 @@ def relabel(clips: pd.DataFrame, becomes: Mapping[str, str]) -> pd.DataFrame:
 
 
 def limit_clips(clips: pd.DataFrame, most: int, *, seed: int = 0) -> pd.DataFrame:
-    """Keep at most `most` clips of each label, drawn at random but evenly from its groups; order is kept."""
+    """Keep at most `most` clips of each label, drawn at random but evenly from its groups; order is kept.
+
+    >>> clips = barn_owl.read_clip_table("clips.csv")
+    >>> len(barn_owl.limit_clips(clips, 5))
+    20
+    """
     rng = np.random.default_rng(seed)
     kept = [_drawn(clips.index[clips["label"] == label], clips, "group", most, rng)
             for label in clips["label"].unique()]  # fmt: skip
@@ -80,6 +93,10 @@ def other_label(
 
     most : clips of the new label; None for the median of the labels kept. What a clip was called before
     is in the new column ``label_before``. Raises TableError when a label to keep has no clip, or none is left.
+
+    >>> clips = barn_owl.read_clip_table("clips.csv")
+    >>> sorted(barn_owl.other_label(clips, ["hum", "hiss"])["label"].unique())
+    ['hiss', 'hum', 'other']
     """
     counts = clips["label"].value_counts()
     for label in keep:

@@ -17,6 +17,9 @@ class Shares(Settings):
         move an older one, at the price of shares that are only met on average.
     together : rows of one group stay together, or only rows of one file. Rows with the same name in the
         column ``family`` (one recording twice, see `check_clips`) always do.
+
+    >>> barn_owl.Shares(train=0.7, validation=0.15, test=0.15).together
+    'group'
     """
 
     train: float = Field(default=0.6, gt=0, lt=1)

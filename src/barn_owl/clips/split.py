@@ -29,6 +29,10 @@ def split_clips(clips: pd.DataFrame, shares: Shares | None = None, *, seed: int 
 
     Raises TableError when a label has fewer than three clips, there are fewer groups than sides, or one
     group is on two sides already.
+
+    >>> clips = barn_owl.read_clip_table("clips.csv")
+    >>> barn_owl.split_clips(clips)["split"].value_counts().to_dict()
+    {'train': 24, 'validation': 12, 'test': 12}
     """
     shares = shares or Shares()
     clips = clips.copy()
@@ -95,6 +99,10 @@ def fold_clips(clips: pd.DataFrame, folds: int = 5, *, seed: int = 0, shares: Sh
 
     Other seeds give other folds, for repeated cross-validation; as many folds as groups leave one out each.
     Raises TableError when there are fewer groups than folds.
+
+    >>> clips = barn_owl.read_clip_table("clips.csv")
+    >>> sorted(barn_owl.fold_clips(clips, 3)["fold"].unique().tolist())
+    [1, 2, 3]
     """
     keys = _together(clips, shares or Shares())
     label_numbers, labels = pd.factorize(clips["label"])
@@ -112,6 +120,11 @@ def sides_of_fold(clips: pd.DataFrame, fold: int) -> pd.DataFrame:
     """Fill the column ``split``: this fold is the test, the next one validation, the others are for training.
 
     Raises TableError when the table has no column ``fold``, or no such fold.
+
+    >>> clips = barn_owl.read_clip_table("clips.csv")
+    >>> folded = barn_owl.sides_of_fold(barn_owl.fold_clips(clips, 4), 1)
+    >>> sorted(folded["split"].unique())
+    ['test', 'train', 'validation']
     """
     if "fold" not in clips:
         raise TableError("the table has no column 'fold'; make one with split --folds")
@@ -129,6 +142,10 @@ def split_by_time(clips: pd.DataFrame, shares: Shares | None = None) -> pd.DataF
 
     For one long recording, whose neighbouring excerpts are too alike to be on both sides. Excerpts that
     overlap the last one of an earlier side go with it.
+
+    >>> windows = barn_owl.cut_windows("night.wav", 1.0, label="night")
+    >>> barn_owl.split_by_time(windows)["split"].value_counts().to_dict()
+    {'train': 8, 'validation': 3, 'test': 3}
     """
     shares = shares or Shares()
     sides = np.full(len(clips), "train", dtype=object)
@@ -149,6 +166,9 @@ def find_leaks(clips: pd.DataFrame) -> pd.DataFrame:
     """What is on more than one side of a split that is there; columns what (group, family, file), name, sides.
 
     Excerpts of one file may be on several sides when they do not overlap and share no group.
+
+    >>> len(barn_owl.find_leaks(barn_owl.open_run("first").predictions))
+    0
     """
     rows: list[tuple[str, str, str]] = []
     sided = clips[clips["split"] != ""] if "split" in clips else clips.assign(split="").iloc[:0]

@@ -41,6 +41,10 @@ def check_clip_table(clips: pd.DataFrame, *, where: str = "clip table") -> pd.Da
     column are dropped, with a warning in the log.
 
     Raises TableError that names the first faulty rows, counted from 1.
+
+    >>> table = barn_owl.check_clip_table(pd.DataFrame({"file": ["a.wav"], "label": ["bell"]}))
+    >>> sorted(table.columns)
+    ['end_s', 'file', 'label', 'start_s']
     """
     if "file" not in clips.columns:
         known = ", ".join(map(str, clips.columns)) or "none"
@@ -129,6 +133,9 @@ def read_clip_table(source: str | Path | IO[str], *, may_be_empty: bool = False)
     Paths in ``file`` are resolved against the folder of the table (for an open stream: the current folder).
     may_be_empty : whether a header without rows will do, as for a table of events where there were none.
     Raises TableError when the table cannot be read or a row is faulty.
+
+    >>> len(barn_owl.read_clip_table("clips.csv"))
+    48
     """
     table = read_any_table(source, may_be_empty=may_be_empty)
     where = "standard input" if not isinstance(source, str | Path) else str(source)
@@ -196,6 +203,8 @@ def write_clip_table(clips: pd.DataFrame, target: str | Path | IO[str], *, force
     Files on the same tree as the table are named relative to its folder. `target` may be an open text
     stream; paths are then written as they are. Raises TableError for a faulty table, OutputError when
     `target` cannot be written, or exists and `force` is false.
+
+    >>> barn_owl.write_clip_table(barn_owl.read_clip_table("clips.csv"), "copy.csv")
     """
     clips = check_clip_table(clips)
     if not isinstance(target, str | Path):

@@ -27,6 +27,10 @@ def write_excerpts(clips: pd.DataFrame, folder: str | Path, *, force: bool = Fal
 
     Samples keep the rate of their recording and one channel, the mean of all. Raises OutputError, before
     anything is written, when a file is there already and `force` is false.
+
+    >>> cut = barn_owl.write_excerpts(barn_owl.read_clip_table("truth.csv"), "cut", force=True)
+    >>> len(cut)
+    4
     """
     targets = [
         label_folder(Path(folder), label) / f"{Path(file).stem}_{number:04d}.wav"

@@ -23,6 +23,10 @@ class Answers:
     truth, said : boolean, ``(clips, labels)``; scores : float64 from 0 to 1, ``(clips, labels)``. groups : which
     clips belong together (one recorder, one session, one file), numbers from 0, ``(clips,)``. overlapping : each
     label is judged by itself; otherwise exactly one is true, and one is said.
+
+    >>> answers = barn_owl.read_answers(barn_owl.open_run("first").predictions, ["hiss", "hum", "still", "tick"])
+    >>> answers.scores.shape
+    (48, 4)
     """
 
     labels: list[str]
@@ -70,6 +74,10 @@ def read_answers(predictions: pd.DataFrame, labels: Sequence[str], *, overlappin
 
     Raises TableError when a column is missing, there is no row, a label is not one of `labels` or a score is no
     number from 0 to 1; the row is named.
+
+    >>> run = barn_owl.open_run("first")
+    >>> barn_owl.read_answers(run.predictions, run.model.labels).truth.shape
+    (48, 4)
     """
     labels = list(labels)
     columns = [f"{SCORE}{label}" for label in labels]

@@ -24,6 +24,10 @@ def calibration_table(confidence: np.ndarray, right: np.ndarray, *, bins: int = 
 
     confidence : scores from 0 to 1, right : boolean, both ``(answers,)``. Returns ``score`` (mean in the part),
     ``right`` (share), ``answers``, and the ends ``low`` and ``high`` of the part.
+
+    >>> table = barn_owl.calibration_table(np.array([0.95, 0.85]), np.array([True, False]))
+    >>> list(table)
+    ['score', 'right', 'answers', 'low', 'high']
     """
     order = np.argsort(confidence, kind="stable")
     parts = [part for part in np.array_split(order, bins) if len(part)]
@@ -107,6 +111,10 @@ def fit_thresholds(answers: Answers, wish: Wish, value: float) -> dict[str, floa
     precision the lowest threshold that keeps the wish is taken, or else the one that comes nearest; for recall
     the highest that keeps it. Labels that the clips do not tell anything about get 0, or
     where labels overlap 0.5.
+
+    >>> answers = barn_owl.open_run("first").evaluate(side="validation").answers
+    >>> sorted(barn_owl.fit_thresholds(answers, "precision", 0.9))
+    ['hiss', 'hum', 'still', 'tick']
     """
     default = 0.5 if answers.overlapping else 0.0
     found = {}

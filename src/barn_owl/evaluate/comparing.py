@@ -26,6 +26,10 @@ class Comparison:
     balanced accuracy to the first with its 95 % interval, clips that only one of the two has right, and the p-value
     of McNemar's exact test. by_label : recall of each label, a column a model. clips : common to all. left_out :
     clips of each model that not all of them judged.
+
+    >>> runs = {name: barn_owl.open_run(name).evaluate() for name in ("first", "second")}
+    >>> barn_owl.compare(runs).clips
+    12
     """
 
     scores: pd.DataFrame
@@ -70,6 +74,11 @@ def compare(evaluations: Mapping[str, Evaluation], *, rounds: int = ROUNDS, seed
 
     Raises TableError with fewer than two models, when they have no clip in common, or when a clip has another label
     in one than in another (the clip is named).
+
+    >>> runs = {name: barn_owl.open_run(name).evaluate() for name in ("first", "second")}
+    >>> comparison = barn_owl.compare(runs)
+    >>> comparison.clips, comparison.left_out
+    (12, {})
     """
     if len(evaluations) < 2:
         raise TableError("two runs or more are needed for a comparison")

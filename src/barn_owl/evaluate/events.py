@@ -29,6 +29,10 @@ class EventScores:
     truth, events : the tables that were compared, foreign sounds left out of `truth`. matches : pairs of row labels
     of both with the errors of onset, offset and length in seconds. foreign : the foreign sounds of the truth table,
     with ``raised``, the label of an event that each raised, or "". seconds : length of each recording, by file.
+
+    >>> scores = barn_owl.score_events(barn_owl.read_clip_table("truth.csv"), barn_owl.read_events("events.csv"))
+    >>> len(scores.truth), len(scores.matches) <= len(scores.events)
+    (4, True)
     """
 
     truth: pd.DataFrame
@@ -196,6 +200,10 @@ def score_events(
     seconds : length of each recording, by file; left out, until the last time that a table names.
 
     Raises TableError for faulty tables, or when the events are of files the truth says nothing about.
+
+    >>> truth = barn_owl.read_clip_table("truth.csv")
+    >>> barn_owl.score_events(truth, truth, seconds={"night.wav": 14.0}).f1
+    1.0
     """
     truth = _with_times(truth, "truth table")
     events = _with_times(events, "event table") if len(events) else truth.iloc[:0]
@@ -290,6 +298,10 @@ def score_segments(
 
     Returns precision, recall, F1 and the counts of stretches by label, with a last row ``all`` of the sums. A label
     sounds in a stretch when it sounds in any part of it.
+
+    >>> truth = barn_owl.read_clip_table("truth.csv")
+    >>> float(barn_owl.score_segments(truth, truth, seconds={"night.wav": 14.0})["f1"].min())
+    1.0
     """
     whole = score_events(truth, events, seconds=seconds)
     labels = list(whole.by_label.index)

@@ -2,6 +2,7 @@
 
 import logging
 from collections.abc import Callable
+from typing import NamedTuple
 
 import numpy as np
 import pandas as pd
@@ -29,6 +30,11 @@ def predict(
 
     Returns the table with ``predicted``, its ``score`` and a column ``score:LABEL`` for each label of the
     model, without the clips that cannot be used; and the reason for each of those, by row number.
+
+    >>> model = barn_owl.load_model("first")
+    >>> table, refused = barn_owl.predict(model, barn_owl.read_clip_table("clips.csv"))
+    >>> len(table), refused
+    (48, {})
     """
     missing = [name for name in model.extra_columns.names if name not in clips]
     if missing:
@@ -36,33 +42,45 @@ def predict(
             "this model also looks at %s, which the table does not have: taken as average", ", ".join(missing)
         )
     frames, kept, skipped = load_frames(clips, model.front_end, model.clips, workers=workers, progress=progress)
-    return with_predictions(model, kept, frames)[0], skipped
+    return with_predictions(model, kept, frames, hear(model, kept, frames)), skipped
 
 
-def with_predictions(model: Model, clips: pd.DataFrame, frames: ClipFrames) -> tuple[pd.DataFrame, np.ndarray]:
+class Heard(NamedTuple):
+    """What the family of a model says of clips, float32: log-odds ``(clips, labels)``, what they are decided by
+    ``(clips, features)``, and the highest score of any label at any moment ``(clips,)``."""
+
+    logits: np.ndarray
+    embeddings: np.ndarray
+    highest: np.ndarray
+
+
+def hear(model: Model, clips: pd.DataFrame, frames: ClipFrames) -> Heard:
+    """Pass clips, whose rows and frames are given, through the family of `model`, whatever its temperature."""
+    extras = model.extra_columns.rows(clips)
+    # The matrices are small: a second thread inside a product costs more than it brings.
+    with threadpool_limits(limits=1, user_api="blas"):
+        said = [model.clip(frames[clip], extras[clip]) for clip in range(len(frames))]
+    if not said:
+        return Heard(np.empty((0, len(model.labels)), np.float32), np.empty((0, 0), np.float32), np.empty(0))
+    return Heard(*(np.stack(parts) for parts in zip(*said, strict=True)))
+
+
+def with_predictions(model: Model, clips: pd.DataFrame, frames: ClipFrames, heard: Heard) -> pd.DataFrame:
     """Add what `model` says to the rows of `clips`, whose frames are given, and how long, loud and clear they are.
 
     ``predicted`` is the label with the highest score, whatever the model's thresholds; of labels that may overlap all
     that reach theirs. ``level_db`` is the level of the loudest tenth of the frames, mean over bands, and
     ``above_noise_db`` how far it is above the quietest tenth; columns of these names that are there already stay.
     ``heard`` is the highest score that any label has at any moment of the clip.
-
-    Returns the table, and what each clip is decided by, float32 ``(clips, features)``.
     """
-    extras = model.extra_columns.rows(clips)
-    # The matrices are small: a second thread inside a product costs more than it brings.
-    with threadpool_limits(limits=1, user_api="blas"):
-        said = [model.clip(frames[clip], extras[clip]) for clip in range(len(frames))]
-    logits = np.stack([one.logits for one in said]) if said else np.empty((0, len(model.labels)), dtype=np.float32)
-    scores = model.clip_scores(logits)
+    scores = model.clip_scores(heard.logits)
     answers = pd.DataFrame({f"{SCORE}{label}": scores[:, number] for number, label in enumerate(model.labels)})
-    answers[HEARD] = [round(one.highest, 4) for one in said]
-    heard = _heard(model, frames)
+    answers[HEARD] = heard.highest.astype(np.float64).round(4)
+    levels = _levels(model, frames)
     own = clips.drop(columns=[name for name in (*answers, "predicted", "score") if name in clips]).reset_index(
         drop=True
     )
-    table = say(model, own.join(heard.drop(columns=[name for name in heard if name in own])).join(answers))
-    return table, np.stack([one.embedding for one in said]) if said else np.empty((0, 0), dtype=np.float32)
+    return say(model, own.join(levels.drop(columns=[name for name in levels if name in own])).join(answers))
 
 
 def say(model: Model, scored: pd.DataFrame) -> pd.DataFrame:
@@ -102,7 +120,7 @@ def refused(model: Model, predictions: pd.DataFrame) -> pd.Series:
     return pd.Series(reasons, index=predictions.index, dtype=str)
 
 
-def _heard(model: Model, frames: ClipFrames) -> pd.DataFrame:
+def _levels(model: Model, frames: ClipFrames) -> pd.DataFrame:
     """How long each clip is, and, of a front end in dB, how loud and how far above what is behind it."""
     front_end = model.front_end
     rows = []

@@ -37,6 +37,10 @@ class Scores:
     """How well labels were predicted.
 
     confusion : counts, true labels in rows; majority : the label that is most frequent in training.
+
+    >>> scores = barn_owl.score_labels(["bell", "gull"], ["bell", "bell"], ["bell", "gull"], majority="bell")
+    >>> scores.balanced_accuracy
+    0.5
     """
 
     confusion: pd.DataFrame
@@ -114,7 +118,12 @@ class Scores:
 
 
 def score_labels(truth: Sequence[str], predicted: Sequence[str], labels: Sequence[str], *, majority: str) -> Scores:
-    """Judge predicted labels against true ones; see `Scores`. Raises TableError when there is nothing to judge."""
+    """Judge predicted labels against true ones; see `Scores`. Raises TableError when there is nothing to judge.
+
+    >>> scores = barn_owl.score_labels(["bell", "gull"], ["bell", "bell"], ["bell", "gull"], majority="bell")
+    >>> scores.accuracy
+    0.5
+    """
     if not len(truth):
         raise TableError("there are no labelled clips to judge")
     return Scores(confusion=confusion_table(truth, predicted, labels), majority=majority)
@@ -125,6 +134,11 @@ class OverlapScores:
     """How well labels were predicted where a clip may carry several; each label is judged by itself.
 
     truth, said : boolean, ``(clips, labels)``.
+
+    >>> has = np.array([[True, False], [True, True]])
+    >>> scores = barn_owl.OverlapScores(truth=has, said=has, labels=["bell", "gull"])
+    >>> scores.macro_f1
+    1.0
     """
 
     truth: np.ndarray

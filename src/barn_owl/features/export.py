@@ -14,7 +14,13 @@ ENDINGS = (".csv", ".parquet", ".npz")
 
 
 def frame_table(front_end: FrontEnd, frames: np.ndarray) -> pd.DataFrame:
-    """Frames as a table: ``time_s``, the middle of each frame, then a column a feature."""
+    """Frames as a table: ``time_s``, the middle of each frame, then a column a feature.
+
+    >>> front_end = barn_owl.FrontEnd()
+    >>> samples, rate_hz = barn_owl.read_audio("night.wav")
+    >>> barn_owl.frame_table(front_end, front_end.frames(samples[:16000])).shape
+    (97, 49)
+    """
     table = pd.DataFrame(frames, columns=front_end.columns)
     table.insert(0, "time_s", front_end.times(len(frames)))
     return table
@@ -26,6 +32,9 @@ def write_features(table: pd.DataFrame, path: str | Path, *, force: bool = True)
     ``.csv`` opens in a spreadsheet; ``.parquet`` keeps types; ``.npz`` holds ``columns``, their
     names in order, and an array for each: ``number:NAME`` or ``text:NAME``.
     Raises OutputError for another ending, or when the file cannot be written.
+
+    >>> table = pd.DataFrame({"time_s": [0.0, 0.01], "level": [-40.0, -41.0]})
+    >>> barn_owl.write_features(table, "features.parquet")
     """
     path = Path(path)
     if path.suffix not in ENDINGS:
@@ -56,6 +65,11 @@ def read_features(path: str | Path) -> pd.DataFrame:
     """Read a table that `write_features` wrote; numbers of a CSV come back as float64, equal when cast.
 
     Raises TableError when the file is missing or is something else.
+
+    >>> table = pd.DataFrame({"time_s": [0.0, 0.01], "level": [-40.0, -41.0]})
+    >>> barn_owl.write_features(table, "features.csv")
+    >>> barn_owl.read_features("features.csv").shape
+    (2, 2)
     """
     path = Path(path)
     try:

@@ -21,7 +21,11 @@ def mel_from_hertz(hertz: ArrayLike) -> np.ndarray:
 
 
 def hertz_from_mel(mel: ArrayLike) -> np.ndarray:
-    """Convert mel to frequency in hertz, the inverse of `mel_from_hertz`; float64 of the same shape."""
+    """Convert mel to frequency in hertz, the inverse of `mel_from_hertz`; float64 of the same shape.
+
+    >>> round(float(barn_owl.hertz_from_mel(barn_owl.mel_from_hertz(440.0))), 6)
+    440.0
+    """
     return np.asarray(700 * (10 ** (np.asarray(mel, dtype=np.float64) / 2595) - 1))
 
 
@@ -40,6 +44,9 @@ def mel_bank(bands: int, low_hz: float, high_hz: float, rate_hz: float, fft: int
     Scaling: each triangle has a peak of 1, and neighbours sum to 1 between the first and the last
     centre. A bin counts with the mean of the triangle over the bin's width, ``rate_hz / fft``, rather
     than with the value at its middle, so that no band is empty however narrow it is.
+
+    >>> barn_owl.mel_bank(48, 50.0, 8000.0, 16000, 512).shape
+    (257, 48)
     """
     edges = mel_edges(bands, low_hz, high_hz)
     width = rate_hz / fft

@@ -85,6 +85,10 @@ def rank_features(
     feature follows the recorder, day or person better than the label.
 
     Raises TableError when there are fewer than two labels, or sizes do not match.
+
+    >>> x, labels = np.arange(8.0)[:, None], ["bell"] * 4 + ["gull"] * 4
+    >>> list(barn_owl.rank_features(x, ["pitch"], labels))
+    ['feature', 'f', 'bits', 'label', 'area', 'direction', 'same_as']
     """
     if len(set(labels)) < 2:
         raise TableError("features can be ranked only between two labels or more")
@@ -127,6 +131,10 @@ def principal_map(x: np.ndarray, dimensions: int = 2) -> tuple[np.ndarray, np.nd
 
     Returns ``(clips, dimensions)`` and the share of the variance along each. By singular value decomposition;
     each direction's sign is such that its largest weight is positive. Source: K. Pearson, Phil. Mag. 2, 1901.
+
+    >>> places, shares = barn_owl.principal_map(np.random.default_rng(0).random((20, 5)))
+    >>> places.shape, shares.shape
+    ((20, 2), (2,))
     """
     centred = x.astype(np.float64) - x.mean(axis=0, dtype=np.float64)
     centred /= np.maximum(centred.std(axis=0), 1e-12)

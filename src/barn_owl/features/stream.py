@@ -23,6 +23,13 @@ class FrameStream:
     patient : whether frames may wait until `CHUNK` of them are whole, or until ``finish``. They are computed that
     many at a time, so that each small block costs as much as a large one without it.
     workers : threads that share what long blocks ask for.
+
+    >>> front_end = barn_owl.FrontEnd()
+    >>> stream = barn_owl.FrameStream(front_end)
+    >>> samples, rate_hz = barn_owl.read_audio("night.wav")
+    >>> parts = [stream.push(samples[:5000]), stream.push(samples[5000:]), stream.finish()]
+    >>> sum(map(len, parts)) == len(front_end.frames(samples))
+    True
     """
 
     def __init__(self, front_end: FrontEndSettings, *, patient: bool = False, workers: int = 1) -> None:

@@ -247,6 +247,9 @@ def read_plan(path: str | Path) -> Plan:
     """Read a plan from a TOML file; keys that are not there take their defaults.
 
     Raises PlanError when the file is missing, is not TOML, or a key is unknown or out of range.
+
+    >>> barn_owl.read_plan("first/plan.toml").family
+    'logistic'
     """
     path = Path(path)
     try:
@@ -262,6 +265,11 @@ def read_plan(path: str | Path) -> Plan:
 
 
 def write_plan(plan: Plan, path: str | Path) -> None:
-    """Write a plan as TOML with every default spelled out, whole or not at all."""
+    """Write a plan as TOML with every default spelled out, whole or not at all.
+
+    >>> barn_owl.write_plan(barn_owl.Plan(seed=3), "plan.toml")
+    >>> barn_owl.read_plan("plan.toml").seed
+    3
+    """
     with whole_file(path) as beside:
         beside.write_text(tomlkit.dumps(plan.model_dump(exclude_none=True)), encoding="utf-8")

@@ -52,6 +52,13 @@ class Model:
     so that scores promise what they keep. thresholds : score that a label must reach to be said of a clip; a
     label that is not in it needs none, or 0.5 where labels overlap. extra_columns : further columns of a clip table
     that the family looks at.
+
+    >>> model = barn_owl.load_model("first")
+    >>> model.labels
+    ['hiss', 'hum', 'still', 'tick']
+    >>> scores = model.score(np.zeros(16000), 16000)
+    >>> sorted(scores) == model.labels
+    True
     """
 
     labels: list[str]
@@ -192,6 +199,9 @@ def load_model(path: str | Path) -> Model:
     """Load a model from its file, or from the folder of a run.
 
     Raises ModelError when the file is missing, damaged, not a Barn Owl model or from a newer version.
+
+    >>> barn_owl.load_model("first").background
+    ['still']
     """
     path = Path(path)
     if path.is_dir():

@@ -41,7 +41,11 @@ class LabelDecision(Settings):
 
 
 class DecisionSettings(Settings):
-    """How scores over time become events."""
+    """How scores over time become events.
+
+    >>> barn_owl.DecisionSettings(on=0.7, off=0.3).but(on=0.8).on
+    0.8
+    """
 
     on: float = Field(default=0.5, gt=0, le=1)
     """Score that an event reaches at least once."""

@@ -22,3 +22,4 @@ from .thresholds import (
     set_thresholds as set_thresholds,
 )
 from .training import train as train
+from .work import Work as Work

@@ -19,6 +19,10 @@ class RunComparison:
     """Several runs on the same clips.
 
     plans : keys of their plans that differ, one row a key and one column a run; costs : one row a run.
+
+    >>> compared = barn_owl.compare_runs(["first", "second"])
+    >>> list(compared.evaluations)
+    ['first', 'second']
     """
 
     comparison: Comparison
@@ -42,6 +46,10 @@ def compare_runs(
 
     The first run is the one that the others are held against. Raises TableError when fewer than two are given, or
     they have no clip in common, ModelError when a folder is no run.
+
+    >>> compared = barn_owl.compare_runs(["first", "second"], side="validation")
+    >>> compared.comparison.clips
+    12
     """
     if len(folders) > 2:  # of all that lies in a folder, files are passed over
         folders = [folder for folder in folders if not Path(folder).is_file()]

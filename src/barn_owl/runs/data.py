@@ -5,7 +5,6 @@ import tempfile
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
-from pathlib import Path
 
 import numpy as np
 import pandas as pd
@@ -19,6 +18,7 @@ from barn_owl.learn import Examples, Plan
 from barn_owl.learn.extras import learn_columns
 from barn_owl.model.extras import ExtraColumns
 from barn_owl.runs.recordings import calm_frames, hear_recordings
+from barn_owl.runs.work import Work
 
 logger = logging.getLogger(__name__)
 
@@ -143,16 +143,14 @@ def _for_sharing(clips: pd.DataFrame, plan: Plan) -> pd.Series:
 def read_clips(
     clips: pd.DataFrame,
     plan: Plan,
-    *,
-    workers: int,
-    cache: str | Path | None = None,
-    reading: Callable[[int, int], None] | None = None,
+    work: Work,
 ) -> Iterator[RunData]:
     """Compute the frames of clips, in a temporary cache if none is given; they are there inside the block."""
     with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as temporary:
         frames, kept, skipped = load_frames(
-            clips, plan.front_end, plan.clips, workers=workers, cache=cache or temporary, progress=reading
-        )
+            clips, plan.front_end, plan.clips,
+            workers=work.workers, cache=work.cache or temporary, progress=work.reading,
+        )  # fmt: skip
         _tell_of_whole_recordings(kept, frames, plan)
         behind = calm_frames(plan, hear_recordings(plan.recordings).stretches) if plan.recordings else ClipFrames([])
         yield RunData(

@@ -31,7 +31,12 @@ CHECKPOINT = "checkpoint.safetensors"
 
 @dataclass(frozen=True)
 class Run:
-    """A folder with all that a training run produced."""
+    """A folder with all that a training run produced.
+
+    >>> run = barn_owl.open_run("first")
+    >>> run.plan.family, run.model.labels
+    ('logistic', ['hiss', 'hum', 'still', 'tick'])
+    """
 
     folder: Path
 
@@ -218,7 +223,11 @@ def judge(model: Model, predictions: pd.DataFrame, side: str, skipped: dict[int,
 
 
 def open_run(folder: str | Path) -> Run:
-    """Open the folder of a finished run. Raises ModelError when it is not one."""
+    """Open the folder of a finished run. Raises ModelError when it is not one.
+
+    >>> barn_owl.open_run("first").model.labels
+    ['hiss', 'hum', 'still', 'tick']
+    """
     folder = Path(folder)
     missing = [
         name for name in ("plan.toml", "model.safetensors", "predictions.csv") if not (folder / name).is_file()

@@ -1,7 +1,7 @@
 """Several trainings on the same clips: families side by side, seeds, folds, and their ensemble."""
 
 import time
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from functools import partial
 from pathlib import Path
@@ -13,7 +13,7 @@ import pandas as pd
 from barn_owl.clips import fold_clips, sides_of_fold, write_clip_table
 from barn_owl.clips.sides import SIDES
 from barn_owl.errors import ModelError, TableError
-from barn_owl.evaluate.predictions import with_predictions
+from barn_owl.evaluate.predictions import hear, with_predictions
 from barn_owl.files import claim_folder, write_json
 from barn_owl.learn import Fitted, Plan, fit
 from barn_owl.learn.fitting import NETWORKS
@@ -24,7 +24,6 @@ from barn_owl.runs.data import RunData, read_clips, usable_clips, with_sides
 from barn_owl.runs.run import HIDDEN, Run, judge
 from barn_owl.runs.suggest import suggest_plan
 from barn_owl.runs.training import (
-    Watcher,
     as_model,
     fit_into,
     found_checkpoint,
@@ -33,9 +32,7 @@ from barn_owl.runs.training import (
     write_run,
     write_table,
 )
-
-Told = Callable[[str, int, int], None]
-"""Called with the name of the training that begins, its number from 1, and how many there are."""
+from barn_owl.runs.work import PLAIN, Work
 
 
 def train_families(
@@ -46,13 +43,8 @@ def train_families(
     families: Sequence[str] = FAMILIES,
     front_ends: Sequence[Sequence[str]] = (),
     estimators: Mapping[str, Any] | None = None,
-    workers: int = 2,
-    force: bool = False,
     resume: bool = False,
-    cache: str | Path | None = None,
-    reading: Callable[[int, int], None] | None = None,
-    watch: Watcher | None = None,
-    told: Told | None = None,
+    work: Work = PLAIN,
 ) -> pd.DataFrame:
     """Train families on the same clips and the same split, each into a run of its own in `folder`, and rank them.
 
@@ -65,10 +57,18 @@ def train_families(
     Returns the ranking, also in ``families.csv``: one row a run with balanced accuracy and F1 on the
     validation side (which it is ranked by) and on the test side, numbers kept, multiply-adds a second, seconds.
     On Ctrl-C what is done is ranked and written, then KeyboardInterrupt is raised.
+
+    >>> clips = barn_owl.read_clip_table("clips.csv")
+    >>> families = ["majority", "nearest"]
+    >>> plan = barn_owl.Plan(background=["still"])
+    >>> ranking = barn_owl.train_families(clips, "families", plan, families=families)
+    >>> ranking["family"].tolist()
+    ['nearest', 'majority']
+    >>> barn_owl.save_figure(barn_owl.families_figure(ranking), "families.png")
     """
     plan = plan or suggest_plan(clips).plan
     sided = with_sides(usable_clips(clips, plan), plan)
-    folder, own = claim_folder(folder, force=force or resume), dict(estimators or {})
+    folder, own = claim_folder(folder, force=work.force or resume), dict(estimators or {})
     rows: list[dict[str, Any]] = []
     stacks = [list(features) for features in front_ends] or [plan.front_end.features]
     total = len(stacks) * (len(families) + len(own))
@@ -76,17 +76,16 @@ def train_families(
         for features in stacks:
             stacked = plan.but(front_end={"features": features})
             ending = f" {'+'.join(features)}" if front_ends else ""
-            with read_clips(sided, stacked, workers=workers, cache=cache, reading=reading) as data:
+            with read_clips(sided, stacked, work) as data:
                 for name in [*families, *own]:
-                    if told:
-                        told(name + ending, len(rows) + 1, total)
+                    work.begin(name + ending, len(rows) + 1, total)
                     if name in own:
-                        row = _somebody_elses(name, stacked, data, own[name], workers)
+                        row = _somebody_elses(name, stacked, data, own[name], work.workers)
                     else:
                         columns = [] if name == "cnn" else plan.columns
                         its_plan = _ready_to_rank(stacked.but(family=name, columns=columns))
                         target = folder / (name + ending).replace(" ", "-")
-                        run = _fitted_or_found(target, its_plan, data, workers=workers, watch=watch, resume=resume)
+                        run = _fitted_or_found(target, its_plan, data, work, resume=resume)
                         row = _ranked(name, run.model, run.predictions, run.provenance["seconds"])
                     rows.append({"run": (name + ending).replace(" ", "-"), **row, "features": "+".join(features)})
     except KeyboardInterrupt:
@@ -111,12 +110,7 @@ def train_subsets(
     plan: Plan | None = None,
     *,
     subsets: Sequence[float],
-    workers: int = 2,
-    force: bool = False,
-    cache: str | Path | None = None,
-    reading: Callable[[int, int], None] | None = None,
-    watch: Watcher | None = None,
-    told: Told | None = None,
+    work: Work = PLAIN,
 ) -> pd.DataFrame:
     """Train on parts of the training side, then on all of it: how much would more clips help?
 
@@ -126,22 +120,28 @@ def train_subsets(
 
     Returns a row for each with its training clips, balanced accuracy and F1 of validation and test, and event F1 in
     the rehearsal; also in ``subsets.csv``. Raises TableError for a part that is no share and no number.
+
+    >>> clips = barn_owl.read_clip_table("clips.csv")
+    >>> plan = barn_owl.Plan(family="nearest", background=["still"])
+    >>> table = barn_owl.train_subsets(clips, "subsets", plan, subsets=[0.5])
+    >>> len(table)
+    2
+    >>> barn_owl.save_figure(barn_owl.subsets_figure(table), "subsets.png")
     """
     wrong = [part for part in subsets if not (0 < part <= 1 or part == int(part) > 1)]
     if wrong:
         raise TableError(f"a part of the clips is a share up to 1 or a whole number of clips, got {wrong[0]:g}")
     plan = plan or suggest_plan(clips).plan
     sided = with_sides(usable_clips(clips, plan), plan)
-    folder, rows = claim_folder(folder, force=force), []
+    folder, rows = claim_folder(folder, force=work.force), []
     learnt = int((sided["split"] == "train").sum())
     counts = sorted({min(learnt, max(1, round(part * learnt if part <= 1 else part))) for part in (*subsets, 1.0)})
-    with read_clips(sided, plan, workers=workers, cache=cache, reading=reading) as data:
+    with read_clips(sided, plan, work) as data:
         for number, count in enumerate(counts, start=1):
             name = f"clips-{count}"
-            if told:
-                told(name, number, len(counts))
+            work.begin(name, number, len(counts))
             own = data.with_sides(partial(_part, share=count / learnt, seed=plan.seed))
-            run = fit_into(claim_folder(folder / name, force=force), plan, own, workers=workers, watch=watch)
+            run = fit_into(claim_folder(folder / name, force=work.force), plan, own, work)
             row = _ranked(name, run.model, run.predictions, run.provenance["seconds"])
             f1 = (run.expectation or {}).get("event_f1", np.nan)
             rows.append(
@@ -163,9 +163,7 @@ def _part(clips: pd.DataFrame, share: float, seed: int) -> pd.DataFrame:
     return clips.assign(split=clips["split"].mask(clips.index.isin(left_out), ""))
 
 
-def _fitted_or_found(
-    folder: Path, plan: Plan, data: RunData, *, workers: int, watch: Watcher | None, resume: bool
-) -> Run:
+def _fitted_or_found(folder: Path, plan: Plan, data: RunData, work: Work, *, resume: bool) -> Run:
     """Fit a family into a run; with `resume` take the one that is there, or go on with it."""
     checkpoint = None
     if resume and (folder / "plan.toml").is_file():
@@ -174,7 +172,7 @@ def _fitted_or_found(
         if checkpoint is None and is_finished(folder):
             return Run(folder)
     claim_folder(folder, force=True)
-    return fit_into(folder, plan, data, workers=workers, watch=watch, checkpoint=checkpoint)
+    return fit_into(folder, plan, data, work, checkpoint=checkpoint)
 
 
 def _ready_to_rank(plan: Plan) -> Plan:
@@ -194,7 +192,9 @@ def _somebody_elses(name: str, plan: Plan, data: RunData, estimator: Any, worker
     sides = data.examples(pooled, extra_columns)
     fitted = fit(pooled, data.labels, *sides, workers=workers, estimator=estimator)
     model = as_model(plan, data, fitted, extra_columns)
-    return _ranked(name, model, with_predictions(model, data.table, data.frames)[0], time.perf_counter() - begin)
+    heard = hear(model, data.table, data.frames)
+    predictions = with_predictions(model, data.table, data.frames, heard)
+    return _ranked(name, model, predictions, time.perf_counter() - begin)
 
 
 def _ranked(name: str, model: Model, predictions: pd.DataFrame, seconds: float) -> dict[str, Any]:
@@ -216,12 +216,7 @@ def train_several(
     seeds: int | None = None,
     folds: int | None = None,
     ensemble: bool = False,
-    workers: int = 2,
-    force: bool = False,
-    cache: str | Path | None = None,
-    reading: Callable[[int, int], None] | None = None,
-    watch: Watcher | None = None,
-    told: Told | None = None,
+    work: Work = PLAIN,
 ) -> pd.DataFrame:
     """Train with several seeds on one split, or once a fold with that fold as the test; say how far results spread.
 
@@ -233,6 +228,11 @@ def train_several(
     Returns a row for each training with the balanced accuracy and F1 of its validation and test side, also in
     ``spread.csv``, with the mean and the deviation in ``spread.json``. Raises TableError when there are fewer groups
     than folds.
+
+    >>> clips = barn_owl.read_clip_table("clips.csv")
+    >>> plan = barn_owl.Plan(family="nearest", background=["still"])
+    >>> barn_owl.train_several(clips, "several", plan, seeds=2)["training"].tolist()
+    ['seed-0', 'seed-1']
     """
     if (seeds is None) == (folds is None):
         raise TableError("say either how many seeds or how many folds")
@@ -245,20 +245,19 @@ def train_several(
     sided = (
         with_sides(usable, plan) if folds is None else fold_clips(usable, folds, seed=plan.seed, shares=plan.split)
     )
-    folder = claim_folder(folder, force=force)
+    folder = claim_folder(folder, force=work.force)
     rows, models, unseen = [], [], []
     begin = time.perf_counter()
-    with read_clips(sided, plan, workers=workers, cache=cache, reading=reading) as data:
+    with read_clips(sided, plan, work) as data:
         total = seeds or folds or 0
         for number in range(total):
             name = f"seed-{plan.seed + number}" if folds is None else f"fold-{number + 1}"
-            if told:
-                told(name, number + 1, total)
+            work.begin(name, number + 1, total)
             own, its_plan = data, plan.but(seed=plan.seed + number)
             if folds is not None:
                 own, its_plan = data.with_sides(partial(sides_of_fold, fold=number + 1)), plan
-            target = claim_folder(folder / name, force=force)
-            run = fit_into(target, its_plan, own, workers=workers, watch=watch)
+            target = claim_folder(folder / name, force=work.force)
+            run = fit_into(target, its_plan, own, work)
             rows.append(_ranked(name, run.model, run.predictions, run.provenance["seconds"]))
             models.append(run.model)
             unseen.append(run.predictions[run.predictions["split"] == "test"])
@@ -299,6 +298,10 @@ def ensemble_of(models: Sequence[Model]) -> Model:
     """Make one model of several, that gives the mean of what they say.
 
     Raises ModelError when their labels, front ends or clip settings differ.
+
+    >>> model = barn_owl.load_model("first")
+    >>> barn_owl.ensemble_of([model, model]).family.name
+    'ensemble'
     """
     first = models[0]
     for model in models[1:]:

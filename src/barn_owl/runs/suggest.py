@@ -51,7 +51,12 @@ OTHERS = ("other", "others", "other sounds", "unknown", "rest")
 
 @dataclass(frozen=True)
 class Suggestion:
-    """A plan, and for each key that was chosen (dotted, as ``cnn.size``) the reason in words."""
+    """A plan, and for each key that was chosen (dotted, as ``cnn.size``) the reason in words.
+
+    >>> suggestion = barn_owl.suggest_plan(barn_owl.read_clip_table("clips.csv"))
+    >>> suggestion.plan.front_end.rate_hz
+    16000
+    """
 
     plan: Plan
     reasons: dict[str, str] = field(default_factory=dict)
@@ -119,6 +124,10 @@ def suggest_plan(
     At most 160 clips, drawn evenly over the labels, are listened to. recordings : files or folders that the model is
     for; what they do not hold is not listened to in clips either. Raises TableError when no clip can be read,
     AudioError when none of the recordings can.
+
+    >>> suggestion = barn_owl.suggest_plan(barn_owl.read_clip_table("clips.csv"))
+    >>> suggestion.plan.background, suggestion.plan.front_end.rate_hz
+    ([], 16000)
     """
     clips = check_clip_table(clips)
     labelled = clips[clips["label"] != ""].reset_index(drop=True)

@@ -24,6 +24,11 @@ def set_thresholds(run: Run, settings: ThresholdSettings) -> Run:
     """Find thresholds on the validation side of a run and put them into its model, plan and predictions.
 
     Returns the run as it is now. Raises TableError when the run has no validation side.
+
+    >>> from barn_owl.learn.plan import ThresholdSettings
+    >>> run = barn_owl.set_thresholds(barn_owl.open_run("first"), ThresholdSettings(wish="f1"))
+    >>> sorted(run.model.thresholds)
+    ['hiss', 'hum', 'still', 'tick']
     """
     watched = run.predictions[run.predictions["split"] == "validation"].reset_index(drop=True)
     if not len(watched):
@@ -37,7 +42,12 @@ def set_thresholds(run: Run, settings: ThresholdSettings) -> Run:
 
 
 def set_decision(path: str | Path, decision: DecisionSettings) -> None:
-    """Put decision settings into a model file, or into the model and the plan of a run."""
+    """Put decision settings into a model file, or into the model and the plan of a run.
+
+    >>> barn_owl.set_decision("first", barn_owl.load_model("first").decision.but(shortest_s=0.05))
+    >>> barn_owl.load_model("first").decision.shortest_s
+    0.05
+    """
     path = Path(path)
     replace(load_model(path), decision=decision).save(path / "model.safetensors" if path.is_dir() else path)
     if (path / "plan.toml").is_file():

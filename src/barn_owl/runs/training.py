@@ -4,7 +4,6 @@ import hashlib
 import logging
 import platform
 import time
-from collections.abc import Callable
 from dataclasses import asdict, replace
 from datetime import UTC, datetime
 from importlib.metadata import version
@@ -20,9 +19,9 @@ from barn_owl.clips.sides import SIDES
 from barn_owl.errors import ModelError, PlanError, TableError, TrainingError
 from barn_owl.evaluate import Evaluation, Scores, fit_temperature
 from barn_owl.evaluate.calibration import at_temperature
-from barn_owl.evaluate.predictions import with_predictions
+from barn_owl.evaluate.predictions import hear, with_predictions
 from barn_owl.files import claim_folder, whole_file, write_json
-from barn_owl.learn import Fitted, Plan, Progress, fit, read_plan, write_plan
+from barn_owl.learn import Fitted, Plan, fit, read_plan, write_plan
 from barn_owl.learn.checkpoint import Checkpoint, read_checkpoint
 from barn_owl.learn.fitting import NETWORKS
 from barn_owl.learn.rehearsal import Rehearsal, Rehearsed, make_rehearsal, rehearse
@@ -36,10 +35,10 @@ from barn_owl.runs.run import CHECKPOINT, HIDDEN, Run, judge
 from barn_owl.runs.start import starting_point
 from barn_owl.runs.suggest import suggest_plan
 from barn_owl.runs.thresholds import with_thresholds
+from barn_owl.runs.work import PLAIN, Work
 
 logger = logging.getLogger(__name__)
 
-Watcher = Callable[[Progress], None]
 OWN_THRESHOLDS = 0.75
 """How much thresholds are those found after a model was fitted again, rather than before; as exponents."""
 FOUND_THRESHOLDS = 0.5
@@ -51,27 +50,27 @@ def train(
     folder: str | Path,
     plan: Plan | None = None,
     *,
-    workers: int = 2,
-    force: bool = False,
     resume: bool = False,
-    cache: str | Path | None = None,
-    reading: Callable[[int, int], None] | None = None,
-    watch: Watcher | None = None,
+    work: Work = PLAIN,
 ) -> Run:
     """Split the clips, fit the family of `plan`, judge it and write the folder of the run.
 
     clips : a clip table; rows with a blank label are left out, sides that are named already are kept.
-    folder : the run's folder; it must be new or empty unless `force`, which replaces the files of a run.
+    folder : the run's folder; it must be new or empty unless `work.force`, which replaces the files of a run.
     plan : None for one that is fitted to the clips (see `suggest_plan`), or, to resume, for the run's own.
     resume : go on with the training that `folder` holds, from its last checkpoint; the model is the same as if it had
         never stopped. The plan and the clips must be the same.
-    cache : a folder to keep computed frames in, so that the next training starts at once; None for a temporary
-        one, as the frames of a large data set do not fit into memory either way.
-    reading : called with the clips read and their number; watch : called after each epoch.
+    work : cores, cache, and who is told how far it is.
 
     A network leaves a checkpoint after each epoch. When training is over, or is stopped by Ctrl-C after an epoch, the
     best weights so far are written as the model; then KeyboardInterrupt is raised once everything is written, and the
     checkpoint stays. Raises TableError, PlanError, TrainingError, ModelError or OutputError.
+
+    >>> clips = barn_owl.read_clip_table("clips.csv")
+    >>> plan = barn_owl.Plan(family="nearest", background=["still"])
+    >>> run = barn_owl.train(clips, "third", plan)
+    >>> run.model.labels
+    ['hiss', 'hum', 'still', 'tick']
     """
     begin, folder = time.perf_counter(), Path(folder)
     plan = own_plan(folder, plan) if resume else plan or suggest_plan(clips).plan
@@ -81,10 +80,10 @@ def train(
         logger.warning("%s is finished; there is nothing to resume", folder)
         return Run(folder)
     was_there = folder.exists()
-    claim_folder(folder, force=force or resume)
+    claim_folder(folder, force=work.force or resume)
     try:
-        with read_clips(sided, plan, workers=workers, cache=cache, reading=reading) as data:
-            return fit_into(folder, plan, data, workers=workers, watch=watch, checkpoint=checkpoint, begin=begin)
+        with read_clips(sided, plan, work) as data:
+            return fit_into(folder, plan, data, work, checkpoint=checkpoint, begin=begin)
     except BaseException:
         if not was_there and not any(folder.iterdir()):
             folder.rmdir()
@@ -95,9 +94,8 @@ def fit_into(
     folder: Path,
     plan: Plan,
     data: RunData,
+    work: Work = PLAIN,
     *,
-    workers: int,
-    watch: Watcher | None,
     checkpoint: Checkpoint | None = None,
     begin: float | None = None,
 ) -> Run:
@@ -118,7 +116,7 @@ def fit_into(
 
     fitted = fit(
         plan, data.labels, train_side, validation,
-        workers=workers, watch=watch, start=start, resume=checkpoint, save=save,
+        workers=work.workers, watch=work.watch, start=start, resume=checkpoint, save=save,
     )  # fmt: skip
     model = as_model(plan, data, fitted, extra_columns)
     model, watched = calibrated(model, plan, data)
@@ -127,7 +125,7 @@ def fit_into(
     if rehearsed is not None:
         model = rehearsed.model
     if not (fitted.trouble or fitted.interrupted):
-        model, fitted = _refitted(model, plan, data, fitted, extra_columns, workers=workers, watch=watch)
+        model, fitted = _refitted(model, plan, data, fitted, extra_columns, work)
         if rehearsal is not None and rehearsed is not None and model.family is not rehearsed.model.family:
             model = _between(rehearsed.model, rehearse(model, plan, rehearsal).model, plan)
     run = write_run(folder, plan, data, model, fitted, begin, watched=watched, rehearsed=rehearsed)
@@ -145,9 +143,7 @@ def _refitted(
     data: RunData,
     fitted: Fitted,
     extra_columns: ExtraColumns,
-    *,
-    workers: int,
-    watch: Watcher | None,
+    work: Work,
 ) -> tuple[Model, Fitted]:
     """Fit the family once more, on the training and validation clips together: more recorders tell more.
 
@@ -162,9 +158,9 @@ def _refitted(
         onward = onward.but(start={"rate_share": 1.0})
     try:
         found = fit(
-            onward, data.labels, every, None, workers=workers, keep=fitted.best.epoch,
+            onward, data.labels, every, None, workers=work.workers, keep=fitted.best.epoch,
             start=fitted if plan.family in NETWORKS else None,
-            watch=None if watch is None else lambda line: watch(replace(line, again=True)),
+            watch=None if (watch := work.watch) is None else lambda line: watch(replace(line, again=True)),
         )  # fmt: skip
     except KeyboardInterrupt:
         return model, replace(fitted, interrupted=True)
@@ -240,7 +236,8 @@ def write_run(
 
     watched : predictions for the validation clips by a model that was not fitted to them; left out, the model's own.
     """
-    predictions, hidden = with_predictions(model, data.table, data.frames)
+    heard = hear(model, data.table, data.frames)
+    predictions = with_predictions(model, data.table, data.frames, heard)
     if watched is not None:
         on_side = predictions["split"] == "validation"
         predictions.loc[on_side, watched.columns] = watched.to_numpy()
@@ -259,7 +256,7 @@ def write_run(
     if judged["test"] and isinstance(judged["test"].scores, Scores):
         write_table(judged["test"].scores.confusion, folder / "confusion.csv", index=True)
     with whole_file(folder / HIDDEN) as beside:
-        np.save(beside, hidden, allow_pickle=False)
+        np.save(beside, heard.embeddings, allow_pickle=False)
     circumstances = _circumstances(begin, len(data.table), len(data.skipped))
     write_json(folder / "provenance.json", model.provenance | asdict(model.family.cost()) | circumstances)
     model.save(folder / "model.safetensors")
@@ -357,12 +354,13 @@ def calibrated(model: Model, plan: Plan, data: RunData) -> tuple[Model, pd.DataF
     if not len(rows):
         return model, None
     table, frames = data.table.iloc[rows], data.frames.take(rows)
-    answers = judge(model, with_predictions(model, table, frames)[0], "validation").answers
+    heard = hear(model, table, frames)
+    answers = judge(model, with_predictions(model, table, frames, heard), "validation").answers
     temperature = fit_temperature(answers.scores, answers.truth, overlapping=model.overlapping)
     model = replace(model, temperature=temperature)
     scores = at_temperature(answers.scores, temperature, overlapping=model.overlapping)
     model = with_thresholds(model, replace(answers, scores=scores), plan.thresholds)
-    return model, with_predictions(model, table, frames)[0]
+    return model, with_predictions(model, table, frames, heard)
 
 
 def write_table(table: pd.DataFrame, path: Path, *, index: bool = False) -> None:

@@ -17,7 +17,11 @@ LINE_INCHES, HEAD_INCHES = 0.42, 2.2
 
 
 def check_figure(check: Check) -> Figure:
-    """Draw clips by label and severity, their lengths and their levels; the commonest 40 labels."""
+    """Draw clips by label and severity, their lengths and their levels; the commonest 40 labels.
+
+    >>> check = barn_owl.check_clips(barn_owl.read_clip_table("clips.csv"))
+    >>> barn_owl.save_figure(barn_owl.check_figure(check), "check.png")
+    """
     clips = check.by_clip
     labels = clips["label"].value_counts().index[:MOST_ROWS].tolist()
     figure = new_figure(height=max(5.0, HEAD_INCHES + LINE_INCHES * len(labels)))

@@ -28,6 +28,11 @@ def distributions_figure(
 
     x : ``(clips, features)``; ranking : as `rank_features` gives it; features that say the same are passed over.
     units : of each column, "1" for none.
+
+    >>> x, labels = np.random.default_rng(0).random((8, 2)), ["bell", "gull"] * 4
+    >>> ranking = barn_owl.rank_features(x, ["pitch", "level"], labels)
+    >>> figure = barn_owl.distributions_figure(x, ["pitch", "level"], labels, ranking)
+    >>> barn_owl.save_figure(figure, "distributions.png")
     """
     chosen = ranking[ranking["same_as"] == ""].head(6)
     names = sorted(set(labels))
@@ -71,6 +76,10 @@ def scatter_figure(
     """Draw two features of all clips against each other, coloured and marked by label; units : of each column.
 
     Raises TableError when one of them is not among the columns.
+
+    >>> x = np.random.default_rng(0).random((8, 2))
+    >>> figure = barn_owl.scatter_figure(x, ["pitch", "level"], ["bell", "gull"] * 4, "pitch", "level")
+    >>> barn_owl.save_figure(figure, "scatter.png")
     """
     for name in (across, up):
         if name not in columns:
@@ -91,7 +100,11 @@ def _unit(name: str, columns: Sequence[str], units: Sequence[str]) -> str:
 
 
 def map_figure(x: np.ndarray, labels: Sequence[str]) -> Figure:
-    """Draw all clips on the two directions along which their features vary most (principal components)."""
+    """Draw all clips on the two directions along which their features vary most (principal components).
+
+    >>> x = np.random.default_rng(0).random((20, 3))
+    >>> barn_owl.save_figure(barn_owl.map_figure(x, ["bell", "gull"] * 10), "map.png")
+    """
     at, shares = principal_map(x)
     figure = new_figure()
     axes = figure.add_subplot()
@@ -123,6 +136,11 @@ def spectra_figure(spectra: dict[str, np.ndarray], centres_hz: np.ndarray) -> Fi
     """Draw the mean spectrum of each label with the band that holds half of its clips.
 
     spectra : label to mean log-mel of each clip, ``(clips, bands)`` in dB.
+
+    >>> front_end = barn_owl.FrontEnd(features=["log-mel"])
+    >>> levels = np.random.default_rng(0).uniform(-60, -20, (5, front_end.bands))
+    >>> figure = barn_owl.spectra_figure({"bell": levels, "gull": levels - 6}, front_end.centres_hz)
+    >>> barn_owl.save_figure(figure, "spectra.png")
     """
     names = sorted(spectra)
     colours = label_colours(names)

@@ -23,6 +23,9 @@ def confusion_figure(scores: Scores, *, title: str = "") -> Figure:
     """Draw the confusion of true labels (rows) with predicted ones (columns), shaded by share of the row.
 
     Labels that are taken for each other stand together.
+
+    >>> scores = barn_owl.open_run("first").evaluate().scores
+    >>> barn_owl.save_figure(barn_owl.confusion_figure(scores), "confusion.png")
     """
     order = confusable_order(scores.confusion)
     table = scores.confusion.loc[order, order]
@@ -51,6 +54,10 @@ def confusion_difference_figure(first: Scores, second: Scores, *, names: tuple[s
 
     On the diagonal more is better, off it less: both are drawn in the colour of a gain. Raises TableError when the
     labels differ.
+
+    >>> scores = barn_owl.open_run("first").evaluate().scores
+    >>> figure = barn_owl.confusion_difference_figure(scores, scores, names=("before", "after"))
+    >>> barn_owl.save_figure(figure, "difference.png")
     """
     if sorted(first.confusion.index) != sorted(second.confusion.index):
         raise TableError("the two confusions are of different labels")

@@ -14,7 +14,11 @@ RATES = (0.005, 0.02, 0.05, 0.1, 0.2, 0.4, 0.6, 0.8, 0.95)
 
 
 def labels_figure(evaluation: Evaluation) -> Figure:
-    """Draw recall and precision of each label with their 95 % intervals, the weakest on top."""
+    """Draw recall and precision of each label with their 95 % intervals, the weakest on top.
+
+    >>> evaluation = barn_owl.open_run("first").evaluate()
+    >>> barn_owl.save_figure(barn_owl.labels_figure(evaluation), "labels.png")
+    """
     table = evaluation.measured.by_label
     table = table[table["count"] > 0].sort_values("recall", ascending=False)
     figure = new_figure(float(np.clip(2 + 0.45 * len(table), 4.5, 30)))
@@ -44,7 +48,11 @@ def labels_figure(evaluation: Evaluation) -> Figure:
 
 
 def thresholds_figure(evaluation: Evaluation) -> Figure:
-    """Draw ROC, precision-recall and detection-error curves by label; of many labels those with the least area."""
+    """Draw ROC, precision-recall and detection-error curves by label; of many labels those with the least area.
+
+    >>> evaluation = barn_owl.open_run("first").evaluate()
+    >>> barn_owl.save_figure(barn_owl.thresholds_figure(evaluation), "thresholds.png")
+    """
     table = evaluation.measured.by_label
     labels = list(table[table["roc_area"].notna()].sort_values("roc_area").index[:MOST_CURVES])
     figure = new_figure(5.0)
@@ -91,7 +99,11 @@ def _probit(rate: "np.ndarray") -> np.ndarray:
 
 
 def calibration_figure(evaluation: Evaluation) -> Figure:
-    """Draw what scores promise against what they keep, and how many answers are left when only sure ones count."""
+    """Draw what scores promise against what they keep, and how many answers are left when only sure ones count.
+
+    >>> evaluation = barn_owl.open_run("first").evaluate()
+    >>> barn_owl.save_figure(barn_owl.calibration_figure(evaluation), "calibration.png")
+    """
     table, coverage = evaluation.calibration, evaluation.coverage
     figure = new_figure(5.0)
     promise, left = figure.subplots(1, 2)
@@ -120,7 +132,11 @@ def calibration_figure(evaluation: Evaluation) -> Figure:
 
 
 def comparison_figure(comparison: Comparison) -> Figure:
-    """Draw the balanced accuracy of each run with its interval, and the recall of each label by run."""
+    """Draw the balanced accuracy of each run with its interval, and the recall of each label by run.
+
+    >>> runs = {name: barn_owl.open_run(name).evaluate() for name in ("first", "second")}
+    >>> barn_owl.save_figure(barn_owl.comparison_figure(barn_owl.compare(runs)), "comparison.png")
+    """
     scores, by_label = comparison.scores, comparison.by_label.dropna(how="all")
     figure = new_figure(float(np.clip(3.2 + 0.3 * len(by_label) + 0.4 * len(scores), 5, 30)))
     top, bottom = figure.subplots(2, 1, height_ratios=[len(scores) + 1, len(by_label) + 2])

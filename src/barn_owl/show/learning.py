@@ -11,7 +11,10 @@ TRAIN, VALIDATION, TEST = LABEL_COLOURS[0], LABEL_COLOURS[1], LABEL_COLOURS[2]
 
 
 def curves_figure(run: Run) -> Figure:
-    """Draw losses and validation scores by epoch; the best epoch and what came after it are marked."""
+    """Draw losses and validation scores by epoch; the best epoch and what came after it are marked.
+
+    >>> barn_owl.save_figure(barn_owl.curves_figure(barn_owl.open_run("first")), "curves.png")
+    """
     curves, learning = run.curves, run.learning
     figure = new_figure(7.2)
     losses, scores = figure.subplots(2, 1, sharex=True, height_ratios=[3, 2])
@@ -82,7 +85,13 @@ def subsets_figure(table: pd.DataFrame) -> Figure:
 
 
 def families_figure(ranking: pd.DataFrame) -> Figure:
-    """Draw families by balanced accuracy on validation (which ranks them) and test, with what each costs."""
+    """Draw families by balanced accuracy on validation (which ranks them) and test, with what each costs.
+
+    >>> ranking = pd.DataFrame({"run": ["a", "b"], "family": ["trees", "cnn"], "seconds": [2.0, 40.0]})
+    >>> ranking = ranking.assign(weights=[9000, 50000], multiply_adds=[1e5, 1e8])
+    >>> ranking = ranking.assign(validation_balanced_accuracy=[0.8, 0.9], test_balanced_accuracy=[0.7, 0.9])
+    >>> barn_owl.save_figure(barn_owl.families_figure(ranking), "families.png")
+    """
     figure = new_figure(max(3.5, 0.75 * len(ranking) + 1.6))
     axes = figure.add_subplot()
     places = np.arange(len(ranking))[::-1]

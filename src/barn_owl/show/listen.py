@@ -37,5 +37,10 @@ def listen(clips: pd.DataFrame, *, most: int = 12, front_end: FrontEnd | None = 
 
     clips : a clip table, or rows of one, such as the mistakes of an evaluation; most : clips at most.
     front_end : whose mel bands the spectrograms have; left out, the default's.
+
+    >>> clips = barn_owl.read_clip_table("clips.csv")
+    >>> heard = barn_owl.listen(clips, most=3)
+    >>> "audio" in heard._repr_html_()
+    True
     """
     return Listening(clips.head(most), front_end or FrontEnd())

@@ -27,6 +27,10 @@ def write_listening_page(
 
     predictions : what `barn_owl.predict` gave; ``predicted`` may be "undecided", or "none" for clips that are
     refused, with why in the column ``reason``.
+
+    >>> model = barn_owl.load_model("first")
+    >>> table, _ = barn_owl.predict(model, barn_owl.read_clip_table("clips.csv"))
+    >>> barn_owl.write_listening_page(model, table, "listening.html")
     """
     shelf, folder = Shelf(model.front_end, budget), Path(path).resolve().parent
     counts = predictions.groupby("predicted").agg(clips=("score", "size"), score=("score", "mean"))

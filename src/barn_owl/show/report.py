@@ -39,6 +39,9 @@ def write_report(run: Run, evaluation: Evaluation, path: str | Path, *, budget: 
     """Write the page of an evaluation of a run's model: one HTML file with its sounds, for any browser, offline.
 
     budget : bytes of sounds and pictures on it; mistakes come first. Clips whose file is gone are without sound.
+
+    >>> run = barn_owl.open_run("first")
+    >>> barn_owl.write_report(run, run.evaluate(), "report.html")
     """
     shelf = Shelf(run.model.front_end, budget)
     clips = _Clips(run, evaluation, shelf)

@@ -22,7 +22,10 @@ P = ParamSpec("P")
 
 
 def write_results(run: Run) -> None:
-    """Write what a run shows of its training, its rehearsal and its test, where it has them, to its folder."""
+    """Write what a run shows of its training, its rehearsal and its test, where it has them, to its folder.
+
+    >>> barn_owl.write_results(barn_owl.open_run("first"))
+    """
     figures = run.folder / "figures"
     save_figure(curves_figure(run), figures / "curves.png")
     if run.expectation is not None:
@@ -36,6 +39,10 @@ def write_evaluation(run: Run, evaluation: Evaluation, folder: Path) -> None:
 
     Scores and predictions of the run itself are there already. Corrections that somebody filled in stay; where no
     label is doubted there is no table of them.
+
+    >>> from pathlib import Path
+    >>> run = barn_owl.open_run("first")
+    >>> barn_owl.write_evaluation(run, run.evaluate(side="validation"), Path("judged"))
     """
     figures = folder / "figures"
     if isinstance(evaluation.scores, Scores):  # where labels overlap, none is taken for another

@@ -22,7 +22,11 @@ GAIN, LOSS = LABEL_COLOURS[0], LABEL_COLOURS[1]
 
 
 def events_figure(scores: EventScores) -> Figure:
-    """Draw found, missed and false events by label, the errors of onset and length, and examples of both mistakes."""
+    """Draw found, missed and false events by label, the errors of onset and length, and examples of both mistakes.
+
+    >>> scores = barn_owl.score_events(barn_owl.read_clip_table("truth.csv"), barn_owl.read_events("events.csv"))
+    >>> barn_owl.save_figure(barn_owl.events_figure(scores), "events.png")
+    """
     figure = new_figure(9.0)
     top, upper, lower = np.asarray(figure.subfigures(3, 1, height_ratios=[1.3, 1, 1]))
     counts, errors = top.subplots(1, 2, width_ratios=[3, 2])
@@ -43,7 +47,9 @@ def events_figure(scores: EventScores) -> Figure:
     )  # fmt: skip
     milliseconds = 1000 * scores.matches["onset_error_s"].to_numpy(dtype=float)
     if len(milliseconds):
-        errors.hist(milliseconds, bins=41, color=GAIN)
+        # Where all are off by the same, as in truth held against itself, there is no range of its own.
+        widest = max(float(np.abs(milliseconds).max()), 20.0)
+        errors.hist(milliseconds, bins=41, range=(-widest, widest), color=GAIN)
         errors.set_title(f"Onsets: median error {np.median(np.abs(milliseconds)):.0f} ms", loc="left", fontsize=12)
     errors.set_xlabel("onset tagged less true, ms")
     errors.set_ylabel("events")
@@ -109,7 +115,11 @@ def _near_each_other(curve: pd.DataFrame) -> list[pd.DataFrame]:
 
 
 def adjusting_figure(adjusted: Adjusted) -> Figure:
-    """Draw detections against false alarms an hour as the onset threshold moves, with what was chosen."""
+    """Draw detections against false alarms an hour as the onset threshold moves, with what was chosen.
+
+    >>> adjusted = barn_owl.adjust(barn_owl.load_model("first"), barn_owl.read_clip_table("truth.csv"))
+    >>> barn_owl.save_figure(barn_owl.adjusting_figure(adjusted), "adjusting.png")
+    """
     curve, scores = adjusted.curve.sort_values(["false_alarms_per_hour", "recall"]), adjusted.scores
     figure = new_figure(6.5)
     axes = figure.add_subplot()
@@ -162,7 +172,13 @@ def adjusting_figure(adjusted: Adjusted) -> Figure:
 
 
 def hours_figure(table: pd.DataFrame) -> Figure:
-    """Draw events in an hour of recording by hour of the day and label; hours without recording are hatched."""
+    """Draw events in an hour of recording by hour of the day and label; hours without recording are hatched.
+
+    >>> from datetime import datetime
+    >>> events = barn_owl.read_events("events.csv")
+    >>> table = barn_owl.hours_table(events, {"night.wav": datetime(2026, 5, 1, 22)}, {"night.wav": 14.0})
+    >>> barn_owl.save_figure(barn_owl.hours_figure(table), "hours.png")
+    """
     labels = [name for name in table if name != "recorded_s"]
     colours = label_colours(labels)
     figure = new_figure(6.5)

@@ -48,6 +48,10 @@ def tagging_figure(
     they are drawn at all; where one reaches ``on`` and there is no event, a mark says why. trace : the scores of the
     recording, if they are at hand; else those of the stretch are made. start_s, end_s : the stretch, an hour at most;
     None for as far as that. Raises AudioError when the stretch is not in the recording.
+
+    >>> model = barn_owl.load_model("first")
+    >>> events = barn_owl.read_events("events.csv")
+    >>> barn_owl.save_figure(barn_owl.tagging_figure(model, "night.wav", events), "tagging.png")
     """
     length_s, shown_decision = audio_info(path).duration_s, decision or model.decision
     end_s = min(length_s, start_s + LONGEST_S) if end_s is None else min(end_s, length_s)

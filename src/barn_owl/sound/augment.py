@@ -20,6 +20,9 @@ class SoundSettings(Settings):
         `pitch_semitones` at the same length. stretch : by up to `stretch_percent` at the same pitch. shift : by
         up to `shift_s`. equaliser : a smooth response of up to `equaliser_db`. room : echoes of a room up to
         `room_m` long. gain : by up to `gain_db`. clipping : by up to `clipping_db`. telephone : its band and 8 bits.
+
+    >>> barn_owl.SoundSettings(noise=0.5).noise
+    0.5
     """
 
     renew: float = Field(default=0.03, ge=0, le=1)
@@ -81,6 +84,11 @@ def change_sound(
 
     background : gives the samples of another clip to mix in; None leaves that out. The peak is kept within
     full scale. The same generator gives the same change.
+
+    >>> rng, settings = np.random.default_rng(0), barn_owl.SoundSettings(noise=1.0)
+    >>> changed, said = barn_owl.change_sound(np.ones(16000, np.float32), 16000, settings, rng)
+    >>> changed.shape, len(said)
+    ((16000,), 1)
     """
     done: list[str] = []
     for name in CHANGES:

@@ -18,6 +18,9 @@ class UniformSettings(Settings):
         recording has no level of its own, so a model trained this way says so when it is asked to tag.
     remove_silence : keep only the stretches in which something sounds; the same holds for tagging.
     shortest_s : shorter clips are left out.
+
+    >>> barn_owl.UniformSettings(level="rms", level_db=-25.0).level
+    'rms'
     """
 
     channel: Channel = "mix"
@@ -50,7 +53,13 @@ def read_uniform(excerpt: Excerpt, rate_hz: int, settings: UniformSettings) -> n
 
 
 def make_uniform(samples: np.ndarray, rate_hz: int, settings: UniformSettings) -> np.ndarray:
-    """Bring mono samples to one level and take out silence, where the settings say so."""
+    """Bring mono samples to one level and take out silence, where the settings say so.
+
+    >>> samples, rate_hz = barn_owl.read_audio("night.wav")
+    >>> settings = barn_owl.UniformSettings(level="peak", level_db=-6.0)
+    >>> round(float(np.abs(barn_owl.make_uniform(samples, rate_hz, settings)).max()), 3)
+    0.501
+    """
     if settings.remove_silence:
         samples = remove_silence(samples, rate_hz)
     if settings.level != "kept":

@@ -54,6 +54,11 @@ class Adjusted:
     recall and false alarms an hour on recordings (or parts of the only one) that the settings were not chosen on, one
     row each. curve : detections against false alarms an hour as the onset threshold moves. reached : whether the goal
     of at most so many false alarms was kept.
+
+    >>> model = barn_owl.load_model("first")
+    >>> adjusted = barn_owl.adjust(model, barn_owl.read_clip_table("truth.csv"))
+    >>> adjusted.scores.f1 >= 0.5
+    True
     """
 
     decision: DecisionSettings
@@ -83,6 +88,12 @@ def adjust(
     cut into four parts for that.
 
     Raises TableError when the truth table has no events of the model's labels, or is of other recordings.
+
+    >>> model = barn_owl.load_model("first")
+    >>> truth = barn_owl.read_clip_table("truth.csv")
+    >>> adjusted = barn_owl.adjust(model, truth)
+    >>> 0 < adjusted.decision.off < adjusted.decision.on < 1
+    True
     """
     files = list(dict.fromkeys(truth["file"])) if recordings is None else [str(path) for path in recordings]
     strange = sorted(set(files) - set(truth["file"]))

@@ -29,6 +29,10 @@ class Archive:
 
     events : of all of them; done : recordings that were tagged now or before; kept : those of them that were not
     done again; refused : the reason for each that was passed over. stopped : by Ctrl-C, before all were done.
+
+    >>> archive = barn_owl.tag_archive(barn_owl.load_model("first"), ["night.wav"], workers=1)
+    >>> archive.done, archive.refused
+    (['night.wav'], {})
     """
 
     events: pd.DataFrame
@@ -42,6 +46,9 @@ def find_recordings(sources: Sequence[str | Path]) -> list[str]:
     """List the recordings that files, folders (with all below) and tables with a column ``file`` name, once each.
 
     Raises TableError when one does not exist or names no recording.
+
+    >>> barn_owl.find_recordings(["night.wav"])
+    ['night.wav']
     """
     found: list[str] = []
     for source in map(Path, sources):
@@ -81,6 +88,10 @@ def tag_archive(
 
     A recording that cannot be read is passed over and said so. On Ctrl-C what is finished is returned, marked as
     stopped. Raises OutputError when `keep` cannot be written.
+
+    >>> archive = barn_owl.tag_archive(barn_owl.load_model("first"), ["night.wav"], workers=1)
+    >>> list(archive.events)[:4]
+    ['file', 'start_s', 'end_s', 'label']
     """
     settings = decision or model.decision
     paths = [str(path) for path in recordings]

@@ -37,6 +37,9 @@ def write_events(events: pd.DataFrame, path: str | Path, *, force: bool = False)
 
     Raises OutputError for another ending, for a file that is there already, and for events of several recordings
     where a format holds one.
+
+    >>> events = barn_owl.read_events("events.csv")
+    >>> barn_owl.write_events(events, "events.srt", force=True)
     """
     path = Path(path)
     ending = path.suffix.lower()
@@ -63,6 +66,10 @@ def read_events(path: str | Path, *, file: str = "") -> pd.DataFrame:
     file : the recording that the subtitles belong to, where they do not say it themselves.
 
     Raises TableError when it cannot be read so.
+
+    >>> events = barn_owl.read_events("events.csv")
+    >>> list(events)[:4]
+    ['file', 'start_s', 'end_s', 'label']
     """
     path = Path(path)
     ending = path.suffix.lower()
@@ -140,6 +147,8 @@ def write_cues(recording: str | Path, events: pd.DataFrame, path: str | Path, *,
 
     The samples are those of the recording, 16 bit, or 24 or float if it has more. Raises OutputError when it would be
     longer than a WAV file can be (4 GiB), AudioError when the recording cannot be read.
+
+    >>> barn_owl.write_cues("night.wav", barn_owl.read_events("events.csv"), "marked.wav", force=True)
     """
     info = audio_info(recording)
     subtype = info.subtype if info.subtype in ("PCM_24", "PCM_32", "FLOAT", "DOUBLE") else "PCM_16"

@@ -25,6 +25,9 @@ def recording_start(path: str | Path, *, zone: str = "") -> datetime | None:
 
     Where the name holds no time, the file may: see `broadcast_start`. zone : time zone of those that say none, such
     as ``Europe/Lisbon``. Returns None when neither holds a time. Raises TableError for an unknown zone.
+
+    >>> barn_owl.recording_start("quay_20260501_220000.wav")
+    datetime.datetime(2026, 5, 1, 22, 0)
     """
     return _named(Path(path), zone) or _at_home(broadcast_start(path), zone)
 
@@ -99,6 +102,12 @@ def hours_table(
     """Count events by label (columns) and hour of the day (rows 0 to 23), with ``recorded_s`` of each hour.
 
     starts : when each recording began; those that are not known are left out. seconds : how long each is.
+
+    >>> from datetime import datetime
+    >>> events = barn_owl.read_events("events.csv")
+    >>> table = barn_owl.hours_table(events, {"night.wav": datetime(2026, 5, 1, 22)}, {"night.wav": 14.0})
+    >>> list(table)
+    ['hiss', 'hum', 'tick', 'recorded_s']
     """
     known = {file: start for file, start in starts.items() if start is not None}
     labels = sorted(events["label"].unique())

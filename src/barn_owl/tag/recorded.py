@@ -27,6 +27,10 @@ class Trace:
 
     file, duration_s : of the recording; labels : in the order of the columns; step_s : time between rows; first_s :
     what time the first row tells of.
+
+    >>> trace = barn_owl.whole_trace(barn_owl.load_model("first"), "night.wav")
+    >>> trace.sounds.shape[1] == len(trace.labels)
+    True
     """
 
     file: str
@@ -85,6 +89,10 @@ def whole_trace(
     ahead, progress : see `tag_recording`.
 
     Raises AudioError when it cannot be read or is shorter than one frame.
+
+    >>> trace = barn_owl.whole_trace(barn_owl.load_model("first"), "night.wav")
+    >>> trace.duration_s, trace.labels
+    (14.0, ['hiss', 'hum', 'still', 'tick'])
     """
     duration_s = audio_info(path).duration_s
     blocks = list(trace_recording(model, path, ahead=ahead, progress=progress))
@@ -113,7 +121,13 @@ def _whole(model: Model, blocks: list[TraceBlock], file: str, duration_s: float)
 
 
 def read_trace(path: str | Path) -> Trace:
-    """Read a trace that `Trace.save` wrote. Raises TableError when it is none."""
+    """Read a trace that `Trace.save` wrote. Raises TableError when it is none.
+
+    >>> model = barn_owl.load_model("first")
+    >>> _ = barn_owl.tag_archive(model, ["night.wav"], traces="traces", workers=1)
+    >>> barn_owl.read_trace("traces/night.npz").labels
+    ['hiss', 'hum', 'still', 'tick']
+    """
     path = Path(path)
     try:
         if path.suffix.lower() == ".parquet":
@@ -153,6 +167,11 @@ def tag_trace(model: Model, trace: Trace, *, decision: DecisionSettings | None =
     """Decide on a trace; the events are those that `barn_owl.tag_recording` finds with the same settings.
 
     Raises TableError when the trace is not of this model's labels.
+
+    >>> model = barn_owl.load_model("first")
+    >>> trace = barn_owl.whole_trace(model, "night.wav")
+    >>> len(barn_owl.tag_trace(model, trace)) == len(barn_owl.tag_recording(model, "night.wav"))
+    True
     """
     if trace.labels != model.labels:
         raise TableError(f"the trace is of {', '.join(trace.labels)}; the model knows {', '.join(model.labels)}")

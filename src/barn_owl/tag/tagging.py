@@ -21,6 +21,12 @@ class Tagger:
     """Takes blocks of samples of any size and gives events as they are decided.
 
     Memory is bounded, and the events are the same however the samples are cut into blocks.
+
+    >>> samples, rate_hz = barn_owl.read_audio("night.wav")
+    >>> tagger = barn_owl.Tagger(barn_owl.load_model("first"))
+    >>> events = tagger.push(samples[:100000]) + tagger.push(samples[100000:]) + tagger.finish()
+    >>> {event.label for event in events} <= {"hum", "hiss", "tick"}
+    True
     """
 
     def __init__(self, model: Model, decision: DecisionSettings | None = None) -> None:
@@ -50,6 +56,11 @@ def tag_samples(
 
     Returns a clip table with ``start_s``, ``end_s``, ``label`` and ``score``; ``file`` is blank.
     Raises AudioError when the samples are not mono, not finite or shorter than one frame.
+
+    >>> samples, rate_hz = barn_owl.read_audio("night.wav")
+    >>> events = barn_owl.tag_samples(barn_owl.load_model("first"), samples, rate_hz)
+    >>> bool((events["start_s"] < events["end_s"]).all())
+    True
     """
     samples = np.asarray(samples)
     if samples.ndim != 1:
@@ -75,6 +86,10 @@ def tag_recording(
 
     Returns a clip table with ``file``, ``start_s``, ``end_s``, ``label`` and ``score``, in order of time.
     Raises AudioError when the file cannot be read or is shorter than one frame.
+
+    >>> events = barn_owl.tag_recording(barn_owl.load_model("first"), "night.wav")
+    >>> list(events)[:4]
+    ['file', 'start_s', 'end_s', 'label']
     """
     _warn_of_clip_settings(model)
     duration_s = audio_info(path).duration_s

@@ -129,6 +129,10 @@ def trace_recording(
 
     Of a recording that breaks off, what can be read is scored; samples that are no numbers count as silence; both are
     told as warnings. Raises AudioError when nothing can be read or it is shorter than one frame.
+
+    >>> blocks = barn_owl.trace_recording(barn_owl.load_model("first"), "night.wav")
+    >>> next(iter(blocks)).sounds.shape[1]
+    4
     """
     front_end, scorer, begun, duration_s = model.front_end, Scorer(model), False, audio_info(path).duration_s
     sound = stream_audio(path, rate_hz=front_end.rate_hz, channel=model.clips.channel)

@@ -1,0 +1,37 @@
+"""How a training is done, none of which changes what comes out."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+from barn_owl.learn import Progress
+
+
+@dataclass(frozen=True, kw_only=True)
+class Work:
+    """How a training is done: the same plan on the same clips gives the same model, whatever stands here.
+
+    workers : cores to use, 1 or more. force : replace the files of a run that is there. cache : a folder to keep
+    computed frames in, so that the next training starts at once; None for a temporary one, as the frames of a large
+    data set do not fit into memory either way.
+    reading : called with the clips read and their number. watch : called after each epoch. told : called, where there
+    are several trainings, with the name of the one that begins, its number from 1, and how many there are.
+
+    >>> Work(workers=4, force=True).cache is None
+    True
+    """
+
+    workers: int = 2
+    force: bool = False
+    cache: str | Path | None = None
+    reading: Callable[[int, int], None] | None = None
+    watch: Callable[[Progress], None] | None = None
+    told: Callable[[str, int, int], None] | None = None
+
+    def begin(self, name: str, number: int, total: int) -> None:
+        """Say which of several trainings begins."""
+        if self.told:
+            self.told(name, number, total)
+
+
+PLAIN = Work()

@@ -1,0 +1,39 @@
+"""What the examples in docstrings find in their folder: clips, a finished run, a recording with its truth."""
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import barn_owl
+from barn_owl import runs
+from helpers import RATE_HZ, small_plan, sound, write_folder
+
+
+@pytest.fixture(scope="session")
+def harbour(tmp_path_factory):
+    """A folder with ``clips/`` and their table, two runs, and a recording with its truth and events."""
+    folder = tmp_path_factory.mktemp("examples")
+    with pytest.MonkeyPatch.context() as patch:
+        patch.chdir(folder)
+        write_folder(folder / "clips", seed=5)
+        clips = barn_owl.gather_folder("clips", names="{group}_{take}").clips
+        barn_owl.write_clip_table(clips, "clips.csv")
+        runs.train(clips, "first", small_plan("logistic"))
+        runs.train(clips, "second", small_plan("nearest"))
+        rng, night, rows = np.random.default_rng(3), [], []
+        for number, kind in enumerate(["hum", "tick", "hiss", "hum"]):
+            night += [sound("still", rng, 2.0), sound(kind, rng, 1.0)]
+            rows.append({"file": "night.wav", "start_s": 2.0 + 3 * number, "end_s": 3.0 + 3 * number, "label": kind})
+        barn_owl.write_audio("night.wav", np.concatenate([*night, sound("still", rng, 2.0)]), RATE_HZ)
+        barn_owl.write_clip_table(pd.DataFrame(rows), "truth.csv")
+        events = barn_owl.tag_recording(barn_owl.load_model("first"), "night.wav")
+        barn_owl.write_clip_table(events, "events.csv")
+    return folder
+
+
+@pytest.fixture(autouse=True)
+def _in_the_harbour(request, monkeypatch, doctest_namespace):
+    """Run an example in that folder, with the packages at hand that users import."""
+    doctest_namespace |= {"barn_owl": barn_owl, "np": np, "pd": pd}
+    if ">>>" in getattr(getattr(request.node, "dtest", None), "docstring", ""):
+        monkeypatch.chdir(request.getfixturevalue("harbour"))
