@@ -21,7 +21,7 @@ from barn_owl.clips import (
     split_clips,
     write_clip_table,
 )
-from barn_owl.clips.duplicates import families, file_families, near_duplicates, same_content
+from barn_owl.clips.duplicates import file_copies, linked, near_duplicates, same_content
 from barn_owl.clips.measure import measure_clips
 from barn_owl.clips.split import _together
 from barn_owl.errors import TableError
@@ -143,18 +143,18 @@ SOME = st.lists(st.tuples(st.sampled_from("ab"), st.sampled_from(["", "x", "y", 
 
 @given(SOME, SOME, st.integers(0, 5))
 @settings(max_examples=40, deadline=None)
-def test_tables_with_and_without_families_mix(first, second, seed):
+def test_tables_with_and_without_copies_mix(first, second, seed):
     """Copies stay together across tables, and what has none stands alone, however the tables were written."""
-    rows = [(label, family) for label, family in first] + [(label, None) for label, _ in second]
-    table = pd.DataFrame(rows, columns=["label", "family"]).assign(file=[f"{n}.wav" for n in range(len(rows))])
+    rows = [(label, copy_of) for label, copy_of in first] + [(label, None) for label, _ in second]
+    table = pd.DataFrame(rows, columns=["label", "copy_of"]).assign(file=[f"{n}.wav" for n in range(len(rows))])
     table = table.groupby("label").filter(lambda own: len(own) >= 3).reset_index(drop=True)
     assume(table["label"].nunique() == 2)
-    kin = table["family"].fillna("").replace("", None)
+    kin = table["copy_of"].fillna("").replace("", None)
     assume(kin.nunique() + kin.isna().sum() >= 3)
     sides = split_clips(table, seed=seed)["split"]
     assert sides.groupby(kin).nunique().eq(1).all()
     assert set(sides) == {"train", "validation", "test"}
-    # Blanks are not one family: of many that stand alone, no side takes nearly all.
+    # Blanks are not copies of one another: of many that stand alone, no side takes nearly all.
     alone = sides[kin.isna()]
     if len(alone) >= 20 and len(alone) == len(table):
         assert alone.value_counts(normalize=True).max() < 0.85
@@ -170,12 +170,12 @@ def test_copies_of_every_kind_are_one_family_and_nothing_else_is(check, heap):
     pairs = near_duplicates(heap, measure_clips(heap))
     kin = {f"hum/{name}" for name in ("rec0_00.wav", "copy.wav", "louder.wav", "noisy.wav", "coded.mp3")}
     assert set(short_names(heap.loc[[*pairs["first"], *pairs["second"]]])) == kin
-    family = dict(zip(short_names(check.repaired), check.repaired["family"], strict=True))
-    assert len({family[name] for name in kin & set(family)}) == 1
-    assert family["hum/rec1_05.wav"] == family["hiss/mistaken.wav"]
-    named = [name for name in family.values() if name]
+    copy_of = dict(zip(short_names(check.repaired), check.repaired["copy_of"], strict=True))
+    assert len({copy_of[name] for name in kin & set(copy_of)}) == 1
+    assert copy_of["hum/rec1_05.wav"] == copy_of["hiss/mistaken.wav"]
+    named = [name for name in copy_of.values() if name]
     assert len(set(named)) == 2  # the kin, and the mistaken one
-    assert len(named) == len(kin & set(family)) + 2
+    assert len(named) == len(kin & set(copy_of)) + 2
 
 
 def test_the_repaired_table_leaves_out_what_is_of_no_use(check, heap, tmp_path):
@@ -211,13 +211,13 @@ def test_a_label_with_few_clips_is_not_doubted_for_being_rare(tmp_path):
     assert "doubtful label" not in findings["finding"].tolist()
 
 
-def test_families_are_linked_through_others_and_files_by_their_bytes(tmp_path):
-    assert len(set(families(5, [(0, 1), (1, 4)])[[0, 1, 4]])) == 1
-    assert len(set(families(5, [(0, 1), (1, 4)]))) == 3
+def test_copies_are_linked_through_others_and_files_by_their_bytes(tmp_path):
+    assert len(set(linked(5, [(0, 1), (1, 4)])[[0, 1, 4]])) == 1
+    assert len(set(linked(5, [(0, 1), (1, 4)]))) == 3
     for name, content in {"a": b"one", "b": b"two", "c": b"one", "d": b"longer"}.items():
         (tmp_path / name).write_bytes(content)
     table = check_clip_table(pd.DataFrame({"file": [str(tmp_path / name) for name in "abcde"]}))
-    numbers = file_families(table)
+    numbers = file_copies(table)
     assert numbers[0] == numbers[2]
     assert len(set(numbers)) == 4
 
@@ -277,27 +277,27 @@ def test_a_stable_split_reaches_its_shares_on_average():
 
 @given(st.lists(st.tuples(st.sampled_from(["", None, "x", "y"]), st.sampled_from("pqr")), min_size=12, max_size=40))
 def test_of_merged_tables_only_copies_and_groups_stay_together(rows):
-    families_, groups_ = zip(*rows, strict=True)
-    table = pd.DataFrame({"file": [f"{n}.wav" for n in range(len(rows))], "label": "a", "family": families_})
+    copies_, groups_ = zip(*rows, strict=True)
+    table = pd.DataFrame({"file": [f"{n}.wav" for n in range(len(rows))], "label": "a", "copy_of": copies_})
     table = check_clip_table(table.assign(group=[f"{group}{n // 2}" for n, group in enumerate(groups_)]))
     keys = _together(table, Shares())
-    named = table[table["family"].fillna("") != ""]
-    for _, own in keys[named.index].groupby(named["family"]):
+    named = table[table["copy_of"].fillna("") != ""]
+    for _, own in keys[named.index].groupby(named["copy_of"]):
         assert set(own) == {own.iloc[0]}
-    alone = keys[table["family"].fillna("") == ""]
+    alone = keys[table["copy_of"].fillna("") == ""]
     groups = table["group"][alone.index]
     free = ~groups.isin(table["group"][named.index])
     assert alone[free].nunique() == groups[free].nunique()
 
 
-def test_families_join_groups_and_leaks_are_named():
+def test_copies_join_groups_and_leaks_are_named():
     table = check_clip_table(
         pd.DataFrame({"file": [f"{n}.wav" for n in range(12)], "label": ["a", "b", "c"] * 4,
-                      "group": [f"g{n // 3}" for n in range(12)], "family": [0, 1, 2, 0, *range(4, 12)]})
+                      "group": [f"g{n // 3}" for n in range(12)], "copy_of": [0, 1, 2, 0, *range(4, 12)]})
     )  # fmt: skip
     sides = split_clips(table).groupby("group")["split"].first()
     assert sides["g0"] == sides["g1"]
-    blank = table.assign(family=["x", "", "", "x", *[np.nan] * 8])
+    blank = table.assign(copy_of=["x", "", "", "x", *[np.nan] * 8])
     assert split_clips(blank)["split"].tolist() == split_clips(table)["split"].tolist()
     crossed = table.assign(split=["train", "test", *["train"] * 10])
     leaks = find_leaks(crossed)

@@ -181,7 +181,7 @@ def test_the_same_file_under_two_names_stays_on_one_side(folder, tmp_path):
     row = clips[clips["file"].str.endswith("hum/rec1_01.wav")].assign(file=str(twin), group="rec9")
     run_of_all = train(pd.concat([clips, row], ignore_index=True), tmp_path / "run", small_plan("logistic"))
     sides = run_of_all.predictions.set_index("group")["split"]
-    assert "family" not in run_of_all.predictions
+    assert "copy_of" not in run_of_all.predictions
     assert sides["rec9"] == sides["rec1"].iloc[0]
 
 

@@ -11,7 +11,7 @@ import pandas as pd
 
 from barn_owl.audio import AUDIO_ENDINGS
 from barn_owl.clips.doubtful import doubtful_labels
-from barn_owl.clips.duplicates import SAME, families, near_duplicates, same_content
+from barn_owl.clips.duplicates import SAME, linked, near_duplicates, same_content
 from barn_owl.clips.measure import ClipMeasures, measure_clips
 from barn_owl.clips.split import MIN_CLIPS, find_leaks, missing_on_sides
 from barn_owl.sound.samples import SampleFile
@@ -42,7 +42,7 @@ class Check:
     by_label : clips, groups, seconds and, when audio was read, shortest, longest, rates and level by label.
     by_clip : label, seconds, level_db and worst (severity of its worst finding, blank for none) of each clip;
         numbers are NaN where no audio was read.
-    repaired : the clip table with the safe repairs made; its column ``family`` holds the same name for
+    repaired : the clip table with the safe repairs made; its column ``copy_of`` holds the same name for
         clips that are the same recording.
 
     >>> check = barn_owl.check_clips(barn_owl.read_clip_table("clips.csv"))
@@ -95,7 +95,7 @@ def check_clips(
     """
     clips = clips.reset_index(drop=True)
     found = [*_spellings(clips), *_counts(clips), *_files(clips)]
-    family = np.full(len(clips), "", dtype=object)
+    copy_of = np.full(len(clips), "", dtype=object)
     measures: list[ClipMeasures] = []
     if audio:
         with closing(SampleFile()) as kept:
@@ -104,13 +104,13 @@ def check_clips(
         found += [*_sounds(clips, measures), *_whole_recordings(clips, measures), *_odd_ones(clips, measures)]
         found += [*_same(clips, measures), *_nearly_same(clips, pairs), *_doubtful(clips, measures)]
         links = [*enumerate(same_content(measures)), *zip(pairs["first"], pairs["second"], strict=True)]
-        family = _named_families(families(len(clips), links), measures)
-    found += [*_leaks(clips.assign(family=family) if audio else clips), *_sides(clips)]
+        copy_of = _named_copies(linked(len(clips), links), measures)
+    found += [*_leaks(clips.assign(copy_of=copy_of) if audio else clips), *_sides(clips)]
     return Check(
         findings=_table(clips, found),
         by_label=_by_label(clips, measures),
         by_clip=_by_clip(clips, measures, found),
-        repaired=_repaired(clips, found, family if audio else None),
+        repaired=_repaired(clips, found, copy_of if audio else None),
     )
 
 
@@ -197,7 +197,7 @@ def _leaks(clips: pd.DataFrame) -> Iterator[_Finding]:
         files = ", ".join(Path(file).name for file in clips.loc[clips[what].astype(str) == name, "file"].unique()[:2])
         yield _Finding(
             severity="error", finding="leak",
-            detail=(f"the recording {files}" if what == "family" else f"the {what} {name!r}") + f" is on {sides}",
+            detail=(f"the recording {files}" if what == "copy_of" else f"the {what} {name!r}") + f" is on {sides}",
             action="put all of it on one side, or blank the column split and split again",
         )  # fmt: skip
 
@@ -345,7 +345,7 @@ def _nearly_same(clips: pd.DataFrame, pairs: pd.DataFrame) -> Iterator[_Finding]
             detail=f"{what} {_where(clips, int(first))} (correlation {similar:.2f})"
             + (f", which is labelled {there!r}" if differ else ""),
             action="listen, and correct the label if it is wrong" if differ
-            else "kept on one side of a split by the column family of the repaired table",
+            else "kept on one side of a split by the column copy_of of the repaired table",
         )  # fmt: skip
 
 
@@ -418,19 +418,19 @@ def _by_clip(clips: pd.DataFrame, measures: Sequence[ClipMeasures], found: Seque
     )
 
 
-def _named_families(family: np.ndarray, measures: list[ClipMeasures]) -> np.ndarray:
-    """Name copies by what they hold, so that families of several tables stay apart; "" for what has no copy."""
+def _named_copies(copy_of: np.ndarray, measures: list[ClipMeasures]) -> np.ndarray:
+    """Name copies by what they hold, so that copies of several tables stay apart; "" for what has no copy."""
     prints = pd.Series([one.facts.fingerprint if one.facts else "" for one in measures], dtype=object)
-    by_family = prints.groupby(family)
-    names = by_family.transform("min").str[:NAME_LETTERS]
-    return np.asarray(names.where(by_family.transform("size") > 1, ""), dtype=object)
+    by_copy = prints.groupby(copy_of)
+    names = by_copy.transform("min").str[:NAME_LETTERS]
+    return np.asarray(names.where(by_copy.transform("size") > 1, ""), dtype=object)
 
 
-def _repaired(clips: pd.DataFrame, found: Sequence[_Finding], family: np.ndarray | None) -> pd.DataFrame:
+def _repaired(clips: pd.DataFrame, found: Sequence[_Finding], copy_of: np.ndarray | None) -> pd.DataFrame:
     right = {other: names[0] for names in _spelling_variants(clips["label"]).values() for other in names[1:]}
     repaired = clips.assign(label=clips["label"].map(lambda label: right.get(label, label)))
-    if family is not None:
-        repaired["family"] = family
+    if copy_of is not None:
+        repaired["copy_of"] = copy_of
     gone = {clips["file"][f.row] for f in found if f.drop and f.row is not None and f.finding == "no file"}
     dropped = [f.row for f in found if f.drop and f.row is not None]
     return repaired.drop(index=dropped)[lambda table: ~table["file"].isin(gone)].reset_index(drop=True)

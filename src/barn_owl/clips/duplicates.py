@@ -113,10 +113,10 @@ def similarity(a: np.ndarray, b: np.ndarray) -> float:
     return float(min(best / energy, 1.0)) if energy > 0 else 0.0
 
 
-def file_families(clips: pd.DataFrame) -> np.ndarray:
-    """Number the families of whole files with the same bytes; a number for each row, shape ``(clips,)``.
+def file_copies(clips: pd.DataFrame) -> np.ndarray:
+    """Give whole files with the same bytes the same number; a number for each row, shape ``(clips,)``.
 
-    Only files of the same size are read; one that cannot be is a family of its own.
+    Only files of the same size are read; one that cannot be is taken for no copy.
     """
     asked = excerpts(clips["file"], clips["start_s"], clips["end_s"])
     keys: list[str] = [repr(one) for one in asked]
@@ -128,8 +128,8 @@ def file_families(clips: pd.DataFrame) -> np.ndarray:
     return np.asarray(pd.factorize(np.array(keys, dtype=object))[0])
 
 
-def families(clips: int, pairs: Iterable[tuple[int, int]]) -> np.ndarray:
-    """Number the families that `pairs` of clips link together; shape ``(clips,)``, a number for each clip."""
+def linked(clips: int, pairs: Iterable[tuple[int, int]]) -> np.ndarray:
+    """Give clips that `pairs` link together, if through others, the same number; shape ``(clips,)``."""
     links = np.array(list(pairs), dtype=int).reshape(-1, 2)
     graph = scipy.sparse.coo_array((np.ones(len(links)), (links[:, 0], links[:, 1])), shape=(clips, clips))
     return np.asarray(scipy.sparse.csgraph.connected_components(graph, directed=False)[1])

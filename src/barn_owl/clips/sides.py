@@ -16,7 +16,7 @@ class Shares(Settings):
         "stable" places each group by a hash of its name and the seed alone, so that clips added later never
         move an older one, at the price of shares that are only met on average.
     together : rows of one group stay together, or only rows of one file. Rows with the same name in the
-        column ``family`` (one recording twice, see `check_clips`) always do.
+        column ``copy_of`` (one recording twice, see `check_clips`) always do.
 
     >>> barn_owl.Shares(train=0.7, validation=0.15, test=0.15).together
     'group'

@@ -6,7 +6,7 @@ import logging
 import numpy as np
 import pandas as pd
 
-from barn_owl.clips.duplicates import families
+from barn_owl.clips.duplicates import linked
 from barn_owl.clips.sides import SIDES, Shares
 from barn_owl.errors import TableError
 
@@ -21,8 +21,8 @@ def split_clips(clips: pd.DataFrame, shares: Shares | None = None, *, seed: int 
     """Fill the column ``split`` of a clip table; the argument stays as it is.
 
     All rows of one group (or of one file, when the table has no ``group`` or ``shares.together`` is "file"),
-    and of one ``family``, land on the same side, and each label's clips are shared out as near to `shares` as
-    whole groups allow.
+    and of one recording (``copy_of``), land on the same side, and each label's clips are shared out as near to
+    `shares` as whole groups allow.
     Sides that the table already names are kept; only rows with a blank ``split`` are placed, with their
     group if that has a side already. A table split into train and test alone gives up part of train for
     validation.
@@ -81,15 +81,15 @@ def _together(clips: pd.DataFrame, shares: Shares) -> "pd.Series[str]":
     if shares.together == "group" and "group" in clips and (clips["group"] != "").any():
         # A clip without a group stands for itself.
         keys = clips["group"].where(clips["group"] != "", clips["file"])
-    if "family" not in clips:
+    if "copy_of" not in clips:
         return keys
     # Two groups that hold the same recording are one; it is named after the first of them. A blank is alone.
     numbers, names = pd.factorize(keys)
-    family = clips["family"].fillna("").astype(str).to_numpy()
+    copy_of = clips["copy_of"].fillna("").astype(str).to_numpy()
     alone = [f"row {row}" for row in range(len(clips))]
-    kin = np.where(family == "", alone, np.char.add("family ", family.astype(str)))
+    kin = np.where(copy_of == "", alone, np.char.add("copy of ", copy_of.astype(str)))
     first = pd.Series(numbers).groupby(kin).transform("first").to_numpy()
-    joined = families(len(names), zip(first, numbers, strict=True))
+    joined = linked(len(names), zip(first, numbers, strict=True))
     name_of = pd.Series(names).groupby(joined).transform("first")
     return pd.Series(name_of.to_numpy()[numbers], index=clips.index)
 
@@ -163,7 +163,7 @@ def split_by_time(clips: pd.DataFrame, shares: Shares | None = None) -> pd.DataF
 
 
 def find_leaks(clips: pd.DataFrame) -> pd.DataFrame:
-    """What is on more than one side of a split that is there; columns what (group, family, file), name, sides.
+    """What is on more than one side of a split that is there; columns what (group, copy_of, file), name, sides.
 
     Excerpts of one file may be on several sides when they do not overlap and share no group.
 
@@ -172,7 +172,7 @@ def find_leaks(clips: pd.DataFrame) -> pd.DataFrame:
     """
     rows: list[tuple[str, str, str]] = []
     sided = clips[clips["split"] != ""] if "split" in clips else clips.assign(split="").iloc[:0]
-    for what in ("group", "family"):
+    for what in ("group", "copy_of"):
         if what in sided:
             named = sided[sided[what].fillna("").astype(str) != ""]
             sides = named.groupby(what)["split"].unique()

@@ -12,7 +12,7 @@ import pandas as pd
 from barn_owl.audio import excerpts
 from barn_owl.clips import ClipFrames, check_clip_table, join_overlapping, labels_in, load_frames, split_clips
 from barn_owl.clips.check import are_whole_recordings
-from barn_owl.clips.duplicates import file_families
+from barn_owl.clips.duplicates import file_copies
 from barn_owl.errors import PlanError, TableError
 from barn_owl.learn import Examples, Plan
 from barn_owl.learn.extras import learn_columns
@@ -126,7 +126,7 @@ def label_names(clips: pd.DataFrame, plan: Plan) -> list[str]:
 
 def with_sides(clips: pd.DataFrame, plan: Plan) -> pd.DataFrame:
     """Split clips; files with the same bytes stay on one side, whatever they are called."""
-    known = clips if "family" in clips else clips.assign(family=file_families(clips))
+    known = clips if "copy_of" in clips else clips.assign(copy_of=file_copies(clips))
     sided = split_clips(known.assign(label=_for_sharing(clips, plan)), plan.split, seed=plan.seed)
     return clips.assign(split=sided["split"])
 

@@ -216,7 +216,7 @@ def _breakdowns(evaluation: Evaluation) -> list[dict[str, Any]]:
     """Scores by group, by what is heard, and by further columns of the table that can be cut into parts."""
     table = evaluation.predictions
     scores = (name for name in table if name.startswith(SCORE))
-    own = {*COLUMNS, "predicted", "split", "score", "family", *HEARD, *scores}
+    own = {*COLUMNS, "predicted", "split", "score", "copy_of", *HEARD, *scores}
     shown = []
     for name in ["group", *HEARD, *(name for name in table if name not in own)][:BREAKDOWNS]:
         if name not in table:
