@@ -7,6 +7,7 @@ from typing import TypeVar
 
 Block = TypeVar("Block")
 DEPTH = 4
+"""Blocks that wait at most: enough that neither side waits for a hiccup of the other, and little memory."""
 
 
 def read_ahead(blocks: Iterable[Block]) -> Iterator[Block]:

@@ -10,6 +10,7 @@ from barn_owl.errors import AudioError
 from barn_owl.wording import how_to_install
 
 SLEPT_S = 0.05
+"""Wait between two looks at a queue that is empty: far below the length of any block that comes."""
 
 
 class Microphone(Protocol):

@@ -10,6 +10,7 @@ from barn_owl.clips.table import check_clip_table
 from barn_owl.errors import TableError
 
 MICRO = 6
+"""Digits of a second that are kept: finer than a sample."""
 
 
 def clips_of_events(truth: pd.DataFrame, length_s: float, *, copies: int = 1, seed: int = 0) -> pd.DataFrame:

@@ -28,10 +28,15 @@ WHOLE_RECORDING_S = 30.0
 BEYOND_DB = 0.1
 """Peak of a clip in floats from which on it is said to be beyond full scale: filters and coding add a little."""
 DC_OFFSET = 0.01
+"""-40 dB: far above what a sound converter leaves, and audible as a click where a clip is cut."""
 ODD_LENGTH = 5.0
+"""How many times longer or shorter than the middle of its label a clip has to be to stand out."""
 ODD_LEVEL_DB = 30.0
+"""More than distance alone explains: a thirtieth of the amplitude."""
 NARROW_SHARE = 0.5
+"""An octave less than its rate could hold, or more: it came from a lower rate."""
 IMBALANCE = 10.0
+"""How many times more clips the largest label has: from there on the smallest hardly count in a mean over clips."""
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -12,6 +12,7 @@ from barn_owl.errors import TableError
 
 NEEDED = ("file", "correct_label")
 CLOSE_S = 5e-4
+"""Half of the last digit that tables write of a second."""
 
 
 def read_corrections(path: str | Path) -> pd.DataFrame:

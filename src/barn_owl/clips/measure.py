@@ -19,7 +19,9 @@ RATE_HZ = 8_000
 LONGEST_S = 30.0
 """Of longer clips the beginning is compared."""
 PRINT_STEPS, PRINT_RANGE_DB = 32, 40.0
+"""A fingerprint holds the loudest half second in 32 steps, and only what is within 40 dB of its loudest cell."""
 COEFFICIENTS = 13
+"""As many cepstral coefficients as are usual for the colour of a sound."""
 
 
 @dataclass(frozen=True, kw_only=True)

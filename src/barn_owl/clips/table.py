@@ -30,6 +30,7 @@ NUMBERS = ("start_s", "end_s", "score")
 DECIMAL_COMMA = re.compile(r"^(\s*-?\d+),(\d+\s*)$")
 UTF16_MARKS = (codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)
 SHOWN_FAULTS = 5
+"""Faults of a table that one message names: enough to see what they have in common."""
 
 
 def check_clip_table(clips: pd.DataFrame, *, where: str = "clip table") -> pd.DataFrame:

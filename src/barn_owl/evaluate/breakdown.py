@@ -11,8 +11,11 @@ from barn_owl.evaluate.answers import Answers
 from barn_owl.evaluate.measures import measure
 
 PARTS = 4
+"""Parts of a column of numbers: quarters of the clips, each with enough of them."""
 MOST_KINDS = 30
+"""More kinds of words than this are names or remarks, not kinds."""
 ROUNDS = 200
+"""Fewer than for the whole: there are many parts, and an interval at 95 % needs no more."""
 
 
 def score_by(answers: Answers, column: pd.Series) -> pd.DataFrame:

@@ -16,6 +16,7 @@ from barn_owl.evaluate.mistakes import PLACE
 
 SHOWN = ("accuracy", "exact", "balanced_accuracy", "macro_f1", "roc_area", "log_loss", "brier")
 LEVEL = 0.05
+"""Chance of calling equal runs different, as is usual."""
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -4,6 +4,7 @@ import numpy as np
 import scipy
 
 LEVEL = 0.95
+"""Chance that an interval holds the true value, as is usual."""
 
 
 MANY_GROUPS = 10

@@ -7,6 +7,7 @@ from barn_owl.evaluate.answers import Answers
 from barn_owl.model.rows import squared_distances
 
 NEAREST = 3
+"""Clips to listen to beside a mistake."""
 PLACE = ["file", "start_s", "end_s"]
 
 

@@ -4,6 +4,7 @@ import numpy as np
 
 CLASSES = ("C", "C#", "D", "D#", "E", "F", "F#", "G", "G#", "A", "A#", "B")
 LOW_HZ, HIGH_HZ = 100.0, 5000.0
+"""Below, a bin is wider than a semitone; above, there are hardly fundamentals or strong partials."""
 
 
 def chroma_matrix(fft: int, rate_hz: float, tuning_hz: float = 440.0) -> np.ndarray:

@@ -12,6 +12,7 @@ from scipy.fftpack import irfft, rfft
 THRESHOLD = 0.15
 """A dip of the normalised difference below this is taken, the first one; otherwise the deepest."""
 SILENT = 1e-12
+"""Power below which there is no pitch: -120 dB, digital silence with dither."""
 
 
 def pitch(frames: np.ndarray, rate_hz: float, low_hz: float, high_hz: float) -> np.ndarray:

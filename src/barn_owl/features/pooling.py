@@ -7,6 +7,7 @@ import numpy as np
 from barn_owl.errors import PlanError
 
 LOUD_SHARE = 0.2
+"""Share of the frames that count as the loud ones: a short sound fills about that of a window."""
 
 
 def _slope(frames: np.ndarray) -> np.ndarray:

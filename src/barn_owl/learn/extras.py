@@ -6,6 +6,7 @@ from barn_owl.errors import TableError
 from barn_owl.model.extras import ExtraColumn, ExtraColumns
 
 MOST_WORDS = 30
+"""More different words than this are names or remarks: each would be seen too rarely to be learnt from."""
 
 
 def learn_columns(table: pd.DataFrame, names: list[str]) -> ExtraColumns:

@@ -16,6 +16,7 @@ from barn_owl.network.layer import Arrays
 from barn_owl.network.optimiser import clip_norm
 
 LONGEST_GRADIENT = 5.0
+"""Some times the usual length: only what would throw the training off is cut."""
 
 
 class State(NamedTuple):

@@ -7,6 +7,7 @@ from barn_owl.learn.rows import Candidate, RowTask
 from barn_owl.model.nearest import Nearest
 
 NEIGHBOURS = (1, 3, 5, 9, 15, 25)
+"""Odd, so that two labels are never even."""
 
 
 def candidates(task: RowTask, settings: NearestSettings) -> Iterator[Candidate]:

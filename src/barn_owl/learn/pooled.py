@@ -29,6 +29,7 @@ TURNS = 4
 SOUNDS_A_WINDOW = 2
 """At most."""
 ROWS_STREAM, WATCHED_STREAM = 37, 41
+"""Keep the random numbers of scenes to learn from and to be judged by apart."""
 
 
 class PooledWindows:

@@ -34,7 +34,9 @@ GAP_S = (0.4, 2.6)
 BED_DB, LOUDEST = -45.0, 0.7
 """Level of the background re full scale, and the peak that nothing goes beyond."""
 FADE_S, CROSS_S = 0.01, 0.25
+"""Ends of sounds and seams of background are faded over so long: no clicks that could be heard as onsets."""
 NEAR_ONSET_S, ATTACK_DB = 0.005, 20.0
+"""A sound begins where its level, over 5 ms, first comes within 20 dB of its loudest."""
 FILE, TRUTH, EVENTS = "rehearsal.flac", "rehearsal.csv", "rehearsal-events.csv"
 EXPECTATION = "rehearsal.json"
 

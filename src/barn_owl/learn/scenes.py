@@ -57,6 +57,7 @@ DRIFTS, DRIFT_DB = (4, 12, 30), 5.0
 SHIFTS_A_BAND = 20
 """Shifts along the bands are multiples of this part of a band, so that few have to be worked out."""
 TINY = 1e-20
+"""Power far below any sound, so that nothing is divided by 0."""
 
 
 class Scenes(NamedTuple):

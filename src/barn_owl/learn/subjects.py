@@ -33,6 +33,7 @@ WHOLE_COUNTS = 0.05
 """How much it counts what a sound is called as a whole, beside what is said step by step. Long sounds have many
 steps: without it, short ones are not told apart."""
 ROWS_A_BATCH = 64
+"""Rows cost next to nothing, so batches are larger than those of scenes."""
 
 
 Standard = tuple[np.ndarray, np.ndarray]

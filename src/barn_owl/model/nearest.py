@@ -9,6 +9,7 @@ DOUBT = 0.5
 
 
 AT_ONCE = 512
+"""Rows whose distances are computed at once: some megabytes."""
 
 
 class Nearest:

@@ -7,7 +7,9 @@ MANY_ALARMS = 200.0
 BROKEN_PROMISE = 0.3
 """Balanced accuracy on clips that event F1 may stay below before it is told."""
 NEVER = 0.1
+"""Recall below which a label is said to be missed."""
 FOOLED = 0.4
+"""Share of foreign sounds that raise an event from which on it is said: half of what refusing none brings."""
 
 
 def doubts_of(expected: dict[str, Any], validation_accuracy: float | None) -> list[str]:

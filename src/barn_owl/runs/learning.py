@@ -7,6 +7,8 @@ import numpy as np
 import pandas as pd
 
 RISE, GAP, WORTH_IT = 0.05, 0.1, 1.3
+"""What is said in words: a rise of the loss beyond its wobble, a gap between known and unknown clips that is
+more than chance on a hundred of them, and how many times better than guessing is worth having."""
 
 
 @dataclass(frozen=True, kw_only=True)

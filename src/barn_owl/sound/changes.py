@@ -16,9 +16,12 @@ COLOURS = {"white": 0.0, "pink": -1.0, "brown": -2.0, "blue": 1.0, "violet": 2.0
 """Exponent of frequency in the power spectrum of each colour of noise."""
 Colour = Literal["white", "pink", "brown", "blue", "violet"]
 STRETCH_WINDOW_S, STRETCH_OVERLAP = 0.064, 4
+"""Long enough for two periods of a deep tone; four windows over each moment, so that their seams cannot be heard."""
 SILENT = np.float32(1e-35)
 MU = 255.0
+"""Of the companding law of telephony (ITU-T G.711)."""
 TELEPHONE_HZ = 8_000
+"""Rate of telephony."""
 
 
 def noise(colour: str, samples: int, rng: np.random.Generator) -> np.ndarray:

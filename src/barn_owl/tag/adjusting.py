@@ -43,6 +43,7 @@ AS_GOOD = 0.003
 SHIFT_COLLAR_S = 0.3
 """How far off an event may be so that it tells how early or late events are found."""
 PARTS = 4
+"""Parts of one recording, each of which is judged by what was found on the others."""
 HOUR_S = 3600.0
 
 

@@ -18,7 +18,9 @@ NARROWER = 0.75
 QUIET_DB, BITS = -75.0, ("PCM_16", "PCM_S8", "PCM_U8")
 """Mean level under which a recording in so few bits is mostly their rounding."""
 LONG_S, MANY_A_MINUTE = 120.0, 60.0
+"""Nothing in two minutes is odd, as is more than an event a second."""
 POOR_F1 = 0.3
+"""Below, what is right is lost among what is not."""
 
 
 def doubts_of_recording(model: Model, path: str | Path, events: pd.DataFrame) -> list[str]:

@@ -29,7 +29,9 @@ ENDINGS = (".csv", ".tsv", ".parquet", *TEXT_ENDINGS)
 TIME = re.compile(r"(?:(\d+):)?(\d\d):(\d\d)[.,](\d{3})\s*-->\s*(?:(\d+):)?(\d\d):(\d\d)[.,](\d{3})")
 SAID = re.compile(r"^(?P<label>.*) \((?P<score>[01]\.\d+)\)$")
 LARGEST = 2**32 - 2**20
+"""What a WAV file can hold, whose lengths have 32 bits, less room for its other chunks."""
 BLOCK = 65_536
+"""Samples that are copied at once."""
 
 
 def write_events(events: pd.DataFrame, path: str | Path, *, force: bool = False) -> None:
