@@ -18,7 +18,7 @@ def main() -> None:
     print(found.honest.round(2))
     events = barn_owl.tag_recording(run.model, "night.flac", decision=found.decision)
     print(barn_owl.score_events(truth, events).by_label.round(2))
-    barn_owl.write_events(events, "adjusted.vtt", work=barn_owl.Work(force=True))
+    barn_owl.write_events(events, "adjusted.vtt", force=True)
 
 
 if __name__ == "__main__":

@@ -9,6 +9,7 @@ from barn_owl.model.ensemble import Ensemble
 from barn_owl.model.family import Family
 from barn_owl.model.mlp import Mlp
 from barn_owl.model.pooled import CLASSIFIERS, Pooled
+from barn_owl.model.quantised import Quantised
 from barn_owl.model.settings import LevelSettings, MlpSettings
 from barn_owl.network.architecture import NetworkSettings
 
@@ -20,6 +21,8 @@ def rebuild(name: str, shape: dict[str, Any], arrays: dict[str, np.ndarray], fea
     """
     if name == "ensemble":
         return _ensemble(shape, arrays, features, labels)
+    if name == "int8":
+        return Quantised.rebuilt(shape, arrays)
     level = LevelSettings(**shape["level"])
     if name == "cnn":
         made = Convolutional(features, labels, NetworkSettings(**shape["settings"]), level, np.random.default_rng(0))

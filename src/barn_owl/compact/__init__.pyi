@@ -1,0 +1,1 @@
+from .c_source import write_c as write_c

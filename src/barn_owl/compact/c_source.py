@@ -1,0 +1,281 @@
+"""A model as C: one self-contained file and its header, and a program that tags a WAV file with them.
+
+What the code does stands in ``owl.c``, ``owl.h`` and ``main.c`` beside this module; here the numbers are put in.
+"""
+
+import json
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from importlib.resources import files
+from pathlib import Path
+
+import numpy as np
+
+from barn_owl.compact.graph import graph_of
+from barn_owl.errors import ModelError, OutputError
+from barn_owl.features import FrontEnd
+from barn_owl.features.mel import mel_bank
+from barn_owl.files import whole_file
+from barn_owl.model import Model
+from barn_owl.model.convolutional import Convolutional
+from barn_owl.model.quantised import SUM_SHIFT, Quantised, QuantisedStage
+from barn_owl.model.stages import Stage, every_stage
+
+KINDS = {
+    "convolution": "CONVOLUTION", "depthwise": "DEPTHWISE", "max": "MAXIMUM", "mean": "MEAN", "residual": "RESIDUAL"
+}  # fmt: skip
+A_LINE = 12
+"""Numbers in a line of a table."""
+
+
+def write_c(model: Model, path: str | Path, *, force: bool = False) -> list[Path]:
+    """Write a model as C99: ``NAME.c``, ``NAME.h`` and ``NAME_main.c``, a program that tags a WAV file.
+
+    path : ends with ``.c``. The code needs no heap and nothing but the C library's mathematics; ``sizeof(owl)`` is all
+    the memory it works in. Returns the files. Raises ModelError for a model that is no graph (see `graph_of`) or whose
+    frames have an odd transform, OutputError when a file is there already.
+
+    >>> import barn_owl
+    >>> barn_owl.load_model("first").family.name    # only a cnn can be handed over
+    'logistic'
+    """
+    path = Path(path)
+    if path.suffix != ".c":
+        raise OutputError(f"{path}: C source ends with .c")
+    targets = [path, path.with_suffix(".h"), path.with_name(f"{path.stem}_main.c")]
+    there = [target for target in targets if target.exists()]
+    if there and not force:
+        raise OutputError(f"{there[0]} exists already; another name, or --force")
+    texts = c_source(model, path.stem)
+    for target, text in zip(targets, texts, strict=True):
+        with whole_file(target) as beside:
+            Path(beside).write_text(text, encoding="utf-8")
+    return targets
+
+
+def c_source(model: Model, name: str) -> tuple[str, str, str]:
+    """Return the text of ``NAME.c``, ``NAME.h`` and ``NAME_main.c``; see `write_c`."""
+    front_end = model.front_end
+    if front_end.fft_length % 2:
+        raise ModelError(
+            f"C source needs a transform of even length, this one has {front_end.fft_length}; "
+            "set front_end.fft to an even number and train again"
+        )
+    laid = _Layout(graph_of(model), len(model.labels))
+    data, numbers = _data(model, laid)
+    sizes = _sizes(model, laid, numbers)
+    folder = files("barn_owl.compact")
+    code, header, program = (folder.joinpath(file).read_text("utf-8") for file in ("owl.c", "owl.h", "main.c"))
+    code = code.replace('"owl.h"', f'"{name}.h"').replace("@DATA@", data)
+    return code, header.replace("@SIZES@", sizes), program.replace("@NAME@", name)
+
+
+@dataclass(frozen=True)
+class _Row:
+    """Where the numbers and the memory of a stage begin."""
+
+    kernel: int
+    bias: int
+    ring: int
+    out: int
+    scale: int
+
+
+class _Layout:
+    """Where everything lies: numbers one after the other, rings as well, outputs in two places a depth, in turns."""
+
+    def __init__(self, networks: Sequence[Sequence[Stage]], labels: int) -> None:
+        self.order: list[Stage] = []
+        self.rows: list[_Row] = []
+        self.first = [0]
+        self.kernel = self.bias = self.scale = self.memory = 0
+        self._labels, self._logits = labels, 0
+        outputs: dict[tuple[int, int], int] = {}
+        for network in networks:
+            self._measure(network, 0, outputs)
+        self._outputs = {}
+        for place, size in sorted(outputs.items()):
+            self._outputs[place] = self.memory
+            self.memory += size
+        for network in networks:
+            self._add(network, 0, is_top=True)
+            self.first.append(len(self.order))
+
+    def _measure(self, stages: Sequence[Stage], depth: int, outputs: dict[tuple[int, int], int]) -> None:
+        for number, stage in enumerate(stages):
+            place = depth, number % 2
+            outputs[place] = max(outputs.get(place, 0), stage.values_out)
+            self._measure(stage.inner, depth + 1, outputs)
+
+    def _add(self, stages: Sequence[Stage], depth: int, *, is_top: bool) -> None:
+        for number, stage in enumerate(stages):
+            self.order.append(stage)
+            is_last = is_top and number == len(stages) - 1
+            scale = self._logits if is_last else self.scale
+            self.rows.append(_Row(self.kernel, self.bias, self.memory, self._outputs[depth, number % 2], scale))
+            if stage.kernel is not None:
+                self.kernel += stage.kernel.size
+                self.bias += stage.out[1]
+            if is_last:
+                self._logits += 2 * self._labels
+            else:
+                self.scale += 2 if stage.inner else 0 if stage.kernel is None else stage.out[1]
+            self.memory += stage.span * stage.values_in if stage.span > 1 else 0
+            self._add(stage.inner, depth + 1, is_top=False)
+
+
+def _sizes(model: Model, laid: _Layout, numbers: int) -> str:
+    front_end, family, level = model.front_end, model.family, _levelled(model).level
+    half = front_end.fft_length // 2
+    values: dict[str, object] = {
+        "INT8": int(isinstance(family, Quantised)),
+        "RATE_HZ": front_end.rate_hz,
+        "FRAME": front_end.frame,
+        "HOP": front_end.hop,
+        "FFT": front_end.fft_length,
+        "RADIX": max(_factors(half), default=1) + 1,
+        "BANDS": front_end.bands,
+        "FLOOR": _number(float(front_end.floor)),
+        "HAS_RANGE": int(front_end.range_db is not None),
+        "RANGE_DB": _number(front_end.range_db or 0.0),
+        "LEVEL_SPAN": level.frames,
+        "LEVEL_LEAST": _number(10 ** (-level.range_db / 10)),
+        "WINDOW": family.window,
+        "STEP": family.step,
+        "LABELS": len(model.labels),
+        "NETWORKS": len(laid.first) - 1,
+        "STAGES": len(laid.order),
+        "CHANNELS": max(stage.out[1] for stage in laid.order),
+        "MEMORY": laid.memory,
+        "SUM_SHIFT": SUM_SHIFT,
+        "SMOOTH_STEPS": round(model.decision.smooth_s / model.step_s),
+        "ALONE": f"{model.decision.alone:.9g}",
+        "NUMBERS": numbers,
+    }
+    if isinstance(family, Quantised):
+        values |= {"INPUT_STEPS": _number(1 / family.input_scale), "INPUT_ZERO": family.input_zero}
+    return "\n".join(f"#define OWL_{name} {value}" for name, value in values.items())
+
+
+def _data(model: Model, laid: _Layout) -> tuple[str, int]:
+    """The tables of numbers, and how many bytes they take."""
+    front_end, tables = model.front_end, _Tables()
+    tables.add("float", "owl_window", front_end.window_rows[0])
+    length = front_end.fft_length
+    for name, count, size in (("owl_turns", length // 2, length // 2), ("owl_half_turns", length // 2 + 1, length)):
+        turns = np.exp(-2j * np.pi * np.arange(count) / size)
+        tables.add("float", name, np.stack([turns.real, turns.imag], axis=1).ravel())
+    _add_mel(tables, front_end)
+    tables.add("float", "owl_mean", model.mean)
+    tables.add("float", "owl_deviation", model.deviation)
+    _add_numbers(tables, model, laid)
+    tables.add("int16_t", "owl_first", laid.first)
+    tables.lines += [f"static const owl_stage owl_stages[{len(laid.order)}] = {{"]
+    quantised = _quantised(model)
+    for number, (stage, row) in enumerate(zip(laid.order, laid.rows, strict=True)):
+        own = [KINDS[stage.kind], *stage.given, *stage.out, *stage.taps, *stage.stride, stage.dilation, stage.before]
+        own += [int(stage.rectifies), stage.span, len(every_stage(stage.inner)), row.kernel]
+        own += [(0 if quantised else laid.kernel) + row.bias, row.ring, row.out]
+        own += [row.scale, quantised[number].zero_in, quantised[number].zero_out] if quantised else []
+        tables.lines.append(f"    {{{', '.join(map(str, own))}}},")
+    tables.lines.append("};")
+    tables.bytes += len(laid.order) * (56 if quantised else 48)
+    quoted = ", ".join(_quoted(label) for label in model.labels)
+    tables.lines.append(f"const char *const owl_labels[OWL_LABELS] = {{{quoted}}};")
+    tables.add("uint8_t", "owl_is_event", [int(name in model.event_labels) for name in model.labels], public=True)
+    tables.lines.append("const owl_decision owl_decisions[OWL_LABELS] = {")
+    for label in model.labels:
+        d = model.decision.of(label)
+        floats = [_number(value) for value in (d.on, d.off, d.again)]
+        doubles = [repr(float(v)) for v in (d.shortest_s, d.longest_s, d.pause_s, d.early_s, d.late_s)]
+        tables.lines.append(f"    {{{', '.join([*floats, *doubles, str(round(d.gap_s / model.step_s))])}}},")
+    tables.lines.append("};")
+    return "\n".join(tables.lines), tables.bytes
+
+
+class _Tables:
+    """Constant arrays, written as C, and how many bytes they take."""
+
+    def __init__(self) -> None:
+        self.lines: list[str] = []
+        self.bytes = 0
+
+    def add(self, kind: str, name: str, values: Iterable[float], *, public: bool = False) -> None:
+        """Add an array of ``float`` or of whole numbers."""
+        texts = [_number(value) if kind == "float" else str(int(value)) for value in values]
+        self.bytes += len(texts) * {"float": 4, "int32_t": 4, "int16_t": 2}.get(kind, 1)
+        rows = [", ".join(texts[at : at + A_LINE]) for at in range(0, len(texts), A_LINE)] or ["0"]
+        self.lines += [f"{'' if public else 'static '}const {kind} {name}[{max(len(texts), 1)}] = {{"]
+        self.lines += [*(f"    {row}," for row in rows), "};"]
+
+
+def _add_mel(tables: _Tables, front_end: FrontEnd) -> None:
+    """Add the triangles, each from its first bin that counts to its last."""
+    bank = mel_bank(front_end.bands, front_end.low_hz, front_end.top_hz, front_end.rate_hz, front_end.fft_length)
+    first, count, at, weights = [], [], [], []
+    for column in bank.T.astype(np.float32):
+        used = np.flatnonzero(column)
+        first.append(used[0])
+        count.append(used[-1] - used[0] + 1)
+        at.append(len(weights))
+        weights += column[used[0] : used[-1] + 1].tolist()
+    tables.add("float", "owl_mel", weights)
+    for name, values in (("first", first), ("count", count), ("at", at)):
+        tables.add("int16_t", f"owl_mel_{name}", values)
+
+
+def _add_numbers(tables: _Tables, model: Model, laid: _Layout) -> None:
+    """Add weights and biases, of a quantised model as whole numbers with their multipliers."""
+    kept = [stage for stage in laid.order if stage.kernel is not None]
+    quantised = _quantised(model)
+    if not quantised:
+        parts = [stage.kernel.ravel() for stage in kept if stage.kernel is not None]
+        tables.add("float", "owl_weights", np.concatenate([*parts, *(_bias(stage) for stage in kept)]))
+        return
+    own = [one for one in quantised if one.kernel is not None]
+    tables.add("int8_t", "owl_weights", np.concatenate([one.kernel.ravel() for one in own]))
+    tables.add("int32_t", "owl_biases", np.concatenate([one.bias for one in own]))
+    scales = [one.scales.ravel() for one in quantised if one.scales is not None]
+    tables.add("int32_t", "owl_scales", np.concatenate(scales))
+    # The last stage of each network gives logits; its steps stand behind one another, by network.
+    tables.add("float", "owl_logit_steps", np.concatenate([one.steps for one in own if one.steps is not None]))
+
+
+def _bias(stage: Stage) -> np.ndarray:
+    return np.zeros(stage.out[1], np.float32) if stage.bias is None else stage.bias
+
+
+def _levelled(model: Model) -> Convolutional | Quantised:
+    if not isinstance(model.family, Convolutional | Quantised):
+        raise AssertionError("a graph is one of these")
+    return model.family
+
+
+def _quantised(model: Model) -> list[QuantisedStage]:
+    """Those of all networks in order, none of a model that is not quantised."""
+    if not isinstance(model.family, Quantised):
+        return []
+    return [stage for network in model.family.stages for stage in network]
+
+
+def _factors(number: int) -> list[int]:
+    found, factor = [], 2
+    while number > 1:
+        while number % factor == 0:
+            found.append(factor)
+            number //= factor
+        factor += 1
+    return found
+
+
+def _number(value: float) -> str:
+    """A float32 as C, with all its digits."""
+    text = f"{np.float32(value):.9g}"
+    return f"{text}f" if any(c in text for c in ".en") else f"{text}.0f"
+
+
+def _quoted(text: str) -> str:
+    """A string as C; letters beyond ASCII as the bytes of UTF-8, each by its octal number."""
+    if text.isascii():
+        return json.dumps(text).replace("?", "\\?")
+    return '"' + "".join(chr(b) if 32 <= b < 127 and b not in b'"\\?' else f"\\{b:03o}" for b in text.encode()) + '"'

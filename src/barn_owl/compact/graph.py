@@ -1,0 +1,25 @@
+"""Which models can be handed over, and the stages that they consist of."""
+
+from barn_owl.errors import ModelError
+from barn_owl.model import Model
+from barn_owl.model.convolutional import Convolutional
+from barn_owl.model.quantised import Quantised
+from barn_owl.model.stages import Stage, stages_of
+
+
+def graph_of(model: Model) -> list[list[Stage]]:
+    """Return the stages of each network of a model over log-mel.
+
+    Raises ModelError for a family that is no such graph, or another front end.
+    """
+    family = model.family
+    if not isinstance(family, Convolutional | Quantised):
+        raise ModelError(
+            f"a model of the family {family.name} is no graph that can be handed over; a cnn is, or a cnn in int8"
+        )
+    if not model.front_end.is_log_mel:
+        raise ModelError(
+            "only a model over log-mel can be handed over, this one looks at "
+            f'{", ".join(model.front_end.features)}; train with front_end.features = ["log-mel"]'
+        )
+    return family.networks if isinstance(family, Quantised) else stages_of(family)

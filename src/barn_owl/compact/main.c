@@ -1,0 +1,421 @@
+/* Tags a WAV file from standard input: a line an event on standard output, start_s,end_s,label,score.
+ *
+ *     cc -O3 -std=c99 @NAME@.c @NAME@_main.c -lm -o tag && ./tag < night.wav
+ *
+ * An example that runs on a computer: it keeps the scores of the whole recording to decide on them. With --sizes it says
+ * what the model needs, with --scores it writes the scores of each step instead, with --levels what the networks are
+ * given.
+ */
+#include "@NAME@.h"
+
+#include <math.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+#define NEAR 8       /* steps around the first one above `off` in which the onset is looked for */
+#define PEAK 3       /* steps around an onset in which there is no other */
+#define FAINT 0.1f   /* onset score from which on it says better where an event begins */
+#define QUIET 0.2    /* share of the frames that are below the quiet level of a band */
+#define EVENTS 65536 /* events that are kept at most */
+
+typedef struct {
+    double start, end;
+    int label;
+    float score;
+} event;
+
+typedef struct {
+    float *values;
+    long rows, room, width;
+} table;
+
+static event events[EVENTS];
+static long event_count;
+static table sounds = {NULL, 0, 0, OWL_LABELS}, begins = {NULL, 0, 0, OWL_LABELS}, smooth = {NULL, 0, 0, OWL_LABELS};
+
+static void fail(const char *why)
+{
+    fprintf(stderr, "%s\n", why);
+    exit(1);
+}
+
+static void add_row(table *t, const float *row)
+{
+    if (t->rows == t->room) {
+        t->room = t->room ? 2 * t->room : 1024;
+        t->values = realloc(t->values, (size_t)(t->room * t->width) * sizeof(float));
+        if (!t->values)
+            fail("not enough memory");
+    }
+    memcpy(t->values + t->rows++ * t->width, row, (size_t)t->width * sizeof(float));
+}
+
+/* --- reading ---------------------------------------------------------------------------------------------------- */
+
+typedef struct {
+    int format, channels, bytes;
+    unsigned long rate, left;
+} wav;
+
+static unsigned long number(int bytes)
+{
+    unsigned long value = 0;
+    int i, c;
+    for (i = 0; i < bytes; i++) {
+        if ((c = getchar()) == EOF)
+            fail("the WAV file breaks off");
+        value |= (unsigned long)c << (8 * i);
+    }
+    return value;
+}
+
+static wav read_header(void)
+{
+    wav w = {0, 0, 0, 0, 0};
+    if (number(4) != 0x46464952 || (number(4), number(4)) != 0x45564157)
+        fail("standard input is no WAV file");
+    for (;;) {
+        unsigned long name = number(4), size = number(4), read = 0;
+        if (name == 0x61746164) {
+            w.left = size;
+            break;
+        }
+        if (name == 0x20746d66) {
+            w.format = (int)number(2), w.channels = (int)number(2), w.rate = number(4);
+            number(4), number(2), w.bytes = (int)number(2) / 8, read = 16;
+            if (w.format == 0xfffe && size >= 40)
+                number(8), w.format = (int)number(2), read = 26;
+        }
+        for (; read < size + (size & 1); read++)
+            number(1);
+    }
+    if (w.rate != OWL_RATE_HZ) {
+        fprintf(stderr, "the recording has %lu Hz, the model wants %d; resample it first\n", w.rate, OWL_RATE_HZ);
+        exit(1);
+    }
+    if (!((w.format == 1 && w.bytes >= 2 && w.bytes <= 4) || (w.format == 3 && w.bytes == 4)))
+        fail("only PCM of 16, 24 or 32 bits and float of 32 bits are read");
+    return w;
+}
+
+static int read_sample(wav *w, float *sample)
+{
+    int channel;
+    double sum = 0;
+    if (w->left < (unsigned long)(w->channels * w->bytes))
+        return 0;
+    for (channel = 0; channel < w->channels; channel++) {
+        uint32_t bits = (uint32_t)number(w->bytes) << (32 - 8 * w->bytes);
+        if (w->format == 3) {
+            float value;
+            memcpy(&value, &bits, 4);
+            sum += value;
+        } else
+            sum += bits < 0x80000000u ? bits / 2147483648.0 : bits / 2147483648.0 - 2;
+    }
+    w->left -= (unsigned long)(w->channels * w->bytes);
+    *sample = (float)(sum / w->channels);
+    return 1;
+}
+
+/* --- scoring ---------------------------------------------------------------------------------------------------- */
+
+static int upward(const void *a, const void *b)
+{
+    float x = *(const float *)a, y = *(const float *)b;
+    return (x > y) - (x < y);
+}
+
+/* The level that each band keeps under for a fifth of the frames from `first` on. */
+static void quiet_level(const table *frames, long first, long count, float *level)
+{
+    float *column = malloc((size_t)count * sizeof(float));
+    long i;
+    int band;
+    if (!column)
+        fail("not enough memory");
+    for (band = 0; band < OWL_BANDS; band++) {
+        double at = QUIET * (double)(count - 1);
+        long low = (long)at, high = low + 1 < count ? low + 1 : low;
+        for (i = 0; i < count; i++)
+            column[i] = frames->values[(first + i) * OWL_BANDS + band];
+        qsort(column, (size_t)count, sizeof(float), upward);
+        level[band] = (float)(column[low] + (at - (double)low) * ((double)column[high] - column[low]));
+    }
+    free(column);
+}
+
+static void score_frame(owl *o, const float *frame)
+{
+    if (owl_push_frame(o, frame)) {
+        add_row(&sounds, o->sounds);
+        add_row(&begins, o->begins);
+    }
+}
+
+static void score_recording(int shows_levels)
+{
+    static owl o;
+    static float samples[OWL_FRAME], quiet[OWL_BANDS];
+    table frames = {NULL, 0, 0, OWL_BANDS};
+    wav w = read_header();
+    long filled = 0, i, window;
+    float sample, frame[OWL_BANDS];
+    owl_start(&o);
+    while (read_sample(&w, &sample)) {
+        samples[filled++] = sample;
+        if (filled < OWL_FRAME)
+            continue;
+        owl_frame(&o, samples, frame);
+        add_row(&frames, frame);
+        memmove(samples, samples + OWL_HOP, (OWL_FRAME - OWL_HOP) * sizeof(float));
+        filled = OWL_FRAME - OWL_HOP;
+    }
+    if (!frames.rows)
+        fail("the recording is too short for one frame");
+    /* Half a window of quiet before the first frame and behind the last, so that there is a step for each. */
+    window = frames.rows < OWL_WINDOW ? frames.rows : OWL_WINDOW;
+    quiet_level(&frames, 0, window, quiet);
+    for (i = 0; i < OWL_WINDOW / 2; i++)
+        score_frame(&o, quiet);
+    for (i = 0; i < frames.rows; i++) {
+        score_frame(&o, frames.values + i * OWL_BANDS);
+        if (shows_levels) {
+            int band;
+            for (band = 0; band < OWL_BANDS; band++)
+                printf("%.7g%c", (double)o.level[band], band + 1 < OWL_BANDS ? ',' : '\n');
+        }
+    }
+    quiet_level(&frames, frames.rows - window, window, quiet);
+    for (i = 0; i < OWL_WINDOW / 2; i++)
+        score_frame(&o, quiet);
+    free(frames.values);
+}
+
+/* --- deciding --------------------------------------------------------------------------------------------------- */
+
+static void average(void)
+{
+    long half = OWL_SMOOTH_STEPS / 2, i, k;
+    int label;
+    for (i = 0; i < sounds.rows; i++) {
+        float row[OWL_LABELS];
+        long low = i < half ? 0 : i - half, high = i + half < sounds.rows ? i + half : sounds.rows - 1;
+        for (label = 0; label < OWL_LABELS; label++) {
+            float sum = 0;
+            for (k = low; k <= high; k++)
+                sum += sounds.values[k * OWL_LABELS + label];
+            row[label] = sum / (float)(high - low + 1);
+        }
+        add_row(&smooth, row);
+    }
+}
+
+static float begin_score(long step, int label)
+{
+    return begins.values[step * OWL_LABELS + label];
+}
+
+/* Place of a maximum between steps: that of a parabola through the logarithms of it and its neighbours. */
+static double peak(long at, int label)
+{
+    double before, here, after, bend;
+    if (at <= 0 || at >= begins.rows - 1)
+        return (double)at;
+    before = log(begin_score(at - 1, label) + 1e-4f);
+    here = log(begin_score(at, label) + 1e-4f);
+    after = log(begin_score(at + 1, label) + 1e-4f);
+    bend = before - 2 * here + after;
+    return bend < 0 ? (double)at + 0.5 * (before - after) / bend : (double)at;
+}
+
+typedef struct {
+    int is_open, label;
+    double start, ended;
+    long onset, last, last_onset;
+    float score;
+} track;
+
+static double at_step(double step)
+{
+    return OWL_FRAME / 2.0 / OWL_RATE_HZ + step * OWL_STEP * OWL_HOP / OWL_RATE_HZ;
+}
+
+static void close_event(track *t)
+{
+    const owl_decision *d = owl_decisions + t->label;
+    double start, end;
+    if (!t->is_open)
+        return;
+    t->is_open = 0;
+    if (t->score < d->on)
+        return;
+    t->last_onset = t->onset;
+    start = at_step(t->start) + d->early_s;
+    start = start < 0 ? 0 : start;
+    end = at_step((double)t->last + 0.5) - d->late_s;
+    start = start > t->ended ? start : t->ended;
+    end = end > start + at_step(1) - at_step(0) ? end : start + at_step(1) - at_step(0);
+    if (end - start < d->shortest_s - 1e-6 || end - start > d->longest_s + 1e-6
+        || start < t->ended + d->pause_s - 1e-6)
+        return;
+    t->ended = end;
+    if (event_count == EVENTS)
+        fail("more events than there is room for");
+    events[event_count].start = floor(start * 1000 + 0.5) / 1000;
+    events[event_count].end = floor(end * 1000 + 0.5) / 1000;
+    events[event_count].label = t->label;
+    events[event_count++].score = t->score > 1 ? 1 : t->score;
+}
+
+static void open_event(track *t, long step)
+{
+    long low = step - NEAR, high = step + NEAR, i, best;
+    low = low < 0 ? 0 : low;
+    low = low < t->last_onset + PEAK ? t->last_onset + PEAK : low;
+    high = high < begins.rows - 1 ? high : begins.rows - 1;
+    t->is_open = 1, t->start = (double)step, t->onset = t->last = step, t->score = 0;
+    for (best = low, i = low; i <= high; i++)
+        best = begin_score(i, t->label) > begin_score(best, t->label) ? i : best;
+    if (low <= high && begin_score(best, t->label) >= FAINT)
+        t->start = peak(best, t->label), t->onset = best;
+}
+
+static float highest(long from, long to, int label)
+{
+    float found = 0;
+    for (; from < to; from++) {
+        float x = smooth.values[from * OWL_LABELS + label];
+        found = x > found ? x : found;
+    }
+    return found;
+}
+
+static void extend(track *t, float score, long end)
+{
+    t->last = end - 1;
+    t->score = score > t->score ? score : t->score;
+}
+
+static int begins_again(const track *t, long step, long before)
+{
+    long i;
+    if (begin_score(step, t->label) < owl_decisions[t->label].again || step <= before + PEAK)
+        return 0;
+    for (i = step - PEAK < 0 ? 0 : step - PEAK; i <= step + PEAK && i < begins.rows; i++)
+        if (begin_score(i, t->label) > begin_score(step, t->label))
+            return 0;
+    return 1;
+}
+
+static void follow(int label)
+{
+    const owl_decision *d = owl_decisions + label;
+    long gap = d->gap_steps, step = 0, start, end, at, i, before;
+    track t = {0, 0, 0, -1e30, 0, 0, -PEAK, 0};
+    t.label = label;
+    while (step < smooth.rows) {
+        if (smooth.values[step * OWL_LABELS + label] < d->off) {
+            step++;
+            continue;
+        }
+        start = step;
+        while (step < smooth.rows && smooth.values[step * OWL_LABELS + label] >= d->off)
+            step++;
+        end = step;
+        if (t.is_open && start - t.last - 1 > gap)
+            close_event(&t);
+        if (!t.is_open)
+            open_event(&t, start);
+        at = start;
+        before = t.onset;
+        for (i = start; d->again < 1 && i < end; i++)
+            if (begins_again(&t, i, before)) {
+                extend(&t, highest(at, i, label), i);
+                close_event(&t);
+                t.is_open = 1, t.start = peak(i, label), t.onset = t.last = i, t.score = 0;
+                at = before = i;
+            }
+        extend(&t, highest(at, end, label), end);
+    }
+    close_event(&t);
+}
+
+static int by_score(const void *a, const void *b)
+{
+    const event *x = a, *y = b;
+    if (x->score != y->score)
+        return x->score < y->score ? 1 : -1;
+    if (x->start != y->start)
+        return x->start > y->start ? 1 : -1;
+    return strcmp(owl_labels[x->label], owl_labels[y->label]);
+}
+
+static int by_start(const void *a, const void *b)
+{
+    const event *x = a, *y = b;
+    if (x->start != y->start)
+        return x->start > y->start ? 1 : -1;
+    return strcmp(owl_labels[x->label], owl_labels[y->label]);
+}
+
+/* Of events that share too much of the shorter one's time, keeps the one with the highest score. */
+static void sort_out(void)
+{
+    long kept = 0, i, k;
+    qsort(events, (size_t)event_count, sizeof(event), by_score);
+    for (i = 0; i < event_count && OWL_ALONE < 1; i++) {
+        for (k = 0; k < kept; k++) {
+            double both = fmin(events[i].end, events[k].end) - fmax(events[i].start, events[k].start);
+            double shorter = fmin(events[i].end - events[i].start, events[k].end - events[k].start);
+            if (fmax(both, 0) / fmax(shorter, 1e-9) > OWL_ALONE)
+                break;
+        }
+        if (k == kept)
+            events[kept++] = events[i];
+    }
+    if (OWL_ALONE < 1)
+        event_count = kept;
+    qsort(events, (size_t)event_count, sizeof(event), by_start);
+}
+
+static void print_scores(void)
+{
+    long i;
+    int label;
+    for (i = 0; i < sounds.rows; i++)
+        for (label = 0; label < 2 * OWL_LABELS; label++)
+            printf("%.8g%c",
+                (double)(label < OWL_LABELS ? sounds.values[i * OWL_LABELS + label]
+                                            : begin_score(i, label - OWL_LABELS)),
+                label + 1 < 2 * OWL_LABELS ? ',' : '\n');
+}
+
+int main(int count, char **arguments)
+{
+    long i;
+    int label;
+    const char *option = count > 1 ? arguments[1] : "";
+    if (!strcmp(option, "--sizes")) {
+        printf("memory %lu bytes, numbers %lu bytes\n", (unsigned long)sizeof(owl), (unsigned long)OWL_NUMBERS);
+        return 0;
+    }
+    score_recording(!strcmp(option, "--levels"));
+    if (!strcmp(option, "--levels"))
+        return 0;
+    if (!strcmp(option, "--scores")) {
+        print_scores();
+        return 0;
+    }
+    average();
+    for (label = 0; label < OWL_LABELS; label++)
+        if (owl_is_event[label])
+            follow(label);
+    sort_out();
+    printf("start_s,end_s,label,score\n");
+    for (i = 0; i < event_count; i++)
+        printf("%.3f,%.3f,%s,%.4f\n", events[i].start, events[i].end, owl_labels[events[i].label],
+            (double)events[i].score);
+    return 0;
+}

@@ -1,0 +1,68 @@
+/* Listens to samples and says, step by step, which labels sound. C99, no heap, no other files than owl.c.
+ *
+ *     static owl o;                       // sizeof(owl) bytes of memory, all there is
+ *     owl_start(&o);
+ *     while (there are samples) {
+ *         used = owl_push(&o, samples, count, &is_step);
+ *         if (is_step) use o.sounds and o.begins, OWL_LABELS scores from 0 to 1 each
+ *         samples += used; count -= used;
+ *     }
+ *
+ * Step i tells of frame OWL_WINDOW / 2 + i * OWL_STEP, whose middle is at
+ * (that frame * OWL_HOP + OWL_FRAME / 2) / OWL_RATE_HZ seconds.
+ */
+#ifndef OWL_H
+#define OWL_H
+
+#include <stdint.h>
+
+@SIZES@
+
+#if OWL_INT8
+typedef int8_t owl_value;
+#else
+typedef float owl_value;
+#endif
+
+typedef struct {
+    float sounds[OWL_LABELS]; /* score of each label that it sounds */
+    float begins[OWL_LABELS]; /* and that it begins */
+    float samples[OWL_FRAME];
+    float frame[OWL_BANDS];   /* log-mel of the last frame, dB */
+    int32_t filled;
+    int32_t frames;
+#if OWL_LEVEL_SPAN
+    float power[OWL_LEVEL_SPAN * OWL_BANDS];
+    float mean[OWL_LEVEL_SPAN];
+#endif
+    owl_value level[OWL_BANDS]; /* what the networks are given */
+    int32_t seen[OWL_STAGES];
+    owl_value memory[OWL_MEMORY];
+    float logits[2 * OWL_LABELS];
+    float fft[2 * OWL_FFT];
+} owl;
+
+/* How scores become events; see the user guide of Barn Owl for what each number means. */
+typedef struct {
+    float on, off, again;
+    double shortest_s, longest_s, pause_s, early_s, late_s;
+    int32_t gap_steps;
+} owl_decision;
+
+extern const char *const owl_labels[OWL_LABELS];
+extern const uint8_t owl_is_event[OWL_LABELS]; /* 1 for a label that is reported, 0 for background and the like */
+extern const owl_decision owl_decisions[OWL_LABELS];
+
+void owl_start(owl *o);
+
+/* Takes up to `count` samples at OWL_RATE_HZ, full scale 1.0, stops behind the one that made a step whole, and returns
+ * how many it took. */
+int32_t owl_push(owl *o, const float *samples, int32_t count, int *is_step);
+
+/* The same for one frame of OWL_BANDS levels in dB that somebody else computed; returns whether a step is whole. */
+int owl_push_frame(owl *o, const float *frame);
+
+/* Computes the levels in dB of one frame of OWL_FRAME samples. */
+void owl_frame(owl *o, const float *samples, float *frame);
+
+#endif

@@ -1,0 +1,215 @@
+"""The family int8: the networks of a cnn in whole numbers, as a small device computes them.
+
+Values are int8, ``real = (value - zero) * scale``, weights int8 with a scale for each channel that comes out; sums are
+int32, and brought to the scale of the next stage by a whole multiplier and a shift. Jacob et al., "Quantization and
+Training of Neural Networks for Efficient Integer-Arithmetic-Only Inference", CVPR 2018. Every step is exact, so
+that C code gives the same numbers bit for bit.
+"""
+
+from collections.abc import Iterator
+from dataclasses import asdict, dataclass
+from typing import Any
+
+import numpy as np
+
+from barn_owl.model.family import Cost, Steps
+from barn_owl.model.settings import LevelSettings
+from barn_owl.model.stages import Stage, columns, every_stage
+from barn_owl.network.level import relative_level
+
+LOWEST, HIGHEST = -128, 127
+SUM_SHIFT = 20
+"""Bits behind the point of the multipliers of a sum: products stay far below 63 bits."""
+SIZES = ("kind", "given", "out", "taps", "stride", "dilation", "before", "rectifies")
+
+
+@dataclass(frozen=True, kw_only=True)
+class QuantisedStage:
+    """What a stage is computed with beside its sizes.
+
+    kernel : int8, in the shape of the stage's. bias : int32, ``(channels out,)``. scales : int32 ``(channels out, 2)``,
+    multiplier and shift; of a residual stage ``(2, 2)``: multipliers of what was made inside and of the input, and the
+    zero of what was made. steps : of the last stage, what its sums are multiplied by, float32 ``(channels out,)``.
+    """
+
+    zero_in: int
+    zero_out: int
+    kernel: np.ndarray | None = None
+    bias: np.ndarray | None = None
+    scales: np.ndarray | None = None
+    steps: np.ndarray | None = None
+
+
+class Quantised:
+    """Networks in whole numbers over levels in floats, and the mean of what they say."""
+
+    name = "int8"
+
+    def __init__(
+        self,
+        networks: list[list[Stage]],
+        stages: list[list[QuantisedStage]],
+        level: LevelSettings,
+        *,
+        input_scale: float,
+        input_zero: int,
+        window: int,
+        step: int,
+    ) -> None:
+        self.networks, self.stages, self.level = networks, stages, level
+        self.input_scale, self.input_zero = input_scale, input_zero
+        self.window, self.step = window, step
+
+    def steps(self, frames: np.ndarray, extras: np.ndarray | None = None) -> Steps:  # noqa: ARG002
+        """Return what the networks say of all steps; see `Family`."""
+        return self.steps_of(self.given(frames))
+
+    def given(self, frames: np.ndarray) -> np.ndarray:
+        """What the networks are given of frames: levels as int8, ``(steps, bands)``."""
+        if self.level.frames:
+            frames = relative_level(frames[:, :, None], self.level.frames, self.level.range_db)[:, :, 0]
+        steps = np.floor(frames * np.float32(1 / self.input_scale) + np.float32(0.5)) + self.input_zero
+        return np.asarray(steps.clip(LOWEST, HIGHEST), dtype=np.int8)
+
+    def steps_of(self, given: np.ndarray) -> Steps:
+        """Return what the networks say of levels in int8, ``(steps, bands)``."""
+        logits, embeddings = [], []
+        for stages, numbers in zip(self.networks, self.stages, strict=True):
+            made, embedding = _run(stages, iter(numbers), given[:, :, None])
+            logits.append(made)
+            embeddings.append(embedding)
+        said = logits[0] if len(logits) == 1 else np.mean(logits, axis=0, dtype=np.float32)
+        labels = said.shape[1] // 2
+        return Steps(said[:, :labels], said[:, labels:], np.concatenate(embeddings, axis=1))
+
+    def arrays(self) -> dict[str, np.ndarray]:
+        """Numbers of all stages, with those of the network and the stage in front."""
+        return {
+            f"{network}.{number}.{name}": array
+            for network, stages in enumerate(self.stages)
+            for number, stage in enumerate(stages)
+            for name in ("kernel", "bias", "scales", "steps")
+            if (array := getattr(stage, name)) is not None
+        }
+
+    def shape(self) -> dict[str, Any]:
+        """Sizes of all stages, and what values mean."""
+        return {
+            "networks": [[_described(stage) for stage in stages] for stages in self.networks],
+            "zeros": [[[stage.zero_in, stage.zero_out] for stage in stages] for stages in self.stages],
+            "level": self.level.model_dump(),
+            "input_scale": self.input_scale,
+            "input_zero": self.input_zero,
+            "window": self.window,
+            "step": self.step,
+        }
+
+    @classmethod
+    def rebuilt(cls, shape: dict[str, Any], arrays: dict[str, np.ndarray]) -> "Quantised":
+        """Build one again from its ``shape`` and ``arrays``; raises KeyError or ValueError when they do not fit."""
+        networks, stages = [], []
+        for number, (described, zeros) in enumerate(zip(shape["networks"], shape["zeros"], strict=True)):
+            own, place = [], f"{number}."
+            for at, (zero_in, zero_out) in enumerate(zeros):
+                parts = {name: arrays.get(f"{place}{at}.{name}") for name in ("kernel", "bias", "scales", "steps")}
+                own.append(QuantisedStage(zero_in=int(zero_in), zero_out=int(zero_out), **parts))
+            kernels = iter(own)
+            networks.append([_restored(one, kernels) for one in described])
+            stages.append(own)
+        family = cls(
+            networks, stages, LevelSettings(**shape["level"]), input_scale=float(shape["input_scale"]),
+            input_zero=int(shape["input_zero"]), window=int(shape["window"]), step=int(shape["step"]),
+        )  # fmt: skip
+        bands = family.networks[0][0].given[0]
+        family.steps(np.zeros((family.window, bands), dtype=np.float32))
+        return family
+
+    def cost(self) -> Cost:
+        """Numbers kept, and multiply-adds a second at a hop of 10 ms."""
+        every = [stage for stages in self.networks for stage in every_stage(stages)]
+        weights = sum(array.size for array in self.arrays().values())
+        return Cost(weights=weights, multiply_adds=round(multiply_adds_a_frame(self.networks) * 100) if every else 0)
+
+
+def multiply_adds_a_frame(networks: list[list[Stage]]) -> float:
+    """Multiply-adds that a frame takes where it streams: a stage behind strides works on few of them."""
+    total = 0.0
+    for stages in networks:
+        every = 1.0
+        for stage in stages:
+            every /= stage.stride[0]
+            total += stage.multiply_adds * every
+    return total
+
+
+def _described(stage: Stage) -> dict[str, Any]:
+    sizes = {name: value for name, value in asdict(stage).items() if name in SIZES}
+    return sizes | {"inner": [_described(one) for one in stage.inner]}
+
+
+def _restored(described: dict[str, Any], numbers: Iterator[QuantisedStage]) -> Stage:
+    own, sizes = next(numbers), dict(described)
+    inner = [_restored(one, numbers) for one in sizes.pop("inner")]
+    pairs = {name: tuple(sizes.pop(name)) for name in ("given", "out", "taps", "stride")}
+    return Stage(**pairs, **sizes, kernel=own.kernel, bias=own.bias, inner=inner)
+
+
+def _run(stages: list[Stage], numbers: Iterator[QuantisedStage], x: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Pass int8 steps through stages; return what comes out, and what the last stage was given, in floats."""
+    embedding = x
+    for stage in stages:
+        own, embedding = next(numbers), x
+        if stage.inner:
+            x = _sum(stage, own, _run(stage.inner, numbers, x)[0], x)
+            continue
+        met = columns(stage, x, own.zero_in)
+        if own.kernel is None:
+            x = _pooled(stage, own, met)
+            continue
+        sums = _sums(stage, own, met)
+        if own.steps is not None:
+            x = (sums.astype(np.float32) * own.steps)[:, 0]
+        else:
+            x = _int8(_shifted(sums * own.scales[:, 0], own.scales[:, 1]) + own.zero_out)  # type: ignore[index]
+    return x, embedding.reshape(len(embedding), -1).astype(np.float32)
+
+
+def _sums(stage: Stage, own: QuantisedStage, met: np.ndarray) -> np.ndarray:
+    """Sums of products, exact: below 2^53, so that a product of float64 matrices does it."""
+    if own.kernel is None or own.bias is None:
+        raise AssertionError
+    values = met.astype(np.float64) - own.zero_in
+    kernel = own.kernel.astype(np.float64)
+    if stage.kind == "depthwise":
+        sums = np.einsum("sbtuc,tuc->sbc", values, kernel)
+    else:
+        sums = values.reshape(*met.shape[:2], -1) @ kernel.reshape(-1, stage.out[1])
+    return sums.astype(np.int64) + own.bias
+
+
+def _sum(stage: Stage, own: QuantisedStage, made: np.ndarray, x: np.ndarray) -> np.ndarray:
+    if own.scales is None:
+        raise AssertionError
+    (of_made, of_input), (zero_made, _) = own.scales.tolist()
+    crop = (stage.span - 1) // 2
+    given = x.reshape(len(x), -1)[crop : crop + len(made)].reshape(made.shape)
+    total = (made.astype(np.int64) - zero_made) * of_made + (given.astype(np.int64) - own.zero_in) * of_input
+    return _int8(_shifted(total, SUM_SHIFT) + own.zero_out)
+
+
+def _pooled(stage: Stage, own: QuantisedStage, met: np.ndarray) -> np.ndarray:
+    if stage.kind == "max":
+        y = met.max(axis=(2, 3)).astype(np.int64)
+    else:
+        count = met.shape[2] * met.shape[3]
+        y = (2 * met.sum(axis=(2, 3), dtype=np.int64) + count) // (2 * count)
+    return _int8(np.maximum(y, own.zero_in) if stage.rectifies else y)
+
+
+def _shifted(x: np.ndarray, shift: Any) -> np.ndarray:
+    """``x / 2^shift``, rounded to the nearest, halves up."""
+    return np.asarray((x + (1 << (np.asarray(shift, dtype=np.int64) - 1))) >> np.asarray(shift, dtype=np.int64))
+
+
+def _int8(x: np.ndarray) -> np.ndarray:
+    return x.clip(LOWEST, HIGHEST).astype(np.int8)
