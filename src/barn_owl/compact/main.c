@@ -3,7 +3,7 @@
  *     cc -O3 -std=c99 @NAME@.c @NAME@_main.c -lm -o tag && ./tag < night.wav
  *
  * An example that runs on a computer: it keeps the scores of the whole recording to decide on them. With --sizes it says
- * what the model needs, with --scores it writes the scores of each step instead, with --levels what the networks are
+ * what the model needs, with --logits it writes the log-odds of each step instead, with --levels what the networks are
  * given.
  */
 #include "@NAME@.h"
@@ -30,6 +30,7 @@ typedef struct {
     long rows, room, width;
 } table;
 
+static enum { EVENTS_FOUND, LOGITS, LEVELS } shows;
 static event events[EVENTS];
 static long event_count;
 static table sounds = {NULL, 0, 0, OWL_LABELS}, begins = {NULL, 0, 0, OWL_LABELS}, smooth = {NULL, 0, 0, OWL_LABELS};
@@ -146,15 +147,31 @@ static void quiet_level(const table *frames, long first, long count, float *leve
     free(column);
 }
 
+static void print_row(const float *row, int count)
+{
+    int i;
+    for (i = 0; i < count; i++)
+        printf("%.9g%c", (double)row[i], i + 1 < count ? ',' : '\n');
+}
+
 static void score_frame(owl *o, const float *frame)
 {
     if (owl_push_frame(o, frame)) {
         add_row(&sounds, o->sounds);
         add_row(&begins, o->begins);
+        if (shows == LOGITS)
+            print_row(o->logits, 2 * OWL_LABELS);
+    }
+    if (shows == LEVELS && o->frames >= OWL_LEVEL_SPAN) {
+        float level[OWL_BANDS];
+        int band;
+        for (band = 0; band < OWL_BANDS; band++)
+            level[band] = (float)o->level[band];
+        print_row(level, OWL_BANDS);
     }
 }
 
-static void score_recording(int shows_levels)
+static void score_recording(void)
 {
     static owl o;
     static float samples[OWL_FRAME], quiet[OWL_BANDS];
@@ -179,14 +196,8 @@ static void score_recording(int shows_levels)
     quiet_level(&frames, 0, window, quiet);
     for (i = 0; i < OWL_WINDOW / 2; i++)
         score_frame(&o, quiet);
-    for (i = 0; i < frames.rows; i++) {
+    for (i = 0; i < frames.rows; i++)
         score_frame(&o, frames.values + i * OWL_BANDS);
-        if (shows_levels) {
-            int band;
-            for (band = 0; band < OWL_BANDS; band++)
-                printf("%.7g%c", (double)o.level[band], band + 1 < OWL_BANDS ? ',' : '\n');
-        }
-    }
     quiet_level(&frames, frames.rows - window, window, quiet);
     for (i = 0; i < OWL_WINDOW / 2; i++)
         score_frame(&o, quiet);
@@ -380,18 +391,6 @@ static void sort_out(void)
     qsort(events, (size_t)event_count, sizeof(event), by_start);
 }
 
-static void print_scores(void)
-{
-    long i;
-    int label;
-    for (i = 0; i < sounds.rows; i++)
-        for (label = 0; label < 2 * OWL_LABELS; label++)
-            printf("%.8g%c",
-                (double)(label < OWL_LABELS ? sounds.values[i * OWL_LABELS + label]
-                                            : begin_score(i, label - OWL_LABELS)),
-                label + 1 < 2 * OWL_LABELS ? ',' : '\n');
-}
-
 int main(int count, char **arguments)
 {
     long i;
@@ -401,13 +400,10 @@ int main(int count, char **arguments)
         printf("memory %lu bytes, numbers %lu bytes\n", (unsigned long)sizeof(owl), (unsigned long)OWL_NUMBERS);
         return 0;
     }
-    score_recording(!strcmp(option, "--levels"));
-    if (!strcmp(option, "--levels"))
+    shows = !strcmp(option, "--logits") ? LOGITS : !strcmp(option, "--levels") ? LEVELS : EVENTS_FOUND;
+    score_recording();
+    if (shows != EVENTS_FOUND)
         return 0;
-    if (!strcmp(option, "--scores")) {
-        print_scores();
-        return 0;
-    }
     average();
     for (label = 0; label < OWL_LABELS; label++)
         if (owl_is_event[label])

@@ -27,7 +27,7 @@ typedef struct {
 /* Discrete Fourier transform of `n` complex numbers that lie `apart` from each other, any length, factor by factor. */
 static void transform(const float *in, float *out, int n, int apart)
 {
-    int radix = 2, part, k, j;
+    int radix = n % 4 ? 2 : 4, part, k, j;
     if (n == 1) {
         out[0] = in[0];
         out[1] = in[1];
@@ -45,6 +45,20 @@ static void transform(const float *in, float *out, int n, int apart)
             const float *x = out + 2 * (j * part + k);
             real[j] = x[0] * turn[0] - x[1] * turn[1];
             imaginary[j] = x[0] * turn[1] + x[1] * turn[0];
+        }
+        if (radix == 4) {
+            float *a = out + 2 * k, *b = a + 2 * part, *c = b + 2 * part, *d = c + 2 * part;
+            float sum_real = real[0] + real[2], difference_real = real[0] - real[2];
+            float sum_imaginary = imaginary[0] + imaginary[2], difference_imaginary = imaginary[0] - imaginary[2];
+            a[0] = sum_real + (real[1] + real[3]);
+            a[1] = sum_imaginary + (imaginary[1] + imaginary[3]);
+            c[0] = sum_real - (real[1] + real[3]);
+            c[1] = sum_imaginary - (imaginary[1] + imaginary[3]);
+            b[0] = difference_real + (imaginary[1] - imaginary[3]);
+            b[1] = difference_imaginary - (real[1] - real[3]);
+            d[0] = difference_real - (imaginary[1] - imaginary[3]);
+            d[1] = difference_imaginary + (real[1] - real[3]);
+            continue;
         }
         if (radix == 2) {
             float *a = out + 2 * k, *b = out + 2 * (k + part);
@@ -167,71 +181,87 @@ static const owl_value *step_back(const owl *o, int s, int32_t back)
     return o->memory + stage->ring + ((o->seen[s] - 1 - back) % stage->span) * stage->bands * stage->channels;
 }
 
+/* Steps that a stage meets, one for each tap in time. */
+static void gather(const owl *o, int s, const owl_value *in, const owl_value **steps)
+{
+    const owl_stage *stage = owl_stages + s;
+    int tap;
+    for (tap = 0; tap < stage->taps; tap++)
+        steps[tap] = stage->span > 1 ? step_back(o, s, (stage->taps - 1 - tap) * stage->dilation) : in;
+}
+
+#if OWL_INT8
+typedef int32_t owl_sum;
+#define OWL_NUMBER(stage, c) owl_biases[(stage)->bias + (c)]
+#else
+typedef float owl_sum;
+#define OWL_NUMBER(stage, c) owl_weights[(stage)->bias + (c)]
+#endif
+
+/* Adds one value times a row of weights. In int8, what is multiplied fits into 16 bits, and so does the product. */
+#if OWL_INT8
+static void add_row(int32_t *restrict sums, const int8_t *restrict weight, int value, int count)
+{
+    const int16_t x = (int16_t)value;
+    int c;
+    for (c = 0; c < count; c++)
+        sums[c] += (int16_t)(x * weight[c]);
+}
+#define ZERO_IN stage->zero_in
+#else
+static void add_row(float *restrict sums, const float *restrict weight, float value, int count)
+{
+    int c;
+    for (c = 0; c < count; c++)
+        sums[c] += value * weight[c];
+}
+#define ZERO_IN 0
+#endif
+
+/* Weights lie by tap in time, tap in bands, channel in, channel out, so that a value is added to all sums at once. */
 static void convolve(const owl *o, int s, const owl_value *in, owl_value *out, float *logits)
 {
     const owl_stage *stage = owl_stages + s;
+    const owl_value *steps[OWL_TAPS];
+    const int channels = stage->channels, channels_out = stage->channels_out;
     int band, c, tap, t, i;
+    gather(o, s, in, steps);
     for (band = 0; band < stage->bands_out; band++) {
+        owl_sum sums[OWL_CHANNELS];
+        /* Nothing is there below the lowest band and above the highest. */
         int first = band * stage->band_stride - stage->before;
-#if OWL_INT8
-        int32_t sums[OWL_CHANNELS];
-        for (c = 0; c < stage->channels_out; c++)
-            sums[c] = owl_biases[stage->bias + c];
-#else
-        float sums[OWL_CHANNELS];
-        for (c = 0; c < stage->channels_out; c++)
-            sums[c] = owl_weights[stage->bias + c];
-#endif
+        int low = first < 0 ? -first : 0;
+        int high = first + stage->band_taps > stage->bands ? stage->bands - first : stage->band_taps;
+        for (c = 0; c < channels_out; c++)
+            sums[c] = OWL_NUMBER(stage, c);
         for (tap = 0; tap < stage->taps; tap++) {
-            const owl_value *step = in;
-            if (stage->span > 1)
-                step = step_back(o, s, (stage->taps - 1 - tap) * stage->dilation);
-            for (t = 0; t < stage->band_taps; t++) {
-                const owl_value *x = step + (first + t) * stage->channels;
-                int32_t at = stage->kernel + (tap * stage->band_taps + t) * stage->channels
-                    * (stage->kind == DEPTHWISE ? 1 : stage->channels_out);
-                if (first + t < 0 || first + t >= stage->bands)
-                    continue;
-                if (stage->kind == DEPTHWISE) {
-                    for (c = 0; c < stage->channels; c++) {
-#if OWL_INT8
-                        sums[c] += (int32_t)(x[c] - stage->zero_in) * owl_weights[at + c];
-#else
-                        sums[c] += x[c] * owl_weights[at + c];
-#endif
-                    }
-                    continue;
-                }
-                for (i = 0; i < stage->channels; i++, at += stage->channels_out) {
-#if OWL_INT8
-                    const int8_t *weight = owl_weights + at;
-                    int32_t value = x[i] - stage->zero_in;
-#else
-                    const float *weight = owl_weights + at;
-                    float value = x[i];
-#endif
-                    if (value == 0)
-                        continue;
-                    for (c = 0; c < stage->channels_out; c++)
-                        sums[c] += value * weight[c];
-                }
+            const owl_value *x = steps[tap] + (first + low) * channels, *weight = owl_weights + stage->kernel;
+            if (stage->kind == DEPTHWISE) {
+                weight += (tap * stage->band_taps + low) * channels;
+                for (t = low; t < high; t++, x += channels, weight += channels)
+                    for (c = 0; c < channels; c++)
+                        sums[c] += (x[c] - ZERO_IN) * weight[c];
+                continue;
             }
+            weight += (tap * stage->band_taps + low) * channels * channels_out;
+            for (i = 0; i < (high - low) * channels; i++, weight += channels_out)
+                if (x[i] != ZERO_IN) /* half of them are nothing, behind a rectifier */
+                    add_row(sums, weight, x[i] - ZERO_IN, channels_out);
         }
-        for (c = 0; c < stage->channels_out; c++) {
+        for (c = 0; c < channels_out; c++) {
 #if OWL_INT8
+            const int32_t *scale = owl_scales + 2 * (stage->scale + c);
             if (logits)
                 logits[c] = (float)sums[c] * owl_logit_steps[stage->scale + c];
-            else {
-                const int32_t *scale = owl_scales + 2 * (stage->scale + c);
-                int64_t y = shifted((int64_t)sums[c] * scale[0], scale[1]);
-                out[band * stage->channels_out + c] = as_int8(y + stage->zero_out);
-            }
+            else
+                out[band * channels_out + c] =
+                    as_int8(shifted((int64_t)sums[c] * scale[0], scale[1]) + stage->zero_out);
 #else
             float y = stage->rectifies && sums[c] < 0 ? 0 : sums[c];
             if (logits)
                 logits[c] = y;
             else
-                out[band * stage->channels_out + c] = y;
+                out[band * channels_out + c] = y;
 #endif
         }
     }
@@ -332,8 +362,10 @@ int owl_push_frame(owl *o, const float *frame)
     for (network = 0; network < OWL_NETWORKS; network++) {
         is_step = go_on(o, owl_first[network], owl_first[network + 1], o->level, logits) != NULL;
         for (i = 0; is_step && i < 2 * OWL_LABELS; i++)
-            o->logits[i] += logits[i] / OWL_NETWORKS;
+            o->logits[i] += logits[i];
     }
+    for (i = 0; i < 2 * OWL_LABELS; i++)
+        o->logits[i] /= OWL_NETWORKS;
     for (i = 0; is_step && i < OWL_LABELS; i++) {
         o->sounds[i] = 1.0f / (1.0f + expf(-o->logits[i]));
         o->begins[i] = 1.0f / (1.0f + expf(-o->logits[OWL_LABELS + i]));
