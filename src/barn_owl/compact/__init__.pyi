@@ -1,1 +1,13 @@
 from .c_source import write_c as write_c
+from .cost import (
+    Footprint as Footprint,
+    footprint as footprint,
+    plain_model as plain_model,
+)
+from .device import (
+    Device as Device,
+    device_names as device_names,
+    read_device as read_device,
+)
+from .open_graph import write_onnx as write_onnx
+from .quantising import quantise as quantise

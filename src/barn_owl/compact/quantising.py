@@ -104,7 +104,10 @@ def _rounded(
             made.append(QuantisedStage(zero_in=given.zero, zero_out=given.zero))
         elif stage.inner:
             inner, inside = _rounded(stage.inner, ranges, given, is_top=False)
-            factors = [[inside.size / out.size * 2**SUM_SHIFT, given.size / out.size * 2**SUM_SHIFT], [inside.zero, 0]]
+            factors = [
+                [inside.size / out.size * 2**SUM_SHIFT, given.size / out.size * 2**SUM_SHIFT],
+                [inside.zero, 0],
+            ]
             scales = np.round(factors).astype(np.int32)
             made += [QuantisedStage(zero_in=given.zero, zero_out=out.zero, scales=scales), *inner]
         else:

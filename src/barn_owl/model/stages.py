@@ -100,9 +100,7 @@ def _stages(layers: Sequence[Layer], shape: Shape) -> list[Stage]:
             found[-1] = replace(found[-1], rectifies=True)
         elif isinstance(layer, Dense):
             kernel = layer.weights["kernel"][None, None]
-            found.append(
-                Stage(kind="convolution", given=given, out=out, kernel=kernel, bias=layer.weights["bias"])
-            )
+            found.append(Stage(kind="convolution", given=given, out=out, kernel=kernel, bias=layer.weights["bias"]))
         elif isinstance(layer, Convolution | Pool):
             found.append(_sliding(layer, shape, given, out))
         elif not isinstance(layer, FoldBands):
