@@ -46,6 +46,21 @@ from .clips import (
     write_clip_table as write_clip_table,
     write_excerpts as write_excerpts,
 )
+from .compact import (
+    Device as Device,
+    Footprint as Footprint,
+    Shrunk as Shrunk,
+    device_names as device_names,
+    footprint as footprint,
+    plain_model as plain_model,
+    quantise as quantise,
+    quantise_run as quantise_run,
+    read_device as read_device,
+    shrink as shrink,
+    write_c as write_c,
+    write_onnx as write_onnx,
+    write_weights as write_weights,
+)
 from .demo import (
     write_quay as write_quay,
 )
@@ -141,6 +156,7 @@ from .show import (
     overview_figure as overview_figure,
     save_figure as save_figure,
     scatter_figure as scatter_figure,
+    shrink_figure as shrink_figure,
     spectra_figure as spectra_figure,
     subsets_figure as subsets_figure,
     tagging_figure as tagging_figure,

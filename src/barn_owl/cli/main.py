@@ -29,6 +29,10 @@ SECTIONS = {
         "compare": "Set runs side by side: better, or chance?",
         "classify": "Name short clips.",
     },
+    "Small devices": {
+        "shrink": "Make a model smaller: fewer channels, int8, or both.",
+        "export": "Hand a model over: C source, an ONNX graph, plain numbers.",
+    },
     "Recordings": {
         "tag": "Find events in long recordings.",
         "adjust": "Find decision settings on recordings with a truth table.",
@@ -49,6 +53,8 @@ GUIDE = {
     "evaluate": "Judge it honestly",
     "compare": "Judge it honestly",
     "classify": "Judge it honestly",
+    "shrink": "Onto a small device",
+    "export": "Onto a small device",
     "tag": "Tag long recordings",
     "adjust": "From clips to recordings that sound different",
     "score": "From clips to recordings that sound different",

@@ -1,4 +1,5 @@
-"""Onto a small device: what a model costs there, made smaller, in whole numbers, and handed over to other programs."""
+"""Onto a small device: what a model costs there, made smaller, in whole numbers, and handed over to other
+programs."""
 
 import lazy_loader
 

@@ -10,4 +10,10 @@ from .device import (
     read_device as read_device,
 )
 from .open_graph import write_onnx as write_onnx
+from .plain import write_weights as write_weights
 from .quantising import quantise as quantise
+from .shrinking import (
+    Shrunk as Shrunk,
+    quantise_run as quantise_run,
+    shrink as shrink,
+)

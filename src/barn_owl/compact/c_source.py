@@ -11,13 +11,12 @@ from pathlib import Path
 
 import numpy as np
 
-from barn_owl.compact.graph import graph_of
+from barn_owl.compact.graph import family_of, graph_of
 from barn_owl.errors import ModelError, OutputError
 from barn_owl.features import FrontEnd
 from barn_owl.features.mel import mel_bank
 from barn_owl.files import whole_file
 from barn_owl.model import Model
-from barn_owl.model.convolutional import Convolutional
 from barn_owl.model.quantised import SUM_SHIFT, Quantised, QuantisedStage
 from barn_owl.model.stages import Stage, every_stage
 
@@ -31,9 +30,9 @@ A_LINE = 12
 def write_c(model: Model, path: str | Path, *, force: bool = False) -> list[Path]:
     """Write a model as C99: ``NAME.c``, ``NAME.h`` and ``NAME_main.c``, a program that tags a WAV file.
 
-    path : ends with ``.c``. The code needs no heap and nothing but the C library's mathematics; ``sizeof(owl)`` is all
-    the memory it works in. Returns the files. Raises ModelError for a model that is no graph (see `graph_of`) or whose
-    frames have an odd transform, OutputError when a file is there already.
+    path : ends with ``.c``. The code needs no heap and nothing but the C library's mathematics; ``sizeof(owl)`` is
+    all the memory it works in. Returns the files. Raises ModelError for a model that is no graph (see `graph_of`) or
+    whose frames have an odd transform, OutputError when a file is there already.
 
     >>> import barn_owl
     >>> barn_owl.load_model("first").family.name    # only a cnn can be handed over
@@ -125,7 +124,7 @@ class _Layout:
 
 
 def _sizes(model: Model, laid: _Layout, numbers: int) -> str:
-    front_end, family, level = model.front_end, model.family, _levelled(model).level
+    front_end, family, level = model.front_end, model.family, family_of(model).level
     half = front_end.fft_length // 2
     values: dict[str, object] = {
         "INT8": int(isinstance(family, Quantised)),
@@ -213,7 +212,8 @@ class _Tables:
 def _add_mel(tables: _Tables, front_end: FrontEnd) -> None:
     """Add the triangles, each from its first bin that counts to its last."""
     bank = mel_bank(front_end.bands, front_end.low_hz, front_end.top_hz, front_end.rate_hz, front_end.fft_length)
-    first, count, at, weights = [], [], [], []
+    first, count, at = [], [], []
+    weights: list[float] = []
     for column in bank.T.astype(np.float32):
         used = np.flatnonzero(column)
         first.append(used[0])
@@ -234,7 +234,9 @@ def _add_numbers(tables: _Tables, model: Model, laid: _Layout) -> None:
         tables.add("float", "owl_weights", np.concatenate([*parts, *(_bias(stage) for stage in kept)]))
         return
     own = [one for one in quantised if one.kernel is not None]
-    tables.add("int8_t", "owl_weights", np.concatenate([one.kernel.ravel() for one in own]))
+    tables.add(
+        "int8_t", "owl_weights", np.concatenate([one.kernel.ravel() for one in quantised if one.kernel is not None])
+    )
     tables.add("int32_t", "owl_biases", np.concatenate([one.bias for one in own]))
     scales = [one.scales.ravel() for one in quantised if one.scales is not None]
     tables.add("int32_t", "owl_scales", np.concatenate(scales))
@@ -244,12 +246,6 @@ def _add_numbers(tables: _Tables, model: Model, laid: _Layout) -> None:
 
 def _bias(stage: Stage) -> np.ndarray:
     return np.zeros(stage.out[1], np.float32) if stage.bias is None else stage.bias
-
-
-def _levelled(model: Model) -> Convolutional | Quantised:
-    if not isinstance(model.family, Convolutional | Quantised):
-        raise AssertionError("a graph is one of these")
-    return model.family
 
 
 def _quantised(model: Model) -> list[QuantisedStage]:

@@ -7,7 +7,7 @@ import numpy as np
 import pandas as pd
 
 from barn_owl.compact.device import Device
-from barn_owl.compact.graph import graph_of
+from barn_owl.compact.graph import family_of, graph_of
 from barn_owl.errors import ModelError
 from barn_owl.features import FrontEnd
 from barn_owl.features.mel import mel_bank
@@ -29,7 +29,8 @@ class Footprint:
     multiply_adds : of the networks for a second of sound that streams. flash_float, flash_int8 : bytes of code and
     numbers. ram_float, ram_int8 : bytes of one inference that streams; ram_window : bytes of one that is worked on
     layer by layer over a whole window, in floats. seconds_float, seconds_int8 : time for one step, front end
-    included. step_s : time from a step to the next. latency_s : from a sound to its score, half a window and the work.
+    included. step_s : time from a step to the next. latency_s : from a sound to its score, half a window and the
+    work.
     """
 
     multiply_adds: int
@@ -84,9 +85,7 @@ def footprint(model: Model, device: Device) -> Footprint:
     >>> footprint(small, read_device("core-256k")).flash_int8 < 150_000
     True
     """
-    networks, front_end, family = graph_of(model), model.front_end, model.family
-    if not isinstance(family, Convolutional | Quantised):
-        raise AssertionError("a graph is one of these")
+    networks, front_end, family = graph_of(model), model.front_end, family_of(model)
     span, bands = family.level.frames, front_end.bands
     kept = sum(stage.kept_values for stages in networks for stage in stages)
     # Outputs lie in two places in turns, a stage inside of another in two more.

@@ -7,16 +7,22 @@ from barn_owl.model.quantised import Quantised
 from barn_owl.model.stages import Stage, stages_of
 
 
-def graph_of(model: Model) -> list[list[Stage]]:
-    """Return the stages of each network of a model over log-mel.
-
-    Raises ModelError for a family that is no such graph, or another front end.
-    """
+def family_of(model: Model) -> Convolutional | Quantised:
+    """Return the family of a model that can be handed over; raises ModelError for another one."""
     family = model.family
     if not isinstance(family, Convolutional | Quantised):
         raise ModelError(
             f"a model of the family {family.name} is no graph that can be handed over; a cnn is, or a cnn in int8"
         )
+    return family
+
+
+def graph_of(model: Model) -> list[list[Stage]]:
+    """Return the stages of each network of a model over log-mel.
+
+    Raises ModelError for a family that is no such graph, or another front end.
+    """
+    family = family_of(model)
     if not model.front_end.is_log_mel:
         raise ModelError(
             "only a model over log-mel can be handed over, this one looks at "

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from barn_owl.compact.graph import graph_of
+from barn_owl.compact.graph import family_of, graph_of
 from barn_owl.errors import ModelError, OutputError
 from barn_owl.features.mel import mel_bank
 from barn_owl.files import whole_file
@@ -29,11 +29,11 @@ NATURAL = 10 / np.log(10)
 def write_onnx(model: Model, path: str | Path, *, takes_features: bool = False, force: bool = False) -> None:
     """Write a model as an ONNX graph of opset 17.
 
-    Its input ``samples`` is float32, ``(samples,)``, mono at the model's rate; its outputs ``sounds`` and ``begins`` are
-    scores from 0 to 1, ``(steps, labels)``, of which step *i* tells of frame ``window // 2 + i * step``. Labels, rate,
-    window, step and decision settings are in the metadata. takes_features : the input is ``frames`` instead, log-mel in
-    dB, ``(frames, bands)``. Raises ModelError for a model that is no such graph or that `onnx` is missing for,
-    OutputError for a file that is there already.
+    Its input ``samples`` is float32, ``(samples,)``, mono at the model's rate; its outputs ``sounds`` and ``begins``
+    are scores from 0 to 1, ``(steps, labels)``, of which step *i* tells of frame ``window // 2 + i * step``. Labels,
+    rate, window, step and decision settings are in the metadata. takes_features : the input is ``frames`` instead,
+    log-mel in dB, ``(frames, bands)``. Raises ModelError for a model that is no such graph or that `onnx` is missing
+    for, OutputError for a file that is there already.
     """
     path = Path(path)
     if path.exists() and not force:
@@ -143,9 +143,7 @@ class _Graph:
 
     def _levels(self, x: str) -> str:
         """What the networks are given, ``(1, 1, frames, bands)``."""
-        model, family = self._model, self._model.family
-        if not isinstance(family, Convolutional):
-            raise AssertionError
+        model, family = self._model, family_of(self._model)
         x = self._add("Sub", x, self._real(model.mean[None, :, None]))
         x = self._add("Div", x, self._real(model.deviation[None, :, None]))
         if span := family.level.frames:

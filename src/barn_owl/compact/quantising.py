@@ -28,8 +28,8 @@ LONGEST_SHIFT = 46
 def quantise(model: Model, frames: ClipFrames) -> Model:
     """Return a model whose networks compute in int8; everything else stays.
 
-    frames : of clips that it was trained on, in which the ranges of all values are found. Raises ModelError when there
-    is none, or the family is no cnn.
+    frames : of clips that it was trained on, in which the ranges of all values are found. Raises ModelError when
+    there is none, or the family is no cnn.
     """
     family = model.family
     if not isinstance(family, Convolutional):
@@ -135,7 +135,7 @@ def _convolved(stage: Stage, given: Steps, out: Steps, *, is_last: bool) -> Quan
 
 def _multiplier(factor: float) -> tuple[int, int]:
     """A whole multiplier below 2^31 and a shift, whose quotient is `factor`."""
-    mantissa, exponent = math.frexp(factor)
+    _, exponent = math.frexp(factor)
     # A factor this small makes 0 of every sum, as one with a longer shift would.
     shift = min(31 - exponent, LONGEST_SHIFT)
     return min(round(factor * 2**shift), 2**31 - 1), shift

@@ -1,5 +1,6 @@
 """Several models on the same clips: is one better, or is it chance?"""
 
+import os
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
@@ -146,9 +147,11 @@ def _common(evaluations: Mapping[str, Evaluation]) -> tuple[dict[str, Answers], 
     places = {}
     for name, evaluation in evaluations.items():
         table = evaluation.predictions
+        # Runs in different folders may name the same file by different ways to it.
+        located = table[PLACE].assign(file=[os.path.abspath(file) for file in table["file"]])  # noqa: PTH100 - Path keeps ".."
         keys = [
             tuple("" if pd.isna(value) else str(value) for value in row)
-            for row in table[PLACE].itertuples(index=False, name=None)
+            for row in located.itertuples(index=False, name=None)
         ]
         places[name] = dict(zip(keys, range(len(keys)), strict=True))
     first = next(iter(places))

@@ -1,8 +1,8 @@
 """The family int8: the networks of a cnn in whole numbers, as a small device computes them.
 
-Values are int8, ``real = (value - zero) * scale``, weights int8 with a scale for each channel that comes out; sums are
-int32, and brought to the scale of the next stage by a whole multiplier and a shift. Jacob et al., "Quantization and
-Training of Neural Networks for Efficient Integer-Arithmetic-Only Inference", CVPR 2018. Every step is exact, so
+Values are int8, ``real = (value - zero) * scale``, weights int8 with a scale for each channel that comes out; sums
+are int32, and brought to the scale of the next stage by a whole multiplier and a shift. Jacob et al., "Quantization
+and Training of Neural Networks for Efficient Integer-Arithmetic-Only Inference", CVPR 2018. Every step is exact, so
 that C code gives the same numbers bit for bit.
 """
 
@@ -27,9 +27,10 @@ SIZES = ("kind", "given", "out", "taps", "stride", "dilation", "before", "rectif
 class QuantisedStage:
     """What a stage is computed with beside its sizes.
 
-    kernel : int8, in the shape of the stage's. bias : int32, ``(channels out,)``. scales : int32 ``(channels out, 2)``,
-    multiplier and shift; of a residual stage ``(2, 2)``: multipliers of what was made inside and of the input, and the
-    zero of what was made. steps : of the last stage, what its sums are multiplied by, float32 ``(channels out,)``.
+    kernel : int8, in the shape of the stage's. bias : int32, ``(channels out,)``. scales : int32 ``(channels out,
+    2)``, multiplier and shift; of a residual stage ``(2, 2)``: multipliers of what was made inside and of the input,
+    and the zero of what was made. steps : of the last stage, what its sums are multiplied by, float32 ``(channels
+    out,)``.
     """
 
     zero_in: int
@@ -78,7 +79,7 @@ class Quantised:
             made, embedding = _run(stages, iter(numbers), given[:, :, None])
             logits.append(made)
             embeddings.append(embedding)
-        said = logits[0] if len(logits) == 1 else np.mean(logits, axis=0, dtype=np.float32)
+        said = np.asarray(logits[0] if len(logits) == 1 else np.mean(logits, axis=0, dtype=np.float32))
         labels = said.shape[1] // 2
         return Steps(said[:, :labels], said[:, labels:], np.concatenate(embeddings, axis=1))
 
@@ -150,8 +151,9 @@ def _described(stage: Stage) -> dict[str, Any]:
 def _restored(described: dict[str, Any], numbers: Iterator[QuantisedStage]) -> Stage:
     own, sizes = next(numbers), dict(described)
     inner = [_restored(one, numbers) for one in sizes.pop("inner")]
-    pairs = {name: tuple(sizes.pop(name)) for name in ("given", "out", "taps", "stride")}
-    return Stage(**pairs, **sizes, kernel=own.kernel, bias=own.bias, inner=inner)
+    for name in ("given", "out", "taps", "stride"):
+        sizes[name] = tuple(sizes[name])
+    return Stage(**sizes, kernel=own.kernel, bias=own.bias, inner=inner)
 
 
 def _run(stages: list[Stage], numbers: Iterator[QuantisedStage], x: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

@@ -27,7 +27,8 @@ def write_results(run: Run) -> None:
     >>> barn_owl.write_results(barn_owl.open_run("first"))
     """
     figures = run.folder / "figures"
-    save_figure(curves_figure(run), figures / "curves.png")
+    if (run.folder / "curves.csv").is_file():
+        save_figure(curves_figure(run), figures / "curves.png")
     if run.expectation is not None:
         save_figure(rehearsal_figure(run), figures / "rehearsal.png")
     if run.tested is not None:

@@ -1,0 +1,86 @@
+"""``barn-owl shrink``."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+import click
+
+import barn_owl as owl
+from barn_owl.cli.common import Voice, force_option, json_option, quiet_option, workers_option
+from barn_owl.cli.evaluate import show_scores
+from barn_owl.cli.train import EpochTeller
+from barn_owl.compact import quantise_run, shrink
+from barn_owl.files import claim_folder
+
+
+@click.command("shrink", short_help="Make a model smaller.")
+@click.argument("run_path", metavar="RUN", type=click.Path(path_type=Path))
+@click.option("--run", "folder", type=click.Path(path_type=Path), required=True, help="Folder to write the run to.")
+@click.option("--share", type=click.FloatRange(0, 1, min_open=True, max_open=True), help="Share of the weights left.")
+@click.option("--flash-kb", type=click.FloatRange(min=1), help="Flash that code and numbers may take in int8.")
+@click.option("--int8", is_flag=True, help="Compute in int8 afterwards; alone, nothing is taken out.")
+@workers_option
+@force_option
+@json_option
+@quiet_option
+def command(
+    run_path: Path,
+    folder: Path,
+    share: float | None,
+    flash_kb: float | None,
+    int8: bool,
+    workers: int,
+    force: bool,
+    as_json: bool,
+    quiet: bool,
+) -> None:
+    """Make the cnn of RUN smaller: take channels out and train it on, round the numbers to int8, or both.
+
+    What is left is a run like any other: judge it, tag with it, set it beside RUN with barn-owl compare.
+
+    \b
+    barn-owl shrink first --share 0.33 --run small
+    barn-owl shrink first --flash-kb 64 --int8 --run tiny
+    barn-owl shrink first --int8 --run rounded
+    """
+    voice = Voice(quiet=quiet, as_json=as_json)
+    if share is not None and flash_kb is not None:
+        raise click.UsageError("--share and --flash-kb cannot be had at once")
+    takes_out = share is not None or flash_kb is not None
+    if not takes_out and not int8:
+        raise click.UsageError("say what is to be smaller: --share, --flash-kb or --int8")
+    run = owl.open_run(run_path)
+    claim_folder(folder, force=force)
+    work = owl.Work(workers=workers, force=True)
+    kept: dict[str, object] = {}
+    if takes_out:
+        target = folder / "in-floats" if int8 else folder
+        with voice.progress("reading clips") as reading:
+            own = replace(work, reading=reading, watch=EpochTeller(voice), told=_told(voice))
+            shrunk = shrink(run, target, share=share, flash_kb=flash_kb, work=own)
+        run = shrunk.run
+        voice.table(shrunk.rounds, title="after each round, on validation scenes")
+        voice.table(shrunk.channels, title="channels of each convolution")
+        owl.save_figure(owl.shrink_figure(shrunk), folder / "shrink.png")
+        kept = {"rounds": shrunk.rounds.to_dict("records"), "channels": shrunk.channels.to_dict("records")}
+    if int8:
+        with voice.progress("reading clips") as reading:
+            run = quantise_run(run, folder, work=replace(work, reading=reading))
+    owl.write_results(run)
+    owl.write_comparison_page(owl.compare_runs([run_path, folder], workers=workers), folder / "compared.html")
+    if run.tested is not None:
+        show_scores(voice, run.tested)
+    cost = run.model.family.cost()
+    voice.say(
+        f"\nWrote the run to {folder}: {cost.weights:,} numbers, {cost.multiply_adds:,} multiply-adds a second."
+    )
+    voice.say(f"Before and after, side by side: {folder / 'compared.html'}")
+    voice.say(f"Next: barn-owl export {folder} -o model.c")
+    scores = {} if run.tested is None else run.tested.scores.as_dict()
+    voice.result({"run": str(folder), "weights": cost.weights, **kept, **scores})
+
+
+def _told(voice: Voice):  # type: ignore[no-untyped-def]
+    return lambda name, number, total: voice.say(f"{number} of {total}: {name}")
