@@ -72,6 +72,8 @@ def command(
     voice = Voice(quiet=quiet or is_stdout(out), as_json=as_json)
     refuse_to_overwrite(figure, texts=[out], force=force)
     true, found = owl.read_clip_table(truth), owl.read_events(events)
+    if "score" in true and "score" not in found:
+        voice.warn(f"{truth} has scores and {events} has none: are the two the wrong way round?")
     true = _same_files(true, found)
     seconds = _lengths(voice, true)
     scores = owl.score_events(true, found, collar_s=collar_s, offset_share=offset_share, seconds=seconds)

@@ -41,18 +41,17 @@ class Group:
         return self if self.joined is None else self.joined.whole()
 
 
-def pruned(family: Convolutional, share: float, *, networks: int | None = None) -> Convolutional:
+def pruned(family: Convolutional, share: float) -> Convolutional:
     """Return a smaller family that keeps at most `share` of the weights of each network, 0 to 1.
 
-    networks : how many of the networks are kept, the first ones; None for all. Raises ModelError for a share that
-    would leave less than the least channels.
+    Raises ModelError for a share that would leave less than the least channels.
     """
-    kept_networks = family.networks[:networks]
     # The sizes must be the same for all networks; which channels they are is each one's own.
-    groups = _groups(kept_networks[0])
-    counts = _counts(family, kept_networks[0], groups, share)
-    made = _smaller(family, groups, counts, len(kept_networks))
-    for network, into in zip(kept_networks, made.networks, strict=True):
+    first = family.networks[0]
+    groups = _groups(first)
+    counts = _counts(family, first, groups, share)
+    made = _smaller(family, groups, counts, len(family.networks))
+    for network, into in zip(family.networks, made.networks, strict=True):
         _take_over(network, _groups(network), counts, into)
     return made
 

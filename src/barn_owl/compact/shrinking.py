@@ -56,10 +56,10 @@ def shrink(
 ) -> Shrunk:
     """Take whole channels out of the cnn of a run and train it on, in rounds; write what is left as a run.
 
-    share : weights that are left at most, 0 to 1. flash_kb : or what code and numbers take in int8. Down to one
-    network of several, whole networks go first. Each round trains on the training side and keeps its best epoch by
-    the validation side; the last goes on with both as any training does. The model that it starts from has learnt
-    from the validation clips as well, so that figures on those flatter; those on the test side do not.
+    share : weights that are left at most, 0 to 1. flash_kb : or what code and numbers take in int8. Of several networks
+    each is made smaller, as two small ones say more than one large. Each round trains on the training side and keeps
+    its best epoch by the validation side; the last goes on with both as any training does. The model that it starts
+    from has learnt from the validation clips as well, so that figures on those flatter; those on the test side do not.
 
     Raises ModelError when the run is no cnn, or less cannot be left, and says what could; OutputError, TableError.
     """
@@ -71,9 +71,7 @@ def shrink(
         raise ModelError("say either which share of the weights is left, or how much flash there is")
     if not 0 < share < 1:
         raise ModelError(f"the share that is left must be above 0 and below 1, got {share:g}")
-    networks = max(1, int(share * len(whole.networks)))
-    goal = min(1.0, share * len(whole.networks) / networks)
-    pruned(whole, goal, networks=networks)  # refused before clips are read, not after
+    pruned(whole, share)  # refused before clips are read, not after
     folder = claim_folder(folder, force=work.force)
     before = stages_of(whole)[0]
     rows = []
@@ -83,7 +81,7 @@ def shrink(
         for number in range(1, ROUNDS + 1):
             work.begin(f"round {number}", number, ROUNDS + 1)
             first = len(whole.networks[0].vector) / len(family.networks[0].vector)
-            family = pruned(family, goal ** (number / ROUNDS) * first, networks=networks)
+            family = pruned(family, share ** (number / ROUNDS) * first)
             own = _plan_for(plan, family.settings)
             start = _trained(own, data, replace(start, family=family), work)
             family = _cnn(start.family)
