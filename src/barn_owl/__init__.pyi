@@ -49,6 +49,7 @@ from .clips import (
 from .compact import (
     Device as Device,
     Footprint as Footprint,
+    Found as Found,
     Shrunk as Shrunk,
     device_names as device_names,
     footprint as footprint,
@@ -56,6 +57,7 @@ from .compact import (
     quantise as quantise,
     quantise_run as quantise_run,
     read_device as read_device,
+    search as search,
     shrink as shrink,
     write_c as write_c,
     write_onnx as write_onnx,
@@ -156,6 +158,7 @@ from .show import (
     overview_figure as overview_figure,
     save_figure as save_figure,
     scatter_figure as scatter_figure,
+    search_figure as search_figure,
     shrink_figure as shrink_figure,
     spectra_figure as spectra_figure,
     subsets_figure as subsets_figure,

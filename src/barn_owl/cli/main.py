@@ -30,6 +30,7 @@ SECTIONS = {
         "classify": "Name short clips.",
     },
     "Small devices": {
+        "search": "Search for the best plan that a device can carry.",
         "shrink": "Make a model smaller: fewer channels, int8, or both.",
         "export": "Hand a model over: C source, an ONNX graph, plain numbers.",
     },
@@ -53,6 +54,7 @@ GUIDE = {
     "evaluate": "Judge it honestly",
     "compare": "Judge it honestly",
     "classify": "Judge it honestly",
+    "search": "Onto a small device",
     "shrink": "Onto a small device",
     "export": "Onto a small device",
     "tag": "Tag long recordings",

@@ -56,10 +56,11 @@ def shrink(
 ) -> Shrunk:
     """Take whole channels out of the cnn of a run and train it on, in rounds; write what is left as a run.
 
-    share : weights that are left at most, 0 to 1. flash_kb : or what code and numbers take in int8. Of several networks
-    each is made smaller, as two small ones say more than one large. Each round trains on the training side and keeps
-    its best epoch by the validation side; the last goes on with both as any training does. The model that it starts
-    from has learnt from the validation clips as well, so that figures on those flatter; those on the test side do not.
+    share : weights that are left at most, 0 to 1. flash_kb : or what code and numbers take in int8. Of several
+    networks each is made smaller, as two small ones say more than one large. Each round trains on the training side
+    and keeps its best epoch by the validation side; the last goes on with both as any training does. The model that
+    it starts from has learnt from the validation clips as well, so that figures on those flatter; those on the test
+    side do not.
 
     Raises ModelError when the run is no cnn, or less cannot be left, and says what could; OutputError, TableError.
     """

@@ -5,7 +5,10 @@ from .classes import (
     scatter_figure as scatter_figure,
     spectra_figure as spectra_figure,
 )
-from .compact import shrink_figure as shrink_figure
+from .compact import (
+    search_figure as search_figure,
+    shrink_figure as shrink_figure,
+)
 from .comparing import write_comparison_page as write_comparison_page
 from .confusion import (
     confusion_difference_figure as confusion_difference_figure,

@@ -3,7 +3,7 @@
 from matplotlib.figure import Figure
 from matplotlib.ticker import MaxNLocator
 
-from barn_owl.compact import Shrunk
+from barn_owl.compact import Found, Shrunk, front
 from barn_owl.show.style import GRID, INK, LABEL_COLOURS, new_figure
 
 
@@ -33,4 +33,35 @@ def shrink_figure(shrunk: Shrunk) -> Figure:
     sizes.set_ylabel("on validation scenes")
     sizes.legend(frameon=False, fontsize=9, loc="lower right")
     sizes.set_title("Score against size, by round", loc="left", fontsize=12, color=INK)
+    return figure
+
+
+def search_figure(found: Found) -> Figure:
+    """Draw the F1 of every candidate of a search against its flash and its time, and the best trade-offs as a
+    line."""
+    figure = new_figure()
+    table, last = found.table, found.table["step"].max()
+    for place, (cost, unit) in enumerate((("flash_kb", "flash, kB"), ("latency_ms", "latency, ms")), start=1):
+        axes = figure.add_subplot(1, 2, place)
+        if cost not in table:
+            axes.set_title("no candidate can be handed over", loc="left", fontsize=12, color=INK)
+            continue
+        for step in range(1, last + 1):
+            own = table[table["step"] == step]
+            axes.scatter(
+                own[cost], own["f1"], s=24 + 26 * step, alpha=0.35 + 0.6 * step / last, linewidth=0,
+                color=LABEL_COLOURS[0] if step == last else LABEL_COLOURS[4], label=f"came to step {step}",
+            )  # fmt: skip
+        best = front(table, cost)
+        axes.plot(best[cost], best["f1"], color=INK, linewidth=1.2, drawstyle="steps-post", label="best trade-offs")
+        for row in best.itertuples():
+            axes.annotate(
+                f"{row.candidate}", (getattr(row, cost), row.f1), textcoords="offset points", xytext=(6, -12),
+                fontsize=9, color=INK,
+            )  # fmt: skip
+        axes.set_xlabel(unit)
+        axes.set_ylabel("F1 on validation scenes")
+        axes.legend(frameon=False, fontsize=9, loc="lower right")
+        title = f"{len(table)} candidates that fit {found.device.name}" if place == 1 else "numbers: candidates"
+        axes.set_title(title, loc="left", fontsize=12, color=INK)
     return figure

@@ -1,0 +1,85 @@
+"""``barn-owl search``."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+import click
+
+import barn_owl as owl
+from barn_owl.cli.common import (
+    Voice,
+    force_option,
+    json_option,
+    plan_option,
+    quiet_option,
+    read_clips,
+    seed_option,
+    workers_option,
+)
+from barn_owl.compact import front, read_device, search
+from barn_owl.files import claim_folder
+
+SHOWN = ["candidate", "step", "f1", "recall", "flash_kb", "ram_kb", "latency_ms", "load", "multiply_adds"]
+
+
+@click.command("search", short_help="Search for the best plan a device can carry.")
+@click.argument("clips")
+@click.option("--device", default="this-machine", show_default=True, metavar="DEVICE", help="A TOML file or a name.")
+@click.option("--minutes", type=click.FloatRange(min=0, min_open=True), default=20.0, show_default=True)
+@click.option("--run", "folder", type=click.Path(path_type=Path), required=True, help="Folder to write to.")
+@click.option("--floats", is_flag=True, help="The model will compute in float32, not in int8.")
+@click.option("--random", "is_random", is_flag=True, help="Leave no candidate out early, for comparison.")
+@click.option("--resume", is_flag=True, help="Go on with a search that was stopped.")
+@plan_option
+@seed_option
+@workers_option
+@force_option
+@json_option
+@quiet_option
+def command(
+    clips: str,
+    device: str,
+    minutes: float,
+    folder: Path,
+    floats: bool,
+    is_random: bool,
+    resume: bool,
+    plan_path: Path | None,
+    seed: int | None,
+    workers: int,
+    force: bool,
+    as_json: bool,
+    quiet: bool,
+) -> None:
+    """Search for the front end, size and training that do best on CLIPS within what a device can carry.
+
+    What cannot fit is never trained; the test side of the clips is not touched.
+
+    \b
+    barn-owl search clips.csv --device core-256k --minutes 20 --run found
+    barn-owl train clips.csv --plan found/plan.toml --run best
+    """
+    voice = Voice(quiet=quiet, as_json=as_json)
+    table, target = read_clips(clips), read_device(device)
+    if folder.exists():
+        claim_folder(folder, force=force or resume)
+    plan = owl.read_plan(plan_path) if plan_path is not None else owl.suggest_plan(table, workers=workers).plan
+    work = owl.Work(workers=workers, force=force, told=lambda name, number, _total: voice.say(f"{number}: {name}"))
+    found = search(
+        table, folder, target, minutes=minutes, plan=plan.but(seed=seed), int8=not floats, halves=not is_random,
+        resume=resume, work=replace(work),
+    )  # fmt: skip
+    shown = found.table[[name for name in SHOWN if name in found.table]]
+    voice.table(shown.head(10), title=f"best of {len(found.table)} that fit {target.name}, furthest first")
+    owl.save_figure(owl.search_figure(found), folder / "search.png")
+    best = found.table.iloc[0]
+    drawn = ", ".join(f"{key} {best[key]}" for key in found.table if "." in key and best[key] == best[key])
+    voice.say(f"The best, candidate {best['candidate']}: {best['family']}; {drawn}.")
+    voice.say(f"\nWrote {folder / 'search.csv'}, search.png and plan.toml.")
+    voice.say(f"Next: barn-owl train {clips} --plan {folder / 'plan.toml'} --run best")
+    records = found.table.astype(object).where(found.table.notna(), None)
+    voice.result({"plan": str(folder / "plan.toml"), "candidates": records.to_dict("records"),
+                  "front": [int(one) for one in front(found.table)["candidate"]] if "flash_kb" in found.table else
+                  []})  # fmt: skip

@@ -1,0 +1,291 @@
+"""Which front end, family, size and training is best within what a device can carry?
+
+Candidates are drawn at random; those that cannot fit are never trained. The others learn for a few epochs on one
+fold of the clips, the better half for twice as long on the next fold, and so on (successive halving: Jamieson and
+Talwalkar, "Non-stochastic Best Arm Identification", AISTATS 2016), again and again with fresh candidates until the
+time is over. The test side of the clips is not looked at.
+"""
+
+import json
+import time
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from barn_owl.clips import fold_clips
+from barn_owl.compact.cost import Footprint, footprint, plain_model
+from barn_owl.compact.device import Device
+from barn_owl.errors import BarnOwlError, PlanError, TableError
+from barn_owl.files import claim_folder, write_json
+from barn_owl.learn import Plan, fit, read_plan, write_plan
+from barn_owl.learn.fitting import NETWORKS
+from barn_owl.runs import Work
+from barn_owl.runs.data import label_names, read_clips, usable_clips, with_sides
+from barn_owl.runs.suggest import suggest_plan
+from barn_owl.runs.training import write_table
+from barn_owl.runs.work import PLAIN
+
+FOLDS = 4
+"""Folds of the clips that are not for the test; each step of a race is judged on another one."""
+FIRST, STEPS = 8, 3
+"""Candidates of a race, and how often the worse half of them is left out."""
+EPOCHS = 4
+"""Of the first step; each further one is twice as long."""
+FRUITLESS = 2000
+"""Draws in a row that do not fit, after which it is given up."""
+SPACE: dict[str, list[Any]] = {
+    "family": ["cnn", "cnn", "cnn", "cnn", "logistic", "mlp"],
+    "front_end.features": [["log-mel"], ["log-mel"], ["mfcc"], ["log-mel", "deltas"]],
+    "front_end.bands": [32, 40, 48, 64],
+    "front_end.frame_ms": [25.0, 32.0, 40.0],
+    "front_end.hop_ms": [10.0, 12.5, 16.0],
+    "front_end.floor_db": [-100.0, -80.0],
+    "level.frames": [31, 51, 81],
+    "cnn.size": ["tiny", "small", "medium"],
+    "cnn.networks": [1, 2],
+    "cnn.dropout": [0.1, 0.2, 0.3],
+    "pooling.window_s": [0.3, 0.5, 1.0],
+    "scenes.foreign": [0.3, 0.5],
+    "augment.tilt_db": [3.0, 6.0, 9.0],
+    "augment.shift_bands": [0.0, 1.0, 2.0],
+    "augment.stretch_percent": [5.0, 15.0],
+    "training.rate": [4e-3, 8e-3, 16e-3],
+}
+"""What is drawn from, key by key of the plan; a cnn is drawn more often as it is most often best."""
+OF_FAMILY = {"cnn": ("level.", "cnn.", "training."), "mlp": ("pooling.", "training."), "logistic": ("pooling.",)}
+"""Keys that mean something to one family only."""
+COMMON = ("front_end.", "scenes.", "augment.")
+TRIED, TABLE, PLAN, STATE = "tried.jsonl", "search.csv", "plan.toml", "search.json"
+
+
+@dataclass(frozen=True, kw_only=True)
+class Found:
+    """What a search found: ``table``, a row a candidate, the best first, and the ``plan`` of the best."""
+
+    table: pd.DataFrame
+    plan: Plan
+    device: Device
+
+
+def search(
+    clips: pd.DataFrame,
+    folder: str | Path,
+    device: Device,
+    *,
+    minutes: float,
+    plan: Plan | None = None,
+    int8: bool = True,
+    halves: bool = True,
+    resume: bool = False,
+    work: Work = PLAIN,
+) -> Found:
+    """Search for the plan that finds sounds best among those that fit `device`, for so many minutes.
+
+    plan : what is not drawn is as in this one; None for one that is fitted to the clips. int8 : whether the model
+    will compute in int8. halves : leave the worse half out step by step; otherwise every candidate learns for as
+    long as the last step does, a plain random search. resume : go on with what `folder` holds; its minutes count.
+
+    Candidates are ranked by F1 on scenes of clips they have not learnt from, the mean over the folds of the furthest
+    step they came to. Returns the table, also in ``search.csv``, and the best plan, in ``plan.toml``. Raises
+    PlanError when nothing that can be drawn fits, and says which limit binds; TableError for too few groups.
+    """
+    begin, plan = time.perf_counter(), plan or suggest_plan(clips).plan
+    sided = with_sides(usable_clips(clips, plan), plan)
+    learnt = sided[sided["split"] != "test"].drop(columns="split").reset_index(drop=True)
+    folded = fold_clips(learnt, FOLDS, seed=plan.seed, shares=plan.split)
+    folder = claim_folder(folder, force=work.force or resume)
+    race = _Race(folder, device, plan, folded, work, int8=int8, resume=resume)
+    end = begin + 60 * minutes - race.seconds
+    drawn = race.fitting(np.random.default_rng(plan.seed))
+    while time.perf_counter() < end or not race.done:
+        candidates = [next(drawn) for _ in range(FIRST if halves else 1)]
+        for step in range(STEPS if halves else 1):
+            far = step if halves else STEPS - 1
+            for candidate in candidates:
+                if time.perf_counter() > end and race.done:
+                    break
+                race.learn(candidate, far, max(0.0, end - time.perf_counter()))
+            candidates = sorted(candidates, key=race.score, reverse=True)[: max(1, len(candidates) // 2)]
+    table = race.table()
+    write_table(table, folder / TABLE)
+    if not len(table):
+        raise TableError("the time was over before one candidate had learnt; give it more minutes")
+    best = race.plans[int(table["candidate"].iloc[0])]
+    write_plan(best, folder / PLAN)
+    write_json(folder / STATE, {"device": device.model_dump(), "minutes": minutes, "int8": int8, "halves": halves})
+    return Found(table=table, plan=best, device=device)
+
+
+class _Race:
+    """Candidates by their number, and what each step said of them; every line is kept in a file as it comes."""
+
+    def __init__(
+        self, folder: Path, device: Device, plan: Plan, clips: pd.DataFrame, work: Work, *, int8: bool, resume: bool
+    ) -> None:
+        self._folder, self._device, self._plan, self._clips, self._work = folder, device, plan, clips, work
+        self._int8, self._labels = int8, len(label_names(clips, plan))
+        self.plans: dict[int, Plan] = {}
+        self._sizes: dict[int, Footprint | None] = {}
+        self._drawn = 0
+        self.refused: dict[str, int] = {}
+        self.done: dict[tuple[int, int], dict[str, Any]] = {}
+        path = folder / TRIED
+        if resume and path.is_file():
+            for line in path.read_text(encoding="utf-8").splitlines():
+                one = json.loads(line)
+                self.done[one["candidate"], one["step"]] = one
+        else:
+            path.unlink(missing_ok=True)
+        self.seconds = sum(one["seconds"] for one in self.done.values())
+
+    def fitting(self, rng: np.random.Generator) -> Iterator[int]:
+        """Draw candidates that fit, without end; the same ones in the same order for the same seed."""
+        fruitless, least = 0, (np.inf, "")
+        while True:
+            number, self._drawn = self._drawn, self._drawn + 1
+            changes = {key: values[int(rng.integers(len(values)))] for key, values in SPACE.items()}
+            over, plan = self._measured(number, changes)
+            if plan is None:
+                fruitless += 1
+                if over:
+                    name, times = next(iter(over.items()))
+                    self.refused[name] = self.refused.get(name, 0) + 1
+                    least = min(least, (times, name))
+                if fruitless > FRUITLESS:
+                    raise PlanError(
+                        f"nothing that was drawn fits {self._device.name}: the nearest exceeds its {least[1]} "
+                        f"{least[0]:.1f} times. Take a larger device, or a longer latency"
+                    )
+                continue
+            fruitless = 0
+            self.plans[number] = plan
+            yield number
+
+    def _measured(self, number: int, changes: dict[str, Any]) -> tuple[dict[str, float], Plan | None]:
+        """Make the plan of what was drawn; by how much it exceeds the device, or None where it cannot be."""
+        try:
+            plan = _changed(self._plan, changes)
+        except PlanError:
+            return {}, None
+        if plan.family != "cnn" or not plan.front_end.is_log_mel:
+            size = None  # cannot be handed over as C: only on a machine with Python
+            over = {"flash": np.inf} if self._device.flash_kb < 1 << 20 else {}
+        else:
+            size = footprint(plain_model(plan, self._labels), self._device)
+            over = size.exceeded(self._device, int8=self._int8)
+        self._sizes[number] = size
+        return over, None if over else plan
+
+    def learn(self, candidate: int, step: int, left_s: float) -> None:
+        """Let a candidate learn for a step, if it has not."""
+        if (candidate, step) in self.done:
+            return
+        begin, fold = time.perf_counter(), step % FOLDS + 1
+        plan = self.plans[candidate].but(training={"epochs": EPOCHS * 2**step, "patience": 10**6, "refit": 0})
+        self._work.begin(
+            f"candidate {candidate}, {plan.family}, step {step + 1}, {left_s:.0f} s left", len(self.done) + 1, 0
+        )
+        sides = np.where(self._clips["fold"] == fold, "validation", "train")
+        line: dict[str, Any] = {"candidate": candidate, "step": step, "fold": fold, "trouble": ""}
+        # Features are computed once for each front end, however many candidates have it.
+        own = Work(workers=self._work.workers, cache=self._work.cache or self._folder / "cache")
+        try:
+            with read_clips(self._clips.drop(columns="fold").assign(split=sides), plan, own) as data:
+                examples = data.examples(plan, data.extra_columns(plan))
+                fitted = fit(plan, data.labels, *examples, workers=own.workers)
+            if fitted.interrupted:
+                raise KeyboardInterrupt
+            last = fitted.curves[-1] if plan.family in NETWORKS else fitted.best
+            line |= {"loss": last.validation_loss, "recall": last.validation_recall, "f1": last.validation_f1}
+        except BarnOwlError as error:
+            line |= {"loss": np.nan, "recall": 0.0, "f1": 0.0, "trouble": str(error)}
+        line["seconds"] = time.perf_counter() - begin
+        self.done[candidate, step] = line
+        with (self._folder / TRIED).open("a", encoding="utf-8") as file:
+            file.write(json.dumps(line) + "\n")
+
+    def score(self, candidate: int) -> float:
+        """F1 at the furthest step that a candidate came to."""
+        steps = [step for one, step in self.done if one == candidate]
+        return float(self.done[candidate, max(steps)]["f1"]) if steps else -1.0
+
+    def table(self) -> pd.DataFrame:
+        """A row a candidate: how far it came, what it reached, what it costs, what was drawn."""
+        rows = []
+        for candidate in sorted({one for one, _ in self.done}):
+            steps = sorted(step for one, step in self.done if one == candidate)
+            last, plan, size = self.done[candidate, steps[-1]], self.plans.get(candidate), self._sizes.get(candidate)
+            if plan is None:
+                continue
+            row: dict[str, Any] = {"candidate": candidate, "step": steps[-1] + 1}
+            row |= {name: last[name] for name in ("f1", "recall", "loss")}
+            row["seconds"] = round(sum(self.done[candidate, step]["seconds"] for step in steps), 1)
+            row |= _size_columns(size, int8=self._int8)
+            row |= {key: _value(plan, key) for key in SPACE if _matters(key, plan.family)}
+            rows.append(row | {"trouble": last["trouble"]})
+        table = pd.DataFrame(rows)
+        return table.sort_values(["step", "f1"], ascending=False, ignore_index=True) if rows else table
+
+
+def _size_columns(size: Footprint | None, *, int8: bool) -> dict[str, float]:
+    if size is None:
+        return {}
+    row = size.table().loc["int8" if int8 else "float32"]
+    return {
+        "multiply_adds": size.multiply_adds, "flash_kb": round(row["flash_kb"], 1), "ram_kb": round(row["ram_kb"], 1),
+        "latency_ms": round(1000 * size.latency_s + row["step_ms"]), "load": round(row["load"], 4),
+    }  # fmt: skip
+
+
+def _matters(key: str, family: str) -> bool:
+    return key == "family" or key.startswith((*COMMON, *OF_FAMILY[family]))
+
+
+def _changed(plan: Plan, changes: dict[str, Any]) -> Plan:
+    """The plan with what was drawn, as far as it matters to the family."""
+    sections: dict[str, Any] = {}
+    for key, value in changes.items():
+        if _matters(key, changes["family"]):
+            section, _, name = key.rpartition(".")
+            if section:
+                sections.setdefault(section, {})[name] = value
+            else:
+                sections[name] = value
+    if sections["family"] == "cnn" and sections["front_end"]["features"] != ["log-mel"]:
+        # Scenes add up levels of log-mel only; for a network the other features would lose more than they bring.
+        sections["front_end"]["features"] = ["log-mel"]
+    return plan.but(**sections)
+
+
+def _value(plan: Plan, key: str) -> Any:
+    section, _, name = key.rpartition(".")
+    value = getattr(getattr(plan, section), name) if section else getattr(plan, name)
+    return "+".join(value) if isinstance(value, list) else value
+
+
+def front(table: pd.DataFrame, cost: str = "flash_kb") -> pd.DataFrame:
+    """Candidates that none other beats in both F1 and a cost, cheapest first; of those that came furthest.
+
+    >>> table = pd.DataFrame({"step": 3, "f1": [0.7, 0.8, 0.6], "flash_kb": [50.0, 90.0, 70.0]})
+    >>> front(table)["f1"].tolist()
+    [0.7, 0.8]
+    """
+    own = (
+        table[table["step"] == table["step"].max()]
+        .dropna(subset=[cost])
+        .sort_values([cost, "f1"], ascending=[True, False])
+    )
+    return own[own["f1"] > own["f1"].cummax().shift(fill_value=-1.0)]
+
+
+def read_search(folder: str | Path) -> Found:
+    """Read what a search left. Raises PlanError when the folder holds none."""
+    folder = Path(folder)
+    if not (folder / TABLE).is_file() or not (folder / STATE).is_file():
+        raise PlanError(f"{folder} holds no finished search")
+    state = json.loads((folder / STATE).read_text(encoding="utf-8"))
+    return Found(table=pd.read_csv(folder / TABLE), plan=read_plan(folder / PLAN), device=Device(**state["device"]))
