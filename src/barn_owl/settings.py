@@ -45,6 +45,8 @@ def _fault(settings: type[BaseModel], fault: Any) -> str:
     place = ".".join(str(part) for part in fault["loc"])
     if fault["type"] == "extra_forbidden":
         return f"{place}: unknown key; {nearest_to(place, settings.model_fields, else_say='known keys: ')}"
+    if fault["type"] == "missing":
+        return f"{place}: is missing"
     if fault["type"] == "value_error":
         return "\n".join(_placed(place, line) for line in str(fault["ctx"]["error"]).splitlines())
     got = fault["input"]

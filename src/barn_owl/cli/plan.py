@@ -27,6 +27,7 @@ from barn_owl.cli.common import (
 @click.option(
     "--labels", type=click.IntRange(2, 10_000), default=10, show_default=True, help="Labels, where a plan is checked."
 )
+@click.option("--device", metavar="DEVICE", help="Say what the model takes there: a TOML file, or a name that ships.")
 @recordings_option
 @workers_option
 @force_option
@@ -36,6 +37,7 @@ def command(
     source: str,
     out: Path | None,
     labels: int,
+    device: str | None,
     recordings: tuple[Path, ...],
     workers: int,
     force: bool,
@@ -47,9 +49,10 @@ def command(
     \b
     barn-owl plan clips.csv -o plan.toml
     barn-owl plan clips.csv --recordings nights/ -o plan.toml
-    barn-owl plan plan.toml
+    barn-owl plan plan.toml --device core-256k
     """
     voice = Voice(quiet=quiet or is_stdout(out), as_json=as_json)
+    target = None if device is None else owl.read_device(device)
     if Path(source).suffix.lower() == ".toml":
         if out is not None:
             raise click.UsageError(f"{source} is a plan already; -o writes one that is fitted to a clip table")
@@ -67,11 +70,12 @@ def command(
         elif out is not None:
             suggestion.write(out)
     layers = show_network(voice, plan, labels)
+    cost = None if target is None else show_device(voice, plan, labels, target)
     if out is not None:
         voice.say(f"\nWrote {out}. Next: barn-owl train {source} --plan {out} --run first")
     elif Path(source).suffix.lower() != ".toml":
         voice.say("\nTo keep it: the same command with -o plan.toml. barn-owl train does the same without a plan.")
-    voice.result({"plan": plan.model_dump(), "layers": layers})
+    voice.result({"plan": plan.model_dump(), "layers": layers, **({} if cost is None else {"device": cost})})
 
 
 def show_reasons(voice: Voice, suggestion: owl.Suggestion) -> None:
@@ -116,3 +120,28 @@ def show_network(voice: Voice, plan: owl.Plan, labels: int) -> list[dict[str, ob
     return [
         {key: None if value != value else value for key, value in row.items()} for row in table.to_dict("records")
     ]
+
+
+def show_device(voice: Voice, plan: owl.Plan, labels: int, device: owl.Device) -> dict[str, object]:
+    """Show what a model of this plan takes on a device, and which limits it exceeds; return it for JSON."""
+    size = owl.footprint(owl.plain_model(plan, labels), device)
+    table = size.table()
+    shown = table.assign(flash_kb=table["flash_kb"].round(1), ram_kb=table["ram_kb"].round(1)).reset_index()
+    voice.say()
+    voice.table(
+        shown.rename(
+            columns={"flash_kb": "flash kB", "ram_kb": "RAM kB", "step_ms": "ms a step", "load": "share of time"}
+        ),
+        title=f"on {device.name}: a step every {1000 * size.step_s:g} ms",
+    )
+    voice.say(
+        f"Worked on layer by layer over a whole window, in floats, it takes {size.ram_window / 1024:.0f} kB of RAM; "
+        f"from a sound to its score {1000 * size.latency_s:.0f} ms and the work."
+    )
+    over: dict[str, object] = {}
+    for numbers, int8 in (("float32", False), ("int8", True)):
+        exceeded = size.exceeded(int8=int8)
+        said = ", ".join(f"{what} {times:.1f} times" for what, times in exceeded.items())
+        voice.say(f"{numbers}: exceeds {said}" if said else f"{numbers}: fits")
+        over[numbers] = exceeded
+    return {"name": device.name, "numbers": table.to_dict("index"), "exceeds": over}

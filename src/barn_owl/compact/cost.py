@@ -33,6 +33,7 @@ class Footprint:
     work.
     """
 
+    device: Device
     multiply_adds: int
     flash_float: int
     flash_int8: int
@@ -44,8 +45,8 @@ class Footprint:
     step_s: float
     latency_s: float
 
-    def exceeded(self, device: Device, *, int8: bool) -> dict[str, float]:
-        """By how many times each limit of a device is exceeded, most first; empty where the model fits.
+    def exceeded(self, *, int8: bool) -> dict[str, float]:
+        """By how many times each limit of the device is exceeded, most first; empty where the model fits.
 
         ``flash``, ``ram``, ``latency``, and ``time``, of which a step may take no longer than until the next.
         """
@@ -55,12 +56,12 @@ class Footprint:
             else (self.flash_float, self.ram_float, self.seconds_float)
         )
         shares = {
-            "flash": flash / (device.flash_kb * KB),
-            "ram": ram / (device.ram_kb * KB),
+            "flash": flash / (self.device.flash_kb * KB),
+            "ram": ram / (self.device.ram_kb * KB),
             "time": seconds / self.step_s,
-            "latency": (self.latency_s + seconds) * 1000 / device.latency_ms,
+            "latency": (self.latency_s + seconds) * 1000 / self.device.latency_ms,
         }
-        return {name: share for name, share in sorted(shares.items(), key=lambda one: -one[1]) if share > 1}
+        return {name: float(share) for name, share in sorted(shares.items(), key=lambda one: -one[1]) if share > 1}
 
     def table(self) -> pd.DataFrame:
         """A row each for floats and int8: ``flash_kb``, ``ram_kb``, ``step_ms``, ``load`` (share of the time)."""
@@ -101,6 +102,7 @@ def footprint(model: Model, device: Device) -> Footprint:
         _seconds(family, networks, front_end, device, each) for each in (device.cycles_float, device.cycles_int8)
     )
     return Footprint(
+        device=device,
         multiply_adds=round(multiply_adds_a_frame(networks) / front_end.hop_s),
         flash_float=tables + 4 * (weights + sums),
         flash_int8=tables + weights + 12 * sums,

@@ -9,6 +9,7 @@ time is over. The test side of the clips is not looked at.
 import json
 import time
 from collections.abc import Iterator
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -96,7 +97,7 @@ def search(
     begin, plan = time.perf_counter(), plan or suggest_plan(clips).plan
     sided = with_sides(usable_clips(clips, plan), plan)
     learnt = sided[sided["split"] != "test"].drop(columns="split").reset_index(drop=True)
-    folded = fold_clips(learnt, FOLDS, seed=plan.seed, shares=plan.split)
+    folded = _folded(learnt, plan)
     folder = claim_folder(folder, force=work.force or resume)
     race = _Race(folder, device, plan, folded, work, int8=int8, resume=resume)
     end = begin + 60 * minutes - race.seconds
@@ -118,6 +119,14 @@ def search(
     write_plan(best, folder / PLAN)
     write_json(folder / STATE, {"device": device.model_dump(), "minutes": minutes, "int8": int8, "halves": halves})
     return Found(table=table, plan=best, device=device)
+
+
+def _folded(clips: pd.DataFrame, plan: Plan) -> pd.DataFrame:
+    """Fold clips, into fewer folds where there are fewer groups."""
+    for folds in range(FOLDS, 2, -1):
+        with suppress(TableError):
+            return fold_clips(clips, folds, seed=plan.seed, shares=plan.split)
+    return fold_clips(clips, 2, seed=plan.seed, shares=plan.split)
 
 
 class _Race:
@@ -176,7 +185,7 @@ class _Race:
             over = {"flash": np.inf} if self._device.flash_kb < 1 << 20 else {}
         else:
             size = footprint(plain_model(plan, self._labels), self._device)
-            over = size.exceeded(self._device, int8=self._int8)
+            over = size.exceeded(int8=self._int8)
         self._sizes[number] = size
         return over, None if over else plan
 
@@ -184,7 +193,7 @@ class _Race:
         """Let a candidate learn for a step, if it has not."""
         if (candidate, step) in self.done:
             return
-        begin, fold = time.perf_counter(), step % FOLDS + 1
+        begin, fold = time.perf_counter(), step % int(self._clips["fold"].max()) + 1
         plan = self.plans[candidate].but(training={"epochs": EPOCHS * 2**step, "patience": 10**6, "refit": 0})
         self._work.begin(
             f"candidate {candidate}, {plan.family}, step {step + 1}, {left_s:.0f} s left", len(self.done) + 1, 0
