@@ -11,6 +11,7 @@ from pydantic import Field, field_validator
 from threadpoolctl import threadpool_limits
 
 from barn_owl.errors import PlanError
+from barn_owl.features import FrontEnd
 from barn_owl.model.convolutional import Convolutional
 from barn_owl.model.quantised import multiply_adds_a_frame
 from barn_owl.model.settings import LevelSettings
@@ -103,13 +104,16 @@ def measured_device(*, seconds: float = 0.2) -> Device:
     The network is timed by two sizes, so that what calls cost is told apart from what sums cost. One core is used.
     """
     rng = np.random.default_rng(0)
-    transforms = {}
-    for length in (256, 512, 1024):
-        frames = rng.standard_normal((64, length)).astype(np.float32)
-        transforms[length] = _nanoseconds(lambda f=frames: np.abs(np.fft.rfft(f)) ** 2, seconds) / 64  # type: ignore[misc]
     values = rng.random(1 << 14).astype(np.float32) + 1
     logarithm = _nanoseconds(lambda: np.log10(values), seconds) / len(values)
     multiply_add, frame = _network_nanoseconds(seconds)
+    transforms = {}
+    for rate_hz in (8_000, 16_000, 32_000):
+        front_end = FrontEnd(rate_hz=rate_hz)
+        samples = rng.standard_normal(4 * rate_hz).astype(np.float32)
+        taken = _nanoseconds(lambda: front_end.frames(samples, workers=1), seconds)  # noqa: B023
+        # The logarithms of its bands are counted by themselves.
+        transforms[front_end.fft_length] = taken / front_end.count(len(samples)) - front_end.bands * logarithm
     return Device(
         name=THIS_MACHINE, clock_mhz=1000, ram_kb=1 << 20, flash_kb=1 << 20, latency_ms=10_000,
         cycles_float=multiply_add, cycles_int8=multiply_add, cycles_logarithm=logarithm,
@@ -124,9 +128,10 @@ def _network_nanoseconds(seconds: float) -> tuple[float, float]:
         family = Convolutional(
             BANDS, 8, NetworkSettings(size=size, networks=1), LevelSettings(), np.random.default_rng(0)
         )
-        frames = np.zeros((STEPS * family.step + family.window, BANDS), dtype=np.float32)
+        count = (STEPS - 1) * family.step + family.window
+        frames = np.random.default_rng(0).uniform(-80, -20, (count, BANDS)).astype(np.float32)
         with threadpool_limits(limits=1, user_api="blas"):
-            taken = _nanoseconds(lambda: family.steps(frames), seconds) / (STEPS * family.step)  # noqa: B023
+            taken = _nanoseconds(lambda: family.steps(frames), 2 * seconds) / (STEPS * family.step)  # noqa: B023
         points.append((multiply_adds_a_frame(stages_of(family)), taken))
     (few, short), (many, long) = points
     each = max((long - short) / (many - few), 1e-3)

@@ -36,8 +36,14 @@ static void transform(const float *in, float *out, int n, int apart)
     while (n % radix)
         radix++;
     part = n / radix;
-    for (j = 0; j < radix; j++)
-        transform(in + 2 * j * apart, out + 2 * j * part, part, apart * radix);
+    for (j = 0; j < radix; j++) {
+        if (part > 1)
+            transform(in + 2 * j * apart, out + 2 * j * part, part, apart * radix);
+        else {
+            out[2 * j] = in[2 * j * apart];
+            out[2 * j + 1] = in[2 * j * apart + 1];
+        }
+    }
     for (k = 0; k < part; k++) {
         float real[OWL_RADIX], imaginary[OWL_RADIX];
         for (j = 0; j < radix; j++) {
@@ -198,25 +204,36 @@ typedef float owl_sum;
 #define OWL_NUMBER(stage, c) owl_weights[(stage)->bias + (c)]
 #endif
 
-/* Adds one value times a row of weights. In int8, what is multiplied fits into 16 bits, and so does the product. */
 #if OWL_INT8
-static void add_row(int32_t *restrict sums, const int8_t *restrict weight, int value, int count)
-{
-    const int16_t x = (int16_t)value;
-    int c;
-    for (c = 0; c < count; c++)
-        sums[c] += (int16_t)(x * weight[c]);
-}
 #define ZERO_IN stage->zero_in
+/* What is multiplied fits into 16 bits, and so does each product. */
+#define PRODUCT(x, weight) (int16_t)((int16_t)(x) * (weight))
 #else
-static void add_row(float *restrict sums, const float *restrict weight, float value, int count)
-{
-    int c;
-    for (c = 0; c < count; c++)
-        sums[c] += value * weight[c];
-}
 #define ZERO_IN 0
+#define PRODUCT(x, weight) ((x) * (weight))
 #endif
+
+/* Adds values times rows of weights. */
+static void add_rows(owl_sum *restrict sums, const owl_value *restrict weight, const owl_value *restrict x, int zero,
+    int rows, int count)
+{
+    int i = 0, c;
+#if !OWL_INT8
+    /* Four at a time: sums are loaded and stored that much less often. */
+    for (; i + 3 < rows; i += 4, weight += 4 * count) {
+        const float *b = weight + count, *d = b + count, *e = d + count;
+        for (c = 0; c < count; c++)
+            sums[c] += x[i] * weight[c] + x[i + 1] * b[c] + x[i + 2] * d[c] + x[i + 3] * e[c];
+    }
+#endif
+    for (; i < rows; i++, weight += count) {
+        const owl_sum value = x[i] - zero;
+        if (value == 0)
+            continue; /* half of them, behind a rectifier */
+        for (c = 0; c < count; c++)
+            sums[c] += PRODUCT(value, weight[c]);
+    }
+}
 
 /* Weights lie by tap in time, tap in bands, channel in, channel out, so that a value is added to all sums at once. */
 static void convolve(const owl *o, int s, const owl_value *in, owl_value *out, float *logits)
@@ -224,7 +241,7 @@ static void convolve(const owl *o, int s, const owl_value *in, owl_value *out, f
     const owl_stage *stage = owl_stages + s;
     const owl_value *steps[OWL_TAPS];
     const int channels = stage->channels, channels_out = stage->channels_out;
-    int band, c, tap, t, i;
+    int band, c, tap, t;
     gather(o, s, in, steps);
     for (band = 0; band < stage->bands_out; band++) {
         owl_sum sums[OWL_CHANNELS];
@@ -244,9 +261,7 @@ static void convolve(const owl *o, int s, const owl_value *in, owl_value *out, f
                 continue;
             }
             weight += (tap * stage->band_taps + low) * channels * channels_out;
-            for (i = 0; i < (high - low) * channels; i++, weight += channels_out)
-                if (x[i] != ZERO_IN) /* half of them are nothing, behind a rectifier */
-                    add_row(sums, weight, x[i] - ZERO_IN, channels_out);
+            add_rows(sums, weight, x, ZERO_IN, (high - low) * channels, channels_out);
         }
         for (c = 0; c < channels_out; c++) {
 #if OWL_INT8
