@@ -83,7 +83,9 @@ def in_c(model, folder: Path, name: str) -> tuple[float, float, int]:
     write_c(model, folder / f"{name}.c")
     (folder / f"{name}_time.c").write_text(MAIN.replace("NAME", name))
     for program in ("time", "main"):
-        command = f"cc -O3 -march=native -ffp-contract=fast -std=c11 {name}.c {name}_{program}.c -lm -o {name}_{program}"
+        command = (
+            f"cc -O3 -march=native -ffp-contract=fast -std=c11 {name}.c {name}_{program}.c -lm -o {name}_{program}"
+        )
         subprocess.run(command.split(), cwd=folder, check=True)
     window, step, _ = map(
         float, subprocess.run([folder / f"{name}_time"], capture_output=True, text=True).stdout.split()

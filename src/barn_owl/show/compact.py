@@ -26,13 +26,19 @@ def shrink_figure(shrunk: Shrunk) -> Figure:
     channels.legend(frameon=False, fontsize=9)
     channels.set_title("What is left of each layer", loc="left", fontsize=12, color=INK)
     rounds = shrunk.rounds
-    for column, marker in (("recall", "o"), ("f1", "s")):
-        sizes.plot(rounds["flash_kb"], rounds[column], marker=marker, label=column if column == "recall" else "F1")
+    for column, marker, colour in (("recall", "o", LABEL_COLOURS[0]), ("f1", "s", LABEL_COLOURS[1])):
+        name = "recall" if column == "recall" else "F1"
+        sizes.plot(rounds["flash_kb"], rounds[column], marker=marker, color=colour, label=name)
+    for row in rounds.itertuples():
+        sizes.annotate(
+            f"{row.share:.0%}", (row.flash_kb, max(row.recall, row.f1)), textcoords="offset points", xytext=(0, 8),
+            ha="center", fontsize=9, color=INK,
+        )  # fmt: skip
     sizes.set_ylim(0, 1.02)
     sizes.set_xlabel("code and numbers in int8, kB")
     sizes.set_ylabel("on validation scenes")
     sizes.legend(frameon=False, fontsize=9, loc="lower right")
-    sizes.set_title("Score against size, by round", loc="left", fontsize=12, color=INK)
+    sizes.set_title("Score against size, with the share of weights left", loc="left", fontsize=12, color=INK)
     return figure
 
 
@@ -61,7 +67,11 @@ def search_figure(found: Found) -> Figure:
             )  # fmt: skip
         axes.set_xlabel(unit)
         axes.set_ylabel("F1 on validation scenes")
-        axes.legend(frameon=False, fontsize=9, loc="lower right")
-        title = f"{len(table)} candidates that fit {found.device.name}" if place == 1 else "numbers: candidates"
+        axes.legend(frameon=False, fontsize=9, loc="best")
+        title = (
+            f"{len(table)} candidates that fit {found.device.name}"
+            if place == 1
+            else "numbers are those of candidates"
+        )
         axes.set_title(title, loc="left", fontsize=12, color=INK)
     return figure
