@@ -31,7 +31,7 @@ docs: .venv/ready-dev
 	$(BIN)/mkdocs build --strict --quiet
 
 bench: .venv/ready-dev
-	for script in start_up features clips training_step judging tagging whole_job; do \
+	for script in start_up features clips training_step judging tagging compact whole_job; do \
 		$(BIN)/python benchmarks/$$script.py || exit 1; done
 
 bench-accuracy: .venv/ready-dev
