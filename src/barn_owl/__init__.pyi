@@ -172,6 +172,7 @@ from .show import (
     write_listening_page as write_listening_page,
     write_report as write_report,
     write_results as write_results,
+    write_search_page as write_search_page,
 )
 from .sound import (
     SoundSettings as SoundSettings,

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from pathlib import Path
 
 import click
@@ -21,7 +20,10 @@ from barn_owl.cli.common import (
 from barn_owl.compact import front, read_device, search
 from barn_owl.files import claim_folder
 
-SHOWN = ["candidate", "step", "f1", "recall", "flash_kb", "ram_kb", "latency_ms", "load", "multiply_adds"]
+SHOWN = [
+    "candidate", "step", "f1", "recall", "clips", "event_f1", "flash_kb", "ram_kb", "latency_ms", "load",
+    "multiply_adds",
+]  # fmt: skip
 
 
 @click.command("search", short_help="Search for the best plan a device can carry.")
@@ -69,15 +71,16 @@ def command(
     work = owl.Work(workers=workers, force=force, told=lambda name, number, _total: voice.say(f"{number}: {name}"))
     found = search(
         table, folder, target, minutes=minutes, plan=plan.but(seed=seed), int8=not floats, halves=not is_random,
-        resume=resume, work=replace(work),
+        resume=resume, work=work,
     )  # fmt: skip
     shown = found.table[[name for name in SHOWN if name in found.table]]
     voice.table(shown.head(10), title=f"best of {len(found.table)} that fit {target.name}, furthest first")
     owl.save_figure(owl.search_figure(found), folder / "search.png")
+    owl.write_search_page(found, folder / "search.html")
     best = found.table.iloc[0]
     drawn = ", ".join(f"{key} {best[key]}" for key in found.table if "." in key and best[key] == best[key])
     voice.say(f"The best, candidate {best['candidate']}: {best['family']}; {drawn}.")
-    voice.say(f"\nWrote {folder / 'search.csv'}, search.png and plan.toml.")
+    voice.say(f"\nWrote {folder / 'search.csv'}, search.html, search.png and plan.toml.")
     voice.say(f"Next: barn-owl train {clips} --plan {folder / 'plan.toml'} --run best")
     records = found.table.astype(object).where(found.table.notna(), None)
     voice.result({"plan": str(folder / "plan.toml"), "candidates": records.to_dict("records"),

@@ -21,13 +21,16 @@ from barn_owl.clips import fold_clips
 from barn_owl.compact.cost import Footprint, footprint, plain_model
 from barn_owl.compact.device import Device
 from barn_owl.errors import BarnOwlError, PlanError, TableError
+from barn_owl.evaluate.predictions import hear, with_predictions
 from barn_owl.files import claim_folder, write_json
-from barn_owl.learn import Plan, fit, read_plan, write_plan
+from barn_owl.learn import Fitted, Plan, fit, read_plan
 from barn_owl.learn.fitting import NETWORKS
+from barn_owl.learn.rehearsal import make_rehearsal, rehearse
 from barn_owl.runs import Work
-from barn_owl.runs.data import label_names, read_clips, usable_clips, with_sides
-from barn_owl.runs.suggest import suggest_plan
-from barn_owl.runs.training import write_table
+from barn_owl.runs.data import RunData, label_names, read_clips, usable_clips, with_sides
+from barn_owl.runs.run import judge
+from barn_owl.runs.suggest import Suggestion, suggest_plan
+from barn_owl.runs.training import as_model, write_table
 from barn_owl.runs.work import PLAIN
 
 FOLDS = 4
@@ -116,7 +119,7 @@ def search(
     if not len(table):
         raise TableError("the time was over before one candidate had learnt; give it more minutes")
     best = race.plans[int(table["candidate"].iloc[0])]
-    write_plan(best, folder / PLAN)
+    Suggestion(best, _reasons(table)).write(folder / PLAN)
     write_json(folder / STATE, {"device": device.model_dump(), "minutes": minutes, "int8": int8, "halves": halves})
     return Found(table=table, plan=best, device=device)
 
@@ -127,6 +130,16 @@ def _folded(clips: pd.DataFrame, plan: Plan) -> pd.DataFrame:
         with suppress(TableError):
             return fold_clips(clips, folds, seed=plan.seed, shares=plan.split)
     return fold_clips(clips, 2, seed=plan.seed, shares=plan.split)
+
+
+def _reasons(table: pd.DataFrame) -> dict[str, str]:
+    """Why the plan of the best candidate is as it is."""
+    first = table.iloc[0]
+    why = f"candidate {first['candidate']}: F1 {first['f1']:.2f} on scenes of clips it had not heard"
+    if len(table) > 1:
+        why += f", best of {len(table)} that fit; the next {table['f1'].iloc[1]:.2f} at step {table['step'].iloc[1]}"
+    drawn = [key for key in SPACE if key in table and not pd.isna(first[key])]
+    return dict.fromkeys(drawn, "drawn by the search") | {"family": why}
 
 
 class _Race:
@@ -206,6 +219,7 @@ class _Race:
             with read_clips(self._clips.drop(columns="fold").assign(split=sides), plan, own) as data:
                 examples = data.examples(plan, data.extra_columns(plan))
                 fitted = fit(plan, data.labels, *examples, workers=own.workers)
+                line |= _judged(plan, data, fitted, rehearses=step == STEPS - 1)
             if fitted.interrupted:
                 raise KeyboardInterrupt
             last = fitted.curves[-1] if plan.family in NETWORKS else fitted.best
@@ -231,13 +245,26 @@ class _Race:
             if plan is None:
                 continue
             row: dict[str, Any] = {"candidate": candidate, "step": steps[-1] + 1}
-            row |= {name: last[name] for name in ("f1", "recall", "loss")}
+            row |= {name: last[name] for name in last if name not in ("step", "fold", "seconds", "trouble")}
             row["seconds"] = round(sum(self.done[candidate, step]["seconds"] for step in steps), 1)
             row |= _size_columns(size, int8=self._int8)
             row |= {key: _value(plan, key) for key in SPACE if _matters(key, plan.family)}
             rows.append(row | {"trouble": last["trouble"]})
         table = pd.DataFrame(rows)
         return table.sort_values(["step", "f1"], ascending=False, ignore_index=True) if rows else table
+
+
+def _judged(plan: Plan, data: RunData, fitted: Fitted, *, rehearses: bool) -> dict[str, Any]:
+    """How well whole clips of the fold are named, label by label, and on wish a rehearsal of them."""
+    model = as_model(plan, data, fitted, data.extra_columns(plan))
+    kept = np.flatnonzero(data.table["split"] == "validation")
+    table, frames = data.table.iloc[kept].reset_index(drop=True), data.frames.take(kept)
+    scores = judge(model, with_predictions(model, table, frames, hear(model, table, frames)), "validation").scores
+    line: dict[str, Any] = {"clips": scores.balanced_accuracy}
+    for label, row in scores.by_label.iterrows():
+        line |= {f"f1:{label}": float(row["f1"]), f"recall:{label}": float(row["recall"])}
+    rehearsal = make_rehearsal(plan, table) if rehearses and plan.rehearsal.minutes else None
+    return line | ({} if rehearsal is None else {"event_f1": rehearse(model, plan, rehearsal).scores.f1})
 
 
 def _size_columns(size: Footprint | None, *, int8: bool) -> dict[str, float]:

@@ -39,6 +39,7 @@ from .scoring import (
     events_figure as events_figure,
     hours_figure as hours_figure,
 )
+from .searching import write_search_page as write_search_page
 from .sound import (
     clip_figure as clip_figure,
     filter_bank_figure as filter_bank_figure,

@@ -1,0 +1,33 @@
+"""The page of a search."""
+
+from pathlib import Path
+
+from barn_owl.compact import Found
+from barn_owl.show.compact import search_figure
+from barn_owl.show.page import drawing, rows, write_page
+
+NAMES = {
+    "f1": "F1", "recall": "recall", "loss": "loss", "clips": "clips", "event_f1": "event F1", "seconds": "seconds",
+    "multiply_adds": "multiply-adds a second", "flash_kb": "flash, kB", "ram_kb": "RAM, kB",
+    "latency_ms": "latency, ms", "load": "share of time", "step": "step",
+}  # fmt: skip
+"""Columns of scores and costs, and what they are called."""
+
+
+def write_search_page(found: Found, path: str | Path) -> None:
+    """Write the page of a search: trade-offs, and tables of all candidates that a press on a heading sorts."""
+    table = found.table
+    first = [("candidate", "candidate")]
+    best = table.iloc[0]
+    write_page(
+        path,
+        "search.html",
+        title=f"{len(table)} candidates that fit {found.device.name}",
+        words=f"Best: candidate {best['candidate']}, F1 {best['f1']:.2f} on scenes of clips it had not heard.",
+        figure=drawing(search_figure(found)),
+        candidates=rows(table),
+        score_columns=first + [(name, said) for name, said in NAMES.items() if name in table],
+        label_columns=first + [(name, name.replace(":", " of ")) for name in table if ":" in name],
+        drawn_columns=first + [(name, name) for name in table if name == "family" or "." in name],
+        data={"sounds": {}, "labels": [], "clips": [], "use": ""},
+    )
