@@ -61,7 +61,9 @@ def command(
             own = replace(work, reading=reading, watch=EpochTeller(voice), told=_told(voice))
             shrunk = shrink(run, target, share=share, flash_kb=flash_kb, work=own)
         run = shrunk.run
-        voice.table(shrunk.rounds, title="before, and after each round, on validation scenes")
+        voice.table(
+            shrunk.rounds, title="after each round, on validation scenes, whose clips it has learnt from before"
+        )
         voice.table(shrunk.channels, title="channels of each convolution")
         owl.save_figure(owl.shrink_figure(shrunk), folder / "shrink.png")
         kept = {"rounds": shrunk.rounds.to_dict("records"), "channels": shrunk.channels.to_dict("records")}

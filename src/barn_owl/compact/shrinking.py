@@ -75,7 +75,7 @@ def shrink(
     pruned(whole, share)  # refused before clips are read, not after
     folder = claim_folder(folder, force=work.force)
     before = stages_of(whole)[0]
-    rows = [_before(run)]
+    rows = []
     device = read_device("core-256k")
     with _data_of(run, work) as data:
         family, start = whole, Fitted(family=whole, mean=model.mean, deviation=model.deviation)
@@ -145,16 +145,6 @@ def _trained(plan: Plan, data: RunData, start: Fitted, work: Work) -> Fitted:
     if found.interrupted:
         raise KeyboardInterrupt
     return found
-
-
-def _before(run: Run) -> dict[str, float]:
-    """The run as it was, judged in the same way: by its first training, on the validation side."""
-    best = run.curves[run.curves["best"].astype(bool)].iloc[-1]
-    size, weights = footprint(run.model, read_device("core-256k")), run.model.family.cost().weights
-    return {
-        "share": 1.0, "weights": weights, "flash_kb": round(size.flash_int8 / 1024, 1),
-        "recall": best["validation_recall"], "f1": best["validation_f1"],
-    }  # fmt: skip
 
 
 def _row(model: Model, device: Device, fitted: Fitted, before: int) -> dict[str, float]:

@@ -36,9 +36,9 @@ def shrink_figure(shrunk: Shrunk) -> Figure:
         )  # fmt: skip
     sizes.set_ylim(0, 1.02)
     sizes.set_xlabel("code and numbers in int8, kB")
-    sizes.set_ylabel("on validation scenes")
+    sizes.set_ylabel("on validation scenes, whose clips it has learnt from before")
     sizes.legend(frameon=False, fontsize=9, loc="lower right")
-    sizes.set_title("Score against size, with the share of weights left", loc="left", fontsize=12, color=INK)
+    sizes.set_title("Score against size, round by round", loc="left", fontsize=12, color=INK)
     return figure
 
 
