@@ -47,7 +47,6 @@ SPACE: dict[str, list[Any]] = {
     "front_end.bands": [32, 40, 48, 64],
     "front_end.frame_ms": [25.0, 32.0, 40.0],
     "front_end.hop_ms": [10.0, 12.5, 16.0],
-    "front_end.floor_db": [-100.0, -80.0],
     "level.frames": [31, 51, 81],
     "cnn.size": ["tiny", "small", "medium"],
     "cnn.networks": [1, 2],

@@ -32,7 +32,7 @@ class FrontEndSettings(Settings):
     bands: int = Field(default=48, ge=1, le=512)
     low_hz: float = Field(default=50.0, ge=0)
     high_hz: float | None = None
-    floor_db: float = Field(default=-100.0, ge=-200, le=0)
+    floor_db: float = Field(default=-140.0, ge=-200, le=0)
     range_db: float | None = Field(default=None, gt=0)
     pad_short: bool = False
     coefficients: int = Field(default=13, ge=1)

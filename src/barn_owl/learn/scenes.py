@@ -56,6 +56,8 @@ DRIFTS, DRIFT_DB = (4, 12, 30), 5.0
 """Points of a scene between which the level of noise drifts, slowly or in gusts, and by how much at most."""
 SHIFTS_A_BAND = 20
 """Shifts along the bands are multiples of this part of a band, so that few have to be worked out."""
+DITHER_DB = -90.0
+"""Mean level of bands below which a clip's quiet is that of its encoding, 16 bits with dither for example."""
 TINY = 1e-20
 """Power far below any sound, so that nothing is divided by 0."""
 
@@ -162,7 +164,7 @@ class SceneMaker:
     def _quiet_parts(self) -> list[np.ndarray]:
         """What is heard of the clips while their sound is not, if that is more than digital silence."""
         found = []
-        least = self._front_end.floor_db + 10
+        least = max(self._front_end.floor_db + 10, DITHER_DB)
         for frames, sound in zip(self._clips, self._sounds, strict=True):
             parts = (frames[: sound.first], frames[sound.last :])
             found += [
