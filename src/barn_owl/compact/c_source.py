@@ -3,7 +3,6 @@
 What the code does stands in ``owl.c``, ``owl.h`` and ``main.c`` beside this module; here the numbers are put in.
 """
 
-import json
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from importlib.resources import files
@@ -272,7 +271,6 @@ def _number(value: float) -> str:
 
 
 def _quoted(text: str) -> str:
-    """A string as C; letters beyond ASCII as the bytes of UTF-8, each by its octal number."""
-    if text.isascii():
-        return json.dumps(text).replace("?", "\\?")
-    return '"' + "".join(chr(b) if 32 <= b < 127 and b not in b'"\\?' else f"\\{b:03o}" for b in text.encode()) + '"'
+    """A string as C: plain letters as they are, all else as the bytes of UTF-8, each by its octal number."""
+    plain = [chr(byte) if 32 <= byte < 127 and byte not in b'"\\?' else f"\\{byte:03o}" for byte in text.encode()]
+    return f'"{"".join(plain)}"'
