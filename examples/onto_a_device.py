@@ -1,4 +1,7 @@
-"""Hand a model over as C and compile it; needs a C compiler and the run of ``from_clips_to_events``."""
+"""Train a small network, hand it over as C and compile that; in a folder that ``barn-owl demo`` has written.
+
+Needs a C compiler for the last step.
+"""
 
 import shutil
 import subprocess
@@ -8,9 +11,16 @@ import barn_owl
 
 
 def main() -> None:
-    model = barn_owl.load_model("example-run")
-    size = barn_owl.footprint(model, barn_owl.read_device("core-256k"))
-    print(size.table().round(2))
+    shutil.rmtree("example-small", ignore_errors=True)
+    clips = barn_owl.gather_folder("clips", names="{group}_{take}").clips
+    plan = barn_owl.Plan(
+        background=["water"],
+        cnn={"size": "tiny", "networks": 1},
+        training={"epochs": 3, "refit": 2},  # far too few, for the sake of the example
+        scenes={"count": 64},
+    )
+    model = barn_owl.train(clips, "example-small", plan).model
+    print(barn_owl.footprint(model, barn_owl.read_device("core-256k")).table().round(2))
     source, header, program = barn_owl.write_c(model, "owl.c", force=True)
     samples, rate_hz = barn_owl.read_audio("night.flac", rate_hz=model.front_end.rate_hz, end_s=20)
     barn_owl.write_audio("night-part.wav", samples, rate_hz)

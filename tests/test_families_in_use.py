@@ -104,7 +104,7 @@ def test_clips_with_several_labels_on_the_command_line(mixtures, tmp_path, capsy
     scores = json.loads(capsys.readouterr().out)
     assert scores["clips"] + 0 == sum(open_run(where).predictions["split"] == "train")
     assert set(scores["labels"]) == {"hiss", "hum"}
-    assert scores["exact"] > 0.7
+    assert scores["exact"] > 0.6
     # Rows of their own, one a label, are judged together.
     rows = pd.read_csv(table)
     single = rows.assign(label=rows["label"].str.split("|")).explode("label")

@@ -157,7 +157,7 @@ def test_options_that_the_pages_name_are_there():
                 named = {word.split("=")[0] for word in words[2:] if word.startswith("--")}
                 assert named <= known[words[1]] | {"--help"}, f"{page}: {shlex.join(words)}"
         text = (ROOT / page).read_text(encoding="utf-8")
-        inline = set(re.findall(r"`(--[a-z][a-z-]+)", text))
+        inline = set(re.findall(r"`(--[a-z][a-z0-9-]+)", text))
         assert inline <= every, f"{page}: {sorted(inline - every)}"
 
 

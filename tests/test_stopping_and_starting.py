@@ -366,7 +366,7 @@ def test_options_that_contradict_each_other(clips, tmp_path, capsys, options, me
     [
         ("[[cnn.layers]]\nkind = 'convolution'\nchannels = 8\ntaps = [3, 200]", "needs 200 bands and gets 48"),
         ("[[cnn.layers]]\nkind = 'pool'\ntaps = 2", "'convolution', 'max_pool'"),
-        ("[[cnn.layers]]\nkind = 'convolution'\nchannels = 8", "taps: Field required"),
+        ("[[cnn.layers]]\nkind = 'convolution'\nchannels = 8", "taps: is missing"),
         ("[[cnn.layers]]\nkind = 'relu'\nshare = 2", "share: unknown key"),
         ("[cnn]\nsize = 'huge'", "cnn.size: should be 'tiny', 'small' or 'medium'"),
         ("columns = ['depth_m']", "columns: the family 'cnn' sees frames only"),

@@ -131,7 +131,7 @@ def _sizes(model: Model, laid: _Layout, numbers: int) -> str:
         "FRAME": front_end.frame,
         "HOP": front_end.hop,
         "FFT": front_end.fft_length,
-        "RADIX": max(4, *_factors(half)),
+        "RADIX": max(2, *_factors(half)),
         "BANDS": front_end.bands,
         "FLOOR": _number(float(front_end.floor)),
         "HAS_RANGE": int(front_end.range_db is not None),

@@ -44,6 +44,25 @@ static void transform(const float *in, float *out, int n, int apart)
             out[2 * j + 1] = in[2 * j * apart + 1];
         }
     }
+    if (radix == 4) {
+        float *a = out, *b = a + 2 * part, *c = b + 2 * part, *d = c + 2 * part;
+        for (k = 0; k < 2 * part; k += 2) {
+            const float *u = owl_turns + k * apart, *v = u + k * apart, *w = v + k * apart;
+            const float br = b[k] * u[0] - b[k + 1] * u[1], bi = b[k] * u[1] + b[k + 1] * u[0];
+            const float cr = c[k] * v[0] - c[k + 1] * v[1], ci = c[k] * v[1] + c[k + 1] * v[0];
+            const float dr = d[k] * w[0] - d[k + 1] * w[1], di = d[k] * w[1] + d[k + 1] * w[0];
+            const float sr = a[k] + cr, si = a[k + 1] + ci, tr = a[k] - cr, ti = a[k + 1] - ci;
+            a[k] = sr + (br + dr);
+            a[k + 1] = si + (bi + di);
+            b[k] = tr + (bi - di);
+            b[k + 1] = ti - (br - dr);
+            c[k] = sr - (br + dr);
+            c[k + 1] = si - (bi + di);
+            d[k] = tr - (bi - di);
+            d[k + 1] = ti + (br - dr);
+        }
+        return;
+    }
     for (k = 0; k < part; k++) {
         float real[OWL_RADIX], imaginary[OWL_RADIX];
         for (j = 0; j < radix; j++) {
@@ -51,28 +70,6 @@ static void transform(const float *in, float *out, int n, int apart)
             const float *x = out + 2 * (j * part + k);
             real[j] = x[0] * turn[0] - x[1] * turn[1];
             imaginary[j] = x[0] * turn[1] + x[1] * turn[0];
-        }
-        if (radix == 4) {
-            float *a = out + 2 * k, *b = a + 2 * part, *c = b + 2 * part, *d = c + 2 * part;
-            float sum_real = real[0] + real[2], difference_real = real[0] - real[2];
-            float sum_imaginary = imaginary[0] + imaginary[2], difference_imaginary = imaginary[0] - imaginary[2];
-            a[0] = sum_real + (real[1] + real[3]);
-            a[1] = sum_imaginary + (imaginary[1] + imaginary[3]);
-            c[0] = sum_real - (real[1] + real[3]);
-            c[1] = sum_imaginary - (imaginary[1] + imaginary[3]);
-            b[0] = difference_real + (imaginary[1] - imaginary[3]);
-            b[1] = difference_imaginary - (real[1] - real[3]);
-            d[0] = difference_real - (imaginary[1] - imaginary[3]);
-            d[1] = difference_imaginary + (real[1] - real[3]);
-            continue;
-        }
-        if (radix == 2) {
-            float *a = out + 2 * k, *b = out + 2 * (k + part);
-            a[0] = real[0] + real[1];
-            a[1] = imaginary[0] + imaginary[1];
-            b[0] = real[0] - real[1];
-            b[1] = imaginary[0] - imaginary[1];
-            continue;
         }
         for (j = 0; j < radix; j++) {
             float *x = out + 2 * (j * part + k);
