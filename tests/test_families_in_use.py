@@ -112,7 +112,7 @@ def test_clips_with_several_labels_on_the_command_line(mixtures, tmp_path, capsy
     assert barn_owl(["evaluate", where, str(mixtures / "single.csv"), "--json"]) == 0
     assert json.loads(capsys.readouterr().out)["clips"] == len(rows)
     assert barn_owl(["evaluate", where, str(mixtures / "clips.csv"), "--json"]) == 0
-    assert json.loads(capsys.readouterr().out)["exact"] > 0.8
+    assert json.loads(capsys.readouterr().out)["exact"] > 0.7
 
 
 def test_an_unknown_label_among_several_is_named(mixtures, tmp_path, capsys):
