@@ -31,6 +31,10 @@ class Footprint:
     layer by layer over a whole window, in floats. seconds_float, seconds_int8 : time for one step, front end
     included. step_s : time from a step to the next. latency_s : from a sound to its score, half a window and the
     work.
+
+    >>> model = barn_owl.plain_model(barn_owl.Plan(), labels=6)
+    >>> barn_owl.footprint(model, barn_owl.read_device("core-512k")).exceeded(int8=True)
+    {}
     """
 
     device: Device
@@ -154,6 +158,9 @@ def plain_model(plan: Plan, labels: int) -> Model:
     """Return a model as `plan` would train it, with weights that say nothing: to count what it costs.
 
     Raises ModelError for a plan of another family than cnn.
+
+    >>> barn_owl.plain_model(barn_owl.Plan(), labels=6).family.step
+    4
     """
     if plan.family != "cnn":
         raise ModelError(f"what a model costs on a device is counted of a cnn, this plan is of a {plan.family}")

@@ -78,6 +78,9 @@ def read_device(source: str | Path) -> Device:
     """Read a device: the path of a TOML file, the name of one that ships, or ``this-machine``, which is measured.
 
     Raises PlanError when there is none, or a key is unknown, missing or out of range.
+
+    >>> barn_owl.read_device("core-64k").flash_kb
+    256.0
     """
     if str(source) == THIS_MACHINE:
         return measured_device()

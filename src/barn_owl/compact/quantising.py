@@ -30,6 +30,12 @@ def quantise(model: Model, frames: ClipFrames) -> Model:
 
     frames : of clips that it was trained on, in which the ranges of all values are found. Raises ModelError when
     there is none, or the family is no cnn.
+
+    >>> clips = barn_owl.read_clip_table("clips.csv")
+    >>> model = barn_owl.plain_model(barn_owl.Plan(cnn={"size": "tiny"}), labels=4)
+    >>> frames, _, _ = barn_owl.load_frames(clips, model.front_end)
+    >>> barn_owl.quantise(model, frames).family.name
+    'int8'
     """
     family = model.family
     if not isinstance(family, Convolutional):

@@ -67,7 +67,14 @@ TRIED, TABLE, PLAN, STATE = "tried.jsonl", "search.csv", "plan.toml", "search.js
 
 @dataclass(frozen=True, kw_only=True)
 class Found:
-    """What a search found: ``table``, a row a candidate, the best first, and the ``plan`` of the best."""
+    """What a search found: ``table``, a row a candidate, the best first, and the ``plan`` of the best.
+
+    >>> table = pd.DataFrame({"candidate": [1, 2], "step": 3, "f1": [0.7, 0.8], "flash_kb": [50.0, 90.0]})
+    >>> table = table.assign(latency_ms=[600, 700], family="cnn")
+    >>> found = barn_owl.Found(table=table, plan=barn_owl.Plan(), device=barn_owl.read_device("core-256k"))
+    >>> len(found.table)
+    2
+    """
 
     table: pd.DataFrame
     plan: Plan
@@ -95,6 +102,12 @@ def search(
     Candidates are ranked by F1 on scenes of clips they have not learnt from, the mean over the folds of the furthest
     step they came to. Returns the table, also in ``search.csv``, and the best plan, in ``plan.toml``. Raises
     PlanError when nothing that can be drawn fits, and says which limit binds; TableError for too few groups.
+
+    >>> clips = barn_owl.read_clip_table("clips.csv")
+    >>> plan = barn_owl.Plan(background=["still"], cnn={"size": "tiny", "networks": 1}, scenes={"count": 8})
+    >>> device, work = barn_owl.read_device("core-256k"), barn_owl.Work(force=True)
+    >>> barn_owl.search(clips, "found", device, minutes=0.001, plan=plan, work=work).plan.family
+    'cnn'
     """
     begin, plan = time.perf_counter(), plan or suggest_plan(clips).plan
     sided = with_sides(usable_clips(clips, plan), plan)

@@ -39,7 +39,14 @@ ROUNDS_FILE, CHANNELS_FILE = "rounds.csv", "channels.csv"
 @dataclass(frozen=True, kw_only=True)
 class Shrunk:
     """What shrinking left: the run, a row a round (``share``, ``weights``, ``flash_kb`` in int8, ``recall`` and
-    ``f1`` of validation scenes), and ``channels`` before and after by layer."""
+    ``f1`` of validation scenes), and ``channels`` before and after by layer.
+
+    >>> rounds = pd.DataFrame({"share": [0.5], "flash_kb": [60.0], "recall": [0.8], "f1": [0.7]})
+    >>> channels = pd.DataFrame({"layer": [1], "before": [16], "after": [9]})
+    >>> shrunk = barn_owl.Shrunk(run=barn_owl.open_run("first"), rounds=rounds, channels=channels)
+    >>> shrunk.channels["after"].tolist()
+    [9]
+    """
 
     run: Run
     rounds: pd.DataFrame
@@ -63,6 +70,14 @@ def shrink(
     side do not.
 
     Raises ModelError when the run is no cnn, or less cannot be left, and says what could; OutputError, TableError.
+
+    >>> clips = barn_owl.read_clip_table("clips.csv")
+    >>> plan = barn_owl.Plan(background=["still"], cnn={"size": "tiny", "networks": 1}, scenes={"count": 8})
+    >>> plan = plan.but(training={"epochs": 1, "refit": 0})
+    >>> run = barn_owl.runs.train(clips, "network", plan, work=barn_owl.Work(force=True))
+    >>> shrunk = barn_owl.shrink(run, "smaller", share=0.6, work=barn_owl.Work(force=True))
+    >>> len(shrunk.rounds)
+    2
     """
     model, plan = run.model, run.plan
     whole = _cnn(model.family)
@@ -169,6 +184,13 @@ def quantise_run(run: Run, folder: str | Path, *, work: Work = PLAIN) -> Run:
     settings.
 
     The ranges of all values are found on its training clips. Raises ModelError when the run is no cnn or has none.
+
+    >>> clips = barn_owl.read_clip_table("clips.csv")
+    >>> plan = barn_owl.Plan(background=["still"], cnn={"size": "tiny", "networks": 1}, scenes={"count": 8})
+    >>> plan = plan.but(training={"epochs": 1, "refit": 0})
+    >>> run = barn_owl.runs.train(clips, "network", plan, work=barn_owl.Work(force=True))
+    >>> barn_owl.quantise_run(run, "rounded", work=barn_owl.Work(force=True)).model.family.name
+    'int8'
     """
     begin, model, plan = time.perf_counter(), run.model, run.plan
     _cnn(model.family)

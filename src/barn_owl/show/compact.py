@@ -8,7 +8,13 @@ from barn_owl.show.style import GRID, INK, LABEL_COLOURS, new_figure
 
 
 def shrink_figure(shrunk: Shrunk) -> Figure:
-    """Draw the channels of each convolution before and after, and the score against the size, round by round."""
+    """Draw the channels of each convolution before and after, and the score against the size, round by round.
+
+    >>> rounds = pd.DataFrame({"share": [0.5], "flash_kb": [60.0], "recall": [0.8], "f1": [0.7]})
+    >>> channels = pd.DataFrame({"layer": [1], "before": [16], "after": [9]})
+    >>> shrunk = barn_owl.Shrunk(run=barn_owl.open_run("first"), rounds=rounds, channels=channels)
+    >>> barn_owl.save_figure(barn_owl.shrink_figure(shrunk), "shrink.png")
+    """
     figure = new_figure()
     channels, sizes = figure.subplots(1, 2, width_ratios=[1.4, 1])
     table = shrunk.channels
@@ -44,7 +50,13 @@ def shrink_figure(shrunk: Shrunk) -> Figure:
 
 def search_figure(found: Found) -> Figure:
     """Draw the F1 of every candidate of a search against its flash and its time, and the best trade-offs as a
-    line."""
+    line.
+
+    >>> table = pd.DataFrame({"candidate": [1, 2], "step": 3, "f1": [0.7, 0.8], "flash_kb": [50.0, 90.0]})
+    >>> table = table.assign(latency_ms=[600, 700], family="cnn")
+    >>> found = barn_owl.Found(table=table, plan=barn_owl.Plan(), device=barn_owl.read_device("core-256k"))
+    >>> barn_owl.save_figure(barn_owl.search_figure(found), "search.png")
+    """
     figure = new_figure()
     table, last = found.table, found.table["step"].max()
     for place, (cost, unit) in enumerate((("flash_kb", "flash, kB"), ("latency_ms", "latency, ms")), start=1):

@@ -15,7 +15,13 @@ NAMES = {
 
 
 def write_search_page(found: Found, path: str | Path) -> None:
-    """Write the page of a search: trade-offs, and tables of all candidates that a press on a heading sorts."""
+    """Write the page of a search: trade-offs, and tables of all candidates that a press on a heading sorts.
+
+    >>> table = pd.DataFrame({"candidate": [1, 2], "step": 3, "f1": [0.7, 0.8], "flash_kb": [50.0, 90.0]})
+    >>> table = table.assign(latency_ms=[600, 700], family="cnn")
+    >>> found = barn_owl.Found(table=table, plan=barn_owl.Plan(), device=barn_owl.read_device("core-256k"))
+    >>> barn_owl.write_search_page(found, "search.html")
+    """
     table = found.table
     first = [("candidate", "candidate")]
     best = table.iloc[0]
