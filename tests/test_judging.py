@@ -342,6 +342,10 @@ def test_a_comparison_is_paired(rng):
     assert row["p"] == pytest.approx(stats.binomtest(9, 10).pvalue)
     assert row["low"] > 0
     assert "better" in found.words[0]
+    changes = found.changes.set_index("label")
+    expected = found.by_label["second"] - found.by_label["first"]
+    np.testing.assert_allclose(changes["change"], expected.reindex(changes.index))
+    assert ((changes["low"] <= changes["change"]) & (changes["change"] <= changes["high"])).all()
     same = compare({"first": evaluation(first), "again": evaluation(first.sample(frac=1, random_state=2))})
     assert same.pairs.loc["again", ["difference", "p"]].tolist() == [0, 1]
     assert "within noise" in same.words[0]

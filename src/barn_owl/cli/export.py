@@ -46,7 +46,6 @@ def command(model_path: Path, out: Path, takes_features: bool, force: bool, as_j
         raise OutputError(f"{out}: the ending says what is written: .c, .onnx, .npz or .json")
     voice.say(f"Wrote {', '.join(map(str, written))}.")
     if ending == ".c":
-        name = out.stem
-        voice.say(f"Try it: cc -O3 -std=c99 {name}.c {name}_main.c -lm -o tag && ./tag < recording.wav")
+        voice.say(f"Try it: cc -O3 -std=c99 {written[0]} {written[2]} -lm -o tag && ./tag < recording.wav")
         voice.say(f"The recording must be a WAV of {model.front_end.rate_hz} Hz; see {written[1]} for how to use it.")
     voice.result({"files": [str(path) for path in written]})

@@ -1,7 +1,7 @@
 """Several models on the same clips: is one better, or is it chance?"""
 
 import os
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -26,8 +26,9 @@ class Comparison:
 
     scores : a row a model: value and interval of each score. pairs : a row for each other model: the difference in
     balanced accuracy to the first with its 95 % interval, clips that only one of the two has right, and the p-value
-    of McNemar's exact test. by_label : recall of each label, a column a model. clips : common to all. left_out :
-    clips of each model that not all of them judged.
+    of McNemar's exact test. by_label : recall of each label, a column a model. changes : a
+    row for each label of each other model: how far its recall is from the first one's, with the 95 % interval. clips
+    : common to all. left_out : clips of each model that not all of them judged.
 
     >>> runs = {name: barn_owl.open_run(name).evaluate() for name in ("first", "second")}
     >>> barn_owl.compare(runs).clips
@@ -37,6 +38,7 @@ class Comparison:
     scores: pd.DataFrame
     pairs: pd.DataFrame
     by_label: pd.DataFrame
+    changes: pd.DataFrame
     clips: int
     left_out: dict[str, int]
 
@@ -105,6 +107,10 @@ def compare(evaluations: Mapping[str, Evaluation], *, rounds: int = ROUNDS, seed
         scores=pd.DataFrame(rows, index=pd.Index(names, name="run")),
         pairs=pd.DataFrame(pairs, index=pd.Index(names[1:], name="run")),
         by_label=pd.DataFrame(recall).rename_axis("label"),
+        changes=pd.DataFrame(
+            [row for name in names[1:] for row in _changes(kept, samples, once, names[0], name)],
+            columns=["run", "label", "change", "low", "high"],
+        ),
         clips=len(kept[names[0]]),
         left_out=left_out,
     )
@@ -140,6 +146,24 @@ def _pair(
         "difference": float(difference), "low": low, "high": high,
         "only_first": only_first, "only_it": only_it, "p": p,
     }  # fmt: skip
+
+
+def _changes(
+    kept: dict[str, Answers],
+    samples: dict[str, tuple[dict[str, np.ndarray], dict[str, np.ndarray]]],
+    once: dict[str, tuple[dict[str, np.ndarray], dict[str, np.ndarray]]],
+    first: str,
+    name: str,
+) -> Iterator[tuple[str, str, float, float, float]]:
+    """How far the recall of each label that both know is from the first one's, with its interval."""
+    for own, label in enumerate(kept[name].labels):
+        if label in kept[first].labels:
+            other = kept[first].labels.index(label)
+            drawn = samples[name][1]["recall"][own] - samples[first][1]["recall"][other]
+            known = drawn[np.isfinite(drawn)]  # in some rounds no clip of the label is drawn
+            low, high = _ends(known, kept[first]) if len(known) else (np.nan, np.nan)
+            change = once[name][1]["recall"][own, 0] - once[first][1]["recall"][other, 0]
+            yield name, label, float(change), low, high
 
 
 def _common(evaluations: Mapping[str, Evaluation]) -> tuple[dict[str, Answers], dict[str, int]]:

@@ -42,6 +42,7 @@ def write_comparison_page(compared: RunComparison, path: str | Path) -> None:
         first=names[0],
         pairs=rows(comparison.pairs.assign(p=comparison.pairs["p"].map(p_words))),
         by_label=rows(comparison.by_label),
+        changes=rows(comparison.changes),
         label_columns=[("label", "label"), *((name, name) for name in names)],
         differences=_differences(compared.evaluations, names),
         plans=rows(compared.plans),
