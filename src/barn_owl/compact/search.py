@@ -99,8 +99,8 @@ def search(
     will compute in int8. halves : leave the worse half out step by step; otherwise every candidate learns for as
     long as the last step does, a plain random search. resume : go on with what `folder` holds; its minutes count.
 
-    Candidates are ranked by F1 on scenes of clips they have not learnt from, the mean over the folds of the furthest
-    step they came to. Returns the table, also in ``search.csv``, and the best plan, in ``plan.toml``. Raises
+    Candidates are ranked by the furthest step that they came to, and there by F1 on scenes of the fold that they had
+    not learnt from. Returns the table, also in ``search.csv``, and the best plan, in ``plan.toml``. Raises
     PlanError when nothing that can be drawn fits, and says which limit binds; TableError for too few groups.
 
     >>> clips = barn_owl.read_clip_table("clips.csv")
