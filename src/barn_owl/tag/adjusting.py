@@ -40,10 +40,11 @@ FEWEST_EVENTS = 8
 """True events of a label from which on it may get an onset threshold of its own."""
 AS_GOOD = 0.003
 """F1 that counts for nothing: a setting is changed for more only."""
-CAUTION = 0.5
-"""Share of the standard error of F1 that a higher threshold may cost: of what is as good within chance, that with
-fewer false alarms is taken. Recordings with a truth table often hold sounds like those that were learnt from, on
-which a model is surer of itself than elsewhere."""
+CAUTION = 1.0
+"""Standard errors of F1 that a higher threshold may cost: of what is as good within chance, that with fewer false
+alarms is taken (the rule of one standard error: Breiman et al., Classification and Regression Trees, 1984).
+Recordings with a truth table often hold sounds like those that were learnt from, on which a model is surer of itself
+than elsewhere."""
 SHIFT_COLLAR_S = 0.3
 """How far off an event may be so that it tells how early or late events are found."""
 PARTS = 4
