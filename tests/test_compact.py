@@ -264,9 +264,10 @@ def test_what_a_device_cannot_carry_is_named(tmp_path, capsys):
     assert machine.cycles_float > 0
 
 
-def test_a_search_trains_only_what_fits_and_goes_on_where_it_stopped(capsys, clips, tmp_path):
+def test_a_search_trains_only_what_fits_and_goes_on_where_it_stopped(capsys, clips, tmp_path, monkeypatch):
+    monkeypatch.setattr("barn_owl.compact.searching.FIRST", 2)
     owl.write_clip_table(clips, tmp_path / "clips.csv")
-    owl.write_plan(small_plan("cnn").but(scenes={"count": 8}), tmp_path / "plan.toml")
+    owl.write_plan(small_plan("cnn").but(scenes={"count": 8}, rehearsal={"minutes": 0}), tmp_path / "plan.toml")
     command = [
         "search", str(tmp_path / "clips.csv"), "--device", "core-256k", "--minutes", "0.02",
         "--run", str(tmp_path / "found"), "--plan", str(tmp_path / "plan.toml"), "--quiet",

@@ -12,7 +12,7 @@ from .device import (
 from .open_graph import write_onnx as write_onnx
 from .plain import write_weights as write_weights
 from .quantising import quantise as quantise
-from .search import (
+from .searching import (
     Found as Found,
     front as front,
     read_search as read_search,

@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 import pandas as pd
@@ -121,8 +122,13 @@ def footprint(model: Model, device: Device) -> Footprint:
 
 
 def _mel_weights(front_end: FrontEnd) -> int:
-    bank = mel_bank(front_end.bands, front_end.low_hz, front_end.top_hz, front_end.rate_hz, front_end.fft_length)
-    return int(np.count_nonzero(bank))
+    return _counted(front_end.bands, front_end.low_hz, front_end.top_hz, front_end.rate_hz, front_end.fft_length)
+
+
+@lru_cache(maxsize=256)  # a search asks for the same few again and again
+def _counted(bands: int, low_hz: float, high_hz: float, rate_hz: int, length: int) -> int:
+    """Weights of a mel bank that are not 0."""
+    return int(np.count_nonzero(mel_bank(bands, low_hz, high_hz, rate_hz, length)))
 
 
 def _seconds(

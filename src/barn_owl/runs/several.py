@@ -60,7 +60,8 @@ def train_families(
 
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> families = ["majority", "nearest"]
-    >>> plan = barn_owl.Plan(background=["still"])
+    >>> quick = {"pooling": {"windows": 200}, "rehearsal": {"minutes": 0}}
+    >>> plan = barn_owl.Plan(background=["still"], **quick)
     >>> ranking = barn_owl.train_families(clips, "families", plan, families=families)
     >>> ranking["family"].tolist()
     ['nearest', 'majority']
@@ -122,7 +123,8 @@ def train_subsets(
     the rehearsal; also in ``subsets.csv``. Raises TableError for a part that is no share and no number.
 
     >>> clips = barn_owl.read_clip_table("clips.csv")
-    >>> plan = barn_owl.Plan(family="nearest", background=["still"])
+    >>> quick = {"pooling": {"windows": 200}, "rehearsal": {"minutes": 0}}
+    >>> plan = barn_owl.Plan(family="nearest", background=["still"], **quick)
     >>> table = barn_owl.train_subsets(clips, "subsets", plan, subsets=[0.5])
     >>> len(table)
     2
@@ -230,7 +232,8 @@ def train_several(
     than folds.
 
     >>> clips = barn_owl.read_clip_table("clips.csv")
-    >>> plan = barn_owl.Plan(family="nearest", background=["still"])
+    >>> quick = {"pooling": {"windows": 200}, "rehearsal": {"minutes": 0}}
+    >>> plan = barn_owl.Plan(family="nearest", background=["still"], **quick)
     >>> barn_owl.train_several(clips, "several", plan, seeds=2)["training"].tolist()
     ['seed-0', 'seed-1']
     """

@@ -67,7 +67,8 @@ def train(
     checkpoint stays. Raises TableError, PlanError, TrainingError, ModelError or OutputError.
 
     >>> clips = barn_owl.read_clip_table("clips.csv")
-    >>> plan = barn_owl.Plan(family="nearest", background=["still"])
+    >>> quick = {"pooling": {"windows": 200}, "rehearsal": {"minutes": 0}}
+    >>> plan = barn_owl.Plan(family="nearest", background=["still"], **quick)
     >>> run = barn_owl.train(clips, "third", plan)
     >>> run.model.labels
     ['hiss', 'hum', 'still', 'tick']

@@ -39,7 +39,7 @@ FIRST, STEPS = 8, 3
 """Candidates of a race, and how often the worse half of them is left out."""
 EPOCHS = 4
 """Of the first step; each further one is twice as long."""
-FRUITLESS = 2000
+FRUITLESS = 500
 """Draws in a row that do not fit, after which it is given up."""
 SPACE: dict[str, list[Any]] = {
     "family": ["cnn", "cnn", "cnn", "cnn", "logistic", "mlp"],
