@@ -44,7 +44,7 @@ from barn_owl.tag import (
     write_cues,
     write_events,
 )
-from barn_owl.tag.adjusting import _Task, count_pairs
+from barn_owl.tag.adjusting import _Task, count_pairs, standard_error
 from barn_owl.tag.decision import Smoother
 from barn_owl.tag.tagging import event_table
 from helpers import RATE_HZ, small_plan, sound
@@ -517,6 +517,33 @@ def test_an_onset_threshold_is_lowered_only_for_more_than_chance(runs, busy_nigh
     assert usual.decision.on >= 0.5
     assert strict.decision.on < 0.995
     assert strict.scores.f1 > score_events(busy_night, tag_recording(own[1], busy_night["file"][0])).f1 + 0.1
+
+
+def test_of_thresholds_that_are_as_good_within_chance_the_highest_is_taken(runs, busy_night, monkeypatch):
+    model = runs["cnn"].model
+    task = _Task(model, [whole_trace(model, busy_night["file"][0])], busy_night, "f1", 1.0, 0.2, by_label=True)
+    parts = [part for _, part in task.parts()]
+    count = sum(task._true_events(parts).values())
+    chance = standard_error(0.8, count)
+    worth = {0.3: 0.8, 0.5: 0.8, 0.7: 0.8 - 0.9 * chance, 0.9: 0.8 - 1.1 * chance}
+    monkeypatch.setattr(task, "worth", lambda settings, _: worth.get(settings.on, 0.0))
+    settings = DecisionSettings(on=0.3, off=0.1, labels={"hum": {"on": 0.5}, "hiss": {"on": 0.8}})
+    found = task._cautious(settings, parts)
+    assert (found.on, found.off) == (0.7, 0.1)
+    assert {label: own.on for label, own in found.labels.items()} == {"hum": 0.7, "hiss": 0.8}
+    # Where the highest recall is wished for, thresholds stay as low as that takes.
+    assert adjust(model, busy_night, goal="recall", false_alarms_per_hour=1e6).decision.on <= found.on
+
+
+@pytest.mark.parametrize("gain_db", [-60, -20, 20])
+def test_what_a_network_says_does_not_depend_on_the_gain(runs, busy_night, tmp_path, gain_db):
+    model = runs["cnn"].model
+    samples, rate_hz = read_audio(busy_night["file"][0])
+    write_audio(tmp_path / "other.wav", samples * np.float32(10 ** (gain_db / 20)), rate_hz, encoding="FLOAT")
+    as_it_is, other = whole_trace(model, busy_night["file"][0]), whole_trace(model, tmp_path / "other.wav")
+    # At -60 dB the floor of the levels adds a little to the quietest bands; a floor of -100 dB would change scores by 1.
+    np.testing.assert_allclose(other.sounds, as_it_is.sounds, atol=0.02)
+    np.testing.assert_allclose(other.begins, as_it_is.begins, atol=0.02)
 
 
 def test_settings_that_contradict_each_other_are_never_tried(runs, busy_night):

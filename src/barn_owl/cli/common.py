@@ -84,6 +84,10 @@ class Voice:
         if not self.quiet:
             self.results.print(text, markup=False, soft_wrap=True)
 
+    def begins(self, name: str, number: int, total: int) -> None:
+        """Say which of several trainings begins."""
+        self.say(f"{number} of {total}: {name}")
+
     def warn(self, text: str) -> None:
         """Say what the person should know, on standard error."""
         if not self.quiet:

@@ -58,7 +58,7 @@ def command(
     if takes_out:
         target = folder / "in-floats" if int8 else folder
         with voice.progress("reading clips") as reading:
-            own = replace(work, reading=reading, watch=EpochTeller(voice), told=_told(voice))
+            own = replace(work, reading=reading, watch=EpochTeller(voice), told=voice.begins)
             shrunk = shrink(run, target, share=share, flash_kb=flash_kb, work=own)
         run = shrunk.run
         voice.table(
@@ -82,7 +82,3 @@ def command(
     voice.say(f"Next: barn-owl export {folder} -o model.c")
     scores = {} if run.tested is None else run.tested.scores.as_dict()
     voice.result({"run": str(folder), "weights": cost.weights, **kept, **scores})
-
-
-def _told(voice: Voice):  # type: ignore[no-untyped-def]
-    return lambda name, number, total: voice.say(f"{number} of {total}: {name}")

@@ -27,8 +27,6 @@ from barn_owl.files import claim_folder
 from barn_owl.learn.plan import FAMILIES
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
-
     import pandas as pd
 
 
@@ -291,7 +289,7 @@ def _train_several(
     with voice.progress("reading clips") as reading:
         table = owl.train_several(
             clips, folder, plan, seeds=seeds, folds=folds, ensemble=ensemble,
-            work=replace(work, reading=reading, told=_teller(voice)),
+            work=replace(work, reading=reading, told=voice.begins),
         )  # fmt: skip
     voice.table(table.rename(columns=_heading))
     found = spread(table)
@@ -314,7 +312,7 @@ def _train_subsets(
 ) -> None:
     with voice.progress("reading clips") as reading:
         table = owl.train_subsets(
-            clips, folder, plan, subsets=subsets, work=replace(work, reading=reading, told=_teller(voice))
+            clips, folder, plan, subsets=subsets, work=replace(work, reading=reading, told=voice.begins)
         )
     owl.save_figure(owl.subsets_figure(table), folder / "subsets.png")
     shown = table.drop(columns=["weights", "multiply_adds", "validation_f1", "test_f1"])
@@ -323,10 +321,6 @@ def _train_subsets(
     voice.say(f"\nWrote a run each to {folder}, subsets.csv and subsets.png.")
     voice.say(f"Next: barn-owl evaluate {folder / last}")
     voice.result({"run": str(folder), "subsets": table.astype(object).where(table.notna(), None).to_dict("records")})
-
-
-def _teller(voice: Voice) -> Callable[[str, int, int], None]:
-    return lambda name, number, total: voice.say(f"{number} of {total}: {name}")
 
 
 def _heading(name: str) -> str:

@@ -221,7 +221,7 @@ def _add_mel(tables: _Tables, front_end: FrontEnd) -> None:
         weights += column[used[0] : used[-1] + 1].tolist()
     tables.add("float", "owl_mel", weights)
     for name, values in (("first", first), ("count", count), ("at", at)):
-        tables.add("int16_t", f"owl_mel_{name}", values)
+        tables.add("int32_t", f"owl_mel_{name}", values)
 
 
 def _add_numbers(tables: _Tables, model: Model, laid: _Layout) -> None:
@@ -232,15 +232,13 @@ def _add_numbers(tables: _Tables, model: Model, laid: _Layout) -> None:
         parts = [stage.kernel.ravel() for stage in kept if stage.kernel is not None]
         tables.add("float", "owl_weights", np.concatenate([*parts, *(_bias(stage) for stage in kept)]))
         return
-    own = [one for one in quantised if one.kernel is not None]
-    tables.add(
-        "int8_t", "owl_weights", np.concatenate([one.kernel.ravel() for one in quantised if one.kernel is not None])
-    )
-    tables.add("int32_t", "owl_biases", np.concatenate([one.bias for one in own]))
+    kernels = [one.kernel.ravel() for one in quantised if one.kernel is not None]
+    tables.add("int8_t", "owl_weights", np.concatenate(kernels))
+    tables.add("int32_t", "owl_biases", np.concatenate([one.bias for one in quantised if one.bias is not None]))
     scales = [one.scales.ravel() for one in quantised if one.scales is not None]
     tables.add("int32_t", "owl_scales", np.concatenate(scales))
     # The last stage of each network gives logits; its steps stand behind one another, by network.
-    tables.add("float", "owl_logit_steps", np.concatenate([one.steps for one in own if one.steps is not None]))
+    tables.add("float", "owl_logit_steps", np.concatenate([one.steps for one in quantised if one.steps is not None]))
 
 
 def _bias(stage: Stage) -> np.ndarray:

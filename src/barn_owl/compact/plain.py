@@ -24,7 +24,7 @@ def write_weights(model: Model, path: str | Path, *, force: bool = False) -> Non
         raise OutputError(f"{path}: numbers are written as .npz or .json")
     if path.exists() and not force:
         raise OutputError(f"{path} exists already; another name, or --force")
-    arrays = {**model.family.arrays(), "mean": model.mean, "deviation": model.deviation}
+    arrays: dict[str, Any] = {**model.family.arrays(), "mean": model.mean, "deviation": model.deviation}
     if path.suffix == ".json":
         listed = {
             name: {"shape": list(array.shape), "type": str(array.dtype), "values": array.tolist()}
@@ -33,7 +33,7 @@ def write_weights(model: Model, path: str | Path, *, force: bool = False) -> Non
         write_json(path, {"description": _described(model), "arrays": listed})
         return
     with whole_file(path) as beside, Path(beside).open("wb") as file:
-        np.savez_compressed(file, description=json.dumps(_described(model)), **arrays)  # type: ignore[arg-type]
+        np.savez_compressed(file, description=json.dumps(_described(model)), **arrays)
 
 
 def _described(model: Model) -> dict[str, Any]:

@@ -44,7 +44,7 @@ def quantise(model: Model, frames: ClipFrames) -> Model:
         raise ModelError("there are no clips to find the ranges of values on; int8 cannot do without")
     networks = stages_of(family)
     levels = [_levels(model, family, frames[clip]) for clip in range(len(frames))]
-    given = _steps_for(*_range_of([_sampled(level) for level in levels]))
+    given = _rounding_for(*_range_of([_sampled(level) for level in levels]))
     stages = [_rounded(own, iter(_ranges(own, levels)), given, is_top=True)[0] for own in networks]
     rounded = []
     for network, own in zip(networks, stages, strict=True):
@@ -83,28 +83,28 @@ def _ranges(network: list[Stage], levels: list[np.ndarray]) -> list[tuple[float,
     return [_range_of(heard[id(stage)]) for stage in every_stage(network)]
 
 
-class Steps(NamedTuple):
+class Rounding(NamedTuple):
     """What int8 means: the size of a step, and the number that stands for 0."""
 
     size: float
     zero: int
 
 
-def _steps_for(low: float, high: float) -> Steps:
+def _rounding_for(low: float, high: float) -> Rounding:
     """Return steps with which `low` to `high`, and 0, can be said."""
     low, high = min(low, 0.0), max(high, 0.0)
     size = max(high - low, SMALLEST) / (HIGHEST - LOWEST)
-    return Steps(size, int(np.clip(round(LOWEST - low / size), LOWEST, HIGHEST)))
+    return Rounding(size, int(np.clip(round(LOWEST - low / size), LOWEST, HIGHEST)))
 
 
 def _rounded(
-    stages: Sequence[Stage], ranges: Iterator[tuple[float, float]], given: Steps, *, is_top: bool
-) -> tuple[list[QuantisedStage], Steps]:
+    stages: Sequence[Stage], ranges: Iterator[tuple[float, float]], given: Rounding, *, is_top: bool
+) -> tuple[list[QuantisedStage], Rounding]:
     """Numbers of stages whose input has the steps `given`, those inside a residual stage behind it; and the steps of
     what comes out."""
     made: list[QuantisedStage] = []
     for number, stage in enumerate(stages):
-        out = _steps_for(*next(ranges))
+        out = _rounding_for(*next(ranges))
         if stage.kind in ("max", "mean"):
             out = given  # neither makes new values
             made.append(QuantisedStage(zero_in=given.zero, zero_out=given.zero))
@@ -122,7 +122,7 @@ def _rounded(
     return made, given
 
 
-def _convolved(stage: Stage, given: Steps, out: Steps, *, is_last: bool) -> QuantisedStage:
+def _convolved(stage: Stage, given: Rounding, out: Rounding, *, is_last: bool) -> QuantisedStage:
     if stage.kernel is None or stage.bias is None:
         raise AssertionError(stage.kind)
     each = tuple(range(stage.kernel.ndim - 1))

@@ -165,7 +165,6 @@ class _Race:
         self.plans: dict[int, Plan] = {}
         self._sizes: dict[int, Footprint | None] = {}
         self._drawn = 0
-        self.refused: dict[str, int] = {}
         self.done: dict[tuple[int, int], dict[str, Any]] = {}
         path = folder / TRIED
         if resume and path.is_file():
@@ -187,7 +186,6 @@ class _Race:
                 fruitless += 1
                 if over:
                     name, times = next(iter(over.items()))
-                    self.refused[name] = self.refused.get(name, 0) + 1
                     least = min(least, (times, name))
                 if fruitless > FRUITLESS:
                     raise PlanError(
@@ -304,7 +302,7 @@ def _changed(plan: Plan, changes: dict[str, Any]) -> Plan:
             else:
                 sections[name] = value
     if sections["family"] == "cnn" and sections["front_end"]["features"] != ["log-mel"]:
-        # Scenes add up levels of log-mel only; for a network the other features would lose more than they bring.
+        # Only log-mel can be handed over, and only its frames can be added up to scenes.
         sections["front_end"]["features"] = ["log-mel"]
     return plan.but(**sections)
 

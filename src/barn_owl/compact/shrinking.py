@@ -8,6 +8,7 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 
+from barn_owl.clips import read_clip_table
 from barn_owl.compact.cost import footprint
 from barn_owl.compact.device import Device, read_device
 from barn_owl.compact.pruning import pruned
@@ -64,7 +65,7 @@ def shrink(
     """Take whole channels out of the cnn of a run and train it on, in rounds; write what is left as a run.
 
     share : weights that are left at most, 0 to 1. flash_kb : or what code and numbers take in int8. Of several
-    networks each is made smaller, as two small ones say more than one large. Each round trains on the training side
+    networks each is made smaller. Each round trains on the training side
     and keeps its best epoch by the validation side; the last goes on with both as any training does. The model that
     it starts from has learnt from the validation clips as well, so that figures on those flatter; those on the test
     side do not.
@@ -123,12 +124,7 @@ def _cnn(family: Family) -> Convolutional:
 
 
 def _data_of(run: Run, work: Work) -> AbstractContextManager[RunData]:
-    return read_clips(run.predictions[_columns(run.predictions)], run.plan, work)
-
-
-def _columns(table: pd.DataFrame) -> list[str]:
-    """What a clip table holds, without what a model said."""
-    return [name for name in table if not name.startswith("score") and name not in ("predicted", "heard")]
+    return read_clips(read_clip_table(run.folder / "clips.csv"), run.plan, work)
 
 
 def _share_for(model: Model, flash_kb: float) -> float:

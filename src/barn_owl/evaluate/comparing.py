@@ -20,6 +20,10 @@ LEVEL = 0.05
 """Chance of calling equal runs different, as is usual."""
 
 
+_Scores = dict[str, tuple[dict[str, np.ndarray], dict[str, np.ndarray]]]
+"""Of each model, scores of all labels and by label; see `scores_of`."""
+
+
 @dataclass(frozen=True, kw_only=True)
 class Comparison:
     """Models on the same clips, the first of them the one that others are held against.
@@ -131,8 +135,8 @@ def _ends(values: np.ndarray, answers: Answers) -> tuple[float, float]:
 
 def _pair(
     kept: dict[str, Answers],
-    samples: dict[str, tuple[dict[str, np.ndarray], dict[str, np.ndarray]]],
-    once: dict[str, tuple[dict[str, np.ndarray], dict[str, np.ndarray]]],
+    samples: _Scores,
+    once: _Scores,
     first: str,
     name: str,
 ) -> dict[str, float]:
@@ -150,8 +154,8 @@ def _pair(
 
 def _changes(
     kept: dict[str, Answers],
-    samples: dict[str, tuple[dict[str, np.ndarray], dict[str, np.ndarray]]],
-    once: dict[str, tuple[dict[str, np.ndarray], dict[str, np.ndarray]]],
+    samples: _Scores,
+    once: _Scores,
     first: str,
     name: str,
 ) -> Iterator[tuple[str, str, float, float, float]]:

@@ -171,8 +171,8 @@ def _run(stages: list[Stage], numbers: Iterator[QuantisedStage], x: np.ndarray) 
         sums = _sums(stage, own, met)
         if own.steps is not None:
             x = (sums.astype(np.float32) * own.steps)[:, 0]
-        else:
-            x = _int8(_shifted(sums * own.scales[:, 0], own.scales[:, 1]) + own.zero_out)  # type: ignore[index]
+        elif own.scales is not None:
+            x = _int8(_shifted(sums * own.scales[:, 0], own.scales[:, 1]) + own.zero_out)
     return x, embedding.reshape(len(embedding), -1).astype(np.float32)
 
 
