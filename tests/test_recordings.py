@@ -541,7 +541,7 @@ def test_what_a_network_says_does_not_depend_on_the_gain(runs, busy_night, tmp_p
     samples, rate_hz = read_audio(busy_night["file"][0])
     write_audio(tmp_path / "other.wav", samples * np.float32(10 ** (gain_db / 20)), rate_hz, encoding="FLOAT")
     as_it_is, other = whole_trace(model, busy_night["file"][0]), whole_trace(model, tmp_path / "other.wav")
-    # At -60 dB the floor of the levels adds a little to the quietest bands; a floor of -100 dB would change scores by 1.
+    # At -60 dB the floor of the levels adds a little to the quietest bands; one of -100 dB would change scores by 1.
     np.testing.assert_allclose(other.sounds, as_it_is.sounds, atol=0.02)
     np.testing.assert_allclose(other.begins, as_it_is.begins, atol=0.02)
 
