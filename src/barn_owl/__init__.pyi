@@ -2,6 +2,9 @@ from .audio import (
     AudioInfo as AudioInfo,
     FileFacts as FileFacts,
     Gate as Gate,
+    RawPipe as RawPipe,
+    SimulatedMicrophone as SimulatedMicrophone,
+    SoundCard as SoundCard,
     audio_info as audio_info,
     facts_table as facts_table,
     file_facts as file_facts,
@@ -115,6 +118,22 @@ from .learn import (
     read_plan as read_plan,
     write_plan as write_plan,
 )
+from .live import (
+    Heard as Heard,
+    Listener as Listener,
+    Notices as Notices,
+    command_notices as command_notices,
+    post_notices as post_notices,
+)
+from .loop import (
+    Answer as Answer,
+    Estimate as Estimate,
+    add_answer as add_answer,
+    estimate_quality as estimate_quality,
+    read_reviews as read_reviews,
+    review_cases as review_cases,
+    reviewed_clips as reviewed_clips,
+)
 from .model import (
     DecisionSettings as DecisionSettings,
     Model as Model,
@@ -137,6 +156,8 @@ from .runs import (
     train_subsets as train_subsets,
 )
 from .show import (
+    Review as Review,
+    ReviewServer as ReviewServer,
     adjusting_figure as adjusting_figure,
     calibration_figure as calibration_figure,
     check_figure as check_figure,
@@ -172,6 +193,7 @@ from .show import (
     write_listening_page as write_listening_page,
     write_report as write_report,
     write_results as write_results,
+    write_review_page as write_review_page,
     write_search_page as write_search_page,
 )
 from .sound import (

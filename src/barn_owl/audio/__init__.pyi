@@ -8,7 +8,17 @@ from .facts import (
     facts_table as facts_table,
     file_facts as file_facts,
 )
+from .incoming import (
+    Break as Break,
+    Source as Source,
+    incoming as incoming,
+)
 from .loudness import integrated_loudness as integrated_loudness
+from .microphone import (
+    RawPipe as RawPipe,
+    SimulatedMicrophone as SimulatedMicrophone,
+    SoundCard as SoundCard,
+)
 from .raw import stream_raw as stream_raw
 from .reading import (
     AUDIO_ENDINGS as AUDIO_ENDINGS,

@@ -1,16 +1,23 @@
-"""Recording from a microphone, or from a simulated one that plays what it is given."""
+"""What sound is recorded from or listened to: a microphone, a pipe, or a simulated microphone."""
 
 import time
-from collections.abc import Iterator
-from typing import Protocol
+from collections.abc import Callable, Iterator
+from typing import Any, BinaryIO, Protocol
 
 import numpy as np
 
+from barn_owl.audio.incoming import Inlet
+from barn_owl.audio.raw import stream_raw
 from barn_owl.errors import AudioError
 from barn_owl.wording import how_to_install
 
 SLEPT_S = 0.05
 """Wait between two looks at a queue that is empty: far below the length of any block that comes."""
+BLOCK_S = 0.1
+"""Sound that a microphone delivers at a time."""
+GONE_S = 3.0
+"""Time after which a sound card that delivers nothing counts as gone: many say nothing when they are unplugged."""
+COMMON_RATE_HZ = 44_100
 
 
 class Microphone(Protocol):
@@ -24,16 +31,22 @@ class Microphone(Protocol):
 
 
 class SimulatedMicrophone:
-    """Plays blocks of samples over and over instead of listening; time passes as fast as is asked.
+    """Plays blocks of samples instead of listening; time passes as fast as is asked.
 
-    speed : how much faster than in real time; infinite for at once.
+    speed : how much faster than in real time; infinite for as fast as it can be listened to, where nothing is lost.
+    away : how often it goes away when listened to, each time after so many seconds of sound.
     """
 
-    def __init__(self, blocks: Iterator[np.ndarray], rate_hz: int, *, speed: float = 1.0) -> None:
+    comes_back = True
+
+    def __init__(
+        self, blocks: Iterator[np.ndarray], rate_hz: int, *, speed: float = 1.0, away: tuple[int, float] = (0, 0.0)
+    ) -> None:
         if not speed > 0:
             raise AudioError(f"the speed of a simulated microphone must be above 0, got {speed:g}")
         self.rate_hz, self._speed = rate_hz, speed
         self._blocks, self._kept = blocks, np.empty(0, dtype=np.float32)
+        self._aways, self._away_s = away
 
     def record(self, seconds: float) -> np.ndarray:
         """Return the next stretch of what is played; silence when the blocks have come to an end."""
@@ -44,30 +57,90 @@ class SimulatedMicrophone:
                 block = np.zeros(wanted - len(self._kept), dtype=np.float32)
             self._kept = np.concatenate([self._kept, block.astype(np.float32)])
         taken, self._kept = self._kept[:wanted], self._kept[wanted:]
-        until = time.monotonic() + seconds / self._speed
+        self._wait(time.monotonic() + seconds / self._speed)
+        return taken
+
+    @staticmethod
+    def _wait(until: float) -> None:
         while (left := until - time.monotonic()) > 0:
             time.sleep(min(left, SLEPT_S))
-        return taken
+
+    def deliver(self, inlet: Inlet) -> None:
+        """Play what there is, in time, until it is over."""
+        size, begin, played = max(1, round(BLOCK_S * self.rate_hz)), time.monotonic(), 0
+        while not inlet.closed:
+            if not len(self._kept):
+                block = next(self._blocks, None)
+                if block is None:
+                    return
+                self._kept = block.astype(np.float32)
+            part, self._kept = self._kept[:size], self._kept[size:]
+            played += len(part)
+            if np.isinf(self._speed):
+                inlet.put_patiently(part)
+            else:
+                self._wait(begin + played / self.rate_hz / self._speed)
+                inlet.put(part)
+            if self._aways and played >= self._away_s * self.rate_hz:
+                self._aways -= 1
+                raise AudioError("the simulated microphone went away")
+
+
+class RawPipe:
+    """Raw samples without a header that come through a pipe; see `stream_raw` for their type. It is heard once."""
+
+    comes_back = False
+
+    def __init__(
+        self, stream: BinaryIO, rate_hz: int, *, sample_type: str = "int16", channels: int = 1
+    ) -> None:
+        self.rate_hz = rate_hz
+        self._blocks = stream_raw(stream, from_hz=rate_hz, sample_type=sample_type, channels=channels)
+
+    def deliver(self, inlet: Inlet) -> None:
+        """Pass on what comes until the pipe ends; the other end waits when too much does."""
+        for block in self._blocks:
+            inlet.put_patiently(block)
+            if inlet.closed:
+                return
 
 
 class SoundCard:
     """A microphone of this machine, by the optional package sounddevice."""
 
-    def __init__(self, device: str | None = None, rate_hz: int = 44_100) -> None:
+    comes_back = True
+
+    def __init__(self, device: str | None = None, rate_hz: int | None = None) -> None:
         try:
             import sounddevice
         except (ImportError, OSError) as error:  # OSError: the package is there, the system's library is not
             raise AudioError(
                 f"recording needs the package sounddevice: {how_to_install('microphone')} ({error})"
             ) from error
-        self.rate_hz, self._device, self._sounddevice = rate_hz, device, sounddevice
-        self._check()
+        self._device, self._sounddevice = device, sounddevice
+        self.rate_hz = self._usable(rate_hz)
 
-    def _check(self) -> None:
+    def _usable(self, rate_hz: int | None) -> int:
+        """The rate that is asked for; else the common one, or what the device prefers."""
         try:
-            self._sounddevice.check_input_settings(device=self._device, channels=1, samplerate=self.rate_hz)
+            return self._checked(rate_hz or COMMON_RATE_HZ)
         except (ValueError, self._sounddevice.PortAudioError) as error:
-            raise AudioError(f"the microphone {self._device or 'by default'} cannot be used: {error}") from error
+            own = self._preferred()
+            if rate_hz is None and own not in (None, COMMON_RATE_HZ):
+                return int(own)
+            hint = f"; it offers {own} Hz" if own and own != rate_hz else ""
+            raise AudioError(f"the microphone {self._device or 'by default'} cannot be used: {error}{hint}") from error
+
+    def _checked(self, rate_hz: int) -> int:
+        self._sounddevice.check_input_settings(device=self._device, channels=1, samplerate=rate_hz)
+        return rate_hz
+
+    def _preferred(self) -> int | None:
+        """Rate that the device prefers, if there is such a device and it can be listened to at that rate."""
+        try:
+            return self._checked(int(self._sounddevice.query_devices(self._device, "input")["default_samplerate"]))
+        except (ValueError, self._sounddevice.PortAudioError):
+            return None
 
     def record(self, seconds: float) -> np.ndarray:
         """Record from the sound card."""
@@ -79,3 +152,28 @@ class SoundCard:
         except self._sounddevice.PortAudioError as error:
             raise AudioError(f"recording failed: {error}") from error
         return np.asarray(taken)[:, 0]
+
+    def deliver(self, inlet: Inlet) -> None:
+        """Listen until `inlet` is closed; raises AudioError when the card goes away or falls silent."""
+        heard = [time.monotonic()]
+        try:
+            with self._sounddevice.InputStream(
+                samplerate=self.rate_hz, channels=1, dtype="float32", device=self._device,
+                blocksize=round(BLOCK_S * self.rate_hz), callback=self._taker(inlet, heard),
+            ) as stream:  # fmt: skip
+                while not inlet.closed:
+                    time.sleep(SLEPT_S)
+                    if not stream.active or time.monotonic() - heard[0] > GONE_S:
+                        raise AudioError("the microphone delivers nothing any more")
+        except (ValueError, self._sounddevice.PortAudioError) as error:
+            raise AudioError(f"the microphone cannot be listened to: {error}") from error
+
+    @staticmethod
+    def _taker(inlet: Inlet, heard: list[float]) -> Callable[..., None]:
+        def take(samples: np.ndarray, _frames: int, _time: Any, status: Any) -> None:
+            heard[0] = time.monotonic()
+            if status and status.input_overflow:
+                inlet.lose(0.0, "the sound card lost some sound, it does not say how much")
+            inlet.put(np.array(samples[:, 0], dtype=np.float32))
+
+        return take

@@ -6,17 +6,31 @@ import numpy as np
 import soxr
 
 
+class Resampler:
+    """Takes mono float32 blocks of one continuous signal and gives them at another rate."""
+
+    def __init__(self, from_hz: int, to_hz: int) -> None:
+        same = from_hz == to_hz
+        self._stream = None if same else soxr.ResampleStream(from_hz, to_hz, 1, dtype="float32", quality="HQ")
+
+    def push(self, block: np.ndarray) -> np.ndarray:
+        """Take a block; return what can be said now."""
+        return block if self._stream is None else self._stream.resample_chunk(block)
+
+    def finish(self) -> np.ndarray:
+        """Return the end of the signal."""
+        rest = np.empty(0, dtype=np.float32)
+        return rest if self._stream is None else self._stream.resample_chunk(rest, last=True)
+
+
 def resample_blocks(blocks: Iterable[np.ndarray], from_hz: int, to_hz: int) -> Iterator[np.ndarray]:
     """Resample mono float32 `blocks` as one continuous signal; empty results are not passed on."""
-    if from_hz == to_hz:
-        yield from blocks
-        return
-    resampler = soxr.ResampleStream(from_hz, to_hz, 1, dtype="float32", quality="HQ")
+    resampler = Resampler(from_hz, to_hz)
     for block in blocks:
-        out = resampler.resample_chunk(block)
+        out = resampler.push(block)
         if len(out):
             yield out
-    tail = resampler.resample_chunk(np.empty(0, dtype=np.float32), last=True)
+    tail = resampler.finish()
     if len(tail):
         yield tail
 

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import json
 import logging
+import signal
 import sys
+import threading
 import time
 from contextlib import contextmanager
 from pathlib import Path
@@ -59,6 +61,28 @@ out_file_option = click.option(
     required=True,
     help="Table to write; - for stdout.",
 )
+
+
+DECISION_OPTIONS = [
+    click.option("--on", type=float, help="Score at which an event begins."),
+    click.option("--off", type=float, help="Score below which it ends."),
+    click.option("--smooth-s", type=float, help="Time over which scores are averaged first."),
+    click.option("--shortest-s", type=float, help="Shortest event in seconds."),
+    click.option("--longest-s", type=float, help="Longest event in seconds."),
+    click.option("--gap-s", type=float, help="Longest gap in seconds that is closed."),
+    click.option("--pause-s", type=float, help="Time after an event in which no other of its label begins."),
+    click.option("--again", type=float, help="Onset score from which on what sounds begins again; 1: never."),
+    click.option(
+        "--alone", type=float, help="Share of overlap from which on only the surer event is kept; 0: any, 1: none."
+    ),
+]
+
+
+def decision_options(command: Callable[..., None]) -> Callable[..., None]:
+    """Add the options that change how a model decides what an event is; they come as keywords of their own."""
+    for option in reversed(DECISION_OPTIONS):
+        command = option(command)
+    return command
 
 
 class Voice:
@@ -190,3 +214,22 @@ def read_clips(path: str) -> pd.DataFrame:
 def write_clips(clips: pd.DataFrame, path: Path, *, force: bool) -> None:
     """Write a clip table to a path, or to standard output for ``-``."""
     owl.write_clip_table(clips, sys.stdout if is_stdout(path) else path, force=force)
+
+
+@contextmanager
+def stopping() -> Iterator[threading.Event]:
+    """Set the event that is given on Ctrl-C and SIGTERM, so that all is finished; a second Ctrl-C ends at once."""
+    stop = threading.Event()
+
+    def end(number: int, _frame: Any) -> None:
+        stop.set()
+        signal.signal(number, before[number])
+
+    before = {number: signal.getsignal(number) for number in (signal.SIGINT, signal.SIGTERM)}
+    for number in before:
+        signal.signal(number, end)
+    try:
+        yield stop
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)

@@ -36,6 +36,8 @@ SECTIONS = {
     },
     "Recordings": {
         "tag": "Find events in long recordings.",
+        "listen": "Listen live, and say what is heard.",
+        "review": "Go through events by ear, and say how good all of them are.",
         "adjust": "Find decision settings on recordings with a truth table.",
         "score": "Hold events against a truth table.",
     },
@@ -58,6 +60,8 @@ GUIDE = {
     "shrink": "Onto a small device",
     "export": "Onto a small device",
     "tag": "Tag long recordings",
+    "listen": "Close the loop",
+    "review": "Close the loop",
     "adjust": "From clips to recordings that sound different",
     "score": "From clips to recordings that sound different",
 }

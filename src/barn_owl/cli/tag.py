@@ -10,6 +10,7 @@ import click
 import barn_owl as owl
 from barn_owl.cli.common import (
     Voice,
+    decision_options,
     force_option,
     is_stdout,
     json_option,
@@ -35,17 +36,7 @@ DOUBTED = 3
 @click.argument("run", type=click.Path(path_type=Path))
 @click.argument("recordings", nargs=-1, required=True, type=click.Path(path_type=Path))
 @out_file_option
-@click.option("--on", type=float, help="Score at which an event begins.")
-@click.option("--off", type=float, help="Score below which it ends.")
-@click.option("--smooth-s", type=float, help="Time over which scores are averaged first.")
-@click.option("--shortest-s", type=float, help="Shortest event in seconds.")
-@click.option("--longest-s", type=float, help="Longest event in seconds.")
-@click.option("--gap-s", type=float, help="Longest gap in seconds that is closed.")
-@click.option("--pause-s", type=float, help="Time after an event in which no other of its label begins.")
-@click.option("--again", type=float, help="Onset score from which on what sounds begins again; 1: never.")
-@click.option(
-    "--alone", type=float, help="Share of overlap from which on only the surer event is kept; 0: any, 1: none."
-)
+@decision_options
 @click.option(
     "--workers", type=click.IntRange(1, 64), default=2, show_default=True, help="Recordings at a time, a core each."
 )
@@ -77,15 +68,6 @@ def command(
     run: Path,
     recordings: tuple[Path, ...],
     out: Path,
-    on: float | None,
-    off: float | None,
-    smooth_s: float | None,
-    shortest_s: float | None,
-    longest_s: float | None,
-    gap_s: float | None,
-    pause_s: float | None,
-    again: float | None,
-    alone: float | None,
     workers: int,
     keep: Path | None,
     figure: Path | None,
@@ -99,6 +81,7 @@ def command(
     force: bool,
     as_json: bool,
     quiet: bool,
+    **changes: float | None,
 ) -> None:
     """Find events in RECORDINGS (files, folders, tables) with the model of RUN (a run's folder or a model file).
 
@@ -115,10 +98,7 @@ def command(
 
     voice, model = Voice(quiet=quiet or is_stdout(out), as_json=as_json), owl.load_model(run)
     refuse_to_overwrite(figure, hours, texts=[out], force=force)
-    decision = model.decision.but(
-        on=on, off=off, smooth_s=smooth_s, shortest_s=shortest_s, longest_s=longest_s, gap_s=gap_s, pause_s=pause_s,
-        again=again, alone=alone,
-    )  # fmt: skip
+    decision = model.decision.but(**changes)
     files = owl.find_recordings(recordings)
     starts = _starts(files, begins, zone, needed=hours is not None)
     archive = tag_aloud(voice, model, files, decision, workers=workers, keep=keep, traces=traces)

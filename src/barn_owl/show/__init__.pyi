@@ -39,7 +39,12 @@ from .scoring import (
     events_figure as events_figure,
     hours_figure as hours_figure,
 )
+from .reviewing import (
+    Review as Review,
+    write_review_page as write_review_page,
+)
 from .searching import write_search_page as write_search_page
+from .serving import ReviewServer as ReviewServer
 from .sound import (
     clip_figure as clip_figure,
     filter_bank_figure as filter_bank_figure,

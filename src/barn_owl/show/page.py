@@ -49,9 +49,7 @@ class Shelf:
             samples, rate_hz = _excerpt(row)
         except AudioError:  # said in the table of what could not be used; here it is only not to be heard
             return ""
-        data = io.BytesIO()
-        soundfile.write(data, samples, rate_hz, format="FLAC", subtype="PCM_16")
-        text = _data("audio/flac", data.getvalue())
+        text = data_address("audio/flac", flac_of(samples, rate_hz))
         self.left -= len(text)
         key = f"s{len(self.sounds)}"
         self.sounds[key] = text
@@ -67,7 +65,7 @@ class Shelf:
             frames = self.front_end.frames(samples)
         except AudioError:
             return None
-        text = _data("image/png", _png(frames))
+        text = data_address("image/png", picture_of(frames))
         self.left -= len(text)
         return {
             "image": text,
@@ -89,18 +87,33 @@ def _excerpt(row: pd.Series, rate_hz: int | None = None) -> tuple[np.ndarray, in
     return samples[: round(LONGEST_S * rate)], rate
 
 
-def _png(frames: np.ndarray) -> bytes:
-    """Colour frames, ``(frames, bands)`` in dB, low bands at the bottom."""
-    top = float(frames.max())
-    shade = np.clip((frames.T[::-1] - (top - RANGE_DB)) / RANGE_DB, 0, 1)
-    picture = Image.fromarray((255 * DUSK(shade)[..., :3]).astype(np.uint8))
-    width = int(np.clip(frames.shape[0] * 3, 160, 480))
+def flac_of(samples: np.ndarray, rate_hz: int) -> bytes:
+    """Samples as a FLAC file of 16 bits."""
     data = io.BytesIO()
-    picture.resize((width, PICTURE_HEIGHT), Image.Resampling.BILINEAR).quantize(64).save(data, "PNG", optimize=False)
+    soundfile.write(data, samples, rate_hz, format="FLAC", subtype="PCM_16")
     return data.getvalue()
 
 
-def _data(kind: str, content: bytes) -> str:
+def picture_of(frames: np.ndarray, *, widest: int = 480, kind: str = "PNG") -> bytes:
+    """Frames, ``(frames, bands)`` in dB, as a coloured picture with low bands at the bottom.
+
+    kind : ``PNG``, or ``JPEG``, which takes a quarter of the room where there is noise.
+    """
+    top = float(frames.max())
+    shade = np.clip((frames.T[::-1] - (top - RANGE_DB)) / RANGE_DB, 0, 1)
+    picture = Image.fromarray((255 * DUSK(shade)[..., :3]).astype(np.uint8))
+    width = int(np.clip(frames.shape[0] * 3, 160, widest))
+    picture = picture.resize((width, PICTURE_HEIGHT), Image.Resampling.BILINEAR)
+    data = io.BytesIO()
+    if kind == "JPEG":
+        picture.save(data, "JPEG", quality=80)
+    else:
+        picture.quantize(64).save(data, "PNG", optimize=False)
+    return data.getvalue()
+
+
+def data_address(kind: str, content: bytes) -> str:
+    """An address that holds its content itself."""
     return f"data:{kind};base64,{base64.b64encode(content).decode('ascii')}"
 
 
@@ -109,7 +122,7 @@ def drawing(figure: Figure) -> str:
     data = io.BytesIO()
     with rc_context({"svg.fonttype": "none", "svg.hashsalt": "barn-owl"}):
         figure.savefig(data, format="svg", metadata={"Date": None})
-    return _data("image/svg+xml", data.getvalue())
+    return data_address("image/svg+xml", data.getvalue())
 
 
 @lru_cache(maxsize=1)
@@ -144,9 +157,14 @@ def _two(value: Any) -> str:
     return str(value)
 
 
+def filled(template: str, **content: Any) -> str:
+    """Fill a template."""
+    return _templates().get_template(template).render(**content)
+
+
 def write_page(path: str | Path, template: str, **content: Any) -> None:
     """Fill a template and write the page, whole or not at all."""
-    text = _templates().get_template(template).render(**content)
+    text = filled(template, **content)
     with whole_file(path) as beside:
         beside.write_text(text, encoding="utf-8")
 

@@ -12,7 +12,7 @@ import numpy as np
 
 from barn_owl.errors import PlanError
 from barn_owl.model import DecisionSettings, Model
-from barn_owl.tag.trace import CHUNK, TraceBlock
+from barn_owl.tag.trace import TraceBlock
 
 NEAR = 8
 """Steps before and after the first one above ``off`` in which the onset is looked for."""
@@ -115,9 +115,12 @@ class Decider:
 
     @property
     def latency_s(self) -> float:
-        """Time after which an event that is over is given out, at most, if no other sounds in the gap behind it."""
+        """Time after which an event that is over is given out, at most.
+
+        It waits for longer if it goes on within the gap, or if another overlaps it and only the surer one stays.
+        """
         gap = max((track.settings.gap_s for track in self._tracks), default=0.0)
-        return self._timing.window_s + gap + (self._smoother.half + 2 * NEAR + CHUNK) * self._timing.step_s
+        return self._timing.window_s / 2 + gap + (self._smoother.half + NEAR + 2) * self._timing.step_s
 
     def push(self, block: TraceBlock) -> list[Event]:
         """Take the next block and return the events that are certain now."""

@@ -22,6 +22,9 @@ class Tagger:
 
     Memory is bounded, and the events are the same however the samples are cut into blocks.
 
+    every_s : how soon new sound is looked at; None for when there is enough that it takes least work, some ten
+    seconds. The events are the same.
+
     >>> samples, rate_hz = barn_owl.read_audio("night.wav")
     >>> tagger = barn_owl.Tagger(barn_owl.load_model("first"))
     >>> events = tagger.push(samples[:100000]) + tagger.push(samples[100000:]) + tagger.finish()
@@ -29,9 +32,13 @@ class Tagger:
     True
     """
 
-    def __init__(self, model: Model, decision: DecisionSettings | None = None) -> None:
+    def __init__(
+        self, model: Model, decision: DecisionSettings | None = None, *, every_s: float | None = None
+    ) -> None:
         _warn_of_clip_settings(model)
-        self._trace, self._decider = TraceStream(model), Decider.of(model, decision)
+        self._trace, self._decider = TraceStream(model, every_s=every_s), Decider.of(model, decision)
+        self.scores = np.zeros(len(model.labels), dtype=np.float32)
+        """Score of each label at the last step that was looked at, 0 to 1, ``(labels,)``."""
 
     @property
     def latency_s(self) -> float:
@@ -40,7 +47,10 @@ class Tagger:
 
     def push(self, samples: np.ndarray) -> list[Event]:
         """Take mono samples, shape ``(samples,)``, at the rate of the model's front end."""
-        return [event for block in self._trace.push(samples) for event in self._decider.push(block)]
+        blocks = self._trace.push(samples)
+        if blocks:
+            self.scores = blocks[-1].sounds[-1]
+        return [event for block in blocks for event in self._decider.push(block)]
 
     def finish(self) -> list[Event]:
         """Return the last events; raises AudioError when there was less than one frame of sound."""

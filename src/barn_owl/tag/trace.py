@@ -33,16 +33,20 @@ class TraceBlock:
 
 
 class TraceStream:
-    """Takes blocks of mono samples at the rate of the model's front end and gives scores as they are ready."""
+    """Takes blocks of mono samples at the rate of the model's front end and gives scores as they are ready.
 
-    def __init__(self, model: Model) -> None:
-        self._frames, self._scorer = model.front_end.stream(patient=True), Scorer(model)
+    every_s : see `Scorer`.
+    """
+
+    def __init__(self, model: Model, *, every_s: float | None = None) -> None:
+        self._frames = model.front_end.stream(patient=every_s is None)
+        self._scorer = Scorer(model, every_s=every_s)
         self._samples = 0
 
     @property
     def wait_s(self) -> float:
         """Time that sound waits for more to be worked on with it, at most, beside what a `Decider` waits."""
-        return self._frames.wait_s
+        return self._frames.wait_s + self._scorer.wait_s
 
     def push(self, samples: np.ndarray) -> list[TraceBlock]:
         """Take samples, shape ``(samples,)``, of any number; return the blocks that became whole."""
@@ -67,26 +71,38 @@ class Scorer:
 
     Before the first frame and behind the last lies half a window of the quiet level of what is next to it, so that
     there is a step for the beginning and for the end.
+
+    every_s : how soon steps are given out; None for a whole chunk at a time, which takes least work. The scores are
+    the same to the last bit: a chunk that is not full yet is filled up to its size, as a matrix product may round a
+    row differently when there are fewer rows.
     """
 
-    def __init__(self, model: Model) -> None:
+    def __init__(self, model: Model, *, every_s: float | None = None) -> None:
         self.model = model
+        self._every = CHUNK if every_s is None else int(np.clip(round(every_s / model.step_s), 1, CHUNK))
         self._kept = np.empty((0, model.front_end.width), dtype=np.float32)
+        self._last = self._kept  # what the quiet level at the end is taken from
         self._first, self._begun = 0, False
+        self._given = 0  # steps of the open chunk that were given out
+
+    @property
+    def wait_s(self) -> float:
+        """Time that a step waits for others, at most."""
+        return self._every * self.model.step_s
 
     def push(self, frames: np.ndarray) -> list[TraceBlock]:
         """Take frames, ``(frames, width)``; return the blocks that became whole."""
         family, blocks = self.model.family, []
         self._kept = np.concatenate([self._kept, frames])
+        self._last = np.concatenate([self._last, frames[-family.window :]])[-family.window :]
         if not self._begun:
             if len(self._kept) < family.window:
                 return []
             self._begin()
-        needed = (CHUNK - 1) * family.step + family.window
-        # As much is kept as the quiet level at the end is taken from.
-        while len(self._kept) >= needed + family.window:
-            blocks.append(self._block(self._kept[:needed]))
-            self._kept = self._kept[CHUNK * family.step :]
+        while (ready := (len(self._kept) - family.window) // family.step + 1) >= CHUNK:
+            blocks += self._scored(CHUNK)
+        if ready - self._given >= self._every:
+            blocks += self._scored(ready)
         return blocks
 
     def _begin(self) -> None:
@@ -98,21 +114,31 @@ class Scorer:
         family = self.model.family
         if not len(self._kept):
             return []
-        after = self.model.around(self._kept[-family.window :])
         if not self._begun:
             self._begin()
-        self._kept, blocks = np.concatenate([self._kept, after]), []
-        needed = (CHUNK - 1) * family.step + family.window
+        self._kept, blocks = np.concatenate([self._kept, self.model.around(self._last)]), []
         while len(self._kept) >= family.window:
-            blocks.append(self._block(self._kept[:needed]))
-            self._kept = self._kept[CHUNK * family.step :]
+            ready = min((len(self._kept) - family.window) // family.step + 1, CHUNK)
+            blocks += self._scored(ready)
+            if ready < CHUNK:
+                break
         return blocks
 
-    def _block(self, frames: np.ndarray) -> TraceBlock:
-        said = self.model.steps(frames)
-        block = TraceBlock(self._first, sigmoid(said.sounds), sigmoid(said.begins))
-        self._first += len(said.sounds)
-        return block
+    def _scored(self, ready: int) -> list[TraceBlock]:
+        """Score the steps of the open chunk, of which so many are ready, and give those that were not given."""
+        family, given = self.model.family, self._given
+        frames = self._kept[: (ready - 1) * family.step + family.window]
+        lacking = (CHUNK - ready) * family.step
+        self._given = ready
+        if ready == CHUNK:
+            self._kept, self._given = self._kept[CHUNK * family.step :], 0
+        if ready == given:
+            return []
+        said = self.model.steps(np.pad(frames, ((0, lacking), (0, 0)), mode="edge"))
+        sounds, begins = (sigmoid(rows[given:ready]) for rows in (said.sounds, said.begins))
+        block = TraceBlock(self._first, sounds, begins)
+        self._first += len(sounds)
+        return [block]
 
 
 def trace_recording(

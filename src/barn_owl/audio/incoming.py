@@ -1,0 +1,140 @@
+"""Sound as it comes in, without end: what waits is bounded, what is lost is counted, what goes away may come back."""
+
+import threading
+import time
+from collections import deque
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Protocol
+
+import numpy as np
+
+from barn_owl.errors import AudioError
+
+WAITING_S = 10.0
+"""Sound that waits at most for who listens; a hiccup of the machine is shorter."""
+TICK_S = 0.25
+"""How often one who waits for sound is given the chance to do something else."""
+AGAIN_S = 1.0
+"""Pause before a device that went away is tried again."""
+
+
+@dataclass(frozen=True)
+class Break:
+    """Sound that is missing, for so many seconds, and why; what comes after it is another piece of sound."""
+
+    lost_s: float
+    why: str
+
+
+class Source(Protocol):
+    """What sound comes from: a microphone, a pipe, a simulated microphone."""
+
+    rate_hz: int
+    comes_back: bool
+    """Whether it is tried again when it fails."""
+
+    def deliver(self, inlet: "Inlet") -> None:
+        """Give mono float32 blocks to `inlet` until it is closed or the sound is over; AudioError when it fails."""
+
+
+class Inlet:
+    """Where a source puts its blocks, and who listens takes them from; one thread each.
+
+    A source that cannot wait, such as a sound card, says ``put``: what finds no room is lost, and counted. One that
+    can says ``put_patiently``.
+    """
+
+    def __init__(self, rate_hz: int, *, waiting_s: float = WAITING_S) -> None:
+        self._rate_hz, self._most = rate_hz, round(waiting_s * rate_hz)
+        self._blocks: deque[np.ndarray | Break] = deque()
+        self._waiting = self._lost = 0
+        self._changed = threading.Condition()
+        self.closed = False
+        """Nobody takes anything any more."""
+
+    def put(self, block: np.ndarray) -> None:
+        """Add a block, or lose it if too much waits already."""
+        with self._changed:
+            if self._waiting + len(block) > self._most and self._waiting:
+                self._lost += len(block)
+                return
+            if self._lost:
+                self._blocks.append(Break(self._lost / self._rate_hz, "sound came faster than it could be worked on"))
+                self._lost = 0
+            self._add(block)
+
+    def put_patiently(self, block: np.ndarray) -> None:
+        """Add a block as soon as there is room for it."""
+        with self._changed:
+            self._changed.wait_for(lambda: self.closed or not self._waiting or self._waiting + len(block) <= self._most)
+            self._add(block)
+
+    def _add(self, block: np.ndarray) -> None:
+        self._blocks.append(block)
+        self._waiting += len(block)
+        self._changed.notify_all()
+
+    def lose(self, lost_s: float, why: str) -> None:
+        """Say that sound was lost before it came here."""
+        with self._changed:
+            self._blocks.append(Break(lost_s, why))
+            self._changed.notify_all()
+
+    def take(self, wait_s: float) -> np.ndarray | Break | None:
+        """Take the next block; None when there is none after so many seconds."""
+        with self._changed:
+            self._changed.wait_for(lambda: bool(self._blocks), timeout=wait_s)
+            if not self._blocks:
+                return None
+            block = self._blocks.popleft()
+            if isinstance(block, np.ndarray):
+                self._waiting -= len(block)
+            self._changed.notify_all()
+            return block
+
+    def close(self) -> None:
+        """Take nothing any more; a source that waits goes on and sees it."""
+        with self._changed:
+            self.closed = True
+            self._changed.notify_all()
+
+
+def incoming(source: Source, *, stop: threading.Event | None = None) -> Iterator[np.ndarray | Break | None]:
+    """Yield what comes from a source, until it is over or `stop` is set; None where nothing came for a moment.
+
+    A source that fails and may come back is tried again and again, and a `Break` says for how long it was away.
+    Raises AudioError when it fails at the very beginning, or cannot come back.
+    """
+    stop, heard = stop or threading.Event(), False
+    while not stop.is_set():
+        inlet, failed = Inlet(source.rate_hz), list[Exception]()
+        thread = threading.Thread(target=_deliver, args=(source, inlet, failed), daemon=True)
+        thread.start()
+        try:
+            while not stop.is_set():
+                over = not thread.is_alive()
+                block = inlet.take(0 if over else TICK_S)
+                heard = heard or block is not None
+                if block is None and over:
+                    break
+                yield block
+        finally:
+            inlet.close()
+            # One that hangs in a call to its device is left behind: it ends with the process.
+            thread.join(timeout=AGAIN_S)
+        if stop.is_set() or not failed:
+            return
+        if not (heard and source.comes_back and isinstance(failed[0], AudioError)):
+            raise failed[0]
+        yield Break(0.0, str(failed[0]))
+        begin = time.monotonic()
+        stop.wait(AGAIN_S)
+        yield Break(time.monotonic() - begin, "")
+
+
+def _deliver(source: Source, inlet: Inlet, failed: list[Exception]) -> None:
+    try:
+        source.deliver(inlet)
+    except Exception as error:  # noqa: BLE001 - raised by who listens, in its own thread
+        failed.append(error)

@@ -1,0 +1,292 @@
+"""``barn-owl listen``."""
+
+from __future__ import annotations
+
+import json
+import math
+import sys
+from contextlib import contextmanager
+from functools import partial
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, TextIO
+
+import click
+from rich.console import Group
+from rich.live import Live
+from rich.table import Table
+from rich.text import Text
+
+import barn_owl as owl
+from barn_owl.cli.common import Voice, decision_options, force_option, json_option, quiet_option, stopping
+from barn_owl.errors import AudioError, OutputError, PlanError
+from barn_owl.live import command_notices, post_notices
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from barn_owl.audio import Source
+    from barn_owl.live import Heard, Listener, Notices
+
+SHOWN, BAR = 8, 30
+"""Last events in the live view, and characters of a bar at full score."""
+QUIETEST_DB = -80.0
+"""Level at which the bar of the level is empty."""
+SIMULATED = "simulated:"
+OUT_ENDINGS = (".csv", ".jsonl")
+LINE = ["begins", "start_s", "end_s", "label", "score"]
+
+
+@click.command("listen", short_help="Listen live, and say what is heard.")
+@click.argument("run", type=click.Path(path_type=Path))
+@click.option(
+    "--microphone", metavar="NAME", help="Device; simulated:PATH plays a file or folder; - for raw samples by a pipe."
+)
+@click.option("--rate-hz", type=click.IntRange(min=1), help="Rate of the microphone, or of the samples in the pipe.")
+@click.option(
+    "--sample-type", default="int16", show_default=True, metavar="TYPE",
+    help="Of a pipe: uint8, int16, int24, int32, float32 or float64.",
+)  # fmt: skip
+@click.option("--channels", type=click.IntRange(1, 64), default=1, show_default=True, help="Of a pipe.")
+@click.option("--speed", type=float, default=1.0, show_default=True, help="How fast a simulated microphone plays; inf.")
+@click.option("--stop-after-s", type=click.FloatRange(min=0, min_open=True), help="Listen for so long.")
+@decision_options
+@click.option("-o", "--out", type=click.Path(path_type=Path), help="Table (.csv, .jsonl) that each event is added to.")
+@click.option("--excerpts", type=click.Path(path_type=Path), help="Folder to write each event to as a sound file.")
+@click.option(
+    "--around-s", type=click.FloatRange(0, 20), default=1.0, show_default=True, help="Sound kept around an excerpt."
+)
+@click.option("--run-command", metavar="COMMAND", help="Run it for each event; {label} {start_s} {end_s} {score}.")
+@click.option("--post", metavar="ADDRESS", help="Send each event as JSON to an http address.")
+@click.option(
+    "--notice-pause-s", type=click.FloatRange(min=0), default=0.0, show_default=True,
+    help="Time in which no second command or post follows for a label.",
+)  # fmt: skip
+@click.option("--lines", is_flag=True, help="A line an event, in a terminal too.")
+@force_option
+@json_option
+@quiet_option
+def command(
+    run: Path,
+    microphone: str | None,
+    rate_hz: int | None,
+    sample_type: str,
+    channels: int,
+    speed: float,
+    stop_after_s: float | None,
+    out: Path | None,
+    excerpts: Path | None,
+    around_s: float,
+    run_command: str | None,
+    post: str | None,
+    notice_pause_s: float,
+    lines: bool,
+    force: bool,
+    as_json: bool,
+    quiet: bool,
+    **changes: float | None,
+) -> None:
+    """Listen with the model of RUN, and say what is heard, until Ctrl-C or the end of what is listened to.
+
+    Without --microphone it listens to the default one of this machine. The events are those that tag finds. With
+    --json each event is a line of JSON on standard output.
+
+    \b
+    barn-owl listen first
+    barn-owl listen first --microphone simulated:night.flac --speed 10
+    barn-owl listen first --run-command 'notify-send {label} {score}' --notice-pause-s 60
+    arecord -t raw -f S16_LE -r 16000 | barn-owl listen first --microphone - --rate-hz 16000 --json
+    """
+    voice, model = Voice(quiet=quiet, as_json=as_json), owl.load_model(run)
+    lead_s = None if excerpts is None else around_s
+    notices = [
+        made(what, pause_s=notice_pause_s)
+        for made, what in ((command_notices, run_command), (post_notices, post))
+        if what is not None
+    ]
+    source = _source(microphone, rate_hz, sample_type, channels, speed)
+    if excerpts is not None:
+        notices.append(owl.Notices(partial(_write_excerpt, excerpts, source.rate_hz)))
+    listener = owl.Listener(model, source, decision=model.decision.but(**changes), lead_s=lead_s)
+    _say_first(voice, listener, speed)
+    total = {"events": 0}
+    with _added_to(out, force=force) as table, stopping() as stop, _view(voice, listener, lines=lines) as view:
+        for found in listener.steps(stop):
+            for heard in found:
+                total["events"] += 1
+                view.heard(heard)
+                if as_json:
+                    click.echo(json.dumps(heard.record(), ensure_ascii=False))
+                _add(table, heard)
+                for one in notices:
+                    one.give(heard)
+            view.warn([*listener.told(), *(text for one in notices for text in one.told())])
+            view.show()
+            if stop_after_s is not None and listener.seconds >= stop_after_s:
+                stop.set()
+    _finish(voice, listener, notices, total["events"], out)
+
+
+def _say_first(voice: Voice, listener: Listener, speed: float) -> None:
+    latency_s = listener.latency_s / (speed if math.isfinite(speed) and speed > 1 else 1)
+    voice.say(
+        f"Listening for {', '.join(listener.model.event_labels)}; an event is told {latency_s:.1f} s after its end at "
+        "the latest. Ctrl-C ends it."
+    )
+
+
+def _finish(voice: Voice, listener: Listener, notices: list[Notices], events: int, out: Path | None) -> None:
+    for one in notices:
+        one.close()
+        for text in one.told():
+            voice.warn(text)
+        if one.left_out or one.failed:
+            voice.warn(f"of the notices {one.done} were given, {one.failed} failed, {one.left_out} were left out")
+    if listener.breaks:
+        voice.warn(f"sound was missing {listener.breaks} times, {listener.lost_s:.1f} s in all")
+    voice.say(f"\nHeard {events} events in {_length(listener.seconds)}" + (f", added to {out}." if out else "."))
+
+
+def _length(seconds: float) -> str:
+    if seconds < 600:
+        return f"{seconds:.1f} s"
+    return f"{seconds / 60:.0f} min" if seconds < 7200 else f"{seconds / 3600:.1f} h"
+
+
+def _source(microphone: str | None, rate_hz: int | None, sample_type: str, channels: int, speed: float) -> Source:
+    from barn_owl.audio import RawPipe, SimulatedMicrophone, SoundCard
+
+    if microphone == "-":
+        if rate_hz is None:
+            raise PlanError("samples in a pipe do not say their rate: give --rate-hz")
+        # Without a buffer: a thread that waits in one cannot be left behind at the end.
+        pipe = open(sys.stdin.fileno(), "rb", buffering=0, closefd=False)  # noqa: PTH123, SIM115 - it is open already
+        return RawPipe(pipe, rate_hz, sample_type=sample_type, channels=channels)
+    if microphone is None or not microphone.startswith(SIMULATED):
+        return SoundCard(microphone, rate_hz)
+    files = owl.find_recordings([microphone.removeprefix(SIMULATED)])
+    rates = {owl.audio_info(file).rate_hz for file in files}
+    rate = rate_hz or max(rates)
+    blocks = (block for file in files for block in owl.stream_audio(file, rate_hz=rate))
+    return SimulatedMicrophone(blocks, rate, speed=speed)
+
+
+@contextmanager
+def _added_to(path: Path | None, *, force: bool) -> Iterator[TextIO | None]:
+    """Open a table that events are added to as they come."""
+    if path is None:
+        yield None
+        return
+    if path.suffix.lower() not in OUT_ENDINGS:
+        raise OutputError(f"{path}: events are added to {' or '.join(OUT_ENDINGS)}")
+    if path.exists() and not path.is_file():
+        raise OutputError(f"{path} is no file that can be written to")
+    if path.exists() and not force:
+        raise OutputError(f"{path} exists; choose another name, or say --force to overwrite it")
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        with path.open("w", encoding="utf-8", newline="") as file:
+            if path.suffix.lower() == ".csv":
+                file.write(",".join(["file", *LINE[1:], LINE[0]]) + "\r\n")
+            yield file
+    except OSError as error:
+        raise OutputError(f"{path} cannot be written: {error.strerror or error}") from error
+
+
+def _add(table: TextIO | None, heard: Heard) -> None:
+    """Write an event; flushed, so that nothing is lost when the machine goes down."""
+    if table is None:
+        return
+    import csv
+
+    record = heard.record()
+    if table.name.lower().endswith(".csv"):
+        csv.writer(table).writerow(["live", *(record[name] for name in LINE[1:]), record["begins"]])
+    else:
+        table.write(json.dumps({"file": "live", **record}, ensure_ascii=False) + "\n")
+    table.flush()
+
+
+def _write_excerpt(folder: Path, rate_hz: int, heard: Heard) -> None:
+    from barn_owl.clips import label_folder
+
+    place = label_folder(folder, heard.label)
+    stamp = heard.begins.strftime("%Y%m%d_%H%M%S") + f"_{heard.begins.microsecond // 1000:03d}"
+    number, path = 1, place / f"{stamp}.flac"
+    while path.exists():
+        number, path = number + 1, place / f"{stamp}_{number}.flac"
+    try:
+        owl.write_audio(path, heard.excerpt, rate_hz)
+    except (AudioError, OutputError) as error:
+        raise OSError(str(error)) from error
+
+
+class _Lines:
+    """A line an event."""
+
+    def __init__(self, voice: Voice) -> None:
+        self._voice = voice
+
+    def heard(self, heard: Heard) -> None:
+        self._voice.say(_line(heard))
+        sys.stdout.flush()
+
+    def warn(self, texts: list[str]) -> None:
+        for text in texts:
+            self._voice.warn(text)
+
+    def show(self) -> None:
+        """Nothing moves."""
+
+
+def _line(heard: Heard) -> str:
+    return (
+        f"{heard.begins:%H:%M:%S}  {heard.start_s:10.2f} s  {heard.end_s - heard.start_s:6.2f} s  {heard.score:.2f}"
+        f"  {heard.label}"
+    )
+
+
+class _Screen(_Lines):
+    """Bars of the scores now, the level, and the last events."""
+
+    def __init__(self, voice: Voice, listener: Listener, live: Live) -> None:
+        super().__init__(voice)
+        self._listener, self._live, self._last = listener, live, list[str]()
+        self._warned = ""
+
+    def heard(self, heard: Heard) -> None:
+        self._last = [*self._last, _line(heard)][-SHOWN:]
+
+    def warn(self, texts: list[str]) -> None:
+        self._warned = texts[-1] if texts else self._warned
+
+    def show(self) -> None:
+        self._live.update(self.drawn())
+
+    def drawn(self) -> Group:
+        """What is on the screen."""
+        listener, bars = self._listener, Table.grid(padding=(0, 1))
+        level = listener.level_db
+        share = min(max(1 - level / QUIETEST_DB, 0.0), 1.0) if math.isfinite(level) else 0.0
+        bars.add_row("level", Text(_bar(share), style="cyan"), f"{max(level, -120):.0f} dB")
+        for label, score in zip(listener.model.labels, listener.scores, strict=True):
+            if label in listener.model.event_labels:
+                on = score >= listener.decision.of(label).on
+                bars.add_row(Text(label), Text(_bar(float(score)), style="bold yellow" if on else "blue"), f"{score:.2f}")
+        head = Text(f"listening for {_length(listener.seconds)}", style="bold")
+        lines = [Text(line) for line in self._last] or [Text("nothing yet", style="dim")]
+        warned = [Text(self._warned, style="yellow")] if self._warned else []
+        return Group(head, bars, Text(), Text("last events", style="bold"), *lines, *warned)
+
+
+def _bar(share: float) -> str:
+    full = round(share * BAR)
+    return "█" * full + "·" * (BAR - full)
+
+
+@contextmanager
+def _view(voice: Voice, listener: Listener, *, lines: bool) -> Iterator[_Lines]:
+    if lines or voice.quiet or not voice.results.is_terminal:
+        yield _Lines(voice)
+        return
+    with Live(console=voice.results, refresh_per_second=8, transient=False) as live:
+        yield _Screen(voice, listener, live)

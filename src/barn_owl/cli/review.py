@@ -1,0 +1,160 @@
+"""``barn-owl review``."""
+
+from __future__ import annotations
+
+import threading
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+import barn_owl as owl
+from barn_owl.cli.common import (
+    Voice,
+    force_option,
+    json_option,
+    quiet_option,
+    refuse_to_overwrite,
+    stopping,
+)
+from barn_owl.errors import PlanError, TableError
+from barn_owl.loop import case_key, read_reviews, recordings_at
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+
+@click.command("review", short_help="Go through events by ear, and say how good all of them are.")
+@click.argument("events", type=click.Path(path_type=Path))
+@click.argument("recordings", nargs=-1, type=click.Path(path_type=Path))
+@click.option("-o", "--out", type=click.Path(path_type=Path), help="Clip table of what was reviewed.")
+@click.option(
+    "--answers", type=click.Path(path_type=Path), help="File of the answers.  [default: beside --out, or EVENTS]"
+)
+@click.option("--page", type=click.Path(path_type=Path), help="Write a page with everything in it.")
+@click.option("--serve", is_flag=True, help="Serve the page on this machine; each answer is saved at once.")
+@click.option("--port", type=click.IntRange(0, 65535), default=0, help="Port to serve on.  [default: a free one]")
+@click.option("--audio", type=click.Path(path_type=Path), help="Folder where the recordings are now.")
+@click.option("--model", type=click.Path(path_type=Path), help="Run or model whose labels are offered.")
+@click.option(
+    "--stretches", type=click.IntRange(min=0), default=60, show_default=True,
+    help="Stretches without an event, to hear what was missed.",
+)  # fmt: skip
+@click.option("--stretch-s", type=click.FloatRange(1, 60), default=5.0, show_default=True, help="Their length.")
+@click.option("--seed", type=click.IntRange(min=0), default=0, show_default=True, help="Seed of the random sample.")
+@force_option
+@json_option
+@quiet_option
+def command(
+    events: Path,
+    recordings: tuple[Path, ...],
+    out: Path | None,
+    answers: Path | None,
+    page: Path | None,
+    serve: bool,
+    port: int,
+    audio: Path | None,
+    model: Path | None,
+    stretches: int,
+    stretch_s: float,
+    seed: int,
+    force: bool,
+    as_json: bool,
+    quiet: bool,
+) -> None:
+    """Go through EVENTS in a browser: right, wrong, another label, other edges; and hear what was missed.
+
+    RECORDINGS are all that were tagged; stretches in which nothing was found are drawn from them. From the answers to
+    the random sample follow precision and recall of all events, with intervals. The table that --out writes has what
+    is there under its label, and what is none with a blank label, as gather, score, adjust and cut take it.
+
+    \b
+    barn-owl review events.csv archive/ --serve -o reviewed.csv
+    barn-owl review events.csv archive/ --page review.html
+    barn-owl review events.csv archive/ --answers answers.jsonl -o reviewed.csv
+    """
+    voice = Voice(quiet=quiet, as_json=as_json)
+    refuse_to_overwrite(page, out, force=force)
+    file = answers or (out or events).with_suffix(".answers.jsonl")
+    if answers is not None and not serve and page is None and not file.is_file():
+        raise TableError(f"{file} does not exist; the page saves it, or --serve")
+    if not (page or serve or file.is_file()):
+        raise PlanError("say --serve to review in a browser now, or --page FILE for a page to take away")
+    cases = _cases(voice, events, recordings, audio, stretches=stretches, stretch_s=stretch_s, seed=seed, shown=bool(page or serve))
+    labels = owl.load_model(model).event_labels if model is not None else []
+    given = read_reviews(file) if file.is_file() else {}
+    if page is not None:
+        _write(voice, owl.Review(cases, labels=labels), page, given, file, events, force=force)
+    if serve:
+        given = _serve(voice, owl.Review(cases, labels=labels), file, port, events)
+    if given:
+        _tell(voice, cases, given, out, force=force)
+
+
+def _cases(
+    voice: Voice, events: Path, recordings: tuple[Path, ...], audio: Path | None, *, stretches: int, stretch_s: float,
+    seed: int, shown: bool,
+) -> pd.DataFrame:  # fmt: skip
+    table = recordings_at(owl.read_events(events), audio)
+    if recordings:
+        files = owl.find_recordings(recordings)
+        known = {Path(file).resolve(): file for file in table["file"].unique()}
+        files = [known.get(Path(file).resolve(), file) for file in files]
+    else:
+        files = list(table["file"].unique())
+        if stretches:
+            voice.warn("stretches without an event are drawn from the recordings in EVENTS alone; name all that were tagged")
+    if not len(table) and not files:
+        raise TableError(f"{events} holds no event; name the recordings to hear what was missed")
+    return owl.review_cases(table, files, stretches=stretches, stretch_s=stretch_s, listens=shown, seed=seed)
+
+
+def _write(
+    voice: Voice, review: owl.Review, page: Path, given: dict[str, owl.Answer], file: Path, events: Path, *, force: bool
+) -> None:
+    use = f"Save the answers, then: barn-owl review {events.name} RECORDINGS --answers {file.name} -o reviewed.csv"
+    room = owl.write_review_page(
+        review, page, answers=given, title=f"Review of {events.name}", download=file.name, use=use, force=force
+    )
+    voice.say(f"Wrote {page} with {len(review.cases)} cases.")
+    if room < len(review.cases):
+        voice.warn(f"only {room} of them can be heard in it, the others do not fit in one file; --serve has no limit")
+    voice.say(f"Next: open it in a browser, save the answers, then {use.partition('then: ')[2]}")
+
+
+def _serve(voice: Voice, review: owl.Review, file: Path, port: int, events: Path) -> dict[str, owl.Answer]:
+    with owl.ReviewServer(review, file, title=f"Review of {events.name}", port=port) as server, stopping() as stop:
+        thread = threading.Thread(target=server.serve, daemon=True)
+        thread.start()
+        # On standard error and even when all else is quiet: nobody else is to know the address.
+        click.echo(f"{len(review.cases)} cases to review at\n{server.address}\nAnswers go to {file}. Ctrl-C ends it.", err=True)
+        stop.wait()
+        server.stop()
+        return server.answers
+
+
+def _tell(
+    voice: Voice, cases: pd.DataFrame, given: dict[str, owl.Answer], out: Path | None, *, force: bool
+) -> None:
+    estimate = owl.estimate_quality(cases, given)
+    shown = estimate.table.reset_index()
+    for name in ("precision", "recall"):
+        shown[f"{name} 95 %"] = [
+            "–" if low != low else f"{low:.2f} to {high:.2f}"  # noqa: PLR0124 - NaN
+            for low, high in zip(shown.pop(f"{name}_low"), shown.pop(f"{name}_high"), strict=True)
+        ]
+    order = ["label", "events", "reviewed", "precision", "precision 95 %", "recall", "recall 95 %"]
+    voice.table(shown[order], title=f"estimated from the random sample, {estimate.stretches} stretches in it")
+    if not estimate.stretches:
+        voice.say("Recall is not known: no stretch without an event was reviewed.")
+    unknown = len(set(given) - {case_key(case) for _, case in cases.iterrows()})
+    if unknown:
+        voice.warn(f"{unknown} answers are to cases that are not in EVENTS, or are of another --seed or --stretch-s")
+    if out is not None:
+        clips = owl.reviewed_clips(cases, given)
+        owl.write_clip_table(clips, out, force=force)
+        there = int((clips["label"] != "").sum())
+        voice.say(f"\nWrote {len(clips)} rows to {out}: {there} sounds, {len(clips) - there} that are none.")
+        voice.say(f"Next: barn-owl cut {out} --around-events, barn-owl adjust RUN, barn-owl score EVENTS {out}")
+    records = estimate.table.astype(object).where(estimate.table.notna(), None)
+    voice.result({"answers": len(given), "unsure": estimate.unsure, "estimate": records.to_dict("index")})

@@ -1,0 +1,212 @@
+"""From a source of sound to events, as they happen, for as long as it lasts."""
+
+import threading
+from collections import deque
+from collections.abc import Iterator
+from dataclasses import asdict, dataclass
+from datetime import datetime, timedelta
+from typing import Any
+
+import numpy as np
+from threadpoolctl import threadpool_limits
+
+from barn_owl.audio import Break, Source, incoming
+from barn_owl.audio.incoming import TICK_S
+from barn_owl.audio.resampling import Resampler
+from barn_owl.audio.silence import decibel
+from barn_owl.errors import AudioError
+from barn_owl.model import DecisionSettings, Model
+from barn_owl.tag import Event, Tagger
+
+EVERY_S = 0.4
+"""How soon new sound is looked at: half of that is added to the time from a sound to its line."""
+KEPT_S = 60.0
+"""Sound that is remembered for excerpts; of a longer event the last part is kept."""
+QUIET_S = 5.0
+"""Time without any sound after which one is told."""
+
+
+@dataclass(frozen=True)
+class Heard:
+    """An event: `start_s` to `end_s` since listening began, at the time `begins`; score 0 to 1.
+
+    excerpt : its sound, float32, ``(samples,)``, at the rate of the source, with some before and after; None unless
+    it was asked for.
+    """
+
+    start_s: float
+    end_s: float
+    label: str
+    score: float
+    begins: datetime
+    excerpt: np.ndarray | None = None
+
+    def record(self) -> dict[str, Any]:
+        """What is written of it: times in seconds, label, score, ``begins`` as ISO 8601."""
+        said = {name: value for name, value in asdict(self).items() if name != "excerpt"}
+        return said | {"score": round(self.score, 4), "begins": self.begins.isoformat(timespec="milliseconds")}
+
+
+class Listener:
+    """Listens to a source with a model; going through it gives what was found, as it is decided.
+
+    The events are those that `barn_owl.tag_recording` finds in the same samples. Where sound is missing, what comes
+    after is a recording of its own, and times go on with the lost seconds counted. Memory does not grow.
+
+    every_s : how soon new sound is looked at. lead_s : sound before and after an event in its excerpt; None for no
+    excerpts. began : the time that counts as the beginning; None for now.
+
+    >>> samples, rate_hz = barn_owl.read_audio("night.wav")
+    >>> microphone = barn_owl.SimulatedMicrophone(iter([samples]), rate_hz, speed=float("inf"))
+    >>> listener = barn_owl.Listener(barn_owl.load_model("first"), microphone)
+    >>> {heard.label for heard in listener.events()} <= {"hum", "hiss", "tick"}
+    True
+    >>> listener.seconds
+    14.0
+    """
+
+    def __init__(
+        self,
+        model: Model,
+        source: Source,
+        *,
+        decision: DecisionSettings | None = None,
+        every_s: float = EVERY_S,
+        lead_s: float | None = None,
+        began: datetime | None = None,
+    ) -> None:
+        self.model, self.decision = model, decision or model.decision
+        self._source, self._every_s, self._lead_s = source, every_s, lead_s
+        self.began = began or datetime.now().astimezone()
+        self.seconds = 0.0
+        """Seconds since the beginning: heard and lost."""
+        self.lost_s = 0.0
+        """Seconds of sound that were lost."""
+        self.breaks = 0
+        """How often sound was missing."""
+        self.level_db = -np.inf
+        """Level of the last sound that was looked at, dB relative to full scale."""
+        self._told: deque[str] = deque(maxlen=100)
+        self._last_told = ""
+        self._begin()
+        self.latency_s = self._tagger.latency_s + (lead_s or 0.0)
+        """Time after the end of an event by which it is given out, at most, and the time that computing takes."""
+
+    def _begin(self) -> None:
+        """Begin with a piece of sound that has nothing before it."""
+        self._tagger = Tagger(self.model, self.decision, every_s=self._every_s)
+        self._resampler = Resampler(self._source.rate_hz, self.model.front_end.rate_hz)
+        self._base_s, self._samples = self.seconds, 0
+        self._kept: deque[np.ndarray] = deque()
+        self._kept_samples = 0
+        self._waiting: list[np.ndarray] = []
+        self._late: list[Event] = []  # decided, but the sound after them is still to come
+
+    @property
+    def scores(self) -> np.ndarray:
+        """Score of each label now, 0 to 1, ``(labels,)``."""
+        return self._tagger.scores
+
+    def told(self) -> list[str]:
+        """What happened to the sound since this was asked last, in words."""
+        said = list(self._told)
+        self._told.clear()
+        return said
+
+    def events(self, stop: threading.Event | None = None) -> Iterator[Heard]:
+        """Listen until the source is over or `stop` is set, and yield events as they are decided."""
+        for found in self.steps(stop):
+            yield from found
+
+    def steps(self, stop: threading.Event | None = None) -> Iterator[list[Heard]]:
+        """As `events`, but yield whenever something was looked at or nothing came for a moment: mostly nothing.
+
+        Raises AudioError when the source fails and cannot come back.
+        """
+        silent_s, step = 0.0, round(self._every_s * self._source.rate_hz)
+        # The matrices are small: a second thread inside a product costs more than it brings.
+        with threadpool_limits(limits=1, user_api="blas"):
+            for came in incoming(self._source, stop=stop):
+                if isinstance(came, np.ndarray):
+                    silent_s, self._last_told = 0.0, ""
+                    self._waiting.append(came)
+                    if sum(map(len, self._waiting)) >= step:
+                        yield self._look()
+                elif isinstance(came, Break):
+                    yield self._interrupted(came)
+                else:
+                    silent_s += TICK_S
+                    if silent_s >= QUIET_S:
+                        self._tell(f"nothing has come for {QUIET_S:g} s; still waiting")
+                    yield []
+            yield self._finish()
+
+    def _tell(self, text: str) -> None:
+        """Say something once, until sound comes again."""
+        if text and text != self._last_told:
+            self._last_told = text
+            self._told.append(text)
+
+    def _look(self) -> list[Heard]:
+        """Look at what has come."""
+        samples = np.concatenate(self._waiting)
+        self._waiting = []
+        if not np.isfinite(samples).all():
+            samples = np.nan_to_num(samples, nan=0.0, posinf=0.0, neginf=0.0)
+            self._tell("samples that are no numbers were taken for silence")
+        self._samples += len(samples)
+        self.seconds = self._base_s + self._samples / self._source.rate_hz
+        self.level_db = float(decibel(np.sqrt(np.mean(np.square(samples), dtype=np.float64))))
+        if self._lead_s is not None:
+            self._keep(samples)
+        return self._heard(self._tagger.push(self._resampler.push(samples)), last=False)
+
+    def _finish(self) -> list[Heard]:
+        """Say what is left at the end of a piece of sound."""
+        found = self._look() if self._waiting else []
+        try:
+            rest = self._tagger.push(self._resampler.finish()) + self._tagger.finish()
+        except AudioError:  # a piece that is shorter than a frame holds no event
+            rest = []
+        length_s = round(self._samples / self._source.rate_hz, 3)
+        inside = [
+            Event(event.start_s, min(event.end_s, length_s), event.label, event.score)
+            for event in rest
+            if event.start_s < length_s
+        ]
+        return found + self._heard(inside, last=True)
+
+    def _interrupted(self, missing: Break) -> list[Heard]:
+        found = self._finish()
+        self.seconds += missing.lost_s
+        self.lost_s += missing.lost_s
+        self.breaks += bool(missing.why)
+        self._tell(f"{missing.why}; {missing.lost_s:.1f} s lost" if missing.why and missing.lost_s else missing.why)
+        self._begin()
+        return found
+
+    def _heard(self, events: list[Event], *, last: bool) -> list[Heard]:
+        """Events with their time, and their sound as soon as what follows them is there too."""
+        if self._lead_s is None:
+            return [self._made(event, None) for event in events]
+        self._late += events
+        until_s = np.inf if last else self._samples / self._source.rate_hz - self._lead_s
+        ready = [event for event in self._late if event.end_s <= until_s]
+        self._late = [event for event in self._late if event.end_s > until_s]
+        return [self._made(event, self._excerpt(event)) for event in ready]
+
+    def _made(self, event: Event, excerpt: np.ndarray | None) -> Heard:
+        start_s, end_s = round(self._base_s + event.start_s, 3), round(self._base_s + event.end_s, 3)
+        return Heard(start_s, end_s, event.label, event.score, self.began + timedelta(seconds=start_s), excerpt)
+
+    def _keep(self, samples: np.ndarray) -> None:
+        self._kept.append(samples)
+        self._kept_samples += len(samples)
+        while self._kept_samples - len(self._kept[0]) >= KEPT_S * self._source.rate_hz:
+            self._kept_samples -= len(self._kept.popleft())
+
+    def _excerpt(self, event: Event) -> np.ndarray:
+        kept, first = np.concatenate(self._kept), self._samples - self._kept_samples
+        lead_s = self._lead_s or 0.0
+        start, end = ((second * self._source.rate_hz) for second in (event.start_s - lead_s, event.end_s + lead_s))
+        return kept[max(round(start) - first, 0) : max(round(end) - first, 1)]

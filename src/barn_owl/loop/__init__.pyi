@@ -1,0 +1,15 @@
+from .answering import (
+    Answer as Answer,
+    add_answer as add_answer,
+    case_key as case_key,
+    read_reviews as read_reviews,
+    reviewed_clips as reviewed_clips,
+)
+from .cases import (
+    recordings_at as recordings_at,
+    review_cases as review_cases,
+)
+from .estimating import (
+    Estimate as Estimate,
+    estimate_quality as estimate_quality,
+)

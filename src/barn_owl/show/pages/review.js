@@ -1,0 +1,324 @@
+"use strict";
+const data = JSON.parse(document.getElementById("data").textContent);
+const at = (id) => document.getElementById(id);
+const PAGE = 200, AROUND_S = 0.3, STEP_S = 0.01, WIDE_STEP_S = 0.1;
+const answers = new Map(Object.entries(data.answers));
+let shown = [], current = null, edges = [0, 0], limit = PAGE, pending = {};
+
+function make(tag, text, attributes) {
+  const element = document.createElement(tag);
+  if (text) element.textContent = text;  // never as HTML: names are other people's
+  for (const [name, value] of Object.entries(attributes || {})) element.setAttribute(name, value);
+  return element;
+}
+function clock(seconds) {
+  const whole = Math.floor(seconds), hours = Math.floor(whole / 3600), two = (n) => String(n).padStart(2, "0");
+  const rest = (seconds - whole).toFixed(2).slice(1);
+  return (hours ? hours + ":" : "") + two(Math.floor(whole / 60) % 60) + ":" + two(whole % 60) + rest;
+}
+function name(one) { return one.kind === "stretch" ? "nothing found" : one.label; }
+
+// What is kept until it is saved for good: in the browser, if that allows it.
+function remembered() {
+  try { return JSON.parse(localStorage.getItem(data.store) || "{}"); } catch { return {}; }
+}
+function remember(what) {
+  try { localStorage.setItem(data.store, JSON.stringify(what)); } catch { /* a browser that keeps nothing */ }
+}
+
+const ORDERS = {
+  teaches: (a, b) => b.teaches - a.teaches || a.id - b.id,
+  sample: (a, b) => a.draw - b.draw || a.stratum.localeCompare(b.stratum),
+  low: (a, b) => (a.score ?? 2) - (b.score ?? 2) || a.id - b.id,
+  high: (a, b) => (b.score ?? -1) - (a.score ?? -1) || a.id - b.id,
+  label: (a, b) => name(a).localeCompare(name(b)) || (b.score ?? 0) - (a.score ?? 0),
+  time: (a, b) => a.file.localeCompare(b.file) || a.start - b.start,
+};
+function choose() {
+  const label = at("of_label").value, state = at("of_answer").value;
+  shown = data.cases.filter((one) => {
+    const verdict = answers.get(one.key)?.verdict;
+    return (!label || (label === "\u0000" ? one.kind === "stretch" : one.label === label && one.kind !== "stretch"))
+      && (!state || (state === "open" ? !verdict : state === "unsure" ? verdict === "unsure" : Boolean(verdict)));
+  }).sort(ORDERS[at("order").value]);
+  limit = PAGE;
+  list();
+  show(shown.includes(current) ? current : shown.find((one) => !answers.has(one.key)) || shown[0] || null);
+}
+function list() {
+  const items = shown.slice(0, limit).map((one) => {
+    const item = make("li"), button = make("button", line(one), { type: "button" });
+    button.addEventListener("click", () => show(one));
+    one.button = button;
+    item.append(button);
+    return item;
+  });
+  at("list").replaceChildren(...items);
+  at("more").hidden = shown.length <= limit;
+  if (current?.button) current.button.setAttribute("aria-current", "true");
+}
+const MARKS = { right: "\u2713", wrong: "\u2717", other: "\u2192", unsure: "?" };
+function line(one) {
+  const answer = answers.get(one.key), score = one.score === null ? "" : " " + one.score.toFixed(2);
+  const mark = answer ? MARKS[answer.verdict] : "\u00b7";
+  const instead = answer?.verdict === "other" ? " " + answer.sounds.map((sound) => sound[0]).join(", ") : "";
+  return mark + instead + " " + name(one) + score + " " + clock(one.start);
+}
+
+async function show(one) {
+  if (current?.button) current.button.removeAttribute("aria-current");
+  current = one;
+  stop();
+  at("case").hidden = !one;
+  tell();
+  if (!one) return;
+  if (one.button) {
+    one.button.setAttribute("aria-current", "true");
+    const place = at("list");
+    place.scrollTop = one.button.offsetTop - place.offsetTop - place.clientHeight / 2;
+  }
+  const answer = answers.get(one.key), sound = one.kind === "event" && answer?.sounds?.[0];
+  edges = sound ? [sound[1], sound[2]] : [one.start, one.end];
+  at("said").textContent = one.kind === "stretch" ? "nothing was found here" : one.label +
+    (one.score === null ? "" : " (" + one.score.toFixed(2) + ")");
+  at("where").textContent = one.file + ", " + clock(one.start) + " to " + clock(one.end) + (one.why ? "; " + one.why : "");
+  const picture = data.served ? "picture/" + one.id : data.pictures[one.id];
+  at("spectrogram").hidden = !picture;
+  if (picture) at("spectrogram").src = picture;
+  at("spectrogram").alt = "spectrogram of " + at("said").textContent + ", " + clock(one.from) + " to " + clock(one.to);
+  at("play").disabled = at("all").disabled = !(data.served || data.sounds[one.id]);
+  for (const button of at("verdicts").children) {
+    const verdict = button.dataset.verdict;
+    button.hidden = one.kind === "stretch" && verdict === "right";
+    button.firstElementChild.textContent = one.kind === "stretch" && verdict === "wrong" ? "nothing begins here"
+      : verdict || "take back";
+  }
+  at("instead").textContent = one.kind === "stretch" ? "this begins here:" : "it is another label:";
+  at("near").replaceChildren(...one.near.map((other) =>
+    make("li", other.label + (other.score === null ? "" : " " + other.score.toFixed(2)) + ", " + clock(other.start) + " to " + clock(other.end))));
+  if (!one.near.length) at("near").append(make("li", "no other event"));
+  at("around").replaceChildren(...one.near.filter((other) => other.end > one.from && other.start < one.to).map((other) => {
+    const box = make("span", other.label);
+    box.style.left = 100 * share(Math.max(other.start, one.from)) + "%";
+    box.style.width = 100 * (share(Math.min(other.end, one.to)) - share(Math.max(other.start, one.from))) + "%";
+    return box;
+  }));
+  draw();
+}
+function share(seconds) { return (seconds - current.from) / (current.to - current.from); }
+function draw() {
+  const one = current, answer = answers.get(one.key);
+  at("span").style.left = 100 * share(edges[0]) + "%";
+  at("span").style.width = 100 * (share(edges[1]) - share(edges[0])) + "%";
+  ["from", "to"].forEach((id, n) => {
+    const edge = at(id);
+    edge.style.left = 100 * share(edges[n]) + "%";
+    edge.setAttribute("aria-valuemin", one.from.toFixed(2));
+    edge.setAttribute("aria-valuemax", one.to.toFixed(2));
+    edge.setAttribute("aria-valuenow", edges[n].toFixed(2));
+    edge.setAttribute("aria-valuetext", clock(edges[n]));
+  });
+  at("times").textContent = clock(edges[0]) + " to " + clock(edges[1]) + ", " + (edges[1] - edges[0]).toFixed(2) + " s";
+  for (const button of at("verdicts").children)
+    button.setAttribute("aria-pressed", String(Boolean(answer) && answer.verdict === button.dataset.verdict));
+  for (const button of at("labels").children)
+    button.setAttribute("aria-pressed", String(answer?.verdict === "other" && answer.sounds.some((sound) => sound[0] === button.dataset.label)));
+  const sounds = one.kind === "stretch" && answer?.sounds || [];
+  at("sounds").replaceChildren(...sounds.map((sound, n) => {
+    const item = make("li", sound[0] + ", " + clock(sound[1]) + " to " + clock(sound[2]) + " ");
+    const remove = make("button", "remove", { type: "button", "aria-label": "remove " + sound[0] });
+    remove.addEventListener("click", () => {
+      const left = sounds.filter((_, m) => m !== n);
+      give(left.length ? "other" : "", left);
+    });
+    item.append(remove);
+    return item;
+  }));
+  if (one.button) one.button.textContent = line(one);
+}
+function tell() {
+  const answered = data.cases.filter((one) => answers.has(one.key)).length;
+  at("done").max = data.cases.length || 1;
+  at("done").value = answered;
+  at("progress").textContent = answered + " of " + data.cases.length + " answered" +
+    (shown.length < data.cases.length ? "; " + shown.length + " shown" : "");
+  at("given").textContent = current ? (shown.indexOf(current) + 1) + " of " + shown.length : "nothing to show";
+}
+
+function give(verdict, sounds) {
+  const one = current;
+  const answer = { case: one.key, verdict, sounds, reviewer: at("reviewer").value, when: new Date().toISOString() };
+  if (verdict) answers.set(one.key, answer); else answers.delete(one.key);
+  draw();
+  tell();
+  if (data.served) send(answer); else remember(Object.fromEntries(answers));
+}
+function judge(verdict) {
+  if (!current || (current.kind === "stretch" && verdict === "right")) return;
+  give(verdict, verdict === "right" ? [[current.label, ...edges]] : []);
+  if (verdict) move(1, true);
+}
+function relabel(label) {
+  if (!current || !label) return;
+  if (current.kind === "stretch") {
+    const before = answers.get(current.key)?.sounds || [];
+    give("other", [...before, [label, ...edges]]);
+  } else {
+    give(label === current.label ? "right" : "other", [[label, ...edges]]);
+    move(1, true);
+  }
+}
+function move(step, open) {
+  let here = shown.indexOf(current);
+  do { here += step; } while (open && shown[here] && answers.has(shown[here].key));
+  if (shown[here]) show(shown[here]); else tell();
+}
+function moved(n, seconds) {
+  const least = 0.02, one = current;
+  edges[n] = n ? Math.min(Math.max(seconds, edges[0] + least), one.to) : Math.max(Math.min(seconds, edges[1] - least), one.from);
+  edges[n] = Math.round(edges[n] * 1000) / 1000;
+  draw();
+}
+function settled() {  // an answer that was given holds the edges that it was given with
+  const answer = answers.get(current.key);
+  if (current.kind === "event" && answer?.sounds?.length) give(answer.verdict, [[answer.sounds[0][0], ...edges]]);
+}
+
+// Answers go to the server at once; what it could not take waits, in the browser, until it can.
+async function send(answer) {
+  pending[answer.case] = answer;
+  remember(pending);
+  await flush();
+}
+async function flush() {
+  for (const answer of Object.values(pending)) {
+    let reply = null;
+    try {
+      reply = await fetch("answer", { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(answer) });
+    } catch { /* told below */ }
+    if (!reply?.ok) {
+      at("trouble").textContent = "Not saved: " + (reply ? await reply.text() : "the server does not answer") +
+        ". What you say is kept here and saved as soon as it does.";
+      return;
+    }
+    if (pending[answer.case] === answer) delete pending[answer.case];
+    estimate((await reply.json()).estimate);
+  }
+  at("trouble").textContent = "";
+  remember(pending);
+}
+function estimate(rows) {
+  const two = (value) => value === null ? "\u2013" : value.toFixed(2);
+  at("estimate").hidden = !rows.length;
+  at("estimate").tBodies[0].replaceChildren(...rows.map((row) => {
+    const line = make("tr");
+    line.append(make("th", row.label, { scope: "row" }), make("td", String(row.events)), make("td", String(row.reviewed)),
+      make("td", two(row.precision)), make("td", two(row.precision_low) + " to " + two(row.precision_high)),
+      make("td", two(row.recall)), make("td", two(row.recall_low) + " to " + two(row.recall_high)));
+    return line;
+  }));
+}
+
+const player = at("sound"), loaded = new Map();
+let until = Infinity;
+function stop() { player.pause(); until = Infinity; }
+async function address(one) {
+  if (!data.served) return data.sounds[one.id];
+  if (!loaded.has(one.id)) {
+    const reply = await fetch("sound/" + one.id);
+    if (!reply.ok) { at("trouble").textContent = await reply.text(); return ""; }
+    if (loaded.size > 20) {
+      const [oldest, url] = loaded.entries().next().value;
+      URL.revokeObjectURL(url);
+      loaded.delete(oldest);
+    }
+    loaded.set(one.id, URL.createObjectURL(await reply.blob()));
+  }
+  return loaded.get(one.id);
+}
+async function play(all) {
+  const one = current;
+  if (!one) return;
+  if (!player.paused) { stop(); return; }
+  const url = await address(one);
+  if (!url || one !== current) return;
+  if (player.src !== url) {
+    player.src = url;
+    await new Promise((ready) => player.addEventListener("loadedmetadata", ready, { once: true }));
+  }
+  player.currentTime = all ? 0 : Math.max(0, edges[0] - AROUND_S - one.from);
+  until = all ? Infinity : edges[1] + AROUND_S - one.from;
+  await player.play();
+}
+player.addEventListener("timeupdate", () => { if (player.currentTime >= until) stop(); });
+
+for (const [n, id] of ["from", "to"].entries()) {
+  const edge = at(id);
+  edge.addEventListener("pointerdown", (event) => { edge.setPointerCapture(event.pointerId); edge.focus(); event.preventDefault(); });
+  edge.addEventListener("pointermove", (event) => {
+    if (!edge.hasPointerCapture(event.pointerId)) return;
+    const box = at("picture").getBoundingClientRect();
+    moved(n, current.from + (event.clientX - box.left) / box.width * (current.to - current.from));
+  });
+  edge.addEventListener("pointerup", settled);
+  edge.addEventListener("keydown", (event) => {
+    const way = { ArrowLeft: -1, ArrowDown: -1, ArrowRight: 1, ArrowUp: 1 }[event.key];
+    if (!way) return;
+    event.preventDefault();
+    event.stopPropagation();
+    moved(n, edges[n] + way * (event.shiftKey ? WIDE_STEP_S : STEP_S));
+    settled();
+  });
+}
+const KEYS = {
+  r: () => judge("right"), w: () => judge("wrong"), u: () => judge("unsure"), z: () => judge(""),
+  n: () => move(1), p: () => move(-1), " ": () => play(false), a: () => play(true),
+  ArrowRight: () => move(1), ArrowLeft: () => move(-1), o: () => at("word").focus(),
+};
+document.addEventListener("keydown", (event) => {
+  if (event.ctrlKey || event.metaKey || event.altKey) return;
+  const typing = event.target.closest("input, select");
+  if (typing) {
+    if (event.key === "Enter" && event.target === at("word")) { relabel(at("word").value.trim()); at("word").value = ""; at("said").focus(); event.preventDefault(); }
+    if (event.key === "Escape") at("said").focus();
+    return;
+  }
+  if (event.key === " " && event.target.closest("button")) return;  // it presses that button
+  const label = data.labels[Number(event.key) - 1];
+  const act = KEYS[event.key] || (/^[1-9]$/.test(event.key) && label && (() => relabel(label)));
+  if (act) { event.preventDefault(); act(); }
+});
+
+at("choose").addEventListener("submit", (event) => event.preventDefault());
+for (const id of ["order", "of_label", "of_answer"]) at(id).addEventListener("change", choose);
+at("more").addEventListener("click", () => { limit += PAGE; list(); });
+at("play").addEventListener("click", () => play(false));
+at("all").addEventListener("click", () => play(true));
+at("before").addEventListener("click", () => move(-1));
+at("next").addEventListener("click", () => move(1));
+for (const button of at("verdicts").children) button.addEventListener("click", () => judge(button.dataset.verdict));
+at("of_label").append(make("option", "any", { value: "" }), make("option", "nothing found", { value: "\u0000" }));
+data.labels.forEach((label, n) => {
+  at("of_label").append(make("option", label, { value: label }));
+  const button = make("button", label + " ", { type: "button", "data-label": label });
+  if (n < 9) button.append(make("kbd", String(n + 1)));
+  button.addEventListener("click", () => relabel(label));
+  at("labels").append(button);
+});
+at("save")?.addEventListener("click", () => {
+  const lines = [...answers.values()].map((answer) => JSON.stringify(answer) + "\n");
+  const link = make("a", "", { download: data.download });
+  link.href = URL.createObjectURL(new Blob(lines, { type: "application/jsonl" }));
+  link.click();
+  setTimeout(() => URL.revokeObjectURL(link.href), 1000);
+  at("given").textContent = lines.length + " answers saved as " + data.download;
+});
+if (data.served) {
+  pending = remembered();
+  for (const answer of Object.values(pending)) answers.set(answer.case, answer);
+  estimate(data.estimate);
+  flush();
+} else {
+  for (const [key, answer] of Object.entries(remembered())) answers.set(key, answer);
+}
+choose();

@@ -1,0 +1,166 @@
+"""The page to review events on: as one file with everything in it, or served from this machine."""
+
+import hashlib
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from barn_owl.audio import audio_info, read_audio
+from barn_owl.errors import AudioError
+from barn_owl.features import FrontEnd
+from barn_owl.files import whole_file
+from barn_owl.loop import Answer, Estimate, case_key
+from barn_owl.loop.cases import STRETCH
+from barn_owl.show.page import HIGHEST_RATE_HZ, data_address, filled, flac_of, picture_of
+
+AROUND_S = 1.5
+"""Sound shown before and after a case."""
+LONGEST_S = 20.0
+"""Sound shown of a case at most, from its beginning."""
+NEAR_S = 10.0
+"""How far away other events are named."""
+BUDGET = 60_000_000
+"""Bytes of sound and pictures in one page: a browser still opens it at once."""
+WIDEST = 720
+SERVED = "img-src 'self'; media-src blob:; connect-src 'self'"
+ALONE = "img-src data:; media-src data:"
+
+
+class Review:
+    """Cases with all that a page shows of them; see `barn_owl.review_cases`.
+
+    labels : what a case may be said to be; those of the events first, if left out.
+
+    >>> cases = barn_owl.review_cases(barn_owl.read_events("events.csv"), ["night.wav"], stretches=1)
+    >>> review = barn_owl.Review(cases)
+    >>> review.sound(0)[:4]
+    b'fLaC'
+    """
+
+    def __init__(self, cases: pd.DataFrame, *, labels: Sequence[str] = (), front_end: FrontEnd | None = None) -> None:
+        self.cases = cases.reset_index(drop=True)
+        own = self.cases["label"].value_counts()
+        self.labels = list(labels) or [str(label) for label in own.index if label]
+        self._front_end = (front_end or FrontEnd()).but(features=["log-mel"], bands=64, pad_short=True)
+        self._lengths = {file: audio_info(file).duration_s for file in self.cases["file"].unique()}
+
+    def span(self, number: int) -> tuple[float, float]:
+        """From where to where a case is shown, in seconds of its recording."""
+        case = self.cases.iloc[number]
+        end_s = min(case["end_s"] + AROUND_S, case["start_s"] + LONGEST_S, self._lengths[case["file"]])
+        return max(case["start_s"] - AROUND_S, 0.0), float(end_s)
+
+    def sound(self, number: int) -> bytes:
+        """The sound of a case and what is around it, as FLAC. Raises AudioError when it cannot be read."""
+        start_s, end_s = self.span(number)
+        file = self.cases["file"].iloc[number]
+        rate_hz = min(audio_info(file).rate_hz, HIGHEST_RATE_HZ)
+        return flac_of(*read_audio(file, start_s=start_s, end_s=end_s, rate_hz=rate_hz))
+
+    def picture(self, number: int) -> bytes:
+        """Its log-mel spectrogram as JPEG. Raises AudioError when it cannot be read."""
+        start_s, end_s = self.span(number)
+        file = self.cases["file"].iloc[number]
+        samples, _ = read_audio(file, start_s=start_s, end_s=end_s, rate_hz=self._front_end.rate_hz)
+        return picture_of(self._front_end.frames(samples), widest=WIDEST, kind="JPEG")
+
+    def _near(self, number: int, starts: dict[str, np.ndarray], rows: dict[str, np.ndarray]) -> list[dict[str, Any]]:
+        case = self.cases.iloc[number]
+        low, high = np.searchsorted(starts[case["file"]], [case["start_s"] - NEAR_S, case["end_s"] + NEAR_S])
+        return [
+            _shown(self.cases.iloc[row])
+            for row in rows[case["file"]][low:high]
+            if row != number and self.cases["kind"].iloc[row] != STRETCH
+        ]
+
+    def content(self) -> list[dict[str, Any]]:
+        """What a page says of each case."""
+        starts, rows = {}, {}
+        for file, own in self.cases.sort_values("start_s").groupby("file"):
+            starts[file], rows[file] = own["start_s"].to_numpy(), own.index.to_numpy()
+        listed = []
+        for number, (_, case) in enumerate(self.cases.iterrows()):
+            begin, end = self.span(number)
+            told = {name: case[name] for name in ("kind", "why", "stratum")} | _shown(case)
+            told |= {"id": number, "key": case_key(case), "file": Path(case["file"]).name, "from": begin, "to": end}
+            told |= {"teaches": float(case["teaches"]), "draw": int(case["draw"])}
+            listed.append(told | {"near": self._near(number, starts, rows)})
+        return listed
+
+
+def _shown(case: pd.Series) -> dict[str, Any]:
+    score = None if pd.isna(case["score"]) else float(case["score"])
+    return {"label": case["label"], "start": float(case["start_s"]), "end": float(case["end_s"]), "score": score}
+
+
+def estimate_rows(estimate: Estimate) -> list[dict[str, Any]]:
+    """The table of an estimate as rows for a page, with None for what is not known; nothing if nothing counts yet."""
+    if not estimate.table["reviewed"].sum() and not estimate.stretches:
+        return []
+    table = estimate.table.astype(object).where(estimate.table.notna(), None)
+    return [{str(key): value for key, value in row.items()} for row in table.reset_index().to_dict("records")]
+
+
+def review_page(
+    review: Review, answers: dict[str, Answer], *, title: str, estimate: list[dict[str, Any]], store: str
+) -> str:
+    """The page as it is served; sounds and pictures are asked for case by case."""
+    data = _data(review, answers, store) | {"served": True, "estimate": estimate}
+    return filled("review.html", title=title, served=True, policy=SERVED, data=data, use="")
+
+
+def write_review_page(
+    review: Review,
+    path: str | Path,
+    *,
+    answers: dict[str, Answer] | None = None,
+    title: str = "Events to review",
+    download: str = "answers.jsonl",
+    use: str = "",
+    budget: int = BUDGET,
+    force: bool = False,
+) -> int:
+    """Write one file with everything in it, which keeps the answers in the browser and saves them as a file.
+
+    answers : what was said before. download : name of the file it saves; use : a sentence on what to do with it.
+    Returns of how many cases the sound found room within `budget` bytes; the others can only be seen in the list.
+
+    >>> cases = barn_owl.review_cases(barn_owl.read_events("events.csv"), stretches=0)
+    >>> barn_owl.write_review_page(barn_owl.Review(cases), "review.html", force=True) == len(cases)
+    True
+    """
+    sounds: dict[int, str] = {}
+    pictures: dict[int, str] = {}
+    used = 0
+    for number in np.argsort(-review.cases["teaches"].to_numpy(), kind="stable"):
+        try:
+            sound = data_address("audio/flac", review.sound(int(number)))
+            picture = data_address("image/jpeg", review.picture(int(number)))
+        except AudioError:  # the case is listed all the same, without its sound
+            continue
+        used += len(sound) + len(picture)
+        if used > budget:
+            break
+        sounds[int(number)], pictures[int(number)] = sound, picture
+    store = "review " + hashlib.sha256(" ".join(map(case_key, _rows(review.cases))).encode()).hexdigest()[:16]
+    data = _data(review, answers or {}, store)
+    data |= {"served": False, "sounds": sounds, "pictures": pictures, "download": download}
+    text = filled("review.html", title=title, served=False, policy=ALONE, data=data, use=use)
+    with whole_file(path, force=force) as beside:
+        beside.write_text(text, encoding="utf-8")
+    return len(sounds)
+
+
+def _rows(cases: pd.DataFrame) -> list[pd.Series]:
+    return [row for _, row in cases.iterrows()]
+
+
+def _data(review: Review, answers: dict[str, Answer], store: str) -> dict[str, Any]:
+    said = {
+        key: {"case": key, "verdict": answer.verdict, "sounds": [list(sound) for sound in answer.sounds]}
+        for key, answer in answers.items()
+    }
+    return {"cases": review.content(), "labels": review.labels, "answers": said, "store": store}

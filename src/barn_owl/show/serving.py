@@ -1,0 +1,181 @@
+"""A small server for the review page: this machine only, a secret address, and files of the table only."""
+
+import json
+import secrets
+from collections.abc import Callable
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+from threading import Lock
+from typing import Any, ClassVar
+
+from barn_owl.errors import AudioError, BarnOwlError, OutputError, TableError
+from barn_owl.loop import Answer, add_answer, estimate_quality, read_reviews
+from barn_owl.show.reviewing import Review, estimate_rows, review_page
+
+HOST = "127.0.0.1"
+LARGEST = 65_536
+"""Bytes of an answer at most."""
+SAFE = {
+    "X-Content-Type-Options": "nosniff",
+    "Referrer-Policy": "no-referrer",
+    "Cross-Origin-Resource-Policy": "same-origin",
+    "Cache-Control": "no-store",
+    "X-Frame-Options": "DENY",
+}
+
+
+class ReviewServer:
+    """Serves a review page on this machine's own address; each answer is on the disk before the page hears of it.
+
+    answers : the file that answers are added to. port : 0 for any that is free.
+
+    Raises OutputError when the port cannot be used.
+
+    >>> cases = barn_owl.review_cases(barn_owl.read_events("events.csv"), stretches=0)
+    >>> with barn_owl.ReviewServer(barn_owl.Review(cases), "served.jsonl") as server:
+    ...     server.address.startswith("http://127.0.0.1:")
+    True
+    """
+
+    def __init__(self, review: Review, answers: str | Path, *, title: str = "Events to review", port: int = 0) -> None:
+        self.review, self._path, self._title = review, Path(answers), title
+        self.answers = read_reviews(answers) if self._path.is_file() else {}
+        self._known = {case["key"]: case for case in review.content()}
+        self._lock = Lock()
+        token = secrets.token_urlsafe(24)
+        handler = type("Handler", (_Handler,), {"server_of": self, "base": f"/{token}/"})
+        try:
+            self._server = ThreadingHTTPServer((HOST, port), handler)
+        except (OSError, OverflowError) as error:
+            raise OutputError(f"port {port} cannot be used: {getattr(error, 'strerror', None) or error}") from error
+        self._server.daemon_threads = True
+        self.address = f"http://{HOST}:{self._server.server_port}/{token}/"
+
+    def __enter__(self) -> "ReviewServer":
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._server.server_close()
+
+    def serve(self) -> None:
+        """Serve until `stop` is called from another thread, or Ctrl-C."""
+        self._server.serve_forever(poll_interval=0.2)
+
+    def stop(self) -> None:
+        """End `serve`."""
+        self._server.shutdown()
+
+    def origins(self) -> set[str]:
+        """What a browser may call this server."""
+        return {f"{host}:{self._server.server_port}" for host in (HOST, "localhost")}
+
+    def page(self) -> str:
+        """The page with all answers so far, also those that others gave to the same file."""
+        with self._lock:
+            if self._path.is_file():
+                self.answers = read_reviews(self._path)
+            store = f"review {self.address}"
+            return review_page(
+                self.review, self.answers, title=self._title, estimate=self.estimate(), store=store
+            )
+
+    def estimate(self) -> list[dict[str, Any]]:
+        """What the answers say of all events."""
+        return estimate_rows(estimate_quality(self.review.cases, self.answers))
+
+    def add(self, said: Any) -> dict[str, Any]:
+        """Keep an answer; return the estimate that follows."""
+        answer = Answer.checked(said)
+        if answer.case not in self._known:
+            raise TableError("there is no such case; load the page again")
+        with self._lock:
+            add_answer(self._path, answer)
+            if answer.verdict:
+                self.answers[answer.case] = answer
+            else:
+                self.answers.pop(answer.case, None)
+            return {"answered": len(self.answers), "estimate": self.estimate()}
+
+
+class _Handler(BaseHTTPRequestHandler):
+    """One request; `server_of` and `base` are set by the server that it belongs to."""
+
+    server_of: ClassVar[ReviewServer]
+    base: ClassVar[str]
+    protocol_version = "HTTP/1.1"
+    timeout = 30
+
+    def do_GET(self) -> None:
+        """Give the page, or the sound or the picture of a case."""
+        place = self._place()
+        if place is None:
+            return
+        if place == "":
+            self._answer(200, "text/html; charset=utf-8", self.server_of.page().encode())
+            return
+        kind, _, number = place.partition("/")
+        media: dict[str, tuple[str, Callable[[int], bytes]]] = {
+            "sound": ("audio/flac", self.server_of.review.sound),
+            "picture": ("image/jpeg", self.server_of.review.picture),
+        }
+        if kind not in media or not number.isdecimal() or int(number) >= len(self.server_of.review.cases):
+            self._refuse(404, "there is nothing here")
+            return
+        try:
+            self._answer(200, media[kind][0], media[kind][1](int(number)))
+        except AudioError as error:
+            self._refuse(404, str(error))
+
+    def do_POST(self) -> None:
+        """Take an answer."""
+        place = self._place()
+        if place is None:
+            return
+        length = self.headers.get("Content-Length", "")
+        if place != "answer" or self.headers.get_content_type() != "application/json":
+            self._refuse(404, "there is nothing here")
+        elif not length.isdecimal() or int(length) > LARGEST:
+            self._refuse(413, "an answer is not so long")
+        else:
+            try:
+                reply = self.server_of.add(json.loads(self.rfile.read(int(length))))
+            except (ValueError, RecursionError):
+                self._refuse(400, "this is no answer")
+            except OutputError as error:
+                self._refuse(507, str(error))
+            except BarnOwlError as error:
+                self._refuse(400, str(error))
+            else:
+                self._answer(200, "application/json", json.dumps(reply, allow_nan=False).encode())
+
+    def _place(self) -> str | None:
+        """What is asked for, if whoever asks knows the address and is no page of another site."""
+        own, origin = self.server_of.origins(), self.headers.get("Origin")
+        # The host is checked, since a name of another site may be made to lead here.
+        foreign = self.headers.get("Host") not in own or (
+            origin is not None and origin.removeprefix("http://") not in own
+        )
+        path = self.path.split("?")[0]
+        if foreign or not secrets.compare_digest(path[: len(self.base)].encode(), self.base.encode()):
+            self._refuse(403, "this address is not known")
+            return None
+        return path[len(self.base) :]
+
+    def _refuse(self, code: int, why: str) -> None:
+        # What was sent is not read, so that the connection cannot go on.
+        self.close_connection = True
+        self._answer(code, "text/plain; charset=utf-8", why.encode())
+
+    def _answer(self, code: int, kind: str, body: bytes) -> None:
+        self.send_response(code)
+        for name, value in SAFE.items():
+            self.send_header(name, value)
+        self.send_header("Content-Type", kind)
+        self.send_header("Content-Length", str(len(body)))
+        if self.close_connection:
+            self.send_header("Connection", "close")
+        self.end_headers()
+        self.wfile.write(body)
+
+    def log_message(self, format: str, *args: Any) -> None:
+        """Say nothing."""

@@ -1,0 +1,285 @@
+"""Listening live: the same events as tagging, whatever comes, goes away, hangs or stalls."""
+
+import http.server
+import io
+import itertools
+import json
+import os
+import signal
+import subprocess
+import sys
+import threading
+import time
+import tracemalloc
+from datetime import datetime
+
+import numpy as np
+import pandas as pd
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import barn_owl as owl
+from barn_owl.audio import Break, incoming
+from barn_owl.audio.incoming import Inlet
+from barn_owl.cli.main import run
+from barn_owl.errors import AudioError, PlanError
+from barn_owl.live import Heard
+from barn_owl.tag import TraceStream
+from helpers import RATE_HZ, sound
+
+INF = float("inf")
+COLUMNS = ["start_s", "end_s", "label"]
+
+
+def night(rng, seconds=20):
+    parts = [sound("still", rng, 1.0) if n % 2 else sound(["hum", "tick", "hiss"][n // 2 % 3], rng, 1.0)
+             for n in range(seconds)]  # fmt: skip
+    return np.concatenate(parts)
+
+
+def played(samples, **more):
+    return owl.SimulatedMicrophone(iter([samples]), RATE_HZ, **{"speed": INF} | more)
+
+
+def rows(events):
+    return sorted((round(e.start_s, 3), round(e.end_s, 3), e.label) for e in events)
+
+
+@settings(max_examples=15)
+@given(every_s=st.floats(0.02, 6.0), size=st.integers(300, 60_000))
+def test_scores_that_are_given_out_early_are_the_same_to_the_last_bit(runs, every_s, size):
+    samples = night(np.random.default_rng(1), 12)
+    for one in runs.values():
+        wholes = []
+        for every, block in ((None, 10**6), (every_s, size)):
+            stream = TraceStream(one.model, every_s=every)
+            parts = [b for n in range(0, len(samples), block) for b in stream.push(samples[n : n + block])]
+            wholes.append(np.concatenate([block.sounds for block in [*parts, *stream.finish()]]))
+        assert np.array_equal(*wholes)
+
+
+def test_what_is_heard_is_what_tagging_finds(run, rng, tmp_path):
+    samples = night(rng)
+    owl.write_audio(tmp_path / "night.wav", samples, RATE_HZ)
+    tagged = owl.tag_recording(run.model, tmp_path / "night.wav")
+    heard = list(owl.Listener(run.model, played(owl.read_audio(tmp_path / "night.wav")[0])).events())
+    assert len(heard) > 3
+    assert rows(heard) == sorted(map(tuple, tagged[COLUMNS].itertuples(index=False)))
+
+
+def test_events_come_soon_after_their_end(run, rng):
+    # Where only the surer of two may stay, an event waits for another that is not over.
+    decision = run.model.decision.but(alone=1.0)
+    listener, latest = owl.Listener(run.model, played(night(rng)), decision=decision), 0.0
+    for found in listener.steps():
+        latest = max([latest, *(listener.seconds - heard.end_s for heard in found)])
+    assert 0 < latest <= listener.latency_s < 5
+
+
+def test_a_microphone_that_went_away_comes_back_and_times_go_on(run, rng):
+    samples = night(rng)
+    source = played(samples, away=(1, 7.5))
+    listener = owl.Listener(run.model, source, began=datetime(2026, 5, 1, 22, 0).astimezone())
+    heard = list(listener.events())
+    assert listener.breaks == 1
+    assert 0.9 < listener.lost_s < 3
+    assert listener.seconds == pytest.approx(20 + listener.lost_s, abs=0.2)
+    assert any("went away" in text for text in listener.told())
+    assert max(one.start_s for one in heard) > 15
+    assert all(abs((one.begins - listener.began).total_seconds() - one.start_s) < 1e-3 for one in heard)
+
+
+def test_a_microphone_that_never_was_there_is_an_error(run):
+    class Nothing:
+        rate_hz, comes_back = RATE_HZ, True
+
+        def deliver(self, inlet):
+            raise AudioError("no such device")
+
+    with pytest.raises(AudioError, match="no such device"):
+        list(owl.Listener(run.model, Nothing()).events())
+
+
+def test_sound_that_finds_no_room_is_counted_and_the_break_lies_where_it_was():
+    inlet = Inlet(1000, waiting_s=1.0)
+    for number in range(15):
+        inlet.put(np.full(100, number, np.float32))
+    taken = [inlet.take(0) for _ in range(10)]
+    inlet.put(np.full(100, 99, np.float32))
+    assert [block[0] for block in taken] == list(range(10))
+    missing = inlet.take(0)
+    assert isinstance(missing, Break)
+    assert missing.lost_s == pytest.approx(0.5)
+    assert inlet.take(0)[0] == 99
+    assert inlet.take(0) is None
+
+
+def test_a_pipe_that_stalls_is_told_and_ends_when_it_ends(run, rng, monkeypatch):
+    monkeypatch.setattr("barn_owl.live.listener.QUIET_S", 0.5)
+    out, into = os.pipe()
+    samples = (night(rng, 4) * 32767).astype("<i2").tobytes()
+
+    def write():
+        with os.fdopen(into, "wb") as pipe:
+            pipe.write(samples[: len(samples) // 2])
+            pipe.flush()
+            time.sleep(1.2)
+            pipe.write(samples[len(samples) // 2 :] + b"\x01")  # a sample that is cut off
+
+    threading.Thread(target=write).start()
+    with os.fdopen(out, "rb", buffering=0) as pipe:
+        listener = owl.Listener(run.model, owl.RawPipe(pipe, RATE_HZ))
+        heard = list(listener.events())
+    assert listener.seconds == pytest.approx(4.0, abs=0.01)
+    assert heard
+    assert listener.told() == ["nothing has come for 0.5 s; still waiting"]
+
+
+def test_samples_of_a_pipe_that_are_no_numbers_are_an_error(run):
+    raw = np.full(8000, np.nan, "<f4").tobytes()
+    with pytest.raises(AudioError, match="float32"):
+        list(owl.Listener(run.model, owl.RawPipe(io.BytesIO(raw), RATE_HZ, sample_type="float32")).events())
+
+
+def test_an_excerpt_holds_the_event_and_what_is_around_it(run, rng):
+    samples = night(rng)
+    for heard in owl.Listener(run.model, played(samples), lead_s=0.25).events():
+        first, last = round((heard.start_s - 0.25) * RATE_HZ), round((heard.end_s + 0.25) * RATE_HZ)
+        assert np.array_equal(heard.excerpt, samples[max(first, 0) : last])
+
+
+def test_memory_does_not_grow_with_the_time_that_is_listened_to(runs, rng):
+    block = night(rng, 4)
+
+    def peak(times):
+        source = owl.SimulatedMicrophone(iter([block] * times), RATE_HZ, speed=INF)
+        tracemalloc.start()
+        for _ in owl.Listener(runs["logistic"].model, source, lead_s=0.5, every_s=4.0).events():
+            pass
+        used = tracemalloc.get_traced_memory()[1]
+        tracemalloc.stop()
+        return used
+
+    peak(2)
+    assert peak(60) < 1.5 * peak(20)  # both longer than what is remembered for excerpts
+
+
+def event(label="hum", start_s=1.0):
+    return Heard(start_s, start_s + 0.5, label, 0.9, datetime(2026, 5, 1).astimezone())
+
+
+def test_a_command_gets_a_label_as_one_argument_and_no_shell_runs(tmp_path):
+    target = tmp_path / "out put.txt"
+    script = f"import sys; open({str(target)!r}, 'a').write(repr(sys.argv[1:]) + '\\n')"
+    notices = owl.command_notices(f"'{sys.executable}' -c \"{script}\" {{label}} 'at {{start_s}}'", pause_s=10)
+    nasty = "$(touch owned); `id` \" ' | & \n %s {label}"
+    for one in (event(nasty), event(nasty, 5.0), event("hum", 6.0), event(nasty, 12.0)):
+        notices.give(one)
+    notices.close(30)
+    assert notices.told() == []
+    lines = target.read_text().splitlines()
+    assert lines == [repr([nasty, "at 1.0"]), repr(["hum", "at 6.0"]), repr([nasty, "at 12.0"])]
+
+
+def test_a_slow_command_holds_nothing_up_and_is_stopped():
+    notices = owl.command_notices("sleep 60", longest_s=0.3)
+    begin = time.monotonic()
+    for number in range(100):
+        notices.give(event(start_s=float(number)))
+    assert time.monotonic() - begin < 1
+    notices.close(0.8)
+    assert notices.failed >= 1
+    assert notices.left_out > 90
+    assert "longer than 0.3 s" in notices.told()[0]
+
+
+@pytest.mark.parametrize(
+    ("command", "message"),
+    [("no-such-command-here {label}", "cannot be found"), ("echo {lable}", "did you mean label"),
+     ("echo {label.__class__}", "there are label"), ("echo {score!r}", "say {score} alone"),
+     ("echo '", "cannot be split"), ("", "cannot be found")],
+)  # fmt: skip
+def test_a_command_that_cannot_work_is_told_before_listening(command, message):
+    with pytest.raises(PlanError, match=message):
+        owl.command_notices(command)
+
+
+def test_events_are_posted_and_failures_tried_again_and_told(monkeypatch):
+    monkeypatch.setattr("barn_owl.live.notices.AGAIN_S", 0.01)
+    got, codes = [], [503, 200, 400]
+
+    class Handler(http.server.BaseHTTPRequestHandler):
+        def do_POST(self):
+            got.append(json.loads(self.rfile.read(int(self.headers["Content-Length"]))))
+            self.send_response(codes[len(got) - 1])
+            self.end_headers()
+
+        def log_message(self, *_):
+            pass
+
+    with http.server.HTTPServer(("127.0.0.1", 0), Handler) as server:
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+        notices = owl.post_notices(f"http://127.0.0.1:{server.server_port}/owl")
+        notices.give(event())
+        notices.give(event("tick"))
+        notices.close()
+        server.shutdown()
+    assert [one["label"] for one in got] == ["hum", "hum", "tick"]
+    assert got[0] == event().record()
+    assert (notices.done, notices.failed) == (1, 1)
+    assert "400" in notices.told()[0]
+    with pytest.raises(PlanError, match="http"):
+        owl.post_notices("file:///etc/passwd")
+
+
+def test_the_command_writes_lines_table_excerpts_and_json(runs, rng, tmp_path, capsys):
+    owl.write_audio(tmp_path / "night.wav", night(rng), RATE_HZ)
+    model = tmp_path / "model.safetensors"
+    runs["cnn"].model.save(model)
+    common = ["listen", str(model), "--microphone", f"simulated:{tmp_path / 'night.wav'}", "--speed", "inf"]
+    assert run([*common, "-o", str(tmp_path / "live.csv"), "--excerpts", str(tmp_path / "heard")]) == 0
+    said = capsys.readouterr().out
+    table = owl.read_clip_table(tmp_path / "live.csv")
+    assert f"Heard {len(table)} events in 20.0 s" in said
+    assert len(list((tmp_path / "heard").rglob("*.flac"))) == len(table) > 3
+    assert run([*common, "--json", "-o", str(tmp_path / "live.jsonl")]) == 0
+    lines = [json.loads(line) for line in capsys.readouterr().out.splitlines()]
+    assert [line["label"] for line in lines] == table["label"].tolist()
+    assert owl.read_events(tmp_path / "live.jsonl")["start_s"].tolist() == table["start_s"].tolist()
+    assert run([*common, "-o", str(tmp_path / "live.csv")]) == 1
+    assert "--force" in capsys.readouterr().err
+    assert run(["listen", str(model), "--microphone", "-"]) == 2
+    assert "--rate-hz" in capsys.readouterr().err
+
+
+@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
+def test_a_signal_ends_it_cleanly_with_the_last_event(runs, rng, tmp_path, number):
+    samples = (np.concatenate([sound("still", rng, 2.0), sound("hum", rng, 2.0)]) * 32767).astype("<i2").tobytes()
+    model = tmp_path / "model.safetensors"
+    runs["cnn"].model.save(model)
+    code = "from barn_owl.cli.main import main; main()"
+    arguments = ["listen", str(model), "--microphone", "-", "--rate-hz", str(RATE_HZ), "-o", str(tmp_path / "l.csv")]
+    with subprocess.Popen(
+        [sys.executable, "-c", code, *arguments], stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE
+    ) as child:
+        child.stdin.write(samples)
+        child.stdin.flush()
+        said = child.stdout.readline()
+        time.sleep(1.5)
+        child.send_signal(number)
+        said += child.stdout.read()
+        errors = child.stderr.read()
+        assert child.wait(20) == 0, errors
+    assert b"Heard" in said
+    assert errors == b""
+    assert "hum" in pd.read_csv(tmp_path / "l.csv")["label"].tolist()
+
+
+def test_nothing_more_is_taken_once_it_is_to_stop():
+    stop, number = threading.Event(), 0
+    source = owl.SimulatedMicrophone(itertools.repeat(np.zeros(RATE_HZ)), RATE_HZ, speed=INF)
+    for number, _ in enumerate(incoming(source, stop=stop)):  # noqa: B007 - the last one is wanted
+        if number == 3:
+            stop.set()
+    assert number == 3
