@@ -128,8 +128,11 @@ from .live import (
 from .loop import (
     Answer as Answer,
     Estimate as Estimate,
+    Harvest as Harvest,
     add_answer as add_answer,
     estimate_quality as estimate_quality,
+    find_like as find_like,
+    harvest as harvest,
     read_reviews as read_reviews,
     review_cases as review_cases,
     reviewed_clips as reviewed_clips,

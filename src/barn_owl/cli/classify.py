@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 import click
 import numpy as np
@@ -11,21 +10,17 @@ import numpy as np
 import barn_owl as owl
 from barn_owl.cli.common import (
     Voice,
+    clips_of,
     force_option,
-    is_sound_file,
     is_stdout,
     json_option,
     out_file_option,
     quiet_option,
-    read_clips,
     refuse_to_overwrite,
     workers_option,
     write_clips,
 )
 from barn_owl.errors import TableError
-
-if TYPE_CHECKING:
-    import pandas as pd
 
 
 @click.command("classify", short_help="Name short clips.")
@@ -60,13 +55,11 @@ def command(
     barn-owl classify first clips.csv -o - --least 0.7
     """
 
-    import pandas as pd
-
     from barn_owl.evaluate import NONE, UNDECIDED, refused, undecided
 
     voice, model = Voice(quiet=quiet or is_stdout(out), as_json=as_json), owl.load_model(model_path)
     refuse_to_overwrite(page, texts=[out], force=force)
-    clips = pd.concat([_clips(one) for one in what], ignore_index=True)
+    clips = clips_of(what)
     with voice.progress("reading clips") as progress:
         predictions, skipped = owl.predict(model, owl.check_clip_table(clips), workers=workers, progress=progress)
     for reason in skipped.values():
@@ -103,20 +96,3 @@ def command(
             "out": str(out),
         }
     )
-
-
-def _clips(what: str) -> pd.DataFrame:
-    """Rows for a sound file, a folder of them, or a clip table."""
-
-    import pandas as pd
-
-    from barn_owl.audio import AUDIO_ENDINGS
-
-    if is_sound_file(what):
-        return pd.DataFrame({"file": [what], "label": [""]})
-    if what != "-" and Path(what).is_dir():
-        files = sorted(path for path in Path(what).rglob("*") if path.suffix.lower() in AUDIO_ENDINGS)
-        if not files:
-            raise TableError(f"{what} holds no sound files ({', '.join(sorted(AUDIO_ENDINGS))})")
-        return pd.DataFrame({"file": [str(path) for path in files], "label": ""})
-    return read_clips(what)

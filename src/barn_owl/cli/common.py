@@ -19,7 +19,7 @@ from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, T
 from rich.table import Table
 
 import barn_owl as owl
-from barn_owl.errors import OutputError
+from barn_owl.errors import OutputError, TableError
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator, Sequence
@@ -214,6 +214,38 @@ def read_clips(path: str) -> pd.DataFrame:
 def write_clips(clips: pd.DataFrame, path: Path, *, force: bool) -> None:
     """Write a clip table to a path, or to standard output for ``-``."""
     owl.write_clip_table(clips, sys.stdout if is_stdout(path) else path, force=force)
+
+
+def clips_of(what: Sequence[str]) -> pd.DataFrame:
+    """Rows for sound files, folders of them and clip tables, labelled or not."""
+    import pandas as pd
+
+    return pd.concat([_rows(one) for one in what], ignore_index=True)
+
+
+def _rows(what: str) -> pd.DataFrame:
+    """Rows for a sound file, a folder of them, or a clip table."""
+
+    import pandas as pd
+
+    from barn_owl.audio import AUDIO_ENDINGS
+
+    if is_sound_file(what):
+        return pd.DataFrame({"file": [what], "label": [""]})
+    if what != "-" and Path(what).is_dir():
+        files = sorted(path for path in Path(what).rglob("*") if path.suffix.lower() in AUDIO_ENDINGS)
+        if not files:
+            raise TableError(f"{what} holds no sound files ({', '.join(sorted(AUDIO_ENDINGS))})")
+        return pd.DataFrame({"file": [str(path) for path in files], "label": ""})
+    return read_clips(what)
+
+
+def write_table(events: pd.DataFrame, out: Path, *, force: bool) -> None:
+    """Write events to standard output as CSV, or to a file in the format of its ending."""
+    if is_stdout(out):
+        write_clips(events, out, force=force)
+    else:
+        owl.write_events(events, out, force=force)
 
 
 @contextmanager

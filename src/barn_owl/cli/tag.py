@@ -17,7 +17,7 @@ from barn_owl.cli.common import (
     out_file_option,
     quiet_option,
     refuse_to_overwrite,
-    write_clips,
+    write_table,
 )
 from barn_owl.errors import AudioError, OutputError
 from barn_owl.files import whole_file
@@ -145,14 +145,6 @@ def tag_aloud(
     if archive.stopped:
         voice.warn(f"stopped; {len(archive.done)} of {len(files)} recordings are done")
     return archive
-
-
-def write_table(events: pd.DataFrame, out: Path, *, force: bool) -> None:
-    """Write events to standard output as CSV, or to a file in the format of its ending."""
-    if is_stdout(out):
-        write_clips(events, out, force=force)
-    else:
-        owl.write_events(events, out, force=force)
 
 
 def _write_more(

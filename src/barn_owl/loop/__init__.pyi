@@ -13,3 +13,8 @@ from .estimating import (
     Estimate as Estimate,
     estimate_quality as estimate_quality,
 )
+from .finding import find_like as find_like
+from .harvesting import (
+    Harvest as Harvest,
+    harvest as harvest,
+)

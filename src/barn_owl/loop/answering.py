@@ -5,7 +5,7 @@ Nothing is lost in a crash, and several people may add to one file: the last ans
 
 import json
 import os
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass
 from datetime import datetime
 from pathlib import Path
@@ -55,11 +55,11 @@ class Answer:
         ):
             raise TableError(f"this is no answer: {str(said)[:200]}")
         if made.verdict in ("right", "other") and not made.sounds:
-            raise TableError(f"an answer that something is there must say what, and where: {made.case}")
+            raise TableError(f"this is no answer, as it does not say what is there, and where: {str(said)[:200]}")
         return made
 
 
-def case_key(case: pd.Series) -> str:
+def case_key(case: Mapping[str, Any]) -> str:
     """Name a case so that it is known again when the table was sorted or moved: file name, times, label."""
     return f"{Path(case['file']).name} {case['start_s']:.3f} {case['end_s']:.3f} {case['label']}".rstrip()
 
@@ -130,8 +130,8 @@ def reviewed_clips(cases: pd.DataFrame, answers: dict[str, Answer]) -> pd.DataFr
     >>> barn_owl.reviewed_clips(cases, {key: barn_owl.Answer(case=key, verdict="wrong")})["label"].tolist()
     ['']
     """
-    rows: list[dict[str, Any]] = []
-    for _, case in cases.iterrows():
+    rows: list[dict[Any, Any]] = []
+    for case in cases.to_dict("records"):
         answer = answers.get(case_key(case))
         if answer is None or answer.verdict == "unsure":
             continue

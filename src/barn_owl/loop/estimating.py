@@ -29,7 +29,7 @@ class Estimate:
     unsure : answers that say nothing.
 
     >>> cases = barn_owl.review_cases(barn_owl.read_events("events.csv"), ["night.wav"], stretches=2)
-    >>> answers = {case_key(case): barn_owl.Answer(case=case_key(case), verdict="wrong") for _, case in cases.iterrows()}
+    >>> answers = {case_key(case): barn_owl.Answer(case=case_key(case), verdict="wrong") for case in cases.to_dict("records")}
     >>> float(barn_owl.estimate_quality(cases, answers).table.loc["all", "precision_high"])
     0.0
     """
@@ -49,7 +49,7 @@ def estimate_quality(
     when it begins in a stretch without an event; one that begins within an event of another label is not counted.
     """
     rng = np.random.default_rng(seed)
-    given = [answers.get(case_key(case)) for _, case in cases.iterrows()]
+    given = [answers.get(case_key(case)) for case in cases.to_dict("records")]
     cases = cases.assign(answer=given)
     sampled = _random_beginning(cases)
     labels = sorted(set(cases.loc[cases["kind"] == EVENT, "label"]) | _named(sampled))
@@ -84,7 +84,7 @@ def _random_beginning(cases: pd.DataFrame) -> pd.DataFrame:
     if not parts:
         return cases.iloc[:0]
     begun = pd.concat(parts)
-    return begun[[answer.verdict != "unsure" for answer in begun["answer"]]]
+    return begun[np.array([answer.verdict != "unsure" for answer in begun["answer"]], dtype=bool)]
 
 
 def _named(sampled: pd.DataFrame) -> set[str]:
@@ -118,8 +118,7 @@ def _drawn_truths(rng: np.random.Generator, counted: np.ndarray, row: int, total
     rest = rng.gamma(others, size=(ROUNDS, len(others)))
     rest *= ((1 - right) / rest.sum(axis=1))[:, None]
     rest[:, row] = right
-    left = int(total - reviewed)
-    return counted + (rng.multinomial(left, rest / rest.sum(axis=1, keepdims=True)) if left else 0)
+    return counted + rng.multinomial(int(total - reviewed), rest / rest.sum(axis=1, keepdims=True))
 
 
 def _missed(
@@ -156,17 +155,13 @@ def _table(
     reviewed = sampled[sampled["kind"] == EVENT]["label"].value_counts()
     every = events["label"].value_counts()
     rows = []
-    for at, label in [*enumerate(labels), (slice(None), ALL)]:
-        diagonal = np.diagonal(point)[at].sum(), np.diagonal(drawn, axis1=1, axis2=2)[:, at].reshape(ROUNDS, -1).sum(axis=1)
-        own = int(every.get(label, 0)) if label != ALL else len(events)
-        there = (
-            point[:, at].sum() + lost[at].sum(),
-            drawn[:, :, at].reshape(ROUNDS, -1).sum(axis=1) + lost_rounds[:, at].reshape(ROUNDS, -1).sum(axis=1),
-        )
-        row = {"label": label, "events": own, "reviewed": int(reviewed.get(label, 0)) if label != ALL else len(reviewed)}
-        row["reviewed"] = int(reviewed.sum()) if label == ALL else row["reviewed"]
+    for label, at in [*((label, [number]) for number, label in enumerate(labels)), (ALL, list(range(len(labels))))]:
+        right = point[at, at].sum(), drawn[:, at, at].sum(axis=1)
+        there = point[:, at].sum() + lost[at].sum(), drawn[:, :, at].sum(axis=(1, 2)) + lost_rounds[:, at].sum(axis=1)
+        own = sum(int(every.get(labels[one], 0)) for one in at)
+        row = {"label": label, "events": own, "reviewed": sum(int(reviewed.get(labels[one], 0)) for one in at)}
         for name, whole in (("precision", (own, np.full(ROUNDS, own))), ("recall", there)):
-            row |= _ratio(name, diagonal, whole, level)
+            row |= _ratio(name, right, whole, level)
         rows.append(row)
     return pd.DataFrame(rows).set_index("label")
 

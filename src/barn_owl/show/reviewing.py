@@ -1,7 +1,7 @@
 """The page to review events on: as one file with everything in it, or served from this machine."""
 
 import hashlib
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -20,12 +20,12 @@ AROUND_S = 1.5
 """Sound shown before and after a case."""
 LONGEST_S = 20.0
 """Sound shown of a case at most, from its beginning."""
-NEAR_S = 10.0
-"""How far away other events are named."""
+NEAR_S, MOST_NEAR = 10.0, 12
+"""How far away other events are named, and how many."""
 BUDGET = 60_000_000
 """Bytes of sound and pictures in one page: a browser still opens it at once."""
 WIDEST = 720
-SERVED = "img-src 'self'; media-src blob:; connect-src 'self'"
+SERVED = "img-src 'self' data:; media-src blob:; connect-src 'self'"
 ALONE = "img-src data:; media-src data:"
 
 
@@ -45,53 +45,50 @@ class Review:
         own = self.cases["label"].value_counts()
         self.labels = list(labels) or [str(label) for label in own.index if label]
         self._front_end = (front_end or FrontEnd()).but(features=["log-mel"], bands=64, pad_short=True)
+        self._places = list(self.cases[["file", "start_s", "end_s"]].itertuples(index=False, name=None))
         self._lengths = {file: audio_info(file).duration_s for file in self.cases["file"].unique()}
 
     def span(self, number: int) -> tuple[float, float]:
         """From where to where a case is shown, in seconds of its recording."""
-        case = self.cases.iloc[number]
-        end_s = min(case["end_s"] + AROUND_S, case["start_s"] + LONGEST_S, self._lengths[case["file"]])
-        return max(case["start_s"] - AROUND_S, 0.0), float(end_s)
+        file, start_s, end_s = self._places[number]
+        until_s = min(end_s + AROUND_S, start_s + LONGEST_S, self._lengths[file])
+        return max(start_s - AROUND_S, 0.0), float(until_s)
 
     def sound(self, number: int) -> bytes:
         """The sound of a case and what is around it, as FLAC. Raises AudioError when it cannot be read."""
         start_s, end_s = self.span(number)
-        file = self.cases["file"].iloc[number]
+        file = self._places[number][0]
         rate_hz = min(audio_info(file).rate_hz, HIGHEST_RATE_HZ)
         return flac_of(*read_audio(file, start_s=start_s, end_s=end_s, rate_hz=rate_hz))
 
     def picture(self, number: int) -> bytes:
         """Its log-mel spectrogram as JPEG. Raises AudioError when it cannot be read."""
         start_s, end_s = self.span(number)
-        file = self.cases["file"].iloc[number]
+        file = self._places[number][0]
         samples, _ = read_audio(file, start_s=start_s, end_s=end_s, rate_hz=self._front_end.rate_hz)
         return picture_of(self._front_end.frames(samples), widest=WIDEST, kind="JPEG")
 
-    def _near(self, number: int, starts: dict[str, np.ndarray], rows: dict[str, np.ndarray]) -> list[dict[str, Any]]:
-        case = self.cases.iloc[number]
-        low, high = np.searchsorted(starts[case["file"]], [case["start_s"] - NEAR_S, case["end_s"] + NEAR_S])
-        return [
-            _shown(self.cases.iloc[row])
-            for row in rows[case["file"]][low:high]
-            if row != number and self.cases["kind"].iloc[row] != STRETCH
-        ]
-
     def content(self) -> list[dict[str, Any]]:
         """What a page says of each case."""
+        cases = self.cases.to_dict("records")
         starts, rows = {}, {}
-        for file, own in self.cases.sort_values("start_s").groupby("file"):
+        events = self.cases[self.cases["kind"] != STRETCH].sort_values("start_s")
+        for file, own in events.groupby("file"):
             starts[file], rows[file] = own["start_s"].to_numpy(), own.index.to_numpy()
         listed = []
-        for number, (_, case) in enumerate(self.cases.iterrows()):
+        for number, case in enumerate(cases):
             begin, end = self.span(number)
             told = {name: case[name] for name in ("kind", "why", "stratum")} | _shown(case)
             told |= {"id": number, "key": case_key(case), "file": Path(case["file"]).name, "from": begin, "to": end}
             told |= {"teaches": float(case["teaches"]), "draw": int(case["draw"])}
-            listed.append(told | {"near": self._near(number, starts, rows)})
+            low, high = np.searchsorted(starts.get(case["file"], []), [case["start_s"] - NEAR_S, case["end_s"] + NEAR_S])
+            beside = [row for row in rows.get(case["file"], [])[low:high] if row != number]
+            beside = sorted(beside, key=lambda row: abs(cases[row]["start_s"] - case["start_s"]))[:MOST_NEAR]  # noqa: B023
+            listed.append(told | {"near": [_shown(cases[row]) for row in sorted(beside)]})
         return listed
 
 
-def _shown(case: pd.Series) -> dict[str, Any]:
+def _shown(case: Mapping[str, Any]) -> dict[str, Any]:
     score = None if pd.isna(case["score"]) else float(case["score"])
     return {"label": case["label"], "start": float(case["start_s"]), "end": float(case["end_s"]), "score": score}
 
@@ -145,17 +142,13 @@ def write_review_page(
         if used > budget:
             break
         sounds[int(number)], pictures[int(number)] = sound, picture
-    store = "review " + hashlib.sha256(" ".join(map(case_key, _rows(review.cases))).encode()).hexdigest()[:16]
+    store = "review " + hashlib.sha256(" ".join(map(case_key, review.cases.to_dict("records"))).encode()).hexdigest()[:16]
     data = _data(review, answers or {}, store)
     data |= {"served": False, "sounds": sounds, "pictures": pictures, "download": download}
     text = filled("review.html", title=title, served=False, policy=ALONE, data=data, use=use)
     with whole_file(path, force=force) as beside:
         beside.write_text(text, encoding="utf-8")
     return len(sounds)
-
-
-def _rows(cases: pd.DataFrame) -> list[pd.Series]:
-    return [row for _, row in cases.iterrows()]
 
 
 def _data(review: Review, answers: dict[str, Answer], store: str) -> dict[str, Any]:

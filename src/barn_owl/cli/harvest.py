@@ -1,0 +1,101 @@
+"""``barn-owl harvest``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+import barn_owl as owl
+from barn_owl.cli.common import (
+    Voice,
+    force_option,
+    is_stdout,
+    json_option,
+    out_file_option,
+    quiet_option,
+    read_clips,
+    refuse_to_overwrite,
+    workers_option,
+    write_clips,
+)
+from barn_owl.errors import TableError
+
+
+@click.command("harvest", short_help="Find the parts that hold the label, in recordings without times.")
+@click.argument("recordings")
+@out_file_option
+@click.option("--most", type=click.IntRange(min=1), default=5, show_default=True, help="Parts of one recording.")
+@click.option(
+    "--least", type=click.FloatRange(0, 1), default=0.8, show_default=True, help="Confidence that a part must have."
+)
+@click.option("--background", metavar="LABEL", help="Also take parts that are like no label, under this one.")
+@click.option("--excerpts", type=click.Path(path_type=Path), help="Folder to write the parts to as sound files.")
+@click.option("--cache", type=click.Path(path_type=Path), help="Folder to keep features in, for the next harvest.")
+@click.option("--page", type=click.Path(path_type=Path), help="Page to hear them on, and to say what is wrong.")
+@click.option("--seed", type=click.IntRange(min=0), default=0, show_default=True, help="Seed of every random choice.")
+@workers_option
+@force_option
+@json_option
+@quiet_option
+def command(
+    recordings: str,
+    out: Path,
+    most: int,
+    least: float,
+    background: str | None,
+    excerpts: Path | None,
+    cache: Path | None,
+    page: Path | None,
+    seed: int,
+    workers: int,
+    force: bool,
+    as_json: bool,
+    quiet: bool,
+) -> None:
+    """Find the parts that hold the label's sound, in a table RECORDINGS of files with a label each but no times.
+
+    A part is taken when parts like it are in other recordings of that label and hardly in those of other labels. The
+    table that is written is a clip table for train; its score is the confidence. Each label needs three recordings.
+
+    \b
+    barn-owl harvest recordings.csv -o harvested.csv --background none --page harvested.html
+    barn-owl train harvested.csv --run first
+    """
+    voice = Voice(quiet=quiet or is_stdout(out), as_json=as_json)
+    refuse_to_overwrite(page, texts=[out], force=force)
+    table = read_clips(recordings)
+    with voice.progress("looking through recordings") as progress:
+        found = owl.harvest(
+            table, per_recording=most, least=least, background=background, cache=cache, workers=workers, seed=seed,
+            progress=progress,
+        )  # fmt: skip
+    for reason in found.refused:
+        voice.warn(f"passed over: {reason}")
+    for label, reason in found.left_out.items():
+        voice.warn(f"nothing is taken for {label}: {reason}")
+    voice.table(found.rounds, title="share of held-out recordings whose label is told from their parts")
+    if not len(found.clips):
+        raise TableError("no part is sure enough; lower --least, or give more recordings of each label")
+    counts = found.clips.groupby("label").agg(
+        parts=("score", "size"), recordings=("file", "nunique"), lowest=("score", "min"), mean=("score", "mean")
+    )
+    voice.table(counts.reset_index())
+    if excerpts is not None:
+        owl.write_excerpts(found.clips, excerpts, force=force)
+        voice.say(f"Wrote {len(found.clips)} sound files to {excerpts}.")
+    write_clips(found.clips, out, force=force)
+    voice.say(f"\nWrote {len(found.clips)} parts to {out}.")
+    if page is not None:
+        cases = owl.review_cases(found.clips, stretches=0, listens=False)
+        use = f"Save the answers, then: barn-owl review {out} --stretches 0 --answers answers.jsonl -o checked.csv"
+        owl.write_review_page(owl.Review(cases), page, title=f"Harvest of {recordings}", use=use, force=force)
+        voice.say(f"Next: open {page} in a browser, or barn-owl train {out} --run first")
+    else:
+        voice.say(f"Next: barn-owl train {out} --run first")
+    voice.result(
+        {
+            "parts": len(found.clips), "labels": counts["parts"].to_dict(), "left_out": found.left_out,
+            "refused": found.refused, "held_out": float(found.rounds["held_out"].max()), "out": str(out),
+        }
+    )  # fmt: skip
