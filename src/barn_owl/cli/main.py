@@ -15,6 +15,7 @@ SECTIONS = {
         "check": "Say what is wrong with clips, and write a repaired table.",
         "cut": "Cut clips from recordings: takes, windows, background.",
         "harvest": "Find the parts that hold the label, where recordings have a label but no times.",
+        "propose": "Propose which clips to label next.",
         "record": "Record takes of a sound, one after the other.",
         "split": "Split clips into training, validation and test, or into folds.",
         "augment": "Hear what changes do to clips, or write changed clips.",
@@ -66,6 +67,7 @@ GUIDE = {
     "review": "Close the loop",
     "find": "Close the loop",
     "harvest": "Close the loop",
+    "propose": "Close the loop",
     "adjust": "From clips to recordings that sound different",
     "score": "From clips to recordings that sound different",
 }

@@ -129,7 +129,19 @@ def command(
         _train_several(voice, table, folder, plan, work, seeds=seeds, folds=folds, ensemble=ensemble)
         return
     run = train_aloud(voice, table, folder, plan, work)
+    if plan.start.model:
+        _say_what_was_kept(voice, plan, run)
     _say_what_is_there(voice, folder, run)
+
+
+def _say_what_was_kept(voice: Voice, plan: owl.Plan, run: owl.Run) -> None:
+    before = owl.load_model(plan.start.model)
+    if before.kept:
+        voice.table(owl.kept_table(before, run.model, run.predictions), title="what is learnt, and what is kept")
+        voice.say("before, now: share of the kept examples that is named right.")
+    gone = sorted(set(before.labels) - set(run.model.labels))
+    if gone:
+        voice.warn(f"{plan.start.model} keeps no examples of {', '.join(gone)}, and there are no clips of them: forgotten")
 
 
 def _say_what_is_there(voice: Voice, folder: Path, run: owl.Run) -> None:

@@ -17,7 +17,9 @@ MIN_CLIPS = 3
 """Clips a label needs at least: one for each side."""
 
 
-def split_clips(clips: pd.DataFrame, shares: Shares | None = None, *, seed: int = 0) -> pd.DataFrame:
+def split_clips(
+    clips: pd.DataFrame, shares: Shares | None = None, *, seed: int = 0, fewest: int = 2
+) -> pd.DataFrame:
     """Fill the column ``split`` of a clip table; the argument stays as it is.
 
     All rows of one group (or of one file, when the table has no ``group`` or ``shares.together`` is "file"),
@@ -25,7 +27,7 @@ def split_clips(clips: pd.DataFrame, shares: Shares | None = None, *, seed: int 
     `shares` as whole groups allow.
     Sides that the table already names are kept; only rows with a blank ``split`` are placed, with their
     group if that has a side already. A table split into train and test alone gives up part of train for
-    validation.
+    validation. fewest : labels that there must be.
 
     Raises TableError when a label has fewer than three clips, there are fewer groups than sides, or one
     group is on two sides already.
@@ -36,7 +38,7 @@ def split_clips(clips: pd.DataFrame, shares: Shares | None = None, *, seed: int 
     """
     shares = shares or Shares()
     clips = clips.copy()
-    _check_labels(clips)
+    _check_labels(clips, fewest)
     keys = _together(clips, shares)
     label_numbers, labels = pd.factorize(clips["label"])
     group_numbers, groups = pd.factorize(keys)
@@ -61,9 +63,9 @@ def split_clips(clips: pd.DataFrame, shares: Shares | None = None, *, seed: int 
     return clips
 
 
-def _check_labels(clips: pd.DataFrame) -> None:
+def _check_labels(clips: pd.DataFrame, fewest: int) -> None:
     counts = clips["label"].value_counts()
-    if len(counts) < 2:
+    if len(counts) < fewest:
         only = f"one label ({counts.index[0]!r})" if len(counts) else "no label"
         raise TableError(f"the table has {only}; a classifier needs clips of at least two labels")
     few = counts[counts < MIN_CLIPS]

@@ -54,7 +54,7 @@ def quantise(model: Model, frames: ClipFrames) -> Model:
         rounded, stages, family.level,
         input_scale=given.size, input_zero=given.zero, window=family.window, step=family.step,
     )  # fmt: skip
-    return replace(model, family=quantised)
+    return replace(model, family=quantised, kept=[])
 
 
 def _levels(model: Model, family: Convolutional, frames: np.ndarray) -> np.ndarray:

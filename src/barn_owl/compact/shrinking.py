@@ -105,9 +105,9 @@ def shrink(
             rows.append(_row(replace(model, family=family), device, start, whole.cost().weights))
         work.begin("the last training", ROUNDS + 1, ROUNDS + 1)
         beginning = folder / "pruned.safetensors"
-        replace(model, family=family).save(beginning)
+        replace(model, family=family, kept=[]).save(beginning)
         last = _plan_for(plan, family.settings).but(
-            start={"model": str(beginning)}, training=plan.training.model_dump()
+            start={"model": str(beginning)}, training={**plan.training.model_dump(), "kept": 0}
         )
         made = fit_into(folder, last, data, work)
     channels = _channels(before, stages_of(family)[0])

@@ -33,6 +33,8 @@ class TrainingSettings(Settings):
     """What the best weights are best at, on the validation clips: least loss, or highest macro F1."""
     refit: int = Field(default=18, ge=0, le=100_000)
     """Epochs that it goes on for with the training and validation clips together; 0 for none."""
+    kept: int = Field(default=8, ge=0, le=1000)
+    """Training clips of each label that the model keeps, to learn others later without forgetting; 0 for none."""
 
 
 class SceneSettings(Settings):

@@ -18,3 +18,4 @@ from .harvesting import (
     Harvest as Harvest,
     harvest as harvest,
 )
+from .proposing import propose as propose

@@ -11,12 +11,11 @@ from pathlib import Path, PurePosixPath
 import numpy as np
 import pandas as pd
 
-from barn_owl.audio import AUDIO_ENDINGS, audio_info
+from barn_owl.audio import AUDIO_ENDINGS, audio_info, read_audio
 from barn_owl.clips import check_clip_table
 from barn_owl.errors import TableError
 from barn_owl.features import FrontEnd
 from barn_owl.features.activity import quiet_level
-from barn_owl.audio import read_audio
 
 EVENT, STRETCH = "event", "stretch"
 THIRDS = 3
@@ -48,24 +47,38 @@ def review_cases(
 
     Returns, beside the columns of a clip table: ``kind`` (event or stretch), ``stratum`` and ``of``, how many there
     are of it in all; ``draw``, the place in its stratum's random order; ``teaches``, 0 to 1, how much an answer tells,
-    and ``why``. Raises TableError when an event has no times or no label.
+    and ``why``. Clips without times are whole files, and one without a label has the one in ``predicted``, if any. A
+    table of `barn_owl.propose` stays in its order.
 
     >>> cases = barn_owl.review_cases(barn_owl.read_events("events.csv"), ["night.wav"], stretches=3)
     >>> sorted(cases["kind"].unique())
     ['event', 'stretch']
     """
     events = check_clip_table(events, where="events")
-    if events[["start_s", "end_s"]].isna().any(axis=None) or (events["label"] == "").any():
-        raise TableError("events to be reviewed need start_s, end_s and a label in each row")
-    if "score" not in events:
-        events = events.assign(score=np.nan)
-    rng = np.random.default_rng(seed)
-    events = events[["file", "start_s", "end_s", "label", "score"]].assign(kind=EVENT, why="")
-    events = _with_strata(events, rng)
-    events["teaches"] = _worth(events, rng, listens=listens)
+    events, rng = _whole(events), np.random.default_rng(seed)
+    columns = ["file", "start_s", "end_s", "label", "score"]
+    cases = _with_strata(events[columns].assign(kind=EVENT, why=""), rng)
+    if "rank" in events:  # they were chosen, and in which order is known
+        cases["teaches"] = 1 - events["rank"].rank(pct=True).to_numpy()
+        cases["why"] = events["why"].to_numpy() if "why" in events else ""
+    else:
+        cases["teaches"] = _worth(cases, rng, listens=listens)
+    events = cases
     files = list(dict.fromkeys([*recordings, *events["file"]]))
     drawn = _stretches(events, files, stretches, stretch_s, rng)
     return pd.concat([events, drawn], ignore_index=True) if len(drawn) else events
+
+
+def _whole(events: pd.DataFrame) -> pd.DataFrame:
+    """The same events with times, a score and, if there is a prediction, a label each."""
+    starts, ends = events["start_s"].fillna(0.0), events["end_s"].copy()
+    for row in np.flatnonzero(ends.isna()):
+        ends.iloc[row] = audio_info(events["file"].iloc[row]).duration_s
+    label = events["label"]
+    if "predicted" in events:
+        label = label.where(label != "", events["predicted"].fillna("").astype(str))
+    score = events["score"] if "score" in events else np.nan
+    return events.assign(start_s=starts, end_s=ends, label=label, score=score)
 
 
 def _with_strata(events: pd.DataFrame, rng: np.random.Generator) -> pd.DataFrame:

@@ -136,7 +136,7 @@ def _parts(
 ) -> tuple[_Parts, pd.DataFrame, list[str]]:
     """Cut all recordings into parts."""
     rows, times, numbers, kept, refused = [], [], [], [], []
-    for at, cut in enumerate(each(partial(_cut, cache=cache), list(table["file"]), workers)):
+    for at, cut in enumerate(each(partial(cut_parts, cache=cache), list(table["file"]), workers)):
         if isinstance(cut, str):
             refused.append(cut)
         else:
@@ -163,7 +163,7 @@ def _parts(
     return made, table, refused
 
 
-def _cut(file: str, *, cache: str | Path | None) -> tuple[np.ndarray, np.ndarray] | str:
+def cut_parts(file: str, *, cache: str | Path | None) -> tuple[np.ndarray, np.ndarray] | str:
     """Features and times of the parts of a recording; or why it cannot be read."""
     try:
         frames = frames_of(file, cache)
@@ -191,11 +191,11 @@ def _cut(file: str, *, cache: str | Path | None) -> tuple[np.ndarray, np.ndarray
         spans = [spans[number] for number in sorted(loudest)]
     times = np.array(spans, dtype=float).reshape(-1, 2) * FRONT_END.hop_s
     times[:, 1] += FRONT_END.frame_ms / 1000
-    rows = [_row(levels[begin : end + 1]) for begin, end in spans]
+    rows = [sound_row(levels[begin : end + 1]) for begin, end in spans]
     return np.array(rows, dtype=np.float32).reshape(len(rows), -1), times
 
 
-def _row(levels: np.ndarray) -> np.ndarray:
+def sound_row(levels: np.ndarray) -> np.ndarray:
     """What a part sounds like, at whatever level: statistics, its course in three steps, and how long it is."""
     alike = levels * (TOP / max(float(levels.max()), 1e-6))
     steps = [alike[rows].mean(axis=0) if len(rows) else alike.mean(axis=0)

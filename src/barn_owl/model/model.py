@@ -18,6 +18,7 @@ from barn_owl.model.extras import ExtraColumn, ExtraColumns
 from barn_owl.model.families import rebuild
 from barn_owl.model.family import Family, Steps
 from barn_owl.model.pooled import Pooled, SomebodyElses
+from barn_owl.model.kept import Kept, packed, unpacked
 from barn_owl.model.settings import DecisionSettings
 from barn_owl.network import sigmoid, softmax
 from barn_owl.sound import UniformSettings, make_uniform
@@ -75,6 +76,7 @@ class Model:
     thresholds: dict[str, float] = field(default_factory=dict)
     extra_columns: ExtraColumns = field(default_factory=lambda: ExtraColumns(columns=[]))
     provenance: dict[str, Any] = field(default_factory=dict)
+    kept: list[Kept] = field(default_factory=list)
 
     @property
     def window_s(self) -> float:
@@ -187,9 +189,13 @@ class Model:
             "extra_columns": self.extra_columns.as_list(),
             "family": {"name": self.family.name, **self.family.shape()},
             "provenance": self.provenance,
+            "kept": [one.label for one in self.kept],
         }
         arrays = {f"weights.{name}": array for name, array in self.family.arrays().items()}
         arrays |= {"mean": self.mean, "deviation": self.deviation}
+        arrays |= {
+            f"kept.{number}": packed(one.frames, self.front_end.floor_db) for number, one in enumerate(self.kept)
+        }
         arrays = {name: np.ascontiguousarray(array) for name, array in arrays.items()}
         with whole_file(path) as beside:
             save_file(arrays, beside, metadata={"barn_owl": json.dumps(header, ensure_ascii=False)})
@@ -229,6 +235,10 @@ def load_model(path: str | Path) -> Model:
             thresholds={str(label): float(least) for label, least in header["thresholds"].items()},
             extra_columns=ExtraColumns(columns=[ExtraColumn(**column) for column in header["extra_columns"]]),
             provenance=dict(header["provenance"]),
+            kept=[
+                Kept(str(label), unpacked(arrays[f"kept.{number}"], front_end.floor_db, front_end.width))
+                for number, label in enumerate(header.get("kept", []))
+            ],
         )
     except (KeyError, TypeError, ValueError, BarnOwlError) as error:
         raise ModelError(f"{path} is damaged: {error}") from error

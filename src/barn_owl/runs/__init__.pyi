@@ -2,6 +2,7 @@ from .compare import (
     RunComparison as RunComparison,
     compare_runs as compare_runs,
 )
+from .keeping import kept_table as kept_table
 from .run import (
     Run as Run,
     open_run as open_run,

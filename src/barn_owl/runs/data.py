@@ -2,7 +2,7 @@
 
 import logging
 import tempfile
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 
@@ -16,7 +16,9 @@ from barn_owl.clips.duplicates import file_copies
 from barn_owl.errors import PlanError, TableError
 from barn_owl.learn import Examples, Plan
 from barn_owl.learn.extras import learn_columns
+from barn_owl.model import load_model
 from barn_owl.model.extras import ExtraColumns
+from barn_owl.model.kept import Kept
 from barn_owl.runs.recordings import calm_frames, hear_recordings
 from barn_owl.runs.work import Work
 
@@ -28,7 +30,8 @@ class RunData:
     """Clips with a side each, and their frames.
 
     asked : the rows that were wanted; table : those that can be used, in the order of `frames`; skipped : the reason
-    for each of the others, by row number of `asked`; behind : what is heard in the plan's recordings.
+    for each of the others, by row number of `asked`; behind : what is heard in the plan's recordings; kept : examples
+    that the model which the plan starts from has of its labels.
     """
 
     asked: pd.DataFrame
@@ -37,6 +40,7 @@ class RunData:
     skipped: dict[int, str]
     labels: list[str]
     behind: ClipFrames = field(default_factory=lambda: ClipFrames([]))
+    kept: list[Kept] = field(default_factory=list)
 
     def with_sides(self, side: Callable[[pd.DataFrame], pd.DataFrame]) -> "RunData":
         """Return the same clips with other sides: `side` fills the column ``split`` of a table."""
@@ -49,11 +53,10 @@ class RunData:
 
         Raises TableError when a side, or a label on the training side, is empty.
         """
-        targets = np.zeros((len(self.table), len(self.labels)), dtype=np.float32)
-        for row, text in enumerate(self.table["label"]):
-            for label in labels_in(text) if plan.overlapping else [text]:
-                targets[row, self.labels.index(label)] = 1
+        targets = self._targets(self.table["label"], plan)
         extras = extra_columns.rows(self.table)
+        remembered = self._targets([one.label for one in self.kept], plan)
+        mean_extras = np.zeros((len(self.kept), extras.shape[1]), dtype=extras.dtype)
         sides = []
         for side in ("train", "validation"):
             rows = np.flatnonzero(self.table["split"] == side)
@@ -61,11 +64,15 @@ class RunData:
                 raise TableError(f"no usable clip is on the {side} side of the split")
             own = self.table.iloc[rows]
             sources = excerpts(own["file"], own["start_s"], own["end_s"])
+            # A quarter of what is kept from before is watched, so that one sees when it is forgotten.
+            watched = np.arange(len(self.kept)) % 4 == 3
+            more = np.flatnonzero(watched if side == "validation" else ~watched if needs_validation else watched | True)
+            kept = [self.kept[number].frames for number in more]
             sides.append(
                 Examples(
-                    clips=self.frames.take(rows),
-                    targets=targets[rows],
-                    extras=extras[rows],
+                    clips=ClipFrames([*self.frames.take(rows).parts, *kept]),
+                    targets=np.concatenate([targets[rows], remembered[more]]),
+                    extras=np.concatenate([extras[rows], mean_extras[more]]),
                     sources=sources,
                     overlapping=plan.overlapping,
                     behind=self.behind,
@@ -84,6 +91,15 @@ class RunData:
                 ", ".join(map(repr, unseen)),
             )
         return sides[0], sides[1]
+
+    def _targets(self, texts: Iterable[str], plan: Plan) -> np.ndarray:
+        """1 for each label of a clip, ``(clips, labels)``."""
+        rows = [labels_in(text) if plan.overlapping else [text] for text in texts]
+        targets = np.zeros((len(rows), len(self.labels)), dtype=np.float32)
+        for row, own in enumerate(rows):
+            for label in own:
+                targets[row, self.labels.index(label)] = 1
+        return targets
 
     def extra_columns(self, plan: Plan) -> ExtraColumns:
         """What the plan's further columns hold on the training side."""
@@ -118,16 +134,22 @@ def usable_clips(clips: pd.DataFrame, plan: Plan) -> pd.DataFrame:
 
 
 def label_names(clips: pd.DataFrame, plan: Plan) -> list[str]:
-    """Labels of a table in alphabetical order."""
-    if not plan.overlapping:
-        return sorted(clips["label"].unique())
-    return sorted({label for text in clips["label"] for label in labels_in(text)})
+    """Labels of a table, and of the examples that the model which a plan starts from has kept, in alphabetical order."""
+    texts = [*clips["label"].unique(), *(one.label for one in kept_before(plan))]
+    return sorted({label for text in texts for label in (labels_in(text) if plan.overlapping else [text])})
+
+
+def kept_before(plan: Plan) -> list[Kept]:
+    """What the model that a plan starts from has kept of its labels."""
+    return load_model(plan.start.model).kept if plan.start.model else []
 
 
 def with_sides(clips: pd.DataFrame, plan: Plan) -> pd.DataFrame:
     """Split clips; files with the same bytes stay on one side, whatever they are called."""
     known = clips if "copy_of" in clips else clips.assign(copy_of=file_copies(clips))
-    sided = split_clips(known.assign(label=_for_sharing(clips, plan)), plan.split, seed=plan.seed)
+    # Beside labels that are remembered, a single new one will do.
+    fewest = 1 if kept_before(plan) else 2
+    sided = split_clips(known.assign(label=_for_sharing(clips, plan)), plan.split, seed=plan.seed, fewest=fewest)
     return clips.assign(split=sided["split"])
 
 
@@ -154,8 +176,9 @@ def read_clips(
         _tell_of_whole_recordings(kept, frames, plan)
         behind = calm_frames(plan, hear_recordings(plan.recordings).stretches) if plan.recordings else ClipFrames([])
         yield RunData(
-            asked=clips, table=kept, frames=frames, skipped=skipped, labels=label_names(kept, plan), behind=behind
-        )
+            asked=clips, table=kept, frames=frames, skipped=skipped, labels=label_names(kept, plan), behind=behind,
+            kept=kept_before(plan),
+        )  # fmt: skip
 
 
 def _tell_of_whole_recordings(clips: pd.DataFrame, frames: ClipFrames, plan: Plan) -> None:

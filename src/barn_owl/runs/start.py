@@ -2,6 +2,7 @@
 
 import numpy as np
 
+from barn_owl.clips import labels_in
 from barn_owl.errors import PlanError
 from barn_owl.learn import Fitted, Plan
 from barn_owl.model import Model, load_model
@@ -19,6 +20,10 @@ def adopt(plan: Plan, model: Model, path: str) -> Plan:
         level=family.level.model_dump(),
         start={"model": path},
         cnn=family.settings.model_dump(),
+        decision=model.decision.model_dump(),
+        # Labels of which nothing is kept are gone, and with them what was said of them.
+        background=plan.background or [label for label in model.background if label in _kept_labels(model)],
+        unreported=plan.unreported or [label for label in model.unreported if label in _kept_labels(model)],
     )
 
 
@@ -56,6 +61,10 @@ def starting_point(plan: Plan, labels: list[str]) -> Fitted | None:
                 arrays[name][..., [number, number + len(labels)]] = array[..., [at, at + len(model.labels)]]
     made.load(arrays)
     return Fitted(family=made, mean=model.mean, deviation=model.deviation)
+
+
+def _kept_labels(model: Model) -> set[str]:
+    return {label for one in model.kept for label in labels_in(one.label)}
 
 
 def _network_family(model: Model, path: str) -> Convolutional:

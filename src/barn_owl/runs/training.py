@@ -29,7 +29,8 @@ from barn_owl.learn.summary import summary
 from barn_owl.model import Model
 from barn_owl.model.convolutional import Convolutional
 from barn_owl.model.extras import ExtraColumns
-from barn_owl.runs.data import RunData, read_clips, usable_clips, with_sides
+from barn_owl.runs.data import RunData, label_names, read_clips, usable_clips, with_sides
+from barn_owl.runs.keeping import examples_to_keep
 from barn_owl.runs.memory import peak_memory_mb
 from barn_owl.runs.run import CHECKPOINT, HIDDEN, Run, judge
 from barn_owl.runs.start import starting_point
@@ -186,9 +187,14 @@ def _between(before: Model, after: Model, plan: Plan) -> Model:
 
 
 def _rehearsal(plan: Plan, data: RunData) -> Rehearsal | None:
-    """Make a rehearsal of the clips of the validation side, if the plan wants it and there are enough of them."""
+    """Make a rehearsal of the clips of the validation side, if the plan wants it and there are enough of them.
+
+    Where most labels are only remembered, it would say nothing of them: there is none, and the model's settings stay.
+    """
     watched = data.table[data.table["split"] == "validation"].reset_index(drop=True)
     if not plan.rehearsal.minutes or plan.family == "majority" or not len(watched):
+        return None
+    if data.kept and len(set(label_names(watched, plan.but(start={"model": ""})))) <= len(data.labels) / 2:
         return None
     return make_rehearsal(plan, watched)
 
@@ -260,6 +266,7 @@ def write_run(
         np.save(beside, heard.embeddings, allow_pickle=False)
     circumstances = _circumstances(begin, len(data.table), len(data.skipped))
     write_json(folder / "provenance.json", model.provenance | asdict(model.family.cost()) | circumstances)
+    model = replace(model, kept=examples_to_keep(plan, data) if isinstance(model.family, Convolutional) else [])
     model.save(folder / "model.safetensors")
     # Last, as a run is finished when it is there.
     write_clip_table(predictions, folder / "predictions.csv")

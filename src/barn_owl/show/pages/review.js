@@ -16,7 +16,7 @@ function clock(seconds) {
   const rest = (seconds - whole).toFixed(2).slice(1);
   return (hours ? hours + ":" : "") + two(Math.floor(whole / 60) % 60) + ":" + two(whole % 60) + rest;
 }
-function name(one) { return one.kind === "stretch" ? "nothing found" : one.label; }
+function name(one) { return one.kind === "stretch" ? "nothing found" : one.label || "not labelled"; }
 
 // What is kept until it is saved for good: in the browser, if that allows it.
 function remembered() {
@@ -79,7 +79,7 @@ async function show(one) {
   }
   const answer = answers.get(one.key), sound = one.kind === "event" && answer?.sounds?.[0];
   edges = sound ? [sound[1], sound[2]] : [one.start, one.end];
-  at("said").textContent = one.kind === "stretch" ? "nothing was found here" : one.label +
+  at("said").textContent = one.kind === "stretch" ? "nothing was found here" : name(one) +
     (one.score === null ? "" : " (" + one.score.toFixed(2) + ")");
   at("where").textContent = one.file + ", " + clock(one.start) + " to " + clock(one.end) + (one.why ? "; " + one.why : "");
   const picture = data.served ? "picture/" + one.id : data.pictures[one.id];
@@ -89,11 +89,11 @@ async function show(one) {
   at("play").disabled = at("all").disabled = !(data.served || data.sounds[one.id]);
   for (const button of at("verdicts").children) {
     const verdict = button.dataset.verdict;
-    button.hidden = one.kind === "stretch" && verdict === "right";
-    button.firstElementChild.textContent = one.kind === "stretch" && verdict === "wrong" ? "nothing begins here"
-      : verdict || "take back";
+    button.hidden = !one.label && verdict === "right";
+    button.firstElementChild.textContent = verdict !== "wrong" ? verdict || "take back"
+      : one.kind === "stretch" ? "nothing begins here" : one.label ? "wrong" : "none of the labels";
   }
-  at("instead").textContent = one.kind === "stretch" ? "this begins here:" : "it is another label:";
+  at("instead").textContent = one.kind === "stretch" ? "this begins here:" : one.label ? "it is another label:" : "it is:";
   at("near").replaceChildren(...one.near.map((other) =>
     make("li", other.label + (other.score === null ? "" : " " + other.score.toFixed(2)) + ", " + clock(other.start) + " to " + clock(other.end))));
   if (!one.near.length) at("near").append(make("li", "no other event"));
@@ -154,7 +154,7 @@ function give(verdict, sounds) {
   if (data.served) send(answer); else remember(Object.fromEntries(answers));
 }
 function judge(verdict) {
-  if (!current || (current.kind === "stretch" && verdict === "right")) return;
+  if (!current || (verdict === "right" && !current.label)) return;
   give(verdict, verdict === "right" ? [[current.label, ...edges]] : []);
   if (verdict) move(1, true);
 }

@@ -1,0 +1,21 @@
+"""Listen to a night as if by a microphone; needs the run of ``from_clips_to_events``."""
+
+import barn_owl
+
+
+def main() -> None:
+    model = barn_owl.load_model("example-run")
+    rate_hz = barn_owl.audio_info("night.flac").rate_hz
+    # In real life: barn_owl.SoundCard(). A recording plays as fast as it can be listened to.
+    microphone = barn_owl.SimulatedMicrophone(barn_owl.stream_audio("night.flac"), rate_hz, speed=float("inf"))
+    listener = barn_owl.Listener(model, microphone, lead_s=0.5)
+    notices = barn_owl.Notices(lambda heard: print("told of", heard.label), pause_s=10.0)
+    for heard in listener.events():
+        print(heard.begins.isoformat(timespec="seconds"), heard.label, round(heard.score, 2), len(heard.excerpt))
+        notices.give(heard)
+    notices.close()
+    print(f"{listener.seconds:.0f} s heard, {listener.lost_s:.0f} s lost; events come {listener.latency_s:.1f} s late")
+
+
+if __name__ == "__main__":
+    main()

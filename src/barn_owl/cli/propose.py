@@ -1,0 +1,81 @@
+"""``barn-owl propose``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+import barn_owl as owl
+from barn_owl.cli.common import (
+    Voice,
+    clips_of,
+    force_option,
+    is_stdout,
+    json_option,
+    out_file_option,
+    quiet_option,
+    read_clips,
+    refuse_to_overwrite,
+    workers_option,
+    write_clips,
+)
+
+SHOWN = 12
+
+
+@click.command("propose", short_help="Propose which clips to label next.")
+@click.argument("what", nargs=-1, required=True)
+@out_file_option
+@click.option("--model", type=click.Path(path_type=Path), help="Run or model; what it is unsure of comes first.")
+@click.option("--known", metavar="TABLE", help="Clips that are labelled already.")
+@click.option("--count", type=click.IntRange(min=1), default=50, show_default=True, help="How many to propose.")
+@click.option("--page", type=click.Path(path_type=Path), help="Page to hear them on, and to label them.")
+@click.option("--seed", type=click.IntRange(min=0), default=0, show_default=True, help="Seed of every random choice.")
+@workers_option
+@force_option
+@json_option
+@quiet_option
+def command(
+    what: tuple[str, ...],
+    out: Path,
+    model: Path | None,
+    known: str | None,
+    count: int,
+    page: Path | None,
+    seed: int,
+    workers: int,
+    force: bool,
+    as_json: bool,
+    quiet: bool,
+) -> None:
+    """Propose which of WHAT to label next: sound files, folders of them, or clip tables.
+
+    Chosen are clips that stand for many others and that the model is unsure of. Of long recordings the parts that
+    stand out of their quiet are proposed.
+
+    \b
+    barn-owl propose heap/ -o next.csv --page next.html
+    barn-owl propose heap/ -o next.csv --model first --known clips.csv
+    """
+    voice = Voice(quiet=quiet or is_stdout(out), as_json=as_json)
+    refuse_to_overwrite(page, texts=[out], force=force)
+    used = None if model is None else owl.load_model(model)
+    labelled = None if known is None else read_clips(known)
+    with voice.progress("listening to clips") as progress:
+        chosen = owl.propose(
+            clips_of(what), count=count, model=used, known=labelled, workers=workers, seed=seed, progress=progress
+        )
+    write_clips(chosen, out, force=force)
+    shown = chosen.head(SHOWN).assign(file=[Path(file).name for file in chosen["file"].head(SHOWN)])
+    voice.table(shown[[name for name in ("rank", "file", "start_s", "predicted", "score", "why") if name in shown]])
+    voice.say(f"\nWrote {len(chosen)} clips to {out}.")
+    if page is not None:
+        labels = [] if used is None else used.event_labels
+        if labelled is not None:
+            labels = sorted({*labels, *labelled["label"]} - {""})
+        cases = owl.review_cases(chosen, stretches=0)
+        use = f"Save the answers, then: barn-owl review {out} --answers answers.jsonl -o labelled.csv --stretches 0"
+        owl.write_review_page(owl.Review(cases, labels=labels), page, title="Clips to label", use=use, force=force)
+        voice.say(f"Next: open {page} in a browser")
+    voice.result({"proposed": len(chosen), "out": str(out)})

@@ -1,0 +1,230 @@
+"""Finding the like, harvesting weakly labelled recordings, proposing what to label, and labels that come later."""
+
+import json
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import barn_owl as owl
+from barn_owl.cli.main import run
+from barn_owl.errors import AudioError, TableError
+from barn_owl.loop.finding import Example, likeness
+from barn_owl.model import load_model
+from barn_owl.model.kept import packed, unpacked
+from barn_owl.runs import train
+from helpers import RATE_HZ, small_plan, sound
+
+KINDS = ("hum", "tick", "hiss")
+
+
+def chirp(rng, at_hz):
+    """A sound that is like no other: half a second that glides from `at_hz` on, at any level."""
+    t = np.arange(RATE_HZ // 2) / RATE_HZ
+    tone = np.sin(2 * np.pi * (at_hz * t + 1.2 * at_hz * t * t)) * np.hanning(len(t))
+    return (0.4 * rng.uniform(0.5, 1) * tone).astype(np.float32)
+
+
+def noise(rng, seconds):
+    return (0.005 * rng.standard_normal(round(seconds * RATE_HZ))).astype(np.float32)
+
+
+def with_sounds(rng, seconds, sounds):
+    """Noise with sounds at places of their own, which are returned with it."""
+    samples, places = noise(rng, seconds), []
+    for slot, one in zip(np.array_split(np.arange(len(samples)), len(sounds)), sounds, strict=True):
+        at = int(slot[0] + rng.integers(0, max(len(slot) - len(one), 1)))
+        samples[at : at + len(one)] += one
+        places.append((at / RATE_HZ, (at + len(one)) / RATE_HZ))
+    return samples, places
+
+
+@pytest.fixture(scope="module")
+def weak(tmp_path_factory):
+    """Weakly labelled recordings: chirps of one kind in each, and the same distractor in all."""
+    folder, rng = tmp_path_factory.mktemp("weak"), np.random.default_rng(4)
+    rows, truth = [], []
+    for number in range(18):
+        label = ("low", "middle", "high")[number % 3]
+        hertz = {"low": 300, "middle": 900, "high": 2200}[label]
+        sounds = [chirp(rng, hertz * rng.uniform(0.95, 1.05)), sound("tick", rng, 0.6), sound("tick", rng, 0.6),
+                  chirp(rng, hertz * rng.uniform(0.95, 1.05)), sound("hiss", rng, 0.4)]  # fmt: skip
+        samples, places = with_sounds(rng, 20, sounds)
+        path = str(folder / f"rec{number:02d}.wav")
+        owl.write_audio(path, samples, RATE_HZ)
+        rows.append((path, label))
+        truth += [(path, *places[at], label) for at in (0, 3)]
+    recordings = pd.DataFrame(rows, columns=["file", "label"])
+    return recordings, pd.DataFrame(truth, columns=["file", "start_s", "end_s", "label"])
+
+
+def hits(found, truth):
+    """Share of found places at least half of which is a true one."""
+    right = []
+    for row in found.itertuples():
+        own = truth[truth["file"] == row.file]
+        over = np.minimum(row.end_s, own["end_s"]) - np.maximum(row.start_s, own["start_s"])
+        right.append((over > 0.4 * (row.end_s - row.start_s)).any())
+    return float(np.mean(right))
+
+
+def test_likeness_is_the_cosine_of_patches(rng):
+    levels = rng.uniform(0, 20, (300, 48)).astype(np.float32)
+    levels[:, [0, -1]] = 0
+    example = levels[100:140] * 0.5
+    (scores,) = likeness(levels, [Example("x", example)])
+    wanted = [
+        max(
+            float((np.roll(example, shift, axis=1) * levels[at : at + 40]).sum())
+            for shift in (-1, 0, 1)
+        ) / np.linalg.norm(example) / np.linalg.norm(levels[at : at + 40])
+        for at in range(250)
+    ]  # fmt: skip
+    assert scores.argmax() == 100
+    assert scores[100] == pytest.approx(1, abs=1e-5)
+    np.testing.assert_allclose(scores[:250], wanted, atol=0.02)  # a moved example loses what leaves its bands
+
+
+def test_the_like_of_an_example_is_found_wherever_it_is(weak, tmp_path):
+    recordings, truth = weak
+    own = truth[truth["label"] == "middle"].reset_index(drop=True)
+    found = owl.find_like(own.head(1), list(recordings["file"]), most=len(own), cache=tmp_path)
+    assert found["file"].iloc[0] == own["file"].iloc[0]
+    assert found["start_s"].iloc[0] == pytest.approx(own["start_s"].iloc[0], abs=0.05)
+    assert hits(found, own) > 0.9
+    again = owl.find_like(own.head(1), list(recordings["file"]), most=len(own), cache=tmp_path)
+    pd.testing.assert_frame_equal(found, again)
+
+
+def test_finding_passes_over_what_cannot_be_read_and_says_so(weak, tmp_path):
+    recordings, truth = weak
+    (tmp_path / "broken.wav").write_bytes(b"RIFF nonsense")
+    found = owl.find_like(truth.head(1), [recordings["file"][0], str(tmp_path / "broken.wav")])
+    assert len(found) > 0
+    assert "broken.wav" in found.attrs["refused"][0]
+    with pytest.raises(AudioError, match=r"broken\.wav"):
+        owl.find_like(truth.head(1), [str(tmp_path / "broken.wav")])
+
+
+def test_parts_with_the_labels_sound_are_harvested_and_others_are_not(weak):
+    recordings, truth = weak
+    harvest = owl.harvest(recordings, per_recording=2, least=0.5, background="none")
+    clips = harvest.clips[harvest.clips["label"] != "none"]
+    assert clips.groupby("file").size().max() == 2
+    assert len(clips) > 0.6 * len(truth)
+    assert hits(clips, truth) > 0.9
+    assert hits(harvest.clips[harvest.clips["label"] == "none"], truth) < 0.1
+    assert harvest.rounds["held_out"].max() > 0.9
+    assert not harvest.left_out
+
+
+def test_a_label_whose_sound_is_absent_or_that_has_too_few_recordings_is_left_out(weak, tmp_path):
+    recordings, _ = weak
+    absent, rng = [], np.random.default_rng(0)
+    for number in range(5):
+        samples, _ = with_sounds(rng, 20, [sound("tick", rng, 0.6), sound("hiss", rng, 0.4)])
+        absent.append((str(tmp_path / f"absent{number}.wav"), "absent"))
+        owl.write_audio(absent[-1][0], samples, RATE_HZ)
+    single = recordings.tail(1).assign(label="single")
+    more = pd.concat([recordings.head(17), pd.DataFrame(absent, columns=["file", "label"]), single], ignore_index=True)
+    harvest = owl.harvest(more, least=0.8)
+    assert set(harvest.left_out) == {"absent", "single"}
+    assert "1 recordings" in harvest.left_out["single"]
+    assert "absent" not in set(harvest.clips["label"])
+
+
+def test_proposals_are_spread_over_all_kinds(folder):
+    rows = [(str(path), path.parent.name) for path in sorted(folder.rglob("*.wav"))]
+    clips = pd.DataFrame(rows, columns=["file", "label"])
+    # A heap in which one kind is far more frequent than the others.
+    rare = clips.groupby("label").head(2)
+    heap = pd.concat([clips[clips["label"] == "hum"], rare]).drop_duplicates().reset_index(drop=True)
+    proposed = owl.propose(heap, count=6)
+    assert proposed["rank"].tolist() == list(range(1, 7))
+    assert set(proposed["label"]) >= {"hum", "hiss", "tick"}
+    known = owl.propose(heap, count=4, known=heap[heap["label"] == "hum"])
+    assert (known["label"] != "hum").sum() >= 3
+
+
+def test_a_model_makes_what_it_is_unsure_of_come_first(runs, clips):
+    model = runs["cnn"].model
+    proposed = owl.propose(clips, count=10, model=model)
+    every, _ = owl.predict(model, clips)
+    assert proposed["score"].mean() < every["score"].mean()
+    assert {"predicted", "why", "gain"} <= set(proposed)
+
+
+def test_of_recordings_the_parts_that_stand_out_are_proposed(weak):
+    recordings, truth = weak
+    long = recordings.head(4).copy()
+    joined = []
+    for file in long["file"]:
+        joined.append(owl.read_audio(file)[0])
+    path = str(truth["file"][0]).replace("rec00", "long")
+    owl.write_audio(path, np.concatenate(joined), RATE_HZ)
+    proposed = owl.propose(pd.DataFrame({"file": [path]}), count=8)
+    assert len(proposed) == 8
+    assert proposed["end_s"].notna().all()
+
+
+def test_bad_heaps_are_told(tmp_path):
+    (tmp_path / "broken.wav").write_bytes(b"nothing")
+    with pytest.raises(TableError, match="none of the clips"):
+        owl.propose(pd.DataFrame({"file": [str(tmp_path / "broken.wav")]}))
+    with pytest.raises(TableError, match="there is no clip"):
+        owl.propose(pd.DataFrame({"file": []}))
+
+
+def test_levels_are_kept_to_half_a_step(rng):
+    frames = rng.uniform(-140, 20, (50, 48)).astype(np.float32)
+    back = unpacked(packed(frames, -140.0), -140.0, 48)
+    assert back.dtype == np.float32
+    assert np.abs(back - frames).max() <= 0.376
+    with pytest.raises(ValueError, match="shape"):
+        unpacked(np.zeros((3, 5), np.uint8), -140.0, 48)
+
+
+def test_a_new_label_is_learnt_from_a_model_file_alone_and_old_ones_stay(clips, tmp_path):
+    plan = small_plan("cnn", training={"epochs": 16, "rate": 1e-2, "averaging": 0.8, "refit": 0, "kept": 6})
+    old, new = clips[clips["label"] != "tick"], clips[clips["label"] == "tick"]
+    before = train(old, tmp_path / "before", plan)
+    file = tmp_path / "theirs.safetensors"
+    before.model.save(file)
+    model = load_model(file)
+    assert sorted({kept.label for kept in model.kept}) == ["hiss", "hum", "still"]
+    assert all(sum(kept.label == label for kept in model.kept) == 6 for label in ("hiss", "hum", "still"))
+    adopted = owl.adopt(plan, model, str(file))
+    assert adopted.background == ["still"]
+    after = train(new, tmp_path / "after", adopted)
+    assert after.model.labels == ["hiss", "hum", "still", "tick"]
+    said, _ = owl.predict(after.model, clips)
+    right = said.assign(right=said["predicted"] == said["label"]).groupby("label")["right"].mean()
+    assert right.min() > 0.7, right
+    table = owl.kept_table(model, after.model, after.predictions).set_index("label")
+    assert table["kept examples"].to_dict() == {"hiss": 6, "hum": 6, "still": 6, "tick": 0}
+    assert table.loc["tick", "new clips"] > 0
+    assert table["now"].drop("tick").mean() > 0.7
+
+
+def test_the_commands_of_the_loop(weak, folder, tmp_path, capsys):
+    recordings, truth = weak
+    owl.write_clip_table(recordings, tmp_path / "recordings.csv")
+    out = str(tmp_path / "found.csv")
+    first = truth.iloc[0]
+    at = ["--at", str(first["start_s"]), str(first["end_s"])]
+    where = ["--in", str(tmp_path / "recordings.csv")]
+    assert run(["find", first["file"], *at, *where, "-o", out, "--most", "5", "--label", "low"]) == 0
+    assert "Wrote 5 places" in capsys.readouterr().out
+    assert set(owl.read_clip_table(out)["label"]) == {"low"}
+    harvested, page = str(tmp_path / "harvested.csv"), tmp_path / "harvested.html"
+    assert run(["harvest", str(tmp_path / "recordings.csv"), "-o", harvested, "--least", "0.5", "--page", str(page)]) == 0
+    assert "held-out" in capsys.readouterr().out
+    assert page.is_file()
+    proposed = str(tmp_path / "next.csv")
+    assert run(["propose", str(folder), "-o", proposed, "--count", "4", "--page", str(tmp_path / "next.html"), "--json"]) == 0
+    assert json.loads(capsys.readouterr().out)["proposed"] == 4
+    cases = owl.review_cases(owl.read_events(proposed), stretches=0)
+    assert cases["teaches"].is_monotonic_decreasing
+    assert run(["harvest", str(folder), "-o", harvested]) == 2
+    assert run(["find", first["file"], str(folder), *at, *where, "-o", "-"]) == 2
+    assert "--at" in capsys.readouterr().err
