@@ -111,7 +111,7 @@ def test_parts_with_the_labels_sound_are_harvested_and_others_are_not(weak):
     harvest = owl.harvest(recordings, per_recording=2, least=0.5, background="none")
     clips = harvest.clips[harvest.clips["label"] != "none"]
     assert clips.groupby("file").size().max() == 2
-    assert len(clips) > 0.6 * len(truth)
+    assert len(clips) > 0.9 * len(truth)
     assert hits(clips, truth) > 0.9
     assert hits(harvest.clips[harvest.clips["label"] == "none"], truth) < 0.1
     assert harvest.rounds["held_out"].max() > 0.9
@@ -128,7 +128,8 @@ def test_a_label_whose_sound_is_absent_or_that_has_too_few_recordings_is_left_ou
     single = recordings.tail(1).assign(label="single")
     more = pd.concat([recordings.head(17), pd.DataFrame(absent, columns=["file", "label"]), single], ignore_index=True)
     harvest = owl.harvest(more, least=0.8)
-    assert set(harvest.left_out) == {"absent", "single"}
+    assert {"absent", "single"} <= set(harvest.left_out)
+    assert "low" not in harvest.left_out
     assert "1 recordings" in harvest.left_out["single"]
     assert "absent" not in set(harvest.clips["label"])
 
@@ -185,7 +186,7 @@ def test_levels_are_kept_to_half_a_step(rng):
 
 
 def test_a_new_label_is_learnt_from_a_model_file_alone_and_old_ones_stay(clips, tmp_path):
-    plan = small_plan("cnn", training={"epochs": 16, "rate": 1e-2, "averaging": 0.8, "refit": 0, "kept": 6})
+    plan = small_plan("cnn").but(training={"kept": 6})
     old, new = clips[clips["label"] != "tick"], clips[clips["label"] == "tick"]
     before = train(old, tmp_path / "before", plan)
     file = tmp_path / "theirs.safetensors"
@@ -225,6 +226,6 @@ def test_the_commands_of_the_loop(weak, folder, tmp_path, capsys):
     assert json.loads(capsys.readouterr().out)["proposed"] == 4
     cases = owl.review_cases(owl.read_events(proposed), stretches=0)
     assert cases["teaches"].is_monotonic_decreasing
-    assert run(["harvest", str(folder), "-o", harvested]) == 2
+    assert run(["harvest", str(folder), "-o", harvested, "--force"]) == 2
     assert run(["find", first["file"], str(folder), *at, *where, "-o", "-"]) == 2
     assert "--at" in capsys.readouterr().err

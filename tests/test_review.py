@@ -275,7 +275,7 @@ def test_the_command_writes_page_table_and_estimate(night, cases, tmp_path, caps
     assert said["estimate"]["all"]["precision"] == 1
     assert said["estimate"]["all"]["recall"] == 1
     assert run(["score", str(events), str(out), "--json"]) == 0
-    assert json.loads(capsys.readouterr().out)["events"]["f1"] == 1
+    assert json.loads(capsys.readouterr().out)["scores"]["f1"]["value"] == 1
     clips = owl.clips_of_events(owl.read_clip_table(out), 1.0)
     assert len(clips) == 18
 

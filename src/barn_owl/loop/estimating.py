@@ -40,13 +40,14 @@ class Estimate:
 
 
 def estimate_quality(
-    cases: pd.DataFrame, answers: dict[str, Answer], *, seed: int = 0, level: float = LEVEL
+    cases: pd.DataFrame, answers: dict[str, Answer], *, rounds: int = ROUNDS, seed: int = 0, level: float = LEVEL
 ) -> Estimate:
     """Estimate precision and recall of all events from the answers to a random sample.
 
     Only answers count before which, in the random order of their stratum, all are answered too: others were chosen,
     for example as they looked doubtful. Where nothing begins that is right, recall is NaN. A sound counts as missed
     when it begins in a stretch without an event; one that begins within an event of another label is not counted.
+    rounds : how often what is not known is drawn.
     """
     rng = np.random.default_rng(seed)
     given = [answers.get(case_key(case)) for case in cases.to_dict("records")]
@@ -56,7 +57,7 @@ def estimate_quality(
     number = {label: at for at, label in enumerate(labels)}
     count = len(labels)
     # Events of each label that are truly of each label, in the whole archive: point and rounds.
-    point, drawn = np.zeros((count, count)), np.zeros((ROUNDS, count, count))
+    point, drawn = np.zeros((count, count)), np.zeros((rounds, count, count))
     known = dict(list(sampled[sampled["kind"] == EVENT].groupby("stratum")))
     events = cases[cases["kind"] == EVENT]
     means = _means(known, number)
@@ -65,8 +66,8 @@ def estimate_quality(
         counted = _truths(known.get(stratum), number)
         share = counted / counted.sum() if counted.sum() else means[row]
         point[row] += (share * total)[:count]
-        drawn[:, row] += _drawn_truths(rng, counted, row, total)[:, :count]
-    missed, missed_rounds = _missed(cases, sampled, number, rng)
+        drawn[:, row] += _drawn_truths(rng, counted, row, total, rounds)[:, :count]
+    missed, missed_rounds = _missed(cases, sampled, number, rng, rounds)
     table = _table(events, sampled, labels, (point, drawn), (missed, missed_rounds), level)
     answered = [answer for answer in given if answer is not None]
     return Estimate(
@@ -108,21 +109,21 @@ def _means(known: dict[str, pd.DataFrame], number: dict[str, int]) -> np.ndarray
         return counted / counted.sum(axis=1, keepdims=True)
 
 
-def _drawn_truths(rng: np.random.Generator, counted: np.ndarray, row: int, total: int) -> np.ndarray:
+def _drawn_truths(rng: np.random.Generator, counted: np.ndarray, row: int, total: int, rounds: int) -> np.ndarray:
     """What `total` events of a stratum truly are, ``(rounds, labels + 1)``: what was reviewed, and draws of the rest."""
     reviewed = counted.sum()
-    right = rng.beta(counted[row] + PRIOR, reviewed - counted[row] + PRIOR, ROUNDS)
+    right = rng.beta(counted[row] + PRIOR, reviewed - counted[row] + PRIOR, rounds)
     others = counted + PRIOR / len(counted)
     others[row] = 1e-9
     # Gammas over their sum are a draw of Dirichlet's distribution.
-    rest = rng.gamma(others, size=(ROUNDS, len(others)))
+    rest = rng.gamma(others, size=(rounds, len(others)))
     rest *= ((1 - right) / rest.sum(axis=1))[:, None]
     rest[:, row] = right
     return counted + rng.multinomial(int(total - reviewed), rest / rest.sum(axis=1, keepdims=True))
 
 
 def _missed(
-    cases: pd.DataFrame, sampled: pd.DataFrame, number: dict[str, int], rng: np.random.Generator
+    cases: pd.DataFrame, sampled: pd.DataFrame, number: dict[str, int], rng: np.random.Generator, rounds: int
 ) -> tuple[np.ndarray, np.ndarray]:
     """Sounds of each label that were missed in all stretches: point and rounds; NaN where no stretch was reviewed."""
     everywhere, own = cases[cases["kind"] == STRETCH], sampled[sampled["kind"] == STRETCH]
@@ -131,15 +132,15 @@ def _missed(
         for label, begins_s, _ in answer.sounds:
             counts[at, number[label]] += start_s <= begins_s < end_s
     if not len(everywhere):
-        return np.full(len(number), np.nan), np.full((ROUNDS, len(number)), np.nan)
+        return np.full(len(number), np.nan), np.full((rounds, len(number)), np.nan)
     total = int(everywhere["of"].iloc[0])
     if not len(own):
-        return np.full(len(number), np.nan), np.full((ROUNDS, len(number)), np.nan)
+        return np.full(len(number), np.nan), np.full((rounds, len(number)), np.nan)
     found, left = counts.sum(axis=0), total - len(own)
     # A stretch holds a label or not, and if so as many of its sounds as in those that were reviewed.
     holding = (counts > 0).sum(axis=0)
     each = np.where(holding, found / np.maximum(holding, 1), 1.0)
-    share = rng.beta(holding + PRIOR / max(len(number), 1), len(own) - holding + PRIOR, (ROUNDS, len(number)))
+    share = rng.beta(holding + PRIOR / max(len(number), 1), len(own) - holding + PRIOR, (rounds, len(number)))
     return found / len(own) * total, found + each * rng.binomial(left, share)
 
 
@@ -160,7 +161,7 @@ def _table(
         there = point[:, at].sum() + lost[at].sum(), drawn[:, :, at].sum(axis=(1, 2)) + lost_rounds[:, at].sum(axis=1)
         own = sum(int(every.get(labels[one], 0)) for one in at)
         row = {"label": label, "events": own, "reviewed": sum(int(reviewed.get(labels[one], 0)) for one in at)}
-        for name, whole in (("precision", (own, np.full(ROUNDS, own))), ("recall", there)):
+        for name, whole in (("precision", (own, np.full(len(drawn), own))), ("recall", there)):
             row |= _ratio(name, right, whole, level)
         rows.append(row)
     return pd.DataFrame(rows).set_index("label")

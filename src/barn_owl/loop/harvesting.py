@@ -24,8 +24,8 @@ from barn_owl.learn.logistic import fit_logistic
 from barn_owl.loop.finding import FRONT_END, frames_of, levels_above_quiet
 from barn_owl.parallel import each
 
-ON_DB, OFF_DB, QUIET_SHARE = 3.0, 1.5, 0.25
-"""Mean level above quiet at which a part begins and ends, above what a quarter of the time is below."""
+ON_DB, OFF_DB, QUIET_SHARE = 4.0, 2.0, 0.25
+"""Level above quiet at which a part begins and ends, above what a quarter of the time is below."""
 GAP_S, SHORTEST_S, LONGEST_S = 0.2, 0.05, 2.0
 """A pause in a part, and its shortest and longest length; what lasts longer is several parts."""
 MOST_PARTS = 300
@@ -35,7 +35,7 @@ AROUND_S = 0.1
 STATISTICS = ("mean", "deviation", "loud", "change", "slope")
 TOP = 20.0
 PRINCIPAL, NEAREST = 30, 10
-"""Directions in which parts are compared, and neighbours of each, one a recording."""
+"""Directions in which parts are compared, and neighbours of each at most, one a recording."""
 TEACHING_SHARE = 0.3
 """Share of a recording's parts that its label is learnt from; sounds fill less, but their best parts suffice."""
 PENALTY = 0.01
@@ -116,8 +116,14 @@ def harvest(
     for number, label in enumerate(labels):
         mine = parts.label == number
         confidence[mine] = _confidence(own[mine], scores[~mine, number])
-        if not (confidence[mine] >= least).any():
-            left_out[label] = f"no part is surer than {confidence[mine].max(initial=0):.2f}; is its sound in the recordings?"
+        sure, there = len(set(parts.recording[mine & (confidence >= least)])), int((parts.recording_label == number).sum())
+        if sure < min(FEWEST, (there + 1) // 2):
+            # The best of many parts is good by chance now and then, but hardly in several recordings.
+            left_out[label] = (
+                f"sure parts are in {sure} of {there} recordings, the surest has {confidence[mine].max(initial=0):.2f}; "
+                "is its sound in the recordings?"
+            )
+            confidence[mine] = 0
     taken = [_best(parts, confidence, own, number, per_recording, least) for number in range(len(table))]
     clips = _clips(table, parts, np.concatenate(taken), confidence, table["label"])
     if background is not None:
@@ -172,7 +178,8 @@ def cut_parts(file: str, *, cache: str | Path | None) -> tuple[np.ndarray, np.nd
     if not len(frames):
         return f"{file} is shorter than a frame"
     levels = levels_above_quiet(frames)
-    loud = levels.mean(axis=1)
+    # The root of the mean square, as a whistle is only in a few bands.
+    loud = np.sqrt(np.square(levels).mean(axis=1))
     base = float(np.quantile(loud, QUIET_SHARE))
     runs: list[list[int]] = []
     for begin, end in two_threshold_runs(loud, base + ON_DB, base + OFF_DB):
@@ -246,7 +253,9 @@ def _nearness(parts: _Parts, labels: int) -> np.ndarray:
     edges = np.flatnonzero(np.r_[True, np.diff(parts.recording) != 0])
     present = parts.recording[edges]
     share = np.bincount(parts.recording_label, minlength=labels) / recordings
-    nearest = min(NEAREST, max(len(present) - 1, 1))
+    # No more than other recordings of a label there are, or even its best parts would be near others too.
+    usual = int(np.median(np.bincount(parts.recording_label, minlength=labels))) - 1
+    nearest = min(NEAREST, max(usual, FEWEST - 1), max(len(present) - 1, 1))
     out = np.empty((len(seen), labels))
     for first in range(0, len(seen), BLOCK):
         rows = slice(first, first + BLOCK)

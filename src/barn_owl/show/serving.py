@@ -15,6 +15,8 @@ from barn_owl.show.reviewing import Review, estimate_rows, review_page
 HOST = "127.0.0.1"
 LARGEST = 65_536
 """Bytes of an answer at most."""
+ROUNDS = 300
+"""Of the estimate beside the cases: it is made anew after each answer, and two digits are shown."""
 SAFE = {
     "X-Content-Type-Options": "nosniff",
     "Referrer-Policy": "no-referrer",
@@ -81,7 +83,7 @@ class ReviewServer:
 
     def estimate(self) -> list[dict[str, Any]]:
         """What the answers say of all events."""
-        return estimate_rows(estimate_quality(self.review.cases, self.answers))
+        return estimate_rows(estimate_quality(self.review.cases, self.answers, rounds=ROUNDS))
 
     def add(self, said: Any) -> dict[str, Any]:
         """Keep an answer; return the estimate that follows."""

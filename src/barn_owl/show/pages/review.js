@@ -190,22 +190,27 @@ async function send(answer) {
   remember(pending);
   await flush();
 }
+let flushing = false;
 async function flush() {
-  for (const answer of Object.values(pending)) {
-    let reply = null;
-    try {
-      reply = await fetch("answer", { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(answer) });
-    } catch { /* told below */ }
-    if (!reply?.ok) {
-      at("trouble").textContent = "Not saved: " + (reply ? await reply.text() : "the server does not answer") +
-        ". What you say is kept here and saved as soon as it does.";
-      return;
+  if (flushing) return;  // what came meanwhile is sent by the one that is at work
+  flushing = true;
+  try {
+    for (let answer; (answer = Object.values(pending)[0]);) {
+      let reply = null;
+      try {
+        reply = await fetch("answer", { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(answer) });
+      } catch { /* told below */ }
+      if (!reply?.ok) {
+        at("trouble").textContent = "Not saved: " + (reply ? await reply.text() : "the server does not answer") +
+          ". What you say is kept here and saved as soon as it does.";
+        return;
+      }
+      if (pending[answer.case] === answer) delete pending[answer.case];
+      remember(pending);
+      estimate((await reply.json()).estimate);
     }
-    if (pending[answer.case] === answer) delete pending[answer.case];
-    estimate((await reply.json()).estimate);
-  }
-  at("trouble").textContent = "";
-  remember(pending);
+    at("trouble").textContent = "";
+  } finally { flushing = false; }
 }
 function estimate(rows) {
   const two = (value) => value === null ? "\u2013" : value.toFixed(2);
