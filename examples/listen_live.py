@@ -14,7 +14,9 @@ def main() -> None:
         print(heard.begins.isoformat(timespec="seconds"), heard.label, round(heard.score, 2), len(heard.excerpt))
         notices.give(heard)
     notices.close()
-    print(f"{listener.seconds:.0f} s heard, {listener.lost_s:.0f} s lost; events come {listener.latency_s:.1f} s late")
+    print(
+        f"{listener.seconds:.0f} s heard, {listener.lost_s:.0f} s lost; events come {listener.latency_s:.1f} s late"
+    )
 
 
 if __name__ == "__main__":

@@ -16,8 +16,7 @@ from datetime import datetime
 import numpy as np
 import pandas as pd
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 
 import barn_owl as owl
 from barn_owl.audio import Break, incoming
@@ -261,7 +260,10 @@ def test_a_signal_ends_it_cleanly_with_the_last_event(runs, rng, tmp_path, numbe
     code = "from barn_owl.cli.main import main; main()"
     arguments = ["listen", str(model), "--microphone", "-", "--rate-hz", str(RATE_HZ), "-o", str(tmp_path / "l.csv")]
     with subprocess.Popen(
-        [sys.executable, "-c", code, *arguments], stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE
+        [sys.executable, "-c", code, *arguments],
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
     ) as child:
         child.stdin.write(samples)
         child.stdin.flush()
@@ -279,7 +281,7 @@ def test_a_signal_ends_it_cleanly_with_the_last_event(runs, rng, tmp_path, numbe
 def test_nothing_more_is_taken_once_it_is_to_stop():
     stop, number = threading.Event(), 0
     source = owl.SimulatedMicrophone(itertools.repeat(np.zeros(RATE_HZ)), RATE_HZ, speed=INF)
-    for number, _ in enumerate(incoming(source, stop=stop)):  # noqa: B007 - the last one is wanted
+    for number, _ in enumerate(incoming(source, stop=stop)):
         if number == 3:
             stop.set()
     assert number == 3

@@ -126,7 +126,9 @@ def test_a_label_whose_sound_is_absent_or_that_has_too_few_recordings_is_left_ou
         absent.append((str(tmp_path / f"absent{number}.wav"), "absent"))
         owl.write_audio(absent[-1][0], samples, RATE_HZ)
     single = recordings.tail(1).assign(label="single")
-    more = pd.concat([recordings.head(17), pd.DataFrame(absent, columns=["file", "label"]), single], ignore_index=True)
+    more = pd.concat(
+        [recordings.head(17), pd.DataFrame(absent, columns=["file", "label"]), single], ignore_index=True
+    )
     harvest = owl.harvest(more, least=0.8)
     assert {"absent", "single"} <= set(harvest.left_out)
     assert "low" not in harvest.left_out
@@ -158,9 +160,7 @@ def test_a_model_makes_what_it_is_unsure_of_come_first(runs, clips):
 def test_of_recordings_the_parts_that_stand_out_are_proposed(weak):
     recordings, truth = weak
     long = recordings.head(4).copy()
-    joined = []
-    for file in long["file"]:
-        joined.append(owl.read_audio(file)[0])
+    joined = [owl.read_audio(file)[0] for file in long["file"]]
     path = str(truth["file"][0]).replace("rec00", "long")
     owl.write_audio(path, np.concatenate(joined), RATE_HZ)
     proposed = owl.propose(pd.DataFrame({"file": [path]}), count=8)
@@ -218,11 +218,13 @@ def test_the_commands_of_the_loop(weak, folder, tmp_path, capsys):
     assert "Wrote 5 places" in capsys.readouterr().out
     assert set(owl.read_clip_table(out)["label"]) == {"low"}
     harvested, page = str(tmp_path / "harvested.csv"), tmp_path / "harvested.html"
-    assert run(["harvest", str(tmp_path / "recordings.csv"), "-o", harvested, "--least", "0.5", "--page", str(page)]) == 0
+    asked = ["harvest", str(tmp_path / "recordings.csv"), "-o", harvested, "--least", "0.5"]
+    assert run([*asked, "--page", str(page)]) == 0
     assert "held-out" in capsys.readouterr().out
     assert page.is_file()
     proposed = str(tmp_path / "next.csv")
-    assert run(["propose", str(folder), "-o", proposed, "--count", "4", "--page", str(tmp_path / "next.html"), "--json"]) == 0
+    asked = ["propose", str(folder), "-o", proposed, "--count", "4", "--json"]
+    assert run([*asked, "--page", str(tmp_path / "next.html")]) == 0
     assert json.loads(capsys.readouterr().out)["proposed"] == 4
     cases = owl.review_cases(owl.read_events(proposed), stretches=0)
     assert cases["teaches"].is_monotonic_decreasing

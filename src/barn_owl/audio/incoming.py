@@ -67,7 +67,9 @@ class Inlet:
     def put_patiently(self, block: np.ndarray) -> None:
         """Add a block as soon as there is room for it."""
         with self._changed:
-            self._changed.wait_for(lambda: self.closed or not self._waiting or self._waiting + len(block) <= self._most)
+            self._changed.wait_for(
+                lambda: self.closed or not self._waiting or self._waiting + len(block) <= self._most
+            )
             self._add(block)
 
     def _add(self, block: np.ndarray) -> None:
@@ -136,5 +138,5 @@ def incoming(source: Source, *, stop: threading.Event | None = None) -> Iterator
 def _deliver(source: Source, inlet: Inlet, failed: list[Exception]) -> None:
     try:
         source.deliver(inlet)
-    except Exception as error:  # noqa: BLE001 - raised by who listens, in its own thread
+    except Exception as error:
         failed.append(error)

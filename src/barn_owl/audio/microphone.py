@@ -91,9 +91,7 @@ class RawPipe:
 
     comes_back = False
 
-    def __init__(
-        self, stream: BinaryIO, rate_hz: int, *, sample_type: str = "int16", channels: int = 1
-    ) -> None:
+    def __init__(self, stream: BinaryIO, rate_hz: int, *, sample_type: str = "int16", channels: int = 1) -> None:
         self.rate_hz = rate_hz
         self._blocks = stream_raw(stream, from_hz=rate_hz, sample_type=sample_type, channels=channels)
 
@@ -129,7 +127,9 @@ class SoundCard:
             if rate_hz is None and own not in (None, COMMON_RATE_HZ):
                 return int(own)
             hint = f"; it offers {own} Hz" if own and own != rate_hz else ""
-            raise AudioError(f"the microphone {self._device or 'by default'} cannot be used: {error}{hint}") from error
+            raise AudioError(
+                f"the microphone {self._device or 'by default'} cannot be used: {error}{hint}"
+            ) from error
 
     def _checked(self, rate_hz: int) -> int:
         self._sounddevice.check_input_settings(device=self._device, channels=1, samplerate=rate_hz)

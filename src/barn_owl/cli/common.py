@@ -255,7 +255,7 @@ def stopping() -> Iterator[threading.Event]:
 
     def end(number: int, _frame: Any) -> None:
         stop.set()
-        signal.signal(number, before[number])
+        signal.signal(number, before[signal.Signals(number)])
 
     before = {number: signal.getsignal(number) for number in (signal.SIGINT, signal.SIGTERM)}
     for number in before:

@@ -21,7 +21,6 @@ from barn_owl.cli.common import (
 )
 from barn_owl.errors import PlanError
 
-
 SHOWN = 12
 """Places that are shown at once."""
 
@@ -34,7 +33,9 @@ SHOWN = 12
 )  # fmt: skip
 @out_file_option
 @click.option("--most", type=click.IntRange(min=1), default=50, show_default=True, help="Places to find in all.")
-@click.option("--least", type=click.FloatRange(0, 1), default=0.5, show_default=True, help="Score that they must reach.")
+@click.option(
+    "--least", type=click.FloatRange(0, 1), default=0.5, show_default=True, help="Score that they must reach."
+)
 @click.option("--at", nargs=2, type=float, help="Where in an example it is: from and to, in seconds.")
 @click.option("--label", help="What the places are called.  [default: the example's label, or its file's name]")
 @click.option("--cache", type=click.Path(path_type=Path), help="Folder to keep features in, for the next search.")
@@ -78,16 +79,17 @@ def command(
         clips = clips.assign(label=label)
     files = owl.find_recordings(places)
     with voice.progress(f"looking in {len(files)} recordings") as progress:
-        found = owl.find_like(
-            clips, files, most=most, least=least, cache=cache, workers=workers, progress=progress
-        )
+        found = owl.find_like(clips, files, most=most, least=least, cache=cache, workers=workers, progress=progress)
     for reason in found.attrs["refused"]:
         voice.warn(f"passed over: {reason}")
     write_table(found, out, force=force)
     shown = found.drop(columns="example").head(SHOWN)
     times = {name: [f"{second:.2f}" for second in shown[name]] for name in ("start_s", "end_s")}
     voice.table(shown.assign(file=[Path(file).name for file in shown["file"]], **times))
-    voice.say(f"\nWrote {len(found)} places to {out}." + (f" None reaches {least:g}; lower --least." if not len(found) else ""))
+    voice.say(
+        f"\nWrote {len(found)} places to {out}."
+        + (f" None reaches {least:g}; lower --least." if not len(found) else "")
+    )
     if page is not None and len(found):
         cases = owl.review_cases(found, stretches=0, listens=False)
         use = f"Save the answers, then: barn-owl review {out} --answers answers.jsonl -o reviewed.csv --stretches 0"

@@ -8,7 +8,7 @@ import sys
 from contextlib import contextmanager
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TextIO
+from typing import TYPE_CHECKING, TextIO
 
 import click
 from rich.console import Group
@@ -47,10 +47,14 @@ LINE = ["begins", "start_s", "end_s", "label", "score"]
     help="Of a pipe: uint8, int16, int24, int32, float32 or float64.",
 )  # fmt: skip
 @click.option("--channels", type=click.IntRange(1, 64), default=1, show_default=True, help="Of a pipe.")
-@click.option("--speed", type=float, default=1.0, show_default=True, help="How fast a simulated microphone plays; inf.")
+@click.option(
+    "--speed", type=float, default=1.0, show_default=True, help="How fast a simulated microphone plays; inf."
+)
 @click.option("--stop-after-s", type=click.FloatRange(min=0, min_open=True), help="Listen for so long.")
 @decision_options
-@click.option("-o", "--out", type=click.Path(path_type=Path), help="Table (.csv, .jsonl) that each event is added to.")
+@click.option(
+    "-o", "--out", type=click.Path(path_type=Path), help="Table (.csv, .jsonl) that each event is added to."
+)
 @click.option("--excerpts", type=click.Path(path_type=Path), help="Folder to write each event to as a sound file.")
 @click.option(
     "--around-s", type=click.FloatRange(0, 20), default=1.0, show_default=True, help="Sound kept around an excerpt."
@@ -129,8 +133,8 @@ def command(
 def _say_first(voice: Voice, listener: Listener, speed: float) -> None:
     latency_s = listener.latency_s / (speed if math.isfinite(speed) and speed > 1 else 1)
     voice.say(
-        f"Listening for {', '.join(listener.model.event_labels)}; an event is told {latency_s:.1f} s after its end at "
-        "the latest. Ctrl-C ends it."
+        f"Listening for {', '.join(listener.model.event_labels)}; an event is told {latency_s:.1f} s after its "
+        "end at the latest. Ctrl-C ends it."
     )
 
 
@@ -159,7 +163,7 @@ def _source(microphone: str | None, rate_hz: int | None, sample_type: str, chann
         if rate_hz is None:
             raise PlanError("samples in a pipe do not say their rate: give --rate-hz")
         # Without a buffer: a thread that waits in one cannot be left behind at the end.
-        pipe = open(sys.stdin.fileno(), "rb", buffering=0, closefd=False)  # noqa: PTH123, SIM115 - it is open already
+        pipe = open(sys.stdin.fileno(), "rb", buffering=0, closefd=False)  # noqa: SIM115 - it is open already
         return RawPipe(pipe, rate_hz, sample_type=sample_type, channels=channels)
     if microphone is None or not microphone.startswith(SIMULATED):
         return SoundCard(microphone, rate_hz)
@@ -214,6 +218,8 @@ def _write_excerpt(folder: Path, rate_hz: int, heard: Heard) -> None:
     number, path = 1, place / f"{stamp}.flac"
     while path.exists():
         number, path = number + 1, place / f"{stamp}_{number}.flac"
+    if heard.excerpt is None:
+        return
     try:
         owl.write_audio(path, heard.excerpt, rate_hz)
     except (AudioError, OutputError) as error:
@@ -271,7 +277,9 @@ class _Screen(_Lines):
         for label, score in zip(listener.model.labels, listener.scores, strict=True):
             if label in listener.model.event_labels:
                 on = score >= listener.decision.of(label).on
-                bars.add_row(Text(label), Text(_bar(float(score)), style="bold yellow" if on else "blue"), f"{score:.2f}")
+                bars.add_row(
+                    Text(label), Text(_bar(float(score)), style="bold yellow" if on else "blue"), f"{score:.2f}"
+                )
         head = Text(f"listening for {_length(listener.seconds)}", style="bold")
         lines = [Text(line) for line in self._last] or [Text("nothing yet", style="dim")]
         warned = [Text(self._warned, style="yellow")] if self._warned else []

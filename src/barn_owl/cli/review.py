@@ -80,13 +80,22 @@ def command(
         raise TableError(f"{file} does not exist; the page saves it, or --serve")
     if not (page or serve or file.is_file()):
         raise PlanError("say --serve to review in a browser now, or --page FILE for a page to take away")
-    cases = _cases(voice, events, recordings, audio, stretches=stretches, stretch_s=stretch_s, seed=seed, shown=bool(page or serve))
+    cases = _cases(
+        voice,
+        events,
+        recordings,
+        audio,
+        stretches=stretches,
+        stretch_s=stretch_s,
+        seed=seed,
+        shown=bool(page or serve),
+    )
     labels = owl.load_model(model).event_labels if model is not None else []
     given = read_reviews(file) if file.is_file() else {}
     if page is not None:
         _write(voice, owl.Review(cases, labels=labels), page, given, file, events, force=force)
     if serve:
-        given = _serve(voice, owl.Review(cases, labels=labels), file, port, events)
+        given = _serve(owl.Review(cases, labels=labels), file, port, events)
     if given:
         _tell(voice, cases, given, out, force=force)
 
@@ -103,14 +112,23 @@ def _cases(
     else:
         files = list(table["file"].unique())
         if stretches:
-            voice.warn("stretches without an event are drawn from the recordings in EVENTS alone; name all that were tagged")
+            voice.warn(
+                "stretches without an event are drawn from the recordings in EVENTS alone; name all that were tagged"
+            )
     if not len(table) and not files:
         raise TableError(f"{events} holds no event; name the recordings to hear what was missed")
     return owl.review_cases(table, files, stretches=stretches, stretch_s=stretch_s, listens=shown, seed=seed)
 
 
 def _write(
-    voice: Voice, review: owl.Review, page: Path, given: dict[str, owl.Answer], file: Path, events: Path, *, force: bool
+    voice: Voice,
+    review: owl.Review,
+    page: Path,
+    given: dict[str, owl.Answer],
+    file: Path,
+    events: Path,
+    *,
+    force: bool,
 ) -> None:
     use = f"Save the answers, then: barn-owl review {events.name} RECORDINGS --answers {file.name} -o reviewed.csv"
     room = owl.write_review_page(
@@ -122,25 +140,26 @@ def _write(
     voice.say(f"Next: open it in a browser, save the answers, then {use.partition('then: ')[2]}")
 
 
-def _serve(voice: Voice, review: owl.Review, file: Path, port: int, events: Path) -> dict[str, owl.Answer]:
+def _serve(review: owl.Review, file: Path, port: int, events: Path) -> dict[str, owl.Answer]:
     with owl.ReviewServer(review, file, title=f"Review of {events.name}", port=port) as server, stopping() as stop:
         thread = threading.Thread(target=server.serve, daemon=True)
         thread.start()
         # On standard error and even when all else is quiet: nobody else is to know the address.
-        click.echo(f"{len(review.cases)} cases to review at\n{server.address}\nAnswers go to {file}. Ctrl-C ends it.", err=True)
+        click.echo(
+            f"{len(review.cases)} cases to review at\n{server.address}\nAnswers go to {file}. Ctrl-C ends it.",
+            err=True,
+        )
         stop.wait()
         server.stop()
         return server.answers
 
 
-def _tell(
-    voice: Voice, cases: pd.DataFrame, given: dict[str, owl.Answer], out: Path | None, *, force: bool
-) -> None:
+def _tell(voice: Voice, cases: pd.DataFrame, given: dict[str, owl.Answer], out: Path | None, *, force: bool) -> None:
     estimate = owl.estimate_quality(cases, given)
     shown = estimate.table.reset_index()
     for name in ("precision", "recall"):
         shown[f"{name} 95 %"] = [
-            "–" if low != low else f"{low:.2f} to {high:.2f}"  # noqa: PLR0124 - NaN
+            "–" if low != low else f"{low:.2f} to {high:.2f}"
             for low, high in zip(shown.pop(f"{name}_low"), shown.pop(f"{name}_high"), strict=True)
         ]
     order = ["label", "events", "reviewed", "precision", "precision 95 %", "recall", "recall 95 %"]

@@ -26,7 +26,6 @@ if TYPE_CHECKING:
     from collections.abc import Mapping
     from datetime import datetime
 
-    import pandas as pd
 
 DOUBTED = 3
 """Recordings that are held against what the model was made for."""

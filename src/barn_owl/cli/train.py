@@ -141,7 +141,9 @@ def _say_what_was_kept(voice: Voice, plan: owl.Plan, run: owl.Run) -> None:
         voice.say("before, now: share of the kept examples that is named right.")
     gone = sorted(set(before.labels) - set(run.model.labels))
     if gone:
-        voice.warn(f"{plan.start.model} keeps no examples of {', '.join(gone)}, and there are no clips of them: forgotten")
+        voice.warn(
+            f"{plan.start.model} keeps no examples of {', '.join(gone)}, and there are no clips of them: forgotten"
+        )
 
 
 def _say_what_is_there(voice: Voice, folder: Path, run: owl.Run) -> None:

@@ -17,9 +17,7 @@ MIN_CLIPS = 3
 """Clips a label needs at least: one for each side."""
 
 
-def split_clips(
-    clips: pd.DataFrame, shares: Shares | None = None, *, seed: int = 0, fewest: int = 2
-) -> pd.DataFrame:
+def split_clips(clips: pd.DataFrame, shares: Shares | None = None, *, seed: int = 0, fewest: int = 2) -> pd.DataFrame:
     """Fill the column ``split`` of a clip table; the argument stays as it is.
 
     All rows of one group (or of one file, when the table has no ``group`` or ``shares.together`` is "file"),

@@ -35,9 +35,9 @@ class Notices:
     work : what is done; it raises OSError with the reason when it fails. pause_s : time in which no other event of
     the same label is told of.
 
-    >>> listener = barn_owl.Listener(
-    ...     barn_owl.load_model("first"), barn_owl.SimulatedMicrophone(barn_owl.stream_audio("night.wav"), 16000, speed=1e9)
-    ... )
+    >>> blocks = barn_owl.stream_audio("night.wav")
+    >>> microphone = barn_owl.SimulatedMicrophone(blocks, 16000, speed=float("inf"))
+    >>> listener = barn_owl.Listener(barn_owl.load_model("first"), microphone)
     >>> said = []
     >>> notices = barn_owl.Notices(lambda heard: said.append(heard.label))
     >>> for heard in listener.events():
@@ -102,9 +102,9 @@ class Notices:
 def command_notices(command: str, *, pause_s: float = 0.0, longest_s: float = LONGEST_S) -> Notices:
     """Run a command for each event, such as ``notify {label} {start_s} {score}``; see `FIELDS`.
 
-    It is split into arguments as a shell would, but no shell runs: whatever stands in a label is one argument, or part
-    of one. A command that takes longer than `longest_s` is stopped. Raises PlanError when it cannot be found or names
-    something that an event does not have.
+    It is split into arguments as a shell would, but no shell runs: whatever stands in a label is one argument, or
+    part of one. A command that takes longer than `longest_s` is stopped. Raises PlanError when it cannot be found or
+    names something that an event does not have.
 
     >>> barn_owl.command_notices("true {label}").close()
     """
@@ -117,7 +117,9 @@ def command_notices(command: str, *, pause_s: float = 0.0, longest_s: float = LO
     for word in words:
         for name in _fields(word):
             if name not in FIELDS:
-                raise PlanError(f"the command {command!r}: {{{name}}} {nearest_to(name, FIELDS, else_say='there are ')}")
+                raise PlanError(
+                    f"the command {command!r}: {{{name}}} {nearest_to(name, FIELDS, else_say='there are ')}"
+                )
 
     def run(heard: Heard) -> None:
         record = {name: str(value) for name, value in heard.record().items()}

@@ -1,4 +1,4 @@
-"""Closing the loop: what was found is reviewed, more is harvested, the next to label is proposed, the like is found."""
+"""Closing the loop: what was found is reviewed, more is harvested, proposed and found."""
 
 import lazy_loader
 

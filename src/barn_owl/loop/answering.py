@@ -45,8 +45,8 @@ class Answer:
         try:
             sounds = [(str(label).strip(), float(start), float(end)) for label, start, end in said.get("sounds", ())]
             made = cls(
-                case=str(said["case"]), verdict=said["verdict"], sounds=sounds, reviewer=str(said.get("reviewer", "")),
-                when=str(said.get("when", "")),
+                case=str(said["case"]), verdict=said["verdict"], sounds=sounds,
+                reviewer=str(said.get("reviewer", "")), when=str(said.get("when", "")),
             )  # fmt: skip
         except (AttributeError, KeyError, TypeError, ValueError) as error:
             raise TableError(f"this is no answer: {str(said)[:200]}") from error

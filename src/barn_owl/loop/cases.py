@@ -1,7 +1,7 @@
 """What is to be reviewed: events, and stretches in which nothing was found; and in which order.
 
-A random order of its own in each stratum (label and third of the scores) makes any beginning of it a random sample, so
-that what was reviewed in that order says something of all the rest.
+A random order of its own in each stratum (label and third of the scores) makes any beginning of it a random sample,
+so that what was reviewed in that order says something of all the rest.
 """
 
 import itertools
@@ -46,9 +46,9 @@ def review_cases(
     missed. listens : whether sounds of new kinds are looked for, which reads the events.
 
     Returns, beside the columns of a clip table: ``kind`` (event or stretch), ``stratum`` and ``of``, how many there
-    are of it in all; ``draw``, the place in its stratum's random order; ``teaches``, 0 to 1, how much an answer tells,
-    and ``why``. Clips without times are whole files, and one without a label has the one in ``predicted``, if any. A
-    table of `barn_owl.propose` stays in its order.
+    are of it in all; ``draw``, the place in its stratum's random order; ``teaches``, 0 to 1, how much an answer
+    tells, and ``why``. Clips without times are whole files, and one without a label has the one in ``predicted``, if
+    any. A table of `barn_owl.propose` stays in its order.
 
     >>> cases = barn_owl.review_cases(barn_owl.read_events("events.csv"), ["night.wav"], stretches=3)
     >>> sorted(cases["kind"].unique())
@@ -77,7 +77,7 @@ def _whole(events: pd.DataFrame) -> pd.DataFrame:
     label = events["label"]
     if "predicted" in events:
         label = label.where(label != "", events["predicted"].fillna("").astype(str))
-    score = events["score"] if "score" in events else np.nan
+    score = events.get("score", np.nan)
     return events.assign(start_s=starts, end_s=ends, label=label, score=score)
 
 

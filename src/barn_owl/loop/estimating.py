@@ -24,12 +24,13 @@ ALL = "all"
 class Estimate:
     """Quality of the events of an archive: ``table``, a row a label and one for all of them.
 
-    Columns: ``events`` in the archive, ``reviewed`` of them, ``precision`` and ``recall`` with ``_low`` and ``_high``,
-    the ends of their intervals; NaN where nothing is known. stretches : pieces without an event that were reviewed;
-    unsure : answers that say nothing.
+    Columns: ``events`` in the archive, ``reviewed`` of them, ``precision`` and ``recall`` with ``_low`` and
+    ``_high``, the ends of their intervals; NaN where nothing is known. stretches : pieces without an event that were
+    reviewed; unsure : answers that say nothing.
 
     >>> cases = barn_owl.review_cases(barn_owl.read_events("events.csv"), ["night.wav"], stretches=2)
-    >>> answers = {case_key(case): barn_owl.Answer(case=case_key(case), verdict="wrong") for case in cases.to_dict("records")}
+    >>> keys = [case_key(case) for case in cases.to_dict("records")]
+    >>> answers = {key: barn_owl.Answer(case=key, verdict="wrong") for key in keys}
     >>> float(barn_owl.estimate_quality(cases, answers).table.loc["all", "precision_high"])
     0.0
     """
@@ -110,7 +111,7 @@ def _means(known: dict[str, pd.DataFrame], number: dict[str, int]) -> np.ndarray
 
 
 def _drawn_truths(rng: np.random.Generator, counted: np.ndarray, row: int, total: int, rounds: int) -> np.ndarray:
-    """What `total` events of a stratum truly are, ``(rounds, labels + 1)``: what was reviewed, and draws of the rest."""
+    """What `total` events of a stratum truly are, ``(rounds, labels + 1)``: those reviewed, draws of the rest."""
     reviewed = counted.sum()
     right = rng.beta(counted[row] + PRIOR, reviewed - counted[row] + PRIOR, rounds)
     others = counted + PRIOR / len(counted)

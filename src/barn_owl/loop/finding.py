@@ -80,9 +80,8 @@ def find_like(
     if not known:
         raise TableError("there is no example")
     work = partial(_found, examples=known, most=most, least=least, cache=cache)
-    tables, refused, done = [], [], 0
-    for found in each(work, [str(path) for path in recordings], workers):
-        done += 1
+    tables, refused = [], []
+    for done, found in enumerate(each(work, [str(path) for path in recordings], workers), start=1):
         if isinstance(found, str):
             refused.append(found)
         else:
@@ -130,7 +129,7 @@ def _wider(file: str, start: float | None, end: float | None) -> tuple[float, fl
 
 
 def _above(frames: np.ndarray, quiet: np.ndarray) -> np.ndarray:
-    """Levels above the quiet and a margin, blurred a little, so that what is nearly at its place counts nearly as much."""
+    """Levels above the quiet and a margin, blurred: what is nearly at its place counts nearly as much."""
     blurred = scipy.ndimage.uniform_filter1d(frames, 3, axis=0, mode="nearest")
     blurred = scipy.ndimage.correlate1d(blurred, np.array([0.25, 0.5, 0.25], np.float32), axis=1, mode="nearest")
     return np.clip(blurred - quiet - np.float32(MARGIN_DB), 0, np.float32(TOP_DB))
@@ -213,7 +212,7 @@ def _patterns(example: Example, size: int) -> list[np.ndarray]:
     for shift in SHIFTS:
         levels = np.roll(example.levels, shift, axis=1)
         if shift:
-            levels[:, : shift] = 0 if shift > 0 else levels[:, : shift]
+            levels[:, :shift] = 0 if shift > 0 else levels[:, :shift]
             if shift < 0:
                 levels[:, shift:] = 0
         moved.append(np.conj(scipy.fft.rfft(levels, size, axis=0)).astype(np.complex64))

@@ -1,12 +1,13 @@
 """Parts of recordings that hold their label's sound, where only the label of each recording is known.
 
-What stands out of the quiet of a recording is cut into parts. A part counts for its label when the parts most like it,
-in other recordings, are of the same label too; what sounds in all recordings is near all labels alike. From there a
-classifier learns from the best parts, round by round, and each part is judged by one that has not heard its recording.
-Recordings of other labels say how often a part is that good by chance (J. Elias and S. Gygi, "Target-decoy search
-strategy", Nature Methods 4, 2007): that is the confidence.
+What stands out of the quiet of a recording is cut into parts. A part counts for its label when the parts most like
+it, in other recordings, are of the same label too; what sounds in all recordings is near all labels alike. From
+there a classifier learns from the best parts, round by round, and each part is judged by one that has not heard its
+recording. Recordings of other labels say how often a part is that good by chance (J. Elias and S. Gygi,
+"Target-decoy search strategy", Nature Methods 4, 2007): that is the confidence.
 """
 
+import itertools
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import partial
@@ -66,7 +67,7 @@ class Harvest:
 
 @dataclass(frozen=True, eq=False)
 class _Parts:
-    """All parts: their features, recording by number, times, label by number; of each recording label, group, fold."""
+    """All parts: features, recording by number, times, label by number; of each recording label, group, fold."""
 
     rows: np.ndarray
     recording: np.ndarray
@@ -103,7 +104,11 @@ def harvest(
     """
     table = check_clip_table(recordings, where="recordings")
     counts = table.loc[table["label"] != "", "label"].value_counts()
-    left_out = {str(label): f"{count} recordings, and {FEWEST} are needed" for label, count in counts.items() if count < FEWEST}
+    left_out = {
+        str(label): f"{count} recordings, and {FEWEST} are needed"
+        for label, count in counts.items()
+        if count < FEWEST
+    }
     table = table[table["label"].isin(counts.index[counts >= FEWEST])].reset_index(drop=True)
     if table["label"].nunique() < 2:
         said = ", ".join(f"{label} has {count}" for label, count in counts.items()) or "there are no labels"
@@ -116,18 +121,23 @@ def harvest(
     for number, label in enumerate(labels):
         mine = parts.label == number
         confidence[mine] = _confidence(own[mine], scores[~mine, number])
-        sure, there = len(set(parts.recording[mine & (confidence >= least)])), int((parts.recording_label == number).sum())
+        sure, there = (
+            len(set(parts.recording[mine & (confidence >= least)])),
+            int((parts.recording_label == number).sum()),
+        )
         if sure < min(FEWEST, (there + 1) // 2):
             # The best of many parts is good by chance now and then, but hardly in several recordings.
             left_out[label] = (
-                f"sure parts are in {sure} of {there} recordings, the surest has {confidence[mine].max(initial=0):.2f}; "
+                f"sure parts are in {sure} of {there} recordings, the surest has {confidence[mine].max():.2f}; "
                 "is its sound in the recordings?"
             )
             confidence[mine] = 0
     taken = [_best(parts, confidence, own, number, per_recording, least) for number in range(len(table))]
     clips = _clips(table, parts, np.concatenate(taken), confidence, table["label"])
     if background is not None:
-        nothing = [_least_like(parts, scores, number, per_recording) for number in range(len(table))]
+        free = np.ones(len(own), dtype=bool)
+        free[np.concatenate(taken)] = False
+        nothing = [_least_like(parts, scores, free, number, per_recording) for number in range(len(table))]
         clips = pd.concat([clips, _clips(table, parts, np.concatenate(nothing), 1 - confidence, background)])
     clips = check_clip_table(clips.sort_values(["label", "score"], ascending=[True, False], ignore_index=True))
     return Harvest(clips=clips, rounds=rounds, left_out=left_out, refused=refused)
@@ -141,7 +151,9 @@ def _parts(
     progress: Callable[[float, float], None] | None,
 ) -> tuple[_Parts, pd.DataFrame, list[str]]:
     """Cut all recordings into parts."""
-    rows, times, numbers, kept, refused = [], [], [], [], []
+    rows, times, numbers = [], [], []
+    kept: list[int] = []
+    refused: list[str] = []
     for at, cut in enumerate(each(partial(cut_parts, cache=cache), list(table["file"]), workers)):
         if isinstance(cut, str):
             refused.append(cut)
@@ -192,7 +204,7 @@ def cut_parts(file: str, *, cache: str | Path | None) -> tuple[np.ndarray, np.nd
         length_s = (end - begin) * FRONT_END.hop_s
         if length_s >= SHORTEST_S:
             edges = np.linspace(begin, end, int(np.ceil(length_s / LONGEST_S)) + 1).astype(int).tolist()
-            spans += zip(edges[:-1], edges[1:], strict=True)
+            spans += itertools.pairwise(edges)
     if len(spans) > MOST_PARTS:
         loudest = np.argsort([-loud[begin:end].mean() for begin, end in spans], kind="stable")[:MOST_PARTS]
         spans = [spans[number] for number in sorted(loudest)]
@@ -229,14 +241,14 @@ def _folds(table: pd.DataFrame, groups: "pd.Series[str]", seed: int) -> np.ndarr
 def _rounds(parts: _Parts, labels: int) -> tuple[np.ndarray, pd.DataFrame]:
     """Score each part for each label, ``(parts, labels)``: the round that told held-out recordings best."""
     scores = _nearness(parts, labels)
-    best, history = scores, [{"round": 0, "by": "nearest parts", "held_out": _held_out(parts, scores)}]
-    since = 0
+    best, highest, since = scores, _held_out(parts, scores), 0
+    history = [{"round": 0, "by": "nearest parts", "held_out": highest}]
     for number in range(1, MOST_ROUNDS + 1):
         scores = _learnt(parts, np.take_along_axis(scores, parts.label[:, None], axis=1)[:, 0], labels)
         told = _held_out(parts, scores)
         since += 1
-        if told > max(line["held_out"] for line in history) + RISE:
-            best, since = scores, 0
+        if told > highest + RISE:
+            best, highest, since = scores, told, 0
         history.append({"round": number, "by": "classifier", "held_out": told})
         if since >= PATIENCE:
             break
@@ -296,7 +308,9 @@ def _held_out(parts: _Parts, scores: np.ndarray) -> float:
         if len(own):
             best = np.sort(own, axis=0)[-2:].mean(axis=0)
             right[number] = best.argmax() == label
-    return float(np.mean([right[parts.recording_label == label].mean() for label in np.unique(parts.recording_label)]))
+    return float(
+        np.mean([right[parts.recording_label == label].mean() for label in np.unique(parts.recording_label)])
+    )
 
 
 def _confidence(own: np.ndarray, others: np.ndarray) -> np.ndarray:
@@ -314,18 +328,17 @@ def _confidence(own: np.ndarray, others: np.ndarray) -> np.ndarray:
     return out
 
 
-def _best(
-    parts: _Parts, confidence: np.ndarray, own: np.ndarray, number: int, most: int, least: float
-) -> np.ndarray:
+def _best(parts: _Parts, confidence: np.ndarray, own: np.ndarray, number: int, most: int, least: float) -> np.ndarray:
     """The surest parts of a recording."""
     mine = np.flatnonzero((parts.recording == number) & (confidence >= least))
     return mine[np.argsort(-own[mine], kind="stable")[:most]]
 
 
-def _least_like(parts: _Parts, scores: np.ndarray, number: int, most: int) -> np.ndarray:
-    """Parts of a recording that are least like any label."""
+def _least_like(parts: _Parts, scores: np.ndarray, free: np.ndarray, number: int, most: int) -> np.ndarray:
+    """Parts of a recording, among those that are free, that are least like any label: half of them at most."""
     mine = np.flatnonzero(parts.recording == number)
-    return mine[np.argsort(scores[mine].max(axis=1), kind="stable")[: min(most, len(mine) // 2)]]
+    mine = mine[np.argsort(scores[mine].max(axis=1), kind="stable")[: min(most, len(mine) // 2)]]
+    return mine[free[mine]]
 
 
 def _clips(
@@ -341,5 +354,7 @@ def _clips(
             "score": confidence[taken].round(4),
         }
     )
-    groups = table["group"].to_numpy()[numbers] if "group" in table else made["file"].map(lambda file: Path(file).stem)
+    groups = (
+        table["group"].to_numpy()[numbers] if "group" in table else made["file"].map(lambda file: Path(file).stem)
+    )
     return made.assign(group=groups)

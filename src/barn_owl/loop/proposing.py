@@ -46,11 +46,11 @@ def propose(
     """Propose the clips that are most useful to label next, in this order.
 
     clips : a clip table; labels are not looked at. Long files without times are recordings, of which the parts that
-    stand out of their quiet are proposed. model : says what it is unsure of; None for spread alone. known : clips that
-    are labelled already, and need not be covered again.
+    stand out of their quiet are proposed. model : says what it is unsure of; None for spread alone. known : clips
+    that are labelled already, and need not be covered again.
 
-    Returns the chosen rows with ``rank`` from 1 and ``why``; with a model also ``predicted`` and its ``score``. Raises
-    TableError when there is no clip, or none can be used.
+    Returns the chosen rows with ``rank`` from 1 and ``why``; with a model also ``predicted`` and its ``score``.
+    Raises TableError when there is no clip, or none can be used.
 
     >>> proposed = barn_owl.propose(barn_owl.read_clip_table("clips.csv"), count=3)
     >>> proposed["rank"].tolist()
@@ -76,7 +76,11 @@ def propose(
     order, gains = _covering(rows, weights, len(chosen_before), count, np.random.default_rng(seed))
     best = table.iloc[order].reset_index(drop=True)
     like = (gains / max(gains.max(initial=0), 1e-9)).round(3)
-    why = np.where(unsure[order] > 0.5, "the model is unsure", "like many others") if model is not None else "like many others"
+    why = (
+        np.where(unsure[order] > 0.5, "the model is unsure", "like many others")
+        if model is not None
+        else "like many others"
+    )
     return best.assign(rank=np.arange(1, len(best) + 1), gain=like, why=why)
 
 
@@ -138,10 +142,8 @@ def _doubted(model: Model, table: pd.DataFrame, workers: int) -> tuple[pd.DataFr
     table = table.iloc[used].reset_index(drop=True)
     said = with_predictions(model, table, frames, hear(model, table, frames))
     scores = np.sort(said[[f"score:{label}" for label in model.labels]].to_numpy(dtype=np.float64), axis=1)
-    if model.overlapping:
-        doubt = 1 - np.abs(2 * scores - 1).min(axis=1)
-    else:
-        doubt = 1 - (scores[:, -1] - scores[:, -2])
+    between = np.abs(2 * scores - 1).min(axis=1) if model.overlapping else scores[:, -1] - scores[:, -2]
+    doubt = 1 - between
     return table.assign(predicted=said["predicted"], score=said["score"].round(4)), doubt + SURE, used
 
 

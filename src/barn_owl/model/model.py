@@ -17,8 +17,8 @@ from barn_owl.files import whole_file
 from barn_owl.model.extras import ExtraColumn, ExtraColumns
 from barn_owl.model.families import rebuild
 from barn_owl.model.family import Family, Steps
-from barn_owl.model.pooled import Pooled, SomebodyElses
 from barn_owl.model.kept import Kept, packed, unpacked
+from barn_owl.model.pooled import Pooled, SomebodyElses
 from barn_owl.model.settings import DecisionSettings
 from barn_owl.network import sigmoid, softmax
 from barn_owl.sound import UniformSettings, make_uniform

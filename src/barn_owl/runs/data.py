@@ -66,7 +66,9 @@ class RunData:
             sources = excerpts(own["file"], own["start_s"], own["end_s"])
             # A quarter of what is kept from before is watched, so that one sees when it is forgotten.
             watched = np.arange(len(self.kept)) % 4 == 3
-            more = np.flatnonzero(watched if side == "validation" else ~watched if needs_validation else watched | True)
+            more = np.flatnonzero(
+                watched if side == "validation" else ~watched if needs_validation else watched | True
+            )
             kept = [self.kept[number].frames for number in more]
             sides.append(
                 Examples(
@@ -134,7 +136,7 @@ def usable_clips(clips: pd.DataFrame, plan: Plan) -> pd.DataFrame:
 
 
 def label_names(clips: pd.DataFrame, plan: Plan) -> list[str]:
-    """Labels of a table, and of the examples that the model which a plan starts from has kept, in alphabetical order."""
+    """Labels of a table, and of the examples of the model that a plan starts from, in alphabetical order."""
     texts = [*clips["label"].unique(), *(one.label for one in kept_before(plan))]
     return sorted({label for text in texts for label in (labels_in(text) if plan.overlapping else [text])})
 

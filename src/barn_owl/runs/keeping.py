@@ -30,8 +30,8 @@ def examples_to_keep(plan: Plan, data: RunData) -> list[Kept]:
         rows = own.index[[label in labels_in(text) if plan.overlapping else label == text for text in own["label"]]]
         order = pd.Series(rng.permutation(len(rows)), index=rows)
         turn = order.groupby(groups[rows]).rank(method="first")
-        for row in turn.add(order / (len(order) + 1)).sort_values().index[: max(plan.training.kept - there, 0)]:
-            kept.append(Kept(str(own["label"][row]), _loudest(data.frames[int(row)], plan)))
+        chosen = turn.add(order / (len(order) + 1)).sort_values().index[: max(plan.training.kept - there, 0)]
+        kept += [Kept(str(own["label"][row]), _loudest(data.frames[int(row)], plan)) for row in chosen]
     return kept
 
 
@@ -42,7 +42,7 @@ def _loudest(frames: np.ndarray, plan: Plan) -> np.ndarray:
 
 
 def kept_table(before: Model, after: Model, clips: pd.DataFrame) -> pd.DataFrame:
-    """A row a label: clips that were learnt from, examples kept from before, and the share of these that is named right.
+    """A row a label: clips that were learnt from, examples kept from before, and how many of these are named right.
 
     before, after : the models that training began and ended with. clips : those of the run, with their sides.
 

@@ -34,14 +34,14 @@ from .results import (
     write_evaluation as write_evaluation,
     write_results as write_results,
 )
+from .reviewing import (
+    Review as Review,
+    write_review_page as write_review_page,
+)
 from .scoring import (
     adjusting_figure as adjusting_figure,
     events_figure as events_figure,
     hours_figure as hours_figure,
-)
-from .reviewing import (
-    Review as Review,
-    write_review_page as write_review_page,
 )
 from .searching import write_search_page as write_search_page
 from .serving import ReviewServer as ReviewServer

@@ -81,9 +81,11 @@ class Review:
             told = {name: case[name] for name in ("kind", "why", "stratum")} | _shown(case)
             told |= {"id": number, "key": case_key(case), "file": Path(case["file"]).name, "from": begin, "to": end}
             told |= {"teaches": float(case["teaches"]), "draw": int(case["draw"])}
-            low, high = np.searchsorted(starts.get(case["file"], []), [case["start_s"] - NEAR_S, case["end_s"] + NEAR_S])
+            low, high = np.searchsorted(
+                starts.get(case["file"], []), [case["start_s"] - NEAR_S, case["end_s"] + NEAR_S]
+            )
             beside = [row for row in rows.get(case["file"], [])[low:high] if row != number]
-            beside = sorted(beside, key=lambda row: abs(cases[row]["start_s"] - case["start_s"]))[:MOST_NEAR]  # noqa: B023
+            beside = sorted(beside, key=lambda row: abs(cases[row]["start_s"] - case["start_s"]))[:MOST_NEAR]
             listed.append(told | {"near": [_shown(cases[row]) for row in sorted(beside)]})
         return listed
 
@@ -142,7 +144,9 @@ def write_review_page(
         if used > budget:
             break
         sounds[int(number)], pictures[int(number)] = sound, picture
-    store = "review " + hashlib.sha256(" ".join(map(case_key, review.cases.to_dict("records"))).encode()).hexdigest()[:16]
+    store = (
+        "review " + hashlib.sha256(" ".join(map(case_key, review.cases.to_dict("records"))).encode()).hexdigest()[:16]
+    )
     data = _data(review, answers or {}, store)
     data |= {"served": False, "sounds": sounds, "pictures": pictures, "download": download}
     text = filled("review.html", title=title, served=False, policy=ALONE, data=data, use=use)

@@ -2,15 +2,17 @@
 
 import json
 import secrets
-from collections.abc import Callable
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from threading import Lock
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 
 from barn_owl.errors import AudioError, BarnOwlError, OutputError, TableError
 from barn_owl.loop import Answer, add_answer, estimate_quality, read_reviews
 from barn_owl.show.reviewing import Review, estimate_rows, review_page
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
 
 HOST = "127.0.0.1"
 LARGEST = 65_536
@@ -39,7 +41,9 @@ class ReviewServer:
     True
     """
 
-    def __init__(self, review: Review, answers: str | Path, *, title: str = "Events to review", port: int = 0) -> None:
+    def __init__(
+        self, review: Review, answers: str | Path, *, title: str = "Events to review", port: int = 0
+    ) -> None:
         self.review, self._path, self._title = review, Path(answers), title
         self.answers = read_reviews(answers) if self._path.is_file() else {}
         self._known = {case["key"]: case for case in review.content()}
@@ -77,9 +81,7 @@ class ReviewServer:
             if self._path.is_file():
                 self.answers = read_reviews(self._path)
             store = f"review {self.address}"
-            return review_page(
-                self.review, self.answers, title=self._title, estimate=self.estimate(), store=store
-            )
+            return review_page(self.review, self.answers, title=self._title, estimate=self.estimate(), store=store)
 
     def estimate(self) -> list[dict[str, Any]]:
         """What the answers say of all events."""
@@ -179,5 +181,5 @@ class _Handler(BaseHTTPRequestHandler):
         self.end_headers()
         self.wfile.write(body)
 
-    def log_message(self, format: str, *args: Any) -> None:
+    def log_message(self, format: str, *args: Any) -> None:  # noqa: A002 - the name is that of the class above
         """Say nothing."""
