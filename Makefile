@@ -2,7 +2,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: demo test guide lint types layers docs bench bench-accuracy bench-real screenshots reference clean
+.PHONY: demo test guide lint types layers docs bench bench-accuracy bench-loop bench-real screenshots reference clean
 
 demo: .venv/ready
 	rm -rf saltmarsh-quay
@@ -39,6 +39,10 @@ bench-accuracy: .venv/ready-dev
 	$(BIN)/python benchmarks/learning_curves.py
 
 # Two real problems, set up beside the repository; says so where they are not there.
+bench-loop: .venv/ready-dev
+	$(BIN)/barn-owl demo
+	$(BIN)/python benchmarks/loop.py saltmarsh-quay
+
 bench-real: .venv/ready-dev
 	$(BIN)/python benchmarks/real.py
 

@@ -1,22 +1,32 @@
 """Take the pictures of this folder anew, from the demo data; run with ``make screenshots``."""
 
+import io
 import shutil
 import subprocess
 import sys
 import tempfile
+from datetime import UTC, datetime
 from pathlib import Path
 
+import numpy as np
+import pandas as pd
 from matplotlib.figure import Figure
 from playwright.sync_api import sync_playwright
+from rich.console import Console
+from rich.live import Live
+from rich.terminal_theme import MONOKAI
 
+import barn_owl
 from barn_owl.audio import read_audio, write_audio
+from barn_owl.cli.common import Voice
+from barn_owl.cli.listen import Screen
 from barn_owl.files import whole_file
 
 HERE = Path(__file__).parent
 LINES, WIDTH = 40, 138
+LISTENED_S = 92.0
 PICTURES = {
     "saltmarsh-quay/night.png": "night.png",
-    "clip.png": "clip.png",
     "overview.png": "overview.png",
     "look/gallery.png": "gallery.png",
     "ranking/distributions.png": "distributions.png",
@@ -26,7 +36,6 @@ PICTURES = {
     "hours.png": "hours.png",
     "score.png": "score.png",
     "saltmarsh-quay/run/figures/curves.png": "curves.png",
-    "saltmarsh-quay/run/figures/rehearsal.png": "rehearsal.png",
     "small/shrink.png": "shrink.png",
     "found/search.png": "search.png",
 }
@@ -68,12 +77,60 @@ def page_picture(page: Path, path: Path, place: str = "") -> None:
         browser.close()
 
 
+def live_picture(folder: Path, path: Path) -> None:
+    """Draw what a terminal shows a minute and a half into listening to the night."""
+    night = folder / "night.flac"
+    blocks, rate_hz = barn_owl.stream_audio(night, end_s=LISTENED_S), barn_owl.audio_info(night).rate_hz
+    microphone = barn_owl.SimulatedMicrophone(blocks, rate_hz, speed=float("inf"))
+    began = datetime(2026, 3, 14, 22, 15, tzinfo=UTC)
+    listener = barn_owl.Listener(barn_owl.load_model(folder / "run"), microphone, began=began)
+    console = Console(record=True, width=110, file=io.StringIO())
+    screen = Screen(Voice(), listener, Live(console=console))
+    for found in listener.steps():
+        for heard in found:
+            screen.heard(heard)
+        if listener.seconds >= LISTENED_S:
+            break
+    console.print(screen.drawn())
+    page = folder / "live.html"
+    text = console.export_html(inline_styles=True, theme=MONOKAI)
+    page.write_text(text.replace("<body>", "<body style='background: #0c0c0c; padding: 2em; font-size: 1.25em'>"))
+    page_picture(page, path)
+
+
+def weak_recordings(folder: Path) -> None:
+    """Write recordings that each hold one label somewhere, and their table."""
+    clips = barn_owl.read_clip_table(folder / "clips.csv")
+    rng, rows = np.random.default_rng(0), []
+    water = [barn_owl.read_audio(file, rate_hz=16_000)[0] for file in clips.loc[clips["label"] == "water", "file"]]
+    for label in sorted(set(clips["label"]) - {"water"}):
+        own = list(clips.loc[clips["label"] == label, "file"])
+        for number in range(6):
+            samples = np.concatenate([0.3 * water[int(at)] for at in rng.permutation(len(water))])[: 16_000 * 40]
+            for at, file in zip((3, 12, 25), own[3 * number :], strict=False):
+                sound = barn_owl.read_audio(file, rate_hz=16_000)[0][: 16_000 * 4]
+                samples[16_000 * at : 16_000 * at + len(sound)] += sound
+            path = folder / "weak" / f"{label}_{number}.wav"
+            barn_owl.write_audio(path, samples / max(1.0, float(np.abs(samples).max())), 16_000)
+            rows.append({"file": str(path), "label": label})
+    barn_owl.write_clip_table(pd.DataFrame(rows), folder / "weak.csv", force=True)
+
+
+def loop_pictures(folder: Path) -> None:
+    """Pictures of listening, reviewing and harvesting; `folder` is what the demo made."""
+    live_picture(folder, HERE / "listen.png")
+    said_by("review", "events.csv", "night.flac", "--page", "review.html", "--force", folder=folder)
+    page_picture(folder / "review.html", HERE / "review.png")
+    weak_recordings(folder)
+    harvest = ("harvest", "weak.csv", "-o", "harvested.csv", "--page", "harvested.html", "--force")
+    said_by(*harvest, folder=folder)
+    page_picture(folder / "harvested.html", HERE / "harvest.png")
+
+
 def main() -> None:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         terminal_picture("make demo", said_by("demo", folder=folder), HERE / "demo.png")
-        clip = "saltmarsh-quay/clips/foghorn/crane_002.wav"
-        said_by("look", clip, "-o", "clip.png", folder=folder)
         said_by("look", "saltmarsh-quay/night.flac", "-o", "overview.png", folder=folder)
         said_by("look", "saltmarsh-quay/clips.csv", "-o", "look", folder=folder)
         rank = ("features", "saltmarsh-quay/clips.csv", "--features", "mfcc,shape,level", "-o", "features.csv")
@@ -93,7 +150,6 @@ def main() -> None:
         takes = "takes/hull-knock/hull-knock_0001.wav"
         said_by("cut", takes, "--gap-s", "0.4", "-o", "knocks.csv", "--figure", "cuts.png", folder=folder)
         page_picture(folder / "saltmarsh-quay/run/report.html", HERE / "report.png")
-        page_picture(folder / "saltmarsh-quay/run/report.html", HERE / "report-mistakes.png", "#mistakes")
         runs = [f"families/{family}" for family in ("cnn", "mlp", "trees", "nearest")]
         said_by("compare", *runs, "-o", "comparison.html", folder=folder)
         page_picture(folder / "comparison.html", HERE / "compare.png")
@@ -114,6 +170,7 @@ def main() -> None:
         said_by("shrink", "saltmarsh-quay/run", "--share", "0.33", "--int8", "--run", "small", folder=folder)
         search = ("search", "saltmarsh-quay/clips.csv", "--device", "core-256k", "--minutes", "7", "--run", "found")
         said_by(*search, folder=folder)
+        loop_pictures(folder / "saltmarsh-quay")
         for source, target in PICTURES.items():
             (HERE / target).write_bytes((folder / source).read_bytes())
 

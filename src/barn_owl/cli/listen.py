@@ -226,17 +226,19 @@ def _write_excerpt(folder: Path, rate_hz: int, heard: Heard) -> None:
         raise OSError(str(error)) from error
 
 
-class _Lines:
+class Lines:
     """A line an event."""
 
     def __init__(self, voice: Voice) -> None:
         self._voice = voice
 
     def heard(self, heard: Heard) -> None:
+        """Say what was heard."""
         self._voice.say(_line(heard))
         sys.stdout.flush()
 
     def warn(self, texts: list[str]) -> None:
+        """Say what happened to the sound, or to what was to be done."""
         for text in texts:
             self._voice.warn(text)
 
@@ -251,7 +253,7 @@ def _line(heard: Heard) -> str:
     )
 
 
-class _Screen(_Lines):
+class Screen(Lines):
     """Bars of the scores now, the level, and the last events."""
 
     def __init__(self, voice: Voice, listener: Listener, live: Live) -> None:
@@ -260,12 +262,15 @@ class _Screen(_Lines):
         self._warned = ""
 
     def heard(self, heard: Heard) -> None:
+        """Remember it for the next picture."""
         self._last = [*self._last, _line(heard)][-SHOWN:]
 
     def warn(self, texts: list[str]) -> None:
+        """Show the last one below."""
         self._warned = texts[-1] if texts else self._warned
 
     def show(self) -> None:
+        """Draw what there is now."""
         self._live.update(self.drawn())
 
     def drawn(self) -> Group:
@@ -292,9 +297,9 @@ def _bar(share: float) -> str:
 
 
 @contextmanager
-def _view(voice: Voice, listener: Listener, *, lines: bool) -> Iterator[_Lines]:
+def _view(voice: Voice, listener: Listener, *, lines: bool) -> Iterator[Lines]:
     if lines or voice.quiet or not voice.results.is_terminal:
-        yield _Lines(voice)
+        yield Lines(voice)
         return
     with Live(console=voice.results, refresh_per_second=8, transient=False) as live:
-        yield _Screen(voice, listener, live)
+        yield Screen(voice, listener, live)

@@ -73,7 +73,7 @@ def propose(
         keep = np.flatnonzero(own)[used]
         rows = np.concatenate([rows[chosen_before], rows[keep]])
     weights = np.concatenate([np.zeros(len(chosen_before)), unsure])
-    order, gains = _covering(rows, weights, len(chosen_before), count, np.random.default_rng(seed))
+    order, gains = covering(rows, weights, len(chosen_before), count, np.random.default_rng(seed))
     best = table.iloc[order].reset_index(drop=True)
     like = (gains / max(gains.max(initial=0), 1e-9)).round(3)
     why = (
@@ -147,7 +147,7 @@ def _doubted(model: Model, table: pd.DataFrame, workers: int) -> tuple[pd.DataFr
     return table.assign(predicted=said["predicted"], score=said["score"].round(4)), doubt + SURE, used
 
 
-def _covering(
+def covering(
     rows: np.ndarray, weights: np.ndarray, known: int, count: int, rng: np.random.Generator
 ) -> tuple[np.ndarray, np.ndarray]:
     """Numbers of the rows behind the first `known` that cover most, one after the other, and what each brought."""
