@@ -151,7 +151,7 @@ def test_training_further_keeps_what_is_known(clips, ranking, tmp_path):
     # The learnt network knows hums and hisses; now there are deep hums too.
     more = clips.assign(label=clips["label"].replace({"hum": "deep-hum"}))
     plan = adopt(small_plan("cnn").but(training={"epochs": 3}), model, str(ranking[0] / "cnn"))
-    plan = plan.but(start={"frozen": 6})
+    plan = plan.but(start={"frozen": 6, "forget": ["hum"]})
     run = train(more, tmp_path / "run", plan)
     before, after = model.family.arrays(), run.model.family.arrays()
     for name in before:

@@ -44,6 +44,7 @@ if TYPE_CHECKING:
 @click.option(
     "--frozen", type=click.IntRange(min=0), help="Layers of that model, from the first, to leave as they are."
 )
+@click.option("--forget", metavar="LABEL", multiple=True, help="Label of that model not to keep; repeatable.")
 @click.option("--resume", is_flag=True, help="Go on with a training that was stopped.")
 @click.option("--seeds", type=click.IntRange(2, 100), help="Train with so many seeds and say how far results spread.")
 @click.option("--folds", type=click.IntRange(3, 100), help="Train once a fold; each is the test once.")
@@ -72,6 +73,7 @@ def command(
     plan_path: Path | None,
     start_from: str | None,
     frozen: int | None,
+    forget: tuple[str, ...],
     resume: bool,
     seeds: int | None,
     folds: int | None,
@@ -99,6 +101,8 @@ def command(
     ranks = family == "all" or bool(front_ends)
     ways = {"--seeds": seeds, "--folds": folds, "--subset": subsets, "--family all or --front-end": ranks}
     _refuse_together([name for name, given in ways.items() if given], resume, ensemble, start_from, frozen)
+    if forget and not start_from:
+        raise click.UsageError("--forget needs --start-from")
     table, work = read_clips(clips), owl.Work(workers=workers, force=force, cache=cache)
     given = {
         "family": None if family == "all" else family,
@@ -106,7 +110,7 @@ def command(
         "background": list(background) or None,
         "unreported": list(unreported) or None,
         "recordings": [str(path) for path in recordings] or None,
-        "start": None if frozen is None else {"frozen": frozen},
+        "start": {name: value for name, value in (("frozen", frozen), ("forget", list(forget))) if value} or None,
     }
     if resume and not ranks:
         own = None if plan_path is None else owl.read_plan(plan_path).but(**given)

@@ -137,6 +137,8 @@ class StartSettings(Settings):
     """Layers, from the first, that are used as they are."""
     rate_share: float = Field(default=0.25, gt=0, le=1)
     """Share of ``training.rate`` that is used: what is known already should not be forgotten."""
+    forget: list[str] = Field(default=[])
+    """Labels of the model whose kept examples are not learnt from, such as one that has another name now."""
 
 
 class RehearsalSettings(Settings):

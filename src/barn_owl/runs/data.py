@@ -142,8 +142,11 @@ def label_names(clips: pd.DataFrame, plan: Plan) -> list[str]:
 
 
 def kept_before(plan: Plan) -> list[Kept]:
-    """What the model that a plan starts from has kept of its labels."""
-    return load_model(plan.start.model).kept if plan.start.model else []
+    """What the model that a plan starts from has kept of its labels, without those that are to be forgotten."""
+    if not plan.start.model:
+        return []
+    forgotten = set(plan.start.forget)
+    return [one for one in load_model(plan.start.model).kept if forgotten.isdisjoint(labels_in(one.label))]
 
 
 def with_sides(clips: pd.DataFrame, plan: Plan) -> pd.DataFrame:
