@@ -11,6 +11,7 @@ import sys
 import threading
 import time
 import tracemalloc
+import types
 from datetime import datetime
 
 import numpy as np
@@ -20,7 +21,7 @@ from hypothesis import given, settings, strategies as st
 
 import barn_owl as owl
 from barn_owl.audio import Break, incoming
-from barn_owl.audio.incoming import Inlet
+from barn_owl.audio.sources import Inlet
 from barn_owl.cli.main import run
 from barn_owl.errors import AudioError, PlanError
 from barn_owl.live import Heard
@@ -98,6 +99,63 @@ def test_a_microphone_that_never_was_there_is_an_error(run):
 
     with pytest.raises(AudioError, match="no such device"):
         list(owl.Listener(run.model, Nothing()).events())
+
+
+class Card(types.ModuleType):
+    """A stand-in for the package that talks to the sound card: it delivers a second, loses some, and falls silent."""
+
+    class PortAudioError(Exception):
+        pass
+
+    class InputStream:
+        opened = 0
+
+        def __init__(self, samplerate, callback, blocksize, **_settings):
+            self.active, self.callback = True, callback
+            self.rate_hz, self.size = samplerate, blocksize
+
+        def __enter__(self):
+            Card.InputStream.opened += 1
+            lost = types.SimpleNamespace(input_overflow=True)
+            for number in range(10):
+                block = np.full((self.size, 1), 0.1, np.float32)
+                self.callback(block, self.size, None, lost if number == 5 else None)
+            self.active = False
+            return self
+
+        def __exit__(self, *_):
+            pass
+
+    def __init__(self, *rates):
+        super().__init__("sounddevice")
+        self.rates = rates
+
+    def check_input_settings(self, samplerate, **_settings):
+        if samplerate not in self.rates:
+            raise ValueError("Invalid sample rate")
+
+    def query_devices(self, _device, _kind):
+        return {"default_samplerate": float(self.rates[0])}
+
+
+def test_a_sound_card_is_listened_to_and_tried_again_when_it_falls_silent(monkeypatch):
+    monkeypatch.setitem(sys.modules, "sounddevice", Card(16_000))
+    monkeypatch.setattr("barn_owl.audio.sources.AGAIN_S", 0.05)
+    stop, blocks, breaks = threading.Event(), 0, []
+    for came in incoming(owl.SoundCard(), stop=stop):  # it does not offer the common rate, so its own is taken
+        blocks += isinstance(came, np.ndarray)
+        breaks += [came.why] if isinstance(came, Break) and came.why else []
+        if Card.InputStream.opened > 2:
+            stop.set()
+    assert blocks >= 20
+    assert breaks[0].startswith("the sound card lost some sound")
+    assert "the microphone delivers nothing any more" in breaks
+
+
+def test_a_rate_that_a_sound_card_does_not_offer_is_told_with_the_one_it_does(monkeypatch):
+    monkeypatch.setitem(sys.modules, "sounddevice", Card(48_000))
+    with pytest.raises(AudioError, match="it offers 48000 Hz"):
+        owl.SoundCard(rate_hz=8000)
 
 
 def test_sound_that_finds_no_room_is_counted_and_the_break_lies_where_it_was():

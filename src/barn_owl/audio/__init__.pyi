@@ -8,11 +8,6 @@ from .facts import (
     facts_table as facts_table,
     file_facts as file_facts,
 )
-from .incoming import (
-    Break as Break,
-    Source as Source,
-    incoming as incoming,
-)
 from .loudness import integrated_loudness as integrated_loudness
 from .microphone import (
     RawPipe as RawPipe,
@@ -34,6 +29,11 @@ from .silence import (
     find_activity as find_activity,
     remove_silence as remove_silence,
     set_level as set_level,
+)
+from .sources import (
+    Break as Break,
+    Source as Source,
+    incoming as incoming,
 )
 from .stamps import broadcast_start as broadcast_start
 from .writing import write_audio as write_audio

@@ -6,8 +6,8 @@ from typing import Any, BinaryIO, Protocol
 
 import numpy as np
 
-from barn_owl.audio.incoming import Inlet
 from barn_owl.audio.raw import stream_raw
+from barn_owl.audio.sources import Inlet
 from barn_owl.errors import AudioError
 from barn_owl.wording import how_to_install
 

@@ -11,9 +11,9 @@ import numpy as np
 from threadpoolctl import threadpool_limits
 
 from barn_owl.audio import Break, Source, incoming
-from barn_owl.audio.incoming import TICK_S
 from barn_owl.audio.resampling import Resampler
 from barn_owl.audio.silence import decibel
+from barn_owl.audio.sources import TICK_S
 from barn_owl.errors import AudioError
 from barn_owl.model import DecisionSettings, Model
 from barn_owl.tag import Event, Tagger
