@@ -165,6 +165,8 @@ class SoundCard:
                     time.sleep(SLEPT_S)
                     if not stream.active or time.monotonic() - heard[0] > GONE_S:
                         raise AudioError("the microphone delivers nothing any more")
+        except AudioError:
+            raise
         except (ValueError, self._sounddevice.PortAudioError) as error:
             raise AudioError(f"the microphone cannot be listened to: {error}") from error
 
