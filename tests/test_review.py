@@ -57,6 +57,15 @@ def test_cases_are_all_events_and_stretches_that_no_event_touches(cases, night):
     assert events.sort_values("teaches")["score"].iloc[-3:].mean() < events["score"].mean()
 
 
+def test_what_is_drawn_does_not_depend_on_whether_events_are_listened_to(night):
+    events = owl.read_events(night / "events.csv").head(4)
+    heard, unheard = (owl.review_cases(events, stretches=4, listens=listens, seed=3) for listens in (True, False))
+    columns = ["start_s", "end_s", "label", "stratum", "draw"]
+    pd.testing.assert_frame_equal(heard[columns], unheard[columns])
+    other = owl.review_cases(events, stretches=4, listens=False, seed=4)
+    assert not other[columns].equals(unheard[columns])
+
+
 def test_an_event_that_overlaps_one_of_another_label_is_at_odds_with_it(night):
     rows = [(str(night / "night.wav"), start, start + 1, label, 0.9) for start, label in
             ((1.0, "hum"), (1.5, "tick"), (8.0, "hum"), (8.2, "hum"))]  # fmt: skip
@@ -177,6 +186,7 @@ def test_answers_that_were_chosen_rather_than_drawn_do_not_count(cases):
     answers = {case_key(case): right(case) for _, case in chosen.iterrows()}
     estimate = owl.estimate_quality(cases, answers)
     assert estimate.table["reviewed"].sum() == 0
+    assert estimate.table[["recall", "recall_low", "recall_high"]].isna().all(axis=None)
     assert np.isnan(estimate.table.loc["all", "recall"])
 
 

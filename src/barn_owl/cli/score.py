@@ -139,7 +139,7 @@ def show_event_scores(voice: Voice, scores: owl.EventScores, collar_s: float) ->
     for label in confusion.index:
         for other in confusion.columns:
             if label != other and confusion.loc[label, other] > 1:
-                voice.say(f"{confusion.loc[label, other]} of {label} tagged as {other} at the right time")
+                voice.say(f"{confusion.loc[label, other]} of {label or 'no label'} tagged as {other} at the right time")
     if len(scores.foreign):
         raised = int((scores.foreign["raised"] != "").sum())
         voice.say(f"{raised} of {len(scores.foreign)} foreign sounds, which belong to no label, raise an event")

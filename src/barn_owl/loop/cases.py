@@ -55,17 +55,19 @@ def review_cases(
     ['event', 'stretch']
     """
     events = check_clip_table(events, where="events")
-    events, rng = _whole(events), np.random.default_rng(seed)
+    events = _whole(events)
+    # One of its own each: what is drawn must not depend on what else is.
+    strata, novelty, gaps = (np.random.default_rng([seed, number]) for number in range(3))
     columns = ["file", "start_s", "end_s", "label", "score"]
-    cases = _with_strata(events[columns].assign(kind=EVENT, why=""), rng)
+    cases = _with_strata(events[columns].assign(kind=EVENT, why=""), strata)
     if "rank" in events:  # they were chosen, and in which order is known
         cases["teaches"] = 1 - events["rank"].rank(pct=True).to_numpy()
         cases["why"] = events["why"].to_numpy() if "why" in events else ""
     else:
-        cases["teaches"] = _worth(cases, rng, listens=listens)
+        cases["teaches"] = _worth(cases, novelty, listens=listens)
     events = cases
     files = list(dict.fromkeys([*recordings, *events["file"]]))
-    drawn = _stretches(events, files, stretches, stretch_s, rng)
+    drawn = _stretches(events, files, stretches, stretch_s, gaps)
     return pd.concat([events, drawn], ignore_index=True) if len(drawn) else events
 
 

@@ -173,6 +173,8 @@ def _ratio(
 ) -> dict[str, float]:
     with np.errstate(invalid="ignore", divide="ignore"):
         point, rounds = np.float64(part[0]) / whole[0], part[1] / whole[1]
+    if not np.isfinite(point):
+        return dict.fromkeys((name, f"{name}_low", f"{name}_high"), np.nan)
     rounds = rounds[np.isfinite(rounds)]
     low, high = np.quantile(rounds, [(1 - level) / 2, (1 + level) / 2]) if len(rounds) else (np.nan, np.nan)
     return {name: point, f"{name}_low": min(low, point), f"{name}_high": max(high, point)}
