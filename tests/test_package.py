@@ -42,6 +42,8 @@ import sys, numpy, barn_owl
 model = barn_owl.load_model({str(run.folder)!r})
 scored = [name for name in ("pandas", "joblib") if name in sys.modules]
 barn_owl.tag_samples(model, numpy.ones(32_000, dtype=numpy.float32), 16_000)
+blocks = iter([numpy.ones(32_000, dtype=numpy.float32)])
+list(barn_owl.Listener(model, barn_owl.SimulatedMicrophone(blocks, 16_000, speed=1e9)).events())
 others = [name for name in sys.modules if name.startswith(("barn_owl.learn", "barn_owl.runs", "barn_owl.show"))]
 print(scored, others)
 """

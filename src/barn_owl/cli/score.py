@@ -139,7 +139,8 @@ def show_event_scores(voice: Voice, scores: owl.EventScores, collar_s: float) ->
     for label in confusion.index:
         for other in confusion.columns:
             if label != other and confusion.loc[label, other] > 1:
-                voice.say(f"{confusion.loc[label, other]} of {label or 'no label'} tagged as {other} at the right time")
+                count, name = confusion.loc[label, other], label or "no label"
+                voice.say(f"{count} of {name} tagged as {other} at the right time")
     if len(scores.foreign):
         raised = int((scores.foreign["raised"] != "").sum())
         voice.say(f"{raised} of {len(scores.foreign)} foreign sounds, which belong to no label, raise an event")
