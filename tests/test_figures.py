@@ -206,3 +206,14 @@ def test_variants_stand_side_by_side_on_one_scale():
     assert top[0] - top[1] == pytest.approx(20 * np.log10(2), abs=0.3)
     many = variants_figure([(sine(400), str(n)) for n in range(30)], RATE_HZ)
     assert len(images(many)) == 12
+
+
+def test_dollar_signs_in_names_are_drawn_and_powers_stay_formulas(tmp_path):
+    nasty = ["$x{", "a$b^$", r"\$\frac$"]
+    figure = confusion_figure(score_labels(nasty * 2, [*nasty, *nasty[::-1]], nasty, majority=nasty[0]))
+    figure.suptitle("$not a formula{")
+    axes = figure.add_axes((0.7, 0.1, 0.2, 0.2))
+    axes.semilogy([1, 10, 100])
+    save_figure(figure, tmp_path / "confusion.png")
+    assert (tmp_path / "confusion.png").stat().st_size > 1000
+    assert any(label.get_parse_math() for label in axes.get_yticklabels())

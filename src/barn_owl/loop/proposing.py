@@ -25,7 +25,7 @@ from barn_owl.parallel import each
 LONG_S = 20.0
 """A file that is longer is a recording, of which parts are proposed."""
 PRINCIPAL = 30
-REACH = 0.25
+REACH = 0.1
 """Squared distance at which two clips still have much in common, as a share of the median one."""
 SURE = 0.05
 """What a clip counts of which the model is sure: a little, as it may be wrong."""

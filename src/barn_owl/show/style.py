@@ -2,11 +2,14 @@
 
 import io
 from pathlib import Path
+from typing import Any
 
 from matplotlib import colormaps
 from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.colors import LinearSegmentedColormap
 from matplotlib.figure import Figure
+from matplotlib.text import Text
+from matplotlib.ticker import LogFormatter
 
 from barn_owl.files import whole_file
 
@@ -24,7 +27,23 @@ SIZE_INCHES, DPI = (12.8, 8.0), 100
 
 
 class Picture(Figure):
-    """A figure that a notebook shows by itself."""
+    """A figure that a notebook shows by itself, and in which names are drawn as they are, dollar signs and all."""
+
+    def draw(self, renderer: Any) -> None:
+        """Draw it; only the powers on logarithmic axes are formulas."""
+        axes = [axis for one in self.axes for axis in (one.xaxis, one.yaxis)]
+        powers = {
+            id(label)
+            for axis in axes
+            if isinstance(axis.get_major_formatter(), LogFormatter)
+            for label in (*axis.get_ticklabels(), *axis.get_ticklabels(minor=True))
+        }
+        for axis in axes:
+            axis.get_ticklabels()  # makes those that there are not yet
+        for text in self.findobj(Text):
+            if isinstance(text, Text) and id(text) not in powers:
+                text.set_parse_math(False)
+        super().draw(renderer)
 
     def _repr_png_(self) -> bytes:
         data = io.BytesIO()
