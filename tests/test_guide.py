@@ -96,6 +96,7 @@ def write_inputs(quay) -> None:
             samples = 0.001 * rng.standard_normal(16_000 * 20)
             for at, one in enumerate(sounds):
                 samples[80_000 * at + 16_000 :][: min(len(one), 60_000)] += one[:60_000]
+            samples[-32_000:-16_000] += 0.05 * rng.standard_normal(16_000)  # what sounds in all of them
             write_audio(f"weak/{label}_{number}.wav", samples, 16_000)
             weak.append({"file": f"weak/{label}_{number}.wav", "label": label})
     write_clip_table(pd.DataFrame(weak), "recordings.csv")
