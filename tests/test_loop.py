@@ -106,6 +106,23 @@ def test_finding_passes_over_what_cannot_be_read_and_says_so(weak, tmp_path):
         owl.find_like(truth.head(1), [str(tmp_path / "broken.wav")])
 
 
+def test_an_example_in_which_nothing_stands_out_is_told(weak):
+    recordings, _ = weak
+    samples, rate_hz = owl.read_audio(recordings["file"][0])
+    loud, quiet = np.tile(samples[: 2 * rate_hz], 2), np.zeros(rate_hz, np.float32)
+    path = recordings["file"][0].replace("rec00", "gap")
+    owl.write_audio(path, np.concatenate([loud, quiet, loud]), rate_hz)
+    example = pd.DataFrame({"file": [path], "start_s": [4.3], "end_s": [4.7]})
+    with pytest.raises(AudioError, match=r"nothing stands out .* 4\.3 s to 4\.7 s"):
+        owl.find_like(example, [path])
+
+
+def test_known_clips_may_repeat_themselves(clips):
+    known = pd.concat([clips.head(8), clips.head(8)], ignore_index=True)
+    once = owl.propose(clips.tail(20), count=5, known=clips.head(8))
+    pd.testing.assert_frame_equal(owl.propose(clips.tail(20), count=5, known=known), once)
+
+
 def test_parts_with_the_labels_sound_are_harvested_and_others_are_not(weak):
     recordings, truth = weak
     harvest = owl.harvest(recordings, per_recording=2, least=0.5, background="none")

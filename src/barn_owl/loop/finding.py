@@ -99,7 +99,8 @@ def example_of(row: pd.Series) -> Example:
     """Make an example of a row of a clip table: the part of it in which something sounds, above what is quiet around.
 
     Of an excerpt the recording around it tells what is quiet; of a file the parts of it in which nothing sounds, or,
-    where there are none, what is far below its loudest.
+    where there are none, what is far below its loudest. Raises AudioError when it cannot be read, or nothing in it
+    stands out.
     """
     start, end = (None if pd.isna(row.get(name)) else float(row[name]) for name in ("start_s", "end_s"))
     own = _read(row["file"], start, end)
@@ -109,6 +110,8 @@ def example_of(row: pd.Series) -> Example:
         quiet = np.full_like(quiet, loudest - FAINT_DB)
     levels = _above(own, quiet)
     loud = levels.mean(axis=1)
+    if not loud.any():
+        raise AudioError(f"nothing stands out of what is around it in {_place(row['file'], start, end)}")
     heard = np.flatnonzero(loud > HEARD_SHARE * loud.max())
     levels = levels[heard[0] : heard[-1] + 1]
     most = round(LONGEST_S / FRONT_END.hop_s)
@@ -116,6 +119,10 @@ def example_of(row: pd.Series) -> Example:
         sums = np.convolve(levels.mean(axis=1), np.ones(most), mode="valid")
         levels = levels[int(sums.argmax()) :][:most]
     return Example(str(row.get("label") or Path(row["file"]).stem), levels)
+
+
+def _place(file: str, start: float | None, end: float | None) -> str:
+    return file if start is None and end is None else f"{file} from {start or 0:g} s to {end or np.inf:g} s"
 
 
 def _read(file: str, start: float | None, end: float | None) -> np.ndarray:
@@ -210,11 +217,7 @@ def _patterns(example: Example, size: int) -> list[np.ndarray]:
     """Transforms of an example, moved by some bands, ready to be multiplied with those of a block."""
     moved = []
     for shift in SHIFTS:
-        levels = np.roll(example.levels, shift, axis=1)
-        if shift:
-            levels[:, :shift] = 0 if shift > 0 else levels[:, :shift]
-            if shift < 0:
-                levels[:, shift:] = 0
+        levels = scipy.ndimage.shift(example.levels, (0, shift), order=0)  # zeros come in at the edge
         moved.append(np.conj(scipy.fft.rfft(levels, size, axis=0)).astype(np.complex64))
     return moved
 

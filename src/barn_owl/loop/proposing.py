@@ -29,6 +29,7 @@ REACH = 0.1
 """Squared distance at which two clips still have much in common, as a share of the median one."""
 SURE = 0.05
 """What a clip counts of which the model is sure: a little, as it may be wrong."""
+PLACE = ["file", "start_s", "end_s"]
 SEEN = 3000
 """Clips that cover is reckoned over; of more, a random part."""
 
@@ -59,8 +60,8 @@ def propose(
     table = _candidates(check_clip_table(clips, where="clips to propose from"), workers)
     if not len(table):
         raise TableError("there is no clip to propose")
-    labelled = 0 if known is None else len(known)
-    both = table if known is None else pd.concat([check_clip_table(known)[_PLACE], table[_PLACE]], ignore_index=True)
+    before = table.iloc[:0] if known is None else check_clip_table(known, where="known clips")
+    labelled, both = len(before), pd.concat([before[PLACE], table[PLACE]], ignore_index=True)
     rows, kept = _rows(both, workers, progress)
     chosen_before = np.flatnonzero(kept < labelled)
     own = kept >= labelled
@@ -82,9 +83,6 @@ def propose(
         else "like many others"
     )
     return best.assign(rank=np.arange(1, len(best) + 1), gain=like, why=why)
-
-
-_PLACE = ["file", "start_s", "end_s"]
 
 
 def _candidates(clips: pd.DataFrame, workers: int) -> pd.DataFrame:
