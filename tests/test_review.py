@@ -1,6 +1,9 @@
 """Reviewing events: cases, answers that are never lost, an honest estimate, the page and its server."""
 
 import json
+import signal
+import subprocess
+import sys
 import threading
 import urllib.error
 import urllib.request
@@ -299,6 +302,20 @@ def test_the_command_writes_page_table_and_estimate(night, cases, tmp_path, caps
     assert json.loads(capsys.readouterr().out)["scores"]["f1"]["value"] == 1
     clips = owl.clips_of_events(owl.read_clip_table(out), 1.0)
     assert len(clips) == 18
+
+
+def test_the_command_serves_until_it_is_ended_and_writes_what_all_said(night, cases, tmp_path):
+    out, code = tmp_path / "reviewed.csv", "from barn_owl.cli.main import main; main()"
+    asked = ["review", str(night / "events.csv"), "--serve", "-o", str(out), "--quiet"]
+    with subprocess.Popen([sys.executable, "-c", code, *asked], stderr=subprocess.PIPE, text=True) as child:
+        assert "cases to review" in child.stderr.readline()
+        address = child.stderr.readline().strip()
+        said = {"case": case_key(cases.iloc[0]), "verdict": "wrong", "sounds": []}
+        assert ask(address + "answer", json.dumps(said).encode())[0] == 200
+        owl.add_answer(tmp_path / "reviewed.answers.jsonl", right(cases.iloc[1]))
+        child.send_signal(signal.SIGTERM)
+        assert child.wait(20) == 0
+    assert owl.read_clip_table(out)["answer"].tolist() == ["wrong", "right"]
 
 
 pages = pytest.mark.skipif(CHROMIUM is None, reason="no Chromium on this machine")

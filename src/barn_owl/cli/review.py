@@ -151,7 +151,8 @@ def _serve(review: owl.Review, file: Path, port: int, events: Path) -> dict[str,
         )
         stop.wait()
         server.stop()
-        return server.answers
+    # Others may have added to the same file meanwhile.
+    return read_reviews(file) if file.is_file() else {}
 
 
 def _tell(voice: Voice, cases: pd.DataFrame, given: dict[str, owl.Answer], out: Path | None, *, force: bool) -> None:

@@ -103,11 +103,9 @@ def estimate_rows(estimate: Estimate) -> list[dict[str, Any]]:
     return [{str(key): value for key, value in row.items()} for row in table.reset_index().to_dict("records")]
 
 
-def review_page(
-    review: Review, answers: dict[str, Answer], *, title: str, estimate: list[dict[str, Any]], store: str
-) -> str:
+def review_page(review: Review, answers: dict[str, Answer], *, title: str, estimate: list[dict[str, Any]]) -> str:
     """The page as it is served; sounds and pictures are asked for case by case."""
-    data = _data(review, answers, store) | {"served": True, "estimate": estimate}
+    data = _data(review, answers) | {"served": True, "estimate": estimate}
     return filled("review.html", title=title, served=True, policy=SERVED, data=data, use="")
 
 
@@ -144,10 +142,7 @@ def write_review_page(
         if used > budget:
             break
         sounds[int(number)], pictures[int(number)] = sound, picture
-    store = (
-        "review " + hashlib.sha256(" ".join(map(case_key, review.cases.to_dict("records"))).encode()).hexdigest()[:16]
-    )
-    data = _data(review, answers or {}, store)
+    data = _data(review, answers or {})
     data |= {"served": False, "sounds": sounds, "pictures": pictures, "download": download}
     text = filled("review.html", title=title, served=False, policy=ALONE, data=data, use=use)
     with whole_file(path, force=force) as beside:
@@ -155,7 +150,10 @@ def write_review_page(
     return len(sounds)
 
 
-def _data(review: Review, answers: dict[str, Answer], store: str) -> dict[str, Any]:
+def _data(review: Review, answers: dict[str, Answer]) -> dict[str, Any]:
+    # What a browser keeps is found again by the cases, also when they are served once more at the same port.
+    keys = " ".join(map(case_key, review.cases.to_dict("records")))
+    store = f"review {hashlib.sha256(keys.encode()).hexdigest()[:16]}"
     said = {
         key: {"case": key, "verdict": answer.verdict, "sounds": [list(sound) for sound in answer.sounds]}
         for key, answer in answers.items()

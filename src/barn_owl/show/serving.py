@@ -8,7 +8,7 @@ from threading import Lock
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from barn_owl.errors import AudioError, BarnOwlError, OutputError, TableError
-from barn_owl.loop import Answer, add_answer, estimate_quality, read_reviews
+from barn_owl.loop import Answer, add_answer, case_key, estimate_quality, read_reviews
 from barn_owl.show.reviewing import Review, estimate_rows, review_page
 
 if TYPE_CHECKING:
@@ -46,7 +46,7 @@ class ReviewServer:
     ) -> None:
         self.review, self._path, self._title = review, Path(answers), title
         self.answers = read_reviews(answers) if self._path.is_file() else {}
-        self._known = {case["key"]: case for case in review.content()}
+        self._known = {case_key(case) for case in review.cases.to_dict("records")}
         self._lock = Lock()
         token = secrets.token_urlsafe(24)
         handler = type("Handler", (_Handler,), {"server_of": self, "base": f"/{token}/"})
@@ -80,8 +80,7 @@ class ReviewServer:
         with self._lock:
             if self._path.is_file():
                 self.answers = read_reviews(self._path)
-            store = f"review {self.address}"
-            return review_page(self.review, self.answers, title=self._title, estimate=self.estimate(), store=store)
+            return review_page(self.review, self.answers, title=self._title, estimate=self.estimate())
 
     def estimate(self) -> list[dict[str, Any]]:
         """What the answers say of all events."""
