@@ -72,6 +72,7 @@ from .demo import (
 from .errors import (
     AudioError as AudioError,
     BarnOwlError as BarnOwlError,
+    EngineError as EngineError,
     ModelError as ModelError,
     OutputError as OutputError,
     PlanError as PlanError,
@@ -143,6 +144,9 @@ from .model import (
     Model as Model,
     load_model as load_model,
 )
+from .parallel import (
+    engine as engine,
+)
 from .runs import (
     Run as Run,
     RunComparison as RunComparison,
@@ -210,14 +214,19 @@ from .sound import (
 from .tag import (
     Adjusted as Adjusted,
     Archive as Archive,
+    Recorded as Recorded,
+    Store as Store,
     Tagger as Tagger,
     Trace as Trace,
     adjust as adjust,
     find_recordings as find_recordings,
     hours_table as hours_table,
+    open_store as open_store,
     read_events as read_events,
+    read_store as read_store,
     read_trace as read_trace,
     recording_start as recording_start,
+    store_hours as store_hours,
     tag_archive as tag_archive,
     tag_recording as tag_recording,
     tag_samples as tag_samples,

@@ -6,6 +6,7 @@ BarnOwlError
 ├── PlanError     a setting that is unknown, of the wrong type or out of range
 ├── ModelError    a model file that is damaged, foreign or too new, or used on what it was not made for
 ├── TrainingError training that cannot go on
+├── EngineError   machines that cannot be reached, or do not fit
 └── OutputError   something that cannot be written, or would overwrite what is there
 
 Each says what is wrong, where, and what to do. The built-in parent is mixed in, so a plain
@@ -42,6 +43,10 @@ class ModelError(BarnOwlError, ValueError):
 
 class TrainingError(BarnOwlError, RuntimeError):
     """Training that cannot go on."""
+
+
+class EngineError(BarnOwlError, RuntimeError):
+    """Machines that cannot be reached, or do not fit."""
 
 
 class OutputError(BarnOwlError, OSError):

@@ -8,11 +8,12 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 import soundfile
 
+from barn_owl.audio.places import RemoteFile, opened_elsewhere, place
 from barn_owl.audio.resampling import resample_blocks
 from barn_owl.errors import AudioError
 
@@ -62,7 +63,7 @@ class AudioInfo:
     (16000, 1, 'PCM_16')
     """
 
-    path: Path
+    path: Path | str
     rate_hz: int
     channels: int
     samples: int
@@ -87,12 +88,33 @@ class _ForwardFile(soundfile.SoundFile):
     decoder lose its thread: there is a click at every block. Saying no here turns that off; `seek` still works.
     """
 
+    remote: RemoteFile | None = None
+
     def seekable(self) -> bool:
         return False
 
+    def read(self, *arguments: Any, **settings: Any) -> np.ndarray:
+        """Read; what a file elsewhere could not give is an error, not an end."""
+        block = super().read(*arguments, **settings)
+        if self.remote is not None and self.remote.failed is not None:
+            raise self.remote.failed
+        return block
+
 
 @contextmanager
-def _opened(path: Path) -> Iterator[soundfile.SoundFile]:
+def _opened(path: Path | str) -> Iterator[soundfile.SoundFile]:
+    if isinstance(path, str):
+        with opened_elsewhere(path) as remote:
+            try:
+                file = _ForwardFile(remote)
+            except (soundfile.LibsndfileError, OSError, TypeError) as error:
+                if remote.failed is not None:
+                    raise remote.failed from error
+                raise AudioError(f"{path} cannot be read as sound: {_why(error)}") from error
+            file.remote = remote
+            with file:
+                yield file
+        return
     if not path.exists():
         raise AudioError(f"{path} does not exist")
     if path.is_dir():
@@ -102,10 +124,13 @@ def _opened(path: Path) -> Iterator[soundfile.SoundFile]:
     try:
         file = _ForwardFile(path)
     except (soundfile.LibsndfileError, OSError, TypeError) as error:
-        reason = getattr(error, "error_string", str(error)).rstrip(". ")
-        raise AudioError(f"{path} cannot be read as sound: {reason}") from error
+        raise AudioError(f"{path} cannot be read as sound: {_why(error)}") from error
     with file:
         yield file
+
+
+def _why(error: Exception) -> str:
+    return str(getattr(error, "error_string", error)).rstrip(". ")
 
 
 def audio_info(path: str | Path) -> AudioInfo:
@@ -117,7 +142,7 @@ def audio_info(path: str | Path) -> AudioInfo:
     >>> info.samples / info.rate_hz
     14.0
     """
-    path = Path(path)
+    path = place(path)
     with _opened(path) as file:
         return AudioInfo(
             path=path,
@@ -139,7 +164,8 @@ def stream_audio(
 ) -> Iterator[np.ndarray]:
     """Yield an excerpt of a sound file as mono float32 blocks, shape ``(samples,)``, full scale 1.0.
 
-    path : WAV, FLAC, OGG, MP3, AIFF, CAF and what else libsndfile decodes.
+    path : WAV, FLAC, OGG, MP3, AIFF, CAF and what else libsndfile decodes; or a URL that fsspec reads, such as
+        ``s3://bucket/night.flac``, of which only the bytes that are needed are fetched.
     rate_hz : resample to this rate; None keeps the file's.
     start_s, end_s : the excerpt in seconds; None for the start and the end of the file.
     channel : "mix" for the mean of all channels, the number of one, counted from 1, or "loudest" for the
@@ -153,7 +179,7 @@ def stream_audio(
     >>> sum(map(len, blocks))
     112000
     """
-    path = Path(path)
+    path = place(path)
     with _opened(path) as file:
         start, end = _excerpt(path, file, start_s, end_s)
         if "data : " in file.extra_info and "(should be" in file.extra_info:  # libsndfile's own note
@@ -176,7 +202,7 @@ def stream_channels(
     flaws : a list that what is wrong with the samples is added to, instead of a warning in the log.
     Other parameters and errors as for `stream_audio`.
     """
-    path = Path(path)
+    path = place(path)
     with _opened(path) as file:
         yield from blocks_of(path, file, *_excerpt(path, file, start_s, end_s), flaws)
 
@@ -204,7 +230,9 @@ def read_audio(
     return (np.concatenate(blocks) if blocks else np.empty(0, dtype=np.float32)), rate
 
 
-def _excerpt(path: Path, file: soundfile.SoundFile, start_s: float | None, end_s: float | None) -> tuple[int, int]:
+def _excerpt(
+    path: Path | str, file: soundfile.SoundFile, start_s: float | None, end_s: float | None
+) -> tuple[int, int]:
     """First and last-plus-one sample of the excerpt, checked against the file."""
     rate, length = file.samplerate, file.frames
     start = round((start_s or 0.0) * rate)
@@ -220,7 +248,7 @@ def _excerpt(path: Path, file: soundfile.SoundFile, start_s: float | None, end_s
 
 
 def blocks_of(
-    path: Path, file: soundfile.SoundFile, start: int, end: int, flaws: list[str] | None = None
+    path: Path | str, file: soundfile.SoundFile, start: int, end: int, flaws: list[str] | None = None
 ) -> Iterator[np.ndarray]:
     """Decode samples `start` to `end` in blocks, ``(samples, channels)``; what is not finite becomes 0.
 
@@ -270,7 +298,7 @@ def _decoded(file: soundfile.SoundFile, start: int, end: int) -> Iterator[np.nda
         yield block
 
 
-def _tell(path: Path, found: list[str], flaws: list[str] | None) -> None:
+def _tell(path: Path | str, found: list[str], flaws: list[str] | None) -> None:
     if flaws is not None:
         flaws.extend(found)
         return

@@ -44,6 +44,14 @@ seed_option = click.option("--seed", type=click.IntRange(min=0), default=None, h
 workers_option = click.option(
     "--workers", type=click.IntRange(1, 64), default=2, show_default=True, help="Threads that share the work."
 )
+engine_option = click.option(
+    "--engine",
+    "where",
+    default="local",
+    show_default=True,
+    metavar="local|ADDRESS|FILE",
+    help="What does the work: this machine, or the workers of a dask scheduler (tcp://host:8786, or the file it wrote).",
+)
 collar_option = click.option(
     "--collar-s",
     type=click.FloatRange(min=0, min_open=True),
@@ -134,25 +142,37 @@ class Voice:
             click.echo(json.dumps(content, ensure_ascii=False, indent=2, allow_nan=False))
 
     @contextmanager
-    def progress(self, doing: str) -> Iterator[Callable[[float, float], None]]:
-        """Yield a function that is told how much is done of how much: a bar on a terminal, else plain lines."""
+    def engine(self, where: str) -> Iterator[None]:
+        """Choose what does the work of many files, and say when a worker is lost."""
+        with owl.engine(where, told=self.warn):
+            yield
+
+    @contextmanager
+    def progress(self, doing: str, *, of_sound: bool = False) -> Iterator[Callable[[float, float], None]]:
+        """Yield a function that is told how much is done of how much: a bar on a terminal, else plain lines.
+
+        of_sound : it is seconds of sound; how many times faster than it sounds is said as well.
+        """
         if self.quiet:
             yield lambda _done, _total: None
         elif self.errors.is_terminal:
             columns = [TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TimeElapsedColumn()]
-            with Progress(*columns, TextColumn("left"), TimeRemainingColumn(), console=self.errors) as bars:
-                bar = bars.add_task(doing, total=None)
+            speed = [TextColumn("{task.fields[speed]}")] if of_sound else []
+            begin = time.monotonic()
+            with Progress(*columns, TextColumn("left"), TimeRemainingColumn(), *speed, console=self.errors) as bars:
+                bar = bars.add_task(doing, total=None, speed="")
 
                 def tell(done: float, total: float) -> None:
-                    bars.update(bar, completed=round(done), total=round(total))
+                    times = f"{done / max(time.monotonic() - begin, 1e-3):.0f} x real time"
+                    bars.update(bar, completed=round(done), total=round(total), speed=times)
                     if done >= total:
                         bars.stop()  # what is said after it must not be drawn over
 
                 yield tell
         else:
-            yield self._plain_progress(doing)
+            yield self._plain_progress(doing, of_sound=of_sound)
 
-    def _plain_progress(self, doing: str) -> Callable[[float, float], None]:
+    def _plain_progress(self, doing: str, *, of_sound: bool) -> Callable[[float, float], None]:
         told, begin = [0.0], time.monotonic()
 
         def tell(done: float, total: float) -> None:
@@ -161,7 +181,8 @@ class Voice:
                 taken_s = time.monotonic() - begin
                 left_s = taken_s * (total - done) / done if done else 0.0
                 left = f", about {_time(left_s)} left" if left_s >= 1 else ""
-                click.echo(f"{doing}: {done:.0f} of {total:.0f}, {_time(taken_s)} so far{left}", err=True)
+                speed = f", {done / max(taken_s, 1e-3):.0f} times real time" if of_sound else ""
+                click.echo(f"{doing}: {done:.0f} of {total:.0f}, {_time(taken_s)} so far{speed}{left}", err=True)
 
         return tell
 

@@ -38,6 +38,7 @@ SECTIONS = {
     },
     "Recordings": {
         "tag": "Find events in long recordings.",
+        "hours": "Say what a store of months holds.",
         "listen": "Listen live, and say what is heard.",
         "review": "Go through events by ear, and say how good all of them are.",
         "find": "Find more like an example, without training.",
@@ -63,6 +64,7 @@ GUIDE = {
     "shrink": "Onto a small device",
     "export": "Onto a small device",
     "tag": "Tag long recordings",
+    "hours": "Months of recordings, several machines",
     "listen": "Close the loop",
     "review": "Close the loop",
     "find": "Close the loop",
@@ -121,7 +123,7 @@ def main(arguments: list[str] | None = None) -> None:
 def run(arguments: list[str] | None = None) -> int:
     """Run the command line and return its exit code; a user's mistake is told without a traceback."""
     # Imported here: the help page needs neither.
-    from barn_owl.errors import BarnOwlError, OutputError, TrainingError
+    from barn_owl.errors import BarnOwlError, EngineError, OutputError, TrainingError
 
     try:
         # An exit code that a command asks for comes back as its result.
@@ -134,5 +136,5 @@ def run(arguments: list[str] | None = None) -> int:
         return 130
     except BarnOwlError as error:
         click.echo(f"barn-owl: {error}", err=True)
-        return 1 if isinstance(error, TrainingError | OutputError) else 2
+        return 1 if isinstance(error, TrainingError | OutputError | EngineError) else 2
     return code if isinstance(code, int) else 0

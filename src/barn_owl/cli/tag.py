@@ -11,10 +11,10 @@ import barn_owl as owl
 from barn_owl.cli.common import (
     Voice,
     decision_options,
+    engine_option,
     force_option,
     is_stdout,
     json_option,
-    out_file_option,
     quiet_option,
     refuse_to_overwrite,
     write_table,
@@ -27,14 +27,21 @@ if TYPE_CHECKING:
     from datetime import datetime
 
 
+TOLD_HOURS = 1.0
+"""Sound from which on it is told how fast it went."""
 DOUBTED = 3
 """Recordings that are held against what the model was made for."""
 
 
 @click.command("tag", short_help="Find events.")
 @click.argument("run", type=click.Path(path_type=Path))
-@click.argument("recordings", nargs=-1, required=True, type=click.Path(path_type=Path))
-@out_file_option
+@click.argument("recordings", nargs=-1, required=True)
+@click.option(
+    "-o",
+    "--out",
+    type=click.Path(path_type=Path, allow_dash=True),
+    help="Table to write; - for stdout. Without it, --keep holds the events.",
+)
 @decision_options
 @click.option(
     "--workers", type=click.IntRange(1, 64), default=2, show_default=True, help="Recordings at a time, a core each."
@@ -42,8 +49,9 @@ DOUBTED = 3
 @click.option(
     "--keep",
     type=click.Path(path_type=Path),
-    help="Folder to remember finished recordings in, and not do them again.",
+    help="Store of finished recordings, which are not done again: a folder of Parquet files, or NAME.sqlite.",
 )
+@engine_option
 @click.option("--figure", type=click.Path(path_type=Path), help="Draw the first recording, an hour at most.")
 @click.option("--traces", type=click.Path(path_type=Path), help="Folder to write the scores over time to, as NPZ.")
 @click.option("--excerpts", type=click.Path(path_type=Path), help="Folder to write each event to as a sound file.")
@@ -65,10 +73,11 @@ DOUBTED = 3
 @quiet_option
 def command(
     run: Path,
-    recordings: tuple[Path, ...],
-    out: Path,
+    recordings: tuple[str, ...],
+    out: Path | None,
     workers: int,
     keep: Path | None,
+    where: str,
     figure: Path | None,
     traces: Path | None,
     excerpts: Path | None,
@@ -85,28 +94,35 @@ def command(
     """Find events in RECORDINGS (files, folders, tables) with the model of RUN (a run's folder or a model file).
 
     Any rate, length and number of channels. A recording that cannot be read is reported and passed over. The ending
-    of --out is the format: .csv, .tsv, .parquet, .jsonl, or .vtt and .srt for players.
+    of --out is the format: .csv, .tsv, .parquet, .jsonl, or .vtt and .srt for players. RECORDINGS may be URLs, such as
+    s3://bucket/may/ or https://host/night.flac.
 
     \b
     barn-owl tag first night.flac -o events.csv --figure night.png
-    barn-owl tag first archive/ -o events.csv --keep done --hours hours.png
+    barn-owl tag first archive/ -o events.csv --keep done.sqlite --hours hours.png
+    barn-owl tag first s3://quay/2026/ --keep months --engine tcp://host:8786
     """
 
     from barn_owl.tag import with_clock
     from barn_owl.tag.archive import trace_file_of
 
     voice, model = Voice(quiet=quiet or is_stdout(out), as_json=as_json), owl.load_model(run)
+    if out is None and keep is None:
+        raise OutputError("say where the events go: -o TABLE, or --keep STORE, or both")
     refuse_to_overwrite(figure, hours, texts=[out], force=force)
     decision = model.decision.but(**changes)
     files = owl.find_recordings(recordings)
     starts = _starts(files, begins, zone, needed=hours is not None)
-    archive = tag_aloud(voice, model, files, decision, workers=workers, keep=keep, traces=traces)
+    with voice.engine(where):
+        archive = tag_aloud(voice, model, files, decision, workers=workers, keep=keep, traces=traces, starts=starts)
     if not archive.done and not archive.stopped:
         raise AudioError("none of the recordings could be tagged")
     if archive.done:
-        events = with_clock(archive.events, starts) if any(starts.values()) else archive.events
-        write_table(events, out, force=force)
-        _report(voice, archive, len(files), out)
+        if out is not None:
+            events = with_clock(archive.events, starts) if any(starts.values()) else archive.events
+            write_table(events, out, force=force)
+        _report(voice, archive, len(files), out, keep)
+        _tell_of_work(voice, archive, where)
         _doubt(voice, model, archive)
         _write_more(voice, archive, excerpts=excerpts, around_s=around_s, cues=cues, force=force)
         if hours is not None:
@@ -130,12 +146,20 @@ def tag_aloud(
     workers: int = 2,
     keep: Path | None = None,
     traces: Path | None = None,
+    starts: Mapping[str, datetime | None] | None = None,
 ) -> owl.Archive:
     """Tag recordings with visible progress, until done or stopped by Ctrl-C."""
     what = Path(files[0]).name if len(files) == 1 else f"{len(files)} recordings"
-    with voice.progress(f"tagging {what}, seconds") as progress:
+    with voice.progress(f"tagging {what}, seconds", of_sound=True) as progress:
         archive = owl.tag_archive(
-            model, files, decision=decision, keep=keep, traces=traces, workers=workers, progress=progress
+            model,
+            files,
+            decision=decision,
+            keep=keep,
+            traces=traces,
+            workers=workers,
+            starts=starts,
+            progress=progress,
         )
     for reason in archive.refused.values():
         voice.warn(f"passed over: {reason}")
@@ -205,17 +229,36 @@ def _doubt(voice: Voice, model: owl.Model, archive: owl.Archive) -> None:
             voice.warn(sentence)
 
 
-def _report(voice: Voice, archive: owl.Archive, total: int, out: Path) -> None:
-    events = archive.events
-    if len(events):
-        lengths = (events["end_s"] - events["start_s"]).astype(float)
-        by_label = events.assign(length=lengths).groupby("label")
-        voice.table(
-            by_label.agg(
-                events=("label", "size"), seconds=("length", "sum"), mean_score=("score", "mean")
-            ).reset_index()
-        )
-    voice.say(f"\nWrote {len(events)} events in {len(archive.done)} of {total} recordings to {out}.")
+def _report(voice: Voice, archive: owl.Archive, total: int, out: Path | None, keep: Path | None) -> None:
+    counts = archive.counts()
+    voice.table(counts)
+    events, kept = int(counts["events"].sum()), f" {keep} keeps them." if keep is not None else ""
+    written = f"Wrote {events} events" if out is not None else f"{events} events"
+    voice.say(f"\n{written} in {len(archive.done)} of {total} recordings{'' if out is None else f' to {out}'}.{kept}")
     voice.result(
-        {"events": len(events), "recordings": len(archive.done), "refused": archive.refused, "out": str(out)}
+        {
+            "events": events,
+            "recordings": len(archive.done),
+            "refused": archive.refused,
+            "out": None if out is None else str(out),
+            "seconds": round(archive.seconds, 2),
+            "work": archive.work.to_dict("records"),
+        }
     )
+
+
+def _tell_of_work(voice: Voice, archive: owl.Archive, where: str) -> None:
+    """Say how fast it went and what the time went to; on a cluster also by worker."""
+    work = archive.work
+    hours = float(work["hours"].sum()) if len(work) else 0.0
+    if hours < TOLD_HOURS and where == "local":
+        return
+    busy = work[["decode", "features", "network"]].sum()
+    shares = ", ".join(f"{name} {seconds / max(busy.sum(), 1e-9):.0%}" for name, seconds in busy.items())
+    voice.say(
+        f"{hours:.1f} h of sound in {archive.seconds:.0f} s: {3600 * hours / archive.seconds:.0f} times real time"
+    )
+    voice.say(f"of the work: {shares}; {work['megabytes'].sum():.1f} MB of scores came back")
+    if where != "local":
+        waiting = (archive.seconds - work[["decode", "features", "network"]].sum(axis=1)).clip(lower=0)
+        voice.table(work.assign(waiting=waiting), title="by worker, seconds")

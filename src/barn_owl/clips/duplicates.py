@@ -56,7 +56,7 @@ def near_duplicates(
         samples = kept.read(clip) if kept is not None and clip in kept else _samples(asked[clip])
         return samples - samples.mean()
 
-    similar = each(lambda pair: similarity(read(pair[0]), read(pair[1])), candidates, workers)
+    similar = each(lambda pair: similarity(read(pair[0]), read(pair[1])), candidates, workers, here=True)
     found = [(*pair, value) for pair, value in zip(candidates, similar, strict=True)]
     table = pd.DataFrame(found, columns=["first", "second", "similarity"])
     return table[table["similarity"] >= ALIKE].reset_index(drop=True)

@@ -2,7 +2,7 @@
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from functools import lru_cache
+from functools import lru_cache, partial
 
 import numpy as np
 import pandas as pd
@@ -48,17 +48,20 @@ def measure_clips(
     progress: Callable[[int, int], None] | None = None,
 ) -> list[ClipMeasures]:
     """Measure each clip of a table, `workers` at a time; their samples at 8 kHz are put into `kept`."""
-    asked = list(enumerate(excerpts(clips["file"], clips["start_s"], clips["end_s"])))
+    asked = excerpts(clips["file"], clips["start_s"], clips["end_s"])
     measured = []
-    for done, result in enumerate(each(lambda one: _measure(one[0], one[1], kept), asked, workers), start=1):
+    results = each(partial(_measure, wanted=kept is not None), asked, workers)
+    for done, (result, samples) in enumerate(results, start=1):
+        if kept is not None and samples is not None:
+            kept.keep(done - 1, samples)
         measured.append(result)
         if progress:
             progress(done, len(asked))
     return measured
 
 
-def _measure(number: int, excerpt: Excerpt, kept: SampleFile | None) -> ClipMeasures:
-    """Measure one clip; what cannot be read is said in ``refused``."""
+def _measure(excerpt: Excerpt, *, wanted: bool) -> tuple[ClipMeasures, np.ndarray | None]:
+    """Measure one clip, and give its samples if they are `wanted`; what cannot be read is said in ``refused``."""
     flaws: list[str] = []
     try:
         most = round(LONGEST_S * audio_info(excerpt.file).rate_hz)
@@ -72,12 +75,11 @@ def _measure(number: int, excerpt: Excerpt, kept: SampleFile | None) -> ClipMeas
             thorough=False,
         )
     except AudioError as error:
-        return ClipMeasures(refused=str(error))
+        return ClipMeasures(refused=str(error)), None
     samples = resample(beginning.samples(), facts.rate_hz, RATE_HZ)
-    if kept is not None:
-        kept.keep(number, samples)
     frames = front_end().frames(samples)
-    return ClipMeasures(facts=facts, flaws=tuple(flaws), fingerprint=_fingerprint(frames), sound=_sound(frames))
+    found = ClipMeasures(facts=facts, flaws=tuple(flaws), fingerprint=_fingerprint(frames), sound=_sound(frames))
+    return found, samples if wanted else None
 
 
 class _Beginning:

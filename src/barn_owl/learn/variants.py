@@ -59,7 +59,7 @@ class Variants:
 
     def of_all(self, turn: int, workers: int) -> list[np.ndarray]:
         """Make a variant of every clip, at once; another one for each `turn`."""
-        return list(each(lambda clip: self._variant(clip, turn), range(self._clips), workers))
+        return list(each(lambda clip: self._variant(clip, turn), range(self._clips), workers, here=True))
 
     def _chosen(self, epoch: int) -> np.ndarray:
         """Numbers of the clips that are changed in an epoch."""

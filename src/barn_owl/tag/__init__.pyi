@@ -29,6 +29,13 @@ from .recorded import (
     tag_trace as tag_trace,
     whole_trace as whole_trace,
 )
+from .store import (
+    Recorded as Recorded,
+    Store as Store,
+    open_store as open_store,
+    read_store as read_store,
+    store_hours as store_hours,
+)
 from .tagging import (
     Tagger as Tagger,
     tag_recording as tag_recording,

@@ -22,6 +22,7 @@ from barn_owl.clips import check_clip_table, read_clip_table, write_clip_table
 from barn_owl.clips.table import read_any_table
 from barn_owl.errors import AudioError, OutputError, TableError
 from barn_owl.files import whole_file
+from barn_owl.tag.store import is_store, read_store
 
 COLUMNS = ["file", "start_s", "end_s", "label", "score"]
 TEXT_ENDINGS = (".jsonl", ".vtt", ".srt")
@@ -63,7 +64,7 @@ def write_events(events: pd.DataFrame, path: str | Path, *, force: bool = False)
 
 
 def read_events(path: str | Path, *, file: str = "") -> pd.DataFrame:
-    """Read events that `write_events` or `write_cues` wrote; the format is known by the ending.
+    """Read events that `write_events` or `write_cues` wrote, or that a store keeps; the format is known by the ending.
 
     file : the recording that the subtitles belong to, where they do not say it themselves.
 
@@ -75,6 +76,8 @@ def read_events(path: str | Path, *, file: str = "") -> pd.DataFrame:
     """
     path = Path(path)
     ending = path.suffix.lower()
+    if is_store(path):
+        return check_clip_table(read_store(path), where=str(path))
     try:
         if ending == ".jsonl":
             rows = [json.loads(line) for line in path.read_text(encoding="utf-8").splitlines() if line.strip()]

@@ -117,10 +117,16 @@ def hours_table(
             table.loc[_later(known[row.file], row.start_s).hour, row.label] += 1
     recorded = np.zeros(HOURS)
     for file, start in known.items():
-        at, end = 0.0, seconds.get(file, 0.0)
-        while at < end:
-            now = _later(start, at)
-            rest = min(3600 - (now.minute * 60 + now.second + now.microsecond / 1e6), end - at)
-            recorded[now.hour] += rest
-            at += max(rest, 1e-3)
+        recorded += recorded_by_hour(start, seconds.get(file, 0.0))
     return table.assign(recorded_s=np.round(recorded, 3))
+
+
+def recorded_by_hour(start: datetime, seconds: float) -> np.ndarray:
+    """Seconds of a recording in each hour of the day, ``(HOURS,)``."""
+    recorded, at = np.zeros(HOURS), 0.0
+    while at < seconds:
+        now = _later(start, at)
+        rest = min(3600 - (now.minute * 60 + now.second + now.microsecond / 1e6), seconds - at)
+        recorded[now.hour] += rest
+        at += max(rest, 1e-3)
+    return recorded

@@ -120,6 +120,11 @@ def _whole(model: Model, blocks: list[TraceBlock], file: str, duration_s: float)
     )  # fmt: skip
 
 
+def save_trace(model: Model, blocks: list[TraceBlock], recording: str, duration_s: float, path: str | Path) -> None:
+    """Write the blocks of a whole recording as its trace."""
+    _whole(model, blocks, recording, duration_s).save(path)
+
+
 def read_trace(path: str | Path) -> Trace:
     """Read a trace that `Trace.save` wrote. Raises TableError when it is none.
 

@@ -35,7 +35,7 @@ class Tagger:
     def __init__(
         self, model: Model, decision: DecisionSettings | None = None, *, every_s: float | None = None
     ) -> None:
-        _warn_of_clip_settings(model)
+        warn_of_clip_settings(model)
         self._trace, self._decider = TraceStream(model, every_s=every_s), Decider.of(model, decision)
         self.scores = np.zeros(len(model.labels), dtype=np.float32)
         """Score of each label at the last step that was looked at, 0 to 1, ``(labels,)``."""
@@ -101,13 +101,14 @@ def tag_recording(
     >>> list(events)[:4]
     ['file', 'start_s', 'end_s', 'label']
     """
-    _warn_of_clip_settings(model)
+    warn_of_clip_settings(model)
     duration_s = audio_info(path).duration_s
     blocks = trace_recording(model, path, ahead=ahead, progress=progress)
     return event_table(list(decided(blocks, Decider.of(model, decision))), str(path), duration_s)
 
 
-def _warn_of_clip_settings(model: Model) -> None:
+def warn_of_clip_settings(model: Model) -> None:
+    """Say in the log what of a model means nothing in a recording."""
     if model.clips.only_clips:
         logger.warning(
             "this model was trained on clips brought to one level or freed of silence, which a recording cannot be; "

@@ -4,6 +4,7 @@ Steps are scored in chunks of a fixed number at fixed places, so the scores do n
 were cut into blocks, and memory does not grow with the recording.
 """
 
+import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -13,9 +14,12 @@ from threadpoolctl import threadpool_limits
 
 from barn_owl.audio import audio_info, read_ahead, stream_audio
 from barn_owl.errors import AudioError
+from barn_owl.features.rows import CHUNK as ROWS
 from barn_owl.model import Model
 from barn_owl.network import sigmoid
 
+SETTLE_S = 1.0
+"""Sound before a chunk that is read with it, until resampling, deltas and loudness have forgotten where it began."""
 CHUNK = 256
 """Steps scored at a time: neighbours share all but the first window's frames."""
 
@@ -75,14 +79,15 @@ class Scorer:
     every_s : how soon steps are given out; None for a whole chunk at a time, which takes least work. The scores are
     the same to the last bit: a chunk that is not full yet is filled up to its size, as a matrix product may round a
     row differently when there are fewer rows.
+    chunk : the one to begin with; the first frame that is given is then that of `first_frame_of`.
     """
 
-    def __init__(self, model: Model, *, every_s: float | None = None) -> None:
+    def __init__(self, model: Model, *, every_s: float | None = None, chunk: int = 0) -> None:
         self.model = model
         self._every = CHUNK if every_s is None else int(np.clip(round(every_s / model.step_s), 1, CHUNK))
         self._kept = np.empty((0, model.front_end.width), dtype=np.float32)
         self._last = self._kept  # what the quiet level at the end is taken from
-        self._first, self._begun = 0, False
+        self._first, self._begun = chunk * CHUNK, chunk > 0
         self._given = 0  # steps of the open chunk that were given out
 
     @property
@@ -141,17 +146,42 @@ class Scorer:
         return [block]
 
 
+@dataclass
+class Spent:
+    """Where time went while a recording was scored, in seconds: decoding, features, network."""
+
+    decode_s: float = 0.0
+    features_s: float = 0.0
+    network_s: float = 0.0
+
+
+def chunk_s(model: Model) -> float:
+    """Length of a chunk of steps in seconds."""
+    return CHUNK * model.step_s
+
+
+def first_frame_of(model: Model, chunk: int) -> int:
+    """Number of the first frame that a chunk other than the first looks at."""
+    return chunk * CHUNK * model.family.step - model.family.window // 2
+
+
 def trace_recording(
     model: Model,
     path: str | Path,
     *,
     ahead: bool = True,
     progress: Callable[[float, float], None] | None = None,
+    chunk: int = 0,
+    until: int | None = None,
+    spent: Spent | None = None,
 ) -> Iterator[TraceBlock]:
     """Score a sound file of any length, rate and number of channels, block by block.
 
     ahead : whether decoding and features go on in other threads meanwhile; without it, this takes one core.
     progress : called with the seconds done and the seconds there are, and once at the end with all of them.
+    chunk, until : score only chunks of `CHUNK` steps from the one on and up to the other. The scores are those that
+    the whole recording has, to the last bit where it is at the model's rate and no feature is recursive; where it is
+    resampled, but for the rounding of the resampler. spent : a record that is added to, without `ahead`.
 
     Of a recording that breaks off, what can be read is scored; samples that are no numbers count as silence; both are
     told as warnings. Raises AudioError when nothing can be read or it is shorter than one frame.
@@ -160,19 +190,71 @@ def trace_recording(
     >>> next(iter(blocks)).sounds.shape[1]
     4
     """
-    front_end, scorer, begun, duration_s = model.front_end, Scorer(model), False, audio_info(path).duration_s
-    sound = stream_audio(path, rate_hz=front_end.rate_hz, channel=model.clips.channel)
+    front_end, info = model.front_end, audio_info(path)
+    scorer, begun, duration_s, spent = Scorer(model, chunk=chunk), False, info.duration_s, spent or Spent()
+    start_s, skip_samples, skip_frames = _beginning(model, info.rate_hz, chunk)
+    sound = stream_audio(path, rate_hz=front_end.rate_hz, channel=model.clips.channel, start_s=start_s)
     # The matrices are small: a second thread inside a product costs more than it brings.
     with threadpool_limits(limits=1, user_api="blas"):
+        sound = _without(_timed(sound, spent, "decode_s"), skip_samples)
         blocks = front_end.frame_blocks(read_ahead(sound) if ahead else sound)
+        blocks = _without(_timed(blocks, spent, "features_s"), skip_frames)
         for frames in read_ahead(blocks) if ahead else blocks:
             begun = begun or len(frames) > 0
-            for block in scorer.push(frames):
+            begin = time.perf_counter()
+            scored = scorer.push(frames)
+            spent.network_s += time.perf_counter() - begin
+            for block in scored:
+                if until is not None and block.first >= until * CHUNK:
+                    break
                 yield block
                 if progress:
                     progress(min((block.first + len(block.sounds)) * model.step_s, duration_s), duration_s)
-        if not begun:
-            raise AudioError(f"{path} ({duration_s:.4g} s) is too short for one frame of {front_end.frame_ms:g} ms")
-        yield from scorer.finish()
+            if until is not None and scored and scored[-1].first >= (until - 1) * CHUNK:
+                break
+        else:
+            if not begun:
+                raise AudioError(
+                    f"{path} ({duration_s:.4g} s) is too short for one frame of {front_end.frame_ms:g} ms"
+                )
+            begin = time.perf_counter()
+            scored = scorer.finish()
+            spent.network_s += time.perf_counter() - begin
+            yield from scored
+    spent.features_s -= spent.decode_s  # the one waited for the other
     if progress:
         progress(duration_s, duration_s)
+
+
+def _beginning(model: Model, rate_hz: int, chunk: int) -> tuple[float | None, int, int]:
+    """Where to begin reading for a chunk: seconds, samples at the model's rate and frames that are left out."""
+    if not chunk:
+        return None, 0, 0
+    front_end = model.front_end
+    wanted = first_frame_of(model, chunk)
+    # Frames lie in the rows of chunks that they have in the whole; those before settle what looks back.
+    first = max(0, int(wanted - SETTLE_S / front_end.hop_s) // ROWS * ROWS)
+    at = first * front_end.hop
+    if rate_hz == front_end.rate_hz:
+        return at / rate_hz, 0, wanted - first
+    start_s = max(0, int(at / front_end.rate_hz - SETTLE_S))  # whole seconds are whole samples at both rates
+    return float(start_s), at - start_s * front_end.rate_hz, wanted - first
+
+
+def _without(blocks: Iterator[np.ndarray], count: int) -> Iterator[np.ndarray]:
+    """Leave out the first `count` rows of what comes in blocks."""
+    for block in blocks:
+        dropped = min(count, len(block))
+        count -= dropped
+        yield block[dropped:]
+
+
+def _timed(blocks: Iterator[np.ndarray], spent: Spent, name: str) -> Iterator[np.ndarray]:
+    """Pass blocks on, and add to a record how long they took to come."""
+    while True:
+        begin = time.perf_counter()
+        block = next(blocks, None)
+        setattr(spent, name, getattr(spent, name) + time.perf_counter() - begin)
+        if block is None:
+            return
+        yield block

@@ -1,0 +1,152 @@
+"""Where a sound file lies: on a disk, or somewhere that a URL names, read through fsspec in ranges of bytes."""
+
+import hashlib
+import importlib
+import io
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any, TypeVar
+
+from barn_owl.errors import AudioError
+from barn_owl.wording import how_to_install
+
+Got = TypeVar("Got")
+BLOCK = 1 << 19
+"""Bytes asked for at once: some ten seconds of sound, so that an excerpt takes little and a stream few calls."""
+WAITS_S = (0.5, 1.0, 2.0, 4.0)
+"""How long is waited before an error that may pass is tried again."""
+FOR_GOOD = (FileNotFoundError, PermissionError, IsADirectoryError, NotImplementedError)
+"""Errors that trying again does not help."""
+
+
+def is_elsewhere(name: str | Path) -> bool:
+    """Tell whether a name is a URL rather than a path: ``s3://bucket/night.flac``, ``https://host/night.wav``."""
+    return "://" in str(name)
+
+
+def place(name: str | Path) -> Path | str:
+    """Return the path that a name says, or the URL as it is."""
+    return str(name) if is_elsewhere(name) else Path(name)
+
+
+def files_below(url: str) -> list[str]:
+    """List all files below a folder that a URL names, in order. Raises AudioError when it cannot be read."""
+    system, path = _system(url)
+    try:
+        return [system.unstrip_protocol(name) for name in sorted(_steadily(lambda: system.find(path)))]
+    except Exception as error:
+        raise AudioError(f"{url} cannot be listed: {_reason(error)}") from error
+
+
+def remote_stamp(url: str) -> tuple[str, int, int]:
+    """Say by what a file elsewhere is known again: its URL, its size, and a number from what its store says of it."""
+    system, path = _system(url)
+    try:
+        facts = _steadily(lambda: system.info(path))
+    except Exception as error:
+        raise AudioError(f"{url} cannot be read: {_reason(error)}") from error
+    told = [
+        str(facts[key]) for key in ("ETag", "etag", "md5Hash", "LastModified", "mtime", "created") if key in facts
+    ]
+    number = int.from_bytes(hashlib.sha256("|".join(told).encode()).digest()[:7])
+    return url, int(facts.get("size") or 0), number
+
+
+@contextmanager
+def opened_elsewhere(url: str) -> Iterator["RemoteFile"]:
+    """Open a file that a URL names. Raises AudioError when that is not possible, and says why."""
+    system, path = _system(url)
+    try:
+        file = _steadily(lambda: system.open(path, "rb", block_size=BLOCK, cache_type="background"))
+    except Exception as error:
+        raise AudioError(f"{url} cannot be read: {_reason(error)}") from error
+    with file:
+        yield RemoteFile(url, file)
+
+
+class RemoteFile(io.RawIOBase):
+    """A file elsewhere, as a decoder reads it: what fails for a while is tried again.
+
+    A decoder in C cannot pass on an error of Python. So what failed for good is kept in ``failed``, and no more bytes
+    come; who decodes looks there afterwards.
+    """
+
+    def __init__(self, url: str, file: Any) -> None:
+        super().__init__()
+        self._url, self._file = url, file
+        self.failed: AudioError | None = None
+
+    def readable(self) -> bool:
+        return True
+
+    def seekable(self) -> bool:
+        return True
+
+    def seek(self, offset: int, whence: int = io.SEEK_SET) -> int:
+        return int(self._file.seek(offset, whence))
+
+    def tell(self) -> int:
+        return int(self._file.tell())
+
+    def readinto(self, buffer: Any) -> int:
+        if self.failed is not None:
+            return 0
+        at, view = self.tell(), memoryview(buffer).cast("B")
+
+        def read() -> bytes:
+            self.seek(at)
+            got: bytes = self._file.read(len(view))
+            return got
+
+        try:
+            got = _steadily(read)
+        except Exception as error:
+            self.failed = AudioError(f"{self._url} cannot be read on from byte {at}: {_reason(error)}")
+            return 0
+        view[: len(got)] = got
+        return len(got)
+
+
+def _system(url: str) -> tuple[Any, str]:
+    try:
+        fsspec = importlib.import_module("fsspec")
+    except ImportError:
+        raise AudioError(f"{url}: sound elsewhere needs a package; {how_to_install('elsewhere')}") from None
+    try:
+        system, path = fsspec.core.url_to_fs(url)
+    except (ValueError, ImportError) as error:
+        raise AudioError(f"{url} cannot be read: {error}") from error
+    return system, path
+
+
+def _steadily(get: Callable[[], Got]) -> Got:
+    """Get something from elsewhere, again and again a little later while the error may pass."""
+    for wait_s in WAITS_S:
+        try:
+            return get()
+        except FOR_GOOD:
+            raise
+        except Exception as error:
+            if 400 <= _status(error) < 500 and _status(error) not in (408, 429):
+                raise
+        time.sleep(wait_s)
+    return get()
+
+
+def _status(error: Exception) -> int:
+    """What a web server answered, 0 if it is no such error."""
+    status = getattr(error, "status", 0)
+    return status if isinstance(status, int) else 0
+
+
+def _reason(error: Exception) -> str:
+    if isinstance(error, FileNotFoundError):
+        return "there is no such file"
+    if isinstance(error, PermissionError) or _status(error) in (401, 403):
+        return "access is denied; give the rights as the store wants them, in its own settings or variables"
+    if _status(error) == 404:
+        return "there is no such file"
+    text = str(error).splitlines()
+    return text[0] if text and text[0] else type(error).__name__

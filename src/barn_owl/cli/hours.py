@@ -1,0 +1,86 @@
+"""``barn-owl hours``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+import barn_owl as owl
+from barn_owl.cli.common import Voice, force_option, json_option, quiet_option, refuse_to_overwrite
+from barn_owl.errors import OutputError
+from barn_owl.files import whole_file
+
+
+@click.command("hours", short_help="Say what a store of months holds.")
+@click.argument("store", type=click.Path(path_type=Path))
+@click.option("--model", default="", help="Which model or settings, where the store holds events of several.")
+@click.option("--day", default="", metavar="YYYY-MM-DD", help="This day only.")
+@click.option("--recorder", default="", help="This recorder only.")
+@click.option("-o", "--out", type=click.Path(path_type=Path), help="Events by hour of the day: .csv or .png.")
+@click.option("--events", "events_out", type=click.Path(path_type=Path), help="Table of the events to write.")
+@force_option
+@json_option
+@quiet_option
+def command(
+    store: Path,
+    model: str,
+    day: str,
+    recorder: str,
+    out: Path | None,
+    events_out: Path | None,
+    force: bool,
+    as_json: bool,
+    quiet: bool,
+) -> None:
+    """Say what STORE holds, as tag --keep made it: recordings, failures, events by label and hour of the day.
+
+    The store is gone through part by part, so that it may be larger than memory.
+
+    \b
+    barn-owl hours months -o hours.png
+    barn-owl hours months --day 2026-05-01 --recorder quay-3 --events day.csv
+    """
+
+    from barn_owl.tag.store import opened_to_read, the_model
+
+    voice = Voice(quiet=quiet, as_json=as_json)
+    refuse_to_overwrite(out, events_out, force=force)
+    if out is not None and out.suffix.lower() not in (".csv", ".png", ".svg", ".pdf"):
+        raise OutputError(f"{out}: events by hour are written as .csv, .png, .svg or .pdf")
+    opened = opened_to_read(store)
+    own = the_model(opened, model)
+    known = [one for one in opened.recordings(own) if day in ("", one.day) and recorder in ("", one.recorder)]
+    done, failed = [one for one in known if not one.reason], [one for one in known if one.reason]
+    table = owl.store_hours(store, model=own, day=day, recorder=recorder)
+    hours = sum(one.duration_s for one in done) / 3600
+    days, recorders = {one.day for one in done}, {one.recorder for one in done}
+    events = sum(one.events for one in done)
+    voice.say(
+        f"{len(done)} recordings, {hours:.1f} h, of {len(recorders)} recorders on {len(days)} days: {events} events"
+    )
+    counts = table.drop(columns="recorded_s").sum()
+    if len(counts):
+        voice.table(counts.rename_axis("label").rename("events with a clock").reset_index())
+    for one in failed:
+        voice.warn(f"failed: {one.reason}")
+    if out is not None and out.suffix.lower() == ".csv":
+        with whole_file(out, force=force) as beside:
+            table.to_csv(beside, lineterminator="\r\n")
+    elif out is not None:
+        owl.save_figure(owl.hours_figure(table), out)
+    if events_out is not None:
+        found = owl.read_store(store, model=own, day=day, recorder=recorder)
+        owl.write_events(found, events_out, force=force)
+        voice.say(f"Wrote {len(found)} events to {events_out}.")
+    if out is not None:
+        voice.say(f"Wrote events by hour of the day to {out}.")
+    voice.result(
+        {
+            "recordings": len(done),
+            "hours": round(hours, 3),
+            "events": events,
+            "by_label": {str(label): int(count) for label, count in counts.items()},
+            "failed": {one.file: one.reason for one in failed},
+        }
+    )

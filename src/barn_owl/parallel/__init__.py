@@ -1,0 +1,5 @@
+"""The same work on many things at a time: in processes of this machine, or on a cluster."""
+
+from barn_owl.parallel.engine import Engine, each, engine
+
+__all__ = ["Engine", "each", "engine"]

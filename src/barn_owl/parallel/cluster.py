@@ -1,0 +1,212 @@
+"""Many machines: work handed to the workers of a ``dask.distributed`` scheduler, whose futures, retries and dashboard
+are used as they are.
+"""
+
+import importlib
+import itertools
+import platform
+import time
+from collections import deque
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import contextmanager, suppress
+from importlib.metadata import PackageNotFoundError, version
+from pathlib import Path
+from typing import Any
+
+from barn_owl.errors import EngineError
+from barn_owl.wording import how_to_install
+
+CONNECT_S = 20
+"""How long a scheduler and its first worker may take to answer."""
+AHEAD = 4
+"""Items that wait for each thread of a worker: enough that none is idle, and few enough that memory stays the same."""
+RETRIES = 3
+"""How often an item is done again that failed with something that is no error of ours."""
+LOOK_S = 1.0
+"""How often it is looked whether all workers are there."""
+SAME = ("barn-owl-audio", "numpy", "scipy", "soundfile", "soxr")
+"""Packages that must be the same everywhere, since results depend on them to the last bit."""
+
+
+class Cluster:
+    """The workers of a scheduler."""
+
+    def __init__(self, client: Any, where: str, told: Callable[[str], None] | None) -> None:
+        self._client, self._where = client, where
+        self._told = told or (lambda _line: None)
+        self._workers = self._now()
+        self._looked = 0.0
+
+    @classmethod
+    @contextmanager
+    def connected(
+        cls, where: str, *, file: Path | None, told: Callable[[str], None] | None = None
+    ) -> Iterator["Cluster"]:
+        """Connect to the scheduler at an address, or to the one that wrote `file`, and check its workers."""
+        try:
+            distributed = importlib.import_module("distributed")
+        except ImportError:
+            raise EngineError(f"a cluster needs a package that is not there; {how_to_install('cluster')}") from None
+        if file is not None and not file.is_file():
+            raise EngineError(
+                f"{where} is neither local, nor an address such as tcp://host:8786, nor a scheduler's file"
+            )
+        try:
+            place = {"scheduler_file": str(file)} if file is not None else {"address": where}
+            client = distributed.Client(**place, timeout=CONNECT_S, set_as_default=False)
+        except (OSError, TimeoutError, ValueError) as error:
+            reason = str(error).splitlines()[0]
+            raise EngineError(f"no scheduler answers at {where}: {reason}; start one with: dask scheduler") from error
+        try:
+            with client:
+                _wait_for_workers(client, where)
+                _check_workers(client, where)
+                yield cls(client, where, told)
+        finally:
+            client.close(timeout=2)
+
+    @property
+    def threads(self) -> int:
+        """Items that the workers do at a time, at least 1."""
+        return max(1, sum(self._client.nthreads().values()))
+
+    def each(
+        self,
+        work: Callable[[Any], Any],
+        items: Iterable[Any],
+        workers: int,  # noqa: ARG002 - of this machine; the cluster has its own
+        *,
+        processes: bool,  # noqa: ARG002 - every worker is one
+        at_once: int,
+        lost: Callable[[Any], Any] | None,
+    ) -> Iterator[Any]:
+        """Yield results in order. `work` travels once a worker; a few items for each worker are under way at a time."""
+        from distributed import CancelledError, KilledWorker
+
+        # A task, not scattered data: when all workers that held it died, the scheduler makes it again.
+        travels = self._client.submit(_same, _Kept(work), pure=False)
+        waiting = iter(items)
+        bundles = iter(lambda: list(itertools.islice(waiting, at_once)), [])
+        under_way: deque[tuple[Any, list[Any]]] = deque()
+        try:
+            while True:
+                for bundle in itertools.islice(bundles, AHEAD * self.threads - len(under_way)):
+                    task = self._client.submit(_done, travels, bundle, pure=False, retries=RETRIES)
+                    under_way.append((task, bundle))
+                if not under_way:
+                    return
+                task, bundle = under_way[0]
+                self._wait(task)
+                try:
+                    results = task.result()
+                except KilledWorker as error:
+                    if lost is None:
+                        raise EngineError(f"worker after worker died while working on {bundle[0]}") from error
+                    results = [lost(item) for item in bundle]
+                under_way.popleft()
+                yield from results
+        except (CancelledError, OSError) as error:
+            if self._client.status == "running" and not isinstance(error, CancelledError):
+                raise
+            raise EngineError(
+                f"the scheduler at {self._where} went away; what was finished and kept is kept: start it again and "
+                "give the same command"
+            ) from error
+        finally:
+            if self._client.status == "running":
+                self._client.cancel([travels, *(task for task, _ in under_way)], force=True)
+
+    def _wait(self, future: Any) -> None:
+        """Wait for a result, and say meanwhile when a worker is lost or came."""
+        from distributed import wait
+
+        while not future.done():
+            with self._client.as_current(), suppress(TimeoutError):
+                wait([future], timeout=LOOK_S)
+            self.look()
+        self.look()
+
+    def look(self) -> None:
+        """Say which workers went away and which came since the last time, at most once in `LOOK_S`."""
+        if time.monotonic() - self._looked < LOOK_S or self._client.status != "running":
+            return
+        self._looked = time.monotonic()
+        now = self._now()
+        for name in sorted(self._workers - now):
+            self._told(f"lost the worker {name}; its work is done again by others ({len(now)} left)")
+        for name in sorted(now - self._workers):
+            self._told(f"the worker {name} is here now ({len(now)} in all)")
+        self._workers = now
+
+    def _now(self) -> set[str]:
+        return set(self._client.nthreads())
+
+
+class _Kept:
+    """Work as bytes until a worker uses it, so that neither the scheduler nor a task that passes it on unpacks it."""
+
+    def __init__(self, work: Callable[[Any], Any]) -> None:
+        import cloudpickle
+
+        self._bytes: bytes = cloudpickle.dumps(work)
+        self._work: Callable[[Any], Any] | None = None
+
+    def __getstate__(self) -> bytes:
+        return self._bytes
+
+    def __setstate__(self, packed: bytes) -> None:
+        self._bytes, self._work = packed, None
+
+    def __call__(self, item: Any) -> Any:
+        if self._work is None:
+            import cloudpickle
+
+            self._work = cloudpickle.loads(self._bytes)
+        return self._work(item)
+
+
+def _same(kept: _Kept) -> _Kept:
+    return kept
+
+
+def _done(work: _Kept, bundle: Sequence[Any]) -> list[Any]:
+    """On a worker: do the work on a few items."""
+    return [work(item) for item in bundle]
+
+
+def versions() -> dict[str, str]:
+    """Versions of what results depend on, on this machine."""
+    found = {"python": platform.python_version()}
+    for name in SAME:
+        try:
+            found[name] = version(name)
+        except PackageNotFoundError:
+            found[name] = "missing"
+    try:
+        found["libsndfile"] = importlib.import_module("soundfile").__libsndfile_version__
+    except (ImportError, OSError):
+        found["libsndfile"] = "missing"
+    return found
+
+
+def _wait_for_workers(client: Any, where: str) -> None:
+    try:
+        client.wait_for_workers(1, timeout=CONNECT_S)
+    except TimeoutError:
+        raise EngineError(f"the scheduler at {where} has no workers; start some with: dask worker {where}") from None
+
+
+def _check_workers(client: Any, where: str) -> None:
+    """Raise EngineError when a worker has other versions than this machine, and say which."""
+    try:
+        theirs = client.run(versions)
+    except Exception as error:  # whatever unpacking raises there: the package is missing or too old
+        raise EngineError(
+            f"a worker of {where} cannot run this ({type(error).__name__}: {error}); install there what is "
+            f"installed here: barn-owl-audio[cluster] {version('barn-owl-audio')}"
+        ) from error
+    own = versions()
+    for worker, found in sorted(theirs.items()):
+        other = [f"{name} {found.get(name)} there, {own[name]} here" for name in own if found.get(name) != own[name]]
+        if other:
+            raise EngineError(f"the worker {worker} has {'; '.join(other)}: results would differ; install the same")

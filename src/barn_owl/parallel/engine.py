@@ -1,0 +1,120 @@
+"""The one seam through which many files go: local processes and threads, or the workers of a cluster."""
+
+import itertools
+import warnings
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import contextmanager
+from contextvars import ContextVar
+from pathlib import Path
+from typing import Any, Protocol
+
+LOCAL = "local"
+
+
+class Engine(Protocol):
+    """Does the same work on many items and gives the results in order, wherever it does it."""
+
+    def each(
+        self,
+        work: Callable[[Any], Any],
+        items: Iterable[Any],
+        workers: int,
+        *,
+        processes: bool,
+        at_once: int,
+        lost: Callable[[Any], Any] | None,
+    ) -> Iterator[Any]:
+        """See the function `each`."""
+
+
+class _Local:
+    """Threads or processes of this machine, by joblib."""
+
+    def each(
+        self,
+        work: Callable[[Any], Any],
+        items: Iterable[Any],
+        workers: int,
+        *,
+        processes: bool,
+        at_once: int,
+        lost: Callable[[Any], Any] | None,  # noqa: ARG002 - a process that dies here is a fault of this machine
+    ) -> Iterator[Any]:
+        waiting = iter(items)
+        first = list(itertools.islice(waiting, 2))
+        items = itertools.chain(first, waiting)
+        if workers == 1 or len(first) < 2:
+            yield from map(work, items)
+            return
+        import joblib
+
+        jobs = joblib.Parallel(
+            n_jobs=workers, prefer="processes" if processes else "threads", return_as="generator", batch_size=at_once
+        )
+        results = jobs(joblib.delayed(work)(item) for item in items)
+        try:
+            for result in results:  # noqa: UP028 - closed below, not here
+                yield result
+        finally:
+            with warnings.catch_warnings():  # that work was lost is no news to who stopped it
+                warnings.filterwarnings("ignore", message=".* tasks", category=UserWarning)
+                results.close()
+
+
+_LOCAL = _Local()
+_engine: ContextVar[Engine] = ContextVar("engine", default=_LOCAL)
+
+
+def each(
+    work: Callable[[Any], Any],
+    items: Iterable[Any],
+    workers: int,
+    *,
+    processes: bool = False,
+    at_once: int = 1,
+    here: bool = False,
+    lost: Callable[[Any], Any] | None = None,
+) -> Iterator[Any]:
+    """Yield ``work(item)`` for each item, in order, by the engine that was chosen with `engine`.
+
+    workers : how many things this machine does at a time. processes : in processes rather than threads, for long work
+    with many small steps; decoding, transforms and matrix products let go of the interpreter's lock, so that threads
+    do for the rest. at_once : items that a worker takes at once; more for short work, which handing out would hold
+    up. lost : says what the result of an item is on which one process after the other died; without it that is an
+    EngineError. here : on this machine whatever the engine, for work on what only this process has.
+
+    `work` may be a closure in threads; in processes and on a cluster it travels, with all that it holds, once a worker.
+    """
+    chosen = _LOCAL if here else _engine.get()
+    yield from chosen.each(work, items, workers, processes=processes, at_once=at_once, lost=lost)
+
+
+@contextmanager
+def engine(where: str = LOCAL, *, told: Callable[[str], None] | None = None) -> Iterator[Engine]:
+    """Choose what many files go through within the block.
+
+    where : ``local``, the address of a scheduler of ``dask.distributed``, such as ``tcp://host:8786``, or the path of
+    the file that such a scheduler wrote with ``--scheduler-file``. told : is given a line for what a person should
+    know meanwhile, such as a worker that was lost.
+
+    Raises EngineError when the scheduler cannot be reached, has no workers, or its workers do not fit.
+
+    >>> with barn_owl.engine("local"):
+    ...     archive = barn_owl.tag_archive(barn_owl.load_model("first"), ["night.wav"], workers=1)
+    """
+    if where == LOCAL:
+        chosen: Engine = _LOCAL
+        token = _engine.set(chosen)
+        try:
+            yield chosen
+        finally:
+            _engine.reset(token)
+        return
+    from barn_owl.parallel.cluster import Cluster
+
+    with Cluster.connected(where, file=Path(where) if "://" not in where else None, told=told) as cluster:
+        token = _engine.set(cluster)
+        try:
+            yield cluster
+        finally:
+            _engine.reset(token)

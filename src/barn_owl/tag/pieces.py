@@ -1,0 +1,116 @@
+"""Pieces of recordings: what a worker is given, what it does, and what it says of them."""
+
+import os
+import socket
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+
+from barn_owl.audio import AudioInfo, Excerpt
+from barn_owl.audio.places import is_elsewhere
+from barn_owl.errors import AudioError
+from barn_owl.model import DecisionSettings, Model
+from barn_owl.tag.decision import Decider, Event
+from barn_owl.tag.trace import CHUNK, Spent, TraceBlock, chunk_s, trace_recording
+
+PIECE_S = 600.0
+"""Length of a piece of a recording, and of what short ones are bundled to: a few seconds of work."""
+EXACT = ("WAV", "WAVEX", "RF64", "W64", "FLAC", "AIFF", "CAF", "AU")
+"""Formats in which any sample is found at once; others are scored in one piece."""
+BROKE_OFF = "broke off"
+"""Reason of a piece that is shorter than the header of its file says; the recording is then scored in one."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Piece:
+    """Some of the chunks of a recording, or all of them; `name` is what it is opened by."""
+
+    path: str
+    name: str
+    chunk: int = 0
+    until: int | None = None
+    last: bool = True
+    known: bool = False  # whether its content is to be known again
+
+
+@dataclass(kw_only=True)
+class Said:
+    """What a worker says of a piece: scores, or why there are none."""
+
+    piece: Piece
+    blocks: list[TraceBlock] = field(default_factory=list)
+    events: list[Event] | None = None
+    spent: Spent = field(default_factory=Spent)
+    seconds: float = 0.0
+    content: str = ""
+    reason: str = ""
+    worker: str = ""
+
+    @property
+    def bytes(self) -> int:
+        """What it took to say it."""
+        return sum(block.sounds.nbytes + block.begins.nbytes for block in self.blocks)
+
+
+def score_pieces(
+    pieces: Sequence[Piece], *, model: Model, decision: DecisionSettings | None, ahead: bool = False
+) -> list[Said]:
+    """Score pieces, wherever this runs; whole recordings are decided at once if `decision` is given."""
+    return [_scored(piece, model, decision, ahead=ahead) for piece in pieces]
+
+
+def _scored(piece: Piece, model: Model, decision: DecisionSettings | None, *, ahead: bool) -> Said:
+    said = Said(piece=piece, worker=f"{socket.gethostname()}:{os.getpid()}")
+    try:
+        before = Excerpt(piece.name).stamp()
+        blocks = trace_recording(
+            model, piece.name, chunk=piece.chunk, until=piece.until, ahead=ahead, spent=said.spent
+        )
+        if decision is not None and not piece.chunk and piece.last:
+            decider = Decider.of(model, decision)
+            steps, said.events = 0, []
+            for block in blocks:
+                steps += len(block.sounds)
+                said.events += decider.push(block)
+            said.events += decider.finish()
+        else:
+            said.blocks = list(blocks)
+            steps = sum(len(block.sounds) for block in said.blocks)
+            if piece.until is not None and steps < (piece.until - piece.chunk) * CHUNK:
+                said.reason = BROKE_OFF
+        said.seconds = steps * model.step_s
+        if piece.known:
+            said.content = Excerpt(piece.name).content()
+        if Excerpt(piece.name).stamp() != before:
+            said.reason = f"{piece.name} was changed while it was read; try again when it is complete"
+    except AudioError as error:
+        said.reason = str(error)
+    except OSError as error:
+        said.reason = f"{piece.name}: {error.strerror or error}"
+    if said.reason:
+        said.blocks, said.events = [], None
+    return said
+
+
+def pieces_of(model: Model, whole: Piece, info: AudioInfo | None) -> list[Piece]:
+    """Cut a recording into pieces of some `PIECE_S`, the last of which takes the rest; not what cannot be read so."""
+    chunks = max(1, round(PIECE_S / chunk_s(model)))
+    count = 1 if info is None or info.format not in EXACT else int(info.duration_s / (chunks * chunk_s(model)))
+    if count < 2:
+        return [whole]
+    pieces = [
+        replace(whole, chunk=number * chunks, until=(number + 1) * chunks, last=False, known=False)
+        for number in range(count)
+    ]
+    pieces[-1] = replace(pieces[-1], until=None, last=True, known=whole.known)
+    return pieces
+
+
+def lost_pieces(pieces: Sequence[Piece]) -> list[Said]:
+    """What is said of pieces on which worker after worker died."""
+    return [Said(piece=one, reason=f"{one.path}: worker after worker died while it was read") for one in pieces]
+
+
+def name_of(path: str) -> str:
+    """What a recording is opened by wherever a worker runs, and known by in a store."""
+    return path if is_elsewhere(path) else str(Path(path).resolve())
