@@ -13,8 +13,8 @@ from barn_owl.errors import AudioError
 from barn_owl.wording import how_to_install
 
 Got = TypeVar("Got")
-BLOCK = 1 << 19
-"""Bytes asked for at once: some ten seconds of sound, so that an excerpt takes little and a stream few calls."""
+FEW, MANY = 1 << 16, 1 << 21
+"""Bytes asked for at once: for a header or an excerpt, and for a whole recording, where the next come meanwhile."""
 WAITS_S = (0.5, 1.0, 2.0, 4.0)
 """How long is waited before an error that may pass is tried again."""
 FOR_GOOD = (FileNotFoundError, PermissionError, IsADirectoryError, NotImplementedError)
@@ -55,11 +55,15 @@ def remote_stamp(url: str) -> tuple[str, int, int]:
 
 
 @contextmanager
-def opened_elsewhere(url: str) -> Iterator["RemoteFile"]:
-    """Open a file that a URL names. Raises AudioError when that is not possible, and says why."""
+def opened_elsewhere(url: str, *, all_of_it: bool = False) -> Iterator["RemoteFile"]:
+    """Open a file that a URL names; all_of_it : whether it will be read from one end to the other.
+
+    Raises AudioError when that is not possible, and says why.
+    """
     system, path = _system(url)
     try:
-        file = _steadily(lambda: system.open(path, "rb", block_size=BLOCK, cache_type="background"))
+        size, cache = (MANY, "background") if all_of_it else (FEW, "readahead")
+        file = _steadily(lambda: system.open(path, "rb", block_size=size, cache_type=cache))
     except Exception as error:
         raise AudioError(f"{url} cannot be read: {_reason(error)}") from error
     with file:
@@ -79,18 +83,23 @@ class RemoteFile(io.RawIOBase):
         self.failed: AudioError | None = None
 
     def readable(self) -> bool:
+        """Say yes."""
         return True
 
     def seekable(self) -> bool:
+        """Say yes."""
         return True
 
     def seek(self, offset: int, whence: int = io.SEEK_SET) -> int:
+        """Go to a byte."""
         return int(self._file.seek(offset, whence))
 
     def tell(self) -> int:
+        """Say which byte comes next."""
         return int(self._file.tell())
 
     def readinto(self, buffer: Any) -> int:
+        """Fill a buffer; return how many bytes there were."""
         if self.failed is not None:
             return 0
         at, view = self.tell(), memoryview(buffer).cast("B")
@@ -135,18 +144,20 @@ def _steadily(get: Callable[[], Got]) -> Got:
     return get()
 
 
-def _status(error: Exception) -> int:
-    """What a web server answered, 0 if it is no such error."""
-    status = getattr(error, "status", 0)
-    return status if isinstance(status, int) else 0
+def _status(error: BaseException | None) -> int:
+    """What a web server answered, as an error or what caused it says; 0 if nothing does."""
+    while error is not None:
+        status = getattr(error, "status", 0)
+        if isinstance(status, int) and status:
+            return status
+        error = error.__cause__
+    return 0
 
 
 def _reason(error: Exception) -> str:
-    if isinstance(error, FileNotFoundError):
-        return "there is no such file"
     if isinstance(error, PermissionError) or _status(error) in (401, 403):
         return "access is denied; give the rights as the store wants them, in its own settings or variables"
-    if _status(error) == 404:
+    if isinstance(error, FileNotFoundError):
         return "there is no such file"
     text = str(error).splitlines()
     return text[0] if text and text[0] else type(error).__name__

@@ -102,9 +102,9 @@ class _ForwardFile(soundfile.SoundFile):
 
 
 @contextmanager
-def _opened(path: Path | str) -> Iterator[soundfile.SoundFile]:
+def _opened(path: Path | str, *, all_of_it: bool = False) -> Iterator[soundfile.SoundFile]:
     if isinstance(path, str):
-        with opened_elsewhere(path) as remote:
+        with opened_elsewhere(path, all_of_it=all_of_it) as remote:
             try:
                 file = _ForwardFile(remote)
             except (soundfile.LibsndfileError, OSError, TypeError) as error:
@@ -180,7 +180,7 @@ def stream_audio(
     112000
     """
     path = place(path)
-    with _opened(path) as file:
+    with _opened(path, all_of_it=end_s is None) as file:
         start, end = _excerpt(path, file, start_s, end_s)
         if "data : " in file.extra_info and "(should be" in file.extra_info:  # libsndfile's own note
             logger.warning("%s holds less sound than its header says; used as far as it goes", path)
@@ -203,7 +203,7 @@ def stream_channels(
     Other parameters and errors as for `stream_audio`.
     """
     path = place(path)
-    with _opened(path) as file:
+    with _opened(path, all_of_it=end_s is None) as file:
         yield from blocks_of(path, file, *_excerpt(path, file, start_s, end_s), flaws)
 
 

@@ -9,6 +9,7 @@ import click
 import barn_owl as owl
 from barn_owl.cli.common import (
     Voice,
+    engine_option,
     force_option,
     is_stdout,
     json_option,
@@ -29,6 +30,7 @@ SHOWN = 3
 @click.option("--fix", type=click.Path(path_type=Path), help="Clip table to write, with the safe repairs made.")
 @click.option("--figure", type=click.Path(path_type=Path), help="Figure to write.")
 @workers_option
+@engine_option
 @force_option
 @json_option
 @quiet_option

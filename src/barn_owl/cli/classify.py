@@ -11,6 +11,7 @@ import barn_owl as owl
 from barn_owl.cli.common import (
     Voice,
     clips_of,
+    engine_option,
     force_option,
     is_stdout,
     json_option,
@@ -30,6 +31,7 @@ from barn_owl.errors import TableError
 @click.option("--least", type=click.FloatRange(0, 1), help="Score under which a clip is undecided, for all labels.")
 @click.option("--page", type=click.Path(path_type=Path), help="Page to listen to them on, and to correct.")
 @workers_option
+@engine_option
 @force_option
 @json_option
 @quiet_option

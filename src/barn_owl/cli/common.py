@@ -9,6 +9,7 @@ import sys
 import threading
 import time
 from contextlib import contextmanager
+from functools import wraps
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -20,6 +21,7 @@ from rich.table import Table
 
 import barn_owl as owl
 from barn_owl.errors import OutputError, TableError
+from barn_owl.parallel.engine import LOCAL
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator, Sequence
@@ -43,14 +45,6 @@ recordings_option = click.option(
 seed_option = click.option("--seed", type=click.IntRange(min=0), default=None, help="Seed of every random choice.")
 workers_option = click.option(
     "--workers", type=click.IntRange(1, 64), default=2, show_default=True, help="Threads that share the work."
-)
-engine_option = click.option(
-    "--engine",
-    "where",
-    default="local",
-    show_default=True,
-    metavar="local|ADDRESS|FILE",
-    help="What does the work: this machine, or the workers of a dask scheduler (tcp://host:8786, or the file it wrote).",
 )
 collar_option = click.option(
     "--collar-s",
@@ -91,6 +85,29 @@ def decision_options(command: Callable[..., None]) -> Callable[..., None]:
     for option in reversed(DECISION_OPTIONS):
         command = option(command)
     return command
+
+
+def engine_option(command: Callable[..., None]) -> Callable[..., None]:
+    """Add ``--engine``: within the command, work on many files goes through what it names."""
+
+    @click.option(
+        "--engine",
+        "where",
+        default=LOCAL,
+        show_default=True,
+        metavar="local|ADDRESS|FILE",
+        help="What does the work: this machine, or a dask scheduler: tcp://host:8786, or the file it wrote.",
+    )
+    @wraps(command)
+    def within(*arguments: Any, where: str, **options: Any) -> None:
+        def warn(line: str) -> None:
+            if not options.get("quiet"):
+                click.secho(line, fg="yellow", err=True)
+
+        with owl.engine(where, told=warn):
+            command(*arguments, **options)
+
+    return within
 
 
 class Voice:
@@ -140,12 +157,6 @@ class Voice:
         """Give the machine-readable result, if it was asked for."""
         if self.as_json:
             click.echo(json.dumps(content, ensure_ascii=False, indent=2, allow_nan=False))
-
-    @contextmanager
-    def engine(self, where: str) -> Iterator[None]:
-        """Choose what does the work of many files, and say when a worker is lost."""
-        with owl.engine(where, told=self.warn):
-            yield
 
     @contextmanager
     def progress(self, doing: str, *, of_sound: bool = False) -> Iterator[Callable[[float, float], None]]:

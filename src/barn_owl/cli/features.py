@@ -11,6 +11,7 @@ import numpy as np
 import barn_owl as owl
 from barn_owl.cli.common import (
     Voice,
+    engine_option,
     force_option,
     is_sound_file,
     json_option,
@@ -44,6 +45,7 @@ SHOWN = 12
 @click.option("--cache", type=click.Path(path_type=Path), help="Folder to keep computed frames in for next time.")
 @plan_option
 @workers_option
+@engine_option
 @force_option
 @json_option
 @quiet_option

@@ -10,6 +10,7 @@ import barn_owl as owl
 from barn_owl.cli.common import (
     Voice,
     clips_of,
+    engine_option,
     force_option,
     is_stdout,
     json_option,
@@ -41,6 +42,7 @@ SHOWN = 12
 @click.option("--cache", type=click.Path(path_type=Path), help="Folder to keep features in, for the next search.")
 @click.option("--page", type=click.Path(path_type=Path), help="Page to hear them on, and to say what they are.")
 @workers_option
+@engine_option
 @force_option
 @json_option
 @quiet_option

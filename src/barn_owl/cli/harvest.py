@@ -9,6 +9,7 @@ import click
 import barn_owl as owl
 from barn_owl.cli.common import (
     Voice,
+    engine_option,
     force_option,
     is_stdout,
     json_option,
@@ -35,6 +36,7 @@ from barn_owl.errors import TableError
 @click.option("--page", type=click.Path(path_type=Path), help="Page to hear them on, and to say what is wrong.")
 @click.option("--seed", type=click.IntRange(min=0), default=0, show_default=True, help="Seed of every random choice.")
 @workers_option
+@engine_option
 @force_option
 @json_option
 @quiet_option

@@ -12,6 +12,7 @@ import numpy as np
 import barn_owl as owl
 from barn_owl.cli.common import (
     Voice,
+    engine_option,
     force_option,
     is_sound_file,
     json_option,
@@ -38,6 +39,7 @@ UNITS = {"duration_s": "s", "rate_hz": "Hz", "bandwidth_hz": "Hz", "loudness_luf
 )
 @plan_option
 @workers_option
+@engine_option
 @force_option
 @json_option
 @quiet_option

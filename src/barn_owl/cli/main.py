@@ -38,6 +38,7 @@ SECTIONS = {
     },
     "Recordings": {
         "tag": "Find events in long recordings.",
+        "measure": "Say what this machine does, and what holds it up.",
         "hours": "Say what a store of months holds.",
         "listen": "Listen live, and say what is heard.",
         "review": "Go through events by ear, and say how good all of them are.",
@@ -64,6 +65,7 @@ GUIDE = {
     "shrink": "Onto a small device",
     "export": "Onto a small device",
     "tag": "Tag long recordings",
+    "measure": "Months of recordings, several machines",
     "hours": "Months of recordings, several machines",
     "listen": "Close the loop",
     "review": "Close the loop",

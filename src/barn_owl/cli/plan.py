@@ -10,6 +10,7 @@ import numpy as np
 import barn_owl as owl
 from barn_owl.cli.common import (
     Voice,
+    engine_option,
     force_option,
     is_stdout,
     json_option,
@@ -30,6 +31,7 @@ from barn_owl.cli.common import (
 @click.option("--device", metavar="DEVICE", help="Say what the model takes there: a TOML file, or a name that ships.")
 @recordings_option
 @workers_option
+@engine_option
 @force_option
 @json_option
 @quiet_option

@@ -10,6 +10,7 @@ import barn_owl as owl
 from barn_owl.cli.common import (
     Voice,
     clips_of,
+    engine_option,
     force_option,
     is_stdout,
     json_option,
@@ -33,6 +34,7 @@ SHOWN = 12
 @click.option("--page", type=click.Path(path_type=Path), help="Page to hear them on, and to label them.")
 @click.option("--seed", type=click.IntRange(min=0), default=0, show_default=True, help="Seed of every random choice.")
 @workers_option
+@engine_option
 @force_option
 @json_option
 @quiet_option

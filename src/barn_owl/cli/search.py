@@ -9,6 +9,7 @@ import click
 import barn_owl as owl
 from barn_owl.cli.common import (
     Voice,
+    engine_option,
     force_option,
     json_option,
     plan_option,
@@ -37,6 +38,7 @@ SHOWN = [
 @plan_option
 @seed_option
 @workers_option
+@engine_option
 @force_option
 @json_option
 @quiet_option

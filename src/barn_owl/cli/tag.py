@@ -21,6 +21,7 @@ from barn_owl.cli.common import (
 )
 from barn_owl.errors import AudioError, OutputError
 from barn_owl.files import whole_file
+from barn_owl.parallel import on_cluster
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
@@ -52,6 +53,13 @@ DOUBTED = 3
     help="Store of finished recordings, which are not done again: a folder of Parquet files, or NAME.sqlite.",
 )
 @engine_option
+@click.option(
+    "--runtime",
+    type=click.Choice(["own", "onnx"]),
+    default="own",
+    show_default=True,
+    help="What computes the network: our own code, or ONNX Runtime on the best device that it offers.",
+)
 @click.option("--figure", type=click.Path(path_type=Path), help="Draw the first recording, an hour at most.")
 @click.option("--traces", type=click.Path(path_type=Path), help="Folder to write the scores over time to, as NPZ.")
 @click.option("--excerpts", type=click.Path(path_type=Path), help="Folder to write each event to as a sound file.")
@@ -77,7 +85,7 @@ def command(
     out: Path | None,
     workers: int,
     keep: Path | None,
-    where: str,
+    runtime: str,
     figure: Path | None,
     traces: Path | None,
     excerpts: Path | None,
@@ -94,8 +102,8 @@ def command(
     """Find events in RECORDINGS (files, folders, tables) with the model of RUN (a run's folder or a model file).
 
     Any rate, length and number of channels. A recording that cannot be read is reported and passed over. The ending
-    of --out is the format: .csv, .tsv, .parquet, .jsonl, or .vtt and .srt for players. RECORDINGS may be URLs, such as
-    s3://bucket/may/ or https://host/night.flac.
+    of --out is the format: .csv, .tsv, .parquet, .jsonl, or .vtt and .srt for players. RECORDINGS may be URLs, such
+    as s3://bucket/may/ or https://host/night.flac.
 
     \b
     barn-owl tag first night.flac -o events.csv --figure night.png
@@ -110,11 +118,11 @@ def command(
     if out is None and keep is None:
         raise OutputError("say where the events go: -o TABLE, or --keep STORE, or both")
     refuse_to_overwrite(figure, hours, texts=[out], force=force)
+    model = owl.on_runtime(model) if runtime == "onnx" else model
     decision = model.decision.but(**changes)
     files = owl.find_recordings(recordings)
     starts = _starts(files, begins, zone, needed=hours is not None)
-    with voice.engine(where):
-        archive = tag_aloud(voice, model, files, decision, workers=workers, keep=keep, traces=traces, starts=starts)
+    archive = tag_aloud(voice, model, files, decision, workers=workers, keep=keep, traces=traces, starts=starts)
     if not archive.done and not archive.stopped:
         raise AudioError("none of the recordings could be tagged")
     if archive.done:
@@ -122,7 +130,9 @@ def command(
             events = with_clock(archive.events, starts) if any(starts.values()) else archive.events
             write_table(events, out, force=force)
         _report(voice, archive, len(files), out, keep)
-        _tell_of_work(voice, archive, where)
+        _tell_of_work(voice, archive)
+        if runtime == "onnx":
+            _tell_of_runtime(voice, archive, model)
         _doubt(voice, model, archive)
         _write_more(voice, archive, excerpts=excerpts, around_s=around_s, cues=cues, force=force)
         if hours is not None:
@@ -247,11 +257,11 @@ def _report(voice: Voice, archive: owl.Archive, total: int, out: Path | None, ke
     )
 
 
-def _tell_of_work(voice: Voice, archive: owl.Archive, where: str) -> None:
+def _tell_of_work(voice: Voice, archive: owl.Archive) -> None:
     """Say how fast it went and what the time went to; on a cluster also by worker."""
     work = archive.work
     hours = float(work["hours"].sum()) if len(work) else 0.0
-    if hours < TOLD_HOURS and where == "local":
+    if hours < TOLD_HOURS and not on_cluster():
         return
     busy = work[["decode", "features", "network"]].sum()
     shares = ", ".join(f"{name} {seconds / max(busy.sum(), 1e-9):.0%}" for name, seconds in busy.items())
@@ -259,6 +269,16 @@ def _tell_of_work(voice: Voice, archive: owl.Archive, where: str) -> None:
         f"{hours:.1f} h of sound in {archive.seconds:.0f} s: {3600 * hours / archive.seconds:.0f} times real time"
     )
     voice.say(f"of the work: {shares}; {work['megabytes'].sum():.1f} MB of scores came back")
-    if where != "local":
+    if on_cluster():
         waiting = (archive.seconds - work[["decode", "features", "network"]].sum(axis=1)).clip(lower=0)
         voice.table(work.assign(waiting=waiting), title="by worker, seconds")
+
+
+def _tell_of_runtime(voice: Voice, archive: owl.Archive, model: owl.Model) -> None:
+    """Say which device computed the network, and what share of the time it did."""
+    device = getattr(model.family, "device", "")
+    if not len(archive.work):
+        return
+    computing, workers = float(archive.work["network"].sum()), max(1, len(archive.work))
+    share = computing / max(workers * archive.seconds, 1e-9)
+    voice.say(f"the network was computed on {device}, which was busy {share:.0%} of the time")

@@ -12,6 +12,7 @@ import click
 import barn_owl as owl
 from barn_owl.cli.common import (
     Voice,
+    engine_option,
     force_option,
     json_option,
     plan_option,
@@ -60,6 +61,7 @@ if TYPE_CHECKING:
 @click.option("--cache", type=click.Path(path_type=Path), help="Folder to keep computed frames in for next time.")
 @seed_option
 @workers_option
+@engine_option
 @force_option
 @json_option
 @quiet_option

@@ -12,6 +12,7 @@ from .device import (
 from .open_graph import write_onnx as write_onnx
 from .plain import write_weights as write_weights
 from .quantising import quantise as quantise
+from .runtime import on_runtime as on_runtime
 from .searching import (
     Found as Found,
     front as front,

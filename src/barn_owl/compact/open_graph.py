@@ -40,6 +40,13 @@ def write_onnx(model: Model, path: str | Path, *, takes_features: bool = False, 
     path = Path(path)
     if path.exists() and not force:
         raise OutputError(f"{path} exists already; another name, or --force")
+    content = graph_bytes(model, takes_features=takes_features)
+    with whole_file(path) as beside:
+        Path(beside).write_bytes(content)
+
+
+def graph_bytes(model: Model, *, takes_features: bool = False, log_odds: bool = False) -> bytes:
+    """Return a model as an ONNX graph; see `write_onnx`. log_odds : outputs are log-odds rather than scores."""
     graph_of(model)
     if not isinstance(model.family, Convolutional):
         raise ModelError("a model in int8 is handed over as C; as an ONNX graph, take the model it was made from")
@@ -47,16 +54,15 @@ def write_onnx(model: Model, path: str | Path, *, takes_features: bool = False, 
         import onnx  # noqa: F401
     except ImportError:
         raise ModelError(f"an ONNX graph needs a package that is not there; {how_to_install('onnx')}") from None
-    made = _Graph(model, takes_features=takes_features).model()
-    with whole_file(path) as beside:
-        Path(beside).write_bytes(made.SerializeToString())
+    made: bytes = _Graph(model, takes_features=takes_features, log_odds=log_odds).model().SerializeToString()
+    return made
 
 
 class _Graph:
     """Collects the nodes and the numbers of a graph."""
 
-    def __init__(self, model: Model, *, takes_features: bool) -> None:
-        self._model, self._takes_features = model, takes_features
+    def __init__(self, model: Model, *, takes_features: bool, log_odds: bool) -> None:
+        self._model, self._takes_features, self._log_odds = model, takes_features, log_odds
         self._nodes: list[Any] = []
         self._numbers: list[Any] = []
 
@@ -76,7 +82,9 @@ class _Graph:
         total = logits[0]
         for one in logits[1:]:
             total = self._add("Add", total, one)
-        scores = self._add("Sigmoid", self._add("Mul", total, self._real(1 / len(logits))))
+        scores = self._add("Mul", total, self._real(1 / len(logits)))
+        if not self._log_odds:
+            scores = self._add("Sigmoid", scores)
         outputs = []
         for name, first in (("sounds", 0), ("begins", labels)):
             self._nodes.append(

@@ -8,9 +8,10 @@ time is over. The test side of the clips is not looked at.
 
 import json
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -26,6 +27,7 @@ from barn_owl.files import claim_folder, write_json
 from barn_owl.learn import Fitted, Plan, fit, read_plan
 from barn_owl.learn.fitting import NETWORKS
 from barn_owl.learn.rehearsal import make_rehearsal, rehearse
+from barn_owl.parallel import each, on_cluster
 from barn_owl.runs import Work
 from barn_owl.runs.data import RunData, label_names, read_clips, usable_clips, with_sides
 from barn_owl.runs.run import judge
@@ -121,10 +123,7 @@ def search(
         candidates = [next(drawn) for _ in range(FIRST if halves else 1)]
         for step in range(STEPS if halves else 1):
             far = step if halves else STEPS - 1
-            for candidate in candidates:
-                if time.perf_counter() > end and race.done:
-                    break
-                race.learn(candidate, far, max(0.0, end - time.perf_counter()))
+            race.learn(candidates, far, end)
             candidates = sorted(candidates, key=race.score, reverse=True)[: max(1, len(candidates) // 2)]
     table = race.table()
     write_table(table, folder / TABLE)
@@ -212,34 +211,30 @@ class _Race:
         self._sizes[number] = size
         return over, None if over else plan
 
-    def learn(self, candidate: int, step: int, left_s: float) -> None:
-        """Let a candidate learn for a step, if it has not."""
-        if (candidate, step) in self.done:
-            return
-        begin, fold = time.perf_counter(), step % int(self._clips["fold"].max()) + 1
-        plan = self.plans[candidate].but(training={"epochs": EPOCHS * 2**step, "patience": 10**6, "refit": 0})
-        self._work.begin(
-            f"candidate {candidate}, {plan.family}, step {step + 1}, {left_s:.0f} s left", len(self.done) + 1, 0
-        )
-        sides = np.where(self._clips["fold"] == fold, "validation", "train")
-        line: dict[str, Any] = {"candidate": candidate, "step": step, "fold": fold, "trouble": ""}
+    def learn(self, candidates: Sequence[int], step: int, end: float) -> None:
+        """Let candidates learn for a step, those that have not, until the time is over.
+
+        One after the other on this machine, where each takes all cores; side by side on a cluster.
+        """
+
+        def waiting() -> Iterator[tuple[int, Plan]]:
+            for candidate in candidates:
+                left_s = end - time.perf_counter()
+                if (candidate, step) in self.done or (left_s < 0 and self.done):
+                    continue
+                plan = self.plans[candidate]
+                told = f"candidate {candidate}, {plan.family}, step {step + 1}, {max(0.0, left_s):.0f} s left"
+                self._work.begin(told, len(self.done) + 1, 0)
+                yield candidate, plan
+
         # Features are computed once for each front end, however many candidates have it.
-        own = Work(workers=self._work.workers, cache=self._work.cache or self._folder / "cache")
-        try:
-            with read_clips(self._clips.drop(columns="fold").assign(split=sides), plan, own) as data:
-                examples = data.examples(plan, data.extra_columns(plan))
-                fitted = fit(plan, data.labels, *examples, workers=own.workers)
-                line |= _judged(plan, data, fitted, rehearses=step == STEPS - 1)
-            if fitted.interrupted:
-                raise KeyboardInterrupt
-            last = fitted.curves[-1] if plan.family in NETWORKS else fitted.best
-            line |= {"loss": last.validation_loss, "recall": last.validation_recall, "f1": last.validation_f1}
-        except BarnOwlError as error:
-            line |= {"loss": np.nan, "recall": 0.0, "f1": 0.0, "trouble": str(error)}
-        line["seconds"] = time.perf_counter() - begin
-        self.done[candidate, step] = line
-        with (self._folder / TRIED).open("a", encoding="utf-8") as file:
-            file.write(json.dumps(line) + "\n")
+        cache = Path(self._work.cache or self._folder / "cache").resolve()
+        workers = 1 if on_cluster() else self._work.workers
+        work = partial(_learned, step=step, clips=self._clips, workers=workers, cache=cache)
+        for line in each(work, waiting(), 1):
+            self.done[line["candidate"], step] = line
+            with (self._folder / TRIED).open("a", encoding="utf-8") as file:
+                file.write(json.dumps(line) + "\n")
 
     def score(self, candidate: int) -> float:
         """F1 at the furthest step that a candidate came to."""
@@ -262,6 +257,30 @@ class _Race:
             rows.append(row | {"trouble": last["trouble"]})
         table = pd.DataFrame(rows)
         return table.sort_values(["step", "f1"], ascending=False, ignore_index=True) if rows else table
+
+
+def _learned(
+    candidate: tuple[int, Plan], *, step: int, clips: pd.DataFrame, workers: int, cache: Path
+) -> dict[str, Any]:
+    """Let a candidate learn for a step, and say how well it does on a fold that it has not heard."""
+    number, drawn = candidate
+    begin, fold = time.perf_counter(), step % int(clips["fold"].max()) + 1
+    plan = drawn.but(training={"epochs": EPOCHS * 2**step, "patience": 10**6, "refit": 0})
+    sides = np.where(clips["fold"] == fold, "validation", "train")
+    line: dict[str, Any] = {"candidate": number, "step": step, "fold": fold, "trouble": ""}
+    own = Work(workers=workers, cache=cache)
+    try:
+        with read_clips(clips.drop(columns="fold").assign(split=sides), plan, own) as data:
+            examples = data.examples(plan, data.extra_columns(plan))
+            fitted = fit(plan, data.labels, *examples, workers=own.workers)
+            line |= _judged(plan, data, fitted, rehearses=step == STEPS - 1)
+        if fitted.interrupted:
+            raise KeyboardInterrupt
+        last = fitted.curves[-1] if plan.family in NETWORKS else fitted.best
+        line |= {"loss": last.validation_loss, "recall": last.validation_recall, "f1": last.validation_f1}
+    except BarnOwlError as error:
+        line |= {"loss": np.nan, "recall": 0.0, "f1": 0.0, "trouble": str(error)}
+    return line | {"seconds": time.perf_counter() - begin}
 
 
 def _judged(plan: Plan, data: RunData, fitted: Fitted, *, rehearses: bool) -> dict[str, Any]:

@@ -83,10 +83,16 @@ def each(
     up. lost : says what the result of an item is on which one process after the other died; without it that is an
     EngineError. here : on this machine whatever the engine, for work on what only this process has.
 
-    `work` may be a closure in threads; in processes and on a cluster it travels, with all that it holds, once a worker.
+    `work` may be a closure in threads; in processes and on a cluster it travels, with all that it holds, once a
+    worker.
     """
     chosen = _LOCAL if here else _engine.get()
     yield from chosen.each(work, items, workers, processes=processes, at_once=at_once, lost=lost)
+
+
+def on_cluster() -> bool:
+    """Tell whether work goes to other machines, which share neither memory nor cores with this one."""
+    return _engine.get() is not _LOCAL
 
 
 @contextmanager

@@ -3,6 +3,7 @@ from .compare import (
     compare_runs as compare_runs,
 )
 from .keeping import kept_table as kept_table
+from .measuring import measure_training as measure_training
 from .run import (
     Run as Run,
     open_run as open_run,

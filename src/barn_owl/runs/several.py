@@ -2,6 +2,7 @@
 
 import time
 from collections.abc import Mapping, Sequence
+from contextlib import nullcontext
 from dataclasses import replace
 from functools import partial
 from pathlib import Path
@@ -20,6 +21,7 @@ from barn_owl.learn.fitting import NETWORKS
 from barn_owl.learn.plan import FAMILIES
 from barn_owl.model import Model
 from barn_owl.model.ensemble import Ensemble
+from barn_owl.parallel import each, on_cluster
 from barn_owl.runs.data import RunData, read_clips, usable_clips, with_sides
 from barn_owl.runs.run import HIDDEN, Run, judge
 from barn_owl.runs.suggest import suggest_plan
@@ -249,40 +251,63 @@ def train_several(
         with_sides(usable, plan) if folds is None else fold_clips(usable, folds, seed=plan.seed, shares=plan.split)
     )
     folder = claim_folder(folder, force=work.force)
-    rows, models, unseen = [], [], []
-    begin = time.perf_counter()
-    with read_clips(sided, plan, work) as data:
-        total = seeds or folds or 0
-        for number in range(total):
-            name = f"seed-{plan.seed + number}" if folds is None else f"fold-{number + 1}"
-            work.begin(name, number + 1, total)
-            own, its_plan = data, plan.but(seed=plan.seed + number)
-            if folds is not None:
-                own, its_plan = data.with_sides(partial(sides_of_fold, fold=number + 1)), plan
-            target = claim_folder(folder / name, force=work.force)
-            run = fit_into(target, its_plan, own, work)
-            rows.append(_ranked(name, run.model, run.predictions, run.provenance["seconds"]))
-            models.append(run.model)
-            unseen.append(run.predictions[run.predictions["split"] == "test"])
+    folder, begin = folder.resolve(), time.perf_counter()
+    total = seeds or folds or 0
+    names = [f"seed-{plan.seed + n}" if folds is None else f"fold-{n + 1}" for n in range(total)]
+    one = partial(_one_of_several, plan=plan, folder=folder, folds=folds is not None, force=work.force)
+    runs: list[Run] = []
+    # On this machine all share the frames, read once; on a cluster each training reads its own, a core each.
+    with nullcontext() if on_cluster() else read_clips(sided, plan, work) as data:
+        if data is None:
+            away = partial(_one_elsewhere, one=one, sided=sided, cache=work.cache)
+            for number, target in enumerate(each(away, range(total), 1)):
+                work.begin(names[number], number + 1, total)
+                runs.append(Run(target))
+        else:
+            for number in range(total):
+                work.begin(names[number], number + 1, total)
+                runs.append(one(number, data=data, work=work))
         if ensemble:
-            together = ensemble_of(models)
-            fitted = Fitted(family=together.family, mean=together.mean, deviation=together.deviation)
-            run = write_run(
-                folder,
-                plan,
-                data if folds is None else data.with_sides(lambda table: table.assign(split="train")),
-                together,
-                fitted,
-                begin,
-            )
-            if folds is not None:
-                write_clip_table(pd.concat(unseen, ignore_index=True), folder / "predictions.csv")
-                (folder / HIDDEN).unlink()  # its rows are in another order, and heard the clips
-                write_json(folder / "scores.json", {"test": run.evaluate().as_dict()})
+            with nullcontext(data) if data is not None else read_clips(sided, plan, work) as own:
+                _write_ensemble(folder, plan, own, runs, begin, folds=folds is not None)
+    rows = [
+        _ranked(name, run.model, run.predictions, run.provenance["seconds"])
+        for name, run in zip(names, runs, strict=True)
+    ]
     table = pd.DataFrame(rows).rename(columns={"family": "training"})
     write_table(table, folder / "spread.csv")
     write_json(folder / "spread.json", spread(table))
     return table
+
+
+def _one_of_several(
+    number: int, *, plan: Plan, folder: Path, folds: bool, force: bool, data: RunData, work: Work
+) -> Run:
+    """Train with one of the seeds, or with one of the folds as the test."""
+    name = f"fold-{number + 1}" if folds else f"seed-{plan.seed + number}"
+    own = data.with_sides(partial(sides_of_fold, fold=number + 1)) if folds else data
+    its_plan = plan if folds else plan.but(seed=plan.seed + number)
+    return fit_into(claim_folder(folder / name, force=force), its_plan, own, work)
+
+
+def _write_ensemble(folder: Path, plan: Plan, data: RunData, runs: list[Run], begin: float, *, folds: bool) -> None:
+    """Write a run whose model gives the mean of what all of them say."""
+    together = ensemble_of([run.model for run in runs])
+    fitted = Fitted(family=together.family, mean=together.mean, deviation=together.deviation)
+    own = data.with_sides(lambda table: table.assign(split="train")) if folds else data
+    run = write_run(folder, plan, own, together, fitted, begin)
+    if folds:
+        unseen = [one.predictions[one.predictions["split"] == "test"] for one in runs]
+        write_clip_table(pd.concat(unseen, ignore_index=True), folder / "predictions.csv")
+        (folder / HIDDEN).unlink()  # its rows are in another order, and heard the clips
+        write_json(folder / "scores.json", {"test": run.evaluate().as_dict()})
+
+
+def _one_elsewhere(number: int, *, one: partial[Run], sided: pd.DataFrame, cache: str | Path | None) -> Path:
+    """The same on a worker, which reads the clips itself; return the folder of the run."""
+    work = Work(workers=1, cache=cache, force=True)
+    with read_clips(sided, one.keywords["plan"], work) as data:
+        return one(number, data=data, work=work).folder
 
 
 def spread(table: pd.DataFrame) -> dict[str, dict[str, float]]:

@@ -23,6 +23,10 @@ from .hours import (
     starts_of_table as starts_of_table,
     with_clock as with_clock,
 )
+from .measuring import (
+    Speed as Speed,
+    measure_tagging as measure_tagging,
+)
 from .recorded import (
     Trace as Trace,
     read_trace as read_trace,

@@ -1,7 +1,7 @@
 """Many recordings: cut into pieces of work, done by the engine that was chosen, joined without a seam, and kept.
 
-Long recordings are cut into pieces of some ten minutes, whose scores are those of the whole; short ones are bundled. What
-decides is the same object that decides on a stream, fed here with one piece after the other.
+Long recordings are cut into pieces of some ten minutes, whose scores are those of the whole; short ones are bundled.
+What decides is the same object that decides on a stream, fed here with one piece after the other.
 """
 
 import hashlib
@@ -21,7 +21,7 @@ from barn_owl.audio.places import files_below, is_elsewhere, place
 from barn_owl.clips.table import read_any_table
 from barn_owl.errors import AudioError, TableError
 from barn_owl.model import DecisionSettings, Model
-from barn_owl.parallel import each
+from barn_owl.parallel import each, on_cluster
 from barn_owl.tag.decision import Decider, Event
 from barn_owl.tag.formats import COLUMNS
 from barn_owl.tag.hours import recording_start, with_clock
@@ -155,13 +155,13 @@ def tag_archive(
     """Find events in many recordings by the engine that was chosen (`barn_owl.engine`), `workers` at a time here.
 
     keep : a store (`barn_owl.open_store`) of what is finished, known by its content, the model and the settings, so
-    that it is not done again; starts : when each began, for the store; None for what their names or files say. traces : a folder to write the scores over time
-    of each to, as NPZ; what was kept without its trace is done again. progress : called with the seconds of sound done
-    and how many there are.
+    that it is not done again; starts : when each began, for the store; None for what their names or files say.
+    traces : a folder to write the scores over time of each to, as NPZ; what was kept without its trace is done
+    again. progress : called with the seconds of sound done and how many there are.
 
-    A recording that cannot be read is tried again at the end, then passed over and said so. On Ctrl-C what is finished
-    is returned, marked as stopped. Raises OutputError when `keep` cannot be written, EngineError when the scheduler
-    went away.
+    A recording that cannot be read is tried again at the end, then passed over and said so. On Ctrl-C what is
+    finished is returned, marked as stopped. Raises OutputError when `keep` cannot be written, EngineError when the
+    scheduler went away.
 
     >>> archive = barn_owl.tag_archive(barn_owl.load_model("first"), ["night.wav"], workers=1)
     >>> list(archive.events)[:4]
@@ -236,17 +236,21 @@ class _Job:
         return archive
 
     def _score(self, paths: list[str], *, whole: bool) -> None:
-        alone = self._workers == 1 or self._total_s < ALONE_S
+        alone = not on_cluster() and (self._workers == 1 or self._total_s < ALONE_S)
         decision = self._decision if self._traces is None else None
         work = partial(score_pieces, model=self._model, decision=decision, ahead=alone and self._workers > 1)
         results = each(
-            work, self._bundles(paths, whole=whole), 1 if alone else self._workers, processes=True, lost=lost_pieces
+            work,
+            self._bundles(paths, whole=whole, alone=alone),
+            1 if alone else self._workers,
+            processes=True,
+            lost=lost_pieces,
         )
         for said in results:
             for one in said:
                 self._take(one, last_time=whole)
 
-    def _bundles(self, paths: list[str], *, whole: bool) -> Iterator[list[Piece]]:
+    def _bundles(self, paths: list[str], *, whole: bool, alone: bool) -> Iterator[list[Piece]]:
         """Cut what is long, bundle what is short, in order."""
         bundle: list[Piece] = []
         bundled_s = 0.0
@@ -255,7 +259,7 @@ class _Job:
             info = self._infos[path]
             for piece in pieces:
                 length_s = PIECE_S if len(pieces) > 1 else 0.0 if info is None else info.duration_s
-                if bundle and (bundled_s + length_s > PIECE_S or len(bundle) == BUNDLE):
+                if bundle and (alone or bundled_s + length_s > PIECE_S or len(bundle) == BUNDLE):
                     yield bundle
                     bundle, bundled_s = [], 0.0
                 bundle.append(piece)
@@ -386,10 +390,10 @@ class _Job:
             return False
         name = name_of(path)
         try:
-            stamp = list(Excerpt(name).stamp())
-            own = by_file.get(name)
+            where, size, changed = Excerpt(name).stamp()
+            stamp, own = [where, size, changed], by_file.get(name)
             if own is None or own.stamp != stamp:
-                alike = sizes.get(int(stamp[1]), [])
+                alike = sizes.get(size, [])
                 content = Excerpt(name).content() if alike else ""
                 own = next((one for one in alike if one.content == content), None)
         except (AudioError, OSError):

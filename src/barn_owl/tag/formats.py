@@ -64,7 +64,8 @@ def write_events(events: pd.DataFrame, path: str | Path, *, force: bool = False)
 
 
 def read_events(path: str | Path, *, file: str = "") -> pd.DataFrame:
-    """Read events that `write_events` or `write_cues` wrote, or that a store keeps; the format is known by the ending.
+    """Read events that `write_events` or `write_cues` wrote, or that a store keeps; the format is known by the
+    ending.
 
     file : the recording that the subtitles belong to, where they do not say it themselves.
 

@@ -1,8 +1,8 @@
 """A store of events that outlives crashes: what is finished of months of recordings, by day and recorder.
 
-Two forms, one meaning. A folder of Parquet files, ``model=…/day=…/recorder=…/KEY.parquet``, a file a recording, with a
-manifest of lines of JSON beside it, each writer its own file; or a single SQLite file. Files are written whole or not at
-all and have a name of their own, so that any number of writers need no lock on the folder.
+Two forms, one meaning. A folder of Parquet files, ``model=…/day=…/recorder=…/KEY.parquet``, a file a recording, with
+a manifest of lines of JSON beside it, each writer its own file; or a single SQLite file. Files are written whole or
+not at all and have a name of their own, so that any number of writers need no lock on the folder.
 """
 
 import io
@@ -118,7 +118,8 @@ def read_store(
 ) -> pd.DataFrame:
     """Read events of a store as one table: all, or those of a day (``2026-05-01``), a recorder, or some recordings.
 
-    model : what the store calls it, where it holds events of several. Raises TableError when it does and none is named.
+    model : what the store calls it, where it holds events of several. Raises TableError when it does and none is
+    named.
 
     >>> _ = barn_owl.tag_archive(barn_owl.load_model("first"), ["night.wav"], keep="store.sqlite", workers=1)
     >>> list(barn_owl.read_store("store.sqlite"))[:4]
@@ -187,8 +188,10 @@ def recorder_of(recording: str) -> str:
     return before or path.parent.name or UNKNOWN
 
 
-ABOUT = "about.json"
-"""Marks a folder as a store, and says which form it has."""
+ABOUT = "_about.json"
+"""Marks a folder as a store, and says which form it has; readers of such folders pass over names with a dash
+below.
+"""
 FORM = {"holds": "events of recordings", "form": 1}
 
 
@@ -196,7 +199,7 @@ class _Folder:
     """Parquet files by model, day and recorder."""
 
     def __init__(self, path: Path) -> None:
-        self.path, self._manifest = path, path / "manifest"
+        self.path, self._manifest = path, path / "_manifest"
         try:
             import pyarrow.parquet  # noqa: F401
         except ImportError:
@@ -279,17 +282,17 @@ class _Folder:
             yield from (folder / name for name in names if name.endswith(".parquet") and not name.startswith("."))
 
     def keep_piece(self, name: str, content: bytes) -> None:
-        with whole_file(self.path / "unfinished" / name) as beside:
+        with whole_file(self.path / "_unfinished" / name) as beside:
             beside.write_bytes(content)
 
     def piece(self, name: str) -> bytes | None:
         try:
-            return (self.path / "unfinished" / name).read_bytes()
+            return (self.path / "_unfinished" / name).read_bytes()
         except OSError:
             return None
 
     def drop_pieces(self, prefix: str) -> None:
-        for path in (self.path / "unfinished").glob(f"{prefix}*"):
+        for path in (self.path / "_unfinished").glob(f"{prefix}*"):
             path.unlink(missing_ok=True)
 
 

@@ -221,7 +221,7 @@ def trace_recording(
             scored = scorer.finish()
             spent.network_s += time.perf_counter() - begin
             yield from scored
-    spent.features_s -= spent.decode_s  # the one waited for the other
+    spent.features_s = max(0.0, spent.features_s - spent.decode_s)  # the one waited for the other
     if progress:
         progress(duration_s, duration_s)
 

@@ -1,0 +1,73 @@
+"""``barn-owl measure``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+import barn_owl as owl
+from barn_owl.cli.common import Voice, json_option, plan_option, quiet_option, read_clips
+from barn_owl.errors import PlanError
+
+SHOWN = {"cores": "cores busy", "gain": "gain over 1"}
+
+
+@click.command("measure", short_help="Say what this machine does, and what holds it up.")
+@click.argument("run", required=False, type=click.Path(path_type=Path))
+@click.argument("recording", required=False)
+@click.option("--training", metavar="CLIPS", help="Measure a short training on this clip table.")
+@plan_option
+@click.option("--most-workers", type=click.IntRange(1, 256), help="Workers to go up to; one a core if not said.")
+@json_option
+@quiet_option
+def command(
+    run: Path | None,
+    recording: str | None,
+    training: str | None,
+    plan_path: Path | None,
+    most_workers: int | None,
+    as_json: bool,
+    quiet: bool,
+) -> None:
+    """Say how fast this machine tags RECORDING with the model of RUN: disk, decoding, features, network; with one
+    worker and with more; whether all cores are busy; and what to change.
+
+    With --training the same for a short training: whether it keeps all cores busy, and what more workers bring.
+
+    \b
+    barn-owl measure first night.flac
+    barn-owl measure --training clips.csv --plan plan.toml
+    """
+    voice = Voice(quiet=quiet, as_json=as_json)
+    if training is None and (run is None or recording is None):
+        raise PlanError("say a run and a recording to measure tagging with, or --training CLIPS")
+    told: dict[str, object] = {}
+    if run is not None and recording is not None:
+        with voice.progress("measuring") as progress:
+            speed = owl.measure_tagging(owl.load_model(run), recording, most_workers=most_workers, progress=progress)
+        voice.table(
+            speed.stages.rename(columns={"real_time": "times real time"}), title="tagging, one core, stage by stage"
+        )
+        voice.table(
+            speed.workers.rename(
+                columns={"real_time": "times real time", "cores": "cores busy", "gain": "gain over 1"}
+            ),
+            title="all stages, several workers",
+        )
+        for sentence in speed.advice:
+            voice.say(sentence)
+        told |= {
+            "stages": speed.stages.to_dict("records"),
+            "workers": speed.workers.to_dict("records"),
+            "cores": speed.cores,
+            "advice": speed.advice,
+        }
+    if training is not None:
+        plan = owl.read_plan(plan_path) if plan_path is not None else None
+        table = owl.measure_training(read_clips(training), plan, most_workers=most_workers)
+        voice.table(table.rename(columns=SHOWN), title="a short training")
+        best = table.loc[table["training_s"].idxmin()]
+        voice.say(f"fastest with {best['workers']:.0f} workers, {best['cores']:.1f} cores busy")
+        told["training"] = table.to_dict("records")
+    voice.result(told)

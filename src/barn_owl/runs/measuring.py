@@ -1,0 +1,55 @@
+"""How much of this machine a training uses."""
+
+import tempfile
+import time
+from pathlib import Path
+
+import pandas as pd
+
+from barn_owl.learn import Plan
+from barn_owl.runs.data import read_clips, usable_clips, with_sides
+from barn_owl.runs.suggest import suggest_plan
+from barn_owl.runs.training import fit_into
+from barn_owl.runs.work import Work
+from barn_owl.tag.measuring import cores_busy, usable_cores
+
+EPOCHS = 6
+"""Epochs that are measured with."""
+
+
+def measure_training(
+    clips: pd.DataFrame, plan: Plan | None = None, *, most_workers: int | None = None
+) -> pd.DataFrame:
+    """Measure a short training on clips with more and more workers: how fast it is, and how many cores it keeps busy.
+
+    plan : None for one that is fitted to the clips; its family is trained for a few epochs, without a rehearsal.
+
+    Returns a row for each number of workers with ``reading_s`` of the clips, ``training_s``, ``cores`` busy in the
+    mean of the training, and ``gain`` in training over one worker.
+
+    >>> clips = barn_owl.read_clip_table("clips.csv")
+    >>> plan = barn_owl.Plan(family="nearest", background=["still"], pooling={"windows": 200})
+    >>> barn_owl.measure_training(clips, plan, most_workers=1)["workers"].tolist()
+    [1]
+    """
+    plan = plan or suggest_plan(clips).plan
+    short = plan.but(training={"epochs": EPOCHS, "patience": 10**6, "refit": 0}, rehearsal={"minutes": 0})
+    sided = with_sides(usable_clips(clips, short), short)
+    rows = []
+    for workers in range(1, (most_workers or usable_cores()) + 1):
+        work = Work(workers=workers, force=True)
+        begin = time.perf_counter()
+        with read_clips(sided, short, work) as data, tempfile.TemporaryDirectory() as folder:
+            read = time.perf_counter()
+            with cores_busy() as busy:
+                fit_into(Path(folder), short, data, work)
+                rows.append(
+                    {
+                        "workers": workers,
+                        "reading_s": read - begin,
+                        "training_s": time.perf_counter() - read,
+                        "cores": busy(),
+                    }
+                )
+    table = pd.DataFrame(rows)
+    return table.assign(gain=table["training_s"].iloc[0] / table["training_s"])
