@@ -2,7 +2,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: demo test guide lint types layers docs bench bench-accuracy bench-loop bench-real screenshots reference clean
+.PHONY: demo test guide lint types layers docs bench bench-accuracy bench-cluster bench-loop bench-real screenshots reference clean
 
 demo: .venv/ready
 	rm -rf saltmarsh-quay
@@ -37,6 +37,12 @@ bench: .venv/ready-dev
 bench-accuracy: .venv/ready-dev
 	$(BIN)/python benchmarks/families.py
 	$(BIN)/python benchmarks/learning_curves.py
+
+# Scheduler and workers as processes of this machine; half an hour.
+bench-cluster: .venv/ready-dev
+	test -d saltmarsh-quay || $(BIN)/barn-owl demo
+	$(BIN)/python benchmarks/cluster.py saltmarsh-quay/run
+	$(BIN)/python benchmarks/scale.py
 
 bench-loop: .venv/ready-dev
 	test -d saltmarsh-quay || $(BIN)/barn-owl demo

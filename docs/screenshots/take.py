@@ -98,6 +98,23 @@ def live_picture(folder: Path, path: Path) -> None:
     page_picture(page, path)
 
 
+def months_picture(folder: Path, path: Path) -> None:
+    """Draw what tagging on two workers says, and what is measured of the machine."""
+    from distributed import LocalCluster
+
+    night, rate_hz = read_audio(folder / "saltmarsh-quay" / "night.flac", rate_hz=16_000)
+    for number in range(6):
+        long = np.resize(np.roll(night, number * rate_hz), 20 * 60 * rate_hz)
+        write_audio(folder / "months" / f"quay-{1 + number % 2}_2026050{1 + number // 2}_220000.flac", long, rate_hz)
+    with LocalCluster(n_workers=2, threads_per_worker=1, dashboard_address=":0", scheduler_port=0) as cluster:
+        address = cluster.scheduler_address
+        tag = ("tag", "saltmarsh-quay/run", "months", "--keep", "kept", "--engine", address)
+        said = said_by(*tag, folder=folder)
+    measure = ("measure", "saltmarsh-quay/run", "saltmarsh-quay/night.flac")
+    said += f"\n$ barn-owl {' '.join(measure)}\n{said_by(*measure, folder=folder)}"
+    terminal_picture(f"barn-owl {' '.join(tag[:-1])} tcp://127.0.0.1:8786", said, path)
+
+
 def weak_recordings(folder: Path) -> None:
     """Write recordings that each hold one label somewhere, and their table."""
     clips = barn_owl.read_clip_table(folder / "clips.csv")
@@ -150,9 +167,7 @@ def main() -> None:
         takes = "takes/hull-knock/hull-knock_0001.wav"
         said_by("cut", takes, "--gap-s", "0.4", "-o", "knocks.csv", "--figure", "cuts.png", folder=folder)
         page_picture(folder / "saltmarsh-quay/run/report.html", HERE / "report.png")
-        runs = [f"families/{family}" for family in ("cnn", "mlp", "trees", "nearest")]
-        said_by("compare", *runs, "-o", "comparison.html", folder=folder)
-        page_picture(folder / "comparison.html", HERE / "compare.png")
+        months_picture(folder, HERE / "months.png")
         said_by("demo", "another", "--clips", "12", "--minutes", "15", "--seed", "1", folder=folder)
         adjust = ("adjust", "saltmarsh-quay/run", "another/truth.csv", "--figure", "adjust.png")
         said_by(*adjust, folder=folder)

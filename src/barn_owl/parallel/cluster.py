@@ -73,8 +73,7 @@ class Cluster:
         finally:
             client.close(timeout=2)
 
-    @property
-    def threads(self) -> int:
+    def at_a_time(self, workers: int = 1) -> int:  # noqa: ARG002 - of this machine; the cluster has its own
         """Items that the workers do at a time, at least 1."""
         return max(1, sum(self._client.nthreads().values()))
 
@@ -100,7 +99,7 @@ class Cluster:
         under_way: deque[_Task] = deque()
         try:
             while True:
-                for bundle in itertools.islice(bundles, max(0, AHEAD * self.threads - len(under_way))):
+                for bundle in itertools.islice(bundles, max(0, AHEAD * self.at_a_time() - len(under_way))):
                     task = self._client.submit(_done, travels, bundle, str(Path.cwd()), pure=False, retries=RETRIES)
                     under_way.append(_Task(task, bundle))
                 if not under_way:

@@ -26,6 +26,9 @@ class Engine(Protocol):
     ) -> Iterator[Any]:
         """See the function `each`."""
 
+    def at_a_time(self, workers: int) -> int:
+        """See the function `at_a_time`."""
+
 
 class _Local:
     """Threads or processes of this machine, by joblib."""
@@ -60,6 +63,9 @@ class _Local:
                 warnings.filterwarnings("ignore", message=".* tasks", category=UserWarning)
                 results.close()
 
+    def at_a_time(self, workers: int) -> int:
+        return workers
+
 
 _LOCAL = _Local()
 _engine: ContextVar[Engine] = ContextVar("engine", default=_LOCAL)
@@ -88,6 +94,11 @@ def each(
     """
     chosen = _LOCAL if here else _engine.get()
     yield from chosen.each(work, items, workers, processes=processes, at_once=at_once, lost=lost)
+
+
+def at_a_time(workers: int) -> int:
+    """How many things are done at a time: `workers` on this machine, else what the cluster can."""
+    return _engine.get().at_a_time(workers)
 
 
 def on_cluster() -> bool:

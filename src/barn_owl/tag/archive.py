@@ -21,7 +21,7 @@ from barn_owl.audio.places import files_below, is_elsewhere, place
 from barn_owl.clips.table import read_any_table
 from barn_owl.errors import AudioError, TableError
 from barn_owl.model import DecisionSettings, Model
-from barn_owl.parallel import each, on_cluster
+from barn_owl.parallel import at_a_time, each, on_cluster
 from barn_owl.tag.decision import Decider, Event
 from barn_owl.tag.formats import COLUMNS
 from barn_owl.tag.hours import recording_start, with_clock
@@ -35,6 +35,10 @@ DECISIONS = 1
 """Part of the key of what is kept: raised when the same model and settings come to find other events."""
 BUNDLE = 64
 """Recordings of a bundle at most."""
+PLENTY, LONG_S = 32, 7200.0
+"""Where there are so many recordings for each worker, only those longer than this are cut: whole ones are decided by
+their worker, and no scores travel.
+"""
 ALONE_S = 3600.0
 """Sound up to which this process does it alone: others take a second to start."""
 
@@ -212,6 +216,7 @@ class _Job:
         self._open: dict[str, _Open] = {}
         self._again: list[str] = []
         self._rows: dict[str, dict[str, float]] = {}
+        self._plenty = False
         self._done_s = 0.0
         self._total_s = 0.0
 
@@ -220,6 +225,7 @@ class _Job:
         archive, begin = self._archive, time.perf_counter()
         left = self._not_done_before(paths)
         self._infos = {path: _info(path) for path in left}
+        self._plenty = len(left) >= PLENTY * at_a_time(self._workers)
         self._total_s = sum(info.duration_s for info in self._infos.values() if info is not None)
         try:
             self._score(left, whole=False)
@@ -273,6 +279,7 @@ class _Job:
         if info is None:
             return [one]
         opened = self._open[path] = _Open(info, Decider.of(self._model, self._decision))
+        whole = whole or (self._plenty and info.duration_s < LONG_S)
         pieces = [one] if whole else pieces_of(self._model, one, info)
         if self._store is None or len(pieces) == 1:
             return pieces
