@@ -169,12 +169,12 @@ def memory(model, samples, folder) -> dict[str, object]:
     for number in range(10_000):
         os.link(base, named / f"q{number:05d}.flac")
     script = (
-        "import sys, json, resource, barn_owl as owl\n"
+        "import sys, time, resource, barn_owl as owl\n"
         "files = owl.find_recordings([sys.argv[2]])[: int(sys.argv[3])]\n"
         "model = owl.load_model(sys.argv[1])\n"
         "with owl.engine(sys.argv[4]):\n"
         "    owl.tag_archive(model, files, keep=sys.argv[5])\n"
-        "print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024)\n"
+        "print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024, time.process_time())\n"
     )
     found = {}
     for count in (10, 1000, 10_000):
@@ -185,7 +185,10 @@ def memory(model, samples, folder) -> dict[str, object]:
             )
             status = Path(f"/proc/{started[0].pid}/status").read_text()
             peak = int(status.split("VmHWM:")[1].split()[0]) / 1024
-            found[str(count)] = {"client_mb": round(float(result.stdout)), "scheduler_mb": round(peak)}
+            mb, seconds = map(float, result.stdout.split())
+            found[str(count)] = {
+                "client_mb": round(mb), "scheduler_mb": round(peak), "client_processor_s": round(seconds, 2)
+            }  # fmt: skip
     return found
 
 

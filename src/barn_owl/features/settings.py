@@ -18,12 +18,16 @@ from barn_owl.wording import nearest_to
 
 DELTAS = {"deltas": 1, "second-deltas": 2}
 LOUDNESS = "loudness"
+LONGEST_FFT, LARGEST_BANK = 1 << 17, 1 << 24
+"""Samples of a transform, and numbers of a filter bank, at most: 67 MB each, so that a plan or a model file from
+somebody else cannot take all memory.
+"""
 
 
 class FrontEndSettings(Settings):
     """How samples become frames of features; see `FrontEnd`, which computes them."""
 
-    features: list[str] = Field(default=["log-mel"], min_length=1)
+    features: list[str] = Field(default=["log-mel"], min_length=1, max_length=64)
     rate_hz: int = Field(default=16_000, ge=1_000, le=384_000)
     frame_ms: float = Field(default=32.0, gt=0, le=1000)
     hop_ms: float = Field(default=10.0, gt=0)
@@ -67,6 +71,7 @@ class FrontEndSettings(Settings):
             raise ValueError(f"high_hz must be at most half of rate_hz={self.rate_hz}, got {self.top_hz:g}")
         if self.low_hz >= self.top_hz:
             raise ValueError(f"low_hz must be below high_hz={self.top_hz:g}, got {self.low_hz:g}")
+        self._takes_no_more_than_sensible()
         if self.bands > self.fft_length // 2:
             raise ValueError(
                 f"bands must be at most the {self.fft_length // 2} bins of the transform, got {self.bands}"
@@ -79,6 +84,13 @@ class FrontEndSettings(Settings):
             )
         self._window_of(self.frame)
         return self
+
+    def _takes_no_more_than_sensible(self) -> None:
+        if self.fft_length > LONGEST_FFT or self.bands * self.fft_length > LARGEST_BANK:
+            raise ValueError(
+                f"a transform of {self.fft_length} samples with {self.bands} bands is more than makes sense; "
+                f"at most {LONGEST_FFT}, and {LARGEST_BANK} numbers in the filters: a shorter frame_ms or fft"
+            )
 
     @property
     def top_hz(self) -> float:

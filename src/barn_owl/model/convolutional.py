@@ -15,6 +15,21 @@ COST_STEPS, FRAMES_A_SECOND = 100, 100
 """Steps over which the work is averaged, as neighbours share it, and frames at a hop of 10 ms."""
 
 
+def body_of(settings: NetworkSettings, level: LevelSettings) -> list[Layer]:
+    """Make the layers of a network but for its head; they hold no weights yet."""
+    before: list[Layer] = [RelativeLevel(level.frames, level.range_db)] if level.frames else []
+    return [*before, *layers_for(settings)]
+
+
+def reach(layers: list[Layer]) -> tuple[int, int]:
+    """Frames that a step of layers looks at, and from one step to the next."""
+    window, step = 1, 1
+    for layer in layers:
+        window += (layer.span - 1) * step
+        step *= layer.stride
+    return window, step
+
+
 class Convolutional:
     """Networks over frames, and the mean of what they say. Nothing is padded in time, and neighbouring steps share
     their convolutions.
@@ -28,10 +43,7 @@ class Convolutional:
         self, features: int, labels: int, settings: NetworkSettings, level: LevelSettings, rng: np.random.Generator
     ) -> None:
         self.settings, self.level, self.labels = settings, level, labels
-        self.window, self.step = 1, 1
-        for layer in self._body():
-            self.window += (layer.span - 1) * self.step
-            self.step *= layer.stride
+        self.window, self.step = reach(self._body())
         shape = (self.window, features, 1)
         self.networks = [
             Network(with_head(self._body(), shape, 2 * labels, settings.dropout), shape, rng)
@@ -40,9 +52,7 @@ class Convolutional:
         self._folded: list[list[Layer]] = []
 
     def _body(self) -> list[Layer]:
-        """Make the layers of a network but for its head."""
-        before: list[Layer] = [RelativeLevel(self.level.frames, self.level.range_db)] if self.level.frames else []
-        return [*before, *layers_for(self.settings)]
+        return body_of(self.settings, self.level)
 
     def count(self, frames: int) -> int:
         """Count the steps that fit into so many frames."""

@@ -1,56 +1,86 @@
 """The families by name: building a trained one again from a file."""
 
+import itertools
 from typing import Any
 
 import numpy as np
 
-from barn_owl.model.convolutional import Convolutional
+from barn_owl.model.convolutional import Convolutional, body_of, reach
 from barn_owl.model.ensemble import Ensemble
 from barn_owl.model.family import Family
+from barn_owl.model.header import CnnShape, EnsembleShape, Int8Shape, PooledShape, check_size, check_window
 from barn_owl.model.mlp import Mlp
 from barn_owl.model.pooled import CLASSIFIERS, Pooled
 from barn_owl.model.quantised import Quantised
-from barn_owl.model.settings import LevelSettings, MlpSettings
-from barn_owl.network.architecture import NetworkSettings
+from barn_owl.model.settings import MlpSettings
+from barn_owl.network.architecture import with_head
+from barn_owl.network.network import count_kernels
 
 
-def rebuild(name: str, shape: dict[str, Any], arrays: dict[str, np.ndarray], features: int, labels: int) -> Family:
+def rebuild(
+    shape: CnnShape | PooledShape | Int8Shape | EnsembleShape,
+    arrays: dict[str, np.ndarray],
+    features: int,
+    labels: int,
+) -> Family:
     """Build a trained family again from what its ``shape`` and ``arrays`` gave, for frames of `features`.
 
-    Raises KeyError or ValueError when the name is not known or the arrays do not fit.
+    Raises KeyError, ValueError or PlanError when the arrays do not fit, before memory is asked for that the file does
+    not justify.
     """
-    if name == "ensemble":
+    if isinstance(shape, EnsembleShape):
         return _ensemble(shape, arrays, features, labels)
-    if name == "int8":
-        return Quantised.rebuilt(shape, arrays)
-    level = LevelSettings(**shape["level"])
-    if name == "cnn":
-        made = Convolutional(features, labels, NetworkSettings(**shape["settings"]), level, np.random.default_rng(0))
-        made.load(arrays)
-        return made
+    if isinstance(shape, Int8Shape):
+        check_window(shape.window, features)
+        return Quantised.rebuilt(shape.model_dump(exclude={"name"}), arrays)
+    if isinstance(shape, CnnShape):
+        return _cnn(shape, arrays, features, labels)
+    return _pooled(shape, arrays, features, labels)
+
+
+def _cnn(shape: CnnShape, arrays: dict[str, np.ndarray], features: int, labels: int) -> Convolutional:
+    body = body_of(shape.settings, shape.level)
+    window, _ = reach(body)
+    check_window(window, features)
+    whole = with_head(body, (window, features, 1), 2 * labels, shape.settings.dropout)
+    check_size(shape.settings.networks * count_kernels(whole, (window, features, 1)), arrays)
+    made = Convolutional(features, labels, shape.settings, shape.level, np.random.default_rng(0))
+    made.load(arrays)
+    return made
+
+
+def _pooled(shape: PooledShape, arrays: dict[str, np.ndarray], features: int, labels: int) -> Pooled:
+    check_window(shape.frames, features)
     centre, spread = arrays["centre"], arrays["spread"]
-    least = features * len(shape["statistics"])
-    if centre.shape != spread.shape or len(centre) < least:
-        raise ValueError(f"rows are standardised with {len(centre)} numbers, expected {least} or more")
+    least = features * len(shape.statistics)
+    if centre.ndim != 1 or centre.shape != spread.shape or len(centre) < least:
+        raise ValueError(f"rows are standardised with {centre.shape} numbers, expected {least} or more")
+    if not (spread > 0).all():
+        raise ValueError("rows are standardised with a spread that is not above 0")
     classifier: Any
-    if name == "mlp":
-        classifier = Mlp(len(centre), labels, MlpSettings(**shape["settings"]), np.random.default_rng(0))
+    if shape.name == "mlp":
+        settings = shape.settings or MlpSettings()
+        sizes = [len(centre), *settings.hidden, labels]
+        check_size(sum(a * b for a, b in itertools.pairwise(sizes)), arrays)
+        classifier = Mlp(len(centre), labels, settings, np.random.default_rng(0))
         classifier.network.load(arrays)
     else:
-        classifier = CLASSIFIERS[name](arrays)
-    family = Pooled(name, shape["frames"], shape["statistics"], level, classifier, centre, spread)
+        classifier = CLASSIFIERS[shape.name](arrays)
+    family = Pooled(shape.name, shape.frames, shape.statistics, shape.level, classifier, centre, spread)
     given = classifier.logits(np.zeros((1, len(centre)), dtype=np.float32)).shape
     if given != (1, labels):
-        raise ValueError(f"the classifier gives {given[1]} scores for {labels} labels")
+        raise ValueError(f"the classifier gives scores of shape {given} for {labels} labels")
     return family
 
 
-def _ensemble(shape: dict[str, Any], arrays: dict[str, np.ndarray], features: int, labels: int) -> Ensemble:
+def _ensemble(shape: EnsembleShape, arrays: dict[str, np.ndarray], features: int, labels: int) -> Ensemble:
     members = []
-    for number, member in enumerate(shape["members"]):
+    for number, member in enumerate(shape.members):
         prefix = f"{number}."
         own = {name[len(prefix) :]: array for name, array in arrays.items() if name.startswith(prefix)}
         standard = own.pop("mean_"), own.pop("deviation_")
-        its_shape = dict(member)
-        members.append((rebuild(its_shape.pop("name"), its_shape, own, features, labels), *standard))
+        for array in standard:
+            if array.shape != (features,):
+                raise ValueError(f"the standardisation of member {number} has shape {array.shape}")
+        members.append((rebuild(member, own, features, labels), *standard))
     return Ensemble(members)

@@ -17,6 +17,7 @@ from barn_owl.files import whole_file
 from barn_owl.model.extras import ExtraColumn, ExtraColumns
 from barn_owl.model.families import rebuild
 from barn_owl.model.family import Family, Steps
+from barn_owl.model.header import Header, check_arrays, parsed
 from barn_owl.model.kept import Kept, packed, unpacked
 from barn_owl.model.pooled import Pooled, SomebodyElses
 from barn_owl.model.settings import DecisionSettings
@@ -218,59 +219,91 @@ def load_model(path: str | Path) -> Model:
         raise ModelError(f"{path} does not exist")
     header, arrays = _read(path)
     try:
-        weights = {name[8:]: array for name, array in arrays.items() if name.startswith("weights.")}
-        front_end, family = FrontEnd(**header["front_end"]), dict(header["family"])
-        return Model(
-            labels=list(header["labels"]),
-            background=list(header["background"]),
-            unreported=list(header["unreported"]),
-            front_end=front_end,
-            clips=UniformSettings(**header["clips"]),
-            decision=DecisionSettings(**header["decision"]),
-            mean=_fitting(arrays["mean"], front_end.width),
-            deviation=_fitting(arrays["deviation"], front_end.width),
-            family=rebuild(family.pop("name"), family, weights, front_end.width, len(header["labels"])),
-            overlapping=bool(header["overlapping"]),
-            temperature=_positive(header["temperature"]),
-            thresholds={str(label): float(least) for label, least in header["thresholds"].items()},
-            extra_columns=ExtraColumns(columns=[ExtraColumn(**column) for column in header["extra_columns"]]),
-            provenance=dict(header["provenance"]),
-            kept=[
-                Kept(str(label), unpacked(arrays[f"kept.{number}"], front_end.floor_db, front_end.width))
-                for number, label in enumerate(header.get("kept", []))
-            ],
-        )
-    except (KeyError, TypeError, ValueError, BarnOwlError) as error:
-        raise ModelError(f"{path} is damaged: {error}") from error
+        return _made(header, arrays)
+    except (KeyError, ValueError, BarnOwlError) as error:
+        said = str(error) if isinstance(error, ValueError | BarnOwlError) else f"it lacks {error}"
+        raise ModelError(f"{path} is damaged: {said}") from error
 
 
-def _read(path: Path) -> tuple[dict[str, Any], dict[str, np.ndarray]]:
+def _made(header: Header, arrays: dict[str, np.ndarray]) -> Model:
+    """Build a model of what its file says, and prove that it can be used."""
+    check_arrays(arrays)
+    weights = {name[8:]: array for name, array in arrays.items() if name.startswith("weights.")}
+    front_end = header.made_front_end()
+    deviation = _fitting(arrays["deviation"], front_end.width)
+    if not (deviation > 0).all():
+        raise ValueError("a deviation of the standardisation is not above 0")
+    columns = [ExtraColumn(name=column.name, words=column.words) for column in header.extra_columns]
+    model = Model(
+        labels=header.labels,
+        background=header.background,
+        unreported=header.unreported,
+        front_end=front_end,
+        clips=header.made_clips(),
+        decision=header.decision,
+        mean=_fitting(arrays["mean"], front_end.width),
+        deviation=deviation,
+        family=rebuild(header.family, weights, front_end.width, len(header.labels)),
+        overlapping=header.overlapping,
+        temperature=header.temperature,
+        thresholds=header.thresholds,
+        extra_columns=ExtraColumns(columns=columns),
+        provenance=header.provenance,
+        kept=[
+            Kept(str(label), unpacked(arrays[f"kept.{number}"], front_end.floor_db, front_end.width))
+            for number, label in enumerate(header.kept)
+        ],
+    )
+    _prove(model)
+    return model
+
+
+def _prove(model: Model) -> None:
+    """Score some silence. Whatever goes wrong there would go wrong in use: arrays of wrong shapes or kinds, no
+    numbers.
+    """
+    family = model.family
+    try:
+        with np.errstate(all="ignore"):
+            frames = np.zeros((family.window + family.step, model.front_end.width), dtype=np.float32)
+            said = model.steps(frames + np.float32(model.front_end.floor_db / 2))
+    except BarnOwlError:
+        raise
+    except Exception as error:
+        raise ValueError(f"its arrays do not fit together ({type(error).__name__}: {error})") from error
+    shape = (2, len(model.labels))
+    if said.sounds.shape != shape or said.begins.shape != shape:
+        raise ValueError(f"it gives scores of shape {said.sounds.shape}, expected {shape}")
+    if not (np.isfinite(said.sounds).all() and np.isfinite(said.begins).all()):
+        raise ValueError("it gives scores that are no numbers")
+
+
+def _read(path: Path) -> tuple[Header, dict[str, np.ndarray]]:
     try:
         with safe_open(path, framework="numpy") as file:
             metadata = file.metadata() or {}
             arrays = {name: file.get_tensor(name) for name in file.keys()}  # noqa: SIM118 - not a mapping
-        header = json.loads(metadata["barn_owl"])
-        version = int(header["format"])
-    except (SafetensorError, OSError) as error:
+    except (SafetensorError, OSError, ValueError, TypeError) as error:
         raise ModelError(f"{path} is not a model file, or is damaged: {error}") from error
-    except (KeyError, TypeError, ValueError) as error:
-        raise ModelError(f"{path} holds weights, but they are not those of a Barn Owl model") from error
-    if version > FORMAT:
-        raise ModelError(
-            f"{path} was written by a newer Barn Owl (model format {version}, this one reads {FORMAT}); update"
-        )
-    if version < OLDEST:
-        raise ModelError(f"{path} was written by an older Barn Owl (model format {version}); train it again")
-    return header, arrays
+    if "barn_owl" not in metadata:
+        raise ModelError(f"{path} holds weights, but they are not those of a Barn Owl model")
+    try:
+        header = parsed(metadata["barn_owl"])
+        version = header.get("format")
+        if isinstance(version, int) and version > FORMAT:
+            raise ModelError(
+                f"{path} was written by a newer Barn Owl (model format {version}, this one reads {FORMAT}); update"
+            )
+        if isinstance(version, int) and version < OLDEST:
+            raise ModelError(f"{path} was written by an older Barn Owl (model format {version}); train it again")
+        return Header(**header), arrays
+    except ModelError:
+        raise
+    except (ValueError, TypeError, RecursionError, BarnOwlError) as error:
+        raise ModelError(f"{path} is damaged: {error}") from error
 
 
 def _fitting(array: np.ndarray, width: int) -> np.ndarray:
     if array.shape != (width,):
         raise ValueError(f"the standardisation has shape {array.shape}, expected ({width},)")
     return array
-
-
-def _positive(number: float) -> float:
-    if not 0 < float(number) < np.inf:
-        raise ValueError(f"the temperature must be above 0, got {number}")
-    return float(number)

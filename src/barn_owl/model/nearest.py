@@ -20,6 +20,8 @@ class Nearest:
     """
 
     def __init__(self, rows: np.ndarray, votes: np.ndarray, neighbours: int) -> None:
+        if rows.ndim != 2 or votes.ndim != 2 or len(rows) != len(votes) or not 1 <= neighbours <= len(rows):
+            raise ValueError(f"{neighbours} neighbours of rows {rows.shape} with votes {votes.shape} cannot be")
         self.rows, self.votes, self.neighbours = rows, votes, neighbours
 
     def nearest(self, rows: np.ndarray, count: int) -> tuple[np.ndarray, np.ndarray]:

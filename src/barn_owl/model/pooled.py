@@ -113,11 +113,18 @@ def pooled_windows(windows: np.ndarray, statistics: list[str], level: LevelSetti
     return pool(window_level(windows, level.range_db) if level.frames else windows, statistics)
 
 
+def _only(array: np.ndarray, kind: type[Any]) -> Any:
+    """The one number of an array; raises ValueError when there is none or more."""
+    if array.size != 1:
+        raise ValueError(f"one number was expected, there are {array.size}")
+    return kind(array.ravel()[0])
+
+
 CLASSIFIERS: Mapping[str, Any] = {
     "majority": lambda a: majority.Majority(a["shares"]),
-    "nearest": lambda a: nearest.Nearest(a["rows"], a["votes"], int(a["neighbours"][0])),
+    "nearest": lambda a: nearest.Nearest(a["rows"], a["votes"], _only(a["neighbours"], int)),
     "logistic": lambda a: logistic.Linear(a["kernel"], a["bias"]),
-    "kernel": lambda a: kernel.Kernel(a["landmarks"], float(a["width"][0]), a["coefficients"], a["bias"]),
+    "kernel": lambda a: kernel.Kernel(a["landmarks"], _only(a["width"], float), a["coefficients"], a["bias"]),
     "trees": lambda a: trees.Trees(a["features"], a["cuts"], a["leaves"], a["start"]),
 }
 """Build the classifier of a family again from its arrays."""

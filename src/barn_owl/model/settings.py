@@ -4,6 +4,9 @@ from pydantic import Field, field_validator, model_validator
 
 from barn_owl.settings import Settings
 
+LONGEST_S = 1e7
+"""No event, gap or pause is longer than some months."""
+
 
 class LevelSettings(Settings):
     """How levels are made independent of the gain of a recording; for log-mel only."""
@@ -34,10 +37,10 @@ class LabelDecision(Settings):
     on: float | None = Field(default=None, gt=0, le=1)
     off: float | None = Field(default=None, ge=0, lt=1)
     again: float | None = Field(default=None, gt=0, le=1)
-    shortest_s: float | None = Field(default=None, ge=0)
-    longest_s: float | None = Field(default=None, gt=0)
-    gap_s: float | None = Field(default=None, ge=0)
-    pause_s: float | None = Field(default=None, ge=0)
+    shortest_s: float | None = Field(default=None, ge=0, le=LONGEST_S)
+    longest_s: float | None = Field(default=None, gt=0, le=LONGEST_S)
+    gap_s: float | None = Field(default=None, ge=0, le=LONGEST_S)
+    pause_s: float | None = Field(default=None, ge=0, le=LONGEST_S)
 
 
 class DecisionSettings(Settings):
@@ -55,12 +58,12 @@ class DecisionSettings(Settings):
     """Onset score from which on a sound that still sounds begins again, as another event; 1 for never."""
     smooth_s: float = Field(default=0.1, ge=0, le=60)
     """Time over which scores are averaged first, 0 for as they are."""
-    shortest_s: float = Field(default=0.05, ge=0)
-    longest_s: float = Field(default=3600.0, gt=0)
+    shortest_s: float = Field(default=0.05, ge=0, le=LONGEST_S)
+    longest_s: float = Field(default=3600.0, gt=0, le=LONGEST_S)
     """Shorter and longer events are left out."""
-    gap_s: float = Field(default=0.2, ge=0)
+    gap_s: float = Field(default=0.2, ge=0, le=LONGEST_S)
     """Gaps between events of one label up to this are closed."""
-    pause_s: float = Field(default=0.0, ge=0)
+    pause_s: float = Field(default=0.0, ge=0, le=LONGEST_S)
     """Time after an event of a label in which no other of it can begin."""
     alone: float = Field(default=0.5, ge=0, le=1)
     """Share of the shorter of two events from which on they cannot both be, and the one with the higher score is

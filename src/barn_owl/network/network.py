@@ -1,6 +1,7 @@
 """A stack of layers whose weights are one vector."""
 
 import itertools
+import math
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Executor
 from typing import Any, NamedTuple
@@ -209,6 +210,16 @@ def follow(layers: Sequence[Layer], shape: Shape) -> list[Shape]:
             raise PlanError(f"layer {number}: {error}") from None
         shapes.append(shape)
     return shapes
+
+
+def count_kernels(layers: Sequence[Layer], shape: Shape) -> int:
+    """Count the numbers in the kernels of layers for inputs of `shape`, without making them. Errors as for
+    `follow`.
+    """
+    total = 0
+    for _, layer, given in _walk(layers, [shape, *follow(layers, shape)]):
+        total += layer.multiply_adds(given) // math.prod(layer.shape(given)[:-1])
+    return total
 
 
 def _folded(layers: Sequence[Layer]) -> list[Layer]:
