@@ -278,11 +278,13 @@ def test_a_search_trains_only_what_fits_and_goes_on_where_it_stopped(capsys, cli
     assert (found.table["family"] == "cnn").all()
     first = (tmp_path / "found" / "tried.jsonl").read_text().splitlines()
     again = [*command, "--resume"]
-    again[again.index("0.02")] = "0.08"
+    spent_s = sum(json.loads(line)["seconds"] for line in first)
+    again[again.index("0.02")] = str((spent_s + 1) / 60)
     assert barn_owl(again) == 0
     lines = (tmp_path / "found" / "tried.jsonl").read_text().splitlines()
     assert lines[: len(first)] == first
     assert len(lines) > len(first)
+    assert barn_owl(again) == 0  # the time is over: what was found is the result
     assert owl.read_plan(tmp_path / "found" / "plan.toml").family == "cnn"
     tiny = found.device.model_dump() | {"flash_kb": 8.0}
     with pytest.raises(PlanError, match=r"nothing that was drawn fits core-256k: the nearest exceeds its flash"):

@@ -6,6 +6,7 @@ Talwalkar, "Non-stochastic Best Arm Identification", AISTATS 2016), again and ag
 time is over. The test side of the clips is not looked at.
 """
 
+import itertools
 import json
 import time
 from collections.abc import Iterator, Sequence
@@ -118,7 +119,11 @@ def search(
     folder = claim_folder(folder, force=work.force or resume)
     race = _Race(folder, device, plan, folded, work, int8=int8, resume=resume)
     end = begin + 60 * minutes - race.seconds
-    drawn = race.fitting(np.random.default_rng(plan.seed))
+    fitting = race.fitting(np.random.default_rng(plan.seed))
+    # What was tried before is drawn again first: where the time is over already, it is the result.
+    tried = max((candidate for candidate, _ in race.done), default=-1)
+    known = list(itertools.takewhile(lambda candidate: candidate < tried, fitting)) if tried >= 0 else []
+    drawn = itertools.chain(known, [tried] if tried >= 0 else [], fitting)
     while time.perf_counter() < end or not race.done:
         candidates = [next(drawn) for _ in range(FIRST if halves else 1)]
         for step in range(STEPS if halves else 1):
