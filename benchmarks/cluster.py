@@ -169,12 +169,12 @@ def memory(model, samples, folder) -> dict[str, object]:
     for number in range(10_000):
         os.link(base, named / f"q{number:05d}.flac")
     script = (
-        "import sys, time, resource, barn_owl as owl\n"
+        "import sys, time, barn_owl as owl\n"
         "files = owl.find_recordings([sys.argv[2]])[: int(sys.argv[3])]\n"
         "model = owl.load_model(sys.argv[1])\n"
         "with owl.engine(sys.argv[4]):\n"
         "    owl.tag_archive(model, files, keep=sys.argv[5])\n"
-        "print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024, time.process_time())\n"
+        "print(int(open('/proc/self/status').read().split('VmHWM:')[1].split()[0]) / 1024, time.process_time())\n"
     )
     found = {}
     for count in (10, 1000, 10_000):

@@ -13,7 +13,7 @@ from barn_owl.cli.main import COMMANDS, run
 from barn_owl.clips import read_clip_table, write_clip_table
 from barn_owl.features import read_features
 from barn_owl.learn import write_plan
-from barn_owl.tag import tag_recording
+from barn_owl.tag.pieces import score_pieces
 from helpers import small_plan, write_folder
 
 
@@ -224,7 +224,7 @@ def long_recording(tmp_path_factory):
         (["gathr"], 2, "there is no command 'gathr'; did you mean gather?"),
         (["gather", "-o", "x.csv"], 2, "Missing argument 'SOURCES...'"),
         (["gather", "{tmp}/nowhere", "-o", "x.csv"], 2, "nowhere does not exist"),
-        (["gather", "{folder}", "--column", "a", "-o", "x"], 2, "--column and --audio go with a table"),
+        (["gather", "{folder}", "--column", "a", "-o", "x"], 2, "--column, --encoding and --audio go with a table"),
         (["gather", "{table}", "--column", "a", "-o", "x"], 2, "--column takes two names with ="),
         (["gather", "{table}", "--names", "a", "-o", "x"], 2, "--names goes with a folder"),
         (["gather", "{folder}", "-o", "{table}"], 1, "exists; choose another name, or say --force"),
@@ -242,7 +242,11 @@ def long_recording(tmp_path_factory):
         (["look", "{table}", "-o", "{run}"], 1, "exists and is not empty"),
         (["features", "{table}", "--features", "mfc", "-o", "{tmp}/f.csv"], 2, "did you mean mfcc?"),
         (["features", "{table}", "--pool", "mode", "-o", "{tmp}/f.csv"], 2, "there is no statistic 'mode'"),
-        (["features", "{table}", "-o", "{tmp}/f.doc"], 1, "features are written as .csv, .parquet, .npz, not .doc"),
+        (
+            ["features", "{table}", "-o", "{tmp}/f.doc"],
+            1,
+            "the ending says what is written, here one of .csv, .parquet, .npz",
+        ),
         (
             ["features", "{table}", "-o", "{tmp}/f.csv", "--figures", "{tmp}/f", "--scatter", "mean of mel", "x"],
             2,
@@ -286,12 +290,12 @@ def test_ctrl_c_ends_with_130(owl, tmp_path, clips, monkeypatch):
 
 
 def test_ctrl_c_while_tagging_keeps_the_recordings_that_are_done(owl, tmp_path, runs, long_recording, monkeypatch):
-    def tag(model, path, **options):
-        if path == "second.wav":
+    def score(bundle, **options):
+        if bundle[0].path == "second.wav":
             raise KeyboardInterrupt
-        return tag_recording(model, path, **options)
+        return score_pieces(bundle, **options)
 
-    monkeypatch.setattr("barn_owl.tag.archive.tag_recording", tag)
+    monkeypatch.setattr("barn_owl.tag.archive.score_pieces", score)
     files = long_recording, "second.wav"
     code, _, err = owl("tag", runs["cnn"].folder, *files, "-o", tmp_path / "e.csv", "--workers", "1")
     assert code == 130

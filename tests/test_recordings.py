@@ -555,16 +555,16 @@ def test_settings_that_contradict_each_other_are_never_tried(runs, busy_night):
 
 
 def test_ctrl_c_in_an_archive_keeps_what_is_finished(runs, nights, tmp_path, monkeypatch):
-    import barn_owl.tag.archive as archive
+    from barn_owl.tag import archive, pieces
 
     files = list(nights["file"].unique())
 
-    def tag(model, path, **options):
-        if path == files[1]:
+    def score(bundle, **options):
+        if bundle[0].path == files[1]:
             raise KeyboardInterrupt
-        return tag_recording(model, path, **options)
+        return pieces.score_pieces(bundle, **options)
 
-    monkeypatch.setattr(archive, "tag_recording", tag)
+    monkeypatch.setattr(archive, "score_pieces", score)
     told = []
     got = tag_archive(
         runs["cnn"].model, files, workers=1, keep=tmp_path / "kept", progress=lambda *done: told.append(done)

@@ -1,14 +1,96 @@
-"""Files that appear whole or not at all."""
+"""The one door for paths: what is read is a file; what is written is checked before, and whole or not at all."""
 
+import errno
+import hashlib
 import json
 import os
+import re
 import secrets
-from collections.abc import Iterator
+import shutil
+import socket
+import stat
+import tempfile
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
+from importlib.util import find_spec
 from pathlib import Path
 from typing import Any
 
 from barn_owl.errors import OutputError
+from barn_owl.wording import how_to_install
+
+FOLDER = "is a folder, not a file"
+FULL = 1 << 20
+"""Bytes that are free on a disk that is as good as full: writers in C do not say why they failed."""
+SHOWN_TEXT = "backslashreplace"
+"""How text is written that is no UTF-8: a byte of a name that is none; see `barn_owl.names`."""
+
+
+def not_a_file(path: str | Path) -> str:
+    """Say why a path is no regular file that can be read; blank where it is one.
+
+    A pipe or a device is none: reading it would wait, or never end.
+    """
+    try:
+        mode = os.stat(path).st_mode  # noqa: PTH116 - asked for thousands of files
+    except FileNotFoundError:
+        return "does not exist"
+    except (OSError, ValueError) as error:  # too long a name, a loop of links, a zero byte
+        return f"cannot be read: {getattr(error, 'strerror', None) or error}"
+    if stat.S_ISDIR(mode):
+        return FOLDER
+    return "" if stat.S_ISREG(mode) else "is a pipe or a device, not a file"
+
+
+def checked_target(
+    path: str | Path, *, force: bool = True, endings: Sequence[str] = (), make_folders: bool = False
+) -> Path:
+    """Return where a file of this name would really be written: a link is followed, as ``cp`` does.
+
+    endings : those that the name may have; none for any. make_folders : make the folders that are missing.
+
+    Raises OutputError when it cannot be written: it is a folder, a pipe, a device or a link to nothing; it is there
+    and `force` is false; its folder cannot be; its ending is none of them, or needs a package that is not there.
+    """
+    path = Path(path)
+    try:
+        _check_what_is_there(path, force=force)
+        target = path.resolve() if path.is_symlink() else path
+        _check_ending(path, endings)
+        above = next(folder for folder in (target.parent, *target.parent.parents, Path()) if folder.exists())
+        if not above.is_dir():
+            raise OutputError(f"{path} cannot be written: {above} is no folder")
+        if not os.access(above, os.W_OK | os.X_OK):
+            raise OutputError(f"{path} cannot be written: permission denied in {above}")
+        if make_folders:
+            target.parent.mkdir(parents=True, exist_ok=True)
+    except (OSError, ValueError) as error:
+        if isinstance(error, OutputError):
+            raise
+        raise OutputError(f"{path} cannot be written: {getattr(error, 'strerror', None) or error}") from error
+    return target
+
+
+def _check_what_is_there(path: Path, *, force: bool) -> None:
+    if not path.exists():
+        if path.is_symlink():
+            raise OutputError(f"{path} is a link to nothing; take it away, or give another name")
+        return
+    mode = path.stat().st_mode
+    if stat.S_ISDIR(mode):
+        raise OutputError(f"{path} is a folder; give the name of a file")
+    if not stat.S_ISREG(mode):
+        raise OutputError(f"{path} is a pipe or a device, which is never replaced; give the name of a file")
+    if not force:
+        raise OutputError(f"{path} exists; choose another name, or say --force to overwrite it")
+
+
+def _check_ending(path: Path, endings: Sequence[str]) -> None:
+    ending = path.suffix.lower()
+    if endings and ending not in endings:
+        raise OutputError(f"{path}: the ending says what is written, here one of {', '.join(filter(None, endings))}")
+    if ending == ".parquet" and find_spec("pyarrow") is None:
+        raise OutputError(f"{path}: Parquet needs pyarrow; {how_to_install('parquet')}")
 
 
 @contextmanager
@@ -18,30 +100,89 @@ def whole_file(path: str | Path, *, force: bool = True) -> Iterator[Path]:
     Whatever stops the block, `path` is either as it was before or completely new, and nothing is
     left lying beside it. Missing parent folders are made.
 
-    Raises OutputError when `path` exists and `force` is false, or when it cannot be written.
+    Raises OutputError when `path` cannot be written (see `checked_target`), or the disk is full.
     """
-    path = Path(path)
-    if path.is_dir():
-        raise OutputError(f"{path} is a folder; give the name of a file")
-    if path.exists() and not force:
-        raise OutputError(f"{path} exists; choose another name, or say --force to overwrite it")
-    # The ending stays last: writers choose the format by it.
-    beside = path.with_name(f".{path.stem}.{secrets.token_hex(4)}{path.suffix}")
+    target = checked_target(path, force=force, make_folders=True)
+    # The ending stays last: writers choose the format by it. A long name would be too long with more before it.
+    beside = target.with_name(f".{target.stem[:40]}.{_own_mark()}-{secrets.token_hex(3)}{target.suffix}")
+    _take_away_leftovers(target.parent)
     try:
-        path.parent.mkdir(parents=True, exist_ok=True)
         beside.touch()
         mode = beside.stat().st_mode
         beside.unlink()
         yield beside
         beside.chmod(mode)  # some writers keep to themselves what they write
-        beside.replace(path)
-    except OSError as error:
-        if isinstance(error, OutputError):
+        beside.replace(target)
+    except OutputError:
+        raise
+    except Exception as error:
+        reason = _reason(error, target)
+        if not reason:
             raise
-        raise OutputError(f"{path} cannot be written: {error.strerror or error}") from error
+        raise OutputError(f"{path} cannot be written: {reason}") from error
     finally:
         with suppress(OSError):  # the folder itself may be what is wrong, which is told already
             beside.unlink(missing_ok=True)
+
+
+def _own_mark() -> str:
+    """What this process is known by in the names of files that are not finished: machine and number."""
+    machine = hashlib.sha256(socket.gethostname().encode()).hexdigest()[:6]
+    return f"{machine}-{os.getpid():x}"
+
+
+_looked_into: set[Path] = set()
+
+
+def _take_away_leftovers(folder: Path) -> None:
+    """Remove what processes of this machine that are gone, killed for example, had begun to write here; looked
+    once.
+    """
+    if folder in _looked_into:
+        return
+    _looked_into.add(folder)
+    pattern = re.compile(rf"\..*\.{_own_mark().partition('-')[0]}-([0-9a-f]+)-[0-9a-f]{{6}}(\.\w+)?")
+    with suppress(OSError):
+        for entry in os.scandir(folder):
+            found = pattern.fullmatch(entry.name) if entry.name.startswith(".") else None
+            if found and not _is_alive(int(found[1], 16)):
+                with suppress(OSError):
+                    os.unlink(entry.path)  # noqa: PTH108 - of an entry
+
+
+def _is_alive(process: int) -> bool:
+    try:
+        os.kill(process, 0)
+    except ProcessLookupError:
+        return False
+    except (OSError, OverflowError):
+        return True
+    return True
+
+
+@contextmanager
+def temporary_folder() -> Iterator[Path]:
+    """Yield a folder that is gone after the block; those of processes that were killed go as well."""
+    machine = _own_mark().partition("-")[0]
+    for old in Path(tempfile.gettempdir()).glob(f"barn-owl-{machine}-*"):
+        number = old.name.split("-")[3]
+        if re.fullmatch(r"[0-9a-f]+", number) and not _is_alive(int(number, 16)):
+            shutil.rmtree(old, ignore_errors=True)
+    with tempfile.TemporaryDirectory(prefix=f"barn-owl-{_own_mark()}-", ignore_cleanup_errors=True) as folder:
+        yield Path(folder)
+
+
+def _reason(error: Exception, target: Path) -> str:
+    """Why writing failed, blank where it was something else that did."""
+    if isinstance(error, OSError) and error.errno not in (None, errno.ENOSPC):
+        return str(error.strerror or error)
+    by_writer = type(error).__module__.partition(".")[0] in ("safetensors", "soundfile", "pyarrow")
+    if not isinstance(error, OSError) and not by_writer:
+        return ""
+    with suppress(OSError):
+        if getattr(error, "errno", None) == errno.ENOSPC or shutil.disk_usage(target.parent).free < FULL:
+            return "no space is left on the disk"
+    return str(error) if isinstance(error, OSError) else ""
 
 
 def write_json(path: str | Path, content: Any, *, indent: int | None = 2) -> None:
@@ -51,7 +192,7 @@ def write_json(path: str | Path, content: Any, *, indent: int | None = 2) -> Non
     """
     with whole_file(path) as beside:
         text = json.dumps(content, indent=indent, ensure_ascii=False, allow_nan=False)
-        beside.write_text(text + "\n", encoding="utf-8")
+        beside.write_text(text + "\n", encoding="utf-8", errors=SHOWN_TEXT)
 
 
 def claim_folder(path: str | Path, *, force: bool = False) -> Path:
@@ -60,16 +201,18 @@ def claim_folder(path: str | Path, *, force: bool = False) -> Path:
     Raises OutputError when it is a file, is not empty and `force` is false, or cannot be written.
     """
     path = Path(path)
-    if path.exists() and not path.is_dir():
-        raise OutputError(f"{path} is a file; give the name of a folder")
     try:
+        if path.is_symlink() and not path.exists():
+            raise OutputError(f"{path} is a link to nothing; take it away, or give another name")
+        if path.exists() and not path.is_dir():
+            raise OutputError(f"{path} is a file; give the name of a folder")
         if path.is_dir() and any(path.iterdir()) and not force:
             raise OutputError(f"{path} exists and is not empty; choose another name, or say --force")
         path.mkdir(parents=True, exist_ok=True)
-    except OSError as error:
+    except (OSError, ValueError) as error:
         if isinstance(error, OutputError):
             raise
-        raise OutputError(f"{path} cannot be made: {error.strerror or error}") from error
+        raise OutputError(f"{path} cannot be made: {getattr(error, 'strerror', None) or error}") from error
     if not os.access(path, os.W_OK):
         raise OutputError(f"{path} cannot be written: permission denied")
     return path

@@ -14,9 +14,12 @@ from .microphone import (
     SimulatedMicrophone as SimulatedMicrophone,
     SoundCard as SoundCard,
 )
+from .places import (
+    AUDIO_ENDINGS as AUDIO_ENDINGS,
+    sound_files_below as sound_files_below,
+)
 from .raw import stream_raw as stream_raw
 from .reading import (
-    AUDIO_ENDINGS as AUDIO_ENDINGS,
     AudioInfo as AudioInfo,
     Channel as Channel,
     audio_info as audio_info,

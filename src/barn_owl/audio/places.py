@@ -3,6 +3,8 @@
 import hashlib
 import importlib
 import io
+import logging
+import os
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -10,9 +12,16 @@ from pathlib import Path
 from typing import Any, TypeVar
 
 from barn_owl.errors import AudioError
+from barn_owl.files import not_a_file
 from barn_owl.wording import how_to_install
 
+logger = logging.getLogger(__name__)
+
 Got = TypeVar("Got")
+AUDIO_ENDINGS = frozenset(
+    [".wav", ".flac", ".ogg", ".oga", ".opus", ".mp3", ".aif", ".aiff", ".aifc", ".caf", ".w64", ".rf64", ".au"]
+)
+"""File endings, in lower case, that are taken for sound when a folder is searched."""
 FEW, MANY = 1 << 16, 1 << 21
 """Bytes asked for at once: for a header or an excerpt, and for a whole recording, where the next come meanwhile."""
 WAITS_S = (0.5, 1.0, 2.0, 4.0)
@@ -29,6 +38,25 @@ def is_elsewhere(name: str | Path) -> bool:
 def place(name: str | Path) -> Path | str:
     """Return the path that a name says, or the URL as it is."""
     return str(name) if is_elsewhere(name) else Path(name)
+
+
+def sound_files_below(folder: str | Path) -> list[Path]:
+    """List the sound files below a folder, in order; what has such a name and is no file is told and passed over."""
+    found: list[Path] = []
+    for where, _, names in os.walk(folder, onerror=_tell):
+        for name in names:
+            path = Path(where) / name
+            if path.suffix.lower() in AUDIO_ENDINGS:
+                why = not_a_file(path)
+                if why:
+                    logger.warning("%s %s; passed over", path, why)
+                else:
+                    found.append(path)
+    return sorted(found)
+
+
+def _tell(error: OSError) -> None:
+    logger.warning("%s cannot be looked into: %s; passed over", error.filename, error.strerror or error)
 
 
 def files_below(url: str) -> list[str]:

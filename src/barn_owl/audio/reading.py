@@ -16,27 +16,9 @@ import soundfile
 from barn_owl.audio.places import RemoteFile, opened_elsewhere, place
 from barn_owl.audio.resampling import resample_blocks
 from barn_owl.errors import AudioError
+from barn_owl.files import not_a_file
 
 logger = logging.getLogger(__name__)
-
-AUDIO_ENDINGS = frozenset(
-    [
-        ".wav",
-        ".flac",
-        ".ogg",
-        ".oga",
-        ".opus",
-        ".mp3",
-        ".aif",
-        ".aiff",
-        ".aifc",
-        ".caf",
-        ".w64",
-        ".rf64",
-        ".au",
-    ]
-)
-"""File endings, in lower case, that are taken for sound when a folder is searched."""
 
 BLOCK = 1 << 18
 """Numbers decoded at a time, all channels together: longer calls are better shared between threads."""
@@ -115,10 +97,9 @@ def _opened(path: Path | str, *, all_of_it: bool = False) -> Iterator[soundfile.
             with file:
                 yield file
         return
-    if not path.exists():
-        raise AudioError(f"{path} does not exist")
-    if path.is_dir():
-        raise AudioError(f"{path} is a folder, not a sound file")
+    why = not_a_file(path)
+    if why:
+        raise AudioError(f"{path} {why.replace('not a file', 'not a sound file')}")
     if path.stat().st_size == 0:
         raise AudioError(f"{path} is empty (0 bytes)")
     try:

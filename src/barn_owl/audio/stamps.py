@@ -7,6 +7,8 @@ from pathlib import Path
 from typing import IO
 from xml.etree import ElementTree as ET
 
+from barn_owl.files import not_a_file
+
 LARGEST = 1 << 20
 """Bytes of a chunk that are looked at; a time stamp is at its beginning."""
 DATE_AT = 320
@@ -19,6 +21,8 @@ def broadcast_start(path: str | Path) -> datetime | None:
     None where the file is no WAV, cannot be read or holds no such time.
     """
     try:
+        if not_a_file(path):
+            return None
         with Path(path).open("rb") as file:
             for name, content in _chunks(file):
                 text = content[DATE_AT : DATE_AT + 18].decode("latin-1") if name == b"bext" else _of_xml(content)

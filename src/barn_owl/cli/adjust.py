@@ -8,7 +8,7 @@ from pathlib import Path
 import click
 
 import barn_owl as owl
-from barn_owl.cli.common import Voice, collar_option, json_option, quiet_option, refuse_to_overwrite
+from barn_owl.cli.common import Voice, check_outputs, collar_option, json_option, quiet_option
 from barn_owl.cli.score import show_event_scores
 
 
@@ -52,7 +52,7 @@ def command(
     barn-owl adjust first truth.csv --false-alarms 2
     """
     voice = Voice(quiet=quiet, as_json=as_json)
-    refuse_to_overwrite(out, figure, force=force)
+    check_outputs(figures=[figure], endings={out: ()}, force=force)
     model = owl.load_model(model_path)
     with voice.progress("scoring recordings") as progress:
         found = owl.adjust(

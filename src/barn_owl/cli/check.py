@@ -9,16 +9,18 @@ import click
 import barn_owl as owl
 from barn_owl.cli.common import (
     Voice,
+    check_outputs,
     engine_option,
     force_option,
     is_stdout,
     json_option,
     quiet_option,
     read_clips,
-    refuse_to_overwrite,
     workers_option,
     write_clips,
 )
+from barn_owl.errors import TableError
+from barn_owl.features.export import ENDINGS as FEATURE_ENDINGS
 
 SHOWN = 3
 
@@ -59,7 +61,7 @@ def command(
     from barn_owl.clips.check import SEVERITIES
 
     voice = Voice(quiet=quiet or is_stdout(out) or is_stdout(fix), as_json=as_json)
-    refuse_to_overwrite(figure, texts=[out, fix], force=force)
+    check_outputs(figures=[figure], tables=[fix], endings={out: FEATURE_ENDINGS}, force=force)
     table = read_clips(clips)
     with voice.progress("listening to clips") as progress:
         check = owl.check_clips(table, audio=audio, workers=workers, progress=progress)
@@ -74,6 +76,8 @@ def command(
     if figure is not None:
         owl.save_figure(owl.check_figure(check), figure)
         voice.say(f"Wrote {figure}.")
+    if fix is not None and not len(check.repaired):
+        raise TableError(f"no clip is left to write to {fix}: mend what the findings say first")
     if fix is not None:
         write_clips(check.repaired, fix, force=force)
         voice.say(f"Wrote {len(check.repaired)} of {len(table)} clips to {fix}.")

@@ -10,6 +10,7 @@ import numpy as np
 import barn_owl as owl
 from barn_owl.cli.common import (
     Voice,
+    check_outputs,
     clips_of,
     engine_option,
     force_option,
@@ -17,7 +18,6 @@ from barn_owl.cli.common import (
     json_option,
     out_file_option,
     quiet_option,
-    refuse_to_overwrite,
     workers_option,
     write_clips,
 )
@@ -60,7 +60,7 @@ def command(
     from barn_owl.evaluate import NONE, UNDECIDED, refused, undecided
 
     voice, model = Voice(quiet=quiet or is_stdout(out), as_json=as_json), owl.load_model(model_path)
-    refuse_to_overwrite(page, texts=[out], force=force)
+    check_outputs(pages=[page], tables=[out], force=force)
     clips = clips_of(what)
     with voice.progress("reading clips") as progress:
         predictions, skipped = owl.predict(model, owl.check_clip_table(clips), workers=workers, progress=progress)

@@ -16,11 +16,15 @@ from typing import TYPE_CHECKING, Any
 import click
 from rich.console import Console
 from rich.logging import RichHandler
+from rich.markup import escape
 from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn, TimeRemainingColumn
 from rich.table import Table
+from rich.text import Text
 
 import barn_owl as owl
 from barn_owl.errors import OutputError, TableError
+from barn_owl.files import checked_target
+from barn_owl.names import printable
 from barn_owl.parallel.engine import LOCAL
 
 if TYPE_CHECKING:
@@ -30,6 +34,9 @@ if TYPE_CHECKING:
 
 PLAIN_LINE_SHARE = 0.1
 TABLE_ENDINGS = (".csv", ".tsv", ".parquet")
+TABLES_WRITTEN = (".csv", ".txt", ".parquet", "")
+FIGURES = (".png", ".svg", ".pdf")
+PAGES = (".html", ".htm")
 PLAIN_WIDTH = 160
 """Width of tables where there is no terminal to ask."""
 
@@ -102,12 +109,17 @@ def engine_option(command: Callable[..., None]) -> Callable[..., None]:
     def within(*arguments: Any, where: str, **options: Any) -> None:
         def warn(line: str) -> None:
             if not options.get("quiet"):
-                click.secho(line, fg="yellow", err=True)
+                click.secho(printable(line), fg="yellow", err=True)
 
         with owl.engine(where, told=warn):
             command(*arguments, **options)
 
     return within
+
+
+def _only_printable(record: logging.LogRecord) -> bool:
+    record.msg, record.args = printable(record.getMessage()), ()
+    return True
 
 
 class Voice:
@@ -123,6 +135,7 @@ class Voice:
 
     def _hear_warnings(self) -> None:
         handler = RichHandler(console=self.errors, show_time=False, show_path=False, markup=False)
+        handler.addFilter(_only_printable)
         logger = logging.getLogger("barn_owl")
         logger.handlers = [handler]
         logger.setLevel(logging.ERROR if self.quiet else logging.WARNING)
@@ -131,7 +144,7 @@ class Voice:
     def say(self, text: str = "") -> None:
         """Say a line to the person."""
         if not self.quiet:
-            self.results.print(text, markup=False, soft_wrap=True)
+            self.results.print(printable(text), markup=False, soft_wrap=True)
 
     def begins(self, name: str, number: int, total: int) -> None:
         """Say which of several trainings begins."""
@@ -140,7 +153,7 @@ class Voice:
     def warn(self, text: str) -> None:
         """Say what the person should know, on standard error."""
         if not self.quiet:
-            self.errors.print(text, markup=False, soft_wrap=True, style="yellow")
+            self.errors.print(printable(text), markup=False, soft_wrap=True, style="yellow")
 
     def table(self, table: pd.DataFrame, *, title: str = "") -> None:
         """Show a small table; numbers between 0 and 1 are shown as they are, to two digits."""
@@ -150,7 +163,7 @@ class Voice:
         for name in table.columns:
             shown.add_column(str(name), justify="left" if table[name].dtype.kind not in "iuf" else "right")
         for row in table.itertuples(index=False):
-            shown.add_row(*[_cell(value) for value in row])
+            shown.add_row(*[Text(printable(_cell(value))) for value in row])
         self.results.print(shown)
 
     def result(self, content: Any) -> None:
@@ -171,7 +184,7 @@ class Voice:
             speed = [TextColumn("{task.fields[speed]}")] if of_sound else []
             begin = time.monotonic()
             with Progress(*columns, TextColumn("left"), TimeRemainingColumn(), *speed, console=self.errors) as bars:
-                bar = bars.add_task(doing, total=None, speed="")
+                bar = bars.add_task(escape(printable(doing)), total=None, speed="")
 
                 def tell(done: float, total: float) -> None:
                     times = f"{done / max(time.monotonic() - begin, 1e-3):.0f} x real time"
@@ -193,7 +206,9 @@ class Voice:
                 left_s = taken_s * (total - done) / done if done else 0.0
                 left = f", about {_time(left_s)} left" if left_s >= 1 else ""
                 speed = f", {done / max(taken_s, 1e-3):.0f} times real time" if of_sound else ""
-                click.echo(f"{doing}: {done:.0f} of {total:.0f}, {_time(taken_s)} so far{speed}{left}", err=True)
+                click.echo(
+                    f"{printable(doing)}: {done:.0f} of {total:.0f}, {_time(taken_s)} so far{speed}{left}", err=True
+                )
 
         return tell
 
@@ -219,18 +234,34 @@ def is_stdout(path: Path | None) -> bool:
     return str(path) == "-"
 
 
-def refuse_to_overwrite(*targets: Path | None, texts: Sequence[Path | None] = (), force: bool) -> None:
-    """Raise OutputError before any work is done when something to be written is there already.
+def check_outputs(
+    *,
+    force: bool,
+    tables: Sequence[Path | None] = (),
+    figures: Sequence[Path | None] = (),
+    pages: Sequence[Path | None] = (),
+    endings: dict[Path | None, Sequence[str]] | None = None,
+) -> None:
+    """Raise OutputError before any work is done when something that is to be written cannot be.
 
-    texts : further targets, of which one may be standard output.
+    tables : clip tables, of which one may go to standard output. endings : further files, with the endings each may
+    have; none for any, which may go there as well.
     """
-    if any(map(is_stdout, targets)):
+    asked: list[tuple[Path, Sequence[str]]] = []
+    kinds: list[tuple[Sequence[Path | None], Sequence[str]]] = [
+        (tables, TABLES_WRITTEN), (figures, FIGURES), (pages, PAGES)
+    ]  # fmt: skip
+    for some, own in kinds:
+        asked += [(target, own) for target in some if target is not None]
+    asked += [(target, own) for target, own in (endings or {}).items() if target is not None]
+    to_stdout = [own for target, own in asked if is_stdout(target)]
+    if any(own in (FIGURES, PAGES) for own in to_stdout):
         raise OutputError("figures, pages, models and folders cannot go to standard output (-); name a file")
-    if sum(map(is_stdout, texts)) > 1:
+    if len(to_stdout) > 1:
         raise OutputError("only one table can go to standard output (-); name a file for the other")
-    for target in (*targets, *texts):
-        if target is not None and not is_stdout(target) and target.exists() and not force:
-            raise OutputError(f"{target} exists; choose another name, or say --force to overwrite it")
+    for target, own in asked:
+        if not is_stdout(target):
+            checked_target(target, force=force, endings=own)
 
 
 def is_sound_file(what: str) -> bool:
@@ -260,12 +291,12 @@ def _rows(what: str) -> pd.DataFrame:
 
     import pandas as pd
 
-    from barn_owl.audio import AUDIO_ENDINGS
+    from barn_owl.audio import AUDIO_ENDINGS, sound_files_below
 
     if is_sound_file(what):
         return pd.DataFrame({"file": [what], "label": [""]})
     if what != "-" and Path(what).is_dir():
-        files = sorted(path for path in Path(what).rglob("*") if path.suffix.lower() in AUDIO_ENDINGS)
+        files = sound_files_below(what)
         if not files:
             raise TableError(f"{what} holds no sound files ({', '.join(sorted(AUDIO_ENDINGS))})")
         return pd.DataFrame({"file": [str(path) for path in files], "label": ""})

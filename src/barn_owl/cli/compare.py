@@ -9,12 +9,13 @@ import click
 
 import barn_owl as owl
 from barn_owl.cli.common import (
+    FIGURES,
     Voice,
+    check_outputs,
     force_option,
     json_option,
     quiet_option,
     read_clips,
-    refuse_to_overwrite,
     workers_option,
 )
 from barn_owl.clips.sides import SIDES
@@ -57,7 +58,7 @@ def command(
     barn-owl compare families/* -o comparison.html
     """
     voice = Voice(quiet=quiet, as_json=as_json)
-    refuse_to_overwrite(out, force=force)
+    check_outputs(endings={out: (".html", ".htm", *FIGURES)}, force=force)
     with voice.progress("reading clips") as progress:
         compared = owl.compare_runs(
             runs, None if clips is None else read_clips(clips), side=side, workers=workers, progress=progress

@@ -10,13 +10,13 @@ import click
 import barn_owl as owl
 from barn_owl.cli.common import (
     Voice,
+    check_outputs,
     force_option,
     is_stdout,
     json_option,
     out_file_option,
     quiet_option,
     read_clips,
-    refuse_to_overwrite,
     seed_option,
     write_clips,
 )
@@ -89,7 +89,7 @@ def command(
     """
 
     voice = Voice(quiet=quiet or is_stdout(out), as_json=as_json)
-    refuse_to_overwrite(figure, texts=[out], force=force)
+    check_outputs(figures=[figure], tables=[out], force=force)
     _refuse_together(windows=windows, count=count, around_events=around_events, false_alarms=false_alarms)
     if length_s <= 0 or (step_s is not None and step_s <= 0):
         raise PlanError("length_s and step_s must be greater than 0")

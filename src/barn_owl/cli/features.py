@@ -11,6 +11,7 @@ import numpy as np
 import barn_owl as owl
 from barn_owl.cli.common import (
     Voice,
+    check_outputs,
     engine_option,
     force_option,
     is_sound_file,
@@ -18,9 +19,9 @@ from barn_owl.cli.common import (
     plan_option,
     quiet_option,
     read_clips,
-    refuse_to_overwrite,
     workers_option,
 )
+from barn_owl.features.export import ENDINGS as FEATURE_ENDINGS
 from barn_owl.files import claim_folder
 
 if TYPE_CHECKING:
@@ -82,7 +83,7 @@ def command(
     front_end = front_end.but(pad_short=pad_short or None)
     for doubt in front_end.doubts:
         voice.warn(doubt)
-    refuse_to_overwrite(out, rank, force=force)
+    check_outputs(endings={out: FEATURE_ENDINGS, rank: FEATURE_ENDINGS}, force=force)
     if figures is not None:
         claim_folder(figures, force=force)
     path = Path(what)

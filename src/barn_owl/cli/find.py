@@ -9,6 +9,7 @@ import click
 import barn_owl as owl
 from barn_owl.cli.common import (
     Voice,
+    check_outputs,
     clips_of,
     engine_option,
     force_option,
@@ -16,7 +17,6 @@ from barn_owl.cli.common import (
     json_option,
     out_file_option,
     quiet_option,
-    refuse_to_overwrite,
     workers_option,
     write_table,
 )
@@ -71,7 +71,7 @@ def command(
     barn-owl find night.flac --at 12.4 13.1 --in night.flac -o found.csv --cache features
     """
     voice = Voice(quiet=quiet or is_stdout(out), as_json=as_json)
-    refuse_to_overwrite(page, texts=[out], force=force)
+    check_outputs(pages=[page], tables=[out], force=force)
     clips = owl.check_clip_table(clips_of(examples))
     if at is not None:
         if len(clips) > 1:

@@ -10,6 +10,7 @@ import click
 import barn_owl as owl
 from barn_owl.cli.common import (
     Voice,
+    check_outputs,
     force_option,
     is_stdout,
     json_option,
@@ -27,6 +28,7 @@ SHOWN_REFUSALS = 5
 @click.option(
     "--column", "columns", multiple=True, metavar="OURS=YOURS", help="Which column of a table is which: label=class."
 )
+@click.option("--encoding", help="How the letters of a table are written, where it is not UTF-8, such as cp1252.")
 @click.option("--audio", type=click.Path(path_type=Path), help="Where the files of a table are, if not beside it.")
 @click.option(
     "--names", metavar="PATTERN", help='What file names say, "{group}_{take}", or a regular expression with names.'
@@ -55,6 +57,7 @@ SHOWN_REFUSALS = 5
 def command(
     sources: tuple[Path, ...],
     columns: tuple[str, ...],
+    encoding: str | None,
     audio: Path | None,
     names: str | None,
     label_folder: Literal["first", "last"],
@@ -79,14 +82,15 @@ def command(
     barn-owl gather clips.csv --corrections first/corrections.csv -o corrected.csv
     """
     voice = Voice(quiet=quiet or is_stdout(out), as_json=as_json)
+    check_outputs(tables=[out], force=force)
     tables = [source for source in sources if source.is_file()]
-    if (columns or audio) and not tables:
-        raise click.UsageError("--column and --audio go with a table")
+    if (columns or audio or encoding) and not tables:
+        raise click.UsageError("--column, --encoding and --audio go with a table")
     if names and len(tables) == len(sources):
         raise click.UsageError("--names goes with a folder")
     gathered = owl.gather_together(
         [
-            owl.gather_table(source, columns=_pairs("--column", columns), audio_folder=audio)
+            owl.gather_table(source, columns=_pairs("--column", columns), audio_folder=audio, encoding=encoding)
             if source in tables
             else owl.gather_folder(source, names=names, label_folder=label_folder)
             for source in sources

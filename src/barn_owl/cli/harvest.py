@@ -9,6 +9,7 @@ import click
 import barn_owl as owl
 from barn_owl.cli.common import (
     Voice,
+    check_outputs,
     engine_option,
     force_option,
     is_stdout,
@@ -16,7 +17,6 @@ from barn_owl.cli.common import (
     out_file_option,
     quiet_option,
     read_clips,
-    refuse_to_overwrite,
     workers_option,
     write_clips,
 )
@@ -65,7 +65,7 @@ def command(
     barn-owl train harvested.csv --run first
     """
     voice = Voice(quiet=quiet or is_stdout(out), as_json=as_json)
-    refuse_to_overwrite(page, texts=[out], force=force)
+    check_outputs(pages=[page], tables=[out], force=force)
     table = read_clips(recordings)
     with voice.progress("looking through recordings") as progress:
         found = owl.harvest(

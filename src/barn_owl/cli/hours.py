@@ -7,9 +7,9 @@ from pathlib import Path
 import click
 
 import barn_owl as owl
-from barn_owl.cli.common import Voice, force_option, json_option, quiet_option, refuse_to_overwrite
-from barn_owl.errors import OutputError
+from barn_owl.cli.common import FIGURES, Voice, check_outputs, force_option, json_option, quiet_option
 from barn_owl.files import whole_file
+from barn_owl.tag.formats import ENDINGS
 
 
 @click.command("hours", short_help="Say what a store of months holds.")
@@ -45,9 +45,7 @@ def command(
     from barn_owl.tag.store import opened_to_read, the_model
 
     voice = Voice(quiet=quiet, as_json=as_json)
-    refuse_to_overwrite(out, events_out, force=force)
-    if out is not None and out.suffix.lower() not in (".csv", ".png", ".svg", ".pdf"):
-        raise OutputError(f"{out}: events by hour are written as .csv, .png, .svg or .pdf")
+    check_outputs(endings={out: (".csv", *FIGURES), events_out: ENDINGS}, force=force)
     opened = opened_to_read(store)
     own = the_model(opened, model)
     known = [one for one in opened.recordings(own) if day in ("", one.day) and recorder in ("", one.recorder)]

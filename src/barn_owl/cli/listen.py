@@ -188,7 +188,7 @@ def _added_to(path: Path | None, *, force: bool) -> Iterator[TextIO | None]:
         raise OutputError(f"{path} exists; choose another name, or say --force to overwrite it")
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
-        with path.open("w", encoding="utf-8", newline="") as file:
+        with path.open("w", encoding="utf-8", errors="backslashreplace", newline="") as file:
             if path.suffix.lower() == ".csv":
                 file.write(",".join(["file", *LINE[1:], LINE[0]]) + "\r\n")
             yield file

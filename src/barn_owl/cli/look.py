@@ -12,6 +12,7 @@ import numpy as np
 import barn_owl as owl
 from barn_owl.cli.common import (
     Voice,
+    check_outputs,
     engine_option,
     force_option,
     is_sound_file,
@@ -19,7 +20,6 @@ from barn_owl.cli.common import (
     plan_option,
     quiet_option,
     read_clips,
-    refuse_to_overwrite,
     workers_option,
 )
 from barn_owl.files import claim_folder, whole_file
@@ -80,7 +80,7 @@ def command(
 
 
 def _look_at_file(voice: Voice, path: Path, out: Path | None, front_end: owl.FrontEnd, *, force: bool) -> None:
-    refuse_to_overwrite(out, force=force)
+    check_outputs(figures=[out], force=force)
     facts = asdict(owl.file_facts(path))
     for name, value in facts.items():
         shown = f"{value:.5g}" if isinstance(value, float) else value
@@ -144,7 +144,7 @@ def _look_at_clips(
     )
     if out is not None:
         with whole_file(out / "facts.csv") as beside:
-            facts.to_csv(beside, index=False, lineterminator="\r\n")
+            facts.to_csv(beside, index=False, lineterminator="\r\n", errors="backslashreplace")
         owl.save_figure(owl.gallery_figure(clips, front_end, examples=examples), out / "gallery.png")
         mel = front_end.but(features=["log-mel"])
         with voice.progress("computing spectra") as progress:

@@ -1,6 +1,8 @@
 """The command ``barn-owl``: its sections, lazily loaded commands, and how errors end."""
 
 import importlib
+import io
+import signal
 import sys
 from typing import Any
 
@@ -119,6 +121,8 @@ def barn_owl() -> None:
 
 def main(arguments: list[str] | None = None) -> None:
     """Run the command line and exit: 0 done, 1 failed, 2 bad input, 130 stopped by Ctrl-C."""
+    # Told to end, a command keeps what is finished and takes its helpers with it, as on Ctrl-C.
+    signal.signal(signal.SIGTERM, signal.default_int_handler)
     sys.exit(run(arguments))
 
 
@@ -126,7 +130,11 @@ def run(arguments: list[str] | None = None) -> int:
     """Run the command line and return its exit code; a user's mistake is told without a traceback."""
     # Imported here: the help page needs neither.
     from barn_owl.errors import BarnOwlError, EngineError, OutputError, TrainingError
+    from barn_owl.names import printable
 
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper):  # a name may hold bytes that are no text
+            stream.reconfigure(errors="backslashreplace")
     try:
         # An exit code that a command asks for comes back as its result.
         code = barn_owl.main(args=arguments, prog_name="barn-owl", standalone_mode=False)
@@ -137,6 +145,6 @@ def run(arguments: list[str] | None = None) -> int:
         click.echo("barn-owl: stopped", err=True)
         return 130
     except BarnOwlError as error:
-        click.echo(f"barn-owl: {error}", err=True)
+        click.echo(f"barn-owl: {printable(str(error))}", err=True)
         return 1 if isinstance(error, TrainingError | OutputError | EngineError) else 2
     return code if isinstance(code, int) else 0

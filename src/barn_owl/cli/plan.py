@@ -10,6 +10,7 @@ import numpy as np
 import barn_owl as owl
 from barn_owl.cli.common import (
     Voice,
+    check_outputs,
     engine_option,
     force_option,
     is_stdout,
@@ -17,7 +18,6 @@ from barn_owl.cli.common import (
     quiet_option,
     read_clips,
     recordings_option,
-    refuse_to_overwrite,
     workers_option,
 )
 
@@ -61,7 +61,7 @@ def command(
         plan = owl.read_plan(source)
         voice.say(f"{source} can be used: {_in_short(plan)}")
     else:
-        refuse_to_overwrite(texts=[out], force=force)
+        check_outputs(endings={out: ()}, force=force)
         clips = read_clips(source)
         with voice.progress("listening to clips") as progress:
             suggestion = owl.suggest_plan(clips, recordings=recordings, workers=workers, progress=progress)

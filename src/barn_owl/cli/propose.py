@@ -9,6 +9,7 @@ import click
 import barn_owl as owl
 from barn_owl.cli.common import (
     Voice,
+    check_outputs,
     clips_of,
     engine_option,
     force_option,
@@ -17,7 +18,6 @@ from barn_owl.cli.common import (
     out_file_option,
     quiet_option,
     read_clips,
-    refuse_to_overwrite,
     workers_option,
     write_clips,
 )
@@ -61,7 +61,7 @@ def command(
     barn-owl propose heap/ -o next.csv --model first --known clips.csv
     """
     voice = Voice(quiet=quiet or is_stdout(out), as_json=as_json)
-    refuse_to_overwrite(page, texts=[out], force=force)
+    check_outputs(pages=[page], tables=[out], force=force)
     used = None if model is None else owl.load_model(model)
     labelled = None if known is None else read_clips(known)
     with voice.progress("listening to clips") as progress:

@@ -11,10 +11,10 @@ import click
 import barn_owl as owl
 from barn_owl.cli.common import (
     Voice,
+    check_outputs,
     force_option,
     json_option,
     quiet_option,
-    refuse_to_overwrite,
     stopping,
 )
 from barn_owl.errors import PlanError, TableError
@@ -74,7 +74,7 @@ def command(
     barn-owl review events.csv archive/ --answers answers.jsonl -o reviewed.csv
     """
     voice = Voice(quiet=quiet, as_json=as_json)
-    refuse_to_overwrite(page, out, force=force)
+    check_outputs(pages=[page], tables=[out], force=force)
     file = answers or (out or events).with_suffix(".answers.jsonl")
     if answers is not None and not serve and page is None and not file.is_file():
         raise TableError(f"{file} does not exist; the page saves it, or --serve")

@@ -10,15 +10,17 @@ import click
 import barn_owl as owl
 from barn_owl.cli.common import (
     Voice,
+    check_outputs,
     collar_option,
+    engine_option,
     force_option,
     is_stdout,
     json_option,
     quiet_option,
-    refuse_to_overwrite,
     write_clips,
 )
 from barn_owl.errors import AudioError
+from barn_owl.parallel import each
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -28,6 +30,7 @@ if TYPE_CHECKING:
 @click.argument("events", type=click.Path(path_type=Path))
 @click.argument("truth", type=click.Path(path_type=Path))
 @collar_option
+@engine_option
 @click.option(
     "--offsets",
     "offset_share",
@@ -70,7 +73,7 @@ def command(
     import pandas as pd
 
     voice = Voice(quiet=quiet or is_stdout(out), as_json=as_json)
-    refuse_to_overwrite(figure, texts=[out], force=force)
+    check_outputs(figures=[figure], tables=[out], force=force)
     true, found = owl.read_clip_table(truth), owl.read_events(events)
     if "score" in true and "score" not in found:
         voice.warn(f"{truth} has scores and {events} has none: are the two the wrong way round?")
@@ -103,13 +106,20 @@ def _same_files(truth: pd.DataFrame, events: pd.DataFrame) -> pd.DataFrame:
 
 def _lengths(voice: Voice, truth: pd.DataFrame) -> dict[str, float]:
     """Lengths of the recordings; where one is not at hand, up to the last time that a table names."""
-    found = {}
-    for file in truth["file"].unique():
-        try:
-            found[str(file)] = owl.audio_info(file).duration_s
-        except AudioError:
+    found, files = {}, [str(file) for file in truth["file"].unique()]
+    for file, length_s in zip(files, each(_length_s, files, 2), strict=True):
+        if length_s is None:
             voice.warn(f"{file} is not at hand: its length is taken to be that of its last event")
+        else:
+            found[file] = length_s
     return found
+
+
+def _length_s(file: str) -> float | None:
+    try:
+        return owl.audio_info(file).duration_s
+    except AudioError:
+        return None
 
 
 def show_event_scores(voice: Voice, scores: owl.EventScores, collar_s: float) -> None:

@@ -10,6 +10,7 @@ import click
 import barn_owl as owl
 from barn_owl.cli.common import (
     Voice,
+    check_outputs,
     force_option,
     is_stdout,
     json_option,
@@ -75,6 +76,7 @@ def command(
     from barn_owl.clips.sides import SIDES
 
     voice = Voice(quiet=quiet or is_stdout(out), as_json=as_json)
+    check_outputs(tables=[out], force=force)
     if sum(map(bool, (by_time, folds, fold, before))) > 1:
         raise click.UsageError("--before, --by-time, --folds and --fold are different ways to split; give one")
     plan = owl.read_plan(plan_path) if plan_path else owl.Plan()

@@ -9,19 +9,21 @@ import click
 
 import barn_owl as owl
 from barn_owl.cli.common import (
+    FIGURES,
     Voice,
+    check_outputs,
     decision_options,
     engine_option,
     force_option,
     is_stdout,
     json_option,
     quiet_option,
-    refuse_to_overwrite,
     write_table,
 )
 from barn_owl.errors import AudioError, OutputError
 from barn_owl.files import whole_file
 from barn_owl.parallel import on_cluster
+from barn_owl.tag.formats import ENDINGS
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
@@ -117,7 +119,7 @@ def command(
     voice, model = Voice(quiet=quiet or is_stdout(out), as_json=as_json), owl.load_model(run)
     if out is None and keep is None:
         raise OutputError("say where the events go: -o TABLE, or --keep STORE, or both")
-    refuse_to_overwrite(figure, hours, texts=[out], force=force)
+    check_outputs(figures=[figure], endings={hours: (".csv", *FIGURES), out: ENDINGS}, force=force)
     model = owl.on_runtime(model) if runtime == "onnx" else model
     decision = model.decision.but(**changes)
     files = owl.find_recordings(recordings)

@@ -7,6 +7,7 @@ import pandas as pd
 
 from barn_owl.audio import audio_info
 from barn_owl.clips.table import check_clip_table
+from barn_owl.clips.within import check_within
 from barn_owl.errors import TableError
 
 MICRO = 6
@@ -37,6 +38,7 @@ def clips_of_events(truth: pd.DataFrame, length_s: float, *, copies: int = 1, se
         np.random.default_rng(seed),
         {file: audio_info(file).duration_s for file in wanted["file"].unique()},
     )
+    check_within(wanted, lengths, where="truth table")
     rows = []
     for event in wanted.itertuples():
         whole = lengths[event.file]
@@ -69,10 +71,12 @@ def clips_of_false_alarms(
     """
     truth, events = check_clip_table(truth, where="truth table"), check_clip_table(events, where="event table")
     marked = truth[truth["label"] != ""]
+    lengths = {file: audio_info(file).duration_s for file in events["file"].unique()}
+    check_within(truth, lengths, where="truth table")
+    check_within(events, lengths, where="event table")
     rows = []
     for file, found in events.groupby("file", sort=False):
-        own, length = marked[marked["file"] == file], audio_info(file).duration_s
-        rows += list(_free(found, own, length_s, length, margin_s))
+        rows += list(_free(found, marked[marked["file"] == file], length_s, lengths[file], margin_s))
     columns = ["file", "start_s", "end_s", "taken_for"]
     table = pd.DataFrame(rows, columns=columns).astype({"start_s": float, "end_s": float})
     return check_clip_table(table.round(MICRO).assign(label=label))

@@ -1,6 +1,7 @@
 """What is wrong with a data set, before it hurts, and a table with what can safely be repaired."""
 
 import os
+import unicodedata
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import closing
 from dataclasses import dataclass
@@ -10,12 +11,16 @@ import numpy as np
 import pandas as pd
 
 from barn_owl.audio import AUDIO_ENDINGS
+from barn_owl.audio.places import is_elsewhere
 from barn_owl.clips.doubtful import doubtful_labels
 from barn_owl.clips.duplicates import SAME, linked, near_duplicates, same_content
 from barn_owl.clips.measure import ClipMeasures, measure_clips
 from barn_owl.clips.split import MIN_CLIPS, find_leaks, missing_on_sides
+from barn_owl.files import FOLDER, not_a_file
 from barn_owl.sound.samples import SampleFile
 
+LONGEST_NAME = 255
+"""Bytes of the name of a folder, at most."""
 SEVERITIES = ("error", "warning", "note")
 COLUMNS = ["severity", "finding", "label", "file", "start_s", "detail", "action"]
 
@@ -99,7 +104,7 @@ def check_clips(
     ['label', 'clips', 'groups']
     """
     clips = clips.reset_index(drop=True)
-    found = [*_spellings(clips), *_counts(clips), *_files(clips)]
+    found = [*_spellings(clips), *_for_folders(clips), *_counts(clips), *_files(clips)]
     copy_of = np.full(len(clips), "", dtype=object)
     measures: list[ClipMeasures] = []
     if audio:
@@ -125,8 +130,30 @@ def _spellings(clips: pd.DataFrame) -> Iterator[_Finding]:
         for other in others:
             yield _Finding(
                 severity="warning", finding="spelling", label=other,
-                detail=f"{other!r} differs from {right!r} in case, blanks or dashes only",
+                detail=f"{other!r} differs from {right!r} in {_how_spelt(other, right)} only",
                 action=f"the repaired table says {right!r}",
+            )  # fmt: skip
+
+
+def _how_spelt(one: str, other: str) -> str:
+    if unicodedata.normalize("NFC", one) == unicodedata.normalize("NFC", other):
+        return f"its Unicode form ({one!a} and {other!a}, which look the same)"
+    return "case, blanks or dashes"
+
+
+def _for_folders(clips: pd.DataFrame) -> Iterator[_Finding]:
+    """Labels that no folder can be called, as `cut --write` and other programs would."""
+    for label in clips["label"].unique():
+        name = str(label).encode("utf-8", "surrogateescape")
+        why = (
+            "is longer than 255 bytes" if len(name) > LONGEST_NAME else
+            "holds a character that no file name may" if any(c in '/\\\0<>:"|?*' or ord(c) < 32 for c in label) else
+            "is none that a folder can have" if label != label.rstrip(". ") else ""
+        )  # fmt: skip
+        if why:
+            yield _Finding(
+                severity="warning", finding="no folder name", label=str(label)[:LONGEST_NAME],
+                detail=f"the label {label[:40]!r} {why}", action="rename it: gather --relabel OLD=NEW",
             )  # fmt: skip
 
 
@@ -135,7 +162,8 @@ def _spelling_variants(labels: "pd.Series[str]") -> dict[str, list[str]]:
     variants: dict[str, list[str]] = {}
     for label in labels.value_counts(sort=True).index:
         if label:
-            variants.setdefault("".join(c for c in label.casefold() if c.isalnum()) or label, []).append(label)
+            plain = unicodedata.normalize("NFKC", label).casefold()
+            variants.setdefault("".join(c for c in plain if c.isalnum()) or label, []).append(label)
     return {key: names for key, names in variants.items() if len(names) > 1}
 
 
@@ -180,12 +208,14 @@ def _files(clips: pd.DataFrame) -> Iterator[_Finding]:
     """Files that are not there, and sound beside those of the table that no row names."""
     named = {_absolute(file) for file in clips["file"].unique()}
     folders = {Path(file).parent for file in named}
-    beside = {str(path) for folder in folders if folder.is_dir() for path in folder.iterdir()
+    beside = {str(path) for folder in folders if not_a_file(folder) == FOLDER for path in folder.iterdir()
               if path.suffix.lower() in AUDIO_ENDINGS and not path.name.startswith(".")}  # fmt: skip
     for row, file in clips.drop_duplicates("file")["file"].items():
-        if _absolute(file) not in beside and not Path(file).is_file():
+        if is_elsewhere(file):
+            continue
+        if _absolute(file) not in beside and (why := not_a_file(file)):
             yield _Finding(
-                severity="error", finding="no file", row=int(str(row)), detail=f"{file} does not exist",
+                severity="error", finding="no file", row=int(str(row)), detail=f"{file} {why}",
                 action="put it there, or take the row out; the repaired table leaves it out", drop=True,
             )  # fmt: skip
     spare = sorted(beside - named)
@@ -227,7 +257,7 @@ def _sounds(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[_
     for row, measured in enumerate(measures):
         facts = measured.facts
         if facts is None:
-            if Path(clips["file"][row]).is_file():  # else it is said already
+            if is_elsewhere(clips["file"][row]) or not not_a_file(clips["file"][row]):  # else it is said already
                 yield _Finding(
                     severity="error", finding="unreadable", row=row, detail=measured.refused,
                     action="find another copy; the repaired table leaves it out", drop=True,

@@ -12,6 +12,7 @@ from pydantic import Field, model_validator
 from barn_owl.audio import audio_info, stream_audio
 from barn_owl.audio.silence import two_threshold_runs
 from barn_owl.clips.table import check_clip_table
+from barn_owl.clips.within import check_within
 from barn_owl.clips.writing import MICRO
 from barn_owl.errors import AudioError, TableError
 from barn_owl.features import FrontEnd
@@ -214,11 +215,13 @@ def draw_background(
     3
     """
     free: list[tuple[str, float]] = []
+    lengths = {file: audio_info(file).duration_s for file in truth["file"].unique()}
+    check_within(truth, lengths, where="truth table")
     for file, events in truth.groupby("file", sort=False):
         # A blank start or end is that of the file.
         order = events.fillna({"start_s": 0.0, "end_s": np.inf}).sort_values("start_s")
         covered = np.maximum.accumulate(np.r_[0.0, order["end_s"].to_numpy() + margin_s])
-        ends = np.r_[order["start_s"].to_numpy() - margin_s, audio_info(file).duration_s]
+        ends = np.r_[order["start_s"].to_numpy() - margin_s, lengths[file]]
         for begin, end in zip(covered, ends, strict=True):
             slots = int((end - begin) / length_s) if end - begin >= length_s else 0
             spare = (end - begin) - slots * length_s

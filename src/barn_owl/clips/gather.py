@@ -9,7 +9,7 @@ from typing import Literal
 import numpy as np
 import pandas as pd
 
-from barn_owl.audio import AUDIO_ENDINGS, audio_info
+from barn_owl.audio import AUDIO_ENDINGS, audio_info, sound_files_below
 from barn_owl.audio.reading import PAST_END_S
 from barn_owl.clips.table import COLUMNS, check_clip_table, read_any_table
 from barn_owl.errors import AudioError, TableError
@@ -51,13 +51,11 @@ def gather_folder(
     folder = Path(folder)
     if not folder.is_dir():
         raise TableError(f"{folder} is not a folder" if folder.exists() else f"{folder} does not exist")
-    paths = sorted(
+    paths = [
         path
-        for path in folder.rglob("*")
-        if path.suffix.lower() in AUDIO_ENDINGS
-        and path.is_file()
-        and not any(part.startswith(".") for part in path.relative_to(folder).parts)
-    )
+        for path in sound_files_below(folder)
+        if not any(part.startswith(".") for part in path.relative_to(folder).parts)
+    ]
     if not paths:
         raise TableError(f"{folder} holds no sound files ({', '.join(sorted(AUDIO_ENDINGS))})")
     _, refused = _durations(paths)
@@ -75,7 +73,11 @@ def gather_folder(
 
 
 def gather_table(
-    path: str | Path, *, columns: Mapping[str, str] | None = None, audio_folder: str | Path | None = None
+    path: str | Path,
+    *,
+    columns: Mapping[str, str] | None = None,
+    audio_folder: str | Path | None = None,
+    encoding: str | None = None,
 ) -> Gathered:
     """Make a clip table from a table that somebody already has.
 
@@ -83,6 +85,7 @@ def gather_table(
     columns : which of its columns is which of ours, such as ``{"file": "filename", "start_s": "onset"}``;
         columns with our names need no entry, all others are kept as metadata.
     audio_folder : where the files are; None for the folder of the table.
+    encoding : how its letters are written; None to find out, see `read_any_table`.
 
     Rows whose file cannot be read, or which lie beyond the end of it, are left out and reported. Raises
     TableError when a column is not there, a row is faulty, or no row can be used.
@@ -91,7 +94,7 @@ def gather_table(
     48
     """
     path, columns = Path(path), dict(columns or {})
-    table = read_any_table(path)
+    table = read_any_table(path, encoding=encoding)
     for ours, theirs in columns.items():
         if ours not in COLUMNS:
             raise TableError(f"there is no column {ours!r} in a clip table; there are {', '.join(COLUMNS)}")

@@ -17,9 +17,11 @@ from typing import IO
 import numpy as np
 import pandas as pd
 
+from barn_owl.audio.places import is_elsewhere
 from barn_owl.clips.sides import SIDES
 from barn_owl.errors import OutputError, TableError
-from barn_owl.files import whole_file
+from barn_owl.files import not_a_file, whole_file
+from barn_owl.names import as_text, from_text
 from barn_owl.wording import how_to_install
 
 logger = logging.getLogger(__name__)
@@ -29,6 +31,10 @@ COLUMNS = ("file", "start_s", "end_s", "label", "group", "split", "score")
 NUMBERS = ("start_s", "end_s", "score")
 DECIMAL_COMMA = re.compile(r"^(\s*-?\d+),(\d+\s*)$")
 UTF16_MARKS = (codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)
+MOST_COLUMNS = 2000
+FORMULA = re.compile(r"'*[=+\-@\t\r]")
+SAFE = re.compile(r"''*[=+\-@\t\r]")
+NUMBER = re.compile(r"[+-]?(\d+[.,]?\d*|[.,]\d+)([eE][+-]?\d+)?\s*")
 SHOWN_FAULTS = 5
 """Faults of a table that one message names: enough to see what they have in common."""
 
@@ -142,37 +148,71 @@ def read_clip_table(source: str | Path | IO[str], *, may_be_empty: bool = False)
     where = "standard input" if not isinstance(source, str | Path) else str(source)
     clips = check_clip_table(table, where=where)
     folder = Path(source).parent if isinstance(source, str | Path) else Path()
-    clips["file"] = [os.path.normpath(folder / file) for file in clips["file"]]
+    clips["file"] = [
+        file if is_elsewhere(file) else os.path.normpath(folder / from_text(file)) for file in clips["file"]
+    ]
     return clips
 
 
-def read_any_table(source: str | Path | IO[str], *, may_be_empty: bool = False) -> pd.DataFrame:
+def read_any_table(
+    source: str | Path | IO[str], *, may_be_empty: bool = False, encoding: str | None = None
+) -> pd.DataFrame:
     """Read a table with any columns; CSV cells stay text, so nothing is lost or guessed.
 
-    The separator (comma, semicolon, tab, bar) is taken from the header line, or from a first line ``sep=;``;
-    UTF-8 or UTF-16 by the byte-order mark, else UTF-8, else Windows-1252. Raises TableError when it cannot be
-    read, or has no rows unless it `may_be_empty`.
+    The separator (comma, semicolon, tab, bar) is taken from the header line, or from a first line ``sep=;``.
+    encoding : how its letters are written; None for UTF-16 by the byte-order mark, else UTF-8, else Windows-1252
+    where nothing in the table is UTF-8, which is told. Raises TableError when it cannot be read, or has no rows
+    unless it `may_be_empty`.
     """
     if not isinstance(source, str | Path):
         return _parse_csv(source.read(), "standard input", may_be_empty=may_be_empty)
     path = Path(source)
-    if not path.is_file():
-        raise TableError(f"{path} does not exist" if not path.exists() else f"{path} is a folder, not a table")
+    if why := not_a_file(path):
+        raise TableError(f"{path} {why.replace('not a file', 'not a table')}")
     if path.suffix.lower() == ".parquet":
         try:
             return pd.read_parquet(path)
         except ImportError as error:
             raise TableError(f"{path}: reading Parquet needs pyarrow; {how_to_install('parquet')}") from error
-        except (ValueError, OSError) as error:
+        except (ValueError, OSError, KeyError, TypeError, OverflowError, NotImplementedError) as error:
             raise TableError(f"{path} cannot be read as Parquet: {error}") from error
-    raw = path.read_bytes()
     try:
-        text = raw.decode("utf-16" if raw[:2] in UTF16_MARKS else "utf-8-sig")
+        raw = path.read_bytes()
+    except OSError as error:
+        raise TableError(f"{path} cannot be read: {error.strerror or error}") from error
+    return _parse_csv(_decoded(raw, path, encoding), str(path), may_be_empty=may_be_empty)
+
+
+def _decoded(raw: bytes, path: Path, encoding: str | None) -> str:
+    """Text of a table: UTF-8 or UTF-16 by its mark, as `encoding` says, or one that fits the whole file."""
+    try:
+        text = raw.decode(encoding or ("utf-16" if raw[:2] in UTF16_MARKS else "utf-8-sig"))
+    except LookupError:
+        raise TableError(f"there is no encoding {encoding!r}; one such as utf-8, cp1252 or utf-16") from None
+    except UnicodeDecodeError as error:
+        text = _otherwise_decoded(raw, path, encoding, error)
+    if "\0" in text:
+        raise TableError(f"{path} is not a text table: it holds zero bytes; give a CSV or Parquet file")
+    return text
+
+
+def _otherwise_decoded(raw: bytes, path: Path, encoding: str | None, error: UnicodeDecodeError) -> str:
+    """Text of a table that is no UTF-8, if it is Windows-1252 throughout: some letters in UTF-8 say that it is
+    not.
+    """
+    line = raw[: error.start].count(b"\n")
+    where = "its header" if line == 0 else f"row {line}"
+    mend = "mend it, or say what it is: barn-owl gather --encoding cp1252"
+    if encoding is not None or raw[:2] in UTF16_MARKS:
+        raise TableError(f"{path}, {where}: {error.reason}: the table is not in {error.encoding}")
+    if re.search(rb"[\xc3-\xf4][\x80-\xbf]", raw):
+        raise TableError(f"{path}, {where}: byte 0x{raw[error.start]:02x} is not UTF-8, which the rest is; {mend}")
+    try:
+        text = raw.decode("cp1252")
     except UnicodeDecodeError:
-        text = raw.decode("cp1252", errors="replace")
-    if "\0" in text[:4096]:
-        raise TableError(f"{path} is not a text table; give a CSV or Parquet file")
-    return _parse_csv(text, str(path), may_be_empty=may_be_empty)
+        raise TableError(f"{path}, {where}: byte 0x{raw[error.start]:02x} is not UTF-8; {mend}") from None
+    logger.warning("%s is not UTF-8; read as Windows-1252 (%s is the first row where it matters)", path, where)
+    return text
 
 
 def _parse_csv(text: str, where: str, *, may_be_empty: bool) -> pd.DataFrame:
@@ -181,8 +221,10 @@ def _parse_csv(text: str, where: str, *, may_be_empty: bool) -> pd.DataFrame:
     header, _, rest = text.partition("\n")
     if re.fullmatch(r"sep=[,;\t|]\r?", header):  # spreadsheets say so to each other
         text, separator = rest, header[4]
+        header = text.partition("\n")[0]
     else:
         separator = max(",;\t|", key=header.count)
+    _check_header(header, separator, where)
     try:
         table = pd.read_csv(
             io.StringIO(text, newline=""),
@@ -191,11 +233,43 @@ def _parse_csv(text: str, where: str, *, may_be_empty: bool) -> pd.DataFrame:
             keep_default_na=False,
             skipinitialspace=True,
         )
-    except pd.errors.ParserError as error:
+    except (pd.errors.ParserError, pd.errors.EmptyDataError) as error:
         raise TableError(f"{where} cannot be read as a table: {error}") from error
     if not len(table) and not may_be_empty:
         raise TableError(f"{where} has a header but no rows")
-    return table.rename(columns=str.strip)
+    return plain_cells(table.rename(columns=str.strip))
+
+
+def _check_header(header: str, separator: str, where: str) -> None:
+    """Raise TableError for more columns than a table can have, and for one of ours that is there twice."""
+    if header.count(separator) >= MOST_COLUMNS:
+        raise TableError(f"{where} has {header.count(separator) + 1} columns; at most {MOST_COLUMNS} are read")
+    names = [name.strip() for name in next(csv.reader([header], delimiter=separator), [])]
+    for name in COLUMNS:
+        places = [number for number, other in enumerate(names, start=1) if other == name]
+        if len(places) > 1:
+            raise TableError(f"{where} has two columns {name!r}, the {places[0]}. and the {places[1]}.; rename one")
+
+
+def safe_cells(table: pd.DataFrame) -> pd.DataFrame:
+    """Put an apostrophe before texts that a spreadsheet would take for a formula; `plain_cells` takes it away."""
+    return _in_texts(table, FORMULA, lambda cell: cell if NUMBER.fullmatch(cell) else f"'{cell}")
+
+
+def plain_cells(table: pd.DataFrame) -> pd.DataFrame:
+    """Texts as they were before `safe_cells`."""
+    return _in_texts(table, SAFE, lambda cell: cell[1:])
+
+
+def _in_texts(table: pd.DataFrame, pattern: re.Pattern[str], change: Callable[[str], str]) -> pd.DataFrame:
+    changed = {}
+    for number, name in enumerate(table.columns):
+        column = table.iloc[:, number]
+        if column.dtype == object or isinstance(column.dtype, pd.StringDtype):
+            texts = [isinstance(cell, str) and pattern.match(cell) is not None for cell in column]
+            if any(texts):
+                changed[name] = [change(cell) if own else cell for cell, own in zip(column, texts, strict=True)]
+    return table.assign(**changed) if changed else table
 
 
 def write_clip_table(clips: pd.DataFrame, target: str | Path | IO[str], *, force: bool = True) -> None:
@@ -216,20 +290,24 @@ def write_clip_table(clips: pd.DataFrame, target: str | Path | IO[str], *, force
     with whole_file(target, force=force) as beside:
         if target.suffix.lower() == ".parquet":
             try:
-                clips.to_parquet(beside, index=False)
+                clips.map(lambda cell: as_text(cell) if isinstance(cell, str) else cell).to_parquet(
+                    beside, index=False
+                )
             except ImportError as error:
                 raise OutputError(f"{target}: Parquet needs pyarrow; {how_to_install('parquet')}") from error
         else:
-            with beside.open("w", encoding="utf-8", newline="") as stream:
+            with beside.open("w", encoding="utf-8", errors="backslashreplace", newline="") as stream:
                 _to_csv(clips, stream)
 
 
 def _to_csv(clips: pd.DataFrame, stream: IO[str]) -> None:
-    clips.to_csv(stream, index=False, lineterminator="\r\n", quoting=csv.QUOTE_MINIMAL)
+    safe_cells(clips).to_csv(stream, index=False, lineterminator="\r\n", quoting=csv.QUOTE_MINIMAL)
 
 
 def _relative(file: str, folder: Path) -> str:
     """Name `file` relative to `folder`, with forward slashes; absolute where they share only the root."""
+    if is_elsewhere(file):
+        return file
     here, there = Path(folder).absolute(), Path(os.path.normpath(Path(file).absolute()))
     if here.parts[:2] != there.parts[:2]:
         return str(there)

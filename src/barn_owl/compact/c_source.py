@@ -47,7 +47,7 @@ def write_c(model: Model, path: str | Path, *, force: bool = False) -> list[Path
     texts = c_source(model, path.stem)
     for target, text in zip(targets, texts, strict=True):
         with whole_file(target) as beside:
-            Path(beside).write_text(text, encoding="utf-8")
+            Path(beside).write_text(text, encoding="utf-8", errors="backslashreplace")
     return targets
 
 

@@ -3,7 +3,6 @@
 import importlib
 import json
 import logging
-import tempfile
 from collections import Counter
 from dataclasses import replace
 from pathlib import Path
@@ -14,6 +13,7 @@ import numpy as np
 from barn_owl.compact.graph import family_of, graph_of
 from barn_owl.compact.open_graph import graph_bytes
 from barn_owl.errors import ModelError
+from barn_owl.files import temporary_folder
 from barn_owl.model import Model
 from barn_owl.model.family import Cost, Steps
 from barn_owl.wording import how_to_install
@@ -74,9 +74,9 @@ class GraphFamily:
 
     def _measured_device(self, bands: int) -> str:
         """Where the time of a run is spent by the runtime's own record: what it was given, it need not use."""
-        with tempfile.TemporaryDirectory() as folder:
+        with temporary_folder() as folder:
             options = _runtime().SessionOptions()
-            options.enable_profiling, options.profile_file_prefix = True, str(Path(folder) / "run")
+            options.enable_profiling, options.profile_file_prefix = True, str(folder / "run")
             session = self._session_with(options)
             session.run(None, {"frames": np.zeros((self.window + self.step, bands), dtype=np.float32)})
             record = json.loads(Path(session.end_profiling()).read_text(encoding="utf-8"))

@@ -238,7 +238,7 @@ class _Race:
         work = partial(_learned, step=step, clips=self._clips, workers=workers, cache=cache)
         for line in each(work, waiting(), 1):
             self.done[line["candidate"], step] = line
-            with (self._folder / TRIED).open("a", encoding="utf-8") as file:
+            with (self._folder / TRIED).open("a", encoding="utf-8", errors="backslashreplace") as file:
                 file.write(json.dumps(line) + "\n")
 
     def score(self, candidate: int) -> float:

@@ -1,5 +1,6 @@
 """The clips of a summer at Saltmarsh Quay, and one night's recording with its truth table."""
 
+import os
 from collections.abc import Callable, Iterator
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass
@@ -15,6 +16,7 @@ from barn_owl.clips import write_clip_table
 from barn_owl.demo.recorders import NIGHT_RECORDER, RECORDERS, Tape, at_distance, record
 from barn_owl.demo.sounds import BACKGROUND, EVENTS, FOREIGN, RATE_HZ, water
 from barn_owl.files import whole_file
+from barn_owl.parallel.processes import begin_process, starting
 
 LABELS = (*EVENTS, BACKGROUND)
 BLOCK_S = 30.0
@@ -58,8 +60,10 @@ def write_quay(
         for n in range(clips_per_label)
     ]
     jobs.insert(0, partial(_write_night, places, seed, minutes))
-    with ProcessPoolExecutor(workers) as pool:
-        for done, _ in enumerate(pool.map(_call, jobs), start=1):
+    with ProcessPoolExecutor(workers, initializer=begin_process, initargs=(os.getpid(),)) as pool:
+        with starting():
+            results = pool.map(_call, jobs)
+        for done, _ in enumerate(results, start=1):
             if progress:
                 progress(done, len(jobs))
     _break_off(places.clips / "halyard" / "crane_999.flac")

@@ -11,6 +11,7 @@ import pandas as pd
 import scipy
 
 from barn_owl.clips import check_clip_table
+from barn_owl.clips.within import check_within
 from barn_owl.errors import TableError
 from barn_owl.evaluate.intervals import draw, interval
 
@@ -199,7 +200,8 @@ def score_events(
 
     seconds : length of each recording, by file; left out, until the last time that a table names.
 
-    Raises TableError for faulty tables, or when the events are of files the truth says nothing about.
+    Raises TableError for faulty tables, for times beyond the end of a recording, or when the events are of files the
+    truth says nothing about.
 
     >>> truth = barn_owl.read_clip_table("truth.csv")
     >>> barn_owl.score_events(truth, truth, seconds={"night.wav": 14.0}).f1
@@ -207,6 +209,8 @@ def score_events(
     """
     truth = _with_times(truth, "truth table")
     events = _with_times(events, "event table") if len(events) else truth.iloc[:0]
+    for table, where in ((truth, "truth table"), (events, "event table")):
+        check_within(table, seconds or {}, where=where)
     foreign = truth.iloc[:0]
     if "foreign" in truth:
         is_foreign = truth["foreign"].fillna("").astype(str) != ""

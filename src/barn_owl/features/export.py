@@ -43,7 +43,7 @@ def write_features(table: pd.DataFrame, path: str | Path, *, force: bool = True)
         )
     with whole_file(path, force=force) as beside:
         if path.suffix == ".csv":
-            table.to_csv(beside, index=False, lineterminator="\r\n")
+            table.to_csv(beside, index=False, lineterminator="\r\n", errors="backslashreplace")
         elif path.suffix == ".npz":
             _write_npz(table, beside)
         else:

@@ -6,9 +6,6 @@ there are.
 """
 
 import os
-import signal
-import threading
-import time
 from types import TracebackType
 from typing import Self
 
@@ -22,6 +19,7 @@ from barn_owl.learn.member import Learnt, Member, Start, State
 from barn_owl.learn.plan import LARGEST_SEED, Plan
 from barn_owl.learn.subjects import Subject
 from barn_owl.model.convolutional import Convolutional
+from barn_owl.parallel.processes import begin_process, starting
 
 APART = 7919
 """Between the seeds of two networks, so that those of two trainings with neighbouring seeds are not the same."""
@@ -51,13 +49,14 @@ class Members:
             (_own_plan(plan, number), labels, train, validation, _own_start(start, number), threads)
             for number in range(self._count)
         ]
-        self._beside = [ProcessPoolExecutor(1) for _ in range(self._places - 1)]
+        own = {"initializer": begin_process, "initargs": (os.getpid(),)}
+        self._beside = [ProcessPoolExecutor(1, **own) for _ in range(self._places - 1)]
         self._here: list[Member] = []
         try:
-            begun = [
-                pool.submit(_begin, asked[place :: self._places], os.getpid())
-                for place, pool in enumerate(self._beside, 1)
-            ]
+            with starting():  # a pool starts its process when it is asked
+                begun = [
+                    pool.submit(_begin, asked[place :: self._places]) for place, pool in enumerate(self._beside, 1)
+                ]
             self._here = [Member(*one) for one in asked[:: self._places]]
             for one in begun:
                 one.result()
@@ -125,18 +124,9 @@ _of_this_process: list[Member] = []
 """The networks that a process beside trains."""
 
 
-def _begin(asked: list[_Asked], parent: int) -> None:
-    threading.Thread(target=_end_with, args=(parent,), daemon=True).start()
-    signal.signal(signal.SIGINT, signal.SIG_IGN)  # the one who started this process stops it
+def _begin(asked: list[_Asked]) -> None:
     threadpool_limits(limits=1, user_api="blas")
     _of_this_process[:] = [Member(*one) for one in asked]
-
-
-def _end_with(parent: int) -> None:
-    """End this process when the one that started it is gone, killed for example: nobody waits for it any more."""
-    while os.getppid() == parent:
-        time.sleep(LOOK_S)
-    os._exit(1)
 
 
 def _learn(epoch: int) -> list[Learnt]:

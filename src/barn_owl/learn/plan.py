@@ -11,7 +11,7 @@ from pydantic import Field, field_validator, model_validator
 from barn_owl.clips import Shares
 from barn_owl.errors import PlanError
 from barn_owl.features import FrontEnd, pool
-from barn_owl.files import whole_file
+from barn_owl.files import not_a_file, whole_file
 from barn_owl.model import DecisionSettings
 from barn_owl.model.settings import LevelSettings, MlpSettings
 from barn_owl.network.architecture import NetworkSettings, layers_for
@@ -247,6 +247,10 @@ FAMILIES = ("majority", "nearest", "logistic", "kernel", "trees", "mlp", "cnn")
 """All families, from the dumbest up."""
 
 
+LONGEST = 1 << 20
+"""Bytes of a plan at most."""
+
+
 def read_plan(path: str | Path) -> Plan:
     """Read a plan from a TOML file; keys that are not there take their defaults.
 
@@ -257,10 +261,14 @@ def read_plan(path: str | Path) -> Plan:
     """
     path = Path(path)
     try:
+        if why := not_a_file(path):
+            raise PlanError(f"{path} {why}")
+        if path.stat().st_size > LONGEST:
+            raise PlanError(f"{path} is {path.stat().st_size} bytes long, which no plan is")
         values = tomllib.loads(path.read_text(encoding="utf-8"))
     except (OSError, UnicodeDecodeError) as error:
         raise PlanError(f"{path} cannot be read: {getattr(error, 'strerror', None) or error}") from error
-    except tomllib.TOMLDecodeError as error:
+    except (tomllib.TOMLDecodeError, RecursionError) as error:
         raise PlanError(f"{path} is not a TOML file: {error}") from error
     try:
         return Plan(**values)
@@ -276,4 +284,6 @@ def write_plan(plan: Plan, path: str | Path) -> None:
     3
     """
     with whole_file(path) as beside:
-        beside.write_text(tomlkit.dumps(plan.model_dump(exclude_none=True)), encoding="utf-8")
+        beside.write_text(
+            tomlkit.dumps(plan.model_dump(exclude_none=True)), encoding="utf-8", errors="backslashreplace"
+        )

@@ -11,11 +11,13 @@ from pathlib import Path, PurePosixPath
 import numpy as np
 import pandas as pd
 
-from barn_owl.audio import AUDIO_ENDINGS, audio_info, read_audio
+from barn_owl.audio import audio_info, read_audio, sound_files_below
+from barn_owl.audio.places import is_elsewhere
 from barn_owl.clips import check_clip_table
 from barn_owl.errors import TableError
 from barn_owl.features import FrontEnd
 from barn_owl.features.activity import quiet_level
+from barn_owl.files import not_a_file
 
 EVENT, STRETCH = "event", "stretch"
 THIRDS = 3
@@ -184,7 +186,7 @@ def recordings_at(table: pd.DataFrame, folder: str | Path | None) -> pd.DataFram
     Each is the file of the same name whose path ends most like before. Raises TableError when one is not there, or
     could be several.
     """
-    missing = [file for file in table["file"].unique() if not Path(file).is_file()]
+    missing = [file for file in table["file"].unique() if not is_elsewhere(file) and not_a_file(file)]
     if not missing:
         return table
     if folder is None:
@@ -193,9 +195,8 @@ def recordings_at(table: pd.DataFrame, folder: str | Path | None) -> pd.DataFram
             "recordings were moved, say where they are with --audio FOLDER"
         )
     there: dict[str, list[Path]] = {}
-    for path in sorted(Path(folder).rglob("*")):
-        if path.suffix.lower() in AUDIO_ENDINGS:
-            there.setdefault(path.name, []).append(path)
+    for path in sound_files_below(folder):
+        there.setdefault(path.name, []).append(path)
     moved = {file: str(_same_place(file, there, folder)) for file in missing}
     return table.assign(file=[moved.get(file, file) for file in table["file"]])
 

@@ -1,12 +1,15 @@
 """The one seam through which many files go: local processes and threads, or the workers of a cluster."""
 
 import itertools
+import os
 import warnings
 from collections.abc import Callable, Iterable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, nullcontext
 from contextvars import ContextVar
 from pathlib import Path
 from typing import Any, Protocol
+
+from barn_owl.parallel.processes import begin_process, starting
 
 LOCAL = "local"
 
@@ -51,10 +54,11 @@ class _Local:
             return
         import joblib
 
-        jobs = joblib.Parallel(
-            n_jobs=workers, prefer="processes" if processes else "threads", return_as="generator", batch_size=at_once
-        )
-        results = jobs(joblib.delayed(work)(item) for item in items)
+        own = {"backend": "loky", "initializer": begin_process, "initargs": (os.getpid(),)}
+        how = own if processes else {"prefer": "threads"}
+        jobs = joblib.Parallel(n_jobs=workers, return_as="generator", batch_size=at_once, **how)
+        with starting() if processes else nullcontext():
+            results = jobs(joblib.delayed(work)(item) for item in items)
         try:
             for result in results:  # noqa: UP028 - closed below, not here
                 yield result

@@ -1,7 +1,6 @@
 """The clips of a run, read: which are used, on which side, with which labels, and their frames."""
 
 import logging
-import tempfile
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
@@ -14,6 +13,7 @@ from barn_owl.clips import ClipFrames, check_clip_table, join_overlapping, label
 from barn_owl.clips.check import are_whole_recordings
 from barn_owl.clips.duplicates import file_copies
 from barn_owl.errors import PlanError, TableError
+from barn_owl.files import temporary_folder
 from barn_owl.learn import Examples, Plan
 from barn_owl.learn.extras import learn_columns
 from barn_owl.model import load_model
@@ -173,7 +173,7 @@ def read_clips(
     work: Work,
 ) -> Iterator[RunData]:
     """Compute the frames of clips, in a temporary cache if none is given; they are there inside the block."""
-    with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as temporary:
+    with temporary_folder() as temporary:
         frames, kept, skipped = load_frames(
             clips, plan.front_end, plan.clips,
             workers=work.workers, cache=work.cache or temporary, progress=work.reading,

@@ -1,11 +1,10 @@
 """How much of this machine a training uses."""
 
-import tempfile
 import time
-from pathlib import Path
 
 import pandas as pd
 
+from barn_owl.files import temporary_folder
 from barn_owl.learn import Plan
 from barn_owl.runs.data import read_clips, usable_clips, with_sides
 from barn_owl.runs.suggest import suggest_plan
@@ -39,10 +38,10 @@ def measure_training(
     for workers in range(1, (most_workers or usable_cores()) + 1):
         work = Work(workers=workers, force=True)
         begin = time.perf_counter()
-        with read_clips(sided, short, work) as data, tempfile.TemporaryDirectory() as folder:
+        with read_clips(sided, short, work) as data, temporary_folder() as folder:
             read = time.perf_counter()
             with cores_busy() as busy:
-                fit_into(Path(folder), short, data, work)
+                fit_into(folder, short, data, work)
                 rows.append(
                     {
                         "workers": workers,

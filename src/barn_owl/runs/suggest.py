@@ -84,7 +84,7 @@ class Suggestion:
     def write(self, path: str | Path) -> None:
         """Write `text` to a file, whole or not at all."""
         with whole_file(path) as beside:
-            beside.write_text(self.text(), encoding="utf-8")
+            beside.write_text(self.text(), encoding="utf-8", errors="backslashreplace")
 
     def _item(self, value: Any, prefix: str) -> Any:
         if not isinstance(value, dict):

@@ -374,7 +374,13 @@ def calibrated(model: Model, plan: Plan, data: RunData) -> tuple[Model, pd.DataF
 def write_table(table: pd.DataFrame, path: Path, *, index: bool = False) -> None:
     """Write a table of numbers as CSV, whole or not at all."""
     with whole_file(path) as beside:
-        table.to_csv(beside, index=index, index_label="label" if index else None, lineterminator="\r\n")
+        table.to_csv(
+            beside,
+            index=index,
+            index_label="label" if index else None,
+            lineterminator="\r\n",
+            errors="backslashreplace",
+        )
 
 
 def _write_skipped(data: RunData, path: Path) -> None:

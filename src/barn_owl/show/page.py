@@ -166,7 +166,7 @@ def write_page(path: str | Path, template: str, **content: Any) -> None:
     """Fill a template and write the page, whole or not at all."""
     text = filled(template, **content)
     with whole_file(path) as beside:
-        beside.write_text(text, encoding="utf-8")
+        beside.write_text(text, encoding="utf-8", errors="backslashreplace")
 
 
 def rows(table: pd.DataFrame) -> Sequence[dict[str, Any]]:

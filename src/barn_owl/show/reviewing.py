@@ -146,7 +146,7 @@ def write_review_page(
     data |= {"served": False, "sounds": sounds, "pictures": pictures, "download": download}
     text = filled("review.html", title=title, served=False, policy=ALONE, data=data, use=use)
     with whole_file(path, force=force) as beside:
-        beside.write_text(text, encoding="utf-8")
+        beside.write_text(text, encoding="utf-8", errors="backslashreplace")
     return len(sounds)
 
 

@@ -17,7 +17,7 @@ import numpy as np
 import pandas as pd
 
 from barn_owl.audio import AUDIO_ENDINGS, AudioInfo, Excerpt, audio_info
-from barn_owl.audio.places import files_below, is_elsewhere, place
+from barn_owl.audio.places import files_below, is_elsewhere, place, sound_files_below
 from barn_owl.clips.table import read_any_table
 from barn_owl.errors import AudioError, TableError
 from barn_owl.model import DecisionSettings, Model
@@ -118,7 +118,7 @@ def find_recordings(sources: Sequence[str | Path]) -> list[str]:
         if isinstance(source, str):
             found += _elsewhere(source)
         elif source.is_dir():
-            inside = sorted(path for path in source.rglob("*") if path.suffix.lower() in AUDIO_ENDINGS)
+            inside = sound_files_below(source)
             if not inside:
                 raise TableError(f"{source} holds no sound files ({', '.join(sorted(AUDIO_ENDINGS))})")
             found += map(str, inside)

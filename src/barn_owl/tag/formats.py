@@ -5,9 +5,12 @@ score, of one recording. A copy of a WAV file carries them as cue points, labels
 ``adtl``).
 """
 
+import errno
 import io
 import json
+import os
 import re
+import shutil
 import struct
 from collections.abc import Iterator
 from pathlib import Path
@@ -19,9 +22,9 @@ import soundfile
 
 from barn_owl.audio import audio_info
 from barn_owl.clips import check_clip_table, read_clip_table, write_clip_table
-from barn_owl.clips.table import read_any_table
+from barn_owl.clips.table import read_any_table, safe_cells
 from barn_owl.errors import AudioError, OutputError, TableError
-from barn_owl.files import whole_file
+from barn_owl.files import FULL, whole_file
 from barn_owl.tag.store import is_store, read_store
 
 COLUMNS = ["file", "start_s", "end_s", "label", "score"]
@@ -52,7 +55,7 @@ def write_events(events: pd.DataFrame, path: str | Path, *, force: bool = False)
         write_clip_table(events, path, force=force)
         return
     if ending == ".tsv":
-        text = events.to_csv(index=False, sep="\t", lineterminator="\n")
+        text = safe_cells(events).to_csv(index=False, sep="\t", lineterminator="\n")
     elif ending == ".jsonl":
         text = "".join(_json(row) for row in events.to_dict("records"))
     else:
@@ -60,7 +63,7 @@ def write_events(events: pd.DataFrame, path: str | Path, *, force: bool = False)
             raise OutputError(f"{path} holds the events of one recording; write one file for each, or another format")
         text = "".join(_cues(events, ending))
     with whole_file(path, force=force) as beside:
-        beside.write_text(text, encoding="utf-8", newline="")
+        beside.write_text(text, encoding="utf-8", errors="backslashreplace", newline="")
 
 
 def read_events(path: str | Path, *, file: str = "") -> pd.DataFrame:
@@ -170,6 +173,8 @@ def write_cues(recording: str | Path, events: pd.DataFrame, path: str | Path, *,
                 for block in source.blocks(BLOCK, dtype="float64" if subtype in ("DOUBLE", "PCM_32") else "float32"):
                     copy.write(block)
         except soundfile.LibsndfileError as error:
+            if shutil.disk_usage(Path(beside).parent).free < FULL:
+                raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC)) from error
             raise AudioError(f"{recording} cannot be read to its end: {error}") from error
         with beside.open("r+b") as file:
             _append(file, _cue_chunks(events, info.rate_hz))

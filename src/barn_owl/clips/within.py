@@ -1,0 +1,33 @@
+"""Times that lie beyond the end of their recording: one check for all who take excerpts from a table."""
+
+from collections.abc import Mapping
+
+import pandas as pd
+
+from barn_owl.audio.reading import PAST_END_S
+from barn_owl.errors import TableError
+
+SHOWN = 3
+
+
+def check_within(table: pd.DataFrame, seconds: Mapping[str, float], *, where: str) -> None:
+    """Raise TableError when rows of a table lie beyond the end of their recording, and say what that looks like.
+
+    seconds : length of each recording; rows of others are not looked at. A rounded time may be over by 50 ms.
+    """
+    ends = table["file"].map(seconds)
+    last = table["end_s"].fillna(table["start_s"]).astype(float)
+    start = table["start_s"].astype(float)
+    wrong = table[(last > ends + PAST_END_S) | (start >= ends + PAST_END_S)]
+    if not len(wrong):
+        return
+    rows = [
+        f"{where}, row {int(str(row)) + 1}: {file} is {seconds[file]:.2f} s long, the row is from "
+        f"{first:g} to {end:g} s"
+        for row, file, first, end in wrong[["file", "start_s", "end_s"]].head(SHOWN).itertuples()
+    ]
+    if len(wrong) > SHOWN:
+        rows.append(f"... and {len(wrong) - SHOWN} more rows like this")
+    if bool((last / 1000 <= ends + PAST_END_S)[ends.notna()].all()):
+        rows.append("the times look like milliseconds: divide them by 1000")
+    raise TableError("\n".join(rows))
