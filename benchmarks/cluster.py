@@ -221,9 +221,9 @@ def store(folder: Path, events: int = 10_000_000) -> dict[str, object]:
                 kept.add(one, table)
         made_s = time.perf_counter() - begin
         script = (
-            "import sys, time, resource, json, barn_owl as owl\n"
+            "import sys, time, json, barn_owl as owl\n"
             "def timed(call):\n    begin = time.perf_counter(); call(); return time.perf_counter() - begin\n"
-            "peak = lambda: resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024\n"
+            "peak = lambda: int(open('/proc/self/status').read().split('VmHWM:')[1].split()[0]) / 1024\n"
             "owl.read_store(sys.argv[1], model='made-up', day='2026-07-02')\n"
             "day = timed(lambda: owl.read_store(sys.argv[1], model='made-up', day='2026-07-01'))\n"
             "before = peak()\n"

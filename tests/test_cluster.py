@@ -354,7 +354,7 @@ def test_damaged_and_foreign_stores_are_told(runs, months, tmp_path):
         owl.open_store(tmp_path / "kept")
     with sqlite3.connect(tmp_path / "locked.sqlite") as file:
         file.execute("CREATE TABLE events (x)")
-    with pytest.raises(OutputError, match="cannot be used as a store"):
+    with pytest.raises(OutputError, match="a database of something else"):
         owl.open_store(tmp_path / "locked.sqlite")
 
 

@@ -113,6 +113,7 @@ from .features import (
     rank_features as rank_features,
     read_features as read_features,
     write_features as write_features,
+    write_frames as write_frames,
 )
 from .learn import (
     Plan as Plan,

@@ -21,6 +21,7 @@ from barn_owl.cli.common import (
     read_clips,
     workers_option,
 )
+from barn_owl.errors import AudioError
 from barn_owl.features.export import ENDINGS as FEATURE_ENDINGS
 from barn_owl.files import claim_folder
 
@@ -28,6 +29,10 @@ if TYPE_CHECKING:
     import pandas as pd
 
 SHOWN = 12
+
+
+SHOWN_S = 600.0
+"""Of a longer recording, so much is drawn."""
 
 
 @click.command("features", short_help="Compute, export and rank features.")
@@ -88,7 +93,7 @@ def command(
         claim_folder(figures, force=force)
     path = Path(what)
     if is_sound_file(what):
-        _of_file(voice, path, out, front_end, figures)
+        _of_file(voice, path, out, front_end, figures, force=force)
         return
     with voice.progress("computing features") as progress:
         frames, clips, skipped = owl.load_frames(
@@ -106,15 +111,27 @@ def command(
     voice.result({"rows": len(x), "features": len(columns), "left_out": len(skipped), "out": str(out)})
 
 
-def _of_file(voice: Voice, path: Path, out: Path, front_end: owl.FrontEnd, figures: Path | None) -> None:
-    samples, _ = owl.read_audio(path, rate_hz=front_end.rate_hz)
-    frames = front_end.frames(samples)
-    owl.write_features(owl.frame_table(front_end, frames), out)
-    voice.say(f"Wrote {len(frames)} frames of {front_end.width} features to {out}.")
+def _of_file(
+    voice: Voice, path: Path, out: Path, front_end: owl.FrontEnd, figures: Path | None, *, force: bool
+) -> None:
+    length_s = owl.audio_info(path).duration_s
+    blocks = front_end.frame_blocks(owl.stream_audio(path, rate_hz=front_end.rate_hz))
+    with voice.progress(f"features of {path.name}, seconds", of_sound=True) as progress:
+        count = owl.write_frames(
+            front_end, blocks, out, force=force, progress=lambda done: progress(min(done, length_s), length_s)
+        )
+    if not count:
+        out.unlink()
+        raise AudioError(f"{path} is too short for one frame of {front_end.frame_ms:g} ms; pad_short fills it up")
+    voice.say(f"Wrote {count} frames of {front_end.width} features to {out}.")
     if figures is not None:
+        shown = owl.read_audio(path, rate_hz=front_end.rate_hz, end_s=min(SHOWN_S, length_s))[0]
+        frames = front_end.frames(shown)
+        if length_s > SHOWN_S:
+            voice.say(f"Of the recording the first {SHOWN_S:g} s are drawn.")
         owl.save_figure(owl.tracks_figure(front_end, frames, title=path.name), figures / "tracks.png")
         voice.say(f"Wrote tracks.png to {figures}.")
-    voice.result({"rows": len(frames), "features": front_end.width, "out": str(out)})
+    voice.result({"rows": count, "features": front_end.width, "out": str(out)})
 
 
 def _rank(

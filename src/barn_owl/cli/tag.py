@@ -21,7 +21,7 @@ from barn_owl.cli.common import (
     write_table,
 )
 from barn_owl.errors import AudioError, OutputError
-from barn_owl.files import whole_file
+from barn_owl.files import checked_target, whole_file
 from barn_owl.parallel import on_cluster
 from barn_owl.tag.formats import ENDINGS
 
@@ -114,7 +114,7 @@ def command(
     """
 
     from barn_owl.tag import with_clock
-    from barn_owl.tag.archive import trace_file_of
+    from barn_owl.tag.archive import trace_files_of
 
     voice, model = Voice(quiet=quiet or is_stdout(out), as_json=as_json), owl.load_model(run)
     if out is None and keep is None:
@@ -123,6 +123,7 @@ def command(
     model = owl.on_runtime(model) if runtime == "onnx" else model
     decision = model.decision.but(**changes)
     files = owl.find_recordings(recordings)
+    _check_what_is_written(files, out=out, keep=keep, traces=traces, excerpts=excerpts, cues=cues, force=force)
     starts = _starts(files, begins, zone, needed=hours is not None)
     archive = tag_aloud(voice, model, files, decision, workers=workers, keep=keep, traces=traces, starts=starts)
     if not archive.done and not archive.stopped:
@@ -143,10 +144,44 @@ def command(
         raise KeyboardInterrupt
     if figure is not None:
         first = archive.done[0]
-        trace = None if traces is None else owl.read_trace(trace_file_of(first, traces))
+        trace = None if traces is None else owl.read_trace(trace_files_of(files, traces)[first])
         own = archive.events[archive.events["file"] == first]
         owl.save_figure(owl.tagging_figure(model, first, own, decision=decision, trace=trace), figure)
         voice.say(f"Wrote a figure of {first} to {figure}.")
+
+
+def _check_what_is_written(
+    files: list[str],
+    *,
+    out: Path | None,
+    keep: Path | None,
+    traces: Path | None,
+    excerpts: Path | None,
+    cues: Path | None,
+    force: bool,
+) -> None:
+    """Raise OutputError before any work when something could not be written after it, or would overwrite
+    something.
+    """
+    from barn_owl.files import claim_folder
+    from barn_owl.tag.archive import trace_files_of
+
+    if out is not None and out.suffix.lower() in (".vtt", ".srt") and len(files) > 1:
+        raise OutputError(f"{out} holds the events of one recording, and there are {len(files)}; .csv holds all")
+    if cues is not None and len({Path(file).stem for file in files}) < len(files):
+        raise OutputError("recordings of the same name cannot be copied to one folder; tag them one by one")
+    targets = []
+    if traces is not None and keep is None:  # with a store, what is there is used again
+        targets += list(trace_files_of(files, traces).values())
+    if cues is not None:
+        targets += [cues / f"{Path(file).stem}.wav" for file in files]
+    for target in targets:
+        checked_target(target, force=force)
+    for folder in (traces, cues, keep if keep is not None and keep.suffix == "" else None):
+        if folder is not None:
+            claim_folder(folder, force=True)
+    if excerpts is not None:
+        claim_folder(excerpts, force=force)
 
 
 def tag_aloud(
@@ -194,8 +229,6 @@ def _write_more(
         voice.say(f"Wrote {len(events)} excerpts to {excerpts}.")
     if cues is not None:
         stems = [Path(file).stem for file in archive.done]
-        if len(set(stems)) < len(stems):
-            raise OutputError("recordings of the same name cannot be copied to one folder; tag them one by one")
         for file, stem in zip(archive.done, stems, strict=True):
             owl.write_cues(file, events[events["file"] == file], cues / f"{stem}.wav", force=force)
         voice.say(f"Wrote {len(stems)} WAV copies with cue points to {cues}.")

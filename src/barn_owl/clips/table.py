@@ -12,7 +12,7 @@ import os
 import re
 from collections.abc import Callable
 from pathlib import Path
-from typing import IO
+from typing import IO, Any
 
 import numpy as np
 import pandas as pd
@@ -72,7 +72,14 @@ def check_clip_table(clips: pd.DataFrame, *, where: str = "clip table") -> pd.Da
 
 
 def _texts(column: "pd.Series[str]") -> list[str]:
-    return ["" if pd.isna(value) else str(value).strip() for value in column]
+    return [_text(value) for value in column]
+
+
+def _text(value: Any) -> str:
+    if isinstance(value, str):
+        return value.strip()
+    blank = pd.isna(value)
+    return "" if isinstance(blank, bool | np.bool_) and blank else str(value).strip()
 
 
 def _numbers(clips: pd.DataFrame, name: str, where: str) -> np.ndarray:
@@ -244,7 +251,10 @@ def _check_header(header: str, separator: str, where: str) -> None:
     """Raise TableError for more columns than a table can have, and for one of ours that is there twice."""
     if header.count(separator) >= MOST_COLUMNS:
         raise TableError(f"{where} has {header.count(separator) + 1} columns; at most {MOST_COLUMNS} are read")
-    names = [name.strip() for name in next(csv.reader([header], delimiter=separator), [])]
+    try:
+        names = [name.strip() for name in next(csv.reader([header], delimiter=separator), [])]
+    except csv.Error as error:
+        raise TableError(f"{where} cannot be read as a table: its header: {error}") from error
     for name in COLUMNS:
         places = [number for number, other in enumerate(names, start=1) if other == name]
         if len(places) > 1:

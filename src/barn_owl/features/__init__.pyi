@@ -3,6 +3,7 @@ from .export import (
     frame_table as frame_table,
     read_features as read_features,
     write_features as write_features,
+    write_frames as write_frames,
 )
 from .front_end import FrontEnd as FrontEnd
 from .mel import (

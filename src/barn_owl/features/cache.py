@@ -10,10 +10,11 @@ import hashlib
 import json
 import logging
 import secrets
+import zlib
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -25,7 +26,29 @@ from barn_owl.files import whole_file, write_json
 logger = logging.getLogger(__name__)
 
 
-FORMAT = 1
+FORMAT = 2
+
+
+class _Cached(NamedTuple):
+    """A clip in the cache: its file, the excerpt, which frames are its own, and their checksum."""
+
+    file: str
+    size: int
+    changed_ns: int
+    sha256: str
+    start_s: float | None
+    end_s: float | None
+    first: int
+    end: int
+    crc32: int
+
+
+def _cached(told: dict[str, Any]) -> _Cached:
+    file, size, changed_ns = told["stamp"]
+    return _Cached(
+        file, size, changed_ns, told["sha256"], told["start_s"], told["end_s"], int(told["first"]), int(told["end"]),
+        int(told["crc32"]),
+    )  # fmt: skip
 
 
 class FrameCache:
@@ -36,8 +59,8 @@ class FrameCache:
         self.folder = Path(folder) / hashlib.sha256(settings.encode()).hexdigest()[:16]
         self.width = front_end.width
         self._settings = settings
-        self._by_stamp: dict[tuple[Any, ...], np.ndarray] = {}
-        self._by_content: dict[tuple[Any, ...], np.ndarray] = {}
+        self._by_stamp: dict[tuple[Any, ...], tuple[np.ndarray, int]] = {}
+        self._by_content: dict[tuple[Any, ...], tuple[np.ndarray, int]] = {}
         for index in sorted(self.folder.glob("*.json")):
             self._read(index)
 
@@ -53,15 +76,16 @@ class FrameCache:
             frames = np.memmap(index.with_suffix(".f32"), dtype=np.float32, mode="r").reshape(-1, self.width)
             if len(frames) != content["frames"]:
                 raise ValueError(f"{len(frames)} frames where {content['frames']} should be")
-            clips = [(clip["stamp"], clip["sha256"], clip["start_s"], clip["end_s"], clip["first"], clip["end"])
-                     for clip in content["clips"]]  # fmt: skip
-        except (OSError, ValueError, KeyError, TypeError) as error:
+            clips = [_cached(clip) for clip in content["clips"]]
+            if any(not 0 <= clip.first <= clip.end <= len(frames) for clip in clips):
+                raise ValueError("it tells of frames that are not there")
+        except (OSError, ValueError, KeyError, TypeError, RecursionError) as error:
             logger.warning("%s is damaged and passed over (%s); its clips are computed again", index, error)
             return
-        for stamp, sha256, start_s, end_s, first, end in clips:
-            rows = frames[first:end]
-            self._by_stamp[(*stamp, start_s, end_s)] = rows
-            self._by_content[(sha256, start_s, end_s)] = rows
+        for clip in clips:
+            own = (frames[clip.first : clip.end], clip.crc32)
+            self._by_stamp[clip.file, clip.size, clip.changed_ns, clip.start_s, clip.end_s] = own
+            self._by_content[clip.sha256, clip.start_s, clip.end_s] = own
 
     def find(self, excerpt: Excerpt) -> np.ndarray | None:
         """Return the frames of an excerpt as a read-only map, or None when they are not there.
@@ -72,7 +96,13 @@ class FrameCache:
         found = self._by_stamp.get((*excerpt.stamp(), *times))
         if found is None and self._by_content:
             found = self._by_content.get((excerpt.content(), *times))
-        return found
+        if found is None:
+            return None
+        rows, crc32 = found
+        if zlib.crc32(rows.tobytes()) != crc32:
+            logger.warning("kept frames of %s are damaged; they are computed again", excerpt.file)
+            return None
+        return rows
 
     @contextmanager
     def adding(self) -> Iterator["Adding | None"]:
@@ -118,7 +148,8 @@ class Adding:
 
     def add(self, excerpt: Excerpt, frames: np.ndarray, sha256: str) -> None:
         """Write the frames of an excerpt; `sha256` is that of its file, see `Excerpt.content`."""
-        self._file.write(np.ascontiguousarray(frames, dtype=np.float32).data)
+        content = np.ascontiguousarray(frames, dtype=np.float32).tobytes()
+        self._file.write(content)
         self.clips.append(
             {
                 "stamp": excerpt.stamp(),
@@ -127,6 +158,7 @@ class Adding:
                 "end_s": excerpt.end_s,
                 "first": self.frames,
                 "end": self.frames + len(frames),
+                "crc32": zlib.crc32(content),
             }
         )
         self.frames += len(frames)

@@ -1,13 +1,16 @@
 """Features as files: a time column and named columns, in CSV, Parquet or NPZ, and back without loss."""
 
+import tempfile
+from collections.abc import Callable, Iterable
 from pathlib import Path
+from typing import IO, Any, Self
 
 import numpy as np
 import pandas as pd
 
 from barn_owl.errors import OutputError, TableError
 from barn_owl.features.front_end import FrontEnd
-from barn_owl.files import whole_file
+from barn_owl.files import checked_target, whole_file
 from barn_owl.wording import how_to_install
 
 ENDINGS = (".csv", ".parquet", ".npz")
@@ -51,6 +54,116 @@ def write_features(table: pd.DataFrame, path: str | Path, *, force: bool = True)
                 table.to_parquet(beside, index=False)
             except ImportError as error:
                 raise OutputError(f"{path}: Parquet needs pyarrow; {how_to_install('parquet')}") from error
+
+
+def write_frames(
+    front_end: FrontEnd,
+    blocks: Iterable[np.ndarray],
+    path: str | Path,
+    *,
+    force: bool = True,
+    progress: Callable[[float], None] | None = None,
+) -> int:
+    """Write the frames of a recording of any length as `write_features` would, in memory that does not grow.
+
+    blocks : of frames, as `FrontEnd.frame_blocks` gives them; the columns are those of `frame_table`. progress :
+    called with the seconds that are written.
+
+    Returns how many frames there were. Raises OutputError when the file cannot be written.
+
+    >>> front_end = barn_owl.FrontEnd()
+    >>> sound = barn_owl.stream_audio("night.wav", rate_hz=front_end.rate_hz)
+    >>> barn_owl.write_frames(front_end, front_end.frame_blocks(sound), "frames.csv")
+    1397
+    """
+    path = Path(path)
+    checked_target(path, force=force, endings=ENDINGS)
+    writer: Any = {".csv": _CsvWriter, ".parquet": _ParquetWriter, ".npz": _NpzWriter}[path.suffix.lower()]
+    count = 0
+    with whole_file(path, force=force) as beside, writer(beside) as out:
+        for frames in blocks:
+            table = frame_table(front_end, frames)
+            table["time_s"] = front_end.times(count + len(frames))[count:]
+            if len(frames) or not count:
+                out.add(table)
+            count += len(frames)
+            if progress:
+                progress(count * front_end.hop_s)
+    return count
+
+
+class _CsvWriter:
+    """A CSV that is written part by part."""
+
+    def __init__(self, path: Path) -> None:
+        self._path = path
+
+    def __enter__(self) -> Self:
+        self._file = self._path.open("w", encoding="utf-8", newline="")
+        self._begun = False
+        return self
+
+    def add(self, table: pd.DataFrame) -> None:
+        table.to_csv(self._file, index=False, header=not self._begun, lineterminator="\r\n")
+        self._begun = True
+
+    def __exit__(self, *_: object) -> None:
+        self._file.close()
+
+
+class _ParquetWriter:
+    """A Parquet file, a row group a part."""
+
+    def __init__(self, path: Path) -> None:
+        self._path = path
+        self._file: Any = None
+
+    def __enter__(self) -> Self:
+        return self
+
+    def add(self, table: pd.DataFrame) -> None:
+        import pyarrow as pa
+        import pyarrow.parquet as pq
+
+        part = pa.Table.from_pandas(table, preserve_index=False)
+        if self._file is None:
+            self._file = pq.ParquetWriter(self._path, part.schema)
+        self._file.write_table(part)
+
+    def __exit__(self, *_: object) -> None:
+        if self._file is not None:
+            self._file.close()
+
+
+class _NpzWriter:
+    """An NPZ, whose arrays grow in temporary files until their lengths are known."""
+
+    def __init__(self, path: Path) -> None:
+        self._path = path
+
+    def __enter__(self) -> Self:
+        self._columns: dict[str, tuple[np.dtype[Any], IO[bytes]]] = {}
+        return self
+
+    def add(self, table: pd.DataFrame) -> None:
+        for name in table:
+            values = table[name].to_numpy()
+            if name not in self._columns:
+                self._columns[name] = values.dtype, tempfile.TemporaryFile()  # noqa: SIM115 - closed at the end
+            self._columns[name][1].write(np.ascontiguousarray(values).tobytes())
+
+    def __exit__(self, kind: type[BaseException] | None, *_: object) -> None:
+        try:
+            if kind is None:
+                arrays: dict[str, Any] = {"columns": np.array(list(self._columns), dtype=str)}
+                for name, (dtype, file) in self._columns.items():
+                    file.flush()
+                    empty = file.tell() == 0
+                    arrays[f"number:{name}"] = np.empty(0, dtype) if empty else np.memmap(file, dtype, mode="r")
+                np.savez_compressed(self._path, **arrays)
+        finally:
+            for _dtype, file in self._columns.values():
+                file.close()
 
 
 def _write_npz(table: pd.DataFrame, path: Path) -> None:

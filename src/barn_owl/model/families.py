@@ -13,6 +13,7 @@ from barn_owl.model.mlp import Mlp
 from barn_owl.model.pooled import CLASSIFIERS, Pooled
 from barn_owl.model.quantised import Quantised
 from barn_owl.model.settings import MlpSettings
+from barn_owl.model.trees import Trees
 from barn_owl.network.architecture import with_head
 from barn_owl.network.network import count_kernels
 
@@ -66,6 +67,8 @@ def _pooled(shape: PooledShape, arrays: dict[str, np.ndarray], features: int, la
         classifier.network.load(arrays)
     else:
         classifier = CLASSIFIERS[shape.name](arrays)
+    if isinstance(classifier, Trees) and classifier.features.max(initial=0) >= len(centre):
+        raise ValueError(f"a tree looks at feature {classifier.features.max()} of {len(centre)}")
     family = Pooled(shape.name, shape.frames, shape.statistics, shape.level, classifier, centre, spread)
     given = classifier.logits(np.zeros((1, len(centre)), dtype=np.float32)).shape
     if given != (1, labels):

@@ -13,8 +13,9 @@ class Kernel:
 
     def __init__(self, landmarks: np.ndarray, width: float, coefficients: np.ndarray, bias: np.ndarray) -> None:
         if landmarks.ndim != 2 or coefficients.ndim != 2 or not 1e-6 < width < 1e6:
-            raise
-            ValueError(f"landmarks {landmarks.shape} with {coefficients.shape} weights, width {width} cannot be")
+            raise ValueError(
+                f"landmarks {landmarks.shape} with {coefficients.shape} weights, width {width} cannot be"
+            )
         self.landmarks, self.width, self.coefficients, self.bias = landmarks, width, coefficients, bias
 
     def logits(self, rows: np.ndarray) -> np.ndarray:

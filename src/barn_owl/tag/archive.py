@@ -6,12 +6,14 @@ What decides is the same object that decides on a stream, fed here with one piec
 
 import hashlib
 import json
+import logging
 import time
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from functools import partial
-from pathlib import Path
+from pathlib import Path, PurePath
 
 import numpy as np
 import pandas as pd
@@ -30,6 +32,8 @@ from barn_owl.tag.recorded import save_trace
 from barn_owl.tag.store import Recorded, Store, open_store, packed, recorder_of, unpacked
 from barn_owl.tag.tagging import event_table, warn_of_clip_settings
 from barn_owl.tag.trace import TraceBlock
+
+logger = logging.getLogger(__name__)
 
 DECISIONS = 1
 """Part of the key of what is kept: raised when the same model and settings come to find other events."""
@@ -215,6 +219,8 @@ class _Job:
         self._infos: dict[str, AudioInfo | None] = {}
         self._open: dict[str, _Open] = {}
         self._again: list[str] = []
+        self._told: set[str] = set()
+        self._trace_files: dict[str, Path] = {}
         self._rows: dict[str, dict[str, float]] = {}
         self._plenty = False
         self._done_s = 0.0
@@ -223,6 +229,7 @@ class _Job:
     def done(self, paths: list[str]) -> Archive:
         """Do all that is not done yet."""
         archive, begin = self._archive, time.perf_counter()
+        self._trace_files = trace_files_of(paths, self._traces or "")
         left = self._not_done_before(paths)
         self._infos = {path: _info(path) for path in left}
         self._plenty = len(left) >= PLENTY * at_a_time(self._workers)
@@ -302,9 +309,12 @@ class _Job:
             if self._traces is not None:
                 opened.blocks.append(block)
 
-    def _take(self, said: Said, *, last_time: bool) -> None:
-        """Take what a worker said of a piece."""
-        path, piece = said.piece.path, said.piece
+    def _note(self, said: Said) -> None:
+        """Note what was done and how long it took; pass on what was warned of, once."""
+        for line in said.warnings:
+            if line not in self._told:
+                self._told.add(line)
+                logger.warning("%s", line)
         row = self._rows.setdefault(
             said.worker, dict.fromkeys(("hours", "decode", "features", "network", "megabytes"), 0.0)
         )
@@ -314,6 +324,11 @@ class _Job:
         ):  # fmt: skip
             row[name] += value
         self._done_s += said.seconds
+
+    def _take(self, said: Said, *, last_time: bool) -> None:
+        """Take what a worker said of a piece."""
+        path, piece = said.piece.path, said.piece
+        self._note(said)
         opened = self._open.get(path)
         if opened is None:  # its header could not be read, or it was given up at an earlier piece
             if path not in self._again and path not in self._archive.refused:
@@ -352,7 +367,7 @@ class _Job:
             opened.events += opened.decider.finish()
         events = event_table(opened.events, path, opened.info.duration_s)
         if self._traces is not None:
-            save_trace(self._model, opened.blocks, path, opened.info.duration_s, trace_file_of(path, self._traces))
+            save_trace(self._model, opened.blocks, path, opened.info.duration_s, self._trace_files[path])
         if self._store is None:
             self._archive.tables[path] = events
         else:
@@ -393,7 +408,7 @@ class _Job:
         return [path for path in paths if not self._is_kept(path, by_file, sizes)]
 
     def _is_kept(self, path: str, by_file: dict[str, Recorded], sizes: dict[int, list[Recorded]]) -> bool:
-        if self._traces is not None and not trace_file_of(path, self._traces).is_file():
+        if self._traces is not None and not self._trace_files[path].is_file():
             return False
         name = name_of(path)
         try:
@@ -433,9 +448,24 @@ def _info(path: str) -> AudioInfo | None:
         return None
 
 
-def trace_file_of(recording: str, folder: str | Path) -> Path:
-    """Where `tag_archive` keeps the trace of a recording."""
-    return Path(folder) / f"{Path(recording).stem}.npz"
+def trace_files_of(recordings: Sequence[str], folder: str | Path) -> dict[str, Path]:
+    """Where `tag_archive` writes the trace of each recording: its name, with its folders before it where two share
+    it.
+    """
+    parts = {path: PurePath(name_of(path)).with_suffix("").parts for path in recordings}
+    shared = Counter(own[-1] for own in parts.values())
+    depth = dict.fromkeys(recordings, 1)
+    for stem in [stem for stem, count in shared.items() if count > 1]:
+        alike = [path for path, own in parts.items() if own[-1] == stem]
+        while len({parts[path][-depth[path] :] for path in alike}) < len({parts[path] for path in alike}):
+            depth |= {path: depth[path] + 1 for path in alike}
+    names = {path: "_".join(parts[path][-depth[path] :]).strip("/") for path in recordings}
+    # The same name with two endings, in one folder: the ending tells them apart.
+    twice = Counter(names.values())
+    return {
+        path: Path(folder) / f"{name if twice[name] == 1 else name + PurePath(path).suffix}.npz"
+        for path, name in names.items()
+    }
 
 
 def model_fingerprint(model: Model, decision: DecisionSettings) -> str:

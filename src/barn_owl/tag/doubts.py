@@ -6,7 +6,7 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 
-from barn_owl.audio import audio_info, file_facts
+from barn_owl.audio import Channel, audio_info, file_facts
 from barn_owl.errors import AudioError
 from barn_owl.evaluate import EventScores
 from barn_owl.model import Model
@@ -17,6 +17,9 @@ NARROWER = 0.75
 """Share of the band that a model listens to from which on a recording is too narrow for it."""
 QUIET_DB, BITS = -75.0, ("PCM_16", "PCM_S8", "PCM_U8")
 """Mean level under which a recording in so few bits is mostly their rounding."""
+LOW_RATE_HZ, MOSTLY_SILENT, BEYOND_DB = 4000, 0.9, 12.0
+OPPOSITE, DEAD = 0.01, 1e-4
+"""Share of the mean power that is left where channels cancel, and under which a channel is dead."""
 LONG_S, MANY_A_MINUTE = 120.0, 60.0
 """Nothing in two minutes is odd, as is more than an event a second."""
 POOR_F1 = 0.3
@@ -30,16 +33,34 @@ def doubts_of_recording(model: Model, path: str | Path, events: pd.DataFrame) ->
     """
     info, name, found = audio_info(path), Path(path).name, []
     places = np.linspace(0, max(info.duration_s - STRETCH_S, 0), PLACES if info.duration_s > STRETCH_S else 1)
-    bands, levels = [], []
+    bands, levels, peaks, silent, heard = [], [], [], [], _Channels()
     for start in places:
         try:
             end = min(float(start) + STRETCH_S, info.duration_s)
-            facts = file_facts(path, start_s=float(start), end_s=end, flaws=[], thorough=False)
+            facts = file_facts(path, start_s=float(start), end_s=end, flaws=[], thorough=False, hear=heard.hear)
         except AudioError:
             continue  # a broken stretch is told while tagging
         bands.append(facts.bandwidth_hz)
         levels.append(facts.rms_db)
+        peaks.append(facts.peak_db)
+        silent.append(facts.silent_share)
     wanted = model.front_end.top_hz
+    if info.rate_hz < LOW_RATE_HZ:
+        found.append(
+            f"{name} is at {info.rate_hz} Hz, so it holds nothing above {info.rate_hz / 2000:.1f} kHz: most sounds "
+            "lie higher. Is the rate in its header right?"
+        )
+    if silent and np.mean(silent) > MOSTLY_SILENT and info.duration_s > STRETCH_S:
+        found.append(
+            f"{name} is silent, below -60 dB, for {np.mean(silent):.0%} of what was listened to: was the recorder "
+            "on, and its gain up?"
+        )
+    if peaks and max(peaks) > BEYOND_DB:
+        found.append(
+            f"{name} goes {max(peaks):.0f} dB beyond full scale: its numbers are not samples of full scale 1.0, as "
+            "where integers were written as floats. Levels do not matter here, but it may be distorted"
+        )
+    found += heard.doubts(name, model.clips.channel)
     if levels and max(levels) > -119 and max(bands) < NARROWER * wanted:
         found.append(
             f"{name} holds nothing above {max(bands) / 1000:.1f} kHz, the model listens up to {wanted / 1000:.1f}: "
@@ -61,6 +82,38 @@ def doubts_of_recording(model: Model, path: str | Path, events: pd.DataFrame) ->
             "them. Train it again with --recordings or clips of background, or raise --on"
         )
     return found
+
+
+class _Channels:
+    """Power of each channel, and of the mean of all, over what is heard."""
+
+    def __init__(self) -> None:
+        self._power: np.ndarray = np.zeros(0)
+        self._mixed = 0.0
+
+    def hear(self, block: np.ndarray) -> None:
+        """Take a block, ``(samples, channels)``."""
+        power = np.einsum("sc,sc->c", block, block, dtype=np.float64)
+        self._power = power if not len(self._power) else self._power + power
+        self._mixed += float(np.square(block.mean(axis=1, dtype=np.float64)).sum())
+
+    def doubts(self, name: str, channel: Channel) -> list[str]:
+        """Say what is odd about the channels, where all are mixed."""
+        power = self._power
+        if channel != "mix" or len(power) < 2 or not power.max():
+            return []
+        if self._mixed < OPPOSITE * power.mean():
+            return [
+                f"the channels of {name} cancel each other: they are the same sound with opposite signs, or nearly "
+                'so. Train with clips.channel = 1, or "loudest", or correct the wiring'
+            ]
+        if (power > DEAD * power.max()).sum() == 1:
+            lower_db = 20 * np.log10(len(power))
+            return [
+                f"only channel {int(power.argmax()) + 1} of the {len(power)} of {name} is live: mixed with the "
+                f'others it is {lower_db:.0f} dB lower, which does no harm; clips.channel = "loudest" leaves them out'
+            ]
+        return []
 
 
 def doubts_of_scores(scores: EventScores) -> list[str]:

@@ -84,8 +84,7 @@ def read_events(path: str | Path, *, file: str = "") -> pd.DataFrame:
         return check_clip_table(read_store(path), where=str(path))
     try:
         if ending == ".jsonl":
-            rows = [json.loads(line) for line in path.read_text(encoding="utf-8").splitlines() if line.strip()]
-            return check_clip_table(pd.DataFrame(rows, columns=None if rows else COLUMNS), where=str(path))
+            return check_clip_table(_json_rows(path), where=str(path))
         if ending in (".vtt", ".srt"):
             return _read_cues(path.read_text(encoding="utf-8-sig"), file or str(path.with_suffix("")))
         if ending == ".wav":
@@ -93,8 +92,20 @@ def read_events(path: str | Path, *, file: str = "") -> pd.DataFrame:
         if ending == ".tsv":
             return check_clip_table(read_any_table(path, may_be_empty=True), where=str(path))
         return read_clip_table(path, may_be_empty=True)
-    except (OSError, UnicodeDecodeError, json.JSONDecodeError) as error:
+    except (OSError, UnicodeError, json.JSONDecodeError, TypeError, AttributeError, RecursionError) as error:
         raise TableError(f"{path} cannot be read as events: {error}") from error
+
+
+def _json_rows(path: Path) -> pd.DataFrame:
+    """Events from lines of JSON; raises TableError that names the line which is none."""
+    rows = []
+    for number, line in enumerate(path.read_text(encoding="utf-8").splitlines(), start=1):
+        if line.strip():
+            row = json.loads(line)
+            if not isinstance(row, dict) or any(isinstance(value, dict | list) for value in row.values()):
+                raise TableError(f"{path}, line {number}: an event is an object of texts and numbers")
+            rows.append(row)
+    return pd.DataFrame(rows, columns=None if rows else COLUMNS)
 
 
 def _json(row: dict[str, object]) -> str:

@@ -1,8 +1,10 @@
 """Pieces of recordings: what a worker is given, what it does, and what it says of them."""
 
+import logging
 import os
 import socket
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -45,6 +47,7 @@ class Said:
     content: str = ""
     reason: str = ""
     worker: str = ""
+    warnings: list[str] = field(default_factory=list)
 
     @property
     def bytes(self) -> int:
@@ -56,7 +59,27 @@ def score_pieces(
     pieces: Sequence[Piece], *, model: Model, decision: DecisionSettings | None, ahead: bool = False
 ) -> list[Said]:
     """Score pieces, wherever this runs; whole recordings are decided at once if `decision` is given."""
-    return [_scored(piece, model, decision, ahead=ahead) for piece in pieces]
+    said = []
+    for piece in pieces:
+        with _overheard() as warnings:
+            one = _scored(piece, model, decision, ahead=ahead)
+        one.warnings = warnings
+        said.append(one)
+    return said
+
+
+@contextmanager
+def _overheard() -> Iterator[list[str]]:
+    """Collect what is warned of meanwhile, so that it is told where the command was given, not on some worker."""
+    ours, heard = logging.getLogger("barn_owl"), list[str]()
+    handler = logging.Handler()
+    handler.emit = lambda record: heard.append(record.getMessage())  # type: ignore[method-assign]
+    before = ours.handlers, ours.propagate
+    ours.handlers, ours.propagate = [handler], False
+    try:
+        yield heard
+    finally:
+        ours.handlers, ours.propagate = before
 
 
 def _scored(piece: Piece, model: Model, decision: DecisionSettings | None, *, ahead: bool) -> Said:

@@ -136,18 +136,38 @@ def read_trace(path: str | Path) -> Trace:
     path = Path(path)
     try:
         if path.suffix.lower() == ".parquet":
-            return _from_columns(pd.read_parquet(path))
+            return _checked(_from_columns(pd.read_parquet(path)))
         with np.load(path, allow_pickle=False) as kept:
-            return Trace(
-                file=str(kept["recording"]),
-                duration_s=float(kept["duration_s"]),
-                labels=[str(label) for label in kept["labels"]],
-                step_s=float(kept["step_s"]),
-                first_s=float(kept["first_s"]),
-                **{name: kept[name] for name in KINDS},
+            return _checked(
+                Trace(
+                    file=str(kept["recording"]),
+                    duration_s=float(kept["duration_s"]),
+                    labels=[str(label) for label in kept["labels"]],
+                    step_s=float(kept["step_s"]),
+                    first_s=float(kept["first_s"]),
+                    **{name: kept[name] for name in KINDS},
+                )
             )
-    except (OSError, ValueError, KeyError, EOFError) as error:
+    except TableError:
+        raise
+    except Exception as error:  # a ZIP, and arrays inside it, can be damaged in any way
         raise TableError(f"{path} is not a trace: {error}") from error
+
+
+def _checked(trace: Trace) -> Trace:
+    """Raise ValueError when the parts of a trace do not fit together."""
+    shape = (len(trace.sounds), len(trace.labels))
+    if trace.sounds.shape != shape or trace.begins.shape != shape:
+        raise ValueError(
+            f"scores of shape {trace.sounds.shape} and {trace.begins.shape} for {len(trace.labels)} labels"
+        )
+    numbers = np.array([trace.duration_s, trace.step_s, trace.first_s])
+    if not np.isfinite(numbers).all() or trace.step_s <= 0 or trace.duration_s < 0:
+        raise ValueError(f"times {numbers.tolist()} cannot be")
+    sounds, begins = (np.asarray(getattr(trace, name), dtype=np.float32) for name in KINDS)
+    if not (np.isfinite(sounds).all() and np.isfinite(begins).all()):
+        raise ValueError("scores that are no numbers")
+    return replace(trace, sounds=sounds, begins=begins)
 
 
 def _from_columns(table: pd.DataFrame) -> Trace:

@@ -10,6 +10,7 @@ import json
 import os
 import sqlite3
 import uuid
+from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import asdict, dataclass, fields
@@ -84,6 +85,9 @@ class Store(Protocol):
         columns: Sequence[str] = (),
     ) -> Iterator[pd.DataFrame]:
         """Yield events part by part, so that not all are in memory."""
+
+    def hour_counts(self, *, model: str = "", day: str = "", recorder: str = "") -> dict[tuple[str, int], int]:
+        """Count events with a clock by label and hour of the day."""
 
     def keep_piece(self, name: str, content: bytes) -> None:
         """Keep a part of a recording that is not finished."""
@@ -167,11 +171,10 @@ def store_hours(path: str | Path, *, model: str = "", day: str = "", recorder: s
     store = opened_to_read(path)
     own = the_model(store, model)
     counts: dict[str, np.ndarray] = {}
-    for part in store.batches(model=own, day=day, recorder=recorder, columns=("label", "clock")):
-        known = part[part["clock"].str.len() > 13]
-        hours = known["clock"].str.slice(11, 13).astype(int)
-        for (label, hour), count in hours.groupby([known["label"], hours]).size().items():
-            counts.setdefault(str(label), np.zeros(HOURS, dtype=int))[int(hour)] += count
+    for (label, hour), count in store.hour_counts(model=own, day=day, recorder=recorder).items():
+        if not 0 <= hour < HOURS:
+            raise TableError(f"{path} is damaged: it holds an event at hour {hour}")
+        counts.setdefault(label, np.zeros(HOURS, dtype=int))[hour] += count
     recorded = np.zeros(HOURS)
     for one in store.recordings(own):
         if one.begins and not one.reason and day in ("", one.day) and recorder in ("", one.recorder):
@@ -215,13 +218,13 @@ class _Folder:
                 raise OutputError(f"{path} is a folder with other things in it, and no store; give another name")
             with whole_file(path / ABOUT) as beside:
                 beside.write_text(json.dumps(FORM) + "\n", encoding="utf-8")
-        elif json.loads((path / ABOUT).read_text(encoding="utf-8")).get("form") != FORM["form"]:
+        elif _form(path / ABOUT) != FORM["form"]:
             raise TableError(f"{path} is a store of a newer form; update barn-owl-audio")
 
     def recordings(self, model: str = "") -> list[Recorded]:
         known: dict[tuple[str, str], Recorded] = {}
         for file in sorted(self._manifest.glob("*.jsonl")):
-            with file.open(encoding="utf-8") as lines:
+            with file.open(encoding="utf-8", errors="replace") as lines:
                 for line in lines:
                     one = _line(line)
                     if one is None or (model and one.model != model):
@@ -265,9 +268,32 @@ class _Folder:
         for paths in _in_groups(self._files(model, day, recorder, files)):
             try:
                 tables = [pq.ParquetFile(path).read(asked) for path in paths]
-                yield pa.concat_tables(tables).to_pandas()
-            except (OSError, pa.ArrowException, KeyError) as error:
+                part = pa.concat_tables(tables).to_pandas(ignore_metadata=True)
+                if list(part) != asked:
+                    raise KeyError(f"it has the columns {', '.join(part)}")
+                yield part
+            except (OSError, pa.ArrowException, KeyError, ValueError, TypeError) as error:
                 raise TableError(f"a file of the store {self.path} is damaged: {error}") from error
+
+    def hour_counts(self, *, model: str = "", day: str = "", recorder: str = "") -> dict[tuple[str, int], int]:
+        import pyarrow as pa
+        import pyarrow.compute as pc
+        import pyarrow.parquet as pq
+
+        counts: Counter[tuple[str, int]] = Counter()
+        for paths in _in_groups(self._files(model, day, recorder, ())):
+            try:
+                part = pa.concat_tables([pq.ParquetFile(path).read(["label", "clock"]) for path in paths])
+                known = part.filter(pc.greater(pc.utf8_length(part["clock"]), 13))
+                hours = pc.cast(pc.utf8_slice_codeunits(known["clock"], 11, 13), pa.int64())
+                counted = (
+                    known.append_column("hour", hours).group_by(["label", "hour"]).aggregate([([], "count_all")])
+                )
+                for row in counted.to_pylist():
+                    counts[str(row["label"]), int(row["hour"])] += row["count_all"]
+            except (OSError, pa.ArrowException, KeyError, ValueError, TypeError) as error:
+                raise TableError(f"a file of the store {self.path} is damaged: {error}") from error
+        return counts
 
     def _files(self, model: str, day: str, recorder: str, files: Sequence[str]) -> Iterator[Path]:
         if files:
@@ -306,6 +332,9 @@ class _File:
         try:
             path.parent.mkdir(parents=True, exist_ok=True)
             with self._open() as file:
+                ours = file.execute("PRAGMA application_id").fetchone()[0] == OURS
+                if not ours and file.execute("SELECT count(*) FROM sqlite_master").fetchone()[0]:
+                    raise OutputError(f"{path} is a database of something else; give another name")
                 file.executescript(_TABLES)
         except OSError as error:
             if isinstance(error, OutputError):
@@ -329,29 +358,33 @@ class _File:
         names = [field.name for field in fields(Recorded)]
         with self._open() as file:
             rows = file.execute(
-                f"SELECT {', '.join(names)} FROM recordings WHERE ? IN ('', model) ORDER BY rowid",  # noqa: S608 - names of ours
+                f"SELECT {', '.join(names)} FROM recordings WHERE ? IN ('', model) ORDER BY id",  # noqa: S608 - names of ours
                 (model,),
             ).fetchall()
-        return [Recorded(**{**dict(zip(names, row, strict=True)), "stamp": json.loads(row[3])}) for row in rows]
+        try:
+            told = [{**dict(zip(names, row, strict=True)), "stamp": json.loads(row[3])} for row in rows]
+            return [_recorded(one) for one in told]
+        except (ValueError, TypeError, RecursionError) as error:
+            raise TableError(f"{self.path} is damaged: {error}") from error
 
     def add(self, recorded: Recorded, events: pd.DataFrame) -> None:
         row = asdict(recorded) | {"stamp": json.dumps(recorded.stamp)}
         with self._open() as file:
-            done = file.execute(
-                "SELECT 1 FROM recordings WHERE model = ? AND file = ? AND reason = ''",
-                (recorded.model, recorded.file),
+            known = file.execute(
+                "SELECT id, reason FROM recordings WHERE model = ? AND file = ?", (recorded.model, recorded.file)
             ).fetchone()
-            if recorded.reason and done:
-                return
-            file.execute("DELETE FROM recordings WHERE model = ? AND file = ?", (recorded.model, recorded.file))
-            file.execute("DELETE FROM events WHERE model = ? AND file = ?", (recorded.model, recorded.file))
+            if known is not None:
+                if recorded.reason and not known[1]:
+                    return
+                file.execute("DELETE FROM found WHERE recording = ?", known[:1])
+                file.execute("DELETE FROM recordings WHERE id = ?", known[:1])
             marks = ", ".join(["?"] * len(row))
-            file.execute(f"INSERT INTO recordings ({', '.join(row)}) VALUES ({marks})", list(row.values()))  # noqa: S608
-            own = events.reindex(columns=list(COLUMNS)).astype(object).to_numpy().tolist()
+            sql = f"INSERT INTO recordings ({', '.join(row)}) VALUES ({marks})"  # noqa: S608 - names of ours
+            number = file.execute(sql, list(row.values())).lastrowid
+            own = events.reindex(columns=list(OWN)).astype(object).to_numpy().tolist()
             file.executemany(
-                "INSERT INTO events (model, day, recorder, file, start_s, end_s, label, score, clock, key) "
-                "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                [[recorded.model, recorded.day, recorded.recorder, *one] for one in own],
+                f"INSERT INTO found (recording, {', '.join(OWN)}) VALUES (?, ?, ?, ?, ?, ?)",  # noqa: S608 - the same
+                [[number, *one] for one in own],
             )
 
     def batches(
@@ -364,17 +397,29 @@ class _File:
         columns: Sequence[str] = (),
     ) -> Iterator[pd.DataFrame]:
         asked = list(columns) or list(COLUMNS)
-        named = {"model": model, "day": day, "recorder": recorder}
-        clauses = [f"{name} = ?" for name, value in named.items() if value]
-        values: list[Any] = [value for value in named.values() if value]
+        where, values = self._where(model, day, recorder)
         if files:
-            clauses.append(f"file IN ({', '.join(['?'] * len(files))})")
+            where += f" AND recordings.file IN ({', '.join(['?'] * len(files))})"
             values += files
-        where = f" WHERE {' AND '.join(clauses)}" if clauses else ""
         with self._open() as file:
-            found = file.execute(f"SELECT {', '.join(asked)} FROM events{where}", values)  # noqa: S608 - names of ours
+            found = file.execute(f"SELECT {', '.join(asked)} FROM {JOINED}{where}", values)  # noqa: S608 - the same
             while rows := found.fetchmany(AT_ONCE):
                 yield pd.DataFrame(rows, columns=asked)
+
+    def hour_counts(self, *, model: str = "", day: str = "", recorder: str = "") -> dict[tuple[str, int], int]:
+        where, values = self._where(model, day, recorder)
+        sql = (
+            f"SELECT label, CAST(substr(clock, 12, 2) AS INTEGER), count(*) FROM {JOINED}{where} "  # noqa: S608
+            "AND length(clock) > 13 GROUP BY 1, 2"
+        )
+        with self._open() as file:
+            return {(str(label), int(hour)): int(count) for label, hour, count in file.execute(sql, values)}
+
+    @staticmethod
+    def _where(model: str, day: str, recorder: str) -> tuple[str, list[Any]]:
+        named = {"model": model, "day": day, "recorder": recorder}
+        given = {name: value for name, value in named.items() if value}
+        return " WHERE 1" + "".join(f" AND recordings.{name} = ?" for name in given), list(given.values())
 
     def keep_piece(self, name: str, content: bytes) -> None:
         with self._open() as file:
@@ -390,23 +435,51 @@ class _File:
             file.execute("DELETE FROM unfinished WHERE substr(name, 1, ?) = ?", (len(prefix), prefix))
 
 
-_TABLES = """
-CREATE TABLE IF NOT EXISTS recordings (key TEXT, model TEXT, file TEXT, stamp TEXT, content TEXT, day TEXT,
-    recorder TEXT, begins TEXT, duration_s REAL, events INTEGER, reason TEXT, PRIMARY KEY (model, file));
-CREATE TABLE IF NOT EXISTS events (model TEXT, day TEXT, recorder TEXT, file TEXT, start_s REAL, end_s REAL,
-    label TEXT, score REAL, clock TEXT, key TEXT);
-CREATE INDEX IF NOT EXISTS by_day ON events (day, recorder);
-CREATE INDEX IF NOT EXISTS by_file ON events (file);
+OWN = ("start_s", "end_s", "label", "score", "clock")
+JOINED = "recordings JOIN found ON found.recording = recordings.id"
+OURS = 0x6F776C31
+"""What a SQLite file of ours says that it is."""
+_TABLES = f"""
+PRAGMA application_id = {OURS};
+CREATE TABLE IF NOT EXISTS recordings (id INTEGER PRIMARY KEY, key TEXT, model TEXT, file TEXT, stamp TEXT,
+    content TEXT, day TEXT, recorder TEXT, begins TEXT, duration_s REAL, events INTEGER, reason TEXT,
+    UNIQUE (model, file));
+CREATE INDEX IF NOT EXISTS by_day ON recordings (day, recorder);
+CREATE TABLE IF NOT EXISTS found (recording INTEGER, start_s REAL, end_s REAL, label TEXT, score REAL, clock TEXT);
+CREATE INDEX IF NOT EXISTS by_recording ON found (recording);
+CREATE VIEW IF NOT EXISTS events AS SELECT model, day, recorder, file, start_s, end_s, label, score, clock, key
+    FROM recordings JOIN found ON found.recording = recordings.id;
 CREATE TABLE IF NOT EXISTS unfinished (name TEXT PRIMARY KEY, content BLOB);
 """
+
+
+def _form(about: Path) -> Any:
+    try:
+        told = json.loads(about.read_text(encoding="utf-8"))
+    except (OSError, ValueError, RecursionError) as error:
+        raise TableError(f"{about} is damaged: {error}") from error
+    return told.get("form") if isinstance(told, dict) else None
 
 
 def _line(text: str) -> Recorded | None:
     """A line of a manifest; None for one that a crash cut off."""
     try:
-        return Recorded(**json.loads(text))
-    except (ValueError, TypeError):
+        return _recorded(json.loads(text))
+    except (ValueError, TypeError, RecursionError):
         return None
+
+
+def _recorded(told: dict[str, Any]) -> Recorded:
+    """What a line or a row says; raises TypeError or ValueError when it says something else."""
+    one = Recorded(**told)
+    for field in fields(Recorded):
+        kinds: dict[str, Any] = {"stamp": list, "duration_s": (int, float), "events": int}
+        kind = kinds.get(field.name, str)
+        if not isinstance(getattr(one, field.name), kind):
+            raise TypeError(f"{field.name} is {getattr(one, field.name)!r}")
+    if one.begins:
+        datetime.fromisoformat(one.begins)
+    return one
 
 
 def _safe(name: str) -> str:
