@@ -107,7 +107,7 @@ def test_a_disk_that_is_full_keeps_nothing_half(clips, tmp_path, monkeypatch, ca
     monkeypatch.setattr("barn_owl.features.cache.Adding.add", full)
     frames, _, _ = load_frames(clips.head(4), FRONT_END, cache=tmp_path)
     assert len(frames) == 4
-    assert "No space left on device" in caplog.text
+    assert "no space is left on the disk" in caplog.text
     assert not [path for path in tmp_path.rglob("*") if path.is_file()]
 
 

@@ -141,7 +141,7 @@ def test_the_plan_command_gives_json_and_refuses_to_overwrite(clips, tmp_path, c
     assert barn_owl(["plan", str(out)]) == 2
     assert "cnn.layers, layer 1: a convolution needs 60 bands and gets 48" in capsys.readouterr().err
     assert barn_owl(["plan", str(tmp_path / "none.toml")]) == 2
-    assert "cannot be read" in capsys.readouterr().err
+    assert "does not exist" in capsys.readouterr().err
 
 
 def test_plans_and_tables_go_to_standard_output_and_nothing_is_called_a_dash(clips, tmp_path, capsys, monkeypatch):

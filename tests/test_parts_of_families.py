@@ -6,6 +6,7 @@ import numpy as np
 import pandas as pd
 import pytest
 from hypothesis import given, settings, strategies as st
+from pydantic import TypeAdapter, ValidationError
 
 from barn_owl.clips import join_labels, join_overlapping, labels_in
 from barn_owl.errors import ModelError, OutputError, TableError
@@ -18,6 +19,7 @@ from barn_owl.model import load_model
 from barn_owl.model.convolutional import Convolutional
 from barn_owl.model.ensemble import Ensemble
 from barn_owl.model.families import rebuild
+from barn_owl.model.header import Header
 from barn_owl.model.settings import LevelSettings
 from barn_owl.network import Convolution, Network, Pool
 from barn_owl.network.architecture import NetworkSettings
@@ -186,14 +188,16 @@ def test_a_checkpoint_comes_back_and_damage_is_told(tmp_path, rng):
 def test_arrays_that_do_not_fit_are_refused(any_run):
     family = any_run.model.family
     arrays = {name: array.copy() for name, array in family.arrays().items()}
-    again = rebuild(family.name, family.shape(), arrays, 48, 4)
+    read = TypeAdapter(Header.model_fields["family"].annotation)
+    shape = read.validate_python({"name": family.name, **family.shape()})
+    again = rebuild(shape, arrays, 48, 4)
     assert again.cost() == family.cost()
     with pytest.raises((ValueError, KeyError)):
-        rebuild(family.name, family.shape(), arrays, 48, 5)
+        rebuild(shape, arrays, 48, 5)
     with pytest.raises((ValueError, KeyError)):
-        rebuild(family.name, family.shape(), {}, 48, 4)
-    with pytest.raises(KeyError):
-        rebuild("forest", {**family.shape(), "statistics": []}, {"centre": np.zeros(3), "spread": np.ones(3)}, 48, 4)
+        rebuild(shape, {}, 48, 4)
+    with pytest.raises(ValidationError):
+        read.validate_python({"name": "forest", **family.shape()})
 
 
 def test_members_of_an_ensemble_look_at_one_length(ranking):

@@ -246,7 +246,7 @@ def test_plans_come_back_and_say_what_is_wrong(tmp_path):
         with pytest.raises(PlanError) as error:
             read_plan(tmp_path / "plan.toml")
         assert message in str(error.value)
-    with pytest.raises(PlanError, match="cannot be read"):
+    with pytest.raises(PlanError, match="does not exist"):
         read_plan(tmp_path / "none.toml")
 
 

@@ -20,7 +20,6 @@ from barn_owl.cli.common import (
     write_clips,
 )
 from barn_owl.errors import TableError
-from barn_owl.features.export import ENDINGS as FEATURE_ENDINGS
 
 SHOWN = 3
 
@@ -57,8 +56,8 @@ def command(
     barn-owl check clips.csv
     barn-owl check clips.csv -o findings.csv --fix clean.csv --figure check.png
     """
-
     from barn_owl.clips.check import SEVERITIES
+    from barn_owl.features.export import ENDINGS as FEATURE_ENDINGS
 
     voice = Voice(quiet=quiet or is_stdout(out) or is_stdout(fix), as_json=as_json)
     check_outputs(figures=[figure], tables=[fix], endings={out: FEATURE_ENDINGS}, force=force)

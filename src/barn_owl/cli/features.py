@@ -22,7 +22,6 @@ from barn_owl.cli.common import (
     workers_option,
 )
 from barn_owl.errors import AudioError
-from barn_owl.features.export import ENDINGS as FEATURE_ENDINGS
 from barn_owl.files import claim_folder
 
 if TYPE_CHECKING:
@@ -77,8 +76,9 @@ def command(
     barn-owl features knock.wav --features level,pitch,shape -o knock.csv
     barn-owl features clips.csv --features mfcc,deltas,shape -o features.csv --rank ranking.csv --figures look
     """
-
     import pandas as pd
+
+    from barn_owl.features.export import ENDINGS as FEATURE_ENDINGS
 
     voice = Voice(quiet=quiet, as_json=as_json)
     if scatter and figures is None:

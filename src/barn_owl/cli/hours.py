@@ -9,7 +9,6 @@ import click
 import barn_owl as owl
 from barn_owl.cli.common import FIGURES, Voice, check_outputs, force_option, json_option, quiet_option
 from barn_owl.files import whole_file
-from barn_owl.tag.formats import ENDINGS
 
 
 @click.command("hours", short_help="Say what a store of months holds.")
@@ -42,6 +41,7 @@ def command(
     barn-owl hours months --day 2026-05-01 --recorder quay-3 --events day.csv
     """
 
+    from barn_owl.tag.formats import ENDINGS
     from barn_owl.tag.store import opened_to_read, the_model
 
     voice = Voice(quiet=quiet, as_json=as_json)

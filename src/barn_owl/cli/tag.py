@@ -23,7 +23,6 @@ from barn_owl.cli.common import (
 from barn_owl.errors import AudioError, OutputError
 from barn_owl.files import checked_target, whole_file
 from barn_owl.parallel import on_cluster
-from barn_owl.tag.formats import ENDINGS
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
@@ -115,6 +114,7 @@ def command(
 
     from barn_owl.tag import with_clock
     from barn_owl.tag.archive import trace_files_of
+    from barn_owl.tag.formats import ENDINGS
 
     voice, model = Voice(quiet=quiet or is_stdout(out), as_json=as_json), owl.load_model(run)
     if out is None and keep is None:

@@ -2,6 +2,7 @@
 
 from collections.abc import Mapping
 
+import numpy as np
 import pandas as pd
 
 from barn_owl.audio.reading import PAST_END_S
@@ -15,7 +16,7 @@ def check_within(table: pd.DataFrame, seconds: Mapping[str, float], *, where: st
 
     seconds : length of each recording; rows of others are not looked at. A rounded time may be over by 50 ms.
     """
-    ends = table["file"].map(seconds)
+    ends = pd.Series([seconds.get(file, np.nan) for file in table["file"]], index=table.index, dtype=float)
     last = table["end_s"].fillna(table["start_s"]).astype(float)
     start = table["start_s"].astype(float)
     wrong = table[(last > ends + PAST_END_S) | (start >= ends + PAST_END_S)]

@@ -207,10 +207,23 @@ def score_events(
     >>> barn_owl.score_events(truth, truth, seconds={"night.wav": 14.0}).f1
     1.0
     """
+    for table, where in ((truth, "truth table"), (events, "event table")):
+        if {"file", "start_s", "end_s"} <= set(table):
+            check_within(_with_times(table, where) if len(table) else table, seconds or {}, where=where)
+    return score_stretches(truth, events, collar_s=collar_s, offset_share=offset_share, seconds=seconds)
+
+
+def score_stretches(
+    truth: pd.DataFrame,
+    events: pd.DataFrame,
+    *,
+    collar_s: float = 0.2,
+    offset_share: float | None = None,
+    seconds: Mapping[str, float] | None = None,
+) -> EventScores:
+    """Judge events of stretches of recordings, whose times are those in the whole; see `score_events`."""
     truth = _with_times(truth, "truth table")
     events = _with_times(events, "event table") if len(events) else truth.iloc[:0]
-    for table, where in ((truth, "truth table"), (events, "event table")):
-        check_within(table, seconds or {}, where=where)
     foreign = truth.iloc[:0]
     if "foreign" in truth:
         is_foreign = truth["foreign"].fillna("").astype(str) != ""

@@ -12,8 +12,8 @@ import numpy as np
 import pandas as pd
 
 from barn_owl.errors import TableError
-from barn_owl.evaluate import EventScores, score_events
-from barn_owl.evaluate.events import ROUNDING_S
+from barn_owl.evaluate import EventScores
+from barn_owl.evaluate.events import ROUNDING_S, score_stretches
 from barn_owl.model import DecisionSettings, Model
 from barn_owl.tag.decision import Event
 from barn_owl.tag.recorded import Trace, decide, tag_trace, whole_trace
@@ -212,7 +212,7 @@ class _Task:
             events.append(found[found["start_s"].between(first, last, "left")].assign(file=key))
             seconds[key] = last - first
         together = pd.concat(events, ignore_index=True)
-        return score_events(pd.concat(truth, ignore_index=True), together, collar_s=self.collar_s, seconds=seconds)
+        return score_stretches(pd.concat(truth, ignore_index=True), together, collar_s=self.collar_s, seconds=seconds)
 
     def _events(self, number: int, settings: DecisionSettings) -> _Times:
         """Events of a recording, by label."""

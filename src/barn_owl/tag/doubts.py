@@ -50,7 +50,8 @@ def doubts_of_recording(model: Model, path: str | Path, events: pd.DataFrame) ->
             f"{name} is at {info.rate_hz} Hz, so it holds nothing above {info.rate_hz / 2000:.1f} kHz: most sounds "
             "lie higher. Is the rate in its header right?"
         )
-    if silent and np.mean(silent) > MOSTLY_SILENT and info.duration_s > STRETCH_S:
+    faint = bool(levels) and max(levels) < QUIET_DB and info.encoding.endswith(BITS)
+    if not faint and silent and np.mean(silent) > MOSTLY_SILENT and info.duration_s > STRETCH_S:
         found.append(
             f"{name} is silent, below -60 dB, for {np.mean(silent):.0%} of what was listened to: was the recorder "
             "on, and its gain up?"
@@ -66,7 +67,7 @@ def doubts_of_recording(model: Model, path: str | Path, events: pd.DataFrame) ->
             f"{name} holds nothing above {max(bands) / 1000:.1f} kHz, the model listens up to {wanted / 1000:.1f}: "
             f"sounds will be missed or mistaken. Train it again with --recordings {path}"
         )
-    if levels and max(levels) < QUIET_DB and info.encoding.endswith(BITS):
+    if faint:
         found.append(
             f"{name} is very quiet, {max(levels):.0f} dB re full scale in {info.encoding}: what is faint is lost in "
             "the rounding. Record with more gain, or in 24 bits"

@@ -437,10 +437,10 @@ class _File:
 
 OWN = ("start_s", "end_s", "label", "score", "clock")
 JOINED = "recordings JOIN found ON found.recording = recordings.id"
-OURS = 0x6F776C31
+OURS = 1870097457
 """What a SQLite file of ours says that it is."""
-_TABLES = f"""
-PRAGMA application_id = {OURS};
+_TABLES = """
+PRAGMA application_id = 1870097457;
 CREATE TABLE IF NOT EXISTS recordings (id INTEGER PRIMARY KEY, key TEXT, model TEXT, file TEXT, stamp TEXT,
     content TEXT, day TEXT, recorder TEXT, begins TEXT, duration_s REAL, events INTEGER, reason TEXT,
     UNIQUE (model, file));
