@@ -23,6 +23,7 @@ import pandas as pd
 import soundfile
 
 import barn_owl as owl
+from barn_owl.tag.hours import counted_by_hour
 from barn_owl.tag.store import Recorded
 
 DASK = Path(sys.executable).with_name("dask")
@@ -217,6 +218,7 @@ def store(folder: Path, events: int = 10_000_000) -> dict[str, object]:
                 one = Recorded(
                     key=key, model="made-up", file=name, stamp=[name, 1, 1], content=key, day=f"{day:%Y-%m-%d}",
                     recorder=f"quay-{recorder}", begins=f"{day:%Y-%m-%d}T00:00:00", duration_s=86_400.0, events=each,
+                    hours=counted_by_hour(table),
                 )  # fmt: skip
                 kept.add(one, table)
         made_s = time.perf_counter() - begin

@@ -28,7 +28,7 @@ import traceback
 import warnings
 import zipfile
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import numpy as np
@@ -533,13 +533,23 @@ def _settled(path: Path) -> bytes:
     return content
 
 
+@contextlib.contextmanager
+def fresh_copy(base: Path) -> Iterator[Path]:
+    """Yield a copy of a folder, always at the same place, as recordings are known by where they lie."""
+    folder = base.with_name(f"{base.name}-copy")
+    shutil.rmtree(folder, ignore_errors=True)
+    shutil.copytree(base, folder)
+    try:
+        yield folder
+    finally:
+        shutil.rmtree(folder, ignore_errors=True)
+
+
 def kill_once(base: Path, name: str, arguments: list[str], wanted: dict, took_s: float, rng: random.Random) -> str:
     """Kill a command at a random moment, give it again, and say what is wrong with what is there; blank if
     nothing.
     """
-    with tempfile.TemporaryDirectory() as place:
-        folder = Path(place) / "here"
-        shutil.copytree(base, folder)
+    with fresh_copy(base) as folder:
         given = [sys.executable, "-m", "barn_owl", *arguments]
         how = rng.choice((signal.SIGKILL, signal.SIGINT, signal.SIGTERM))
         process = subprocess.Popen(
@@ -561,7 +571,8 @@ def kill_once(base: Path, name: str, arguments: list[str], wanted: dict, took_s:
         if _group_lives(process.pid):
             os.killpg(process.pid, signal.SIGKILL)
             return f"{how.name} after {wait_s:.2f} s: processes outlived it"
-        again = [*given, "--resume"] if name == "train" else [*given, "--force"]
+        begun = (folder / "trained" / "plan.toml").is_file()
+        again = [*given, "--resume" if name == "train" and begun else "--force"]
         done = subprocess.run(again, cwd=folder, capture_output=True, text=True, check=False)
         if done.returncode not in (0, 1 if name == "check" else 0):
             return f"{how.name} after {wait_s:.2f} s: again it ended with {done.returncode}: {done.stderr[-300:]}"
@@ -589,9 +600,7 @@ def kills(base: Path, count: int, seed: int, seconds: float) -> dict:
     asked = commands(base)
     wanted, took = {}, {}
     for name, arguments in asked.items():
-        with tempfile.TemporaryDirectory() as place:
-            folder = Path(place) / "here"
-            shutil.copytree(base, folder)
+        with fresh_copy(base) as folder:
             begin = time.monotonic()
             plain = subprocess.run(
                 [sys.executable, "-m", "barn_owl", *arguments],

@@ -17,6 +17,7 @@ from pathlib import Path
 from typing import Any
 
 from barn_owl.errors import OutputError
+from barn_owl.names import from_text
 from barn_owl.wording import how_to_install
 
 FOLDER = "is a folder, not a file"
@@ -32,7 +33,7 @@ def not_a_file(path: str | Path) -> str:
     A pipe or a device is none: reading it would wait, or never end.
     """
     try:
-        mode = os.stat(path).st_mode  # noqa: PTH116 - asked for thousands of files
+        mode = os.stat(from_text(str(path))).st_mode  # noqa: PTH116 - asked for thousands of files
     except FileNotFoundError:
         return "does not exist"
     except (OSError, ValueError) as error:  # too long a name, a loop of links, a zero byte

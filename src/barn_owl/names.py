@@ -1,4 +1,8 @@
-"""Names of files and labels, which may hold anything: as text in tables, and as a terminal can show them."""
+"""Names of files and labels, which may hold anything: as text, and as a terminal can show them.
+
+A name of a file that is no UTF-8 is text everywhere in memory and in tables (`as_text`); only where a file is opened
+it becomes the name that the system knows (`from_text`).
+"""
 
 import re
 import unicodedata

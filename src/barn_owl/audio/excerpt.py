@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from barn_owl.audio.places import is_elsewhere, remote_stamp
+from barn_owl.names import from_text
 
 
 @dataclass(frozen=True)
@@ -22,14 +23,14 @@ class Excerpt:
         """Where the file is, its size and when it was changed: if all are the same, so is the content."""
         if is_elsewhere(self.file):
             return remote_stamp(self.file)
-        status = os.stat(self.file)  # noqa: PTH116 - thousands of these are asked for before training starts
+        status = os.stat(from_text(self.file))  # noqa: PTH116 - thousands of these are asked for before training starts
         return os.path.abspath(self.file), status.st_size, status.st_mtime_ns  # noqa: PTH100 - as above
 
     def content(self) -> str:
         """SHA-256 of the file, to know it again wherever it was moved; elsewhere, of what its store says of it."""
         if is_elsewhere(self.file):
             return hashlib.sha256(repr(remote_stamp(self.file)).encode()).hexdigest()
-        with open(self.file, "rb", buffering=0) as file:  # noqa: PTH123 - as above
+        with open(from_text(self.file), "rb", buffering=0) as file:  # noqa: PTH123 - as above
             return hashlib.file_digest(file, "sha256").hexdigest()
 
 

@@ -13,6 +13,7 @@ from typing import Any, TypeVar
 
 from barn_owl.errors import AudioError
 from barn_owl.files import not_a_file
+from barn_owl.names import as_text, from_text
 from barn_owl.wording import how_to_install
 
 logger = logging.getLogger(__name__)
@@ -36,16 +37,16 @@ def is_elsewhere(name: str | Path) -> bool:
 
 
 def place(name: str | Path) -> Path | str:
-    """Return the path that a name says, or the URL as it is."""
-    return str(name) if is_elsewhere(name) else Path(name)
+    """Return the path that a name says, as it is opened, or the URL as it is."""
+    return str(name) if is_elsewhere(name) else Path(from_text(str(name)))
 
 
 def sound_files_below(folder: str | Path) -> list[Path]:
     """List the sound files below a folder, in order; what has such a name and is no file is told and passed over."""
     found: list[Path] = []
-    for where, _, names in os.walk(folder, onerror=_tell):
+    for where, _, names in os.walk(from_text(str(folder)), onerror=_tell):
         for name in names:
-            path = Path(where) / name
+            path = Path(as_text(where)) / as_text(name)
             if path.suffix.lower() in AUDIO_ENDINGS:
                 why = not_a_file(path)
                 if why:

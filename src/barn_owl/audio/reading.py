@@ -4,6 +4,7 @@ Everything goes through one path, `stream_audio`, so a block stream and a whole 
 """
 
 import logging
+import os
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -71,6 +72,10 @@ class _ForwardFile(soundfile.SoundFile):
     """
 
     remote: RemoteFile | None = None
+
+    def __init__(self, file: Any) -> None:
+        # As bytes, since a name may hold some that are no text.
+        super().__init__(file if isinstance(file, RemoteFile) else os.fsencode(file))
 
     def seekable(self) -> bool:
         return False

@@ -8,6 +8,7 @@ from typing import IO
 from xml.etree import ElementTree as ET
 
 from barn_owl.files import not_a_file
+from barn_owl.names import from_text
 
 LARGEST = 1 << 20
 """Bytes of a chunk that are looked at; a time stamp is at its beginning."""
@@ -23,7 +24,7 @@ def broadcast_start(path: str | Path) -> datetime | None:
     try:
         if not_a_file(path):
             return None
-        with Path(path).open("rb") as file:
+        with Path(from_text(str(path))).open("rb") as file:
             for name, content in _chunks(file):
                 text = content[DATE_AT : DATE_AT + 18].decode("latin-1") if name == b"bext" else _of_xml(content)
                 found = _parsed(text)

@@ -1,5 +1,6 @@
 """Writing sound files."""
 
+import os
 from pathlib import Path
 
 import numpy as np
@@ -36,7 +37,9 @@ def write_audio(path: str | Path, samples: np.ndarray, rate_hz: int, *, encoding
     with whole_file(path) as beside:
         try:
             channels = 1 if samples.ndim == 1 else samples.shape[1]
-            with soundfile.SoundFile(beside, "w", rate_hz, channels, subtype=encoding, format=format_name) as file:
+            with soundfile.SoundFile(
+                os.fsencode(beside), "w", rate_hz, channels, subtype=encoding, format=format_name
+            ) as file:
                 for first in range(0, len(samples), BLOCK):
                     file.write(samples[first : first + BLOCK])
         except soundfile.LibsndfileError as error:

@@ -24,7 +24,7 @@ from rich.text import Text
 import barn_owl as owl
 from barn_owl.errors import OutputError, TableError
 from barn_owl.files import checked_target
-from barn_owl.names import printable
+from barn_owl.names import as_text, printable
 from barn_owl.parallel.engine import LOCAL
 
 if TYPE_CHECKING:
@@ -294,7 +294,7 @@ def _rows(what: str) -> pd.DataFrame:
     from barn_owl.audio import AUDIO_ENDINGS, sound_files_below
 
     if is_sound_file(what):
-        return pd.DataFrame({"file": [what], "label": [""]})
+        return pd.DataFrame({"file": [as_text(what)], "label": [""]})
     if what != "-" and Path(what).is_dir():
         files = sound_files_below(what)
         if not files:

@@ -17,6 +17,7 @@ from barn_owl.clips.duplicates import SAME, linked, near_duplicates, same_conten
 from barn_owl.clips.measure import ClipMeasures, measure_clips
 from barn_owl.clips.split import MIN_CLIPS, find_leaks, missing_on_sides
 from barn_owl.files import FOLDER, not_a_file
+from barn_owl.names import as_text
 from barn_owl.sound.samples import SampleFile
 
 LONGEST_NAME = 255
@@ -208,7 +209,7 @@ def _files(clips: pd.DataFrame) -> Iterator[_Finding]:
     """Files that are not there, and sound beside those of the table that no row names."""
     named = {_absolute(file) for file in clips["file"].unique()}
     folders = {Path(file).parent for file in named}
-    beside = {str(path) for folder in folders if not_a_file(folder) == FOLDER for path in folder.iterdir()
+    beside = {as_text(str(path)) for folder in folders if not_a_file(folder) == FOLDER for path in folder.iterdir()
               if path.suffix.lower() in AUDIO_ENDINGS and not path.name.startswith(".")}  # fmt: skip
     for row, file in clips.drop_duplicates("file")["file"].items():
         if is_elsewhere(file):

@@ -12,6 +12,7 @@ import scipy
 from barn_owl.audio import Excerpt, excerpts, read_audio
 from barn_owl.clips.measure import LONGEST_S, RATE_HZ, ClipMeasures
 from barn_owl.files import not_a_file
+from barn_owl.names import from_text
 from barn_owl.parallel import each
 from barn_owl.sound.samples import SampleFile
 
@@ -122,7 +123,9 @@ def file_copies(clips: pd.DataFrame) -> np.ndarray:
     asked = excerpts(clips["file"], clips["start_s"], clips["end_s"])
     keys: list[str] = [repr(one) for one in asked]
     whole = [row for row, one in enumerate(asked) if one.start_s is None and one.end_s is None]
-    sizes = pd.Series({row: Path(asked[row].file).stat().st_size for row in whole if not not_a_file(asked[row].file)})
+    sizes = pd.Series(
+        {row: Path(from_text(asked[row].file)).stat().st_size for row in whole if not not_a_file(asked[row].file)}
+    )
     for row in sizes.index[sizes.duplicated(keep=False)]:
         with suppress(OSError):  # reading it as sound will say what is wrong
             keys[row] = asked[row].content()

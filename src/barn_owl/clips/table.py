@@ -21,7 +21,7 @@ from barn_owl.audio.places import is_elsewhere
 from barn_owl.clips.sides import SIDES
 from barn_owl.errors import OutputError, TableError
 from barn_owl.files import not_a_file, whole_file
-from barn_owl.names import as_text, from_text
+from barn_owl.names import as_text
 from barn_owl.wording import how_to_install
 
 logger = logging.getLogger(__name__)
@@ -77,7 +77,7 @@ def _texts(column: "pd.Series[str]") -> list[str]:
 
 def _text(value: Any) -> str:
     if isinstance(value, str):
-        return value.strip()
+        return as_text(value.strip())
     blank = pd.isna(value)
     return "" if isinstance(blank, bool | np.bool_) and blank else str(value).strip()
 
@@ -155,9 +155,7 @@ def read_clip_table(source: str | Path | IO[str], *, may_be_empty: bool = False)
     where = "standard input" if not isinstance(source, str | Path) else str(source)
     clips = check_clip_table(table, where=where)
     folder = Path(source).parent if isinstance(source, str | Path) else Path()
-    clips["file"] = [
-        file if is_elsewhere(file) else os.path.normpath(folder / from_text(file)) for file in clips["file"]
-    ]
+    clips["file"] = [file if is_elsewhere(file) else os.path.normpath(folder / file) for file in clips["file"]]
     return clips
 
 

@@ -99,7 +99,7 @@ class FrameCache:
         if found is None:
             return None
         rows, crc32 = found
-        if zlib.crc32(rows.tobytes()) != crc32:
+        if zlib.crc32(np.ascontiguousarray(rows).data) != crc32:
             logger.warning("kept frames of %s are damaged; they are computed again", excerpt.file)
             return None
         return rows

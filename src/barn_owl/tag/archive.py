@@ -10,7 +10,7 @@ import logging
 import time
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import partial
 from pathlib import Path, PurePath
@@ -23,10 +23,11 @@ from barn_owl.audio.places import files_below, is_elsewhere, place, sound_files_
 from barn_owl.clips.table import read_any_table
 from barn_owl.errors import AudioError, TableError
 from barn_owl.model import DecisionSettings, Model
+from barn_owl.names import as_text
 from barn_owl.parallel import at_a_time, each, on_cluster
 from barn_owl.tag.decision import Decider, Event
 from barn_owl.tag.formats import COLUMNS
-from barn_owl.tag.hours import recording_start, with_clock
+from barn_owl.tag.hours import counted_by_hour, recording_start, with_clock
 from barn_owl.tag.pieces import PIECE_S, Piece, Said, lost_pieces, name_of, pieces_of, score_pieces
 from barn_owl.tag.recorded import save_trace
 from barn_owl.tag.store import Recorded, Store, open_store, packed, recorder_of, unpacked
@@ -76,7 +77,7 @@ class Archive:
         """Events of all recordings that are done, in their order; of a store they are read now."""
         tables = self.tables
         if self.store is not None:
-            names = {name_of(path): path for path in self.done}
+            names = {stored_name_of(path): path for path in self.done}
             found = pd.concat(
                 [pd.DataFrame(columns=COLUMNS), *self.store.batches(model=self.model, files=list(names))]
             )
@@ -89,7 +90,7 @@ class Archive:
         """Count the events by label: ``label``, ``events``, ``seconds`` that they last, ``mean_score``."""
         if self.store is None:
             return _summed([_counted(table) for table in self.tables.values()])
-        names, asked = {name_of(path) for path in self.done}, ("file", "label", "start_s", "end_s", "score")
+        names, asked = {stored_name_of(path) for path in self.done}, ("file", "label", "start_s", "end_s", "score")
         batches = self.store.batches(model=self.model, columns=asked)
         return _summed([_counted(batch[batch["file"].isin(names)]) for batch in batches])
 
@@ -132,7 +133,7 @@ def find_recordings(sources: Sequence[str | Path]) -> list[str]:
                 raise TableError(f"{source} has no column 'file' that names recordings")
             found += [str(file) if is_elsewhere(file) else str(source.parent / str(file)) for file in table["file"]]
         else:
-            found.append(str(source))
+            found.append(as_text(str(source)))
     known: dict[Path | str, str] = {}
     for path in found:
         known.setdefault(path if is_elsewhere(path) else Path(path).resolve(), path)
@@ -180,7 +181,7 @@ def tag_archive(
         None if traces is None else Path(traces), workers, starts, progress,
     )  # fmt: skip
     warn_of_clip_settings(model)
-    return job.done([str(path) for path in recordings])
+    return job.done([as_text(str(path)) for path in recordings])
 
 
 @dataclass
@@ -291,7 +292,7 @@ class _Job:
         if self._store is None or len(pieces) == 1:
             return pieces
         known = repr([self._known, *Excerpt(one.name).stamp()])
-        opened.prefix = hashlib.sha256(known.encode()).hexdigest()[:24]
+        opened.prefix = hashlib.sha256(as_text(known).encode()).hexdigest()[:24]
         while not pieces[0].last and (kept := self._store.piece(opened.part(pieces[0]))) is not None:
             arrays = unpacked(kept)
             if arrays is None:
@@ -371,27 +372,42 @@ class _Job:
         if self._store is None:
             self._archive.tables[path] = events
         else:
-            recorded = self._recorded(path, opened.content, opened.info.duration_s, len(events))
-            start = self._start(path)
-            events = with_clock(events, {path: start}).assign(file=name_of(path), key=recorded.key)
-            self._store.add(recorded, events)
+            self._store.add(*self._kept_as(path, opened.content, opened.info.duration_s, events))
             if opened.prefix:
                 self._store.drop_pieces(opened.prefix)
         self._archive.done.append(path)
+
+    def _kept_as(
+        self, path: str, content: str, duration_s: float, events: pd.DataFrame
+    ) -> tuple[Recorded, pd.DataFrame]:
+        """What a store is given of a recording and its events."""
+        recorded = self._recorded(path, content, duration_s, len(events))
+        clocked = with_clock(events, {path: self._start(path)})
+        kept = clocked.assign(file=stored_name_of(path), key=recorded.key)
+        return replace(recorded, hours=counted_by_hour(kept)), kept
 
     def _recorded(self, path: str, content: str, duration_s: float, events: int, reason: str = "") -> Recorded:
         start = self._start(path)
         name = name_of(path)
         try:
-            stamp = list(Excerpt(name).stamp())
+            where, size, changed = Excerpt(name).stamp()
+            stamp = [as_text(where), size, changed]
         except (AudioError, OSError):
             stamp = []
+        text = as_text(name)
         return Recorded(
-            key=hashlib.sha256((content + name + self._known).encode()).hexdigest()[:24], model=self._known[:12],
-            file=name, stamp=stamp, content=content, day="unknown" if start is None else start.date().isoformat(),
-            recorder=recorder_of(name), begins="" if start is None else start.isoformat(), duration_s=duration_s,
-            events=events, reason=reason,
-        )  # fmt: skip
+            key=hashlib.sha256((content + text + self._known).encode()).hexdigest()[:24],
+            model=self._known[:12],
+            file=text,
+            stamp=stamp,
+            content=content,
+            day="unknown" if start is None else start.date().isoformat(),
+            recorder=as_text(recorder_of(name)),
+            begins="" if start is None else start.isoformat(),
+            duration_s=duration_s,
+            events=events,
+            reason=as_text(reason),
+        )
 
     def _start(self, path: str) -> datetime | None:
         return recording_start(path) if self._starts is None else self._starts.get(path)
@@ -413,7 +429,7 @@ class _Job:
         name = name_of(path)
         try:
             where, size, changed = Excerpt(name).stamp()
-            stamp, own = [where, size, changed], by_file.get(name)
+            stamp, own = [as_text(where), size, changed], by_file.get(as_text(name))
             if own is None or own.stamp != stamp:
                 alike = sizes.get(size, [])
                 content = Excerpt(name).content() if alike else ""
@@ -422,7 +438,7 @@ class _Job:
             return False  # said when its turn comes
         if own is None:
             return False
-        if own.file != name or own.stamp != stamp:
+        if own.file != as_text(name) or own.stamp != stamp:
             self._renamed(path, own)
         self._archive.done.append(path)
         self._archive.kept.append(path)
@@ -433,11 +449,13 @@ class _Job:
         if self._store is None:
             raise AssertionError
         parts = list(self._store.batches(model=own.model, files=[own.file]))
-        recorded = self._recorded(path, own.content, own.duration_s, own.events)
         events = pd.concat(parts, ignore_index=True) if parts else pd.DataFrame(columns=COLUMNS)
-        start = self._start(path)
-        named = events[COLUMNS].assign(file=path)
-        self._store.add(recorded, with_clock(named, {path: start}).assign(file=name_of(path), key=recorded.key))
+        self._store.add(*self._kept_as(path, own.content, own.duration_s, events[COLUMNS].assign(file=path)))
+
+
+def stored_name_of(path: str) -> str:
+    """What a recording is known by in a store, which holds UTF-8."""
+    return as_text(name_of(path))
 
 
 def _info(path: str) -> AudioInfo | None:

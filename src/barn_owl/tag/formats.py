@@ -21,6 +21,7 @@ import pandas as pd
 import soundfile
 
 from barn_owl.audio import audio_info
+from barn_owl.audio.places import place
 from barn_owl.clips import check_clip_table, read_clip_table, write_clip_table
 from barn_owl.clips.table import read_any_table, safe_cells
 from barn_owl.errors import AudioError, OutputError, TableError
@@ -178,8 +179,10 @@ def write_cues(recording: str | Path, events: pd.DataFrame, path: str | Path, *,
     with whole_file(path, force=force) as beside:
         try:
             with (
-                soundfile.SoundFile(recording) as source,
-                soundfile.SoundFile(beside, "w", info.rate_hz, info.channels, subtype=subtype, format="WAV") as copy,
+                soundfile.SoundFile(os.fsencode(place(recording))) as source,
+                soundfile.SoundFile(
+                    os.fsencode(beside), "w", info.rate_hz, info.channels, subtype=subtype, format="WAV"
+                ) as copy,
             ):
                 for block in source.blocks(BLOCK, dtype="float64" if subtype in ("DOUBLE", "PCM_32") else "float32"):
                     copy.write(block)

@@ -124,9 +124,28 @@ def hours_table(
 def recorded_by_hour(start: datetime, seconds: float) -> np.ndarray:
     """Seconds of a recording in each hour of the day, ``(HOURS,)``."""
     recorded, at = np.zeros(HOURS), 0.0
+    end = _later(start, seconds)
+    if start.utcoffset() == end.utcoffset():  # no clock is changed meanwhile
+        first = start.hour + start.minute / 60 + (start.second + start.microsecond / 1e6) / 3600
+        edges = np.arange(int(first), first + seconds / 3600 + 1)
+        inside = np.diff(edges.clip(first, first + seconds / 3600)) * 3600
+        np.add.at(recorded, edges[:-1].astype(int) % HOURS, inside)
+        return recorded
     while at < seconds:
         now = _later(start, at)
         rest = min(3600 - (now.minute * 60 + now.second + now.microsecond / 1e6), seconds - at)
         recorded[now.hour] += rest
         at += max(rest, 1e-3)
     return recorded
+
+
+def counted_by_hour(events: pd.DataFrame) -> dict[str, dict[str, int]]:
+    """Count events of each label by hour of the day, from their ``clock``."""
+    known = events[events["clock"].str.len() > 13] if len(events) else events
+    if not len(known):
+        return {}
+    hours = known["clock"].str.slice(11, 13).astype(int).astype(str)
+    counts: dict[str, dict[str, int]] = {}
+    for (label, hour), count in known.groupby([known["label"], hours]).size().items():
+        counts.setdefault(str(label), {})[str(hour)] = int(count)
+    return counts

@@ -10,10 +10,9 @@ import json
 import os
 import sqlite3
 import uuid
-from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import asdict, dataclass, fields
+from dataclasses import asdict, dataclass, field, fields
 from datetime import datetime
 from pathlib import Path
 from typing import Any, Protocol
@@ -24,7 +23,7 @@ import pandas as pd
 
 from barn_owl.errors import OutputError, TableError
 from barn_owl.files import whole_file
-from barn_owl.tag.hours import STAMP
+from barn_owl.tag.hours import HOURS, STAMP, recorded_by_hour
 from barn_owl.wording import how_to_install
 
 SQLITE = (".sqlite", ".db", ".sqlite3")
@@ -55,6 +54,7 @@ class Recorded:
     begins: str
     duration_s: float
     events: int
+    hours: dict[str, dict[str, int]] = field(default_factory=dict)
     reason: str = ""
 
 
@@ -85,9 +85,6 @@ class Store(Protocol):
         columns: Sequence[str] = (),
     ) -> Iterator[pd.DataFrame]:
         """Yield events part by part, so that not all are in memory."""
-
-    def hour_counts(self, *, model: str = "", day: str = "", recorder: str = "") -> dict[tuple[str, int], int]:
-        """Count events with a clock by label and hour of the day."""
 
     def keep_piece(self, name: str, content: bytes) -> None:
         """Keep a part of a recording that is not finished."""
@@ -160,25 +157,23 @@ def the_model(store: Store, model: str = "") -> str:
 def store_hours(path: str | Path, *, model: str = "", day: str = "", recorder: str = "") -> pd.DataFrame:
     """Count the events of a store by label and hour of the day; see `barn_owl.hours_table`.
 
-    Recordings whose beginning is not known are left out. The store is gone through part by part.
+    Recordings whose beginning is not known are left out. The events themselves are not read.
 
     >>> _ = barn_owl.tag_archive(barn_owl.load_model("first"), ["night.wav"], keep="store.sqlite", workers=1)
     >>> list(barn_owl.store_hours("store.sqlite"))[-1]
     'recorded_s'
     """
-    from barn_owl.tag.hours import HOURS, recorded_by_hour
-
     store = opened_to_read(path)
     own = the_model(store, model)
     counts: dict[str, np.ndarray] = {}
-    for (label, hour), count in store.hour_counts(model=own, day=day, recorder=recorder).items():
-        if not 0 <= hour < HOURS:
-            raise TableError(f"{path} is damaged: it holds an event at hour {hour}")
-        counts.setdefault(label, np.zeros(HOURS, dtype=int))[hour] += count
     recorded = np.zeros(HOURS)
     for one in store.recordings(own):
-        if one.begins and not one.reason and day in ("", one.day) and recorder in ("", one.recorder):
-            recorded += recorded_by_hour(datetime.fromisoformat(one.begins), one.duration_s)
+        if one.reason or not one.begins or day not in ("", one.day) or recorder not in ("", one.recorder):
+            continue
+        recorded += recorded_by_hour(datetime.fromisoformat(one.begins), one.duration_s)
+        for label, by_hour in one.hours.items():
+            for hour, count in by_hour.items():
+                counts.setdefault(label, np.zeros(HOURS, dtype=int))[int(hour)] += count
     table = pd.DataFrame({label: counts[label] for label in sorted(counts)}, index=pd.RangeIndex(HOURS, name="hour"))
     return table.assign(recorded_s=np.round(recorded, 3))
 
@@ -275,26 +270,6 @@ class _Folder:
             except (OSError, pa.ArrowException, KeyError, ValueError, TypeError) as error:
                 raise TableError(f"a file of the store {self.path} is damaged: {error}") from error
 
-    def hour_counts(self, *, model: str = "", day: str = "", recorder: str = "") -> dict[tuple[str, int], int]:
-        import pyarrow as pa
-        import pyarrow.compute as pc
-        import pyarrow.parquet as pq
-
-        counts: Counter[tuple[str, int]] = Counter()
-        for paths in _in_groups(self._files(model, day, recorder, ())):
-            try:
-                part = pa.concat_tables([pq.ParquetFile(path).read(["label", "clock"]) for path in paths])
-                known = part.filter(pc.greater(pc.utf8_length(part["clock"]), 13))
-                hours = pc.cast(pc.utf8_slice_codeunits(known["clock"], 11, 13), pa.int64())
-                counted = (
-                    known.append_column("hour", hours).group_by(["label", "hour"]).aggregate([([], "count_all")])
-                )
-                for row in counted.to_pylist():
-                    counts[str(row["label"]), int(row["hour"])] += row["count_all"]
-            except (OSError, pa.ArrowException, KeyError, ValueError, TypeError) as error:
-                raise TableError(f"a file of the store {self.path} is damaged: {error}") from error
-        return counts
-
     def _files(self, model: str, day: str, recorder: str, files: Sequence[str]) -> Iterator[Path]:
         if files:
             wanted = set(files)
@@ -355,20 +330,21 @@ class _File:
             raise OutputError(f"{self.path} cannot be used as a store: {error}") from error
 
     def recordings(self, model: str = "") -> list[Recorded]:
-        names = [field.name for field in fields(Recorded)]
+        names = [own.name for own in fields(Recorded)]
         with self._open() as file:
             rows = file.execute(
                 f"SELECT {', '.join(names)} FROM recordings WHERE ? IN ('', model) ORDER BY id",  # noqa: S608 - names of ours
                 (model,),
             ).fetchall()
         try:
-            told = [{**dict(zip(names, row, strict=True)), "stamp": json.loads(row[3])} for row in rows]
-            return [_recorded(one) for one in told]
-        except (ValueError, TypeError, RecursionError) as error:
+            told = [dict(zip(names, row, strict=True)) for row in rows]
+            parsed = [{name: json.loads(one[name]) for name in ("stamp", "hours")} for one in told]
+            return [_recorded(one | more) for one, more in zip(told, parsed, strict=True)]
+        except (ValueError, TypeError, AttributeError, RecursionError) as error:
             raise TableError(f"{self.path} is damaged: {error}") from error
 
     def add(self, recorded: Recorded, events: pd.DataFrame) -> None:
-        row = asdict(recorded) | {"stamp": json.dumps(recorded.stamp)}
+        row = asdict(recorded) | {"stamp": json.dumps(recorded.stamp), "hours": json.dumps(recorded.hours)}
         with self._open() as file:
             known = file.execute(
                 "SELECT id, reason FROM recordings WHERE model = ? AND file = ?", (recorded.model, recorded.file)
@@ -406,15 +382,6 @@ class _File:
             while rows := found.fetchmany(AT_ONCE):
                 yield pd.DataFrame(rows, columns=asked)
 
-    def hour_counts(self, *, model: str = "", day: str = "", recorder: str = "") -> dict[tuple[str, int], int]:
-        where, values = self._where(model, day, recorder)
-        sql = (
-            f"SELECT label, CAST(substr(clock, 12, 2) AS INTEGER), count(*) FROM {JOINED}{where} "  # noqa: S608
-            "AND length(clock) > 13 GROUP BY 1, 2"
-        )
-        with self._open() as file:
-            return {(str(label), int(hour)): int(count) for label, hour, count in file.execute(sql, values)}
-
     @staticmethod
     def _where(model: str, day: str, recorder: str) -> tuple[str, list[Any]]:
         named = {"model": model, "day": day, "recorder": recorder}
@@ -442,7 +409,8 @@ OURS = 1870097457
 _TABLES = """
 PRAGMA application_id = 1870097457;
 CREATE TABLE IF NOT EXISTS recordings (id INTEGER PRIMARY KEY, key TEXT, model TEXT, file TEXT, stamp TEXT,
-    content TEXT, day TEXT, recorder TEXT, begins TEXT, duration_s REAL, events INTEGER, reason TEXT,
+    content TEXT, day TEXT, recorder TEXT, begins TEXT, duration_s REAL, events INTEGER, hours TEXT,
+    reason TEXT,
     UNIQUE (model, file));
 CREATE INDEX IF NOT EXISTS by_day ON recordings (day, recorder);
 CREATE TABLE IF NOT EXISTS found (recording INTEGER, start_s REAL, end_s REAL, label TEXT, score REAL, clock TEXT);
@@ -465,18 +433,21 @@ def _line(text: str) -> Recorded | None:
     """A line of a manifest; None for one that a crash cut off."""
     try:
         return _recorded(json.loads(text))
-    except (ValueError, TypeError, RecursionError):
+    except (ValueError, TypeError, AttributeError, RecursionError):
         return None
 
 
 def _recorded(told: dict[str, Any]) -> Recorded:
     """What a line or a row says; raises TypeError or ValueError when it says something else."""
     one = Recorded(**told)
-    for field in fields(Recorded):
-        kinds: dict[str, Any] = {"stamp": list, "duration_s": (int, float), "events": int}
-        kind = kinds.get(field.name, str)
-        if not isinstance(getattr(one, field.name), kind):
-            raise TypeError(f"{field.name} is {getattr(one, field.name)!r}")
+    kinds: dict[str, Any] = {"stamp": list, "duration_s": (int, float), "events": int, "hours": dict}
+    for own in fields(Recorded):
+        if not isinstance(getattr(one, own.name), kinds.get(own.name, str)):
+            raise TypeError(f"{own.name} is {getattr(one, own.name)!r}")
+    for by_hour in one.hours.values():
+        for hour, count in by_hour.items():
+            if int(hour) not in range(HOURS) or not isinstance(count, int):
+                raise ValueError(f"{count} events at hour {hour}")
     if one.begins:
         datetime.fromisoformat(one.begins)
     return one

@@ -1,0 +1,506 @@
+"""What a stranger's files, names, tables and models can do, and what a signal, a full disk or a crash leaves."""
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+import pytest
+import soundfile
+from hypothesis import given, settings, strategies as st
+
+import barn_owl as owl
+import torture
+from barn_owl.cli.main import run as call
+from barn_owl.clips import check_clip_table, read_clip_table, write_clip_table
+from barn_owl.clips.table import plain_cells, read_any_table, safe_cells
+from barn_owl.errors import AudioError, ModelError, OutputError, PlanError, TableError
+from barn_owl.features.cache import FrameCache
+from barn_owl.files import checked_target, claim_folder, temporary_folder, whole_file
+from barn_owl.names import as_text, from_text, printable
+from barn_owl.tag.archive import trace_files_of
+from barn_owl.tag.doubts import doubts_of_recording
+from helpers import RATE_HZ, sound, write_folder
+
+BARN_OWL = [sys.executable, "-m", "barn_owl"]
+
+
+# Names
+
+
+@given(st.binary(min_size=1, max_size=30))
+def test_any_name_comes_back_from_a_table_as_it_was(raw):
+    name = os.fsdecode(raw)
+    assert from_text(as_text(name)) == name
+    as_text(name).encode("utf-8")
+    assert printable(name).encode("utf-8", "backslashreplace")
+    assert not any(ord(character) < 32 and character not in "\n\t" for character in printable(name))
+
+
+@pytest.fixture
+def strange(tmp_path, rng):
+    """A folder of recordings with names that are no UTF-8, a loop of links, a pipe, a link to nothing."""
+    folder = tmp_path / "strange"
+    (folder / "hum").mkdir(parents=True)
+    (folder / "hiss").mkdir()
+    for number in range(4):
+        for kind in ("hum", "hiss"):
+            soundfile.write(folder / kind / f"take_{number}.wav", sound(kind, rng, seconds=2.0), RATE_HZ)
+    bad = os.fsencode(folder / "hum") + b"/caf\xe9.wav"
+    Path(os.fsdecode(bad)).write_bytes((folder / "hum" / "take_0.wav").read_bytes())
+    os.mkfifo(folder / "hiss" / "pipe.wav")
+    (folder / "hiss" / "loop.wav").symlink_to("loop.wav")
+    (folder / "hiss" / "nothing.wav").symlink_to("not-there.wav")
+    (folder / "round").symlink_to(".")
+    return folder
+
+
+def test_one_bad_name_never_stops_a_job(strange, tmp_path, runs, capsys):
+    table = tmp_path / "clips.csv"
+    assert call(["gather", str(strange), "-o", str(table)]) == 0
+    said = capsys.readouterr()
+    assert "is a pipe or a device" in said.err
+    assert "caf\\udce9.wav" in table.read_text(encoding="utf-8")
+    clips = read_clip_table(table)
+    assert len(clips) == 9
+    assert sum(file.endswith("caf\\udce9.wav") for file in clips["file"]) == 1
+    tag = ["tag", str(runs["cnn"].folder), str(strange)]
+    for command in (
+        ["look", str(table)],
+        ["check", str(table), "-o", str(tmp_path / "findings.csv"), "--fix", str(tmp_path / "fixed.csv")],
+        [*tag, "-o", str(tmp_path / "events.csv"), "--keep", str(tmp_path / "k")],
+        [*tag, "-o", str(tmp_path / "e.jsonl"), "--keep", str(tmp_path / "k.db")],
+        [*tag, "-o", str(tmp_path / "e.parquet")],
+        ["hours", str(tmp_path / "k")],
+        ["features", str(table), "-o", str(tmp_path / "f.csv")],
+        ["classify", str(runs["cnn"].folder), str(table), "-o", str(tmp_path / "named.csv")],
+    ):
+        assert call(command) in (0, 1 if command[0] == "check" else 0), command
+        assert "Traceback" not in capsys.readouterr().err
+    events = owl.read_events(tmp_path / "events.csv")
+    assert any(file.endswith("caf\\udce9.wav") for file in events["file"])
+
+
+def test_a_name_that_is_too_long_or_no_file_is_one_row_that_cannot_be_used(clips, tmp_path):
+    long = pd.concat([clips.head(6), clips.head(3).assign(file=["x" * 300 + ".wav", "a\0b.wav", str(tmp_path)])])
+    check = owl.check_clips(check_clip_table(long))
+    assert (check.findings["finding"] == "no file").sum() == 3
+    facts, refused = owl.facts_table(long["file"])
+    assert (len(facts), len(refused)) == (6, 3)
+    frames, _, left_out = owl.load_frames(check_clip_table(long), owl.FrontEnd())
+    assert (len(frames), len(left_out)) == (6, 3)
+    with pytest.raises(AudioError, match="pipe or a device"):
+        owl.audio_info("/dev/null")
+
+
+# Writing
+
+
+def test_only_a_regular_file_is_ever_replaced(tmp_path):
+    os.mkfifo(tmp_path / "pipe")
+    (tmp_path / "real.csv").write_text("old")
+    (tmp_path / "link.csv").symlink_to("real.csv")
+    (tmp_path / "dangling.csv").symlink_to("none.csv")
+    for path in (
+        "/dev/null",
+        tmp_path / "pipe",
+        tmp_path,
+        tmp_path / "dangling.csv",
+        tmp_path / "real.csv" / "x.csv",
+    ):
+        with pytest.raises(OutputError), whole_file(path):
+            pass
+    with whole_file(tmp_path / "link.csv") as beside:
+        beside.write_text("new")
+    assert (tmp_path / "link.csv").is_symlink()
+    assert (tmp_path / "real.csv").read_text() == "new"
+    assert Path("/dev/null").is_char_device()
+    with pytest.raises(OutputError, match="here one of .csv, .png"):
+        checked_target(tmp_path / "x.xlsx", endings=(".csv", ".png"))
+    with pytest.raises(OutputError, match="link to nothing"):
+        claim_folder(tmp_path / "dangling.csv")
+
+
+def test_what_is_written_is_checked_before_the_work(tmp_path, runs, capsys, monkeypatch, rng):
+    model = str(runs["cnn"].folder)
+    for folder in ("a", "b"):
+        (tmp_path / folder).mkdir()
+        soundfile.write(tmp_path / folder / "night.wav", sound("hum", rng, seconds=3.0), RATE_HZ)
+    both = [str(tmp_path / "a"), str(tmp_path / "b")]
+    monkeypatch.setattr("barn_owl.tag.archive.score_pieces", lambda *_, **__: pytest.fail("work was begun"))
+    (tmp_path / "there.csv").touch()
+    (tmp_path / "cut").mkdir()
+    (tmp_path / "cut" / "x").touch()
+    for more, said in (
+        (["-o", "events.xlsx"], "the ending says"),
+        (["-o", "events.vtt"], "events of one recording"),
+        (["-o", "/dev/full/x.csv"], "cannot be written"),
+        (["-o", "e.csv", "--figure", "f.doc"], "the ending says"),
+        (["-o", "e.csv", "--hours", "h.xlsx"], "the ending says"),
+        (["-o", "e.csv", "--cues", "c"], "recordings of the same name"),
+        (["-o", "e.csv", "--excerpts", str(tmp_path / "cut")], "is not empty"),
+        (["-o", "e.csv", "--keep", "/dev/null"], "is a file"),
+        ([], "-o TABLE, or --keep STORE"),
+    ):
+        assert call(["tag", model, *both, *more]) == 1
+        assert said in capsys.readouterr().err
+    monkeypatch.setattr("barn_owl.files.find_spec", lambda _name: None)
+    assert call(["tag", model, *both, "-o", "e.parquet"]) == 1
+    assert "needs pyarrow" in capsys.readouterr().err
+
+
+def test_traces_of_recordings_with_one_name_are_kept_apart(tmp_path, runs, capsys, rng):
+    for folder in ("a", "b"):
+        (tmp_path / folder).mkdir()
+        soundfile.write(tmp_path / folder / "night.wav", sound("hum", rng, seconds=3.0), RATE_HZ)
+    command = [
+        "tag",
+        str(runs["cnn"].folder),
+        str(tmp_path / "a"),
+        str(tmp_path / "b"),
+        "--traces",
+        str(tmp_path / "t"),
+    ]
+    assert call([*command, "-o", str(tmp_path / "e.csv")]) == 0
+    assert sorted(path.name for path in (tmp_path / "t").iterdir()) == ["a_night.npz", "b_night.npz"]
+    assert call([*command, "-o", str(tmp_path / "f.csv")]) == 1
+    assert "exists; choose another name" in capsys.readouterr().err
+    assert call([*command, "-o", str(tmp_path / "f.csv"), "--force"]) == 0
+    names = trace_files_of(["/x/a/n.wav", "/y/a/n.wav", "/x/a/n.flac", "/x/b.wav"], "t")
+    assert len(set(names.values())) == 4
+
+
+def test_what_a_killed_process_had_begun_to_write_goes_with_the_next(tmp_path):
+    script = (
+        "import os, sys, signal\nfrom barn_owl.files import whole_file, temporary_folder\n"
+        "with whole_file(sys.argv[1]) as beside, temporary_folder() as folder:\n"
+        "    beside.write_text('half'); print(folder, flush=True); os.kill(os.getpid(), signal.SIGKILL)\n"
+    )
+    done = subprocess.run(
+        [sys.executable, "-c", script, tmp_path / "x.csv"], capture_output=True, text=True, check=False
+    )
+    left = Path(done.stdout.strip())
+    assert left.is_dir()
+    assert [path.name[0] for path in tmp_path.iterdir()] == ["."]
+    with whole_file(tmp_path / "y.csv") as beside, temporary_folder():
+        beside.write_text("whole")
+    assert [path.name for path in tmp_path.iterdir()] == ["y.csv"]
+    assert not left.exists()
+
+
+def test_a_full_disk_is_told_and_leaves_the_old_file(tmp_path, monkeypatch, runs):
+    owl.write_audio(tmp_path / "a.wav", np.zeros(100), 8000)
+    before = (tmp_path / "a.wav").read_bytes()
+    monkeypatch.setattr("barn_owl.files.FULL", 1 << 60)  # as if there were less than that
+    monkeypatch.setattr("soundfile.SoundFile.write", lambda *_: (_ for _ in ()).throw(soundfile.LibsndfileError(2)))
+    with pytest.raises(OutputError, match=r"a.wav cannot be written: no space is left"):
+        owl.write_audio(tmp_path / "a.wav", np.ones(100), 8000)
+    assert (tmp_path / "a.wav").read_bytes() == before
+    from safetensors import SafetensorError
+
+    monkeypatch.setattr(
+        "barn_owl.model.model.save_file", lambda *_, **__: (_ for _ in ()).throw(SafetensorError("x"))
+    )
+    with pytest.raises(OutputError, match="no space is left"):
+        runs["cnn"].model.save(tmp_path / "m.safetensors")
+    assert [path.name for path in tmp_path.iterdir()] == ["a.wav"]
+
+
+# Times beyond the end
+
+
+def test_times_beyond_the_end_are_one_error_with_a_hint(tmp_path, rng, capsys):
+    file = str(tmp_path / "night.wav")
+    soundfile.write(file, np.tile(sound("hum", rng), 10), RATE_HZ)
+    truth = pd.DataFrame({"file": file, "start_s": [1000.0, 4000.0], "end_s": [2000.0, 5000.0], "label": "hum"})
+    for cut in (
+        lambda: owl.clips_of_events(truth, 1.0),
+        lambda: owl.draw_background(truth, 1.0, 2),
+        lambda: owl.clips_of_false_alarms(truth, truth, 1.0),
+        lambda: owl.score_events(truth, truth, seconds={file: 12.0}),
+    ):
+        with pytest.raises(TableError, match=r"row 1: .* is 12.00 s long(.|\n)*look like milliseconds"):
+            cut()
+    write_clip_table(truth, tmp_path / "truth.csv")
+    assert call(["score", str(tmp_path / "truth.csv"), str(tmp_path / "truth.csv")]) == 2
+    assert "divide them by 1000" in capsys.readouterr().err
+    far = truth.assign(start_s=[1.0, 3e6], end_s=[2.0, 4e6])
+    with pytest.raises(TableError, match="row 2") as error:
+        owl.clips_of_events(far, 1.0)
+    assert "milliseconds" not in str(error.value)
+
+
+# Tables
+
+
+def test_an_encoding_is_told_and_never_guessed_in_silence(tmp_path, caplog):
+    path = tmp_path / "t.csv"
+    path.write_bytes("file,label\na.wav,Möwe\nb.wav,Glocke\n".encode("cp1252"))
+    assert read_any_table(path)["label"].tolist() == ["Möwe", "Glocke"]
+    assert "read as Windows-1252 (row 1 is the first" in caplog.text
+    path.write_bytes("file,label\na.wav,Möwe\n".encode() + "b.wav,Möwe\n".encode("cp1252"))
+    with pytest.raises(TableError, match=r"row 2: byte 0xf6 is not UTF-8, which the rest is"):
+        read_any_table(path)
+    assert read_any_table(path, encoding="cp1252")["label"][1] == "Möwe"
+    with pytest.raises(TableError, match="there is no encoding 'klingon'"):
+        read_any_table(path, encoding="klingon")
+    with pytest.raises(TableError, match="not in ascii"):
+        read_any_table(path, encoding="ascii")
+    path.write_bytes(b"file,label\na\0.wav,x\n" + b"b.wav,y\n" * 1000)
+    with pytest.raises(TableError, match="zero bytes"):
+        read_any_table(path)
+
+
+def test_a_column_twice_and_endless_columns_are_refused_at_once(tmp_path):
+    path = tmp_path / "t.csv"
+    path.write_text("file,label, label \na.wav,x,y\n")
+    with pytest.raises(TableError, match=r"two columns 'label', the 2. and the 3."):
+        read_any_table(path)
+    for header in ("x," * 20_000, "," * 100_000):
+        path.write_text(f"file,label,{header}\na.wav,x\n")
+        begin = time.monotonic()
+        with pytest.raises(TableError, match="columns; at most 2000"):
+            read_any_table(path)
+        assert time.monotonic() - begin < 5
+
+
+@given(st.lists(st.text(max_size=12), min_size=1, max_size=5))
+@settings(max_examples=60)
+def test_cells_that_a_spreadsheet_would_compute_are_text_and_come_back(texts):
+    table = pd.DataFrame({"note": pd.Series(texts, dtype=object)})
+    safe = safe_cells(table)
+    for cell in safe["note"]:
+        assert not cell.startswith(("=", "@", "\t", "\r")) or not cell
+    assert plain_cells(safe)["note"].tolist() == texts
+
+
+def test_formulas_and_negative_numbers_come_back_from_a_file(tmp_path):
+    rows = {
+        "file": ["a.wav", "b.wav", "c.wav"],
+        "label": ["=1+1", "-x", "'@y"],
+        "note": ["-3.5", "+1e3", "=cmd|'/C'!A0"],
+    }
+    write_clip_table(pd.DataFrame(rows), tmp_path / "t.csv")
+    text = (tmp_path / "t.csv").read_text()
+    assert ",'=1+1," in text
+    assert ",-3.5" in text
+    again = read_clip_table(tmp_path / "t.csv")
+    assert again["label"].tolist() == rows["label"]
+    assert again["note"].tolist() == rows["note"]
+
+
+def test_labels_in_two_unicode_forms_and_for_no_folder_are_found(tmp_path, clips, capsys):
+    labels = ["Mo\u0308we", "M\u00f6we", "x" * 300, "a/b", "fine", "fine"] * 3
+    table = clips.head(18).assign(label=labels)
+    found = owl.check_clips(check_clip_table(table), audio=False).findings
+    assert "Unicode form" in found.loc[found["finding"] == "spelling", "detail"].iloc[0]
+    assert set(found.loc[found["finding"] == "no folder name", "label"].str[:3]) == {"xxx", "a/b"}
+    gone = check_clip_table(pd.DataFrame({"file": [str(tmp_path / "no.wav")] * 2, "label": ["a", "b"]}))
+    write_clip_table(gone, tmp_path / "gone.csv")
+    assert call(["check", str(tmp_path / "gone.csv"), "--fix", str(tmp_path / "fixed.csv")]) == 2
+    assert "no clip is left" in capsys.readouterr().err
+    assert not (tmp_path / "fixed.csv").exists()
+
+
+# Models, plans, caches
+
+
+@pytest.mark.parametrize(
+    ("change", "said"),
+    [
+        ({"labels": ["a", "a", "b", "c"]}, "one is there twice"),
+        ({"temperature": 1e-308}, "temperature"),
+        ({"background": ["gull"]}, "'gull' is no label"),
+        ({"thresholds": {"hum": float("inf")}}, "no number"),
+        ({"family": {"name": "ensemble", "members": []}}, "family"),
+        ({"family": "cnn"}, "family"),
+        ({"front_end": {"bands": 512, "fft": 1 << 20}}, "more than makes sense"),
+        ({"decision": {"labels": []}}, "decision"),
+        ({"kept": ["hum"] * 500}, "it lacks 'kept."),
+    ],
+)
+def test_a_model_whose_header_is_hostile_is_refused(runs, tmp_path, change, said):
+    content = (runs["cnn"].folder / "model.safetensors").read_bytes()
+    size = int.from_bytes(content[:8], "little")
+    outer = json.loads(content[8 : 8 + size])
+    inner = json.loads(outer["__metadata__"]["barn_owl"]) | change
+    outer["__metadata__"]["barn_owl"] = json.dumps(inner)
+    header = json.dumps(outer).encode()
+    path = tmp_path / "m.safetensors"
+    path.write_bytes(len(header).to_bytes(8, "little") + header + content[8 + size :])
+    with pytest.raises(ModelError, match="damaged") as error:
+        owl.load_model(path)
+    assert said in str(error.value)
+
+
+def test_models_that_ask_for_more_than_they_hold_are_refused_before_it_is_taken(runs, tmp_path):
+    content = (runs["cnn"].folder / "model.safetensors").read_bytes()
+    size = int.from_bytes(content[:8], "little")
+    outer = json.loads(content[8 : 8 + size])
+    inner = json.loads(outer["__metadata__"]["barn_owl"])
+    layers = [{"kind": "convolution", "channels": 4096, "taps": [4096, 1], "dilation": 1}] * 2
+    for family in (
+        inner["family"] | {"settings": {"layers": layers}},
+        {"name": "mlp", "frames": 50, "statistics": ["mean"], "level": {}, "settings": {"hidden": [4096] * 50}},
+        {"name": "nearest", "frames": 60_000, "statistics": ["mean"], "level": {}},
+    ):
+        outer["__metadata__"]["barn_owl"] = json.dumps(inner | {"family": family})
+        header = json.dumps(outer).encode()
+        (tmp_path / "m.safetensors").write_bytes(len(header).to_bytes(8, "little") + header + content[8 + size :])
+        script = (
+            "import sys, barn_owl\ntry:\n    barn_owl.load_model(sys.argv[1])\nexcept barn_owl.ModelError as e:\n"
+            "    print(open('/proc/self/status').read().split('VmHWM:')[1].split()[0])\n"
+        )
+        done = subprocess.run(
+            [sys.executable, "-c", script, tmp_path / "m.safetensors"], capture_output=True, text=True, check=True
+        )
+        assert int(done.stdout) < 300_000
+
+
+@pytest.mark.parametrize("value", [np.nan, np.inf, 0.0])
+def test_weights_that_are_no_numbers_are_refused(runs, tmp_path, value):
+    model = runs["cnn"].model
+    wrong = replace(model, deviation=np.full_like(model.deviation, value))
+    wrong.save(tmp_path / "m.safetensors")
+    with pytest.raises(ModelError, match="damaged"):
+        owl.load_model(tmp_path / "m.safetensors")
+
+
+def test_deep_and_endless_plans_are_refused(tmp_path):
+    (tmp_path / "deep.toml").write_text("x = " + "[" * 50_000 + "]" * 50_000)
+    with pytest.raises(PlanError, match="not a TOML file"):
+        owl.read_plan(tmp_path / "deep.toml")
+    (tmp_path / "long.toml").write_text("# x\n" * 400_000)
+    with pytest.raises(PlanError, match="bytes long, which no plan is"):
+        owl.read_plan(tmp_path / "long.toml")
+
+
+def test_kept_frames_that_were_changed_are_computed_again(clips, tmp_path, caplog):
+    front_end = owl.FrontEnd()
+    plain = owl.load_frames(clips.head(3), front_end, cache=tmp_path)[0]
+    wanted = [part.copy() for part in plain.parts]
+    file = next(FrameCache(tmp_path, front_end).folder.glob("*.f32"))
+    content = bytearray(file.read_bytes())
+    content[100:104] = np.float32(np.nan).tobytes()
+    file.unlink()
+    file.write_bytes(content)
+    again = owl.load_frames(clips.head(3), front_end, cache=tmp_path)[0]
+    assert all(np.array_equal(a, b) for a, b in zip(again.parts, wanted, strict=True))
+    assert "are damaged; they are computed again" in caplog.text
+
+
+# Terminals and pages
+
+
+def test_control_characters_are_written_out_in_a_terminal(tmp_path, capsys):
+    folder = write_folder(tmp_path / "in", seed=1, clips=2, kinds=("hum", "hiss"))
+    table = owl.gather_folder(folder).clips
+    write_clip_table(table.assign(label=["a\x1b[2J", "b"] * 2), tmp_path / "t.csv")
+    assert call(["look", str(tmp_path / "t.csv")]) == 0
+    said = capsys.readouterr()
+    assert "\x1b[2J" not in said.out + said.err
+    assert "a\\x1b[2J" in said.out
+    assert call(["look", "no\x1b]0;owned\x07.wav"]) == 2
+    assert "\x07" not in capsys.readouterr().err
+
+
+# Recordings that are odd
+
+
+def test_what_is_odd_about_a_recording_is_told(tmp_path, runs, rng):
+    model = runs["cnn"].model
+
+    def told(samples, rate_hz=RATE_HZ, **how):
+        soundfile.write(tmp_path / "odd.wav", samples, rate_hz, **how)
+        return " ".join(doubts_of_recording(model, tmp_path / "odd.wav", pd.DataFrame({"file": ["x"]})))
+
+    take = np.tile(sound("hum", rng), 10)
+    assert "is at 2000 Hz" in told(take, 2000)
+    assert "is silent, below -60 dB" in told(np.zeros_like(take) + 1e-6, subtype="FLOAT")
+    assert "cancel each other" in told(np.stack([take, -take], axis=1))
+    assert "only channel 2 of the 4" in told(np.stack([0 * take, take, 0 * take, 0 * take], axis=1))
+    assert "beyond full scale" in told(take * 3000, subtype="FLOAT")
+    fine = told(np.stack([take, 0.5 * take], axis=1))
+    assert "channel" not in fine
+    assert "full scale" not in fine
+
+
+def test_warnings_of_a_worker_are_told_here_with_the_file(tmp_path, runs, caplog):
+    take = np.zeros(5 * RATE_HZ, dtype=np.float32)
+    take[100] = np.nan
+    soundfile.write(tmp_path / "nan.wav", take, RATE_HZ, subtype="FLOAT")
+    owl.tag_archive(runs["cnn"].model, [tmp_path / "nan.wav"], workers=1)
+    assert caplog.text.count("nan.wav: 1 samples are not finite") == 1
+
+
+def test_features_of_a_recording_are_written_part_by_part(tmp_path, rng):
+    take = np.tile(sound("hum", rng), 30)
+    soundfile.write(tmp_path / "long.wav", take, RATE_HZ)
+    front_end = owl.FrontEnd(features=["log-mel", "deltas", "flux"], bands=8)
+    whole = owl.frame_table(front_end, front_end.frames(owl.read_audio(tmp_path / "long.wav")[0]))
+    for ending in ("csv", "parquet", "npz"):
+        blocks = front_end.frame_blocks(owl.stream_audio(tmp_path / "long.wav"))
+        assert owl.write_frames(front_end, blocks, tmp_path / f"f.{ending}") == len(whole)
+        again = owl.read_features(tmp_path / f"f.{ending}")
+        pd.testing.assert_frame_equal(again.astype(whole.dtypes.to_dict()), whole)
+    assert call(["features", str(tmp_path / "long.wav"), "-o", str(tmp_path / "g.csv"), "--features", "log-mel"]) == 0
+
+
+# Signals
+
+
+@pytest.mark.parametrize("how", [signal.SIGTERM, signal.SIGINT, signal.SIGKILL])
+def test_a_signal_leaves_no_process_no_file_and_no_traceback(runs, tmp_path, rng, how):
+    (tmp_path / "in").mkdir()
+    take = np.tile(sound("hum", rng), 500)
+    for number in range(12):
+        soundfile.write(tmp_path / "in" / f"night_{number}.wav", take, RATE_HZ)
+    command = [*BARN_OWL, "tag", str(runs["cnn"].folder), "in", "-o", "e.csv", "--keep", "k.sqlite"]
+    process = subprocess.Popen(command, cwd=tmp_path, stderr=subprocess.PIPE, text=True, start_new_session=True)
+    time.sleep(4)
+    process.send_signal(how)
+    said = process.communicate(timeout=30)[1]
+    if how != signal.SIGKILL:
+        assert process.returncode in (0, 130)
+        assert "Traceback" not in said
+        assert "leaked" not in said
+    deadline = time.monotonic() + 5
+    while torture._group_lives(process.pid) and time.monotonic() < deadline:
+        time.sleep(0.1)
+    assert not torture._group_lives(process.pid)
+    assert not [path for path in tmp_path.iterdir() if path.name.startswith(".")]
+
+
+# The campaign, in short
+
+
+def test_the_campaign_in_short_finds_no_defect(tmp_path, capfd):
+    assert (
+        torture.main(["--inputs", "1400", "--kills", "0", "--seed", "7", "--report", str(tmp_path / "r.json")]) == 0
+    )
+    found = json.loads((tmp_path / "r.json").read_text())
+    assert len(found["readers"]) == 14
+    for name, one in found["readers"].items():
+        assert one["inputs"] == 100, name
+        assert one["peak_mb"] < torture.MOST_MB
+        assert one.get("refused", 0) + one.get("read", 0) == 100
+
+
+def test_the_campaign_would_see_a_defect(tmp_path):
+    def read(path):
+        if b"x" not in path.read_bytes():
+            raise KeyError("no x")
+
+    reader = torture.Reader("odd", {"a.txt": b"x" * 10}, read)
+    found = torture.campaign(reader, 50, 0, 0, 60)
+    assert found["defect"] > 0
+    assert "KeyError at test_hostile.py" in next(iter(found["defects"]))
+    died = torture.campaign(torture.Reader("dead", {"a.txt": b"x"}, lambda _: os._exit(3)), 2, 0, 0, 60)
+    assert died["defect"] == 2
+    assert "exit code 3" in next(iter(died["defects"]))
