@@ -14,7 +14,7 @@ import numpy as np
 
 HOUR_S, SPREAD = 8.5, 0.08
 """Seconds that a core takes for an hour of sound (16 kHz FLAC, the demo's model), and their deviation as a share."""
-SCHEDULE_S = 0.0012
+SCHEDULE_S = 0.007
 """What the client spends on a piece: submit, fetch, write its line and its file."""
 MEGABYTES = 42.0
 """An hour of 16 kHz FLAC."""

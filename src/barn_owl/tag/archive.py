@@ -232,7 +232,8 @@ class _Job:
         archive, begin = self._archive, time.perf_counter()
         self._trace_files = trace_files_of(paths, self._traces or "")
         left = self._not_done_before(paths)
-        self._infos = {path: _info(path) for path in left}
+        infos = each(_info, [name_of(path) for path in left], self._workers, at_once=BUNDLE)
+        self._infos = dict(zip(left, infos, strict=True))
         self._plenty = len(left) >= PLENTY * at_a_time(self._workers)
         self._total_s = sum(info.duration_s for info in self._infos.values() if info is not None)
         try:
