@@ -2,7 +2,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: demo test guide lint types layers docs bench bench-accuracy bench-cluster bench-loop bench-real screenshots reference clean
+.PHONY: demo test guide lint types layers docs bench bench-accuracy bench-cluster bench-loop bench-real torture screenshots reference clean
 
 demo: .venv/ready
 	rm -rf saltmarsh-quay
@@ -47,6 +47,10 @@ bench-cluster: .venv/ready-dev
 bench-loop: .venv/ready-dev
 	test -d saltmarsh-quay || $(BIN)/barn-owl demo
 	$(BIN)/python benchmarks/loop.py saltmarsh-quay
+
+# Damaged inputs, kills, a full disk; an hour. The tests run a short form.
+torture: .venv/ready-dev
+	$(BIN)/python tests/torture.py
 
 # Two real problems, set up beside the repository; says so where they are not there.
 bench-real: .venv/ready-dev

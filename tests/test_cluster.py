@@ -347,7 +347,7 @@ def test_damaged_and_foreign_stores_are_told(runs, months, tmp_path):
     (tmp_path / "text.sqlite").write_text("no database, but long enough to be taken for one" * 20)
     with pytest.raises(OutputError, match="cannot be used as a store"):
         owl.open_store(tmp_path / "text.sqlite")
-    with pytest.raises(TableError, match="no store of events"):
+    with pytest.raises(TableError, match="does not exist; barn-owl tag"):
         owl.read_store(tmp_path / "nowhere.sqlite")
     (tmp_path / "kept" / store_room.ABOUT).write_text('{"form": 99}')
     with pytest.raises(TableError, match="newer form"):
@@ -464,6 +464,9 @@ def test_sound_on_a_web_server_is_read_in_ranges_and_through_failures(runs, mont
         assert "access is denied" in archive_.refused[f"{address}/denied.flac"]
         assert "no such file" in archive_.refused[f"{address}/none.flac"]
         assert owl.tag_archive(model, [url], keep=tmp_path / "k").kept == [url]
+        monkeypatch.setattr(places, "WAITS_S", (0.01,))
+        with pytest.raises(AudioError, match="Cannot connect"):
+            owl.audio_info("http://127.0.0.1:9/x.wav")
         server.failures = 99
         with pytest.raises(AudioError, match="cannot be read"):
             owl.read_audio(url)

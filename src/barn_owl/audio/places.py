@@ -164,13 +164,20 @@ def _steadily(get: Callable[[], Got]) -> Got:
     for wait_s in WAITS_S:
         try:
             return get()
-        except FOR_GOOD:
-            raise
         except Exception as error:
-            if 400 <= _status(error) < 500 and _status(error) not in (408, 429):
+            if _is_for_good(error):
                 raise
         time.sleep(wait_s)
     return get()
+
+
+def _is_for_good(error: Exception) -> bool:
+    """Whether trying again does not help: the file is not there, or access is denied, as the store itself says."""
+    status = _status(error)
+    if status:
+        return 400 <= status < 500 and status not in (408, 429)
+    # What was caused by something else, a connection that failed for example, only looks so.
+    return isinstance(error, FOR_GOOD) and error.__cause__ is None
 
 
 def _status(error: BaseException | None) -> int:
@@ -186,7 +193,8 @@ def _status(error: BaseException | None) -> int:
 def _reason(error: Exception) -> str:
     if isinstance(error, PermissionError) or _status(error) in (401, 403):
         return "access is denied; give the rights as the store wants them, in its own settings or variables"
-    if isinstance(error, FileNotFoundError):
+    if isinstance(error, FileNotFoundError) and (_status(error) or error.__cause__ is None):
         return "there is no such file"
+    error = error.__cause__ if isinstance(error.__cause__, Exception) else error
     text = str(error).splitlines()
     return text[0] if text and text[0] else type(error).__name__

@@ -136,7 +136,9 @@ def read_store(
 
 def opened_to_read(path: str | Path) -> Store:
     """Open a store that must be there."""
-    if not is_store(path) or not Path(path).exists():
+    if not Path(path).exists():
+        raise TableError(f"{path} does not exist; barn-owl tag --keep makes a store of events")
+    if not is_store(path):
         raise TableError(f"{path} is no store of events; barn-owl tag --keep makes one")
     return open_store(path)
 

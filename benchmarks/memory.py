@@ -1,0 +1,89 @@
+"""Peak memory of the largest process of each command, on the demo and on a recording of three hours.
+
+python benchmarks/memory.py FOLDER-OF-THE-DEMO
+"""
+
+import argparse
+import json
+import os
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+import numpy as np
+import soundfile
+
+HOURS = 3
+
+
+def peak_mb(command: list[str], folder: Path) -> tuple[float, int]:
+    """Run a command; return the peak of the largest of its processes in MB, and its exit code."""
+    process = subprocess.Popen(
+        [sys.executable, "-m", "barn_owl", *command], cwd=folder, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE,
+        start_new_session=True, text=True,
+    )  # fmt: skip
+    peaks: dict[int, int] = {}
+    while process.poll() is None:
+        for entry in Path("/proc").iterdir():
+            if entry.name.isdigit():
+                try:
+                    if os.getsid(int(entry.name)) == process.pid:
+                        status = (entry / "status").read_text()
+                        peaks[int(entry.name)] = int(status.split("VmHWM:")[1].split()[0])
+                except (OSError, IndexError):
+                    continue
+        time.sleep(0.02)
+    said = process.stderr.read() if process.stderr else ""
+    if process.returncode not in (0, 1):
+        print(said[-400:], file=sys.stderr)
+    return max(peaks.values(), default=0) / 1024, process.returncode
+
+
+def main() -> None:
+    """Print a line for each command."""
+    parser = argparse.ArgumentParser()
+    parser.add_argument("demo", type=Path)
+    demo = parser.parse_args().demo.resolve()
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        night, rate_hz = soundfile.read(demo / "night.flac", dtype="float32")
+        with soundfile.SoundFile(folder / "long.flac", "w", rate_hz, 1) as file:
+            for number in range(6 * HOURS):
+                file.write(np.roll(night, number * rate_hz))
+        clips, run, short = str(demo / "clips.csv"), str(demo / "run"), str(demo / "night.flac")
+        commands = {
+            "gather": ["gather", str(demo / "clips"), "-o", "g.csv"],
+            "check": ["check", clips, "-o", "f.csv"],
+            "split": ["split", clips, "-o", "s.csv"],
+            "look TABLE": ["look", clips, "-o", "looked"],
+            "look RECORDING": ["look", "long.flac", "-o", "l.png"],
+            "features TABLE": ["features", clips, "-o", "x.parquet"],
+            "features RECORDING, CSV": ["features", "long.flac", "-o", "y.csv"],
+            "features RECORDING, NPZ": ["features", "long.flac", "-o", "y.npz"],
+            "cut": ["cut", "long.flac", "-o", "c.csv"],
+            "plan": ["plan", clips, "-o", "p.toml"],
+            "train": ["train", clips, "--run", "t", "--background", "water"],
+            "evaluate": ["evaluate", run],
+            "compare": ["compare", run, "t"],
+            "classify": ["classify", run, clips, "-o", "n.csv"],
+            "tag": ["tag", run, "long.flac", "-o", "e.csv"],
+            "tag --keep": ["tag", run, "long.flac", "--keep", "k.sqlite"],
+            "hours": ["hours", "k.sqlite"],
+            "listen": ["listen", run, "--microphone", "simulated:long.flac", "--speed", "inf", "-o", "h.csv"],
+            "adjust": ["adjust", run, str(demo / "truth.csv"), "-o", "a.safetensors"],
+            "score": ["score", str(demo / "events.csv"), str(demo / "truth.csv")],
+            "review": ["review", str(demo / "events.csv"), short, "--page", "r.html"],
+            "find": ["find", clips, "long.flac", "-o", "like.csv"],
+            "propose": ["propose", clips, "-o", "next.csv"],
+            "export": ["export", run, "-o", "m.onnx"],
+            "measure": ["measure", run, short],
+        }  # fmt: skip
+        for command, arguments in commands.items():
+            mb, code = peak_mb(arguments, folder)
+            print(json.dumps({command: round(mb), "code": code}), flush=True)
+
+
+if __name__ == "__main__":
+    main()
