@@ -75,7 +75,7 @@ def main() -> None:
             "adjust": ["adjust", run, str(demo / "truth.csv"), "-o", "a.safetensors"],
             "score": ["score", str(demo / "events.csv"), str(demo / "truth.csv")],
             "review": ["review", str(demo / "events.csv"), short, "--page", "r.html"],
-            "find": ["find", clips, "long.flac", "-o", "like.csv"],
+            "find": ["find", "g.csv", "--in", "long.flac", "-o", "like.csv"],
             "propose": ["propose", clips, "-o", "next.csv"],
             "export": ["export", run, "-o", "m.onnx"],
             "measure": ["measure", run, short],
