@@ -23,6 +23,7 @@ from barn_owl.clips.table import plain_cells, read_any_table, safe_cells
 from barn_owl.errors import AudioError, ModelError, OutputError, PlanError, TableError
 from barn_owl.features.cache import FrameCache
 from barn_owl.files import checked_target, claim_folder, temporary_folder, whole_file
+from barn_owl.model.pooled import Pooled
 from barn_owl.names import as_text, from_text, printable
 from barn_owl.tag.archive import trace_files_of
 from barn_owl.tag.doubts import doubts_of_recording
@@ -114,8 +115,11 @@ def test_only_a_regular_file_is_ever_replaced(tmp_path):
         tmp_path / "dangling.csv",
         tmp_path / "real.csv" / "x.csv",
     ):
-        with pytest.raises(OutputError), whole_file(path):
-            pass
+        with pytest.raises(OutputError):
+            checked_target(path)
+    with pytest.raises(OutputError), whole_file(tmp_path / "pipe") as beside:
+        beside.write_text("new")
+    assert (tmp_path / "pipe").is_fifo()
     with whole_file(tmp_path / "link.csv") as beside:
         beside.write_text("new")
     assert (tmp_path / "link.csv").is_symlink()
@@ -348,7 +352,6 @@ def test_models_that_ask_for_more_than_they_hold_are_refused_before_it_is_taken(
     for family in (
         inner["family"] | {"settings": {"layers": layers}},
         {"name": "mlp", "frames": 50, "statistics": ["mean"], "level": {}, "settings": {"hidden": [4096] * 50}},
-        {"name": "nearest", "frames": 60_000, "statistics": ["mean"], "level": {}},
     ):
         outer["__metadata__"]["barn_owl"] = json.dumps(inner | {"family": family})
         header = json.dumps(outer).encode()
@@ -361,6 +364,15 @@ def test_models_that_ask_for_more_than_they_hold_are_refused_before_it_is_taken(
             [sys.executable, "-c", script, tmp_path / "m.safetensors"], capture_output=True, text=True, check=True
         )
         assert int(done.stdout) < 300_000
+
+
+def test_a_window_that_is_longer_than_sensible_is_refused(runs, tmp_path):
+    model = runs["logistic"].model
+    own = model.family
+    long = Pooled(own.name, 60_000, own.statistics, own.level, own.classifier, own.centre, own.spread)
+    replace(model, family=long).save(tmp_path / "m.safetensors")
+    with pytest.raises(ModelError, match="a step would look at 60000 frames"):
+        owl.load_model(tmp_path / "m.safetensors")
 
 
 @pytest.mark.parametrize("value", [np.nan, np.inf, 0.0])

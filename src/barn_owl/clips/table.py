@@ -175,17 +175,25 @@ def read_any_table(
     if why := not_a_file(path):
         raise TableError(f"{path} {why.replace('not a file', 'not a table')}")
     if path.suffix.lower() == ".parquet":
-        try:
-            return pd.read_parquet(path)
-        except ImportError as error:
-            raise TableError(f"{path}: reading Parquet needs pyarrow; {how_to_install('parquet')}") from error
-        except (ValueError, OSError, KeyError, TypeError, OverflowError, NotImplementedError) as error:
-            raise TableError(f"{path} cannot be read as Parquet: {error}") from error
+        return _read_parquet(path)
     try:
         raw = path.read_bytes()
     except OSError as error:
         raise TableError(f"{path} cannot be read: {error.strerror or error}") from error
     return _parse_csv(_decoded(raw, path, encoding), str(path), may_be_empty=may_be_empty)
+
+
+def _read_parquet(path: Path) -> pd.DataFrame:
+    try:
+        table = pd.read_parquet(path)
+        for name in table:  # what is no UTF-8 is found only when it is looked at
+            if isinstance(table[name].dtype, pd.StringDtype):
+                table[name].to_numpy(dtype=object)
+    except ImportError as error:
+        raise TableError(f"{path}: reading Parquet needs pyarrow; {how_to_install('parquet')}") from error
+    except (ValueError, OSError, KeyError, TypeError, OverflowError, NotImplementedError) as error:
+        raise TableError(f"{path} cannot be read as Parquet: {error}") from error
+    return table
 
 
 def _decoded(raw: bytes, path: Path, encoding: str | None) -> str:

@@ -51,6 +51,10 @@ def _cached(told: dict[str, Any]) -> _Cached:
     )  # fmt: skip
 
 
+def _sum(clips: list[dict[str, Any]]) -> int:
+    return zlib.crc32(json.dumps(clips, sort_keys=True).encode())
+
+
 class FrameCache:
     """The cached frames of one front end; `sound` names what else was done to the samples before it."""
 
@@ -73,6 +77,8 @@ class FrameCache:
             content = json.loads(index.read_text(encoding="utf-8"))
             if content["format"] != FORMAT or content["settings"] != self._settings:
                 return
+            if content["crc32"] != _sum(content["clips"]):
+                raise ValueError("what it says of its clips was changed")
             frames = np.memmap(index.with_suffix(".f32"), dtype=np.float32, mode="r").reshape(-1, self.width)
             if len(frames) != content["frames"]:
                 raise ValueError(f"{len(frames)} frames where {content['frames']} should be")
@@ -128,6 +134,7 @@ class FrameCache:
                     "settings": self._settings,
                     "frames": adding.frames,
                     "clips": adding.clips,
+                    "crc32": _sum(adding.clips),
                 }
                 write_json(name.with_suffix(".json"), content, indent=None)
                 self._read(name.with_suffix(".json"))

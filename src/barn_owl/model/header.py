@@ -20,7 +20,7 @@ from barn_owl.sound import UniformSettings
 LONGEST_HEADER = 1 << 23
 """Characters of a header: a model of a thousand labels has a tenth of it."""
 MOST_LABELS = 20_000
-LARGEST_WINDOW = 1 << 22
+LARGEST_WINDOW = 1 << 20
 """Numbers that a step may look at: frames of its window times features. Usual are some ten thousand."""
 Label = Annotated[str, Field(min_length=1, max_length=1000)]
 Size = Annotated[int, Field(ge=1, le=1 << 16)]

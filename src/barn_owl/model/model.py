@@ -283,7 +283,7 @@ def _read(path: Path) -> tuple[Header, dict[str, np.ndarray]]:
         with safe_open(path, framework="numpy") as file:
             metadata = file.metadata() or {}
             arrays = {name: file.get_tensor(name) for name in file.keys()}  # noqa: SIM118 - not a mapping
-    except (SafetensorError, OSError, ValueError, TypeError) as error:
+    except (SafetensorError, OSError, ValueError, TypeError, AttributeError) as error:  # of types NumPy lacks
         raise ModelError(f"{path} is not a model file, or is damaged: {error}") from error
     if "barn_owl" not in metadata:
         raise ModelError(f"{path} holds weights, but they are not those of a Barn Owl model")

@@ -328,7 +328,7 @@ class _File:
                     yield file
             finally:
                 file.close()
-        except sqlite3.Error as error:
+        except (sqlite3.Error, UnicodeDecodeError) as error:
             raise OutputError(f"{self.path} cannot be used as a store: {error}") from error
 
     def recordings(self, model: str = "") -> list[Recorded]:
