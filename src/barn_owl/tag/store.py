@@ -72,6 +72,9 @@ class Store(Protocol):
     def recordings(self, model: str = "") -> list[Recorded]:
         """All recordings that are done or failed, the last line on each; of all models or one."""
 
+    def models(self) -> list[str]:
+        """What the models and settings are known by, in order."""
+
     def add(self, recorded: Recorded, events: pd.DataFrame) -> None:
         """Keep the events of a recording, or that it failed."""
 
@@ -145,7 +148,7 @@ def opened_to_read(path: str | Path) -> Store:
 
 def the_model(store: Store, model: str = "") -> str:
     """Return what the one model of a store is known by; raises TableError when there are several or not that one."""
-    known = sorted({one.model for one in store.recordings()})
+    known = store.models()
     found = [one for one in known if one.startswith(model)] if model else known
     if len(found) > 1:
         raise TableError(
@@ -231,6 +234,11 @@ class _Folder:
                     if before is None or before.reason or not one.reason:
                         known[one.model, one.file] = one
         return list(known.values())
+
+    def models(self) -> list[str]:
+        found = {folder.name.removeprefix("model=") for folder in self.path.glob("model=*")}
+        # Without any event there is no folder.
+        return sorted(found or {one.model for one in self.recordings()})
 
     def add(self, recorded: Recorded, events: pd.DataFrame) -> None:
         if len(events):
@@ -344,6 +352,10 @@ class _File:
             return [_recorded(one | more) for one, more in zip(told, parsed, strict=True)]
         except (ValueError, TypeError, AttributeError, RecursionError) as error:
             raise TableError(f"{self.path} is damaged: {error}") from error
+
+    def models(self) -> list[str]:
+        with self._open() as file:
+            return [str(model) for (model,) in file.execute("SELECT DISTINCT model FROM recordings ORDER BY 1")]
 
     def add(self, recorded: Recorded, events: pd.DataFrame) -> None:
         row = asdict(recorded) | {"stamp": json.dumps(recorded.stamp), "hours": json.dumps(recorded.hours)}
