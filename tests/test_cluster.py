@@ -5,6 +5,8 @@ import os
 import shutil
 import signal
 import sqlite3
+import subprocess
+import sys
 import threading
 import time
 from contextlib import contextmanager
@@ -194,6 +196,38 @@ def test_workers_that_are_killed_cost_time_but_no_event(runs, months, workers, t
             time.sleep(0.2)
     same(got.events, whole(model, files))
     assert any("lost the worker" in line for line in told)
+
+
+def test_a_scheduler_that_is_killed_is_told_and_the_work_goes_on_elsewhere(runs, months, tmp_path, short_pieces):
+    dask, file = str(Path(sys.executable).with_name("dask")), tmp_path / "scheduler.json"
+    quiet = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL}
+    address = ["--host", "127.0.0.1", "--port", "0", "--no-dashboard"]
+    scheduler = subprocess.Popen([dask, "scheduler", "--scheduler-file", str(file), *address], **quiet)
+    while not file.exists():
+        time.sleep(0.1)
+    local = ["--local-directory", str(tmp_path), "--nthreads", "1", "--no-dashboard", "--no-nanny"]
+    worker = subprocess.Popen([dask, "worker", "--scheduler-file", str(file), *local], **quiet)
+    model, files, kept = runs["cnn"].model, owl.find_recordings([months]), tmp_path / "kept.sqlite"
+
+    def kill(done_s, _total_s):
+        if done_s > 20:
+            scheduler.kill()
+
+    def job():
+        with owl.engine(str(file)):
+            owl.tag_archive(model, files, keep=kept, progress=kill)
+            list(each(len, ["a"] * 50, 1))  # if all was done before it was noticed
+
+    try:
+        with pytest.raises(EngineError, match="went away"):
+            job()
+    finally:
+        worker.kill()
+        scheduler.kill()
+        worker.wait()
+        scheduler.wait()
+    again = owl.tag_archive(model, files, keep=kept)
+    same(again.events, whole(model, files))
 
 
 def test_work_that_kills_its_worker_is_given_up_and_said_so(workers):

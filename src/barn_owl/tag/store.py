@@ -149,6 +149,8 @@ def opened_to_read(path: str | Path) -> Store:
 def the_model(store: Store, model: str = "") -> str:
     """Return what the one model of a store is known by; raises TableError when there are several or not that one."""
     known = store.models()
+    if model and not any(one.startswith(model) for one in known):  # perhaps one that found nothing at all
+        known = sorted({one.model for one in store.recordings()})
     found = [one for one in known if one.startswith(model)] if model else known
     if len(found) > 1:
         raise TableError(
