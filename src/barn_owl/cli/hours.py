@@ -52,7 +52,7 @@ def command(
     done, failed = [one for one in known if not one.reason], [one for one in known if one.reason]
     table = owl.store_hours(store, model=own, day=day, recorder=recorder)
     hours = sum(one.duration_s for one in done) / 3600
-    days, recorders = {one.day for one in done}, {one.recorder for one in done}
+    days, recorders = {one.day for one in done if one.begins}, {one.recorder for one in done}
     events = sum(one.events for one in done)
     voice.say(
         f"{len(done)} recordings, {hours:.1f} h, of {len(recorders)} recorders on {len(days)} days: {events} events"
