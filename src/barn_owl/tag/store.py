@@ -319,10 +319,12 @@ class _File:
         try:
             path.parent.mkdir(parents=True, exist_ok=True)
             with self._open() as file:
+                file.execute("BEGIN IMMEDIATE")  # another may be beginning it just now
                 ours = file.execute("PRAGMA application_id").fetchone()[0] == OURS
                 if not ours and file.execute("SELECT count(*) FROM sqlite_master").fetchone()[0]:
                     raise OutputError(f"{path} is a database of something else; give another name")
-                file.executescript(_TABLES)
+                for statement in _TABLES.split(";"):
+                    file.execute(statement)
         except OSError as error:
             if isinstance(error, OutputError):
                 raise
