@@ -23,6 +23,7 @@ import soundfile
 import barn_owl as owl
 from barn_owl.audio import places
 from barn_owl.cli.main import run as call
+from barn_owl.clips import write_clip_table
 from barn_owl.errors import AudioError, EngineError, ModelError, OutputError, TableError
 from barn_owl.parallel import cluster as cluster_room, each
 from barn_owl.runs import train_several
@@ -292,6 +293,12 @@ def test_a_store_holds_what_tagging_found_by_day_and_recorder(runs, months, tmp_
     assert "4 recordings" in said.out
     assert "failed: " in said.err
     assert len(owl.read_events(tmp_path / f"e{ending}.csv")) == len(wanted)
+    page = tmp_path / f"r{ending}.html"
+    assert call(["review", str(path), files[3], "--page", str(page), "--stretches", "0"]) == 0
+    assert f"with {len(one)} cases" in capsys.readouterr().out
+    write_clip_table(wanted[wanted["file"] == files[3]].drop(columns="score"), tmp_path / "truth.csv", force=True)
+    assert call(["score", str(path), str(tmp_path / "truth.csv"), "--json"]) == 0
+    assert '"f1": 1.0' in capsys.readouterr().out
     # What failed is tried again, what was renamed is known again.
     shutil.copy(files[2], tmp_path / "gone.flac")
     moved = shutil.copytree(months, tmp_path / "moved")

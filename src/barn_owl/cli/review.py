@@ -104,9 +104,14 @@ def _cases(
     voice: Voice, events: Path, recordings: tuple[Path, ...], audio: Path | None, *, stretches: int, stretch_s: float,
     seed: int, shown: bool,
 ) -> pd.DataFrame:  # fmt: skip
-    table = recordings_at(owl.read_events(events), audio)
+    from barn_owl.tag.store import events_of_recordings, is_store
+
+    files = owl.find_recordings(recordings) if recordings else []
+    if files and is_store(events):
+        table = recordings_at(events_of_recordings(events, files), audio)
+    else:
+        table = recordings_at(owl.read_events(events), audio)
     if recordings:
-        files = owl.find_recordings(recordings)
         known = {Path(file).resolve(): file for file in table["file"].unique()}
         files = [known.get(Path(file).resolve(), file) for file in files]
     else:

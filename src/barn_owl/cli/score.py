@@ -19,7 +19,7 @@ from barn_owl.cli.common import (
     quiet_option,
     write_clips,
 )
-from barn_owl.errors import AudioError, TableError
+from barn_owl.errors import AudioError
 from barn_owl.parallel import each
 
 if TYPE_CHECKING:
@@ -72,12 +72,12 @@ def command(
 
     import pandas as pd
 
-    from barn_owl.tag.store import is_store
+    from barn_owl.tag.store import events_of_recordings, is_store
 
     voice = Voice(quiet=quiet or is_stdout(out), as_json=as_json)
     check_outputs(figures=[figure], tables=[out], force=force)
     true = owl.read_clip_table(truth)
-    found = _of_store(events, true) if is_store(events) else owl.read_events(events)
+    found = events_of_recordings(events, true["file"]) if is_store(events) else owl.read_events(events)
     if "score" in true and "score" not in found:
         voice.warn(f"{truth} has scores and {events} has none: are the two the wrong way round?")
     true = _same_files(true, found)
@@ -97,15 +97,6 @@ def command(
         voice.say(f"Wrote {figure}.")
     more = {} if segments is None else {"segments": segments.astype(object).to_dict("index")}
     voice.result({**scores.as_dict(), **more})
-
-
-def _of_store(store: Path, truth: pd.DataFrame) -> pd.DataFrame:
-    """Read the events of the recordings that the truth names, and of no others."""
-    names = {Path(file).name for file in truth["file"]}
-    files = [one.file for one in owl.open_store(store).recordings() if Path(one.file).name in names]
-    if not files:
-        raise TableError(f"{store} holds none of the recordings of the truth, such as {truth['file'].iloc[0]}")
-    return owl.read_store(store, files=files)
 
 
 def _same_files(truth: pd.DataFrame, events: pd.DataFrame) -> pd.DataFrame:

@@ -161,6 +161,18 @@ def the_model(store: Store, model: str = "") -> str:
     return found[0] if found else model
 
 
+def events_of_recordings(path: str | Path, recordings: Iterable[str]) -> pd.DataFrame:
+    """Read the events of the recordings with these file names, wherever they lay, and of no others.
+
+    Raises TableError when the store holds none of them.
+    """
+    names = [Path(file).name for file in recordings]
+    files = [one.file for one in opened_to_read(path).recordings() if Path(one.file).name in set(names)]
+    if not files:
+        raise TableError(f"{path} holds none of the recordings that are asked for, such as {names[0]}")
+    return read_store(path, files=files)
+
+
 def store_hours(path: str | Path, *, model: str = "", day: str = "", recorder: str = "") -> pd.DataFrame:
     """Count the events of a store by label and hour of the day; see `barn_owl.hours_table`.
 
