@@ -55,14 +55,15 @@ def terminal_picture(command: str, text: str, path: Path) -> None:
         figure.savefig(beside)
 
 
-def said_by(*arguments: str, folder: Path, code: int = 0) -> str:
+def said_by(*arguments: str, folder: Path, code: int = 0, progress: bool = False) -> str:
+    """Run a command and return what it said; `progress` : with the lines of its progress in front."""
     script = "from barn_owl.cli.main import main; main()"
     done = subprocess.run(  # noqa: S603 - our own command line
         [sys.executable, "-c", script, *arguments], cwd=folder, capture_output=True, text=True, check=False
     )
     if done.returncode != code:
         raise RuntimeError(done.stderr)
-    return done.stdout
+    return (done.stderr if progress else "") + done.stdout
 
 
 def page_picture(page: Path, path: Path, place: str = "") -> None:
@@ -109,7 +110,7 @@ def months_picture(folder: Path, path: Path) -> None:
     with LocalCluster(n_workers=2, threads_per_worker=1, dashboard_address=":0", scheduler_port=0) as cluster:
         address = cluster.scheduler_address
         tag = ("tag", "saltmarsh-quay/run", "months", "--keep", "kept", "--engine", address)
-        said = said_by(*tag, folder=folder)
+        said = said_by(*tag, folder=folder, progress=True)
     measure = ("measure", "saltmarsh-quay/run", "saltmarsh-quay/night.flac")
     said += f"\n$ barn-owl {' '.join(measure)}\n{said_by(*measure, folder=folder)}"
     terminal_picture(f"barn-owl {' '.join(tag[:-1])} tcp://127.0.0.1:8786", said, path)
