@@ -91,6 +91,7 @@ class Cluster:
         time.
         """
         from distributed import CancelledError
+        from distributed.comm.core import CommClosedError
 
         # A task, not scattered data: when all workers that held it died, the scheduler makes it again.
         travels = self._client.submit(_same, _Kept(work), pure=False)
@@ -109,7 +110,8 @@ class Cluster:
                 else:
                     yield from under_way.popleft().results or ()
         except (CancelledError, OSError) as error:
-            if self._client.status == "running" and not isinstance(error, CancelledError):
+            gone = isinstance(error, CancelledError | CommClosedError) or self._client.status != "running"
+            if not gone:  # an error of the work itself
                 raise
             raise EngineError(
                 f"the scheduler at {self._where} went away; what was finished and kept is kept: start it again and "
@@ -117,7 +119,8 @@ class Cluster:
             ) from error
         finally:
             if self._client.status == "running":
-                self._client.cancel([travels, *(task.future for task in under_way)], force=True)
+                with suppress(OSError):  # it went away just now
+                    self._client.cancel([travels, *(task.future for task in under_way)], force=True)
 
     def _fetch(self, under_way: Iterable["_Task"], lost: Callable[[Any], Any] | None) -> None:
         """Wait for any result, and take all that there are: what lies on a worker is lost with it."""
