@@ -10,6 +10,7 @@ import sys
 import threading
 import time
 from contextlib import contextmanager
+from datetime import datetime
 from pathlib import Path
 
 import duckdb
@@ -27,7 +28,7 @@ from barn_owl.clips import write_clip_table
 from barn_owl.errors import AudioError, EngineError, ModelError, OutputError, TableError
 from barn_owl.parallel import cluster as cluster_room, each
 from barn_owl.runs import train_several
-from barn_owl.tag import archive, pieces, store as store_room
+from barn_owl.tag import archive, parquet_store, pieces, sqlite_store
 from barn_owl.tag.hours import hours_table, recording_start
 from barn_owl.tag.pieces import Piece, pieces_of, score_pieces
 from barn_owl.tag.trace import CHUNK, chunk_s, trace_recording
@@ -197,6 +198,18 @@ def test_workers_that_are_killed_cost_time_but_no_event(runs, months, workers, t
             time.sleep(0.2)
     same(got.events, whole(model, files))
     assert any("lost the worker" in line for line in told)
+
+
+def test_a_scheduler_without_workers_is_told(monkeypatch):
+    from distributed import LocalCluster
+
+    monkeypatch.setattr(cluster_room, "CONNECT_S", 1)
+    with (
+        LocalCluster(n_workers=0, dashboard_address=":0", silence_logs=50) as empty,
+        pytest.raises(EngineError, match="has no workers; start some with: dask worker"),
+        owl.engine(empty.scheduler_address),
+    ):
+        pass
 
 
 def test_a_scheduler_that_is_killed_is_told_and_the_work_goes_on_elsewhere(runs, months, tmp_path, short_pieces):
@@ -371,6 +384,48 @@ def test_a_job_that_is_killed_within_a_recording_goes_on_there(
     assert not list((tmp_path / "kept").glob("_unfinished/*"))
 
 
+@pytest.mark.parametrize("ending", ["", ".sqlite"])
+def test_a_recording_that_was_made_anew_takes_the_place_of_the_old_one(runs, months, tmp_path, ending):
+    model, path, file = runs["cnn"].model, tmp_path / f"kept{ending}", tmp_path / "quay_20260501_120000.flac"
+    shutil.copy(months / "south_20260501_120000.flac", file)
+    owl.tag_archive(model, [file], keep=path)
+    shutil.copy(months / "north_20260502_000000.flac", file)
+    again = owl.tag_archive(model, [file], keep=path)
+    assert again.kept == []
+    wanted = whole(model, [str(file)])
+    same(owl.read_store(path, day="2026-05-01"), wanted)  # all that lies in the folder of that day
+    same(again.events, wanted)
+    assert owl.store_hours(path)[sorted(set(wanted["label"]))].to_numpy().sum() == len(wanted)
+    # The same with the day it began moved to another one.
+    start = datetime(2026, 6, 1, 12)
+    os.utime(file)
+    soundfile.write(file, owl.read_audio(months / "south_20260502_130000.flac")[0], RATE_HZ)
+    owl.tag_archive(model, [file], keep=path, starts={str(file): start})
+    assert len(owl.read_store(path, day="2026-05-01")) == 0
+    same(owl.read_store(path), whole(model, [str(file)]))
+
+
+def test_events_that_somebody_took_out_of_a_store_are_found_again(runs, months, tmp_path):
+    model, files = runs["cnn"].model, owl.find_recordings([months])[2:]
+    first = owl.tag_archive(model, files, keep=tmp_path / "kept")
+    next((tmp_path / "kept").rglob("*.parquet")).unlink()
+    again = owl.tag_archive(model, files, keep=tmp_path / "kept")
+    assert len(again.kept) == 1
+    same(again.events, first.events)
+
+
+def test_many_recordings_are_asked_for_by_name_a_few_at_a_time(runs, months, tmp_path, monkeypatch):
+    monkeypatch.setattr(sqlite_store, "NAMED", 2)
+    monkeypatch.setattr(parquet_store, "TOGETHER", 2)
+    model, files = runs["cnn"].model, owl.find_recordings([months])
+    wanted = whole(model, files)
+    for ending in ("", ".sqlite"):
+        got = owl.tag_archive(model, files, keep=tmp_path / f"kept{ending}")
+        same(got.events, wanted)
+        same(got.events_of(files[2:3]), wanted[wanted["file"] == files[2]].reset_index(drop=True))
+        assert got.counts().set_index("label")["events"].to_dict() == wanted["label"].value_counts().to_dict()
+
+
 def test_damaged_and_foreign_stores_are_told(runs, months, tmp_path):
     model, files = runs["cnn"].model, owl.find_recordings([months])[2:3]
     owl.tag_archive(model, files, keep=tmp_path / "kept")
@@ -390,7 +445,7 @@ def test_damaged_and_foreign_stores_are_told(runs, months, tmp_path):
         owl.open_store(tmp_path / "text.sqlite")
     with pytest.raises(TableError, match="does not exist; barn-owl tag"):
         owl.read_store(tmp_path / "nowhere.sqlite")
-    (tmp_path / "kept" / store_room.ABOUT).write_text('{"form": 99}')
+    (tmp_path / "kept" / parquet_store.ABOUT).write_text('{"form": 99}')
     with pytest.raises(TableError, match="newer form"):
         owl.open_store(tmp_path / "kept")
     with sqlite3.connect(tmp_path / "locked.sqlite") as file:
@@ -412,6 +467,24 @@ def test_a_recording_that_changes_while_it_is_read_is_refused(runs, months, tmp_
     monkeypatch.setattr(pieces, "trace_recording", grows)
     got = owl.tag_archive(runs["cnn"].model, [file], workers=1)
     assert "was changed while it was read" in got.refused[str(file)]
+
+
+def test_a_recording_that_changes_between_its_pieces_is_scored_anew(
+    runs, months, tmp_path, monkeypatch, short_pieces
+):
+    file = tmp_path / "growing.flac"
+    shutil.copy(months / "north_20260501_230000.flac", file)
+    scored, done = archive.score_pieces, []
+
+    def changes(bundle, **options):
+        done.append(bundle)
+        if len(done) == 3:
+            shutil.copy(months / "north_20260502_000000.flac", file)
+        return scored(bundle, **options)
+
+    monkeypatch.setattr(archive, "score_pieces", changes)
+    got = owl.tag_archive(runs["cnn"].model, [file], workers=1)
+    same(got.events, whole(runs["cnn"].model, [str(file)]))
 
 
 # Sound elsewhere

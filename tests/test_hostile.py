@@ -25,8 +25,8 @@ from barn_owl.features.cache import FrameCache
 from barn_owl.files import checked_target, claim_folder, temporary_folder, whole_file
 from barn_owl.model.pooled import Pooled
 from barn_owl.names import as_text, from_text, printable
-from barn_owl.tag.archive import trace_files_of
 from barn_owl.tag.doubts import doubts_of_recording
+from barn_owl.tag.recordings import trace_files_of
 from helpers import RATE_HZ, sound, write_folder
 
 BARN_OWL = [sys.executable, "-m", "barn_owl"]
@@ -98,6 +98,31 @@ def test_a_name_that_is_too_long_or_no_file_is_one_row_that_cannot_be_used(clips
     assert (len(frames), len(left_out)) == (6, 3)
     with pytest.raises(AudioError, match="pipe or a device"):
         owl.audio_info("/dev/null")
+
+
+@pytest.mark.parametrize("name", ["x" * 300, "/dev/null", "loop"])
+def test_no_command_is_surprised_by_a_name_that_no_file_has(name, tmp_path, runs, capsys, monkeypatch):
+    monkeypatch.chdir(tmp_path)
+    Path("loop").symlink_to("loop")
+    run, out = str(runs["cnn"].folder), str(tmp_path / "out.csv")
+    commands = [
+        ["adjust", run, name], ["augment", name, "-o", "made", "--yes"], ["check", name],
+        ["classify", run, name, "-o", out], ["compare", name, run], ["cut", name, "-o", out], ["evaluate", name],
+        ["export", name, "-o", "m.npz"], ["export", run, "-o", f"{name}.npz"], ["features", name, "-o", out],
+        ["find", name, "--in", name, "-o", out], ["gather", name, "-o", out], ["harvest", name, "-o", out],
+        ["hours", name], ["look", name], ["measure", run, name], ["plan", name], ["propose", name, "-o", out],
+        ["review", name, "--page", "r.html"], ["score", name, name], ["search", name, "--device", "core-256k"],
+        ["shrink", name, "--run", "s"], ["split", name, "-o", out], ["tag", run, name, "-o", out],
+        ["tag", name, "x.wav", "-o", out], ["tag", run, "x.wav", "--keep", name], ["train", name, "--run", "r"],
+        ["tag", run, "x.wav", "-o", name],
+    ]  # fmt: skip
+    for command in commands:
+        if len(name) < 255 and f"{name}.npz" in command:
+            continue  # a file that can be written
+        assert call(command) in (1, 2), command
+        said = capsys.readouterr().err
+        assert said.strip(), command
+        assert "Traceback" not in said, command
 
 
 # Writing
@@ -219,7 +244,7 @@ def test_a_full_disk_is_told_and_leaves_the_old_file(tmp_path, monkeypatch, runs
 # Times beyond the end
 
 
-def test_times_beyond_the_end_are_one_error_with_a_hint(tmp_path, rng, capsys):
+def test_times_beyond_the_end_are_one_error_with_a_hint(tmp_path, rng, capsys, runs):
     file = str(tmp_path / "night.wav")
     soundfile.write(file, np.tile(sound("hum", rng), 10), RATE_HZ)
     truth = pd.DataFrame({"file": file, "start_s": [1000.0, 4000.0], "end_s": [2000.0, 5000.0], "label": "hum"})
@@ -232,6 +257,8 @@ def test_times_beyond_the_end_are_one_error_with_a_hint(tmp_path, rng, capsys):
         with pytest.raises(TableError, match=r"row 1: .* is 12.00 s long(.|\n)*look like milliseconds"):
             cut()
     write_clip_table(truth, tmp_path / "truth.csv")
+    with pytest.raises(TableError, match="look like milliseconds"):
+        owl.adjust(runs["cnn"].model, truth)
     assert call(["score", str(tmp_path / "truth.csv"), str(tmp_path / "truth.csv")]) == 2
     assert "divide them by 1000" in capsys.readouterr().err
     far = truth.assign(start_s=[1.0, 3e6], end_s=[2.0, 4e6])

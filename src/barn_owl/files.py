@@ -20,9 +20,11 @@ from barn_owl.errors import OutputError
 from barn_owl.names import from_text
 from barn_owl.wording import how_to_install
 
-FOLDER = "is a folder, not a file"
+FOLDER, MISSING = "is a folder, not a file", "does not exist"
 FULL = 1 << 20
 """Bytes that are free on a disk that is as good as full: writers in C do not say why they failed."""
+NUMBERS = "/proc/self/ns/pid"
+"""What tells containers apart whose processes have numbers of their own."""
 SHOWN_TEXT = "backslashreplace"
 """How text is written that is no UTF-8: a byte of a name that is none; see `barn_owl.names`."""
 
@@ -35,12 +37,29 @@ def not_a_file(path: str | Path) -> str:
     try:
         mode = os.stat(from_text(str(path))).st_mode  # noqa: PTH116 - asked for thousands of files
     except FileNotFoundError:
-        return "does not exist"
+        return MISSING
     except (OSError, ValueError) as error:  # too long a name, a loop of links, a zero byte
         return f"cannot be read: {getattr(error, 'strerror', None) or error}"
     if stat.S_ISDIR(mode):
         return FOLDER
     return "" if stat.S_ISREG(mode) else "is a pipe or a device, not a file"
+
+
+def is_file(path: str | Path) -> bool:
+    """Tell whether a path is a regular file; a name that no file can have is none."""
+    return not not_a_file(path)
+
+
+def is_folder(path: str | Path) -> bool:
+    """Tell whether a path is a folder."""
+    return not_a_file(path) == FOLDER
+
+
+def real_path(path: str | Path) -> Path:
+    """Return a path that is absolute and without links; one that cannot be, as with a loop of links, as far as it
+    goes.
+    """
+    return Path(os.path.realpath(path))
 
 
 def checked_target(
@@ -56,7 +75,7 @@ def checked_target(
     path = Path(path)
     try:
         _check_what_is_there(path, force=force)
-        target = path.resolve() if path.is_symlink() else path
+        target = real_path(path) if path.is_symlink() else path
         _check_ending(path, endings)
         above = next(folder for folder in (target.parent, *target.parent.parents, Path()) if folder.exists())
         if not above.is_dir():
@@ -127,8 +146,12 @@ def whole_file(path: str | Path, *, force: bool = True) -> Iterator[Path]:
 
 
 def _own_mark() -> str:
-    """What this process is known by in the names of files that are not finished: machine and number."""
-    machine = hashlib.sha256(socket.gethostname().encode()).hexdigest()[:6]
+    """What this process is known by in the names of files that are not finished: machine and number.
+
+    Containers may share a folder and the name of their machine; what numbers mean in one, they mean nowhere else.
+    """
+    numbers = os.readlink(NUMBERS) if os.path.islink(NUMBERS) else ""  # noqa: PTH114, PTH115 - of the kernel
+    machine = hashlib.sha256(f"{socket.gethostname()} {numbers}".encode()).hexdigest()[:6]
     return f"{machine}-{os.getpid():x}"
 
 

@@ -23,7 +23,7 @@ from rich.text import Text
 
 import barn_owl as owl
 from barn_owl.errors import OutputError, TableError
-from barn_owl.files import checked_target
+from barn_owl.files import checked_target, is_file, is_folder
 from barn_owl.names import as_text, printable
 from barn_owl.parallel.engine import LOCAL
 
@@ -266,7 +266,7 @@ def check_outputs(
 
 def is_sound_file(what: str) -> bool:
     """Tell whether an argument names a sound file, rather than a table, a folder or standard input."""
-    return what != "-" and Path(what).is_file() and Path(what).suffix.lower() not in TABLE_ENDINGS
+    return what != "-" and is_file(what) and Path(what).suffix.lower() not in TABLE_ENDINGS
 
 
 def read_clips(path: str) -> pd.DataFrame:
@@ -295,7 +295,7 @@ def _rows(what: str) -> pd.DataFrame:
 
     if is_sound_file(what):
         return pd.DataFrame({"file": [as_text(what)], "label": [""]})
-    if what != "-" and Path(what).is_dir():
+    if what != "-" and is_folder(what):
         files = sound_files_below(what)
         if not files:
             raise TableError(f"{what} holds no sound files ({', '.join(sorted(AUDIO_ENDINGS))})")

@@ -19,6 +19,7 @@ from barn_owl.cli.common import (
     seed_option,
     write_clips,
 )
+from barn_owl.files import is_file
 
 SHOWN_REFUSALS = 5
 
@@ -83,7 +84,7 @@ def command(
     """
     voice = Voice(quiet=quiet or is_stdout(out), as_json=as_json)
     check_outputs(tables=[out], force=force)
-    tables = [source for source in sources if source.is_file()]
+    tables = [source for source in sources if is_file(source)]
     if (columns or audio or encoding) and not tables:
         raise click.UsageError("--column, --encoding and --audio go with a table")
     if names and len(tables) == len(sources):

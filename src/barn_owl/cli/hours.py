@@ -41,16 +41,18 @@ def command(
     barn-owl hours months --day 2026-05-01 --recorder quay-3 --events day.csv
     """
 
+    from barn_owl.tag.entries import Asked
     from barn_owl.tag.formats import ENDINGS
-    from barn_owl.tag.store import opened_to_read, the_model
+    from barn_owl.tag.store import hours_of, opened_to_read, the_model
 
     voice = Voice(quiet=quiet, as_json=as_json)
     check_outputs(endings={out: (".csv", *FIGURES), events_out: ENDINGS}, force=force)
     opened = opened_to_read(store)
     own = the_model(opened, model)
-    known = [one for one in opened.recordings(own) if day in ("", one.day) and recorder in ("", one.recorder)]
+    asked = Asked(model=own, day=day, recorder=recorder)
+    known = [one for one in opened.recordings(own) if asked.takes(one)]
     done, failed = [one for one in known if not one.reason], [one for one in known if one.reason]
-    table = owl.store_hours(store, model=own, day=day, recorder=recorder)
+    table = hours_of(done)
     hours = sum(one.duration_s for one in done) / 3600
     days, recorders = {one.day for one in done if one.begins}, {one.recorder for one in done}
     events = sum(one.events for one in done)

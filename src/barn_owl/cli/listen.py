@@ -19,6 +19,7 @@ from rich.text import Text
 import barn_owl as owl
 from barn_owl.cli.common import Voice, decision_options, force_option, json_option, quiet_option, stopping
 from barn_owl.errors import AudioError, OutputError, PlanError
+from barn_owl.files import checked_target
 from barn_owl.live import command_notices, post_notices
 
 if TYPE_CHECKING:
@@ -180,12 +181,7 @@ def _added_to(path: Path | None, *, force: bool) -> Iterator[TextIO | None]:
     if path is None:
         yield None
         return
-    if path.suffix.lower() not in OUT_ENDINGS:
-        raise OutputError(f"{path}: events are added to {' or '.join(OUT_ENDINGS)}")
-    if path.exists() and not path.is_file():
-        raise OutputError(f"{path} is no file that can be written to")
-    if path.exists() and not force:
-        raise OutputError(f"{path} exists; choose another name, or say --force to overwrite it")
+    path = checked_target(path, force=force, endings=OUT_ENDINGS, make_folders=True)
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         with path.open("w", encoding="utf-8", errors="backslashreplace", newline="") as file:

@@ -22,7 +22,7 @@ from barn_owl.cli.common import (
     read_clips,
     workers_option,
 )
-from barn_owl.files import claim_folder, whole_file
+from barn_owl.files import claim_folder, is_folder, whole_file
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -71,7 +71,7 @@ def command(
     if is_sound_file(what):
         _look_at_file(voice, path, out, front_end, force=force)
         return
-    if path.is_dir():
+    if is_folder(path):
         gathered = owl.gather_folder(path)
         clips, unread = gathered.clips, gathered.refused
     else:

@@ -10,7 +10,7 @@ import barn_owl as owl
 from barn_owl.cli.common import Voice, json_option, plan_option, quiet_option, read_clips
 from barn_owl.errors import PlanError
 
-SHOWN = {"cores": "cores busy", "gain": "gain over 1"}
+SHOWN = {"real_time": "times real time", "cores": "cores busy", "gain": "gain over 1"}
 
 
 @click.command("measure", short_help="Say what this machine does, and what holds it up.")
@@ -46,13 +46,9 @@ def command(
     if run is not None and recording is not None:
         with voice.progress("measuring") as progress:
             speed = owl.measure_tagging(owl.load_model(run), recording, most_workers=most_workers, progress=progress)
+        voice.table(speed.stages.rename(columns=SHOWN), title="tagging, one core, stage by stage")
         voice.table(
-            speed.stages.rename(columns={"real_time": "times real time"}), title="tagging, one core, stage by stage"
-        )
-        voice.table(
-            speed.workers.rename(
-                columns={"real_time": "times real time", "cores": "cores busy", "gain": "gain over 1"}
-            ),
+            speed.workers.rename(columns=SHOWN),
             title="all stages, several workers",
         )
         for sentence in speed.advice:

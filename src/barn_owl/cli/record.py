@@ -12,6 +12,7 @@ import numpy as np
 import barn_owl as owl
 from barn_owl.cli.common import Voice, json_option, quiet_option, seed_option
 from barn_owl.errors import AudioError, PlanError
+from barn_owl.files import is_file, is_folder
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -114,7 +115,7 @@ def _open(name: str | None, speed: float, seed: int) -> Microphone:
 
     if source in EVENTS:
         return SimulatedMicrophone(_demo_takes(source, seed), RATE_HZ, speed=speed)
-    if not Path(source).is_file():
+    if not is_file(source):
         raise AudioError(f"{source!r} is neither a sound file nor a sound of the demo: {', '.join(EVENTS)}")
     return SimulatedMicrophone(owl.stream_audio(source), owl.audio_info(source).rate_hz, speed=speed)
 
@@ -162,7 +163,7 @@ def _tell(voice: Voice, samples: np.ndarray) -> bool:
 
 
 def _free_name(folder: Path, label: str) -> Path:
-    there = [path.stem.removeprefix(f"{label}_") for path in folder.iterdir()] if folder.is_dir() else []
+    there = [path.stem.removeprefix(f"{label}_") for path in folder.iterdir()] if is_folder(folder) else []
     numbers = [int(number) for number in there if number.isdigit()]
     return folder / f"{label}_{max(numbers, default=0) + 1:04d}.wav"
 
@@ -171,5 +172,5 @@ def _add(table: Path, path: Path, label: str, group: str) -> None:
     import pandas as pd
 
     row = pd.DataFrame([{"file": str(path), "label": label, **({"group": group} if group else {})}])
-    before = [owl.read_clip_table(table)] if table.is_file() else []
+    before = [owl.read_clip_table(table)] if is_file(table) else []
     owl.write_clip_table(pd.concat([*before, row], ignore_index=True), table)

@@ -18,6 +18,7 @@ from barn_owl.cli.common import (
     stopping,
 )
 from barn_owl.errors import PlanError, TableError
+from barn_owl.files import is_file, real_path
 from barn_owl.loop import case_key, read_reviews, recordings_at
 
 if TYPE_CHECKING:
@@ -76,9 +77,9 @@ def command(
     voice = Voice(quiet=quiet, as_json=as_json)
     check_outputs(pages=[page], tables=[out], force=force)
     file = answers or (out or events).with_suffix(".answers.jsonl")
-    if answers is not None and not serve and page is None and not file.is_file():
+    if answers is not None and not serve and page is None and not is_file(file):
         raise TableError(f"{file} does not exist; the page saves it, or --serve")
-    if not (page or serve or file.is_file()):
+    if not (page or serve or is_file(file)):
         raise PlanError("say --serve to review in a browser now, or --page FILE for a page to take away")
     cases = _cases(
         voice,
@@ -91,7 +92,7 @@ def command(
         shown=bool(page or serve),
     )
     labels = owl.load_model(model).event_labels if model is not None else []
-    given = read_reviews(file) if file.is_file() else {}
+    given = read_reviews(file) if is_file(file) else {}
     if page is not None:
         _write(voice, owl.Review(cases, labels=labels), page, given, file, events, force=force)
     if serve:
@@ -112,8 +113,8 @@ def _cases(
     else:
         table = recordings_at(owl.read_events(events), audio)
     if recordings:
-        known = {Path(file).resolve(): file for file in table["file"].unique()}
-        files = [known.get(Path(file).resolve(), file) for file in files]
+        known = {real_path(file): file for file in table["file"].unique()}
+        files = [known.get(real_path(file), file) for file in files]
     else:
         files = list(table["file"].unique())
         if stretches:
@@ -157,7 +158,7 @@ def _serve(review: owl.Review, file: Path, port: int, events: Path) -> dict[str,
         stop.wait()
         server.stop()
     # Others may have added to the same file meanwhile.
-    return read_reviews(file) if file.is_file() else {}
+    return read_reviews(file) if is_file(file) else {}
 
 
 def _tell(voice: Voice, cases: pd.DataFrame, given: dict[str, owl.Answer], out: Path | None, *, force: bool) -> None:

@@ -19,7 +19,7 @@ from barn_owl.cli.common import (
     workers_option,
 )
 from barn_owl.compact import front, read_device, search
-from barn_owl.files import claim_folder
+from barn_owl.files import MISSING, claim_folder, not_a_file
 
 SHOWN = [
     "candidate", "step", "f1", "recall", "clips", "event_f1", "flash_kb", "ram_kb", "latency_ms", "load",
@@ -67,7 +67,7 @@ def command(
     """
     voice = Voice(quiet=quiet, as_json=as_json)
     table, target = read_clips(clips), read_device(device)
-    if folder.exists():
+    if not_a_file(folder) != MISSING:
         claim_folder(folder, force=force or resume)
     plan = owl.read_plan(plan_path) if plan_path is not None else owl.suggest_plan(table, workers=workers).plan
     work = owl.Work(workers=workers, force=force, told=lambda name, number, _total: voice.say(f"{number}: {name}"))

@@ -113,8 +113,8 @@ def command(
     """
 
     from barn_owl.tag import with_clock
-    from barn_owl.tag.archive import trace_files_of
     from barn_owl.tag.formats import ENDINGS
+    from barn_owl.tag.recordings import trace_files_of
 
     voice, model = Voice(quiet=quiet or is_stdout(out), as_json=as_json), owl.load_model(run)
     if out is None and keep is None:
@@ -145,7 +145,7 @@ def command(
     if figure is not None:
         first = archive.done[0]
         trace = None if traces is None else owl.read_trace(trace_files_of(files, traces)[first])
-        own = archive.events[archive.events["file"] == first]
+        own = archive.events_of([first])
         owl.save_figure(owl.tagging_figure(model, first, own, decision=decision, trace=trace), figure)
         voice.say(f"Wrote a figure of {first} to {figure}.")
 
@@ -164,7 +164,7 @@ def _check_what_is_written(
     something.
     """
     from barn_owl.files import claim_folder
-    from barn_owl.tag.archive import trace_files_of
+    from barn_owl.tag.recordings import trace_files_of
 
     if out is not None and out.suffix.lower() in (".vtt", ".srt") and len(files) > 1:
         raise OutputError(f"{out} holds the events of one recording, and there are {len(files)}; .csv holds all")
@@ -220,18 +220,17 @@ def tag_aloud(
 def _write_more(
     voice: Voice, archive: owl.Archive, *, excerpts: Path | None, around_s: float, cues: Path | None, force: bool
 ) -> None:
-    events = archive.events
-    if excerpts is not None and len(events):
-        lengths = {file: owl.audio_info(file).duration_s for file in archive.done}
+    if excerpts is not None:
+        events, lengths = archive.events, {file: owl.audio_info(file).duration_s for file in archive.done}
         ends = [min(end + around_s, lengths[file]) for file, end in zip(events["file"], events["end_s"], strict=True)]
         wider = events.assign(start_s=(events["start_s"].astype(float) - around_s).clip(lower=0), end_s=ends)
-        owl.write_excerpts(wider, excerpts, force=force)
+        if len(events):
+            owl.write_excerpts(wider, excerpts, force=force)
         voice.say(f"Wrote {len(events)} excerpts to {excerpts}.")
     if cues is not None:
-        stems = [Path(file).stem for file in archive.done]
-        for file, stem in zip(archive.done, stems, strict=True):
-            owl.write_cues(file, events[events["file"] == file], cues / f"{stem}.wav", force=force)
-        voice.say(f"Wrote {len(stems)} WAV copies with cue points to {cues}.")
+        for file in archive.done:
+            owl.write_cues(file, archive.events_of([file]), cues / f"{Path(file).stem}.wav", force=force)
+        voice.say(f"Wrote {len(archive.done)} WAV copies with cue points to {cues}.")
 
 
 def _starts(files: list[str], begins: Path | None, zone: str, *, needed: bool) -> dict[str, datetime | None]:
@@ -270,7 +269,7 @@ def _doubt(voice: Voice, model: owl.Model, archive: owl.Archive) -> None:
     from barn_owl.tag.doubts import doubts_of_recording
 
     for file in archive.done[:DOUBTED]:
-        for sentence in doubts_of_recording(model, file, archive.events[archive.events["file"] == file]):
+        for sentence in doubts_of_recording(model, file, archive.events_of([file])):
             voice.warn(sentence)
 
 

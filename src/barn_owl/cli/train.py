@@ -24,7 +24,7 @@ from barn_owl.cli.common import (
 )
 from barn_owl.cli.evaluate import show_scores
 from barn_owl.cli.plan import show_reasons
-from barn_owl.files import claim_folder
+from barn_owl.files import MISSING, claim_folder, is_file, not_a_file
 from barn_owl.learn.plan import FAMILIES
 
 if TYPE_CHECKING:
@@ -119,7 +119,7 @@ def command(
         run = train_aloud(voice, table, folder, own, work, resume=True)
         _say_what_is_there(voice, folder, run)
         return
-    if folder.exists():
+    if not_a_file(folder) != MISSING:
         claim_folder(folder, force=force or resume)  # refused before minutes of reading, not after
     plan = _plan(voice, table, plan_path, start_from, recordings, workers).but(**given)
     if ranks:
@@ -212,11 +212,11 @@ def train_aloud(
         try:
             run = owl.train(clips, folder, plan, resume=resume, work=replace(work, reading=reading, watch=teller))
         except KeyboardInterrupt:
-            if (folder / "predictions.csv").is_file():
+            if is_file(folder / "predictions.csv"):
                 voice.warn(f"stopped; the best so far is kept in {folder}. To go on: the same command with --resume")
             raise
     skipped = folder / "skipped.csv"
-    if skipped.is_file():
+    if is_file(skipped):
         voice.warn(f"{len(pd.read_csv(skipped))} clips could not be used; {skipped} says why")
     for sentence in run.learning.words:
         voice.say(sentence)

@@ -16,7 +16,7 @@ from barn_owl.clips.doubtful import doubtful_labels
 from barn_owl.clips.duplicates import SAME, linked, near_duplicates, same_content
 from barn_owl.clips.measure import ClipMeasures, measure_clips
 from barn_owl.clips.split import MIN_CLIPS, find_leaks, missing_on_sides
-from barn_owl.files import FOLDER, not_a_file
+from barn_owl.files import is_file, is_folder, not_a_file
 from barn_owl.names import as_text
 from barn_owl.sound.samples import SampleFile
 
@@ -209,7 +209,7 @@ def _files(clips: pd.DataFrame) -> Iterator[_Finding]:
     """Files that are not there, and sound beside those of the table that no row names."""
     named = {_absolute(file) for file in clips["file"].unique()}
     folders = {Path(file).parent for file in named}
-    beside = {as_text(str(path)) for folder in folders if not_a_file(folder) == FOLDER for path in folder.iterdir()
+    beside = {as_text(str(path)) for folder in folders if is_folder(folder) for path in folder.iterdir()
               if path.suffix.lower() in AUDIO_ENDINGS and not path.name.startswith(".")}  # fmt: skip
     for row, file in clips.drop_duplicates("file")["file"].items():
         if is_elsewhere(file):
@@ -258,7 +258,7 @@ def _sounds(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[_
     for row, measured in enumerate(measures):
         facts = measured.facts
         if facts is None:
-            if is_elsewhere(clips["file"][row]) or not not_a_file(clips["file"][row]):  # else it is said already
+            if is_elsewhere(clips["file"][row]) or is_file(clips["file"][row]):  # else it is said already
                 yield _Finding(
                     severity="error", finding="unreadable", row=row, detail=measured.refused,
                     action="find another copy; the repaired table leaves it out", drop=True,

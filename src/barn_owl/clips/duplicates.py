@@ -11,7 +11,7 @@ import scipy
 
 from barn_owl.audio import Excerpt, excerpts, read_audio
 from barn_owl.clips.measure import LONGEST_S, RATE_HZ, ClipMeasures
-from barn_owl.files import not_a_file
+from barn_owl.files import is_file
 from barn_owl.names import from_text
 from barn_owl.parallel import each
 from barn_owl.sound.samples import SampleFile
@@ -124,7 +124,7 @@ def file_copies(clips: pd.DataFrame) -> np.ndarray:
     keys: list[str] = [repr(one) for one in asked]
     whole = [row for row, one in enumerate(asked) if one.start_s is None and one.end_s is None]
     sizes = pd.Series(
-        {row: Path(from_text(asked[row].file)).stat().st_size for row in whole if not not_a_file(asked[row].file)}
+        {row: Path(from_text(asked[row].file)).stat().st_size for row in whole if is_file(asked[row].file)}
     )
     for row in sizes.index[sizes.duplicated(keep=False)]:
         with suppress(OSError):  # reading it as sound will say what is wrong

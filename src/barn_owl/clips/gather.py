@@ -13,6 +13,7 @@ from barn_owl.audio import AUDIO_ENDINGS, audio_info, sound_files_below
 from barn_owl.audio.reading import PAST_END_S
 from barn_owl.clips.table import COLUMNS, check_clip_table, read_any_table
 from barn_owl.errors import AudioError, TableError
+from barn_owl.files import is_folder, not_a_file
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -49,8 +50,8 @@ def gather_folder(
     (['hiss', 'hum', 'still', 'tick'], 4)
     """
     folder = Path(folder)
-    if not folder.is_dir():
-        raise TableError(f"{folder} is not a folder" if folder.exists() else f"{folder} does not exist")
+    if not is_folder(folder):
+        raise TableError(f"{folder} {not_a_file(folder) or 'is not a folder'}")
     paths = [
         path
         for path in sound_files_below(folder)

@@ -8,7 +8,8 @@ import pandas as pd
 
 from barn_owl.audio import Excerpt, audio_info, excerpts, read_audio, write_audio
 from barn_owl.clips.table import check_clip_table
-from barn_owl.errors import AudioError, OutputError, TableError
+from barn_owl.errors import AudioError, TableError
+from barn_owl.files import checked_target
 from barn_owl.sound import SoundSettings, change_sound
 
 BYTES_A_SAMPLE = 2
@@ -36,9 +37,8 @@ def write_excerpts(clips: pd.DataFrame, folder: str | Path, *, force: bool = Fal
         label_folder(Path(folder), label) / f"{Path(file).stem}_{number:04d}.wav"
         for number, (file, label) in enumerate(zip(clips["file"], clips["label"], strict=True))
     ]
-    there = [target for target in targets if target.exists()]
-    if there and not force:
-        raise OutputError(f"{there[0]} exists; choose another folder, or say --force to overwrite it")
+    for target in targets:
+        checked_target(target, force=force)
     for excerpt, target in zip(_excerpts(clips), targets, strict=True):
         target.parent.mkdir(parents=True, exist_ok=True)
         write_audio(target, *_read(excerpt))

@@ -11,10 +11,10 @@ from pathlib import Path
 import numpy as np
 
 from barn_owl.compact.graph import family_of, graph_of
-from barn_owl.errors import ModelError, OutputError
+from barn_owl.errors import ModelError
 from barn_owl.features import FrontEnd
 from barn_owl.features.mel import mel_bank
-from barn_owl.files import whole_file
+from barn_owl.files import checked_target, whole_file
 from barn_owl.model import Model
 from barn_owl.model.quantised import SUM_SHIFT, Quantised, QuantisedStage
 from barn_owl.model.stages import Stage, every_stage
@@ -38,12 +38,9 @@ def write_c(model: Model, path: str | Path, *, force: bool = False) -> list[Path
     ['owl.c', 'owl.h', 'owl_main.c']
     """
     path = Path(path)
-    if path.suffix != ".c":
-        raise OutputError(f"{path}: C source ends with .c")
     targets = [path, path.with_suffix(".h"), path.with_name(f"{path.stem}_main.c")]
-    there = [target for target in targets if target.exists()]
-    if there and not force:
-        raise OutputError(f"{there[0]} exists already; another name, or --force")
+    for target in targets:
+        checked_target(target, force=force, endings=(".c", ".h"))
     texts = c_source(model, path.stem)
     for target, text in zip(targets, texts, strict=True):
         with whole_file(target) as beside:

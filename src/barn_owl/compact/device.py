@@ -12,6 +12,7 @@ from threadpoolctl import threadpool_limits
 
 from barn_owl.errors import PlanError
 from barn_owl.features import FrontEnd
+from barn_owl.files import is_file
 from barn_owl.model.convolutional import Convolutional
 from barn_owl.model.quantised import multiply_adds_a_frame
 from barn_owl.model.settings import LevelSettings
@@ -86,7 +87,7 @@ def read_device(source: str | Path) -> Device:
         return measured_device()
     path = Path(source)
     if path.suffix == ".toml":
-        if not path.is_file():
+        if not is_file(path):
             raise PlanError(f"{path} does not exist; devices that ship are {', '.join(device_names())}")
         text = path.read_text(encoding="utf-8")
     elif str(source) in device_names():

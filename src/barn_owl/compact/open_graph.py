@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from barn_owl.compact.graph import family_of, graph_of
-from barn_owl.errors import ModelError, OutputError
+from barn_owl.errors import ModelError
 from barn_owl.features.mel import mel_bank
-from barn_owl.files import whole_file
+from barn_owl.files import checked_target, whole_file
 from barn_owl.model import Model
 from barn_owl.model.convolutional import Convolutional
 from barn_owl.model.stages import Stage
@@ -38,8 +38,7 @@ def write_onnx(model: Model, path: str | Path, *, takes_features: bool = False, 
     >>> barn_owl.write_onnx(barn_owl.plain_model(barn_owl.Plan(), labels=6), "model.onnx", force=True)
     """
     path = Path(path)
-    if path.exists() and not force:
-        raise OutputError(f"{path} exists already; another name, or --force")
+    checked_target(path, force=force)
     content = graph_bytes(model, takes_features=takes_features)
     with whole_file(path) as beside:
         Path(beside).write_bytes(content)

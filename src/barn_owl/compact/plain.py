@@ -6,8 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from barn_owl.errors import OutputError
-from barn_owl.files import whole_file, write_json
+from barn_owl.files import checked_target, whole_file, write_json
 from barn_owl.model import Model
 
 
@@ -20,10 +19,7 @@ def write_weights(model: Model, path: str | Path, *, force: bool = False) -> Non
     >>> barn_owl.write_weights(barn_owl.load_model("first"), "weights.json", force=True)
     """
     path = Path(path)
-    if path.suffix not in (".npz", ".json"):
-        raise OutputError(f"{path}: numbers are written as .npz or .json")
-    if path.exists() and not force:
-        raise OutputError(f"{path} exists already; another name, or --force")
+    checked_target(path, force=force, endings=(".npz", ".json"))
     arrays: dict[str, Any] = {**model.family.arrays(), "mean": model.mean, "deviation": model.deviation}
     if path.suffix == ".json":
         listed = {

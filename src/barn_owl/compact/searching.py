@@ -24,7 +24,7 @@ from barn_owl.compact.cost import Footprint, footprint, plain_model
 from barn_owl.compact.device import Device
 from barn_owl.errors import BarnOwlError, PlanError, TableError
 from barn_owl.evaluate.predictions import hear, with_predictions
-from barn_owl.files import claim_folder, write_json
+from barn_owl.files import claim_folder, is_file, real_path, write_json
 from barn_owl.learn import Fitted, Plan, fit, read_plan
 from barn_owl.learn.fitting import NETWORKS
 from barn_owl.learn.rehearsal import make_rehearsal, rehearse
@@ -171,7 +171,7 @@ class _Race:
         self._drawn = 0
         self.done: dict[tuple[int, int], dict[str, Any]] = {}
         path = folder / TRIED
-        if resume and path.is_file():
+        if resume and is_file(path):
             for line in path.read_text(encoding="utf-8").splitlines():
                 one = json.loads(line)
                 self.done[one["candidate"], one["step"]] = one
@@ -233,7 +233,7 @@ class _Race:
                 yield candidate, plan
 
         # Features are computed once for each front end, however many candidates have it.
-        cache = Path(self._work.cache or self._folder / "cache").resolve()
+        cache = real_path(self._work.cache or self._folder / "cache")
         workers = 1 if on_cluster() else self._work.workers
         work = partial(_learned, step=step, clips=self._clips, workers=workers, cache=cache)
         for line in each(work, waiting(), 1):
@@ -355,7 +355,7 @@ def front(table: pd.DataFrame, cost: str = "flash_kb") -> pd.DataFrame:
 def read_search(folder: str | Path) -> Found:
     """Read what a search left. Raises PlanError when the folder holds none."""
     folder = Path(folder)
-    if not (folder / TABLE).is_file() or not (folder / STATE).is_file():
+    if not is_file(folder / TABLE) or not is_file(folder / STATE):
         raise PlanError(f"{folder} holds no finished search")
     state = json.loads((folder / STATE).read_text(encoding="utf-8"))
     return Found(table=pd.read_csv(folder / TABLE), plan=read_plan(folder / PLAN), device=Device(**state["device"]))

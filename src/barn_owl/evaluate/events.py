@@ -208,8 +208,8 @@ def score_events(
     1.0
     """
     for table, where in ((truth, "truth table"), (events, "event table")):
-        if {"file", "start_s", "end_s"} <= set(table):
-            check_within(_with_times(table, where) if len(table) else table, seconds or {}, where=where)
+        if len(table):
+            check_within(_with_times(table, where), seconds or {}, where=where)
     return score_stretches(truth, events, collar_s=collar_s, offset_share=offset_share, seconds=seconds)
 
 

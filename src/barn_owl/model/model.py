@@ -13,7 +13,7 @@ from barn_owl.audio import resample
 from barn_owl.errors import AudioError, BarnOwlError, ModelError
 from barn_owl.features import FrontEnd
 from barn_owl.features.activity import quiet_level, total_db
-from barn_owl.files import FOLDER, not_a_file, whole_file
+from barn_owl.files import is_file, is_folder, not_a_file, whole_file
 from barn_owl.model.extras import ExtraColumn, ExtraColumns
 from barn_owl.model.families import rebuild
 from barn_owl.model.family import Family, Steps
@@ -211,8 +211,8 @@ def load_model(path: str | Path) -> Model:
     ['still']
     """
     path = Path(path)
-    if not_a_file(path) == FOLDER:
-        if not (path / "model.safetensors").is_file():
+    if is_folder(path):
+        if not is_file(path / "model.safetensors"):
             raise ModelError(f"{path} is not a finished run: it holds no model.safetensors")
         path = path / "model.safetensors"
     if why := not_a_file(path):

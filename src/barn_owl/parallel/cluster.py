@@ -18,6 +18,7 @@ from pathlib import Path
 from typing import Any
 
 from barn_owl.errors import EngineError
+from barn_owl.files import is_file
 from barn_owl.wording import how_to_install
 
 CONNECT_S = 20
@@ -55,7 +56,7 @@ class Cluster:
             distributed = importlib.import_module("distributed")
         except ImportError:
             raise EngineError(f"a cluster needs a package that is not there; {how_to_install('cluster')}") from None
-        if file is not None and not file.is_file():
+        if file is not None and not is_file(file):
             raise EngineError(
                 f"{where} is neither local, nor an address such as tcp://host:8786, nor a scheduler's file"
             )
@@ -75,7 +76,24 @@ class Cluster:
 
     def at_a_time(self, workers: int = 1) -> int:  # noqa: ARG002 - of this machine; the cluster has its own
         """Items that the workers do at a time, at least 1."""
-        return max(1, sum(self._client.nthreads().values()))
+        with self._reached():
+            return max(1, sum(self._client.nthreads().values()))
+
+    @contextmanager
+    def _reached(self) -> Iterator[None]:
+        """Raise EngineError when the scheduler goes away within the block; errors of the work itself go through."""
+        from distributed import CancelledError
+        from distributed.comm.core import CommClosedError
+
+        try:
+            yield
+        except (CancelledError, OSError) as error:
+            if not isinstance(error, CancelledError | CommClosedError) and self._client.status == "running":
+                raise
+            raise EngineError(
+                f"the scheduler at {self._where} went away; what was finished and kept is kept: start it again and "
+                "give the same command"
+            ) from error
 
     def each(
         self,
@@ -90,37 +108,29 @@ class Cluster:
         """Yield results in order. `work` travels once a worker; a few items for each worker are under way at a
         time.
         """
-        from distributed import CancelledError
-        from distributed.comm.core import CommClosedError
-
-        # A task, not scattered data: when all workers that held it died, the scheduler makes it again.
-        travels = self._client.submit(_same, _Kept(work), pure=False)
         waiting = iter(items)
         bundles = iter(lambda: list(itertools.islice(waiting, at_once)), [])
         under_way: deque[_Task] = deque()
-        try:
-            while True:
-                for bundle in itertools.islice(bundles, max(0, AHEAD * self.at_a_time() - len(under_way))):
-                    task = self._client.submit(_done, travels, bundle, str(Path.cwd()), pure=False, retries=RETRIES)
-                    under_way.append(_Task(task, bundle))
-                if not under_way:
-                    return
-                if under_way[0].results is None:
-                    self._fetch(under_way, lost)
-                else:
-                    yield from under_way.popleft().results or ()
-        except (CancelledError, OSError) as error:
-            gone = isinstance(error, CancelledError | CommClosedError) or self._client.status != "running"
-            if not gone:  # an error of the work itself
-                raise
-            raise EngineError(
-                f"the scheduler at {self._where} went away; what was finished and kept is kept: start it again and "
-                "give the same command"
-            ) from error
-        finally:
-            if self._client.status == "running":
-                with suppress(OSError):  # it went away just now
-                    self._client.cancel([travels, *(task.future for task in under_way)], force=True)
+        with self._reached():
+            # A task, not scattered data: when all workers that held it died, the scheduler makes it again.
+            travels = self._client.submit(_same, _Kept(work), pure=False)
+            try:
+                while True:
+                    for bundle in itertools.islice(bundles, max(0, AHEAD * self.at_a_time() - len(under_way))):
+                        task = self._client.submit(
+                            _done, travels, bundle, str(Path.cwd()), pure=False, retries=RETRIES
+                        )
+                        under_way.append(_Task(task, bundle))
+                    if not under_way:
+                        return
+                    if under_way[0].results is None:
+                        self._fetch(under_way, lost)
+                    else:
+                        yield from under_way.popleft().results or ()
+            finally:
+                if self._client.status == "running":
+                    with suppress(OSError):  # it went away just now
+                        self._client.cancel([travels, *(task.future for task in under_way)], force=True)
 
     def _fetch(self, under_way: Iterable["_Task"], lost: Callable[[Any], Any] | None) -> None:
         """Wait for any result, and take all that there are: what lies on a worker is lost with it."""

@@ -9,6 +9,7 @@ import pandas as pd
 
 from barn_owl.errors import TableError
 from barn_owl.evaluate import Comparison, Evaluation, compare
+from barn_owl.files import is_file, real_path
 from barn_owl.runs.run import Run, open_run
 
 COSTS = ("weights", "multiply_adds", "seconds", "peak_memory_mb")
@@ -52,7 +53,7 @@ def compare_runs(
     12
     """
     if len(folders) > 2:  # of all that lies in a folder, files are passed over
-        folders = [folder for folder in folders if not Path(folder).is_file()]
+        folders = [folder for folder in folders if not is_file(folder)]
     if len(folders) < 2:
         raise TableError("two runs or more are needed for a comparison")
     runs = {name: open_run(folder) for name, folder in zip(_names(folders), folders, strict=True)}
@@ -73,7 +74,7 @@ def compare_runs(
 
 def _names(folders: Sequence[str | Path]) -> list[str]:
     """Name runs by their folders, with as much of the path as tells them apart."""
-    paths = [Path(folder).resolve() for folder in folders]
+    paths = [real_path(folder) for folder in folders]
     if len(set(paths)) < len(paths):
         raise TableError("the same run is named twice")
     for parts in range(1, max(len(path.parts) for path in paths) + 1):

@@ -17,6 +17,7 @@ from barn_owl.errors import ModelError, TableError
 from barn_owl.evaluate import Evaluation, predict
 from barn_owl.evaluate.evaluation import leaks
 from barn_owl.evaluate.mistakes import NEAREST, nearest_clips
+from barn_owl.files import is_file
 from barn_owl.learn import Plan, read_plan
 from barn_owl.learn.fitting import NETWORKS
 from barn_owl.learn.rehearsal import EXPECTATION
@@ -71,7 +72,7 @@ class Run:
     def expectation(self) -> dict[str, Any] | None:
         """What to expect in a recording, from the rehearsal; None where there was none. See
         `Rehearsed.expectation`."""
-        return self._json(EXPECTATION) if (self.folder / EXPECTATION).is_file() else None
+        return self._json(EXPECTATION) if is_file(self.folder / EXPECTATION) else None
 
     @cached_property
     def tested(self) -> Evaluation | None:
@@ -99,7 +100,7 @@ class Run:
     def curves(self) -> pd.DataFrame:
         """Losses and validation recall by epoch."""
         path = self.folder / "curves.csv"
-        if not path.is_file():
+        if not is_file(path):
             raise ModelError(f"{self.folder} has no curves of its own; an ensemble's are in the runs of its members")
         return pd.read_csv(path)
 
@@ -158,7 +159,7 @@ class Run:
     def doubts(self) -> list[str]:
         """What speaks against trusting the run as a whole: overfitting, leaks between its sides."""
         found = leaks(self.predictions)
-        if (self.folder / "curves.csv").is_file():
+        if is_file(self.folder / "curves.csv"):
             found += self.learning.warnings
         return found
 
@@ -229,10 +230,8 @@ def open_run(folder: str | Path) -> Run:
     ['hiss', 'hum', 'still', 'tick']
     """
     folder = Path(folder)
-    missing = [
-        name for name in ("plan.toml", "model.safetensors", "predictions.csv") if not (folder / name).is_file()
-    ]
-    if missing and (folder / CHECKPOINT).is_file():
+    missing = [name for name in ("plan.toml", "model.safetensors", "predictions.csv") if not is_file(folder / name)]
+    if missing and is_file(folder / CHECKPOINT):
         raise ModelError(
             f"{folder} is a training that is not over; go on with barn-owl train CLIPS --run {folder} --resume"
         )

@@ -15,7 +15,7 @@ from barn_owl.clips import fold_clips, sides_of_fold, write_clip_table
 from barn_owl.clips.sides import SIDES
 from barn_owl.errors import ModelError, TableError
 from barn_owl.evaluate.predictions import hear, with_predictions
-from barn_owl.files import claim_folder, write_json
+from barn_owl.files import claim_folder, is_file, real_path, write_json
 from barn_owl.learn import Fitted, Plan, fit
 from barn_owl.learn.fitting import NETWORKS
 from barn_owl.learn.plan import FAMILIES
@@ -170,7 +170,7 @@ def _part(clips: pd.DataFrame, share: float, seed: int) -> pd.DataFrame:
 def _fitted_or_found(folder: Path, plan: Plan, data: RunData, work: Work, *, resume: bool) -> Run:
     """Fit a family into a run; with `resume` take the one that is there, or go on with it."""
     checkpoint = None
-    if resume and (folder / "plan.toml").is_file():
+    if resume and is_file(folder / "plan.toml"):
         own_plan(folder, plan)
         checkpoint = found_checkpoint(folder, data.asked)
         if checkpoint is None and is_finished(folder):
@@ -251,7 +251,7 @@ def train_several(
         with_sides(usable, plan) if folds is None else fold_clips(usable, folds, seed=plan.seed, shares=plan.split)
     )
     folder = claim_folder(folder, force=work.force)
-    folder, begin = folder.resolve(), time.perf_counter()
+    folder, begin = real_path(folder), time.perf_counter()
     total = seeds or folds or 0
     names = [f"seed-{plan.seed + n}" if folds is None else f"fold-{n + 1}" for n in range(total)]
     one = partial(_one_of_several, plan=plan, folder=folder, folds=folds is not None, force=work.force)

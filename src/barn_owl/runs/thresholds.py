@@ -7,6 +7,7 @@ from barn_owl.clips import write_clip_table
 from barn_owl.errors import TableError
 from barn_owl.evaluate import Answers, fit_thresholds
 from barn_owl.evaluate.predictions import say
+from barn_owl.files import is_file, is_folder
 from barn_owl.learn import Plan, read_plan, write_plan
 from barn_owl.learn.plan import ThresholdSettings
 from barn_owl.model import DecisionSettings, Model, load_model
@@ -49,7 +50,7 @@ def set_decision(path: str | Path, decision: DecisionSettings) -> None:
     0.05
     """
     path = Path(path)
-    replace(load_model(path), decision=decision).save(path / "model.safetensors" if path.is_dir() else path)
-    if (path / "plan.toml").is_file():
+    replace(load_model(path), decision=decision).save(path / "model.safetensors" if is_folder(path) else path)
+    if is_file(path / "plan.toml"):
         values = {**read_plan(path / "plan.toml").model_dump(), "decision": decision.model_dump()}
         write_plan(Plan(**values), path / "plan.toml")

@@ -20,7 +20,7 @@ from barn_owl.errors import ModelError, PlanError, TableError, TrainingError
 from barn_owl.evaluate import Evaluation, Scores, fit_temperature
 from barn_owl.evaluate.calibration import at_temperature
 from barn_owl.evaluate.predictions import hear, with_predictions
-from barn_owl.files import claim_folder, whole_file, write_json
+from barn_owl.files import claim_folder, is_file, is_folder, real_path, whole_file, write_json
 from barn_owl.learn import Fitted, Plan, fit, read_plan, write_plan
 from barn_owl.learn.checkpoint import Checkpoint, read_checkpoint
 from barn_owl.learn.fitting import NETWORKS
@@ -81,7 +81,7 @@ def train(
     if resume and checkpoint is None and is_finished(folder):
         logger.warning("%s is finished; there is nothing to resume", folder)
         return Run(folder)
-    was_there = folder.exists()
+    was_there = is_folder(folder)
     claim_folder(folder, force=work.force or resume)
     try:
         with read_clips(sided, plan, work) as data:
@@ -278,7 +278,7 @@ def own_plan(folder: Path, plan: Plan | None) -> Plan:
 
     Raises PlanError when `plan` is given and differs, naming the keys.
     """
-    if not (folder / "plan.toml").is_file():
+    if not is_file(folder / "plan.toml"):
         raise ModelError(f"{folder} holds no training to resume; leave --resume out to begin one")
     own = read_plan(folder / "plan.toml")
     changed = _differences(own.model_dump(), plan.model_dump()) if plan else []
@@ -292,7 +292,7 @@ def own_plan(folder: Path, plan: Plan | None) -> Plan:
 
 def is_finished(folder: Path) -> bool:
     """Whether a folder holds a run that is whole: what is written last is there."""
-    return (folder / "predictions.csv").is_file()
+    return is_file(folder / "predictions.csv")
 
 
 def _differences(before: dict[str, Any], after: dict[str, Any], section: str = "") -> list[str]:
@@ -307,7 +307,7 @@ def _differences(before: dict[str, Any], after: dict[str, Any], section: str = "
 
 def found_checkpoint(folder: Path, clips: pd.DataFrame) -> Checkpoint | None:
     """Return the checkpoint of a run, if it has one. Raises TableError when its clips were others, and says which."""
-    if not (folder / "clips.csv").is_file():
+    if not is_file(folder / "clips.csv"):
         return None
     before, now = _known_rows(read_clip_table(folder / "clips.csv")), _known_rows(clips)
     if before != now:
@@ -317,14 +317,14 @@ def found_checkpoint(folder: Path, clips: pd.DataFrame) -> Checkpoint | None:
             f"the clips are not those of {folder}, so it cannot be resumed: {len(gone)} rows are gone or changed, "
             f"{len(new)} are new{example}"
         )
-    return read_checkpoint(folder / CHECKPOINT) if (folder / CHECKPOINT).is_file() else None
+    return read_checkpoint(folder / CHECKPOINT) if is_file(folder / CHECKPOINT) else None
 
 
 def _known_rows(clips: pd.DataFrame) -> list[str]:
     """What makes a row the same one, with the whole path of its file: tables lie in different folders."""
     columns = ["start_s", "end_s", "label", "split"]
     rows = clips[columns].astype(object).where(clips[columns].notna(), "").itertuples(index=False, name=None)
-    return [f"{Path(file).resolve()} {row}" for file, row in zip(clips["file"], rows, strict=True)]
+    return [f"{real_path(file)} {row}" for file, row in zip(clips["file"], rows, strict=True)]
 
 
 def fingerprint(clips: pd.DataFrame) -> str:

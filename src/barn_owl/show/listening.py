@@ -6,6 +6,7 @@ from typing import Any
 import pandas as pd
 
 from barn_owl.evaluate import NONE, UNDECIDED
+from barn_owl.files import real_path
 from barn_owl.model import Model
 from barn_owl.show.page import Shelf, rows, write_page
 from barn_owl.show.report import BUDGET, best_scores, clip_line, clip_name
@@ -32,7 +33,7 @@ def write_listening_page(
     >>> table, _ = barn_owl.predict(model, barn_owl.read_clip_table("clips.csv"))
     >>> barn_owl.write_listening_page(model, table, "listening.html")
     """
-    shelf, folder = Shelf(model.front_end, budget), Path(path).resolve().parent
+    shelf, folder = Shelf(model.front_end, budget), real_path(path).parent
     counts = predictions.groupby("predicted").agg(clips=("score", "size"), score=("score", "mean"))
     order = sorted(counts.index, key=lambda label: (label != UNDECIDED, label != NONE, label))
     listed: list[dict[str, Any]] = []

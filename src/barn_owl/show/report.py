@@ -11,6 +11,7 @@ from barn_owl.clips.table import COLUMNS
 from barn_owl.errors import BarnOwlError, ModelError, TableError
 from barn_owl.evaluate import Evaluation, Scores
 from barn_owl.evaluate.answers import SCORE
+from barn_owl.files import real_path
 from barn_owl.runs import Run
 from barn_owl.show.judging import calibration_figure, labels_figure, thresholds_figure
 from barn_owl.show.learning import curves_figure
@@ -53,9 +54,9 @@ def write_report(run: Run, evaluation: Evaluation, path: str | Path, *, budget: 
     write_page(
         path,
         "report.html",
-        title=f"{run.folder.resolve().name}: {evaluation.side} side"
+        title=f"{real_path(run.folder).name}: {evaluation.side} side"
         if evaluation.rows is not None
-        else f"{run.folder.resolve().name} on {evaluation.side}",
+        else f"{real_path(run.folder).name} on {evaluation.side}",
         summary=evaluation.summary,
         doubts=evaluation.doubts + run.doubts,
         numbers=_numbers(evaluation),

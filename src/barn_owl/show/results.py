@@ -8,7 +8,7 @@ from typing import ParamSpec
 from barn_owl import runs
 from barn_owl.clips import read_corrections, write_clip_table
 from barn_owl.evaluate import Evaluation, Scores
-from barn_owl.files import write_json
+from barn_owl.files import is_file, write_json
 from barn_owl.runs import Run
 from barn_owl.runs.training import write_table
 from barn_owl.show.confusion import confusion_figure
@@ -27,7 +27,7 @@ def write_results(run: Run) -> None:
     >>> barn_owl.write_results(barn_owl.open_run("first"))
     """
     figures = run.folder / "figures"
-    if (run.folder / "curves.csv").is_file():
+    if is_file(run.folder / "curves.csv"):
         save_figure(curves_figure(run), figures / "curves.png")
     if run.expectation is not None:
         save_figure(rehearsal_figure(run), figures / "rehearsal.png")
@@ -62,7 +62,7 @@ def write_evaluation(run: Run, evaluation: Evaluation, folder: Path) -> None:
 
 
 def _write_corrections(evaluation: Evaluation | None, run: Run, path: Path) -> None:
-    if path.is_file() and len(read_corrections(path)):
+    if is_file(path) and len(read_corrections(path)):
         return
     doubted = run.likely_wrong_labels if evaluation is None else evaluation.likely_wrong_labels
     path.unlink(missing_ok=True)

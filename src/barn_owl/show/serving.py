@@ -8,6 +8,7 @@ from threading import Lock
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from barn_owl.errors import AudioError, BarnOwlError, OutputError, TableError
+from barn_owl.files import is_file
 from barn_owl.loop import Answer, add_answer, case_key, estimate_quality, read_reviews
 from barn_owl.show.reviewing import Review, estimate_rows, review_page
 
@@ -45,7 +46,7 @@ class ReviewServer:
         self, review: Review, answers: str | Path, *, title: str = "Events to review", port: int = 0
     ) -> None:
         self.review, self._path, self._title = review, Path(answers), title
-        self.answers = read_reviews(answers) if self._path.is_file() else {}
+        self.answers = read_reviews(answers) if is_file(self._path) else {}
         self._known = {case_key(case) for case in review.cases.to_dict("records")}
         self._lock = Lock()
         token = secrets.token_urlsafe(24)
@@ -78,7 +79,7 @@ class ReviewServer:
     def page(self) -> str:
         """The page with all answers so far, also those that others gave to the same file."""
         with self._lock:
-            if self._path.is_file():
+            if is_file(self._path):
                 self.answers = read_reviews(self._path)
             return review_page(self.review, self.answers, title=self._title, estimate=self.estimate())
 

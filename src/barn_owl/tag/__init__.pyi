@@ -4,13 +4,13 @@ from .adjusting import (
 )
 from .archive import (
     Archive as Archive,
-    find_recordings as find_recordings,
     tag_archive as tag_archive,
 )
 from .decision import (
     Decider as Decider,
     Event as Event,
 )
+from .entries import Recorded as Recorded
 from .formats import (
     read_cues as read_cues,
     read_events as read_events,
@@ -33,8 +33,8 @@ from .recorded import (
     tag_trace as tag_trace,
     whole_trace as whole_trace,
 )
+from .recordings import find_recordings as find_recordings
 from .store import (
-    Recorded as Recorded,
     Store as Store,
     open_store as open_store,
     read_store as read_store,

@@ -11,6 +11,7 @@ from typing import Any, Literal
 import numpy as np
 import pandas as pd
 
+from barn_owl.clips.within import check_within
 from barn_owl.errors import TableError
 from barn_owl.evaluate import EventScores
 from barn_owl.evaluate.events import ROUNDING_S, score_stretches
@@ -93,7 +94,8 @@ def adjust(
     that with fewer false alarms), or the best recall with at most `false_alarms_per_hour`. Settings are chosen anew
     without each recording and judged on it; a single recording is cut into four parts for that.
 
-    Raises TableError when the truth table has no events of the model's labels, or is of other recordings.
+    Raises TableError when the truth table has no events of the model's labels, is of other recordings, or has times
+    beyond their end.
 
     >>> model = barn_owl.load_model("first")
     >>> truth = barn_owl.read_clip_table("truth.csv")
@@ -113,6 +115,7 @@ def adjust(
         traces.append(whole_trace(model, file))
         if progress:
             progress(number + 1, len(files))
+    check_within(wanted, {trace.file: trace.duration_s for trace in traces}, where="truth table")
     return adjust_traces(
         model, traces, wanted, goal=goal, false_alarms_per_hour=false_alarms_per_hour, collar_s=collar_s
     )

@@ -12,6 +12,7 @@ import pandas as pd
 from barn_owl.audio import broadcast_start
 from barn_owl.clips.table import read_any_table
 from barn_owl.errors import TableError
+from barn_owl.files import real_path
 
 STAMP = re.compile(
     r"(?<!\d)(\d{4})[-_.]?(\d{2})[-_.]?(\d{2})[T_\- ]?"
@@ -47,8 +48,8 @@ def starts_of_table(path: str | Path, recordings: Sequence[str], *, zone: str = 
             start = datetime.fromisoformat(str(begins).strip())
         except ValueError as error:
             raise TableError(f"{path}, row {row}: {begins!r} is no time such as 2026-03-14T22:15:00") from error
-        known[(Path(path).parent / str(file)).resolve()] = start if start.tzinfo else _at_home(start, zone)
-    return {file: known.get(Path(file).resolve()) or recording_start(file, zone=zone) for file in recordings}
+        known[real_path(Path(path).parent / str(file))] = start if start.tzinfo else _at_home(start, zone)
+    return {file: known.get(real_path(file)) or recording_start(file, zone=zone) for file in recordings}
 
 
 def _at_home(start: datetime | None, zone: str) -> datetime | None:

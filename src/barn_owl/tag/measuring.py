@@ -18,7 +18,8 @@ from barn_owl.audio import audio_info, stream_audio
 from barn_owl.audio.places import is_elsewhere
 from barn_owl.model import Model
 from barn_owl.parallel import each
-from barn_owl.tag.pieces import Piece, name_of, score_pieces
+from barn_owl.tag.pieces import Piece, score_pieces
+from barn_owl.tag.recordings import name_of
 from barn_owl.tag.trace import Scorer, chunk_s
 
 LENGTH_S = 600.0
@@ -90,7 +91,7 @@ def measure_tagging(
     info = audio_info(name)
     length_s = min(info.duration_s, LENGTH_S)
     cores = usable_cores()
-    counts = sorted({1, *range(2, (most_workers or cores) + 1)})
+    counts = range(1, (most_workers or cores) + 1)
     steps, done = len(counts) + 4, [0]
 
     def told() -> None:

@@ -6,10 +6,8 @@ import socket
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
-from pathlib import Path
 
 from barn_owl.audio import AudioInfo, Excerpt
-from barn_owl.audio.places import is_elsewhere
 from barn_owl.errors import AudioError
 from barn_owl.model import DecisionSettings, Model
 from barn_owl.tag.decision import Decider, Event
@@ -32,6 +30,7 @@ class Piece:
     chunk: int = 0
     until: int | None = None
     last: bool = True
+    stamp: tuple[str, int, int] | None = None  # of the file when it was cut
     known: bool = False  # whether its content is to be known again
 
 
@@ -68,14 +67,24 @@ def score_pieces(
     return said
 
 
+class _Listening(logging.Handler):
+    """Adds what is warned of to a list."""
+
+    def __init__(self, heard: list[str]) -> None:
+        super().__init__()
+        self._heard = heard
+
+    def emit(self, record: logging.LogRecord) -> None:
+        """Take a record."""
+        self._heard.append(record.getMessage())
+
+
 @contextmanager
 def _overheard() -> Iterator[list[str]]:
     """Collect what is warned of meanwhile, so that it is told where the command was given, not on some worker."""
     ours, heard = logging.getLogger("barn_owl"), list[str]()
-    handler = logging.Handler()
-    handler.emit = lambda record: heard.append(record.getMessage())  # type: ignore[method-assign]
     before = ours.handlers, ours.propagate
-    ours.handlers, ours.propagate = [handler], False
+    ours.handlers, ours.propagate = [_Listening(heard)], False
     try:
         yield heard
     finally:
@@ -85,7 +94,7 @@ def _overheard() -> Iterator[list[str]]:
 def _scored(piece: Piece, model: Model, decision: DecisionSettings | None, *, ahead: bool) -> Said:
     said = Said(piece=piece, worker=f"{socket.gethostname()}:{os.getpid()}")
     try:
-        before = Excerpt(piece.name).stamp()
+        before = piece.stamp or Excerpt(piece.name).stamp()
         blocks = trace_recording(
             model, piece.name, chunk=piece.chunk, until=piece.until, ahead=ahead, spent=said.spent
         )
@@ -132,8 +141,3 @@ def pieces_of(model: Model, whole: Piece, info: AudioInfo | None) -> list[Piece]
 def lost_pieces(pieces: Sequence[Piece]) -> list[Said]:
     """What is said of pieces on which worker after worker died."""
     return [Said(piece=one, reason=f"{one.path}: worker after worker died while it was read") for one in pieces]
-
-
-def name_of(path: str) -> str:
-    """What a recording is opened by wherever a worker runs, and known by in a store."""
-    return path if is_elsewhere(path) else str(Path(path).resolve())

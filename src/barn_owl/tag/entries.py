@@ -1,0 +1,84 @@
+"""What a store knows of a recording, and which recordings are asked for."""
+
+import json
+from collections.abc import Iterable
+from dataclasses import dataclass, field, fields
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+from barn_owl.tag.hours import HOURS, STAMP
+
+COLUMNS = ("file", "start_s", "end_s", "label", "score", "clock", "key")
+UNKNOWN = "unknown"
+
+
+@dataclass(frozen=True, kw_only=True)
+class Recorded:
+    """What a store knows of a recording: a line of its manifest.
+
+    key : of its content, the model and the settings. model : what the model and its settings are known by. stamp : of
+    the file, by which it is known without being read. day, recorder : what the store is parted by. begins : ISO 8601,
+    blank if not known. hours : events of each label by hour of the day. reason : why it failed, blank if it is done.
+    """
+
+    key: str
+    model: str
+    file: str
+    stamp: list[Any]
+    content: str
+    day: str
+    recorder: str
+    begins: str
+    duration_s: float
+    events: int
+    hours: dict[str, dict[str, int]] = field(default_factory=dict)
+    reason: str = ""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Asked:
+    """Which recordings of a store are asked for; what is blank does not matter."""
+
+    model: str = ""
+    day: str = ""
+    recorder: str = ""
+    files: tuple[str, ...] = ()
+
+    def takes(self, one: Recorded) -> bool:
+        """Tell whether a recording is one of them."""
+        pairs = (self.model, one.model), (self.day, one.day), (self.recorder, one.recorder)
+        return all(wanted in ("", own) for wanted, own in pairs) and (not self.files or one.file in self.files)
+
+
+def entry_of(told: dict[str, Any]) -> Recorded:
+    """Make one of what a line or a row says; raises TypeError or ValueError when it says something else."""
+    one = Recorded(**told)
+    kinds: dict[str, Any] = {"stamp": list, "duration_s": (int, float), "events": int, "hours": dict}
+    for own in fields(Recorded):
+        if not isinstance(getattr(one, own.name), kinds.get(own.name, str)):
+            raise TypeError(f"{own.name} is {getattr(one, own.name)!r}")
+    for by_hour in one.hours.values():
+        for hour, count in by_hour.items():
+            if int(hour) not in range(HOURS) or not isinstance(count, int):
+                raise ValueError(f"{count} events at hour {hour}")
+    if one.begins:
+        datetime.fromisoformat(one.begins)
+    return one
+
+
+def entries_of(lines: Iterable[str]) -> Iterable[Recorded]:
+    """Yield what the lines of a manifest say; one that a crash cut off is passed over."""
+    for line in lines:
+        try:
+            yield entry_of(json.loads(line))
+        except (ValueError, TypeError, AttributeError, RecursionError):
+            continue
+
+
+def recorder_of(recording: str) -> str:
+    """Name of the recorder of a recording: what its file is called before the time in it, else its folder."""
+    path = Path(recording)
+    found = STAMP.search(path.stem)
+    before = path.stem[: found.start()].strip(" -_.") if found else ""
+    return before or path.parent.name or UNKNOWN

@@ -1,0 +1,138 @@
+"""What the tagging of many recordings asks of a store: what was done before, and to keep what is finished."""
+
+import hashlib
+import io
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from datetime import datetime
+
+import numpy as np
+import pandas as pd
+
+from barn_owl.audio import Excerpt
+from barn_owl.errors import AudioError
+from barn_owl.names import as_text
+from barn_owl.tag.entries import UNKNOWN, Asked, Recorded, recorder_of
+from barn_owl.tag.formats import COLUMNS
+from barn_owl.tag.hours import counted_by_hour, recording_start, with_clock
+from barn_owl.tag.pieces import Piece
+from barn_owl.tag.recordings import name_of
+from barn_owl.tag.store import Store
+from barn_owl.tag.trace import TraceBlock
+
+
+class Keeping:
+    """A store, as a job with one model and one set of settings sees it.
+
+    known : what these are known by, SHA-256. starts : when the recordings began; None for what their names or files
+    say.
+    """
+
+    def __init__(self, store: Store, known: str, starts: Mapping[str, datetime | None] | None) -> None:
+        self._store, self._known, self._starts = store, known, starts
+        self.model = known[:12]
+
+    def done_before(self, paths: Sequence[str]) -> list[str]:
+        """Say which recordings need not be done again, whatever they were called then."""
+        done = [one for one in self._store.recordings(self.model) if not one.reason]
+        by_file = {one.file: one for one in done}
+        sizes: dict[int, list[Recorded]] = {}
+        for one in done:
+            sizes.setdefault(int(one.stamp[1]) if one.stamp else -1, []).append(one)
+        return [path for path in paths if self._is_done(path, by_file, sizes)]
+
+    def _is_done(self, path: str, by_file: dict[str, Recorded], sizes: dict[int, list[Recorded]]) -> bool:
+        name = name_of(path)
+        try:
+            _, size, _ = stamp = Excerpt(name).stamp()
+            own = by_file.get(name)
+            if own is None or own.stamp != list(stamp):
+                # Only what is as large can be the same, so few are read for it.
+                alike = sizes.get(size, [])
+                content = Excerpt(name).content() if alike else ""
+                own = next((one for one in alike if one.content == content), None)
+        except (AudioError, OSError):
+            return False  # said when its turn comes
+        if own is None or not self._store.holds(own):
+            return False
+        if own.file != name or own.stamp != list(stamp):
+            self._keep_as_well(path, own)
+        return True
+
+    def _keep_as_well(self, path: str, own: Recorded) -> None:
+        """Keep the events of a recording under the name that it has now as well."""
+        parts = list(self._store.batches(Asked(model=own.model, files=(own.file,))))
+        events = pd.concat(parts, ignore_index=True) if parts else pd.DataFrame(columns=COLUMNS)
+        self.keep(path, own.content, own.duration_s, events[COLUMNS].assign(file=path))
+
+    def keep(self, path: str, content: str, duration_s: float, events: pd.DataFrame) -> None:
+        """Keep the events of a recording; content : what it is known again by."""
+        recorded = self._entry(path, content, duration_s)
+        clocked = with_clock(events, {path: self._start(path)})
+        kept = clocked.assign(file=recorded.file, key=recorded.key)
+        self._store.add(replace(recorded, events=len(kept), hours=counted_by_hour(kept)), kept)
+
+    def fail(self, path: str, reason: str) -> None:
+        """Keep that a recording could not be done, and why."""
+        self._store.add(replace(self._entry(path, "", 0.0), reason=as_text(reason)), pd.DataFrame())
+
+    def _entry(self, path: str, content: str, duration_s: float) -> Recorded:
+        start, name = self._start(path), name_of(path)
+        try:
+            stamp = list(Excerpt(name).stamp())
+        except (AudioError, OSError):
+            stamp = []
+        return Recorded(
+            key=hashlib.sha256((content + name + self._known).encode()).hexdigest()[:24], model=self.model, file=name,
+            stamp=stamp, content=content, day=UNKNOWN if start is None else start.date().isoformat(),
+            recorder=recorder_of(name), begins="" if start is None else start.isoformat(), duration_s=duration_s,
+            events=0,
+        )  # fmt: skip
+
+    def _start(self, path: str) -> datetime | None:
+        return recording_start(path) if self._starts is None else self._starts.get(path)
+
+    # A recording whose pieces are not all scored: what there is of it is kept until it is finished.
+
+    def scored_before(self, pieces: Sequence[Piece]) -> list[TraceBlock]:
+        """Return the scores of the first pieces of a recording, as far as they were kept; never those of the last."""
+        found: list[TraceBlock] = []
+        for piece in pieces[:-1]:
+            kept = self._store.piece(self._part(piece))
+            block = None if kept is None else _unpacked(kept)
+            if block is None:
+                break
+            found.append(block)
+        return found
+
+    def keep_piece(self, piece: Piece, blocks: Sequence[TraceBlock]) -> None:
+        """Keep the scores of a piece until its recording is finished."""
+        self._store.keep_piece(self._part(piece), _packed(blocks))
+
+    def drop_pieces(self, piece: Piece) -> None:
+        """Forget the scores of the pieces of a recording, of which `piece` is one."""
+        self._store.drop_pieces(self._prefix(piece))
+
+    def _prefix(self, piece: Piece) -> str:
+        """What pieces of a file, as it was when it was cut, are known by."""
+        return hashlib.sha256(repr([self._known, *(piece.stamp or ())]).encode()).hexdigest()[:24]
+
+    def _part(self, piece: Piece) -> str:
+        return f"{self._prefix(piece)}-{piece.chunk:08d}.npz"
+
+
+def _packed(blocks: Sequence[TraceBlock]) -> bytes:
+    """Blocks that follow each other as the bytes of an NPZ file."""
+    content = io.BytesIO()
+    sounds, begins = (np.concatenate([getattr(block, name) for block in blocks]) for name in ("sounds", "begins"))
+    np.savez(content, first=np.array(blocks[0].first), sounds=sounds, begins=begins)
+    return content.getvalue()
+
+
+def _unpacked(content: bytes) -> TraceBlock | None:
+    """One block of what `_packed` gave; None when it is damaged."""
+    try:
+        with np.load(io.BytesIO(content), allow_pickle=False) as kept:
+            return TraceBlock(int(kept["first"]), kept["sounds"], kept["begins"])
+    except Exception:  # a ZIP, and arrays inside it, can be damaged in any way: the piece is scored again
+        return None

@@ -1,0 +1,176 @@
+"""A store as a folder of Parquet files, ``model=…/day=…/recorder=…/KEY.parquet``, a file a recording.
+
+Beside them a manifest of lines of JSON, each writer its own file. Files are written whole or not at all and have a
+name of their own, so that any number of writers need no lock on the folder.
+"""
+
+import json
+import os
+import uuid
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote
+
+import pandas as pd
+
+from barn_owl.errors import OutputError, TableError
+from barn_owl.files import MISSING, is_file, is_folder, not_a_file, whole_file
+from barn_owl.tag.entries import COLUMNS, UNKNOWN, Asked, Recorded, entries_of
+from barn_owl.wording import how_to_install
+
+ABOUT = "_about.json"
+"""Marks a folder as a store, and says which form it has; readers of such folders pass over names with a dash
+below.
+"""
+FORM = {"holds": "events of recordings", "form": 1}
+TOGETHER = 64
+"""Files that are read at a time."""
+
+
+class ParquetStore:
+    """A folder; see `barn_owl.tag.store.Store`."""
+
+    def __init__(self, path: Path) -> None:
+        self.path, self._manifest, self._unfinished = path, path / "_manifest", path / "_unfinished"
+        try:
+            import pyarrow.parquet  # noqa: F401
+        except ImportError:
+            raise OutputError(
+                f"{path}: a folder of Parquet files needs pyarrow; {how_to_install('parquet')}, or give a name that "
+                "ends in .sqlite"
+            ) from None
+        self._own = self._manifest / f"{uuid.uuid4().hex[:12]}.jsonl"
+        self._known: dict[tuple[str, str], Path] | None = None
+        if not_a_file(path) != MISSING and not is_folder(path):
+            raise OutputError(f"{path} is a file; a store is a folder, or a name that ends in .sqlite")
+        if not is_file(path / ABOUT):
+            if is_folder(path) and any(path.iterdir()):
+                raise OutputError(f"{path} is a folder with other things in it, and no store; give another name")
+            with whole_file(path / ABOUT) as beside:
+                beside.write_text(json.dumps(FORM) + "\n", encoding="utf-8")
+        elif _form(path / ABOUT) != FORM["form"]:
+            raise TableError(f"{path} is a store of a newer form; update barn-owl-audio")
+
+    def recordings(self, model: str = "") -> list[Recorded]:
+        """See `Store`. A failure never hides what was done, by whichever writer and in whichever order."""
+        known: dict[tuple[str, str], Recorded] = {}
+        for file in sorted(self._manifest.glob("*.jsonl")):
+            with file.open(encoding="utf-8", errors="replace") as lines:
+                for one in entries_of(lines):
+                    before = known.get((one.model, one.file))
+                    if model in ("", one.model) and (before is None or before.reason or not one.reason):
+                        known[one.model, one.file] = one
+        return list(known.values())
+
+    def models(self) -> list[str]:
+        """See `Store`."""
+        found = {folder.name.removeprefix("model=") for folder in self.path.glob("model=*")}
+        # Without any event there is no folder.
+        return sorted(found or {one.model for one in self.recordings()})
+
+    def holds(self, one: Recorded) -> bool:
+        """See `Store`."""
+        return not one.events or is_file(self._place(one))
+
+    def add(self, recorded: Recorded, events: pd.DataFrame) -> None:
+        """See `Store`. What was known of another recording of that name goes before the manifest says so."""
+        place, name = self._place(recorded), (recorded.model, recorded.file)
+        if len(events):
+            with whole_file(place) as beside:
+                events.to_parquet(beside, index=False)
+        if not recorded.reason:
+            before = self._places().get(name)
+            if before is not None and (before != place or not len(events)):
+                before.unlink(missing_ok=True)
+            self._places()[name] = place
+        try:
+            self._manifest.mkdir(exist_ok=True)
+            with self._own.open("ab") as file:
+                file.write(json.dumps(asdict(recorded), ensure_ascii=True).encode() + b"\n")
+                file.flush()
+                os.fsync(file.fileno())
+        except OSError as error:
+            raise OutputError(f"{self._own} cannot be written: {error.strerror or error}") from error
+
+    def batches(self, asked: Asked, columns: Sequence[str] = COLUMNS) -> Iterator[pd.DataFrame]:
+        """See `Store`."""
+        import pyarrow as pa
+        import pyarrow.parquet as pq
+
+        for paths in _in_groups(self._files(asked)):
+            try:
+                tables = [pq.ParquetFile(path).read(list(columns)) for path in paths]
+                part = pa.concat_tables(tables).to_pandas(ignore_metadata=True)
+                if list(part) != list(columns):
+                    raise KeyError(f"it has the columns {', '.join(part)}")
+                yield part
+            except (OSError, pa.ArrowException, KeyError, ValueError, TypeError) as error:
+                raise TableError(f"a file of the store {self.path} is damaged: {error}") from error
+
+    def keep_piece(self, name: str, content: bytes) -> None:
+        """See `Store`."""
+        with whole_file(self._unfinished / name) as beside:
+            beside.write_bytes(content)
+
+    def piece(self, name: str) -> bytes | None:
+        """See `Store`."""
+        try:
+            return (self._unfinished / name).read_bytes()
+        except OSError:
+            return None
+
+    def drop_pieces(self, prefix: str) -> None:
+        """See `Store`."""
+        for path in self._unfinished.glob(f"{prefix}*"):
+            path.unlink(missing_ok=True)
+
+    def _place(self, one: Recorded) -> Path:
+        parts = (f"model={one.model}", f"day={_safe(one.day)}", f"recorder={_safe(one.recorder)}")
+        return self.path.joinpath(*parts) / f"{one.key}.parquet"
+
+    def _places(self) -> dict[tuple[str, str], Path]:
+        """Where the events of each recording that is done are, by model and name; the manifest is read once."""
+        if self._known is None:
+            self._known = {(one.model, one.file): self._place(one) for one in self.recordings() if not one.reason}
+        return self._known
+
+    def _files(self, asked: Asked) -> Iterator[Path]:
+        if asked.files:
+            wanted = set(asked.files)
+            chosen = (
+                place for (model, file), place in self._places().items()
+                if file in wanted and asked.model in ("", model)
+            )  # fmt: skip
+            yield from (place for place in sorted(chosen) if is_file(place))  # without events there is none
+            return
+        days = f"day={_safe(asked.day)}" if asked.day else "day=*"
+        recorders = f"recorder={_safe(asked.recorder)}" if asked.recorder else "recorder=*"
+        for folder in sorted(self.path.glob(f"model={asked.model or '*'}/{days}/{recorders}")):
+            names = sorted(entry.name for entry in os.scandir(folder))
+            yield from (folder / name for name in names if name.endswith(".parquet") and not name.startswith("."))
+
+
+def _form(about: Path) -> Any:
+    try:
+        told = json.loads(about.read_text(encoding="utf-8"))
+    except (OSError, ValueError, RecursionError) as error:
+        raise TableError(f"{about} is damaged: {error}") from error
+    return told.get("form") if isinstance(told, dict) else None
+
+
+def _safe(name: str) -> str:
+    """A name as it may stand in a path; it is read back by whoever reads such folders."""
+    return quote(name, safe=" ,+") or UNKNOWN
+
+
+def _in_groups(paths: Iterable[Path]) -> Iterator[list[Path]]:
+    group: list[Path] = []
+    for path in paths:
+        group.append(path)
+        if len(group) == TOGETHER:
+            yield group
+            group = []
+    if group:
+        yield group

@@ -1,0 +1,81 @@
+"""Which recordings: found in files, folders, tables and elsewhere; what they are opened by, and their traces
+called.
+"""
+
+from collections import Counter
+from collections.abc import Sequence
+from pathlib import Path, PurePath
+
+from barn_owl.audio import AUDIO_ENDINGS
+from barn_owl.audio.places import files_below, is_elsewhere, place, sound_files_below
+from barn_owl.clips.table import read_any_table
+from barn_owl.errors import TableError
+from barn_owl.files import is_folder, real_path
+from barn_owl.names import as_text
+
+
+def find_recordings(sources: Sequence[str | Path]) -> list[str]:
+    """List the recordings that files, folders (with all below) and tables with a column ``file`` name, once each.
+
+    Files and folders may be URLs that fsspec reads, such as ``s3://bucket/may/``.
+
+    Raises TableError when one does not exist or names no recording.
+
+    >>> barn_owl.find_recordings(["night.wav"])
+    ['night.wav']
+    """
+    found: list[str] = []
+    for source in map(place, sources):
+        if isinstance(source, str):
+            found += _elsewhere(source)
+        elif is_folder(source):
+            inside = sound_files_below(source)
+            if not inside:
+                raise TableError(f"{source} holds no sound files ({', '.join(sorted(AUDIO_ENDINGS))})")
+            found += map(str, inside)
+        elif source.suffix.lower() in (".csv", ".tsv", ".parquet"):
+            table = read_any_table(source)
+            if "file" not in table:
+                raise TableError(f"{source} has no column 'file' that names recordings")
+            found += [str(file) if is_elsewhere(file) else str(source.parent / str(file)) for file in table["file"]]
+        else:
+            found.append(str(source))
+    known: dict[str, str] = {}
+    for path in map(as_text, found):
+        known.setdefault(name_of(path), path)
+    return list(known.values())
+
+
+def _elsewhere(url: str) -> list[str]:
+    """List the recordings that a URL names: one file, or all below a folder."""
+    if Path(url).suffix.lower() in AUDIO_ENDINGS:
+        return [url]
+    inside = [name for name in files_below(url) if Path(name).suffix.lower() in AUDIO_ENDINGS]
+    if not inside:
+        raise TableError(f"{url} holds no sound files ({', '.join(sorted(AUDIO_ENDINGS))})")
+    return inside
+
+
+def name_of(path: str) -> str:
+    """What a recording is opened by wherever a worker runs, and known by in a store: text that any of them can
+    hold.
+    """
+    return path if is_elsewhere(path) else as_text(str(real_path(path)))
+
+
+def trace_files_of(recordings: Sequence[str], folder: str | Path) -> dict[str, Path]:
+    """Where the trace of each recording goes: its name, with its folders before it where two share it."""
+    parts = {path: PurePath(name_of(path)).with_suffix("").parts for path in recordings}
+    shared = Counter(own[-1] for own in parts.values())
+    depth = dict.fromkeys(recordings, 1)
+    for stem in [stem for stem, count in shared.items() if count > 1]:
+        alike = [path for path, own in parts.items() if own[-1] == stem]
+        while len({parts[path][-depth[path] :] for path in alike}) < len({parts[path] for path in alike}):
+            depth |= {path: depth[path] + 1 for path in alike}
+    names = {path: "_".join(parts[path][-depth[path] :]).strip("/") for path in recordings}
+    # The same name with two endings, in one folder: the ending tells them apart.
+    twice = Counter(names.values())
+    return {
+        path: Path(folder) / f"{name if twice[name] == 1 else name + PurePath(path).suffix}.npz"
+        for path, name in names.items()
+    }
