@@ -168,7 +168,7 @@ def test_an_open_graph_gives_the_same_scores(runs, recording, tmp_path):
                 np.testing.assert_allclose(begins, sigmoid(steps.begins), atol=1e-4)
     properties = session.get_modelmeta().custom_metadata_map
     assert json.loads(properties["labels"]) == model.labels
-    with pytest.raises(OutputError, match="exists already"):
+    with pytest.raises(OutputError, match="exists; choose another name"):
         write_onnx(model, tmp_path / "model.onnx")
 
 

@@ -2,6 +2,7 @@
 
 import json
 import os
+import shutil
 import signal
 import subprocess
 import sys
@@ -20,6 +21,7 @@ import torture
 from barn_owl.cli.main import run as call
 from barn_owl.clips import check_clip_table, read_clip_table, write_clip_table
 from barn_owl.clips.table import plain_cells, read_any_table, safe_cells
+from barn_owl.clips.writing import write_variants
 from barn_owl.errors import AudioError, ModelError, OutputError, PlanError, TableError
 from barn_owl.features.cache import FrameCache
 from barn_owl.files import checked_target, claim_folder, temporary_folder, whole_file
@@ -239,6 +241,22 @@ def test_a_full_disk_is_told_and_leaves_the_old_file(tmp_path, monkeypatch, runs
     with pytest.raises(OutputError, match="no space is left"):
         runs["cnn"].model.save(tmp_path / "m.safetensors")
     assert [path.name for path in tmp_path.iterdir()] == ["a.wav"]
+
+
+def test_what_the_disk_has_no_room_for_is_not_begun(tmp_path, clips, rng, monkeypatch):
+    night = tmp_path / "night.wav"
+    soundfile.write(night, sound("hum", rng, seconds=3.0), RATE_HZ)
+    events = pd.DataFrame({"file": str(night), "start_s": [0.5], "end_s": [1.5], "label": "hum"})
+    room = shutil.disk_usage(tmp_path)._replace(free=10_000)
+    monkeypatch.setattr("shutil.disk_usage", lambda _path: room)
+    for write in (
+        lambda: owl.write_excerpts(check_clip_table(events), tmp_path / "cut"),
+        lambda: owl.write_cues(night, events, tmp_path / "cues" / "night.wav"),
+        lambda: write_variants(check_clip_table(clips.head(3)), tmp_path / "made", owl.SoundSettings(), variants=2),
+    ):
+        with pytest.raises(OutputError, match=r"would take about .* MB, and 0 MB are left"):
+            write()
+    assert [path.name for path in tmp_path.iterdir()] == ["night.wav"]
 
 
 # Times beyond the end

@@ -1,6 +1,6 @@
 """A campaign against the readers and the writing commands: damaged inputs, kills at random moments, a full disk.
 
-    python tests/torture.py [--inputs 100000] [--kills 200] [--workers 2] [--seed 0] [--report FILE]
+    python tests/torture.py [--inputs 100000] [--kills 200] [--minutes 60] [--seed 0] [--report FILE]
 
 Every input is derived from a seed, so that a defect can be made again: ``--only READER --first N --inputs 1``.
 Readers work in processes of their own with limits for time and memory. A defect is any error that is not one of ours,
@@ -533,6 +533,12 @@ def _settled(path: Path) -> bytes:
     return content
 
 
+def ran(arguments: list[str], folder: Path) -> subprocess.CompletedProcess[str]:
+    """Run a command in a folder to its end."""
+    given = [sys.executable, "-m", "barn_owl", *arguments]
+    return subprocess.run(given, cwd=folder, capture_output=True, text=True, check=False)
+
+
 @contextlib.contextmanager
 def fresh_copy(base: Path) -> Iterator[Path]:
     """Yield a copy of a folder, always at the same place, as recordings are known by where they lie."""
@@ -572,8 +578,8 @@ def kill_once(base: Path, name: str, arguments: list[str], wanted: dict, took_s:
             os.killpg(process.pid, signal.SIGKILL)
             return f"{how.name} after {wait_s:.2f} s: processes outlived it"
         begun = (folder / "trained" / "plan.toml").is_file()
-        again = [*given, "--resume" if name == "train" and begun else "--force"]
-        done = subprocess.run(again, cwd=folder, capture_output=True, text=True, check=False)
+        again = [*arguments, "--resume" if name == "train" and begun else "--force"]
+        done = ran(again, folder)
         if done.returncode not in (0, 1 if name == "check" else 0):
             return f"{how.name} after {wait_s:.2f} s: again it ended with {done.returncode}: {done.stderr[-300:]}"
         got = fingerprint(folder)
@@ -602,13 +608,7 @@ def kills(base: Path, count: int, seed: int, seconds: float) -> dict:
     for name, arguments in asked.items():
         with fresh_copy(base) as folder:
             begin = time.monotonic()
-            plain = subprocess.run(
-                [sys.executable, "-m", "barn_owl", *arguments],
-                cwd=folder,
-                capture_output=True,
-                text=True,
-                check=False,
-            )
+            plain = ran(arguments, folder)
             took[name] = time.monotonic() - begin
             if plain.returncode not in (0, 1 if name == "check" else 0):
                 defects[name] = f"it fails by itself: {plain.stderr[-300:]}"
@@ -647,13 +647,7 @@ def full_disk(base: Path) -> dict:
                 (disk / "fill").write_bytes(b"x" * 250_000)
                 pairs = zip(["", *arguments], arguments, strict=False)
                 outputs = [str(disk / one) if before in WRITTEN_TO else one for before, one in pairs]
-                done = subprocess.run(
-                    [sys.executable, "-m", "barn_owl", *outputs],
-                    cwd=base,
-                    capture_output=True,
-                    text=True,
-                    check=False,
-                )
+                done = ran(outputs, base)
                 if done.returncode not in (0, 1, 2) or "Traceback" in done.stderr:
                     defects[name] = done.stderr[-300:]
                 elif done.returncode and not {"space", "full"} & set(done.stderr.split()) and name != "check":
@@ -684,7 +678,10 @@ def main(arguments: list[str] | None = None) -> int:
     with tempfile.TemporaryDirectory() as name:
         base = Path(name)
         if asked.inputs:
-            every = [one for one in readers(base) if asked.only in (None, one.name)]
+            known = readers(base)
+            every = [one for one in known if asked.only in (None, one.name)]
+            if not every:
+                parser.error(f"there is no reader {asked.only!r}; there are {', '.join(one.name for one in known)}")
             each = max(1, asked.inputs // len(every))
             with multiprocessing.pool.ThreadPool(2) as pool:
                 seconds = 60 * asked.minutes * 2 / len(every)

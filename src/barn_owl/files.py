@@ -77,7 +77,7 @@ def checked_target(
         _check_what_is_there(path, force=force)
         target = real_path(path) if path.is_symlink() else path
         _check_ending(path, endings)
-        above = next(folder for folder in (target.parent, *target.parent.parents, Path()) if folder.exists())
+        above = _nearest_there(target.parent)
         if not above.is_dir():
             raise OutputError(f"{path} cannot be written: {above} is no folder")
         if not os.access(above, os.W_OK | os.X_OK):
@@ -89,6 +89,20 @@ def checked_target(
             raise
         raise OutputError(f"{path} cannot be written: {getattr(error, 'strerror', None) or error}") from error
     return target
+
+
+def _nearest_there(folder: Path) -> Path:
+    """Return the folder, or the nearest above it that is there."""
+    return next(one for one in (folder, *folder.parents, Path()) if one.exists())
+
+
+def check_space(folder: str | Path, needed: float) -> None:
+    """Raise OutputError when what is to be written to a folder, `needed` bytes, is more than its disk has left."""
+    free = shutil.disk_usage(_nearest_there(Path(folder))).free
+    if needed > free:
+        raise OutputError(
+            f"{folder} would take about {needed / 1e6:.0f} MB, and {free / 1e6:.0f} MB are left on the disk"
+        )
 
 
 def _check_what_is_there(path: Path, *, force: bool) -> None:

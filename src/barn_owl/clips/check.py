@@ -1,7 +1,6 @@
 """What is wrong with a data set, before it hurts, and a table with what can safely be repaired."""
 
 import os
-import unicodedata
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import closing
 from dataclasses import dataclass
@@ -12,16 +11,16 @@ import pandas as pd
 
 from barn_owl.audio import AUDIO_ENDINGS
 from barn_owl.audio.places import is_elsewhere
+from barn_owl.clips.check_labels import counts, for_folders, spelling_variants, spellings
 from barn_owl.clips.doubtful import doubtful_labels
 from barn_owl.clips.duplicates import SAME, linked, near_duplicates, same_content
+from barn_owl.clips.finding import Finding
 from barn_owl.clips.measure import ClipMeasures, measure_clips
-from barn_owl.clips.split import MIN_CLIPS, find_leaks, missing_on_sides
+from barn_owl.clips.split import find_leaks, missing_on_sides
 from barn_owl.files import is_file, is_folder, not_a_file
 from barn_owl.names import as_text
 from barn_owl.sound.samples import SampleFile
 
-LONGEST_NAME = 255
-"""Bytes of the name of a folder, at most."""
 SEVERITIES = ("error", "warning", "note")
 COLUMNS = ["severity", "finding", "label", "file", "start_s", "detail", "action"]
 
@@ -41,8 +40,6 @@ ODD_LEVEL_DB = 30.0
 """More than distance alone explains: a thirtieth of the amplitude."""
 NARROW_SHARE = 0.5
 """An octave less than its rate could hold, or more: it came from a lower rate."""
-IMBALANCE = 10.0
-"""How many times more clips the largest label has: from there on the smallest hardly count in a mean over clips."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -77,18 +74,6 @@ class Check:
         return int((self.findings["severity"] == severity).sum())
 
 
-@dataclass(frozen=True, kw_only=True)
-class _Finding:
-    severity: str
-    finding: str
-    detail: str
-    action: str
-    row: int | None = None
-    label: str = ""
-    drop: bool = False
-    """Whether a repaired table leaves the row out."""
-
-
 def check_clips(
     clips: pd.DataFrame,
     *,
@@ -105,7 +90,7 @@ def check_clips(
     ['label', 'clips', 'groups']
     """
     clips = clips.reset_index(drop=True)
-    found = [*_spellings(clips), *_for_folders(clips), *_counts(clips), *_files(clips)]
+    found = [*spellings(clips), *for_folders(clips), *counts(clips), *_files(clips)]
     copy_of = np.full(len(clips), "", dtype=object)
     measures: list[ClipMeasures] = []
     if audio:
@@ -125,87 +110,7 @@ def check_clips(
     )
 
 
-def _spellings(clips: pd.DataFrame) -> Iterator[_Finding]:
-    for variants in _spelling_variants(clips["label"]).values():
-        right, *others = variants
-        for other in others:
-            yield _Finding(
-                severity="warning", finding="spelling", label=other,
-                detail=f"{other!r} differs from {right!r} in {_how_spelt(other, right)} only",
-                action=f"the repaired table says {right!r}",
-            )  # fmt: skip
-
-
-def _how_spelt(one: str, other: str) -> str:
-    if unicodedata.normalize("NFC", one) == unicodedata.normalize("NFC", other):
-        return f"its Unicode form ({one!a} and {other!a}, which look the same)"
-    return "case, blanks or dashes"
-
-
-def _for_folders(clips: pd.DataFrame) -> Iterator[_Finding]:
-    """Labels that no folder can be called, as `cut --write` and other programs would."""
-    for label in clips["label"].unique():
-        name = str(label).encode("utf-8", "surrogateescape")
-        why = (
-            "is longer than 255 bytes" if len(name) > LONGEST_NAME else
-            "holds a character that no file name may" if any(c in '/\\\0<>:"|?*' or ord(c) < 32 for c in label) else
-            "is none that a folder can have" if label != label.rstrip(". ") else ""
-        )  # fmt: skip
-        if why:
-            yield _Finding(
-                severity="warning", finding="no folder name", label=str(label)[:LONGEST_NAME],
-                detail=f"the label {label[:40]!r} {why}", action="rename it: gather --relabel OLD=NEW",
-            )  # fmt: skip
-
-
-def _spelling_variants(labels: "pd.Series[str]") -> dict[str, list[str]]:
-    """Spellings of what may be one label, the most frequent first; only where there are several."""
-    variants: dict[str, list[str]] = {}
-    for label in labels.value_counts(sort=True).index:
-        if label:
-            plain = unicodedata.normalize("NFKC", label).casefold()
-            variants.setdefault("".join(c for c in plain if c.isalnum()) or label, []).append(label)
-    return {key: names for key, names in variants.items() if len(names) > 1}
-
-
-def _counts(clips: pd.DataFrame) -> Iterator[_Finding]:
-    counts = clips.loc[clips["label"] != "", "label"].value_counts()
-    unlabelled = int((clips["label"] == "").sum())
-    if unlabelled:
-        yield _Finding(
-            severity="note", finding="unlabelled", detail=f"{unlabelled} rows have no label",
-            action="training leaves them out",
-        )  # fmt: skip
-    if len(counts) < 2:
-        yield _Finding(
-            severity="error", finding="one label", detail="a classifier needs clips of at least two labels",
-            action="add clips of another label, or of the background",
-        )  # fmt: skip
-        return
-    for label, count in counts.items():
-        if count < MIN_CLIPS:
-            yield _Finding(
-                severity="error", finding="few clips", label=str(label), detail=f"{count} clips",
-                action=f"add clips: at least {MIN_CLIPS}, one for each side of the split",
-            )  # fmt: skip
-        elif counts.iloc[0] > IMBALANCE * count:
-            yield _Finding(
-                severity="warning", finding="imbalance", label=str(label),
-                detail=f"{count} clips, {counts.iloc[0] / count:.0f} times fewer than {counts.index[0]!r}",
-                action="add clips, or limit the others with gather --limit",
-            )  # fmt: skip
-    if "group" in clips and (clips["group"] != "").any():
-        groups = clips[clips["group"] != ""].groupby("label")["group"].nunique()
-        for label in groups.index[(groups == 1) & (groups.index != "")]:
-            only = clips.loc[(clips["label"] == label) & (clips["group"] != ""), "group"].iloc[0]
-            yield _Finding(
-                severity="warning", finding="one group", label=label,
-                detail=f"all its clips are of the group {only!r}, so it cannot be judged on another",
-                action="record this label with another device, or at another place",
-            )  # fmt: skip
-
-
-def _files(clips: pd.DataFrame) -> Iterator[_Finding]:
+def _files(clips: pd.DataFrame) -> Iterator[Finding]:
     """Files that are not there, and sound beside those of the table that no row names."""
     named = {_absolute(file) for file in clips["file"].unique()}
     folders = {Path(file).parent for file in named}
@@ -215,34 +120,34 @@ def _files(clips: pd.DataFrame) -> Iterator[_Finding]:
         if is_elsewhere(file):
             continue
         if _absolute(file) not in beside and (why := not_a_file(file)):
-            yield _Finding(
+            yield Finding(
                 severity="error", finding="no file", row=int(str(row)), detail=f"{file} {why}",
                 action="put it there, or take the row out; the repaired table leaves it out", drop=True,
             )  # fmt: skip
     spare = sorted(beside - named)
     if spare:
         names = ", ".join(Path(name).name for name in spare[:3])
-        yield _Finding(
+        yield Finding(
             severity="note", finding="files without a row", detail=f"{len(spare)} sound files, such as {names}",
             action="gather them, or leave them",
         )  # fmt: skip
 
 
-def _leaks(clips: pd.DataFrame) -> Iterator[_Finding]:
+def _leaks(clips: pd.DataFrame) -> Iterator[Finding]:
     for what, name, sides in find_leaks(clips).itertuples(index=False):
         files = ", ".join(Path(file).name for file in clips.loc[clips[what].astype(str) == name, "file"].unique()[:2])
-        yield _Finding(
+        yield Finding(
             severity="error", finding="leak",
             detail=(f"the recording {files}" if what == "copy_of" else f"the {what} {name!r}") + f" is on {sides}",
             action="put all of it on one side, or blank the column split and split again",
         )  # fmt: skip
 
 
-def _sides(clips: pd.DataFrame) -> Iterator[_Finding]:
+def _sides(clips: pd.DataFrame) -> Iterator[Finding]:
     """Labels that a split which is there leaves out on one side."""
     for side, labels in missing_on_sides(clips).items():
         for label in labels:
-            yield _Finding(
+            yield Finding(
                 severity="warning", finding="missing on a side", label=label,
                 detail=f"the split has no clip of it for {side}",
                 action="blank the column split and split again; add groups if that does not help",
@@ -253,57 +158,57 @@ def _absolute(file: str) -> str:
     return os.path.abspath(file)  # noqa: PTH100 - links are not followed, or files would seem to be elsewhere
 
 
-def _sounds(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[_Finding]:
+def _sounds(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[Finding]:
     """What is wrong with a clip by itself."""
     for row, measured in enumerate(measures):
         facts = measured.facts
         if facts is None:
             if is_elsewhere(clips["file"][row]) or is_file(clips["file"][row]):  # else it is said already
-                yield _Finding(
+                yield Finding(
                     severity="error", finding="unreadable", row=row, detail=measured.refused,
                     action="find another copy; the repaired table leaves it out", drop=True,
                 )  # fmt: skip
             continue
         for flaw in measured.flaws:
-            yield _Finding(
+            yield Finding(
                 severity="error", finding="damaged", row=row, detail=flaw,
                 action="find another copy, or make sure that what is left is enough",
             )  # fmt: skip
         if facts.silent_share == 1:
-            yield _Finding(
+            yield Finding(
                 severity="error", finding="silent", row=row,
                 detail=f"never above -60 dB; its peak is {facts.peak_db:.0f} dB",
                 action="the repaired table leaves it out", drop=True,
             )  # fmt: skip
         if facts.duration_s < SHORTEST_S:
-            yield _Finding(
+            yield Finding(
                 severity="error", finding="too short", row=row, detail=f"{1000 * facts.duration_s:.1f} ms",
                 action="the repaired table leaves it out", drop=True,
             )  # fmt: skip
         if facts.clipped >= CLIPPED_STRETCHES:
-            yield _Finding(
+            yield Finding(
                 severity="warning", finding="clipped", row=row, detail=f"{facts.clipped} stretches at full scale",
                 action="record it again at a lower gain, or leave it if such sound will come",
             )  # fmt: skip
         if facts.peak_db > BEYOND_DB:
-            yield _Finding(
+            yield Finding(
                 severity="warning", finding="beyond full scale", row=row,
                 detail=f"its peak is {facts.peak_db:+.1f} dB",
                 action="harmless here, but other programs will clip it: write it again at a lower level",
             )  # fmt: skip
         if abs(facts.dc_offset) > DC_OFFSET:
-            yield _Finding(
+            yield Finding(
                 severity="note", finding="offset", row=row, detail=f"a steady offset of {facts.dc_offset:.3f}",
                 action="harmless for bands above 20 Hz; look after the recorder",
             )  # fmt: skip
 
 
-def _whole_recordings(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[_Finding]:
+def _whole_recordings(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[Finding]:
     """Labels without times of files that are too long to be clips."""
     seconds = np.array([m.facts.duration_s if m.facts else 0.0 for m in measures])
     whole = are_whole_recordings(clips, seconds)
     if whole.any():
-        yield _Finding(
+        yield Finding(
             severity="warning", finding="whole recordings",
             detail=f"{whole.sum()} rows label files of {seconds[whole].min():.0f} to {seconds[whole].max():.0f} s "
             "as a whole; all that stands out in them is taken for what the label says",
@@ -316,7 +221,7 @@ def are_whole_recordings(clips: pd.DataFrame, seconds: np.ndarray) -> np.ndarray
     return (clips["start_s"].isna() & clips["end_s"].isna()).to_numpy() & (seconds > WHOLE_RECORDING_S)
 
 
-def _odd_ones(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[_Finding]:
+def _odd_ones(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[Finding]:
     """Clips that differ from the others of their label, or of the table."""
     facts = pd.DataFrame([vars(m.facts) if m.facts else {} for m in measures])
     if "rate_hz" not in facts:
@@ -325,7 +230,7 @@ def _odd_ones(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator
     usual_rate = facts["rate_hz"].mode().iloc[0]
     odd_rates = facts["rate_hz"].notna() & (facts["rate_hz"] < usual_rate)
     if odd_rates.any():
-        yield _Finding(
+        yield Finding(
             severity="note", finding="lower rate",
             detail=f"{odd_rates.sum()} clips are below the usual {usual_rate:.0f} Hz, at "
             f"{', '.join(f'{rate:.0f}' for rate in sorted(facts.loc[odd_rates, 'rate_hz'].unique()))} Hz",
@@ -336,33 +241,33 @@ def _odd_ones(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator
         bandwidth = own["bandwidth_hz"].median()
         for row, fact in own.iterrows():
             if fact["duration_s"] > ODD_LENGTH * length or fact["duration_s"] < length / ODD_LENGTH:
-                yield _Finding(
+                yield Finding(
                     severity="note", finding="odd length", row=int(str(row)),
                     detail=f"{fact['duration_s']:.2f} s, while half of {label!r} is below {length:.2f} s",
                     action="look at it: more than one sound, or a broken cut?",
                 )  # fmt: skip
             if abs(fact["rms_db"] - level) > ODD_LEVEL_DB and fact["silent_share"] < 1:
-                yield _Finding(
+                yield Finding(
                     severity="note", finding="odd level", row=int(str(row)),
                     detail=f"{fact['rms_db']:.0f} dB, while {label!r} is usually at {level:.0f} dB",
                     action="listen to it: is the sound in it?",
                 )  # fmt: skip
             if fact["bandwidth_hz"] < NARROW_SHARE * bandwidth and fact["silent_share"] < 1:
-                yield _Finding(
+                yield Finding(
                     severity="note", finding="narrow band", row=int(str(row)),
                     detail=f"nothing above {fact['bandwidth_hz']:.0f} Hz; {label!r} goes to {bandwidth:.0f}",
                     action="was it resampled, or sent over a phone?",
                 )  # fmt: skip
 
 
-def _same(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[_Finding]:
+def _same(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[Finding]:
     for row, first in enumerate(same_content(list(measures))):
         facts = measures[row].facts
         if first == row or facts is None or facts.silent_share == 1:
             continue
         here, there = clips["label"][row], clips["label"][first]
         differ = here != there
-        yield _Finding(
+        yield Finding(
             severity="error" if differ else "warning", finding="duplicate", row=row,
             detail=f"the same samples as {_where(clips, first)}{f', which is labelled {there!r}' if differ else ''}",
             action="listen, and keep the row that is right" if differ else "the repaired table leaves it out",
@@ -370,13 +275,13 @@ def _same(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[_Fi
         )  # fmt: skip
 
 
-def _nearly_same(clips: pd.DataFrame, pairs: pd.DataFrame) -> Iterator[_Finding]:
+def _nearly_same(clips: pd.DataFrame, pairs: pd.DataFrame) -> Iterator[Finding]:
     for first, second, similar in pairs.itertuples(index=False):
         here, there = clips["label"][second], clips["label"][first]
         differ, proven = here != there, similar >= SAME
         severity = ("warning" if proven else "note", "error" if proven else "warning")[differ]
         what = "the same recording as" if proven else "very alike, maybe the same take:"
-        yield _Finding(
+        yield Finding(
             severity=severity, finding="near duplicate" if proven else "very alike", row=int(second),
             detail=f"{what} {_where(clips, int(first))} (correlation {similar:.2f})"
             + (f", which is labelled {there!r}" if differ else ""),
@@ -390,17 +295,17 @@ def _where(clips: pd.DataFrame, row: int) -> str:
     return f"{clips['file'][row]}" + ("" if np.isnan(start) else f" from {start:g} s")
 
 
-def _doubtful(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[_Finding]:
+def _doubtful(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[Finding]:
     """Clips whose nearest clips in sound nearly all have one other label."""
     for row, looked_at, count, label in doubtful_labels(clips, measures):
-        yield _Finding(
+        yield Finding(
             severity="warning", finding="doubtful label", row=row,
             detail=f"of the {looked_at} clips that sound most like it, {count} are {label!r}",
             action="listen: the wrong label, or is the sound too faint?",
         )  # fmt: skip
 
 
-def _table(clips: pd.DataFrame, found: Sequence[_Finding]) -> pd.DataFrame:
+def _table(clips: pd.DataFrame, found: Sequence[Finding]) -> pd.DataFrame:
     """One row a finding, the most severe first."""
     rows = []
     for finding in found:
@@ -439,7 +344,7 @@ def _by_label(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> pd.DataF
     return result.reset_index()
 
 
-def _by_clip(clips: pd.DataFrame, measures: Sequence[ClipMeasures], found: Sequence[_Finding]) -> pd.DataFrame:
+def _by_clip(clips: pd.DataFrame, measures: Sequence[ClipMeasures], found: Sequence[Finding]) -> pd.DataFrame:
     facts = [m.facts for m in measures] or [None] * len(clips)
     worst = np.full(len(clips), "", dtype=object)
     for severity in reversed(SEVERITIES):
@@ -462,8 +367,8 @@ def _named_copies(copy_of: np.ndarray, measures: list[ClipMeasures]) -> np.ndarr
     return np.asarray(names.where(by_copy.transform("size") > 1, ""), dtype=object)
 
 
-def _repaired(clips: pd.DataFrame, found: Sequence[_Finding], copy_of: np.ndarray | None) -> pd.DataFrame:
-    right = {other: names[0] for names in _spelling_variants(clips["label"]).values() for other in names[1:]}
+def _repaired(clips: pd.DataFrame, found: Sequence[Finding], copy_of: np.ndarray | None) -> pd.DataFrame:
+    right = {other: names[0] for names in spelling_variants(clips["label"]).values() for other in names[1:]}
     repaired = clips.assign(label=clips["label"].map(lambda label: right.get(label, label)))
     if copy_of is not None:
         repaired["copy_of"] = copy_of

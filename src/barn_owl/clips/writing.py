@@ -9,7 +9,7 @@ import pandas as pd
 from barn_owl.audio import Excerpt, audio_info, excerpts, read_audio, write_audio
 from barn_owl.clips.table import check_clip_table
 from barn_owl.errors import AudioError, TableError
-from barn_owl.files import checked_target
+from barn_owl.files import check_space, checked_target
 from barn_owl.sound import SoundSettings, change_sound
 
 BYTES_A_SAMPLE = 2
@@ -27,7 +27,7 @@ def write_excerpts(clips: pd.DataFrame, folder: str | Path, *, force: bool = Fal
     """Write each excerpt of a clip table as a WAV file, in a folder for each label; return their clip table.
 
     Samples keep the rate of their recording and one channel, the mean of all. Raises OutputError, before
-    anything is written, when a file is there already and `force` is false.
+    anything is written, when a file is there already and `force` is false, or the disk has too little left.
 
     >>> cut = barn_owl.write_excerpts(barn_owl.read_clip_table("truth.csv"), "cut", force=True)
     >>> len(cut)
@@ -39,6 +39,7 @@ def write_excerpts(clips: pd.DataFrame, folder: str | Path, *, force: bool = Fal
     ]
     for target in targets:
         checked_target(target, force=force)
+    check_space(folder, bytes_of(clips))
     for excerpt, target in zip(_excerpts(clips), targets, strict=True):
         target.parent.mkdir(parents=True, exist_ok=True)
         write_audio(target, *_read(excerpt))
@@ -68,6 +69,7 @@ def write_variants(
     noises = [asked[row] for row in np.flatnonzero(clips["label"].isin(background))]
     if background and not noises:
         raise TableError(f"no clip is labelled {' or '.join(map(repr, background))}")
+    check_space(folder, variants * bytes_of(clips))
     for number, (excerpt, row) in enumerate(zip(asked, clips.to_dict(orient="records"), strict=True)):
         rng = np.random.default_rng([seed, number])
         try:

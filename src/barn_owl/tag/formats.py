@@ -25,7 +25,7 @@ from barn_owl.audio.places import place
 from barn_owl.clips import check_clip_table, read_clip_table, write_clip_table
 from barn_owl.clips.table import read_any_table, safe_cells
 from barn_owl.errors import AudioError, OutputError, TableError
-from barn_owl.files import FULL, whole_file
+from barn_owl.files import FULL, check_space, whole_file
 from barn_owl.tag.store import is_store, read_store
 
 COLUMNS = ["file", "start_s", "end_s", "label", "score"]
@@ -174,8 +174,10 @@ def write_cues(recording: str | Path, events: pd.DataFrame, path: str | Path, *,
     info = audio_info(recording)
     subtype = info.subtype if info.subtype in ("PCM_24", "PCM_32", "FLOAT", "DOUBLE") else "PCM_16"
     width = {"PCM_16": 2, "PCM_24": 3, "PCM_32": 4, "FLOAT": 4, "DOUBLE": 8}[subtype]
-    if info.duration_s * info.rate_hz * info.channels * width > LARGEST:
+    size = info.duration_s * info.rate_hz * info.channels * width
+    if size > LARGEST:
         raise OutputError(f"{path}: {recording} is too long for cue points in a WAV file of 4 GiB at most")
+    check_space(Path(path).parent, size)
     with whole_file(path, force=force) as beside:
         try:
             with (
