@@ -479,10 +479,12 @@ def test_what_is_odd_about_a_recording_is_told(tmp_path, runs, rng):
 
     take = np.tile(sound("hum", rng), 10)
     assert "is at 2000 Hz" in told(take, 2000)
-    assert "is silent, below -60 dB" in told(np.zeros_like(take) + 1e-6, subtype="FLOAT")
+    assert "is silent, below -90 dB, at 4 of the 4 places" in told(np.zeros_like(take) + 1e-6, subtype="FLOAT")
     assert "cancel each other" in told(np.stack([take, -take], axis=1))
     assert "only channel 2 of the 4" in told(np.stack([0 * take, take, 0 * take, 0 * take], axis=1))
     assert "beyond full scale" in told(take * 3000, subtype="FLOAT")
+    quiet = told(take * 1e-3, subtype="PCM_24")  # a quiet place is no silence
+    assert "silent" not in quiet
     fine = told(np.stack([take, 0.5 * take], axis=1))
     assert "channel" not in fine
     assert "full scale" not in fine
@@ -506,7 +508,12 @@ def test_features_of_a_recording_are_written_part_by_part(tmp_path, rng):
         assert owl.write_frames(front_end, blocks, tmp_path / f"f.{ending}") == len(whole)
         again = owl.read_features(tmp_path / f"f.{ending}")
         pd.testing.assert_frame_equal(again.astype(whole.dtypes.to_dict()), whole)
-    assert call(["features", str(tmp_path / "long.wav"), "-o", str(tmp_path / "g.csv"), "--features", "log-mel"]) == 0
+    out = str(tmp_path / "g.csv")
+    assert call(["features", str(tmp_path / "long.wav"), "-o", out, "--features", "log-mel"]) == 0
+    before = Path(out).read_bytes()
+    soundfile.write(tmp_path / "short.wav", take[:100], RATE_HZ)
+    assert call(["features", str(tmp_path / "short.wav"), "-o", out, "--force"]) == 2
+    assert Path(out).read_bytes() == before
 
 
 # Signals

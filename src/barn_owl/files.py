@@ -25,8 +25,6 @@ FULL = 1 << 20
 """Bytes that are free on a disk that is as good as full: writers in C do not say why they failed."""
 NUMBERS = "/proc/self/ns/pid"
 """What tells containers apart whose processes have numbers of their own."""
-SHOWN_TEXT = "backslashreplace"
-"""How text is written that is no UTF-8: a byte of a name that is none; see `barn_owl.names`."""
 
 
 def not_a_file(path: str | Path) -> str:
@@ -230,7 +228,7 @@ def write_json(path: str | Path, content: Any, *, indent: int | None = 2) -> Non
     """
     with whole_file(path) as beside:
         text = json.dumps(content, indent=indent, ensure_ascii=False, allow_nan=False)
-        beside.write_text(text + "\n", encoding="utf-8", errors=SHOWN_TEXT)
+        beside.write_text(text + "\n", encoding="utf-8", errors="backslashreplace")
 
 
 def claim_folder(path: str | Path, *, force: bool = False) -> Path:

@@ -21,7 +21,6 @@ from barn_owl.cli.common import (
     read_clips,
     workers_option,
 )
-from barn_owl.errors import AudioError
 from barn_owl.files import claim_folder
 
 if TYPE_CHECKING:
@@ -120,9 +119,6 @@ def _of_file(
         count = owl.write_frames(
             front_end, blocks, out, force=force, progress=lambda done: progress(min(done, length_s), length_s)
         )
-    if not count:
-        out.unlink()
-        raise AudioError(f"{path} is too short for one frame of {front_end.frame_ms:g} ms; pad_short fills it up")
     voice.say(f"Wrote {count} frames of {front_end.width} features to {out}.")
     if figures is not None:
         shown = owl.read_audio(path, rate_hz=front_end.rate_hz, end_s=min(SHOWN_S, length_s))[0]

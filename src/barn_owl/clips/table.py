@@ -306,9 +306,7 @@ def write_clip_table(clips: pd.DataFrame, target: str | Path | IO[str], *, force
     with whole_file(target, force=force) as beside:
         if target.suffix.lower() == ".parquet":
             try:
-                clips.map(lambda cell: as_text(cell) if isinstance(cell, str) else cell).to_parquet(
-                    beside, index=False
-                )
+                clips.to_parquet(beside, index=False)
             except ImportError as error:
                 raise OutputError(f"{target}: Parquet needs pyarrow; {how_to_install('parquet')}") from error
         else:

@@ -8,7 +8,7 @@ from typing import IO, Any, Self
 import numpy as np
 import pandas as pd
 
-from barn_owl.errors import OutputError, TableError
+from barn_owl.errors import AudioError, OutputError, TableError
 from barn_owl.features.front_end import FrontEnd
 from barn_owl.files import checked_target, whole_file
 from barn_owl.wording import how_to_install
@@ -69,7 +69,8 @@ def write_frames(
     blocks : of frames, as `FrontEnd.frame_blocks` gives them; the columns are those of `frame_table`. progress :
     called with the seconds that are written.
 
-    Returns how many frames there were. Raises OutputError when the file cannot be written.
+    Returns how many frames there were. Raises OutputError when the file cannot be written, AudioError when there is
+    not one.
 
     >>> front_end = barn_owl.FrontEnd()
     >>> sound = barn_owl.stream_audio("night.wav", rate_hz=front_end.rate_hz)
@@ -84,11 +85,15 @@ def write_frames(
         for frames in blocks:
             table = frame_table(front_end, frames)
             table["time_s"] = front_end.times(count + len(frames))[count:]
-            if len(frames) or not count:
+            if len(frames):
                 out.add(table)
             count += len(frames)
             if progress:
                 progress(count * front_end.hop_s)
+        if not count:
+            raise AudioError(
+                f"the sound is too short for one frame of {front_end.frame_ms:g} ms; pad_short fills it up"
+            )
     return count
 
 
@@ -158,8 +163,7 @@ class _NpzWriter:
                 arrays: dict[str, Any] = {"columns": np.array(list(self._columns), dtype=str)}
                 for name, (dtype, file) in self._columns.items():
                     file.flush()
-                    empty = file.tell() == 0
-                    arrays[f"number:{name}"] = np.empty(0, dtype) if empty else np.memmap(file, dtype, mode="r")
+                    arrays[f"number:{name}"] = np.memmap(file, dtype, mode="r")
                 np.savez_compressed(self._path, **arrays)
         finally:
             for _dtype, file in self._columns.values():

@@ -17,7 +17,8 @@ NARROWER = 0.75
 """Share of the band that a model listens to from which on a recording is too narrow for it."""
 QUIET_DB, BITS = -75.0, ("PCM_16", "PCM_S8", "PCM_U8")
 """Mean level under which a recording in so few bits is mostly their rounding."""
-LOW_RATE_HZ, MOSTLY_SILENT, BEYOND_DB = 4000, 0.9, 12.0
+LOW_RATE_HZ, SILENT_DB, BEYOND_DB = 4000, -90.0, 12.0
+"""A recorder that is on, with its gain right down, is noisier than that; a quiet place is no silence."""
 OPPOSITE, DEAD = 0.01, 1e-4
 """Share of the mean power that is left where channels cancel, and under which a channel is dead."""
 LONG_S, MANY_A_MINUTE = 120.0, 60.0
@@ -33,7 +34,7 @@ def doubts_of_recording(model: Model, path: str | Path, events: pd.DataFrame) ->
     """
     info, name, found = audio_info(path), Path(path).name, []
     places = np.linspace(0, max(info.duration_s - STRETCH_S, 0), PLACES if info.duration_s > STRETCH_S else 1)
-    bands, levels, peaks, silent, heard = [], [], [], [], _Channels()
+    bands, levels, peaks, heard = [], [], [], _Channels()
     for start in places:
         try:
             end = min(float(start) + STRETCH_S, info.duration_s)
@@ -43,18 +44,17 @@ def doubts_of_recording(model: Model, path: str | Path, events: pd.DataFrame) ->
         bands.append(facts.bandwidth_hz)
         levels.append(facts.rms_db)
         peaks.append(facts.peak_db)
-        silent.append(facts.silent_share)
     wanted = model.front_end.top_hz
     if info.rate_hz < LOW_RATE_HZ:
         found.append(
             f"{name} is at {info.rate_hz} Hz, so it holds nothing above {info.rate_hz / 2000:.1f} kHz: most sounds "
             "lie higher. Is the rate in its header right?"
         )
-    faint = bool(levels) and max(levels) < QUIET_DB and info.encoding.endswith(BITS)
-    if not faint and silent and np.mean(silent) > MOSTLY_SILENT and info.duration_s > STRETCH_S:
+    silent = sum(level < SILENT_DB for level in levels)
+    if levels and silent >= len(levels) / 2:
         found.append(
-            f"{name} is silent, below -60 dB, for {np.mean(silent):.0%} of what was listened to: was the recorder "
-            "on, and its gain up?"
+            f"{name} is silent, below {SILENT_DB:.0f} dB, at {silent} of the {len(levels)} places that were listened "
+            "to: was the recorder on, and a microphone in it?"
         )
     if peaks and max(peaks) > BEYOND_DB:
         found.append(
@@ -67,7 +67,7 @@ def doubts_of_recording(model: Model, path: str | Path, events: pd.DataFrame) ->
             f"{name} holds nothing above {max(bands) / 1000:.1f} kHz, the model listens up to {wanted / 1000:.1f}: "
             f"sounds will be missed or mistaken. Train it again with --recordings {path}"
         )
-    if faint:
+    if levels and silent < len(levels) and max(levels) < QUIET_DB and info.encoding.endswith(BITS):
         found.append(
             f"{name} is very quiet, {max(levels):.0f} dB re full scale in {info.encoding}: what is faint is lost in "
             "the rounding. Record with more gain, or in 24 bits"
