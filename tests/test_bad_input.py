@@ -98,7 +98,7 @@ def test_hostile_labels_are_written_inside_and_nothing_is_overwritten(clip):
     assert written["label"].tolist() == ["../../evil", "/abs", ".."]
     before = {path: path.stat().st_mtime_ns for path in out.rglob("*.wav")}
     more = pd.concat([table.assign(label="new"), table], ignore_index=True).iloc[[0, 4, 5]].reset_index(drop=True)
-    with pytest.raises(OutputError, match="exists; choose another folder"):
+    with pytest.raises(OutputError, match="exists; choose another name"):
         write_excerpts(more, out)
     assert {path: path.stat().st_mtime_ns for path in out.rglob("*.wav")} == before  # not even the new one
     variants, refused = write_variants(
