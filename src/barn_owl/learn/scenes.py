@@ -103,7 +103,7 @@ class SceneMaker:
         self._adds = plan.front_end.is_log_mel
         self._examples, self._background = examples, list(background)
         self._clips = list(examples.clips.parts)
-        self._sounds = [self._described(frames) for frames in self._clips]
+        self._sounds = [_described(self._front_end, frames) for frames in self._clips]
         is_bed = examples.targets[:, self._background].any(axis=1)
         numbers = examples.numbers
         self._by_label = [
@@ -117,7 +117,6 @@ class SceneMaker:
             self._quiet = self._quiet_parts()
         kind = plan.front_end.model_dump_json(), plan.seed
         self._foreign = _made_up(*kind) if self._adds and plan.scenes.foreign else []
-        self._foreign_sounds = [self._described(frames) for frames in self._foreign]
         # A random response is a mixture of a slope and of bumps.
         bands = plan.front_end.width
         self._slope = np.linspace(-0.5, 0.5, bands).astype(np.float32)
@@ -127,7 +126,7 @@ class SceneMaker:
     def replace(self, clip: int, frames: np.ndarray) -> None:
         """Put other frames in the place of a clip, such as those of the sound changed."""
         self._clips[clip] = frames
-        self._sounds[clip] = self._described(frames)
+        self._sounds[clip] = _described(self._front_end, frames)
 
     def make(
         self, count: int, frames: int, rng: np.random.Generator, *, most: int = MOST_SOUNDS, margin: int = 0
@@ -142,24 +141,6 @@ class SceneMaker:
             np.stack([getattr(one, name) for one in made]) for name in ("frames", "sounds", "begins", "counts")
         )
         return Scenes(frames_, sounds, begins, counts, events, np.array([one.clip for one in made]))
-
-    def _described(self, frames: np.ndarray) -> _Sound:
-        levels = frames[:, self._front_end.level_columns]
-        if "log-mel" in self._front_end.widths:
-            heard, loud = sounding(levels), is_loud(levels)
-            onset = onset_frame(levels, heard)
-        else:  # no levels in dB: only what stands out can be told
-            stands_out = activity(levels)
-            heard = loud = stands_out >= FAINT * stands_out.max()
-            onset = int(heard.argmax())
-        at = np.flatnonzero(heard)
-        first = max(0, min(onset, int(at[0])) - LEAD_FRAMES)
-        # What dies away goes on for a while, though it cannot be told from what is behind it.
-        last = min(int(np.flatnonzero(loud)[-1]), int(at[-1]) + TAIL_FRAMES) + 1
-        power = float(np.power(10, levels[heard] / 10, dtype=np.float64).sum(axis=1).mean()) if self._adds else 1.0
-        quiet = levels[~heard]
-        behind = power_of(quiet_level(quiet)) if self._adds and len(quiet) >= LEAST_QUIET else None
-        return _Sound(first, last, onset - first, heard[first:last], max(power, TINY), behind)
 
     def _quiet_parts(self) -> list[np.ndarray]:
         """What is heard of the clips while their sound is not, if that is more than digital silence."""
@@ -248,7 +229,7 @@ class SceneMaker:
         """Put a sound into a scene, one of a label or a made-up one, at any place and level."""
         if self._adds and rng.random() < self._plan.scenes.foreign:
             number = int(rng.integers(len(self._foreign)))
-            frames, sound, labels = self._foreign[number], self._foreign_sounds[number], None
+            (frames, sound), labels = self._foreign[number], None
         else:
             own = self._by_label[int(rng.integers(len(self._by_label)))]
             clip = int(rng.choice(own))
@@ -378,6 +359,27 @@ class _Scene:
             self.counts[:, number] = sure & (is_known | ~nothing)
 
 
+def _described(front_end: FrontEnd, frames: np.ndarray) -> _Sound:
+    levels = frames[:, front_end.level_columns]
+    if "log-mel" in front_end.widths:
+        heard, loud = sounding(levels), is_loud(levels)
+        onset = onset_frame(levels, heard)
+    else:  # no levels in dB: only what stands out can be told
+        stands_out = activity(levels)
+        heard = loud = stands_out >= FAINT * stands_out.max()
+        onset = int(heard.argmax())
+    at = np.flatnonzero(heard)
+    first = max(0, min(onset, int(at[0])) - LEAD_FRAMES)
+    # What dies away goes on for a while, though it cannot be told from what is behind it.
+    last = min(int(np.flatnonzero(loud)[-1]), int(at[-1]) + TAIL_FRAMES) + 1
+    power = (
+        float(np.power(10, levels[heard] / 10, dtype=np.float64).sum(axis=1).mean()) if front_end.is_log_mel else 1.0
+    )
+    quiet = levels[~heard]
+    behind = power_of(quiet_level(quiet)) if front_end.is_log_mel and len(quiet) >= LEAST_QUIET else None
+    return _Sound(first, last, onset - first, heard[first:last], max(power, TINY), behind)
+
+
 def power_of(levels: np.ndarray) -> np.ndarray:
     """Power of levels in dB; float32, the same shape."""
     return np.exp(levels * LN10_OVER_10)
@@ -410,13 +412,14 @@ def _shift(bands: int, steps: int) -> np.ndarray:
 
 
 @lru_cache(maxsize=2)
-def _made_up(front_end_json: str, seed: int) -> list[np.ndarray]:
-    """Frames of made-up sounds."""
+def _made_up(front_end_json: str, seed: int) -> list[tuple[np.ndarray, _Sound]]:
+    """Frames of made-up sounds, and which of them are the sound."""
     front_end = FrontEnd.model_validate_json(front_end_json)
     rng = np.random.default_rng([seed, MADE_UP_STREAM])
     still = np.zeros(front_end.frame + 2 * front_end.hop, dtype=np.float32)
     sounds = (np.concatenate([still, made_up_sound(rng, front_end.rate_hz), still]) for _ in range(MADE_UP))
-    return [front_end.frames(samples) for samples in sounds]
+    all_frames = (front_end.frames(samples) for samples in sounds)
+    return [(frames, _described(front_end, frames)) for frames in all_frames]
 
 
 @lru_cache(maxsize=2)

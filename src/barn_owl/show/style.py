@@ -29,8 +29,24 @@ SIZE_INCHES, DPI = (12.8, 8.0), 100
 class Picture(Figure):
     """A figure that a notebook shows by itself, and in which names are drawn as they are, dollar signs and all."""
 
+    def savefig(self, *arguments: Any, **options: Any) -> None:
+        """Write it. It is laid out once and then drawn once; otherwise all would be drawn for the layout as well."""
+        engine = self.get_layout_engine()
+        if engine is not None:
+            self._take_names_literally()
+            engine.execute(self)
+            self.set_layout_engine(None)
+        try:
+            super().savefig(*arguments, **options)
+        finally:
+            self.set_layout_engine(engine)
+
     def draw(self, renderer: Any) -> None:
         """Draw it; only the powers on logarithmic axes are formulas."""
+        self._take_names_literally()
+        super().draw(renderer)
+
+    def _take_names_literally(self) -> None:
         axes = [axis for one in self.axes for axis in (one.xaxis, one.yaxis)]
         powers = {
             id(label)
@@ -43,7 +59,6 @@ class Picture(Figure):
         for text in self.findobj(Text):
             if isinstance(text, Text) and id(text) not in powers:
                 text.set_parse_math(False)
-        super().draw(renderer)
 
     def _repr_png_(self) -> bytes:
         data = io.BytesIO()
