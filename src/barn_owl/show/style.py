@@ -32,7 +32,7 @@ class Picture(Figure):
     def savefig(self, *arguments: Any, **options: Any) -> None:
         """Write it. It is laid out once and then drawn once; otherwise all would be drawn for the layout as well."""
         engine = self.get_layout_engine()
-        if engine is not None:
+        if engine is not None and self.axes:
             self._take_names_literally()
             engine.execute(self)
             self.set_layout_engine(None)
