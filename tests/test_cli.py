@@ -411,3 +411,7 @@ def test_a_damaged_likeness_costs_no_report_and_one_label_can_be_judged(owl, run
     code, _, err = owl("evaluate", folder)
     assert code == 2
     assert "no clip is on the test side" in err
+    write_clip_table(predictions.drop(columns="split"), folder / "predictions.csv", force=True)
+    code, _, err = owl("evaluate", folder)
+    assert code == 2
+    assert "has no column 'split'" in err

@@ -6,6 +6,9 @@ there are.
 """
 
 import os
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field
 from types import TracebackType
 from typing import Self
 
@@ -42,15 +45,14 @@ class Members:
         start: Fitted | None,
         workers: int,
     ) -> None:
-        self._count = plan.cnn.networks if plan.family == "cnn" else 1
+        self._count = networks_of(plan)
         self._places = min(workers, self._count)
         threads = workers if self._count == 1 else 1
         asked: list[_Asked] = [
             (_own_plan(plan, number), labels, train, validation, _own_start(start, number), threads)
             for number in range(self._count)
         ]
-        own = {"initializer": begin_process, "initargs": (os.getpid(),)}
-        self._beside = [ProcessPoolExecutor(1, **own) for _ in range(self._places - 1)]
+        self._beside = [_kept.idle.pop() if _kept.idle else _new() for _ in range(self._places - 1)]
         self._here: list[Member] = []
         try:
             with starting():  # a pool starts its process when it is asked
@@ -61,7 +63,7 @@ class Members:
             for one in begun:
                 one.result()
         except BaseException:
-            self._close()
+            self._close(keep=False)
             raise
 
     @property
@@ -98,13 +100,57 @@ class Members:
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
-        self._close()
+        self._close(keep=kind is None)
 
-    def _close(self) -> None:
+    def _close(self, *, keep: bool) -> None:
         for pool in self._beside:
-            pool.shutdown(kill_workers=True)
+            if keep and _kept.blocks:
+                pool.submit(_begin, [])
+                _kept.idle.append(pool)
+            else:
+                pool.shutdown(kill_workers=True)
         for member in self._here:
             member.close()
+
+
+@contextmanager
+def kept_processes(plan: Plan, workers: int) -> Iterator[None]:
+    """Keep the processes that networks of a plan are trained in from one training within the block to the next.
+
+    They begin at once, so that they have loaded what they need when there is something to learn.
+    """
+    _kept.blocks += 1
+    try:
+        for _ in range(min(workers, networks_of(plan)) - 1 - len(_kept.idle)):
+            pool = _new()
+            with starting():  # a pool starts its process when it is asked
+                pool.submit(_begin, [])
+            _kept.idle.append(pool)
+        yield
+    finally:
+        _kept.blocks -= 1
+        while _kept.idle and not _kept.blocks:
+            _kept.idle.pop().shutdown(kill_workers=True)
+
+
+@dataclass
+class _Kept:
+    """Processes with nothing to do, and how many blocks there are that keep them."""
+
+    idle: list[ProcessPoolExecutor] = field(default_factory=list)
+    blocks: int = 0
+
+
+_kept = _Kept()
+
+
+def _new() -> ProcessPoolExecutor:
+    return ProcessPoolExecutor(1, initializer=begin_process, initargs=(os.getpid(),))
+
+
+def networks_of(plan: Plan) -> int:
+    """How many networks a plan has."""
+    return plan.cnn.networks if plan.family == "cnn" else 1
 
 
 def _own_plan(plan: Plan, number: int) -> Plan:
@@ -126,6 +172,8 @@ _of_this_process: list[Member] = []
 
 def _begin(asked: list[_Asked]) -> None:
     threadpool_limits(limits=1, user_api="blas")
+    for member in _of_this_process:
+        member.close()
     _of_this_process[:] = [Member(*one) for one in asked]
 
 

@@ -54,7 +54,10 @@ class Run:
     @cached_property
     def predictions(self) -> pd.DataFrame:
         """The clip table of the run with sides, predictions and scores."""
-        return read_clip_table(self.folder / "predictions.csv")
+        table = read_clip_table(self.folder / "predictions.csv")
+        if "split" not in table:
+            raise ModelError(f"{self.folder / 'predictions.csv'} has no column 'split'; train the run again")
+        return table
 
     @property
     def provenance(self) -> dict[str, Any]:

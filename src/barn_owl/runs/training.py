@@ -24,6 +24,7 @@ from barn_owl.files import claim_folder, is_file, is_folder, real_path, whole_fi
 from barn_owl.learn import Fitted, Plan, fit, read_plan, write_plan
 from barn_owl.learn.checkpoint import Checkpoint, read_checkpoint
 from barn_owl.learn.fitting import NETWORKS
+from barn_owl.learn.members import kept_processes
 from barn_owl.learn.rehearsal import Rehearsal, Rehearsed, make_rehearsal, rehearse
 from barn_owl.learn.summary import summary
 from barn_owl.model import Model
@@ -84,7 +85,7 @@ def train(
     was_there = is_folder(folder)
     claim_folder(folder, force=work.force or resume)
     try:
-        with read_clips(sided, plan, work) as data:
+        with kept_processes(plan, work.workers), read_clips(sided, plan, work) as data:
             return fit_into(folder, plan, data, work, checkpoint=checkpoint, begin=begin)
     except BaseException:
         if not was_there and not any(folder.iterdir()):
@@ -116,20 +117,21 @@ def fit_into(
             write_clip_table(data.asked, folder / "clips.csv")
         checkpoint.save(folder / CHECKPOINT)
 
-    fitted = fit(
-        plan, data.labels, train_side, validation,
-        workers=work.workers, watch=work.watch, start=start, resume=checkpoint, save=save,
-    )  # fmt: skip
-    model = as_model(plan, data, fitted, extra_columns)
-    model, watched = calibrated(model, plan, data)
-    rehearsal = _rehearsal(plan, data)
-    rehearsed = None if rehearsal is None else rehearse(model, plan, rehearsal)
-    if rehearsed is not None:
-        model = rehearsed.model
-    if not (fitted.trouble or fitted.interrupted):
-        model, fitted = _refitted(model, plan, data, fitted, extra_columns, work)
-        if rehearsal is not None and rehearsed is not None and model.family is not rehearsed.model.family:
-            model = _between(rehearsed.model, rehearse(model, plan, rehearsal).model, plan)
+    with kept_processes(plan, work.workers):
+        fitted = fit(
+            plan, data.labels, train_side, validation,
+            workers=work.workers, watch=work.watch, start=start, resume=checkpoint, save=save,
+        )  # fmt: skip
+        model = as_model(plan, data, fitted, extra_columns)
+        model, watched = calibrated(model, plan, data)
+        rehearsal = _rehearsal(plan, data)
+        rehearsed = None if rehearsal is None else rehearse(model, plan, rehearsal)
+        if rehearsed is not None:
+            model = rehearsed.model
+        if not (fitted.trouble or fitted.interrupted):
+            model, fitted = _refitted(model, plan, data, fitted, extra_columns, work)
+            if rehearsal is not None and rehearsed is not None and model.family is not rehearsed.model.family:
+                model = _between(rehearsed.model, rehearse(model, plan, rehearsal).model, plan)
     run = write_run(folder, plan, data, model, fitted, begin, watched=watched, rehearsed=rehearsed)
     if fitted.trouble:
         raise TrainingError(f"{fitted.trouble}. The best until then, epoch {fitted.best.epoch}, is kept in {folder}")
