@@ -4,9 +4,7 @@ import barn_owl
 
 
 def main() -> None:
-    clips = barn_owl.gather_folder("clips", names="{group}_{take}").clips
-    plan = barn_owl.Plan(family="logistic", background=["water"])
-    run = barn_owl.train(clips, "example-judged", plan, work=barn_owl.Work(force=True))
+    run = barn_owl.open_run("run")
     judged = run.evaluate()
     print(judged.summary)
     print("\n".join(judged.doubts))

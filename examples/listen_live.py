@@ -1,10 +1,10 @@
-"""Listen to a night as if by a microphone; needs the run of ``from_clips_to_events``."""
+"""Listen to a night as if by a microphone; run it in a folder that ``barn-owl demo`` has written."""
 
 import barn_owl
 
 
 def main() -> None:
-    model = barn_owl.load_model("example-run")
+    model = barn_owl.load_model("run")
     rate_hz = barn_owl.audio_info("night.flac").rate_hz
     # In real life: barn_owl.SoundCard(). A recording plays as fast as it can be listened to.
     microphone = barn_owl.SimulatedMicrophone(barn_owl.stream_audio("night.flac"), rate_hz, speed=float("inf"))

@@ -7,9 +7,7 @@ import barn_owl
 
 
 def main() -> None:
-    clips = barn_owl.gather_folder("clips", names="{group}_{take}").clips
-    plan = barn_owl.Plan(family="logistic", background=["water"])
-    model = barn_owl.train(clips, "example-months", plan, work=barn_owl.Work(force=True)).model
+    model = barn_owl.load_model("run")
     samples, rate_hz = barn_owl.read_audio("night.flac")
     third = len(samples) // 3
     for number in range(3):  # three nights of one recorder
