@@ -1,4 +1,4 @@
-"""Use a trained model on samples in memory: score a clip, find events; run it in a folder that ``barn-owl demo`` has written."""
+"""Use a trained model on samples in memory; run it in a folder that ``barn-owl demo`` has written."""
 
 import barn_owl
 

@@ -204,7 +204,7 @@ class SceneMaker:
     def _still_bed(self, length: int, labels: np.ndarray, rng: np.random.Generator) -> tuple[np.ndarray, np.ndarray]:
         """Frames of a clip's quietest moment, or of background, for features that cannot be added up."""
         if len(self._beds):
-            clip = int(rng.choice(self._beds))
+            clip = int(self._beds[rng.integers(len(self._beds))])
             labels[:] = self._examples.targets[clip]
             frames = self._clips[clip]
             return np.resize(frames, (length, frames.shape[1])).astype(np.float32), labels
@@ -218,7 +218,7 @@ class SceneMaker:
         starts = rng.integers(0, len(self._noise) - 64, size=-(-length // 64))
         noise = np.concatenate([self._noise[at : at + 64] for at in starts])[:length]
         colour = self._slope * np.float32(-rng.uniform(*SLOPE_DB)) + self._bump_db(4.0, rng)
-        points = int(rng.choice(DRIFTS))
+        points = DRIFTS[rng.integers(len(DRIFTS))]
         drift = rng.normal(0, rng.uniform(0, DRIFT_DB), points).astype(np.float32) @ _hats(length, points)
         noise = noise * power_of(colour)
         noise *= power_of(drift)[:, None]
@@ -232,7 +232,7 @@ class SceneMaker:
             (frames, sound), labels = self._foreign[number], None
         else:
             own = self._by_label[int(rng.integers(len(self._by_label)))]
-            clip = int(rng.choice(own))
+            clip = int(own[rng.integers(len(own))])
             frames, sound, labels = self._clips[clip], self._sounds[clip], self._examples.targets[clip]
             scene.clip = clip
         frames, heard, onset = self._warped(frames[sound.first : sound.last], sound, rng)
