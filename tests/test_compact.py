@@ -289,5 +289,5 @@ def test_a_search_trains_only_what_fits_and_goes_on_where_it_stopped(capsys, cli
     tiny = found.device.model_dump() | {"flash_kb": 8.0}
     with pytest.raises(PlanError, match=r"nothing that was drawn fits core-256k: the nearest exceeds its flash"):
         owl.search(clips, tmp_path / "none", owl.Device(**tiny), minutes=0.01, plan=small_plan("cnn"))
-    table = pd.DataFrame({"step": [3, 3, 3, 2], "f1": [0.5, 0.6, 0.55, 0.9], "flash_kb": [10, 30, 40, 5]})
-    assert front(table)["f1"].tolist() == [0.5, 0.6]
+    table = pd.DataFrame({"step": [3, 3, 3, 2], "score": [0.5, 0.6, 0.55, 0.9], "flash_kb": [10, 30, 40, 5]})
+    assert front(table)["score"].tolist() == [0.5, 0.6]

@@ -22,7 +22,7 @@ from barn_owl.compact import front, read_device, search
 from barn_owl.files import MISSING, claim_folder, not_a_file
 
 SHOWN = [
-    "candidate", "step", "f1", "recall", "clips", "event_f1", "flash_kb", "ram_kb", "latency_ms", "load",
+    "candidate", "step", "score", "clips", "event_f1", "f1", "flash_kb", "ram_kb", "latency_ms", "load",
     "multiply_adds",
 ]  # fmt: skip
 

@@ -1,12 +1,12 @@
 """Which front end, family, size and training is best within what a device can carry?
 
-Candidates are drawn at random; those that cannot fit are never trained. The others learn for a few epochs on one
-fold of the clips, the better half for twice as long on the next fold, and so on (successive halving: Jamieson and
-Talwalkar, "Non-stochastic Best Arm Identification", AISTATS 2016), again and again with fresh candidates until the
-time is over. The test side of the clips is not looked at.
+The first candidate is the plan as it is, others change some of its keys at random; those that cannot fit are never
+trained. The others learn for a few epochs on one fold of the clips, the better half for twice as long on the next
+fold, and so on (successive halving: Jamieson and Talwalkar, "Non-stochastic Best Arm Identification", AISTATS 2016).
+Then it begins again with changes of the best so far (evolution by mutation: Real et al., "Regularized Evolution for
+Image Classifier Architecture Search", AAAI 2019), until the time is over. The test side of the clips is not touched.
 """
 
-import itertools
 import json
 import time
 from collections.abc import Iterator, Sequence
@@ -42,6 +42,10 @@ FIRST, STEPS = 8, 3
 """Candidates of a race, and how often the worse half of them is left out."""
 EPOCHS = 4
 """Of the first step; each further one is twice as long."""
+CHANGED = 0.2
+"""Chance of each key to be drawn anew in a candidate that changes another; of one key at least."""
+FRESH = 0.25
+"""Share of candidates in which every key is drawn anew."""
 FRUITLESS = 500
 """Draws in a row that do not fit, after which it is given up."""
 SPACE: dict[str, list[Any]] = {
@@ -72,7 +76,7 @@ TRIED, TABLE, PLAN, STATE = "tried.jsonl", "search.csv", "plan.toml", "search.js
 class Found:
     """What a search found: ``table``, a row a candidate, the best first, and the ``plan`` of the best.
 
-    >>> table = pd.DataFrame({"candidate": [1, 2], "step": 3, "f1": [0.7, 0.8], "flash_kb": [50.0, 90.0]})
+    >>> table = pd.DataFrame({"candidate": [1, 2], "step": 3, "score": [0.7, 0.8], "flash_kb": [50.0, 90.0]})
     >>> table = table.assign(latency_ms=[600, 700], family="cnn")
     >>> found = barn_owl.Found(table=table, plan=barn_owl.Plan(), device=barn_owl.read_device("core-256k"))
     >>> len(found.table)
@@ -98,13 +102,15 @@ def search(
 ) -> Found:
     """Search for the plan that finds sounds best among those that fit `device`, for so many minutes.
 
-    plan : what is not drawn is as in this one; None for one that is fitted to the clips. int8 : whether the model
-    will compute in int8. halves : leave the worse half out step by step; otherwise every candidate learns for as
-    long as the last step does, a plain random search. resume : go on with what `folder` holds; its minutes count.
+    plan : where the search begins, and what is not drawn; None for one that is fitted to the clips. int8 : whether
+    the model will compute in int8. halves : leave the worse half out step by step, and change the best; otherwise
+    every candidate is drawn anew and learns for as long as the last step does, a plain random search. resume : go on
+    with what `folder` holds; its minutes count.
 
-    Candidates are ranked by the furthest step that they came to, and there by F1 on scenes of the fold that they had
-    not learnt from. Returns the table, also in ``search.csv``, and the best plan, in ``plan.toml``. Raises
-    PlanError when nothing that can be drawn fits, and says which limit binds; TableError for too few groups.
+    Candidates are ranked by the furthest step that they came to, and there by their score: the mean of balanced
+    accuracy on clips of a fold that they had not learnt from, and of event F1 in a rehearsal of those clips. Returns
+    the table, also in ``search.csv``, and the best plan, in ``plan.toml``. Raises PlanError when nothing that can be
+    drawn fits, and says which limit binds; TableError for too few groups.
 
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> plan = barn_owl.Plan(background=["still"], cnn={"size": "tiny", "networks": 1}, scenes={"count": 8})
@@ -119,17 +125,13 @@ def search(
     folder = claim_folder(folder, force=work.force or resume)
     race = _Race(folder, device, plan, folded, work, int8=int8, resume=resume)
     end = begin + 60 * minutes - race.seconds
-    fitting = race.fitting(np.random.default_rng(plan.seed))
-    # What was tried before is drawn again first: where the time is over already, it is the result.
-    tried = max((candidate for candidate, _ in race.done), default=-1)
-    known = list(itertools.takewhile(lambda candidate: candidate < tried, fitting)) if tried >= 0 else []
-    drawn = itertools.chain(known, [tried] if tried >= 0 else [], fitting)
-    while time.perf_counter() < end or not race.done:
-        candidates = [next(drawn) for _ in range(FIRST if halves else 1)]
+    while time.perf_counter() < end or race.goes_on or not race.done:
+        candidates = race.drawn(FIRST, changed=True) if halves else race.drawn(1, changed=False)
         for step in range(STEPS if halves else 1):
             far = step if halves else STEPS - 1
             race.learn(candidates, far, end)
-            candidates = sorted(candidates, key=race.score, reverse=True)[: max(1, len(candidates) // 2)]
+            ranked = sorted(candidates, key=partial(race.score, step=far), reverse=True)
+            candidates = ranked[: max(1, len(candidates) // 2)]
     table = race.table()
     write_table(table, folder / TABLE)
     if not len(table):
@@ -151,11 +153,13 @@ def _folded(clips: pd.DataFrame, plan: Plan) -> pd.DataFrame:
 def _reasons(table: pd.DataFrame) -> dict[str, str]:
     """Why the plan of the best candidate is as it is."""
     first = table.iloc[0]
-    why = f"candidate {first['candidate']}: F1 {first['f1']:.2f} on scenes of clips it had not heard"
+    why = f"candidate {first['candidate']}: score {first['score']:.2f} on clips it had not heard"
     if len(table) > 1:
-        why += f", best of {len(table)} that fit; the next {table['f1'].iloc[1]:.2f} at step {table['step'].iloc[1]}"
+        why += (
+            f", best of {len(table)} that fit; the next {table['score'].iloc[1]:.2f} at step {table['step'].iloc[1]}"
+        )
     drawn = [key for key in SPACE if key in table and not pd.isna(first[key])]
-    return dict.fromkeys(drawn, "drawn by the search") | {"family": why}
+    return dict.fromkeys(drawn, "found by the search") | {"family": why}
 
 
 class _Race:
@@ -167,6 +171,7 @@ class _Race:
         self._folder, self._device, self._plan, self._clips, self._work = folder, device, plan, clips, work
         self._int8, self._labels = int8, len(label_names(clips, plan))
         self.plans: dict[int, Plan] = {}
+        self._found: dict[int, dict[str, Any]] = {}
         self._sizes: dict[int, Footprint | None] = {}
         self._drawn = 0
         self.done: dict[tuple[int, int], dict[str, Any]] = {}
@@ -179,30 +184,59 @@ class _Race:
             path.unlink(missing_ok=True)
         self.seconds = sum(one["seconds"] for one in self.done.values())
 
-    def fitting(self, rng: np.random.Generator) -> Iterator[int]:
-        """Draw candidates that fit, without end; the same ones in the same order for the same seed."""
+    @property
+    def goes_on(self) -> bool:
+        """Whether candidates that were tried before are still to be drawn again: a search that is resumed."""
+        return max((candidate for candidate, _ in self.done), default=-1) >= self._drawn
+
+    def drawn(self, count: int, *, changed: bool) -> list[int]:
+        """Draw candidates that fit; the same ones for the same seed and the same results before.
+
+        changed : most of them are the best so far with some keys drawn anew, the very first the plan itself.
+        """
         fruitless, least = 0, (np.inf, "")
-        while True:
+        found: list[int] = []
+        best = max(self.plans, key=self._rank, default=None) if changed else None
+        while len(found) < count:
             number, self._drawn = self._drawn, self._drawn + 1
-            changes = {key: values[int(rng.integers(len(values)))] for key, values in SPACE.items()}
-            over, plan = self._measured(number, changes)
-            if plan is None:
-                fruitless += 1
-                if over:
-                    name, times = next(iter(over.items()))
-                    least = min(least, (times, name))
-                if fruitless > FRUITLESS:
-                    raise PlanError(
-                        f"nothing that was drawn fits {self._device.name}: the nearest exceeds its {least[1]} "
-                        f"{least[0]:.1f} times. Take a larger device, or a longer latency"
-                    )
+            rng = np.random.default_rng([self._plan.seed, number])
+            over, plan = self._measured(number, self._changes(rng, number, best, changed=changed))
+            if plan is not None:
+                fruitless = 0
+                self.plans[number] = plan
+                found.append(number)
                 continue
-            fruitless = 0
-            self.plans[number] = plan
-            yield number
+            fruitless += 1
+            if over:
+                name, times = next(iter(over.items()))
+                least = min(least, (times, name))
+            if fruitless > FRUITLESS:
+                raise PlanError(
+                    f"nothing that was drawn fits {self._device.name}: the nearest exceeds its {least[1]} "
+                    f"{least[0]:.1f} times. Take a larger device, or a longer latency"
+                )
+        return found
+
+    def _changes(self, rng: np.random.Generator, number: int, best: int | None, *, changed: bool) -> dict[str, Any]:
+        """What a candidate has other than the plan, key by key."""
+        every = {key: values[int(rng.integers(len(values)))] for key, values in SPACE.items()}
+        if changed and number == 0:
+            return {}
+        if not changed or rng.random() < FRESH:
+            return every
+        asked = rng.random(len(every)) < CHANGED
+        asked[int(rng.integers(len(every)))] = True
+        before = {} if best is None else self._found[best]
+        return before | {key: value for (key, value), is_asked in zip(every.items(), asked, strict=True) if is_asked}
+
+    def _rank(self, candidate: int) -> tuple[int, float]:
+        """The furthest step that a candidate came to, and its score there."""
+        steps = [step for one, step in self.done if one == candidate]
+        return (max(steps), self.score(candidate, max(steps))) if steps else (-1, 0.0)
 
     def _measured(self, number: int, changes: dict[str, Any]) -> tuple[dict[str, float], Plan | None]:
         """Make the plan of what was drawn; by how much it exceeds the device, or None where it cannot be."""
+        self._found[number] = changes
         try:
             plan = _changed(self._plan, changes)
         except PlanError:
@@ -241,10 +275,9 @@ class _Race:
             with (self._folder / TRIED).open("a", encoding="utf-8", errors="backslashreplace") as file:
                 file.write(json.dumps(line) + "\n")
 
-    def score(self, candidate: int) -> float:
-        """F1 at the furthest step that a candidate came to."""
-        steps = [step for one, step in self.done if one == candidate]
-        return float(self.done[candidate, max(steps)]["f1"]) if steps else -1.0
+    def score(self, candidate: int, step: int) -> float:
+        """Score of a candidate at a step; below all others where it did not come to it."""
+        return float(self.done[candidate, step]["score"]) if (candidate, step) in self.done else -1.0
 
     def table(self) -> pd.DataFrame:
         """A row a candidate: how far it came, what it reached, what it costs, what was drawn."""
@@ -261,7 +294,7 @@ class _Race:
             row |= {key: _value(plan, key) for key in SPACE if _matters(key, plan.family)}
             rows.append(row | {"trouble": last["trouble"]})
         table = pd.DataFrame(rows)
-        return table.sort_values(["step", "f1"], ascending=False, ignore_index=True) if rows else table
+        return table.sort_values(["step", "score"], ascending=False, ignore_index=True) if rows else table
 
 
 def _learned(
@@ -278,18 +311,18 @@ def _learned(
         with read_clips(clips.drop(columns="fold").assign(split=sides), plan, own) as data:
             examples = data.examples(plan, data.extra_columns(plan))
             fitted = fit(plan, data.labels, *examples, workers=own.workers)
-            line |= _judged(plan, data, fitted, rehearses=step == STEPS - 1)
+            line |= _judged(plan, data, fitted)
         if fitted.interrupted:
             raise KeyboardInterrupt
         last = fitted.curves[-1] if plan.family in NETWORKS else fitted.best
         line |= {"loss": last.validation_loss, "recall": last.validation_recall, "f1": last.validation_f1}
     except BarnOwlError as error:
-        line |= {"loss": np.nan, "recall": 0.0, "f1": 0.0, "trouble": str(error)}
+        line |= {"score": 0.0, "loss": np.nan, "recall": 0.0, "f1": 0.0, "trouble": str(error)}
     return line | {"seconds": time.perf_counter() - begin}
 
 
-def _judged(plan: Plan, data: RunData, fitted: Fitted, *, rehearses: bool) -> dict[str, Any]:
-    """How well whole clips of the fold are named, label by label, and on wish a rehearsal of them."""
+def _judged(plan: Plan, data: RunData, fitted: Fitted) -> dict[str, Any]:
+    """How well whole clips of the fold are named, label by label, and events found in a rehearsal of them."""
     model = as_model(plan, data, fitted, data.extra_columns(plan))
     kept = np.flatnonzero(data.table["split"] == "validation")
     table, frames = data.table.iloc[kept].reset_index(drop=True), data.frames.take(kept)
@@ -297,8 +330,11 @@ def _judged(plan: Plan, data: RunData, fitted: Fitted, *, rehearses: bool) -> di
     line: dict[str, Any] = {"clips": scores.balanced_accuracy}
     for label, row in scores.by_label.iterrows():
         line |= {f"f1:{label}": float(row["f1"]), f"recall:{label}": float(row["recall"])}
-    rehearsal = make_rehearsal(plan, table) if rehearses and plan.rehearsal.minutes else None
-    return line | ({} if rehearsal is None else {"event_f1": rehearse(model, plan, rehearsal).scores.f1})
+    rehearsal = make_rehearsal(plan, table) if plan.rehearsal.minutes else None
+    if rehearsal is None:
+        return line | {"score": scores.balanced_accuracy}
+    event_f1 = rehearse(model, plan, rehearsal).scores.f1
+    return line | {"event_f1": event_f1, "score": (scores.balanced_accuracy + event_f1) / 2}
 
 
 def _size_columns(size: Footprint | None, *, int8: bool) -> dict[str, float]:
@@ -312,20 +348,21 @@ def _size_columns(size: Footprint | None, *, int8: bool) -> dict[str, float]:
 
 
 def _matters(key: str, family: str) -> bool:
-    return key == "family" or key.startswith((*COMMON, *OF_FAMILY[family]))
+    return key == "family" or key.startswith((*COMMON, *OF_FAMILY.get(family, ())))
 
 
 def _changed(plan: Plan, changes: dict[str, Any]) -> Plan:
     """The plan with what was drawn, as far as it matters to the family."""
+    family: str = changes.get("family", plan.family)
     sections: dict[str, Any] = {}
     for key, value in changes.items():
-        if _matters(key, changes["family"]):
+        if _matters(key, family):
             section, _, name = key.rpartition(".")
             if section:
                 sections.setdefault(section, {})[name] = value
             else:
                 sections[name] = value
-    if sections["family"] == "cnn" and sections["front_end"]["features"] != ["log-mel"]:
+    if family == "cnn" and "front_end.features" in changes:
         # Only log-mel can be handed over, and only its frames can be added up to scenes.
         sections["front_end"]["features"] = ["log-mel"]
     return plan.but(**sections)
@@ -338,18 +375,18 @@ def _value(plan: Plan, key: str) -> Any:
 
 
 def front(table: pd.DataFrame, cost: str = "flash_kb") -> pd.DataFrame:
-    """Candidates that none other beats in both F1 and a cost, cheapest first; of those that came furthest.
+    """Candidates that none other beats in both score and a cost, cheapest first; of those that came furthest.
 
-    >>> table = pd.DataFrame({"step": 3, "f1": [0.7, 0.8, 0.6], "flash_kb": [50.0, 90.0, 70.0]})
-    >>> front(table)["f1"].tolist()
+    >>> table = pd.DataFrame({"step": 3, "score": [0.7, 0.8, 0.6], "flash_kb": [50.0, 90.0, 70.0]})
+    >>> front(table)["score"].tolist()
     [0.7, 0.8]
     """
     own = (
         table[table["step"] == table["step"].max()]
         .dropna(subset=[cost])
-        .sort_values([cost, "f1"], ascending=[True, False])
+        .sort_values([cost, "score"], ascending=[True, False])
     )
-    return own[own["f1"] > own["f1"].cummax().shift(fill_value=-1.0)]
+    return own[own["score"] > own["score"].cummax().shift(fill_value=-1.0)]
 
 
 def read_search(folder: str | Path) -> Found:

@@ -49,10 +49,10 @@ def shrink_figure(shrunk: Shrunk) -> Figure:
 
 
 def search_figure(found: Found) -> Figure:
-    """Draw the F1 of every candidate of a search against its flash and its time, and the best trade-offs as a
+    """Draw the score of every candidate of a search against its flash and its time, and the best trade-offs as a
     line.
 
-    >>> table = pd.DataFrame({"candidate": [1, 2], "step": 3, "f1": [0.7, 0.8], "flash_kb": [50.0, 90.0]})
+    >>> table = pd.DataFrame({"candidate": [1, 2], "step": 3, "score": [0.7, 0.8], "flash_kb": [50.0, 90.0]})
     >>> table = table.assign(latency_ms=[600, 700], family="cnn")
     >>> found = barn_owl.Found(table=table, plan=barn_owl.Plan(), device=barn_owl.read_device("core-256k"))
     >>> barn_owl.save_figure(barn_owl.search_figure(found), "search.png")
@@ -67,18 +67,20 @@ def search_figure(found: Found) -> Figure:
         for step in range(1, last + 1):
             own = table[table["step"] == step]
             axes.scatter(
-                own[cost], own["f1"], s=24 + 26 * step, alpha=0.35 + 0.6 * step / last, linewidth=0,
+                own[cost], own["score"], s=24 + 26 * step, alpha=0.35 + 0.6 * step / last, linewidth=0,
                 color=LABEL_COLOURS[0] if step == last else LABEL_COLOURS[4], label=f"came to step {step}",
             )  # fmt: skip
         best = front(table, cost)
-        axes.plot(best[cost], best["f1"], color=INK, linewidth=1.2, drawstyle="steps-post", label="best trade-offs")
+        axes.plot(
+            best[cost], best["score"], color=INK, linewidth=1.2, drawstyle="steps-post", label="best trade-offs"
+        )
         for row in best.itertuples():
             axes.annotate(
-                f"{row.candidate}", (getattr(row, cost), row.f1), textcoords="offset points", xytext=(6, -12),
+                f"{row.candidate}", (getattr(row, cost), row.score), textcoords="offset points", xytext=(6, -12),
                 fontsize=9, color=INK,
             )  # fmt: skip
         axes.set_xlabel(unit)
-        axes.set_ylabel("F1 on validation scenes")
+        axes.set_ylabel("mean of balanced accuracy and event F1, on clips not heard")
         axes.legend(frameon=False, fontsize=9, loc="best")
         title = (
             f"{len(table)} candidates that fit {found.device.name}"

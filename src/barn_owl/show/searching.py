@@ -7,7 +7,8 @@ from barn_owl.show.compact import search_figure
 from barn_owl.show.page import drawing, rows, write_page
 
 NAMES = {
-    "f1": "F1", "recall": "recall", "loss": "loss", "clips": "clips", "event_f1": "event F1", "seconds": "seconds",
+    "score": "score", "clips": "clips", "event_f1": "event F1", "f1": "F1 on scenes", "recall": "recall",
+    "loss": "loss", "seconds": "seconds",
     "multiply_adds": "multiply-adds a second", "flash_kb": "flash, kB", "ram_kb": "RAM, kB",
     "latency_ms": "latency, ms", "load": "share of time", "step": "step",
 }  # fmt: skip
@@ -17,7 +18,7 @@ NAMES = {
 def write_search_page(found: Found, path: str | Path) -> None:
     """Write the page of a search: trade-offs, and tables of all candidates that a press on a heading sorts.
 
-    >>> table = pd.DataFrame({"candidate": [1, 2], "step": 3, "f1": [0.7, 0.8], "flash_kb": [50.0, 90.0]})
+    >>> table = pd.DataFrame({"candidate": [1, 2], "step": 3, "score": [0.7, 0.8], "flash_kb": [50.0, 90.0]})
     >>> table = table.assign(latency_ms=[600, 700], family="cnn")
     >>> found = barn_owl.Found(table=table, plan=barn_owl.Plan(), device=barn_owl.read_device("core-256k"))
     >>> barn_owl.write_search_page(found, "search.html")
@@ -29,7 +30,8 @@ def write_search_page(found: Found, path: str | Path) -> None:
         path,
         "search.html",
         title=f"{len(table)} candidates that fit {found.device.name}",
-        words=f"Best: candidate {best['candidate']}, F1 {best['f1']:.2f} on scenes of clips it had not heard.",
+        words=f"Best: candidate {best['candidate']}, score {best['score']:.2f} on clips it had not heard: the mean "
+        "of balanced accuracy (clips) and of event F1 in a rehearsal.",
         figure=drawing(search_figure(found)),
         candidates=rows(table),
         score_columns=first + [(name, said) for name, said in NAMES.items() if name in table],
