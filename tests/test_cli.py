@@ -312,7 +312,7 @@ def test_quiet_says_nothing_and_json_only_json(owl, tmp_path):
 
 
 def test_demo_does_the_whole_job(owl, tmp_path):
-    code, out, _ = owl("demo", tmp_path / "quay", "--minutes", "1", "--clips", "16")
+    code, out, _ = owl("demo", tmp_path / "quay", "--minutes", "1", "--clips", "12")
     assert code == 0
     for name in ("clips.csv", "events.csv", "truth.csv", "night.png", "run/model.safetensors"):
         assert (tmp_path / "quay" / name).is_file()

@@ -17,12 +17,14 @@ from barn_owl.runs import Work, train
 from helpers import assert_close, small_plan, sound
 
 
-def plan_of(networks: int, epochs: int = 3):
-    return small_plan("cnn").but(cnn={"networks": networks}, training={"epochs": epochs})
+def plan_of(networks: int, epochs: int = 2):
+    return small_plan("cnn").but(
+        cnn={"networks": networks}, training={"epochs": epochs}, scenes={"count": 24}, rehearsal={"minutes": 0}
+    )
 
 
 def test_networks_side_by_side_are_the_same_as_one_after_the_other(clips, tmp_path, rng):
-    plan = plan_of(3).but(training={"refit": 2})
+    plan = plan_of(3).but(training={"refit": 1})
     alone, together = (train(clips, tmp_path / str(n), plan, work=Work(workers=n)) for n in (1, 2))
     assert (alone.folder / "model.safetensors").read_bytes() == (together.folder / "model.safetensors").read_bytes()
     dropped = ["seconds", "waiting"]
@@ -43,7 +45,7 @@ def test_the_largest_seed_has_room_for_several_networks(clips, tmp_path):
 
 
 def test_training_goes_on_with_all_networks(clips, tmp_path):
-    plan = plan_of(2, epochs=4)
+    plan = plan_of(2, epochs=3)
     whole = train(clips, tmp_path / "whole", plan)
 
     class Stopped(BaseException):

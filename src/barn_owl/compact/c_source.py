@@ -3,6 +3,7 @@
 What the code does stands in ``owl.c``, ``owl.h`` and ``main.c`` beside this module; here the numbers are put in.
 """
 
+import math
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from importlib.resources import files
@@ -24,6 +25,8 @@ KINDS = {
 }  # fmt: skip
 A_LINE = 12
 """Numbers in a line of a table."""
+LANES = 16
+"""Rows of whole numbers are a multiple of this long, so that they are multiplied as many at a time."""
 
 
 def write_c(model: Model, path: str | Path, *, force: bool = False) -> list[Path]:
@@ -56,7 +59,7 @@ def c_source(model: Model, name: str) -> tuple[str, str, str]:
             f"C source needs a transform of even length, this one has {front_end.fft_length}; "
             "set front_end.fft to an even number and train again"
         )
-    laid = _Layout(graph_of(model), len(model.labels))
+    laid = _Layout(graph_of(model), len(model.labels), turned=isinstance(model.family, Quantised))
     data, numbers = _data(model, laid)
     sizes = _sizes(model, laid, numbers)
     folder = files("barn_owl.compact")
@@ -79,7 +82,8 @@ class _Row:
 class _Layout:
     """Where everything lies: numbers one after the other, rings as well, outputs in two places a depth, in turns."""
 
-    def __init__(self, networks: Sequence[Sequence[Stage]], labels: int) -> None:
+    def __init__(self, networks: Sequence[Sequence[Stage]], labels: int, *, turned: bool) -> None:
+        self._turned = turned
         self.order: list[Stage] = []
         self.rows: list[_Row] = []
         self.first = [0]
@@ -109,7 +113,7 @@ class _Layout:
             scale = self._logits if is_last else self.scale
             self.rows.append(_Row(self.kernel, self.bias, self.memory, self._outputs[depth, number % 2], scale))
             if stage.kernel is not None:
-                self.kernel += stage.kernel.size
+                self.kernel += stage.out[1] * _reach(stage) if self._turned and _reach(stage) else stage.kernel.size
                 self.bias += stage.out[1]
             if is_last:
                 self._logits += 2 * self._labels
@@ -117,6 +121,13 @@ class _Layout:
                 self.scale += 2 if stage.inner else 0 if stage.kernel is None else stage.out[1]
             self.memory += stage.span * stage.values_in if stage.span > 1 else 0
             self._add(stage.inner, depth + 1, is_top=False)
+
+
+def _reach(stage: Stage) -> int:
+    """Values that a sum of a stage looks at, rounded up; 0 where each channel has its own weights, or none."""
+    if stage.kernel is None or stage.kernel.ndim < 4:
+        return 0
+    return -(-math.prod(stage.kernel.shape[:3]) // LANES) * LANES
 
 
 def _sizes(model: Model, laid: _Layout, numbers: int) -> str:
@@ -142,6 +153,8 @@ def _sizes(model: Model, laid: _Layout, numbers: int) -> str:
         "STAGES": len(laid.order),
         "CHANNELS": max(stage.out[1] for stage in laid.order),
         "TAPS": max(stage.taps[0] for stage in laid.order),
+        "LANES": LANES,
+        "REACH": max(_reach(stage) for stage in laid.order),
         "MEMORY": laid.memory,
         "SUM_SHIFT": SUM_SHIFT,
         "SMOOTH_STEPS": round(model.decision.smooth_s / model.step_s),
@@ -172,10 +185,11 @@ def _data(model: Model, laid: _Layout) -> tuple[str, int]:
         own = [KINDS[stage.kind], *stage.given, *stage.out, *stage.taps, *stage.stride, stage.dilation, stage.before]
         own += [int(stage.rectifies), stage.span, len(every_stage(stage.inner)), row.kernel]
         own += [(0 if quantised else laid.kernel) + row.bias, row.ring, row.out]
-        own += [row.scale, quantised[number].zero_in, quantised[number].zero_out] if quantised else []
+        if quantised:
+            own += [row.scale, quantised[number].zero_in, quantised[number].zero_out, _reach(stage)]
         tables.lines.append(f"    {{{', '.join(map(str, own))}}},")
     tables.lines.append("};")
-    tables.bytes += len(laid.order) * (56 if quantised else 48)
+    tables.bytes += len(laid.order) * (60 if quantised else 48)
     quoted = ", ".join(_quoted(label) for label in model.labels)
     tables.lines.append(f"const char *const owl_labels[OWL_LABELS] = {{{quoted}}};")
     tables.add("uint8_t", "owl_is_event", [int(name in model.event_labels) for name in model.labels], public=True)
@@ -229,13 +243,24 @@ def _add_numbers(tables: _Tables, model: Model, laid: _Layout) -> None:
         parts = [stage.kernel.ravel() for stage in kept if stage.kernel is not None]
         tables.add("float", "owl_weights", np.concatenate([*parts, *(_bias(stage) for stage in kept)]))
         return
-    kernels = [one.kernel.ravel() for one in quantised if one.kernel is not None]
+    kernels = [_row_by_row(one.kernel) for one in quantised if one.kernel is not None]
     tables.add("int8_t", "owl_weights", np.concatenate(kernels))
     tables.add("int32_t", "owl_biases", np.concatenate([one.bias for one in quantised if one.bias is not None]))
     scales = [one.scales.ravel() for one in quantised if one.scales is not None]
     tables.add("int32_t", "owl_scales", np.concatenate(scales))
     # The last stage of each network gives logits; its steps stand behind one another, by network.
     tables.add("float", "owl_logit_steps", np.concatenate([one.steps for one in quantised if one.steps is not None]))
+
+
+def _row_by_row(kernel: np.ndarray) -> np.ndarray:
+    """Weights by channel out first, with zeros behind each row: a sum is the product of two rows.
+
+    Where each channel has its own weights, there is nothing to turn.
+    """
+    if kernel.ndim < 4:
+        return kernel.ravel()
+    rows = kernel.reshape(-1, kernel.shape[-1]).T
+    return np.pad(rows, ((0, 0), (0, -rows.shape[1] % LANES))).ravel()
 
 
 def _bias(stage: Stage) -> np.ndarray:

@@ -17,6 +17,7 @@ typedef struct {
 #if OWL_INT8
     int32_t scale;        /* where its multipliers begin */
     int16_t zero_in, zero_out;
+    int32_t reach;        /* values that a sum looks at */
 #endif
 } owl_stage;
 
@@ -169,11 +170,12 @@ static owl_value as_int8(int64_t x)
     return (owl_value)(x < -128 ? -128 : x > 127 ? 127 : x);
 }
 
-/* x / 2^shift, rounded to the nearest, halves up; a shift of negative numbers is not defined in C. */
+/* x / 2^shift, rounded to the nearest, halves up. A shift of negative numbers is not defined in C, so that 2^62, which
+ * is more than any x, is added before and taken off behind. */
 static int64_t shifted(int64_t x, int shift)
 {
-    x += (int64_t)1 << (shift - 1);
-    return x >= 0 ? x >> shift : -((-x + ((int64_t)1 << shift) - 1) >> shift);
+    uint64_t above = (uint64_t)(x + ((int64_t)1 << (shift - 1)) + ((int64_t)1 << 62));
+    return (int64_t)(above >> shift) - ((int64_t)1 << (62 - shift));
 }
 #endif
 
@@ -196,43 +198,82 @@ static void gather(const owl *o, int s, const owl_value *in, const owl_value **s
 #if OWL_INT8
 typedef int32_t owl_sum;
 #define OWL_NUMBER(stage, c) owl_biases[(stage)->bias + (c)]
+#define ZERO_IN stage->zero_in
+
+/* Values of 16 bits, as what is multiplied in pairs must be, times weights; `count` is a multiple of OWL_LANES. */
+static int32_t product(const int16_t *restrict x, const int8_t *restrict weight, int count)
+{
+    int32_t sum = 0;
+    int i, k;
+    for (i = 0; i < count; i += OWL_LANES)
+        for (k = 0; k < OWL_LANES; k++)
+            sum += x[i + k] * weight[i + k];
+    return sum;
+}
+
+/* Sums as whole numbers of 8 bits: times a multiplier of each channel, a power of 2 lower. */
+static void round_off(const owl_stage *stage, const owl_sum *restrict sums, owl_value *restrict out)
+{
+    const int32_t *restrict scale = owl_scales + 2 * stage->scale;
+    const int zero = stage->zero_out, count = stage->channels_out;
+    int c;
+    for (c = 0; c < count; c++)
+        out[c] = as_int8(shifted((int64_t)sums[c] * scale[2 * c], scale[2 * c + 1]) + zero);
+}
+
+/* All that the sums of a band look at, `low` to `high` in bands, as one row. Weights lie by channel out, tap in time,
+ * tap in bands, channel in, zeros up to a multiple of OWL_LANES, so that each sum is the product of two rows. */
+static void add_up(const owl_stage *stage, const owl_value **steps, int first, int low, int high, owl_sum *sums)
+{
+    int16_t met[OWL_REACH];
+    const int channels = stage->channels, reach = stage->reach;
+    int tap, i, c, n = 0;
+    for (tap = 0; tap < stage->taps; tap++) {
+        const owl_value *x = steps[tap] + (first + low) * channels;
+        for (i = 0; i < low * channels; i++)
+            met[n++] = 0;
+        for (i = 0; i < (high - low) * channels; i++)
+            met[n++] = (int16_t)(x[i] - ZERO_IN);
+        for (i = high * channels; i < stage->band_taps * channels; i++)
+            met[n++] = 0;
+    }
+    while (n < reach)
+        met[n++] = 0;
+    for (c = 0; c < stage->channels_out; c++)
+        sums[c] += product(met, owl_weights + stage->kernel + (int32_t)c * reach, reach);
+}
 #else
 typedef float owl_sum;
 #define OWL_NUMBER(stage, c) owl_weights[(stage)->bias + (c)]
-#endif
-
-#if OWL_INT8
-#define ZERO_IN stage->zero_in
-/* What is multiplied fits into 16 bits, and so does each product. */
-#define PRODUCT(x, weight) (int16_t)((int16_t)(x) * (weight))
-#else
 #define ZERO_IN 0
-#define PRODUCT(x, weight) ((x) * (weight))
-#endif
 
-/* Adds values times rows of weights. */
-static void add_rows(owl_sum *restrict sums, const owl_value *restrict weight, const owl_value *restrict x, int zero,
-    int rows, int count)
+/* Adds values times rows of weights, four at a time: sums are loaded and stored that much less often. */
+static void add_rows(float *restrict sums, const float *restrict weight, const float *restrict x, int rows, int count)
 {
     int i = 0, c;
-#if !OWL_INT8
-    /* Four at a time: sums are loaded and stored that much less often. */
     for (; i + 3 < rows; i += 4, weight += 4 * count) {
         const float *b = weight + count, *d = b + count, *e = d + count;
         for (c = 0; c < count; c++)
             sums[c] += x[i] * weight[c] + x[i + 1] * b[c] + x[i + 2] * d[c] + x[i + 3] * e[c];
     }
-#endif
-    for (; i < rows; i++, weight += count) {
-        const owl_sum value = x[i] - zero;
-        if (value == 0)
-            continue; /* half of them, behind a rectifier */
-        for (c = 0; c < count; c++)
-            sums[c] += PRODUCT(value, weight[c]);
-    }
+    for (; i < rows; i++, weight += count)
+        for (c = 0; c < count && x[i] != 0; c++)
+            sums[c] += x[i] * weight[c];
 }
 
-/* Weights lie by tap in time, tap in bands, channel in, channel out, so that a value is added to all sums at once. */
+/* The same in floats. Weights lie by tap in time, tap in bands, channel in, channel out, so that a value is added to
+ * all sums at once. */
+static void add_up(const owl_stage *stage, const owl_value **steps, int first, int low, int high, owl_sum *sums)
+{
+    const int channels = stage->channels, count = stage->channels_out;
+    int tap;
+    for (tap = 0; tap < stage->taps; tap++) {
+        const float *weight = owl_weights + stage->kernel + (tap * stage->band_taps + low) * channels * count;
+        add_rows(sums, weight, steps[tap] + (first + low) * channels, (high - low) * channels, count);
+    }
+}
+#endif
+
 static void convolve(const owl *o, int s, const owl_value *in, owl_value *out, float *logits)
 {
     const owl_stage *stage = owl_stages + s;
@@ -248,34 +289,29 @@ static void convolve(const owl *o, int s, const owl_value *in, owl_value *out, f
         int high = first + stage->band_taps > stage->bands ? stage->bands - first : stage->band_taps;
         for (c = 0; c < channels_out; c++)
             sums[c] = OWL_NUMBER(stage, c);
-        for (tap = 0; tap < stage->taps; tap++) {
+        if (stage->kind != DEPTHWISE)
+            add_up(stage, steps, first, low, high, sums);
+        for (tap = 0; stage->kind == DEPTHWISE && tap < stage->taps; tap++) {
             const owl_value *x = steps[tap] + (first + low) * channels, *weight = owl_weights + stage->kernel;
-            if (stage->kind == DEPTHWISE) {
-                weight += (tap * stage->band_taps + low) * channels;
-                for (t = low; t < high; t++, x += channels, weight += channels)
-                    for (c = 0; c < channels; c++)
-                        sums[c] += (x[c] - ZERO_IN) * weight[c];
-                continue;
-            }
-            weight += (tap * stage->band_taps + low) * channels * channels_out;
-            add_rows(sums, weight, x, ZERO_IN, (high - low) * channels, channels_out);
+            weight += (tap * stage->band_taps + low) * channels;
+            for (t = low; t < high; t++, x += channels, weight += channels)
+                for (c = 0; c < channels; c++)
+                    sums[c] += (x[c] - ZERO_IN) * weight[c];
         }
-        for (c = 0; c < channels_out; c++) {
 #if OWL_INT8
-            const int32_t *scale = owl_scales + 2 * (stage->scale + c);
-            if (logits)
-                logits[c] = (float)sums[c] * owl_logit_steps[stage->scale + c];
-            else
-                out[band * channels_out + c] =
-                    as_int8(shifted((int64_t)sums[c] * scale[0], scale[1]) + stage->zero_out);
+        for (c = 0; logits && c < channels_out; c++)
+            logits[c] = (float)sums[c] * owl_logit_steps[stage->scale + c];
+        if (!logits)
+            round_off(stage, sums, out + band * channels_out);
 #else
+        for (c = 0; c < channels_out; c++) {
             float y = stage->rectifies && sums[c] < 0 ? 0 : sums[c];
             if (logits)
                 logits[c] = y;
             else
                 out[band * channels_out + c] = y;
-#endif
         }
+#endif
     }
 }
 
