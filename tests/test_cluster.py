@@ -12,6 +12,7 @@ import time
 from contextlib import contextmanager
 from datetime import datetime
 from pathlib import Path
+from types import SimpleNamespace
 
 import duckdb
 import fsspec
@@ -385,7 +386,9 @@ def test_a_job_that_is_killed_within_a_recording_goes_on_there(
 
 
 @pytest.mark.parametrize("ending", ["", ".sqlite"])
-def test_a_recording_that_was_made_anew_takes_the_place_of_the_old_one(runs, months, tmp_path, ending):
+def test_a_recording_that_was_made_anew_takes_the_place_of_the_old_one(runs, months, tmp_path, ending, monkeypatch):
+    names = (SimpleNamespace(hex=f"{number:012x}") for number in range(999, 0, -1))  # the later, the earlier by name
+    monkeypatch.setattr(parquet_store, "uuid", SimpleNamespace(uuid4=lambda: next(names)))
     model, path, file = runs["cnn"].model, tmp_path / f"kept{ending}", tmp_path / "quay_20260501_120000.flac"
     shutil.copy(months / "south_20260501_120000.flac", file)
     owl.tag_archive(model, [file], keep=path)

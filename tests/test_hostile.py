@@ -545,9 +545,7 @@ def test_a_signal_leaves_no_process_no_file_and_no_traceback(runs, tmp_path, rng
 
 
 def test_the_campaign_in_short_finds_no_defect(tmp_path, capfd):
-    assert (
-        torture.main(["--inputs", "420", "--kills", "0", "--seed", "7", "--report", str(tmp_path / "r.json")]) == 0
-    )
+    assert torture.main(["--inputs", "420", "--kills", "0", "--seed", "7", "--report", str(tmp_path / "r.json")]) == 0
     found = json.loads((tmp_path / "r.json").read_text())
     assert len(found["readers"]) == 14
     for name, one in found["readers"].items():

@@ -99,7 +99,7 @@ def check_space(folder: str | Path, needed: float) -> None:
     free = shutil.disk_usage(_nearest_there(Path(folder))).free
     if needed > free:
         raise OutputError(
-            f"{folder} would take about {needed / 1e6:.0f} MB, and {free / 1e6:.0f} MB are left on the disk"
+            f"{folder} would take about {needed / 1e6:.1f} MB of space, and {free / 1e6:.1f} MB are left on its disk"
         )
 
 

@@ -1,7 +1,7 @@
 """A store as a folder of Parquet files, ``model=…/day=…/recorder=…/KEY.parquet``, a file a recording.
 
-Beside them a manifest of lines of JSON, each writer its own file. Files are written whole or not at all and have a
-name of their own, so that any number of writers need no lock on the folder.
+Beside them a manifest of lines of JSON, each writer its own file, numbered as they began. Files are written whole or
+not at all and have a name of their own, so that any number of writers need no lock on the folder.
 """
 
 import json
@@ -9,6 +9,7 @@ import os
 import uuid
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import asdict
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
@@ -41,7 +42,6 @@ class ParquetStore:
                 f"{path}: a folder of Parquet files needs pyarrow; {how_to_install('parquet')}, or give a name that "
                 "ends in .sqlite"
             ) from None
-        self._own = self._manifest / f"{uuid.uuid4().hex[:12]}.jsonl"
         self._known: dict[tuple[str, str], Path] | None = None
         if not_a_file(path) != MISSING and not is_folder(path):
             raise OutputError(f"{path} is a file; a store is a folder, or a name that ends in .sqlite")
@@ -54,7 +54,7 @@ class ParquetStore:
             raise TableError(f"{path} is a store of a newer form; update barn-owl-audio")
 
     def recordings(self, model: str = "") -> list[Recorded]:
-        """See `Store`. A failure never hides what was done, by whichever writer and in whichever order."""
+        """See `Store`. What a later writer did counts; a failure never hides what was done, by whichever writer."""
         known: dict[tuple[str, str], Recorded] = {}
         for file in sorted(self._manifest.glob("*.jsonl")):
             with file.open(encoding="utf-8", errors="replace") as lines:
@@ -93,6 +93,13 @@ class ParquetStore:
                 os.fsync(file.fileno())
         except OSError as error:
             raise OutputError(f"{self._own} cannot be written: {error.strerror or error}") from error
+
+    @cached_property
+    def _own(self) -> Path:
+        """The manifest of this writer, which sorts behind those that are there."""
+        numbers = [file.name.partition("-")[0] for file in self._manifest.glob("*.jsonl")]
+        number = max((int(one) for one in numbers if one.isdecimal()), default=0) + 1
+        return self._manifest / f"{number:06d}-{uuid.uuid4().hex[:12]}.jsonl"
 
     def batches(self, asked: Asked, columns: Sequence[str] = COLUMNS) -> Iterator[pd.DataFrame]:
         """See `Store`."""
