@@ -106,7 +106,7 @@ def propose(quay: Path) -> None:
 
 
 def _curve(clips: pd.DataFrame, rows: np.ndarray, seed: int, *, proposes: bool) -> list[float]:
-    from barn_owl.loop.proposing import PRINCIPAL, SURE, covering
+    from barn_owl.loop.proposing import PRINCIPAL, SURE, covering, rarity
 
     rng = np.random.default_rng(seed)
     test = clips["group"].isin(rng.permutation(sorted(clips["group"].unique()))[:3]).to_numpy()
@@ -127,8 +127,10 @@ def _curve(clips: pd.DataFrame, rows: np.ndarray, seed: int, *, proposes: bool) 
         found, _ = fit_logistic(rows[own], np.eye(len(labels))[number[own]], np.ones(len(own)), 0.02)
         logits = rows @ found[:-1] + found[-1]
         scores = np.exp(logits - logits.max(axis=1, keepdims=True))
-        scores = np.sort(scores / scores.sum(axis=1, keepdims=True), axis=1)[pool]
-        unsure = 1 - (scores[:, -1] - scores[:, -2]) + SURE
+        scores = (scores / scores.sum(axis=1, keepdims=True))[pool]
+        first = np.sort(scores, axis=1)
+        had = np.bincount(number[own], minlength=len(labels))
+        unsure = (1 - (first[:, -1] - first[:, -2]) + SURE) * rarity(scores, had)
         right = logits[test].argmax(axis=1) == number[test]
         curve.append(float(np.mean([right[number[test] == label].mean() for label in np.unique(number[test])])))
     return curve

@@ -311,7 +311,8 @@ def test_quiet_says_nothing_and_json_only_json(owl, tmp_path):
     assert json.loads(out)["labels"] == {"hiss": 3, "hum": 3, "still": 3, "tick": 3}
 
 
-def test_demo_does_the_whole_job(owl, tmp_path):
+def test_demo_does_the_whole_job(owl, tmp_path, monkeypatch):
+    monkeypatch.setattr("barn_owl.cli.demo.SCENES", 32)  # an epoch; enough to see that all is there
     code, out, _ = owl("demo", tmp_path / "quay", "--minutes", "1", "--clips", "12")
     assert code == 0
     for name in ("clips.csv", "events.csv", "truth.csv", "night.png", "run/model.safetensors"):

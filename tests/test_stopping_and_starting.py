@@ -170,17 +170,17 @@ def test_training_further_keeps_what_is_known(clips, ranking, tmp_path):
 
 def test_seeds_and_folds_spread_and_become_one_model(clips, tmp_path, rng):
     plan = small_plan("logistic")
-    table = train_several(clips, tmp_path / "seeds", plan, seeds=3, ensemble=True)
-    assert table["training"].tolist() == ["seed-0", "seed-1", "seed-2"]
+    table = train_several(clips, tmp_path / "seeds", plan, seeds=2, ensemble=True)
+    assert table["training"].tolist() == ["seed-0", "seed-1"]
     splits = [open_run(tmp_path / "seeds" / name).predictions["split"].tolist() for name in table["training"]]
-    assert splits[0] == splits[1] == splits[2]
+    assert splits[0] == splits[1]
     model, x = load_model(tmp_path / "seeds"), sound("hum", rng)
     members = [load_model(tmp_path / "seeds" / name) for name in table["training"]]
     frames = model.front_end.frames(x)
     expected = np.mean([member.steps(frames).sounds for member in members], axis=0)
     assert_close(model.steps(frames).sounds, expected, rtol=1e-4, atol=1e-5)
 
-    table = train_several(clips, tmp_path / "folds", plan, folds=4, ensemble=True)
+    table = train_several(clips, tmp_path / "folds", plan, folds=3, ensemble=True)
     predictions = read_clip_table(tmp_path / "folds" / "predictions.csv")
     assert len(predictions) == len(clips)  # each clip is the test once
     assert open_run(tmp_path / "folds").evaluate().scores.clips == len(clips)

@@ -1,12 +1,13 @@
 """Which of many unlabelled clips to label next: those that a model is unsure of, and that stand for many others.
 
 Chosen one by one, each is the one that brings most to what is covered: how like the nearest chosen or labelled clip
-every clip is, counted as much as the model is unsure of it. That sum is submodular, so the greedy choice comes to at
-least 1 - 1/e of the best one (G. Nemhauser, L. Wolsey, M. Fisher, "An Analysis of Approximations for Maximizing
-Submodular Set Functions", Mathematical Programming 14, 1978).
+every clip is, counted as much as the model is unsure of it, and as its label is likely to be rare so far. That sum is
+submodular, so the greedy choice comes to at least 1 - 1/e of the best one (G. Nemhauser, L. Wolsey, M. Fisher, "An
+Analysis of Approximations for Maximizing Submodular Set Functions", Mathematical Programming 14, 1978).
 """
 
-from collections.abc import Callable
+from collections import Counter
+from collections.abc import Callable, Iterable, Sequence
 from functools import partial
 
 import numpy as np
@@ -15,6 +16,7 @@ import scipy
 
 from barn_owl.audio import audio_info
 from barn_owl.clips import check_clip_table, load_frames
+from barn_owl.clips.labels import labels_in
 from barn_owl.errors import AudioError, TableError
 from barn_owl.evaluate.predictions import hear, with_predictions
 from barn_owl.loop.finding import example_of
@@ -48,7 +50,8 @@ def propose(
 
     clips : a clip table; labels are not looked at. Long files without times are recordings, of which the parts that
     stand out of their quiet are proposed. model : says what it is unsure of; None for spread alone. known : clips
-    that are labelled already, and need not be covered again.
+    that are labelled already, and need not be covered again; with a model, what is likely to be of a label that few
+    of them have comes first.
 
     Returns the chosen rows with ``rank`` from 1 and ``why``; with a model also ``predicted`` and its ``score``.
     Raises TableError when there is no clip, or none can be used.
@@ -68,12 +71,12 @@ def propose(
     table = table.iloc[kept[own] - labelled].reset_index(drop=True)
     if not len(table):
         raise TableError("none of the clips can be used")
-    unsure = np.ones(len(table))
+    unsure = rare = np.ones(len(table))
     if model is not None:
-        table, unsure, used = _doubted(model, table, workers)
+        table, unsure, rare, used = _doubted(model, table, before.get("label", []), workers)
         keep = np.flatnonzero(own)[used]
         rows = np.concatenate([rows[chosen_before], rows[keep]])
-    weights = np.concatenate([np.zeros(len(chosen_before)), unsure])
+    weights = np.concatenate([np.zeros(len(chosen_before)), unsure * rare])
     order, gains = covering(rows, weights, len(chosen_before), count, np.random.default_rng(seed))
     best = table.iloc[order].reset_index(drop=True)
     like = (gains / max(gains.max(initial=0), 1e-9)).round(3)
@@ -133,16 +136,32 @@ def _row_of(place: dict[str, object]) -> np.ndarray | None:
         return None
 
 
-def _doubted(model: Model, table: pd.DataFrame, workers: int) -> tuple[pd.DataFrame, np.ndarray, np.ndarray]:
-    """What a model says of clips, how unsure it is, and which rows it could read."""
+def _doubted(
+    model: Model, table: pd.DataFrame, known: Iterable[str], workers: int
+) -> tuple[pd.DataFrame, np.ndarray, np.ndarray, np.ndarray]:
+    """What a model says of clips, how unsure it is, how rare that is so far, and which rows it could read."""
     frames, _, skipped = load_frames(table, model.front_end, model.clips, workers=workers)
     used = np.array([row for row in range(len(table)) if row not in skipped], dtype=int)
     table = table.iloc[used].reset_index(drop=True)
     said = with_predictions(model, table, frames, hear(model, table, frames))
-    scores = np.sort(said[[f"score:{label}" for label in model.labels]].to_numpy(dtype=np.float64), axis=1)
-    between = np.abs(2 * scores - 1).min(axis=1) if model.overlapping else scores[:, -1] - scores[:, -2]
-    doubt = 1 - between
-    return table.assign(predicted=said["predicted"], score=said["score"].round(4)), doubt + SURE, used
+    scores = said[[f"score:{label}" for label in model.labels]].to_numpy(dtype=np.float64)
+    first = np.sort(scores, axis=1)
+    between = np.abs(2 * scores - 1).min(axis=1) if model.overlapping else first[:, -1] - first[:, -2]
+    had = Counter(label for text in known for label in labels_in(str(text)))
+    rare = rarity(scores, [had[label] for label in model.labels])
+    return table.assign(predicted=said["predicted"], score=said["score"].round(4)), 1 - between + SURE, rare, used
+
+
+def rarity(scores: np.ndarray, had: Sequence[int]) -> np.ndarray:
+    """How rare so far what a clip is likely to be is, ``(clips,)``, 1 in the mean.
+
+    scores : of each label, ``(clips, labels)``. had : clips of each label that there are.
+
+    >>> rarity(np.array([[1.0, 0.0], [0.0, 1.0]]), [9, 1]).round(2)
+    array([0.33, 1.67])
+    """
+    rare = scores @ (1 / (1 + np.array(had, dtype=float)))
+    return np.asarray(rare / max(float(rare.mean()), 1e-9))
 
 
 def covering(
