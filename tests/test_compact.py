@@ -276,6 +276,7 @@ def test_a_search_trains_only_what_fits_and_goes_on_where_it_stopped(capsys, cli
     found = owl.compact.read_search(tmp_path / "found")
     assert (found.table["flash_kb"] <= 1024).all()
     assert (found.table["family"] == "cnn").all()
+    assert 0 in found.table["candidate"].to_list()  # the plan itself, which the others change
     first = (tmp_path / "found" / "tried.jsonl").read_text().splitlines()
     again = [*command, "--resume"]
     spent_s = sum(json.loads(line)["seconds"] for line in first)

@@ -38,16 +38,16 @@ from barn_owl.runs.work import PLAIN
 
 FOLDS = 4
 """Folds of the clips that are not for the test; each step of a race is judged on another one."""
-FIRST, STEPS = 8, 3
+FIRST, STEPS = 6, 3
 """Candidates of a race, and how often the worse half of them is left out."""
-EPOCHS = 4
+EPOCHS = 6
 """Of the first step; each further one is twice as long."""
 CHANGED = 0.2
 """Chance of each key to be drawn anew in a candidate that changes another; of one key at least."""
 FRESH = 0.25
 """Share of candidates in which every key is drawn anew."""
-FRUITLESS = 500
-"""Draws in a row that do not fit, after which it is given up."""
+FRUITLESS, ALIKE = 500, 50
+"""Draws in a row that do not fit, after which it is given up, and that were there before, after which one is taken."""
 SPACE: dict[str, list[Any]] = {
     "family": ["cnn", "cnn", "cnn", "cnn", "logistic", "mlp"],
     "front_end.features": [["log-mel"], ["log-mel"], ["mfcc"], ["log-mel", "deltas"]],
@@ -201,7 +201,7 @@ class _Race:
             number, self._drawn = self._drawn, self._drawn + 1
             rng = np.random.default_rng([self._plan.seed, number])
             over, plan = self._measured(number, self._changes(rng, number, best, changed=changed))
-            if plan is not None:
+            if plan is not None and (fruitless > ALIKE or plan not in self.plans.values()):
                 fruitless = 0
                 self.plans[number] = plan
                 found.append(number)
