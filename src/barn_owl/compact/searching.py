@@ -47,7 +47,7 @@ CHANGED = 0.2
 FRESH = 0.25
 """Share of candidates in which every key is drawn anew."""
 FRUITLESS, ALIKE = 500, 50
-"""Draws in a row that do not fit, after which it is given up, and that were there before, after which one is taken."""
+"""Draws in a row that do not fit, after which it is given up; that were there before, after which one is taken."""
 SPACE: dict[str, list[Any]] = {
     "family": ["cnn", "cnn", "cnn", "cnn", "logistic", "mlp"],
     "front_end.features": [["log-mel"], ["log-mel"], ["mfcc"], ["log-mel", "deltas"]],
