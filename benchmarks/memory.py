@@ -1,6 +1,6 @@
 """Peak memory of the largest process of each command, on the demo and on a recording of three hours.
 
-python benchmarks/memory.py FOLDER-OF-THE-DEMO
+python benchmarks/memory.py FOLDER-OF-THE-DEMO [COMMAND...]
 """
 
 import argparse
@@ -14,6 +14,7 @@ from pathlib import Path
 
 import numpy as np
 import soundfile
+from weak_archive import write_archive
 
 HOURS = 3
 
@@ -45,7 +46,9 @@ def main() -> None:
     """Print a line for each command."""
     parser = argparse.ArgumentParser()
     parser.add_argument("demo", type=Path)
-    demo = parser.parse_args().demo.resolve()
+    parser.add_argument("only", nargs="*", help="first words of the commands to run; all if none is given")
+    asked = parser.parse_args()
+    demo = asked.demo.resolve()
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         night, rate_hz = soundfile.read(demo / "night.flac", dtype="float32")
@@ -77,10 +80,21 @@ def main() -> None:
             "review": ["review", str(demo / "events.csv"), short, "--page", "r.html"],
             "find": ["find", "g.csv", "--in", "long.flac", "-o", "like.csv"],
             "propose": ["propose", clips, "-o", "next.csv"],
+            "harvest": ["harvest", "archive.csv", "-o", "harvested.csv"],
+            "record": ["record", "takes", "--label", "x", "--microphone", "simulated:long.flac", "--takes", "20",
+                       "--keep-all"],
+            "augment": ["augment", clips, "-o", "larger", "--variants", "2", "--yes"],
+            "search": ["search", clips, "--device", "core-256k", "--minutes", "1", "--run", "found"],
+            "shrink": ["shrink", run, "--share", "0.33", "--int8", "--run", "small"],
+            "demo": ["demo", "quay"],
             "export": ["export", run, "-o", "m.onnx"],
             "measure": ["measure", run, short],
         }  # fmt: skip
+        if not asked.only or "harvest" in asked.only:
+            write_archive(folder / "archive", 60, seed=0)[0].to_csv(folder / "archive.csv", index=False)
         for command, arguments in commands.items():
+            if asked.only and command.split()[0] not in asked.only:
+                continue
             mb, code = peak_mb(arguments, folder)
             print(json.dumps({command: round(mb), "code": code}), flush=True)
 

@@ -64,6 +64,13 @@ def strange(tmp_path, rng):
     return folder
 
 
+def test_only_files_are_found_in_a_folder_and_the_rest_is_told(strange, caplog):
+    found = owl.find_recordings([strange])
+    assert len(found) == 9
+    assert not {"pipe.wav", "loop.wav", "nothing.wav"} & {Path(path).name for path in found}
+    assert caplog.text.count("passed over") == 3
+
+
 def test_one_bad_name_never_stops_a_job(strange, tmp_path, runs, capsys):
     table = tmp_path / "clips.csv"
     assert call(["gather", str(strange), "-o", str(table)]) == 0
