@@ -38,9 +38,9 @@ from barn_owl.runs.work import PLAIN
 
 FOLDS = 4
 """Folds of the clips that are not for the test; each step of a race is judged on another one."""
-FIRST, STEPS = 6, 3
+FIRST, STEPS = 8, 3
 """Candidates of a race, and how often the worse half of them is left out."""
-EPOCHS = 6
+EPOCHS = 4
 """Of the first step; each further one is twice as long."""
 CHANGED = 0.2
 """Chance of each key to be drawn anew in a candidate that changes another; of one key at least."""
