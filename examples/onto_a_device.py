@@ -18,6 +18,7 @@ def main() -> None:
         cnn={"size": "tiny", "networks": 1},
         training={"epochs": 3, "refit": 2},  # far too few, for the sake of the example
         scenes={"count": 64},
+        rehearsal={"minutes": 0},
     )
     model = barn_owl.train(clips, "example-small", plan).model
     print(barn_owl.footprint(model, barn_owl.read_device("core-256k")).table().round(2))

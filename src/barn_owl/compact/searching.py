@@ -114,8 +114,8 @@ def search(
 
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> plan = barn_owl.Plan(background=["still"], cnn={"size": "tiny", "networks": 1}, scenes={"count": 8})
-    >>> device, work = barn_owl.read_device("core-256k"), barn_owl.Work(force=True)
-    >>> barn_owl.search(clips, "found", device, minutes=0.001, plan=plan, work=work).plan.family
+    >>> plan, device = plan.but(rehearsal={"minutes": 0}), barn_owl.read_device("core-256k")
+    >>> barn_owl.search(clips, "found", device, minutes=0.001, plan=plan).plan.family
     'cnn'
     """
     begin, plan = time.perf_counter(), plan or suggest_plan(clips).plan

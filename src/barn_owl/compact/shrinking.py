@@ -74,7 +74,7 @@ def shrink(
 
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> plan = barn_owl.Plan(background=["still"], cnn={"size": "tiny", "networks": 1}, scenes={"count": 8})
-    >>> plan = plan.but(training={"epochs": 1, "refit": 0})
+    >>> plan = plan.but(training={"epochs": 1, "refit": 0}, rehearsal={"minutes": 0})
     >>> run = barn_owl.runs.train(clips, "network", plan, work=barn_owl.Work(force=True))
     >>> shrunk = barn_owl.shrink(run, "smaller", share=0.6, work=barn_owl.Work(force=True))
     >>> len(shrunk.rounds)
@@ -183,7 +183,7 @@ def quantise_run(run: Run, folder: str | Path, *, work: Work = PLAIN) -> Run:
 
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> plan = barn_owl.Plan(background=["still"], cnn={"size": "tiny", "networks": 1}, scenes={"count": 8})
-    >>> plan = plan.but(training={"epochs": 1, "refit": 0})
+    >>> plan = plan.but(training={"epochs": 1, "refit": 0}, rehearsal={"minutes": 0})
     >>> run = barn_owl.runs.train(clips, "network", plan, work=barn_owl.Work(force=True))
     >>> barn_owl.quantise_run(run, "rounded", work=barn_owl.Work(force=True)).model.family.name
     'int8'
