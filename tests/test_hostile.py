@@ -261,7 +261,7 @@ def test_what_the_disk_has_no_room_for_is_not_begun(tmp_path, clips, rng, monkey
         lambda: owl.write_cues(night, events, tmp_path / "cues" / "night.wav"),
         lambda: write_variants(check_clip_table(clips.head(3)), tmp_path / "made", owl.SoundSettings(), variants=2),
     ):
-        with pytest.raises(OutputError, match=r"would take about .* MB, and 0 MB are left"):
+        with pytest.raises(OutputError, match=r"would take about .* of space, and 10 kB are left"):
             write()
     assert [path.name for path in tmp_path.iterdir()] == ["night.wav"]
 

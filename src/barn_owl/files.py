@@ -99,8 +99,13 @@ def check_space(folder: str | Path, needed: float) -> None:
     free = shutil.disk_usage(_nearest_there(Path(folder))).free
     if needed > free:
         raise OutputError(
-            f"{folder} would take about {needed / 1e6:.1f} MB of space, and {free / 1e6:.1f} MB are left on its disk"
+            f"{folder} would take about {_size(needed)} of space, and {_size(free)} are left on its disk"
         )
+
+
+def _size(count: float) -> str:
+    """Bytes in words."""
+    return f"{count / 1e6:.1f} MB" if count >= 1e6 else f"{count / 1e3:.0f} kB"
 
 
 def _check_what_is_there(path: Path, *, force: bool) -> None:
