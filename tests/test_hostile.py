@@ -4,6 +4,7 @@ import json
 import os
 import shutil
 import signal
+import sqlite3
 import subprocess
 import sys
 import time
@@ -26,8 +27,10 @@ from barn_owl.errors import AudioError, ModelError, OutputError, PlanError, Tabl
 from barn_owl.features.cache import FrameCache
 from barn_owl.files import checked_target, claim_folder, temporary_folder, whole_file
 from barn_owl.model.pooled import Pooled
+from barn_owl.model.trees import Trees
 from barn_owl.names import as_text, from_text, printable
 from barn_owl.tag.doubts import doubts_of_recording
+from barn_owl.tag.recorded import trace_of_samples
 from barn_owl.tag.recordings import trace_files_of
 from helpers import RATE_HZ, sound, write_folder
 
@@ -573,3 +576,70 @@ def test_the_campaign_would_see_a_defect(tmp_path):
     died = torture.campaign(torture.Reader("dead", {"a.txt": b"x"}, lambda _: os._exit(3)), 2, 0, 0, 60)
     assert died["defect"] == 2
     assert "exit code 3" in next(iter(died["defects"]))
+
+
+# What readers refuse, each by its own words
+
+
+def test_traces_whose_parts_do_not_fit_are_refused(runs, tmp_path):
+    model = runs["cnn"].model
+    trace = trace_of_samples(model, np.ones(RATE_HZ, dtype=np.float32), "x.wav")
+    wrong = {
+        "scores of shape": {"sounds": trace.sounds[:, :2]},
+        "times": {"step_s": 0.0},
+        "that are no numbers": {"begins": np.full_like(trace.begins, np.nan)},
+    }
+    for said, changes in wrong.items():
+        replace(trace, **changes).save(tmp_path / "t.npz")
+        with pytest.raises(TableError, match=said):
+            owl.read_trace(tmp_path / "t.npz")
+    with pytest.raises(TableError, match="the trace is of a, b, c, d; the model knows"):
+        owl.tag_trace(model, replace(trace, labels=list("abcd")))
+
+
+def test_stores_that_are_something_else_or_damaged_are_refused(runs, tmp_path, rng):
+    (tmp_path / "a-file").write_text("x")
+    (tmp_path / "folder.sqlite").mkdir()
+    soundfile.write(tmp_path / "hum.wav", sound("hum", rng, seconds=2.0), RATE_HZ)
+    model, file = runs["cnn"].model, tmp_path / "hum.wav"
+    for place, said in (("a-file", "a-file is a file"), ("folder.sqlite", "is a folder; a store with this ending")):
+        with pytest.raises(OutputError, match=said):
+            owl.tag_archive(model, [file], keep=tmp_path / place)
+    owl.tag_archive(model, [file], keep=tmp_path / "kept")
+    owl.tag_archive(model, [file], keep=tmp_path / "kept.sqlite")
+    (tmp_path / "kept" / "_about.json").write_text("{")
+    with sqlite3.connect(tmp_path / "kept.sqlite") as rows:
+        rows.execute("UPDATE recordings SET hours = '[' ")
+    rows.close()
+    for place in ("kept", "kept.sqlite"):
+        with pytest.raises(TableError, match="damaged"):
+            owl.store_hours(tmp_path / place)
+
+
+def test_rows_of_a_classifier_that_cannot_be_are_refused(ranking, tmp_path):
+    model = owl.load_model(ranking[0] / "trees")
+    own, trees = model.family, model.family.classifier
+    far = Trees(np.full_like(trees.features, 10_000), trees.cuts, trees.leaves, trees.start)
+    wrong = {
+        said: Pooled(own.name, own.window, own.statistics, own.level, classifier, centre, spread)
+        for said, classifier, centre, spread in (
+            ("rows are standardised with", trees, own.centre[:3], own.spread),
+            ("spread that is not above 0", trees, own.centre, -own.spread),
+            ("a tree looks at feature 10000", far, own.centre, own.spread),
+        )
+    }
+    for said, family in wrong.items():
+        replace(model, family=family).save(tmp_path / "m.safetensors")
+        with pytest.raises(ModelError, match=said):
+            owl.load_model(tmp_path / "m.safetensors")
+
+
+def test_what_is_no_parquet_and_no_windows_text_is_told(tmp_path):
+    (tmp_path / "t.parquet").write_bytes(b"PAR1 and then nothing of the kind PAR1")
+    with pytest.raises(TableError, match="cannot be read as Parquet"):
+        read_any_table(tmp_path / "t.parquet")
+    (tmp_path / "t.csv").write_bytes(b"file,label\na.wav,caf\x81\n")  # 0x81 is nothing in Windows-1252 either
+    with pytest.raises(TableError, match="row 1: byte 0x81 is not UTF-8; mend it"):
+        read_any_table(tmp_path / "t.csv")
+    (tmp_path / "s.csv").write_text("sep=;\nfile;label\na.wav;hum\n")
+    assert list(read_any_table(tmp_path / "s.csv")) == ["file", "label"]
