@@ -41,6 +41,8 @@ SHIFTS = (-1, 0, 1)
 """Bands by which an example is moved up or down, as the same thing sounds a little higher or lower."""
 BLOCK = 4096
 """Frames that are transformed at once."""
+TOGETHER = 16
+"""Examples that are compared at once: their transforms, and their scores along a recording, take memory."""
 
 
 @dataclass(frozen=True)
@@ -147,12 +149,15 @@ def levels_above_quiet(frames: np.ndarray) -> np.ndarray:
     size = max(1, round(QUIET_S / FRONT_END.hop_s))
     starts = range(0, len(frames), size)
     quiet = np.stack([quiet_level(frames[max(0, at - size // 2) : at + size + size // 2]) for at in starts])
-    if len(quiet) > 1:
-        middles = np.array([at + size / 2 for at in starts])
-        quiet = scipy.interpolate.interp1d(
-            middles, quiet, axis=0, bounds_error=False, fill_value=(quiet[0], quiet[-1])
-        )(np.arange(len(frames))).astype(np.float32)
-    return _above(frames, quiet)
+    middles = np.array([at + size / 2 for at in starts])
+    out = np.empty(frames.shape, dtype=np.float32)
+    for first in range(0, len(frames), BLOCK):
+        # With the frames beside, over which levels are blurred.
+        low, end, high = max(0, first - 1), min(first + BLOCK, len(frames)), min(first + BLOCK + 1, len(frames))
+        at = np.arange(low, high)
+        around = np.stack([np.interp(at, middles, band) for band in quiet.T], axis=1).astype(np.float32)
+        out[first:end] = _above(frames[low:high], around)[first - low : end - low]
+    return out
 
 
 def frames_of(path: str, cache: str | Path | None) -> np.ndarray:
@@ -180,10 +185,11 @@ def _found(
         return str(error)
     rows = []
     if len(frames):
-        scores = likeness(levels_above_quiet(frames), examples)
+        levels = levels_above_quiet(frames)
         for label in dict.fromkeys(example.label for example in examples):
             own = [number for number, example in enumerate(examples) if example.label == label]
-            rows += [(path, *place, label, *told) for *place, told in _peaks(scores, examples, own, most, least)]
+            score, which = _best_of(levels, examples, own)
+            rows += [(path, *place, label, *told) for *place, told in _peaks(score, which, examples, most, least)]
     return pd.DataFrame(rows, columns=["file", "start_s", "end_s", "label", "score", "example"])
 
 
@@ -196,7 +202,7 @@ def likeness(levels: np.ndarray, examples: Sequence[Example]) -> np.ndarray:
     size = max(BLOCK, scipy.fft.next_fast_len(2 * longest))
     step = size - longest + 1
     patterns = [_patterns(example, size) for example in examples]
-    power = np.concatenate([[0.0], np.cumsum(np.square(levels, dtype=np.float64).sum(axis=1))])
+    power = np.concatenate([[0.0], np.cumsum(np.einsum("fb,fb->f", levels, levels, dtype=np.float64))])
     out = np.zeros((len(examples), len(levels)), dtype=np.float32)
     for first in range(0, len(levels), step):
         block = levels[first : first + size]
@@ -222,18 +228,29 @@ def _patterns(example: Example, size: int) -> list[np.ndarray]:
     return moved
 
 
+def _best_of(levels: np.ndarray, examples: Sequence[Example], own: list[int]) -> tuple[np.ndarray, np.ndarray]:
+    """Likeness of each frame to the most alike of some examples, and the number of that one."""
+    score, which = np.full(len(levels), -1.0, dtype=np.float32), np.zeros(len(levels), dtype=np.int32)
+    for first in range(0, len(own), TOGETHER):
+        numbers = np.array(own[first : first + TOGETHER], dtype=np.int32)
+        scores = likeness(levels, [examples[number] for number in numbers])
+        best = scores.argmax(axis=0)
+        highest = np.take_along_axis(scores, best[None], axis=0)[0]
+        which = np.where(highest > score, numbers[best], which)
+        score = np.maximum(score, highest)
+    return score, which
+
+
 def _peaks(
-    scores: np.ndarray, examples: Sequence[Example], own: list[int], most: int, least: float
+    score: np.ndarray, which: np.ndarray, examples: Sequence[Example], most: int, least: float
 ) -> list[tuple[float, float, tuple[float, int]]]:
     """Best places of one label that do not overlap by more than half, with score and number of the example."""
-    best = scores[own].argmax(axis=0)
-    score = np.take_along_axis(scores[own], best[None], axis=0)[0]
     inside = scipy.ndimage.maximum_filter1d(score, 3, mode="constant")
     at = np.flatnonzero((score >= inside) & (score >= least))
     found: list[tuple[float, float, tuple[float, int]]] = []
     taken = np.zeros(len(score), dtype=bool)
     for frame in at[np.argsort(-score[at], kind="stable")]:
-        number = own[int(best[frame])]
+        number = int(which[frame])
         length = len(examples[number].levels)
         if taken[frame : frame + length].mean() > 0.5:
             continue
