@@ -605,6 +605,8 @@ def test_stores_that_are_something_else_or_damaged_are_refused(runs, tmp_path, r
     for place, said in (("a-file", "a-file is a file"), ("folder.sqlite", "is a folder; a store with this ending")):
         with pytest.raises(OutputError, match=said):
             owl.tag_archive(model, [file], keep=tmp_path / place)
+    (tmp_path / "kept").mkdir()
+    (tmp_path / "kept" / "._about.json").touch()  # another command begins it at this moment
     owl.tag_archive(model, [file], keep=tmp_path / "kept")
     owl.tag_archive(model, [file], keep=tmp_path / "kept.sqlite")
     (tmp_path / "kept" / "_about.json").write_text("{")

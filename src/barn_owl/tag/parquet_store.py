@@ -46,7 +46,9 @@ class ParquetStore:
         if not_a_file(path) != MISSING and not is_folder(path):
             raise OutputError(f"{path} is a file; a store is a folder, or a name that ends in .sqlite")
         if not is_file(path / ABOUT):
-            if is_folder(path) and any(path.iterdir()):
+            # Another command may begin it at this moment: with a file whose name begins with a dot, or just now.
+            others = is_folder(path) and any(not one.name.startswith(".") for one in path.iterdir())
+            if others and not is_file(path / ABOUT):
                 raise OutputError(f"{path} is a folder with other things in it, and no store; give another name")
             with whole_file(path / ABOUT) as beside:
                 beside.write_text(json.dumps(FORM) + "\n", encoding="utf-8")
