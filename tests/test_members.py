@@ -12,6 +12,7 @@ from barn_owl.clips import load_frames
 from barn_owl.errors import TrainingError
 from barn_owl.features import FrontEnd
 from barn_owl.learn import members
+from barn_owl.learn.members import _learn as learn
 from barn_owl.model import load_model
 from barn_owl.runs import Work, train
 from helpers import assert_close, small_plan, sound
@@ -70,6 +71,19 @@ def test_a_killed_process_is_told(clips, tmp_path, monkeypatch):
     monkeypatch.setattr(members, "_learn", kill_myself)
     with pytest.raises(TrainingError, match="a process of the training was killed.*--workers 1"):
         train(clips, tmp_path / "run", plan_of(2), work=Work(workers=2))
+
+
+def kill_later(epoch):
+    if epoch > 1:
+        os.kill(os.getpid(), signal.SIGKILL)
+    return learn(epoch)
+
+
+def test_a_process_that_is_killed_later_costs_no_more_than_what_came_after(clips, tmp_path, monkeypatch):
+    monkeypatch.setattr(members, "_learn", kill_later)
+    with pytest.raises(TrainingError, match="a process of the training was killed.*The best until then, epoch 1"):
+        train(clips, tmp_path / "run", plan_of(2, epochs=3), work=Work(workers=2))
+    assert load_model(tmp_path / "run").labels
 
 
 def test_frames_on_disk_go_to_another_process_without_their_content(clips, tmp_path):

@@ -6,6 +6,7 @@ there are.
 """
 
 import os
+import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
@@ -26,9 +27,6 @@ from barn_owl.parallel.processes import begin_process, starting
 
 APART = 7919
 """Between the seeds of two networks, so that those of two trainings with neighbouring seeds are not the same."""
-
-LOOK_S = 1.0
-"""Time between two looks at whether the process that began a training is still there."""
 
 _Asked = tuple[Plan, list[str], Examples, Examples | None, Start | None, int]
 
@@ -52,7 +50,8 @@ class Members:
             (_own_plan(plan, number), labels, train, validation, _own_start(start, number), threads)
             for number in range(self._count)
         ]
-        self._beside = [_kept.idle.pop() if _kept.idle else _new() for _ in range(self._places - 1)]
+        self._beside = [_kept.taken() for _ in range(self._places - 1)]
+        self._in_step = True
         self._here: list[Member] = []
         try:
             with starting():  # a pool starts its process when it is asked
@@ -73,10 +72,12 @@ class Members:
 
     def epoch(self, epoch: int) -> list[Learnt]:
         """Train all networks for an epoch. Raises TrainingError when one of them fails, or its process is killed."""
+        self._in_step = False  # until all have come to the end of it
         others = [pool.submit(_learn, epoch) for pool in self._beside]
         shares = [[member.epoch(epoch) for member in self._here]]
         try:
             shares += [other.result() for other in others]
+            self._in_step = True
         except BrokenProcessPool as error:
             raise TrainingError(
                 "a process of the training was killed, maybe for want of memory; --resume goes on after the last "
@@ -100,13 +101,13 @@ class Members:
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
-        self._close(keep=kind is None)
+        self._close(keep=kind is None and self._in_step)
 
     def _close(self, *, keep: bool) -> None:
         for pool in self._beside:
             if keep and _kept.blocks:
                 pool.submit(_begin, [])
-                _kept.idle.append(pool)
+                _kept.give_back(pool)
             else:
                 pool.shutdown(kill_workers=True)
         for member in self._here:
@@ -119,26 +120,44 @@ def kept_processes(plan: Plan, workers: int) -> Iterator[None]:
 
     They begin at once, so that they have loaded what they need when there is something to learn.
     """
-    _kept.blocks += 1
+    _kept.open()
     try:
         for _ in range(min(workers, networks_of(plan)) - 1 - len(_kept.idle)):
             pool = _new()
             with starting():  # a pool starts its process when it is asked
                 pool.submit(_begin, [])
-            _kept.idle.append(pool)
+            _kept.give_back(pool)
         yield
     finally:
-        _kept.blocks -= 1
-        while _kept.idle and not _kept.blocks:
-            _kept.idle.pop().shutdown(kill_workers=True)
+        _kept.close()
 
 
 @dataclass
 class _Kept:
-    """Processes with nothing to do, and how many blocks there are that keep them."""
+    """Processes with nothing to do, and how many blocks there are that keep them, in whichever threads."""
 
     idle: list[ProcessPoolExecutor] = field(default_factory=list)
     blocks: int = 0
+    lock: threading.Lock = field(default_factory=threading.Lock)
+
+    def open(self) -> None:
+        with self.lock:
+            self.blocks += 1
+
+    def close(self) -> None:
+        with self.lock:
+            self.blocks -= 1
+            done, self.idle = ([], self.idle) if self.blocks else (self.idle, [])
+        for pool in done:
+            pool.shutdown(kill_workers=True)
+
+    def taken(self) -> ProcessPoolExecutor:
+        with self.lock:
+            return self.idle.pop() if self.idle else _new()
+
+    def give_back(self, pool: ProcessPoolExecutor) -> None:
+        with self.lock:
+            self.idle.append(pool)
 
 
 _kept = _Kept()
