@@ -3,6 +3,7 @@
 import os
 import pickle
 import signal
+import time
 
 import numpy as np
 import pytest
@@ -13,6 +14,7 @@ from barn_owl.errors import TrainingError
 from barn_owl.features import FrontEnd
 from barn_owl.learn import members
 from barn_owl.learn.members import _learn as learn
+from barn_owl.learn.members import kept_processes
 from barn_owl.model import load_model
 from barn_owl.runs import Work, train
 from helpers import assert_close, small_plan, sound
@@ -84,6 +86,21 @@ def test_a_process_that_is_killed_later_costs_no_more_than_what_came_after(clips
     with pytest.raises(TrainingError, match="a process of the training was killed.*The best until then, epoch 1"):
         train(clips, tmp_path / "run", plan_of(2, epochs=3), work=Work(workers=2))
     assert load_model(tmp_path / "run").labels
+
+
+held = []
+
+
+def hold(megabytes):
+    held.append(np.ones(megabytes * 1_000_000, "u1"))
+    time.sleep(1.1)  # a pool looks at the memory of its processes once a second
+    return sum(len(one) for one in held)
+
+
+def test_a_process_that_holds_much_is_not_replaced_by_an_empty_one(clips):
+    with kept_processes(plan_of(2), workers=2):
+        (pool,) = members._kept.idle
+        assert [pool.submit(hold, megabytes).result() for megabytes in (400, 0, 0)] == [400_000_000] * 3
 
 
 def test_frames_on_disk_go_to_another_process_without_their_content(clips, tmp_path):
