@@ -13,7 +13,6 @@ from barn_owl.clips import load_frames
 from barn_owl.errors import TrainingError
 from barn_owl.features import FrontEnd
 from barn_owl.learn import members
-from barn_owl.learn.members import _learn as learn
 from barn_owl.learn.members import kept_processes
 from barn_owl.model import load_model
 from barn_owl.runs import Work, train
@@ -65,39 +64,36 @@ def test_training_goes_on_with_all_networks(clips, tmp_path):
     assert all((weights[0][name] == weights[1][name]).all() for name in weights[0])
 
 
-def kill_myself(epoch):
-    os.kill(os.getpid(), signal.SIGKILL)
+# What another process is to do is written within a test: there it has no module of tests to import it from.
 
 
 def test_a_killed_process_is_told(clips, tmp_path, monkeypatch):
+    def kill_myself(_epoch):
+        os.kill(os.getpid(), signal.SIGKILL)
+
     monkeypatch.setattr(members, "_learn", kill_myself)
     with pytest.raises(TrainingError, match="a process of the training was killed.*--workers 1"):
         train(clips, tmp_path / "run", plan_of(2), work=Work(workers=2))
 
 
-def kill_later(epoch):
-    if epoch > 1:
-        os.kill(os.getpid(), signal.SIGKILL)
-    return learn(epoch)
-
-
 def test_a_process_that_is_killed_later_costs_no_more_than_what_came_after(clips, tmp_path, monkeypatch):
+    def kill_later(epoch):
+        if epoch > 1:
+            os.kill(os.getpid(), signal.SIGKILL)
+        return [member.epoch(epoch) for member in members._of_this_process]
+
     monkeypatch.setattr(members, "_learn", kill_later)
     with pytest.raises(TrainingError, match="a process of the training was killed.*The best until then, epoch 1"):
         train(clips, tmp_path / "run", plan_of(2, epochs=3), work=Work(workers=2))
     assert load_model(tmp_path / "run").labels
 
 
-held = []
+def test_a_process_that_holds_much_is_not_replaced_by_an_empty_one():
+    def hold(megabytes):
+        members._of_this_process.append(np.ones(megabytes * 1_000_000, "u1"))
+        time.sleep(1.1)  # a pool looks at the memory of its processes once a second
+        return sum(len(one) for one in members._of_this_process)
 
-
-def hold(megabytes):
-    held.append(np.ones(megabytes * 1_000_000, "u1"))
-    time.sleep(1.1)  # a pool looks at the memory of its processes once a second
-    return sum(len(one) for one in held)
-
-
-def test_a_process_that_holds_much_is_not_replaced_by_an_empty_one(clips):
     with kept_processes(plan_of(2), workers=2):
         (pool,) = members._kept.idle
         assert [pool.submit(hold, megabytes).result() for megabytes in (400, 0, 0)] == [400_000_000] * 3

@@ -107,6 +107,9 @@ class Cluster:
     ) -> Iterator[Any]:
         """Yield results in order. `work` travels once a worker; a few items for each worker are under way at a
         time.
+
+        A worker that dies takes with it whatever it had been given. So items that one after the other died with are
+        done once more, each alone, to find the one that kills.
         """
         waiting = iter(items)
         bundles = iter(lambda: list(itertools.islice(waiting, at_once)), [])
@@ -117,40 +120,59 @@ class Cluster:
             try:
                 while True:
                     for bundle in itertools.islice(bundles, max(0, AHEAD * self.at_a_time() - len(under_way))):
-                        task = self._client.submit(
-                            _done, travels, bundle, str(Path.cwd()), pure=False, retries=RETRIES
-                        )
-                        under_way.append(_Task(task, bundle))
+                        under_way.append(_Task(self._begin(travels, bundle), bundle))
                     if not under_way:
                         return
-                    if under_way[0].results is None:
-                        self._fetch(under_way, lost)
-                    else:
+                    open_ones = [task for task in under_way if task.results is None and not task.suspected]
+                    first = under_way[0]
+                    if first.results is not None:
                         yield from under_way.popleft().results or ()
+                    elif first.suspected and not open_ones:
+                        first.results = [self._alone(travels, item, lost) for item in first.bundle]
+                    else:
+                        self._fetch(open_ones)
             finally:
                 if self._client.status == "running":
                     with suppress(OSError):  # it went away just now
                         self._client.cancel([travels, *(task.future for task in under_way)], force=True)
 
-    def _fetch(self, under_way: Iterable["_Task"], lost: Callable[[Any], Any] | None) -> None:
-        """Wait for any result, and take all that there are: what lies on a worker is lost with it."""
-        from distributed import KilledWorker, wait
+    def _begin(self, travels: Any, bundle: list[Any]) -> Any:
+        return self._client.submit(_done, travels, bundle, str(Path.cwd()), pure=False, retries=RETRIES)
 
-        open_ones = [task for task in under_way if task.results is None]
+    def _fetch(self, tasks: Sequence["_Task"]) -> None:
+        """Wait for any result, and take all that there are: what lies on a worker is lost with it."""
+        from distributed import KilledWorker
+
+        self._wait([task.future for task in tasks])
+        for task in tasks:
+            if task.future.done():
+                try:
+                    task.results = task.future.result()
+                except KilledWorker:
+                    task.suspected = True
+                task.future.release()
+
+    def _alone(self, travels: Any, item: Any, lost: Callable[[Any], Any] | None) -> Any:
+        """Do one item while nothing else is under way, so that it is the one that killed if a worker dies of it."""
+        from distributed import KilledWorker
+
+        future = self._begin(travels, [item])
+        while not future.done():
+            self._wait([future])
+        try:
+            return future.result()[0]
+        except KilledWorker as error:
+            if lost is None:
+                raise EngineError(f"worker after worker died while working on {item}") from error
+            return lost(item)
+
+    def _wait(self, futures: list[Any]) -> None:
+        from distributed import wait
+
         with self._client.as_current(), suppress(TimeoutError):
             waiting: Callable[..., object] = wait
-            waiting([task.future for task in open_ones], timeout=LOOK_S, return_when="FIRST_COMPLETED")
+            waiting(futures, timeout=LOOK_S, return_when="FIRST_COMPLETED")
         self.look()
-        for task in open_ones:
-            if not task.future.done():
-                continue
-            try:
-                task.results = task.future.result()
-            except KilledWorker as error:
-                if lost is None:
-                    raise EngineError(f"worker after worker died while working on {task.bundle[0]}") from error
-                task.results = [lost(item) for item in task.bundle]
-            task.future.release()
 
     def look(self) -> None:
         """Say which workers went away and which came since the last time, at most once in `LOOK_S`."""
@@ -175,6 +197,8 @@ class _Task:
     future: Any
     bundle: list[Any]
     results: list[Any] | None = None
+    suspected: bool = False
+    """Whether worker after worker died that had it."""
 
 
 class _Kept:
