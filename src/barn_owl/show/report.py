@@ -1,11 +1,14 @@
 """The page of a run: what it can do, what it gets wrong, and why it should be believed or not."""
 
 import os
+from collections.abc import Mapping
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pandas as pd
+from matplotlib.figure import Figure
 
 from barn_owl.clips.table import COLUMNS
 from barn_owl.errors import BarnOwlError, ModelError, TableError
@@ -16,6 +19,7 @@ from barn_owl.runs import Run
 from barn_owl.show.judging import calibration_figure, labels_figure, thresholds_figure
 from barn_owl.show.learning import curves_figure
 from barn_owl.show.page import Shelf, drawing, rows, write_page
+from barn_owl.show.style import lay_out
 
 BUDGET = 9_000_000
 """Bytes of sounds and pictures on a page: with all else it stays under 15 MB."""
@@ -36,10 +40,18 @@ OVERALL_COLUMNS = [
 ]  # fmt: skip
 
 
-def write_report(run: Run, evaluation: Evaluation, path: str | Path, *, budget: int = BUDGET) -> None:
+def write_report(
+    run: Run,
+    evaluation: Evaluation,
+    path: str | Path,
+    *,
+    budget: int = BUDGET,
+    figures: Mapping[str, Figure] | None = None,
+) -> None:
     """Write the page of an evaluation of a run's model: one HTML file with its sounds, for any browser, offline.
 
     budget : bytes of sounds and pictures on it; mistakes come first. Clips whose file is gone are without sound.
+    figures : those of `report_figures`, where they are there already.
 
     >>> run = barn_owl.open_run("first")
     >>> barn_owl.write_report(run, run.evaluate(), "report.html")
@@ -75,12 +87,7 @@ def write_report(run: Run, evaluation: Evaluation, path: str | Path, *, budget: 
         learning=_learning(run),
         calibration_words=calibration_words(evaluation, run),
         breakdowns=_breakdowns(evaluation),
-        figures={
-            "labels": drawing(labels_figure(evaluation)),
-            "thresholds": drawing(thresholds_figure(evaluation)),
-            "calibration": drawing(calibration_figure(evaluation)),
-            "learning": _learning_figure(run),
-        },
+        figures={name: drawing(one) for name, one in (figures or report_figures(run, evaluation)).items()},
         provenance=[(name, value) for name, value in run.provenance.items() if not isinstance(value, dict)],
         plan=(run.folder / "plan.toml").read_text(encoding="utf-8"),
         data={
@@ -238,11 +245,16 @@ def _learning(run: Run) -> list[str]:
         return []
 
 
-def _learning_figure(run: Run) -> str:
-    try:
-        return drawing(curves_figure(run))
-    except BarnOwlError:
-        return ""
+def report_figures(run: Run, evaluation: Evaluation) -> dict[str, Figure]:
+    """The figures of an evaluation, by name; one of the training only where the run has curves of its own."""
+    figures = {
+        "labels": labels_figure(evaluation),
+        "thresholds": thresholds_figure(evaluation),
+        "calibration": calibration_figure(evaluation),
+    }
+    with suppress(BarnOwlError):  # an ensemble has no curves
+        figures["curves"] = curves_figure(run)
+    return {name: lay_out(figure) for name, figure in figures.items()}
 
 
 def _numbers(evaluation: Evaluation) -> list[dict[str, Any]]:

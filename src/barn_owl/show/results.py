@@ -5,6 +5,8 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import ParamSpec
 
+from matplotlib.figure import Figure
+
 from barn_owl import runs
 from barn_owl.clips import read_corrections, write_clip_table
 from barn_owl.evaluate import Evaluation, Scores
@@ -12,9 +14,8 @@ from barn_owl.files import is_file, write_json
 from barn_owl.runs import Run
 from barn_owl.runs.training import write_table
 from barn_owl.show.confusion import confusion_figure
-from barn_owl.show.judging import calibration_figure, labels_figure, thresholds_figure
 from barn_owl.show.learning import curves_figure
-from barn_owl.show.report import write_report
+from barn_owl.show.report import report_figures, write_report
 from barn_owl.show.style import save_figure
 from barn_owl.show.tagging import rehearsal_figure
 
@@ -26,39 +27,40 @@ def write_results(run: Run) -> None:
 
     >>> barn_owl.write_results(barn_owl.open_run("first"))
     """
-    figures = run.folder / "figures"
-    if is_file(run.folder / "curves.csv"):
-        save_figure(curves_figure(run), figures / "curves.png")
+    folder = run.folder / "figures"
     if run.expectation is not None:
-        save_figure(rehearsal_figure(run), figures / "rehearsal.png")
-    if run.tested is not None:
-        write_evaluation(run, run.tested, run.folder)
+        save_figure(rehearsal_figure(run), folder / "rehearsal.png")
+    figures = write_evaluation(run, run.tested, run.folder) if run.tested is not None else {}
+    if is_file(run.folder / "curves.csv"):
+        save_figure(figures.get("curves") or curves_figure(run), folder / "curves.png")
 
 
-def write_evaluation(run: Run, evaluation: Evaluation, folder: Path) -> None:
-    """Write tables, figures and the page of an evaluation to `folder`.
+def write_evaluation(run: Run, evaluation: Evaluation, folder: Path) -> dict[str, Figure]:
+    """Write tables, figures and the page of an evaluation to `folder`, and return the figures of the page by name.
 
     Scores and predictions of the run itself are there already. Corrections that somebody filled in stay; where no
     label is doubted there is no table of them.
 
     >>> from pathlib import Path
     >>> run = barn_owl.open_run("first")
-    >>> barn_owl.write_evaluation(run, run.evaluate(side="validation"), Path("judged"))
+    >>> figures = barn_owl.write_evaluation(run, run.evaluate(side="validation"), Path("judged"))
+    >>> sorted(figures)
+    ['calibration', 'curves', 'labels', 'thresholds']
     """
-    figures = folder / "figures"
     if isinstance(evaluation.scores, Scores):  # where labels overlap, none is taken for another
         write_table(evaluation.scores.confusion, folder / "confusion.csv", index=True)
-        save_figure(confusion_figure(evaluation.scores), figures / "confusion.png")
+        save_figure(confusion_figure(evaluation.scores), folder / "figures" / "confusion.png")
     if not (folder / "model.safetensors").exists():
         write_json(folder / "scores.json", evaluation.as_dict())
         write_clip_table(evaluation.predictions, folder / "predictions.csv", force=True)
     write_table(evaluation.measured.by_label, folder / "labels.csv", index=True)
     write_clip_table(evaluation.mistakes, folder / "mistakes.csv", force=True)
     _write_corrections(evaluation if evaluation.rows is None else None, run, folder / "corrections.csv")
-    save_figure(labels_figure(evaluation), figures / "labels.png")
-    save_figure(thresholds_figure(evaluation), figures / "thresholds.png")
-    save_figure(calibration_figure(evaluation), figures / "calibration.png")
-    write_report(run, evaluation, folder / "report.html")
+    figures = report_figures(run, evaluation)
+    for name in ("labels", "thresholds", "calibration"):
+        save_figure(figures[name], folder / "figures" / f"{name}.png")
+    write_report(run, evaluation, folder / "report.html", figures=figures)
+    return figures
 
 
 def _write_corrections(evaluation: Evaluation | None, run: Run, path: Path) -> None:

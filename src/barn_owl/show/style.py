@@ -32,10 +32,7 @@ class Picture(Figure):
     def savefig(self, *arguments: Any, **options: Any) -> None:
         """Write it. It is laid out once and then drawn once; otherwise all would be drawn for the layout as well."""
         engine = self.get_layout_engine()
-        if engine is not None and self.axes:
-            self._take_names_literally()
-            engine.execute(self)
-            self.set_layout_engine(None)
+        lay_out(self)
         try:
             super().savefig(*arguments, **options)
         finally:
@@ -43,10 +40,11 @@ class Picture(Figure):
 
     def draw(self, renderer: Any) -> None:
         """Draw it; only the powers on logarithmic axes are formulas."""
-        self._take_names_literally()
+        self.take_names_literally()
         super().draw(renderer)
 
-    def _take_names_literally(self) -> None:
+    def take_names_literally(self) -> None:
+        """Draw no name as a formula."""
         axes = [axis for one in self.axes for axis in (one.xaxis, one.yaxis)]
         powers = {
             id(label)
@@ -70,6 +68,17 @@ def new_figure(height: float = SIZE_INCHES[1]) -> Figure:
     """Make an empty figure 1280 pixels wide, drawn without a screen."""
     figure = Picture(figsize=(SIZE_INCHES[0], height), dpi=DPI, layout="constrained", facecolor="white")
     FigureCanvasAgg(figure)
+    return figure
+
+
+def lay_out(figure: Figure) -> Figure:
+    """Lay a figure out once and for all, as it will be written several times, and return it."""
+    engine = figure.get_layout_engine()
+    if engine is not None and figure.axes:
+        if isinstance(figure, Picture):
+            figure.take_names_literally()
+        engine.execute(figure)
+        figure.set_layout_engine(None)
     return figure
 
 
