@@ -99,7 +99,7 @@ def test_a_killed_command_can_be_resumed(clips, tmp_path):
     write_clip_table(clips, tmp_path / "clips.csv")
     (tmp_path / "plan.toml").write_text(
         'family = "cnn"\n[training]\nepochs = 400\npatience = 400\nrefit = 0\n[cnn]\nsize = "tiny"\nnetworks = 2\n'
-        "[scenes]\ncount = 16\nseconds = 1.5\n[rehearsal]\nminutes = 0.3\n"
+        "[scenes]\ncount = 16\nseconds = 1.5\nforeign = 0\n[rehearsal]\nminutes = 0.3\n"
     )
     command = ["train", str(tmp_path / "clips.csv"), "--run", str(tmp_path / "run"), "--quiet"]
     main = "from barn_owl.cli.main import main; main()"
@@ -323,8 +323,8 @@ def test_the_command_trains_families_seeds_and_from_a_model(clips, tmp_path, cap
     table, plan = str(tmp_path / "clips.csv"), tmp_path / "plan.toml"
     plan.write_text(
         'background = ["still"]\n[training]\nepochs = 3\nrefit = 2\n'
-        '[cnn]\nsize = "tiny"\nnetworks = 1\n[scenes]\ncount = 32\n'
-        "[pooling]\nwindows = 400\n[rehearsal]\nminutes = 0.3\n[trees]\nrounds = 20\n[kernel]\nwidth = 1.2\n"
+        '[cnn]\nsize = "tiny"\nnetworks = 1\n[scenes]\ncount = 32\nforeign = 0\n'
+        "[pooling]\nwindows = 200\n[rehearsal]\nminutes = 0.3\n[trees]\nrounds = 20\n[kernel]\nwidth = 1.2\n"
     )
     assert barn_owl(["train", table, "--run", str(tmp_path / "all"), "--plan", str(plan), "--family", "all"]) == 0
     said = capsys.readouterr().out

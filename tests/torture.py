@@ -41,7 +41,7 @@ import barn_owl as owl
 from barn_owl.errors import BarnOwlError
 from barn_owl.features.cache import FrameCache
 from barn_owl.learn.checkpoint import Checkpoint, read_checkpoint
-from barn_owl.runs import open_run
+from barn_owl.runs import open_run, train
 from helpers import RATE_HZ, small_plan, sound, write_folder
 
 LONGEST_S, MOST_MB = 20, 1024
@@ -243,7 +243,7 @@ def readers(base: Path) -> list[Reader]:
     runs = {}
     for family in ("cnn", "logistic", "trees", "mlp", "kernel", "nearest"):
         plan = small_plan(family).but(rehearsal={"minutes": 0}, training={"epochs": 2}, scenes={"count": 8})
-        runs[family] = owl.train(clips, base / family, plan)
+        runs[family] = train(clips, base / family, plan)
 
     models = {f"{name}.safetensors": (base / name / "model.safetensors").read_bytes() for name in runs}
     together = owl.ensemble_of([runs["logistic"].model, runs["logistic"].model])
@@ -491,7 +491,7 @@ def prepared(base: Path) -> None:
     clips = owl.gather_folder(base / "clips", names="{group}_{take}").clips
     owl.write_clip_table(clips, base / "clips.csv")
     plan = small_plan("cnn").but(rehearsal={"minutes": 0}, scenes={"count": 32})
-    owl.train(clips, base / "run", plan)
+    train(clips, base / "run", plan)
     rng, rows = np.random.default_rng(3), []
     (base / "nights").mkdir()
     for number in range(4):

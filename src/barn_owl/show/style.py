@@ -38,13 +38,8 @@ class Picture(Figure):
         finally:
             self.set_layout_engine(engine)
 
-    def draw(self, renderer: Any) -> None:
-        """Draw it; only the powers on logarithmic axes are formulas."""
-        self.take_names_literally()
-        super().draw(renderer)
-
     def take_names_literally(self) -> None:
-        """Draw no name as a formula."""
+        """Draw nothing as a formula but the powers on logarithmic axes."""
         axes = [axis for one in self.axes for axis in (one.xaxis, one.yaxis)]
         powers = {
             id(label)
