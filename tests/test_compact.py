@@ -216,6 +216,18 @@ def test_shrunk_runs_are_runs_like_any_other(capsys, runs, tmp_path):
         quantise(run.model, ClipFrames([]))
 
 
+def test_a_run_without_a_test_side_is_made_smaller_too(capsys, runs, tmp_path):
+    untested = shutil.copytree(runs["cnn"].folder, tmp_path / "untested")
+    for name in ("clips.csv", "predictions.csv"):
+        table = owl.read_clip_table(untested / name)
+        owl.write_clip_table(table.assign(split=table["split"].replace("test", "train")), untested / name, force=True)
+    assert barn_owl(["shrink", str(untested), "--int8", "--run", str(tmp_path / "small")]) == 0
+    said = capsys.readouterr()
+    assert "there is no test side" in said.err
+    assert "side by side" not in said.out
+    assert owl.load_model(tmp_path / "small").family.name == "int8"
+
+
 @pytest.mark.parametrize(("arguments", "message"), [
     (["export", "RUN", "-o", "model.txt"], "the ending says what is written"),
     (["export", "OTHER", "-o", "model.c"], "is no graph that can be handed over"),

@@ -71,14 +71,17 @@ def command(
         with voice.progress("reading clips") as reading:
             run = quantise_run(run, folder, work=replace(work, reading=reading))
     owl.write_results(run)
-    owl.write_comparison_page(owl.compare_runs([run_path, folder], workers=workers), folder / "compared.html")
     if run.tested is not None:
+        owl.write_comparison_page(owl.compare_runs([run_path, folder], workers=workers), folder / "compared.html")
         show_scores(voice, run.tested)
+    else:
+        voice.warn("there is no test side in this split, so before and after are not compared")
     cost = run.model.family.cost()
     voice.say(
         f"\nWrote the run to {folder}: {cost.weights:,} numbers, {cost.multiply_adds:,} multiply-adds a second."
     )
-    voice.say(f"Before and after, side by side: {folder / 'compared.html'}")
+    if run.tested is not None:
+        voice.say(f"Before and after, side by side: {folder / 'compared.html'}")
     voice.say(f"Next: barn-owl export {folder} -o model.c")
     scores = {} if run.tested is None else run.tested.scores.as_dict()
     voice.result({"run": str(folder), "weights": cost.weights, **kept, **scores})
