@@ -21,7 +21,7 @@ def body_of(settings: NetworkSettings, level: LevelSettings) -> list[Layer]:
     return [*before, *layers_for(settings)]
 
 
-def reach(layers: list[Layer]) -> tuple[int, int]:
+def receptive_field(layers: list[Layer]) -> tuple[int, int]:
     """Frames that a step of layers looks at, and from one step to the next."""
     window, step = 1, 1
     for layer in layers:
@@ -43,7 +43,7 @@ class Convolutional:
         self, features: int, labels: int, settings: NetworkSettings, level: LevelSettings, rng: np.random.Generator
     ) -> None:
         self.settings, self.level, self.labels = settings, level, labels
-        self.window, self.step = reach(self._body())
+        self.window, self.step = receptive_field(self._body())
         shape = (self.window, features, 1)
         self.networks = [
             Network(with_head(self._body(), shape, 2 * labels, settings.dropout), shape, rng)

@@ -1,6 +1,7 @@
 """Random changes to the sound of clips, as the plan asks for them."""
 
 from collections.abc import Callable
+from dataclasses import dataclass
 
 import numpy as np
 from pydantic import Field, model_validator
@@ -66,9 +67,82 @@ class SoundSettings(Settings):
         return cls(**dict.fromkeys(CHANGES, often))
 
 
-CHANGES = (
-    "speed", "pitch", "stretch", "shift", "equaliser", "room", "gain", "background", "noise", "clipping", "telephone",
-)  # fmt: skip
+@dataclass(frozen=True)
+class _Draw:
+    """What a change is drawn with: the sample rate of the sound, the settings, chance, and other clips."""
+
+    rate_hz: int
+    settings: SoundSettings
+    rng: np.random.Generator
+    background: Callable[[], np.ndarray] | None
+
+    def between(self, most: float) -> float:
+        return float(self.rng.uniform(-most, most))
+
+    def snr_db(self) -> float:
+        return float(self.rng.uniform(self.settings.snr_low_db, self.settings.snr_high_db))
+
+
+def _speed(samples: np.ndarray, draw: _Draw) -> tuple[np.ndarray, str]:
+    percent = draw.between(draw.settings.speed_percent)
+    return changes.change_speed(samples, 1 + percent / 100), f"speed {percent:+.0f} %"
+
+
+def _pitch(samples: np.ndarray, draw: _Draw) -> tuple[np.ndarray, str]:
+    semitones = draw.between(draw.settings.pitch_semitones)
+    return changes.change_pitch(samples, draw.rate_hz, semitones), f"pitch {semitones:+.1f} semitones"
+
+
+def _stretch(samples: np.ndarray, draw: _Draw) -> tuple[np.ndarray, str]:
+    percent = draw.between(draw.settings.stretch_percent)
+    return changes.stretch(samples, draw.rate_hz, 1 + percent / 100), f"length {percent:+.0f} %"
+
+
+def _shift(samples: np.ndarray, draw: _Draw) -> tuple[np.ndarray, str]:
+    seconds = draw.between(min(draw.settings.shift_s, len(samples) / draw.rate_hz / 2))
+    return changes.shift(samples, round(seconds * draw.rate_hz)), f"shift {1000 * seconds:+.0f} ms"
+
+
+def _equaliser(samples: np.ndarray, draw: _Draw) -> tuple[np.ndarray, str]:
+    return changes.equalise(samples, draw.settings.equaliser_db, draw.rng), "equaliser"
+
+
+def _room(samples: np.ndarray, draw: _Draw) -> tuple[np.ndarray, str]:
+    return changes.echo(samples, draw.rate_hz, draw.settings.room_m, draw.rng), "room"
+
+
+def _gain(samples: np.ndarray, draw: _Draw) -> tuple[np.ndarray, str]:
+    gain_db = draw.between(draw.settings.gain_db)
+    return samples * np.float32(10 ** (gain_db / 20)), f"gain {gain_db:+.0f} dB"
+
+
+def _background(samples: np.ndarray, draw: _Draw) -> tuple[np.ndarray, str]:
+    if draw.background is None:
+        return samples, ""
+    snr_db = draw.snr_db()
+    return changes.mix(samples, draw.background(), snr_db), f"background at {snr_db:.0f} dB"
+
+
+def _noise(samples: np.ndarray, draw: _Draw) -> tuple[np.ndarray, str]:
+    snr_db, colours = draw.snr_db(), draw.settings.colours
+    colour = colours[int(draw.rng.integers(len(colours)))]
+    noise = changes.noise(colour, len(samples), draw.rng)
+    return changes.mix(samples, noise, snr_db), f"{colour} at {snr_db:.0f} dB"
+
+
+def _clipping(samples: np.ndarray, draw: _Draw) -> tuple[np.ndarray, str]:
+    by_db = float(draw.rng.uniform(0, draw.settings.clipping_db))
+    return changes.overdrive(samples, by_db), f"clipped by {by_db:.0f} dB"
+
+
+def _telephone(samples: np.ndarray, draw: _Draw) -> tuple[np.ndarray, str]:
+    return changes.telephone(samples, draw.rate_hz), "telephone"
+
+
+CHANGES: dict[str, Callable[[np.ndarray, _Draw], tuple[np.ndarray, str]]] = {
+    "speed": _speed, "pitch": _pitch, "stretch": _stretch, "shift": _shift, "equaliser": _equaliser, "room": _room,
+    "gain": _gain, "background": _background, "noise": _noise, "clipping": _clipping, "telephone": _telephone,
+}  # fmt: skip
 """In the order in which they happen between a sound and its file."""
 
 
@@ -90,55 +164,12 @@ def change_sound(
     >>> changed.shape, len(said)
     ((16000,), 1)
     """
-    done: list[str] = []
-    for name in CHANGES:
-        happens = rng.random() < getattr(settings, name)
-        if happens and (name != "background" or background is not None):
-            samples, words = _changed(name, samples, rate_hz, settings, rng, background)
-            done.append(words)
+    draw, done = _Draw(rate_hz, settings, rng, background), []
+    for name, changed in CHANGES.items():
+        if rng.random() < getattr(settings, name):
+            samples, words = changed(samples, draw)
+            done += [words] if words else []
     peak = float(np.abs(samples).max(initial=0))
     if peak > 1 and done:
         samples = samples / np.float32(peak)
     return samples.astype(np.float32, copy=False), done
-
-
-def _changed(  # noqa: C901 - one branch a change, each a line or two
-    name: str,
-    samples: np.ndarray,
-    rate_hz: int,
-    settings: SoundSettings,
-    rng: np.random.Generator,
-    background: Callable[[], np.ndarray] | None,
-) -> tuple[np.ndarray, str]:
-    def between(reach: float) -> float:
-        return float(rng.uniform(-reach, reach))
-
-    if name == "speed":
-        percent = between(settings.speed_percent)
-        return changes.change_speed(samples, 1 + percent / 100), f"speed {percent:+.0f} %"
-    if name == "pitch":
-        semitones = between(settings.pitch_semitones)
-        return changes.change_pitch(samples, rate_hz, semitones), f"pitch {semitones:+.1f} semitones"
-    if name == "stretch":
-        percent = between(settings.stretch_percent)
-        return changes.stretch(samples, rate_hz, 1 + percent / 100), f"length {percent:+.0f} %"
-    if name == "shift":
-        seconds = between(min(settings.shift_s, len(samples) / rate_hz / 2))
-        return changes.shift(samples, round(seconds * rate_hz)), f"shift {1000 * seconds:+.0f} ms"
-    if name == "equaliser":
-        return changes.equalise(samples, settings.equaliser_db, rng), "equaliser"
-    if name == "room":
-        return changes.echo(samples, rate_hz, settings.room_m, rng), "room"
-    if name == "gain":
-        gain_db = between(settings.gain_db)
-        return samples * np.float32(10 ** (gain_db / 20)), f"gain {gain_db:+.0f} dB"
-    if name in ("background", "noise"):
-        snr_db = float(rng.uniform(settings.snr_low_db, settings.snr_high_db))
-        if name == "background" and background is not None:
-            return changes.mix(samples, background(), snr_db), f"background at {snr_db:.0f} dB"
-        colour = settings.colours[int(rng.integers(len(settings.colours)))]
-        return changes.mix(samples, changes.noise(colour, len(samples), rng), snr_db), f"{colour} at {snr_db:.0f} dB"
-    if name == "clipping":
-        by_db = float(rng.uniform(0, settings.clipping_db))
-        return changes.overdrive(samples, by_db), f"clipped by {by_db:.0f} dB"
-    return changes.telephone(samples, rate_hz), "telephone"
