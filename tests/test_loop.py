@@ -9,11 +9,12 @@ import pytest
 import barn_owl as owl
 from barn_owl.cli.main import run
 from barn_owl.errors import AudioError, TableError
+from barn_owl.loop import finding, harvesting
 from barn_owl.loop.finding import Example, likeness
 from barn_owl.model import load_model
 from barn_owl.model.kept import packed, unpacked
 from barn_owl.runs import train
-from helpers import RATE_HZ, small_plan, sound
+from helpers import RATE_HZ, assert_close, small_plan, sound
 
 KINDS = ("hum", "tick", "hiss")
 
@@ -94,6 +95,27 @@ def test_the_like_of_an_example_is_found_wherever_it_is(weak, tmp_path):
     assert hits(found, own) > 0.9
     again = owl.find_like(own.head(1), list(recordings["file"]), most=len(own), cache=tmp_path)
     pd.testing.assert_frame_equal(found, again)
+
+
+@pytest.mark.parametrize("quiets", [1, 2])
+def test_a_recording_in_pieces_is_the_recording_in_one(weak, monkeypatch, tmp_path, quiets):
+    recordings, truth = weak
+    path, rate_hz = str(tmp_path / "long.wav"), finding.FRONT_END.rate_hz
+    minute = np.concatenate([owl.read_audio(file, rate_hz=rate_hz)[0] for file in recordings["file"].head(3)])
+    owl.write_audio(path, minute[: -rate_hz // 3], rate_hz)
+    frames = finding.FRONT_END.frames(owl.read_audio(path)[0])
+    whole = owl.find_like(truth.head(3), [path], least=0.2)
+    parts = harvesting.cut_parts(path, cache=None)
+    monkeypatch.setattr(finding, "PIECE", quiets)
+    pieces = list(finding.pieces_of(path, None))
+    assert len(pieces) > 2
+    joined = np.concatenate([piece.levels for piece in pieces])
+    assert_close(joined, finding.levels_above_quiet(frames), rtol=1e-5, atol=1e-5)
+    for cache in (None, tmp_path / "cache"):
+        found = owl.find_like(truth.head(3), [path], least=0.2, cache=cache)
+        pd.testing.assert_frame_equal(found, whole, rtol=1e-3)
+    for now, before in zip(harvesting.cut_parts(path, cache=None), parts, strict=True):
+        np.testing.assert_allclose(now, before, rtol=1e-3, atol=1e-3)
 
 
 def test_finding_passes_over_what_cannot_be_read_and_says_so(weak, tmp_path):

@@ -11,7 +11,7 @@ import json
 import logging
 import secrets
 import zlib
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -153,19 +153,24 @@ class Adding:
         self.frames = 0
         self.clips: list[dict[str, Any]] = []
 
-    def add(self, excerpt: Excerpt, frames: np.ndarray, sha256: str) -> None:
-        """Write the frames of an excerpt; `sha256` is that of its file, see `Excerpt.content`."""
-        content = np.ascontiguousarray(frames, dtype=np.float32).tobytes()
-        self._file.write(content)
+    def add(self, excerpt: Excerpt, frames: np.ndarray | Iterable[np.ndarray], sha256: str) -> None:
+        """Write the frames of an excerpt, whole or in blocks; `sha256` is that of its file, see `Excerpt.content`."""
+        first, crc32 = self.frames, 0
+        for block in [frames] if isinstance(frames, np.ndarray) else frames:
+            content = np.ascontiguousarray(block, dtype=np.float32).data
+            self._file.write(content)
+            crc32 = zlib.crc32(content, crc32)
+            self.frames += len(block)
+        if self.frames == first:  # too short for a frame, so that there is nothing to keep
+            return
         self.clips.append(
             {
                 "stamp": excerpt.stamp(),
                 "sha256": sha256,
                 "start_s": excerpt.start_s,
                 "end_s": excerpt.end_s,
-                "first": self.frames,
-                "end": self.frames + len(frames),
-                "crc32": zlib.crc32(content),
+                "first": first,
+                "end": self.frames,
+                "crc32": crc32,
             }
         )
-        self.frames += len(frames)

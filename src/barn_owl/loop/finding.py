@@ -6,7 +6,8 @@ transforms, so that one inverse transform an example gives the whole of a block 
 R. Schafer, "Discrete-Time Signal Processing", section 8.7).
 """
 
-from collections.abc import Callable, Sequence
+import itertools
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
@@ -43,6 +44,13 @@ BLOCK = 4096
 """Frames that are transformed at once."""
 TOGETHER = 16
 """Examples that are compared at once: their transforms, and their scores along a recording, take memory."""
+
+PIECE = 256
+"""Stretches of `QUIET_S` that a piece of a recording has: half an hour, so that memory does not grow with it."""
+
+_Candidates = tuple[np.ndarray, np.ndarray, np.ndarray]
+"""Frames, scores and numbers of examples."""
+_NONE: _Candidates = np.empty(0, int), np.empty(0, np.float32), np.empty(0, np.int32)
 
 
 @dataclass(frozen=True)
@@ -160,36 +168,84 @@ def levels_above_quiet(frames: np.ndarray) -> np.ndarray:
     return out
 
 
-def frames_of(path: str, cache: str | Path | None) -> np.ndarray:
-    """Frames of a recording, from the cache if they are there."""
-    store, excerpt = None if cache is None else FrameCache(cache, FRONT_END), Excerpt(path)
-    found = None if store is None else store.find(excerpt)
-    if found is not None:
-        return found
-    blocks = list(FRONT_END.frame_blocks(stream_audio(path, rate_hz=FRONT_END.rate_hz)))
-    frames = np.concatenate(blocks) if blocks else np.empty((0, FRONT_END.width), dtype=np.float32)
-    if store is not None and len(frames):
+@dataclass(frozen=True)
+class Piece:
+    """A piece of a recording: its first frame, how many are its own, and ``(frames, bands)`` levels above quiet of
+    those and of some behind them.
+    """
+
+    first: int
+    count: int
+    levels: np.ndarray
+
+
+def pieces_of(path: str, cache: str | Path | None, beyond: int = 0) -> Iterator[Piece]:
+    """Levels of a recording above the quiet of the seconds around, piece by piece, so that one of any length can be
+    gone through; together they are `levels_above_quiet` of the whole.
+
+    beyond : frames behind its own that the levels of a piece go on for, at most those of `QUIET_S`.
+    """
+    size = max(1, round(QUIET_S / FRONT_END.hop_s))
+    own, before, behind = PIECE * size, 2 * size, 4 * size
+    held, start, at, total = np.empty((0, FRONT_END.width), np.float32), 0, 0, 0
+    waiting: list[np.ndarray] = []
+    for block in itertools.chain(_frame_blocks(path, cache), [None]):
+        if block is not None:
+            waiting.append(block)
+            total += len(block)
+        while at < total and (block is None or total >= at + own + behind):
+            held, waiting = np.concatenate([held, *waiting]), []
+            count = min(own, total - at)
+            levels = levels_above_quiet(held[: at - start + own + behind])
+            yield Piece(at, count, levels[at - start :][: count + beyond])
+            at += count
+            held, start = held[max(0, at - before) - start :], max(0, at - before)
+
+
+def _frame_blocks(path: str, cache: str | Path | None) -> Iterator[np.ndarray]:
+    """Frames of a recording in blocks, from the cache if there is one."""
+    found = None if cache is None else _kept_frames(path, cache)
+    if found is None:
+        yield from FRONT_END.frame_blocks(stream_audio(path, rate_hz=FRONT_END.rate_hz))
+        return
+    for first in range(0, len(found), BLOCK):
+        yield found[first : first + BLOCK]
+
+
+def _kept_frames(path: str, cache: str | Path) -> np.ndarray | None:
+    """Frames of a recording as a map of the cache, which is given them if need be; None where it takes none."""
+    store, excerpt = FrameCache(cache, FRONT_END), Excerpt(path)
+    found = store.find(excerpt)
+    if found is None:
         with store.adding() as adding:
             if adding is not None:
-                adding.add(excerpt, frames, excerpt.content())
-    return frames
+                blocks = FRONT_END.frame_blocks(stream_audio(path, rate_hz=FRONT_END.rate_hz))
+                adding.add(excerpt, blocks, excerpt.content())
+        found = store.find(excerpt)
+    return found
 
 
 def _found(
     path: str, *, examples: Sequence[Example], most: int, least: float, cache: str | Path | None
 ) -> pd.DataFrame | str:
     """Best places in one recording, or why it cannot be read."""
+    labels = dict.fromkeys(example.label for example in examples)
+    candidates: dict[str, list[_Candidates]] = {label: [_NONE] for label in labels}
+    last, frames = dict.fromkeys(labels, 0.0), 0
     try:
-        frames = frames_of(path, cache)
+        for piece in pieces_of(path, cache, beyond=max(len(example.levels) for example in examples) + 1):
+            for label in labels:
+                own = [number for number, example in enumerate(examples) if example.label == label]
+                score, which = _best_of(piece.levels, examples, own)
+                candidates[label].append(_highest(last[label], score, which, piece, least))
+                last[label] = float(score[piece.count - 1])
+            frames = piece.first + piece.count
     except (AudioError, OSError) as error:
         return str(error)
     rows = []
-    if len(frames):
-        levels = levels_above_quiet(frames)
-        for label in dict.fromkeys(example.label for example in examples):
-            own = [number for number, example in enumerate(examples) if example.label == label]
-            score, which = _best_of(levels, examples, own)
-            rows += [(path, *place, label, *told) for *place, told in _peaks(score, which, examples, most, least)]
+    for label in labels:
+        at, score, which = (np.concatenate(parts) for parts in zip(*candidates[label], strict=True))
+        rows += [(path, *place, label, *told) for *place, told in _peaks(at, score, which, frames, examples, most)]
     return pd.DataFrame(rows, columns=["file", "start_s", "end_s", "label", "score", "example"])
 
 
@@ -241,23 +297,31 @@ def _best_of(levels: np.ndarray, examples: Sequence[Example], own: list[int]) ->
     return score, which
 
 
+def _highest(before: float, score: np.ndarray, which: np.ndarray, piece: Piece, least: float) -> _Candidates:
+    """Frames of a piece from which on it is more like an example than from the frames beside; their scores and
+    examples. before : the score of the frame before the piece.
+    """
+    beside = np.concatenate([[before], score, [0]])
+    is_highest = (score >= beside[:-2]) & (score >= beside[2:]) & (score >= least)
+    at = np.flatnonzero(is_highest[: piece.count])
+    return piece.first + at, score[at], which[at]
+
+
 def _peaks(
-    score: np.ndarray, which: np.ndarray, examples: Sequence[Example], most: int, least: float
+    at: np.ndarray, score: np.ndarray, which: np.ndarray, frames: int, examples: Sequence[Example], most: int
 ) -> list[tuple[float, float, tuple[float, int]]]:
     """Best places of one label that do not overlap by more than half, with score and number of the example."""
-    inside = scipy.ndimage.maximum_filter1d(score, 3, mode="constant")
-    at = np.flatnonzero((score >= inside) & (score >= least))
     found: list[tuple[float, float, tuple[float, int]]] = []
-    taken = np.zeros(len(score), dtype=bool)
-    for frame in at[np.argsort(-score[at], kind="stable")]:
-        number = int(which[frame])
+    taken = np.zeros(frames, dtype=bool)
+    for candidate in np.argsort(-score, kind="stable"):
+        frame, number = int(at[candidate]), int(which[candidate])
         length = len(examples[number].levels)
         if taken[frame : frame + length].mean() > 0.5:
             continue
         taken[frame : frame + length] = True
         start = frame * FRONT_END.hop_s
         end = start + (length - 1) * FRONT_END.hop_s + FRONT_END.frame_ms / 1000
-        found.append((round(start, 3), round(end, 3), (round(float(score[frame]), 4), number)))
+        found.append((round(start, 3), round(end, 3), (round(float(score[candidate]), 4), number)))
         if len(found) >= most:
             break
     return found

@@ -8,10 +8,12 @@ recording. Recordings of other labels say how often a part is that good by chanc
 """
 
 import itertools
+import tempfile
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
+from typing import IO
 
 import numpy as np
 import pandas as pd
@@ -22,7 +24,7 @@ from barn_owl.clips import check_clip_table
 from barn_owl.errors import AudioError, TableError
 from barn_owl.features import pool
 from barn_owl.learn.logistic import fit_logistic
-from barn_owl.loop.finding import FRONT_END, frames_of, levels_above_quiet
+from barn_owl.loop.finding import FRONT_END, pieces_of
 from barn_owl.parallel import each
 
 ON_DB, OFF_DB, QUIET_SHARE = 4.0, 2.0, 0.25
@@ -183,15 +185,26 @@ def _parts(
 
 def cut_parts(file: str, *, cache: str | Path | None) -> tuple[np.ndarray, np.ndarray] | str:
     """Features and times of the parts of a recording; or why it cannot be read."""
-    try:
-        frames = frames_of(file, cache)
-    except (AudioError, OSError) as error:
-        return str(error)
-    if not len(frames):
-        return f"{file} is shorter than a frame"
-    levels = levels_above_quiet(frames)
-    # The root of the mean square, as a whistle is only in a few bands.
-    loud = np.sqrt(np.square(levels).mean(axis=1))
+    with tempfile.TemporaryFile() as spool:  # not in memory, as the recording may be long
+        try:
+            # The root of the mean square, as a whistle is only in a few bands.
+            parts = [_spooled(piece.levels, spool) for piece in pieces_of(file, cache)]
+        except (AudioError, OSError) as error:
+            return str(error)
+        if not parts:
+            return f"{file} is shorter than a frame"
+        spool.flush()
+        levels = np.memmap(spool, dtype=np.float32, mode="r").reshape(-1, FRONT_END.width)
+        return _parts_of(levels, np.concatenate(parts))
+
+
+def _spooled(levels: np.ndarray, spool: IO[bytes]) -> np.ndarray:
+    """Write levels to a file, and return how loud each frame is."""
+    spool.write(levels.data)
+    return np.asarray(np.sqrt(np.square(levels).mean(axis=1)))
+
+
+def _parts_of(levels: np.ndarray, loud: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     base = float(np.quantile(loud, QUIET_SHARE))
     runs: list[list[int]] = []
     for begin, end in two_threshold_runs(loud, base + ON_DB, base + OFF_DB):
