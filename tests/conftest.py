@@ -53,7 +53,7 @@ def clips(folder) -> pd.DataFrame:
 def ranking(clips, tmp_path_factory) -> tuple[Path, pd.DataFrame]:
     """All families trained on the same clips: the folder of their runs, and how they rank."""
     folder = tmp_path_factory.mktemp("families")
-    return folder, train_families(clips, folder, small_plan("cnn"))
+    return folder, train_families(clips, folder, small_plan("cnn", rehearsal={"minutes": 0.4}))
 
 
 @pytest.fixture(scope="session")

@@ -20,7 +20,7 @@ from helpers import RATE_HZ, small_plan, sound
 
 @pytest.mark.parametrize("background", [["still"], []])
 def test_a_rehearsal_has_its_sounds_where_its_truth_says(clips, background):
-    made = make_rehearsal(small_plan("cnn", background=background), clips)
+    made = make_rehearsal(small_plan("cnn", background=background, rehearsal={"minutes": 0.4}), clips)
     truth, own = made.truth, made.truth[made.truth["foreign"] == ""]
     assert made.seconds < 31
     assert np.isfinite(made.samples).all()
@@ -32,13 +32,13 @@ def test_a_rehearsal_has_its_sounds_where_its_truth_says(clips, background):
     for row in truth.itertuples():
         inside[round(row.start_s * RATE_HZ) : round(row.end_s * RATE_HZ)] = True
     assert level[inside].mean() > level[~inside].mean() + 6
-    again = make_rehearsal(small_plan("cnn", background=background), clips)
+    again = make_rehearsal(small_plan("cnn", background=background, rehearsal={"minutes": 0.4}), clips)
     np.testing.assert_array_equal(made.samples, again.samples)
 
 
 def test_a_label_with_one_clip_gives_no_rehearsal_and_that_is_told(clips, tmp_path, capsys):
     few = clips.groupby("label").head(1)
-    assert make_rehearsal(small_plan("cnn"), few) is None
+    assert make_rehearsal(small_plan("cnn", rehearsal={"minutes": 0.4}), few) is None
     sides = np.where(clips.index.isin(few.index), "validation", np.where(clips["group"] == "rec3", "test", "train"))
     run = train(clips.assign(split=sides).drop(columns="group"), tmp_path / "run", small_plan("logistic"))
     assert run.expectation is None
