@@ -44,7 +44,8 @@ def workers(tmp_path_factory):
     import dask
     from distributed import LocalCluster
 
-    dask.config.set({"distributed.scheduler.allowed-failures": 1})  # each takes a worker three seconds
+    # Each failure takes a worker three seconds, and whoever wants something from one that died waits for it.
+    dask.config.set({"distributed.scheduler.allowed-failures": 1, "distributed.comm.timeouts.connect": "3s"})
     folder = str(tmp_path_factory.mktemp("dask"))
     with LocalCluster(
         n_workers=2, threads_per_worker=1, dashboard_address=":0", local_directory=folder, silence_logs=50
