@@ -38,7 +38,7 @@ def curves_figure(run: Run) -> Figure:
         axes.spines[["top", "right"]].set_visible(False)
     is_late = learning.best_epoch > 0.7 * at.max()
     losses.annotate(
-        f"kept: epoch {learning.best_epoch}", (learning.best_epoch, losses.get_ylim()[1]),
+        f"kept: {'epoch' if learning.by_epoch else 'candidate'} {learning.best_epoch}", (learning.best_epoch, losses.get_ylim()[1]),
         xytext=(-6 if is_late else 6, -14), ha="right" if is_late else "left", textcoords="offset points", color=INK,
     )  # fmt: skip
     if learning.by_epoch and learning.overfits:
