@@ -30,7 +30,8 @@ def curves_figure(run: Run) -> Figure:
     )  # fmt: skip
     scores.set_ylabel("sounds in scenes\nof validation clips" if learning.by_epoch else "validation windows")
     scores.set_ylim(0, 1.02)
-    scores.set_xlabel("epoch" if learning.by_epoch else "candidate")
+    unit = "epoch" if learning.by_epoch else "candidate"
+    scores.set_xlabel(unit)
     best = curves[curves["epoch"] == learning.best_epoch].iloc[0]
     for axes in (losses, scores):
         axes.axvline(learning.best_epoch, color=INK, linewidth=1, linestyle="--")
@@ -38,7 +39,7 @@ def curves_figure(run: Run) -> Figure:
         axes.spines[["top", "right"]].set_visible(False)
     is_late = learning.best_epoch > 0.7 * at.max()
     losses.annotate(
-        f"kept: {'epoch' if learning.by_epoch else 'candidate'} {learning.best_epoch}", (learning.best_epoch, losses.get_ylim()[1]),
+        f"kept: {unit} {learning.best_epoch}", (learning.best_epoch, losses.get_ylim()[1]),
         xytext=(-6 if is_late else 6, -14), ha="right" if is_late else "left", textcoords="offset points", color=INK,
     )  # fmt: skip
     if learning.by_epoch and learning.overfits:
