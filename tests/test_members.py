@@ -48,7 +48,7 @@ def test_the_largest_seed_has_room_for_several_networks(clips, tmp_path):
 
 def test_training_goes_on_with_all_networks(clips, tmp_path):
     plan = plan_of(2, epochs=3)
-    whole = train(clips, tmp_path / "whole", plan)
+    whole = train(clips, tmp_path / "whole", plan, work=Work(workers=1))
 
     class Stopped(BaseException):
         pass
