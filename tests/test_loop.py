@@ -124,8 +124,24 @@ def test_finding_passes_over_what_cannot_be_read_and_says_so(weak, tmp_path):
     found = owl.find_like(truth.head(1), [recordings["file"][0], str(tmp_path / "broken.wav")])
     assert len(found) > 0
     assert "broken.wav" in found.attrs["refused"][0]
-    with pytest.raises(AudioError, match=r"broken\.wav"):
-        owl.find_like(truth.head(1), [str(tmp_path / "broken.wav")])
+    for cache in (None, tmp_path / "cache"):
+        with pytest.raises(AudioError, match=r"broken\.wav"):
+            owl.find_like(truth.head(1), [str(tmp_path / "broken.wav")], cache=cache)
+        with pytest.raises(AudioError, match=r"none\.wav does not exist"):
+            owl.find_like(truth.head(1), [str(tmp_path / "none.wav")], cache=cache)
+
+
+def test_a_recording_in_which_nothing_stands_out_has_no_parts(weak, tmp_path, rng):
+    recordings, _ = weak
+    owl.write_audio(tmp_path / "calm.wav", noise(rng, 25), RATE_HZ)
+    (tmp_path / "empty.wav").write_bytes((tmp_path / "calm.wav").read_bytes()[:44])
+    calm = pd.DataFrame(
+        {"file": [str(tmp_path / name) for name in ("calm.wav", "empty.wav")], "label": ["low", "high"]}
+    )
+    table = pd.concat([recordings, calm], ignore_index=True)
+    assert set(owl.harvest(table).clips["file"]) <= set(recordings["file"])
+    with pytest.raises(TableError, match="no clip to propose|none of the clips"):
+        owl.propose(calm)
 
 
 def test_an_example_in_which_nothing_stands_out_is_told(weak):

@@ -215,7 +215,10 @@ def _frame_blocks(path: str, cache: str | Path | None) -> Iterator[np.ndarray]:
 def _kept_frames(path: str, cache: str | Path) -> np.ndarray | None:
     """Frames of a recording as a map of the cache, which is given them if need be; None where it takes none."""
     store, excerpt = FrameCache(cache, FRONT_END), Excerpt(path)
-    found = store.find(excerpt)
+    try:
+        found = store.find(excerpt)
+    except OSError:
+        return None  # why it cannot be read is said where it is read
     if found is None:
         with store.adding() as adding:
             if adding is not None:

@@ -223,8 +223,9 @@ def _parts_of(levels: np.ndarray, loud: np.ndarray) -> tuple[np.ndarray, np.ndar
         spans = [spans[number] for number in sorted(loudest)]
     times = np.array(spans, dtype=float).reshape(-1, 2) * FRONT_END.hop_s
     times[:, 1] += FRONT_END.frame_ms / 1000
+    width = len(sound_row(levels[:1]))
     rows = [sound_row(levels[begin : end + 1]) for begin, end in spans]
-    return np.array(rows, dtype=np.float32).reshape(len(rows), -1), times
+    return np.array(rows, dtype=np.float32).reshape(len(rows), width), times
 
 
 def sound_row(levels: np.ndarray) -> np.ndarray:
