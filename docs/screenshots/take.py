@@ -158,9 +158,6 @@ def main() -> None:
         said_by(*check, folder=folder, code=1)  # the demo has errors on purpose
         plan = ("plan", "saltmarsh-quay/clips.csv", "-o", "plan.toml")
         terminal_picture(f"barn-owl {' '.join(plan)}", said_by(*plan, folder=folder), HERE / "plan.png")
-        (folder / "demo.toml").write_text('background = ["water"]\n')
-        families = ("--run", "families", "--family", "all", "--plan", "demo.toml")
-        said_by("train", "saltmarsh-quay/clips.csv", *families, folder=folder)
         knocks = ("--microphone", "simulated:hull-knock", "--speed", "1000", "--count-down", "0", "--keep-all")
         said_by(
             "record", "takes", "--label", "hull-knock", "--takes", "1", "--length-s", "80", *knocks, folder=folder

@@ -8,12 +8,10 @@ recording. Recordings of other labels say how often a part is that good by chanc
 """
 
 import itertools
-import tempfile
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
-from typing import IO
 
 import numpy as np
 import pandas as pd
@@ -23,6 +21,7 @@ from barn_owl.audio.silence import two_threshold_runs
 from barn_owl.clips import check_clip_table
 from barn_owl.errors import AudioError, TableError
 from barn_owl.features import pool
+from barn_owl.files import temporary_folder
 from barn_owl.learn.logistic import fit_logistic
 from barn_owl.loop.finding import FRONT_END, pieces_of
 from barn_owl.parallel import each
@@ -185,26 +184,33 @@ def _parts(
 
 def cut_parts(file: str, *, cache: str | Path | None) -> tuple[np.ndarray, np.ndarray] | str:
     """Features and times of the parts of a recording; or why it cannot be read."""
-    with tempfile.TemporaryFile() as spool:  # not in memory, as the recording may be long
-        try:
-            # The root of the mean square, as a whistle is only in a few bands.
-            parts = [_spooled(piece.levels, spool) for piece in pieces_of(file, cache)]
-        except (AudioError, OSError) as error:
-            return str(error)
-        if not parts:
-            return f"{file} is shorter than a frame"
-        spool.flush()
-        levels = np.memmap(spool, dtype=np.float32, mode="r").reshape(-1, FRONT_END.width)
-        return _parts_of(levels, np.concatenate(parts))
+    try:
+        with temporary_folder() as temporary:  # where frames wait, as the recording is gone through twice
+            return _cut(file, cache or temporary)
+    except (AudioError, OSError) as error:
+        return str(error)
 
 
-def _spooled(levels: np.ndarray, spool: IO[bytes]) -> np.ndarray:
-    """Write levels to a file, and return how loud each frame is."""
-    spool.write(levels.data)
-    return np.asarray(np.sqrt(np.square(levels).mean(axis=1)))
+def _cut(file: str, cache: str | Path) -> tuple[np.ndarray, np.ndarray] | str:
+    # The root of the mean square, as a whistle is only in a few bands.
+    louds = [np.sqrt(np.square(piece.levels).mean(axis=1)) for piece in pieces_of(file, cache)]
+    if not louds:
+        return f"{file} is shorter than a frame"
+    spans = _spans(np.concatenate(louds))
+    rows = [
+        sound_row(piece.levels[begin - piece.first :][: end - begin + 1])
+        for piece in pieces_of(file, cache, beyond=round(LONGEST_S / FRONT_END.hop_s) + 1)
+        for begin, end in spans
+        if piece.first <= begin < piece.first + piece.count
+    ]
+    times = np.array(spans, dtype=float).reshape(-1, 2) * FRONT_END.hop_s
+    times[:, 1] += FRONT_END.frame_ms / 1000
+    width = len(sound_row(np.zeros((1, FRONT_END.width), dtype=np.float32)))
+    return np.array(rows, dtype=np.float32).reshape(len(rows), width), times
 
 
-def _parts_of(levels: np.ndarray, loud: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+def _spans(loud: np.ndarray) -> list[tuple[int, int]]:
+    """First and last-plus-one frames of what stands out, in order: the loudest if there are very many."""
     base = float(np.quantile(loud, QUIET_SHARE))
     runs: list[list[int]] = []
     for begin, end in two_threshold_runs(loud, base + ON_DB, base + OFF_DB):
@@ -221,11 +227,7 @@ def _parts_of(levels: np.ndarray, loud: np.ndarray) -> tuple[np.ndarray, np.ndar
     if len(spans) > MOST_PARTS:
         loudest = np.argsort([-loud[begin:end].mean() for begin, end in spans], kind="stable")[:MOST_PARTS]
         spans = [spans[number] for number in sorted(loudest)]
-    times = np.array(spans, dtype=float).reshape(-1, 2) * FRONT_END.hop_s
-    times[:, 1] += FRONT_END.frame_ms / 1000
-    width = len(sound_row(levels[:1]))
-    rows = [sound_row(levels[begin : end + 1]) for begin, end in spans]
-    return np.array(rows, dtype=np.float32).reshape(len(rows), width), times
+    return spans
 
 
 def sound_row(levels: np.ndarray) -> np.ndarray:
