@@ -111,11 +111,13 @@ def test_a_recording_in_pieces_is_the_recording_in_one(weak, monkeypatch, tmp_pa
     assert len(pieces) > 2
     joined = np.concatenate([piece.levels for piece in pieces])
     assert_close(joined, finding.levels_above_quiet(frames), rtol=1e-5, atol=1e-5)
-    for cache in (None, tmp_path / "cache"):
+    (tmp_path / "no-folder").touch()  # where nothing can be kept, the recording is read again
+    for cache in (None, tmp_path / "cache", tmp_path / "no-folder"):
         found = owl.find_like(truth.head(3), [path], least=0.2, cache=cache)
         pd.testing.assert_frame_equal(found, whole, rtol=1e-3)
-    for now, before in zip(harvesting.cut_parts(path, cache=None), parts, strict=True):
-        np.testing.assert_allclose(now, before, rtol=1e-3, atol=1e-3)
+    for cache in (None, tmp_path / "no-folder"):
+        for now, before in zip(harvesting.cut_parts(path, cache=cache), parts, strict=True):
+            np.testing.assert_allclose(now, before, rtol=1e-3, atol=1e-3)
 
 
 def test_finding_passes_over_what_cannot_be_read_and_says_so(weak, tmp_path):
