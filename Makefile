@@ -8,13 +8,16 @@ demo: .venv/ready
 	rm -rf saltmarsh-quay
 	$(BIN)/barn-owl demo saltmarsh-quay
 
-# Two workers with one thread each: more would wait for each other in the linear algebra.
+# Two workers with one thread each: more would wait for each other in the linear algebra. The many processes
+# that tests start need not compile the package anew, even where compiled modules are not kept otherwise.
+TEST_WITH := PYTHONDONTWRITEBYTECODE= OMP_NUM_THREADS=1 OPENBLAS_NUM_THREADS=1
+
 test: .venv/ready-dev
-	OMP_NUM_THREADS=1 OPENBLAS_NUM_THREADS=1 $(BIN)/pytest -n 2 --dist loadfile
+	$(TEST_WITH) $(BIN)/pytest -n 2 --dist loadfile
 
 # All commands of the guide and the README, copied out of their text and run in order.
 guide: .venv/ready-dev
-	OMP_NUM_THREADS=1 OPENBLAS_NUM_THREADS=1 $(BIN)/pytest -n 2 -m guide tests/test_guide.py
+	$(TEST_WITH) $(BIN)/pytest -n 2 -m guide tests/test_guide.py
 
 lint: .venv/ready-dev
 	$(BIN)/ruff format --check .

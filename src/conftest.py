@@ -7,7 +7,7 @@ import pytest
 import barn_owl
 from barn_owl import runs
 from barn_owl.loop import case_key
-from helpers import RATE_HZ, small_plan, sound, write_folder
+from helpers import RATE_HZ, leave_figures_blank, small_plan, sound, write_folder
 
 
 @pytest.fixture(scope="session")
@@ -36,5 +36,7 @@ def harbour(tmp_path_factory):
 def _in_the_harbour(request, monkeypatch, doctest_namespace):
     """Run an example in that folder, with the packages at hand that users import."""
     doctest_namespace |= {"barn_owl": barn_owl, "case_key": case_key, "np": np, "pd": pd}
+    if request.path.parent.name != "show":
+        leave_figures_blank(monkeypatch)
     if ">>>" in getattr(getattr(request.node, "dtest", None), "docstring", ""):
         monkeypatch.chdir(request.getfixturevalue("harbour"))

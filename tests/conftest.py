@@ -2,18 +2,20 @@
 
 import logging
 import os
+from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
 import pandas as pd
 import pytest
+from filelock import FileLock
 from hypothesis import settings
 
 from barn_owl.clips import gather_folder
 from barn_owl.demo import Quay, write_quay
 from barn_owl.learn.plan import FAMILIES
 from barn_owl.runs import Run, open_run, train_families
-from helpers import small_plan, write_folder
+from helpers import leave_figures_blank, small_plan, write_folder
 
 # How long an example takes says more about the machine than about the code.
 settings.register_profile("patient", deadline=None)
@@ -34,14 +36,42 @@ def _warnings_are_heard(monkeypatch):
 
 
 @pytest.fixture
+def drawn():
+    """For tests that look at what is drawn."""
+
+
+@pytest.fixture(autouse=True)
+def _only_what_is_looked_at_is_drawn(request, monkeypatch):
+    if "drawn" not in request.fixturenames:
+        leave_figures_blank(monkeypatch)
+
+
+@pytest.fixture
 def rng(seed):
     return np.random.default_rng(seed)
 
 
 @pytest.fixture(scope="session")
-def folder(tmp_path_factory) -> Path:
-    """A folder per label: 36 clips of three labels."""
-    return write_folder(tmp_path_factory.mktemp("sounds") / "clips", seed=5)
+def shared(tmp_path_factory) -> Callable[[str, Callable[[Path], object]], Path]:
+    """A folder that whoever asks first fills; the other process of the tests finds it filled. Only read it."""
+    own = tmp_path_factory.getbasetemp()
+    root = own.parent if "PYTEST_XDIST_WORKER" in os.environ else own
+
+    def filled(name: str, fill: Callable[[Path], object]) -> Path:
+        folder, done = root / name, root / f"{name}.filled"
+        with FileLock(root / f"{name}.lock"):
+            if not done.exists():
+                fill(folder)
+                done.touch()
+        return folder
+
+    return filled
+
+
+@pytest.fixture(scope="session")
+def folder(shared) -> Path:
+    """A folder per label: 48 clips of four labels."""
+    return shared("sounds", lambda folder: write_folder(folder / "clips", seed=5)) / "clips"
 
 
 @pytest.fixture(scope="session")
@@ -50,10 +80,14 @@ def clips(folder) -> pd.DataFrame:
 
 
 @pytest.fixture(scope="session")
-def ranking(clips, tmp_path_factory) -> tuple[Path, pd.DataFrame]:
+def ranking(clips, shared) -> tuple[Path, pd.DataFrame]:
     """All families trained on the same clips: the folder of their runs, and how they rank."""
-    folder = tmp_path_factory.mktemp("families")
-    return folder, train_families(clips, folder, small_plan("cnn", rehearsal={"minutes": 0.4}))
+
+    def fill(folder: Path) -> None:
+        train_families(clips, folder, small_plan("cnn", rehearsal={"minutes": 0.4})).to_pickle(folder / "ranking")
+
+    folder = shared("families", fill)
+    return folder, pd.read_pickle(folder / "ranking")  # noqa: S301 - our own
 
 
 @pytest.fixture(scope="session")
@@ -72,6 +106,7 @@ def any_run(request, ranking) -> Run:
 
 
 @pytest.fixture(scope="session")
-def quay(tmp_path_factory) -> Quay:
+def quay(shared) -> Quay:
     """A small harbour: 12 clips a label, one minute of night."""
-    return write_quay(tmp_path_factory.mktemp("quay") / "quay", clips_per_label=12, minutes=1.0)
+    folder = shared("quay", lambda folder: write_quay(folder, clips_per_label=12, minutes=1.0))
+    return Quay(clips=folder / "clips", recording=folder / "night.flac", truth=folder / "truth.csv")

@@ -3,12 +3,17 @@
 from pathlib import Path
 
 import numpy as np
+import pytest
 import soundfile
+from matplotlib.figure import Figure
+from matplotlib.layout_engine import ConstrainedLayoutEngine
 
 from barn_owl.learn import Plan
+from barn_owl.show.style import Picture
 
 RATE_HZ = 16_000
 TINY = {"size": "tiny", "networks": 1}
+BLANK = Figure(figsize=(1, 1), dpi=10)
 
 
 def assert_close(actual, expected, *, rtol=1e-7, atol=0.0):
@@ -17,6 +22,12 @@ def assert_close(actual, expected, *, rtol=1e-7, atol=0.0):
     assert actual.dtype == expected.dtype, f"{actual.dtype} is not {expected.dtype}"
     assert actual.shape == expected.shape, f"{actual.shape} is not {expected.shape}"
     np.testing.assert_allclose(actual, expected, rtol=rtol, atol=atol)
+
+
+def leave_figures_blank(patch: pytest.MonkeyPatch) -> None:
+    """Build figures, but neither lay them out nor draw them: that takes most of the time of a small command."""
+    patch.setattr(Picture, "savefig", lambda _, *arguments, **options: BLANK.savefig(*arguments, **options))
+    patch.setattr(ConstrainedLayoutEngine, "execute", lambda *_: None)
 
 
 def sound(kind: str, rng: np.random.Generator, seconds: float = 1.2) -> np.ndarray:

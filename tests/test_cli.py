@@ -38,6 +38,7 @@ def test_help_fits_one_screen_and_names_every_command(owl):
         assert owl(name, "--help")[0] == 0
 
 
+@pytest.mark.usefixtures("drawn")
 def test_from_folder_to_events(owl, tmp_path, folder, long_recording):
     table, where, events = tmp_path / "clips.csv", tmp_path / "run", tmp_path / "events.csv"
     write_plan(small_plan("cnn"), tmp_path / "plan.toml")
@@ -70,6 +71,7 @@ def test_from_folder_to_events(owl, tmp_path, folder, long_recording):
     assert out.startswith("file,start_s,end_s,label,score")
 
 
+@pytest.mark.usefixtures("drawn")
 def test_look_at_a_file_a_folder_and_a_table(owl, tmp_path, folder, long_recording):
     code, out, _ = owl("look", long_recording, "-o", tmp_path / "clip.png")
     assert code == 0
@@ -116,6 +118,7 @@ def test_odd_files_are_told_one_by_one_and_the_good_ones_are_looked_at(owl, tmp_
     assert (code, "did you mean centroid?" in err) == (2, True)
 
 
+@pytest.mark.usefixtures("drawn")
 def test_from_a_heap_to_a_clean_split_table(owl, tmp_path, folder):
     heap = tmp_path / "heap"
     shutil.copytree(folder, heap)
@@ -155,6 +158,7 @@ def test_from_a_heap_to_a_clean_split_table(owl, tmp_path, folder):
     assert owl("split", clean, "--by-time", "--folds", 3, "-o", tmp_path / "x.csv")[0] == 2
 
 
+@pytest.mark.usefixtures("drawn")
 def test_variants_are_written_only_when_wished(owl, tmp_path, clips, monkeypatch):
     code, out, _ = owl(
         "augment", clips["file"][0], "-o", tmp_path / "one", "--variants", 3, "--often", 1, "--seed", 5
@@ -178,6 +182,7 @@ def test_variants_are_written_only_when_wished(owl, tmp_path, clips, monkeypatch
     assert owl(*arguments)[0] == 1  # it exists
 
 
+@pytest.mark.usefixtures("drawn")
 def test_features_of_a_file_and_of_a_table_with_ranking(owl, tmp_path, clips, long_recording):
     table = tmp_path / "clips.csv"
     clips.to_csv(table, index=False)

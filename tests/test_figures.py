@@ -31,6 +31,8 @@ from barn_owl.show.style import DUSK, LABEL_COLOURS
 from barn_owl.tag import tag_recording, whole_trace
 from helpers import RATE_HZ
 
+pytestmark = pytest.mark.usefixtures("drawn")
+
 
 def words(figure: Figure) -> str:
     """Everything that is written in a figure."""

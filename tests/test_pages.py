@@ -21,7 +21,10 @@ FLAGS = [
 ]
 EVIL = "<img src=x onerror=alert(1)>"
 
-pytestmark = pytest.mark.skipif(CHROMIUM is None, reason="no Chromium on this machine")
+pytestmark = [
+    pytest.mark.usefixtures("drawn"),
+    pytest.mark.skipif(CHROMIUM is None, reason="no Chromium on this machine"),
+]
 
 
 @pytest.fixture(scope="module")

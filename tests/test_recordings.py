@@ -406,6 +406,7 @@ def test_annotated_recordings_become_training_clips(nights):
         clips_of_events(nights.assign(label=""), 1.0)
 
 
+@pytest.mark.usefixtures("drawn")
 def test_recordings_from_the_command_line(capsys, runs, nights, tmp_path):
     folder = shutil.copytree(runs["cnn"].folder, tmp_path / "run")
     truth, events, files = tmp_path / "truth.csv", tmp_path / "events.csv", list(nights["file"].unique())
@@ -671,6 +672,7 @@ def test_decision_settings_of_the_plan_stay_where_it_says_so(clips, tmp_path):
         train(clips, tmp_path / "other", small_plan("logistic", decision={"labels": {"gong": {"on": 0.9}}}))
 
 
+@pytest.mark.usefixtures("drawn")
 def test_mistakes_of_a_recording_that_is_not_at_hand_are_still_counted(capsys, runs, nights, tmp_path):
     gone = nights.assign(file=str(tmp_path / "gone.wav"))
     found = gone[gone["label"] != ""].head(3).drop(columns="foreign").assign(score=0.9)

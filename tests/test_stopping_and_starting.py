@@ -99,7 +99,7 @@ def test_a_killed_command_can_be_resumed(clips, tmp_path):
     write_clip_table(clips, tmp_path / "clips.csv")
     (tmp_path / "plan.toml").write_text(
         'family = "cnn"\n[training]\nepochs = 400\npatience = 400\nrefit = 0\n[cnn]\nsize = "tiny"\nnetworks = 2\n'
-        "[scenes]\ncount = 16\nseconds = 1.5\nforeign = 0\n[rehearsal]\nminutes = 0.3\n"
+        "[scenes]\ncount = 16\nseconds = 1.5\nforeign = 0\n[rehearsal]\nminutes = 0\n"
     )
     command = ["train", str(tmp_path / "clips.csv"), "--run", str(tmp_path / "run"), "--quiet"]
     main = "from barn_owl.cli.main import main; main()"
@@ -324,19 +324,19 @@ def test_the_command_trains_families_seeds_and_from_a_model(clips, tmp_path, cap
     plan.write_text(
         'background = ["still"]\n[training]\nepochs = 3\nrefit = 2\n'
         '[cnn]\nsize = "tiny"\nnetworks = 1\n[scenes]\ncount = 32\nforeign = 0\n'
-        "[pooling]\nwindows = 200\n[rehearsal]\nminutes = 0.3\n[trees]\nrounds = 20\n[kernel]\nwidth = 1.2\n"
+        "[pooling]\nwindows = 100\n[rehearsal]\nminutes = 0\n[trees]\nrounds = 10\n[kernel]\nwidth = 1.2\n"
     )
     assert barn_owl(["train", table, "--run", str(tmp_path / "all"), "--plan", str(plan), "--family", "all"]) == 0
     said = capsys.readouterr().out
     assert "ranked on the validation clips" in said
-    assert (tmp_path / "all" / "families.png").stat().st_size > 10_000
+    assert (tmp_path / "all" / "families.png").is_file()
     options = ["--plan", str(plan), "--family", "nearest"]
     assert barn_owl(["train", table, "--run", str(tmp_path / "several"), *options, "--seeds", "2", "--ensemble"]) == 0
     assert "test balanced accuracy: " in capsys.readouterr().out
     shutil.rmtree(tmp_path / "several")
     start = ["--start-from", str(ranking[0] / "cnn"), "--frozen", "3", "--plan", str(plan)]
     assert barn_owl(["train", table, "--run", str(tmp_path / "further"), *start]) == 0
-    assert (tmp_path / "further" / "figures" / "curves.png").stat().st_size > 10_000
+    assert (tmp_path / "further" / "figures" / "curves.png").is_file()
     assert barn_owl(["plan", table, "-o", str(tmp_path / "fitted.toml")]) == 0
     assert "front_end.rate_hz" in capsys.readouterr().out
     assert barn_owl(["plan", str(plan), "--labels", "4"]) == 0

@@ -283,10 +283,10 @@ def test_sound_is_changed_beside_the_training_and_again_the_same(clips, tmp_path
     assert first.curves["waiting"].between(0, 1).all()
 
 
-def test_a_model_of_levelled_clips_says_so_when_it_tags(clips, tmp_path, quay, caplog):
+def test_a_model_of_levelled_clips_says_so_when_it_tags(clips, tmp_path, caplog):
     plan = small_plan("logistic", clips={"level": "rms"})
     run = train(clips, tmp_path / "run", plan)
-    tag_recording(run.model, quay.recording)
+    tag_recording(run.model, clips["file"][0])
     assert "trained on clips brought to one level" in caplog.text
 
 
