@@ -73,7 +73,7 @@ def small_plan(family: str, **changes) -> Plan:
             "scenes": {"foreign": 0.0, "count": 64, "seconds": 1.5},
             "augment": {"shift_bands": 0, "stretch_percent": 0, "low_pass": 0, "mask": 0},
             "rehearsal": {"minutes": 0},
-            "pooling": {"windows": 400},
+            "pooling": {"windows": 200},
             **changes,
         },
     )

@@ -555,13 +555,13 @@ def test_a_signal_leaves_no_process_no_file_and_no_traceback(runs, tmp_path, rng
 
 
 def test_the_campaign_in_short_finds_no_defect(tmp_path, capfd):
-    assert torture.main(["--inputs", "420", "--kills", "0", "--seed", "7", "--report", str(tmp_path / "r.json")]) == 0
+    assert torture.main(["--inputs", "210", "--kills", "0", "--seed", "7", "--report", str(tmp_path / "r.json")]) == 0
     found = json.loads((tmp_path / "r.json").read_text())
     assert len(found["readers"]) == 14
     for name, one in found["readers"].items():
-        assert one["inputs"] == 30, name
+        assert one["inputs"] == 15, name
         assert one["peak_mb"] < torture.MOST_MB
-        assert one.get("refused", 0) + one.get("read", 0) == 30
+        assert one.get("refused", 0) + one.get("read", 0) == 15
 
 
 def test_the_campaign_would_see_a_defect(tmp_path):

@@ -460,18 +460,17 @@ def test_two_hundred_labels_are_drawn_and_two_confusions_compared(rng, tmp_path)
         confusion_difference_figure(evaluation(first).scores, evaluation(made, many).scores, names=("a", "b"))
 
 
-def test_a_report_of_an_ensemble_and_of_another_table(clips, tmp_path):
-    plan = small_plan("logistic")
-    train_several(clips, tmp_path / "folds", plan, folds=3, ensemble=True)
+def test_a_report_of_an_ensemble_and_of_another_table(clips, runs, tmp_path):
+    train_several(clips, tmp_path / "folds", small_plan("logistic"), folds=3, ensemble=True)
     ensemble = open_run(tmp_path / "folds")
     write_report(ensemble, ensemble.evaluate(), tmp_path / "folds.html")  # no curves and no likeness of its own
     assert (tmp_path / "folds.html").stat().st_size > 50_000
-    run = train(clips, tmp_path / "run", plan)
+    run = runs["logistic"]
     other = clips.sample(20, random_state=0).assign(label=lambda t: t["label"].where(t.index % 5 > 0, "hum"))
     judged = run.evaluate(other, side="other")
     write_report(run, judged, tmp_path / "other.html")
     page = (tmp_path / "other.html").read_text()
-    assert "run on other" in page
+    assert "logistic on other" in page
     assert "In all clips of the run" not in page
     with pytest.raises(ModelError, match="which clips are alike"):
         assert ensemble.hidden
