@@ -86,6 +86,11 @@ def test_faulty_rows_are_named(rows, message):
     assert message in str(error.value)
 
 
+def test_a_column_that_is_there_twice_is_told():
+    with pytest.raises(TableError, match="my table: the column 'note' is there more than once"):
+        check_clip_table(pd.DataFrame([["a.wav", 1, 2]], columns=["file", "note", "note"]), where="my table")
+
+
 def test_repeated_rows_are_dropped_and_told(caplog):
     table = pd.DataFrame({"file": ["a", "b", "a"], "label": ["x", "x", "x"], "note": ["1", "2", "3"]})
     assert check_clip_table(table)["note"].tolist() == ["1", "2"]

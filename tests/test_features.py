@@ -6,6 +6,7 @@ from hypothesis import given, settings, strategies as st
 from scipy.fft import dct
 from scipy.signal import ShortTimeFFT, chirp, get_window
 
+from barn_owl.arrays import quantile
 from barn_owl.errors import AudioError, PlanError
 from barn_owl.features import FrontEnd, mel_bank, pool, pooled_names
 from barn_owl.features.catalogue import FEATURES
@@ -231,6 +232,15 @@ def test_pooling_by_numpy(rng):
     for wrong in ("median", "quantile 2", "quantile x"):
         with pytest.raises(PlanError, match="there is no statistic"):
             pool(frames, [wrong])
+
+
+@given(st.integers(1, 60), st.integers(1, 4), st.floats(0, 1), st.integers(0, 99))
+def test_quantiles_are_those_of_numpy_to_the_bit(count, width, share, seed):
+    values = (50 * np.random.default_rng(seed).standard_normal((count, width))).astype(np.float32)
+    values[seed % count :: 3] = values[0]  # some are the same
+    assert_close(quantile(values, share), np.quantile(values, share, axis=0), rtol=0)
+    values[seed % count, 0] = np.nan
+    assert np.isnan(quantile(values, share)[0])
 
 
 @pytest.mark.parametrize(

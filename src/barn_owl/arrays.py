@@ -1,4 +1,4 @@
-"""Arrays that begin where vector instructions like it."""
+"""Arrays that begin where vector instructions like it, and quantiles along them."""
 
 import math
 from typing import Any
@@ -20,3 +20,16 @@ def aligned_empty(shape: int | tuple[int, ...], dtype: Any = np.float32) -> np.n
     memory = np.empty(size + LINE, dtype=np.uint8)
     begin = -memory.ctypes.data % LINE
     return memory[begin : begin + size].view(dtype).reshape(shape)
+
+
+def quantile(values: np.ndarray, share: float) -> np.ndarray:
+    """The quantile along the first axis by straight lines: `numpy.quantile` to the bit, in a fraction of its time."""
+    place = share * (len(values) - 1)
+    low = int(place)
+    part = np.partition(values, low, axis=0)
+    below, between = part[low], place - low
+    if low + 1 == len(values):
+        return np.asarray(below)
+    above = part[low + 1 :].min(axis=0)
+    gap = above - below
+    return np.asarray(above - gap * (1 - between) if between >= 0.5 else below + gap * between)

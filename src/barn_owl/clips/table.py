@@ -56,17 +56,19 @@ def check_clip_table(clips: pd.DataFrame, *, where: str = "clip table") -> pd.Da
     if "file" not in clips.columns:
         known = ", ".join(map(str, clips.columns)) or "none"
         raise TableError(f"{where}: there is no column 'file' (columns: {known}); name it with --column file=...")
-    table = pd.DataFrame(index=pd.RangeIndex(len(clips)))
+    if clips.columns.has_duplicates:
+        twice = clips.columns[clips.columns.duplicated()][0]
+        raise TableError(f"{where}: the column {twice!r} is there more than once")
+    columns: dict[str, Any] = {}
     for name in COLUMNS:
         if name in NUMBERS and (name in clips.columns or name != "score"):
-            table[name] = _numbers(clips, name, where)
+            columns[name] = _numbers(clips, name, where)
         elif name in clips.columns:
-            table[name] = _texts(clips[name])
+            columns[name] = _texts(clips[name])
         elif name == "label":
-            table[name] = ""
-    for name in clips.columns:
-        if name not in COLUMNS:
-            table[name] = clips[name].to_numpy()
+            columns[name] = ""
+    columns |= {name: clips[name].to_numpy() for name in clips.columns if name not in COLUMNS}
+    table = pd.DataFrame(columns, index=pd.RangeIndex(len(clips)))
     _check_rows(table, where)
     return _without_repeats(table, where)
 

@@ -27,10 +27,10 @@ def draw(groups: np.ndarray, rounds: int, rng: np.random.Generator) -> tuple[np.
     a number for each clip, and how often each unit is drawn in each round: float64 ``(units, rounds)``.
     """
     sizes = np.bincount(groups)
-    drawn = np.stack(
-        [np.bincount(rng.integers(0, len(sizes), len(sizes)), minlength=len(sizes)) for _ in range(rounds)]
-    )
-    if not draws_inside(len(sizes), len(groups)):
+    count = len(sizes)
+    numbers = rng.integers(0, count, (rounds, count)) + count * np.arange(rounds)[:, None]
+    drawn = np.bincount(numbers.ravel(), minlength=rounds * count).reshape(rounds, count)
+    if not draws_inside(count, len(groups)):
         # In one piece, units first: sparse products would copy it each time.
         return groups, np.ascontiguousarray(drawn.T, dtype=np.float64)
     counts = np.empty((len(groups), rounds))

@@ -144,8 +144,11 @@ def _of_labels(answers: Answers, drawn: np.ndarray) -> dict[str, np.ndarray]:
         score, has = answers.scores[:, label], answers.truth[:, label]
         return areas(ranked(score, has, answers.groups, len(drawn)), drawn)
 
-    with ThreadPoolExecutor(THREADS) as threads:
-        ranks = list(threads.map(rank, range(len(answers.labels))))
+    if drawn.shape[1] == 1:  # done before threads have started
+        ranks = [rank(label) for label in range(len(answers.labels))]
+    else:
+        with ThreadPoolExecutor(THREADS) as threads:
+            ranks = list(threads.map(rank, range(len(answers.labels))))
     for place, name in enumerate(("roc_area", "average_precision", "equal_error_rate")):
         found[name] = np.stack([rank[place] for rank in ranks])
     return found

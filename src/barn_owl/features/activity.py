@@ -3,6 +3,8 @@
 import numpy as np
 import scipy
 
+from barn_owl.arrays import quantile
+
 QUIET_SHARE = 0.2
 MARGIN_DB = 6.0
 """Noise that is steady on the whole still goes up and down by this much."""
@@ -31,7 +33,7 @@ def activity(frames: np.ndarray, margin_db: float = MARGIN_DB) -> np.ndarray:
 
 def quiet_level(frames: np.ndarray) -> np.ndarray:
     """Level in dB that each band of a clip keeps under for a fifth of the time; float32, ``(bands,)``."""
-    return np.quantile(frames, QUIET_SHARE, axis=0).astype(np.float32)
+    return quantile(frames, QUIET_SHARE).astype(np.float32)
 
 
 def sounding(levels: np.ndarray) -> np.ndarray:
