@@ -18,6 +18,8 @@ SMALLEST_SCORE = 1e-15
 """A score of 0 for what is true would make the log loss infinite; this is the step of a float near 1."""
 THREADS = 2
 """Threads over labels: more would wait for memory."""
+WORTH_THREADS = 20_000
+"""Clips times rounds; fewer are ranked before threads have started."""
 VALUES_AT_ONCE = 20_000_000
 """80 MB of float32."""
 
@@ -144,7 +146,7 @@ def _of_labels(answers: Answers, drawn: np.ndarray) -> dict[str, np.ndarray]:
         score, has = answers.scores[:, label], answers.truth[:, label]
         return areas(ranked(score, has, answers.groups, len(drawn)), drawn)
 
-    if drawn.shape[1] == 1:  # done before threads have started
+    if len(answers) * drawn.shape[1] < WORTH_THREADS:
         ranks = [rank(label) for label in range(len(answers.labels))]
     else:
         with ThreadPoolExecutor(THREADS) as threads:
