@@ -3,6 +3,7 @@ import json
 import shutil
 import subprocess
 import sys
+from functools import partial
 
 import numpy as np
 import pandas as pd
@@ -12,7 +13,7 @@ from barn_owl.audio import read_audio, write_audio
 from barn_owl.cli.main import COMMANDS, run
 from barn_owl.clips import read_clip_table, write_clip_table
 from barn_owl.features import read_features
-from barn_owl.learn import write_plan
+from barn_owl.learn import Plan, write_plan
 from barn_owl.tag.pieces import score_pieces
 from helpers import small_plan, write_folder
 
@@ -317,7 +318,9 @@ def test_quiet_says_nothing_and_json_only_json(owl, tmp_path):
 
 
 def test_demo_does_the_whole_job(owl, tmp_path, monkeypatch):
-    monkeypatch.setattr("barn_owl.cli.demo.SCENES", 32)  # an epoch; enough to see that all is there
+    # A few scenes and epochs are enough to see that all is there.
+    monkeypatch.setattr("barn_owl.cli.demo.SCENES", 32)
+    monkeypatch.setattr("barn_owl.Plan", partial(Plan, training={"epochs": 3, "refit": 1}))
     code, out, _ = owl("demo", tmp_path / "quay", "--minutes", "1", "--clips", "12")
     assert code == 0
     for name in ("clips.csv", "events.csv", "truth.csv", "night.png", "run/model.safetensors"):

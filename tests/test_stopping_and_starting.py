@@ -46,8 +46,7 @@ def stop_after(epoch: int):
     return watch
 
 
-@pytest.mark.parametrize("family", ["cnn", "mlp"])
-@pytest.mark.parametrize("changed", [False, True], ids=["sound as it is", "sound changed"])
+@pytest.mark.parametrize(("family", "changed"), [("cnn", True), ("mlp", False)])
 def test_a_resumed_training_ends_as_if_never_stopped(clips, tmp_path, family, changed):
     sound_settings = {"speed": 0.7, "renew": 0.3} if changed else {}
     plan = small_plan(family, sound=sound_settings).but(training={"epochs": 5})

@@ -6,10 +6,9 @@ from contextlib import nullcontext
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
-import pandas as pd
 from threadpoolctl import threadpool_limits
 
 from barn_owl.audio import Excerpt, excerpts
@@ -18,6 +17,9 @@ from barn_owl.features import FrontEnd
 from barn_owl.features.cache import FrameCache
 from barn_owl.parallel import each
 from barn_owl.sound import UniformSettings, read_uniform
+
+if TYPE_CHECKING:  # pandas takes a third of the start of a process that trains a network beside this one
+    import pandas as pd
 
 FILES_AT_ONCE = 8
 """Files that a worker takes at once: handing out one by one holds the workers up."""
@@ -72,14 +74,14 @@ def _elsewhere(places: list[np.ndarray | tuple[str, int, tuple[int, ...]]]) -> C
 
 
 def load_frames(
-    clips: pd.DataFrame,
+    clips: "pd.DataFrame",
     front_end: FrontEnd,
     settings: UniformSettings | None = None,
     *,
     workers: int = 2,
     cache: str | Path | None = None,
     progress: Callable[[int, int], None] | None = None,
-) -> tuple[ClipFrames, pd.DataFrame, dict[int, str]]:
+) -> "tuple[ClipFrames, pd.DataFrame, dict[int, str]]":
     """Read the clips of a table and compute their frames.
 
     settings : how the samples are made uniform first; None for as they are.
