@@ -187,7 +187,7 @@ def test_a_search_goes_on_side_by_side_on_a_cluster(clips, workers, tmp_path, mo
 
 def test_workers_that_are_killed_cost_time_but_no_event(runs, months, workers, tmp_path, short_pieces):
     model, told = runs["cnn"].model, []
-    files = [shutil.copy(path, tmp_path) for path in sorted(months.iterdir()) for _ in range(1)]
+    files = [shutil.copy(path, tmp_path) for path in sorted(months.iterdir())]
     with owl.engine(workers.scheduler_address, told=told.append):
         from distributed import Client
 
@@ -195,7 +195,7 @@ def test_workers_that_are_killed_cost_time_but_no_event(runs, months, workers, t
             victim = next(iter(client.run(os.getpid).values()))
         timer = threading.Timer(0.3, os.kill, (victim, signal.SIGKILL))
         timer.start()
-        got = owl.tag_archive(model, files * 1, keep=tmp_path / "kept.sqlite")
+        got = owl.tag_archive(model, files, keep=tmp_path / "kept.sqlite")
         deadline = time.monotonic() + 20
         while not any("lost the worker" in line for line in told) and time.monotonic() < deadline:
             list(each(len, ["a"] * 8, 1))
