@@ -31,13 +31,14 @@ from barn_owl.evaluate import (
 from barn_owl.evaluate.breakdown import confusable_order, score_by
 from barn_owl.evaluate.comparing import p_words
 from barn_owl.evaluate.curves import areas, ranked
+from barn_owl.evaluate.intervals import draw
 from barn_owl.evaluate.measures import scores_of
 from barn_owl.evaluate.mistakes import nearest_clips
 from barn_owl.learn.plan import ThresholdSettings
 from barn_owl.model import load_model
 from barn_owl.runs import compare_runs, open_run, set_thresholds, train, train_several
 from barn_owl.show import confusion_difference_figure, confusion_figure, write_report
-from helpers import small_plan
+from helpers import assert_close, small_plan
 
 LABELS = ["a", "b", "c", "d"]
 
@@ -161,6 +162,28 @@ def test_the_order_of_clips_and_labels_does_not_matter(rng):
     turned = measure(read_answers(made.sample(frac=1, random_state=1), LABELS[::-1]), rounds=0)
     np.testing.assert_allclose(first.overall["value"], turned.overall["value"])
     np.testing.assert_allclose(first.by_label, turned.by_label.loc[LABELS])
+
+
+@pytest.mark.parametrize("count", [1, 3, 9, 40])
+def test_rounds_draw_as_many_groups_as_there_are(rng, count):
+    groups = np.sort(np.concatenate([np.arange(count), rng.integers(0, count, 30)]))
+    sizes = np.bincount(groups)
+    units, drawn = draw(groups, 50, np.random.default_rng(7))
+    assert drawn.shape == (units.max() + 1, 50)
+    again = np.random.default_rng(7)
+    expected = np.array([np.bincount(again.integers(0, count, count), minlength=count) for _ in range(50)])
+    clips = np.array([drawn[np.unique(units[groups == group])].sum(axis=0) for group in range(count)])
+    # Of few groups the clips inside are drawn as well, as many as the groups that were drawn hold.
+    assert_close(clips.T, (expected * (sizes if len(drawn) > count else 1)).astype(float))
+
+
+def test_labels_are_ranked_side_by_side_as_one_after_the_other(rng, monkeypatch):
+    answers = read_answers(table(rng), LABELS)
+    alone = measure(answers, rounds=20)
+    monkeypatch.setattr("barn_owl.evaluate.measures.WORTH_THREADS", 0)
+    together = measure(answers, rounds=20)
+    pd.testing.assert_frame_equal(alone.overall, together.overall)
+    pd.testing.assert_frame_equal(alone.by_label, together.by_label)
 
 
 @pytest.mark.parametrize(("groups", "size"), [(4, 25), (25, 5)])

@@ -52,6 +52,11 @@ print(scored, others)
     assert done.stdout.strip() == "[] []"
 
 
+def test_a_process_that_trains_a_network_starts_without_tables():
+    script = "import sys, barn_owl.learn.members; print('pandas' in sys.modules)"
+    assert subprocess.run([sys.executable, "-c", script], capture_output=True, text=True).stdout.strip() == "False"
+
+
 @pytest.mark.parametrize("command", ["tag", "train", "evaluate"])
 def test_help_needs_neither_tables_nor_plots(command):
     script = (
