@@ -36,7 +36,8 @@ def harbour(tmp_path_factory):
 def _in_the_harbour(request, monkeypatch, doctest_namespace):
     """Run an example in that folder, with the packages at hand that users import."""
     doctest_namespace |= {"barn_owl": barn_owl, "case_key": case_key, "np": np, "pd": pd}
-    if request.path.parent.name != "show":
+    # Each figure is drawn by the example of the function that makes it; a report of many need not draw them again.
+    if request.path.parent.name != "show" or request.path.stem in ("report", "results"):
         leave_figures_blank(monkeypatch)
     if ">>>" in getattr(getattr(request.node, "dtest", None), "docstring", ""):
         monkeypatch.chdir(request.getfixturevalue("harbour"))

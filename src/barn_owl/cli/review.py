@@ -19,7 +19,7 @@ from barn_owl.cli.common import (
 )
 from barn_owl.errors import PlanError, TableError
 from barn_owl.files import is_file, real_path
-from barn_owl.loop import case_key, read_reviews, recordings_at
+from barn_owl.loop import case_keys, read_reviews, recordings_at
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -173,7 +173,7 @@ def _tell(voice: Voice, cases: pd.DataFrame, given: dict[str, owl.Answer], out: 
     voice.table(shown[order], title=f"estimated from the random sample, {estimate.stretches} stretches in it")
     if not estimate.stretches:
         voice.say("Recall is not known: no stretch without an event was reviewed.")
-    unknown = len(set(given) - {case_key(case) for _, case in cases.iterrows()})
+    unknown = len(set(given) - set(case_keys(cases)))
     if unknown:
         voice.warn(f"{unknown} answers are to cases that are not in EVENTS, or are of another --seed or --stretch-s")
     if out is not None:

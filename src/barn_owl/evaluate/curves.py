@@ -1,25 +1,30 @@
 """Hits and false alarms of a label as its threshold moves: curves, their areas, the equal error rate."""
 
-from typing import NamedTuple
+from typing import NamedTuple, TypeAlias
 
 import numpy as np
 import pandas as pd
 import scipy
+
+DENSE = 2**10
+"""Counts up to which a matrix of them is kept with its zeros: products are then quicker, and making it is."""
+
+Counts: TypeAlias = "np.ndarray | scipy.sparse.csr_array"
 
 
 class Ranked(NamedTuple):
     """One label's clips in the order of their scores, the highest first, put together where that loses nothing.
 
     One step for each distinct score of a clip that has the label: between two of them only false alarms rise. Each
-    is a sparse matrix ``(steps, groups)`` of counts: hits at the score, false alarms above it since the step before,
-    and those at the very score.
+    is a matrix ``(steps, groups)`` of counts, sparse where it is large: hits at the score, false alarms above it
+    since the step before, and those at the very score, None if there is none.
     """
 
     scores: np.ndarray
-    hits: "scipy.sparse.csr_array"
-    above: "scipy.sparse.csr_array"
-    tied: "scipy.sparse.csr_array"
-    misses_nothing: "scipy.sparse.csr_array"
+    hits: Counts
+    above: Counts
+    tied: "Counts | None"
+    misses_nothing: Counts
     """Clips without the label, ``(1, groups)``: all of them, whatever their score."""
 
 
@@ -37,16 +42,18 @@ def ranked(score: np.ndarray, has: np.ndarray, groups: np.ndarray, group_count: 
     own = np.searchsorted(falling, -score[has], side="left")
     return Ranked(
         steps,
-        _counts(own, groups[has], shape),
-        _counts(place[within & ~is_tied], groups[lacks][within & ~is_tied], shape),
-        _counts(place[is_tied], groups[lacks][is_tied], shape),
-        _counts(np.zeros(lacks.sum(), dtype=int), groups[lacks], (1, group_count)),
+        counts_of(own, groups[has], shape),
+        counts_of(place[within & ~is_tied], groups[lacks][within & ~is_tied], shape),
+        counts_of(place[is_tied], groups[lacks][is_tied], shape) if is_tied.any() else None,
+        counts_of(np.zeros(lacks.sum(), dtype=int), groups[lacks], (1, group_count)),
     )
 
 
-def _counts(rows: np.ndarray, columns: np.ndarray, shape: tuple[int, int]) -> "scipy.sparse.csr_array":
-    if shape[1] == 1:  # nothing to sort: several times faster for many clips
-        return scipy.sparse.csr_array(np.bincount(rows, minlength=shape[0])[:, None].astype(np.float64))
+def counts_of(rows: np.ndarray, columns: np.ndarray, shape: tuple[int, int]) -> Counts:
+    """Count pairs of a row and a column, ``(rows, columns)``."""
+    if shape[1] == 1 or shape[0] * shape[1] <= DENSE:
+        counts = np.bincount(rows * shape[1] + columns, minlength=shape[0] * shape[1])
+        return counts.reshape(shape).astype(np.float64)
     return scipy.sparse.csr_array((np.ones(len(rows)), (rows, columns)), shape=shape)
 
 
@@ -66,7 +73,7 @@ def areas(order: Ranked, drawn: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.
     hits = order.hits @ drawn
     before = np.cumsum(order.above @ drawn, axis=0)
     after = before
-    if order.tied.nnz:
+    if order.tied is not None:
         tied = order.tied @ drawn
         after = before + np.cumsum(tied, axis=0)
         before = after - tied

@@ -20,6 +20,9 @@ from barn_owl.evaluate.scores import OverlapScores, Scores, score_labels, score_
 FEW_CLIPS, FEW_GROUPS, WIDE = 10, 5, 0.2
 """Below 10 clips one changes a recall by more than a tenth, below 5 groups a bootstrap has little to draw from,
 and an interval wider than 0.2 does not tell good from poor."""
+OF_ONE_ANSWER = ("accuracy", "balanced_accuracy", "macro_f1", "weighted_f1", "micro_f1", "kappa", "matthews")
+OF_GUESSING = ("roc_area", "average_precision", "equal_error_rate", "log_loss", "brier")
+"""Scores that always giving one answer has, and those of giving each label the same score."""
 MOST_NAMED = 8
 """Labels that one sentence names."""
 DISGUISE, NEARLY_UNIFORM, PROMISE_GAP, UNEQUAL = 0.9, 1.5, 0.15, 0.3
@@ -77,21 +80,21 @@ class Evaluation:
         those of the counts are not known to guessing, and where labels overlap only the areas and losses have
         baselines.
         """
-        table = self.measured.overall.copy()
         labels, clips = len(self.labels), len(self.answers)
-        table[["majority", "chance"]] = np.nan
+        even = _scores_of(self.answers, np.full((clips, labels), 0.5 if self.overlapping else 1 / labels))
+        chance = {name: even[name][0] for name in OF_GUESSING}
+        majority: dict[str, float] = {}
         if not self.overlapping:
             always = np.zeros((clips, labels))
             always[:, self.labels.index(self.majority)] = 1
-            majority = _scores_of(self.answers, always)
-            for name in ("accuracy", "balanced_accuracy", "macro_f1", "weighted_f1", "micro_f1", "kappa", "matthews"):
-                table.loc[name, "majority"] = majority[name][0]
-            table.loc[["accuracy", "balanced_accuracy"], "chance"] = 1 / labels, 1 / labels
-            table.loc[["kappa", "matthews"], "chance"] = 0.0
-        even = _scores_of(self.answers, np.full((clips, labels), 0.5 if self.overlapping else 1 / labels))
-        for name in ("roc_area", "average_precision", "equal_error_rate", "log_loss", "brier"):
-            table.loc[name, "chance"] = even[name][0]
-        return table
+            said = _scores_of(self.answers, always)
+            majority = {name: said[name][0] for name in OF_ONE_ANSWER}
+            chance |= {"accuracy": 1 / labels, "balanced_accuracy": 1 / labels, "kappa": 0.0, "matthews": 0.0}
+        table = self.measured.overall
+        columns = {"majority": majority, "chance": chance}
+        return table.assign(
+            **{name: [known.get(score, np.nan) for score in table.index] for name, known in columns.items()}
+        )
 
     @cached_property
     def order(self) -> list[str]:

@@ -52,6 +52,10 @@ def interval(rounds: np.ndarray, groups: int, *, inside: bool, level: float = LE
     reach = scipy.special.ndtri(upper) if inside else scipy.special.stdtrit(max(groups - 1, 1), upper)
     tail = 100 * float(scipy.special.ndtr(-reach * spread))
     known = np.isfinite(rounds).any(axis=-1)
-    filled = np.where(known[..., None], rounds, 0.0)
-    ends = np.nanpercentile(filled, [tail, 100 - tail], axis=-1)
-    return np.where(known, ends[0], np.nan), np.where(known, ends[1], np.nan)
+    ends = np.full((2, *known.shape), np.nan)
+    # Those without a NaN in one go: the others are put in order one by one.
+    whole = ~np.isnan(rounds).any(axis=-1)
+    for part, percentile in ((whole, np.percentile), (known & ~whole, np.nanpercentile)):
+        if part.any():
+            ends[:, part] = percentile(rounds[part], [tail, 100 - tail], axis=-1)
+    return ends[0], ends[1]

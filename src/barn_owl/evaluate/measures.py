@@ -5,10 +5,9 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 import pandas as pd
-import scipy
 
 from barn_owl.evaluate.answers import Answers
-from barn_owl.evaluate.curves import areas, ranked
+from barn_owl.evaluate.curves import Counts, areas, counts_of, ranked
 from barn_owl.evaluate.intervals import draw, draws_inside, interval
 
 ROUNDS = 1000
@@ -66,9 +65,9 @@ def measure(answers: Answers, *, rounds: int = ROUNDS, seed: int = 0) -> Measure
             units, drawn = draw(answers.groups, min(block, rounds - at), rng)
             parts.append(scores_of(replace(answers, groups=units), drawn))
         for names, place in ((overall, 0), (by_label, 1)):
-            for name in names:
-                values = np.concatenate([part[place][name] for part in parts], axis=-1)
-                ends[f"{place}{name}"] = interval(values, groups, inside=draws_inside(groups, len(answers)))
+            values = np.stack([np.concatenate([part[place][name] for part in parts], axis=-1) for name in names])
+            low, high = interval(values, groups, inside=draws_inside(groups, len(answers)))
+            ends |= {f"{place}{name}": (low[at], high[at]) for at, name in enumerate(names)}
     unknown = np.full(len(answers.labels), np.nan)
     table = pd.DataFrame(
         [
@@ -156,11 +155,10 @@ def _of_labels(answers: Answers, drawn: np.ndarray) -> dict[str, np.ndarray]:
     return found
 
 
-def _by_group(marks: np.ndarray, answers: Answers) -> "scipy.sparse.csr_array":
-    """Count marks, ``(clips, labels)``, by group: sparse ``(labels, groups)``."""
+def _by_group(marks: np.ndarray, answers: Answers) -> Counts:
+    """Count marks, ``(clips, labels)``, by group, ``(labels, groups)``."""
     clip, label = np.nonzero(marks)
-    shape = len(answers.labels), answers.group_count
-    return scipy.sparse.csr_array((np.ones(len(clip)), (label, answers.groups[clip])), shape=shape)
+    return counts_of(label, answers.groups[clip], (len(answers.labels), answers.group_count))
 
 
 def _mean(values: np.ndarray, occurs: np.ndarray) -> np.ndarray:

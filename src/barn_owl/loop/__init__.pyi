@@ -2,6 +2,7 @@ from .answering import (
     Answer as Answer,
     add_answer as add_answer,
     case_key as case_key,
+    case_keys as case_keys,
     read_reviews as read_reviews,
     reviewed_clips as reviewed_clips,
 )
@@ -11,6 +12,7 @@ from .cases import (
 )
 from .estimating import (
     Estimate as Estimate,
+    estimate_from as estimate_from,
     estimate_quality as estimate_quality,
 )
 from .finding import find_like as find_like

@@ -64,6 +64,11 @@ def case_key(case: Mapping[str, Any]) -> str:
     return f"{Path(case['file']).name} {case['start_s']:.3f} {case['end_s']:.3f} {case['label']}".rstrip()
 
 
+def case_keys(cases: pd.DataFrame) -> list[str]:
+    """Name all cases of a table; see `case_key`."""
+    return [case_key(case) for case in cases.to_dict("records")]
+
+
 def add_answer(path: str | Path, answer: Answer) -> None:
     """Add an answer to the file, which is made when it is not there; when this returns, it is on the disk.
 

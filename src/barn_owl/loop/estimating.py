@@ -5,13 +5,14 @@ A. DasGupta, "Interval Estimation for a Binomial Proportion", Statistical Scienc
 drawn from it, what was is known. So the interval closes when all is reviewed.
 """
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 import pandas as pd
 
 from barn_owl.evaluate.intervals import LEVEL
-from barn_owl.loop.answering import Answer, case_key
+from barn_owl.loop.answering import Answer, case_keys
 from barn_owl.loop.cases import EVENT, STRETCH
 
 ROUNDS = 4000
@@ -50,8 +51,15 @@ def estimate_quality(
     when it begins in a stretch without an event; one that begins within an event of another label is not counted.
     rounds : how often what is not known is drawn.
     """
+    given = [answers.get(key) for key in case_keys(cases)]
+    return estimate_from(cases, given, rounds=rounds, seed=seed, level=level)
+
+
+def estimate_from(
+    cases: pd.DataFrame, given: Sequence[Answer | None], *, rounds: int = ROUNDS, seed: int = 0, level: float = LEVEL
+) -> Estimate:
+    """Estimate as `estimate_quality` does, from the answer to each case or None."""
     rng = np.random.default_rng(seed)
-    given = [answers.get(case_key(case)) for case in cases.to_dict("records")]
     cases = cases.assign(answer=given)
     sampled = _random_beginning(cases)
     labels = sorted(set(cases.loc[cases["kind"] == EVENT, "label"]) | _named(sampled))

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 
 from barn_owl.errors import AudioError, BarnOwlError, OutputError, TableError
 from barn_owl.files import is_file
-from barn_owl.loop import Answer, add_answer, case_key, estimate_quality, read_reviews
+from barn_owl.loop import Answer, add_answer, case_keys, estimate_from, read_reviews
 from barn_owl.show.reviewing import Review, estimate_rows, review_page
 
 if TYPE_CHECKING:
@@ -47,7 +47,8 @@ class ReviewServer:
     ) -> None:
         self.review, self._path, self._title = review, Path(answers), title
         self.answers = read_reviews(answers) if is_file(self._path) else {}
-        self._known = {case_key(case) for case in review.cases.to_dict("records")}
+        self._keys = case_keys(review.cases)
+        self._known = set(self._keys)
         self._lock = Lock()
         token = secrets.token_urlsafe(24)
         handler = type("Handler", (_Handler,), {"server_of": self, "base": f"/{token}/"})
@@ -85,7 +86,8 @@ class ReviewServer:
 
     def estimate(self) -> list[dict[str, Any]]:
         """What the answers say of all events."""
-        return estimate_rows(estimate_quality(self.review.cases, self.answers, rounds=ROUNDS))
+        given = [self.answers.get(key) for key in self._keys]
+        return estimate_rows(estimate_from(self.review.cases, given, rounds=ROUNDS))
 
     def add(self, said: Any) -> dict[str, Any]:
         """Keep an answer; return the estimate that follows."""
