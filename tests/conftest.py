@@ -15,7 +15,7 @@ from barn_owl.clips import gather_folder
 from barn_owl.demo import Quay, write_quay
 from barn_owl.learn.plan import FAMILIES
 from barn_owl.runs import Run, open_run, train_families
-from helpers import leave_figures_blank, small_plan, write_folder
+from helpers import able_plan, leave_figures_blank, write_folder
 
 # How long an example takes says more about the machine than about the code.
 settings.register_profile("patient", deadline=None)
@@ -84,7 +84,7 @@ def ranking(clips, shared) -> tuple[Path, pd.DataFrame]:
     """All families trained on the same clips: the folder of their runs, and how they rank."""
 
     def fill(folder: Path) -> None:
-        train_families(clips, folder, small_plan("cnn", rehearsal={"minutes": 0.4})).to_pickle(folder / "ranking")
+        train_families(clips, folder, able_plan("cnn", rehearsal={"minutes": 0.4})).to_pickle(folder / "ranking")
 
     folder = shared("families", fill)
     return folder, pd.read_pickle(folder / "ranking")  # noqa: S301 - our own

@@ -27,7 +27,7 @@ from barn_owl.model.nearest import Nearest
 from barn_owl.model.rows import squared_distances
 from barn_owl.network import sigmoid
 from barn_owl.runs import open_run, train, train_families
-from helpers import assert_close, small_plan
+from helpers import able_plan, assert_close, small_plan
 
 needs_library = pytest.mark.skipif(find_spec("sklearn") is None, reason="the yardstick extra is not installed")
 
@@ -221,7 +221,7 @@ def mixtures(clips, tmp_path_factory) -> pd.DataFrame:
 
 @pytest.mark.parametrize("family", ["logistic", "cnn", "nearest"])
 def test_clips_with_several_labels_are_learnt(mixtures, tmp_path, family):
-    plan = small_plan(family, background=[], overlapping=True)
+    plan = able_plan(family, background=[], overlapping=True)
     run = train(mixtures, tmp_path / "run", plan)
     scores = run.evaluate().scores
     assert scores.exact > (0.5 if family == "nearest" else 0.8)

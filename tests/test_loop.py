@@ -14,7 +14,7 @@ from barn_owl.loop.finding import Example, likeness
 from barn_owl.model import load_model
 from barn_owl.model.kept import packed, unpacked
 from barn_owl.runs import train
-from helpers import RATE_HZ, assert_close, small_plan, sound
+from helpers import RATE_HZ, able_plan, assert_close, sound
 
 KINDS = ("hum", "tick", "hiss")
 
@@ -250,7 +250,7 @@ def test_levels_are_kept_to_half_a_step(rng):
 
 
 def test_a_new_label_is_learnt_from_a_model_file_alone_and_old_ones_stay(clips, tmp_path):
-    plan = small_plan("cnn").but(training={"kept": 6})
+    plan = able_plan("cnn").but(training={"kept": 6})
     old, new = clips[clips["label"] != "tick"], clips[clips["label"] == "tick"]
     before = train(old, tmp_path / "before", plan)
     file = tmp_path / "theirs.safetensors"

@@ -31,7 +31,7 @@ from barn_owl.runs import (
     train_subsets,
 )
 from barn_owl.runs.learning import read_learning
-from helpers import assert_close, small_plan, sound
+from helpers import able_plan, assert_close, small_plan, sound
 
 
 class Stopped(BaseException):
@@ -389,7 +389,7 @@ def test_layers_of_ones_own_train_and_slide(clips, tmp_path, rng):
         {"kind": "relu"}, {"kind": "max_pool", "taps": [2, 1], "stride": 1}, {"kind": "fold_bands"},
         {"kind": "dense", "channels": 12}, {"kind": "relu"},
     ]  # fmt: skip
-    run = train(clips, tmp_path / "own", small_plan("cnn").but(cnn={"layers": layers}))
+    run = train(clips, tmp_path / "own", able_plan("cnn").but(cnn={"layers": layers}))
     assert run.evaluate().scores.balanced_accuracy > 0.5
     frames = run.model.front_end.frames(np.concatenate([sound("hum", rng), sound("hiss", rng)]))
     family, said = run.model.family, run.model.steps(frames)
