@@ -147,7 +147,7 @@ def archive(rng, stretches=60, share=1 / 8):
     drawn = drawn.assign(kind="stretch", stratum="stretch", of=total, draw=np.arange(1, stretches + 1),
                          truth=missed[:stretches], why="", teaches=0.0)  # fmt: skip
     cases, answers = pd.concat([cases, drawn], ignore_index=True), {}
-    for _, case in cases.iterrows():
+    for case in cases.to_dict("records"):
         if case["kind"] == "event" and case["draw"] > share * case["of"]:
             continue
         key, there = case_key(case), [(case["truth"], case["start_s"], case["end_s"])] if case["truth"] else []

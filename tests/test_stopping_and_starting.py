@@ -318,7 +318,7 @@ def test_a_plan_is_fitted_to_the_clips_and_says_why(tmp_path, rng):
 
 
 def test_the_command_trains_families_seeds_and_from_a_model(clips, tmp_path, capsys, ranking):
-    write_clip_table(clips, tmp_path / "clips.csv")
+    write_clip_table(clips.groupby("label").head(8), tmp_path / "clips.csv")
     table, plan = str(tmp_path / "clips.csv"), tmp_path / "plan.toml"
     plan.write_text(
         'background = ["still"]\n[training]\nepochs = 3\nrefit = 2\n'

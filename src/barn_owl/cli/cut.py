@@ -20,7 +20,7 @@ from barn_owl.cli.common import (
     seed_option,
     write_clips,
 )
-from barn_owl.clips import TakeSettings
+from barn_owl.clips.takes import TakeSettings
 from barn_owl.errors import AudioError, PlanError, TableError
 
 if TYPE_CHECKING:

@@ -7,10 +7,10 @@ from pathlib import Path
 import click
 
 import barn_owl as owl
+from barn_owl import learn
 from barn_owl.cli.common import Voice, json_option, quiet_option, read_clips, workers_option
 from barn_owl.clips.sides import SIDES
 from barn_owl.errors import PlanError
-from barn_owl.learn.plan import ThresholdSettings
 
 SHOWN_CONFUSIONS = 3
 
@@ -93,14 +93,14 @@ def command(
     voice.result({"side": name, **evaluation.as_dict(), **({"by": tables} if tables else {})})
 
 
-def read_wish(text: str) -> ThresholdSettings:
+def read_wish(text: str) -> learn.ThresholdSettings:
     """Read ``precision=0.9`` and the like. Raises PlanError when it is none of them."""
     what, _, value = text.partition("=")
     try:
-        number = float(value) if value else ThresholdSettings().value
+        number = float(value) if value else learn.ThresholdSettings().value
     except ValueError as error:
         raise PlanError(f"--wish {text}: {value!r} is not a number") from error
-    return ThresholdSettings(wish=what, value=number)
+    return learn.ThresholdSettings(wish=what, value=number)
 
 
 def _columns(evaluation: owl.Evaluation) -> list[str]:

@@ -8,7 +8,6 @@ import click
 
 import barn_owl as owl
 from barn_owl.cli.common import Voice, force_option, json_option, quiet_option
-from barn_owl.compact import write_c, write_onnx, write_weights
 from barn_owl.errors import OutputError
 
 
@@ -37,11 +36,11 @@ def command(model_path: Path, out: Path, takes_features: bool, force: bool, as_j
     model = owl.load_model(model_path)
     written = [out]
     if ending == ".c":
-        written = write_c(model, out, force=force)
+        written = owl.write_c(model, out, force=force)
     elif ending == ".onnx":
-        write_onnx(model, out, takes_features=takes_features, force=force)
+        owl.write_onnx(model, out, takes_features=takes_features, force=force)
     elif ending in (".npz", ".json"):
-        write_weights(model, out, force=force)
+        owl.write_weights(model, out, force=force)
     else:
         raise OutputError(f"{out}: the ending says what is written: .c, .onnx, .npz or .json")
     voice.say(f"Wrote {', '.join(map(str, written))}.")

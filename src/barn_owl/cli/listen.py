@@ -20,7 +20,6 @@ import barn_owl as owl
 from barn_owl.cli.common import Voice, decision_options, force_option, json_option, quiet_option, stopping
 from barn_owl.errors import AudioError, OutputError, PlanError
 from barn_owl.files import checked_target
-from barn_owl.live import command_notices, post_notices
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -105,7 +104,7 @@ def command(
     lead_s = None if excerpts is None else around_s
     notices = [
         made(what, pause_s=notice_pause_s)
-        for made, what in ((command_notices, run_command), (post_notices, post))
+        for made, what in ((owl.command_notices, run_command), (owl.post_notices, post))
         if what is not None
     ]
     source = _source(microphone, rate_hz, sample_type, channels, speed)

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 import click
 
 import barn_owl as owl
+from barn_owl import loop
 from barn_owl.cli.common import (
     Voice,
     check_outputs,
@@ -19,7 +20,6 @@ from barn_owl.cli.common import (
 )
 from barn_owl.errors import PlanError, TableError
 from barn_owl.files import is_file, real_path
-from barn_owl.loop import case_keys, read_reviews, recordings_at
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -92,7 +92,7 @@ def command(
         shown=bool(page or serve),
     )
     labels = owl.load_model(model).event_labels if model is not None else []
-    given = read_reviews(file) if is_file(file) else {}
+    given = owl.read_reviews(file) if is_file(file) else {}
     if page is not None:
         _write(voice, owl.Review(cases, labels=labels), page, given, file, events, force=force)
     if serve:
@@ -109,9 +109,9 @@ def _cases(
 
     files = owl.find_recordings(recordings) if recordings else []
     if files and is_store(events):
-        table = recordings_at(events_of_recordings(events, files), audio)
+        table = loop.recordings_at(events_of_recordings(events, files), audio)
     else:
-        table = recordings_at(owl.read_events(events), audio)
+        table = loop.recordings_at(owl.read_events(events), audio)
     if recordings:
         known = {real_path(file): file for file in table["file"].unique()}
         files = [known.get(real_path(file), file) for file in files]
@@ -158,7 +158,7 @@ def _serve(review: owl.Review, file: Path, port: int, events: Path) -> dict[str,
         stop.wait()
         server.stop()
     # Others may have added to the same file meanwhile.
-    return read_reviews(file) if is_file(file) else {}
+    return owl.read_reviews(file) if is_file(file) else {}
 
 
 def _tell(voice: Voice, cases: pd.DataFrame, given: dict[str, owl.Answer], out: Path | None, *, force: bool) -> None:
@@ -173,7 +173,7 @@ def _tell(voice: Voice, cases: pd.DataFrame, given: dict[str, owl.Answer], out: 
     voice.table(shown[order], title=f"estimated from the random sample, {estimate.stretches} stretches in it")
     if not estimate.stretches:
         voice.say("Recall is not known: no stretch without an event was reviewed.")
-    unknown = len(set(given) - set(case_keys(cases)))
+    unknown = len(set(given) - set(loop.case_keys(cases)))
     if unknown:
         voice.warn(f"{unknown} answers are to cases that are not in EVENTS, or are of another --seed or --stretch-s")
     if out is not None:

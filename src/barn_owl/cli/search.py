@@ -7,6 +7,7 @@ from pathlib import Path
 import click
 
 import barn_owl as owl
+from barn_owl import compact
 from barn_owl.cli.common import (
     Voice,
     engine_option,
@@ -18,7 +19,6 @@ from barn_owl.cli.common import (
     seed_option,
     workers_option,
 )
-from barn_owl.compact import front, read_device, search
 from barn_owl.files import MISSING, claim_folder, not_a_file
 
 SHOWN = [
@@ -66,12 +66,12 @@ def command(
     barn-owl train clips.csv --plan found/plan.toml --run best
     """
     voice = Voice(quiet=quiet, as_json=as_json)
-    table, target = read_clips(clips), read_device(device)
+    table, target = read_clips(clips), owl.read_device(device)
     if not_a_file(folder) != MISSING:
         claim_folder(folder, force=force or resume)
     plan = owl.read_plan(plan_path) if plan_path is not None else owl.suggest_plan(table, workers=workers).plan
     work = owl.Work(workers=workers, force=force, told=lambda name, number, _total: voice.say(f"{number}: {name}"))
-    found = search(
+    found = owl.search(
         table, folder, target, minutes=minutes, plan=plan.but(seed=seed), int8=not floats, halves=not is_random,
         resume=resume, work=work,
     )  # fmt: skip
@@ -85,6 +85,8 @@ def command(
     voice.say(f"\nWrote {folder / 'search.csv'}, search.html, search.png and plan.toml.")
     voice.say(f"Next: barn-owl train {clips} --plan {folder / 'plan.toml'} --run best")
     records = found.table.astype(object).where(found.table.notna(), None)
-    voice.result({"plan": str(folder / "plan.toml"), "candidates": records.to_dict("records"),
-                  "front": [int(one) for one in front(found.table)["candidate"]] if "flash_kb" in found.table else
-                  []})  # fmt: skip
+    furthest = compact.front(found.table)["candidate"] if "flash_kb" in found.table else []
+    voice.result(
+        {"plan": str(folder / "plan.toml"), "candidates": records.to_dict("records"),
+         "front": [int(one) for one in furthest]}
+    )  # fmt: skip

@@ -11,7 +11,6 @@ import barn_owl as owl
 from barn_owl.cli.common import Voice, force_option, json_option, quiet_option, workers_option
 from barn_owl.cli.evaluate import show_scores
 from barn_owl.cli.train import EpochTeller
-from barn_owl.compact import quantise_run, shrink
 from barn_owl.files import claim_folder
 
 
@@ -59,7 +58,7 @@ def command(
         target = folder / "in-floats" if int8 else folder
         with voice.progress("reading clips") as reading:
             own = replace(work, reading=reading, watch=EpochTeller(voice), told=voice.begins)
-            shrunk = shrink(run, target, share=share, flash_kb=flash_kb, work=own)
+            shrunk = owl.shrink(run, target, share=share, flash_kb=flash_kb, work=own)
         run = shrunk.run
         voice.table(
             shrunk.rounds, title="after each round, on validation scenes, whose clips it has learnt from before"
@@ -69,7 +68,7 @@ def command(
         kept = {"rounds": shrunk.rounds.to_dict("records"), "channels": shrunk.channels.to_dict("records")}
     if int8:
         with voice.progress("reading clips") as reading:
-            run = quantise_run(run, folder, work=replace(work, reading=reading))
+            run = owl.quantise_run(run, folder, work=replace(work, reading=reading))
     owl.write_results(run)
     if run.tested is not None:
         owl.write_comparison_page(owl.compare_runs([run_path, folder], workers=workers), folder / "compared.html")

@@ -11,7 +11,6 @@ from .corrections import (
     read_corrections as read_corrections,
 )
 from .cut import (
-    TakeSettings as TakeSettings,
     cut_windows as cut_windows,
     draw_background as draw_background,
     find_takes as find_takes,
@@ -48,6 +47,7 @@ from .table import (
     read_clip_table as read_clip_table,
     write_clip_table as write_clip_table,
 )
+from .takes import TakeSettings as TakeSettings
 from .writing import (
     label_folder as label_folder,
     write_excerpts as write_excerpts,

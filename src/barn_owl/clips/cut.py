@@ -3,20 +3,18 @@
 from collections import deque
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Literal
 
 import numpy as np
 import pandas as pd
-from pydantic import Field, model_validator
 
 from barn_owl.audio import audio_info, stream_audio
 from barn_owl.audio.silence import two_threshold_runs
 from barn_owl.clips.table import check_clip_table
+from barn_owl.clips.takes import TakeSettings
 from barn_owl.clips.within import check_within
 from barn_owl.clips.writing import MICRO
 from barn_owl.errors import AudioError, TableError
 from barn_owl.features import FrontEnd
-from barn_owl.settings import Settings
 
 QUIET_SHARE = 0.25
 BLOCK_FRAMES, BLOCKS_AROUND = 1000, 3
@@ -24,30 +22,6 @@ BLOCK_FRAMES, BLOCKS_AROUND = 1000, 3
 RISE_FRAMES, SEARCHED_FRAMES, RISE_SHARE = 2, 10, 0.5
 MARGIN_S = 0.02
 """Kept free between an event and the edge of its clip, where there is room."""
-
-
-class TakeSettings(Settings):
-    """What counts as one take, and how long its clip is.
-
-    on_db, off_db : how far the mean of the mel bands stands out of the quiet where a take begins and ends.
-    gap_s : a pause up to this length is inside a take. place : where the event is in its clip.
-
-    >>> barn_owl.TakeSettings(length_s=0.5).length_s
-    0.5
-    """
-
-    length_s: float = Field(default=1.0, gt=0, le=600)
-    on_db: float = Field(default=5.0, gt=0, le=60)
-    off_db: float = Field(default=2.5, gt=0, le=60)
-    gap_s: float = Field(default=0.25, ge=0)
-    shortest_s: float = Field(default=0.02, ge=0)
-    place: Literal["random", "start", "centre"] = "random"
-
-    @model_validator(mode="after")
-    def _in_order(self) -> "TakeSettings":
-        if self.off_db > self.on_db:
-            raise ValueError(f"off_db must be at most on_db={self.on_db:g}, got {self.off_db:g}")
-        return self
 
 
 def find_takes(

@@ -7,7 +7,7 @@ once however many features use it.
 from collections.abc import Callable
 
 import numpy as np
-from scipy.fftpack import rfft
+import scipy
 
 from barn_owl.features import shape
 from barn_owl.features.pitch import PitchFinder
@@ -81,7 +81,7 @@ class Chunks:
         windowed = squares.reshape(-1, CHUNK, columns)[:, :, :length]
         np.multiply(windowed, self.front_end.window_rows, out=windowed)
         filled = squares[: -(-self.rows // TOGETHER) * TOGETHER]
-        transform = rfft(filled, axis=1, overwrite_x=True)
+        transform = scipy.fftpack.rfft(filled, axis=1, overwrite_x=True)
         np.multiply(transform, transform, out=filled)
         return squares
 

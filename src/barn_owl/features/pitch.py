@@ -5,9 +5,8 @@ Soc. Am. 111(4), 2002, steps 2 to 5.
 """
 
 import numpy as np
-import scipy.fft
+import scipy
 from numpy.lib.stride_tricks import sliding_window_view
-from scipy.fftpack import irfft, rfft
 
 THRESHOLD = 0.15
 """A dip of the normalised difference below this is taken, the first one; otherwise the deepest."""
@@ -94,13 +93,13 @@ class PitchFinder:
         long[:, : frames.shape[1]] = frames
         long[:, frames.shape[1] :] = 0
         # All three transforms are made in place: first bin, pairs of real and imaginary part, last bin.
-        spectra: list[np.ndarray] = [rfft(buffer, axis=1, overwrite_x=True) for buffer in (short, long)]
+        spectra: list[np.ndarray] = [scipy.fftpack.rfft(buffer, axis=1, overwrite_x=True) for buffer in (short, long)]
         ends = spectra[0][:, [0, -1]] * spectra[1][:, [0, -1]]
         one, other = (spectrum[:, 1:-1].view(np.complex64) for spectrum in spectra)
         np.conjugate(one, out=one)
         other *= one
         spectra[1][:, [0, -1]] = ends
-        return np.asarray(irfft(spectra[1], axis=1, overwrite_x=True)[:, : self._longest + 1])
+        return np.asarray(scipy.fftpack.irfft(spectra[1], axis=1, overwrite_x=True)[:, : self._longest + 1])
 
     def _first_dip(self, normalised: np.ndarray) -> np.ndarray:
         """Lag of the first local minimum below the threshold; of the lowest value where there is none."""

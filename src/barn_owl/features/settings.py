@@ -4,7 +4,7 @@ from functools import cached_property
 from itertools import pairwise
 
 import numpy as np
-import scipy.fft
+import scipy
 from pydantic import Field, field_validator, model_validator
 
 from barn_owl.features.catalogue import FEATURES, GROUPS
@@ -115,7 +115,13 @@ class FrontEndSettings(Settings):
     @property
     def fft_length(self) -> int:
         """Length of the transform: as asked for, or the frame zero-padded to a size that is fast."""
-        return self.fft or scipy.fft.next_fast_len(self.frame, real=True)
+        if self.fft is not None:
+            return self.fft
+        if (
+            self.frame & (self.frame - 1) == 0
+        ):  # a power of two is fast: known without the cost of importing scipy.fft
+            return self.frame
+        return scipy.fft.next_fast_len(self.frame, real=True)
 
     @property
     def bin_hz(self) -> float:
