@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 import click
 
 import barn_owl as owl
+from barn_owl import runs
 from barn_owl.cli.common import (
     Voice,
     engine_option,
@@ -105,6 +106,7 @@ def command(
     _refuse_together([name for name, given in ways.items() if given], resume, ensemble, start_from, frozen)
     if forget and not start_from:
         raise click.UsageError("--forget needs --start-from")
+    runs.check_subsets(subsets)
     table, work = read_clips(clips), owl.Work(workers=workers, force=force, cache=cache)
     given = {
         "family": None if family == "all" else family,

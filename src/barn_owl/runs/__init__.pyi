@@ -9,6 +9,7 @@ from .run import (
     open_run as open_run,
 )
 from .several import (
+    check_subsets as check_subsets,
     ensemble_of as ensemble_of,
     train_families as train_families,
     train_several as train_several,

@@ -132,9 +132,7 @@ def train_subsets(
     2
     >>> barn_owl.save_figure(barn_owl.subsets_figure(table), "subsets.png")
     """
-    wrong = [part for part in subsets if not (0 < part <= 1 or part == int(part) > 1)]
-    if wrong:
-        raise TableError(f"a part of the clips is a share up to 1 or a whole number of clips, got {wrong[0]:g}")
+    check_subsets(subsets)
     plan = plan or suggest_plan(clips).plan
     sided = with_sides(usable_clips(clips, plan), plan)
     folder, rows = claim_folder(folder, force=work.force), []
@@ -154,6 +152,13 @@ def train_subsets(
     table = pd.DataFrame(rows).drop(columns="family")
     write_table(table, folder / "subsets.csv")
     return table
+
+
+def check_subsets(subsets: Sequence[float]) -> None:
+    """Raise TableError for a part of the clips that is no share and no number of them."""
+    wrong = [part for part in subsets if not (0 < part <= 1 or (part > 1 and float(part).is_integer()))]
+    if wrong:
+        raise TableError(f"a part of the clips is a share up to 1 or a whole number of clips, got {wrong[0]:g}")
 
 
 def _part(clips: pd.DataFrame, share: float, seed: int) -> pd.DataFrame:
