@@ -13,7 +13,7 @@ def main() -> None:
         background=["water"],
         cnn={"size": "tiny", "networks": 1},
         training={"epochs": 3, "refit": 2},  # far too few, for the sake of the example
-        scenes={"count": 64},
+        scenes={"count": 32},
         rehearsal={"minutes": 0},
     )
     barn_owl.train(clips[clips["label"] != "winch"], "example-before", plan)

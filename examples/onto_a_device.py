@@ -17,7 +17,7 @@ def main() -> None:
         background=["water"],
         cnn={"size": "tiny", "networks": 1},
         training={"epochs": 3, "refit": 2},  # far too few, for the sake of the example
-        scenes={"count": 64},
+        scenes={"count": 32},
         rehearsal={"minutes": 0},
     )
     model = barn_owl.train(clips, "example-small", plan).model

@@ -324,7 +324,8 @@ def test_a_signal_ends_it_cleanly_with_the_last_event(runs, rng, tmp_path, numbe
     model = tmp_path / "model.safetensors"
     runs["cnn"].model.save(model)
     code = "from barn_owl.cli.main import main; main()"
-    arguments = ["listen", str(model), "--microphone", "-", "--rate-hz", str(RATE_HZ), "-o", str(tmp_path / "l.csv")]
+    where = ["--microphone", "-", "--rate-hz", str(RATE_HZ), "--on", "0.3", "-o", str(tmp_path / "l.csv")]
+    arguments = ["listen", str(model), *where]
     with subprocess.Popen(
         [sys.executable, "-c", code, *arguments],
         stdin=subprocess.PIPE,
