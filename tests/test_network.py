@@ -33,7 +33,6 @@ from barn_owl.network.network import turned
 from barn_owl.network.optimiser import clip_norm
 from helpers import assert_close
 
-
 STEP = 5e-6
 
 
