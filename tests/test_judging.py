@@ -265,12 +265,12 @@ def test_thresholds_worked_by_hand(wish, value, threshold):
 
 
 def test_thresholds_only_take_answers_back_where_one_label_is_said(rng):
-    made = table(rng, 400, skill=1.0)
+    made = table(rng, 4000, skill=1.0)  # so many that each label can reach 0.8
     answers = read_answers(made, LABELS)
     thresholds = fit_thresholds(answers, "precision", 0.8)
     found = evaluation(made, thresholds=thresholds)
     before, after = found.answers.right.mean(), found.answers.right[found.decided].mean()
-    assert before < 0.7 < 0.75 < after  # a label that never reaches 0.8 comes as near as it can
+    assert before < 0.7 < 0.8 <= after
     assert fit_thresholds(answers, "none", 1) == dict.fromkeys(LABELS, 0.0)
 
 

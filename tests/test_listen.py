@@ -59,7 +59,7 @@ def at_once(runs):
     return samples, [(one.model, scores_of(one.model, samples, None, len(samples))) for one in runs.values()]
 
 
-@settings(max_examples=8)
+@settings(max_examples=12)
 @given(every_s=st.floats(0.05, 6.0), size=st.integers(800, 60_000))
 def test_scores_that_are_given_out_early_are_the_same_to_the_last_bit(at_once, every_s, size):
     samples, wholes = at_once

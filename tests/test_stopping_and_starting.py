@@ -47,7 +47,8 @@ def stop_after(epoch: int):
     return watch
 
 
-@pytest.mark.parametrize(("family", "changed"), [("cnn", True), ("mlp", False)])
+@pytest.mark.parametrize("family", ["cnn", "mlp"])
+@pytest.mark.parametrize("changed", [False, True], ids=["sound as it is", "sound changed"])
 def test_a_resumed_training_ends_as_if_never_stopped(clips, tmp_path, family, changed):
     sound_settings = {"speed": 0.7, "renew": 0.3} if changed else {}
     plan = small_plan(family, sound=sound_settings).but(training={"epochs": 5})
@@ -310,7 +311,7 @@ def test_a_plan_is_fitted_to_the_clips_and_says_why(tmp_path, rng):
     assert suggest_plan(studio).plan.front_end.rate_hz == 16_000
     assert narrow.plan.front_end.top_hz <= 5_600
     assert narrow.plan.recordings == [str(tmp_path / "dull.wav")]
-    assert re.search(r"the recordings 5\.[4-7] kHz", narrow.reasons["front_end.rate_hz"])
+    assert re.search(r"the recordings 5\.[56] kHz", narrow.reasons["front_end.rate_hz"])
     (tmp_path / "broken.wav").write_bytes(b"RIFF")
     with pytest.raises(AudioError, match="nothing can be heard"):
         suggest_plan(studio, recordings=[tmp_path / "broken.wav"])

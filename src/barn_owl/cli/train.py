@@ -106,7 +106,7 @@ def command(
     _refuse_together([name for name, given in ways.items() if given], resume, ensemble, start_from, frozen)
     if forget and not start_from:
         raise click.UsageError("--forget needs --start-from")
-    runs.check_subsets(subsets)
+    runs.check_subsets(subsets)  # refused before minutes of listening, not after
     table, work = read_clips(clips), owl.Work(workers=workers, force=force, cache=cache)
     given = {
         "family": None if family == "all" else family,

@@ -117,9 +117,8 @@ class FrontEndSettings(Settings):
         """Length of the transform: as asked for, or the frame zero-padded to a size that is fast."""
         if self.fft is not None:
             return self.fft
-        if (
-            self.frame & (self.frame - 1) == 0
-        ):  # a power of two is fast: known without the cost of importing scipy.fft
+        # A power of two is fast; that is known without the cost of importing scipy.fft.
+        if self.frame & (self.frame - 1) == 0:
             return self.frame
         return scipy.fft.next_fast_len(self.frame, real=True)
 
