@@ -27,6 +27,7 @@ def assert_close(actual, expected, *, rtol=1e-7, atol=0.0):
 def leave_figures_blank(patch: pytest.MonkeyPatch) -> None:
     """Build figures, but neither lay them out nor draw them: that takes most of the time of a small command."""
     patch.setattr(Picture, "savefig", lambda _, *arguments, **options: BLANK.savefig(*arguments, **options))
+    patch.setattr(Picture, "take_names_literally", lambda _: None)
     patch.setattr(ConstrainedLayoutEngine, "execute", lambda *_: None)
 
 

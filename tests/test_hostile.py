@@ -8,6 +8,7 @@ import sqlite3
 import subprocess
 import sys
 import time
+from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 
@@ -529,15 +530,29 @@ def test_features_of_a_recording_are_written_part_by_part(tmp_path, rng):
 # Signals
 
 
+def children_read_sound(group):
+    """Whether a process that another one of the session started has a recording open."""
+    for process in torture.members(group):
+        with suppress(OSError):
+            if process.name != str(group) and any(
+                str(one.readlink()).endswith(".wav") for one in process.glob("fd/*")
+            ):
+                return True
+    return False
+
+
 @pytest.mark.parametrize("how", [signal.SIGTERM, signal.SIGINT, signal.SIGKILL])
 def test_a_signal_leaves_no_process_no_file_and_no_traceback(runs, tmp_path, rng, how):
     (tmp_path / "in").mkdir()
-    take = np.tile(sound("hum", rng), 500)
-    for number in range(12):
-        soundfile.write(tmp_path / "in" / f"night_{number}.wav", take, RATE_HZ)
+    soundfile.write(tmp_path / "in" / "night_0.wav", np.tile(sound("hum", rng), 500), RATE_HZ)
+    for number in range(1, 12):
+        os.link(tmp_path / "in" / "night_0.wav", tmp_path / "in" / f"night_{number}.wav")
     command = [*BARN_OWL, "tag", str(runs["cnn"].folder), "in", "-o", "e.csv", "--keep", "k.sqlite"]
     process = subprocess.Popen(command, cwd=tmp_path, stderr=subprocess.PIPE, text=True, start_new_session=True)
-    time.sleep(4)
+    deadline = time.monotonic() + 20
+    while not children_read_sound(process.pid) and time.monotonic() < deadline:
+        time.sleep(0.05)
+    assert process.poll() is None
     process.send_signal(how)
     said = process.communicate(timeout=30)[1]
     if how != signal.SIGKILL:
@@ -545,9 +560,9 @@ def test_a_signal_leaves_no_process_no_file_and_no_traceback(runs, tmp_path, rng
         assert "Traceback" not in said
         assert "leaked" not in said
     deadline = time.monotonic() + 5
-    while torture._group_lives(process.pid) and time.monotonic() < deadline:
+    while torture.members(process.pid) and time.monotonic() < deadline:
         time.sleep(0.1)
-    assert not torture._group_lives(process.pid)
+    assert not torture.members(process.pid)
     assert not [path for path in tmp_path.iterdir() if path.name.startswith(".")]
 
 

@@ -574,7 +574,7 @@ def kill_once(base: Path, name: str, arguments: list[str], wanted: dict, took_s:
         if how != signal.SIGKILL and "Traceback" in said:
             return f"{how.name} after {wait_s:.2f} s: a traceback: {said[-300:]}"
         time.sleep(1.5)
-        if _group_lives(process.pid):
+        if members(process.pid):
             os.killpg(process.pid, signal.SIGKILL)
             return f"{how.name} after {wait_s:.2f} s: processes outlived it"
         begun = (folder / "trained" / "plan.toml").is_file()
@@ -589,15 +589,16 @@ def kill_once(base: Path, name: str, arguments: list[str], wanted: dict, took_s:
     return ""
 
 
-def _group_lives(group: int) -> bool:
-    """Whether processes of a session are there, other than those that only wait to be buried."""
+def members(group: int) -> list[Path]:
+    """Processes of a session, as folders of /proc, other than those that only wait to be buried."""
+    found = []
     for entry in Path("/proc").iterdir():
         if entry.name.isdigit():
             with contextlib.suppress(OSError, IndexError, ValueError):
                 fields = (entry / "stat").read_text().rpartition(")")[2].split()
                 if int(fields[2]) == group and fields[0] != "Z":
-                    return True
-    return False
+                    found.append(entry)
+    return found
 
 
 def kills(base: Path, count: int, seed: int, seconds: float) -> dict:

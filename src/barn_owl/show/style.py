@@ -40,15 +40,19 @@ class Picture(Figure):
 
     def take_names_literally(self) -> None:
         """Draw nothing as a formula but the powers on logarithmic axes."""
-        axes = [axis for one in self.axes for axis in (one.xaxis, one.yaxis)]
+        # Asking for ticks makes those that there are not yet; asking for their labels would place them as well.
+        ticks = [
+            (axis, tick)
+            for one in self.axes
+            for axis in (one.xaxis, one.yaxis)
+            for tick in (*axis.get_major_ticks(), *axis.get_minor_ticks())
+        ]
         powers = {
             id(label)
-            for axis in axes
+            for axis, tick in ticks
             if isinstance(axis.get_major_formatter(), LogFormatter)
-            for label in (*axis.get_ticklabels(), *axis.get_ticklabels(minor=True))
+            for label in (tick.label1, tick.label2)
         }
-        for axis in axes:
-            axis.get_ticklabels()  # makes those that there are not yet
         for text in self.findobj(Text):
             if isinstance(text, Text) and id(text) not in powers:
                 text.set_parse_math(False)
