@@ -260,10 +260,12 @@ def missing_on_sides(clips: pd.DataFrame) -> dict[str, list[str]]:
     """Labels that have no clip on a side, by side; nothing where the table is not split, or a side has no clip."""
     if "split" not in clips or not clips["split"].isin(SIDES).all():
         return {}
-    labelled = clips[clips["label"] != ""]
-    table = pd.crosstab(labelled["label"], labelled["split"]).reindex(columns=list(SIDES), fill_value=0)
-    return {side: without for side in SIDES
-            if table[side].any() and (without := table.index[table[side] == 0].tolist())}  # fmt: skip
+    there: dict[str, set[str]] = {side: set() for side in SIDES}
+    for label, side in clips[["label", "split"]].drop_duplicates().itertuples(index=False):
+        if label != "":
+            there[side].add(label)
+    every = set().union(*there.values())
+    return {side: sorted(every - labels) for side, labels in there.items() if labels and every - labels}
 
 
 def _report_missing(clips: pd.DataFrame) -> None:
