@@ -8,12 +8,13 @@ demo: .venv/ready
 	rm -rf saltmarsh-quay
 	$(BIN)/barn-owl demo saltmarsh-quay
 
-# Two workers with one thread each: more would wait for each other in the linear algebra. The many processes
-# that tests start need not compile the package anew, even where compiled modules are not kept otherwise.
+# Workers have one thread each: more would wait for each other in the linear algebra. Three keep two cores busy, as
+# some tests wait for a browser, a signal or sound that is played. The many processes that tests start need not compile
+# the package anew, even where compiled modules are not kept otherwise.
 TEST_WITH := PYTHONDONTWRITEBYTECODE= OMP_NUM_THREADS=1 OPENBLAS_NUM_THREADS=1
 
 test: .venv/ready-dev
-	$(TEST_WITH) $(BIN)/pytest -n 2 --dist loadfile
+	$(TEST_WITH) $(BIN)/pytest -n 3 --dist loadfile
 
 # All commands of the guide and the README, copied out of their text and run in order.
 guide: .venv/ready-dev

@@ -1,5 +1,7 @@
 """What the examples in docstrings find in their folder: clips, a finished run, a recording with its truth."""
 
+import shutil
+
 import numpy as np
 import pandas as pd
 import pytest
@@ -7,20 +9,28 @@ import pytest
 import barn_owl
 from barn_owl import runs
 from barn_owl.loop import case_key
-from helpers import RATE_HZ, leave_figures_blank, small_plan, sound, write_folder
+from helpers import RATE_HZ, leave_figures_blank, shared, small_plan, sound, write_folder
+
+__all__ = ["shared"]
 
 
 @pytest.fixture(scope="session")
-def harbour(tmp_path_factory):
-    """A folder with ``clips/`` and their table, two runs, and a recording with its truth and events."""
+def harbour(shared, tmp_path_factory):
+    """A folder with ``clips/`` and their table, three runs, and a recording with its truth and events."""
     folder = tmp_path_factory.mktemp("examples")
+    shutil.copytree(shared("harbour", _fill), folder, dirs_exist_ok=True)  # examples write in it
+    return folder
+
+
+def _fill(folder):
     with pytest.MonkeyPatch.context() as patch:
-        patch.chdir(folder)
         write_folder(folder / "clips", seed=5)
+        patch.chdir(folder)
         clips = barn_owl.gather_folder("clips", names="{group}_{take}").clips
         barn_owl.write_clip_table(clips, "clips.csv")
         runs.train(clips, "first", small_plan("logistic"))
         runs.train(clips, "second", small_plan("nearest"))
+        runs.train(clips, "network", small_plan("cnn", training={"epochs": 1}))
         rng, night, rows = np.random.default_rng(3), [], []
         for number, kind in enumerate(["hum", "tick", "hiss", "hum"]):
             night += [sound("still", rng, 2.0), sound(kind, rng, 1.0)]
@@ -29,7 +39,6 @@ def harbour(tmp_path_factory):
         barn_owl.write_clip_table(pd.DataFrame(rows), "truth.csv")
         events = barn_owl.tag_recording(barn_owl.load_model("first"), "night.wav")
         barn_owl.write_clip_table(events, "events.csv")
-    return folder
 
 
 @pytest.fixture(autouse=True)

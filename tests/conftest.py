@@ -2,20 +2,21 @@
 
 import logging
 import os
-from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
 import pandas as pd
 import pytest
-from filelock import FileLock
 from hypothesis import settings
 
 from barn_owl.clips import gather_folder
 from barn_owl.demo import Quay, write_quay
+from barn_owl.learn import scenes
 from barn_owl.learn.plan import FAMILIES
 from barn_owl.runs import Run, open_run, train_families
-from helpers import able_plan, leave_figures_blank, write_folder
+from helpers import able_plan, leave_figures_blank, shared, write_folder
+
+__all__ = ["shared"]
 
 # How long an example takes says more about the machine than about the code.
 settings.register_profile("patient", deadline=None)
@@ -47,25 +48,17 @@ def _only_what_is_looked_at_is_drawn(request, monkeypatch):
 
 
 @pytest.fixture
+def few_made_up_sounds(monkeypatch):
+    """For tests that see that a training runs, and not what it learns of foreign sounds, which take seconds."""
+    monkeypatch.setattr(scenes, "MADE_UP", 24)
+    scenes._made_up.cache_clear()
+    yield
+    scenes._made_up.cache_clear()
+
+
+@pytest.fixture
 def rng(seed):
     return np.random.default_rng(seed)
-
-
-@pytest.fixture(scope="session")
-def shared(tmp_path_factory) -> Callable[[str, Callable[[Path], object]], Path]:
-    """A folder that whoever asks first fills; the other process of the tests finds it filled. Only read it."""
-    own = tmp_path_factory.getbasetemp()
-    root = own.parent if "PYTEST_XDIST_WORKER" in os.environ else own
-
-    def filled(name: str, fill: Callable[[Path], object]) -> Path:
-        folder, done = root / name, root / f"{name}.filled"
-        with FileLock(root / f"{name}.lock"):
-            if not done.exists():
-                fill(folder)
-                done.touch()
-        return folder
-
-    return filled
 
 
 @pytest.fixture(scope="session")

@@ -1,10 +1,13 @@
 """What several tests use: strict comparison and made-up sounds."""
 
+import os
+from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
 import pytest
 import soundfile
+from filelock import FileLock
 from matplotlib.figure import Figure
 from matplotlib.layout_engine import ConstrainedLayoutEngine
 
@@ -83,3 +86,20 @@ def small_plan(family: str, **changes) -> Plan:
     """A plan to see that all is there, and not how well it is learnt; that takes a quarter of the time."""
     quick = {"training": {"epochs": 10}, "scenes": {"count": 16}, "pooling": {"windows": 60}}
     return able_plan(family).but(**{**quick, **changes})
+
+
+@pytest.fixture(scope="session")
+def shared(tmp_path_factory) -> Callable[[str, Callable[[Path], object]], Path]:
+    """A folder that whoever asks first fills; the other process of the tests finds it filled. Only read it."""
+    own = tmp_path_factory.getbasetemp()
+    root = own.parent if "PYTEST_XDIST_WORKER" in os.environ else own
+
+    def filled(name: str, fill: Callable[[Path], object]) -> Path:
+        folder, done = root / name, root / f"{name}.filled"
+        with FileLock(root / f"{name}.lock"):
+            if not done.exists():
+                fill(folder)
+                done.touch()
+        return folder
+
+    return filled

@@ -319,7 +319,7 @@ def test_quiet_says_nothing_and_json_only_json(owl, tmp_path):
     assert json.loads(out)["labels"] == {"hiss": 3, "hum": 3, "still": 3, "tick": 3}
 
 
-def test_demo_does_the_whole_job(owl, tmp_path, monkeypatch):
+def test_demo_does_the_whole_job(owl, tmp_path, monkeypatch, few_made_up_sounds):
     # A small network, a few scenes and epochs are enough to see that all is there.
     monkeypatch.setattr("barn_owl.cli.demo.SCENES", 32)
     small = partial(Plan, training={"epochs": 3, "refit": 1}, cnn=TINY, rehearsal={"minutes": 1})

@@ -248,7 +248,7 @@ def test_a_scheduler_that_is_killed_is_told_and_the_work_goes_on_elsewhere(runs,
     same(again.events, whole(model, files))
 
 
-def test_work_that_kills_its_worker_is_given_up_and_said_so(workers):
+def test_work_that_kills_its_worker_is_given_up_and_said_so(workers, monkeypatch):
     def die(item):
         if item:
             os.kill(os.getpid(), signal.SIGKILL)
@@ -258,6 +258,7 @@ def test_work_that_kills_its_worker_is_given_up_and_said_so(workers):
         # Seven innocent ones: whichever lay on the workers that died, also in one bundle with it, is done in the end.
         done = list(each(die, [0, 0, 0, 1, 0, 0, 0, 0], 1, at_once=2, lost=lambda item: f"lost {item}"))
         assert done == [0, 0, 0, "lost 1", 0, 0, 0, 0]
+        monkeypatch.setattr(workers.scheduler, "allowed_failures", 0)  # as a new worker takes seconds to begin
         with pytest.raises(EngineError, match="worker after worker died while working on 1"):
             list(each(die, [1], 1))
 

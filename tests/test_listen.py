@@ -55,7 +55,7 @@ def scores_of(model, samples, every_s, size):
 @pytest.fixture(scope="module")
 def at_once(runs):
     """Samples, and their scores by each model when nothing is given out early."""
-    samples = night(np.random.default_rng(1), 12)
+    samples = night(np.random.default_rng(1), 8)
     return samples, [(one.model, scores_of(one.model, samples, None, len(samples))) for one in runs.values()]
 
 

@@ -75,7 +75,7 @@ EXAMPLES = sorted((ROOT / "examples").glob("*.py"), key=lambda path: (path.stem 
 
 
 @pytest.mark.parametrize("example", EXAMPLES, ids=lambda path: path.stem)
-def test_examples_run(example, quay, tmp_path, monkeypatch, capsys):
+def test_examples_run(example, quay, tmp_path, monkeypatch, capsys, few_made_up_sounds):
     monkeypatch.chdir(quay.recording.parent)
     if example.stem != FIRST and not Path("run").is_dir():  # the demo has one
         if not Path("example-run").is_dir():  # tests may run apart, in any order

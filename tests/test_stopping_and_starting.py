@@ -324,8 +324,8 @@ def test_the_command_trains_families_seeds_and_from_a_model(clips, tmp_path, cap
     table, plan = str(tmp_path / "clips.csv"), tmp_path / "plan.toml"
     plan.write_text(
         'background = ["still"]\n[training]\nepochs = 3\nrefit = 2\n'
-        '[cnn]\nsize = "tiny"\nnetworks = 1\n[scenes]\ncount = 32\nforeign = 0\n'
-        "[pooling]\nwindows = 100\n[rehearsal]\nminutes = 0\n[trees]\nrounds = 10\n[kernel]\nwidth = 1.2\n"
+        '[cnn]\nsize = "tiny"\nnetworks = 1\n[scenes]\ncount = 8\nforeign = 0\n'
+        "[pooling]\nwindows = 60\n[rehearsal]\nminutes = 0\n[trees]\nrounds = 10\n[kernel]\nwidth = 1.2\n"
     )
     assert barn_owl(["train", table, "--run", str(tmp_path / "all"), "--plan", str(plan), "--family", "all"]) == 0
     said = capsys.readouterr().out

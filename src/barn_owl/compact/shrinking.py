@@ -72,11 +72,8 @@ def shrink(
 
     Raises ModelError when the run is no cnn, or less cannot be left, and says what could; OutputError, TableError.
 
-    >>> clips = barn_owl.read_clip_table("clips.csv")
-    >>> plan = barn_owl.Plan(background=["still"], cnn={"size": "tiny", "networks": 1}, scenes={"count": 8})
-    >>> plan = plan.but(training={"epochs": 1, "refit": 0}, rehearsal={"minutes": 0})
-    >>> run = barn_owl.runs.train(clips, "network", plan, work=barn_owl.Work(force=True))
-    >>> shrunk = barn_owl.shrink(run, "smaller", share=0.6, work=barn_owl.Work(force=True))
+    >>> run = barn_owl.open_run("network")
+    >>> shrunk = barn_owl.shrink(run, "smaller", share=0.6)
     >>> len(shrunk.rounds)
     2
     """
@@ -181,11 +178,8 @@ def quantise_run(run: Run, folder: str | Path, *, work: Work = PLAIN) -> Run:
 
     The ranges of all values are found on its training clips. Raises ModelError when the run is no cnn or has none.
 
-    >>> clips = barn_owl.read_clip_table("clips.csv")
-    >>> plan = barn_owl.Plan(background=["still"], cnn={"size": "tiny", "networks": 1}, scenes={"count": 8})
-    >>> plan = plan.but(training={"epochs": 1, "refit": 0}, rehearsal={"minutes": 0})
-    >>> run = barn_owl.runs.train(clips, "network", plan, work=barn_owl.Work(force=True))
-    >>> barn_owl.quantise_run(run, "rounded", work=barn_owl.Work(force=True)).model.family.name
+    >>> run = barn_owl.open_run("network")
+    >>> barn_owl.quantise_run(run, "rounded").model.family.name
     'int8'
     """
     begin, model, plan = time.perf_counter(), run.model, run.plan
