@@ -73,6 +73,12 @@ def clips(folder) -> pd.DataFrame:
 
 
 @pytest.fixture(scope="session")
+def few_clips(clips) -> pd.DataFrame:
+    """Eight clips of each label, two by each recorder: enough to train where nobody asks how well."""
+    return clips.groupby(["label", "group"]).head(2).reset_index(drop=True)
+
+
+@pytest.fixture(scope="session")
 def ranking(clips, shared) -> tuple[Path, pd.DataFrame]:
     """All families trained on the same clips: the folder of their runs, and how they rank."""
 

@@ -164,23 +164,23 @@ def test_work_on_clips_goes_to_the_cluster_too(clips, folder, workers, tmp_path,
     assert "hiss      12" in capsys.readouterr().out
 
 
-def test_seeds_trained_on_a_cluster_are_those_trained_here(clips, workers, tmp_path):
+def test_seeds_trained_on_a_cluster_are_those_trained_here(few_clips, workers, tmp_path):
     plan = small_plan("logistic")
     with owl.engine(workers.scheduler_address):
-        away = train_several(clips, tmp_path / "away", plan, seeds=2, ensemble=True)
-    here = train_several(clips, tmp_path / "here", plan, seeds=2, ensemble=True)
+        away = train_several(few_clips, tmp_path / "away", plan, seeds=2, ensemble=True)
+    here = train_several(few_clips, tmp_path / "here", plan, seeds=2, ensemble=True)
     pd.testing.assert_frame_equal(away.drop(columns="seconds"), here.drop(columns="seconds"))
     for name in ("seed-1", "."):
         own = [owl.load_model(tmp_path / place / name).family.arrays() for place in ("away", "here")]
         assert all(np.array_equal(own[0][key], own[1][key]) for key in own[1])
 
 
-def test_a_search_goes_on_side_by_side_on_a_cluster(clips, workers, tmp_path, monkeypatch):
+def test_a_search_goes_on_side_by_side_on_a_cluster(few_clips, workers, tmp_path, monkeypatch):
     monkeypatch.setattr("barn_owl.compact.searching.FIRST", 3)
     small = {"cnn": {"size": "tiny", "networks": 1}, "scenes": {"count": 8}, "rehearsal": {"minutes": 0}}
     plan = owl.Plan(background=["still"], **small)
     with owl.engine(workers.scheduler_address):
-        found = owl.search(clips, tmp_path / "found", owl.read_device("core-256k"), minutes=0.001, plan=plan)
+        found = owl.search(few_clips, tmp_path / "found", owl.read_device("core-256k"), minutes=0.001, plan=plan)
     assert len(found.table) >= 1
     assert (tmp_path / "found" / "search.csv").is_file()
 

@@ -109,9 +109,9 @@ def test_parts_of_the_clips_are_trained_on_one_after_the_other(command, table, t
     assert (tmp_path / "parts" / "subsets.png").is_file()
 
 
-def test_a_table_without_a_test_side_trains_and_is_not_judged(command, clips, tmp_path):
-    sides = np.where(clips["group"] == "rec0", "validation", "train")
-    owl.write_clip_table(clips.assign(split=sides), tmp_path / "clips.csv")
+def test_a_table_without_a_test_side_trains_and_is_not_judged(command, few_clips, tmp_path):
+    sides = np.where(few_clips["group"] == "rec0", "validation", "train")
+    owl.write_clip_table(few_clips.assign(split=sides), tmp_path / "clips.csv")
     owl.write_plan(small_plan("nearest"), tmp_path / "plan.toml")
     words = ["train", tmp_path / "clips.csv", "--run", tmp_path / "run", "--plan", tmp_path / "plan.toml"]
     code, said = command(*words)

@@ -194,9 +194,18 @@ def test_a_pruned_network_keeps_what_counts_most(rng):
         pruned(plain, 0.01)
 
 
+def copied(run, folder, sides=lambda table: table["split"]):
+    """A copy of a run, whose tables name files from where they are, with other sides."""
+    shutil.copytree(run.folder, folder)
+    for name in ("clips.csv", "predictions.csv"):
+        table = owl.read_clip_table(run.folder / name)
+        owl.write_clip_table(table.assign(split=sides), folder / name, force=True)
+    return owl.open_run(folder)
+
+
 def test_shrunk_runs_are_runs_like_any_other(capsys, runs, tmp_path):
-    run = runs["cnn"]
-    small = tmp_path / "small"
+    run, small = copied(runs["cnn"], tmp_path / "cnn"), tmp_path / "small"
+    owl.write_plan(run.plan.but(training={"epochs": 6}), run.folder / "plan.toml")  # what is left trains for as long
     assert barn_owl(["shrink", str(run.folder), "--share", "0.5", "--int8", "--run", str(small), "--quiet"]) == 0
     made, floats = owl.open_run(small), owl.open_run(small / "in-floats")
     assert (made.model.family.name, floats.model.family.name) == ("int8", "cnn")
@@ -217,10 +226,9 @@ def test_shrunk_runs_are_runs_like_any_other(capsys, runs, tmp_path):
 
 
 def test_a_run_without_a_test_side_is_made_smaller_too(capsys, runs, tmp_path):
-    untested = shutil.copytree(runs["cnn"].folder, tmp_path / "untested")
-    for name in ("clips.csv", "predictions.csv"):
-        table = owl.read_clip_table(runs["cnn"].folder / name)  # files are named from where the table is
-        owl.write_clip_table(table.assign(split=table["split"].replace("test", "train")), untested / name, force=True)
+    untested = copied(
+        runs["cnn"], tmp_path / "untested", lambda table: table["split"].replace("test", "train")
+    ).folder
     assert barn_owl(["shrink", str(untested), "--int8", "--run", str(tmp_path / "small")]) == 0
     said = capsys.readouterr()
     assert "there is no test side" in said.err
@@ -276,9 +284,9 @@ def test_what_a_device_cannot_carry_is_named(tmp_path, capsys):
     assert machine.cycles_float > 0
 
 
-def test_a_search_trains_only_what_fits_and_goes_on_where_it_stopped(capsys, clips, tmp_path, monkeypatch):
+def test_a_search_trains_only_what_fits_and_goes_on_where_it_stopped(capsys, few_clips, tmp_path, monkeypatch):
     monkeypatch.setattr("barn_owl.compact.searching.FIRST", 2)
-    owl.write_clip_table(clips, tmp_path / "clips.csv")
+    owl.write_clip_table(few_clips, tmp_path / "clips.csv")
     owl.write_plan(small_plan("cnn").but(scenes={"count": 8}, rehearsal={"minutes": 0}), tmp_path / "plan.toml")
     command = [
         "search", str(tmp_path / "clips.csv"), "--device", "core-256k", "--minutes", "0.02",
@@ -301,6 +309,6 @@ def test_a_search_trains_only_what_fits_and_goes_on_where_it_stopped(capsys, cli
     assert owl.read_plan(tmp_path / "found" / "plan.toml").family == "cnn"
     tiny = found.device.model_dump() | {"flash_kb": 8.0}
     with pytest.raises(PlanError, match=r"nothing that was drawn fits core-256k: the nearest exceeds its flash"):
-        owl.search(clips, tmp_path / "none", owl.Device(**tiny), minutes=0.01, plan=small_plan("cnn"))
+        owl.search(few_clips, tmp_path / "none", owl.Device(**tiny), minutes=0.01, plan=small_plan("cnn"))
     table = pd.DataFrame({"step": [3, 3, 3, 2], "score": [0.5, 0.6, 0.55, 0.9], "flash_kb": [10, 30, 40, 5]})
     assert front(table)["score"].tolist() == [0.5, 0.6]

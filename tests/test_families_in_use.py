@@ -61,8 +61,8 @@ def test_an_ensemble_is_saved_and_tags(ranking, take, tmp_path):
         ensemble_of([members[0], other])
 
 
-def test_a_recording_has_no_columns_and_that_is_said(clips, tmp_path, take, caplog):
-    told = clips.assign(depth_m=np.arange(len(clips)) * 1.0)
+def test_a_recording_has_no_columns_and_that_is_said(few_clips, tmp_path, take, caplog):
+    told = few_clips.assign(depth_m=np.arange(len(few_clips)) * 1.0)
     run = train(told, tmp_path / "run", small_plan("logistic", columns=["depth_m"]))
     tag_samples(run.model, take, RATE_HZ)
     Tagger(run.model)
@@ -194,9 +194,9 @@ def test_size_and_scenes_follow_from_the_number_of_clips(tmp_path, rng):
     assert small.scenes.count <= large.scenes.count
 
 
-def test_the_best_may_be_the_highest_f1(clips, tmp_path):
+def test_the_best_may_be_the_highest_f1(few_clips, tmp_path):
     plan = small_plan("cnn").but(training={"epochs": 8, "stop_on": "f1"})
-    curves = train(clips, tmp_path / "run", plan).curves
+    curves = train(few_clips, tmp_path / "run", plan).curves
     kept, late = curves[curves["best"]].iloc[-1], curves[curves["epoch"] > 4]  # until then the rate is still high
     assert kept["validation_f1"] == late["validation_f1"].max()
     assert kept["epoch"] == late["epoch"][late["validation_f1"].idxmax()]  # of equal ones, the first
@@ -213,8 +213,8 @@ def test_recall_and_f1_of_validation_by_hand():
     assert loss == pytest.approx((((2 * right + wrong) / 3 + right) / 2).min(), rel=1e-5)
 
 
-def test_families_need_columns_that_are_there(clips, tmp_path):
-    told = clips.assign(weight_kg=np.arange(len(clips)) * 1.0)
+def test_families_need_columns_that_are_there(few_clips, tmp_path):
+    told = few_clips.assign(weight_kg=np.arange(len(few_clips)) * 1.0)
     with pytest.raises(PlanError, match="sees frames only; take a pooled family"):
         small_plan("cnn", columns=["weight_kg"])
     table = train_families(

@@ -483,13 +483,13 @@ def test_two_hundred_labels_are_drawn_and_two_confusions_compared(rng, tmp_path)
         confusion_difference_figure(evaluation(first).scores, evaluation(made, many).scores, names=("a", "b"))
 
 
-def test_a_report_of_an_ensemble_and_of_another_table(clips, runs, tmp_path):
-    train_several(clips, tmp_path / "folds", small_plan("logistic"), folds=3, ensemble=True)
+def test_a_report_of_an_ensemble_and_of_another_table(few_clips, runs, tmp_path):
+    train_several(few_clips, tmp_path / "folds", small_plan("logistic"), folds=3, ensemble=True)
     ensemble = open_run(tmp_path / "folds")
     write_report(ensemble, ensemble.evaluate(), tmp_path / "folds.html")  # no curves and no likeness of its own
     assert (tmp_path / "folds.html").stat().st_size > 50_000
     run = runs["logistic"]
-    other = clips.sample(20, random_state=0).assign(label=lambda t: t["label"].where(t.index % 5 > 0, "hum"))
+    other = few_clips.sample(20, random_state=0).assign(label=lambda t: t["label"].where(t.index % 5 > 0, "hum"))
     judged = run.evaluate(other, side="other")
     write_report(run, judged, tmp_path / "other.html")
     page = (tmp_path / "other.html").read_text()
@@ -499,10 +499,10 @@ def test_a_report_of_an_ensemble_and_of_another_table(clips, runs, tmp_path):
         assert ensemble.hidden
 
 
-def test_thresholds_set_later_are_those_of_the_plan(clips, tmp_path):
+def test_thresholds_set_later_are_those_of_the_plan(few_clips, tmp_path):
     wish = ThresholdSettings(wish="precision", value=0.95)
-    first = train(clips, tmp_path / "first", small_plan("logistic", thresholds=wish.model_dump()))
-    later = set_thresholds(train(clips, tmp_path / "later", small_plan("logistic")), wish)
+    first = train(few_clips, tmp_path / "first", small_plan("logistic", thresholds=wish.model_dump()))
+    later = set_thresholds(train(few_clips, tmp_path / "later", small_plan("logistic")), wish)
     assert later.plan.thresholds == wish
     for label, least in first.model.thresholds.items():
         assert later.model.thresholds[label] == pytest.approx(least, abs=1e-5)
@@ -525,12 +525,12 @@ def test_a_model_with_a_header_that_cannot_be_is_refused(runs, tmp_path):
         load_model(path)
 
 
-def test_runs_are_named_by_what_tells_them_apart(clips, tmp_path):
+def test_runs_are_named_by_what_tells_them_apart(few_clips, tmp_path):
     for place in ("a", "b"):
-        train(clips, tmp_path / place / "run", small_plan("nearest" if place == "a" else "logistic"))
+        train(few_clips, tmp_path / place / "run", small_plan("nearest" if place == "a" else "logistic"))
     found = compare_runs([tmp_path / "a" / "run", tmp_path / "b" / "run"])
     assert found.comparison.scores.index.tolist() == ["a/run", "b/run"]
     assert found.plans.loc["family"].tolist() == ["nearest", "logistic"]
     assert found._repr_html_().count("<table") == 4
-    on_table = compare_runs([tmp_path / "a" / "run", tmp_path / "b" / "run"], clips.head(30))
+    on_table = compare_runs([tmp_path / "a" / "run", tmp_path / "b" / "run"], few_clips.head(30))
     assert on_table.comparison.clips == 30

@@ -25,9 +25,9 @@ def plan_of(networks: int, epochs: int = 2):
     )
 
 
-def test_networks_side_by_side_are_the_same_as_one_after_the_other(clips, tmp_path, rng):
+def test_networks_side_by_side_are_the_same_as_one_after_the_other(few_clips, tmp_path, rng):
     plan = plan_of(3).but(training={"refit": 1})
-    alone, together = (train(clips, tmp_path / str(n), plan, work=Work(workers=n)) for n in (1, 2))
+    alone, together = (train(few_clips, tmp_path / str(n), plan, work=Work(workers=n)) for n in (1, 2))
     assert (alone.folder / "model.safetensors").read_bytes() == (together.folder / "model.safetensors").read_bytes()
     dropped = ["seconds", "waiting"]
     assert alone.curves.drop(columns=dropped).equals(together.curves.drop(columns=dropped))
@@ -40,15 +40,15 @@ def test_networks_side_by_side_are_the_same_as_one_after_the_other(clips, tmp_pa
     assert_close(load_model(alone.folder).steps(frames).sounds, family.steps(frames).sounds)
 
 
-def test_the_largest_seed_has_room_for_several_networks(clips, tmp_path):
+def test_the_largest_seed_has_room_for_several_networks(few_clips, tmp_path):
     plan = plan_of(2, epochs=1).but(seed=2**63 - 1)
-    first, second = train(clips, tmp_path / "run", plan, work=Work(workers=1)).model.family.networks
+    first, second = train(few_clips, tmp_path / "run", plan, work=Work(workers=1)).model.family.networks
     assert not np.array_equal(first.vector, second.vector)
 
 
-def test_training_goes_on_with_all_networks(clips, tmp_path):
+def test_training_goes_on_with_all_networks(few_clips, tmp_path):
     plan = plan_of(2, epochs=3)
-    whole = train(clips, tmp_path / "whole", plan, work=Work(workers=1))
+    whole = train(few_clips, tmp_path / "whole", plan, work=Work(workers=1))
 
     class Stopped(BaseException):
         pass
@@ -58,8 +58,8 @@ def test_training_goes_on_with_all_networks(clips, tmp_path):
             raise Stopped
 
     with pytest.raises(Stopped):
-        train(clips, tmp_path / "parts", plan, work=Work(watch=stop))
-    again = train(clips, tmp_path / "parts", resume=True)
+        train(few_clips, tmp_path / "parts", plan, work=Work(watch=stop))
+    again = train(few_clips, tmp_path / "parts", resume=True)
     weights = [load_file(run.folder / "model.safetensors") for run in (whole, again)]
     assert all((weights[0][name] == weights[1][name]).all() for name in weights[0])
 
@@ -67,16 +67,16 @@ def test_training_goes_on_with_all_networks(clips, tmp_path):
 # What another process is to do is written within a test: there it has no module of tests to import it from.
 
 
-def test_a_killed_process_is_told(clips, tmp_path, monkeypatch):
+def test_a_killed_process_is_told(few_clips, tmp_path, monkeypatch):
     def kill_myself(_epoch):
         os.kill(os.getpid(), signal.SIGKILL)
 
     monkeypatch.setattr(members, "_learn", kill_myself)
     with pytest.raises(TrainingError, match="a process of the training was killed.*--workers 1"):
-        train(clips, tmp_path / "run", plan_of(2), work=Work(workers=2))
+        train(few_clips, tmp_path / "run", plan_of(2), work=Work(workers=2))
 
 
-def test_a_process_that_is_killed_later_costs_no_more_than_what_came_after(clips, tmp_path, monkeypatch):
+def test_a_process_that_is_killed_later_costs_no_more_than_what_came_after(few_clips, tmp_path, monkeypatch):
     def kill_later(epoch):
         if epoch > 1:
             os.kill(os.getpid(), signal.SIGKILL)
@@ -84,7 +84,7 @@ def test_a_process_that_is_killed_later_costs_no_more_than_what_came_after(clips
 
     monkeypatch.setattr(members, "_learn", kill_later)
     with pytest.raises(TrainingError, match="a process of the training was killed.*The best until then, epoch 1"):
-        train(clips, tmp_path / "run", plan_of(2, epochs=3), work=Work(workers=2))
+        train(few_clips, tmp_path / "run", plan_of(2, epochs=3), work=Work(workers=2))
     assert load_model(tmp_path / "run").labels
 
 

@@ -54,10 +54,10 @@ def test_a_run_holds_what_is_promised(run):
 
 
 @pytest.mark.parametrize("family", ["cnn", "logistic"])
-def test_same_plan_same_bytes_whatever_the_workers(clips, tmp_path, family):
+def test_same_plan_same_bytes_whatever_the_workers(few_clips, tmp_path, family):
     plan = small_plan(family).but(training={"epochs": 3})
     for name, workers in (("one", 1), ("two", 2)):
-        train(clips, tmp_path / name, plan, work=Work(workers=workers))
+        train(few_clips, tmp_path / name, plan, work=Work(workers=workers))
     first, second = (load_file(tmp_path / name / "model.safetensors") for name in ("one", "two"))
     assert {name: array.tobytes() for name, array in first.items()} == {n: a.tobytes() for n, a in second.items()}
 
@@ -146,13 +146,13 @@ def test_spoilt_models_are_refused(run, tmp_path, change, message):
         open_run(tmp_path)
 
 
-def test_ctrl_c_keeps_the_best_so_far(clips, tmp_path):
+def test_ctrl_c_keeps_the_best_so_far(few_clips, tmp_path):
     def stop(line):
         if line.epoch == 4:
             raise KeyboardInterrupt
 
     with pytest.raises(KeyboardInterrupt):
-        train(clips, tmp_path / "run", small_plan("cnn"), work=Work(watch=stop))
+        train(few_clips, tmp_path / "run", small_plan("cnn"), work=Work(watch=stop))
     run = open_run(tmp_path / "run")
     assert run.model.provenance["interrupted"]
     assert len(run.curves) == 4
@@ -161,7 +161,7 @@ def test_ctrl_c_keeps_the_best_so_far(clips, tmp_path):
         raise KeyboardInterrupt
 
     with pytest.raises(KeyboardInterrupt):
-        train(clips, tmp_path / "other", small_plan("cnn"), work=Work(reading=at_once))
+        train(few_clips, tmp_path / "other", small_plan("cnn"), work=Work(reading=at_once))
     assert not (tmp_path / "other").exists()
 
 
@@ -271,22 +271,22 @@ def test_what_is_said_of_validation_clips_is_said_before_they_are_learnt(clips, 
 
 
 @pytest.mark.parametrize("family", ["cnn", "logistic"])
-def test_sound_is_changed_beside_the_training_and_again_the_same(clips, tmp_path, family):
+def test_sound_is_changed_beside_the_training_and_again_the_same(few_clips, tmp_path, family):
     changes = SoundSettings.everything(0.6).but(renew=0.25)
     plan = small_plan(family, sound=changes).but(training={"epochs": 4})
-    first = train(clips, tmp_path / "first", plan, work=Work(workers=1))
-    second = train(clips, tmp_path / "second", plan, work=Work(workers=2))
-    plain = train(clips, tmp_path / "plain", plan.but(sound=SoundSettings()))
+    first = train(few_clips, tmp_path / "first", plan, work=Work(workers=1))
+    second = train(few_clips, tmp_path / "second", plan, work=Work(workers=2))
+    plain = train(few_clips, tmp_path / "plain", plan.but(sound=SoundSettings()))
     weights = [load_file(run.folder / "model.safetensors") for run in (first, second, plain)]
     assert all((weights[0][name] == weights[1][name]).all() for name in weights[0])
     assert any((weights[0][name] != weights[2][name]).any() for name in weights[0])
     assert first.curves["waiting"].between(0, 1).all()
 
 
-def test_a_model_of_levelled_clips_says_so_when_it_tags(clips, tmp_path, caplog):
+def test_a_model_of_levelled_clips_says_so_when_it_tags(few_clips, tmp_path, caplog):
     plan = small_plan("logistic", clips={"level": "rms"})
-    run = train(clips, tmp_path / "run", plan)
-    tag_recording(run.model, clips["file"][0])
+    run = train(few_clips, tmp_path / "run", plan)
+    tag_recording(run.model, few_clips["file"][0])
     assert "trained on clips brought to one level" in caplog.text
 
 
