@@ -1,7 +1,11 @@
 """Shared fixtures: seeds that can be swept, small trained runs, a small harbour."""
 
+import contextlib
+import io
 import logging
 import os
+import shutil
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -9,12 +13,13 @@ import pandas as pd
 import pytest
 from hypothesis import settings
 
+from barn_owl.cli.main import run as barn_owl
 from barn_owl.clips import gather_folder
-from barn_owl.demo import Quay, write_quay
-from barn_owl.learn import scenes
+from barn_owl.demo import Quay
+from barn_owl.learn import Plan, scenes
 from barn_owl.learn.plan import FAMILIES
 from barn_owl.runs import Run, open_run, train_families
-from helpers import able_plan, leave_figures_blank, shared, write_folder
+from helpers import TINY, able_plan, leave_figures_blank, shared, write_folder
 
 __all__ = ["shared"]
 
@@ -105,7 +110,33 @@ def any_run(request, ranking) -> Run:
 
 
 @pytest.fixture(scope="session")
-def quay(shared) -> Quay:
-    """A small harbour: 12 clips a label, one minute of night."""
-    folder = shared("quay", lambda folder: write_quay(folder, clips_per_label=12, minutes=1.0))
+def demo(shared) -> Path:
+    """What the command leaves: 12 clips a label, one minute of night, a small run; and what it said, in said.txt."""
+
+    def fill(folder: Path) -> None:
+        said = io.StringIO()
+        with pytest.MonkeyPatch.context() as patch, contextlib.redirect_stdout(said):
+            leave_figures_blank(patch)
+            # A small network, a few scenes and epochs are enough to see that all is there.
+            patch.setattr(scenes, "MADE_UP", 24)
+            patch.setattr("barn_owl.cli.demo.SCENES", 32)
+            small = partial(Plan, training={"epochs": 3, "refit": 1}, cnn=TINY, rehearsal={"minutes": 1})
+            patch.setattr("barn_owl.Plan", small)
+            assert barn_owl(["demo", str(folder), "--minutes", "1", "--clips", "12"]) == 0
+        scenes._made_up.cache_clear()
+        (folder / "said.txt").write_text(said.getvalue())
+
+    return shared("demo", fill)
+
+
+@pytest.fixture(scope="session")
+def quay(demo, shared) -> Quay:
+    """The small harbour of the demo, as it is before anything is learnt from it."""
+    own = shutil.ignore_patterns("run", "*.csv", "*.png", "said.txt")
+
+    def fill(folder: Path) -> None:
+        shutil.copytree(demo, folder, ignore=own)
+        shutil.copy(demo / "truth.csv", folder)
+
+    folder = shared("quay", fill)
     return Quay(clips=folder / "clips", recording=folder / "night.flac", truth=folder / "truth.csv")
