@@ -2,7 +2,7 @@
 
 import numpy as np
 import pytest
-import scipy.signal
+import scipy
 from hypothesis import given, settings, strategies as st
 
 from barn_owl.errors import PlanError

@@ -14,11 +14,9 @@ from datetime import datetime
 from pathlib import Path
 from types import SimpleNamespace
 
-import duckdb
 import fsspec
 import numpy as np
 import pandas as pd
-import polars as pl
 import pytest
 import soundfile
 
@@ -333,6 +331,9 @@ def test_a_store_holds_what_tagging_found_by_day_and_recorder(runs, months, tmp_
 
 
 def test_other_programs_read_a_store_as_it_is(runs, months, tmp_path):
+    import duckdb
+    import polars as pl
+
     model, files = runs["cnn"].model, owl.find_recordings([months])
     got = owl.tag_archive(model, files, keep=tmp_path / "kept")
     glob = str(tmp_path / "kept" / "model=*" / "**" / "*.parquet")

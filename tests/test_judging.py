@@ -7,10 +7,10 @@ from dataclasses import replace
 import numpy as np
 import pandas as pd
 import pytest
+import scipy
 from hypothesis import given, settings, strategies as st
 from safetensors import safe_open
 from safetensors.numpy import load_file, save_file
-from scipy import stats
 
 from barn_owl.clips import correct_labels, read_corrections, write_clip_table
 from barn_owl.errors import ModelError, PlanError, TableError
@@ -362,7 +362,7 @@ def test_a_comparison_is_paired(rng):
     found = compare({"first": evaluation(first), "second": evaluation(second)})
     row = found.pairs.loc["second"]
     assert (row["only_it"], row["only_first"]) == (9, 1)
-    assert row["p"] == pytest.approx(stats.binomtest(9, 10).pvalue)
+    assert row["p"] == pytest.approx(scipy.stats.binomtest(9, 10).pvalue)
     assert row["low"] > 0
     assert "better" in found.words[0]
     changes = found.changes.set_index("label")

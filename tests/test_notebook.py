@@ -1,8 +1,5 @@
 """What a notebook shows of runs, evaluations, suggestions and clips, in one that is executed."""
 
-import nbformat
-from nbclient import NotebookClient
-
 CELLS = [
     "import barn_owl\nclips = barn_owl.gather_folder({folder!r}).clips\nclips.head(2)",
     "barn_owl.suggest_plan(clips)",
@@ -15,6 +12,9 @@ CELLS = [
 
 
 def test_results_display_themselves(folder, ranking, tmp_path):
+    import nbformat
+    from nbclient import NotebookClient
+
     names = {"folder": str(folder), "run": str(ranking[0] / "cnn")}
     cells = [nbformat.v4.new_code_cell(cell.format(**names)) for cell in CELLS]
     notebook = nbformat.v4.new_notebook(cells=cells)
