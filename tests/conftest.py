@@ -52,13 +52,20 @@ def _only_what_is_looked_at_is_drawn(request, monkeypatch):
         leave_figures_blank(monkeypatch)
 
 
+@contextlib.contextmanager
+def _few_made_up():
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(scenes, "MADE_UP", 24)
+        scenes._made_up.cache_clear()
+        yield
+    scenes._made_up.cache_clear()
+
+
 @pytest.fixture
-def few_made_up_sounds(monkeypatch):
+def few_made_up_sounds():
     """For tests that see that a training runs, and not what it learns of foreign sounds, which take seconds."""
-    monkeypatch.setattr(scenes, "MADE_UP", 24)
-    scenes._made_up.cache_clear()
-    yield
-    scenes._made_up.cache_clear()
+    with _few_made_up():
+        yield
 
 
 @pytest.fixture
@@ -115,15 +122,13 @@ def demo(shared) -> Path:
 
     def fill(folder: Path) -> None:
         said = io.StringIO()
-        with pytest.MonkeyPatch.context() as patch, contextlib.redirect_stdout(said):
+        with pytest.MonkeyPatch.context() as patch, _few_made_up(), contextlib.redirect_stdout(said):
             leave_figures_blank(patch)
             # A small network, a few scenes and epochs are enough to see that all is there.
-            patch.setattr(scenes, "MADE_UP", 24)
             patch.setattr("barn_owl.cli.demo.SCENES", 32)
             small = partial(Plan, training={"epochs": 3, "refit": 1}, cnn=TINY, rehearsal={"minutes": 1})
             patch.setattr("barn_owl.Plan", small)
             assert barn_owl(["demo", str(folder), "--minutes", "1", "--clips", "12"]) == 0
-        scenes._made_up.cache_clear()
         (folder / "said.txt").write_text(said.getvalue())
 
     return shared("demo", fill)

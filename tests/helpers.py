@@ -90,7 +90,7 @@ def small_plan(family: str, **changes) -> Plan:
 
 @pytest.fixture(scope="session")
 def shared(tmp_path_factory) -> Callable[[str, Callable[[Path], object]], Path]:
-    """A folder that whoever asks first fills; the other process of the tests finds it filled. Only read it."""
+    """A folder that whoever asks first fills; another process of the tests finds it filled. Only read it."""
     own = tmp_path_factory.getbasetemp()
     root = own.parent if "PYTEST_XDIST_WORKER" in os.environ else own
 
