@@ -9,7 +9,7 @@ import pytest
 import barn_owl
 from barn_owl import runs
 from barn_owl.loop import case_key
-from helpers import RATE_HZ, leave_figures_blank, shared, small_plan, sound, write_folder
+from helpers import RATE_HZ, few_made_up, leave_figures_blank, shared, small_plan, sound, write_folder
 
 __all__ = ["shared"]
 
@@ -50,3 +50,5 @@ def _in_the_harbour(request, monkeypatch, doctest_namespace):
         leave_figures_blank(monkeypatch)
     if ">>>" in getattr(getattr(request.node, "dtest", None), "docstring", ""):
         monkeypatch.chdir(request.getfixturevalue("harbour"))
+    with few_made_up():
+        yield

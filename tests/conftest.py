@@ -1,6 +1,7 @@
 """Shared fixtures: seeds that can be swept, small trained runs, a small harbour."""
 
 import contextlib
+import gc
 import io
 import logging
 import os
@@ -16,16 +17,21 @@ from hypothesis import settings
 from barn_owl.cli.main import run as barn_owl
 from barn_owl.clips import gather_folder
 from barn_owl.demo import Quay
-from barn_owl.learn import Plan, scenes
+from barn_owl.learn import Plan
 from barn_owl.learn.plan import FAMILIES
 from barn_owl.runs import Run, open_run, train_families
-from helpers import TINY, able_plan, leave_figures_blank, shared, write_folder
+from helpers import TINY, able_plan, few_made_up, leave_figures_blank, shared, write_folder
 
 __all__ = ["shared"]
 
 # How long an example takes says more about the machine than about the code.
 settings.register_profile("patient", deadline=None)
 settings.load_profile("patient")
+
+
+def pytest_collection_finish():
+    """What was imported stays: looking again and again for garbage in it takes two hundredths of the time."""
+    gc.freeze()
 
 
 def pytest_generate_tests(metafunc):
@@ -52,19 +58,10 @@ def _only_what_is_looked_at_is_drawn(request, monkeypatch):
         leave_figures_blank(monkeypatch)
 
 
-@contextlib.contextmanager
-def _few_made_up():
-    with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(scenes, "MADE_UP", 24)
-        scenes._made_up.cache_clear()
-        yield
-    scenes._made_up.cache_clear()
-
-
 @pytest.fixture
 def few_made_up_sounds():
     """For tests that see that a training runs, and not what it learns of foreign sounds, which take seconds."""
-    with _few_made_up():
+    with few_made_up():
         yield
 
 
@@ -122,13 +119,13 @@ def demo(shared) -> Path:
 
     def fill(folder: Path) -> None:
         said = io.StringIO()
-        with pytest.MonkeyPatch.context() as patch, _few_made_up(), contextlib.redirect_stdout(said):
+        with pytest.MonkeyPatch.context() as patch, few_made_up(), contextlib.redirect_stdout(said):
             leave_figures_blank(patch)
             # A small network, a few scenes and epochs are enough to see that all is there.
             patch.setattr("barn_owl.cli.demo.SCENES", 32)
             small = partial(Plan, training={"epochs": 3, "refit": 1}, cnn=TINY, rehearsal={"minutes": 1})
             patch.setattr("barn_owl.Plan", small)
-            assert barn_owl(["demo", str(folder), "--minutes", "1", "--clips", "12"]) == 0
+            assert barn_owl(["demo", str(folder), "--minutes", "1", "--clips", "12", "--workers", "1"]) == 0
         (folder / "said.txt").write_text(said.getvalue())
 
     return shared("demo", fill)

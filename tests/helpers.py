@@ -1,7 +1,8 @@
 """What several tests use: strict comparison and made-up sounds."""
 
+import contextlib
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import numpy as np
@@ -11,7 +12,7 @@ from filelock import FileLock
 from matplotlib.figure import Figure
 from matplotlib.layout_engine import ConstrainedLayoutEngine
 
-from barn_owl.learn import Plan
+from barn_owl.learn import Plan, scenes
 from barn_owl.show.style import Picture
 
 RATE_HZ = 16_000
@@ -32,6 +33,16 @@ def leave_figures_blank(patch: pytest.MonkeyPatch) -> None:
     patch.setattr(Picture, "savefig", lambda _, *arguments, **options: BLANK.savefig(*arguments, **options))
     patch.setattr(Picture, "take_names_literally", lambda _: None)
     patch.setattr(ConstrainedLayoutEngine, "execute", lambda *_: None)
+
+
+@contextlib.contextmanager
+def few_made_up() -> Iterator[None]:
+    """Make up a tenth of the foreign sounds: what a training learns of them takes seconds."""
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(scenes, "MADE_UP", 24)
+        scenes._made_up.cache_clear()
+        yield
+    scenes._made_up.cache_clear()
 
 
 def sound(kind: str, rng: np.random.Generator, seconds: float = 1.2) -> np.ndarray:

@@ -41,9 +41,18 @@ def workers(tmp_path_factory):
     """A scheduler with two workers in processes of their own."""
     import dask
     from distributed import LocalCluster
+    from distributed.utils import get_mp_context
 
-    # Each failure takes a worker three seconds, and whoever wants something from one that died waits for it.
-    dask.config.set({"distributed.scheduler.allowed-failures": 1, "distributed.comm.timeouts.connect": "3s"})
+    # Each failure takes a worker three seconds, and whoever wants something from one that died waits for it. What
+    # takes its place is forked from a process that has imported all it needs.
+    dask.config.set(
+        {
+            "distributed.scheduler.allowed-failures": 1,
+            "distributed.comm.timeouts.connect": "3s",
+            "distributed.worker.multiprocessing-method": "forkserver",
+        }
+    )
+    get_mp_context().set_forkserver_preload(["distributed", "pandas", "barn_owl.runs", "barn_owl.tag"])
     folder = str(tmp_path_factory.mktemp("dask"))
     with LocalCluster(
         n_workers=2, threads_per_worker=1, dashboard_address=":0", local_directory=folder, silence_logs=50

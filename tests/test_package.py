@@ -4,9 +4,12 @@ import runpy
 import shutil
 import subprocess
 import sys
+from functools import partial
 from pathlib import Path
 
 import pytest
+
+import barn_owl as owl
 
 ROOT = Path(__file__).parents[1]
 
@@ -77,6 +80,7 @@ EXAMPLES = sorted((ROOT / "examples").glob("*.py"), key=lambda path: (path.stem 
 @pytest.mark.parametrize("example", EXAMPLES, ids=lambda path: path.stem)
 def test_examples_run(example, quay, tmp_path, monkeypatch, capsys, few_made_up_sounds):
     monkeypatch.chdir(quay.recording.parent)
+    monkeypatch.setattr(owl, "Plan", partial(owl.Plan, rehearsal={"minutes": 1}))
     if example.stem != FIRST and not Path("run").is_dir():  # the demo has one
         if not Path("example-run").is_dir():  # tests may run apart, in any order
             runpy.run_path(str(example.with_stem(FIRST)), run_name="__main__")

@@ -1,4 +1,4 @@
-"""Arrays that begin where vector instructions like it, and quantiles along them."""
+"""Arrays that begin where vector instructions like it, quantiles along them, and powers of levels."""
 
 import math
 from typing import Any
@@ -7,6 +7,7 @@ import numpy as np
 
 LINE = 64
 """Bytes of a line of the cache, and of the longest vector register."""
+LN10_OVER_10 = np.float32(np.log(10) / 10)
 
 
 def aligned_empty(shape: int | tuple[int, ...], dtype: Any = np.float32) -> np.ndarray:
@@ -33,3 +34,8 @@ def quantile(values: np.ndarray, share: float) -> np.ndarray:
     above = part[low + 1 :].min(axis=0)
     gap = above - below
     return np.asarray(above - gap * (1 - between) if between >= 0.5 else below + gap * between)
+
+
+def power_of(levels: np.ndarray) -> np.ndarray:
+    """Power of levels in dB; the same shape and type. An exponential takes a fifth of the time of a power of ten."""
+    return np.exp(levels * LN10_OVER_10)

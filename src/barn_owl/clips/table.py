@@ -10,7 +10,8 @@ import io
 import logging
 import os
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
+from functools import cache
 from pathlib import Path
 from typing import IO, Any
 
@@ -304,7 +305,7 @@ def write_clip_table(clips: pd.DataFrame, target: str | Path | IO[str], *, force
         _to_csv(clips, target)
         return
     target = Path(target)
-    clips["file"] = [_relative(file, target.parent) for file in clips["file"]]
+    clips["file"] = _relative(clips["file"], target.parent)
     with whole_file(target, force=force) as beside:
         if target.suffix.lower() == ".parquet":
             try:
@@ -320,11 +321,17 @@ def _to_csv(clips: pd.DataFrame, stream: IO[str]) -> None:
     safe_cells(clips).to_csv(stream, index=False, lineterminator="\r\n", quoting=csv.QUOTE_MINIMAL)
 
 
-def _relative(file: str, folder: Path) -> str:
-    """Name `file` relative to `folder`, with forward slashes; absolute where they share only the root."""
-    if is_elsewhere(file):
-        return file
-    here, there = Path(folder).absolute(), Path(os.path.normpath(Path(file).absolute()))
-    if here.parts[:2] != there.parts[:2]:
-        return str(there)
-    return Path(os.path.relpath(there, here)).as_posix()
+def _relative(files: Iterable[str], folder: Path) -> list[str]:
+    """Name files relative to `folder`, with forward slashes; absolute where they share only the root."""
+    here = folder.absolute()
+
+    @cache  # many files lie in one folder
+    def named(parent: str) -> Path:
+        there = Path(os.path.normpath(Path(parent).absolute()))
+        return there if here.parts[:2] != there.parts[:2] else Path(os.path.relpath(there, here))
+
+    def one(file: str) -> str:
+        parent, name = os.path.split(file)
+        return (named(parent) / name).as_posix()
+
+    return [file if is_elsewhere(file) else one(file) for file in files]

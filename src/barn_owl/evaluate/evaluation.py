@@ -254,19 +254,15 @@ class Evaluation:
 
     def as_dict(self) -> dict[str, Any]:
         """Scores as plain numbers for JSON; what has nothing to stand on is None."""
-        overall = {
-            str(name): {key: _plain(value) for key, value in row.items()} for name, row in self.baselines.iterrows()
-        }
-        by_label = {
-            str(label): {key: _plain(value) for key, value in row.items()}
-            for label, row in self.measured.by_label.astype(object).iterrows()
-        }
         content = self.scores.as_dict() | {
-            "scores": overall,
+            "scores": _plain_rows(self.baselines),
             "groups": self.answers.group_count,
             "doubts": self.doubts,
         }
-        return content | {"labels": by_label, "calibration_error": _plain(self.calibration_error)}
+        return content | {
+            "labels": _plain_rows(self.measured.by_label),
+            "calibration_error": _plain(self.calibration_error),
+        }
 
     def _repr_html_(self) -> str:
         words = "".join(f"<li>{html.escape(doubt)}</li>" for doubt in self.doubts)
@@ -295,6 +291,11 @@ def _scores_of(answers: Answers, scores: np.ndarray) -> dict[str, np.ndarray]:
 def _listed(labels: list[str]) -> str:
     named = ", ".join(map(repr, labels[:MOST_NAMED]))
     return named if len(labels) <= MOST_NAMED else f"{named} and {len(labels) - MOST_NAMED} more"
+
+
+def _plain_rows(table: pd.DataFrame) -> dict[str, dict[str, Any]]:
+    rows = table.to_dict(orient="index").items()
+    return {str(name): {str(key): _plain(value) for key, value in row.items()} for name, row in rows}
 
 
 def _plain(value: Any) -> Any:

@@ -8,6 +8,7 @@ import numpy as np
 import pandas as pd
 from threadpoolctl import threadpool_limits
 
+from barn_owl.arrays import quantile
 from barn_owl.clips import ClipFrames, join_labels, load_frames
 from barn_owl.evaluate.answers import LIKELY, SCORE
 from barn_owl.evaluate.calibration import decided
@@ -126,7 +127,7 @@ def _levels(model: Model, frames: ClipFrames) -> pd.DataFrame:
     rows = []
     for clip in range(len(frames)):
         levels = frames[clip][:, front_end.level_columns].mean(axis=1)
-        quiet, loud = np.quantile(levels, [QUIET, LOUD])
+        quiet, loud = quantile(levels, QUIET), quantile(levels, LOUD)
         seconds = front_end.samples_for(len(levels)) / front_end.rate_hz
         rows.append((round(seconds, 3), round(float(loud), 1), round(float(loud - quiet), 1)))
     table = pd.DataFrame(rows, columns=["duration_s", "level_db", "above_noise_db"])

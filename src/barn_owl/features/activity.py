@@ -3,7 +3,7 @@
 import numpy as np
 import scipy
 
-from barn_owl.arrays import quantile
+from barn_owl.arrays import power_of, quantile
 
 QUIET_SHARE = 0.2
 MARGIN_DB = 6.0
@@ -57,7 +57,7 @@ def is_loud(levels: np.ndarray) -> np.ndarray:
 
 def total_db(levels: np.ndarray) -> np.ndarray:
     """Level in dB of all bands of a frame together, ``(frames,)``."""
-    return np.asarray(10 * np.log10(np.power(10, levels / 10, dtype=np.float64).sum(axis=1)), dtype=np.float32)
+    return np.asarray(10 * np.log10(power_of(levels).sum(axis=1, dtype=np.float64)), dtype=np.float32)
 
 
 def onset_frame(levels: np.ndarray, heard: np.ndarray) -> int:

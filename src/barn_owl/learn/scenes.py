@@ -12,6 +12,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from barn_owl.arrays import power_of
 from barn_owl.features import FrontEnd
 from barn_owl.features.activity import (
     FAINT,
@@ -24,7 +25,6 @@ from barn_owl.features.activity import (
 )
 from barn_owl.learn.fitted import Examples
 from barn_owl.learn.plan import Plan
-from barn_owl.network.level import LN10_OVER_10
 from barn_owl.sound import made_up_sound
 
 LEAD_FRAMES, TAIL_FRAMES = 3, 50
@@ -372,17 +372,10 @@ def _described(front_end: FrontEnd, frames: np.ndarray) -> _Sound:
     first = max(0, min(onset, int(at[0])) - LEAD_FRAMES)
     # What dies away goes on for a while, though it cannot be told from what is behind it.
     last = min(int(np.flatnonzero(loud)[-1]), int(at[-1]) + TAIL_FRAMES) + 1
-    power = (
-        float(np.power(10, levels[heard] / 10, dtype=np.float64).sum(axis=1).mean()) if front_end.is_log_mel else 1.0
-    )
+    power = float(power_of(levels[heard]).sum(axis=1, dtype=np.float64).mean()) if front_end.is_log_mel else 1.0
     quiet = levels[~heard]
     behind = power_of(quiet_level(quiet)) if front_end.is_log_mel and len(quiet) >= LEAST_QUIET else None
     return _Sound(first, last, onset - first, heard[first:last], max(power, TINY), behind)
-
-
-def power_of(levels: np.ndarray) -> np.ndarray:
-    """Power of levels in dB; float32, the same shape."""
-    return np.exp(levels * LN10_OVER_10)
 
 
 @lru_cache(maxsize=64)
@@ -428,5 +421,5 @@ def _noise(front_end_json: str, seed: int) -> np.ndarray:
     front_end = FrontEnd.model_validate_json(front_end_json)
     rng = np.random.default_rng([seed, NOISE_STREAM])
     levels = front_end.frames(rng.standard_normal(round(NOISE_S * front_end.rate_hz)).astype(np.float32))
-    power = np.power(np.float32(10), levels / np.float32(10))
+    power = power_of(levels)
     return np.asarray(power / power.mean(axis=0))

@@ -2,6 +2,7 @@
 
 import json
 from dataclasses import dataclass, field
+from functools import cached_property
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -89,10 +90,14 @@ class Model:
         """Time from one step to the next in seconds."""
         return self.family.step * self.front_end.hop_s
 
-    @property
+    @cached_property
     def sounding(self) -> np.ndarray:
         """Numbers of the labels that are not background."""
         return np.array([n for n, label in enumerate(self.labels) if label not in self.background], dtype=int)
+
+    @cached_property
+    def _others(self) -> np.ndarray:
+        return np.setdiff1d(np.arange(len(self.labels)), self.sounding)
 
     @property
     def event_labels(self) -> list[str]:
@@ -140,14 +145,12 @@ class Model:
         logits = (said.sounds * own).sum(axis=0) / own.sum(axis=0)
         if self.background and not self.overlapping:
             # Of no interest is what most likely holds neither of the two likeliest others, wherever one looks.
-            first, second = np.sort(np.pad(named, ((0, 0), (1, 0))), axis=1)[:, :-3:-1].T
-            either = np.convolve(
-                np.pad(first + second - first * second, 1, mode="edge"), np.ones(3) / 3, mode="valid"
-            )
-            likely = float(either.max().clip(1e-6, 1 - 1e-6))
-            others = np.setdiff1d(np.arange(len(self.labels)), self.sounding)
-            mean = said.sounds[:, others].mean(axis=0)
-            logits[others] = mean - mean.max() + logits[self.sounding].max() - np.log(likely / (1 - likely))
+            second = np.partition(named, -2, axis=1)[:, -2] if named.shape[1] > 1 else np.zeros_like(highest)
+            either = highest + second - highest * second
+            smooth = np.convolve(np.concatenate([either[:1], either, either[-1:]]), np.ones(3) / 3, mode="valid")
+            likely = float(smooth.max().clip(1e-6, 1 - 1e-6))
+            mean = said.sounds[:, self._others].mean(axis=0)
+            logits[self._others] = mean - mean.max() + logits[self.sounding].max() - np.log(likely / (1 - likely))
         embedding = (said.embedding * counts[:, None]).sum(axis=0) / counts.sum()
         return ClipSaid(logits, np.asarray(embedding, dtype=np.float32), float(highest.max()))
 

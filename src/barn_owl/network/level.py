@@ -4,9 +4,9 @@ from typing import Any
 
 import numpy as np
 
+from barn_owl.arrays import power_of
 from barn_owl.network.layer import Gradients, Layer, Scratch, Shape
 
-LN10_OVER_10 = np.float32(np.log(10) / 10)
 CENTRE_DB, SPREAD_DB = 15.0, 15.0
 """Levels of bands lie about this far below the mean power around them, and differ by about this much."""
 SILENCE = np.float32(1e-20)
@@ -24,7 +24,7 @@ def relative_level(levels: np.ndarray, span: int, range_db: float) -> np.ndarray
     apart, so neither digital silence nor the noise of a converter counts. It is an automatic gain control that looks
     as far ahead as back; unlike one that remembers, it gives an excerpt the values that it has within the recording.
     """
-    power = np.exp(levels * LN10_OVER_10)
+    power = power_of(levels)
     mean = _running_sum(power.mean(axis=(-2, -1), dtype=np.float32), span)[..., None, None]
     mean *= np.float32(1 / span)
     mean += SILENCE
@@ -40,7 +40,7 @@ def relative_level(levels: np.ndarray, span: int, range_db: float) -> np.ndarray
 
 def window_level(windows: np.ndarray, range_db: float) -> np.ndarray:
     """The same for windows, ``(windows, frames, bands)``, each relative to its own mean power; the shape stays."""
-    power = np.exp(windows * LN10_OVER_10)
+    power = power_of(windows)
     power /= power.mean(axis=(1, 2), keepdims=True) + SILENCE
     power += np.float32(10 ** (-range_db / 10))
     return np.asarray((np.log10(power) * np.float32(10 / SPREAD_DB)) + np.float32(CENTRE_DB / SPREAD_DB))

@@ -6,6 +6,7 @@ import platform
 import time
 from dataclasses import asdict, replace
 from datetime import UTC, datetime
+from functools import cache
 from importlib.metadata import version
 from pathlib import Path
 from typing import Any
@@ -346,8 +347,13 @@ def _circumstances(begin: float, clips: int, skipped: int) -> dict[str, Any]:
         "clips_skipped": skipped,
         "python": platform.python_version(),
         "machine": platform.machine(),
-        "versions": {name: version(name) for name in ("numpy", "scipy", "pandas", "soundfile", "soxr")},
+        "versions": _versions(),
     }
+
+
+@cache
+def _versions() -> dict[str, str]:
+    return {name: version(name) for name in ("numpy", "scipy", "pandas", "soundfile", "soxr")}
 
 
 def _judged(model: Model, predictions: pd.DataFrame, side: str) -> Evaluation | None:
