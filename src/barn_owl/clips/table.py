@@ -10,7 +10,7 @@ import io
 import logging
 import os
 import re
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from functools import cache
 from pathlib import Path
 from typing import IO, Any
@@ -69,9 +69,10 @@ def check_clip_table(clips: pd.DataFrame, *, where: str = "clip table") -> pd.Da
         elif name == "label":
             columns[name] = ""
     columns |= {name: clips[name].to_numpy() for name in clips.columns if name not in COLUMNS}
+    _check_rows(columns, where)
     table = pd.DataFrame(columns, index=pd.RangeIndex(len(clips)))
-    _check_rows(table, where)
-    return _without_repeats(table, where)
+    # Nothing can be there twice where each file is there once.
+    return table if len(set(columns["file"])) == len(table) else _without_repeats(table, where)
 
 
 def _texts(column: "pd.Series[str]") -> list[str]:
@@ -99,9 +100,9 @@ def _numbers(clips: pd.DataFrame, name: str, where: str) -> np.ndarray:
     return numbers
 
 
-def _check_rows(table: pd.DataFrame, where: str) -> None:
-    start, end = table["start_s"].to_numpy(), table["end_s"].to_numpy()
-    _refuse(where, (table["file"] == "").to_numpy(), lambda _: "file is blank")
+def _check_rows(columns: Mapping[str, Any], where: str) -> None:
+    start, end = columns["start_s"], columns["end_s"]
+    _refuse(where, [file == "" for file in columns["file"]], lambda _: "file is blank")
     _refuse(where, start < 0, lambda row: f"start_s must not be negative, got {start[row]:g}")
     _refuse(
         where,
@@ -111,19 +112,18 @@ def _check_rows(table: pd.DataFrame, where: str) -> None:
             "leave both blank for the whole file"
         ),
     )
-    if "split" in table:
-        wrong = ~table["split"].isin([*SIDES, ""]).to_numpy()
+    if "split" in columns:
         _refuse(
             where,
-            wrong,
-            lambda row: f"split must be {', '.join(SIDES)} or blank, got {table['split'][row]!r}",
+            [side not in (*SIDES, "") for side in columns["split"]],
+            lambda row: f"split must be {', '.join(SIDES)} or blank, got {columns['split'][row]!r}",
         )
-    if "score" in table:
-        score = table["score"].to_numpy()
+    if "score" in columns:
+        score = columns["score"]
         _refuse(where, (score < 0) | (score > 1), lambda row: f"score must be 0 to 1, got {score[row]:g}")
 
 
-def _refuse(where: str, faulty: np.ndarray, say: Callable[[int], str]) -> None:
+def _refuse(where: str, faulty: np.ndarray | list[bool], say: Callable[[int], str]) -> None:
     """Raise TableError when any row is faulty, showing the first few."""
     rows = np.flatnonzero(faulty)
     if len(rows):

@@ -15,7 +15,14 @@ from barn_owl.evaluate.calibration import calibration_error, calibration_table, 
 from barn_owl.evaluate.curves import label_curve
 from barn_owl.evaluate.measures import ROUNDS, Measured, measure, observed
 from barn_owl.evaluate.mistakes import likely_wrong_labels, mistakes
-from barn_owl.evaluate.scores import OverlapScores, Scores, score_labels, score_overlapping
+from barn_owl.evaluate.scores import (
+    OverlapScores,
+    Scores,
+    plain,
+    plain_number,
+    score_labels,
+    score_overlapping,
+)
 
 FEW_CLIPS, FEW_GROUPS, WIDE = 10, 5, 0.2
 """Below 10 clips one changes a recall by more than a tenth, below 5 groups a bootstrap has little to draw from,
@@ -255,13 +262,13 @@ class Evaluation:
     def as_dict(self) -> dict[str, Any]:
         """Scores as plain numbers for JSON; what has nothing to stand on is None."""
         content = self.scores.as_dict() | {
-            "scores": _plain_rows(self.baselines),
+            "scores": plain(self.baselines),
             "groups": self.answers.group_count,
             "doubts": self.doubts,
         }
         return content | {
-            "labels": _plain_rows(self.measured.by_label),
-            "calibration_error": _plain(self.calibration_error),
+            "labels": plain(self.measured.by_label),
+            "calibration_error": plain_number(self.calibration_error),
         }
 
     def _repr_html_(self) -> str:
@@ -291,14 +298,3 @@ def _scores_of(answers: Answers, scores: np.ndarray) -> dict[str, np.ndarray]:
 def _listed(labels: list[str]) -> str:
     named = ", ".join(map(repr, labels[:MOST_NAMED]))
     return named if len(labels) <= MOST_NAMED else f"{named} and {len(labels) - MOST_NAMED} more"
-
-
-def _plain_rows(table: pd.DataFrame) -> dict[str, dict[str, Any]]:
-    rows = table.to_dict(orient="index").items()
-    return {str(name): {str(key): _plain(value) for key, value in row.items()} for name, row in rows}
-
-
-def _plain(value: Any) -> Any:
-    if value is None or (isinstance(value, float | np.floating) and not np.isfinite(value)):
-        return None
-    return value.item() if isinstance(value, np.generic) else value

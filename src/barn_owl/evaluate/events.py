@@ -14,6 +14,7 @@ from barn_owl.clips import check_clip_table
 from barn_owl.clips.within import check_within
 from barn_owl.errors import TableError
 from barn_owl.evaluate.intervals import draw, interval
+from barn_owl.evaluate.scores import plain, plain_number
 
 logger = logging.getLogger(__name__)
 
@@ -146,12 +147,11 @@ class EventScores:
     def as_dict(self) -> dict[str, Any]:
         """All scores as plain numbers for JSON."""
         foreign = {"sounds": len(self.foreign), "raised": int((self.foreign["raised"] != "").sum())}
-        spread = self.intervals()
         return {
             "true": len(self.truth), "found": len(self.events), "right": len(self.matches), "hours": self.hours,
-            "scores": {str(name): {k: _plain(v) for k, v in row.items()} for name, row in spread.iterrows()},
-            "median_onset_error_s": _plain(self.matches["onset_error_s"].abs().median()),
-            "median_offset_error_s": _plain(self.matches["offset_error_s"].abs().median()),
+            "scores": plain(self.intervals()),
+            "median_onset_error_s": plain_number(self.matches["onset_error_s"].abs().median()),
+            "median_offset_error_s": plain_number(self.matches["offset_error_s"].abs().median()),
             "labels": {str(label): row for label, row in self.by_label.astype(object).to_dict("index").items()},
             "foreign": foreign,
         }  # fmt: skip
@@ -171,10 +171,6 @@ def _ratios(counts: np.ndarray) -> np.ndarray:
                 (found - right) / seconds * HOUR_S,
             ]
         )
-
-
-def _plain(value: float) -> float | None:
-    return float(value) if np.isfinite(value) else None
 
 
 def _share(part: float, whole: float) -> float:

@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -77,7 +78,7 @@ class Scores:
         occur = self.confusion.sum(axis=1) > 0
         return float(occur[self.majority] / occur.sum())
 
-    @property
+    @cached_property
     def by_label(self) -> pd.DataFrame:
         """Precision, recall, F1 and count by label; NaN where a score has nothing to stand on.
 
@@ -167,7 +168,7 @@ class OverlapScores:
         both = (self.by_label["recall"].to_numpy() + left) / 2
         return float(np.nanmean(both))
 
-    @property
+    @cached_property
     def by_label(self) -> pd.DataFrame:
         """Precision, recall, F1 and count by label; see `Scores.by_label`."""
         right, given, count = (self.truth & self.said).sum(0), self.said.sum(0), self.truth.sum(0)
@@ -195,12 +196,17 @@ def label_table(right: np.ndarray, given: np.ndarray, count: np.ndarray, labels:
     return pd.DataFrame(table, index=list(labels))
 
 
-def plain(by_label: pd.DataFrame) -> dict[str, dict[str, Any]]:
-    """Table by label as dictionaries; NaN becomes None."""
-    return {
-        str(label): {name: None if pd.isna(value) else value for name, value in row.items()}
-        for label, row in by_label.astype(object).iterrows()
-    }
+def plain(table: pd.DataFrame) -> dict[str, dict[str, Any]]:
+    """Rows of a table as dictionaries, by the name of the row; what is no finite number becomes None."""
+    rows = table.to_dict(orient="index").items()
+    return {str(name): {str(key): plain_number(value) for key, value in row.items()} for name, row in rows}
+
+
+def plain_number(value: Any) -> Any:
+    """A number as JSON can hold it, None where it is not finite; anything else as it is."""
+    if isinstance(value, float | np.floating) and not np.isfinite(value):
+        return None
+    return value.item() if isinstance(value, np.generic) else value
 
 
 def score_overlapping(truth: Sequence[str], predicted: Sequence[str], labels: Sequence[str]) -> OverlapScores:
