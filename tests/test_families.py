@@ -3,6 +3,7 @@
 import logging
 from importlib.util import find_spec
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 import pandas as pd
@@ -10,8 +11,10 @@ import pytest
 import scipy.optimize
 import soundfile
 from hypothesis import given, settings as limits, strategies as st
+from pandas.testing import assert_frame_equal
 
 from barn_owl.errors import ModelError, TableError
+from barn_owl.learn import pooled
 from barn_owl.learn.extras import learn_columns
 from barn_owl.learn.kernel import candidates as kernels
 from barn_owl.learn.logistic import candidates as penalties, fit_logistic
@@ -26,7 +29,7 @@ from barn_owl.model.logistic import Linear
 from barn_owl.model.nearest import Nearest
 from barn_owl.model.rows import squared_distances
 from barn_owl.network import sigmoid
-from barn_owl.runs import open_run, train, train_families
+from barn_owl.runs import open_run, train, train_families, training
 from helpers import able_plan, assert_close, small_plan
 
 needs_library = pytest.mark.skipif(find_spec("sklearn") is None, reason="the yardstick extra is not installed")
@@ -179,6 +182,23 @@ def test_an_estimator_of_ones_own_is_judged_but_not_saved(clips, tmp_path):
     assert table["family"].tolist() == ["nearest", "mine"]
     assert table.set_index("family").loc["mine", "test_balanced_accuracy"] == pytest.approx(0.25)
     assert not (tmp_path / "runs" / "mine").exists()
+
+
+def test_families_share_what_they_learn_from_and_are_as_if_each_had_learnt_alone(few_clips, tmp_path, monkeypatch):
+    plan = small_plan("nearest", rehearsal={"minutes": 0.2}).but(training={"refit": 1})
+    windows = mock.Mock(side_effect=pooled.PooledWindows)
+    rehearsal = mock.Mock(side_effect=training.make_rehearsal)
+    monkeypatch.setattr(pooled, "PooledWindows", windows)
+    monkeypatch.setattr(training, "make_rehearsal", rehearsal)
+    families = ["nearest", "logistic"]
+    train_families(few_clips, tmp_path / "all", plan, families=families)
+    # To learn from, to watch, and both together for the last fit.
+    assert (windows.call_count, rehearsal.call_count) == (3, 1)
+    for family in families:
+        alone = train(few_clips, tmp_path / family, plan.but(family=family))
+        assert_frame_equal(open_run(tmp_path / "all" / family).predictions, alone.predictions)
+        assert alone.model.decision == open_run(tmp_path / "all" / family).model.decision
+    assert (windows.call_count, rehearsal.call_count) == (3 + 6, 1 + 2)
 
 
 def test_further_columns_help_where_the_sound_cannot(clips, tmp_path, caplog):

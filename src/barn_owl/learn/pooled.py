@@ -20,6 +20,7 @@ from barn_owl.learn.fitted import (
 from barn_owl.learn.plan import Plan
 from barn_owl.learn.rows import Candidate, RowTask
 from barn_owl.learn.scenes import LEAST_FRAMES, SceneMaker
+from barn_owl.learn.sharing import shared
 from barn_owl.learn.variants import Variants
 from barn_owl.model.pooled import Pooled, SomebodyElses, pooled_windows
 from barn_owl.network import binary_cross_entropy
@@ -70,6 +71,12 @@ class PooledWindows:
         self.targets = np.concatenate(targets)
 
 
+def drawn_windows(plan: Plan, labels: list[str], examples: Examples, *, watched: bool = False) -> PooledWindows:
+    """Draw windows, or take those that another family of the same training has drawn; only read them."""
+    clips = (tuple(labels), tuple(examples.sources), examples.targets.tobytes(), examples.extras.tobytes())
+    return shared(lambda: PooledWindows(plan, labels, examples, watched=watched), plan, "windows", watched, clips)
+
+
 def _mean_of_known(rows: np.ndarray) -> np.ndarray:
     """Mean of each column over what is known of it; 0 where nothing is."""
     known = ~np.isnan(rows)
@@ -99,8 +106,8 @@ def fit_pooled(
     estimator : one of somebody else's to fit instead of the plan's family. keep : number, from 1, of the way to
     keep, where there are no validation clips to choose by.
     """
-    windows = PooledWindows(plan, labels, train)
-    watched = windows if validation is None else PooledWindows(plan, labels, validation, watched=True)
+    windows = drawn_windows(plan, labels, train)
+    watched = windows if validation is None else drawn_windows(plan, labels, validation, watched=True)
     centre, spread = centre_and_spread(windows.rows)
     task = RowTask(
         rows=(windows.rows - centre) / spread, targets=windows.targets,

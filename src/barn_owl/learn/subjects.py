@@ -10,7 +10,7 @@ import numpy as np
 
 from barn_owl.learn.fitted import Examples, background_numbers, judge_logits, standardisation
 from barn_owl.learn.plan import Plan
-from barn_owl.learn.pooled import PooledWindows, centre_and_spread
+from barn_owl.learn.pooled import centre_and_spread, drawn_windows
 from barn_owl.learn.scenes import SceneMaker, Scenes
 from barn_owl.learn.variants import Variants
 from barn_owl.model import Family
@@ -215,7 +215,7 @@ class OverRows:
         self, plan: Plan, labels: list[str], train: Examples, validation: Examples | None, rng: np.random.Generator
     ) -> None:
         self._plan = plan
-        windows = PooledWindows(plan, labels, train)
+        windows = drawn_windows(plan, labels, train)
         self.mean, self.deviation = windows.mean, windows.deviation
         self._rows, targets, self._names = windows.rows, windows.targets, windows.names
         self._targets = targets
@@ -224,7 +224,7 @@ class OverRows:
         self._pooled = Pooled("mlp", plan.window_frames, plan.pooling.statistics, plan.levels, mlp, centre, spread)
         self.network = mlp.network
         self._rows = (self._rows - centre) / spread
-        self._watched = None if validation is None else PooledWindows(plan, labels, validation, watched=True)
+        self._watched = None if validation is None else drawn_windows(plan, labels, validation, watched=True)
 
     def loss(self, logits: np.ndarray, targets: np.ndarray) -> tuple[float, np.ndarray]:
         return binary_cross_entropy(logits, targets)

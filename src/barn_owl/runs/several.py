@@ -19,6 +19,7 @@ from barn_owl.files import claim_folder, is_file, real_path, write_json
 from barn_owl.learn import Fitted, Plan, fit
 from barn_owl.learn.fitting import NETWORKS
 from barn_owl.learn.plan import FAMILIES
+from barn_owl.learn.sharing import sharing
 from barn_owl.model import Model
 from barn_owl.model.ensemble import Ensemble
 from barn_owl.parallel import each, on_cluster
@@ -79,7 +80,7 @@ def train_families(
         for features in stacks:
             stacked = plan.but(front_end={"features": features})
             ending = f" {'+'.join(features)}" if front_ends else ""
-            with read_clips(sided, stacked, work) as data:
+            with read_clips(sided, stacked, work) as data, sharing():
                 for name in [*families, *own]:
                     work.begin(name + ending, len(rows) + 1, total)
                     if name in own:

@@ -27,6 +27,7 @@ from barn_owl.learn.checkpoint import Checkpoint, read_checkpoint
 from barn_owl.learn.fitting import NETWORKS
 from barn_owl.learn.members import kept_processes
 from barn_owl.learn.rehearsal import Rehearsal, Rehearsed, make_rehearsal, rehearse
+from barn_owl.learn.sharing import shared
 from barn_owl.learn.summary import summary
 from barn_owl.model import Model
 from barn_owl.model.convolutional import Convolutional
@@ -199,7 +200,7 @@ def _rehearsal(plan: Plan, data: RunData) -> Rehearsal | None:
         return None
     if data.kept and len(set(label_names(watched, plan.but(start={"model": ""})))) <= len(data.labels) / 2:
         return None
-    return make_rehearsal(plan, watched)
+    return shared(lambda: make_rehearsal(plan, watched), plan, "rehearsal")
 
 
 def as_model(plan: Plan, data: RunData, fitted: Fitted, extra_columns: ExtraColumns) -> Model:
