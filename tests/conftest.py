@@ -6,6 +6,7 @@ import io
 import logging
 import os
 import shutil
+import signal
 from functools import partial
 from pathlib import Path
 
@@ -27,6 +28,8 @@ __all__ = ["shared"]
 # How long an example takes says more about the machine than about the code.
 settings.register_profile("patient", deadline=None)
 settings.load_profile("patient")
+# A shell that runs the tests in the background has them ignore Ctrl-C, and so would the commands that they start.
+signal.signal(signal.SIGINT, signal.default_int_handler)
 
 
 def pytest_collection_finish():

@@ -556,7 +556,7 @@ def test_a_signal_leaves_no_process_no_file_and_no_traceback(runs, tmp_path, rng
     process.send_signal(how)
     said = process.communicate(timeout=30)[1]
     if how != signal.SIGKILL:
-        assert process.returncode == 130
+        assert process.returncode == 130, said
         assert "Traceback" not in said
         assert "leaked" not in said
     deadline = time.monotonic() + 5
