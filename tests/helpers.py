@@ -47,10 +47,17 @@ def leave_figures_blank(patch: pytest.MonkeyPatch) -> None:
 @contextlib.contextmanager
 def few_made_up() -> Iterator[None]:
     """Make up a tenth of the foreign sounds: what a training learns of them takes seconds."""
-    with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(scenes, "MADE_UP", 24)
-        scenes._made_up.cache_clear()
+    before = scenes.MADE_UP
+    make_up(24)
+    try:
         yield
+    finally:
+        make_up(before)
+
+
+def make_up(count: int) -> None:
+    """Make up so many foreign sounds in trainings of this process from now on."""
+    scenes.MADE_UP = count
     scenes._made_up.cache_clear()
 
 

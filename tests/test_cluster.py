@@ -31,7 +31,7 @@ from barn_owl.tag import archive, parquet_store, pieces, sqlite_store
 from barn_owl.tag.hours import hours_table, recording_start
 from barn_owl.tag.pieces import Piece, pieces_of, score_pieces
 from barn_owl.tag.trace import CHUNK, chunk_s, trace_recording
-from helpers import RATE_HZ, small_plan, sound
+from helpers import RATE_HZ, few_made_up, make_up, small_plan, sound
 
 pytestmark = pytest.mark.filterwarnings("ignore:.*:ResourceWarning", "ignore:.*:DeprecationWarning")
 
@@ -40,7 +40,7 @@ pytestmark = pytest.mark.filterwarnings("ignore:.*:ResourceWarning", "ignore:.*:
 def workers(tmp_path_factory):
     """A scheduler with two workers in processes of their own."""
     import dask
-    from distributed import LocalCluster
+    from distributed import Client, LocalCluster
     from distributed.utils import get_mp_context
 
     # Each failure takes a worker three seconds, and whoever wants something from one that died waits for it. What
@@ -57,6 +57,8 @@ def workers(tmp_path_factory):
     with LocalCluster(
         n_workers=2, threads_per_worker=1, dashboard_address=":0", local_directory=folder, silence_logs=50
     ) as made:
+        with Client(made, set_as_default=False) as client:
+            client.run(make_up, 24)
         yield made
 
 
@@ -175,7 +177,8 @@ def test_seeds_trained_on_a_cluster_are_those_trained_here(few_clips, workers, t
     plan = small_plan("logistic")
     with owl.engine(workers.scheduler_address):
         away = train_several(few_clips, tmp_path / "away", plan, seeds=2, ensemble=True)
-    here = train_several(few_clips, tmp_path / "here", plan, seeds=2, ensemble=True)
+    with few_made_up():
+        here = train_several(few_clips, tmp_path / "here", plan, seeds=2, ensemble=True)
     pd.testing.assert_frame_equal(away.drop(columns="seconds"), here.drop(columns="seconds"))
     for name in ("seed-1", "."):
         own = [owl.load_model(tmp_path / place / name).family.arrays() for place in ("away", "here")]

@@ -382,6 +382,14 @@ def test_adjusting_finds_settings_that_are_better(runs, nights):
     on, alarms = found.curve["on"].to_numpy(), found.curve["false_alarms_per_hour"].to_numpy()
     assert (np.diff(on) > 0).all()
     assert alarms[0] >= alarms[-1]
+    traces = [whole_trace(model, file) for file in files]
+    seconds = {trace.file: trace.duration_s for trace in traces}
+    for row in found.curve.iloc[::4].itertuples():
+        own = found.decision.model_copy(update={"on": row.on, "labels": {}})
+        events = pd.concat([tag_trace(model, trace, decision=own) for trace in traces], ignore_index=True)
+        scores = score_events(nights, events, seconds=seconds)
+        for name in ("f1", "precision", "recall", "false_alarms_per_hour"):
+            assert getattr(row, name) == pytest.approx(getattr(scores, name), abs=1e-12)
     few = adjust(model, nights, goal="recall", false_alarms_per_hour=0.0)
     assert few.reached == (few.scores.false_alarms_per_hour == 0)
     with pytest.raises(TableError, match="says nothing about"):

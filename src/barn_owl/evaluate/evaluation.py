@@ -88,13 +88,13 @@ class Evaluation:
         baselines.
         """
         labels, clips = len(self.labels), len(self.answers)
-        even = _scores_of(self.answers, np.full((clips, labels), 0.5 if self.overlapping else 1 / labels))
+        even = self._scores_of(np.full((clips, labels), 0.5 if self.overlapping else 1 / labels), curves=True)
         chance = {name: even[name][0] for name in OF_GUESSING}
         majority: dict[str, float] = {}
         if not self.overlapping:
             always = np.zeros((clips, labels))
             always[:, self.labels.index(self.majority)] = 1
-            said = _scores_of(self.answers, always)
+            said = self._scores_of(always, curves=False)
             majority = {name: said[name][0] for name in OF_ONE_ANSWER}
             chance |= {"accuracy": 1 / labels, "balanced_accuracy": 1 / labels, "kappa": 0.0, "matthews": 0.0}
         table = self.measured.overall
@@ -102,6 +102,11 @@ class Evaluation:
         return table.assign(
             **{name: [known.get(score, np.nan) for score in table.index] for name, known in columns.items()}
         )
+
+    def _scores_of(self, scores: np.ndarray, *, curves: bool) -> dict[str, np.ndarray]:
+        """Scores that the same clips would get if these were what was said of them."""
+        said = scores > LIKELY if self.overlapping else np.eye(len(self.labels), dtype=bool)[scores.argmax(axis=1)]
+        return observed(replace(self.answers, scores=scores, said=said), curves=curves)[0]
 
     @cached_property
     def order(self) -> list[str]:
@@ -287,12 +292,6 @@ def leaks(predictions: pd.DataFrame) -> list[str]:
         f"{len(found)} groups or files are on more than one side of the split (such as {first['what']} "
         f"{first['name']!r}: {first['sides']}): the scores may be too good."
     ]
-
-
-def _scores_of(answers: Answers, scores: np.ndarray) -> dict[str, np.ndarray]:
-    """Scores that the same clips would get if these were what was said of them."""
-    said = scores > LIKELY if answers.overlapping else np.eye(scores.shape[1], dtype=bool)[scores.argmax(axis=1)]
-    return observed(replace(answers, scores=scores, said=said))[0]
 
 
 def _listed(labels: list[str]) -> str:

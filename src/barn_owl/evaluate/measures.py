@@ -43,11 +43,14 @@ class Measured:
         return str(self.overall.round(3).to_html()) + str(self.by_label.round(3).to_html())
 
 
-def measure(answers: Answers, *, rounds: int = ROUNDS, seed: int = 0) -> Measured:
+def measure(answers: Answers, *, rounds: int = ROUNDS, seed: int = 0, curves: bool = True) -> Measured:
     """Compute all scores, with 95 % intervals from `rounds` rounds of the bootstrap over groups.
 
     Of labels that do not occur, only precision can be told, and means over labels leave them out. Precision of a
     label that is never said is 0 in those means. With one group alone no interval can be had: it is NaN.
+
+    curves : whether the scores of curves are among them (ROC area, average precision, equal error rate), which take
+    most of the time.
 
     >>> answers = barn_owl.open_run("first").evaluate().answers
     >>> measured = barn_owl.measure(answers, rounds=100)
@@ -55,7 +58,7 @@ def measure(answers: Answers, *, rounds: int = ROUNDS, seed: int = 0) -> Measure
     True
     """
     groups = answers.group_count
-    overall, by_label = observed(answers)
+    overall, by_label = observed(answers, curves=curves)
     ends: dict[str, tuple[np.ndarray, np.ndarray]] = {}
     if groups > 1 and rounds:
         rng = np.random.default_rng(seed)
@@ -63,7 +66,7 @@ def measure(answers: Answers, *, rounds: int = ROUNDS, seed: int = 0) -> Measure
         parts = []
         for at in range(0, rounds, block):
             units, drawn = draw(answers.groups, min(block, rounds - at), rng)
-            parts.append(scores_of(replace(answers, groups=units), drawn))
+            parts.append(scores_of(replace(answers, groups=units), drawn, curves=curves))
         for names, place in ((overall, 0), (by_label, 1)):
             values = np.stack([np.concatenate([part[place][name] for part in parts], axis=-1) for name in names])
             low, high = interval(values, groups, inside=draws_inside(groups, len(answers)))
@@ -88,12 +91,14 @@ def measure(answers: Answers, *, rounds: int = ROUNDS, seed: int = 0) -> Measure
     )
 
 
-def observed(answers: Answers) -> tuple[dict[str, np.ndarray], dict[str, np.ndarray]]:
+def observed(answers: Answers, *, curves: bool = True) -> tuple[dict[str, np.ndarray], dict[str, np.ndarray]]:
     """Scores of the clips as they are, in one round; see `scores_of`."""
-    return scores_of(replace(answers, groups=np.zeros(len(answers), dtype=np.intp)), np.ones((1, 1)))
+    return scores_of(replace(answers, groups=np.zeros(len(answers), dtype=np.intp)), np.ones((1, 1)), curves=curves)
 
 
-def scores_of(answers: Answers, drawn: np.ndarray) -> tuple[dict[str, np.ndarray], dict[str, np.ndarray]]:
+def scores_of(
+    answers: Answers, drawn: np.ndarray, *, curves: bool = True
+) -> tuple[dict[str, np.ndarray], dict[str, np.ndarray]]:
     """Scores for groups drawn as often as `drawn` says, ``(groups, rounds)``.
 
     Returns those of all labels, ``(rounds,)`` each, and by label, ``(labels, rounds)`` each, NaN where nothing is
@@ -101,7 +106,7 @@ def scores_of(answers: Answers, drawn: np.ndarray) -> tuple[dict[str, np.ndarray
     """
     groups = answers.groups
     clips = np.bincount(groups) @ drawn
-    label_scores = _of_labels(answers, drawn)
+    label_scores = _counted(answers, drawn)
     right, said, count = (label_scores.pop(name) for name in ("right", "said", "count"))
     occurs = count > 0
     with np.errstate(invalid="ignore", divide="ignore"):
@@ -125,22 +130,26 @@ def scores_of(answers: Answers, drawn: np.ndarray) -> tuple[dict[str, np.ndarray
         log_loss, brier = _losses(answers)
         overall["log_loss"] = np.bincount(groups, log_loss) @ drawn / clips
         overall["brier"] = np.bincount(groups, brier) @ drawn / clips
-    for name in ("roc_area", "average_precision", "equal_error_rate"):
-        overall[name] = _mean(label_scores[name], occurs)
+    if curves:
+        of_curves = _of_curves(answers, drawn)
+        overall |= {name: _mean(value, occurs) for name, value in of_curves.items()}
+        label_scores |= of_curves
     return overall, label_scores
 
 
-def _of_labels(answers: Answers, drawn: np.ndarray) -> dict[str, np.ndarray]:
+def _counted(answers: Answers, drawn: np.ndarray) -> dict[str, np.ndarray]:
     both = answers.truth & answers.said
     right, said, count = (_by_group(marks, answers) @ drawn for marks in (both, answers.said, answers.truth))
     with np.errstate(invalid="ignore", divide="ignore"):
-        found = {
+        return {
             "precision": right / np.where(said > 0, said, np.nan),
             "recall": right / np.where(count > 0, count, np.nan),
             "f1": np.where(count > 0, 2 * right / (said + count), np.nan),
             "right": right, "said": said, "count": count,
         }  # fmt: skip
 
+
+def _of_curves(answers: Answers, drawn: np.ndarray) -> dict[str, np.ndarray]:
     def rank(label: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         score, has = answers.scores[:, label], answers.truth[:, label]
         return areas(ranked(score, has, answers.groups, len(drawn)), drawn)
@@ -150,9 +159,8 @@ def _of_labels(answers: Answers, drawn: np.ndarray) -> dict[str, np.ndarray]:
     else:
         with ThreadPoolExecutor(THREADS) as threads:
             ranks = list(threads.map(rank, range(len(answers.labels))))
-    for place, name in enumerate(("roc_area", "average_precision", "equal_error_rate")):
-        found[name] = np.stack([rank[place] for rank in ranks])
-    return found
+    names = "roc_area", "average_precision", "equal_error_rate"
+    return {name: np.stack(values) for name, values in zip(names, zip(*ranks, strict=True), strict=True)}
 
 
 def _by_group(marks: np.ndarray, answers: Answers) -> Counts:

@@ -81,7 +81,8 @@ def with_predictions(model: Model, clips: pd.DataFrame, frames: ClipFrames, hear
     own = clips.drop(columns=[name for name in (*answers, "predicted", "score") if name in clips]).reset_index(
         drop=True
     )
-    return say(model, own.join(levels.drop(columns=[name for name in levels if name in own])).join(answers))
+    new = [name for name in levels if name not in own]
+    return say(model, pd.concat([own, levels[new], answers], axis=1))
 
 
 def say(model: Model, scored: pd.DataFrame) -> pd.DataFrame:
@@ -93,9 +94,10 @@ def say(model: Model, scored: pd.DataFrame) -> pd.DataFrame:
     if model.overlapping:
         least = np.array([model.thresholds.get(label, LIKELY) for label in model.labels])
         predicted = [join_labels([model.labels[n] for n in np.flatnonzero(row > least)]) for row in scores]
-    before = scored.drop(columns=[name for name in ("predicted", "score", *columns) if name in scored])
+    said = ["predicted", "score", *columns]
     highest = scores[np.arange(len(best)), best].clip(0, 1)
-    return before.assign(predicted=predicted, score=highest).join(scored[columns])
+    before = [name for name in scored if name not in said]
+    return scored.assign(predicted=predicted, score=highest)[before + said]
 
 
 def undecided(model: Model, predictions: pd.DataFrame) -> np.ndarray:

@@ -198,8 +198,8 @@ def label_table(right: np.ndarray, given: np.ndarray, count: np.ndarray, labels:
 
 def plain(table: pd.DataFrame) -> dict[str, dict[str, Any]]:
     """Rows of a table as dictionaries, by the name of the row; what is no finite number becomes None."""
-    rows = table.to_dict(orient="index").items()
-    return {str(name): {str(key): plain_number(value) for key, value in row.items()} for name, row in rows}
+    columns = {str(key): [plain_number(value) for value in table[key].tolist()] for key in table}
+    return {str(name): {key: values[row] for key, values in columns.items()} for row, name in enumerate(table.index)}
 
 
 def plain_number(value: Any) -> Any:

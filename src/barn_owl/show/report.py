@@ -105,6 +105,9 @@ class _Clips:
     def __init__(self, run: Run, evaluation: Evaluation, shelf: Shelf) -> None:
         self.run, self.evaluation, self.shelf = run, evaluation, shelf
         self.listed = {number: self.line(number, row) for number, row in evaluation.predictions.iterrows()}
+        self.doubted = set(evaluation.likely_wrong_labels.index)
+        with_likes = evaluation.mistakes.index[:WITH_LIKES] if evaluation.rows is not None else []
+        self.with_likes = set(with_likes)
 
     def line(self, number: Any, row: pd.Series) -> dict[str, Any]:
         """What the script knows of a clip."""
@@ -116,11 +119,11 @@ class _Clips:
         shown = self.listed[number] | {
             "best": best_scores(row, self.evaluation.labels),
             "picture": self.shelf.picture(row),
-            "doubted": number in set(self.evaluation.likely_wrong_labels.index),
+            "doubted": number in self.doubted,
             "like": [],
         }
         shown["sound"] = self.shelf.sound(row)
-        if self.evaluation.rows is not None and list(self.evaluation.mistakes.index).index(number) < WITH_LIKES:
+        if self.evaluation.rows is not None and number in self.with_likes:
             for label in dict.fromkeys([row["label"], row["predicted"]]):
                 shown["like"] += self._most_like(int(self.evaluation.rows[number]), str(label), run)
         return shown

@@ -48,6 +48,7 @@ Recordings with a truth table often hold sounds like those that were learnt from
 than elsewhere."""
 SHIFT_COLLAR_S = 0.3
 """How far off an event may be so that it tells how early or late events are found."""
+RATES = ("f1", "precision", "recall", "false_alarms_per_hour")
 PARTS = 4
 """Parts of one recording, each of which is judged by what was found on the others."""
 HOUR_S = 3600.0
@@ -135,12 +136,11 @@ def adjust_traces(
     parts, judged = task.parts(), []
     for name, own in parts:
         chosen = task.best([other for other_name, other in parts if other_name != name])
-        scores = task.judge(chosen, [own])
-        judged.append((name, scores.f1, scores.precision, scores.recall, scores.false_alarms_per_hour))
+        judged.append((name, *task.rates(chosen, [own])))
     whole = [part for _, part in parts]
     decision = task.best(whole)
     scores = task.judge(decision, whole)
-    columns = ["left_out", "f1", "precision", "recall", "false_alarms_per_hour"]
+    columns = ["left_out", *RATES]
     return Adjusted(
         decision=decision,
         scores=scores,
@@ -227,16 +227,21 @@ class _Task:
     def _decided(self, number: int, settings: DecisionSettings) -> list[Event]:
         return decide(self.model, self.traces[number], settings)
 
-    def worth(self, settings: DecisionSettings, parts: Sequence[_Part]) -> float:
-        """How good settings are on some parts, by the goal."""
+    def rates(self, settings: DecisionSettings, parts: Sequence[_Part]) -> tuple[float, float, float, float]:
+        """F1, precision, recall and false alarms an hour of settings on some parts: those of `judge`."""
         key = settings.model_dump_json()
         if key not in self._counts:
             self._counts[key] = {part: self._count(settings, part) for _, part in self.parts()}
-        true, found, right = np.sum([self._counts[key][part] for part in parts], axis=0)
+        true, found, right = map(int, np.sum([self._counts[key][part] for part in parts], axis=0))
+        hours = max(sum(last - first for _, first, last in parts), 1e-9) / HOUR_S
+        return 2 * right / max(true + found, 1), right / max(found, 1), right / max(true, 1), (found - right) / hours
+
+    def worth(self, settings: DecisionSettings, parts: Sequence[_Part]) -> float:
+        """How good settings are on some parts, by the goal."""
+        f1, _, recall, alarms = self.rates(settings, parts)
         if self.goal == "f1":
-            return float(2 * right / max(true + found, 1))
-        alarms = (found - right) / (sum(last - first for _, first, last in parts) / HOUR_S)
-        return float(right / max(true, 1)) if alarms <= self.most else float(self.most - alarms)
+            return f1
+        return recall if alarms <= self.most else self.most - alarms
 
     def _count(self, settings: DecisionSettings, part: _Part) -> tuple[int, int, int]:
         """True events of a part, those found, and those that are right."""
@@ -354,9 +359,9 @@ class _Task:
         for on in ONSETS:
             tried = self._with(settings, on=on, labels={})
             if tried is not None:
-                scores = self.judge(tried, parts)
-                rows.append((on, scores.recall, scores.precision, scores.f1, scores.false_alarms_per_hour))
-        return pd.DataFrame(rows, columns=["on", "recall", "precision", "f1", "false_alarms_per_hour"])
+                rows.append((on, *self.rates(tried, parts)))
+        table = pd.DataFrame(rows, columns=["on", *RATES])
+        return table[["on", "recall", "precision", "f1", "false_alarms_per_hour"]]
 
 
 def _by_label(events: Iterable[tuple[str, float, float]]) -> _Times:
