@@ -1,3 +1,5 @@
+import shutil
+
 import numpy as np
 import pandas as pd
 import pytest
@@ -50,6 +52,19 @@ def test_unreadable_files_are_reported_and_the_rest_is_kept(tmp_path, folder):
 def test_patterns_that_do_not_fit_show_what_they_failed_on(folder, names, message):
     with pytest.raises(TableError, match=message):
         gather_folder(folder, names=names)
+
+
+def test_sound_that_cannot_be_read_and_labels_without_sound_are_told(tmp_path, folder, caplog):
+    shutil.copytree(folder / "hum", tmp_path / "hum")
+    for name in ("owl/a.m4a", "owl/b.M4A", "owl/notes.txt", "hum/c.wma", ".hidden/x", "empty/.keep"):
+        (tmp_path / name).parent.mkdir(exist_ok=True)
+        (tmp_path / name).write_bytes(b"x")
+    assert len(gather_folder(tmp_path).clips) == 12
+    assert f"{tmp_path} holds sound that cannot be read, passed over: 2 .m4a, 1 .wma; make FLAC" in caplog.text
+    assert f"{tmp_path / 'empty'} and 1 more: no sound file in it, so there is no such label" in caplog.text
+    caplog.clear()
+    gather_folder(folder)
+    assert caplog.text == ""
 
 
 def test_folders_without_sound_are_refused(tmp_path):

@@ -36,6 +36,21 @@ def test_a_rehearsal_has_its_sounds_where_its_truth_says(clips, background):
     np.testing.assert_array_equal(made.samples, again.samples)
 
 
+@pytest.mark.parametrize("overlapping", [False, True])
+def test_no_two_events_of_one_label_sound_at_once_in_a_rehearsal(overlapping, tmp_path, rng):
+    rows = []
+    for number in range(24):
+        label = ["long", "short", "long|short" if overlapping else "other"][number % 3]
+        soundfile.write(tmp_path / f"{number}.wav", sound("hiss", rng, 0.2 if label == "short" else 6.0), RATE_HZ)
+        rows.append((str(tmp_path / f"{number}.wav"), np.nan, np.nan, label))
+    clips = pd.DataFrame(rows, columns=["file", "start_s", "end_s", "label"])
+    for seed in range(8):
+        made = make_rehearsal(small_plan("cnn", seed=seed, overlapping=overlapping, rehearsal={"minutes": 3}), clips)
+        assert (np.diff(made.truth["start_s"]) < 5.9).any()  # some do overlap
+        for _, own in made.truth[made.truth["foreign"] == ""].groupby("label"):
+            assert (own["start_s"].to_numpy()[1:] > own["end_s"].to_numpy()[:-1]).all()
+
+
 def test_a_label_with_one_clip_gives_no_rehearsal_and_that_is_told(clips, tmp_path, capsys):
     few = clips.groupby("label").head(1)
     assert make_rehearsal(small_plan("cnn", rehearsal={"minutes": 0.4}), few) is None

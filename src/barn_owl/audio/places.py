@@ -6,6 +6,7 @@ import io
 import logging
 import os
 import time
+from collections import Counter
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -23,6 +24,8 @@ AUDIO_ENDINGS = frozenset(
     [".wav", ".flac", ".ogg", ".oga", ".opus", ".mp3", ".aif", ".aiff", ".aifc", ".caf", ".w64", ".rf64", ".au"]
 )
 """File endings, in lower case, that are taken for sound when a folder is searched."""
+UNREADABLE_ENDINGS = frozenset([".m4a", ".aac", ".wma", ".mp4", ".webm", ".mka", ".amr", ".3gp", ".ape", ".wv"])
+"""Endings of sound that cannot be decoded: whoever has it in a folder believes that it is used."""
 FEW, MANY = 1 << 16, 1 << 21
 """Bytes asked for at once: for a header or an excerpt, and for a whole recording, where the next come meanwhile."""
 WAITS_S = (0.5, 1.0, 2.0, 4.0)
@@ -42,8 +45,12 @@ def place(name: str | Path) -> Path | str:
 
 
 def sound_files_below(folder: str | Path) -> list[Path]:
-    """List the sound files below a folder, in order; what has such a name and is no file is told and passed over."""
+    """List the sound files below a folder, in order.
+
+    What has such a name and is no file, and sound of kinds that cannot be read, is told and passed over.
+    """
     found: list[Path] = []
+    unreadable: Counter[str] = Counter()
     for where, _, names in os.walk(from_text(str(folder)), onerror=_tell):
         for name in names:
             path = Path(as_text(where)) / as_text(name)
@@ -53,6 +60,11 @@ def sound_files_below(folder: str | Path) -> list[Path]:
                     logger.warning("%s %s; passed over", path, why)
                 else:
                     found.append(path)
+            elif path.suffix.lower() in UNREADABLE_ENDINGS:
+                unreadable[path.suffix.lower()] += 1
+    if unreadable:
+        kinds = ", ".join(f"{count} {ending}" for ending, count in sorted(unreadable.items()))
+        logger.warning("%s holds sound that cannot be read, passed over: %s; make FLAC or WAV of it", folder, kinds)
     return sorted(found)
 
 

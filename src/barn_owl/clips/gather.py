@@ -1,5 +1,6 @@
 """Making a clip table from what people have: a folder per label, or a table of their own."""
 
+import logging
 import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
@@ -14,6 +15,9 @@ from barn_owl.audio.reading import PAST_END_S
 from barn_owl.clips.table import COLUMNS, check_clip_table, read_any_table
 from barn_owl.errors import AudioError, TableError
 from barn_owl.files import is_folder, not_a_file
+from barn_owl.names import as_text, from_text
+
+logger = logging.getLogger(__name__)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -42,6 +46,8 @@ def gather_folder(
         groups. ``{group}`` and ``{label}`` fill those columns, ``{}`` is passed over, any other field becomes
         a column of its own. The ending is not part of the name.
 
+    Folders below `folder` that hold no sound are told, as their label will be missing.
+
     Raises TableError when the folder does not exist or holds no sound that can be read, and when `names`
     does not fit a file.
 
@@ -64,6 +70,8 @@ def gather_folder(
     if not usable:
         first = next(iter(refused.values()))
         raise TableError(f"none of the {len(paths)} sound files in {folder} can be read; the first: {first}")
+    if label_folder == "first":
+        _tell_of_silent_folders(folder, {path.relative_to(folder).parts[0] for path in paths})
     at = 0 if label_folder == "first" else -2
     labels = [path.relative_to(folder).parts[at] if path.parent != folder else "" for path in usable]
     clips = pd.DataFrame({"file": [str(path) for path in usable], "label": labels})
@@ -71,6 +79,17 @@ def gather_folder(
         fields = _fields(usable, names)
         clips = clips.drop(columns=[name for name in fields if name in clips]).join(fields)
     return Gathered(clips=check_clip_table(clips, where=str(folder)), refused=refused)
+
+
+def _tell_of_silent_folders(folder: Path, sounding: set[str]) -> None:
+    silent = [
+        name
+        for path in sorted(Path(from_text(str(folder))).iterdir())
+        if (name := as_text(path.name)) not in sounding and not name.startswith(".") and is_folder(path)
+    ]
+    if silent:
+        more = f" and {len(silent) - 1} more" if len(silent) > 1 else ""
+        logger.warning("%s%s: no sound file in it, so there is no such label", folder / silent[0], more)
 
 
 def gather_table(
