@@ -95,7 +95,7 @@ def test_nearest_neighbours_are_those_of_brute_force(rng):
     ids=["logistic", "nearest", "kernel", "kernel with landmarks", "trees"],
 )
 def test_rows_are_learnt_and_saved_classifiers_say_the_same(rng, candidates, settings, least, several):
-    made, truth = task(rng, n=1200, several=several)
+    made, truth = task(rng, n=800, several=several)
     best, kept = 0.0, None
     for candidate in candidates(made, settings):
         said = candidate.watched
