@@ -25,6 +25,8 @@ from helpers import TINY, able_plan, few_made_up, leave_figures_blank, shared, w
 
 __all__ = ["shared"]
 
+WITH_PYARROW = ("test_bad_input", "test_clip_table", "test_cluster", "test_gather_and_split", "test_many_clips")
+
 # How long an example takes says more about the machine than about the code.
 settings.register_profile("patient", deadline=None)
 settings.load_profile("patient")
@@ -48,6 +50,19 @@ def _warnings_are_heard(monkeypatch):
     """The command line gives warnings a handler of its own; a test after it wants to hear them too."""
     monkeypatch.setattr(logging.getLogger("barn_owl"), "propagate", True)
     monkeypatch.setattr(logging.getLogger("barn_owl"), "level", logging.WARNING)
+
+
+@pytest.fixture(autouse=True)
+def _texts_as_in_the_plain_install(request):
+    """Without pyarrow, which the plain install lacks, tables keep texts otherwise: most tests see that.
+
+    Those of tables and stores, the examples in docstrings and commands in processes of their own see the other.
+    """
+    if request.path.stem in WITH_PYARROW:
+        yield
+        return
+    with pd.option_context("mode.string_storage", "python"):
+        yield
 
 
 @pytest.fixture
