@@ -51,6 +51,19 @@ def test_no_two_events_of_one_label_sound_at_once_in_a_rehearsal(overlapping, tm
             assert (own["start_s"].to_numpy()[1:] > own["end_s"].to_numpy()[:-1]).all()
 
 
+def test_a_rehearsal_ends_after_the_last_of_its_sounds(tmp_path, rng, monkeypatch):
+    monkeypatch.setattr("barn_owl.learn.rehearsal.OVERLAP_SHARE", 1.0)
+    rows = []
+    for number in range(8):
+        label, seconds = ("long", 6.0) if number % 2 else ("short", 0.2)
+        soundfile.write(tmp_path / f"{number}.wav", sound("hiss", rng, seconds), RATE_HZ)
+        rows.append((str(tmp_path / f"{number}.wav"), np.nan, np.nan, label))
+    clips = pd.DataFrame(rows, columns=["file", "start_s", "end_s", "label"])
+    for seed in range(12):
+        made = make_rehearsal(small_plan("cnn", seed=seed, rehearsal={"minutes": 0.5}), clips)
+        assert made.truth["end_s"].max() <= made.seconds
+
+
 def test_a_label_with_one_clip_gives_no_rehearsal_and_that_is_told(clips, tmp_path, capsys):
     few = clips.groupby("label").head(1)
     assert make_rehearsal(small_plan("cnn", rehearsal={"minutes": 0.4}), few) is None

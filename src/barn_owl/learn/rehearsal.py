@@ -102,10 +102,10 @@ def make_rehearsal(plan: Plan, clips: pd.DataFrame) -> Rehearsal | None:
     length = round(sum(len(sound.samples) / rate_hz + gap for sound, gap in placed) * rate_hz) + rate_hz
     bed = _bed(plan, beds, length, rng)
     samples, rows, at = bed.copy(), [], rate_hz // 2
-    over_at = dict.fromkeys((label for sound, _ in placed for label in sound.labels), 0)
+    ends = dict.fromkeys((label for sound, _ in placed for label in sound.labels), 0)
     for number, (sound, gap) in enumerate(placed):
         if not sound.foreign:  # two of one label at once would be one event or two: nobody could say
-            at = max(at, *(over_at[label] + round(GAP_S[0] * rate_hz) for label in sound.labels))
+            at = max(at, *(ends[label] + round(GAP_S[0] * rate_hz) for label in sound.labels))
         at = min(at, length - len(sound.samples) - 1)
         over = bed[at : at + len(sound.samples)]
         snr_db = rng.uniform(*SNR_DB)
@@ -114,14 +114,14 @@ def make_rehearsal(plan: Plan, clips: pd.DataFrame) -> Rehearsal | None:
         samples[at : at + len(sound.samples)] += np.float32(gain) * sound.samples
         begin, end = (at + sound.onset) / rate_hz, (at + len(sound.samples)) / rate_hz
         rows += [(FILE, round(begin, 3), round(end, 3), label, sound.foreign) for label in sound.labels]
-        over_at |= dict.fromkeys(sound.labels, at + len(sound.samples))
+        ends |= dict.fromkeys(sound.labels, at + len(sound.samples))
         # Some begin while the one before still sounds.
         others = number + 1 < len(placed) and placed[number + 1][0].labels != sound.labels
         if others and rng.random() < OVERLAP_SHARE:
             at += round(rng.uniform(0.2, 0.8) * len(sound.samples))
         else:
             at += len(sound.samples) + round(gap * rate_hz)
-    length = min(length, at + rate_hz)
+    length = min(length, max(at, *ends.values()) + rate_hz)  # a long sound may outlast those over it
     columns = ["file", "start_s", "end_s", "label", "foreign"]
     truth = pd.DataFrame(rows, columns=columns).sort_values("start_s", ignore_index=True)
     truth.loc[truth["label"].isin(plan.unreported), "foreign"] = "yes"
