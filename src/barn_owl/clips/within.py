@@ -9,6 +9,8 @@ from barn_owl.audio.reading import PAST_END_S
 from barn_owl.errors import TableError
 
 SHOWN = 3
+MOST = 0.5
+"""Times in milliseconds begin beyond the end in more than this share of the rows; fewer are another mistake."""
 
 
 def check_within(table: pd.DataFrame, seconds: Mapping[str, float], *, where: str) -> None:
@@ -29,6 +31,7 @@ def check_within(table: pd.DataFrame, seconds: Mapping[str, float], *, where: st
     ]
     if len(wrong) > SHOWN:
         rows.append(f"... and {len(wrong) - SHOWN} more rows like this")
-    if bool((last / 1000 <= ends + PAST_END_S)[ends.notna()].all()):
+    known = ends.notna()
+    if bool((last / 1000 <= ends + PAST_END_S)[known].all() and (start > ends)[known].mean() > MOST):
         rows.append("the times look like milliseconds: divide them by 1000")
     raise TableError("\n".join(rows))
