@@ -156,6 +156,17 @@ def test_drawing_a_group_twice_is_having_its_clips_twice(rng):
         np.testing.assert_allclose(by_label[name], by_label_again[name], err_msg=name)
 
 
+def test_without_those_of_curves_all_other_scores_are_the_same(rng):
+    answers = read_answers(table(rng, 40, groups=5, digits=1), LABELS)
+    whole, part = measure(answers, rounds=50), measure(answers, rounds=50, curves=False)
+    of_curves = {"roc_area", "average_precision", "equal_error_rate"}
+    pd.testing.assert_frame_equal(part.overall, whole.overall.drop(index=list(of_curves)))
+    pd.testing.assert_frame_equal(part.by_label, whole.by_label[list(part.by_label)])
+    assert {name.removesuffix("_low").removesuffix("_high") for name in set(whole.by_label) - set(part.by_label)} == (
+        of_curves
+    )
+
+
 def test_the_order_of_clips_and_labels_does_not_matter(rng):
     made = table(rng, 50)
     first = measure(read_answers(made, LABELS), rounds=0)

@@ -60,7 +60,7 @@ def sound_files_below(folder: str | Path) -> list[Path]:
                     logger.warning("%s %s; passed over", path, why)
                 else:
                     found.append(path)
-            elif path.suffix.lower() in UNREADABLE_ENDINGS:
+            elif path.suffix.lower() in UNREADABLE_ENDINGS and not path.name.startswith("."):
                 unreadable[path.suffix.lower()] += 1
     if unreadable:
         kinds = ", ".join(f"{count} {ending}" for ending, count in sorted(unreadable.items()))

@@ -106,8 +106,7 @@ class _Clips:
         self.run, self.evaluation, self.shelf = run, evaluation, shelf
         self.listed = {number: self.line(number, row) for number, row in evaluation.predictions.iterrows()}
         self.doubted = set(evaluation.likely_wrong_labels.index)
-        with_likes = evaluation.mistakes.index[:WITH_LIKES] if evaluation.rows is not None else []
-        self.with_likes = set(with_likes)
+        self.with_likes = set(evaluation.mistakes.index[:WITH_LIKES])
 
     def line(self, number: Any, row: pd.Series) -> dict[str, Any]:
         """What the script knows of a clip."""

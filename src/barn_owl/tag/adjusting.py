@@ -186,8 +186,9 @@ class _Task:
         is_foreign = truth["label"].isin(model.unreported)
         if "foreign" in truth:
             is_foreign |= truth["foreign"].fillna("").astype(str) != ""
-        self.truth = truth.assign(foreign=np.where(is_foreign, "yes", ""))
-        known = truth[(truth["label"] != "") & ~is_foreign]
+        is_named = truth["label"] != ""
+        self.truth = truth.assign(foreign=np.where(is_foreign, "yes", ""))[is_named | is_foreign]
+        known = truth[is_named & ~is_foreign]
         self._true = [
             _by_label(known.loc[known["file"] == trace.file, ["label", "start_s", "end_s"]].itertuples(index=False))
             for trace in traces
@@ -360,8 +361,7 @@ class _Task:
             tried = self._with(settings, on=on, labels={})
             if tried is not None:
                 rows.append((on, *self.rates(tried, parts)))
-        table = pd.DataFrame(rows, columns=["on", *RATES])
-        return table[["on", "recall", "precision", "f1", "false_alarms_per_hour"]]
+        return pd.DataFrame(rows, columns=["on", *RATES])
 
 
 def _by_label(events: Iterable[tuple[str, float, float]]) -> _Times:
