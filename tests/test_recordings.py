@@ -514,8 +514,10 @@ def test_a_label_with_many_events_may_get_its_own_threshold_and_one_recording_is
     covered = [any(own[-1] <= on <= own[0] for own in ends) for on in found.curve["on"]]
     assert all(covered)
     assert len({text.xy for text in axes.texts}) == len(axes.texts)
-    plain = adjust(runs["cnn"].model, busy_night.assign(foreign=""))
+    unnamed = busy_night.head(1).assign(start_s=63.0, end_s=64.0, label="")
+    plain = adjust(runs["cnn"].model, pd.concat([busy_night, unnamed], ignore_index=True).assign(foreign=""))
     assert plain.decision == found.decision
+    assert plain.scores.f1 == found.scores.f1
 
 
 def test_an_onset_threshold_is_lowered_only_for_more_than_chance(runs, busy_night):
