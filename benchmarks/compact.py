@@ -61,8 +61,8 @@ def estimates() -> None:
     samples = np.random.default_rng(0).standard_normal(60 * front_end.rate_hz).astype(np.float32) * 0.1
     frames = front_end.frames(samples)
     print("a minute, seconds:            estimated  measured  ratio")
-    for size, networks in (("tiny", 1), ("small", 1), ("small", 2), ("medium", 1), ("medium", 2)):
-        model = plain_model(Plan(cnn={"size": size, "networks": networks}), labels=8)
+    for size, kinds in (("tiny", ["2d"]), ("small", ["2d"]), ("small", ["2d", "1d"]), ("medium", ["2d", "1d"])):
+        model = plain_model(Plan(cnn={"size": size, "kinds": kinds}), labels=8)
         took = footprint(model, device)
         family, at_once = model.family, 256 * model.family.step
 
@@ -74,7 +74,7 @@ def estimates() -> None:
             measured = best(lambda: front_end.frames(samples, workers=1)) + best(score)
         estimated = took.seconds_float / took.step_s * 60
         print(
-            f"{size:>8} x {networks}                    {estimated:9.4f} {measured:9.4f} {estimated / measured:6.2f}"
+            f"{size:>8} {" and ".join(kinds):>9}            {estimated:9.4f} {measured:9.4f} {estimated / measured:6.2f}"
         )
 
 

@@ -15,7 +15,7 @@ def main() -> None:
     clips = barn_owl.gather_folder("clips", names="{group}_{take}").clips
     plan = barn_owl.Plan(
         background=["water"],
-        cnn={"size": "tiny", "networks": 1},
+        cnn={"size": "tiny", "kinds": ["2d"]},
         training={"epochs": 3, "refit": 2},  # far too few, for the sake of the example
         scenes={"count": 32},
         rehearsal={"minutes": 0},

@@ -16,7 +16,7 @@ from barn_owl.learn import Plan, scenes
 from barn_owl.show.style import Picture
 
 RATE_HZ = 16_000
-TINY = {"size": "tiny", "networks": 1}
+TINY = {"size": "tiny", "kinds": ["2d"]}
 BLANK = Figure(figsize=(1, 1), dpi=10)
 
 

@@ -187,7 +187,7 @@ def test_seeds_trained_on_a_cluster_are_those_trained_here(few_clips, workers, t
 
 def test_a_search_goes_on_side_by_side_on_a_cluster(few_clips, workers, tmp_path, monkeypatch):
     monkeypatch.setattr("barn_owl.compact.searching.FIRST", 3)
-    small = {"cnn": {"size": "tiny", "networks": 1}, "scenes": {"count": 8}, "rehearsal": {"minutes": 0}}
+    small = {"cnn": {"size": "tiny", "kinds": ["2d"]}, "scenes": {"count": 8}, "rehearsal": {"minutes": 0}}
     plan = owl.Plan(background=["still"], **small)
     with owl.engine(workers.scheduler_address):
         found = owl.search(few_clips, tmp_path / "found", owl.read_device("core-256k"), minutes=0.001, plan=plan)

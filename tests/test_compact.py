@@ -48,7 +48,7 @@ needs_cc = pytest.mark.skipif(shutil.which("cc") is None, reason="there is no C 
 
 def random_model(seed: int = 0, **plan):
     """A model whose weights say something, if nothing that makes sense; two networks of all kinds of layers."""
-    cnn = {"networks": 2, "layers": MANY_KINDS}
+    cnn = {"layers": [MANY_KINDS, MANY_KINDS]}
     model = plain_model(small_plan("cnn").but(cnn=cnn, **plan), labels=3)
     rng = np.random.default_rng(seed)
     for network in model.family.networks:
@@ -178,7 +178,7 @@ def test_a_pruned_network_keeps_what_counts_most(rng):
     whole = pruned(model.family, 1.0)
     np.testing.assert_array_equal(whole.steps(frames).sounds, model.family.steps(frames).sounds)
     # Channels that never say anything are taken out first, and nothing changes but for the size.
-    plain = plain_model(small_plan("cnn").but(cnn={"size": "tiny", "networks": 1}), labels=3).family
+    plain = plain_model(small_plan("cnn").but(cnn={"size": "tiny", "kinds": ["2d"]}), labels=3).family
     arrays = {name: array.copy() for name, array in plain.arrays().items()}
     for name, array in arrays.items():
         layer = name.rpartition(".")[0]
@@ -188,7 +188,7 @@ def test_a_pruned_network_keeps_what_counts_most(rng):
             array[:, ::2] = 0
     plain.load(arrays)
     half = pruned(plain, 0.3)
-    assert half.cost().weights <= 0.3 * plain.cost().weights
+    assert half.cost(0.01).weights <= 0.3 * plain.cost(0.01).weights
     np.testing.assert_allclose(half.steps(frames).sounds, plain.steps(frames).sounds, rtol=1e-4, atol=1e-5)
     with pytest.raises(ModelError, match="no more than .* of the weights can be taken out"):
         pruned(plain, 0.01)
@@ -209,7 +209,7 @@ def test_shrunk_runs_are_runs_like_any_other(capsys, runs, tmp_path):
     assert barn_owl(["shrink", str(run.folder), "--share", "0.5", "--int8", "--run", str(small), "--quiet"]) == 0
     made, floats = owl.open_run(small), owl.open_run(small / "in-floats")
     assert (made.model.family.name, floats.model.family.name) == ("int8", "cnn")
-    assert floats.model.family.cost().weights <= 0.5 * run.model.family.cost().weights
+    assert floats.model.family.cost(0.01).weights <= 0.5 * run.model.family.cost(0.01).weights
     assert made.expectation is not None
     assert {"shrink.png", "compared.html", "report.html"} <= {path.name for path in small.iterdir()}
     assert made.tested.scores.balanced_accuracy >= floats.tested.scores.balanced_accuracy - 0.1
@@ -267,7 +267,7 @@ def test_plain_numbers_hold_all_that_is_needed(runs, tmp_path):
 
 
 def test_what_a_device_cannot_carry_is_named(tmp_path, capsys):
-    model = plain_model(small_plan("cnn").but(cnn={"size": "medium", "networks": 2}), labels=6)
+    model = plain_model(small_plan("cnn").but(cnn={"size": "medium"}), labels=6)
     assert next(iter(owl.footprint(model, owl.read_device("core-64k")).exceeded(int8=False))) == "time"
     assert owl.footprint(model, owl.read_device("core-512k")).exceeded(int8=True) == {}
     with pytest.raises(ModelError, match="this plan is of a trees"):

@@ -54,7 +54,7 @@ def test_an_ensemble_is_saved_and_tags(ranking, take, tmp_path):
     model.save(tmp_path / "together.safetensors")
     back = load_model(tmp_path / "together.safetensors")
     assert back.provenance["members"] == 3
-    assert back.family.cost().weights == sum(member.family.cost().weights for member in members)
+    assert back.family.cost(0.01).weights == sum(member.family.cost(0.01).weights for member in members)
     pd.testing.assert_frame_equal(tag_samples(back, take, RATE_HZ), tag_samples(model, take, RATE_HZ))
     other = dataclasses.replace(members[0], front_end=members[0].front_end.but(bands=40))
     with pytest.raises(ModelError, match="their front_end differ"):

@@ -21,9 +21,10 @@ from barn_owl.network import (
     Residual,
     binary_cross_entropy,
     cross_entropy,
+    pooled_by_attention,
     sigmoid,
     softmax,
-    sound_cross_entropy,
+    stretch_cross_entropy,
     warm_cosine,
     weighted_cross_entropy,
 )
@@ -308,11 +309,39 @@ def test_losses_of_scenes_by_hand_and_by_differences(rng):
         gradient, slope(lambda z: weighted_cross_entropy(z, wanted, counts)[0], logits), rtol=1e-7, atol=1e-11
     )
 
+
+@pytest.mark.parametrize("multilabel", [False, True])
+def test_loss_of_stretches_by_hand_and_by_differences(rng, multilabel):
+    logits, attention = rng.normal(size=(2, 5, 4)), rng.normal(size=(2, 5))
     inside = np.zeros((2, 5, 3))
     inside[0, 1:4, 0] = inside[0, 3:5, 1] = inside[1, :, 0] = 1  # the third place of both, and one more, are free
-    inside /= np.maximum(inside.sum(axis=1, keepdims=True), 1)
-    labels = np.array([[2, 0, 0], [3, 0, 0]])
-    loss, gradient = sound_cross_entropy(logits, inside, labels)
-    means = logits[0, 1:4].mean(axis=0), logits[0, 3:5].mean(axis=0), logits[1].mean(axis=0)
-    assert loss == pytest.approx(-np.mean([np.log(softmax(m)[n]) for m, n in zip(means, (2, 0, 3), strict=True)]))
-    assert_close(gradient, slope(lambda z: sound_cross_entropy(z, inside, labels)[0], logits), rtol=1e-7, atol=1e-11)
+    wanted = rng.random((2, 3, 4))
+    wanted /= wanted.sum(axis=2, keepdims=True)
+
+    def mean(clip, steps):
+        weights = np.exp(attention[clip, steps])
+        return weights @ logits[clip, steps] / weights.sum()
+
+    stretches = [(0, slice(1, 4), 0), (0, slice(3, 5), 1), (1, slice(0, 5), 0)]
+    pooled, weights = pooled_by_attention(logits, attention, inside)
+    for clip, steps, place in stretches:
+        assert_close(pooled[clip, place], mean(clip, steps), rtol=1e-12)
+        assert weights[clip, place].sum() == pytest.approx(1)
+    assert not pooled[1, 1:].any()
+    by_hand = []
+    for clip, steps, place in stretches:
+        own, target = mean(clip, steps), wanted[clip, place]
+        p = sigmoid(own)
+        by_hand.append(
+            -(target * np.log(p) + (1 - target) * np.log(1 - p)).sum()
+            if multilabel
+            else -(target * np.log(softmax(own))).sum()
+        )
+    loss, by_logits, by_attention = stretch_cross_entropy(logits, attention, inside, wanted, multilabel=multilabel)
+    assert loss == pytest.approx(np.mean(by_hand))
+
+    def again(z, a):
+        return stretch_cross_entropy(z, a, inside, wanted, multilabel=multilabel)[0]
+
+    assert_close(by_logits, slope(lambda z: again(z, attention), logits), rtol=1e-7, atol=1e-10)
+    assert_close(by_attention, slope(lambda a: again(logits, a), attention), rtol=1e-7, atol=1e-10)

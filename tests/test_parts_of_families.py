@@ -90,7 +90,7 @@ def test_pools_are_their_definition(rng):
 
 
 def convolutional(bands=48, labels=7, size="small", frames=51) -> Convolutional:
-    settings_ = NetworkSettings(size=size, networks=1)
+    settings_ = NetworkSettings(size=size, kinds=["2d"])
     return Convolutional(bands, labels, settings_, LevelSettings(frames=frames), np.random.default_rng(0))
 
 
@@ -106,11 +106,11 @@ def test_the_summary_counts_right():
     assert first["multiply_adds"] == steps * 24 * 16 * 25
     assert first["sees_ms"] == 32 + (50 + 4) * 10
     assert first["activation_kb"] == pytest.approx(steps * 24 * 16 * 4 / 1000)
-    assert table["weights"].sum() == made.cost().weights == len(made.networks[0].vector)
+    assert table["weights"].sum() == made.cost(0.01).weights == len(made.networks[0].vector)
     assert table["sees_ms"].iloc[-1] == 32 + (made.window - 1) * 10  # what a step sees is the family's window
     # Steps share their work: a second of them costs less than 25 windows, and more than what it adds to a window.
     alone = table["multiply_adds"].sum()
-    assert alone < made.cost().multiply_adds < 25 * alone
+    assert alone < made.cost(0.01).multiply_adds < 25 * alone
 
 
 @pytest.mark.parametrize("size", ["tiny", "small", "medium"])
@@ -120,8 +120,8 @@ def test_sizes_that_ship_fit_any_bands_and_grow(size, bands):
     said = made.steps(np.zeros((200, bands), np.float32))
     assert said.sounds.shape == said.begins.shape == (made.count(200), 5) == ((200 - made.window) // made.step + 1, 5)
     assert len(said.embedding) == len(said.sounds)
-    small = convolutional(bands, 5).cost().weights
-    assert {"tiny": made.cost().weights < small, "medium": made.cost().weights > small}.get(size, True)
+    small = convolutional(bands, 5).cost(0.01).weights
+    assert {"tiny": made.cost(0.01).weights < small, "medium": made.cost(0.01).weights > small}.get(size, True)
 
 
 LABELS = st.lists(st.sampled_from(["bell", "gull", "a b", "ö"]), unique=True)
@@ -191,7 +191,7 @@ def test_arrays_that_do_not_fit_are_refused(any_run):
     read = TypeAdapter(Header.model_fields["family"].annotation)
     shape = read.validate_python({"name": family.name, **family.shape()})
     again = rebuild(shape, arrays, 48, 4)
-    assert again.cost() == family.cost()
+    assert again.cost(0.01) == family.cost(0.01)
     with pytest.raises((ValueError, KeyError)):
         rebuild(shape, arrays, 48, 5)
     with pytest.raises((ValueError, KeyError)):

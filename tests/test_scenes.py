@@ -1,5 +1,7 @@
 """Scenes: what is put together, where it is heard, and what they leave of levels and bands."""
 
+import itertools
+
 import numpy as np
 import pytest
 from hypothesis import given, settings, strategies as st
@@ -25,6 +27,7 @@ def maker(rng, background=(2,), **changes) -> SceneMaker:
         "augment": PLAIN,
         "scenes": {"foreign": 0.0, "empty": 0.0, "snr_low_db": 20, "snr_high_db": 25},
     } | changes
+    changes["scenes"] = {"whole": 0.0, **changes["scenes"]}
     return SceneMaker(Plan(background=["still"], **changes), examples(rng), list(background))
 
 
@@ -57,7 +60,7 @@ def test_all_labels_are_drawn_as_often_however_many_clips_they_have(rng):
     made = examples(rng)
     keep = np.r_[0:6, 6:8, 12:18]  # six hums, two hisses
     few = Examples(clips=made.clips.take(keep), targets=made.targets[keep], extras=made.extras[keep])
-    plan = Plan(background=["still"], augment=PLAIN, scenes={"foreign": 0.0, "empty": 0.0})
+    plan = Plan(background=["still"], augment=PLAIN, scenes={"whole": 0.0, "foreign": 0.0, "empty": 0.0})
     scenes = SceneMaker(plan, few, [2]).make(200, 120, rng, most=1)
     numbers = np.bincount([label for *_, label in scenes.events], minlength=2)
     assert 0.7 < numbers[0] / numbers[1] < 1.4
@@ -87,6 +90,43 @@ def test_scenes_are_finite_and_come_again_from_their_seed(most, frames, seed):
     assert one.events == two.events
 
 
+def test_whole_clips_follow_each_other_as_they_are_each_in_its_own_quiet(rng):
+    made = examples(rng, kinds=("hum", "hiss", "still"))
+    plan = Plan(background=["still"], augment=PLAIN, scenes={"whole": 1.0, "foreign": 0.0})
+    margin = 30
+    rows = SceneMaker(plan, made, [2]).make(40, 300, rng, margin=margin)
+    by_scene = [[event for event in rows.events if event[0] == scene] for scene in range(40)]
+    assert max(map(len, by_scene)) > 2
+    assert {label for *_, label in rows.events} == {0, 1, 2}  # background is named as any other
+    for events in by_scene:
+        assert events[0][1] == margin
+        assert all(one[2] <= other[1] for one, other in itertools.pairwise(events))  # none over another
+    shapes = []
+    for scene, first, last, label in rows.events:
+        clip = rows.frames[scene, first:last]
+        # As it is but for its level: the difference to one of the clips of its label is the same in all places.
+        own = [made.clips[n] for n in range(len(made.clips)) if made.targets[n, label]]
+        shapes.append(min(np.ptp(clip - one[: len(clip)]) for one in own if len(one) == len(clip)))
+    assert max(shapes) < 0.01
+    # What is between two clips is steady, and where a clip of a label is heard, the label sounds.
+    scene, _, end, _ = by_scene[0][-1]
+    assert np.ptp(rows.frames[scene, end:], axis=0).max() < 1e-3
+    assert all(rows.sounds[scene, first:last, label].any() for scene, first, last, label in rows.events if label < 2)
+    made_up = SceneMaker(plan.but(scenes={"foreign": 0.5}), made, [2]).make(40, 300, rng, margin=margin)
+    assert 3 in {label for *_, label in made_up.events}  # none of the labels
+
+
+def test_a_clip_that_is_longer_than_a_scene_is_met_in_parts(rng):
+    front_end = FrontEnd()
+    ramp = np.repeat(np.linspace(-40, -10, 900, dtype=np.float32)[:, None], front_end.width, axis=1)
+    whole = Examples(clips=ClipFrames([ramp, ramp[::-1]]), targets=np.eye(2, dtype=np.float32),
+                     extras=np.zeros((2, 0), np.float32))  # fmt: skip
+    plan = Plan(augment=PLAIN, scenes={"whole": 1.0, "foreign": 0.0})
+    rows = SceneMaker(plan, whole, []).make(20, 300, rng, margin=30)
+    lengths = {last - first for _, first, last, _ in rows.events}
+    assert lengths == {300 - 30 - 15}
+
+
 def test_scenes_without_the_highest_bands_are_among_them(rng):
     whole, narrow = (maker(rng, augment={**PLAIN, "low_pass": share}).make(20, 60, rng) for share in (0.0, 1.0))
     highest = [scenes.frames[..., -1].mean() - scenes.frames[..., :20].mean() for scenes in (whole, narrow)]
@@ -96,7 +136,7 @@ def test_scenes_without_the_highest_bands_are_among_them(rng):
 def test_frames_that_are_no_levels_take_the_place_of_what_is_behind(rng):
     front_end = FrontEnd(features=["mfcc", "deltas"])
     made = examples(rng, front_end)
-    plan = small_plan("cnn", front_end=front_end.model_dump(), scenes={"empty": 0.0})
+    plan = small_plan("cnn", front_end=front_end.model_dump(), scenes={"empty": 0.0, "whole": 0.0})
     scenes = SceneMaker(plan, made, [2]).make(10, 100, rng, most=1)
     known = np.concatenate(made.clips.parts)
     at = scenes.frames[0, 50]
@@ -133,7 +173,7 @@ def test_any_stretch_of_a_whole_recording_is_heard(rng):
     bed = np.full((400, front_end.width), -90, np.float32)
     targets = np.eye(2, dtype=np.float32)
     whole = Examples(clips=ClipFrames([ramp, bed]), targets=targets, extras=np.zeros((2, 0), np.float32))
-    scenes_ = {"foreign": 0.0, "empty": 0.0, "noise": 0.0, "snr_low_db": 30, "snr_high_db": 30}
+    scenes_ = {"whole": 0.0, "foreign": 0.0, "empty": 0.0, "noise": 0.0, "snr_low_db": 30, "snr_high_db": 30}
     made = SceneMaker(Plan(background=["bed"], augment=PLAIN, scenes=scenes_), whole, [1]).make(60, 300, rng, most=1)
     levels = made.frames[:, 150].mean(axis=1)
     assert np.ptp(np.quantile(levels, [0.1, 0.9])) > 3.5  # of the 6 dB

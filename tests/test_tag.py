@@ -11,6 +11,7 @@ from barn_owl.clips import check_clip_table
 from barn_owl.errors import AudioError, PlanError, TableError
 from barn_owl.evaluate import predict
 from barn_owl.model import DecisionSettings, load_model
+from barn_owl.model.family import named
 from barn_owl.network import sigmoid
 from barn_owl.runs import train
 from barn_owl.tag import Decider, Tagger, TraceBlock, adjust, tag_recording, tag_samples, trace_recording
@@ -71,25 +72,34 @@ def test_a_trace_is_what_the_model_says_of_the_recording_and_a_little_around_it(
     said = model.steps(np.concatenate([before, frames, after]))
     assert [block.first for block in blocks] == list(range(0, len(said.sounds), 256))
     # Chunks of other shapes may round the last bits of a product differently.
-    for name in ("sounds", "begins"):
+    for name in ("sounds", "begins", "naming"):
         scores = np.concatenate([getattr(block, name) for block in blocks])
-        assert_close(scores, sigmoid(getattr(said, name)), rtol=1e-3, atol=1e-4)
+        expected = getattr(said, name)
+        assert_close(scores, expected if name == "naming" else sigmoid(expected), rtol=1e-3, atol=1e-4)
 
 
 TIMING = Timing(step_s=0.04, first_s=0.016, window_s=1.2)
 
 
-def hand_made(scores, onsets=(), chunk=256, labels=("hum", "still"), dropped=None, **settings_):
-    """Decide on a trace of scores for the first label, which begins at the steps `onsets`."""
+def hand_made(scores, onsets=(), chunk=256, labels=("hum", "still"), dropped=None, names=(), **settings_):
+    """Decide on a trace of scores for the first label, which begins at the steps `onsets`.
+
+    names : steps, and the number of the label that a stretch there is named; elsewhere it is the first.
+    """
     settings_ = {"on": 0.6, "off": 0.3, "gap_s": 0.0, "shortest_s": 0.0, "smooth_s": 0.0, "again": 1.0, **settings_}
     decider = Decider(labels, ["still"], TIMING, DecisionSettings(**settings_), dropped)
     sounds, begins = (np.zeros((len(scores), len(labels)), np.float32) for _ in range(2))
     sounds[:, 0] = scores
     begins[list(onsets), 0] = 0.9
+    naming = np.zeros((len(scores), len(labels) + 2), np.float32)
+    number = np.zeros(len(scores), int)
+    for steps, label in names:
+        number[steps] = label
+    naming[np.arange(len(scores)), number] = 20
     found = []
     for first in range(0, len(scores), chunk):
         part = slice(first, first + chunk)
-        found += decider.push(TraceBlock(first, sounds[part], begins[part]))
+        found += decider.push(TraceBlock(first, sounds[part], begins[part], naming[part]))
     return found + decider.finish()
 
 
@@ -128,8 +138,70 @@ def test_what_is_left_out_is_told_with_the_reason():
     decider = Decider(["hum", "hiss"], [], TIMING, DecisionSettings(smooth_s=0, alone=0.5), dropped=(both := []))
     sounds = np.zeros((300, 2), np.float32)
     sounds[100:150] = 0.8, 0.9
-    assert [event.label for event in decider.push(TraceBlock(0, sounds, 0 * sounds)) + decider.finish()] == ["hiss"]
+    naming = np.zeros((300, 4), np.float32)
+    naming[:, 1] = 20
+    found = decider.push(TraceBlock(0, sounds, 0 * sounds, naming)) + decider.finish()
+    assert [event.label for event in found] == ["hiss"]
     assert [(one.label, one.reason) for one in both] == [("hum", "overlaps a surer label")]
+
+
+def test_an_event_is_named_by_its_whole_extent():
+    trace = np.zeros(400)
+    trace[100:160], trace[200:260], trace[300:360] = 0.8, 0.8, 0.8
+    labels, left_out = ("hum", "hiss", "still"), []
+    names = [(slice(90, 170), 1), (slice(190, 270), 2), (slice(290, 370), 3)]  # hiss, background, none of them
+    (event,) = hand_made(trace, labels=labels, names=names, dropped=left_out)
+    assert (event.label, event.start_s, round(event.score, 3)) == ("hiss", 4.016, 0.8)
+    assert [(one.label, one.reason) for one in left_out] == [
+        ("still", "named as no event"),
+        ("none", "named as no event"),
+    ]
+    # A name must be sure enough, and its score is part of that of the event: here two labels are even.
+    decider = Decider(["hum", "hiss"], [], TIMING, DecisionSettings(smooth_s=0, named=0.4), dropped=(unsure := []))
+    rows = np.zeros((400, 4), np.float32)
+    rows[:, :2] = 20
+    sounds = np.zeros((400, 2), np.float32)
+    sounds[100:160, 0] = 0.8
+    found = decider.push(TraceBlock(0, sounds, 0 * sounds, rows)) + decider.finish()
+    assert [(one.label, round(one.score, 3)) for one in found] == [("hum", 0.4)]
+    settings_ = DecisionSettings(smooth_s=0, named=0.6)
+    decider = Decider(["hum", "hiss"], [], TIMING, settings_, dropped=unsure)
+    assert not decider.push(TraceBlock(0, sounds, 0 * sounds, rows)) + decider.finish()
+    assert [one.reason for one in unsure] == ["no sure name"]
+    # Where several labels may sound at once, a stretch keeps the one that it was found by.
+    decider = Decider(["hum", "hiss"], [], TIMING, settings_, names=False)
+    found = decider.push(TraceBlock(0, sounds, 0 * sounds, rows)) + decider.finish()
+    assert [(one.label, round(one.score, 3)) for one in found] == [("hum", 0.8)]
+
+
+def test_steps_count_for_a_name_as_much_as_they_are_attended_to():
+    trace = np.zeros(200)
+    trace[100:150] = 0.8
+    rows = np.zeros((200, 4), np.float32)
+    rows[:, 0], rows[120:125] = 3.0, (0, 3.0, 0, 12.0)  # five steps are worth exp(12) others
+    sounds = np.stack([trace, 0 * trace], axis=1).astype(np.float32)
+    decider = Decider(["hum", "hiss"], [], TIMING, DecisionSettings(smooth_s=0))
+    found = decider.push(TraceBlock(0, sounds, 0 * sounds, rows)) + decider.finish()
+    assert [one.label for one in found] == ["hiss"]
+    assert named(rows[100:150]) == pytest.approx([0, 3, 0], abs=1e-3)
+
+
+def test_what_has_one_name_and_no_beginning_between_is_one_event():
+    """Two labels are found one after the other, and both stretches get the same name."""
+    sounds, begins = np.zeros((300, 2), np.float32), np.zeros((300, 2), np.float32)
+    sounds[100:140, 0], sounds[142:190, 1] = 0.8, 0.7
+    rows = np.zeros((300, 4), np.float32)
+    rows[:, 1] = 20
+
+    def found(again):
+        settings_ = DecisionSettings(smooth_s=0, gap_s=0.2, again=again)
+        decider = Decider(["hum", "hiss"], [], TIMING, settings_)
+        return decider.push(TraceBlock(0, sounds, begins, rows)) + decider.finish()
+
+    (event,) = found(0.5)
+    assert (event.label, event.start_s, event.end_s) == ("hiss", 4.016, 7.596)
+    begins[142, 1] = 0.9
+    assert [event.label for event in found(0.5)] == ["hiss", "hiss"]
 
 
 def test_onset_scores_say_where_a_sound_begins_and_begins_again():
@@ -153,13 +225,15 @@ def test_onset_scores_say_where_a_sound_begins_and_begins_again():
     chunk=st.integers(1, 200),
     alone=st.sampled_from([0.2, 1.0]),
     smooth_s=st.sampled_from([0.0, 0.2]),
+    names=st.lists(st.tuples(st.integers(0, 300), st.integers(0, 2)), max_size=4),
 )
 @settings(max_examples=40, deadline=None)
-def test_events_do_not_depend_on_how_a_trace_is_cut(runs, onsets, chunk, alone, smooth_s):
+def test_events_do_not_depend_on_how_a_trace_is_cut(runs, onsets, chunk, alone, smooth_s, names):
     scores = np.concatenate(
         [np.zeros(40), *([0.0] * gap + [high] * length for gap, length, high in runs), np.zeros(300)]
     )
     more = {"again": 0.5, "alone": alone, "smooth_s": smooth_s, "gap_s": 0.2}
+    more["names"] = [(slice(first, None), label) for first, label in names]
     assert hand_made(scores, onsets, chunk, **more) == hand_made(scores, onsets, len(scores), **more)
 
 

@@ -115,7 +115,7 @@ def show_network(voice: Voice, plan: owl.Plan, labels: int) -> list[dict[str, ob
     voice.say()
     headings = {"multiply_adds": "multiply-adds", "activation_kb": "output in kB", "sees_ms": "sees ms"}
     voice.table(shown.rename(columns=headings), title=f"{plan.family}, one step, {labels} labels")
-    cost = family.cost()
+    cost = family.cost(plan.front_end.hop_s)
     networks = len(family.networks)
     several = f"{networks} networks like this, whose mean is the answer: " if networks > 1 else ""
     voice.say(f"{several}{cost.weights:,} weights, {cost.multiply_adds:,} multiply-adds a second")

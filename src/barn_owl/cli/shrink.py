@@ -75,7 +75,7 @@ def command(
         show_scores(voice, run.tested)
     else:
         voice.warn("there is no test side in this split, so before and after are not compared")
-    cost = run.model.family.cost()
+    cost = run.model.cost
     voice.say(
         f"\nWrote the run to {folder}: {cost.weights:,} numbers, {cost.multiply_adds:,} multiply-adds a second."
     )

@@ -17,8 +17,10 @@ from barn_owl.features import FrontEnd
 from barn_owl.features.mel import mel_bank
 from barn_owl.files import checked_target, whole_file
 from barn_owl.model import Model
+from barn_owl.model.convolutional import outputs_of
 from barn_owl.model.quantised import SUM_SHIFT, Quantised, QuantisedStage
 from barn_owl.model.stages import Stage, every_stage
+from barn_owl.tag.decision import FAINT, JOIN_S, NAMED_S, NEAR, PEAK
 
 KINDS = {
     "convolution": "CONVOLUTION", "depthwise": "DEPTHWISE", "max": "MAXIMUM", "mean": "MEAN", "residual": "RESIDUAL"
@@ -59,7 +61,7 @@ def c_source(model: Model, name: str) -> tuple[str, str, str]:
             f"C source needs a transform of even length, this one has {front_end.fft_length}; "
             "set front_end.fft to an even number and train again"
         )
-    laid = _Layout(graph_of(model), len(model.labels), turned=isinstance(model.family, Quantised))
+    laid = _Layout(graph_of(model), outputs_of(len(model.labels)), turned=isinstance(model.family, Quantised))
     data, numbers = _data(model, laid)
     sizes = _sizes(model, laid, numbers)
     folder = files("barn_owl.compact")
@@ -82,13 +84,13 @@ class _Row:
 class _Layout:
     """Where everything lies: numbers one after the other, rings as well, outputs in two places a depth, in turns."""
 
-    def __init__(self, networks: Sequence[Sequence[Stage]], labels: int, *, turned: bool) -> None:
+    def __init__(self, networks: Sequence[Sequence[Stage]], outputs_a_step: int, *, turned: bool) -> None:
         self._turned = turned
         self.order: list[Stage] = []
         self.rows: list[_Row] = []
         self.first = [0]
         self.kernel = self.bias = self.scale = self.memory = 0
-        self._labels, self._logits = labels, 0
+        self._outputs_a_step, self._logits = outputs_a_step, 0
         outputs: dict[tuple[int, int], int] = {}
         for network in networks:
             self._measure(network, 0, outputs)
@@ -116,7 +118,7 @@ class _Layout:
                 self.kernel += stage.out[1] * _reach(stage) if self._turned and _reach(stage) else stage.kernel.size
                 self.bias += stage.out[1]
             if is_last:
-                self._logits += 2 * self._labels
+                self._logits += self._outputs_a_step
             else:
                 self.scale += 2 if stage.inner else 0 if stage.kernel is None else stage.out[1]
             self.memory += stage.span * stage.values_in if stage.span > 1 else 0
@@ -149,6 +151,7 @@ def _sizes(model: Model, laid: _Layout, numbers: int) -> str:
         "WINDOW": family.window,
         "STEP": family.step,
         "LABELS": len(model.labels),
+        "OUTPUTS": outputs_of(len(model.labels)),
         "NETWORKS": len(laid.first) - 1,
         "STAGES": len(laid.order),
         "CHANNELS": max(stage.out[1] for stage in laid.order),
@@ -159,6 +162,13 @@ def _sizes(model: Model, laid: _Layout, numbers: int) -> str:
         "SUM_SHIFT": SUM_SHIFT,
         "SMOOTH_STEPS": round(model.decision.smooth_s / model.step_s),
         "ALONE": f"{model.decision.alone:.9g}",
+        "NAMED": _number(model.decision.named),
+        "NAMES": int(not model.overlapping),
+        "NAMED_STEPS": round(NAMED_S / model.step_s),
+        "NEAR": NEAR,
+        "PEAK": PEAK,
+        "FAINT": _number(FAINT),
+        "JOIN_S": repr(JOIN_S),
         "NUMBERS": numbers,
     }
     if isinstance(family, Quantised):
@@ -197,7 +207,7 @@ def _data(model: Model, laid: _Layout) -> tuple[str, int]:
     for label in model.labels:
         d = model.decision.of(label)
         floats = [_number(value) for value in (d.on, d.off, d.again)]
-        doubles = [repr(float(v)) for v in (d.shortest_s, d.longest_s, d.pause_s, d.early_s, d.late_s)]
+        doubles = [repr(float(v)) for v in (d.shortest_s, d.longest_s, d.pause_s, d.gap_s, d.early_s, d.late_s)]
         tables.lines.append(f"    {{{', '.join([*floats, *doubles, str(round(d.gap_s / model.step_s))])}}},")
     tables.lines.append("};")
     return "\n".join(tables.lines), tables.bytes

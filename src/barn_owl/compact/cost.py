@@ -87,7 +87,7 @@ def footprint(model: Model, device: Device) -> Footprint:
     for a model that is no graph.
 
     >>> from barn_owl.compact import footprint, plain_model, read_device
-    >>> small = plain_model(barn_owl.Plan(cnn={"networks": 1}), labels=6)
+    >>> small = plain_model(barn_owl.Plan(cnn={"kinds": ["2d"]}), labels=6)
     >>> footprint(small, read_device("core-256k")).flash_int8 < 150_000
     True
     """

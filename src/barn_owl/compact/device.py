@@ -130,7 +130,7 @@ def _network_nanoseconds(seconds: float) -> tuple[float, float]:
     points = []
     for size in ("tiny", "medium"):
         family = Convolutional(
-            BANDS, 8, NetworkSettings(size=size, networks=1), LevelSettings(), np.random.default_rng(0)
+            BANDS, 8, NetworkSettings(size=size, kinds=["2d"]), LevelSettings(), np.random.default_rng(0)
         )
         count = (STEPS - 1) * family.step + family.window
         frames = np.random.default_rng(0).uniform(-80, -20, (count, BANDS)).astype(np.float32)

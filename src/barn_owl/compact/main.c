@@ -13,16 +13,16 @@
 #include <stdlib.h>
 #include <string.h>
 
-#define NEAR 8       /* steps around the first one above `off` in which the onset is looked for */
-#define PEAK 3       /* steps around an onset in which there is no other */
-#define FAINT 0.1f   /* onset score from which on it says better where an event begins */
 #define QUIET 0.2    /* share of the frames that are below the quiet level of a band */
 #define EVENTS 65536 /* events that are kept at most */
 
+/* A stretch in which a label sounds; `label` is what it is called in the end, -1 where it is no event. */
 typedef struct {
     double start, end;
-    int label;
-    float score;
+    int track, label;
+    double score;
+    float onset_score; /* highest of any label where it begins */
+    long first, last;  /* steps that it is named by */
 } event;
 
 typedef struct {
@@ -33,7 +33,8 @@ typedef struct {
 static enum { EVENTS_FOUND, LOGITS, LEVELS } shows;
 static event events[EVENTS];
 static long event_count;
-static table sounds = {NULL, 0, 0, OWL_LABELS}, begins = {NULL, 0, 0, OWL_LABELS}, smooth = {NULL, 0, 0, OWL_LABELS};
+static table sounds = {NULL, 0, 0, OWL_LABELS}, begins = {NULL, 0, 0, OWL_LABELS}, smooth = {NULL, 0, 0, OWL_LABELS},
+             naming = {NULL, 0, 0, OWL_LABELS + 2};
 
 static void fail(const char *why)
 {
@@ -159,8 +160,9 @@ static void score_frame(owl *o, const float *frame)
     if (owl_push_frame(o, frame)) {
         add_row(&sounds, o->sounds);
         add_row(&begins, o->begins);
+        add_row(&naming, o->naming);
         if (shows == LOGITS)
-            print_row(o->logits, 2 * OWL_LABELS);
+            print_row(o->logits, OWL_OUTPUTS);
     }
     if (shows == LEVELS && o->frames >= OWL_LEVEL_SPAN) {
         float level[OWL_BANDS];
@@ -243,9 +245,9 @@ static double peak(long at, int label)
 
 typedef struct {
     int is_open, label;
-    double start, ended;
-    long onset, last, last_onset;
-    float score;
+    double start;
+    long onset, first, last, last_onset;
+    float score, onset_score;
 } track;
 
 static double at_step(double step)
@@ -253,10 +255,17 @@ static double at_step(double step)
     return OWL_FRAME / 2.0 / OWL_RATE_HZ + step * OWL_STEP * OWL_HOP / OWL_RATE_HZ;
 }
 
+static double milliseconds(double seconds)
+{
+    return floor(seconds * 1000 + 0.5) / 1000;
+}
+
 static void close_event(track *t)
 {
     const owl_decision *d = owl_decisions + t->label;
-    double start, end;
+    double start, end, least;
+    long last = t->last > t->first ? t->last : t->first;
+    event *e = events + event_count;
     if (!t->is_open)
         return;
     t->is_open = 0;
@@ -266,31 +275,38 @@ static void close_event(track *t)
     start = at_step(t->start) + d->early_s;
     start = start < 0 ? 0 : start;
     end = at_step((double)t->last + 0.5) - d->late_s;
-    start = start > t->ended ? start : t->ended;
-    end = end > start + at_step(1) - at_step(0) ? end : start + at_step(1) - at_step(0);
-    if (end - start < d->shortest_s - 1e-6 || end - start > d->longest_s + 1e-6
-        || start < t->ended + d->pause_s - 1e-6)
-        return;
-    t->ended = end;
+    least = start + at_step(1) - at_step(0);
     if (event_count == EVENTS)
         fail("more events than there is room for");
-    events[event_count].start = floor(start * 1000 + 0.5) / 1000;
-    events[event_count].end = floor(end * 1000 + 0.5) / 1000;
-    events[event_count].label = t->label;
-    events[event_count++].score = t->score > 1 ? 1 : t->score;
+    event_count++;
+    e->start = milliseconds(start), e->end = milliseconds(end > least ? end : least);
+    e->track = t->label, e->label = -1, e->score = t->score, e->onset_score = t->onset_score;
+    e->first = t->first, e->last = last < t->first + OWL_NAMED_STEPS - 1 ? last : t->first + OWL_NAMED_STEPS - 1;
+}
+
+static float any_begins(long step)
+{
+    float found = 0;
+    int label;
+    for (label = 0; label < OWL_LABELS; label++)
+        found = begin_score(step, label) > found ? begin_score(step, label) : found;
+    return found;
 }
 
 static void open_event(track *t, long step)
 {
-    long low = step - NEAR, high = step + NEAR, i, best;
+    long low = step - OWL_NEAR, high = step + OWL_NEAR, i, best;
     low = low < 0 ? 0 : low;
-    low = low < t->last_onset + PEAK ? t->last_onset + PEAK : low;
+    low = low < t->last_onset + OWL_PEAK ? t->last_onset + OWL_PEAK : low;
     high = high < begins.rows - 1 ? high : begins.rows - 1;
-    t->is_open = 1, t->start = (double)step, t->onset = t->last = step, t->score = 0;
-    for (best = low, i = low; i <= high; i++)
+    t->is_open = 1, t->start = (double)step, t->onset = t->last = t->first = step, t->score = t->onset_score = 0;
+    for (best = low, i = low; i <= high; i++) {
+        float any = any_begins(i);
         best = begin_score(i, t->label) > begin_score(best, t->label) ? i : best;
-    if (low <= high && begin_score(best, t->label) >= FAINT)
-        t->start = peak(best, t->label), t->onset = best;
+        t->onset_score = any > t->onset_score ? any : t->onset_score;
+    }
+    if (low <= high && begin_score(best, t->label) >= OWL_FAINT)
+        t->start = peak(best, t->label), t->onset = best, t->first = best < step ? best : step;
 }
 
 static float highest(long from, long to, int label)
@@ -312,9 +328,9 @@ static void extend(track *t, float score, long end)
 static int begins_again(const track *t, long step, long before)
 {
     long i;
-    if (begin_score(step, t->label) < owl_decisions[t->label].again || step <= before + PEAK)
+    if (begin_score(step, t->label) < owl_decisions[t->label].again || step <= before + OWL_PEAK)
         return 0;
-    for (i = step - PEAK < 0 ? 0 : step - PEAK; i <= step + PEAK && i < begins.rows; i++)
+    for (i = step - OWL_PEAK < 0 ? 0 : step - OWL_PEAK; i <= step + OWL_PEAK && i < begins.rows; i++)
         if (begin_score(i, t->label) > begin_score(step, t->label))
             return 0;
     return 1;
@@ -324,7 +340,7 @@ static void follow(int label)
 {
     const owl_decision *d = owl_decisions + label;
     long gap = d->gap_steps, step = 0, start, end, at, i, before;
-    track t = {0, 0, 0, -1e30, 0, 0, -PEAK, 0};
+    track t = {0, 0, 0, 0, 0, 0, -OWL_PEAK, 0, 0};
     t.label = label;
     while (step < smooth.rows) {
         if (smooth.values[step * OWL_LABELS + label] < d->off) {
@@ -345,12 +361,49 @@ static void follow(int label)
             if (begins_again(&t, i, before)) {
                 extend(&t, highest(at, i, label), i);
                 close_event(&t);
-                t.is_open = 1, t.start = peak(i, label), t.onset = t.last = i, t.score = 0;
+                t.is_open = 1, t.start = peak(i, label), t.onset = t.first = t.last = i, t.score = 0;
+                t.onset_score = any_begins(i);
                 at = before = i;
             }
         extend(&t, highest(at, end, label), end);
     }
     close_event(&t);
+}
+
+/* Names a stretch by its whole extent; see `naming` in the header. */
+static void name(event *e)
+{
+    double sums[OWL_LABELS + 1] = {0}, total = 0, best = 0;
+    float top = -INFINITY;
+    long i;
+    int k, found = 0;
+    for (i = e->first; i <= e->last; i++) {
+        float attention = naming.values[i * (OWL_LABELS + 2) + OWL_LABELS + 1];
+        top = attention > top ? attention : top;
+    }
+    for (i = e->first; i <= e->last; i++) {
+        const float *row = naming.values + i * (OWL_LABELS + 2);
+        double weight = exp(row[OWL_LABELS + 1] - top);
+        total += weight;
+        for (k = 0; k <= OWL_LABELS; k++)
+            sums[k] += weight * row[k];
+    }
+    for (k = 1; k <= OWL_LABELS; k++)
+        found = sums[k] > sums[found] ? k : found;
+    for (k = 0; k <= OWL_LABELS; k++)
+        best += exp((sums[k] - sums[found]) / total);
+    best = 1 / best;
+    if (found == OWL_LABELS || !owl_is_event[found] || best < OWL_NAMED)
+        return;
+    e->label = found;
+    e->score *= best;
+    e->score = e->score > 1 ? 1 : e->score;
+}
+
+static int by_track(const void *a, const void *b)
+{
+    const event *x = a, *y = b;
+    return x->start != y->start ? (x->start > y->start ? 1 : -1) : x->track - y->track;
 }
 
 static int by_score(const void *a, const void *b)
@@ -371,12 +424,31 @@ static int by_start(const void *a, const void *b)
     return strcmp(owl_labels[x->label], owl_labels[y->label]);
 }
 
+/* Puts together what has one name and no gap or beginning between. */
+static void join(void)
+{
+    long made = 0, i, k;
+    for (i = 0; i < event_count; i++) {
+        const owl_decision *d = owl_decisions + events[i].label;
+        for (k = 0; k < made; k++)
+            if (events[k].label == events[i].label && events[i].start - events[k].end <= d->gap_s
+                && (events[i].onset_score < d->again || events[i].start < events[k].start + OWL_JOIN_S)) {
+                events[k].end = fmax(events[k].end, events[i].end);
+                events[k].score = fmax(events[k].score, events[i].score);
+                break;
+            }
+        if (k == made)
+            events[made++] = events[i];
+    }
+    event_count = made;
+}
+
 /* Of events that share too much of the shorter one's time, keeps the one with the highest score. */
 static void sort_out(void)
 {
     long kept = 0, i, k;
     qsort(events, (size_t)event_count, sizeof(event), by_score);
-    for (i = 0; i < event_count && OWL_ALONE < 1; i++) {
+    for (i = 0; i < event_count; i++) {
         for (k = 0; k < kept; k++) {
             double both = fmin(events[i].end, events[k].end) - fmax(events[i].start, events[k].start);
             double shorter = fmin(events[i].end - events[i].start, events[k].end - events[k].start);
@@ -386,15 +458,55 @@ static void sort_out(void)
         if (k == kept)
             events[kept++] = events[i];
     }
-    if (OWL_ALONE < 1)
-        event_count = kept;
+    event_count = kept;
     qsort(events, (size_t)event_count, sizeof(event), by_start);
+}
+
+/* Leaves out what is too short, too long, or too soon after the last of its label. */
+static void leave_out(void)
+{
+    double ended[OWL_LABELS];
+    long kept = 0, i;
+    int label;
+    for (label = 0; label < OWL_LABELS; label++)
+        ended[label] = -1e30;
+    for (i = 0; i < event_count; i++) {
+        const owl_decision *d = owl_decisions + events[i].label;
+        double length = events[i].end - events[i].start;
+        if (length < d->shortest_s - 1e-6 || length > d->longest_s + 1e-6
+            || events[i].start < ended[events[i].label] + d->pause_s - 1e-6)
+            continue;
+        ended[events[i].label] = events[i].end;
+        events[kept++] = events[i];
+    }
+    event_count = kept;
+}
+
+static void decide(void)
+{
+    long kept = 0, i;
+    int label;
+    for (label = 0; label < OWL_LABELS; label++)
+        if (owl_is_event[label])
+            follow(label);
+    qsort(events, (size_t)event_count, sizeof(event), by_track);
+    for (i = 0; i < event_count; i++) {
+        if (OWL_NAMES)
+            name(events + i);
+        else
+            events[i].label = events[i].track;
+        if (events[i].label >= 0)
+            events[kept++] = events[i];
+    }
+    event_count = kept;
+    join();
+    sort_out();
+    leave_out();
 }
 
 int main(int count, char **arguments)
 {
     long i;
-    int label;
     const char *option = count > 1 ? arguments[1] : "";
     if (!strcmp(option, "--sizes")) {
         printf("memory %lu bytes, numbers %lu bytes\n", (unsigned long)sizeof(owl), (unsigned long)OWL_NUMBERS);
@@ -405,13 +517,9 @@ int main(int count, char **arguments)
     if (shows != EVENTS_FOUND)
         return 0;
     average();
-    for (label = 0; label < OWL_LABELS; label++)
-        if (owl_is_event[label])
-            follow(label);
-    sort_out();
+    decide();
     printf("start_s,end_s,label,score\n");
     for (i = 0; i < event_count; i++)
-        printf("%.3f,%.3f,%s,%.4f\n", events[i].start, events[i].end, owl_labels[events[i].label],
-            (double)events[i].score);
+        printf("%.3f,%.3f,%s,%.4f\n", events[i].start, events[i].end, owl_labels[events[i].label], events[i].score);
     return 0;
 }

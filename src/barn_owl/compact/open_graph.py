@@ -30,9 +30,11 @@ def write_onnx(model: Model, path: str | Path, *, takes_features: bool = False, 
     """Write a model as an ONNX graph of opset 17.
 
     Its input ``samples`` is float32, ``(samples,)``, mono at the model's rate; its outputs ``sounds`` and ``begins``
-    are scores from 0 to 1, ``(steps, labels)``, of which step *i* tells of frame ``window // 2 + i * step``. Labels,
-    rate, window, step and decision settings are in the metadata. takes_features : the input is ``frames`` instead,
-    log-mel in dB, ``(frames, bands)``. Raises ModelError for a model that is no such graph or that `onnx` is missing
+    are scores from 0 to 1, ``(steps, labels)``, of which step *i* tells of frame ``window // 2 + i * step``, and
+    ``naming``, ``(steps, labels + 2)``, is what a stretch of steps is named by (`barn_owl.model.family.named`).
+    Labels, rate, window, step and decision settings are in the metadata.
+
+    takes_features : the input is ``frames`` instead, log-mel in dB, ``(frames, bands)``. Raises ModelError for a model that is no such graph or that `onnx` is missing
     for, OutputError for a file that is there already.
 
     >>> barn_owl.write_onnx(barn_owl.plain_model(barn_owl.Plan(), labels=6), "model.onnx", force=True)
@@ -81,17 +83,18 @@ class _Graph:
         total = logits[0]
         for one in logits[1:]:
             total = self._add("Add", total, one)
-        scores = self._add("Mul", total, self._real(1 / len(logits)))
-        if not self._log_odds:
-            scores = self._add("Sigmoid", scores)
+        mean = self._add("Mul", total, self._real(1 / len(logits)))
+        scores = mean if self._log_odds else self._add("Sigmoid", mean)
         outputs = []
-        for name, first in (("sounds", 0), ("begins", labels)):
-            self._nodes.append(
-                helper.make_node(
-                    "Slice", [scores, self._whole([first]), self._whole([first + labels]), self._whole([1])], [name]
-                )
-            )
-            outputs.append(helper.make_tensor_value_info(name, TensorProto.FLOAT, ["steps", labels]))
+        parts = (
+            ("sounds", scores, 0, labels),
+            ("begins", scores, labels, labels),
+            ("naming", mean, 2 * labels, labels + 2),
+        )
+        for name, given_by, first, width in parts:
+            place = (self._whole([first]), self._whole([first + width]), self._whole([1]))
+            self._nodes.append(helper.make_node("Slice", [given_by, *place], [name]))
+            outputs.append(helper.make_tensor_value_info(name, TensorProto.FLOAT, ["steps", width]))
         graph = helper.make_graph(self._nodes, "barn-owl", [given], outputs, self._numbers)
         made = helper.make_model(
             graph, opset_imports=[helper.make_opsetid("", OPSET)], producer_name="barn-owl", ir_version=8
@@ -172,22 +175,25 @@ class _Graph:
 
     def _network(self, stages: Sequence[Stage], x: str) -> str:
         """Log-odds of one network, ``(steps, 2 * labels)``."""
-        x = self._stages(stages, x)
+        x = self._stages(stages, x, (self._model.front_end.bands, 1))
         x = self._add("Reshape", x, self._whole([stages[-1].out[1], -1]))
         return self._add("Transpose", x, perm=[1, 0])
 
-    def _stages(self, stages: Sequence[Stage], x: str) -> str:
-        """Pass ``(1, channels, steps, bands)`` through stages."""
-        before: tuple[int, int] | None = None
+    def _stages(self, stages: Sequence[Stage], x: str, before: tuple[int, int]) -> str:
+        """Pass ``(1, channels, steps, bands)`` through stages; before : bands and channels of a step of it."""
         for stage in stages:
-            if before is not None and before != stage.given:  # bands become channels, a band after the other
+            if before != stage.given:  # bands become channels, a band after the other
                 x = self._add("Transpose", x, perm=[0, 3, 1, 2])
                 x = self._add(
                     "Unsqueeze", self._add("Reshape", x, self._whole([1, stage.given[1], -1])), self._whole([3])
                 )
             if stage.inner:
                 cut = stage.span - 1
-                x = self._add("Add", self._stages(stage.inner, x), self._cropped(x, cut // 2, cut - cut // 2, axis=2))
+                x = self._add(
+                    "Add",
+                    self._stages(stage.inner, x, stage.given),
+                    self._cropped(x, cut // 2, cut - cut // 2, axis=2),
+                )
             else:
                 x = self._slid(stage, x)
             if stage.rectifies:

@@ -401,23 +401,25 @@ static const owl_value *go_on(owl *o, int s, int end, const owl_value *in, float
 
 int owl_push_frame(owl *o, const float *frame)
 {
-    float logits[2 * OWL_LABELS];
+    float logits[OWL_OUTPUTS];
     int network, i, is_step = 0;
     if (!relative_level(o, frame))
         return 0;
-    for (i = 0; i < 2 * OWL_LABELS; i++)
+    for (i = 0; i < OWL_OUTPUTS; i++)
         o->logits[i] = 0;
     for (network = 0; network < OWL_NETWORKS; network++) {
         is_step = go_on(o, owl_first[network], owl_first[network + 1], o->level, logits) != NULL;
-        for (i = 0; is_step && i < 2 * OWL_LABELS; i++)
+        for (i = 0; is_step && i < OWL_OUTPUTS; i++)
             o->logits[i] += logits[i];
     }
-    for (i = 0; i < 2 * OWL_LABELS; i++)
+    for (i = 0; i < OWL_OUTPUTS; i++)
         o->logits[i] /= OWL_NETWORKS;
     for (i = 0; is_step && i < OWL_LABELS; i++) {
         o->sounds[i] = 1.0f / (1.0f + expf(-o->logits[i]));
         o->begins[i] = 1.0f / (1.0f + expf(-o->logits[OWL_LABELS + i]));
     }
+    for (i = 0; is_step && i < OWL_LABELS + 2; i++)
+        o->naming[i] = o->logits[2 * OWL_LABELS + i];
     return is_step;
 }
 

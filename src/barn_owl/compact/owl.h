@@ -4,7 +4,7 @@
  *     owl_start(&o);
  *     while (there are samples) {
  *         used = owl_push(&o, samples, count, &is_step);
- *         if (is_step) use o.sounds and o.begins, OWL_LABELS scores from 0 to 1 each
+ *         if (is_step) use o.sounds and o.begins, OWL_LABELS scores from 0 to 1 each, and o.naming
  *         samples += used; count -= used;
  *     }
  *
@@ -27,6 +27,9 @@ typedef float owl_value;
 typedef struct {
     float sounds[OWL_LABELS]; /* score of each label that it sounds */
     float begins[OWL_LABELS]; /* and that it begins */
+    /* What a stretch of steps is named by as a whole: logits of the labels and of none of them, whose mean over the
+     * steps counts each as much as the exponential of the last value. */
+    float naming[OWL_LABELS + 2];
     float samples[OWL_FRAME];
     float frame[OWL_BANDS];   /* log-mel of the last frame, dB */
     int32_t filled;
@@ -38,14 +41,14 @@ typedef struct {
     owl_value level[OWL_BANDS]; /* what the networks are given */
     int32_t seen[OWL_STAGES];
     owl_value memory[OWL_MEMORY];
-    float logits[2 * OWL_LABELS];
+    float logits[OWL_OUTPUTS];
     float fft[2 * OWL_FFT];
 } owl;
 
 /* How scores become events; see the user guide of Barn Owl for what each number means. */
 typedef struct {
     float on, off, again;
-    double shortest_s, longest_s, pause_s, early_s, late_s;
+    double shortest_s, longest_s, pause_s, gap_s, early_s, late_s;
     int32_t gap_steps;
 } owl_decision;
 

@@ -46,12 +46,13 @@ def pruned(family: Convolutional, share: float) -> Convolutional:
 
     Raises ModelError for a share that would leave less than the least channels.
     """
-    # The sizes must be the same for all networks; which channels they are is each one's own.
-    first = family.networks[0]
-    groups = _groups(first)
-    counts = _counts(family, first, groups, share)
-    made = _smaller(family, groups, counts, len(family.networks))
-    for network, into in zip(family.networks, made.networks, strict=True):
+    layers, kept = [], []
+    for number, network in enumerate(family.networks):
+        own, groups = family.part(number), _groups(network)
+        kept.append(_counts(own, network, groups, share))
+        layers += _smaller(own, groups, kept[-1]).settings.layers
+    made = _made(family, family.settings.model_copy(update={"layers": layers}))
+    for network, counts, into in zip(family.networks, kept, made.networks, strict=True):
         _take_over(network, _groups(network), counts, into)
     return made
 
@@ -113,7 +114,7 @@ def _counts(family: Convolutional, network: Network, groups: list[Group], share:
         return [min(group.size, max(LEAST_CHANNELS, round(of_channels * group.size))) for group in groups]
 
     def size(counts: list[int]) -> int:
-        return _smaller(family, groups, counts, 1).cost().weights
+        return len(_smaller(family, groups, counts).networks[0].vector)
 
     if size(kept(0.0)) > wanted:
         smallest = size(kept(0.0)) / len(network.vector)
@@ -130,10 +131,14 @@ def _chosen(network: Network, group: Group, count: int) -> np.ndarray:
     return np.sort(np.argsort(-_importance(network, group), kind="stable")[:count])
 
 
-def _smaller(family: Convolutional, groups: list[Group], counts: list[int], networks: int) -> Convolutional:
-    """A family whose groups have so many channels, with weights that say nothing yet."""
+def _smaller(family: Convolutional, groups: list[Group], counts: list[int]) -> Convolutional:
+    """A family of one network whose groups have so many channels, with weights that say nothing yet."""
     layers = _settings(family.settings, groups, counts)
-    settings = NetworkSettings(**{**family.settings.model_dump(), "layers": layers, "networks": networks})
+    return _made(family, NetworkSettings(**{**family.settings.model_dump(), "layers": layers}))
+
+
+def _made(family: Convolutional, settings: NetworkSettings) -> Convolutional:
+    """A family of other networks for the same labels."""
     bands = family.networks[0].shapes[0][1]
     return Convolutional(bands, family.labels, settings, family.level, np.random.default_rng(0))
 
@@ -144,7 +149,7 @@ def _settings(settings: NetworkSettings, groups: list[Group], counts: list[int])
         name: count for group, count in zip(groups, counts, strict=True) for name, _ in group.made_by
     }  # fmt: skip
     offset = 1 if any(name == "1" for name in sizes) and "0" not in sizes else 0
-    return [_described(layer, f"{number + offset}", sizes) for number, layer in enumerate(layers_for(settings))]
+    return [_described(layer, f"{number + offset}", sizes) for number, layer in enumerate(layers_for(settings, 0))]
 
 
 def _described(layer: Layer, name: str, sizes: dict[str, int]) -> dict[str, object]:

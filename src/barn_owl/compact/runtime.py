@@ -20,6 +20,7 @@ from barn_owl.wording import how_to_install
 
 logger = logging.getLogger(__name__)
 
+OUTPUTS = ("sounds", "begins", "naming")
 CPU = "CPUExecutionProvider"
 
 
@@ -56,7 +57,7 @@ class GraphFamily:
 
     def __init__(self, model: Model) -> None:
         own = family_of(model)
-        self.window, self.step, self._cost = own.window, own.step, own.cost()
+        self.window, self.step, self._own_cost = own.window, own.step, own.cost
         self._graph, self._session = graph_bytes(model, takes_features=True, log_odds=True), None
         self.offered = _offered()
         """What the runtime could use here, the best first."""
@@ -91,8 +92,9 @@ class GraphFamily:
 
     def steps(self, frames: np.ndarray, extras: np.ndarray | None = None) -> Steps:  # noqa: ARG002
         """Return what the network says of all steps; see `Family`."""
-        sounds, begins = self._opened().run(["sounds", "begins"], {"frames": np.asarray(frames, dtype=np.float32)})
-        return Steps(sounds, begins, np.empty((len(sounds), 0), dtype=np.float32))
+        parts = self._opened().run(list(OUTPUTS), {"frames": np.asarray(frames, dtype=np.float32)})
+        sounds, begins, naming = parts
+        return Steps(sounds, begins, naming, np.empty((len(sounds), 0), dtype=np.float32))
 
     def arrays(self) -> dict[str, np.ndarray]:
         """The graph, as its bytes."""
@@ -102,9 +104,9 @@ class GraphFamily:
         """Nothing: it is made of another model, and not kept."""
         return {}
 
-    def cost(self) -> Cost:
+    def cost(self, hop_s: float) -> Cost:
         """Cost of the model it was made of."""
-        return self._cost
+        return self._own_cost(hop_s)
 
 
 def _offered() -> list[str]:

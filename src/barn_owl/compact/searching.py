@@ -56,7 +56,7 @@ SPACE: dict[str, list[Any]] = {
     "front_end.hop_ms": [10.0, 12.5, 16.0],
     "level.frames": [31, 51, 81],
     "cnn.size": ["tiny", "small", "medium"],
-    "cnn.networks": [1, 2],
+    "cnn.kinds": [["2d"], ["1d"], ["2d", "1d"]],
     "cnn.dropout": [0.1, 0.2, 0.3],
     "pooling.window_s": [0.3, 0.5, 1.0],
     "scenes.foreign": [0.3, 0.5],
@@ -113,7 +113,7 @@ def search(
     drawn fits, and says which limit binds; TableError for too few groups.
 
     >>> clips = barn_owl.read_clip_table("clips.csv")
-    >>> plan = barn_owl.Plan(background=["still"], cnn={"size": "tiny", "networks": 1}, scenes={"count": 8})
+    >>> plan = barn_owl.Plan(background=["still"], cnn={"size": "tiny", "kinds": ["2d"]}, scenes={"count": 8})
     >>> plan, device = plan.but(rehearsal={"minutes": 0}), barn_owl.read_device("core-256k")
     >>> barn_owl.search(clips, "found", device, minutes=0.001, plan=plan).plan.family
     'cnn'
@@ -333,7 +333,7 @@ def _judged(plan: Plan, data: RunData, fitted: Fitted) -> dict[str, Any]:
     rehearsal = make_rehearsal(plan, table) if plan.rehearsal.minutes else None
     if rehearsal is None:
         return line | {"score": scores.balanced_accuracy}
-    event_f1 = rehearse(model, plan, rehearsal).scores.f1
+    event_f1 = rehearse(model, plan, [(model, rehearsal)]).scores.f1
     return line | {"event_f1": event_f1, "score": (scores.balanced_accuracy + event_f1) / 2}
 
 

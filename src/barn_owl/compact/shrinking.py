@@ -99,7 +99,7 @@ def shrink(
             own = _plan_for(plan, family.settings)
             start = _trained(own, data, replace(start, family=family), work)
             family = _cnn(start.family)
-            rows.append(_row(replace(model, family=family), device, start, whole.cost().weights))
+            rows.append(_row(replace(model, family=family), device, start, model.cost.weights))
         work.begin("the last training", ROUNDS + 1, ROUNDS + 1)
         beginning = folder / "pruned.safetensors"
         replace(model, family=family, kept=[]).save(beginning)
@@ -128,7 +128,7 @@ def _share_for(model: Model, flash_kb: float) -> float:
     """Share of the weights with which code and numbers fit in int8."""
     device = read_device("core-256k")
     taken = footprint(model, device).flash_int8
-    weights = model.family.cost().weights
+    weights = model.cost.weights
     share = 1 - (taken - flash_kb * 1024) / weights
     if share >= 1:
         raise ModelError(f"the model takes {taken / 1024:.0f} kB in int8 already, which is within {flash_kb:g}")
@@ -157,7 +157,7 @@ def _trained(plan: Plan, data: RunData, start: Fitted, work: Work) -> Fitted:
 
 def _row(model: Model, device: Device, fitted: Fitted, before: int) -> dict[str, float]:
     size = footprint(model, device)
-    weights = model.family.cost().weights
+    weights = model.cost.weights
     return {
         "share": round(weights / before, 3), "weights": weights, "flash_kb": round(size.flash_int8 / 1024, 1),
         "recall": fitted.best.validation_recall, "f1": fitted.best.validation_f1,
@@ -194,5 +194,5 @@ def quantise_run(run: Run, folder: str | Path, *, work: Work = PLAIN) -> Run:
         heard = data.table[data.table["split"] == "validation"].reset_index(drop=True)
         same = plan.but(rehearsal={"decide": False})
         rehearsal = make_rehearsal(same, heard) if plan.rehearsal.minutes and len(heard) else None
-        rehearsed = None if rehearsal is None else rehearse(made, same, rehearsal)
+        rehearsed = None if rehearsal is None else rehearse(made, same, [(made, rehearsal)])
         return write_run(folder, plan, data, made, fitted, begin, rehearsed=rehearsed)

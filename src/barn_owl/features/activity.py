@@ -15,6 +15,8 @@ FAINT = 0.1
 """Share of the largest activity of a clip that counts as quiet."""
 LEAST_QUIET = 15
 """Frames that do not stand out, though they are loud, from which on they are what is behind the sound."""
+NO_QUIET_DB, QUIETER_DB, SHORT_FRAMES = 15.0, 50.0, 50
+"""See `around_clip`."""
 TAIL_DB, ATTACK_DB = 30.0, 20.0
 """How far below its loudest moment a sound still sounds, and from where on it has begun."""
 
@@ -53,6 +55,19 @@ def is_loud(levels: np.ndarray) -> np.ndarray:
     """Tell which frames are within 30 dB of the loudest; boolean, ``(frames,)``."""
     total = total_db(levels)
     return np.asarray(total >= total.max() - TAIL_DB)
+
+
+def around_clip(levels: np.ndarray, floor_db: float) -> np.ndarray:
+    """Level in dB, ``(bands,)``, of what a clip is put into: its own quiet.
+
+    A short clip whose quiet is hardly below its loudest moment is cut close, and is put into something much quieter.
+    A longer one is steady, and is taken to go on.
+    """
+    quiet = quiet_level(levels)
+    above = float(total_db(levels).max() - total_db(quiet[None])[0])
+    if above < NO_QUIET_DB and len(levels) <= SHORT_FRAMES:
+        quiet = np.maximum(quiet - np.float32(QUIETER_DB - above), np.float32(floor_db))
+    return quiet
 
 
 def total_db(levels: np.ndarray) -> np.ndarray:

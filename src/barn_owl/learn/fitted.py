@@ -1,7 +1,7 @@
 """What every fitting has in common: examples, the line of progress, the result, and how it is judged."""
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -42,7 +42,8 @@ class Examples:
     targets : 1 for each label a clip has and 0 otherwise, float32, ``(clips, labels)``. extras : what further columns
     say, ``(clips, extras)``. sources : where the sound of each clip is; empty when it is not at hand, which leaves
     changes to the sound out. overlapping : whether a clip may have several labels. behind : what is heard in
-    recordings while nothing stands out.
+    recordings while nothing stands out. groups : what must not be on two sides, for each clip; empty where each clip
+    is by itself.
     """
 
     clips: ClipFrames
@@ -51,6 +52,32 @@ class Examples:
     sources: list[Excerpt] = field(default_factory=list)
     overlapping: bool = False
     behind: ClipFrames = field(default_factory=lambda: ClipFrames([]))
+    groups: list[str] = field(default_factory=list)
+
+    def take(self, rows: np.ndarray) -> "Examples":
+        """Return some of the clips, in the order asked for."""
+        return replace(
+            self,
+            clips=self.clips.take(rows),
+            targets=self.targets[rows],
+            extras=self.extras[rows],
+            sources=[self.sources[row] for row in rows if row < len(self.sources)],
+            groups=[self.groups[row] for row in rows if row < len(self.groups)],
+        )
+
+    def with_more(self, more: "Examples") -> "Examples":
+        """Return the clips with others behind them."""
+        # Clips whose sound is not at hand stay behind all others.
+        has_source = np.concatenate([np.arange(len(one.clips)) < len(one.sources) for one in (self, more)])
+        order = np.argsort(~has_source, kind="stable")
+        return replace(
+            self,
+            clips=ClipFrames([*self.clips.parts, *more.clips.parts]).take(order),
+            targets=np.concatenate([self.targets, more.targets])[order],
+            extras=np.concatenate([self.extras, more.extras])[order],
+            sources=[*self.sources, *more.sources],
+            groups=[],
+        )
 
     @property
     def numbers(self) -> np.ndarray:
@@ -73,6 +100,8 @@ class Fitted:
     interrupted: bool = False
     trouble: str = ""
     """Why the fitting ended early; what is kept is the best until then."""
+    held_out: np.ndarray = field(default_factory=lambda: np.zeros(0, dtype=int))
+    """Which network has not learned from each validation clip; empty where all have not."""
 
     @property
     def best(self) -> Progress:
@@ -100,6 +129,24 @@ def standardisation(plan: Plan, clips: ClipFrames) -> tuple[np.ndarray, np.ndarr
 def background_numbers(plan: Plan, labels: list[str]) -> list[int]:
     """Numbers of the labels that mean nothing of interest."""
     return [number for number, label in enumerate(labels) if label in plan.background]
+
+
+def held_out_parts(examples: Examples, count: int) -> np.ndarray:
+    """Deal the groups of examples out to so many parts, each label as evenly as that goes; the part of each clip.
+
+    A part is what one of several networks does not learn from. With a single group, all clips are in the first part.
+    """
+    groups = np.array(examples.groups or [str(number) for number in range(len(examples.clips))])
+    names, of_clip = np.unique(groups, return_inverse=True)
+    if len(names) < 2 or count < 2:
+        return np.zeros(len(groups), dtype=int)
+    held = np.stack([examples.targets[of_clip == number].sum(axis=0) for number in range(len(names))])
+    parts, given = np.zeros(len(names), dtype=int), np.zeros((count, held.shape[1]))
+    # The largest first, each to the part that has least of what it holds, and fewest clips of those that are as good.
+    for number in np.argsort(-held.sum(axis=1), kind="stable"):
+        parts[number] = min(range(count), key=lambda part: (given[part] @ held[number], given[part].sum(), part))
+        given[parts[number]] += held[number]
+    return np.asarray(parts[of_clip])
 
 
 TEMPERATURES = np.float32(2) ** np.linspace(-1.5, 3.5, 11, dtype=np.float32)

@@ -48,6 +48,8 @@ class Learnt:
     f1: float
     arrays: Arrays
     state: State
+    judged: bool = True
+    """Whether there were validation clips to judge it on."""
 
 
 class Member:
@@ -80,6 +82,7 @@ class Member:
         self._averaged = self._vector.copy()
         self._optimiser = AdamW(self._vector, decay=plan.training.decay, decayed=self._network.kernels)
         self._threads = ThreadPoolExecutor(threads)
+        self._judges = validation is not None
 
     def epoch(self, epoch: int) -> Learnt:
         """Go once through all batches of an epoch, and judge what has been learnt."""
@@ -91,7 +94,7 @@ class Member:
         (loss, recall, f1), arrays = self._judged()
         return Learnt(
             train_loss=float(np.mean(losses)), waiting=waited / max(took, 1e-9),
-            loss=loss, recall=recall, f1=f1, arrays=arrays, state=self._state(),
+            loss=loss, recall=recall, f1=f1, arrays=arrays, state=self._state(), judged=self._judges,
         )  # fmt: skip
 
     def _step(self, batch: Batch, epoch: int, batches: int, threads: Executor) -> float:

@@ -13,12 +13,13 @@ from dataclasses import dataclass, field
 from types import TracebackType
 from typing import Self
 
+import numpy as np
 from loky import ProcessPoolExecutor, process_executor
 from loky.process_executor import BrokenProcessPool
 from threadpoolctl import threadpool_limits
 
 from barn_owl.errors import TrainingError
-from barn_owl.learn.fitted import Examples, Fitted
+from barn_owl.learn.fitted import Examples, Fitted, background_numbers, held_out_parts
 from barn_owl.learn.member import Learnt, Member, Start, State
 from barn_owl.learn.plan import LARGEST_SEED, Plan
 from barn_owl.learn.subjects import Subject
@@ -46,9 +47,10 @@ class Members:
         self._count = networks_of(plan)
         self._places = min(workers, self._count)
         threads = workers if self._count == 1 else 1
+        shares = cross_fitted(plan, labels, train, validation)
         asked: list[_Asked] = [
-            (_own_plan(plan, number), labels, train, validation, _own_start(start, number), threads)
-            for number in range(self._count)
+            (_own_plan(plan, number), labels, *share, _own_start(start, number), threads)
+            for number, share in enumerate(shares)
         ]
         self._beside = [_kept.taken() for _ in range(self._places - 1)]
         self._in_step = True
@@ -176,14 +178,42 @@ def _begin_member(parent: int) -> None:
     begin_process(parent)
 
 
+def held_out(plan: Plan, validation: Examples | None) -> np.ndarray:
+    """Which network of a plan does not learn from each validation clip, ``(clips,)``; empty where none does.
+
+    Each of several networks leaves out its own part of the clips (`held_out_parts`), so that each clip is unheard by
+    one of them. A single network leaves out all, and so do several where the plan wants no ``training.refit``.
+    """
+    count = networks_of(plan)
+    if validation is None or count < 2 or not plan.training.refit:
+        return np.zeros(0, dtype=int)
+    return held_out_parts(validation, count)
+
+
+def cross_fitted(
+    plan: Plan, labels: list[str], train: Examples, validation: Examples | None
+) -> list[tuple[Examples, Examples | None]]:
+    """What each network of a plan learns from, and what it is judged on; see `held_out`."""
+    parts, shares = held_out(plan, validation), list[tuple[Examples, Examples | None]]()
+    if validation is None or not len(parts):
+        return [(train, validation)] * networks_of(plan)
+    for number in range(networks_of(plan)):
+        own, others = np.flatnonzero(parts == number), np.flatnonzero(parts != number)
+        sounding = np.delete(validation.targets[own], background_numbers(plan, labels), axis=1)
+        judged_on = validation.take(own) if sounding.any() else None  # background alone cannot judge
+        shares.append((train.with_more(validation.take(others)), judged_on))
+    return shares
+
+
 def networks_of(plan: Plan) -> int:
     """How many networks a plan has."""
-    return plan.cnn.networks if plan.family == "cnn" else 1
+    return plan.cnn.count if plan.family == "cnn" else 1
 
 
 def _own_plan(plan: Plan, number: int) -> Plan:
     """Return the plan of one network: it begins elsewhere and hears other scenes."""
-    return plan.but(seed=(plan.seed + APART * number) % LARGEST_SEED, cnn={"networks": 1})
+    seed = (plan.seed + APART * number) % LARGEST_SEED
+    return plan.but(seed=seed).model_copy(update={"cnn": plan.cnn.only(number)} if plan.family == "cnn" else {})
 
 
 def _own_start(start: Fitted | None, number: int) -> Start | None:

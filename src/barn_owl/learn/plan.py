@@ -23,7 +23,7 @@ from barn_owl.sound import SoundSettings, UniformSettings
 class TrainingSettings(Settings):
     """How a network is trained."""
 
-    epochs: int = Field(default=12, ge=1, le=100_000)
+    epochs: int = Field(default=20, ge=1, le=100_000)
     batch: int = Field(default=8, ge=2, le=4096)
     rate: float = Field(default=8e-3, gt=0, le=1)
     decay: float = Field(default=0.02, ge=0, le=10)
@@ -42,10 +42,12 @@ class SceneSettings(Settings):
 
     count: int = Field(default=320, ge=2, le=100_000)
     """Scenes an epoch."""
-    seconds: float = Field(default=3.0, ge=0.1, le=120)
+    seconds: float = Field(default=4.0, ge=0.1, le=120)
     empty: float = Field(default=0.12, ge=0, lt=1)
     """Share of scenes without any sound."""
-    foreign: float = Field(default=0.5, ge=0, lt=1)
+    whole: float = Field(default=0.5, ge=0, le=1)
+    """Share of scenes that are whole clips as they are, one after the other: what clips are named by."""
+    foreign: float = Field(default=0.25, ge=0, lt=1)
     """Share of sounds that are made up, and none of the labels."""
     noise: float = Field(default=0.4, ge=0, le=1)
     """Share of scenes over made-up noise where there are background clips; without them, all are."""
@@ -64,7 +66,7 @@ class AugmentSettings(Settings):
 
     tilt_db: float = Field(default=6.0, ge=0, le=30)
     """Largest slope over all bands, up or down, and half as much for bumps: other microphones, other places."""
-    shift_bands: float = Field(default=1.0, ge=0, le=20)
+    shift_bands: float = Field(default=2.0, ge=0, le=20)
     """Largest shift along the bands, up or down, as of a larger or smaller thing; 0 where pitch tells."""
     stretch_percent: float = Field(default=15.0, ge=0, le=90)
     """Largest change of pace, slower or faster; 0 where pace tells."""
@@ -190,7 +192,7 @@ class Plan(Settings):
     nothing stands out serves as background."""
     columns: list[str] = Field(default=[])
     """Further columns of the clip table that the pooled families look at, numbers or words."""
-    front_end: FrontEnd = FrontEnd()
+    front_end: FrontEnd = FrontEnd(hop_ms=16)
     clips: UniformSettings = UniformSettings()
     split: Shares = Shares()
     level: LevelSettings = LevelSettings()
@@ -234,7 +236,8 @@ class Plan(Settings):
             if self.columns:
                 raise ValueError("columns: the family 'cnn' sees frames only; take a pooled family")
             try:
-                follow(layers_for(self.cnn), (LONG_INPUT, self.front_end.width, 1))
+                for number in range(self.cnn.count):
+                    follow(layers_for(self.cnn, number), (LONG_INPUT, self.front_end.width, 1))
             except PlanError as error:
                 where = "cnn.layers" if self.cnn.layers else f"cnn.size = {self.cnn.size!r}"
                 raise ValueError(f"{where}, {error}; frames have {self.front_end.width} features") from None

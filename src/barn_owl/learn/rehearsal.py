@@ -5,6 +5,7 @@ which follow other recipes than the made-up sounds that are learnt from. On it t
 what a recording may bring is told.
 """
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -129,15 +130,39 @@ def make_rehearsal(plan: Plan, clips: pd.DataFrame) -> Rehearsal | None:
     return Rehearsal(samples=samples[:length] * np.float32(min(1.0, 0.99 / peak)), rate_hz=rate_hz, truth=truth)
 
 
-def rehearse(model: Model, plan: Plan, rehearsal: Rehearsal) -> Rehearsed:
-    """Tag a rehearsal, after finding the decision settings on it if the plan wants it so."""
-    trace = trace_of_samples(model, rehearsal.samples, FILE)
-    truth = rehearsal.truth.assign(file=trace.file)
+def rehearse(model: Model, plan: Plan, parts: Sequence[tuple[Model, Rehearsal]]) -> Rehearsed:
+    """Tag rehearsals, after finding the decision settings of `model` on them if the plan wants it so.
+
+    parts : rehearsals, at least one, each with the model that has not learned from its clips.
+    """
+    traces = [trace_of_samples(own, one.samples, f"{number} {FILE}") for number, (own, one) in enumerate(parts)]
     if plan.rehearsal.decide:
-        model = replace(model, decision=best_decision(model, [trace], truth))
-    events = tag_trace(model, trace)
-    scores = score_events(truth, events, seconds={trace.file: rehearsal.seconds})
+        truths = [one.truth.assign(file=trace.file) for trace, (_, one) in zip(traces, parts, strict=True)]
+        model = replace(model, decision=best_decision(model, traces, pd.concat(truths, ignore_index=True)))
+    rehearsal = joined([one for _, one in parts])
+    tagged, begin_s = [], 0.0
+    for trace, (_, one) in zip(traces, parts, strict=True):
+        tagged.append(_later(tag_trace(model, trace), begin_s))
+        begin_s += one.seconds
+    events = pd.concat(tagged, ignore_index=True)
+    scores = score_events(rehearsal.truth, events, seconds={FILE: rehearsal.seconds})
     return Rehearsed(model=model, rehearsal=rehearsal, events=events, scores=scores)
+
+
+def joined(rehearsals: Sequence[Rehearsal]) -> Rehearsal:
+    """Return one rehearsal of several, one after the other."""
+    truths, begin_s = [], 0.0
+    for one in rehearsals:
+        truths.append(_later(one.truth, begin_s))
+        begin_s += one.seconds
+    samples = np.concatenate([one.samples for one in rehearsals])
+    return Rehearsal(samples=samples, rate_hz=rehearsals[0].rate_hz, truth=pd.concat(truths, ignore_index=True))
+
+
+def _later(table: pd.DataFrame, begin_s: float) -> pd.DataFrame:
+    """Times of the rehearsal as a whole, for those of a part that begins there."""
+    times = {name: (table[name] + begin_s).round(3) for name in ("start_s", "end_s")}
+    return table.assign(file=FILE, **times)
 
 
 @dataclass(frozen=True)

@@ -6,7 +6,7 @@ cannot be added up; of those, a sound takes the place of what is behind it.
 """
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from typing import NamedTuple
 
@@ -18,6 +18,7 @@ from barn_owl.features.activity import (
     FAINT,
     LEAST_QUIET,
     activity,
+    around_clip,
     is_loud,
     onset_frame,
     quiet_level,
@@ -36,8 +37,8 @@ MADE_UP_STREAM, NOISE_STREAM = 23, 29
 NOISE_S = 20.0
 SHORTEST_BED = 20
 """Frames that a stretch of quiet needs to be of use as background."""
-MOST_SOUNDS = 4
-"""Sounds in a scene at most; any number up to that is as likely."""
+SOUNDS_A_SECOND = 4 / 3
+"""Sounds in a mixture at most, for each second of it; any number up to that is as likely."""
 CUT_OFF = 0.3
 """Share of sounds that may begin before the scene or go on after it."""
 WHOLE = 4
@@ -67,8 +68,9 @@ class Scenes(NamedTuple):
 
     frames : ``(scenes, frames, features)``, as from the front end. sounds, begins : 1 where a label sounds, and in
     the frame in which it begins, ``(scenes, frames, labels)``; counts : 0 where it cannot be told whether it sounds,
-    since it is too faint. events : scene, first and last-plus-one frame and label of each sound that is heard.
-    clips : number of the clip of the last sound of a label in each scene, -1 where there is none.
+    since it is too faint. events : scene, first and last-plus-one frame and label of each sound that is heard, the
+    number behind the last label for one of no label. clips : number of the clip of the last sound of a label in each
+    scene, -1 where there is none.
     """
 
     frames: np.ndarray
@@ -89,6 +91,12 @@ class _Sound:
     heard: np.ndarray
     power: float
     quiet: np.ndarray | None
+
+    def of_clip(self, frames: np.ndarray) -> "_Sound":
+        """The same within all frames of the clip."""
+        heard = np.zeros(len(frames), dtype=bool)
+        heard[self.first : self.last] = self.heard
+        return replace(self, first=0, last=len(frames), onset=self.first + self.onset, heard=heard)
 
 
 class SceneMaker:
@@ -112,6 +120,8 @@ class SceneMaker:
             if number not in self._background and ((numbers == number) & ~is_bed).any()
         ]
         self._beds = np.flatnonzero(is_bed)
+        self._row_kinds = [own for number in range(examples.targets.shape[1])
+                           if len(own := np.flatnonzero(numbers == number))]  # fmt: skip
         self._quiet = list(examples.behind.parts)
         if not len(self._beds) and not self._quiet:
             self._quiet = self._quiet_parts()
@@ -129,13 +139,19 @@ class SceneMaker:
         self._sounds[clip] = _described(self._front_end, frames)
 
     def make(
-        self, count: int, frames: int, rng: np.random.Generator, *, most: int = MOST_SOUNDS, margin: int = 0
+        self, count: int, frames: int, rng: np.random.Generator, *, most: int | None = None, margin: int = 0
     ) -> Scenes:
-        """Make `count` scenes of `frames` frames with up to `most` sounds each.
+        """Make `count` scenes of `frames` frames with up to `most` sounds each, or as many as suit their length.
 
         margin : frames at both ends of which nothing is asked: no sound begins there but to reach further in.
         """
-        made = [self._scene(frames, rng, most, margin) for _ in range(count)]
+        most = most or max(1, round(SOUNDS_A_SECOND * frames * self._front_end.hop_s))
+        made = [
+            self._row(frames, rng, margin)
+            if rng.random() < self._plan.scenes.whole
+            else self._scene(frames, rng, most, margin)
+            for _ in range(count)
+        ]
         events = [(number, *event) for number, one in enumerate(made) for event in one.events]
         frames_, sounds, begins, counts = (
             np.stack([getattr(one, name) for one in made]) for name in ("frames", "sounds", "begins", "counts")
@@ -166,6 +182,52 @@ class SceneMaker:
             scene.frames += np.float32(10 ** (self._front_end.floor_db / 10))
             np.log10(scene.frames, out=scene.frames)
             scene.frames *= 10
+        scene.mark(self._background)
+        return scene
+
+    def _row(self, length: int, rng: np.random.Generator, margin: int) -> "_Scene":
+        """Whole clips one after the other as they are, each in its own quiet, as a clip is named."""
+        labels = self._examples.targets.shape[1]
+        bed_labels = np.zeros(labels, dtype=np.float32)
+        bed_labels[self._background] = 1 if len(self._background) == 1 else np.nan
+        scene = _Scene(np.empty((length, self._front_end.width), dtype=np.float32), bed_labels, labels)
+        at = 0
+        while True:
+            kinds = len(self._row_kinds) + bool(self._foreign)
+            kind = int(rng.integers(kinds))
+            if kind == len(self._row_kinds):
+                (frames, sound), targets = self._foreign[int(rng.integers(len(self._foreign)))], None
+            else:
+                own = self._row_kinds[kind]
+                clip = int(own[rng.integers(len(own))])
+                frames, sound, targets = self._clips[clip], self._sounds[clip], self._examples.targets[clip]
+                scene.clip = clip
+            gap = int(rng.integers(margin // 3, margin + 1)) if at else margin
+            space = length - at - gap - margin // 2
+            pace = 1 + rng.uniform(-1, 1) * self._plan.augment.stretch_percent / 100
+            if len(frames) * pace > space and at:
+                break
+            frames, heard, onset = self._warped(frames, sound.of_clip(frames), rng, pace)
+            if len(frames) > space:
+                first = int(rng.integers(len(frames) - space + 1))
+                frames, heard, onset = frames[first : first + space], heard[first : first + space], onset - first
+            around = frames.min(axis=0)
+            if self._adds:
+                around = around_clip(frames, self._front_end.floor_db)
+                change = self._response_db(rng) + np.float32(rng.uniform(-8, 8) - 10 * np.log10(sound.power))
+                frames, around = frames + change, around + change
+            scene.frames[at : at + gap] = around
+            at += gap
+            scene.put_whole(frames, at, heard, onset, targets)
+            at += len(frames)
+            scene.frames[at:] = around
+        if self._adds:
+            power = power_of(scene.frames)
+            self._narrow(power, rng)
+            power += np.float32(10 ** (self._front_end.floor_db / 10))
+            np.log10(power, out=power)
+            power *= 10
+            scene.frames = power
         scene.mark(self._background)
         return scene
 
@@ -235,7 +297,8 @@ class SceneMaker:
             clip = int(own[rng.integers(len(own))])
             frames, sound, labels = self._clips[clip], self._sounds[clip], self._examples.targets[clip]
             scene.clip = clip
-        frames, heard, onset = self._warped(frames[sound.first : sound.last], sound, rng)
+        pace = 1 + rng.uniform(-1, 1) * self._plan.augment.stretch_percent / 100
+        frames, heard, onset = self._warped(frames[sound.first : sound.last], sound, rng, pace)
         size = len(frames)
         if size > WHOLE * length:
             first, last = length - margin - size, margin
@@ -257,10 +320,9 @@ class SceneMaker:
         scene.add(part, start, heard, at + onset, labels, self._adds)
 
     def _warped(
-        self, frames: np.ndarray, sound: _Sound, rng: np.random.Generator
+        self, frames: np.ndarray, sound: _Sound, rng: np.random.Generator, pace: float
     ) -> tuple[np.ndarray, np.ndarray, int]:
         """Play a sound faster or slower, and shift it along the bands; its frames, where it is heard, its onset."""
-        pace = 1 + rng.uniform(-1, 1) * self._plan.augment.stretch_percent / 100
         if pace != 1:
             length = max(LEAST_FRAMES, round(len(frames) * pace))
             at = np.minimum(np.arange(length) / pace, len(frames) - 1)
@@ -315,6 +377,20 @@ class _Scene:
             self.frames[start : start + len(part)] = part
             self._mark(start, heard, onset, labels, heard)
 
+    def put_whole(
+        self, frames: np.ndarray, start: int, heard: np.ndarray, onset: int, labels: np.ndarray | None
+    ) -> None:
+        """Put all frames of a clip in the place of what was there."""
+        self.frames[start : start + len(frames)] = frames
+        if labels is None:
+            self.events.append((start, start + len(frames), self.sounds.shape[1]))
+            return
+        for number in np.flatnonzero(labels):
+            self.sounds[start : start + len(frames), number] = heard
+            if 0 <= onset < len(frames):
+                self.begins[start + onset, number] = 1
+            self.events.append((start, start + len(frames), int(number)))
+
     def add_up(self, response: np.ndarray) -> None:
         """Find out which sounds are heard beside all else, and colour the whole."""
         for start, part, heard, onset, labels in self._parts:
@@ -332,9 +408,14 @@ class _Scene:
         self, start: int, heard: np.ndarray, onset: int, labels: np.ndarray | None, audible: np.ndarray
     ) -> None:
         """Say where a sound is heard; where it would be but for all else, nothing can be asked."""
-        if labels is None or not heard.any():
+        if not heard.any():
             return
-        own, wanted, found = np.flatnonzero(labels), np.flatnonzero(heard) + start, np.flatnonzero(audible) + start
+        wanted, found = np.flatnonzero(heard) + start, np.flatnonzero(audible) + start
+        if labels is None:
+            if len(found):
+                self.events.append((int(found[0]), int(found[-1]) + 1, self.sounds.shape[1]))
+            return
+        own = np.flatnonzero(labels)
         doubtful = slice(wanted[0], wanted[-1] + 1)
         for number in own:
             self.counts[doubtful, number] = np.where(

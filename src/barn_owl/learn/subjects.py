@@ -17,7 +17,13 @@ from barn_owl.model import Family
 from barn_owl.model.convolutional import Convolutional
 from barn_owl.model.mlp import Mlp
 from barn_owl.model.pooled import Pooled
-from barn_owl.network import Network, binary_cross_entropy, sound_cross_entropy, weighted_cross_entropy
+from barn_owl.network import (
+    Network,
+    binary_cross_entropy,
+    pooled_by_attention,
+    stretch_cross_entropy,
+    weighted_cross_entropy,
+)
 from barn_owl.network.layer import Arrays
 
 WATCHED_SHARE, WATCHED_STREAM = 0.2, 31
@@ -27,11 +33,12 @@ ONSETS_COUNT, ONSET_COUNTS = 3.0, 4.0
 """How much more than what sounds it counts whether something begins, and again more where it does: that is rare."""
 BACKGROUND_COUNTS = 0.25
 """How much it counts, beside the others, whether nothing sounds: that is mostly so."""
-SOUNDS = 4
-"""Sounds of a scene that are also judged as wholes."""
-WHOLE_COUNTS = 0.05
-"""How much it counts what a sound is called as a whole, beside what is said step by step. Long sounds have many
-steps: without it, short ones are not told apart."""
+SOUNDS = 10
+"""Sounds of a scene that are named as wholes, at most."""
+NAMES_COUNT = 0.2
+"""How much it counts what a stretch of sound is called as a whole, beside what is said step by step."""
+SMOOTHING = 0.1
+"""Share of the name of a stretch that is spread over all names: Szegedy et al., CVPR 2016."""
 ROWS_A_BATCH = 64
 """Rows cost next to nothing, so batches are larger than those of scenes."""
 
@@ -71,8 +78,8 @@ class Subject(Protocol):
     def judge(self) -> tuple[float, float, float]:
         """Loss, recall and F1 on the validation side, with the weights as they are."""
 
-    def family(self, arrays: list[Arrays]) -> Family:
-        """Make the family of the weights and states of each of its networks."""
+    def family(self, plan: Plan, arrays: list[Arrays]) -> Family:
+        """Make the family of a plan of the weights and states of each of its networks."""
 
     def close(self) -> None:
         """Stop what goes on beside the training."""
@@ -148,29 +155,34 @@ class OverScenes:
         counts = np.where((beside > 0) & (begins == 0), 0, ONSETS_COUNT * (1 + (ONSET_COUNTS - 1) * begins))
         counts = counts * self._reported
         sounds_count = scenes.counts[:, at] * np.where(self._reported, 1, BACKGROUND_COUNTS)
-        parts = [scenes.sounds[:, at], begins, sounds_count, counts, *self._wholes(scenes, at)]
+        parts = [scenes.sounds[:, at], begins, sounds_count, counts, *self._stretches(scenes, at)]
         return np.concatenate(parts, axis=-1, dtype=np.float32)
 
-    def _wholes(self, scenes: Scenes, at: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """Share of each step in each sound that is heard, and the label of that among those that are reported."""
+    def _stretches(self, scenes: Scenes, at: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Steps of each sound that is heard, and its label, in each step of the first dimension alike."""
         inside, labels = (np.zeros((len(scenes.frames), len(at), SOUNDS), dtype=np.float32) for _ in range(2))
-        numbers, taken = np.cumsum(self._reported) - 1, np.zeros(len(scenes.frames), dtype=int)
+        taken = np.zeros(len(scenes.frames), dtype=int)
         for scene, first, last, label in scenes.events:
             steps = slice(*np.searchsorted(at, [first, last]))
             if steps.stop > steps.start and taken[scene] < SOUNDS and not self._overlapping:
-                inside[scene, steps, taken[scene]] = 1 / (steps.stop - steps.start)
-                labels[scene, :, taken[scene]] = numbers[label]
+                inside[scene, steps, taken[scene]] = 1
+                labels[scene, :, taken[scene]] = label
                 taken[scene] += 1
         return inside, labels
 
     def loss(self, logits: np.ndarray, targets: np.ndarray) -> tuple[float, np.ndarray]:
-        outputs = logits.shape[-1]
-        wanted, counts, inside, labels = np.split(targets, [outputs, 2 * outputs, 2 * outputs + SOUNDS], axis=-1)
-        loss, gradient = weighted_cross_entropy(logits, wanted, counts)
-        named = np.flatnonzero(self._reported)
-        whole, back = sound_cross_entropy(logits[..., named], inside, labels[:, 0])
-        gradient[..., named] += np.float32(WHOLE_COUNTS) * back
-        return loss + WHOLE_COUNTS * whole, gradient
+        labels = len(self._reported)
+        frames = 2 * labels
+        wanted, counts, inside, numbers = np.split(targets, [frames, 2 * frames, 2 * frames + SOUNDS], axis=-1)
+        gradient = np.empty_like(logits)
+        loss, gradient[..., :frames] = weighted_cross_entropy(logits[..., :frames], wanted, counts)
+        names = np.arange(labels + 1) == numbers[:, 0, :, None]
+        smooth = names * np.float32(1 - SMOOTHING) + np.float32(SMOOTHING / (labels + 1))
+        naming, attention = logits[..., frames:-1], logits[..., -1]
+        whole, by_name, by_attention = stretch_cross_entropy(naming, attention, inside, smooth, multilabel=False)
+        gradient[..., frames:-1] = np.float32(NAMES_COUNT) * by_name
+        gradient[..., -1] = np.float32(NAMES_COUNT) * by_attention
+        return loss + NAMES_COUNT * whole, gradient
 
     def judge(self) -> tuple[float, float, float]:
         if self._watched is None:
@@ -179,26 +191,25 @@ class OverScenes:
         parts = np.array_split(np.arange(len(x)), max(1, len(x) // self._plan.training.batch))
         logits = np.concatenate([self.network.forward(x[part])[0] for part in parts])
         loss = self.loss(logits, self._targets(self._watched))[0]
-        rows, targets = self._events(logits[..., : len(self._reported)], self._watched)
+        rows, targets = self._named(logits, self._watched)
         return loss, *judge_logits(rows, targets, overlapping=self._overlapping)[1:]
 
-    def _events(self, logits: np.ndarray, scenes: Scenes) -> tuple[np.ndarray, np.ndarray]:
-        """Mean logits over each sound that is heard, and what it is; of labels that are reported."""
+    def _named(self, logits: np.ndarray, scenes: Scenes) -> tuple[np.ndarray, np.ndarray]:
+        """What each sound of a label is named, and what it is."""
+        labels = len(self._reported)
         centres = np.arange(logits.shape[1]) * self._family.step + self._family.window // 2
-        rows, targets = [], []
-        for scene, first, last, label in scenes.events:
-            inside = (centres >= first) & (centres < last)
-            if inside.any():
-                rows.append(logits[scene, inside].mean(axis=0))
-                targets.append(np.arange(logits.shape[-1]) == label)
-        if not rows:
-            return np.zeros((1, int(self._reported.sum()))), np.zeros((1, int(self._reported.sum())))
-        return np.stack(rows)[:, self._reported], np.stack(targets)[:, self._reported].astype(np.float32)
+        inside, numbers = self._stretches(scenes, centres)
+        naming = logits[..., 2 * labels :]
+        pooled, _ = pooled_by_attention(naming[..., :-1], naming[..., -1], inside)
+        there = inside.any(axis=1) & (numbers[:, 0] < labels)
+        if not there.any():
+            return np.zeros((1, labels)), np.zeros((1, labels))
+        targets = np.arange(labels) == numbers[:, 0][there][:, None]
+        return pooled[there][:, :labels], targets.astype(np.float32)
 
-    def family(self, arrays: list[Arrays]) -> Family:
-        own = self._family
-        settings = own.settings.model_copy(update={"networks": len(arrays)})
-        made = Convolutional(self._plan.front_end.width, own.labels, settings, own.level, np.random.default_rng(0))
+    def family(self, plan: Plan, arrays: list[Arrays]) -> Family:
+        labels = self._family.labels
+        made = Convolutional(plan.front_end.width, labels, plan.cnn, plan.levels, np.random.default_rng(0))
         for network, its_arrays in zip(made.networks, arrays, strict=True):
             network.load(its_arrays)
         return made
@@ -249,7 +260,7 @@ class OverRows:
         rows = (self._watched.rows - self._pooled.centre) / self._pooled.spread
         return judge_logits(self.network.forward(rows)[0], self._watched.targets, overlapping=True)
 
-    def family(self, arrays: list[Arrays]) -> Family:
+    def family(self, plan: Plan, arrays: list[Arrays]) -> Family:  # noqa: ARG002
         self.network.load(arrays[0])
         return self._pooled
 

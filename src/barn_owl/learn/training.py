@@ -12,7 +12,7 @@ from barn_owl.errors import OutputError, TrainingError
 from barn_owl.learn.checkpoint import Checkpoint
 from barn_owl.learn.fitted import Examples, Fitted, Progress, Watcher
 from barn_owl.learn.member import Learnt, State
-from barn_owl.learn.members import Members
+from barn_owl.learn.members import Members, held_out
 from barn_owl.learn.plan import Plan
 from barn_owl.network.layer import Arrays
 
@@ -71,8 +71,8 @@ def fit_network(
             raise TrainingError("the validation loss was never a number; lower training.rate")
         subject = members.subject
         return Fitted(
-            family=subject.family(best.arrays), mean=subject.mean, deviation=subject.deviation,
-            curves=curves, interrupted=interrupted, trouble=trouble,
+            family=subject.family(plan, best.arrays), mean=subject.mean, deviation=subject.deviation,
+            curves=curves, interrupted=interrupted, trouble=trouble, held_out=held_out(plan, validation),
         )  # fmt: skip
 
 
@@ -80,7 +80,8 @@ def _line(plan: Plan, epoch: int, learnt: list[Learnt], begin: float, *, best: b
     """A line of the curves: the mean over the networks."""
 
     def mean(what: str) -> float:
-        return float(np.mean([getattr(one, what) for one in learnt]))
+        values = np.array([getattr(one, what) for one in learnt])
+        return float(values[~np.isnan(values)].mean()) if not np.isnan(values).all() else np.nan
 
     return Progress(
         epoch=epoch,
@@ -114,7 +115,10 @@ class _Best:
     def take(self, epoch: int, learnt: list[Learnt]) -> bool:
         """Keep the weights if they are the best, or the first of those that may be; without a judge, always."""
         is_late = epoch > LATE * self._training.epochs
-        badness = float(np.mean([one.loss if self._training.stop_on == "loss" else -one.f1 for one in learnt]))
+        by_loss = self._training.stop_on == "loss"
+        # A network without validation clips of its own has no say.
+        own = [one.loss if by_loss else -one.f1 for one in learnt if one.judged]
+        badness = float(np.mean(own)) if own else -float(epoch)
         if not self._judges:
             badness = -float(epoch)
         if badness < self._least or (is_late and not self._was_late and np.isfinite(badness)):

@@ -1,9 +1,11 @@
 """The family cnn: networks that slide along time, over levels that do not depend on the gain."""
 
+from copy import copy
 from typing import Any
 
 import numpy as np
 
+from barn_owl.errors import PlanError
 from barn_owl.model.family import Cost, Steps
 from barn_owl.model.settings import LevelSettings
 from barn_owl.network import Dense, Network, RelativeLevel
@@ -11,14 +13,24 @@ from barn_owl.network.architecture import NetworkSettings, layers_for, with_head
 from barn_owl.network.layer import Fresh, Layer
 from barn_owl.network.network import turned
 
-COST_STEPS, FRAMES_A_SECOND = 100, 100
-"""Steps over which the work is averaged, as neighbours share it, and frames at a hop of 10 ms."""
+COST_STEPS = 100
+"""Steps over which the work is averaged, as neighbours share it."""
 
 
-def body_of(settings: NetworkSettings, level: LevelSettings) -> list[Layer]:
+def body_of(settings: NetworkSettings, level: LevelSettings, number: int) -> list[Layer]:
     """Make the layers of a network but for its head; they hold no weights yet."""
     before: list[Layer] = [RelativeLevel(level.frames, level.range_db)] if level.frames else []
-    return [*before, *layers_for(settings)]
+    return [*before, *layers_for(settings, number)]
+
+
+def outputs_of(labels: int) -> int:
+    """Count what a network gives for a step: see `parted`."""
+    return 3 * labels + 2
+
+
+def parted(outputs: np.ndarray, labels: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """The parts of what a network gives, ``(..., 3 labels + 2)``: sounds, begins, naming; see `Steps`."""
+    return outputs[..., :labels], outputs[..., labels : 2 * labels], outputs[..., 2 * labels :]
 
 
 def receptive_field(layers: list[Layer]) -> tuple[int, int]:
@@ -34,7 +46,8 @@ class Convolutional:
     """Networks over frames, and the mean of what they say. Nothing is padded in time, and neighbouring steps share
     their convolutions.
 
-    Each has two outputs a label: whether the label sounds, and whether it begins.
+    Each gives for a label whether it sounds, whether it begins, and a logit that stretches of sound are named by; and
+    for the step as a whole its attention.
     """
 
     name = "cnn"
@@ -43,16 +56,16 @@ class Convolutional:
         self, features: int, labels: int, settings: NetworkSettings, level: LevelSettings, rng: np.random.Generator
     ) -> None:
         self.settings, self.level, self.labels = settings, level, labels
-        self.window, self.step = receptive_field(self._body())
+        bodies = [body_of(settings, level, number) for number in range(settings.count)]
+        fields = {receptive_field(body) for body in bodies}
+        if len(fields) > 1:
+            raise PlanError(f"the networks look at different frames: windows and steps are {sorted(fields)}")
+        self.window, self.step = fields.pop()
         shape = (self.window, features, 1)
         self.networks = [
-            Network(with_head(self._body(), shape, 2 * labels, settings.dropout), shape, rng)
-            for _ in range(settings.networks)
+            Network(with_head(body, shape, outputs_of(labels), settings.dropout), shape, rng) for body in bodies
         ]
         self._folded: list[list[Layer]] = []
-
-    def _body(self) -> list[Layer]:
-        return body_of(self.settings, self.level)
 
     def count(self, frames: int) -> int:
         """Count the steps that fit into so many frames."""
@@ -75,7 +88,14 @@ class Convolutional:
             logits.append(y[:, 0])
             embeddings.append(embedding[:, 0])
         said = logits[0] if len(logits) == 1 else np.mean(logits, axis=0)
-        return Steps(said[:, : self.labels], said[:, self.labels :], np.concatenate(embeddings, axis=1))
+        return Steps(*parted(said, self.labels), np.concatenate(embeddings, axis=1))
+
+    def part(self, number: int) -> "Convolutional":
+        """Return a family of one of the networks alone, which shares its weights."""
+        made = copy(self)
+        made.settings = self.settings.only(number)
+        made.networks, made._folded = [self.networks[number]], []
+        return made
 
     def arrays(self) -> dict[str, np.ndarray]:
         """Weights and running statistics of the networks, with the number of the network in front."""
@@ -96,11 +116,14 @@ class Convolutional:
         """Return the settings."""
         return {"settings": self.settings.model_dump(), "level": self.level.model_dump()}
 
-    def cost(self) -> Cost:
+    def cost(self, hop_s: float) -> Cost:
         """Weights of all networks, and multiply-adds a second where steps share their work."""
-        shape, total = (self.window + (COST_STEPS - 1) * self.step, *self.networks[0].shapes[0][1:]), 0
-        for layer in self.networks[0].layers:
-            total, shape = total + layer.multiply_adds(shape), layer.shape(shape)
-        one = round(total * FRAMES_A_SECOND / (COST_STEPS * self.step))
-        count = len(self.networks)
-        return Cost(weights=count * len(self.networks[0].vector), multiply_adds=count * one)
+        total = 0
+        for network in self.networks:
+            shape = (self.window + (COST_STEPS - 1) * self.step, *network.shapes[0][1:])
+            for layer in network.layers:
+                total, shape = total + layer.multiply_adds(shape), layer.shape(shape)
+        return Cost(
+            weights=sum(len(network.vector) for network in self.networks),
+            multiply_adds=round(total / (COST_STEPS * self.step * hop_s)),
+        )

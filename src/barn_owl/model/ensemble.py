@@ -28,8 +28,8 @@ class Ensemble:
         The frames are not standardised: each member does that itself.
         """
         said = [family.steps((frames - mean) / deviation, extras) for family, mean, deviation in self.members]
-        sounds, begins = (np.mean([getattr(one, part) for one in said], axis=0) for part in ("sounds", "begins"))
-        return Steps(sounds, begins, np.concatenate([one.embedding for one in said], axis=1))
+        sounds, begins, naming = (np.mean(parts, axis=0) for parts in list(zip(*said, strict=True))[:3])
+        return Steps(sounds, begins, naming, np.concatenate([one.embedding for one in said], axis=1))
 
     def arrays(self) -> dict[str, np.ndarray]:
         """All that the members learnt, with their numbers in front."""
@@ -43,9 +43,9 @@ class Ensemble:
         """Shapes of the members."""
         return {"members": [{"name": family.name, **family.shape()} for family, _, _ in self.members]}
 
-    def cost(self) -> Cost:
+    def cost(self, hop_s: float) -> Cost:
         """Sum over the members."""
-        costs = [family.cost() for family, _, _ in self.members]
+        costs = [family.cost(hop_s) for family, _, _ in self.members]
         return Cost(
             weights=sum(cost.weights for cost in costs), multiply_adds=sum(cost.multiply_adds for cost in costs)
         )

@@ -5,7 +5,7 @@ from typing import Any
 
 import numpy as np
 
-from barn_owl.model.convolutional import Convolutional, body_of, receptive_field
+from barn_owl.model.convolutional import Convolutional, body_of, outputs_of, receptive_field
 from barn_owl.model.ensemble import Ensemble
 from barn_owl.model.family import Family
 from barn_owl.model.header import CnnShape, EnsembleShape, Int8Shape, PooledShape, check_size, check_window
@@ -40,11 +40,14 @@ def rebuild(
 
 
 def _cnn(shape: CnnShape, arrays: dict[str, np.ndarray], features: int, labels: int) -> Convolutional:
-    body = body_of(shape.settings, shape.level)
-    window, _ = receptive_field(body)
-    check_window(window, features)
-    whole = with_head(body, (window, features, 1), 2 * labels, shape.settings.dropout)
-    check_size(shape.settings.networks * count_kernels(whole, (window, features, 1)), arrays)
+    count = 0
+    for number in range(shape.settings.count):
+        body = body_of(shape.settings, shape.level, number)
+        window, _ = receptive_field(body)
+        check_window(window, features)
+        whole = with_head(body, (window, features, 1), outputs_of(labels), shape.settings.dropout)
+        count += count_kernels(whole, (window, features, 1))
+    check_size(count, arrays)
     made = Convolutional(features, labels, shape.settings, shape.level, np.random.default_rng(0))
     made.load(arrays)
     return made

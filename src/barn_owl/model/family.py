@@ -22,13 +22,27 @@ class Cost:
 class Steps(NamedTuple):
     """What a family says, step by step.
 
-    sounds, begins : log-odds that each label sounds, and that it begins there, ``(steps, labels)``; embedding : what
-    these are decided by, ``(steps, features)``, in which like sounds are near each other.
+    sounds, begins : log-odds that each label sounds, and that it begins there, ``(steps, labels)``; naming : logits
+    of the labels, then of none of them, then the attention of the step, ``(steps, labels + 2)``: a stretch of sound
+    is named by `named`; embedding : what all this is decided by, ``(steps, features)``, in which like sounds are near
+    each other.
     """
 
     sounds: np.ndarray
     begins: np.ndarray
+    naming: np.ndarray
     embedding: np.ndarray
+
+
+def named(naming: np.ndarray, values: np.ndarray | None = None) -> np.ndarray:
+    """Logits of a stretch of sound as a whole: the mean over its steps, weighted by the exponential of attention.
+
+    naming : of `Steps`, ``(steps, labels + 2)``, at least one step. values : what to average instead of the logits,
+    ``(steps, ...)``. Returns float32, ``(labels + 1,)``; the last is the logit of none of the labels.
+    """
+    attention = naming[:, -1]
+    weights = np.exp(attention - attention.max())
+    return np.asarray(weights @ (naming[:, :-1] if values is None else values) / weights.sum(), dtype=np.float32)
 
 
 class Family(Protocol):
@@ -50,5 +64,5 @@ class Family(Protocol):
     def shape(self) -> dict[str, Any]:
         """Return what is needed to build the family again before its arrays are loaded."""
 
-    def cost(self) -> Cost:
-        """Say how large it is and how much work a second is."""
+    def cost(self, hop_s: float) -> Cost:
+        """Say how large it is and how much work a second is, with a frame every `hop_s` seconds."""

@@ -13,11 +13,11 @@ from safetensors.numpy import save_file
 from barn_owl.audio import resample
 from barn_owl.errors import AudioError, BarnOwlError, ModelError
 from barn_owl.features import FrontEnd
-from barn_owl.features.activity import quiet_level, total_db
+from barn_owl.features.activity import around_clip, quiet_level
 from barn_owl.files import is_file, is_folder, not_a_file, whole_file
 from barn_owl.model.extras import ExtraColumn, ExtraColumns
 from barn_owl.model.families import rebuild
-from barn_owl.model.family import Family, Steps
+from barn_owl.model.family import Cost, Family, Steps, named
 from barn_owl.model.header import Header, check_arrays, parsed
 from barn_owl.model.kept import Kept, packed, unpacked
 from barn_owl.model.pooled import Pooled, SomebodyElses
@@ -30,9 +30,6 @@ FORMAT = 6
 OLDEST = 6
 """Oldest format that is read."""
 STEPS_AT_ONCE = 1024
-NO_QUIET_DB, QUIETER_DB, SHORT_FRAMES = 15.0, 50.0, 50
-"""A short clip whose quietest fifth is no further below its loudest moment is cut close; what is put around it is so
-much quieter. A longer one is steady: it is taken to go on."""
 
 
 class ClipSaid(NamedTuple):
@@ -90,14 +87,15 @@ class Model:
         """Time from one step to the next in seconds."""
         return self.family.step * self.front_end.hop_s
 
+    @property
+    def cost(self) -> Cost:
+        """How large it is, and how much work a second of sound is."""
+        return self.family.cost(self.front_end.hop_s)
+
     @cached_property
     def sounding(self) -> np.ndarray:
         """Numbers of the labels that are not background."""
         return np.array([n for n, label in enumerate(self.labels) if label not in self.background], dtype=int)
-
-    @cached_property
-    def _others(self) -> np.ndarray:
-        return np.setdiff1d(np.arange(len(self.labels)), self.sounding)
 
     @property
     def event_labels(self) -> list[str]:
@@ -121,38 +119,20 @@ class Model:
         return np.repeat(quiet_level(frames)[None], self.family.window // 2, axis=0)
 
     def _around_clip(self, frames: np.ndarray) -> np.ndarray:
-        """The same for a clip; one that is nothing but a short sound is put into something much quieter than that."""
-        around = self.around(frames)
-        if self.front_end.is_log_mel and len(around):
-            above = float(total_db(frames).max() - total_db(around[:1])[0])
-            if above < NO_QUIET_DB and len(frames) <= SHORT_FRAMES:
-                around = np.maximum(around - np.float32(QUIETER_DB - above), np.float32(self.front_end.floor_db))
-        return around
+        """The same for a clip; see `around_clip`."""
+        if not self.front_end.is_log_mel:
+            return self.around(frames)
+        return np.repeat(around_clip(frames, self.front_end.floor_db)[None], self.family.window // 2, axis=0)
 
     def clip(self, frames: np.ndarray, extras: np.ndarray | None = None) -> ClipSaid:
         """Say what sounds in one clip, given as frames of the front end.
 
-        Its log-odds are the mean over the steps, each of which counts as much as anything is said to sound in it,
-        squared; where labels overlap, as much as the label itself. extras : what its further columns say.
+        extras : what its further columns say.
         """
         around = self._around_clip(frames)
         said = self.steps(np.concatenate([around, frames, around]), extras)
-        scores = sigmoid(said.sounds)
-        named = scores[:, self.sounding]
-        highest = named.max(axis=1)
-        counts = np.square(highest) + np.float32(1e-6)
-        own = np.square(scores) + np.float32(1e-6) if self.overlapping else counts[:, None]
-        logits = (said.sounds * own).sum(axis=0) / own.sum(axis=0)
-        if self.background and not self.overlapping:
-            # Of no interest is what most likely holds neither of the two likeliest others, wherever one looks.
-            second = np.partition(named, -2, axis=1)[:, -2] if named.shape[1] > 1 else np.zeros_like(highest)
-            either = highest + second - highest * second
-            smooth = np.convolve(np.concatenate([either[:1], either, either[-1:]]), np.ones(3) / 3, mode="valid")
-            likely = float(smooth.max().clip(1e-6, 1 - 1e-6))
-            mean = said.sounds[:, self._others].mean(axis=0)
-            logits[self._others] = mean - mean.max() + logits[self.sounding].max() - np.log(likely / (1 - likely))
-        embedding = (said.embedding * counts[:, None]).sum(axis=0) / counts.sum()
-        return ClipSaid(logits, np.asarray(embedding, dtype=np.float32), float(highest.max()))
+        highest = float(sigmoid(said.sounds[:, self.sounding]).max())
+        return ClipSaid(named(said.naming)[:-1], named(said.naming, said.embedding), highest)
 
     def clip_scores(self, logits: np.ndarray) -> np.ndarray:
         """Scores from 0 to 1 for the log-odds of clips, ``(..., labels)``; they sum to 1 unless labels overlap."""

@@ -10,6 +10,7 @@ from barn_owl.model import kernel, logistic, majority, nearest, trees
 from barn_owl.model.family import Cost, Steps
 from barn_owl.model.rows import RowClassifier
 from barn_owl.model.settings import LevelSettings
+from barn_owl.network import sigmoid
 from barn_owl.network.level import window_level
 
 STEP = 4
@@ -47,7 +48,10 @@ class Pooled:
         view = np.lib.stride_tricks.sliding_window_view(frames, self.window, axis=0)[:: self.step].swapaxes(1, 2)
         rows = [self.rows(view[at : at + WINDOWS_AT_ONCE], extras) for at in range(0, len(view), WINDOWS_AT_ONCE)]
         sounds = np.concatenate([self.classifier.logits(part) for part in rows])
-        return Steps(sounds, np.full_like(sounds, NEVER), np.concatenate(rows))
+        # A window counts as much as anything is likely to sound in it, squared.
+        attention = 2 * np.log(sigmoid(sounds).max(axis=1, keepdims=True) + np.float32(1e-3))
+        naming = np.concatenate([sounds, np.full_like(attention, NEVER), attention], axis=1)
+        return Steps(sounds, np.full_like(sounds, NEVER), naming, np.concatenate(rows))
 
     def rows(self, windows: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
         """Rows of windows, ``(windows, frames, features)``; what is not known of extras is average.
@@ -70,12 +74,12 @@ class Pooled:
         own = self.classifier.shape() if hasattr(self.classifier, "shape") else {}
         return {"frames": self.window, "statistics": self.statistics, "level": self.level.model_dump(), **own}
 
-    def cost(self) -> Cost:
-        """Numbers the classifier keeps; its multiply-adds and those of the pooling, for 25 windows a second."""
+    def cost(self, hop_s: float) -> Cost:
+        """Numbers the classifier keeps; its multiply-adds and those of the pooling."""
         pooling = self.window * (len(self.centre) // max(1, len(self.statistics))) * len(self.statistics)
         weights = sum(array.size for array in self.classifier.arrays().values())
         each = pooling + self.classifier.multiply_adds()
-        return Cost(weights=weights, multiply_adds=each * STEPS_A_SECOND)
+        return Cost(weights=weights, multiply_adds=round(each / (self.step * hop_s)))
 
 
 class SomebodyElses:
@@ -102,10 +106,6 @@ class SomebodyElses:
     def multiply_adds(self) -> int:
         """Not known."""
         return 0
-
-
-STEPS_A_SECOND = 25
-"""Windows a second, at a hop of 10 ms."""
 
 
 def pooled_windows(windows: np.ndarray, statistics: list[str], level: LevelSettings) -> np.ndarray:

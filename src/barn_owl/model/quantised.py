@@ -12,9 +12,10 @@ from typing import Any
 
 import numpy as np
 
+from barn_owl.model.convolutional import parted
 from barn_owl.model.family import Cost, Steps
 from barn_owl.model.settings import LevelSettings
-from barn_owl.model.stages import Stage, columns, every_stage
+from barn_owl.model.stages import Stage, columns
 from barn_owl.network.level import relative_level
 
 LOWEST, HIGHEST = -128, 127
@@ -80,8 +81,7 @@ class Quantised:
             logits.append(made)
             embeddings.append(embedding)
         said = np.asarray(logits[0] if len(logits) == 1 else np.mean(logits, axis=0, dtype=np.float32))
-        labels = said.shape[1] // 2
-        return Steps(said[:, :labels], said[:, labels:], np.concatenate(embeddings, axis=1))
+        return Steps(*parted(said, (said.shape[1] - 2) // 3), np.concatenate(embeddings, axis=1))
 
     def arrays(self) -> dict[str, np.ndarray]:
         """Numbers of all stages, with those of the network and the stage in front."""
@@ -125,11 +125,10 @@ class Quantised:
         family.steps(np.zeros((family.window, bands), dtype=np.float32))
         return family
 
-    def cost(self) -> Cost:
-        """Numbers kept, and multiply-adds a second at a hop of 10 ms."""
-        every = [stage for stages in self.networks for stage in every_stage(stages)]
+    def cost(self, hop_s: float) -> Cost:
+        """Numbers kept, and multiply-adds a second."""
         weights = sum(array.size for array in self.arrays().values())
-        return Cost(weights=weights, multiply_adds=round(multiply_adds_a_frame(self.networks) * 100) if every else 0)
+        return Cost(weights=weights, multiply_adds=round(multiply_adds_a_frame(self.networks) / hop_s))
 
 
 def multiply_adds_a_frame(networks: list[list[Stage]]) -> float:

@@ -11,7 +11,7 @@ LONGEST_S = 1e7
 class LevelSettings(Settings):
     """How levels are made independent of the gain of a recording; for log-mel only."""
 
-    frames: int = Field(default=51, ge=0, le=1000)
+    frames: int = Field(default=31, ge=0, le=1000)
     """Frames over whose mean power levels are relative to, as many before as after; 0: levels as they are."""
     range_db: float = Field(default=50.0, ge=10, le=120)
     """How far below that mean power levels are told apart."""
@@ -54,6 +54,8 @@ class DecisionSettings(Settings):
     """Score that an event reaches at least once."""
     off: float = Field(default=0.2, ge=0, lt=1)
     """Score that it stays above."""
+    named: float = Field(default=0.4, ge=0, le=1)
+    """Score that its name reaches, over its whole extent."""
     again: float = Field(default=0.5, gt=0, le=1)
     """Onset score from which on a sound that still sounds begins again, as another event; 1 for never."""
     smooth_s: float = Field(default=0.1, ge=0, le=60)

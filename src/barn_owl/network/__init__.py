@@ -12,9 +12,10 @@ from barn_owl.network.loss import (
     binary_cross_entropy,
     cross_entropy,
     log_softmax,
+    pooled_by_attention,
     sigmoid,
     softmax,
-    sound_cross_entropy,
+    stretch_cross_entropy,
     weighted_cross_entropy,
 )
 from barn_owl.network.network import Network
@@ -37,9 +38,10 @@ __all__ = [
     "binary_cross_entropy",
     "cross_entropy",
     "log_softmax",
+    "pooled_by_attention",
     "sigmoid",
     "softmax",
-    "sound_cross_entropy",
+    "stretch_cross_entropy",
     "warm_cosine",
     "weighted_cross_entropy",
 ]

@@ -1,9 +1,9 @@
 """Networks as data: a list of layers in a plan, the sizes that ship, and a summary of what they cost."""
 
 from collections.abc import Callable, Sequence
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
-from pydantic import Field
+from pydantic import Field, field_validator
 
 from barn_owl.network.convolution import Convolution
 from barn_owl.network.layer import Layer, Shape
@@ -104,13 +104,30 @@ def _both(size: int | tuple[int, int]) -> tuple[int, int]:
 
 
 class NetworkSettings(Settings):
-    """A network: a size that ships, or a list of layers. Behind them a dense layer gives the labels, step by step."""
+    """Networks whose mean is the answer: kinds and a size that ship, or lists of layers."""
 
-    networks: int = Field(default=2, ge=1, le=16)
-    """Networks of this kind, trained side by side from different beginnings: the answer is the mean of theirs."""
+    kinds: list[Literal["2d", "1d"]] = Field(default=["2d", "1d"], min_length=1, max_length=16)
+    """What networks there are: with convolutions over time and bands, or along time with the bands as channels."""
     size: Literal["tiny", "small", "medium"] = "small"
     dropout: float = Field(default=0.2, ge=0, lt=1)
-    layers: list[LayerSettings] = Field(default=[])
+    layers: list[list[LayerSettings]] = Field(default=[], max_length=16)
+    """The layers of each network, in place of `kinds` and `size`; of a single one, its layers as they are."""
+
+    @field_validator("layers", mode="before")
+    @classmethod
+    def _of_one(cls, layers: Any) -> Any:
+        is_one = isinstance(layers, list) and layers and not isinstance(layers[0], list)
+        return [layers] if is_one else layers
+
+    @property
+    def count(self) -> int:
+        """How many networks there are."""
+        return len(self.layers) or len(self.kinds)
+
+    def only(self, number: int) -> "NetworkSettings":
+        """Return the settings of one of the networks alone."""
+        own = {"layers": [self.layers[number]]} if self.layers else {"kinds": [self.kinds[number]]}
+        return self.model_copy(update=own)
 
 
 def cnn_layers(size: str) -> list[Layer]:
@@ -136,6 +153,19 @@ def cnn_layers(size: str) -> list[Layer]:
     return [*patterns, *along, *further(2), *further(4)]
 
 
+def channel_layers(size: str) -> list[Layer]:
+    """Convolutions along time with the bands as channels; as wide a view and as long a step as `cnn_layers`."""
+    channels = {"tiny": 32, "small": 64, "medium": 96}[size]
+
+    def unit(taps: int, stride: int = 1, dilation: int = 1) -> list[Layer]:
+        return [Convolution(channels, (taps, 1), (stride, 1), dilation=dilation), BatchNorm(), Relu()]
+
+    def further(dilation: int) -> list[Layer]:
+        return [Residual([*unit(3, dilation=dilation), *unit(1)[:-1]]), Relu()]
+
+    return [FoldBands(), *unit(9, 4), *unit(3), *further(1), *further(2), *further(4)]
+
+
 def with_head(layers: Sequence[Layer], shape: Shape, outputs: int, dropout: float) -> list[Layer]:
     """Add what makes logits of each step of the last layer's output: dropout and a dense layer."""
     for layer in layers:
@@ -144,6 +174,8 @@ def with_head(layers: Sequence[Layer], shape: Shape, outputs: int, dropout: floa
     return [*layers, *folded, Dropout(dropout), Dense(outputs)]
 
 
-def layers_for(settings: NetworkSettings) -> list[Layer]:
-    """Make the layers of a network but for its head: those of the plan, or of the size that ships."""
-    return [layer.layer() for layer in settings.layers] or cnn_layers(settings.size)
+def layers_for(settings: NetworkSettings, number: int) -> list[Layer]:
+    """Make the layers of a network but for its head: those of the plan, or of a kind and size that ship."""
+    if settings.layers:
+        return [layer.layer() for layer in settings.layers[number]]
+    return cnn_layers(settings.size) if settings.kinds[number] == "2d" else channel_layers(settings.size)

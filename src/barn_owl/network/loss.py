@@ -61,18 +61,43 @@ def weighted_cross_entropy(logits: np.ndarray, wanted: np.ndarray, counts: np.nd
     return float(terms.sum(dtype=np.float64)) / logits.size, gradient
 
 
-def sound_cross_entropy(logits: np.ndarray, inside: np.ndarray, labels: np.ndarray) -> tuple[float, np.ndarray]:
-    """Mean cross-entropy of whole sounds, each of which has the mean logits of its steps; and its gradient.
+def pooled_by_attention(
+    logits: np.ndarray, attention: np.ndarray, inside: np.ndarray
+) -> tuple[np.ndarray, np.ndarray]:
+    """Mean logits of stretches of steps, each step weighted by the exponential of its attention.
 
-    logits : ``(scenes, steps, labels)``; inside : share of each step in up to so many sounds of its scene, which sums
-    to 1, or to 0 where there are fewer, ``(scenes, steps, sounds)``; labels : number of the label of each,
-    ``(scenes, sounds)``.
+    logits : ``(clips, steps, labels)``; attention : ``(clips, steps)``; inside : 1 for each step of a stretch, 0
+    elsewhere, ``(clips, steps, stretches)``. Returns the means, ``(clips, stretches, labels)``, and the weights,
+    ``(clips, stretches, steps)``, which sum to 1 over the steps of a stretch; both are 0 for one without steps.
     """
-    there = inside.sum(axis=1) > 0.5
-    count = max(int(there.sum()), 1)
-    across = inside.swapaxes(1, 2)
-    log_p = log_softmax(across @ logits)
-    wanted = np.arange(logits.shape[-1]) == labels[..., None]
-    loss = -float(log_p[wanted & there[..., None]].sum(dtype=np.float64)) / count
-    back = (np.exp(log_p) - wanted) * (there[..., None] / np.asarray(count, dtype=logits.dtype))
-    return loss, inside @ back.astype(logits.dtype)
+    masked = np.where(inside > 0, attention[..., None], np.float32(-np.inf)).swapaxes(1, 2)
+    highest = masked.max(axis=-1, keepdims=True)
+    weights = np.exp(masked - np.where(np.isfinite(highest), highest, 0))
+    weights /= np.maximum(weights.sum(axis=-1, keepdims=True), np.float32(1e-30))
+    return weights @ logits, weights
+
+
+def stretch_cross_entropy(
+    logits: np.ndarray, attention: np.ndarray, inside: np.ndarray, wanted: np.ndarray, *, multilabel: bool
+) -> tuple[float, np.ndarray, np.ndarray]:
+    """Mean cross-entropy of stretches of steps, each named by its `pooled_by_attention` logits; and its gradients.
+
+    wanted : what each stretch is, ``(clips, stretches, labels)``; each row sums to 1, or, where labels are scored by
+    themselves (`multilabel`), holds a target from 0 to 1 for each. Stretches without steps do not count. Returns the
+    loss and its gradients with respect to logits and attention, in their shapes.
+    """
+    pooled, weights = pooled_by_attention(logits, attention, inside)
+    there = np.asarray(inside.any(axis=1))
+    count = np.asarray(max(int(there.sum()), 1), dtype=logits.dtype)
+    if multilabel:
+        terms = np.maximum(pooled, 0) - pooled * wanted + np.log1p(np.exp(-np.abs(pooled)))
+        loss, back = float(terms[there].sum(dtype=np.float64)) / float(count), sigmoid(pooled) - wanted
+    else:
+        log_p = log_softmax(pooled)
+        loss = -float((wanted * log_p)[there].sum(dtype=np.float64)) / float(count)
+        back = np.exp(log_p) - wanted
+    back *= there[..., None] / count
+    # With p the weights of a stretch, s its pooled logits: ds/dlogits = p, and ds/dattention = p (logits - s).
+    across = weights.swapaxes(1, 2)
+    towards = logits @ back.swapaxes(1, 2) - (pooled * back).sum(axis=-1)[:, None]
+    return loss, across @ back, (across * towards).sum(axis=-1)

@@ -76,6 +76,7 @@ class RunData:
                     targets=np.concatenate([targets[rows], remembered[more]]),
                     extras=np.concatenate([extras[rows], mean_extras[more]]),
                     sources=sources,
+                    groups=_groups(own) + [f"remembered {number}" for number in more],
                     overlapping=plan.overlapping,
                     behind=self.behind,
                 )
@@ -106,6 +107,12 @@ class RunData:
     def extra_columns(self, plan: Plan) -> ExtraColumns:
         """What the plan's further columns hold on the training side."""
         return learn_columns(self.table[self.table["split"] == "train"], plan.columns)
+
+
+def _groups(clips: pd.DataFrame) -> list[str]:
+    """What must not be on two sides: the group of each clip, or its file where there is none."""
+    named = clips["group"].fillna("").astype(str) if "group" in clips else pd.Series("", index=clips.index)
+    return [group or f"file {file}" for group, file in zip(named, clips["file"], strict=True)]
 
 
 def usable_clips(clips: pd.DataFrame, plan: Plan) -> pd.DataFrame:

@@ -214,7 +214,7 @@ def _ranked(name: str, model: Model, predictions: pd.DataFrame, seconds: float) 
         scores = judge(model, chosen, side).scores if len(chosen) else None
         row[f"{side}_balanced_accuracy"] = np.nan if scores is None else scores.balanced_accuracy
         row[f"{side}_f1"] = np.nan if scores is None else scores.macro_f1
-    cost = model.family.cost()
+    cost = model.cost
     return row | {"weights": cost.weights, "multiply_adds": cost.multiply_adds, "seconds": round(seconds, 2)}
 
 

@@ -36,10 +36,8 @@ QUIET = 0.15
 HIGH_SHARE = 0.5
 """Share of power above 8 kHz from which on a clip is of a high sound, and of clips from which on it is worth a higher
 rate: recordings at 16 kHz, which are frequent, hold nothing of that."""
-MANY = 150
-"""Training clips of the rarest label from which on a larger network is worth it."""
-FEWEST_SCENES, MOST_SCENES = 320, 2000
-"""Scenes an epoch: as many as there are clips, between these."""
+SCENES_A_CLIP, FEWEST_SCENES, MOST_SCENES = 0.64, 320, 640
+"""Scenes an epoch for each clip, and the fewest and most: with more, a training takes longer and gets no better."""
 GAP_S = (0.05, 1.0)
 """Gaps within a sound are closed up to the usual one in the clips, between these."""
 
@@ -51,7 +49,7 @@ OTHERS = ("other", "others", "other sounds", "unknown", "rest")
 
 @dataclass(frozen=True)
 class Suggestion:
-    """A plan, and for each key that was chosen (dotted, as ``cnn.size``) the reason in words.
+    """A plan, and for each key that was chosen (dotted, as ``scenes.count``) the reason in words.
 
     >>> suggestion = barn_owl.suggest_plan(barn_owl.read_clip_table("clips.csv"))
     >>> suggestion.plan.front_end.rate_hz
@@ -119,7 +117,7 @@ def suggest_plan(
     seed: int = 0,
     progress: Callable[[int, int], None] | None = None,
 ) -> Suggestion:
-    """Fit a plan to labelled clips: rate and highest frequency, background, size, gaps.
+    """Fit a plan to labelled clips: rate and highest frequency, background, gaps.
 
     At most 160 clips, drawn evenly over the labels, are listened to. recordings : files or folders that the model is
     for; what they do not hold is not listened to in clips either. Raises TableError when no clip can be read,
@@ -137,12 +135,10 @@ def suggest_plan(
     in_recordings = hear_recordings(recordings) if recordings else None
     rate_hz, top_hz, why_rate, why_top = _band(heard, chosen, in_recordings)
     counts = labelled["label"].value_counts()
-    rarest = int(counts.min())
     background = [str(label) for label in counts.index if _plain(str(label)) in BACKGROUND]
     unreported = [str(label) for label in counts.index if _plain(str(label)) in OTHERS]
-    size = "medium" if rarest >= MANY else "small"
     window_s, why_window = _window(heard)
-    scenes = int(np.clip(len(labelled), FEWEST_SCENES, MOST_SCENES))
+    scenes = int(np.clip(round(SCENES_A_CLIP * len(labelled)), FEWEST_SCENES, MOST_SCENES))
     gap_s, why_gap = _gap(heard)
     changes: dict[str, Any] = {
         "background": background or None,
@@ -150,7 +146,6 @@ def suggest_plan(
         "pooling": {"window_s": window_s},
         "front_end": {"rate_hz": rate_hz, "high_hz": top_hz},
         "scenes": {"count": scenes},
-        "cnn": {"size": size},
         "decision": {"gap_s": gap_s},
         "recordings": [str(path) for path in recordings] or None,
     }
@@ -158,7 +153,6 @@ def suggest_plan(
         "front_end.rate_hz": why_rate,
         "front_end.high_hz": why_top,
         "scenes.count": f"there are {len(labelled)} clips",
-        "cnn.size": f"the rarest label, {counts.index[-1]}, has {rarest} clips",
         "pooling.window_s": why_window,
         "decision.gap_s": why_gap,
     }

@@ -6,7 +6,7 @@ import platform
 import time
 from dataclasses import asdict, replace
 from datetime import UTC, datetime
-from functools import cache
+from functools import cache, partial
 from importlib.metadata import version
 from pathlib import Path
 from typing import Any
@@ -20,7 +20,7 @@ from barn_owl.clips.sides import SIDES
 from barn_owl.errors import ModelError, PlanError, TableError, TrainingError
 from barn_owl.evaluate import Evaluation, Scores, fit_temperature
 from barn_owl.evaluate.calibration import at_temperature
-from barn_owl.evaluate.predictions import hear, with_predictions
+from barn_owl.evaluate.predictions import Heard, hear, with_predictions
 from barn_owl.files import claim_folder, is_file, is_folder, real_path, whole_file, write_json
 from barn_owl.learn import Fitted, Plan, fit, read_plan, write_plan
 from barn_owl.learn.checkpoint import Checkpoint, read_checkpoint
@@ -42,11 +42,6 @@ from barn_owl.runs.thresholds import with_thresholds
 from barn_owl.runs.work import PLAIN, Work
 
 logger = logging.getLogger(__name__)
-
-OWN_THRESHOLDS = 0.75
-"""How much thresholds are those found after a model was fitted again, rather than before; as exponents."""
-FOUND_THRESHOLDS = 0.5
-"""How much they are those found on the rehearsal, rather than those of the plan: it is easier than recordings are."""
 
 
 def train(
@@ -125,15 +120,14 @@ def fit_into(
             workers=work.workers, watch=work.watch, start=start, resume=checkpoint, save=save,
         )  # fmt: skip
         model = as_model(plan, data, fitted, extra_columns)
-        model, watched = calibrated(model, plan, data)
-        rehearsal = _rehearsal(plan, data)
-        rehearsed = None if rehearsal is None else rehearse(model, plan, rehearsal)
+        parts = unheard_parts(model, data, fitted)
+        model, watched = calibrated(model, plan, data, parts)
+        rehearsals = _rehearsals(plan, data, parts)
+        rehearsed = rehearse(model, plan, rehearsals) if rehearsals else None
         if rehearsed is not None:
             model = rehearsed.model
-        if not (fitted.trouble or fitted.interrupted):
+        if not (fitted.trouble or fitted.interrupted or len(parts) > 1):
             model, fitted = _refitted(model, plan, data, fitted, extra_columns, work)
-            if rehearsal is not None and rehearsed is not None and model.family is not rehearsed.model.family:
-                model = _between(rehearsed.model, rehearse(model, plan, rehearsal).model, plan)
     run = write_run(folder, plan, data, model, fitted, begin, watched=watched, rehearsed=rehearsed)
     if fitted.trouble:
         raise TrainingError(f"{fitted.trouble}. The best until then, epoch {fitted.best.epoch}, is kept in {folder}")
@@ -153,7 +147,8 @@ def _refitted(
 ) -> tuple[Model, Fitted]:
     """Fit the family once more, on the training and validation clips together: more recorders tell more.
 
-    A network goes on from where it is. What was found on the validation clips, such as the temperature, stays.
+    A network goes on from where it is. All that was found on the validation clips stays: it holds for what has not
+    learned from them.
     """
     if not plan.training.refit or plan.family == "majority":
         return model, fitted
@@ -176,31 +171,39 @@ def _refitted(
     return refitted, replace(fitted, family=found.family, mean=found.mean, deviation=found.deviation)
 
 
-def _between(before: Model, after: Model, plan: Plan) -> Model:
-    """Return the model that was fitted again, with thresholds between those found after that, before, and the plan's.
+def unheard_parts(model: Model, data: RunData, fitted: Fitted) -> list[tuple[Model, np.ndarray]]:
+    """Parts of the validation clips, as rows of the table, each with a model that has not learned from it.
 
-    It has heard the clips of the rehearsal, so that what is found for it holds for little; what is found for a model
-    that has heard fewer clips is far too low for it.
+    Where each of several networks left out a part of its own, that is the network alone; else the whole model.
     """
-    found = {}
-    for key in ("on", "off"):
-        own = getattr(before.decision, key) ** (1 - OWN_THRESHOLDS) * getattr(after.decision, key) ** OWN_THRESHOLDS
-        wished = getattr(plan.decision, key)
-        found[key] = round(own**FOUND_THRESHOLDS * wished ** (1 - FOUND_THRESHOLDS), 3)
-    return replace(after, decision=after.decision.but(**found))
+    rows = np.flatnonzero(data.table["split"] == "validation")
+    if not len(fitted.held_out) or not isinstance(model.family, Convolutional):
+        return [(model, rows)] if len(rows) else []
+    parts = fitted.held_out[: len(rows)]
+    return [
+        (replace(model, family=model.family.part(int(number))), rows[parts == number]) for number in np.unique(parts)
+    ]
 
 
-def _rehearsal(plan: Plan, data: RunData) -> Rehearsal | None:
-    """Make a rehearsal of the clips of the validation side, if the plan wants it and there are enough of them.
+def _rehearsals(plan: Plan, data: RunData, parts: list[tuple[Model, np.ndarray]]) -> list[tuple[Model, Rehearsal]]:
+    """Make a rehearsal of each part of the validation clips, if the plan wants any and there are enough clips.
 
     Where most labels are only remembered, it would say nothing of them: there is none, and the model's settings stay.
     """
     watched = data.table[data.table["split"] == "validation"].reset_index(drop=True)
     if not plan.rehearsal.minutes or plan.family == "majority" or not len(watched):
-        return None
+        return []
     if data.kept and len(set(label_names(watched, plan.but(start={"model": ""})))) <= len(data.labels) / 2:
-        return None
-    return shared(lambda: make_rehearsal(plan, watched), plan, "rehearsal")
+        return []
+    own = plan.but(rehearsal={"minutes": plan.rehearsal.minutes / len(parts)})
+    made = [
+        (
+            model,
+            shared(partial(make_rehearsal, own, data.table.iloc[rows].reset_index(drop=True)), own, rows.tobytes()),
+        )
+        for model, rows in parts
+    ]
+    return [(model, rehearsal) for model, rehearsal in made if rehearsal is not None]
 
 
 def as_model(plan: Plan, data: RunData, fitted: Fitted, extra_columns: ExtraColumns) -> Model:
@@ -269,7 +272,7 @@ def write_run(
     with whole_file(folder / HIDDEN) as beside:
         np.save(beside, heard.embeddings, allow_pickle=False)
     circumstances = _circumstances(begin, len(data.table), len(data.skipped))
-    write_json(folder / "provenance.json", model.provenance | asdict(model.family.cost()) | circumstances)
+    write_json(folder / "provenance.json", model.provenance | asdict(model.cost) | circumstances)
     model = replace(model, kept=examples_to_keep(plan, data) if isinstance(model.family, Convolutional) else [])
     model.save(folder / "model.safetensors")
     # Last, as a run is finished when it is there.
@@ -362,16 +365,22 @@ def _judged(model: Model, predictions: pd.DataFrame, side: str) -> Evaluation | 
     return judge(model, chosen, side) if len(chosen) else None
 
 
-def calibrated(model: Model, plan: Plan, data: RunData) -> tuple[Model, pd.DataFrame | None]:
+def calibrated(
+    model: Model, plan: Plan, data: RunData, parts: list[tuple[Model, np.ndarray]]
+) -> tuple[Model, pd.DataFrame | None]:
     """Fit the temperature, and the thresholds that the plan wishes for, on the validation side.
 
-    Returns the model with them, and its predictions for that side, None where it is empty.
+    parts : the clips of it, by `unheard_parts`. Returns the model with what was found, and the predictions for that
+    side by models that have not learned from it; None where it is empty.
     """
-    rows = np.flatnonzero(data.table["split"] == "validation")
-    if not len(rows):
+    if not parts:
         return model, None
+    rows = np.sort(np.concatenate([own for _, own in parts]))
     table, frames = data.table.iloc[rows], data.frames.take(rows)
-    heard = hear(model, table, frames)
+    heard = Heard(*(np.empty((len(rows), *size), dtype=np.float32) for size in ((len(model.labels),), (0,), ())))
+    for part, own in parts:
+        said, at = hear(part, data.table.iloc[own], data.frames.take(own)), np.searchsorted(rows, own)
+        heard.logits[at], heard.highest[at] = said.logits, said.highest
     answers = judge(model, with_predictions(model, table, frames, heard), "validation").answers
     temperature = fit_temperature(answers.scores, answers.truth, overlapping=model.overlapping)
     model = replace(model, temperature=temperature)

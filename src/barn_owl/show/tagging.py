@@ -108,7 +108,7 @@ def _draw_scores(
         axes.axhline(threshold, color=INK, linewidth=0.8, linestyle=(0, (4, 3)))
         axes.annotate(name, (1.002, threshold), xycoords=("axes fraction", "data"), va="center", fontsize=9)
     dropped: list[Dropped] = []
-    blocks = [TraceBlock(first=0, sounds=kept.sounds, begins=kept.begins)]
+    blocks = [TraceBlock(first=0, sounds=kept.sounds, begins=kept.begins, naming=kept.naming)]
     list(decided(blocks, Decider.of(model, decision, dropped)))
     for reason, marker in MARKERS.items():
         own = [one for one in dropped if one.reason == reason]

@@ -6,18 +6,24 @@ It begins where its onset score is highest near there, and begins again, as anot
 """
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
 from barn_owl.errors import PlanError
 from barn_owl.model import DecisionSettings, Model
+from barn_owl.model.family import named
+from barn_owl.network import softmax
 from barn_owl.tag.trace import TraceBlock
 
 NEAR = 8
 """Steps before and after the first one above ``off`` in which the onset is looked for."""
 PEAK = 3
 """Steps before and after an onset in which there is no other."""
+NAMED_S = 10.0
+"""How much of a stretch of sound, from its onset on, it is named by at most."""
+NAME_TEMPERATURE = 1.0
+JOIN_S = 0.1
 FAINT = 0.1
 """Onset score from which on it says better where an event begins than the score itself."""
 
@@ -61,21 +67,53 @@ class Timing:
         return self.first_s + step * self.step_s
 
 
+@dataclass(frozen=True)
+class _Candidate:
+    """A stretch in which a label sounds, before it is named: its times, the label's number, the highest score of it,
+    the highest onset score of any label where it begins, and what names it, ``(steps, labels + 2)``."""
+
+    start_s: float
+    end_s: float
+    number: int
+    score: float
+    onset_score: float
+    naming: np.ndarray
+
+
 @dataclass
 class _Open:
-    """An event that has begun: where, the step of its onset, the last one of it above ``off``, its highest score."""
+    """An event that has begun: where, the step of its onset, the last one of it above ``off``, its highest score;
+    and what it is named by from step `first` on."""
 
     start: float
     onset: int
     last: int
     score: float
+    first: int
+    onset_score: float
+    rows: list[np.ndarray] = field(default_factory=list)
+    gathered: int = 0
+
+    def gather(self, naming: np.ndarray, base: int, until: int, most: int) -> None:
+        """Take the rows up to step `until`, of which `naming` has those from step `base` on, and `most` at most."""
+        begin = self.first + self.gathered
+        end = min(until, self.first + most)
+        if end > begin:
+            self.rows.append(naming[begin - base : end - base])
+            self.gathered = end - self.first
+
+    def named_by(self) -> np.ndarray:
+        """Rows from the first to the last."""
+        return np.concatenate(self.rows)[: max(self.last + 1 - self.first, 1)]
 
 
 class Decider:
     """Takes the blocks of a trace in order and gives events as they are decided.
 
+    Where a label sounds is told step by step; what it is called, by the whole of it (`barn_owl.model.family.named`).
     Events of one label come in order of time and never overlap; those of different labels may, unless ``alone``
     forbids. silent : labels that are no events; dropped : a list to add what was left out to, with the reason.
+    names : False where several labels may sound at once: each stretch then keeps the label that it was found by.
     """
 
     def __init__(
@@ -85,20 +123,21 @@ class Decider:
         timing: Timing,
         settings: DecisionSettings,
         dropped: list[Dropped] | None = None,
+        *,
+        names: bool = True,
     ) -> None:
         unknown = sorted(set(settings.labels) - set(labels))
         if unknown:
             raise PlanError(f"decision.labels.{unknown[0]}: the model knows {', '.join(labels)}")
-        self._timing, self._settings, self._dropped = timing, settings, dropped
+        self._timing, self._settings = timing, settings
         self._tracks = [
-            _Track(number, label, timing, settings.of(label), dropped)
-            for number, label in enumerate(labels)
-            if label not in silent
+            _Track(number, timing, settings.of(label)) for number, label in enumerate(labels) if label not in silent
         ]
+        self._sorter = _Sorter(labels, silent, settings, dropped, names=names)
         self._smoother = Smoother(round(settings.smooth_s / timing.step_s))
         self._sounds, self._begins = (np.empty((0, len(labels)), dtype=np.float32) for _ in range(2))
+        self._naming = np.empty((0, len(labels) + 2), dtype=np.float32)
         self._base = self._done = 0  # step of the first row that is kept, and the first that is not decided
-        self._held: list[Event] = []  # events that another one, not yet decided, may overlap
 
     @classmethod
     def of(
@@ -111,6 +150,7 @@ class Decider:
             Timing.of(model),
             settings or model.decision,
             dropped,
+            names=not model.overlapping,
         )
 
     @property
@@ -120,12 +160,13 @@ class Decider:
         It waits for longer if it goes on within the gap, or if another overlaps it and only the surer one stays.
         """
         gap = max((track.settings.gap_s for track in self._tracks), default=0.0)
-        return self._timing.window_s / 2 + gap + (self._smoother.half + NEAR + 2) * self._timing.step_s
+        return self._timing.window_s / 2 + 2 * gap + (self._smoother.half + NEAR + 2) * self._timing.step_s
 
     def push(self, block: TraceBlock) -> list[Event]:
         """Take the next block and return the events that are certain now."""
         self._sounds = np.concatenate([self._sounds, self._smoother.push(block.sounds)])
         self._begins = np.concatenate([self._begins, block.begins])
+        self._naming = np.concatenate([self._naming, block.naming])
         # Where an event begins is looked for a little further on.
         return self._decide(self._base + len(self._sounds) - NEAR - 1)
 
@@ -133,48 +174,23 @@ class Decider:
         """Return the events that were still open at the end of the recording."""
         self._sounds = np.concatenate([self._sounds, self._smoother.finish(self._sounds.shape[1])])
         events = self._decide(self._base + len(self._sounds))
-        rest = [event for track in self._tracks for event in track.close()]
-        return sorted([*events, *self._sorted_out(rest, np.inf)], key=_by_start)
+        rest = [found for track in self._tracks for found in track.close()]
+        return sorted([*events, *self._sorter.push(rest, np.inf)], key=_by_start)
 
     def _decide(self, until: int) -> list[Event]:
         """Go on to step `until`."""
         if until <= self._done:
             return []
-        events: list[Event] = []
+        found: list[_Candidate] = []
         for track in self._tracks:
-            column = self._sounds[:, track.number], self._begins[:, track.number]
-            events += track.go_on(*column, self._base, self._done, until)
+            found += track.go_on(self._sounds, self._begins, self._naming, self._base, self._done, until)
         self._done = until
         drop = max(0, until - NEAR - PEAK - self._base)
-        self._sounds, self._begins, self._base = self._sounds[drop:], self._begins[drop:], self._base + drop
+        self._sounds, self._begins, self._naming = self._sounds[drop:], self._begins[drop:], self._naming[drop:]
+        self._base += drop
         open_s = min((track.earliest_s for track in self._tracks), default=np.inf)
         to_come = self._timing.at(until - NEAR) + min((track.settings.early_s for track in self._tracks), default=0.0)
-        return sorted(self._sorted_out(events, min(open_s, to_come)), key=_by_start)
-
-    def _sorted_out(self, events: list[Event], until_s: float) -> list[Event]:
-        """Of events that overlap too much keep the one with the highest score; hold back what is not sure.
-
-        until_s : no event that is still to come begins before.
-        """
-        if self._settings.alone >= 1:
-            return events
-        self._held = sorted([*self._held, *events], key=_by_start)
-        given: list[Event] = []
-        while self._held:
-            together, end_s = 1, self._held[0].end_s
-            while together < len(self._held) and self._held[together].start_s < end_s:
-                end_s = max(end_s, self._held[together].end_s)
-                together += 1
-            if end_s > until_s:
-                break
-            kept = _not_overlapping(self._held[:together], self._settings.alone)
-            if self._dropped is not None:
-                self._dropped += [
-                    _left_out(e, "overlaps a surer label") for e in self._held[:together] if e not in kept
-                ]
-            given += kept
-            del self._held[:together]
-        return given
+        return self._sorter.push(found, min(open_s, to_come))
 
 
 def decided(blocks: Iterable[TraceBlock], decider: Decider) -> Iterator[Event]:
@@ -185,41 +201,45 @@ def decided(blocks: Iterable[TraceBlock], decider: Decider) -> Iterator[Event]:
 
 
 class _Track:
-    """One label: the event of it that is open, if any, and when the last one ended."""
+    """One label: the stretch of it that is open, if any."""
 
-    def __init__(
-        self, number: int, label: str, timing: Timing, settings: DecisionSettings, dropped: list[Dropped] | None
-    ) -> None:
-        self.number, self.settings, self._dropped = number, settings, dropped
-        self._label, self._timing = label, timing
+    def __init__(self, number: int, timing: Timing, settings: DecisionSettings) -> None:
+        self.number, self.settings, self._timing = number, settings, timing
         self._gap = round(settings.gap_s / timing.step_s)
+        self._most = round(NAMED_S / timing.step_s)
         self._open: _Open | None = None
-        self._ended_s = -np.inf
         self._last_onset = -PEAK
+        self._naming, self._base = np.empty((0, 0), dtype=np.float32), 0
 
     @property
     def earliest_s(self) -> float:
-        """When the open event begins."""
+        """When the open stretch begins."""
         return np.inf if self._open is None else self._timing.at(self._open.start) + self.settings.early_s
 
-    def go_on(self, sounds: np.ndarray, begins: np.ndarray, base: int, first: int, until: int) -> list[Event]:
+    def go_on(
+        self, sounds: np.ndarray, begins: np.ndarray, naming: np.ndarray, base: int, first: int, until: int
+    ) -> list[_Candidate]:
         """Decide on the steps from `first` to `until`; the arrays begin at step `base`. Return what has ended."""
-        events: list[Event] = []
-        score = sounds[first - base : until - base]
-        for start, end, highest in self._stretches(score, first):
+        found: list[_Candidate] = []
+        self._naming, self._base = naming, base
+        sounds, own = sounds[:, self.number], begins[:, self.number]
+        for start, end, highest in self._stretches(sounds[first - base : until - base], first):
             if self._open is not None and start - self._open.last - 1 > self._gap:
-                events += self.close()
+                found += self.close()
             if self._open is None:
                 self._begin(begins, base, start)
             at = start
-            for again in self._agains(begins, base, start, end):
+            for again in self._agains(own, base, start, end):
                 self._extend(sounds[at - base : again - base].max(initial=0), again)
-                events += self.close()
-                self._open, at = _Open(_peak(begins, again - base) + base, again, again, 0.0), again
+                found += self.close()
+                onset_score = float(begins[again - base].max())
+                self._open, at = _Open(_peak(own, again - base) + base, again, again, 0.0, again, onset_score), again
             self._extend(highest if at == start else sounds[at - base : end - base].max(initial=0), end)
         if self._open is not None and until - self._open.last - 1 > self._gap:
-            events += self.close()
-        return events
+            found += self.close()
+        if self._open is not None:
+            self._open.gather(naming, base, until, self._most)
+        return found
 
     def _stretches(self, score: np.ndarray, first: int) -> list[tuple[int, int, float]]:
         """Stretches above ``off`` with their highest score: first and last-plus-one step.
@@ -246,13 +266,14 @@ class _Track:
             self._open.last, self._open.score = end - 1, max(self._open.score, float(highest))
 
     def _begin(self, begins: np.ndarray, base: int, step: int) -> None:
-        """Open an event: it begins where its onset score is highest near its first step, if that says anything."""
+        """Open a stretch: it begins where its onset score is highest near its first step, if that says anything."""
         low = max(step - NEAR, base, self._last_onset + PEAK)
         near = begins[low - base : step + NEAR + 1 - base]
-        self._open = _Open(float(step), step, step, 0.0)
-        if len(near) and near.max() >= FAINT:
-            at = low + int(near.argmax())
-            self._open.start, self._open.onset = _peak(begins, at - base) + base, at
+        start, onset, own = float(step), step, near[:, self.number]
+        if len(own) and own.max() >= FAINT:
+            onset = low + int(own.argmax())
+            start = _peak(begins[:, self.number], onset - base) + base
+        self._open = _Open(start, onset, step, 0.0, min(onset, step), float(near.max(initial=0)))
 
     def _agains(self, begins: np.ndarray, base: int, start: int, end: int) -> list[int]:
         """Steps from `start` to `end` in which a label that sounds begins again."""
@@ -266,32 +287,114 @@ class _Track:
                 before = int(step)
         return found
 
-    def close(self) -> list[Event]:
-        """End the open event; return it if it is high and long enough, and the last one long enough ago."""
+    def close(self) -> list[_Candidate]:
+        """End the open stretch; return it if it is high enough."""
         found, self._open = self._open, None
         if found is None or found.score < self.settings.on:
             return []
         self._last_onset = found.onset
+        found.gather(self._naming, self._base, found.last + 1, self._most)
         start_s = max(0.0, self._timing.at(found.start) + self.settings.early_s)
-        end_s = self._timing.at(found.last + 0.5) - self.settings.late_s
-        start_s = max(start_s, self._ended_s)
-        end_s = max(end_s, start_s + self._timing.step_s)
-        event = Event(round(start_s, 3), round(end_s, 3), self._label, min(1.0, found.score))
-        reason = self._against(start_s, end_s)
-        if reason:
-            if self._dropped is not None:
-                self._dropped.append(_left_out(event, reason))
-            return []
-        self._ended_s = end_s
-        return [event]
+        end_s = max(self._timing.at(found.last + 0.5) - self.settings.late_s, start_s + self._timing.step_s)
+        return [_Candidate(start_s, end_s, self.number, found.score, found.onset_score, found.named_by())]
 
-    def _against(self, start_s: float, end_s: float) -> str:
-        """Why an event is none, if that is so."""
-        if end_s - start_s < self.settings.shortest_s - 1e-6:
-            return "too short"
-        if end_s - start_s > self.settings.longest_s + 1e-6:
-            return "too long"
-        return "in the pause after one" if start_s < self._ended_s + self.settings.pause_s - 1e-6 else ""
+
+class _Sorter:
+    """Makes events of candidates: names them, joins and leaves out what cannot be beside others."""
+
+    def __init__(
+        self,
+        labels: Sequence[str],
+        silent: Sequence[str],
+        settings: DecisionSettings,
+        dropped: list[Dropped] | None,
+        *,
+        names: bool,
+    ) -> None:
+        self._labels, self._settings, self._dropped, self._names = labels, settings, dropped, names
+        self._is_silent = np.array([label in silent for label in labels] + [True])
+        self._own = [settings.of(label) for label in labels]
+        self._longest_gap_s = max((own.gap_s for own in self._own), default=0.0)
+        self._held: list[_Candidate] = []  # what another one, not yet decided, may overlap or join
+        self._ended_s = np.full(len(labels), -np.inf)
+
+    def push(self, found: list[_Candidate], until_s: float) -> list[Event]:
+        """Take candidates and give the events that are certain; no candidate to come begins before `until_s`."""
+        self._held = sorted([*self._held, *found], key=lambda one: (one.start_s, one.number))
+        given: list[Event] = []
+        while self._held:
+            together, end_s = 1, self._held[0].end_s
+            while together < len(self._held) and self._held[together].start_s <= end_s + self._longest_gap_s:
+                end_s = max(end_s, self._held[together].end_s)
+                together += 1
+            if end_s + self._longest_gap_s >= until_s:
+                break
+            given += self._events(self._held[:together])
+            del self._held[:together]
+        return given
+
+    def _events(self, candidates: list[_Candidate]) -> list[Event]:
+        """Events of candidates that may belong together, in order of time."""
+        named = [one for candidate in candidates if (one := self._named(candidate)) is not None]
+        kept = _not_overlapping([event for event, _ in self._joined(named)], self._settings.alone)
+        for event, _ in named:
+            if self._dropped is not None and event not in kept:
+                self._dropped.append(_left_out(event, "overlaps a surer label"))
+        return [event for event in kept if self._is_fit(event)]
+
+    def _named(self, candidate: _Candidate) -> tuple[Event, _Candidate] | None:
+        """Name a candidate by its whole extent; None for what is no event by its name."""
+        start_s, end_s = round(candidate.start_s, 3), round(candidate.end_s, 3)
+        if not self._names:
+            return Event(start_s, end_s, self._labels[candidate.number], min(1.0, candidate.score)), candidate
+        scores = softmax(named(candidate.naming) / np.float32(NAME_TEMPERATURE))
+        number = int(scores.argmax())
+        label = self._labels[number] if number < len(self._labels) else "none"
+        score = candidate.score * float(scores[number])
+        if self._is_silent[number] or scores[number] < self._settings.named:
+            reason = "named as no event" if self._is_silent[number] else "no sure name"
+            self._leave_out(Event(start_s, end_s, label, score), reason)
+            return None
+        return Event(start_s, end_s, label, min(1.0, score)), candidate
+
+    def _joined(self, named: list[tuple[Event, _Candidate]]) -> list[tuple[Event, _Candidate]]:
+        """Put together what has one name and no gap or beginning between."""
+        made: list[tuple[Event, _Candidate]] = []
+        for event, candidate in named:
+            own = self._settings.of(event.label)
+            for number, (other, its) in enumerate(made):
+                if (
+                    other.label == event.label
+                    and event.start_s - other.end_s <= own.gap_s
+                    and (candidate.onset_score < own.again or event.start_s < other.start_s + JOIN_S)
+                ):
+                    end_s, score = max(other.end_s, event.end_s), max(other.score, event.score)
+                    made[number] = replace(other, end_s=end_s, score=score), its
+                    break
+            else:
+                made.append((event, candidate))
+        return made
+
+    def _is_fit(self, event: Event) -> bool:
+        """Whether an event is long and short enough, and the last one of its label long enough ago."""
+        own, number = self._settings.of(event.label), self._labels.index(event.label)
+        length_s, ended_s = event.end_s - event.start_s, self._ended_s[number]
+        reason = ""
+        if length_s < own.shortest_s - 1e-6:
+            reason = "too short"
+        elif length_s > own.longest_s + 1e-6:
+            reason = "too long"
+        elif event.start_s < ended_s + own.pause_s - 1e-6:
+            reason = "in the pause after one"
+        if reason:
+            self._leave_out(event, reason)
+            return False
+        self._ended_s[number] = event.end_s
+        return True
+
+    def _leave_out(self, event: Event, reason: str) -> None:
+        if self._dropped is not None:
+            self._dropped.append(_left_out(event, reason))
 
 
 def _left_out(event: Event, reason: str) -> Dropped:

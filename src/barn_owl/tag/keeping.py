@@ -5,6 +5,7 @@ import io
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from datetime import datetime
+from typing import Any
 
 import numpy as np
 import pandas as pd
@@ -19,6 +20,9 @@ from barn_owl.tag.pieces import Piece
 from barn_owl.tag.recordings import name_of
 from barn_owl.tag.store import Store
 from barn_owl.tag.trace import TraceBlock
+
+SCORES = ("sounds", "begins", "naming")
+"""Arrays of a `TraceBlock`."""
 
 
 class Keeping:
@@ -124,8 +128,8 @@ class Keeping:
 def _packed(blocks: Sequence[TraceBlock]) -> bytes:
     """Blocks that follow each other as the bytes of an NPZ file."""
     content = io.BytesIO()
-    sounds, begins = (np.concatenate([getattr(block, name) for block in blocks]) for name in ("sounds", "begins"))
-    np.savez(content, first=np.array(blocks[0].first), sounds=sounds, begins=begins)
+    arrays: dict[str, Any] = {name: np.concatenate([getattr(block, name) for block in blocks]) for name in SCORES}
+    np.savez(content, first=np.array(blocks[0].first), **arrays)
     return content.getvalue()
 
 
@@ -133,6 +137,6 @@ def _unpacked(content: bytes) -> TraceBlock | None:
     """One block of what `_packed` gave; None when it is damaged."""
     try:
         with np.load(io.BytesIO(content), allow_pickle=False) as kept:
-            return TraceBlock(int(kept["first"]), kept["sounds"], kept["begins"])
+            return TraceBlock(int(kept["first"]), **{name: kept[name] for name in SCORES})
     except Exception:  # a ZIP, and arrays inside it, can be damaged in any way: the piece is scored again
         return None

@@ -51,7 +51,7 @@ class Said:
     @property
     def bytes(self) -> int:
         """What it took to say it."""
-        return sum(block.sounds.nbytes + block.begins.nbytes for block in self.blocks)
+        return sum(block.sounds.nbytes + block.begins.nbytes + block.naming.nbytes for block in self.blocks)
 
 
 def score_pieces(

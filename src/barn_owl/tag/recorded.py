@@ -17,8 +17,12 @@ from barn_owl.tag.decision import Decider, Event, Timing, decided
 from barn_owl.tag.tagging import event_table
 from barn_owl.tag.trace import TraceBlock, TraceStream, trace_recording
 
-KINDS = {"sounds": "score", "begins": "onset"}
+KINDS = {"sounds": "score", "begins": "onset", "naming": "name"}
 """Arrays of a trace, and what the columns of their labels are called in a table."""
+
+
+WHOLE = {"unknown": -2, "attention": -1}
+"""Columns of ``naming`` that are of no label."""
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
@@ -40,6 +44,7 @@ class Trace:
     first_s: float
     sounds: np.ndarray
     begins: np.ndarray
+    naming: np.ndarray
 
     @property
     def times_s(self) -> np.ndarray:
@@ -54,12 +59,14 @@ class Trace:
         return replace(self, duration_s=min(end_s, self.duration_s) - start_s, first_s=first_s, **parts)
 
     def table(self) -> pd.DataFrame:
-        """One row a step: ``time_s``, and for each label ``score:LABEL`` and ``onset:LABEL``."""
+        """One row a step: ``time_s``, for each label ``score:LABEL``, ``onset:LABEL`` and ``name:LABEL``, and
+        ``unknown`` and ``attention``."""
         columns = {
             f"{name}:{label}": getattr(self, kind)[:, number]
             for kind, name in KINDS.items()
             for number, label in enumerate(self.labels)
         }
+        columns |= {name: self.naming[:, number] for name, number in WHOLE.items()}
         return pd.DataFrame({"time_s": self.times_s, **columns})
 
     def save(self, path: str | Path) -> None:
@@ -84,7 +91,7 @@ def whole_trace(
     ahead: bool = True,
     progress: Callable[[float, float], None] | None = None,
 ) -> Trace:
-    """Score a recording and keep the trace in memory: about 6 MB an hour for seven labels.
+    """Score a recording and keep the trace in memory: about 9 MB an hour for seven labels.
 
     ahead, progress : see `tag_recording`.
 
@@ -157,23 +164,24 @@ def read_trace(path: str | Path) -> Trace:
 def _checked(trace: Trace) -> Trace:
     """Raise ValueError when the parts of a trace do not fit together."""
     shape = (len(trace.sounds), len(trace.labels))
-    if trace.sounds.shape != shape or trace.begins.shape != shape:
-        raise ValueError(
-            f"scores of shape {trace.sounds.shape} and {trace.begins.shape} for {len(trace.labels)} labels"
-        )
+    shapes = {name: getattr(trace, name).shape for name in KINDS}
+    if shapes != {"sounds": shape, "begins": shape, "naming": (shape[0], shape[1] + len(WHOLE))}:
+        raise ValueError(f"scores of shapes {list(shapes.values())} for {len(trace.labels)} labels")
     numbers = np.array([trace.duration_s, trace.step_s, trace.first_s])
     if not np.isfinite(numbers).all() or trace.step_s <= 0 or trace.duration_s < 0:
         raise ValueError(f"times {numbers.tolist()} cannot be")
-    sounds, begins = (np.asarray(getattr(trace, name), dtype=np.float32) for name in KINDS)
-    if not (np.isfinite(sounds).all() and np.isfinite(begins).all()):
+    arrays: dict[str, Any] = {name: np.asarray(getattr(trace, name), dtype=np.float32) for name in KINDS}
+    if not all(np.isfinite(array).all() for array in arrays.values()):
         raise ValueError("scores that are no numbers")
-    return replace(trace, sounds=sounds, begins=begins)
+    return replace(trace, **arrays)
 
 
 def _from_columns(table: pd.DataFrame) -> Trace:
     labels = [name[6:] for name in table if name.startswith("score:")]
     arrays = {
-        kind: table[[f"{name}:{label}" for label in labels]].to_numpy(dtype=np.float32)
+        kind: table[[f"{name}:{label}" for label in labels] + (list(WHOLE) if kind == "naming" else [])].to_numpy(
+            dtype=np.float32
+        )
         for kind, name in KINDS.items()
     }
     facts = table.iloc[0]
@@ -185,7 +193,7 @@ def _from_columns(table: pd.DataFrame) -> Trace:
 
 def decide(model: Model, trace: Trace, decision: DecisionSettings | None = None) -> list[Event]:
     """Events of a trace, in order of time."""
-    return list(decided([TraceBlock(0, trace.sounds, trace.begins)], Decider.of(model, decision)))
+    return list(decided([TraceBlock(0, trace.sounds, trace.begins, trace.naming)], Decider.of(model, decision)))
 
 
 def tag_trace(model: Model, trace: Trace, *, decision: DecisionSettings | None = None) -> pd.DataFrame:

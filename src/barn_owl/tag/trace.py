@@ -29,11 +29,13 @@ class TraceBlock:
     """Scores over a stretch of a recording; step *i* tells of frame ``(first + i) * family.step``.
 
     sounds, begins : score of each label that it sounds, and that it begins there, 0 to 1, ``(steps, labels)``.
+    naming : what a stretch of steps is named by, ``(steps, labels + 2)``; see `barn_owl.model.family.named`.
     """
 
     first: int
     sounds: np.ndarray
     begins: np.ndarray
+    naming: np.ndarray
 
 
 class TraceStream:
@@ -141,7 +143,7 @@ class Scorer:
             return []
         said = self.model.steps(np.pad(frames, ((0, lacking), (0, 0)), mode="edge"))
         sounds, begins = (sigmoid(rows[given:ready]) for rows in (said.sounds, said.begins))
-        block = TraceBlock(self._first, sounds, begins)
+        block = TraceBlock(self._first, sounds, begins, said.naming[given:ready])
         self._first += len(sounds)
         return [block]
 
