@@ -73,9 +73,8 @@ def estimates() -> None:
         with threadpool_limits(limits=1, user_api="blas"):
             measured = best(lambda: front_end.frames(samples, workers=1)) + best(score)
         estimated = took.seconds_float / took.step_s * 60
-        print(
-            f"{size:>8} {" and ".join(kinds):>9}            {estimated:9.4f} {measured:9.4f} {estimated / measured:6.2f}"
-        )
+        name = f"{size} {'+'.join(kinds)}"
+        print(f"{name:>16}              {estimated:9.4f} {measured:9.4f} {estimated / measured:6.2f}")
 
 
 def in_c(model, folder: Path, name: str) -> tuple[float, float, int]:

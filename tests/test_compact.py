@@ -60,6 +60,11 @@ def random_model(seed: int = 0, **plan):
     return model
 
 
+def outputs_of(steps):
+    """All that networks give of steps, as one array."""
+    return np.concatenate([steps.sounds, steps.begins, steps.naming], axis=1)
+
+
 @pytest.fixture
 def recording(tmp_path, rng):
     kinds = ["still", "hum", "tick", "hiss", "hum", "still"]
@@ -95,8 +100,7 @@ def test_stages_say_what_the_network_says(rng):
     levels = relative_level(frames[:, :, None], model.family.level.frames, model.family.level.range_db)
     logits = [run_stages(stages, levels, lambda *_: None)[:, 0] for stages in stages_of(model.family)]
     found = np.mean(logits, axis=0)
-    np.testing.assert_allclose(found[:, :3], expected.sounds, rtol=1e-4, atol=1e-4)
-    np.testing.assert_allclose(found[:, 3:], expected.begins, rtol=1e-4, atol=1e-4)
+    np.testing.assert_allclose(found, outputs_of(expected), rtol=1e-4, atol=1e-4)
 
 
 @needs_cc
@@ -107,10 +111,11 @@ def test_c_gives_the_same_scores(changes, recording, tmp_path):
     model = random_model(**changes)
     program = compiled(model, tmp_path)
     trace = owl.whole_trace(model, recording)
-    scores = sigmoid(table_of(said(program, recording, "--logits")))
-    assert scores.shape == (len(trace.sounds), 6)
-    np.testing.assert_allclose(scores[:, :3], trace.sounds, atol=1e-4)
-    np.testing.assert_allclose(scores[:, 3:], trace.begins, atol=1e-4)
+    logits = table_of(said(program, recording, "--logits"))
+    assert logits.shape == (len(trace.sounds), 11)
+    np.testing.assert_allclose(sigmoid(logits[:, :3]), trace.sounds, atol=1e-4)
+    np.testing.assert_allclose(sigmoid(logits[:, 3:6]), trace.begins, atol=1e-4)
+    np.testing.assert_allclose(logits[:, 6:], trace.naming, rtol=1e-3, atol=1e-3)
     needed = int(said(program, recording, "--sizes").split()[1])
     size = owl.footprint(model, owl.read_device("core-256k"))
     assert needed == pytest.approx(size.ram_float, rel=0.1)
@@ -145,8 +150,7 @@ def test_int8_in_c_is_the_same_bit_for_bit(kind, runs, recording, tmp_path, rng)
     program = compiled(again, tmp_path)
     levels = table_of(said(program, recording, "--levels")).astype(np.int8)
     steps = again.family.steps_of(levels)
-    expected = np.concatenate([steps.sounds, steps.begins], axis=1)
-    np.testing.assert_array_equal(table_of(said(program, recording, "--logits")), expected)
+    np.testing.assert_array_equal(table_of(said(program, recording, "--logits")), outputs_of(steps))
     # And what it says is near what it said in floats.
     before, after = (owl.whole_trace(one, recording).sounds for one in (model, again))
     assert np.abs(before - after).mean() < 0.05
@@ -162,8 +166,9 @@ def test_an_open_graph_gives_the_same_scores(runs, recording, tmp_path):
             for count in (len(samples), 3 * RATE_HZ + 17):
                 frames = model.front_end.frames(samples[:count])
                 given = {"frames": frames} if takes_features else {"samples": samples[:count]}
-                sounds, begins = session.run(None, given)
+                sounds, begins, naming = session.run(["sounds", "begins", "naming"], given)
                 steps = model.steps(frames)
+                np.testing.assert_allclose(naming, steps.naming, rtol=1e-3, atol=1e-3)
                 np.testing.assert_allclose(sounds, sigmoid(steps.sounds), atol=1e-4)
                 np.testing.assert_allclose(begins, sigmoid(steps.begins), atol=1e-4)
     properties = session.get_modelmeta().custom_metadata_map

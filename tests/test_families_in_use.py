@@ -18,7 +18,6 @@ from barn_owl.learn.fitted import judge_logits
 from barn_owl.learn.plan import PoolingSettings
 from barn_owl.model import load_model
 from barn_owl.runs import ensemble_of, open_run, suggest_plan, train, train_families
-from barn_owl.runs.suggest import MANY
 from barn_owl.tag import Tagger, tag_samples
 from helpers import RATE_HZ, assert_close, small_plan, sound
 
@@ -186,12 +185,13 @@ def test_a_plan_takes_a_higher_rate_only_where_it_is_worth_it(tmp_path, rng):
     assert suggest_plan(written(tmp_path / "low", rng, 16_000, 6, ["a", "b"])).plan.front_end.rate_hz == 16_000
 
 
-def test_size_and_scenes_follow_from_the_number_of_clips(tmp_path, rng):
+def test_scenes_follow_from_the_number_of_clips(tmp_path, rng):
     few = written(tmp_path, rng, 8_000, 3, ["a", "b"])
-    many = pd.concat([few.assign(start_s=n / 1000) for n in range(MANY // 3 + 1)], ignore_index=True)
-    small, large = suggest_plan(few).plan, suggest_plan(many).plan
-    assert (small.cnn.size, large.cnn.size) == ("small", "medium")
-    assert small.scenes.count <= large.scenes.count
+    tables = [
+        pd.concat([few.assign(start_s=n / 10_000) for n in range(count)], ignore_index=True)
+        for count in (1, 150, 1000)
+    ]
+    assert [suggest_plan(table).plan.scenes.count for table in tables] == [320, 360, 480]
 
 
 def test_the_best_may_be_the_highest_f1(few_clips, tmp_path):

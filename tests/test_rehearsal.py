@@ -15,7 +15,7 @@ from barn_owl.runs.doubts import doubts_of
 from barn_owl.runs.recordings import calm_frames, hear_recordings
 from barn_owl.tag import tag_recording
 from barn_owl.tag.doubts import doubts_of_recording, doubts_of_scores
-from helpers import RATE_HZ, small_plan, sound
+from helpers import RATE_HZ, able_plan, small_plan, sound
 
 
 @pytest.mark.parametrize("background", [["still"], []])
@@ -144,7 +144,7 @@ def test_recordings_are_listened_to_and_their_calm_parts_serve_as_background(cli
     assert 8 <= len(heard.stretches) <= 16
     calm = calm_frames(small_plan("cnn"), heard.stretches)
     assert len(calm) == round(0.5 * len(heard.stretches))
-    run = train(clips, tmp_path / "run", small_plan("cnn", background=[], recordings=[str(tmp_path / "bed.wav")]))
+    run = train(clips, tmp_path / "run", able_plan("cnn", background=[], recordings=[str(tmp_path / "bed.wav")]))
     assert len(tag_recording(run.model, tmp_path / "bed.wav")) > 0
     with pytest.raises(AudioError, match="recordings: nothing can be heard in .*broken.wav"):
         hear_recordings([tmp_path / "broken.wav"])

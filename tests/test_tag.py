@@ -134,8 +134,9 @@ def test_what_is_left_out_is_told_with_the_reason():
     ]
     assert hand_made(trace, dropped=(long := []), longest_s=1.0)
     assert [one.reason for one in long] == ["too long"]
-    # Two labels at once: the surer one stays.
-    decider = Decider(["hum", "hiss"], [], TIMING, DecisionSettings(smooth_s=0, alone=0.5), dropped=(both := []))
+    # Two labels at once, where each is followed by itself: the surer one stays.
+    apart = DecisionSettings(smooth_s=0, alone=0.5)
+    decider = Decider(["hum", "hiss"], [], TIMING, apart, dropped=(both := []), names=False)
     sounds = np.zeros((300, 2), np.float32)
     sounds[100:150] = 0.8, 0.9
     naming = np.zeros((300, 4), np.float32)

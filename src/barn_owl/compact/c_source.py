@@ -16,11 +16,11 @@ from barn_owl.errors import ModelError
 from barn_owl.features import FrontEnd
 from barn_owl.features.mel import mel_bank
 from barn_owl.files import checked_target, whole_file
-from barn_owl.model import Model
+from barn_owl.model import DecisionSettings, Model
 from barn_owl.model.convolutional import outputs_of
 from barn_owl.model.quantised import SUM_SHIFT, Quantised, QuantisedStage
 from barn_owl.model.stages import Stage, every_stage
-from barn_owl.tag.decision import FAINT, JOIN_S, NAMED_S, NEAR, PEAK
+from barn_owl.tag.decision import FAINT, NAMED_S, NEAR, PEAK, for_any
 
 KINDS = {
     "convolution": "CONVOLUTION", "depthwise": "DEPTHWISE", "max": "MAXIMUM", "mean": "MEAN", "residual": "RESIDUAL"
@@ -164,11 +164,11 @@ def _sizes(model: Model, laid: _Layout, numbers: int) -> str:
         "ALONE": f"{model.decision.alone:.9g}",
         "NAMED": _number(model.decision.named),
         "NAMES": int(not model.overlapping),
+        "TRACKS": len(model.labels) if model.overlapping else 1,
         "NAMED_STEPS": round(NAMED_S / model.step_s),
         "NEAR": NEAR,
         "PEAK": PEAK,
         "FAINT": _number(FAINT),
-        "JOIN_S": repr(JOIN_S),
         "NUMBERS": numbers,
     }
     if isinstance(family, Quantised):
@@ -203,14 +203,21 @@ def _data(model: Model, laid: _Layout) -> tuple[str, int]:
     quoted = ", ".join(_quoted(label) for label in model.labels)
     tables.lines.append(f"const char *const owl_labels[OWL_LABELS] = {{{quoted}}};")
     tables.add("uint8_t", "owl_is_event", [int(name in model.event_labels) for name in model.labels], public=True)
-    tables.lines.append("const owl_decision owl_decisions[OWL_LABELS] = {")
-    for label in model.labels:
-        d = model.decision.of(label)
+    by_label = [model.decision.of(label) for label in model.labels]
+    _add_decisions(tables, model, "owl_decisions[OWL_LABELS]", by_label)
+    any_label = for_any(model.decision, model.event_labels)
+    _add_decisions(tables, model, "owl_tracks[OWL_TRACKS]", by_label if model.overlapping else [any_label])
+    return "\n".join(tables.lines), tables.bytes
+
+
+def _add_decisions(tables: "_Tables", model: Model, name: str, decisions: Sequence[DecisionSettings]) -> None:
+    """Add how scores become events, for each label or each track."""
+    tables.lines.append(f"const owl_decision {name} = {{")
+    for d in decisions:
         floats = [_number(value) for value in (d.on, d.off, d.again)]
         doubles = [repr(float(v)) for v in (d.shortest_s, d.longest_s, d.pause_s, d.gap_s, d.early_s, d.late_s)]
         tables.lines.append(f"    {{{', '.join([*floats, *doubles, str(round(d.gap_s / model.step_s))])}}},")
     tables.lines.append("};")
-    return "\n".join(tables.lines), tables.bytes
 
 
 class _Tables:

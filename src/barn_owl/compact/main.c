@@ -21,8 +21,7 @@ typedef struct {
     double start, end;
     int track, label;
     double score;
-    float onset_score; /* highest of any label where it begins */
-    long first, last;  /* steps that it is named by */
+    long first, last; /* steps that it is named by */
 } event;
 
 typedef struct {
@@ -33,7 +32,8 @@ typedef struct {
 static enum { EVENTS_FOUND, LOGITS, LEVELS } shows;
 static event events[EVENTS];
 static long event_count;
-static table sounds = {NULL, 0, 0, OWL_LABELS}, begins = {NULL, 0, 0, OWL_LABELS}, smooth = {NULL, 0, 0, OWL_LABELS},
+/* Scores of what is followed: of any label together, or, where several may sound at once, of each. */
+static table sounds = {NULL, 0, 0, OWL_TRACKS}, begins = {NULL, 0, 0, OWL_TRACKS}, smooth = {NULL, 0, 0, OWL_TRACKS},
              naming = {NULL, 0, 0, OWL_LABELS + 2};
 
 static void fail(const char *why)
@@ -155,11 +155,27 @@ static void print_row(const float *row, int count)
         printf("%.9g%c", (double)row[i], i + 1 < count ? ',' : '\n');
 }
 
+/* Adds a row of what is followed of the scores of the labels. */
+static void add_followed(table *t, const float *scores)
+{
+    float row[OWL_TRACKS], none = 1;
+    int label;
+    for (label = 0; label < OWL_LABELS; label++) {
+        if (OWL_TRACKS == OWL_LABELS)
+            row[label % OWL_TRACKS] = scores[label];
+        else if (owl_is_event[label])
+            none *= 1 - scores[label];
+    }
+    if (OWL_TRACKS != OWL_LABELS)
+        row[0] = 1 - none;
+    add_row(t, row);
+}
+
 static void score_frame(owl *o, const float *frame)
 {
     if (owl_push_frame(o, frame)) {
-        add_row(&sounds, o->sounds);
-        add_row(&begins, o->begins);
+        add_followed(&sounds, o->sounds);
+        add_followed(&begins, o->begins);
         add_row(&naming, o->naming);
         if (shows == LOGITS)
             print_row(o->logits, OWL_OUTPUTS);
@@ -211,43 +227,43 @@ static void score_recording(void)
 static void average(void)
 {
     long half = OWL_SMOOTH_STEPS / 2, i, k;
-    int label;
+    int number;
     for (i = 0; i < sounds.rows; i++) {
-        float row[OWL_LABELS];
+        float row[OWL_TRACKS];
         long low = i < half ? 0 : i - half, high = i + half < sounds.rows ? i + half : sounds.rows - 1;
-        for (label = 0; label < OWL_LABELS; label++) {
+        for (number = 0; number < OWL_TRACKS; number++) {
             float sum = 0;
             for (k = low; k <= high; k++)
-                sum += sounds.values[k * OWL_LABELS + label];
-            row[label] = sum / (float)(high - low + 1);
+                sum += sounds.values[k * OWL_TRACKS + number];
+            row[number] = sum / (float)(high - low + 1);
         }
         add_row(&smooth, row);
     }
 }
 
-static float begin_score(long step, int label)
+static float begin_score(long step, int number)
 {
-    return begins.values[step * OWL_LABELS + label];
+    return begins.values[step * OWL_TRACKS + number];
 }
 
 /* Place of a maximum between steps: that of a parabola through the logarithms of it and its neighbours. */
-static double peak(long at, int label)
+static double peak(long at, int number)
 {
     double before, here, after, bend;
     if (at <= 0 || at >= begins.rows - 1)
         return (double)at;
-    before = log(begin_score(at - 1, label) + 1e-4f);
-    here = log(begin_score(at, label) + 1e-4f);
-    after = log(begin_score(at + 1, label) + 1e-4f);
+    before = log(begin_score(at - 1, number) + 1e-4f);
+    here = log(begin_score(at, number) + 1e-4f);
+    after = log(begin_score(at + 1, number) + 1e-4f);
     bend = before - 2 * here + after;
     return bend < 0 ? (double)at + 0.5 * (before - after) / bend : (double)at;
 }
 
 typedef struct {
-    int is_open, label;
-    double start;
+    int is_open, number;
+    double start, ended;
     long onset, first, last, last_onset;
-    float score, onset_score;
+    float score;
 } track;
 
 static double at_step(double step)
@@ -262,7 +278,7 @@ static double milliseconds(double seconds)
 
 static void close_event(track *t)
 {
-    const owl_decision *d = owl_decisions + t->label;
+    const owl_decision *d = owl_tracks + t->number;
     double start, end, least;
     long last = t->last > t->first ? t->last : t->first;
     event *e = events + event_count;
@@ -274,23 +290,16 @@ static void close_event(track *t)
     t->last_onset = t->onset;
     start = at_step(t->start) + d->early_s;
     start = start < 0 ? 0 : start;
+    start = start > t->ended ? start : t->ended;
     end = at_step((double)t->last + 0.5) - d->late_s;
     least = start + at_step(1) - at_step(0);
     if (event_count == EVENTS)
         fail("more events than there is room for");
     event_count++;
-    e->start = milliseconds(start), e->end = milliseconds(end > least ? end : least);
-    e->track = t->label, e->label = -1, e->score = t->score, e->onset_score = t->onset_score;
+    t->ended = end = end > least ? end : least;
+    e->start = milliseconds(start), e->end = milliseconds(end);
+    e->track = t->number, e->label = -1, e->score = t->score;
     e->first = t->first, e->last = last < t->first + OWL_NAMED_STEPS - 1 ? last : t->first + OWL_NAMED_STEPS - 1;
-}
-
-static float any_begins(long step)
-{
-    float found = 0;
-    int label;
-    for (label = 0; label < OWL_LABELS; label++)
-        found = begin_score(step, label) > found ? begin_score(step, label) : found;
-    return found;
 }
 
 static void open_event(track *t, long step)
@@ -299,21 +308,18 @@ static void open_event(track *t, long step)
     low = low < 0 ? 0 : low;
     low = low < t->last_onset + OWL_PEAK ? t->last_onset + OWL_PEAK : low;
     high = high < begins.rows - 1 ? high : begins.rows - 1;
-    t->is_open = 1, t->start = (double)step, t->onset = t->last = t->first = step, t->score = t->onset_score = 0;
-    for (best = low, i = low; i <= high; i++) {
-        float any = any_begins(i);
-        best = begin_score(i, t->label) > begin_score(best, t->label) ? i : best;
-        t->onset_score = any > t->onset_score ? any : t->onset_score;
-    }
-    if (low <= high && begin_score(best, t->label) >= OWL_FAINT)
-        t->start = peak(best, t->label), t->onset = best, t->first = best < step ? best : step;
+    t->is_open = 1, t->start = (double)step, t->onset = t->last = t->first = step, t->score = 0;
+    for (best = low, i = low; i <= high; i++)
+        best = begin_score(i, t->number) > begin_score(best, t->number) ? i : best;
+    if (low <= high && begin_score(best, t->number) >= OWL_FAINT)
+        t->start = peak(best, t->number), t->onset = best, t->first = best < step ? best : step;
 }
 
-static float highest(long from, long to, int label)
+static float highest(long from, long to, int number)
 {
     float found = 0;
     for (; from < to; from++) {
-        float x = smooth.values[from * OWL_LABELS + label];
+        float x = smooth.values[from * OWL_TRACKS + number];
         found = x > found ? x : found;
     }
     return found;
@@ -328,27 +334,27 @@ static void extend(track *t, float score, long end)
 static int begins_again(const track *t, long step, long before)
 {
     long i;
-    if (begin_score(step, t->label) < owl_decisions[t->label].again || step <= before + OWL_PEAK)
+    if (begin_score(step, t->number) < owl_tracks[t->number].again || step <= before + OWL_PEAK)
         return 0;
     for (i = step - OWL_PEAK < 0 ? 0 : step - OWL_PEAK; i <= step + OWL_PEAK && i < begins.rows; i++)
-        if (begin_score(i, t->label) > begin_score(step, t->label))
+        if (begin_score(i, t->number) > begin_score(step, t->number))
             return 0;
     return 1;
 }
 
-static void follow(int label)
+static void follow(int number)
 {
-    const owl_decision *d = owl_decisions + label;
+    const owl_decision *d = owl_tracks + number;
     long gap = d->gap_steps, step = 0, start, end, at, i, before;
-    track t = {0, 0, 0, 0, 0, 0, -OWL_PEAK, 0, 0};
-    t.label = label;
+    track t = {0, 0, 0, -1e30, 0, 0, 0, -OWL_PEAK, 0};
+    t.number = number;
     while (step < smooth.rows) {
-        if (smooth.values[step * OWL_LABELS + label] < d->off) {
+        if (smooth.values[step * OWL_TRACKS + number] < d->off) {
             step++;
             continue;
         }
         start = step;
-        while (step < smooth.rows && smooth.values[step * OWL_LABELS + label] >= d->off)
+        while (step < smooth.rows && smooth.values[step * OWL_TRACKS + number] >= d->off)
             step++;
         end = step;
         if (t.is_open && start - t.last - 1 > gap)
@@ -359,13 +365,12 @@ static void follow(int label)
         before = t.onset;
         for (i = start; d->again < 1 && i < end; i++)
             if (begins_again(&t, i, before)) {
-                extend(&t, highest(at, i, label), i);
+                extend(&t, highest(at, i, number), i);
                 close_event(&t);
-                t.is_open = 1, t.start = peak(i, label), t.onset = t.first = t.last = i, t.score = 0;
-                t.onset_score = any_begins(i);
-                at = before = i;
+                t.is_open = 1, t.start = peak(i, number), t.onset = t.first = t.last = i, t.score = 0;
+                               at = before = i;
             }
-        extend(&t, highest(at, end, label), end);
+        extend(&t, highest(at, end, number), end);
     }
     close_event(&t);
 }
@@ -393,7 +398,7 @@ static void name(event *e)
     for (k = 0; k <= OWL_LABELS; k++)
         best += exp((sums[k] - sums[found]) / total);
     best = 1 / best;
-    if (found == OWL_LABELS || !owl_is_event[found] || best < OWL_NAMED)
+    if (found == OWL_LABELS || !owl_is_event[found] || best < OWL_NAMED || e->score < owl_decisions[found].on)
         return;
     e->label = found;
     e->score *= best;
@@ -424,38 +429,19 @@ static int by_start(const void *a, const void *b)
     return strcmp(owl_labels[x->label], owl_labels[y->label]);
 }
 
-/* Puts together what has one name and no gap or beginning between. */
-static void join(void)
-{
-    long made = 0, i, k;
-    for (i = 0; i < event_count; i++) {
-        const owl_decision *d = owl_decisions + events[i].label;
-        for (k = 0; k < made; k++)
-            if (events[k].label == events[i].label && events[i].start - events[k].end <= d->gap_s
-                && (events[i].onset_score < d->again || events[i].start < events[k].start + OWL_JOIN_S)) {
-                events[k].end = fmax(events[k].end, events[i].end);
-                events[k].score = fmax(events[k].score, events[i].score);
-                break;
-            }
-        if (k == made)
-            events[made++] = events[i];
-    }
-    event_count = made;
-}
-
 /* Of events that share too much of the shorter one's time, keeps the one with the highest score. */
 static void sort_out(void)
 {
     long kept = 0, i, k;
     qsort(events, (size_t)event_count, sizeof(event), by_score);
     for (i = 0; i < event_count; i++) {
-        for (k = 0; k < kept; k++) {
+        for (k = 0; OWL_ALONE < 1 && k < kept; k++) {
             double both = fmin(events[i].end, events[k].end) - fmax(events[i].start, events[k].start);
             double shorter = fmin(events[i].end - events[i].start, events[k].end - events[k].start);
             if (fmax(both, 0) / fmax(shorter, 1e-9) > OWL_ALONE)
                 break;
         }
-        if (k == kept)
+        if (OWL_ALONE >= 1 || k == kept)
             events[kept++] = events[i];
     }
     event_count = kept;
@@ -485,10 +471,10 @@ static void leave_out(void)
 static void decide(void)
 {
     long kept = 0, i;
-    int label;
-    for (label = 0; label < OWL_LABELS; label++)
-        if (owl_is_event[label])
-            follow(label);
+    int number;
+    for (number = 0; number < OWL_TRACKS; number++)
+        if (OWL_NAMES || owl_is_event[number])
+            follow(number);
     qsort(events, (size_t)event_count, sizeof(event), by_track);
     for (i = 0; i < event_count; i++) {
         if (OWL_NAMES)
@@ -499,7 +485,6 @@ static void decide(void)
             events[kept++] = events[i];
     }
     event_count = kept;
-    join();
     sort_out();
     leave_out();
 }

@@ -34,8 +34,8 @@ def write_onnx(model: Model, path: str | Path, *, takes_features: bool = False, 
     ``naming``, ``(steps, labels + 2)``, is what a stretch of steps is named by (`barn_owl.model.family.named`).
     Labels, rate, window, step and decision settings are in the metadata.
 
-    takes_features : the input is ``frames`` instead, log-mel in dB, ``(frames, bands)``. Raises ModelError for a model that is no such graph or that `onnx` is missing
-    for, OutputError for a file that is there already.
+    takes_features : the input is ``frames`` instead, log-mel in dB, ``(frames, bands)``. Raises ModelError for a
+    model that is no such graph or that `onnx` is missing for, OutputError for a file that is there already.
 
     >>> barn_owl.write_onnx(barn_owl.plain_model(barn_owl.Plan(), labels=6), "model.onnx", force=True)
     """

@@ -55,6 +55,7 @@ typedef struct {
 extern const char *const owl_labels[OWL_LABELS];
 extern const uint8_t owl_is_event[OWL_LABELS]; /* 1 for a label that is reported, 0 for background and the like */
 extern const owl_decision owl_decisions[OWL_LABELS];
+extern const owl_decision owl_tracks[OWL_TRACKS]; /* of what is followed: any label together, or each */
 
 void owl_start(owl *o);
 

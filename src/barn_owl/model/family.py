@@ -45,6 +45,11 @@ def named(naming: np.ndarray, values: np.ndarray | None = None) -> np.ndarray:
     return np.asarray(weights @ (naming[:, :-1] if values is None else values) / weights.sum(), dtype=np.float32)
 
 
+def any_of(scores: np.ndarray) -> np.ndarray:
+    """Score that any of several labels sounds, ``(..., labels)`` to ``(...)``, as if each did so by itself."""
+    return np.asarray(1 - np.prod(1 - scores, axis=-1), dtype=np.float32)
+
+
 class Family(Protocol):
     """A trained classifier."""
 

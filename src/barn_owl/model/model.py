@@ -17,7 +17,7 @@ from barn_owl.features.activity import around_clip, quiet_level
 from barn_owl.files import is_file, is_folder, not_a_file, whole_file
 from barn_owl.model.extras import ExtraColumn, ExtraColumns
 from barn_owl.model.families import rebuild
-from barn_owl.model.family import Cost, Family, Steps, named
+from barn_owl.model.family import Cost, Family, Steps, any_of, named
 from barn_owl.model.header import Header, check_arrays, parsed
 from barn_owl.model.kept import Kept, packed, unpacked
 from barn_owl.model.pooled import Pooled, SomebodyElses
@@ -25,16 +25,16 @@ from barn_owl.model.settings import DecisionSettings
 from barn_owl.network import sigmoid, softmax
 from barn_owl.sound import UniformSettings, make_uniform
 
-FORMAT = 6
+FORMAT = 7
 """Version of the header; raised when an older Barn Owl could misread it."""
-OLDEST = 6
+OLDEST = 7
 """Oldest format that is read."""
 STEPS_AT_ONCE = 1024
 
 
 class ClipSaid(NamedTuple):
     """What a model says of a clip: log-odds of each label, ``(labels,)``, what they are decided by,
-    ``(features,)``, and the highest score of any label that is reported, at any step."""
+    ``(features,)``, and the highest score, at any step, that any label but background sounds."""
 
     logits: np.ndarray
     embedding: np.ndarray
@@ -131,7 +131,7 @@ class Model:
         """
         around = self._around_clip(frames)
         said = self.steps(np.concatenate([around, frames, around]), extras)
-        highest = float(sigmoid(said.sounds[:, self.sounding]).max())
+        highest = float(any_of(sigmoid(said.sounds[:, self.sounding])).max())
         return ClipSaid(named(said.naming)[:-1], named(said.naming, said.embedding), highest)
 
     def clip_scores(self, logits: np.ndarray) -> np.ndarray:

@@ -32,7 +32,10 @@ class MlpSettings(Settings):
 
 
 class LabelDecision(Settings):
-    """What is decided otherwise for one label; what is left out is as for all."""
+    """What is decided otherwise for one label; what is left out is as for all.
+
+    Where events are named as a whole, `off` and `again` are those of all labels.
+    """
 
     on: float | None = Field(default=None, gt=0, le=1)
     off: float | None = Field(default=None, ge=0, lt=1)
@@ -50,20 +53,20 @@ class DecisionSettings(Settings):
     0.8
     """
 
-    on: float = Field(default=0.5, gt=0, le=1)
-    """Score that an event reaches at least once."""
+    on: float = Field(default=0.4, gt=0, le=1)
+    """Score that any label sounds, which an event reaches at least once."""
     off: float = Field(default=0.2, ge=0, lt=1)
     """Score that it stays above."""
-    named: float = Field(default=0.4, ge=0, le=1)
+    named: float = Field(default=0.2, ge=0, le=1)
     """Score that its name reaches, over its whole extent."""
-    again: float = Field(default=0.5, gt=0, le=1)
+    again: float = Field(default=0.7, gt=0, le=1)
     """Onset score from which on a sound that still sounds begins again, as another event; 1 for never."""
-    smooth_s: float = Field(default=0.1, ge=0, le=60)
+    smooth_s: float = Field(default=0.0, ge=0, le=60)
     """Time over which scores are averaged first, 0 for as they are."""
-    shortest_s: float = Field(default=0.05, ge=0, le=LONGEST_S)
+    shortest_s: float = Field(default=0.1, ge=0, le=LONGEST_S)
     longest_s: float = Field(default=3600.0, gt=0, le=LONGEST_S)
     """Shorter and longer events are left out."""
-    gap_s: float = Field(default=0.2, ge=0, le=LONGEST_S)
+    gap_s: float = Field(default=0.1, ge=0, le=LONGEST_S)
     """Gaps between events of one label up to this are closed."""
     pause_s: float = Field(default=0.0, ge=0, le=LONGEST_S)
     """Time after an event of a label in which no other of it can begin."""

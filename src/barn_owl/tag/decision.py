@@ -1,18 +1,19 @@
 """From scores over time to events.
 
-A label sounds for as long as its score, averaged over a moment, stays above ``off``, if it reaches ``on`` meanwhile.
-It begins where its onset score is highest near there, and begins again, as another event, where that rises to
-``again``.
+Something sounds for as long as the score that any label does, averaged over a moment, stays above ``off``, if it
+reaches ``on`` meanwhile. It begins where the onset score is highest near there, and begins again, as another event,
+where that rises to ``again``. What it is called is said by the whole of it. Where several labels may sound at once,
+each is followed by itself instead, and keeps its name.
 """
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 
 import numpy as np
 
 from barn_owl.errors import PlanError
 from barn_owl.model import DecisionSettings, Model
-from barn_owl.model.family import named
+from barn_owl.model.family import any_of, named
 from barn_owl.network import softmax
 from barn_owl.tag.trace import TraceBlock
 
@@ -22,8 +23,6 @@ PEAK = 3
 """Steps before and after an onset in which there is no other."""
 NAMED_S = 10.0
 """How much of a stretch of sound, from its onset on, it is named by at most."""
-NAME_TEMPERATURE = 1.0
-JOIN_S = 0.1
 FAINT = 0.1
 """Onset score from which on it says better where an event begins than the score itself."""
 
@@ -69,14 +68,13 @@ class Timing:
 
 @dataclass(frozen=True)
 class _Candidate:
-    """A stretch in which a label sounds, before it is named: its times, the label's number, the highest score of it,
-    the highest onset score of any label where it begins, and what names it, ``(steps, labels + 2)``."""
+    """A stretch in which something sounds, before it is named: its times, the number of the label that it was found
+    by (-1: any), its highest score, and what names it, ``(steps, labels + 2)``."""
 
     start_s: float
     end_s: float
     number: int
     score: float
-    onset_score: float
     naming: np.ndarray
 
 
@@ -90,7 +88,6 @@ class _Open:
     last: int
     score: float
     first: int
-    onset_score: float
     rows: list[np.ndarray] = field(default_factory=list)
     gathered: int = 0
 
@@ -130,12 +127,18 @@ class Decider:
         if unknown:
             raise PlanError(f"decision.labels.{unknown[0]}: the model knows {', '.join(labels)}")
         self._timing, self._settings = timing, settings
-        self._tracks = [
-            _Track(number, timing, settings.of(label)) for number, label in enumerate(labels) if label not in silent
-        ]
+        self._reported = np.array([number for number, label in enumerate(labels) if label not in silent], dtype=int)
+        # What any of them may be is followed once, and named later; each label by itself where they sound together.
+        self._any = names
+        self._tracks = [_Track(0, -1, timing, for_any(settings, [labels[number] for number in self._reported]))]
+        if not names:
+            self._tracks = [
+                _Track(place, int(number), timing, settings.of(labels[number]))
+                for place, number in enumerate(self._reported)
+            ]
         self._sorter = _Sorter(labels, silent, settings, dropped, names=names)
         self._smoother = Smoother(round(settings.smooth_s / timing.step_s))
-        self._sounds, self._begins = (np.empty((0, len(labels)), dtype=np.float32) for _ in range(2))
+        self._sounds, self._begins = (np.empty((0, len(self._tracks)), dtype=np.float32) for _ in range(2))
         self._naming = np.empty((0, len(labels) + 2), dtype=np.float32)
         self._base = self._done = 0  # step of the first row that is kept, and the first that is not decided
 
@@ -160,15 +163,20 @@ class Decider:
         It waits for longer if it goes on within the gap, or if another overlaps it and only the surer one stays.
         """
         gap = max((track.settings.gap_s for track in self._tracks), default=0.0)
-        return self._timing.window_s / 2 + 2 * gap + (self._smoother.half + NEAR + 2) * self._timing.step_s
+        return self._timing.window_s / 2 + gap + (self._smoother.half + NEAR + 2) * self._timing.step_s
 
     def push(self, block: TraceBlock) -> list[Event]:
         """Take the next block and return the events that are certain now."""
-        self._sounds = np.concatenate([self._sounds, self._smoother.push(block.sounds)])
-        self._begins = np.concatenate([self._begins, block.begins])
+        self._sounds = np.concatenate([self._sounds, self._smoother.push(self._followed(block.sounds))])
+        self._begins = np.concatenate([self._begins, self._followed(block.begins)])
         self._naming = np.concatenate([self._naming, block.naming])
         # Where an event begins is looked for a little further on.
         return self._decide(self._base + len(self._sounds) - NEAR - 1)
+
+    def _followed(self, scores: np.ndarray) -> np.ndarray:
+        """Scores of what is followed, ``(steps, tracks)``: of any label together, or of each."""
+        own = scores[:, self._reported]
+        return any_of(own)[:, None] if self._any else own
 
     def finish(self) -> list[Event]:
         """Return the events that were still open at the end of the recording."""
@@ -193,6 +201,11 @@ class Decider:
         return self._sorter.push(found, min(open_s, to_come))
 
 
+def for_any(settings: DecisionSettings, labels: Sequence[str]) -> DecisionSettings:
+    """What is decided of any of some labels together: what reaches the lowest threshold may be one of them."""
+    return settings.model_copy(update={"on": min((settings.of(label).on for label in labels), default=settings.on)})
+
+
 def decided(blocks: Iterable[TraceBlock], decider: Decider) -> Iterator[Event]:
     """Events of the blocks of a whole recording, as they are decided."""
     for block in blocks:
@@ -201,14 +214,17 @@ def decided(blocks: Iterable[TraceBlock], decider: Decider) -> Iterator[Event]:
 
 
 class _Track:
-    """One label: the stretch of it that is open, if any."""
+    """What is followed, a label or any of them: the stretch of it that is open, if there is one.
 
-    def __init__(self, number: int, timing: Timing, settings: DecisionSettings) -> None:
-        self.number, self.settings, self._timing = number, settings, timing
+    column : of its scores; number : of the label, -1 for any.
+    """
+
+    def __init__(self, column: int, number: int, timing: Timing, settings: DecisionSettings) -> None:
+        self.number, self.settings, self._timing, self._column = number, settings, timing, column
         self._gap = round(settings.gap_s / timing.step_s)
         self._most = round(NAMED_S / timing.step_s)
         self._open: _Open | None = None
-        self._last_onset = -PEAK
+        self._last_onset, self._ended_s = -PEAK, -np.inf
         self._naming, self._base = np.empty((0, 0), dtype=np.float32), 0
 
     @property
@@ -222,18 +238,17 @@ class _Track:
         """Decide on the steps from `first` to `until`; the arrays begin at step `base`. Return what has ended."""
         found: list[_Candidate] = []
         self._naming, self._base = naming, base
-        sounds, own = sounds[:, self.number], begins[:, self.number]
+        sounds, begins = sounds[:, self._column], begins[:, self._column]
         for start, end, highest in self._stretches(sounds[first - base : until - base], first):
             if self._open is not None and start - self._open.last - 1 > self._gap:
                 found += self.close()
             if self._open is None:
                 self._begin(begins, base, start)
             at = start
-            for again in self._agains(own, base, start, end):
+            for again in self._agains(begins, base, start, end):
                 self._extend(sounds[at - base : again - base].max(initial=0), again)
                 found += self.close()
-                onset_score = float(begins[again - base].max())
-                self._open, at = _Open(_peak(own, again - base) + base, again, again, 0.0, again, onset_score), again
+                self._open, at = _Open(_peak(begins, again - base) + base, again, again, 0.0, again), again
             self._extend(highest if at == start else sounds[at - base : end - base].max(initial=0), end)
         if self._open is not None and until - self._open.last - 1 > self._gap:
             found += self.close()
@@ -269,11 +284,11 @@ class _Track:
         """Open a stretch: it begins where its onset score is highest near its first step, if that says anything."""
         low = max(step - NEAR, base, self._last_onset + PEAK)
         near = begins[low - base : step + NEAR + 1 - base]
-        start, onset, own = float(step), step, near[:, self.number]
-        if len(own) and own.max() >= FAINT:
-            onset = low + int(own.argmax())
-            start = _peak(begins[:, self.number], onset - base) + base
-        self._open = _Open(start, onset, step, 0.0, min(onset, step), float(near.max(initial=0)))
+        start, onset = float(step), step
+        if len(near) and near.max() >= FAINT:
+            onset = low + int(near.argmax())
+            start = _peak(begins, onset - base) + base
+        self._open = _Open(start, onset, step, 0.0, min(onset, step))
 
     def _agains(self, begins: np.ndarray, base: int, start: int, end: int) -> list[int]:
         """Steps from `start` to `end` in which a label that sounds begins again."""
@@ -294,13 +309,14 @@ class _Track:
             return []
         self._last_onset = found.onset
         found.gather(self._naming, self._base, found.last + 1, self._most)
-        start_s = max(0.0, self._timing.at(found.start) + self.settings.early_s)
+        start_s = max(0.0, self._ended_s, self._timing.at(found.start) + self.settings.early_s)
         end_s = max(self._timing.at(found.last + 0.5) - self.settings.late_s, start_s + self._timing.step_s)
-        return [_Candidate(start_s, end_s, self.number, found.score, found.onset_score, found.named_by())]
+        self._ended_s = end_s
+        return [_Candidate(start_s, end_s, self.number, found.score, found.named_by())]
 
 
 class _Sorter:
-    """Makes events of candidates: names them, joins and leaves out what cannot be beside others."""
+    """Makes events of candidates: names them, and leaves out what cannot be beside others."""
 
     def __init__(
         self,
@@ -314,8 +330,7 @@ class _Sorter:
         self._labels, self._settings, self._dropped, self._names = labels, settings, dropped, names
         self._is_silent = np.array([label in silent for label in labels] + [True])
         self._own = [settings.of(label) for label in labels]
-        self._longest_gap_s = max((own.gap_s for own in self._own), default=0.0)
-        self._held: list[_Candidate] = []  # what another one, not yet decided, may overlap or join
+        self._held: list[_Candidate] = []  # what another one, not yet decided, may overlap
         self._ended_s = np.full(len(labels), -np.inf)
 
     def push(self, found: list[_Candidate], until_s: float) -> list[Event]:
@@ -324,56 +339,43 @@ class _Sorter:
         given: list[Event] = []
         while self._held:
             together, end_s = 1, self._held[0].end_s
-            while together < len(self._held) and self._held[together].start_s <= end_s + self._longest_gap_s:
+            while together < len(self._held) and self._held[together].start_s < end_s:
                 end_s = max(end_s, self._held[together].end_s)
                 together += 1
-            if end_s + self._longest_gap_s >= until_s:
+            if end_s > until_s:
                 break
             given += self._events(self._held[:together])
             del self._held[:together]
         return given
 
     def _events(self, candidates: list[_Candidate]) -> list[Event]:
-        """Events of candidates that may belong together, in order of time."""
-        named = [one for candidate in candidates if (one := self._named(candidate)) is not None]
-        kept = _not_overlapping([event for event, _ in self._joined(named)], self._settings.alone)
-        for event, _ in named:
-            if self._dropped is not None and event not in kept:
-                self._dropped.append(_left_out(event, "overlaps a surer label"))
-        return [event for event in kept if self._is_fit(event)]
+        """Events of candidates that may overlap, in order of time."""
+        events = [event for candidate in candidates if (event := self._named(candidate)) is not None]
+        kept = events if self._settings.alone >= 1 else _not_overlapping(events, self._settings.alone)
+        for event in events:
+            if event not in kept:
+                self._leave_out(event, "overlaps a surer label")
+        return [event for event in sorted(kept, key=_by_start) if self._is_fit(event)]
 
-    def _named(self, candidate: _Candidate) -> tuple[Event, _Candidate] | None:
+    def _named(self, candidate: _Candidate) -> Event | None:
         """Name a candidate by its whole extent; None for what is no event by its name."""
         start_s, end_s = round(candidate.start_s, 3), round(candidate.end_s, 3)
         if not self._names:
-            return Event(start_s, end_s, self._labels[candidate.number], min(1.0, candidate.score)), candidate
-        scores = softmax(named(candidate.naming) / np.float32(NAME_TEMPERATURE))
+            return Event(start_s, end_s, self._labels[candidate.number], min(1.0, candidate.score))
+        scores = softmax(named(candidate.naming))
         number = int(scores.argmax())
         label = self._labels[number] if number < len(self._labels) else "none"
-        score = candidate.score * float(scores[number])
-        if self._is_silent[number] or scores[number] < self._settings.named:
-            reason = "named as no event" if self._is_silent[number] else "no sure name"
-            self._leave_out(Event(start_s, end_s, label, score), reason)
-            return None
-        return Event(start_s, end_s, label, min(1.0, score)), candidate
-
-    def _joined(self, named: list[tuple[Event, _Candidate]]) -> list[tuple[Event, _Candidate]]:
-        """Put together what has one name and no gap or beginning between."""
-        made: list[tuple[Event, _Candidate]] = []
-        for event, candidate in named:
-            own = self._settings.of(event.label)
-            for number, (other, its) in enumerate(made):
-                if (
-                    other.label == event.label
-                    and event.start_s - other.end_s <= own.gap_s
-                    and (candidate.onset_score < own.again or event.start_s < other.start_s + JOIN_S)
-                ):
-                    end_s, score = max(other.end_s, event.end_s), max(other.score, event.score)
-                    made[number] = replace(other, end_s=end_s, score=score), its
-                    break
-            else:
-                made.append((event, candidate))
-        return made
+        event = Event(start_s, end_s, label, min(1.0, candidate.score * float(scores[number])))
+        reason = ""
+        if self._is_silent[number]:
+            reason = "named as no event"
+        elif scores[number] < self._settings.named:
+            reason = "no sure name"
+        elif candidate.score < self._own[number].on:
+            reason = "below the threshold of its label"
+        if reason:
+            self._leave_out(event, reason)
+        return None if reason else event
 
     def _is_fit(self, event: Event) -> bool:
         """Whether an event is long and short enough, and the last one of its label long enough ago."""
