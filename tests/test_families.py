@@ -209,7 +209,7 @@ def test_further_columns_help_where_the_sound_cannot(clips, tmp_path, caplog):
     told["side"] = told["label"].map({"left": "port", "right": "starboard"})
     told["depth_m"] = told["depth_m"] + 10 * (told["label"] == "left")
     told.loc[3, "depth_m"] = np.nan
-    plan = small_plan("logistic", background=[])
+    plan = able_plan("logistic", background=[])
     blind = train(told, tmp_path / "blind", plan).evaluate().scores.balanced_accuracy
     run = train(told, tmp_path / "seeing", plan.but(columns=["side", "depth_m"]))
     assert run.evaluate().scores.balanced_accuracy == 1.0 > blind

@@ -56,7 +56,7 @@ def test_long_sound_has_the_same_frames_however_many_threads_share_it(rng, featu
 
 
 def test_who_may_wait_is_given_frames_by_whole_chunks_and_the_rest_at_the_end(rng):
-    front_end = FrontEnd()
+    front_end = FrontEnd(hop_ms=10)
     x = rng.standard_normal(5 * RATE).astype(np.float32)
     blocks = list(front_end.frame_blocks(np.split(x, range(700, len(x), 700))))
     counts = [len(block) for block in blocks if len(block)]
@@ -72,7 +72,7 @@ def test_who_may_wait_is_given_frames_by_whole_chunks_and_the_rest_at_the_end(rn
 
 @pytest.mark.parametrize("window", ["hann", "hamming", "blackmanharris"])
 def test_power_is_that_of_scipy(rng, window):
-    front_end = FrontEnd(features=["power"], window=window, frame_ms=25, fft=512)
+    front_end = FrontEnd(features=["power"], window=window, frame_ms=25, hop_ms=10, fft=512)
     x = rng.standard_normal(8_000).astype(np.float32)
     w = scipy.signal.get_window(window, 400)
     other = scipy.signal.ShortTimeFFT(w * 2 / w.sum(), 160, RATE, mfft=512, phase_shift=None)
@@ -100,7 +100,9 @@ def test_odd_even_and_padded_transforms_are_the_definition(rng, frame_ms, fft):
 
 def test_parseval_and_stages_agree(rng):
     x = rng.standard_normal(4_000).astype(np.float32)
-    front_end = FrontEnd(features=["power", "magnitude", "spectrogram", "mel", "log-mel", "mfcc"], lifter=22)
+    front_end = FrontEnd(
+        features=["power", "magnitude", "spectrogram", "mel", "log-mel", "mfcc"], lifter=22, hop_ms=10
+    )
     f = front_end.frames(x)
     bins = front_end.fft_length // 2 + 1
     power, magnitude, level = f[:, :bins], f[:, bins : 2 * bins], f[:, 2 * bins : 3 * bins]
@@ -202,7 +204,7 @@ def test_flux_is_the_distance_to_the_frame_before(rng):
 
 
 def test_momentary_loudness_of_the_reference_tone():
-    front_end = FrontEnd(features=["loudness"], rate_hz=48_000)
+    front_end = FrontEnd(features=["loudness"], rate_hz=48_000, hop_ms=10)
     x = sine(997, seconds=2, rate=48_000)
     # BS.1770-4: a full-scale 997 Hz sine in one channel reads -3.01.
     assert_close(front_end.frames(x)[60:, 0], np.full(137, -3.01, np.float32), rtol=0, atol=0.02)

@@ -9,11 +9,13 @@ import numpy as np
 import pytest
 from safetensors.numpy import load_file
 
-from barn_owl.clips import load_frames
+from barn_owl.clips import ClipFrames, load_frames
 from barn_owl.errors import TrainingError
+from barn_owl.evaluate import predict
 from barn_owl.features import FrontEnd
-from barn_owl.learn import members
-from barn_owl.learn.members import kept_processes
+from barn_owl.learn import Examples, members
+from barn_owl.learn.fitted import held_out_parts
+from barn_owl.learn.members import held_out, kept_processes
 from barn_owl.model import load_model
 from barn_owl.runs import Work, train
 from helpers import assert_close, small_plan, sound
@@ -35,7 +37,7 @@ def test_networks_side_by_side_are_the_same_as_one_after_the_other(few_clips, tm
     dropped = ["seconds", "waiting"]
     assert alone.curves.drop(columns=dropped).equals(together.curves.drop(columns=dropped))
     # What they say is the mean of what each says, and no two are the same.
-    family, frames = alone.model.family, alone.model.front_end.frames(sound("hum", rng))
+    family, frames = alone.model.family, alone.model.front_end.frames(sound("hum", rng, 3.0))
     said = [network.forward(frames[None, ..., None])[0][0] for network in family.networks]
     assert_close(family.steps(frames).sounds, np.mean(said, axis=0)[:, : family.labels], rtol=1e-3, atol=1e-3)
     assert np.abs(said[0] - said[1]).max() > 0.01
@@ -111,3 +113,49 @@ def test_frames_on_disk_go_to_another_process_without_their_content(clips, tmp_p
         assert (there == here).all()
     again = pickle.loads(pickle.dumps(memory))  # noqa: S301
     assert all((there == here).all() for there, here in zip(again.parts, memory.parts, strict=True))
+
+
+def examples_of(groups: str, labels: str) -> Examples:
+    """A clip of one frame for each letter; its number is the value of the frame."""
+    numbers = np.arange(len(groups), dtype=np.float32)
+    targets = np.array([[label == other for other in "xyb"] for label in labels], dtype=np.float32)
+    frames = ClipFrames([np.full((1, 4), number, np.float32) for number in numbers])
+    return Examples(clips=frames, targets=targets, extras=np.zeros((len(groups), 0), np.float32), groups=list(groups))
+
+
+def test_each_validation_clip_is_unheard_by_one_network():
+    train, validation = examples_of("zz", "xy"), examples_of("aabbccdd", "xyxyxyxy")
+    plan = plan_of(2).but(background=["b"], training={"refit": 1})
+    parts = held_out(plan, validation)
+    assert all(len({part for part, group in zip(parts, validation.groups, strict=True) if group == name}) == 1
+               for name in "abcd")  # fmt: skip
+    assert (np.bincount(parts) == 4).all()
+    shares = members.cross_fitted(plan, ["x", "y", "b"], train, validation)
+    for number, (own, judged_on) in enumerate(shares):
+        assert [clip[0, 0] for clip in judged_on.clips.parts] == np.flatnonzero(parts == number).tolist()
+        assert [clip[0, 0] for clip in own.clips.parts] == [0, 1, *np.flatnonzero(parts != number)]
+        assert (own.targets[2:] == validation.targets[parts != number]).all()
+    # Without refit nobody learns from them; nor does one network alone.
+    for other in (plan.but(training={"refit": 0}), plan_of(1).but(training={"refit": 1})):
+        assert not len(held_out(other, validation))
+        assert all(
+            share == (train, validation) for share in members.cross_fitted(other, ["x", "y", "b"], train, validation)
+        )
+
+
+def test_a_single_group_is_left_out_by_one_network_and_background_judges_none():
+    validation = examples_of("aaac", "xyxb")
+    assert held_out_parts(examples_of("aaa", "xyx"), 2).tolist() == [0, 0, 0]
+    shares = members.cross_fitted(
+        plan_of(2).but(background=["b"], training={"refit": 1}), ["x", "y", "b"], examples_of("z", "x"), validation
+    )
+    assert [judged_on is None for _, judged_on in shares] == [False, True]
+
+
+def test_what_is_said_of_a_validation_clip_comes_from_the_network_that_has_not_heard_it(few_clips, tmp_path):
+    run = train(few_clips, tmp_path / "run", plan_of(2).but(training={"refit": 1}))
+    said, again = run.predictions, predict(run.model, few_clips)[0].set_index("file")["score"]
+    own = said[said["split"] == "validation"].set_index("file")["score"]
+    assert not np.allclose(own, again[own.index], rtol=0.001)
+    test = said[said["split"] == "test"].set_index("file")["score"]
+    assert_close(test.to_numpy(), again[test.index].to_numpy(), rtol=1e-4)

@@ -82,7 +82,7 @@ def test_longest_pause_and_labels_of_their_own_on_hand_made_traces():
     assert DecisionSettings(labels={"hum": {"on": 0.95}}).of("hum").on == 0.95
     with pytest.raises(PlanError, match=r"decision.labels.gull: the model knows"):
         Decider(["hum"], [], TIMING, DecisionSettings(labels={"gull": {"on": 0.9}}))
-    with pytest.raises(PlanError, match=r"labels.hum.off must be at most on=0.5, got 0.95"):
+    with pytest.raises(PlanError, match=r"labels.hum.off must be at most on=0.4, got 0.95"):
         DecisionSettings(labels={"hum": {"off": 0.95}})
 
 
@@ -581,7 +581,7 @@ def test_ctrl_c_in_an_archive_keeps_what_is_finished(runs, nights, tmp_path, mon
     )
     lengths = [audio_info(file).duration_s for file in files]
     assert (got.stopped, got.done) == (True, files[:1])
-    assert told[-1] == pytest.approx((lengths[0], sum(lengths)))
+    assert told[-1] == pytest.approx((lengths[0], sum(lengths)), abs=0.05)  # whole steps
     monkeypatch.undo()
     assert tag_archive(runs["cnn"].model, files, keep=tmp_path / "kept").kept == files[:1]
 

@@ -99,7 +99,7 @@ def test_a_run_that_was_there_survives_until_there_is_something_better(few_clips
 def test_a_killed_command_can_be_resumed(few_clips, tmp_path):
     write_clip_table(few_clips, tmp_path / "clips.csv")
     (tmp_path / "plan.toml").write_text(
-        'family = "cnn"\n[training]\nepochs = 400\npatience = 400\nrefit = 0\n[cnn]\nsize = "tiny"\nnetworks = 2\n'
+        'family = "cnn"\n[training]\nepochs = 400\npatience = 400\nrefit = 0\n[cnn]\nsize = "tiny"\n'
         "[scenes]\ncount = 16\nseconds = 1.5\nforeign = 0\n[rehearsal]\nminutes = 0\n"
     )
     command = ["train", str(tmp_path / "clips.csv"), "--run", str(tmp_path / "run"), "--quiet"]
@@ -326,7 +326,7 @@ def test_the_command_trains_families_seeds_and_from_a_model(few_clips, tmp_path,
     table, plan = str(tmp_path / "clips.csv"), tmp_path / "plan.toml"
     plan.write_text(
         'background = ["still"]\n[training]\nepochs = 3\nrefit = 2\n'
-        '[cnn]\nsize = "tiny"\nnetworks = 1\n[scenes]\ncount = 8\nforeign = 0\n'
+        '[cnn]\nsize = "tiny"\nkinds = ["2d"]\n[scenes]\ncount = 8\nforeign = 0\n'
         "[pooling]\nwindows = 60\n[rehearsal]\nminutes = 0\n[trees]\nrounds = 10\n[kernel]\nwidth = 1.2\n"
     )
     assert barn_owl(["train", table, "--run", str(tmp_path / "all"), "--plan", str(plan), "--family", "all"]) == 0

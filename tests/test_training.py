@@ -119,9 +119,9 @@ def spoilt(run, tmp_path, change):
     elif change == "foreign":
         save_file(arrays, path)
     elif change == "newer":
-        path.write_bytes(content.replace(rb"\"format\": 6", rb"\"format\": 9"))
+        path.write_bytes(content.replace(rb"\"format\": 7", rb"\"format\": 9"))
     elif change == "older":
-        path.write_bytes(content.replace(rb"\"format\": 6", rb"\"format\": 1"))
+        path.write_bytes(content.replace(rb"\"format\": 7", rb"\"format\": 1"))
     elif change == "mean":
         path.write_bytes(content.replace(rb"\"bands\": 48", rb"\"bands\": 47"))
     return path
@@ -133,7 +133,7 @@ def spoilt(run, tmp_path, change):
         ("cut", "is not a model file, or is damaged"),
         ("text", "is not a model file, or is damaged"),
         ("foreign", "not those of a Barn Owl model"),
-        ("newer", "written by a newer Barn Owl .model format 9, this one reads 6"),
+        ("newer", "written by a newer Barn Owl .model format 9, this one reads 7"),
         ("older", "written by an older Barn Owl .model format 1.; train it again"),
         ("mean", "is damaged"),
         ("missing", "does not exist"),

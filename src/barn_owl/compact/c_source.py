@@ -20,7 +20,7 @@ from barn_owl.model import DecisionSettings, Model
 from barn_owl.model.convolutional import outputs_of
 from barn_owl.model.quantised import SUM_SHIFT, Quantised, QuantisedStage
 from barn_owl.model.stages import Stage, every_stage
-from barn_owl.tag.decision import FAINT, NAMED_S, NEAR, PEAK, for_any
+from barn_owl.tag.decision import FAINT, NAMED_S, Timing, for_any
 
 KINDS = {
     "convolution": "CONVOLUTION", "depthwise": "DEPTHWISE", "max": "MAXIMUM", "mean": "MEAN", "residual": "RESIDUAL"
@@ -166,8 +166,8 @@ def _sizes(model: Model, laid: _Layout, numbers: int) -> str:
         "NAMES": int(not model.overlapping),
         "TRACKS": len(model.labels) if model.overlapping else 1,
         "NAMED_STEPS": round(NAMED_S / model.step_s),
-        "NEAR": NEAR,
-        "PEAK": PEAK,
+        "NEAR": Timing.of(model).near,
+        "PEAK": Timing.of(model).peak,
         "FAINT": _number(FAINT),
         "NUMBERS": numbers,
     }

@@ -53,7 +53,7 @@ def on_runtime(model: Model) -> Model:
 class GraphFamily:
     """The family of a model as an open graph that a runtime computes."""
 
-    name = "cnn"
+    name, onsets = "cnn", True
 
     def __init__(self, model: Model) -> None:
         own = family_of(model)

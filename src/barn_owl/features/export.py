@@ -22,7 +22,7 @@ def frame_table(front_end: FrontEnd, frames: np.ndarray) -> pd.DataFrame:
     >>> front_end = barn_owl.FrontEnd()
     >>> samples, rate_hz = barn_owl.read_audio("night.wav")
     >>> barn_owl.frame_table(front_end, front_end.frames(samples[:16000])).shape
-    (97, 49)
+    (61, 49)
     """
     table = pd.DataFrame(frames, columns=front_end.columns)
     table.insert(0, "time_s", front_end.times(len(frames)))
@@ -75,7 +75,7 @@ def write_frames(
     >>> front_end = barn_owl.FrontEnd()
     >>> sound = barn_owl.stream_audio("night.wav", rate_hz=front_end.rate_hz)
     >>> barn_owl.write_frames(front_end, front_end.frame_blocks(sound), "frames.csv")
-    1397
+    874
     """
     path = Path(path)
     checked_target(path, force=force, endings=ENDINGS)

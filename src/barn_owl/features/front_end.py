@@ -32,7 +32,7 @@ class FrontEnd(FrontEndSettings):
 
     >>> front_end = FrontEnd(rate_hz=16_000, bands=40, features=["log-mel", "deltas", "pitch"])
     >>> front_end.frames(np.zeros(16_000, dtype=np.float32)).shape
-    (97, 81)
+    (61, 81)
     """
 
     @cached_property

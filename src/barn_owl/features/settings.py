@@ -30,7 +30,7 @@ class FrontEndSettings(Settings):
     features: list[str] = Field(default=["log-mel"], min_length=1, max_length=64)
     rate_hz: int = Field(default=16_000, ge=1_000, le=384_000)
     frame_ms: float = Field(default=32.0, gt=0, le=1000)
-    hop_ms: float = Field(default=10.0, gt=0)
+    hop_ms: float = Field(default=16.0, gt=0)
     window: str = "hann"
     fft: int | None = Field(default=None, ge=8, le=1 << 20)
     bands: int = Field(default=48, ge=1, le=512)

@@ -23,7 +23,7 @@ from barn_owl.sound import SoundSettings, UniformSettings
 class TrainingSettings(Settings):
     """How a network is trained."""
 
-    epochs: int = Field(default=28, ge=1, le=100_000)
+    epochs: int = Field(default=24, ge=1, le=100_000)
     batch: int = Field(default=8, ge=2, le=4096)
     rate: float = Field(default=8e-3, gt=0, le=1)
     decay: float = Field(default=0.02, ge=0, le=10)
@@ -148,8 +148,9 @@ class RehearsalSettings(Settings):
 
     minutes: float = Field(default=5.0, ge=0, le=600)
     """How long it is at most; 0 for none."""
-    decide: bool = False
-    """Whether thresholds and lengths of `[decision]` are found on it; otherwise they are taken as they are."""
+    decide: bool | None = None
+    """Whether thresholds and lengths of `[decision]` are found on it; otherwise they are taken as they are. Left out:
+    for pooled families, whose scores differ too much for settings that suit all."""
 
 
 class ThresholdSettings(Settings):
@@ -192,7 +193,7 @@ class Plan(Settings):
     nothing stands out serves as background."""
     columns: list[str] = Field(default=[])
     """Further columns of the clip table that the pooled families look at, numbers or words."""
-    front_end: FrontEnd = FrontEnd(hop_ms=16)
+    front_end: FrontEnd = FrontEnd()
     clips: UniformSettings = UniformSettings()
     split: Shares = Shares()
     level: LevelSettings = LevelSettings()

@@ -52,7 +52,7 @@ class PooledWindows:
             if variants is not None and turn and not watched:
                 for clip, frames in enumerate(variants.of_all(turn, workers=1)):
                     maker.replace(clip, frames)
-            scenes = maker.make(count, plan.window_frames, rng, most=SOUNDS_A_WINDOW)
+            scenes = maker.make(count, plan.window_frames, rng, most=SOUNDS_A_WINDOW, whole=0.0)
             heard = scenes.sounds.sum(axis=1) >= LEAST_FRAMES
             named = np.array([number not in background for number in range(len(labels))])
             heard[:, ~named] &= ~heard[:, named].any(axis=1, keepdims=True)

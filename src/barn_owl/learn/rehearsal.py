@@ -136,7 +136,7 @@ def rehearse(model: Model, plan: Plan, parts: Sequence[tuple[Model, Rehearsal]])
     parts : rehearsals, at least one, each with the model that has not learned from its clips.
     """
     traces = [trace_of_samples(own, one.samples, f"{number} {FILE}") for number, (own, one) in enumerate(parts)]
-    if plan.rehearsal.decide:
+    if not model.family.onsets if plan.rehearsal.decide is None else plan.rehearsal.decide:
         truths = [one.truth.assign(file=trace.file) for trace, (_, one) in zip(traces, parts, strict=True)]
         model = replace(model, decision=best_decision(model, traces, pd.concat(truths, ignore_index=True)))
     rehearsal = joined([one for _, one in parts])

@@ -139,17 +139,18 @@ class SceneMaker:
         self._sounds[clip] = _described(self._front_end, frames)
 
     def make(
-        self, count: int, frames: int, rng: np.random.Generator, *, most: int | None = None, margin: int = 0
-    ) -> Scenes:
+        self, count: int, frames: int, rng: np.random.Generator, *, most: int | None = None, margin: int = 0,
+        whole: float | None = None,
+    ) -> Scenes:  # fmt: skip
         """Make `count` scenes of `frames` frames with up to `most` sounds each, or as many as suit their length.
 
         margin : frames at both ends of which nothing is asked: no sound begins there but to reach further in.
+        whole : share of scenes that hold whole clips, if not that of the plan.
         """
+        whole = self._plan.scenes.whole if whole is None else whole
         most = most or max(1, round(SOUNDS_A_SECOND * frames * self._front_end.hop_s))
         made = [
-            self._row(frames, rng, margin)
-            if rng.random() < self._plan.scenes.whole
-            else self._scene(frames, rng, most, margin)
+            self._row(frames, rng, margin) if rng.random() < whole else self._scene(frames, rng, most, margin)
             for _ in range(count)
         ]
         events = [(number, *event) for number, one in enumerate(made) for event in one.events]

@@ -159,27 +159,36 @@ class OverScenes:
         return np.concatenate(parts, axis=-1, dtype=np.float32)
 
     def _stretches(self, scenes: Scenes, at: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """Steps of each sound that is heard, and its label, in each step of the first dimension alike."""
-        inside, labels = (np.zeros((len(scenes.frames), len(at), SOUNDS), dtype=np.float32) for _ in range(2))
-        taken = np.zeros(len(scenes.frames), dtype=int)
+        """Steps of each sound that is heard, ``(scenes, steps, SOUNDS)``, and which labels it has, or none of them,
+        in each step alike, ``(scenes, steps, SOUNDS * (labels + 1))``."""
+        count, labels = len(scenes.frames), len(self._reported) + 1
+        inside = np.zeros((count, len(at), SOUNDS), dtype=np.float32)
+        names = np.zeros((count, SOUNDS, labels), dtype=np.float32)
+        places: dict[tuple[int, int, int], int] = {}
+        taken = np.zeros(count, dtype=int)
         for scene, first, last, label in scenes.events:
             steps = slice(*np.searchsorted(at, [first, last]))
-            if steps.stop > steps.start and taken[scene] < SOUNDS and not self._overlapping:
-                inside[scene, steps, taken[scene]] = 1
-                labels[scene, :, taken[scene]] = label
-                taken[scene] += 1
-        return inside, labels
+            # A sound of several labels is there once for each.
+            place = places.setdefault((scene, first, last), int(taken[scene]))
+            if steps.stop > steps.start and place < SOUNDS:
+                inside[scene, steps, place] = 1
+                names[scene, place, label] = 1
+                taken[scene] = max(taken[scene], place + 1)
+        alike = np.broadcast_to(names.reshape(count, 1, -1), (count, len(at), SOUNDS * labels))
+        return inside, alike
 
     def loss(self, logits: np.ndarray, targets: np.ndarray) -> tuple[float, np.ndarray]:
         labels = len(self._reported)
         frames = 2 * labels
-        wanted, counts, inside, numbers = np.split(targets, [frames, 2 * frames, 2 * frames + SOUNDS], axis=-1)
+        wanted, counts, inside, names = np.split(targets, [frames, 2 * frames, 2 * frames + SOUNDS], axis=-1)
         gradient = np.empty_like(logits)
         loss, gradient[..., :frames] = weighted_cross_entropy(logits[..., :frames], wanted, counts)
-        names = np.arange(labels + 1) == numbers[:, 0, :, None]
-        smooth = names * np.float32(1 - SMOOTHING) + np.float32(SMOOTHING / (labels + 1))
+        smooth = names[:, 0].reshape(len(names), SOUNDS, labels + 1) * np.float32(1 - SMOOTHING)
+        smooth += np.float32(SMOOTHING / 2 if self._overlapping else SMOOTHING / (labels + 1))
         naming, attention = logits[..., frames:-1], logits[..., -1]
-        whole, by_name, by_attention = stretch_cross_entropy(naming, attention, inside, smooth, multilabel=False)
+        whole, by_name, by_attention = stretch_cross_entropy(
+            naming, attention, inside, smooth, multilabel=self._overlapping
+        )
         gradient[..., frames:-1] = np.float32(NAMES_COUNT) * by_name
         gradient[..., -1] = np.float32(NAMES_COUNT) * by_attention
         return loss + NAMES_COUNT * whole, gradient
@@ -198,14 +207,14 @@ class OverScenes:
         """What each sound of a label is named, and what it is."""
         labels = len(self._reported)
         centres = np.arange(logits.shape[1]) * self._family.step + self._family.window // 2
-        inside, numbers = self._stretches(scenes, centres)
+        inside, names = self._stretches(scenes, centres)
         naming = logits[..., 2 * labels :]
         pooled, _ = pooled_by_attention(naming[..., :-1], naming[..., -1], inside)
-        there = inside.any(axis=1) & (numbers[:, 0] < labels)
+        targets = names[:, 0].reshape(len(names), SOUNDS, labels + 1)[..., :labels]
+        there = inside.any(axis=1) & targets.any(axis=2)
         if not there.any():
             return np.zeros((1, labels)), np.zeros((1, labels))
-        targets = np.arange(labels) == numbers[:, 0][there][:, None]
-        return pooled[there][:, :labels], targets.astype(np.float32)
+        return pooled[there][:, :labels], targets[there]
 
     def family(self, plan: Plan, arrays: list[Arrays]) -> Family:
         labels = self._family.labels

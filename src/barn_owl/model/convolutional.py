@@ -50,7 +50,7 @@ class Convolutional:
     for the step as a whole its attention.
     """
 
-    name = "cnn"
+    name, onsets = "cnn", True
 
     def __init__(
         self, features: int, labels: int, settings: NetworkSettings, level: LevelSettings, rng: np.random.Generator

@@ -21,6 +21,7 @@ class Ensemble:
         if any((one.window, one.step) != (first.window, first.step) for one, _, _ in members):
             raise ValueError("the members look at windows of different lengths")
         self.window, self.step = first.window, first.step
+        self.onsets = all(family.onsets for family, _, _ in members)
 
     def steps(self, frames: np.ndarray, extras: np.ndarray | None = None) -> Steps:
         """Return the mean log-odds, and what the members decide by, side by side; see `Family`.

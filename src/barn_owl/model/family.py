@@ -56,6 +56,8 @@ class Family(Protocol):
     name: str
     window: int
     step: int
+    onsets: bool
+    """Whether it tells where sounds begin: then what sounds is followed whatever its label, and named as a whole."""
 
     def steps(self, frames: np.ndarray, extras: np.ndarray | None = None) -> Steps:
         """Return what it says of all steps that fit into `frames`.

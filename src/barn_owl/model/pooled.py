@@ -28,7 +28,7 @@ class Pooled:
     in the window a sound begins, it does not say.
     """
 
-    step = STEP
+    step, onsets = STEP, False
 
     def __init__(
         self,

@@ -45,7 +45,7 @@ class QuantisedStage:
 class Quantised:
     """Networks in whole numbers over levels in floats, and the mean of what they say."""
 
-    name = "int8"
+    name, onsets = "int8", True
 
     def __init__(
         self,

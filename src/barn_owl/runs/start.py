@@ -6,7 +6,7 @@ from barn_owl.clips import labels_in
 from barn_owl.errors import PlanError
 from barn_owl.learn import Fitted, Plan
 from barn_owl.model import Model, load_model
-from barn_owl.model.convolutional import Convolutional
+from barn_owl.model.convolutional import Convolutional, parted
 
 
 def adopt(plan: Plan, model: Model, path: str) -> Plan:
@@ -47,18 +47,21 @@ def starting_point(plan: Plan, labels: list[str]) -> Fitted | None:
     made = Convolutional(
         plan.front_end.width, len(labels), family.settings, family.level, np.random.default_rng(plan.seed)
     )
-    layers = len(made.networks[0].layers)
-    if plan.start.frozen >= layers:
-        raise PlanError(f"start.frozen must be less than {layers}, the layers of the network")
+    layers = [len(network.layers) for network in made.networks]
+    if plan.start.frozen >= min(layers):
+        raise PlanError(f"start.frozen must be less than {min(layers)}, the layers of the network")
     arrays = {name: array.copy() for name, array in made.arrays().items()}
     for name, array in family.arrays().items():
-        if int(name.split(".")[1]) < layers - 1:
+        network, layer = map(int, name.split(".")[:2])
+        if layer < layers[network] - 1:
             arrays[name] = array
             continue
+        before, now = (parted(one, len(own)) for one, own in ((array, model.labels), (arrays[name], labels)))
         for number, label in enumerate(labels):
-            if label in model.labels:  # two outputs each: that it sounds, and that it begins
-                at = model.labels.index(label)
-                arrays[name][..., [number, number + len(labels)]] = array[..., [at, at + len(model.labels)]]
+            if label in model.labels:
+                for its, ours in zip(before, now, strict=True):
+                    ours[..., number] = its[..., model.labels.index(label)]
+        now[2][..., -2:] = before[2][..., -2:]  # none of the labels, and attention
     made.load(arrays)
     return Fitted(family=made, mean=model.mean, deviation=model.deviation)
 

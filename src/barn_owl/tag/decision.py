@@ -17,10 +17,10 @@ from barn_owl.model.family import any_of, named
 from barn_owl.network import softmax
 from barn_owl.tag.trace import TraceBlock
 
-NEAR = 8
-"""Steps before and after the first one above ``off`` in which the onset is looked for."""
-PEAK = 3
-"""Steps before and after an onset in which there is no other."""
+NEAR_S = 0.32
+"""Time before and after the first step above ``off`` in which the onset is looked for."""
+PEAK_S = 0.12
+"""Time before and after an onset in which there is no other."""
 NAMED_S = 10.0
 """How much of a stretch of sound, from its onset on, it is named by at most."""
 FAINT = 0.1
@@ -60,6 +60,16 @@ class Timing:
     def of(cls, model: Model) -> "Timing":
         """Return that of a model: its first step tells of the middle of the first frame."""
         return cls(step_s=model.step_s, first_s=model.front_end.frame_ms / 2000, window_s=model.window_s)
+
+    @property
+    def near(self) -> int:
+        """Steps in `NEAR_S`."""
+        return max(1, round(NEAR_S / self.step_s))
+
+    @property
+    def peak(self) -> int:
+        """Steps in `PEAK_S`."""
+        return max(1, round(PEAK_S / self.step_s))
 
     def at(self, step: float) -> float:
         """Time of a step, or of a place between two."""
@@ -110,7 +120,8 @@ class Decider:
     Where a label sounds is told step by step; what it is called, by the whole of it (`barn_owl.model.family.named`).
     Events of one label come in order of time and never overlap; those of different labels may, unless ``alone``
     forbids. silent : labels that are no events; dropped : a list to add what was left out to, with the reason.
-    names : False where several labels may sound at once: each stretch then keeps the label that it was found by.
+    names : False where several labels may sound at once, or onsets are not told: each label is followed by itself,
+    and keeps its name.
     """
 
     def __init__(
@@ -153,7 +164,7 @@ class Decider:
             Timing.of(model),
             settings or model.decision,
             dropped,
-            names=not model.overlapping,
+            names=model.family.onsets and not model.overlapping,
         )
 
     @property
@@ -162,8 +173,10 @@ class Decider:
 
         It waits for longer if it goes on within the gap, or if another overlaps it and only the surer one stays.
         """
-        gap = max((track.settings.gap_s for track in self._tracks), default=0.0)
-        return self._timing.window_s / 2 + gap + (self._smoother.half + NEAR + 2) * self._timing.step_s
+        near, gap = self._timing.near, max((track.gap for track in self._tracks), default=0)
+        # Where labels are followed each by itself, one that is still to come may overlap.
+        steps = self._smoother.half + near + max(gap + 3, 0 if self._any else near + 2)
+        return self._timing.window_s / 2 + steps * self._timing.step_s
 
     def push(self, block: TraceBlock) -> list[Event]:
         """Take the next block and return the events that are certain now."""
@@ -171,7 +184,7 @@ class Decider:
         self._begins = np.concatenate([self._begins, self._followed(block.begins)])
         self._naming = np.concatenate([self._naming, block.naming])
         # Where an event begins is looked for a little further on.
-        return self._decide(self._base + len(self._sounds) - NEAR - 1)
+        return self._decide(self._base + len(self._sounds) - self._timing.near - 1)
 
     def _followed(self, scores: np.ndarray) -> np.ndarray:
         """Scores of what is followed, ``(steps, tracks)``: of any label together, or of each."""
@@ -193,11 +206,15 @@ class Decider:
         for track in self._tracks:
             found += track.go_on(self._sounds, self._begins, self._naming, self._base, self._done, until)
         self._done = until
-        drop = max(0, until - NEAR - PEAK - self._base)
+        drop = max(0, until - self._timing.near - self._timing.peak - self._base)
         self._sounds, self._begins, self._naming = self._sounds[drop:], self._begins[drop:], self._naming[drop:]
         self._base += drop
+        if self._any:  # nothing that is followed overlaps another
+            return self._sorter.push(found, np.inf)
         open_s = min((track.earliest_s for track in self._tracks), default=np.inf)
-        to_come = self._timing.at(until - NEAR) + min((track.settings.early_s for track in self._tracks), default=0.0)
+        to_come = self._timing.at(until - self._timing.near) + min(
+            (track.settings.early_s for track in self._tracks), default=0.0
+        )
         return self._sorter.push(found, min(open_s, to_come))
 
 
@@ -221,10 +238,10 @@ class _Track:
 
     def __init__(self, column: int, number: int, timing: Timing, settings: DecisionSettings) -> None:
         self.number, self.settings, self._timing, self._column = number, settings, timing, column
-        self._gap = round(settings.gap_s / timing.step_s)
+        self.gap = round(settings.gap_s / timing.step_s)
         self._most = round(NAMED_S / timing.step_s)
         self._open: _Open | None = None
-        self._last_onset, self._ended_s = -PEAK, -np.inf
+        self._last_onset, self._ended_s = -self._timing.peak, -np.inf
         self._naming, self._base = np.empty((0, 0), dtype=np.float32), 0
 
     @property
@@ -240,7 +257,7 @@ class _Track:
         self._naming, self._base = naming, base
         sounds, begins = sounds[:, self._column], begins[:, self._column]
         for start, end, highest in self._stretches(sounds[first - base : until - base], first):
-            if self._open is not None and start - self._open.last - 1 > self._gap:
+            if self._open is not None and start - self._open.last - 1 > self.gap:
                 found += self.close()
             if self._open is None:
                 self._begin(begins, base, start)
@@ -250,7 +267,7 @@ class _Track:
                 found += self.close()
                 self._open, at = _Open(_peak(begins, again - base) + base, again, again, 0.0, again), again
             self._extend(highest if at == start else sounds[at - base : end - base].max(initial=0), end)
-        if self._open is not None and until - self._open.last - 1 > self._gap:
+        if self._open is not None and until - self._open.last - 1 > self.gap:
             found += self.close()
         if self._open is not None:
             self._open.gather(naming, base, until, self._most)
@@ -268,7 +285,7 @@ class _Track:
             return []
         starts, ends = edges[::2], edges[1::2]
         highest = np.maximum.reduceat(np.append(score, 0), edges)[::2]
-        group = np.cumsum(np.concatenate([[0], starts[1:] - ends[:-1] > self._gap]))
+        group = np.cumsum(np.concatenate([[0], starts[1:] - ends[:-1] > self.gap]))
         reached = np.maximum.reduceat(highest, np.flatnonzero(np.diff(group, prepend=-1)))
         kept = (reached >= self.settings.on)[group] | (group == group[-1])
         if self._open is not None:
@@ -282,8 +299,8 @@ class _Track:
 
     def _begin(self, begins: np.ndarray, base: int, step: int) -> None:
         """Open a stretch: it begins where its onset score is highest near its first step, if that says anything."""
-        low = max(step - NEAR, base, self._last_onset + PEAK)
-        near = begins[low - base : step + NEAR + 1 - base]
+        low = max(step - self._timing.near, base, self._last_onset + self._timing.peak)
+        near = begins[low - base : step + self._timing.near + 1 - base]
         start, onset = float(step), step
         if len(near) and near.max() >= FAINT:
             onset = low + int(near.argmax())
@@ -296,8 +313,8 @@ class _Track:
             return []
         found, before = [], self._open.onset
         for step in np.flatnonzero(begins[start - base : end - base] >= self.settings.again) + start:
-            near = begins[max(step - PEAK - base, 0) : step + PEAK + 1 - base]
-            if step > before + PEAK and begins[step - base] == near.max():
+            near = begins[max(step - self._timing.peak - base, 0) : step + self._timing.peak + 1 - base]
+            if step > before + self._timing.peak and begins[step - base] == near.max():
                 found.append(int(step))
                 before = int(step)
         return found
