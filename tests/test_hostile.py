@@ -84,8 +84,7 @@ def test_one_bad_name_never_stops_a_job(strange, tmp_path, runs, capsys):
     clips = read_clip_table(table)
     assert len(clips) == 9
     assert sum(file.endswith("caf\\udce9.wav") for file in clips["file"]) == 1
-    anything = ["--on", "0.02", "--off", "0.01", "--named", "0"]
-    tag = ["tag", str(runs["cnn"].folder), str(strange), *anything]
+    tag = ["tag", str(runs["logistic"].folder), str(strange), "--on", "0.1", "--off", "0.05"]
     for command in (
         ["look", str(table)],
         ["check", str(table), "-o", str(tmp_path / "findings.csv"), "--fix", str(tmp_path / "fixed.csv")],

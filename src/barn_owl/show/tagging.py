@@ -13,6 +13,7 @@ from barn_owl.clips import read_clip_table
 from barn_owl.errors import AudioError
 from barn_owl.learn.rehearsal import EVENTS, FILE, TRUTH
 from barn_owl.model import DecisionSettings, Model
+from barn_owl.model.family import any_of
 from barn_owl.runs import Run
 from barn_owl.show.sound import mel_ticks
 from barn_owl.show.style import DUSK, GRID, INK, label_colours, new_figure
@@ -21,7 +22,10 @@ from barn_owl.tag.recorded import Trace, trace_of_samples
 from barn_owl.tag.trace import TraceBlock
 
 LONGEST_S, REHEARSAL_S = 3600.0, 90.0
-MARKERS = {"too short": "v", "too long": "^", "in the pause after one": "x", "overlaps a surer label": "+"}
+MARKERS = {
+    "too short": "v", "too long": "^", "in the pause after one": "x", "overlaps a surer label": "+",
+    "no sure name": "s", "below the threshold of its label": "d",
+}  # fmt: skip
 """Why a label whose score is high enough is no event, and how that is marked."""
 MOST_NAMES = 12
 """Labels up to which their lines are named."""
@@ -102,6 +106,9 @@ def _draw_scores(
     step = max(1, len(scores) // COLUMNS)
     scores = scores[: len(scores) // step * step].reshape(-1, step, scores.shape[1]).max(axis=1)
     times = start_s + kept.first_s + np.arange(len(scores)) * kept.step_s * step
+    if model.family.onsets and not model.overlapping:  # what the thresholds are held against
+        reported = [model.labels.index(label) for label in model.event_labels]
+        axes.fill_between(times, any_of(scores[:, reported]), color=INK, alpha=0.12, linewidth=0, label="any label")
     for label, colour in colours.items():
         axes.plot(times, scores[:, model.labels.index(label)], color=colour, linewidth=1.3, label=label)
     for threshold, name in ((decision.on, "on"), (decision.off, "off")):
