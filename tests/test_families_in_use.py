@@ -191,7 +191,7 @@ def test_scenes_follow_from_the_number_of_clips(tmp_path, rng):
         pd.concat([few.assign(start_s=n / 10_000) for n in range(count)], ignore_index=True)
         for count in (1, 150, 1000)
     ]
-    assert [suggest_plan(table).plan.scenes.count for table in tables] == [320, 360, 480]
+    assert [suggest_plan(table).plan.scenes.count for table in tables] == [320, 720, 800]
 
 
 def test_the_best_may_be_the_highest_f1(few_clips, tmp_path):

@@ -66,7 +66,7 @@ class AugmentSettings(Settings):
 
     tilt_db: float = Field(default=6.0, ge=0, le=30)
     """Largest slope over all bands, up or down, and half as much for bumps: other microphones, other places."""
-    shift_bands: float = Field(default=2.0, ge=0, le=20)
+    shift_bands: float = Field(default=1.5, ge=0, le=20)
     """Largest shift along the bands, up or down, as of a larger or smaller thing; 0 where pitch tells."""
     stretch_percent: float = Field(default=15.0, ge=0, le=90)
     """Largest change of pace, slower or faster; 0 where pace tells."""

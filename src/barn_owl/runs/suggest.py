@@ -36,7 +36,7 @@ QUIET = 0.15
 HIGH_SHARE = 0.5
 """Share of power above 8 kHz from which on a clip is of a high sound, and of clips from which on it is worth a higher
 rate: recordings at 16 kHz, which are frequent, hold nothing of that."""
-SCENES_A_CLIP, FEWEST_SCENES, MOST_SCENES = 0.4, 320, 480
+SCENES_A_CLIP, FEWEST_SCENES, MOST_SCENES = 0.8, 320, 800
 """Scenes an epoch for each clip, and the fewest and most: with more, a training takes longer and gets no better."""
 GAP_S = (0.1, 1.0)
 """Gaps within a sound are closed up to the usual one in the clips, between these."""
