@@ -67,7 +67,7 @@ def outputs_of(steps):
 
 @pytest.fixture
 def recording(tmp_path, rng):
-    kinds = ["still", "hum", "tick", "hiss", "hum", "still"]
+    kinds = ["still", "hum", "still", "tick", "still", "hiss", "still", "hum", "still"]
     samples = np.concatenate([sound(kind, rng, 0.9) for kind in kinds])
     path = tmp_path / "take.wav"
     soundfile.write(path, samples, RATE_HZ, subtype="FLOAT")

@@ -158,16 +158,14 @@ static void print_row(const float *row, int count)
 /* Adds a row of what is followed of the scores of the labels. */
 static void add_followed(table *t, const float *scores)
 {
-    float row[OWL_TRACKS], none = 1;
+    float row[OWL_TRACKS] = {0};
     int label;
     for (label = 0; label < OWL_LABELS; label++) {
         if (OWL_TRACKS == OWL_LABELS)
             row[label % OWL_TRACKS] = scores[label];
         else if (owl_is_event[label])
-            none *= 1 - scores[label];
+            row[0] = scores[label] > row[0] ? scores[label] : row[0];
     }
-    if (OWL_TRACKS != OWL_LABELS)
-        row[0] = 1 - none;
     add_row(t, row);
 }
 

@@ -46,8 +46,11 @@ def named(naming: np.ndarray, values: np.ndarray | None = None) -> np.ndarray:
 
 
 def any_of(scores: np.ndarray) -> np.ndarray:
-    """Score that any of several labels sounds, ``(..., labels)`` to ``(...)``, as if each did so by itself."""
-    return np.asarray(1 - np.prod(1 - scores, axis=-1), dtype=np.float32)
+    """Score that any of several labels sounds: the highest, ``(..., labels)`` to ``(...)``; 0 of no labels.
+
+    Not as if each sounded by itself: many labels that are each a little likely would add up where nothing sounds.
+    """
+    return np.asarray(scores.max(axis=-1, initial=0), dtype=np.float32)
 
 
 class Family(Protocol):

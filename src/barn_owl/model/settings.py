@@ -53,7 +53,7 @@ class DecisionSettings(Settings):
     0.8
     """
 
-    on: float = Field(default=0.4, gt=0, le=1)
+    on: float = Field(default=0.25, gt=0, le=1)
     """Score that any label sounds, which an event reaches at least once."""
     off: float = Field(default=0.2, ge=0, lt=1)
     """Score that it stays above."""
