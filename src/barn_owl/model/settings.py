@@ -54,7 +54,7 @@ class DecisionSettings(Settings):
     """
 
     on: float = Field(default=0.25, gt=0, le=1)
-    """Score that any label sounds, which an event reaches at least once."""
+    """Highest score of any label, which an event reaches at least once."""
     off: float = Field(default=0.2, ge=0, lt=1)
     """Score that it stays above."""
     named: float = Field(default=0.2, ge=0, le=1)

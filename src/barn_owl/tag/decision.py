@@ -1,6 +1,6 @@
 """From scores over time to events.
 
-Something sounds for as long as the score that any label does, averaged over a moment, stays above ``off``, if it
+Something sounds for as long as the highest score of any label, averaged over a moment, stays above ``off``, if it
 reaches ``on`` meanwhile. It begins where the onset score is highest near there, and begins again, as another event,
 where that rises to ``again``. What it is called is said by the whole of it. Where several labels may sound at once,
 each is followed by itself instead, and keeps its name.
@@ -137,7 +137,7 @@ class Decider:
         unknown = sorted(set(settings.labels) - set(labels))
         if unknown:
             raise PlanError(f"decision.labels.{unknown[0]}: the model knows {', '.join(labels)}")
-        self._timing, self._settings = timing, settings
+        self._timing = timing
         self._reported = np.array([number for number, label in enumerate(labels) if label not in silent], dtype=int)
         # What any of them may be is followed once, and named later; each label by itself where they sound together.
         self._any = names
