@@ -39,7 +39,7 @@ def test_networks_side_by_side_are_the_same_as_one_after_the_other(few_clips, tm
     # What they say is the mean of what each says, and no two are the same.
     family, frames = alone.model.family, alone.model.front_end.frames(sound("hum", rng, 3.0))
     said = [network.forward(frames[None, ..., None])[0][0] for network in family.networks]
-    assert_close(family.steps(frames).sounds, np.mean(said, axis=0)[:, : family.labels], rtol=1e-3, atol=1e-3)
+    assert_close(family.steps(frames).sounds, np.mean(said, axis=0)[:, :1], rtol=1e-3, atol=1e-3)
     assert np.abs(said[0] - said[1]).max() > 0.01
     assert family.cost(0.01).weights == sum(len(network.vector) for network in family.networks)
     assert_close(load_model(alone.folder).steps(frames).sounds, family.steps(frames).sounds)

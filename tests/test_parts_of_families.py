@@ -89,9 +89,9 @@ def test_pools_are_their_definition(rng):
             assert_close(y[:, t, b], of(x[:, 2 * t : 2 * t + 3, 2 * b : 2 * b + 2], axis=(1, 2)), rtol=1e-12)
 
 
-def convolutional(bands=48, labels=7, size="small", frames=51) -> Convolutional:
+def convolutional(bands=48, labels=7, size="small", frames=51, **more) -> Convolutional:
     settings_ = NetworkSettings(size=size, kinds=["2d"])
-    return Convolutional(bands, labels, settings_, LevelSettings(frames=frames), np.random.default_rng(0))
+    return Convolutional(bands, labels, settings_, LevelSettings(frames=frames), np.random.default_rng(0), **more)
 
 
 def test_the_summary_counts_right():
@@ -117,9 +117,12 @@ def test_the_summary_counts_right():
 @pytest.mark.parametrize("bands", [8, 30, 48, 64])
 def test_sizes_that_ship_fit_any_bands_and_grow(size, bands):
     made = convolutional(bands, 5, size)
-    said = made.steps(np.zeros((200, bands), np.float32))
-    assert said.sounds.shape == said.begins.shape == (made.count(200), 5) == ((200 - made.window) // made.step + 1, 5)
-    assert len(said.embedding) == len(said.sounds)
+    steps = (200 - made.window) // made.step + 1
+    for tracks, family in ((1, made), (5, convolutional(bands, 5, size, multilabel=True))):
+        said = family.steps(np.zeros((200, bands), np.float32))
+        assert said.sounds.shape == said.begins.shape == (family.count(200), tracks) == (steps, tracks)
+        assert said.naming.shape == (steps, 7)
+        assert len(said.embedding) == steps
     small = convolutional(bands, 5).cost(0.01).weights
     assert {"tiny": made.cost(0.01).weights < small, "medium": made.cost(0.01).weights > small}.get(size, True)
 
@@ -190,12 +193,12 @@ def test_arrays_that_do_not_fit_are_refused(any_run):
     arrays = {name: array.copy() for name, array in family.arrays().items()}
     read = TypeAdapter(Header.model_fields["family"].annotation)
     shape = read.validate_python({"name": family.name, **family.shape()})
-    again = rebuild(shape, arrays, 48, 4)
+    again = rebuild(shape, arrays, 48, 4, multilabel=False)
     assert again.cost(0.01) == family.cost(0.01)
     with pytest.raises((ValueError, KeyError)):
-        rebuild(shape, arrays, 48, 5)
+        rebuild(shape, arrays, 48, 5, multilabel=False)
     with pytest.raises((ValueError, KeyError)):
-        rebuild(shape, {}, 48, 4)
+        rebuild(shape, {}, 48, 4, multilabel=False)
     with pytest.raises(ValidationError):
         read.validate_python({"name": "forest", **family.shape()})
 

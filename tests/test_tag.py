@@ -82,13 +82,13 @@ TIMING = Timing(step_s=0.04, first_s=0.016, window_s=1.2)
 
 
 def hand_made(scores, onsets=(), chunk=256, labels=("hum", "still"), dropped=None, names=(), **settings_):
-    """Decide on a trace of scores for the first label, which begins at the steps `onsets`.
+    """Decide on a trace of scores that something sounds, which begins at the steps `onsets`.
 
     names : steps, and the number of the label that a stretch there is named; elsewhere it is the first.
     """
     settings_ = {"on": 0.6, "off": 0.3, "gap_s": 0.0, "shortest_s": 0.0, "smooth_s": 0.0, "again": 1.0, **settings_}
     decider = Decider(labels, ["still"], TIMING, DecisionSettings(**settings_), dropped)
-    sounds, begins = (np.zeros((len(scores), len(labels)), np.float32) for _ in range(2))
+    sounds, begins = (np.zeros((len(scores), 1), np.float32) for _ in range(2))
     sounds[:, 0] = scores
     begins[list(onsets), 0] = 0.9
     naming = np.zeros((len(scores), len(labels) + 2), np.float32)
@@ -157,20 +157,22 @@ def test_an_event_is_named_by_its_whole_extent():
         ("still", "named as no event"),
         ("none", "named as no event"),
     ]
-    # A name must be sure enough, and its score is part of that of the event: here two labels are even.
-    decider = Decider(["hum", "hiss"], [], TIMING, DecisionSettings(smooth_s=0, named=0.4), dropped=(unsure := []))
-    rows = np.zeros((400, 4), np.float32)
-    rows[:, :2] = 20
-    sounds = np.zeros((400, 2), np.float32)
-    sounds[100:160, 0] = 0.8
-    found = decider.push(TraceBlock(0, sounds, 0 * sounds, rows)) + decider.finish()
-    assert [(one.label, round(one.score, 3)) for one in found] == [("hum", 0.4)]
-    settings_ = DecisionSettings(smooth_s=0, named=0.6)
-    decider = Decider(["hum", "hiss"], [], TIMING, settings_, dropped=unsure)
-    assert not decider.push(TraceBlock(0, sounds, 0 * sounds, rows)) + decider.finish()
-    assert [one.reason for one in unsure] == ["no sure name"]
+    # It must be surely one of the labels that are events, whichever; the score of the name is part of its own. Here
+    # two labels are even, and one of background is half as likely as both.
+    labels, rows = ["hum", "hiss", "still"], np.zeros((400, 5), np.float32)
+    rows[:, :3], rows[:, 3] = 20, -20
+    sounds = np.zeros((400, 1), np.float32)
+    sounds[100:160] = 0.9
+    for least, expected in ((0.6, [("hum", 0.3)]), (0.7, [])):
+        settings_ = DecisionSettings(smooth_s=0, named=least)
+        decider = Decider(labels, ["still"], TIMING, settings_, dropped=(unsure := []))
+        found = decider.push(TraceBlock(0, sounds, 0 * sounds, rows)) + decider.finish()
+        assert [(one.label, round(one.score, 3)) for one in found] == expected
+    assert [one.reason for one in unsure] == ["not surely an event"]
     # Where several labels may sound at once, a stretch keeps the one that it was found by.
-    decider = Decider(["hum", "hiss"], [], TIMING, settings_, names=False)
+    decider = Decider(labels, ["still"], TIMING, settings_, names=False)
+    sounds = np.zeros((400, 3), np.float32)
+    sounds[100:160, 0] = 0.8
     found = decider.push(TraceBlock(0, sounds, 0 * sounds, rows)) + decider.finish()
     assert [(one.label, round(one.score, 3)) for one in found] == [("hum", 0.8)]
 
@@ -180,7 +182,7 @@ def test_steps_count_for_a_name_as_much_as_they_are_attended_to():
     trace[100:150] = 0.8
     rows = np.zeros((200, 4), np.float32)
     rows[:, 0], rows[120:125] = 3.0, (0, 3.0, 0, 12.0)  # five steps are worth exp(12) others
-    sounds = np.stack([trace, 0 * trace], axis=1).astype(np.float32)
+    sounds = trace[:, None].astype(np.float32)
     decider = Decider(["hum", "hiss"], [], TIMING, DecisionSettings(smooth_s=0))
     found = decider.push(TraceBlock(0, sounds, 0 * sounds, rows)) + decider.finish()
     assert [one.label for one in found] == ["hiss"]
@@ -188,20 +190,21 @@ def test_steps_count_for_a_name_as_much_as_they_are_attended_to():
 
 
 def test_what_has_one_name_and_no_beginning_between_is_one_event():
-    """Two labels are found one after the other, and both stretches get the same name."""
-    sounds, begins = np.zeros((300, 2), np.float32), np.zeros((300, 2), np.float32)
-    sounds[100:140, 0], sounds[142:190, 1] = 0.8, 0.7
+    """Something is found twice, with a gap between, and both stretches get the same name."""
+    sounds, begins = np.zeros((300, 1), np.float32), np.zeros((300, 1), np.float32)
+    sounds[100:140], sounds[150:190] = 0.8, 0.75
     rows = np.zeros((300, 4), np.float32)
     rows[:, 1] = 20
 
-    def found(again):
-        settings_ = DecisionSettings(smooth_s=0, gap_s=0.2, again=again)
+    def found(again, gap_s=0.5):
+        settings_ = DecisionSettings(smooth_s=0, gap_s=gap_s, again=again)
         decider = Decider(["hum", "hiss"], [], TIMING, settings_)
         return decider.push(TraceBlock(0, sounds, begins, rows)) + decider.finish()
 
     (event,) = found(0.5)
     assert (event.label, event.start_s, event.end_s) == ("hiss", 4.016, 7.596)
-    begins[142, 1] = 0.9
+    assert len(found(0.5, gap_s=0.3)) == 2
+    begins[150] = 0.9
     assert [event.label for event in found(0.5)] == ["hiss", "hiss"]
 
 

@@ -75,7 +75,7 @@ out_file_option = click.option(
 DECISION_OPTIONS = [
     click.option("--on", type=float, help="Score that an event reaches at least once."),
     click.option("--off", type=float, help="Score below which an event ends."),
-    click.option("--named", type=float, help="Score that the name of an event reaches at least."),
+    click.option("--named", type=float, help="How sure it must be that it is an event at all."),
     click.option("--smooth-s", type=float, help="Time over which scores are averaged first."),
     click.option("--shortest-s", type=float, help="Shortest event in seconds."),
     click.option("--longest-s", type=float, help="Longest event in seconds."),

@@ -61,7 +61,11 @@ def c_source(model: Model, name: str) -> tuple[str, str, str]:
             f"C source needs a transform of even length, this one has {front_end.fft_length}; "
             "set front_end.fft to an even number and train again"
         )
-    laid = _Layout(graph_of(model), outputs_of(len(model.labels)), turned=isinstance(model.family, Quantised))
+    laid = _Layout(
+        graph_of(model),
+        outputs_of(len(model.labels), multilabel=model.overlapping),
+        turned=isinstance(model.family, Quantised),
+    )
     data, numbers = _data(model, laid)
     sizes = _sizes(model, laid, numbers)
     folder = files("barn_owl.compact")
@@ -151,7 +155,7 @@ def _sizes(model: Model, laid: _Layout, numbers: int) -> str:
         "WINDOW": family.window,
         "STEP": family.step,
         "LABELS": len(model.labels),
-        "OUTPUTS": outputs_of(len(model.labels)),
+        "OUTPUTS": outputs_of(len(model.labels), multilabel=model.overlapping),
         "NETWORKS": len(laid.first) - 1,
         "STAGES": len(laid.order),
         "CHANNELS": max(stage.out[1] for stage in laid.order),

@@ -175,5 +175,6 @@ def plain_model(plan: Plan, labels: int) -> Model:
         labels=[str(number) for number in range(labels)], background=[], front_end=front_end, clips=plan.clips,
         decision=plan.decision.but(labels={}), mean=np.zeros(front_end.width, np.float32),
         deviation=np.ones(front_end.width, np.float32),
-        family=Convolutional(front_end.width, labels, plan.cnn, plan.levels, rng),
+        family=Convolutional(front_end.width, labels, plan.cnn, plan.levels, rng, multilabel=plan.overlapping),
+        overlapping=plan.overlapping,
     )  # fmt: skip

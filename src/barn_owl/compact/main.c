@@ -22,6 +22,7 @@ typedef struct {
     int track, label;
     double score;
     long first, last; /* steps that it is named by */
+    int is_new;       /* its onset is so clear that it is no part of what is before it */
 } event;
 
 typedef struct {
@@ -155,25 +156,11 @@ static void print_row(const float *row, int count)
         printf("%.9g%c", (double)row[i], i + 1 < count ? ',' : '\n');
 }
 
-/* Adds a row of what is followed of the scores of the labels. */
-static void add_followed(table *t, const float *scores)
-{
-    float row[OWL_TRACKS] = {0};
-    int label;
-    for (label = 0; label < OWL_LABELS; label++) {
-        if (OWL_TRACKS == OWL_LABELS)
-            row[label % OWL_TRACKS] = scores[label];
-        else if (owl_is_event[label])
-            row[0] = scores[label] > row[0] ? scores[label] : row[0];
-    }
-    add_row(t, row);
-}
-
 static void score_frame(owl *o, const float *frame)
 {
     if (owl_push_frame(o, frame)) {
-        add_followed(&sounds, o->sounds);
-        add_followed(&begins, o->begins);
+        add_row(&sounds, o->sounds);
+        add_row(&begins, o->begins);
         add_row(&naming, o->naming);
         if (shows == LOGITS)
             print_row(o->logits, OWL_OUTPUTS);
@@ -258,7 +245,7 @@ static double peak(long at, int number)
 }
 
 typedef struct {
-    int is_open, number;
+    int is_open, number, is_new;
     double start, ended;
     long onset, first, last, last_onset;
     float score;
@@ -297,6 +284,7 @@ static void close_event(track *t)
     t->ended = end = end > least ? end : least;
     e->start = milliseconds(start), e->end = milliseconds(end);
     e->track = t->number, e->label = -1, e->score = t->score;
+    e->is_new = t->is_new;
     e->first = t->first, e->last = last < t->first + OWL_NAMED_STEPS - 1 ? last : t->first + OWL_NAMED_STEPS - 1;
 }
 
@@ -306,11 +294,13 @@ static void open_event(track *t, long step)
     low = low < 0 ? 0 : low;
     low = low < t->last_onset + OWL_PEAK ? t->last_onset + OWL_PEAK : low;
     high = high < begins.rows - 1 ? high : begins.rows - 1;
-    t->is_open = 1, t->start = (double)step, t->onset = t->last = t->first = step, t->score = 0;
+    t->is_open = 1, t->start = (double)step, t->onset = t->last = t->first = step, t->score = 0, t->is_new = 0;
     for (best = low, i = low; i <= high; i++)
         best = begin_score(i, t->number) > begin_score(best, t->number) ? i : best;
     if (low <= high && begin_score(best, t->number) >= OWL_FAINT)
         t->start = peak(best, t->number), t->onset = best, t->first = best < step ? best : step;
+    if (low <= high)
+        t->is_new = begin_score(best, t->number) >= owl_tracks[t->number].again;
 }
 
 static float highest(long from, long to, int number)
@@ -344,7 +334,7 @@ static void follow(int number)
 {
     const owl_decision *d = owl_tracks + number;
     long gap = d->gap_steps, step = 0, start, end, at, i, before;
-    track t = {0, 0, 0, -1e30, 0, 0, 0, -OWL_PEAK, 0};
+    track t = {0, 0, 0, 0, -1e30, 0, 0, 0, -OWL_PEAK, 0};
     t.number = number;
     while (step < smooth.rows) {
         if (smooth.values[step * OWL_TRACKS + number] < d->off) {
@@ -365,8 +355,8 @@ static void follow(int number)
             if (begins_again(&t, i, before)) {
                 extend(&t, highest(at, i, number), i);
                 close_event(&t);
-                t.is_open = 1, t.start = peak(i, number), t.onset = t.first = t.last = i, t.score = 0;
-                               at = before = i;
+                t.is_open = t.is_new = 1, t.start = peak(i, number), t.onset = t.first = t.last = i, t.score = 0;
+                at = before = i;
             }
         extend(&t, highest(at, end, number), end);
     }
@@ -376,7 +366,7 @@ static void follow(int number)
 /* Names a stretch by its whole extent; see `naming` in the header. */
 static void name(event *e)
 {
-    double sums[OWL_LABELS + 1] = {0}, total = 0, best = 0;
+    double sums[OWL_LABELS + 1] = {0}, total = 0, all = 0, events = 0;
     float top = -INFINITY;
     long i;
     int k, found = 0;
@@ -393,14 +383,23 @@ static void name(event *e)
     }
     for (k = 1; k <= OWL_LABELS; k++)
         found = sums[k] > sums[found] ? k : found;
-    for (k = 0; k <= OWL_LABELS; k++)
-        best += exp((sums[k] - sums[found]) / total);
-    best = 1 / best;
-    if (found == OWL_LABELS || !owl_is_event[found] || best < OWL_NAMED || e->score < owl_decisions[found].on)
+    for (k = 0; k <= OWL_LABELS; k++) {
+        double share = exp((sums[k] - sums[found]) / total);
+        all += share;
+        events += k < OWL_LABELS && owl_is_event[k] ? share : 0;
+    }
+    if (found == OWL_LABELS || !owl_is_event[found] || events / all < OWL_NAMED || e->score < owl_decisions[found].on)
         return;
     e->label = found;
-    e->score *= best;
+    e->score /= all;
     e->score = e->score > 1 ? 1 : e->score;
+}
+
+/* Whether one event is the rest of the one before it. */
+static int goes_on(const event *before, const event *e)
+{
+    return before->label == e->label && !e->is_new
+           && e->start - before->end <= owl_decisions[e->label].gap_s + 1e-6;
 }
 
 static int by_track(const void *a, const void *b)
@@ -479,7 +478,12 @@ static void decide(void)
             name(events + i);
         else
             events[i].label = events[i].track;
-        if (events[i].label >= 0)
+        if (events[i].label < 0)
+            continue;
+        if (OWL_NAMES && kept && goes_on(events + kept - 1, events + i)) {
+            events[kept - 1].end = events[i].end;
+            events[kept - 1].score = fmax(events[kept - 1].score, events[i].score);
+        } else
             events[kept++] = events[i];
     }
     event_count = kept;

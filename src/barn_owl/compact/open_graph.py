@@ -30,8 +30,9 @@ def write_onnx(model: Model, path: str | Path, *, takes_features: bool = False, 
     """Write a model as an ONNX graph of opset 17.
 
     Its input ``samples`` is float32, ``(samples,)``, mono at the model's rate; its outputs ``sounds`` and ``begins``
-    are scores from 0 to 1, ``(steps, labels)``, of which step *i* tells of frame ``window // 2 + i * step``, and
-    ``naming``, ``(steps, labels + 2)``, is what a stretch of steps is named by (`barn_owl.model.family.named`).
+    are scores from 0 to 1 that any label sounds that is an event, ``(steps, 1)``, or that each does, ``(steps,
+    labels)``, where several may at once; step *i* tells of frame ``window // 2 + i * step``. ``naming``, ``(steps,
+    labels + 2)``, is what a stretch of steps is named by (`barn_owl.model.family.named`).
     Labels, rate, window, step and decision settings are in the metadata.
 
     takes_features : the input is ``frames`` instead, log-mel in dB, ``(frames, bands)``. Raises ModelError for a
@@ -72,6 +73,7 @@ class _Graph:
         from onnx import TensorProto, checker, helper
 
         front_end, labels = self._model.front_end, len(self._model.labels)
+        tracks = labels if self._model.overlapping else 1
         if self._takes_features:
             given = helper.make_tensor_value_info("frames", TensorProto.FLOAT, ["frames", front_end.bands])
             levels = self._add("Unsqueeze", self._add("Transpose", "frames", perm=[1, 0]), self._whole([0]))
@@ -87,9 +89,9 @@ class _Graph:
         scores = mean if self._log_odds else self._add("Sigmoid", mean)
         outputs = []
         parts = (
-            ("sounds", scores, 0, labels),
-            ("begins", scores, labels, labels),
-            ("naming", mean, 2 * labels, labels + 2),
+            ("sounds", scores, 0, tracks),
+            ("begins", scores, tracks, tracks),
+            ("naming", mean, 2 * tracks, labels + 2),
         )
         for name, given_by, first, width in parts:
             place = (self._whole([first]), self._whole([first + width]), self._whole([1]))
@@ -174,7 +176,7 @@ class _Graph:
         return self._add("Slice", x, self._whole([before]), self._whole([end]), self._whole([axis]))
 
     def _network(self, stages: Sequence[Stage], x: str) -> str:
-        """Log-odds of one network, ``(steps, 2 * labels)``."""
+        """What one network gives, ``(steps, outputs)``."""
         x = self._stages(stages, x, (self._model.front_end.bands, 1))
         x = self._add("Reshape", x, self._whole([stages[-1].out[1], -1]))
         return self._add("Transpose", x, perm=[1, 0])

@@ -140,7 +140,8 @@ def _smaller(family: Convolutional, groups: list[Group], counts: list[int]) -> C
 def _made(family: Convolutional, settings: NetworkSettings) -> Convolutional:
     """A family of other networks for the same labels."""
     bands = family.networks[0].shapes[0][1]
-    return Convolutional(bands, family.labels, settings, family.level, np.random.default_rng(0))
+    rng = np.random.default_rng(0)
+    return Convolutional(bands, family.labels, settings, family.level, rng, multilabel=family.multilabel)
 
 
 def _settings(settings: NetworkSettings, groups: list[Group], counts: list[int]) -> list[dict[str, object]]:

@@ -53,6 +53,7 @@ def quantise(model: Model, frames: ClipFrames) -> Model:
     quantised = Quantised(
         rounded, stages, family.level,
         input_scale=given.size, input_zero=given.zero, window=family.window, step=family.step,
+        labels=family.labels,
     )  # fmt: skip
     return replace(model, family=quantised, kept=[])
 

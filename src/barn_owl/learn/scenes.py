@@ -32,7 +32,10 @@ LEAD_FRAMES, TAIL_FRAMES = 3, 50
 """Frames before its onset, and at most behind its last one that is heard, that belong to a sound."""
 MADE_UP = 240
 """Made-up sounds to choose from."""
-MADE_UP_STREAM, NOISE_STREAM = 23, 29
+UNLIKE = 240
+"""Sounds that are made of those of labels, to be none of them."""
+CHIMERAS, REVERSED = 0.5, 0.5
+MADE_UP_STREAM, NOISE_STREAM, UNLIKE_STREAM = 23, 29, 37
 """Keep their random numbers apart from those of the training itself."""
 NOISE_S = 20.0
 SHORTEST_BED = 20
@@ -59,6 +62,8 @@ SHIFTS_A_BAND = 20
 """Shifts along the bands are multiples of this part of a band, so that few have to be worked out."""
 DITHER_DB = -90.0
 """Mean level of bands below which a clip's quiet is that of its encoding, 16 bits with dither for example."""
+QUIET_TRIES, QUIET_FRAMES = 3, (6, 80)
+"""Stretches in which nothing sounds that a mixture may have named, and how long they are."""
 TINY = 1e-20
 """Power far below any sound, so that nothing is divided by 0."""
 
@@ -126,7 +131,9 @@ class SceneMaker:
         if not len(self._beds) and not self._quiet:
             self._quiet = self._quiet_parts()
         kind = plan.front_end.model_dump_json(), plan.seed
-        self._foreign = _made_up(*kind) if self._adds and plan.scenes.foreign else []
+        self._foreign: list[tuple[np.ndarray, _Sound]] = []
+        if self._adds and plan.scenes.foreign:
+            self._foreign = [*_made_up(*kind), *self._unlike(np.random.default_rng([plan.seed, UNLIKE_STREAM]))]
         # A random response is a mixture of a slope and of bumps.
         bands = plan.front_end.width
         self._slope = np.linspace(-0.5, 0.5, bands).astype(np.float32)
@@ -159,6 +166,30 @@ class SceneMaker:
         )
         return Scenes(frames_, sounds, begins, counts, events, np.array([one.clip for one in made]))
 
+    def _unlike(self, rng: np.random.Generator) -> list[tuple[np.ndarray, _Sound]]:
+        """Sounds of no label, made of those of labels: the bands of one mirrored, or the low ones of one and the
+        high ones of one of another label."""
+        made = []
+        for _ in range(UNLIKE):
+            kinds = rng.permutation(len(self._by_label))
+            one, *others = (
+                self._clips[clip][self._sounds[clip].first : self._sounds[clip].last]
+                for clip in (int(rng.choice(self._by_label[kind])) for kind in kinds[:2])
+            )
+            bands = one.shape[1]
+            if others and rng.random() < CHIMERAS:
+                length = min(len(one), len(others[0]))
+                cut = int(rng.integers(bands // 4, bands - bands // 4 + 1))
+                low, high = one[:length], others[0][:length]
+                louder = low[:, :cut].max() - high[:, cut:].max()
+                frames = np.concatenate([low[:, :cut], high[:, cut:] + louder], axis=1)
+            else:
+                frames = one[:, ::-1]
+                if rng.random() < REVERSED:
+                    frames = frames[::-1]
+            made.append(np.ascontiguousarray(frames))
+        return [(frames, _described(self._front_end, frames)) for frames in made]
+
     def _quiet_parts(self) -> list[np.ndarray]:
         """What is heard of the clips while their sound is not, if that is more than digital silence."""
         found = []
@@ -184,6 +215,7 @@ class SceneMaker:
             np.log10(scene.frames, out=scene.frames)
             scene.frames *= 10
         scene.mark(self._background)
+        scene.name_quiet(self._background, rng)
         return scene
 
     def _row(self, length: int, rng: np.random.Generator, margin: int) -> "_Scene":
@@ -439,6 +471,22 @@ class _Scene:
             is_known = not np.isnan(self._bed_labels[number])
             self.sounds[:, number] = nothing * (self._bed_labels[number] if is_known else 0)
             self.counts[:, number] = sure & (is_known | ~nothing)
+
+    def name_quiet(self, background: list[int], rng: np.random.Generator) -> None:
+        """Name stretches in which nothing sounds as what is behind, so that what is taken for a sound there is not
+        named as one."""
+        known = [number for number in background if self._bed_labels[number] == 1]
+        label = known[0] if len(known) == 1 else self.sounds.shape[1]
+        named = [number for number in range(self.sounds.shape[1]) if number not in background]
+        taken = (self.sounds[:, named].any(axis=1) | (self.counts[:, named] == 0).any(axis=1)).tolist()
+        for first, last, _ in self.events:
+            taken[first:last] = [True] * (last - first)
+        for _ in range(QUIET_TRIES):
+            length = int(rng.integers(*QUIET_FRAMES))
+            first = int(rng.integers(max(1, len(taken) - length)))
+            if not any(taken[first : first + length]):
+                self.events.append((first, first + length, label))
+                taken[first : first + length] = [True] * length
 
 
 def _described(front_end: FrontEnd, frames: np.ndarray) -> _Sound:

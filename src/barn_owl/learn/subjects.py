@@ -14,7 +14,7 @@ from barn_owl.learn.pooled import centre_and_spread, drawn_windows
 from barn_owl.learn.scenes import SceneMaker, Scenes
 from barn_owl.learn.variants import Variants
 from barn_owl.model import Family
-from barn_owl.model.convolutional import Convolutional
+from barn_owl.model.convolutional import Convolutional, parted
 from barn_owl.model.mlp import Mlp
 from barn_owl.model.pooled import Pooled
 from barn_owl.network import (
@@ -31,11 +31,9 @@ WATCHED_SHARE, WATCHED_STREAM = 0.2, 31
 numbers apart."""
 ONSETS_COUNT, ONSET_COUNTS = 3.0, 4.0
 """How much more than what sounds it counts whether something begins, and again more where it does: that is rare."""
-BACKGROUND_COUNTS = 0.25
-"""How much it counts, beside the others, whether nothing sounds: that is mostly so."""
 SOUNDS = 10
 """Sounds of a scene that are named as wholes, at most."""
-NAMES_COUNT = 0.2
+NAMES_COUNT = 0.7
 """How much it counts what a stretch of sound is called as a whole, beside what is said step by step."""
 SMOOTHING = 0.1
 """Share of the name of a stretch that is spread over all names: Szegedy et al., CVPR 2016."""
@@ -94,7 +92,9 @@ class OverScenes:
     ) -> None:  # fmt: skip
         self._plan, self._train = plan, train
         background = background_numbers(plan, labels)
-        self._family = Convolutional(plan.front_end.width, len(labels), plan.cnn, plan.levels, rng)
+        self._family = Convolutional(
+            plan.front_end.width, len(labels), plan.cnn, plan.levels, rng, multilabel=plan.overlapping
+        )
         self.network = self._family.networks[0]
         self.mean, self.deviation = standard or standardisation(plan, train.clips)
         self._frames = max(
@@ -102,8 +102,8 @@ class OverScenes:
         )
         self._margin = self._family.window // 2
         self._maker = SceneMaker(plan, train, background)
-        self._reported = np.array([number not in background for number in range(len(labels))])
-        self._overlapping = train.overlapping
+        self._labels, self._overlapping = len(labels), train.overlapping
+        self._events = [n for n, label in enumerate(labels) if label not in (*plan.background, *plan.unreported)]
         self._variants = None
         if plan.sound.any and train.sources:
             beds = np.flatnonzero(train.targets[:, background].any(axis=1))
@@ -144,24 +144,26 @@ class OverScenes:
         return np.asarray(frames[..., None], dtype=np.float32)
 
     def _targets(self, scenes: Scenes) -> np.ndarray:
-        """What is wanted of each step and how much it counts, ``(scenes, steps, 4 labels)``."""
+        """What is wanted of each step, how much it counts, and the stretches, ``(scenes, steps, ...)``."""
         at = np.arange(self._family.count(self._frames)) * self._family.step + self._family.window // 2
         near = np.arange(-(self._family.step // 2), -(-self._family.step // 2))
         begins = scenes.begins[:, at[:, None] + near].max(axis=2)
+        sounds, sounds_count = scenes.sounds[:, at], scenes.counts[:, at]
+        if not self._overlapping:  # any label that is an event
+            begins, sounds = (part[..., self._events].max(axis=-1, keepdims=True) for part in (begins, sounds))
+            sounds_count = np.maximum(sounds, sounds_count[..., self._events].min(axis=-1, keepdims=True))
         # Just before and after an onset either answer will do.
         beside = np.zeros_like(begins)
         beside[:, 1:] += begins[:, :-1]
         beside[:, :-1] += begins[:, 1:]
         counts = np.where((beside > 0) & (begins == 0), 0, ONSETS_COUNT * (1 + (ONSET_COUNTS - 1) * begins))
-        counts = counts * self._reported
-        sounds_count = scenes.counts[:, at] * np.where(self._reported, 1, BACKGROUND_COUNTS)
-        parts = [scenes.sounds[:, at], begins, sounds_count, counts, *self._stretches(scenes, at)]
+        parts = [sounds, begins, sounds_count, counts, *self._stretches(scenes, at)]
         return np.concatenate(parts, axis=-1, dtype=np.float32)
 
     def _stretches(self, scenes: Scenes, at: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Steps of each sound that is heard, ``(scenes, steps, SOUNDS)``, and which labels it has, or none of them,
         in each step alike, ``(scenes, steps, SOUNDS * (labels + 1))``."""
-        count, labels = len(scenes.frames), len(self._reported) + 1
+        count, labels = len(scenes.frames), self._labels + 1
         inside = np.zeros((count, len(at), SOUNDS), dtype=np.float32)
         names = np.zeros((count, SOUNDS, labels), dtype=np.float32)
         places: dict[tuple[int, int, int], int] = {}
@@ -178,8 +180,8 @@ class OverScenes:
         return inside, alike
 
     def loss(self, logits: np.ndarray, targets: np.ndarray) -> tuple[float, np.ndarray]:
-        labels = len(self._reported)
-        frames = 2 * labels
+        labels = self._labels
+        frames = logits.shape[-1] - labels - 2
         wanted, counts, inside, names = np.split(targets, [frames, 2 * frames, 2 * frames + SOUNDS], axis=-1)
         gradient = np.empty_like(logits)
         loss, gradient[..., :frames] = weighted_cross_entropy(logits[..., :frames], wanted, counts)
@@ -205,10 +207,10 @@ class OverScenes:
 
     def _named(self, logits: np.ndarray, scenes: Scenes) -> tuple[np.ndarray, np.ndarray]:
         """What each sound of a label is named, and what it is."""
-        labels = len(self._reported)
+        labels = self._labels
         centres = np.arange(logits.shape[1]) * self._family.step + self._family.window // 2
         inside, names = self._stretches(scenes, centres)
-        naming = logits[..., 2 * labels :]
+        naming = parted(logits, labels)[2]
         pooled, _ = pooled_by_attention(naming[..., :-1], naming[..., -1], inside)
         targets = names[:, 0].reshape(len(names), SOUNDS, labels + 1)[..., :labels]
         there = inside.any(axis=1) & targets.any(axis=2)
@@ -218,7 +220,10 @@ class OverScenes:
 
     def family(self, plan: Plan, arrays: list[Arrays]) -> Family:
         labels = self._family.labels
-        made = Convolutional(plan.front_end.width, labels, plan.cnn, plan.levels, np.random.default_rng(0))
+        rng = np.random.default_rng(0)
+        made = Convolutional(
+            plan.front_end.width, labels, plan.cnn, plan.levels, rng, multilabel=self._family.multilabel
+        )
         for network, its_arrays in zip(made.networks, arrays, strict=True):
             network.load(its_arrays)
         return made

@@ -23,14 +23,15 @@ def body_of(settings: NetworkSettings, level: LevelSettings, number: int) -> lis
     return [*before, *layers_for(settings, number)]
 
 
-def outputs_of(labels: int) -> int:
+def outputs_of(labels: int, *, multilabel: bool) -> int:
     """Count what a network gives for a step: see `parted`."""
-    return 3 * labels + 2
+    return 2 * (labels if multilabel else 1) + labels + 2
 
 
 def parted(outputs: np.ndarray, labels: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """The parts of what a network gives, ``(..., 3 labels + 2)``: sounds, begins, naming; see `Steps`."""
-    return outputs[..., :labels], outputs[..., labels : 2 * labels], outputs[..., 2 * labels :]
+    """The parts of what a network gives, ``(..., 2 tracks + labels + 2)``: sounds, begins, naming; see `Steps`."""
+    tracks = (outputs.shape[-1] - labels - 2) // 2
+    return outputs[..., :tracks], outputs[..., tracks : 2 * tracks], outputs[..., 2 * tracks :]
 
 
 def receptive_field(layers: list[Layer]) -> tuple[int, int]:
@@ -46,25 +47,26 @@ class Convolutional:
     """Networks over frames, and the mean of what they say. Nothing is padded in time, and neighbouring steps share
     their convolutions.
 
-    Each gives for a label whether it sounds, whether it begins, and a logit that stretches of sound are named by; and
-    for the step as a whole its attention.
+    Each tells for a step whether something sounds and whether it begins: any label that is an event or, with
+    `multilabel`, each label by itself. Beside that it gives each label a logit that stretches of sound are named by,
+    and the step as a whole its attention.
     """
 
     name, onsets = "cnn", True
 
     def __init__(
-        self, features: int, labels: int, settings: NetworkSettings, level: LevelSettings, rng: np.random.Generator
-    ) -> None:
-        self.settings, self.level, self.labels = settings, level, labels
+        self, features: int, labels: int, settings: NetworkSettings, level: LevelSettings, rng: np.random.Generator,
+        *, multilabel: bool = False,
+    ) -> None:  # fmt: skip
+        self.settings, self.level, self.labels, self.multilabel = settings, level, labels, multilabel
         bodies = [body_of(settings, level, number) for number in range(settings.count)]
         fields = {receptive_field(body) for body in bodies}
         if len(fields) > 1:
             raise PlanError(f"the networks look at different frames: windows and steps are {sorted(fields)}")
         self.window, self.step = fields.pop()
         shape = (self.window, features, 1)
-        self.networks = [
-            Network(with_head(body, shape, outputs_of(labels), settings.dropout), shape, rng) for body in bodies
-        ]
+        outputs = outputs_of(labels, multilabel=multilabel)
+        self.networks = [Network(with_head(body, shape, outputs, settings.dropout), shape, rng) for body in bodies]
         self._folded: list[list[Layer]] = []
 
     def count(self, frames: int) -> int:

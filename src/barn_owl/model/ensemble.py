@@ -4,7 +4,11 @@ from typing import Any
 
 import numpy as np
 
-from barn_owl.model.family import Cost, Family, Steps
+from barn_owl.model.family import Cost, Family, Steps, label_scores
+from barn_owl.network import sigmoid
+
+LEAST = np.float32(1e-6)
+"""Scores nearer to 0 or 1 have the log-odds of this."""
 
 
 class Ensemble:
@@ -29,6 +33,8 @@ class Ensemble:
         The frames are not standardised: each member does that itself.
         """
         said = [family.steps((frames - mean) / deviation, extras) for family, mean, deviation in self.members]
+        if len({one.sounds.shape for one in said}) > 1:
+            said = [_by_label(one) for one in said]
         sounds, begins, naming = (np.mean(parts, axis=0) for parts in list(zip(*said, strict=True))[:3])
         return Steps(sounds, begins, naming, np.concatenate([one.embedding for one in said], axis=1))
 
@@ -50,3 +56,14 @@ class Ensemble:
         return Cost(
             weights=sum(cost.weights for cost in costs), multiply_adds=sum(cost.multiply_adds for cost in costs)
         )
+
+
+def _by_label(said: Steps) -> Steps:
+    """The same with log-odds of each label, whether or not they were of any of them together."""
+    sounds, begins = (label_scores(sigmoid(one), said.naming) for one in (said.sounds, said.begins))
+    return said._replace(sounds=_log_odds(sounds), begins=_log_odds(begins))
+
+
+def _log_odds(scores: np.ndarray) -> np.ndarray:
+    inside = np.clip(scores, LEAST, 1 - LEAST)
+    return np.asarray(np.log(inside / (1 - inside)), dtype=np.float32)

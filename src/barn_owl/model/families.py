@@ -23,6 +23,8 @@ def rebuild(
     arrays: dict[str, np.ndarray],
     features: int,
     labels: int,
+    *,
+    multilabel: bool,
 ) -> Family:
     """Build a trained family again from what its ``shape`` and ``arrays`` gave, for frames of `features`.
 
@@ -30,25 +32,29 @@ def rebuild(
     not justify.
     """
     if isinstance(shape, EnsembleShape):
-        return _ensemble(shape, arrays, features, labels)
+        return _ensemble(shape, arrays, features, labels, multilabel)
     if isinstance(shape, Int8Shape):
         check_window(shape.window, features)
-        return Quantised.rebuilt(shape.model_dump(exclude={"name"}), arrays)
+        return Quantised.rebuilt(shape.model_dump(exclude={"name"}), arrays, labels)
     if isinstance(shape, CnnShape):
-        return _cnn(shape, arrays, features, labels)
+        return _cnn(shape, arrays, features, labels, multilabel)
     return _pooled(shape, arrays, features, labels)
 
 
-def _cnn(shape: CnnShape, arrays: dict[str, np.ndarray], features: int, labels: int) -> Convolutional:
+def _cnn(
+    shape: CnnShape, arrays: dict[str, np.ndarray], features: int, labels: int, multilabel: bool
+) -> Convolutional:
     count = 0
     for number in range(shape.settings.count):
         body = body_of(shape.settings, shape.level, number)
         window, _ = receptive_field(body)
         check_window(window, features)
-        whole = with_head(body, (window, features, 1), outputs_of(labels), shape.settings.dropout)
+        outputs = outputs_of(labels, multilabel=multilabel)
+        whole = with_head(body, (window, features, 1), outputs, shape.settings.dropout)
         count += count_kernels(whole, (window, features, 1))
     check_size(count, arrays)
-    made = Convolutional(features, labels, shape.settings, shape.level, np.random.default_rng(0))
+    rng = np.random.default_rng(0)
+    made = Convolutional(features, labels, shape.settings, shape.level, rng, multilabel=multilabel)
     made.load(arrays)
     return made
 
@@ -79,7 +85,9 @@ def _pooled(shape: PooledShape, arrays: dict[str, np.ndarray], features: int, la
     return family
 
 
-def _ensemble(shape: EnsembleShape, arrays: dict[str, np.ndarray], features: int, labels: int) -> Ensemble:
+def _ensemble(
+    shape: EnsembleShape, arrays: dict[str, np.ndarray], features: int, labels: int, multilabel: bool
+) -> Ensemble:
     members = []
     for number, member in enumerate(shape.members):
         prefix = f"{number}."
@@ -88,5 +96,5 @@ def _ensemble(shape: EnsembleShape, arrays: dict[str, np.ndarray], features: int
         for array in standard:
             if array.shape != (features,):
                 raise ValueError(f"the standardisation of member {number} has shape {array.shape}")
-        members.append((rebuild(member, own, features, labels), *standard))
+        members.append((rebuild(member, own, features, labels, multilabel=multilabel), *standard))
     return Ensemble(members)

@@ -10,6 +10,8 @@ from typing import Any, NamedTuple, Protocol
 
 import numpy as np
 
+from barn_owl.network.loss import softmax
+
 
 @dataclass(frozen=True, kw_only=True)
 class Cost:
@@ -22,10 +24,10 @@ class Cost:
 class Steps(NamedTuple):
     """What a family says, step by step.
 
-    sounds, begins : log-odds that each label sounds, and that it begins there, ``(steps, labels)``; naming : logits
-    of the labels, then of none of them, then the attention of the step, ``(steps, labels + 2)``: a stretch of sound
-    is named by `named`; embedding : what all this is decided by, ``(steps, features)``, in which like sounds are near
-    each other.
+    sounds, begins : log-odds that a label sounds, and that it begins there, ``(steps, labels)``; where stretches are
+    named as a whole, that any label sounds whose sounds are events, ``(steps, 1)``. naming : logits of the labels,
+    then of none of them, then the attention of the step, ``(steps, labels + 2)``: a stretch of sound is named by
+    `named`. embedding : what all this is decided by, ``(steps, features)``, in which like sounds are near each other.
     """
 
     sounds: np.ndarray
@@ -45,12 +47,14 @@ def named(naming: np.ndarray, values: np.ndarray | None = None) -> np.ndarray:
     return np.asarray(weights @ (naming[:, :-1] if values is None else values) / weights.sum(), dtype=np.float32)
 
 
-def any_of(scores: np.ndarray) -> np.ndarray:
-    """Score that any of several labels sounds: the highest, ``(..., labels)`` to ``(...)``; 0 of no labels.
+def label_scores(sounds: np.ndarray, naming: np.ndarray) -> np.ndarray:
+    """Score of each label at each step, 0 to 1, ``(steps, labels)``.
 
-    Not as if each sounded by itself: many labels that are each a little likely would add up where nothing sounds.
+    sounds : scores, ``(steps, labels)`` or ``(steps, 1)``; naming : as in `Steps`. Of any label together, each gets
+    the share that the step alone would name it by.
     """
-    return np.asarray(scores.max(axis=-1, initial=0), dtype=np.float32)
+    labels = naming.shape[-1] - 2
+    return sounds if sounds.shape[-1] == labels else sounds * softmax(naming[..., :-1])[..., :labels]
 
 
 class Family(Protocol):
@@ -60,7 +64,8 @@ class Family(Protocol):
     window: int
     step: int
     onsets: bool
-    """Whether it tells where sounds begin: then what sounds is followed whatever its label, and named as a whole."""
+    """Whether it tells where sounds begin; unless several may sound at once, whatever label sounds is then followed
+    as one, and named as a whole."""
 
     def steps(self, frames: np.ndarray, extras: np.ndarray | None = None) -> Steps:
         """Return what it says of all steps that fit into `frames`.

@@ -17,7 +17,7 @@ from barn_owl.features.activity import around_clip, quiet_level
 from barn_owl.files import is_file, is_folder, not_a_file, whole_file
 from barn_owl.model.extras import ExtraColumn, ExtraColumns
 from barn_owl.model.families import rebuild
-from barn_owl.model.family import Cost, Family, Steps, any_of, named
+from barn_owl.model.family import Cost, Family, Steps, named
 from barn_owl.model.header import Header, check_arrays, parsed
 from barn_owl.model.kept import Kept, packed, unpacked
 from barn_owl.model.pooled import Pooled, SomebodyElses
@@ -25,16 +25,16 @@ from barn_owl.model.settings import DecisionSettings
 from barn_owl.network import sigmoid, softmax
 from barn_owl.sound import UniformSettings, make_uniform
 
-FORMAT = 7
+FORMAT = 8
 """Version of the header; raised when an older Barn Owl could misread it."""
-OLDEST = 7
+OLDEST = 8
 """Oldest format that is read."""
 STEPS_AT_ONCE = 1024
 
 
 class ClipSaid(NamedTuple):
     """What a model says of a clip: log-odds of each label, ``(labels,)``, what they are decided by,
-    ``(features,)``, and the highest score, at any step, that any label but background sounds."""
+    ``(features,)``, and the highest score, at any step, that something sounds: any label but background."""
 
     logits: np.ndarray
     embedding: np.ndarray
@@ -98,6 +98,11 @@ class Model:
         return np.array([n for n, label in enumerate(self.labels) if label not in self.background], dtype=int)
 
     @property
+    def names_events(self) -> bool:
+        """Whether any label that sounds is followed as one, and named as a whole; otherwise each by itself."""
+        return self.family.onsets and not self.overlapping
+
+    @property
     def event_labels(self) -> list[str]:
         """Labels that are reported as events."""
         return [label for label in self.labels if label not in (*self.background, *self.unreported)]
@@ -131,7 +136,8 @@ class Model:
         """
         around = self._around_clip(frames)
         said = self.steps(np.concatenate([around, frames, around]), extras)
-        highest = float(any_of(sigmoid(said.sounds[:, self.sounding])).max())
+        sounds = said.sounds if self.names_events else said.sounds[:, self.sounding]
+        highest = float(sigmoid(sounds).max(initial=0))
         return ClipSaid(named(said.naming)[:-1], named(said.naming, said.embedding), highest)
 
     def clip_scores(self, logits: np.ndarray) -> np.ndarray:
@@ -226,7 +232,7 @@ def _made(header: Header, arrays: dict[str, np.ndarray]) -> Model:
         decision=header.decision,
         mean=_fitting(arrays["mean"], front_end.width),
         deviation=deviation,
-        family=rebuild(header.family, weights, front_end.width, len(header.labels)),
+        family=rebuild(header.family, weights, front_end.width, len(header.labels), multilabel=header.overlapping),
         overlapping=header.overlapping,
         temperature=header.temperature,
         thresholds=header.thresholds,
@@ -254,10 +260,11 @@ def _prove(model: Model) -> None:
         raise
     except Exception as error:
         raise ValueError(f"its arrays do not fit together ({type(error).__name__}: {error})") from error
-    shape = (2, len(model.labels))
-    if said.sounds.shape != shape or said.begins.shape != shape:
-        raise ValueError(f"it gives scores of shape {said.sounds.shape}, expected {shape}")
-    if not (np.isfinite(said.sounds).all() and np.isfinite(said.begins).all()):
+    followed, named_by = (2, 1 if model.names_events else len(model.labels)), (2, len(model.labels) + 2)
+    shapes = said.sounds.shape, said.begins.shape, said.naming.shape
+    if shapes != (followed, followed, named_by):
+        raise ValueError(f"it gives scores of shapes {shapes}, expected {(followed, followed, named_by)}")
+    if not all(np.isfinite(part).all() for part in said[:3]):
         raise ValueError("it gives scores that are no numbers")
 
 

@@ -57,10 +57,11 @@ class Quantised:
         input_zero: int,
         window: int,
         step: int,
+        labels: int,
     ) -> None:
         self.networks, self.stages, self.level = networks, stages, level
         self.input_scale, self.input_zero = input_scale, input_zero
-        self.window, self.step = window, step
+        self.window, self.step, self.labels = window, step, labels
 
     def steps(self, frames: np.ndarray, extras: np.ndarray | None = None) -> Steps:  # noqa: ARG002
         """Return what the networks say of all steps; see `Family`."""
@@ -81,7 +82,7 @@ class Quantised:
             logits.append(made)
             embeddings.append(embedding)
         said = np.asarray(logits[0] if len(logits) == 1 else np.mean(logits, axis=0, dtype=np.float32))
-        return Steps(*parted(said, (said.shape[1] - 2) // 3), np.concatenate(embeddings, axis=1))
+        return Steps(*parted(said, self.labels), np.concatenate(embeddings, axis=1))
 
     def arrays(self) -> dict[str, np.ndarray]:
         """Numbers of all stages, with those of the network and the stage in front."""
@@ -106,7 +107,7 @@ class Quantised:
         }
 
     @classmethod
-    def rebuilt(cls, shape: dict[str, Any], arrays: dict[str, np.ndarray]) -> "Quantised":
+    def rebuilt(cls, shape: dict[str, Any], arrays: dict[str, np.ndarray], labels: int) -> "Quantised":
         """Build one again from its ``shape`` and ``arrays``; raises KeyError or ValueError when they do not fit."""
         networks, stages = [], []
         for number, (described, zeros) in enumerate(zip(shape["networks"], shape["zeros"], strict=True)):
@@ -119,7 +120,7 @@ class Quantised:
             stages.append(own)
         family = cls(
             networks, stages, LevelSettings(**shape["level"]), input_scale=float(shape["input_scale"]),
-            input_zero=int(shape["input_zero"]), window=int(shape["window"]), step=int(shape["step"]),
+            input_zero=int(shape["input_zero"]), window=int(shape["window"]), step=int(shape["step"]), labels=labels,
         )  # fmt: skip
         bands = family.networks[0][0].given[0]
         family.steps(np.zeros((family.window, bands), dtype=np.float32))

@@ -53,13 +53,13 @@ class DecisionSettings(Settings):
     0.8
     """
 
-    on: float = Field(default=0.25, gt=0, le=1)
-    """Highest score of any label, which an event reaches at least once."""
-    off: float = Field(default=0.2, ge=0, lt=1)
+    on: float = Field(default=0.7, gt=0, le=1)
+    """Score that any label sounds, which an event reaches at least once."""
+    off: float = Field(default=0.4, ge=0, lt=1)
     """Score that it stays above."""
-    named: float = Field(default=0.2, ge=0, le=1)
-    """Score that its name reaches, over its whole extent."""
-    again: float = Field(default=0.7, gt=0, le=1)
+    named: float = Field(default=0.6, ge=0, le=1)
+    """How sure it must be, by the whole of it, that it is one of the labels that are events."""
+    again: float = Field(default=0.9, gt=0, le=1)
     """Onset score from which on a sound that still sounds begins again, as another event; 1 for never."""
     smooth_s: float = Field(default=0.0, ge=0, le=60)
     """Time over which scores are averaged first, 0 for as they are."""

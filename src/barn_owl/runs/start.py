@@ -44,8 +44,9 @@ def starting_point(plan: Plan, labels: list[str]) -> Fitted | None:
                 f"start.model: {plan.start.model} was trained with another {key}; use the model's own "
                 "(--start-from takes it over), or train from nothing"
             )
+    rng = np.random.default_rng(plan.seed)
     made = Convolutional(
-        plan.front_end.width, len(labels), family.settings, family.level, np.random.default_rng(plan.seed)
+        plan.front_end.width, len(labels), family.settings, family.level, rng, multilabel=plan.overlapping
     )
     layers = [len(network.layers) for network in made.networks]
     if plan.start.frozen >= min(layers):
@@ -55,15 +56,22 @@ def starting_point(plan: Plan, labels: list[str]) -> Fitted | None:
         network, layer = map(int, name.split(".")[:2])
         if layer < layers[network] - 1:
             arrays[name] = array
-            continue
-        before, now = (parted(one, len(own)) for one, own in ((array, model.labels), (arrays[name], labels)))
-        for number, label in enumerate(labels):
-            if label in model.labels:
-                for its, ours in zip(before, now, strict=True):
-                    ours[..., number] = its[..., model.labels.index(label)]
-        now[2][..., -2:] = before[2][..., -2:]  # none of the labels, and attention
+        else:
+            _take_over(array, model.labels, arrays[name], labels)
     made.load(arrays)
     return Fitted(family=made, mean=model.mean, deviation=model.deviation)
+
+
+def _take_over(its: np.ndarray, its_labels: list[str], ours: np.ndarray, labels: list[str]) -> None:
+    """Copy what is of no single label, and what is of those that both know, of the last layer's weights."""
+    common = [label for label in labels if label in its_labels]
+    from_, to = ([own.index(label) for label in common] for own in (its_labels, labels))
+    sounds, begins, naming = zip(parted(its, len(its_labels)), parted(ours, len(labels)), strict=True)
+    for before, now in (sounds, begins):
+        is_of_any = before.shape[-1] != len(its_labels)
+        now[..., slice(None) if is_of_any else to] = before[..., slice(None) if is_of_any else from_]
+    before, now = naming
+    now[..., [*to, -2, -1]] = before[..., [*from_, -2, -1]]  # with none of the labels, and attention
 
 
 def _kept_labels(model: Model) -> set[str]:

@@ -13,7 +13,7 @@ from barn_owl.clips import read_clip_table
 from barn_owl.errors import AudioError
 from barn_owl.learn.rehearsal import EVENTS, FILE, TRUTH
 from barn_owl.model import DecisionSettings, Model
-from barn_owl.model.family import any_of
+from barn_owl.model.family import label_scores
 from barn_owl.runs import Run
 from barn_owl.show.sound import mel_ticks
 from barn_owl.show.style import DUSK, GRID, INK, label_colours, new_figure
@@ -24,7 +24,7 @@ from barn_owl.tag.trace import TraceBlock
 LONGEST_S, REHEARSAL_S = 3600.0, 90.0
 MARKERS = {
     "too short": "v", "too long": "^", "in the pause after one": "x", "overlaps a surer label": "+",
-    "no sure name": "s", "below the threshold of its label": "d",
+    "not surely an event": "s", "below the threshold of its label": "d",
 }  # fmt: skip
 """Why a label whose score is high enough is no event, and how that is marked."""
 MOST_NAMES = 12
@@ -102,13 +102,12 @@ def _draw_scores(
 ) -> None:
     """Draw the scores that events are decided by, the two thresholds, and why some of them are no events."""
     smoother = Smoother(round(decision.smooth_s / model.step_s))
-    scores = np.concatenate([smoother.push(kept.sounds), smoother.finish(len(model.labels))])
-    step = max(1, len(scores) // COLUMNS)
-    scores = scores[: len(scores) // step * step].reshape(-1, step, scores.shape[1]).max(axis=1)
+    sounds = np.concatenate([smoother.push(kept.sounds), smoother.finish(kept.sounds.shape[1])])
+    step = max(1, len(sounds) // COLUMNS)
+    sounds, scores = (_thinned(values, step) for values in (sounds, label_scores(sounds, kept.naming)))
     times = start_s + kept.first_s + np.arange(len(scores)) * kept.step_s * step
-    if model.family.onsets and not model.overlapping:  # what the thresholds are held against
-        reported = [model.labels.index(label) for label in model.event_labels]
-        axes.fill_between(times, any_of(scores[:, reported]), color=INK, alpha=0.12, linewidth=0, label="any label")
+    if model.names_events:  # what the thresholds are held against
+        axes.fill_between(times, sounds[:, 0], color=INK, alpha=0.12, linewidth=0, label="any label")
     for label, colour in colours.items():
         axes.plot(times, scores[:, model.labels.index(label)], color=colour, linewidth=1.3, label=label)
     for threshold, name in ((decision.on, "on"), (decision.off, "off")):
@@ -131,6 +130,11 @@ def _draw_scores(
             lines[first:], names[first:], loc="lower left", bbox_to_anchor=(0, 1.0), ncols=6, frameon=False,
             fontsize=9, borderaxespad=0.1, handlelength=1.2, columnspacing=1.2,
         )  # fmt: skip
+
+
+def _thinned(values: np.ndarray, step: int) -> np.ndarray:
+    """The highest of each `step` rows."""
+    return np.asarray(values[: len(values) // step * step].reshape(-1, step, values.shape[1]).max(axis=1))
 
 
 def rehearsal_figure(run: Run) -> Figure:

@@ -1,19 +1,20 @@
 """From scores over time to events.
 
-Something sounds for as long as the highest score of any label, averaged over a moment, stays above ``off``, if it
+Something sounds for as long as the score that any label does, averaged over a moment, stays above ``off``, if it
 reaches ``on`` meanwhile. It begins where the onset score is highest near there, and begins again, as another event,
-where that rises to ``again``. What it is called is said by the whole of it. Where several labels may sound at once,
-each is followed by itself instead, and keeps its name.
+where that rises to ``again``. What it is called is said by the whole of it, and what goes on under the same name
+within the gap is one event. Where several labels may sound at once, each is followed by itself instead, and keeps its
+name.
 """
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
 from barn_owl.errors import PlanError
 from barn_owl.model import DecisionSettings, Model
-from barn_owl.model.family import any_of, named
+from barn_owl.model.family import named
 from barn_owl.network import softmax
 from barn_owl.tag.trace import TraceBlock
 
@@ -21,8 +22,12 @@ NEAR_S = 0.32
 """Time before and after the first step above ``off`` in which the onset is looked for."""
 PEAK_S = 0.12
 """Time before and after an onset in which there is no other."""
+JOINED_S = 0.1
+"""Gap up to which what sounds is one stretch before it is named; longer ones are closed between like names."""
 NAMED_S = 10.0
 """How much of a stretch of sound, from its onset on, it is named by at most."""
+ROUNDING_S = 1e-6
+"""Times are in whole milliseconds."""
 FAINT = 0.1
 """Onset score from which on it says better where an event begins than the score itself."""
 
@@ -79,25 +84,28 @@ class Timing:
 @dataclass(frozen=True)
 class _Candidate:
     """A stretch in which something sounds, before it is named: its times, the number of the label that it was found
-    by (-1: any), its highest score, and what names it, ``(steps, labels + 2)``."""
+    by (-1: any), its highest score, what names it, ``(steps, labels + 2)``, and whether its onset is so clear that it
+    is no part of what is before it."""
 
     start_s: float
     end_s: float
     number: int
     score: float
     naming: np.ndarray
+    is_new: bool
 
 
 @dataclass
 class _Open:
     """An event that has begun: where, the step of its onset, the last one of it above ``off``, its highest score;
-    and what it is named by from step `first` on."""
+    what it is named by from step `first` on; see `_Candidate` for `is_new`."""
 
     start: float
     onset: int
     last: int
     score: float
     first: int
+    is_new: bool
     rows: list[np.ndarray] = field(default_factory=list)
     gathered: int = 0
 
@@ -164,7 +172,7 @@ class Decider:
             Timing.of(model),
             settings or model.decision,
             dropped,
-            names=model.family.onsets and not model.overlapping,
+            names=model.names_events,
         )
 
     @property
@@ -174,9 +182,9 @@ class Decider:
         It waits for longer if it goes on within the gap, or if another overlaps it and only the surer one stays.
         """
         near, gap = self._timing.near, max((track.gap for track in self._tracks), default=0)
-        # Where labels are followed each by itself, one that is still to come may overlap.
-        steps = self._smoother.half + near + max(gap + 3, 0 if self._any else near + 2)
-        return self._timing.window_s / 2 + steps * self._timing.step_s
+        # One that is still to come may go on with it or, where labels are followed each by itself, overlap it.
+        steps = self._smoother.half + near + max(gap + 3, near + 2)
+        return self._timing.window_s / 2 + steps * self._timing.step_s + self._sorter.waits_s
 
     def push(self, block: TraceBlock) -> list[Event]:
         """Take the next block and return the events that are certain now."""
@@ -187,9 +195,8 @@ class Decider:
         return self._decide(self._base + len(self._sounds) - self._timing.near - 1)
 
     def _followed(self, scores: np.ndarray) -> np.ndarray:
-        """Scores of what is followed, ``(steps, tracks)``: of any label together, or of each."""
-        own = scores[:, self._reported]
-        return any_of(own)[:, None] if self._any else own
+        """Scores of what is followed, ``(steps, tracks)``: of any label together, or of each that is an event."""
+        return scores if self._any else scores[:, self._reported]
 
     def finish(self) -> list[Event]:
         """Return the events that were still open at the end of the recording."""
@@ -209,8 +216,6 @@ class Decider:
         drop = max(0, until - self._timing.near - self._timing.peak - self._base)
         self._sounds, self._begins, self._naming = self._sounds[drop:], self._begins[drop:], self._naming[drop:]
         self._base += drop
-        if self._any:  # nothing that is followed overlaps another
-            return self._sorter.push(found, np.inf)
         open_s = min((track.earliest_s for track in self._tracks), default=np.inf)
         to_come = self._timing.at(until - self._timing.near) + min(
             (track.settings.early_s for track in self._tracks), default=0.0
@@ -220,7 +225,8 @@ class Decider:
 
 def for_any(settings: DecisionSettings, labels: Sequence[str]) -> DecisionSettings:
     """What is decided of any of some labels together: what reaches the lowest threshold may be one of them."""
-    return settings.model_copy(update={"on": min((settings.of(label).on for label in labels), default=settings.on)})
+    lowest = min((settings.of(label).on for label in labels), default=settings.on)
+    return settings.model_copy(update={"on": lowest, "gap_s": min(settings.gap_s, JOINED_S)})
 
 
 def decided(blocks: Iterable[TraceBlock], decider: Decider) -> Iterator[Event]:
@@ -265,7 +271,7 @@ class _Track:
             for again in self._agains(begins, base, start, end):
                 self._extend(sounds[at - base : again - base].max(initial=0), again)
                 found += self.close()
-                self._open, at = _Open(_peak(begins, again - base) + base, again, again, 0.0, again), again
+                self._open, at = _Open(_peak(begins, again - base) + base, again, again, 0.0, again, True), again
             self._extend(highest if at == start else sounds[at - base : end - base].max(initial=0), end)
         if self._open is not None and until - self._open.last - 1 > self.gap:
             found += self.close()
@@ -301,11 +307,12 @@ class _Track:
         """Open a stretch: it begins where its onset score is highest near its first step, if that says anything."""
         low = max(step - self._timing.near, base, self._last_onset + self._timing.peak)
         near = begins[low - base : step + self._timing.near + 1 - base]
-        start, onset = float(step), step
-        if len(near) and near.max() >= FAINT:
+        start, onset, highest = float(step), step, near.max(initial=0)
+        if highest >= FAINT:
             onset = low + int(near.argmax())
             start = _peak(begins, onset - base) + base
-        self._open = _Open(start, onset, step, 0.0, min(onset, step))
+        is_new = bool(highest >= self.settings.again)
+        self._open = _Open(start, onset, step, 0.0, min(onset, step), is_new)
 
     def _agains(self, begins: np.ndarray, base: int, start: int, end: int) -> list[int]:
         """Steps from `start` to `end` in which a label that sounds begins again."""
@@ -329,7 +336,7 @@ class _Track:
         start_s = max(0.0, self._ended_s, self._timing.at(found.start) + self.settings.early_s)
         end_s = max(self._timing.at(found.last + 0.5) - self.settings.late_s, start_s + self._timing.step_s)
         self._ended_s = end_s
-        return [_Candidate(start_s, end_s, self.number, found.score, found.named_by())]
+        return [_Candidate(start_s, end_s, self.number, found.score, found.named_by(), found.is_new)]
 
 
 class _Sorter:
@@ -348,10 +355,43 @@ class _Sorter:
         self._is_silent = np.array([label in silent for label in labels] + [True])
         self._own = [settings.of(label) for label in labels]
         self._held: list[_Candidate] = []  # what another one, not yet decided, may overlap
+        self._named: list[Event] = []  # what another one, not yet decided, may go on with
         self._ended_s = np.full(len(labels), -np.inf)
+
+    @property
+    def waits_s(self) -> float:
+        """How long an event that is over is held back, as it may go on."""
+        return max((own.gap_s for own in self._own), default=0.0) if self._names else 0.0
 
     def push(self, found: list[_Candidate], until_s: float) -> list[Event]:
         """Take candidates and give the events that are certain; no candidate to come begins before `until_s`."""
+        return self._joined(found, until_s) if self._names else self._apart(found, until_s)
+
+    def _joined(self, found: list[_Candidate], until_s: float) -> list[Event]:
+        """Name candidates, none of which overlaps another, and join what follows its like within the gap."""
+        for candidate in sorted(found, key=lambda one: one.start_s):
+            event, before = self._event_of(candidate), self._named[-1] if self._named else None
+            if event is None:
+                continue
+            if (
+                before is not None
+                and before.label == event.label
+                and not candidate.is_new
+                and event.start_s - before.end_s <= self._settings.of(event.label).gap_s + ROUNDING_S
+            ):
+                self._named[-1] = replace(before, end_s=event.end_s, score=max(before.score, event.score))
+            else:
+                self._named.append(event)
+        given = []
+        while self._named:
+            first = self._named[0]
+            if len(self._named) == 1 and first.end_s + self._settings.of(first.label).gap_s + ROUNDING_S >= until_s:
+                break
+            given.append(self._named.pop(0))
+        return [event for event in given if self._is_fit(event)]
+
+    def _apart(self, found: list[_Candidate], until_s: float) -> list[Event]:
+        """Events of labels that are followed each by itself, of which not all may stay where they overlap."""
         self._held = sorted([*self._held, *found], key=lambda one: (one.start_s, one.number))
         given: list[Event] = []
         while self._held:
@@ -367,18 +407,19 @@ class _Sorter:
 
     def _events(self, candidates: list[_Candidate]) -> list[Event]:
         """Events of candidates that may overlap, in order of time."""
-        events = [event for candidate in candidates if (event := self._named(candidate)) is not None]
+        events = [
+            Event(round(one.start_s, 3), round(one.end_s, 3), self._labels[one.number], min(1.0, one.score))
+            for one in candidates
+        ]
         kept = events if self._settings.alone >= 1 else _not_overlapping(events, self._settings.alone)
         for event in events:
             if event not in kept:
                 self._leave_out(event, "overlaps a surer label")
         return [event for event in sorted(kept, key=_by_start) if self._is_fit(event)]
 
-    def _named(self, candidate: _Candidate) -> Event | None:
+    def _event_of(self, candidate: _Candidate) -> Event | None:
         """Name a candidate by its whole extent; None for what is no event by its name."""
         start_s, end_s = round(candidate.start_s, 3), round(candidate.end_s, 3)
-        if not self._names:
-            return Event(start_s, end_s, self._labels[candidate.number], min(1.0, candidate.score))
         scores = softmax(named(candidate.naming))
         number = int(scores.argmax())
         label = self._labels[number] if number < len(self._labels) else "none"
@@ -386,8 +427,8 @@ class _Sorter:
         reason = ""
         if self._is_silent[number]:
             reason = "named as no event"
-        elif scores[number] < self._settings.named:
-            reason = "no sure name"
+        elif scores[~self._is_silent].sum() < self._settings.named:
+            reason = "not surely an event"
         elif candidate.score < self._own[number].on:
             reason = "below the threshold of its label"
         if reason:
@@ -399,11 +440,11 @@ class _Sorter:
         own, number = self._settings.of(event.label), self._labels.index(event.label)
         length_s, ended_s = event.end_s - event.start_s, self._ended_s[number]
         reason = ""
-        if length_s < own.shortest_s - 1e-6:
+        if length_s < own.shortest_s - ROUNDING_S:
             reason = "too short"
-        elif length_s > own.longest_s + 1e-6:
+        elif length_s > own.longest_s + ROUNDING_S:
             reason = "too long"
-        elif event.start_s < ended_s + own.pause_s - 1e-6:
+        elif event.start_s < ended_s + own.pause_s - ROUNDING_S:
             reason = "in the pause after one"
         if reason:
             self._leave_out(event, reason)

@@ -18,11 +18,10 @@ from barn_owl.tag.tagging import event_table
 from barn_owl.tag.trace import TraceBlock, TraceStream, trace_recording
 
 KINDS = {"sounds": "score", "begins": "onset", "naming": "name"}
-"""Arrays of a trace, and what the columns of their labels are called in a table."""
-
-
-WHOLE = {"unknown": -2, "attention": -1}
-"""Columns of ``naming`` that are of no label."""
+"""Arrays of a trace, and what the columns of their labels are called in a table; those of any label together have
+this name alone."""
+WHOLE = ("unknown", "attention")
+"""Columns of ``naming`` behind those of the labels."""
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
@@ -33,7 +32,7 @@ class Trace:
     what time the first row tells of.
 
     >>> trace = barn_owl.whole_trace(barn_owl.load_model("first"), "night.wav")
-    >>> trace.sounds.shape[1] == len(trace.labels)
+    >>> trace.naming.shape[1] == len(trace.labels) + 2
     True
     """
 
@@ -59,14 +58,12 @@ class Trace:
         return replace(self, duration_s=min(end_s, self.duration_s) - start_s, first_s=first_s, **parts)
 
     def table(self) -> pd.DataFrame:
-        """One row a step: ``time_s``, for each label ``score:LABEL``, ``onset:LABEL`` and ``name:LABEL``, and
-        ``unknown`` and ``attention``."""
+        """One row a step: ``time_s``, ``score`` and ``onset`` or, of a model that follows each label by itself,
+        ``score:LABEL`` and ``onset:LABEL``; ``name:LABEL`` for each label, ``unknown`` and ``attention``."""
+        names = _columns(self.labels, self.sounds.shape[1])
         columns = {
-            f"{name}:{label}": getattr(self, kind)[:, number]
-            for kind, name in KINDS.items()
-            for number, label in enumerate(self.labels)
+            name: getattr(self, kind)[:, number] for kind, own in names.items() for number, name in enumerate(own)
         }
-        columns |= {name: self.naming[:, number] for name, number in WHOLE.items()}
         return pd.DataFrame({"time_s": self.times_s, **columns})
 
     def save(self, path: str | Path) -> None:
@@ -161,12 +158,23 @@ def read_trace(path: str | Path) -> Trace:
         raise TableError(f"{path} is not a trace: {error}") from error
 
 
+def _columns(labels: list[str], tracks: int) -> dict[str, list[str]]:
+    """Names of the columns of each array of a trace."""
+    found = {
+        kind: [f"{name}:{label}" for label in labels] if kind == "naming" or tracks == len(labels) else [name]
+        for kind, name in KINDS.items()
+    }
+    found["naming"] += WHOLE
+    return found
+
+
 def _checked(trace: Trace) -> Trace:
     """Raise ValueError when the parts of a trace do not fit together."""
-    shape = (len(trace.sounds), len(trace.labels))
-    shapes = {name: getattr(trace, name).shape for name in KINDS}
-    if shapes != {"sounds": shape, "begins": shape, "naming": (shape[0], shape[1] + len(WHOLE))}:
-        raise ValueError(f"scores of shapes {list(shapes.values())} for {len(trace.labels)} labels")
+    steps, labels = len(trace.naming), len(trace.labels)
+    shapes = [getattr(trace, name).shape for name in KINDS]
+    naming = (steps, labels + len(WHOLE))
+    if shapes not in [[(steps, tracks), (steps, tracks), naming] for tracks in (1, labels)]:
+        raise ValueError(f"scores of shapes {shapes} for {labels} labels")
     numbers = np.array([trace.duration_s, trace.step_s, trace.first_s])
     if not np.isfinite(numbers).all() or trace.step_s <= 0 or trace.duration_s < 0:
         raise ValueError(f"times {numbers.tolist()} cannot be")
@@ -177,13 +185,9 @@ def _checked(trace: Trace) -> Trace:
 
 
 def _from_columns(table: pd.DataFrame) -> Trace:
-    labels = [name[6:] for name in table if name.startswith("score:")]
-    arrays = {
-        kind: table[[f"{name}:{label}" for label in labels] + (list(WHOLE) if kind == "naming" else [])].to_numpy(
-            dtype=np.float32
-        )
-        for kind, name in KINDS.items()
-    }
+    labels = [name[5:] for name in table if name.startswith("name:")]
+    names = _columns(labels, 1 if "score" in table else len(labels))
+    arrays = {kind: table[own].to_numpy(dtype=np.float32) for kind, own in names.items()}
     facts = table.iloc[0]
     return Trace(
         file=str(facts["recording"]), duration_s=float(facts["duration_s"]), labels=labels,

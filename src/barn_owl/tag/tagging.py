@@ -11,6 +11,7 @@ from threadpoolctl import threadpool_limits
 from barn_owl.audio import audio_info, resample
 from barn_owl.errors import AudioError
 from barn_owl.model import DecisionSettings, Model
+from barn_owl.model.family import label_scores
 from barn_owl.tag.decision import Decider, Event, decided
 from barn_owl.tag.trace import TraceStream, trace_recording
 
@@ -49,7 +50,7 @@ class Tagger:
         """Take mono samples, shape ``(samples,)``, at the rate of the model's front end."""
         blocks = self._trace.push(samples)
         if blocks:
-            self.scores = blocks[-1].sounds[-1]
+            self.scores = label_scores(blocks[-1].sounds[-1], blocks[-1].naming[-1])
         return [event for block in blocks for event in self._decider.push(block)]
 
     def finish(self) -> list[Event]:

@@ -28,7 +28,8 @@ CHUNK = 256
 class TraceBlock:
     """Scores over a stretch of a recording; step *i* tells of frame ``(first + i) * family.step``.
 
-    sounds, begins : score of each label that it sounds, and that it begins there, 0 to 1, ``(steps, labels)``.
+    sounds, begins : score that a label sounds, and that it begins there, 0 to 1, ``(steps, labels)``; that any does,
+    ``(steps, 1)``, for a model whose `names_events` is set.
     naming : what a stretch of steps is named by, ``(steps, labels + 2)``; see `barn_owl.model.family.named`.
     """
 
