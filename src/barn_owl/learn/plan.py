@@ -72,6 +72,8 @@ class AugmentSettings(Settings):
     """Largest change of pace, slower or faster; 0 where pace tells."""
     low_pass: float = Field(default=0.3, ge=0, le=1)
     """Share of scenes that lack their highest bands, as recordings at a lower rate do."""
+    reverb: float = Field(default=0.3, ge=0, le=1)
+    """Share of sounds in mixtures that have the reverberation of a room behind them."""
     mask: float = Field(default=0.5, ge=0, le=1)
     """Share of scenes in which a few neighbouring bands are missing."""
 

@@ -55,7 +55,7 @@ class DecisionSettings(Settings):
 
     on: float = Field(default=0.7, gt=0, le=1)
     """Score that any label sounds, which an event reaches at least once."""
-    off: float = Field(default=0.4, ge=0, lt=1)
+    off: float = Field(default=0.45, ge=0, lt=1)
     """Score that it stays above."""
     named: float = Field(default=0.6, ge=0, le=1)
     """How sure it must be, by the whole of it, that it is one of the labels that are events."""

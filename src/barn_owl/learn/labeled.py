@@ -1,0 +1,116 @@
+"""Frames in the making, and which labels sound in them: what is heard, where it begins, and where nobody can tell."""
+
+import numpy as np
+
+from barn_owl.learn.sources import TINY
+
+AUDIBLE = 1.0
+"""Power of a sound over all else in its clearest bands from which on it is heard."""
+QUIET_TRIES, QUIET_FRAMES = 3, (6, 80)
+"""Stretches in which nothing sounds that a mixture may have named, and how long they are."""
+
+
+class LabeledFrames:
+    """A mixture in the making.
+
+    bed : frames behind all sounds; bed_labels : which labels those have, NaN where nobody knows.
+    """
+
+    def __init__(self, bed: np.ndarray, bed_labels: np.ndarray, labels: int) -> None:
+        self.frames, self._bed_labels = bed, bed_labels
+        length = len(bed)
+        self.sounds, self.begins = (np.zeros((length, labels), dtype=np.float32) for _ in range(2))
+        self.counts = np.ones((length, labels), dtype=np.float32)
+        self.events: list[tuple[int, int, int]] = []
+        self.clip = -1
+        self._parts: list[tuple[int, np.ndarray, np.ndarray, int, np.ndarray | None]] = []
+
+    def add(
+        self, part: np.ndarray, start: int, heard: np.ndarray, onset: int, labels: np.ndarray | None, adds: bool
+    ) -> None:
+        """Add a sound from frame `start` on, or put it in the place of what was there."""
+        if adds:
+            self.frames[start : start + len(part)] += part
+            self._parts.append((start, part, heard, onset, labels))
+        else:
+            self.frames[start : start + len(part)] = part
+            self._mark(start, heard, onset, labels, heard)
+
+    def put_whole(
+        self, frames: np.ndarray, start: int, heard: np.ndarray, onset: int, labels: np.ndarray | None
+    ) -> None:
+        """Put all frames of a clip in the place of what was there."""
+        self.frames[start : start + len(frames)] = frames
+        if labels is None:
+            self.events.append((start, start + len(frames), self.sounds.shape[1]))
+            return
+        for number in np.flatnonzero(labels):
+            self.sounds[start : start + len(frames), number] = heard
+            if 0 <= onset < len(frames):
+                self.begins[start + onset, number] = 1
+            self.events.append((start, start + len(frames), int(number)))
+
+    def add_up(self, response: np.ndarray) -> None:
+        """Find out which sounds are heard beside all else, and colour the whole."""
+        for start, part, heard, onset, labels in self._parts:
+            over = self.frames[start : start + len(part)] - part
+            np.maximum(over, np.float32(TINY), out=over)
+            np.divide(part, over, out=over)
+            # Three neighbouring bands, and three frames, must agree.
+            clear = (over[:, :-2] + over[:, 1:-1] + over[:, 2:]).max(axis=1)
+            around = np.concatenate([clear[:1], clear, clear[-1:]])
+            audible = heard & (around[:-2] + clear + around[2:] > 9 * AUDIBLE)
+            self._mark(start, heard, onset, labels, audible)
+        self.frames *= response
+
+    def _mark(
+        self, start: int, heard: np.ndarray, onset: int, labels: np.ndarray | None, audible: np.ndarray
+    ) -> None:
+        """Say where a sound is heard; where it would be but for all else, nothing can be asked."""
+        if not heard.any():
+            return
+        wanted, found = np.flatnonzero(heard) + start, np.flatnonzero(audible) + start
+        if labels is None:
+            if len(found):
+                self.events.append((int(found[0]), int(found[-1]) + 1, self.sounds.shape[1]))
+            return
+        own = np.flatnonzero(labels)
+        doubtful = slice(wanted[0], wanted[-1] + 1)
+        for number in own:
+            self.counts[doubtful, number] = np.where(
+                self.sounds[doubtful, number] > 0, self.counts[doubtful, number], 0
+            )
+            if not len(found):
+                continue
+            first, last = found[0], found[-1] + 1
+            self.counts[first:last, number] = self.sounds[first:last, number] = 1
+            if 0 <= onset < len(self.begins) and onset >= start and (found < onset + 8).any():
+                self.begins[onset, number] = 1
+            self.events.append((int(first), int(last), int(number)))
+
+    def mark(self, background: list[int]) -> None:
+        """Background is where no label sounds."""
+        named = [number for number in range(self.sounds.shape[1]) if number not in background]
+        nothing = ~self.sounds[:, named].any(axis=1)
+        sure = self.counts[:, named].all(axis=1)
+        for number in background:
+            is_known = not np.isnan(self._bed_labels[number])
+            self.sounds[:, number] = nothing * (self._bed_labels[number] if is_known else 0)
+            self.counts[:, number] = sure & (is_known | ~nothing)
+
+    def name_quiet(self, background: list[int], rng: np.random.Generator) -> None:
+        """Name stretches in which nothing sounds as what is behind, or as none of the labels where nobody knows, so
+        that what is taken for a sound there is not named as one."""
+        none = self.sounds.shape[1]
+        known = [number for number in background if self._bed_labels[number] == 1]
+        label = known[0] if len(known) == 1 else none
+        named = [number for number in range(none) if number not in background]
+        taken = self.sounds[:, named].any(axis=1) | (self.counts[:, named] == 0).any(axis=1)
+        for first, last, _ in self.events:
+            taken[first:last] = True
+        for _ in range(QUIET_TRIES):
+            length = int(rng.integers(*QUIET_FRAMES))
+            first = int(rng.integers(max(1, len(taken) - length)))
+            if not taken[first : first + length].any():
+                self.events.append((first, first + length, label))
+                taken[first : first + length] = True

@@ -1,0 +1,80 @@
+"""What mixtures are put together from: the sound within each clip, synthetic sounds, and noise."""
+
+from dataclasses import dataclass, replace
+from functools import lru_cache
+
+import numpy as np
+
+from barn_owl.arrays import power_of
+from barn_owl.features import FrontEnd
+from barn_owl.features.activity import FAINT, LEAST_QUIET, activity, is_loud, onset_frame, quiet_level, sounding
+from barn_owl.sound import made_up_sound
+
+LEAD_FRAMES, TAIL_FRAMES = 3, 50
+"""Frames before its onset, and at most behind its last one that is heard, that belong to a sound."""
+MADE_UP = 240
+"""Made-up sounds to choose from."""
+MADE_UP_STREAM, NOISE_STREAM = 23, 29
+"""Keep their random numbers apart from those of the training itself."""
+NOISE_S = 20.0
+TINY = 1e-20
+"""Power far below any sound, so that nothing is divided by 0."""
+
+
+@dataclass(frozen=True)
+class ClipSound:
+    """Which frames of a clip are its sound, and how loud that is: mean power of all bands together."""
+
+    first: int
+    last: int
+    onset: int
+    heard: np.ndarray
+    power: float
+    quiet: np.ndarray | None
+
+    def of_clip(self, frames: np.ndarray) -> "ClipSound":
+        """The same within all frames of the clip."""
+        heard = np.zeros(len(frames), dtype=bool)
+        heard[self.first : self.last] = self.heard
+        return replace(self, first=0, last=len(frames), onset=self.first + self.onset, heard=heard)
+
+
+def describe(front_end: FrontEnd, frames: np.ndarray) -> ClipSound:
+    """Find the sound within the frames of a clip, ``(frames, width)``."""
+    levels = frames[:, front_end.level_columns]
+    if "log-mel" in front_end.widths:
+        heard, loud = sounding(levels), is_loud(levels)
+        onset = onset_frame(levels, heard)
+    else:  # no levels in dB: only what stands out can be told
+        stands_out = activity(levels)
+        heard = loud = stands_out >= FAINT * stands_out.max()
+        onset = int(heard.argmax())
+    at = np.flatnonzero(heard)
+    first = max(0, min(onset, int(at[0])) - LEAD_FRAMES)
+    # What dies away goes on for a while, though it cannot be told from what is behind it.
+    last = min(int(np.flatnonzero(loud)[-1]), int(at[-1]) + TAIL_FRAMES) + 1
+    power = float(power_of(levels[heard]).sum(axis=1, dtype=np.float64).mean()) if front_end.is_log_mel else 1.0
+    quiet = levels[~heard]
+    behind = power_of(quiet_level(quiet)) if front_end.is_log_mel and len(quiet) >= LEAST_QUIET else None
+    return ClipSound(first, last, onset - first, heard[first:last], max(power, TINY), behind)
+
+
+@lru_cache(maxsize=2)
+def synthetic_sounds(front_end_json: str, seed: int) -> list[tuple[np.ndarray, ClipSound]]:
+    """Frames of made-up sounds, and which of them are the sound."""
+    front_end = FrontEnd.model_validate_json(front_end_json)
+    rng = np.random.default_rng([seed, MADE_UP_STREAM])
+    still = np.zeros(front_end.frame + 2 * front_end.hop, dtype=np.float32)
+    sounds = (np.concatenate([still, made_up_sound(rng, front_end.rate_hz), still]) for _ in range(MADE_UP))
+    all_frames = (front_end.frames(samples) for samples in sounds)
+    return [(frames, describe(front_end, frames)) for frames in all_frames]
+
+
+@lru_cache(maxsize=2)
+def white_noise(front_end_json: str, seed: int) -> np.ndarray:
+    """Power of white noise, each band with a mean of 1, ``(frames, bands)``."""
+    front_end = FrontEnd.model_validate_json(front_end_json)
+    rng = np.random.default_rng([seed, NOISE_STREAM])
+    levels = front_end.frames(rng.standard_normal(round(NOISE_S * front_end.rate_hz)).astype(np.float32))
+    power = power_of(levels)
+    return np.asarray(power / power.mean(axis=0))
