@@ -58,7 +58,7 @@ torture: .venv/ready-dev
 
 # Two real problems, set up beside the repository; says so where they are not there.
 bench-real: .venv/ready-dev
-	$(BIN)/python benchmarks/real.py
+	$(BIN)/python benchmarks/real/judge.py
 
 screenshots: .venv/ready-dev
 	$(BIN)/python docs/screenshots/take.py

@@ -1,0 +1,104 @@
+"""Choose the defaults of training and decoding anew, over all five real problems.
+
+usage: choose.py [--sets drums,voices,letters,instruments,commands] [--seeds 0] [--only WORDS,OF,NAMES]
+
+One setting is changed at a time. Test clips take no part: a model learns from the training split, a quarter of whose
+groups it chooses on, and is judged on the clips of the validation split and on the recording that is made of those.
+Prints a row for each change: balanced accuracy, event F1 and seconds of CPU of each problem, and the means.
+"""
+
+import argparse
+import tempfile
+import time
+from pathlib import Path
+from typing import Any
+
+import pandas as pd
+from judge import FOLDERS, Judge
+from recorded import DATA
+
+import barn_owl
+
+CHANGES: dict[str, dict[str, Any]] = {
+    "as it is": {},
+    "levels relative to 1 s": {"level": {"frames": 63}},
+    "a frame every 10 ms": {"front_end": {"hop_ms": 10.0}, "level": {"frames": 49}},
+    "a frame every 20 ms": {"front_end": {"hop_ms": 20.0}, "level": {"frames": 25}},
+    "time and bands only": {"cnn": {"kinds": ["2d"]}},
+    "along time only": {"cnn": {"kinds": ["1d"]}},
+    "tiny": {"cnn": {"size": "tiny"}},
+    "12 epochs": {"training": {"epochs": 12}},
+    "36 epochs": {"training": {"epochs": 36}},
+    "whole clips 0.3": {"scenes": {"whole": 0.3}},
+    "whole clips 0.7": {"scenes": {"whole": 0.7}},
+    "synthetic sounds 0.1": {"scenes": {"foreign": 0.1}},
+    "synthetic sounds 0.4": {"scenes": {"foreign": 0.4}},
+    "from 3 dB": {"scenes": {"snr_low_db": 3.0}},
+    "no shift along the bands": {"augment": {"shift_bands": 0.0}},
+    "no reverberation": {"augment": {"reverb": 0.0}},
+}
+DECODING: dict[str, dict[str, float]] = {
+    "threshold 0.5, release 0.3": {"on": 0.5, "off": 0.3},
+    "sure to 0.5": {"named": 0.5},
+    "sure to 0.8": {"named": 0.8},
+    "begins again from 0.7": {"again": 0.7},
+    "averaged over 0.2 s": {"smooth_s": 0.2},
+}
+
+
+def held_out(judge: Judge) -> pd.DataFrame:
+    """The clips without those of the test split; what was the validation split is to be judged on."""
+    clips = judge.clips[judge.clips["split"] != "test"]
+    groups = sorted(clips.loc[clips["split"] == "train", "group"].astype(str).unique())
+    chosen_on = clips["group"].astype(str).isin(groups[1::4])
+    split = clips["split"].where(~(chosen_on & (clips["split"] == "train")), "choose")
+    names = {"train": "train", "choose": "validation", "validation": "test"}
+    return judge.with_background(clips.assign(split=split.map(names)))[["file", "label", "group", "split"]]
+
+
+def measured(judge: Judge, name: str, folder: Path) -> list[tuple[str, str, float]]:
+    """Train with a change; what came of it: the change, the measure and its value."""
+    table = folder / "clips.csv"
+    held_out(judge).to_csv(table, index=False)
+    clips = barn_owl.read_clip_table(table)
+    plan = barn_owl.suggest_plan(clips[clips["split"] != "test"]).plan.but(seed=judge.seed, background=["background"])
+    begin = time.process_time()
+    run = barn_owl.train(clips, folder / "run", plan.but(**CHANGES[name]), work=barn_owl.Work(workers=1))
+    found = [(name, "CPU s", time.process_time() - begin)]
+    found.append((name, "clips", run.evaluate().scores.balanced_accuracy))
+    if judge.problem not in FOLDERS:
+        return found
+    tune = DATA / FOLDERS[judge.problem][1] / f"{judge.problem}_tune.csv"
+    recording = next(path for path in tune.parent.glob(f"{tune.stem}.*") if path.suffix in (".wav", ".flac"))
+    trace = barn_owl.whole_trace(run.model, recording)
+    truth = barn_owl.read_clip_table(tune).assign(file=trace.file)
+    decoding = {name: {}} if CHANGES[name] else {name: {}, **DECODING}
+    for own, change in decoding.items():
+        events = barn_owl.tag_trace(run.model, trace, decision=run.model.decision.but(**change))
+        scores = barn_owl.score_events(truth, events, seconds={trace.file: trace.duration_s})
+        found.append((own, "events", scores.f1))
+    return found
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser()
+    parser.add_argument("--sets", default="drums,voices,letters,instruments,commands")
+    parser.add_argument("--seeds", default="0")
+    parser.add_argument("--only", default="")
+    given = parser.parse_args()
+    rows: list[tuple[str, str, str, float]] = []
+    for name in CHANGES:
+        if given.only and not any(word in name for word in given.only.split(",")):
+            continue
+        for problem in given.sets.split(","):
+            for seed in map(int, given.seeds.split(",")):
+                with tempfile.TemporaryDirectory() as folder:
+                    found = measured(Judge(problem, seed, Path(folder)), name, Path(folder))
+                rows += [(problem, *one) for one in found]
+        table = pd.DataFrame(rows, columns=["problem", "change", "measure", "value"])
+        by_problem = table.pivot_table("value", ["change"], ["measure", "problem"], sort=False)
+        print(by_problem.join(table.pivot_table("value", ["change"], ["measure"])).round(3).to_string(), flush=True)
+
+
+if __name__ == "__main__":
+    main()
