@@ -19,6 +19,7 @@ from barn_owl.model import load_model
 from barn_owl.model.convolutional import Convolutional
 from barn_owl.model.ensemble import Ensemble
 from barn_owl.model.families import rebuild
+from barn_owl.model.family import label_scores
 from barn_owl.model.header import Header
 from barn_owl.model.settings import LevelSettings
 from barn_owl.network import Convolution, Network, Pool
@@ -244,3 +245,13 @@ def test_pooled_families_take_any_front_end(clips, tmp_path):
     run = train(clips, tmp_path / "run", plan)
     assert run.evaluate().scores.balanced_accuracy > 0.8
     assert load_model(run.folder).family.statistics == plan.pooling.statistics
+
+
+def test_scores_of_labels_share_what_is_said_of_any(rng):
+    naming = rng.normal(0, 1, (5, 6)).astype(np.float32)  # four labels, none of them, attention
+    sounds = rng.random((5, 1), dtype=np.float32)
+    found = label_scores(sounds, naming)
+    whole = np.exp(naming[:, :5]) / np.exp(naming[:, :5]).sum(axis=1, keepdims=True)
+    assert_close(found, sounds * whole[:, :4], rtol=1e-5)
+    each = rng.random((5, 4), dtype=np.float32)
+    assert label_scores(each, naming) is each

@@ -10,10 +10,11 @@ from barn_owl.clips import ClipFrames
 from barn_owl.features import FrontEnd
 from barn_owl.features.activity import is_loud, onset_frame, sounding
 from barn_owl.learn import Examples, Plan
+from barn_owl.learn.augment import reverberant
 from barn_owl.learn.scenes import SceneMaker
 from helpers import RATE_HZ, small_plan, sound
 
-PLAIN = {"tilt_db": 0, "shift_bands": 0, "stretch_percent": 0, "low_pass": 0, "mask": 0}
+PLAIN = {"tilt_db": 0, "shift_bands": 0, "stretch_percent": 0, "low_pass": 0, "mask": 0, "reverb": 0}
 
 
 def examples(rng, front_end=FrontEnd(), kinds=("hum", "hiss", "still"), clips=6) -> Examples:  # noqa: B008 - frozen
@@ -114,6 +115,39 @@ def test_whole_clips_follow_each_other_as_they_are_each_in_its_own_quiet(rng):
     assert all(rows.sounds[scene, first:last, label].any() for scene, first, last, label in rows.events if label < 2)
     made_up = SceneMaker(plan.but(scenes={"foreign": 0.5}), made, [2]).make(40, 300, rng, margin=margin)
     assert 3 in {label for *_, label in made_up.events}  # none of the labels
+
+
+def test_quiet_between_sounds_is_named_as_what_is_behind(rng):
+    for background, label in (([2], 2), ([], 3)):  # the bed of a known label; one of none
+        scenes = maker(rng, background).make(30, 300, rng, most=2)
+        sounding = [event for event in scenes.events if event[3] < 2]
+        quiet = [event for event in scenes.events if event[3] == label]
+        assert len(quiet) > 20
+        for scene, first, last, _ in quiet:
+            assert not scenes.sounds[scene, first:last, :2].any()
+            assert all(last <= one[1] or first >= one[2] for one in sounding if one[0] == scene)
+
+
+@pytest.mark.parametrize("direct_db", [-3.0, 10.0])
+def test_reverberation_decays_by_60_db_in_its_time_and_is_as_loud_as_asked(direct_db):
+    decay = 40.0
+    click = np.zeros((10, 3), np.float32)
+    click[4] = 2.0, 1.0, 0.5
+    heard = reverberant(click, decay, direct_db)
+    assert len(heard) == 10 + round(decay / 2)
+    np.testing.assert_array_equal(heard[:5], click[:5])  # nothing before it, and itself as it was
+    tail = heard[5:]
+    fall_db = 10 * np.log10(tail[1:] / tail[:-1])
+    np.testing.assert_allclose(fall_db, -60 / decay, rtol=1e-4)
+    kept = 1 - 10 ** (-6 / decay * len(tail))  # of an endless decay
+    np.testing.assert_allclose(10 * np.log10(click[4] * kept / tail.sum(axis=0)), direct_db, atol=0.01)
+
+
+def test_sounds_in_rooms_are_not_heard_in_what_they_leave(rng):
+    dry, wet = (maker(np.random.default_rng(3), augment={**PLAIN, "reverb": share}) for share in (0.0, 1.0))
+    one, two = (made.make(20, 200, np.random.default_rng(4), most=1) for made in (dry, wet))
+    assert two.sounds[..., :2].mean() < 1.3 * one.sounds[..., :2].mean()
+    assert two.frames.mean() > one.frames.mean() + 0.5  # the tails
 
 
 def test_a_clip_that_is_longer_than_a_scene_is_met_in_parts(rng):

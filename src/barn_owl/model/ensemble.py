@@ -4,11 +4,7 @@ from typing import Any
 
 import numpy as np
 
-from barn_owl.model.family import Cost, Family, Steps, label_scores
-from barn_owl.network import sigmoid
-
-LEAST = np.float32(1e-6)
-"""Scores nearer to 0 or 1 have the log-odds of this."""
+from barn_owl.model.family import Cost, Family, Steps
 
 
 class Ensemble:
@@ -24,8 +20,10 @@ class Ensemble:
         first = members[0][0]
         if any((one.window, one.step) != (first.window, first.step) for one, _, _ in members):
             raise ValueError("the members look at windows of different lengths")
+        if any(one.onsets != first.onsets for one, _, _ in members):
+            raise ValueError("some members tell where sounds begin, others do not")
         self.window, self.step = first.window, first.step
-        self.onsets = all(family.onsets for family, _, _ in members)
+        self.onsets = first.onsets
 
     def steps(self, frames: np.ndarray, extras: np.ndarray | None = None) -> Steps:
         """Return the mean log-odds, and what the members decide by, side by side; see `Family`.
@@ -33,8 +31,6 @@ class Ensemble:
         The frames are not standardised: each member does that itself.
         """
         said = [family.steps((frames - mean) / deviation, extras) for family, mean, deviation in self.members]
-        if len({one.sounds.shape for one in said}) > 1:
-            said = [_by_label(one) for one in said]
         sounds, begins, naming = (np.mean(parts, axis=0) for parts in list(zip(*said, strict=True))[:3])
         return Steps(sounds, begins, naming, np.concatenate([one.embedding for one in said], axis=1))
 
@@ -56,14 +52,3 @@ class Ensemble:
         return Cost(
             weights=sum(cost.weights for cost in costs), multiply_adds=sum(cost.multiply_adds for cost in costs)
         )
-
-
-def _by_label(said: Steps) -> Steps:
-    """The same with log-odds of each label, whether or not they were of any of them together."""
-    sounds, begins = (label_scores(sigmoid(one), said.naming) for one in (said.sounds, said.begins))
-    return said._replace(sounds=_log_odds(sounds), begins=_log_odds(begins))
-
-
-def _log_odds(scores: np.ndarray) -> np.ndarray:
-    inside = np.clip(scores, LEAST, 1 - LEAST)
-    return np.asarray(np.log(inside / (1 - inside)), dtype=np.float32)
