@@ -23,8 +23,8 @@ import pandas as pd
 import soundfile
 
 import barn_owl as owl
-from barn_owl.tag.entries import Recorded
-from barn_owl.tag.hours import counted_by_hour
+from barn_owl.archive.entries import Recorded
+from barn_owl.archive.hours import counted_by_hour
 
 DASK = Path(sys.executable).with_name("dask")
 RATE_HZ = 16_000

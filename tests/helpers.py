@@ -12,7 +12,7 @@ from filelock import FileLock
 from matplotlib.figure import Figure
 from matplotlib.layout_engine import ConstrainedLayoutEngine
 
-from barn_owl.learn import Plan, scenes
+from barn_owl.learn import Plan, sources
 from barn_owl.show.style import Picture
 
 RATE_HZ = 16_000
@@ -47,7 +47,7 @@ def leave_figures_blank(patch: pytest.MonkeyPatch) -> None:
 @contextlib.contextmanager
 def few_made_up() -> Iterator[None]:
     """Make up a tenth of the foreign sounds: what a training learns of them takes seconds."""
-    before = scenes.MADE_UP
+    before = sources.MADE_UP
     make_up(24)
     try:
         yield
@@ -57,8 +57,8 @@ def few_made_up() -> Iterator[None]:
 
 def make_up(count: int) -> None:
     """Make up so many foreign sounds in trainings of this process from now on."""
-    scenes.MADE_UP = count
-    scenes._made_up.cache_clear()
+    sources.MADE_UP = count
+    sources.synthetic_sounds.cache_clear()
 
 
 def sound(kind: str, rng: np.random.Generator, seconds: float = 1.2) -> np.ndarray:

@@ -8,12 +8,12 @@ import numpy as np
 import pandas as pd
 import pytest
 
+from barn_owl.archive.pieces import score_pieces
 from barn_owl.audio import read_audio, write_audio
 from barn_owl.cli.main import COMMANDS, run
 from barn_owl.clips import read_clip_table, write_clip_table
 from barn_owl.features import read_features
 from barn_owl.learn import write_plan
-from barn_owl.tag.pieces import score_pieces
 from helpers import leave_figures_blank, small_plan, write_folder
 
 
@@ -298,7 +298,7 @@ def test_ctrl_c_while_tagging_keeps_the_recordings_that_are_done(owl, tmp_path, 
             raise KeyboardInterrupt
         return score_pieces(bundle, **options)
 
-    monkeypatch.setattr("barn_owl.tag.archive.score_pieces", score)
+    monkeypatch.setattr("barn_owl.archive.tagging.score_pieces", score)
     files = long_recording, "second.wav"
     code, _, err = owl("tag", runs["cnn"].folder, *files, "-o", tmp_path / "e.csv", "--workers", "1")
     assert code == 130

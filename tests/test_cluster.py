@@ -21,15 +21,15 @@ import pytest
 import soundfile
 
 import barn_owl as owl
+from barn_owl.archive import parquet_store, pieces, sqlite_store, tagging
+from barn_owl.archive.hours import hours_table, recording_start
+from barn_owl.archive.pieces import Piece, pieces_of, score_pieces
 from barn_owl.audio import places
 from barn_owl.cli.main import run as call
 from barn_owl.clips import write_clip_table
 from barn_owl.errors import AudioError, EngineError, ModelError, OutputError, TableError
 from barn_owl.parallel import cluster as cluster_room, each
 from barn_owl.runs import train_several
-from barn_owl.tag import archive, parquet_store, pieces, sqlite_store
-from barn_owl.tag.hours import hours_table, recording_start
-from barn_owl.tag.pieces import Piece, pieces_of, score_pieces
 from barn_owl.tag.trace import CHUNK, chunk_s, trace_recording
 from helpers import RATE_HZ, few_made_up, make_up, small_plan, sound
 
@@ -82,8 +82,8 @@ def months(tmp_path_factory):
 def short_pieces(monkeypatch):
     """Pieces of ten seconds, and other processes from the first second on."""
     monkeypatch.setattr(pieces, "PIECE_S", 10.0)
-    monkeypatch.setattr(archive, "PIECE_S", 10.0)
-    monkeypatch.setattr(archive, "ALONE_S", 1.0)
+    monkeypatch.setattr(tagging, "PIECE_S", 10.0)
+    monkeypatch.setattr(tagging, "ALONE_S", 1.0)
 
 
 def whole(model, files):
@@ -377,7 +377,7 @@ def test_two_runs_with_other_models_share_a_store_and_readers_must_say_which(run
         job.join()
     with pytest.raises(TableError, match="events of 2 models or settings"):
         owl.read_store(path)
-    known = archive.model_fingerprint(runs["cnn"].model, runs["cnn"].model.decision)[:12]
+    known = tagging.model_fingerprint(runs["cnn"].model, runs["cnn"].model.decision)[:12]
     same(owl.read_store(path, model=known[:6]), whole(runs["cnn"].model, files))
     with pytest.raises(TableError, match="holds no events of zzz"):
         owl.read_store(path, model="zzz")
@@ -388,7 +388,7 @@ def test_a_job_that_is_killed_within_a_recording_goes_on_there(
     runs, months, tmp_path, short_pieces, monkeypatch, ending
 ):
     model, path, file = runs["cnn"].model, tmp_path / f"kept{ending}", months / "north_20260501_230000.flac"
-    seen, scored = [], archive.score_pieces
+    seen, scored = [], tagging.score_pieces
 
     def stops(bundle, **options):
         seen.append(bundle[0].chunk)
@@ -396,7 +396,7 @@ def test_a_job_that_is_killed_within_a_recording_goes_on_there(
             raise KeyboardInterrupt
         return scored(bundle, **options)
 
-    monkeypatch.setattr(archive, "score_pieces", stops)
+    monkeypatch.setattr(tagging, "score_pieces", stops)
     assert owl.tag_archive(model, [file], keep=path, workers=1).stopped
     again = owl.tag_archive(model, [file], keep=path, workers=1)
     assert seen[4] == seen[3]  # not from the beginning
@@ -496,7 +496,7 @@ def test_a_recording_that_changes_between_its_pieces_is_scored_anew(
 ):
     file = tmp_path / "growing.flac"
     shutil.copy(months / "north_20260501_230000.flac", file)
-    scored, done = archive.score_pieces, []
+    scored, done = tagging.score_pieces, []
 
     def changes(bundle, **options):
         done.append(bundle)
@@ -504,7 +504,7 @@ def test_a_recording_that_changes_between_its_pieces_is_scored_anew(
             shutil.copy(months / "north_20260502_000000.flac", file)
         return scored(bundle, **options)
 
-    monkeypatch.setattr(archive, "score_pieces", changes)
+    monkeypatch.setattr(tagging, "score_pieces", changes)
     got = owl.tag_archive(runs["cnn"].model, [file], workers=1)
     same(got.events, whole(runs["cnn"].model, [str(file)]))
 

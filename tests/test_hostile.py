@@ -20,6 +20,7 @@ from hypothesis import given, settings, strategies as st
 
 import barn_owl as owl
 import torture
+from barn_owl.archive.recordings import trace_files_of
 from barn_owl.cli.main import run as call
 from barn_owl.clips import check_clip_table, read_clip_table, write_clip_table
 from barn_owl.clips.table import plain_cells, read_any_table, safe_cells
@@ -32,7 +33,6 @@ from barn_owl.model.trees import Trees
 from barn_owl.names import as_text, from_text, printable
 from barn_owl.tag.doubts import doubts_of_recording
 from barn_owl.tag.recorded import trace_of_samples
-from barn_owl.tag.recordings import trace_files_of
 from helpers import RATE_HZ, sound, write_folder
 
 BARN_OWL = [sys.executable, "-m", "barn_owl"]
@@ -175,7 +175,7 @@ def test_what_is_written_is_checked_before_the_work(tmp_path, runs, capsys, monk
         (tmp_path / folder).mkdir()
         soundfile.write(tmp_path / folder / "night.wav", sound("hum", rng, seconds=3.0), RATE_HZ)
     both = [str(tmp_path / "a"), str(tmp_path / "b")]
-    monkeypatch.setattr("barn_owl.tag.archive.score_pieces", lambda *_, **__: pytest.fail("work was begun"))
+    monkeypatch.setattr("barn_owl.archive.tagging.score_pieces", lambda *_, **__: pytest.fail("work was begun"))
     (tmp_path / "there.csv").touch()
     (tmp_path / "cut").mkdir()
     (tmp_path / "cut" / "x").touch()

@@ -41,9 +41,9 @@ def command(
     barn-owl hours months --day 2026-05-01 --recorder quay-3 --events day.csv
     """
 
-    from barn_owl.tag.entries import Asked
-    from barn_owl.tag.formats import ENDINGS
-    from barn_owl.tag.store import hours_of, opened_to_read, the_model
+    from barn_owl.archive.entries import Asked
+    from barn_owl.archive.formats import ENDINGS
+    from barn_owl.archive.store import hours_of, opened_to_read, the_model
 
     voice = Voice(quiet=quiet, as_json=as_json)
     check_outputs(endings={out: (".csv", *FIGURES), events_out: ENDINGS}, force=force)

@@ -105,7 +105,7 @@ def _cases(
     voice: Voice, events: Path, recordings: tuple[Path, ...], audio: Path | None, *, stretches: int, stretch_s: float,
     seed: int, shown: bool,
 ) -> pd.DataFrame:  # fmt: skip
-    from barn_owl.tag.store import events_of_recordings, is_store
+    from barn_owl.archive.store import events_of_recordings, is_store
 
     files = owl.find_recordings(recordings) if recordings else []
     if files and is_store(events):

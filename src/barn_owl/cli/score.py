@@ -72,7 +72,7 @@ def command(
 
     import pandas as pd
 
-    from barn_owl.tag.store import events_of_recordings, is_store
+    from barn_owl.archive.store import events_of_recordings, is_store
 
     voice = Voice(quiet=quiet or is_stdout(out), as_json=as_json)
     check_outputs(figures=[figure], tables=[out], force=force)

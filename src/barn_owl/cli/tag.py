@@ -112,9 +112,9 @@ def command(
     barn-owl tag first s3://quay/2026/ --keep months --engine tcp://host:8786
     """
 
-    from barn_owl.tag import with_clock
-    from barn_owl.tag.formats import ENDINGS
-    from barn_owl.tag.recordings import trace_files_of
+    from barn_owl.archive import with_clock
+    from barn_owl.archive.formats import ENDINGS
+    from barn_owl.archive.recordings import trace_files_of
 
     voice, model = Voice(quiet=quiet or is_stdout(out), as_json=as_json), owl.load_model(run)
     if out is None and keep is None:
@@ -163,8 +163,8 @@ def _check_what_is_written(
     """Raise OutputError before any work when something could not be written after it, or would overwrite
     something.
     """
+    from barn_owl.archive.recordings import trace_files_of
     from barn_owl.files import claim_folder
-    from barn_owl.tag.recordings import trace_files_of
 
     if out is not None and out.suffix.lower() in (".vtt", ".srt") and len(files) > 1:
         raise OutputError(f"{out} holds the events of one recording, and there are {len(files)}; .csv holds all")
@@ -235,7 +235,7 @@ def _write_more(
 
 def _starts(files: list[str], begins: Path | None, zone: str, *, needed: bool) -> dict[str, datetime | None]:
     """When the recordings began; where that is needed and not known, nothing is begun."""
-    from barn_owl.tag import starts_of_table
+    from barn_owl.archive import starts_of_table
 
     if begins is not None:
         starts = starts_of_table(begins, files, zone=zone)

@@ -1,9 +1,12 @@
 """Settings that a trained model is made of, or decides by."""
 
+from typing import Any
+
 from pydantic import Field, field_validator, model_validator
 
 from barn_owl.settings import Settings
 
+OFF = 0.45
 LONGEST_S = 1e7
 """No event, gap or pause is longer than some months."""
 
@@ -55,8 +58,8 @@ class DecisionSettings(Settings):
 
     on: float = Field(default=0.7, gt=0, le=1)
     """Score that any label sounds, which an event reaches at least once."""
-    off: float = Field(default=0.45, ge=0, lt=1)
-    """Score that it stays above."""
+    off: float = Field(default=OFF, ge=0, lt=1)
+    """Score that it stays above. Left out: 0.45, or `on` where that is lower."""
     named: float = Field(default=0.6, ge=0, le=1)
     """How sure it must be, by the whole of it, that it is one of the labels that are events."""
     again: float = Field(default=0.9, gt=0, le=1)
@@ -79,6 +82,13 @@ class DecisionSettings(Settings):
     """How much earlier than it seems an event ends."""
     labels: dict[str, LabelDecision] = Field(default={})
     """What is otherwise for single labels."""
+
+    @model_validator(mode="before")
+    @classmethod
+    def _off_follows_on(cls, given: Any) -> Any:
+        if isinstance(given, dict) and "off" not in given and isinstance(given.get("on"), int | float):
+            return {**given, "off": min(OFF, given["on"])}
+        return given
 
     @model_validator(mode="after")
     def _in_order(self) -> "DecisionSettings":

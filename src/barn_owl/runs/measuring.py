@@ -4,13 +4,13 @@ import time
 
 import pandas as pd
 
+from barn_owl.archive.measuring import cores_busy, usable_cores
 from barn_owl.files import temporary_folder
 from barn_owl.learn import Plan
 from barn_owl.runs.data import read_clips, usable_clips, with_sides
 from barn_owl.runs.suggest import suggest_plan
 from barn_owl.runs.training import fit_into
 from barn_owl.runs.work import Work
-from barn_owl.tag.measuring import cores_busy, usable_cores
 
 EPOCHS = 6
 """Epochs that are measured with."""

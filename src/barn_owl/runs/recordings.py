@@ -7,13 +7,13 @@ from pathlib import Path
 
 import numpy as np
 
+from barn_owl.archive.recordings import find_recordings
 from barn_owl.audio import Excerpt, audio_info, file_facts
 from barn_owl.clips import ClipFrames
 from barn_owl.errors import AudioError
 from barn_owl.features.activity import activity
 from barn_owl.learn import Plan
 from barn_owl.sound import read_uniform
-from barn_owl.tag.recordings import find_recordings
 
 STRETCHES, STRETCH_S, SHORTEST_S = 16, 5.0, 1.0
 """Stretches that are listened to, over all recordings, and how long they are."""

@@ -18,6 +18,12 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 
+from barn_owl.archive.entries import Asked
+from barn_owl.archive.formats import COLUMNS
+from barn_owl.archive.keeping import Keeping
+from barn_owl.archive.pieces import PIECE_S, Piece, Said, lost_pieces, pieces_of, score_pieces
+from barn_owl.archive.recordings import name_of, trace_files_of
+from barn_owl.archive.store import Store, open_store
 from barn_owl.audio import AudioInfo, Excerpt, audio_info
 from barn_owl.errors import AudioError
 from barn_owl.files import is_file
@@ -25,13 +31,7 @@ from barn_owl.model import DecisionSettings, Model
 from barn_owl.names import as_text
 from barn_owl.parallel import at_a_time, each, on_cluster
 from barn_owl.tag.decision import Decider, Event
-from barn_owl.tag.entries import Asked
-from barn_owl.tag.formats import COLUMNS
-from barn_owl.tag.keeping import Keeping
-from barn_owl.tag.pieces import PIECE_S, Piece, Said, lost_pieces, pieces_of, score_pieces
 from barn_owl.tag.recorded import save_trace
-from barn_owl.tag.recordings import name_of, trace_files_of
-from barn_owl.tag.store import Store, open_store
 from barn_owl.tag.tagging import event_table, warn_of_clip_settings
 from barn_owl.tag.trace import TraceBlock
 

@@ -16,9 +16,9 @@ from urllib.parse import quote
 
 import pandas as pd
 
+from barn_owl.archive.entries import COLUMNS, UNKNOWN, Asked, Recorded, entries_of
 from barn_owl.errors import OutputError, TableError
 from barn_owl.files import MISSING, is_file, is_folder, not_a_file, whole_file
-from barn_owl.tag.entries import COLUMNS, UNKNOWN, Asked, Recorded, entries_of
 from barn_owl.wording import how_to_install
 
 ABOUT = "_about.json"
@@ -31,7 +31,7 @@ TOGETHER = 64
 
 
 class ParquetStore:
-    """A folder; see `barn_owl.tag.store.Store`."""
+    """A folder; see `barn_owl.archive.store.Store`."""
 
     def __init__(self, path: Path) -> None:
         self.path, self._manifest, self._unfinished = path, path / "_manifest", path / "_unfinished"

@@ -11,12 +11,12 @@ from typing import Protocol
 import numpy as np
 import pandas as pd
 
+from barn_owl.archive.entries import COLUMNS, Asked, Recorded
+from barn_owl.archive.hours import HOURS, recorded_by_hour
+from barn_owl.archive.parquet_store import ABOUT, ParquetStore
+from barn_owl.archive.sqlite_store import SqliteStore
 from barn_owl.errors import TableError
 from barn_owl.files import MISSING, is_file, not_a_file
-from barn_owl.tag.entries import COLUMNS, Asked, Recorded
-from barn_owl.tag.hours import HOURS, recorded_by_hour
-from barn_owl.tag.parquet_store import ABOUT, ParquetStore
-from barn_owl.tag.sqlite_store import SqliteStore
 
 SQLITE = (".sqlite", ".db", ".sqlite3")
 

@@ -7,7 +7,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from barn_owl.tag.hours import HOURS, STAMP
+from barn_owl.archive.hours import HOURS, STAMP
 
 COLUMNS = ("file", "start_s", "end_s", "label", "score", "clock", "key")
 UNKNOWN = "unknown"

@@ -10,15 +10,15 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from barn_owl.archive.entries import UNKNOWN, Asked, Recorded, recorder_of
+from barn_owl.archive.formats import COLUMNS
+from barn_owl.archive.hours import counted_by_hour, recording_start, with_clock
+from barn_owl.archive.pieces import Piece
+from barn_owl.archive.recordings import name_of
+from barn_owl.archive.store import Store
 from barn_owl.audio import Excerpt
 from barn_owl.errors import AudioError
 from barn_owl.names import as_text
-from barn_owl.tag.entries import UNKNOWN, Asked, Recorded, recorder_of
-from barn_owl.tag.formats import COLUMNS
-from barn_owl.tag.hours import counted_by_hour, recording_start, with_clock
-from barn_owl.tag.pieces import Piece
-from barn_owl.tag.recordings import name_of
-from barn_owl.tag.store import Store
 from barn_owl.tag.trace import TraceBlock
 
 SCORES = ("sounds", "begins", "naming")

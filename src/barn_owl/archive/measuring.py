@@ -14,12 +14,12 @@ from typing import Any
 import pandas as pd
 from threadpoolctl import threadpool_limits
 
+from barn_owl.archive.pieces import Piece, score_pieces
+from barn_owl.archive.recordings import name_of
 from barn_owl.audio import audio_info, stream_audio
 from barn_owl.audio.places import is_elsewhere
 from barn_owl.model import Model
 from barn_owl.parallel import each
-from barn_owl.tag.pieces import Piece, score_pieces
-from barn_owl.tag.recordings import name_of
 from barn_owl.tag.trace import Scorer, chunk_s
 
 LENGTH_S = 600.0

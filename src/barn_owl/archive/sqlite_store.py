@@ -10,9 +10,9 @@ from typing import Any
 
 import pandas as pd
 
+from barn_owl.archive.entries import COLUMNS, Asked, Recorded, entry_of
 from barn_owl.errors import OutputError, TableError
 from barn_owl.files import is_folder
-from barn_owl.tag.entries import COLUMNS, Asked, Recorded, entry_of
 
 BUSY_S = 60
 """How long a writer waits for another."""
@@ -40,7 +40,7 @@ TABLES = (
 
 
 class SqliteStore:
-    """A file; see `barn_owl.tag.store.Store`."""
+    """A file; see `barn_owl.archive.store.Store`."""
 
     def __init__(self, path: Path) -> None:
         self.path = path
