@@ -12,10 +12,10 @@ import numpy as np
 import pandas as pd
 from problems import PROBLEMS, make_problem
 
+from barn_owl.classifiers.kind import names
 from barn_owl.clips import load_frames
 from barn_owl.features import pool
 from barn_owl.learn import Plan
-from barn_owl.learn.plan import FAMILIES
 from barn_owl.runs import Work, suggest_plan, train_families
 
 
@@ -60,7 +60,7 @@ def judge(clips: pd.DataFrame, folder: Path, families: list[str]) -> tuple[dict[
 def main() -> None:
     clips = int(sys.argv[1]) if len(sys.argv) > 1 else 24
     problems = sys.argv[2].split(",") if len(sys.argv) > 2 else list(PROBLEMS)
-    families = sys.argv[3].split(",") if len(sys.argv) > 3 else list(FAMILIES)
+    families = sys.argv[3].split(",") if len(sys.argv) > 3 else names()
     rows = {}
     for problem in problems:
         for noisy in (False, True):

@@ -6,17 +6,17 @@ from pathlib import Path
 
 import pandas as pd
 
+from barn_owl.classifiers.kind import names
 from barn_owl.clips import gather_folder, limit_clips, split_clips
 from barn_owl.demo import write_quay
 from barn_owl.learn import Plan
-from barn_owl.learn.plan import FAMILIES
 from barn_owl.runs import Work, train_families
 
 COUNTS = (5, 10, 20, 40)
 
 
 def main() -> None:
-    families = sys.argv[1].split(",") if len(sys.argv) > 1 else list(FAMILIES)
+    families = sys.argv[1].split(",") if len(sys.argv) > 1 else names()
     rows = {}
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)

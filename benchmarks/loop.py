@@ -15,8 +15,8 @@ import pandas as pd
 from weak_archive import write_archive
 
 import barn_owl as owl
+from barn_owl.classifiers.logistic import fit_logistic
 from barn_owl.evaluate.predictions import predict
-from barn_owl.learn.logistic import fit_logistic
 from barn_owl.loop.finding import example_of
 from barn_owl.loop.harvesting import sound_row
 from barn_owl.runs.data import with_sides

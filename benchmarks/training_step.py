@@ -9,12 +9,12 @@ import numpy as np
 from threadpoolctl import threadpool_limits
 from timing import best_seconds, tell
 
-from barn_owl.learn.logistic import fit_logistic
+from barn_owl.classifiers.cnn import Convolutional
+from barn_owl.classifiers.level import LevelSettings
+from barn_owl.classifiers.logistic import fit_logistic
+from barn_owl.classifiers.rows import RowTask
+from barn_owl.classifiers.trees import candidates
 from barn_owl.learn.plan import TreesSettings
-from barn_owl.learn.rows import RowTask
-from barn_owl.learn.trees import candidates
-from barn_owl.model.convolutional import Convolutional
-from barn_owl.model.settings import LevelSettings
 from barn_owl.network import AdamW, binary_cross_entropy
 from barn_owl.network.architecture import NetworkSettings
 

@@ -15,11 +15,11 @@ import pandas as pd
 import pytest
 from hypothesis import settings
 
+from barn_owl.classifiers.kind import names
 from barn_owl.cli.main import run as barn_owl
 from barn_owl.clips import gather_folder
 from barn_owl.demo import Quay
 from barn_owl.learn import Plan
-from barn_owl.learn.plan import FAMILIES
 from barn_owl.runs import Run, open_run, train_families
 from helpers import TINY, able_plan, few_made_up, leave_figures_blank, shared, write_folder
 
@@ -126,7 +126,7 @@ def run(request, runs) -> Run:
     return runs[request.param]
 
 
-@pytest.fixture(params=[family for family in FAMILIES if family != "majority"])
+@pytest.fixture(params=[family for family in names() if family != "majority"])
 def any_run(request, ranking) -> Run:
     return open_run(ranking[0] / request.param)
 

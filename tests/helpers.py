@@ -101,7 +101,7 @@ def able_plan(family: str, **changes) -> Plan:
             "background": ["still"],
             "level": {"frames": 21},
             "scenes": {"foreign": 0.0, "count": 64, "seconds": 2.5},
-            "augment": {"shift_bands": 0, "stretch_percent": 0, "low_pass": 0, "mask": 0},
+            "augment": {"shift_bands": 0, "stretch_percent": 0, "low_pass": 0, "mask": 0, "reverb": 0},
             "rehearsal": {"minutes": 0},
             "pooling": {"windows": 200},
             **changes,

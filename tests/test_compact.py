@@ -10,14 +10,14 @@ import pytest
 import soundfile
 
 import barn_owl as owl
+from barn_owl.classifiers.cnn import parted
+from barn_owl.classifiers.stages import run as run_stages, stages_of
 from barn_owl.cli.main import run as barn_owl
 from barn_owl.clips import ClipFrames
 from barn_owl.compact import front, plain_model, quantise, quantise_run, shrink, write_c, write_onnx
 from barn_owl.compact.pruning import pruned
 from barn_owl.errors import ModelError, OutputError, PlanError
 from barn_owl.model import load_model
-from barn_owl.model.convolutional import parted
-from barn_owl.model.stages import run as run_stages, stages_of
 from barn_owl.network import sigmoid
 from barn_owl.network.level import relative_level
 from helpers import RATE_HZ, small_plan, sound

@@ -13,21 +13,23 @@ import soundfile
 from hypothesis import given, settings as limits, strategies as st
 from pandas.testing import assert_frame_equal
 
+from barn_owl.classifiers.kernel import KernelSettings, alike, candidates as kernels
+from barn_owl.classifiers.logistic import Linear, LogisticSettings, candidates as penalties, fit_logistic
+from barn_owl.classifiers.majority import candidates as majority
+from barn_owl.classifiers.nearest import Nearest, NearestSettings, candidates as neighbours
+from barn_owl.classifiers.rows import RowTask, squared_distances
+from barn_owl.classifiers.trees import (
+    LEAST_WEIGHT,
+    STEPS,
+    TreesSettings,
+    _best_cuts,
+    _histograms,
+    candidates as trees,
+)
 from barn_owl.errors import ModelError, TableError
 from barn_owl.learn import pooled
 from barn_owl.learn.extras import learn_columns
-from barn_owl.learn.kernel import candidates as kernels
-from barn_owl.learn.logistic import candidates as penalties, fit_logistic
-from barn_owl.learn.majority import candidates as majority
-from barn_owl.learn.nearest import candidates as neighbours
-from barn_owl.learn.plan import KernelSettings, LogisticSettings, NearestSettings, TreesSettings
-from barn_owl.learn.rows import RowTask
-from barn_owl.learn.trees import LEAST_WEIGHT, STEPS, _best_cuts, _histograms, candidates as trees
 from barn_owl.model import load_model
-from barn_owl.model.kernel import alike
-from barn_owl.model.logistic import Linear
-from barn_owl.model.nearest import Nearest
-from barn_owl.model.rows import squared_distances
 from barn_owl.network import sigmoid
 from barn_owl.runs import open_run, train, train_families, training
 from helpers import able_plan, assert_close, small_plan
@@ -117,7 +119,7 @@ def _arguments(classifier):
 
 def test_majority_says_the_shares_of_training(rng):
     made, _ = task(rng)
-    (only,) = majority(made)
+    (only,) = majority(made, None)
     assert_close(sigmoid(only.watched[0]), ((made.targets.sum(axis=0) + 1) / 202).astype(np.float32), rtol=1e-5)
 
 
@@ -277,7 +279,7 @@ def test_a_constant_feature_does_no_harm(rng):
 def test_somebody_elses_estimator_cannot_be_written(ranking, tmp_path):
     import dataclasses
 
-    from barn_owl.model.pooled import Pooled, SomebodyElses
+    from barn_owl.classifiers.pooled import Pooled, SomebodyElses
 
     model = open_run(ranking[0] / "logistic").model
     family = model.family

@@ -21,6 +21,8 @@ from hypothesis import given, settings, strategies as st
 import barn_owl as owl
 import torture
 from barn_owl.archive.recordings import trace_files_of
+from barn_owl.classifiers.pooled import Pooled
+from barn_owl.classifiers.trees import Trees
 from barn_owl.cli.main import run as call
 from barn_owl.clips import check_clip_table, read_clip_table, write_clip_table
 from barn_owl.clips.table import plain_cells, read_any_table, safe_cells
@@ -28,8 +30,6 @@ from barn_owl.clips.writing import write_variants
 from barn_owl.errors import AudioError, ModelError, OutputError, PlanError, TableError
 from barn_owl.features.cache import FrameCache
 from barn_owl.files import checked_target, claim_folder, temporary_folder, whole_file
-from barn_owl.model.pooled import Pooled
-from barn_owl.model.trees import Trees
 from barn_owl.names import as_text, from_text, printable
 from barn_owl.tag.doubts import doubts_of_recording
 from barn_owl.tag.recorded import trace_of_samples
@@ -610,6 +610,9 @@ def test_traces_whose_parts_do_not_fit_are_refused(runs, tmp_path):
             owl.read_trace(tmp_path / "t.npz")
     with pytest.raises(TableError, match="the trace is of a, b, c, d; the model knows"):
         owl.tag_trace(model, replace(trace, labels=list("abcd")))
+    each = replace(trace, sounds=np.repeat(trace.sounds, 4, axis=1), begins=np.repeat(trace.begins, 4, axis=1))
+    with pytest.raises(TableError, match="the trace follows 4 scores, the model 1"):
+        owl.tag_trace(model, each)
 
 
 def test_stores_that_are_something_else_or_damaged_are_refused(runs, tmp_path, rng):

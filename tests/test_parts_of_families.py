@@ -6,8 +6,12 @@ import numpy as np
 import pandas as pd
 import pytest
 from hypothesis import given, settings, strategies as st
-from pydantic import TypeAdapter, ValidationError
 
+from barn_owl.classifiers.base import label_scores
+from barn_owl.classifiers.cnn import Convolutional
+from barn_owl.classifiers.ensemble import Ensemble
+from barn_owl.classifiers.kind import read_config, rebuild
+from barn_owl.classifiers.level import LevelSettings
 from barn_owl.clips import join_labels, join_overlapping, labels_in
 from barn_owl.errors import ModelError, OutputError, TableError
 from barn_owl.evaluate import score_overlapping
@@ -16,12 +20,6 @@ from barn_owl.learn import Plan
 from barn_owl.learn.checkpoint import Checkpoint, read_checkpoint
 from barn_owl.learn.summary import summary
 from barn_owl.model import load_model
-from barn_owl.model.convolutional import Convolutional
-from barn_owl.model.ensemble import Ensemble
-from barn_owl.model.families import rebuild
-from barn_owl.model.family import label_scores
-from barn_owl.model.header import Header
-from barn_owl.model.settings import LevelSettings
 from barn_owl.network import Convolution, Network, Pool
 from barn_owl.network.architecture import NetworkSettings
 from barn_owl.runs import open_run
@@ -192,16 +190,15 @@ def test_a_checkpoint_comes_back_and_damage_is_told(tmp_path, rng):
 def test_arrays_that_do_not_fit_are_refused(any_run):
     family = any_run.model.family
     arrays = {name: array.copy() for name, array in family.arrays().items()}
-    read = TypeAdapter(Header.model_fields["family"].annotation)
-    shape = read.validate_python({"name": family.name, **family.shape()})
+    shape = read_config({"name": family.name, **family.shape()})
     again = rebuild(shape, arrays, 48, 4, multilabel=False)
     assert again.cost(0.01) == family.cost(0.01)
     with pytest.raises((ValueError, KeyError)):
         rebuild(shape, arrays, 48, 5, multilabel=False)
     with pytest.raises((ValueError, KeyError)):
         rebuild(shape, {}, 48, 4, multilabel=False)
-    with pytest.raises(ValidationError):
-        read.validate_python({"name": "forest", **family.shape()})
+    with pytest.raises(ValueError, match="there is no classifier 'forest'"):
+        read_config({"name": "forest", **family.shape()})
 
 
 def test_members_of_an_ensemble_look_at_one_length(ranking):

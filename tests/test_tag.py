@@ -7,11 +7,11 @@ import pytest
 from hypothesis import given, settings, strategies as st
 
 from barn_owl.audio import write_audio
+from barn_owl.classifiers.base import named
 from barn_owl.clips import check_clip_table
 from barn_owl.errors import AudioError, PlanError, TableError
 from barn_owl.evaluate import predict
 from barn_owl.model import DecisionSettings, load_model
-from barn_owl.model.family import named
 from barn_owl.network import sigmoid
 from barn_owl.runs import train
 from barn_owl.tag import Decider, Tagger, TraceBlock, adjust, tag_recording, tag_samples, trace_recording

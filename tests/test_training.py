@@ -119,9 +119,9 @@ def spoilt(run, tmp_path, change):
     elif change == "foreign":
         save_file(arrays, path)
     elif change == "newer":
-        path.write_bytes(content.replace(rb"\"format\": 7", rb"\"format\": 9"))
+        path.write_bytes(content.replace(rb"\"format\": 8", rb"\"format\": 9"))
     elif change == "older":
-        path.write_bytes(content.replace(rb"\"format\": 7", rb"\"format\": 1"))
+        path.write_bytes(content.replace(rb"\"format\": 8", rb"\"format\": 1"))
     elif change == "mean":
         path.write_bytes(content.replace(rb"\"bands\": 48", rb"\"bands\": 47"))
     return path
@@ -133,7 +133,7 @@ def spoilt(run, tmp_path, change):
         ("cut", "is not a model file, or is damaged"),
         ("text", "is not a model file, or is damaged"),
         ("foreign", "not those of a Barn Owl model"),
-        ("newer", "written by a newer Barn Owl .model format 9, this one reads 7"),
+        ("newer", "written by a newer Barn Owl .model format 9, this one reads 8"),
         ("older", "written by an older Barn Owl .model format 1.; train it again"),
         ("mean", "is damaged"),
         ("missing", "does not exist"),
@@ -238,8 +238,11 @@ def test_plans_come_back_and_say_what_is_wrong(tmp_path):
         ("sed = 1", "plan.toml, sed: unknown key; did you mean seed?"),
         ("[training]\nepoch = 3", "plan.toml, training.epoch: unknown key; did you mean epochs?"),
         ("[training]\nepochs = 0", "training.epochs: should be greater than or equal to 1, got 0"),
-        ("[decision]\non = 0.1", "decision: off must be at most on=0.1, got 0.2"),
-        ("family = 'forest'", "or 'cnn', got 'forest'"),
+        ("[decision]\non = 0.1\noff = 0.2", "decision: off must be at most on=0.1, got 0.2"),
+        ("family = 'cnm'", "family: there is no classifier 'cnm'; did you mean cnn?"),
+        ("family = 'int8'", "family: no training makes 'int8'; take one of majority, "),
+        ("[tres]\ndepth = 1", "plan.toml, tres: unknown key; did you mean trees?"),
+        ("[trees]\ndepth = 99", "plan.toml, trees.depth: should be less than or equal to 8, got 99"),
         ("seed = ", "is not a TOML file"),
     ]:
         (tmp_path / "plan.toml").write_text(text)

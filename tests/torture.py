@@ -275,8 +275,10 @@ def readers(base: Path) -> list[Reader]:
     clips.to_parquet(base / "clips.parquet")
     tables["clips.parquet"] = (base / "clips.parquet").read_bytes()
     owl.write_plan(small_plan("cnn"), base / "plan.toml")
-    owl.tag_archive(model, [file], traces=base / "traces", keep=base / "kept.sqlite", workers=1)
-    owl.tag_archive(model, [file], keep=base / "store", workers=1)
+    eager = {"decision": owl.DecisionSettings(on=0.05, off=0.02), "workers": 1}  # so that there are events to keep
+    owl.tag_archive(model, [file], traces=base / "traces", workers=1)
+    owl.tag_archive(runs["logistic"].model, [file], keep=base / "kept.sqlite", **eager)
+    owl.tag_archive(runs["logistic"].model, [file], keep=base / "store", **eager)
     trace = owl.read_trace(base / "traces" / "take.npz")
     trace.save(base / "trace.parquet")
     Checkpoint(arrays={"a": np.zeros(3, np.float32)}, numbers={"step": 1}, curves=[{"epoch": 1}]).save(

@@ -102,11 +102,10 @@ def show_network(voice: Voice, plan: owl.Plan, labels: int) -> list[dict[str, ob
     """Show what each layer gives and costs, if the family is a network over frames; return it for JSON."""
 
     from barn_owl.learn.summary import summary
-    from barn_owl.model.convolutional import Convolutional
 
-    if plan.family != "cnn":
+    if not plan.kind.is_graph:
         return []
-    family = Convolutional(plan.front_end.width, labels, plan.cnn, plan.levels, np.random.default_rng(0))
+    family = plan.kind.network(plan.front_end.width, labels, plan.own, plan.levels, np.random.default_rng(0))
     table = summary(family.networks[0], plan.front_end.hop_ms, plan.front_end.frame_ms)
     shown = table.assign(
         activation_kb=table["activation_kb"].round(1),

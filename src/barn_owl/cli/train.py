@@ -11,6 +11,7 @@ import click
 
 import barn_owl as owl
 from barn_owl import runs
+from barn_owl.classifiers.kind import names
 from barn_owl.cli.common import (
     Voice,
     engine_option,
@@ -26,7 +27,6 @@ from barn_owl.cli.common import (
 from barn_owl.cli.evaluate import show_scores
 from barn_owl.cli.plan import show_reasons
 from barn_owl.files import MISSING, claim_folder, is_file, not_a_file
-from barn_owl.learn.plan import FAMILIES
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -36,7 +36,7 @@ if TYPE_CHECKING:
 @click.argument("clips")
 @click.option("--run", "folder", type=click.Path(path_type=Path), required=True, help="Folder to write the run to.")
 @click.option(
-    "--family", type=click.Choice([*FAMILIES, "all"]), help="Kind of classifier; all trains every one and ranks them."
+    "--family", type=click.Choice([*names(), "all"]), help="Kind of classifier; all trains every one and ranks them."
 )
 @click.option("--background", multiple=True, metavar="LABEL", help="Label that means nothing of interest.")
 @click.option("--unreported", multiple=True, metavar="LABEL", help="Label of other sounds, which are no events.")
@@ -126,7 +126,7 @@ def command(
     plan = _plan(voice, table, plan_path, start_from, recordings, workers).but(**given)
     if ranks:
         _rank(
-            voice, table, folder, plan, work, families=list(FAMILIES) if family == "all" else [plan.family],
+            voice, table, folder, plan, work, families=names() if family == "all" else [plan.family],
             front_ends=[features.split("+") for features in front_ends], resume=resume,
         )  # fmt: skip
         return

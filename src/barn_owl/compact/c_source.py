@@ -11,15 +11,15 @@ from pathlib import Path
 
 import numpy as np
 
+from barn_owl.classifiers.cnn import outputs_of
+from barn_owl.classifiers.int8 import SUM_SHIFT, Quantised, QuantisedStage
+from barn_owl.classifiers.stages import Stage, every_stage
 from barn_owl.compact.graph import family_of, graph_of
 from barn_owl.errors import ModelError
 from barn_owl.features import FrontEnd
 from barn_owl.features.mel import mel_bank
 from barn_owl.files import checked_target, whole_file
 from barn_owl.model import DecisionSettings, Model
-from barn_owl.model.convolutional import outputs_of
-from barn_owl.model.quantised import SUM_SHIFT, Quantised, QuantisedStage
-from barn_owl.model.stages import Stage, every_stage
 from barn_owl.tag.decision import FAINT, NAMED_S, Timing, for_any
 
 KINDS = {

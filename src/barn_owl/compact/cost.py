@@ -7,6 +7,9 @@ from functools import lru_cache
 import numpy as np
 import pandas as pd
 
+from barn_owl.classifiers.cnn import Convolutional
+from barn_owl.classifiers.int8 import Quantised, multiply_adds_a_frame
+from barn_owl.classifiers.stages import Stage, every_stage
 from barn_owl.compact.device import Device
 from barn_owl.compact.graph import family_of, graph_of
 from barn_owl.errors import ModelError
@@ -14,9 +17,6 @@ from barn_owl.features import FrontEnd
 from barn_owl.features.mel import mel_bank
 from barn_owl.learn import Plan
 from barn_owl.model import Model
-from barn_owl.model.convolutional import Convolutional
-from barn_owl.model.quantised import Quantised, multiply_adds_a_frame
-from barn_owl.model.stages import Stage, every_stage
 
 CODE_BYTES = 12_000
 """Of the machine code of the C source, mathematics of the C library included: 9 to 14 kB by core and compiler."""
@@ -168,13 +168,13 @@ def plain_model(plan: Plan, labels: int) -> Model:
     >>> barn_owl.plain_model(barn_owl.Plan(), labels=6).family.step
     4
     """
-    if plan.family != "cnn":
+    if not plan.kind.is_graph:
         raise ModelError(f"what a model costs on a device is counted of a cnn, this plan is of a {plan.family}")
     front_end, rng = plan.front_end, np.random.default_rng(0)
     return Model(
         labels=[str(number) for number in range(labels)], background=[], front_end=front_end, clips=plan.clips,
         decision=plan.decision.but(labels={}), mean=np.zeros(front_end.width, np.float32),
         deviation=np.ones(front_end.width, np.float32),
-        family=Convolutional(front_end.width, labels, plan.cnn, plan.levels, rng, multilabel=plan.overlapping),
+        family=plan.kind.network(front_end.width, labels, plan.own, plan.levels, rng, multilabel=plan.overlapping),
         overlapping=plan.overlapping,
     )  # fmt: skip

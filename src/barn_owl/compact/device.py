@@ -10,13 +10,13 @@ import numpy as np
 from pydantic import Field, field_validator
 from threadpoolctl import threadpool_limits
 
+from barn_owl.classifiers.cnn import Convolutional
+from barn_owl.classifiers.int8 import multiply_adds_a_frame
+from barn_owl.classifiers.level import LevelSettings
+from barn_owl.classifiers.stages import stages_of
 from barn_owl.errors import PlanError
 from barn_owl.features import FrontEnd
 from barn_owl.files import is_file
-from barn_owl.model.convolutional import Convolutional
-from barn_owl.model.quantised import multiply_adds_a_frame
-from barn_owl.model.settings import LevelSettings
-from barn_owl.model.stages import stages_of
 from barn_owl.network.architecture import NetworkSettings
 from barn_owl.settings import Settings
 from barn_owl.wording import nearest_to

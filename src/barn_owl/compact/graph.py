@@ -1,10 +1,10 @@
 """Which models can be handed over, and the stages that they consist of."""
 
+from barn_owl.classifiers.cnn import Convolutional
+from barn_owl.classifiers.int8 import Quantised
+from barn_owl.classifiers.stages import Stage, stages_of
 from barn_owl.errors import ModelError
 from barn_owl.model import Model
-from barn_owl.model.convolutional import Convolutional
-from barn_owl.model.quantised import Quantised
-from barn_owl.model.stages import Stage, stages_of
 
 
 def family_of(model: Model) -> Convolutional | Quantised:

@@ -7,13 +7,13 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from barn_owl.classifiers.cnn import Convolutional
+from barn_owl.classifiers.stages import Stage
 from barn_owl.compact.graph import family_of, graph_of
 from barn_owl.errors import ModelError
 from barn_owl.features.mel import mel_bank
 from barn_owl.files import checked_target, whole_file
 from barn_owl.model import Model
-from barn_owl.model.convolutional import Convolutional
-from barn_owl.model.stages import Stage
 from barn_owl.network.level import CENTRE_DB, SILENCE, SPREAD_DB
 from barn_owl.wording import how_to_install
 
@@ -32,7 +32,7 @@ def write_onnx(model: Model, path: str | Path, *, takes_features: bool = False, 
     Its input ``samples`` is float32, ``(samples,)``, mono at the model's rate; its outputs ``sounds`` and ``begins``
     are scores from 0 to 1 that any label sounds that is an event, ``(steps, 1)``, or that each does, ``(steps,
     labels)``, where several may at once; step *i* tells of frame ``window // 2 + i * step``. ``naming``, ``(steps,
-    labels + 2)``, is what a stretch of steps is named by (`barn_owl.model.family.named`).
+    labels + 2)``, is what a stretch of steps is named by (`barn_owl.classifiers.base.named`).
     Labels, rate, window, step and decision settings are in the metadata.
 
     takes_features : the input is ``frames`` instead, log-mel in dB, ``(frames, bands)``. Raises ModelError for a

@@ -11,8 +11,8 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from barn_owl.classifiers.cnn import Convolutional
 from barn_owl.errors import ModelError
-from barn_owl.model.convolutional import Convolutional
 from barn_owl.network import BatchNorm, Convolution, Dense, Dropout, FoldBands, Layer, Network, Pool, Relu, Residual
 from barn_owl.network.architecture import NetworkSettings, layers_for
 

@@ -7,12 +7,12 @@ from typing import NamedTuple
 
 import numpy as np
 
+from barn_owl.classifiers.cnn import Convolutional
+from barn_owl.classifiers.int8 import HIGHEST, LOWEST, SUM_SHIFT, Quantised, QuantisedStage
+from barn_owl.classifiers.stages import Stage, every_stage, run, stages_of
 from barn_owl.clips import ClipFrames
 from barn_owl.errors import ModelError
 from barn_owl.model import Model
-from barn_owl.model.convolutional import Convolutional
-from barn_owl.model.quantised import HIGHEST, LOWEST, SUM_SHIFT, Quantised, QuantisedStage
-from barn_owl.model.stages import Stage, every_stage, run, stages_of
 from barn_owl.network.level import relative_level
 
 RARE = 1e-5

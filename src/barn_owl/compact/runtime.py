@@ -10,12 +10,12 @@ from typing import Any
 
 import numpy as np
 
+from barn_owl.classifiers.base import Cost, Steps
 from barn_owl.compact.graph import family_of, graph_of
 from barn_owl.compact.open_graph import graph_bytes
 from barn_owl.errors import ModelError
 from barn_owl.files import temporary_folder
 from barn_owl.model import Model
-from barn_owl.model.family import Cost, Steps
 from barn_owl.wording import how_to_install
 
 logger = logging.getLogger(__name__)

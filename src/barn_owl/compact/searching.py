@@ -19,6 +19,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from barn_owl.classifiers.kind import kind_of, kinds
 from barn_owl.clips import fold_clips
 from barn_owl.compact.cost import Footprint, footprint, plain_model
 from barn_owl.compact.device import Device
@@ -26,7 +27,6 @@ from barn_owl.errors import BarnOwlError, PlanError, TableError
 from barn_owl.evaluate.predictions import hear, with_predictions
 from barn_owl.files import claim_folder, is_file, real_path, write_json
 from barn_owl.learn import Fitted, Plan, fit, read_plan
-from barn_owl.learn.fitting import NETWORKS
 from barn_owl.learn.rehearsal import make_rehearsal, rehearse
 from barn_owl.parallel import each, on_cluster
 from barn_owl.runs import Work
@@ -48,27 +48,17 @@ FRESH = 0.25
 """Share of candidates in which every key is drawn anew."""
 FRUITLESS, ALIKE = 500, 50
 """Draws in a row that do not fit, after which it is given up; that were there before, after which one is taken."""
-SPACE: dict[str, list[Any]] = {
-    "family": ["cnn", "cnn", "cnn", "cnn", "logistic", "mlp"],
+COMMON: dict[str, list[Any]] = {
     "front_end.features": [["log-mel"], ["log-mel"], ["mfcc"], ["log-mel", "deltas"]],
     "front_end.bands": [32, 40, 48, 64],
     "front_end.frame_ms": [25.0, 32.0, 40.0],
     "front_end.hop_ms": [10.0, 12.5, 16.0],
-    "level.frames": [31, 51, 81],
-    "cnn.size": ["tiny", "small", "medium"],
-    "cnn.kinds": [["2d"], ["1d"], ["2d", "1d"]],
-    "cnn.dropout": [0.1, 0.2, 0.3],
-    "pooling.window_s": [0.3, 0.5, 1.0],
     "scenes.foreign": [0.3, 0.5],
     "augment.tilt_db": [3.0, 6.0, 9.0],
     "augment.shift_bands": [0.0, 1.0, 2.0],
     "augment.stretch_percent": [5.0, 15.0],
-    "training.rate": [4e-3, 8e-3, 16e-3],
 }
-"""What is drawn from, key by key of the plan; a cnn is drawn more often as it is most often best."""
-OF_FAMILY = {"cnn": ("level.", "cnn.", "training."), "mlp": ("pooling.", "training."), "logistic": ("pooling.",)}
-"""Keys that mean something to one family only."""
-COMMON = ("front_end.", "scenes.", "augment.")
+"""What is drawn from for every classifier, key by key of the plan."""
 TRIED, TABLE, PLAN, STATE = "tried.jsonl", "search.csv", "plan.toml", "search.json"
 
 
@@ -158,7 +148,7 @@ def _reasons(table: pd.DataFrame) -> dict[str, str]:
         why += (
             f", best of {len(table)} that fit; the next {table['score'].iloc[1]:.2f} at step {table['step'].iloc[1]}"
         )
-    drawn = [key for key in SPACE if key in table and not pd.isna(first[key])]
+    drawn = [key for key in _space() if key in table and not pd.isna(first[key])]
     return dict.fromkeys(drawn, "found by the search") | {"family": why}
 
 
@@ -219,7 +209,7 @@ class _Race:
 
     def _changes(self, rng: np.random.Generator, number: int, best: int | None, *, changed: bool) -> dict[str, Any]:
         """What a candidate has other than the plan, key by key."""
-        every = {key: values[int(rng.integers(len(values)))] for key, values in SPACE.items()}
+        every = {key: values[int(rng.integers(len(values)))] for key, values in _space().items()}
         if changed and number == 0:
             return {}
         if not changed or rng.random() < FRESH:
@@ -241,7 +231,7 @@ class _Race:
             plan = _changed(self._plan, changes)
         except PlanError:
             return {}, None
-        if plan.family != "cnn" or not plan.front_end.is_log_mel:
+        if not plan.kind.is_graph or not plan.front_end.is_log_mel:
             size = None  # cannot be handed over as C: only on a machine with Python
             over = {"flash": np.inf} if self._device.flash_kb < 1 << 20 else {}
         else:
@@ -291,7 +281,7 @@ class _Race:
             row |= {name: last[name] for name in last if name not in ("step", "fold", "seconds", "trouble")}
             row["seconds"] = round(sum(self.done[candidate, step]["seconds"] for step in steps), 1)
             row |= _size_columns(size, int8=self._int8)
-            row |= {key: _value(plan, key) for key in SPACE if _matters(key, plan.family)}
+            row |= {key: _value(plan, key) for key in _space() if _matters(key, plan.family)}
             rows.append(row | {"trouble": last["trouble"]})
         table = pd.DataFrame(rows)
         return table.sort_values(["step", "score"], ascending=False, ignore_index=True) if rows else table
@@ -314,7 +304,7 @@ def _learned(
             line |= _judged(plan, data, fitted)
         if fitted.interrupted:
             raise KeyboardInterrupt
-        last = fitted.curves[-1] if plan.family in NETWORKS else fitted.best
+        last = fitted.curves[-1] if plan.kind.is_resumable else fitted.best
         line |= {"loss": last.validation_loss, "recall": last.validation_recall, "f1": last.validation_f1}
     except BarnOwlError as error:
         line |= {"score": 0.0, "loss": np.nan, "recall": 0.0, "f1": 0.0, "trouble": str(error)}
@@ -347,8 +337,16 @@ def _size_columns(size: Footprint | None, *, int8: bool) -> dict[str, float]:
     }  # fmt: skip
 
 
+def _space() -> dict[str, list[Any]]:
+    """All that is drawn from: the classifier, what is common to all, and what each kind adds."""
+    drawn = {"family": [kind.name for kind in kinds() for _ in range(kind.drawn)]} | COMMON
+    for kind in kinds():
+        drawn |= {key: list(values) for key, values in kind.searched.items()}
+    return drawn
+
+
 def _matters(key: str, family: str) -> bool:
-    return key == "family" or key.startswith((*COMMON, *OF_FAMILY.get(family, ())))
+    return key == "family" or key in COMMON or key in kind_of(family).searched
 
 
 def _changed(plan: Plan, changes: dict[str, Any]) -> Plan:
@@ -362,7 +360,7 @@ def _changed(plan: Plan, changes: dict[str, Any]) -> Plan:
                 sections.setdefault(section, {})[name] = value
             else:
                 sections[name] = value
-    if family == "cnn" and "front_end.features" in changes:
+    if kind_of(family).sees_frames and "front_end.features" in changes:
         # Only log-mel can be handed over, and only its frames can be added up to scenes.
         sections["front_end"]["features"] = ["log-mel"]
     return plan.but(**sections)

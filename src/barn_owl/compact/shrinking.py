@@ -8,6 +8,9 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 
+from barn_owl.classifiers.base import Family
+from barn_owl.classifiers.cnn import Convolutional
+from barn_owl.classifiers.stages import Stage, every_stage, stages_of
 from barn_owl.clips import read_clip_table
 from barn_owl.compact.cost import footprint
 from barn_owl.compact.device import Device, read_device
@@ -17,9 +20,7 @@ from barn_owl.errors import ModelError
 from barn_owl.files import claim_folder
 from barn_owl.learn import Fitted, Plan, fit
 from barn_owl.learn.rehearsal import make_rehearsal, rehearse
-from barn_owl.model import Family, Model
-from barn_owl.model.convolutional import Convolutional
-from barn_owl.model.stages import Stage, every_stage, stages_of
+from barn_owl.model import Model
 from barn_owl.network.architecture import NetworkSettings
 from barn_owl.runs import Run, Work
 from barn_owl.runs.data import RunData, read_clips

@@ -3,8 +3,8 @@
 import numpy as np
 import pandas as pd
 
+from barn_owl.classifiers.rows import squared_distances
 from barn_owl.evaluate.answers import Answers
-from barn_owl.model.rows import squared_distances
 
 NEAREST = 3
 """Clips to listen to beside a mistake."""

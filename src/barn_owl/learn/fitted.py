@@ -6,9 +6,9 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from barn_owl.audio import Excerpt
+from barn_owl.classifiers.base import Family
 from barn_owl.clips import ClipFrames
 from barn_owl.learn.plan import Plan
-from barn_owl.model import Family
 from barn_owl.network import binary_cross_entropy, cross_entropy
 
 

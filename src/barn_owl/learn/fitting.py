@@ -12,9 +12,6 @@ from barn_owl.learn.plan import Plan
 from barn_owl.learn.pooled import fit_pooled
 from barn_owl.learn.training import fit_network
 
-NETWORKS = ("mlp", "cnn")
-"""Families that are trained epoch by epoch, and so can be stopped and resumed."""
-
 
 def fit(
     plan: Plan,
@@ -44,7 +41,7 @@ def fit(
     watch = watch or (lambda _: None)
     # The parts of a batch are the unit of parallel work, so the linear algebra inside one is not.
     with threadpool_limits(limits=1, user_api="blas"), np.errstate(over="ignore", invalid="ignore"):
-        if plan.family in NETWORKS and estimator is None:
+        if plan.kind.is_resumable and estimator is None:
             return fit_network(
                 plan, labels, train, validation,
                 workers=workers, watch=watch, start=start, resume=resume, save=save,

@@ -67,7 +67,7 @@ class Member:
         self._plan = plan
         self._rng = np.random.default_rng(plan.seed)
         self.subject: Subject
-        if plan.family == "cnn":
+        if plan.kind.sees_frames:
             standard = None if start is None else start.standard
             self.subject = OverScenes(plan, labels, train, validation, self._rng, standard)
         else:

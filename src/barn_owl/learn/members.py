@@ -11,19 +11,19 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from types import TracebackType
-from typing import Self
+from typing import Any, Self
 
 import numpy as np
 from loky import ProcessPoolExecutor, process_executor
 from loky.process_executor import BrokenProcessPool
 from threadpoolctl import threadpool_limits
 
+from barn_owl.classifiers.kind import kind_of
 from barn_owl.errors import TrainingError
 from barn_owl.learn.fitted import Examples, Fitted, background_numbers, held_out_parts
 from barn_owl.learn.member import Learnt, Member, Start, State
 from barn_owl.learn.plan import LARGEST_SEED, Plan
 from barn_owl.learn.subjects import Subject
-from barn_owl.model.convolutional import Convolutional
 from barn_owl.parallel.processes import begin_process, starting
 
 APART = 7919
@@ -207,20 +207,20 @@ def cross_fitted(
 
 def networks_of(plan: Plan) -> int:
     """How many networks a plan has."""
-    return plan.cnn.count if plan.family == "cnn" else 1
+    return plan.kind.networks(plan.own)
 
 
 def _own_plan(plan: Plan, number: int) -> Plan:
     """Return the plan of one network: it begins elsewhere and hears other scenes."""
     seed = (plan.seed + APART * number) % LARGEST_SEED
-    return plan.but(seed=seed).model_copy(update={"cnn": plan.cnn.only(number)} if plan.family == "cnn" else {})
+    return plan.but(seed=seed).model_copy(update={plan.family: plan.kind.only(plan.own, number)})
 
 
 def _own_start(start: Fitted | None, number: int) -> Start | None:
     if start is None:
         return None
-    family = start.family
-    arrays = (family.networks[number] if isinstance(family, Convolutional) else family).arrays()
+    family: Any = start.family
+    arrays = (family.networks[number] if kind_of(family.name).is_graph else family).arrays()
     return Start({name: array.copy() for name, array in arrays.items()}, (start.mean, start.deviation))
 
 

@@ -2,22 +2,22 @@
 
 import tomllib
 from pathlib import Path
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 import tomlkit
-from pydantic import Field, field_validator, model_validator
+from pydantic import ConfigDict, Field, field_validator, model_validator
 
+from barn_owl.classifiers.kind import ClassifierKind, kind_of, kinds, names
+from barn_owl.classifiers.level import LevelSettings
 from barn_owl.clips import Shares
 from barn_owl.errors import PlanError
 from barn_owl.features import FrontEnd, pool
 from barn_owl.files import not_a_file, whole_file
 from barn_owl.model import DecisionSettings
-from barn_owl.model.settings import LevelSettings, MlpSettings
-from barn_owl.network.architecture import NetworkSettings, layers_for
-from barn_owl.network.network import follow
 from barn_owl.settings import Settings
 from barn_owl.sound import SoundSettings, UniformSettings
+from barn_owl.wording import nearest_to
 
 
 class TrainingSettings(Settings):
@@ -76,42 +76,6 @@ class AugmentSettings(Settings):
     """Share of sounds in mixtures that have the reverberation of a room behind them."""
     mask: float = Field(default=0.5, ge=0, le=1)
     """Share of scenes in which a few neighbouring bands are missing."""
-
-
-class NearestSettings(Settings):
-    """Nearest neighbours among the pooled training windows."""
-
-    neighbours: int | None = Field(default=None, ge=1, le=1000)
-    """Left out: the best of several on the validation clips."""
-
-
-class LogisticSettings(Settings):
-    """Multinomial logistic regression on pooled features."""
-
-    penalty: float | None = Field(default=None, gt=0)
-    """Weight of half the squared coefficients; left out: the best of several on the validation clips."""
-
-
-class KernelSettings(Settings):
-    """Logistic regression in the space of a Gaussian (RBF) kernel on pooled features."""
-
-    penalty: float | None = Field(default=None, gt=0)
-    width: float | None = Field(default=None, gt=0)
-    """Distance at which two clips count as alike, in standard deviations a feature; left out: the best of several."""
-    landmarks: int = Field(default=800, ge=10, le=10_000)
-    """Training windows that others are compared with: all of them where there are no more, else a drawn part."""
-
-
-class TreesSettings(Settings):
-    """Gradient-boosted trees on pooled features, cut at quantiles."""
-
-    rounds: int = Field(default=200, ge=1, le=10_000)
-    depth: int = Field(default=3, ge=1, le=8)
-    rate: float = Field(default=0.1, gt=0, le=1)
-    feature_share: float = Field(default=0.2, gt=0, le=1)
-    window_share: float = Field(default=0.7, gt=0, le=1)
-    penalty: float = Field(default=1.0, ge=0)
-    patience: int = Field(default=30, ge=1)
 
 
 class PoolingSettings(Settings):
@@ -175,14 +139,14 @@ LARGEST_SEED = 2**63
 
 
 class Plan(Settings):
-    """Everything about a training run; each key has a default.
+    """Everything about a training run; each key has a default. Each kind of classifier has a section of its own.
 
     >>> Plan(family="logistic", seed=3).front_end.bands
     48
     """
 
     seed: int = Field(default=0, ge=0, lt=LARGEST_SEED)
-    family: Literal["majority", "nearest", "logistic", "kernel", "trees", "mlp", "cnn"] = "cnn"
+    family: str = "cnn"
     background: list[str] = Field(default=[])
     """Labels that mean "nothing of interest": what sounds lie over in training, and never reported as events."""
     unreported: list[str] = Field(default=[])
@@ -204,16 +168,49 @@ class Plan(Settings):
     augment: AugmentSettings = AugmentSettings()
     sound: SoundSettings = SoundSettings()
     pooling: PoolingSettings = PoolingSettings()
-    nearest: NearestSettings = NearestSettings()
-    logistic: LogisticSettings = LogisticSettings()
-    kernel: KernelSettings = KernelSettings()
-    trees: TreesSettings = TreesSettings()
-    mlp: MlpSettings = MlpSettings()
-    cnn: NetworkSettings = NetworkSettings()
     start: StartSettings = StartSettings()
     thresholds: ThresholdSettings = ThresholdSettings()
     rehearsal: RehearsalSettings = RehearsalSettings()
     decision: DecisionSettings = DecisionSettings()
+
+    model_config = ConfigDict(extra="allow")  # the sections of classifiers, whichever are known
+
+    def __init__(self, **values: Any) -> None:
+        faults = []
+        for kind in kinds():
+            given = values.get(kind.name, {})
+            try:
+                values[kind.name] = _section(kind, given)
+            except PlanError as error:
+                faults += [f"{kind.name}.{line}" for line in str(error).splitlines()]
+                values[kind.name] = _section(kind, {})
+        known = [*type(self).model_fields, *names()]
+        for key in [key for key in values if key not in known]:
+            faults.append(f"{key}: unknown key; {nearest_to(key, known, else_say='known keys: ')}")
+            del values[key]
+        try:
+            super().__init__(**values)
+        except PlanError as error:
+            raise PlanError("\n".join([*str(error).splitlines(), *faults])) from None
+        if faults:
+            raise PlanError("\n".join(faults))
+
+    @field_validator("family")
+    @classmethod
+    def _is_known(cls, family: str) -> str:
+        if kind_of(family).settings is None:
+            raise ValueError(f"no training makes {family!r}; take one of {', '.join(names())}")
+        return family
+
+    @property
+    def kind(self) -> ClassifierKind:
+        """What the classifier is and can do."""
+        return kind_of(self.family)
+
+    @property
+    def own(self) -> Any:
+        """The section of the classifier."""
+        return getattr(self, self.family)
 
     @property
     def window_frames(self) -> int:
@@ -235,22 +232,21 @@ class Plan(Settings):
         both = sorted({*self.background} & {*self.unreported})
         if both:
             raise ValueError(f"unreported: {both[0]!r} is background already, and so is no event either")
-        if self.family == "cnn":
-            if self.columns:
-                raise ValueError("columns: the family 'cnn' sees frames only; take a pooled family")
-            try:
-                for number in range(self.cnn.count):
-                    follow(layers_for(self.cnn, number), (LONG_INPUT, self.front_end.width, 1))
-            except PlanError as error:
-                where = "cnn.layers" if self.cnn.layers else f"cnn.size = {self.cnn.size!r}"
-                raise ValueError(f"{where}, {error}; frames have {self.front_end.width} features") from None
+        if self.kind.sees_frames and self.columns:
+            raise ValueError(f"columns: the family {self.family!r} sees frames only; take a pooled family")
+        self.kind.check(self.own, self.front_end.width)
         return self
 
 
-LONG_INPUT = 4096
-"""Frames of an input that is long enough for any network: whether layers fit together is a matter of their bands."""
-FAMILIES = ("majority", "nearest", "logistic", "kernel", "trees", "mlp", "cnn")
-"""All families, from the dumbest up."""
+def _section(kind: ClassifierKind, given: Any) -> Settings:
+    """Settings of a classifier, of what a plan says; raises PlanError."""
+    if kind.settings is None:
+        raise AssertionError
+    if isinstance(given, kind.settings):
+        return given
+    if not isinstance(given, dict):
+        raise PlanError(f"should be a table of settings, got {given!r}")
+    return kind.settings(**given)
 
 
 LONGEST = 1 << 20

@@ -6,7 +6,8 @@ from typing import Any
 
 import numpy as np
 
-from barn_owl.learn import kernel, logistic, majority, nearest, trees
+from barn_owl.classifiers.pooled import Pooled, SomebodyElses, pooled_windows
+from barn_owl.classifiers.rows import Candidate, RowTask
 from barn_owl.learn.fitted import (
     Examples,
     Fitted,
@@ -18,11 +19,9 @@ from barn_owl.learn.fitted import (
     standardisation,
 )
 from barn_owl.learn.plan import Plan
-from barn_owl.learn.rows import Candidate, RowTask
 from barn_owl.learn.scenes import LEAST_FRAMES, SceneMaker
 from barn_owl.learn.sharing import shared
 from barn_owl.learn.variants import Variants
-from barn_owl.model.pooled import Pooled, SomebodyElses, pooled_windows
 from barn_owl.network import binary_cross_entropy
 
 TURNS = 4
@@ -115,24 +114,12 @@ def fit_pooled(
         rng=np.random.default_rng([plan.seed, TURNS]),
     )  # fmt: skip
     name = plan.family if estimator is None else type(estimator).__name__
-    found = _candidates(plan, task) if estimator is None else _somebody_elses(task, estimator)
+    found = plan.kind.candidates(task, plan.own) if estimator is None else _somebody_elses(task, estimator)
     kept, curves, interrupted = _best(plan, found, watched.targets, watch, keep)
     family = Pooled(name, plan.window_frames, plan.pooling.statistics, plan.levels, kept.make(), centre, spread)
     return Fitted(
         family=family, mean=windows.mean, deviation=windows.deviation, curves=curves, interrupted=interrupted
     )
-
-
-def _candidates(plan: Plan, task: RowTask) -> Iterator[Candidate]:
-    if plan.family == "majority":
-        return majority.candidates(task)
-    if plan.family == "nearest":
-        return nearest.candidates(task, plan.nearest)
-    if plan.family == "logistic":
-        return logistic.candidates(task, plan.logistic)
-    if plan.family == "kernel":
-        return kernel.candidates(task, plan.kernel)
-    return trees.candidates(task, plan.trees)
 
 
 def _somebody_elses(task: RowTask, estimator: Any) -> Iterator[Candidate]:
@@ -146,7 +133,7 @@ def _best(
     plan: Plan, candidates: Iterator[Candidate], targets: np.ndarray, watch: Watcher, keep: int | None
 ) -> tuple[Candidate, list[Progress], bool]:
     """Judge candidates as they come; trees stop when more of them make it no better."""
-    patience, steps = {"trees": (plan.trees.patience, plan.trees.rounds)}.get(plan.family, (np.inf, 0))
+    patience, steps = plan.kind.stops(plan.own) if plan.kind.stops else (np.inf, 0)
     begin, curves, interrupted = time.perf_counter(), [], False
     kept, best, best_at = None, np.inf, 0
     try:

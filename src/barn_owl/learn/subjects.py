@@ -8,15 +8,14 @@ from typing import Protocol
 
 import numpy as np
 
+from barn_owl.classifiers.base import Family
+from barn_owl.classifiers.cnn import parted
+from barn_owl.classifiers.pooled import Pooled
 from barn_owl.learn.fitted import Examples, background_numbers, judge_logits, standardisation
 from barn_owl.learn.plan import Plan
 from barn_owl.learn.pooled import centre_and_spread, drawn_windows
 from barn_owl.learn.scenes import SceneMaker, Scenes
 from barn_owl.learn.variants import Variants
-from barn_owl.model import Family
-from barn_owl.model.convolutional import Convolutional, parted
-from barn_owl.model.mlp import Mlp
-from barn_owl.model.pooled import Pooled
 from barn_owl.network import (
     Network,
     binary_cross_entropy,
@@ -92,8 +91,8 @@ class OverScenes:
     ) -> None:  # fmt: skip
         self._plan, self._train = plan, train
         background = background_numbers(plan, labels)
-        self._family = Convolutional(
-            plan.front_end.width, len(labels), plan.cnn, plan.levels, rng, multilabel=plan.overlapping
+        self._family = plan.kind.network(
+            plan.front_end.width, len(labels), plan.own, plan.levels, rng, multilabel=plan.overlapping
         )
         self.network = self._family.networks[0]
         self.mean, self.deviation = standard or standardisation(plan, train.clips)
@@ -221,8 +220,8 @@ class OverScenes:
     def family(self, plan: Plan, arrays: list[Arrays]) -> Family:
         labels = self._family.labels
         rng = np.random.default_rng(0)
-        made = Convolutional(
-            plan.front_end.width, labels, plan.cnn, plan.levels, rng, multilabel=self._family.multilabel
+        made = plan.kind.network(
+            plan.front_end.width, labels, plan.own, plan.levels, rng, multilabel=plan.overlapping
         )
         for network, its_arrays in zip(made.networks, arrays, strict=True):
             network.load(its_arrays)
@@ -245,8 +244,10 @@ class OverRows:
         self._rows, targets, self._names = windows.rows, windows.targets, windows.names
         self._targets = targets
         centre, spread = centre_and_spread(self._rows)
-        mlp = Mlp(self._rows.shape[1], len(labels), plan.mlp, rng)
-        self._pooled = Pooled("mlp", plan.window_frames, plan.pooling.statistics, plan.levels, mlp, centre, spread)
+        mlp = plan.kind.network(self._rows.shape[1], len(labels), plan.own, rng)
+        self._pooled = Pooled(
+            plan.family, plan.window_frames, plan.pooling.statistics, plan.levels, mlp, centre, spread
+        )
         self.network = mlp.network
         self._rows = (self._rows - centre) / spread
         self._watched = None if validation is None else drawn_windows(plan, labels, validation, watched=True)

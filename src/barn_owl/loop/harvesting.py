@@ -18,11 +18,11 @@ import pandas as pd
 import scipy
 
 from barn_owl.audio.silence import two_threshold_runs
+from barn_owl.classifiers.logistic import fit_logistic
 from barn_owl.clips import check_clip_table
 from barn_owl.errors import AudioError, TableError
 from barn_owl.features import pool
 from barn_owl.files import temporary_folder
-from barn_owl.learn.logistic import fit_logistic
 from barn_owl.loop.finding import FRONT_END, pieces_of
 from barn_owl.parallel import each
 

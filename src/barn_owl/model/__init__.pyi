@@ -1,7 +1,3 @@
-from .family import (
-    Family as Family,
-    Steps as Steps,
-)
 from .model import (
     Model as Model,
     load_model as load_model,

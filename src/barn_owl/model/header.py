@@ -6,84 +6,21 @@ limits here before memory is asked for.
 
 import json
 from collections.abc import Mapping
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any
 
 import numpy as np
-from pydantic import Field, model_validator
+from pydantic import Field, field_validator, model_validator
 
+from barn_owl.classifiers.kind import read_config
 from barn_owl.features import FrontEnd
-from barn_owl.model.settings import DecisionSettings, LevelSettings, MlpSettings
-from barn_owl.network.architecture import NetworkSettings
+from barn_owl.model.settings import DecisionSettings
 from barn_owl.settings import Settings
 from barn_owl.sound import UniformSettings
 
 LONGEST_HEADER = 1 << 23
 """Characters of a header: a model of a thousand labels has a tenth of it."""
 MOST_LABELS = 20_000
-LARGEST_WINDOW = 1 << 20
-"""Numbers that a step may look at: frames of its window times features. Usual are some ten thousand."""
 Label = Annotated[str, Field(min_length=1, max_length=1000)]
-Size = Annotated[int, Field(ge=1, le=1 << 16)]
-Pair = Annotated[list[Size], Field(min_length=2, max_length=2)]
-
-
-class CnnShape(Settings):
-    """Shape of a `Convolutional`."""
-
-    name: Literal["cnn"]
-    settings: NetworkSettings
-    level: LevelSettings
-
-
-class PooledShape(Settings):
-    """Shape of a `Pooled` family; `settings` of an mlp only."""
-
-    name: Literal["majority", "nearest", "logistic", "kernel", "trees", "mlp"]
-    frames: Size
-    statistics: list[Annotated[str, Field(max_length=40)]] = Field(min_length=1, max_length=64)
-    level: LevelSettings
-    settings: MlpSettings | None = None
-
-
-class StageShape(Settings):
-    """Sizes of a stage of a network in whole numbers."""
-
-    kind: Annotated[str, Field(max_length=40)]
-    given: Pair
-    out: Pair
-    taps: Pair
-    stride: Pair
-    dilation: Size
-    before: Annotated[int, Field(ge=0, le=1 << 16)]
-    rectifies: bool
-    inner: list["StageShape"] = Field(default=[], max_length=64)
-
-
-Byte = Annotated[int, Field(ge=-128, le=127)]
-
-
-class Int8Shape(Settings):
-    """Shape of a `Quantised` family."""
-
-    name: Literal["int8"]
-    networks: list[Annotated[list[StageShape], Field(min_length=1, max_length=256)]] = Field(
-        min_length=1, max_length=16
-    )
-    zeros: list[list[Annotated[list[Byte], Field(min_length=2, max_length=2)]]] = Field(min_length=1, max_length=16)
-    level: LevelSettings
-    input_scale: float = Field(gt=1e-12, lt=1e12)
-    input_zero: Byte
-    window: Size
-    step: Size
-
-
-class EnsembleShape(Settings):
-    """Shapes of the members of an `Ensemble`."""
-
-    name: Literal["ensemble"]
-    members: list[Annotated[CnnShape | PooledShape | Int8Shape, Field(discriminator="name")]] = Field(
-        min_length=1, max_length=64
-    )
 
 
 class ExtraColumnShape(Settings):
@@ -107,9 +44,14 @@ class Header(Settings):
     temperature: float = Field(ge=1e-3, le=1e3)
     thresholds: dict[str, Annotated[float, Field(ge=0, le=1)]]
     extra_columns: list[ExtraColumnShape] = Field(max_length=1000)
-    family: Annotated[CnnShape | PooledShape | Int8Shape | EnsembleShape, Field(discriminator="name")]
+    family: Any
     provenance: dict[str, Any]
     kept: list[str] = Field(default=[], max_length=100_000)
+
+    @field_validator("family", mode="before")
+    @classmethod
+    def _of_a_known_kind(cls, given: Any) -> Settings:
+        return read_config(given)
 
     @model_validator(mode="after")
     def _names_hang_together(self) -> "Header":
@@ -156,16 +98,3 @@ def check_arrays(arrays: Mapping[str, np.ndarray]) -> None:
         wrong = np.isnan(array) if name.endswith("cuts") else ~np.isfinite(array)
         if wrong.any():
             raise ValueError(f"{name} holds numbers that are not finite")
-
-
-def check_window(frames: int, features: int) -> None:
-    """Raise ValueError when steps would look at more than is sensible."""
-    if frames * features > LARGEST_WINDOW:
-        raise ValueError(f"a step would look at {frames} frames of {features} features")
-
-
-def check_size(asked: int, arrays: Mapping[str, np.ndarray]) -> None:
-    """Raise ValueError when a network would have more weights than the file holds numbers."""
-    held = sum(array.size for array in arrays.values())
-    if asked > held:
-        raise ValueError(f"the network that it describes has {asked} weights, the file holds {held} numbers")

@@ -11,16 +11,16 @@ from safetensors import SafetensorError, safe_open
 from safetensors.numpy import save_file
 
 from barn_owl.audio import resample
+from barn_owl.classifiers.base import Cost, Family, Steps, named
+from barn_owl.classifiers.kind import rebuild
+from barn_owl.classifiers.pooled import Pooled, SomebodyElses
 from barn_owl.errors import AudioError, BarnOwlError, ModelError
 from barn_owl.features import FrontEnd
 from barn_owl.features.activity import around_clip, quiet_level
 from barn_owl.files import is_file, is_folder, not_a_file, whole_file
 from barn_owl.model.extras import ExtraColumn, ExtraColumns
-from barn_owl.model.families import rebuild
-from barn_owl.model.family import Cost, Family, Steps, named
 from barn_owl.model.header import Header, check_arrays, parsed
 from barn_owl.model.kept import Kept, packed, unpacked
-from barn_owl.model.pooled import Pooled, SomebodyElses
 from barn_owl.model.settings import DecisionSettings
 from barn_owl.network import sigmoid, softmax
 from barn_owl.sound import UniformSettings, make_uniform

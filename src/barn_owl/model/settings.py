@@ -1,37 +1,14 @@
-"""Settings that a trained model is made of, or decides by."""
+"""Settings that a model decides by."""
 
 from typing import Any
 
-from pydantic import Field, field_validator, model_validator
+from pydantic import Field, model_validator
 
 from barn_owl.settings import Settings
 
 OFF = 0.45
 LONGEST_S = 1e7
 """No event, gap or pause is longer than some months."""
-
-
-class LevelSettings(Settings):
-    """How levels are made independent of the gain of a recording; for log-mel only."""
-
-    frames: int = Field(default=31, ge=0, le=1000)
-    """Frames over whose mean power levels are relative to, as many before as after; 0: levels as they are."""
-    range_db: float = Field(default=50.0, ge=10, le=120)
-    """How far below that mean power levels are told apart."""
-
-
-class MlpSettings(Settings):
-    """Dense layers on pooled features."""
-
-    hidden: list[int] = Field(default=[96], min_length=1)
-    dropout: float = Field(default=0.3, ge=0, lt=1)
-
-    @field_validator("hidden")
-    @classmethod
-    def _sizes(cls, hidden: list[int]) -> list[int]:
-        if not all(1 <= size <= 4096 for size in hidden):
-            raise ValueError(f"each layer has 1 to 4096 channels, got {hidden}")
-        return hidden
 
 
 class LabelDecision(Settings):

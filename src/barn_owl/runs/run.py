@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from barn_owl.classifiers.kind import kind_of
 from barn_owl.clips import check_clip_table, join_overlapping, labels_in, read_clip_table
 from barn_owl.clips.sides import SIDES
 from barn_owl.errors import ModelError, TableError
@@ -19,7 +20,6 @@ from barn_owl.evaluate.evaluation import leaks
 from barn_owl.evaluate.mistakes import NEAREST, nearest_clips
 from barn_owl.files import is_file
 from barn_owl.learn import Plan, read_plan
-from barn_owl.learn.fitting import NETWORKS
 from barn_owl.learn.rehearsal import EXPECTATION
 from barn_owl.model import Model, load_model
 from barn_owl.runs.doubts import doubts_of
@@ -172,7 +172,7 @@ class Run:
         return read_learning(
             self.curves,
             self._json("scores.json"),
-            by_epoch=self.model.family.name in NETWORKS,
+            by_epoch=kind_of(self.model.family.name).is_resumable,
             refitted=self.plan.training.refit > 0,
         )
 

@@ -11,17 +11,16 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from barn_owl.classifiers.ensemble import Ensemble
+from barn_owl.classifiers.kind import kind_of, names
 from barn_owl.clips import fold_clips, sides_of_fold, write_clip_table
 from barn_owl.clips.sides import SIDES
 from barn_owl.errors import ModelError, TableError
 from barn_owl.evaluate.predictions import hear, with_predictions
 from barn_owl.files import claim_folder, is_file, real_path, write_json
 from barn_owl.learn import Fitted, Plan, fit
-from barn_owl.learn.fitting import NETWORKS
-from barn_owl.learn.plan import FAMILIES
 from barn_owl.learn.sharing import sharing
 from barn_owl.model import Model
-from barn_owl.model.ensemble import Ensemble
 from barn_owl.parallel import each, on_cluster
 from barn_owl.runs.data import RunData, read_clips, usable_clips, with_sides
 from barn_owl.runs.run import HIDDEN, Run, judge
@@ -43,7 +42,7 @@ def train_families(
     folder: str | Path,
     plan: Plan | None = None,
     *,
-    families: Sequence[str] = FAMILIES,
+    families: Sequence[str] | None = None,
     front_ends: Sequence[Sequence[str]] = (),
     estimators: Mapping[str, Any] | None = None,
     resume: bool = False,
@@ -51,6 +50,7 @@ def train_families(
 ) -> pd.DataFrame:
     """Train families on the same clips and the same split, each into a run of its own in `folder`, and rank them.
 
+    families : their names; None for all there are.
     front_ends : stacks of features, such as ``["log-mel"]`` and ``["mfcc", "chroma"]``, each of which is tried with
     each family; none for that of the plan. estimators : classifiers of somebody else's by name, with ``fit`` and
     ``predict_proba``; they are given the same pooled features and are judged alongside, but leave no run. The plan's
@@ -72,6 +72,7 @@ def train_families(
     """
     plan = plan or suggest_plan(clips).plan
     sided = with_sides(usable_clips(clips, plan), plan)
+    families = names() if families is None else families
     folder, own = claim_folder(folder, force=work.force or resume), dict(estimators or {})
     rows: list[dict[str, Any]] = []
     stacks = [list(features) for features in front_ends] or [plan.front_end.features]
@@ -86,7 +87,7 @@ def train_families(
                     if name in own:
                         row = _somebody_elses(name, stacked, data, own[name], work.workers)
                     else:
-                        columns = [] if name == "cnn" else plan.columns
+                        columns = [] if kind_of(name).sees_frames else plan.columns
                         its_plan = _ready_to_rank(stacked.but(family=name, columns=columns))
                         target = folder / (name + ending).replace(" ", "-")
                         run = _fitted_or_found(target, its_plan, data, work, resume=resume)
@@ -190,7 +191,7 @@ def _ready_to_rank(plan: Plan) -> Plan:
 
     A network learns for the longer part only after that; ranked before, it would be behind what it becomes.
     """
-    if plan.family not in NETWORKS:
+    if not plan.kind.is_resumable:
         return plan
     return plan.but(training={"epochs": plan.training.epochs + plan.training.refit})
 

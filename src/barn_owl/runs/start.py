@@ -2,11 +2,11 @@
 
 import numpy as np
 
+from barn_owl.classifiers.cnn import Convolutional, parted
 from barn_owl.clips import labels_in
 from barn_owl.errors import PlanError
 from barn_owl.learn import Fitted, Plan
 from barn_owl.model import Model, load_model
-from barn_owl.model.convolutional import Convolutional, parted
 
 
 def adopt(plan: Plan, model: Model, path: str) -> Plan:

@@ -9,7 +9,7 @@ from datetime import UTC, datetime
 from functools import cache, partial
 from importlib.metadata import version
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any, cast
 
 import numpy as np
 import pandas as pd
@@ -24,13 +24,11 @@ from barn_owl.evaluate.predictions import Heard, hear, with_predictions
 from barn_owl.files import claim_folder, is_file, is_folder, real_path, whole_file, write_json
 from barn_owl.learn import Fitted, Plan, fit, read_plan, write_plan
 from barn_owl.learn.checkpoint import Checkpoint, read_checkpoint
-from barn_owl.learn.fitting import NETWORKS
 from barn_owl.learn.members import kept_processes
 from barn_owl.learn.rehearsal import Rehearsal, Rehearsed, make_rehearsal, rehearse
 from barn_owl.learn.sharing import shared
 from barn_owl.learn.summary import summary
 from barn_owl.model import Model
-from barn_owl.model.convolutional import Convolutional
 from barn_owl.model.extras import ExtraColumns
 from barn_owl.runs.data import RunData, label_names, read_clips, usable_clips, with_sides
 from barn_owl.runs.keeping import examples_to_keep
@@ -40,6 +38,9 @@ from barn_owl.runs.start import starting_point
 from barn_owl.runs.suggest import suggest_plan
 from barn_owl.runs.thresholds import with_thresholds
 from barn_owl.runs.work import PLAIN, Work
+
+if TYPE_CHECKING:
+    from barn_owl.classifiers.base import NetworkFamily
 
 logger = logging.getLogger(__name__)
 
@@ -150,7 +151,7 @@ def _refitted(
     A network goes on from where it is. All that was found on the validation clips stays: it holds for what has not
     learned from them.
     """
-    if not plan.training.refit or plan.family == "majority":
+    if not plan.training.refit or plan.kind.is_baseline:
         return model, fitted
     again = data.with_sides(lambda table: table.assign(split=table["split"].replace("validation", "train")))
     every, _ = again.examples(plan, extra_columns, needs_validation=False)
@@ -160,7 +161,7 @@ def _refitted(
     try:
         found = fit(
             onward, data.labels, every, None, workers=work.workers, keep=fitted.best.epoch,
-            start=fitted if plan.family in NETWORKS else None,
+            start=fitted if plan.kind.is_resumable else None,
             watch=None if (watch := work.watch) is None else lambda line: watch(replace(line, again=True)),
         )  # fmt: skip
     except KeyboardInterrupt:
@@ -177,12 +178,10 @@ def unheard_parts(model: Model, data: RunData, fitted: Fitted) -> list[tuple[Mod
     Where each of several networks left out a part of its own, that is the network alone; else the whole model.
     """
     rows = np.flatnonzero(data.table["split"] == "validation")
-    if not len(fitted.held_out) or not isinstance(model.family, Convolutional):
+    if not len(fitted.held_out):
         return [(model, rows)] if len(rows) else []
-    parts = fitted.held_out[: len(rows)]
-    return [
-        (replace(model, family=model.family.part(int(number))), rows[parts == number]) for number in np.unique(parts)
-    ]
+    parts, family = fitted.held_out[: len(rows)], cast("NetworkFamily", model.family)
+    return [(replace(model, family=family.part(int(number))), rows[parts == number]) for number in np.unique(parts)]
 
 
 def _rehearsals(plan: Plan, data: RunData, parts: list[tuple[Model, np.ndarray]]) -> list[tuple[Model, Rehearsal]]:
@@ -191,7 +190,7 @@ def _rehearsals(plan: Plan, data: RunData, parts: list[tuple[Model, np.ndarray]]
     Where most labels are only remembered, it would say nothing of them: there is none, and the model's settings stay.
     """
     watched = data.table[data.table["split"] == "validation"].reset_index(drop=True)
-    if not plan.rehearsal.minutes or plan.family == "majority" or not len(watched):
+    if not plan.rehearsal.minutes or plan.kind.is_baseline or not len(watched):
         return []
     if data.kept and len(set(label_names(watched, plan.but(start={"model": ""})))) <= len(data.labels) / 2:
         return []
@@ -262,9 +261,11 @@ def write_run(
     write_clip_table(data.asked, folder / "clips.csv")
     if fitted.curves:
         write_table(pd.DataFrame([asdict(line) for line in fitted.curves]), folder / "curves.csv")
-    if isinstance(model.family, Convolutional):
+    if plan.kind.is_graph:
         hop_ms, frame_ms = plan.front_end.hop_ms, plan.front_end.frame_ms
-        write_table(summary(model.family.networks[0], hop_ms, frame_ms), folder / "summary.csv")
+        write_table(
+            summary(cast("NetworkFamily", model.family).networks[0], hop_ms, frame_ms), folder / "summary.csv"
+        )
     _write_skipped(data, folder / "skipped.csv")
     write_json(folder / "scores.json", {side: one.as_dict() if one else None for side, one in judged.items()})
     if judged["test"] and isinstance(judged["test"].scores, Scores):
@@ -273,7 +274,7 @@ def write_run(
         np.save(beside, heard.embeddings, allow_pickle=False)
     circumstances = _circumstances(begin, len(data.table), len(data.skipped))
     write_json(folder / "provenance.json", model.provenance | asdict(model.cost) | circumstances)
-    model = replace(model, kept=examples_to_keep(plan, data) if isinstance(model.family, Convolutional) else [])
+    model = replace(model, kept=examples_to_keep(plan, data) if plan.kind.is_graph else [])
     model.save(folder / "model.safetensors")
     # Last, as a run is finished when it is there.
     write_clip_table(predictions, folder / "predictions.csv")

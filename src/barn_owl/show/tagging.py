@@ -9,11 +9,11 @@ from matplotlib.colors import to_rgba
 from matplotlib.figure import Figure
 
 from barn_owl.audio import audio_info, read_audio
+from barn_owl.classifiers.base import label_scores
 from barn_owl.clips import read_clip_table
 from barn_owl.errors import AudioError
 from barn_owl.learn.rehearsal import EVENTS, FILE, TRUTH
 from barn_owl.model import DecisionSettings, Model
-from barn_owl.model.family import label_scores
 from barn_owl.runs import Run
 from barn_owl.show.sound import mel_ticks
 from barn_owl.show.style import DUSK, GRID, INK, label_colours, new_figure

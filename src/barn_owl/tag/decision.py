@@ -12,9 +12,9 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
+from barn_owl.classifiers.base import named
 from barn_owl.errors import PlanError
 from barn_owl.model import DecisionSettings, Model
-from barn_owl.model.family import named
 from barn_owl.network import softmax
 from barn_owl.tag.trace import TraceBlock
 
@@ -125,7 +125,7 @@ class _Open:
 class Decider:
     """Takes the blocks of a trace in order and gives events as they are decided.
 
-    Where a label sounds is told step by step; what it is called, by the whole of it (`barn_owl.model.family.named`).
+    Where a label sounds is told step by step, what it is called by the whole of it (`classifiers.base.named`).
     Events of one label come in order of time and never overlap; those of different labels may, unless ``alone``
     forbids. silent : labels that are no events; dropped : a list to add what was left out to, with the reason.
     names : False where several labels may sound at once, or onsets are not told: each label is followed by itself,

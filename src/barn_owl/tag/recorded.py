@@ -203,7 +203,7 @@ def decide(model: Model, trace: Trace, decision: DecisionSettings | None = None)
 def tag_trace(model: Model, trace: Trace, *, decision: DecisionSettings | None = None) -> pd.DataFrame:
     """Decide on a trace; the events are those that `barn_owl.tag_recording` finds with the same settings.
 
-    Raises TableError when the trace is not of this model's labels.
+    Raises TableError when the trace is not of this model's labels, or of a model of another kind.
 
     >>> model = barn_owl.load_model("first")
     >>> trace = barn_owl.whole_trace(model, "night.wav")
@@ -212,5 +212,8 @@ def tag_trace(model: Model, trace: Trace, *, decision: DecisionSettings | None =
     """
     if trace.labels != model.labels:
         raise TableError(f"the trace is of {', '.join(trace.labels)}; the model knows {', '.join(model.labels)}")
+    followed = 1 if model.names_events else len(model.labels)
+    if trace.sounds.shape[1] != followed:
+        raise TableError(f"the trace follows {trace.sounds.shape[1]} scores, the model {followed}: it is of another one")
     events = decide(model, trace, decision)
     return event_table(events, trace.file, trace.duration_s)

@@ -9,9 +9,9 @@ import pandas as pd
 from threadpoolctl import threadpool_limits
 
 from barn_owl.audio import audio_info, resample
+from barn_owl.classifiers.base import label_scores
 from barn_owl.errors import AudioError
 from barn_owl.model import DecisionSettings, Model
-from barn_owl.model.family import label_scores
 from barn_owl.tag.decision import Decider, Event, decided
 from barn_owl.tag.trace import TraceStream, trace_recording
 

@@ -30,7 +30,7 @@ class TraceBlock:
 
     sounds, begins : score that a label sounds, and that it begins there, 0 to 1, ``(steps, labels)``; that any does,
     ``(steps, 1)``, for a model whose `names_events` is set.
-    naming : what a stretch of steps is named by, ``(steps, labels + 2)``; see `barn_owl.model.family.named`.
+    naming : what a stretch of steps is named by, ``(steps, labels + 2)``; see `barn_owl.classifiers.base.named`.
     """
 
     first: int

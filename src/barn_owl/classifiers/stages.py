@@ -10,8 +10,8 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
+from barn_owl.classifiers.cnn import Convolutional
 from barn_owl.errors import ModelError
-from barn_owl.model.convolutional import Convolutional
 from barn_owl.network import Dense, RelativeLevel
 from barn_owl.network.convolution import Convolution
 from barn_owl.network.layer import Layer, Shape

@@ -1,4 +1,4 @@
-"""The family int8: the networks of a cnn in whole numbers, as a small device computes them.
+"""The int8 classifier: the networks of a cnn in whole numbers, as a small device computes them.
 
 Values are int8, ``real = (value - zero) * scale``, weights int8 with a scale for each channel that comes out; sums
 are int32, and brought to the scale of the next stage by a whole multiplier and a shift. Jacob et al., "Quantization
@@ -8,15 +8,19 @@ that C code gives the same numbers bit for bit.
 
 from collections.abc import Iterator
 from dataclasses import asdict, dataclass
-from typing import Any
+from typing import Annotated, Any
 
 import numpy as np
+from pydantic import Field
 
-from barn_owl.model.convolutional import parted
-from barn_owl.model.family import Cost, Steps
-from barn_owl.model.settings import LevelSettings
-from barn_owl.model.stages import Stage, columns
+from barn_owl.classifiers.base import Cost, Steps
+from barn_owl.classifiers.cnn import parted
+from barn_owl.classifiers.kind import ClassifierKind
+from barn_owl.classifiers.level import LevelSettings
+from barn_owl.classifiers.limits import Pair, Size, check_window
+from barn_owl.classifiers.stages import Stage, columns
 from barn_owl.network.level import relative_level
+from barn_owl.settings import Settings
 
 LOWEST, HIGHEST = -128, 127
 SUM_SHIFT = 20
@@ -215,3 +219,53 @@ def _shifted(x: np.ndarray, shift: Any) -> np.ndarray:
 
 def _int8(x: np.ndarray) -> np.ndarray:
     return x.clip(LOWEST, HIGHEST).astype(np.int8)
+
+
+class StageConfig(Settings):
+    """Sizes of a stage of a network in whole numbers."""
+
+    kind: Annotated[str, Field(max_length=40)]
+    given: Pair
+    out: Pair
+    taps: Pair
+    stride: Pair
+    dilation: Size
+    before: Annotated[int, Field(ge=0, le=1 << 16)]
+    rectifies: bool
+    inner: list["StageConfig"] = Field(default=[], max_length=64)
+
+
+Byte = Annotated[int, Field(ge=-128, le=127)]
+
+
+class Int8Config(Settings):
+    """What a model file says of it."""
+
+    name: str
+    networks: list[Annotated[list[StageConfig], Field(min_length=1, max_length=256)]] = Field(
+        min_length=1, max_length=16
+    )
+    zeros: list[list[Annotated[list[Byte], Field(min_length=2, max_length=2)]]] = Field(min_length=1, max_length=16)
+    level: LevelSettings
+    input_scale: float = Field(gt=1e-12, lt=1e12)
+    input_zero: Byte
+    window: Size
+    step: Size
+
+
+def _rebuild(
+    config: Int8Config, arrays: dict[str, np.ndarray], features: int, labels: int, _multilabel: bool
+) -> Quantised:
+    check_window(config.window, features)
+    return Quantised.rebuilt(config.model_dump(exclude={"name"}), arrays, labels)
+
+
+KIND = ClassifierKind(
+    name="int8",
+    summary="The networks of a cnn in whole numbers.",
+    settings=None,
+    config=Int8Config,
+    rebuild=_rebuild,
+    sees_frames=True,
+    is_graph=True,
+)

@@ -1,8 +1,20 @@
-"""The classifier of the nearest family: a row is what its nearest neighbours in training are."""
+"""The nearest classifier: a row is what its nearest neighbors in training are."""
+
+from collections.abc import Iterator
 
 import numpy as np
+from pydantic import Field
 
-from barn_owl.model.rows import squared_distances
+from barn_owl.classifiers.rows import Candidate, RowTask, only, rows_kind, squared_distances
+from barn_owl.settings import Settings
+
+
+class NearestSettings(Settings):
+    """Nearest neighbours among the pooled training windows."""
+
+    neighbours: int | None = Field(default=None, ge=1, le=1000)
+    """Left out: the best of several on the validation clips."""
+
 
 DOUBT = 0.5
 """Neighbours, half for and half against each label, that count along: one near row is no certainty."""
@@ -54,3 +66,29 @@ class Nearest:
     def multiply_adds(self) -> int:
         """One product for each feature of each training row."""
         return self.rows.size
+
+
+NEIGHBOURS = (1, 3, 5, 9, 15, 25)
+"""Odd, so that two labels are never even."""
+
+
+def candidates(task: RowTask, settings: NearestSettings) -> Iterator[Candidate]:
+    """Give a candidate for each number of neighbours; the neighbours themselves are searched once."""
+    counts: tuple[int, ...] = NEIGHBOURS if settings.neighbours is None else (settings.neighbours,)
+    counts = tuple(sorted({min(count, len(task.rows)) for count in counts}))
+    whole = Nearest(task.rows, task.targets, counts[-1])
+    near, distances = whole.nearest(task.watched, counts[-1])
+    for count in counts:
+        made = Nearest(task.rows, task.targets, count)
+        watched = made.logits_of(near[:, :count], distances[:, :count])
+        # Each training row is its own nearest neighbour: a loss in training would say nothing.
+        yield Candidate.made(made, float("nan"), watched)
+
+
+KIND = rows_kind(
+    "nearest",
+    "Nearest neighbors among the pooled training windows.",
+    settings=NearestSettings,
+    candidates=candidates,
+    rebuild=lambda arrays: Nearest(arrays["rows"], arrays["votes"], only(arrays["neighbours"], int)),
+)

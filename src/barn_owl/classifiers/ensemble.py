@@ -3,8 +3,11 @@
 from typing import Any
 
 import numpy as np
+from pydantic import Field, field_validator
 
-from barn_owl.model.family import Cost, Family, Steps
+from barn_owl.classifiers.base import Cost, Family, Steps
+from barn_owl.classifiers.kind import ClassifierKind, read_config, rebuild
+from barn_owl.settings import Settings
 
 
 class Ensemble:
@@ -52,3 +55,42 @@ class Ensemble:
         return Cost(
             weights=sum(cost.weights for cost in costs), multiply_adds=sum(cost.multiply_adds for cost in costs)
         )
+
+
+class EnsembleConfig(Settings):
+    """What a model file says of it: the same of each member."""
+
+    name: str
+    members: list[Any] = Field(min_length=1, max_length=64)
+
+    @field_validator("members")
+    @classmethod
+    def _known(cls, members: list[Any]) -> list[Any]:
+        found = [read_config(member) for member in members]
+        if any(isinstance(member, EnsembleConfig) for member in found):
+            raise ValueError("members of an ensemble are no ensembles")
+        return found
+
+
+def _rebuild(
+    config: EnsembleConfig, arrays: dict[str, np.ndarray], features: int, labels: int, multilabel: bool
+) -> Ensemble:
+    members = []
+    for number, member in enumerate(config.members):
+        prefix = f"{number}."
+        own = {name[len(prefix) :]: array for name, array in arrays.items() if name.startswith(prefix)}
+        standard = own.pop("mean_"), own.pop("deviation_")
+        for array in standard:
+            if array.shape != (features,):
+                raise ValueError(f"the standardisation of member {number} has shape {array.shape}")
+        members.append((rebuild(member, own, features, labels, multilabel=multilabel), *standard))
+    return Ensemble(members)
+
+
+KIND = ClassifierKind(
+    name="ensemble",
+    summary="Several trained classifiers, and the mean of what they say.",
+    settings=None,
+    config=EnsembleConfig,
+    rebuild=_rebuild,
+)

@@ -1,18 +1,23 @@
-"""The family cnn: networks that slide along time, over levels that do not depend on the gain."""
+"""The cnn classifier: networks that slide along time, over levels that do not depend on the gain."""
 
 from copy import copy
 from typing import Any
 
 import numpy as np
 
+from barn_owl.classifiers.base import Cost, Steps
+from barn_owl.classifiers.kind import ClassifierKind
+from barn_owl.classifiers.level import LevelSettings
+from barn_owl.classifiers.limits import check_size, check_window
 from barn_owl.errors import PlanError
-from barn_owl.model.family import Cost, Steps
-from barn_owl.model.settings import LevelSettings
 from barn_owl.network import Dense, Network, RelativeLevel
 from barn_owl.network.architecture import NetworkSettings, layers_for, with_head
 from barn_owl.network.layer import Fresh, Layer
-from barn_owl.network.network import turned
+from barn_owl.network.network import count_kernels, follow, turned
+from barn_owl.settings import Settings
 
+LONG_INPUT = 4096
+"""Frames of an input that is long enough for any network: whether layers fit together is a matter of their bands."""
 COST_STEPS = 100
 """Steps over which the work is averaged, as neighbours share it."""
 
@@ -129,3 +134,61 @@ class Convolutional:
             weights=sum(len(network.vector) for network in self.networks),
             multiply_adds=round(total / (COST_STEPS * self.step * hop_s)),
         )
+
+
+class CnnConfig(Settings):
+    """What a model file says of it."""
+
+    name: str
+    settings: NetworkSettings
+    level: LevelSettings
+
+
+def _rebuild(
+    config: CnnConfig, arrays: dict[str, np.ndarray], features: int, labels: int, multilabel: bool
+) -> Convolutional:
+    outputs, count = outputs_of(labels, multilabel=multilabel), 0
+    for number in range(config.settings.count):
+        body = body_of(config.settings, config.level, number)
+        window, _ = receptive_field(body)
+        check_window(window, features)
+        whole = with_head(body, (window, features, 1), outputs, config.settings.dropout)
+        count += count_kernels(whole, (window, features, 1))
+    check_size(count, arrays)
+    rng = np.random.default_rng(0)
+    made = Convolutional(features, labels, config.settings, config.level, rng, multilabel=multilabel)
+    made.load(arrays)
+    return made
+
+
+def _check(settings: NetworkSettings, features: int) -> None:
+    """Raise ValueError where layers do not fit together."""
+    try:
+        for number in range(settings.count):
+            follow(layers_for(settings, number), (LONG_INPUT, features, 1))
+    except PlanError as error:
+        where = "cnn.layers" if settings.layers else f"cnn.size = {settings.size!r}"
+        raise ValueError(f"{where}, {error}; frames have {features} features") from None
+
+
+KIND = ClassifierKind(
+    name="cnn",
+    summary="Convolutional networks over frames: the most accurate, and the only one that finds exact onsets.",
+    settings=NetworkSettings,
+    config=CnnConfig,
+    rebuild=_rebuild,
+    network=Convolutional,
+    networks=lambda settings: settings.count,
+    only=lambda settings, number: settings.only(number),
+    sees_frames=True,
+    is_graph=True,
+    check=_check,
+    searched={
+        "level.frames": [31, 51, 81],
+        "cnn.size": ["tiny", "small", "medium"],
+        "cnn.kinds": [["2d"], ["1d"], ["2d", "1d"]],
+        "cnn.dropout": [0.1, 0.2, 0.3],
+        "training.rate": [4e-3, 8e-3, 16e-3],
+    },
+    drawn=4,
+)

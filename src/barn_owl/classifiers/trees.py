@@ -1,14 +1,69 @@
-"""Fitting the trees family: gradient-boosted trees on features cut into few steps."""
+"""The trees classifier: gradient-boosted trees on features cut into few steps."""
 
 from collections.abc import Iterator
 from functools import partial
 
 import numpy as np
+from pydantic import Field
 
-from barn_owl.learn.plan import TreesSettings
-from barn_owl.learn.rows import Candidate, RowTask, logits_of_shares
-from barn_owl.model.trees import Trees
+from barn_owl.classifiers.rows import Candidate, RowTask, logits_of_shares, rows_kind
 from barn_owl.network import binary_cross_entropy, sigmoid
+from barn_owl.settings import Settings
+
+
+class TreesSettings(Settings):
+    """Gradient-boosted trees on pooled features, cut at quantiles."""
+
+    rounds: int = Field(default=200, ge=1, le=10_000)
+    depth: int = Field(default=3, ge=1, le=8)
+    rate: float = Field(default=0.1, gt=0, le=1)
+    feature_share: float = Field(default=0.2, gt=0, le=1)
+    window_share: float = Field(default=0.7, gt=0, le=1)
+    penalty: float = Field(default=1.0, ge=0)
+    patience: int = Field(default=30, ge=1)
+
+
+class Trees:
+    """Sums of trees, all of one depth: at each node a feature is compared with a cut, ``<=`` to the left.
+
+    features, cuts : ``(rounds, labels, 2^depth - 1)``, the nodes of a tree level by level; leaves : ``(rounds,
+    labels, 2^depth)``; start : ``(labels,)``.
+    """
+
+    def __init__(self, features: np.ndarray, cuts: np.ndarray, leaves: np.ndarray, start: np.ndarray) -> None:
+        nodes = features.shape[-1] if features.ndim == 3 else 0
+        if not nodes or nodes & (nodes + 1) or cuts.shape != features.shape:
+            raise ValueError(
+                f"trees have {features.shape} nodes and {cuts.shape} cuts, which is none of their shapes"
+            )
+        if leaves.shape != (*features.shape[:2], nodes + 1) or start.shape != features.shape[1:2]:
+            raise ValueError(f"trees have leaves of shape {leaves.shape} and begin with {start.shape}")
+        if features.dtype.kind not in "iu" or features.min(initial=0) < 0:
+            raise ValueError("trees look at features by their number from 0 on")
+        self.features, self.cuts, self.leaves, self.start = features, cuts, leaves, start
+        self._depth = int(np.log2(leaves.shape[-1]))
+
+    def logits(self, rows: np.ndarray) -> np.ndarray:
+        """Return the logits; see `RowClassifier`."""
+        nodes = self.features.shape[-1]
+        features, cuts = self.features.reshape(-1, nodes), self.cuts.reshape(-1, nodes)
+        trees = np.arange(len(features))
+        node = np.zeros((len(rows), len(features)), dtype=np.intp)
+        for _ in range(self._depth):
+            met = np.take_along_axis(rows, features[trees, node], axis=1)
+            node = 2 * node + 1 + (met > cuts[trees, node])
+        reached = self.leaves.reshape(-1, nodes + 1)[trees, node - nodes]
+        summed = reached.reshape(len(rows), *self.leaves.shape[:2]).sum(axis=1, dtype=np.float64)
+        return (summed + self.start).astype(np.float32)
+
+    def arrays(self) -> dict[str, np.ndarray]:
+        """Return all that was learnt."""
+        return {"features": self.features, "cuts": self.cuts, "leaves": self.leaves, "start": self.start}
+
+    def multiply_adds(self) -> int:
+        """One step a level of each tree."""
+        return int(self.features.shape[0] * self.features.shape[1] * self._depth)
+
 
 STEPS = 32
 """Steps that each feature is cut into, at its quantiles."""
@@ -133,3 +188,20 @@ def _best_cuts(g: np.ndarray, h: np.ndarray, penalty: float) -> tuple[np.ndarray
     best = flat.argmax(axis=-1)
     is_worth = np.take_along_axis(flat, best[..., None], axis=-1)[..., 0] > 1e-9
     return best // STEPS, np.where(is_worth, best % STEPS, STEPS)
+
+
+def _rebuild(arrays: dict[str, np.ndarray]) -> Trees:
+    made = Trees(arrays["features"], arrays["cuts"], arrays["leaves"], arrays["start"])
+    if made.features.max(initial=0) >= len(arrays["centre"]):
+        raise ValueError(f"a tree looks at feature {made.features.max()} of {len(arrays['centre'])}")
+    return made
+
+
+KIND = rows_kind(
+    "trees",
+    "Gradient-boosted trees on pooled features.",
+    settings=TreesSettings,
+    candidates=candidates,
+    rebuild=_rebuild,
+    stops=lambda settings: (settings.patience, settings.rounds),
+)

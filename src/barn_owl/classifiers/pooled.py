@@ -1,23 +1,37 @@
 """The pooled families: statistics over the frames of a window make a row, and a classifier of rows judges it."""
 
-from collections.abc import Mapping
-from typing import Any
+from collections.abc import Callable
+from typing import Annotated, Any, Protocol
 
 import numpy as np
+from pydantic import Field
 
+from barn_owl.classifiers.base import Cost, Steps
+from barn_owl.classifiers.level import LevelSettings
+from barn_owl.classifiers.limits import Size, check_window
 from barn_owl.features import pool
-from barn_owl.model import kernel, logistic, majority, nearest, trees
-from barn_owl.model.family import Cost, Steps
-from barn_owl.model.rows import RowClassifier
-from barn_owl.model.settings import LevelSettings
 from barn_owl.network import sigmoid
 from barn_owl.network.level import window_level
+from barn_owl.settings import Settings
 
 STEP = 4
 """Frames from one window to the next."""
 WINDOWS_AT_ONCE = 128
 NEVER = -30.0
 """Log-odds of what is never said."""
+
+
+class RowClassifier(Protocol):
+    """A trained classifier of rows, ``(rows, features)``, each feature with mean 0 and deviation 1 in training."""
+
+    def logits(self, rows: np.ndarray) -> np.ndarray:
+        """Return float32 logits, ``(rows, labels)``."""
+
+    def arrays(self) -> dict[str, np.ndarray]:
+        """Return all that was learnt, by name."""
+
+    def multiply_adds(self) -> int:
+        """Count the multiply-adds, or steps that cost about as much, for one row."""
 
 
 class Pooled:
@@ -113,18 +127,29 @@ def pooled_windows(windows: np.ndarray, statistics: list[str], level: LevelSetti
     return pool(window_level(windows, level.range_db) if level.frames else windows, statistics)
 
 
-def _only(array: np.ndarray, kind: type[Any]) -> Any:
-    """The one number of an array; raises ValueError when there is none or more."""
-    if array.size != 1:
-        raise ValueError(f"one number was expected, there are {array.size}")
-    return kind(array.ravel()[0])
+class PooledConfig(Settings):
+    """What a model file says of a `Pooled` classifier."""
+
+    name: Annotated[str, Field(max_length=100)]
+    frames: Size
+    statistics: list[Annotated[str, Field(max_length=40)]] = Field(min_length=1, max_length=64)
+    level: LevelSettings
 
 
-CLASSIFIERS: Mapping[str, Any] = {
-    "majority": lambda a: majority.Majority(a["shares"]),
-    "nearest": lambda a: nearest.Nearest(a["rows"], a["votes"], _only(a["neighbours"], int)),
-    "logistic": lambda a: logistic.Linear(a["kernel"], a["bias"]),
-    "kernel": lambda a: kernel.Kernel(a["landmarks"], _only(a["width"], float), a["coefficients"], a["bias"]),
-    "trees": lambda a: trees.Trees(a["features"], a["cuts"], a["leaves"], a["start"]),
-}
-"""Build the classifier of a family again from its arrays."""
+def rebuilt(
+    config: PooledConfig, arrays: dict[str, np.ndarray], features: int, labels: int,
+    make: Callable[[dict[str, np.ndarray]], RowClassifier],
+) -> Pooled:  # fmt: skip
+    """Build one again; `make` builds its classifier. Raises KeyError or ValueError where arrays do not fit."""
+    check_window(config.frames, features)
+    centre, spread = arrays["centre"], arrays["spread"]
+    least = features * len(config.statistics)
+    if centre.ndim != 1 or centre.shape != spread.shape or len(centre) < least:
+        raise ValueError(f"rows are standardised with {centre.shape} numbers, expected {least} or more")
+    if not (spread > 0).all():
+        raise ValueError("rows are standardised with a spread that is not above 0")
+    classifier = make(arrays)
+    given = classifier.logits(np.zeros((1, len(centre)), dtype=np.float32)).shape
+    if given != (1, labels):
+        raise ValueError(f"the classifier gives scores of shape {given} for {labels} labels")
+    return Pooled(config.name, config.frames, config.statistics, config.level, classifier, centre, spread)

@@ -1,14 +1,46 @@
-"""Fitting the logistic family: a logistic regression for each label."""
+"""The logistic classifier: a logistic regression for each label, log-odds that are linear in the row."""
 
 from collections.abc import Iterator
 
 import numpy as np
 import scipy
+from pydantic import Field
 
-from barn_owl.learn.plan import LogisticSettings
-from barn_owl.learn.rows import Candidate, RowTask
-from barn_owl.model.logistic import Linear
+from barn_owl.classifiers.rows import Candidate, RowTask, rows_kind
 from barn_owl.network import sigmoid
+from barn_owl.settings import Settings
+
+
+class LogisticSettings(Settings):
+    """Multinomial logistic regression on pooled features."""
+
+    penalty: float | None = Field(default=None, gt=0)
+    """Weight of half the squared coefficients; left out: the best of several on the validation clips."""
+
+
+class Linear:
+    """Logits are linear in the row; kernel : ``(features, labels)``; bias : ``(labels,)``."""
+
+    def __init__(self, kernel: np.ndarray, bias: np.ndarray) -> None:
+        self.kernel, self.bias = kernel, bias
+
+    @classmethod
+    def of(cls, weights: np.ndarray) -> "Linear":
+        """Take what `fit_logistic` gives."""
+        return cls(weights[:-1].astype(np.float32), weights[-1].astype(np.float32))
+
+    def logits(self, rows: np.ndarray) -> np.ndarray:
+        """Return the logits; see `RowClassifier`."""
+        return np.asarray(rows @ self.kernel + self.bias)
+
+    def arrays(self) -> dict[str, np.ndarray]:
+        """Return kernel and bias."""
+        return {"kernel": self.kernel, "bias": self.bias}
+
+    def multiply_adds(self) -> int:
+        """One for each entry of the kernel."""
+        return self.kernel.size
+
 
 PENALTIES = (1.0, 0.3, 0.1, 0.03, 0.01, 0.003, 0.001)
 """From nearly flat to nearly free, half a power of ten apart: the best lies inside on every problem tried."""
@@ -62,3 +94,14 @@ def fit_logistic(
     )
     best = found.x.reshape(features + 1, labels)
     return best, float(found.fun) - penalty / 2 * float((best[:-1] ** 2).sum())
+
+
+KIND = rows_kind(
+    "logistic",
+    "Logistic regression on pooled features: fast, and hard to beat with few clips.",
+    settings=LogisticSettings,
+    candidates=candidates,
+    rebuild=lambda arrays: Linear(arrays["kernel"], arrays["bias"]),
+    drawn=1,
+    searched={"pooling.window_s": [0.3, 0.5, 1.0]},
+)

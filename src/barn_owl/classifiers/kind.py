@@ -1,0 +1,129 @@
+"""Kinds of classifiers: everything that the rest asks of one before it has learned, by its name.
+
+A kind is a module of this package that has a `KIND`; `BUILT_IN` lists them. Another package adds one by an entry
+point of the group ``barn_owl.classifiers`` that names its `ClassifierKind`, a program by `register`. Plans, command
+line, model files, rankings, searches and exports follow from it.
+"""
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from importlib import import_module
+from importlib.metadata import entry_points
+from typing import Any, Protocol
+
+import numpy as np
+
+from barn_owl.classifiers.base import Family
+from barn_owl.settings import Settings
+from barn_owl.wording import nearest_to
+
+BUILT_IN = ("majority", "nearest", "logistic", "kernel", "trees", "mlp", "cnn", "int8", "ensemble")
+"""Modules of this package with a kind, those that a plan can name from the simplest up."""
+GROUP = "barn_owl.classifiers"
+
+
+class Rebuild(Protocol):
+    """Builds a trained classifier again."""
+
+    def __call__(
+        self, config: Any, arrays: dict[str, np.ndarray], features: int, labels: int, multilabel: bool, /
+    ) -> Family:
+        """Return it from its `config` and `arrays`, for frames of so many features.
+
+        Raises KeyError, ValueError or PlanError when the arrays do not fit, before memory is asked for that the file
+        does not justify.
+        """
+
+
+@dataclass(frozen=True, kw_only=True)
+class ClassifierKind:
+    """What a kind of classifier is and can do.
+
+    name : in plans and model files; summary : in one line, for help. settings : its section of a plan, None where no
+    plan can name it. config : the schema of what a model file says of it; rebuild : makes it of that and its arrays.
+
+    It learns in one of two ways. candidates : a classifier of rows that gives one after the other, see
+    `barn_owl.classifiers.rows`; stops : of its settings, after how many candidates that are no better it stops, and
+    how many there are at most. network : builds what is trained epoch by epoch: of rows ``(features, labels,
+    settings, rng)``, or, if it `sees_frames`, of frames ``(features, labels, settings, level, rng, multilabel=...)``;
+    then networks : how many there are, which are trained side by side, and only : the settings of one of them alone.
+
+    is_baseline : knows nothing worth a rehearsal. is_graph : networks over frames (`NetworkFamily`) that can be
+    trained further, pruned, brought to whole numbers and handed over to other programs. check : raises ValueError for
+    settings that do not suit frames of so many features. searched : keys of the plan that a search draws for it, with
+    their values; drawn : how often it draws the kind itself, beside others.
+    """
+
+    name: str
+    summary: str
+    settings: type[Settings] | None
+    config: type[Settings]
+    rebuild: Rebuild
+    candidates: Any = None
+    stops: Callable[[Any], tuple[int, int]] | None = None
+    network: Any = None
+    networks: Callable[[Any], int] = lambda settings: 1  # noqa: ARG005
+    only: Callable[[Any, int], Any] = lambda settings, number: settings  # noqa: ARG005
+    sees_frames: bool = False
+    is_baseline: bool = False
+    is_graph: bool = False
+    check: Callable[[Any, int], None] = lambda settings, features: None  # noqa: ARG005
+    searched: Mapping[str, Sequence[Any]] = field(default_factory=dict)
+    drawn: int = 0
+
+    @property
+    def is_resumable(self) -> bool:
+        """Whether it is trained epoch by epoch, and so can be stopped and resumed."""
+        return self.network is not None
+
+
+_known: dict[str, ClassifierKind] = {}
+
+
+def register(kind: ClassifierKind) -> None:
+    """Make a kind known in this process. Raises ValueError for a name that is taken by another one."""
+    if kind.name in BUILT_IN or _known.get(kind.name, kind) is not kind:
+        raise ValueError(f"there is a classifier {kind.name!r} already")
+    _known[kind.name] = kind
+
+
+def kind_of(name: str) -> ClassifierKind:
+    """Return a kind by its name; raises ValueError for one that nobody knows."""
+    if name not in _known:
+        if name in BUILT_IN:
+            _known[name] = import_module(f"barn_owl.classifiers.{name}").KIND
+        else:
+            _load_others()
+    if name not in _known:
+        raise ValueError(f"there is no classifier {name!r}; {nearest_to(name, names(), else_say='there are ')}")
+    return _known[name]
+
+
+def kinds() -> list[ClassifierKind]:
+    """Kinds that a plan can name, from the simplest up; those of other packages at the end."""
+    _load_others()
+    every = [kind_of(name) for name in dict.fromkeys([*BUILT_IN, *_known])]
+    return [kind for kind in every if kind.settings is not None]
+
+
+def names() -> list[str]:
+    """Their names."""
+    return [kind.name for kind in kinds()]
+
+
+def _load_others() -> None:
+    for found in entry_points(group=GROUP):
+        if found.name not in _known:
+            _known[found.name] = found.load()
+
+
+def rebuild(config: Any, arrays: dict[str, np.ndarray], features: int, labels: int, *, multilabel: bool) -> Family:
+    """Build a trained classifier again; see `Rebuild`."""
+    return kind_of(config.name).rebuild(config, arrays, features, labels, multilabel)
+
+
+def read_config(given: Any) -> Settings:
+    """Check what a model file says of a classifier; raises ValueError for what is none."""
+    if not isinstance(given, Mapping) or not isinstance(given.get("name"), str):
+        raise ValueError("what it says of its classifier is no object with a name")  # noqa: TRY004 - the file is wrong
+    return kind_of(given["name"]).config(**{str(key): value for key, value in given.items()})
