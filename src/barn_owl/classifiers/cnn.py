@@ -5,7 +5,7 @@ from typing import Any
 
 import numpy as np
 
-from barn_owl.classifiers.base import Cost, Steps
+from barn_owl.classifiers.base import Cost, Family, Steps
 from barn_owl.classifiers.kind import ClassifierKind
 from barn_owl.classifiers.level import LevelSettings
 from barn_owl.classifiers.limits import check_size, check_window
@@ -136,6 +136,11 @@ class Convolutional:
         )
 
 
+def networks_in(family: Family) -> Convolutional | None:
+    """Return a classifier as the networks that it is, None for another kind."""
+    return family if isinstance(family, Convolutional) else None
+
+
 class CnnConfig(Settings):
     """What a model file says of it."""
 
@@ -181,7 +186,8 @@ KIND = ClassifierKind(
     networks=lambda settings: settings.count,
     only=lambda settings, number: settings.only(number),
     sees_frames=True,
-    is_graph=True,
+    prunable=True,
+    exports=True,
     check=_check,
     searched={
         "level.frames": [31, 51, 81],

@@ -13,12 +13,12 @@ from typing import Annotated, Any
 import numpy as np
 from pydantic import Field
 
-from barn_owl.classifiers.base import Cost, Steps
-from barn_owl.classifiers.cnn import parted
+from barn_owl.classifiers.base import Cost, Family, Steps
+from barn_owl.classifiers.cnn import Convolutional, parted
 from barn_owl.classifiers.kind import ClassifierKind
 from barn_owl.classifiers.level import LevelSettings
 from barn_owl.classifiers.limits import Pair, Size, check_window
-from barn_owl.classifiers.stages import Stage, columns
+from barn_owl.classifiers.stages import Stage, columns, stages_of
 from barn_owl.network.level import relative_level
 from barn_owl.settings import Settings
 
@@ -221,6 +221,16 @@ def _int8(x: np.ndarray) -> np.ndarray:
     return x.clip(LOWEST, HIGHEST).astype(np.int8)
 
 
+def graph_in(family: Family) -> "Convolutional | Quantised | None":
+    """Return a classifier that can be handed over to other programs, None for another kind."""
+    return family if isinstance(family, Convolutional | Quantised) else None
+
+
+def stages_in(family: "Convolutional | Quantised") -> list[list[Stage]]:
+    """Return the stages of each of its networks."""
+    return family.networks if isinstance(family, Quantised) else stages_of(family)
+
+
 class StageConfig(Settings):
     """Sizes of a stage of a network in whole numbers."""
 
@@ -267,5 +277,5 @@ KIND = ClassifierKind(
     config=Int8Config,
     rebuild=_rebuild,
     sees_frames=True,
-    is_graph=True,
+    exports=True,
 )

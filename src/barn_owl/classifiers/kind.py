@@ -48,10 +48,10 @@ class ClassifierKind:
     settings, rng)``, or, if it `sees_frames`, of frames ``(features, labels, settings, level, rng, multilabel=...)``;
     then networks : how many there are, which are trained side by side, and only : the settings of one of them alone.
 
-    is_baseline : knows nothing worth a rehearsal. is_graph : networks over frames (`NetworkFamily`) that can be
-    trained further, pruned, brought to whole numbers and handed over to other programs. check : raises ValueError for
-    settings that do not suit frames of so many features. searched : keys of the plan that a search draws for it, with
-    their values; drawn : how often it draws the kind itself, beside others.
+    is_baseline : knows nothing worth a rehearsal. prunable : networks over frames (`NetworkFamily`) that can be
+    trained further, pruned and brought to whole numbers; exports : can be handed over to other programs. check :
+    raises ValueError for settings that do not suit frames of so many features. searched : keys of the plan that a
+    search draws for it, with their values; drawn : how often it draws the kind itself, beside others.
     """
 
     name: str
@@ -66,7 +66,8 @@ class ClassifierKind:
     only: Callable[[Any, int], Any] = lambda settings, number: settings  # noqa: ARG005
     sees_frames: bool = False
     is_baseline: bool = False
-    is_graph: bool = False
+    prunable: bool = False
+    exports: bool = False
     check: Callable[[Any, int], None] = lambda settings, features: None  # noqa: ARG005
     searched: Mapping[str, Sequence[Any]] = field(default_factory=dict)
     drawn: int = 0

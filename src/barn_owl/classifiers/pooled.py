@@ -9,6 +9,7 @@ from pydantic import Field
 from barn_owl.classifiers.base import Cost, Steps
 from barn_owl.classifiers.level import LevelSettings
 from barn_owl.classifiers.limits import Size, check_window
+from barn_owl.errors import ModelError
 from barn_owl.features import pool
 from barn_owl.network import sigmoid
 from barn_owl.network.level import window_level
@@ -116,6 +117,11 @@ class SomebodyElses:
     def arrays(self) -> dict[str, np.ndarray]:
         """Nothing that could be written to a model file."""
         return {}
+
+    def shape(self) -> dict[str, Any]:
+        """Raise ModelError: it cannot be written."""
+        name = type(self.estimator).__name__
+        raise ModelError(f"a model of {name} cannot be written: its inside is not ours to know")
 
     def multiply_adds(self) -> int:
         """Not known."""

@@ -103,7 +103,7 @@ def show_network(voice: Voice, plan: owl.Plan, labels: int) -> list[dict[str, ob
 
     from barn_owl.learn.summary import summary
 
-    if not plan.kind.is_graph:
+    if not plan.kind.prunable:
         return []
     family = plan.kind.network(plan.front_end.width, labels, plan.own, plan.levels, np.random.default_rng(0))
     table = summary(family.networks[0], plan.front_end.hop_ms, plan.front_end.frame_ms)

@@ -168,7 +168,7 @@ def plain_model(plan: Plan, labels: int) -> Model:
     >>> barn_owl.plain_model(barn_owl.Plan(), labels=6).family.step
     4
     """
-    if not plan.kind.is_graph:
+    if not plan.kind.exports:
         raise ModelError(f"what a model costs on a device is counted of a cnn, this plan is of a {plan.family}")
     front_end, rng = plan.front_end, np.random.default_rng(0)
     return Model(

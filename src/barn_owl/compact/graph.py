@@ -1,18 +1,18 @@
 """Which models can be handed over, and the stages that they consist of."""
 
 from barn_owl.classifiers.cnn import Convolutional
-from barn_owl.classifiers.int8 import Quantised
-from barn_owl.classifiers.stages import Stage, stages_of
+from barn_owl.classifiers.int8 import Quantised, graph_in, stages_in
+from barn_owl.classifiers.stages import Stage
 from barn_owl.errors import ModelError
 from barn_owl.model import Model
 
 
 def family_of(model: Model) -> Convolutional | Quantised:
     """Return the family of a model that can be handed over; raises ModelError for another one."""
-    family = model.family
-    if not isinstance(family, Convolutional | Quantised):
+    family = graph_in(model.family)
+    if family is None:
         raise ModelError(
-            f"a model of the family {family.name} is no graph that can be handed over; a cnn is, or a cnn in int8"
+            f"a model of the family {model.family.name} is no graph that can be handed over; a cnn is, in floats or int8"
         )
     return family
 
@@ -28,4 +28,4 @@ def graph_of(model: Model) -> list[list[Stage]]:
             "only a model over log-mel can be handed over, this one looks at "
             f'{", ".join(model.front_end.features)}; train with front_end.features = ["log-mel"]'
         )
-    return family.networks if isinstance(family, Quantised) else stages_of(family)
+    return stages_in(family)

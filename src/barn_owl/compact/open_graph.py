@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from barn_owl.classifiers.cnn import Convolutional
+from barn_owl.classifiers.cnn import networks_in
 from barn_owl.classifiers.stages import Stage
 from barn_owl.compact.graph import family_of, graph_of
 from barn_owl.errors import ModelError
@@ -50,7 +50,7 @@ def write_onnx(model: Model, path: str | Path, *, takes_features: bool = False, 
 def graph_bytes(model: Model, *, takes_features: bool = False, log_odds: bool = False) -> bytes:
     """Return a model as an ONNX graph; see `write_onnx`. log_odds : outputs are log-odds rather than scores."""
     graph_of(model)
-    if not isinstance(model.family, Convolutional):
+    if networks_in(model.family) is None:
         raise ModelError("a model in int8 is handed over as C; as an ONNX graph, take the model it was made from")
     try:
         import onnx  # noqa: F401

@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from barn_owl.classifiers.cnn import Convolutional
+from barn_owl.classifiers.cnn import Convolutional, networks_in
 from barn_owl.classifiers.int8 import HIGHEST, LOWEST, SUM_SHIFT, Quantised, QuantisedStage
 from barn_owl.classifiers.stages import Stage, every_stage, run, stages_of
 from barn_owl.clips import ClipFrames
@@ -37,9 +37,9 @@ def quantise(model: Model, frames: ClipFrames) -> Model:
     >>> barn_owl.quantise(model, frames).family.name
     'int8'
     """
-    family = model.family
-    if not isinstance(family, Convolutional):
-        raise ModelError(f"only a cnn can be brought to int8, this is a model of the family {family.name}")
+    family = networks_in(model.family)
+    if family is None:
+        raise ModelError(f"only a cnn can be brought to int8, this is a model of the family {model.family.name}")
     if not len(frames):
         raise ModelError("there are no clips to find the ranges of values on; int8 cannot do without")
     networks = stages_of(family)

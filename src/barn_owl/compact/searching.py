@@ -231,7 +231,7 @@ class _Race:
             plan = _changed(self._plan, changes)
         except PlanError:
             return {}, None
-        if not plan.kind.is_graph or not plan.front_end.is_log_mel:
+        if not plan.kind.exports or not plan.front_end.is_log_mel:
             size = None  # cannot be handed over as C: only on a machine with Python
             over = {"flash": np.inf} if self._device.flash_kb < 1 << 20 else {}
         else:

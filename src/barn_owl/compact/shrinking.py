@@ -9,7 +9,7 @@ import numpy as np
 import pandas as pd
 
 from barn_owl.classifiers.base import Family
-from barn_owl.classifiers.cnn import Convolutional
+from barn_owl.classifiers.cnn import Convolutional, networks_in
 from barn_owl.classifiers.stages import Stage, every_stage, stages_of
 from barn_owl.clips import read_clip_table
 from barn_owl.compact.cost import footprint
@@ -116,9 +116,10 @@ def shrink(
 
 
 def _cnn(family: Family) -> Convolutional:
-    if not isinstance(family, Convolutional):
+    found = networks_in(family)
+    if found is None:
         raise ModelError(f"only a cnn can be made smaller or brought to int8, this model is a {family.name}")
-    return family
+    return found
 
 
 def _data_of(run: Run, work: Work) -> AbstractContextManager[RunData]:

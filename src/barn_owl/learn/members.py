@@ -220,7 +220,7 @@ def _own_start(start: Fitted | None, number: int) -> Start | None:
     if start is None:
         return None
     family: Any = start.family
-    arrays = (family.networks[number] if kind_of(family.name).is_graph else family).arrays()
+    arrays = (family.networks[number] if kind_of(family.name).prunable else family).arrays()
     return Start({name: array.copy() for name, array in arrays.items()}, (start.mean, start.deviation))
 
 

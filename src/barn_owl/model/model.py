@@ -13,7 +13,6 @@ from safetensors.numpy import save_file
 from barn_owl.audio import resample
 from barn_owl.classifiers.base import Cost, Family, Steps, named
 from barn_owl.classifiers.kind import rebuild
-from barn_owl.classifiers.pooled import Pooled, SomebodyElses
 from barn_owl.errors import AudioError, BarnOwlError, ModelError
 from barn_owl.features import FrontEnd
 from barn_owl.features.activity import around_clip, quiet_level
@@ -163,8 +162,6 @@ class Model:
 
     def save(self, path: str | Path) -> None:
         """Write the model file, whole or not at all. Raises ModelError when it holds somebody else's estimator."""
-        if isinstance(self.family, Pooled) and isinstance(self.family.classifier, SomebodyElses):
-            raise ModelError(f"a model of {self.family.name} cannot be written: its inside is not ours to know")
         header = {
             "format": FORMAT,
             "labels": self.labels,

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from barn_owl.classifiers.cnn import Convolutional, parted
+from barn_owl.classifiers.cnn import Convolutional, networks_in, parted
 from barn_owl.clips import labels_in
 from barn_owl.errors import PlanError
 from barn_owl.learn import Fitted, Plan
@@ -79,6 +79,7 @@ def _kept_labels(model: Model) -> set[str]:
 
 
 def _network_family(model: Model, path: str) -> Convolutional:
-    if not isinstance(model.family, Convolutional):
+    family = networks_in(model.family)
+    if family is None:
         raise PlanError(f"start.model: {path} is a {model.family.name}; only a cnn can be trained further")
-    return model.family
+    return family

@@ -261,7 +261,7 @@ def write_run(
     write_clip_table(data.asked, folder / "clips.csv")
     if fitted.curves:
         write_table(pd.DataFrame([asdict(line) for line in fitted.curves]), folder / "curves.csv")
-    if plan.kind.is_graph:
+    if plan.kind.prunable:
         hop_ms, frame_ms = plan.front_end.hop_ms, plan.front_end.frame_ms
         write_table(
             summary(cast("NetworkFamily", model.family).networks[0], hop_ms, frame_ms), folder / "summary.csv"
@@ -274,7 +274,7 @@ def write_run(
         np.save(beside, heard.embeddings, allow_pickle=False)
     circumstances = _circumstances(begin, len(data.table), len(data.skipped))
     write_json(folder / "provenance.json", model.provenance | asdict(model.cost) | circumstances)
-    model = replace(model, kept=examples_to_keep(plan, data) if plan.kind.is_graph else [])
+    model = replace(model, kept=examples_to_keep(plan, data) if plan.kind.prunable else [])
     model.save(folder / "model.safetensors")
     # Last, as a run is finished when it is there.
     write_clip_table(predictions, folder / "predictions.csv")

@@ -214,6 +214,6 @@ def tag_trace(model: Model, trace: Trace, *, decision: DecisionSettings | None =
         raise TableError(f"the trace is of {', '.join(trace.labels)}; the model knows {', '.join(model.labels)}")
     followed = 1 if model.names_events else len(model.labels)
     if trace.sounds.shape[1] != followed:
-        raise TableError(f"the trace follows {trace.sounds.shape[1]} scores, the model {followed}: it is of another one")
+        raise TableError(f"the trace follows {trace.sounds.shape[1]} scores, the model {followed}: it is of another")
     events = decide(model, trace, decision)
     return event_table(events, trace.file, trace.duration_s)
