@@ -12,7 +12,7 @@ def family_of(model: Model) -> Convolutional | Quantised:
     family = graph_in(model.family)
     if family is None:
         raise ModelError(
-            f"a model of the family {model.family.name} is no graph that can be handed over; a cnn is, in floats or int8"
+            f"a model of the family {model.family.name} is no graph that can be handed over; a cnn is, also in int8"
         )
     return family
 

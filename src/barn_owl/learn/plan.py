@@ -24,14 +24,14 @@ class TrainingSettings(Settings):
     """How a network is trained."""
 
     epochs: int = Field(default=24, ge=1, le=100_000)
-    batch: int = Field(default=8, ge=2, le=4096)
+    batch: int = Field(default=4, ge=2, le=4096)
     rate: float = Field(default=8e-3, gt=0, le=1)
     decay: float = Field(default=0.02, ge=0, le=10)
     averaging: float = Field(default=0.99, ge=0, lt=1)
     patience: int = Field(default=30, ge=1)
     stop_on: Literal["loss", "f1"] = "loss"
     """What the best weights are best at, on the validation clips: least loss, or highest macro F1."""
-    refit: int = Field(default=18, ge=0, le=100_000)
+    refit: int = Field(default=10, ge=0, le=100_000)
     """Epochs that it goes on for with the training and validation clips together; 0 for none."""
     kept: int = Field(default=8, ge=0, le=1000)
     """Training clips of each label that the model keeps, to learn others later without forgetting; 0 for none."""
@@ -40,12 +40,12 @@ class TrainingSettings(Settings):
 class SceneSettings(Settings):
     """The short made-up recordings that are learnt from: sounds of the clips at any place and level over noise."""
 
-    count: int = Field(default=320, ge=2, le=100_000)
+    count: int = Field(default=160, ge=2, le=100_000)
     """Scenes an epoch."""
-    seconds: float = Field(default=4.0, ge=0.1, le=120)
+    seconds: float = Field(default=8.0, ge=0.1, le=120)
     empty: float = Field(default=0.12, ge=0, lt=1)
     """Share of scenes without any sound."""
-    whole: float = Field(default=0.5, ge=0, le=1)
+    whole: float = Field(default=0.6, ge=0, le=1)
     """Share of scenes that are whole clips as they are, one after the other: what clips are named by."""
     foreign: float = Field(default=0.25, ge=0, lt=1)
     """Share of sounds that are made up, and none of the labels."""

@@ -22,6 +22,8 @@ SHORTEST_BED = 20
 """Frames that a stretch of quiet needs to be of use as background."""
 SOUNDS_A_SECOND = 4 / 3
 """Sounds in a mixture at most, for each second of it; any number up to that is as likely."""
+APART_S = (0.06, 0.28)
+"""Time between whole clips that follow each other: little, as each costs as much as the clips themselves."""
 CUT_OFF = 0.3
 """Share of sounds that may begin before the scene or go on after it."""
 WHOLE = 4
@@ -158,7 +160,7 @@ class SceneMaker:
                 clip = int(own[rng.integers(len(own))])
                 frames, sound, targets = self._clips[clip], self._sounds[clip], self._examples.targets[clip]
                 scene.clip = clip
-            gap = int(rng.integers(margin // 3, margin + 1)) if at else margin
+            gap = round(rng.uniform(*APART_S) / self._front_end.hop_s) if at else margin
             space = length - at - gap - margin // 2
             pace = self._augment.pace(rng)
             if len(frames) * pace > space and at:

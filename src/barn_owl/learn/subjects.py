@@ -30,7 +30,7 @@ WATCHED_SHARE, WATCHED_STREAM = 0.2, 31
 numbers apart."""
 ONSETS_COUNT, ONSET_COUNTS = 3.0, 4.0
 """How much more than what sounds it counts whether something begins, and again more where it does: that is rare."""
-SOUNDS = 10
+SOUNDS = 16
 """Sounds of a scene that are named as wholes, at most."""
 NAMES_COUNT = 0.7
 """How much it counts what a stretch of sound is called as a whole, beside what is said step by step."""

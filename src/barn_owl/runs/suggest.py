@@ -36,8 +36,8 @@ QUIET = 0.15
 HIGH_SHARE = 0.5
 """Share of power above 8 kHz from which on a clip is of a high sound, and of clips from which on it is worth a higher
 rate: recordings at 16 kHz, which are frequent, hold nothing of that."""
-SCENES_A_CLIP, FEWEST_SCENES, MOST_SCENES = 0.8, 320, 800
-"""Scenes an epoch for each clip, and the fewest and most: with more, a training takes longer and gets no better."""
+SCENES_A_SECOND, FEWEST_SCENES, MOST_SCENES = 0.25, 160, 280
+"""Scenes an epoch for each second of clips, of which each is then heard about once as a whole; the fewest and most."""
 GAP_S = (0.1, 1.0)
 """Gaps within a sound are closed up to the usual one in the clips, between these."""
 
@@ -138,7 +138,8 @@ def suggest_plan(
     background = [str(label) for label in counts.index if _plain(str(label)) in BACKGROUND]
     unreported = [str(label) for label in counts.index if _plain(str(label)) in OTHERS]
     window_s, why_window = _window(heard)
-    scenes = int(np.clip(round(SCENES_A_CLIP * len(labelled)), FEWEST_SCENES, MOST_SCENES))
+    seconds = len(labelled) * float(np.mean([min(one.duration_s, Plan().scenes.seconds) for one in heard]))
+    scenes = int(np.clip(round(SCENES_A_SECOND * seconds), FEWEST_SCENES, MOST_SCENES))
     gap_s, why_gap = _gap(heard)
     changes: dict[str, Any] = {
         "background": background or None,
@@ -152,7 +153,7 @@ def suggest_plan(
     reasons = {
         "front_end.rate_hz": why_rate,
         "front_end.high_hz": why_top,
-        "scenes.count": f"there are {len(labelled)} clips",
+        "scenes.count": f"there are {seconds:.0f} s of clips",
         "pooling.window_s": why_window,
         "decision.gap_s": why_gap,
     }
