@@ -10,7 +10,7 @@ from threadpoolctl import threadpool_limits
 from timing import best_seconds, tell
 
 from barn_owl.classifiers.cnn import Convolutional
-from barn_owl.classifiers.level import LevelSettings
+from barn_owl.classifiers.level import Level
 from barn_owl.classifiers.logistic import fit_logistic
 from barn_owl.classifiers.rows import RowTask
 from barn_owl.classifiers.trees import candidates
@@ -27,7 +27,7 @@ def networks() -> None:
 
     torch.set_num_threads(2)
     rng = np.random.default_rng(0)
-    family = Convolutional(BANDS, LABELS, NetworkSettings(), LevelSettings(), rng)
+    family = Convolutional(BANDS, LABELS, NetworkSettings(), Level(frames=31, range_db=50), rng)
     network = family.networks[0]
     theirs = same(network.layers, network.shapes[0])
     assert sum(p.numel() for p in theirs.parameters()) == len(network.vector)

@@ -99,7 +99,7 @@ def able_plan(family: str, **changes) -> Plan:
         # Made-up sounds, shifts and rehearsals are tested by themselves: the first two want more epochs than these.
         **{
             "background": ["still"],
-            "level": {"frames": 21},
+            "level": {"span_s": 0.34},
             "scenes": {"foreign": 0.0, "count": 64, "seconds": 2.5},
             "augment": {"shift_bands": 0, "stretch_percent": 0, "low_pass": 0, "mask": 0, "reverb": 0},
             "rehearsal": {"minutes": 0},

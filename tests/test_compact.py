@@ -106,7 +106,7 @@ def test_stages_say_what_the_network_says(rng):
 
 @needs_cc
 @pytest.mark.parametrize("changes", [
-    {}, {"overlapping": True, "front_end": {"frame_ms": 30.0, "fft": 600, "range_db": 40.0}, "level": {"frames": 0}},
+    {}, {"overlapping": True, "front_end": {"frame_ms": 30.0, "fft": 600, "range_db": 40.0}, "level": {"span_s": 0}},
 ])  # fmt: skip
 def test_c_gives_the_same_scores(changes, recording, tmp_path):
     model = random_model(**changes)
@@ -160,7 +160,7 @@ def test_int8_in_c_is_the_same_bit_for_bit(kind, runs, recording, tmp_path, rng)
 def test_an_open_graph_gives_the_same_scores(runs, recording, tmp_path):
     onnxruntime = pytest.importorskip("onnxruntime")
     samples, _ = owl.read_audio(recording)
-    others = random_model(), random_model(overlapping=True, level={"frames": 0}, front_end={"range_db": 30.0})
+    others = random_model(), random_model(overlapping=True, level={"span_s": 0}, front_end={"range_db": 30.0})
     for model in (runs["cnn"].model, *others):
         for takes_features in (False, True):
             write_onnx(model, tmp_path / "model.onnx", takes_features=takes_features, force=True)

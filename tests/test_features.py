@@ -285,3 +285,17 @@ def test_every_feature_says_unit_and_formula():
     for feature in FEATURES.values():
         assert feature.unit
         assert feature.formula
+
+
+def test_no_stage_changes_what_another_reads(rng):
+    """Features are the same in any company and order: stages share memory, not results."""
+    samples = rng.standard_normal(4000).astype(np.float32)
+    names = ["power", "magnitude", "spectrogram", "mel", "log-mel", "mfcc", "flatness", "slope"]
+    alone = {name: FrontEnd(features=[name]).frames(samples) for name in names}
+    for order in (names, names[::-1]):
+        whole = FrontEnd(features=order)
+        frames, first = whole.frames(samples), 0
+        for name in order:
+            width = whole.widths[name]
+            np.testing.assert_array_equal(frames[:, first : first + width], alone[name])
+            first += width

@@ -407,7 +407,13 @@ def test_models_that_ask_for_more_than_they_hold_are_refused_before_it_is_taken(
     layers = [{"kind": "convolution", "channels": 4096, "taps": [4096, 1], "dilation": 1}] * 2
     for family in (
         inner["family"] | {"settings": {"layers": layers}},
-        {"name": "mlp", "frames": 50, "statistics": ["mean"], "level": {}, "settings": {"hidden": [4096] * 50}},
+        {
+            "name": "mlp",
+            "frames": 50,
+            "statistics": ["mean"],
+            "level": {"frames": 0, "range_db": 50},
+            "settings": {"hidden": [4096] * 50},
+        },
     ):
         outer["__metadata__"]["barn_owl"] = json.dumps(inner | {"family": family})
         header = json.dumps(outer).encode()

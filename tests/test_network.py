@@ -317,6 +317,7 @@ def test_loss_of_stretches_by_hand_and_by_differences(rng, multilabel):
     inside[0, 1:4, 0] = inside[0, 3:5, 1] = inside[1, :, 0] = 1  # the third place of both, and one more, are free
     wanted = rng.random((2, 3, 4))
     wanted /= wanted.sum(axis=2, keepdims=True)
+    counts = rng.uniform(0.2, 2, (2, 3))
 
     def mean(clip, steps):
         weights = np.exp(attention[clip, steps])
@@ -337,11 +338,13 @@ def test_loss_of_stretches_by_hand_and_by_differences(rng, multilabel):
             if multilabel
             else -(target * np.log(softmax(own))).sum()
         )
-    loss, by_logits, by_attention = stretch_cross_entropy(logits, attention, inside, wanted, multilabel=multilabel)
-    assert loss == pytest.approx(np.mean(by_hand))
+    whole = stretch_cross_entropy(logits, attention, inside, wanted, counts, multilabel=multilabel)
+    loss, by_logits, by_attention = whole
+    own = [counts[clip, place] for clip, _, place in stretches]
+    assert loss == pytest.approx(np.average(by_hand, weights=own))
 
     def again(z, a):
-        return stretch_cross_entropy(z, a, inside, wanted, multilabel=multilabel)[0]
+        return stretch_cross_entropy(z, a, inside, wanted, counts, multilabel=multilabel)[0]
 
     assert_close(by_logits, slope(lambda z: again(z, attention), logits), rtol=1e-7, atol=1e-10)
     assert_close(by_attention, slope(lambda a: again(logits, a), attention), rtol=1e-7, atol=1e-10)

@@ -10,6 +10,9 @@ from pathlib import Path
 import pytest
 
 import barn_owl as owl
+from barn_owl.clips import write_clip_table
+from barn_owl.learn import write_plan
+from helpers import small_plan
 
 ROOT = Path(__file__).parents[1]
 
@@ -58,6 +61,21 @@ print(scored, others)
 def test_a_process_that_trains_a_network_starts_without_tables():
     script = "import sys, barn_owl.learn.members; print('pandas' in sys.modules)"
     assert subprocess.run([sys.executable, "-c", script], capture_output=True, text=True).stdout.strip() == "False"
+
+
+def test_a_library_trains_without_plots(clips, tmp_path):
+    """Figures are what the command line adds, or `write_results`."""
+    write_clip_table(clips, tmp_path / "clips.csv")
+    write_plan(small_plan("logistic"), tmp_path / "plan.toml")
+    script = """
+import sys, barn_owl
+run = barn_owl.train(barn_owl.read_clip_table("clips.csv"), "run", barn_owl.read_plan("plan.toml"))
+print(run.evaluate().scores.balanced_accuracy > 0.3)
+print([name for name in ("matplotlib", "PIL", "click", "rich", "jinja2") if name in sys.modules])
+"""
+    done = subprocess.run([sys.executable, "-c", script], cwd=tmp_path, capture_output=True, text=True, check=True)
+    assert done.stdout.splitlines() == ["True", "[]"]
+    assert not list(tmp_path.rglob("*.png"))
 
 
 def test_help_of_no_command_needs_tables_plots_or_transforms():

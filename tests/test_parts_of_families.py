@@ -11,7 +11,7 @@ from barn_owl.classifiers.base import label_scores
 from barn_owl.classifiers.cnn import Convolutional
 from barn_owl.classifiers.ensemble import Ensemble
 from barn_owl.classifiers.kind import read_config, rebuild
-from barn_owl.classifiers.level import LevelSettings
+from barn_owl.classifiers.level import Level
 from barn_owl.clips import join_labels, join_overlapping, labels_in
 from barn_owl.errors import ModelError, OutputError, TableError
 from barn_owl.evaluate import score_overlapping
@@ -90,7 +90,9 @@ def test_pools_are_their_definition(rng):
 
 def convolutional(bands=48, labels=7, size="small", frames=51, **more) -> Convolutional:
     settings_ = NetworkSettings(size=size, kinds=["2d"])
-    return Convolutional(bands, labels, settings_, LevelSettings(frames=frames), np.random.default_rng(0), **more)
+    return Convolutional(
+        bands, labels, settings_, Level(frames=frames, range_db=50), np.random.default_rng(0), **more
+    )
 
 
 def test_the_summary_counts_right():

@@ -21,9 +21,9 @@ import barn_owl
 
 CHANGES: dict[str, dict[str, Any]] = {
     "as it is": {},
-    "levels relative to 1 s": {"level": {"frames": 63}},
-    "a frame every 10 ms": {"front_end": {"hop_ms": 10.0}, "level": {"frames": 49}},
-    "a frame every 20 ms": {"front_end": {"hop_ms": 20.0}, "level": {"frames": 25}},
+    "levels relative to 1 s": {"level": {"span_s": 1.0}},
+    "a frame every 10 ms": {"front_end": {"hop_ms": 10.0}},
+    "a frame every 20 ms": {"front_end": {"hop_ms": 20.0}},
     "time and bands only": {"cnn": {"kinds": ["2d"]}},
     "along time only": {"cnn": {"kinds": ["1d"]}},
     "tiny": {"cnn": {"size": "tiny"}},

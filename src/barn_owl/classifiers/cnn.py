@@ -7,7 +7,7 @@ import numpy as np
 
 from barn_owl.classifiers.base import Cost, Family, Steps
 from barn_owl.classifiers.kind import ClassifierKind
-from barn_owl.classifiers.level import LevelSettings
+from barn_owl.classifiers.level import Level
 from barn_owl.classifiers.limits import check_size, check_window
 from barn_owl.errors import PlanError
 from barn_owl.network import Dense, Network, RelativeLevel
@@ -22,7 +22,7 @@ COST_STEPS = 100
 """Steps over which the work is averaged, as neighbours share it."""
 
 
-def body_of(settings: NetworkSettings, level: LevelSettings, number: int) -> list[Layer]:
+def body_of(settings: NetworkSettings, level: Level, number: int) -> list[Layer]:
     """Make the layers of a network but for its head; they hold no weights yet."""
     before: list[Layer] = [RelativeLevel(level.frames, level.range_db)] if level.frames else []
     return [*before, *layers_for(settings, number)]
@@ -60,7 +60,7 @@ class Convolutional:
     name, onsets = "cnn", True
 
     def __init__(
-        self, features: int, labels: int, settings: NetworkSettings, level: LevelSettings, rng: np.random.Generator,
+        self, features: int, labels: int, settings: NetworkSettings, level: Level, rng: np.random.Generator,
         *, multilabel: bool = False,
     ) -> None:  # fmt: skip
         self.settings, self.level, self.labels, self.multilabel = settings, level, labels, multilabel
@@ -146,7 +146,7 @@ class CnnConfig(Settings):
 
     name: str
     settings: NetworkSettings
-    level: LevelSettings
+    level: Level
 
 
 def _rebuild(
@@ -190,7 +190,7 @@ KIND = ClassifierKind(
     exports=True,
     check=_check,
     searched={
-        "level.frames": [31, 51, 81],
+        "level.span_s": [0.3, 0.5, 0.8],
         "cnn.size": ["tiny", "small", "medium"],
         "cnn.kinds": [["2d"], ["1d"], ["2d", "1d"]],
         "cnn.dropout": [0.1, 0.2, 0.3],

@@ -16,7 +16,7 @@ from pydantic import Field
 from barn_owl.classifiers.base import Cost, Family, Steps
 from barn_owl.classifiers.cnn import Convolutional, parted
 from barn_owl.classifiers.kind import ClassifierKind
-from barn_owl.classifiers.level import LevelSettings
+from barn_owl.classifiers.level import Level
 from barn_owl.classifiers.limits import Pair, Size, check_window
 from barn_owl.classifiers.stages import Stage, columns, stages_of
 from barn_owl.network.level import relative_level
@@ -55,7 +55,7 @@ class Quantised:
         self,
         networks: list[list[Stage]],
         stages: list[list[QuantisedStage]],
-        level: LevelSettings,
+        level: Level,
         *,
         input_scale: float,
         input_zero: int,
@@ -123,7 +123,7 @@ class Quantised:
             networks.append([_restored(one, kernels) for one in described])
             stages.append(own)
         family = cls(
-            networks, stages, LevelSettings(**shape["level"]), input_scale=float(shape["input_scale"]),
+            networks, stages, Level(**shape["level"]), input_scale=float(shape["input_scale"]),
             input_zero=int(shape["input_zero"]), window=int(shape["window"]), step=int(shape["step"]), labels=labels,
         )  # fmt: skip
         bands = family.networks[0][0].given[0]
@@ -256,7 +256,7 @@ class Int8Config(Settings):
         min_length=1, max_length=16
     )
     zeros: list[list[Annotated[list[Byte], Field(min_length=2, max_length=2)]]] = Field(min_length=1, max_length=16)
-    level: LevelSettings
+    level: Level
     input_scale: float = Field(gt=1e-12, lt=1e12)
     input_zero: Byte
     window: Size

@@ -5,10 +5,10 @@ from pydantic import Field
 from barn_owl.settings import Settings
 
 
-class LevelSettings(Settings):
-    """How levels are made independent of the gain of a recording; for log-mel only."""
+class Level(Settings):
+    """The same in frames, as a classifier keeps it."""
 
-    frames: int = Field(default=31, ge=0, le=1000)
+    frames: int = Field(ge=0, le=10_000)
     """Frames over whose mean power levels are relative to, as many before as after; 0: levels as they are."""
-    range_db: float = Field(default=50.0, ge=10, le=120)
+    range_db: float = Field(ge=10, le=120)
     """How far below that mean power levels are told apart."""

@@ -7,7 +7,7 @@ import numpy as np
 from pydantic import Field
 
 from barn_owl.classifiers.base import Cost, Steps
-from barn_owl.classifiers.level import LevelSettings
+from barn_owl.classifiers.level import Level
 from barn_owl.classifiers.limits import Size, check_window
 from barn_owl.errors import ModelError
 from barn_owl.features import pool
@@ -50,7 +50,7 @@ class Pooled:
         name: str,
         window: int,
         statistics: list[str],
-        level: LevelSettings,
+        level: Level,
         classifier: RowClassifier,
         centre: np.ndarray,
         spread: np.ndarray,
@@ -128,7 +128,7 @@ class SomebodyElses:
         return 0
 
 
-def pooled_windows(windows: np.ndarray, statistics: list[str], level: LevelSettings) -> np.ndarray:
+def pooled_windows(windows: np.ndarray, statistics: list[str], level: Level) -> np.ndarray:
     """Statistics over time of windows, ``(windows, frames, features)``, without their gain if that is to be."""
     return pool(window_level(windows, level.range_db) if level.frames else windows, statistics)
 
@@ -139,7 +139,7 @@ class PooledConfig(Settings):
     name: Annotated[str, Field(max_length=100)]
     frames: Size
     statistics: list[Annotated[str, Field(max_length=40)]] = Field(min_length=1, max_length=64)
-    level: LevelSettings
+    level: Level
 
 
 def rebuilt(

@@ -61,6 +61,10 @@ def command(
             false_alarms_per_hour=10.0 if false_alarms is None else false_alarms,
         )  # fmt: skip
     before, after = model.decision.model_dump(), found.decision.model_dump()
+    f1, f1_before = (float(table["f1"].mean()) for table in (found.honest, found.before))
+    voice.say(
+        f"On what they were not chosen on: F1 {f1:.2f} with other settings, {f1_before:.2f} with the model's own."
+    )
     for key in after:
         if before[key] != after[key] and key != "labels":
             voice.say(f"{key}: {before[key]} becomes {after[key]}")
@@ -68,12 +72,14 @@ def command(
         voice.say(f"{label}: " + ", ".join(f"{key} {value}" for key, value in own.items() if value is not None))
     show_event_scores(voice, found.scores, collar_s)
     voice.table(found.honest.reset_index(), title="chosen without, judged on")
-    if before == after:
-        voice.say("No other settings are better on these recordings; the model's own stay.")
+    if found.kept:
+        voice.say("That is no more than chance: the model's own settings stay.")
     if not found.reached:
         voice.warn(f"no settings keep under {false_alarms:g} false alarms an hour; these come nearest")
     if dry_run:
         voice.say("\nNothing is changed.")
+    elif found.kept and out is None:
+        pass
     elif out is not None:
         replace(model, decision=found.decision).save(out)
         voice.say(f"\nWrote {out}.")
@@ -88,6 +94,8 @@ def command(
             "decision": found.decision.model_dump(exclude_none=True),
             "scores": found.scores.as_dict(),
             "honest": found.honest.reset_index().to_dict("records"),
+            "before": found.before.reset_index().to_dict("records"),
+            "kept": found.kept,
             "curve": found.curve.to_dict("records"),
             "reached": found.reached,
         }

@@ -213,6 +213,7 @@ def train_aloud(
         teller = EpochTeller(voice)
         try:
             run = owl.train(clips, folder, plan, resume=resume, work=replace(work, reading=reading, watch=teller))
+            owl.write_results(run)
         except KeyboardInterrupt:
             if is_file(folder / "predictions.csv"):
                 voice.warn(f"stopped; the best so far is kept in {folder}. To go on: the same command with --resume")

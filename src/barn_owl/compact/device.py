@@ -12,7 +12,7 @@ from threadpoolctl import threadpool_limits
 
 from barn_owl.classifiers.cnn import Convolutional
 from barn_owl.classifiers.int8 import multiply_adds_a_frame
-from barn_owl.classifiers.level import LevelSettings
+from barn_owl.classifiers.level import Level
 from barn_owl.classifiers.stages import stages_of
 from barn_owl.errors import PlanError
 from barn_owl.features import FrontEnd
@@ -130,7 +130,11 @@ def _network_nanoseconds(seconds: float) -> tuple[float, float]:
     points = []
     for size in ("tiny", "medium"):
         family = Convolutional(
-            BANDS, 8, NetworkSettings(size=size, kinds=["2d"]), LevelSettings(), np.random.default_rng(0)
+            BANDS,
+            8,
+            NetworkSettings(size=size, kinds=["2d"]),
+            Level(frames=31, range_db=50),
+            np.random.default_rng(0),
         )
         count = (STEPS - 1) * family.step + family.window
         frames = np.random.default_rng(0).uniform(-80, -20, (count, BANDS)).astype(np.float32)

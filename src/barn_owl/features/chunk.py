@@ -112,17 +112,17 @@ class Chunks:
 
     @once
     def log_mel(self) -> np.ndarray:
-        """Mel bands in dB; `mel` is not needed after it, and is overwritten unless a feature asks for it."""
-        return self.decibel(self.mel.copy() if "mel" in self.front_end.features else self.mel)
+        """Mel bands in dB, ``(rows, bands)``."""
+        return self.decibel(self.mel, "log mel")
 
-    def decibel(self, power: np.ndarray) -> np.ndarray:
-        """Turn power into dB in place, with the floor added and the range of each frame limited."""
-        power += self.front_end.floor
-        np.log10(power, out=power)
-        power *= TEN
+    def decibel(self, power: np.ndarray, name: str) -> np.ndarray:
+        """Return power in dB, with the floor added and the range of each frame limited; name : of its memory."""
+        levels = np.add(power, self.front_end.floor, out=self._space(name, *power.shape))
+        np.log10(levels, out=levels)
+        levels *= TEN
         if self.front_end.range_db is not None:
-            np.maximum(power, power.max(axis=1, keepdims=True) - np.float32(self.front_end.range_db), out=power)
-        return power
+            np.maximum(levels, levels.max(axis=1, keepdims=True) - np.float32(self.front_end.range_db), out=levels)
+        return levels
 
     @once
     def blocks(self) -> shape.Blocks:
@@ -162,7 +162,7 @@ class Chunks:
 COMPUTED: dict[str, Callable[[Chunks], np.ndarray]] = {
     "power": lambda c: c.power,
     "magnitude": lambda c: c.magnitude,
-    "spectrogram": lambda c: c.decibel(c.power.copy()),
+    "spectrogram": lambda c: c.decibel(c.power, "spectrogram"),
     "mel": lambda c: c.mel,
     "log-mel": lambda c: c.log_mel,
     "mfcc": lambda c: product(c.log_mel, c.front_end.cosines),

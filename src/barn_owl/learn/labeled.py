@@ -6,7 +6,9 @@ from barn_owl.learn.sources import TINY
 
 AUDIBLE = 1.0
 """Power of a sound over all else in its clearest bands from which on it is heard."""
-QUIET_TRIES, QUIET_FRAMES = 3, (6, 80)
+LATE_S = 0.13
+"""Time after its onset by which a sound must be heard for its onset to be."""
+QUIET_TRIES, QUIET_S = 3, (0.1, 1.3)
 """Stretches in which nothing sounds that a mixture may have named, and how long they are."""
 
 
@@ -16,8 +18,9 @@ class LabeledFrames:
     bed : frames behind all sounds; bed_labels : which labels those have, NaN where nobody knows.
     """
 
-    def __init__(self, bed: np.ndarray, bed_labels: np.ndarray, labels: int) -> None:
-        self.frames, self._bed_labels = bed, bed_labels
+    def __init__(self, bed: np.ndarray, bed_labels: np.ndarray, hop_s: float) -> None:
+        self.frames, self._bed_labels, self._hop_s = bed, bed_labels, hop_s
+        labels = len(bed_labels)
         length = len(bed)
         self.sounds, self.begins = (np.zeros((length, labels), dtype=np.float32) for _ in range(2))
         self.counts = np.ones((length, labels), dtype=np.float32)
@@ -84,7 +87,7 @@ class LabeledFrames:
                 continue
             first, last = found[0], found[-1] + 1
             self.counts[first:last, number] = self.sounds[first:last, number] = 1
-            if 0 <= onset < len(self.begins) and onset >= start and (found < onset + 8).any():
+            if 0 <= onset < len(self.begins) and onset >= start and (found < onset + LATE_S / self._hop_s).any():
                 self.begins[onset, number] = 1
             self.events.append((int(first), int(last), int(number)))
 
@@ -109,7 +112,7 @@ class LabeledFrames:
         for first, last, _ in self.events:
             taken[first:last] = True
         for _ in range(QUIET_TRIES):
-            length = int(rng.integers(*QUIET_FRAMES))
+            length = round(rng.uniform(*QUIET_S) / self._hop_s)
             first = int(rng.integers(max(1, len(taken) - length)))
             if not taken[first : first + length].any():
                 self.events.append((first, first + length, label))

@@ -9,7 +9,7 @@ import tomlkit
 from pydantic import ConfigDict, Field, field_validator, model_validator
 
 from barn_owl.classifiers.kind import ClassifierKind, kind_of, kinds, names
-from barn_owl.classifiers.level import LevelSettings
+from barn_owl.classifiers.level import Level
 from barn_owl.clips import Shares
 from barn_owl.errors import PlanError
 from barn_owl.features import FrontEnd, pool
@@ -94,6 +94,15 @@ class PoolingSettings(Settings):
         except PlanError as error:
             raise ValueError(str(error)) from None
         return statistics
+
+
+class LevelSettings(Settings):
+    """How levels are made independent of the gain of a recording; for log-mel only."""
+
+    span_s: float = Field(default=0.5, ge=0, le=60)
+    """Time over whose mean power levels are relative to, as much before as after; 0: levels as they are."""
+    range_db: float = Field(default=50.0, ge=10, le=120)
+    """How far below that mean power levels are told apart."""
 
 
 class StartSettings(Settings):
@@ -218,9 +227,10 @@ class Plan(Settings):
         return self.front_end.count(round(self.pooling.window_s * self.front_end.rate_hz))
 
     @property
-    def levels(self) -> LevelSettings:
+    def levels(self) -> Level:
         """How levels are made independent of the gain: not at all where frames are not levels in dB."""
-        return self.level if self.front_end.is_log_mel else self.level.but(frames=0)
+        frames = round(self.level.span_s / self.front_end.hop_s) if self.front_end.is_log_mel else 0
+        return Level(frames=frames, range_db=self.level.range_db)
 
     @model_validator(mode="after")
     def _fits_together(self) -> "Plan":

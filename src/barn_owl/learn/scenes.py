@@ -18,8 +18,8 @@ from barn_owl.learn.labeled import LabeledFrames
 from barn_owl.learn.plan import Plan
 from barn_owl.learn.sources import TINY, describe, synthetic_sounds, white_noise
 
-SHORTEST_BED = 20
-"""Frames that a stretch of quiet needs to be of use as background."""
+SHORTEST_BED_S = 0.3
+"""How long a stretch of quiet needs to be to be of use as background."""
 SOUNDS_A_SECOND = 4 / 3
 """Sounds in a mixture at most, for each second of it; any number up to that is as likely."""
 APART_S = (0.06, 0.28)
@@ -124,12 +124,13 @@ class SceneMaker:
             found += [
                 part
                 for part in parts
-                if len(part) >= SHORTEST_BED and part[:, self._front_end.level_columns].mean() > least
+                if len(part) * self._front_end.hop_s >= SHORTEST_BED_S
+                and part[:, self._front_end.level_columns].mean() > least
             ]
         return found
 
     def _scene(self, length: int, rng: np.random.Generator, most: int, margin: int) -> LabeledFrames:
-        settings, scene = self._plan.scenes, LabeledFrames(*self._bed(length, rng), self._examples.targets.shape[1])
+        settings, scene = self._plan.scenes, LabeledFrames(*self._bed(length, rng), self._front_end.hop_s)
         if rng.random() >= settings.empty:
             for _ in range(int(rng.integers(1, most + 1))):
                 self._put(scene, length, rng, margin)
@@ -148,7 +149,9 @@ class SceneMaker:
         labels = self._examples.targets.shape[1]
         bed_labels = np.zeros(labels, dtype=np.float32)
         bed_labels[self._background] = 1 if len(self._background) == 1 else np.nan
-        scene = LabeledFrames(np.empty((length, self._front_end.width), dtype=np.float32), bed_labels, labels)
+        scene = LabeledFrames(
+            np.empty((length, self._front_end.width), dtype=np.float32), bed_labels, self._front_end.hop_s
+        )
         at = 0
         while True:
             kinds = len(self._row_kinds) + bool(self._foreign)

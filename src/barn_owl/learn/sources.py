@@ -10,8 +10,8 @@ from barn_owl.features import FrontEnd
 from barn_owl.features.activity import FAINT, LEAST_QUIET, activity, is_loud, onset_frame, quiet_level, sounding
 from barn_owl.sound import made_up_sound
 
-LEAD_FRAMES, TAIL_FRAMES = 3, 50
-"""Frames before its onset, and at most behind its last one that is heard, that belong to a sound."""
+LEAD_S, TAIL_S = 0.05, 0.8
+"""Time before its onset, and at most behind its last frame that is heard, that belongs to a sound."""
 MADE_UP = 240
 """Made-up sounds to choose from."""
 MADE_UP_STREAM, NOISE_STREAM = 23, 29
@@ -50,9 +50,9 @@ def describe(front_end: FrontEnd, frames: np.ndarray) -> ClipSound:
         heard = loud = stands_out >= FAINT * stands_out.max()
         onset = int(heard.argmax())
     at = np.flatnonzero(heard)
-    first = max(0, min(onset, int(at[0])) - LEAD_FRAMES)
+    first = max(0, min(onset, int(at[0])) - round(LEAD_S / front_end.hop_s))
     # What dies away goes on for a while, though it cannot be told from what is behind it.
-    last = min(int(np.flatnonzero(loud)[-1]), int(at[-1]) + TAIL_FRAMES) + 1
+    last = min(int(np.flatnonzero(loud)[-1]), int(at[-1]) + round(TAIL_S / front_end.hop_s)) + 1
     power = float(power_of(levels[heard]).sum(axis=1, dtype=np.float64).mean()) if front_end.is_log_mel else 1.0
     quiet = levels[~heard]
     behind = power_of(quiet_level(quiet)) if front_end.is_log_mel and len(quiet) >= LEAST_QUIET else None

@@ -34,6 +34,8 @@ SOUNDS = 16
 """Sounds of a scene that are named as wholes, at most."""
 NAMES_COUNT = 0.7
 """How much it counts what a stretch of sound is called as a whole, beside what is said step by step."""
+NONE_COUNTS = 0.3
+"""How much a stretch of none of the labels counts beside one of a label: there are many of them."""
 SMOOTHING = 0.1
 """Share of the name of a stretch that is spread over all names: Szegedy et al., CVPR 2016."""
 ROWS_A_BATCH = 64
@@ -181,14 +183,15 @@ class OverScenes:
     def loss(self, logits: np.ndarray, targets: np.ndarray) -> tuple[float, np.ndarray]:
         labels = self._labels
         frames = logits.shape[-1] - labels - 2
-        wanted, counts, inside, names = np.split(targets, [frames, 2 * frames, 2 * frames + SOUNDS], axis=-1)
+        wanted, frames_count, inside, names = np.split(targets, [frames, 2 * frames, 2 * frames + SOUNDS], axis=-1)
         gradient = np.empty_like(logits)
-        loss, gradient[..., :frames] = weighted_cross_entropy(logits[..., :frames], wanted, counts)
+        loss, gradient[..., :frames] = weighted_cross_entropy(logits[..., :frames], wanted, frames_count)
         smooth = names[:, 0].reshape(len(names), SOUNDS, labels + 1) * np.float32(1 - SMOOTHING)
         smooth += np.float32(SMOOTHING / 2 if self._overlapping else SMOOTHING / (labels + 1))
+        counts = np.where(names[:, 0].reshape(smooth.shape)[..., -1] > 0, np.float32(NONE_COUNTS), np.float32(1))
         naming, attention = logits[..., frames:-1], logits[..., -1]
         whole, by_name, by_attention = stretch_cross_entropy(
-            naming, attention, inside, smooth, multilabel=self._overlapping
+            naming, attention, inside, smooth, counts, multilabel=self._overlapping
         )
         gradient[..., frames:-1] = np.float32(NAMES_COUNT) * by_name
         gradient[..., -1] = np.float32(NAMES_COUNT) * by_attention

@@ -78,25 +78,32 @@ def pooled_by_attention(
 
 
 def stretch_cross_entropy(
-    logits: np.ndarray, attention: np.ndarray, inside: np.ndarray, wanted: np.ndarray, *, multilabel: bool
+    logits: np.ndarray,
+    attention: np.ndarray,
+    inside: np.ndarray,
+    wanted: np.ndarray,
+    counts: np.ndarray,
+    *,
+    multilabel: bool,
 ) -> tuple[float, np.ndarray, np.ndarray]:
     """Mean cross-entropy of stretches of steps, each named by its `pooled_by_attention` logits; and its gradients.
 
     wanted : what each stretch is, ``(clips, stretches, labels)``; each row sums to 1, or, where labels are scored by
-    themselves (`multilabel`), holds a target from 0 to 1 for each. Stretches without steps do not count. Returns the
+    themselves (`multilabel`), holds a target from 0 to 1 for each. counts : how much each stretch counts, ``(clips,
+    stretches)``; those without steps do not. Returns the
     loss and its gradients with respect to logits and attention, in their shapes.
     """
     pooled, weights = pooled_by_attention(logits, attention, inside)
-    there = np.asarray(inside.any(axis=1))
-    count = np.asarray(max(int(there.sum()), 1), dtype=logits.dtype)
+    counts = counts * inside.any(axis=1)
+    counts = counts / np.maximum(counts.sum(), np.asarray(1e-30, dtype=logits.dtype))
     if multilabel:
         terms = np.maximum(pooled, 0) - pooled * wanted + np.log1p(np.exp(-np.abs(pooled)))
-        loss, back = float(terms[there].sum(dtype=np.float64)) / float(count), sigmoid(pooled) - wanted
+        loss, back = float((counts * terms.sum(axis=-1)).sum(dtype=np.float64)), sigmoid(pooled) - wanted
     else:
         log_p = log_softmax(pooled)
-        loss = -float((wanted * log_p)[there].sum(dtype=np.float64)) / float(count)
+        loss = -float((counts * (wanted * log_p).sum(axis=-1)).sum(dtype=np.float64))
         back = np.exp(log_p) - wanted
-    back *= there[..., None] / count
+    back *= counts[..., None]
     # With p the weights of a stretch, s its pooled logits: ds/dlogits = p, and ds/dattention = p (logits - s).
     across = weights.swapaxes(1, 2)
     towards = logits @ back.swapaxes(1, 2) - (pooled * back).sum(axis=-1)[:, None]

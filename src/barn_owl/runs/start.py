@@ -17,7 +17,7 @@ def adopt(plan: Plan, model: Model, path: str) -> Plan:
         front_end=model.front_end.model_dump(),
         clips=model.clips.model_dump(),
         overlapping=model.overlapping,
-        level=family.level.model_dump(),
+        level={"span_s": family.level.frames * model.front_end.hop_s, "range_db": family.level.range_db},
         start={"model": path},
         cnn=family.settings.model_dump(),
         decision=model.decision.model_dump(),
@@ -38,7 +38,7 @@ def starting_point(plan: Plan, labels: list[str]) -> Fitted | None:
     model = load_model(plan.start.model)
     family = _network_family(model, plan.start.model)
     adopted = adopt(plan, model, plan.start.model)
-    for key in ("family", "front_end", "clips", "overlapping", "level", "cnn"):
+    for key in ("family", "front_end", "clips", "overlapping", "levels", "cnn"):
         if getattr(adopted, key) != getattr(plan, key):
             raise PlanError(
                 f"start.model: {plan.start.model} was trained with another {key}; use the model's own "

@@ -37,7 +37,7 @@ HIGH_SHARE = 0.5
 """Share of power above 8 kHz from which on a clip is of a high sound, and of clips from which on it is worth a higher
 rate: recordings at 16 kHz, which are frequent, hold nothing of that."""
 SCENES_A_SECOND, FEWEST_SCENES, MOST_SCENES = 0.25, 160, 280
-"""Scenes an epoch for each second of clips, of which each is then heard about once as a whole; the fewest and most."""
+"""Scenes an epoch for each second of clips, each of which is then heard once or so; the fewest and most."""
 GAP_S = (0.1, 1.0)
 """Gaps within a sound are closed up to the usual one in the clips, between these."""
 

@@ -15,6 +15,7 @@ import numpy as np
 import pandas as pd
 
 from barn_owl.audio import Excerpt
+from barn_owl.classifiers.cnn import networks_in
 from barn_owl.clips import labels_in, read_clip_table, write_clip_table
 from barn_owl.clips.sides import SIDES
 from barn_owl.errors import ModelError, PlanError, TableError, TrainingError
@@ -261,7 +262,7 @@ def write_run(
     write_clip_table(data.asked, folder / "clips.csv")
     if fitted.curves:
         write_table(pd.DataFrame([asdict(line) for line in fitted.curves]), folder / "curves.csv")
-    if plan.kind.prunable:
+    if (found := networks_in(model.family)) is not None:
         hop_ms, frame_ms = plan.front_end.hop_ms, plan.front_end.frame_ms
         write_table(
             summary(cast("NetworkFamily", model.family).networks[0], hop_ms, frame_ms), folder / "summary.csv"
@@ -274,7 +275,7 @@ def write_run(
         np.save(beside, heard.embeddings, allow_pickle=False)
     circumstances = _circumstances(begin, len(data.table), len(data.skipped))
     write_json(folder / "provenance.json", model.provenance | asdict(model.cost) | circumstances)
-    model = replace(model, kept=examples_to_keep(plan, data) if plan.kind.prunable else [])
+    model = replace(model, kept=examples_to_keep(plan, data) if found is not None else [])
     model.save(folder / "model.safetensors")
     # Last, as a run is finished when it is there.
     write_clip_table(predictions, folder / "predictions.csv")

@@ -30,7 +30,6 @@ from .listen import listen as listen
 from .listening import write_listening_page as write_listening_page
 from .report import write_report as write_report
 from .results import (
-    train as train,
     write_evaluation as write_evaluation,
     write_results as write_results,
 )

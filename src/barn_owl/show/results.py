@@ -1,13 +1,9 @@
 """All that a run shows for itself: tables, figures and the page, written beside its model."""
 
-import functools
-from collections.abc import Callable
 from pathlib import Path
-from typing import ParamSpec
 
 from matplotlib.figure import Figure
 
-from barn_owl import runs
 from barn_owl.clips import read_corrections, write_clip_table
 from barn_owl.evaluate import Evaluation, Scores
 from barn_owl.files import is_file, write_json
@@ -18,8 +14,6 @@ from barn_owl.show.learning import curves_figure
 from barn_owl.show.report import report_figures, write_report
 from barn_owl.show.style import save_figure
 from barn_owl.show.tagging import rehearsal_figure
-
-P = ParamSpec("P")
 
 
 def write_results(run: Run) -> None:
@@ -70,16 +64,3 @@ def _write_corrections(evaluation: Evaluation | None, run: Run, path: Path) -> N
     path.unlink(missing_ok=True)
     if len(doubted):
         write_clip_table(doubted, path)
-
-
-def _with_results(training: Callable[P, Run]) -> Callable[P, Run]:
-    @functools.wraps(training)
-    def train(*arguments: P.args, **options: P.kwargs) -> Run:
-        run = training(*arguments, **options)
-        write_results(run)
-        return run
-
-    return train
-
-
-train = _with_results(runs.train)

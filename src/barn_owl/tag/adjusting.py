@@ -59,10 +59,11 @@ HOUR_S = 3600.0
 class Adjusted:
     """What was found.
 
-    decision : the settings, from all recordings. scores : with them, on the same recordings. honest : F1, precision,
-    recall and false alarms an hour on recordings (or parts of the only one) that the settings were not chosen on, one
-    row each. curve : detections against false alarms an hour as the onset threshold moves. reached : whether the goal
-    of at most so many false alarms was kept.
+    decision : the settings, from all recordings; those of before where no others are surely better. scores : with
+    them, on the same recordings. honest : F1, precision, recall and false alarms an hour of settings that were chosen
+    without a recording (or a part of the only one) on that one, a row each; before : the same with the settings of
+    before. kept : whether those stay. curve : detections against false alarms an hour as the onset threshold moves.
+    reached : whether the goal of at most so many false alarms was kept.
 
     >>> model = barn_owl.load_model("first")
     >>> adjusted = barn_owl.adjust(model, barn_owl.read_clip_table("truth.csv"))
@@ -73,6 +74,8 @@ class Adjusted:
     decision: DecisionSettings
     scores: EventScores
     honest: pd.DataFrame
+    before: pd.DataFrame
+    kept: bool
     curve: pd.DataFrame
     reached: bool
 
@@ -134,18 +137,22 @@ def adjust_traces(
 ) -> Adjusted:
     """Find the decision settings that are best on traces of recordings; see `adjust`."""
     task = _Task(model, traces, truth, goal, false_alarms_per_hour, collar_s, by_label=True)
-    parts, judged = task.parts(), []
-    for name, own in parts:
-        chosen = task.best([other for other_name, other in parts if other_name != name])
-        judged.append((name, *task.rates(chosen, [own])))
-    whole = [part for _, part in parts]
-    decision = task.best(whole)
+    parts, whole = task.parts(), [part for _, part in task.parts()]
+    chosen = [task.best([other for name, other in parts if name != left_out]) for left_out, _ in parts]
+    kept = goal == "f1" and not task.is_surely_better(chosen)
+    decision = model.decision if kept else task.best(whole)
     scores = task.judge(decision, whole)
-    columns = ["left_out", *RATES]
+
+    def rates(settings: Iterable[DecisionSettings]) -> pd.DataFrame:
+        rows = [(name, *task.rates(own, [part])) for (name, part), own in zip(parts, settings, strict=True)]
+        return pd.DataFrame(rows, columns=["left_out", *RATES]).set_index("left_out")
+
     return Adjusted(
         decision=decision,
         scores=scores,
-        honest=pd.DataFrame(judged, columns=columns).set_index("left_out"),
+        honest=rates(chosen),
+        before=rates([model.decision] * len(parts)),
+        kept=kept,
         curve=task.curve(decision, whole),
         reached=goal == "f1" or scores.false_alarms_per_hour <= false_alarms_per_hour,
     )
@@ -237,6 +244,25 @@ class _Task:
         true, found, right = map(int, np.sum([self._counts[key][part] for part in parts], axis=0))
         hours = max(sum(last - first for _, first, last in parts), 1e-9) / HOUR_S
         return 2 * right / max(true + found, 1), right / max(found, 1), right / max(true, 1), (found - right) / hours
+
+    def is_surely_better(self, chosen: Sequence[DecisionSettings]) -> bool:
+        """Whether settings, chosen without each part in turn, have a better F1 there than the model's own, by more
+        than chance: others hold in other recordings only if they win more than a standard error."""
+        own = [self.model.decision] * len(chosen)
+        true = sum(self._true_events([part for _, part in self.parts()]).values())
+        before, now = (self._left_out(settings) for settings in (own, chosen))
+        return now > before + CAUTION * standard_error(before, true)
+
+    def _left_out(self, chosen: Sequence[DecisionSettings]) -> float:
+        """F1 over all parts, each with settings of its own."""
+        for settings, (_, part) in zip(chosen, self.parts(), strict=True):
+            self.rates(settings, [part])
+        counts = [
+            self._counts[settings.model_dump_json()][part]
+            for settings, (_, part) in zip(chosen, self.parts(), strict=True)
+        ]
+        true, found, right = map(int, np.sum(counts, axis=0))
+        return 2 * right / max(true + found, 1)
 
     def worth(self, settings: DecisionSettings, parts: Sequence[_Part]) -> float:
         """How good settings are on some parts, by the goal."""
