@@ -37,7 +37,7 @@ class DecisionSettings(Settings):
     """Score that any label sounds, which an event reaches at least once."""
     off: float = Field(default=OFF, ge=0, lt=1)
     """Score that it stays above. Left out: 0.45, or `on` where that is lower."""
-    named: float = Field(default=0.7, ge=0, le=1)
+    named: float = Field(default=0.8, ge=0, le=1)
     """How sure it must be, by the whole of it, that it is one of the labels that are events."""
     again: float = Field(default=0.9, gt=0, le=1)
     """Onset score from which on a sound that still sounds begins again, as another event; 1 for never."""
