@@ -79,5 +79,6 @@ clean:
 	touch $@
 
 .venv/ready-dev: .venv/ready
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check -e ".[dev]"
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --upgrade "pip>=25.1"
+	$(BIN)/python -m pip install --quiet --group dev
 	touch $@

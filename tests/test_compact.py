@@ -3,11 +3,13 @@
 import json
 import shutil
 import subprocess
+from dataclasses import replace
 
 import numpy as np
 import pandas as pd
 import pytest
 import soundfile
+from hypothesis import given, settings, strategies as st
 
 import barn_owl as owl
 from barn_owl.classifiers.cnn import parted
@@ -20,6 +22,7 @@ from barn_owl.errors import ModelError, OutputError, PlanError
 from barn_owl.model import load_model
 from barn_owl.network import sigmoid
 from barn_owl.network.level import relative_level
+from barn_owl.tag import Decider, TraceBlock
 from helpers import RATE_HZ, small_plan, sound
 
 MANY_KINDS = [
@@ -138,6 +141,47 @@ def test_c_finds_the_same_events(runs, recording, tmp_path):
         refused = subprocess.run([program], stdin=file, capture_output=True, text=True)
     assert refused.returncode == 1
     assert "the recording has 8000 Hz, the model wants 16000" in refused.stderr
+
+
+@st.composite
+def score_rows(draw, tracks, labels):
+    """Scores that rise and fall, onsets, and names that change, as both decoders read them."""
+    rng = np.random.default_rng(draw(st.integers(0, 2**32 - 1)))
+    steps = draw(st.integers(1, 400))
+    pieces = rng.integers(1, 40, steps)
+    sounds = np.repeat(rng.choice([0, 0.1, 0.5, 0.65, 0.9], (steps, tracks)), pieces, axis=0)[:steps]
+    begins = np.where(rng.random((steps, tracks)) < 0.05, rng.random((steps, tracks)), 0.02)
+    naming = np.repeat(rng.normal(0, 3, (steps, labels + 2)), pieces, axis=0)[:steps]
+    return np.concatenate([sounds, begins, naming], axis=1).astype(np.float32)
+
+
+@needs_cc
+@pytest.mark.parametrize("overlapping", [False, True])
+def test_both_decoders_make_the_same_events_of_any_scores(overlapping, tmp_path):
+    settings_ = {"gap_s": 0.3, "pause_s": 0.2, "longest_s": 8.0, "early_s": 0.03, "late_s": -0.05, "smooth_s": 0.2}
+    labels = {"2": {"on": 0.8, "shortest_s": 0.3}}
+    model = replace(random_model(overlapping=overlapping), unreported=["1"])
+    model = replace(model, decision=owl.DecisionSettings(**settings_, named=0.5, labels=labels))
+    program, tracks = compiled(model, tmp_path), 3 if overlapping else 1
+
+    @given(score_rows(tracks, 3))
+    @settings(max_examples=60, deadline=None)
+    def same(rows):
+        decider = Decider.of(model)
+        sounds, begins, naming = parted(rows, 3)
+        expected = decider.push(TraceBlock(0, sounds, begins, naming)) + decider.finish()
+        done = subprocess.run([program, "--decide"], input=rows.tobytes(), capture_output=True, check=True)
+        found = [line.split(",") for line in done.stdout.decode().splitlines()[1:]]
+        assert [(label, start, end) for start, end, label, _ in found] == [
+            (event.label, f"{event.start_s:.3f}", f"{event.end_s:.3f}") for event in sorted(expected, key=by_start)
+        ]
+        np.testing.assert_allclose([float(row[3]) for row in found], [one.score for one in expected], atol=1e-3)
+
+    same()
+
+
+def by_start(event):
+    return event.start_s, event.label
 
 
 @needs_cc

@@ -4,7 +4,9 @@ Long recordings are cut into pieces of some ten minutes, whose scores are those 
 What decides is the same object that decides on a stream, fed here with one piece after the other.
 """
 
+import ast
 import hashlib
+import inspect
 import json
 import logging
 import time
@@ -12,7 +14,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from datetime import datetime
-from functools import partial
+from functools import cache, partial
 from pathlib import Path
 
 import numpy as np
@@ -25,11 +27,13 @@ from barn_owl.archive.pieces import PIECE_S, Piece, Said, lost_pieces, pieces_of
 from barn_owl.archive.recordings import name_of, trace_files_of
 from barn_owl.archive.store import Store, open_store
 from barn_owl.audio import AudioInfo, Excerpt, audio_info
+from barn_owl.classifiers import base
 from barn_owl.errors import AudioError
 from barn_owl.files import is_file
 from barn_owl.model import DecisionSettings, Model
 from barn_owl.names import as_text
 from barn_owl.parallel import at_a_time, each, on_cluster
+from barn_owl.tag import decision as decision_rules, trace as trace_rules
 from barn_owl.tag.decision import Decider, Event
 from barn_owl.tag.recorded import save_trace
 from barn_owl.tag.tagging import event_table, warn_of_clip_settings
@@ -37,8 +41,6 @@ from barn_owl.tag.trace import TraceBlock
 
 logger = logging.getLogger(__name__)
 
-DECISIONS = 1
-"""Part of the key of what is kept: raised when the same model and settings come to find other events."""
 BUNDLE = 64
 """Recordings of a bundle at most."""
 PLENTY, LONG_S = 32, 7200.0
@@ -341,6 +343,13 @@ def _info(path: str) -> AudioInfo | None:
         return None
 
 
+@cache
+def _rules() -> str:
+    """SHA-256 of the code that makes events of scores, as Python reads it: what is kept is known by that too."""
+    trees = [ast.dump(ast.parse(inspect.getsource(module))) for module in (decision_rules, trace_rules, base)]
+    return hashlib.sha256("".join(trees).encode()).hexdigest()
+
+
 def model_fingerprint(model: Model, decision: DecisionSettings) -> str:
     """SHA-256 over all that decides what events a model finds."""
     digest = hashlib.sha256()
@@ -348,8 +357,8 @@ def model_fingerprint(model: Model, decision: DecisionSettings) -> str:
     for name, array in sorted(arrays.items()):
         digest.update(name.encode() + np.ascontiguousarray(array).tobytes())
     told = [
-        DECISIONS, model.labels, model.background, model.front_end.model_dump(), model.clips.model_dump(),
-        model.overlapping, decision.model_dump(),
+        _rules(), model.labels, model.background, model.unreported, model.front_end.model_dump(),
+        model.clips.model_dump(), model.overlapping, decision.model_dump(),
     ]  # fmt: skip
     digest.update(json.dumps(told, sort_keys=True).encode())
     return digest.hexdigest()

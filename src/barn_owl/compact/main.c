@@ -4,7 +4,7 @@
  *
  * An example that runs on a computer: it keeps the scores of the whole recording to decide on them. With --sizes it says
  * what the model needs, with --logits it writes the log-odds of each step instead, with --levels what the networks are
- * given.
+ * given. With --decide it reads scores in place of a WAV file: for each step the floats of sounds, begins and naming.
  */
 #include "@NAME@.h"
 
@@ -205,6 +205,17 @@ static void score_recording(void)
     for (i = 0; i < OWL_WINDOW / 2; i++)
         score_frame(&o, quiet);
     free(frames.values);
+}
+
+/* Reads what `score_frame` would have kept. */
+static void read_scores(void)
+{
+    float row[2 * OWL_TRACKS + OWL_LABELS + 2];
+    while (fread(row, sizeof row, 1, stdin) == 1) {
+        add_row(&sounds, row);
+        add_row(&begins, row + OWL_TRACKS);
+        add_row(&naming, row + 2 * OWL_TRACKS);
+    }
 }
 
 /* --- deciding --------------------------------------------------------------------------------------------------- */
@@ -500,7 +511,10 @@ int main(int count, char **arguments)
         return 0;
     }
     shows = !strcmp(option, "--logits") ? LOGITS : !strcmp(option, "--levels") ? LEVELS : EVENTS_FOUND;
-    score_recording();
+    if (!strcmp(option, "--decide"))
+        read_scores();
+    else
+        score_recording();
     if (shows != EVENTS_FOUND)
         return 0;
     average();
