@@ -75,7 +75,7 @@ def test_longest_pause_and_labels_of_their_own_on_hand_made_traces():
     assert DecisionSettings(labels={"hum": {"on": 0.95}}).of("hum").on == 0.95
     with pytest.raises(PlanError, match=r"decision.labels.gull: the model knows"):
         Decider(["hum"], [], TIMING, DecisionSettings(labels={"gull": {"on": 0.9}}))
-    with pytest.raises(PlanError, match=r"labels.hum.off must be at most on=0.7, got 0.95"):
+    with pytest.raises(PlanError, match=r"labels.hum.off must be at most on=0.6, got 0.95"):
         DecisionSettings(labels={"hum": {"off": 0.95}})
 
 

@@ -288,7 +288,7 @@ def test_decoding_ahead_changes_no_event(run, long_take, tmp_path):
 
 
 def test_sounds_that_nobody_asked_for_are_named_and_not_reported(clips, long_take, tmp_path):
-    plan = able_plan("cnn", unreported=["hum"])
+    plan = able_plan("cnn", unreported=["hum"], decision={"named": 0.5})
     model = load_model(train(clips, tmp_path / "run", plan).folder)
     assert model.event_labels == [label for label in model.labels if label not in ("hum", "still")]
     found = tag_samples(model, long_take, RATE_HZ)
