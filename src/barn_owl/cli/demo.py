@@ -15,7 +15,7 @@ from barn_owl.files import claim_folder
 
 COLLAR_S = 0.2
 FIGURE_S = 90.0
-SCENES = 320
+SCENES = 128
 
 
 @click.command("demo", short_help="Try everything on made-up data.")
@@ -54,7 +54,7 @@ def command(
     for reason in gathered.refused.values():
         voice.warn(f"left out: {reason}")
     # A small harbour, to try things on, needs no more scenes than clips.
-    scenes = {"count": max(32, min(SCENES, len(gathered.clips)))}
+    scenes = {"count": max(16, min(SCENES, len(gathered.clips) // 2))}
     plan = owl.Plan(seed=seed, background=["water"], scenes=scenes)
     voice.say(
         f"\nTraining a {plan.family} on {len(gathered.clips)} clips; recorders heard in training are not in the test"
