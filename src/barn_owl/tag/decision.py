@@ -18,7 +18,7 @@ from barn_owl.model import DecisionSettings, Model
 from barn_owl.network import softmax
 from barn_owl.tag.trace import TraceBlock
 
-NEAR_S = 0.32
+NEAR_S = 0.5
 """Time before and after the first step above ``off`` in which the onset is looked for."""
 PEAK_S = 0.12
 """Time before and after an onset in which there is no other."""
