@@ -8,8 +8,6 @@ AUDIBLE = 1.0
 """Power of a sound over all else in its clearest bands from which on it is heard."""
 LATE_S = 0.13
 """Time after its onset by which a sound must be heard for its onset to be."""
-WIDER_S = (0.07, 0.13)
-"""How much before it begins and after it ends a stretch is named with, at most: where it is found is not exact."""
 QUIET_TRIES, QUIET_S = 3, (0.1, 1.3)
 """Stretches in which nothing sounds that a mixture may have named, and how long they are."""
 
@@ -119,13 +117,3 @@ class LabeledFrames:
             if not taken[first : first + length].any():
                 self.events.append((first, first + length, label))
                 taken[first : first + length] = True
-
-    def widen(self, rng: np.random.Generator) -> None:
-        """Name each stretch with some of what is around it."""
-        most = [round(wider / self._hop_s) for wider in WIDER_S]
-        wider = {
-            (first, last): (max(first - early, 0), min(last + late, len(self.frames)))
-            for first, last in dict.fromkeys((first, last) for first, last, _ in self.events)
-            for early, late in [rng.integers(0, most, endpoint=True).tolist()]
-        }
-        self.events = [(*wider[first, last], label) for first, last, label in self.events]

@@ -142,7 +142,6 @@ class SceneMaker:
             scene.frames *= 10
         scene.mark(self._background)
         scene.name_quiet(self._background, rng)
-        scene.widen(rng)
         return scene
 
     def _row(self, length: int, rng: np.random.Generator, margin: int) -> LabeledFrames:

@@ -127,7 +127,7 @@ def _draw_scores(
         lines, names = axes.get_legend_handles_labels()
         first = 0 if len(colours) <= MOST_NAMES else len(colours)
         axes.legend(
-            lines[first:], names[first:], loc="lower left", bbox_to_anchor=(0, 1.0), ncols=6, frameon=False,
+            lines[first:], names[first:], loc="lower left", bbox_to_anchor=(0, 1.0), ncols=7, frameon=False,
             fontsize=9, borderaxespad=0.1, handlelength=1.2, columnspacing=1.2,
         )  # fmt: skip
 
