@@ -28,7 +28,7 @@ def _fill(folder):
         patch.chdir(folder)
         clips = barn_owl.gather_folder("clips", names="{group}_{take}").clips
         barn_owl.write_clip_table(clips, "clips.csv")
-        surer = {"on": 0.6, "off": 0.5, "smooth_s": 0.1, "late_s": 0.2}
+        surer = {"on": 0.6, "off": 0.5, "smooth_s": 0.1, "early_s": 0.2, "late_s": 0.2}
         runs.train(clips, "first", small_plan("logistic", decision=surer))
         runs.train(clips, "second", small_plan("nearest"))
         runs.train(clips, "network", small_plan("cnn", training={"epochs": 1}))

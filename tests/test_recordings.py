@@ -73,6 +73,8 @@ def test_longest_pause_and_labels_of_their_own_on_hand_made_traces():
     pause = all_three[1].start_s - all_three[0].end_s + 0.1
     assert len(hand_made(trace, pause_s=pause)) == 2
     assert DecisionSettings(labels={"hum": {"on": 0.95}}).of("hum").on == 0.95
+    low = DecisionSettings(on=0.9, off=0.8).but(on=0.3)
+    assert (low.off, DecisionSettings(on=0.2).off, low.but(on=0.5, off=0.1).off) == (0.3, 0.2, 0.1)
     with pytest.raises(PlanError, match=r"decision.labels.gull: the model knows"):
         Decider(["hum"], [], TIMING, DecisionSettings(labels={"gull": {"on": 0.9}}))
     with pytest.raises(PlanError, match=r"labels.hum.off must be at most on=0.6, got 0.95"):

@@ -1,6 +1,6 @@
 """Settings that a model decides by."""
 
-from typing import Any
+from typing import Any, Self
 
 from pydantic import Field, model_validator
 
@@ -75,6 +75,12 @@ class DecisionSettings(Settings):
                 where = f"labels.{label}.off" if label else "off"
                 raise ValueError(f"{where} must be at most on={on:g}, got {off:g}")
         return self
+
+    def but(self, **changes: Any) -> Self:
+        """Return a copy with changes; a lower `on` takes `off` along unless that is given too."""
+        if changes.get("on") is not None and changes.get("off") is None:
+            changes["off"] = min(self.off, changes["on"])
+        return super().but(**changes)
 
     def of(self, label: str) -> "DecisionSettings":
         """Return the settings of one label."""
