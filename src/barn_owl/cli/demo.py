@@ -15,7 +15,7 @@ from barn_owl.files import claim_folder
 
 COLLAR_S = 0.2
 FIGURE_S = 90.0
-SCENES = 128
+SCENES = 160
 
 
 @click.command("demo", short_help="Try everything on made-up data.")
