@@ -1,5 +1,6 @@
 """Kinds of classifiers: one that nobody knew is added in one place, and goes all the way."""
 
+from functools import cache
 from pathlib import Path
 
 import numpy as np
@@ -42,7 +43,7 @@ def candidates(task, settings):
 
 
 KIND = rows_kind(
-    "centroids", "Distance from the mean of each label.", settings=CentroidSettings, candidates=candidates,
+    "centroids", settings=CentroidSettings, candidates=candidates,
     rebuild=lambda arrays: Centroids(arrays["means"], float(arrays["sharpness"][0])),
     searched={"centroids.sharpness": [1.0, 4.0]}, drawn=1,
 )  # fmt: skip
@@ -78,20 +79,31 @@ def test_names_of_kinds_are_taken_once(centroids):
     register(centroids)  # the same again
     for name in ("cnn", "centroids"):
         with pytest.raises(ValueError, match=f"there is a classifier '{name}' already"):
-            register(rows_kind(name, "Another one.", candidates=candidates, rebuild=Centroids))
+            register(rows_kind(name, candidates=candidates, rebuild=Centroids))
 
 
-def test_another_package_adds_one_by_an_entry_point(monkeypatch):
+def test_another_package_adds_one_by_an_entry_point(monkeypatch, caplog):
     class Found:
         name = "centroids"
 
         def load(self):
             return KIND
 
-    monkeypatch.setattr(registry, "_known", dict(registry._known))
-    monkeypatch.setattr(registry, "entry_points", lambda group: [Found()] if group == "barn_owl.classifiers" else [])
+        value = "their.module:KIND"
+
+    class Broken(Found):
+        name = "broken"
+
+        def load(self):
+            raise ImportError("no such module")
+
+    monkeypatch.setattr(registry, "entry_points", lambda group: {"barn_owl.classifiers": [Broken(), Found()]}[group])
+    monkeypatch.setattr(registry, "_elsewhere", cache(registry._elsewhere.__wrapped__))
     assert kind_of("centroids") is KIND
     assert kinds()[-1] is KIND
+    assert "the classifier broken of their.module:KIND cannot be loaded: no such module" in caplog.text
+    with pytest.raises(ValueError, match="there is no classifier 'broken'"):
+        kind_of("broken")
 
 
 def test_nothing_outside_asks_for_a_classifier_by_its_name_or_class():

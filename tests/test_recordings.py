@@ -38,7 +38,7 @@ from barn_owl.show import adjusting_figure
 from barn_owl.sound import foreign_sound, made_up_sound
 from barn_owl.tag import Decider, Tagger, adjust, read_trace, tag_recording, tag_samples, tag_trace, whole_trace
 from barn_owl.tag.adjusting import _Task, count_pairs, standard_error
-from barn_owl.tag.decision import Smoother
+from barn_owl.tag.smoothing import Smoother
 from barn_owl.tag.tagging import event_table
 from helpers import RATE_HZ, small_plan, sound
 from test_tag import TIMING, hand_made

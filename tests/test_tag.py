@@ -15,8 +15,10 @@ from barn_owl.model import DecisionSettings, load_model
 from barn_owl.network import sigmoid
 from barn_owl.runs import train
 from barn_owl.tag import Decider, Tagger, TraceBlock, adjust, tag_recording, tag_samples, trace_recording
-from barn_owl.tag.decision import Event, Smoother, Timing
+from barn_owl.tag.naming import Event
+from barn_owl.tag.smoothing import Smoother
 from barn_owl.tag.tagging import event_table
+from barn_owl.tag.tracks import Timing
 from helpers import RATE_HZ, able_plan, assert_close, small_plan, sound
 
 

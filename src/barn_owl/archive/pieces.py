@@ -10,7 +10,8 @@ from dataclasses import dataclass, field, replace
 from barn_owl.audio import AudioInfo, Excerpt
 from barn_owl.errors import AudioError
 from barn_owl.model import DecisionSettings, Model
-from barn_owl.tag.decision import Decider, Event
+from barn_owl.tag.decision import Decider
+from barn_owl.tag.naming import Event
 from barn_owl.tag.trace import CHUNK, Spent, TraceBlock, chunk_s, trace_recording
 
 PIECE_S = 600.0

@@ -33,8 +33,9 @@ from barn_owl.files import is_file
 from barn_owl.model import DecisionSettings, Model
 from barn_owl.names import as_text
 from barn_owl.parallel import at_a_time, each, on_cluster
-from barn_owl.tag import decision as decision_rules, trace as trace_rules
-from barn_owl.tag.decision import Decider, Event
+from barn_owl.tag import decision as decision_rules, naming, smoothing, trace as trace_rules, tracks
+from barn_owl.tag.decision import Decider
+from barn_owl.tag.naming import Event
 from barn_owl.tag.recorded import save_trace
 from barn_owl.tag.tagging import event_table, warn_of_clip_settings
 from barn_owl.tag.trace import TraceBlock
@@ -343,10 +344,14 @@ def _info(path: str) -> AudioInfo | None:
         return None
 
 
+RULES = (decision_rules, naming, smoothing, tracks, trace_rules, base)
+"""Modules that make events of scores."""
+
+
 @cache
 def _rules() -> str:
     """SHA-256 of the code that makes events of scores, as Python reads it: what is kept is known by that too."""
-    trees = [ast.dump(ast.parse(inspect.getsource(module))) for module in (decision_rules, trace_rules, base)]
+    trees = [ast.dump(ast.parse(inspect.getsource(module))) for module in RULES]
     return hashlib.sha256("".join(trees).encode()).hexdigest()
 
 

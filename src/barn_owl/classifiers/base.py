@@ -81,12 +81,3 @@ class Family(Protocol):
 
     def cost(self, hop_s: float) -> Cost:
         """Say how large it is and how much work a second is, with a frame every `hop_s` seconds."""
-
-
-class NetworkFamily(Family, Protocol):
-    """One of several networks, whose mean is the answer."""
-
-    networks: list[Any]
-
-    def part(self, number: int) -> "NetworkFamily":
-        """Return a classifier of one of the networks alone."""

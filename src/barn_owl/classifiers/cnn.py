@@ -178,7 +178,6 @@ def _check(settings: NetworkSettings, features: int) -> None:
 
 KIND = ClassifierKind(
     name="cnn",
-    summary="Convolutional networks over frames: the most accurate, and the only one that finds exact onsets.",
     settings=NetworkSettings,
     config=CnnConfig,
     rebuild=_rebuild,

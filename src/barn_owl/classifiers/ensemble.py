@@ -89,7 +89,6 @@ def _rebuild(
 
 KIND = ClassifierKind(
     name="ensemble",
-    summary="Several trained classifiers, and the mean of what they say.",
     settings=None,
     config=EnsembleConfig,
     rebuild=_rebuild,

@@ -272,7 +272,6 @@ def _rebuild(
 
 KIND = ClassifierKind(
     name="int8",
-    summary="The networks of a cnn in whole numbers.",
     settings=None,
     config=Int8Config,
     rebuild=_rebuild,

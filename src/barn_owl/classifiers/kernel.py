@@ -89,7 +89,6 @@ def candidates(task: RowTask, settings: KernelSettings) -> Iterator[Candidate]:
 
 KIND = rows_kind(
     "kernel",
-    "Logistic regression in the space of a Gaussian kernel on pooled features.",
     settings=KernelSettings,
     candidates=candidates,
     rebuild=lambda a: Kernel(a["landmarks"], only(a["width"], float), a["coefficients"], a["bias"]),

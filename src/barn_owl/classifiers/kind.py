@@ -5,8 +5,10 @@ point of the group ``barn_owl.classifiers`` that names its `ClassifierKind`, a p
 line, model files, rankings, searches and exports follow from it.
 """
 
+import logging
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cache
 from importlib import import_module
 from importlib.metadata import entry_points
 from typing import Any, Protocol
@@ -16,6 +18,8 @@ import numpy as np
 from barn_owl.classifiers.base import Family
 from barn_owl.settings import Settings
 from barn_owl.wording import nearest_to
+
+logger = logging.getLogger(__name__)
 
 BUILT_IN = ("majority", "nearest", "logistic", "kernel", "trees", "mlp", "cnn", "int8", "ensemble")
 """Modules of this package with a kind, those that a plan can name from the simplest up."""
@@ -39,7 +43,7 @@ class Rebuild(Protocol):
 class ClassifierKind:
     """What a kind of classifier is and can do.
 
-    name : in plans and model files; summary : in one line, for help. settings : its section of a plan, None where no
+    name : in plans and model files. settings : its section of a plan, whose docstring says what it is; None where no
     plan can name it. config : the schema of what a model file says of it; rebuild : makes it of that and its arrays.
 
     It learns in one of two ways. candidates : a classifier of rows that gives one after the other, see
@@ -48,14 +52,13 @@ class ClassifierKind:
     settings, rng)``, or, if it `sees_frames`, of frames ``(features, labels, settings, level, rng, multilabel=...)``;
     then networks : how many there are, which are trained side by side, and only : the settings of one of them alone.
 
-    is_baseline : knows nothing worth a rehearsal. prunable : networks over frames (`NetworkFamily`) that can be
+    is_baseline : knows nothing worth a rehearsal. prunable : networks over frames that can be
     trained further, pruned and brought to whole numbers; exports : can be handed over to other programs. check :
     raises ValueError for settings that do not suit frames of so many features. searched : keys of the plan that a
     search draws for it, with their values; drawn : how often it draws the kind itself, beside others.
     """
 
     name: str
-    summary: str
     settings: type[Settings] | None
     config: type[Settings]
     rebuild: Rebuild
@@ -90,20 +93,17 @@ def register(kind: ClassifierKind) -> None:
 
 def kind_of(name: str) -> ClassifierKind:
     """Return a kind by its name; raises ValueError for one that nobody knows."""
-    if name not in _known:
-        if name in BUILT_IN:
-            _known[name] = import_module(f"barn_owl.classifiers.{name}").KIND
-        else:
-            _load_others()
-    if name not in _known:
+    if name in BUILT_IN and name not in _known:
+        _known[name] = import_module(f"barn_owl.classifiers.{name}").KIND
+    found = _known.get(name) or _elsewhere().get(name)
+    if found is None:
         raise ValueError(f"there is no classifier {name!r}; {nearest_to(name, names(), else_say='there are ')}")
-    return _known[name]
+    return found
 
 
 def kinds() -> list[ClassifierKind]:
     """Kinds that a plan can name, from the simplest up; those of other packages at the end."""
-    _load_others()
-    every = [kind_of(name) for name in dict.fromkeys([*BUILT_IN, *_known])]
+    every = [kind_of(name) for name in dict.fromkeys([*BUILT_IN, *_known, *_elsewhere()])]
     return [kind for kind in every if kind.settings is not None]
 
 
@@ -112,10 +112,16 @@ def names() -> list[str]:
     return [kind.name for kind in kinds()]
 
 
-def _load_others() -> None:
-    for found in entry_points(group=GROUP):
-        if found.name not in _known:
-            _known[found.name] = found.load()
+@cache
+def _elsewhere() -> dict[str, ClassifierKind]:
+    """Kinds of other packages; one that cannot be loaded is reported and left out."""
+    found = {}
+    for one in entry_points(group=GROUP):
+        try:
+            found[one.name] = one.load()
+        except (ImportError, AttributeError) as error:
+            logger.warning("the classifier %s of %s cannot be loaded: %s", one.name, one.value, error)
+    return found
 
 
 def rebuild(config: Any, arrays: dict[str, np.ndarray], features: int, labels: int, *, multilabel: bool) -> Family:

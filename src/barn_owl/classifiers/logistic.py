@@ -98,7 +98,6 @@ def fit_logistic(
 
 KIND = rows_kind(
     "logistic",
-    "Logistic regression on pooled features: fast, and hard to beat with few clips.",
     settings=LogisticSettings,
     candidates=candidates,
     rebuild=lambda arrays: Linear(arrays["kernel"], arrays["bias"]),

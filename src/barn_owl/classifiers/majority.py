@@ -37,7 +37,6 @@ def candidates(task: RowTask, _settings: Any) -> Iterator[Candidate]:
 
 KIND = rows_kind(
     "majority",
-    "Says the same of everything, by how often each label is: a baseline.",
     candidates=candidates,
     rebuild=lambda arrays: Majority(arrays["shares"]),
     is_baseline=True,

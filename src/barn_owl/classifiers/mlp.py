@@ -76,7 +76,6 @@ def _rebuild(
 
 KIND = ClassifierKind(
     name="mlp",
-    summary="Dense layers on pooled features.",
     settings=MlpSettings,
     config=MlpConfig,
     rebuild=_rebuild,

@@ -87,7 +87,6 @@ def candidates(task: RowTask, settings: NearestSettings) -> Iterator[Candidate]:
 
 KIND = rows_kind(
     "nearest",
-    "Nearest neighbors among the pooled training windows.",
     settings=NearestSettings,
     candidates=candidates,
     rebuild=lambda arrays: Nearest(arrays["rows"], arrays["votes"], only(arrays["neighbours"], int)),

@@ -56,12 +56,11 @@ class Candidate(NamedTuple):
 
 
 class NoSettings(Settings):
-    """Of a classifier without any."""
+    """A classifier without any."""
 
 
 def rows_kind(
     name: str,
-    summary: str,
     *,
     candidates: Callable[[RowTask, Any], Iterator[Candidate]],
     rebuild: Callable[[dict[str, np.ndarray]], RowClassifier],
@@ -77,7 +76,7 @@ def rows_kind(
     they do not fit. For the others see `ClassifierKind`.
     """
     return ClassifierKind(
-        name=name, summary=summary, settings=settings, config=PooledConfig, candidates=candidates,
+        name=name, settings=settings, config=PooledConfig, candidates=candidates,
         rebuild=lambda config, arrays, features, labels, multilabel: rebuilt(  # noqa: ARG005
             config, arrays, features, labels, rebuild
         ),

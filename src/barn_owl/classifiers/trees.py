@@ -199,7 +199,6 @@ def _rebuild(arrays: dict[str, np.ndarray]) -> Trees:
 
 KIND = rows_kind(
     "trees",
-    "Gradient-boosted trees on pooled features.",
     settings=TreesSettings,
     candidates=candidates,
     rebuild=_rebuild,

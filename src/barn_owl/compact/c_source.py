@@ -20,7 +20,8 @@ from barn_owl.features import FrontEnd
 from barn_owl.features.mel import mel_bank
 from barn_owl.files import checked_target, whole_file
 from barn_owl.model import DecisionSettings, Model
-from barn_owl.tag.decision import FAINT, NAMED_S, Timing, for_any
+from barn_owl.tag.decision import for_any
+from barn_owl.tag.tracks import FAINT, NAMED_S, Timing
 
 KINDS = {
     "convolution": "CONVOLUTION", "depthwise": "DEPTHWISE", "max": "MAXIMUM", "mean": "MEAN", "residual": "RESIDUAL"

@@ -11,14 +11,14 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from types import TracebackType
-from typing import Any, Self
+from typing import Self
 
 import numpy as np
 from loky import ProcessPoolExecutor, process_executor
 from loky.process_executor import BrokenProcessPool
 from threadpoolctl import threadpool_limits
 
-from barn_owl.classifiers.kind import kind_of
+from barn_owl.classifiers.cnn import networks_in
 from barn_owl.errors import TrainingError
 from barn_owl.learn.fitted import Examples, Fitted, background_numbers, held_out_parts
 from barn_owl.learn.member import Learnt, Member, Start, State
@@ -219,8 +219,8 @@ def _own_plan(plan: Plan, number: int) -> Plan:
 def _own_start(start: Fitted | None, number: int) -> Start | None:
     if start is None:
         return None
-    family: Any = start.family
-    arrays = (family.networks[number] if kind_of(family.name).prunable else family).arrays()
+    family = networks_in(start.family)
+    arrays = (start.family if family is None else family.networks[number]).arrays()
     return Start({name: array.copy() for name, array in arrays.items()}, (start.mean, start.deviation))
 
 

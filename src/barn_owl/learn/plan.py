@@ -185,15 +185,15 @@ class Plan(Settings):
     model_config = ConfigDict(extra="allow")  # the sections of classifiers, whichever are known
 
     def __init__(self, **values: Any) -> None:
+        sections = {kind.name: kind.settings for kind in kinds() if kind.settings and kind.settings.model_fields}
         faults = []
-        for kind in kinds():
-            given = values.get(kind.name, {})
+        for name, settings in sections.items():
             try:
-                values[kind.name] = _section(kind, given)
+                values[name] = _section(settings, values.get(name, {}))
             except PlanError as error:
-                faults += [f"{kind.name}.{line}" for line in str(error).splitlines()]
-                values[kind.name] = _section(kind, {})
-        known = [*type(self).model_fields, *names()]
+                faults += [f"{name}.{line}" for line in str(error).splitlines()]
+                values[name] = settings()
+        known = [*type(self).model_fields, *sections]
         for key in [key for key in values if key not in known]:
             faults.append(f"{key}: unknown key; {nearest_to(key, known, else_say='known keys: ')}")
             del values[key]
@@ -218,8 +218,8 @@ class Plan(Settings):
 
     @property
     def own(self) -> Any:
-        """The section of the classifier."""
-        return getattr(self, self.family)
+        """The section of the classifier; none of its own is empty."""
+        return getattr(self, self.family, None) or Settings()
 
     @property
     def window_frames(self) -> int:
@@ -248,15 +248,13 @@ class Plan(Settings):
         return self
 
 
-def _section(kind: ClassifierKind, given: Any) -> Settings:
+def _section(settings: type[Settings], given: Any) -> Settings:
     """Settings of a classifier, of what a plan says; raises PlanError."""
-    if kind.settings is None:
-        raise AssertionError
-    if isinstance(given, kind.settings):
+    if isinstance(given, settings):
         return given
     if not isinstance(given, dict):
         raise PlanError(f"should be a table of settings, got {given!r}")
-    return kind.settings(**given)
+    return settings(**given)
 
 
 LONGEST = 1 << 20

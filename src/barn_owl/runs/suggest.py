@@ -18,6 +18,7 @@ from barn_owl.features import FrontEnd
 from barn_owl.features.activity import STANDS_OUT_DB, activity, sounding
 from barn_owl.files import whole_file
 from barn_owl.learn import Plan
+from barn_owl.learn.plan import SceneSettings
 from barn_owl.parallel import each
 from barn_owl.runs.recordings import RecordingsHeard, hear_recordings
 
@@ -138,7 +139,8 @@ def suggest_plan(
     background = [str(label) for label in counts.index if _plain(str(label)) in BACKGROUND]
     unreported = [str(label) for label in counts.index if _plain(str(label)) in OTHERS]
     window_s, why_window = _window(heard)
-    seconds = len(labelled) * float(np.mean([min(one.duration_s, Plan().scenes.seconds) for one in heard]))
+    whole_s = np.minimum([one.duration_s for one in heard], SceneSettings().seconds)
+    seconds = len(labelled) * float(whole_s.mean())
     scenes = int(np.clip(round(SCENES_A_SECOND * seconds), FEWEST_SCENES, MOST_SCENES))
     gap_s, why_gap = _gap(heard)
     changes: dict[str, Any] = {

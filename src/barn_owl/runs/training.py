@@ -9,7 +9,7 @@ from datetime import UTC, datetime
 from functools import cache, partial
 from importlib.metadata import version
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, cast
+from typing import Any
 
 import numpy as np
 import pandas as pd
@@ -39,9 +39,6 @@ from barn_owl.runs.start import starting_point
 from barn_owl.runs.suggest import suggest_plan
 from barn_owl.runs.thresholds import with_thresholds
 from barn_owl.runs.work import PLAIN, Work
-
-if TYPE_CHECKING:
-    from barn_owl.classifiers.base import NetworkFamily
 
 logger = logging.getLogger(__name__)
 
@@ -179,9 +176,10 @@ def unheard_parts(model: Model, data: RunData, fitted: Fitted) -> list[tuple[Mod
     Where each of several networks left out a part of its own, that is the network alone; else the whole model.
     """
     rows = np.flatnonzero(data.table["split"] == "validation")
-    if not len(fitted.held_out):
+    family = networks_in(model.family)
+    if family is None or not len(fitted.held_out):
         return [(model, rows)] if len(rows) else []
-    parts, family = fitted.held_out[: len(rows)], cast("NetworkFamily", model.family)
+    parts = fitted.held_out[: len(rows)]
     return [(replace(model, family=family.part(int(number))), rows[parts == number]) for number in np.unique(parts)]
 
 
@@ -264,9 +262,7 @@ def write_run(
         write_table(pd.DataFrame([asdict(line) for line in fitted.curves]), folder / "curves.csv")
     if (found := networks_in(model.family)) is not None:
         hop_ms, frame_ms = plan.front_end.hop_ms, plan.front_end.frame_ms
-        write_table(
-            summary(cast("NetworkFamily", model.family).networks[0], hop_ms, frame_ms), folder / "summary.csv"
-        )
+        write_table(summary(found.networks[0], hop_ms, frame_ms), folder / "summary.csv")
     _write_skipped(data, folder / "skipped.csv")
     write_json(folder / "scores.json", {side: one.as_dict() if one else None for side, one in judged.items()})
     if judged["test"] and isinstance(judged["test"].scores, Scores):

@@ -1,6 +1,7 @@
 """The tagging figure: spectrogram, trace and events on one time axis."""
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
 import pandas as pd
@@ -17,9 +18,13 @@ from barn_owl.model import DecisionSettings, Model
 from barn_owl.runs import Run
 from barn_owl.show.sound import mel_ticks
 from barn_owl.show.style import DUSK, GRID, INK, label_colours, new_figure
-from barn_owl.tag.decision import Decider, Dropped, Smoother, decided
+from barn_owl.tag.decision import Decider, decided
 from barn_owl.tag.recorded import Trace, trace_of_samples
+from barn_owl.tag.smoothing import Smoother
 from barn_owl.tag.trace import TraceBlock
+
+if TYPE_CHECKING:
+    from barn_owl.tag.naming import Dropped
 
 LONGEST_S, REHEARSAL_S = 3600.0, 90.0
 MARKERS = {

@@ -2,10 +2,8 @@ from .adjusting import (
     Adjusted as Adjusted,
     adjust as adjust,
 )
-from .decision import (
-    Decider as Decider,
-    Event as Event,
-)
+from .decision import Decider as Decider
+from .naming import Event as Event
 from .recorded import (
     Trace as Trace,
     read_trace as read_trace,

@@ -16,7 +16,7 @@ from barn_owl.errors import TableError
 from barn_owl.evaluate import EventScores
 from barn_owl.evaluate.events import ROUNDING_S, score_stretches
 from barn_owl.model import DecisionSettings, Model
-from barn_owl.tag.decision import Event
+from barn_owl.tag.naming import Event
 from barn_owl.tag.recorded import Trace, decide, tag_trace, whole_trace
 
 Goal = Literal["f1", "recall"]

@@ -13,9 +13,11 @@ from barn_owl.audio import audio_info
 from barn_owl.errors import AudioError, TableError
 from barn_owl.files import whole_file
 from barn_owl.model import DecisionSettings, Model
-from barn_owl.tag.decision import Decider, Event, Timing, decided
+from barn_owl.tag.decision import Decider, decided
+from barn_owl.tag.naming import Event
 from barn_owl.tag.tagging import event_table
 from barn_owl.tag.trace import TraceBlock, TraceStream, trace_recording
+from barn_owl.tag.tracks import Timing
 
 KINDS = {"sounds": "score", "begins": "onset", "naming": "name"}
 """Arrays of a trace, and what the columns of their labels are called in a table; those of any label together have

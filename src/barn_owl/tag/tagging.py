@@ -12,7 +12,8 @@ from barn_owl.audio import audio_info, resample
 from barn_owl.classifiers.base import label_scores
 from barn_owl.errors import AudioError
 from barn_owl.model import DecisionSettings, Model
-from barn_owl.tag.decision import Decider, Event, decided
+from barn_owl.tag.decision import Decider, decided
+from barn_owl.tag.naming import Event
 from barn_owl.tag.trace import TraceStream, trace_recording
 
 logger = logging.getLogger(__name__)

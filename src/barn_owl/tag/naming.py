@@ -1,0 +1,177 @@
+"""What sounds: candidates are labeled as a whole, joined with their like, and left out where they cannot be."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from barn_owl.classifiers.base import named
+from barn_owl.model import DecisionSettings
+from barn_owl.network import softmax
+from barn_owl.tag.tracks import Candidate
+
+ROUNDING_S = 1e-6
+"""Times are in whole milliseconds."""
+
+
+@dataclass(frozen=True)
+class Event:
+    """A label that sounded from `start_s` to `end_s`; `score` is the highest it had, 0 to 1."""
+
+    start_s: float
+    end_s: float
+    label: str
+    score: float
+
+
+@dataclass(frozen=True)
+class Dropped:
+    """A label whose score reached ``on`` from `start_s` to `end_s` and that is no event all the same: why."""
+
+    start_s: float
+    end_s: float
+    label: str
+    score: float
+    reason: str
+
+
+class Sorter:
+    """Makes events of candidates: names them, and leaves out what cannot be beside others."""
+
+    def __init__(
+        self,
+        labels: Sequence[str],
+        silent: Sequence[str],
+        settings: DecisionSettings,
+        dropped: list[Dropped] | None,
+        *,
+        names: bool,
+    ) -> None:
+        self._labels, self._settings, self._dropped, self._names = labels, settings, dropped, names
+        self._is_silent = np.array([label in silent for label in labels] + [True])
+        self._own = [settings.of(label) for label in labels]
+        self._held: list[Candidate] = []  # what another one, not yet decided, may overlap
+        self._named: list[Event] = []  # what another one, not yet decided, may go on with
+        self._ended_s = np.full(len(labels), -np.inf)
+
+    @property
+    def waits_s(self) -> float:
+        """How long an event that is over is held back, as it may go on."""
+        return max((own.gap_s for own in self._own), default=0.0) if self._names else 0.0
+
+    def push(self, found: list[Candidate], until_s: float) -> list[Event]:
+        """Take candidates and give the events that are certain; no candidate to come begins before `until_s`."""
+        return self._joined(found, until_s) if self._names else self._apart(found, until_s)
+
+    def _joined(self, found: list[Candidate], until_s: float) -> list[Event]:
+        """Name candidates, none of which overlaps another, and join what follows its like within the gap."""
+        for candidate in sorted(found, key=lambda one: one.start_s):
+            event, before = self._event_of(candidate), self._named[-1] if self._named else None
+            if event is None:
+                continue
+            if (
+                before is not None
+                and before.label == event.label
+                and not candidate.is_new
+                and event.start_s - before.end_s <= self._settings.of(event.label).gap_s + ROUNDING_S
+            ):
+                self._named[-1] = replace(before, end_s=event.end_s, score=max(before.score, event.score))
+            else:
+                self._named.append(event)
+        given = []
+        while self._named:
+            first = self._named[0]
+            if len(self._named) == 1 and first.end_s + self._settings.of(first.label).gap_s + ROUNDING_S >= until_s:
+                break
+            given.append(self._named.pop(0))
+        return [event for event in given if self._is_fit(event)]
+
+    def _apart(self, found: list[Candidate], until_s: float) -> list[Event]:
+        """Events of labels that are followed each by itself, of which not all may stay where they overlap."""
+        self._held = sorted([*self._held, *found], key=lambda one: (one.start_s, one.number))
+        given: list[Event] = []
+        while self._held:
+            together, end_s = 1, self._held[0].end_s
+            while together < len(self._held) and self._held[together].start_s < end_s:
+                end_s = max(end_s, self._held[together].end_s)
+                together += 1
+            if end_s > until_s:
+                break
+            given += self._events(self._held[:together])
+            del self._held[:together]
+        return given
+
+    def _events(self, candidates: list[Candidate]) -> list[Event]:
+        """Events of candidates that may overlap, in order of time."""
+        events = [
+            Event(round(one.start_s, 3), round(one.end_s, 3), self._labels[one.number], min(1.0, one.score))
+            for one in candidates
+        ]
+        kept = events if self._settings.alone >= 1 else _not_overlapping(events, self._settings.alone)
+        for event in events:
+            if event not in kept:
+                self._leave_out(event, "overlaps a surer label")
+        return [event for event in sorted(kept, key=by_start) if self._is_fit(event)]
+
+    def _event_of(self, candidate: Candidate) -> Event | None:
+        """Name a candidate by its whole extent; None for what is no event by its name."""
+        start_s, end_s = round(candidate.start_s, 3), round(candidate.end_s, 3)
+        scores = softmax(named(candidate.naming))
+        number = int(scores.argmax())
+        label = self._labels[number] if number < len(self._labels) else "none"
+        event = Event(start_s, end_s, label, min(1.0, candidate.score * float(scores[number])))
+        reason = ""
+        if self._is_silent[number]:
+            reason = "named as no event"
+        elif scores[~self._is_silent].sum() < self._settings.named:
+            reason = "not surely an event"
+        elif candidate.score < self._own[number].on:
+            reason = "below the threshold of its label"
+        if reason:
+            self._leave_out(event, reason)
+        return None if reason else event
+
+    def _is_fit(self, event: Event) -> bool:
+        """Whether an event is long and short enough, and the last one of its label long enough ago."""
+        own, number = self._settings.of(event.label), self._labels.index(event.label)
+        length_s, ended_s = event.end_s - event.start_s, self._ended_s[number]
+        reason = ""
+        if length_s < own.shortest_s - ROUNDING_S:
+            reason = "too short"
+        elif length_s > own.longest_s + ROUNDING_S:
+            reason = "too long"
+        elif event.start_s < ended_s + own.pause_s - ROUNDING_S:
+            reason = "in the pause after one"
+        if reason:
+            self._leave_out(event, reason)
+            return False
+        self._ended_s[number] = event.end_s
+        return True
+
+    def _leave_out(self, event: Event, reason: str) -> None:
+        if self._dropped is not None:
+            self._dropped.append(_left_out(event, reason))
+
+
+def _left_out(event: Event, reason: str) -> Dropped:
+    return Dropped(event.start_s, event.end_s, event.label, event.score, reason)
+
+
+def by_start(event: Event) -> tuple[float, str]:
+    """Order of events: by time, and by label at one time."""
+    return event.start_s, event.label
+
+
+def _not_overlapping(events: list[Event], share: float) -> list[Event]:
+    """Keep the highest scores among events, none of which may share more than that of the shorter with another."""
+    kept: list[Event] = []
+    for event in sorted(events, key=lambda one: (-one.score, one.start_s, one.label)):
+        if all(_shared(event, other) <= share for other in kept):
+            kept.append(event)
+    return sorted(kept, key=by_start)
+
+
+def _shared(one: Event, other: Event) -> float:
+    """Time that both sound, as a share of the shorter."""
+    both = min(one.end_s, other.end_s) - max(one.start_s, other.start_s)
+    return max(both, 0.0) / max(min(one.end_s - one.start_s, other.end_s - other.start_s), 1e-9)

@@ -1,0 +1,199 @@
+"""Where something sounds: stretches of a score over time, followed as it comes in."""
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from barn_owl.model import DecisionSettings, Model
+
+NEAR_S = 0.5
+"""Time before and after the first step above ``off`` in which the onset is looked for."""
+PEAK_S = 0.12
+"""Time before and after an onset in which there is no other."""
+JOINED_S = 0.1
+"""Gap up to which what sounds is one stretch before it is named; longer ones are closed between like names."""
+NAMED_S = 10.0
+"""How much of a stretch of sound, from its onset on, it is named by at most."""
+FAINT = 0.1
+"""Onset score from which on it says better where an event begins than the score itself."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Timing:
+    """Where the steps of a trace lie: `first_s` is the middle of the first one, in seconds."""
+
+    step_s: float
+    first_s: float
+    window_s: float
+
+    @classmethod
+    def of(cls, model: Model) -> "Timing":
+        """Return that of a model: its first step tells of the middle of the first frame."""
+        return cls(step_s=model.step_s, first_s=model.front_end.frame_ms / 2000, window_s=model.window_s)
+
+    @property
+    def near(self) -> int:
+        """Steps in `NEAR_S`."""
+        return max(1, round(NEAR_S / self.step_s))
+
+    @property
+    def peak(self) -> int:
+        """Steps in `PEAK_S`."""
+        return max(1, round(PEAK_S / self.step_s))
+
+    def at(self, step: float) -> float:
+        """Time of a step, or of a place between two."""
+        return self.first_s + step * self.step_s
+
+
+@dataclass(frozen=True)
+class Candidate:
+    """A stretch in which something sounds, before it is named: its times, the number of the label that it was found
+    by (-1: any), its highest score, what names it, ``(steps, labels + 2)``, and whether its onset is so clear that it
+    is no part of what is before it."""
+
+    start_s: float
+    end_s: float
+    number: int
+    score: float
+    naming: np.ndarray
+    is_new: bool
+
+
+@dataclass
+class _Open:
+    """An event that has begun: where, the step of its onset, the last one of it above ``off``, its highest score;
+    what it is named by from step `first` on; see `_Candidate` for `is_new`."""
+
+    start: float
+    onset: int
+    last: int
+    score: float
+    first: int
+    is_new: bool
+    rows: list[np.ndarray] = field(default_factory=list)
+    gathered: int = 0
+
+    def gather(self, naming: np.ndarray, base: int, until: int, most: int) -> None:
+        """Take the rows up to step `until`, of which `naming` has those from step `base` on, and `most` at most."""
+        begin = self.first + self.gathered
+        end = min(until, self.first + most)
+        if end > begin:
+            self.rows.append(naming[begin - base : end - base])
+            self.gathered = end - self.first
+
+    def named_by(self) -> np.ndarray:
+        """Rows from the first to the last."""
+        return np.concatenate(self.rows)[: max(self.last + 1 - self.first, 1)]
+
+
+class Track:
+    """What is followed, a label or any of them: the stretch of it that is open, if there is one.
+
+    column : of its scores; number : of the label, -1 for any.
+    """
+
+    def __init__(self, column: int, number: int, timing: Timing, settings: DecisionSettings) -> None:
+        self.number, self.settings, self._timing, self._column = number, settings, timing, column
+        self.gap = round(settings.gap_s / timing.step_s)
+        self._most = round(NAMED_S / timing.step_s)
+        self._open: _Open | None = None
+        self._last_onset, self._ended_s = -self._timing.peak, -np.inf
+        self._naming, self._base = np.empty((0, 0), dtype=np.float32), 0
+
+    @property
+    def earliest_s(self) -> float:
+        """When the open stretch begins."""
+        return np.inf if self._open is None else self._timing.at(self._open.start) + self.settings.early_s
+
+    def go_on(
+        self, sounds: np.ndarray, begins: np.ndarray, naming: np.ndarray, base: int, first: int, until: int
+    ) -> list[Candidate]:
+        """Decide on the steps from `first` to `until`; the arrays begin at step `base`. Return what has ended."""
+        found: list[Candidate] = []
+        self._naming, self._base = naming, base
+        sounds, begins = sounds[:, self._column], begins[:, self._column]
+        for start, end, highest in self._stretches(sounds[first - base : until - base], first):
+            if self._open is not None and start - self._open.last - 1 > self.gap:
+                found += self.close()
+            if self._open is None:
+                self._begin(begins, base, start)
+            at = start
+            for again in self._agains(begins, base, start, end):
+                self._extend(sounds[at - base : again - base].max(initial=0), again)
+                found += self.close()
+                self._open, at = _Open(_peak(begins, again - base) + base, again, again, 0.0, again, True), again
+            self._extend(highest if at == start else sounds[at - base : end - base].max(initial=0), end)
+        if self._open is not None and until - self._open.last - 1 > self.gap:
+            found += self.close()
+        if self._open is not None:
+            self._open.gather(naming, base, until, self._most)
+        return found
+
+    def _stretches(self, score: np.ndarray, first: int) -> list[tuple[int, int, float]]:
+        """Stretches above ``off`` with their highest score: first and last-plus-one step.
+
+        Those that cannot become an event are left out: neither they nor what is joined to them reaches ``on``, and
+        they have ended.
+        """
+        above = np.concatenate([[False], score >= self.settings.off, [False]])
+        edges = np.flatnonzero(above[1:] != above[:-1])
+        if not len(edges):
+            return []
+        starts, ends = edges[::2], edges[1::2]
+        highest = np.maximum.reduceat(np.append(score, 0), edges)[::2]
+        group = np.cumsum(np.concatenate([[0], starts[1:] - ends[:-1] > self.gap]))
+        reached = np.maximum.reduceat(highest, np.flatnonzero(np.diff(group, prepend=-1)))
+        kept = (reached >= self.settings.on)[group] | (group == group[-1])
+        if self._open is not None:
+            kept |= group == 0
+        rows = zip(starts[kept] + first, ends[kept] + first, highest[kept], strict=True)
+        return [(int(start), int(end), float(high)) for start, end, high in rows]
+
+    def _extend(self, highest: float, end: int) -> None:
+        if self._open is not None:
+            self._open.last, self._open.score = end - 1, max(self._open.score, float(highest))
+
+    def _begin(self, begins: np.ndarray, base: int, step: int) -> None:
+        """Open a stretch: it begins where its onset score is highest near its first step, if that says anything."""
+        low = max(step - self._timing.near, base, self._last_onset + self._timing.peak)
+        near = begins[low - base : step + self._timing.near + 1 - base]
+        start, onset, highest = float(step), step, near.max(initial=0)
+        if highest >= FAINT:
+            onset = low + int(near.argmax())
+            start = _peak(begins, onset - base) + base
+        is_new = bool(highest >= self.settings.again)
+        self._open = _Open(start, onset, step, 0.0, min(onset, step), is_new)
+
+    def _agains(self, begins: np.ndarray, base: int, start: int, end: int) -> list[int]:
+        """Steps from `start` to `end` in which a label that sounds begins again."""
+        if self.settings.again >= 1 or self._open is None:
+            return []
+        found, before = [], self._open.onset
+        for step in np.flatnonzero(begins[start - base : end - base] >= self.settings.again) + start:
+            near = begins[max(step - self._timing.peak - base, 0) : step + self._timing.peak + 1 - base]
+            if step > before + self._timing.peak and begins[step - base] == near.max():
+                found.append(int(step))
+                before = int(step)
+        return found
+
+    def close(self) -> list[Candidate]:
+        """End the open stretch; return it if it is high enough."""
+        found, self._open = self._open, None
+        if found is None or found.score < self.settings.on:
+            return []
+        self._last_onset = found.onset
+        found.gather(self._naming, self._base, found.last + 1, self._most)
+        start_s = max(0.0, self._ended_s, self._timing.at(found.start) + self.settings.early_s)
+        end_s = max(self._timing.at(found.last + 0.5) - self.settings.late_s, start_s + self._timing.step_s)
+        self._ended_s = end_s
+        return [Candidate(start_s, end_s, self.number, found.score, found.named_by(), found.is_new)]
+
+
+def _peak(begins: np.ndarray, at: int) -> float:
+    """Place of a maximum between steps: that of a parabola through the logarithms of it and its neighbours."""
+    if not 0 < at < len(begins) - 1:
+        return float(at)
+    before, here, after = np.log(begins[at - 1 : at + 2] + 1e-4)
+    bend = before - 2 * here + after
+    return at + float(0.5 * (before - after) / bend) if bend < 0 else float(at)
