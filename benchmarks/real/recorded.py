@@ -5,6 +5,7 @@ usage: recorded.py [--only drums,voices,letters,background,tables,long]
 
 import argparse
 import csv
+import functools
 import hashlib
 import json
 import os
@@ -410,28 +411,47 @@ def build_background(n=160):
     return {"clips": len(rows)}
 
 
+def tables(name, rows, part):
+    """clips.csv, split.csv and the ready-made parts: train, validation, test, dev (train + validation) and
+    dev_with_background; rows: (file, label, group), part: {file: split}. A group is in one split."""
+    d = DATA / name
+    side = defaultdict(set)
+    for f, _, g in rows:
+        side[g].add(part[f])
+    assert all(len(v) == 1 for v in side.values()), {g: v for g, v in side.items() if len(v) > 1}
+    head = ["file", "label", "group"]
+    write_csv(d / "clips.csv", head, rows)
+    write_csv(d / "split.csv", ["file", "split"], [(r[0], part[r[0]]) for r in rows])
+    bg = []
+    for r in read_csv(DATA / "background" / "clips.csv"):  # inside the set's folder: no path with .. needed
+        put(DATA / "background" / r["file"], d / "background" / Path(r["file"]).name, link=True)
+        bg.append(("background/" + Path(r["file"]).name, r["label"], r["group"]))
+    parts = {p: [r for r in rows if part[r[0]] == p] for p in ("train", "validation", "test")}
+    parts["dev"] = [r for r in rows if part[r[0]] != "test"]
+    parts["dev_with_background"] = parts["dev"] + bg
+    for p, rs in parts.items():
+        write_csv(d / f"{p}.csv", head, rs)
+    return {
+        "clips": len(rows),
+        "splits": Counter(part.values()),
+        "table": {p: Counter(r[1] for r in parts[p]) for p in ("train", "validation", "test")},
+        "groups": {p: sorted({r[2] for r in parts[p]})[:30] for p in ("train", "validation", "test")},
+    }
+
+
 def build_tables():
-    """Ready-made parts of each clips.csv: train, validation, test, dev (train + validation), dev_with_background."""
-    bg = read_csv(DATA / "background" / "clips.csv")
+    made = {}
     for s in ("drums", "voices", "letters"):
         shutil.rmtree(DATA / s / "background", ignore_errors=True)
-        for r in bg:  # inside the set's folder: no path with .. needed
-            put(DATA / "background" / r["file"], DATA / s / "background" / Path(r["file"]).name, link=True)
         split = {r["file"]: r["split"] for r in read_csv(DATA / s / "split.csv")}
         rows = [(r["file"], r["label"], r["group"]) for r in read_csv(DATA / s / "clips.csv")]
-        part = {p: [r for r in rows if split[r[0]] == p] for p in ("train", "validation", "test")}
-        part["dev"] = [r for r in rows if split[r[0]] != "test"]
-        part["dev_with_background"] = part["dev"] + [
-            ("background/" + Path(r["file"]).name, r["label"], r["group"]) for r in bg
-        ]
-        for p, rs in part.items():
-            write_csv(DATA / s / f"{p}.csv", ["file", "label", "group"], rs)
-    return {}
+        made[s] = tables(s, rows, split)
+    return made
 
 
 # ------------------------------------------------------------------------------------------------- long recordings
 def pool(name, part):
-    """{label: [(path, group)]} of one split."""
+    """{label: [path]} of one split."""
     split = {r["file"]: r["split"] for r in read_csv(DATA / name / "split.csv")}
     out = defaultdict(list)
     for r in read_csv(DATA / name / "clips.csv"):
@@ -440,82 +460,105 @@ def pool(name, part):
     return out
 
 
-def make_recording(out, seconds, targets, others, n_events, overlap, bg, noises, seed, min_gap=0.4):
-    """Place clips over a background bed and write the audio, the truth and the details."""
-    rng = np.random.default_rng(seed)
-    mix = ambience(seconds * SR, bg, noises, rng)
-    n = len(mix)
-    cache = {}
+def hit(x, sr=SR):
+    """The loud part of a clip, faded out, and the sample of its attack: 2 ms before it reaches 10 % of the peak."""
+    a, b = loud_part(x, sr=sr)
+    y = x[a:b].astype(np.float64)
+    k = min(len(y) // 4, int(0.01 * sr))
+    y[len(y) - k :] *= np.linspace(1, 0, k)
+    lead = int(np.argmax(np.abs(y) > 0.1 * np.abs(y).max()))
+    return y, max(0, lead - int(0.002 * sr))
 
-    def clip(path):
-        if path not in cache:
-            x = mono(path)
-            a, b = loud_part(x)
-            y = x[a:b].copy()
-            k = min(len(y) // 4, int(0.01 * SR))
-            y[len(y) - k :] *= np.linspace(1, 0, k)
-            lead = int(np.argmax(np.abs(y) > 0.1 * np.abs(y).max()))  # attack: moment it reaches 10 % of the peak
-            cache[path] = (y, max(0, lead - int(0.002 * SR)))
-        return cache[path]
 
-    def draw(kind, avoid=None):
-        src = targets if kind == "event" else others
-        labels = sorted(x for x in src if x != avoid)
-        lab = labels[int(rng.integers(len(labels)))]
-        path = src[lab][int(rng.integers(len(src[lab])))]
-        return {"kind": kind, "label": lab, "path": path, "len": len(clip(path)[0]), "overlaps": 0}
-
+def place(rng, n, sr, draw, n_events, overlap, min_gap):
+    """What `draw(kind, avoid)` gives, at random places of n samples: n_events events and a tenth as many distractors,
+    min_gap s or more apart; then overlap * n_events more events, each of which starts inside an earlier one."""
     items = [draw("event") for _ in range(n_events)] + [draw("distractor") for _ in range(n_events // 10)]
     items = [items[i] for i in rng.permutation(len(items))]
-    gap = int(min_gap * SR)
-    free = n - 2 * SR - sum(i["len"] + gap for i in items)
+    gap = int(min_gap * sr)
+    free = n - 2 * sr - sum(len(i["y"]) + gap for i in items)
     assert free > 0, "too many events"
-    at = SR
+    at = sr
     for i, u in zip(items, np.diff(np.sort(np.r_[0, rng.uniform(0, free, len(items))])), strict=True):
         at += int(u)
         i["at"] = at
-        at += i["len"] + gap
+        at += len(i["y"]) + gap
     base = [i for i in items if i["kind"] == "event"]
-    for _ in range(int(overlap * n_events)):  # a second event that starts inside another one
+    for _ in range(int(overlap * n_events)):
         b = base[int(rng.integers(len(base)))]
         e = draw("event", avoid=b["label"])
-        e["at"] = b["at"] + int(rng.uniform(0.05 * SR, max(0.06 * SR, 0.8 * b["len"])))
-        if e["at"] + e["len"] < n:
+        e["at"] = b["at"] + int(rng.uniform(0.05 * sr, max(0.06 * sr, 0.8 * len(b["y"]))))
+        if e["at"] + len(e["y"]) < n:
             e["overlaps"] = b["overlaps"] = 1
             items.append(e)
-    bed = mix.copy()
-    rows, detail = [], []
-    for i in sorted(items, key=lambda i: i["at"]):
-        y, lead = clip(i["path"])
-        a, b = i["at"], i["at"] + len(y)
-        snr = rng.uniform(0, 25)
-        g = np.sqrt(np.mean(bed[a:b] ** 2.0) / np.mean(y**2)) * 10 ** (snr / 20)
-        if g * np.abs(y).max() > 0.6:  # keep headroom for very peaky hits
-            snr += 20 * np.log10(0.6 / (g * np.abs(y).max()))
-            g = 0.6 / np.abs(y).max()
-        mix[a:b] += (g * y).astype(np.float32)
-        start, end = f"{(a + lead) / SR:.3f}", f"{b / SR:.3f}"
-        if i["kind"] == "event":
-            rows.append((out.name, i["label"], start, end))
-        detail.append((i["kind"], i["label"], start, end, f"{snr:.1f}", i["overlaps"], i["path"].relative_to(DATA)))
+    return items
+
+
+def draw_from(rng, events, others, sound):
+    """`draw` for `place`: a random label, a random one of its sounds; `sound(x)` gives (samples, attack, source)."""
+
+    def draw(kind, avoid=None):
+        src = events if kind == "event" else others
+        labels = sorted(x for x in src if x != avoid)
+        lab = labels[int(rng.integers(len(labels)))]
+        y, lead, source = sound(src[lab][int(rng.integers(len(src[lab])))])
+        return {"kind": kind, "label": lab, "y": y, "lead": lead, "overlaps": 0, "source": source}
+
+    return draw
+
+
+def gain(y, power, snr, peak):
+    """Gain that puts y `snr` dB over a bed of that power, and the SNR: lower where y would exceed `peak`."""
+    g = np.sqrt(power / np.mean(y**2)) * 10 ** (snr / 20)
+    top = np.abs(y).max()
+    return (g, snr) if g * top <= peak else (peak / top, snr + 20 * np.log10(peak / (g * top)))
+
+
+def write_long(out, mix, sr, items):
+    """items: dicts kind,label,start,end (s),snr,overlaps,source. Writes audio, truth and details."""
     assert np.abs(mix).max() < 1, np.abs(mix).max()
     out.parent.mkdir(exist_ok=True)
-    sf.write(out, mix, SR, subtype="PCM_16")
-    write_csv(out.with_suffix(".csv"), ["file", "label", "start_s", "end_s"], rows)
+    sf.write(out, mix, sr, subtype="PCM_16")
+    det = [
+        (i["kind"], i["label"], f"{i['start']:.3f}", f"{i['end']:.3f}", f"{i['snr']:.1f}", i["overlaps"], i["source"])
+        for i in items
+    ]
+    write_csv(
+        out.with_suffix(".csv"),
+        ["file", "label", "start_s", "end_s"],
+        [(out.name, d[1], d[2], d[3]) for d in det if d[0] == "event"],
+    )
     write_csv(
         out.with_name(out.stem + ".details.csv"),
         ["kind", "label", "start_s", "end_s", "snr_db", "overlaps", "source"],
-        detail,
+        det,
     )
+    ev = [i for i in items if i["kind"] == "event"]
     return {
         "file": out.name,
-        "seconds": seconds,
-        "events": len(rows),
-        "distractors": len(detail) - len(rows),
-        "overlapping": sum(i["overlaps"] for i in items if i["kind"] == "event"),
-        "labels": Counter(r[1] for r in rows),
-        "bed_dbfs": round(float(10 * np.log10(np.mean(bed**2.0))), 1),
+        "seconds": round(len(mix) / sr),
+        "rate": sr,
+        "events": len(ev),
+        "distractors": len(items) - len(ev),
+        "overlapping": sum(i["overlaps"] for i in ev),
+        "labels": Counter(i["label"] for i in ev),
     }
+
+
+def make_recording(out, seconds, targets, others, n_events, overlap, bg, noises, seed, min_gap=0.4):
+    """Place clips ({label: [path]}) over a background bed and write the audio, the truth and the details."""
+    rng = np.random.default_rng(seed)
+    mix = ambience(seconds * SR, bg, noises, rng)
+    bed = mix.copy()
+    cut = functools.cache(lambda path: (*hit(mono(path)), path.relative_to(DATA)))
+    items = place(rng, len(mix), SR, draw_from(rng, targets, others, cut), n_events, overlap, min_gap)
+    items.sort(key=lambda i: i["at"])
+    for i in items:
+        y, a, b = i["y"], i["at"], i["at"] + len(i["y"])
+        g, snr = gain(y, np.mean(bed[a:b] ** 2.0), rng.uniform(0, 25), peak=0.6)
+        mix[a:b] += (g * y).astype(np.float32)
+        i.update(start=(a + i["lead"]) / SR, end=b / SR, snr=snr)
+    return {**write_long(out, mix, SR, items), "bed_dbfs": round(float(10 * np.log10(np.mean(bed**2.0))), 1)}
 
 
 def build_long():
@@ -554,25 +597,25 @@ def build_long():
     return {"recordings": made}
 
 
-def main():
-    steps = {
-        "drums": build_drums,
-        "voices": build_voices,
-        "letters": build_letters,
-        "background": build_background,
-        "tables": build_tables,
-        "long": build_long,
-    }
+def run(steps):
+    """Run the named steps that `--only` asks for, all unless told, and print what each made as a line of JSON."""
     ap = argparse.ArgumentParser()
     ap.add_argument("--only", default=",".join(steps))
     a = ap.parse_args()
     for s in a.only.split(","):
         t = time.time()
         r = steps[s]()
-        print(
-            json.dumps({"step": s, "seconds": round(time.time() - t, 1), **(r or {})}, ensure_ascii=False), flush=True
-        )
+        print(json.dumps({"step": s, "seconds": round(time.time() - t, 1), **r}, ensure_ascii=False), flush=True)
 
 
 if __name__ == "__main__":
-    main()
+    run(
+        {
+            "drums": build_drums,
+            "voices": build_voices,
+            "letters": build_letters,
+            "background": build_background,
+            "tables": build_tables,
+            "long": build_long,
+        }
+    )

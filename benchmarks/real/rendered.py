@@ -7,62 +7,46 @@ commands : 8 command words, other words and background, by speech synthesizers; 
 Each step also writes its long recordings to long2/ and tune2/.
 """
 
-import argparse
-import json
 import re
 import struct
 import subprocess
 import tempfile
-import time
 from collections import Counter, defaultdict
 from pathlib import Path
 
 import numpy as np
-import recorded
 import soundfile as sf
 import soxr
-from recorded import BG_A, BG_B, DATA, fresh, loud_part, put, read_csv, write_csv
+from recorded import (
+    BG_A,
+    BG_B,
+    DATA,
+    ambience,
+    draw_from,
+    fresh,
+    gain,
+    hit,
+    loud_part,
+    place,
+    run,
+    tables,
+    write_csv,
+    write_long,
+)
 
 RAW2 = DATA / "raw2" / "usr" / "share"
 LONG, TUNE = DATA / "long2", DATA / "tune2"
 
 
 # ------------------------------------------------------------------------------------------------- shared
-def tables(name, rows, part):
-    """clips.csv, split.csv and the ready-made parts; rows: (file, label, group), part: {file: split}."""
-    d = DATA / name
-    side = defaultdict(set)
-    for f, _, g in rows:
-        side[g].add(part[f])
-    assert all(len(v) == 1 for v in side.values()), {g: v for g, v in side.items() if len(v) > 1}
-    head = ["file", "label", "group"]
-    write_csv(d / "clips.csv", head, rows)
-    write_csv(d / "split.csv", ["file", "split"], [(r[0], part[r[0]]) for r in rows])
-    bg = []
-    for r in read_csv(DATA / "background" / "clips.csv"):
-        put(DATA / "background" / r["file"], d / "background" / Path(r["file"]).name, link=True)
-        bg.append(("background/" + Path(r["file"]).name, r["label"], r["group"]))
-    parts = {p: [r for r in rows if part[r[0]] == p] for p in ("train", "validation", "test")}
-    parts["dev"] = [r for r in rows if part[r[0]] != "test"]
-    parts["dev_with_background"] = parts["dev"] + bg
-    for p, rs in parts.items():
-        write_csv(d / f"{p}.csv", head, rs)
-    return {
-        "clips": len(rows),
-        "splits": Counter(part.values()),
-        "table": {p: Counter(r[1] for r in parts[p]) for p in ("train", "validation", "test")},
-        "groups": {p: sorted({r[2] for r in parts[p]})[:30] for p in ("train", "validation", "test")},
-    }
-
-
 def bed(seconds, sources, noises, rng, sr, piece=600, lap=2.0, level=-50.0):
-    """recorded.ambience in pieces of 10 min joined with cross-fades (less memory at 44.1 kHz)."""
+    """ambience in pieces of 10 min joined with cross-fades (less memory at 44.1 kHz)."""
     n, k = int(seconds * sr), int(lap * sr)
     out = np.zeros(n, np.float32)
     up = np.sin(np.linspace(0, np.pi / 2, k)).astype(np.float32)
     for a in range(0, n, piece * sr):
         m = min(piece * sr + k, n - a)
-        x = recorded.ambience(m, sources, noises, rng, sr, level)
+        x = ambience(m, sources, noises, rng, sr, level)
         if a:
             x[:k] *= up
         if a + m < n:
@@ -71,97 +55,25 @@ def bed(seconds, sources, noises, rng, sr, piece=600, lap=2.0, level=-50.0):
     return out
 
 
-def write_long(out, mix, sr, items):
-    """items: dicts kind,label,start,end (s),snr,overlaps,source. Writes audio, truth and details."""
-    assert np.abs(mix).max() < 1, np.abs(mix).max()
-    out.parent.mkdir(exist_ok=True)
-    sf.write(out, mix, sr, subtype="PCM_16")
-    items = sorted(items, key=lambda i: i["start"])
-    det = [
-        (i["kind"], i["label"], f"{i['start']:.3f}", f"{i['end']:.3f}", f"{i['snr']:.1f}", i["overlaps"], i["source"])
-        for i in items
-    ]
-    write_csv(
-        out.with_suffix(".csv"),
-        ["file", "label", "start_s", "end_s"],
-        [(out.name, d[1], d[2], d[3]) for d in det if d[0] == "event"],
-    )
-    write_csv(
-        out.with_name(out.stem + ".details.csv"),
-        ["kind", "label", "start_s", "end_s", "snr_db", "overlaps", "source"],
-        det,
-    )
-    ev = [i for i in items if i["kind"] == "event"]
-    return {
-        "file": out.name,
-        "seconds": round(len(mix) / sr),
-        "rate": sr,
-        "events": len(ev),
-        "distractors": len(items) - len(ev),
-        "overlapping": sum(i["overlaps"] for i in ev),
-        "labels": Counter(i["label"] for i in ev),
-    }
-
-
 def scatter(out, sr, seconds, events, others, n_events, overlap, sources, noises, seed, snr=(0, 25), min_gap=0.4):
     """Place sounds at random over a bed. events, others: {label: [(samples, source)]}, 10 % distractors."""
     rng = np.random.default_rng(seed)
     mix = bed(seconds, sources, noises, rng, sr)
-    n, cache = len(mix), {}
-
-    def draw(kind, avoid=None):
-        src = events if kind == "event" else others
-        labels = sorted(x for x in src if x != avoid)
-        lab = labels[int(rng.integers(len(labels)))]
-        k = int(rng.integers(len(src[lab])))
-        if (kind, lab, k) not in cache:
-            x = src[lab][k][0]
-            a, b = loud_part(x, sr=sr)
-            y = x[a:b].astype(np.float64)
-            f = min(len(y) // 4, int(0.01 * sr))
-            y[len(y) - f :] *= np.linspace(1, 0, f)
-            lead = int(np.argmax(np.abs(y) > 0.1 * np.abs(y).max()))
-            cache[kind, lab, k] = (y, max(0, lead - int(0.002 * sr)))
-        y, lead = cache[kind, lab, k]
-        return {
-            "kind": kind,
-            "label": lab,
-            "y": y,
-            "lead": lead,
-            "len": len(y),
-            "overlaps": 0,
-            "source": src[lab][k][1],
-        }
-
-    items = [draw("event") for _ in range(n_events)] + [draw("distractor") for _ in range(n_events // 10)]
-    items = [items[i] for i in rng.permutation(len(items))]
-    gap = int(min_gap * sr)
-    free = n - 2 * sr - sum(i["len"] + gap for i in items)
-    assert free > 0, "too many events"
-    at = sr
-    for i, u in zip(items, np.diff(np.sort(np.r_[0, rng.uniform(0, free, len(items))])), strict=True):
-        at += int(u)
-        i["at"] = at
-        at += i["len"] + gap
-    base = [i for i in items if i["kind"] == "event"]
-    for _ in range(int(overlap * n_events)):
-        b = base[int(rng.integers(len(base)))]
-        e = draw("event", avoid=b["label"])
-        e["at"] = b["at"] + int(rng.uniform(0.05 * sr, max(0.06 * sr, 0.8 * b["len"])))
-        if e["at"] + e["len"] < n:
-            e["overlaps"] = b["overlaps"] = 1
-            items.append(e)
     quiet = mix.copy()
+    cut = {}
+
+    def sound(x):
+        if id(x) not in cut:
+            cut[id(x)] = (*hit(x[0], sr), x[1])
+        return cut[id(x)]
+
+    items = place(rng, len(mix), sr, draw_from(rng, events, others, sound), n_events, overlap, min_gap)
     for i in items:
-        y, a, b = i["y"], i["at"], i["at"] + i["len"]
-        s = rng.uniform(*snr)
-        g = np.sqrt(np.mean(quiet[a:b].astype(float) ** 2) / np.mean(y**2)) * 10 ** (s / 20)
-        if g * np.abs(y).max() > 0.5:
-            s += 20 * np.log10(0.5 / (g * np.abs(y).max()))
-            g = 0.5 / np.abs(y).max()
+        y, a, b = i["y"], i["at"], i["at"] + len(i["y"])
+        g, s = gain(y, np.mean(quiet[a:b].astype(float) ** 2), rng.uniform(*snr), peak=0.5)
         mix[a:b] += (g * y).astype(np.float32)
         i.update(start=(a + i["lead"]) / sr, end=b / sr, snr=s)
-    return write_long(out, mix, sr, items)
+    return write_long(out, mix, sr, sorted(items, key=lambda i: i["start"]))
 
 
 # ------------------------------------------------------------------------------------------------- instruments
@@ -566,7 +478,7 @@ def build_commands():
     for k, (split, srcs, n) in enumerate(sides):
         for i, src in enumerate(srcs):
             rng = np.random.default_rng([42, k, i])
-            x = recorded.ambience(60 * 16000, [src], [[0, 2], [2], [1]][(i + k) % 3], rng, level=-40)
+            x = ambience(60 * 16000, [src], [[0, 2], [2], [1]][(i + k) % 3], rng, level=-40)
             for q in range(n):
                 m, rate = int(rng.uniform(0.4, 1.5) * 16000), int(rng.choice([16000, 22050]))
                 a = int(rng.integers(len(x) - m))
@@ -631,9 +543,7 @@ def talk(out, seconds, split, seed, sources, noises, sr=16000):
         if k + len(y) > len(mix) - sr:
             break
         s = float(np.clip(snr + rng.uniform(-2, 2), 5, 25))
-        g = np.sqrt(np.mean(quiet[k + a : k + b].astype(float) ** 2) / np.mean(y[a:b] ** 2)) * 10 ** (s / 20)
-        if g * np.abs(y).max() > 0.6:
-            s, g = s + 20 * np.log10(0.6 / (g * np.abs(y).max())), 0.6 / np.abs(y).max()
+        g, s = gain(y[a:b], np.mean(quiet[k + a : k + b].astype(float) ** 2), s, peak=0.6)
         mix[k : k + len(y)] += (g * y).astype(np.float32)
         items.append(
             {
@@ -650,18 +560,5 @@ def talk(out, seconds, split, seed, sources, noises, sr=16000):
     return write_long(out, mix, sr, items)
 
 
-def main():
-    steps = {"instruments": build_instruments, "commands": build_commands}
-    ap = argparse.ArgumentParser()
-    ap.add_argument("--only", default=",".join(steps))
-    a = ap.parse_args()
-    for s in a.only.split(","):
-        t = time.time()
-        r = steps[s]()
-        print(
-            json.dumps({"step": s, "seconds": round(time.time() - t, 1), **(r or {})}, ensure_ascii=False), flush=True
-        )
-
-
 if __name__ == "__main__":
-    main()
+    run({"instruments": build_instruments, "commands": build_commands})

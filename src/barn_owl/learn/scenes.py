@@ -136,10 +136,7 @@ class SceneMaker:
                 self._put(scene, length, rng, margin)
         if self._adds:
             scene.add_up(power_of(self._augment.response_db(rng)))
-            self._augment.narrow(scene.frames, rng)
-            scene.frames += np.float32(10 ** (self._front_end.floor_db / 10))
-            np.log10(scene.frames, out=scene.frames)
-            scene.frames *= 10
+            self._turn_into_levels(scene.frames, rng)
         scene.mark(self._background)
         scene.name_quiet(self._background, rng)
         return scene
@@ -183,14 +180,18 @@ class SceneMaker:
             at += len(frames)
             scene.frames[at:] = around
         if self._adds:
-            power = power_of(scene.frames)
-            self._augment.narrow(power, rng)
-            power += np.float32(10 ** (self._front_end.floor_db / 10))
-            np.log10(power, out=power)
-            power *= 10
-            scene.frames = power
+            scene.frames = power_of(scene.frames)
+            self._turn_into_levels(scene.frames, rng)
         scene.mark(self._background)
         return scene
+
+    def _turn_into_levels(self, power: np.ndarray, rng: np.random.Generator) -> None:
+        """Leave the highest bands out now and then, and turn power into levels as the front end gives them, in
+        place."""
+        self._augment.narrow(power, rng)
+        power += np.float32(10 ** (self._front_end.floor_db / 10))
+        np.log10(power, out=power)
+        power *= 10
 
     def _bed(self, length: int, rng: np.random.Generator) -> tuple[np.ndarray, np.ndarray]:
         """What is behind the sounds: power with a mean of 1 over all bands together; and which labels it has."""
