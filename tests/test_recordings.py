@@ -540,6 +540,36 @@ def test_of_thresholds_that_are_as_good_within_chance_the_highest_is_taken(runs,
     assert adjust(model, busy_night, goal="recall", false_alarms_per_hour=1e6).decision.on <= found.on
 
 
+def test_own_settings_stay_unless_others_win_by_more_than_chance(runs, busy_night, monkeypatch):
+    model = runs["cnn"].model
+    task = _Task(model, [whole_trace(model, busy_night["file"][0])], busy_night, "f1", 1.0, 0.2, by_label=True)
+    chance = standard_error(0.7, len(busy_night))
+    for more, is_better in ((1.1, True), (0.9, False), (-1.0, False)):
+        left_out = iter([0.7, 0.7 + more * chance])  # the model's own settings come first
+        monkeypatch.setattr(task, "_left_out", lambda _, left_out=left_out: next(left_out))
+        assert task.is_surely_better([model.decision] * 4) is is_better
+
+
+def test_what_adjusting_keeps_is_what_it_says(runs, busy_night):
+    model = runs["cnn"].model
+    found = adjust(model, busy_night)
+    again = adjust(replace(model, decision=found.decision), busy_night)
+    assert again.kept  # nothing is better than what was found, but by chance
+    assert again.decision == found.decision
+    assert again.scores.f1 == found.scores.f1
+    assert again.before.index.tolist() == again.honest.index.tolist() == found.before.index.tolist()
+    parts = [(float(first), float(last)) for first, last in (name.split(" to ") for name in
+             (index.removesuffix(" s") for index in again.before.index))]  # fmt: skip
+    assert parts[0][0] == 0
+    assert parts[-1][1] == 66
+    never = replace(model, decision=DecisionSettings(on=1.0, off=0.2))
+    rescued = adjust(never, busy_night)
+    assert not rescued.kept
+    assert (rescued.before["recall"] < rescued.honest["recall"]).any()
+    # Who asks for the best recall gets other settings, whatever those of before were worth.
+    assert not adjust(model, busy_night, goal="recall", false_alarms_per_hour=1e6).kept
+
+
 @pytest.mark.parametrize("gain_db", [-60, -20, 20])
 def test_what_a_network_says_does_not_depend_on_the_gain(runs, busy_night, tmp_path, gain_db):
     model = runs["cnn"].model
