@@ -96,8 +96,8 @@ def main() -> None:
                     found = measured(Judge(problem, seed, Path(folder)), name, Path(folder))
                 rows += [(problem, *one) for one in found]
         table = pd.DataFrame(rows, columns=["problem", "change", "measure", "value"])
-        by_problem = table.pivot_table("value", ["change"], ["measure", "problem"], sort=False)
-        print(by_problem.join(table.pivot_table("value", ["change"], ["measure"])).round(3).to_string(), flush=True)
+        print(table.pivot_table("value", "change", ["measure", "problem"], margins=True, margins_name="mean", sort=False)
+              .round(3).to_string(), flush=True)  # fmt: skip
 
 
 if __name__ == "__main__":
