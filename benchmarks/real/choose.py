@@ -96,8 +96,9 @@ def main() -> None:
                     found = measured(Judge(problem, seed, Path(folder)), name, Path(folder))
                 rows += [(problem, *one) for one in found]
         table = pd.DataFrame(rows, columns=["problem", "change", "measure", "value"])
-        print(table.pivot_table("value", "change", ["measure", "problem"], margins=True, margins_name="mean", sort=False)
-              .round(3).to_string(), flush=True)  # fmt: skip
+        by_problem = table.pivot_table("value", "change", ["measure", "problem"], sort=False)
+        means = table.pivot_table("value", "change", "measure", sort=False)
+        print(by_problem.round(3).to_string(), means.round(3).to_string(), sep="\n\n", flush=True)
 
 
 if __name__ == "__main__":

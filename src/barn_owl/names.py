@@ -1,13 +1,30 @@
 """Names of files and labels, which may hold anything: as text, and as a terminal can show them.
 
 A name of a file that is no UTF-8 is text everywhere in memory and in tables (`as_text`); only where a file is opened
-it becomes the name that the system knows (`from_text`).
+it becomes the name that the system knows (`from_text`). On another machine relative names are looked up in the folder
+that the command was given in (`relative_to`).
 """
 
+import os
 import re
 import unicodedata
+from collections.abc import Iterator
+from contextlib import contextmanager
+from contextvars import ContextVar
 
 ESCAPED = re.compile(r"\\udc([89a-f][0-9a-f])")
+
+_folder: ContextVar[str] = ContextVar("folder", default="")
+
+
+@contextmanager
+def relative_to(folder: str) -> Iterator[None]:
+    """Look relative names up in `folder` within the block, in this thread."""
+    token = _folder.set(folder)
+    try:
+        yield
+    finally:
+        _folder.reset(token)
 
 
 def as_text(name: str) -> str:
@@ -23,12 +40,14 @@ def as_text(name: str) -> str:
 
 
 def from_text(text: str) -> str:
-    r"""Return the name that `as_text` wrote.
+    r"""Return the name that `as_text` wrote, below the folder of `relative_to` if it is relative.
 
     >>> from_text("caf\\udce9.wav") == "caf\udce9.wav"
     True
     """
-    return ESCAPED.sub(lambda found: chr(int("dc" + found[1], 16)), text) if "\\udc" in text else text
+    name = ESCAPED.sub(lambda found: chr(int("dc" + found[1], 16)), text) if "\\udc" in text else text
+    folder = _folder.get()
+    return os.path.join(folder, name) if folder else name  # noqa: PTH118 - thousands of times
 
 
 def printable(text: str) -> str:

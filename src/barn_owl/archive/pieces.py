@@ -1,10 +1,8 @@
 """Pieces of recordings: what a worker is given, what it does, and what it says of them."""
 
-import logging
 import os
 import socket
-from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 
 from barn_owl.audio import AudioInfo, Excerpt
@@ -47,7 +45,7 @@ class Said:
     content: str = ""
     reason: str = ""
     worker: str = ""
-    warnings: list[str] = field(default_factory=list)
+    flaws: list[str] = field(default_factory=list)
 
     @property
     def bytes(self) -> int:
@@ -59,37 +57,7 @@ def score_pieces(
     pieces: Sequence[Piece], *, model: Model, decision: DecisionSettings | None, ahead: bool = False
 ) -> list[Said]:
     """Score pieces, wherever this runs; whole recordings are decided at once if `decision` is given."""
-    said = []
-    for piece in pieces:
-        with _overheard() as warnings:
-            one = _scored(piece, model, decision, ahead=ahead)
-        one.warnings = warnings
-        said.append(one)
-    return said
-
-
-class _Listening(logging.Handler):
-    """Adds what is warned of to a list."""
-
-    def __init__(self, heard: list[str]) -> None:
-        super().__init__()
-        self._heard = heard
-
-    def emit(self, record: logging.LogRecord) -> None:
-        """Take a record."""
-        self._heard.append(record.getMessage())
-
-
-@contextmanager
-def _overheard() -> Iterator[list[str]]:
-    """Collect what is warned of meanwhile, so that it is told where the command was given, not on some worker."""
-    ours, heard = logging.getLogger("barn_owl"), list[str]()
-    before = ours.handlers, ours.propagate
-    ours.handlers, ours.propagate = [_Listening(heard)], False
-    try:
-        yield heard
-    finally:
-        ours.handlers, ours.propagate = before
+    return [_scored(piece, model, decision, ahead=ahead) for piece in pieces]
 
 
 def _scored(piece: Piece, model: Model, decision: DecisionSettings | None, *, ahead: bool) -> Said:
@@ -97,7 +65,13 @@ def _scored(piece: Piece, model: Model, decision: DecisionSettings | None, *, ah
     try:
         before = piece.stamp or Excerpt(piece.name).stamp()
         blocks = trace_recording(
-            model, piece.name, chunk=piece.chunk, until=piece.until, ahead=ahead, spent=said.spent
+            model,
+            piece.name,
+            chunk=piece.chunk,
+            until=piece.until,
+            ahead=ahead,
+            spent=said.spent,
+            flaws=said.flaws,
         )
         if decision is not None and not piece.chunk and piece.last:
             decider = Decider.of(model, decision)

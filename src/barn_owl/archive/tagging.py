@@ -274,10 +274,10 @@ class _Job:
 
     def _note(self, said: Said) -> None:
         """Note what was done and how long it took; pass on what was warned of, once."""
-        for line in said.warnings:
-            if line not in self._told:
+        for flaw in said.flaws:
+            if (line := f"{said.piece.path}: {flaw}") not in self._told:
                 self._told.add(line)
-                logger.warning("%s", line)
+                logger.warning(line)
         row = self._rows.setdefault(
             said.worker, dict.fromkeys(("hours", "decode", "features", "network", "megabytes"), 0.0)
         )

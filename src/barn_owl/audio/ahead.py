@@ -3,6 +3,8 @@
 from collections import deque
 from collections.abc import Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
+from contextvars import copy_context
+from functools import partial
 from typing import TypeVar
 
 Block = TypeVar("Block")
@@ -17,9 +19,10 @@ def read_ahead(blocks: Iterable[Block]) -> Iterator[Block]:
     """
     source = iter(blocks)
     waiting: deque[Future[Block | None]] = deque()
+    make = partial(copy_context().run, next, source, None)
     with ThreadPoolExecutor(1) as thread:
         for _ in range(DEPTH):
-            waiting.append(thread.submit(next, source, None))
+            waiting.append(thread.submit(make))
         while (block := waiting.popleft().result()) is not None:
-            waiting.append(thread.submit(next, source, None))
+            waiting.append(thread.submit(make))
             yield block

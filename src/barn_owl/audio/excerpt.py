@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from barn_owl.audio.places import is_elsewhere, remote_stamp
-from barn_owl.names import from_text
+from barn_owl.names import as_text, from_text
 
 
 @dataclass(frozen=True)
@@ -23,8 +23,9 @@ class Excerpt:
         """Where the file is, its size and when it was changed: if all are the same, so is the content."""
         if is_elsewhere(self.file):
             return remote_stamp(self.file)
-        status = os.stat(from_text(self.file))  # noqa: PTH116 - thousands of these are asked for before training starts
-        return os.path.abspath(self.file), status.st_size, status.st_mtime_ns  # noqa: PTH100 - as above
+        name = from_text(self.file)
+        status = os.stat(name)  # noqa: PTH116 - thousands of these are asked for before training starts
+        return as_text(os.path.abspath(name)), status.st_size, status.st_mtime_ns  # noqa: PTH100 - as above
 
     def content(self) -> str:
         """SHA-256 of the file, to know it again wherever it was moved; elsewhere, of what its store says of it."""

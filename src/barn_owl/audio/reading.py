@@ -147,6 +147,7 @@ def stream_audio(
     start_s: float | None = None,
     end_s: float | None = None,
     channel: Channel = "mix",
+    flaws: list[str] | None = None,
 ) -> Iterator[np.ndarray]:
     """Yield an excerpt of a sound file as mono float32 blocks, shape ``(samples,)``, full scale 1.0.
 
@@ -156,6 +157,7 @@ def stream_audio(
     start_s, end_s : the excerpt in seconds; None for the start and the end of the file.
     channel : "mix" for the mean of all channels, the number of one, counted from 1, or "loudest" for the
         one with the most power in the excerpt, which is decoded twice for that.
+    flaws : a list that what is wrong with the samples is added to, instead of a warning in the log.
 
     Samples that are not finite become 0, and a file that ends before its header says is read as far
     as it goes; both are logged as warnings. Memory does not grow with the file.
@@ -169,11 +171,11 @@ def stream_audio(
     with _opened(path, all_of_it=end_s is None) as file:
         start, end = _excerpt(path, file, start_s, end_s)
         if "data : " in file.extra_info and "(should be" in file.extra_info:  # libsndfile's own note
-            logger.warning("%s holds less sound than its header says; used as far as it goes", path)
-        blocks = blocks_of(path, file, start, end)
+            _tell(path, ["holds less sound than its header says; used as far as it goes"], flaws)
+        blocks = blocks_of(path, file, start, end, flaws)
         if channel == "loudest":
             power = sum(np.einsum("sc,sc->c", block, block, dtype=np.float64) for block in blocks)
-            channel, blocks = int(np.argmax(power)) + 1, blocks_of(path, file, start, end)
+            channel, blocks = int(np.argmax(power)) + 1, blocks_of(path, file, start, end, [])
         if channel != "mix" and not 1 <= channel <= file.channels:
             raise AudioError(f"{path} has {file.channels} channels; there is no channel {channel}")
         mono = (one_channel(block, channel) for block in blocks)
@@ -185,8 +187,7 @@ def stream_channels(
 ) -> Iterator[np.ndarray]:
     """Yield an excerpt as float32 blocks with all its channels, shape ``(samples, channels)``.
 
-    flaws : a list that what is wrong with the samples is added to, instead of a warning in the log.
-    Other parameters and errors as for `stream_audio`.
+    Parameters and errors as for `stream_audio`.
     """
     path = place(path)
     with _opened(path, all_of_it=end_s is None) as file:

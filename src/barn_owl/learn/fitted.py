@@ -2,6 +2,7 @@
 
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
+from typing import Any
 
 import numpy as np
 
@@ -9,6 +10,7 @@ from barn_owl.audio import Excerpt
 from barn_owl.classifiers.base import Family
 from barn_owl.clips import ClipFrames
 from barn_owl.learn.plan import Plan
+from barn_owl.learn.sharing import Memo
 from barn_owl.network import binary_cross_entropy, cross_entropy
 
 
@@ -43,7 +45,7 @@ class Examples:
     say, ``(clips, extras)``. sources : where the sound of each clip is; empty when it is not at hand, which leaves
     changes to the sound out. overlapping : whether a clip may have several labels. behind : what is heard in
     recordings while nothing stands out. groups : what must not be on two sides, for each clip; empty where each clip
-    is by itself.
+    is by itself. memo : where classifiers that learn from the same clips keep what they have in common; see `shared`.
     """
 
     clips: ClipFrames
@@ -53,6 +55,11 @@ class Examples:
     overlapping: bool = False
     behind: ClipFrames = field(default_factory=lambda: ClipFrames([]))
     groups: list[str] = field(default_factory=list)
+    memo: Memo | None = None
+
+    def __getstate__(self) -> dict[str, Any]:
+        """What another process is given: it begins without a memo."""
+        return self.__dict__ | {"memo": None}
 
     def take(self, rows: np.ndarray) -> "Examples":
         """Return some of the clips, in the order asked for."""

@@ -2,6 +2,7 @@
 
 import time
 from collections.abc import Iterator
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -73,7 +74,8 @@ class PooledWindows:
 def drawn_windows(plan: Plan, labels: list[str], examples: Examples, *, watched: bool = False) -> PooledWindows:
     """Draw windows, or take those that another family of the same training has drawn; only read them."""
     clips = (tuple(labels), tuple(examples.sources), examples.targets.tobytes(), examples.extras.tobytes())
-    return shared(lambda: PooledWindows(plan, labels, examples, watched=watched), plan, "windows", watched, clips)
+    make = partial(PooledWindows, plan, labels, examples, watched=watched)
+    return shared(make, examples.memo, plan, "windows", watched, clips)
 
 
 def _mean_of_known(rows: np.ndarray) -> np.ndarray:

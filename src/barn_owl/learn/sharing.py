@@ -1,37 +1,26 @@
 """What families that learn from the same clips have in common is made once, and kept until the last has learnt."""
 
-from collections.abc import Callable, Hashable, Iterator
-from contextlib import contextmanager
-from contextvars import ContextVar
+from collections.abc import Callable, Hashable
 from typing import Any, TypeVar
 
 from barn_owl.learn.plan import Plan
 
 T = TypeVar("T")
 
-_kept: ContextVar[dict[Hashable, Any] | None] = ContextVar("kept", default=None)
+Memo = dict[Hashable, Any]
+"""What was made of the same clips, by what it was made from."""
 
 
-@contextmanager
-def sharing() -> Iterator[None]:
-    """Within this block, `shared` makes things once. All that is made there must be of the same clips."""
-    token = _kept.set({})
-    try:
-        yield
-    finally:
-        _kept.reset(token)
-
-
-def shared(make: Callable[[], T], plan: Plan, *what: Hashable) -> T:
-    """Return what `make` gives; within `sharing` what it gave before, for another family, if all else was the same.
+def shared(make: Callable[[], T], memo: Memo | None, plan: Plan, *what: Hashable) -> T:
+    """Return what `make` gives; with a memo what it gave before, for another family, if all else was the same.
 
     plan : whatever of it `make` looks at, but the family, how it is trained, and its further columns. what : all else
     that `make` depends on.
     """
-    kept = _kept.get()
-    if kept is None:
+    if memo is None:
         return make()
     key = (plan.model_dump_json(exclude={"family", "training", "columns"}), *what)
-    if key not in kept:
-        kept[key] = make()
-    return kept[key]
+    if key not in memo:
+        memo[key] = make()
+    made: T = memo[key]
+    return made

@@ -21,6 +21,7 @@ from barn_owl.model.extras import ExtraColumn, ExtraColumns
 from barn_owl.model.header import Header, check_arrays, parsed
 from barn_owl.model.kept import Kept, packed, unpacked
 from barn_owl.model.settings import DecisionSettings
+from barn_owl.names import from_text
 from barn_owl.network import sigmoid, softmax
 from barn_owl.sound import UniformSettings, make_uniform
 
@@ -196,7 +197,7 @@ def load_model(path: str | Path) -> Model:
     >>> barn_owl.load_model("first").background
     ['still']
     """
-    path = Path(path)
+    path = Path(from_text(str(path)))
     if is_folder(path):
         if not is_file(path / "model.safetensors"):
             raise ModelError(f"{path} is not a finished run: it holds no model.safetensors")

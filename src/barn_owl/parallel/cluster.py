@@ -2,12 +2,9 @@
 are used as they are.
 """
 
-import ctypes
 import importlib
 import itertools
-import os
 import platform
-import threading
 import time
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Sequence
@@ -19,6 +16,7 @@ from typing import Any
 
 from barn_owl.errors import EngineError
 from barn_owl.files import is_file
+from barn_owl.names import relative_to
 from barn_owl.wording import how_to_install
 
 CONNECT_S = 20
@@ -31,8 +29,6 @@ RETRIES = 3
 """How often an item is done again that failed with something that is no error of ours."""
 LOOK_S = 1.0
 """How often it is looked whether all workers are there."""
-TRIM_THRESHOLD, MMAP_THRESHOLD = -1, -3
-"""Settings of ``mallopt`` in the GNU C library."""
 SAME = ("barn-owl-audio", "numpy", "scipy", "soundfile", "soxr")
 """Packages that must be the same everywhere, since results depend on them to the last bit."""
 
@@ -220,56 +216,17 @@ class _Kept:
         if self._work is None:
             import cloudpickle
 
-            _keep_memory()
             self._work = cloudpickle.loads(self._bytes)
         return self._work(item)
-
-
-def _keep_memory() -> None:
-    """On a worker: let the C library keep freed arrays for the next ones, as it does in any other process.
-
-    Who watches over a worker starts it with a setting that gives all memory back at once and fixes from which size on
-    the system is asked for fresh pages. Networks make and drop arrays of a few MB all the time: it cost them a third
-    of their speed.
-    """
-    with suppress(OSError, AttributeError):  # another C library, which has no such settings
-        mallopt = ctypes.CDLL(None).mallopt
-        mallopt(TRIM_THRESHOLD, 256 << 20)
-        mallopt(MMAP_THRESHOLD, 32 << 20)
 
 
 def _same(kept: _Kept) -> _Kept:
     return kept
 
 
-class _Place:
-    """The folder that relative names on a worker are looked up in: that of the command whose work goes on."""
-
-    def __init__(self) -> None:
-        self._free, self._inside, self._folder = threading.Condition(), 0, ""
-
-    @contextmanager
-    def at(self, folder: str) -> Iterator[None]:
-        """Be there within the block, with others who are there; who wants to be elsewhere waits."""
-        with self._free:
-            self._free.wait_for(lambda: not self._inside or self._folder == folder)
-            self._inside, self._folder = self._inside + 1, folder
-            with suppress(OSError):  # not on this machine: then only absolute names are found
-                os.chdir(folder)
-        try:
-            yield
-        finally:
-            with self._free:
-                self._inside -= 1
-                self._free.notify_all()
-
-
-_place = _Place()
-
-
 def _done(work: _Kept, bundle: Sequence[Any], folder: str) -> list[Any]:
     """On a worker: do the work on a few items."""
-    with _place.at(folder):
+    with relative_to(folder):
         return [work(item) for item in bundle]
 
 

@@ -16,6 +16,7 @@ from barn_owl.errors import PlanError, TableError
 from barn_owl.files import temporary_folder
 from barn_owl.learn import Examples, Plan
 from barn_owl.learn.extras import learn_columns
+from barn_owl.learn.sharing import Memo
 from barn_owl.model import load_model
 from barn_owl.model.extras import ExtraColumns
 from barn_owl.model.kept import Kept
@@ -31,7 +32,7 @@ class RunData:
 
     asked : the rows that were wanted; table : those that can be used, in the order of `frames`; skipped : the reason
     for each of the others, by row number of `asked`; behind : what is heard in the plan's recordings; kept : examples
-    that the model which the plan starts from has of its labels.
+    that the model which the plan starts from has of its labels; memo : see `Examples`.
     """
 
     asked: pd.DataFrame
@@ -41,6 +42,7 @@ class RunData:
     labels: list[str]
     behind: ClipFrames = field(default_factory=lambda: ClipFrames([]))
     kept: list[Kept] = field(default_factory=list)
+    memo: Memo | None = None
 
     def with_sides(self, side: Callable[[pd.DataFrame], pd.DataFrame]) -> "RunData":
         """Return the same clips with other sides: `side` fills the column ``split`` of a table."""
@@ -79,6 +81,7 @@ class RunData:
                     groups=_groups(own) + [f"remembered {number}" for number in more],
                     overlapping=plan.overlapping,
                     behind=self.behind,
+                    memo=self.memo,
                 )
             )
         missing = [label for number, label in enumerate(self.labels) if not sides[0].targets[:, number].any()]

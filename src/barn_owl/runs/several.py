@@ -19,7 +19,6 @@ from barn_owl.errors import ModelError, TableError
 from barn_owl.evaluate.predictions import hear, with_predictions
 from barn_owl.files import claim_folder, is_file, real_path, write_json
 from barn_owl.learn import Fitted, Plan, fit
-from barn_owl.learn.sharing import sharing
 from barn_owl.model import Model
 from barn_owl.parallel import each, on_cluster
 from barn_owl.runs.data import RunData, read_clips, usable_clips, with_sides
@@ -81,7 +80,8 @@ def train_families(
         for features in stacks:
             stacked = plan.but(front_end={"features": features})
             ending = f" {'+'.join(features)}" if front_ends else ""
-            with read_clips(sided, stacked, work) as data, sharing():
+            with read_clips(sided, stacked, work) as read:
+                data = replace(read, memo={})
                 for name in [*families, *own]:
                     work.begin(name + ending, len(rows) + 1, total)
                     if name in own:
@@ -266,7 +266,7 @@ def train_several(
     # On this machine all share the frames, read once; on a cluster each training reads its own, a core each.
     with nullcontext() if on_cluster() else read_clips(sided, plan, work) as data:
         if data is None:
-            away = partial(_one_elsewhere, one=one, sided=sided, cache=work.cache)
+            away = partial(_one_elsewhere, one=one, sided=sided, cache=work.cache and Path(work.cache).absolute())
             for number, target in enumerate(each(away, range(total), 1)):
                 work.begin(names[number], number + 1, total)
                 runs.append(Run(target))

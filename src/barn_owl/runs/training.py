@@ -197,7 +197,12 @@ def _rehearsals(plan: Plan, data: RunData, parts: list[tuple[Model, np.ndarray]]
     made = [
         (
             model,
-            shared(partial(make_rehearsal, own, data.table.iloc[rows].reset_index(drop=True)), own, rows.tobytes()),
+            shared(
+                partial(make_rehearsal, own, data.table.iloc[rows].reset_index(drop=True)),
+                data.memo,
+                own,
+                rows.tobytes(),
+            ),
         )
         for model, rows in parts
     ]

@@ -177,6 +177,7 @@ def trace_recording(
     chunk: int = 0,
     until: int | None = None,
     spent: Spent | None = None,
+    flaws: list[str] | None = None,
 ) -> Iterator[TraceBlock]:
     """Score a sound file of any length, rate and number of channels, block by block.
 
@@ -185,6 +186,8 @@ def trace_recording(
     chunk, until : score only chunks of `CHUNK` steps from the one on and up to the other. The scores are those that
     the whole recording has, to the last bit where it is at the model's rate and no feature is recursive; where it is
     resampled, but for the rounding of the resampler. spent : a record that is added to, without `ahead`.
+
+    flaws : a list that what is wrong with the recording is added to, instead of a warning in the log.
 
     Of a recording that breaks off, what can be read is scored; samples that are no numbers count as silence; both are
     told as warnings. Raises AudioError when nothing can be read or it is shorter than one frame.
@@ -196,7 +199,7 @@ def trace_recording(
     front_end, info = model.front_end, audio_info(path)
     scorer, begun, duration_s, spent = Scorer(model, chunk=chunk), False, info.duration_s, spent or Spent()
     start_s, skip_samples, skip_frames = _beginning(model, info.rate_hz, chunk)
-    sound = stream_audio(path, rate_hz=front_end.rate_hz, channel=model.clips.channel, start_s=start_s)
+    sound = stream_audio(path, rate_hz=front_end.rate_hz, channel=model.clips.channel, start_s=start_s, flaws=flaws)
     # The matrices are small: a second thread inside a product costs more than it brings.
     with threadpool_limits(limits=1, user_api="blas"):
         sound = _without(_timed(sound, spent, "decode_s"), skip_samples)
