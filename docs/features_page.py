@@ -15,7 +15,7 @@ the file. `FrontEnd.columns` and `FrontEnd.units` name every column. Powers are 
 |---|---|---|---|---|
 """
 TAIL = """| `loudness` | 1 | LUFS | K-weighted level of the 0.4 s that end with the frame | ITU-R BS.1770-4, EBU Tech 3341 |
-| `deltas` | as before it | unit per frame | sum n (x[t+n] - x[t-n]) / (2 sum n²), n = 1 to `delta_frames` | S. Furui, IEEE Trans. ASSP 34(1), 1986 |
+| `deltas` | as before it | unit per frame | sum n (x[t+n] - x[t-n]) / (2 sum n²), n = 1 to as many frames as `delta_ms` takes | S. Furui, IEEE Trans. ASSP 34(1), 1986 |
 | `second-deltas` | as before it | unit per frame² | the same twice | as deltas |
 
 `shape` stands for centroid, spread, skewness, kurtosis, roll-off, flatness, crest, slope and flux.

@@ -31,7 +31,7 @@ from barn_owl.learn import pooled
 from barn_owl.learn.extras import learn_columns
 from barn_owl.model import load_model
 from barn_owl.network import sigmoid
-from barn_owl.runs import open_run, train, train_families, training
+from barn_owl.runs import calibration, open_run, train, train_families
 from helpers import able_plan, assert_close, small_plan
 
 needs_library = pytest.mark.skipif(find_spec("sklearn") is None, reason="the yardstick extra is not installed")
@@ -189,9 +189,9 @@ def test_an_estimator_of_ones_own_is_judged_but_not_saved(clips, tmp_path):
 def test_families_share_what_they_learn_from_and_are_as_if_each_had_learnt_alone(few_clips, tmp_path, monkeypatch):
     plan = small_plan("nearest", rehearsal={"minutes": 0.2}).but(training={"refit": 1})
     windows = mock.Mock(side_effect=pooled.PooledWindows)
-    rehearsal = mock.Mock(side_effect=training.make_rehearsal)
+    rehearsal = mock.Mock(side_effect=calibration.make_rehearsal)
     monkeypatch.setattr(pooled, "PooledWindows", windows)
-    monkeypatch.setattr(training, "make_rehearsal", rehearsal)
+    monkeypatch.setattr(calibration, "make_rehearsal", rehearsal)
     families = ["nearest", "logistic"]
     train_families(few_clips, tmp_path / "all", plan, families=families)
     # To learn from, to watch, and both together for the last fit.
@@ -284,8 +284,8 @@ def test_somebody_elses_estimator_cannot_be_written(ranking, tmp_path):
     model = open_run(ranking[0] / "logistic").model
     family = model.family
     foreign = Pooled(
-        "Mine", family.window, family.statistics, family.level, SomebodyElses(AlwaysHiss(), 4), family.centre,
-        family.spread,
+        "Mine", family.window, family.step, family.statistics, family.level, SomebodyElses(AlwaysHiss(), 4),
+        family.centre, family.spread,
     )  # fmt: skip
     with pytest.raises(ModelError, match="a model of AlwaysHiss cannot be written"):
         dataclasses.replace(model, family=foreign).save(tmp_path / "m.safetensors")

@@ -129,7 +129,7 @@ def test_deltas_by_a_plain_loop_and_of_a_straight_line(rng):
     assert_close(deltas(padded, 2), np.array(expected))
     line = np.arange(30.0)[:, None] * 0.7
     assert_close(deltas(line, 3), np.full((24, 1), 0.7), rtol=1e-12)
-    front_end = FrontEnd(features=["level", "deltas", "second-deltas"], delta_frames=2)
+    front_end = FrontEnd(features=["level", "deltas", "second-deltas"], delta_ms=32)
     f = front_end.frames(sine(500) * np.linspace(0.1, 1, RATE, dtype=np.float32))
     base = np.concatenate([f[:1, :1]] * 4 + [f[:, :1]] + [f[-1:, :1]] * 4)
     assert_close(f[:, 1:2], deltas(base[2:-2], 2), rtol=1e-6)

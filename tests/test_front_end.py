@@ -130,11 +130,11 @@ def test_activity_finds_the_sound_and_ignores_level_and_noise(rng):
     expected = np.zeros(300, np.float32)
     expected[202:238] = (30 - 6) / 8  # 30 dB less the margin, in one of eight bands; edges are smoothed
     inside = np.r_[0:198, 202:238, 242:300]
-    assert_close(activity(frames)[inside], expected[inside], rtol=1e-6)
-    assert_close(activity(frames - 20), activity(frames), rtol=1e-6)
+    assert_close(activity(frames, 0.016)[inside], expected[inside], rtol=1e-6)
+    assert_close(activity(frames - 20, 0.016), activity(frames, 0.016), rtol=1e-6)
     # Steady noise does not stand out of itself.
     noise = FrontEnd().frames(0.1 * rng.standard_normal(48_000).astype(np.float32))
-    assert activity(noise).mean() < 0.01
+    assert activity(noise, 0.016).mean() < 0.01
 
 
 def test_pooling_is_mean_and_deviation(rng):

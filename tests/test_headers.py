@@ -101,7 +101,7 @@ def test_what_is_no_classifier_is_refused(given):
 
 
 def test_an_ensemble_holds_no_ensembles():
-    inner = {"name": "ensemble", "members": [{"name": "majority", "frames": 1, "statistics": ["mean"],
+    inner = {"name": "ensemble", "members": [{"name": "majority", "frames": 1, "step": 1, "statistics": ["mean"],
                                               "level": {"frames": 0, "range_db": 50}}]}  # fmt: skip
     with pytest.raises((PlanError, ValueError), match="ensemble"):
         read_config({"name": "ensemble", "members": [inner]})

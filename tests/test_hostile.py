@@ -246,9 +246,7 @@ def test_a_full_disk_is_told_and_leaves_the_old_file(tmp_path, monkeypatch, runs
     assert (tmp_path / "a.wav").read_bytes() == before
     from safetensors import SafetensorError
 
-    monkeypatch.setattr(
-        "barn_owl.model.model.save_file", lambda *_, **__: (_ for _ in ()).throw(SafetensorError("x"))
-    )
+    monkeypatch.setattr("barn_owl.model.file.save_file", lambda *_, **__: (_ for _ in ()).throw(SafetensorError("x")))
     with pytest.raises(OutputError, match="no space is left"):
         runs["cnn"].model.save(tmp_path / "m.safetensors")
     assert [path.name for path in tmp_path.iterdir()] == ["a.wav"]
@@ -431,7 +429,7 @@ def test_models_that_ask_for_more_than_they_hold_are_refused_before_it_is_taken(
 def test_a_window_that_is_longer_than_sensible_is_refused(runs, tmp_path):
     model = runs["logistic"].model
     own = model.family
-    long = Pooled(own.name, 60_000, own.statistics, own.level, own.classifier, own.centre, own.spread)
+    long = Pooled(own.name, 60_000, own.step, own.statistics, own.level, own.classifier, own.centre, own.spread)
     replace(model, family=long).save(tmp_path / "m.safetensors")
     with pytest.raises(ModelError, match="a step would look at 60000 frames"):
         owl.load_model(tmp_path / "m.safetensors")
@@ -647,7 +645,7 @@ def test_rows_of_a_classifier_that_cannot_be_are_refused(ranking, tmp_path):
     own, trees = model.family, model.family.classifier
     far = Trees(np.full_like(trees.features, 10_000), trees.cuts, trees.leaves, trees.start)
     wrong = {
-        said: Pooled(own.name, own.window, own.statistics, own.level, classifier, centre, spread)
+        said: Pooled(own.name, own.window, own.step, own.statistics, own.level, classifier, centre, spread)
         for said, classifier, centre, spread in (
             ("rows are standardised with", trees, own.centre[:3], own.spread),
             ("spread that is not above 0", trees, own.centre, -own.spread),

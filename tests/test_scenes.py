@@ -181,21 +181,21 @@ def test_sounding_is_what_stands_out_and_all_of_a_clip_that_is_cut_close(rng):
     quiet, loud = np.full((60, 8), -60.0), np.full((20, 8), -30.0)
     noise = rng.normal(0, 1, (100, 8))
     clip = (np.concatenate([quiet[:40], loud, quiet[:40]]) + noise).astype(np.float32)
-    heard = sounding(clip)
+    heard = sounding(clip, 0.016)
     assert heard[41:59].all()
     assert not heard[:35].any()
     assert abs(onset_frame(clip, heard) - 40) <= 2
     decay = (-20 - np.arange(12)[:, None] * 2 + rng.normal(0, 0.5, (12, 8))).astype(np.float32)
-    assert sounding(decay).all()
+    assert sounding(decay, 0.016).all()
     steady = (-40 + rng.normal(0, 1, (100, 8))).astype(np.float32)
-    assert sounding(steady).all()
+    assert sounding(steady, 0.016).all()
     assert is_loud(np.array([[0.0], [-29.0], [-31.0]], np.float32)).tolist() == [True, True, False]
 
 
 @pytest.mark.parametrize("kind", ["hum", "tick"])
 def test_short_and_long_sounds_are_found_in_silence(kind, rng):
     samples = np.concatenate([np.zeros(RATE_HZ), sound(kind, rng, 0.2), np.zeros(RATE_HZ)]).astype(np.float32)
-    heard = np.flatnonzero(sounding(FrontEnd(hop_ms=10).frames(samples)))
+    heard = np.flatnonzero(sounding(FrontEnd(hop_ms=10).frames(samples), 0.01))
     assert 95 <= heard[0] <= 103
     assert heard[-1] <= 122
 

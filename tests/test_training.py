@@ -4,6 +4,7 @@ import numpy as np
 import pandas as pd
 import pytest
 import soundfile
+from safetensors import safe_open
 from safetensors.numpy import load_file, save_file
 
 from barn_owl.clips import read_clip_table
@@ -11,6 +12,7 @@ from barn_owl.errors import AudioError, ModelError, OutputError, PlanError, Tabl
 from barn_owl.learn import Plan, read_plan, write_plan
 from barn_owl.learn.fitted import judge_logits
 from barn_owl.model import load_model
+from barn_owl.model.file import FORMAT
 from barn_owl.network import cross_entropy
 from barn_owl.runs import Work, open_run, train
 from barn_owl.sound import SoundSettings
@@ -118,10 +120,11 @@ def spoilt(run, tmp_path, change):
         path.write_text("hello")
     elif change == "foreign":
         save_file(arrays, path)
-    elif change == "newer":
-        path.write_bytes(content.replace(rb"\"format\": 8", rb"\"format\": 9"))
-    elif change == "older":
-        path.write_bytes(content.replace(rb"\"format\": 8", rb"\"format\": 1"))
+    elif change in ("newer", "older"):
+        with safe_open(run.folder / "model.safetensors", framework="numpy") as file:
+            header = json.loads(file.metadata()["barn_owl"])
+        header["format"] = FORMAT + 1 if change == "newer" else 1
+        save_file(arrays, path, metadata={"barn_owl": json.dumps(header)})
     elif change == "mean":
         path.write_bytes(content.replace(rb"\"bands\": 48", rb"\"bands\": 47"))
     return path
@@ -133,7 +136,7 @@ def spoilt(run, tmp_path, change):
         ("cut", "is not a model file, or is damaged"),
         ("text", "is not a model file, or is damaged"),
         ("foreign", "not those of a Barn Owl model"),
-        ("newer", "written by a newer Barn Owl .model format 9, this one reads 8"),
+        ("newer", rf"written by a newer Barn Owl .model format {FORMAT + 1}, this one reads {FORMAT}"),
         ("older", "written by an older Barn Owl .model format 1.; train it again"),
         ("mean", "is damaged"),
         ("missing", "does not exist"),

@@ -15,8 +15,8 @@ from barn_owl.network import sigmoid
 from barn_owl.network.level import window_level
 from barn_owl.settings import Settings
 
-STEP = 4
-"""Frames from one window to the next."""
+STEP_S = 0.064
+"""Time from one window to the next."""
 WINDOWS_AT_ONCE = 128
 NEVER = -30.0
 """Log-odds of what is never said."""
@@ -38,24 +38,26 @@ class RowClassifier(Protocol):
 class Pooled:
     """A family that pools windows and hands the rows to a classifier.
 
-    level : how the gain is taken out of a window. centre, spread : of each feature of the training rows, further
-    columns at the end; ``(features,)``. The classifier gives the log-odds of each label that a window holds it; where
-    in the window a sound begins, it does not say.
+    window, step : frames of a window, and from one to the next. level : how the gain is taken out of it. centre,
+    spread : of each feature of the training rows, further columns at the end; ``(features,)``. The classifier gives
+    the log-odds of each label that a window holds it; where in the window a sound begins, it does not say.
     """
 
-    step, onsets = STEP, False
+    onsets = False
 
     def __init__(
         self,
         name: str,
         window: int,
+        step: int,
         statistics: list[str],
         level: Level,
         classifier: RowClassifier,
         centre: np.ndarray,
         spread: np.ndarray,
     ) -> None:
-        self.name, self.window, self.statistics, self.level = name, window, statistics, level
+        self.name, self.window, self.step = name, window, step
+        self.statistics, self.level = statistics, level
         self.classifier, self.centre, self.spread = classifier, centre, spread
 
     def steps(self, frames: np.ndarray, extras: np.ndarray | None = None) -> Steps:
@@ -85,9 +87,10 @@ class Pooled:
         return {"centre": self.centre, "spread": self.spread, **self.classifier.arrays()}
 
     def shape(self) -> dict[str, Any]:
-        """Length of the window, and the statistics."""
+        """Return the windows, and what is made of them."""
         own = self.classifier.shape() if hasattr(self.classifier, "shape") else {}
-        return {"frames": self.window, "statistics": self.statistics, "level": self.level.model_dump(), **own}
+        windows = {"frames": self.window, "step": self.step, "statistics": self.statistics}
+        return {**windows, "level": self.level.model_dump(), **own}
 
     def cost(self, hop_s: float) -> Cost:
         """Numbers the classifier keeps; its multiply-adds and those of the pooling."""
@@ -138,6 +141,7 @@ class PooledConfig(Settings):
 
     name: Annotated[str, Field(max_length=100)]
     frames: Size
+    step: Size
     statistics: list[Annotated[str, Field(max_length=40)]] = Field(min_length=1, max_length=64)
     level: Level
 
@@ -158,4 +162,5 @@ def rebuilt(
     given = classifier.logits(np.zeros((1, len(centre)), dtype=np.float32)).shape
     if given != (1, labels):
         raise ValueError(f"the classifier gives scores of shape {given} for {labels} labels")
-    return Pooled(config.name, config.frames, config.statistics, config.level, classifier, centre, spread)
+    windows = config.frames, config.step, config.statistics, config.level
+    return Pooled(config.name, *windows, classifier, centre, spread)

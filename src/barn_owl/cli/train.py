@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import time
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -29,6 +29,8 @@ from barn_owl.cli.plan import show_reasons
 from barn_owl.files import MISSING, claim_folder, is_file, not_a_file
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
+
     import pandas as pd
 
 
@@ -100,46 +102,88 @@ def command(
     barn-owl train clips.csv --run families --family all
     barn-owl train clips.csv --run spread --seeds 5 --ensemble
     """
-    voice = Voice(quiet=quiet, as_json=as_json)
-    ranks = family == "all" or bool(front_ends)
-    ways = {"--seeds": seeds, "--folds": folds, "--subset": subsets, "--family all or --front-end": ranks}
-    _refuse_together([name for name, given in ways.items() if given], resume, ensemble, start_from, frozen)
-    if forget and not start_from:
-        raise click.UsageError("--forget needs --start-from")
+    asked = Asked(
+        voice=Voice(quiet=quiet, as_json=as_json), folder=folder, plan_path=plan_path, recordings=recordings,
+        start_from=start_from, resume=resume, seeds=seeds, folds=folds, subsets=subsets, ensemble=ensemble,
+        families=names() if family == "all" else [], front_ends=[stack.split("+") for stack in front_ends],
+        work=owl.Work(workers=workers, force=force, cache=cache),
+        changes={
+            "family": None if family == "all" else family,
+            "seed": seed,
+            "background": list(background) or None,
+            "unreported": list(unreported) or None,
+            "recordings": [str(path) for path in recordings] or None,
+            "start": {name: value for name, value in (("frozen", frozen), ("forget", list(forget))) if value} or None,
+        },
+    )  # fmt: skip
+    mode = _mode(asked)
+    for option, given in (("--frozen", frozen), ("--forget", forget)):
+        if given and not start_from:
+            raise click.UsageError(f"{option} needs --start-from")
     runs.check_subsets(subsets)  # refused before minutes of listening, not after
-    table, work = read_clips(clips), owl.Work(workers=workers, force=force, cache=cache)
-    given = {
-        "family": None if family == "all" else family,
-        "seed": seed,
-        "background": list(background) or None,
-        "unreported": list(unreported) or None,
-        "recordings": [str(path) for path in recordings] or None,
-        "start": {name: value for name, value in (("frozen", frozen), ("forget", list(forget))) if value} or None,
-    }
-    if resume and not ranks:
-        own = None if plan_path is None else owl.read_plan(plan_path).but(**given)
-        run = train_aloud(voice, table, folder, own, work, resume=True)
-        _say_what_is_there(voice, folder, run)
+    table = read_clips(clips)
+    if resume and not mode.resumes_itself:
+        own = None if plan_path is None else owl.read_plan(plan_path).but(**asked.changes)
+        _train_one(asked, table, own)
         return
     if not_a_file(folder) != MISSING:
         claim_folder(folder, force=force or resume)  # refused before minutes of reading, not after
-    plan = _plan(voice, table, plan_path, start_from, recordings, workers).but(**given)
-    if ranks:
-        _rank(
-            voice, table, folder, plan, work, families=names() if family == "all" else [plan.family],
-            front_ends=[features.split("+") for features in front_ends], resume=resume,
-        )  # fmt: skip
-        return
-    if subsets:
-        _train_subsets(voice, table, folder, plan, work, subsets)
-        return
-    if seeds or folds:
-        _train_several(voice, table, folder, plan, work, seeds=seeds, folds=folds, ensemble=ensemble)
-        return
-    run = train_aloud(voice, table, folder, plan, work)
-    if plan.start.model:
-        _say_what_was_kept(voice, plan, run)
-    _say_what_is_there(voice, folder, run)
+    mode.train(asked, table, _plan(asked, table).but(**asked.changes))
+
+
+@dataclass(frozen=True, kw_only=True)
+class Asked:
+    """What the command was given. changes : settings of the plan that options win over."""
+
+    voice: Voice
+    folder: Path
+    plan_path: Path | None
+    recordings: tuple[Path, ...]
+    start_from: str | None
+    resume: bool
+    seeds: int | None
+    folds: int | None
+    subsets: tuple[float, ...]
+    ensemble: bool
+    families: list[str]
+    front_ends: list[list[str]]
+    work: owl.Work
+    changes: dict[str, Any]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Mode:
+    """A way to train: the options that ask for it, and what it does."""
+
+    options: str
+    is_asked: Callable[[Asked], bool]
+    train: Callable[[Asked, pd.DataFrame, owl.Plan], None]
+    makes_ensembles: bool = False
+    resumes_itself: bool = False
+
+
+def _mode(asked: Asked) -> Mode:
+    """Choose the way to train; options that contradict each other end here."""
+    chosen = [mode for mode in MODES if mode.is_asked(asked)]
+    if len(chosen) > 1:
+        raise click.UsageError(f"{' and '.join(mode.options for mode in chosen)} cannot be had at once")
+    mode = chosen[0] if chosen else ONE
+    others = [] if mode is ONE or mode.resumes_itself else [mode.options]
+    others += ["--start-from"] if asked.start_from else []
+    if asked.resume and others:
+        raise click.UsageError(f"--resume goes on with one training, or a ranking; leave {others[0]} out")
+    if asked.ensemble and not mode.makes_ensembles:
+        raise click.UsageError("--ensemble needs --seeds or --folds: one model is no ensemble")
+    return mode
+
+
+def _train_one(asked: Asked, table: pd.DataFrame, plan: owl.Plan | None) -> None:
+    run = train_aloud(asked.voice, table, asked.folder, plan, asked.work, resume=asked.resume)
+    if plan is not None and plan.start.model:
+        _say_what_was_kept(asked.voice, plan, run)
+    asked.voice.say(f"\nWrote the run to {asked.folder}.")
+    asked.voice.say(f"Next: barn-owl tag {asked.folder} RECORDING -o events.csv")
+    asked.voice.result({"run": str(asked.folder), **({} if run.tested is None else run.tested.scores.as_dict())})
 
 
 def _say_what_was_kept(voice: Voice, plan: owl.Plan, run: owl.Run) -> None:
@@ -154,42 +198,17 @@ def _say_what_was_kept(voice: Voice, plan: owl.Plan, run: owl.Run) -> None:
         )
 
 
-def _say_what_is_there(voice: Voice, folder: Path, run: owl.Run) -> None:
-    voice.say(f"\nWrote the run to {folder}.")
-    voice.say(f"Next: barn-owl tag {folder} RECORDING -o events.csv")
-    voice.result({"run": str(folder), **({} if run.tested is None else run.tested.scores.as_dict())})
-
-
-def _refuse_together(
-    several: list[str], resume: bool, ensemble: bool, start_from: str | None, frozen: int | None
-) -> None:
-    """Options that contradict each other end here; `several` are those that ask for more than one training."""
-    if len(several) > 1:
-        raise click.UsageError(f"{' and '.join(several)} cannot be had at once")
-    others = [*(name for name in several if "family" not in name), *(["--start-from"] if start_from else [])]
-    if resume and others:
-        raise click.UsageError(f"--resume goes on with one training, or a ranking; leave {others[0]} out")
-    if ensemble and not {"--seeds", "--folds"} & set(several):
-        raise click.UsageError("--ensemble needs --seeds or --folds: one model is no ensemble")
-    if frozen and not start_from:
-        raise click.UsageError("--frozen needs --start-from")
-
-
-def _plan(
-    voice: Voice,
-    table: pd.DataFrame,
-    path: Path | None,
-    start_from: str | None,
-    recordings: tuple[Path, ...],
-    workers: int,
-) -> owl.Plan:
-    if path is not None:
-        plan = owl.read_plan(path)
+def _plan(asked: Asked, table: pd.DataFrame) -> owl.Plan:
+    voice, start_from = asked.voice, asked.start_from
+    if asked.plan_path is not None:
+        plan = owl.read_plan(asked.plan_path)
     elif start_from:
         plan = owl.Plan()
     else:
         with voice.progress("listening to clips") as progress:
-            suggestion = owl.suggest_plan(table, recordings=recordings, workers=workers, progress=progress)
+            suggestion = owl.suggest_plan(
+                table, recordings=asked.recordings, workers=asked.work.workers, progress=progress
+            )
         voice.say("No plan is given, so one was fitted to the clips:")
         show_reasons(voice, suggestion)
         plan = suggestion.plan
@@ -256,17 +275,8 @@ def show_expectation(voice: Voice, run: owl.Run) -> None:
         voice.warn(doubt)
 
 
-def _rank(
-    voice: Voice,
-    clips: pd.DataFrame,
-    folder: Path,
-    plan: owl.Plan,
-    work: owl.Work,
-    *,
-    families: list[str],
-    front_ends: list[list[str]],
-    resume: bool,
-) -> None:
+def _rank(asked: Asked, clips: pd.DataFrame, plan: owl.Plan) -> None:
+    voice, folder, families = asked.voice, asked.folder, asked.families or [plan.family]
     begin, teller = time.perf_counter(), EpochTeller(voice)
 
     def told(name: str, number: int, total: int) -> None:
@@ -278,8 +288,8 @@ def _rank(
     with voice.progress("reading clips") as reading:
         try:
             ranking = owl.train_families(
-                clips, folder, plan, families=families, front_ends=front_ends, resume=resume,
-                work=replace(work, reading=reading, watch=teller, told=told),
+                clips, folder, plan, families=families, front_ends=asked.front_ends, resume=asked.resume,
+                work=replace(asked.work, reading=reading, watch=teller, told=told),
             )  # fmt: skip
         except KeyboardInterrupt:
             voice.say(f"What is done is ranked in {folder / 'families.csv'}; --resume goes on with the others.")
@@ -296,46 +306,31 @@ def _rank(
     )
 
 
-def _train_several(
-    voice: Voice,
-    clips: pd.DataFrame,
-    folder: Path,
-    plan: owl.Plan,
-    work: owl.Work,
-    *,
-    seeds: int | None,
-    folds: int | None,
-    ensemble: bool,
-) -> None:
+def _train_several(asked: Asked, clips: pd.DataFrame, plan: owl.Plan) -> None:
     from barn_owl.runs.several import spread
 
+    voice, folder = asked.voice, asked.folder
     with voice.progress("reading clips") as reading:
         table = owl.train_several(
-            clips, folder, plan, seeds=seeds, folds=folds, ensemble=ensemble,
-            work=replace(work, reading=reading, told=voice.begins),
+            clips, folder, plan, seeds=asked.seeds, folds=asked.folds, ensemble=asked.ensemble,
+            work=replace(asked.work, reading=reading, told=voice.begins),
         )  # fmt: skip
     voice.table(table.rename(columns=_heading))
     found = spread(table)
     for name, values in found.items():
         voice.say(f"{name.replace('_', ' ')}: {values['mean']:.3f} on average, {values['deviation']:.3f} deviation")
     voice.say(f"\nWrote a run each to {folder}, and spread.csv.")
-    if ensemble:
+    if asked.ensemble:
         show_scores(voice, owl.open_run(folder).evaluate())
         voice.say(f"\nThe ensemble is in {folder}. Next: barn-owl tag {folder} RECORDING -o events.csv")
     voice.result({"run": str(folder), "spread": found})
 
 
-def _train_subsets(
-    voice: Voice,
-    clips: pd.DataFrame,
-    folder: Path,
-    plan: owl.Plan,
-    work: owl.Work,
-    subsets: tuple[float, ...],
-) -> None:
+def _train_subsets(asked: Asked, clips: pd.DataFrame, plan: owl.Plan) -> None:
+    voice, folder = asked.voice, asked.folder
     with voice.progress("reading clips") as reading:
         table = owl.train_subsets(
-            clips, folder, plan, subsets=subsets, work=replace(work, reading=reading, told=voice.begins)
+            clips, folder, plan, subsets=asked.subsets, work=replace(asked.work, reading=reading, told=voice.begins)
         )
     owl.save_figure(owl.subsets_figure(table), folder / "subsets.png")
     shown = table.drop(columns=["weights", "multiply_adds", "validation_f1", "test_f1"])
@@ -344,6 +339,19 @@ def _train_subsets(
     voice.say(f"\nWrote a run each to {folder}, subsets.csv and subsets.png.")
     voice.say(f"Next: barn-owl evaluate {folder / last}")
     voice.result({"run": str(folder), "subsets": table.astype(object).where(table.notna(), None).to_dict("records")})
+
+
+ONE = Mode(options="", is_asked=lambda _: False, train=_train_one)
+MODES = (
+    Mode(options="--seeds", is_asked=lambda asked: bool(asked.seeds), train=_train_several, makes_ensembles=True),
+    Mode(options="--folds", is_asked=lambda asked: bool(asked.folds), train=_train_several, makes_ensembles=True),
+    Mode(options="--subset", is_asked=lambda asked: bool(asked.subsets), train=_train_subsets),
+    Mode(
+        options="--family all or --front-end", is_asked=lambda asked: bool(asked.families or asked.front_ends),
+        train=_rank, resumes_itself=True,
+    ),
+)  # fmt: skip
+"""Ways to train; at most one is asked for, and `ONE` else."""
 
 
 def _heading(name: str) -> str:

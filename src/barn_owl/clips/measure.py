@@ -122,7 +122,7 @@ def _fingerprint(frames: np.ndarray) -> np.ndarray:
 def _sound(frames: np.ndarray) -> np.ndarray:
     """How the clip sounds where something happens, whatever its level."""
     # Without a margin: a faint sound, which no more than doubts its label, should still be heard.
-    stands_out = activity(frames, margin_db=0)
+    stands_out = activity(frames, front_end().hop_s, margin_db=0)
     lively = frames[stands_out >= 0.3 * stands_out.max()]
     bands = np.arange(frames.shape[1]) + 0.5
     cosines = np.cos(np.pi * np.arange(1, COEFFICIENTS + 1)[:, None] * bands / frames.shape[1]).T

@@ -33,8 +33,9 @@ from barn_owl.runs import Work
 from barn_owl.runs.data import RunData, label_names, read_clips, usable_clips, with_sides
 from barn_owl.runs.run import judge
 from barn_owl.runs.suggest import Suggestion, suggest_plan
-from barn_owl.runs.training import as_model, write_table
+from barn_owl.runs.training import as_model
 from barn_owl.runs.work import PLAIN
+from barn_owl.runs.writing import write_table
 
 FOLDS = 4
 """Folds of the clips that are not for the test; each step of a race is judged on another one."""

@@ -24,8 +24,9 @@ from barn_owl.model import Model
 from barn_owl.network.architecture import NetworkSettings
 from barn_owl.runs import Run, Work
 from barn_owl.runs.data import RunData, read_clips
-from barn_owl.runs.training import fit_into, write_run, write_table
+from barn_owl.runs.training import fit_into
 from barn_owl.runs.work import PLAIN
+from barn_owl.runs.writing import write_run, write_table
 
 ROUNDS = 2
 """Rounds of taking out and training: in one, too much would be lost at once to be learnt back."""

@@ -8,27 +8,32 @@ from barn_owl.arrays import power_of, quantile
 QUIET_SHARE = 0.2
 MARGIN_DB = 6.0
 """Noise that is steady on the whole still goes up and down by this much."""
-SMOOTH_FRAMES = 5
+SMOOTH_S = 0.08
 STANDS_OUT_DB = 1.0
 """Activity that steady noise never has."""
 FAINT = 0.1
 """Share of the largest activity of a clip that counts as quiet."""
-LEAST_QUIET = 15
-"""Frames that do not stand out, though they are loud, from which on they are what is behind the sound."""
-NO_QUIET_DB, QUIETER_DB, SHORT_FRAMES = 15.0, 50.0, 50
+QUIET_S = 0.24
+"""Length of what does not stand out, though it is loud, from which on it is what is behind the sound."""
+NO_QUIET_DB, QUIETER_DB, SHORT_S = 15.0, 50.0, 0.8
 """See `around_clip`."""
 TAIL_DB, ATTACK_DB = 30.0, 20.0
 """How far below its loudest moment a sound still sounds, and from where on it has begun."""
 
 
-def activity(frames: np.ndarray, margin_db: float = MARGIN_DB) -> np.ndarray:
+def frames_in(seconds: float, hop_s: float) -> int:
+    """Count the frames that begin within a time, at least 1."""
+    return max(1, round(seconds / hop_s))
+
+
+def activity(frames: np.ndarray, hop_s: float, margin_db: float = MARGIN_DB) -> np.ndarray:
     """How far each frame stands out of the quiet of its own clip, in dB, mean over the bands.
 
-    frames : log-mel in dB, shape ``(frames, bands)``. The quiet is each band's level that a fifth of the
-    frames stay under, and a margin that steady noise does not cross, so a hum or hiss does not count, at whatever
-    level it was recorded; levels are means of five frames. Returns float32, shape ``(frames,)``, at least 0.
+    frames : log-mel in dB, shape ``(frames, bands)``, `hop_s` seconds apart. The quiet is each band's level that a
+    fifth of the frames stay under, and a margin that steady noise does not cross, so a hum or hiss does not count, at
+    whatever level it was recorded; levels are means over 0.08 s. Returns float32, shape ``(frames,)``, at least 0.
     """
-    smooth = scipy.ndimage.uniform_filter1d(frames, SMOOTH_FRAMES, axis=0, mode="nearest")
+    smooth = scipy.ndimage.uniform_filter1d(frames, frames_in(SMOOTH_S, hop_s), axis=0, mode="nearest")
     quiet = quiet_level(smooth)
     return np.asarray(np.maximum(smooth - quiet - np.float32(margin_db), 0).mean(axis=1, dtype=np.float32))
 
@@ -38,16 +43,16 @@ def quiet_level(frames: np.ndarray) -> np.ndarray:
     return quantile(frames, QUIET_SHARE).astype(np.float32)
 
 
-def sounding(levels: np.ndarray) -> np.ndarray:
+def sounding(levels: np.ndarray, hop_s: float) -> np.ndarray:
     """Tell in which frames the sound of a clip is heard; boolean, ``(frames,)``.
 
-    levels : log-mel in dB, ``(frames, bands)``. Those are the frames within 30 dB of the loudest that stand out of
-    the quiet of the clip. Where nothing stands out, as in steady noise, or there is hardly any quiet, as in a clip
-    that is cut close, all within 30 dB sound.
+    levels : log-mel in dB, ``(frames, bands)``, `hop_s` seconds apart. Those are the frames within 30 dB of the
+    loudest that stand out of the quiet of the clip. Where nothing stands out, as in steady noise, or there is hardly
+    any quiet, as in a clip that is cut close, all within 30 dB sound.
     """
-    loud, stands_out = is_loud(levels), activity(levels)
+    loud, stands_out = is_loud(levels), activity(levels, hop_s)
     heard = loud & (stands_out > FAINT * stands_out.max())
-    has_quiet = (loud & ~heard).sum() >= LEAST_QUIET
+    has_quiet = (loud & ~heard).sum() >= frames_in(QUIET_S, hop_s)
     return heard if has_quiet and stands_out.max() >= STANDS_OUT_DB else loud
 
 
@@ -57,15 +62,15 @@ def is_loud(levels: np.ndarray) -> np.ndarray:
     return np.asarray(total >= total.max() - TAIL_DB)
 
 
-def around_clip(levels: np.ndarray, floor_db: float) -> np.ndarray:
-    """Level in dB, ``(bands,)``, of what a clip is put into: its own quiet.
+def around_clip(levels: np.ndarray, hop_s: float, floor_db: float) -> np.ndarray:
+    """Level in dB, ``(bands,)``, of what a clip, given as levels `hop_s` seconds apart, is put into: its own quiet.
 
     A short clip whose quiet is hardly below its loudest moment is cut close, and is put into something much quieter.
     A longer one is steady, and is taken to go on.
     """
     quiet = quiet_level(levels)
     above = float(total_db(levels).max() - total_db(quiet[None])[0])
-    if above < NO_QUIET_DB and len(levels) <= SHORT_FRAMES:
+    if above < NO_QUIET_DB and len(levels) <= frames_in(SHORT_S, hop_s):
         quiet = np.maximum(quiet - np.float32(QUIETER_DB - above), np.float32(floor_db))
     return quiet
 

@@ -10,9 +10,9 @@ import numpy as np
 import scipy
 
 from barn_owl.features import shape
+from barn_owl.features.matrices import FrontEndMatrices
 from barn_owl.features.pitch import PitchFinder
 from barn_owl.features.rows import CHUNK, product
-from barn_owl.features.settings import FrontEndSettings
 from barn_owl.once import once
 
 GROUP_BYTES = 1 << 21
@@ -26,7 +26,7 @@ TEN = np.float32(10)
 class Workspace:
     """Memory that the chunks of one stream use in turns: taking it anew each time would cost more than the sums."""
 
-    def __init__(self, front_end: FrontEndSettings) -> None:
+    def __init__(self, front_end: FrontEndMatrices) -> None:
         self.rows = CHUNK * max(1, min(GROUP, GROUP_BYTES // (4 * CHUNK * front_end.fft_length)))
         self._front_end = front_end
         self._kept: dict[str, np.ndarray] = {}
@@ -52,7 +52,7 @@ class Chunks:
     """
 
     def __init__(
-        self, front_end: FrontEndSettings, frames: np.ndarray, space: Workspace, before: np.ndarray | None
+        self, front_end: FrontEndMatrices, frames: np.ndarray, space: Workspace, before: np.ndarray | None
     ) -> None:
         self.front_end, self.rows, self._frames, self._space = front_end, len(frames), frames, space
         self.before = before

@@ -1,4 +1,4 @@
-"""Cutting samples into frames."""
+"""Cutting samples into frames, and the window that they are weighted with."""
 
 import numpy as np
 
@@ -25,3 +25,15 @@ def frame_view(samples: np.ndarray, frame: int, hop: int) -> np.ndarray:
     view = np.ndarray(shape, samples.dtype, samples, strides=(hop * samples.itemsize, samples.itemsize))
     view.flags.writeable = False
     return view
+
+
+def periodic_window(name: str, samples: int) -> np.ndarray:
+    """Periodic window, float64, ``(samples,)``; any that SciPy knows by name. Raises ValueError for another."""
+    if name == "hann":  # without the cost of importing scipy.signal
+        return np.sin(np.pi * np.arange(samples) / samples) ** 2
+    from scipy.signal import get_window
+
+    try:
+        return np.asarray(get_window(name, samples))
+    except ValueError as error:
+        raise ValueError(f"window {name!r} is not known: {error}") from None

@@ -12,11 +12,11 @@ from functools import cached_property
 import numpy as np
 
 from barn_owl.errors import AudioError
-from barn_owl.features.settings import FrontEndSettings
+from barn_owl.features.matrices import FrontEndMatrices
 from barn_owl.features.stream import FrameStream
 
 
-class FrontEnd(FrontEndSettings):
+class FrontEnd(FrontEndMatrices):
     """How samples become frames of features, several of which can be stacked.
 
     features : names in the order of the columns: ``power``, ``magnitude``, ``spectrogram``, ``mel``,

@@ -1,4 +1,4 @@
-"""Settings of a front end, and all that follows from them: sizes, names of columns, matrices."""
+"""Settings of a front end, and all that follows from them: sizes and names of columns."""
 
 from functools import cached_property
 from itertools import pairwise
@@ -8,11 +8,8 @@ import scipy
 from pydantic import Field, field_validator, model_validator
 
 from barn_owl.features.catalogue import FEATURES, GROUPS
-from barn_owl.features.cepstrum import cosine_matrix
-from barn_owl.features.chroma import chroma_matrix
-from barn_owl.features.framing import frame_count
-from barn_owl.features.mel import mel_bank, mel_edges
-from barn_owl.features.rows import CHUNK
+from barn_owl.features.framing import frame_count, periodic_window
+from barn_owl.features.mel import mel_edges
 from barn_owl.settings import Settings
 from barn_owl.wording import nearest_to
 
@@ -41,7 +38,7 @@ class FrontEndSettings(Settings):
     pad_short: bool = False
     coefficients: int = Field(default=13, ge=1)
     lifter: int = Field(default=0, ge=0)
-    delta_frames: int = Field(default=2, ge=1, le=50)
+    delta_ms: float = Field(default=32.0, gt=0, le=1000)
     pitch_low_hz: float = Field(default=80.0, gt=0)
     pitch_high_hz: float = Field(default=1000.0, gt=0)
 
@@ -82,7 +79,7 @@ class FrontEndSettings(Settings):
             raise ValueError(
                 f"pitch_low_hz must be below pitch_high_hz={self.pitch_high_hz:g}, got {self.pitch_low_hz:g}"
             )
-        self._window_of(self.frame)
+        periodic_window(self.window, self.frame)  # a name that is not known is told here
         return self
 
     def _takes_no_more_than_sensible(self) -> None:
@@ -111,6 +108,11 @@ class FrontEndSettings(Settings):
     def hop_s(self) -> float:
         """Step between frames in seconds, as it really is after rounding to samples."""
         return self.hop / self.rate_hz
+
+    @property
+    def delta_frames(self) -> int:
+        """Frames on either side of one that its slope is found over."""
+        return max(1, round(self.delta_ms / 1000 / self.hop_s))
 
     @property
     def fft_length(self) -> int:
@@ -204,58 +206,6 @@ class FrontEndSettings(Settings):
             )
         found += [f"{after} is named twice in a row" for before, after in pairwise(self.features) if before == after]
         return found
-
-    def _window_of(self, samples: int) -> np.ndarray:
-        """Periodic window, float64; any that SciPy knows by name."""
-        if self.window == "hann":  # without the cost of importing scipy.signal
-            return np.sin(np.pi * np.arange(samples) / samples) ** 2
-        from scipy.signal import get_window
-
-        try:
-            return np.asarray(get_window(self.window, samples))
-        except ValueError as error:
-            raise ValueError(f"window {self.window!r} is not known: {error}") from None
-
-    @cached_property
-    def window_rows(self) -> np.ndarray:
-        """The window, scaled so that a full-scale sine has a spectral peak of 1, float32, ``(CHUNK, frame)``.
-
-        Repeated for each row of a chunk: a product of equal shapes is three times faster here.
-        """
-        window = self._window_of(self.frame)
-        return np.tile((window * 2 / window.sum()).astype(np.float32), (CHUNK, 1))
-
-    @cached_property
-    def mel_blocks(self) -> list[tuple[slice, slice, np.ndarray]]:
-        """The mel bank in a few blocks (bands, columns, weights): most of the full matrix is zero.
-
-        Each bin's weight stands twice, for the squares of its real and its imaginary part (see
-        `Chunk.squares`), so that the matrix product also adds the two up.
-        """
-        bank = mel_bank(self.bands, self.low_hz, self.top_hz, self.rate_hz, self.fft_length).astype(np.float32)
-        twice = bank[(np.arange(self.fft_length) + 1) // 2]
-        blocks = []
-        for bands in np.array_split(np.arange(self.bands), min(3, self.bands)):
-            used = np.flatnonzero(twice[:, bands].any(axis=1))
-            columns = slice(int(used[0]), int(used[-1]) + 1)
-            group = slice(int(bands[0]), int(bands[-1]) + 1)
-            blocks.append((group, columns, np.ascontiguousarray(twice[columns, group])))
-        return blocks
-
-    @cached_property
-    def cosines(self) -> np.ndarray:
-        """Matrix from log-mel to cepstral coefficients, float32, ``(bands, coefficients)``."""
-        return cosine_matrix(self.bands, self.coefficients, self.lifter).astype(np.float32)
-
-    @cached_property
-    def pitch_classes(self) -> np.ndarray:
-        """Matrix from power spectrum to pitch classes, float32, ``(bins, 12)``."""
-        return chroma_matrix(self.fft_length, self.rate_hz).astype(np.float32)
-
-    @cached_property
-    def floor(self) -> np.float32:
-        """The floor as power."""
-        return np.float32(10 ** (self.floor_db / 10))
 
     def count(self, samples: int) -> int:
         """Count the frames in `samples` samples."""

@@ -10,8 +10,8 @@ from barn_owl.errors import AudioError
 from barn_owl.features.cepstrum import deltas
 from barn_owl.features.chunk import COMPUTED, Chunks, Workspace
 from barn_owl.features.framing import frame_view
+from barn_owl.features.matrices import FrontEndMatrices
 from barn_owl.features.rows import CHUNK
-from barn_owl.features.settings import FrontEndSettings
 
 
 class FrameStream:
@@ -32,7 +32,7 @@ class FrameStream:
     True
     """
 
-    def __init__(self, front_end: FrontEndSettings, *, patient: bool = False, workers: int = 1) -> None:
+    def __init__(self, front_end: FrontEndMatrices, *, patient: bool = False, workers: int = 1) -> None:
         self.front_end, self._patient = front_end, patient
         self.given = 0
         """Frames given out so far."""
@@ -152,7 +152,7 @@ class MomentaryLoudness:
 
     LOWEST = -100.0
 
-    def __init__(self, front_end: FrontEndSettings) -> None:
+    def __init__(self, front_end: FrontEndMatrices) -> None:
         self._hop, self._frame = front_end.hop, front_end.frame
         self._weighting = KWeighting(front_end.rate_hz)
         self._rest = np.empty(0)

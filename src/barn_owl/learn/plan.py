@@ -10,6 +10,7 @@ from pydantic import ConfigDict, Field, field_validator, model_validator
 
 from barn_owl.classifiers.kind import ClassifierKind, kind_of, kinds, names
 from barn_owl.classifiers.level import Level
+from barn_owl.classifiers.pooled import STEP_S
 from barn_owl.clips import Shares
 from barn_owl.errors import PlanError
 from barn_owl.features import FrontEnd, pool
@@ -225,6 +226,11 @@ class Plan(Settings):
     def window_frames(self) -> int:
         """Frames of a window of ``pooling.window_s``."""
         return self.front_end.count(round(self.pooling.window_s * self.front_end.rate_hz))
+
+    @property
+    def window_step(self) -> int:
+        """Frames from one window to the next."""
+        return max(1, round(STEP_S / self.front_end.hop_s))
 
     @property
     def levels(self) -> Level:

@@ -118,7 +118,8 @@ def fit_pooled(
     name = plan.family if estimator is None else type(estimator).__name__
     found = plan.kind.candidates(task, plan.own) if estimator is None else _somebody_elses(task, estimator)
     kept, curves, interrupted = _best(plan, found, watched.targets, watch, keep)
-    family = Pooled(name, plan.window_frames, plan.pooling.statistics, plan.levels, kept.make(), centre, spread)
+    how = plan.window_frames, plan.window_step, plan.pooling.statistics, plan.levels
+    family = Pooled(name, *how, kept.make(), centre, spread)
     return Fitted(
         family=family, mean=windows.mean, deviation=windows.deviation, curves=curves, interrupted=interrupted
     )

@@ -210,7 +210,7 @@ def _cut(samples: np.ndarray, front_end: FrontEnd, labels: list[str]) -> _Placed
     """Keep of a clip what is heard of its sound, faded out, and find where that begins."""
     log_mel = front_end.but(features=["log-mel"], pad_short=True)
     levels = log_mel.frames(samples)
-    heard = sounding(levels)
+    heard = sounding(levels, log_mel.hop_s)
     last = int(np.flatnonzero(heard)[-1])
     first = max(0, min(onset_frame(levels, heard), int(heard.argmax())) - 1)
     kept = samples[first * front_end.hop : last * front_end.hop + front_end.frame].copy()

@@ -171,7 +171,7 @@ class SceneMaker:
                 frames, heard, onset = frames[first : first + space], heard[first : first + space], onset - first
             around = frames.min(axis=0)
             if self._adds:
-                around = around_clip(frames, self._front_end.floor_db)
+                around = around_clip(frames, self._front_end.hop_s, self._front_end.floor_db)
                 change = self._augment.response_db(rng) + np.float32(rng.uniform(-8, 8) - 10 * np.log10(sound.power))
                 frames, around = frames + change, around + change
             scene.frames[at : at + gap] = around

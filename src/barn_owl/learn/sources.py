@@ -7,7 +7,16 @@ import numpy as np
 
 from barn_owl.arrays import power_of
 from barn_owl.features import FrontEnd
-from barn_owl.features.activity import FAINT, LEAST_QUIET, activity, is_loud, onset_frame, quiet_level, sounding
+from barn_owl.features.activity import (
+    FAINT,
+    QUIET_S,
+    activity,
+    frames_in,
+    is_loud,
+    onset_frame,
+    quiet_level,
+    sounding,
+)
 from barn_owl.sound import made_up_sound
 
 LEAD_S, TAIL_S = 0.05, 0.8
@@ -43,10 +52,10 @@ def describe(front_end: FrontEnd, frames: np.ndarray) -> ClipSound:
     """Find the sound within the frames of a clip, ``(frames, width)``."""
     levels = frames[:, front_end.level_columns]
     if "log-mel" in front_end.widths:
-        heard, loud = sounding(levels), is_loud(levels)
+        heard, loud = sounding(levels, front_end.hop_s), is_loud(levels)
         onset = onset_frame(levels, heard)
     else:  # no levels in dB: only what stands out can be told
-        stands_out = activity(levels)
+        stands_out = activity(levels, front_end.hop_s)
         heard = loud = stands_out >= FAINT * stands_out.max()
         onset = int(heard.argmax())
     at = np.flatnonzero(heard)
@@ -55,7 +64,8 @@ def describe(front_end: FrontEnd, frames: np.ndarray) -> ClipSound:
     last = min(int(np.flatnonzero(loud)[-1]), int(at[-1]) + round(TAIL_S / front_end.hop_s)) + 1
     power = float(power_of(levels[heard]).sum(axis=1, dtype=np.float64).mean()) if front_end.is_log_mel else 1.0
     quiet = levels[~heard]
-    behind = power_of(quiet_level(quiet)) if front_end.is_log_mel and len(quiet) >= LEAST_QUIET else None
+    enough = len(quiet) >= frames_in(QUIET_S, front_end.hop_s)
+    behind = power_of(quiet_level(quiet)) if front_end.is_log_mel and enough else None
     return ClipSound(first, last, onset - first, heard[first:last], max(power, TINY), behind)
 
 

@@ -248,9 +248,8 @@ class OverRows:
         self._targets = targets
         centre, spread = centre_and_spread(self._rows)
         mlp = plan.kind.network(self._rows.shape[1], len(labels), plan.own, rng)
-        self._pooled = Pooled(
-            plan.family, plan.window_frames, plan.pooling.statistics, plan.levels, mlp, centre, spread
-        )
+        how = plan.window_frames, plan.window_step, plan.pooling.statistics, plan.levels
+        self._pooled = Pooled(plan.family, *how, mlp, centre, spread)
         self.network = mlp.network
         self._rows = (self._rows - centre) / spread
         self._watched = None if validation is None else drawn_windows(plan, labels, validation, watched=True)

@@ -1,5 +1,3 @@
-from .model import (
-    Model as Model,
-    load_model as load_model,
-)
+from .loading import load_model as load_model
+from .model import Model as Model
 from .settings import DecisionSettings as DecisionSettings

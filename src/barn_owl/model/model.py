@@ -1,34 +1,24 @@
-"""A model: front end, labels, weights and decision settings, in one safetensors file."""
+"""A model: front end, labels, weights and decision settings, and what it says of clips."""
 
-import json
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 from typing import Any, NamedTuple
 
 import numpy as np
-from safetensors import SafetensorError, safe_open
-from safetensors.numpy import save_file
 
 from barn_owl.audio import resample
 from barn_owl.classifiers.base import Cost, Family, Steps, named
-from barn_owl.classifiers.kind import rebuild
-from barn_owl.errors import AudioError, BarnOwlError, ModelError
+from barn_owl.errors import AudioError
 from barn_owl.features import FrontEnd
 from barn_owl.features.activity import around_clip, quiet_level
-from barn_owl.files import is_file, is_folder, not_a_file, whole_file
-from barn_owl.model.extras import ExtraColumn, ExtraColumns
-from barn_owl.model.header import Header, check_arrays, parsed
-from barn_owl.model.kept import Kept, packed, unpacked
+from barn_owl.model.extras import ExtraColumns
+from barn_owl.model.file import write_model_file
+from barn_owl.model.kept import Kept, packed
 from barn_owl.model.settings import DecisionSettings
-from barn_owl.names import from_text
 from barn_owl.network import sigmoid, softmax
 from barn_owl.sound import UniformSettings, make_uniform
 
-FORMAT = 8
-"""Version of the header; raised when an older Barn Owl could misread it."""
-OLDEST = 8
-"""Oldest format that is read."""
 STEPS_AT_ONCE = 1024
 
 
@@ -127,7 +117,9 @@ class Model:
         """The same for a clip; see `around_clip`."""
         if not self.front_end.is_log_mel:
             return self.around(frames)
-        return np.repeat(around_clip(frames, self.front_end.floor_db)[None], self.family.window // 2, axis=0)
+        return np.repeat(
+            around_clip(frames, self.front_end.hop_s, self.front_end.floor_db)[None], self.family.window // 2, axis=0
+        )
 
     def clip(self, frames: np.ndarray, extras: np.ndarray | None = None) -> ClipSaid:
         """Say what sounds in one clip, given as frames of the front end.
@@ -164,7 +156,6 @@ class Model:
     def save(self, path: str | Path) -> None:
         """Write the model file, whole or not at all. Raises ModelError when it holds somebody else's estimator."""
         header = {
-            "format": FORMAT,
             "labels": self.labels,
             "background": self.background,
             "unreported": self.unreported,
@@ -184,114 +175,4 @@ class Model:
         arrays |= {
             f"kept.{number}": packed(one.frames, self.front_end.floor_db) for number, one in enumerate(self.kept)
         }
-        arrays = {name: np.ascontiguousarray(array) for name, array in arrays.items()}
-        with whole_file(path) as beside:
-            save_file(arrays, beside, metadata={"barn_owl": json.dumps(header, ensure_ascii=False)})
-
-
-def load_model(path: str | Path) -> Model:
-    """Load a model from its file, or from the folder of a run.
-
-    Raises ModelError when the file is missing, damaged, not a Barn Owl model or from a newer version.
-
-    >>> barn_owl.load_model("first").background
-    ['still']
-    """
-    path = Path(from_text(str(path)))
-    if is_folder(path):
-        if not is_file(path / "model.safetensors"):
-            raise ModelError(f"{path} is not a finished run: it holds no model.safetensors")
-        path = path / "model.safetensors"
-    if why := not_a_file(path):
-        raise ModelError(f"{path} {why}")
-    header, arrays = _read(path)
-    try:
-        return _made(header, arrays)
-    except (KeyError, ValueError, BarnOwlError) as error:
-        said = str(error) if isinstance(error, ValueError | BarnOwlError) else f"it lacks {error}"
-        raise ModelError(f"{path} is damaged: {said}") from error
-
-
-def _made(header: Header, arrays: dict[str, np.ndarray]) -> Model:
-    """Build a model of what its file says, and prove that it can be used."""
-    check_arrays(arrays)
-    weights = {name[8:]: array for name, array in arrays.items() if name.startswith("weights.")}
-    front_end = header.made_front_end()
-    deviation = _fitting(arrays["deviation"], front_end.width)
-    if not (deviation > 0).all():
-        raise ValueError("a deviation of the standardisation is not above 0")
-    columns = [ExtraColumn(name=column.name, words=column.words) for column in header.extra_columns]
-    model = Model(
-        labels=header.labels,
-        background=header.background,
-        unreported=header.unreported,
-        front_end=front_end,
-        clips=header.made_clips(),
-        decision=header.decision,
-        mean=_fitting(arrays["mean"], front_end.width),
-        deviation=deviation,
-        family=rebuild(header.family, weights, front_end.width, len(header.labels), multilabel=header.overlapping),
-        overlapping=header.overlapping,
-        temperature=header.temperature,
-        thresholds=header.thresholds,
-        extra_columns=ExtraColumns(columns=columns),
-        provenance=header.provenance,
-        kept=[
-            Kept(str(label), unpacked(arrays[f"kept.{number}"], front_end.floor_db, front_end.width))
-            for number, label in enumerate(header.kept)
-        ],
-    )
-    _prove(model)
-    return model
-
-
-def _prove(model: Model) -> None:
-    """Score some silence. Whatever goes wrong there would go wrong in use: arrays of wrong shapes or kinds, no
-    numbers.
-    """
-    family = model.family
-    try:
-        with np.errstate(all="ignore"):
-            frames = np.zeros((family.window + family.step, model.front_end.width), dtype=np.float32)
-            said = model.steps(frames + np.float32(model.front_end.floor_db / 2))
-    except BarnOwlError:
-        raise
-    except Exception as error:
-        raise ValueError(f"its arrays do not fit together ({type(error).__name__}: {error})") from error
-    followed, named_by = (2, 1 if model.names_events else len(model.labels)), (2, len(model.labels) + 2)
-    shapes = said.sounds.shape, said.begins.shape, said.naming.shape
-    if shapes != (followed, followed, named_by):
-        raise ValueError(f"it gives scores of shapes {shapes}, expected {(followed, followed, named_by)}")
-    if not all(np.isfinite(part).all() for part in said[:3]):
-        raise ValueError("it gives scores that are no numbers")
-
-
-def _read(path: Path) -> tuple[Header, dict[str, np.ndarray]]:
-    try:
-        with safe_open(path, framework="numpy") as file:
-            metadata = file.metadata() or {}
-            arrays = {name: file.get_tensor(name) for name in file.keys()}  # noqa: SIM118 - not a mapping
-    except (SafetensorError, OSError, ValueError, TypeError, AttributeError) as error:  # of types NumPy lacks
-        raise ModelError(f"{path} is not a model file, or is damaged: {error}") from error
-    if "barn_owl" not in metadata:
-        raise ModelError(f"{path} holds weights, but they are not those of a Barn Owl model")
-    try:
-        header = parsed(metadata["barn_owl"])
-        version = header.get("format")
-        if isinstance(version, int) and version > FORMAT:
-            raise ModelError(
-                f"{path} was written by a newer Barn Owl (model format {version}, this one reads {FORMAT}); update"
-            )
-        if isinstance(version, int) and version < OLDEST:
-            raise ModelError(f"{path} was written by an older Barn Owl (model format {version}); train it again")
-        return Header(**header), arrays
-    except ModelError:
-        raise
-    except (ValueError, TypeError, RecursionError, BarnOwlError) as error:
-        raise ModelError(f"{path} is damaged: {error}") from error
-
-
-def _fitting(array: np.ndarray, width: int) -> np.ndarray:
-    if array.shape != (width,):
-        raise ValueError(f"the standardisation has shape {array.shape}, expected ({width},)")
-    return array
+        write_model_file(path, header, arrays)

@@ -63,7 +63,7 @@ def calm_frames(plan: Plan, stretches: Sequence[Excerpt]) -> ClipFrames:
             frames.append(plan.front_end.frames(read_uniform(stretch, plan.front_end.rate_hz, plan.clips)))
         except AudioError:
             continue  # digital silence, or too short: nothing to learn from, and told when it was listened to
-    loud = [float(activity(part[:, plan.front_end.level_columns]).mean()) for part in frames]
+    loud = [float(activity(part[:, plan.front_end.level_columns], plan.front_end.hop_s).mean()) for part in frames]
     kept = np.argsort(loud, kind="stable")[: max(1, round(CALM * len(frames)))]
     return ClipFrames([frames[int(number)] for number in kept])
 

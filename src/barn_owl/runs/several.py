@@ -22,18 +22,12 @@ from barn_owl.learn import Fitted, Plan, fit
 from barn_owl.model import Model
 from barn_owl.parallel import each, on_cluster
 from barn_owl.runs.data import RunData, read_clips, usable_clips, with_sides
+from barn_owl.runs.resuming import found_checkpoint, is_finished, own_plan
 from barn_owl.runs.run import HIDDEN, Run, judge
 from barn_owl.runs.suggest import suggest_plan
-from barn_owl.runs.training import (
-    as_model,
-    fit_into,
-    found_checkpoint,
-    is_finished,
-    own_plan,
-    write_run,
-    write_table,
-)
+from barn_owl.runs.training import as_model, fit_into
 from barn_owl.runs.work import PLAIN, Work
+from barn_owl.runs.writing import write_run, write_table
 
 
 def train_families(

@@ -209,11 +209,11 @@ def _hear(excerpt: Excerpt) -> _Heard | str:
     except BarnOwlError as error:
         return str(error)
     levels, power = frames[:, : front_end.bands], frames[:, front_end.bands :].mean(axis=0, dtype=np.float64)
-    at = np.flatnonzero(sounding(levels))
+    at = np.flatnonzero(sounding(levels, front_end.hop_s))
     above = np.arange(len(power)) * front_end.bin_hz > 8_000
     return _Heard(
         duration_s=facts.duration_s,
-        active_s=_active_s(activity(levels), front_end.hop_s),
+        active_s=_active_s(activity(levels, front_end.hop_s), front_end.hop_s),
         sound_s=(at[-1] - at[0] + 1) * front_end.hop_s,
         gap_s=float(np.diff(at).max(initial=1) - 1) * front_end.hop_s,
         rate_hz=facts.rate_hz,

@@ -8,7 +8,7 @@ from barn_owl.clips import read_corrections, write_clip_table
 from barn_owl.evaluate import Evaluation, Scores
 from barn_owl.files import is_file, write_json
 from barn_owl.runs import Run
-from barn_owl.runs.training import write_table
+from barn_owl.runs.writing import write_table
 from barn_owl.show.confusion import confusion_figure
 from barn_owl.show.learning import curves_figure
 from barn_owl.show.report import report_figures, write_report

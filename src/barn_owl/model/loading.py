@@ -1,0 +1,98 @@
+"""From the file of a model to the model, checked."""
+
+from pathlib import Path
+
+import numpy as np
+
+from barn_owl.classifiers.kind import rebuild
+from barn_owl.errors import BarnOwlError, ModelError
+from barn_owl.files import is_file, is_folder, not_a_file
+from barn_owl.model.extras import ExtraColumn, ExtraColumns
+from barn_owl.model.file import read_model_file
+from barn_owl.model.header import Header, check_arrays
+from barn_owl.model.kept import Kept, unpacked
+from barn_owl.model.model import Model
+from barn_owl.names import from_text
+
+
+def load_model(path: str | Path) -> Model:
+    """Load a model from its file, or from the folder of a run.
+
+    Raises ModelError when the file is missing, damaged, not a Barn Owl model or from a newer version.
+
+    >>> barn_owl.load_model("first").background
+    ['still']
+    """
+    path = Path(from_text(str(path)))
+    if is_folder(path):
+        if not is_file(path / "model.safetensors"):
+            raise ModelError(f"{path} is not a finished run: it holds no model.safetensors")
+        path = path / "model.safetensors"
+    if why := not_a_file(path):
+        raise ModelError(f"{path} {why}")
+    header, arrays = read_model_file(path)
+    try:
+        return _made(header, arrays)
+    except (KeyError, ValueError, BarnOwlError) as error:
+        said = str(error) if isinstance(error, ValueError | BarnOwlError) else f"it lacks {error}"
+        raise ModelError(f"{path} is damaged: {said}") from error
+
+
+def _made(header: Header, arrays: dict[str, np.ndarray]) -> Model:
+    """Build a model of what its file says, and prove that it can be used."""
+    check_arrays(arrays)
+    weights = {name[8:]: array for name, array in arrays.items() if name.startswith("weights.")}
+    front_end = header.made_front_end()
+    deviation = _fitting(arrays["deviation"], front_end.width)
+    if not (deviation > 0).all():
+        raise ValueError("a deviation of the standardisation is not above 0")
+    columns = [ExtraColumn(name=column.name, words=column.words) for column in header.extra_columns]
+    model = Model(
+        labels=header.labels,
+        background=header.background,
+        unreported=header.unreported,
+        front_end=front_end,
+        clips=header.made_clips(),
+        decision=header.decision,
+        mean=_fitting(arrays["mean"], front_end.width),
+        deviation=deviation,
+        family=rebuild(header.family, weights, front_end.width, len(header.labels), multilabel=header.overlapping),
+        overlapping=header.overlapping,
+        temperature=header.temperature,
+        thresholds=header.thresholds,
+        extra_columns=ExtraColumns(columns=columns),
+        provenance=header.provenance,
+        kept=[
+            Kept(str(label), unpacked(arrays[f"kept.{number}"], front_end.floor_db, front_end.width))
+            for number, label in enumerate(header.kept)
+        ],
+    )
+    _prove(model)
+    return model
+
+
+def _prove(model: Model) -> None:
+    """Score some silence. Whatever goes wrong there would go wrong in use: arrays of wrong shapes or kinds, no
+    numbers.
+    """
+    family = model.family
+    try:
+        with np.errstate(all="ignore"):
+            frames = np.zeros((family.window + family.step, model.front_end.width), dtype=np.float32)
+            said = model.steps(frames + np.float32(model.front_end.floor_db / 2))
+    except BarnOwlError:
+        raise
+    except Exception as error:
+        raise ValueError(f"its arrays do not fit together ({type(error).__name__}: {error})") from error
+    followed, named_by = (2, 1 if model.names_events else len(model.labels)), (2, len(model.labels) + 2)
+    shapes = said.sounds.shape, said.begins.shape, said.naming.shape
+    if shapes != (followed, followed, named_by):
+        raise ValueError(f"it gives scores of shapes {shapes}, expected {(followed, followed, named_by)}")
+    if not all(np.isfinite(part).all() for part in said[:3]):
+        raise ValueError("it gives scores that are no numbers")
+
+
+def _fitting(array: np.ndarray, width: int) -> np.ndarray:
+    if array.shape != (width,):
+        raise ValueError(f"the standardisation has shape {array.shape}, expected ({width},)")
+    return array

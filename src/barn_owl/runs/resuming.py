@@ -1,0 +1,67 @@
+"""Whether a training that was stopped can go on: its plan, clips and checkpoint."""
+
+from pathlib import Path
+from typing import Any
+
+import pandas as pd
+
+from barn_owl.clips import read_clip_table
+from barn_owl.errors import ModelError, PlanError, TableError
+from barn_owl.files import is_file, real_path
+from barn_owl.learn import Plan, read_plan
+from barn_owl.learn.checkpoint import Checkpoint, read_checkpoint
+from barn_owl.runs.run import CHECKPOINT
+
+
+def own_plan(folder: Path, plan: Plan | None) -> Plan:
+    """Return the plan of a run that is to go on.
+
+    Raises PlanError when `plan` is given and differs, naming the keys.
+    """
+    if not is_file(folder / "plan.toml"):
+        raise ModelError(f"{folder} holds no training to resume; leave --resume out to begin one")
+    own = read_plan(folder / "plan.toml")
+    changed = _differences(own.model_dump(), plan.model_dump()) if plan else []
+    if changed:
+        raise PlanError(
+            f"the plan is not that of {folder}, so it cannot be resumed; changed: {', '.join(changed[:5])}. "
+            "Train into another folder, or leave the changes out"
+        )
+    return own
+
+
+def is_finished(folder: Path) -> bool:
+    """Whether a folder holds a run that is whole: what is written last is there."""
+    return is_file(folder / "predictions.csv")
+
+
+def found_checkpoint(folder: Path, clips: pd.DataFrame) -> Checkpoint | None:
+    """Return the checkpoint of a run, if it has one. Raises TableError when its clips were others, and says which."""
+    if not is_file(folder / "clips.csv"):
+        return None
+    before, now = _known_rows(read_clip_table(folder / "clips.csv")), _known_rows(clips)
+    if before != now:
+        gone, new = sorted(set(before) - set(now)), sorted(set(now) - set(before))
+        example = f"; the first: {(gone or new)[0]}" if gone or new else " (they are in another order)"
+        raise TableError(
+            f"the clips are not those of {folder}, so it cannot be resumed: {len(gone)} rows are gone or changed, "
+            f"{len(new)} are new{example}"
+        )
+    return read_checkpoint(folder / CHECKPOINT) if is_file(folder / CHECKPOINT) else None
+
+
+def _differences(before: dict[str, Any], after: dict[str, Any], section: str = "") -> list[str]:
+    changed = []
+    for key, value in before.items():
+        if isinstance(value, dict) and isinstance(after[key], dict):
+            changed += _differences(value, after[key], f"{section}{key}.")
+        elif value != after[key]:
+            changed.append(f"{section}{key} ({value!r} there, {after[key]!r} now)")
+    return changed
+
+
+def _known_rows(clips: pd.DataFrame) -> list[str]:
+    """What makes a row the same one, with the whole path of its file: tables lie in different folders."""
+    columns = ["start_s", "end_s", "label", "split"]
+    rows = clips[columns].astype(object).where(clips[columns].notna(), "").itertuples(index=False, name=None)
+    return [f"{real_path(file)} {row}" for file, row in zip(clips["file"], rows, strict=True)]

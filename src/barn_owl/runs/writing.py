@@ -1,0 +1,126 @@
+"""The files of a run."""
+
+import hashlib
+import platform
+import time
+from dataclasses import asdict, replace
+from datetime import UTC, datetime
+from functools import cache
+from importlib.metadata import version
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from barn_owl.audio import Excerpt
+from barn_owl.classifiers.cnn import networks_in
+from barn_owl.clips import write_clip_table
+from barn_owl.clips.sides import SIDES
+from barn_owl.evaluate import Evaluation, Scores
+from barn_owl.evaluate.predictions import hear, with_predictions
+from barn_owl.files import whole_file, write_json
+from barn_owl.learn import Fitted, Plan, write_plan
+from barn_owl.learn.rehearsal import Rehearsed
+from barn_owl.learn.summary import summary
+from barn_owl.model import Model
+from barn_owl.runs.data import RunData
+from barn_owl.runs.keeping import examples_to_keep
+from barn_owl.runs.memory import peak_memory_mb
+from barn_owl.runs.run import HIDDEN, Run, judge
+
+
+def write_run(
+    folder: Path,
+    plan: Plan,
+    data: RunData,
+    model: Model,
+    fitted: Fitted,
+    begin: float,
+    *,
+    watched: pd.DataFrame | None = None,
+    rehearsed: Rehearsed | None = None,
+) -> Run:
+    """Judge a model on each side of the split and write all files of a run.
+
+    watched : predictions for the validation clips by a model that was not fitted to them; left out, the model's own.
+    """
+    heard = hear(model, data.table, data.frames)
+    predictions = with_predictions(model, data.table, data.frames, heard)
+    if watched is not None:
+        on_side = predictions["split"] == "validation"
+        predictions.loc[on_side, watched.columns] = watched.to_numpy()
+    judged = {side: _judged(model, predictions, side) for side in SIDES}
+    if rehearsed is not None:
+        rehearsed.write(folder)
+    write_plan(plan, folder / "plan.toml")
+    write_clip_table(data.asked, folder / "clips.csv")
+    if fitted.curves:
+        write_table(pd.DataFrame([asdict(line) for line in fitted.curves]), folder / "curves.csv")
+    if (found := networks_in(model.family)) is not None:
+        hop_ms, frame_ms = plan.front_end.hop_ms, plan.front_end.frame_ms
+        write_table(summary(found.networks[0], hop_ms, frame_ms), folder / "summary.csv")
+    _write_skipped(data, folder / "skipped.csv")
+    write_json(folder / "scores.json", {side: one.as_dict() if one else None for side, one in judged.items()})
+    if judged["test"] and isinstance(judged["test"].scores, Scores):
+        write_table(judged["test"].scores.confusion, folder / "confusion.csv", index=True)
+    with whole_file(folder / HIDDEN) as beside:
+        np.save(beside, heard.embeddings, allow_pickle=False)
+    circumstances = _circumstances(begin, len(data.table), len(data.skipped))
+    write_json(folder / "provenance.json", model.provenance | asdict(model.cost) | circumstances)
+    model = replace(model, kept=examples_to_keep(plan, data) if found is not None else [])
+    model.save(folder / "model.safetensors")
+    # Last, as a run is finished when it is there.
+    write_clip_table(predictions, folder / "predictions.csv")
+    return Run(folder)
+
+
+def fingerprint(clips: pd.DataFrame) -> str:
+    """SHA-256 over the rows of a clip table and the content of its files: changes when the data do."""
+    digest, contents = hashlib.sha256(), {file: Excerpt(file).content() for file in clips["file"].unique()}
+    for row in clips[["file", "start_s", "end_s", "label", "split"]].itertuples(index=False):
+        digest.update(repr((contents[row.file], row.start_s, row.end_s, row.label, row.split)).encode())
+    return digest.hexdigest()
+
+
+def _circumstances(begin: float, clips: int, skipped: int) -> dict[str, Any]:
+    return {
+        "finished": datetime.now(UTC).isoformat(timespec="seconds"),
+        "seconds": round(time.perf_counter() - begin, 2),
+        "peak_memory_mb": peak_memory_mb(),
+        "clips": clips,
+        "clips_skipped": skipped,
+        "python": platform.python_version(),
+        "machine": platform.machine(),
+        "versions": _versions(),
+    }
+
+
+@cache
+def _versions() -> dict[str, str]:
+    return {name: version(name) for name in ("numpy", "scipy", "pandas", "soundfile", "soxr")}
+
+
+def _judged(model: Model, predictions: pd.DataFrame, side: str) -> Evaluation | None:
+    chosen = predictions[predictions["split"] == side].reset_index(drop=True)
+    return judge(model, chosen, side) if len(chosen) else None
+
+
+def write_table(table: pd.DataFrame, path: Path, *, index: bool = False) -> None:
+    """Write a table of numbers as CSV, whole or not at all."""
+    with whole_file(path) as beside:
+        table.to_csv(
+            beside,
+            index=index,
+            index_label="label" if index else None,
+            lineterminator="\r\n",
+            errors="backslashreplace",
+        )
+
+
+def _write_skipped(data: RunData, path: Path) -> None:
+    """List the clips that could not be used with the reason; no file when there are none."""
+    path.unlink(missing_ok=True)
+    if data.skipped:
+        skipped = data.asked.iloc[list(data.skipped)].assign(reason=list(data.skipped.values()))
+        write_clip_table(skipped, path)
