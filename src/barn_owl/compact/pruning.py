@@ -13,7 +13,7 @@ import numpy as np
 
 from barn_owl.classifiers.cnn import Convolutional
 from barn_owl.errors import ModelError
-from barn_owl.network import BatchNorm, Convolution, Dense, Dropout, FoldBands, Layer, Network, Pool, Relu, Residual
+from barn_owl.network import BatchNorm, Layer, Network
 from barn_owl.network.architecture import NetworkSettings, layers_for
 
 LEAST_CHANNELS = 4
@@ -59,30 +59,27 @@ def pruned(family: Convolutional, share: float) -> Convolutional:
 
 def _groups(network: Network) -> list[Group]:
     found: list[Group] = []
-    _follow(network.layers, "", None, found)
-    return [group for group in found if group.joined is None]
+    outputs = _follow(network.layers, "", None, found)  # which all stay
+    return [group for group in found if group.joined is None and group is not outputs]
 
 
 def _follow(layers: Sequence[Layer], prefix: str, group: Group | None, found: list[Group]) -> Group | None:
     """Go through layers; `group` are the channels that come in. Return those that come out."""
     for number, layer in enumerate(layers):
         name = f"{prefix}{number}"
-        if isinstance(layer, BatchNorm) or (isinstance(layer, Convolution) and layer.channels is None):
-            if group is not None:
-                group.whole().followers.append(name)
-        elif isinstance(layer, Convolution | Dense):
-            if group is not None:
-                group.whole().met_by.append(name)
-            norm = f"{prefix}{number + 1}" if isinstance(layers[min(number + 1, len(layers) - 1)], BatchNorm) else ""
-            group = Group(int(layer.channels or 0), [(name, norm)])
-            if not (isinstance(layer, Dense) and layer.is_last):
-                found.append(group)
-        elif isinstance(layer, Residual):
+        if layer.inner:
             inner = _follow(layer.inner, f"{name}.", group, found)
             if group is not None and inner is not None:
                 _join(group.whole(), inner.whole())
-        elif not isinstance(layer, Relu | Dropout | Pool | FoldBands) and number:
-            raise ModelError(f"a network with {type(layer).__name__} cannot be made smaller")
+        elif layer.channel_role == "follows":
+            if group is not None:
+                group.whole().followers.append(name)
+        elif layer.channel_role == "makes":
+            if group is not None:
+                group.whole().met_by.append(name)
+            norm = f"{prefix}{number + 1}" if isinstance(layers[min(number + 1, len(layers) - 1)], BatchNorm) else ""
+            group = Group(layer.channels or 0, [(name, norm)])
+            found.append(group)
     return group
 
 
@@ -150,29 +147,7 @@ def _settings(settings: NetworkSettings, groups: list[Group], counts: list[int])
         name: count for group, count in zip(groups, counts, strict=True) for name, _ in group.made_by
     }  # fmt: skip
     offset = 1 if any(name == "1" for name in sizes) and "0" not in sizes else 0
-    return [_described(layer, f"{number + offset}", sizes) for number, layer in enumerate(layers_for(settings, 0))]
-
-
-def _described(layer: Layer, name: str, sizes: dict[str, int]) -> dict[str, object]:
-    if isinstance(layer, Residual):
-        inner = [_described(one, f"{name}.{number}", sizes) for number, one in enumerate(layer.inner)]
-        return {"kind": "residual", "layers": inner}
-    if isinstance(layer, Convolution | Pool):
-        sliding: dict[str, object] = {
-            "taps": (layer.time.taps, layer.bands.taps), "stride": (layer.time.stride, layer.bands.stride)
-        }  # fmt: skip
-        if isinstance(layer, Pool):
-            return {"kind": f"{layer.kind}_pool", **sliding}
-        return {
-            "kind": "convolution", "channels": None if layer.channels is None else sizes[name], **sliding,
-            "dilation": layer.time.dilation, "padding": layer.padding, "bias": layer.bias,
-        }  # fmt: skip
-    if isinstance(layer, Dense):
-        return {"kind": "dense", "channels": sizes[name]}
-    if isinstance(layer, Dropout):
-        return {"kind": "dropout", "share": layer.share}
-    names: dict[type[Layer], str] = {BatchNorm: "norm", Relu: "relu", FoldBands: "fold_bands"}
-    return {"kind": names[type(layer)]}
+    return [layer.entry(sizes, f"{number + offset}") for number, layer in enumerate(layers_for(settings, 0))]
 
 
 def _take_over(network: Network, groups: list[Group], counts: list[int], into: Network) -> None:

@@ -1,13 +1,13 @@
 """Convolution over time, or over time and bands."""
 
 import math
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from typing import Any, Literal, NamedTuple
 
 import numpy as np
 import scipy
 
-from barn_owl.network.layer import Arrays, Gradients, Layer, Scratch, Shape, over_time
+from barn_owl.network.layer import Arrays, ChannelRole, Gradients, Layer, Scratch, Shape, over_time
 
 KNOWN = 64
 """Input shapes whose geometry a layer remembers."""
@@ -92,6 +92,21 @@ class Sliding(Layer):
         self.span, self.stride = self.time.span, stride[0]
         self._known: dict[Shape, Geometry] = {}
 
+    @property
+    def sizes(self) -> dict[str, object]:
+        """Taps and strides, in time and in bands, as a plan has them."""
+        taps, strides = (self.time.taps, self.bands.taps), (self.time.stride, self.bands.stride)
+        return {"taps": taps, "stride": strides}
+
+    def slides(self, *, bands: bool) -> str:
+        """Say how the layer slides."""
+        taps, strides = (
+            f"{time} x {other}" if bands else f"{time}"
+            for time, other in ((self.time.taps, self.bands.taps), (self.time.stride, self.bands.stride))
+        )
+        dilated = f", dilation {self.time.dilation}" if self.time.dilation > 1 else ""
+        return f"{taps} taps, stride {strides}{dilated}"
+
     def geometry(self, shape: Shape) -> "Geometry":
         """How the layer goes over an input of `shape`, worked out once."""
         found = self._known.get(shape)
@@ -152,6 +167,32 @@ class Convolution(Sliding):
         self.merges = channels is not None
         self.rectifies = False
         """Whether ``max(y, 0)`` is part of the layer: only where it is used and not trained."""
+        self.channel_role: ChannelRole = "follows" if channels is None else "makes"
+
+    def words(self, *, bands: bool) -> str:
+        return f"{'depthwise ' if self.channels is None else ''}convolution, {self.slides(bands=bands)}"
+
+    def entry(self, channels: Mapping[str, int], name: str) -> dict[str, object]:
+        own = None if self.channels is None else channels[name]
+        more = {"dilation": self.time.dilation, "padding": self.padding, "bias": self.bias}
+        return {"kind": "convolution", "channels": own, **self.sizes, **more}
+
+    def folded(self, before: Layer | None) -> "Layer | None":
+        own = (self.time.taps, self.bands.taps), (self.time.stride, self.bands.stride)
+        copy = Convolution(self.channels, *own, self.time.dilation, self.padding)
+        copy.weights = dict(self.weights)
+        return copy
+
+    def scaled(self, slope: np.ndarray, shift: np.ndarray) -> bool:
+        if self.rectifies:
+            return False
+        bias = self.weights.get("bias", np.float32(0)) * slope + shift
+        self.weights = {"kernel": self.weights["kernel"] * slope, "bias": bias}
+        return True
+
+    def rectified(self) -> bool:
+        self.rectifies = True
+        return True
 
     def shape(self, shape: Shape) -> Shape:
         return *self.slid(shape, "a convolution"), self.channels or shape[-1]

@@ -10,8 +10,8 @@ tap of a convolution meets is one piece of memory.
 import itertools
 import math
 from abc import ABC, abstractmethod
-from collections.abc import Sequence
-from typing import Any
+from collections.abc import Mapping, Sequence
+from typing import Any, Literal
 
 import numpy as np
 
@@ -21,6 +21,7 @@ Arrays = dict[str, np.ndarray]
 Gradients = Any
 """Where a layer writes the gradients of its weights: `Arrays`, or a list of them for a layer of layers."""
 Shape = tuple[int, ...]
+ChannelRole = Literal["makes", "follows", "passes"]
 
 
 _NOTHING = np.empty(0, dtype=np.float32)
@@ -85,6 +86,36 @@ class Layer(ABC):
     """Whether ``backward`` looks at the output, or the output is the input."""
     span, stride = 1, 1
     """Steps of the input that one step of the output sees, and from one of them to the next."""
+    inner: "Sequence[Layer]" = ()
+    """The layers that a layer is made of."""
+    channels: int | None = None
+    """How many channels come out, where the layer makes them."""
+    channel_role: ChannelRole = "passes"
+    """Whether the layer makes channels of its own out of those it is given, has weights for each, or none."""
+
+    def stand_behind(self, before: "Layer | None") -> None:
+        """Take note of the layer before."""
+        self.overwrites = before is not None and not before.needs_output
+
+    @abstractmethod
+    def words(self, *, bands: bool) -> str:
+        """Say in a summary what the layer is; `bands` : whether its input has any."""
+
+    @abstractmethod
+    def entry(self, channels: Mapping[str, int], name: str) -> dict[str, object]:
+        """Return what a plan says of the layer `name`, which makes as many channels as `channels` says by name."""
+
+    def folded(self, before: "Layer | None") -> "Layer | None":  # noqa: ARG002
+        """Return the layer for use only, or None where it has become part of the one before, or does nothing."""
+        return self
+
+    def scaled(self, slope: np.ndarray, shift: np.ndarray) -> bool:  # noqa: ARG002
+        """Multiply each channel of the output and add to it from now on; False where the layer cannot."""
+        return False
+
+    def rectified(self) -> bool:
+        """Give ``max(y, 0)`` from now on; False where the layer cannot."""
+        return False
 
     def shape(self, shape: Shape) -> Shape:
         """Shape of the output for one clip; raises ValueError when an input of this shape cannot be."""
@@ -112,8 +143,9 @@ class Layer(ABC):
 
 def link(layers: Sequence[Layer]) -> None:
     """Tell each layer whether it may overwrite what the one before gives."""
-    for before, after in itertools.pairwise(layers):
-        after.overwrites = not before.needs_output
+    for before, layer in itertools.pairwise([None, *layers]):
+        if layer is not None:
+            layer.stand_behind(before)
 
 
 def over_time(shape: Shape, layer: str) -> Shape:

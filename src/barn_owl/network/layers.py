@@ -1,13 +1,13 @@
 """Layers that work on each step by itself: normalisation, rectifier, dropout, dense; and the residual sum."""
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from functools import lru_cache
 from typing import Any
 
 import numpy as np
 
-from barn_owl.network.layer import Arrays, Gradients, Layer, Scratch, Shape, link
+from barn_owl.network.layer import Arrays, ChannelRole, Gradients, Layer, Scratch, Shape, link
 
 
 class BatchNorm(Layer):
@@ -18,6 +18,7 @@ class BatchNorm(Layer):
     running ones are used.
     """
 
+    channel_role: ChannelRole = "follows"
     MOMENTUM = 0.1
     EPSILON = 1e-3
     GROUP = 16
@@ -26,6 +27,15 @@ class BatchNorm(Layer):
         zeros, ones = np.zeros(shape[-1], dtype=np.float32), np.ones(shape[-1], dtype=np.float32)
         self.state = {"mean": zeros.copy(), "variance": ones.copy()}
         return {"scale": ones, "shift": zeros}
+
+    def words(self, *, bands: bool) -> str:
+        return "norm"
+
+    def entry(self, channels: Mapping[str, int], name: str) -> dict[str, object]:
+        return {"kind": "norm"}
+
+    def folded(self, before: Layer | None) -> Layer | None:
+        return None if before is not None and before.scaled(*self.slope_and_shift()) else self
 
     def slope_and_shift(self) -> tuple[np.ndarray, np.ndarray]:
         """What the layer multiplies by and adds when it is not training."""
@@ -112,6 +122,15 @@ class Relu(Layer):
 
     needs_output = True
 
+    def words(self, *, bands: bool) -> str:
+        return "relu"
+
+    def entry(self, channels: Mapping[str, int], name: str) -> dict[str, object]:
+        return {"kind": "relu"}
+
+    def folded(self, before: Layer | None) -> Layer | None:
+        return None if before is not None and before.rectified() else self
+
     def forward(self, x: np.ndarray, rng: np.random.Generator | None, scratch: Scratch) -> tuple[np.ndarray, Any]:
         y = x if self.overwrites else scratch(self, "y", x.shape, x.dtype)
         # An array of zeros: with a plain 0, NumPy takes three times as long.
@@ -122,6 +141,16 @@ class Relu(Layer):
         positive = scratch(self, "positive", kept.shape, np.bool_)
         np.greater(kept, 0, out=positive)
         return np.multiply(dy, positive, out=dy)
+
+
+def folded(layers: Sequence[Layer]) -> list[Layer]:
+    """Return layers for use only; those that were trained stay as they are."""
+    made: list[Layer] = []
+    for layer in layers:
+        own = layer.folded(made[-1] if made else None)
+        if own is not None:
+            made.append(own)
+    return made
 
 
 class Residual(Layer):
@@ -135,6 +164,16 @@ class Residual(Layer):
         self.inner = list(inner)
         link(self.inner)
         self.span = 1 + sum(layer.span - 1 for layer in self.inner)
+
+    def words(self, *, bands: bool) -> str:
+        return f"residual of {sum(layer.channel_role == 'makes' for layer in self.inner)} convolutions"
+
+    def entry(self, channels: Mapping[str, int], name: str) -> dict[str, object]:
+        inner = [layer.entry(channels, f"{name}.{number}") for number, layer in enumerate(self.inner)]
+        return {"kind": "residual", "layers": inner}
+
+    def folded(self, before: Layer | None) -> Layer | None:
+        return Residual(folded(self.inner))
 
     def shape(self, shape: Shape) -> Shape:
         out = shape
@@ -187,6 +226,15 @@ class Dropout(Layer):
         super().__init__()
         self.share = share
 
+    def words(self, *, bands: bool) -> str:
+        return f"dropout {self.share:g}"
+
+    def entry(self, channels: Mapping[str, int], name: str) -> dict[str, object]:
+        return {"kind": "dropout", "share": self.share}
+
+    def folded(self, before: Layer | None) -> Layer | None:
+        return None
+
     def forward(self, x: np.ndarray, rng: np.random.Generator | None, scratch: Scratch) -> tuple[np.ndarray, Any]:
         if rng is None or self.share == 0:
             return x, None
@@ -200,9 +248,18 @@ class Dropout(Layer):
 class Dense(Layer):
     """``x @ kernel + bias`` on the last axis. The last of a network starts near zero: all labels nearly alike."""
 
+    channel_role: ChannelRole = "makes"
+    channels: int
+
     def __init__(self, channels: int, *, is_last: bool = True) -> None:
         super().__init__()
         self.channels, self.is_last = channels, is_last
+
+    def words(self, *, bands: bool) -> str:
+        return "dense"
+
+    def entry(self, channels: Mapping[str, int], name: str) -> dict[str, object]:
+        return {"kind": "dense", "channels": channels[name]}
 
     def shape(self, shape: Shape) -> Shape:
         return *shape[:-1], self.channels

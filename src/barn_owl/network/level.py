@@ -1,5 +1,6 @@
 """Levels that do not depend on how loud a recording is."""
 
+from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
@@ -74,6 +75,12 @@ class RelativeLevel(Layer):
     def __init__(self, span: int, range_db: float) -> None:
         super().__init__()
         self.span, self.range_db = span, range_db
+
+    def words(self, *, bands: bool) -> str:
+        return f"relative level, {self.span} frames"
+
+    def entry(self, channels: Mapping[str, int], name: str) -> dict[str, object]:
+        raise AssertionError("levels stand in front of the layers that a plan has")
 
     def shape(self, shape: Shape) -> Shape:
         if len(shape) != 3 or shape[2] != 1:

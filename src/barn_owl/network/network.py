@@ -10,9 +10,8 @@ import numpy as np
 
 from barn_owl.arrays import aligned_empty
 from barn_owl.errors import PlanError
-from barn_owl.network.convolution import Convolution
 from barn_owl.network.layer import Arrays, Fresh, Gradients, Layer, Scratch, Shape, link
-from barn_owl.network.layers import BatchNorm, Dropout, Relu, Residual
+from barn_owl.network.layers import folded
 from barn_owl.network.loss import cross_entropy
 
 PART = 32
@@ -168,7 +167,7 @@ class Network:
 
     def folded(self) -> list[Layer]:
         """Return the layers for use only: norm and relu are part of the convolution before them, dropout is gone."""
-        layers = _folded(self.layers)
+        layers = folded(self.layers)
         link(layers)
         return layers
 
@@ -190,7 +189,7 @@ def _by_layer(layers: Sequence[Layer], named: Arrays, prefix: str) -> list[Gradi
     sorted_out: list[Gradients] = []
     for number, layer in enumerate(layers):
         mine = f"{prefix}{number}."
-        if isinstance(layer, Residual):
+        if layer.inner:
             sorted_out.append(_by_layer(layer.inner, named, mine))
         else:
             sorted_out.append({name[len(mine) :]: view for name, view in named.items() if name.startswith(mine)})
@@ -222,35 +221,11 @@ def count_kernels(layers: Sequence[Layer], shape: Shape) -> int:
     return total
 
 
-def _folded(layers: Sequence[Layer]) -> list[Layer]:
-    made: list[Layer] = []
-    for layer in layers:
-        before = made[-1] if made else None
-        if isinstance(layer, BatchNorm) and isinstance(before, Convolution) and not before.rectifies:
-            slope, shift = layer.slope_and_shift()
-            before.weights = {
-                "kernel": before.weights["kernel"] * slope,
-                "bias": before.weights.get("bias", np.float32(0)) * slope + shift,
-            }
-        elif isinstance(layer, Convolution):
-            own = (layer.time.taps, layer.bands.taps), (layer.time.stride, layer.bands.stride)
-            copy = Convolution(layer.channels, *own, layer.time.dilation, layer.padding)
-            copy.weights = dict(layer.weights)
-            made.append(copy)
-        elif isinstance(layer, Residual):
-            made.append(Residual(_folded(layer.inner)))
-        elif isinstance(layer, Relu) and isinstance(before, Convolution):
-            before.rectifies = True
-        elif not isinstance(layer, Dropout):
-            made.append(layer)
-    return made
-
-
 def _walk(layers: Sequence[Layer], shapes: Sequence[Shape], prefix: str = "") -> Iterator[tuple[str, Layer, Shape]]:
     """All layers that hold weights or state, with their dotted names and the shapes they are given, in order."""
     for number, (layer, shape) in enumerate(zip(layers, shapes, strict=False)):
         name = f"{prefix}{number}"
-        if isinstance(layer, Residual):
+        if layer.inner:
             yield from _walk(layer.inner, [shape, *follow(layer.inner, shape)], f"{name}.")
         else:
             yield name, layer, shape

@@ -1,5 +1,6 @@
 """Layers that make fewer values out of many, or put them together."""
 
+from collections.abc import Mapping
 from typing import Any, Literal
 
 import numpy as np
@@ -18,6 +19,12 @@ class Pool(Sliding):
     ) -> None:
         super().__init__(taps, stride or taps)
         self.kind = kind
+
+    def words(self, *, bands: bool) -> str:
+        return f"{self.kind} pool, {self.slides(bands=bands)}"
+
+    def entry(self, channels: Mapping[str, int], name: str) -> dict[str, object]:
+        return {"kind": f"{self.kind}_pool", **self.sizes}
 
     def shape(self, shape: Shape) -> Shape:
         return *self.slid(shape, "a pool"), shape[-1]
@@ -58,6 +65,12 @@ class FoldBands(Layer):
     """Bands become channels: ``(steps, bands, channels)`` to ``(steps, bands * channels)``."""
 
     needs_output = True
+
+    def words(self, *, bands: bool) -> str:
+        return "fold bands"
+
+    def entry(self, channels: Mapping[str, int], name: str) -> dict[str, object]:
+        return {"kind": "fold_bands"}
 
     def shape(self, shape: Shape) -> Shape:
         if len(shape) != 3:
