@@ -53,7 +53,7 @@ def cluster(workers: int, folder: Path):
 
 def made_up(folder: Path) -> np.ndarray:
     """Ten minutes of the made-up harbour at the rate of its models."""
-    quay = owl.write_quay(folder / "quay", clips_per_label=1, minutes=10)
+    quay = owl.demo.write_quay(folder / "quay", clips_per_label=1, minutes=10)
     return owl.read_audio(quay.recording, rate_hz=RATE_HZ)[0]
 
 
@@ -201,7 +201,7 @@ def store(folder: Path, events: int = 10_000_000) -> dict[str, object]:
     labels = np.array(["bell-buoy", "foghorn", "halyard", "winch"])
     for ending in ("", ".sqlite"):
         path = folder / f"year{ending}"
-        kept = owl.open_store(path)
+        kept = owl.archive.open_store(path)
         begin = time.perf_counter()
         for day in days:
             for recorder in range(20):
@@ -226,10 +226,10 @@ def store(folder: Path, events: int = 10_000_000) -> dict[str, object]:
             "import sys, time, json, barn_owl as owl\n"
             "def timed(call):\n    begin = time.perf_counter(); call(); return time.perf_counter() - begin\n"
             "peak = lambda: int(open('/proc/self/status').read().split('VmHWM:')[1].split()[0]) / 1024\n"
-            "owl.read_store(sys.argv[1], model='made-up', day='2026-07-02')\n"
-            "day = timed(lambda: owl.read_store(sys.argv[1], model='made-up', day='2026-07-01'))\n"
+            "owl.archive.read_store(sys.argv[1], model='made-up', day='2026-07-02')\n"
+            "day = timed(lambda: owl.archive.read_store(sys.argv[1], model='made-up', day='2026-07-01'))\n"
             "before = peak()\n"
-            "hours = timed(lambda: owl.store_hours(sys.argv[1], model='made-up'))\n"
+            "hours = timed(lambda: owl.archive.store_hours(sys.argv[1], model='made-up'))\n"
             "print(json.dumps([day, hours, before, peak()]))\n"
         )
         result = subprocess.run([sys.executable, "-c", script, path], capture_output=True, text=True, check=True)

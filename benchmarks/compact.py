@@ -14,9 +14,9 @@ from pathlib import Path
 import numpy as np
 from threadpoolctl import threadpool_limits
 
-from barn_owl import FrontEnd, Plan, footprint, plain_model, read_device, write_c
+from barn_owl import FrontEnd, Plan, write_c
 from barn_owl.clips import ClipFrames
-from barn_owl.compact import quantise
+from barn_owl.compact import footprint, plain_model, quantise, read_device
 
 MAIN = """
 #include "NAME.h"

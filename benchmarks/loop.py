@@ -30,7 +30,7 @@ def listen(quay: Path) -> None:
     model, night = owl.load_model(quay / "run"), quay / "night.flac"
     rate_hz = owl.audio_info(night).rate_hz
     begin, late = time.monotonic(), []
-    microphone = owl.SimulatedMicrophone(owl.stream_audio(night, end_s=60.0), rate_hz)
+    microphone = owl.audio.SimulatedMicrophone(owl.audio.stream_audio(night, end_s=60.0), rate_hz)
     listener = owl.Listener(model, microphone)
     late = [time.monotonic() - begin - heard.end_s for heard in listener.events()]
     print(
@@ -39,13 +39,13 @@ def listen(quay: Path) -> None:
     samples, _ = owl.read_audio(night)
     hour = list(itertools.repeat(samples, round(3600 * rate_hz / len(samples))))
     for every_s in (0.4, 4.0):
-        part = owl.SimulatedMicrophone(iter([samples]), rate_hz, speed=float("inf"))
+        part = owl.audio.SimulatedMicrophone(iter([samples]), rate_hz, speed=float("inf"))
         begin = time.perf_counter()
         found = sum(1 for _ in owl.Listener(model, part, every_s=every_s).events())
         times = 600 / (time.perf_counter() - begin)
         print(f"looked at every {every_s:g} s: {times:.0f} times real time, {found} events")
     tracemalloc.start()
-    peaks, microphone = [], owl.SimulatedMicrophone(itertools.chain(*[hour] * 24), rate_hz, speed=float("inf"))
+    peaks, microphone = [], owl.audio.SimulatedMicrophone(itertools.chain(*[hour] * 24), rate_hz, speed=float("inf"))
     listener, hours = owl.Listener(model, microphone, every_s=10.0, lead_s=1.0), 1
     for _ in listener.steps():
         if listener.seconds >= 3600 * hours:
@@ -97,7 +97,7 @@ def propose(quay: Path) -> None:
         try:
             rows.append(sound_row(example_of(row).levels))
             kept.append(number)
-        except owl.AudioError:
+        except owl.errors.AudioError:
             continue
     clips, rows = clips.loc[kept].reset_index(drop=True), np.array(rows, dtype=np.float64)
     for name in ("random", "proposed"):
@@ -145,7 +145,7 @@ def later(quay: Path) -> None:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         before = owl.train(clips[clips["label"] != LATER], folder / "before", plan)
-        adopted = owl.adopt(plan, before.model, str(folder / "before"))
+        adopted = owl.runs.adopt(plan, before.model, str(folder / "before"))
         runs = {
             "before": before, "later": owl.train(few, folder / "later", adopted),
             "in full": owl.train(clips, folder / "full", plan),

@@ -11,8 +11,9 @@ from scipy import fft
 from threadpoolctl import threadpool_limits
 from timing import best_seconds, tell
 
-from barn_owl import Model, adjust, load_model, read_clip_table, score_events, tag_archive, tag_recording, write_quay
+from barn_owl import Model, adjust, load_model, read_clip_table, score_events, tag_archive, tag_recording
 from barn_owl.audio import read_audio, write_audio
+from barn_owl.demo import write_quay
 from barn_owl.parallel import each
 from barn_owl.runs import set_decision
 
@@ -22,7 +23,7 @@ import resource, sys, time, barn_owl
 begin = time.perf_counter()
 barn_owl.tag_recording(barn_owl.load_model(sys.argv[1]), sys.argv[2])
 if sys.argv[3:]:
-    barn_owl.save_figure(barn_owl.overview_figure(sys.argv[2]), sys.argv[3])
+    barn_owl.save_figure(barn_owl.show.overview_figure(sys.argv[2]), sys.argv[3])
 print(time.perf_counter() - begin, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024)
 """
 

@@ -19,9 +19,9 @@ def main() -> None:
     barn_owl.train(clips[clips["label"] != "winch"], "example-before", plan)
 
     model = barn_owl.load_model("example-before")  # or somebody else's model file
-    further = barn_owl.adopt(plan, model, "example-before")
+    further = barn_owl.runs.adopt(plan, model, "example-before")
     run = barn_owl.train(clips[clips["label"] == "winch"], "example-after", further)
-    print(barn_owl.kept_table(model, run.model, run.predictions).round(2))
+    print(barn_owl.runs.kept_table(model, run.model, run.predictions).round(2))
 
 
 if __name__ == "__main__":

@@ -25,7 +25,7 @@ def main() -> None:
 
     example = clips[clips["label"] == "foghorn"].head(1)
     print(barn_owl.find_like(example, ["night.flac"], most=5, least=0.0)[["start_s", "end_s", "score"]])
-    print(barn_owl.propose(clips, count=5)[["rank", "file", "why"]])
+    print(barn_owl.loop.propose(clips, count=5)[["rank", "file", "why"]])
 
 
 if __name__ == "__main__":

@@ -6,10 +6,12 @@ import barn_owl
 def main() -> None:
     model = barn_owl.load_model("run")
     rate_hz = barn_owl.audio_info("night.flac").rate_hz
-    # In real life: barn_owl.SoundCard(). A recording plays as fast as it can be listened to.
-    microphone = barn_owl.SimulatedMicrophone(barn_owl.stream_audio("night.flac"), rate_hz, speed=float("inf"))
+    # In real life: barn_owl.audio.SoundCard(). A recording plays as fast as it can be listened to.
+    microphone = barn_owl.audio.SimulatedMicrophone(
+        barn_owl.audio.stream_audio("night.flac"), rate_hz, speed=float("inf")
+    )
     listener = barn_owl.Listener(model, microphone, lead_s=0.5)
-    notices = barn_owl.Notices(lambda heard: print("told of", heard.label), pause_s=10.0)
+    notices = barn_owl.live.Notices(lambda heard: print("told of", heard.label), pause_s=10.0)
     for heard in listener.events():
         print(heard.begins.isoformat(timespec="seconds"), heard.label, round(heard.score, 2), len(heard.excerpt))
         notices.give(heard)

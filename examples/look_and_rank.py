@@ -6,18 +6,18 @@ import barn_owl
 
 
 def main() -> None:
-    facts = barn_owl.file_facts("night.flac")
+    facts = barn_owl.audio.file_facts("night.flac")
     print(f"{facts.duration_s:.0f} s, {facts.loudness_lufs:.1f} LUFS, up to {facts.bandwidth_hz:.0f} Hz")
 
     front_end = barn_owl.FrontEnd(features=["mfcc", "shape"])
     clips = barn_owl.gather_folder("clips", names="{group}_{take}").clips
     frames, clips, left_out = barn_owl.load_frames(clips, front_end, cache="example-cache")
-    pooled = np.stack([barn_owl.pool(frames[clip]) for clip in range(len(frames))])
-    columns = barn_owl.pooled_names(front_end.columns)
-    print(barn_owl.rank_features(pooled, columns, clips["label"], clips["group"]).head())
+    pooled = np.stack([barn_owl.features.pool(frames[clip]) for clip in range(len(frames))])
+    columns = barn_owl.features.pooled_names(front_end.columns)
+    print(barn_owl.features.rank_features(pooled, columns, clips["label"], clips["group"]).head())
     print(f"{len(left_out)} clips left out")
 
-    barn_owl.save_figure(barn_owl.map_figure(pooled, clips["label"].tolist()), "example-map.png")
+    barn_owl.save_figure(barn_owl.show.map_figure(pooled, clips["label"].tolist()), "example-map.png")
 
 
 if __name__ == "__main__":

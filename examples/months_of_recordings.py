@@ -16,8 +16,8 @@ def main() -> None:
     with barn_owl.engine("local"):  # or the address of a dask scheduler
         archive = barn_owl.tag_archive(model, barn_owl.find_recordings(["archive"]), keep="months")
     print(archive.counts().round(2))
-    print(barn_owl.store_hours("months").loc[[21, 22, 23]])
-    print(barn_owl.read_store("months", day="2026-05-02").head(3))
+    print(barn_owl.archive.store_hours("months").loc[[21, 22, 23]])
+    print(barn_owl.archive.read_store("months", day="2026-05-02").head(3))
     files = "months/model=*/*/*/*.parquet"
     print(duckdb.sql(f"SELECT day, label, count(*) AS events FROM '{files}' GROUP BY ALL ORDER BY ALL LIMIT 5"))  # noqa: S608
     print(pl.scan_parquet(files).filter(pl.col("score") > 0.9).select("label", "clock").head(3).collect())

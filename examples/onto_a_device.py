@@ -21,7 +21,7 @@ def main() -> None:
         rehearsal={"minutes": 0},
     )
     model = barn_owl.train(clips, "example-small", plan).model
-    print(barn_owl.footprint(model, barn_owl.read_device("core-256k")).table().round(2))
+    print(barn_owl.compact.footprint(model, barn_owl.compact.read_device("core-256k")).table().round(2))
     source, header, program = barn_owl.write_c(model, "owl.c", force=True)
     samples, rate_hz = barn_owl.read_audio("night.flac", rate_hz=model.front_end.rate_hz, end_s=20)
     barn_owl.write_audio("night-part.wav", samples, rate_hz)

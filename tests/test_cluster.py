@@ -150,21 +150,21 @@ def test_both_engines_and_every_number_of_workers_find_the_same_events(runs, mon
     assert (again.kept, len(again.work)) == (files, 0)
     assert got.work["hours"].sum() == pytest.approx(119 / 3600, rel=0.05)
     assert set(got.work) == {"worker", "hours", "decode", "features", "network", "megabytes"}
-    trace = owl.read_trace(tmp_path / "t" / "north_20260501_230000.npz")
+    trace = owl.tag.read_trace(tmp_path / "t" / "north_20260501_230000.npz")
     same(owl.tag_trace(model, trace), whole(model, files[:1]))
 
 
 def test_work_on_clips_goes_to_the_cluster_too(clips, folder, workers, tmp_path, capsys, monkeypatch):
     monkeypatch.chdir(folder.parent)
     address = workers.scheduler_address
-    asked = owl.check_clip_table(clips)
+    asked = owl.clips.check_clip_table(clips)
     with owl.engine(address):
         with_cluster = (
             owl.check_clips(asked),
-            owl.facts_table(asked["file"])[0],
+            owl.audio.facts_table(asked["file"])[0],
             owl.load_frames(asked, owl.FrontEnd())[0],
         )
-    alone = owl.check_clips(asked), owl.facts_table(asked["file"])[0], owl.load_frames(asked, owl.FrontEnd())[0]
+    alone = owl.check_clips(asked), owl.audio.facts_table(asked["file"])[0], owl.load_frames(asked, owl.FrontEnd())[0]
     pd.testing.assert_frame_equal(with_cluster[0].findings, alone[0].findings)
     pd.testing.assert_frame_equal(with_cluster[1], alone[1])
     assert all(np.array_equal(a, b) for a, b in zip(with_cluster[2].parts, alone[2].parts, strict=True))
@@ -190,7 +190,9 @@ def test_a_search_goes_on_side_by_side_on_a_cluster(few_clips, workers, tmp_path
     small = {"cnn": {"size": "tiny", "kinds": ["2d"]}, "scenes": {"count": 8}, "rehearsal": {"minutes": 0}}
     plan = owl.Plan(background=["still"], **small)
     with owl.engine(workers.scheduler_address):
-        found = owl.search(few_clips, tmp_path / "found", owl.read_device("core-256k"), minutes=0.001, plan=plan)
+        found = owl.search(
+            few_clips, tmp_path / "found", owl.compact.read_device("core-256k"), minutes=0.001, plan=plan
+        )
     assert len(found.table) >= 1
     assert (tmp_path / "found" / "search.csv").is_file()
 
@@ -297,19 +299,19 @@ def test_a_store_holds_what_tagging_found_by_day_and_recorder(runs, months, tmp_
     wanted = whole(model, files)
     same(got.events, wanted)
     assert got.counts()["events"].sum() == len(wanted)
-    known = {Path(one.file).name: one for one in owl.open_store(path).recordings()}
+    known = {Path(one.file).name: one for one in owl.archive.open_store(path).recordings()}
     assert {(one.day, one.recorder) for one in known.values() if not one.reason} == {
         ("2026-05-01", "north"), ("2026-05-02", "north"), ("2026-05-01", "south"), ("2026-05-02", "south")
     }  # fmt: skip
     assert "No such file" in known["gone.flac"].reason or "does not exist" in known["gone.flac"].reason
-    day = owl.read_store(path, day="2026-05-01")
+    day = owl.archive.read_store(path, day="2026-05-01")
     assert {Path(file).name[:14] for file in day["file"]} == {"north_20260501", "south_20260501"}
-    one = owl.read_store(path, recorder="south", day="2026-05-02")
+    one = owl.archive.read_store(path, recorder="south", day="2026-05-02")
     same(
         one.drop(columns=["file", "clock"]),
         wanted[wanted["file"] == files[3]].drop(columns="file").reset_index(drop=True),
     )
-    hours = owl.store_hours(path)
+    hours = owl.archive.store_hours(path)
     starts, seconds = {f: recording_start(f) for f in files}, {f: owl.audio_info(f).duration_s for f in files}
     pd.testing.assert_frame_equal(hours, hours_table(wanted, starts, seconds), check_dtype=False)
     same(owl.read_events(path).drop(columns="file"), wanted.drop(columns="file"))
@@ -376,11 +378,11 @@ def test_two_runs_with_other_models_share_a_store_and_readers_must_say_which(run
     for job in jobs:
         job.join()
     with pytest.raises(TableError, match="events of 2 models or settings"):
-        owl.read_store(path)
+        owl.archive.read_store(path)
     known = tagging.model_fingerprint(runs["cnn"].model, runs["cnn"].model.decision)[:12]
-    same(owl.read_store(path, model=known[:6]), whole(runs["cnn"].model, files))
+    same(owl.archive.read_store(path, model=known[:6]), whole(runs["cnn"].model, files))
     with pytest.raises(TableError, match="holds no events of zzz"):
-        owl.read_store(path, model="zzz")
+        owl.archive.read_store(path, model="zzz")
 
 
 @pytest.mark.parametrize("ending", ["", ".sqlite"])
@@ -415,16 +417,16 @@ def test_a_recording_that_was_made_anew_takes_the_place_of_the_old_one(runs, mon
     again = owl.tag_archive(model, [file], keep=path)
     assert again.kept == []
     wanted = whole(model, [str(file)])
-    same(owl.read_store(path, day="2026-05-01"), wanted)  # all that lies in the folder of that day
+    same(owl.archive.read_store(path, day="2026-05-01"), wanted)  # all that lies in the folder of that day
     same(again.events, wanted)
-    assert owl.store_hours(path)[sorted(set(wanted["label"]))].to_numpy().sum() == len(wanted)
+    assert owl.archive.store_hours(path)[sorted(set(wanted["label"]))].to_numpy().sum() == len(wanted)
     # The same with the day it began moved to another one.
     start = datetime(2026, 6, 1, 12)
     os.utime(file)
     soundfile.write(file, owl.read_audio(months / "south_20260502_130000.flac")[0], RATE_HZ)
     owl.tag_archive(model, [file], keep=path, starts={str(file): start})
-    assert len(owl.read_store(path, day="2026-05-01")) == 0
-    same(owl.read_store(path), whole(model, [str(file)]))
+    assert len(owl.archive.read_store(path, day="2026-05-01")) == 0
+    same(owl.archive.read_store(path), whole(model, [str(file)]))
 
 
 def test_events_that_somebody_took_out_of_a_store_are_found_again(runs, months, tmp_path):
@@ -457,23 +459,23 @@ def test_damaged_and_foreign_stores_are_told(runs, months, tmp_path):
     assert owl.tag_archive(model, files, keep=tmp_path / "kept").kept == files
     next((tmp_path / "kept").rglob("*.parquet")).write_bytes(b"PAR1 no")
     with pytest.raises(TableError, match="is damaged"):
-        owl.read_store(tmp_path / "kept")
+        owl.archive.read_store(tmp_path / "kept")
     (tmp_path / "other").mkdir()
     (tmp_path / "other" / "x").touch()
     with pytest.raises(OutputError, match="other things in it"):
-        owl.open_store(tmp_path / "other")
+        owl.archive.open_store(tmp_path / "other")
     (tmp_path / "text.sqlite").write_text("no database, but long enough to be taken for one" * 20)
     with pytest.raises(OutputError, match="cannot be used as a store"):
-        owl.open_store(tmp_path / "text.sqlite")
+        owl.archive.open_store(tmp_path / "text.sqlite")
     with pytest.raises(TableError, match="does not exist; barn-owl tag"):
-        owl.read_store(tmp_path / "nowhere.sqlite")
+        owl.archive.read_store(tmp_path / "nowhere.sqlite")
     (tmp_path / "kept" / parquet_store.ABOUT).write_text('{"form": 99}')
     with pytest.raises(TableError, match="newer form"):
-        owl.open_store(tmp_path / "kept")
+        owl.archive.open_store(tmp_path / "kept")
     with sqlite3.connect(tmp_path / "locked.sqlite") as file:
         file.execute("CREATE TABLE events (x)")
     with pytest.raises(OutputError, match="a database of something else"):
-        owl.open_store(tmp_path / "locked.sqlite")
+        owl.archive.open_store(tmp_path / "locked.sqlite")
 
 
 def test_a_recording_that_changes_while_it_is_read_is_refused(runs, months, tmp_path, monkeypatch):
@@ -644,7 +646,7 @@ def test_what_a_machine_does_is_measured(runs, months, clips, capsys):
     assert [row["workers"] for row in told["workers"]] == [1, 2]
     assert all(row["real_time"] > 1 for row in told["workers"])
     assert "most of the work is" in told["advice"][0]
-    table = owl.measure_training(clips, small_plan("logistic"), most_workers=1)
+    table = owl.runs.measure_training(clips, small_plan("logistic"), most_workers=1)
     assert (table["training_s"] > 0).all()
     assert (table["cores"] > 0).all()
     assert call(["measure"]) == 2
@@ -653,7 +655,7 @@ def test_what_a_machine_does_is_measured(runs, months, clips, capsys):
 
 def test_a_runtime_finds_the_same_events_and_says_on_what(runs, months, capsys, tmp_path, caplog):
     model, file = runs["cnn"].model, str(months / "north_20260502_000000.flac")
-    other = owl.on_runtime(model)
+    other = owl.compact.on_runtime(model)
     assert other.family.device == "CPUExecutionProvider"
     assert "no accelerator" in caplog.text
     got, wanted = owl.tag_archive(other, [file], workers=1).events, whole(model, [file])
@@ -663,7 +665,7 @@ def test_a_runtime_finds_the_same_events_and_says_on_what(runs, months, capsys, 
     assert call(["tag", str(runs["cnn"].folder), file, "-o", str(tmp_path / "e.csv"), "--runtime", "onnx"]) == 0
     assert "computed on CPUExecutionProvider, which was busy" in capsys.readouterr().out
     with pytest.raises(ModelError, match="family logistic is no graph"):
-        owl.on_runtime(runs["logistic"].model)
+        owl.compact.on_runtime(runs["logistic"].model)
 
 
 def test_chunks_are_as_long_as_they_say(runs):

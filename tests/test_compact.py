@@ -114,14 +114,14 @@ def test_stages_say_what_the_network_says(rng):
 def test_c_gives_the_same_scores(changes, recording, tmp_path):
     model = random_model(**changes)
     program = compiled(model, tmp_path)
-    trace = owl.whole_trace(model, recording)
+    trace = owl.tag.whole_trace(model, recording)
     logits = table_of(said(program, recording, "--logits"))
     sounds, begins, naming = parted(logits, 3)
     np.testing.assert_allclose(sigmoid(sounds), trace.sounds, atol=1e-4)
     np.testing.assert_allclose(sigmoid(begins), trace.begins, atol=1e-4)
     np.testing.assert_allclose(naming, trace.naming, rtol=1e-3, atol=1e-3)
     needed = int(said(program, recording, "--sizes").split()[1])
-    size = owl.footprint(model, owl.read_device("core-256k"))
+    size = owl.compact.footprint(model, owl.compact.read_device("core-256k"))
     assert needed == pytest.approx(size.ram_float, rel=0.1)
 
 
@@ -197,7 +197,7 @@ def test_int8_in_c_is_the_same_bit_for_bit(kind, runs, recording, tmp_path, rng)
     steps = again.family.steps_of(levels)
     np.testing.assert_array_equal(table_of(said(program, recording, "--logits")), outputs_of(steps))
     # And what it says is near what it said in floats.
-    before, after = (owl.whole_trace(one, recording).sounds for one in (model, again))
+    before, after = (owl.tag.whole_trace(one, recording).sounds for one in (model, again))
     assert np.abs(before - after).mean() < 0.05
 
 
@@ -319,19 +319,21 @@ def test_plain_numbers_hold_all_that_is_needed(runs, tmp_path):
 
 def test_what_a_device_cannot_carry_is_named(tmp_path, capsys):
     model = plain_model(small_plan("cnn").but(cnn={"size": "medium"}), labels=6)
-    assert next(iter(owl.footprint(model, owl.read_device("core-64k")).exceeded(int8=False))) == "time"
-    assert owl.footprint(model, owl.read_device("core-512k")).exceeded(int8=True) == {}
+    assert (
+        next(iter(owl.compact.footprint(model, owl.compact.read_device("core-64k")).exceeded(int8=False))) == "time"
+    )
+    assert owl.compact.footprint(model, owl.compact.read_device("core-512k")).exceeded(int8=True) == {}
     with pytest.raises(ModelError, match="this plan is of a trees"):
         plain_model(small_plan("trees"), labels=3)
     text = "\n".join(["name = 'board'", "clock = 3"])
     (tmp_path / "board.toml").write_text(text)
     with pytest.raises(PlanError, match="clock_mhz: is missing"):
-        owl.read_device(tmp_path / "board.toml")
+        owl.compact.read_device(tmp_path / "board.toml")
     owl.write_plan(small_plan("cnn"), tmp_path / "plan.toml")
     assert barn_owl(["plan", str(tmp_path / "plan.toml"), "--device", "core-256k", "--json"]) == 0
     told = json.loads(capsys.readouterr().out)
     assert told["device"]["exceeds"] == {"float32": {}, "int8": {}}
-    machine = owl.read_device("this-machine")
+    machine = owl.compact.read_device("this-machine")
     assert machine.cycles_float > 0
 
 
@@ -360,6 +362,6 @@ def test_a_search_trains_only_what_fits_and_goes_on_where_it_stopped(capsys, few
     assert owl.read_plan(tmp_path / "found" / "plan.toml").family == "cnn"
     tiny = found.device.model_dump() | {"flash_kb": 8.0}
     with pytest.raises(PlanError, match=r"nothing that was drawn fits core-256k: the nearest exceeds its flash"):
-        owl.search(few_clips, tmp_path / "none", owl.Device(**tiny), minutes=0.01, plan=small_plan("cnn"))
+        owl.search(few_clips, tmp_path / "none", owl.compact.Device(**tiny), minutes=0.01, plan=small_plan("cnn"))
     table = pd.DataFrame({"step": [3, 3, 3, 2], "score": [0.5, 0.6, 0.55, 0.9], "flash_kb": [10, 30, 40, 5]})
     assert front(table)["score"].tolist() == [0.5, 0.6]

@@ -105,7 +105,7 @@ def test_a_name_that_is_too_long_or_no_file_is_one_row_that_cannot_be_used(clips
     long = pd.concat([clips.head(6), clips.head(3).assign(file=["x" * 300 + ".wav", "a\0b.wav", str(tmp_path)])])
     check = owl.check_clips(check_clip_table(long))
     assert (check.findings["finding"] == "no file").sum() == 3
-    facts, refused = owl.facts_table(long["file"])
+    facts, refused = owl.audio.facts_table(long["file"])
     assert (len(facts), len(refused)) == (6, 3)
     frames, _, left_out = owl.load_frames(check_clip_table(long), owl.FrontEnd())
     assert (len(frames), len(left_out)) == (6, 3)
@@ -259,9 +259,11 @@ def test_what_the_disk_has_no_room_for_is_not_begun(tmp_path, clips, rng, monkey
     room = shutil.disk_usage(tmp_path)._replace(free=10_000)
     monkeypatch.setattr("shutil.disk_usage", lambda _path: room)
     for write in (
-        lambda: owl.write_excerpts(check_clip_table(events), tmp_path / "cut"),
-        lambda: owl.write_cues(night, events, tmp_path / "cues" / "night.wav"),
-        lambda: write_variants(check_clip_table(clips.head(3)), tmp_path / "made", owl.SoundSettings(), variants=2),
+        lambda: owl.clips.write_excerpts(check_clip_table(events), tmp_path / "cut"),
+        lambda: owl.archive.write_cues(night, events, tmp_path / "cues" / "night.wav"),
+        lambda: write_variants(
+            check_clip_table(clips.head(3)), tmp_path / "made", owl.sound.SoundSettings(), variants=2
+        ),
     ):
         with pytest.raises(OutputError, match=r"would take about .* of space, and 10 kB are left"):
             write()
@@ -276,9 +278,9 @@ def test_times_beyond_the_end_are_one_error_with_a_hint(tmp_path, rng, capsys, r
     soundfile.write(file, np.tile(sound("hum", rng), 10), RATE_HZ)
     truth = pd.DataFrame({"file": file, "start_s": [1000.0, 4000.0], "end_s": [2000.0, 5000.0], "label": "hum"})
     for cut in (
-        lambda: owl.clips_of_events(truth, 1.0),
-        lambda: owl.draw_background(truth, 1.0, 2),
-        lambda: owl.clips_of_false_alarms(truth, truth, 1.0),
+        lambda: owl.clips.clips_of_events(truth, 1.0),
+        lambda: owl.clips.draw_background(truth, 1.0, 2),
+        lambda: owl.clips.clips_of_false_alarms(truth, truth, 1.0),
         lambda: owl.score_events(truth, truth, seconds={file: 12.0}),
     ):
         with pytest.raises(TableError, match=r"row 1: .* is 12.00 s long(.|\n)*look like milliseconds"):
@@ -290,7 +292,7 @@ def test_times_beyond_the_end_are_one_error_with_a_hint(tmp_path, rng, capsys, r
     assert "divide them by 1000" in capsys.readouterr().err
     for ends in ({"start_s": [1.0, 3e6], "end_s": [2.0, 4e6]}, {"start_s": [1.0, 11.0], "end_s": [2.0, 14.0]}):
         with pytest.raises(TableError, match="row 2") as error:
-            owl.clips_of_events(truth.assign(**ends), 1.0)
+            owl.clips.clips_of_events(truth.assign(**ends), 1.0)
         assert "milliseconds" not in str(error.value)
 
 
@@ -417,7 +419,7 @@ def test_models_that_ask_for_more_than_they_hold_are_refused_before_it_is_taken(
         header = json.dumps(outer).encode()
         (tmp_path / "m.safetensors").write_bytes(len(header).to_bytes(8, "little") + header + content[8 + size :])
         script = (
-            "import sys, barn_owl\ntry:\n    barn_owl.load_model(sys.argv[1])\nexcept barn_owl.ModelError as e:\n"
+            "import sys, barn_owl\ntry:\n    barn_owl.load_model(sys.argv[1])\nexcept barn_owl.BarnOwlError as e:\n"
             "    print(open('/proc/self/status').read().split('VmHWM:')[1].split()[0])\n"
         )
         done = subprocess.run(
@@ -517,11 +519,11 @@ def test_features_of_a_recording_are_written_part_by_part(tmp_path, rng):
     take = np.tile(sound("hum", rng), 30)
     soundfile.write(tmp_path / "long.wav", take, RATE_HZ)
     front_end = owl.FrontEnd(features=["log-mel", "deltas", "flux"], bands=8)
-    whole = owl.frame_table(front_end, front_end.frames(owl.read_audio(tmp_path / "long.wav")[0]))
+    whole = owl.features.frame_table(front_end, front_end.frames(owl.read_audio(tmp_path / "long.wav")[0]))
     for ending in ("csv", "parquet", "npz"):
-        blocks = front_end.frame_blocks(owl.stream_audio(tmp_path / "long.wav"))
-        assert owl.write_frames(front_end, blocks, tmp_path / f"f.{ending}") == len(whole)
-        again = owl.read_features(tmp_path / f"f.{ending}")
+        blocks = front_end.frame_blocks(owl.audio.stream_audio(tmp_path / "long.wav"))
+        assert owl.features.write_frames(front_end, blocks, tmp_path / f"f.{ending}") == len(whole)
+        again = owl.features.read_features(tmp_path / f"f.{ending}")
         pd.testing.assert_frame_equal(again.astype(whole.dtypes.to_dict()), whole)
     out = str(tmp_path / "g.csv")
     assert call(["features", str(tmp_path / "long.wav"), "-o", out, "--features", "log-mel"]) == 0
@@ -611,7 +613,7 @@ def test_traces_whose_parts_do_not_fit_are_refused(runs, tmp_path):
     for said, changes in wrong.items():
         replace(trace, **changes).save(tmp_path / "t.npz")
         with pytest.raises(TableError, match=said):
-            owl.read_trace(tmp_path / "t.npz")
+            owl.tag.read_trace(tmp_path / "t.npz")
     with pytest.raises(TableError, match="the trace is of a, b, c, d; the model knows"):
         owl.tag_trace(model, replace(trace, labels=list("abcd")))
     each = replace(trace, sounds=np.repeat(trace.sounds, 4, axis=1), begins=np.repeat(trace.begins, 4, axis=1))
@@ -637,7 +639,7 @@ def test_stores_that_are_something_else_or_damaged_are_refused(runs, tmp_path, r
     rows.close()
     for place in ("kept", "kept.sqlite"):
         with pytest.raises(TableError, match="damaged"):
-            owl.store_hours(tmp_path / place)
+            owl.archive.store_hours(tmp_path / place)
 
 
 def test_rows_of_a_classifier_that_cannot_be_are_refused(ranking, tmp_path):

@@ -39,7 +39,7 @@ def night(rng, seconds=20):
 
 
 def played(samples, **more):
-    return owl.SimulatedMicrophone(iter([samples]), RATE_HZ, **{"speed": INF} | more)
+    return owl.audio.SimulatedMicrophone(iter([samples]), RATE_HZ, **{"speed": INF} | more)
 
 
 def rows(events):
@@ -150,7 +150,7 @@ def test_a_sound_card_is_listened_to_and_tried_again_when_it_falls_silent(monkey
     monkeypatch.setitem(sys.modules, "sounddevice", Card(16_000))
     monkeypatch.setattr("barn_owl.audio.sources.AGAIN_S", 0.05)
     stop, blocks, breaks = threading.Event(), 0, []
-    for came in incoming(owl.SoundCard(), stop=stop):  # it does not offer the common rate, so its own is taken
+    for came in incoming(owl.audio.SoundCard(), stop=stop):  # it does not offer the common rate, so its own is taken
         blocks += isinstance(came, np.ndarray)
         breaks += [came.why] if isinstance(came, Break) and came.why else []
         if Card.InputStream.opened > 2:
@@ -163,7 +163,7 @@ def test_a_sound_card_is_listened_to_and_tried_again_when_it_falls_silent(monkey
 def test_a_rate_that_a_sound_card_does_not_offer_is_told_with_the_one_it_does(monkeypatch):
     monkeypatch.setitem(sys.modules, "sounddevice", Card(48_000))
     with pytest.raises(AudioError, match="it offers 48000 Hz"):
-        owl.SoundCard(rate_hz=8000)
+        owl.audio.SoundCard(rate_hz=8000)
 
 
 def test_sound_that_finds_no_room_is_counted_and_the_break_lies_where_it_was():
@@ -194,7 +194,7 @@ def test_a_pipe_that_stalls_is_told_and_ends_when_it_ends(run, rng, monkeypatch)
 
     threading.Thread(target=write).start()
     with os.fdopen(out, "rb", buffering=0) as pipe:
-        listener = owl.Listener(run.model, owl.RawPipe(pipe, RATE_HZ))
+        listener = owl.Listener(run.model, owl.audio.RawPipe(pipe, RATE_HZ))
         heard = list(listener.events())
     assert listener.seconds == pytest.approx(4.0, abs=0.01)
     assert heard
@@ -204,7 +204,7 @@ def test_a_pipe_that_stalls_is_told_and_ends_when_it_ends(run, rng, monkeypatch)
 def test_samples_of_a_pipe_that_are_no_numbers_are_an_error(run):
     raw = np.full(8000, np.nan, "<f4").tobytes()
     with pytest.raises(AudioError, match="float32"):
-        list(owl.Listener(run.model, owl.RawPipe(io.BytesIO(raw), RATE_HZ, sample_type="float32")).events())
+        list(owl.Listener(run.model, owl.audio.RawPipe(io.BytesIO(raw), RATE_HZ, sample_type="float32")).events())
 
 
 def test_an_excerpt_holds_the_event_and_what_is_around_it(run, rng):
@@ -218,7 +218,7 @@ def test_memory_does_not_grow_with_the_time_that_is_listened_to(runs, rng):
     block = night(rng, 4)
 
     def peak(times):
-        source = owl.SimulatedMicrophone(iter([block] * times), RATE_HZ, speed=INF)
+        source = owl.audio.SimulatedMicrophone(iter([block] * times), RATE_HZ, speed=INF)
         tracemalloc.start()
         for _ in owl.Listener(runs["logistic"].model, source, lead_s=0.5, every_s=4.0).events():
             pass
@@ -237,7 +237,7 @@ def event(label="hum", start_s=1.0):
 def test_a_command_gets_a_label_as_one_argument_and_no_shell_runs(tmp_path):
     target = tmp_path / "out put.txt"
     script = f"import sys; open({str(target)!r}, 'a').write(repr(sys.argv[1:]) + '\\n')"
-    notices = owl.command_notices(f"'{sys.executable}' -c \"{script}\" {{label}} 'at {{start_s}}'", pause_s=10)
+    notices = owl.live.command_notices(f"'{sys.executable}' -c \"{script}\" {{label}} 'at {{start_s}}'", pause_s=10)
     nasty = "$(touch owned); `id` \" ' | & \n %s {label}"
     for one in (event(nasty), event(nasty, 5.0), event("hum", 6.0), event(nasty, 12.0)):
         notices.give(one)
@@ -248,7 +248,7 @@ def test_a_command_gets_a_label_as_one_argument_and_no_shell_runs(tmp_path):
 
 
 def test_a_slow_command_holds_nothing_up_and_is_stopped():
-    notices = owl.command_notices("sleep 60", longest_s=0.3)
+    notices = owl.live.command_notices("sleep 60", longest_s=0.3)
     begin = time.monotonic()
     for number in range(100):
         notices.give(event(start_s=float(number)))
@@ -267,7 +267,7 @@ def test_a_slow_command_holds_nothing_up_and_is_stopped():
 )  # fmt: skip
 def test_a_command_that_cannot_work_is_told_before_listening(command, message):
     with pytest.raises(PlanError, match=message):
-        owl.command_notices(command)
+        owl.live.command_notices(command)
 
 
 def test_events_are_posted_and_failures_tried_again_and_told(monkeypatch):
@@ -285,7 +285,7 @@ def test_events_are_posted_and_failures_tried_again_and_told(monkeypatch):
 
     with http.server.HTTPServer(("127.0.0.1", 0), Handler) as server:
         threading.Thread(target=server.serve_forever, daemon=True).start()
-        notices = owl.post_notices(f"http://127.0.0.1:{server.server_port}/owl")
+        notices = owl.live.post_notices(f"http://127.0.0.1:{server.server_port}/owl")
         notices.give(event())
         notices.give(event("tick"))
         notices.close()
@@ -295,7 +295,7 @@ def test_events_are_posted_and_failures_tried_again_and_told(monkeypatch):
     assert (notices.done, notices.failed) == (1, 1)
     assert "400" in notices.told()[0]
     with pytest.raises(PlanError, match="http"):
-        owl.post_notices("file:///etc/passwd")
+        owl.live.post_notices("file:///etc/passwd")
 
 
 def test_the_command_writes_lines_table_excerpts_and_json(runs, rng, tmp_path, capsys):
@@ -347,7 +347,7 @@ def test_a_signal_ends_it_cleanly_with_the_last_event(runs, rng, tmp_path, numbe
 
 def test_nothing_more_is_taken_once_it_is_to_stop():
     stop, number = threading.Event(), 0
-    source = owl.SimulatedMicrophone(itertools.repeat(np.zeros(RATE_HZ)), RATE_HZ, speed=INF)
+    source = owl.audio.SimulatedMicrophone(itertools.repeat(np.zeros(RATE_HZ)), RATE_HZ, speed=INF)
     for number, _ in enumerate(incoming(source, stop=stop)):
         if number == 3:
             stop.set()

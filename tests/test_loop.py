@@ -143,7 +143,7 @@ def test_a_recording_in_which_nothing_stands_out_has_no_parts(weak, tmp_path, rn
     table = pd.concat([recordings, calm], ignore_index=True)
     assert set(owl.harvest(table).clips["file"]) <= set(recordings["file"])
     with pytest.raises(TableError, match="no clip to propose|none of the clips"):
-        owl.propose(calm)
+        owl.loop.propose(calm)
 
 
 def test_an_example_in_which_nothing_stands_out_is_told(weak):
@@ -159,8 +159,8 @@ def test_an_example_in_which_nothing_stands_out_is_told(weak):
 
 def test_known_clips_may_repeat_themselves(clips):
     known = pd.concat([clips.head(8), clips.head(8)], ignore_index=True)
-    once = owl.propose(clips.tail(20), count=5, known=clips.head(8))
-    pd.testing.assert_frame_equal(owl.propose(clips.tail(20), count=5, known=known), once)
+    once = owl.loop.propose(clips.tail(20), count=5, known=clips.head(8))
+    pd.testing.assert_frame_equal(owl.loop.propose(clips.tail(20), count=5, known=known), once)
 
 
 def test_parts_with_the_labels_sound_are_harvested_and_others_are_not(weak):
@@ -199,23 +199,23 @@ def test_proposals_are_spread_over_all_kinds(folder):
     # A heap in which one kind is far more frequent than the others.
     rare = clips.groupby("label").head(2)
     heap = pd.concat([clips[clips["label"] == "hum"], rare]).drop_duplicates().reset_index(drop=True)
-    proposed = owl.propose(heap, count=6)
+    proposed = owl.loop.propose(heap, count=6)
     assert proposed["rank"].tolist() == list(range(1, 7))
     assert set(proposed["label"]) >= {"hum", "hiss", "tick"}
-    known = owl.propose(heap, count=4, known=heap[heap["label"] == "hum"])
+    known = owl.loop.propose(heap, count=4, known=heap[heap["label"] == "hum"])
     assert (known["label"] != "hum").sum() >= 3
 
 
 def test_a_model_makes_what_it_is_unsure_of_come_first(runs, clips):
     model = runs["cnn"].model
-    proposed = owl.propose(clips, count=10, model=model)
+    proposed = owl.loop.propose(clips, count=10, model=model)
     every, _ = owl.predict(model, clips)
     assert proposed["score"].mean() < every["score"].mean()
     assert {"predicted", "why", "gain"} <= set(proposed)
     # Of the same known clips, what is likely of a label that few of them are said to have comes first.
     known, heap = clips.iloc[::9], clips.drop(index=clips.index[::9]).reset_index(drop=True)
     stills = [
-        owl.propose(heap, count=12, model=model, known=known.assign(label=label))["predicted"].eq("still").sum()
+        owl.loop.propose(heap, count=12, model=model, known=known.assign(label=label))["predicted"].eq("still").sum()
         for label in ("still", "hum")
     ]
     assert stills[0] < stills[1]
@@ -227,7 +227,7 @@ def test_of_recordings_the_parts_that_stand_out_are_proposed(weak):
     joined = [owl.read_audio(file)[0] for file in long["file"]]
     path = str(truth["file"][0]).replace("rec00", "long")
     owl.write_audio(path, np.concatenate(joined), RATE_HZ)
-    proposed = owl.propose(pd.DataFrame({"file": [path]}), count=8)
+    proposed = owl.loop.propose(pd.DataFrame({"file": [path]}), count=8)
     assert len(proposed) == 8
     assert proposed["end_s"].notna().all()
 
@@ -235,9 +235,9 @@ def test_of_recordings_the_parts_that_stand_out_are_proposed(weak):
 def test_bad_heaps_are_told(tmp_path):
     (tmp_path / "broken.wav").write_bytes(b"nothing")
     with pytest.raises(TableError, match="none of the clips"):
-        owl.propose(pd.DataFrame({"file": [str(tmp_path / "broken.wav")]}))
+        owl.loop.propose(pd.DataFrame({"file": [str(tmp_path / "broken.wav")]}))
     with pytest.raises(TableError, match="there is no clip"):
-        owl.propose(pd.DataFrame({"file": []}))
+        owl.loop.propose(pd.DataFrame({"file": []}))
 
 
 def test_levels_are_kept_to_half_a_step(rng):
@@ -258,14 +258,14 @@ def test_a_new_label_is_learnt_from_a_model_file_alone_and_old_ones_stay(clips, 
     model = load_model(file)
     assert sorted({kept.label for kept in model.kept}) == ["hiss", "hum", "still"]
     assert all(sum(kept.label == label for kept in model.kept) == 6 for label in ("hiss", "hum", "still"))
-    adopted = owl.adopt(plan, model, str(file))
+    adopted = owl.runs.adopt(plan, model, str(file))
     assert adopted.background == ["still"]
     after = train(new, tmp_path / "after", adopted)
     assert after.model.labels == ["hiss", "hum", "still", "tick"]
     said, _ = owl.predict(after.model, clips)
     right = said.assign(right=said["predicted"] == said["label"]).groupby("label")["right"].mean()
     assert right.min() > 0.7, right
-    table = owl.kept_table(model, after.model, after.predictions).set_index("label")
+    table = owl.runs.kept_table(model, after.model, after.predictions).set_index("label")
     assert table["kept examples"].to_dict() == {"hiss": 6, "hum": 6, "still": 6, "tick": 0}
     assert table.loc["tick", "new clips"] > 0
     assert table["now"].drop("tick").mean() > 0.7
@@ -290,7 +290,7 @@ def test_the_commands_of_the_loop(weak, folder, tmp_path, capsys):
     asked = ["propose", str(folder), "-o", proposed, "--count", "4", "--json"]
     assert run([*asked, "--page", str(tmp_path / "next.html")]) == 0
     assert json.loads(capsys.readouterr().out)["proposed"] == 4
-    cases = owl.review_cases(owl.read_events(proposed), stretches=0)
+    cases = owl.loop.review_cases(owl.read_events(proposed), stretches=0)
     assert cases["teaches"].is_monotonic_decreasing
     assert run(["harvest", str(folder), "-o", harvested, "--force"]) == 2
     assert run(["find", first["file"], str(folder), *at, *where, "-o", "-"]) == 2

@@ -5,9 +5,9 @@ CELLS = [
     "barn_owl.suggest_plan(clips)",
     "run = barn_owl.open_run({run!r})\nrun",
     "run.evaluate()",
-    "barn_owl.listen(clips, most=3)",
-    "barn_owl.listen(run.evaluate().mistakes, most=2)",
-    "barn_owl.curves_figure(run)",
+    "barn_owl.show.listen(clips, most=3)",
+    "barn_owl.show.listen(run.evaluate().mistakes, most=2)",
+    "barn_owl.show.curves_figure(run)",
 ]
 
 

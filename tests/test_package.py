@@ -50,7 +50,7 @@ model = barn_owl.load_model({str(run.folder)!r})
 scored = [name for name in ("pandas", "joblib") if name in sys.modules]
 barn_owl.tag_samples(model, numpy.ones(32_000, dtype=numpy.float32), 16_000)
 blocks = iter([numpy.ones(32_000, dtype=numpy.float32)])
-list(barn_owl.Listener(model, barn_owl.SimulatedMicrophone(blocks, 16_000, speed=1e9)).events())
+list(barn_owl.Listener(model, barn_owl.audio.SimulatedMicrophone(blocks, 16_000, speed=1e9)).events())
 others = [name for name in sys.modules if name.startswith(("barn_owl.learn", "barn_owl.runs", "barn_owl.show"))]
 print(scored, others)
 """
@@ -116,3 +116,8 @@ def _quick_plan(plan, **settings):
 def test_the_page_of_features_is_that_of_the_code():
     page = runpy.run_path(str(ROOT / "docs" / "features_page.py"))["page"]
     assert (ROOT / "docs" / "features.md").read_text(encoding="utf-8") == page()
+
+
+def test_the_top_level_holds_what_users_meet_and_packages_hold_the_rest():
+    assert len(barn_owl.__all__) <= 60
+    assert all(getattr(barn_owl, name) is not None for name in barn_owl.__all__)

@@ -246,7 +246,7 @@ def readers(base: Path) -> list[Reader]:
         runs[family] = train(clips, base / family, plan)
 
     models = {f"{name}.safetensors": (base / name / "model.safetensors").read_bytes() for name in runs}
-    together = owl.ensemble_of([runs["logistic"].model, runs["logistic"].model])
+    together = owl.runs.ensemble_of([runs["logistic"].model, runs["logistic"].model])
     together.save(base / "ensemble.safetensors")
     models["ensemble.safetensors"] = (base / "ensemble.safetensors").read_bytes()
     model, take = runs["cnn"].model, np.concatenate([sound(k, rng, 0.4) for k in ("hum", "tick", "hiss")])
@@ -265,7 +265,7 @@ def readers(base: Path) -> list[Reader]:
     for ending in ("csv", "tsv", "jsonl", "vtt", "srt", "parquet"):
         owl.write_events(events, base / f"events.{ending}", force=True)
         formats[f"events.{ending}"] = (base / f"events.{ending}").read_bytes()
-    owl.write_cues(file, events, base / "cues.wav", force=True)
+    owl.archive.write_cues(file, events, base / "cues.wav", force=True)
     formats["cues.wav"] = (base / "cues.wav").read_bytes()
     tables = {
         "clips.csv": (base / "clips.csv").read_bytes(),
@@ -279,16 +279,17 @@ def readers(base: Path) -> list[Reader]:
     owl.tag_archive(model, [file], traces=base / "traces", workers=1)
     owl.tag_archive(runs["logistic"].model, [file], keep=base / "kept.sqlite", **eager)
     owl.tag_archive(runs["logistic"].model, [file], keep=base / "store", **eager)
-    trace = owl.read_trace(base / "traces" / "take.npz")
+    trace = owl.tag.read_trace(base / "traces" / "take.npz")
     trace.save(base / "trace.parquet")
     Checkpoint(arrays={"a": np.zeros(3, np.float32)}, numbers={"step": 1}, curves=[{"epoch": 1}]).save(
         base / "c.safetensors"
     )
-    cases = owl.review_cases(events, [file], stretches=2)
+    cases = owl.loop.review_cases(events, [file], stretches=2)
     from barn_owl.loop import case_key
 
-    owl.add_answer(
-        base / "answers.jsonl", owl.Answer(case=case_key(cases.to_dict("records")[0]), verdict="right", sounds=[])
+    owl.loop.add_answer(
+        base / "answers.jsonl",
+        owl.loop.Answer(case=case_key(cases.to_dict("records")[0]), verdict="right", sounds=[]),
     )
     frames = owl.FrontEnd()
     owl.load_frames(clips.head(4), frames, cache=base / "cache")
@@ -298,8 +299,8 @@ def readers(base: Path) -> list[Reader]:
     def hear(path: Path) -> None:
         owl.audio_info(path)
         owl.read_audio(path, rate_hz=16_000)
-        owl.file_facts(path)
-        owl.recording_start(path)
+        owl.audio.file_facts(path)
+        owl.archive.recording_start(path)
         owl.tag_recording(model, path)
 
     def use(path: Path) -> None:
@@ -311,10 +312,10 @@ def readers(base: Path) -> list[Reader]:
         owl.check_clips(owl.read_clip_table(path), audio=False)
 
     def gather(path: Path) -> None:
-        owl.gather_table(path, columns={}, audio_folder=base)
+        owl.clips.gather_table(path, columns={}, audio_folder=base)
 
     def decide(path: Path) -> None:
-        owl.tag_trace(model, owl.read_trace(path))
+        owl.tag_trace(model, owl.tag.read_trace(path))
 
     def cache(path: Path) -> None:
         folder = path.parent / "cache"
@@ -338,16 +339,16 @@ def readers(base: Path) -> list[Reader]:
 
     def store(path: Path) -> None:
         if path.suffix == ".sqlite":
-            owl.read_store(path)
-            owl.store_hours(path)
+            owl.archive.read_store(path)
+            owl.archive.store_hours(path)
             return
         own = path.parent / "store"
         shutil.rmtree(own, ignore_errors=True)
         shutil.copytree(base / "store", own)
         target = next(own.rglob("*.parquet" if path.suffix == ".parquet" else "*.jsonl"))
         shutil.copy(path, target)
-        owl.read_store(own)
-        owl.store_hours(own)
+        owl.archive.read_store(own)
+        owl.archive.store_hours(own)
 
     stored = {"kept.sqlite": (base / "kept.sqlite").read_bytes()}
     stored["events.parquet"] = next((base / "store").rglob("*.parquet")).read_bytes()
@@ -367,7 +368,7 @@ def readers(base: Path) -> list[Reader]:
         Reader("traces", {"t.npz": (base / "traces" / "take.npz").read_bytes()}, decide, zipped),
         Reader("traces, Parquet", {"t.parquet": (base / "trace.parquet").read_bytes()}, decide),
         Reader("checkpoints", {"c.safetensors": (base / "c.safetensors").read_bytes()}, read_checkpoint),
-        Reader("answers", {"a.jsonl": (base / "answers.jsonl").read_bytes()}, owl.read_reviews, json_lines),
+        Reader("answers", {"a.jsonl": (base / "answers.jsonl").read_bytes()}, owl.loop.read_reviews, json_lines),
         Reader("caches", cached, cache),
         Reader("stores", stored, store),
         Reader("runs", run_files, run_file, lambda c, r: _by_kind(c, r, run_files, run_change)),

@@ -70,7 +70,7 @@ def measured(judge: Judge, name: str, folder: Path) -> list[tuple[str, str, floa
         return found
     tune = DATA / FOLDERS[judge.problem][1] / f"{judge.problem}_tune.csv"
     recording = next(path for path in tune.parent.glob(f"{tune.stem}.*") if path.suffix in (".wav", ".flac"))
-    trace = barn_owl.whole_trace(run.model, recording)
+    trace = barn_owl.tag.whole_trace(run.model, recording)
     truth = barn_owl.read_clip_table(tune).assign(file=trace.file)
     decoding = {name: {}} if CHANGES[name] else {name: {}, **DECODING}
     for own, change in decoding.items():

@@ -81,8 +81,8 @@ def page_picture(page: Path, path: Path, place: str = "") -> None:
 def live_picture(folder: Path, path: Path) -> None:
     """Draw what a terminal shows a minute and a half into listening to the night."""
     night = folder / "night.flac"
-    blocks, rate_hz = barn_owl.stream_audio(night, end_s=LISTENED_S), barn_owl.audio_info(night).rate_hz
-    microphone = barn_owl.SimulatedMicrophone(blocks, rate_hz, speed=float("inf"))
+    blocks, rate_hz = barn_owl.audio.stream_audio(night, end_s=LISTENED_S), barn_owl.audio_info(night).rate_hz
+    microphone = barn_owl.audio.SimulatedMicrophone(blocks, rate_hz, speed=float("inf"))
     began = datetime(2026, 3, 14, 22, 15, tzinfo=UTC)
     listener = barn_owl.Listener(barn_owl.load_model(folder / "run"), microphone, began=began)
     console = Console(record=True, width=110, file=io.StringIO())

@@ -169,7 +169,7 @@ def write_cues(recording: str | Path, events: pd.DataFrame, path: str | Path, *,
     The samples are those of the recording, 16 bit, or 24 or float if it has more. Raises OutputError when it would be
     longer than a WAV file can be (4 GiB), AudioError when the recording cannot be read.
 
-    >>> barn_owl.write_cues("night.wav", barn_owl.read_events("events.csv"), "marked.wav", force=True)
+    >>> barn_owl.archive.write_cues("night.wav", barn_owl.read_events("events.csv"), "marked.wav", force=True)
     """
     info = audio_info(recording)
     subtype = info.subtype if info.subtype in ("PCM_24", "PCM_32", "FLOAT", "DOUBLE") else "PCM_16"

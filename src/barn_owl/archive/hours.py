@@ -27,7 +27,7 @@ def recording_start(path: str | Path, *, zone: str = "") -> datetime | None:
     Where the name holds no time, the file may: see `broadcast_start`. zone : time zone of those that say none, such
     as ``Europe/Lisbon``. Returns None when neither holds a time. Raises TableError for an unknown zone.
 
-    >>> barn_owl.recording_start("quay_20260501_220000.wav")
+    >>> barn_owl.archive.recording_start("quay_20260501_220000.wav")
     datetime.datetime(2026, 5, 1, 22, 0)
     """
     return _named(Path(path), zone) or _at_home(broadcast_start(path), zone)
@@ -106,7 +106,7 @@ def hours_table(
 
     >>> from datetime import datetime
     >>> events = barn_owl.read_events("events.csv")
-    >>> table = barn_owl.hours_table(events, {"night.wav": datetime(2026, 5, 1, 22)}, {"night.wav": 14.0})
+    >>> table = barn_owl.archive.hours_table(events, {"night.wav": datetime(2026, 5, 1, 22)}, {"night.wav": 14.0})
     >>> list(table)
     ['hiss', 'hum', 'tick', 'recorded_s']
     """

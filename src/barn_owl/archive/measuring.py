@@ -40,7 +40,7 @@ class Speed:
     ``real_time``, ``cores`` busy in the mean, and ``gain`` over one. cores : that this process may use. advice :
     what holds it up and what to change, in words.
 
-    >>> speed = barn_owl.measure_tagging(barn_owl.load_model("first"), "night.wav", most_workers=1)
+    >>> speed = barn_owl.archive.measure_tagging(barn_owl.load_model("first"), "night.wav", most_workers=1)
     >>> speed.stages["stage"].tolist()
     ['disk', 'decode', 'features', 'network']
     """
@@ -84,7 +84,7 @@ def measure_tagging(
     Some minutes from its beginning are used. most_workers : processes to go up to; None for one a core.
     Raises AudioError when it cannot be read.
 
-    >>> barn_owl.measure_tagging(barn_owl.load_model("first"), "night.wav", most_workers=1).cores > 0
+    >>> barn_owl.archive.measure_tagging(barn_owl.load_model("first"), "night.wav", most_workers=1).cores > 0
     True
     """
     name = name_of(str(recording))

@@ -24,7 +24,7 @@ SQLITE = (".sqlite", ".db", ".sqlite3")
 class Store(Protocol):
     """What all stores can do.
 
-    >>> store = barn_owl.open_store("store.sqlite")
+    >>> store = barn_owl.archive.open_store("store.sqlite")
     >>> _ = barn_owl.tag_archive(barn_owl.load_model("first"), ["night.wav"], keep="store.sqlite", workers=1)
     >>> [Path(one.file).name for one in store.recordings()]
     ['night.wav']
@@ -68,7 +68,7 @@ def open_store(path: str | Path) -> Store:
 
     Raises OutputError when it cannot be begun or written, or is something else; TableError when it is damaged.
 
-    >>> barn_owl.open_store("new.sqlite").recordings()
+    >>> barn_owl.archive.open_store("new.sqlite").recordings()
     []
     """
     path = Path(path)
@@ -84,7 +84,7 @@ def read_store(
     named.
 
     >>> _ = barn_owl.tag_archive(barn_owl.load_model("first"), ["night.wav"], keep="store.sqlite", workers=1)
-    >>> list(barn_owl.read_store("store.sqlite"))[:4]
+    >>> list(barn_owl.archive.read_store("store.sqlite"))[:4]
     ['file', 'start_s', 'end_s', 'label']
     """
     store = opened_to_read(path)
@@ -132,12 +132,12 @@ def events_of_recordings(path: str | Path, recordings: Iterable[str]) -> pd.Data
 
 
 def store_hours(path: str | Path, *, model: str = "", day: str = "", recorder: str = "") -> pd.DataFrame:
-    """Count the events of a store by label and hour of the day; see `barn_owl.hours_table`.
+    """Count the events of a store by label and hour of the day; see `barn_owl.archive.hours_table`.
 
     Recordings whose beginning is not known are left out. The events themselves are not read.
 
     >>> _ = barn_owl.tag_archive(barn_owl.load_model("first"), ["night.wav"], keep="store.sqlite", workers=1)
-    >>> list(barn_owl.store_hours("store.sqlite"))[-1]
+    >>> list(barn_owl.archive.store_hours("store.sqlite"))[-1]
     'recorded_s'
     """
     store = opened_to_read(path)

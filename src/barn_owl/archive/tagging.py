@@ -128,8 +128,8 @@ def tag_archive(
 ) -> Archive:
     """Find events in many recordings by the engine that was chosen (`barn_owl.engine`), `workers` at a time here.
 
-    keep : a store (`barn_owl.open_store`) of what is finished, known by its content, the model and the settings, so
-    that it is not done again; starts : when each began, for the store; None for what their names or files say.
+    keep : a store (`open_store`) of what is finished, known by its content, the model and the settings, so that it is
+    not done again; starts : when each began, for the store; None for what their names or files say.
     traces : a folder to write the scores over time of each to, as NPZ; what was kept without its trace is done
     again. progress : called with the seconds of sound done and how many there are.
 

@@ -40,7 +40,7 @@ class FileFacts:
     of three or more samples stuck at an extreme near full scale. fingerprint : SHA-256 of the decoded samples,
     the same whatever the container.
 
-    >>> facts = barn_owl.file_facts("night.wav")
+    >>> facts = barn_owl.audio.file_facts("night.wav")
     >>> facts.duration_s, facts.rate_hz, facts.channels
     (14.0, 16000, 1)
     """
@@ -79,7 +79,7 @@ def file_facts(
     half of the time, are NaN.
     Raises AudioError when the file cannot be read or holds no samples.
 
-    >>> facts = barn_owl.file_facts("night.wav", start_s=1.0, end_s=3.0)
+    >>> facts = barn_owl.audio.file_facts("night.wav", start_s=1.0, end_s=3.0)
     >>> facts.duration_s
     2.0
     """
@@ -108,7 +108,7 @@ def facts_table(
 ) -> tuple[pd.DataFrame, dict[str, str]]:
     """Measure many files, `workers` at a time; a table with a row a file, and why others were left out.
 
-    >>> table, refused = barn_owl.facts_table(["night.wav"])
+    >>> table, refused = barn_owl.audio.facts_table(["night.wav"])
     >>> float(table["duration_s"].iloc[0]), refused
     (14.0, {})
     """

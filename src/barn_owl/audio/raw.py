@@ -53,7 +53,7 @@ def stream_raw(
 
     >>> import io
     >>> bytes_of_a_pipe = io.BytesIO(np.zeros(16000, np.int16).tobytes())
-    >>> sum(map(len, barn_owl.stream_raw(bytes_of_a_pipe, from_hz=16000)))
+    >>> sum(map(len, barn_owl.audio.stream_raw(bytes_of_a_pipe, from_hz=16000)))
     16000
     """
     if sample_type not in TYPES:

@@ -163,7 +163,7 @@ def stream_audio(
     as it goes; both are logged as warnings. Memory does not grow with the file.
     Raises AudioError when the file or the excerpt cannot be read at all.
 
-    >>> blocks = list(barn_owl.stream_audio("night.wav", rate_hz=8000))
+    >>> blocks = list(barn_owl.audio.stream_audio("night.wav", rate_hz=8000))
     >>> sum(map(len, blocks))
     112000
     """

@@ -36,7 +36,7 @@ def set_level(samples: np.ndarray, rate_hz: int, target_db: float, *, measure: s
     brought to that RMS. Raises PlanError for an unknown measure.
 
     >>> samples, rate_hz = barn_owl.read_audio("night.wav")
-    >>> quieter = barn_owl.set_level(samples, rate_hz, -30.0)
+    >>> quieter = barn_owl.audio.set_level(samples, rate_hz, -30.0)
     >>> round(float(10 * np.log10(np.mean(quieter.astype(float) ** 2))), 1)
     -30.0
     """
@@ -59,7 +59,7 @@ class Gate:
     active. hold_s : gaps up to this length are closed. pad_s : added on either side. shortest_s : shorter
     activity is dropped, before padding.
 
-    >>> barn_owl.Gate(on_db=20.0).on_db
+    >>> barn_owl.audio.Gate(on_db=20.0).on_db
     20.0
     """
 
@@ -85,7 +85,7 @@ def find_activity(samples: np.ndarray, rate_hz: int, gate: Gate | None = None) -
     unless it is below ``gate.lowest_db``. Raises AudioError for samples that are not mono.
 
     >>> samples, rate_hz = barn_owl.read_audio("night.wav")
-    >>> barn_owl.find_activity(samples, rate_hz).shape[1]
+    >>> barn_owl.audio.find_activity(samples, rate_hz).shape[1]
     2
     """
     if samples.ndim != 1:
@@ -125,7 +125,7 @@ def remove_silence(samples: np.ndarray, rate_hz: int, gate: Gate | None = None) 
     """Return the active stretches of mono `samples`, one after the other; all of it when nothing is active.
 
     >>> samples, rate_hz = barn_owl.read_audio("night.wav")
-    >>> len(barn_owl.remove_silence(samples, rate_hz)) < len(samples)
+    >>> len(barn_owl.audio.remove_silence(samples, rate_hz)) < len(samples)
     True
     """
     active = np.round(find_activity(samples, rate_hz, gate) * rate_hz).astype(int)

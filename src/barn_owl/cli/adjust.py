@@ -84,10 +84,10 @@ def command(
         replace(model, decision=found.decision).save(out)
         voice.say(f"\nWrote {out}.")
     else:
-        owl.set_decision(model_path, found.decision)
+        owl.runs.set_decision(model_path, found.decision)
         voice.say(f"\nThe settings are kept in {model_path}.")
     if figure is not None:
-        owl.save_figure(owl.adjusting_figure(found), figure)
+        owl.save_figure(owl.show.adjusting_figure(found), figure)
         voice.say(f"Wrote {figure}.")
     voice.result(
         {

@@ -63,7 +63,7 @@ def command(
 
     voice = Voice(quiet=quiet, as_json=as_json)
     plan = owl.read_plan(plan_path) if plan_path else owl.Plan()
-    settings = plan.sound if plan.sound.any else owl.SoundSettings.everything(often)
+    settings = plan.sound if plan.sound.any else owl.sound.SoundSettings.everything(often)
     path, seed = Path(what), plan.seed if seed is None else seed
     if is_sound_file(what):
         samples, rate_hz = owl.read_audio(path)
@@ -94,19 +94,21 @@ def _of_file(
     samples: np.ndarray,
     rate_hz: int,
     out: Path,
-    settings: owl.SoundSettings,
+    settings: owl.sound.SoundSettings,
     variants: int,
     seed: int,
 ) -> None:
     made = [(samples, "original")]
     for number in range(1, variants + 1):
-        changed, done = owl.change_sound(samples, rate_hz, settings, np.random.default_rng([seed, number]))
+        changed, done = owl.sound.change_sound(samples, rate_hz, settings, np.random.default_rng([seed, number]))
         words = ", ".join(done) or "unchanged"
         name = out / f"{path.stem}_{number:02d}.wav"
         owl.write_audio(name, changed, rate_hz)
         voice.say(f"{name}: {words}")
         made.append((changed, words))
-    owl.save_figure(owl.variants_figure(made, rate_hz, title=f"{path.name} and its variants"), out / "variants.png")
+    owl.save_figure(
+        owl.show.variants_figure(made, rate_hz, title=f"{path.name} and its variants"), out / "variants.png"
+    )
     voice.say(f"Wrote {out / 'variants.png'}.")
     voice.say("Next: listen to them; then barn-owl train CLIPS --plan PLAN with these changes in its section sound")
     voice.result({"variants": [words for _, words in made[1:]], "out": str(out)})

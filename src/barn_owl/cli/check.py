@@ -70,10 +70,10 @@ def command(
         if is_stdout(out):
             click.echo(check.findings.to_csv(index=False), nl=False)
         else:
-            owl.write_features(check.findings, out)
+            owl.features.write_features(check.findings, out)
         voice.say(f"Wrote {len(check.findings)} findings to {out}.")
     if figure is not None:
-        owl.save_figure(owl.check_figure(check), figure)
+        owl.save_figure(owl.show.check_figure(check), figure)
         voice.say(f"Wrote {figure}.")
     if fix is not None and not len(check.repaired):
         raise TableError(f"no clip is left to write to {fix}: mend what the findings say first")
@@ -93,7 +93,7 @@ def command(
         raise click.exceptions.Exit(1)
 
 
-def _tell(voice: Voice, check: owl.Check) -> None:
+def _tell(voice: Voice, check: owl.clips.Check) -> None:
     if not len(check.findings):
         voice.say("\nNothing is wrong that a check can see.\n")
         return

@@ -63,7 +63,9 @@ def command(
     check_outputs(pages=[page], tables=[out], force=force)
     clips = clips_of(what)
     with voice.progress("reading clips") as progress:
-        predictions, skipped = owl.predict(model, owl.check_clip_table(clips), workers=workers, progress=progress)
+        predictions, skipped = owl.predict(
+            model, owl.clips.check_clip_table(clips), workers=workers, progress=progress
+        )
     for reason in skipped.values():
         voice.warn(f"passed over: {reason}")
     if not len(predictions):
@@ -79,7 +81,7 @@ def command(
     if not model.thresholds and least is None:
         voice.say("The model has no thresholds, so every clip gets a label; barn-owl evaluate RUN --wish sets them.")
     if page is not None:
-        owl.write_listening_page(model, predictions, page, title=f"Clips named by {model_path.name}")
+        owl.show.write_listening_page(model, predictions, page, title=f"Clips named by {model_path.name}")
     if none.any():
         voice.say(
             f"{none.mean():.0%} are refused: in {int(none.sum())} clips no label is heard, as tag would say too."

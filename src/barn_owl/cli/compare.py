@@ -79,9 +79,9 @@ def command(
         voice.say(sentence)
     if out is not None:
         if out.suffix.lower() in (".html", ".htm"):
-            owl.write_comparison_page(compared, out)
+            owl.show.write_comparison_page(compared, out)
         else:
-            owl.save_figure(owl.comparison_figure(comparison), out)
+            owl.save_figure(owl.show.comparison_figure(comparison), out)
         voice.say(f"\nWrote {out}.")
     voice.result(
         {

@@ -98,21 +98,23 @@ def command(
     def cut(recording: Path, number: int) -> pd.DataFrame:
         if count:
             truth = read_clips(str(recording))
-            return owl.draw_background(truth, length_s, count, label=label or "background", seed=(seed or 0) + number)
+            return owl.clips.draw_background(
+                truth, length_s, count, label=label or "background", seed=(seed or 0) + number
+            )
         if around_events:
             truth = read_clips(str(recording))
             return _around_events(voice, truth, false_alarms, length_s, label, (seed or 0) + number)
         if windows:
-            return owl.cut_windows(recording, length_s, step_s=step_s, label=label)
-        return owl.find_takes(recording, takes, label=label, seed=(seed or 0) + number)
+            return owl.clips.cut_windows(recording, length_s, step_s=step_s, label=label)
+        return owl.clips.find_takes(recording, takes, label=label, seed=(seed or 0) + number)
 
     clips, missed = _cut_each(voice, recordings, cut)
     if figure is not None:
         first = clips["file"].iloc[0]
-        owl.save_figure(owl.cuts_figure(first, clips[clips["file"] == first]), figure)
+        owl.save_figure(owl.show.cuts_figure(first, clips[clips["file"] == first]), figure)
         voice.say(f"Wrote {figure}.")
     if folder is not None:
-        clips = owl.write_excerpts(clips, folder, force=force)
+        clips = owl.clips.write_excerpts(clips, folder, force=force)
         voice.say(f"Wrote {len(clips)} sound files to {folder}.")
     write_clips(clips, out, force=force)
     voice.say(f"Wrote {len(clips)} clips to {out}.")
@@ -132,10 +134,10 @@ def _around_events(
 ) -> pd.DataFrame:
     import pandas as pd
 
-    cuts = [owl.clips_of_events(truth, length_s, seed=seed)]
+    cuts = [owl.clips.clips_of_events(truth, length_s, seed=seed)]
     if false_alarms:
         found = owl.read_events(false_alarms)
-        wrong = owl.clips_of_false_alarms(truth, found, length_s, label=label or "background")
+        wrong = owl.clips.clips_of_false_alarms(truth, found, length_s, label=label or "background")
         voice.say(f"{len(wrong)} false alarms")
         cuts += [wrong] if len(wrong) else []
     return pd.concat(cuts, ignore_index=True)

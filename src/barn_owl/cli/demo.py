@@ -8,6 +8,7 @@ from pathlib import Path
 import click
 
 import barn_owl as owl
+from barn_owl import demo
 from barn_owl.cli.common import Voice, force_option, quiet_option, seed_option, workers_option, write_clips
 from barn_owl.cli.tag import tag_aloud
 from barn_owl.cli.train import train_aloud
@@ -46,7 +47,7 @@ def command(
     claim_folder(folder, force=force)
     voice.say(f"A made-up harbour, written to {folder}")
     with voice.progress("making sounds") as progress:
-        quay = owl.write_quay(
+        quay = demo.write_quay(
             folder, seed=seed, clips_per_label=clips_per_label, minutes=minutes, workers=workers, progress=progress
         )
     gathered = owl.gather_folder(quay.clips, names="{group}_{take}")
@@ -72,7 +73,7 @@ def command(
     truth = owl.read_clip_table(quay.truth)
     found = owl.score_events(truth, events, collar_s=COLLAR_S)
     end_s = min(FIGURE_S, minutes * 60)
-    figure = owl.tagging_figure(run.model, quay.recording, events, truth=truth, end_s=end_s)
+    figure = owl.show.tagging_figure(run.model, quay.recording, events, truth=truth, end_s=end_s)
     owl.save_figure(figure, folder / "night.png")
     by_label = found.by_label.drop(columns="false_alarms_per_hour").reset_index()
     voice.table(by_label, title=f"events against the truth, onset within {COLLAR_S:g} s")

@@ -59,7 +59,7 @@ def command(
     """
     voice, opened = Voice(quiet=quiet, as_json=as_json), owl.open_run(run)
     if wish is not None:
-        opened = owl.set_thresholds(opened, read_wish(wish))
+        opened = owl.runs.set_thresholds(opened, read_wish(wish))
         said = ", ".join(f"{label} {least:.2f}" for label, least in opened.model.thresholds.items())
         voice.say(f"Thresholds, kept in the model: {said or 'none'}")
     if clips is None:
@@ -78,7 +78,7 @@ def command(
     by = {column: evaluation.by(column) for column in columns}
     for column, table in by.items():
         voice.table(table.reset_index(), title=f"by {column}")
-    owl.write_evaluation(opened, evaluation, folder)
+    owl.show.write_evaluation(opened, evaluation, folder)
     if clips is None and opened.expectation is not None:
         expected = opened.expectation
         voice.say(
@@ -103,18 +103,18 @@ def read_wish(text: str) -> learn.ThresholdSettings:
     return learn.ThresholdSettings(wish=what, value=number)
 
 
-def _columns(evaluation: owl.Evaluation) -> list[str]:
+def _columns(evaluation: owl.evaluate.Evaluation) -> list[str]:
     hidden = ("score", "file", "start_s", "end_s", "predicted")
     return [name for name in evaluation.predictions if not name.startswith(hidden)]
 
 
-def show_scores(voice: Voice, evaluation: owl.Evaluation) -> None:
+def show_scores(voice: Voice, evaluation: owl.evaluate.Evaluation) -> None:
     """Show the scores next to the baseline, label by label, with the commonest confusions and all doubts in words."""
     scores, overall = evaluation.scores, evaluation.measured.overall
     voice.say(f"\n{evaluation.side}: {scores.clips} clips in {evaluation.answers.group_count} groups")
     balanced = overall.loc["balanced_accuracy"]
     span = f" (95 %: {balanced['low']:.2f} to {balanced['high']:.2f})" if balanced["low"] == balanced["low"] else ""
-    if isinstance(scores, owl.OverlapScores):
+    if isinstance(scores, owl.evaluate.OverlapScores):
         voice.say(
             f"macro F1 {scores.macro_f1:.2f}, balanced accuracy of the labels {scores.balanced_accuracy:.2f}{span}, "
             f"0.50 by guessing; {scores.exact:.0%} of the clips have all labels right"
@@ -128,7 +128,7 @@ def show_scores(voice: Voice, evaluation: owl.Evaluation) -> None:
     table = evaluation.measured.by_label[["precision", "recall", "recall_low", "recall_high", "f1", "count"]]
     table = table.rename(columns={"recall_low": "from", "recall_high": "to"}).assign(f1=table["f1"])
     voice.table(table.rename_axis("label").reset_index())
-    if isinstance(scores, owl.Scores):
+    if isinstance(scores, owl.evaluate.Scores):
         for row in scores.confusions.head(SHOWN_CONFUSIONS).itertuples():
             voice.say(f"{row.count} of {row.label} taken for {row.taken_for} ({row.share:.0%})")
         if evaluation.thresholds:

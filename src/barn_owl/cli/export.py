@@ -40,7 +40,7 @@ def command(model_path: Path, out: Path, takes_features: bool, force: bool, as_j
     elif ending == ".onnx":
         owl.write_onnx(model, out, takes_features=takes_features, force=force)
     elif ending in (".npz", ".json"):
-        owl.write_weights(model, out, force=force)
+        owl.compact.write_weights(model, out, force=force)
     else:
         raise OutputError(f"{out}: the ending says what is written: .c, .onnx, .npz or .json")
     voice.say(f"Wrote {', '.join(map(str, written))}.")

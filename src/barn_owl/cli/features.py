@@ -101,9 +101,9 @@ def command(
     for reason in skipped.values():
         voice.warn(f"left out: {reason}")
     chosen = [name.strip() for name in statistics.split(",")]
-    columns = owl.pooled_names(front_end.columns, chosen)
-    x = np.stack([owl.pool(frames[clip], chosen) for clip in range(len(frames))])
-    owl.write_features(pd.concat([clips, pd.DataFrame(x, columns=columns)], axis=1), out)
+    columns = owl.features.pooled_names(front_end.columns, chosen)
+    x = np.stack([owl.features.pool(frames[clip], chosen) for clip in range(len(frames))])
+    owl.features.write_features(pd.concat([clips, pd.DataFrame(x, columns=columns)], axis=1), out)
     voice.say(f"Wrote {len(x)} rows of {len(columns)} features to {out}.")
     if rank is not None or figures is not None:
         _rank(voice, x, columns, front_end.units * len(chosen), clips, rank, figures, scatter)
@@ -114,9 +114,9 @@ def _of_file(
     voice: Voice, path: Path, out: Path, front_end: owl.FrontEnd, figures: Path | None, *, force: bool
 ) -> None:
     length_s = owl.audio_info(path).duration_s
-    blocks = front_end.frame_blocks(owl.stream_audio(path, rate_hz=front_end.rate_hz))
+    blocks = front_end.frame_blocks(owl.audio.stream_audio(path, rate_hz=front_end.rate_hz))
     with voice.progress(f"features of {path.name}, seconds", of_sound=True) as progress:
-        count = owl.write_frames(
+        count = owl.features.write_frames(
             front_end, blocks, out, force=force, progress=lambda done: progress(min(done, length_s), length_s)
         )
     voice.say(f"Wrote {count} frames of {front_end.width} features to {out}.")
@@ -125,7 +125,7 @@ def _of_file(
         frames = front_end.frames(shown)
         if length_s > SHOWN_S:
             voice.say(f"Of the recording the first {SHOWN_S:g} s are drawn.")
-        owl.save_figure(owl.tracks_figure(front_end, frames, title=path.name), figures / "tracks.png")
+        owl.save_figure(owl.show.tracks_figure(front_end, frames, title=path.name), figures / "tracks.png")
         voice.say(f"Wrote tracks.png to {figures}.")
     voice.result({"rows": count, "features": front_end.width, "out": str(out)})
 
@@ -142,7 +142,7 @@ def _rank(
 ) -> None:
     labels = clips["label"].tolist()
     groups = clips["group"].tolist() if "group" in clips else None
-    ranking = owl.rank_features(x, columns, labels, groups)
+    ranking = owl.features.rank_features(x, columns, labels, groups)
     voice.table(ranking.head(SHOWN).drop(columns=["tracks_group", "group_f"], errors="ignore"))
     voice.say(
         "f: variance between labels over that within them; bits: what the feature says about the label; area: how "
@@ -153,15 +153,15 @@ def _rank(
         worst = ranking[ranking["tracks_group"]].iloc[0]["feature"]
         voice.warn(f"{share:.0%} of the features follow the group better than the label, such as {worst}")
     if rank is not None:
-        owl.write_features(ranking, rank)
+        owl.features.write_features(ranking, rank)
         voice.say(f"Wrote the ranking to {rank}.")
     if figures is not None:
         best = ranking[ranking["same_as"] == ""]["feature"].tolist()
         owl.save_figure(
-            owl.distributions_figure(x, columns, labels, ranking, units=units), figures / "distributions.png"
+            owl.show.distributions_figure(x, columns, labels, ranking, units=units), figures / "distributions.png"
         )
-        owl.save_figure(owl.map_figure(x, labels), figures / "map.png")
+        owl.save_figure(owl.show.map_figure(x, labels), figures / "map.png")
         across, up = scatter or (best[0], best[min(1, len(best) - 1)])
-        figure = owl.scatter_figure(x, columns, labels, across, up, units=units)
+        figure = owl.show.scatter_figure(x, columns, labels, across, up, units=units)
         owl.save_figure(figure, figures / "scatter.png")
         voice.say(f"Wrote figures to {figures}.")

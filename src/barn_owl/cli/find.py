@@ -72,11 +72,11 @@ def command(
     """
     voice = Voice(quiet=quiet or is_stdout(out), as_json=as_json)
     check_outputs(pages=[page], tables=[out], force=force)
-    clips = owl.check_clip_table(clips_of(examples))
+    clips = owl.clips.check_clip_table(clips_of(examples))
     if at is not None:
         if len(clips) > 1:
             raise PlanError("--at says where in one example it is; give a clip table for several")
-        clips = owl.check_clip_table(clips.assign(start_s=at[0], end_s=at[1]))
+        clips = owl.clips.check_clip_table(clips.assign(start_s=at[0], end_s=at[1]))
     if label is not None:
         clips = clips.assign(label=label)
     files = owl.find_recordings(places)
@@ -93,8 +93,10 @@ def command(
         + (f" None reaches {least:g}; lower --least." if not len(found) else "")
     )
     if page is not None and len(found):
-        cases = owl.review_cases(found, stretches=0, listens=False)
+        cases = owl.loop.review_cases(found, stretches=0, listens=False)
         use = f"Save the answers, then: barn-owl review {out} --answers answers.jsonl -o reviewed.csv --stretches 0"
-        owl.write_review_page(owl.Review(cases), page, title="Places like the examples", use=use, force=force)
+        owl.show.write_review_page(
+            owl.show.Review(cases), page, title="Places like the examples", use=use, force=force
+        )
         voice.say(f"Next: open {page} in a browser")
     voice.result({"found": len(found), "out": str(out), "refused": found.attrs["refused"]})

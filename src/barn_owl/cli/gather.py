@@ -89,25 +89,25 @@ def command(
         raise click.UsageError("--column, --encoding and --audio go with a table")
     if names and len(tables) == len(sources):
         raise click.UsageError("--names goes with a folder")
-    gathered = owl.gather_together(
+    gathered = owl.clips.gather_together(
         [
-            owl.gather_table(source, columns=_pairs("--column", columns), audio_folder=audio, encoding=encoding)
+            owl.clips.gather_table(source, columns=_pairs("--column", columns), audio_folder=audio, encoding=encoding)
             if source in tables
             else owl.gather_folder(source, names=names, label_folder=label_folder)
             for source in sources
         ]
     )
-    clips = owl.relabel(
-        gathered.clips, (owl.read_label_map(label_map) if label_map else {}) | _pairs("--relabel", renamed)
+    clips = owl.clips.relabel(
+        gathered.clips, (owl.clips.read_label_map(label_map) if label_map else {}) | _pairs("--relabel", renamed)
     )
     if corrections:
-        clips, changed = owl.correct_labels(clips, owl.read_corrections(corrections))
+        clips, changed = owl.clips.correct_labels(clips, owl.clips.read_corrections(corrections))
         voice.say(f"{changed} labels are corrected.")
     if kept:
-        clips = owl.other_label(clips, kept, most=limit, seed=seed or 0)
+        clips = owl.clips.other_label(clips, kept, most=limit, seed=seed or 0)
     if limit:
-        clips = owl.limit_clips(clips, limit, seed=seed or 0)
-    gathered = owl.Gathered(clips=clips, refused=gathered.refused)
+        clips = owl.clips.limit_clips(clips, limit, seed=seed or 0)
+    gathered = owl.clips.Gathered(clips=clips, refused=gathered.refused)
     write_clips(clips, out, force=force)
     _report(voice, gathered, out)
 
@@ -119,7 +119,7 @@ def _pairs(option: str, pairs: tuple[str, ...]) -> dict[str, str]:
     return dict(pair.split("=", 1) for pair in pairs)
 
 
-def _report(voice: Voice, gathered: owl.Gathered, out: Path) -> None:
+def _report(voice: Voice, gathered: owl.clips.Gathered, out: Path) -> None:
     clips = gathered.clips
     counts = clips.groupby("label", sort=True).size().rename("clips").reset_index()
     if "group" in clips:

@@ -84,14 +84,16 @@ def command(
     )
     voice.table(counts.reset_index())
     if excerpts is not None:
-        owl.write_excerpts(found.clips, excerpts, force=force)
+        owl.clips.write_excerpts(found.clips, excerpts, force=force)
         voice.say(f"Wrote {len(found.clips)} sound files to {excerpts}.")
     write_clips(found.clips, out, force=force)
     voice.say(f"\nWrote {len(found.clips)} parts to {out}.")
     if page is not None:
-        cases = owl.review_cases(found.clips, stretches=0, listens=False)
+        cases = owl.loop.review_cases(found.clips, stretches=0, listens=False)
         use = f"Save the answers, then: barn-owl review {out} --stretches 0 --answers answers.jsonl -o checked.csv"
-        owl.write_review_page(owl.Review(cases), page, title=f"Harvest of {recordings}", use=use, force=force)
+        owl.show.write_review_page(
+            owl.show.Review(cases), page, title=f"Harvest of {recordings}", use=use, force=force
+        )
         voice.say(f"Next: open {page} in a browser, or barn-owl train {out} --run first")
     else:
         voice.say(f"Next: barn-owl train {out} --run first")

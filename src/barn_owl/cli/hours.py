@@ -68,9 +68,9 @@ def command(
         with whole_file(out, force=force) as beside:
             table.to_csv(beside, lineterminator="\r\n")
     elif out is not None:
-        owl.save_figure(owl.hours_figure(table), out)
+        owl.save_figure(owl.show.hours_figure(table), out)
     if events_out is not None:
-        found = owl.read_store(store, model=own, day=day, recorder=recorder)
+        found = owl.archive.read_store(store, model=own, day=day, recorder=recorder)
         owl.write_events(found, events_out, force=force)
         voice.say(f"Wrote {len(found)} events to {events_out}.")
     if out is not None:

@@ -104,12 +104,12 @@ def command(
     lead_s = None if excerpts is None else around_s
     notices = [
         made(what, pause_s=notice_pause_s)
-        for made, what in ((owl.command_notices, run_command), (owl.post_notices, post))
+        for made, what in ((owl.live.command_notices, run_command), (owl.live.post_notices, post))
         if what is not None
     ]
     source = _source(microphone, rate_hz, sample_type, channels, speed)
     if excerpts is not None:
-        notices.append(owl.Notices(partial(_write_excerpt, excerpts, source.rate_hz)))
+        notices.append(owl.live.Notices(partial(_write_excerpt, excerpts, source.rate_hz)))
     listener = owl.Listener(model, source, decision=model.decision.but(**changes), lead_s=lead_s)
     _say_first(voice, listener, speed)
     total = {"events": 0}
@@ -170,7 +170,7 @@ def _source(microphone: str | None, rate_hz: int | None, sample_type: str, chann
     files = owl.find_recordings([microphone.removeprefix(SIMULATED)])
     rates = {owl.audio_info(file).rate_hz for file in files}
     rate = rate_hz or max(rates)
-    blocks = (block for file in files for block in owl.stream_audio(file, rate_hz=rate))
+    blocks = (block for file in files for block in owl.audio.stream_audio(file, rate_hz=rate))
     return SimulatedMicrophone(blocks, rate, speed=speed)
 
 

@@ -81,7 +81,7 @@ def command(
 
 def _look_at_file(voice: Voice, path: Path, out: Path | None, front_end: owl.FrontEnd, *, force: bool) -> None:
     check_outputs(figures=[out], force=force)
-    facts = asdict(owl.file_facts(path))
+    facts = asdict(owl.audio.file_facts(path))
     for name, value in facts.items():
         shown = f"{value:.5g}" if isinstance(value, float) else value
         unit = UNITS.get(name, "dB" if name.endswith("_db") else "")
@@ -91,14 +91,14 @@ def _look_at_file(voice: Voice, path: Path, out: Path | None, front_end: owl.Fro
     if out is not None:
         if facts["duration_s"] > LONG_S:
             with voice.progress("drawing, seconds") as progress:
-                figure = owl.overview_figure(path, progress=progress)
+                figure = owl.show.overview_figure(path, progress=progress)
         else:
             samples, rate_hz = owl.read_audio(path)
             is_short = np.isnan(facts["loudness_lufs"])
             loudness = f"RMS {facts['rms_db']:.1f} dB" if is_short else f"{facts['loudness_lufs']:.1f} LUFS"
             loudness += f", peak {facts['peak_db']:.1f} dB"
             title = f"{path.name}: {facts['duration_s']:.2f} s, {loudness}"
-            figure = owl.clip_figure(samples, rate_hz, front_end, title=title)
+            figure = owl.show.clip_figure(samples, rate_hz, front_end, title=title)
         owl.save_figure(figure, out)
         voice.say(f"\nWrote {out}.")
     voice.result(
@@ -120,7 +120,7 @@ def _look_at_clips(
     if out is not None:
         claim_folder(out, force=force)
     with voice.progress("measuring files") as progress:
-        facts, refused = owl.facts_table(clips["file"].unique(), workers=workers, progress=progress)
+        facts, refused = owl.audio.facts_table(clips["file"].unique(), workers=workers, progress=progress)
     refused = unread | refused
     for reason in refused.values():
         voice.warn(f"left out: {reason}")
@@ -145,14 +145,14 @@ def _look_at_clips(
     if out is not None:
         with whole_file(out / "facts.csv") as beside:
             facts.to_csv(beside, index=False, lineterminator="\r\n", errors="backslashreplace")
-        owl.save_figure(owl.gallery_figure(clips, front_end, examples=examples), out / "gallery.png")
+        owl.save_figure(owl.show.gallery_figure(clips, front_end, examples=examples), out / "gallery.png")
         mel = front_end.but(features=["log-mel"])
         with voice.progress("computing spectra") as progress:
             frames, kept, _ = owl.load_frames(clips, mel, workers=workers, progress=progress)
         means = np.stack([frames[clip].mean(axis=0) for clip in range(len(frames))])
         spectra = {label: means[(kept["label"] == label).to_numpy()] for label in kept["label"].unique()}
-        owl.save_figure(owl.spectra_figure(spectra, mel.centres_hz), out / "spectra.png")
-        owl.save_figure(owl.filter_bank_figure(mel), out / "filter-bank.png")
+        owl.save_figure(owl.show.spectra_figure(spectra, mel.centres_hz), out / "spectra.png")
+        owl.save_figure(owl.show.filter_bank_figure(mel), out / "filter-bank.png")
         voice.say(f"\nWrote facts.csv, gallery.png, spectra.png and filter-bank.png to {out}.")
         voice.say("Next: barn-owl features CLIPS -o features.csv --rank ranking.csv")
     counts = by_label.reset_index()[["label", "clips", "seconds"]]

@@ -45,7 +45,9 @@ def command(
     told: dict[str, object] = {}
     if run is not None and recording is not None:
         with voice.progress("measuring") as progress:
-            speed = owl.measure_tagging(owl.load_model(run), recording, most_workers=most_workers, progress=progress)
+            speed = owl.archive.measure_tagging(
+                owl.load_model(run), recording, most_workers=most_workers, progress=progress
+            )
         voice.table(speed.stages.rename(columns=SHOWN), title="tagging, one core, stage by stage")
         voice.table(
             speed.workers.rename(columns=SHOWN),
@@ -61,7 +63,7 @@ def command(
         }
     if training is not None:
         plan = owl.read_plan(plan_path) if plan_path is not None else None
-        table = owl.measure_training(read_clips(training), plan, most_workers=most_workers)
+        table = owl.runs.measure_training(read_clips(training), plan, most_workers=most_workers)
         voice.table(table.rename(columns=SHOWN), title="a short training")
         best = table.loc[table["training_s"].idxmin()]
         voice.say(f"fastest with {best['workers']:.0f} workers, {best['cores']:.1f} cores busy")

@@ -54,7 +54,7 @@ def command(
     barn-owl plan plan.toml --device core-256k
     """
     voice = Voice(quiet=quiet or is_stdout(out), as_json=as_json)
-    target = None if device is None else owl.read_device(device)
+    target = None if device is None else owl.compact.read_device(device)
     if Path(source).suffix.lower() == ".toml":
         if out is not None:
             raise click.UsageError(f"{source} is a plan already; -o writes one that is fitted to a clip table")
@@ -80,7 +80,7 @@ def command(
     voice.result({"plan": plan.model_dump(), "layers": layers, **({} if cost is None else {"device": cost})})
 
 
-def show_reasons(voice: Voice, suggestion: owl.Suggestion) -> None:
+def show_reasons(voice: Voice, suggestion: owl.runs.Suggestion) -> None:
     """Say what was chosen, and why."""
     values = suggestion.plan.model_dump()
     for key, reason in suggestion.reasons.items():
@@ -123,9 +123,9 @@ def show_network(voice: Voice, plan: owl.Plan, labels: int) -> list[dict[str, ob
     ]
 
 
-def show_device(voice: Voice, plan: owl.Plan, labels: int, device: owl.Device) -> dict[str, object]:
+def show_device(voice: Voice, plan: owl.Plan, labels: int, device: owl.compact.Device) -> dict[str, object]:
     """Show what a model of this plan takes on a device, and which limits it exceeds; return it for JSON."""
-    size = owl.footprint(owl.plain_model(plan, labels), device)
+    size = owl.compact.footprint(owl.compact.plain_model(plan, labels), device)
     table = size.table()
     shown = table.assign(flash_kb=table["flash_kb"].round(1), ram_kb=table["ram_kb"].round(1)).reset_index()
     voice.say()

@@ -65,7 +65,7 @@ def command(
     used = None if model is None else owl.load_model(model)
     labelled = None if known is None else read_clips(known)
     with voice.progress("listening to clips") as progress:
-        chosen = owl.propose(
+        chosen = owl.loop.propose(
             clips_of(what), count=count, model=used, known=labelled, workers=workers, seed=seed, progress=progress
         )
     write_clips(chosen, out, force=force)
@@ -76,8 +76,10 @@ def command(
         labels = [] if used is None else used.event_labels
         if labelled is not None:
             labels = sorted({*labels, *labelled["label"]} - {""})
-        cases = owl.review_cases(chosen, stretches=0)
+        cases = owl.loop.review_cases(chosen, stretches=0)
         use = f"Save the answers, then: barn-owl review {out} --answers answers.jsonl -o labelled.csv --stretches 0"
-        owl.write_review_page(owl.Review(cases, labels=labels), page, title="Clips to label", use=use, force=force)
+        owl.show.write_review_page(
+            owl.show.Review(cases, labels=labels), page, title="Clips to label", use=use, force=force
+        )
         voice.say(f"Next: open {page} in a browser")
     voice.result({"proposed": len(chosen), "out": str(out)})

@@ -117,7 +117,7 @@ def _open(name: str | None, speed: float, seed: int) -> Microphone:
         return SimulatedMicrophone(_demo_takes(source, seed), RATE_HZ, speed=speed)
     if not is_file(source):
         raise AudioError(f"{source!r} is neither a sound file nor a sound of the demo: {', '.join(EVENTS)}")
-    return SimulatedMicrophone(owl.stream_audio(source), owl.audio_info(source).rate_hz, speed=speed)
+    return SimulatedMicrophone(owl.audio.stream_audio(source), owl.audio_info(source).rate_hz, speed=speed)
 
 
 def _demo_takes(sound: str, seed: int) -> Iterator[np.ndarray]:

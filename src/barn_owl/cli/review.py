@@ -92,11 +92,11 @@ def command(
         shown=bool(page or serve),
     )
     labels = owl.load_model(model).event_labels if model is not None else []
-    given = owl.read_reviews(file) if is_file(file) else {}
+    given = owl.loop.read_reviews(file) if is_file(file) else {}
     if page is not None:
-        _write(voice, owl.Review(cases, labels=labels), page, given, file, events, force=force)
+        _write(voice, owl.show.Review(cases, labels=labels), page, given, file, events, force=force)
     if serve:
-        given = _serve(owl.Review(cases, labels=labels), file, port, events)
+        given = _serve(owl.show.Review(cases, labels=labels), file, port, events)
     if given:
         _tell(voice, cases, given, out, force=force)
 
@@ -123,21 +123,21 @@ def _cases(
             )
     if not len(table) and not files:
         raise TableError(f"{events} holds no event; name the recordings to hear what was missed")
-    return owl.review_cases(table, files, stretches=stretches, stretch_s=stretch_s, listens=shown, seed=seed)
+    return owl.loop.review_cases(table, files, stretches=stretches, stretch_s=stretch_s, listens=shown, seed=seed)
 
 
 def _write(
     voice: Voice,
-    review: owl.Review,
+    review: owl.show.Review,
     page: Path,
-    given: dict[str, owl.Answer],
+    given: dict[str, owl.loop.Answer],
     file: Path,
     events: Path,
     *,
     force: bool,
 ) -> None:
     use = f"Save the answers, then: barn-owl review {events.name} RECORDINGS --answers {file.name} -o reviewed.csv"
-    room = owl.write_review_page(
+    room = owl.show.write_review_page(
         review, page, answers=given, title=f"Review of {events.name}", download=file.name, use=use, force=force
     )
     voice.say(f"Wrote {page} with {len(review.cases)} cases.")
@@ -146,8 +146,11 @@ def _write(
     voice.say(f"Next: open it in a browser, save the answers, then {use.partition('then: ')[2]}")
 
 
-def _serve(review: owl.Review, file: Path, port: int, events: Path) -> dict[str, owl.Answer]:
-    with owl.ReviewServer(review, file, title=f"Review of {events.name}", port=port) as server, stopping() as stop:
+def _serve(review: owl.show.Review, file: Path, port: int, events: Path) -> dict[str, owl.loop.Answer]:
+    with (
+        owl.show.ReviewServer(review, file, title=f"Review of {events.name}", port=port) as server,
+        stopping() as stop,
+    ):
         thread = threading.Thread(target=server.serve, daemon=True)
         thread.start()
         # On standard error and even when all else is quiet: nobody else is to know the address.
@@ -158,11 +161,13 @@ def _serve(review: owl.Review, file: Path, port: int, events: Path) -> dict[str,
         stop.wait()
         server.stop()
     # Others may have added to the same file meanwhile.
-    return owl.read_reviews(file) if is_file(file) else {}
+    return owl.loop.read_reviews(file) if is_file(file) else {}
 
 
-def _tell(voice: Voice, cases: pd.DataFrame, given: dict[str, owl.Answer], out: Path | None, *, force: bool) -> None:
-    estimate = owl.estimate_quality(cases, given)
+def _tell(
+    voice: Voice, cases: pd.DataFrame, given: dict[str, owl.loop.Answer], out: Path | None, *, force: bool
+) -> None:
+    estimate = owl.loop.estimate_quality(cases, given)
     shown = estimate.table.reset_index()
     for name in ("precision", "recall"):
         shown[f"{name} 95 %"] = [
@@ -177,7 +182,7 @@ def _tell(voice: Voice, cases: pd.DataFrame, given: dict[str, owl.Answer], out: 
     if unknown:
         voice.warn(f"{unknown} answers are to cases that are not in EVENTS, or are of another --seed or --stretch-s")
     if out is not None:
-        clips = owl.reviewed_clips(cases, given)
+        clips = owl.loop.reviewed_clips(cases, given)
         owl.write_clip_table(clips, out, force=force)
         there = int((clips["label"] != "").sum())
         voice.say(f"\nWrote {len(clips)} rows to {out}: {there} sounds, {len(clips) - there} that are none.")

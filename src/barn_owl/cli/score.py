@@ -86,14 +86,14 @@ def command(
     show_event_scores(voice, scores, collar_s)
     segments = None
     if segment_s is not None:
-        segments = owl.score_segments(true, found, segment_s=segment_s, seconds=seconds)
+        segments = owl.evaluate.score_segments(true, found, segment_s=segment_s, seconds=seconds)
         voice.table(segments.reset_index(), title=f"stretches of {segment_s:g} s")
     if out is not None:
         wrong = pd.concat([scores.misses.assign(mistake="missed"), scores.false_alarms.assign(mistake="false alarm")])
         write_clips(wrong.sort_values(["file", "start_s"]), out, force=force)
         voice.say(f"\nWrote {len(wrong)} mistakes to {out}.")
     if figure is not None:
-        owl.save_figure(owl.events_figure(scores), figure)
+        owl.save_figure(owl.show.events_figure(scores), figure)
         voice.say(f"Wrote {figure}.")
     more = {} if segments is None else {"segments": segments.astype(object).to_dict("index")}
     voice.result({**scores.as_dict(), **more})
@@ -125,7 +125,7 @@ def _length_s(file: str) -> float | None:
         return None
 
 
-def show_event_scores(voice: Voice, scores: owl.EventScores, collar_s: float) -> None:
+def show_event_scores(voice: Voice, scores: owl.evaluate.EventScores, collar_s: float) -> None:
     """Show how events compare with the truth: by label, over all with intervals, times, foreign sounds."""
 
     from barn_owl.tag.doubts import doubts_of_scores

@@ -66,7 +66,7 @@ def command(
     barn-owl train clips.csv --plan found/plan.toml --run best
     """
     voice = Voice(quiet=quiet, as_json=as_json)
-    table, target = read_clips(clips), owl.read_device(device)
+    table, target = read_clips(clips), owl.compact.read_device(device)
     if not_a_file(folder) != MISSING:
         claim_folder(folder, force=force or resume)
     plan = owl.read_plan(plan_path) if plan_path is not None else owl.suggest_plan(table, workers=workers).plan
@@ -77,8 +77,8 @@ def command(
     )  # fmt: skip
     shown = found.table[[name for name in SHOWN if name in found.table]]
     voice.table(shown.head(10), title=f"best of {len(found.table)} that fit {target.name}, furthest first")
-    owl.save_figure(owl.search_figure(found), folder / "search.png")
-    owl.write_search_page(found, folder / "search.html")
+    owl.save_figure(owl.show.search_figure(found), folder / "search.png")
+    owl.show.write_search_page(found, folder / "search.html")
     best = found.table.iloc[0]
     drawn = ", ".join(f"{key} {best[key]}" for key in found.table if "." in key and best[key] == best[key])
     voice.say(f"The best, candidate {best['candidate']}: {best['family']}; {drawn}.")

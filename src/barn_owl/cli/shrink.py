@@ -64,14 +64,16 @@ def command(
             shrunk.rounds, title="after each round, on validation scenes, whose clips it has learnt from before"
         )
         voice.table(shrunk.channels, title="channels of each convolution")
-        owl.save_figure(owl.shrink_figure(shrunk), folder / "shrink.png")
+        owl.save_figure(owl.show.shrink_figure(shrunk), folder / "shrink.png")
         kept = {"rounds": shrunk.rounds.to_dict("records"), "channels": shrunk.channels.to_dict("records")}
     if int8:
         with voice.progress("reading clips") as reading:
-            run = owl.quantise_run(run, folder, work=replace(work, reading=reading))
-    owl.write_results(run)
+            run = owl.compact.quantise_run(run, folder, work=replace(work, reading=reading))
+    owl.show.write_results(run)
     if run.tested is not None:
-        owl.write_comparison_page(owl.compare_runs([run_path, folder], workers=workers), folder / "compared.html")
+        owl.show.write_comparison_page(
+            owl.compare_runs([run_path, folder], workers=workers), folder / "compared.html"
+        )
         show_scores(voice, run.tested)
     else:
         voice.warn("there is no test side in this split, so before and after are not compared")

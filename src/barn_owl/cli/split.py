@@ -83,11 +83,11 @@ def command(
     shares = plan.split.but(train=train, validation=validation, test=test, together=together, method=method)
     table, seed = read_clips(clips), plan.seed if seed is None else seed
     if folds:
-        done = owl.fold_clips(table, folds, seed=seed, shares=shares)
+        done = owl.clips.fold_clips(table, folds, seed=seed, shares=shares)
     elif fold:
-        done = owl.sides_of_fold(table, fold)
+        done = owl.clips.sides_of_fold(table, fold)
     elif by_time:
-        done = owl.split_by_time(table, shares)
+        done = owl.clips.split_by_time(table, shares)
     else:
         if before:
             table = _with_sides(table, owl.read_clip_table(before))

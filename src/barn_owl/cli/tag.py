@@ -120,7 +120,7 @@ def command(
     if out is None and keep is None:
         raise OutputError("say where the events go: -o TABLE, or --keep STORE, or both")
     check_outputs(figures=[figure], endings={hours: (".csv", *FIGURES), out: ENDINGS}, force=force)
-    model = owl.on_runtime(model) if runtime == "onnx" else model
+    model = owl.compact.on_runtime(model) if runtime == "onnx" else model
     decision = model.decision.but(**changes)
     files = owl.find_recordings(recordings)
     _check_what_is_written(files, out=out, keep=keep, traces=traces, excerpts=excerpts, cues=cues, force=force)
@@ -144,9 +144,9 @@ def command(
         raise KeyboardInterrupt
     if figure is not None:
         first = archive.done[0]
-        trace = None if traces is None else owl.read_trace(trace_files_of(files, traces)[first])
+        trace = None if traces is None else owl.tag.read_trace(trace_files_of(files, traces)[first])
         own = archive.events_of([first])
-        owl.save_figure(owl.tagging_figure(model, first, own, decision=decision, trace=trace), figure)
+        owl.save_figure(owl.show.tagging_figure(model, first, own, decision=decision, trace=trace), figure)
         voice.say(f"Wrote a figure of {first} to {figure}.")
 
 
@@ -194,7 +194,7 @@ def tag_aloud(
     keep: Path | None = None,
     traces: Path | None = None,
     starts: Mapping[str, datetime | None] | None = None,
-) -> owl.Archive:
+) -> owl.archive.Archive:
     """Tag recordings with visible progress, until done or stopped by Ctrl-C."""
     what = Path(files[0]).name if len(files) == 1 else f"{len(files)} recordings"
     with voice.progress(f"tagging {what}, seconds", of_sound=True) as progress:
@@ -218,18 +218,24 @@ def tag_aloud(
 
 
 def _write_more(
-    voice: Voice, archive: owl.Archive, *, excerpts: Path | None, around_s: float, cues: Path | None, force: bool
+    voice: Voice,
+    archive: owl.archive.Archive,
+    *,
+    excerpts: Path | None,
+    around_s: float,
+    cues: Path | None,
+    force: bool,
 ) -> None:
     if excerpts is not None:
         events, lengths = archive.events, {file: owl.audio_info(file).duration_s for file in archive.done}
         ends = [min(end + around_s, lengths[file]) for file, end in zip(events["file"], events["end_s"], strict=True)]
         wider = events.assign(start_s=(events["start_s"].astype(float) - around_s).clip(lower=0), end_s=ends)
         if len(events):
-            owl.write_excerpts(wider, excerpts, force=force)
+            owl.clips.write_excerpts(wider, excerpts, force=force)
         voice.say(f"Wrote {len(events)} excerpts to {excerpts}.")
     if cues is not None:
         for file in archive.done:
-            owl.write_cues(file, archive.events_of([file]), cues / f"{Path(file).stem}.wav", force=force)
+            owl.archive.write_cues(file, archive.events_of([file]), cues / f"{Path(file).stem}.wav", force=force)
         voice.say(f"Wrote {len(archive.done)} WAV copies with cue points to {cues}.")
 
 
@@ -240,7 +246,7 @@ def _starts(files: list[str], begins: Path | None, zone: str, *, needed: bool) -
     if begins is not None:
         starts = starts_of_table(begins, files, zone=zone)
     else:
-        starts = {file: owl.recording_start(file, zone=zone) for file in files}
+        starts = {file: owl.archive.recording_start(file, zone=zone) for file in files}
     unknown = [file for file, start in starts.items() if start is None]
     if needed and unknown:
         raise AudioError(
@@ -252,18 +258,20 @@ def _starts(files: list[str], begins: Path | None, zone: str, *, needed: bool) -
     return starts
 
 
-def _write_hours(voice: Voice, archive: owl.Archive, starts: Mapping[str, datetime | None], path: Path) -> None:
+def _write_hours(
+    voice: Voice, archive: owl.archive.Archive, starts: Mapping[str, datetime | None], path: Path
+) -> None:
     seconds = {file: owl.audio_info(file).duration_s for file in archive.done}
-    table = owl.hours_table(archive.events, starts, seconds)
+    table = owl.archive.hours_table(archive.events, starts, seconds)
     if path.suffix.lower() == ".csv":
         with whole_file(path) as beside:
             table.to_csv(beside, lineterminator="\r\n")
     else:
-        owl.save_figure(owl.hours_figure(table), path)
+        owl.save_figure(owl.show.hours_figure(table), path)
     voice.say(f"Wrote events by hour of the day to {path}.")
 
 
-def _doubt(voice: Voice, model: owl.Model, archive: owl.Archive) -> None:
+def _doubt(voice: Voice, model: owl.Model, archive: owl.archive.Archive) -> None:
     """Say what speaks against the events of the first recordings."""
 
     from barn_owl.tag.doubts import doubts_of_recording
@@ -273,7 +281,7 @@ def _doubt(voice: Voice, model: owl.Model, archive: owl.Archive) -> None:
             voice.warn(sentence)
 
 
-def _report(voice: Voice, archive: owl.Archive, total: int, out: Path | None, keep: Path | None) -> None:
+def _report(voice: Voice, archive: owl.archive.Archive, total: int, out: Path | None, keep: Path | None) -> None:
     counts = archive.counts()
     voice.table(counts)
     events, kept = int(counts["events"].sum()), f" {keep} keeps them." if keep is not None else ""
@@ -291,7 +299,7 @@ def _report(voice: Voice, archive: owl.Archive, total: int, out: Path | None, ke
     )
 
 
-def _tell_of_work(voice: Voice, archive: owl.Archive) -> None:
+def _tell_of_work(voice: Voice, archive: owl.archive.Archive) -> None:
     """Say how fast it went and what the time went to; on a cluster also by worker."""
     work = archive.work
     hours = float(work["hours"].sum()) if len(work) else 0.0
@@ -308,7 +316,7 @@ def _tell_of_work(voice: Voice, archive: owl.Archive) -> None:
         voice.table(work.assign(waiting=waiting), title="by worker, seconds")
 
 
-def _tell_of_runtime(voice: Voice, archive: owl.Archive, model: owl.Model) -> None:
+def _tell_of_runtime(voice: Voice, archive: owl.archive.Archive, model: owl.Model) -> None:
     """Say which device computed the network, and what share of the time it did."""
     device = getattr(model.family, "device", "")
     if not len(archive.work):

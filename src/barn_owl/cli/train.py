@@ -189,7 +189,7 @@ def _train_one(asked: Asked, table: pd.DataFrame, plan: owl.Plan | None) -> None
 def _say_what_was_kept(voice: Voice, plan: owl.Plan, run: owl.Run) -> None:
     before = owl.load_model(plan.start.model)
     if before.kept:
-        voice.table(owl.kept_table(before, run.model, run.predictions), title="what is learnt, and what is kept")
+        voice.table(owl.runs.kept_table(before, run.model, run.predictions), title="what is learnt, and what is kept")
         voice.say("before, now: share of the kept examples that is named right.")
     gone = sorted(set(before.labels) - set(run.model.labels))
     if gone:
@@ -212,7 +212,7 @@ def _plan(asked: Asked, table: pd.DataFrame) -> owl.Plan:
         voice.say("No plan is given, so one was fitted to the clips:")
         show_reasons(voice, suggestion)
         plan = suggestion.plan
-    return owl.adopt(plan, owl.load_model(start_from), start_from) if start_from else plan
+    return owl.runs.adopt(plan, owl.load_model(start_from), start_from) if start_from else plan
 
 
 def train_aloud(
@@ -232,7 +232,7 @@ def train_aloud(
         teller = EpochTeller(voice)
         try:
             run = owl.train(clips, folder, plan, resume=resume, work=replace(work, reading=reading, watch=teller))
-            owl.write_results(run)
+            owl.show.write_results(run)
         except KeyboardInterrupt:
             if is_file(folder / "predictions.csv"):
                 voice.warn(f"stopped; the best so far is kept in {folder}. To go on: the same command with --resume")
@@ -294,7 +294,7 @@ def _rank(asked: Asked, clips: pd.DataFrame, plan: owl.Plan) -> None:
         except KeyboardInterrupt:
             voice.say(f"What is done is ranked in {folder / 'families.csv'}; --resume goes on with the others.")
             raise
-    owl.save_figure(owl.families_figure(ranking), folder / "families.png")
+    owl.save_figure(owl.show.families_figure(ranking), folder / "families.png")
     shown = ranking.drop(columns=["family", "features"]).rename(columns=_heading)
     voice.table(shown, title="ranked on the validation clips")
     best = ranking["run"].iloc[0]
@@ -329,10 +329,10 @@ def _train_several(asked: Asked, clips: pd.DataFrame, plan: owl.Plan) -> None:
 def _train_subsets(asked: Asked, clips: pd.DataFrame, plan: owl.Plan) -> None:
     voice, folder = asked.voice, asked.folder
     with voice.progress("reading clips") as reading:
-        table = owl.train_subsets(
+        table = owl.runs.train_subsets(
             clips, folder, plan, subsets=asked.subsets, work=replace(asked.work, reading=reading, told=voice.begins)
         )
-    owl.save_figure(owl.subsets_figure(table), folder / "subsets.png")
+    owl.save_figure(owl.show.subsets_figure(table), folder / "subsets.png")
     shown = table.drop(columns=["weights", "multiply_adds", "validation_f1", "test_f1"])
     voice.table(shown.rename(columns=_heading), title="by the number of training clips")
     last = table["run"].iloc[-1]
@@ -364,7 +364,7 @@ class EpochTeller:
     def __init__(self, voice: Voice) -> None:
         self.voice, self.next, self.again = voice, 0, False
 
-    def __call__(self, line: owl.Progress) -> None:
+    def __call__(self, line: owl.learn.Progress) -> None:
         """Take a line of the curves."""
         if line.again and not self.again:
             self.again, self.next = True, 1

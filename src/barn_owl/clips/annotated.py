@@ -27,7 +27,7 @@ def clips_of_events(truth: pd.DataFrame, length_s: float, *, copies: int = 1, se
     Raises TableError when no row has a label and times.
 
     >>> truth = barn_owl.read_clip_table("truth.csv")
-    >>> len(barn_owl.clips_of_events(truth, 1.0))
+    >>> len(barn_owl.clips.clips_of_events(truth, 1.0))
     4
     """
     truth = check_clip_table(truth, where="truth table")
@@ -66,7 +66,7 @@ def clips_of_false_alarms(
 
     >>> truth = barn_owl.read_clip_table("truth.csv")
     >>> events = barn_owl.read_events("events.csv")
-    >>> clips = barn_owl.clips_of_false_alarms(truth, events, 1.0)
+    >>> clips = barn_owl.clips.clips_of_false_alarms(truth, events, 1.0)
     >>> set(clips["label"]) <= {"background"}
     True
     """

@@ -22,7 +22,7 @@ def read_corrections(path: str | Path) -> pd.DataFrame:
 
     >>> clips = barn_owl.read_clip_table("clips.csv").head(1)
     >>> barn_owl.write_clip_table(clips.assign(correct_label="tick"), "corrections.csv")
-    >>> len(barn_owl.read_corrections("corrections.csv"))
+    >>> len(barn_owl.clips.read_corrections("corrections.csv"))
     1
     """
     table = read_any_table(path)
@@ -43,7 +43,7 @@ def correct_labels(clips: pd.DataFrame, corrections: pd.DataFrame) -> tuple[pd.D
 
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> wrong = clips.head(1).assign(correct_label="tick")
-    >>> corrected, changed = barn_owl.correct_labels(clips, wrong)
+    >>> corrected, changed = barn_owl.clips.correct_labels(clips, wrong)
     >>> changed, corrected["label"].iloc[0]
     (1, 'tick')
     """

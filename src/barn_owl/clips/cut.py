@@ -37,7 +37,7 @@ def find_takes(
     Memory grows by four bytes every 5 ms, not with the sound.
     Raises AudioError when the recording cannot be read or is shorter than the clips wished.
 
-    >>> takes = barn_owl.find_takes("night.wav", barn_owl.TakeSettings(length_s=0.5), label="sound")
+    >>> takes = barn_owl.clips.find_takes("night.wav", barn_owl.clips.TakeSettings(length_s=0.5), label="sound")
     >>> list(takes["label"].unique())
     ['sound']
     """
@@ -156,7 +156,7 @@ def cut_windows(path: str | Path, length_s: float, *, step_s: float | None = Non
 
     What is left at the end is dropped. Raises AudioError when the recording is shorter than one window.
 
-    >>> len(barn_owl.cut_windows("night.wav", 2.0, step_s=1.0))
+    >>> len(barn_owl.clips.cut_windows("night.wav", 2.0, step_s=1.0))
     13
     """
     info = audio_info(path)
@@ -185,7 +185,7 @@ def draw_background(
     overlap and are drawn evenly over what is free. Raises TableError when less than `count` fit.
 
     >>> truth = barn_owl.read_clip_table("truth.csv")
-    >>> len(barn_owl.draw_background(truth, 0.5, 3))
+    >>> len(barn_owl.clips.draw_background(truth, 0.5, 3))
     3
     """
     free: list[tuple[str, float]] = []

@@ -110,7 +110,7 @@ def gather_table(
     Rows whose file cannot be read, or which lie beyond the end of it, are left out and reported. Raises
     TableError when a column is not there, a row is faulty, or no row can be used.
 
-    >>> len(barn_owl.gather_table("clips.csv").clips)
+    >>> len(barn_owl.clips.gather_table("clips.csv").clips)
     48
     """
     path, columns = Path(path), dict(columns or {})
@@ -146,8 +146,8 @@ def gather_table(
 def gather_together(parts: Sequence[Gathered]) -> Gathered:
     """Put what was gathered from several places into one table; columns that one of them lacks are blank there.
 
-    >>> parts = [barn_owl.gather_folder("clips"), barn_owl.gather_table("truth.csv")]
-    >>> len(barn_owl.gather_together(parts).clips)
+    >>> parts = [barn_owl.gather_folder("clips"), barn_owl.clips.gather_table("truth.csv")]
+    >>> len(barn_owl.clips.gather_together(parts).clips)
     52
     """
     clips = pd.concat([part.clips for part in parts], ignore_index=True)

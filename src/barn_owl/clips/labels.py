@@ -42,7 +42,7 @@ def read_label_map(path: str | Path) -> dict[str, str]:
     A blank in ``becomes`` drops the label. Raises TableError when a column is missing or a label is there twice.
 
     >>> pd.DataFrame({"label": ["hum"], "becomes": ["machine"]}).to_csv("map.csv", index=False)
-    >>> barn_owl.read_label_map("map.csv")
+    >>> barn_owl.clips.read_label_map("map.csv")
     {'hum': 'machine'}
     """
     table = read_any_table(path)
@@ -61,7 +61,7 @@ def relabel(clips: pd.DataFrame, becomes: Mapping[str, str]) -> pd.DataFrame:
     Labels that are not named stay. Raises TableError for a label that no clip has, with the nearest one.
 
     >>> clips = barn_owl.read_clip_table("clips.csv")
-    >>> sorted(barn_owl.relabel(clips, {"hum": "machine"})["label"].unique())
+    >>> sorted(barn_owl.clips.relabel(clips, {"hum": "machine"})["label"].unique())
     ['hiss', 'machine', 'still', 'tick']
     """
     present = sorted(clips["label"].unique())
@@ -77,7 +77,7 @@ def limit_clips(clips: pd.DataFrame, most: int, *, seed: int = 0) -> pd.DataFram
     """Keep at most `most` clips of each label, drawn at random but evenly from its groups; order is kept.
 
     >>> clips = barn_owl.read_clip_table("clips.csv")
-    >>> len(barn_owl.limit_clips(clips, 5))
+    >>> len(barn_owl.clips.limit_clips(clips, 5))
     20
     """
     rng = np.random.default_rng(seed)
@@ -95,7 +95,7 @@ def other_label(
     is in the new column ``label_before``. Raises TableError when a label to keep has no clip, or none is left.
 
     >>> clips = barn_owl.read_clip_table("clips.csv")
-    >>> sorted(barn_owl.other_label(clips, ["hum", "hiss"])["label"].unique())
+    >>> sorted(barn_owl.clips.other_label(clips, ["hum", "hiss"])["label"].unique())
     ['hiss', 'hum', 'other']
     """
     counts = clips["label"].value_counts()

@@ -18,7 +18,7 @@ class Shares(Settings):
     together : rows of one group stay together, or only rows of one file. Rows with the same name in the
         column ``copy_of`` (one recording twice, see `check_clips`) always do.
 
-    >>> barn_owl.Shares(train=0.7, validation=0.15, test=0.15).together
+    >>> barn_owl.clips.Shares(train=0.7, validation=0.15, test=0.15).together
     'group'
     """
 

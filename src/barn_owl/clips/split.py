@@ -101,7 +101,7 @@ def fold_clips(clips: pd.DataFrame, folds: int = 5, *, seed: int = 0, shares: Sh
     Raises TableError when there are fewer groups than folds.
 
     >>> clips = barn_owl.read_clip_table("clips.csv")
-    >>> sorted(barn_owl.fold_clips(clips, 3)["fold"].unique().tolist())
+    >>> sorted(barn_owl.clips.fold_clips(clips, 3)["fold"].unique().tolist())
     [1, 2, 3]
     """
     keys = _together(clips, shares or Shares())
@@ -122,7 +122,7 @@ def sides_of_fold(clips: pd.DataFrame, fold: int) -> pd.DataFrame:
     Raises TableError when the table has no column ``fold``, or no such fold.
 
     >>> clips = barn_owl.read_clip_table("clips.csv")
-    >>> folded = barn_owl.sides_of_fold(barn_owl.fold_clips(clips, 4), 1)
+    >>> folded = barn_owl.clips.sides_of_fold(barn_owl.clips.fold_clips(clips, 4), 1)
     >>> sorted(folded["split"].unique())
     ['test', 'train', 'validation']
     """
@@ -143,8 +143,8 @@ def split_by_time(clips: pd.DataFrame, shares: Shares | None = None) -> pd.DataF
     For one long recording, whose neighbouring excerpts are too alike to be on both sides. Excerpts that
     overlap the last one of an earlier side go with it.
 
-    >>> windows = barn_owl.cut_windows("night.wav", 1.0, label="night")
-    >>> barn_owl.split_by_time(windows)["split"].value_counts().to_dict()
+    >>> windows = barn_owl.clips.cut_windows("night.wav", 1.0, label="night")
+    >>> barn_owl.clips.split_by_time(windows)["split"].value_counts().to_dict()
     {'train': 8, 'validation': 3, 'test': 3}
     """
     shares = shares or Shares()
@@ -167,7 +167,7 @@ def find_leaks(clips: pd.DataFrame) -> pd.DataFrame:
 
     Excerpts of one file may be on several sides when they do not overlap and share no group.
 
-    >>> len(barn_owl.find_leaks(barn_owl.open_run("first").predictions))
+    >>> len(barn_owl.clips.find_leaks(barn_owl.open_run("first").predictions))
     0
     """
     rows: list[tuple[str, str, str]] = []

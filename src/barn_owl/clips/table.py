@@ -50,7 +50,7 @@ def check_clip_table(clips: pd.DataFrame, *, where: str = "clip table") -> pd.Da
 
     Raises TableError that names the first faulty rows, counted from 1.
 
-    >>> table = barn_owl.check_clip_table(pd.DataFrame({"file": ["a.wav"], "label": ["bell"]}))
+    >>> table = barn_owl.clips.check_clip_table(pd.DataFrame({"file": ["a.wav"], "label": ["bell"]}))
     >>> sorted(table.columns)
     ['end_s', 'file', 'label', 'start_s']
     """

@@ -13,7 +13,7 @@ class TakeSettings(Settings):
     on_db, off_db : how far the mean of the mel bands stands out of the quiet where a take begins and ends.
     gap_s : a pause up to this length is inside a take. place : where the event is in its clip.
 
-    >>> barn_owl.TakeSettings(length_s=0.5).length_s
+    >>> barn_owl.clips.TakeSettings(length_s=0.5).length_s
     0.5
     """
 

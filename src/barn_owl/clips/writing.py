@@ -29,7 +29,7 @@ def write_excerpts(clips: pd.DataFrame, folder: str | Path, *, force: bool = Fal
     Samples keep the rate of their recording and one channel, the mean of all. Raises OutputError, before
     anything is written, when a file is there already and `force` is false, or the disk has too little left.
 
-    >>> cut = barn_owl.write_excerpts(barn_owl.read_clip_table("truth.csv"), "cut", force=True)
+    >>> cut = barn_owl.clips.write_excerpts(barn_owl.read_clip_table("truth.csv"), "cut", force=True)
     >>> len(cut)
     4
     """

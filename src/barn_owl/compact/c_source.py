@@ -39,7 +39,7 @@ def write_c(model: Model, path: str | Path, *, force: bool = False) -> list[Path
     all the memory it works in. Returns the files. Raises ModelError for a model that is no graph (see `graph_of`) or
     whose frames have an odd transform, OutputError when a file is there already.
 
-    >>> model = barn_owl.plain_model(barn_owl.Plan(cnn={"size": "tiny"}), labels=6)
+    >>> model = barn_owl.compact.plain_model(barn_owl.Plan(cnn={"size": "tiny"}), labels=6)
     >>> [path.name for path in barn_owl.write_c(model, "owl.c", force=True)]
     ['owl.c', 'owl.h', 'owl_main.c']
     """

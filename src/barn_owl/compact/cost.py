@@ -33,8 +33,8 @@ class Footprint:
     included. step_s : time from a step to the next. latency_s : from a sound to its score, half a window and the
     work.
 
-    >>> model = barn_owl.plain_model(barn_owl.Plan(), labels=6)
-    >>> barn_owl.footprint(model, barn_owl.read_device("core-512k")).exceeded(int8=True)
+    >>> model = barn_owl.compact.plain_model(barn_owl.Plan(), labels=6)
+    >>> barn_owl.compact.footprint(model, barn_owl.compact.read_device("core-512k")).exceeded(int8=True)
     {}
     """
 
@@ -165,7 +165,7 @@ def plain_model(plan: Plan, labels: int) -> Model:
 
     Raises ModelError for a plan of another family than cnn.
 
-    >>> barn_owl.plain_model(barn_owl.Plan(), labels=6).family.step
+    >>> barn_owl.compact.plain_model(barn_owl.Plan(), labels=6).family.step
     4
     """
     if not plan.kind.exports:

@@ -80,7 +80,7 @@ def read_device(source: str | Path) -> Device:
 
     Raises PlanError when there is none, or a key is unknown, missing or out of range.
 
-    >>> barn_owl.read_device("core-64k").flash_kb
+    >>> barn_owl.compact.read_device("core-64k").flash_kb
     256.0
     """
     if str(source) == THIS_MACHINE:

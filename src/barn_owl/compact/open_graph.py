@@ -38,7 +38,7 @@ def write_onnx(model: Model, path: str | Path, *, takes_features: bool = False, 
     takes_features : the input is ``frames`` instead, log-mel in dB, ``(frames, bands)``. Raises ModelError for a
     model that is no such graph or that `onnx` is missing for, OutputError for a file that is there already.
 
-    >>> barn_owl.write_onnx(barn_owl.plain_model(barn_owl.Plan(), labels=6), "model.onnx", force=True)
+    >>> barn_owl.write_onnx(barn_owl.compact.plain_model(barn_owl.Plan(), labels=6), "model.onnx", force=True)
     """
     path = Path(path)
     checked_target(path, force=force)

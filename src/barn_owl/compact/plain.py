@@ -16,7 +16,7 @@ def write_weights(model: Model, path: str | Path, *, force: bool = False) -> Non
     In the archive the description is a JSON text under ``description``; in JSON, arrays are nested lists with their
     shapes. Raises OutputError for another ending, or a file that is there already.
 
-    >>> barn_owl.write_weights(barn_owl.load_model("first"), "weights.json", force=True)
+    >>> barn_owl.compact.write_weights(barn_owl.load_model("first"), "weights.json", force=True)
     """
     path = Path(path)
     checked_target(path, force=force, endings=(".npz", ".json"))

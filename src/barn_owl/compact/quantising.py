@@ -32,7 +32,7 @@ def quantise(model: Model, frames: ClipFrames) -> Model:
     there is none, or the family is no cnn.
 
     >>> clips = barn_owl.read_clip_table("clips.csv")
-    >>> model = barn_owl.plain_model(barn_owl.Plan(cnn={"size": "tiny"}), labels=4)
+    >>> model = barn_owl.compact.plain_model(barn_owl.Plan(cnn={"size": "tiny"}), labels=4)
     >>> frames, _, _ = barn_owl.load_frames(clips, model.front_end)
     >>> barn_owl.quantise(model, frames).family.name
     'int8'

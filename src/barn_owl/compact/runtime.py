@@ -30,8 +30,8 @@ def on_runtime(model: Model) -> Model:
     Scores differ from those of `model` by rounding. It is told in the log when the only device is the processor.
     Raises ModelError for a model that is no open graph, or where a package is missing.
 
-    >>> model = barn_owl.plain_model(barn_owl.Plan(), labels=6)
-    >>> barn_owl.on_runtime(model).family.device
+    >>> model = barn_owl.compact.plain_model(barn_owl.Plan(), labels=6)
+    >>> barn_owl.compact.on_runtime(model).family.device
     'CPUExecutionProvider'
     """
     graph_of(model)

@@ -69,7 +69,8 @@ class Found:
 
     >>> table = pd.DataFrame({"candidate": [1, 2], "step": 3, "score": [0.7, 0.8], "flash_kb": [50.0, 90.0]})
     >>> table = table.assign(latency_ms=[600, 700], family="cnn")
-    >>> found = barn_owl.Found(table=table, plan=barn_owl.Plan(), device=barn_owl.read_device("core-256k"))
+    >>> device = barn_owl.compact.read_device("core-256k")
+    >>> found = barn_owl.compact.Found(table=table, plan=barn_owl.Plan(), device=device)
     >>> len(found.table)
     2
     """
@@ -105,7 +106,7 @@ def search(
 
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> plan = barn_owl.Plan(background=["still"], cnn={"size": "tiny", "kinds": ["2d"]}, scenes={"count": 8})
-    >>> plan, device = plan.but(rehearsal={"minutes": 0}), barn_owl.read_device("core-256k")
+    >>> plan, device = plan.but(rehearsal={"minutes": 0}), barn_owl.compact.read_device("core-256k")
     >>> barn_owl.search(clips, "found", device, minutes=0.001, plan=plan).plan.family
     'cnn'
     """

@@ -46,7 +46,7 @@ class Shrunk:
 
     >>> rounds = pd.DataFrame({"share": [0.5], "flash_kb": [60.0], "recall": [0.8], "f1": [0.7]})
     >>> channels = pd.DataFrame({"layer": [1], "before": [16], "after": [9]})
-    >>> shrunk = barn_owl.Shrunk(run=barn_owl.open_run("first"), rounds=rounds, channels=channels)
+    >>> shrunk = barn_owl.compact.Shrunk(run=barn_owl.open_run("first"), rounds=rounds, channels=channels)
     >>> shrunk.channels["after"].tolist()
     [9]
     """
@@ -182,7 +182,7 @@ def quantise_run(run: Run, folder: str | Path, *, work: Work = PLAIN) -> Run:
     The ranges of all values are found on its training clips. Raises ModelError when the run is no cnn or has none.
 
     >>> run = barn_owl.open_run("network")
-    >>> barn_owl.quantise_run(run, "rounded").model.family.name
+    >>> barn_owl.compact.quantise_run(run, "rounded").model.family.name
     'int8'
     """
     begin, model, plan = time.perf_counter(), run.model, run.plan

@@ -48,7 +48,7 @@ def write_quay(
     The same seed gives the same samples. Some clips are odd on purpose, as in real heaps: mislabelled,
     clipped, silent, stereo, at 192 kHz, broken off. progress : called with the parts done and their number.
 
-    >>> quay = barn_owl.write_quay("quay", clips_per_label=1, minutes=0.2, workers=1)
+    >>> quay = barn_owl.demo.write_quay("quay", clips_per_label=1, minutes=0.2, workers=1)
     >>> barn_owl.audio_info(quay.recording).rate_hz
     32000
     """

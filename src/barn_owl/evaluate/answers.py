@@ -24,7 +24,8 @@ class Answers:
     clips belong together (one recorder, one session, one file), numbers from 0, ``(clips,)``. overlapping : each
     label is judged by itself; otherwise exactly one is true, and one is said.
 
-    >>> answers = barn_owl.read_answers(barn_owl.open_run("first").predictions, ["hiss", "hum", "still", "tick"])
+    >>> predictions = barn_owl.open_run("first").predictions
+    >>> answers = barn_owl.evaluate.read_answers(predictions, ["hiss", "hum", "still", "tick"])
     >>> answers.scores.shape
     (48, 4)
     """
@@ -76,7 +77,7 @@ def read_answers(predictions: pd.DataFrame, labels: Sequence[str], *, overlappin
     number from 0 to 1; the row is named.
 
     >>> run = barn_owl.open_run("first")
-    >>> barn_owl.read_answers(run.predictions, run.model.labels).truth.shape
+    >>> barn_owl.evaluate.read_answers(run.predictions, run.model.labels).truth.shape
     (48, 4)
     """
     labels = list(labels)

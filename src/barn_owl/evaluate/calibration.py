@@ -25,7 +25,7 @@ def calibration_table(confidence: np.ndarray, right: np.ndarray, *, bins: int = 
     confidence : scores from 0 to 1, right : boolean, both ``(answers,)``. Returns ``score`` (mean in the part),
     ``right`` (share), ``answers``, and the ends ``low`` and ``high`` of the part.
 
-    >>> table = barn_owl.calibration_table(np.array([0.95, 0.85]), np.array([True, False]))
+    >>> table = barn_owl.evaluate.calibration_table(np.array([0.95, 0.85]), np.array([True, False]))
     >>> list(table)
     ['score', 'right', 'answers', 'low', 'high']
     """
@@ -113,7 +113,7 @@ def fit_thresholds(answers: Answers, wish: Wish, value: float) -> dict[str, floa
     where labels overlap 0.5.
 
     >>> answers = barn_owl.open_run("first").evaluate(side="validation").answers
-    >>> sorted(barn_owl.fit_thresholds(answers, "precision", 0.9))
+    >>> sorted(barn_owl.evaluate.fit_thresholds(answers, "precision", 0.9))
     ['hiss', 'hum', 'still', 'tick']
     """
     default = 0.5 if answers.overlapping else 0.0

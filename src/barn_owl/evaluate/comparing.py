@@ -35,7 +35,7 @@ class Comparison:
     : common to all. left_out : clips of each model that not all of them judged.
 
     >>> runs = {name: barn_owl.open_run(name).evaluate() for name in ("first", "second")}
-    >>> barn_owl.compare(runs).clips
+    >>> barn_owl.evaluate.compare(runs).clips
     12
     """
 
@@ -84,7 +84,7 @@ def compare(evaluations: Mapping[str, Evaluation], *, rounds: int = ROUNDS, seed
     in one than in another (the clip is named).
 
     >>> runs = {name: barn_owl.open_run(name).evaluate() for name in ("first", "second")}
-    >>> comparison = barn_owl.compare(runs)
+    >>> comparison = barn_owl.evaluate.compare(runs)
     >>> comparison.clips, comparison.left_out
     (12, {})
     """

@@ -125,7 +125,7 @@ def label_curve(score: np.ndarray, has: np.ndarray) -> pd.DataFrame:
     ``precision`` (NaN where nothing is said), ``false_alarm_rate`` (share of the clips without the label),
     ``miss_rate``. ROC curves show recall against false alarms, detection-error curves misses against false alarms.
 
-    >>> curve = barn_owl.label_curve(np.array([0.9, 0.6, 0.2]), np.array([True, True, False]))
+    >>> curve = barn_owl.evaluate.label_curve(np.array([0.9, 0.6, 0.2]), np.array([True, True, False]))
     >>> list(curve)
     ['threshold', 'recall', 'precision', 'false_alarm_rate', 'miss_rate']
     """

@@ -313,7 +313,7 @@ def score_segments(
     sounds in a stretch when it sounds in any part of it.
 
     >>> truth = barn_owl.read_clip_table("truth.csv")
-    >>> float(barn_owl.score_segments(truth, truth, seconds={"night.wav": 14.0})["f1"].min())
+    >>> float(barn_owl.evaluate.score_segments(truth, truth, seconds={"night.wav": 14.0})["f1"].min())
     1.0
     """
     whole = score_events(truth, events, seconds=seconds)

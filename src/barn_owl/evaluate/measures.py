@@ -53,7 +53,7 @@ def measure(answers: Answers, *, rounds: int = ROUNDS, seed: int = 0, curves: bo
     most of the time.
 
     >>> answers = barn_owl.open_run("first").evaluate().answers
-    >>> measured = barn_owl.measure(answers, rounds=100)
+    >>> measured = barn_owl.evaluate.measure(answers, rounds=100)
     >>> bool(0 <= measured.overall["value"].iloc[0] <= 1)
     True
     """

@@ -39,7 +39,7 @@ class Scores:
 
     confusion : counts, true labels in rows; majority : the label that is most frequent in training.
 
-    >>> scores = barn_owl.score_labels(["bell", "gull"], ["bell", "bell"], ["bell", "gull"], majority="bell")
+    >>> scores = barn_owl.evaluate.score_labels(["bell", "gull"], ["bell", "bell"], ["bell", "gull"], majority="bell")
     >>> scores.balanced_accuracy
     0.5
     """
@@ -121,7 +121,7 @@ class Scores:
 def score_labels(truth: Sequence[str], predicted: Sequence[str], labels: Sequence[str], *, majority: str) -> Scores:
     """Judge predicted labels against true ones; see `Scores`. Raises TableError when there is nothing to judge.
 
-    >>> scores = barn_owl.score_labels(["bell", "gull"], ["bell", "bell"], ["bell", "gull"], majority="bell")
+    >>> scores = barn_owl.evaluate.score_labels(["bell", "gull"], ["bell", "bell"], ["bell", "gull"], majority="bell")
     >>> scores.accuracy
     0.5
     """
@@ -137,7 +137,7 @@ class OverlapScores:
     truth, said : boolean, ``(clips, labels)``.
 
     >>> has = np.array([[True, False], [True, True]])
-    >>> scores = barn_owl.OverlapScores(truth=has, said=has, labels=["bell", "gull"])
+    >>> scores = barn_owl.evaluate.OverlapScores(truth=has, said=has, labels=["bell", "gull"])
     >>> scores.macro_f1
     1.0
     """

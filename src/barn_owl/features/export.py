@@ -21,7 +21,7 @@ def frame_table(front_end: FrontEnd, frames: np.ndarray) -> pd.DataFrame:
 
     >>> front_end = barn_owl.FrontEnd()
     >>> samples, rate_hz = barn_owl.read_audio("night.wav")
-    >>> barn_owl.frame_table(front_end, front_end.frames(samples[:16000])).shape
+    >>> barn_owl.features.frame_table(front_end, front_end.frames(samples[:16000])).shape
     (61, 49)
     """
     table = pd.DataFrame(frames, columns=front_end.columns)
@@ -37,7 +37,7 @@ def write_features(table: pd.DataFrame, path: str | Path, *, force: bool = True)
     Raises OutputError for another ending, or when the file cannot be written.
 
     >>> table = pd.DataFrame({"time_s": [0.0, 0.01], "level": [-40.0, -41.0]})
-    >>> barn_owl.write_features(table, "features.parquet")
+    >>> barn_owl.features.write_features(table, "features.parquet")
     """
     path = Path(path)
     if path.suffix not in ENDINGS:
@@ -73,8 +73,8 @@ def write_frames(
     not one.
 
     >>> front_end = barn_owl.FrontEnd()
-    >>> sound = barn_owl.stream_audio("night.wav", rate_hz=front_end.rate_hz)
-    >>> barn_owl.write_frames(front_end, front_end.frame_blocks(sound), "frames.csv")
+    >>> sound = barn_owl.audio.stream_audio("night.wav", rate_hz=front_end.rate_hz)
+    >>> barn_owl.features.write_frames(front_end, front_end.frame_blocks(sound), "frames.csv")
     874
     """
     path = Path(path)
@@ -184,8 +184,8 @@ def read_features(path: str | Path) -> pd.DataFrame:
     Raises TableError when the file is missing or is something else.
 
     >>> table = pd.DataFrame({"time_s": [0.0, 0.01], "level": [-40.0, -41.0]})
-    >>> barn_owl.write_features(table, "features.csv")
-    >>> barn_owl.read_features("features.csv").shape
+    >>> barn_owl.features.write_features(table, "features.csv")
+    >>> barn_owl.features.read_features("features.csv").shape
     (2, 2)
     """
     path = Path(path)

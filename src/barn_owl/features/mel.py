@@ -23,7 +23,7 @@ def mel_from_hertz(hertz: ArrayLike) -> np.ndarray:
 def hertz_from_mel(mel: ArrayLike) -> np.ndarray:
     """Convert mel to frequency in hertz, the inverse of `mel_from_hertz`; float64 of the same shape.
 
-    >>> round(float(barn_owl.hertz_from_mel(barn_owl.mel_from_hertz(440.0))), 6)
+    >>> round(float(barn_owl.features.hertz_from_mel(barn_owl.features.mel_from_hertz(440.0))), 6)
     440.0
     """
     return np.asarray(700 * (10 ** (np.asarray(mel, dtype=np.float64) / 2595) - 1))
@@ -45,7 +45,7 @@ def mel_bank(bands: int, low_hz: float, high_hz: float, rate_hz: float, fft: int
     centre. A bin counts with the mean of the triangle over the bin's width, ``rate_hz / fft``, rather
     than with the value at its middle, so that no band is empty however narrow it is.
 
-    >>> barn_owl.mel_bank(48, 50.0, 8000.0, 16000, 512).shape
+    >>> barn_owl.features.mel_bank(48, 50.0, 8000.0, 16000, 512).shape
     (257, 48)
     """
     edges = mel_edges(bands, low_hz, high_hz)

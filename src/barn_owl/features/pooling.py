@@ -52,7 +52,7 @@ def pool(frames: np.ndarray, statistics: Sequence[str] = ("mean", "deviation")) 
     Returns float32, shape ``(..., len(statistics) * features)``: the first statistic of all features, then
     the second, and so on. Sums are kept in float64. Raises PlanError for an unknown statistic.
 
-    >>> barn_owl.pool(np.zeros((100, 48), np.float32), ["mean", "deviation"]).shape
+    >>> barn_owl.features.pool(np.zeros((100, 48), np.float32), ["mean", "deviation"]).shape
     (96,)
     """
     return np.concatenate([_statistic(frames, name) for name in statistics], axis=-1).astype(np.float32)
@@ -61,7 +61,7 @@ def pool(frames: np.ndarray, statistics: Sequence[str] = ("mean", "deviation")) 
 def pooled_names(columns: Sequence[str], statistics: Sequence[str] = ("mean", "deviation")) -> list[str]:
     """Name the columns that `pool` gives.
 
-    >>> barn_owl.pooled_names(["pitch"], ["mean", "deviation"])
+    >>> barn_owl.features.pooled_names(["pitch"], ["mean", "deviation"])
     ['mean of pitch', 'deviation of pitch']
     """
     return [f"{statistic} of {column}" for statistic in statistics for column in columns]

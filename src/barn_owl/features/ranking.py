@@ -87,7 +87,7 @@ def rank_features(
     Raises TableError when there are fewer than two labels, or sizes do not match.
 
     >>> x, labels = np.arange(8.0)[:, None], ["bell"] * 4 + ["gull"] * 4
-    >>> list(barn_owl.rank_features(x, ["pitch"], labels))
+    >>> list(barn_owl.features.rank_features(x, ["pitch"], labels))
     ['feature', 'f', 'bits', 'label', 'area', 'direction', 'same_as']
     """
     if len(set(labels)) < 2:
@@ -132,7 +132,7 @@ def principal_map(x: np.ndarray, dimensions: int = 2) -> tuple[np.ndarray, np.nd
     Returns ``(clips, dimensions)`` and the share of the variance along each. By singular value decomposition;
     each direction's sign is such that its largest weight is positive. Source: K. Pearson, Phil. Mag. 2, 1901.
 
-    >>> places, shares = barn_owl.principal_map(np.random.default_rng(0).random((20, 5)))
+    >>> places, shares = barn_owl.features.principal_map(np.random.default_rng(0).random((20, 5)))
     >>> places.shape, shares.shape
     ((20, 2), (2,))
     """

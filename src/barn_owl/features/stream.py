@@ -25,7 +25,7 @@ class FrameStream:
     workers : threads that share what long blocks ask for.
 
     >>> front_end = barn_owl.FrontEnd()
-    >>> stream = barn_owl.FrameStream(front_end)
+    >>> stream = barn_owl.features.FrameStream(front_end)
     >>> samples, rate_hz = barn_owl.read_audio("night.wav")
     >>> parts = [stream.push(samples[:5000]), stream.push(samples[5000:]), stream.finish()]
     >>> sum(map(len, parts)) == len(front_end.frames(samples))

@@ -57,7 +57,7 @@ class Listener:
     excerpts. began : the time that counts as the beginning; None for now.
 
     >>> samples, rate_hz = barn_owl.read_audio("night.wav")
-    >>> microphone = barn_owl.SimulatedMicrophone(iter([samples]), rate_hz, speed=float("inf"))
+    >>> microphone = barn_owl.audio.SimulatedMicrophone(iter([samples]), rate_hz, speed=float("inf"))
     >>> listener = barn_owl.Listener(barn_owl.load_model("first"), microphone)
     >>> {heard.label for heard in listener.events()} <= {"hum", "hiss", "tick"}
     True

@@ -35,11 +35,11 @@ class Notices:
     work : what is done; it raises OSError with the reason when it fails. pause_s : time in which no other event of
     the same label is told of.
 
-    >>> blocks = barn_owl.stream_audio("night.wav")
-    >>> microphone = barn_owl.SimulatedMicrophone(blocks, 16000, speed=float("inf"))
+    >>> blocks = barn_owl.audio.stream_audio("night.wav")
+    >>> microphone = barn_owl.audio.SimulatedMicrophone(blocks, 16000, speed=float("inf"))
     >>> listener = barn_owl.Listener(barn_owl.load_model("first"), microphone)
     >>> said = []
-    >>> notices = barn_owl.Notices(lambda heard: said.append(heard.label))
+    >>> notices = barn_owl.live.Notices(lambda heard: said.append(heard.label))
     >>> for heard in listener.events():
     ...     notices.give(heard)
     >>> notices.close()
@@ -106,7 +106,7 @@ def command_notices(command: str, *, pause_s: float = 0.0, longest_s: float = LO
     part of one. A command that takes longer than `longest_s` is stopped. Raises PlanError when it cannot be found or
     names something that an event does not have.
 
-    >>> barn_owl.command_notices("true {label}").close()
+    >>> barn_owl.live.command_notices("true {label}").close()
     """
     try:
         words = shlex.split(command)
@@ -154,7 +154,7 @@ def post_notices(address: str, *, pause_s: float = 0.0, longest_s: float = LONGE
 
     Raises PlanError when the address is not http:// or https://.
 
-    >>> barn_owl.post_notices("http://127.0.0.1:9/owl").close()
+    >>> barn_owl.live.post_notices("http://127.0.0.1:9/owl").close()
     """
     parts = urllib.parse.urlsplit(address)
     if parts.scheme not in ("http", "https") or not parts.hostname:

@@ -29,7 +29,7 @@ class Answer:
     case : see `case_key`; verdict : "" takes an answer back. sounds : what is there, as label, start and end in
     seconds of the recording: one for an event that is right or another, any number for a stretch.
 
-    >>> barn_owl.Answer(case="night.wav 1.000 2.000 hum", verdict="right", sounds=[("hum", 1.0, 2.0)]).verdict
+    >>> barn_owl.loop.Answer(case="night.wav 1.000 2.000 hum", verdict="right", sounds=[("hum", 1.0, 2.0)]).verdict
     'right'
     """
 
@@ -74,8 +74,9 @@ def add_answer(path: str | Path, answer: Answer) -> None:
 
     Raises OutputError when it cannot be written.
 
-    >>> barn_owl.add_answer("answers.jsonl", barn_owl.Answer(case="night.wav 1.000 2.000 hum", verdict="wrong"))
-    >>> barn_owl.read_reviews("answers.jsonl")["night.wav 1.000 2.000 hum"].verdict
+    >>> answer = barn_owl.loop.Answer(case="night.wav 1.000 2.000 hum", verdict="wrong")
+    >>> barn_owl.loop.add_answer("answers.jsonl", answer)
+    >>> barn_owl.loop.read_reviews("answers.jsonl")["night.wav 1.000 2.000 hum"].verdict
     'wrong'
     """
     record = asdict(answer) | {"when": answer.when or datetime.now().astimezone().isoformat(timespec="seconds")}
@@ -98,8 +99,8 @@ def read_reviews(path: str | Path) -> dict[str, Answer]:
 
     Raises TableError when the file cannot be read, or a line is no answer.
 
-    >>> barn_owl.add_answer("own.jsonl", barn_owl.Answer(case="a", verdict="unsure"))
-    >>> list(barn_owl.read_reviews("own.jsonl"))
+    >>> barn_owl.loop.add_answer("own.jsonl", barn_owl.loop.Answer(case="a", verdict="unsure"))
+    >>> list(barn_owl.loop.read_reviews("own.jsonl"))
     ['a']
     """
     try:
@@ -130,9 +131,9 @@ def reviewed_clips(cases: pd.DataFrame, answers: dict[str, Answer]) -> pd.DataFr
     Cases without an answer, or of which one is unsure, are left out, as are stretches with nothing in them. Columns
     ``said`` and ``answer`` tell what the label was and what was said of it.
 
-    >>> cases = barn_owl.review_cases(barn_owl.read_events("events.csv"), stretches=0)
+    >>> cases = barn_owl.loop.review_cases(barn_owl.read_events("events.csv"), stretches=0)
     >>> key = case_key(cases.iloc[0])
-    >>> barn_owl.reviewed_clips(cases, {key: barn_owl.Answer(case=key, verdict="wrong")})["label"].tolist()
+    >>> barn_owl.loop.reviewed_clips(cases, {key: barn_owl.loop.Answer(case=key, verdict="wrong")})["label"].tolist()
     ['']
     """
     rows: list[dict[Any, Any]] = []

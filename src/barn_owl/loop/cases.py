@@ -50,9 +50,9 @@ def review_cases(
     Returns, beside the columns of a clip table: ``kind`` (event or stretch), ``stratum`` and ``of``, how many there
     are of it in all; ``draw``, the place in its stratum's random order; ``teaches``, 0 to 1, how much an answer
     tells, and ``why``. Clips without times are whole files, and one without a label has the one in ``predicted``, if
-    any. A table of `barn_owl.propose` stays in its order.
+    any. A table of `barn_owl.loop.propose` stays in its order.
 
-    >>> cases = barn_owl.review_cases(barn_owl.read_events("events.csv"), ["night.wav"], stretches=3)
+    >>> cases = barn_owl.loop.review_cases(barn_owl.read_events("events.csv"), ["night.wav"], stretches=3)
     >>> sorted(cases["kind"].unique())
     ['event', 'stretch']
     """

@@ -29,10 +29,10 @@ class Estimate:
     ``_high``, the ends of their intervals; NaN where nothing is known. stretches : pieces without an event that were
     reviewed; unsure : answers that say nothing.
 
-    >>> cases = barn_owl.review_cases(barn_owl.read_events("events.csv"), ["night.wav"], stretches=2)
+    >>> cases = barn_owl.loop.review_cases(barn_owl.read_events("events.csv"), ["night.wav"], stretches=2)
     >>> keys = [case_key(case) for case in cases.to_dict("records")]
-    >>> answers = {key: barn_owl.Answer(case=key, verdict="wrong") for key in keys}
-    >>> float(barn_owl.estimate_quality(cases, answers).table.loc["all", "precision_high"])
+    >>> answers = {key: barn_owl.loop.Answer(case=key, verdict="wrong") for key in keys}
+    >>> float(barn_owl.loop.estimate_quality(cases, answers).table.loc["all", "precision_high"])
     0.0
     """
 

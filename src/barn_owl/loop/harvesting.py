@@ -56,7 +56,7 @@ class Harvest:
     their parts by a classifier that had not heard them; left_out : labels of which nothing could be taken, and why;
     refused : recordings that could not be read.
 
-    >>> barn_owl.Harvest(clips=pd.DataFrame(), rounds=pd.DataFrame(), left_out={}, refused=[]).left_out
+    >>> barn_owl.loop.Harvest(clips=pd.DataFrame(), rounds=pd.DataFrame(), left_out={}, refused=[]).left_out
     {}
     """
 

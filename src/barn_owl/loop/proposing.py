@@ -56,7 +56,7 @@ def propose(
     Returns the chosen rows with ``rank`` from 1 and ``why``; with a model also ``predicted`` and its ``score``.
     Raises TableError when there is no clip, or none can be used.
 
-    >>> proposed = barn_owl.propose(barn_owl.read_clip_table("clips.csv"), count=3)
+    >>> proposed = barn_owl.loop.propose(barn_owl.read_clip_table("clips.csv"), count=3)
     >>> proposed["rank"].tolist()
     [1, 2, 3]
     """

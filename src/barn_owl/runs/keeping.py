@@ -48,7 +48,7 @@ def kept_table(before: Model, after: Model, clips: pd.DataFrame) -> pd.DataFrame
 
     >>> model = barn_owl.load_model("first")
     >>> clips = barn_owl.open_run("first").predictions
-    >>> int(barn_owl.kept_table(model, model, clips)["kept examples"].sum())
+    >>> int(barn_owl.runs.kept_table(model, model, clips)["kept examples"].sum())
     0
     """
     rows = []

@@ -28,7 +28,7 @@ def measure_training(
 
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> plan = barn_owl.Plan(family="nearest", background=["still"], pooling={"windows": 200})
-    >>> barn_owl.measure_training(clips, plan, most_workers=1)["workers"].tolist()
+    >>> barn_owl.runs.measure_training(clips, plan, most_workers=1)["workers"].tolist()
     [1]
     """
     plan = plan or suggest_plan(clips).plan

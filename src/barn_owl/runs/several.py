@@ -61,7 +61,7 @@ def train_families(
     >>> ranking = barn_owl.train_families(clips, "families", plan, families=families)
     >>> ranking["family"].tolist()
     ['nearest', 'majority']
-    >>> barn_owl.save_figure(barn_owl.families_figure(ranking), "families.png")
+    >>> barn_owl.save_figure(barn_owl.show.families_figure(ranking), "families.png")
     """
     plan = plan or suggest_plan(clips).plan
     sided = with_sides(usable_clips(clips, plan), plan)
@@ -123,10 +123,10 @@ def train_subsets(
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> quick = {"pooling": {"windows": 200}, "rehearsal": {"minutes": 0}}
     >>> plan = barn_owl.Plan(family="nearest", background=["still"], **quick)
-    >>> table = barn_owl.train_subsets(clips, "subsets", plan, subsets=[0.5])
+    >>> table = barn_owl.runs.train_subsets(clips, "subsets", plan, subsets=[0.5])
     >>> len(table)
     2
-    >>> barn_owl.save_figure(barn_owl.subsets_figure(table), "subsets.png")
+    >>> barn_owl.save_figure(barn_owl.show.subsets_figure(table), "subsets.png")
     """
     check_subsets(subsets)
     plan = plan or suggest_plan(clips).plan
@@ -329,7 +329,7 @@ def ensemble_of(models: Sequence[Model]) -> Model:
     Raises ModelError when their labels, front ends or clip settings differ.
 
     >>> model = barn_owl.load_model("first")
-    >>> barn_owl.ensemble_of([model, model]).family.name
+    >>> barn_owl.runs.ensemble_of([model, model]).family.name
     'ensemble'
     """
     first = models[0]

@@ -27,7 +27,7 @@ def set_thresholds(run: Run, settings: ThresholdSettings) -> Run:
     Returns the run as it is now. Raises TableError when the run has no validation side.
 
     >>> from barn_owl.learn.plan import ThresholdSettings
-    >>> run = barn_owl.set_thresholds(barn_owl.open_run("first"), ThresholdSettings(wish="f1"))
+    >>> run = barn_owl.runs.set_thresholds(barn_owl.open_run("first"), ThresholdSettings(wish="f1"))
     >>> sorted(run.model.thresholds)
     ['hiss', 'hum', 'still', 'tick']
     """
@@ -45,7 +45,7 @@ def set_thresholds(run: Run, settings: ThresholdSettings) -> Run:
 def set_decision(path: str | Path, decision: DecisionSettings) -> None:
     """Put decision settings into a model file, or into the model and the plan of a run.
 
-    >>> barn_owl.set_decision("first", barn_owl.load_model("first").decision.but(shortest_s=0.05))
+    >>> barn_owl.runs.set_decision("first", barn_owl.load_model("first").decision.but(shortest_s=0.05))
     >>> barn_owl.load_model("first").decision.shortest_s
     0.05
     """

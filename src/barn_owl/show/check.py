@@ -20,7 +20,7 @@ def check_figure(check: Check) -> Figure:
     """Draw clips by label and severity, their lengths and their levels; the commonest 40 labels.
 
     >>> check = barn_owl.check_clips(barn_owl.read_clip_table("clips.csv"))
-    >>> barn_owl.save_figure(barn_owl.check_figure(check), "check.png")
+    >>> barn_owl.save_figure(barn_owl.show.check_figure(check), "check.png")
     """
     clips = check.by_clip
     labels = clips["label"].value_counts().index[:MOST_ROWS].tolist()

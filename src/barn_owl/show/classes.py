@@ -30,8 +30,8 @@ def distributions_figure(
     units : of each column, "1" for none.
 
     >>> x, labels = np.random.default_rng(0).random((8, 2)), ["bell", "gull"] * 4
-    >>> ranking = barn_owl.rank_features(x, ["pitch", "level"], labels)
-    >>> figure = barn_owl.distributions_figure(x, ["pitch", "level"], labels, ranking)
+    >>> ranking = barn_owl.features.rank_features(x, ["pitch", "level"], labels)
+    >>> figure = barn_owl.show.distributions_figure(x, ["pitch", "level"], labels, ranking)
     >>> barn_owl.save_figure(figure, "distributions.png")
     """
     chosen = ranking[ranking["same_as"] == ""].head(6)
@@ -78,7 +78,7 @@ def scatter_figure(
     Raises TableError when one of them is not among the columns.
 
     >>> x = np.random.default_rng(0).random((8, 2))
-    >>> figure = barn_owl.scatter_figure(x, ["pitch", "level"], ["bell", "gull"] * 4, "pitch", "level")
+    >>> figure = barn_owl.show.scatter_figure(x, ["pitch", "level"], ["bell", "gull"] * 4, "pitch", "level")
     >>> barn_owl.save_figure(figure, "scatter.png")
     """
     for name in (across, up):
@@ -103,7 +103,7 @@ def map_figure(x: np.ndarray, labels: Sequence[str]) -> Figure:
     """Draw all clips on the two directions along which their features vary most (principal components).
 
     >>> x = np.random.default_rng(0).random((20, 3))
-    >>> barn_owl.save_figure(barn_owl.map_figure(x, ["bell", "gull"] * 10), "map.png")
+    >>> barn_owl.save_figure(barn_owl.show.map_figure(x, ["bell", "gull"] * 10), "map.png")
     """
     at, shares = principal_map(x)
     figure = new_figure()
@@ -139,7 +139,7 @@ def spectra_figure(spectra: dict[str, np.ndarray], centres_hz: np.ndarray) -> Fi
 
     >>> front_end = barn_owl.FrontEnd(features=["log-mel"])
     >>> levels = np.random.default_rng(0).uniform(-60, -20, (5, front_end.bands))
-    >>> figure = barn_owl.spectra_figure({"bell": levels, "gull": levels - 6}, front_end.centres_hz)
+    >>> figure = barn_owl.show.spectra_figure({"bell": levels, "gull": levels - 6}, front_end.centres_hz)
     >>> barn_owl.save_figure(figure, "spectra.png")
     """
     names = sorted(spectra)

@@ -12,8 +12,8 @@ def shrink_figure(shrunk: Shrunk) -> Figure:
 
     >>> rounds = pd.DataFrame({"share": [0.5], "flash_kb": [60.0], "recall": [0.8], "f1": [0.7]})
     >>> channels = pd.DataFrame({"layer": [1], "before": [16], "after": [9]})
-    >>> shrunk = barn_owl.Shrunk(run=barn_owl.open_run("first"), rounds=rounds, channels=channels)
-    >>> barn_owl.save_figure(barn_owl.shrink_figure(shrunk), "shrink.png")
+    >>> shrunk = barn_owl.compact.Shrunk(run=barn_owl.open_run("first"), rounds=rounds, channels=channels)
+    >>> barn_owl.save_figure(barn_owl.show.shrink_figure(shrunk), "shrink.png")
     """
     figure = new_figure()
     channels, sizes = figure.subplots(1, 2, width_ratios=[1.4, 1])
@@ -54,8 +54,9 @@ def search_figure(found: Found) -> Figure:
 
     >>> table = pd.DataFrame({"candidate": [1, 2], "step": 3, "score": [0.7, 0.8], "flash_kb": [50.0, 90.0]})
     >>> table = table.assign(latency_ms=[600, 700], family="cnn")
-    >>> found = barn_owl.Found(table=table, plan=barn_owl.Plan(), device=barn_owl.read_device("core-256k"))
-    >>> barn_owl.save_figure(barn_owl.search_figure(found), "search.png")
+    >>> device = barn_owl.compact.read_device("core-256k")
+    >>> found = barn_owl.compact.Found(table=table, plan=barn_owl.Plan(), device=device)
+    >>> barn_owl.save_figure(barn_owl.show.search_figure(found), "search.png")
     """
     figure = new_figure()
     table, last = found.table, found.table["step"].max()

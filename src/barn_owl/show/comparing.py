@@ -20,7 +20,7 @@ SCORE_NAMES = {"balanced_accuracy": "balanced accuracy", "macro_f1": "macro F1",
 def write_comparison_page(compared: RunComparison, path: str | Path) -> None:
     """Write the page of several runs side by side: scores, paired tests, labels, plans, cost.
 
-    >>> barn_owl.write_comparison_page(barn_owl.compare_runs(["first", "second"]), "compared.html")
+    >>> barn_owl.show.write_comparison_page(barn_owl.compare_runs(["first", "second"]), "compared.html")
     """
     comparison = compared.comparison
     names = [str(name) for name in comparison.scores.index]

@@ -25,7 +25,7 @@ def confusion_figure(scores: Scores, *, title: str = "") -> Figure:
     Labels that are taken for each other stand together.
 
     >>> scores = barn_owl.open_run("first").evaluate().scores
-    >>> barn_owl.save_figure(barn_owl.confusion_figure(scores), "confusion.png")
+    >>> barn_owl.save_figure(barn_owl.show.confusion_figure(scores), "confusion.png")
     """
     order = confusable_order(scores.confusion)
     table = scores.confusion.loc[order, order]
@@ -56,7 +56,7 @@ def confusion_difference_figure(first: Scores, second: Scores, *, names: tuple[s
     labels differ.
 
     >>> scores = barn_owl.open_run("first").evaluate().scores
-    >>> figure = barn_owl.confusion_difference_figure(scores, scores, names=("before", "after"))
+    >>> figure = barn_owl.show.confusion_difference_figure(scores, scores, names=("before", "after"))
     >>> barn_owl.save_figure(figure, "difference.png")
     """
     if sorted(first.confusion.index) != sorted(second.confusion.index):

@@ -19,8 +19,8 @@ def cuts_figure(path: str | Path, clips: pd.DataFrame) -> Figure:
 
     clips : rows of that recording; where the columns ``onset_s`` and ``offset_s`` are, the event is drawn too.
 
-    >>> takes = barn_owl.find_takes("night.wav")
-    >>> barn_owl.save_figure(barn_owl.cuts_figure("night.wav", takes), "cuts.png")
+    >>> takes = barn_owl.clips.find_takes("night.wav")
+    >>> barn_owl.save_figure(barn_owl.show.cuts_figure("night.wav", takes), "cuts.png")
     """
     duration_s = audio_info(path).duration_s
     begin = max(float(clips["start_s"].min()) - 1.0, 0.0) if len(clips) else 0.0

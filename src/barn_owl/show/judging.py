@@ -17,7 +17,7 @@ def labels_figure(evaluation: Evaluation) -> Figure:
     """Draw recall and precision of each label with their 95 % intervals, the weakest on top.
 
     >>> evaluation = barn_owl.open_run("first").evaluate()
-    >>> barn_owl.save_figure(barn_owl.labels_figure(evaluation), "labels.png")
+    >>> barn_owl.save_figure(barn_owl.show.labels_figure(evaluation), "labels.png")
     """
     table = evaluation.measured.by_label
     table = table[table["count"] > 0].sort_values("recall", ascending=False)
@@ -51,7 +51,7 @@ def thresholds_figure(evaluation: Evaluation) -> Figure:
     """Draw ROC, precision-recall and detection-error curves by label; of many labels those with the least area.
 
     >>> evaluation = barn_owl.open_run("first").evaluate()
-    >>> barn_owl.save_figure(barn_owl.thresholds_figure(evaluation), "thresholds.png")
+    >>> barn_owl.save_figure(barn_owl.show.thresholds_figure(evaluation), "thresholds.png")
     """
     table = evaluation.measured.by_label
     labels = list(table[table["roc_area"].notna()].sort_values("roc_area").index[:MOST_CURVES])
@@ -102,7 +102,7 @@ def calibration_figure(evaluation: Evaluation) -> Figure:
     """Draw what scores promise against what they keep, and how many answers are left when only sure ones count.
 
     >>> evaluation = barn_owl.open_run("first").evaluate()
-    >>> barn_owl.save_figure(barn_owl.calibration_figure(evaluation), "calibration.png")
+    >>> barn_owl.save_figure(barn_owl.show.calibration_figure(evaluation), "calibration.png")
     """
     table, coverage = evaluation.calibration, evaluation.coverage
     figure = new_figure(5.0)
@@ -135,7 +135,7 @@ def comparison_figure(comparison: Comparison) -> Figure:
     """Draw the balanced accuracy of each run with its interval, and the recall of each label by run.
 
     >>> runs = {name: barn_owl.open_run(name).evaluate() for name in ("first", "second")}
-    >>> barn_owl.save_figure(barn_owl.comparison_figure(barn_owl.compare(runs)), "comparison.png")
+    >>> barn_owl.save_figure(barn_owl.show.comparison_figure(barn_owl.evaluate.compare(runs)), "comparison.png")
     """
     scores, by_label = comparison.scores, comparison.by_label.dropna(how="all")
     figure = new_figure(float(np.clip(3.2 + 0.3 * len(by_label) + 0.4 * len(scores), 5, 30)))

@@ -13,7 +13,7 @@ TRAIN, VALIDATION, TEST = LABEL_COLOURS[0], LABEL_COLOURS[1], LABEL_COLOURS[2]
 def curves_figure(run: Run) -> Figure:
     """Draw losses and validation scores by epoch; the best epoch and what came after it are marked.
 
-    >>> barn_owl.save_figure(barn_owl.curves_figure(barn_owl.open_run("first")), "curves.png")
+    >>> barn_owl.save_figure(barn_owl.show.curves_figure(barn_owl.open_run("first")), "curves.png")
     """
     curves, learning = run.curves, run.learning
     figure = new_figure(7.2)
@@ -91,7 +91,7 @@ def families_figure(ranking: pd.DataFrame) -> Figure:
     >>> ranking = pd.DataFrame({"run": ["a", "b"], "family": ["trees", "cnn"], "seconds": [2.0, 40.0]})
     >>> ranking = ranking.assign(weights=[9000, 50000], multiply_adds=[1e5, 1e8])
     >>> ranking = ranking.assign(validation_balanced_accuracy=[0.8, 0.9], test_balanced_accuracy=[0.7, 0.9])
-    >>> barn_owl.save_figure(barn_owl.families_figure(ranking), "families.png")
+    >>> barn_owl.save_figure(barn_owl.show.families_figure(ranking), "families.png")
     """
     figure = new_figure(max(3.5, 0.75 * len(ranking) + 1.6))
     axes = figure.add_subplot()

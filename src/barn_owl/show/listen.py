@@ -39,7 +39,7 @@ def listen(clips: pd.DataFrame, *, most: int = 12, front_end: FrontEnd | None = 
     front_end : whose mel bands the spectrograms have; left out, the default's.
 
     >>> clips = barn_owl.read_clip_table("clips.csv")
-    >>> heard = barn_owl.listen(clips, most=3)
+    >>> heard = barn_owl.show.listen(clips, most=3)
     >>> "audio" in heard._repr_html_()
     True
     """

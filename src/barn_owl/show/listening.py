@@ -31,7 +31,7 @@ def write_listening_page(
 
     >>> model = barn_owl.load_model("first")
     >>> table, _ = barn_owl.predict(model, barn_owl.read_clip_table("clips.csv"))
-    >>> barn_owl.write_listening_page(model, table, "listening.html")
+    >>> barn_owl.show.write_listening_page(model, table, "listening.html")
     """
     shelf, folder = Shelf(model.front_end, budget), real_path(path).parent
     counts = predictions.groupby("predicted").agg(clips=("score", "size"), score=("score", "mean"))

@@ -54,7 +54,7 @@ def write_report(
     figures : those of `report_figures`, where they are there already.
 
     >>> run = barn_owl.open_run("first")
-    >>> barn_owl.write_report(run, run.evaluate(), "report.html")
+    >>> barn_owl.show.write_report(run, run.evaluate(), "report.html")
     """
     shelf = Shelf(run.model.front_end, budget)
     clips = _Clips(run, evaluation, shelf)

@@ -19,7 +19,7 @@ from barn_owl.show.tagging import rehearsal_figure
 def write_results(run: Run) -> None:
     """Write what a run shows of its training, its rehearsal and its test, where it has them, to its folder.
 
-    >>> barn_owl.write_results(barn_owl.open_run("first"))
+    >>> barn_owl.show.write_results(barn_owl.open_run("first"))
     """
     folder = run.folder / "figures"
     if run.expectation is not None:
@@ -37,7 +37,7 @@ def write_evaluation(run: Run, evaluation: Evaluation, folder: Path) -> dict[str
 
     >>> from pathlib import Path
     >>> run = barn_owl.open_run("first")
-    >>> figures = barn_owl.write_evaluation(run, run.evaluate(side="validation"), Path("judged"))
+    >>> figures = barn_owl.show.write_evaluation(run, run.evaluate(side="validation"), Path("judged"))
     >>> sorted(figures)
     ['calibration', 'curves', 'labels', 'thresholds']
     """

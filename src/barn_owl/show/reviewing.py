@@ -30,12 +30,12 @@ ALONE = "img-src data:; media-src data:"
 
 
 class Review:
-    """Cases with all that a page shows of them; see `barn_owl.review_cases`.
+    """Cases with all that a page shows of them; see `barn_owl.loop.review_cases`.
 
     labels : what a case may be said to be; those of the events first, if left out.
 
-    >>> cases = barn_owl.review_cases(barn_owl.read_events("events.csv"), ["night.wav"], stretches=1)
-    >>> review = barn_owl.Review(cases)
+    >>> cases = barn_owl.loop.review_cases(barn_owl.read_events("events.csv"), ["night.wav"], stretches=1)
+    >>> review = barn_owl.show.Review(cases)
     >>> review.sound(0)[:4]
     b'fLaC'
     """
@@ -125,8 +125,8 @@ def write_review_page(
     answers : what was said before. download : name of the file it saves; use : a sentence on what to do with it.
     Returns of how many cases the sound found room within `budget` bytes; the others can only be seen in the list.
 
-    >>> cases = barn_owl.review_cases(barn_owl.read_events("events.csv"), stretches=0)
-    >>> barn_owl.write_review_page(barn_owl.Review(cases), "review.html", force=True) == len(cases)
+    >>> cases = barn_owl.loop.review_cases(barn_owl.read_events("events.csv"), stretches=0)
+    >>> barn_owl.show.write_review_page(barn_owl.show.Review(cases), "review.html", force=True) == len(cases)
     True
     """
     sounds: dict[int, str] = {}

@@ -25,7 +25,7 @@ def events_figure(scores: EventScores) -> Figure:
     """Draw found, missed and false events by label, the errors of onset and length, and examples of both mistakes.
 
     >>> scores = barn_owl.score_events(barn_owl.read_clip_table("truth.csv"), barn_owl.read_events("events.csv"))
-    >>> barn_owl.save_figure(barn_owl.events_figure(scores), "events.png")
+    >>> barn_owl.save_figure(barn_owl.show.events_figure(scores), "events.png")
     """
     figure = new_figure(9.0)
     top, upper, lower = np.asarray(figure.subfigures(3, 1, height_ratios=[1.3, 1, 1]))
@@ -118,7 +118,7 @@ def adjusting_figure(adjusted: Adjusted) -> Figure:
     """Draw detections against false alarms an hour as the onset threshold moves, with what was chosen.
 
     >>> adjusted = barn_owl.adjust(barn_owl.load_model("first"), barn_owl.read_clip_table("truth.csv"))
-    >>> barn_owl.save_figure(barn_owl.adjusting_figure(adjusted), "adjusting.png")
+    >>> barn_owl.save_figure(barn_owl.show.adjusting_figure(adjusted), "adjusting.png")
     """
     curve, scores = adjusted.curve.sort_values(["false_alarms_per_hour", "recall"]), adjusted.scores
     figure = new_figure(6.5)
@@ -176,8 +176,8 @@ def hours_figure(table: pd.DataFrame) -> Figure:
 
     >>> from datetime import datetime
     >>> events = barn_owl.read_events("events.csv")
-    >>> table = barn_owl.hours_table(events, {"night.wav": datetime(2026, 5, 1, 22)}, {"night.wav": 14.0})
-    >>> barn_owl.save_figure(barn_owl.hours_figure(table), "hours.png")
+    >>> table = barn_owl.archive.hours_table(events, {"night.wav": datetime(2026, 5, 1, 22)}, {"night.wav": 14.0})
+    >>> barn_owl.save_figure(barn_owl.show.hours_figure(table), "hours.png")
     """
     labels = [name for name in table if name != "recorded_s"]
     colours = label_colours(labels)

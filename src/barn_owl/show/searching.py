@@ -20,8 +20,9 @@ def write_search_page(found: Found, path: str | Path) -> None:
 
     >>> table = pd.DataFrame({"candidate": [1, 2], "step": 3, "score": [0.7, 0.8], "flash_kb": [50.0, 90.0]})
     >>> table = table.assign(latency_ms=[600, 700], family="cnn")
-    >>> found = barn_owl.Found(table=table, plan=barn_owl.Plan(), device=barn_owl.read_device("core-256k"))
-    >>> barn_owl.write_search_page(found, "search.html")
+    >>> device = barn_owl.compact.read_device("core-256k")
+    >>> found = barn_owl.compact.Found(table=table, plan=barn_owl.Plan(), device=device)
+    >>> barn_owl.show.write_search_page(found, "search.html")
     """
     table = found.table
     first = [("candidate", "candidate")]

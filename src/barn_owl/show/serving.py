@@ -36,8 +36,8 @@ class ReviewServer:
 
     Raises OutputError when the port cannot be used.
 
-    >>> cases = barn_owl.review_cases(barn_owl.read_events("events.csv"), stretches=0)
-    >>> with barn_owl.ReviewServer(barn_owl.Review(cases), "served.jsonl") as server:
+    >>> cases = barn_owl.loop.review_cases(barn_owl.read_events("events.csv"), stretches=0)
+    >>> with barn_owl.show.ReviewServer(barn_owl.show.Review(cases), "served.jsonl") as server:
     ...     server.address.startswith("http://127.0.0.1:")
     True
     """

@@ -44,7 +44,7 @@ def clip_figure(samples: np.ndarray, rate_hz: int, front_end: FrontEnd | None = 
     Raises AudioError when the clip is shorter than one frame.
 
     >>> samples, rate_hz = barn_owl.read_audio("night.wav")
-    >>> barn_owl.save_figure(barn_owl.clip_figure(samples, rate_hz, title="night"), "clip.png")
+    >>> barn_owl.save_figure(barn_owl.show.clip_figure(samples, rate_hz, title="night"), "clip.png")
     """
     given = front_end or FrontEnd()
     top = given.high_hz if given.high_hz is None else min(given.high_hz, rate_hz / 2)
@@ -100,7 +100,7 @@ def gallery_figure(
     drawn, those with the most clips. Raises TableError when no clip can be read.
 
     >>> clips = barn_owl.read_clip_table("clips.csv")
-    >>> barn_owl.save_figure(barn_owl.gallery_figure(clips, examples=2), "gallery.png")
+    >>> barn_owl.save_figure(barn_owl.show.gallery_figure(clips, examples=2), "gallery.png")
     """
     front_end = (front_end or FrontEnd()).but(features=["log-mel"])
     labels = clips["label"].value_counts().index[:12].sort_values().tolist()
@@ -174,7 +174,7 @@ def tracks_figure(front_end: FrontEnd, frames: np.ndarray, *, title: str = "") -
 
     >>> front_end = barn_owl.FrontEnd(features=["pitch", "level"])
     >>> samples, rate_hz = barn_owl.read_audio("night.wav")
-    >>> figure = barn_owl.tracks_figure(front_end, front_end.frames(samples))
+    >>> figure = barn_owl.show.tracks_figure(front_end, front_end.frames(samples))
     >>> barn_owl.save_figure(figure, "tracks.png")
     """
     parts, first = [], 0
@@ -212,7 +212,7 @@ def tracks_figure(front_end: FrontEnd, frames: np.ndarray, *, title: str = "") -
 def filter_bank_figure(front_end: FrontEnd) -> Figure:
     """Draw the mel bank of a front end: the weight of each bin in each band.
 
-    >>> barn_owl.save_figure(barn_owl.filter_bank_figure(barn_owl.FrontEnd()), "bank.png")
+    >>> barn_owl.save_figure(barn_owl.show.filter_bank_figure(barn_owl.FrontEnd()), "bank.png")
     """
     from barn_owl.features import mel_bank
 
@@ -249,7 +249,7 @@ def overview_figure(
     The recording is streamed, so memory does not grow with it. progress : seconds done, and there are.
     Raises AudioError when it cannot be read or is shorter than one frame.
 
-    >>> barn_owl.save_figure(barn_owl.overview_figure("night.wav"), "overview.png")
+    >>> barn_owl.save_figure(barn_owl.show.overview_figure("night.wav"), "overview.png")
     """
     front_end = (front_end or FrontEnd(hop_ms=32.0)).but(features=["log-mel", "level"])
     length_s = audio_info(path).duration_s

@@ -89,7 +89,7 @@ def label_colours(labels: list[str]) -> dict[str, str]:
 def save_figure(figure: Figure, path: str | Path) -> None:
     """Write a figure as PNG, SVG or PDF by the ending of `path`, whole or not at all.
 
-    >>> barn_owl.save_figure(barn_owl.filter_bank_figure(barn_owl.FrontEnd()), "bank.png")
+    >>> barn_owl.save_figure(barn_owl.show.filter_bank_figure(barn_owl.FrontEnd()), "bank.png")
     """
     with whole_file(path) as beside:
         figure.savefig(beside)

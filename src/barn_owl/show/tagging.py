@@ -60,7 +60,7 @@ def tagging_figure(
 
     >>> model = barn_owl.load_model("first")
     >>> events = barn_owl.read_events("events.csv")
-    >>> barn_owl.save_figure(barn_owl.tagging_figure(model, "night.wav", events), "tagging.png")
+    >>> barn_owl.save_figure(barn_owl.show.tagging_figure(model, "night.wav", events), "tagging.png")
     """
     length_s, shown_decision = audio_info(path).duration_s, decision or model.decision
     end_s = min(length_s, start_s + LONGEST_S) if end_s is None else min(end_s, length_s)

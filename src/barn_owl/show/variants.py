@@ -25,7 +25,7 @@ def variants_figure(
 
     >>> samples, rate_hz = barn_owl.read_audio("night.wav")
     >>> variants = [(samples, "as it is"), (samples / 2, "quieter")]
-    >>> barn_owl.save_figure(barn_owl.variants_figure(variants, rate_hz), "variants.png")
+    >>> barn_owl.save_figure(barn_owl.show.variants_figure(variants, rate_hz), "variants.png")
     """
     front_end = (front_end or FrontEnd()).but(rate_hz=rate_hz, features=["log-mel"], pad_short=True)
     front_end = front_end.but(high_hz=min(front_end.top_hz, rate_hz / 2))

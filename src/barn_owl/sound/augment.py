@@ -22,7 +22,7 @@ class SoundSettings(Settings):
         up to `shift_s`. equaliser : a smooth response of up to `equaliser_db`. room : echoes of a room up to
         `room_m` long. gain : by up to `gain_db`. clipping : by up to `clipping_db`. telephone : its band and 8 bits.
 
-    >>> barn_owl.SoundSettings(noise=0.5).noise
+    >>> barn_owl.sound.SoundSettings(noise=0.5).noise
     0.5
     """
 
@@ -159,8 +159,8 @@ def change_sound(
     background : gives the samples of another clip to mix in; None leaves that out. The peak is kept within
     full scale. The same generator gives the same change.
 
-    >>> rng, settings = np.random.default_rng(0), barn_owl.SoundSettings(noise=1.0)
-    >>> changed, said = barn_owl.change_sound(np.ones(16000, np.float32), 16000, settings, rng)
+    >>> rng, settings = np.random.default_rng(0), barn_owl.sound.SoundSettings(noise=1.0)
+    >>> changed, said = barn_owl.sound.change_sound(np.ones(16000, np.float32), 16000, settings, rng)
     >>> changed.shape, len(said)
     ((16000,), 1)
     """

@@ -19,7 +19,7 @@ class UniformSettings(Settings):
     remove_silence : keep only the stretches in which something sounds; the same holds for tagging.
     shortest_s : shorter clips are left out.
 
-    >>> barn_owl.UniformSettings(level="rms", level_db=-25.0).level
+    >>> barn_owl.sound.UniformSettings(level="rms", level_db=-25.0).level
     'rms'
     """
 
@@ -56,8 +56,8 @@ def make_uniform(samples: np.ndarray, rate_hz: int, settings: UniformSettings) -
     """Bring mono samples to one level and take out silence, where the settings say so.
 
     >>> samples, rate_hz = barn_owl.read_audio("night.wav")
-    >>> settings = barn_owl.UniformSettings(level="peak", level_db=-6.0)
-    >>> round(float(np.abs(barn_owl.make_uniform(samples, rate_hz, settings)).max()), 3)
+    >>> settings = barn_owl.sound.UniformSettings(level="peak", level_db=-6.0)
+    >>> round(float(np.abs(barn_owl.sound.make_uniform(samples, rate_hz, settings)).max()), 3)
     0.501
     """
     if settings.remove_silence:

@@ -33,7 +33,7 @@ class Trace:
     file, duration_s : of the recording; labels : in the order of the columns; step_s : time between rows; first_s :
     what time the first row tells of.
 
-    >>> trace = barn_owl.whole_trace(barn_owl.load_model("first"), "night.wav")
+    >>> trace = barn_owl.tag.whole_trace(barn_owl.load_model("first"), "night.wav")
     >>> trace.naming.shape[1] == len(trace.labels) + 2
     True
     """
@@ -96,7 +96,7 @@ def whole_trace(
 
     Raises AudioError when it cannot be read or is shorter than one frame.
 
-    >>> trace = barn_owl.whole_trace(barn_owl.load_model("first"), "night.wav")
+    >>> trace = barn_owl.tag.whole_trace(barn_owl.load_model("first"), "night.wav")
     >>> trace.duration_s, trace.labels
     (14.0, ['hiss', 'hum', 'still', 'tick'])
     """
@@ -136,7 +136,7 @@ def read_trace(path: str | Path) -> Trace:
 
     >>> model = barn_owl.load_model("first")
     >>> _ = barn_owl.tag_archive(model, ["night.wav"], traces="traces", workers=1)
-    >>> barn_owl.read_trace("traces/night.npz").labels
+    >>> barn_owl.tag.read_trace("traces/night.npz").labels
     ['hiss', 'hum', 'still', 'tick']
     """
     path = Path(path)
@@ -208,7 +208,7 @@ def tag_trace(model: Model, trace: Trace, *, decision: DecisionSettings | None =
     Raises TableError when the trace is not of this model's labels, or of a model of another kind.
 
     >>> model = barn_owl.load_model("first")
-    >>> trace = barn_owl.whole_trace(model, "night.wav")
+    >>> trace = barn_owl.tag.whole_trace(model, "night.wav")
     >>> len(barn_owl.tag_trace(model, trace)) == len(barn_owl.tag_recording(model, "night.wav"))
     True
     """

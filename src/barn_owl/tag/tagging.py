@@ -28,7 +28,7 @@ class Tagger:
     seconds. The events are the same.
 
     >>> samples, rate_hz = barn_owl.read_audio("night.wav")
-    >>> tagger = barn_owl.Tagger(barn_owl.load_model("first"))
+    >>> tagger = barn_owl.tag.Tagger(barn_owl.load_model("first"))
     >>> events = tagger.push(samples[:100000]) + tagger.push(samples[100000:]) + tagger.finish()
     >>> {event.label for event in events} <= {"hum", "hiss", "tick"}
     True

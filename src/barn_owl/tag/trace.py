@@ -192,7 +192,7 @@ def trace_recording(
     Of a recording that breaks off, what can be read is scored; samples that are no numbers count as silence; both are
     told as warnings. Raises AudioError when nothing can be read or it is shorter than one frame.
 
-    >>> blocks = barn_owl.trace_recording(barn_owl.load_model("first"), "night.wav")
+    >>> blocks = barn_owl.tag.trace_recording(barn_owl.load_model("first"), "night.wav")
     >>> next(iter(blocks)).sounds.shape[1]
     4
     """
