@@ -119,5 +119,5 @@ def test_the_page_of_features_is_that_of_the_code():
 
 
 def test_the_top_level_holds_what_users_meet_and_packages_hold_the_rest():
-    assert len(barn_owl.__all__) <= 60
-    assert all(getattr(barn_owl, name) is not None for name in barn_owl.__all__)
+    assert len(owl.__all__) <= 60
+    assert all(getattr(owl, name) is not None for name in owl.__all__)
