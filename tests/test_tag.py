@@ -54,6 +54,20 @@ def test_events_are_found_where_they_are(runs, long_take, tmp_path):
     )
 
 
+@pytest.mark.parametrize("hop_ms", [8.0, 10.0])
+def test_settings_in_seconds_mean_the_same_at_any_hop(runs, clips, long_take, tmp_path, hop_ms):
+    """Nothing that is counted in frames or steps is left over from the hop that defaults were chosen at."""
+    plan = able_plan("cnn", front_end={"hop_ms": hop_ms})
+    other = train(clips, tmp_path / "run", plan).model
+    usual, found = (
+        tag_samples(model, long_take, RATE_HZ).query("end_s - start_s > 0.3") for model in (runs["cnn"].model, other)
+    )
+    assert found["label"].tolist() == usual["label"].tolist() == ["hum", "tick", "hiss"]
+    # Two of the longer hops; a row of ticks, which begins somewhere within 0.125 s, may differ by one more.
+    assert found["start_s"].tolist() == pytest.approx(usual["start_s"].tolist(), abs=0.048)
+    assert found["start_s"].tolist()[::2] == pytest.approx(usual["start_s"].tolist()[::2], abs=0.032)
+
+
 @given(cuts=st.lists(st.integers(1, 30 * RATE_HZ), max_size=10))
 @settings(max_examples=10, deadline=None)
 def test_a_stream_gives_the_same_events(runs, long_take, cuts):

@@ -17,6 +17,7 @@ from barn_owl.classifiers.stages import Stage, every_stage
 from barn_owl.compact.graph import family_of, graph_of
 from barn_owl.errors import ModelError
 from barn_owl.features import FrontEnd
+from barn_owl.features.activity import QUIET_SHARE
 from barn_owl.features.mel import mel_bank
 from barn_owl.files import checked_target, whole_file
 from barn_owl.model import DecisionSettings, Model
@@ -152,6 +153,7 @@ def _sizes(model: Model, laid: _Layout, numbers: int) -> str:
         "HAS_RANGE": int(front_end.range_db is not None),
         "RANGE_DB": _number(front_end.range_db or 0.0),
         "LEVEL_SPAN": level.frames,
+        "QUIET_SHARE": QUIET_SHARE,
         "LEVEL_LEAST": _number(10 ** (-level.range_db / 10)),
         "WINDOW": family.window,
         "STEP": family.step,

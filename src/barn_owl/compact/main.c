@@ -13,7 +13,6 @@
 #include <stdlib.h>
 #include <string.h>
 
-#define QUIET 0.2    /* share of the frames that are below the quiet level of a band */
 #define EVENTS 65536 /* events that are kept at most */
 
 /* A stretch in which a label sounds; `label` is what it is called in the end, -1 where it is no event. */
@@ -139,7 +138,7 @@ static void quiet_level(const table *frames, long first, long count, float *leve
     if (!column)
         fail("not enough memory");
     for (band = 0; band < OWL_BANDS; band++) {
-        double at = QUIET * (double)(count - 1);
+        double at = OWL_QUIET_SHARE * (double)(count - 1);
         long low = (long)at, high = low + 1 < count ? low + 1 : low;
         for (i = 0; i < count; i++)
             column[i] = frames->values[(first + i) * OWL_BANDS + band];
