@@ -1,6 +1,7 @@
 """What networks learn from and how one of them learns: targets, gradients, batches, states, the best epoch."""
 
 from dataclasses import replace
+from itertools import chain
 
 import numpy as np
 import pytest
@@ -134,6 +135,16 @@ def test_a_stretch_of_no_label_counts_less_than_one_of_a_label():
 
     assert pull(HISS) == pytest.approx(1, rel=1e-3)
     assert pull(NONE) == pytest.approx(NONE_COUNTS, rel=1e-3)
+
+
+def test_an_epoch_of_scenes_holds_each_twice_beside_others(rng):
+    subject = over_scenes(plan_of(scenes={"count": 32, "seconds": 3.0}))
+    batches = [make() for make in subject.batches(rng)]
+    scenes = [list(zip(map(bytes, one.inputs), map(bytes, one.targets), one.names, strict=True)) for one in batches]
+    first, again = scenes[: len(scenes) // 2], scenes[len(scenes) // 2 :]
+    assert sorted(chain(*first)) == sorted(chain(*again))
+    assert len({inputs for inputs, _, _ in chain(*scenes)}) == 16
+    assert sorted(map(sorted, first)) != sorted(map(sorted, again))
 
 
 def test_an_epoch_of_rows_holds_each_once(rng):

@@ -42,7 +42,7 @@ class SceneSettings(Settings):
     """The short made-up recordings that are learnt from: sounds of the clips at any place and level over noise."""
 
     count: int = Field(default=160, ge=2, le=100_000)
-    """Scenes an epoch."""
+    """Scenes that are learned from in an epoch: half as many are made, and each is used twice."""
     seconds: float = Field(default=8.0, ge=0.1, le=120)
     empty: float = Field(default=0.12, ge=0, lt=1)
     """Share of scenes without any sound."""

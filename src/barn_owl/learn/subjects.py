@@ -36,6 +36,10 @@ NAMES_COUNT = 0.7
 """How much it counts what a stretch of sound is called as a whole, beside what is said step by step."""
 NONE_COUNTS = 0.3
 """How much a stretch of none of the labels counts beside one of a label: there are many of them."""
+USES = 2
+"""Times that a network learns from each scene of an epoch, beside other scenes each time: to make one takes half as
+long as to learn from it.
+"""
 SMOOTHING = 0.1
 """Share of the name of a stretch that is spread over all names: Szegedy et al., CVPR 2016."""
 ROWS_A_BATCH = 64
@@ -133,7 +137,14 @@ class OverScenes:
 
     def batches(self, rng: np.random.Generator) -> list[Callable[[], Batch]]:
         size = self._plan.training.batch
-        return [lambda: self._batch(size, rng)] * max(1, self._plan.scenes.count // size)
+        count, made = max(1, self._plan.scenes.count // (USES * size)), list[Batch]()
+
+        def fresh() -> Batch:
+            made.append(self._batch(size, rng))
+            return made[-1]
+
+        orders = [rng.permutation(count * size).reshape(count, size) for _ in range(USES - 1)]
+        return [fresh] * count + [partial(_put_together, made, rows) for order in orders for rows in order]
 
     def _batch(self, size: int, rng: np.random.Generator) -> Batch:
         scenes = self._maker.make(size, self._frames, rng, margin=self._margin)
@@ -233,6 +244,16 @@ class OverScenes:
     def close(self) -> None:
         if self._variants is not None:
             self._variants.close()
+
+
+def _put_together(made: list[Batch], rows: np.ndarray) -> Batch:
+    """Make a batch of scenes of others; `rows` numbers the scenes of all of them."""
+    places = [divmod(int(row), len(made[0].inputs)) for row in rows]
+    return Batch(
+        np.stack([made[number].inputs[row] for number, row in places]),
+        np.stack([made[number].targets[row] for number, row in places]),
+        [made[number].names[row] for number, row in places],
+    )
 
 
 class OverRows:
