@@ -207,7 +207,11 @@ def _plan(asked: Asked, table: pd.DataFrame) -> owl.Plan:
     else:
         with voice.progress("listening to clips") as progress:
             suggestion = owl.suggest_plan(
-                table, recordings=asked.recordings, workers=asked.work.workers, progress=progress
+                table,
+                recordings=asked.recordings,
+                workers=asked.work.workers,
+                seed=asked.changes["seed"] or 0,
+                progress=progress,
             )
         voice.say("No plan is given, so one was fitted to the clips:")
         show_reasons(voice, suggestion)

@@ -17,7 +17,9 @@ MIN_CLIPS = 3
 """Clips a label needs at least: one for each side."""
 
 
-def split_clips(clips: pd.DataFrame, shares: Shares | None = None, *, seed: int = 0, fewest: int = 2) -> pd.DataFrame:
+def split_clips(
+    clips: pd.DataFrame, shares: Shares | None = None, *, seed: int = 0, fewest: int = 2, quietly: bool = False
+) -> pd.DataFrame:
     """Fill the column ``split`` of a clip table; the argument stays as it is.
 
     All rows of one group (or of one file, when the table has no ``group`` or ``shares.together`` is "file"),
@@ -25,7 +27,7 @@ def split_clips(clips: pd.DataFrame, shares: Shares | None = None, *, seed: int 
     `shares` as whole groups allow.
     Sides that the table already names are kept; only rows with a blank ``split`` are placed, with their
     group if that has a side already. A table split into train and test alone gives up part of train for
-    validation. fewest : labels that there must be.
+    validation. fewest : labels that there must be. quietly : without a warning for labels that a side has no clip of.
 
     Raises TableError when a label has fewer than three clips, there are fewer groups than sides, or one
     group is on two sides already.
@@ -57,7 +59,8 @@ def split_clips(clips: pd.DataFrame, shares: Shares | None = None, *, seed: int 
     else:
         _place(counts, side_of, sides, shares, np.random.default_rng(seed))
     clips["split"] = np.array(SIDES, dtype=object)[side_of[group_numbers]]
-    _report_missing(clips)
+    if not quietly:
+        _report_missing(clips)
     return clips
 
 

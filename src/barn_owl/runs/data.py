@@ -159,12 +159,13 @@ def kept_before(plan: Plan) -> list[Kept]:
     return [one for one in load_model(plan.start.model).kept if forgotten.isdisjoint(labels_in(one.label))]
 
 
-def with_sides(clips: pd.DataFrame, plan: Plan) -> pd.DataFrame:
+def with_sides(clips: pd.DataFrame, plan: Plan, *, quietly: bool = False) -> pd.DataFrame:
     """Split clips; files with the same bytes stay on one side, whatever they are called."""
     known = clips if "copy_of" in clips else clips.assign(copy_of=file_copies(clips))
     # Beside labels that are remembered, a single new one will do.
     fewest = 1 if kept_before(plan) else 2
-    sided = split_clips(known.assign(label=_for_sharing(clips, plan)), plan.split, seed=plan.seed, fewest=fewest)
+    known = known.assign(label=_for_sharing(clips, plan))
+    sided = split_clips(known, plan.split, seed=plan.seed, fewest=fewest, quietly=quietly)
     return clips.assign(split=sided["split"])
 
 

@@ -12,7 +12,7 @@ import pandas as pd
 import tomlkit
 
 from barn_owl.audio import Excerpt, excerpts, file_facts
-from barn_owl.clips import check_clip_table
+from barn_owl.clips import check_clip_table, labels_in
 from barn_owl.errors import BarnOwlError, TableError
 from barn_owl.features import FrontEnd
 from barn_owl.features.activity import STANDS_OUT_DB, activity, sounding
@@ -20,6 +20,7 @@ from barn_owl.files import whole_file
 from barn_owl.learn import Plan
 from barn_owl.learn.plan import SceneSettings
 from barn_owl.parallel import each
+from barn_owl.runs.data import usable_clips, with_sides
 from barn_owl.runs.recordings import RecordingsHeard, hear_recordings
 
 HEARD = 160
@@ -120,9 +121,10 @@ def suggest_plan(
 ) -> Suggestion:
     """Fit a plan to labelled clips: rate and highest frequency, background, gaps.
 
-    At most 160 clips, drawn evenly over the labels, are listened to. recordings : files or folders that the model is
-    for; what they do not hold is not listened to in clips either. Raises TableError when no clip can be read,
-    AudioError when none of the recordings can.
+    At most 160 clips, drawn evenly over the labels, are listened to. Clips of the test side take no part: those that
+    the table names or, where it names none, those that a training with this `seed` will test on. recordings : files
+    or folders that the model is for; what they do not hold is not listened to in clips either. Raises TableError when
+    no clip can be read, AudioError when none of the recordings can.
 
     >>> suggestion = barn_owl.suggest_plan(barn_owl.read_clip_table("clips.csv"))
     >>> suggestion.plan.background, suggestion.plan.front_end.rate_hz
@@ -132,6 +134,7 @@ def suggest_plan(
     labelled = clips[clips["label"] != ""].reset_index(drop=True)
     if not len(labelled):
         raise TableError("the table has no labelled clips to fit a plan to")
+    labelled = _not_tested(labelled, seed)
     heard, chosen = _listen(labelled, workers, seed, progress)
     in_recordings = hear_recordings(recordings) if recordings else None
     rate_hz, top_hz, why_rate, why_top = _band(heard, chosen, in_recordings)
@@ -167,6 +170,18 @@ def suggest_plan(
     if unreported:
         reasons["unreported"] = "by its name; named in clips, but no event"
     return Suggestion(Plan().but(**changes), reasons)
+
+
+def _not_tested(clips: pd.DataFrame, seed: int) -> pd.DataFrame:
+    """The clips without those of the test side."""
+    if "split" not in clips or (clips["split"] == "").any():
+        labels = {label for text in clips["label"].unique() for label in labels_in(text)}
+        plan = Plan(seed=seed, overlapping=bool(labels - set(clips["label"])))
+        try:
+            clips = with_sides(usable_clips(clips, plan), plan, quietly=True)
+        except TableError:
+            return clips  # it cannot be split, which is said when it is to be
+    return clips[clips["split"] != "test"].reset_index(drop=True)
 
 
 def _plain(name: str) -> str:
@@ -263,8 +278,12 @@ def _band(
         band_hz=("band_hz", lambda band: band.quantile(0.9)), labels=("label", "nunique"), clips=("label", "size")
     )
     telling = sources[(sources["labels"] > 1) & (sources["clips"] >= 4)]
-    passed_hz = float(telling["band_hz"].min()) if len(telling) else float(table["band_hz"].quantile(0.9))
-    why_rate = f"every source passes {passed_hz / 1000:.1f} kHz"
+    if len(telling):
+        passed_hz = float(telling["band_hz"].min())
+        why_rate = f"every source passes {passed_hz / 1000:.1f} kHz"
+    else:
+        passed_hz = float(table["band_hz"].quantile(0.9))
+        why_rate = f"one clip in ten passes {passed_hz / 1000:.1f} kHz (no source has clips of several labels)"
     usual_hz = USUAL_TOP_HZ
     if recordings is not None:
         passed_hz, usual_hz = min(passed_hz, recordings.bandwidth_hz), HIGH_TOP_HZ
