@@ -331,6 +331,21 @@ def test_scores_of_events_worked_by_hand():
     assert (spread["value"] <= spread["high"]).all()
 
 
+def test_a_row_without_a_label_is_no_event_anywhere(runs, nights):
+    truth = pd.DataFrame({"file": ["a.wav", "a.wav", "b.wav"], "start_s": [1.0, 3.0, np.nan],
+                          "end_s": [2.0, 4.0, np.nan], "label": ["hum", "", ""]})  # fmt: skip
+    events = truth.iloc[:2].assign(label=["hum", "hiss"])
+    found = score_events(truth, events, seconds={"a.wav": 10.0})
+    assert (len(found.truth), found.recall, found.precision) == (1, 1.0, 0.5)
+    assert set(found.seconds) == {"a.wav", "b.wav"}  # nothing is in the latter, which was listened to
+    assert score_events(truth, truth, seconds={"a.wav": 10.0}).f1 == 1
+    assert set(score_segments(truth, truth)["true"]) == {1}
+    model, blank = runs["cnn"].model, nights.assign(start_s=nights["start_s"].where(nights.index != 3))
+    for refuses in (lambda: score_events(blank, blank), lambda: adjust(model, blank)):
+        with pytest.raises(TableError, match="row 4: start_s and end_s must be given for an event"):
+            refuses()
+
+
 def test_segments_worked_by_hand():
     table = score_segments(*truth_and_events(), segment_s=1.0, seconds={"x": 10, "y": 10})
     # a: true in x 1, y 1 to 2; said in x 1 to 2, 5, y 1 to 3. b: true in x 5; said in y 8.

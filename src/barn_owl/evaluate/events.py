@@ -192,7 +192,8 @@ def score_events(
     offset must be right, too: at most that share of the true length away, or the collar if that is more. Rows of
     `truth` that have a column ``foreign`` that is not blank mark sounds of no label: they are not looked for, but it
     is told which of them raised an event. That is one which overlaps it, and overlaps no true event of its own label:
-    it would be that one's.
+    it would be that one's. Other rows without a label are no events, as in tables that were reviewed; they say of a
+    file that nothing is in it.
 
     seconds : length of each recording, by file; left out, until the last time that a table names.
 
@@ -205,7 +206,7 @@ def score_events(
     """
     for table, where in ((truth, "truth table"), (events, "event table")):
         if len(table):
-            check_within(_with_times(table, where), seconds or {}, where=where)
+            check_within(events_of(table, where), seconds or {}, where=where)
     return score_stretches(truth, events, collar_s=collar_s, offset_share=offset_share, seconds=seconds)
 
 
@@ -218,13 +219,14 @@ def score_stretches(
     seconds: Mapping[str, float] | None = None,
 ) -> EventScores:
     """Judge events of stretches of recordings, whose times are those in the whole; see `score_events`."""
-    truth = _with_times(truth, "truth table")
-    events = _with_times(events, "event table") if len(events) else truth.iloc[:0]
+    files = truth["file"].astype(str)
+    truth = events_of(truth, "truth table")
+    events = events_of(events, "event table") if len(events) else truth.iloc[:0]
     foreign = truth.iloc[:0]
     if "foreign" in truth:
         is_foreign = truth["foreign"].fillna("").astype(str) != ""
         foreign, truth = truth[is_foreign], truth[~is_foreign]
-    named = {**dict.fromkeys(truth["file"]), **dict.fromkeys(foreign["file"]), **dict.fromkeys(seconds or {})}
+    named = {**dict.fromkeys(files), **dict.fromkeys(seconds or {})}
     unknown = sorted(set(events["file"]) - set(named))
     if unknown:
         raise TableError(f"the truth table says nothing about {unknown[0]}; its files: {', '.join(sorted(named))}")
@@ -270,11 +272,16 @@ def _overlapping(row: Any, others: pd.DataFrame) -> pd.Series:
     return (others["file"] == row.file) & (others["start_s"] < row.end_s) & (others["end_s"] > row.start_s)
 
 
-def _with_times(table: pd.DataFrame, where: str) -> pd.DataFrame:
+def events_of(table: pd.DataFrame, where: str) -> pd.DataFrame:
+    """The rows with a label, and those of foreign sounds. Raises TableError where one of them has no times."""
     table = check_clip_table(table, where=where)
+    is_event = table["label"] != ""
+    if "foreign" in table:
+        is_event |= table["foreign"].fillna("").astype(str) != ""
+    table = table[is_event]
     blank = np.flatnonzero(table["start_s"].isna() | table["end_s"].isna())
     if len(blank):
-        raise TableError(f"{where}, row {blank[0] + 1}: start_s and end_s must be given for an event")
+        raise TableError(f"{where}, row {table.index[blank[0]] + 1}: start_s and end_s must be given for an event")
     return table
 
 

@@ -14,7 +14,7 @@ import pandas as pd
 from barn_owl.clips.within import check_within
 from barn_owl.errors import TableError
 from barn_owl.evaluate import EventScores
-from barn_owl.evaluate.events import ROUNDING_S, score_stretches
+from barn_owl.evaluate.events import ROUNDING_S, events_of, score_stretches
 from barn_owl.model import DecisionSettings, Model
 from barn_owl.tag.naming import Event
 from barn_owl.tag.recorded import Trace, decide, tag_trace, whole_trace
@@ -112,7 +112,7 @@ def adjust(
     strange = sorted(set(files) - set(truth["file"]))
     if strange:
         raise TableError(f"the truth table says nothing about {strange[0]}")
-    wanted = truth[truth["file"].isin(files)]
+    wanted = events_of(truth[truth["file"].isin(files)], "truth table")
     if not wanted["label"].isin(model.event_labels).any():
         raise TableError(f"the truth table has no event of {', '.join(model.event_labels)}")
     traces = []
