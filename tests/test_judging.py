@@ -322,6 +322,12 @@ def test_planted_wrong_labels_are_found(rng):
     assert set(planted) <= set(found.index)
     assert len(found) <= 12
     assert (found["correct_label"] == "").all()
+    # Who guesses, however surely, accuses nobody.
+    guessing = table(rng, 200, skill=0)
+    scores = [f"score:{label}" for label in LABELS]
+    guessing[scores] = np.eye(4)[[LABELS.index(label) for label in guessing["predicted"]]] * 0.9 + 0.025
+    assert len(evaluation(guessing).mistakes) > 100
+    assert not len(evaluation(guessing).likely_wrong_labels)
 
 
 def test_mistakes_come_with_the_surest_first(rng):

@@ -90,9 +90,11 @@ def command(
     voice.say(f"\nWrote {len(found.clips)} parts to {out}.")
     if page is not None:
         cases = owl.loop.review_cases(found.clips, stretches=0, listens=False)
+        named = [str(label) for label in table["label"].unique() if label]
+        labels = [*named, *([background] if background and background not in named else [])]
         use = f"Save the answers, then: barn-owl review {out} --stretches 0 --answers answers.jsonl -o checked.csv"
         owl.show.write_review_page(
-            owl.show.Review(cases), page, title=f"Harvest of {recordings}", use=use, force=force
+            owl.show.Review(cases, labels=labels), page, title=f"Harvest of {recordings}", use=use, force=force
         )
         voice.say(f"Next: open {page} in a browser, or barn-owl train {out} --run first")
     else:

@@ -9,6 +9,8 @@ from barn_owl.evaluate.answers import Answers
 NEAREST = 3
 """Clips to listen to beside a mistake."""
 PLACE = ["file", "start_s", "end_s"]
+LEAST_SKILL = 0.6
+"""Share of the clips of a label that is named right, from which on a model may doubt a label of the table."""
 
 
 def mistakes(predictions: pd.DataFrame, answers: Answers) -> pd.DataFrame:
@@ -26,9 +28,10 @@ def likely_wrong_labels(predictions: pd.DataFrame, answers: Answers) -> pd.DataF
     """Clips whose label the scores speak against, the likeliest first, as a table to correct.
 
     A label is doubted when another is said with a score above what that one gets on average where it is true, while
-    the clip's own label scores below its average (the rule of Northcutt et al., JAIR 2021, for confident joints).
-    Columns: the clip's place, ``label``, ``suggested``, ``score``, ``own_score``, and ``correct_label``, blank, for
-    whoever listens. Where labels overlap nothing is doubted.
+    the clip's own label scores below its average (the rule of Northcutt et al., JAIR 2021, for confident joints). Who
+    hardly knows a label accuses nobody: of both labels, `LEAST_SKILL` of the clips must be named right. Columns: the
+    clip's place, ``label``, ``suggested``, ``score``, ``own_score``, and ``correct_label``, blank, for whoever
+    listens. Where labels overlap nothing is doubted.
     """
     columns = [*PLACE, "label", "suggested", "score", "own_score", "correct_label"]
     if answers.overlapping or not len(answers):
@@ -38,7 +41,9 @@ def likely_wrong_labels(predictions: pd.DataFrame, answers: Answers) -> pd.DataF
     own, best = answers.scores[clips, true], answers.scores[clips, said]
     counts = answers.truth.sum(axis=0)
     usual = np.where(answers.truth, answers.scores, 0).sum(axis=0) / np.maximum(counts, 1)
-    doubted = np.flatnonzero((true != said) & (best >= usual[said]) & (own < usual[true]) & (counts[said] > 0))
+    right = np.bincount(true[true == said], minlength=len(counts)) / np.maximum(counts, 1)
+    known = right >= LEAST_SKILL
+    doubted = np.flatnonzero((true != said) & (best >= usual[said]) & (own < usual[true]) & known[said] & known[true])
     table = predictions.iloc[doubted][[*PLACE, "label"]].assign(
         suggested=[answers.labels[number] for number in said[doubted]],
         score=best[doubted],

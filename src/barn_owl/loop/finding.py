@@ -28,7 +28,7 @@ FRONT_END = FrontEnd(hop_ms=16.0, pad_short=True)
 """Coarser in time than for training, as half of the frames take half of the time and find as much."""
 QUIET_S = 8.0
 """Sound around, whose quiet level counts as background."""
-MARGIN_DB, TOP_DB = 3.0, 30.0
+MARGIN_DB, RANGE_DB = 3.0, 30.0
 """Levels above the quiet from which on, and up to which, they count."""
 LONGEST_S = 4.0
 """Of a longer example its loudest part is taken."""
@@ -149,7 +149,7 @@ def _above(frames: np.ndarray, quiet: np.ndarray) -> np.ndarray:
     """Levels above the quiet and a margin, blurred: what is nearly at its place counts nearly as much."""
     blurred = scipy.ndimage.uniform_filter1d(frames, 3, axis=0, mode="nearest")
     blurred = scipy.ndimage.correlate1d(blurred, np.array([0.25, 0.5, 0.25], np.float32), axis=1, mode="nearest")
-    return np.clip(blurred - quiet - np.float32(MARGIN_DB), 0, np.float32(TOP_DB))
+    return np.clip(blurred - quiet - np.float32(MARGIN_DB), 0, np.float32(RANGE_DB))
 
 
 def levels_above_quiet(frames: np.ndarray) -> np.ndarray:

@@ -94,7 +94,8 @@ def harvest(
 
     recordings : a clip table with a label each; with ``group``, recordings of one group are held out together.
     per_recording : parts of one at most. least : confidence from which on a part is taken, 0 to 1. background : a
-    label for as many parts that are like none of the labels; None for none. cache : a folder to keep features in.
+    label for as many parts that are like none of the labels, of recordings whose label was found; None for none.
+    cache : a folder to keep features in.
 
     Raises TableError when no two labels have three recordings, AudioError when none can be read.
 
@@ -138,7 +139,9 @@ def harvest(
     if background is not None:
         free = np.ones(len(own), dtype=bool)
         free[np.concatenate(taken)] = False
-        nothing = [_least_like(parts, scores, free, number, per_recording) for number in range(len(table))]
+        # What is left of a recording whose label was not found may well be what the label says.
+        found = [number for number, own_parts in enumerate(taken) if len(own_parts)]
+        nothing = [np.zeros(0, dtype=int), *(_least_like(parts, scores, free, n, per_recording) for n in found)]
         clips = pd.concat([clips, _clips(table, parts, np.concatenate(nothing), 1 - confidence, background)])
     clips = check_clip_table(clips.sort_values(["label", "score"], ascending=[True, False], ignore_index=True))
     return Harvest(clips=clips, rounds=rounds, left_out=left_out, refused=refused)
