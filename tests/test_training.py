@@ -307,3 +307,15 @@ def test_confident_mistakes_do_not_make_the_least_trained_look_best(rng):
     assert recall == pytest.approx((said == numbers).mean())
     best = min(cross_entropy(sure / np.float32(t), targets)[0] for t in np.geomspace(0.3, 12, 400))
     assert best - 1e-4 <= loss <= best + 0.02
+
+
+def test_models_plans_and_runs_say_what_they_are(any_run):
+    run, model = any_run, any_run.model
+    assert repr(model).startswith(f"Model({model.family.name}, trained on ")
+    assert "4 labels: hiss, hum, still, tick" in repr(model)
+    assert "<td>4 labels: hiss, hum, still, tick</td>" in model._repr_html_()
+    assert f"{run.plan.family}, 4 labels, balanced accuracy " in repr(run)
+    assert repr(Plan()) == "Plan()"
+    assert repr(Plan(seed=3, scenes={"count": 200})) == "Plan(seed=3, scenes.count=200)"
+    assert run.plan.changed()["background"] == ["still"]
+    assert max(map(len, map(repr, (run, model)))) < 400

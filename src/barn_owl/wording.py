@@ -1,6 +1,7 @@
 """Sentences that many messages end with."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
+from html import escape
 
 
 def nearest_to(unknown: str, known: Iterable[str], *, else_say: str = "there are ") -> str:
@@ -21,3 +22,9 @@ def nearest_to(unknown: str, known: Iterable[str], *, else_say: str = "there are
 def how_to_install(extra: str) -> str:
     """Say how further packages are installed, from an index and from a clone of the repository."""
     return f'pip install "barn-owl-audio[{extra}]", or in a clone of it pip install -e ".[{extra}]"'
+
+
+def facts_in_html(facts: Mapping[str, str]) -> str:
+    """Facts as a table for a notebook, a row each."""
+    rows = "".join(f"<tr><th>{escape(name)}</th><td>{escape(fact)}</td></tr>" for name, fact in facts.items())
+    return f"<table>{rows}</table>"

@@ -18,7 +18,7 @@ from barn_owl.files import not_a_file, whole_file
 from barn_owl.model import DecisionSettings
 from barn_owl.settings import Settings
 from barn_owl.sound import SoundSettings, UniformSettings
-from barn_owl.wording import nearest_to
+from barn_owl.wording import facts_in_html, nearest_to
 
 
 class TrainingSettings(Settings):
@@ -48,7 +48,7 @@ class SceneSettings(Settings):
     """Share of scenes without any sound."""
     whole: float = Field(default=0.6, ge=0, le=1)
     """Share of scenes that are whole clips as they are, one after the other: what clips are named by."""
-    foreign: float = Field(default=0.25, ge=0, lt=1)
+    foreign: float = Field(default=0.4, ge=0, lt=1)
     """Share of sounds that are made up, and none of the labels."""
     noise: float = Field(default=0.4, ge=0, le=1)
     """Share of scenes over made-up noise where there are background clips; without them, all are."""
@@ -211,6 +211,28 @@ class Plan(Settings):
         if kind_of(family).settings is None:
             raise ValueError(f"no training makes {family!r}; take one of {', '.join(names())}")
         return family
+
+    def changed(self) -> dict[str, Any]:
+        """Return the settings that are not the default ones, by dotted key."""
+        found: dict[str, Any] = {}
+        usual_values = Plan().model_dump()
+        for key, value in self.model_dump().items():
+            usual = usual_values.get(key)
+            if isinstance(value, dict):
+                found |= {f"{key}.{name}": own for name, own in value.items() if own != (usual or {}).get(name)}
+            elif value != usual:
+                found[key] = value
+        return found
+
+    def __repr__(self) -> str:
+        """Show what is not the default."""
+        return f"Plan({', '.join(f'{key}={value!r}' for key, value in self.changed().items())})"
+
+    __str__ = __repr__
+
+    def _repr_html_(self) -> str:
+        """For a notebook: the settings that are not the default."""
+        return facts_in_html({key: repr(value) for key, value in self.changed().items()})
 
     @property
     def kind(self) -> ClassifierKind:

@@ -16,10 +16,14 @@ from barn_owl.model.extras import ExtraColumns
 from barn_owl.model.file import write_model_file
 from barn_owl.model.kept import Kept, packed
 from barn_owl.model.settings import DecisionSettings
+from barn_owl.names import printable
 from barn_owl.network import sigmoid, softmax
 from barn_owl.sound import UniformSettings, make_uniform
+from barn_owl.wording import facts_in_html
 
 STEPS_AT_ONCE = 1024
+SHOWN_LABELS = 8
+"""Labels that a model shows of itself."""
 
 
 class ClipSaid(NamedTuple):
@@ -31,7 +35,7 @@ class ClipSaid(NamedTuple):
     highest: float
 
 
-@dataclass(frozen=True, kw_only=True, eq=False)
+@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class Model:
     """A trained classifier with everything needed to use it.
 
@@ -66,6 +70,27 @@ class Model:
     extra_columns: ExtraColumns = field(default_factory=lambda: ExtraColumns(columns=[]))
     provenance: dict[str, Any] = field(default_factory=dict)
     kept: list[Kept] = field(default_factory=list)
+
+    def __repr__(self) -> str:
+        """Say in a line what it is; see `facts`."""
+        return f"Model({'; '.join(self.facts.values())})"
+
+    def _repr_html_(self) -> str:
+        """For a notebook."""
+        return facts_in_html(self.facts)
+
+    @property
+    def facts(self) -> dict[str, str]:
+        """What it is, in words."""
+        shown, front_end = [printable(label) for label in self.labels], self.front_end
+        more = f" and {len(shown) - SHOWN_LABELS} more" if len(shown) > SHOWN_LABELS else ""
+        trained = f", trained on {count} clips" if (count := self.provenance.get("training_clips")) else ""
+        return {
+            "classifier": f"{self.family.name}{trained}",
+            "labels": f"{len(shown)} labels: {', '.join(shown[:SHOWN_LABELS])}{more}",
+            "frames": f"{front_end.width} features every {front_end.hop_ms:g} ms at {front_end.rate_hz} Hz",
+            "size": f"{self.cost.weights:,} weights, {self.cost.multiply_adds:,} multiply-adds a second",
+        }
 
     @property
     def window_s(self) -> float:

@@ -30,7 +30,7 @@ CHECKPOINT = "checkpoint.safetensors"
 """What a training in progress leaves in its folder; gone when it is over."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Run:
     """A folder with all that a training run produced.
 
@@ -40,6 +40,12 @@ class Run:
     """
 
     folder: Path
+
+    def __repr__(self) -> str:
+        """Say in a line what it is and how good."""
+        reached = self.tested.measured.overall["value"].get("balanced_accuracy") if self.tested else None
+        skill = "not tested" if reached is None else f"balanced accuracy {reached:.2f} on the test clips"
+        return f"Run({str(self.folder)!r}: {self.plan.family}, {len(self.model.labels)} labels, {skill})"
 
     @cached_property
     def plan(self) -> Plan:
