@@ -219,3 +219,11 @@ def test_dollar_signs_in_names_are_drawn_and_powers_stay_formulas(tmp_path):
     save_figure(figure, tmp_path / "confusion.png")
     assert (tmp_path / "confusion.png").stat().st_size > 1000
     assert any(label.get_parse_math() for label in axes.get_yticklabels())
+
+
+def test_names_that_no_font_can_draw_are_written_out(drawn, rng, tmp_path):
+    title = "caf\udce9 \t 中 été $x$"
+    figure = clip_figure(0.1 * rng.standard_normal(4000), 16_000, title=title)
+    save_figure(figure, tmp_path / "names.png")
+    texts = {text.get_text() for axes in figure.axes for text in [*axes.texts, axes.title, axes._left_title]}
+    assert r"caf\udce9 \t \u4e2d été $x$" in texts

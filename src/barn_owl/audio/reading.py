@@ -171,7 +171,7 @@ def stream_audio(
     with _opened(path, all_of_it=end_s is None) as file:
         start, end = _excerpt(path, file, start_s, end_s)
         if "data : " in file.extra_info and "(should be" in file.extra_info:  # libsndfile's own note
-            _tell(path, ["holds less sound than its header says; used as far as it goes"], flaws)
+            tell_flaws(path, ["holds less sound than its header says; used as far as it goes"], flaws)
         blocks = blocks_of(path, file, start, end, flaws)
         if channel == "loudest":
             power = sum(np.einsum("sc,sc->c", block, block, dtype=np.float64) for block in blocks)
@@ -258,7 +258,7 @@ def blocks_of(
         found.append(f"breaks off at {position / rate:.3f} s of {end / rate:.3f} s; used as far as it goes")
     if not_finite:
         found.append(f"{not_finite} samples are not finite (NaN or infinite); taken as silence")
-    _tell(path, found, flaws)
+    tell_flaws(path, found, flaws)
 
 
 def _decoded(file: soundfile.SoundFile, start: int, end: int) -> Iterator[np.ndarray]:
@@ -285,7 +285,8 @@ def _decoded(file: soundfile.SoundFile, start: int, end: int) -> Iterator[np.nda
         yield block
 
 
-def _tell(path: Path | str, found: list[str], flaws: list[str] | None) -> None:
+def tell_flaws(path: Path | str, found: list[str], flaws: list[str] | None) -> None:
+    """Add what is wrong with a recording to `flaws` or, without those, to the log."""
     if flaws is not None:
         flaws.extend(found)
         return

@@ -98,6 +98,9 @@ def _look_at_file(voice: Voice, path: Path, out: Path | None, front_end: owl.Fro
             loudness = f"RMS {facts['rms_db']:.1f} dB" if is_short else f"{facts['loudness_lufs']:.1f} LUFS"
             loudness += f", peak {facts['peak_db']:.1f} dB"
             title = f"{path.name}: {facts['duration_s']:.2f} s, {loudness}"
+            if facts["duration_s"] < front_end.frame_ms / 1000:
+                front_end = front_end.but(pad_short=True)
+                voice.warn(f"{path} is shorter than a frame ({front_end.frame_ms:g} ms); filled up with silence")
             figure = owl.show.clip_figure(samples, rate_hz, front_end, title=title)
         owl.save_figure(figure, out)
         voice.say(f"\nWrote {out}.")

@@ -8,6 +8,7 @@ from matplotlib import colormaps
 from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.colors import LinearSegmentedColormap
 from matplotlib.figure import Figure
+from matplotlib.font_manager import FontProperties, findfont, get_font
 from matplotlib.text import Text
 from matplotlib.ticker import LogFormatter
 
@@ -56,11 +57,24 @@ class Picture(Figure):
         for text in self.findobj(Text):
             if isinstance(text, Text) and id(text) not in powers:
                 text.set_parse_math(False)
+                if not text.get_text().isascii() or not text.get_text().isprintable():
+                    text.set_text(_drawable(text.get_text(), text.get_fontproperties()))
 
     def _repr_png_(self) -> bytes:
         data = io.BytesIO()
         self.savefig(data, format="png")
         return data.getvalue()
+
+
+def _drawable(text: str, font: FontProperties) -> str:
+    """Write out what a font has no sign for, and what is no character at all."""
+    known = get_font(findfont(font)).get_charmap()
+    return "".join(
+        character
+        if character == "\n" or (character.isprintable() and ord(character) in known)
+        else character.encode("unicode_escape").decode("ascii")
+        for character in text
+    )
 
 
 def new_figure(height: float = SIZE_INCHES[1]) -> Figure:

@@ -13,6 +13,7 @@ import numpy as np
 from threadpoolctl import threadpool_limits
 
 from barn_owl.audio import audio_info, read_ahead, stream_audio
+from barn_owl.audio.reading import tell_flaws
 from barn_owl.errors import AudioError
 from barn_owl.features.rows import CHUNK as ROWS
 from barn_owl.model import Model
@@ -189,8 +190,9 @@ def trace_recording(
 
     flaws : a list that what is wrong with the recording is added to, instead of a warning in the log.
 
-    Of a recording that breaks off, what can be read is scored; samples that are no numbers count as silence; both are
-    told as warnings. Raises AudioError when nothing can be read or it is shorter than one frame.
+    Of a recording that breaks off, what can be read is scored; samples that are no numbers count as silence; sound
+    that is shorter than a frame is filled up with it. All of this is told as warnings. Raises AudioError when nothing
+    can be read.
 
     >>> blocks = barn_owl.tag.trace_recording(barn_owl.load_model("first"), "night.wav")
     >>> next(iter(blocks)).sounds.shape[1]
@@ -199,6 +201,9 @@ def trace_recording(
     front_end, info = model.front_end, audio_info(path)
     scorer, begun, duration_s, spent = Scorer(model, chunk=chunk), False, info.duration_s, spent or Spent()
     start_s, skip_samples, skip_frames = _beginning(model, info.rate_hz, chunk)
+    if 0 < duration_s < front_end.frame_ms / 1000:
+        front_end = front_end.but(pad_short=True)
+        tell_flaws(path, [f"is shorter than a frame ({front_end.frame_ms:g} ms); filled up with silence"], flaws)
     sound = stream_audio(path, rate_hz=front_end.rate_hz, channel=model.clips.channel, start_s=start_s, flaws=flaws)
     # The matrices are small: a second thread inside a product costs more than it brings.
     with threadpool_limits(limits=1, user_api="blas"):
