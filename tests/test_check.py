@@ -107,6 +107,16 @@ def test_each_fault_is_found_where_it_is(check, severity, finding, where, detail
     assert (own["action"] != "").all()
 
 
+def test_groups_that_hold_one_label_each_are_told():
+    rows = [(f"{speaker}{n}.wav", language, speaker) for speaker, language in
+            (("ann", "en"), ("bob", "en"), ("carla", "es"), ("dora", "es")) for n in range(3)]  # fmt: skip
+    table = check_clip_table(pd.DataFrame(rows, columns=["file", "label", "group"]))
+    found = check_clips(table, audio=False).findings.set_index("finding")
+    assert found.loc["groups of one label", "detail"] == "each of the 4 groups has clips of one label only"
+    table.loc[0, "label"] = "es"
+    assert "groups of one label" not in set(check_clips(table, audio=False).findings["finding"])
+
+
 def test_rare_labels_are_told():
     table = pd.DataFrame({"file": [f"{n}.wav" for n in range(70)], "label": ["many"] * 66 + ["few"] * 4})
     findings = check_clips(check_clip_table(table), audio=False).findings

@@ -143,6 +143,24 @@ def test_c_finds_the_same_events(runs, recording, tmp_path):
     assert "the recording has 8000 Hz, the model wants 16000" in refused.stderr
 
 
+@needs_cc
+def test_c_ends_whatever_a_header_says(runs, tmp_path):
+    """Sanitizers tell if it reads or writes where it may not, the time limit if it goes on without end."""
+    program, rng = compiled(runs["cnn"].model, tmp_path), np.random.default_rng(0)
+    soundfile.write(tmp_path / "a.wav", 0.1 * rng.standard_normal(4000), 16_000, subtype="FLOAT")
+    whole = (tmp_path / "a.wav").read_bytes()
+    begin = whole.index(b"fmt ")
+    assert subprocess.run([program], input=whole, capture_output=True, timeout=60).returncode == 0
+    none = whole[: begin + 10] + b"\0\0" + whole[begin + 12 :]
+    assert b"no channels" in subprocess.run([program], input=none, capture_output=True, timeout=60).stderr
+    for _ in range(60):
+        spoilt = bytearray(whole)
+        for at in rng.integers(0, begin + 60, rng.integers(1, 4)):
+            spoilt[at] = rng.integers(256)
+        done = subprocess.run([program], input=bytes(spoilt), capture_output=True, timeout=60)
+        assert done.returncode in (0, 1), done.stderr
+
+
 @st.composite
 def score_rows(draw, tracks, labels):
     """Scores that rise and fall, onsets, and names that change, as both decoders read them."""

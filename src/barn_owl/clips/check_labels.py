@@ -86,7 +86,15 @@ def counts(clips: pd.DataFrame) -> Iterator[Finding]:
                 action="add clips, or limit the others with gather --limit",
             )  # fmt: skip
     if "group" in clips and (clips["group"] != "").any():
-        groups = clips[clips["group"] != ""].groupby("label")["group"].nunique()
+        named = clips[(clips["group"] != "") & (clips["label"] != "")]
+        groups, labels = named.groupby("label")["group"].nunique(), named.groupby("group")["label"].nunique()
+        if len(labels) > 1 and (labels == 1).all():
+            yield Finding(
+                severity="warning", finding="groups of one label",
+                detail=f"each of the {len(labels)} groups has clips of one label only",
+                action="what tells groups apart may be learned in place of what tells labels apart, and no score "
+                "would show it: record several labels in each group",
+            )  # fmt: skip
         for label in groups.index[(groups == 1) & (groups.index != "")]:
             only = clips.loc[(clips["label"] == label) & (clips["group"] != ""), "group"].iloc[0]
             yield Finding(

@@ -96,6 +96,8 @@ static wav read_header(void)
         fprintf(stderr, "the recording has %lu Hz, the model wants %d; resample it first\n", w.rate, OWL_RATE_HZ);
         exit(1);
     }
+    if (w.channels < 1)
+        fail("the WAV file has no channels");
     if (!((w.format == 1 && w.bytes >= 2 && w.bytes <= 4) || (w.format == 3 && w.bytes == 4)))
         fail("only PCM of 16, 24 or 32 bits and float of 32 bits are read");
     return w;
@@ -112,7 +114,7 @@ static int read_sample(wav *w, float *sample)
         if (w->format == 3) {
             float value;
             memcpy(&value, &bits, 4);
-            sum += value;
+            sum += value - value == 0 ? value : 0; /* what is not finite counts as silence */
         } else
             sum += bits < 0x80000000u ? bits / 2147483648.0 : bits / 2147483648.0 - 2;
     }
