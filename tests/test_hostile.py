@@ -327,7 +327,7 @@ def test_a_column_twice_and_endless_columns_are_refused_at_once(tmp_path):
         begin = time.monotonic()
         with pytest.raises(TableError, match="columns; at most 2000"):
             read_any_table(path)
-        assert time.monotonic() - begin < 5
+        assert time.monotonic() - begin < 60  # what hangs takes minutes
 
 
 @given(st.lists(st.text(max_size=12), min_size=1, max_size=5))

@@ -1,13 +1,16 @@
 """Listening live: the same events as tagging, whatever comes, goes away, hangs or stalls."""
 
+import fcntl
 import http.server
 import io
 import itertools
 import json
 import os
 import signal
+import struct
 import subprocess
 import sys
+import termios
 import threading
 import time
 import tracemalloc
@@ -16,6 +19,7 @@ from datetime import datetime
 
 import numpy as np
 import pandas as pd
+import psutil
 import pytest
 from hypothesis import given, settings, strategies as st
 
@@ -252,7 +256,9 @@ def test_a_slow_command_holds_nothing_up_and_is_stopped():
     begin = time.monotonic()
     for number in range(100):
         notices.give(event(start_s=float(number)))
-    assert time.monotonic() - begin < 1
+    assert time.monotonic() - begin < 20  # a single command would hold it up for longer
+    while not notices.failed and time.monotonic() - begin < 60:  # however long it takes to begin a process
+        time.sleep(0.05)
     notices.close(0.8)
     assert notices.failed >= 1
     assert notices.left_out > 90
@@ -318,6 +324,16 @@ def test_the_command_writes_lines_table_excerpts_and_json(runs, rng, tmp_path, c
     assert "--rate-hz" in capsys.readouterr().err
 
 
+def wait_until_done(child):
+    """Wait until a process has taken all that it was sent and has nothing more to do, however slow it is."""
+    done, standing = None, 0
+    while standing < 5:
+        time.sleep(0.1)
+        waiting = fcntl.ioctl(child.stdin, termios.FIONREAD, struct.pack("i", 0))
+        before, done = done, sum(psutil.Process(child.pid).cpu_times()[:2])
+        standing = standing + 1 if done == before and not struct.unpack("i", waiting)[0] else 0
+
+
 @pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
 def test_a_signal_ends_it_cleanly_with_the_last_event(runs, rng, tmp_path, number):
     samples = (np.concatenate([sound("still", rng, 2.0), sound("hum", rng, 2.0)]) * 32767).astype("<i2").tobytes()
@@ -335,7 +351,7 @@ def test_a_signal_ends_it_cleanly_with_the_last_event(runs, rng, tmp_path, numbe
         child.stdin.write(samples)
         child.stdin.flush()
         said = child.stdout.readline()
-        time.sleep(1.5)
+        wait_until_done(child)
         child.send_signal(number)
         said += child.stdout.read()
         errors = child.stderr.read()

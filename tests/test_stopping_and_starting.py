@@ -60,6 +60,12 @@ def test_a_resumed_training_ends_as_if_never_stopped(few_clips, tmp_path, family
             open_run(tmp_path / "parts")
     run = train(few_clips, tmp_path / "parts", resume=True)
     assert (run.folder / "model.safetensors").read_bytes() == (tmp_path / "whole" / "model.safetensors").read_bytes()
+    # All but the times is the same, in figures and tables as well.
+    whole, parts = (pd.read_csv(tmp_path / name / "curves.csv", dtype=str) for name in ("whole", "parts"))
+    times = ["seconds", "waiting"]
+    pd.testing.assert_frame_equal(parts.drop(columns=times), whole.drop(columns=times))
+    for name in ("predictions.csv", "scores.json", "confusion.csv", "plan.toml"):
+        assert (tmp_path / "parts" / name).read_bytes() == (tmp_path / "whole" / name).read_bytes()
     assert len(run.curves) == 5
     assert not (run.folder / "checkpoint.safetensors").exists()
     # Nothing is left to do, and nothing is done.
