@@ -288,6 +288,13 @@ def test_a_broken_stretch_and_a_broken_end_are_told(run, nights, tmp_path, caplo
     early = whole[whole["end_s"] < half["end_s"].max()]
     assert set(early["start_s"].round(1)) <= set(half["start_s"].round(1))
     assert len(with_gap) >= len(whole) - 2
+    # Only what could be read counts as heard, now and when it is done already.
+    files = [str(tmp_path / name) for name in ("cut.flac", "whole.flac")]
+    for _ in range(2):
+        archive = tag_archive(run.model, files, keep=tmp_path / "kept.sqlite", workers=1)
+        assert archive.heard_s[files[1]] == pytest.approx(30, abs=0.01)
+        assert 10 < archive.heard_s[files[0]] < 20
+    assert len(archive.kept) == 2
 
 
 @pytest.mark.parametrize("gain_db", [-6, 6])

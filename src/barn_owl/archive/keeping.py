@@ -36,16 +36,20 @@ class Keeping:
         self._store, self._known, self._starts = store, known, starts
         self.model = known[:12]
 
-    def done_before(self, paths: Sequence[str]) -> list[str]:
-        """Say which recordings need not be done again, whatever they were called then."""
+    def done_before(self, paths: Sequence[str]) -> dict[str, float]:
+        """Say which recordings need not be done again, whatever they were called then, and how many seconds of each
+        were heard.
+        """
         done = [one for one in self._store.recordings(self.model) if not one.reason]
         by_file = {one.file: one for one in done}
         sizes: dict[int, list[Recorded]] = {}
         for one in done:
             sizes.setdefault(int(one.stamp[1]) if one.stamp else -1, []).append(one)
-        return [path for path in paths if self._is_done(path, by_file, sizes)]
+        lengths = {path: self._done_s(path, by_file, sizes) for path in paths}
+        return {path: length_s for path, length_s in lengths.items() if length_s is not None}
 
-    def _is_done(self, path: str, by_file: dict[str, Recorded], sizes: dict[int, list[Recorded]]) -> bool:
+    def _done_s(self, path: str, by_file: dict[str, Recorded], sizes: dict[int, list[Recorded]]) -> float | None:
+        """Seconds that were heard of a recording that is done; None where it is not."""
         name = name_of(path)
         try:
             _, size, _ = stamp = Excerpt(name).stamp()
@@ -56,12 +60,12 @@ class Keeping:
                 content = Excerpt(name).content() if alike else ""
                 own = next((one for one in alike if one.content == content), None)
         except (AudioError, OSError):
-            return False  # said when its turn comes
+            return None  # said when its turn comes
         if own is None or not self._store.holds(own):
-            return False
+            return None
         if own.file != name or own.stamp != list(stamp):
             self._keep_as_well(path, own)
-        return True
+        return own.duration_s
 
     def _keep_as_well(self, path: str, own: Recorded) -> None:
         """Keep the events of a recording under the name that it has now as well."""

@@ -60,7 +60,8 @@ class Archive:
     reason for each that was passed over. stopped : by Ctrl-C, before all were done. work : a row a worker with the
     ``hours`` of sound it scored, its seconds of ``decode``, ``features`` and ``network``, and the ``megabytes`` that
     it sent; seconds : how long it took in all. tables, store, model : where the events are: in memory by recording,
-    or in a store under what the model and its settings are known by.
+    or in a store under what the model and its settings are known by. heard_s : how much of each recording that is
+    done could be read, in seconds.
 
     >>> archive = barn_owl.tag_archive(barn_owl.load_model("first"), ["night.wav"], workers=1)
     >>> archive.done, archive.refused
@@ -73,6 +74,7 @@ class Archive:
     stopped: bool = False
     work: pd.DataFrame = field(default_factory=pd.DataFrame)
     seconds: float = 0.0
+    heard_s: dict[str, float] = field(default_factory=dict, repr=False)
     tables: dict[str, pd.DataFrame] = field(default_factory=dict, repr=False)
     store: Store | None = field(default=None, repr=False)
     model: str = ""
@@ -159,6 +161,7 @@ class _Open:
     decider: Decider | None
     events: list[Event] = field(default_factory=list)
     blocks: list[TraceBlock] = field(default_factory=list)
+    heard_s: float = 0.0
 
 
 class _Job:
@@ -190,7 +193,8 @@ class _Job:
         archive, begin = self._archive, time.perf_counter()
         self._trace_files = {} if self._traces is None else trace_files_of(paths, self._traces)
         if self._keeping is not None:
-            archive.kept = self._keeping.done_before([path for path in paths if self._is_traced(path)])
+            archive.heard_s = self._keeping.done_before([path for path in paths if self._is_traced(path)])
+            archive.kept = list(archive.heard_s)
             archive.done += archive.kept
         kept = set(archive.kept)
         left = [path for path in paths if path not in kept]
@@ -261,7 +265,9 @@ class _Job:
             return pieces
         before = self._keeping.scored_before(pieces)
         self._push(path, before)
-        self._done_s += sum(len(block.sounds) for block in before) * self._model.step_s
+        scored_s = sum(len(block.sounds) for block in before) * self._model.step_s
+        self._open[path].heard_s = scored_s
+        self._done_s += scored_s
         return pieces[len(before) :]
 
     def _push(self, path: str, blocks: Iterable[TraceBlock]) -> None:
@@ -303,6 +309,7 @@ class _Job:
         else:
             if said.events is not None:
                 opened.events, opened.decider = said.events, None
+            opened.heard_s += said.seconds
             self._push(path, said.blocks)
             if piece.last:
                 self._finish(piece, self._open.pop(path), said.content)
@@ -322,6 +329,10 @@ class _Job:
     def _finish(self, piece: Piece, opened: _Open, content: str) -> None:
         """All of a recording is scored: its events are known."""
         path, duration_s = piece.path, opened.info.duration_s
+        heard_s = min(opened.heard_s, duration_s)
+        if duration_s - heard_s < self._model.window_s:  # steps do not fill the last moment
+            heard_s = duration_s
+        self._archive.heard_s[path] = heard_s
         if opened.decider is not None:
             opened.events += opened.decider.finish()
         events = event_table(opened.events, path, duration_s)
@@ -330,7 +341,7 @@ class _Job:
         if self._keeping is None:
             self._archive.tables[path] = events
         else:
-            self._keeping.keep(path, content, duration_s, events)
+            self._keeping.keep(path, content, heard_s, events)
             if piece.chunk:
                 self._keeping.drop_pieces(piece)
         self._archive.done.append(path)

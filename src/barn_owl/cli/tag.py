@@ -261,8 +261,7 @@ def _starts(files: list[str], begins: Path | None, zone: str, *, needed: bool) -
 def _write_hours(
     voice: Voice, archive: owl.archive.Archive, starts: Mapping[str, datetime | None], path: Path
 ) -> None:
-    seconds = {file: owl.audio_info(file).duration_s for file in archive.done}
-    table = owl.archive.hours_table(archive.events, starts, seconds)
+    table = owl.archive.hours_table(archive.events, starts, archive.heard_s)
     if path.suffix.lower() == ".csv":
         with whole_file(path) as beside:
             table.to_csv(beside, lineterminator="\r\n")
@@ -277,7 +276,7 @@ def _doubt(voice: Voice, model: owl.Model, archive: owl.archive.Archive) -> None
     from barn_owl.tag.doubts import doubts_of_recording
 
     for file in archive.done[:DOUBTED]:
-        for sentence in doubts_of_recording(model, file, archive.events_of([file])):
+        for sentence in doubts_of_recording(model, file, archive.events_of([file]), archive.heard_s[file]):
             voice.warn(sentence)
 
 

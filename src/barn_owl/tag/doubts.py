@@ -27,10 +27,13 @@ POOR_F1 = 0.3
 """Below, what is right is lost among what is not."""
 
 
-def doubts_of_recording(model: Model, path: str | Path, events: pd.DataFrame) -> list[str]:
+def doubts_of_recording(
+    model: Model, path: str | Path, events: pd.DataFrame, heard_s: float | None = None
+) -> list[str]:
     """Say what speaks against the events that `model` found in a recording, a sentence each, with what to do.
 
-    events : those of this recording. Raises AudioError when it cannot be read.
+    events : those of this recording. heard_s : how much of it could be read; None for all. Raises AudioError when it
+    cannot be read.
     """
     info, name, found = audio_info(path), Path(path).name, []
     places = np.linspace(0, max(info.duration_s - STRETCH_S, 0), PLACES if info.duration_s > STRETCH_S else 1)
@@ -72,12 +75,13 @@ def doubts_of_recording(model: Model, path: str | Path, events: pd.DataFrame) ->
             f"{name} is very quiet, {max(levels):.0f} dB re full scale in {info.encoding}: what is faint is lost in "
             "the rounding. Record with more gain, or in 24 bits"
         )
-    if not len(events) and info.duration_s >= LONG_S:
+    heard_s = info.duration_s if heard_s is None else heard_s
+    if not len(events) and heard_s >= LONG_S:
         found.append(
-            f"nothing was found in the {info.duration_s / 60:.0f} minutes of {name}. If something sounds in it, "
-            "lower --on, look at the scores with --figure, or adjust the model on a recording with known events"
+            f"nothing was found in the {heard_s / 60:.0f} minutes of {name} that were heard. If something sounds "
+            "in it, lower --on, look at the scores with --figure, or adjust the model on a recording with known events"
         )
-    elif len(events) / max(info.duration_s, 1) * 60 > MANY_A_MINUTE:
+    elif len(events) / max(heard_s, 1) * 60 > MANY_A_MINUTE:
         found.append(
             f"{len(events)} events in {name}, more than one a second: the model takes what is behind the sounds for "
             "them. Train it again with --recordings or clips of background, or raise --on"
