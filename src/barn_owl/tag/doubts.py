@@ -79,7 +79,8 @@ def doubts_of_recording(
     if not len(events) and heard_s >= LONG_S:
         found.append(
             f"nothing was found in the {heard_s / 60:.0f} minutes of {name} that were heard. If something sounds "
-            "in it, lower --on, look at the scores with --figure, or adjust the model on a recording with known events"
+            "in it, lower --on, look at the scores with --figure, or adjust the model on a recording with known "
+            "events"
         )
     elif len(events) / max(heard_s, 1) * 60 > MANY_A_MINUTE:
         found.append(
