@@ -33,7 +33,7 @@ from barn_owl.clips import clips_of_events, clips_of_false_alarms, read_clip_tab
 from barn_owl.errors import AudioError, OutputError, PlanError, TableError
 from barn_owl.evaluate import score_events, score_segments
 from barn_owl.model import DecisionSettings, load_model
-from barn_owl.runs import train
+from barn_owl.runs import open_run, set_decision, train
 from barn_owl.show import adjusting_figure
 from barn_owl.sound import foreign_sound, made_up_sound
 from barn_owl.tag import Decider, Tagger, adjust, read_trace, tag_recording, tag_samples, tag_trace, whole_trace
@@ -591,6 +591,22 @@ def test_what_adjusting_keeps_is_what_it_says(runs, busy_night):
     assert (rescued.before["recall"] < rescued.honest["recall"]).any()
     # Who asks for the best recall gets other settings, whatever those of before were worth.
     assert not adjust(model, busy_night, goal="recall", false_alarms_per_hour=1e6).kept
+
+
+def test_adjusting_can_be_undone(capsys, runs, tmp_path):
+    shutil.copytree(runs["cnn"].folder, tmp_path / "run")
+    path = str(tmp_path / "run")
+    assert call(["adjust", path, "--undo"]) == 2
+    assert "was not adjusted" in capsys.readouterr().err
+    before = load_model(path)
+    set_decision(path, before.decision.but(on=0.9))
+    assert call(["adjust", path, "--undo"]) == 0
+    assert "Restored the settings" in capsys.readouterr().out
+    after = load_model(path)
+    assert (after.decision, after.decision_before.on) == (before.decision, 0.9)
+    assert open_run(path).plan.decision == before.decision
+    assert call(["adjust", path]) == 2
+    assert "Missing argument 'TRUTH'" in capsys.readouterr().err
 
 
 @pytest.mark.parametrize("gain_db", [-60, -20, 20])

@@ -14,7 +14,7 @@ from barn_owl.cli.score import show_event_scores
 
 @click.command("adjust", short_help="Find decision settings.")
 @click.argument("model_path", metavar="MODEL", type=click.Path(path_type=Path))
-@click.argument("truth", type=click.Path(path_type=Path))
+@click.argument("truth", type=click.Path(path_type=Path), required=False)
 @click.option(
     "--false-alarms",
     type=click.FloatRange(min=0),
@@ -26,17 +26,19 @@ from barn_owl.cli.score import show_event_scores
 )
 @click.option("--figure", type=click.Path(path_type=Path), help="Figure of detections against false alarms.")
 @click.option("--dry-run", is_flag=True, help="Say what would be changed, and change nothing.")
+@click.option("--undo", is_flag=True, help="Restore the settings from before the last change; needs no TRUTH.")
 @click.option("--force", is_flag=True, help="Overwrite what is there.")
 @json_option
 @quiet_option
 def command(
     model_path: Path,
-    truth: Path,
+    truth: Path | None,
     false_alarms: float | None,
     collar_s: float,
     out: Path | None,
     figure: Path | None,
     dry_run: bool,
+    undo: bool,
     force: bool,
     as_json: bool,
     quiet: bool,
@@ -50,8 +52,14 @@ def command(
     \b
     barn-owl adjust first truth.csv --figure adjust.png
     barn-owl adjust first truth.csv --false-alarms 2
+    barn-owl adjust first --undo
     """
     voice = Voice(quiet=quiet, as_json=as_json)
+    if undo:
+        _undo(voice, model_path, alone=truth is None and out is None)
+        return
+    if truth is None:
+        raise click.UsageError("Missing argument 'TRUTH'.")
     check_outputs(figures=[figure], endings={out: ()}, force=force)
     model = owl.load_model(model_path)
     with voice.progress("scoring recordings") as progress:
@@ -60,32 +68,17 @@ def command(
             goal="f1" if false_alarms is None else "recall",
             false_alarms_per_hour=10.0 if false_alarms is None else false_alarms,
         )  # fmt: skip
-    before, after = model.decision.model_dump(), found.decision.model_dump()
-    f1, f1_before = (float(table["f1"].mean()) for table in (found.honest, found.before))
-    voice.say(
-        f"On what they were not chosen on: F1 {f1:.2f} with other settings, {f1_before:.2f} with the model's own."
-    )
-    for key in after:
-        if before[key] != after[key] and key != "labels":
-            voice.say(f"{key}: {before[key]} becomes {after[key]}")
-    for label, own in after["labels"].items():
-        voice.say(f"{label}: " + ", ".join(f"{key} {value}" for key, value in own.items() if value is not None))
-    show_event_scores(voice, found.scores, collar_s)
-    voice.table(found.honest.reset_index(), title="chosen without, judged on")
-    if found.kept:
-        voice.say("That is no more than chance: the model's own settings stay.")
+    _show(voice, model.decision, found, collar_s)
     if not found.reached:
         voice.warn(f"no settings keep under {false_alarms:g} false alarms an hour; these come nearest")
     if dry_run:
         voice.say("\nNothing is changed.")
-    elif found.kept and out is None:
-        pass
     elif out is not None:
-        replace(model, decision=found.decision).save(out)
+        replace(model, decision=found.decision, decision_before=model.decision).save(out)
         voice.say(f"\nWrote {out}.")
-    else:
+    elif not found.kept:
         owl.runs.set_decision(model_path, found.decision)
-        voice.say(f"\nThe settings are kept in {model_path}.")
+        voice.say(f"\nThe settings are kept in {model_path}. To undo that: barn-owl adjust {model_path} --undo")
     if figure is not None:
         owl.save_figure(owl.show.adjusting_figure(found), figure)
         voice.say(f"Wrote {figure}.")
@@ -100,3 +93,28 @@ def command(
             "reached": found.reached,
         }
     )
+
+
+def _undo(voice: Voice, path: Path, *, alone: bool) -> None:
+    if not alone:
+        raise click.UsageError("--undo takes the model alone")
+    decision = owl.runs.undo_decision(path)
+    voice.say(f"Restored the settings of {path} from before the last change.")
+    voice.result({"decision": decision.model_dump(exclude_none=True)})
+
+
+def _show(voice: Voice, own: owl.DecisionSettings, found: owl.tag.Adjusted, collar_s: float) -> None:
+    before, after = own.model_dump(), found.decision.model_dump()
+    f1, f1_before = (float(table["f1"].mean()) for table in (found.honest, found.before))
+    voice.say(
+        f"On what they were not chosen on: F1 {f1:.2f} with other settings, {f1_before:.2f} with the model's own."
+    )
+    for key in after:
+        if before[key] != after[key] and key != "labels":
+            voice.say(f"{key}: {before[key]} becomes {after[key]}")
+    for label, settings in after["labels"].items():
+        voice.say(f"{label}: " + ", ".join(f"{key} {value}" for key, value in settings.items() if value is not None))
+    show_event_scores(voice, found.scores, collar_s)
+    voice.table(found.honest.reset_index(), title="chosen without, judged on")
+    if found.kept:
+        voice.say("That is no more than chance: the model's own settings stay.")

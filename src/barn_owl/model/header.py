@@ -40,6 +40,7 @@ class Header(Settings):
     front_end: dict[str, Any]
     clips: dict[str, Any]
     decision: DecisionSettings
+    decision_before: DecisionSettings | None = None
     overlapping: bool
     temperature: float = Field(ge=1e-3, le=1e3)
     thresholds: dict[str, Annotated[float, Field(ge=0, le=1)]]

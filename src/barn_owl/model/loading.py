@@ -54,6 +54,7 @@ def _made(header: Header, arrays: dict[str, np.ndarray]) -> Model:
         front_end=front_end,
         clips=header.made_clips(),
         decision=header.decision,
+        decision_before=header.decision_before,
         mean=_fitting(arrays["mean"], front_end.width),
         deviation=deviation,
         family=rebuild(header.family, weights, front_end.width, len(header.labels), multilabel=header.overlapping),

@@ -45,7 +45,7 @@ class Model:
     scored by itself, so that scores of a clip need not sum to 1. temperature : log-odds of clips are divided by it,
     so that scores promise what they keep. thresholds : score that a label must reach to be said of a clip; a
     label that is not in it needs none, or 0.5 where labels overlap. extra_columns : further columns of a clip table
-    that the family looks at.
+    that the family looks at. decision_before : the decision settings that those of now took the place of.
 
     >>> model = barn_owl.load_model("first")
     >>> model.labels
@@ -70,6 +70,7 @@ class Model:
     extra_columns: ExtraColumns = field(default_factory=lambda: ExtraColumns(columns=[]))
     provenance: dict[str, Any] = field(default_factory=dict)
     kept: list[Kept] = field(default_factory=list)
+    decision_before: DecisionSettings | None = None
 
     def __repr__(self) -> str:
         """Say in a line what it is; see `facts`."""
@@ -187,6 +188,7 @@ class Model:
             "front_end": self.front_end.model_dump(),
             "clips": self.clips.model_dump(),
             "decision": self.decision.model_dump(),
+            "decision_before": None if self.decision_before is None else self.decision_before.model_dump(),
             "overlapping": self.overlapping,
             "temperature": self.temperature,
             "thresholds": self.thresholds,

@@ -23,6 +23,7 @@ from .suggest import (
 from .thresholds import (
     set_decision as set_decision,
     set_thresholds as set_thresholds,
+    undo_decision as undo_decision,
 )
 from .training import train as train
 from .work import Work as Work

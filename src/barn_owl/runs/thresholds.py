@@ -4,7 +4,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from barn_owl.clips import write_clip_table
-from barn_owl.errors import TableError
+from barn_owl.errors import ModelError, TableError
 from barn_owl.evaluate import Answers, fit_thresholds
 from barn_owl.evaluate.predictions import say
 from barn_owl.files import is_file, is_folder
@@ -43,14 +43,33 @@ def set_thresholds(run: Run, settings: ThresholdSettings) -> Run:
 
 
 def set_decision(path: str | Path, decision: DecisionSettings) -> None:
-    """Put decision settings into a model file, or into the model and the plan of a run.
+    """Put decision settings into a model file, or into the model and the plan of a run; the model keeps those of
+    before, for `undo_decision`.
 
     >>> barn_owl.runs.set_decision("first", barn_owl.load_model("first").decision.but(shortest_s=0.05))
     >>> barn_owl.load_model("first").decision.shortest_s
     0.05
     """
-    path = Path(path)
-    replace(load_model(path), decision=decision).save(path / "model.safetensors" if is_folder(path) else path)
+    path, model = Path(path), load_model(path)
+    changed = replace(model, decision=decision, decision_before=model.decision)
+    changed.save(path / "model.safetensors" if is_folder(path) else path)
     if is_file(path / "plan.toml"):
         values = {**read_plan(path / "plan.toml").model_dump(), "decision": decision.model_dump()}
         write_plan(Plan(**values), path / "plan.toml")
+
+
+def undo_decision(path: str | Path) -> DecisionSettings:
+    """Take the decision settings back that were there before the last change; return them.
+
+    Raises ModelError when the model keeps none.
+
+    >>> before = barn_owl.load_model("first").decision
+    >>> barn_owl.runs.set_decision("first", before.but(shortest_s=0.2))
+    >>> barn_owl.runs.undo_decision("first") == before
+    True
+    """
+    before = load_model(path).decision_before
+    if before is None:
+        raise ModelError(f"{path} keeps no decision settings of before: it was not adjusted")
+    set_decision(path, before)
+    return before
