@@ -9,7 +9,7 @@ from barn_owl.cli.main import run as call
 from barn_owl.clips import read_clip_table
 from barn_owl.errors import AudioError, TableError
 from barn_owl.evaluate import score_events
-from barn_owl.learn.rehearsal import make_rehearsal
+from barn_owl.learn.rehearsal import at_density, make_rehearsal
 from barn_owl.runs import train
 from barn_owl.runs.doubts import doubts_of
 from barn_owl.runs.recordings import calm_frames, hear_recordings
@@ -83,8 +83,27 @@ def test_what_to_expect_is_what_the_files_of_the_run_say(runs):
     assert set(expected["labels"]) <= {"hum", "hiss", "tick"}
 
 
+def test_what_a_density_brings_worked_by_hand():
+    truth = pd.DataFrame({"file": "r.wav", "start_s": [10.0, 20.0], "end_s": [11.0, 21.0], "label": "hum"})
+    events = pd.DataFrame(
+        {"file": "r.wav", "start_s": [10.0, 21.3, 60.0], "end_s": [11.0, 21.8, 61.0], "label": "hum"}
+    )
+    scores = score_events(truth, events, seconds={"r.wav": 104.0})
+    # 2 s around each sound are busy, 100 s are quiet and hold one false alarm; another is beside a sound.
+    found = at_density(scores, truth, 1.0)
+    assert found["quiet_alarms_per_hour"] == pytest.approx(36)
+    assert found["alarms_per_event"] == 0.5
+    alarms = 36 * (1 - 60 * 2 / 3600) + 60 * 0.5
+    assert found["false_alarms_per_hour"] == pytest.approx(alarms)
+    assert found["precision"] == pytest.approx(30 / (30 + alarms))
+    assert found["event_f1"] == pytest.approx(2 * 30 / (30 + alarms + 60))
+    nothing = at_density(score_events(truth, truth, seconds={"r.wav": 104.0}), truth, 5.0)
+    assert (nothing["false_alarms_per_hour"], nothing["event_f1"]) == (0, 1)
+
+
+USUAL = {"events_per_minute": 10.0, "event_f1": 0.9, "false_alarms_per_hour": 20.0}
 GOOD = {
-    "event_f1": 0.9, "false_alarms_per_hour": 20.0, "foreign": 10, "foreign_share": 0.1,
+    "at_density": USUAL, "foreign": 10, "foreign_share": 0.1,
     "labels": {"bell": {"true": 10, "recall": 0.9}},
 }  # fmt: skip
 
@@ -92,10 +111,10 @@ GOOD = {
 @pytest.mark.parametrize(
     ("change", "said"),
     [
-        ({"event_f1": 0.1}, "hardly find anything"),
-        ({"event_f1": 0.5}, "Expect many mistakes"),
-        ({"event_f1": 0.61}, "promise more than recordings keep: 0.95"),
-        ({"false_alarms_per_hour": 500.0}, "500 false alarms an hour"),
+        ({"at_density": USUAL | {"event_f1": 0.1}}, "event F1 0.10 with 10 events a minute"),
+        ({"at_density": USUAL | {"event_f1": 0.5}}, "Expect many mistakes"),
+        ({"at_density": USUAL | {"event_f1": 0.61}}, "promise more than recordings keep: 0.95"),
+        ({"at_density": USUAL | {"false_alarms_per_hour": 500.0}}, "500 false alarms an hour"),
         ({"labels": {"bell": {"true": 10, "recall": 0.0}}}, "Hardly ever found in the rehearsal: bell"),
         ({"foreign_share": 0.8}, "80% of the sounds that are no label"),
     ],

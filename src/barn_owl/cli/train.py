@@ -265,14 +265,16 @@ def show_expectation(voice: Voice, run: owl.Run) -> None:
         return
     rows = [
         {"label": label, "true": int(row["true"]), "f1": row["f1"], "precision": row["precision"],
-         "recall": row["recall"], "false alarms/h": round(row["false_alarms_per_hour"])}
+         "recall": row["recall"]}
         for label, row in expected["labels"].items()
     ]  # fmt: skip
     voice.table(pd.DataFrame(rows), title="what to expect in a recording: a rehearsal of validation clips")
-    off = expected["onset_error_s"]
+    off, usual = expected["onset_error_s"], expected["at_density"]
     voice.say(
-        f"On the whole: event F1 {expected['event_f1']:.2f}, {expected['false_alarms_per_hour']:.0f} false alarms an "
-        f"hour{'' if off is None else f', onsets {1000 * off:.0f} ms off'}. "
+        f"With {usual['events_per_minute']:g} events a minute (rehearsal.events_per_minute): event F1 "
+        f"{usual['event_f1']:.2f}, {usual['false_alarms_per_hour']:.0f} false alarms an hour; of these "
+        f"{usual['quiet_alarms_per_hour']:.0f} in an hour of quiet, {100 * usual['alarms_per_event']:.0f} beside 100 "
+        f"events{'' if off is None else f'. Onsets are {1000 * off:.0f} ms off'}. "
         f"To listen to: {run.folder / 'rehearsal.flac'}"
     )
     for doubt in run.recording_doubts:

@@ -124,6 +124,8 @@ class RehearsalSettings(Settings):
 
     minutes: float = Field(default=5.0, ge=0, le=600)
     """How long it is at most; 0 for none."""
+    events_per_minute: float = Field(default=10.0, gt=0, le=600)
+    """How many events a minute the recordings are expected to hold, for what is said of F1 and false alarms."""
     decide: bool | None = None
     """Whether thresholds and lengths of `[decision]` are found on it; otherwise they are taken as they are. Left out:
     for pooled families, whose scores differ too much for settings that suit all."""

@@ -32,6 +32,10 @@ FOREIGN_SHARE, OVERLAP_SHARE = 0.12, 0.12
 SNR_DB = (2.0, 25.0)
 GAP_S = (0.4, 2.6)
 """Between one sound and the next."""
+REST_SHARE, REST_S = 0.1, (5.0, 10.0)
+"""Share of the gaps that are longer, so that there is some quiet to listen to as well."""
+BESIDE_S = 0.5
+"""Time before and behind a sound within which a false alarm counts as one beside it."""
 BED_DB, LOUDEST = -45.0, 0.7
 """Level of the background re full scale, and the peak that nothing goes beyond."""
 FADE_S, CROSS_S = 0.01, 0.25
@@ -59,17 +63,24 @@ class Rehearsal:
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Rehearsed:
-    """How a rehearsal went: the model with the settings found on it, the events, and their scores."""
+    """How a rehearsal went: the model with the settings found on it, the events, and their scores.
+
+    events_per_minute : density of events in recordings that is reckoned with.
+    """
 
     model: Model
     rehearsal: Rehearsal
     events: pd.DataFrame
     scores: EventScores
+    events_per_minute: float
 
     def expectation(self) -> dict[str, Any]:
-        """What to expect in a recording: scores of events, on the whole and by label."""
+        """What to expect in a recording: scores of events in the rehearsal, on the whole and by label, and what
+        follows for recordings with fewer events; see `at_density`.
+        """
         scores = self.scores
         return {
+            "at_density": at_density(scores, self.rehearsal.truth, self.events_per_minute),
             "minutes": round(self.rehearsal.seconds / 60, 2),
             "true_events": len(scores.truth),
             "events": len(scores.events),
@@ -146,7 +157,51 @@ def rehearse(model: Model, plan: Plan, parts: Sequence[tuple[Model, Rehearsal]])
         begin_s += one.seconds
     events = pd.concat(tagged, ignore_index=True)
     scores = score_events(rehearsal.truth, events, seconds={FILE: rehearsal.seconds})
-    return Rehearsed(model=model, rehearsal=rehearsal, events=events, scores=scores)
+    return Rehearsed(
+        model=model, rehearsal=rehearsal, events=events, scores=scores,
+        events_per_minute=plan.rehearsal.events_per_minute,
+    )  # fmt: skip
+
+
+def at_density(scores: EventScores, sounds: pd.DataFrame, events_per_minute: float) -> dict[str, float]:
+    """Reckon from a rehearsal, whose sounds are close together, what a recording with fewer events brings.
+
+    sounds : all that sounds in the rehearsal, unknown sounds too. False alarms in quiet come with time; those within
+    `BESIDE_S` of a sound come with the events.
+
+    Returns ``events_per_minute``; ``quiet_alarms_per_hour``, in an hour without any sound; ``alarms_per_event``,
+    beside sounds; and with so many events ``false_alarms_per_hour``, ``precision`` and ``event_f1``.
+    """
+    alarms = scores.false_alarms
+    near = [
+        ((sounds["start_s"] - BESIDE_S < alarm.end_s) & (sounds["end_s"] + BESIDE_S > alarm.start_s)).any()
+        for alarm in alarms.itertuples()
+    ]
+    length_s = 3600 * scores.hours
+    busy_s = _covered(sounds["start_s"].to_numpy() - BESIDE_S, sounds["end_s"].to_numpy() + BESIDE_S, length_s)
+    quiet_s, count = max(length_s - busy_s, 1.0), max(len(scores.truth), 1)
+    in_quiet, beside = (len(near) - sum(near)) / quiet_s, sum(near) / count
+    events = 60 * events_per_minute
+    quiet_share = max(0.0, 1 - events * (busy_s / count) / 3600)
+    expected = 3600 * in_quiet * quiet_share + events * beside
+    right = events * scores.recall
+    return {
+        "events_per_minute": events_per_minute,
+        "quiet_alarms_per_hour": 3600 * in_quiet,
+        "alarms_per_event": beside,
+        "false_alarms_per_hour": expected,
+        "precision": right / max(right + expected, 1e-9),
+        "event_f1": 2 * right / max(right + expected + events, 1e-9),
+    }
+
+
+def _covered(begins: np.ndarray, ends: np.ndarray, length_s: float) -> float:
+    """Seconds of a recording that any of some stretches covers."""
+    total, reached = 0.0, 0.0
+    for begin, end in sorted(zip(begins.clip(0), ends.clip(max=length_s), strict=True)):
+        total += max(0.0, end - max(begin, reached))
+        reached = max(reached, end)
+    return total
 
 
 def joined(rehearsals: Sequence[Rehearsal]) -> Rehearsal:
@@ -198,7 +253,8 @@ def _drawn(plan: Plan, sounds: pd.DataFrame, rng: np.random.Generator) -> list[t
             samples = foreign_sound(rng, rate_hz)
             made.append(_Placed(samples, 0, ["made-up"], "yes"))
         for sound in made:
-            gap = rng.uniform(*GAP_S)
+            rests = rng.random() < REST_SHARE and seconds + 3 * REST_S[1] < most  # not in one that is short anyway
+            gap = rng.uniform(*(REST_S if rests else GAP_S))
             seconds += len(sound.samples) / rate_hz + gap
             if seconds > most:
                 return placed

@@ -17,15 +17,16 @@ def doubts_of(expected: dict[str, Any], validation_accuracy: float | None) -> li
 
     expected : what `Rehearsed.expectation` gives; validation_accuracy : balanced accuracy on the validation clips.
     """
-    found, f1 = [], expected["event_f1"]
+    found, usual = list[str](), expected["at_density"]
+    f1, density = usual["event_f1"], f"with {usual['events_per_minute']:g} events a minute"
     if f1 < POOR_F1:
         found.append(
-            f"It will hardly find anything in recordings: event F1 {f1:.2f} in the rehearsal. More clips, from more "
+            f"It will hardly find anything in recordings: event F1 {f1:.2f} {density}. More clips, from more "
             "recorders or makers, help most; see barn-owl check, and listen to rehearsal.flac."
         )
     elif f1 < WEAK_F1:
         found.append(
-            f"Expect many mistakes in recordings: event F1 {f1:.2f} in the rehearsal. Clips of background as label, "
+            f"Expect many mistakes in recordings: event F1 {f1:.2f} {density}. Clips of background as label, "
             "more clips of the weakest labels, and barn-owl adjust on a recording with known events help."
         )
     if validation_accuracy is not None and validation_accuracy - f1 > BROKEN_PROMISE:
@@ -33,11 +34,11 @@ def doubts_of(expected: dict[str, Any], validation_accuracy: float | None) -> li
             f"Clips promise more than recordings keep: {validation_accuracy:.2f} of the clips are named rightly, but "
             f"event F1 is {f1:.2f}. Sounds are missed beside others, or heard where there are none."
         )
-    alarms = expected["false_alarms_per_hour"]
+    alarms = usual["false_alarms_per_hour"]
     if alarms > MANY_ALARMS:
         found.append(
-            f"{alarms:.0f} false alarms an hour: raise on (barn-owl tag --on), or give clips of what recordings "
-            "sound like while nothing happens (barn-owl cut --background, train --background)."
+            f"{alarms:.0f} false alarms an hour, {density}: raise on (barn-owl tag --on), or give clips of what "
+            "recordings sound like while nothing happens (barn-owl cut --background, train --background)."
         )
     missed = [label for label, row in expected["labels"].items() if row["true"] and row["recall"] < NEVER]
     if missed:

@@ -153,8 +153,8 @@ def rehearsal_figure(run: Run) -> Figure:
     figure = tagging_figure(run.model, path, events, truth=truth, end_s=end_s, scores=False)
     expected = run.expectation or {}
     figure.axes[0].set_title(
-        f"Rehearsal: event F1 {expected.get('event_f1', 0):.2f}, "
-        f"{expected.get('false_alarms_per_hour', 0):.0f} false alarms an hour",
+        f"Rehearsal: {expected.get('recall', 0):.0%} of the events are found, "
+        f"{expected.get('precision', 0):.0%} of those reported are right",
         loc="left", fontsize=14, color=INK,
     )  # fmt: skip
     return figure
