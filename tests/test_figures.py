@@ -27,7 +27,7 @@ from barn_owl.show import (
     tracks_figure,
     variants_figure,
 )
-from barn_owl.show.style import DUSK, LABEL_COLOURS
+from barn_owl.show.style import DUSK, LABEL_COLOURS, label_fills, label_lines
 from barn_owl.tag import tag_recording, whole_trace
 from helpers import RATE_HZ
 
@@ -227,3 +227,11 @@ def test_names_that_no_font_can_draw_are_written_out(drawn, rng, tmp_path):
     save_figure(figure, tmp_path / "names.png")
     texts = {text.get_text() for axes in figure.axes for text in [*axes.texts, axes.title, axes._left_title]}
     assert r"caf\udce9 \t \u4e2d été $x$" in texts
+
+
+def test_twenty_labels_are_told_apart():
+    labels = [f"l{number:02d}" for number in range(20)]
+    lines, fills = label_lines(labels), label_fills(labels)
+    assert len({tuple(map(str, line.values())) for line in lines.values()}) == 20
+    assert len({(fill["facecolor"], fill["hatch"]) for fill in fills.values()}) == 20
+    assert lines["l00"]["linestyle"] == "-"

@@ -9,7 +9,7 @@ from matplotlib.figure import Figure
 
 from barn_owl.errors import TableError
 from barn_owl.features.ranking import principal_map
-from barn_owl.show.style import GRID, INK, label_colours, new_figure
+from barn_owl.show.style import GRID, INK, label_colours, label_fills, label_lines, new_figure
 from barn_owl.wording import nearest_to
 
 MARKERS = "os^vDPX*<>ph"
@@ -36,7 +36,7 @@ def distributions_figure(
     """
     chosen = ranking[ranking["same_as"] == ""].head(6)
     names = sorted(set(labels))
-    colours = label_colours(names)
+    fills = label_fills(names)
     figure = new_figure()
     grid = figure.subplots(2, 3, squeeze=False).ravel()
     for axes, row in zip(grid, chosen.itertuples(), strict=False):
@@ -46,7 +46,7 @@ def distributions_figure(
             groups, orientation="horizontal", whis=(5, 95), showfliers=False, patch_artist=True, widths=0.6
         )
         for box, name in zip(boxes["boxes"], names, strict=True):
-            box.set(facecolor=colours[name], alpha=0.75)
+            box.set(**fills[name], alpha=0.75)
         for line in boxes["medians"]:
             line.set(color="white", linewidth=2)
         axes.set_yticks(range(1, len(names) + 1), names, fontsize=8)
@@ -143,14 +143,14 @@ def spectra_figure(spectra: dict[str, np.ndarray], centres_hz: np.ndarray) -> Fi
     >>> barn_owl.save_figure(figure, "spectra.png")
     """
     names = sorted(spectra)
-    colours = label_colours(names)
+    lines = label_lines(names)
     figure = new_figure()
     axes = figure.add_subplot()
     for number, name in enumerate(names):
         low, middle, high = np.quantile(spectra[name], [0.25, 0.5, 0.75], axis=0)
-        axes.fill_between(centres_hz, low, high, color=colours[name], alpha=0.12, linewidth=0)
+        axes.fill_between(centres_hz, low, high, color=lines[name]["color"], alpha=0.12, linewidth=0)
         axes.plot(
-            centres_hz, middle, color=colours[name], label=name, linewidth=1.8,
+            centres_hz, middle, **lines[name], label=name, linewidth=1.8,
             marker=MARKERS[number % len(MARKERS)], markevery=4, markersize=5,
         )  # fmt: skip
     axes.set_xscale("log")
@@ -160,6 +160,6 @@ def spectra_figure(spectra: dict[str, np.ndarray], centres_hz: np.ndarray) -> Fi
     axes.set_xlabel("centre of the mel band, Hz")
     axes.set_ylabel("median over clips of the mean level, dB re full scale")
     axes.grid(color=GRID, linewidth=0.7)
-    axes.legend(frameon=False)
+    axes.legend(frameon=False, loc="center left", bbox_to_anchor=(1.0, 0.5), handlelength=3)
     axes.set_title("Mean spectra by label; shaded: half of the clips", loc="left", fontsize=14, color=INK)
     return figure

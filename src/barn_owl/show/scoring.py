@@ -13,7 +13,7 @@ from barn_owl.errors import AudioError
 from barn_owl.evaluate import EventScores
 from barn_owl.features import FrontEnd
 from barn_owl.show.sound import FEW_TICKS_HZ, mel_ticks
-from barn_owl.show.style import DUSK, GRID, INK, LABEL_COLOURS, label_colours, new_figure
+from barn_owl.show.style import DUSK, GRID, INK, LABEL_COLOURS, label_fills, new_figure
 from barn_owl.tag import Adjusted
 
 AROUND_S, EXAMPLES = 1.0, 6
@@ -180,23 +180,23 @@ def hours_figure(table: pd.DataFrame) -> Figure:
     >>> barn_owl.save_figure(barn_owl.show.hours_figure(table), "hours.png")
     """
     labels = [name for name in table if name != "recorded_s"]
-    colours = label_colours(labels)
+    fills = label_fills(labels)
     figure = new_figure(6.5)
     axes = figure.add_subplot()
     hours = table["recorded_s"].to_numpy() / 3600
     below = np.zeros(len(table))
     for label in labels:
         rate = table[label].to_numpy() / np.where(hours > 0, hours, np.inf)
-        axes.bar(table.index + 0.5, rate, 0.86, bottom=below, color=colours[label], label=label, zorder=2)
+        axes.bar(table.index + 0.5, rate, 0.86, bottom=below, **fills[label], label=label, zorder=2)
         below += rate
     for hour in table.index[hours <= 0]:
         axes.axvspan(hour, hour + 1, facecolor="#f4f0e6", edgecolor=GRID, hatch="//", linewidth=0, zorder=1)
-    axes.set(xlim=(0, 24), ylim=(0, 1.18 * float(below.max()) or 1))
+    axes.set(xlim=(0, 24), ylim=(0, 1.05 * float(below.max()) or 1))
     axes.set(xlabel="hour of the day; hatched: nothing was recorded", ylabel="events in an hour of recording")
     axes.set_xticks(range(0, 25, 2))
     axes.grid(color=GRID)
     if labels:
-        axes.legend(frameon=True, framealpha=0.95, edgecolor="none", ncols=8, fontsize=9, loc="upper left")
+        axes.legend(frameon=False, fontsize=9, loc="center left", bbox_to_anchor=(1.0, 0.5), handleheight=1.2)
     axes.spines[["top", "right"]].set_visible(False)
     total, busiest = int(table[labels].to_numpy().sum()), int(below.argmax())
     axes.set_title(

@@ -23,6 +23,9 @@ if "barn_owl_dusk" not in colormaps:
 
 # M. Okabe and K. Ito, Color Universal Design, 2008; yellow last, as it is faint on white.
 LABEL_COLOURS = ("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#E69F00", "#56B4E9", "#000000", "#F0E442")
+LINES = ("-", (0, (5, 2)), (0, (1, 1.5)))
+HATCHES = ("", "//////", "......")
+"""Where there are more labels than colours."""
 INK, GRID = "#1b2733", "#d9d4c7"
 SIZE_INCHES, DPI = (12.8, 8.0), 100
 
@@ -98,6 +101,26 @@ def lay_out(figure: Figure) -> Figure:
 def label_colours(labels: list[str]) -> dict[str, str]:
     """Give each label its colour, by its place in the list; they repeat after eight."""
     return {label: LABEL_COLOURS[place % len(LABEL_COLOURS)] for place, label in enumerate(labels)}
+
+
+def label_lines(labels: list[str]) -> dict[str, dict[str, Any]]:
+    """How the line of each label is drawn, ``color`` and ``linestyle``: 24 that differ."""
+    dashes = _by_round(LINES, labels)
+    return {label: {"color": color, "linestyle": dashes[label]} for label, color in label_colours(labels).items()}
+
+
+def label_fills(labels: list[str]) -> dict[str, dict[str, Any]]:
+    """How a surface of each label is filled, ``facecolor``, ``edgecolor`` and ``hatch``: 24 that differ."""
+    hatches = _by_round(HATCHES, labels)
+    return {
+        label: {"facecolor": color, "edgecolor": "white", "hatch": hatches[label], "linewidth": 0.5}
+        for label, color in label_colours(labels).items()
+    }
+
+
+def _by_round(kinds: tuple[Any, ...], labels: list[str]) -> dict[str, Any]:
+    """The first kind for labels with a colour of their own, the next for those that share it, and so on."""
+    return {label: kinds[place // len(LABEL_COLOURS) % len(kinds)] for place, label in enumerate(labels)}
 
 
 def save_figure(figure: Figure, path: str | Path) -> None:

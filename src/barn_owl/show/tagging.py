@@ -17,7 +17,7 @@ from barn_owl.learn.rehearsal import EVENTS, FILE, TRUTH
 from barn_owl.model import DecisionSettings, Model
 from barn_owl.runs import Run
 from barn_owl.show.sound import mel_ticks
-from barn_owl.show.style import DUSK, GRID, INK, label_colours, new_figure
+from barn_owl.show.style import DUSK, GRID, INK, label_colours, label_lines, new_figure
 from barn_owl.tag.decision import Decider, decided
 from barn_owl.tag.recorded import Trace, trace_of_samples
 from barn_owl.tag.smoothing import Smoother
@@ -113,8 +113,8 @@ def _draw_scores(
     times = start_s + kept.first_s + np.arange(len(scores)) * kept.step_s * step
     if model.names_events:  # what the thresholds are held against
         axes.fill_between(times, sounds[:, 0], color=INK, alpha=0.12, linewidth=0, label="any label")
-    for label, colour in colours.items():
-        axes.plot(times, scores[:, model.labels.index(label)], color=colour, linewidth=1.3, label=label)
+    for label, line in label_lines(list(colours)).items():
+        axes.plot(times, scores[:, model.labels.index(label)], **line, linewidth=1.3, label=label)
     for threshold, name in ((decision.on, "on"), (decision.off, "off")):
         axes.axhline(threshold, color=INK, linewidth=0.8, linestyle=(0, (4, 3)))
         axes.annotate(name, (1.002, threshold), xycoords=("axes fraction", "data"), va="center", fontsize=9)
