@@ -38,8 +38,8 @@ def events_figure(scores: EventScores) -> Figure:
     counts.set_yticks(at, table.index)
     counts.invert_yaxis()
     counts.axvline(0, color=INK, linewidth=0.8)
-    counts.set_xlabel("events; false alarms to the left")
-    counts.legend(frameon=False, fontsize=9)
+    counts.set_xlabel("events; false alarms to the left", labelpad=2)
+    counts.legend(frameon=False, fontsize=9, loc="upper center", bbox_to_anchor=(0.5, -0.2), ncols=3)
     counts.set_title(
         f"{scores.recall:.0%} found, {scores.precision:.0%} of what is reported is right, "
         f"{scores.false_alarms_per_hour:.1f} false alarms an hour",
