@@ -201,3 +201,16 @@ def test_takes_are_recorded_kept_repeated_and_added_to_the_table(tmp_path, monke
     assert "neither a sound file nor a sound of the demo: bell-buoy" in capsys.readouterr().err
     assert run([*base, *simulated, "--label", "a/b"]) == 2
     assert "as it becomes a folder" in capsys.readouterr().err
+
+
+def test_a_clip_of_a_longer_event_holds_some_of_its_sound(tmp_path, rng):
+    """Three knocks that count as one event, with more than a clip of quiet between them."""
+    x = 0.001 * rng.standard_normal(8 * RATE_HZ)
+    for at in (2.0, 3.4, 4.8):
+        x[round(at * RATE_HZ) :][:1600] += 0.3 * rng.standard_normal(1600)
+    write_audio(tmp_path / "knocks.wav", x.astype(np.float32), RATE_HZ, encoding="FLOAT")
+    for seed in range(8):
+        found = find_takes(tmp_path / "knocks.wav", TakeSettings(gap_s=2.0, length_s=0.5), seed=seed)
+        (row,) = found.itertuples()
+        assert row.offset_s - row.onset_s > 2.5
+        assert np.abs(x[round(row.start_s * RATE_HZ) : round(row.end_s * RATE_HZ)]).max() > 0.1

@@ -50,6 +50,8 @@ def find_takes(
     level = np.concatenate([*_standing_out(path, front_end)])
     events = _events(level, front_end, settings)
     starts = _starts(events, settings, info.duration_s, np.random.default_rng(seed))
+    for number in np.flatnonzero(events[:, 1] - events[:, 0] > settings.length_s):
+        starts[number] = _with_sound(starts[number], events[number], level, front_end.hop_s, settings.length_s)
     times = {"start_s": starts, "end_s": starts + settings.length_s}
     found = pd.DataFrame(
         {"file": str(path), **times, "label": label, "onset_s": events[:, 0], "offset_s": events[:, 1]}
@@ -149,6 +151,17 @@ def _starts(events: np.ndarray, settings: TakeSettings, duration_s: float, rng: 
         share = {"random": rng.random(), "start": 1.0 if free > 0 else 0.0, "centre": 0.5}[settings.place]
         starts[number] = np.clip(low + share * (high - low), 0, last)
     return starts
+
+
+def _with_sound(start: float, event: np.ndarray, level: np.ndarray, hop_s: float, length_s: float) -> float:
+    """Move a clip within an event that is longer: to the nearest place that holds half as much as the best place."""
+    first, size = round(event[0] / hop_s), max(1, round(length_s / hop_s))
+    total = np.concatenate([[0.0], np.cumsum(level[first : round(event[1] / hop_s) + 1], dtype=np.float64)])
+    held = total[size:] - total[:-size]
+    if not len(held):
+        return start
+    places = event[0] + np.flatnonzero(held >= held.max() / 2) * hop_s
+    return float(places[np.abs(places - start).argmin()])
 
 
 def cut_windows(path: str | Path, length_s: float, *, step_s: float | None = None, label: str = "") -> pd.DataFrame:
