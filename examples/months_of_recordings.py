@@ -1,7 +1,6 @@
 """Tag an archive into a store, as if it were months, and ask it with other programs; in the folder of the demo."""
 
-import duckdb
-import polars as pl
+import pandas as pd
 
 import barn_owl
 
@@ -18,9 +17,9 @@ def main() -> None:
     print(archive.counts().round(2))
     print(barn_owl.archive.store_hours("months").loc[[21, 22, 23]])
     print(barn_owl.archive.read_store("months", day="2026-05-02").head(3))
-    files = "months/model=*/*/*/*.parquet"
-    print(duckdb.sql(f"SELECT day, label, count(*) AS events FROM '{files}' GROUP BY ALL ORDER BY ALL LIMIT 5"))  # noqa: S608
-    print(pl.scan_parquet(files).filter(pl.col("score") > 0.9).select("label", "clock").head(3).collect())
+    # Any program that reads Parquet can ask it: DuckDB, Polars, Spark, and pandas, which is here.
+    found = pd.read_parquet("months", columns=["day", "label", "score"])
+    print(found.groupby(["day", "label"], observed=True).size().head(5))
 
 
 if __name__ == "__main__":

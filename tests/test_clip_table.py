@@ -123,3 +123,9 @@ def test_streams_and_force(tmp_path):
         write_clip_table(table, tmp_path / "t.csv", force=False)
     with pytest.raises(OutputError, match="is a folder"):
         write_clip_table(table, tmp_path)
+
+
+def test_a_sound_file_is_no_table_and_that_is_said(tmp_path):
+    (tmp_path / "day.flac").write_bytes(b"fLaC")
+    with pytest.raises(TableError, match=r"day\.flac is a sound file, not a table of clips; barn-owl gather"):
+        read_clip_table(tmp_path / "day.flac")

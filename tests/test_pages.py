@@ -133,7 +133,7 @@ def test_a_listening_page_plays_unlabelled_clips(page, runs, folder, tmp_path):
     model = load_model(runs["cnn"].folder)
     clips = gather_folder(folder).clips.assign(label="")
     said, _ = predict(model, clips.head(20))
-    said.loc[:2, ["predicted", "reason"]] = ["none", "no label is heard in it"]
+    said.loc[:2, ["predicted", "reason"]] = ["(none)", "no label is heard in it"]
     write_listening_page(model, said, tmp_path / "named.html")
     page.goto((tmp_path / "named.html").as_uri())
     assert "20 clips, 0 of them undecided, 3 of no label" in page.inner_text(".lead")

@@ -317,3 +317,8 @@ def test_sounds_that_nobody_asked_for_are_named_and_not_reported(clips, long_tak
         small_plan("cnn", unreported=["still"])
     with pytest.raises(PlanError, match="unreported: no clip is labelled 'gong'"):
         train(clips, tmp_path / "other", small_plan("cnn", unreported=["gong"]))
+
+
+def test_who_gives_a_folder_for_a_model_is_told_how_to_load_it(tmp_path):
+    with pytest.raises(TypeError, match=r"must be a model, got 'first': barn_owl.load_model\('first'\)"):
+        tag_recording("first", tmp_path / "night.wav")

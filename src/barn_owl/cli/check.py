@@ -89,7 +89,8 @@ def command(
     counts = {severity: check.count(severity) for severity in SEVERITIES}
     findings = check.findings.astype(object).where(check.findings.notna(), None).to_dict(orient="records")
     voice.result({"counts": counts, "findings": findings})
-    if counts["error"]:
+    left = check if fix is None else owl.check_clips(check.repaired, audio=False)
+    if left.count("error"):
         raise click.exceptions.Exit(1)
 
 

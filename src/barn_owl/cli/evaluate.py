@@ -111,7 +111,8 @@ def _columns(evaluation: owl.evaluate.Evaluation) -> list[str]:
 def show_scores(voice: Voice, evaluation: owl.evaluate.Evaluation) -> None:
     """Show the scores next to the baseline, label by label, with the commonest confusions and all doubts in words."""
     scores, overall = evaluation.scores, evaluation.measured.overall
-    voice.say(f"\n{evaluation.side}: {scores.clips} clips in {evaluation.answers.group_count} groups")
+    groups = f" in {evaluation.answers.group_count} groups" if "group" in evaluation.predictions else ""
+    voice.say(f"\n{evaluation.side}: {scores.clips} clips{groups}")
     balanced = overall.loc["balanced_accuracy"]
     span = f" (95 %: {balanced['low']:.2f} to {balanced['high']:.2f})" if balanced["low"] == balanced["low"] else ""
     if isinstance(scores, owl.evaluate.OverlapScores):

@@ -61,7 +61,7 @@ def command(
     table that is written is a clip table for train; its score is the confidence. Each label needs three recordings.
 
     \b
-    barn-owl harvest recordings.csv -o harvested.csv --background none --page harvested.html
+    barn-owl harvest recordings.csv -o harvested.csv --background background --page harvested.html
     barn-owl train harvested.csv --run first
     """
     voice = Voice(quiet=quiet or is_stdout(out), as_json=as_json)

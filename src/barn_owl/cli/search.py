@@ -30,7 +30,10 @@ SHOWN = [
 @click.command("search", short_help="Search for the best plan a device can carry.")
 @click.argument("clips")
 @click.option("--device", default="this-machine", show_default=True, metavar="DEVICE", help="A TOML file or a name.")
-@click.option("--minutes", type=click.FloatRange(min=0, min_open=True), default=20.0, show_default=True)
+@click.option(
+    "--minutes", type=click.FloatRange(min=0, min_open=True), default=20.0, show_default=True,
+    help="How long to search.",
+)  # fmt: skip
 @click.option("--run", "folder", type=click.Path(path_type=Path), required=True, help="Folder to write to.")
 @click.option("--floats", is_flag=True, help="The model will compute in float32, not in int8.")
 @click.option("--random", "is_random", is_flag=True, help="Leave no candidate out early, for comparison.")

@@ -177,7 +177,9 @@ def _check_what_is_written(
         targets += [cues / f"{Path(file).stem}.wav" for file in files]
     for target in targets:
         checked_target(target, force=force)
-    for folder in (traces, cues, keep if keep is not None and keep.suffix == "" else None):
+    if keep is not None:
+        owl.archive.open_store(keep)
+    for folder in (traces, cues):
         if folder is not None:
             claim_folder(folder, force=True)
     if excerpts is not None:

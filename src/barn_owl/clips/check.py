@@ -182,7 +182,8 @@ def _sounds(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[F
             )  # fmt: skip
         if facts.duration_s < SHORTEST_S:
             yield Finding(
-                severity="error", finding="too short", row=row, detail=f"{1000 * facts.duration_s:.1f} ms",
+                severity="error", finding="too short", row=row,
+                detail=f"{1000 * facts.duration_s:.1f} ms; at least {1000 * SHORTEST_S:.0f} ms are needed",
                 action="the repaired table leaves it out", drop=True,
             )  # fmt: skip
         if facts.clipped >= CLIPPED_STRETCHES:

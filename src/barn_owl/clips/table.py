@@ -18,7 +18,7 @@ from typing import IO, Any
 import numpy as np
 import pandas as pd
 
-from barn_owl.audio.places import is_elsewhere
+from barn_owl.audio.places import AUDIO_ENDINGS, is_elsewhere
 from barn_owl.clips.sides import SIDES
 from barn_owl.errors import OutputError, TableError
 from barn_owl.files import not_a_file, whole_file
@@ -179,6 +179,8 @@ def read_any_table(
         raise TableError(f"{path} {why.replace('not a file', 'not a table')}")
     if path.suffix.lower() == ".parquet":
         return _read_parquet(path)
+    if path.suffix.lower() in AUDIO_ENDINGS:
+        raise TableError(f"{path} is a sound file, not a table of clips; barn-owl gather makes a table of a folder")
     try:
         raw = path.read_bytes()
     except OSError as error:

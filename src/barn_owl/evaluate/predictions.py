@@ -16,7 +16,7 @@ from barn_owl.model import Model
 
 logger = logging.getLogger(__name__)
 
-UNDECIDED, NONE = "undecided", "none"
+UNDECIDED, NONE = "(undecided)", "(none)"
 """What stands for a label where no score reaches its threshold, and where no label is heard at all."""
 HEARD = "heard"
 """Column of the highest score that any label has at any moment of a clip: what tagging holds against ``on``."""

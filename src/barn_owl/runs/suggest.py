@@ -43,7 +43,7 @@ SCENES_A_SECOND, FEWEST_SCENES, MOST_SCENES = 0.25, 160, 280
 GAP_S = (0.1, 1.0)
 """Gaps within a sound are closed up to the usual one in the clips, between these."""
 
-BACKGROUND = ("background", "silence", "noise", "background noise")
+BACKGROUND = ("background", "silence", "noise", "background noise", "ambience", "none")
 """Names of labels, in small letters, that mean nothing of interest."""
 OTHERS = ("other", "others", "other sounds", "unknown", "rest")
 """Names that mean sounds which nobody asked for."""

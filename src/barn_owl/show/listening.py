@@ -26,7 +26,7 @@ def write_listening_page(
 ) -> None:
     """Write a page with the clips of a table by what the model says of them, the doubtful ones first.
 
-    predictions : what `barn_owl.predict` gave; ``predicted`` may be "undecided", or "none" for clips that are
+    predictions : what `barn_owl.predict` gave; ``predicted`` may be "(undecided)", or "(none)" for clips that are
     refused, with why in the column ``reason``.
 
     >>> model = barn_owl.load_model("first")

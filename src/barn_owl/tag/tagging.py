@@ -103,6 +103,8 @@ def tag_recording(
     >>> list(events)[:4]
     ['file', 'start_s', 'end_s', 'label']
     """
+    if not isinstance(model, Model):  # a run's folder, most likely
+        raise TypeError(f"the first argument must be a model, got {model!r}: barn_owl.load_model({str(model)!r})")
     warn_of_clip_settings(model)
     duration_s = audio_info(path).duration_s
     blocks = trace_recording(model, path, ahead=ahead, progress=progress)
