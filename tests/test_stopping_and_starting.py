@@ -74,6 +74,28 @@ def test_a_resumed_training_ends_as_if_never_stopped(few_clips, tmp_path, family
     assert (run.folder / "predictions.csv").stat().st_mtime_ns == before
 
 
+def test_the_split_of_a_run_is_kept_when_clips_are_added(clips, few_clips, tmp_path, capsys):
+    before = train(few_clips, tmp_path / "first", small_plan("nearest", rehearsal={"minutes": 0}))
+    write_clip_table(clips, tmp_path / "more.csv")
+    (tmp_path / "plan.toml").write_text('family = "nearest"\nseed = 9\n[rehearsal]\nminutes = 0\n')
+    command = [
+        "train",
+        str(tmp_path / "more.csv"),
+        "--run",
+        str(tmp_path / "next"),
+        "--plan",
+        str(tmp_path / "plan.toml"),
+    ]
+    assert barn_owl([*command, "--like", str(before.folder), "--quiet"]) == 0
+    sides = read_clip_table(tmp_path / "next" / "clips.csv").set_index("file")["split"]
+    own = before.predictions.set_index("file")["split"]
+    assert (sides[own.index] == own).all()
+    assert len(sides) == len(clips) > len(own)
+    assert sides.groupby(clips.set_index("file")["group"]).nunique().max() == 1
+    assert barn_owl([*command[:3], str(tmp_path / "other"), "--like", str(tmp_path)]) == 2
+    assert "is no run" in capsys.readouterr().err
+
+
 def test_what_changed_is_said_when_a_training_cannot_be_resumed(few_clips, tmp_path):
     plan = small_plan("cnn").but(training={"epochs": 4})
     with pytest.raises(Stopped):

@@ -66,6 +66,8 @@ def command(
     comparison = compared.comparison
     for name, count in comparison.left_out.items():
         voice.warn(f"{count} clips that {name} judged are not judged by all, and left out")
+    if sum(comparison.left_out.values()) > comparison.clips:
+        voice.say("To train on more clips with the same test: barn-owl train CLIPS --run NEW --like RUN")
     shown = comparison.scores[
         ["balanced_accuracy", "balanced_accuracy_low", "balanced_accuracy_high", "macro_f1", "roc_area", "log_loss"]
     ].set_axis(["balanced accuracy", "from", "to", "macro F1", "ROC area", "log loss"], axis=1)

@@ -49,6 +49,7 @@ if TYPE_CHECKING:
     "--frozen", type=click.IntRange(min=0), help="Layers of that model, from the first, to leave as they are."
 )
 @click.option("--forget", metavar="LABEL", multiple=True, help="Label of that model not to keep; repeatable.")
+@click.option("--like", type=click.Path(path_type=Path), metavar="RUN", help="Keep the split of RUN for its clips.")
 @click.option("--resume", is_flag=True, help="Go on with a training that was stopped.")
 @click.option("--seeds", type=click.IntRange(2, 100), help="Train with so many seeds and say how far results spread.")
 @click.option("--folds", type=click.IntRange(3, 100), help="Train once a fold; each is the test once.")
@@ -79,6 +80,7 @@ def command(
     start_from: str | None,
     frozen: int | None,
     forget: tuple[str, ...],
+    like: Path | None,
     resume: bool,
     seeds: int | None,
     folds: int | None,
@@ -121,7 +123,7 @@ def command(
         if given and not start_from:
             raise click.UsageError(f"{option} needs --start-from")
     runs.check_subsets(subsets)  # refused before minutes of listening, not after
-    table = read_clips(clips)
+    table = read_clips(clips) if like is None else runs.split_like(read_clips(clips), like)
     if resume and not mode.resumes_itself:
         own = None if plan_path is None else owl.read_plan(plan_path).but(**asked.changes)
         _train_one(asked, table, own)

@@ -4,6 +4,7 @@ from .compare import (
 )
 from .keeping import kept_table as kept_table
 from .measuring import measure_training as measure_training
+from .resuming import split_like as split_like
 from .run import (
     Run as Run,
     open_run as open_run,

@@ -1,16 +1,19 @@
-"""Whether a training that was stopped can go on: its plan, clips and checkpoint."""
+"""What a run takes over: plan, clips and checkpoint of a stopped training, or the split of another run."""
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
 import pandas as pd
 
-from barn_owl.clips import read_clip_table
+from barn_owl.clips import check_clip_table, read_clip_table
 from barn_owl.errors import ModelError, PlanError, TableError
 from barn_owl.files import is_file, real_path
 from barn_owl.learn import Plan, read_plan
 from barn_owl.learn.checkpoint import Checkpoint, read_checkpoint
 from barn_owl.runs.run import CHECKPOINT
+
+TIMES = ("start_s", "end_s")
 
 
 def own_plan(folder: Path, plan: Plan | None) -> Plan:
@@ -60,8 +63,30 @@ def _differences(before: dict[str, Any], after: dict[str, Any], section: str = "
     return changed
 
 
-def _known_rows(clips: pd.DataFrame) -> list[str]:
+def split_like(clips: pd.DataFrame, run: str | Path) -> pd.DataFrame:
+    """Return the clips with the split that a run had, so that the next run is judged on the same clips.
+
+    Clips that the run did not have stay where the table says, or open: they are placed when it is split, those of a
+    group that the run knows with that. Raises ModelError when there is no such run.
+
+    >>> clips = barn_owl.read_clip_table("clips.csv")
+    >>> run = barn_owl.open_run("first")
+    >>> bool((barn_owl.runs.split_like(clips, "first")["split"] == run.predictions["split"]).all())
+    True
+    """
+    folder = Path(run)
+    if not is_file(folder / "clips.csv"):
+        raise ModelError(f"{folder} is no run: it holds no clips.csv")
+    clips, before = check_clip_table(clips), read_clip_table(folder / "clips.csv")
+    sides = dict(zip(_known_rows(before, TIMES), before["split"], strict=True))
+    own = clips["split"] if "split" in clips else [""] * len(clips)
+    return clips.assign(
+        split=[sides.get(key, given) for key, given in zip(_known_rows(clips, TIMES), own, strict=True)]
+    )
+
+
+def _known_rows(clips: pd.DataFrame, columns: Sequence[str] = ("start_s", "end_s", "label", "split")) -> list[str]:
     """What makes a row the same one, with the whole path of its file: tables lie in different folders."""
-    columns = ["start_s", "end_s", "label", "split"]
+    columns = list(columns)
     rows = clips[columns].astype(object).where(clips[columns].notna(), "").itertuples(index=False, name=None)
     return [f"{real_path(file)} {row}" for file, row in zip(clips["file"], rows, strict=True)]
