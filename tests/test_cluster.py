@@ -548,6 +548,8 @@ class _Ranges(http.server.SimpleHTTPRequestHandler):
         self.end_headers()
         if body:
             server.given += last - first + 1
+            if "stalls" in path.name:  # says that something comes, and sends nothing
+                server.stalling.wait(20)
             self.wfile.write(content[first : last + 1])
         return None
 
@@ -567,12 +569,14 @@ def web(folder):
         ("127.0.0.1", 0), lambda *arguments: _Ranges(*arguments, directory=str(folder))
     )
     server.given = server.failures = 0
+    server.stalling = threading.Event()
     server.daemon_threads = True
     thread = threading.Thread(target=server.serve_forever)
     thread.start()
     try:
         yield server, f"http://127.0.0.1:{server.server_port}"
     finally:
+        server.stalling.set()
         server.shutdown()
         thread.join()
         server.server_close()
@@ -608,6 +612,18 @@ def test_sound_on_a_web_server_is_read_in_ranges_and_through_failures(runs, mont
         server.failures = 99
         with pytest.raises(AudioError, match="cannot be read"):
             owl.read_audio(url)
+
+
+def test_a_server_that_falls_silent_is_given_up_and_waiting_costs_nothing(months, tmp_path, monkeypatch):
+    monkeypatch.setattr(places, "WAITS_S", (0.01,))
+    monkeypatch.setattr(places, "STALL_S", 0.5)
+    shutil.copy(months / "south_20260501_120000.flac", tmp_path / "stalls.flac")
+    with web(tmp_path) as (server, address):
+        begin = time.process_time()
+        with pytest.raises(AudioError, match=r"stalls\.flac cannot be read.*silent for 0.5 s"):
+            owl.read_audio(f"{address}/stalls.flac")
+        assert time.process_time() - begin < 5  # of computing, which 20 s of waiting would be if it did not sleep
+        assert not server.stalling.is_set()  # it never came
 
 
 def test_folders_in_an_object_store_are_tagged_like_folders_here(runs, months, capsys, tmp_path):

@@ -30,6 +30,8 @@ FEW, MANY = 1 << 16, 1 << 21
 """Bytes asked for at once: for a header or an excerpt, and for a whole recording, where the next come meanwhile."""
 WAITS_S = (0.5, 1.0, 2.0, 4.0)
 """How long is waited before an error that may pass is tried again."""
+STALL_S = 30.0
+"""How long a server may be silent, each time that it is tried."""
 FOR_GOOD = (FileNotFoundError, PermissionError, IsADirectoryError, NotImplementedError)
 """Errors that trying again does not help."""
 
@@ -164,8 +166,14 @@ def _system(url: str) -> tuple[Any, str]:
         fsspec = importlib.import_module("fsspec")
     except ImportError:
         raise AudioError(f"{url}: sound elsewhere needs a package; {how_to_install('elsewhere')}") from None
+    options: dict[str, Any] = {}
+    if url.startswith(("http://", "https://")):
+        silence = importlib.import_module("aiohttp").ClientTimeout(
+            total=None, sock_connect=STALL_S, sock_read=STALL_S
+        )
+        options = {"client_kwargs": {"timeout": silence}}
     try:
-        system, path = fsspec.core.url_to_fs(url)
+        system, path = fsspec.core.url_to_fs(url, **options)
     except (ValueError, ImportError) as error:
         raise AudioError(f"{url} cannot be read: {error}") from error
     return system, path
@@ -208,5 +216,7 @@ def _reason(error: Exception) -> str:
     if isinstance(error, FileNotFoundError) and (_status(error) or error.__cause__ is None):
         return "there is no such file"
     error = error.__cause__ if isinstance(error.__cause__, Exception) else error
+    if isinstance(error, TimeoutError):
+        return f"the server was silent for {STALL_S:g} s, {len(WAITS_S) + 1} times; is it overloaded?"
     text = str(error).splitlines()
     return text[0] if text and text[0] else type(error).__name__
