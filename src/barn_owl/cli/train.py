@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import time
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -274,9 +275,9 @@ def show_expectation(voice: Voice, run: owl.Run) -> None:
     off, usual = expected["onset_error_s"], expected["at_density"]
     voice.say(
         f"With {usual['events_per_minute']:g} events a minute (rehearsal.events_per_minute): event F1 "
-        f"{usual['event_f1']:.2f}, {usual['false_alarms_per_hour']:.0f} false alarms an hour; of these "
-        f"{usual['quiet_alarms_per_hour']:.0f} in an hour of quiet, {100 * usual['alarms_per_event']:.0f} beside 100 "
-        f"events{'' if off is None else f'. Onsets are {1000 * off:.0f} ms off'}. "
+        f"{usual['event_f1']:.2f}, {usual['false_alarms_per_hour']:.0f} false alarms an hour "
+        f"({usual['quiet_alarms_per_hour']:.0f} an hour in quiet, {100 * usual['alarms_per_event']:.0f} beside every "
+        f"100 events){'' if off is None else f'; onsets are {1000 * off:.0f} ms off'}. "
         f"To listen to: {run.folder / 'rehearsal.flac'}"
     )
     for doubt in run.recording_doubts:
@@ -367,28 +368,40 @@ def _heading(name: str) -> str:
 
 
 class EpochTeller:
-    """Says a line at every tenth of the way, and whenever it is the last."""
+    """Says a line at every tenth of the way, and whenever it is the last; of classifiers without epochs, a line for
+    each candidate that is tried.
+    """
 
     def __init__(self, voice: Voice) -> None:
         self.voice, self.next, self.again = voice, 0, False
 
     def __call__(self, line: owl.learn.Progress) -> None:
         """Take a line of the curves."""
+        has_epochs = not math.isnan(line.train_loss)
         if line.again and not self.again:
             self.again, self.next = True, 1
-            self.voice.say("Once more, on the training and validation clips together:")
-        if not self.next:
-            self.voice.say(
-                f"{'epoch':>9} {'train loss':>11} {'validation loss':>16} {'recall':>7} {'F1':>5} "
-                f"{'waiting':>8} {'left':>7}"
-            )
+            self.voice.say(f"Once more, on the training and validation clips together{':' if has_epochs else '.'}")
+        judged = f"{line.validation_loss:>16.3f} {line.validation_recall:>7.2f} {line.validation_f1:>5.2f}"
+        if not has_epochs:
+            if not line.again:
+                self._head(f"{'candidate':>9} {'validation loss':>16} {'recall':>7} {'F1':>5}")
+                self.voice.say(f"{line.epoch:>9} {judged}")
+            return
+        self._head(
+            f"{'epoch':>9} {'train loss':>11} {'validation loss':>16} {'recall':>7} {'F1':>5} "
+            f"{'waiting':>8} {'left':>7}"
+        )
         if line.epoch < self.next and line.epoch < line.epochs:
             return
         self.next = line.epoch + max(1, line.epochs // 10)
         left = line.seconds / line.epoch * (line.epochs - line.epoch)
-        judged = f"{line.validation_loss:>16.3f} {line.validation_recall:>7.2f} {line.validation_f1:>5.2f}"
         if line.again:
             judged = " " * len(judged)
         self.voice.say(
             f"{line.epoch:>4}/{line.epochs:<4} {line.train_loss:>11.3f} {judged} {line.waiting:>8.0%} {left:>5.0f} s"
         )
+
+    def _head(self, heading: str) -> None:
+        if not self.next:
+            self.next = 1
+            self.voice.say(heading)

@@ -53,7 +53,8 @@ def write_run(
     judged = {side: _judged(model, predictions, side) for side in SIDES}
     if rehearsed is not None:
         rehearsed.write(folder)
-    write_plan(plan, folder / "plan.toml")
+    used = Plan(**{**plan.model_dump(), "decision": model.decision.model_dump()})  # some are found in training
+    write_plan(used, folder / "plan.toml")
     write_clip_table(data.asked, folder / "clips.csv")
     if fitted.curves:
         write_table(pd.DataFrame([asdict(line) for line in fitted.curves]), folder / "curves.csv")
