@@ -123,7 +123,10 @@ def _cases(
             )
     if not len(table) and not files:
         raise TableError(f"{events} holds no event; name the recordings to hear what was missed")
-    return owl.loop.review_cases(table, files, stretches=stretches, stretch_s=stretch_s, listens=shown, seed=seed)
+    with voice.progress("listening to events") as progress:
+        return owl.loop.review_cases(
+            table, files, stretches=stretches, stretch_s=stretch_s, listens=shown, seed=seed, progress=progress
+        )
 
 
 def _write(

@@ -238,7 +238,9 @@ def train_aloud(
     with voice.progress("reading clips") as reading:
         teller = EpochTeller(voice)
         try:
-            run = owl.train(clips, folder, plan, resume=resume, work=replace(work, reading=reading, watch=teller))
+            stages = replace(work, reading=reading, watch=teller, stage=lambda what: voice.say(f"{what} ..."))
+            run = owl.train(clips, folder, plan, resume=resume, work=stages)
+            voice.say("drawing figures and the report ...")
             owl.show.write_results(run)
         except KeyboardInterrupt:
             if is_file(folder / "predictions.csv"):

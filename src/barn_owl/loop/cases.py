@@ -5,7 +5,7 @@ so that what was reviewed in that order says something of all the rest.
 """
 
 import itertools
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path, PurePosixPath
 
 import numpy as np
@@ -40,12 +40,14 @@ def review_cases(
     stretch_s: float = 5.0,
     listens: bool = True,
     seed: int = 0,
+    progress: Callable[[int, int], None] | None = None,
 ) -> pd.DataFrame:
     """Make the table of what is to be reviewed: each event, and stretches of the recordings that hold none.
 
     events : a table with times, labels and scores. recordings : all of the archive, also those without an event.
     stretches : how many pieces without an event are drawn, of at most `stretch_s` seconds; what begins in them was
-    missed. listens : whether sounds of new kinds are looked for, which reads the events.
+    missed. listens : whether sounds of new kinds are looked for, which reads the events; progress : called with how
+    many of them are read, and how many there are.
 
     Returns, beside the columns of a clip table: ``kind`` (event or stretch), ``stratum`` and ``of``, how many there
     are of it in all; ``draw``, the place in its stratum's random order; ``teaches``, 0 to 1, how much an answer
@@ -66,7 +68,7 @@ def review_cases(
         cases["teaches"] = 1 - events["rank"].rank(pct=True).to_numpy()
         cases["why"] = events["why"].to_numpy() if "why" in events else ""
     else:
-        cases["teaches"] = _worth(cases, novelty, listens=listens)
+        cases["teaches"] = _worth(cases, novelty, listens=listens, progress=progress)
     events = cases
     files = list(dict.fromkeys([*recordings, *events["file"]]))
     drawn = _stretches(events, files, stretches, stretch_s, gaps)
@@ -95,11 +97,13 @@ def _with_strata(events: pd.DataFrame, rng: np.random.Generator) -> pd.DataFrame
     return events.assign(stratum=stratum, of=stratum.map(stratum.value_counts()), draw=draw)
 
 
-def _worth(events: pd.DataFrame, rng: np.random.Generator, *, listens: bool) -> np.ndarray:
+def _worth(
+    events: pd.DataFrame, rng: np.random.Generator, *, listens: bool, progress: Callable[[int, int], None] | None
+) -> np.ndarray:
     """How much an answer tells, 0 to 1: near the threshold, at odds with a neighbour, or of a new kind; say why."""
     low = 1 - events.groupby("label")["score"].rank(pct=True).fillna(0.5).to_numpy()
     odd = _disagreeing(events).astype(np.float64)
-    new = _novelty(events, rng) if listens and len(events) else np.zeros(len(events))
+    new = _novelty(events, rng, progress) if listens and len(events) else np.zeros(len(events))
     reasons = np.stack([low, 0.9 * odd, new], axis=1) if len(events) else np.zeros((0, 3))
     words = np.array(["near the threshold", "another label beside it", "unlike others of its label"])
     events["why"] = np.where(reasons.max(axis=1, initial=0) > 0.5, words[reasons.argmax(axis=1)], "")
@@ -120,11 +124,18 @@ def _disagreeing(events: pd.DataFrame) -> np.ndarray:
     return odd
 
 
-def _novelty(events: pd.DataFrame, rng: np.random.Generator) -> np.ndarray:
+def _novelty(
+    events: pd.DataFrame, rng: np.random.Generator, progress: Callable[[int, int], None] | None
+) -> np.ndarray:
     """How far an event's spectrum is from others of its label, as a share of those that are nearer."""
     known, front_end = np.full(len(events), np.nan), FrontEnd(features=["log-mel"], pad_short=True)
     heard = np.sort(rng.permutation(len(events))[:LISTENED])
-    shapes = np.stack([_shape(events.iloc[row], front_end) for row in heard])
+    found = []
+    for row in heard:
+        found.append(_shape(events.iloc[row], front_end))
+        if progress:
+            progress(len(found), len(heard))
+    shapes = np.stack(found)
     labels = events["label"].to_numpy()[heard]
     for label in np.unique(labels):
         own = np.flatnonzero(labels == label)

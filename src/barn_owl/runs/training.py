@@ -103,6 +103,7 @@ def fit_into(
             plan, data.labels, train_side, validation,
             workers=work.workers, watch=work.watch, start=start, resume=checkpoint, save=save,
         )  # fmt: skip
+        work.now("judging the validation clips, and rehearsing a recording of them")
         model = as_model(plan, data, fitted, extra_columns)
         parts = unheard_parts(model, data, fitted)
         model, watched = calibrated(model, plan, data, parts)
@@ -111,6 +112,7 @@ def fit_into(
             model = rehearsed.model
         if not (fitted.trouble or fitted.interrupted or len(parts) > 1):
             model, fitted = _refitted(model, plan, data, fitted, extra_columns, work)
+    work.now("judging the clips")
     run = write_run(folder, plan, data, model, fitted, begin, watched=watched, rehearsed=rehearsed)
     if fitted.trouble:
         raise TrainingError(f"{fitted.trouble}. The best until then, epoch {fitted.best.epoch}, is kept in {folder}")

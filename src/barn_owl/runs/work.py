@@ -15,7 +15,8 @@ class Work:
     computed frames in, so that the next training starts at once; None for a temporary one, as the frames of a large
     data set do not fit into memory either way.
     reading : called with the clips read and their number. watch : called after each epoch. told : called, where there
-    are several trainings, with the name of the one that begins, its number from 1, and how many there are.
+    are several trainings, with the name of the one that begins, its number from 1, and how many there are. stage :
+    called with what a training does now that may take a while, beside reading clips and the epochs.
 
     >>> Work(workers=4, force=True).cache is None
     True
@@ -27,11 +28,17 @@ class Work:
     reading: Callable[[int, int], None] | None = None
     watch: Callable[[Progress], None] | None = None
     told: Callable[[str, int, int], None] | None = None
+    stage: Callable[[str], None] | None = None
 
     def begin(self, name: str, number: int, total: int) -> None:
         """Say which of several trainings begins."""
         if self.told:
             self.told(name, number, total)
+
+    def now(self, what: str) -> None:
+        """Say what is done now."""
+        if self.stage:
+            self.stage(what)
 
 
 PLAIN = Work()
