@@ -208,7 +208,7 @@ def test_workers_that_are_killed_cost_time_but_no_event(runs, months, workers, t
         timer = threading.Timer(0.3, os.kill, (victim, signal.SIGKILL))
         timer.start()
         got = owl.tag_archive(model, files, keep=tmp_path / "kept.sqlite")
-        deadline = time.monotonic() + 20
+        deadline = time.monotonic() + 120
         while not any("lost the worker" in line for line in told) and time.monotonic() < deadline:
             list(each(len, ["a"] * 8, 1))
             time.sleep(0.2)

@@ -134,7 +134,7 @@ def test_a_killed_command_can_be_resumed(few_clips, tmp_path):
     main = "from barn_owl.cli.main import main; main()"
     process = subprocess.Popen([sys.executable, "-c", main, *command, "--plan", str(tmp_path / "plan.toml")])
     checkpoint = tmp_path / "run" / "checkpoint.safetensors"
-    for _ in range(600):
+    for _ in range(2400):
         if checkpoint.exists():
             break
         time.sleep(0.05)
@@ -143,7 +143,7 @@ def test_a_killed_command_can_be_resumed(few_clips, tmp_path):
     started = beside.read_text().split() if beside.is_file() else []
     os.kill(process.pid, signal.SIGKILL)
     process.wait()
-    for _ in range(200):  # what trained beside it ends, too
+    for _ in range(1200):  # what trained beside it ends, too
         if not any(Path(f"/proc/{child}/cmdline").is_file() for child in started):
             break
         time.sleep(0.05)
