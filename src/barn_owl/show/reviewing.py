@@ -15,6 +15,7 @@ from barn_owl.files import whole_file
 from barn_owl.loop import Answer, Estimate, case_key
 from barn_owl.loop.cases import STRETCH
 from barn_owl.show.page import HIGHEST_RATE_HZ, data_address, filled, flac_of, picture_of
+from barn_owl.show.sound import mel_places
 
 AROUND_S = 1.5
 """Sound shown before and after a case."""
@@ -67,6 +68,11 @@ class Review:
         file = self._places[number][0]
         samples, _ = read_audio(file, start_s=start_s, end_s=end_s, rate_hz=self._front_end.rate_hz)
         return picture_of(self._front_end.frames(samples), widest=WIDEST, kind="JPEG")
+
+    def marks(self) -> list[dict[str, Any]]:
+        """Round frequencies, and how far up in a picture they lie, 0 to 1."""
+        places = mel_places(self._front_end)
+        return [{"hz": hertz, "up": (place + 0.5) / self._front_end.bands} for hertz, place in places.items()]
 
     def content(self) -> list[dict[str, Any]]:
         """What a page says of each case."""
@@ -158,4 +164,10 @@ def _data(review: Review, answers: dict[str, Answer]) -> dict[str, Any]:
         key: {"case": key, "verdict": answer.verdict, "sounds": [list(sound) for sound in answer.sounds]}
         for key, answer in answers.items()
     }
-    return {"cases": review.content(), "labels": review.labels, "answers": said, "store": store}
+    return {
+        "cases": review.content(),
+        "marks": review.marks(),
+        "labels": review.labels,
+        "answers": said,
+        "store": store,
+    }

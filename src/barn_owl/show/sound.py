@@ -28,13 +28,19 @@ FEW_TICKS_HZ = (200, 1000, 4000)
 
 def mel_ticks(axes: Axes, front_end: FrontEnd, ticks_hz: tuple[int, ...] = TICKS_HZ) -> None:
     """Mark round frequencies on an axis of mel bands."""
+    places = mel_places(front_end, ticks_hz)
+    axes.set_yticks(list(places.values()), [f"{hertz:g}" for hertz in places])
+
+
+def mel_places(front_end: FrontEnd, ticks_hz: tuple[int, ...] = TICKS_HZ) -> dict[int, float]:
+    """Say where round frequencies lie among the mel bands, in bands from the lowest; no two close together."""
     centres = front_end.centres_hz
     inside = [hertz for hertz in ticks_hz if centres[0] <= hertz <= centres[-1]]
     places: dict[int, float] = {}
     for hertz, place in zip(inside[::-1], np.interp(inside, centres, np.arange(len(centres)))[::-1], strict=True):
         if not places or min(places.values()) - place >= len(centres) / MOST_TICKS:  # low ones lie close together
             places[hertz] = float(place)
-    axes.set_yticks(list(places.values()), [f"{hertz:g}" for hertz in places])
+    return places
 
 
 def clip_figure(samples: np.ndarray, rate_hz: int, front_end: FrontEnd | None = None, *, title: str = "") -> Figure:

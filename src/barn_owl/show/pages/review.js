@@ -5,6 +5,13 @@ const PAGE = 200, AROUND_S = 0.3, STEP_S = 0.01, WIDE_STEP_S = 0.1;
 const answers = new Map(Object.entries(data.answers));
 let shown = [], current = null, edges = [0, 0], limit = PAGE, pending = {};
 
+function drawMarks() {
+  for (const mark of data.marks) {
+    const label = make("span", mark.hz >= 1000 ? mark.hz / 1000 + " kHz" : mark.hz + " Hz");
+    label.style.bottom = 100 * mark.up + "%";
+    at("marks").append(label);
+  }
+}
 function make(tag, text, attributes) {
   const element = document.createElement(tag);
   if (text) element.textContent = text;  // never as HTML: names are other people's
@@ -327,3 +334,4 @@ if (data.served) {
   for (const [key, answer] of Object.entries(remembered())) answers.set(key, answer);
 }
 choose();
+drawMarks();
