@@ -485,3 +485,12 @@ def test_two_thousand_events_on_a_narrow_dark_screen(night, browser, tmp_path): 
         assert trouble == []
         context.close()
         server.stop()
+
+
+def test_a_picture_of_a_case_has_its_frequencies_marked(night):
+    review = owl.show.Review(owl.loop.review_cases(owl.read_events(night / "events.csv"), stretches=0))
+    marks = review.marks()
+    assert {mark["hz"] for mark in marks} >= {1000, 2000, 4000}
+    ups = [mark["up"] for mark in sorted(marks, key=lambda mark: mark["hz"])]
+    assert ups == sorted(ups)
+    assert 0.12 < ups[0] < ups[-1] < 1

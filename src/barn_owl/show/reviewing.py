@@ -28,6 +28,8 @@ BUDGET = 60_000_000
 WIDEST = 720
 SERVED = "img-src 'self' data:; media-src blob:; connect-src 'self'"
 ALONE = "img-src data:; media-src data:"
+STRIP = 0.12
+"""Share of a picture, at its lower edge, that events nearby are named in."""
 
 
 class Review:
@@ -71,8 +73,10 @@ class Review:
 
     def marks(self) -> list[dict[str, Any]]:
         """Round frequencies, and how far up in a picture they lie, 0 to 1."""
-        places = mel_places(self._front_end)
-        return [{"hz": hertz, "up": (place + 0.5) / self._front_end.bands} for hertz, place in places.items()]
+        places = {
+            hertz: (place + 0.5) / self._front_end.bands for hertz, place in mel_places(self._front_end).items()
+        }
+        return [{"hz": hertz, "up": up} for hertz, up in places.items() if up > STRIP]
 
     def content(self) -> list[dict[str, Any]]:
         """What a page says of each case."""
