@@ -7,7 +7,7 @@ import pandas as pd
 import pytest
 from hypothesis import given, settings, strategies as st
 
-from barn_owl.classifiers.base import label_scores
+from barn_owl.classifiers.base import label_scores, named
 from barn_owl.classifiers.cnn import Convolutional
 from barn_owl.classifiers.ensemble import Ensemble
 from barn_owl.classifiers.kind import read_config, rebuild
@@ -16,17 +16,18 @@ from barn_owl.clips import join_labels, join_overlapping, labels_in
 from barn_owl.errors import ModelError, OutputError, TableError
 from barn_owl.evaluate import score_overlapping
 from barn_owl.features import FrontEnd
+from barn_owl.features.activity import around_clip
 from barn_owl.learn import Plan
 from barn_owl.learn.checkpoint import Checkpoint, read_checkpoint
 from barn_owl.learn.summary import summary
 from barn_owl.model import load_model
 from barn_owl.network import Convolution, Network, Pool
 from barn_owl.network.architecture import NetworkSettings
-from barn_owl.runs import open_run
+from barn_owl.runs import ensemble_of, open_run
 from barn_owl.runs.data import label_names, usable_clips, with_sides
 from barn_owl.runs.suggest import _active_s
 from barn_owl.show import curves_figure, families_figure
-from helpers import assert_close, small_plan
+from helpers import assert_close, small_plan, sound
 
 
 def convolved(x, kernel, stride, dilation):
@@ -254,3 +255,17 @@ def test_scores_of_labels_share_what_is_said_of_any(rng):
     assert_close(found, sounds * whole[:, :4], rtol=1e-5)
     each = rng.random((5, 4), dtype=np.float32)
     assert label_scores(each, naming) is each
+
+
+def test_pooled_families_name_a_clip_by_its_windows_and_as_a_whole(ranking, rng):
+    model = open_run(ranking[0] / "logistic").model
+    family, frames = model.family, model.front_end.frames(sound("tick", rng))
+    around = np.repeat(around_clip(frames, model.front_end.hop_s, -140)[None], family.window // 2, axis=0)
+    steps = model.steps(np.concatenate([around, frames, around]))
+    ready = (frames - model.mean) / model.deviation
+    whole = family.classifier.logits(family.rows(ready[None]))[0]
+    assert_close(model.clip(frames).logits, (named(steps.naming)[:-1] + whole) / 2, rtol=1e-5)
+    # An ensemble of such families does the same; the networks name a clip by its steps alone.
+    several = ensemble_of([model, model])
+    assert_close(several.clip(frames).logits, model.clip(frames).logits, rtol=1e-5)
+    assert not hasattr(open_run(ranking[0] / "cnn").model.family, "whole")

@@ -81,3 +81,14 @@ class Family(Protocol):
 
     def cost(self, hop_s: float) -> Cost:
         """Say how large it is and how much work a second is, with a frame every `hop_s` seconds."""
+
+
+def clip_logits(family: Family, said: Steps, frames: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
+    """Logits of each label for a clip, ``(labels,)``: those of its steps as one stretch, and, of a family that has a
+    method ``whole``, the mean with what that says of all its frames at once.
+
+    said : of the steps of the clip and what is put around it; frames : of the clip alone, as the family takes them.
+    """
+    logits = named(said.naming)[:-1]
+    whole = getattr(family, "whole", None)
+    return logits if whole is None else np.asarray((logits + whole(frames, extras)) / 2, dtype=np.float32)

@@ -27,6 +27,8 @@ class Ensemble:
             raise ValueError("some members tell where sounds begin, others do not")
         self.window, self.step = first.window, first.step
         self.onsets = first.onsets
+        if all(hasattr(one, "whole") for one, _, _ in members):
+            self.whole = self._whole
 
     def steps(self, frames: np.ndarray, extras: np.ndarray | None = None) -> Steps:
         """Return the mean log-odds, and what the members decide by, side by side; see `Family`.
@@ -36,6 +38,11 @@ class Ensemble:
         said = [family.steps((frames - mean) / deviation, extras) for family, mean, deviation in self.members]
         sounds, begins, naming = (np.mean(parts, axis=0) for parts in list(zip(*said, strict=True))[:3])
         return Steps(sounds, begins, naming, np.concatenate([one.embedding for one in said], axis=1))
+
+    def _whole(self, frames: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
+        """Mean log-odds for a clip as a whole; see `Pooled.whole`."""
+        said = [family.whole((frames - mean) / deviation, extras) for family, mean, deviation in self.members]  # type: ignore[attr-defined]
+        return np.asarray(np.mean(said, axis=0), dtype=np.float32)
 
     def arrays(self) -> dict[str, np.ndarray]:
         """All that the members learnt, with their numbers in front."""

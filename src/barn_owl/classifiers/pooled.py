@@ -70,6 +70,10 @@ class Pooled:
         naming = np.concatenate([sounds, np.full_like(attention, NEVER), attention], axis=1)
         return Steps(sounds, np.full_like(sounds, NEVER), naming, np.concatenate(rows))
 
+    def whole(self, frames: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
+        """Log-odds of each label for a clip as a whole, ``(labels,)``."""
+        return self.classifier.logits(self.rows(frames[None], extras))[0]
+
     def rows(self, windows: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
         """Rows of windows, ``(windows, frames, features)``; what is not known of extras is average.
 

@@ -1,4 +1,4 @@
-"""Fitting the pooled families: rows of windows out of scenes, and the best of what is fitted to them."""
+"""Fitting the pooled families: rows of windows out of scenes and of whole clips, and the best fitted to them."""
 
 import time
 from collections.abc import Iterator
@@ -34,7 +34,7 @@ ROWS_STREAM, WATCHED_STREAM = 37, 41
 
 
 class PooledWindows:
-    """Rows of windows out of scenes, not standardised; their targets, and the names of their clips.
+    """Rows of windows out of scenes and of whole clips, not standardised; their targets, and the names of the clips.
 
     watched : draw them as they are looked at while others are learnt from: their sound is not changed.
     """
@@ -66,9 +66,31 @@ class PooledWindows:
             self.names += [examples.name(int(clip)) if clip >= 0 else "background" for clip in scenes.clips[sure]]
         if variants is not None:
             variants.close()
+        for whole, kinds, names in self._whole_clips(plan, examples, count * TURNS):
+            rows.append(whole)
+            targets.append(kinds)
+            self.names += names
         together = np.concatenate(rows)
         self.rows = np.where(np.isnan(together), _mean_of_known(together), together)
         self.targets = np.concatenate(targets)
+
+    def _whole_clips(
+        self, plan: Plan, examples: Examples, windows: int
+    ) -> Iterator[tuple[np.ndarray, np.ndarray, list[str]]]:
+        """Rows of whole clips, which are named by those too: half as many as of windows, each label as often.
+
+        Yields rows, targets and names label by label.
+        """
+        numbers = examples.numbers
+        per_label = max(1, windows // 2 // len(np.unique(numbers)))
+        for number in np.unique(numbers):
+            own = np.flatnonzero(numbers == number)
+            clips = [(examples.clips.parts[clip] - self.mean) / self.deviation for clip in own]
+            made = [pooled_windows(clip[None], plan.pooling.statistics, plan.levels) for clip in clips]
+            rows = np.concatenate(made)
+            again = np.resize(np.arange(len(own)), max(per_label, len(own)))
+            rows = np.concatenate([rows, examples.extras[own]], axis=1)[again]
+            yield rows, examples.targets[own][again], [examples.name(int(own[one])) for one in again]
 
 
 def drawn_windows(plan: Plan, labels: list[str], examples: Examples, *, watched: bool = False) -> PooledWindows:

@@ -8,7 +8,7 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from barn_owl.audio import resample
-from barn_owl.classifiers.base import Cost, Family, Steps, named
+from barn_owl.classifiers.base import Cost, Family, Steps, clip_logits, named
 from barn_owl.errors import AudioError
 from barn_owl.features import FrontEnd
 from barn_owl.features.activity import around_clip, quiet_level
@@ -156,7 +156,8 @@ class Model:
         said = self.steps(np.concatenate([around, frames, around]), extras)
         sounds = said.sounds if self.names_events else said.sounds[:, self.sounding]
         highest = float(sigmoid(sounds).max(initial=0))
-        return ClipSaid(named(said.naming)[:-1], named(said.naming, said.embedding), highest)
+        logits = clip_logits(self.family, said, (frames - self.mean) / self.deviation, extras)
+        return ClipSaid(logits, named(said.naming, said.embedding), highest)
 
     def clip_scores(self, logits: np.ndarray) -> np.ndarray:
         """Scores from 0 to 1 for the log-odds of clips, ``(..., labels)``; they sum to 1 unless labels overlap."""
