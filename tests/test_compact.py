@@ -246,6 +246,14 @@ def test_a_pruned_network_keeps_what_counts_most(rng):
     frames = rng.uniform(-80, -20, (200, 48)).astype(np.float32)
     whole = pruned(model.family, 1.0)
     np.testing.assert_array_equal(whole.steps(frames).sounds, model.family.steps(frames).sounds)
+    # Both kinds of network, with and without levels in front, are made smaller by as much.
+    for levels in (True, False):
+        level = {} if levels else {"level": {"span_s": 0}}
+        pair = plain_model(small_plan("cnn").but(cnn={"kinds": ["2d", "1d"]}, **level), labels=3).family
+        third = pruned(pair, 0.33)
+        shares = [len(a.vector) / len(b.vector) for a, b in zip(third.networks, pair.networks, strict=True)]
+        assert all(0.25 < share <= 0.33 for share in shares)
+        assert third.steps(frames).sounds.shape == pair.steps(frames).sounds.shape
     # Channels that never say anything are taken out first, and nothing changes but for the size.
     plain = plain_model(small_plan("cnn").but(cnn={"size": "tiny", "kinds": ["2d"]}), labels=3).family
     arrays = {name: array.copy() for name, array in plain.arrays().items()}

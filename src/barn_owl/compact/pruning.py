@@ -130,7 +130,7 @@ def _chosen(network: Network, group: Group, count: int) -> np.ndarray:
 
 def _smaller(family: Convolutional, groups: list[Group], counts: list[int]) -> Convolutional:
     """A family of one network whose groups have so many channels, with weights that say nothing yet."""
-    layers = _settings(family.settings, groups, counts)
+    layers = _settings(family, groups, counts)
     return _made(family, NetworkSettings(**{**family.settings.model_dump(), "layers": layers}))
 
 
@@ -141,13 +141,13 @@ def _made(family: Convolutional, settings: NetworkSettings) -> Convolutional:
     return Convolutional(bands, family.labels, settings, family.level, rng, multilabel=family.multilabel)
 
 
-def _settings(settings: NetworkSettings, groups: list[Group], counts: list[int]) -> list[dict[str, object]]:
+def _settings(family: Convolutional, groups: list[Group], counts: list[int]) -> list[dict[str, object]]:
     """The layers of a plan, with fewer channels; names count the level in front, as a network's do."""
     sizes = {
         name: count for group, count in zip(groups, counts, strict=True) for name, _ in group.made_by
     }  # fmt: skip
-    offset = 1 if any(name == "1" for name in sizes) and "0" not in sizes else 0
-    return [layer.entry(sizes, f"{number + offset}") for number, layer in enumerate(layers_for(settings, 0))]
+    first = 1 if family.level.frames else 0
+    return [layer.entry(sizes, f"{number}") for number, layer in enumerate(layers_for(family.settings, 0), first)]
 
 
 def _take_over(network: Network, groups: list[Group], counts: list[int], into: Network) -> None:
