@@ -11,7 +11,7 @@ from barn_owl.clips import ClipFrames
 from barn_owl.errors import TrainingError
 from barn_owl.features import FrontEnd
 from barn_owl.learn import Examples, Plan
-from barn_owl.learn.member import Learnt, Member, Start
+from barn_owl.learn.member import Learnt, Member, Start, State
 from barn_owl.learn.scenes import Scenes
 from barn_owl.learn.subjects import NONE_COUNTS, ONSET_COUNTS, ONSETS_COUNT, SOUNDS, OverRows, OverScenes
 from barn_owl.learn.training import _Best
@@ -205,7 +205,7 @@ def test_the_clip_with_frames_that_are_no_numbers_is_named():
 
 
 def learnt(loss: float, f1: float = 0.5, **more) -> Learnt:
-    one = Learnt(train_loss=0, waiting=0, loss=loss, recall=f1, f1=f1, arrays={}, state=None)  # type: ignore[arg-type]
+    one = Learnt(train_loss=0, waiting=0, loss=loss, recall=f1, f1=f1, arrays={}, state=State({}, {}))
     return replace(one, **more)
 
 

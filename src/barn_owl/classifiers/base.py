@@ -6,7 +6,7 @@ it has within the recording.
 """
 
 from dataclasses import dataclass
-from typing import Any, NamedTuple, Protocol
+from typing import Any, NamedTuple, Protocol, runtime_checkable
 
 import numpy as np
 
@@ -83,12 +83,21 @@ class Family(Protocol):
         """Say how large it is and how much work a second is, with a frame every `hop_s` seconds."""
 
 
+@runtime_checkable
+class NamesWhole(Protocol):
+    """A family that can look at all frames of a clip at once."""
+
+    def whole(self, frames: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
+        """Log-odds of each label for a clip as a whole, ``(labels,)``."""
+
+
 def clip_logits(family: Family, said: Steps, frames: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
-    """Logits of each label for a clip, ``(labels,)``: those of its steps as one stretch, and, of a family that has a
-    method ``whole``, the mean with what that says of all its frames at once.
+    """Logits of each label for a clip, ``(labels,)``: those of its steps as one stretch, and, of one of
+    `NamesWhole`, the mean with what that says of all its frames at once.
 
     said : of the steps of the clip and what is put around it; frames : of the clip alone, as the family takes them.
     """
     logits = named(said.naming)[:-1]
-    whole = getattr(family, "whole", None)
-    return logits if whole is None else np.asarray((logits + whole(frames, extras)) / 2, dtype=np.float32)
+    if isinstance(family, NamesWhole):
+        logits = np.asarray((logits + family.whole(frames, extras)) / 2, dtype=np.float32)
+    return logits

@@ -5,7 +5,7 @@ from typing import Any
 import numpy as np
 from pydantic import Field, field_validator
 
-from barn_owl.classifiers.base import Cost, Family, Steps
+from barn_owl.classifiers.base import Cost, Family, NamesWhole, Steps
 from barn_owl.classifiers.kind import ClassifierKind, read_config, rebuild
 from barn_owl.settings import Settings
 
@@ -27,7 +27,7 @@ class Ensemble:
             raise ValueError("some members tell where sounds begin, others do not")
         self.window, self.step = first.window, first.step
         self.onsets = first.onsets
-        if all(hasattr(one, "whole") for one, _, _ in members):
+        if all(isinstance(one, NamesWhole) for one, _, _ in members):
             self.whole = self._whole
 
     def steps(self, frames: np.ndarray, extras: np.ndarray | None = None) -> Steps:
@@ -41,7 +41,11 @@ class Ensemble:
 
     def _whole(self, frames: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
         """Mean log-odds for a clip as a whole; see `Pooled.whole`."""
-        said = [family.whole((frames - mean) / deviation, extras) for family, mean, deviation in self.members]  # type: ignore[attr-defined]
+        said = [
+            family.whole((frames - mean) / deviation, extras)
+            for family, mean, deviation in self.members
+            if isinstance(family, NamesWhole)
+        ]
         return np.asarray(np.mean(said, axis=0), dtype=np.float32)
 
     def arrays(self) -> dict[str, np.ndarray]:
