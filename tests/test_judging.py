@@ -307,6 +307,14 @@ def test_doubts_say_what_is_wrong(rng):
         one, labels=many
     )
     assert "no column group" in doubts(table(rng).drop(columns="group"))
+    swallowed = table(rng, 100, skill=5)
+    of_b = np.flatnonzero(swallowed["label"] == "b")
+    swallowed.loc[of_b, "predicted"] = "a"
+    others = (swallowed["label"] != "a").sum()
+    warning = doubts(swallowed, background=("a",))
+    assert f"of {others} clips of other labels" in warning and "classified as 'a'" in warning
+    assert "classified as 'a'" not in doubts(table(rng, 100, skill=5), background=("a",))
+    assert "logistic regression on clip statistics is as good" in doubts(table(rng, 100), clip_statistics=0.99)
     unlike = table(rng, 200, groups=2, skill=6)
     spoilt = unlike["group"] == "g1"
     unlike.loc[spoilt, "predicted"] = "a"

@@ -234,6 +234,13 @@ def test_memory_does_not_grow_with_the_time_that_is_listened_to(runs, rng):
     assert peak(60) < 1.5 * peak(20)  # both longer than what is remembered for excerpts
 
 
+def test_a_simulated_microphone_above_real_time_waits_for_a_slow_listener(runs, rng):
+    source = owl.audio.SimulatedMicrophone(iter([night(rng, 4)] * 20), RATE_HZ, speed=5000.0)
+    listener = owl.Listener(runs["logistic"].model, source)
+    list(listener.events())
+    assert listener.seconds == 80 and not listener.lost_s
+
+
 def event(label="hum", start_s=1.0):
     return Heard(start_s, start_s + 0.5, label, 0.9, datetime(2026, 5, 1).astimezone())
 

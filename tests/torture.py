@@ -38,7 +38,7 @@ import soundfile
 sys.path.insert(0, str(Path(__file__).parent))
 
 import barn_owl as owl
-from barn_owl.errors import BarnOwlError
+from barn_owl.errors import AudioError, BarnOwlError
 from barn_owl.features.cache import FrameCache
 from barn_owl.learn.checkpoint import Checkpoint, read_checkpoint
 from barn_owl.runs import open_run, train
@@ -350,6 +350,20 @@ def readers(base: Path) -> list[Reader]:
         owl.archive.read_store(own)
         owl.archive.store_hours(own)
 
+    def compiled(path: Path) -> None:
+        with path.open("rb") as file:
+            done = subprocess.run([program], stdin=file, capture_output=True, timeout=LONGEST_S)
+        assert done.returncode in (0, 1), f"exit code {done.returncode}: {done.stderr[-200:]!r}"
+        if done.returncode:
+            raise AudioError(done.stderr.decode(errors="replace"))
+
+    in_c, program = [], base / "tag"
+    if shutil.which("cc"):
+        owl.compact.write_c(model, base / "model.c")
+        command = "cc -O1 -fsanitize=undefined,address -fno-sanitize-recover=all -std=c99 model.c model_main.c -lm -o tag"
+        subprocess.run(command.split(), cwd=base, check=True)
+        soundfile.write(base / "short.wav", take[:4000], RATE_HZ)
+        in_c = [Reader("C program", {"short.wav": (base / "short.wav").read_bytes()}, compiled)]
     stored = {"kept.sqlite": (base / "kept.sqlite").read_bytes()}
     stored["events.parquet"] = next((base / "store").rglob("*.parquet")).read_bytes()
     stored["manifest.jsonl"] = next((base / "store").rglob("*.jsonl")).read_bytes()
@@ -358,6 +372,7 @@ def readers(base: Path) -> list[Reader]:
     }
     run_change = {".csv": cells, ".json": whole_json, ".toml": settings_lines}
     return [
+        *in_c,
         Reader("sound", sounds, hear),
         Reader("models", models, use, changed_model),
         Reader("tables", {k: v for k, v in tables.items() if k == "clips.csv"}, table, cells),

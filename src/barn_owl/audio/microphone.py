@@ -33,7 +33,8 @@ class Microphone(Protocol):
 class SimulatedMicrophone:
     """Plays blocks of samples instead of listening; time passes as fast as is asked.
 
-    speed : how much faster than in real time; infinite for as fast as it can be listened to, where nothing is lost.
+    speed : times real time; infinite for as fast as the listener takes samples. Above real time the source waits for
+        the listener and loses nothing; at real time a listener that is too slow loses samples, as with a sound card.
     away : how often it goes away when listened to, each time after so many seconds of sound.
     """
 
@@ -76,10 +77,11 @@ class SimulatedMicrophone:
                 self._kept = block.astype(np.float32)
             part, self._kept = self._kept[:size], self._kept[size:]
             played += len(part)
-            if np.isinf(self._speed):
+            if np.isfinite(self._speed):
+                self._wait(begin + played / self.rate_hz / self._speed)
+            if self._speed > 1:
                 inlet.put_patiently(part)
             else:
-                self._wait(begin + played / self.rate_hz / self._speed)
                 inlet.put(part)
             if self._aways and played >= self._away_s * self.rate_hz:
                 self._aways -= 1

@@ -126,6 +126,8 @@ def show_scores(voice: Voice, evaluation: owl.evaluate.Evaluation) -> None:
             f"always saying {scores.majority!r} would give {scores.majority_balanced_accuracy:.2f} "
             f"and {scores.majority_accuracy:.2f}"
         )
+    if evaluation.clip_statistics is not None:
+        voice.say(f"logistic regression on clip statistics: balanced accuracy {evaluation.clip_statistics:.2f}")
     table = evaluation.measured.by_label[["precision", "recall", "recall_low", "recall_high", "f1", "count"]]
     table = table.rename(columns={"recall_low": "from", "recall_high": "to"}).assign(f1=table["f1"])
     voice.table(table.rename_axis("label").reset_index())

@@ -68,14 +68,16 @@ def command(
 
     \b
     barn-owl find knock.wav --in archive/ -o found.csv --page found.html
-    barn-owl find night.flac --at 12.4 13.1 --in night.flac -o found.csv --cache features
+    barn-owl find night.flac --at 12.4 13.1 --label knock --in night.flac -o found.csv --cache features
     """
     voice = Voice(quiet=quiet or is_stdout(out), as_json=as_json)
     check_outputs(pages=[page], tables=[out], force=force)
     clips = owl.clips.check_clip_table(clips_of(examples))
     if at is not None:
         if len(clips) > 1:
-            raise PlanError("--at says where in one example it is; give a clip table for several")
+            raise PlanError("--at is for a single example; for several, give a clip table with start_s and end_s")
+        if label is None and not clips["label"].iloc[0]:
+            raise PlanError("--at needs --label: a part of a recording has no name of its own")
         clips = owl.clips.check_clip_table(clips.assign(start_s=at[0], end_s=at[1]))
     if label is not None:
         clips = clips.assign(label=label)
@@ -88,6 +90,11 @@ def command(
     shown = found.drop(columns="example").head(SHOWN)
     times = {name: [f"{second:.2f}" for second in shown[name]] for name in ("start_s", "end_s")}
     voice.table(shown.assign(file=[Path(file).name for file in shown["file"]], **times))
+    if len(found):
+        voice.say(
+            "Scores are similarities, not probabilities: a sound that is not in the recordings still has a best match. "
+            "Listen to the first few before using the list."
+        )
     voice.say(
         f"\nWrote {len(found)} places to {out}."
         + (f" None reaches {least:g}; lower --least." if not len(found) else "")

@@ -32,6 +32,8 @@ OF_GUESSING = ("roc_area", "average_precision", "equal_error_rate", "log_loss", 
 """Scores that always giving one answer has, and those of giving each label the same score."""
 MOST_NAMED = 8
 """Labels that one sentence names."""
+SWALLOWED, SWALLOWED_CLIPS = 0.1, 3
+"""Share and number of clips of other labels above which background or an ignored label takes too many."""
 DISGUISE, NEARLY_UNIFORM, PROMISE_GAP, UNEQUAL = 0.9, 1.5, 0.15, 0.3
 """From where on a figure is doubted: nine of ten clips have one answer; scores are within one and a half times even
 ones; scores promise 0.15 more than they keep; groups of enough clips differ by 0.3."""
@@ -44,7 +46,8 @@ class Evaluation:
     predictions : a clip table with ``label``, ``predicted``, ``score`` and ``score:LABEL`` for each of `labels`.
     majority : the label that is most frequent in training. thresholds : score that each label must reach to be said;
     with fewer, a clip is undecided. skipped : the reason for each clip that could not be used, by row number.
-    rows : of a side of a run, the row numbers in the predictions of the run.
+    rows : of a side of a run, the row numbers in the predictions of the run. clip_statistics : balanced accuracy of a
+    logistic regression on statistics of the same clips, if known. background : labels that are never reported as events.
 
     >>> evaluation = barn_owl.open_run("first").evaluate()
     >>> evaluation.scores.confusion.shape
@@ -59,6 +62,8 @@ class Evaluation:
     thresholds: dict[str, float] = field(default_factory=dict)
     skipped: dict[int, str] = field(default_factory=dict)
     rows: np.ndarray | None = None
+    clip_statistics: float | None = None
+    background: tuple[str, ...] = ()
     rounds: int = ROUNDS
 
     @cached_property
@@ -83,7 +88,8 @@ class Evaluation:
     def baselines(self) -> pd.DataFrame:
         """The scores of always saying the most frequent label of training, and those of guessing, beside the model's.
 
-        Guessing gives each label the same score. Columns ``value``, ``low``, ``high``, ``majority``, ``chance``;
+        Guessing gives each label the same score. Columns ``value``, ``low``, ``high``, ``majority``, ``chance``, and
+        ``clip_statistics`` where it is known;
         those of the counts are not known to guessing, and where labels overlap only the areas and losses have
         baselines.
         """
@@ -99,6 +105,8 @@ class Evaluation:
             chance |= {"accuracy": 1 / labels, "balanced_accuracy": 1 / labels, "kappa": 0.0, "matthews": 0.0}
         table = self.measured.overall
         columns = {"majority": majority, "chance": chance}
+        if self.clip_statistics is not None:
+            columns["clip_statistics"] = {"balanced_accuracy": self.clip_statistics}
         return table.assign(
             **{name: [known.get(score, np.nan) for score in table.index] for name, known in columns.items()}
         )
@@ -212,6 +220,12 @@ class Evaluation:
             found.append(f"It is no better than guessing: balanced accuracy {reached:.2f}, by guessing {chance:.2f}.")
         elif low <= chance:
             found.append(f"It may be no better than guessing ({chance:.2f}): the interval begins at {low:.2f}.")
+        if self.clip_statistics is not None and reached <= self.clip_statistics:
+            found.append(
+                f"A logistic regression on clip statistics is as good: balanced accuracy {self.clip_statistics:.2f}, "
+                f"this classifier {reached:.2f}."
+            )
+        found += self._swallowing()
         said = answers.said.mean(axis=0)
         most = int(said.argmax())
         if not self.overlapping and said[most] > DISGUISE and len(self.labels) > 1:
@@ -230,6 +244,20 @@ class Evaluation:
             )
         if "group" in self.predictions and answers.group_count > 1:
             found += self._unequal_groups()
+        return found
+
+    def _swallowing(self) -> list[str]:
+        """Warn about background and ignored labels that take clips of the other labels."""
+        answers, found = self.answers, []
+        others = ~answers.truth[:, [self.labels.index(label) for label in self.background]].any(axis=1)
+        for label in self.background:
+            number = self.labels.index(label)
+            taken = int(answers.said[others, number].sum())
+            if taken >= SWALLOWED_CLIPS and taken > SWALLOWED * others.sum():
+                found.append(
+                    f"{taken} of {others.sum()} clips of other labels ({taken / others.sum():.0%}) are classified as "
+                    f"{label!r}, which is never reported: they would be missed in recordings."
+                )
         return found
 
     def _unequal_groups(self) -> list[str]:
@@ -269,6 +297,7 @@ class Evaluation:
         content = self.scores.as_dict() | {
             "scores": plain(self.baselines),
             "groups": self.answers.group_count,
+            "clip_statistics": self.clip_statistics,
             "doubts": self.doubts,
         }
         return content | {

@@ -70,7 +70,7 @@ def with_predictions(model: Model, clips: pd.DataFrame, frames: ClipFrames, hear
     """Add what `model` says to the rows of `clips`, whose frames are given, and how long, loud and clear they are.
 
     ``predicted`` is the label with the highest score, whatever the model's thresholds; of labels that may overlap all
-    that reach theirs. ``level_db`` is the level of the loudest tenth of the frames, mean over bands, and
+    that reach theirs. ``loud_frames_db`` is the level of the loudest tenth of the frames, mean over bands, and
     ``above_noise_db`` how far it is above the quietest tenth; columns of these names that are there already stay.
     ``heard`` is the highest score that any label has at any moment of the clip.
     """
@@ -132,7 +132,7 @@ def _levels(model: Model, frames: ClipFrames) -> pd.DataFrame:
         quiet, loud = quantile(levels, QUIET), quantile(levels, LOUD)
         seconds = front_end.samples_for(len(levels)) / front_end.rate_hz
         rows.append((round(seconds, 3), round(float(loud), 1), round(float(loud - quiet), 1)))
-    table = pd.DataFrame(rows, columns=["duration_s", "level_db", "above_noise_db"])
+    table = pd.DataFrame(rows, columns=["duration_s", "loud_frames_db", "above_noise_db"])
     return table if front_end.level_columns.stop and _in_db(model) else table[["duration_s"]]
 
 

@@ -55,9 +55,9 @@ class RunData:
 
         Raises TableError when a side, or a label on the training side, is empty.
         """
-        targets = self._targets(self.table["label"], plan)
+        targets = self.targets(multilabel=plan.overlapping)
         extras = extra_columns.rows(self.table)
-        remembered = self._targets([one.label for one in self.kept], plan)
+        remembered = self._targets([one.label for one in self.kept], multilabel=plan.overlapping)
         mean_extras = np.zeros((len(self.kept), extras.shape[1]), dtype=extras.dtype)
         sides = []
         for side in ("train", "validation"):
@@ -98,9 +98,12 @@ class RunData:
             )
         return sides[0], sides[1]
 
-    def _targets(self, texts: Iterable[str], plan: Plan) -> np.ndarray:
-        """1 for each label of a clip, ``(clips, labels)``."""
-        rows = [labels_in(text) if plan.overlapping else [text] for text in texts]
+    def targets(self, *, multilabel: bool) -> np.ndarray:
+        """1 for each label of a clip, float32 ``(clips, labels)``."""
+        return self._targets(self.table["label"], multilabel=multilabel)
+
+    def _targets(self, texts: Iterable[str], *, multilabel: bool) -> np.ndarray:
+        rows = [labels_in(text) if multilabel else [text] for text in texts]
         targets = np.zeros((len(rows), len(self.labels)), dtype=np.float32)
         for row, own in enumerate(rows):
             for label in own:

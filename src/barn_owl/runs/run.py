@@ -26,6 +26,8 @@ from barn_owl.runs.doubts import doubts_of
 from barn_owl.runs.learning import Learning, read_learning
 
 HIDDEN = "hidden.npy"
+BASELINE = "baseline.json"
+"""Balanced accuracy by split of a logistic regression on clip statistics."""
 CHECKPOINT = "checkpoint.safetensors"
 """What a training in progress leaves in its folder; gone when it is over."""
 
@@ -82,6 +84,11 @@ class Run:
         """What to expect in a recording, from the rehearsal; None where there was none. See
         `Rehearsed.expectation`."""
         return self._json(EXPECTATION) if is_file(self.folder / EXPECTATION) else None
+
+    @cached_property
+    def _baseline(self) -> dict[str, float]:
+        """Balanced accuracy by split of a plain classifier; none for ensembles and reduced models."""
+        return self._json(BASELINE) if is_file(self.folder / BASELINE) else {}
 
     @cached_property
     def tested(self) -> Evaluation | None:
@@ -198,7 +205,8 @@ class Run:
             rows = np.flatnonzero(self.predictions["split"] == side)
             if not len(rows):
                 raise TableError(f"{self.folder}: no clip is on the {side} side of the split")
-            return replace(judge(self.model, self.predictions.iloc[rows].reset_index(drop=True), side), rows=rows)
+            own = judge(self.model, self.predictions.iloc[rows].reset_index(drop=True), side)
+            return replace(own, rows=rows, clip_statistics=self._baseline.get(side))
         chosen = check_clip_table(clips)
         chosen = chosen[chosen["label"] != ""].reset_index(drop=True)
         if not len(chosen):
@@ -227,6 +235,7 @@ def judge(model: Model, predictions: pd.DataFrame, side: str, skipped: dict[int,
         labels=model.labels,
         majority=majority if majority in model.labels else model.labels[0],
         overlapping=model.overlapping,
+        background=tuple(label for label in model.labels if label not in model.event_labels),
         thresholds=model.thresholds,
         skipped=skipped or {},
     )

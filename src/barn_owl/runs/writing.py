@@ -24,10 +24,11 @@ from barn_owl.learn import Fitted, Plan, write_plan
 from barn_owl.learn.rehearsal import Rehearsed
 from barn_owl.learn.summary import summary
 from barn_owl.model import Model
+from barn_owl.runs.baseline import clip_statistics_baseline
 from barn_owl.runs.data import RunData
 from barn_owl.runs.keeping import examples_to_keep
 from barn_owl.runs.memory import peak_memory_mb
-from barn_owl.runs.run import HIDDEN, Run, judge
+from barn_owl.runs.run import BASELINE, HIDDEN, Run, judge
 
 
 def write_run(
@@ -63,6 +64,7 @@ def write_run(
         write_table(summary(found.networks[0], hop_ms, frame_ms), folder / "summary.csv")
     _write_skipped(data, folder / "skipped.csv")
     write_json(folder / "scores.json", {side: one.as_dict() if one else None for side, one in judged.items()})
+    write_json(folder / BASELINE, clip_statistics_baseline(data, multilabel=plan.overlapping))
     if judged["test"] and isinstance(judged["test"].scores, Scores):
         write_table(judged["test"].scores.confusion, folder / "confusion.csv", index=True)
     with whole_file(folder / HIDDEN) as beside:
