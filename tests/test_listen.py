@@ -238,7 +238,8 @@ def test_a_simulated_microphone_above_real_time_waits_for_a_slow_listener(runs, 
     source = owl.audio.SimulatedMicrophone(iter([night(rng, 4)] * 20), RATE_HZ, speed=5000.0)
     listener = owl.Listener(runs["logistic"].model, source)
     list(listener.events())
-    assert listener.seconds == 80 and not listener.lost_s
+    assert listener.seconds == 80
+    assert not listener.lost_s
 
 
 def event(label="hum", start_s=1.0):

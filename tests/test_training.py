@@ -35,7 +35,15 @@ def test_easy_sounds_are_learnt_on_recorders_never_heard(any_run):
 
 
 def test_a_run_holds_what_is_promised(run):
-    for name in ("plan.toml", "model.safetensors", "curves.csv", "scores.json", "predictions.csv", "confusion.csv", "baseline.json"):
+    for name in (
+        "plan.toml",
+        "model.safetensors",
+        "curves.csv",
+        "scores.json",
+        "predictions.csv",
+        "confusion.csv",
+        "baseline.json",
+    ):
         assert (run.folder / name).is_file()
     provenance = json.loads((run.folder / "provenance.json").read_text())
     assert {"seed", "data_fingerprint", "seconds", "peak_memory_mb", "versions"} <= set(provenance)

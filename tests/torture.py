@@ -360,7 +360,9 @@ def readers(base: Path) -> list[Reader]:
     in_c, program = [], base / "tag"
     if shutil.which("cc"):
         owl.compact.write_c(model, base / "model.c")
-        command = "cc -O1 -fsanitize=undefined,address -fno-sanitize-recover=all -std=c99 model.c model_main.c -lm -o tag"
+        command = (
+            "cc -O1 -fsanitize=undefined,address -fno-sanitize-recover=all -std=c99 model.c model_main.c -lm -o tag"
+        )
         subprocess.run(command.split(), cwd=base, check=True)
         soundfile.write(base / "short.wav", take[:4000], RATE_HZ)
         in_c = [Reader("C program", {"short.wav": (base / "short.wav").read_bytes()}, compiled)]

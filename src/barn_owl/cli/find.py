@@ -92,8 +92,8 @@ def command(
     voice.table(shown.assign(file=[Path(file).name for file in shown["file"]], **times))
     if len(found):
         voice.say(
-            "Scores are similarities, not probabilities: a sound that is not in the recordings still has a best match. "
-            "Listen to the first few before using the list."
+            "Scores are similarities, not probabilities: a sound that is not in the recordings still has a best "
+            "match. Listen to the first few before using the list."
         )
     voice.say(
         f"\nWrote {len(found)} places to {out}."

@@ -13,8 +13,8 @@ STATISTICS = ("mean", "deviation", "maximum", "change")
 def clip_statistics_baseline(data: RunData, *, multilabel: bool) -> dict[str, float]:
     """Balanced accuracy of a logistic regression on the mean, deviation, maximum and change of each clip's frames.
 
-    Fitted on the training split; the penalty with the lowest loss on the validation split is kept. Returns the balanced
-    accuracy by split, for the splits that have clips. A classifier that does not beat it has learned nothing from the
+    Fitted on the training split; the penalty with the lowest loss on the validation split is kept. Returns the
+    balanced accuracy by split, for the splits that have clips. A classifier that does not beat it has learned nothing from the
     order of sounds in time.
     """
     splits = data.table["split"].to_numpy()
@@ -28,14 +28,15 @@ def clip_statistics_baseline(data: RunData, *, multilabel: bool) -> dict[str, fl
     counts = targets[training].sum(axis=0)
     weights = (targets[training] / np.maximum(counts, 1)).max(axis=1)
     chosen = splits == ("validation" if (splits == "validation").any() else "train")
-    best, coefficients, lowest = None, None, np.inf
+    fitted, coefficients = [], None
     for penalty in PENALTIES:
         coefficients, _ = fit_logistic(rows[training], targets[training], weights, penalty, start=coefficients)
-        classifier = Linear.of(coefficients)
-        loss = judge_logits(classifier.logits(rows[chosen]), targets[chosen], overlapping=multilabel)[0]
-        if best is None or loss < lowest:
-            best, lowest = classifier, loss
-    assert best is not None
+        fitted.append(Linear.of(coefficients))
+
+    def loss(classifier: Linear) -> float:
+        return judge_logits(classifier.logits(rows[chosen]), targets[chosen], overlapping=multilabel)[0]
+
+    best = min(fitted, key=loss)
     return {
         str(split): round(judge_logits(best.logits(rows[own]), targets[own], overlapping=multilabel)[1], 4)
         for split in np.unique(splits.astype(str))

@@ -28,7 +28,11 @@ NUMBERS = {
     "balanced_accuracy": "balanced accuracy", "accuracy": "accuracy", "exact": "all labels right",
     "macro_f1": "macro F1", "roc_area": "ROC area", "log_loss": "log loss",
 }  # fmt: skip
-HEARD = {"duration_s": "length, s", "loud_frames_db": "mean band level of the loudest frames, dB", "above_noise_db": "level above the noise, dB"}
+HEARD = {
+    "duration_s": "length, s",
+    "loud_frames_db": "mean band level of the loudest frames, dB",
+    "above_noise_db": "level above the noise, dB",
+}
 LABEL_COLUMNS = [
     ("label", "label"), ("count", "clips"), ("recall", "recall"), ("recall_low", "from"), ("recall_high", "to"),
     ("precision", "precision"), ("f1", "F1"), ("roc_area", "ROC area"), ("average_precision", "average precision"),

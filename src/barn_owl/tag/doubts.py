@@ -139,6 +139,6 @@ def doubts_of_scores(scores: EventScores) -> list[str]:
         ]
     return [
         f"F1 is {scores.f1:.2f}: settings cannot make up for scores that do not tell sounds from what is between "
-        "them. If not done yet, train with --recordings, with clips of background, and with clips cut from recordings "
-        "(barn-owl cut)"
+        "them. If not done yet, train with --recordings, with clips of background, and with clips cut from "
+        "recordings (barn-owl cut)"
     ]
