@@ -14,8 +14,8 @@ def clip_statistics_baseline(data: RunData, *, multilabel: bool) -> dict[str, fl
     """Balanced accuracy of a logistic regression on the mean, deviation, maximum and change of each clip's frames.
 
     Fitted on the training split; the penalty with the lowest loss on the validation split is kept. Returns the
-    balanced accuracy by split, for the splits that have clips. A classifier that does not beat it has learned nothing from the
-    order of sounds in time.
+    balanced accuracy by split, for the splits that have clips. A classifier that does not beat it has learned
+    nothing from the order of sounds in time.
     """
     splits = data.table["split"].to_numpy()
     rows = np.stack([pool(frames, STATISTICS) for frames in data.frames.parts]).astype(np.float64)
