@@ -39,7 +39,7 @@ bench: .venv/ready-dev
 		$(BIN)/python benchmarks/$$script.py || exit 1; done
 
 bench-accuracy: .venv/ready-dev
-	$(BIN)/python benchmarks/families.py
+	$(BIN)/python benchmarks/classifiers.py
 	$(BIN)/python benchmarks/learning_curves.py
 
 # Scheduler and workers as processes of this machine; half an hour.

@@ -20,8 +20,8 @@ from barn_owl.clips import (
     split_clips,
 )
 from barn_owl.clips.duplicates import near_duplicates
-from barn_owl.clips.measure import measure_clips
-from barn_owl.demo import write_quay
+from barn_owl.clips.inspection import inspect_clips
+from barn_owl.demo import write_harbor
 from barn_owl.demo.sounds import EVENTS, RATE_HZ
 from barn_owl.learn import Plan
 from barn_owl.runs import Work, train
@@ -78,7 +78,7 @@ def takes(folder: Path, sound: str = "hull-knock", count: int = 500, snr_db: flo
         first = round(onset * RATE_HZ)
         whole[first : first + len(event)] += event
     write_audio(folder / "takes.wav", 0.1 * whole, RATE_HZ)
-    found = find_takes(folder / "takes.wav", TakeSettings(gap_s=0.6))["onset_s"].to_numpy()
+    found = find_takes(folder / "takes.wav", TakeSettings(max_gap_s=0.6))["onset_s"].to_numpy()
     error = np.abs(found[:, None] - np.array(onsets))
     tell("500 knocks 10 dB above noise: recall", float((error.min(axis=0) < 0.1).mean()), ">= 0.98")
     tell("500 knocks 10 dB above noise: precision", float((error.min(axis=1) < 0.1).mean()), ">= 0.98")
@@ -86,7 +86,7 @@ def takes(folder: Path, sound: str = "hull-knock", count: int = 500, snr_db: flo
 
 
 def copies(folder: Path, clips: int = 4800, planted: int = 200) -> None:
-    quay = write_quay(folder / "quay", clips_per_label=clips // 7 + 1, minutes=0.5)
+    quay = write_harbor(folder / "quay", clips_per_label=clips // 7 + 1, minutes=0.5)
     table = gather_folder(quay.clips).clips.sample(clips, random_state=0, ignore_index=True)
     rng, rows = np.random.default_rng(0), []
     for number, file in enumerate(table["file"].head(planted * 2)):
@@ -111,7 +111,7 @@ def copies(folder: Path, clips: int = 4800, planted: int = 200) -> None:
     wanted = {(row["of"], clips + number) for number, row in enumerate(rows)}
     begin = time.perf_counter()
     with closing(SampleFile()) as kept:
-        measures = measure_clips(whole, kept=kept)
+        measures = inspect_clips(whole, kept=kept)
         measured = time.perf_counter()
         pairs = near_duplicates(whole, measures, kept=kept)
     done = time.perf_counter()
@@ -124,7 +124,7 @@ def copies(folder: Path, clips: int = 4800, planted: int = 200) -> None:
 
 
 def changed_sound(folder: Path) -> None:
-    clips = gather_folder(write_quay(folder / "small", minutes=0.5).clips, names="{group}_{take}").clips
+    clips = gather_folder(write_harbor(folder / "small", minutes=0.5).clips, names="{group}_{take}").clips
 
     def epoch(sound: SoundSettings) -> tuple[float, float]:
         plan = Plan(background=["water"], sound=sound, training={"epochs": 14})

@@ -51,9 +51,9 @@ def cluster(workers: int, folder: Path):
             process.wait()
 
 
-def made_up(folder: Path) -> np.ndarray:
-    """Ten minutes of the made-up harbour at the rate of its models."""
-    quay = owl.demo.write_quay(folder / "quay", clips_per_label=1, minutes=10)
+def synthetic(folder: Path) -> np.ndarray:
+    """Ten minutes of the synthetic harbor at the rate of its models."""
+    quay = owl.demo.write_harbor(folder / "quay", clips_per_label=1, minutes=10)
     return owl.read_audio(quay.recording, rate_hz=RATE_HZ)[0]
 
 
@@ -216,7 +216,7 @@ def store(folder: Path, events: int = 10_000_000) -> dict[str, object]:
                     }
                 )  # fmt: skip
                 one = Recorded(
-                    key=key, model="made-up", file=name, stamp=[name, 1, 1], content=key, day=f"{day:%Y-%m-%d}",
+                    key=key, model="synthetic", file=name, stamp=[name, 1, 1], content=key, day=f"{day:%Y-%m-%d}",
                     recorder=f"quay-{recorder}", begins=f"{day:%Y-%m-%d}T00:00:00", duration_s=86_400.0, events=each,
                     hours=counted_by_hour(table),
                 )  # fmt: skip
@@ -226,10 +226,10 @@ def store(folder: Path, events: int = 10_000_000) -> dict[str, object]:
             "import sys, time, json, barn_owl as owl\n"
             "def timed(call):\n    begin = time.perf_counter(); call(); return time.perf_counter() - begin\n"
             "peak = lambda: int(open('/proc/self/status').read().split('VmHWM:')[1].split()[0]) / 1024\n"
-            "owl.archive.read_store(sys.argv[1], model='made-up', day='2026-07-02')\n"
-            "day = timed(lambda: owl.archive.read_store(sys.argv[1], model='made-up', day='2026-07-01'))\n"
+            "owl.archive.read_store(sys.argv[1], model='synthetic', day='2026-07-02')\n"
+            "day = timed(lambda: owl.archive.read_store(sys.argv[1], model='synthetic', day='2026-07-01'))\n"
             "before = peak()\n"
-            "hours = timed(lambda: owl.archive.store_hours(sys.argv[1], model='made-up'))\n"
+            "hours = timed(lambda: owl.archive.store_hours(sys.argv[1], model='synthetic'))\n"
             "print(json.dumps([day, hours, before, peak()]))\n"
         )
         result = subprocess.run([sys.executable, "-c", script, path], capture_output=True, text=True, check=True)
@@ -251,7 +251,7 @@ def main() -> None:
     asked = arguments.part or ["speed", "short", "kills", "memory", "store"]
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
-        samples = made_up(folder)
+        samples = synthetic(folder)
         for part in asked:
             if part == "store":
                 found = store(folder)

@@ -16,7 +16,7 @@ from threadpoolctl import threadpool_limits
 
 from barn_owl import FrontEnd, Plan, write_c
 from barn_owl.clips import ClipFrames
-from barn_owl.compact import footprint, plain_model, quantise, read_device
+from barn_owl.device import footprint, plain_model, quantize, read_device
 
 MAIN = """
 #include "NAME.h"
@@ -64,11 +64,11 @@ def estimates() -> None:
     for size, kinds in (("tiny", ["2d"]), ("small", ["2d"]), ("small", ["2d", "1d"]), ("medium", ["2d", "1d"])):
         model = plain_model(Plan(cnn={"size": size, "kinds": kinds}), labels=8)
         took = footprint(model, device)
-        family, at_once = model.family, 256 * model.family.step
+        classifier, at_once = model.classifier, 256 * model.classifier.step
 
-        def score(family=family, at_once=at_once) -> None:
-            for first in range(0, len(frames) - family.window, at_once):
-                family.steps(frames[first : first + at_once + family.window - family.step])
+        def score(classifier=classifier, at_once=at_once) -> None:
+            for first in range(0, len(frames) - classifier.window, at_once):
+                classifier.steps(frames[first : first + at_once + classifier.window - classifier.step])
 
         with threadpool_limits(limits=1, user_api="blas"):
             measured = best(lambda: front_end.frames(samples, workers=1)) + best(score)
@@ -97,14 +97,14 @@ def against_c() -> None:
     """The default model in C, floats and int8, beside the same window in NumPy."""
     model = plain_model(Plan(), labels=8)
     rng = np.random.default_rng(0)
-    for network in model.family.networks:
+    for network in model.classifier.networks:
         network.vector[:] = rng.normal(0, 0.1, len(network.vector))
-    model.family.load(model.family.arrays())
+    model.classifier.load(model.classifier.arrays())
     front_end = model.front_end
-    samples = rng.standard_normal(front_end.samples_for(model.family.window)).astype(np.float32) * 0.1
+    samples = rng.standard_normal(front_end.samples_for(model.classifier.window)).astype(np.float32) * 0.1
     with threadpool_limits(limits=1, user_api="blas"):
-        ours = best(lambda: model.family.steps(front_end.frames(samples, workers=1)))
-    rounded = quantise(model, ClipFrames([front_end.frames(rng.standard_normal(32_000).astype(np.float32))]))
+        ours = best(lambda: model.classifier.steps(front_end.frames(samples, workers=1)))
+    rounded = quantize(model, ClipFrames([front_end.frames(rng.standard_normal(32_000).astype(np.float32))]))
     size = footprint(model, read_device("core-256k"))
     with tempfile.TemporaryDirectory() as folder:
         floats, whole = in_c(model, Path(folder), "floats"), in_c(rounded, Path(folder), "whole")

@@ -1,6 +1,6 @@
-"""Families by problem: balanced accuracy on recorders never heard, beside a general library's classifiers.
+"""Classifiers by problem: balanced accuracy on recorders never heard, beside a general library's classifiers.
 
-python benchmarks/families.py [clips a label] [problems, with commas]; the yardstick extra adds the general library.
+python benchmarks/classifiers.py [clips a label] [problems, with commas]; the yardstick extra adds the general library.
 """
 
 import sys
@@ -16,13 +16,13 @@ from barn_owl.classifiers.kind import names
 from barn_owl.clips import load_frames
 from barn_owl.features import pool
 from barn_owl.learn import Plan
-from barn_owl.runs import Work, suggest_plan, train_families
+from barn_owl.runs import Work, suggest_plan, train_classifiers
 
 
 def general_library(clips: pd.DataFrame, plan: Plan) -> dict[str, float]:
     """Balanced accuracy of general classifiers on mean and deviation of log-mel over whole clips.
 
-    They learn from the training side, as our families do; the best is the one that is best on the test.
+    They learn from the training split, as our classifiers do; the best is the one that is best on the test.
     """
     from sklearn.ensemble import HistGradientBoostingClassifier, RandomForestClassifier
     from sklearn.linear_model import LogisticRegression
@@ -35,7 +35,7 @@ def general_library(clips: pd.DataFrame, plan: Plan) -> dict[str, float]:
 
     frames, table, _ = load_frames(clips, plan.front_end)
     rows = np.stack([pool(part) for part in frames.parts])
-    known, test = ((table["split"] == side).to_numpy() for side in ("train", "test"))
+    known, test = ((table["split"] == split).to_numpy() for split in ("train", "test"))
     scores = {}
     for made in (
         LogisticRegression(max_iter=2000), LogisticRegression(C=0.05, max_iter=2000), KNeighborsClassifier(5),
@@ -51,22 +51,22 @@ def general_library(clips: pd.DataFrame, plan: Plan) -> dict[str, float]:
     return scores
 
 
-def judge(clips: pd.DataFrame, folder: Path, families: list[str]) -> tuple[dict[str, float], Plan]:
+def judge(clips: pd.DataFrame, folder: Path, classifiers: list[str]) -> tuple[dict[str, float], Plan]:
     suggestion = suggest_plan(clips)
-    ranking = train_families(clips, folder, suggestion.plan, families=families, work=Work(force=True))
-    return dict(zip(ranking["family"], ranking["test_balanced_accuracy"], strict=True)), suggestion.plan
+    ranking = train_classifiers(clips, folder, suggestion.plan, classifiers=classifiers, work=Work(force=True))
+    return dict(zip(ranking["classifier"], ranking["test_balanced_accuracy"], strict=True)), suggestion.plan
 
 
 def main() -> None:
     clips = int(sys.argv[1]) if len(sys.argv) > 1 else 24
     problems = sys.argv[2].split(",") if len(sys.argv) > 2 else list(PROBLEMS)
-    families = sys.argv[3].split(",") if len(sys.argv) > 3 else names()
+    classifiers = sys.argv[3].split(",") if len(sys.argv) > 3 else names()
     rows = {}
     for problem in problems:
         for noisy in (False, True):
             with tempfile.TemporaryDirectory() as folder:
                 table = make_problem(problem, Path(folder) / "clips", clips, noisy=noisy)
-                scores, plan = judge(table, Path(folder) / "runs", families)
+                scores, plan = judge(table, Path(folder) / "runs", classifiers)
                 best = max(scores.values())
                 try:
                     general = general_library(table, plan)

@@ -9,8 +9,8 @@ import numpy as np
 from timing import tell
 
 from barn_owl.clips import gather_folder
-from barn_owl.demo import write_quay
-from barn_owl.evaluate import Answers, measure
+from barn_owl.demo import write_harbor
+from barn_owl.evaluate import PredictionArrays, measure
 from barn_owl.learn import Plan
 from barn_owl.runs import train
 from barn_owl.show import write_report
@@ -18,7 +18,7 @@ from barn_owl.show import write_report
 CLIPS, LABELS, MILLION = 20_000, 20, 1_000_000
 
 
-def answers(clips: int, labels: int, groups: int) -> Answers:
+def answers(clips: int, labels: int, groups: int) -> PredictionArrays:
     rng = np.random.default_rng(0)
     true = rng.integers(0, labels, clips)
     logits = rng.standard_normal((clips, labels))
@@ -27,7 +27,7 @@ def answers(clips: int, labels: int, groups: int) -> Answers:
     scores /= scores.sum(axis=1, keepdims=True)
     one = np.eye(labels, dtype=bool)
     names = [f"label {number}" for number in range(labels)]
-    return Answers(
+    return PredictionArrays(
         labels=names,
         truth=one[true],
         scores=scores,
@@ -53,9 +53,9 @@ def main() -> None:
     )
 
     with tempfile.TemporaryDirectory() as folder:
-        quay = write_quay(Path(folder) / "quay", clips_per_label=715, minutes=0.5)
+        quay = write_harbor(Path(folder) / "quay", clips_per_label=715, minutes=0.5)
         clips = gather_folder(quay.clips, names="{group}_{take}").clips
-        run = train(clips, Path(folder) / "run", Plan(family="logistic", background=["water"]))
+        run = train(clips, Path(folder) / "run", Plan(classifier="logistic", background=["water"]))
         page, evaluation = Path(folder) / "report.html", run.evaluate()
         spent = seconds(lambda: write_report(run, evaluation, page))
         tell(f"page of {len(evaluation.predictions)} clips: seconds", spent, "< 20")

@@ -1,4 +1,4 @@
-"""Listening, finding, harvesting, proposing and labels that come later, on made-up sounds.
+"""Listening, finding, harvesting, proposing and labels that come later, on synthetic sounds.
 
 python benchmarks/loop.py QUAY [listen,find,harvest,propose,later]; QUAY is a folder that barn-owl demo has written.
 """
@@ -15,11 +15,11 @@ import pandas as pd
 from weak_archive import write_archive
 
 import barn_owl as owl
+from barn_owl.annotation.harvesting import sound_row
+from barn_owl.annotation.similarity import example_of
 from barn_owl.classifiers.logistic import fit_logistic
 from barn_owl.evaluate.predictions import predict
-from barn_owl.loop.finding import example_of
-from barn_owl.loop.harvesting import sound_row
-from barn_owl.runs.data import with_sides
+from barn_owl.runs.data import with_splits
 
 SEEDS = 6
 LATER, FEW = "halyard", 10
@@ -65,7 +65,7 @@ def find(quay: Path) -> None:
         examples = truth[truth["label"] != ""].groupby("label").head(1)
         for run in ("first time", "features kept"):
             begin = time.perf_counter()
-            owl.find_like(examples, [path], cache=Path(name) / "cache", workers=1)
+            owl.find_similar(examples, [path], cache=Path(name) / "cache", workers=1)
             print(f"{len(examples)} examples in an hour, {run}: {time.perf_counter() - begin:.1f} s")
 
 
@@ -106,7 +106,7 @@ def propose(quay: Path) -> None:
 
 
 def _curve(clips: pd.DataFrame, rows: np.ndarray, seed: int, *, proposes: bool) -> list[float]:
-    from barn_owl.loop.proposing import PRINCIPAL, SURE, covering, rarity
+    from barn_owl.annotation.active_learning import PRINCIPAL, SURE, covering, rarity
 
     rng = np.random.default_rng(seed)
     test = clips["group"].isin(rng.permutation(sorted(clips["group"].unique()))[:3]).to_numpy()
@@ -138,7 +138,7 @@ def _curve(clips: pd.DataFrame, rows: np.ndarray, seed: int, *, proposes: bool) 
 
 def later(quay: Path) -> None:
     """Recall of old labels and of a new one that comes later with few clips, beside a training with all of them."""
-    clips = with_sides(owl.read_clip_table(quay / "clips.csv"), owl.Plan())
+    clips = with_splits(owl.read_clip_table(quay / "clips.csv"), owl.Plan())
     test, new = clips[clips["split"] == "test"], clips[(clips["label"] == LATER) & (clips["split"] != "test")]
     few = new.groupby("group", group_keys=False).head(3).head(FEW).drop(columns="split")
     plan = owl.suggest_plan(clips).plan.but(background=["water"])

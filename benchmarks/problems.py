@@ -1,9 +1,9 @@
-"""Made-up classification problems of different character, each recorded by several recorders that sound different.
+"""Synthetic classification problems of different character, each recorded by several recorders that sound different.
 
 knocks : struck things with short resonances, at the start of long, quiet clips.
 calls : tones that rise, fall, warble or stand still, at any pitch within two octaves.
-machines : noise, coloured and pulsed at different speeds, never silent.
-words : ten spoken words by several voices, if the system has the speech synthesiser espeak-ng.
+machines : noise, colored and pulsed at different speeds, never silent.
+words : ten spoken words by several voices, if the system has the speech synthesizer espeak-ng.
 """
 
 import subprocess
@@ -113,7 +113,7 @@ PROBLEMS: dict[str, dict[str, Sound]] = {
             "anchor",
             "bridge",
             "candle",
-            "harbour",
+            "harbor",
             "lantern",
             "number",
             "river",
@@ -145,6 +145,6 @@ def make_problem(name: str, folder: Path, clips: int, *, noisy: bool = False, se
             path = folder / label / f"{place.name}_{number:04d}.wav"
             path.parent.mkdir(parents=True, exist_ok=True)
             soundfile.write(path, record(place, sound, rng), place.rate_hz)
-            side = "test" if number >= clips else "validation" if place in PLACES[4:6] else "train"
-            rows.append((str(path), np.nan, np.nan, label, place.name, side))
+            split = "test" if number >= clips else "validation" if place in PLACES[4:6] else "train"
+            rows.append((str(path), np.nan, np.nan, label, place.name, split))
     return pd.DataFrame(rows, columns=["file", "start_s", "end_s", "label", "group", "split"])

@@ -1,4 +1,4 @@
-"""Tagging: speed against a floor, memory over a day, foreign sounds and times after adjusting, two workers."""
+"""Tagging: speed against a floor, memory over a day, unknown sounds and times after adjusting, two workers."""
 
 import subprocess
 import sys
@@ -13,9 +13,9 @@ from timing import best_seconds, tell
 
 from barn_owl import Model, adjust, load_model, read_clip_table, score_events, tag_archive, tag_recording
 from barn_owl.audio import read_audio, write_audio
-from barn_owl.demo import write_quay
+from barn_owl.demo import write_harbor
 from barn_owl.parallel import each
-from barn_owl.runs import set_decision
+from barn_owl.runs import set_decoding
 
 DAY_S = 86_400
 MEMORY = """
@@ -30,15 +30,15 @@ print(time.perf_counter() - begin, resource.getrusage(resource.RUSAGE_SELF).ru_m
 
 def floor(model: Model, path: Path) -> None:
     """What cannot be spared: decoding, a bare transform of each frame, the matrix products of the network."""
-    front_end, family = model.front_end, model.family
+    front_end, classifier = model.front_end, model.classifier
     samples, _ = soundfile.read(path, dtype="float32")
     hop, frame = round(front_end.rate_hz * front_end.hop_ms / 1000), front_end.frame
     frames = (len(samples) - frame) // hop + 1
     views = np.lib.stride_tricks.sliding_window_view(samples, frame)[::hop]
     for first in range(0, frames, 1024):
         fft.rfft(np.ascontiguousarray(views[first : first + 1024]), axis=1)
-    rows = frames // family.step
-    for array_name, kernel in family.arrays().items():
+    rows = frames // classifier.step
+    for array_name, kernel in classifier.arrays().items():
         if array_name.endswith("kernel"):
             for first in range(0, rows, 512):
                 np.empty((min(512, rows - first), len(kernel)), np.float32) @ kernel
@@ -74,9 +74,9 @@ def main() -> None:
             check=True,
         )
         where, night = folder / "quay" / "run", folder / "quay" / "night.flac"
-        another = write_quay(folder / "another", seed=1, clips_per_label=1, minutes=15)
+        another = write_harbor(folder / "another", seed=1, clips_per_label=1, minutes=15)
         found = adjust(load_model(where), read_clip_table(another.truth))
-        set_decision(where, found.decision)
+        set_decoding(where, found.decoding)
         model = load_model(where)
         scores = score_events(read_clip_table(folder / "quay" / "truth.csv"), tag_recording(model, night))
         tell("demo night, adjusted on another: event F1", scores.f1, ">= 0.85")
@@ -84,10 +84,10 @@ def main() -> None:
             "demo night: median onset error, ms", 1000 * float(scores.matches["onset_error_s"].abs().median()), "< 40"
         )
         tell("demo night: false alarms an hour", scores.false_alarms_per_hour, "(for information)")
-        tell("demo night: share of foreign sounds that raise an event", scores.foreign_share, "<= 0.20")
-        further = [write_quay(folder / f"night{n}", seed=n, clips_per_label=1, minutes=15) for n in (2, 3, 4, 5, 6)]
+        tell("demo night: share of unknown sounds that raise an event", scores.unknown_share, "<= 0.20")
+        further = [write_harbor(folder / f"night{n}", seed=n, clips_per_label=1, minutes=15) for n in (2, 3, 4, 5, 6)]
         judged = [score_events(read_clip_table(quay.truth), tag_recording(model, quay.recording)) for quay in further]
-        tell("five further nights: the same, mean", float(np.mean([one.foreign_share for one in judged])), "<= 0.20")
+        tell("five further nights: the same, mean", float(np.mean([one.unknown_share for one in judged])), "<= 0.20")
         tell("five further nights: event F1, mean", float(np.mean([one.f1 for one in judged])), ">= 0.85")
 
         samples, _ = read_audio(night, rate_hz=16_000)

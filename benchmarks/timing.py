@@ -4,16 +4,16 @@ import time
 from collections.abc import Callable
 
 
-def best_seconds(*jobs: Callable[[], object], rounds: int = 9, repeats: int = 1, pause_s: float = 0.0) -> list[float]:
+def best_seconds(*jobs: Callable[[], object], rounds: int = 9, repeats: int = 1, refractory_s: float = 0.0) -> list[float]:
     """Least time of each job, all of them taking turns so that a slow moment hits everyone.
 
-    repeats : how often a job runs in each of its turns. pause_s : rest before a turn, for jobs that leave
+    repeats : how often a job runs in each of its turns. refractory_s : rest before a turn, for jobs that leave
     threads behind which keep a core busy for a while.
     """
     least = [float("inf")] * len(jobs)
     for _ in range(rounds):
         for number, job in enumerate(jobs):
-            time.sleep(pause_s)
+            time.sleep(refractory_s)
             job()
             for _ in range(repeats):
                 begin = time.perf_counter()

@@ -1,4 +1,4 @@
-"""Networks against the same ones in a general learning framework, families against a general library: speed.
+"""Networks against the same ones in a general learning framework, classifiers against a general library: speed.
 
 Needs the yardstick extra.
 """
@@ -12,7 +12,7 @@ from timing import best_seconds, tell
 from barn_owl.classifiers.cnn import Convolutional
 from barn_owl.classifiers.level import Level
 from barn_owl.classifiers.logistic import fit_logistic
-from barn_owl.classifiers.rows import RowTask
+from barn_owl.classifiers.row_classifiers import RowTask
 from barn_owl.classifiers.trees import candidates
 from barn_owl.learn.plan import TreesSettings
 from barn_owl.network import AdamW, binary_cross_entropy
@@ -27,21 +27,21 @@ def networks() -> None:
 
     torch.set_num_threads(2)
     rng = np.random.default_rng(0)
-    family = Convolutional(BANDS, LABELS, NetworkSettings(), Level(frames=31, range_db=50), rng)
-    network = family.networks[0]
+    classifier = Convolutional(BANDS, LABELS, NetworkSettings(), Level(frames=31, range_db=50), rng)
+    network = classifier.networks[0]
     theirs = same(network.layers, network.shapes[0])
     assert sum(p.numel() for p in theirs.parameters()) == len(network.vector)
-    optimiser = AdamW(network.vector, decay=0.01, decayed=network.kernels)
+    optimizer = AdamW(network.vector, decay=0.01, decayed=network.kernels)
     moved = torch.optim.AdamW(theirs.parameters(), lr=1e-3)
-    threads, steps = ThreadPoolExecutor(2), family.count(FRAMES)
-    for scenes in (16, 32):
-        x = (10 * rng.standard_normal((scenes, FRAMES, BANDS, 1)) - 50).astype(np.float32)
-        targets = rng.integers(0, 2, (scenes, steps, 2 * LABELS)).astype(np.float32)
+    threads, steps = ThreadPoolExecutor(2), classifier.count(FRAMES)
+    for mixtures in (16, 32):
+        x = (10 * rng.standard_normal((mixtures, FRAMES, BANDS, 1)) - 50).astype(np.float32)
+        targets = rng.integers(0, 2, (mixtures, steps, 2 * LABELS)).astype(np.float32)
         x_torch, t_torch = batch(x), torch.tensor(targets)
 
         def ours(x=x, targets=targets) -> None:
             _, gradient = network.learn(x, targets, (0, 0), threads, binary_cross_entropy)
-            optimiser.step(gradient, 1e-3)
+            optimizer.step(gradient, 1e-3)
 
         def general(x=x_torch, targets=t_torch) -> None:
             moved.zero_grad()
@@ -49,11 +49,11 @@ def networks() -> None:
             moved.step()
 
         with threadpool_limits(limits=1, user_api="blas"):
-            our_time, their_time = best_seconds(ours, general, rounds=6, repeats=3, pause_s=0.4)
-        tell(f"cnn step, {scenes} scenes of 3 s: times as fast as the framework", their_time / our_time, ">= 1")
-        tell(f"cnn step, {scenes} scenes of 3 s: milliseconds", our_time * 1000, "(for information)")
+            our_time, their_time = best_seconds(ours, general, rounds=6, repeats=3, refractory_s=0.4)
+        tell(f"cnn step, {mixtures} mixtures of 3 s: times as fast as the framework", their_time / our_time, ">= 1")
+        tell(f"cnn step, {mixtures} mixtures of 3 s: milliseconds", our_time * 1000, "(for information)")
 
-    clip = (10 * rng.standard_normal((family.window + 100, BANDS)) - 50).astype(np.float32)
+    clip = (10 * rng.standard_normal((classifier.window + 100, BANDS)) - 50).astype(np.float32)
     theirs.eval()
     one = batch(clip.reshape(1, len(clip), BANDS, 1))
 
@@ -63,13 +63,13 @@ def networks() -> None:
 
     with threadpool_limits(limits=1, user_api="blas"):
         our_time, their_time = best_seconds(
-            lambda: family.steps(clip), score_general, rounds=8, repeats=20, pause_s=0.4
+            lambda: classifier.steps(clip), score_general, rounds=8, repeats=20, refractory_s=0.4
         )
     tell("cnn: scoring one clip of a second, times as fast as the framework", their_time / our_time, ">= 1")
     tell("cnn: scoring one clip of a second, milliseconds", our_time * 1000, "(for information)")
 
 
-def pooled_families() -> None:
+def pooled_classifiers() -> None:
     from sklearn.ensemble import HistGradientBoostingClassifier
     from sklearn.linear_model import LogisticRegression
 
@@ -84,7 +84,7 @@ def pooled_families() -> None:
             lambda: fit_logistic(wide, targets, weights, 0.01), lambda: theirs.fit(wide, numbers), rounds=5
         )
     tell("logistic, 1600 rows of 192: our time over the general library's", ours / general, "<= 1.5")
-    task = RowTask(rows=rows, targets=targets, weights=weights, watched=rows[:100], overlapping=False, rng=rng)
+    task = RowTask(rows=rows, targets=targets, weights=weights, watched=rows[:100], multilabel=False, rng=rng)
     settings = TreesSettings(rounds=100)
     boosted = HistGradientBoostingClassifier(max_iter=100, max_depth=3, early_stopping=False)
     ours, general = best_seconds(
@@ -101,7 +101,7 @@ def main() -> None:
         print("training step: skipped, the yardstick extra is not installed")
         return
     networks()
-    pooled_families()
+    pooled_classifiers()
 
 
 if __name__ == "__main__":

@@ -1,4 +1,4 @@
-"""A made-up archive with a label a recording and no times: its sound in 5 to 20 % of it, distractors in all."""
+"""A synthetic archive with a label a recording and no times: its sound in 5 to 20 % of it, distractors in all."""
 
 from pathlib import Path
 
@@ -6,11 +6,11 @@ import numpy as np
 import pandas as pd
 
 from barn_owl.audio import resample, write_audio
-from barn_owl.demo.sounds import EVENTS, FOREIGN, RATE_HZ as MADE_HZ, water
-from barn_owl.sound.made_up import made_up_sound
+from barn_owl.demo.sounds import EVENTS, RATE_HZ as MADE_HZ, UNKNOWN, water
+from barn_owl.sound.synthetic import synthetic_sound
 
 RATE_HZ = 16_000
-KINDS = {**EVENTS, **FOREIGN}
+KINDS = {**EVENTS, **UNKNOWN}
 """Ten labels."""
 LONGEST_S, DISTRACTORS = 4.0, 0.1
 
@@ -35,7 +35,7 @@ def write_archive(folder: Path, count: int, seed: int) -> tuple[pd.DataFrame, pd
                 truth.append((path, at / RATE_HZ, min(at + len(sound), at + LONGEST_S * RATE_HZ) / RATE_HZ, label))
         used = 0
         while used < max(share, DISTRACTORS) * length:
-            sound = made_up_sound(rng, RATE_HZ).astype(np.float32)
+            sound = synthetic_sound(rng, RATE_HZ).astype(np.float32)
             _put(samples, free, sound, loud, rng)
             used += len(sound)
         write_audio(path, 0.9 * samples / max(1.0, float(np.abs(samples).max())), RATE_HZ)

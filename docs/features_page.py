@@ -3,7 +3,7 @@
 from pathlib import Path
 
 from barn_owl.features import FrontEnd
-from barn_owl.features.catalogue import FEATURES
+from barn_owl.features.catalog import FEATURES
 
 HEAD = """# Reference of all features
 

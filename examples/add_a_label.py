@@ -13,7 +13,7 @@ def main() -> None:
         background=["water"],
         cnn={"size": "tiny", "kinds": ["2d"]},
         training={"epochs": 3, "refit": 2},  # far too few, for the sake of the example
-        scenes={"count": 32},
+        mixtures={"count": 32},
         rehearsal={"minutes": 0},
     )
     barn_owl.train(clips[clips["label"] != "winch"], "example-before", plan)
@@ -21,7 +21,7 @@ def main() -> None:
     model = barn_owl.load_model("example-before")  # or somebody else's model file
     further = barn_owl.runs.adopt(plan, model, "example-before")
     run = barn_owl.train(clips[clips["label"] == "winch"], "example-after", further)
-    print(barn_owl.runs.kept_table(model, run.model, run.predictions).round(2))
+    print(barn_owl.runs.exemplar_table(model, run.model, run.predictions).round(2))
 
 
 if __name__ == "__main__":

@@ -8,8 +8,8 @@ import barn_owl
 def main() -> None:
     shutil.rmtree("example-run", ignore_errors=True)
     clips = barn_owl.gather_folder("clips", names="{group}_{take}").clips
-    # Few windows and a quick family, for a first look; the default is better and takes a minute.
-    plan = barn_owl.Plan(family="logistic", background=["water"], seed=1, pooling={"windows": 1000})
+    # Few windows and a quick classifier, for a first look; the default is better and takes a minute.
+    plan = barn_owl.Plan(classifier="logistic", background=["water"], seed=1, pooling={"windows": 1000})
     run = barn_owl.train(clips, "example-run", plan)
     print(run.evaluate().scores.by_label.round(2))
     events = barn_owl.tag_recording(run.model, "night.flac")

@@ -1,4 +1,4 @@
-"""Weakly labelled recordings, more like an example, what to label next; in the folder of the demo."""
+"""Weakly labeled recordings, more like an example, what to label next; in the folder of the demo."""
 
 import numpy as np
 import pandas as pd
@@ -24,8 +24,8 @@ def main() -> None:
     print(harvest.clips.groupby("label")["score"].agg(["size", "mean"]))
 
     example = clips[clips["label"] == "foghorn"].head(1)
-    print(barn_owl.find_like(example, ["night.flac"], most=5, least=0.0)[["start_s", "end_s", "score"]])
-    print(barn_owl.loop.propose(clips, count=5)[["rank", "file", "why"]])
+    print(barn_owl.find_similar(example, ["night.flac"], most=5, least=0.0)[["start_s", "end_s", "score"]])
+    print(barn_owl.annotation.propose(clips, count=5)[["rank", "file", "why"]])
 
 
 if __name__ == "__main__":

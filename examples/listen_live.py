@@ -11,11 +11,11 @@ def main() -> None:
         barn_owl.audio.stream_audio("night.flac"), rate_hz, speed=float("inf")
     )
     listener = barn_owl.Listener(model, microphone, lead_s=0.5)
-    notices = barn_owl.live.Notices(lambda heard: print("told of", heard.label), pause_s=10.0)
+    notifier = barn_owl.live.Notifier(lambda heard: print("notified of", heard.label), interval_s=10.0)
     for heard in listener.events():
         print(heard.begins.isoformat(timespec="seconds"), heard.label, round(heard.score, 2), len(heard.excerpt))
-        notices.give(heard)
-    notices.close()
+        notifier.give(heard)
+    notifier.close()
     print(
         f"{listener.seconds:.0f} s heard, {listener.lost_s:.0f} s lost; events come {listener.latency_s:.1f} s late"
     )

@@ -17,11 +17,11 @@ def main() -> None:
         background=["water"],
         cnn={"size": "tiny", "kinds": ["2d"]},
         training={"epochs": 3, "refit": 2},  # far too few, for the sake of the example
-        scenes={"count": 32},
+        mixtures={"count": 32},
         rehearsal={"minutes": 0},
     )
     model = barn_owl.train(clips, "example-small", plan).model
-    print(barn_owl.compact.footprint(model, barn_owl.compact.read_device("core-256k")).table().round(2))
+    print(barn_owl.device.footprint(model, barn_owl.device.read_device("core-256k")).table().round(2))
     source, header, program = barn_owl.write_c(model, "owl.c", force=True)
     samples, rate_hz = barn_owl.read_audio("night.flac", rate_hz=model.front_end.rate_hz, end_s=20)
     barn_owl.write_audio("night-part.wav", samples, rate_hz)

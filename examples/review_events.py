@@ -1,22 +1,22 @@
 """Review the events of a night, here by its truth, and estimate how good all are; in the folder of the demo."""
 
 import barn_owl
-from barn_owl.loop import case_key
+from barn_owl.annotation import item_key
 
 
 def main() -> None:
     truth = barn_owl.read_clip_table("truth.csv")
     events = truth[truth["label"] != ""].assign(score=0.9)  # in real life: what tag found
-    cases = barn_owl.loop.review_cases(events, ["night.flac"], stretches=10)
+    cases = barn_owl.annotation.review_items(events, ["night.flac"], stretches=10)
     barn_owl.show.write_review_page(barn_owl.show.Review(cases), "review.html", force=True)
     # A person would answer in the page; here every event is right, and nothing begins in the stretches.
     for case in cases.to_dict("records"):
         sounds = [(case["label"], case["start_s"], case["end_s"])] if case["label"] else []
-        answer = barn_owl.loop.Answer(case=case_key(case), verdict="right" if sounds else "wrong", sounds=sounds)
-        barn_owl.loop.add_answer("answers.jsonl", answer)
-    answers = barn_owl.loop.read_reviews("answers.jsonl")
-    print(barn_owl.loop.estimate_quality(cases, answers).table.round(2))
-    barn_owl.write_clip_table(barn_owl.loop.reviewed_clips(cases, answers), "reviewed.csv", force=True)
+        answer = barn_owl.annotation.ReviewAnswer(case=item_key(case), verdict="right" if sounds else "wrong", sounds=sounds)
+        barn_owl.annotation.add_answer("answers.jsonl", answer)
+    answers = barn_owl.annotation.read_reviews("answers.jsonl")
+    print(barn_owl.annotation.estimate_quality(cases, answers).table.round(2))
+    barn_owl.write_clip_table(barn_owl.annotation.reviewed_clips(cases, answers), "reviewed.csv", force=True)
 
 
 if __name__ == "__main__":

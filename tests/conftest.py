@@ -1,4 +1,4 @@
-"""Shared fixtures: seeds that can be swept, small trained runs, a small harbour."""
+"""Shared fixtures: seeds that can be swept, small trained runs, a small harbor."""
 
 import contextlib
 import gc
@@ -18,9 +18,9 @@ from hypothesis import settings
 from barn_owl.classifiers.kind import names
 from barn_owl.cli.main import run as barn_owl
 from barn_owl.clips import gather_folder
-from barn_owl.demo import Quay
+from barn_owl.demo import Harbor
 from barn_owl.learn import Plan
-from barn_owl.runs import Run, open_run, train_families
+from barn_owl.runs import Run, open_run, train_classifiers
 from helpers import TINY, able_plan, few_made_up, leave_figures_blank, shared, write_folder
 
 __all__ = ["shared"]
@@ -28,8 +28,8 @@ __all__ = ["shared"]
 WITH_PYARROW = ("test_bad_input", "test_clip_table", "test_cluster", "test_gather_and_split", "test_many_clips")
 
 # How long an example takes says more about the machine than about the code.
-settings.register_profile("patient", deadline=None)
-settings.load_profile("patient")
+settings.register_profile("buffered", deadline=None)
+settings.load_profile("buffered")
 # A shell that runs the tests in the background has them ignore Ctrl-C, and so would the commands that they start.
 signal.signal(signal.SIGINT, signal.default_int_handler)
 
@@ -78,7 +78,7 @@ def _only_what_is_looked_at_is_drawn(request, monkeypatch):
 
 @pytest.fixture
 def few_made_up_sounds():
-    """For tests that see that a training runs, and not what it learns of foreign sounds, which take seconds."""
+    """For tests that see that a training runs, and not what it learns of unknown sounds, which take seconds."""
     with few_made_up():
         yield
 
@@ -107,18 +107,18 @@ def few_clips(clips) -> pd.DataFrame:
 
 @pytest.fixture(scope="session")
 def ranking(clips, shared) -> tuple[Path, pd.DataFrame]:
-    """All families trained on the same clips: the folder of their runs, and how they rank."""
+    """All classifiers trained on the same clips: the folder of their runs, and how they rank."""
 
     def fill(folder: Path) -> None:
-        train_families(clips, folder, able_plan("cnn", rehearsal={"minutes": 0.4})).to_pickle(folder / "ranking")
+        train_classifiers(clips, folder, able_plan("cnn", rehearsal={"minutes": 0.4})).to_pickle(folder / "ranking")
 
-    folder = shared("families", fill)
+    folder = shared("classifiers", fill)
     return folder, pd.read_pickle(folder / "ranking")  # noqa: S301 - our own
 
 
 @pytest.fixture(scope="session")
 def runs(ranking) -> dict[str, Run]:
-    return {family: open_run(ranking[0] / family) for family in ("cnn", "logistic")}
+    return {classifier: open_run(ranking[0] / classifier) for classifier in ("cnn", "logistic")}
 
 
 @pytest.fixture(params=["cnn", "logistic"])
@@ -126,7 +126,7 @@ def run(request, runs) -> Run:
     return runs[request.param]
 
 
-@pytest.fixture(params=[family for family in names() if family != "majority"])
+@pytest.fixture(params=[classifier for classifier in names() if classifier != "majority"])
 def any_run(request, ranking) -> Run:
     return open_run(ranking[0] / request.param)
 
@@ -139,7 +139,7 @@ def demo(shared) -> Path:
         said = io.StringIO()
         with pytest.MonkeyPatch.context() as patch, few_made_up(), contextlib.redirect_stdout(said):
             leave_figures_blank(patch)
-            # A small network, a few scenes and epochs are enough to see that all is there.
+            # A small network, a few mixtures and epochs are enough to see that all is there.
             patch.setattr("barn_owl.cli.demo.SCENES", 32)
             small = partial(Plan, training={"epochs": 3, "refit": 1}, cnn=TINY, rehearsal={"minutes": 1})
             patch.setattr("barn_owl.Plan", small)
@@ -150,8 +150,8 @@ def demo(shared) -> Path:
 
 
 @pytest.fixture(scope="session")
-def quay(demo, shared) -> Quay:
-    """The small harbour of the demo, as it is before anything is learnt from it."""
+def quay(demo, shared) -> Harbor:
+    """The small harbor of the demo, as it is before anything is learned from it."""
     own = shutil.ignore_patterns("run", "*.csv", "*.png", "said.txt")
 
     def fill(folder: Path) -> None:
@@ -159,4 +159,4 @@ def quay(demo, shared) -> Quay:
         shutil.copy(demo / "truth.csv", folder)
 
     folder = shared("quay", fill)
-    return Quay(clips=folder / "clips", recording=folder / "night.flac", truth=folder / "truth.csv")
+    return Harbor(clips=folder / "clips", recording=folder / "night.flac", truth=folder / "truth.csv")

@@ -1,4 +1,4 @@
-"""What several tests use: strict comparison and made-up sounds."""
+"""What several tests use: strict comparison and synthetic sounds."""
 
 import contextlib
 import os
@@ -46,8 +46,8 @@ def leave_figures_blank(patch: pytest.MonkeyPatch) -> None:
 
 @contextlib.contextmanager
 def few_made_up() -> Iterator[None]:
-    """Make up a tenth of the foreign sounds: what a training learns of them takes seconds."""
-    before = sources.MADE_UP
+    """Make up a tenth of the unknown sounds: what a training learns of them takes seconds."""
+    before = sources.SYNTHETIC
     make_up(24)
     try:
         yield
@@ -56,13 +56,13 @@ def few_made_up() -> Iterator[None]:
 
 
 def make_up(count: int) -> None:
-    """Make up so many foreign sounds in trainings of this process from now on."""
-    sources.MADE_UP = count
+    """Make up so many unknown sounds in trainings of this process from now on."""
+    sources.SYNTHETIC = count
     sources.synthetic_sounds.cache_clear()
 
 
 def sound(kind: str, rng: np.random.Generator, seconds: float = 1.2) -> np.ndarray:
-    """A made-up sound that a classifier can tell from the others: hum, hiss, ticks or stillness, at any level."""
+    """A synthetic sound that a classifier can tell from the others: hum, hiss, ticks or stillness, at any level."""
     t = np.arange(round(seconds * RATE_HZ)) / RATE_HZ
     noise = 0.02 * rng.standard_normal(len(t))
     if kind == "hum":
@@ -88,19 +88,19 @@ def write_folder(folder: Path, seed: int, clips: int = 12, kinds=("hum", "hiss",
     return folder
 
 
-def able_plan(family: str, **changes) -> Plan:
-    """A plan that learns made-up sounds in a second or four."""
+def able_plan(classifier: str, **changes) -> Plan:
+    """A plan that learns synthetic sounds in a second or four."""
     return Plan(
-        family=family,
+        classifier=classifier,
         training={"epochs": 16, "rate": 1e-2, "averaging": 0.8, "refit": 0},
         cnn=TINY,
         trees={"rounds": 40},
         kernel={"width": 1.2, "landmarks": 300},
-        # Made-up sounds, shifts and rehearsals are tested by themselves: the first two want more epochs than these.
+        # Synthetic sounds, shifts and rehearsals are tested by themselves: the first two want more epochs than these.
         **{
             "background": ["still"],
             "level": {"span_s": 0.34},
-            "scenes": {"foreign": 0.0, "count": 64, "seconds": 2.5},
+            "mixtures": {"unknown": 0.0, "count": 64, "seconds": 2.5},
             "augment": {"shift_bands": 0, "stretch_percent": 0, "low_pass": 0, "mask": 0, "reverb": 0},
             "rehearsal": {"minutes": 0},
             "pooling": {"windows": 200},
@@ -109,15 +109,15 @@ def able_plan(family: str, **changes) -> Plan:
     )
 
 
-def small_plan(family: str, **changes) -> Plan:
-    """A plan to see that all is there, and not how well it is learnt; that takes a quarter of the time."""
+def small_plan(classifier: str, **changes) -> Plan:
+    """A plan to see that all is there, and not how well it is learned; that takes a quarter of the time."""
     quick = {
         "training": {"epochs": 5},
-        "scenes": {"count": 16},
+        "mixtures": {"count": 16},
         "pooling": {"windows": 60},
         "logistic": {"penalty": 0.03},
     }
-    return able_plan(family).but(**{**quick, **changes})
+    return able_plan(classifier).but(**{**quick, **changes})
 
 
 @pytest.fixture(scope="session")

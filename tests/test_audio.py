@@ -6,7 +6,7 @@ import pytest
 import soundfile
 from hypothesis import given, settings, strategies as st
 
-from barn_owl.audio import audio_info, read_ahead, read_audio, resample, stream_audio, write_audio
+from barn_owl.audio import audio_info, prefetch, read_audio, resample, stream_audio, write_audio
 from barn_owl.audio.resampling import resample_blocks
 from barn_owl.errors import AudioError, OutputError
 from helpers import assert_close
@@ -135,7 +135,7 @@ def test_reading_ahead_passes_errors_on():
 
     got = []
     with pytest.raises(AudioError, match="torn tape"):
-        got.extend(len(block) for block in read_ahead(blocks()))
+        got.extend(len(block) for block in prefetch(blocks()))
     assert got == [3, 2]
 
 

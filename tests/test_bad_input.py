@@ -108,7 +108,7 @@ def test_hostile_labels_are_written_inside_and_nothing_is_overwritten(clip):
     assert len(variants) == 6
     assert list(refused) == ["gone.wav"]
     assert all((clip.parent / "variants") in Path(file).parents for file in variants["file"])
-    with pytest.raises(TableError, match="no clip is labelled 'sea'"):
+    with pytest.raises(TableError, match="no clip is labeled 'sea'"):
         write_variants(table, out, SoundSettings(), variants=1, background=("sea",))
 
 
@@ -125,8 +125,8 @@ def test_a_truth_table_with_blank_times_has_no_background(clip):
     [
         (["a"] * 9, None, "the table has one label ('a')"),
         (["a"] * 5 + ["b"] * 2, None, "too few of: 'b' (2)"),
-        (["a", "b"] * 5, ["g"] * 10, "there are 1 groups for 3 sides"),
-        (["a", "b"] * 5, ["g", "g", "h", "h", "h"] * 2, "there are 2 groups for 3 sides"),
+        (["a", "b"] * 5, ["g"] * 10, "there are 1 groups for 3 splits"),
+        (["a", "b"] * 5, ["g", "g", "h", "h", "h"] * 2, "there are 2 groups for 3 splits"),
     ],
 )
 def test_tables_that_cannot_be_split_say_why(labels, groups, message):

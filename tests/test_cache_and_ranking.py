@@ -116,7 +116,7 @@ def test_training_from_the_cache_gives_the_same_model(few_clips, tmp_path):
     plain = train(few_clips, tmp_path / "a", plan)
     for name in ("b", "c"):
         cached = train(few_clips, tmp_path / name, plan, work=Work(cache=tmp_path / "cache"))
-        np.testing.assert_array_equal(cached.model.family.classifier.kernel, plain.model.family.classifier.kernel)
+        np.testing.assert_array_equal(cached.model.classifier.classifier.kernel, plain.model.classifier.classifier.kernel)
 
 
 @pytest.mark.parametrize("ending", [".csv", ".parquet", ".npz"])
@@ -137,7 +137,7 @@ def test_exported_frames_come_back_without_loss(tmp_path, rng, ending):
         read_features(tmp_path / f"none{ending}")
 
 
-def made_up(rng, clips=90):
+def synthetic(rng, clips=90):
     labels = np.array(["a", "b", "c"])[np.arange(clips) % 3]
     groups = np.array(["p", "q"])[np.arange(clips) // (clips // 2)]
     x = rng.standard_normal((clips, 5))
@@ -149,7 +149,7 @@ def made_up(rng, clips=90):
 
 
 def test_statistics_are_those_of_scipy(rng):
-    x, labels, _ = made_up(rng)
+    x, labels, _ = synthetic(rng)
     parts = [x[np.array(labels) == label] for label in "abc"]
     assert_close(
         f_statistic(x, labels),
@@ -173,7 +173,7 @@ def test_mutual_information_of_known_cases(rng):
 
 
 def test_ranking_says_what_tells_apart_what_says_the_same_and_what_follows_the_group(rng):
-    x, labels, groups = made_up(rng)
+    x, labels, groups = synthetic(rng)
     table = rank_features(x, list("vwxyz"), labels, groups)
     assert set(table["feature"][:2]) == {"v", "w"}
     assert table["same_as"].tolist()[:3] == ["", table["feature"][0], ""]

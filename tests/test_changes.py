@@ -53,9 +53,9 @@ def test_speed_changes_pitch_and_length():
     assert strongest_hz(out) == pytest.approx(440, rel=1e-3)
 
 
-@pytest.mark.parametrize(("colour", "slope"), [("white", 0), ("pink", -1), ("brown", -2), ("blue", 1), ("violet", 2)])
-def test_noise_has_its_colour(rng, colour, slope):
-    noise = changes.noise(colour, 100_003, rng)
+@pytest.mark.parametrize(("color", "slope"), [("white", 0), ("pink", -1), ("brown", -2), ("blue", 1), ("violet", 2)])
+def test_noise_has_its_colour(rng, color, slope):
+    noise = changes.noise(color, 100_003, rng)
     assert (len(noise), noise.dtype) == (100_003, np.float32)
     assert np.mean(noise**2) == pytest.approx(1, rel=0.05)
     hertz, power = scipy.signal.welch(noise, RATE_HZ, nperseg=2048)
@@ -101,7 +101,7 @@ def test_echoes_of_a_room_by_walking_through_its_images():
     np.testing.assert_allclose(response, expected, atol=1e-6)
 
 
-def test_clipping_telephone_and_equaliser_do_what_their_names_say(rng):
+def test_clipping_telephone_and_equalizer_do_what_their_names_say(rng):
     clipped = changes.overdrive(sine(300), 6.02)
     assert np.abs(clipped).max() == pytest.approx(0.3, rel=1e-3)
     assert (np.abs(clipped) > 0.299).mean() == pytest.approx(2 / 3, abs=0.01)  # arcsin(1/2) is a third of a quarter
@@ -112,7 +112,7 @@ def test_clipping_telephone_and_equaliser_do_what_their_names_say(rng):
     error = kept - sine(1000)[2000:-2000]
     assert 20 < 10 * np.log10(np.mean(kept**2) / np.mean(error**2)) < 50  # eight bits by the mu-law
     _, before = scipy.signal.welch(wide, RATE_HZ)
-    _, after = scipy.signal.welch(changes.equalise(wide, 6.0, rng), RATE_HZ)
+    _, after = scipy.signal.welch(changes.equalize(wide, 6.0, rng), RATE_HZ)
     assert (np.abs(10 * np.log10(after / before))[2:-2] < 6.5).all()
 
 
@@ -140,8 +140,8 @@ def test_nothing_asked_for_changes_nothing():
     assert not SoundSettings().any
     with pytest.raises(PlanError, match="snr_low_db must be at most snr_high_db=10"):
         SoundSettings(snr_low_db=20, snr_high_db=10)
-    with pytest.raises(PlanError, match="colours"):
-        SoundSettings(colours=["mauve"])
+    with pytest.raises(PlanError, match="colors"):
+        SoundSettings(colors=["mauve"])
 
 
 def test_clips_are_made_uniform():

@@ -16,13 +16,13 @@ from barn_owl.clips import (
     find_leaks,
     fold_clips,
     read_clip_table,
-    sides_of_fold,
     split_by_time,
     split_clips,
+    splits_of_fold,
     write_clip_table,
 )
 from barn_owl.clips.duplicates import file_copies, linked, near_duplicates, same_content
-from barn_owl.clips.measure import measure_clips
+from barn_owl.clips.inspection import inspect_clips
 from barn_owl.clips.split import _together
 from barn_owl.errors import TableError
 from barn_owl.runs import Work
@@ -82,7 +82,7 @@ def check(heap):
         ("warning", "clipped", "clipped.wav", "stretches at full scale"),
         ("note", "offset", "offset.wav|nan.wav|blink.wav", "a steady offset of 0.100"),
         ("warning", "duplicate", "copy.wav|rec0_00.wav", "the same samples as"),
-        ("error", "duplicate", "mistaken.wav|rec1_05.wav", "which is labelled"),
+        ("error", "duplicate", "mistaken.wav|rec1_05.wav", "which is labeled"),
         ("warning", "near duplicate", "louder.wav|rec0_00.wav|noisy.wav|coded.mp3|copy.wav", "the same recording as"),
         ("note", "very alike", "louder.wav|rec0_00.wav|noisy.wav|coded.mp3|copy.wav", "maybe the same take: "),
         ("warning", "beyond full scale", "beyond.wav", "its peak is +"),
@@ -139,12 +139,12 @@ def test_labels_of_whole_recordings_are_told(clips, tmp_path, caplog):
 
 def test_a_side_without_a_label_is_told():
     table = pd.DataFrame({"file": [f"{n}.wav" for n in range(12)], "label": ["a", "b"] * 6})
-    sides = np.repeat(["train", "validation", "test"], 4)
-    whole = check_clips(check_clip_table(table.assign(split=sides)), audio=False).findings
-    assert "missing on a side" not in set(whole["finding"])
-    sides[[5, 7]] = "train"
-    row = check_clips(check_clip_table(table.assign(split=sides)), audio=False).findings.set_index("finding")
-    told = row.loc["missing on a side"]
+    splits = np.repeat(["train", "validation", "test"], 4)
+    whole = check_clips(check_clip_table(table.assign(split=splits)), audio=False).findings
+    assert "missing on a split" not in set(whole["finding"])
+    splits[[5, 7]] = "train"
+    row = check_clips(check_clip_table(table.assign(split=splits)), audio=False).findings.set_index("finding")
+    told = row.loc["missing on a split"]
     assert (told["label"], told["detail"]) == ("b", "the split has no clip of it for validation")
 
 
@@ -161,11 +161,11 @@ def test_tables_with_and_without_copies_mix(first, second, seed):
     assume(table["label"].nunique() == 2)
     kin = table["copy_of"].fillna("").replace("", None)
     assume(kin.nunique() + kin.isna().sum() >= 3)
-    sides = split_clips(table, seed=seed)["split"]
-    assert sides.groupby(kin).nunique().eq(1).all()
-    assert set(sides) == {"train", "validation", "test"}
-    # Blanks are not copies of one another: of many that stand alone, no side takes nearly all.
-    alone = sides[kin.isna()]
+    splits = split_clips(table, seed=seed)["split"]
+    assert splits.groupby(kin).nunique().eq(1).all()
+    assert set(splits) == {"train", "validation", "test"}
+    # Blanks are not copies of one another: of many that stand alone, no split takes nearly all.
+    alone = splits[kin.isna()]
     if len(alone) >= 20 and len(alone) == len(table):
         assert alone.value_counts(normalize=True).max() < 0.85
 
@@ -176,8 +176,8 @@ def test_good_clips_are_left_in_peace(check, heap):
     assert len(whole) <= 8
 
 
-def test_copies_of_every_kind_are_one_family_and_nothing_else_is(check, heap):
-    pairs = near_duplicates(heap, measure_clips(heap))
+def test_copies_of_every_kind_are_one_classifier_and_nothing_else_is(check, heap):
+    pairs = near_duplicates(heap, inspect_clips(heap))
     kin = {f"hum/{name}" for name in ("rec0_00.wav", "copy.wav", "louder.wav", "noisy.wav", "coded.mp3")}
     assert set(short_names(heap.loc[[*pairs["first"], *pairs["second"]]])) == kin
     copy_of = dict(zip(short_names(check.repaired), check.repaired["copy_of"], strict=True))
@@ -237,7 +237,7 @@ def test_same_content_is_that_of_another_container(tmp_path, rng):
     for name in ("a.wav", "b.flac", "c.wav"):
         write_audio(tmp_path / name, samples if name != "c.wav" else samples[1:], RATE_HZ)
     table = check_clip_table(pd.DataFrame({"file": [str(tmp_path / n) for n in ("a.wav", "b.flac", "c.wav")]}))
-    assert same_content(measure_clips(table)).tolist() == [0, 0, 2]
+    assert same_content(inspect_clips(table)).tolist() == [0, 0, 2]
 
 
 @st.composite
@@ -256,7 +256,7 @@ def test_folds_keep_groups_whole_and_each_clip_is_tested_once(clips, seed, folds
     done = fold_clips(clips, folds, seed=seed)
     assert done.groupby("group")["fold"].nunique().max() == 1
     assert set(done["fold"]) == set(range(1, folds + 1))
-    tests = [sides_of_fold(done, fold) for fold in range(1, folds + 1)]
+    tests = [splits_of_fold(done, fold) for fold in range(1, folds + 1)]
     assert sum((one["split"] == "test").sum() for one in tests) == len(clips)
     for one in tests:
         assert not len(find_leaks(one))
@@ -275,14 +275,14 @@ def test_a_stable_split_never_moves_what_was_there(clips, seed, data):
     if clips["label"].value_counts().min() < 3:
         return
     before, after = split_clips(part, shares, seed=seed), split_clips(clips, shares, seed=seed)
-    sides = dict(zip(after["group"], after["split"], strict=True))
-    assert all(sides[group] == side for group, side in zip(before["group"], before["split"], strict=True))
+    splits = dict(zip(after["group"], after["split"], strict=True))
+    assert all(splits[group] == split for group, split in zip(before["group"], before["split"], strict=True))
 
 
 def test_a_stable_split_reaches_its_shares_on_average():
     table = pd.DataFrame({"file": [f"{n}.wav" for n in range(3000)], "label": ["a", "b"] * 1500})
-    sides = split_clips(check_clip_table(table), Shares(method="stable"), seed=4)["split"].value_counts()
-    assert (sides / 3000).to_dict() == pytest.approx({"train": 0.6, "validation": 0.2, "test": 0.2}, abs=0.03)
+    splits = split_clips(check_clip_table(table), Shares(method="stable"), seed=4)["split"].value_counts()
+    assert (splits / 3000).to_dict() == pytest.approx({"train": 0.6, "validation": 0.2, "test": 0.2}, abs=0.03)
 
 
 @given(st.lists(st.tuples(st.sampled_from(["", None, "x", "y"]), st.sampled_from("pqr")), min_size=12, max_size=40))
@@ -305,8 +305,8 @@ def test_copies_join_groups_and_leaks_are_named():
         pd.DataFrame({"file": [f"{n}.wav" for n in range(12)], "label": ["a", "b", "c"] * 4,
                       "group": [f"g{n // 3}" for n in range(12)], "copy_of": [0, 1, 2, 0, *range(4, 12)]})
     )  # fmt: skip
-    sides = split_clips(table).groupby("group")["split"].first()
-    assert sides["g0"] == sides["g1"]
+    splits = split_clips(table).groupby("group")["split"].first()
+    assert splits["g0"] == splits["g1"]
     blank = table.assign(copy_of=["x", "", "", "x", *[np.nan] * 8])
     assert split_clips(blank)["split"].tolist() == split_clips(table)["split"].tolist()
     crossed = table.assign(split=["train", "test", *["train"] * 10])
@@ -317,7 +317,7 @@ def test_copies_join_groups_and_leaks_are_named():
     with pytest.raises(TableError, match="there are 3 groups for 5 folds"):
         fold_clips(table, 5)
     with pytest.raises(TableError, match="no column 'fold'"):
-        sides_of_fold(table, 1)
+        splits_of_fold(table, 1)
 
 
 @given(st.integers(5, 60), st.floats(0, 2))
@@ -329,6 +329,6 @@ def test_a_split_by_time_has_the_past_on_one_side_and_no_overlap(count, overlap)
     ).sample(frac=1, random_state=1, ignore_index=True)
     done = split_by_time(table)
     assert not (find_leaks(done)["what"] == "file").any()
-    ends = {side: own["start_s"].agg(["min", "max"]) for side, own in done.groupby("split")}
-    order = [side for side in ("train", "validation", "test") if side in ends]
+    ends = {split: own["start_s"].agg(["min", "max"]) for split, own in done.groupby("split")}
+    order = [split for split in ("train", "validation", "test") if split in ends]
     assert all(ends[a]["max"] < ends[b]["min"] for a, b in itertools.pairwise(order))

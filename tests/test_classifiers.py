@@ -10,7 +10,7 @@ from pydantic import Field
 import barn_owl as owl
 from barn_owl.classifiers import kind as registry
 from barn_owl.classifiers.kind import kind_of, kinds, names, register
-from barn_owl.classifiers.rows import Candidate, rows_kind, squared_distances
+from barn_owl.classifiers.row_classifiers import Candidate, rows_kind, squared_distances
 from barn_owl.errors import PlanError
 from barn_owl.settings import Settings
 from helpers import small_plan
@@ -67,10 +67,10 @@ def test_a_new_kind_is_planned_trained_kept_tagged_with_and_ranked(clips, centro
     again = owl.load_model(tmp_path / "run")
     frames = again.front_end.frames(np.random.default_rng(0).standard_normal(20_000))
     np.testing.assert_array_equal(again.steps(frames).sounds, run.model.steps(frames).sounds)
-    found = owl.tag_samples(again, np.zeros(40_000), 16_000, decision=owl.DecisionSettings(on=0.01, off=0.005))
+    found = owl.tag_samples(again, np.zeros(40_000), 16_000, decoding=owl.DecodingSettings(threshold=0.01, release_threshold=0.005))
     assert set(found["label"]) <= set(again.event_labels)
-    ranking = owl.train_families(clips, tmp_path / "all", small_plan("cnn"), families=["majority", "centroids"])
-    assert ranking["family"].tolist() == ["centroids", "majority"]
+    ranking = owl.train_classifiers(clips, tmp_path / "all", small_plan("cnn"), classifiers=["majority", "centroids"])
+    assert ranking["classifier"].tolist() == ["centroids", "majority"]
     with pytest.raises(PlanError, match=r"centroids.sharpness: should be greater than 0, got -1"):
         plan.but(centroids={"sharpness": -1})
 
@@ -108,14 +108,14 @@ def test_another_package_adds_one_by_an_entry_point(monkeypatch, caplog):
 
 def test_nothing_outside_asks_for_a_classifier_by_its_name_or_class():
     source = Path(owl.__file__).parent
-    allowed = {"compact/c_source.py"}  # how whole numbers lie in memory
+    allowed = {"device/c_source.py"}  # how whole numbers lie in memory
     asks = [
         str(path.relative_to(source))
         for path in source.rglob("*.py")
         if path.parent.name != "classifiers"
         for line in path.read_text().splitlines()
-        if ("isinstance(" in line and any(f" {one})" in line for one in ("Convolutional", "Pooled", "Quantised")))
-        or ("family ==" in line and '"all"' not in line)
-        or "family !=" in line
+        if ("isinstance(" in line and any(f" {one})" in line for one in ("Convolutional", "Pooled", "Quantized")))
+        or ("classifier ==" in line and '"all"' not in line)
+        or "classifier !=" in line
     ]
     assert set(asks) <= allowed

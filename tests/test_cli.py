@@ -58,13 +58,13 @@ def test_from_folder_to_events(owl, tmp_path, folder, long_recording):
         leave_figures_blank(patch)  # they are those of the training
         code, out, _ = owl("evaluate", where, "--split", "train", "--json")
         assert code == 0
-        assert json.loads(out)["side"] == "train"
+        assert json.loads(out)["split"] == "train"
         code, out, _ = owl("evaluate", where, table)
         assert "clips: 48 clips" in out
     assert read_clip_table(where / "evaluations" / "clips" / "predictions.csv")["predicted"].notna().all()
 
     figure = tmp_path / "night.png"
-    code, out, _ = owl("tag", where, long_recording, "-o", events, "--figure", figure, "--on", 0.5)
+    code, out, _ = owl("tag", where, long_recording, "-o", events, "--figure", figure, "--threshold", 0.5)
     assert code == 0
     assert "in 1 of 1 recordings" in out
     assert figure.stat().st_size > 10_000
@@ -233,13 +233,13 @@ def long_recording(tmp_path_factory):
         (["gather", "{folder}", "-o", "{table}"], 1, "exists; choose another name, or say --force"),
         (["train", "{tmp}/none.csv", "--run", "{tmp}/r"], 2, "none.csv does not exist"),
         (["train", "{table}", "--run", "{run}"], 1, "exists and is not empty"),
-        (["train", "{table}", "--run", "{tmp}/r", "--background", "sea"], 2, "no clip is labelled 'sea'"),
+        (["train", "{table}", "--run", "{tmp}/r", "--background", "sea"], 2, "no clip is labeled 'sea'"),
         (["evaluate", "{tmp}"], 2, "is not the folder of a finished run"),
-        (["evaluate", "{run}", "{foreign}"], 2, "the model does not know 'drone'; it knows hiss, hum, still, tick"),
+        (["evaluate", "{run}", "{unknown}"], 2, "the model does not know 'drone'; it knows hiss, hum, still, tick"),
         (["tag", "{table}", "x.wav", "-o", "{tmp}/e.csv"], 2, "is not a model file"),
         (["tag", "{run}", "{tmp}/no.wav", "-o", "{tmp}/e.csv"], 2, "none of the recordings could be tagged"),
         (["tag", "{run}", "x.wav", "-o", "{table}"], 1, "exists; choose another name"),
-        (["tag", "{run}", "x.wav", "-o", "{tmp}/e.csv", "--off", 0.95], 2, "off must be at most on="),
+        (["tag", "{run}", "x.wav", "-o", "{tmp}/e.csv", "--release-threshold", 0.95], 2, "release_threshold must be at most threshold="),
         (["look", "{tmp}/none.csv"], 2, "none.csv does not exist"),
         (["look", "{tmp}/bad.flac"], 2, "bad.flac is empty (0 bytes)"),
         (["look", "{table}", "-o", "{run}"], 1, "exists and is not empty"),
@@ -262,11 +262,11 @@ def long_recording(tmp_path_factory):
     ],
 )
 def test_mistakes_are_told_without_a_traceback(owl, tmp_path, folder, runs, clips, arguments, code, message):
-    table, foreign = tmp_path / "clips.csv", tmp_path / "foreign.csv"
+    table, unknown = tmp_path / "clips.csv", tmp_path / "unknown.csv"
     clips.to_csv(table, index=False)
-    clips.head(3).assign(label="drone").to_csv(foreign, index=False)
+    clips.head(3).assign(label="drone").to_csv(unknown, index=False)
     (tmp_path / "bad.flac").write_bytes(b"")
-    places = {"tmp": tmp_path, "folder": folder, "run": runs["cnn"].folder, "table": table, "foreign": foreign}
+    places = {"tmp": tmp_path, "folder": folder, "run": runs["cnn"].folder, "table": table, "unknown": unknown}
     got, out, err = owl(*[str(argument).format(**places) for argument in arguments])
     assert (got, message in err) == (code, True), err
     assert "Traceback" not in out + err
@@ -321,7 +321,7 @@ def test_demo_does_the_whole_job(demo):
     assert "balanced accuracy" in said
     assert "Open next:" in said
     truth = pd.read_csv(demo / "truth.csv")
-    assert truth["foreign"].notna().any()
+    assert truth["unknown"].notna().any()
 
 
 def test_help_and_import_load_nothing_heavy():
@@ -332,7 +332,7 @@ def test_help_and_import_load_nothing_heavy():
 
 
 def test_judging_from_the_command_line(owl, tmp_path, ranking, folder):
-    cnn, trees = (shutil.copytree(ranking[0] / family, tmp_path / family) for family in ("cnn", "trees"))
+    cnn, trees = (shutil.copytree(ranking[0] / classifier, tmp_path / classifier) for classifier in ("cnn", "trees"))
     code, out, err = owl("evaluate", cnn, "--by", "group", "--wish", "precision=0.9")
     assert code == 0, err
     assert "Thresholds, kept in the model: hiss" in out
@@ -346,7 +346,7 @@ def test_judging_from_the_command_line(owl, tmp_path, ranking, folder):
 
     code, out, _ = owl("compare", cnn, trees, "-o", tmp_path / "both.html")
     assert code == 0
-    assert "family" in out
+    assert "classifier" in out
     assert "trees against cnn" in out
     assert json.loads(owl("compare", cnn, trees, "--json")[1])["clips"] > 5
     assert owl("compare", cnn, trees, "-o", tmp_path / "both.html")[0] == 1
@@ -399,9 +399,9 @@ def test_a_run_with_missing_parts_is_told(owl, runs, tmp_path, missing):
     assert "Traceback" not in err
 
 
-def test_a_damaged_likeness_costs_no_report_and_one_label_can_be_judged(owl, runs, clips, tmp_path):
+def test_a_damaged_similarity_costs_no_report_and_one_label_can_be_judged(owl, runs, clips, tmp_path):
     folder = shutil.copytree(runs["cnn"].folder, tmp_path / "run")
-    (folder / "hidden.npy").write_bytes(b"no")
+    (folder / "embeddings.npy").write_bytes(b"no")
     assert owl("evaluate", folder)[0] == 0
     write_clip_table(clips[clips["label"] == "hum"], tmp_path / "hums.csv")
     code, out, err = owl("evaluate", folder, tmp_path / "hums.csv")
@@ -412,7 +412,7 @@ def test_a_damaged_likeness_costs_no_report_and_one_label_can_be_judged(owl, run
     write_clip_table(predictions, folder / "predictions.csv", force=True)
     code, _, err = owl("evaluate", folder)
     assert code == 2
-    assert "no clip is on the test side" in err
+    assert "no clip is on the test split" in err
     write_clip_table(predictions.drop(columns="split"), folder / "predictions.csv", force=True)
     code, _, err = owl("evaluate", folder)
     assert code == 2

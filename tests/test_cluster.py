@@ -24,13 +24,13 @@ import barn_owl as owl
 from barn_owl.archive import parquet_store, pieces, sqlite_store, tagging
 from barn_owl.archive.hours import hours_table, recording_start
 from barn_owl.archive.pieces import Piece, pieces_of, score_pieces
-from barn_owl.audio import places
+from barn_owl.audio import remote
 from barn_owl.cli.main import run as call
 from barn_owl.clips import write_clip_table
 from barn_owl.errors import AudioError, EngineError, ModelError, OutputError, TableError
 from barn_owl.parallel import cluster as cluster_room, each
 from barn_owl.runs import train_several
-from barn_owl.tag.trace import CHUNK, chunk_s, trace_recording
+from barn_owl.tag.scoring import CHUNK, chunk_s, trace_recording
 from helpers import RATE_HZ, few_made_up, make_up, small_plan, sound
 
 pytestmark = pytest.mark.filterwarnings("ignore:.*:ResourceWarning", "ignore:.*:DeprecationWarning")
@@ -97,15 +97,15 @@ def same(got, wanted):
 def test_pieces_have_the_scores_of_the_whole_to_the_last_bit(runs, months, monkeypatch):
     monkeypatch.setattr(pieces, "PIECE_S", 10.0)
     file = str(months / "north_20260501_230000.flac")
-    for family, lowest in (("cnn", 3), ("logistic", 1)):
-        model = runs[family].model
+    for classifier, lowest in (("cnn", 3), ("logistic", 1)):
+        model = runs[classifier].model
         cut = pieces_of(model, Piece(path=file, name=file), owl.audio_info(file))
         assert len(cut) >= lowest
         assert [piece.chunk for piece in cut[1:]] == [piece.until for piece in cut[:-1]]
         said = [
             block
             for piece in cut
-            for one in score_pieces([piece], model=model, decision=None)
+            for one in score_pieces([piece], model=model, decoding=None)
             for block in one.blocks
         ]
         plain = list(trace_recording(model, file))
@@ -181,17 +181,17 @@ def test_seeds_trained_on_a_cluster_are_those_trained_here(few_clips, workers, t
         here = train_several(few_clips, tmp_path / "here", plan, seeds=2, ensemble=True)
     pd.testing.assert_frame_equal(away.drop(columns="seconds"), here.drop(columns="seconds"))
     for name in ("seed-1", "."):
-        own = [owl.load_model(tmp_path / place / name).family.arrays() for place in ("away", "here")]
+        own = [owl.load_model(tmp_path / place / name).classifier.arrays() for place in ("away", "here")]
         assert all(np.array_equal(own[0][key], own[1][key]) for key in own[1])
 
 
 def test_a_search_goes_on_side_by_side_on_a_cluster(few_clips, workers, tmp_path, monkeypatch):
-    monkeypatch.setattr("barn_owl.compact.searching.FIRST", 3)
-    small = {"cnn": {"size": "tiny", "kinds": ["2d"]}, "scenes": {"count": 8}, "rehearsal": {"minutes": 0}}
+    monkeypatch.setattr("barn_owl.device.searching.FIRST", 3)
+    small = {"cnn": {"size": "tiny", "kinds": ["2d"]}, "mixtures": {"count": 8}, "rehearsal": {"minutes": 0}}
     plan = owl.Plan(background=["still"], **small)
     with owl.engine(workers.scheduler_address):
         found = owl.search(
-            few_clips, tmp_path / "found", owl.compact.read_device("core-256k"), minutes=0.001, plan=plan
+            few_clips, tmp_path / "found", owl.device.read_device("core-256k"), minutes=0.001, plan=plan
         )
     assert len(found.table) >= 1
     assert (tmp_path / "found" / "search.csv").is_file()
@@ -369,9 +369,9 @@ def test_two_runs_with_other_models_share_a_store_and_readers_must_say_which(run
     files, path = owl.find_recordings([months])[2:], tmp_path / f"kept{ending}"
     jobs = [
         threading.Thread(
-            target=owl.tag_archive, args=(runs[family].model, files), kwargs={"keep": path, "workers": 1}
+            target=owl.tag_archive, args=(runs[classifier].model, files), kwargs={"keep": path, "workers": 1}
         )
-        for family in ("cnn", "logistic")
+        for classifier in ("cnn", "logistic")
     ]
     for job in jobs:
         job.start()
@@ -379,7 +379,7 @@ def test_two_runs_with_other_models_share_a_store_and_readers_must_say_which(run
         job.join()
     with pytest.raises(TableError, match="events of 2 models or settings"):
         owl.archive.read_store(path)
-    known = tagging.model_fingerprint(runs["cnn"].model, runs["cnn"].model.decision)[:12]
+    known = tagging.model_fingerprint(runs["cnn"].model, runs["cnn"].model.decoding)[:12]
     same(owl.archive.read_store(path, model=known[:6]), whole(runs["cnn"].model, files))
     with pytest.raises(TableError, match="holds no events of zzz"):
         owl.archive.read_store(path, model="zzz")
@@ -450,7 +450,7 @@ def test_many_recordings_are_asked_for_by_name_a_few_at_a_time(runs, months, tmp
         assert got.counts().set_index("label")["events"].to_dict() == wanted["label"].value_counts().to_dict()
 
 
-def test_damaged_and_foreign_stores_are_told(runs, months, tmp_path):
+def test_damaged_and_unknown_stores_are_told(runs, months, tmp_path):
     model, files = runs["cnn"].model, owl.find_recordings([months])[2:3]
     owl.tag_archive(model, files, keep=tmp_path / "kept")
     manifest = next((tmp_path / "kept" / "_manifest").iterdir())
@@ -583,7 +583,7 @@ def web(folder):
 
 
 def test_sound_on_a_web_server_is_read_in_ranges_and_through_failures(runs, months, tmp_path, monkeypatch):
-    monkeypatch.setattr(places, "WAITS_S", (0.01, 0.01, 0.01))
+    monkeypatch.setattr(remote, "WAITS_S", (0.01, 0.01, 0.01))
     long = np.tile(owl.read_audio(months / "south_20260501_120000.flac")[0], 40)
     soundfile.write(tmp_path / "long.wav", long, RATE_HZ)
     shutil.copy(months / "south_20260501_120000.flac", tmp_path / "denied.flac")
@@ -606,7 +606,7 @@ def test_sound_on_a_web_server_is_read_in_ranges_and_through_failures(runs, mont
         assert "access is denied" in archive_.refused[f"{address}/denied.flac"]
         assert "no such file" in archive_.refused[f"{address}/none.flac"]
         assert owl.tag_archive(model, [url], keep=tmp_path / "k").kept == [url]
-        monkeypatch.setattr(places, "WAITS_S", (0.01,))
+        monkeypatch.setattr(remote, "WAITS_S", (0.01,))
         with pytest.raises(AudioError, match="Cannot connect"):
             owl.audio_info("http://127.0.0.1:9/x.wav")
         server.failures = 99
@@ -615,8 +615,8 @@ def test_sound_on_a_web_server_is_read_in_ranges_and_through_failures(runs, mont
 
 
 def test_a_server_that_falls_silent_is_given_up_and_waiting_costs_nothing(months, tmp_path, monkeypatch):
-    monkeypatch.setattr(places, "WAITS_S", (0.01,))
-    monkeypatch.setattr(places, "STALL_S", 0.5)
+    monkeypatch.setattr(remote, "WAITS_S", (0.01,))
+    monkeypatch.setattr(remote, "STALL_S", 0.5)
     shutil.copy(months / "south_20260501_120000.flac", tmp_path / "stalls.flac")
     with web(tmp_path) as (server, address):
         begin = time.process_time()
@@ -671,8 +671,8 @@ def test_what_a_machine_does_is_measured(runs, months, clips, capsys):
 
 def test_a_runtime_finds_the_same_events_and_says_on_what(runs, months, capsys, tmp_path, caplog):
     model, file = runs["cnn"].model, str(months / "north_20260502_000000.flac")
-    other = owl.compact.on_runtime(model)
-    assert other.family.device == "CPUExecutionProvider"
+    other = owl.device.on_runtime(model)
+    assert other.classifier.device == "CPUExecutionProvider"
     assert "no accelerator" in caplog.text
     got, wanted = owl.tag_archive(other, [file], workers=1).events, whole(model, [file])
     assert got["label"].tolist() == wanted["label"].tolist()
@@ -680,8 +680,8 @@ def test_a_runtime_finds_the_same_events_and_says_on_what(runs, months, capsys, 
     np.testing.assert_allclose(got["score"], wanted["score"], atol=1e-3)
     assert call(["tag", str(runs["cnn"].folder), file, "-o", str(tmp_path / "e.csv"), "--runtime", "onnx"]) == 0
     assert "computed on CPUExecutionProvider, which was busy" in capsys.readouterr().out
-    with pytest.raises(ModelError, match="family logistic is no graph"):
-        owl.compact.on_runtime(runs["logistic"].model)
+    with pytest.raises(ModelError, match="classifier logistic is no graph"):
+        owl.device.on_runtime(runs["logistic"].model)
 
 
 def test_chunks_are_as_long_as_they_say(runs):

@@ -110,13 +110,13 @@ def test_parts_of_the_clips_are_trained_on_one_after_the_other(command, table, t
 
 
 def test_a_table_without_a_test_side_trains_and_is_not_judged(command, few_clips, tmp_path):
-    sides = np.where(few_clips["group"] == "rec0", "validation", "train")
-    owl.write_clip_table(few_clips.assign(split=sides), tmp_path / "clips.csv")
+    splits = np.where(few_clips["group"] == "rec0", "validation", "train")
+    owl.write_clip_table(few_clips.assign(split=splits), tmp_path / "clips.csv")
     owl.write_plan(small_plan("nearest"), tmp_path / "plan.toml")
     words = ["train", tmp_path / "clips.csv", "--run", tmp_path / "run", "--plan", tmp_path / "plan.toml"]
     code, said = command(*words)
     assert code == 0, said
-    assert "there is no test side in this split" in said
+    assert "there is no test split in this split" in said
 
 
 def test_settings_are_found_told_and_written_to_another_file(command, runs, night, tmp_path):
@@ -165,7 +165,7 @@ def test_clips_that_cannot_be_named_are_passed_over(command, runs, folder, tmp_p
 
 
 def test_runs_are_compared_in_a_figure(command, ranking, tmp_path):
-    names = [ranking[0] / family for family in ("cnn", "logistic")]
+    names = [ranking[0] / classifier for classifier in ("cnn", "logistic")]
     code, said = command("compare", *names, "-o", tmp_path / "both.png")
     assert code == 0, said
     assert (tmp_path / "both.png").is_file()
@@ -176,12 +176,12 @@ def test_answers_to_other_cases_are_noticed(command, night, tmp_path):
     truth["file"] = str(night / "night.wav")
     owl.write_clip_table(truth, tmp_path / "e.csv")
     answers = tmp_path / "answers.jsonl"
-    owl.loop.add_answer(answers, owl.loop.Answer(case="night.wav 99.000 100.000 hum", verdict="wrong"))
+    owl.annotation.add_answer(answers, owl.annotation.ReviewAnswer(case="night.wav 99.000 100.000 hum", verdict="wrong"))
     for row in truth.to_dict("records"):
         case = f"night.wav {row['start_s']:.3f} {row['end_s']:.3f} {row['label']}"
-        owl.loop.add_answer(
+        owl.annotation.add_answer(
             answers,
-            owl.loop.Answer(case=case, verdict="right", sounds=[(row["label"], row["start_s"], row["end_s"])]),
+            owl.annotation.ReviewAnswer(case=case, verdict="right", sounds=[(row["label"], row["start_s"], row["end_s"])]),
         )
     code, said = command("review", tmp_path / "e.csv", "--answers", answers, "--stretches", 0)
     assert code == 0, said

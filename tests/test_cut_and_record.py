@@ -1,4 +1,4 @@
-"""Takes found in made-up recordings whose truth is known, and takes recorded from the simulated microphone."""
+"""Takes found in synthetic recordings whose truth is known, and takes recorded from the simulated microphone."""
 
 import io
 import json
@@ -65,13 +65,13 @@ def test_takes_are_found_to_the_hundredth_of_a_second(tmp_path, rng, hum):
 def test_places_and_pauses_inside_a_take(tmp_path, rng):
     pairs = np.sort(np.concatenate([np.arange(2, 30, 3.0), np.arange(2, 30, 3.0) + 0.5]))
     recording(tmp_path / "pairs.wav", rng, pairs, snr_db=25, length_s=0.2)
-    assert len(find_takes(tmp_path / "pairs.wav", TakeSettings(gap_s=0.1))) == len(pairs)
-    joined = find_takes(tmp_path / "pairs.wav", TakeSettings(gap_s=0.6, length_s=1.5, place="start"))
+    assert len(find_takes(tmp_path / "pairs.wav", TakeSettings(max_gap_s=0.1))) == len(pairs)
+    joined = find_takes(tmp_path / "pairs.wav", TakeSettings(max_gap_s=0.6, length_s=1.5, place="start"))
     assert len(joined) == len(pairs) / 2
     np.testing.assert_allclose(joined["onset_s"] - joined["start_s"], 0.02, atol=1e-5)
-    centred = find_takes(tmp_path / "pairs.wav", TakeSettings(gap_s=0.6, length_s=1.5, place="centre"))
-    middle = (centred["onset_s"] + centred["offset_s"]) / 2
-    np.testing.assert_allclose(middle, (centred["start_s"] + centred["end_s"]) / 2, atol=1e-5)
+    centerd = find_takes(tmp_path / "pairs.wav", TakeSettings(max_gap_s=0.6, length_s=1.5, place="center"))
+    middle = (centerd["onset_s"] + centerd["offset_s"]) / 2
+    np.testing.assert_allclose(middle, (centerd["start_s"] + centerd["end_s"]) / 2, atol=1e-5)
 
 
 def test_digital_silence_is_not_the_quiet_of_the_place(tmp_path, rng):
@@ -93,22 +93,22 @@ def test_noise_alone_holds_no_take_and_bad_settings_are_refused(tmp_path, rng):
     assert len(find_takes(tmp_path / "noise.wav")) <= 1
     with pytest.raises(AudioError, match="shorter than the clips of 30 s"):
         find_takes(tmp_path / "noise.wav", TakeSettings(length_s=30))
-    with pytest.raises(PlanError, match="off_db must be at most on_db=3"):
-        TakeSettings(on_db=3, off_db=4)
+    with pytest.raises(PlanError, match="release_db must be at most threshold_db=3"):
+        TakeSettings(threshold_db=3, release_db=4)
 
 
 def test_windows_cover_a_recording_and_excerpts_become_files(tmp_path, rng):
     write_audio(tmp_path / "night.wav", 0.1 * rng.standard_normal(RATE_HZ * 5), RATE_HZ)
     ends = cut_windows(tmp_path / "night.wav", 2.0)["end_s"].tolist()
     assert ends == [2.0, 4.0]
-    overlapping = cut_windows(tmp_path / "night.wav", 2.0, step_s=0.5, label="a/b".replace("/", "-"))
-    assert len(overlapping) == 7
-    files = write_excerpts(overlapping, tmp_path / "cut")
+    multilabel = cut_windows(tmp_path / "night.wav", 2.0, step_s=0.5, label="a/b".replace("/", "-"))
+    assert len(multilabel) == 7
+    files = write_excerpts(multilabel, tmp_path / "cut")
     whole, _ = read_audio(tmp_path / "night.wav")
     piece, _ = read_audio(files["file"][3])
     np.testing.assert_allclose(piece, whole[24_000:56_000], atol=1e-4)
     with pytest.raises(OutputError, match="--force"):
-        write_excerpts(overlapping, tmp_path / "cut")
+        write_excerpts(multilabel, tmp_path / "cut")
     with pytest.raises(AudioError, match="shorter than one window of 9 s"):
         cut_windows(tmp_path / "night.wav", 9.0)
 
@@ -210,7 +210,7 @@ def test_a_clip_of_a_longer_event_holds_some_of_its_sound(tmp_path, rng):
         x[round(at * RATE_HZ) :][:1600] += 0.3 * rng.standard_normal(1600)
     write_audio(tmp_path / "knocks.wav", x.astype(np.float32), RATE_HZ, encoding="FLOAT")
     for seed in range(8):
-        found = find_takes(tmp_path / "knocks.wav", TakeSettings(gap_s=2.0, length_s=0.5), seed=seed)
+        found = find_takes(tmp_path / "knocks.wav", TakeSettings(max_gap_s=2.0, length_s=0.5), seed=seed)
         (row,) = found.itertuples()
         assert row.offset_s - row.onset_s > 2.5
         assert np.abs(x[round(row.start_s * RATE_HZ) : round(row.end_s * RATE_HZ)]).max() > 0.1

@@ -6,10 +6,10 @@ import pytest
 
 from barn_owl.audio import audio_info, facts_table, read_audio
 from barn_owl.clips import gather_folder, read_clip_table
-from barn_owl.demo import write_quay
+from barn_owl.demo import write_harbor
 from barn_owl.demo.recorders import RECORDERS, Tape
 from barn_owl.demo.scenario import _write_clip
-from barn_owl.demo.sounds import EVENTS, FOREIGN, RATE_HZ, water
+from barn_owl.demo.sounds import EVENTS, RATE_HZ, UNKNOWN, water
 
 
 def test_the_harbour_is_varied_and_odd_as_promised(quay):
@@ -39,14 +39,14 @@ def test_the_truth_says_when_it_sounds(quay):
     truth = read_clip_table(quay.truth)
     night, rate_hz = read_audio(quay.recording)
     assert len(night) == 60 * rate_hz
-    assert ((truth["label"] == "") == (truth["foreign"] != "")).all()
-    assert set(truth["foreign"]) <= {*FOREIGN, ""}
+    assert ((truth["label"] == "") == (truth["unknown"] != "")).all()
+    assert set(truth["unknown"]) <= {*UNKNOWN, ""}
     assert (truth["end_s"] <= 61).all()
 
 
 def test_the_same_seed_gives_the_same_bytes(tmp_path):
     def digest(folder, seed, workers):
-        write_quay(folder, seed=seed, clips_per_label=1, minutes=0.2, workers=workers)
+        write_harbor(folder, seed=seed, clips_per_label=1, minutes=0.2, workers=workers)
         return {
             path.relative_to(folder): hashlib.sha256(path.read_bytes()).hexdigest() for path in folder.rglob("*.*")
         }
@@ -56,9 +56,9 @@ def test_the_same_seed_gives_the_same_bytes(tmp_path):
     assert first != digest(tmp_path / "c", 2, 2)
 
 
-@pytest.mark.parametrize("name", [*EVENTS, *FOREIGN])
+@pytest.mark.parametrize("name", [*EVENTS, *UNKNOWN])
 def test_every_sound_is_finite_peaks_at_one_and_varies(name, rng):
-    make = (EVENTS | FOREIGN)[name]
+    make = (EVENTS | UNKNOWN)[name]
     one, two = make(rng), make(rng)
     assert np.isfinite(one).all()
     assert np.abs(one).max() == pytest.approx(1)

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from barn_owl.audio.ahead import read_ahead
+from barn_owl.audio.prefetch import prefetch
 from barn_owl.errors import EngineError
 from barn_owl.names import as_text, from_text, relative_to
 from barn_owl.parallel import at_a_time, each, engine, on_cluster
@@ -60,7 +60,7 @@ def test_relative_names_are_looked_up_where_the_command_was_given(tmp_path):
 
     with relative_to(str(tmp_path)):
         assert list(read()) == [b"here"]
-        assert list(read_ahead(read())) == [b"here"]  # in another thread, too
+        assert list(prefetch(read())) == [b"here"]  # in another thread, too
         assert from_text("/elsewhere.wav") == "/elsewhere.wav"
         with relative_to("inner"):
             assert from_text("a.wav") == os.path.join("inner", "a.wav")  # noqa: PTH118 - what is meant

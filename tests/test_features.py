@@ -8,7 +8,7 @@ from hypothesis import given, settings, strategies as st
 from barn_owl.arrays import quantile
 from barn_owl.errors import AudioError, PlanError
 from barn_owl.features import FrontEnd, mel_bank, pool, pooled_names
-from barn_owl.features.catalogue import FEATURES
+from barn_owl.features.catalog import FEATURES
 from barn_owl.features.cepstrum import deltas
 from helpers import assert_close
 
@@ -28,14 +28,14 @@ def column(front_end, frames, name):
 @given(
     cuts=st.lists(st.integers(1, 30_000), max_size=12),
     hop_ms=st.sampled_from([10.0, 7.3, 32.0, 1.0]),
-    patient=st.booleans(),
+    buffered=st.booleans(),
 )
 @settings(max_examples=20, deadline=None)
-def test_every_feature_of_a_stream_is_that_of_the_file_bit_for_bit(cuts, hop_ms, patient):
+def test_every_feature_of_a_stream_is_that_of_the_file_bit_for_bit(cuts, hop_ms, buffered):
     front_end = FrontEnd(features=EVERYTHING, hop_ms=hop_ms)
     x = np.random.default_rng(2).standard_normal(30_000).astype(np.float32)
     x[9_000:12_000] = 0
-    stream, edges = front_end.stream(patient=patient), sorted({0, len(x), *cuts})
+    stream, edges = front_end.stream(buffered=buffered), sorted({0, len(x), *cuts})
     parts = [stream.push(x[a:b]) for a, b in pairwise(edges)] + [stream.finish()]
     whole = front_end.frames(x)
     np.testing.assert_array_equal(np.concatenate(parts), whole)
@@ -62,7 +62,7 @@ def test_who_may_wait_is_given_frames_by_whole_chunks_and_the_rest_at_the_end(rn
     counts = [len(block) for block in blocks if len(block)]
     assert counts[:-1] == [128] * (front_end.count(len(x)) // 128)
     assert_close(np.concatenate(blocks), front_end.frames(x), rtol=0)
-    stream = front_end.stream(patient=True)
+    stream = front_end.stream(buffered=True)
     assert stream.wait_s == pytest.approx(1.27)
     length = front_end.samples_for(127)
     pushed = [x[:length], x[length:][: front_end.hop], x[:1_000]]
@@ -77,7 +77,7 @@ def test_power_is_that_of_scipy(rng, window):
     w = scipy.signal.get_window(window, 400)
     other = scipy.signal.ShortTimeFFT(w * 2 / w.sum(), 160, RATE, mfft=512, phase_shift=None)
     ours = front_end.frames(x)
-    # SciPy centres its windows on samples 0, 160, ...; ours begin there, 200 samples earlier.
+    # SciPy centers its windows on samples 0, 160, ...; ours begin there, 200 samples earlier.
     turned = np.roll(np.pad(x.astype(np.float64), (0, 400)), -200)
     theirs = np.abs(other.stft(turned).T[-other.p_min :]) ** 2
     assert_close(ours[2:], theirs[2 : len(ours)].astype(np.float32), rtol=1e-3, atol=1e-6)
@@ -264,13 +264,13 @@ def test_features_that_cannot_be_are_refused(changes, message):
     assert message in str(error.value)
 
 
-def test_doubts_are_told_and_a_short_clip_is_padded_on_request():
-    assert FrontEnd().doubts == []
-    narrow = FrontEnd(bands=128, low_hz=20, features=["mfcc"]).doubts
+def test_caveats_are_told_and_a_short_clip_is_padded_on_request():
+    assert FrontEnd().caveats == []
+    narrow = FrontEnd(bands=128, low_hz=20, features=["mfcc"]).caveats
     assert "mel bands are narrower than a bin" in narrow[0]
     assert (
         "too short for a pitch of 30 Hz, which needs 66.7 ms"
-        in FrontEnd(features=["pitch"], pitch_low_hz=30).doubts[0]
+        in FrontEnd(features=["pitch"], pitch_low_hz=30).caveats[0]
     )
     with pytest.raises(AudioError, match="too short"):
         FrontEnd().frames(np.zeros(100))

@@ -106,7 +106,7 @@ def test_a_filter_bank_is_drawn_band_by_band():
     assert len(axes.lines) == 12
     assert "12 mel bands from 100 to 6000 Hz, bins 31.2 Hz wide" in axes.get_title(loc="left")
     peaks = [line.get_xdata()[line.get_ydata().argmax()] for line in axes.lines]
-    np.testing.assert_allclose(peaks, front_end.centres_hz, atol=front_end.bin_hz)
+    np.testing.assert_allclose(peaks, front_end.centers_hz, atol=front_end.bin_hz)
 
 
 @pytest.mark.parametrize(("seconds", "unit"), [(20, "seconds"), (240, "minutes")])
@@ -157,9 +157,9 @@ def test_dots_stand_where_the_numbers_are(features):
 
 
 def test_spectra_are_those_of_the_middle_clip_and_half_of_them_around(rng):
-    centres = np.array([100.0, 500.0, 2000.0])
+    centers = np.array([100.0, 500.0, 2000.0])
     spectra = {name: rng.uniform(-80, -20, (7, 3)) for name in ("hum", "hiss")}
-    axes = spectra_figure(spectra, centres).axes[0]
+    axes = spectra_figure(spectra, centers).axes[0]
     lines = {line.get_label().split(",")[0].split(" (")[0]: line.get_ydata() for line in axes.lines}
     np.testing.assert_allclose(lines["hum"], np.median(spectra["hum"], axis=0), rtol=1e-5)
     assert "dB" in axes.get_ylabel()
@@ -186,9 +186,9 @@ def test_a_tagged_recording_shows_its_events(quay, runs, tmp_path):
             assert label in said
     # The scores that are at hand are drawn as those that are made; what is no event is marked.
     kept = whole_trace(model, quay.recording)
-    strict = model.decision.but(on=0.2, off=0.1, named=0.0, shortest_s=600.0)
-    axes = tagging_figure(model, quay.recording, events, trace=kept, end_s=60.0, decision=strict).axes[1]
-    again = tagging_figure(model, quay.recording, events, end_s=60.0, decision=strict).axes[1]
+    strict = model.decoding.but(threshold=0.2, release_threshold=0.1, min_confidence=0.0, min_duration_s=600.0)
+    axes = tagging_figure(model, quay.recording, events, trace=kept, end_s=60.0, decoding=strict).axes[1]
+    again = tagging_figure(model, quay.recording, events, end_s=60.0, decoding=strict).axes[1]
     for one, other in zip(axes.lines[:2], again.lines[:2], strict=True):
         own, made = one.get_ydata(), other.get_ydata()
         np.testing.assert_allclose(own[20 : len(made) - 20], made[20 : len(own) - 20], atol=0.05)

@@ -60,9 +60,9 @@ def test_frames_are_counted_as_promised(rate_hz, rng):
         assert front_end.samples_for(len(frames)) <= samples
 
 
-def test_full_scale_sine_at_a_centre_reads_its_level_and_gain_shifts_it():
+def test_full_scale_sine_at_a_center_reads_its_level_and_gain_shifts_it():
     front_end = FrontEnd(bands=24)
-    f = round(front_end.centres_hz[12] / 31.25) * 31.25  # on a bin, so that its neighbours are known
+    f = round(front_end.centers_hz[12] / 31.25) * 31.25  # on a bin, so that its neighbors are known
     x = np.sin(2 * np.pi * f * np.arange(16_000) / 16_000).astype(np.float32)
     loud, quiet = front_end.frames(x), front_end.frames(x * np.float32(0.1))
     assert np.abs(loud.max() - 10 * np.log10(1.5)) < 1  # the window spreads a power of 1.5 over three bins
@@ -75,12 +75,12 @@ def test_silence_reads_the_floor():
     assert_close(FrontEnd(floor_db=-80).frames(np.zeros(600)), np.full((1, 48), -80, np.float32), rtol=1e-6)
 
 
-def test_mel_bank_sums_to_one_between_the_outer_centres_and_no_band_is_empty():
+def test_mel_bank_sums_to_one_between_the_outer_centers_and_no_band_is_empty():
     bank = mel_bank(128, 20, 8_000, 16_000, 512)
     assert (bank.sum(axis=0) > 0).all()
     width, hertz = 16_000 / 512, np.arange(257) * 16_000 / 512
-    centres = hertz_from_mel(np.linspace(*mel_from_hertz([20, 8_000]), 130))[[1, -2]]
-    inside = (hertz - width / 2 >= centres[0]) & (hertz + width / 2 <= centres[1])
+    centers = hertz_from_mel(np.linspace(*mel_from_hertz([20, 8_000]), 130))[[1, -2]]
+    inside = (hertz - width / 2 >= centers[0]) & (hertz + width / 2 <= centers[1])
     assert_close(bank[inside].sum(axis=1), np.ones(inside.sum()), rtol=1e-12)
 
 

@@ -112,26 +112,26 @@ def grouped_clips(draw):
 @given(grouped_clips(), st.integers(0, 5))
 @settings(max_examples=60, deadline=None)
 def test_groups_are_never_split_and_every_side_has_some(clips, seed):
-    sides = split_clips(clips, seed=seed)
-    assert not sides.groupby("group")["split"].nunique().gt(1).any()
-    assert set(sides["split"]) == {"train", "validation", "test"}
-    pd.testing.assert_frame_equal(sides, split_clips(clips, seed=seed))
+    splits = split_clips(clips, seed=seed)
+    assert not splits.groupby("group")["split"].nunique().gt(1).any()
+    assert set(splits["split"]) == {"train", "validation", "test"}
+    pd.testing.assert_frame_equal(splits, split_clips(clips, seed=seed))
 
 
 def test_without_groups_each_label_is_shared_out_as_asked():
     clips = pd.DataFrame({"file": [f"{n}.wav" for n in range(300)], "label": ["a"] * 200 + ["b"] * 100})
-    sides = split_clips(clips, Shares(train=0.7, validation=0.1, test=0.2))
-    counts = pd.crosstab(sides["label"], sides["split"])
+    splits = split_clips(clips, Shares(train=0.7, validation=0.1, test=0.2))
+    counts = pd.crosstab(splits["label"], splits["split"])
     np.testing.assert_array_equal(counts[["train", "validation", "test"]], [[140, 20, 40], [70, 10, 20]])
 
 
 def test_given_sides_are_kept_and_validation_is_taken_from_train():
     files = [f"{n}.wav" for n in range(100)]
     clips = pd.DataFrame({"file": files, "label": ["a", "b"] * 50, "split": ["train"] * 60 + ["test"] * 40})
-    sides = split_clips(clips)
-    assert (sides["split"][60:] == "test").all()
-    assert (sides["split"] == "validation").sum() == pytest.approx(15, abs=2)
-    assert (sides["split"][:60] != "test").all()
+    splits = split_clips(clips)
+    assert (splits["split"][60:] == "test").all()
+    assert (splits["split"] == "validation").sum() == pytest.approx(15, abs=2)
+    assert (splits["split"][:60] != "test").all()
 
 
 @pytest.mark.parametrize(
@@ -139,10 +139,10 @@ def test_given_sides_are_kept_and_validation_is_taken_from_train():
     [
         ({"label": ["a"] * 9}, "has one label ('a')"),
         ({"label": ["a"] * 5 + ["b"]}, "too few of: 'b' (1)"),
-        ({"label": ["a", "b"] * 5, "group": ["x", "y"] * 5}, "there are 2 groups for 3 sides"),
+        ({"label": ["a", "b"] * 5, "group": ["x", "y"] * 5}, "there are 2 groups for 3 splits"),
         (
             {"label": ["a", "b"] * 5, "group": ["x"] * 10, "split": ["train", "test"] * 5},
-            "'x' is on two sides of the split (train and test)",
+            "'x' is on two splits of the split (train and test)",
         ),
     ],
 )
@@ -175,7 +175,7 @@ def test_sources_are_merged_and_labels_renamed_joined_and_dropped(tmp_path, fold
     mapping.write_text("label,becomes\nHum,hum\ntick,\n")
     changed = relabel(clips, read_label_map(mapping))
     assert changed["label"].value_counts().to_dict() == {"hum": 13, "hiss": 12, "still": 12}
-    with pytest.raises(TableError, match="no clip is labelled 'humm'; did you mean hum"):
+    with pytest.raises(TableError, match="no clip is labeled 'humm'; did you mean hum"):
         relabel(clips, {"humm": "x"})
     mapping.write_text("label,becomes\nHum,hum\nHum,ham\n")
     with pytest.raises(TableError, match="says twice what 'Hum' becomes"):
@@ -225,5 +225,5 @@ def test_labels_are_limited_evenly_and_others_drawn_from_all(clips):
     assert other["label"].value_counts().to_dict() == {"hum": 12, "other": 9}
     drawn = other[other["label"] == "other"]["label_before"].value_counts()
     assert drawn.to_dict() == {"hiss": 3, "tick": 3, "still": 3}
-    with pytest.raises(TableError, match="no clip is labelled 'ham'"):
+    with pytest.raises(TableError, match="no clip is labeled 'ham'"):
         other_label(clips, ["ham"])

@@ -17,7 +17,7 @@ from barn_owl.audio import read_audio, write_audio
 from barn_owl.cli import train as train_command
 from barn_owl.cli.main import COMMANDS, GUIDE, run
 from barn_owl.clips import gather_folder, write_clip_table
-from barn_owl.demo import write_quay
+from barn_owl.demo import write_harbor
 from barn_owl.demo.sounds import EVENTS, RATE_HZ
 from helpers import small_plan
 
@@ -106,13 +106,13 @@ def write_inputs(quay) -> None:
 
 
 @pytest.fixture(scope="module")
-def harbour(tmp_path_factory):
+def harbor(tmp_path_factory):
     """As few clips as can be trained on, a minute and a half of night."""
-    return write_quay(tmp_path_factory.mktemp("harbour") / "quay", clips_per_label=5, minutes=1.5)
+    return write_harbor(tmp_path_factory.mktemp("harbor") / "quay", clips_per_label=5, minutes=1.5)
 
 
 def add_false_alarms(path: str) -> None:
-    """Put events where nothing is into a table: what has learnt for one epoch may find none."""
+    """Put events where nothing is into a table: what has learned for one epoch may find none."""
     truth = pd.read_csv("truth.csv")
     free = [at for at in np.arange(2, 88, 2.5) if ((truth["end_s"] < at - 1.2) | (truth["start_s"] > at + 1.5)).all()]
     wrong = [("night.flac", at, at + 0.3, "winch", 0.9) for at in free]
@@ -128,22 +128,22 @@ def small(monkeypatch):
     more = {name: getattr(small_plan("cnn"), name).model_dump(exclude_unset=True) for name in ("cnn", "pooling")}
     more |= {
         "training": {"epochs": 1, "refit": 1},
-        "scenes": {"count": 16},
+        "mixtures": {"count": 16},
         "rehearsal": {"minutes": 0.5, "decide": False},
     }
-    # What has learnt so little is sure of nothing; all the same it is to find something.
-    more |= {"decision": {"on": 0.02, "off": 0.01}}
+    # What has learned so little is sure of nothing; all the same it is to find something.
+    more |= {"decoding": {"threshold": 0.02, "release_threshold": 0.01}}
     more |= {"trees": {"rounds": 5}, "kernel": {"width": 1.2, "landmarks": 100}}
     monkeypatch.setattr(train_command, "_plan", lambda *arguments: fitted(*arguments).but(**more))
 
 
 @pytest.mark.guide
 @pytest.mark.parametrize("page", ["docs/guide.md", "README.md"])
-def test_all_commands_run_in_the_order_of_the_page(page, harbour, tmp_path, monkeypatch, small, capsys):
+def test_all_commands_run_in_the_order_of_the_page(page, harbor, tmp_path, monkeypatch, small, capsys):
     monkeypatch.chdir(tmp_path)
     monkeypatch.setenv("HOME", str(tmp_path))
     monkeypatch.setenv("PATH", f"{tmp_path / 'bin'}{os.pathsep}{os.environ['PATH']}")
-    write_inputs(harbour)
+    write_inputs(harbor)
     done, failed = 0, []
     for words in commands(page):
         if words[0] == "cp":
@@ -206,8 +206,8 @@ def test_shells_complete_commands_options_and_values(shell):
         return set(re.split(r"[,\n]", done.stdout))
 
     assert "train" in complete("tr")
-    assert "--family" in complete("train", "--fam")
-    assert {"cnn"} == complete("train", "--family", "c") - {"plain", "", "_"}
+    assert "--classifier" in complete("train", "--class")
+    assert {"cnn"} == complete("train", "--classifier", "c") - {"plain", "", "_"}
     text = subprocess.run(
         [BARN_OWL],
         env=os.environ | {"_BARN_OWL_COMPLETE": f"{shell}_source"},

@@ -51,7 +51,7 @@ def loads_or_is_refused(path, header, arrays):
     except ModelError as error:
         assert str(path) in str(error)  # noqa: PT017 - either is right
         return
-    frames = np.full((model.family.window + 40, model.front_end.width), -40, np.float32)
+    frames = np.full((model.classifier.window + 40, model.front_end.width), -40, np.float32)
     assert np.isfinite(model.steps(frames).naming).all()
 
 
@@ -82,16 +82,16 @@ def test_a_model_file_with_an_array_changed_is_refused_or_works(any_run, tmp_pat
 
 
 @pytest.mark.parametrize("name", names())
-def test_what_a_family_says_of_itself_is_what_its_schema_asks(name, ranking):
+def test_what_a_classifier_says_of_itself_is_what_its_schema_asks(name, ranking):
     run = ranking[0] / name
     header, _ = opened(run / "model.safetensors")
-    config = read_config(header["family"])
-    assert isinstance(config, kind_of(header["family"]["name"]).config)
-    assert config.model_dump(mode="json", exclude_unset=True) == header["family"]
-    family = load_model(run).family
-    assert {"name": family.name, **family.shape()} == header["family"]
-    with pytest.raises(PlanError, match="colour: unknown key"):
-        read_config({**header["family"], "colour": "red"})
+    config = read_config(header["classifier"])
+    assert isinstance(config, kind_of(header["classifier"]["name"]).config)
+    assert config.model_dump(mode="json", exclude_unset=True) == header["classifier"]
+    classifier = load_model(run).classifier
+    assert {"name": classifier.name, **classifier.shape()} == header["classifier"]
+    with pytest.raises(PlanError, match="color: unknown key"):
+        read_config({**header["classifier"], "color": "red"})
 
 
 @pytest.mark.parametrize("given", [None, [], "cnn", {}, {"name": 3}, {"name": "owl"}, {"settings": {}}])

@@ -1,4 +1,4 @@
-"""Scores against a general library and brute force, intervals by simulation, thresholds and doubts worked by hand."""
+"""Scores against a general library and brute force, intervals by simulation, thresholds and caveats worked by hand."""
 
 import itertools
 import json
@@ -15,8 +15,8 @@ from safetensors.numpy import load_file, save_file
 from barn_owl.clips import correct_labels, read_corrections, write_clip_table
 from barn_owl.errors import ModelError, PlanError, TableError
 from barn_owl.evaluate import (
-    Answers,
     Evaluation,
+    PredictionArrays,
     calibration_error,
     calibration_table,
     compare,
@@ -25,14 +25,14 @@ from barn_owl.evaluate import (
     label_curve,
     measure,
     predict,
-    read_answers,
+    read_prediction_arrays,
     refused,
 )
 from barn_owl.evaluate.breakdown import confusable_order, score_by
-from barn_owl.evaluate.comparing import p_words
+from barn_owl.evaluate.comparison import p_words
 from barn_owl.evaluate.curves import areas, ranked
 from barn_owl.evaluate.intervals import draw
-from barn_owl.evaluate.measures import scores_of
+from barn_owl.evaluate.metrics import scores_of
 from barn_owl.evaluate.mistakes import nearest_clips
 from barn_owl.learn.plan import ThresholdSettings
 from barn_owl.model import load_model
@@ -62,7 +62,7 @@ def table(rng, clips=60, labels=LABELS, *, skill=1.5, groups=6, digits=None) -> 
 
 
 def evaluation(predictions, labels=LABELS, **more) -> Evaluation:
-    return Evaluation(side="test", predictions=predictions, labels=labels, majority=labels[0], rounds=200, **more)
+    return Evaluation(split="test", predictions=predictions, labels=labels, majority=labels[0], rounds=200, **more)
 
 
 @pytest.mark.parametrize("digits", [None, 1], ids=["no ties", "many ties"])
@@ -70,7 +70,7 @@ def test_scores_are_those_of_a_general_library(rng, digits):
     from sklearn import metrics
 
     made = table(rng, 300, digits=digits)
-    answers = read_answers(made, LABELS)
+    answers = read_prediction_arrays(made, LABELS)
     found, by_label = measure(answers, rounds=0).overall["value"], measure(answers, rounds=0).by_label
     true, said = made["label"], made["predicted"]
     expected = {
@@ -101,8 +101,8 @@ def test_scores_of_overlapping_labels_are_those_of_a_general_library(rng):
 
     truth, scores = rng.random((200, 3)) < 0.4, rng.random((200, 3))
     said = scores > 0.5
-    answers = Answers(
-        labels=["a", "b", "c"], truth=truth, scores=scores, said=said, groups=np.arange(200), overlapping=True
+    answers = PredictionArrays(
+        labels=["a", "b", "c"], truth=truth, scores=scores, said=said, groups=np.arange(200), multilabel=True
     )
     found = measure(answers, rounds=0).overall["value"]
     for kind in ("macro", "micro", "weighted"):
@@ -145,7 +145,7 @@ def _meeting(alarms, misses):
 
 
 def test_drawing_a_group_twice_is_having_its_clips_twice(rng):
-    answers = read_answers(table(rng, 40, groups=5, digits=1), LABELS)
+    answers = read_prediction_arrays(table(rng, 40, groups=5, digits=1), LABELS)
     drawn = np.array([2, 0, 1, 3, 1.0])[:, None]
     repeated = answers.take(np.repeat(np.arange(40), drawn[answers.groups, 0].astype(int)))
     overall, by_label = scores_of(answers, drawn)
@@ -157,7 +157,7 @@ def test_drawing_a_group_twice_is_having_its_clips_twice(rng):
 
 
 def test_without_those_of_curves_all_other_scores_are_the_same(rng):
-    answers = read_answers(table(rng, 40, groups=5, digits=1), LABELS)
+    answers = read_prediction_arrays(table(rng, 40, groups=5, digits=1), LABELS)
     whole, part = measure(answers, rounds=50), measure(answers, rounds=50, curves=False)
     of_curves = {"roc_area", "average_precision", "equal_error_rate"}
     pd.testing.assert_frame_equal(part.overall, whole.overall.drop(index=list(of_curves)))
@@ -169,8 +169,8 @@ def test_without_those_of_curves_all_other_scores_are_the_same(rng):
 
 def test_the_order_of_clips_and_labels_does_not_matter(rng):
     made = table(rng, 50)
-    first = measure(read_answers(made, LABELS), rounds=0)
-    turned = measure(read_answers(made.sample(frac=1, random_state=1), LABELS[::-1]), rounds=0)
+    first = measure(read_prediction_arrays(made, LABELS), rounds=0)
+    turned = measure(read_prediction_arrays(made.sample(frac=1, random_state=1), LABELS[::-1]), rounds=0)
     np.testing.assert_allclose(first.overall["value"], turned.overall["value"])
     np.testing.assert_allclose(first.by_label, turned.by_label.loc[LABELS])
 
@@ -189,9 +189,9 @@ def test_rounds_draw_as_many_groups_as_there_are(rng, count):
 
 
 def test_labels_are_ranked_side_by_side_as_one_after_the_other(rng, monkeypatch):
-    answers = read_answers(table(rng), LABELS)
+    answers = read_prediction_arrays(table(rng), LABELS)
     alone = measure(answers, rounds=20)
-    monkeypatch.setattr("barn_owl.evaluate.measures.WORTH_THREADS", 0)
+    monkeypatch.setattr("barn_owl.evaluate.metrics.WORTH_THREADS", 0)
     together = measure(answers, rounds=20)
     pd.testing.assert_frame_equal(alone.overall, together.overall)
     pd.testing.assert_frame_equal(alone.by_label, together.by_label)
@@ -206,7 +206,7 @@ def test_intervals_hold_the_truth_about_as_often_as_they_say(groups, size):
         group = np.repeat(np.arange(groups), size)
         said = np.where(rng.random(len(true)) < share[group], true, (true + 1) % 3)
         one = np.eye(3, dtype=bool)
-        answers = Answers(labels=list("abc"), truth=one[true], scores=one[said] * 1.0, said=one[said], groups=group)
+        answers = PredictionArrays(labels=list("abc"), truth=one[true], scores=one[said] * 1.0, said=one[said], groups=group)
         row = measure(answers, rounds=200, seed=trial).overall.loc["accuracy"]
         held += row["low"] <= 0.75 <= row["high"]
     assert held >= 0.88 * 80
@@ -214,8 +214,8 @@ def test_intervals_hold_the_truth_about_as_often_as_they_say(groups, size):
 
 def test_one_group_has_no_interval(rng):
     found = evaluation(table(rng, groups=1))
-    assert np.isnan(found.measured.overall["low"]).all()
-    assert any("All clips are of one group" in doubt for doubt in found.doubts)
+    assert np.isnan(found.metrics.overall["low"]).all()
+    assert any("All clips are of one group" in caveat for caveat in found.caveats)
     json.dumps(found.as_dict(), allow_nan=False)
 
 
@@ -238,7 +238,7 @@ def test_a_temperature_is_found_again(rng):
     assert fit_temperature(sharp[:10], np.eye(4)[true[:10]]) == 1
     each = 1 / (1 + np.exp(-3 * logits[:, :2]))
     truth = rng.random((4000, 2)) < 1 / (1 + np.exp(-logits[:, :2]))
-    assert fit_temperature(each, truth, overlapping=True) == pytest.approx(3, rel=0.1)
+    assert fit_temperature(each, truth, multilabel=True) == pytest.approx(3, rel=0.1)
 
 
 def test_calibration_worked_by_hand(rng):
@@ -264,20 +264,20 @@ def test_calibration_worked_by_hand(rng):
 def test_thresholds_worked_by_hand(wish, value, threshold):
     score = np.array([0.9, 0.8, 0.7, 0.5, 0.4, 0.2])
     truth = np.array([1, 1, 0, 1, 0, 1], dtype=bool)[:, None]
-    answers = Answers(
+    answers = PredictionArrays(
         labels=["x"],
         truth=truth,
         scores=score[:, None],
         said=np.ones((6, 1), bool),
         groups=np.arange(6),
-        overlapping=True,
+        multilabel=True,
     )
     assert fit_thresholds(answers, wish, value)["x"] == pytest.approx(threshold)
 
 
 def test_thresholds_only_take_answers_back_where_one_label_is_said(rng):
     made = table(rng, 4000, skill=1.0)  # so many that each label can reach 0.8
-    answers = read_answers(made, LABELS)
+    answers = read_prediction_arrays(made, LABELS)
     thresholds = fit_thresholds(answers, "precision", 0.8)
     found = evaluation(made, thresholds=thresholds)
     before, after = found.answers.right.mean(), found.answers.right[found.decided].mean()
@@ -285,42 +285,42 @@ def test_thresholds_only_take_answers_back_where_one_label_is_said(rng):
     assert fit_thresholds(answers, "none", 1) == dict.fromkeys(LABELS, 0.0)
 
 
-def test_doubts_say_what_is_wrong(rng):
-    def doubts(made, **more):
-        return " ".join(evaluation(made, **more).doubts)
+def test_caveats_say_what_is_wrong(rng):
+    def caveats(made, **more):
+        return " ".join(evaluation(made, **more).caveats)
 
     guess = table(rng, 200, skill=0)
-    assert "be no better than guessing" in doubts(guess) or "is no better than guessing" in doubts(guess)
+    assert "be no better than guessing" in caveats(guess) or "is no better than guessing" in caveats(guess)
     same = table(rng, 100).assign(predicted="a")
-    assert "majority in disguise" in doubts(same)
-    assert "It never says 'b', 'c', 'd'" in doubts(same)
+    assert "majority in disguise" in caveats(same)
+    assert "It never says 'b', 'c', 'd'" in caveats(same)
     even = table(rng, 60)
     even[[f"score:{label}" for label in LABELS]] = 0.25 + 0.01 * rng.random((60, 4))
-    assert "hardly above those of guessing" in doubts(even)
+    assert "hardly above those of guessing" in caveats(even)
     boast = table(rng, 200, skill=0.3)
     boast[[f"score:{label}" for label in LABELS]] = np.eye(4)[[LABELS.index(x) for x in boast["predicted"]]]
-    assert "does not say how often it is right" in doubts(boast)
-    assert "Fewer than 10 clips are judged of" in doubts(table(rng, 20))
+    assert "does not say how often it is right" in caveats(boast)
+    assert "Fewer than 10 clips are judged of" in caveats(table(rng, 20))
     many = [f"l{number:02d}" for number in range(20)]
     one = table(rng, 400, many).assign(predicted="l00")
-    assert "It never says 'l01', 'l02', 'l03', 'l04', 'l05', 'l06', 'l07', 'l08' and 11 more." in doubts(
+    assert "It never says 'l01', 'l02', 'l03', 'l04', 'l05', 'l06', 'l07', 'l08' and 11 more." in caveats(
         one, labels=many
     )
-    assert "no column group" in doubts(table(rng).drop(columns="group"))
+    assert "no column group" in caveats(table(rng).drop(columns="group"))
     swallowed = table(rng, 100, skill=5)
     of_b = np.flatnonzero(swallowed["label"] == "b")
     swallowed.loc[of_b, "predicted"] = "a"
     others = (swallowed["label"] != "a").sum()
-    warning = doubts(swallowed, background=("a",))
+    warning = caveats(swallowed, background=("a",))
     assert f"of {others} clips of other labels" in warning
     assert "classified as 'a'" in warning
-    assert "classified as 'a'" not in doubts(table(rng, 100, skill=5), background=("a",))
-    assert "logistic regression on clip statistics is as good" in doubts(table(rng, 100), clip_statistics=0.99)
+    assert "classified as 'a'" not in caveats(table(rng, 100, skill=5), background=("a",))
+    assert "logistic regression on clip statistics is as good" in caveats(table(rng, 100), clip_statistics=0.99)
     unlike = table(rng, 200, groups=2, skill=6)
-    spoilt = unlike["group"] == "g1"
-    unlike.loc[spoilt, "predicted"] = "a"
-    assert "Groups differ" in doubts(unlike)
-    assert doubts(table(rng, 900, groups=30, skill=3)) == ""
+    spoiled = unlike["group"] == "g1"
+    unlike.loc[spoiled, "predicted"] = "a"
+    assert "Groups differ" in caveats(unlike)
+    assert caveats(table(rng, 900, groups=30, skill=3)) == ""
 
 
 def test_planted_wrong_labels_are_found(rng):
@@ -367,7 +367,7 @@ def test_confused_labels_stand_together():
 
 def test_scores_by_a_column(rng):
     made = table(rng, 80).assign(length=np.arange(80.0), place=["quay", "pier"] * 40)
-    answers = read_answers(made, LABELS)
+    answers = read_prediction_arrays(made, LABELS)
     by_place = score_by(answers, made["place"])
     right = (made["label"] == made["predicted"]).groupby(made["place"]).mean()
     assert by_place["accuracy"].to_dict() == pytest.approx(right.to_dict())
@@ -416,9 +416,9 @@ def test_a_difference_that_not_all_groups_share_is_told_from_one_that_is_no_chan
 
 
 def test_clips_in_which_no_label_is_heard_are_refused_as_tagging_would(run):
-    decision = run.model.decision.but(on=0.6, labels={"hiss": {"on": 0.9}})
+    decoding = run.model.decoding.but(threshold=0.6, labels={"hiss": {"threshold": 0.9}})
     said = pd.DataFrame({"predicted": ["hum", "hum", "hiss", "still"], "heard": [0.7, 0.5, 0.7, 0.0]})
-    assert refused(replace(run.model, decision=decision), said).tolist() == [
+    assert refused(replace(run.model, decoding=decoding), said).tolist() == [
         "",
         "no label is heard in it: 0.50 at most, an event needs 0.60",
         "no label is heard in it: 0.70 at most, an event needs 0.90",
@@ -441,7 +441,7 @@ def test_what_cannot_be_compared_is_refused(rng):
         compare({"one": evaluation(made), "other": evaluation(made.assign(file="x" + made["file"]))})
     other = made.copy()
     other.loc[7, "label"] = "a" if made["label"][7] != "a" else "b"
-    with pytest.raises(TableError, match=r"7\.wav is labelled"):
+    with pytest.raises(TableError, match=r"7\.wav is labeled"):
         compare({"one": evaluation(made), "other": evaluation(other)})
 
 
@@ -452,12 +452,12 @@ def test_what_cannot_be_compared_is_refused(rng):
         (lambda made: made.assign(label="z"), "row 1, label: 'z' is not one of a, b, c, d"),
         (lambda made: made.assign(label=""), "row 1 has no label"),
         (lambda made: made.assign(**{"score:a": [0.5] * 59 + [7]}), "row 60: scores must be numbers from 0 to 1"),
-        (lambda made: made.iloc[:0], "no labelled clips"),
+        (lambda made: made.iloc[:0], "no labeled clips"),
     ],
 )
 def test_spoilt_predictions_are_refused(rng, change, message):
     with pytest.raises(TableError, match=message):
-        read_answers(change(table(rng)), LABELS)
+        read_prediction_arrays(change(table(rng)), LABELS)
 
 
 def test_corrections_go_back_into_the_clips(tmp_path):
@@ -489,7 +489,7 @@ def test_an_evaluation_shows_itself_in_a_notebook_without_running_what_labels_sa
 def test_every_pair_of_tables_with_ten_clips_sums_up(rng):
     for true, said in itertools.product("ab", repeat=2):
         made = table(rng, 10, ["a", "b"]).assign(label=true, predicted=said)
-        found = measure(read_answers(made, ["a", "b"]), rounds=0)
+        found = measure(read_prediction_arrays(made, ["a", "b"]), rounds=0)
         assert found.overall.loc["accuracy", "value"] == float(true == said)
         assert found.by_label["count"].sum() == found.by_label["said"].sum() == 10
 
@@ -512,11 +512,11 @@ def test_two_hundred_labels_are_drawn_and_two_confusions_compared(rng, tmp_path)
 def test_a_report_of_an_ensemble_and_of_another_table(few_clips, runs, tmp_path):
     train_several(few_clips, tmp_path / "folds", small_plan("logistic"), folds=3, ensemble=True)
     ensemble = open_run(tmp_path / "folds")
-    write_report(ensemble, ensemble.evaluate(), tmp_path / "folds.html")  # no curves and no likeness of its own
+    write_report(ensemble, ensemble.evaluate(), tmp_path / "folds.html")  # no curves and no similarity of its own
     assert (tmp_path / "folds.html").stat().st_size > 50_000
     run = runs["logistic"]
     other = few_clips.sample(20, random_state=0).assign(label=lambda t: t["label"].where(t.index % 5 > 0, "hum"))
-    judged = run.evaluate(other, side="other")
+    judged = run.evaluate(other, split="other")
     write_report(run, judged, tmp_path / "other.html")
     page = (tmp_path / "other.html").read_text()
     assert "logistic on other" in page
@@ -556,7 +556,7 @@ def test_runs_are_named_by_what_tells_them_apart(few_clips, tmp_path):
         train(few_clips, tmp_path / place / "run", small_plan("nearest" if place == "a" else "logistic"))
     found = compare_runs([tmp_path / "a" / "run", tmp_path / "b" / "run"])
     assert found.comparison.scores.index.tolist() == ["a/run", "b/run"]
-    assert found.plans.loc["family"].tolist() == ["nearest", "logistic"]
+    assert found.plans.loc["classifier"].tolist() == ["nearest", "logistic"]
     assert found._repr_html_().count("<table") == 4
     on_table = compare_runs([tmp_path / "a" / "run", tmp_path / "b" / "run"], few_clips.head(30))
     assert on_table.comparison.clips == 30

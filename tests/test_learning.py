@@ -11,9 +11,9 @@ from barn_owl.clips import ClipFrames
 from barn_owl.errors import TrainingError
 from barn_owl.features import FrontEnd
 from barn_owl.learn import Examples, Plan
-from barn_owl.learn.member import Learnt, Member, Start, State
-from barn_owl.learn.scenes import Scenes
-from barn_owl.learn.subjects import NONE_COUNTS, ONSET_COUNTS, ONSETS_COUNT, SOUNDS, OverRows, OverScenes
+from barn_owl.learn.mixtures import Mixtures
+from barn_owl.learn.tasks import NONE_COUNTS, ONSET_COUNTS, ONSETS_COUNT, SOUNDS, FrameTask, WindowTask
+from barn_owl.learn.trainer import EpochResult, NetworkTrainer, Start, State
 from barn_owl.learn.training import _Best
 from helpers import assert_close, small_plan, sound
 
@@ -21,8 +21,8 @@ LABELS = ["hum", "hiss", "still"]
 HUM, HISS, STILL, NONE = range(4)
 
 
-def plan_of(family: str = "cnn", **changes) -> Plan:
-    return small_plan(family, **{"scenes": {"count": 8, "seconds": 8.0}, "training": {"epochs": 2}, **changes})
+def plan_of(classifier: str = "cnn", **changes) -> Plan:
+    return small_plan(classifier, **{"mixtures": {"count": 8, "seconds": 8.0}, "training": {"epochs": 2}, **changes})
 
 
 def examples(plan: Plan, seed: int = 3, clips: int = 4) -> Examples:
@@ -30,39 +30,39 @@ def examples(plan: Plan, seed: int = 3, clips: int = 4) -> Examples:
     frames = [plan.front_end.frames(sound(kind, rng, 0.6)) for kind in LABELS for _ in range(clips)]
     return Examples(
         clips=ClipFrames(frames), targets=np.repeat(np.eye(3, dtype=np.float32), clips, axis=0),
-        extras=np.zeros((len(frames), 0), np.float32), overlapping=plan.overlapping,
+        extras=np.zeros((len(frames), 0), np.float32), multilabel=plan.multilabel,
     )  # fmt: skip
 
 
-def over_scenes(plan: Plan) -> OverScenes:
-    return OverScenes(plan, LABELS, examples(plan), None, np.random.default_rng(1), None)
+def over_mixtures(plan: Plan) -> FrameTask:
+    return FrameTask(plan, LABELS, examples(plan), None, np.random.default_rng(1), None)
 
 
-def scene_of(subject: OverScenes, events: list[tuple[int, int, int, int]]) -> Scenes:
-    """One scene with these events, of which all is known."""
+def mixture_of(subject: FrameTask, events: list[tuple[int, int, int, int]]) -> Mixtures:
+    """One mixture with these events, of which all is known."""
     length = subject._frames
     sounds, begins = (np.zeros((1, length, 3), np.float32) for _ in range(2))
     for _, first, last, label in events:
         if label < 3:
             sounds[0, first:last, label] = begins[0, first, label] = 1
     frames = np.zeros((1, length, subject.mean.size), np.float32)
-    return Scenes(frames, sounds, begins, np.ones_like(sounds), events, np.zeros(1, int))
+    return Mixtures(frames, sounds, begins, np.ones_like(sounds), events, np.zeros(1, int))
 
 
-def parts_of(subject: OverScenes, targets: np.ndarray) -> list[np.ndarray]:
+def parts_of(subject: FrameTask, targets: np.ndarray) -> list[np.ndarray]:
     """What sounds, what begins, how much both count, the stretches and their names."""
     frames = (targets.shape[-1] - SOUNDS - SOUNDS * 4) // 4
     return np.split(targets, np.cumsum([frames] * 4 + [SOUNDS]), axis=-1)
 
 
-def test_a_scene_asks_for_any_event_where_it_begins_and_what_each_is_called():
-    subject = over_scenes(plan_of())
-    step, middle = subject._family.step, subject._family.window // 2
-    steps = subject._family.count(subject._frames)
+def test_a_mixture_asks_for_any_event_where_it_begins_and_what_each_is_called():
+    subject = over_mixtures(plan_of())
+    step, middle = subject._classifier.step, subject._classifier.window // 2
+    steps = subject._classifier.count(subject._frames)
     first, last = middle + 10 * step, middle + 20 * step
     events = [(0, first, last, HISS), (0, first + 30 * step, last + 30 * step, NONE)]
     sounds, begins, sounds_count, begins_count, inside, names = parts_of(
-        subject, subject._targets(scene_of(subject, events))
+        subject, subject._targets(mixture_of(subject, events))
     )
     assert sounds.shape == (1, steps, 1)  # that of any label together
     np.testing.assert_array_equal(np.flatnonzero(sounds[0, :, 0]), np.arange(10, 20))
@@ -80,9 +80,9 @@ def test_a_scene_asks_for_any_event_where_it_begins_and_what_each_is_called():
 
 
 def test_background_sounds_but_is_no_event():
-    subject = over_scenes(plan_of())
+    subject = over_mixtures(plan_of())
     sounds, begins, _, _, inside, names = parts_of(
-        subject, subject._targets(scene_of(subject, [(0, 100, 160, STILL)]))
+        subject, subject._targets(mixture_of(subject, [(0, 100, 160, STILL)]))
     )
     assert not sounds.any()
     assert not begins.any()
@@ -91,9 +91,9 @@ def test_background_sounds_but_is_no_event():
 
 
 def test_where_labels_overlap_each_is_followed_by_itself_and_a_sound_may_have_several_names():
-    subject = over_scenes(plan_of(overlapping=True))
+    subject = over_mixtures(plan_of(multilabel=True))
     sounds, begins, _, _, inside, names = parts_of(
-        subject, subject._targets(scene_of(subject, [(0, 100, 160, HUM), (0, 100, 160, HISS)]))
+        subject, subject._targets(mixture_of(subject, [(0, 100, 160, HUM), (0, 100, 160, HISS)]))
     )
     assert sounds.shape[-1] == begins.shape[-1] == 3
     assert (sounds[..., HUM] == sounds[..., HISS]).all()
@@ -103,13 +103,13 @@ def test_where_labels_overlap_each_is_followed_by_itself_and_a_sound_may_have_se
     assert names[0, 0].reshape(SOUNDS, 4)[0].tolist() == [1, 1, 0, 0]
 
 
-@pytest.mark.parametrize("overlapping", [False, True])
-def test_the_gradient_of_what_scenes_ask_is_its_difference_quotient(overlapping, rng):
-    subject = over_scenes(plan_of(overlapping=overlapping))
+@pytest.mark.parametrize("multilabel", [False, True])
+def test_the_gradient_of_what_mixtures_ask_is_its_difference_quotient(multilabel, rng):
+    subject = over_mixtures(plan_of(multilabel=multilabel))
     events = [(0, 60, 100, HUM), (0, 120, 150, HISS), (0, 200, 215, NONE)]
-    events += [(0, 120, 150, STILL)] * overlapping  # a sound of two labels
-    targets = subject._targets(scene_of(subject, events)).astype(np.float64)
-    steps, outputs = targets.shape[1], (6 if overlapping else 2) + 4 + 1
+    events += [(0, 120, 150, STILL)] * multilabel  # a sound of two labels
+    targets = subject._targets(mixture_of(subject, events)).astype(np.float64)
+    steps, outputs = targets.shape[1], (6 if multilabel else 2) + 4 + 1
     logits = rng.standard_normal((1, steps, outputs))
     loss, gradient = subject.loss(logits, targets)
     assert gradient.shape == logits.shape
@@ -122,11 +122,11 @@ def test_the_gradient_of_what_scenes_ask_is_its_difference_quotient(overlapping,
 
 
 def test_a_stretch_of_no_label_counts_less_than_one_of_a_label():
-    subject = over_scenes(plan_of())
+    subject = over_mixtures(plan_of())
 
     def pull(label):
         """How hard a stretch beside one of hum is pulled to its name."""
-        targets = subject._targets(scene_of(subject, [(0, 60, 100, HUM), (0, 160, 200, label)]))
+        targets = subject._targets(mixture_of(subject, [(0, 60, 100, HUM), (0, 160, 200, label)]))
         logits = np.zeros((1, targets.shape[1], 2 + 4 + 1), np.float32)
         gradient = subject.loss(logits, targets)[1][0, :, 2:-1]
         inside = parts_of(subject, targets)[4][0]
@@ -137,19 +137,19 @@ def test_a_stretch_of_no_label_counts_less_than_one_of_a_label():
     assert pull(NONE) == pytest.approx(NONE_COUNTS, rel=1e-3)
 
 
-def test_an_epoch_of_scenes_holds_each_twice_beside_others(rng):
-    subject = over_scenes(plan_of(scenes={"count": 32, "seconds": 3.0}))
+def test_an_epoch_of_mixtures_holds_each_twice_beside_others(rng):
+    subject = over_mixtures(plan_of(mixtures={"count": 32, "seconds": 3.0}))
     batches = [make() for make in subject.batches(rng)]
-    scenes = [list(zip(map(bytes, one.inputs), map(bytes, one.targets), one.names, strict=True)) for one in batches]
-    first, again = scenes[: len(scenes) // 2], scenes[len(scenes) // 2 :]
+    mixtures = [list(zip(map(bytes, one.inputs), map(bytes, one.targets), one.names, strict=True)) for one in batches]
+    first, again = mixtures[: len(mixtures) // 2], mixtures[len(mixtures) // 2 :]
     assert sorted(chain(*first)) == sorted(chain(*again))
-    assert len({inputs for inputs, _, _ in chain(*scenes)}) == 16
+    assert len({inputs for inputs, _, _ in chain(*mixtures)}) == 16
     assert sorted(map(sorted, first)) != sorted(map(sorted, again))
 
 
 def test_an_epoch_of_rows_holds_each_once(rng):
     plan = plan_of("mlp")
-    subject = OverRows(plan, LABELS, examples(plan), None, np.random.default_rng(1))
+    subject = WindowTask(plan, LABELS, examples(plan), None, np.random.default_rng(1))
     batches = [make() for make in subject.batches(rng)]
     rows = np.concatenate([batch.inputs for batch in batches])
     assert sorted(map(tuple, rows)) == sorted(map(tuple, subject._rows))
@@ -157,12 +157,12 @@ def test_an_epoch_of_rows_holds_each_once(rng):
     assert np.isnan(subject.judge()).all()  # without validation clips
 
 
-@pytest.mark.parametrize("family", ["cnn", "mlp"])
-def test_a_network_goes_on_from_a_state_as_if_nothing_had_been(family):
-    plan = plan_of(family, training={"epochs": 3})
+@pytest.mark.parametrize("classifier", ["cnn", "mlp"])
+def test_a_network_goes_on_from_a_state_as_if_nothing_had_been(classifier):
+    plan = plan_of(classifier, training={"epochs": 3})
 
     def member(threads):
-        return Member(plan, LABELS, examples(plan), examples(plan, seed=4), None, threads)
+        return NetworkTrainer(plan, LABELS, examples(plan), examples(plan, seed=4), None, threads)
 
     through, later = member(1), member(2)
     states = [through.epoch(number).state for number in (1, 2)]
@@ -177,16 +177,16 @@ def test_a_network_goes_on_from_a_state_as_if_nothing_had_been(family):
     through.close(), later.close()
 
 
-def test_a_network_starts_from_another_one_with_its_standardisation_and_frozen_layers():
+def test_a_network_starts_from_another_one_with_its_standardization_and_frozen_layers():
     plan = plan_of()
-    first = Member(plan, LABELS, examples(plan), None, None, 1)
-    learnt = first.epoch(1)
-    standard = first.subject.mean + 1, first.subject.deviation * 2
+    first = NetworkTrainer(plan, LABELS, examples(plan), None, None, 1)
+    learned = first.epoch(1)
+    standard = first.task.mean + 1, first.task.deviation * 2
     further = plan.but(start={"frozen": 2, "rate_share": 0.5})
-    second = Member(further, LABELS, examples(plan, seed=9), None, Start(learnt.arrays, standard), 1)
-    assert_close(second.subject.mean, standard[0])
+    second = NetworkTrainer(further, LABELS, examples(plan, seed=9), None, Start(learned.arrays, standard), 1)
+    assert_close(second.task.mean, standard[0])
     arrays = second.epoch(1).arrays
-    moved = [name for name in arrays if not np.array_equal(arrays[name], learnt.arrays[name])]
+    moved = [name for name in arrays if not np.array_equal(arrays[name], learned.arrays[name])]
     still = [name for name in arrays if name not in moved]
     assert moved
     assert any("kernel" in name for name in still)
@@ -196,23 +196,23 @@ def test_a_network_starts_from_another_one_with_its_standardisation_and_frozen_l
 def test_the_clip_with_frames_that_are_no_numbers_is_named():
     plan = plan_of("mlp", training={"epochs": 1})
     bad = examples(plan)
-    member = Member(plan, LABELS, bad, None, None, 1)
-    member.subject._rows[5] = np.nan
-    member.subject._names[5] = "the broken one"
+    member = NetworkTrainer(plan, LABELS, bad, None, None, 1)
+    member.task._rows[5] = np.nan
+    member.task._names[5] = "the broken one"
     with pytest.raises(TrainingError, match=r"not a number at epoch 1, batch \d of \d+, the broken one; lower"):
         member.epoch(1)
     member.close()
 
 
-def learnt(loss: float, f1: float = 0.5, **more) -> Learnt:
-    one = Learnt(train_loss=0, waiting=0, loss=loss, recall=f1, f1=f1, arrays={}, state=State({}, {}))
+def learned(loss: float, f1: float = 0.5, **more) -> EpochResult:
+    one = EpochResult(train_loss=0, waiting=0, loss=loss, recall=f1, f1=f1, arrays={}, state=State({}, {}))
     return replace(one, **more)
 
 
 def best_of(losses: list[float], *, judges: bool = True, **training) -> int:
     best = _Best(plan_of(training={"epochs": len(losses), **training}), judges=judges)
     for epoch, loss in enumerate(losses, start=1):
-        best.take(epoch, [learnt(loss, arrays={"epoch": np.array(epoch)})])
+        best.take(epoch, [learned(loss, arrays={"epoch": np.array(epoch)})])
     assert best.arrays[0]["epoch"] == best.epoch
     return best.epoch
 
@@ -232,16 +232,16 @@ def test_without_a_judge_the_last_epoch_is_best_and_a_loss_that_is_no_number_nev
 def test_a_network_without_validation_clips_of_its_own_has_no_say():
     best = _Best(plan_of(training={"epochs": 4, "stop_on": "loss"}), judges=True)
     for epoch, (one, other) in enumerate([(3, 1), (2, 1), (1, 9), (2, 0)], start=1):
-        best.take(epoch, [learnt(one), learnt(other, judged=False)])
+        best.take(epoch, [learned(one), learned(other, judged=False)])
     assert best.epoch == 3
 
 
 def test_epochs_are_judged_by_how_whole_sounds_are_named():
     plan = plan_of()
-    subject = OverScenes(plan, LABELS, examples(plan), examples(plan, seed=4), np.random.default_rng(1), None)
+    subject = FrameTask(plan, LABELS, examples(plan), examples(plan, seed=4), np.random.default_rng(1), None)
     watched = subject._watched
     named, wanted = subject._named(
-        np.zeros((len(watched.frames), subject._family.count(subject._frames), 7)), watched
+        np.zeros((len(watched.frames), subject._classifier.count(subject._frames), 7)), watched
     )
     assert named.shape == wanted.shape
     assert (wanted.sum(axis=1) == 1).all()
@@ -251,8 +251,8 @@ def test_epochs_are_judged_by_how_whole_sounds_are_named():
     assert 0 <= min(recall, f1) <= max(recall, f1) <= 1
 
 
-def _has_a_step(subject: OverScenes, event: tuple[int, int, int, int]) -> bool:
-    at = np.arange(subject._family.count(subject._frames)) * subject._family.step + subject._family.window // 2
+def _has_a_step(subject: FrameTask, event: tuple[int, int, int, int]) -> bool:
+    at = np.arange(subject._classifier.count(subject._frames)) * subject._classifier.step + subject._classifier.window // 2
     return bool(((at >= event[1]) & (at < event[2])).any())
 
 

@@ -29,7 +29,7 @@ from barn_owl.audio.sources import Inlet
 from barn_owl.cli.main import run
 from barn_owl.errors import AudioError, PlanError
 from barn_owl.live import Heard
-from barn_owl.tag import TraceStream
+from barn_owl.tag import ScoreStream
 from helpers import RATE_HZ, sound
 
 INF = float("inf")
@@ -51,7 +51,7 @@ def rows(events):
 
 
 def scores_of(model, samples, every_s, size):
-    stream = TraceStream(model, every_s=every_s)
+    stream = ScoreStream(model, every_s=every_s)
     parts = [block for at in range(0, len(samples), size) for block in stream.push(samples[at : at + size])]
     return np.concatenate([block.sounds for block in [*parts, *stream.finish()]])
 
@@ -82,8 +82,8 @@ def test_what_is_heard_is_what_tagging_finds(run, rng, tmp_path):
 
 def test_events_come_soon_after_their_end(run, rng):
     # Where only the surer of two may stay, an event waits for another that is not over.
-    decision = run.model.decision.but(alone=1.0)
-    listener, latest = owl.Listener(run.model, played(night(rng)), decision=decision), 0.0
+    decoding = run.model.decoding.but(max_overlap=1.0)
+    listener, latest = owl.Listener(run.model, played(night(rng)), decoding=decoding), 0.0
     for found in listener.steps():
         latest = max([latest, *(listener.seconds - heard.end_s for heard in found)])
     assert 0 < latest <= listener.latency_s < 5
@@ -249,7 +249,7 @@ def event(label="hum", start_s=1.0):
 def test_a_command_gets_a_label_as_one_argument_and_no_shell_runs(tmp_path):
     target = tmp_path / "out put.txt"
     script = f"import sys; open({str(target)!r}, 'a').write(repr(sys.argv[1:]) + '\\n')"
-    notices = owl.live.command_notices(f"'{sys.executable}' -c \"{script}\" {{label}} 'at {{start_s}}'", pause_s=10)
+    notices = owl.live.command_notifier(f"'{sys.executable}' -c \"{script}\" {{label}} 'at {{start_s}}'", interval_s=10)
     nasty = "$(touch owned); `id` \" ' | & \n %s {label}"
     for one in (event(nasty), event(nasty, 5.0), event("hum", 6.0), event(nasty, 12.0)):
         notices.give(one)
@@ -260,7 +260,7 @@ def test_a_command_gets_a_label_as_one_argument_and_no_shell_runs(tmp_path):
 
 
 def test_a_slow_command_holds_nothing_up_and_is_stopped():
-    notices = owl.live.command_notices("sleep 60", longest_s=0.3)
+    notices = owl.live.command_notifier("sleep 60", max_duration_s=0.3)
     begin = time.monotonic()
     for number in range(100):
         notices.give(event(start_s=float(number)))
@@ -281,11 +281,11 @@ def test_a_slow_command_holds_nothing_up_and_is_stopped():
 )  # fmt: skip
 def test_a_command_that_cannot_work_is_told_before_listening(command, message):
     with pytest.raises(PlanError, match=message):
-        owl.live.command_notices(command)
+        owl.live.command_notifier(command)
 
 
 def test_events_are_posted_and_failures_tried_again_and_told(monkeypatch):
-    monkeypatch.setattr("barn_owl.live.notices.AGAIN_S", 0.01)
+    monkeypatch.setattr("barn_owl.live.notifiers.AGAIN_S", 0.01)
     got, codes = [], [503, 200, 400]
 
     class Handler(http.server.BaseHTTPRequestHandler):
@@ -299,7 +299,7 @@ def test_events_are_posted_and_failures_tried_again_and_told(monkeypatch):
 
     with http.server.HTTPServer(("127.0.0.1", 0), Handler) as server:
         threading.Thread(target=server.serve_forever, daemon=True).start()
-        notices = owl.live.post_notices(f"http://127.0.0.1:{server.server_port}/owl")
+        notices = owl.live.http_notifier(f"http://127.0.0.1:{server.server_port}/owl")
         notices.give(event())
         notices.give(event("tick"))
         notices.close()
@@ -309,7 +309,7 @@ def test_events_are_posted_and_failures_tried_again_and_told(monkeypatch):
     assert (notices.done, notices.failed) == (1, 1)
     assert "400" in notices.told()[0]
     with pytest.raises(PlanError, match="http"):
-        owl.live.post_notices("file:///etc/passwd")
+        owl.live.http_notifier("file:///etc/passwd")
 
 
 def test_the_command_writes_lines_table_excerpts_and_json(runs, rng, tmp_path, capsys):
@@ -348,7 +348,7 @@ def test_a_signal_ends_it_cleanly_with_the_last_event(runs, rng, tmp_path, numbe
     model = tmp_path / "model.safetensors"
     runs["cnn"].model.save(model)
     code = "from barn_owl.cli.main import main; main()"
-    where = ["--microphone", "-", "--rate-hz", str(RATE_HZ), "--on", "0.3", "-o", str(tmp_path / "l.csv")]
+    where = ["--microphone", "-", "--rate-hz", str(RATE_HZ), "--threshold", "0.3", "-o", str(tmp_path / "l.csv")]
     arguments = ["listen", str(model), *where]
     with subprocess.Popen(
         [sys.executable, "-c", code, *arguments],

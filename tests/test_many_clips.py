@@ -10,7 +10,7 @@ import pytest
 import soundfile
 from hypothesis import given, settings, strategies as st
 
-from barn_owl.audio import AudioInfo, audio_info, file_facts, read_ahead, read_audio, write_audio
+from barn_owl.audio import AudioInfo, audio_info, file_facts, prefetch, read_audio, write_audio
 from barn_owl.cli.main import run
 from barn_owl.clips import (
     check_clip_table,
@@ -23,7 +23,7 @@ from barn_owl.clips import (
     relabel,
 )
 from barn_owl.clips.duplicates import near_duplicates, similarity
-from barn_owl.clips.measure import measure_clips
+from barn_owl.clips.inspection import inspect_clips
 from barn_owl.errors import TableError
 from barn_owl.features import FrontEnd
 from barn_owl.parallel import each
@@ -74,7 +74,7 @@ def test_reading_ahead_keeps_order_and_passes_errors_on():
 
     got = []
     with pytest.raises(OSError, match="the disk"):
-        got.extend(read_ahead(blocks()))
+        got.extend(prefetch(blocks()))
     assert got == [0, 1, 2, 3, 4]
 
 
@@ -126,7 +126,7 @@ def test_a_recording_of_any_length_is_measured_by_its_beginning(tmp_path, rng):
     write_audio(tmp_path / "start.wav", long[: 40 * 8000], 8000)
     table = check_clip_table(pd.DataFrame({"file": [str(tmp_path / f"{n}.wav") for n in ("long", "start")]}))
     with closing(SampleFile()) as kept:
-        long_one, start = measure_clips(table, kept=kept)
+        long_one, start = inspect_clips(table, kept=kept)
         np.testing.assert_array_equal(long_one.fingerprint, start.fingerprint)
         assert len(kept.read(0)) == len(kept.read(1)) == 30 * 8000
         pairs = near_duplicates(table, [long_one, start], kept=kept)
@@ -137,7 +137,7 @@ def test_silence_and_single_clips_are_nobodys_copies(tmp_path):
     for name in "abc":
         write_audio(tmp_path / f"{name}.wav", np.zeros(4000 + ord(name)), 8000)
     table = check_clip_table(pd.DataFrame({"file": [str(tmp_path / f"{n}.wav") for n in "abc"], "label": "x"}))
-    measures = measure_clips(table)
+    measures = inspect_clips(table)
     assert not len(near_duplicates(table, measures))
     assert not len(near_duplicates(table.head(1), measures[:1]))
     assert check_clips(table).findings["finding"].tolist().count("near duplicate") == 0
@@ -163,12 +163,12 @@ def test_clips_are_read_as_the_plan_says_and_each_way_has_its_own_cache(tmp_path
     table = check_clip_table(
         pd.DataFrame({"file": [str(tmp_path / f"{n}.wav") for n in ("stereo", "mono", "brief")]})
     )
-    loudest = UniformSettings(channel="loudest", shortest_s=0.5)
+    loudest = UniformSettings(channel="loudest", min_duration_s=0.5)
     for _ in range(2):  # computed, then from the cache
         frames, kept, skipped = load_frames(table, FrontEnd(), loudest, cache=tmp_path / "cache")
         np.testing.assert_array_equal(frames[0], frames[1])
         assert len(kept) == 2
-        assert "0.188 s is shorter than clips.shortest_s=0.5" in skipped[2]
+        assert "0.188 s is shorter than clips.min_duration_s=0.5" in skipped[2]
     mixed, _, _ = load_frames(table, FrontEnd(), cache=tmp_path / "cache")
     np.testing.assert_allclose(mixed[1] - mixed[0], 20 * np.log10(2), atol=0.02)
     assert len(list((tmp_path / "cache").iterdir())) == 2
@@ -180,9 +180,9 @@ def test_the_same_file_under_two_names_stays_on_one_side(folder, tmp_path):
     twin.write_bytes((folder / "hum" / "rec1_01.wav").read_bytes())
     row = clips[clips["file"].str.endswith("hum/rec1_01.wav")].assign(file=str(twin), group="rec9")
     run_of_all = train(pd.concat([clips, row], ignore_index=True), tmp_path / "run", small_plan("logistic"))
-    sides = run_of_all.predictions.set_index("group")["split"]
+    splits = run_of_all.predictions.set_index("group")["split"]
     assert "copy_of" not in run_of_all.predictions
-    assert sides["rec9"] == sides["rec1"].iloc[0]
+    assert splits["rec9"] == splits["rec1"].iloc[0]
 
 
 def test_what_is_gathered_twice_is_there_once(folder, caplog):
@@ -206,7 +206,7 @@ def test_limiting_and_renaming_lose_nothing_else(labels, most, seed):
 def test_checks_without_audio_tell_what_a_table_alone_can_tell(tmp_path):
     rows = {"file": ["a.wav", "b.wav", "c.wav"], "label": ["x", "x", ""]}
     findings = check_clips(check_clip_table(pd.DataFrame(rows)), audio=False).findings
-    assert set(findings["finding"]) == {"no file", "unlabelled", "one label"}
+    assert set(findings["finding"]) == {"no file", "unlabeled", "one label"}
     assert findings["severity"].tolist() == ["error"] * 4 + ["note"]
     with pytest.raises(TableError, match="there is no column 'file'"):
         check_clips(check_clip_table(pd.DataFrame({"name": ["a"]})))

@@ -31,7 +31,7 @@ from barn_owl.network import (
 from barn_owl.network.layer import Scratch
 from barn_owl.network.level import window_level
 from barn_owl.network.network import turned
-from barn_owl.network.optimiser import clip_norm
+from barn_owl.network.optimizer import clip_norm
 from helpers import assert_close
 
 STEP = 5e-6
@@ -78,7 +78,7 @@ def conv(channels, taps, stride=1, **more):
             lambda: [conv(2, (1, 1)), conv(3, (2, 2), (2, 2)), conv(None, (2, 3), padding="bands")],
             (6, 5, 1), id="patches, depthwise over two axes",
         ),
-        pytest.param(lambda: [conv(3, 2), BatchNorm(), Relu(), BatchNorm()], (11, 2), id="batch normalisation"),
+        pytest.param(lambda: [conv(3, 2), BatchNorm(), Relu(), BatchNorm()], (11, 2), id="batch normalization"),
         pytest.param(lambda: [conv(3, 2), Dense(2)], (11, 2), id="dense at each step"),
         pytest.param(lambda: [conv(3, 2), Pool("max", (3, 1), (2, 1)), BatchNorm()], (11, 2), id="maximum"),
         pytest.param(lambda: [conv(2, (2, 2)), Pool("mean", (2, 2)), FoldBands(), conv(2, 2)], (7, 5, 1), id="mean"),
@@ -122,7 +122,7 @@ def test_gradients_are_finite_differences(layers, shape, rng):
     assert_close(turned(dy), slope(loss, x, STEP), rtol=1e-6, atol=1e-8)
 
 
-def test_folding_normalisation_into_convolutions_changes_nothing(rng):
+def test_folding_normalization_into_convolutions_changes_nothing(rng):
     first = conv(4, (3, 3), padding="bands")
     layers = [first, BatchNorm(), Relu(), FoldBands(), conv(6, 1), Relu(), BatchNorm()]  # the last must stay
     made = Network([*layers, Residual([conv(6, 3), BatchNorm()]), Relu(), Dense(3)], (12, 5, 1), rng)
@@ -155,11 +155,11 @@ def test_frozen_layers_stay_and_the_others_learn(rng):
     net = tiny(rng)
     net.frozen = 3
     before, state = net.vector.copy(), {name: array.copy() for name, array in net.states().items()}
-    optimiser = AdamW(net.vector, decay=0.1, decayed=net.kernels)
+    optimizer = AdamW(net.vector, decay=0.1, decayed=net.kernels)
     x, targets = rng.standard_normal((8, 20, 4)).astype(np.float32), step_by_step(np.arange(8) % 3, 18)
     with ThreadPoolExecutor(1) as threads:
         _, gradient = net.learn(x, targets, (0, 0), threads, binary_cross_entropy)
-    optimiser.step(gradient, 0.1)
+    optimizer.step(gradient, 0.1)
     assert ((net.vector != before) == net.trained).all()
     assert all((array == state[name]).all() for name, array in net.states().items())
 
@@ -213,9 +213,9 @@ def test_adamw_first_step_decay_and_convergence():
     # After bias correction the first move is the sign of the gradient, and decay adds rate * decay * weight.
     assert_close(w, np.array([1 - 0.1 - 0.05, -2 - 0.1]), rtol=1e-5)
     w = np.array([3.0, -4.0])
-    optimiser = AdamW(w, decay=0.0, decayed=np.ones(2))
+    optimizer = AdamW(w, decay=0.0, decayed=np.ones(2))
     for step in range(800):
-        optimiser.step(2 * (w - [1, 2]), warm_cosine(step, 800, 0.1))
+        optimizer.step(2 * (w - [1, 2]), warm_cosine(step, 800, 0.1))
     assert_close(w, np.array([1.0, 2.0]), rtol=1e-4)
 
 
@@ -254,11 +254,11 @@ def test_one_batch_is_learnt_by_heart(rng):
     targets = step_by_step(rng.integers(0, 3, 24), 16)
     layers = [conv(8, 3), BatchNorm(), Relu(), conv(16, 3), BatchNorm(), Relu()]
     net = Network([*layers, Dense(3)], (20, 4), rng)
-    optimiser = AdamW(net.vector, decay=0.0, decayed=net.kernels)
+    optimizer = AdamW(net.vector, decay=0.0, decayed=net.kernels)
     with ThreadPoolExecutor(1) as threads:
         for step in range(150):
             loss, gradient = net.learn(x, targets, (0, step), threads, binary_cross_entropy)
-            optimiser.step(gradient, 0.02)
+            optimizer.step(gradient, 0.02)
     assert loss < 0.1
 
 
@@ -299,7 +299,7 @@ def test_windows_are_relative_to_their_own_power(rng):
     assert_close(window_level(windows - np.float32(25), 50.0), window_level(windows, 50.0), rtol=1e-4, atol=1e-4)
 
 
-def test_losses_of_scenes_by_hand_and_by_differences(rng):
+def test_losses_of_mixtures_by_hand_and_by_differences(rng):
     logits, wanted, counts = rng.normal(size=(2, 5, 4)), rng.random((2, 5, 4)), rng.random((2, 5, 4)) * 3
     loss, gradient = weighted_cross_entropy(logits, wanted, counts)
     p = sigmoid(logits)

@@ -60,7 +60,7 @@ print(scored, others)
 
 
 def test_a_process_that_trains_a_network_starts_without_tables():
-    script = "import sys, barn_owl.learn.members; print('pandas' in sys.modules)"
+    script = "import sys, barn_owl.learn.trainer_pool; print('pandas' in sys.modules)"
     assert subprocess.run([sys.executable, "-c", script], capture_output=True, text=True).stdout.strip() == "False"
 
 

@@ -57,7 +57,7 @@ def page(browser):
 
 
 @pytest.fixture(scope="module")
-def spoilt(tmp_path_factory):
+def spoiled(tmp_path_factory):
     """A run that makes mistakes, with a label and a file name that would run if they were not escaped."""
     import numpy as np
 
@@ -74,8 +74,8 @@ def spoilt(tmp_path_factory):
     return run
 
 
-def test_a_report_is_used(page, spoilt):
-    report = spoilt.folder / "report.html"
+def test_a_report_is_used(page, spoiled):
+    report = spoiled.folder / "report.html"
     assert report.stat().st_size < 15_000_000
     page.goto(report.as_uri())
     assert "Balanced accuracy" in page.inner_text(".lead")
@@ -102,8 +102,8 @@ def test_a_report_is_used(page, spoilt):
     assert EVIL in page.content().replace("&lt;", "<").replace("&gt;", ">")
 
 
-def test_corrections_made_on_the_page_can_be_read(page, spoilt, tmp_path):
-    page.goto((spoilt.folder / "report.html").as_uri())
+def test_corrections_made_on_the_page_can_be_read(page, spoiled, tmp_path):
+    page.goto((spoiled.folder / "report.html").as_uri())
     page.locator(".confusion td button").first.click()
     page.locator("#cell select").first.select_option("hiss")
     with page.expect_download() as waiting:
@@ -115,9 +115,9 @@ def test_corrections_made_on_the_page_can_be_read(page, spoilt, tmp_path):
 
 
 @pytest.mark.parametrize(("width", "scheme"), [(390, "light"), (1280, "dark")])
-def test_a_report_fits_a_phone_and_the_dark(browser, spoilt, width, scheme):
+def test_a_report_fits_a_phone_and_the_dark(browser, spoiled, width, scheme):
     page = browser.new_page(viewport={"width": width, "height": 800}, color_scheme=scheme)
-    page.goto((spoilt.folder / "report.html").as_uri())
+    page.goto((spoiled.folder / "report.html").as_uri())
     assert page.evaluate("document.documentElement.scrollWidth") <= width
     red, green, blue = page.evaluate(
         "getComputedStyle(document.body).backgroundColor.match(/\\d+/g).slice(0, 3).map(Number)"
@@ -141,20 +141,20 @@ def test_a_listening_page_plays_unlabelled_clips(page, runs, folder, tmp_path):
     assert page.locator("li", has_text="no label is heard in it").count() == 3
     page.locator("button.play").first.click()
     page.wait_for_function("() => !document.querySelector('#player audio').paused")
-    assert page.locator("select option", has_text="not labelled").count() > 0
+    assert page.locator("select option", has_text="not labeled").count() > 0
 
 
 def test_a_comparison_page_says_what_differs(page, ranking, tmp_path):
-    folders = [ranking[0] / family for family in ("cnn", "logistic", "majority")]
+    folders = [ranking[0] / classifier for classifier in ("cnn", "logistic", "majority")]
     write_comparison_page(compare_runs(folders), tmp_path / "comparison.html")
     page.goto((tmp_path / "comparison.html").as_uri())
     said = page.inner_text("main")
-    assert "family" in said
+    assert "classifier" in said
     assert "Recall by label" in said
     page.locator("th button", has_text="balanced accuracy").first.click()
 
 
-def test_a_page_of_many_clips_stays_small(spoilt, tmp_path):
-    write_report(spoilt, spoilt.evaluate(), tmp_path / "small.html", budget=50_000)
+def test_a_page_of_many_clips_stays_small(spoiled, tmp_path):
+    write_report(spoiled, spoiled.evaluate(), tmp_path / "small.html", budget=50_000)
     assert (tmp_path / "small.html").stat().st_size < 1_200_000
-    assert open_run(spoilt.folder).provenance["clips"] == 36
+    assert open_run(spoiled.folder).provenance["clips"] == 36

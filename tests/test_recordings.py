@@ -32,11 +32,11 @@ from barn_owl.cli.main import run as call
 from barn_owl.clips import clips_of_events, clips_of_false_alarms, read_clip_table, write_clip_table
 from barn_owl.errors import AudioError, OutputError, PlanError, TableError
 from barn_owl.evaluate import score_events, score_segments
-from barn_owl.model import DecisionSettings, load_model
-from barn_owl.runs import open_run, set_decision, train
+from barn_owl.model import DecodingSettings, load_model
+from barn_owl.runs import open_run, set_decoding, train
 from barn_owl.show import adjusting_figure
-from barn_owl.sound import foreign_sound, made_up_sound
-from barn_owl.tag import Decider, Tagger, adjust, read_trace, tag_recording, tag_samples, tag_trace, whole_trace
+from barn_owl.sound import synthetic_sound, unknown_sound
+from barn_owl.tag import EventDecoder, Tagger, adjust, read_trace, tag_recording, tag_samples, tag_trace, whole_trace
 from barn_owl.tag.adjusting import _Task, count_pairs, standard_error
 from barn_owl.tag.smoothing import Smoother
 from barn_owl.tag.tagging import event_table
@@ -46,7 +46,7 @@ from test_tag import TIMING, hand_made
 
 @pytest.fixture(scope="module")
 def nights(tmp_path_factory):
-    """Two recordings of half a minute with their truth table; a foreign sweep in each."""
+    """Two recordings of half a minute with their truth table; a unknown sweep in each."""
     folder, rng, rows = tmp_path_factory.mktemp("nights"), np.random.default_rng(3), []
     for name in ("night_20260314_235950.wav", "night_20260315_120000.wav"):
         take = 0.01 * rng.standard_normal(30 * RATE_HZ).astype(np.float32)
@@ -56,7 +56,7 @@ def nights(tmp_path_factory):
             rows.append((str(folder / name), at, at + 1.5, kind, ""))
         write_audio(folder / name, take, RATE_HZ, encoding="FLOAT")
         rows.append((str(folder / name), 27.0, 28.0, "", "gull"))
-    return pd.DataFrame(rows, columns=["file", "start_s", "end_s", "label", "foreign"])
+    return pd.DataFrame(rows, columns=["file", "start_s", "end_s", "label", "unknown"])
 
 
 def spans(events):
@@ -69,16 +69,16 @@ def test_longest_pause_and_labels_of_their_own_on_hand_made_traces():
         trace[first:last] = 0.9
     all_three = hand_made(trace)
     assert len(all_three) == 3
-    assert len(hand_made(trace, longest_s=2.0)) == 2
+    assert len(hand_made(trace, max_duration_s=2.0)) == 2
     pause = all_three[1].start_s - all_three[0].end_s + 0.1
-    assert len(hand_made(trace, pause_s=pause)) == 2
-    assert DecisionSettings(labels={"hum": {"on": 0.95}}).of("hum").on == 0.95
-    low = DecisionSettings(on=0.9, off=0.8).but(on=0.3)
-    assert (low.off, DecisionSettings(on=0.2).off, low.but(on=0.5, off=0.1).off) == (0.3, 0.2, 0.1)
-    with pytest.raises(PlanError, match=r"decision.labels.gull: the model knows"):
-        Decider(["hum"], [], TIMING, DecisionSettings(labels={"gull": {"on": 0.9}}))
-    with pytest.raises(PlanError, match=r"labels.hum.off must be at most on=0.6, got 0.95"):
-        DecisionSettings(labels={"hum": {"off": 0.95}})
+    assert len(hand_made(trace, refractory_s=pause)) == 2
+    assert DecodingSettings(labels={"hum": {"threshold": 0.95}}).of("hum").threshold == 0.95
+    low = DecodingSettings(threshold=0.9, release_threshold=0.8).but(threshold=0.3)
+    assert (low.release_threshold, DecodingSettings(threshold=0.2).release_threshold, low.but(threshold=0.5, release_threshold=0.1).release_threshold) == (0.3, 0.2, 0.1)
+    with pytest.raises(PlanError, match=r"decoding.labels.gull: the model knows"):
+        EventDecoder(["hum"], [], TIMING, DecodingSettings(labels={"gull": {"threshold": 0.9}}))
+    with pytest.raises(PlanError, match=r"labels.hum.release_threshold must be at most threshold=0.6, got 0.95"):
+        DecodingSettings(labels={"hum": {"release_threshold": 0.95}})
 
 
 @given(rows=st.integers(1, 60), steps=st.integers(0, 12), cuts=st.lists(st.integers(0, 60), max_size=5))
@@ -98,13 +98,13 @@ def test_smoothing_is_a_mean_around_each_step_however_it_is_cut(rows, steps, cut
 def test_every_setting_gives_the_same_on_a_stream(runs, nights, cuts):
     model = runs["cnn"].model
     samples, _ = read_audio(nights["file"][0])
-    decision = DecisionSettings(on=0.4, smooth_s=0.2, alone=0.0, pause_s=0.3, gap_s=0.1)
-    tagger, found = Tagger(model, decision), []
+    decoding = DecodingSettings(threshold=0.4, smoothing_s=0.2, max_overlap=0.0, refractory_s=0.3, max_gap_s=0.1)
+    tagger, found = Tagger(model, decoding), []
     for a, b in itertools.pairwise(sorted({0, len(samples), *cuts})):
         found += tagger.push(samples[a:b])
     found += tagger.finish()
     assert 1 < tagger.latency_s < 30
-    table = tag_samples(model, samples, RATE_HZ, decision=decision)
+    table = tag_samples(model, samples, RATE_HZ, decoding=decoding)
     assert sorted(spans(found)) == sorted(zip(table["start_s"], table["end_s"], strict=True))
     ends = table.sort_values("start_s")
     assert (ends["start_s"].to_numpy()[1:] >= ends["end_s"].to_numpy()[:-1]).all()
@@ -118,9 +118,9 @@ def test_a_kept_trace_gives_the_same_events(run, nights, tmp_path, ending):
     again = read_trace(tmp_path / f"trace{ending}")
     for name in ("sounds", "begins"):
         np.testing.assert_array_equal(getattr(trace, name), getattr(again, name))
-    decision = run.model.decision.but(on=0.6)
+    decoding = run.model.decoding.but(threshold=0.6)
     pd.testing.assert_frame_equal(
-        tag_trace(run.model, again, decision=decision), tag_recording(run.model, file, decision=decision)
+        tag_trace(run.model, again, decoding=decoding), tag_recording(run.model, file, decoding=decoding)
     )
     assert len(again.table()) == len(again.sounds)
     (tmp_path / "broken.npz").write_text("no")
@@ -129,7 +129,7 @@ def test_a_kept_trace_gives_the_same_events(run, nights, tmp_path, ending):
 
 
 def test_made_up_sounds_are_of_many_kinds_and_those_of_a_rehearsal_of_others(rng):
-    for make in (made_up_sound, foreign_sound):
+    for make in (synthetic_sound, unknown_sound):
         sounds = [make(rng, RATE_HZ) for _ in range(60)]
         assert all(np.isfinite(one).all() and np.abs(one).max() == pytest.approx(1) for one in sounds)
         assert len({len(one) for one in sounds}) > 50
@@ -219,7 +219,7 @@ def test_an_archive_is_finished_once(runs, nights, tmp_path):
     assert both.kept == [files[0]]
     plain = pd.concat([tag_recording(model, file) for file in files], ignore_index=True)
     pd.testing.assert_frame_equal(both.events[list(plain)], plain, check_dtype=False)
-    other = tag_archive(model, files, keep=tmp_path / "kept", decision=model.decision.but(on=0.51))
+    other = tag_archive(model, files, keep=tmp_path / "kept", decoding=model.decoding.but(threshold=0.51))
     assert other.kept == []
     assert tag_archive(model, files, keep=tmp_path / "kept").kept == files
 
@@ -266,24 +266,24 @@ def test_hours_follow_the_clock_also_when_it_is_changed(tmp_path):
     assert late["recorded_s"].loc[[23, 0]].tolist() == [1, 99]
     assert start.tzinfo == ZoneInfo("Europe/Lisbon")
     with pytest.raises(TableError, match="is no time zone"):
-        recording_start("x_20260329_003000.wav", zone="Sea/Quay")
+        recording_start("x_20260329_003000.wav", zone="Sea/Harbor")
 
 
 def test_a_broken_stretch_and_a_broken_end_are_told(run, nights, tmp_path, caplog):
     samples, _ = read_audio(nights["file"][0])
-    spoilt = samples.copy()
-    spoilt[RATE_HZ * 10 : RATE_HZ * 11] = np.nan
-    soundfile.write(tmp_path / "nan.wav", spoilt, RATE_HZ, subtype="FLOAT")
+    spoiled = samples.copy()
+    spoiled[RATE_HZ * 10 : RATE_HZ * 11] = np.nan
+    soundfile.write(tmp_path / "nan.wav", spoiled, RATE_HZ, subtype="FLOAT")
     soundfile.write(tmp_path / "whole.flac", samples, RATE_HZ)
     content = (tmp_path / "whole.flac").read_bytes()
     (tmp_path / "cut.flac").write_bytes(content[: len(content) // 2])
-    decision = run.model.decision.but(on=0.6)
+    decoding = run.model.decoding.but(threshold=0.6)
     with caplog.at_level(logging.WARNING):
-        with_gap = tag_recording(run.model, tmp_path / "nan.wav", decision=decision)
-        half = tag_recording(run.model, tmp_path / "cut.flac", decision=decision)
+        with_gap = tag_recording(run.model, tmp_path / "nan.wav", decoding=decoding)
+        half = tag_recording(run.model, tmp_path / "cut.flac", decoding=decoding)
     assert "not finite" in caplog.text
     assert "used as far as it goes" in caplog.text
-    whole = tag_recording(run.model, tmp_path / "whole.flac", decision=decision)
+    whole = tag_recording(run.model, tmp_path / "whole.flac", decoding=decoding)
     assert len(half) < len(whole)
     early = whole[whole["end_s"] < half["end_s"].max()]
     assert set(early["start_s"].round(1)) <= set(half["start_s"].round(1))
@@ -300,9 +300,9 @@ def test_a_broken_stretch_and_a_broken_end_are_told(run, nights, tmp_path, caplo
 @pytest.mark.parametrize("gain_db", [-6, 6])
 def test_events_stay_when_the_gain_changes(run, nights, gain_db):
     samples, _ = read_audio(nights["file"][0])
-    decision = run.model.decision.but(on=0.5)
-    plain = tag_samples(run.model, samples, RATE_HZ, decision=decision)
-    changed = tag_samples(run.model, samples * np.float32(10 ** (gain_db / 20)), RATE_HZ, decision=decision)
+    decoding = run.model.decoding.but(threshold=0.5)
+    plain = tag_samples(run.model, samples, RATE_HZ, decoding=decoding)
+    changed = tag_samples(run.model, samples * np.float32(10 ** (gain_db / 20)), RATE_HZ, decoding=decoding)
     scores = score_events(plain.assign(file="x"), changed.assign(file="x"), collar_s=0.1)
     assert scores.f1 >= 0.8
 
@@ -310,7 +310,7 @@ def test_events_stay_when_the_gain_changes(run, nights, gain_db):
 def truth_and_events(shift=0.0):
     truth = pd.DataFrame(
         [("x", 1.0, 2.0, "a", ""), ("x", 5.0, 6.0, "b", ""), ("y", 1.0, 3.0, "a", ""), ("y", 8.0, 9.0, "", "gull")],
-        columns=["file", "start_s", "end_s", "label", "foreign"],
+        columns=["file", "start_s", "end_s", "label", "unknown"],
     )
     found = [("x", 1.1, 2.6, "a"), ("x", 5.05, 6.0, "a"), ("y", 1.0, 3.1, "a"), ("y", 8.2, 8.6, "b")]
     return truth, pd.DataFrame(found, columns=["file", "start_s", "end_s", "label"]).assign(score=0.9)
@@ -319,13 +319,13 @@ def truth_and_events(shift=0.0):
 def test_scores_of_events_worked_by_hand():
     scores = score_events(*truth_and_events(), seconds={"x": 1800, "y": 1800})
     assert (scores.precision, scores.recall, scores.false_alarms_per_hour) == (0.5, pytest.approx(2 / 3), 2.0)
-    assert scores.foreign["raised"].tolist() == ["b"]
-    assert scores.foreign_share == 1
+    assert scores.unknown["raised"].tolist() == ["b"]
+    assert scores.unknown_share == 1
     truth, events = truth_and_events()
-    late = truth.assign(end_s=truth["end_s"].where(truth["foreign"] == "", 8.8))
+    late = truth.assign(end_s=truth["end_s"].where(truth["unknown"] == "", 8.8))
     late = pd.concat([late, pd.DataFrame([{**truth.iloc[1], "file": "y", "start_s": 7.5, "end_s": 8.4}])])
     # Found too late to be right, but it is that one's event, not the gull's.
-    assert score_events(late, events).foreign["raised"].tolist() == [""]
+    assert score_events(late, events).unknown["raised"].tolist() == [""]
     assert scores.confusion().loc["b", "a"] == 1
     assert scores.errors.loc[0.5].round(3).tolist() == [0.05, 0.35, 0.3]
     assert scores.misses["label"].tolist() == ["b"]
@@ -385,25 +385,25 @@ def test_counting_pairs_is_the_best_matching(true, found, collar):
 
 def test_adjusting_finds_settings_that_are_better(runs, nights):
     model = runs["cnn"].model
-    bad = DecisionSettings(on=1.0, off=0.2)
-    found = adjust(replace(model, decision=bad), nights)
+    bad = DecodingSettings(threshold=1.0, release_threshold=0.2)
+    found = adjust(replace(model, decoding=bad), nights)
     files = list(nights["file"].unique())
     before = score_events(
-        nights, pd.concat([tag_recording(model, f, decision=bad) for f in files], ignore_index=True)
+        nights, pd.concat([tag_recording(model, f, decoding=bad) for f in files], ignore_index=True)
     )
     after = score_events(
-        nights, pd.concat([tag_recording(model, f, decision=found.decision) for f in files], ignore_index=True)
+        nights, pd.concat([tag_recording(model, f, decoding=found.decoding) for f in files], ignore_index=True)
     )
     assert after.f1 == found.scores.f1 > max(before.f1, 0.6)
     assert found.honest.index.tolist() == [f.rsplit("/", 1)[1] for f in files]
-    on, alarms = found.curve["on"].to_numpy(), found.curve["false_alarms_per_hour"].to_numpy()
+    on, alarms = found.curve["threshold"].to_numpy(), found.curve["false_alarms_per_hour"].to_numpy()
     assert (np.diff(on) > 0).all()
     assert alarms[0] >= alarms[-1]
     traces = [whole_trace(model, file) for file in files]
     seconds = {trace.file: trace.duration_s for trace in traces}
     for row in found.curve.iloc[::4].itertuples():
-        own = found.decision.model_copy(update={"on": row.on, "labels": {}})
-        events = pd.concat([tag_trace(model, trace, decision=own) for trace in traces], ignore_index=True)
+        own = found.decoding.model_copy(update={"threshold": row.threshold, "labels": {}})
+        events = pd.concat([tag_trace(model, trace, decoding=own) for trace in traces], ignore_index=True)
         scores = score_events(nights, events, seconds=seconds)
         for name in ("f1", "precision", "recall", "false_alarms_per_hour"):
             assert getattr(row, name) == pytest.approx(getattr(scores, name), abs=1e-12)
@@ -425,7 +425,7 @@ def test_annotated_recordings_become_training_clips(nights):
     assert places.nunique() > 5
     wrong = pd.DataFrame({"file": nights["file"][0], "start_s": [27.2, 3.1], "end_s": [27.6, 3.4], "label": "hum"})
     hard = clips_of_false_alarms(nights, wrong, 1.0, label="still")
-    assert (len(hard), hard["label"][0], hard["taken_for"][0]) == (1, "still", "hum")
+    assert (len(hard), hard["label"][0], hard["confused_with"][0]) == (1, "still", "hum")
     assert hard["start_s"][0] == pytest.approx(26.9)
     with pytest.raises(TableError, match="no events with a label"):
         clips_of_events(nights.assign(label=""), 1.0)
@@ -445,7 +445,7 @@ def test_recordings_from_the_command_line(capsys, runs, nights, tmp_path):
         "--cues",
         tmp_path / "cues",
     ]
-    arguments = ["tag", folder, *files, "-o", events, "--on", "0.6", "--workers", "1", *more]
+    arguments = ["tag", folder, *files, "-o", events, "--threshold", "0.6", "--workers", "1", *more]
     assert call([str(argument) for argument in arguments]) == 0
     table = read_clip_table(events)
     assert table["clock"].str.startswith("2026-03-1").all()
@@ -471,7 +471,7 @@ def test_recordings_from_the_command_line(capsys, runs, nights, tmp_path):
         )
         == 0
     )
-    assert "foreign sounds" in capsys.readouterr().out
+    assert "unknown sounds" in capsys.readouterr().out
     assert call(["score", str(events), str(truth), "--json"]) == 0
     assert json.loads(capsys.readouterr().out)["hours"] == pytest.approx(1 / 60, rel=1e-3)
     assert (
@@ -479,7 +479,7 @@ def test_recordings_from_the_command_line(capsys, runs, nights, tmp_path):
     )
     own = load_model(folder)
     assert (
-        own.decision == adjust(own, read_clip_table(truth), goal="recall", false_alarms_per_hour=200).decision
+        own.decoding == adjust(own, read_clip_table(truth), goal="recall", false_alarms_per_hour=200).decoding
     )  # found again from where it is now: nothing is better
     assert "kept in" in capsys.readouterr().out
     cut = [
@@ -525,25 +525,25 @@ def test_a_label_with_many_events_may_get_its_own_threshold_and_one_recording_is
     found = adjust(runs["cnn"].model, busy_night)
     assert found.honest.index.tolist() == ["0 to 16 s", "16 to 33 s", "33 to 50 s", "50 to 66 s"]
     assert found.scores.f1 >= 0.65
-    assert set(found.decision.labels) <= {"hiss"}
+    assert set(found.decoding.labels) <= {"hiss"}
     assert found._repr_html_().count("<table") == 2
     axes = adjusting_figure(found).axes[0]
     ends = [list(map(float, text.get_text().split(" to "))) for text in axes.texts]
-    covered = [any(own[-1] <= on <= own[0] for own in ends) for on in found.curve["on"]]
+    covered = [any(own[-1] <= on <= own[0] for own in ends) for on in found.curve["threshold"]]
     assert all(covered)
     assert len({text.xy for text in axes.texts}) == len(axes.texts)
     unnamed = busy_night.head(1).assign(start_s=63.0, end_s=64.0, label="")
-    plain = adjust(runs["cnn"].model, pd.concat([busy_night, unnamed], ignore_index=True).assign(foreign=""))
-    assert plain.decision == found.decision
+    plain = adjust(runs["cnn"].model, pd.concat([busy_night, unnamed], ignore_index=True).assign(unknown=""))
+    assert plain.decoding == found.decoding
     assert plain.scores.f1 == found.scores.f1
 
 
 def test_an_onset_threshold_is_lowered_only_for_more_than_chance(runs, busy_night):
     model = runs["cnn"].model
-    own = [replace(model, decision=DecisionSettings(on=on)) for on in (0.5, 0.995)]
+    own = [replace(model, decoding=DecodingSettings(threshold=on)) for on in (0.5, 0.995)]
     usual, strict = (adjust(one, busy_night) for one in own)
-    assert usual.decision.on >= 0.5
-    assert strict.decision.on < 0.995
+    assert usual.decoding.threshold >= 0.5
+    assert strict.decoding.threshold < 0.995
     assert strict.scores.f1 > score_events(busy_night, tag_recording(own[1], busy_night["file"][0])).f1 + 0.1
 
 
@@ -554,13 +554,13 @@ def test_of_thresholds_that_are_as_good_within_chance_the_highest_is_taken(runs,
     count = sum(task._true_events(parts).values())
     chance = standard_error(0.8, count)
     worth = {0.3: 0.8, 0.5: 0.8, 0.7: 0.8 - 0.9 * chance, 0.9: 0.8 - 1.1 * chance}
-    monkeypatch.setattr(task, "worth", lambda settings, _: worth.get(settings.on, 0.0))
-    settings = DecisionSettings(on=0.3, off=0.1, labels={"hum": {"on": 0.5}, "hiss": {"on": 0.8}})
+    monkeypatch.setattr(task, "worth", lambda settings, _: worth.get(settings.threshold, 0.0))
+    settings = DecodingSettings(threshold=0.3, release_threshold=0.1, labels={"hum": {"threshold": 0.5}, "hiss": {"threshold": 0.8}})
     found = task._cautious(settings, parts)
-    assert (found.on, found.off) == (0.7, 0.1)
-    assert {label: own.on for label, own in found.labels.items()} == {"hum": 0.7, "hiss": 0.8}
+    assert (found.threshold, found.release_threshold) == (0.7, 0.1)
+    assert {label: own.threshold for label, own in found.labels.items()} == {"hum": 0.7, "hiss": 0.8}
     # Where the highest recall is wished for, thresholds stay as low as that takes.
-    assert adjust(model, busy_night, goal="recall", false_alarms_per_hour=1e6).decision.on <= found.on
+    assert adjust(model, busy_night, goal="recall", false_alarms_per_hour=1e6).decoding.threshold <= found.threshold
 
 
 def test_own_settings_stay_unless_others_win_by_more_than_chance(runs, busy_night, monkeypatch):
@@ -570,22 +570,22 @@ def test_own_settings_stay_unless_others_win_by_more_than_chance(runs, busy_nigh
     for more, is_better in ((1.1, True), (0.9, False), (-1.0, False)):
         left_out = iter([0.7, 0.7 + more * chance])  # the model's own settings come first
         monkeypatch.setattr(task, "_left_out", lambda _, left_out=left_out: next(left_out))
-        assert task.is_surely_better([model.decision] * 4) is is_better
+        assert task.is_surely_better([model.decoding] * 4) is is_better
 
 
 def test_what_adjusting_keeps_is_what_it_says(runs, busy_night):
     model = runs["cnn"].model
     found = adjust(model, busy_night)
-    again = adjust(replace(model, decision=found.decision), busy_night)
+    again = adjust(replace(model, decoding=found.decoding), busy_night)
     assert again.kept  # nothing is better than what was found, but by chance
-    assert again.decision == found.decision
+    assert again.decoding == found.decoding
     assert again.scores.f1 == found.scores.f1
     assert again.before.index.tolist() == again.honest.index.tolist() == found.before.index.tolist()
     parts = [(float(first), float(last)) for first, last in (name.split(" to ") for name in
              (index.removesuffix(" s") for index in again.before.index))]  # fmt: skip
     assert parts[0][0] == 0
     assert parts[-1][1] == 66
-    never = replace(model, decision=DecisionSettings(on=1.0, off=0.2))
+    never = replace(model, decoding=DecodingSettings(threshold=1.0, release_threshold=0.2))
     rescued = adjust(never, busy_night)
     assert not rescued.kept
     assert (rescued.before["recall"] < rescued.honest["recall"]).any()
@@ -599,12 +599,12 @@ def test_adjusting_can_be_undone(capsys, runs, tmp_path):
     assert call(["adjust", path, "--undo"]) == 2
     assert "was not adjusted" in capsys.readouterr().err
     before = load_model(path)
-    set_decision(path, before.decision.but(on=0.9))
+    set_decoding(path, before.decoding.but(threshold=0.9))
     assert call(["adjust", path, "--undo"]) == 0
     assert "Restored the settings" in capsys.readouterr().out
     after = load_model(path)
-    assert (after.decision, after.decision_before.on) == (before.decision, 0.9)
-    assert open_run(path).plan.decision == before.decision
+    assert (after.decoding, after.previous_decoding.threshold) == (before.decoding, 0.9)
+    assert open_run(path).plan.decoding == before.decoding
     assert call(["adjust", path]) == 2
     assert "Missing argument 'TRUTH'" in capsys.readouterr().err
 
@@ -622,10 +622,10 @@ def test_what_a_network_says_does_not_depend_on_the_gain(runs, busy_night, tmp_p
 
 def test_settings_that_contradict_each_other_are_never_tried(runs, busy_night):
     task = _Task(runs["cnn"].model, [], busy_night, "f1", 1.0, 0.2, by_label=True)
-    settings = DecisionSettings(on=0.5, off=0.3)
-    assert task._with(settings, on=0.2) is None
-    assert task._with(settings, labels={"hum": {"on": 0.2}}) is None
-    assert task._with(settings, off=0.5).off == 0.5
+    settings = DecodingSettings(threshold=0.5, release_threshold=0.3)
+    assert task._with(settings, threshold=0.2) is None
+    assert task._with(settings, labels={"hum": {"threshold": 0.2}}) is None
+    assert task._with(settings, release_threshold=0.5).release_threshold == 0.5
 
 
 def test_ctrl_c_in_an_archive_keeps_what_is_finished(runs, nights, tmp_path, monkeypatch):
@@ -674,7 +674,7 @@ def test_an_hour_of_silence_and_eight_channels_are_tagged(runs, tmp_path):
     wide = 0.01 * rng.standard_normal((6 * RATE_HZ, 8)).astype(np.float32)
     wide[RATE_HZ : RATE_HZ + 24_000] += sound("hum", rng, seconds=1.5)[:, None]
     soundfile.write(tmp_path / "wide.wav", wide, RATE_HZ)
-    found = tag_recording(model, tmp_path / "wide.wav", decision=model.decision.but(on=0.6))
+    found = tag_recording(model, tmp_path / "wide.wav", decoding=model.decoding.but(threshold=0.6))
     assert "hum" in found["label"].tolist()
 
 
@@ -735,19 +735,19 @@ def test_copies_with_cue_points_lose_nothing_of_what_the_recording_holds(subtype
     np.testing.assert_array_equal(soundfile.read(tmp_path / "copy.wav")[0], soundfile.read(tmp_path / "take.wav")[0])
 
 
-def test_decision_settings_of_the_plan_stay_where_it_says_so(clips, tmp_path):
-    decision = {"on": 0.7, "off": 0.1, "labels": {"hum": {"on": 0.9}}}
-    plan = small_plan("logistic", decision=decision, rehearsal={"minutes": 0.4, "decide": False})
+def test_decoding_settings_of_the_plan_stay_where_it_says_so(clips, tmp_path):
+    decoding = {"threshold": 0.7, "release_threshold": 0.1, "labels": {"hum": {"threshold": 0.9}}}
+    plan = small_plan("logistic", decoding=decoding, rehearsal={"minutes": 0.4, "decide": False})
     run = train(clips, tmp_path / "run", plan)
-    assert run.model.decision == plan.decision
+    assert run.model.decoding == plan.decoding
     assert run.expectation["true_events"] > 3
-    with pytest.raises(PlanError, match="decision.labels: no clip is labelled 'gong'"):
-        train(clips, tmp_path / "other", small_plan("logistic", decision={"labels": {"gong": {"on": 0.9}}}))
+    with pytest.raises(PlanError, match="decoding.labels: no clip is labeled 'gong'"):
+        train(clips, tmp_path / "other", small_plan("logistic", decoding={"labels": {"gong": {"threshold": 0.9}}}))
 
 
 def test_mistakes_of_a_recording_that_is_not_at_hand_are_still_counted(capsys, runs, nights, tmp_path):
     gone = nights.assign(file=str(tmp_path / "gone.wav"))
-    found = gone[gone["label"] != ""].head(3).drop(columns="foreign").assign(score=0.9)
+    found = gone[gone["label"] != ""].head(3).drop(columns="unknown").assign(score=0.9)
     found.loc[found.index[0], "start_s"] += 0.5
     write_clip_table(gone, tmp_path / "truth.csv")
     write_events(found, tmp_path / "found.csv")

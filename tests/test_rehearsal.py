@@ -1,4 +1,4 @@
-"""The rehearsal, what recordings sound like, and doubts in words."""
+"""The rehearsal, what recordings sound like, and caveats in words."""
 
 import numpy as np
 import pandas as pd
@@ -11,17 +11,17 @@ from barn_owl.errors import AudioError, TableError
 from barn_owl.evaluate import score_events
 from barn_owl.learn.rehearsal import at_density, make_rehearsal
 from barn_owl.runs import train
-from barn_owl.runs.doubts import doubts_of
-from barn_owl.runs.recordings import calm_frames, hear_recordings
+from barn_owl.runs.caveats import rehearsal_caveats
+from barn_owl.runs.recordings import quiet_frames, survey_recordings
 from barn_owl.tag import tag_recording
-from barn_owl.tag.doubts import doubts_of_recording, doubts_of_scores
+from barn_owl.tag.caveats import event_score_caveats, recording_caveats_of
 from helpers import RATE_HZ, able_plan, small_plan, sound
 
 
 @pytest.mark.parametrize("background", [["still"], []])
 def test_a_rehearsal_has_its_sounds_where_its_truth_says(clips, background):
     made = make_rehearsal(small_plan("cnn", background=background, rehearsal={"minutes": 0.4}), clips)
-    truth, own = made.truth, made.truth[made.truth["foreign"] == ""]
+    truth, own = made.truth, made.truth[made.truth["unknown"] == ""]
     assert made.seconds < 31
     assert np.isfinite(made.samples).all()
     assert np.abs(made.samples).max() < 1
@@ -36,18 +36,18 @@ def test_a_rehearsal_has_its_sounds_where_its_truth_says(clips, background):
     np.testing.assert_array_equal(made.samples, again.samples)
 
 
-@pytest.mark.parametrize("overlapping", [False, True])
-def test_no_two_events_of_one_label_sound_at_once_in_a_rehearsal(overlapping, tmp_path, rng):
+@pytest.mark.parametrize("multilabel", [False, True])
+def test_no_two_events_of_one_label_sound_at_once_in_a_rehearsal(multilabel, tmp_path, rng):
     rows = []
     for number in range(24):
-        label = ["long", "short", "long|short" if overlapping else "other"][number % 3]
+        label = ["long", "short", "long|short" if multilabel else "other"][number % 3]
         soundfile.write(tmp_path / f"{number}.wav", sound("hiss", rng, 0.2 if label == "short" else 6.0), RATE_HZ)
         rows.append((str(tmp_path / f"{number}.wav"), np.nan, np.nan, label))
     clips = pd.DataFrame(rows, columns=["file", "start_s", "end_s", "label"])
     for seed in range(8):
-        made = make_rehearsal(small_plan("cnn", seed=seed, overlapping=overlapping, rehearsal={"minutes": 3}), clips)
+        made = make_rehearsal(small_plan("cnn", seed=seed, multilabel=multilabel, rehearsal={"minutes": 3}), clips)
         assert (np.diff(made.truth["start_s"]) < 5.9).any()  # some do overlap
-        for _, own in made.truth[made.truth["foreign"] == ""].groupby("label"):
+        for _, own in made.truth[made.truth["unknown"] == ""].groupby("label"):
             assert (own["start_s"].to_numpy()[1:] > own["end_s"].to_numpy()[:-1]).all()
 
 
@@ -67,10 +67,10 @@ def test_a_rehearsal_ends_after_the_last_of_its_sounds(tmp_path, rng, monkeypatc
 def test_a_label_with_one_clip_gives_no_rehearsal_and_that_is_told(clips, tmp_path, capsys):
     few = clips.groupby("label").head(1)
     assert make_rehearsal(small_plan("cnn", rehearsal={"minutes": 0.4}), few) is None
-    sides = np.where(clips.index.isin(few.index), "validation", np.where(clips["group"] == "rec3", "test", "train"))
-    run = train(clips.assign(split=sides).drop(columns="group"), tmp_path / "run", small_plan("logistic"))
+    splits = np.where(clips.index.isin(few.index), "validation", np.where(clips["group"] == "rec3", "test", "train"))
+    run = train(clips.assign(split=splits).drop(columns="group"), tmp_path / "run", small_plan("logistic"))
     assert run.expectation is None
-    assert run.recording_doubts == []
+    assert run.recording_caveats == []
 
 
 def test_what_to_expect_is_what_the_files_of_the_run_say(runs):
@@ -103,7 +103,7 @@ def test_what_a_density_brings_worked_by_hand():
 
 USUAL = {"events_per_minute": 10.0, "event_f1": 0.9, "false_alarms_per_hour": 20.0}
 GOOD = {
-    "at_density": USUAL, "foreign": 10, "foreign_share": 0.1,
+    "at_density": USUAL, "unknown": 10, "unknown_share": 0.1,
     "labels": {"bell": {"true": 10, "recall": 0.9}},
 }  # fmt: skip
 
@@ -116,12 +116,12 @@ GOOD = {
         ({"at_density": USUAL | {"event_f1": 0.61}}, "promise more than recordings keep: 0.95"),
         ({"at_density": USUAL | {"false_alarms_per_hour": 500.0}}, "500 false alarms an hour"),
         ({"labels": {"bell": {"true": 10, "recall": 0.0}}}, "Hardly ever found in the rehearsal: bell"),
-        ({"foreign_share": 0.8}, "80% of the sounds that are no label"),
+        ({"unknown_share": 0.8}, "80% of the sounds that are no label"),
     ],
 )
 def test_a_rehearsal_is_doubted_in_words(change, said):
-    assert doubts_of(GOOD, 0.95) == []
-    assert any(said in doubt for doubt in doubts_of({**GOOD, **change}, 0.95))
+    assert rehearsal_caveats(GOOD, 0.95) == []
+    assert any(said in caveat for caveat in rehearsal_caveats({**GOOD, **change}, 0.95))
 
 
 def test_recordings_that_are_not_like_the_model_are_doubted(runs, tmp_path, rng):
@@ -130,25 +130,25 @@ def test_recordings_that_are_not_like_the_model_are_doubted(runs, tmp_path, rng)
     soundfile.write(tmp_path / "narrow.wav", noise, 4000)
     soundfile.write(tmp_path / "faint.wav", 1e-3 * rng.standard_normal(10 * RATE_HZ) * 0.05, RATE_HZ)
     soundfile.write(tmp_path / "fine.wav", 0.02 * rng.standard_normal(10 * RATE_HZ), RATE_HZ)
-    narrow = " ".join(doubts_of_recording(model, tmp_path / "narrow.wav", nothing))
+    narrow = " ".join(recording_caveats_of(model, tmp_path / "narrow.wav", nothing))
     assert "holds nothing above 2.0 kHz, the model listens up to 8.0" in narrow
     assert "nothing was found in the 2 minutes" in narrow
-    assert "very quiet, -8" in doubts_of_recording(model, tmp_path / "faint.wav", nothing)[0]
-    assert doubts_of_recording(model, tmp_path / "fine.wav", nothing) == []
+    assert "very quiet, -8" in recording_caveats_of(model, tmp_path / "faint.wav", nothing)[0]
+    assert recording_caveats_of(model, tmp_path / "fine.wav", nothing) == []
     many = pd.DataFrame({"start_s": np.arange(40) / 4})
-    assert "more than one a second" in doubts_of_recording(model, tmp_path / "fine.wav", many)[0]
+    assert "more than one a second" in recording_caveats_of(model, tmp_path / "fine.wav", many)[0]
 
 
 def test_scores_near_nothing_are_doubted():
     columns = ["file", "start_s", "end_s", "label"]
     truth = pd.DataFrame([("x", float(n), n + 0.5, "a") for n in range(10)], columns=columns)
     none = truth.head(0).assign(score=0.0)
-    assert "no score reaches the threshold" in doubts_of_scores(score_events(truth, none, seconds={"x": 20}))[0]
+    assert "no score reaches the threshold" in event_score_caveats(score_events(truth, none, seconds={"x": 20}))[0]
     other = truth.assign(label="b", score=0.9)
-    assert "the right label" in doubts_of_scores(score_events(truth, other, seconds={"x": 20}))[0]
+    assert "the right label" in event_score_caveats(score_events(truth, other, seconds={"x": 20}))[0]
     late = truth.assign(start_s=truth["start_s"] + 0.4, score=0.9)
-    assert "settings cannot make up" in doubts_of_scores(score_events(truth, late, seconds={"x": 20}))[0]
-    assert doubts_of_scores(score_events(truth, truth.assign(score=0.9), seconds={"x": 20})) == []
+    assert "settings cannot make up" in event_score_caveats(score_events(truth, late, seconds={"x": 20}))[0]
+    assert event_score_caveats(score_events(truth, truth.assign(score=0.9), seconds={"x": 20})) == []
 
 
 def test_recordings_are_listened_to_and_their_calm_parts_serve_as_background(clips, tmp_path, rng, capsys):
@@ -157,18 +157,18 @@ def test_recordings_are_listened_to_and_their_calm_parts_serve_as_background(cli
         bed[at * RATE_HZ : at * RATE_HZ + 19_200] += sound("hum", rng)
     soundfile.write(tmp_path / "bed.wav", bed, RATE_HZ)
     (tmp_path / "broken.wav").write_bytes(b"RIFF")
-    heard = hear_recordings([tmp_path])
+    heard = survey_recordings([tmp_path])
     assert heard.bandwidth_hz > 7000
     assert -30 < heard.level_db < -15
     assert 8 <= len(heard.stretches) <= 16
-    calm = calm_frames(small_plan("cnn"), heard.stretches)
+    calm = quiet_frames(small_plan("cnn"), heard.stretches)
     assert len(calm) == round(0.5 * len(heard.stretches))
     run = train(clips, tmp_path / "run", able_plan("cnn", background=[], recordings=[str(tmp_path / "bed.wav")]))
     assert len(tag_recording(run.model, tmp_path / "bed.wav")) > 0
     with pytest.raises(AudioError, match="recordings: nothing can be heard in .*broken.wav"):
-        hear_recordings([tmp_path / "broken.wav"])
+        survey_recordings([tmp_path / "broken.wav"])
     (tmp_path / "empty").mkdir()
     with pytest.raises(TableError, match="holds no sound files"):
-        hear_recordings([tmp_path / "empty"])
+        survey_recordings([tmp_path / "empty"])
     assert call(["plan", str(tmp_path / "none.csv"), "--recordings", str(tmp_path / "gone.wav")]) == 2
     assert "none.csv" in capsys.readouterr().err

@@ -14,9 +14,9 @@ import pytest
 from hypothesis import given, strategies as st
 
 import barn_owl as owl
+from barn_owl.annotation import item_key, recordings_at
 from barn_owl.cli.main import run
 from barn_owl.errors import OutputError, TableError
-from barn_owl.loop import case_key, recordings_at
 from helpers import RATE_HZ, sound
 from test_pages import CHROMIUM, EVIL, browser  # noqa: F401 - a fixture
 
@@ -37,12 +37,12 @@ def night(tmp_path_factory):
 
 @pytest.fixture(scope="module")
 def cases(night):
-    return owl.loop.review_cases(owl.read_events(night / "events.csv"), stretches=5)
+    return owl.annotation.review_items(owl.read_events(night / "events.csv"), stretches=5)
 
 
 def right(case, **more):
     sounds = [(case["label"], case["start_s"], case["end_s"])]
-    return owl.loop.Answer(case=case_key(case), verdict="right", sounds=sounds, **more)
+    return owl.annotation.ReviewAnswer(case=item_key(case), verdict="right", sounds=sounds, **more)
 
 
 def test_cases_are_all_events_and_stretches_that_no_event_touches(cases, night):
@@ -63,18 +63,18 @@ def test_cases_are_all_events_and_stretches_that_no_event_touches(cases, night):
 def test_what_is_drawn_does_not_depend_on_whether_events_are_listened_to(night):
     events = owl.read_events(night / "events.csv").head(4)
     heard, unheard = (
-        owl.loop.review_cases(events, stretches=4, listens=listens, seed=3) for listens in (True, False)
+        owl.annotation.review_items(events, stretches=4, listens=listens, seed=3) for listens in (True, False)
     )
     columns = ["start_s", "end_s", "label", "stratum", "draw"]
     pd.testing.assert_frame_equal(heard[columns], unheard[columns])
-    other = owl.loop.review_cases(events, stretches=4, listens=False, seed=4)
+    other = owl.annotation.review_items(events, stretches=4, listens=False, seed=4)
     assert not other[columns].equals(unheard[columns])
 
 
 def test_an_event_that_overlaps_one_of_another_label_is_at_odds_with_it(night):
     rows = [(str(night / "night.wav"), start, start + 1, label, 0.9) for start, label in
             ((1.0, "hum"), (1.5, "tick"), (8.0, "hum"), (8.2, "hum"))]  # fmt: skip
-    cases = owl.loop.review_cases(pd.DataFrame(rows, columns=COLUMNS), stretches=0, listens=False)
+    cases = owl.annotation.review_items(pd.DataFrame(rows, columns=COLUMNS), stretches=0, listens=False)
     assert cases["why"].str.contains("another label").tolist() == [True, True, False, False]
 
 
@@ -86,14 +86,14 @@ def test_the_last_answer_to_a_case_counts_and_a_cut_off_line_spoils_no_other(sai
     path, wanted = tmp_path_factory.mktemp("answers") / "a.jsonl", {}
     for case, verdict in said:
         key, sounds = f"case {case} \u2028 ", [("hum", 0.0, 1.0)] if verdict == "right" else ()
-        owl.loop.add_answer(path, owl.loop.Answer(case=key, verdict=verdict, sounds=sounds))
+        owl.annotation.add_answer(path, owl.annotation.ReviewAnswer(case=key, verdict=verdict, sounds=sounds))
         wanted = {k: v for k, v in wanted.items() if k != key} | ({key: verdict} if verdict else {})
     with path.open("ab") as file:
         file.write(json.dumps({"case": "x" * 50, "verdict": "wrong"}).encode()[: cut % 50])
-    assert {key: answer.verdict for key, answer in owl.loop.read_reviews(path).items()} == wanted
-    owl.loop.add_answer(path, owl.loop.Answer(case="last", verdict="wrong"))
-    assert owl.loop.read_reviews(path)["last"].verdict == "wrong"
-    assert len(owl.loop.read_reviews(path)) == len(wanted) + 1
+    assert {key: answer.verdict for key, answer in owl.annotation.read_reviews(path).items()} == wanted
+    owl.annotation.add_answer(path, owl.annotation.ReviewAnswer(case="last", verdict="wrong"))
+    assert owl.annotation.read_reviews(path)["last"].verdict == "wrong"
+    assert len(owl.annotation.read_reviews(path)) == len(wanted) + 1
 
 
 @pytest.mark.parametrize(
@@ -108,7 +108,7 @@ def test_a_line_that_is_no_answer_is_named(tmp_path, line):
     path = tmp_path / "a.jsonl"
     path.write_text('{"case": "b", "verdict": "wrong"}\n' + line + "\n")
     with pytest.raises(TableError, match="no answer"):
-        owl.loop.read_reviews(path)
+        owl.annotation.read_reviews(path)
 
 
 def test_what_was_reviewed_is_a_clip_table_with_corrected_labels_and_edges(cases):
@@ -116,13 +116,13 @@ def test_what_was_reviewed_is_a_clip_table_with_corrected_labels_and_edges(cases
     stretch = cases[cases["kind"] == "stretch"].iloc[0]
     inside = (round(stretch["start_s"] + 0.1, 3), round(stretch["start_s"] + 0.3, 3))
     answers = [
-        owl.loop.Answer(case=case_key(first), verdict="right", sounds=[(first["label"], 2.1, 2.9)]),
-        owl.loop.Answer(case=case_key(second), verdict="wrong"),
-        owl.loop.Answer(case=case_key(third), verdict="other", sounds=[("tock", third["start_s"], third["end_s"])]),
-        owl.loop.Answer(case=case_key(fourth), verdict="unsure"),
-        owl.loop.Answer(case=case_key(stretch), verdict="other", sounds=[("hum", *inside)]),
+        owl.annotation.ReviewAnswer(case=item_key(first), verdict="right", sounds=[(first["label"], 2.1, 2.9)]),
+        owl.annotation.ReviewAnswer(case=item_key(second), verdict="wrong"),
+        owl.annotation.ReviewAnswer(case=item_key(third), verdict="other", sounds=[("tock", third["start_s"], third["end_s"])]),
+        owl.annotation.ReviewAnswer(case=item_key(fourth), verdict="unsure"),
+        owl.annotation.ReviewAnswer(case=item_key(stretch), verdict="other", sounds=[("hum", *inside)]),
     ]
-    table = owl.loop.reviewed_clips(cases, {answer.case: answer for answer in answers})
+    table = owl.annotation.reviewed_clips(cases, {answer.case: answer for answer in answers})
     got = set(table[["start_s", "end_s", "label", "said"]].itertuples(index=False, name=None))
     assert got == {
         (2.1, 2.9, first["label"], first["label"]), (second["start_s"], second["end_s"], "", second["label"]),
@@ -131,7 +131,7 @@ def test_what_was_reviewed_is_a_clip_table_with_corrected_labels_and_edges(cases
 
 
 def archive(rng, stretches=60, share=1 / 8):
-    """A made-up archive of which the truth is known: its cases, and answers to a random sample of them."""
+    """A synthetic archive of which the truth is known: its cases, and answers to a random sample of them."""
     labels = ["a", "b", "c"]
     rows = []
     for label, count, good in (("a", 300, 0.9), ("b", 120, 0.6), ("c", 60, 0.75)):
@@ -140,7 +140,7 @@ def archive(rng, stretches=60, share=1 / 8):
             start = 10.0 * len(rows)
             rows.append(("f.wav", start, start + 1, label, score, truth))
     events = pd.DataFrame(rows, columns=[*COLUMNS, "truth"])
-    cases = owl.loop.review_cases(events[COLUMNS], stretches=0, listens=False, seed=int(rng.integers(1000)))
+    cases = owl.annotation.review_items(events[COLUMNS], stretches=0, listens=False, seed=int(rng.integers(1000)))
     cases = cases.assign(truth=events["truth"])
     total = 3000
     missed = np.where(rng.random(total) < 0.03, rng.choice(labels, total), "")
@@ -152,9 +152,9 @@ def archive(rng, stretches=60, share=1 / 8):
     for case in cases.to_dict("records"):
         if case["kind"] == "event" and case["draw"] > share * case["of"]:
             continue
-        key, there = case_key(case), [(case["truth"], case["start_s"], case["end_s"])] if case["truth"] else []
+        key, there = item_key(case), [(case["truth"], case["start_s"], case["end_s"])] if case["truth"] else []
         verdict = "wrong" if not there else "right" if case["truth"] == case["label"] else "other"
-        answers[key] = owl.loop.Answer(case=key, verdict=verdict, sounds=there)
+        answers[key] = owl.annotation.ReviewAnswer(case=key, verdict=verdict, sounds=there)
     hits = {label: int(((cases["label"] == label) & (cases["truth"] == label)).sum()) for label in labels}
     there = {label: int((cases.loc[cases["kind"] == "event", "truth"] == label).sum() + (missed == label).sum())
              for label in labels}  # fmt: skip
@@ -168,7 +168,7 @@ def test_intervals_hold_the_truth_about_as_often_as_they_say():
     inside = []
     for seed in range(25):
         cases, answers, truth = archive(np.random.default_rng(seed))
-        table = owl.loop.estimate_quality(cases, answers).table
+        table = owl.annotation.estimate_quality(cases, answers).table
         for label, (precision, recall) in truth.items():
             row = table.loc[label]
             inside.append((row["precision_low"] <= precision <= row["precision_high"],
@@ -179,7 +179,7 @@ def test_intervals_hold_the_truth_about_as_often_as_they_say():
 
 def test_when_all_is_reviewed_nothing_is_left_to_guess():
     cases, answers, truth = archive(np.random.default_rng(0), stretches=3000, share=1)
-    table = owl.loop.estimate_quality(cases, answers).table
+    table = owl.annotation.estimate_quality(cases, answers).table
     for label, (precision, recall) in truth.items():
         row = table.loc[label]
         assert row["precision"] == row["precision_low"] == row["precision_high"] == pytest.approx(precision)
@@ -188,8 +188,8 @@ def test_when_all_is_reviewed_nothing_is_left_to_guess():
 
 def test_answers_that_were_chosen_rather_than_drawn_do_not_count(cases):
     chosen = cases[(cases["kind"] == "event") & (cases["draw"] == 2)]
-    answers = {case_key(case): right(case) for _, case in chosen.iterrows()}
-    estimate = owl.loop.estimate_quality(cases, answers)
+    answers = {item_key(case): right(case) for _, case in chosen.iterrows()}
+    estimate = owl.annotation.estimate_quality(cases, answers)
     assert estimate.table["reviewed"].sum() == 0
     assert estimate.table[["recall", "recall_low", "recall_high"]].isna().all(axis=None)
     assert np.isnan(estimate.table.loc["all", "recall"])
@@ -236,12 +236,12 @@ def test_the_server_gives_the_page_sounds_and_pictures_and_keeps_answers(served,
     assert ask(server.address + "sound/3")[1][:4] == b"fLaC"
     assert ask(server.address + "picture/3")[1][:2] == b"\xff\xd8"
     code, reply = ask(server.address + "answer", json.dumps(
-        {"case": case_key(cases.iloc[0]), "verdict": "wrong", "sounds": []}).encode())  # fmt: skip
+        {"case": item_key(cases.iloc[0]), "verdict": "wrong", "sounds": []}).encode())  # fmt: skip
     assert code == 200
     assert json.loads(reply)["answered"] == 1
-    assert owl.loop.read_reviews(path)[case_key(cases.iloc[0])].verdict == "wrong"
+    assert owl.annotation.read_reviews(path)[item_key(cases.iloc[0])].verdict == "wrong"
     # Another person adds to the same file; whoever loads the page again sees it.
-    owl.loop.add_answer(path, right(cases.iloc[1]))
+    owl.annotation.add_answer(path, right(cases.iloc[1]))
     ask(server.address)
     assert len(server.answers) == 2
 
@@ -275,7 +275,7 @@ def test_the_server_answers_nobody_else_and_gives_no_other_file(served):
 def test_an_answer_that_cannot_be_saved_is_not_said_to_be(cases, tmp_path):
     with owl.show.ReviewServer(owl.show.Review(cases), tmp_path / "none" / "answers.jsonl") as server:
         with pytest.raises(OutputError, match="cannot be written"):
-            server.add({"case": case_key(cases.iloc[0]), "verdict": "wrong"})
+            server.add({"case": item_key(cases.iloc[0]), "verdict": "wrong"})
         assert server.answers == {}
 
 
@@ -292,8 +292,8 @@ def test_the_command_writes_page_table_and_estimate(night, cases, tmp_path, caps
     assert run(["review", str(events), str(night), "--page", str(page), "--stretches", "5"]) == 0
     assert "23 cases" in capsys.readouterr().out
     for _, case in cases.iterrows():
-        owl.loop.add_answer(
-            answers, right(case) if case["kind"] == "event" else owl.loop.Answer(case=case_key(case), verdict="wrong")
+        owl.annotation.add_answer(
+            answers, right(case) if case["kind"] == "event" else owl.annotation.ReviewAnswer(case=item_key(case), verdict="wrong")
         )
     out = tmp_path / "reviewed.csv"
     asked = ["review", str(events), str(night), "--stretches", "5", "--answers", str(answers), "-o", str(out)]
@@ -313,9 +313,9 @@ def test_the_command_serves_until_it_is_ended_and_writes_what_all_said(night, ca
     with subprocess.Popen([sys.executable, "-c", code, *asked], stderr=subprocess.PIPE, text=True) as child:
         assert "cases to review" in child.stderr.readline()
         address = child.stderr.readline().strip()
-        said = {"case": case_key(cases.iloc[0]), "verdict": "wrong", "sounds": []}
+        said = {"case": item_key(cases.iloc[0]), "verdict": "wrong", "sounds": []}
         assert ask(address + "answer", json.dumps(said).encode())[0] == 200
-        owl.loop.add_answer(tmp_path / "reviewed.answers.jsonl", right(cases.iloc[1]))
+        owl.annotation.add_answer(tmp_path / "reviewed.answers.jsonl", right(cases.iloc[1]))
         child.send_signal(signal.SIGTERM)
         assert child.wait(20) == 0
     assert owl.read_clip_table(out)["answer"].tolist() == ["wrong", "right"]
@@ -358,13 +358,13 @@ def test_all_is_done_by_keys_and_saved_at_once(served, cases, tab):
     tab.keyboard.press("2")
     until(tab, "document.getElementById('progress').textContent.startsWith('4 of 23')")
     until(tab, "Object.keys(pending).length == 0")
-    verdicts = [answer.verdict for answer in owl.loop.read_reviews(path).values()]
+    verdicts = [answer.verdict for answer in owl.annotation.read_reviews(path).values()]
     assert {"right", "wrong", "unsure"} <= set(verdicts)
     assert len(verdicts) == 4
     tab.keyboard.press("p")
     tab.keyboard.press("z")
     until(tab, "Object.keys(pending).length == 0")
-    assert len(owl.loop.read_reviews(path)) == 3
+    assert len(owl.annotation.read_reviews(path)) == 3
     # Loading the page again shows what was said.
     tab.reload()
     assert tab.locator("#progress").inner_text().startswith("3 of 23")
@@ -388,7 +388,7 @@ def test_edges_are_dragged_or_moved_by_keys_and_kept(served, tab):
     end = float(tab.locator("#to").get_attribute("aria-valuenow"))
     tab.click("#verdicts >> text=right")
     until(tab, "Object.keys(pending).length == 0")
-    (answer,) = owl.loop.read_reviews(path).values()
+    (answer,) = owl.annotation.read_reviews(path).values()
     assert answer.sounds[0][1:] == pytest.approx((moved, end), abs=0.01)
 
 
@@ -402,7 +402,7 @@ def test_what_was_missed_in_a_stretch_is_added(served, tab):
     tab.fill("#word", EVIL)
     tab.keyboard.press("Enter")
     until(tab, "Object.keys(pending).length == 0")
-    (answer,) = owl.loop.read_reviews(path).values()
+    (answer,) = owl.annotation.read_reviews(path).values()
     assert [label for label, _, _ in answer.sounds] == ["hum", EVIL]
     assert EVIL in tab.locator("#sounds").inner_text()
 
@@ -430,7 +430,7 @@ def test_what_the_server_could_not_take_is_kept_and_sent_later(cases, tab, tmp_p
         tab.unroute("**/answer")
         tab.reload()
         until(tab, "Object.keys(pending).length == 0")
-        assert len(owl.loop.read_reviews(path)) == 1
+        assert len(owl.annotation.read_reviews(path)) == 1
         server.stop()
         thread.join()
 
@@ -452,7 +452,7 @@ def test_the_file_keeps_answers_over_a_crash_and_saves_them(cases, browser, tmp_
     with tab.expect_download() as download:
         tab.click("#save")
     assert download.value.suggested_filename == "mine.jsonl"
-    assert len(owl.loop.read_reviews(download.value.path())) == 2
+    assert len(owl.annotation.read_reviews(download.value.path())) == 2
     context.close()
 
 
@@ -461,7 +461,7 @@ def test_two_thousand_events_on_a_narrow_dark_screen(night, browser, tmp_path): 
     rng = np.random.default_rng(0)
     rows = [(str(night / "night.wav"), s, s + 0.5, f"{EVIL} {n % 12}", 0.5 + 0.4 * rng.random())
             for n, s in enumerate(np.linspace(0, 59, 2000).round(3))]  # fmt: skip
-    cases = owl.loop.review_cases(pd.DataFrame(rows, columns=COLUMNS), stretches=0, listens=False)
+    cases = owl.annotation.review_items(pd.DataFrame(rows, columns=COLUMNS), stretches=0, listens=False)
     with owl.show.ReviewServer(owl.show.Review(cases), tmp_path / "answers.jsonl") as server:
         threading.Thread(target=server.serve, daemon=True).start()
         context = browser.new_context(viewport={"width": 400, "height": 800}, color_scheme="dark")
@@ -473,7 +473,7 @@ def test_two_thousand_events_on_a_narrow_dark_screen(night, browser, tmp_path): 
             tab.keyboard.press("r")
         until(tab, "document.getElementById('progress').textContent.startsWith('12 of 2000')")
         until(tab, "Object.keys(pending).length == 0")
-        assert len(owl.loop.read_reviews(tmp_path / "answers.jsonl")) == 12
+        assert len(owl.annotation.read_reviews(tmp_path / "answers.jsonl")) == 12
         assert tab.evaluate("document.documentElement.scrollWidth") <= 400
         # Every control has a name, and shows when it has the focus.
         nameless = """[...document.querySelectorAll('button, select, input, [role=slider]')].filter((one) =>
@@ -488,7 +488,7 @@ def test_two_thousand_events_on_a_narrow_dark_screen(night, browser, tmp_path): 
 
 
 def test_a_picture_of_a_case_has_its_frequencies_marked(night):
-    review = owl.show.Review(owl.loop.review_cases(owl.read_events(night / "events.csv"), stretches=0))
+    review = owl.show.Review(owl.annotation.review_items(owl.read_events(night / "events.csv"), stretches=0))
     marks = review.marks()
     assert {mark["hz"] for mark in marks} >= {1000, 2000, 4000}
     ups = [mark["up"] for mark in sorted(marks, key=lambda mark: mark["hz"])]

@@ -23,7 +23,7 @@ def test_six_clips_worked_by_hand():
     np.testing.assert_allclose(table["f1"], [0.8, 2 / 3, 0, np.nan])
     assert table["count"].tolist() == [3, 2, 1, 0]
     first = scores.confusions.iloc[0]
-    assert (first["label"], first["taken_for"], first["count"]) == ("a", "b", 1)
+    assert (first["label"], first["confused_with"], first["count"]) == ("a", "b", 1)
     assert json.loads(json.dumps(scores.as_dict(), allow_nan=False))["labels"]["d"]["recall"] is None
 
 
@@ -44,7 +44,7 @@ def test_what_cannot_be_judged_is_refused():
         confusion_table(["a", "b"], ["a"], ["a", "b"])
     with pytest.raises(TableError, match="not among a: 'z'"):
         confusion_table(["a"], ["z"], ["a"])
-    with pytest.raises(TableError, match="no labelled clips"):
+    with pytest.raises(TableError, match="no labeled clips"):
         score_labels([], [], ["a"], majority="a")
 
 
@@ -55,7 +55,7 @@ def events(*rows, file="n.wav", **extra):
 
 def test_events_worked_by_hand():
     truth = events((1.0, 2.0, "a"), (1.3, 2.0, "a"), (5.0, 6.0, "b"), (8.0, 9.0, ""))
-    truth["foreign"] = ["", "", "", "gull"]
+    truth["unknown"] = ["", "", "", "gull"]
     found = events((1.15, 2.0, "a"), (1.45, 1.9, "a"), (5.3, 6.0, "b"), (8.0, 9.0, "b"))
     scores = score_events(truth, found, collar_s=0.2)
     # Nearest first would pair 1.15 with 1.3 and leave one over; the best pairing finds both.

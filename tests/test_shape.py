@@ -67,13 +67,13 @@ def pitch_slowly(frame, rate_hz, low_hz, high_hz):
     window = len(frame) - longest
     x = frame.astype(np.float64)
     d = np.array([((x[:window] - x[lag : lag + window]) ** 2).sum() for lag in range(longest + 1)])
-    normalised = np.ones(longest + 1)
+    normalized = np.ones(longest + 1)
     for lag in range(1, longest + 1):
-        normalised[lag] = d[lag] / d[1 : lag + 1].mean()
+        normalized[lag] = d[lag] / d[1 : lag + 1].mean()
     lags = range(max(2, int(rate_hz / high_hz)), longest)
-    dips = [k for k in lags if normalised[k] < 0.15 and normalised[k - 1] >= normalised[k] < normalised[k + 1]]
-    lag = dips[0] if dips else min(lags, key=lambda k: normalised[k])
-    left, middle, right = normalised[lag - 1 : lag + 2]
+    dips = [k for k in lags if normalized[k] < 0.15 and normalized[k - 1] >= normalized[k] < normalized[k + 1]]
+    lag = dips[0] if dips else min(lags, key=lambda k: normalized[k])
+    left, middle, right = normalized[lag - 1 : lag + 2]
     bend = left - 2 * middle + right
     shift = np.clip(0.5 * (left - right) / bend, -0.5, 0.5) if bend > 1e-9 else 0.0
     return rate_hz / (lag + shift), np.clip(1 - (middle - 0.25 * (left - right) * shift), 0, 1)

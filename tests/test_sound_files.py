@@ -225,11 +225,11 @@ def test_activity_is_found_with_hold_and_padding(rng):
         find_activity(x, 8_000, Gate(hold_s=0.0, pad_s=0.0)), [[2, 2.5], [2.56, 3], [6, 6.2]], atol=0.011
     )
     assert len(remove_silence(x, 8_000)) == pytest.approx(1.4 * 8_000, abs=200)
-    assert len(find_activity(x, 8_000, Gate(shortest_s=0.5))) == 1
+    assert len(find_activity(x, 8_000, Gate(min_duration_s=0.5))) == 1
     np.testing.assert_allclose(find_activity(tone(500, 2.0, 8_000), 8_000), [[0, 2]])
     assert find_activity(np.zeros(8_000), 8_000).shape == (0, 2)
-    with pytest.raises(PlanError, match="off_db must be at most on_db=12, got 20"):
-        Gate(off_db=20)
+    with pytest.raises(PlanError, match="release_db must be at most threshold_db=12, got 20"):
+        Gate(release_db=20)
 
 
 @given(st.lists(st.integers(0, 3), max_size=30))

@@ -27,11 +27,11 @@ from barn_owl.runs import (
     open_run,
     suggest_plan,
     train,
-    train_families,
+    train_classifiers,
     train_several,
     train_subsets,
 )
-from barn_owl.runs.learning import read_learning
+from barn_owl.runs.history import read_training_history
 from helpers import able_plan, assert_close, small_plan, sound
 
 
@@ -47,11 +47,11 @@ def stop_after(epoch: int):
     return watch
 
 
-@pytest.mark.parametrize("family", ["cnn", "mlp"])
+@pytest.mark.parametrize("classifier", ["cnn", "mlp"])
 @pytest.mark.parametrize("changed", [False, True], ids=["sound as it is", "sound changed"])
-def test_a_resumed_training_ends_as_if_never_stopped(few_clips, tmp_path, family, changed):
+def test_a_resumed_training_ends_as_if_never_stopped(few_clips, tmp_path, classifier, changed):
     sound_settings = {"speed": 0.7, "renew": 0.3} if changed else {}
-    plan = small_plan(family, sound=sound_settings).but(training={"epochs": 5})
+    plan = small_plan(classifier, sound=sound_settings).but(training={"epochs": 5})
     train(few_clips, tmp_path / "whole", plan)
     for epoch in (2, 4):
         with pytest.raises(Stopped):
@@ -77,7 +77,7 @@ def test_a_resumed_training_ends_as_if_never_stopped(few_clips, tmp_path, family
 def test_the_split_of_a_run_is_kept_when_clips_are_added(clips, few_clips, tmp_path, capsys):
     before = train(few_clips, tmp_path / "first", small_plan("nearest", rehearsal={"minutes": 0}))
     write_clip_table(clips, tmp_path / "more.csv")
-    (tmp_path / "plan.toml").write_text('family = "nearest"\nseed = 9\n[rehearsal]\nminutes = 0\n')
+    (tmp_path / "plan.toml").write_text('classifier = "nearest"\nseed = 9\n[rehearsal]\nminutes = 0\n')
     command = [
         "train",
         str(tmp_path / "more.csv"),
@@ -87,11 +87,11 @@ def test_the_split_of_a_run_is_kept_when_clips_are_added(clips, few_clips, tmp_p
         str(tmp_path / "plan.toml"),
     ]
     assert barn_owl([*command, "--like", str(before.folder), "--quiet"]) == 0
-    sides = read_clip_table(tmp_path / "next" / "clips.csv").set_index("file")["split"]
+    splits = read_clip_table(tmp_path / "next" / "clips.csv").set_index("file")["split"]
     own = before.predictions.set_index("file")["split"]
-    assert (sides[own.index] == own).all()
-    assert len(sides) == len(clips) > len(own)
-    assert sides.groupby(clips.set_index("file")["group"]).nunique().max() == 1
+    assert (splits[own.index] == own).all()
+    assert len(splits) == len(clips) > len(own)
+    assert splits.groupby(clips.set_index("file")["group"]).nunique().max() == 1
     assert barn_owl([*command[:3], str(tmp_path / "other"), "--like", str(tmp_path)]) == 2
     assert "is no run" in capsys.readouterr().err
 
@@ -102,11 +102,11 @@ def test_what_changed_is_said_when_a_training_cannot_be_resumed(few_clips, tmp_p
         train(few_clips, tmp_path / "run", plan, work=Work(watch=stop_after(1)))
     with pytest.raises(PlanError, match=r"training.rate \(0.01 there, 0.1 now\)"):
         train(few_clips, tmp_path / "run", plan.but(training={"rate": 0.1}), resume=True)
-    sides = read_clip_table(tmp_path / "run" / "clips.csv")
+    splits = read_clip_table(tmp_path / "run" / "clips.csv")
     with pytest.raises(TableError, match=r"3 rows are gone or changed, 0 are new; the first: .*\.wav"):
-        train(sides.iloc[3:], tmp_path / "run", plan, resume=True)
+        train(splits.iloc[3:], tmp_path / "run", plan, resume=True)
     with pytest.raises(TableError, match="another order"):
-        train(sides.iloc[::-1], tmp_path / "run", plan, resume=True)
+        train(splits.iloc[::-1], tmp_path / "run", plan, resume=True)
     (tmp_path / "run" / "checkpoint.safetensors").write_bytes(b"half")
     with pytest.raises(ModelError, match="is damaged .*train again without --resume"):
         train(few_clips, tmp_path / "run", plan, resume=True)
@@ -127,8 +127,8 @@ def test_a_run_that_was_there_survives_until_there_is_something_better(few_clips
 def test_a_killed_command_can_be_resumed(few_clips, tmp_path):
     write_clip_table(few_clips, tmp_path / "clips.csv")
     (tmp_path / "plan.toml").write_text(
-        'family = "cnn"\n[training]\nepochs = 400\npatience = 400\nrefit = 0\n[cnn]\nsize = "tiny"\n'
-        "[scenes]\ncount = 16\nseconds = 1.5\nforeign = 0\n[rehearsal]\nminutes = 0\n"
+        'classifier = "cnn"\n[training]\nepochs = 400\npatience = 400\nrefit = 0\n[cnn]\nsize = "tiny"\n'
+        "[mixtures]\ncount = 16\nseconds = 1.5\nunknown = 0\n[rehearsal]\nminutes = 0\n"
     )
     command = ["train", str(tmp_path / "clips.csv"), "--run", str(tmp_path / "run"), "--quiet"]
     main = "from barn_owl.cli.main import main; main()"
@@ -177,12 +177,12 @@ def test_a_full_disk_costs_a_checkpoint_and_not_the_training(few_clips, tmp_path
 
 def test_training_further_keeps_what_is_known(clips, ranking, tmp_path):
     model = load_model(ranking[0] / "cnn")
-    # The learnt network knows hums and hisses; now there are deep hums too.
+    # The learned network knows hums and hisses; now there are deep hums too.
     more = clips.assign(label=clips["label"].replace({"hum": "deep-hum"}))
     plan = adopt(small_plan("cnn").but(training={"epochs": 3}), model, str(ranking[0] / "cnn"))
     plan = plan.but(start={"frozen": 6, "forget": ["hum"]})
     run = train(more, tmp_path / "run", plan)
-    before, after = model.family.arrays(), run.model.family.arrays()
+    before, after = model.classifier.arrays(), run.model.classifier.arrays()
     for name in before:
         if int(name.split(".")[1]) < 6:
             assert (before[name] == after[name]).all()
@@ -231,29 +231,29 @@ def test_a_ranking_that_was_stopped_goes_on(few_clips, tmp_path):
     names = ["majority", "logistic", "cnn"]
 
     with pytest.raises(KeyboardInterrupt):
-        train_families(
+        train_classifiers(
             few_clips,
             tmp_path / "all",
             plan,
-            families=names,
+            classifiers=names,
             work=Work(told=lambda name, *_: name == "cnn" and interrupt()),
         )
-    assert pd.read_csv(tmp_path / "all" / "families.csv")["family"].tolist() == ["logistic", "majority"]
+    assert pd.read_csv(tmp_path / "all" / "classifiers.csv")["classifier"].tolist() == ["logistic", "majority"]
     before = (tmp_path / "all" / "logistic" / "predictions.csv").stat().st_mtime_ns
-    ranking = train_families(few_clips, tmp_path / "all", plan, families=names, resume=True)
-    assert set(ranking["family"]) == set(names)
+    ranking = train_classifiers(few_clips, tmp_path / "all", plan, classifiers=names, resume=True)
+    assert set(ranking["classifier"]) == set(names)
     assert (tmp_path / "all" / "logistic" / "predictions.csv").stat().st_mtime_ns == before
     with pytest.raises(PlanError, match="the plan is not that of"):
-        train_families(few_clips, tmp_path / "all", plan.but(seed=5), families=names, resume=True)
+        train_classifiers(few_clips, tmp_path / "all", plan.but(seed=5), classifiers=names, resume=True)
 
 
 def test_parts_of_the_clips_and_stacks_of_features_are_set_side_by_side(few_clips, tmp_path):
     plan = small_plan("logistic")
     table = train_subsets(few_clips, tmp_path / "parts", plan, subsets=[0.3, 8])
     runs = [open_run(tmp_path / "parts" / name) for name in table["run"]]
-    learnt = [set(run.predictions.loc[run.predictions["split"] == "train", "file"]) for run in runs]
-    assert [len(own) for own in learnt] == table["training_clips"].tolist()
-    assert learnt[0] < learnt[1] < learnt[2]
+    learned = [set(run.predictions.loc[run.predictions["split"] == "train", "file"]) for run in runs]
+    assert [len(own) for own in learned] == table["training_clips"].tolist()
+    assert learned[0] < learned[1] < learned[2]
     assert all(set(run.predictions.loc[run.predictions["split"] == "train", "label"]) == set(few_clips["label"])
                for run in runs)  # fmt: skip
     tested = [run.predictions.loc[run.predictions["split"] == "test", "file"].tolist() for run in runs]
@@ -262,14 +262,14 @@ def test_parts_of_the_clips_and_stacks_of_features_are_set_side_by_side(few_clip
         train_subsets(few_clips, tmp_path / "wrong", plan, subsets=[1.5])
 
     stacks = [["log-mel"], ["mfcc", "shape"]]
-    families = ["logistic", "nearest"]
-    ranking = train_families(few_clips, tmp_path / "sets", plan, families=families, front_ends=stacks).set_index(
+    classifiers = ["logistic", "nearest"]
+    ranking = train_classifiers(few_clips, tmp_path / "sets", plan, classifiers=classifiers, front_ends=stacks).set_index(
         "run"
     )
-    assert set(ranking.index) == {f"{name}-{'+'.join(stack)}" for name in families for stack in stacks}
+    assert set(ranking.index) == {f"{name}-{'+'.join(stack)}" for name in classifiers for stack in stacks}
     run, other = (open_run(tmp_path / "sets" / f"nearest-{'+'.join(stack)}") for stack in stacks[::-1])
     assert run.model.front_end.features[:2] == ["mfcc", "centroid"]
-    assert ranking.loc["nearest-mfcc+shape", "family"] == "nearest"
+    assert ranking.loc["nearest-mfcc+shape", "classifier"] == "nearest"
     assert run.predictions["split"].tolist() == other.predictions["split"].tolist()
 
 
@@ -284,30 +284,30 @@ def test_curves_in_words():
         table = {"epoch": epochs, "train_loss": train_loss, "validation_loss": validation_loss}
         return pd.DataFrame(table).assign(best=[n == best for n in range(len(train_loss))])
 
-    sides = {"train": {"balanced_accuracy": 0.99}, "validation": {"balanced_accuracy": 0.7}}
-    heart = read_learning(curves([3, 2, 1, 0.5], [3, 2, 2.5, 3]), sides)
-    held_out = sides | {"test": {"balanced_accuracy": sides["train"]["balanced_accuracy"] - 0.02}}
+    splits = {"train": {"balanced_accuracy": 0.99}, "validation": {"balanced_accuracy": 0.7}}
+    heart = read_training_history(curves([3, 2, 1, 0.5], [3, 2, 2.5, 3]), splits)
+    held_out = splits | {"test": {"balanced_accuracy": splits["train"]["balanced_accuracy"] - 0.02}}
     assert heart.gap > 0.1
-    assert read_learning(curves([1], [1]), held_out, refitted=True).gap == pytest.approx(0.02)
+    assert read_training_history(curves([1], [1]), held_out, refitted=True).gap == pytest.approx(0.02)
     assert heart.overfits
     assert heart.rise == pytest.approx(0.375)  # mean of 2.5 and 3 over 2
     assert [sentence.split(",")[0] for sentence in heart.words] == [
         "Best at epoch 2 of 4",
-        "After epoch 2 the validation loss rose by 38% while training went on: the clips were being learnt by heart.",
+        "After epoch 2 the validation loss rose by 38% while training went on: the clips were being learned by heart.",
         "It knows its own training clips better than others by 0.29 of balanced accuracy: more clips",
     ]
     found, lost, absent = ({"recall": recall, "count": 4 * (recall is not None)} for recall in (1.0, 0.0, None))
     labels = {"hum": lost, "hiss": found, "tick": absent}
     weak = {"train": None, "validation": {"balanced_accuracy": 0.5, "labels": labels}}
     assert (
-        read_learning(curves([1], [1]), weak).words[0].startswith("It hardly beats guessing (0.50, by guessing 0.50)")
+        read_training_history(curves([1], [1]), weak).words[0].startswith("It hardly beats guessing (0.50, by guessing 0.50)")
     )
     labels["bell"] = found
     weak["validation"]["balanced_accuracy"] = 0.67
-    assert read_learning(curves([1], [1]), weak, by_epoch=False).words == [
+    assert read_training_history(curves([1], [1]), weak, by_epoch=False).words == [
         "It never says 'hum' where it should, on the validation clips."
     ]
-    young = read_learning(curves([3, 2, 1], [3, 2, 1]), {"train": None, "validation": None})
+    young = read_training_history(curves([3, 2, 1], [3, 2, 1]), {"train": None, "validation": None})
     assert young.words == ["Still getting better at its last epoch, 3: more epochs may help."]
 
 
@@ -329,7 +329,7 @@ def test_a_plan_is_fitted_to_the_clips_and_says_why(tmp_path, rng):
     # The sound of 0.3 s counts, not the 3 s of the clip; and what the old phone cannot hear must not tell.
     assert found.plan.pooling.window_s == 0.4
     assert found.plan.front_end.rate_hz == 8_000
-    assert found.plan.family == "cnn"
+    assert found.plan.classifier == "cnn"
     found.write(tmp_path / "plan.toml")
     assert read_plan(tmp_path / "plan.toml") == found.plan
     assert "most of what happens in a clip takes 0.3 s" in (tmp_path / "plan.toml").read_text()
@@ -349,19 +349,19 @@ def test_a_plan_is_fitted_to_the_clips_and_says_why(tmp_path, rng):
         suggest_plan(clips.assign(file="/nowhere.wav"))
 
 
-def test_the_command_trains_families_seeds_and_from_a_model(few_clips, tmp_path, capsys, ranking):
+def test_the_command_trains_classifiers_seeds_and_from_a_model(few_clips, tmp_path, capsys, ranking):
     write_clip_table(few_clips, tmp_path / "clips.csv")
     table, plan = str(tmp_path / "clips.csv"), tmp_path / "plan.toml"
     plan.write_text(
         'background = ["still"]\n[training]\nepochs = 3\nrefit = 2\n'
-        '[cnn]\nsize = "tiny"\nkinds = ["2d"]\n[scenes]\ncount = 8\nforeign = 0\n'
+        '[cnn]\nsize = "tiny"\nkinds = ["2d"]\n[mixtures]\ncount = 8\nunknown = 0\n'
         "[pooling]\nwindows = 60\n[rehearsal]\nminutes = 0\n[trees]\nrounds = 10\n[kernel]\nwidth = 1.2\n"
     )
-    assert barn_owl(["train", table, "--run", str(tmp_path / "all"), "--plan", str(plan), "--family", "all"]) == 0
+    assert barn_owl(["train", table, "--run", str(tmp_path / "all"), "--plan", str(plan), "--classifier", "all"]) == 0
     said = capsys.readouterr().out
     assert "ranked on the validation clips" in said
-    assert (tmp_path / "all" / "families.png").is_file()
-    options = ["--plan", str(plan), "--family", "nearest"]
+    assert (tmp_path / "all" / "classifiers.png").is_file()
+    options = ["--plan", str(plan), "--classifier", "nearest"]
     assert barn_owl(["train", table, "--run", str(tmp_path / "several"), *options, "--seeds", "2", "--ensemble"]) == 0
     assert "test balanced accuracy: " in capsys.readouterr().out
     shutil.rmtree(tmp_path / "several")
@@ -381,7 +381,7 @@ def test_the_command_trains_families_seeds_and_from_a_model(few_clips, tmp_path,
         (["--resume", "--seeds", "2"], "leave --seeds out"),
         (["--ensemble"], "--ensemble needs --seeds or --folds"),
         (["--frozen", "2"], "--frozen needs --start-from"),
-        (["--family", "forest"], "'forest' is not one of"),
+        (["--classifier", "forest"], "'forest' is not one of"),
         (["--start-from", "nowhere"], "nowhere does not exist"),
     ],
 )
@@ -400,7 +400,7 @@ def test_options_that_contradict_each_other(clips, tmp_path, capsys, options, me
         ("[[cnn.layers]]\nkind = 'convolution'\nchannels = 8", "taps: is missing"),
         ("[[cnn.layers]]\nkind = 'relu'\nshare = 2", "share: unknown key"),
         ("[cnn]\nsize = 'huge'", "cnn.size: should be 'tiny', 'small' or 'medium'"),
-        ("columns = ['depth_m']", "columns: the family 'cnn' sees frames only"),
+        ("columns = ['depth_m']", "columns: the classifier 'cnn' sees frames only"),
         ("[pooling]\nstatistics = ['mode']", "there is no statistic 'mode'"),
         ("[mlp]\nhidden = [0]", "each layer has 1 to 4096 channels"),
         ("[trees]\ndepht = 3", "trees.depht: unknown key; did you mean depth?"),
@@ -424,7 +424,7 @@ def test_layers_of_ones_own_train_and_slide(clips, tmp_path, rng):
     run = train(clips, tmp_path / "own", able_plan("cnn").but(cnn={"layers": layers}))
     assert run.evaluate().scores.balanced_accuracy > 0.5
     frames = run.model.front_end.frames(np.concatenate([sound("hum", rng), sound("hiss", rng)]))
-    family, said = run.model.family, run.model.steps(frames)
-    assert (family.step, family.window) == (4, 20 + 5 + 4)  # level, convolution, pool
-    alone = run.model.steps(frames[5 * family.step : 5 * family.step + family.window])
+    classifier, said = run.model.classifier, run.model.steps(frames)
+    assert (classifier.step, classifier.window) == (4, 20 + 5 + 4)  # level, convolution, pool
+    alone = run.model.steps(frames[5 * classifier.step : 5 * classifier.step + classifier.window])
     assert_close(said.sounds[5], alone.sounds[0], rtol=1e-4, atol=1e-4)

@@ -149,7 +149,7 @@ def test_a_line_of_the_manifest_comes_back_or_is_passed_over():
 @pytest.mark.parametrize(
     "changes",
     [
-        {"events": "3"}, {"stamp": {}}, {"duration_s": None}, {"begins": "yesterday"}, {"colour": "red"},
+        {"events": "3"}, {"stamp": {}}, {"duration_s": None}, {"begins": "yesterday"}, {"color": "red"},
         {"hours": {"knock": {"24": 1}}}, {"hours": {"knock": {"1": "x"}}},
     ],
 )  # fmt: skip

@@ -11,10 +11,10 @@ from barn_owl.classifiers.base import named
 from barn_owl.clips import check_clip_table
 from barn_owl.errors import AudioError, PlanError, TableError
 from barn_owl.evaluate import predict
-from barn_owl.model import DecisionSettings, load_model
+from barn_owl.model import DecodingSettings, load_model
 from barn_owl.network import sigmoid
 from barn_owl.runs import train
-from barn_owl.tag import Decider, Tagger, TraceBlock, adjust, tag_recording, tag_samples, trace_recording
+from barn_owl.tag import EventDecoder, ScoreBlock, Tagger, adjust, tag_recording, tag_samples, trace_recording
 from barn_owl.tag.naming import Event
 from barn_owl.tag.smoothing import Smoother
 from barn_owl.tag.tagging import event_table
@@ -82,7 +82,7 @@ def test_a_stream_gives_the_same_events(runs, long_take, cuts):
 def test_a_trace_is_what_the_model_says_of_the_recording_and_a_little_around_it(run, long_take, tmp_path):
     write_audio(tmp_path / "take.wav", long_take, RATE_HZ, encoding="FLOAT")
     model, blocks = run.model, list(trace_recording(run.model, tmp_path / "take.wav"))
-    frames, window = model.front_end.frames(long_take), model.family.window
+    frames, window = model.front_end.frames(long_take), model.classifier.window
     before, after = model.around(frames[:window]), model.around(frames[-window:])
     said = model.steps(np.concatenate([before, frames, after]))
     assert [block.first for block in blocks] == list(range(0, len(said.sounds), 256))
@@ -101,8 +101,8 @@ def hand_made(scores, onsets=(), chunk=256, labels=("hum", "still"), dropped=Non
 
     names : steps, and the number of the label that a stretch there is named; elsewhere it is the first.
     """
-    settings_ = {"on": 0.6, "off": 0.3, "gap_s": 0.0, "shortest_s": 0.0, "smooth_s": 0.0, "again": 1.0, **settings_}
-    decider = Decider(labels, ["still"], TIMING, DecisionSettings(**settings_), dropped)
+    settings_ = {"threshold": 0.6, "release_threshold": 0.3, "max_gap_s": 0.0, "min_duration_s": 0.0, "smoothing_s": 0.0, "retrigger_threshold": 1.0, **settings_}
+    decider = EventDecoder(labels, ["still"], TIMING, DecodingSettings(**settings_), dropped)
     sounds, begins = (np.zeros((len(scores), 1), np.float32) for _ in range(2))
     sounds[:, 0] = scores
     begins[list(onsets), 0] = 0.9
@@ -114,7 +114,7 @@ def hand_made(scores, onsets=(), chunk=256, labels=("hum", "still"), dropped=Non
     found = []
     for first in range(0, len(scores), chunk):
         part = slice(first, first + chunk)
-        found += decider.push(TraceBlock(first, sounds[part], begins[part], naming[part]))
+        found += decider.push(ScoreBlock(first, sounds[part], begins[part], naming[part]))
     return found + decider.finish()
 
 
@@ -123,16 +123,16 @@ def test_two_thresholds_on_hand_made_traces():
     trace[100:150], trace[120] = 0.4, 0.9  # reaches on, stays above off
     trace[300:350] = 0.5  # never reaches on
     trace[500:520], trace[580:600] = 0.8, 0.8  # a gap of 60 steps, 2.4 s
-    apart, joined = hand_made(trace), hand_made(trace, gap_s=3.0)
+    apart, joined = hand_made(trace), hand_made(trace, max_gap_s=3.0)
     assert [event.label for event in apart] == ["hum"] * 3
     assert [round(event.score, 2) for event in apart] == [0.9, 0.8, 0.8]
     assert [event.start_s for event in apart] == [4.016, 20.016, 23.216]  # the middle of the first frame of a step
     assert [event.end_s for event in apart] == [5.996, 20.796, 23.996]
     assert len(joined) == 2
     assert (joined[1].start_s, joined[1].end_s) == (apart[1].start_s, apart[2].end_s)
-    assert hand_made(trace, shortest_s=5.0) == []
+    assert hand_made(trace, min_duration_s=5.0) == []
     assert hand_made(trace * 0.5) == []
-    moved = hand_made(trace, early_s=-0.1, late_s=0.2)
+    moved = hand_made(trace, onset_shift_s=-0.1, offset_shift_s=-0.2)
     assert [round(a.start_s - b.start_s, 3) for a, b in zip(moved, apart, strict=True)] == [-0.1] * 3
     assert [round(a.end_s - b.end_s, 3) for a, b in zip(moved, apart, strict=True)] == [-0.2] * 3
 
@@ -141,22 +141,22 @@ def test_what_is_left_out_is_told_with_the_reason():
     trace = np.zeros(400)
     trace[100:104], trace[200:260], trace[265:280] = 0.9, 0.8, 0.7
     dropped = []
-    kept = hand_made(trace, dropped=dropped, shortest_s=0.5, pause_s=1.0)
+    kept = hand_made(trace, dropped=dropped, min_duration_s=0.5, refractory_s=1.0)
     assert [event.start_s for event in kept] == [8.016]
     assert [(one.label, one.start_s, one.reason) for one in dropped] == [
         ("hum", 4.016, "too short"),
         ("hum", 10.616, "in the pause after one"),
     ]
-    assert hand_made(trace, dropped=(long := []), longest_s=1.0)
+    assert hand_made(trace, dropped=(long := []), max_duration_s=1.0)
     assert [one.reason for one in long] == ["too long"]
     # Two labels at once, where each is followed by itself: the surer one stays.
-    apart = DecisionSettings(smooth_s=0, alone=0.5)
-    decider = Decider(["hum", "hiss"], [], TIMING, apart, dropped=(both := []), names=False)
+    apart = DecodingSettings(smoothing_s=0, max_overlap=0.5)
+    decider = EventDecoder(["hum", "hiss"], [], TIMING, apart, dropped=(both := []), names=False)
     sounds = np.zeros((300, 2), np.float32)
     sounds[100:150] = 0.8, 0.9
     naming = np.zeros((300, 4), np.float32)
     naming[:, 1] = 20
-    found = decider.push(TraceBlock(0, sounds, 0 * sounds, naming)) + decider.finish()
+    found = decider.push(ScoreBlock(0, sounds, 0 * sounds, naming)) + decider.finish()
     assert [event.label for event in found] == ["hiss"]
     assert [(one.label, one.reason) for one in both] == [("hum", "overlaps a surer label")]
 
@@ -179,16 +179,16 @@ def test_an_event_is_named_by_its_whole_extent():
     sounds = np.zeros((400, 1), np.float32)
     sounds[100:160] = 0.9
     for least, expected in ((0.6, [("hum", 0.3)]), (0.7, [])):
-        settings_ = DecisionSettings(smooth_s=0, named=least)
-        decider = Decider(labels, ["still"], TIMING, settings_, dropped=(unsure := []))
-        found = decider.push(TraceBlock(0, sounds, 0 * sounds, rows)) + decider.finish()
+        settings_ = DecodingSettings(smoothing_s=0, min_confidence=least)
+        decider = EventDecoder(labels, ["still"], TIMING, settings_, dropped=(unsure := []))
+        found = decider.push(ScoreBlock(0, sounds, 0 * sounds, rows)) + decider.finish()
         assert [(one.label, round(one.score, 3)) for one in found] == expected
     assert [one.reason for one in unsure] == ["not surely an event"]
     # Where several labels may sound at once, a stretch keeps the one that it was found by.
-    decider = Decider(labels, ["still"], TIMING, settings_, names=False)
+    decider = EventDecoder(labels, ["still"], TIMING, settings_, names=False)
     sounds = np.zeros((400, 3), np.float32)
     sounds[100:160, 0] = 0.8
-    found = decider.push(TraceBlock(0, sounds, 0 * sounds, rows)) + decider.finish()
+    found = decider.push(ScoreBlock(0, sounds, 0 * sounds, rows)) + decider.finish()
     assert [(one.label, round(one.score, 3)) for one in found] == [("hum", 0.8)]
 
 
@@ -198,8 +198,8 @@ def test_steps_count_for_a_name_as_much_as_they_are_attended_to():
     rows = np.zeros((200, 4), np.float32)
     rows[:, 0], rows[120:125] = 3.0, (0, 3.0, 0, 12.0)  # five steps are worth exp(12) others
     sounds = trace[:, None].astype(np.float32)
-    decider = Decider(["hum", "hiss"], [], TIMING, DecisionSettings(smooth_s=0))
-    found = decider.push(TraceBlock(0, sounds, 0 * sounds, rows)) + decider.finish()
+    decider = EventDecoder(["hum", "hiss"], [], TIMING, DecodingSettings(smoothing_s=0))
+    found = decider.push(ScoreBlock(0, sounds, 0 * sounds, rows)) + decider.finish()
     assert [one.label for one in found] == ["hiss"]
     assert named(rows[100:150]) == pytest.approx([0, 3, 0], abs=1e-3)
 
@@ -211,14 +211,14 @@ def test_what_has_one_name_and_no_beginning_between_is_one_event():
     rows = np.zeros((300, 4), np.float32)
     rows[:, 1] = 20
 
-    def found(again, gap_s=0.5):
-        settings_ = DecisionSettings(smooth_s=0, gap_s=gap_s, again=again)
-        decider = Decider(["hum", "hiss"], [], TIMING, settings_)
-        return decider.push(TraceBlock(0, sounds, begins, rows)) + decider.finish()
+    def found(again, max_gap_s=0.5):
+        settings_ = DecodingSettings(smoothing_s=0, max_gap_s=max_gap_s, retrigger_threshold=again)
+        decider = EventDecoder(["hum", "hiss"], [], TIMING, settings_)
+        return decider.push(ScoreBlock(0, sounds, begins, rows)) + decider.finish()
 
     (event,) = found(0.5)
     assert (event.label, event.start_s, event.end_s) == ("hiss", 4.016, 7.596)
-    assert len(found(0.5, gap_s=0.3)) == 2
+    assert len(found(0.5, max_gap_s=0.3)) == 2
     begins[150] = 0.9
     assert [event.label for event in found(0.5)] == ["hiss", "hiss"]
 
@@ -231,11 +231,11 @@ def test_onset_scores_say_where_a_sound_begins_and_begins_again():
     assert (plain.start_s, early.start_s) == (4.016, 3.896)
     (far,) = hand_made(trace, onsets=[80])  # too far to be the onset of this
     assert far.start_s == plain.start_s
-    first, second = hand_made(trace, onsets=[100, 130], again=0.5)
+    first, second = hand_made(trace, onsets=[100, 130], retrigger_threshold=0.5)
     assert (first.start_s, second.start_s) == (4.016, 5.216)
     assert first.end_s <= second.start_s
-    assert len(hand_made(trace, onsets=[100, 102], again=0.5)) == 1  # a peak has one top
-    assert len(hand_made(trace, onsets=[100, 130], again=0.95)) == 1
+    assert len(hand_made(trace, onsets=[100, 102], retrigger_threshold=0.5)) == 1  # a peak has one top
+    assert len(hand_made(trace, onsets=[100, 130], retrigger_threshold=0.95)) == 1
 
 
 @given(
@@ -243,15 +243,15 @@ def test_onset_scores_say_where_a_sound_begins_and_begins_again():
     onsets=st.lists(st.integers(0, 300), max_size=8, unique=True),
     chunk=st.integers(1, 200),
     alone=st.sampled_from([0.2, 1.0]),
-    smooth_s=st.sampled_from([0.0, 0.2]),
+    smoothing_s=st.sampled_from([0.0, 0.2]),
     names=st.lists(st.tuples(st.integers(0, 300), st.integers(0, 2)), max_size=4),
 )
 @settings(max_examples=40, deadline=None)
-def test_events_do_not_depend_on_how_a_trace_is_cut(runs, onsets, chunk, alone, smooth_s, names):
+def test_events_do_not_depend_on_how_a_trace_is_cut(runs, onsets, chunk, alone, smoothing_s, names):
     scores = np.concatenate(
         [np.zeros(40), *([0.0] * gap + [high] * length for gap, length, high in runs), np.zeros(300)]
     )
-    more = {"again": 0.5, "alone": alone, "smooth_s": smooth_s, "gap_s": 0.2}
+    more = {"retrigger_threshold": 0.5, "max_overlap": alone, "smoothing_s": smoothing_s, "max_gap_s": 0.2}
     more["names"] = [(slice(first, None), label) for first, label in names]
     assert hand_made(scores, onsets, chunk, **more) == hand_made(scores, onsets, len(scores), **more)
 
@@ -302,7 +302,7 @@ def test_decoding_ahead_changes_no_event(run, long_take, tmp_path):
 
 
 def test_sounds_that_nobody_asked_for_are_named_and_not_reported(clips, long_take, tmp_path):
-    plan = able_plan("cnn", unreported=["hum"], decision={"named": 0.5})
+    plan = able_plan("cnn", ignored=["hum"], decoding={"min_confidence": 0.5})
     model = load_model(train(clips, tmp_path / "run", plan).folder)
     assert model.event_labels == [label for label in model.labels if label not in ("hum", "still")]
     found = tag_samples(model, long_take, RATE_HZ)
@@ -314,9 +314,9 @@ def test_sounds_that_nobody_asked_for_are_named_and_not_reported(clips, long_tak
     with pytest.raises(TableError, match="no event of hiss, tick"):
         adjust(model, truth, ["take.wav"])
     with pytest.raises(PlanError, match="'still' is background already"):
-        small_plan("cnn", unreported=["still"])
-    with pytest.raises(PlanError, match="unreported: no clip is labelled 'gong'"):
-        train(clips, tmp_path / "other", small_plan("cnn", unreported=["gong"]))
+        small_plan("cnn", ignored=["still"])
+    with pytest.raises(PlanError, match="ignored: no clip is labeled 'gong'"):
+        train(clips, tmp_path / "other", small_plan("cnn", ignored=["gong"]))
 
 
 def test_who_gives_a_folder_for_a_model_is_told_how_to_load_it(tmp_path):

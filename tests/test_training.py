@@ -27,11 +27,11 @@ def test_a_model_file_may_be_read_by_whom_other_files_may(run):
 
 def test_easy_sounds_are_learnt_on_recorders_never_heard(any_run):
     run, evaluation = any_run, any_run.evaluate()
-    # Each label by itself, and a handful of clips: the pooled families mix up a noise and another.
-    assert evaluation.scores.balanced_accuracy >= (1.0 if run.model.family.name == "cnn" else 0.7)
+    # Each label by itself, and a handful of clips: the pooled classifiers mix up a noise and another.
+    assert evaluation.scores.balanced_accuracy >= (1.0 if run.model.classifier.name == "cnn" else 0.7)
     assert evaluation.scores.majority_balanced_accuracy == pytest.approx(1 / 4)
-    sides = run.predictions.groupby("group")["split"].nunique()
-    assert (sides == 1).all()
+    splits = run.predictions.groupby("group")["split"].nunique()
+    assert (splits == 1).all()
 
 
 def test_a_run_holds_what_is_promised(run):
@@ -58,14 +58,14 @@ def test_a_run_holds_what_is_promised(run):
         "best",
         "seconds",
         "waiting",
-        "again",
+        "refit",
     ]
     assert read_clip_table(run.folder / "predictions.csv")["score"].between(0, 1).all()
 
 
-@pytest.mark.parametrize("family", ["cnn", "logistic"])
-def test_same_plan_same_bytes_whatever_the_workers(few_clips, tmp_path, family):
-    plan = small_plan(family).but(training={"epochs": 3})
+@pytest.mark.parametrize("classifier", ["cnn", "logistic"])
+def test_same_plan_same_bytes_whatever_the_workers(few_clips, tmp_path, classifier):
+    plan = small_plan(classifier).but(training={"epochs": 3})
     for name, workers in (("one", 1), ("two", 2)):
         train(few_clips, tmp_path / name, plan, work=Work(workers=workers))
     first, second = (load_file(tmp_path / name / "model.safetensors") for name in ("one", "two"))
@@ -84,9 +84,9 @@ def test_a_step_scores_what_it_does_in_an_excerpt_cut_out_around_it(any_run, rng
     model = any_run.model
     x = np.concatenate([sound(kind, rng) for kind in ("hum", "tick", "hiss")])
     said = model.steps(model.front_end.frames(x))
-    length = model.front_end.samples_for(model.family.window)
+    length = model.front_end.samples_for(model.classifier.window)
     for number in (0, 7, 20, len(said.sounds) - 1):
-        start = number * model.family.step * model.front_end.hop
+        start = number * model.classifier.step * model.front_end.hop
         alone = model.steps(model.front_end.frames(x[start : start + length]))
         assert alone.sounds.shape == (1, 1 if model.names_events else 4)
         # The products have other shapes, so the last bits may differ.
@@ -119,14 +119,14 @@ def test_a_saved_model_is_the_same_model(any_run, tmp_path, rng):
     assert (copy.labels, copy.provenance) == (run.model.labels, run.model.provenance)
 
 
-def spoilt(run, tmp_path, change):
-    path = tmp_path / "spoilt.safetensors"
+def spoiled(run, tmp_path, change):
+    path = tmp_path / "spoiled.safetensors"
     arrays, content = load_file(run.folder / "model.safetensors"), (run.folder / "model.safetensors").read_bytes()
     if change == "cut":
         path.write_bytes(content[: len(content) // 2])
     elif change == "text":
         path.write_text("hello")
-    elif change == "foreign":
+    elif change == "unknown":
         save_file(arrays, path)
     elif change in ("newer", "older"):
         with safe_open(run.folder / "model.safetensors", framework="numpy") as file:
@@ -143,7 +143,7 @@ def spoilt(run, tmp_path, change):
     [
         ("cut", "is not a model file, or is damaged"),
         ("text", "is not a model file, or is damaged"),
-        ("foreign", "not those of a Barn Owl model"),
+        ("unknown", "not those of a Barn Owl model"),
         ("newer", rf"written by a newer Barn Owl .model format {FORMAT + 1}, this one reads {FORMAT}"),
         ("older", "written by an older Barn Owl .model format 1.; train it again"),
         ("mean", "is damaged"),
@@ -152,7 +152,7 @@ def spoilt(run, tmp_path, change):
 )
 def test_spoilt_models_are_refused(run, tmp_path, change, message):
     with pytest.raises(ModelError, match=message):
-        load_model(spoilt(run, tmp_path, change))
+        load_model(spoiled(run, tmp_path, change))
     with pytest.raises(ModelError, match="not the folder of a finished run"):
         open_run(tmp_path)
 
@@ -242,16 +242,16 @@ def test_folders_that_are_in_use_are_not_overwritten(run, clips, tmp_path):
 
 
 def test_plans_come_back_and_say_what_is_wrong(tmp_path):
-    plan = Plan(seed=4, family="logistic", background=["water"], clips={"level": "peak"})
+    plan = Plan(seed=4, classifier="logistic", background=["water"], clips={"level": "peak"})
     write_plan(plan, tmp_path / "plan.toml")
     assert read_plan(tmp_path / "plan.toml") == plan
     for text, message in [
         ("sed = 1", "plan.toml, sed: unknown key; did you mean seed?"),
         ("[training]\nepoch = 3", "plan.toml, training.epoch: unknown key; did you mean epochs?"),
         ("[training]\nepochs = 0", "training.epochs: should be greater than or equal to 1, got 0"),
-        ("[decision]\non = 0.1\noff = 0.2", "decision: off must be at most on=0.1, got 0.2"),
-        ("family = 'cnm'", "family: there is no classifier 'cnm'; did you mean cnn?"),
-        ("family = 'int8'", "family: no training makes 'int8'; take one of majority, "),
+        ("[decoding]\nthreshold = 0.1\nrelease_threshold = 0.2", "decoding: release_threshold must be at most threshold=0.1, got 0.2"),
+        ("classifier = 'cnm'", "classifier: there is no classifier 'cnm'; did you mean cnn?"),
+        ("classifier = 'int8'", "classifier: no training makes 'int8'; take one of majority, "),
         ("[tres]\ndepth = 1", "plan.toml, tres: unknown key; did you mean trees?"),
         ("[trees]\ndepth = 99", "plan.toml, trees.depth: should be less than or equal to 8, got 99"),
         ("seed = ", "is not a TOML file"),
@@ -265,7 +265,7 @@ def test_plans_come_back_and_say_what_is_wrong(tmp_path):
 
 
 def test_background_and_window_that_do_not_fit_are_told(clips, tmp_path):
-    with pytest.raises(PlanError, match="no clip is labelled 'sea'; there are hiss, hum, still, tick"):
+    with pytest.raises(PlanError, match="no clip is labeled 'sea'; there are hiss, hum, still, tick"):
         train(clips, tmp_path / "a", small_plan("cnn", background=["sea"]))
     with pytest.raises(PlanError, match="pooling.window_s: must be at least one frame"):
         small_plan("logistic", pooling={"window_s": 0.02})
@@ -278,16 +278,16 @@ def test_what_is_said_of_validation_clips_is_said_before_they_are_learnt(clips, 
     )
     columns = [f"score:{label}" for label in before.model.labels]
     said = [run.predictions[columns].to_numpy(dtype=float) for run in (before, after)]
-    watched, tested = ((before.predictions["split"] == side).to_numpy() for side in ("validation", "test"))
+    watched, tested = ((before.predictions["split"] == split).to_numpy() for split in ("validation", "test"))
     assert_close(said[0][watched], said[1][watched])
     assert not np.array_equal(said[0][tested], said[1][tested])
     assert len(after.curves) == 4  # those of the training whose validation is honest
 
 
-@pytest.mark.parametrize("family", ["cnn", "logistic"])
-def test_sound_is_changed_beside_the_training_and_again_the_same(few_clips, tmp_path, family):
+@pytest.mark.parametrize("classifier", ["cnn", "logistic"])
+def test_sound_is_changed_beside_the_training_and_again_the_same(few_clips, tmp_path, classifier):
     changes = SoundSettings.everything(0.6).but(renew=0.25)
-    plan = small_plan(family, sound=changes).but(training={"epochs": 4})
+    plan = small_plan(classifier, sound=changes).but(training={"epochs": 4})
     first = train(few_clips, tmp_path / "first", plan, work=Work(workers=1))
     second = train(few_clips, tmp_path / "second", plan, work=Work(workers=2))
     plain = train(few_clips, tmp_path / "plain", plan.but(sound=SoundSettings()))
@@ -310,8 +310,8 @@ def test_confident_mistakes_do_not_make_the_least_trained_look_best(rng):
     said = np.where(rng.random(100) < 0.7, numbers, rng.integers(0, 4, 100))
     sure, flat = 30 * np.eye(4, dtype=np.float32)[said], 0.01 * rng.standard_normal((100, 4)).astype(np.float32)
     assert cross_entropy(sure, targets)[0] > cross_entropy(flat, targets)[0]
-    loss, recall, _ = judge_logits(sure, targets, overlapping=False)
-    assert loss < judge_logits(flat, targets, overlapping=False)[0]
+    loss, recall, _ = judge_logits(sure, targets, multilabel=False)
+    assert loss < judge_logits(flat, targets, multilabel=False)[0]
     assert recall == pytest.approx((said == numbers).mean())
     best = min(cross_entropy(sure / np.float32(t), targets)[0] for t in np.geomspace(0.3, 12, 400))
     assert best - 1e-4 <= loss <= best + 0.02
@@ -319,11 +319,11 @@ def test_confident_mistakes_do_not_make_the_least_trained_look_best(rng):
 
 def test_models_plans_and_runs_say_what_they_are(any_run):
     run, model = any_run, any_run.model
-    assert repr(model).startswith(f"Model({model.family.name}, trained on ")
+    assert repr(model).startswith(f"Model({model.classifier.name}, trained on ")
     assert "4 labels: hiss, hum, still, tick" in repr(model)
     assert "<td>4 labels: hiss, hum, still, tick</td>" in model._repr_html_()
-    assert f"{run.plan.family}, 4 labels, balanced accuracy " in repr(run)
+    assert f"{run.plan.classifier}, 4 labels, balanced accuracy " in repr(run)
     assert repr(Plan()) == "Plan()"
-    assert repr(Plan(seed=3, scenes={"count": 200})) == "Plan(seed=3, scenes.count=200)"
+    assert repr(Plan(seed=3, mixtures={"count": 200})) == "Plan(seed=3, mixtures.count=200)"
     assert run.plan.changed()["background"] == ["still"]
     assert max(map(len, map(repr, (run, model)))) < 400

@@ -235,15 +235,15 @@ def zipped(content: bytes, rng: random.Random) -> bytes:
 
 
 def readers(base: Path) -> list[Reader]:
-    """Make all seeds below `base`, from made-up sounds and two small models."""
+    """Make all seeds below `base`, from synthetic sounds and two small models."""
     rng = np.random.default_rng(0)
     clips_folder = write_folder(base / "clips", seed=1, clips=6)
     clips = owl.gather_folder(clips_folder, names="{group}_{take}").clips
     owl.write_clip_table(clips, base / "clips.csv")
     runs = {}
-    for family in ("cnn", "logistic", "trees", "mlp", "kernel", "nearest"):
-        plan = small_plan(family).but(rehearsal={"minutes": 0}, training={"epochs": 2}, scenes={"count": 8})
-        runs[family] = train(clips, base / family, plan)
+    for classifier in ("cnn", "logistic", "trees", "mlp", "kernel", "nearest"):
+        plan = small_plan(classifier).but(rehearsal={"minutes": 0}, training={"epochs": 2}, mixtures={"count": 8})
+        runs[classifier] = train(clips, base / classifier, plan)
 
     models = {f"{name}.safetensors": (base / name / "model.safetensors").read_bytes() for name in runs}
     together = owl.runs.ensemble_of([runs["logistic"].model, runs["logistic"].model])
@@ -275,7 +275,7 @@ def readers(base: Path) -> list[Reader]:
     clips.to_parquet(base / "clips.parquet")
     tables["clips.parquet"] = (base / "clips.parquet").read_bytes()
     owl.write_plan(small_plan("cnn"), base / "plan.toml")
-    eager = {"decision": owl.DecisionSettings(on=0.05, off=0.02), "workers": 1}  # so that there are events to keep
+    eager = {"decoding": owl.DecodingSettings(threshold=0.05, release_threshold=0.02), "workers": 1}  # so that there are events to keep
     owl.tag_archive(model, [file], traces=base / "traces", workers=1)
     owl.tag_archive(runs["logistic"].model, [file], keep=base / "kept.sqlite", **eager)
     owl.tag_archive(runs["logistic"].model, [file], keep=base / "store", **eager)
@@ -284,12 +284,12 @@ def readers(base: Path) -> list[Reader]:
     Checkpoint(arrays={"a": np.zeros(3, np.float32)}, numbers={"step": 1}, curves=[{"epoch": 1}]).save(
         base / "c.safetensors"
     )
-    cases = owl.loop.review_cases(events, [file], stretches=2)
-    from barn_owl.loop import case_key
+    cases = owl.annotation.review_items(events, [file], stretches=2)
+    from barn_owl.annotation import item_key
 
-    owl.loop.add_answer(
+    owl.annotation.add_answer(
         base / "answers.jsonl",
-        owl.loop.Answer(case=case_key(cases.to_dict("records")[0]), verdict="right", sounds=[]),
+        owl.annotation.ReviewAnswer(case=item_key(cases.to_dict("records")[0]), verdict="right", sounds=[]),
     )
     frames = owl.FrontEnd()
     owl.load_frames(clips.head(4), frames, cache=base / "cache")
@@ -334,7 +334,7 @@ def readers(base: Path) -> list[Reader]:
         names = {".csv": "predictions.csv", ".json": "scores.json", ".toml": "plan.toml"}
         shutil.copy(path, own / names[path.suffix])
         opened = open_run(own)
-        opened.evaluate(side="test")
+        opened.evaluate(split="test")
         _ = opened.provenance, opened.expectation, opened.model, opened.plan
 
     def store(path: Path) -> None:
@@ -359,7 +359,7 @@ def readers(base: Path) -> list[Reader]:
 
     in_c, program = [], base / "tag"
     if shutil.which("cc"):
-        owl.compact.write_c(model, base / "model.c")
+        owl.device.write_c(model, base / "model.c")
         command = (
             "cc -O1 -fsanitize=undefined,address -fno-sanitize-recover=all -std=c99 model.c model_main.c -lm -o tag"
         )
@@ -385,7 +385,7 @@ def readers(base: Path) -> list[Reader]:
         Reader("traces", {"t.npz": (base / "traces" / "take.npz").read_bytes()}, decide, zipped),
         Reader("traces, Parquet", {"t.parquet": (base / "trace.parquet").read_bytes()}, decide),
         Reader("checkpoints", {"c.safetensors": (base / "c.safetensors").read_bytes()}, read_checkpoint),
-        Reader("answers", {"a.jsonl": (base / "answers.jsonl").read_bytes()}, owl.loop.read_reviews, json_lines),
+        Reader("answers", {"a.jsonl": (base / "answers.jsonl").read_bytes()}, owl.annotation.read_reviews, json_lines),
         Reader("caches", cached, cache),
         Reader("stores", stored, store),
         Reader("runs", run_files, run_file, lambda c, r: _by_kind(c, r, run_files, run_change)),
@@ -485,7 +485,7 @@ def campaign(reader: Reader, count: int, first: int, seed: int, seconds: float) 
 
 def commands(base: Path) -> dict[str, list[str]]:
     """Writing commands, in a folder that holds ``clips``, ``clips.csv``, ``run`` and ``night.flac``."""
-    owl.write_plan(small_plan("cnn").but(rehearsal={"minutes": 0}, scenes={"count": 32}), base / "quick.toml")
+    owl.write_plan(small_plan("cnn").but(rehearsal={"minutes": 0}, mixtures={"count": 32}), base / "quick.toml")
     return {
         "gather": ["gather", "clips", "-o", "out.csv"],
         "check": ["check", "clips.csv", "-o", "findings.csv", "--fix", "fixed.csv", "--figure", "c.png"],
@@ -510,7 +510,7 @@ def prepared(base: Path) -> None:
     write_folder(base / "clips", seed=1, clips=8)
     clips = owl.gather_folder(base / "clips", names="{group}_{take}").clips
     owl.write_clip_table(clips, base / "clips.csv")
-    plan = small_plan("cnn").but(rehearsal={"minutes": 0}, scenes={"count": 32})
+    plan = small_plan("cnn").but(rehearsal={"minutes": 0}, mixtures={"count": 32})
     train(clips, base / "run", plan)
     rng, rows = np.random.default_rng(3), []
     (base / "nights").mkdir()

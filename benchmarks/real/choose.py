@@ -29,20 +29,20 @@ CHANGES: dict[str, dict[str, Any]] = {
     "tiny": {"cnn": {"size": "tiny"}},
     "12 epochs": {"training": {"epochs": 12}},
     "36 epochs": {"training": {"epochs": 36}},
-    "whole clips 0.3": {"scenes": {"whole": 0.3}},
-    "whole clips 0.7": {"scenes": {"whole": 0.7}},
-    "synthetic sounds 0.1": {"scenes": {"foreign": 0.1}},
-    "synthetic sounds 0.4": {"scenes": {"foreign": 0.4}},
-    "from 3 dB": {"scenes": {"snr_low_db": 3.0}},
+    "whole clips 0.3": {"mixtures": {"whole": 0.3}},
+    "whole clips 0.7": {"mixtures": {"whole": 0.7}},
+    "synthetic sounds 0.1": {"mixtures": {"unknown": 0.1}},
+    "synthetic sounds 0.4": {"mixtures": {"unknown": 0.4}},
+    "from 3 dB": {"mixtures": {"snr_low_db": 3.0}},
     "no shift along the bands": {"augment": {"shift_bands": 0.0}},
     "no reverberation": {"augment": {"reverb": 0.0}},
 }
 DECODING: dict[str, dict[str, float]] = {
-    "threshold 0.5, release 0.3": {"on": 0.5, "off": 0.3},
-    "sure to 0.5": {"named": 0.5},
-    "sure to 0.8": {"named": 0.8},
-    "begins again from 0.7": {"again": 0.7},
-    "averaged over 0.2 s": {"smooth_s": 0.2},
+    "threshold 0.5, release 0.3": {"threshold": 0.5, "release_threshold": 0.3},
+    "sure to 0.5": {"min_confidence": 0.5},
+    "sure to 0.8": {"min_confidence": 0.8},
+    "begins again from 0.7": {"retrigger_threshold": 0.7},
+    "averaged over 0.2 s": {"smoothing_s": 0.2},
 }
 
 
@@ -74,7 +74,7 @@ def measured(judge: Judge, name: str, folder: Path) -> list[tuple[str, str, floa
     truth = barn_owl.read_clip_table(tune).assign(file=trace.file)
     decoding = {name: {}} if CHANGES[name] else {name: {}, **DECODING}
     for own, change in decoding.items():
-        events = barn_owl.tag_trace(run.model, trace, decision=run.model.decision.but(**change))
+        events = barn_owl.tag_trace(run.model, trace, decoding=run.model.decoding.but(**change))
         scores = barn_owl.score_events(truth, events, seconds={trace.file: trace.duration_s})
         found.append((own, "events", scores.f1))
     return found

@@ -1,4 +1,4 @@
-"""Barn Owl: from labelled clips to timestamped events in long recordings.
+"""Barn Owl: from labeled clips to timestamped events in long recordings.
 
 The public names are loaded when first used, so that importing the package costs next to nothing.
 """

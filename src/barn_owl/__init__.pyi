@@ -1,19 +1,23 @@
 from . import (
+    annotation as annotation,
     archive as archive,
     audio as audio,
     clips as clips,
-    compact as compact,
+    device as device,
     errors as errors,
     evaluate as evaluate,
     features as features,
     learn as learn,
     live as live,
-    loop as loop,
     model as model,
     runs as runs,
     show as show,
     sound as sound,
     tag as tag,
+)
+from .annotation import (
+    find_similar as find_similar,
+    harvest as harvest,
 )
 from .archive import (
     find_recordings as find_recordings,
@@ -34,8 +38,8 @@ from .clips import (
     split_clips as split_clips,
     write_clip_table as write_clip_table,
 )
-from .compact import (
-    quantise as quantise,
+from .device import (
+    quantize as quantize,
     search as search,
     shrink as shrink,
     write_c as write_c,
@@ -59,12 +63,8 @@ from .learn import (
 from .live import (
     Listener as Listener,
 )
-from .loop import (
-    find_like as find_like,
-    harvest as harvest,
-)
 from .model import (
-    DecisionSettings as DecisionSettings,
+    DecodingSettings as DecodingSettings,
     Model as Model,
     load_model as load_model,
 )
@@ -78,7 +78,7 @@ from .runs import (
     open_run as open_run,
     suggest_plan as suggest_plan,
     train as train,
-    train_families as train_families,
+    train_classifiers as train_classifiers,
     train_several as train_several,
 )
 from .show import (

@@ -4,7 +4,7 @@ BarnOwlError
 ├── AudioError    a sound file, stream or array that cannot be used
 ├── TableError    a clip table that cannot be used
 ├── PlanError     a setting that is unknown, of the wrong type or out of range
-├── ModelError    a model file that is damaged, foreign or too new, or used on what it was not made for
+├── ModelError    a model file that is damaged, unknown or too new, or used on what it was not made for
 ├── TrainingError training that cannot go on
 ├── EngineError   machines that cannot be reached, or do not fit
 └── OutputError   something that cannot be written, or would overwrite what is there
@@ -38,7 +38,7 @@ class PlanError(BarnOwlError, ValueError):
 
 
 class ModelError(BarnOwlError, ValueError):
-    """A model file that is damaged, foreign or too new, or used on what it was not made for."""
+    """A model file that is damaged, unknown or too new, or used on what it was not made for."""
 
 
 class TrainingError(BarnOwlError, RuntimeError):

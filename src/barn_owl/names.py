@@ -51,7 +51,7 @@ def from_text(text: str) -> str:
 
 
 def printable(text: str) -> str:
-    r"""Text as a terminal may show it: what would move its cursor or change its colour is written out.
+    r"""Text as a terminal may show it: what would move its cursor or change its color is written out.
 
     >>> printable("a\x1b[31mred\n")
     'a\\x1b[31mred\n'

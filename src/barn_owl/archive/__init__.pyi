@@ -11,10 +11,6 @@ from .hours import (
     starts_of_table as starts_of_table,
     with_clock as with_clock,
 )
-from .measuring import (
-    Speed as Speed,
-    measure_tagging as measure_tagging,
-)
 from .recordings import find_recordings as find_recordings
 from .store import (
     Store as Store,
@@ -25,4 +21,8 @@ from .store import (
 from .tagging import (
     Archive as Archive,
     tag_archive as tag_archive,
+)
+from .throughput import (
+    Speed as Speed,
+    measure_throughput as measure_throughput,
 )

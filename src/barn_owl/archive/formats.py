@@ -22,7 +22,7 @@ import soundfile
 
 from barn_owl.archive.store import is_store, read_store
 from barn_owl.audio import audio_info
-from barn_owl.audio.places import place
+from barn_owl.audio.remote import place
 from barn_owl.clips import check_clip_table, read_clip_table, write_clip_table
 from barn_owl.clips.table import read_any_table, safe_cells
 from barn_owl.errors import AudioError, OutputError, TableError

@@ -19,10 +19,10 @@ from barn_owl.archive.store import Store
 from barn_owl.audio import Excerpt
 from barn_owl.errors import AudioError
 from barn_owl.names import as_text
-from barn_owl.tag.trace import TraceBlock
+from barn_owl.tag.scoring import ScoreBlock
 
 SCORES = ("sounds", "begins", "naming")
-"""Arrays of a `TraceBlock`."""
+"""Arrays of a `ScoreBlock`."""
 
 
 class Keeping:
@@ -102,9 +102,9 @@ class Keeping:
 
     # A recording whose pieces are not all scored: what there is of it is kept until it is finished.
 
-    def scored_before(self, pieces: Sequence[Piece]) -> list[TraceBlock]:
+    def scored_before(self, pieces: Sequence[Piece]) -> list[ScoreBlock]:
         """Return the scores of the first pieces of a recording, as far as they were kept; never those of the last."""
-        found: list[TraceBlock] = []
+        found: list[ScoreBlock] = []
         for piece in pieces[:-1]:
             kept = self._store.piece(self._part(piece))
             block = None if kept is None else _unpacked(kept)
@@ -113,7 +113,7 @@ class Keeping:
             found.append(block)
         return found
 
-    def keep_piece(self, piece: Piece, blocks: Sequence[TraceBlock]) -> None:
+    def keep_piece(self, piece: Piece, blocks: Sequence[ScoreBlock]) -> None:
         """Keep the scores of a piece until its recording is finished."""
         self._store.keep_piece(self._part(piece), _packed(blocks))
 
@@ -129,7 +129,7 @@ class Keeping:
         return f"{self._prefix(piece)}-{piece.chunk:08d}.npz"
 
 
-def _packed(blocks: Sequence[TraceBlock]) -> bytes:
+def _packed(blocks: Sequence[ScoreBlock]) -> bytes:
     """Blocks that follow each other as the bytes of an NPZ file."""
     content = io.BytesIO()
     arrays: dict[str, Any] = {name: np.concatenate([getattr(block, name) for block in blocks]) for name in SCORES}
@@ -137,10 +137,10 @@ def _packed(blocks: Sequence[TraceBlock]) -> bytes:
     return content.getvalue()
 
 
-def _unpacked(content: bytes) -> TraceBlock | None:
+def _unpacked(content: bytes) -> ScoreBlock | None:
     """One block of what `_packed` gave; None when it is damaged."""
     try:
         with np.load(io.BytesIO(content), allow_pickle=False) as kept:
-            return TraceBlock(int(kept["first"]), **{name: kept[name] for name in SCORES})
+            return ScoreBlock(int(kept["first"]), **{name: kept[name] for name in SCORES})
     except Exception:  # a ZIP, and arrays inside it, can be damaged in any way: the piece is scored again
         return None

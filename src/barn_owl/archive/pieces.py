@@ -7,10 +7,10 @@ from dataclasses import dataclass, field, replace
 
 from barn_owl.audio import AudioInfo, Excerpt
 from barn_owl.errors import AudioError
-from barn_owl.model import DecisionSettings, Model
-from barn_owl.tag.decision import Decider
+from barn_owl.model import DecodingSettings, Model
+from barn_owl.tag.decoding import EventDecoder
 from barn_owl.tag.naming import Event
-from barn_owl.tag.trace import CHUNK, Spent, TraceBlock, chunk_s, trace_recording
+from barn_owl.tag.scoring import CHUNK, ScoreBlock, StageTimes, chunk_s, trace_recording
 
 PIECE_S = 600.0
 """Length of a piece of a recording, and of what short ones are bundled to: a few seconds of work."""
@@ -34,13 +34,13 @@ class Piece:
 
 
 @dataclass(kw_only=True)
-class Said:
+class PieceResult:
     """What a worker says of a piece: scores, or why there are none."""
 
     piece: Piece
-    blocks: list[TraceBlock] = field(default_factory=list)
+    blocks: list[ScoreBlock] = field(default_factory=list)
     events: list[Event] | None = None
-    spent: Spent = field(default_factory=Spent)
+    spent: StageTimes = field(default_factory=StageTimes)
     seconds: float = 0.0
     content: str = ""
     reason: str = ""
@@ -54,14 +54,14 @@ class Said:
 
 
 def score_pieces(
-    pieces: Sequence[Piece], *, model: Model, decision: DecisionSettings | None, ahead: bool = False
-) -> list[Said]:
-    """Score pieces, wherever this runs; whole recordings are decided at once if `decision` is given."""
-    return [_scored(piece, model, decision, ahead=ahead) for piece in pieces]
+    pieces: Sequence[Piece], *, model: Model, decoding: DecodingSettings | None, ahead: bool = False
+) -> list[PieceResult]:
+    """Score pieces, wherever this runs; whole recordings are decided at once if `decoding` is given."""
+    return [_scored(piece, model, decoding, ahead=ahead) for piece in pieces]
 
 
-def _scored(piece: Piece, model: Model, decision: DecisionSettings | None, *, ahead: bool) -> Said:
-    said = Said(piece=piece, worker=f"{socket.gethostname()}:{os.getpid()}")
+def _scored(piece: Piece, model: Model, decoding: DecodingSettings | None, *, ahead: bool) -> PieceResult:
+    said = PieceResult(piece=piece, worker=f"{socket.gethostname()}:{os.getpid()}")
     try:
         before = piece.stamp or Excerpt(piece.name).stamp()
         blocks = trace_recording(
@@ -73,8 +73,8 @@ def _scored(piece: Piece, model: Model, decision: DecisionSettings | None, *, ah
             spent=said.spent,
             flaws=said.flaws,
         )
-        if decision is not None and not piece.chunk and piece.last:
-            decider = Decider.of(model, decision)
+        if decoding is not None and not piece.chunk and piece.last:
+            decider = EventDecoder.of(model, decoding)
             steps, said.events = 0, []
             for block in blocks:
                 steps += len(block.sounds)
@@ -113,6 +113,6 @@ def pieces_of(model: Model, whole: Piece, info: AudioInfo | None) -> list[Piece]
     return pieces
 
 
-def lost_pieces(pieces: Sequence[Piece]) -> list[Said]:
+def lost_pieces(pieces: Sequence[Piece]) -> list[PieceResult]:
     """What is said of pieces on which worker after worker died."""
-    return [Said(piece=one, reason=f"{one.path}: worker after worker died while it was read") for one in pieces]
+    return [PieceResult(piece=one, reason=f"{one.path}: worker after worker died while it was read") for one in pieces]

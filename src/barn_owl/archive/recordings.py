@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from pathlib import Path, PurePath
 
 from barn_owl.audio import AUDIO_ENDINGS
-from barn_owl.audio.places import files_below, is_elsewhere, place, sound_files_below
+from barn_owl.audio.remote import files_below, is_elsewhere, place, sound_files_below
 from barn_owl.clips.table import read_any_table
 from barn_owl.errors import TableError
 from barn_owl.files import is_folder, real_path

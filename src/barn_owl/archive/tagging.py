@@ -23,22 +23,22 @@ import pandas as pd
 from barn_owl.archive.entries import Asked
 from barn_owl.archive.formats import COLUMNS
 from barn_owl.archive.keeping import Keeping
-from barn_owl.archive.pieces import PIECE_S, Piece, Said, lost_pieces, pieces_of, score_pieces
+from barn_owl.archive.pieces import PIECE_S, Piece, PieceResult, lost_pieces, pieces_of, score_pieces
 from barn_owl.archive.recordings import name_of, trace_files_of
 from barn_owl.archive.store import Store, open_store
 from barn_owl.audio import AudioInfo, Excerpt, audio_info
 from barn_owl.classifiers import base
 from barn_owl.errors import AudioError
 from barn_owl.files import is_file
-from barn_owl.model import DecisionSettings, Model
+from barn_owl.model import DecodingSettings, Model
 from barn_owl.names import as_text
 from barn_owl.parallel import at_a_time, each, on_cluster
-from barn_owl.tag import decision as decision_rules, naming, smoothing, trace as trace_rules, tracks
-from barn_owl.tag.decision import Decider
+from barn_owl.tag import decoding as decoding_rules, naming, scoring as scoring_rules, smoothing, tracks
+from barn_owl.tag.decoding import EventDecoder
 from barn_owl.tag.naming import Event
-from barn_owl.tag.recorded import save_trace
+from barn_owl.tag.score_trace import save_trace
+from barn_owl.tag.scoring import ScoreBlock
 from barn_owl.tag.tagging import event_table, warn_of_clip_settings
-from barn_owl.tag.trace import TraceBlock
 
 logger = logging.getLogger(__name__)
 
@@ -121,7 +121,7 @@ def tag_archive(
     model: Model,
     recordings: Sequence[str | Path],
     *,
-    decision: DecisionSettings | None = None,
+    decoding: DecodingSettings | None = None,
     keep: str | Path | None = None,
     traces: str | Path | None = None,
     workers: int = 2,
@@ -143,7 +143,7 @@ def tag_archive(
     >>> list(archive.events)[:4]
     ['file', 'start_s', 'end_s', 'label']
     """
-    settings = decision or model.decision
+    settings = decoding or model.decoding
     known, store = model_fingerprint(model, settings), None if keep is None else open_store(keep)
     keeping = None if store is None else Keeping(store, known, starts)
     archive = Archive(store=store, model=known[:12])
@@ -158,9 +158,9 @@ class _Open:
     """A recording whose pieces are coming."""
 
     info: AudioInfo
-    decider: Decider | None
+    decider: EventDecoder | None
     events: list[Event] = field(default_factory=list)
-    blocks: list[TraceBlock] = field(default_factory=list)
+    blocks: list[ScoreBlock] = field(default_factory=list)
     heard_s: float = 0.0
 
 
@@ -171,13 +171,13 @@ class _Job:
         self,
         archive: Archive,
         model: Model,
-        decision: DecisionSettings,
+        decoding: DecodingSettings,
         keeping: Keeping | None,
         traces: Path | None,
         workers: int,
         progress: Callable[[float, float], None] | None,
     ) -> None:
-        self._archive, self._model, self._decision, self._keeping = archive, model, decision, keeping
+        self._archive, self._model, self._decoding, self._keeping = archive, model, decoding, keeping
         self._traces, self._workers, self._progress = traces, workers, progress
         self._trace_files: dict[str, Path] = {}
         self._infos: dict[str, AudioInfo | None] = {}
@@ -220,8 +220,8 @@ class _Job:
 
     def _score(self, paths: list[str], *, whole: bool) -> None:
         alone = not on_cluster() and (self._workers == 1 or self._total_s < ALONE_S)
-        decision = self._decision if self._traces is None else None
-        work = partial(score_pieces, model=self._model, decision=decision, ahead=alone and self._workers > 1)
+        decoding = self._decoding if self._traces is None else None
+        work = partial(score_pieces, model=self._model, decoding=decoding, ahead=alone and self._workers > 1)
         results = each(
             work,
             self._bundles(paths, whole=whole, alone=alone),
@@ -255,7 +255,7 @@ class _Job:
         one, info = Piece(path=path, name=name_of(path), known=self._keeping is not None), self._infos[path]
         if info is None:
             return [one]
-        self._open[path] = _Open(info, Decider.of(self._model, self._decision))
+        self._open[path] = _Open(info, EventDecoder.of(self._model, self._decoding))
         if whole or (self._plenty and info.duration_s < LONG_S):
             return [one]
         with suppress(AudioError, OSError):  # gone meanwhile, which is told when its turn comes
@@ -270,7 +270,7 @@ class _Job:
         self._done_s += scored_s
         return pieces[len(before) :]
 
-    def _push(self, path: str, blocks: Iterable[TraceBlock]) -> None:
+    def _push(self, path: str, blocks: Iterable[ScoreBlock]) -> None:
         opened = self._open[path]
         for block in blocks:
             if opened.decider is not None:
@@ -278,7 +278,7 @@ class _Job:
             if self._traces is not None:
                 opened.blocks.append(block)
 
-    def _note(self, said: Said) -> None:
+    def _note(self, said: PieceResult) -> None:
         """Note what was done and how long it took; pass on what was warned of, once."""
         for flaw in said.flaws:
             if (line := f"{said.piece.path}: {flaw}") not in self._told:
@@ -294,7 +294,7 @@ class _Job:
             row[name] += value
         self._done_s += said.seconds
 
-    def _take(self, said: Said, *, last_time: bool) -> None:
+    def _take(self, said: PieceResult, *, last_time: bool) -> None:
         """Take what a worker said of a piece."""
         path, piece = said.piece.path, said.piece
         self._note(said)
@@ -355,7 +355,7 @@ def _info(path: str) -> AudioInfo | None:
         return None
 
 
-RULES = (decision_rules, naming, smoothing, tracks, trace_rules, base)
+RULES = (decoding_rules, naming, smoothing, tracks, scoring_rules, base)
 """Modules that make events of scores."""
 
 
@@ -366,15 +366,15 @@ def _rules() -> str:
     return hashlib.sha256("".join(trees).encode()).hexdigest()
 
 
-def model_fingerprint(model: Model, decision: DecisionSettings) -> str:
+def model_fingerprint(model: Model, decoding: DecodingSettings) -> str:
     """SHA-256 over all that decides what events a model finds."""
     digest = hashlib.sha256()
-    arrays = {**model.family.arrays(), "mean": model.mean, "deviation": model.deviation}
+    arrays = {**model.classifier.arrays(), "mean": model.mean, "deviation": model.deviation}
     for name, array in sorted(arrays.items()):
         digest.update(name.encode() + np.ascontiguousarray(array).tobytes())
     told = [
-        _rules(), model.labels, model.background, model.unreported, model.front_end.model_dump(),
-        model.clips.model_dump(), model.overlapping, decision.model_dump(),
+        _rules(), model.labels, model.background, model.ignored, model.front_end.model_dump(),
+        model.clips.model_dump(), model.multilabel, decoding.model_dump(),
     ]  # fmt: skip
     digest.update(json.dumps(told, sort_keys=True).encode())
     return digest.hexdigest()

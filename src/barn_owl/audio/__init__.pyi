@@ -1,4 +1,3 @@
-from .ahead import read_ahead as read_ahead
 from .excerpt import (
     Excerpt as Excerpt,
     excerpts as excerpts,
@@ -14,10 +13,7 @@ from .microphone import (
     SimulatedMicrophone as SimulatedMicrophone,
     SoundCard as SoundCard,
 )
-from .places import (
-    AUDIO_ENDINGS as AUDIO_ENDINGS,
-    sound_files_below as sound_files_below,
-)
+from .prefetch import prefetch as prefetch
 from .raw import stream_raw as stream_raw
 from .reading import (
     AudioInfo as AudioInfo,
@@ -25,6 +21,10 @@ from .reading import (
     audio_info as audio_info,
     read_audio as read_audio,
     stream_audio as stream_audio,
+)
+from .remote import (
+    AUDIO_ENDINGS as AUDIO_ENDINGS,
+    sound_files_below as sound_files_below,
 )
 from .resampling import resample as resample
 from .silence import (

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from barn_owl.audio.places import is_elsewhere, remote_stamp
+from barn_owl.audio.remote import is_elsewhere, remote_stamp
 from barn_owl.names import as_text, from_text
 
 

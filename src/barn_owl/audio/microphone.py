@@ -80,7 +80,7 @@ class SimulatedMicrophone:
             if np.isfinite(self._speed):
                 self._wait(begin + played / self.rate_hz / self._speed)
             if self._speed > 1:
-                inlet.put_patiently(part)
+                inlet.put_blocking(part)
             else:
                 inlet.put(part)
             if self._aways and played >= self._away_s * self.rate_hz:
@@ -100,7 +100,7 @@ class RawPipe:
     def deliver(self, inlet: Inlet) -> None:
         """Pass on what comes until the pipe ends; the other end waits when too much does."""
         for block in self._blocks:
-            inlet.put_patiently(block)
+            inlet.put_blocking(block)
             if inlet.closed:
                 return
 

@@ -14,7 +14,7 @@ from typing import Any, Literal
 import numpy as np
 import soundfile
 
-from barn_owl.audio.places import RemoteFile, opened_elsewhere, place
+from barn_owl.audio.remote import RemoteFile, opened_elsewhere, place
 from barn_owl.audio.resampling import resample_blocks
 from barn_owl.errors import AudioError
 from barn_owl.files import not_a_file

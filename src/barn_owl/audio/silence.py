@@ -54,27 +54,27 @@ def set_level(samples: np.ndarray, rate_hz: int, target_db: float, *, measure: s
 class Gate:
     """When sound counts as active, measured on the level of 10 ms frames.
 
-    on_db, off_db : above the quiet of the sound (the level a tenth of its frames stay under), activity
+    threshold_db, release_db : above the quiet of the sound (the level a tenth of its frames stay under), activity
     begins above the first and ends below the second. lowest_db : what is below this level re 1.0 is never
-    active. hold_s : gaps up to this length are closed. pad_s : added on either side. shortest_s : shorter
+    active. hold_s : gaps up to this length are closed. pad_s : added on either side. min_duration_s : shorter
     activity is dropped, before padding.
 
-    >>> barn_owl.audio.Gate(on_db=20.0).on_db
+    >>> barn_owl.audio.Gate(threshold_db=20.0).threshold_db
     20.0
     """
 
-    on_db: float = 12.0
-    off_db: float = 6.0
+    threshold_db: float = 12.0
+    release_db: float = 6.0
     lowest_db: float = -70.0
     hold_s: float = 0.1
     pad_s: float = 0.05
-    shortest_s: float = 0.02
+    min_duration_s: float = 0.02
 
     def __post_init__(self) -> None:
-        if self.off_db > self.on_db:
-            raise PlanError(f"off_db must be at most on_db={self.on_db:g}, got {self.off_db:g}")
-        if min(self.hold_s, self.pad_s, self.shortest_s) < 0:
-            raise PlanError("hold_s, pad_s and shortest_s must not be negative")
+        if self.release_db > self.threshold_db:
+            raise PlanError(f"release_db must be at most threshold_db={self.threshold_db:g}, got {self.release_db:g}")
+        if min(self.hold_s, self.pad_s, self.min_duration_s) < 0:
+            raise PlanError("hold_s, pad_s and min_duration_s must not be negative")
 
 
 def find_activity(samples: np.ndarray, rate_hz: int, gate: Gate | None = None) -> np.ndarray:
@@ -96,12 +96,12 @@ def find_activity(samples: np.ndarray, rate_hz: int, gate: Gate | None = None) -
     frames = samples[: len(samples) // hop * hop].reshape(-1, hop)
     level = decibel(np.sqrt(np.einsum("fs,fs->f", frames, frames) / hop))
     quiet = max(float(np.quantile(level, QUIET_SHARE)), gate.lowest_db)
-    runs = two_threshold_runs(level, quiet + gate.on_db, quiet + gate.off_db)
+    runs = two_threshold_runs(level, quiet + gate.threshold_db, quiet + gate.release_db)
     if not len(runs) and np.median(level) > gate.lowest_db:
         runs = np.array([[0, len(level)]])  # nothing stands out because it never stops
     times = runs * hop / rate_hz
     times = _joined(times, gate.hold_s)
-    times = times[times[:, 1] - times[:, 0] >= gate.shortest_s]
+    times = times[times[:, 1] - times[:, 0] >= gate.min_duration_s]
     padded = np.clip(times + np.array([-gate.pad_s, gate.pad_s]), 0, len(samples) / rate_hz)
     return _joined(padded, 0.0)
 
@@ -114,10 +114,10 @@ def two_threshold_runs(values: np.ndarray, on: float, off: float) -> np.ndarray:
     return runs[reached[runs[:, 1]] > reached[runs[:, 0]]]
 
 
-def _joined(times: np.ndarray, gap_s: float) -> np.ndarray:
+def _joined(times: np.ndarray, max_gap_s: float) -> np.ndarray:
     if not len(times):
         return times.reshape(0, 2)
-    apart = times[1:, 0] - times[:-1, 1] > gap_s
+    apart = times[1:, 0] - times[:-1, 1] > max_gap_s
     return np.stack([times[np.r_[True, apart], 0], times[np.r_[apart, True], 1]], axis=1)
 
 

@@ -42,7 +42,7 @@ class Inlet:
     """Where a source puts its blocks, and who listens takes them from; one thread each.
 
     A source that cannot wait, such as a sound card, says ``put``: what finds no room is lost, and counted. One that
-    can says ``put_patiently``.
+    can says ``put_blocking``.
     """
 
     def __init__(self, rate_hz: int, *, waiting_s: float = WAITING_S) -> None:
@@ -64,7 +64,7 @@ class Inlet:
                 self._lost = 0
             self._add(block)
 
-    def put_patiently(self, block: np.ndarray) -> None:
+    def put_blocking(self, block: np.ndarray) -> None:
         """Add a block as soon as there is room for it."""
         with self._changed:
             self._changed.wait_for(

@@ -1,6 +1,6 @@
 """What every kind of classifier has in common: it goes along frames and says what sounds at each step.
 
-A family sees frames, ``(frames, features)``. Its step *i* looks at the `window` frames from frame ``i * step`` on,
+A classifier sees frames, ``(frames, features)``. Its step *i* looks at the `window` frames from frame ``i * step`` on,
 and tells what sounds in the middle of them. Nothing else of the recording counts, so an excerpt gets the scores that
 it has within the recording.
 """
@@ -15,14 +15,14 @@ from barn_owl.network.loss import softmax
 
 @dataclass(frozen=True, kw_only=True)
 class Cost:
-    """What a family costs: numbers it keeps, and multiply-adds to score a second of sound."""
+    """What a classifier costs: numbers it keeps, and multiply-adds to score a second of sound."""
 
     weights: int
     multiply_adds: int
 
 
 class Steps(NamedTuple):
-    """What a family says, step by step.
+    """What a classifier says, step by step.
 
     sounds, begins : log-odds that a label sounds, and that it begins there, ``(steps, labels)``; where stretches are
     named as a whole, that any label sounds whose sounds are events, ``(steps, 1)``. naming : logits of the labels,
@@ -57,7 +57,7 @@ def label_scores(sounds: np.ndarray, naming: np.ndarray) -> np.ndarray:
     return sounds if sounds.shape[-1] == labels else sounds * softmax(naming[..., :-1])[..., :labels]
 
 
-class Family(Protocol):
+class Classifier(Protocol):
     """A trained classifier."""
 
     name: str
@@ -70,34 +70,34 @@ class Family(Protocol):
     def steps(self, frames: np.ndarray, extras: np.ndarray | None = None) -> Steps:
         """Return what it says of all steps that fit into `frames`.
 
-        extras : what further columns of the table say, ``(extras,)``, for a family that looks at them.
+        extras : what further columns of the table say, ``(extras,)``, for a classifier that looks at them.
         """
 
     def arrays(self) -> dict[str, np.ndarray]:
-        """Return all that was learnt, by name."""
+        """Return all that was learned, by name."""
 
     def shape(self) -> dict[str, Any]:
-        """Return what is needed to build the family again before its arrays are loaded."""
+        """Return what is needed to build the classifier again before its arrays are loaded."""
 
     def cost(self, hop_s: float) -> Cost:
         """Say how large it is and how much work a second is, with a frame every `hop_s` seconds."""
 
 
 @runtime_checkable
-class NamesWhole(Protocol):
-    """A family that can look at all frames of a clip at once."""
+class WholeClipClassifier(Protocol):
+    """A classifier that can look at all frames of a clip at once."""
 
     def whole(self, frames: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
         """Log-odds of each label for a clip as a whole, ``(labels,)``."""
 
 
-def clip_logits(family: Family, said: Steps, frames: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
+def clip_logits(classifier: Classifier, said: Steps, frames: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
     """Logits of each label for a clip, ``(labels,)``: those of its steps as one stretch, and, of one of
-    `NamesWhole`, the mean with what that says of all its frames at once.
+    `WholeClipClassifier`, the mean with what that says of all its frames at once.
 
-    said : of the steps of the clip and what is put around it; frames : of the clip alone, as the family takes them.
+    said : of the steps of the clip and what is put around it; frames : of the clip alone, as the classifier takes them.
     """
     logits = named(said.naming)[:-1]
-    if isinstance(family, NamesWhole):
-        logits = np.asarray((logits + family.whole(frames, extras)) / 2, dtype=np.float32)
+    if isinstance(classifier, WholeClipClassifier):
+        logits = np.asarray((logits + classifier.whole(frames, extras)) / 2, dtype=np.float32)
     return logits

@@ -5,7 +5,7 @@ from typing import Any
 
 import numpy as np
 
-from barn_owl.classifiers.base import Cost, Family, Steps
+from barn_owl.classifiers.base import Classifier, Cost, Steps
 from barn_owl.classifiers.kind import ClassifierKind
 from barn_owl.classifiers.level import Level
 from barn_owl.classifiers.limits import check_size, check_window
@@ -19,7 +19,7 @@ from barn_owl.settings import Settings
 LONG_INPUT = 4096
 """Frames of an input that is long enough for any network: whether layers fit together is a matter of their bands."""
 COST_STEPS = 100
-"""Steps over which the work is averaged, as neighbours share it."""
+"""Steps over which the work is averaged, as neighbors share it."""
 
 
 def body_of(settings: NetworkSettings, level: Level, number: int) -> list[Layer]:
@@ -49,7 +49,7 @@ def receptive_field(layers: list[Layer]) -> tuple[int, int]:
 
 
 class Convolutional:
-    """Networks over frames, and the mean of what they say. Nothing is padded in time, and neighbouring steps share
+    """Networks over frames, and the mean of what they say. Nothing is padded in time, and neighboring steps share
     their convolutions.
 
     Each tells for a step whether something sounds and whether it begins: any label that is an event or, with
@@ -79,7 +79,7 @@ class Convolutional:
         return max(0, (frames - self.window) // self.step + 1)
 
     def steps(self, frames: np.ndarray, extras: np.ndarray | None = None) -> Steps:  # noqa: ARG002
-        """Return what the networks say of all steps; see `Family`."""
+        """Return what the networks say of all steps; see `Classifier`."""
         if not self._folded:
             self._folded = [network.folded() for network in self.networks]
         x, scratch, first = turned(frames[None, :, :, None]), Fresh(), 0
@@ -98,7 +98,7 @@ class Convolutional:
         return Steps(*parted(said, self.labels), np.concatenate(embeddings, axis=1))
 
     def part(self, number: int) -> "Convolutional":
-        """Return a family of one of the networks alone, which shares its weights."""
+        """Return a classifier of one of the networks alone, which shares its weights."""
         made = copy(self)
         made.settings = self.settings.only(number)
         made.networks, made._folded = [self.networks[number]], []
@@ -136,9 +136,9 @@ class Convolutional:
         )
 
 
-def networks_in(family: Family) -> Convolutional | None:
+def networks_in(classifier: Classifier) -> Convolutional | None:
     """Return a classifier as the networks that it is, None for another kind."""
-    return family if isinstance(family, Convolutional) else None
+    return classifier if isinstance(classifier, Convolutional) else None
 
 
 class CnnConfig(Settings):

@@ -5,20 +5,20 @@ from typing import Any
 import numpy as np
 from pydantic import Field, field_validator
 
-from barn_owl.classifiers.base import Cost, Family, NamesWhole, Steps
+from barn_owl.classifiers.base import Classifier, Cost, Steps, WholeClipClassifier
 from barn_owl.classifiers.kind import ClassifierKind, read_config, rebuild
 from barn_owl.settings import Settings
 
 
 class Ensemble:
-    """Families with the same labels and steps, each with the standardisation it was trained with.
+    """Classifiers with the same labels and steps, each with the standardization it was trained with.
 
     The log-odds of the whole are the mean of those of the members.
     """
 
     name = "ensemble"
 
-    def __init__(self, members: list[tuple[Family, np.ndarray, np.ndarray]]) -> None:
+    def __init__(self, members: list[tuple[Classifier, np.ndarray, np.ndarray]]) -> None:
         self.members = members
         first = members[0][0]
         if any((one.window, one.step) != (first.window, first.step) for one, _, _ in members):
@@ -27,42 +27,42 @@ class Ensemble:
             raise ValueError("some members tell where sounds begin, others do not")
         self.window, self.step = first.window, first.step
         self.onsets = first.onsets
-        if all(isinstance(one, NamesWhole) for one, _, _ in members):
+        if all(isinstance(one, WholeClipClassifier) for one, _, _ in members):
             self.whole = self._whole
 
     def steps(self, frames: np.ndarray, extras: np.ndarray | None = None) -> Steps:
-        """Return the mean log-odds, and what the members decide by, side by side; see `Family`.
+        """Return the mean log-odds, and what the members decide by, side by side; see `Classifier`.
 
-        The frames are not standardised: each member does that itself.
+        The frames are not standardized: each member does that itself.
         """
-        said = [family.steps((frames - mean) / deviation, extras) for family, mean, deviation in self.members]
+        said = [classifier.steps((frames - mean) / deviation, extras) for classifier, mean, deviation in self.members]
         sounds, begins, naming = (np.mean(parts, axis=0) for parts in list(zip(*said, strict=True))[:3])
         return Steps(sounds, begins, naming, np.concatenate([one.embedding for one in said], axis=1))
 
     def _whole(self, frames: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
         """Mean log-odds for a clip as a whole; see `Pooled.whole`."""
         said = [
-            family.whole((frames - mean) / deviation, extras)
-            for family, mean, deviation in self.members
-            if isinstance(family, NamesWhole)
+            classifier.whole((frames - mean) / deviation, extras)
+            for classifier, mean, deviation in self.members
+            if isinstance(classifier, WholeClipClassifier)
         ]
         return np.asarray(np.mean(said, axis=0), dtype=np.float32)
 
     def arrays(self) -> dict[str, np.ndarray]:
-        """All that the members learnt, with their numbers in front."""
+        """All that the members learned, with their numbers in front."""
         return {
             f"{number}.{name}": array
-            for number, (family, mean, deviation) in enumerate(self.members)
-            for name, array in {**family.arrays(), "mean_": mean, "deviation_": deviation}.items()
+            for number, (classifier, mean, deviation) in enumerate(self.members)
+            for name, array in {**classifier.arrays(), "mean_": mean, "deviation_": deviation}.items()
         }
 
     def shape(self) -> dict[str, Any]:
         """Shapes of the members."""
-        return {"members": [{"name": family.name, **family.shape()} for family, _, _ in self.members]}
+        return {"members": [{"name": classifier.name, **classifier.shape()} for classifier, _, _ in self.members]}
 
     def cost(self, hop_s: float) -> Cost:
         """Sum over the members."""
-        costs = [family.cost(hop_s) for family, _, _ in self.members]
+        costs = [classifier.cost(hop_s) for classifier, _, _ in self.members]
         return Cost(
             weights=sum(cost.weights for cost in costs), multiply_adds=sum(cost.multiply_adds for cost in costs)
         )
@@ -93,7 +93,7 @@ def _rebuild(
         standard = own.pop("mean_"), own.pop("deviation_")
         for array in standard:
             if array.shape != (features,):
-                raise ValueError(f"the standardisation of member {number} has shape {array.shape}")
+                raise ValueError(f"the standardization of member {number} has shape {array.shape}")
         members.append((rebuild(member, own, features, labels, multilabel=multilabel), *standard))
     return Ensemble(members)
 

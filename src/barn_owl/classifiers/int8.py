@@ -13,7 +13,7 @@ from typing import Annotated, Any
 import numpy as np
 from pydantic import Field
 
-from barn_owl.classifiers.base import Cost, Family, Steps
+from barn_owl.classifiers.base import Classifier, Cost, Steps
 from barn_owl.classifiers.cnn import Convolutional, parted
 from barn_owl.classifiers.kind import ClassifierKind
 from barn_owl.classifiers.level import Level
@@ -29,7 +29,7 @@ SIZES = ("kind", "given", "out", "taps", "stride", "dilation", "before", "rectif
 
 
 @dataclass(frozen=True, kw_only=True)
-class QuantisedStage:
+class QuantizedStage:
     """What a stage is computed with beside its sizes.
 
     kernel : int8, in the shape of the stage's. bias : int32, ``(channels out,)``. scales : int32 ``(channels out,
@@ -46,7 +46,7 @@ class QuantisedStage:
     steps: np.ndarray | None = None
 
 
-class Quantised:
+class Quantized:
     """Networks in whole numbers over levels in floats, and the mean of what they say."""
 
     name, onsets = "int8", True
@@ -54,7 +54,7 @@ class Quantised:
     def __init__(
         self,
         networks: list[list[Stage]],
-        stages: list[list[QuantisedStage]],
+        stages: list[list[QuantizedStage]],
         level: Level,
         *,
         input_scale: float,
@@ -68,7 +68,7 @@ class Quantised:
         self.window, self.step, self.labels = window, step, labels
 
     def steps(self, frames: np.ndarray, extras: np.ndarray | None = None) -> Steps:  # noqa: ARG002
-        """Return what the networks say of all steps; see `Family`."""
+        """Return what the networks say of all steps; see `Classifier`."""
         return self.steps_of(self.given(frames))
 
     def given(self, frames: np.ndarray) -> np.ndarray:
@@ -111,24 +111,24 @@ class Quantised:
         }
 
     @classmethod
-    def rebuilt(cls, shape: dict[str, Any], arrays: dict[str, np.ndarray], labels: int) -> "Quantised":
+    def rebuilt(cls, shape: dict[str, Any], arrays: dict[str, np.ndarray], labels: int) -> "Quantized":
         """Build one again from its ``shape`` and ``arrays``; raises KeyError or ValueError when they do not fit."""
         networks, stages = [], []
         for number, (described, zeros) in enumerate(zip(shape["networks"], shape["zeros"], strict=True)):
             own, place = [], f"{number}."
             for at, (zero_in, zero_out) in enumerate(zeros):
                 parts = {name: arrays.get(f"{place}{at}.{name}") for name in ("kernel", "bias", "scales", "steps")}
-                own.append(QuantisedStage(zero_in=int(zero_in), zero_out=int(zero_out), **parts))
+                own.append(QuantizedStage(zero_in=int(zero_in), zero_out=int(zero_out), **parts))
             kernels = iter(own)
             networks.append([_restored(one, kernels) for one in described])
             stages.append(own)
-        family = cls(
+        classifier = cls(
             networks, stages, Level(**shape["level"]), input_scale=float(shape["input_scale"]),
             input_zero=int(shape["input_zero"]), window=int(shape["window"]), step=int(shape["step"]), labels=labels,
         )  # fmt: skip
-        bands = family.networks[0][0].given[0]
-        family.steps(np.zeros((family.window, bands), dtype=np.float32))
-        return family
+        bands = classifier.networks[0][0].given[0]
+        classifier.steps(np.zeros((classifier.window, bands), dtype=np.float32))
+        return classifier
 
     def cost(self, hop_s: float) -> Cost:
         """Numbers kept, and multiply-adds a second."""
@@ -152,7 +152,7 @@ def _described(stage: Stage) -> dict[str, Any]:
     return sizes | {"inner": [_described(one) for one in stage.inner]}
 
 
-def _restored(described: dict[str, Any], numbers: Iterator[QuantisedStage]) -> Stage:
+def _restored(described: dict[str, Any], numbers: Iterator[QuantizedStage]) -> Stage:
     own, sizes = next(numbers), dict(described)
     inner = [_restored(one, numbers) for one in sizes.pop("inner")]
     for name in ("given", "out", "taps", "stride"):
@@ -160,7 +160,7 @@ def _restored(described: dict[str, Any], numbers: Iterator[QuantisedStage]) -> S
     return Stage(**sizes, kernel=own.kernel, bias=own.bias, inner=inner)
 
 
-def _run(stages: list[Stage], numbers: Iterator[QuantisedStage], x: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+def _run(stages: list[Stage], numbers: Iterator[QuantizedStage], x: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Pass int8 steps through stages; return what comes out, and what the last stage was given, in floats."""
     embedding = x
     for stage in stages:
@@ -180,7 +180,7 @@ def _run(stages: list[Stage], numbers: Iterator[QuantisedStage], x: np.ndarray) 
     return x, embedding.reshape(len(embedding), -1).astype(np.float32)
 
 
-def _sums(stage: Stage, own: QuantisedStage, met: np.ndarray) -> np.ndarray:
+def _sums(stage: Stage, own: QuantizedStage, met: np.ndarray) -> np.ndarray:
     """Sums of products, exact: below 2^53, so that a product of float64 matrices does it."""
     if own.kernel is None or own.bias is None:
         raise AssertionError
@@ -193,7 +193,7 @@ def _sums(stage: Stage, own: QuantisedStage, met: np.ndarray) -> np.ndarray:
     return sums.astype(np.int64) + own.bias
 
 
-def _sum(stage: Stage, own: QuantisedStage, made: np.ndarray, x: np.ndarray) -> np.ndarray:
+def _sum(stage: Stage, own: QuantizedStage, made: np.ndarray, x: np.ndarray) -> np.ndarray:
     if own.scales is None:
         raise AssertionError
     (of_made, of_input), (zero_made, _) = own.scales.tolist()
@@ -203,7 +203,7 @@ def _sum(stage: Stage, own: QuantisedStage, made: np.ndarray, x: np.ndarray) -> 
     return _int8(_shifted(total, SUM_SHIFT) + own.zero_out)
 
 
-def _pooled(stage: Stage, own: QuantisedStage, met: np.ndarray) -> np.ndarray:
+def _pooled(stage: Stage, own: QuantizedStage, met: np.ndarray) -> np.ndarray:
     if stage.kind == "max":
         y = met.max(axis=(2, 3)).astype(np.int64)
     else:
@@ -221,14 +221,14 @@ def _int8(x: np.ndarray) -> np.ndarray:
     return x.clip(LOWEST, HIGHEST).astype(np.int8)
 
 
-def graph_in(family: Family) -> "Convolutional | Quantised | None":
+def graph_in(classifier: Classifier) -> "Convolutional | Quantized | None":
     """Return a classifier that can be handed over to other programs, None for another kind."""
-    return family if isinstance(family, Convolutional | Quantised) else None
+    return classifier if isinstance(classifier, Convolutional | Quantized) else None
 
 
-def stages_in(family: "Convolutional | Quantised") -> list[list[Stage]]:
+def stages_in(classifier: "Convolutional | Quantized") -> list[list[Stage]]:
     """Return the stages of each of its networks."""
-    return family.networks if isinstance(family, Quantised) else stages_of(family)
+    return classifier.networks if isinstance(classifier, Quantized) else stages_of(classifier)
 
 
 class StageConfig(Settings):
@@ -265,9 +265,9 @@ class Int8Config(Settings):
 
 def _rebuild(
     config: Int8Config, arrays: dict[str, np.ndarray], features: int, labels: int, _multilabel: bool
-) -> Quantised:
+) -> Quantized:
     check_window(config.window, features)
-    return Quantised.rebuilt(config.model_dump(exclude={"name"}), arrays, labels)
+    return Quantized.rebuilt(config.model_dump(exclude={"name"}), arrays, labels)
 
 
 KIND = ClassifierKind(

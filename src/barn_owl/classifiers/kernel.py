@@ -7,7 +7,7 @@ import scipy
 from pydantic import Field
 
 from barn_owl.classifiers.logistic import fit_logistic
-from barn_owl.classifiers.rows import Candidate, RowTask, only, rows_kind, squared_distances
+from barn_owl.classifiers.row_classifiers import Candidate, RowTask, only, rows_kind, squared_distances
 from barn_owl.settings import Settings
 
 
@@ -39,7 +39,7 @@ class Kernel:
         return np.asarray(alike(rows, self.landmarks, self.width) @ self.coefficients + self.bias)
 
     def arrays(self) -> dict[str, np.ndarray]:
-        """Return all that was learnt."""
+        """Return all that was learned."""
         return {
             "landmarks": self.landmarks,
             "width": np.array([self.width], dtype=np.float32),

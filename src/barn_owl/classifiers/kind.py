@@ -15,7 +15,7 @@ from typing import Any, Protocol
 
 import numpy as np
 
-from barn_owl.classifiers.base import Family
+from barn_owl.classifiers.base import Classifier
 from barn_owl.settings import Settings
 from barn_owl.wording import nearest_to
 
@@ -31,7 +31,7 @@ class Rebuild(Protocol):
 
     def __call__(
         self, config: Any, arrays: dict[str, np.ndarray], features: int, labels: int, multilabel: bool, /
-    ) -> Family:
+    ) -> Classifier:
         """Return it from its `config` and `arrays`, for frames of so many features.
 
         Raises KeyError, ValueError or PlanError when the arrays do not fit, before memory is asked for that the file
@@ -47,7 +47,7 @@ class ClassifierKind:
     plan can name it. config : the schema of what a model file says of it; rebuild : makes it of that and its arrays.
 
     It learns in one of two ways. candidates : a classifier of rows that gives one after the other, see
-    `barn_owl.classifiers.rows`; stops : of its settings, after how many candidates that are no better it stops, and
+    `barn_owl.classifiers.row_classifiers`; stops : of its settings, after how many candidates that are no better it stops, and
     how many there are at most. network : builds what is trained epoch by epoch: of rows ``(features, labels,
     settings, rng)``, or, if it `sees_frames`, of frames ``(features, labels, settings, level, rng, multilabel=...)``;
     then networks : how many there are, which are trained side by side, and only : the settings of one of them alone.
@@ -124,7 +124,7 @@ def _elsewhere() -> dict[str, ClassifierKind]:
     return found
 
 
-def rebuild(config: Any, arrays: dict[str, np.ndarray], features: int, labels: int, *, multilabel: bool) -> Family:
+def rebuild(config: Any, arrays: dict[str, np.ndarray], features: int, labels: int, *, multilabel: bool) -> Classifier:
     """Build a trained classifier again; see `Rebuild`."""
     return kind_of(config.name).rebuild(config, arrays, features, labels, multilabel)
 

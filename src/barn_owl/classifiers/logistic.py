@@ -6,7 +6,7 @@ import numpy as np
 import scipy
 from pydantic import Field
 
-from barn_owl.classifiers.rows import Candidate, RowTask, rows_kind
+from barn_owl.classifiers.row_classifiers import Candidate, RowTask, rows_kind
 from barn_owl.network import sigmoid
 from barn_owl.settings import Settings
 
@@ -64,10 +64,10 @@ def fit_logistic(
     *,
     start: np.ndarray | None = None,
 ) -> tuple[np.ndarray, float]:
-    """Minimise the weighted mean cross-entropy plus ``penalty / 2`` times the squared coefficients.
+    """Minimize the weighted mean cross-entropy plus ``penalty / 2`` times the squared coefficients.
 
     rows : float64, ``(n, features)``; targets : ``(n, labels)``; weights : of the rows, ``(n,)``. The bias is not
-    penalised. The loss of a row is the mean of those of its labels.
+    penalized. The loss of a row is the mean of those of its labels.
 
     Returns the coefficients, ``(features + 1, labels)`` with the bias last, and the cross-entropy reached. Solved by
     L-BFGS (Liu and Nocedal, Mathematical Programming 1989) as SciPy has it.

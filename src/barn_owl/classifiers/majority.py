@@ -5,7 +5,7 @@ from typing import Any
 
 import numpy as np
 
-from barn_owl.classifiers.rows import Candidate, RowTask, logits_of_shares, rows_kind
+from barn_owl.classifiers.row_classifiers import Candidate, RowTask, logits_of_shares, rows_kind
 from barn_owl.network import binary_cross_entropy
 
 

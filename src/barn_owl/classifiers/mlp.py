@@ -64,7 +64,7 @@ def _rebuild(
     config: MlpConfig, arrays: dict[str, np.ndarray], features: int, labels: int, _multilabel: bool
 ) -> Pooled:
     def make(given: dict[str, np.ndarray]) -> Mlp:
-        width = len(given["centre"])
+        width = len(given["center"])
         sizes = [width, *config.settings.hidden, labels]
         check_size(sum(a * b for a, b in itertools.pairwise(sizes)), given)
         made = Mlp(width, labels, config.settings, np.random.default_rng(0))

@@ -5,19 +5,19 @@ from collections.abc import Iterator
 import numpy as np
 from pydantic import Field
 
-from barn_owl.classifiers.rows import Candidate, RowTask, only, rows_kind, squared_distances
+from barn_owl.classifiers.row_classifiers import Candidate, RowTask, only, rows_kind, squared_distances
 from barn_owl.settings import Settings
 
 
 class NearestSettings(Settings):
-    """Nearest neighbours among the pooled training windows."""
+    """Nearest neighbors among the pooled training windows."""
 
-    neighbours: int | None = Field(default=None, ge=1, le=1000)
+    neighbors: int | None = Field(default=None, ge=1, le=1000)
     """Left out: the best of several on the validation clips."""
 
 
 DOUBT = 0.5
-"""Neighbours, half for and half against each label, that count along: one near row is no certainty."""
+"""Neighbors, half for and half against each label, that count along: one near row is no certainty."""
 
 
 AT_ONCE = 512
@@ -27,14 +27,14 @@ AT_ONCE = 512
 class Nearest:
     """The share of each label among the nearest training rows, a nearer one counting for more.
 
-    rows : ``(n, features)``; votes : ``(n, labels)``, 1 for each label that a row has. A neighbour at
-    distance d counts ``1 / (d + s)``, s the mean distance of the neighbours.
+    rows : ``(n, features)``; votes : ``(n, labels)``, 1 for each label that a row has. A neighbor at
+    distance d counts ``1 / (d + s)``, s the mean distance of the neighbors.
     """
 
-    def __init__(self, rows: np.ndarray, votes: np.ndarray, neighbours: int) -> None:
-        if rows.ndim != 2 or votes.ndim != 2 or len(rows) != len(votes) or not 1 <= neighbours <= len(rows):
-            raise ValueError(f"{neighbours} neighbours of rows {rows.shape} with votes {votes.shape} cannot be")
-        self.rows, self.votes, self.neighbours = rows, votes, neighbours
+    def __init__(self, rows: np.ndarray, votes: np.ndarray, neighbors: int) -> None:
+        if rows.ndim != 2 or votes.ndim != 2 or len(rows) != len(votes) or not 1 <= neighbors <= len(rows):
+            raise ValueError(f"{neighbors} neighbors of rows {rows.shape} with votes {votes.shape} cannot be")
+        self.rows, self.votes, self.neighbors = rows, votes, neighbors
 
     def nearest(self, rows: np.ndarray, count: int) -> tuple[np.ndarray, np.ndarray]:
         """Numbers and distances of the `count` nearest training rows, the nearest first; each ``(rows, count)``."""
@@ -48,11 +48,11 @@ class Nearest:
     def logits(self, rows: np.ndarray) -> np.ndarray:
         """Return logits of the shares; see `RowClassifier`."""
         parts = [rows[at : at + AT_ONCE] for at in range(0, len(rows), AT_ONCE)]
-        found = [self.nearest(part, self.neighbours) for part in parts]
+        found = [self.nearest(part, self.neighbors) for part in parts]
         return np.concatenate([self.logits_of(*one) for one in found])
 
     def logits_of(self, near: np.ndarray, distances: np.ndarray) -> np.ndarray:
-        """Logits from the neighbours' numbers and distances."""
+        """Logits from the neighbors' numbers and distances."""
         weight = 1 / (distances + distances.mean(axis=1, keepdims=True) + 1e-6)
         weight *= near.shape[1] / weight.sum(axis=1, keepdims=True)
         votes = np.einsum("rn,rnl->rl", weight, self.votes[near])
@@ -60,8 +60,8 @@ class Nearest:
         return np.asarray(np.log(shares / np.maximum(1 - shares, 1e-3)), dtype=np.float32)
 
     def arrays(self) -> dict[str, np.ndarray]:
-        """Return the training rows, their votes, and how many neighbours are asked."""
-        return {"rows": self.rows, "votes": self.votes, "neighbours": np.array([self.neighbours], dtype=np.int64)}
+        """Return the training rows, their votes, and how many neighbors are asked."""
+        return {"rows": self.rows, "votes": self.votes, "neighbors": np.array([self.neighbors], dtype=np.int64)}
 
     def multiply_adds(self) -> int:
         """One product for each feature of each training row."""
@@ -73,15 +73,15 @@ NEIGHBOURS = (1, 3, 5, 9, 15, 25)
 
 
 def candidates(task: RowTask, settings: NearestSettings) -> Iterator[Candidate]:
-    """Give a candidate for each number of neighbours; the neighbours themselves are searched once."""
-    counts: tuple[int, ...] = NEIGHBOURS if settings.neighbours is None else (settings.neighbours,)
+    """Give a candidate for each number of neighbors; the neighbors themselves are searched once."""
+    counts: tuple[int, ...] = NEIGHBOURS if settings.neighbors is None else (settings.neighbors,)
     counts = tuple(sorted({min(count, len(task.rows)) for count in counts}))
     whole = Nearest(task.rows, task.targets, counts[-1])
     near, distances = whole.nearest(task.watched, counts[-1])
     for count in counts:
         made = Nearest(task.rows, task.targets, count)
         watched = made.logits_of(near[:, :count], distances[:, :count])
-        # Each training row is its own nearest neighbour: a loss in training would say nothing.
+        # Each training row is its own nearest neighbor: a loss in training would say nothing.
         yield Candidate.made(made, float("nan"), watched)
 
 
@@ -89,5 +89,5 @@ KIND = rows_kind(
     "nearest",
     settings=NearestSettings,
     candidates=candidates,
-    rebuild=lambda arrays: Nearest(arrays["rows"], arrays["votes"], only(arrays["neighbours"], int)),
+    rebuild=lambda arrays: Nearest(arrays["rows"], arrays["votes"], only(arrays["neighbors"], int)),
 )

@@ -1,4 +1,4 @@
-"""The pooled families: statistics over the frames of a window make a row, and a classifier of rows judges it."""
+"""The pooled classifiers: statistics over the frames of a window make a row, and a classifier of rows judges it."""
 
 from collections.abc import Callable
 from typing import Annotated, Any, Protocol
@@ -29,16 +29,16 @@ class RowClassifier(Protocol):
         """Return float32 logits, ``(rows, labels)``."""
 
     def arrays(self) -> dict[str, np.ndarray]:
-        """Return all that was learnt, by name."""
+        """Return all that was learned, by name."""
 
     def multiply_adds(self) -> int:
         """Count the multiply-adds, or steps that cost about as much, for one row."""
 
 
 class Pooled:
-    """A family that pools windows and hands the rows to a classifier.
+    """A classifier that pools windows and hands the rows to a classifier.
 
-    window, step : frames of a window, and from one to the next. level : how the gain is taken out of it. centre,
+    window, step : frames of a window, and from one to the next. level : how the gain is taken out of it. center,
     spread : of each feature of the training rows, further columns at the end; ``(features,)``. The classifier gives
     the log-odds of each label that a window holds it; where in the window a sound begins, it does not say.
     """
@@ -53,15 +53,15 @@ class Pooled:
         statistics: list[str],
         level: Level,
         classifier: RowClassifier,
-        centre: np.ndarray,
+        center: np.ndarray,
         spread: np.ndarray,
     ) -> None:
         self.name, self.window, self.step = name, window, step
         self.statistics, self.level = statistics, level
-        self.classifier, self.centre, self.spread = classifier, centre, spread
+        self.classifier, self.center, self.spread = classifier, center, spread
 
     def steps(self, frames: np.ndarray, extras: np.ndarray | None = None) -> Steps:
-        """Return what the classifier says of each window; see `Family`."""
+        """Return what the classifier says of each window; see `Classifier`."""
         view = np.lib.stride_tricks.sliding_window_view(frames, self.window, axis=0)[:: self.step].swapaxes(1, 2)
         rows = [self.rows(view[at : at + WINDOWS_AT_ONCE], extras) for at in range(0, len(view), WINDOWS_AT_ONCE)]
         sounds = np.concatenate([self.classifier.logits(part) for part in rows])
@@ -80,15 +80,15 @@ class Pooled:
         extras : for each window, or the same for all.
         """
         pooled = pooled_windows(windows, self.statistics, self.level)
-        more = len(self.centre) - pooled.shape[1]
+        more = len(self.center) - pooled.shape[1]
         if more:
-            known = self.centre[-more:] if extras is None else np.where(np.isnan(extras), self.centre[-more:], extras)
+            known = self.center[-more:] if extras is None else np.where(np.isnan(extras), self.center[-more:], extras)
             pooled = np.concatenate([pooled, np.broadcast_to(known, (len(pooled), more))], axis=1, dtype=np.float32)
-        return np.asarray((pooled - self.centre) / self.spread)
+        return np.asarray((pooled - self.center) / self.spread)
 
     def arrays(self) -> dict[str, np.ndarray]:
-        """What the classifier learnt, and what the rows are standardised with."""
-        return {"centre": self.centre, "spread": self.spread, **self.classifier.arrays()}
+        """What the classifier learned, and what the rows are standardized with."""
+        return {"center": self.center, "spread": self.spread, **self.classifier.arrays()}
 
     def shape(self) -> dict[str, Any]:
         """Return the windows, and what is made of them."""
@@ -98,13 +98,13 @@ class Pooled:
 
     def cost(self, hop_s: float) -> Cost:
         """Numbers the classifier keeps; its multiply-adds and those of the pooling."""
-        pooling = self.window * (len(self.centre) // max(1, len(self.statistics))) * len(self.statistics)
+        pooling = self.window * (len(self.center) // max(1, len(self.statistics))) * len(self.statistics)
         weights = sum(array.size for array in self.classifier.arrays().values())
         each = pooling + self.classifier.multiply_adds()
         return Cost(weights=weights, multiply_adds=round(each / (self.step * hop_s)))
 
 
-class SomebodyElses:
+class EstimatorAdapter:
     """An estimator of somebody else's as a classifier of rows: it has ``fit`` and ``predict_proba``.
 
     It is taught one label a row, or none of them, which is the number behind the last.
@@ -156,15 +156,15 @@ def rebuilt(
 ) -> Pooled:  # fmt: skip
     """Build one again; `make` builds its classifier. Raises KeyError or ValueError where arrays do not fit."""
     check_window(config.frames, features)
-    centre, spread = arrays["centre"], arrays["spread"]
+    center, spread = arrays["center"], arrays["spread"]
     least = features * len(config.statistics)
-    if centre.ndim != 1 or centre.shape != spread.shape or len(centre) < least:
-        raise ValueError(f"rows are standardised with {centre.shape} numbers, expected {least} or more")
+    if center.ndim != 1 or center.shape != spread.shape or len(center) < least:
+        raise ValueError(f"rows are standardized with {center.shape} numbers, expected {least} or more")
     if not (spread > 0).all():
-        raise ValueError("rows are standardised with a spread that is not above 0")
+        raise ValueError("rows are standardized with a spread that is not above 0")
     classifier = make(arrays)
-    given = classifier.logits(np.zeros((1, len(centre)), dtype=np.float32)).shape
+    given = classifier.logits(np.zeros((1, len(center)), dtype=np.float32)).shape
     if given != (1, labels):
         raise ValueError(f"the classifier gives scores of shape {given} for {labels} labels")
     windows = config.frames, config.step, config.statistics, config.level
-    return Pooled(config.name, *windows, classifier, centre, spread)
+    return Pooled(config.name, *windows, classifier, center, spread)

@@ -1,6 +1,6 @@
 """A trained network as a list of plain stages: what a cost is counted of, and what is handed to other programs.
 
-Normalisation and rectifiers are part of the convolution before them, a dense layer is a convolution of one tap, and
+Normalization and rectifiers are part of the convolution before them, a dense layer is a convolution of one tap, and
 bands that are folded into channels are no stage: the values lie the same way in memory. A stage goes along time by
 itself and needs no more of its input than its last `span` steps, so that a stream is worked on step by step.
 """
@@ -75,13 +75,13 @@ class Stage:
         return rings + sum(one.kept_values for one in self.inner)
 
 
-def stages_of(family: Convolutional) -> list[list[Stage]]:
-    """Return the stages of each network of a family, behind the level that all share.
+def stages_of(classifier: Convolutional) -> list[list[Stage]]:
+    """Return the stages of each network of a classifier, behind the level that all share.
 
     Raises ModelError for a network whose layers are no such stages.
     """
     networks = []
-    for network in family.networks:
+    for network in classifier.networks:
         layers, shape = network.folded(), network.shapes[0]
         if isinstance(layers[0], RelativeLevel):
             shape, layers = layers[0].shape(shape), layers[1:]

@@ -6,7 +6,7 @@ from functools import partial
 import numpy as np
 from pydantic import Field
 
-from barn_owl.classifiers.rows import Candidate, RowTask, logits_of_shares, rows_kind
+from barn_owl.classifiers.row_classifiers import Candidate, RowTask, logits_of_shares, rows_kind
 from barn_owl.network import binary_cross_entropy, sigmoid
 from barn_owl.settings import Settings
 
@@ -57,7 +57,7 @@ class Trees:
         return (summed + self.start).astype(np.float32)
 
     def arrays(self) -> dict[str, np.ndarray]:
-        """Return all that was learnt."""
+        """Return all that was learned."""
         return {"features": self.features, "cuts": self.cuts, "leaves": self.leaves, "start": self.start}
 
     def multiply_adds(self) -> int:
@@ -192,8 +192,8 @@ def _best_cuts(g: np.ndarray, h: np.ndarray, penalty: float) -> tuple[np.ndarray
 
 def _rebuild(arrays: dict[str, np.ndarray]) -> Trees:
     made = Trees(arrays["features"], arrays["cuts"], arrays["leaves"], arrays["start"])
-    if made.features.max(initial=0) >= len(arrays["centre"]):
-        raise ValueError(f"a tree looks at feature {made.features.max()} of {len(arrays['centre'])}")
+    if made.features.max(initial=0) >= len(arrays["center"]):
+        raise ValueError(f"a tree looks at feature {made.features.max()} of {len(arrays['center'])}")
     return made
 
 

@@ -8,11 +8,11 @@ from pathlib import Path
 import click
 
 import barn_owl as owl
-from barn_owl.cli.common import Voice, check_outputs, collar_option, json_option, quiet_option
+from barn_owl.cli.common import Terminal, check_outputs, collar_option, json_option, quiet_option
 from barn_owl.cli.score import show_event_scores
 
 
-@click.command("adjust", short_help="Find decision settings.")
+@click.command("adjust", short_help="Find decoding settings.")
 @click.argument("model_path", metavar="MODEL", type=click.Path(path_type=Path))
 @click.argument("truth", type=click.Path(path_type=Path), required=False)
 @click.option(
@@ -43,7 +43,7 @@ def command(
     as_json: bool,
     quiet: bool,
 ) -> None:
-    """Find the decision settings of MODEL that are best on the recordings of the table TRUTH, and keep them in it.
+    """Find the decoding settings of MODEL that are best on the recordings of the table TRUTH, and keep them in it.
 
     The goal is the best F1 of events, or the best recall with at most so many false alarms an hour. Settings are also
     chosen without each recording in turn and judged on that one: those figures are the honest ones. Use recordings
@@ -54,7 +54,7 @@ def command(
     barn-owl adjust first truth.csv --false-alarms 2
     barn-owl adjust first --undo
     """
-    voice = Voice(quiet=quiet, as_json=as_json)
+    voice = Terminal(quiet=quiet, as_json=as_json)
     if undo:
         _undo(voice, model_path, alone=truth is None and out is None)
         return
@@ -68,23 +68,23 @@ def command(
             goal="f1" if false_alarms is None else "recall",
             false_alarms_per_hour=10.0 if false_alarms is None else false_alarms,
         )  # fmt: skip
-    _show(voice, model.decision, found, collar_s)
+    _show(voice, model.decoding, found, collar_s)
     if not found.reached:
         voice.warn(f"no settings keep under {false_alarms:g} false alarms an hour; these come nearest")
     if dry_run:
         voice.say("\nNothing is changed.")
     elif out is not None:
-        replace(model, decision=found.decision, decision_before=model.decision).save(out)
+        replace(model, decoding=found.decoding, previous_decoding=model.decoding).save(out)
         voice.say(f"\nWrote {out}.")
     elif not found.kept:
-        owl.runs.set_decision(model_path, found.decision)
+        owl.runs.set_decoding(model_path, found.decoding)
         voice.say(f"\nThe settings are kept in {model_path}. To undo that: barn-owl adjust {model_path} --undo")
     if figure is not None:
         owl.save_figure(owl.show.adjusting_figure(found), figure)
         voice.say(f"Wrote {figure}.")
     voice.result(
         {
-            "decision": found.decision.model_dump(exclude_none=True),
+            "decoding": found.decoding.model_dump(exclude_none=True),
             "scores": found.scores.as_dict(),
             "honest": found.honest.reset_index().to_dict("records"),
             "before": found.before.reset_index().to_dict("records"),
@@ -95,16 +95,16 @@ def command(
     )
 
 
-def _undo(voice: Voice, path: Path, *, alone: bool) -> None:
+def _undo(voice: Terminal, path: Path, *, alone: bool) -> None:
     if not alone:
         raise click.UsageError("--undo takes the model alone")
-    decision = owl.runs.undo_decision(path)
+    decoding = owl.runs.undo_decoding(path)
     voice.say(f"Restored the settings of {path} from before the last change.")
-    voice.result({"decision": decision.model_dump(exclude_none=True)})
+    voice.result({"decoding": decoding.model_dump(exclude_none=True)})
 
 
-def _show(voice: Voice, own: owl.DecisionSettings, found: owl.tag.Adjusted, collar_s: float) -> None:
-    before, after = own.model_dump(), found.decision.model_dump()
+def _show(voice: Terminal, own: owl.DecodingSettings, found: owl.tag.Adjusted, collar_s: float) -> None:
+    before, after = own.model_dump(), found.decoding.model_dump()
     f1, f1_before = (float(table["f1"].mean()) for table in (found.honest, found.before))
     voice.say(
         f"On what they were not chosen on: F1 {f1:.2f} with other settings, {f1_before:.2f} with the model's own."

@@ -9,7 +9,7 @@ import numpy as np
 
 import barn_owl as owl
 from barn_owl.cli.common import (
-    Voice,
+    Terminal,
     force_option,
     is_sound_file,
     json_option,
@@ -61,7 +61,7 @@ def command(
     from barn_owl.clips import write_variants
     from barn_owl.clips.writing import bytes_of
 
-    voice = Voice(quiet=quiet, as_json=as_json)
+    voice = Terminal(quiet=quiet, as_json=as_json)
     plan = owl.read_plan(plan_path) if plan_path else owl.Plan()
     settings = plan.sound if plan.sound.any else owl.sound.SoundSettings.everything(often)
     path, seed = Path(what), plan.seed if seed is None else seed
@@ -89,7 +89,7 @@ def command(
 
 
 def _of_file(
-    voice: Voice,
+    voice: Terminal,
     path: Path,
     samples: np.ndarray,
     rate_hz: int,

@@ -8,7 +8,7 @@ import click
 
 import barn_owl as owl
 from barn_owl.cli.common import (
-    Voice,
+    Terminal,
     check_outputs,
     engine_option,
     force_option,
@@ -59,7 +59,7 @@ def command(
     from barn_owl.clips.check import SEVERITIES
     from barn_owl.features.export import ENDINGS as FEATURE_ENDINGS
 
-    voice = Voice(quiet=quiet or is_stdout(out) or is_stdout(fix), as_json=as_json)
+    voice = Terminal(quiet=quiet or is_stdout(out) or is_stdout(fix), as_json=as_json)
     check_outputs(figures=[figure], tables=[fix], endings={out: FEATURE_ENDINGS}, force=force)
     table = read_clips(clips)
     with voice.progress("listening to clips") as progress:
@@ -94,7 +94,7 @@ def command(
         raise click.exceptions.Exit(1)
 
 
-def _tell(voice: Voice, check: owl.clips.Check) -> None:
+def _tell(voice: Terminal, check: owl.clips.Check) -> None:
     if not len(check.findings):
         voice.say("\nNothing is wrong that a check can see.\n")
         return

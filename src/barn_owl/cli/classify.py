@@ -9,7 +9,7 @@ import numpy as np
 
 import barn_owl as owl
 from barn_owl.cli.common import (
-    Voice,
+    Terminal,
     check_outputs,
     clips_of,
     engine_option,
@@ -46,7 +46,7 @@ def command(
     as_json: bool,
     quiet: bool,
 ) -> None:
-    """Say what WHAT are: sound files, folders of them, or clip tables, labelled or not.
+    """Say what WHAT are: sound files, folders of them, or clip tables, labeled or not.
 
     MODEL is a run's folder or a model file. The table that is written has the best label of each clip as predicted,
     its score, and the score of every label; a clip whose score is under the threshold of the model is undecided. A
@@ -59,7 +59,7 @@ def command(
 
     from barn_owl.evaluate import NONE, UNDECIDED, refused, undecided
 
-    voice, model = Voice(quiet=quiet or is_stdout(out), as_json=as_json), owl.load_model(model_path)
+    voice, model = Terminal(quiet=quiet or is_stdout(out), as_json=as_json), owl.load_model(model_path)
     check_outputs(pages=[page], tables=[out], force=force)
     clips = clips_of(what)
     with voice.progress("reading clips") as progress:

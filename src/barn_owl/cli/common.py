@@ -72,25 +72,23 @@ out_file_option = click.option(
 )
 
 
-DECISION_OPTIONS = [
-    click.option("--on", type=float, help="Score that an event reaches at least once."),
-    click.option("--off", type=float, help="Score below which an event ends."),
-    click.option("--named", type=float, help="How sure it must be that it is an event at all."),
-    click.option("--smooth-s", type=float, help="Time over which scores are averaged first."),
-    click.option("--shortest-s", type=float, help="Shortest event in seconds."),
-    click.option("--longest-s", type=float, help="Longest event in seconds."),
-    click.option("--gap-s", type=float, help="Longest gap in seconds that is closed."),
-    click.option("--pause-s", type=float, help="Time after an event in which no other of its label begins."),
-    click.option("--again", type=float, help="Onset score from which on what sounds begins again; 1: never."),
-    click.option(
-        "--alone", type=float, help="Share of overlap from which on only the surer event is kept; 0: any, 1: none."
-    ),
+DECODING_OPTIONS = [
+    click.option("--threshold", type=float, help="Score that an event must reach at least once."),
+    click.option("--release-threshold", type=float, help="Score below which an event ends."),
+    click.option("--min-confidence", type=float, help="Probability that it is a reported label; rejects unknown sounds."),
+    click.option("--smoothing-s", type=float, help="Length of the moving average over the scores."),
+    click.option("--min-duration-s", type=float, help="Drop shorter events."),
+    click.option("--max-duration-s", type=float, help="Drop longer events."),
+    click.option("--max-gap-s", type=float, help="Merge events of one label across gaps up to this long."),
+    click.option("--refractory-s", type=float, help="Time after an event in which its label cannot begin again."),
+    click.option("--retrigger-threshold", type=float, help="Onset score that begins a new event; 1 turns this off."),
+    click.option("--max-overlap", type=float, help="Overlap above which only the higher score is kept; 1 keeps all."),
 ]
 
 
-def decision_options(command: Callable[..., None]) -> Callable[..., None]:
-    """Add the options that change how a model decides what an event is; they come as keywords of their own."""
-    for option in reversed(DECISION_OPTIONS):
+def decoding_options(command: Callable[..., None]) -> Callable[..., None]:
+    """Add the options of the event decoder; they arrive as keyword arguments."""
+    for option in reversed(DECODING_OPTIONS):
         command = option(command)
     return command
 
@@ -123,14 +121,14 @@ def _only_printable(record: logging.LogRecord) -> bool:
     return True
 
 
-class Voice:
+class Terminal:
     """Speaks to the person at the terminal: words and progress on standard error, results on standard output."""
 
     def __init__(self, *, quiet: bool = False, as_json: bool = False) -> None:
         self.quiet = quiet or as_json
         self.as_json = as_json
         self.errors = Console(stderr=True, highlight=False)
-        # Results that a program reads are never wrapped or coloured.
+        # Results that a program reads are never wrapped or colored.
         self.results = Console(highlight=False, width=None if sys.stdout.isatty() else PLAIN_WIDTH)
         self._hear_warnings()
 
@@ -281,7 +279,7 @@ def write_clips(clips: pd.DataFrame, path: Path, *, force: bool) -> None:
 
 
 def clips_of(what: Sequence[str]) -> pd.DataFrame:
-    """Rows for sound files, folders of them and clip tables, labelled or not."""
+    """Rows for sound files, folders of them and clip tables, labeled or not."""
     import pandas as pd
 
     return pd.concat([_rows(one) for one in what], ignore_index=True)

@@ -10,7 +10,7 @@ import click
 import barn_owl as owl
 from barn_owl.cli.common import (
     FIGURES,
-    Voice,
+    Terminal,
     check_outputs,
     force_option,
     json_option,
@@ -18,7 +18,7 @@ from barn_owl.cli.common import (
     read_clips,
     workers_option,
 )
-from barn_owl.clips.sides import SIDES
+from barn_owl.clips.splits import SPLITS
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -32,7 +32,7 @@ SHOWN_KEYS = 12
     "--clips", metavar="TABLE", help="Judge all of them on these clips instead of those they have in common."
 )
 @click.option(
-    "--split", "side", type=click.Choice(SIDES), default="test", show_default=True, help="Side of their splits."
+    "--split", "split", type=click.Choice(SPLITS), default="test", show_default=True, help="Side of their splits."
 )
 @click.option(
     "-o", "--out", type=click.Path(path_type=Path), help="Page (.html) or figure (.png, .svg, .pdf) to write."
@@ -44,7 +44,7 @@ SHOWN_KEYS = 12
 def command(
     runs: tuple[Path, ...],
     clips: str | None,
-    side: str,
+    split: str,
     out: Path | None,
     workers: int,
     force: bool,
@@ -55,13 +55,13 @@ def command(
 
     \b
     barn-owl compare first second
-    barn-owl compare families/* -o comparison.html
+    barn-owl compare classifiers/* -o comparison.html
     """
-    voice = Voice(quiet=quiet, as_json=as_json)
+    voice = Terminal(quiet=quiet, as_json=as_json)
     check_outputs(endings={out: (".html", ".htm", *FIGURES)}, force=force)
     with voice.progress("reading clips") as progress:
         compared = owl.compare_runs(
-            runs, None if clips is None else read_clips(clips), side=side, workers=workers, progress=progress
+            runs, None if clips is None else read_clips(clips), split=split, workers=workers, progress=progress
         )
     comparison = compared.comparison
     for name, count in comparison.left_out.items():

@@ -9,7 +9,7 @@ import click
 
 import barn_owl as owl
 from barn_owl.cli.common import (
-    Voice,
+    Terminal,
     check_outputs,
     force_option,
     is_stdout,
@@ -43,11 +43,11 @@ TAKES = TakeSettings()
 @click.option("--around-events", is_flag=True, help="RECORDINGS is a truth table: one clip around each event.")
 @click.option("--false-alarms", type=click.Path(path_type=Path), help="With --around-events: events of an earlier"
               " model; its false alarms become clips of --label.")  # fmt: skip
-@click.option("--place", type=click.Choice(["random", "start", "centre"]), help="Where the event is in its clip.")
-@click.option("--on-db", type=float, help=f"Rise above the quiet that begins a take.  [default: {TAKES.on_db:g}]")
-@click.option("--off-db", type=float, help=f"Rise above it below which it ends.  [default: {TAKES.off_db:g}]")
-@click.option("--gap-s", type=float, help=f"Longest pause inside a take.  [default: {TAKES.gap_s:g}]")
-@click.option("--shortest-s", type=float, help=f"Shortest take.  [default: {TAKES.shortest_s:g}]")
+@click.option("--place", type=click.Choice(["random", "start", "center"]), help="Where the event is in its clip.")
+@click.option("--threshold-db", type=float, help=f"Rise above the quiet that begins a take.  [default: {TAKES.threshold_db:g}]")
+@click.option("--release-db", type=float, help=f"Rise above it below which it ends.  [default: {TAKES.release_db:g}]")
+@click.option("--max-gap-s", type=float, help=f"Longest pause inside a take.  [default: {TAKES.max_gap_s:g}]")
+@click.option("--min-duration-s", type=float, help=f"Shortest take.  [default: {TAKES.min_duration_s:g}]")
 @click.option("--write", "folder", type=click.Path(path_type=Path), help="Folder to write the clips to as WAV files.")
 @click.option("--figure", type=click.Path(path_type=Path), help="Draw the cuts on the first recording's waveform.")
 @seed_option
@@ -65,10 +65,10 @@ def command(
     around_events: bool,
     false_alarms: Path | None,
     place: str | None,
-    on_db: float | None,
-    off_db: float | None,
-    gap_s: float | None,
-    shortest_s: float | None,
+    threshold_db: float | None,
+    release_db: float | None,
+    max_gap_s: float | None,
+    min_duration_s: float | None,
     folder: Path | None,
     figure: Path | None,
     seed: int | None,
@@ -88,12 +88,12 @@ def command(
     barn-owl cut truth.csv --around-events --false-alarms events.csv --label water -o more.csv
     """
 
-    voice = Voice(quiet=quiet or is_stdout(out), as_json=as_json)
+    voice = Terminal(quiet=quiet or is_stdout(out), as_json=as_json)
     check_outputs(figures=[figure], tables=[out], force=force)
     _refuse_together(windows=windows, count=count, around_events=around_events, false_alarms=false_alarms)
     if length_s <= 0 or (step_s is not None and step_s <= 0):
         raise PlanError("length_s and step_s must be greater than 0")
-    takes = TAKES.but(length_s=length_s, place=place, on_db=on_db, off_db=off_db, gap_s=gap_s, shortest_s=shortest_s)
+    takes = TAKES.but(length_s=length_s, place=place, threshold_db=threshold_db, release_db=release_db, max_gap_s=max_gap_s, min_duration_s=min_duration_s)
 
     def cut(recording: Path, number: int) -> pd.DataFrame:
         if count:
@@ -130,7 +130,7 @@ def _refuse_together(*, windows: bool, count: int | None, around_events: bool, f
 
 
 def _around_events(
-    voice: Voice, truth: pd.DataFrame, false_alarms: Path | None, length_s: float, label: str, seed: int
+    voice: Terminal, truth: pd.DataFrame, false_alarms: Path | None, length_s: float, label: str, seed: int
 ) -> pd.DataFrame:
     import pandas as pd
 
@@ -144,7 +144,7 @@ def _around_events(
 
 
 def _cut_each(
-    voice: Voice, recordings: tuple[Path, ...], cut: Callable[[Path, int], pd.DataFrame]
+    voice: Terminal, recordings: tuple[Path, ...], cut: Callable[[Path, int], pd.DataFrame]
 ) -> tuple[pd.DataFrame, list[str]]:
     """Cut one recording after the other; one that cannot be is told and passed over."""
 
@@ -162,5 +162,5 @@ def _cut_each(
     if not tables:
         raise AudioError(f"none of the recordings can be cut; the first: {missed[0]}")
     if not sum(map(len, tables)):
-        raise TableError("no take was found: nothing stands out of the quiet. Lower --on-db and --off-db")
+        raise TableError("no take was found: nothing stands out of the quiet. Lower --threshold-db and --release-db")
     return pd.concat(tables, ignore_index=True), missed

@@ -9,7 +9,7 @@ import click
 
 import barn_owl as owl
 from barn_owl import demo
-from barn_owl.cli.common import Voice, force_option, quiet_option, seed_option, workers_option, write_clips
+from barn_owl.cli.common import Terminal, force_option, quiet_option, seed_option, workers_option, write_clips
 from barn_owl.cli.tag import tag_aloud
 from barn_owl.cli.train import train_aloud
 from barn_owl.files import claim_folder
@@ -19,7 +19,7 @@ FIGURE_S = 90.0
 SCENES = 160
 
 
-@click.command("demo", short_help="Try everything on made-up data.")
+@click.command("demo", short_help="Try everything on synthetic data.")
 @click.argument("folder", type=click.Path(path_type=Path), default=Path("saltmarsh-quay"))
 @click.option(
     "--minutes", type=click.FloatRange(0.5, 1440), default=10.0, show_default=True, help="Length of the night."
@@ -39,32 +39,32 @@ SCENES = 160
 def command(
     folder: Path, minutes: float, clips_per_label: int, seed: int | None, workers: int, force: bool, quiet: bool
 ) -> None:
-    """Make up a night at Saltmarsh Quay in FOLDER, train on its clips, tag the night, and say how well it went.
+    """Make up a night at Saltmarsh Harbor in FOLDER, train on its clips, tag the night, and say how well it went.
 
-    Six sounds of a harbour and the water as background, heard by eight recorders; then a recording by a ninth.
+    Six sounds of a harbor and the water as background, heard by eight recorders; then a recording by a ninth.
     """
-    voice, begin, seed = Voice(quiet=quiet), time.perf_counter(), seed or 0
+    voice, begin, seed = Terminal(quiet=quiet), time.perf_counter(), seed or 0
     claim_folder(folder, force=force)
-    voice.say(f"A made-up harbour, written to {folder}")
+    voice.say(f"A synthetic harbor, written to {folder}")
     with voice.progress("making sounds") as progress:
-        quay = demo.write_quay(
+        quay = demo.write_harbor(
             folder, seed=seed, clips_per_label=clips_per_label, minutes=minutes, workers=workers, progress=progress
         )
     gathered = owl.gather_folder(quay.clips, names="{group}_{take}")
     write_clips(gathered.clips, folder / "clips.csv", force=True)
     for reason in gathered.refused.values():
         voice.warn(f"left out: {reason}")
-    # A small harbour, to try things on, needs no more scenes than clips.
-    scenes = {"count": max(16, min(SCENES, len(gathered.clips) // 2))}
-    plan = owl.Plan(seed=seed, background=["water"], scenes=scenes)
+    # A small harbor, to try things on, needs no more mixtures than clips.
+    mixtures = {"count": max(16, min(SCENES, len(gathered.clips) // 2))}
+    plan = owl.Plan(seed=seed, background=["water"], mixtures=mixtures)
     voice.say(
-        f"\nTraining a {plan.family} on {len(gathered.clips)} clips; recorders heard in training are not in the test"
+        f"\nTraining a {plan.classifier} on {len(gathered.clips)} clips; recorders heard in training are not in the test"
     )
     run = train_aloud(voice, gathered.clips, folder / "run", plan, owl.Work(workers=workers, force=force))
 
     voice.say(f"\nTagging {minutes:g} minutes of the night")
     tagging = time.perf_counter()
-    archive = tag_aloud(voice, run.model, [str(quay.recording)], run.model.decision)
+    archive = tag_aloud(voice, run.model, [str(quay.recording)], run.model.decoding)
     events = archive.events
     if archive.stopped:
         raise KeyboardInterrupt
@@ -79,7 +79,7 @@ def command(
     voice.table(by_label, title=f"events against the truth, onset within {COLLAR_S:g} s")
     scores = run.evaluate().scores
     voice.say(
-        f"\nIn {time.perf_counter() - begin:.0f} s: {len(run.model.labels)} labels learnt, balanced accuracy "
+        f"\nIn {time.perf_counter() - begin:.0f} s: {len(run.model.labels)} labels learned, balanced accuracy "
         f"{scores.balanced_accuracy:.2f} on recorders never heard before "
         f"({1 / len(run.model.labels):.2f} by guessing)."
     )
@@ -87,8 +87,8 @@ def command(
         f"Events: {found.recall:.0%} found, {found.precision:.0%} of those reported are right (F1 {found.f1:.2f}), "
         f"tagged {speed:.0f} times faster than real time."
     )
-    fooled = int((found.foreign["raised"] != "").sum())
-    voice.say(f"Of {len(found.foreign)} foreign sounds, which belong to no label, {fooled} raised an event.")
+    fooled = int((found.unknown["raised"] != "").sum())
+    voice.say(f"Of {len(found.unknown)} unknown sounds, which belong to no label, {fooled} raised an event.")
     voice.say("\nOpen next:")
     voice.say(f"  {folder / 'night.png'}: spectrogram, scores, events and truth of the first {end_s:g} s")
     voice.say(f"  {folder / 'run' / 'report.html'}: what the model can do, what it gets wrong, mistakes to listen to")

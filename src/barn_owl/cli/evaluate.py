@@ -8,8 +8,8 @@ import click
 
 import barn_owl as owl
 from barn_owl import learn
-from barn_owl.cli.common import Voice, json_option, quiet_option, read_clips, workers_option
-from barn_owl.clips.sides import SIDES
+from barn_owl.cli.common import Terminal, json_option, quiet_option, read_clips, workers_option
+from barn_owl.clips.splits import SPLITS
 from barn_owl.errors import PlanError
 
 SHOWN_CONFUSIONS = 3
@@ -20,8 +20,8 @@ SHOWN_CONFUSIONS = 3
 @click.argument("clips", required=False)
 @click.option(
     "--split",
-    "side",
-    type=click.Choice(SIDES),
+    "split",
+    type=click.Choice(SPLITS),
     default="test",
     show_default=True,
     help="Side of the run's own split.",
@@ -40,40 +40,40 @@ SHOWN_CONFUSIONS = 3
 def command(
     run: Path,
     clips: str | None,
-    side: str,
+    split: str,
     columns: tuple[str, ...],
     wish: str | None,
     workers: int,
     as_json: bool,
     quiet: bool,
 ) -> None:
-    """Say how well the model of RUN does on one side of its own split, or on all labelled rows of CLIPS.
+    """Say how well the model of RUN does on one split of its own split, or on all labeled rows of CLIPS.
 
     A page to open in a browser, report.html, holds everything: scores, confusion, mistakes to listen to, calibration.
-    Thresholds are found on the validation side and kept in the model; under them a clip is undecided.
+    Thresholds are found on the validation split and kept in the model; under them a clip is undecided.
 
     \b
     barn-owl evaluate first
     barn-owl evaluate first other-clips.csv --by group
     barn-owl evaluate first --wish precision=0.95
     """
-    voice, opened = Voice(quiet=quiet, as_json=as_json), owl.open_run(run)
+    voice, opened = Terminal(quiet=quiet, as_json=as_json), owl.open_run(run)
     if wish is not None:
         opened = owl.runs.set_thresholds(opened, read_wish(wish))
         said = ", ".join(f"{label} {least:.2f}" for label, least in opened.model.thresholds.items())
         voice.say(f"Thresholds, kept in the model: {said or 'none'}")
     if clips is None:
-        evaluation, name = opened.evaluate(side=side), side
+        evaluation, name = opened.evaluate(split=split), split
     else:
         name = "stdin" if clips == "-" else Path(clips).stem
         with voice.progress("reading clips") as progress:
-            evaluation = opened.evaluate(read_clips(clips), side=name, workers=workers, progress=progress)
+            evaluation = opened.evaluate(read_clips(clips), split=name, workers=workers, progress=progress)
     for column in columns:
         if column not in evaluation.predictions:
             raise click.UsageError(f"--by {column}: there are {', '.join(_columns(evaluation))}")
     for reason in evaluation.skipped.values():
         voice.warn(f"left out: {reason}")
-    folder = run / "evaluations" / name if clips or side != "test" else run
+    folder = run / "evaluations" / name if clips or split != "test" else run
     show_scores(voice, evaluation)
     by = {column: evaluation.by(column) for column in columns}
     for column, table in by.items():
@@ -85,12 +85,12 @@ def command(
             f"In recordings, by a rehearsal: event F1 {expected['event_f1']:.2f}, "
             f"{expected['false_alarms_per_hour']:.0f} false alarms an hour."
         )
-        for doubt in opened.recording_doubts:
-            voice.warn(doubt)
+        for caveat in opened.recording_caveats:
+            voice.warn(caveat)
     voice.say(f"\nWrote report.html, tables and figures to {folder}.")
     voice.say(f"Next: open {folder / 'report.html'} in a browser")
     tables = {column: table.reset_index().to_dict("records") for column, table in by.items()}
-    voice.result({"side": name, **evaluation.as_dict(), **({"by": tables} if tables else {})})
+    voice.result({"split": name, **evaluation.as_dict(), **({"by": tables} if tables else {})})
 
 
 def read_wish(text: str) -> learn.ThresholdSettings:
@@ -108,14 +108,14 @@ def _columns(evaluation: owl.evaluate.Evaluation) -> list[str]:
     return [name for name in evaluation.predictions if not name.startswith(hidden)]
 
 
-def show_scores(voice: Voice, evaluation: owl.evaluate.Evaluation) -> None:
-    """Show the scores next to the baseline, label by label, with the commonest confusions and all doubts in words."""
-    scores, overall = evaluation.scores, evaluation.measured.overall
+def show_scores(voice: Terminal, evaluation: owl.evaluate.Evaluation) -> None:
+    """Show the scores next to the baseline, label by label, with the commonest confusions and all caveats in words."""
+    scores, overall = evaluation.scores, evaluation.metrics.overall
     groups = f" in {evaluation.answers.group_count} groups" if "group" in evaluation.predictions else ""
-    voice.say(f"\n{evaluation.side}: {scores.clips} clips{groups}")
+    voice.say(f"\n{evaluation.split}: {scores.clips} clips{groups}")
     balanced = overall.loc["balanced_accuracy"]
     span = f" (95 %: {balanced['low']:.2f} to {balanced['high']:.2f})" if balanced["low"] == balanced["low"] else ""
-    if isinstance(scores, owl.evaluate.OverlapScores):
+    if isinstance(scores, owl.evaluate.MultilabelScores):
         voice.say(
             f"macro F1 {scores.macro_f1:.2f}, balanced accuracy of the labels {scores.balanced_accuracy:.2f}{span}, "
             f"0.50 by guessing; {scores.exact:.0%} of the clips have all labels right"
@@ -128,17 +128,17 @@ def show_scores(voice: Voice, evaluation: owl.evaluate.Evaluation) -> None:
         )
     if evaluation.clip_statistics is not None:
         voice.say(f"logistic regression on clip statistics: balanced accuracy {evaluation.clip_statistics:.2f}")
-    table = evaluation.measured.by_label[["precision", "recall", "recall_low", "recall_high", "f1", "count"]]
+    table = evaluation.metrics.by_label[["precision", "recall", "recall_low", "recall_high", "f1", "count"]]
     table = table.rename(columns={"recall_low": "from", "recall_high": "to"}).assign(f1=table["f1"])
     voice.table(table.rename_axis("label").reset_index())
     if isinstance(scores, owl.evaluate.Scores):
         for row in scores.confusions.head(SHOWN_CONFUSIONS).itertuples():
-            voice.say(f"{row.count} of {row.label} taken for {row.taken_for} ({row.share:.0%})")
+            voice.say(f"{row.count} of {row.label} taken for {row.confused_with} ({row.share:.0%})")
         if evaluation.thresholds:
             sure = evaluation.decided
             right = evaluation.answers.right[sure].mean() if sure.any() else 0.0
             voice.say(
                 f"With its thresholds {sure.mean():.0%} of the clips get an answer, {right:.0%} of those rightly"
             )
-    for doubt in evaluation.doubts:
-        voice.warn(doubt)
+    for caveat in evaluation.caveats:
+        voice.warn(caveat)

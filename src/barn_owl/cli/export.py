@@ -7,7 +7,7 @@ from pathlib import Path
 import click
 
 import barn_owl as owl
-from barn_owl.cli.common import Voice, force_option, json_option, quiet_option
+from barn_owl.cli.common import Terminal, force_option, json_option, quiet_option
 from barn_owl.errors import OutputError
 
 
@@ -29,7 +29,7 @@ def command(model_path: Path, out: Path, takes_features: bool, force: bool, as_j
     barn-owl export first -o model.onnx
     barn-owl export first -o weights.npz
     """
-    voice = Voice(quiet=quiet, as_json=as_json)
+    voice = Terminal(quiet=quiet, as_json=as_json)
     ending = out.suffix.lower()
     if takes_features and ending != ".onnx":
         raise click.UsageError("--takes-features is for an ONNX graph")
@@ -40,7 +40,7 @@ def command(model_path: Path, out: Path, takes_features: bool, force: bool, as_j
     elif ending == ".onnx":
         owl.write_onnx(model, out, takes_features=takes_features, force=force)
     elif ending in (".npz", ".json"):
-        owl.compact.write_weights(model, out, force=force)
+        owl.device.write_weights(model, out, force=force)
     else:
         raise OutputError(f"{out}: the ending says what is written: .c, .onnx, .npz or .json")
     voice.say(f"Wrote {', '.join(map(str, written))}.")

@@ -10,7 +10,7 @@ import numpy as np
 
 import barn_owl as owl
 from barn_owl.cli.common import (
-    Voice,
+    Terminal,
     check_outputs,
     engine_option,
     force_option,
@@ -79,14 +79,14 @@ def command(
 
     from barn_owl.features.export import ENDINGS as FEATURE_ENDINGS
 
-    voice = Voice(quiet=quiet, as_json=as_json)
+    voice = Terminal(quiet=quiet, as_json=as_json)
     if scatter and figures is None:
         raise click.UsageError("--scatter needs --figures FOLDER")
     front_end = (owl.read_plan(plan_path) if plan_path else owl.Plan()).front_end
     front_end = front_end.but(features=[name.strip() for name in names.split(",")] if names else None)
     front_end = front_end.but(pad_short=pad_short or None)
-    for doubt in front_end.doubts:
-        voice.warn(doubt)
+    for caveat in front_end.caveats:
+        voice.warn(caveat)
     check_outputs(endings={out: FEATURE_ENDINGS, rank: FEATURE_ENDINGS}, force=force)
     if figures is not None:
         claim_folder(figures, force=force)
@@ -111,7 +111,7 @@ def command(
 
 
 def _of_file(
-    voice: Voice, path: Path, out: Path, front_end: owl.FrontEnd, figures: Path | None, *, force: bool
+    voice: Terminal, path: Path, out: Path, front_end: owl.FrontEnd, figures: Path | None, *, force: bool
 ) -> None:
     length_s = owl.audio_info(path).duration_s
     blocks = front_end.frame_blocks(owl.audio.stream_audio(path, rate_hz=front_end.rate_hz))
@@ -131,7 +131,7 @@ def _of_file(
 
 
 def _rank(
-    voice: Voice,
+    voice: Terminal,
     x: np.ndarray,
     columns: list[str],
     units: list[str],

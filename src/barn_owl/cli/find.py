@@ -8,7 +8,7 @@ import click
 
 import barn_owl as owl
 from barn_owl.cli.common import (
-    Voice,
+    Terminal,
     check_outputs,
     clips_of,
     engine_option,
@@ -70,7 +70,7 @@ def command(
     barn-owl find knock.wav --in archive/ -o found.csv --page found.html
     barn-owl find night.flac --at 12.4 13.1 --label knock --in night.flac -o found.csv --cache features
     """
-    voice = Voice(quiet=quiet or is_stdout(out), as_json=as_json)
+    voice = Terminal(quiet=quiet or is_stdout(out), as_json=as_json)
     check_outputs(pages=[page], tables=[out], force=force)
     clips = owl.clips.check_clip_table(clips_of(examples))
     if at is not None:
@@ -83,7 +83,7 @@ def command(
         clips = clips.assign(label=label)
     files = owl.find_recordings(places)
     with voice.progress(f"looking in {len(files)} recordings") as progress:
-        found = owl.find_like(clips, files, most=most, least=least, cache=cache, workers=workers, progress=progress)
+        found = owl.find_similar(clips, files, most=most, least=least, cache=cache, workers=workers, progress=progress)
     for reason in found.attrs["refused"]:
         voice.warn(f"passed over: {reason}")
     write_table(found, out, force=force)
@@ -100,7 +100,7 @@ def command(
         + (f" None reaches {least:g}; lower --least." if not len(found) else "")
     )
     if page is not None and len(found):
-        cases = owl.loop.review_cases(found, stretches=0, listens=False)
+        cases = owl.annotation.review_items(found, stretches=0, listens=False)
         use = f"Save the answers, then: barn-owl review {out} --answers answers.jsonl -o reviewed.csv --stretches 0"
         owl.show.write_review_page(
             owl.show.Review(cases), page, title="Places like the examples", use=use, force=force

@@ -9,7 +9,7 @@ import click
 
 import barn_owl as owl
 from barn_owl.cli.common import (
-    Voice,
+    Terminal,
     check_outputs,
     force_option,
     is_stdout,
@@ -82,7 +82,7 @@ def command(
     barn-owl gather recordings sheet.csv --relabel bell=bell-buoy --relabel test= -o clips.csv
     barn-owl gather clips.csv --corrections first/corrections.csv -o corrected.csv
     """
-    voice = Voice(quiet=quiet or is_stdout(out), as_json=as_json)
+    voice = Terminal(quiet=quiet or is_stdout(out), as_json=as_json)
     check_outputs(tables=[out], force=force)
     tables = [source for source in sources if is_file(source)]
     if (columns or audio or encoding) and not tables:
@@ -119,7 +119,7 @@ def _pairs(option: str, pairs: tuple[str, ...]) -> dict[str, str]:
     return dict(pair.split("=", 1) for pair in pairs)
 
 
-def _report(voice: Voice, gathered: owl.clips.Gathered, out: Path) -> None:
+def _report(voice: Terminal, gathered: owl.clips.Gathered, out: Path) -> None:
     clips = gathered.clips
     counts = clips.groupby("label", sort=True).size().rename("clips").reset_index()
     if "group" in clips:

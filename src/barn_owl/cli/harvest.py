@@ -8,7 +8,7 @@ import click
 
 import barn_owl as owl
 from barn_owl.cli.common import (
-    Voice,
+    Terminal,
     check_outputs,
     engine_option,
     force_option,
@@ -64,7 +64,7 @@ def command(
     barn-owl harvest recordings.csv -o harvested.csv --background background --page harvested.html
     barn-owl train harvested.csv --run first
     """
-    voice = Voice(quiet=quiet or is_stdout(out), as_json=as_json)
+    voice = Terminal(quiet=quiet or is_stdout(out), as_json=as_json)
     check_outputs(pages=[page], tables=[out], force=force)
     table = read_clips(recordings)
     with voice.progress("looking through recordings") as progress:
@@ -89,7 +89,7 @@ def command(
     write_clips(found.clips, out, force=force)
     voice.say(f"\nWrote {len(found.clips)} parts to {out}.")
     if page is not None:
-        cases = owl.loop.review_cases(found.clips, stretches=0, listens=False)
+        cases = owl.annotation.review_items(found.clips, stretches=0, listens=False)
         named = [str(label) for label in table["label"].unique() if label]
         labels = [*named, *([background] if background and background not in named else [])]
         use = f"Save the answers, then: barn-owl review {out} --stretches 0 --answers answers.jsonl -o checked.csv"

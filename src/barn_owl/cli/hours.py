@@ -7,7 +7,7 @@ from pathlib import Path
 import click
 
 import barn_owl as owl
-from barn_owl.cli.common import FIGURES, Voice, check_outputs, force_option, json_option, quiet_option
+from barn_owl.cli.common import FIGURES, Terminal, check_outputs, force_option, json_option, quiet_option
 from barn_owl.files import whole_file
 
 
@@ -45,7 +45,7 @@ def command(
     from barn_owl.archive.formats import ENDINGS
     from barn_owl.archive.store import hours_of, opened_to_read, the_model
 
-    voice = Voice(quiet=quiet, as_json=as_json)
+    voice = Terminal(quiet=quiet, as_json=as_json)
     check_outputs(endings={out: (".csv", *FIGURES), events_out: ENDINGS}, force=force)
     opened = opened_to_read(store)
     own = the_model(opened, model)

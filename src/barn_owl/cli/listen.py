@@ -17,7 +17,7 @@ from rich.table import Table
 from rich.text import Text
 
 import barn_owl as owl
-from barn_owl.cli.common import Voice, decision_options, force_option, json_option, quiet_option, stopping
+from barn_owl.cli.common import Terminal, decoding_options, force_option, json_option, quiet_option, stopping
 from barn_owl.errors import AudioError, OutputError, PlanError
 from barn_owl.files import checked_target
 
@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterator
 
     from barn_owl.audio import Source
-    from barn_owl.live import Heard, Listener, Notices
+    from barn_owl.live import Heard, Listener, Notifier
 
 SHOWN, BAR = 8, 30
 """Last events in the live view, and characters of a bar at full score."""
@@ -51,7 +51,7 @@ LINE = ["begins", "start_s", "end_s", "label", "score"]
     "--speed", type=float, default=1.0, show_default=True, help="How fast a simulated microphone plays; inf."
 )
 @click.option("--stop-after-s", type=click.FloatRange(min=0, min_open=True), help="Listen for so long.")
-@decision_options
+@decoding_options
 @click.option(
     "-o", "--out", type=click.Path(path_type=Path), help="Table (.csv, .jsonl) that each event is added to."
 )
@@ -62,7 +62,7 @@ LINE = ["begins", "start_s", "end_s", "label", "score"]
 @click.option("--run-command", metavar="COMMAND", help="Run it for each event; {label} {start_s} {end_s} {score}.")
 @click.option("--post", metavar="ADDRESS", help="Send each event as JSON to an http address.")
 @click.option(
-    "--notice-pause-s", type=click.FloatRange(min=0), default=0.0, show_default=True,
+    "--notify-interval-s", type=click.FloatRange(min=0), default=0.0, show_default=True,
     help="Time in which no second command or post follows for a label.",
 )  # fmt: skip
 @click.option("--lines", is_flag=True, help="A line an event, in a terminal too.")
@@ -82,7 +82,7 @@ def command(
     around_s: float,
     run_command: str | None,
     post: str | None,
-    notice_pause_s: float,
+    notify_interval_s: float,
     lines: bool,
     force: bool,
     as_json: bool,
@@ -97,20 +97,20 @@ def command(
     \b
     barn-owl listen first
     barn-owl listen first --microphone simulated:night.flac --speed 10
-    barn-owl listen first --run-command 'notify-send {label} {score}' --notice-pause-s 60
+    barn-owl listen first --run-command 'notify-send {label} {score}' --notify-interval-s 60
     arecord -t raw -f S16_LE -r 16000 | barn-owl listen first --microphone - --rate-hz 16000 --json
     """
-    voice, model = Voice(quiet=quiet, as_json=as_json), owl.load_model(run)
+    voice, model = Terminal(quiet=quiet, as_json=as_json), owl.load_model(run)
     lead_s = None if excerpts is None else around_s
     notices = [
-        made(what, pause_s=notice_pause_s)
-        for made, what in ((owl.live.command_notices, run_command), (owl.live.post_notices, post))
+        made(what, interval_s=notify_interval_s)
+        for made, what in ((owl.live.command_notifier, run_command), (owl.live.http_notifier, post))
         if what is not None
     ]
     source = _source(microphone, rate_hz, sample_type, channels, speed)
     if excerpts is not None:
-        notices.append(owl.live.Notices(partial(_write_excerpt, excerpts, source.rate_hz)))
-    listener = owl.Listener(model, source, decision=model.decision.but(**changes), lead_s=lead_s)
+        notices.append(owl.live.Notifier(partial(_write_excerpt, excerpts, source.rate_hz)))
+    listener = owl.Listener(model, source, decoding=model.decoding.but(**changes), lead_s=lead_s)
     _say_first(voice, listener, speed)
     total = {"events": 0}
     with _added_to(out, force=force) as table, stopping() as stop, _view(voice, listener, lines=lines) as view:
@@ -130,7 +130,7 @@ def command(
     _finish(voice, listener, notices, total["events"], out)
 
 
-def _say_first(voice: Voice, listener: Listener, speed: float) -> None:
+def _say_first(voice: Terminal, listener: Listener, speed: float) -> None:
     latency_s = listener.latency_s / (speed if math.isfinite(speed) and speed > 1 else 1)
     voice.say(
         f"Listening for {', '.join(listener.model.event_labels)}; an event is told {latency_s:.1f} s after its "
@@ -138,7 +138,7 @@ def _say_first(voice: Voice, listener: Listener, speed: float) -> None:
     )
 
 
-def _finish(voice: Voice, listener: Listener, notices: list[Notices], events: int, out: Path | None) -> None:
+def _finish(voice: Terminal, listener: Listener, notices: list[Notifier], events: int, out: Path | None) -> None:
     for one in notices:
         one.close()
         for text in one.told():
@@ -224,7 +224,7 @@ def _write_excerpt(folder: Path, rate_hz: int, heard: Heard) -> None:
 class Lines:
     """A line an event."""
 
-    def __init__(self, voice: Voice) -> None:
+    def __init__(self, voice: Terminal) -> None:
         self._voice = voice
 
     def heard(self, heard: Heard) -> None:
@@ -251,7 +251,7 @@ def _line(heard: Heard) -> str:
 class Screen(Lines):
     """Bars of the scores now, the level, and the last events."""
 
-    def __init__(self, voice: Voice, listener: Listener, live: Live) -> None:
+    def __init__(self, voice: Terminal, listener: Listener, live: Live) -> None:
         super().__init__(voice)
         self._listener, self._live, self._last = listener, live, list[str]()
         self._warned = ""
@@ -276,7 +276,7 @@ class Screen(Lines):
         bars.add_row("level", Text(_bar(share), style="cyan"), f"{max(level, -120):.0f} dB")
         for label, score in zip(listener.model.labels, listener.scores, strict=True):
             if label in listener.model.event_labels:
-                on = score >= listener.decision.of(label).on
+                on = score >= listener.decoding.of(label).threshold
                 bars.add_row(
                     Text(label), Text(_bar(float(score)), style="bold yellow" if on else "blue"), f"{score:.2f}"
                 )
@@ -292,7 +292,7 @@ def _bar(share: float) -> str:
 
 
 @contextmanager
-def _view(voice: Voice, listener: Listener, *, lines: bool) -> Iterator[Lines]:
+def _view(voice: Terminal, listener: Listener, *, lines: bool) -> Iterator[Lines]:
     if lines or voice.quiet or not voice.results.is_terminal:
         yield Lines(voice)
         return

@@ -11,7 +11,7 @@ import numpy as np
 
 import barn_owl as owl
 from barn_owl.cli.common import (
-    Voice,
+    Terminal,
     check_outputs,
     engine_option,
     force_option,
@@ -63,10 +63,10 @@ def command(
     barn-owl look night.flac -o night.png
     barn-owl look clips.csv -o look
     """
-    voice = Voice(quiet=quiet, as_json=as_json)
+    voice = Terminal(quiet=quiet, as_json=as_json)
     front_end = (owl.read_plan(plan_path) if plan_path else owl.Plan()).front_end
-    for doubt in front_end.doubts:
-        voice.warn(doubt)
+    for caveat in front_end.caveats:
+        voice.warn(caveat)
     path = Path(what)
     if is_sound_file(what):
         _look_at_file(voice, path, out, front_end, force=force)
@@ -79,7 +79,7 @@ def command(
     _look_at_clips(voice, clips, unread, out, front_end, examples=examples, workers=workers, force=force)
 
 
-def _look_at_file(voice: Voice, path: Path, out: Path | None, front_end: owl.FrontEnd, *, force: bool) -> None:
+def _look_at_file(voice: Terminal, path: Path, out: Path | None, front_end: owl.FrontEnd, *, force: bool) -> None:
     check_outputs(figures=[out], force=force)
     facts = asdict(owl.audio.file_facts(path))
     for name, value in facts.items():
@@ -110,7 +110,7 @@ def _look_at_file(voice: Voice, path: Path, out: Path | None, front_end: owl.Fro
 
 
 def _look_at_clips(
-    voice: Voice,
+    voice: Terminal,
     clips: pd.DataFrame,
     unread: dict[str, str],
     out: Path | None,
@@ -154,7 +154,7 @@ def _look_at_clips(
             frames, kept, _ = owl.load_frames(clips, mel, workers=workers, progress=progress)
         means = np.stack([frames[clip].mean(axis=0) for clip in range(len(frames))])
         spectra = {label: means[(kept["label"] == label).to_numpy()] for label in kept["label"].unique()}
-        owl.save_figure(owl.show.spectra_figure(spectra, mel.centres_hz), out / "spectra.png")
+        owl.save_figure(owl.show.spectra_figure(spectra, mel.centers_hz), out / "spectra.png")
         owl.save_figure(owl.show.filter_bank_figure(mel), out / "filter-bank.png")
         voice.say(f"\nWrote facts.csv, gallery.png, spectra.png and filter-bank.png to {out}.")
         voice.say("Next: barn-owl features CLIPS -o features.csv --rank ranking.csv")

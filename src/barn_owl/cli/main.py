@@ -11,7 +11,7 @@ import click
 from barn_owl.wording import nearest_to
 
 SECTIONS = {
-    "Start here": {"demo": "Make up a harbour, train on it, tag a night, say how well it went."},
+    "Start here": {"demo": "Make up a harbor, train on it, tag a night, say how well it went."},
     "Clips": {
         "gather": "Make a clip table from folders per label and from tables of yours.",
         "check": "Say what is wrong with clips, and write a repaired table.",
@@ -45,7 +45,7 @@ SECTIONS = {
         "listen": "Listen live, and say what is heard.",
         "review": "Go through events by ear, and say how good all of them are.",
         "find": "Find more like an example, without training.",
-        "adjust": "Find decision settings on recordings with a truth table.",
+        "adjust": "Find decoding settings on recordings with a truth table.",
         "score": "Hold events against a truth table.",
     },
 }
@@ -116,7 +116,7 @@ class Sections(click.Group):
 @click.group(cls=Sections, context_settings={"help_option_names": ["-h", "--help"]})
 @click.version_option(package_name="barn-owl-audio", prog_name="barn-owl", message="%(prog)s %(version)s")
 def barn_owl() -> None:
-    """From labelled clips to timestamped events in long recordings."""
+    """From labeled clips to timestamped events in long recordings."""
 
 
 def main(arguments: list[str] | None = None) -> None:

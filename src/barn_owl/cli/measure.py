@@ -7,7 +7,7 @@ from pathlib import Path
 import click
 
 import barn_owl as owl
-from barn_owl.cli.common import Voice, json_option, plan_option, quiet_option, read_clips
+from barn_owl.cli.common import Terminal, json_option, plan_option, quiet_option, read_clips
 from barn_owl.errors import PlanError
 
 SHOWN = {"real_time": "times real time", "cores": "cores busy", "gain": "gain over 1"}
@@ -39,13 +39,13 @@ def command(
     barn-owl measure first night.flac
     barn-owl measure --training clips.csv --plan plan.toml
     """
-    voice = Voice(quiet=quiet, as_json=as_json)
+    voice = Terminal(quiet=quiet, as_json=as_json)
     if training is None and (run is None or recording is None):
         raise PlanError("say a run and a recording to measure tagging with, or --training CLIPS")
     told: dict[str, object] = {}
     if run is not None and recording is not None:
         with voice.progress("measuring") as progress:
-            speed = owl.archive.measure_tagging(
+            speed = owl.archive.measure_throughput(
                 owl.load_model(run), recording, most_workers=most_workers, progress=progress
             )
         voice.table(speed.stages.rename(columns=SHOWN), title="tagging, one core, stage by stage")

@@ -9,7 +9,7 @@ import numpy as np
 
 import barn_owl as owl
 from barn_owl.cli.common import (
-    Voice,
+    Terminal,
     check_outputs,
     engine_option,
     force_option,
@@ -53,8 +53,8 @@ def command(
     barn-owl plan clips.csv --recordings nights/ -o plan.toml
     barn-owl plan plan.toml --device core-256k
     """
-    voice = Voice(quiet=quiet or is_stdout(out), as_json=as_json)
-    target = None if device is None else owl.compact.read_device(device)
+    voice = Terminal(quiet=quiet or is_stdout(out), as_json=as_json)
+    target = None if device is None else owl.device.read_device(device)
     if Path(source).suffix.lower() == ".toml":
         if out is not None:
             raise click.UsageError(f"{source} is a plan already; -o writes one that is fitted to a clip table")
@@ -80,7 +80,7 @@ def command(
     voice.result({"plan": plan.model_dump(), "layers": layers, **({} if cost is None else {"device": cost})})
 
 
-def show_reasons(voice: Voice, suggestion: owl.runs.Suggestion) -> None:
+def show_reasons(voice: Terminal, suggestion: owl.runs.Suggestion) -> None:
     """Say what was chosen, and why."""
     values = suggestion.plan.model_dump()
     for key, reason in suggestion.reasons.items():
@@ -93,29 +93,29 @@ def show_reasons(voice: Voice, suggestion: owl.runs.Suggestion) -> None:
 def _in_short(plan: owl.Plan) -> str:
     front_end = plan.front_end
     return (
-        f"{plan.family} on frames of {front_end.width} features, one every {front_end.hop_ms:g} ms, "
+        f"{plan.classifier} on frames of {front_end.width} features, one every {front_end.hop_ms:g} ms, "
         f"at {front_end.rate_hz} Hz"
     )
 
 
-def show_network(voice: Voice, plan: owl.Plan, labels: int) -> list[dict[str, object]]:
-    """Show what each layer gives and costs, if the family is a network over frames; return it for JSON."""
+def show_network(voice: Terminal, plan: owl.Plan, labels: int) -> list[dict[str, object]]:
+    """Show what each layer gives and costs, if the classifier is a network over frames; return it for JSON."""
 
     from barn_owl.learn.summary import summary
 
     if not plan.kind.prunable:
         return []
-    family = plan.kind.network(plan.front_end.width, labels, plan.own, plan.levels, np.random.default_rng(0))
-    table = summary(family.networks[0], plan.front_end.hop_ms, plan.front_end.frame_ms)
+    classifier = plan.kind.network(plan.front_end.width, labels, plan.own, plan.levels, np.random.default_rng(0))
+    table = summary(classifier.networks[0], plan.front_end.hop_ms, plan.front_end.frame_ms)
     shown = table.assign(
         activation_kb=table["activation_kb"].round(1),
         sees_ms=table["sees_ms"].map(lambda ms: "all" if np.isnan(ms) else f"{ms:.0f}"),
     )
     voice.say()
     headings = {"multiply_adds": "multiply-adds", "activation_kb": "output in kB", "sees_ms": "sees ms"}
-    voice.table(shown.rename(columns=headings), title=f"{plan.family}, one step, {labels} labels")
-    cost = family.cost(plan.front_end.hop_s)
-    networks = len(family.networks)
+    voice.table(shown.rename(columns=headings), title=f"{plan.classifier}, one step, {labels} labels")
+    cost = classifier.cost(plan.front_end.hop_s)
+    networks = len(classifier.networks)
     several = f"{networks} networks like this, whose mean is the answer: " if networks > 1 else ""
     voice.say(f"{several}{cost.weights:,} weights, {cost.multiply_adds:,} multiply-adds a second")
     return [
@@ -123,9 +123,9 @@ def show_network(voice: Voice, plan: owl.Plan, labels: int) -> list[dict[str, ob
     ]
 
 
-def show_device(voice: Voice, plan: owl.Plan, labels: int, device: owl.compact.Device) -> dict[str, object]:
+def show_device(voice: Terminal, plan: owl.Plan, labels: int, device: owl.device.Device) -> dict[str, object]:
     """Show what a model of this plan takes on a device, and which limits it exceeds; return it for JSON."""
-    size = owl.compact.footprint(owl.compact.plain_model(plan, labels), device)
+    size = owl.device.footprint(owl.device.plain_model(plan, labels), device)
     table = size.table()
     shown = table.assign(flash_kb=table["flash_kb"].round(1), ram_kb=table["ram_kb"].round(1)).reset_index()
     voice.say()

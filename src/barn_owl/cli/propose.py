@@ -8,7 +8,7 @@ import click
 
 import barn_owl as owl
 from barn_owl.cli.common import (
-    Voice,
+    Terminal,
     check_outputs,
     clips_of,
     engine_option,
@@ -29,7 +29,7 @@ SHOWN = 12
 @click.argument("what", nargs=-1, required=True)
 @out_file_option
 @click.option("--model", type=click.Path(path_type=Path), help="Run or model; what it is unsure of comes first.")
-@click.option("--known", metavar="TABLE", help="Clips that are labelled already.")
+@click.option("--known", metavar="TABLE", help="Clips that are labeled already.")
 @click.option("--count", type=click.IntRange(min=1), default=50, show_default=True, help="How many to propose.")
 @click.option("--page", type=click.Path(path_type=Path), help="Page to hear them on, and to label them.")
 @click.option("--seed", type=click.IntRange(min=0), default=0, show_default=True, help="Seed of every random choice.")
@@ -60,13 +60,13 @@ def command(
     barn-owl propose heap/ -o next.csv --page next.html
     barn-owl propose heap/ -o next.csv --model first --known clips.csv
     """
-    voice = Voice(quiet=quiet or is_stdout(out), as_json=as_json)
+    voice = Terminal(quiet=quiet or is_stdout(out), as_json=as_json)
     check_outputs(pages=[page], tables=[out], force=force)
     used = None if model is None else owl.load_model(model)
-    labelled = None if known is None else read_clips(known)
+    labeled = None if known is None else read_clips(known)
     with voice.progress("listening to clips") as progress:
-        chosen = owl.loop.propose(
-            clips_of(what), count=count, model=used, known=labelled, workers=workers, seed=seed, progress=progress
+        chosen = owl.annotation.propose(
+            clips_of(what), count=count, model=used, known=labeled, workers=workers, seed=seed, progress=progress
         )
     write_clips(chosen, out, force=force)
     shown = chosen.head(SHOWN).assign(file=[Path(file).name for file in chosen["file"].head(SHOWN)])
@@ -74,10 +74,10 @@ def command(
     voice.say(f"\nWrote {len(chosen)} clips to {out}.")
     if page is not None:
         labels = [] if used is None else used.event_labels
-        if labelled is not None:
-            labels = sorted({*labels, *labelled["label"]} - {""})
-        cases = owl.loop.review_cases(chosen, stretches=0)
-        use = f"Save the answers, then: barn-owl review {out} --answers answers.jsonl -o labelled.csv --stretches 0"
+        if labeled is not None:
+            labels = sorted({*labels, *labeled["label"]} - {""})
+        cases = owl.annotation.review_items(chosen, stretches=0)
+        use = f"Save the answers, then: barn-owl review {out} --answers answers.jsonl -o labeled.csv --stretches 0"
         owl.show.write_review_page(
             owl.show.Review(cases, labels=labels), page, title="Clips to label", use=use, force=force
         )

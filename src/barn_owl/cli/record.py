@@ -10,7 +10,7 @@ import click
 import numpy as np
 
 import barn_owl as owl
-from barn_owl.cli.common import Voice, json_option, quiet_option, seed_option
+from barn_owl.cli.common import Terminal, json_option, quiet_option, seed_option
 from barn_owl.errors import AudioError, PlanError
 from barn_owl.files import is_file, is_folder
 
@@ -65,7 +65,7 @@ def command(
 
     from barn_owl.clips import label_folder
 
-    voice = Voice(quiet=quiet, as_json=as_json)
+    voice = Terminal(quiet=quiet, as_json=as_json)
     if length_s <= 0:
         raise PlanError(f"length_s must be greater than 0, got {length_s:g}")
     if label_folder(folder, label) != folder / label:
@@ -138,18 +138,18 @@ def _ask(question: str, answers: dict[str, str]) -> str:
         click.echo(f"Please answer with one of: {', '.join(key or 'Enter' for key in answers)}", err=True)
 
 
-def _bear(voice: Voice, silent: int, kept: int) -> None:
+def _bear(voice: Terminal, silent: int, kept: int) -> None:
     """Say that a take is dropped as nothing is heard in it, unless it is one too many in a row."""
     if silent == MOST_SILENT:
         raise AudioError(
             f"nothing is heard in {silent} takes in a row: is the right microphone chosen, and its gain up? "
-            f"Kept before that: {kept}"
+            f"Exemplar before that: {kept}"
         )
     if silent:
         voice.say("  dropped; once more")
 
 
-def _tell(voice: Voice, samples: np.ndarray) -> bool:
+def _tell(voice: Terminal, samples: np.ndarray) -> bool:
     """Say how loud a take is; return whether anything is heard in it."""
     from barn_owl.audio.silence import decibel
 

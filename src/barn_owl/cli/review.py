@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING
 import click
 
 import barn_owl as owl
-from barn_owl import loop
+from barn_owl import annotation
 from barn_owl.cli.common import (
-    Voice,
+    Terminal,
     check_outputs,
     force_option,
     json_option,
@@ -74,7 +74,7 @@ def command(
     barn-owl review events.csv archive/ --page review.html
     barn-owl review events.csv archive/ --answers answers.jsonl -o reviewed.csv
     """
-    voice = Voice(quiet=quiet, as_json=as_json)
+    voice = Terminal(quiet=quiet, as_json=as_json)
     check_outputs(pages=[page], tables=[out], force=force)
     file = answers or (out or events).with_suffix(".answers.jsonl")
     if answers is not None and not serve and page is None and not is_file(file):
@@ -92,7 +92,7 @@ def command(
         shown=bool(page or serve),
     )
     labels = owl.load_model(model).event_labels if model is not None else []
-    given = owl.loop.read_reviews(file) if is_file(file) else {}
+    given = owl.annotation.read_reviews(file) if is_file(file) else {}
     if page is not None:
         _write(voice, owl.show.Review(cases, labels=labels), page, given, file, events, force=force)
     if serve:
@@ -102,16 +102,16 @@ def command(
 
 
 def _cases(
-    voice: Voice, events: Path, recordings: tuple[Path, ...], audio: Path | None, *, stretches: int, stretch_s: float,
+    voice: Terminal, events: Path, recordings: tuple[Path, ...], audio: Path | None, *, stretches: int, stretch_s: float,
     seed: int, shown: bool,
 ) -> pd.DataFrame:  # fmt: skip
     from barn_owl.archive.store import events_of_recordings, is_store
 
     files = owl.find_recordings(recordings) if recordings else []
     if files and is_store(events):
-        table = loop.recordings_at(events_of_recordings(events, files), audio)
+        table = annotation.recordings_at(events_of_recordings(events, files), audio)
     else:
-        table = loop.recordings_at(owl.read_events(events), audio)
+        table = annotation.recordings_at(owl.read_events(events), audio)
     if recordings:
         known = {real_path(file): file for file in table["file"].unique()}
         files = [known.get(real_path(file), file) for file in files]
@@ -124,16 +124,16 @@ def _cases(
     if not len(table) and not files:
         raise TableError(f"{events} holds no event; name the recordings to hear what was missed")
     with voice.progress("listening to events") as progress:
-        return owl.loop.review_cases(
+        return owl.annotation.review_items(
             table, files, stretches=stretches, stretch_s=stretch_s, listens=shown, seed=seed, progress=progress
         )
 
 
 def _write(
-    voice: Voice,
+    voice: Terminal,
     review: owl.show.Review,
     page: Path,
-    given: dict[str, owl.loop.Answer],
+    given: dict[str, owl.annotation.ReviewAnswer],
     file: Path,
     events: Path,
     *,
@@ -149,7 +149,7 @@ def _write(
     voice.say(f"Next: open it in a browser, save the answers, then {use.partition('then: ')[2]}")
 
 
-def _serve(review: owl.show.Review, file: Path, port: int, events: Path) -> dict[str, owl.loop.Answer]:
+def _serve(review: owl.show.Review, file: Path, port: int, events: Path) -> dict[str, owl.annotation.ReviewAnswer]:
     with (
         owl.show.ReviewServer(review, file, title=f"Review of {events.name}", port=port) as server,
         stopping() as stop,
@@ -164,13 +164,13 @@ def _serve(review: owl.show.Review, file: Path, port: int, events: Path) -> dict
         stop.wait()
         server.stop()
     # Others may have added to the same file meanwhile.
-    return owl.loop.read_reviews(file) if is_file(file) else {}
+    return owl.annotation.read_reviews(file) if is_file(file) else {}
 
 
 def _tell(
-    voice: Voice, cases: pd.DataFrame, given: dict[str, owl.loop.Answer], out: Path | None, *, force: bool
+    voice: Terminal, cases: pd.DataFrame, given: dict[str, owl.annotation.ReviewAnswer], out: Path | None, *, force: bool
 ) -> None:
-    estimate = owl.loop.estimate_quality(cases, given)
+    estimate = owl.annotation.estimate_quality(cases, given)
     shown = estimate.table.reset_index()
     for name in ("precision", "recall"):
         shown[f"{name} 95 %"] = [
@@ -181,11 +181,11 @@ def _tell(
     voice.table(shown[order], title=f"estimated from the random sample, {estimate.stretches} stretches in it")
     if not estimate.stretches:
         voice.say("Recall is not known: no stretch without an event was reviewed.")
-    unknown = len(set(given) - set(loop.case_keys(cases)))
+    unknown = len(set(given) - set(annotation.item_keys(cases)))
     if unknown:
         voice.warn(f"{unknown} answers are to cases that are not in EVENTS, or are of another --seed or --stretch-s")
     if out is not None:
-        clips = owl.loop.reviewed_clips(cases, given)
+        clips = owl.annotation.reviewed_clips(cases, given)
         owl.write_clip_table(clips, out, force=force)
         there = int((clips["label"] != "").sum())
         voice.say(f"\nWrote {len(clips)} rows to {out}: {there} sounds, {len(clips) - there} that are none.")

@@ -9,7 +9,7 @@ import click
 
 import barn_owl as owl
 from barn_owl.cli.common import (
-    Voice,
+    Terminal,
     check_outputs,
     collar_option,
     engine_option,
@@ -62,7 +62,7 @@ def command(
 ) -> None:
     """Hold EVENTS, as tag writes them, against the table TRUTH of the same recordings.
 
-    An event is right when its label and its onset are, one to one. Rows of TRUTH with a column foreign that is not
+    An event is right when its label and its onset are, one to one. Rows of TRUTH with a column unknown that is not
     blank are sounds of no label: it is told how many raise an event.
 
     \b
@@ -74,7 +74,7 @@ def command(
 
     from barn_owl.archive.store import events_of_recordings, is_store
 
-    voice = Voice(quiet=quiet or is_stdout(out), as_json=as_json)
+    voice = Terminal(quiet=quiet or is_stdout(out), as_json=as_json)
     check_outputs(figures=[figure], tables=[out], force=force)
     true = owl.read_clip_table(truth)
     found = events_of_recordings(events, true["file"]) if is_store(events) else owl.read_events(events)
@@ -107,7 +107,7 @@ def _same_files(truth: pd.DataFrame, events: pd.DataFrame) -> pd.DataFrame:
     return truth.assign(file=[own.get(Path(file).name, file) for file in truth["file"]])
 
 
-def _lengths(voice: Voice, truth: pd.DataFrame) -> dict[str, float]:
+def _lengths(voice: Terminal, truth: pd.DataFrame) -> dict[str, float]:
     """Lengths of the recordings; where one is not at hand, up to the last time that a table names."""
     found, files = {}, [str(file) for file in truth["file"].unique()]
     for file, length_s in zip(files, each(_length_s, files, 2), strict=True):
@@ -125,10 +125,10 @@ def _length_s(file: str) -> float | None:
         return None
 
 
-def show_event_scores(voice: Voice, scores: owl.evaluate.EventScores, collar_s: float) -> None:
-    """Show how events compare with the truth: by label, over all with intervals, times, foreign sounds."""
+def show_event_scores(voice: Terminal, scores: owl.evaluate.EventScores, collar_s: float) -> None:
+    """Show how events compare with the truth: by label, over all with intervals, times, unknown sounds."""
 
-    from barn_owl.tag.doubts import doubts_of_scores
+    from barn_owl.tag.caveats import event_score_caveats
 
     table = scores.by_label.reset_index().rename(columns={"false_alarms_per_hour": "false/hour"})
     voice.table(table, title=f"events against the truth, onset within {collar_s:g} s")
@@ -154,8 +154,8 @@ def show_event_scores(voice: Voice, scores: owl.evaluate.EventScores, collar_s: 
             if label != other and confusion.loc[label, other] > 1:
                 count, name = confusion.loc[label, other], label or "no label"
                 voice.say(f"{count} of {name} tagged as {other} at the right time")
-    if len(scores.foreign):
-        raised = int((scores.foreign["raised"] != "").sum())
-        voice.say(f"{raised} of {len(scores.foreign)} foreign sounds, which belong to no label, raise an event")
-    for doubt in doubts_of_scores(scores):
-        voice.warn(doubt)
+    if len(scores.unknown):
+        raised = int((scores.unknown["raised"] != "").sum())
+        voice.say(f"{raised} of {len(scores.unknown)} unknown sounds, which belong to no label, raise an event")
+    for caveat in event_score_caveats(scores):
+        voice.warn(caveat)

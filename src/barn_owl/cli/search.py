@@ -7,9 +7,8 @@ from pathlib import Path
 import click
 
 import barn_owl as owl
-from barn_owl import compact
 from barn_owl.cli.common import (
-    Voice,
+    Terminal,
     engine_option,
     force_option,
     json_option,
@@ -62,14 +61,14 @@ def command(
 ) -> None:
     """Search for the front end, size and training that do best on CLIPS within what a device can carry.
 
-    What cannot fit is never trained; the test side of the clips is not touched.
+    What cannot fit is never trained; the test split of the clips is not touched.
 
     \b
     barn-owl search clips.csv --device core-256k --minutes 20 --run found
     barn-owl train clips.csv --plan found/plan.toml --run best
     """
-    voice = Voice(quiet=quiet, as_json=as_json)
-    table, target = read_clips(clips), owl.compact.read_device(device)
+    voice = Terminal(quiet=quiet, as_json=as_json)
+    table, target = read_clips(clips), owl.device.read_device(device)
     if not_a_file(folder) != MISSING:
         claim_folder(folder, force=force or resume)
     plan = owl.read_plan(plan_path) if plan_path is not None else owl.suggest_plan(table, workers=workers).plan
@@ -84,11 +83,11 @@ def command(
     owl.show.write_search_page(found, folder / "search.html")
     best = found.table.iloc[0]
     drawn = ", ".join(f"{key} {best[key]}" for key in found.table if "." in key and best[key] == best[key])
-    voice.say(f"The best, candidate {best['candidate']}: {best['family']}; {drawn}.")
+    voice.say(f"The best, candidate {best['candidate']}: {best['classifier']}; {drawn}.")
     voice.say(f"\nWrote {folder / 'search.csv'}, search.html, search.png and plan.toml.")
     voice.say(f"Next: barn-owl train {clips} --plan {folder / 'plan.toml'} --run best")
     records = found.table.astype(object).where(found.table.notna(), None)
-    furthest = compact.front(found.table)["candidate"] if "flash_kb" in found.table else []
+    furthest = owl.device.front(found.table)["candidate"] if "flash_kb" in found.table else []
     voice.result(
         {"plan": str(folder / "plan.toml"), "candidates": records.to_dict("records"),
          "front": [int(one) for one in furthest]}

@@ -8,7 +8,7 @@ from pathlib import Path
 import click
 
 import barn_owl as owl
-from barn_owl.cli.common import Voice, force_option, json_option, quiet_option, workers_option
+from barn_owl.cli.common import Terminal, force_option, json_option, quiet_option, workers_option
 from barn_owl.cli.evaluate import show_scores
 from barn_owl.cli.train import EpochTeller
 from barn_owl.files import claim_folder
@@ -44,7 +44,7 @@ def command(
     barn-owl shrink first --flash-kb 64 --int8 --run tiny
     barn-owl shrink first --int8 --run rounded
     """
-    voice = Voice(quiet=quiet, as_json=as_json)
+    voice = Terminal(quiet=quiet, as_json=as_json)
     if share is not None and flash_kb is not None:
         raise click.UsageError("--share and --flash-kb cannot be had at once")
     takes_out = share is not None or flash_kb is not None
@@ -61,14 +61,14 @@ def command(
             shrunk = owl.shrink(run, target, share=share, flash_kb=flash_kb, work=own)
         run = shrunk.run
         voice.table(
-            shrunk.rounds, title="after each round, on validation scenes, whose clips it has learnt from before"
+            shrunk.rounds, title="after each round, on validation mixtures, whose clips it has learned from before"
         )
         voice.table(shrunk.channels, title="channels of each convolution")
         owl.save_figure(owl.show.shrink_figure(shrunk), folder / "shrink.png")
         kept = {"rounds": shrunk.rounds.to_dict("records"), "channels": shrunk.channels.to_dict("records")}
     if int8:
         with voice.progress("reading clips") as reading:
-            run = owl.compact.quantise_run(run, folder, work=replace(work, reading=reading))
+            run = owl.device.quantize_run(run, folder, work=replace(work, reading=reading))
     owl.show.write_results(run)
     if run.tested is not None:
         owl.show.write_comparison_page(
@@ -76,7 +76,7 @@ def command(
         )
         show_scores(voice, run.tested)
     else:
-        voice.warn("there is no test side in this split, so before and after are not compared")
+        voice.warn("there is no test split in this split, so before and after are not compared")
     cost = run.model.cost
     voice.say(
         f"\nWrote the run to {folder}: {cost.weights:,} numbers, {cost.multiply_adds:,} multiply-adds a second."

@@ -9,7 +9,7 @@ import click
 
 import barn_owl as owl
 from barn_owl.cli.common import (
-    Voice,
+    Terminal,
     check_outputs,
     force_option,
     is_stdout,
@@ -32,9 +32,9 @@ if TYPE_CHECKING:
 @click.option("--train", type=float, help="Share for training.  [default: 0.6]")
 @click.option("--validation", type=float, help="Share for validation.  [default: 0.2]")
 @click.option("--test", type=float, help="Share for the test.  [default: 0.2]")
-@click.option("--together", type=click.Choice(["group", "file"]), help="What stays on one side.  [default: group]")
+@click.option("--together", type=click.Choice(["group", "file"]), help="What stays on one split.  [default: group]")
 @click.option("--method", type=click.Choice(["balanced", "stable"]), help="Stable: new clips never move old ones.")
-@click.option("--before", type=click.Path(path_type=Path), help="An earlier table whose sides are kept.")
+@click.option("--before", type=click.Path(path_type=Path), help="An earlier table whose splits are kept.")
 @click.option("--by-time", is_flag=True, help="The earliest excerpts of each file train, the latest test.")
 @click.option("--folds", type=click.IntRange(min=3), help="Fill the column fold instead, for cross-validation.")
 @click.option("--fold", type=click.IntRange(min=1), help="Take this fold for the test, the next for validation.")
@@ -61,7 +61,7 @@ def command(
     as_json: bool,
     quiet: bool,
 ) -> None:
-    """Split the clip table CLIPS: labels in the same shares on each side, a group on one side only.
+    """Split the clip table CLIPS: labels in the same shares on each side, a group on one split only.
 
     `train` splits by itself; this is for seeing the split first, for keeping it, and for folds.
 
@@ -73,9 +73,9 @@ def command(
 
     import pandas as pd
 
-    from barn_owl.clips.sides import SIDES
+    from barn_owl.clips.splits import SPLITS
 
-    voice = Voice(quiet=quiet or is_stdout(out), as_json=as_json)
+    voice = Terminal(quiet=quiet or is_stdout(out), as_json=as_json)
     check_outputs(tables=[out], force=force)
     if sum(map(bool, (by_time, folds, fold, before))) > 1:
         raise click.UsageError("--before, --by-time, --folds and --fold are different ways to split; give one")
@@ -85,7 +85,7 @@ def command(
     if folds:
         done = owl.clips.fold_clips(table, folds, seed=seed, shares=shares)
     elif fold:
-        done = owl.clips.sides_of_fold(table, fold)
+        done = owl.clips.splits_of_fold(table, fold)
     elif by_time:
         done = owl.clips.split_by_time(table, shares)
     else:
@@ -95,7 +95,7 @@ def command(
     write_clips(done, out, force=force)
     column = "fold" if folds else "split"
     reached = pd.crosstab(done["label"], done[column])
-    reached = reached if folds else reached.reindex(columns=list(SIDES), fill_value=0)
+    reached = reached if folds else reached.reindex(columns=list(SPLITS), fill_value=0)
     voice.table(reached.reset_index().rename_axis(None, axis=1))
     share = (reached.sum() / len(done)).map("{:.0%}".format)
     voice.say("\nreached: " + ", ".join(f"{name} {value}" for name, value in share.items()))
@@ -107,8 +107,8 @@ def command(
 
 
 def _with_sides(clips: pd.DataFrame, before: pd.DataFrame) -> pd.DataFrame:
-    """Take over the sides of an earlier table for the same excerpts, and for the groups that are in it."""
+    """Take over the splits of an earlier table for the same excerpts, and for the groups that are in it."""
     keys = ["file", "start_s", "end_s"]
-    sides = before[[*keys, "split"]].drop_duplicates(keys) if "split" in before else before[keys].assign(split="")
-    joined = clips.drop(columns="split", errors="ignore").merge(sides, on=keys, how="left")
+    splits = before[[*keys, "split"]].drop_duplicates(keys) if "split" in before else before[keys].assign(split="")
+    joined = clips.drop(columns="split", errors="ignore").merge(splits, on=keys, how="left")
     return joined.assign(split=joined["split"].fillna(""))

@@ -10,9 +10,9 @@ import click
 import barn_owl as owl
 from barn_owl.cli.common import (
     FIGURES,
-    Voice,
+    Terminal,
     check_outputs,
-    decision_options,
+    decoding_options,
     engine_option,
     force_option,
     is_stdout,
@@ -44,7 +44,7 @@ DOUBTED = 3
     type=click.Path(path_type=Path, allow_dash=True),
     help="Table to write; - for stdout. Without it, --keep holds the events.",
 )
-@decision_options
+@decoding_options
 @click.option(
     "--workers", type=click.IntRange(1, 64), default=2, show_default=True, help="Recordings at a time, a core each."
 )
@@ -116,16 +116,16 @@ def command(
     from barn_owl.archive.formats import ENDINGS
     from barn_owl.archive.recordings import trace_files_of
 
-    voice, model = Voice(quiet=quiet or is_stdout(out), as_json=as_json), owl.load_model(run)
+    voice, model = Terminal(quiet=quiet or is_stdout(out), as_json=as_json), owl.load_model(run)
     if out is None and keep is None:
         raise OutputError("say where the events go: -o TABLE, or --keep STORE, or both")
     check_outputs(figures=[figure], endings={hours: (".csv", *FIGURES), out: ENDINGS}, force=force)
-    model = owl.compact.on_runtime(model) if runtime == "onnx" else model
-    decision = model.decision.but(**changes)
+    model = owl.device.on_runtime(model) if runtime == "onnx" else model
+    decoding = model.decoding.but(**changes)
     files = owl.find_recordings(recordings)
     _check_what_is_written(files, out=out, keep=keep, traces=traces, excerpts=excerpts, cues=cues, force=force)
     starts = _starts(files, begins, zone, needed=hours is not None)
-    archive = tag_aloud(voice, model, files, decision, workers=workers, keep=keep, traces=traces, starts=starts)
+    archive = tag_aloud(voice, model, files, decoding, workers=workers, keep=keep, traces=traces, starts=starts)
     if not archive.done and not archive.stopped:
         raise AudioError("none of the recordings could be tagged")
     if archive.done:
@@ -136,7 +136,7 @@ def command(
         _tell_of_work(voice, archive)
         if runtime == "onnx":
             _tell_of_runtime(voice, archive, model)
-        _doubt(voice, model, archive)
+        _caveat(voice, model, archive)
         _write_more(voice, archive, excerpts=excerpts, around_s=around_s, cues=cues, force=force)
         if hours is not None:
             _write_hours(voice, archive, starts, hours)
@@ -146,7 +146,7 @@ def command(
         first = archive.done[0]
         trace = None if traces is None else owl.tag.read_trace(trace_files_of(files, traces)[first])
         own = archive.events_of([first])
-        owl.save_figure(owl.show.tagging_figure(model, first, own, decision=decision, trace=trace), figure)
+        owl.save_figure(owl.show.tagging_figure(model, first, own, decoding=decoding, trace=trace), figure)
         voice.say(f"Wrote a figure of {first} to {figure}.")
 
 
@@ -187,10 +187,10 @@ def _check_what_is_written(
 
 
 def tag_aloud(
-    voice: Voice,
+    voice: Terminal,
     model: owl.Model,
     files: list[str],
-    decision: owl.DecisionSettings,
+    decoding: owl.DecodingSettings,
     *,
     workers: int = 2,
     keep: Path | None = None,
@@ -203,7 +203,7 @@ def tag_aloud(
         archive = owl.tag_archive(
             model,
             files,
-            decision=decision,
+            decoding=decoding,
             keep=keep,
             traces=traces,
             workers=workers,
@@ -220,7 +220,7 @@ def tag_aloud(
 
 
 def _write_more(
-    voice: Voice,
+    voice: Terminal,
     archive: owl.archive.Archive,
     *,
     excerpts: Path | None,
@@ -261,7 +261,7 @@ def _starts(files: list[str], begins: Path | None, zone: str, *, needed: bool) -
 
 
 def _write_hours(
-    voice: Voice, archive: owl.archive.Archive, starts: Mapping[str, datetime | None], path: Path
+    voice: Terminal, archive: owl.archive.Archive, starts: Mapping[str, datetime | None], path: Path
 ) -> None:
     table = owl.archive.hours_table(archive.events, starts, archive.heard_s)
     if path.suffix.lower() == ".csv":
@@ -272,17 +272,17 @@ def _write_hours(
     voice.say(f"Wrote events by hour of the day to {path}.")
 
 
-def _doubt(voice: Voice, model: owl.Model, archive: owl.archive.Archive) -> None:
+def _caveat(voice: Terminal, model: owl.Model, archive: owl.archive.Archive) -> None:
     """Say what speaks against the events of the first recordings."""
 
-    from barn_owl.tag.doubts import doubts_of_recording
+    from barn_owl.tag.caveats import recording_caveats_of
 
     for file in archive.done[:DOUBTED]:
-        for sentence in doubts_of_recording(model, file, archive.events_of([file]), archive.heard_s[file]):
+        for sentence in recording_caveats_of(model, file, archive.events_of([file]), archive.heard_s[file]):
             voice.warn(sentence)
 
 
-def _report(voice: Voice, archive: owl.archive.Archive, total: int, out: Path | None, keep: Path | None) -> None:
+def _report(voice: Terminal, archive: owl.archive.Archive, total: int, out: Path | None, keep: Path | None) -> None:
     counts = archive.counts()
     voice.table(counts)
     events, kept = int(counts["events"].sum()), f" {keep} keeps them." if keep is not None else ""
@@ -300,7 +300,7 @@ def _report(voice: Voice, archive: owl.archive.Archive, total: int, out: Path | 
     )
 
 
-def _tell_of_work(voice: Voice, archive: owl.archive.Archive) -> None:
+def _tell_of_work(voice: Terminal, archive: owl.archive.Archive) -> None:
     """Say how fast it went and what the time went to; on a cluster also by worker."""
     work = archive.work
     hours = float(work["hours"].sum()) if len(work) else 0.0
@@ -317,9 +317,9 @@ def _tell_of_work(voice: Voice, archive: owl.archive.Archive) -> None:
         voice.table(work.assign(waiting=waiting), title="by worker, seconds")
 
 
-def _tell_of_runtime(voice: Voice, archive: owl.archive.Archive, model: owl.Model) -> None:
+def _tell_of_runtime(voice: Terminal, archive: owl.archive.Archive, model: owl.Model) -> None:
     """Say which device computed the network, and what share of the time it did."""
-    device = getattr(model.family, "device", "")
+    device = getattr(model.classifier, "device", "")
     if not len(archive.work):
         return
     computing, workers = float(archive.work["network"].sum()), max(1, len(archive.work))

@@ -14,7 +14,7 @@ import barn_owl as owl
 from barn_owl import runs
 from barn_owl.classifiers.kind import names
 from barn_owl.cli.common import (
-    Voice,
+    Terminal,
     engine_option,
     force_option,
     json_option,
@@ -39,10 +39,10 @@ if TYPE_CHECKING:
 @click.argument("clips")
 @click.option("--run", "folder", type=click.Path(path_type=Path), required=True, help="Folder to write the run to.")
 @click.option(
-    "--family", type=click.Choice([*names(), "all"]), help="Kind of classifier; all trains every one and ranks them."
+    "--classifier", type=click.Choice([*names(), "all"]), help="Kind of classifier; all trains every one and ranks them."
 )
 @click.option("--background", multiple=True, metavar="LABEL", help="Label that means nothing of interest.")
-@click.option("--unreported", multiple=True, metavar="LABEL", help="Label of other sounds, which are no events.")
+@click.option("--ignored", multiple=True, metavar="LABEL", help="Label of other sounds, which are no events.")
 @recordings_option
 @plan_option
 @click.option("--start-from", metavar="MODEL", help="Train a model (or run) further; its front end is taken over.")
@@ -73,9 +73,9 @@ if TYPE_CHECKING:
 def command(
     clips: str,
     folder: Path,
-    family: str | None,
+    classifier: str | None,
     background: tuple[str, ...],
-    unreported: tuple[str, ...],
+    ignored: tuple[str, ...],
     recordings: tuple[Path, ...],
     plan_path: Path | None,
     start_from: str | None,
@@ -98,23 +98,23 @@ def command(
     """Train a compact classifier on the clip table CLIPS (- for standard input).
 
     Without a plan, one is fitted to the clips (see barn-owl plan). Clips of one group, such as one recorder, stay on
-    one side of the split. Options win over the plan. Ctrl-C keeps the best so far; --resume goes on from there.
+    one split of the split. Options win over the plan. Ctrl-C keeps the best so far; --resume goes on from there.
 
     \b
     barn-owl train clips.csv --run first
-    barn-owl train clips.csv --run families --family all
+    barn-owl train clips.csv --run classifiers --classifier all
     barn-owl train clips.csv --run spread --seeds 5 --ensemble
     """
     asked = Asked(
-        voice=Voice(quiet=quiet, as_json=as_json), folder=folder, plan_path=plan_path, recordings=recordings,
+        voice=Terminal(quiet=quiet, as_json=as_json), folder=folder, plan_path=plan_path, recordings=recordings,
         start_from=start_from, resume=resume, seeds=seeds, folds=folds, subsets=subsets, ensemble=ensemble,
-        families=names() if family == "all" else [], front_ends=[stack.split("+") for stack in front_ends],
+        classifiers=names() if classifier == "all" else [], front_ends=[stack.split("+") for stack in front_ends],
         work=owl.Work(workers=workers, force=force, cache=cache),
         changes={
-            "family": None if family == "all" else family,
+            "classifier": None if classifier == "all" else classifier,
             "seed": seed,
             "background": list(background) or None,
-            "unreported": list(unreported) or None,
+            "ignored": list(ignored) or None,
             "recordings": [str(path) for path in recordings] or None,
             "start": {name: value for name, value in (("frozen", frozen), ("forget", list(forget))) if value} or None,
         },
@@ -138,7 +138,7 @@ def command(
 class Asked:
     """What the command was given. changes : settings of the plan that options win over."""
 
-    voice: Voice
+    voice: Terminal
     folder: Path
     plan_path: Path | None
     recordings: tuple[Path, ...]
@@ -148,7 +148,7 @@ class Asked:
     folds: int | None
     subsets: tuple[float, ...]
     ensemble: bool
-    families: list[str]
+    classifiers: list[str]
     front_ends: list[list[str]]
     work: owl.Work
     changes: dict[str, Any]
@@ -183,17 +183,17 @@ def _mode(asked: Asked) -> Mode:
 def _train_one(asked: Asked, table: pd.DataFrame, plan: owl.Plan | None) -> None:
     run = train_aloud(asked.voice, table, asked.folder, plan, asked.work, resume=asked.resume)
     if plan is not None and plan.start.model:
-        _say_what_was_kept(asked.voice, plan, run)
+        _show_exemplars(asked.voice, plan, run)
     asked.voice.say(f"\nWrote the run to {asked.folder}.")
     asked.voice.say(f"Next: barn-owl tag {asked.folder} RECORDING -o events.csv")
     asked.voice.result({"run": str(asked.folder), **({} if run.tested is None else run.tested.scores.as_dict())})
 
 
-def _say_what_was_kept(voice: Voice, plan: owl.Plan, run: owl.Run) -> None:
+def _show_exemplars(voice: Terminal, plan: owl.Plan, run: owl.Run) -> None:
     before = owl.load_model(plan.start.model)
-    if before.kept:
-        voice.table(owl.runs.kept_table(before, run.model, run.predictions), title="what is learnt, and what is kept")
-        voice.say("before, now: share of the kept examples that is named right.")
+    if before.exemplars:
+        voice.table(owl.runs.exemplar_table(before, run.model, run.predictions), title="what is learned, and what is kept")
+        voice.say("before, now: share of the exemplars that are classified correctly.")
     gone = sorted(set(before.labels) - set(run.model.labels))
     if gone:
         voice.warn(
@@ -223,7 +223,7 @@ def _plan(asked: Asked, table: pd.DataFrame) -> owl.Plan:
 
 
 def train_aloud(
-    voice: Voice,
+    voice: Terminal,
     clips: pd.DataFrame,
     folder: Path,
     plan: owl.Plan | None,
@@ -231,7 +231,7 @@ def train_aloud(
     *,
     resume: bool = False,
 ) -> owl.Run:
-    """Train with visible progress, and show what to expect and the scores of the test side."""
+    """Train with visible progress, and show what to expect and the scores of the test split."""
 
     import pandas as pd
 
@@ -255,12 +255,12 @@ def train_aloud(
     if run.tested is not None:
         show_scores(voice, run.tested)
     else:
-        voice.warn("there is no test side in this split, so the run is not judged")
+        voice.warn("there is no test split in this split, so the run is not judged")
     return run
 
 
-def show_expectation(voice: Voice, run: owl.Run) -> None:
-    """Say what to expect in a recording, and doubt it where that is due."""
+def show_expectation(voice: Terminal, run: owl.Run) -> None:
+    """Say what to expect in a recording, and caveat it where that is due."""
 
     import pandas as pd
 
@@ -282,38 +282,38 @@ def show_expectation(voice: Voice, run: owl.Run) -> None:
         f"100 events){'' if off is None else f'; onsets are {1000 * off:.0f} ms off'}. "
         f"To listen to: {run.folder / 'rehearsal.flac'}"
     )
-    for doubt in run.recording_doubts:
-        voice.warn(doubt)
+    for caveat in run.recording_caveats:
+        voice.warn(caveat)
 
 
 def _rank(asked: Asked, clips: pd.DataFrame, plan: owl.Plan) -> None:
-    voice, folder, families = asked.voice, asked.folder, asked.families or [plan.family]
+    voice, folder, classifiers = asked.voice, asked.folder, asked.classifiers or [plan.classifier]
     begin, teller = time.perf_counter(), EpochTeller(voice)
 
     def told(name: str, number: int, total: int) -> None:
         seconds = time.perf_counter() - begin
-        longest = "; the networks, last, take longest" if number == 1 and len(families) > 1 else ""
+        longest = "; the networks, last, take longest" if number == 1 and len(classifiers) > 1 else ""
         voice.say(f"{number} of {total}: {name}, {seconds:.0f} s so far{longest}")
-        teller.next, teller.again = 0, False
+        teller.next, teller.refit = 0, False
 
     with voice.progress("reading clips") as reading:
         try:
-            ranking = owl.train_families(
-                clips, folder, plan, families=families, front_ends=asked.front_ends, resume=asked.resume,
+            ranking = owl.train_classifiers(
+                clips, folder, plan, classifiers=classifiers, front_ends=asked.front_ends, resume=asked.resume,
                 work=replace(asked.work, reading=reading, watch=teller, told=told),
             )  # fmt: skip
         except KeyboardInterrupt:
-            voice.say(f"What is done is ranked in {folder / 'families.csv'}; --resume goes on with the others.")
+            voice.say(f"What is done is ranked in {folder / 'classifiers.csv'}; --resume goes on with the others.")
             raise
-    owl.save_figure(owl.show.families_figure(ranking), folder / "families.png")
-    shown = ranking.drop(columns=["family", "features"]).rename(columns=_heading)
+    owl.save_figure(owl.show.classifiers_figure(ranking), folder / "classifiers.png")
+    shown = ranking.drop(columns=["classifier", "features"]).rename(columns=_heading)
     voice.table(shown, title="ranked on the validation clips")
     best = ranking["run"].iloc[0]
-    voice.say(f"\nWrote a run each to {folder}, families.csv and families.png.")
+    voice.say(f"\nWrote a run each to {folder}, classifiers.csv and classifiers.png.")
     voice.say("The ranking is by validation, so the test of the best is still an honest figure.")
     voice.say(f"Next: barn-owl evaluate {folder / best}")
     voice.result(
-        {"run": str(folder), "families": ranking.astype(object).where(ranking.notna(), None).to_dict("records")}
+        {"run": str(folder), "classifiers": ranking.astype(object).where(ranking.notna(), None).to_dict("records")}
     )
 
 
@@ -358,7 +358,7 @@ MODES = (
     Mode(options="--folds", is_asked=lambda asked: bool(asked.folds), train=_train_several, makes_ensembles=True),
     Mode(options="--subset", is_asked=lambda asked: bool(asked.subsets), train=_train_subsets),
     Mode(
-        options="--family all or --front-end", is_asked=lambda asked: bool(asked.families or asked.front_ends),
+        options="--classifier all or --front-end", is_asked=lambda asked: bool(asked.classifiers or asked.front_ends),
         train=_rank, resumes_itself=True,
     ),
 )  # fmt: skip
@@ -374,18 +374,18 @@ class EpochTeller:
     each candidate that is tried.
     """
 
-    def __init__(self, voice: Voice) -> None:
-        self.voice, self.next, self.again = voice, 0, False
+    def __init__(self, voice: Terminal) -> None:
+        self.voice, self.next, self.refit = voice, 0, False
 
     def __call__(self, line: owl.learn.Progress) -> None:
         """Take a line of the curves."""
         has_epochs = not math.isnan(line.train_loss)
-        if line.again and not self.again:
-            self.again, self.next = True, 1
+        if line.refit and not self.refit:
+            self.refit, self.next = True, 1
             self.voice.say(f"Once more, on the training and validation clips together{':' if has_epochs else '.'}")
         judged = f"{line.validation_loss:>16.3f} {line.validation_recall:>7.2f} {line.validation_f1:>5.2f}"
         if not has_epochs:
-            if not line.again:
+            if not line.refit:
                 self._head(f"{'candidate':>9} {'validation loss':>16} {'recall':>7} {'F1':>5}")
                 self.voice.say(f"{line.epoch:>9} {judged}")
             return
@@ -397,7 +397,7 @@ class EpochTeller:
             return
         self.next = line.epoch + max(1, line.epochs // 10)
         left = line.seconds / line.epoch * (line.epochs - line.epoch)
-        if line.again:
+        if line.refit:
             judged = " " * len(judged)
         self.voice.say(
             f"{line.epoch:>4}/{line.epochs:<4} {line.train_loss:>11.3f} {judged} {line.waiting:>8.0%} {left:>5.0f} s"

@@ -27,21 +27,21 @@ from .gather import (
 )
 from .labels import (
     join_labels as join_labels,
-    join_overlapping as join_overlapping,
+    join_multilabel as join_multilabel,
     labels_in as labels_in,
     limit_clips as limit_clips,
     other_label as other_label,
     read_label_map as read_label_map,
     relabel as relabel,
 )
-from .sides import Shares as Shares
 from .split import (
     find_leaks as find_leaks,
     fold_clips as fold_clips,
-    sides_of_fold as sides_of_fold,
     split_by_time as split_by_time,
     split_clips as split_clips,
+    splits_of_fold as splits_of_fold,
 )
+from .splits import Shares as Shares
 from .table import (
     check_clip_table as check_clip_table,
     read_clip_table as read_clip_table,

@@ -18,10 +18,10 @@ def clips_of_events(truth: pd.DataFrame, length_s: float, *, copies: int = 1, se
     """Cut each event of a table out of its recording, with what is around it; a clip table.
 
     The clip of an event is as long as the event, but at least `length_s`, and the event is at a random place in it,
-    so that the beginning and the end of sounds, and what stands before and behind them, are learnt too. Events of
+    so that the beginning and the end of sounds, and what stands before and behind them, are learned too. Events of
     another label that reach into a clip are not avoided: sounds overlap in the field as well.
 
-    truth : events with times; those without a label (foreign sounds) are passed over. copies : clips an event, each
+    truth : events with times; those without a label (unknown sounds) are passed over. copies : clips an event, each
     with another place. Columns ``onset_s`` and ``offset_s`` tell where the event is in the recording.
 
     Raises TableError when no row has a label and times.
@@ -60,9 +60,9 @@ def clips_of_false_alarms(
 ) -> pd.DataFrame:
     """Cut out what an earlier model took for an event where none is marked: hard negatives; a clip table.
 
-    truth : all that sounds in the recordings; rows with a blank label (foreign sounds) do not count as marked.
+    truth : all that sounds in the recordings; rows with a blank label (unknown sounds) do not count as marked.
     events : what the model found in the same recordings. Each clip is `length_s` long, with the false alarm in its
-    middle, and keeps free of true events by `margin_s`. Column ``taken_for`` says what the model said.
+    middle, and keeps free of true events by `margin_s`. Column ``confused_with`` says what the model said.
 
     >>> truth = barn_owl.read_clip_table("truth.csv")
     >>> events = barn_owl.read_events("events.csv")
@@ -78,7 +78,7 @@ def clips_of_false_alarms(
     rows = []
     for file, found in events.groupby("file", sort=False):
         rows += list(_free(found, marked[marked["file"] == file], length_s, lengths[file], margin_s))
-    columns = ["file", "start_s", "end_s", "taken_for"]
+    columns = ["file", "start_s", "end_s", "confused_with"]
     table = pd.DataFrame(rows, columns=columns).astype({"start_s": float, "end_s": float})
     return check_clip_table(table.round(MICRO).assign(label=label))
 

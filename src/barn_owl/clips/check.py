@@ -10,13 +10,13 @@ import numpy as np
 import pandas as pd
 
 from barn_owl.audio import AUDIO_ENDINGS
-from barn_owl.audio.places import is_elsewhere
+from barn_owl.audio.remote import is_elsewhere
 from barn_owl.clips.check_labels import counts, for_folders, spelling_variants, spellings
 from barn_owl.clips.doubtful import doubtful_labels
 from barn_owl.clips.duplicates import SAME, linked, near_duplicates, same_content
 from barn_owl.clips.finding import Finding
-from barn_owl.clips.measure import ClipMeasures, measure_clips
-from barn_owl.clips.split import find_leaks, missing_on_sides
+from barn_owl.clips.inspection import ClipInspection, inspect_clips
+from barn_owl.clips.split import find_leaks, missing_in_splits
 from barn_owl.files import is_file, is_folder, not_a_file
 from barn_owl.names import as_text
 from barn_owl.sound.samples import SampleFile
@@ -92,10 +92,10 @@ def check_clips(
     clips = clips.reset_index(drop=True)
     found = [*spellings(clips), *for_folders(clips), *counts(clips), *_files(clips)]
     copy_of = np.full(len(clips), "", dtype=object)
-    measures: list[ClipMeasures] = []
+    measures: list[ClipInspection] = []
     if audio:
         with closing(SampleFile()) as kept:
-            measures = measure_clips(clips, kept=kept, workers=workers, progress=progress)
+            measures = inspect_clips(clips, kept=kept, workers=workers, progress=progress)
             pairs = near_duplicates(clips, measures, kept=kept, workers=workers)
         found += [*_sounds(clips, measures), *_whole_recordings(clips, measures), *_odd_ones(clips, measures)]
         found += [*_same(clips, measures), *_nearly_same(clips, pairs), *_doubtful(clips, measures)]
@@ -134,22 +134,22 @@ def _files(clips: pd.DataFrame) -> Iterator[Finding]:
 
 
 def _leaks(clips: pd.DataFrame) -> Iterator[Finding]:
-    for what, name, sides in find_leaks(clips).itertuples(index=False):
+    for what, name, splits in find_leaks(clips).itertuples(index=False):
         files = ", ".join(Path(file).name for file in clips.loc[clips[what].astype(str) == name, "file"].unique()[:2])
         yield Finding(
             severity="error", finding="leak",
-            detail=(f"the recording {files}" if what == "copy_of" else f"the {what} {name!r}") + f" is on {sides}",
-            action="put all of it on one side, or blank the column split and split again",
+            detail=(f"the recording {files}" if what == "copy_of" else f"the {what} {name!r}") + f" is on {splits}",
+            action="put all of it on one split, or blank the column split and split again",
         )  # fmt: skip
 
 
 def _sides(clips: pd.DataFrame) -> Iterator[Finding]:
-    """Labels that a split which is there leaves out on one side."""
-    for side, labels in missing_on_sides(clips).items():
+    """Labels that a split which is there leaves out on one split."""
+    for split, labels in missing_in_splits(clips).items():
         for label in labels:
             yield Finding(
-                severity="warning", finding="missing on a side", label=label,
-                detail=f"the split has no clip of it for {side}",
+                severity="warning", finding="missing on a split", label=label,
+                detail=f"the split has no clip of it for {split}",
                 action="blank the column split and split again; add groups if that does not help",
             )  # fmt: skip
 
@@ -158,7 +158,7 @@ def _absolute(file: str) -> str:
     return os.path.abspath(file)  # noqa: PTH100 - links are not followed, or files would seem to be elsewhere
 
 
-def _sounds(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[Finding]:
+def _sounds(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> Iterator[Finding]:
     """What is wrong with a clip by itself."""
     for row, measured in enumerate(measures):
         facts = measured.facts
@@ -204,7 +204,7 @@ def _sounds(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[F
             )  # fmt: skip
 
 
-def _whole_recordings(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[Finding]:
+def _whole_recordings(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> Iterator[Finding]:
     """Labels without times of files that are too long to be clips."""
     seconds = np.array([m.facts.duration_s if m.facts else 0.0 for m in measures])
     whole = are_whole_recordings(clips, seconds)
@@ -222,7 +222,7 @@ def are_whole_recordings(clips: pd.DataFrame, seconds: np.ndarray) -> np.ndarray
     return (clips["start_s"].isna() & clips["end_s"].isna()).to_numpy() & (seconds > WHOLE_RECORDING_S)
 
 
-def _odd_ones(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[Finding]:
+def _odd_ones(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> Iterator[Finding]:
     """Clips that differ from the others of their label, or of the table."""
     facts = pd.DataFrame([vars(m.facts) if m.facts else {} for m in measures])
     if "rate_hz" not in facts:
@@ -261,7 +261,7 @@ def _odd_ones(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator
                 )  # fmt: skip
 
 
-def _same(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[Finding]:
+def _same(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> Iterator[Finding]:
     for row, first in enumerate(same_content(list(measures))):
         facts = measures[row].facts
         if first == row or facts is None or facts.silent_share == 1:
@@ -270,7 +270,7 @@ def _same(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[Fin
         differ = here != there
         yield Finding(
             severity="error" if differ else "warning", finding="duplicate", row=row,
-            detail=f"the same samples as {_where(clips, first)}{f', which is labelled {there!r}' if differ else ''}",
+            detail=f"the same samples as {_where(clips, first)}{f', which is labeled {there!r}' if differ else ''}",
             action="listen, and keep the row that is right" if differ else "the repaired table leaves it out",
             drop=not differ,
         )  # fmt: skip
@@ -285,9 +285,9 @@ def _nearly_same(clips: pd.DataFrame, pairs: pd.DataFrame) -> Iterator[Finding]:
         yield Finding(
             severity=severity, finding="near duplicate" if proven else "very alike", row=int(second),
             detail=f"{what} {_where(clips, int(first))} (correlation {similar:.2f})"
-            + (f", which is labelled {there!r}" if differ else ""),
+            + (f", which is labeled {there!r}" if differ else ""),
             action="listen, and correct the label if it is wrong" if differ
-            else "kept on one side of a split by the column copy_of of the repaired table",
+            else "kept on one split of a split by the column copy_of of the repaired table",
         )  # fmt: skip
 
 
@@ -296,7 +296,7 @@ def _where(clips: pd.DataFrame, row: int) -> str:
     return f"{clips['file'][row]}" + ("" if np.isnan(start) else f" from {start:g} s")
 
 
-def _doubtful(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[Finding]:
+def _doubtful(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> Iterator[Finding]:
     """Clips whose nearest clips in sound nearly all have one other label."""
     for row, looked_at, count, label in doubtful_labels(clips, measures):
         yield Finding(
@@ -323,7 +323,7 @@ def _table(clips: pd.DataFrame, found: Sequence[Finding]) -> pd.DataFrame:
     return table.iloc[order].reset_index(drop=True)
 
 
-def _by_label(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> pd.DataFrame:
+def _by_label(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> pd.DataFrame:
     table = clips[["label"]].copy()
     if "group" in clips:
         table["group"] = clips["group"]
@@ -345,7 +345,7 @@ def _by_label(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> pd.DataF
     return result.reset_index()
 
 
-def _by_clip(clips: pd.DataFrame, measures: Sequence[ClipMeasures], found: Sequence[Finding]) -> pd.DataFrame:
+def _by_clip(clips: pd.DataFrame, measures: Sequence[ClipInspection], found: Sequence[Finding]) -> pd.DataFrame:
     facts = [m.facts for m in measures] or [None] * len(clips)
     worst = np.full(len(clips), "", dtype=object)
     for severity in reversed(SEVERITIES):
@@ -360,7 +360,7 @@ def _by_clip(clips: pd.DataFrame, measures: Sequence[ClipMeasures], found: Seque
     )
 
 
-def _named_copies(copy_of: np.ndarray, measures: list[ClipMeasures]) -> np.ndarray:
+def _named_copies(copy_of: np.ndarray, measures: list[ClipInspection]) -> np.ndarray:
     """Name copies by what they hold, so that copies of several tables stay apart; "" for what has no copy."""
     prints = pd.Series([one.facts.fingerprint if one.facts else "" for one in measures], dtype=object)
     by_copy = prints.groupby(copy_of)

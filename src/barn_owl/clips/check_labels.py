@@ -61,10 +61,10 @@ def spelling_variants(labels: "pd.Series[str]") -> dict[str, list[str]]:
 def counts(clips: pd.DataFrame) -> Iterator[Finding]:
     """Labels with few clips, far fewer than others, or of one group only; clips without a label."""
     numbers = clips.loc[clips["label"] != "", "label"].value_counts()
-    unlabelled = int((clips["label"] == "").sum())
-    if unlabelled:
+    unlabeled = int((clips["label"] == "").sum())
+    if unlabeled:
         yield Finding(
-            severity="note", finding="unlabelled", detail=f"{unlabelled} rows have no label",
+            severity="note", finding="unlabeled", detail=f"{unlabeled} rows have no label",
             action="training leaves them out",
         )  # fmt: skip
     if len(numbers) < 2:

@@ -18,10 +18,10 @@ from barn_owl.features import FrontEnd
 
 QUIET_SHARE = 0.25
 BLOCK_FRAMES, BLOCKS_AROUND = 1000, 3
-"""The quiet is learnt from blocks of 5 s, and is the quietest of those up to 15 s away."""
+"""The quiet is learned from blocks of 5 s, and is the quietest of those up to 15 s away."""
 RISE_FRAMES, SEARCHED_FRAMES, RISE_SHARE = 2, 10, 0.5
 MARGIN_S = 0.02
-"""Kept free between an event and the edge of its clip, where there is room."""
+"""Exemplar free between an event and the edge of its clip, where there is room."""
 
 
 def find_takes(
@@ -33,7 +33,7 @@ def find_takes(
     stands out.
 
     Each band is measured against its own quiet nearby, so hum, hiss and slow changes do not count. The event
-    sits at a random place of its clip (by `seed`), but never so that a neighbour shows when that can be helped.
+    sits at a random place of its clip (by `seed`), but never so that a neighbor shows when that can be helped.
     Memory grows by four bytes every 5 ms, not with the sound.
     Raises AudioError when the recording cannot be read or is shorter than the clips wished.
 
@@ -112,8 +112,8 @@ def _events(level: np.ndarray, front_end: FrontEnd, settings: TakeSettings) -> n
     """Onset and offset of each event in seconds, shape ``(events, 2)``."""
     # What the quiet itself does is no event: its fluctuation is above its quantile too.
     base = float(np.quantile(level, QUIET_SHARE))
-    runs = two_threshold_runs(level, base + settings.on_db, base + settings.off_db)
-    gap, shortest = settings.gap_s / front_end.hop_s, settings.shortest_s / front_end.hop_s
+    runs = two_threshold_runs(level, base + settings.threshold_db, base + settings.release_db)
+    gap, shortest = settings.max_gap_s / front_end.hop_s, settings.min_duration_s / front_end.hop_s
     if len(runs):
         apart = runs[1:, 0] - runs[:-1, 1] > gap
         runs = np.stack([runs[np.r_[True, apart], 0], runs[np.r_[apart, True], 1]], axis=1)
@@ -148,7 +148,7 @@ def _starts(events: np.ndarray, settings: TakeSettings, duration_s: float, rng: 
         if free > 0 and before[number] <= after[number] - length:
             low, high = max(low, before[number]), min(high, after[number] - length)
             low, high = min(low, high), max(low, high)
-        share = {"random": rng.random(), "start": 1.0 if free > 0 else 0.0, "centre": 0.5}[settings.place]
+        share = {"random": rng.random(), "start": 1.0 if free > 0 else 0.0, "center": 0.5}[settings.place]
         starts[number] = np.clip(low + share * (high - low), 0, last)
     return starts
 

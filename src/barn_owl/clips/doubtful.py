@@ -6,14 +6,14 @@ import numpy as np
 import pandas as pd
 
 from barn_owl.clips.duplicates import BLOCK_VALUES
-from barn_owl.clips.measure import ClipMeasures
+from barn_owl.clips.inspection import ClipInspection
 
 NEIGHBOURS, FEWEST_NEIGHBOURS = 10, 3
 OWN_AT_MOST, OTHER_AT_LEAST = 0.1, 0.7
 """Shares of a clip's nearest clips, of its own label and of one other, that make its label doubtful."""
 
 
-def doubtful_labels(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> Iterator[tuple[int, int, int, str]]:
+def doubtful_labels(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> Iterator[tuple[int, int, int, str]]:
     """Find clips whose nearest clips in sound nearly all have one other label.
 
     Gives the row, how many clips were looked at, and how many of them have which other label.
@@ -27,7 +27,7 @@ def doubtful_labels(clips: pd.DataFrame, measures: Sequence[ClipMeasures]) -> It
         return
     x = np.stack([sound for n in rows if (sound := measures[n].sound) is not None])
     x = (x - x.mean(axis=0)) / np.maximum(x.std(axis=0), 1e-9)
-    if "group" in clips:  # each recorder has its own colour
+    if "group" in clips:  # each recorder has its own color
         groups = clips["group"].to_numpy(dtype=object)[rows]
         for group in set(groups):
             own = groups == group

@@ -10,7 +10,7 @@ import pandas as pd
 import scipy
 
 from barn_owl.audio import Excerpt, excerpts, read_audio
-from barn_owl.clips.measure import LONGEST_S, RATE_HZ, ClipMeasures
+from barn_owl.clips.inspection import LONGEST_S, RATE_HZ, ClipInspection
 from barn_owl.files import is_file
 from barn_owl.names import from_text
 from barn_owl.parallel import each
@@ -32,7 +32,7 @@ BLOCK_VALUES = 1 << 24
 """Numbers in the largest array that compares all clips with some."""
 
 
-def same_content(measures: list[ClipMeasures]) -> np.ndarray:
+def same_content(measures: list[ClipInspection]) -> np.ndarray:
     """Number of the first clip with the very same samples, for each clip; its own number when there is none."""
     first: dict[str, int] = {}
     return np.array(
@@ -41,7 +41,7 @@ def same_content(measures: list[ClipMeasures]) -> np.ndarray:
 
 
 def near_duplicates(
-    clips: pd.DataFrame, measures: list[ClipMeasures], *, kept: SampleFile | None = None, workers: int = 2
+    clips: pd.DataFrame, measures: list[ClipInspection], *, kept: SampleFile | None = None, workers: int = 2
 ) -> pd.DataFrame:
     """Find pairs of clips that may be the same recording though not the same samples.
 
@@ -64,7 +64,7 @@ def near_duplicates(
     return table[table["similarity"] >= ALIKE].reset_index(drop=True)
 
 
-def _candidates(measures: list[ClipMeasures]) -> list[tuple[int, int]]:
+def _candidates(measures: list[ClipInspection]) -> list[tuple[int, int]]:
     """Pairs of clips whose fingerprints are among the nearest to each other, in order."""
     known = [(n, m.fingerprint) for n, m in enumerate(measures) if m.fingerprint is not None and m.fingerprint.any()]
     if len(known) < 2:

@@ -24,7 +24,7 @@ def labels_in(text: str) -> list[str]:
     return [label.strip() for label in text.split(BETWEEN) if label.strip()]
 
 
-def join_overlapping(clips: pd.DataFrame) -> pd.DataFrame:
+def join_multilabel(clips: pd.DataFrame) -> pd.DataFrame:
     """Put rows of one excerpt into one row with all their labels; other columns are those of the first."""
     keys = clips[["file", "start_s", "end_s"]].astype(object).where(clips[["file", "start_s", "end_s"]].notna(), "")
     group = keys.apply(tuple, axis=1)
@@ -67,7 +67,7 @@ def relabel(clips: pd.DataFrame, becomes: Mapping[str, str]) -> pd.DataFrame:
     present = sorted(clips["label"].unique())
     for label in becomes:
         if label not in present:
-            raise TableError(f"no clip is labelled {label!r}; {nearest_to(label, present)}")
+            raise TableError(f"no clip is labeled {label!r}; {nearest_to(label, present)}")
     labels = clips["label"].map(lambda label: becomes.get(label, label))
     dropped = labels.eq("") & clips["label"].ne("")
     return clips.assign(label=labels)[~dropped].reset_index(drop=True)
@@ -101,7 +101,7 @@ def other_label(
     counts = clips["label"].value_counts()
     for label in keep:
         if label not in counts:
-            raise TableError(f"no clip is labelled {label!r}; there are {', '.join(sorted(counts.index))}")
+            raise TableError(f"no clip is labeled {label!r}; there are {', '.join(sorted(counts.index))}")
     others = clips.index[~clips["label"].isin([*keep, ""])]
     if not len(others):
         raise TableError(f"every clip has one of the labels that are kept, so nothing is left for {name!r}")

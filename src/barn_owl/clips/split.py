@@ -1,4 +1,4 @@
-"""Splitting clips so that no group is on two sides and every label is on each."""
+"""Splitting clips so that no group is on two splits and every label is on each."""
 
 import hashlib
 import logging
@@ -7,7 +7,7 @@ import numpy as np
 import pandas as pd
 
 from barn_owl.clips.duplicates import linked
-from barn_owl.clips.sides import SIDES, Shares
+from barn_owl.clips.splits import SPLITS, Shares
 from barn_owl.errors import TableError
 
 logger = logging.getLogger(__name__)
@@ -23,14 +23,14 @@ def split_clips(
     """Fill the column ``split`` of a clip table; the argument stays as it is.
 
     All rows of one group (or of one file, when the table has no ``group`` or ``shares.together`` is "file"),
-    and of one recording (``copy_of``), land on the same side, and each label's clips are shared out as near to
+    and of one recording (``copy_of``), land on the same split, and each label's clips are shared out as near to
     `shares` as whole groups allow.
     Sides that the table already names are kept; only rows with a blank ``split`` are placed, with their
-    group if that has a side already. A table split into train and test alone gives up part of train for
-    validation. fewest : labels that there must be. quietly : without a warning for labels that a side has no clip of.
+    group if that has a split already. A table split into train and test alone gives up part of train for
+    validation. fewest : labels that there must be. quietly : without a warning for labels that a split has no clip of.
 
-    Raises TableError when a label has fewer than three clips, there are fewer groups than sides, or one
-    group is on two sides already.
+    Raises TableError when a label has fewer than three clips, there are fewer groups than splits, or one
+    group is on two splits already.
 
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> barn_owl.split_clips(clips)["split"].value_counts().to_dict()
@@ -46,19 +46,19 @@ def split_clips(
     np.add.at(counts, (group_numbers, label_numbers), 1)
 
     given = clips["split"].to_numpy(dtype=object) if "split" in clips else np.full(len(clips), "", dtype=object)
-    side_of, sides = _given_sides(given, group_numbers, groups.tolist()), [0, 1, 2]
-    if (side_of >= 0).all() and not (side_of == 1).any():
-        side_of, sides = np.where(side_of == 0, -1, side_of), [0, 1]
-    if len(groups) < len(SIDES) and (side_of < 0).any():
+    split_of, splits = _given_sides(given, group_numbers, groups.tolist()), [0, 1, 2]
+    if (split_of >= 0).all() and not (split_of == 1).any():
+        split_of, splits = np.where(split_of == 0, -1, split_of), [0, 1]
+    if len(groups) < len(SPLITS) and (split_of < 0).any():
         raise TableError(
-            f"there are {len(groups)} groups for {len(SIDES)} sides, and a group is never split; "
+            f"there are {len(groups)} groups for {len(SPLITS)} splits, and a group is never split; "
             'name more groups, or set split.together = "file" if files of one group may be on both sides'
         )
     if shares.method == "stable":
-        _place_by_name(groups.tolist(), side_of, sides, shares, seed)
+        _place_by_name(groups.tolist(), split_of, splits, shares, seed)
     else:
-        _place(counts, side_of, sides, shares, np.random.default_rng(seed))
-    clips["split"] = np.array(SIDES, dtype=object)[side_of[group_numbers]]
+        _place(counts, split_of, splits, shares, np.random.default_rng(seed))
+    clips["split"] = np.array(SPLITS, dtype=object)[split_of[group_numbers]]
     if not quietly:
         _report_missing(clips)
     return clips
@@ -73,7 +73,7 @@ def _check_labels(clips: pd.DataFrame, fewest: int) -> None:
     if len(few):
         said = ", ".join(f"{label!r} ({count})" for label, count in few.items())
         raise TableError(
-            f"each label needs at least {MIN_CLIPS} clips, one for each of {', '.join(SIDES)}; "
+            f"each label needs at least {MIN_CLIPS} clips, one for each of {', '.join(SPLITS)}; "
             f"too few of: {said}. Add clips, or take these rows out"
         )
 
@@ -119,13 +119,13 @@ def fold_clips(clips: pd.DataFrame, folds: int = 5, *, seed: int = 0, shares: Sh
     return clips.assign(fold=fold_of[group_numbers] + 1)
 
 
-def sides_of_fold(clips: pd.DataFrame, fold: int) -> pd.DataFrame:
+def splits_of_fold(clips: pd.DataFrame, fold: int) -> pd.DataFrame:
     """Fill the column ``split``: this fold is the test, the next one validation, the others are for training.
 
     Raises TableError when the table has no column ``fold``, or no such fold.
 
     >>> clips = barn_owl.read_clip_table("clips.csv")
-    >>> folded = barn_owl.clips.sides_of_fold(barn_owl.clips.fold_clips(clips, 4), 1)
+    >>> folded = barn_owl.clips.splits_of_fold(barn_owl.clips.fold_clips(clips, 4), 1)
     >>> sorted(folded["split"].unique())
     ['test', 'train', 'validation']
     """
@@ -133,42 +133,42 @@ def sides_of_fold(clips: pd.DataFrame, fold: int) -> pd.DataFrame:
         raise TableError("the table has no column 'fold'; make one with split --folds")
     numbers = clips["fold"].astype(int)
     folds = sorted(numbers.unique())
-    if fold not in folds or len(folds) < len(SIDES):
+    if fold not in folds or len(folds) < len(SPLITS):
         raise TableError(f"there is no fold {fold} of at least three; there are {', '.join(map(str, folds))}")
     after = folds[(folds.index(fold) + 1) % len(folds)]
-    side = np.select([numbers == fold, numbers == after], ["test", "validation"], "train")
-    return clips.assign(split=side.astype(object))
+    split = np.select([numbers == fold, numbers == after], ["test", "validation"], "train")
+    return clips.assign(split=split.astype(object))
 
 
 def split_by_time(clips: pd.DataFrame, shares: Shares | None = None) -> pd.DataFrame:
     """Fill the column ``split`` by time: of each file the earliest excerpts train, the latest test.
 
-    For one long recording, whose neighbouring excerpts are too alike to be on both sides. Excerpts that
-    overlap the last one of an earlier side go with it.
+    For one long recording, whose neighboring excerpts are too alike to be on both sides. Excerpts that
+    overlap the last one of an earlier split go with it.
 
     >>> windows = barn_owl.clips.cut_windows("night.wav", 1.0, label="night")
     >>> barn_owl.clips.split_by_time(windows)["split"].value_counts().to_dict()
     {'train': 8, 'validation': 3, 'test': 3}
     """
     shares = shares or Shares()
-    sides = np.full(len(clips), "train", dtype=object)
+    splits = np.full(len(clips), "train", dtype=object)
     starts = clips["start_s"].fillna(0).to_numpy()
     ends = clips["end_s"].fillna(np.inf).to_numpy()
     for rows in clips.groupby("file", sort=False).indices.values():
         order = rows[np.argsort(starts[rows], kind="stable")]
         bounds = np.round(np.cumsum([shares.train, shares.validation]) * len(order)).astype(int)
         latest = np.maximum.accumulate(ends[order])
-        for side, begin in (("validation", bounds[0]), ("test", bounds[1])):
+        for split, begin in (("validation", bounds[0]), ("test", bounds[1])):
             while 0 < begin < len(order) and starts[order[begin]] < latest[begin - 1]:
                 begin += 1
-            sides[order[begin:]] = side
-    return clips.assign(split=sides)
+            splits[order[begin:]] = split
+    return clips.assign(split=splits)
 
 
 def find_leaks(clips: pd.DataFrame) -> pd.DataFrame:
-    """What is on more than one side of a split that is there; columns what (group, copy_of, file), name, sides.
+    """What is on more than one split of a split that is there; columns what (group, copy_of, file), name, splits.
 
-    Excerpts of one file may be on several sides when they do not overlap and share no group.
+    Excerpts of one file may be on several splits when they do not overlap and share no group.
 
     >>> len(barn_owl.clips.find_leaks(barn_owl.open_run("first").predictions))
     0
@@ -178,8 +178,8 @@ def find_leaks(clips: pd.DataFrame) -> pd.DataFrame:
     for what in ("group", "copy_of"):
         if what in sided:
             named = sided[sided[what].fillna("").astype(str) != ""]
-            sides = named.groupby(what)["split"].unique()
-            rows += [(what, str(name), _joined(found)) for name, found in sides.items() if len(found) > 1]
+            splits = named.groupby(what)["split"].unique()
+            rows += [(what, str(name), _joined(found)) for name, found in splits.items() if len(found) > 1]
     divided = sided.groupby("file")["split"].transform("nunique") > 1
     for file, own in sided[divided].groupby("file"):
         order = own.fillna({"start_s": 0.0, "end_s": np.inf}).sort_values("start_s")
@@ -187,63 +187,63 @@ def find_leaks(clips: pd.DataFrame) -> pd.DataFrame:
         differ = order["split"].to_numpy()[1:] != order["split"].to_numpy()[:-1]
         if (overlap & differ).any():
             rows.append(("file", str(file), _joined(own["split"].unique())))
-    return pd.DataFrame(rows, columns=["what", "name", "sides"])
+    return pd.DataFrame(rows, columns=["what", "name", "splits"])
 
 
-def _joined(sides: np.ndarray) -> str:
-    return ", ".join(sorted(sides, key=SIDES.index))
+def _joined(splits: np.ndarray) -> str:
+    return ", ".join(sorted(splits, key=SPLITS.index))
 
 
 def _given_sides(given: np.ndarray, group_numbers: np.ndarray, groups: list[str]) -> np.ndarray:
-    """Return the side each group has already, -1 for none; shape (groups,)."""
-    side_of = np.full(len(groups), -1)
-    for number, side in enumerate(SIDES):
-        for group in np.unique(group_numbers[given == side]):
-            if side_of[group] >= 0:
+    """Return the split each group has already, -1 for none; shape (groups,)."""
+    split_of = np.full(len(groups), -1)
+    for number, split in enumerate(SPLITS):
+        for group in np.unique(group_numbers[given == split]):
+            if split_of[group] >= 0:
                 raise TableError(
-                    f"{groups[group]!r} is on two sides of the split ({SIDES[side_of[group]]} and {side}); "
-                    "put all its rows on one side, or blank the column split"
+                    f"{groups[group]!r} is on two splits of the split ({SPLITS[split_of[group]]} and {split}); "
+                    "put all its rows on one split, or blank the column split"
                 )
-            side_of[group] = number
-    return side_of
+            split_of[group] = number
+    return split_of
 
 
-def _place_by_name(groups: list[str], side_of: np.ndarray, sides: list[int], shares: Shares, seed: int) -> None:
-    """Give each group without a side the one that its name stands for, whatever other groups there are."""
-    share = np.array([shares.train, shares.validation, shares.test])[sides]
+def _place_by_name(groups: list[str], split_of: np.ndarray, splits: list[int], shares: Shares, seed: int) -> None:
+    """Give each group without a split the one that its name stands for, whatever other groups there are."""
+    share = np.array([shares.train, shares.validation, shares.test])[splits]
     bounds = np.cumsum(share / share.sum())[:-1]
     for number, group in enumerate(groups):
-        if side_of[number] < 0:
+        if split_of[number] < 0:
             digest = hashlib.sha256(f"{seed} {group}".encode()).digest()
-            side_of[number] = sides[int(np.searchsorted(bounds, int.from_bytes(digest[:8]) / 2**64, side="right"))]
+            split_of[number] = splits[int(np.searchsorted(bounds, int.from_bytes(digest[:8]) / 2**64, side="right"))]
 
 
 def _place(
-    counts: np.ndarray, side_of: np.ndarray, sides: list[int], shares: Shares, rng: np.random.Generator
+    counts: np.ndarray, split_of: np.ndarray, splits: list[int], shares: Shares, rng: np.random.Generator
 ) -> None:
-    """Give each group without a side the one of `sides` that brings the labels' shares nearest to what is wished."""
+    """Give each group without a split the one of `splits` that brings the labels' shares nearest to what is wished."""
     share = np.array([shares.train, shares.validation, shares.test])
-    _share_out(counts, side_of, sides, share, rng)
+    _share_out(counts, split_of, splits, share, rng)
 
 
 def _share_out(
-    counts: np.ndarray, side_of: np.ndarray, sides: list[int], share: np.ndarray, rng: np.random.Generator
+    counts: np.ndarray, split_of: np.ndarray, splits: list[int], share: np.ndarray, rng: np.random.Generator
 ) -> None:
-    """Place whole groups so that the labels' shares come near to `share` on `sides`.
+    """Place whole groups so that the labels' shares come near to `share` on `splits`.
 
-    counts : clips by group and label, shape (groups, labels); side_of, -1 where open, is filled in place.
+    counts : clips by group and label, shape (groups, labels); split_of, -1 where open, is filled in place.
     """
-    open_to = counts[np.isin(side_of, [-1, *sides])].sum(axis=0)
+    open_to = counts[np.isin(split_of, [-1, *splits])].sum(axis=0)
     wished = np.zeros((len(share), counts.shape[1]))
-    wished[sides] = share[sides][:, None] / share[sides].sum() * open_to
-    reached = np.stack([counts[side_of == side].sum(axis=0) for side in range(len(share))])
+    wished[splits] = share[splits][:, None] / share[splits].sum() * open_to
+    reached = np.stack([counts[split_of == split].sum(axis=0) for split in range(len(share))])
     # A label weighs the same whether it has ten clips or a thousand.
     weight = 1 / counts.sum(axis=0)
-    closed = np.setdiff1d(np.arange(len(share)), sides)
+    closed = np.setdiff1d(np.arange(len(share)), splits)
     # Large groups first, while there is room for them everywhere; equal ones in random order.
     order = rng.permutation(len(counts))
     order = order[np.argsort(-counts[order].sum(axis=1), kind="stable")]
-    waiting = order[side_of[order] < 0]
+    waiting = order[split_of[order] < 0]
     empty = len(np.setdiff1d(np.flatnonzero(reached.sum(axis=1) == 0), closed))
     for position, group in enumerate(waiting):
         # The squared distance to what is wished changes only in the labels that the group has.
@@ -253,25 +253,25 @@ def _share_out(
         cost[closed] = np.inf
         if empty >= len(waiting) - position:  # just enough groups left to give each side one
             cost[reached.sum(axis=1) > 0] = np.inf
-        side = int(np.argmin(cost))
-        empty -= int(not reached[side].any())
-        side_of[group] = side
-        reached[side] += counts[group]
+        split = int(np.argmin(cost))
+        empty -= int(not reached[split].any())
+        split_of[group] = split
+        reached[split] += counts[group]
 
 
-def missing_on_sides(clips: pd.DataFrame) -> dict[str, list[str]]:
-    """Labels that have no clip on a side, by side; nothing where the table is not split, or a side has no clip."""
-    if "split" not in clips or not clips["split"].isin(SIDES).all():
+def missing_in_splits(clips: pd.DataFrame) -> dict[str, list[str]]:
+    """Labels that have no clip on a split, by side; nothing where the table is not split, or a split has no clip."""
+    if "split" not in clips or not clips["split"].isin(SPLITS).all():
         return {}
-    there: dict[str, set[str]] = {side: set() for side in SIDES}
-    for label, side in clips[["label", "split"]].drop_duplicates().itertuples(index=False):
+    there: dict[str, set[str]] = {split: set() for split in SPLITS}
+    for label, split in clips[["label", "split"]].drop_duplicates().itertuples(index=False):
         if label != "":
-            there[side].add(label)
+            there[split].add(label)
     every = set().union(*there.values())
-    return {side: sorted(every - labels) for side, labels in there.items() if labels and every - labels}
+    return {split: sorted(every - labels) for split, labels in there.items() if labels and every - labels}
 
 
 def _report_missing(clips: pd.DataFrame) -> None:
-    for side, without in missing_on_sides(clips).items():
+    for split, without in missing_in_splits(clips).items():
         labels = ", ".join(map(repr, without))
-        logger.warning("no clip of %s is on the %s side: its groups are all elsewhere", labels, side)
+        logger.warning("no clip of %s is on the %s split: its groups are all elsewhere", labels, split)

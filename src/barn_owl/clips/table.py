@@ -18,8 +18,8 @@ from typing import IO, Any
 import numpy as np
 import pandas as pd
 
-from barn_owl.audio.places import AUDIO_ENDINGS, is_elsewhere
-from barn_owl.clips.sides import SIDES
+from barn_owl.audio.remote import AUDIO_ENDINGS, is_elsewhere
+from barn_owl.clips.splits import SPLITS
 from barn_owl.errors import OutputError, TableError
 from barn_owl.files import not_a_file, whole_file
 from barn_owl.names import as_text
@@ -115,8 +115,8 @@ def _check_rows(columns: Mapping[str, Any], where: str) -> None:
     if "split" in columns:
         _refuse(
             where,
-            [side not in (*SIDES, "") for side in columns["split"]],
-            lambda row: f"split must be {', '.join(SIDES)} or blank, got {columns['split'][row]!r}",
+            [split not in (*SPLITS, "") for split in columns["split"]],
+            lambda row: f"split must be {', '.join(SPLITS)} or blank, got {columns['split'][row]!r}",
         )
     if "score" in columns:
         score = columns["score"]

@@ -10,22 +10,22 @@ from barn_owl.settings import Settings
 class TakeSettings(Settings):
     """What counts as one take, and how long its clip is.
 
-    on_db, off_db : how far the mean of the mel bands stands out of the quiet where a take begins and ends.
-    gap_s : a pause up to this length is inside a take. place : where the event is in its clip.
+    threshold_db, release_db : how far the mean of the mel bands stands out of the quiet where a take begins and ends.
+    max_gap_s : a pause up to this length is inside a take. place : where the event is in its clip.
 
     >>> barn_owl.clips.TakeSettings(length_s=0.5).length_s
     0.5
     """
 
     length_s: float = Field(default=1.0, gt=0, le=600)
-    on_db: float = Field(default=5.0, gt=0, le=60)
-    off_db: float = Field(default=2.5, gt=0, le=60)
-    gap_s: float = Field(default=0.25, ge=0)
-    shortest_s: float = Field(default=0.02, ge=0)
-    place: Literal["random", "start", "centre"] = "random"
+    threshold_db: float = Field(default=5.0, gt=0, le=60)
+    release_db: float = Field(default=2.5, gt=0, le=60)
+    max_gap_s: float = Field(default=0.25, ge=0)
+    min_duration_s: float = Field(default=0.02, ge=0)
+    place: Literal["random", "start", "center"] = "random"
 
     @model_validator(mode="after")
     def _in_order(self) -> "TakeSettings":
-        if self.off_db > self.on_db:
-            raise ValueError(f"off_db must be at most on_db={self.on_db:g}, got {self.off_db:g}")
+        if self.release_db > self.threshold_db:
+            raise ValueError(f"release_db must be at most threshold_db={self.threshold_db:g}, got {self.release_db:g}")
         return self

@@ -20,7 +20,7 @@ MICRO = 6
 def label_folder(folder: Path, label: str) -> Path:
     """The folder for a label below `folder`, and nowhere else whatever the label is."""
     name = label.replace("/", "_").replace("\\", "_").strip(". ")
-    return folder / (name or "unlabelled")
+    return folder / (name or "unlabeled")
 
 
 def write_excerpts(clips: pd.DataFrame, folder: str | Path, *, force: bool = False) -> pd.DataFrame:
@@ -68,7 +68,7 @@ def write_variants(
     asked, rows, refused = _excerpts(clips), [], {}
     noises = [asked[row] for row in np.flatnonzero(clips["label"].isin(background))]
     if background and not noises:
-        raise TableError(f"no clip is labelled {' or '.join(map(repr, background))}")
+        raise TableError(f"no clip is labeled {' or '.join(map(repr, background))}")
     check_space(folder, variants * bytes_of(clips))
     for number, (excerpt, row) in enumerate(zip(asked, clips.to_dict(orient="records"), strict=True)):
         rng = np.random.default_rng([seed, number])

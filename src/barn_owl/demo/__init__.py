@@ -1,4 +1,4 @@
-"""A night at Saltmarsh Quay: a made-up harbour, synthesised from a seed, to try everything on."""
+"""A night at Saltmarsh Harbor: a synthetic harbor, synthesized from a seed, to try everything on."""
 
 import lazy_loader
 

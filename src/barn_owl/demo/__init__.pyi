@@ -1,4 +1,4 @@
 from .scenario import (
-    Quay as Quay,
-    write_quay as write_quay,
+    Harbor as Harbor,
+    write_harbor as write_harbor,
 )

@@ -1,4 +1,4 @@
-"""The recorders of the harbour: where they hang and how they colour what they hear."""
+"""The recorders of the harbor: where they hang and how they color what they hear."""
 
 from dataclasses import dataclass
 

@@ -1,4 +1,4 @@
-"""The clips of a summer at Saltmarsh Quay, and one night's recording with its truth table."""
+"""The clips of a summer at Saltmarsh Harbor, and one night's recording with its truth table."""
 
 import os
 from collections.abc import Callable, Iterator
@@ -14,19 +14,19 @@ import soundfile
 from barn_owl.audio import resample, write_audio
 from barn_owl.clips import write_clip_table
 from barn_owl.demo.recorders import NIGHT_RECORDER, RECORDERS, Tape, at_distance, record
-from barn_owl.demo.sounds import BACKGROUND, EVENTS, FOREIGN, RATE_HZ, water
+from barn_owl.demo.sounds import BACKGROUND, EVENTS, RATE_HZ, UNKNOWN, water
 from barn_owl.files import whole_file
 from barn_owl.parallel.processes import begin_process, starting
 
 LABELS = (*EVENTS, BACKGROUND)
 BLOCK_S = 30.0
-FOREIGN_SHARE = 0.14
+UNKNOWN_SHARE = 0.14
 EVENT_GAP_S = 4.5
 HEADROOM = 0.9
 
 
 @dataclass(frozen=True, kw_only=True)
-class Quay:
+class Harbor:
     """Where the demo data were written."""
 
     clips: Path
@@ -34,7 +34,7 @@ class Quay:
     truth: Path
 
 
-def write_quay(
+def write_harbor(
     folder: str | Path,
     *,
     seed: int = 0,
@@ -42,18 +42,18 @@ def write_quay(
     minutes: float = 10.0,
     workers: int = 2,
     progress: Callable[[int, int], None] | None = None,
-) -> Quay:
+) -> Harbor:
     """Write the demo data below `folder`: ``clips/LABEL/RECORDER_NUMBER``, ``night.flac``, ``truth.csv``.
 
     The same seed gives the same samples. Some clips are odd on purpose, as in real heaps: mislabelled,
     clipped, silent, stereo, at 192 kHz, broken off. progress : called with the parts done and their number.
 
-    >>> quay = barn_owl.demo.write_quay("quay", clips_per_label=1, minutes=0.2, workers=1)
+    >>> quay = barn_owl.demo.write_harbor("quay", clips_per_label=1, minutes=0.2, workers=1)
     >>> barn_owl.audio_info(quay.recording).rate_hz
     32000
     """
     folder = Path(folder)
-    places = Quay(clips=folder / "clips", recording=folder / "night.flac", truth=folder / "truth.csv")
+    places = Harbor(clips=folder / "clips", recording=folder / "night.flac", truth=folder / "truth.csv")
     jobs = [
         partial(_write_clip, places.clips, seed, label, n)
         for label in range(len(LABELS))
@@ -105,9 +105,9 @@ def _clip_sound(rng: np.random.Generator, label: str) -> np.ndarray:
     """One to four seconds with the sound somewhere in it, over water, at `RATE_HZ`."""
     samples = round(rng.uniform(1.0, 4.0) * RATE_HZ)
     level = 10 ** (rng.uniform(-44, -26) / 20)
-    scene = water(rng, samples) * level
+    mixture = water(rng, samples) * level
     if label == BACKGROUND:
-        return scene
+        return mixture
     far = rng.beta(1.2, 2)
     event = at_distance(EVENTS[label](rng), rng, far)
     # Most of the sound is inside the clip; long ones may be cut at either end, as by hand.
@@ -115,8 +115,8 @@ def _clip_sound(rng: np.random.Generator, label: str) -> np.ndarray:
     start = round(rng.uniform(early, late)) if late > early else 0
     piece = event[max(-start, 0) : samples - start]
     snr = 10 ** ((rng.uniform(11, 30) - 11 * far) / 20)
-    scene[max(start, 0) : max(start, 0) + len(piece)] += piece * (level * snr / _loud_rms(event))
-    return scene
+    mixture[max(start, 0) : max(start, 0) + len(piece)] += piece * (level * snr / _loud_rms(event))
+    return mixture
 
 
 def _loud_rms(sound: np.ndarray) -> float:
@@ -134,17 +134,17 @@ def _break_off(path: Path) -> None:
 
 def _schedule(rng: np.random.Generator, length_s: float) -> Iterator[tuple[float, str, float]]:
     """When something sounds in the night, what, and how far away; some follow closely enough to overlap."""
-    names, foreign = list(EVENTS), list(FOREIGN)
+    names, unknown = list(EVENTS), list(UNKNOWN)
     at, before = rng.uniform(1.5, 4.0), ""
     while at < length_s - 6:
-        pick = foreign if rng.random() < FOREIGN_SHARE else names
+        pick = unknown if rng.random() < UNKNOWN_SHARE else names
         name = str(rng.choice([other for other in pick if other != before]))
         yield at, name, float(rng.beta(1.2, 1.8))
         before = name
         at += 0.6 + rng.exponential(EVENT_GAP_S) + (2.0 if rng.random() < 0.8 else 0.0)
 
 
-def _write_night(places: Quay, seed: int, minutes: float) -> None:
+def _write_night(places: Harbor, seed: int, minutes: float) -> None:
     """Write the long recording block by block; memory does not grow with it."""
     rng = np.random.default_rng([seed, 2])
     tape, level = Tape(NIGHT_RECORDER, rng), 10 ** (-38 / 20)
@@ -158,14 +158,14 @@ def _write_night(places: Quay, seed: int, minutes: float) -> None:
     ):
         for first in range(0, total, round(BLOCK_S * RATE_HZ)):
             samples = min(round(BLOCK_S * RATE_HZ), total - first)
-            scene = np.zeros(max(samples + round(8 * RATE_HZ), len(hanging)))
-            scene[: len(hanging)] += hanging
-            scene[:samples] += water(rng, samples) * level
+            mixture = np.zeros(max(samples + round(8 * RATE_HZ), len(hanging)))
+            mixture[: len(hanging)] += hanging
+            mixture[:samples] += water(rng, samples) * level
             while waiting and waiting[0][0] * RATE_HZ < first + samples:
                 at, name, far = waiting.pop(0)
-                rows.append(_sound_in(scene, rng, at - first / RATE_HZ, name, far, level, first / RATE_HZ))
-            block = tape.take(scene[:samples])
-            hanging = scene[samples:]
+                rows.append(_sound_in(mixture, rng, at - first / RATE_HZ, name, far, level, first / RATE_HZ))
+            block = tape.take(mixture[:samples])
+            hanging = mixture[samples:]
             file.write(np.clip(block, -1, 1))
     truth = pd.DataFrame(rows)
     truth.insert(0, "file", str(places.recording))
@@ -173,7 +173,7 @@ def _write_night(places: Quay, seed: int, minutes: float) -> None:
 
 
 def _sound_in(
-    scene: np.ndarray,
+    mixture: np.ndarray,
     rng: np.random.Generator,
     at_s: float,
     name: str,
@@ -181,19 +181,19 @@ def _sound_in(
     level: float,
     offset_s: float,
 ) -> dict[str, object]:
-    """Add one sound to the scene and return its row of the truth table."""
-    dry = (EVENTS | FOREIGN)[name](rng)
+    """Add one sound to the mixture and return its row of the truth table."""
+    dry = (EVENTS | UNKNOWN)[name](rng)
     event = at_distance(dry, rng, far)
     event *= level * 10 ** ((rng.uniform(14, 28) - 12 * far) / 20) / _loud_rms(event)
     start = round(at_s * RATE_HZ)
-    piece = event[: len(scene) - start]
-    scene[start : start + len(piece)] += piece
+    piece = event[: len(mixture) - start]
+    mixture[start : start + len(piece)] += piece
     first, last = _audible(piece, level)
     return {
         "start_s": round(offset_s + at_s + first, 3),
         "end_s": round(offset_s + at_s + last, 3),
         "label": name if name in EVENTS else "",
-        "foreign": name if name in FOREIGN else "",
+        "unknown": name if name in UNKNOWN else "",
         "distance": round(far, 2),
     }
 

@@ -1,4 +1,4 @@
-"""The sounds of the harbour, each built the way the real thing sounds.
+"""The sounds of the harbor, each built the way the real thing sounds.
 
 Every function takes a random generator and returns one event: mono, float64, at `RATE_HZ`, peak about 1.
 """
@@ -164,12 +164,12 @@ def hull_knock(rng: np.random.Generator) -> np.ndarray:
     return _peak_one(out)
 
 
-# Foreign sounds are made in other ways than the made-up sounds that models learn to refuse (`clips/made_up.py`): by
+# Unknown sounds are made in other ways than the synthetic sounds that models learn to refuse (`clips/synthetic.py`): by
 # grains, by sums of partials, by a delay line and by summed shocks. Else they would prove nothing.
 
 
 def gull(rng: np.random.Generator) -> np.ndarray:
-    """Foreign: a gull's cries, a cloud of short grains whose pitch rises and falls."""
+    """Unknown: a gull's cries, a cloud of short grains whose pitch rises and falls."""
     cries = rng.integers(2, 5)
     out = np.zeros(round(cries * 0.45 * RATE_HZ))
     top, grain = rng.uniform(1100, 1700), _time(0.012)
@@ -184,7 +184,7 @@ def gull(rng: np.random.Generator) -> np.ndarray:
 
 
 def shout(rng: np.random.Generator) -> np.ndarray:
-    """Foreign: a voice calling, a sum of partials that are as loud as two vowels one after the other let them be."""
+    """Unknown: a voice calling, a sum of partials that are as loud as two vowels one after the other let them be."""
     t = _time(rng.uniform(0.5, 1.1))
     pitch = rng.uniform(130, 260) * np.interp(t, [0, t[-1] / 3, t[-1]], [0.9, 1.15, 0.8])
     phase = 2 * np.pi * np.cumsum(pitch * (1 + 0.01 * _noise(rng, len(t), 3, 12))) / RATE_HZ
@@ -199,7 +199,7 @@ def shout(rng: np.random.Generator) -> np.ndarray:
 
 
 def dropped_spanner(rng: np.random.Generator) -> np.ndarray:
-    """Foreign: a steel tool on a deck, bouncing ever faster: bursts that run around in a delay line."""
+    """Unknown: a steel tool on a deck, bouncing ever faster: bursts that run around in a delay line."""
     struck = np.zeros(round(1.2 * RATE_HZ))
     at, gap, level = 0.0, rng.uniform(0.2, 0.3), 1.0
     while gap > 0.02 and at < 0.9:
@@ -207,13 +207,13 @@ def dropped_spanner(rng: np.random.Generator) -> np.ndarray:
         at, gap, level = at + gap, gap * 0.62, level * 0.7
     delay = round(RATE_HZ / rng.uniform(1100, 1800))
     loop = np.zeros(delay + 2)
-    # The mean of two neighbours: high partials die first.
+    # The mean of two neighbors: high partials die first.
     loop[0], loop[-2], loop[-1] = 1.0, -0.62 * 0.985, -0.38 * 0.985
     return _peak_one(scipy.signal.lfilter([1.0, -0.9], loop, struck))
 
 
 def thunder(rng: np.random.Generator) -> np.ndarray:
-    """Foreign: a far roll of thunder, the shocks of many pieces of a flash that arrive one after the other."""
+    """Unknown: a far roll of thunder, the shocks of many pieces of a flash that arrive one after the other."""
     out = np.zeros(round(rng.uniform(2.5, 4.5) * RATE_HZ))
     length_s = len(out) / RATE_HZ
     shock = np.concatenate([np.linspace(1, -1, round(0.006 * RATE_HZ)), np.zeros(8)])
@@ -258,7 +258,7 @@ EVENTS: dict[str, Callable[[np.random.Generator], np.ndarray]] = {
     "hull-knock": hull_knock,
     "winch": winch,
 }
-FOREIGN: dict[str, Callable[[np.random.Generator], np.ndarray]] = {
+UNKNOWN: dict[str, Callable[[np.random.Generator], np.ndarray]] = {
     "dropped-spanner": dropped_spanner,
     "gull": gull,
     "shout": shout,

@@ -1,14 +1,10 @@
-from .answers import (
-    Answers as Answers,
-    read_answers as read_answers,
-)
 from .calibration import (
     calibration_error as calibration_error,
     calibration_table as calibration_table,
     fit_temperature as fit_temperature,
     fit_thresholds as fit_thresholds,
 )
-from .comparing import (
+from .comparison import (
     Comparison as Comparison,
     compare as compare,
 )
@@ -19,9 +15,13 @@ from .events import (
     score_events as score_events,
     score_segments as score_segments,
 )
-from .measures import (
-    Measured as Measured,
+from .metrics import (
+    Metrics as Metrics,
     measure as measure,
+)
+from .prediction_arrays import (
+    PredictionArrays as PredictionArrays,
+    read_prediction_arrays as read_prediction_arrays,
 )
 from .predictions import (
     NONE as NONE,
@@ -31,9 +31,9 @@ from .predictions import (
     undecided as undecided,
 )
 from .scores import (
-    OverlapScores as OverlapScores,
+    MultilabelScores as MultilabelScores,
     Scores as Scores,
     confusion_table as confusion_table,
     score_labels as score_labels,
-    score_overlapping as score_overlapping,
+    score_multilabel as score_multilabel,
 )

@@ -7,8 +7,8 @@ import pandas as pd
 import scipy
 
 from barn_owl.errors import TableError
-from barn_owl.evaluate.answers import Answers
-from barn_owl.evaluate.measures import measure
+from barn_owl.evaluate.metrics import measure
+from barn_owl.evaluate.prediction_arrays import PredictionArrays
 
 PARTS = 4
 """Parts of a column of numbers: quarters of the clips, each with enough of them."""
@@ -18,7 +18,7 @@ ROUNDS = 200
 """Fewer than for the whole: there are many parts, and an interval at 95 % needs no more."""
 
 
-def score_by(answers: Answers, column: pd.Series) -> pd.DataFrame:
+def score_by(answers: PredictionArrays, column: pd.Series) -> pd.DataFrame:
     """Scores of the clips of each value of a column; numbers are cut into four parts with as many clips each.
 
     Returns, by value: ``clips``, ``accuracy`` with the ends of its 95 % interval, ``balanced_accuracy``. Raises

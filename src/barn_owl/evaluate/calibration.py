@@ -8,7 +8,7 @@ import numpy as np
 import pandas as pd
 import scipy
 
-from barn_owl.evaluate.answers import Answers
+from barn_owl.evaluate.prediction_arrays import PredictionArrays
 from barn_owl.network import binary_cross_entropy, cross_entropy, sigmoid, softmax
 
 BINS = 10
@@ -50,17 +50,17 @@ def calibration_error(table: pd.DataFrame) -> float:
     return float(((table["score"] - table["right"]).abs() * table["answers"]).sum() / table["answers"].sum())
 
 
-def fit_temperature(scores: np.ndarray, truth: np.ndarray, *, overlapping: bool = False) -> float:
+def fit_temperature(scores: np.ndarray, truth: np.ndarray, *, multilabel: bool = False) -> float:
     """Number that logits are to be divided by for the least log loss: Guo et al., ICML 2017.
 
     scores, truth : ``(clips, labels)`` of clips that were not trained on. 1 with fewer than 20 clips.
     """
     if len(scores) < FEWEST_CLIPS:
         return 1.0
-    logits, targets = _logits(scores, overlapping=overlapping), truth.astype(np.float64)
-    if not overlapping:
+    logits, targets = _logits(scores, multilabel=multilabel), truth.astype(np.float64)
+    if not multilabel:
         targets = np.concatenate([targets, np.zeros((len(targets), 1))], axis=1)
-    loss = binary_cross_entropy if overlapping else cross_entropy
+    loss = binary_cross_entropy if multilabel else cross_entropy
     found = scipy.optimize.minimize_scalar(
         lambda log: loss(logits / np.exp(log), targets)[0],
         bounds=(math.log(COLDEST), math.log(HOTTEST)),
@@ -69,16 +69,16 @@ def fit_temperature(scores: np.ndarray, truth: np.ndarray, *, overlapping: bool 
     return float(np.exp(found.x))
 
 
-def at_temperature(scores: np.ndarray, temperature: float, *, overlapping: bool = False) -> np.ndarray:
+def at_temperature(scores: np.ndarray, temperature: float, *, multilabel: bool = False) -> np.ndarray:
     """Scores as they would be with the logits divided by `temperature`, float64."""
-    logits = _logits(scores, overlapping=overlapping) / temperature
-    return sigmoid(logits) if overlapping else softmax(logits)[:, :-1]
+    logits = _logits(scores, multilabel=multilabel) / temperature
+    return sigmoid(logits) if multilabel else softmax(logits)[:, :-1]
 
 
-def _logits(scores: np.ndarray, *, overlapping: bool) -> np.ndarray:
+def _logits(scores: np.ndarray, *, multilabel: bool) -> np.ndarray:
     """Logits that give these scores, float64; those of a softmax with one for what is none of the labels behind."""
     safe = np.asarray(scores, dtype=np.float64).clip(1e-12, 1 - 1e-12)
-    if overlapping:
+    if multilabel:
         return np.asarray(np.log(safe / (1 - safe)))
     none = (1 - safe.sum(axis=1, keepdims=True)).clip(1e-12, 1)
     # What is left over by rounding alone is none of float32's digits.
@@ -103,7 +103,7 @@ def coverage_table(confidence: np.ndarray, right: np.ndarray) -> pd.DataFrame:
     )
 
 
-def fit_thresholds(answers: Answers, wish: Wish, value: float) -> dict[str, float]:
+def fit_thresholds(answers: PredictionArrays, wish: Wish, value: float) -> dict[str, float]:
     """Find each label's threshold for a wish, on clips that were not trained on.
 
     An answer whose score is under the threshold of its label is not given. wish : "precision" or "recall" of at least
@@ -112,15 +112,15 @@ def fit_thresholds(answers: Answers, wish: Wish, value: float) -> dict[str, floa
     the highest that keeps it. Labels that the clips do not tell anything about get 0, or
     where labels overlap 0.5.
 
-    >>> answers = barn_owl.open_run("first").evaluate(side="validation").answers
+    >>> answers = barn_owl.open_run("first").evaluate(split="validation").answers
     >>> sorted(barn_owl.evaluate.fit_thresholds(answers, "precision", 0.9))
     ['hiss', 'hum', 'still', 'tick']
     """
-    default = 0.5 if answers.overlapping else 0.0
+    default = 0.5 if answers.multilabel else 0.0
     found = {}
     for number, label in enumerate(answers.labels):
         # Where one label is said, a threshold can only take answers back; where labels overlap, it makes them.
-        asked = np.ones(len(answers), dtype=bool) if answers.overlapping else answers.said_numbers == number
+        asked = np.ones(len(answers), dtype=bool) if answers.multilabel else answers.said_numbers == number
         has = answers.truth[:, number]
         known = wish != "none" and has.any() and asked.any()
         found[label] = _threshold(answers.scores[asked, number], has[asked], wish, value) if known else default

@@ -9,19 +9,19 @@ import numpy as np
 import pandas as pd
 
 from barn_owl.clips import find_leaks
-from barn_owl.evaluate.answers import LIKELY, Answers, read_answers
 from barn_owl.evaluate.breakdown import confusable_order, score_by
 from barn_owl.evaluate.calibration import calibration_error, calibration_table, coverage_table, decided
 from barn_owl.evaluate.curves import label_curve
-from barn_owl.evaluate.measures import ROUNDS, Measured, measure, observed
+from barn_owl.evaluate.metrics import ROUNDS, Metrics, measure, observed
 from barn_owl.evaluate.mistakes import likely_wrong_labels, mistakes
+from barn_owl.evaluate.prediction_arrays import LIKELY, PredictionArrays, read_prediction_arrays
 from barn_owl.evaluate.scores import (
-    OverlapScores,
+    MultilabelScores,
     Scores,
     plain,
     plain_number,
     score_labels,
-    score_overlapping,
+    score_multilabel,
 )
 
 FEW_CLIPS, FEW_GROUPS, WIDE = 10, 5, 0.2
@@ -41,12 +41,12 @@ ones; scores promise 0.15 more than they keep; groups of enough clips differ by 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Evaluation:
-    """Predictions of one side of the split, or of a table of its own, and all that can be said about them.
+    """Predictions of one split of the split, or of a table of its own, and all that can be said about them.
 
     predictions : a clip table with ``label``, ``predicted``, ``score`` and ``score:LABEL`` for each of `labels`.
     majority : the label that is most frequent in training. thresholds : score that each label must reach to be said;
     with fewer, a clip is undecided. skipped : the reason for each clip that could not be used, by row number.
-    rows : of a side of a run, the row numbers in the predictions of the run. clip_statistics : balanced accuracy of a
+    rows : of a split of a run, the row numbers in the predictions of the run. clip_statistics : balanced accuracy of a
     logistic regression on statistics of the same clips, if known. background : labels that are never reported.
 
     >>> evaluation = barn_owl.open_run("first").evaluate()
@@ -54,11 +54,11 @@ class Evaluation:
     (4, 4)
     """
 
-    side: str
+    split: str
     predictions: pd.DataFrame
     labels: list[str]
     majority: str
-    overlapping: bool = False
+    multilabel: bool = False
     thresholds: dict[str, float] = field(default_factory=dict)
     skipped: dict[int, str] = field(default_factory=dict)
     rows: np.ndarray | None = None
@@ -67,20 +67,20 @@ class Evaluation:
     rounds: int = ROUNDS
 
     @cached_property
-    def answers(self) -> Answers:
+    def answers(self) -> PredictionArrays:
         """Truth, scores and what was said, as arrays."""
-        return read_answers(self.predictions, self.labels, overlapping=self.overlapping)
+        return read_prediction_arrays(self.predictions, self.labels, multilabel=self.multilabel)
 
     @cached_property
-    def scores(self) -> Scores | OverlapScores:
+    def scores(self) -> Scores | MultilabelScores:
         """Counts: the confusion, precision, recall and F1 by label."""
         truth, said = self.predictions["label"].tolist(), self.predictions["predicted"].fillna("").tolist()
-        if self.overlapping:
-            return score_overlapping(truth, said, self.labels)
+        if self.multilabel:
+            return score_multilabel(truth, said, self.labels)
         return score_labels(truth, said, self.labels, majority=self.majority)
 
     @cached_property
-    def measured(self) -> Measured:
+    def metrics(self) -> Metrics:
         """All scores with their 95 % intervals, from a bootstrap over groups."""
         return measure(self.answers, rounds=self.rounds)
 
@@ -94,16 +94,16 @@ class Evaluation:
         baselines.
         """
         labels, clips = len(self.labels), len(self.answers)
-        even = self._scores_of(np.full((clips, labels), 0.5 if self.overlapping else 1 / labels), curves=True)
+        even = self._scores_of(np.full((clips, labels), 0.5 if self.multilabel else 1 / labels), curves=True)
         chance = {name: even[name][0] for name in OF_GUESSING}
         majority: dict[str, float] = {}
-        if not self.overlapping:
+        if not self.multilabel:
             always = np.zeros((clips, labels))
             always[:, self.labels.index(self.majority)] = 1
             said = self._scores_of(always, curves=False)
             majority = {name: said[name][0] for name in OF_ONE_ANSWER}
             chance |= {"accuracy": 1 / labels, "balanced_accuracy": 1 / labels, "kappa": 0.0, "matthews": 0.0}
-        table = self.measured.overall
+        table = self.metrics.overall
         columns = {"majority": majority, "chance": chance}
         if self.clip_statistics is not None:
             columns["clip_statistics"] = {"balanced_accuracy": self.clip_statistics}
@@ -113,7 +113,7 @@ class Evaluation:
 
     def _scores_of(self, scores: np.ndarray, *, curves: bool) -> dict[str, np.ndarray]:
         """Scores that the same clips would get if these were what was said of them."""
-        said = scores > LIKELY if self.overlapping else np.eye(len(self.labels), dtype=bool)[scores.argmax(axis=1)]
+        said = scores > LIKELY if self.multilabel else np.eye(len(self.labels), dtype=bool)[scores.argmax(axis=1)]
         return observed(replace(self.answers, scores=scores, said=said), curves=curves)[0]
 
     @cached_property
@@ -132,7 +132,7 @@ class Evaluation:
     def confidence(self) -> tuple[np.ndarray, np.ndarray]:
         """Score of each answer and whether it is right: of the best label, or where labels overlap of every label."""
         answers = self.answers
-        if self.overlapping:
+        if self.multilabel:
             said = answers.scores > LIKELY
             sure = np.where(said, answers.scores, 1 - answers.scores)
             return sure.ravel(), (said == answers.truth).ravel()
@@ -178,11 +178,11 @@ class Evaluation:
         return likely_wrong_labels(self.predictions, self.answers)
 
     @cached_property
-    def doubts(self) -> list[str]:
+    def caveats(self) -> list[str]:
         """What speaks against trusting the scores, a sentence each."""
-        return [*self._doubts_of_the_test(), *self._doubts_of_the_model()]
+        return [*self._caveats_of_the_test(), *self._caveats_of_the_model()]
 
-    def _doubts_of_the_test(self) -> list[str]:
+    def _caveats_of_the_test(self) -> list[str]:
         found, answers = [], self.answers
         counts = answers.truth.sum(axis=0)
         few = [label for label, count in zip(self.labels, counts, strict=True) if 0 < count < FEW_CLIPS]
@@ -203,7 +203,7 @@ class Evaluation:
                 "The table has no column group, so clips of one recorder or session may be on both sides: "
                 "the scores may be too good."
             )
-        balanced = self.measured.overall.loc["balanced_accuracy"]
+        balanced = self.metrics.overall.loc["balanced_accuracy"]
         if balanced["high"] - balanced["low"] > WIDE:
             found.append(
                 f"The test is small: the balanced accuracy lies between {balanced['low']:.2f} and "
@@ -211,11 +211,11 @@ class Evaluation:
             )
         return found
 
-    def _doubts_of_the_model(self) -> list[str]:
+    def _caveats_of_the_model(self) -> list[str]:
         found, answers = [], self.answers
-        reached = float(self.measured.overall.loc["balanced_accuracy", "value"])
-        chance = 0.5 if self.overlapping else 1 / max(int(answers.truth.any(axis=0).sum()), 1)
-        low = float(self.measured.overall.loc["balanced_accuracy", "low"])
+        reached = float(self.metrics.overall.loc["balanced_accuracy", "value"])
+        chance = 0.5 if self.multilabel else 1 / max(int(answers.truth.any(axis=0).sum()), 1)
+        low = float(self.metrics.overall.loc["balanced_accuracy", "low"])
         if reached <= chance:
             found.append(f"It is no better than guessing: balanced accuracy {reached:.2f}, by guessing {chance:.2f}.")
         elif low <= chance:
@@ -228,7 +228,7 @@ class Evaluation:
         found += self._swallowing()
         said = answers.said.mean(axis=0)
         most = int(said.argmax())
-        if not self.overlapping and said[most] > DISGUISE and len(self.labels) > 1:
+        if not self.multilabel and said[most] > DISGUISE and len(self.labels) > 1:
             found.append(f"It says {self.labels[most]!r} for {said[most]:.0%} of the clips: a majority in disguise.")
         never = [
             label for number, label in enumerate(self.labels) if answers.truth[:, number].any() and not said[number]
@@ -236,7 +236,7 @@ class Evaluation:
         if never:
             found.append(f"It never says {_listed(never)}.")
         even = NEARLY_UNIFORM / len(self.labels)
-        if not self.overlapping and len(self.labels) > 2 and float(np.median(answers.scores.max(axis=1))) < even:
+        if not self.multilabel and len(self.labels) > 2 and float(np.median(answers.scores.max(axis=1))) < even:
             found.append("Half of its best scores are hardly above those of guessing: it does not know.")
         if len(answers) >= 5 * FEW_CLIPS and self.calibration_error > PROMISE_GAP:
             found.append(
@@ -277,8 +277,8 @@ class Evaluation:
     @property
     def summary(self) -> str:
         """How well it does, in a sentence or two."""
-        balanced = self.measured.overall.loc["balanced_accuracy"]
-        what = "Balanced accuracy of the labels" if self.overlapping else "Balanced accuracy"
+        balanced = self.metrics.overall.loc["balanced_accuracy"]
+        what = "Balanced accuracy of the labels" if self.multilabel else "Balanced accuracy"
         span = "" if np.isnan(balanced["low"]) else f" (95 %: {balanced['low']:.2f} to {balanced['high']:.2f})"
         words = [f"{what} {balanced['value']:.2f}{span} on {len(self.answers)} clips"]
         words.append(f"of {self.answers.group_count} groups" if "group" in self.predictions else "")
@@ -289,7 +289,7 @@ class Evaluation:
             if len(self.scores.confusions):
                 row = self.scores.confusions.iloc[0]
                 total = int(self.answers.truth[:, self.labels.index(row["label"])].sum())
-                text += f" Most often {row['label']} is taken for {row['taken_for']} ({row['count']} of {total})."
+                text += f" Most often {row['label']} is taken for {row['confused_with']} ({row['count']} of {total})."
         return text
 
     def as_dict(self) -> dict[str, Any]:
@@ -298,28 +298,28 @@ class Evaluation:
             "scores": plain(self.baselines),
             "groups": self.answers.group_count,
             "clip_statistics": self.clip_statistics,
-            "doubts": self.doubts,
+            "caveats": self.caveats,
         }
         return content | {
-            "labels": plain(self.measured.by_label),
+            "labels": plain(self.metrics.by_label),
             "calibration_error": plain_number(self.calibration_error),
         }
 
     def _repr_html_(self) -> str:
-        words = "".join(f"<li>{html.escape(doubt)}</li>" for doubt in self.doubts)
-        table = self.measured.by_label[["recall", "precision", "f1", "roc_area", "count"]].round(3).to_html()
+        words = "".join(f"<li>{html.escape(caveat)}</li>" for caveat in self.caveats)
+        table = self.metrics.by_label[["recall", "precision", "f1", "roc_area", "count"]].round(3).to_html()
         return f"<p>{html.escape(self.summary)}</p><ul>{words}</ul>{self.baselines.round(3).to_html()}{table}"
 
 
 def leaks(predictions: pd.DataFrame) -> list[str]:
-    """What is on more than one side of the split of a run, in words."""
+    """What is on more than one split of the split of a run, in words."""
     found = find_leaks(predictions)
     if not len(found):
         return []
     first = found.iloc[0]
     return [
-        f"{len(found)} groups or files are on more than one side of the split (such as {first['what']} "
-        f"{first['name']!r}: {first['sides']}): the scores may be too good."
+        f"{len(found)} groups or files are on more than one split of the split (such as {first['what']} "
+        f"{first['name']!r}: {first['splits']}): the scores may be too good."
     ]
 
 

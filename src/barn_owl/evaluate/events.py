@@ -28,8 +28,8 @@ ROUNDING_S = 1e-9
 class EventScores:
     """How well events were found.
 
-    truth, events : the tables that were compared, foreign sounds left out of `truth`. matches : pairs of row labels
-    of both with the errors of onset, offset and length in seconds. foreign : the foreign sounds of the truth table,
+    truth, events : the tables that were compared, unknown sounds left out of `truth`. matches : pairs of row labels
+    of both with the errors of onset, offset and length in seconds. unknown : the unknown sounds of the truth table,
     with ``raised``, the label of an event that each raised, or "". seconds : length of each recording, by file.
 
     >>> scores = barn_owl.score_events(barn_owl.read_clip_table("truth.csv"), barn_owl.read_events("events.csv"))
@@ -40,7 +40,7 @@ class EventScores:
     truth: pd.DataFrame
     events: pd.DataFrame
     matches: pd.DataFrame
-    foreign: pd.DataFrame
+    unknown: pd.DataFrame
     seconds: dict[str, float]
 
     @cached_property
@@ -88,9 +88,9 @@ class EventScores:
         return (len(self.events) - len(self.matches)) / self.hours
 
     @property
-    def foreign_share(self) -> float:
-        """Share of the foreign sounds that raised an event; NaN when the truth names none."""
-        return float((self.foreign["raised"] != "").mean()) if len(self.foreign) else float("nan")
+    def unknown_share(self) -> float:
+        """Share of the unknown sounds that raised an event; NaN when the truth names none."""
+        return float((self.unknown["raised"] != "").mean()) if len(self.unknown) else float("nan")
 
     @cached_property
     def misses(self) -> pd.DataFrame:
@@ -146,14 +146,14 @@ class EventScores:
 
     def as_dict(self) -> dict[str, Any]:
         """All scores as plain numbers for JSON."""
-        foreign = {"sounds": len(self.foreign), "raised": int((self.foreign["raised"] != "").sum())}
+        unknown = {"sounds": len(self.unknown), "raised": int((self.unknown["raised"] != "").sum())}
         return {
             "true": len(self.truth), "found": len(self.events), "right": len(self.matches), "hours": self.hours,
             "scores": plain(self.intervals()),
             "median_onset_error_s": plain_number(self.matches["onset_error_s"].abs().median()),
             "median_offset_error_s": plain_number(self.matches["offset_error_s"].abs().median()),
             "labels": {str(label): row for label, row in self.by_label.astype(object).to_dict("index").items()},
-            "foreign": foreign,
+            "unknown": unknown,
         }  # fmt: skip
 
     def _repr_html_(self) -> str:
@@ -190,7 +190,7 @@ def score_events(
     An event is right when it has the label of a true one in the same file whose onset is at most `collar_s`
     seconds away, one to one; of all ways to pair them up one with the most pairs is taken. With `offset_share` its
     offset must be right, too: at most that share of the true length away, or the collar if that is more. Rows of
-    `truth` that have a column ``foreign`` that is not blank mark sounds of no label: they are not looked for, but it
+    `truth` that have a column ``unknown`` that is not blank mark sounds of no label: they are not looked for, but it
     is told which of them raised an event. That is one which overlaps it, and overlaps no true event of its own label:
     it would be that one's. Other rows without a label are no events, as in tables that were reviewed; they say of a
     file that nothing is in it.
@@ -222,14 +222,14 @@ def score_stretches(
     files = truth["file"].astype(str)
     truth = events_of(truth, "truth table")
     events = events_of(events, "event table") if len(events) else truth.iloc[:0]
-    foreign = truth.iloc[:0]
-    if "foreign" in truth:
-        is_foreign = truth["foreign"].fillna("").astype(str) != ""
-        foreign, truth = truth[is_foreign], truth[~is_foreign]
+    unknown = truth.iloc[:0]
+    if "unknown" in truth:
+        is_unknown = truth["unknown"].fillna("").astype(str) != ""
+        unknown, truth = truth[is_unknown], truth[~is_unknown]
     named = {**dict.fromkeys(files), **dict.fromkeys(seconds or {})}
-    unknown = sorted(set(events["file"]) - set(named))
-    if unknown:
-        raise TableError(f"the truth table says nothing about {unknown[0]}; its files: {', '.join(sorted(named))}")
+    strangers = sorted(set(events["file"]) - set(named))
+    if strangers:
+        raise TableError(f"the truth table says nothing about {strangers[0]}; its files: {', '.join(sorted(named))}")
     twice = _overlap_of_one_label(truth)
     if twice:
         logger.warning("truth table: %s; each counts as an event of its own", twice)
@@ -238,13 +238,13 @@ def score_stretches(
         found = events[(events["file"] == file) & (events["label"] == label)]
         pairs += _pairs(of_truth, found, collar_s, offset_share)
     columns = ["truth", "event", "onset_error_s", "offset_error_s", "length_error_s"]
-    ends = pd.concat([table.groupby("file")["end_s"].max() for table in (truth, events, foreign)])
+    ends = pd.concat([table.groupby("file")["end_s"].max() for table in (truth, events, unknown)])
     lengths = {str(file): float(end) for file, end in ends.groupby(level=0).max().items()}
     return EventScores(
         truth=truth,
         events=events,
         matches=pd.DataFrame(pairs, columns=columns),
-        foreign=foreign.assign(raised=[_raised(row, events, truth) for row in foreign.itertuples()]),
+        unknown=unknown.assign(raised=[_raised(row, events, truth) for row in unknown.itertuples()]),
         seconds={file: float((seconds or {}).get(file, lengths.get(file, 0.0))) for file in named},
     )
 
@@ -261,23 +261,23 @@ def _overlap_of_one_label(truth: pd.DataFrame) -> str:
 
 
 def _raised(row: Any, events: pd.DataFrame, truth: pd.DataFrame) -> str:
-    """Label of the first event that overlaps a foreign sound and is no true event's of its label; "" for none."""
-    for event in events[_overlapping(row, events)].itertuples():
-        if not _overlapping(event, truth[truth["label"] == event.label]).any():
+    """Label of the first event that overlaps a unknown sound and is no true event's of its label; "" for none."""
+    for event in events[_multilabel(row, events)].itertuples():
+        if not _multilabel(event, truth[truth["label"] == event.label]).any():
             return str(event.label)
     return ""
 
 
-def _overlapping(row: Any, others: pd.DataFrame) -> pd.Series:
+def _multilabel(row: Any, others: pd.DataFrame) -> pd.Series:
     return (others["file"] == row.file) & (others["start_s"] < row.end_s) & (others["end_s"] > row.start_s)
 
 
 def events_of(table: pd.DataFrame, where: str) -> pd.DataFrame:
-    """The rows with a label, and those of foreign sounds. Raises TableError where one of them has no times."""
+    """The rows with a label, and those of unknown sounds. Raises TableError where one of them has no times."""
     table = check_clip_table(table, where=where)
     is_event = table["label"] != ""
-    if "foreign" in table:
-        is_event |= table["foreign"].fillna("").astype(str) != ""
+    if "unknown" in table:
+        is_event |= table["unknown"].fillna("").astype(str) != ""
     table = table[is_event]
     blank = np.flatnonzero(table["start_s"].isna() | table["end_s"].isna())
     if len(blank):

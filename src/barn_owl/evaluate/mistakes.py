@@ -3,17 +3,17 @@
 import numpy as np
 import pandas as pd
 
-from barn_owl.classifiers.rows import squared_distances
-from barn_owl.evaluate.answers import Answers
+from barn_owl.classifiers.row_classifiers import squared_distances
+from barn_owl.evaluate.prediction_arrays import PredictionArrays
 
 NEAREST = 3
 """Clips to listen to beside a mistake."""
 PLACE = ["file", "start_s", "end_s"]
 LEAST_SKILL = 0.6
-"""Share of the clips of a label that is named right, from which on a model may doubt a label of the table."""
+"""Share of the clips of a label that is named right, from which on a model may caveat a label of the table."""
 
 
-def mistakes(predictions: pd.DataFrame, answers: Answers) -> pd.DataFrame:
+def mistakes(predictions: pd.DataFrame, answers: PredictionArrays) -> pd.DataFrame:
     """Rows whose answer is wrong, the surest first, with ``own_score``, that of the true label."""
     wrong = np.flatnonzero(~answers.right)
     table = predictions.iloc[wrong]
@@ -24,7 +24,7 @@ def mistakes(predictions: pd.DataFrame, answers: Answers) -> pd.DataFrame:
     return table.sort_values("score", ascending=False, kind="stable")
 
 
-def likely_wrong_labels(predictions: pd.DataFrame, answers: Answers) -> pd.DataFrame:
+def likely_wrong_labels(predictions: pd.DataFrame, answers: PredictionArrays) -> pd.DataFrame:
     """Clips whose label the scores speak against, the likeliest first, as a table to correct.
 
     A label is doubted when another is said with a score above what that one gets on average where it is true, while
@@ -34,7 +34,7 @@ def likely_wrong_labels(predictions: pd.DataFrame, answers: Answers) -> pd.DataF
     listens. Where labels overlap nothing is doubted.
     """
     columns = [*PLACE, "label", "suggested", "score", "own_score", "correct_label"]
-    if answers.overlapping or not len(answers):
+    if answers.multilabel or not len(answers):
         return pd.DataFrame(columns=columns)
     true, said = answers.true_numbers, answers.said_numbers
     clips = np.arange(len(answers))
@@ -58,7 +58,7 @@ def nearest_clips(
 ) -> np.ndarray:
     """Numbers of the known clips of one label that are most like a clip, the most alike first.
 
-    inside : what the family makes of the clip before it decides, ``(features,)``; known : the same of others,
+    inside : what the classifier makes of the clip before it decides, ``(features,)``; known : the same of others,
     ``(clips, features)``, with their labels.
     """
     own = np.flatnonzero(known_labels == wanted)

@@ -10,8 +10,8 @@ from threadpoolctl import threadpool_limits
 
 from barn_owl.arrays import quantile
 from barn_owl.clips import ClipFrames, join_labels, load_frames
-from barn_owl.evaluate.answers import LIKELY, SCORE
 from barn_owl.evaluate.calibration import decided
+from barn_owl.evaluate.prediction_arrays import LIKELY, SCORE
 from barn_owl.model import Model
 
 logger = logging.getLogger(__name__)
@@ -47,7 +47,7 @@ def predict(
 
 
 class Heard(NamedTuple):
-    """What the family of a model says of clips, float32: log-odds ``(clips, labels)``, what they are decided by
+    """What the classifier of a model says of clips, float32: log-odds ``(clips, labels)``, what they are decided by
     ``(clips, features)``, and the highest score of any label at any moment ``(clips,)``."""
 
     logits: np.ndarray
@@ -56,7 +56,7 @@ class Heard(NamedTuple):
 
 
 def hear(model: Model, clips: pd.DataFrame, frames: ClipFrames) -> Heard:
-    """Pass clips, whose rows and frames are given, through the family of `model`, whatever its temperature."""
+    """Pass clips, whose rows and frames are given, through the classifier of `model`, whatever its temperature."""
     extras = model.extra_columns.rows(clips)
     # The matrices are small: a second thread inside a product costs more than it brings.
     with threadpool_limits(limits=1, user_api="blas"):
@@ -91,7 +91,7 @@ def say(model: Model, scored: pd.DataFrame) -> pd.DataFrame:
     scores = scored[columns].to_numpy(dtype=np.float64)
     best = scores.argmax(axis=1)
     predicted = [model.labels[label] for label in best]
-    if model.overlapping:
+    if model.multilabel:
         least = np.array([model.thresholds.get(label, LIKELY) for label in model.labels])
         predicted = [join_labels([model.labels[n] for n in np.flatnonzero(row > least)]) for row in scores]
     said = ["predicted", "score", *columns]
@@ -103,7 +103,7 @@ def say(model: Model, scored: pd.DataFrame) -> pd.DataFrame:
 def undecided(model: Model, predictions: pd.DataFrame) -> np.ndarray:
     """Which rows have no score that reaches the threshold of its label, boolean ``(rows,)``."""
     scores = predictions[[f"{SCORE}{label}" for label in model.labels]].to_numpy(dtype=np.float64)
-    if model.overlapping:
+    if model.multilabel:
         return np.asarray(predictions["predicted"].fillna("") == "")
     return ~decided(scores, model.labels, model.thresholds)
 
@@ -114,7 +114,7 @@ def refused(model: Model, predictions: pd.DataFrame) -> pd.Series:
     Returns a reason for each row, "" for a clip that is not refused. What is called background is not refused: that
     already says that nothing of interest is heard.
     """
-    needed = predictions["predicted"].map(lambda label: model.decision.of(str(label)).on)
+    needed = predictions["predicted"].map(lambda label: model.decoding.of(str(label)).threshold)
     is_faint = (predictions[HEARD] < needed) & ~predictions["predicted"].isin(model.background)
     reasons = [
         f"no label is heard in it: {heard:.2f} at most, an event needs {least:.2f}" if faint else ""

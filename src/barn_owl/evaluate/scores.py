@@ -90,14 +90,14 @@ class Scores:
 
     @property
     def confusions(self) -> pd.DataFrame:
-        """Wrong answers by true and predicted label, the most frequent first: label, taken_for, count, share."""
+        """Wrong answers by true and predicted label, the most frequent first: label, confused_with, count, share."""
         counts = self.confusion.to_numpy()
         rows, columns = np.nonzero(counts * ~np.eye(len(counts), dtype=bool))
         names = np.asarray(self.confusion.index, dtype=object)
         table = pd.DataFrame(
             {
                 "label": names[rows],
-                "taken_for": names[columns],
+                "confused_with": names[columns],
                 "count": counts[rows, columns],
                 "share": counts[rows, columns] / counts.sum(axis=1)[rows],
             }
@@ -126,18 +126,18 @@ def score_labels(truth: Sequence[str], predicted: Sequence[str], labels: Sequenc
     0.5
     """
     if not len(truth):
-        raise TableError("there are no labelled clips to judge")
+        raise TableError("there are no labeled clips to judge")
     return Scores(confusion=confusion_table(truth, predicted, labels), majority=majority)
 
 
 @dataclass(frozen=True, kw_only=True)
-class OverlapScores:
+class MultilabelScores:
     """How well labels were predicted where a clip may carry several; each label is judged by itself.
 
     truth, said : boolean, ``(clips, labels)``.
 
     >>> has = np.array([[True, False], [True, True]])
-    >>> scores = barn_owl.evaluate.OverlapScores(truth=has, said=has, labels=["bell", "gull"])
+    >>> scores = barn_owl.evaluate.MultilabelScores(truth=has, said=has, labels=["bell", "gull"])
     >>> scores.macro_f1
     1.0
     """
@@ -209,14 +209,14 @@ def plain_number(value: Any) -> Any:
     return value.item() if isinstance(value, np.generic) else value
 
 
-def score_overlapping(truth: Sequence[str], predicted: Sequence[str], labels: Sequence[str]) -> OverlapScores:
+def score_multilabel(truth: Sequence[str], predicted: Sequence[str], labels: Sequence[str]) -> MultilabelScores:
     """Judge predicted labels against true ones, several to a clip, written as ``a|b``.
 
     Raises TableError when there is nothing to judge.
     """
     if not len(truth):
-        raise TableError("there are no labelled clips to judge")
+        raise TableError("there are no labeled clips to judge")
     marked = [
-        np.array([[label in labels_in(text) for label in labels] for text in side]) for side in (truth, predicted)
+        np.array([[label in labels_in(text) for label in labels] for text in split]) for split in (truth, predicted)
     ]
-    return OverlapScores(truth=marked[0], said=marked[1], labels=list(labels))
+    return MultilabelScores(truth=marked[0], said=marked[1], labels=list(labels))

@@ -12,7 +12,7 @@ import scipy
 from barn_owl.features import shape
 from barn_owl.features.matrices import FrontEndMatrices
 from barn_owl.features.pitch import PitchFinder
-from barn_owl.features.rows import CHUNK, product
+from barn_owl.features.products import CHUNK, product
 from barn_owl.once import once
 
 GROUP_BYTES = 1 << 21
@@ -181,7 +181,7 @@ COMPUTED: dict[str, Callable[[Chunks], np.ndarray]] = {
     "pitch": lambda c: c.pitch[:, 0],
     "pitch-confidence": lambda c: c.pitch[:, 1],
 }
-"""How each feature of the catalogue is computed of chunks."""
+"""How each feature of the catalog is computed of chunks."""
 
 
 def _shares(power: np.ndarray) -> np.ndarray:

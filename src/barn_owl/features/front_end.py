@@ -28,7 +28,7 @@ class FrontEnd(FrontEndMatrices):
     Each frame is weighted with a window, its power spectrum scaled so that a sine of amplitude 1 reads 1 at
     its peak. Levels are ``10 log10(power + 10^(floor_db / 10))``, in dB re a full-scale sine, and, with
     `range_db`, never further below the strongest band of their frame than that. Nothing depends on the rest
-    of the recording beyond the neighbours that deltas, flux and loudness need.
+    of the recording beyond the neighbors that deltas, flux and loudness need.
 
     >>> front_end = FrontEnd(rate_hz=16_000, bands=40, features=["log-mel", "deltas", "pitch"])
     >>> front_end.frames(np.zeros(16_000, dtype=np.float32)).shape
@@ -62,19 +62,19 @@ class FrontEnd(FrontEndMatrices):
         frames, rest = stream.push(samples), stream.finish()
         return np.concatenate([frames, rest]) if len(rest) else frames
 
-    def stream(self, *, patient: bool = False) -> FrameStream:
+    def stream(self, *, buffered: bool = False) -> FrameStream:
         """Start a stream that takes blocks of samples and gives the frames as they become whole.
 
-        patient : whether frames may wait until a whole chunk of them can be computed at once, which is faster.
+        buffered : whether frames may wait until a whole chunk of them can be computed at once, which is faster.
         """
-        return FrameStream(self, patient=patient)
+        return FrameStream(self, buffered=buffered)
 
     def frame_blocks(self, sound: Iterable[np.ndarray]) -> Iterator[np.ndarray]:
         """Yield the frames of mono sound that comes in blocks of any size, in memory that does not grow.
 
         Each block of frames is float32, ``(frames, width)``. Raises AudioError when samples are not finite.
         """
-        stream = self.stream(patient=True)
+        stream = self.stream(buffered=True)
         for samples in sound:
             yield stream.push(samples)
         yield stream.finish()

@@ -8,7 +8,7 @@ from barn_owl.features.cepstrum import cosine_matrix
 from barn_owl.features.chroma import chroma_matrix
 from barn_owl.features.framing import periodic_window
 from barn_owl.features.mel import mel_bank
-from barn_owl.features.rows import CHUNK
+from barn_owl.features.products import CHUNK
 from barn_owl.features.settings import FrontEndSettings
 
 

@@ -32,7 +32,7 @@ def hertz_from_mel(mel: ArrayLike) -> np.ndarray:
 def mel_edges(bands: int, low_hz: float, high_hz: float) -> np.ndarray:
     """Corner frequencies of `bands` triangles in hertz, shape ``(bands + 2,)``, equally spaced in mel.
 
-    Band *b* rises from edge *b* to its centre, edge *b + 1*, and falls to edge *b + 2*.
+    Band *b* rises from edge *b* to its center, edge *b + 1*, and falls to edge *b + 2*.
     """
     low, high = mel_from_hertz([low_hz, high_hz])
     return hertz_from_mel(np.linspace(low, high, bands + 2))
@@ -41,8 +41,8 @@ def mel_edges(bands: int, low_hz: float, high_hz: float) -> np.ndarray:
 def mel_bank(bands: int, low_hz: float, high_hz: float, rate_hz: float, fft: int) -> np.ndarray:
     """Weights that turn a power spectrum into mel bands; float64, shape ``(fft // 2 + 1, bands)``.
 
-    Scaling: each triangle has a peak of 1, and neighbours sum to 1 between the first and the last
-    centre. A bin counts with the mean of the triangle over the bin's width, ``rate_hz / fft``, rather
+    Scaling: each triangle has a peak of 1, and neighbors sum to 1 between the first and the last
+    center. A bin counts with the mean of the triangle over the bin's width, ``rate_hz / fft``, rather
     than with the value at its middle, so that no band is empty however narrow it is.
 
     >>> barn_owl.features.mel_bank(48, 50.0, 8000.0, 16000, 512).shape
@@ -55,8 +55,8 @@ def mel_bank(bands: int, low_hz: float, high_hz: float, rate_hz: float, fft: int
     return np.asarray(np.diff(area, axis=0) / width)
 
 
-def _triangle_area(at: np.ndarray, low: float, centre: float, high: float) -> np.ndarray:
+def _triangle_area(at: np.ndarray, low: float, center: float, high: float) -> np.ndarray:
     """Integral from minus infinity to `at` of a triangle with peak 1."""
-    rise = np.clip(at, low, centre) - low
-    fall = high - np.clip(at, centre, high)
-    return rise**2 / (2 * (centre - low)) + ((high - centre) ** 2 - fall**2) / (2 * (high - centre))
+    rise = np.clip(at, low, center) - low
+    fall = high - np.clip(at, center, high)
+    return rise**2 / (2 * (center - low)) + ((high - center) ** 2 - fall**2) / (2 * (high - center))

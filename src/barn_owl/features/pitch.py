@@ -1,4 +1,4 @@
-"""Pitch by the difference function with cumulative mean normalisation.
+"""Pitch by the difference function with cumulative mean normalization.
 
 Source: de Cheveigné and Kawahara, YIN, a fundamental frequency estimator for speech and music, J. Acoust.
 Soc. Am. 111(4), 2002, steps 2 to 5.
@@ -9,7 +9,7 @@ import scipy
 from numpy.lib.stride_tricks import sliding_window_view
 
 THRESHOLD = 0.15
-"""A dip of the normalised difference below this is taken, the first one; otherwise the deepest."""
+"""A dip of the normalized difference below this is taken, the first one; otherwise the deepest."""
 SILENT = 1e-12
 """Power below which there is no pitch: -120 dB, digital silence with dither."""
 
@@ -18,7 +18,7 @@ def pitch(frames: np.ndarray, rate_hz: float, low_hz: float, high_hz: float) -> 
     """Pitch in hertz and confidence of each frame; float64, shape ``(frames, 2)``.
 
     frames : samples, shape ``(frames, frame)``; a frame must hold at least two periods of `low_hz`.
-    The confidence is one minus the normalised difference at the period found: near 1 for a steady periodic
+    The confidence is one minus the normalized difference at the period found: near 1 for a steady periodic
     sound, near 0 for noise. Silence has pitch 0 and confidence 0.
     """
     rows, frame = frames.shape
@@ -49,10 +49,10 @@ class PitchFinder:
 
         used : how many of the frames are; the rest is 0 and what is found there means nothing.
         """
-        normalised, power = self._normalised_difference(frames, used)
-        lag = self._first_dip(normalised)
+        normalized, power = self._normalized_difference(frames, used)
+        lag = self._first_dip(normalized)
         left, middle, right = (
-            normalised[self._rows, np.clip(lag + k, 0, self._longest)].astype(np.float64) for k in (-1, 0, 1)
+            normalized[self._rows, np.clip(lag + k, 0, self._longest)].astype(np.float64) for k in (-1, 0, 1)
         )
         bend = left - 2 * middle + right
         shift = np.where(bend > 1e-9, 0.5 * (left - right) / np.where(bend > 1e-9, bend, 1), 0.0).clip(-0.5, 0.5)
@@ -63,8 +63,8 @@ class PitchFinder:
             axis=1,
         )
 
-    def _normalised_difference(self, frames: np.ndarray, used: int) -> tuple[np.ndarray, np.ndarray]:
-        """Cumulative mean normalised difference for lags 0 to the longest, and the mean square of each frame."""
+    def _normalized_difference(self, frames: np.ndarray, used: int) -> tuple[np.ndarray, np.ndarray]:
+        """Cumulative mean normalized difference for lags 0 to the longest, and the mean square of each frame."""
         window, longest, frame, hop = self._window, self._longest, frames.shape[1], self._hop
         twice_correlation = self._twice_correlation(frames)
         signal = np.concatenate([frames[:used, :hop].reshape(-1), frames[used - 1, hop:]], dtype=np.float64)
@@ -101,14 +101,14 @@ class PitchFinder:
         spectra[1][:, [0, -1]] = ends
         return np.asarray(scipy.fftpack.irfft(spectra[1], axis=1, overwrite_x=True)[:, : self._longest + 1])
 
-    def _first_dip(self, normalised: np.ndarray) -> np.ndarray:
+    def _first_dip(self, normalized: np.ndarray) -> np.ndarray:
         """Lag of the first local minimum below the threshold; of the lowest value where there is none."""
         shortest, longest = self._shortest, self._longest
-        inner = normalised[:, shortest:longest]
-        dip = inner < normalised[:, shortest + 1 : longest + 1]
+        inner = normalized[:, shortest:longest]
+        dip = inner < normalized[:, shortest + 1 : longest + 1]
         dip &= inner < THRESHOLD
         # The first rise below the threshold ends a descent, unless the descent began before the range.
-        dip[:, 0] &= inner[:, 0] <= normalised[:, shortest - 1]
+        dip[:, 0] &= inner[:, 0] <= normalized[:, shortest - 1]
         first = dip.argmax(axis=1)
         none = np.flatnonzero(~dip[self._rows, first])
         first[none] = inner[none].argmin(axis=1)

@@ -119,15 +119,15 @@ def rank_features(
 
 def _same_as(x: np.ndarray, columns: list[str]) -> list[str]:
     """For each feature, the first one before it that it goes along with; blank for none."""
-    centred = x.astype(np.float64) - x.mean(axis=0, dtype=np.float64)
-    lengths = np.sqrt((centred**2).sum(axis=0))
-    correlation = np.abs((centred / np.maximum(lengths, 1e-300)).T @ (centred / np.maximum(lengths, 1e-300)))
+    centerd = x.astype(np.float64) - x.mean(axis=0, dtype=np.float64)
+    lengths = np.sqrt((centerd**2).sum(axis=0))
+    correlation = np.abs((centerd / np.maximum(lengths, 1e-300)).T @ (centerd / np.maximum(lengths, 1e-300)))
     earlier = np.tril(correlation, -1) > SAME
     return [columns[int(row.argmax())] if row.any() else "" for row in earlier]
 
 
 def principal_map(x: np.ndarray, dimensions: int = 2) -> tuple[np.ndarray, np.ndarray]:
-    """Coordinates of all clips along the directions of largest variance, features standardised first.
+    """Coordinates of all clips along the directions of largest variance, features standardized first.
 
     Returns ``(clips, dimensions)`` and the share of the variance along each. By singular value decomposition;
     each direction's sign is such that its largest weight is positive. Source: K. Pearson, Phil. Mag. 2, 1901.
@@ -136,9 +136,9 @@ def principal_map(x: np.ndarray, dimensions: int = 2) -> tuple[np.ndarray, np.nd
     >>> places.shape, shares.shape
     ((20, 2), (2,))
     """
-    centred = x.astype(np.float64) - x.mean(axis=0, dtype=np.float64)
-    centred /= np.maximum(centred.std(axis=0), 1e-12)
-    left, values, directions = np.linalg.svd(centred, full_matrices=False)
+    centerd = x.astype(np.float64) - x.mean(axis=0, dtype=np.float64)
+    centerd /= np.maximum(centerd.std(axis=0), 1e-12)
+    left, values, directions = np.linalg.svd(centerd, full_matrices=False)
     chosen = slice(0, dimensions)
     weights = directions[chosen]
     signs = np.sign(weights[np.arange(len(weights)), np.abs(weights).argmax(axis=1)])

@@ -7,7 +7,7 @@ import numpy as np
 import scipy
 from pydantic import Field, field_validator, model_validator
 
-from barn_owl.features.catalogue import FEATURES, GROUPS
+from barn_owl.features.catalog import FEATURES, GROUPS
 from barn_owl.features.framing import frame_count, periodic_window
 from barn_owl.features.mel import mel_edges
 from barn_owl.settings import Settings
@@ -130,8 +130,8 @@ class FrontEndSettings(Settings):
         return self.rate_hz / self.fft_length
 
     @property
-    def centres_hz(self) -> np.ndarray:
-        """Centre frequency of each mel band in hertz, shape ``(bands,)``."""
+    def centers_hz(self) -> np.ndarray:
+        """Center frequency of each mel band in hertz, shape ``(bands,)``."""
         return mel_edges(self.bands, self.low_hz, self.top_hz)[1:-1]
 
     @property
@@ -189,7 +189,7 @@ class FrontEndSettings(Settings):
         return slice(0, first)
 
     @property
-    def doubts(self) -> list[str]:
+    def caveats(self) -> list[str]:
         """What will work but hardly as wished, in words."""
         found = []
         edges = mel_edges(self.bands, self.low_hz, self.top_hz)
@@ -197,7 +197,7 @@ class FrontEndSettings(Settings):
         if narrow and {"mel", "log-mel", "mfcc"} & set(self.features):
             found.append(
                 f"{narrow} of {self.bands} mel bands are narrower than a bin of the transform, {self.bin_hz:.3g} Hz, "
-                "so neighbours say nearly the same; take fewer bands, a higher low_hz or a longer frame"
+                "so neighbors say nearly the same; take fewer bands, a higher low_hz or a longer frame"
             )
         if {"pitch", "pitch-confidence"} & set(self.features) and self.frame < 2 * self.rate_hz / self.pitch_low_hz:
             found.append(

@@ -9,7 +9,7 @@ from functools import lru_cache
 
 import numpy as np
 
-from barn_owl.features.rows import product
+from barn_owl.features.products import product
 
 TINY = 1e-20
 """Power far below anything recorded, so that silence has a logarithm."""
@@ -110,8 +110,8 @@ def slope(log_power: np.ndarray, width_hz: float) -> np.ndarray:
     log_power : natural logarithm of the power.
     """
     kilohertz = np.arange(log_power.shape[1]) * width_hz / 1000
-    centred = kilohertz - kilohertz.mean()
-    weights = 10 / np.log(10) * centred / (centred**2).sum()
+    centerd = kilohertz - kilohertz.mean()
+    weights = 10 / np.log(10) * centerd / (centerd**2).sum()
     return product(log_power, weights.astype(log_power.dtype))
 
 

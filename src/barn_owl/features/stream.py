@@ -11,7 +11,7 @@ from barn_owl.features.cepstrum import deltas
 from barn_owl.features.chunk import COMPUTED, Chunks, Workspace
 from barn_owl.features.framing import frame_view
 from barn_owl.features.matrices import FrontEndMatrices
-from barn_owl.features.rows import CHUNK
+from barn_owl.features.products import CHUNK
 
 
 class FrameStream:
@@ -20,7 +20,7 @@ class FrameStream:
     ``push`` gives frames as they become whole; deltas need some frames ahead, so the last few come with
     ``finish``. Before the first and after the last frame, deltas see that frame again.
 
-    patient : whether frames may wait until `CHUNK` of them are whole, or until ``finish``. They are computed that
+    buffered : whether frames may wait until `CHUNK` of them are whole, or until ``finish``. They are computed that
     many at a time, so that each small block costs as much as a large one without it.
     workers : threads that share what long blocks ask for.
 
@@ -32,8 +32,8 @@ class FrameStream:
     True
     """
 
-    def __init__(self, front_end: FrontEndMatrices, *, patient: bool = False, workers: int = 1) -> None:
-        self.front_end, self._patient = front_end, patient
+    def __init__(self, front_end: FrontEndMatrices, *, buffered: bool = False, workers: int = 1) -> None:
+        self.front_end, self._patient = front_end, buffered
         self.given = 0
         """Frames given out so far."""
         self._computed = 0  # frames computed so far
@@ -69,7 +69,7 @@ class FrameStream:
             self._kept = kept.copy()
             return np.empty((0, front_end.width), dtype=np.float32)
         bases = self._base_frames(frame_view(kept, front_end.frame, front_end.hop)[:available], skip)
-        # One sample that is not a number, or infinite, spoils its frames, and a spoilt frame their maximum.
+        # One sample that is not a number, or infinite, spoils its frames, and a spoiled frame their maximum.
         if not all(np.isfinite(base.max()) for base in bases):
             raise AudioError("samples must be finite; there is NaN or infinity among them")
         self._computed += available - skip

@@ -1,4 +1,4 @@
-"""Making a model: the plan, what is learnt from, the fitting of families, checkpoints, rehearsal."""
+"""Making a model: the plan, what is learned from, the fitting of classifiers, checkpoints, rehearsal."""
 
 import lazy_loader
 

@@ -72,7 +72,7 @@ class Augment:
         return rng.normal(0, deviation_db, BUMPS).astype(np.float32) @ self._bumps
 
     def narrow(self, power: np.ndarray, rng: np.random.Generator) -> None:
-        """Take away the highest bands, or a few neighbouring ones, of some scenes, in place."""
+        """Take away the highest bands, or a few neighboring ones, of some mixtures, in place."""
         bands = power.shape[1]
         if rng.random() < self._settings.low_pass:
             power[:, int(rng.uniform(0.45, 1) * bands) :] *= np.float32(10 ** -rng.uniform(3, 8))

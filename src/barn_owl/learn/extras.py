@@ -6,7 +6,7 @@ from barn_owl.errors import TableError
 from barn_owl.model.extras import ExtraColumn, ExtraColumns
 
 MOST_WORDS = 30
-"""More different words than this are names or remarks: each would be seen too rarely to be learnt from."""
+"""More different words than this are names or remarks: each would be seen too rarely to be learned from."""
 
 
 def learn_columns(table: pd.DataFrame, names: list[str]) -> ExtraColumns:
@@ -19,7 +19,7 @@ def learn_columns(table: pd.DataFrame, names: list[str]) -> ExtraColumns:
         if name not in table:
             raise TableError(f"columns: the clip table has no column {name!r}; it has {', '.join(table.columns)}")
         if name in ("label", "file", "split", "score"):
-            raise TableError(f"columns: {name!r} cannot be learnt from")
+            raise TableError(f"columns: {name!r} cannot be learned from")
         values = table[name]
         if pd.to_numeric(values, errors="coerce").notna().mean() > 0.5:
             columns.append(ExtraColumn(name=name, words=[]))
@@ -27,7 +27,7 @@ def learn_columns(table: pd.DataFrame, names: list[str]) -> ExtraColumns:
         words = sorted(word for word in values.astype(str).unique() if word not in ("", "nan"))
         if not 1 <= len(words) <= MOST_WORDS:
             raise TableError(
-                f"columns: {name!r} holds {len(words)} different words; up to {MOST_WORDS}, or numbers, can be learnt"
+                f"columns: {name!r} holds {len(words)} different words; up to {MOST_WORDS}, or numbers, can be learned"
             )
         columns.append(ExtraColumn(name=name, words=words))
     return ExtraColumns(columns=columns)

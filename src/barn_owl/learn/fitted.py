@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from barn_owl.audio import Excerpt
-from barn_owl.classifiers.base import Family
+from barn_owl.classifiers.base import Classifier
 from barn_owl.clips import ClipFrames
 from barn_owl.learn.plan import Plan
 from barn_owl.learn.sharing import Memo
@@ -29,8 +29,8 @@ class Progress:
     best: bool
     seconds: float
     waiting: float = 0.0
-    """Share of the epoch that was spent waiting for the scenes to learn from."""
-    again: bool = False
+    """Share of the epoch that was spent waiting for the mixtures to learn from."""
+    refit: bool = False
     """Whether the training is the second, on the training and validation clips together."""
 
 
@@ -39,12 +39,12 @@ Watcher = Callable[[Progress], None]
 
 @dataclass(frozen=True, kw_only=True)
 class Examples:
-    """Clips of one side of the split: their frames and what they are.
+    """Clips of one split of the split: their frames and what they are.
 
     targets : 1 for each label a clip has and 0 otherwise, float32, ``(clips, labels)``. extras : what further columns
     say, ``(clips, extras)``. sources : where the sound of each clip is; empty when it is not at hand, which leaves
-    changes to the sound out. overlapping : whether a clip may have several labels. behind : what is heard in
-    recordings while nothing stands out. groups : what must not be on two sides, for each clip; empty where each clip
+    changes to the sound out. multilabel : whether a clip may have several labels. behind : what is heard in
+    recordings while nothing stands out. groups : what must not be on two splits, for each clip; empty where each clip
     is by itself. memo : where classifiers that learn from the same clips keep what they have in common; see `shared`.
     """
 
@@ -52,7 +52,7 @@ class Examples:
     targets: np.ndarray
     extras: np.ndarray
     sources: list[Excerpt] = field(default_factory=list)
-    overlapping: bool = False
+    multilabel: bool = False
     behind: ClipFrames = field(default_factory=lambda: ClipFrames([]))
     groups: list[str] = field(default_factory=list)
     memo: Memo | None = None
@@ -98,9 +98,9 @@ class Examples:
 
 @dataclass(kw_only=True)
 class Fitted:
-    """A fitted family, its standardisation and how it came about."""
+    """A fitted classifier, its standardization and how it came about."""
 
-    family: Family
+    classifier: Classifier
     mean: np.ndarray
     deviation: np.ndarray
     curves: list[Progress] = field(default_factory=list)
@@ -116,7 +116,7 @@ class Fitted:
         return [line for line in self.curves if line.best][-1]
 
 
-def standardisation(plan: Plan, clips: ClipFrames) -> tuple[np.ndarray, np.ndarray]:
+def standardization(plan: Plan, clips: ClipFrames) -> tuple[np.ndarray, np.ndarray]:
     """Mean and deviation of each feature over all frames; float32, shape ``(features,)``; summed in float64.
 
     Levels that are taken relative to what is around them are left as they are.
@@ -160,14 +160,14 @@ TEMPERATURES = np.float32(2) ** np.linspace(-1.5, 3.5, 11, dtype=np.float32)
 """What logits are divided by, in turns, to see how good they could be."""
 
 
-def judge_logits(logits: np.ndarray, targets: np.ndarray, *, overlapping: bool) -> tuple[float, float, float]:
+def judge_logits(logits: np.ndarray, targets: np.ndarray, *, multilabel: bool) -> tuple[float, float, float]:
     """Loss, recall and F1, each the mean over the labels that occur.
 
     logits, targets : ``(rows, labels)``. The loss is that at the temperature which suits the rows best, as the model
     will have one: else a few confident mistakes on a recorder unlike the others would make the least trained network
     look best.
     """
-    if overlapping:
+    if multilabel:
         said, loss = logits > 0, binary_cross_entropy
     else:
         said, loss = logits.argmax(axis=1)[:, None] == np.arange(logits.shape[1]), cross_entropy

@@ -1,4 +1,4 @@
-"""Fitting the family that a plan names."""
+"""Fitting the classifier that a plan names."""
 
 from collections.abc import Callable
 from typing import Any
@@ -27,12 +27,12 @@ def fit(
     save: Callable[[Checkpoint], None] | None = None,
     keep: int | None = None,
 ) -> Fitted:
-    """Fit the family that `plan` names, on `workers` threads; `watch` is called after each epoch.
+    """Fit the classifier that `plan` names, on `workers` threads; `watch` is called after each epoch.
 
-    estimator : somebody else's, with ``fit`` and ``predict_proba``, in place of a pooled family; it cannot be saved.
+    estimator : somebody else's, with ``fit`` and ``predict_proba``, in place of a pooled classifier; it cannot be saved.
     start : a model of the same shape to train further. resume, save : where a network goes on, and what is called
     with a `Checkpoint` after each epoch. validation : None to fit as long as the plan says, and keep what comes last,
-    or, of a pooled family, its way number `keep`, from 1.
+    or, of a pooled classifier, its way number `keep`, from 1.
 
     The same plan on the same frames gives the same weights, whatever the number of workers. On Ctrl-C the
     best weights so far are returned, marked as interrupted; before the first epoch is over, the

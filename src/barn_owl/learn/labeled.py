@@ -54,12 +54,12 @@ class LabeledFrames:
             self.events.append((start, start + len(frames), int(number)))
 
     def add_up(self, response: np.ndarray) -> None:
-        """Find out which sounds are heard beside all else, and colour the whole."""
+        """Find out which sounds are heard beside all else, and color the whole."""
         for start, part, heard, onset, labels in self._parts:
             over = self.frames[start : start + len(part)] - part
             np.maximum(over, np.float32(TINY), out=over)
             np.divide(part, over, out=over)
-            # Three neighbouring bands, and three frames, must agree.
+            # Three neighboring bands, and three frames, must agree.
             clear = (over[:, :-2] + over[:, 1:-1] + over[:, 2:]).max(axis=1)
             around = np.concatenate([clear[:1], clear, clear[-1:]])
             audible = heard & (around[:-2] + clear + around[2:] > 9 * AUDIBLE)

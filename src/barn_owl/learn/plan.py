@@ -15,7 +15,7 @@ from barn_owl.clips import Shares
 from barn_owl.errors import PlanError
 from barn_owl.features import FrontEnd, pool
 from barn_owl.files import not_a_file, whole_file
-from barn_owl.model import DecisionSettings
+from barn_owl.model import DecodingSettings
 from barn_owl.settings import Settings
 from barn_owl.sound import SoundSettings, UniformSettings
 from barn_owl.wording import facts_in_html, nearest_to
@@ -34,36 +34,36 @@ class TrainingSettings(Settings):
     """What the best weights are best at, on the validation clips: least loss, or highest macro F1."""
     refit: int = Field(default=10, ge=0, le=100_000)
     """Epochs that it goes on for with the training and validation clips together; 0 for none."""
-    kept: int = Field(default=8, ge=0, le=1000)
+    exemplars: int = Field(default=8, ge=0, le=1000)
     """Training clips of each label that the model keeps, to learn others later without forgetting; 0 for none."""
 
 
-class SceneSettings(Settings):
-    """The short made-up recordings that are learnt from: sounds of the clips at any place and level over noise."""
+class MixtureSettings(Settings):
+    """The short synthetic recordings that are learned from: sounds of the clips at any place and level over noise."""
 
     count: int = Field(default=160, ge=2, le=100_000)
-    """Scenes that are learned from in an epoch: half as many are made, and each is used twice."""
+    """Mixtures that are learned from in an epoch: half as many are made, and each is used twice."""
     seconds: float = Field(default=8.0, ge=0.1, le=120)
     empty: float = Field(default=0.12, ge=0, lt=1)
-    """Share of scenes without any sound."""
+    """Share of mixtures without any sound."""
     whole: float = Field(default=0.6, ge=0, le=1)
-    """Share of scenes that are whole clips as they are, one after the other: what clips are named by."""
-    foreign: float = Field(default=0.4, ge=0, lt=1)
+    """Share of mixtures that are whole clips as they are, one after the other: what clips are named by."""
+    unknown: float = Field(default=0.4, ge=0, lt=1)
     """Share of sounds that are made up, and none of the labels."""
     noise: float = Field(default=0.4, ge=0, le=1)
-    """Share of scenes over made-up noise where there are background clips; without them, all are."""
+    """Share of mixtures over synthetic noise where there are background clips; without them, all are."""
     snr_low_db: float = Field(default=-2.0, ge=-30, le=60)
     snr_high_db: float = Field(default=30.0, ge=-30, le=60)
 
     @model_validator(mode="after")
-    def _in_order(self) -> "SceneSettings":
+    def _in_order(self) -> "MixtureSettings":
         if self.snr_low_db > self.snr_high_db:
             raise ValueError(f"snr_low_db must be at most snr_high_db={self.snr_high_db:g}, got {self.snr_low_db:g}")
         return self
 
 
 class AugmentSettings(Settings):
-    """Changes to the sounds of a scene, anew each time; 0 turns one off."""
+    """Changes to the sounds of a mixture, anew each time; 0 turns one off."""
 
     tilt_db: float = Field(default=6.0, ge=0, le=30)
     """Largest slope over all bands, up or down, and half as much for bumps: other microphones, other places."""
@@ -72,19 +72,19 @@ class AugmentSettings(Settings):
     stretch_percent: float = Field(default=15.0, ge=0, le=90)
     """Largest change of pace, slower or faster; 0 where pace tells."""
     low_pass: float = Field(default=0.3, ge=0, le=1)
-    """Share of scenes that lack their highest bands, as recordings at a lower rate do."""
+    """Share of mixtures that lack their highest bands, as recordings at a lower rate do."""
     reverb: float = Field(default=0.3, ge=0, le=1)
     """Share of sounds in mixtures that have the reverberation of a room behind them."""
     mask: float = Field(default=0.5, ge=0, le=1)
-    """Share of scenes in which a few neighbouring bands are missing."""
+    """Share of mixtures in which a few neighboring bands are missing."""
 
 
 class PoolingSettings(Settings):
-    """What the pooled families see: statistics over the frames of a window; see `barn_owl.features.pool`."""
+    """What the pooled classifiers see: statistics over the frames of a window; see `barn_owl.features.pool`."""
 
     window_s: float = Field(default=0.5, gt=0, le=60)
     windows: int = Field(default=4000, ge=50, le=1_000_000)
-    """Windows of scenes that are learnt from."""
+    """Windows of mixtures that are learned from."""
     statistics: list[str] = Field(default=["loud", "deviation", "maximum", "change"], min_length=1)
 
     @field_validator("statistics")
@@ -116,19 +116,19 @@ class StartSettings(Settings):
     rate_share: float = Field(default=0.25, gt=0, le=1)
     """Share of ``training.rate`` that is used: what is known already should not be forgotten."""
     forget: list[str] = Field(default=[])
-    """Labels of the model whose kept examples are not learnt from, such as one that has another name now."""
+    """Labels of the model whose exemplars are not learned from, such as one that has another name now."""
 
 
 class RehearsalSettings(Settings):
-    """A made-up recording of validation clips, on which it is found out what to expect of the model."""
+    """A synthetic recording of validation clips, on which it is found out what to expect of the model."""
 
     minutes: float = Field(default=5.0, ge=0, le=600)
     """How long it is at most; 0 for none."""
     events_per_minute: float = Field(default=10.0, gt=0, le=600)
     """How many events a minute the recordings are expected to hold, for what is said of F1 and false alarms."""
     decide: bool | None = None
-    """Whether thresholds and lengths of `[decision]` are found on it; otherwise they are taken as they are. Left out:
-    for pooled families, whose scores differ too much for settings that suit all."""
+    """Whether thresholds and lengths of `[decoding]` are found on it; otherwise they are taken as they are. Left out:
+    for pooled classifiers, whose scores differ too much for settings that suit all."""
 
 
 class ThresholdSettings(Settings):
@@ -153,37 +153,37 @@ LARGEST_SEED = 2**63
 class Plan(Settings):
     """Everything about a training run; each key has a default. Each kind of classifier has a section of its own.
 
-    >>> Plan(family="logistic", seed=3).front_end.bands
+    >>> Plan(classifier="logistic", seed=3).front_end.bands
     48
     """
 
     seed: int = Field(default=0, ge=0, lt=LARGEST_SEED)
-    family: str = "cnn"
+    classifier: str = "cnn"
     background: list[str] = Field(default=[])
     """Labels that mean "nothing of interest": what sounds lie over in training, and never reported as events."""
-    unreported: list[str] = Field(default=[])
+    ignored: list[str] = Field(default=[])
     """Labels of sounds that are known but wanted by nobody, such as "other": they are named in clips, and are no
     events."""
-    overlapping: bool = False
+    multilabel: bool = False
     """A clip may carry several labels: rows of one excerpt are put together, and each label is scored by itself."""
     recordings: list[str] = Field(default=[])
     """Recordings, or folders of them, that the model is for: their band is kept to, and what is heard in them while
     nothing stands out serves as background."""
     columns: list[str] = Field(default=[])
-    """Further columns of the clip table that the pooled families look at, numbers or words."""
+    """Further columns of the clip table that the pooled classifiers look at, numbers or words."""
     front_end: FrontEnd = FrontEnd()
     clips: UniformSettings = UniformSettings()
     split: Shares = Shares()
     level: LevelSettings = LevelSettings()
     training: TrainingSettings = TrainingSettings()
-    scenes: SceneSettings = SceneSettings()
+    mixtures: MixtureSettings = MixtureSettings()
     augment: AugmentSettings = AugmentSettings()
     sound: SoundSettings = SoundSettings()
     pooling: PoolingSettings = PoolingSettings()
     start: StartSettings = StartSettings()
     thresholds: ThresholdSettings = ThresholdSettings()
     rehearsal: RehearsalSettings = RehearsalSettings()
-    decision: DecisionSettings = DecisionSettings()
+    decoding: DecodingSettings = DecodingSettings()
 
     model_config = ConfigDict(extra="allow")  # the sections of classifiers, whichever are known
 
@@ -207,12 +207,12 @@ class Plan(Settings):
         if faults:
             raise PlanError("\n".join(faults))
 
-    @field_validator("family")
+    @field_validator("classifier")
     @classmethod
-    def _is_known(cls, family: str) -> str:
-        if kind_of(family).settings is None:
-            raise ValueError(f"no training makes {family!r}; take one of {', '.join(names())}")
-        return family
+    def _is_known(cls, classifier: str) -> str:
+        if kind_of(classifier).settings is None:
+            raise ValueError(f"no training makes {classifier!r}; take one of {', '.join(names())}")
+        return classifier
 
     def changed(self) -> dict[str, Any]:
         """Return the settings that are not the default ones, by dotted key."""
@@ -239,12 +239,12 @@ class Plan(Settings):
     @property
     def kind(self) -> ClassifierKind:
         """What the classifier is and can do."""
-        return kind_of(self.family)
+        return kind_of(self.classifier)
 
     @property
     def own(self) -> Any:
         """The section of the classifier; none of its own is empty."""
-        return getattr(self, self.family, None) or Settings()
+        return getattr(self, self.classifier, None) or Settings()
 
     @property
     def window_frames(self) -> int:
@@ -269,11 +269,11 @@ class Plan(Settings):
                 f"pooling.window_s: must be at least one frame of {self.front_end.frame_ms:g} ms, "
                 f"got {self.pooling.window_s:g} s"
             )
-        both = sorted({*self.background} & {*self.unreported})
+        both = sorted({*self.background} & {*self.ignored})
         if both:
-            raise ValueError(f"unreported: {both[0]!r} is background already, and so is no event either")
+            raise ValueError(f"ignored: {both[0]!r} is background already, and so is no event either")
         if self.kind.sees_frames and self.columns:
-            raise ValueError(f"columns: the family {self.family!r} sees frames only; take a pooled family")
+            raise ValueError(f"columns: the classifier {self.classifier!r} sees frames only; take a pooled classifier")
         self.kind.check(self.own, self.front_end.width)
         return self
 
@@ -296,7 +296,7 @@ def read_plan(path: str | Path) -> Plan:
 
     Raises PlanError when the file is missing, is not TOML, or a key is unknown or out of range.
 
-    >>> barn_owl.read_plan("first/plan.toml").family
+    >>> barn_owl.read_plan("first/plan.toml").classifier
     'logistic'
     """
     path = Path(path)

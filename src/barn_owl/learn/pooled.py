@@ -1,4 +1,4 @@
-"""Fitting the pooled families: rows of windows out of scenes and of whole clips, and the best fitted to them."""
+"""Fitting the pooled classifiers: rows of windows out of mixtures and of whole clips, and the best fitted to them."""
 
 import time
 from collections.abc import Iterator
@@ -7,8 +7,8 @@ from typing import Any
 
 import numpy as np
 
-from barn_owl.classifiers.pooled import Pooled, SomebodyElses, pooled_windows
-from barn_owl.classifiers.rows import Candidate, RowTask
+from barn_owl.classifiers.pooled import EstimatorAdapter, Pooled, pooled_windows
+from barn_owl.classifiers.row_classifiers import Candidate, RowTask
 from barn_owl.learn.fitted import (
     Examples,
     Fitted,
@@ -17,10 +17,10 @@ from barn_owl.learn.fitted import (
     background_numbers,
     judge_logits,
     rarest_label,
-    standardisation,
+    standardization,
 )
+from barn_owl.learn.mixtures import LEAST_FRAMES, MixtureMaker
 from barn_owl.learn.plan import Plan
-from barn_owl.learn.scenes import LEAST_FRAMES, SceneMaker
 from barn_owl.learn.sharing import shared
 from barn_owl.learn.variants import Variants
 from barn_owl.network import binary_cross_entropy
@@ -30,20 +30,20 @@ TURNS = 4
 SOUNDS_A_WINDOW = 2
 """At most."""
 ROWS_STREAM, WATCHED_STREAM = 37, 41
-"""Keep the random numbers of scenes to learn from and to be judged by apart."""
+"""Keep the random numbers of mixtures to learn from and to be judged by apart."""
 
 
 class PooledWindows:
-    """Rows of windows out of scenes and of whole clips, not standardised; their targets, and the names of the clips.
+    """Rows of windows out of mixtures and of whole clips, not standardized; their targets, and the names of the clips.
 
-    watched : draw them as they are looked at while others are learnt from: their sound is not changed.
+    watched : draw them as they are looked at while others are learned from: their sound is not changed.
     """
 
     def __init__(self, plan: Plan, labels: list[str], examples: Examples, *, watched: bool = False) -> None:
         rng = np.random.default_rng([plan.seed, WATCHED_STREAM if watched else ROWS_STREAM])
         background = background_numbers(plan, labels)
-        maker = SceneMaker(plan, examples, background)
-        self.mean, self.deviation = standardisation(plan, examples.clips)
+        maker = MixtureMaker(plan, examples, background)
+        self.mean, self.deviation = standardization(plan, examples.clips)
         count = max(1, plan.pooling.windows // (2 if watched else 1) // TURNS)
         beds = np.flatnonzero(examples.targets[:, background].any(axis=1))
         variants = Variants(examples.sources, beds, plan) if plan.sound.any and examples.sources else None
@@ -52,18 +52,18 @@ class PooledWindows:
             if variants is not None and turn and not watched:
                 for clip, frames in enumerate(variants.of_all(turn, workers=1)):
                     maker.replace(clip, frames)
-            scenes = maker.make(count, plan.window_frames, rng, most=SOUNDS_A_WINDOW, whole=0.0)
-            heard = scenes.sounds.sum(axis=1) >= LEAST_FRAMES
+            mixtures = maker.make(count, plan.window_frames, rng, most=SOUNDS_A_WINDOW, whole=0.0)
+            heard = mixtures.sounds.sum(axis=1) >= LEAST_FRAMES
             named = np.array([number not in background for number in range(len(labels))])
             heard[:, ~named] &= ~heard[:, named].any(axis=1, keepdims=True)
-            sure = ~((scenes.counts == 0).any(axis=1) & ~heard)[:, named].any(axis=1)
-            windows = (scenes.frames[sure] - self.mean) / self.deviation
+            sure = ~((mixtures.counts == 0).any(axis=1) & ~heard)[:, named].any(axis=1)
+            windows = (mixtures.frames[sure] - self.mean) / self.deviation
             pooled = pooled_windows(windows, plan.pooling.statistics, plan.levels)
             none = np.full((1, examples.extras.shape[1]), np.nan, dtype=np.float32)
-            extras = np.concatenate([examples.extras, none])[scenes.clips[sure]]
+            extras = np.concatenate([examples.extras, none])[mixtures.clips[sure]]
             rows.append(np.concatenate([pooled, extras], axis=1))
             targets.append(heard[sure].astype(np.float32))
-            self.names += [examples.name(int(clip)) if clip >= 0 else "background" for clip in scenes.clips[sure]]
+            self.names += [examples.name(int(clip)) if clip >= 0 else "background" for clip in mixtures.clips[sure]]
         if variants is not None:
             variants.close()
         for whole, kinds, names in self._whole_clips(plan, examples, count * TURNS):
@@ -94,7 +94,7 @@ class PooledWindows:
 
 
 def drawn_windows(plan: Plan, labels: list[str], examples: Examples, *, watched: bool = False) -> PooledWindows:
-    """Draw windows, or take those that another family of the same training has drawn; only read them."""
+    """Draw windows, or take those that another classifier of the same training has drawn; only read them."""
     clips = (tuple(labels), tuple(examples.sources), examples.targets.tobytes(), examples.extras.tobytes())
     make = partial(PooledWindows, plan, labels, examples, watched=watched)
     return shared(make, examples.memo, plan, "windows", watched, clips)
@@ -106,7 +106,7 @@ def _mean_of_known(rows: np.ndarray) -> np.ndarray:
     return np.asarray(np.where(known, rows, 0).sum(axis=0) / np.maximum(known.sum(axis=0), 1), dtype=np.float32)
 
 
-def centre_and_spread(rows: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+def center_and_spread(rows: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Mean and deviation of each feature; one that never changes is left as it is. float32."""
     spread = rows.std(axis=0, dtype=np.float64)
     return rows.mean(axis=0, dtype=np.float64).astype(np.float32), np.where(spread > 1e-6, spread, 1).astype(
@@ -124,32 +124,32 @@ def fit_pooled(
     estimator: Any = None,
     keep: int | None = None,
 ) -> Fitted:
-    """Fit a pooled family in all ways that the plan allows and keep what is best on the validation clips.
+    """Fit a pooled classifier in all ways that the plan allows and keep what is best on the validation clips.
 
-    estimator : one of somebody else's to fit instead of the plan's family. keep : number, from 1, of the way to
+    estimator : one of somebody else's to fit instead of the plan's classifier. keep : number, from 1, of the way to
     keep, where there are no validation clips to choose by.
     """
     windows = drawn_windows(plan, labels, train)
     watched = windows if validation is None else drawn_windows(plan, labels, validation, watched=True)
-    centre, spread = centre_and_spread(windows.rows)
+    center, spread = center_and_spread(windows.rows)
     task = RowTask(
-        rows=(windows.rows - centre) / spread, targets=windows.targets,
-        weights=np.ones(len(windows.rows), dtype=np.float32), watched=(watched.rows - centre) / spread,
+        rows=(windows.rows - center) / spread, targets=windows.targets,
+        weights=np.ones(len(windows.rows), dtype=np.float32), watched=(watched.rows - center) / spread,
         rng=np.random.default_rng([plan.seed, TURNS]),
     )  # fmt: skip
-    name = plan.family if estimator is None else type(estimator).__name__
-    found = plan.kind.candidates(task, plan.own) if estimator is None else _somebody_elses(task, estimator)
+    name = plan.classifier if estimator is None else type(estimator).__name__
+    found = plan.kind.candidates(task, plan.own) if estimator is None else _adapted_estimator(task, estimator)
     kept, curves, interrupted = _best(plan, found, watched.targets, watch, keep)
     how = plan.window_frames, plan.window_step, plan.pooling.statistics, plan.levels
-    family = Pooled(name, *how, kept.make(), centre, spread)
+    classifier = Pooled(name, *how, kept.make(), center, spread)
     return Fitted(
-        family=family, mean=windows.mean, deviation=windows.deviation, curves=curves, interrupted=interrupted
+        classifier=classifier, mean=windows.mean, deviation=windows.deviation, curves=curves, interrupted=interrupted
     )
 
 
-def _somebody_elses(task: RowTask, estimator: Any) -> Iterator[Candidate]:
+def _adapted_estimator(task: RowTask, estimator: Any) -> Iterator[Candidate]:
     estimator.fit(task.rows, rarest_label(task.targets))
-    made = SomebodyElses(estimator, task.targets.shape[1])
+    made = EstimatorAdapter(estimator, task.targets.shape[1])
     loss = binary_cross_entropy(made.logits(task.rows), task.targets)[0]
     yield Candidate.made(made, loss, made.logits(task.watched))
 
@@ -163,7 +163,7 @@ def _best(
     kept, best, best_at = None, np.inf, 0
     try:
         for number, candidate in enumerate(candidates, start=1):
-            loss, recall, f1 = judge_logits(candidate.watched, targets, overlapping=True)
+            loss, recall, f1 = judge_logits(candidate.watched, targets, multilabel=True)
             badness = loss if plan.training.stop_on == "loss" else -f1
             if keep is not None:
                 badness = abs(number - keep)

@@ -1,7 +1,7 @@
-"""A rehearsal: a made-up recording of clips that were not trained on, tagged like any other, to see what to expect.
+"""A rehearsal: a synthetic recording of clips that were not trained on, tagged like any other, to see what to expect.
 
 Sounds lie over background at known times and levels, some over one another, and some that are none of the labels,
-which follow other recipes than the made-up sounds that are learnt from. On it the decision settings are found, and
+which follow other recipes than the synthetic sounds that are learned from. On it the decoding settings are found, and
 what a recording may bring is told.
 """
 
@@ -21,14 +21,14 @@ from barn_owl.features.activity import onset_frame, sounding
 from barn_owl.files import write_json
 from barn_owl.learn.plan import Plan
 from barn_owl.model import Model
-from barn_owl.sound import foreign_sound, read_uniform
-from barn_owl.tag.adjusting import best_decision
-from barn_owl.tag.recorded import tag_trace, trace_of_samples
+from barn_owl.sound import read_uniform, unknown_sound
+from barn_owl.tag.adjusting import best_decoding
+from barn_owl.tag.score_trace import tag_trace, trace_of_samples
 
 STREAM = 43
 EVENTS_A_LABEL, FEWEST_CLIPS = 18, 2
-"""Sounds of each label at most; a label with fewer clips on the side is left out."""
-FOREIGN_SHARE, OVERLAP_SHARE = 0.12, 0.12
+"""Sounds of each label at most; a label with fewer clips on the split is left out."""
+UNKNOWN_SHARE, OVERLAP_SHARE = 0.12, 0.12
 SNR_DB = (2.0, 25.0)
 GAP_S = (0.4, 2.6)
 """Between one sound and the next."""
@@ -48,7 +48,7 @@ EXPECTATION = "rehearsal.json"
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Rehearsal:
-    """A made-up recording, mono float32 ``(samples,)``, and its truth table, whose ``foreign`` marks what is no
+    """A synthetic recording, mono float32 ``(samples,)``, and its truth table, whose ``unknown`` marks what is no
     label."""
 
     samples: np.ndarray
@@ -89,8 +89,8 @@ class Rehearsed:
             "recall": scores.recall,
             "false_alarms_per_hour": scores.false_alarms_per_hour,
             "onset_error_s": float(scores.matches["onset_error_s"].abs().mean()) if len(scores.matches) else None,
-            "foreign": len(scores.foreign),
-            "foreign_share": scores.foreign_share if len(scores.foreign) else None,
+            "unknown": len(scores.unknown),
+            "unknown_share": scores.unknown_share if len(scores.unknown) else None,
             "labels": {str(label): row.to_dict() for label, row in scores.by_label.iterrows()},
         }
 
@@ -116,7 +116,7 @@ def make_rehearsal(plan: Plan, clips: pd.DataFrame) -> Rehearsal | None:
     samples, rows, at = bed.copy(), [], rate_hz // 2
     ends = dict.fromkeys((label for sound, _ in placed for label in sound.labels), 0)
     for number, (sound, gap) in enumerate(placed):
-        if not sound.foreign:  # two of one label at once would be one event or two: nobody could say
+        if not sound.unknown:  # two of one label at once would be one event or two: nobody could say
             at = max(at, *(ends[label] + round(GAP_S[0] * rate_hz) for label in sound.labels))
         at = min(at, length - len(sound.samples) - 1)
         over = bed[at : at + len(sound.samples)]
@@ -125,7 +125,7 @@ def make_rehearsal(plan: Plan, clips: pd.DataFrame) -> Rehearsal | None:
         gain = min(gain, LOUDEST / max(np.abs(sound.samples).max(), 1e-9))
         samples[at : at + len(sound.samples)] += np.float32(gain) * sound.samples
         begin, end = (at + sound.onset) / rate_hz, (at + len(sound.samples)) / rate_hz
-        rows += [(FILE, round(begin, 3), round(end, 3), label, sound.foreign) for label in sound.labels]
+        rows += [(FILE, round(begin, 3), round(end, 3), label, sound.unknown) for label in sound.labels]
         ends |= dict.fromkeys(sound.labels, at + len(sound.samples))
         # Some begin while the one before still sounds.
         others = number + 1 < len(placed) and placed[number + 1][0].labels != sound.labels
@@ -134,22 +134,22 @@ def make_rehearsal(plan: Plan, clips: pd.DataFrame) -> Rehearsal | None:
         else:
             at += len(sound.samples) + round(gap * rate_hz)
     length = min(length, max(at, *ends.values()) + rate_hz)  # a long sound may outlast those over it
-    columns = ["file", "start_s", "end_s", "label", "foreign"]
+    columns = ["file", "start_s", "end_s", "label", "unknown"]
     truth = pd.DataFrame(rows, columns=columns).sort_values("start_s", ignore_index=True)
-    truth.loc[truth["label"].isin(plan.unreported), "foreign"] = "yes"
+    truth.loc[truth["label"].isin(plan.ignored), "unknown"] = "yes"
     peak = max(float(np.abs(samples[:length]).max()), 1e-9)
     return Rehearsal(samples=samples[:length] * np.float32(min(1.0, 0.99 / peak)), rate_hz=rate_hz, truth=truth)
 
 
 def rehearse(model: Model, plan: Plan, parts: Sequence[tuple[Model, Rehearsal]]) -> Rehearsed:
-    """Tag rehearsals, after finding the decision settings of `model` on them if the plan wants it so.
+    """Tag rehearsals, after finding the decoding settings of `model` on them if the plan wants it so.
 
     parts : rehearsals, at least one, each with the model that has not learned from its clips.
     """
     traces = [trace_of_samples(own, one.samples, f"{number} {FILE}") for number, (own, one) in enumerate(parts)]
-    if not model.family.onsets if plan.rehearsal.decide is None else plan.rehearsal.decide:
+    if not model.classifier.onsets if plan.rehearsal.decide is None else plan.rehearsal.decide:
         truths = [one.truth.assign(file=trace.file) for trace, (_, one) in zip(traces, parts, strict=True)]
-        model = replace(model, decision=best_decision(model, traces, pd.concat(truths, ignore_index=True)))
+        model = replace(model, decoding=best_decoding(model, traces, pd.concat(truths, ignore_index=True)))
     rehearsal = joined([one for _, one in parts])
     tagged, begin_s = [], 0.0
     for trace, (_, one) in zip(traces, parts, strict=True):
@@ -227,13 +227,13 @@ class _Placed:
     samples: np.ndarray
     onset: int
     labels: list[str]
-    foreign: str
+    unknown: str
 
 
 def _drawn(plan: Plan, sounds: pd.DataFrame, rng: np.random.Generator) -> list[tuple[_Placed, float]]:
     """Sounds in random order with the gap behind each, all labels about equally often, as long as the plan allows."""
     rate_hz, chosen = plan.front_end.rate_hz, []
-    by_label = sounds.groupby(sounds["label"].map(lambda text: labels_in(text)[0] if plan.overlapping else text))
+    by_label = sounds.groupby(sounds["label"].map(lambda text: labels_in(text)[0] if plan.multilabel else text))
     for _, own in by_label:
         if len(own) < FEWEST_CLIPS:
             continue
@@ -246,12 +246,12 @@ def _drawn(plan: Plan, sounds: pd.DataFrame, rng: np.random.Generator) -> list[t
         row = chosen[int(number)]
         if row.name not in cut:
             (excerpt,) = excerpts([row["file"]], [row["start_s"]], [row["end_s"]])
-            labels = labels_in(row["label"]) if plan.overlapping else [row["label"]]
+            labels = labels_in(row["label"]) if plan.multilabel else [row["label"]]
             cut[row.name] = _cut(read_uniform(excerpt, rate_hz, plan.clips), plan.front_end, labels)
         made = [cut[row.name]]
-        if rng.random() < FOREIGN_SHARE:
-            samples = foreign_sound(rng, rate_hz)
-            made.append(_Placed(samples, 0, ["made-up"], "yes"))
+        if rng.random() < UNKNOWN_SHARE:
+            samples = unknown_sound(rng, rate_hz)
+            made.append(_Placed(samples, 0, ["synthetic"], "yes"))
         for sound in made:
             rests = rng.random() < REST_SHARE and seconds + 3 * REST_S[1] < most  # not in one that is short anyway
             gap = rng.uniform(*(REST_S if rests else GAP_S))
@@ -280,7 +280,7 @@ def _cut(samples: np.ndarray, front_end: FrontEnd, labels: list[str]) -> _Placed
 
 
 def _bed(plan: Plan, beds: pd.DataFrame, length: int, rng: np.random.Generator) -> np.ndarray:
-    """Background of so many samples: clips of it one after the other, or, where there are none, made-up noise."""
+    """Background of so many samples: clips of it one after the other, or, where there are none, synthetic noise."""
     rate_hz = plan.front_end.rate_hz
     noise = _noise(length, rng)
     if not len(beds):
@@ -301,7 +301,7 @@ def _bed(plan: Plan, beds: pd.DataFrame, length: int, rng: np.random.Generator) 
 
 
 def _noise(length: int, rng: np.random.Generator) -> np.ndarray:
-    """Noise with a mean square of 1 whose colour changes slowly between white, pink and brown."""
+    """Noise with a mean square of 1 whose color changes slowly between white, pink and brown."""
     size = 1 << 15
     out = np.zeros(length + size, dtype=np.float32)
     window = np.sin(np.pi * (np.arange(size) + 0.5) / size).astype(np.float32)

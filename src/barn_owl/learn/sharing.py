@@ -1,4 +1,4 @@
-"""What families that learn from the same clips have in common is made once, and kept until the last has learnt."""
+"""What classifiers that learn from the same clips have in common is made once, and kept until the last has learned."""
 
 from collections.abc import Callable, Hashable
 from typing import Any, TypeVar
@@ -12,14 +12,14 @@ Memo = dict[Hashable, Any]
 
 
 def shared(make: Callable[[], T], memo: Memo | None, plan: Plan, *what: Hashable) -> T:
-    """Return what `make` gives; with a memo what it gave before, for another family, if all else was the same.
+    """Return what `make` gives; with a memo what it gave before, for another classifier, if all else was the same.
 
-    plan : whatever of it `make` looks at, but the family, how it is trained, and its further columns. what : all else
+    plan : whatever of it `make` looks at, but the classifier, how it is trained, and its further columns. what : all else
     that `make` depends on.
     """
     if memo is None:
         return make()
-    key = (plan.model_dump_json(exclude={"family", "training", "columns"}), *what)
+    key = (plan.model_dump_json(exclude={"classifier", "training", "columns"}), *what)
     if key not in memo:
         memo[key] = make()
     made: T = memo[key]

@@ -17,12 +17,12 @@ from barn_owl.features.activity import (
     quiet_level,
     sounding,
 )
-from barn_owl.sound import made_up_sound
+from barn_owl.sound import synthetic_sound
 
 LEAD_S, TAIL_S = 0.05, 0.8
 """Time before its onset, and at most behind its last frame that is heard, that belongs to a sound."""
-MADE_UP = 240
-"""Made-up sounds to choose from."""
+SYNTHETIC = 240
+"""Synthetic sounds to choose from."""
 MADE_UP_STREAM, NOISE_STREAM = 23, 29
 """Keep their random numbers apart from those of the training itself."""
 NOISE_S = 20.0
@@ -71,11 +71,11 @@ def describe(front_end: FrontEnd, frames: np.ndarray) -> ClipSound:
 
 @lru_cache(maxsize=2)
 def synthetic_sounds(front_end_json: str, seed: int) -> list[tuple[np.ndarray, ClipSound]]:
-    """Frames of made-up sounds, and which of them are the sound."""
+    """Frames of synthetic sounds, and which of them are the sound."""
     front_end = FrontEnd.model_validate_json(front_end_json)
     rng = np.random.default_rng([seed, MADE_UP_STREAM])
     still = np.zeros(front_end.frame + 2 * front_end.hop, dtype=np.float32)
-    sounds = (np.concatenate([still, made_up_sound(rng, front_end.rate_hz), still]) for _ in range(MADE_UP))
+    sounds = (np.concatenate([still, synthetic_sound(rng, front_end.rate_hz), still]) for _ in range(SYNTHETIC))
     all_frames = (front_end.frames(samples) for samples in sounds)
     return [(frames, describe(front_end, frames)) for frames in all_frames]
 

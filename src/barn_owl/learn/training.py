@@ -1,4 +1,4 @@
-"""Training of the families that are networks: epochs, the best weights, checkpoints."""
+"""Training of the classifiers that are networks: epochs, the best weights, checkpoints."""
 
 import logging
 import time
@@ -11,9 +11,9 @@ import numpy as np
 from barn_owl.errors import OutputError, TrainingError
 from barn_owl.learn.checkpoint import Checkpoint
 from barn_owl.learn.fitted import Examples, Fitted, Progress, Watcher
-from barn_owl.learn.member import Learnt, State
-from barn_owl.learn.members import Members, held_out
 from barn_owl.learn.plan import Plan
+from barn_owl.learn.trainer import EpochResult, State
+from barn_owl.learn.trainer_pool import TrainerPool, held_out
 from barn_owl.network.layer import Arrays
 
 logger = logging.getLogger(__name__)
@@ -44,7 +44,7 @@ def fit_network(
     curves: list[Progress] = []
     best = _Best(plan, judges=validation is not None)
     interrupted, trouble = False, ""
-    with Members(plan, labels, train, validation, start, workers) as members:
+    with TrainerPool(plan, labels, train, validation, start, workers) as members:
         if resume is not None:
             curves = [Progress(**line) for line in resume.curves]
             best.restore(resume)
@@ -54,10 +54,10 @@ def fit_network(
             for epoch in range(len(curves) + 1, plan.training.epochs + 1):
                 if curves and epoch - 1 - best.epoch >= plan.training.patience:
                     break
-                learnt = members.epoch(epoch)
-                curves.append(_line(plan, epoch, learnt, begin, best=best.take(epoch, learnt)))
+                learned = members.epoch(epoch)
+                curves.append(_line(plan, epoch, learned, begin, best=best.take(epoch, learned)))
                 if save is not None:
-                    _save(save, _checkpoint(best, [one.state for one in learnt], curves))
+                    _save(save, _checkpoint(best, [one.state for one in learned], curves))
                 watch(curves[-1])
         except KeyboardInterrupt:
             if not best.arrays:
@@ -69,18 +69,18 @@ def fit_network(
             trouble = str(error)
         if not best.arrays:
             raise TrainingError("the validation loss was never a number; lower training.rate")
-        subject = members.subject
+        task = members.task
         return Fitted(
-            family=subject.family(plan, best.arrays), mean=subject.mean, deviation=subject.deviation,
+            classifier=task.classifier(plan, best.arrays), mean=task.mean, deviation=task.deviation,
             curves=curves, interrupted=interrupted, trouble=trouble, held_out=held_out(plan, validation),
         )  # fmt: skip
 
 
-def _line(plan: Plan, epoch: int, learnt: list[Learnt], begin: float, *, best: bool) -> Progress:
+def _line(plan: Plan, epoch: int, learned: list[EpochResult], begin: float, *, best: bool) -> Progress:
     """A line of the curves: the mean over the networks."""
 
     def mean(what: str) -> float:
-        values = np.array([getattr(one, what) for one in learnt])
+        values = np.array([getattr(one, what) for one in learned])
         return float(values[~np.isnan(values)].mean()) if not np.isnan(values).all() else np.nan
 
     return Progress(
@@ -112,17 +112,17 @@ class _Best:
         self.arrays: list[Arrays] = []
         self.epoch, self._least, self._was_late = 0, np.inf, False
 
-    def take(self, epoch: int, learnt: list[Learnt]) -> bool:
+    def take(self, epoch: int, learned: list[EpochResult]) -> bool:
         """Keep the weights if they are the best, or the first of those that may be; without a judge, always."""
         is_late = epoch > LATE * self._training.epochs
         by_loss = self._training.stop_on == "loss"
         # A network without validation clips of its own has no say.
-        own = [one.loss if by_loss else -one.f1 for one in learnt if one.judged]
+        own = [one.loss if by_loss else -one.f1 for one in learned if one.judged]
         badness = float(np.mean(own)) if own else -float(epoch)
         if not self._judges:
             badness = -float(epoch)
         if badness < self._least or (is_late and not self._was_late and np.isfinite(badness)):
-            self.arrays = [one.arrays for one in learnt]
+            self.arrays = [one.arrays for one in learned]
             self._least, self.epoch, self._was_late = badness, epoch, is_late
         return self.epoch == epoch
 

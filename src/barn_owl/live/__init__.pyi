@@ -2,8 +2,8 @@ from .listener import (
     Heard as Heard,
     Listener as Listener,
 )
-from .notices import (
-    Notices as Notices,
-    command_notices as command_notices,
-    post_notices as post_notices,
+from .notifiers import (
+    Notifier as Notifier,
+    command_notifier as command_notifier,
+    http_notifier as http_notifier,
 )

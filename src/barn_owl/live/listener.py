@@ -15,7 +15,7 @@ from barn_owl.audio.resampling import Resampler
 from barn_owl.audio.silence import decibel
 from barn_owl.audio.sources import TICK_S
 from barn_owl.errors import AudioError
-from barn_owl.model import DecisionSettings, Model
+from barn_owl.model import DecodingSettings, Model
 from barn_owl.tag import Event, Tagger
 
 EVERY_S = 0.4
@@ -70,12 +70,12 @@ class Listener:
         model: Model,
         source: Source,
         *,
-        decision: DecisionSettings | None = None,
+        decoding: DecodingSettings | None = None,
         every_s: float = EVERY_S,
         lead_s: float | None = None,
         began: datetime | None = None,
     ) -> None:
-        self.model, self.decision = model, decision or model.decision
+        self.model, self.decoding = model, decoding or model.decoding
         self._source, self._every_s, self._lead_s = source, every_s, lead_s
         self.began = began or datetime.now().astimezone()
         self.seconds = 0.0
@@ -94,7 +94,7 @@ class Listener:
 
     def _begin(self) -> None:
         """Begin with a piece of sound that has nothing before it."""
-        self._tagger = Tagger(self.model, self.decision, every_s=self._every_s)
+        self._tagger = Tagger(self.model, self.decoding, every_s=self._every_s)
         self._resampler = Resampler(self._source.rate_hz, self.model.front_end.rate_hz)
         self._base_s, self._samples = self.seconds, 0
         self._kept: deque[np.ndarray] = deque()

@@ -1,4 +1,4 @@
-"""A model in use: the families, what they decide by, the model file. Nothing here can train."""
+"""A model in use: the classifiers, what they decide by, the model file. Nothing here can train."""
 
 import lazy_loader
 

@@ -13,7 +13,7 @@ from pydantic import Field, field_validator, model_validator
 
 from barn_owl.classifiers.kind import read_config
 from barn_owl.features import FrontEnd
-from barn_owl.model.settings import DecisionSettings
+from barn_owl.model.settings import DecodingSettings
 from barn_owl.settings import Settings
 from barn_owl.sound import UniformSettings
 
@@ -36,20 +36,20 @@ class Header(Settings):
     format: int
     labels: list[Label] = Field(min_length=1, max_length=MOST_LABELS)
     background: list[Label]
-    unreported: list[Label]
+    ignored: list[Label]
     front_end: dict[str, Any]
     clips: dict[str, Any]
-    decision: DecisionSettings
-    decision_before: DecisionSettings | None = None
-    overlapping: bool
+    decoding: DecodingSettings
+    previous_decoding: DecodingSettings | None = None
+    multilabel: bool
     temperature: float = Field(ge=1e-3, le=1e3)
     thresholds: dict[str, Annotated[float, Field(ge=0, le=1)]]
     extra_columns: list[ExtraColumnShape] = Field(max_length=1000)
-    family: Any
+    classifier: Any
     provenance: dict[str, Any]
-    kept: list[str] = Field(default=[], max_length=100_000)
+    exemplars: list[str] = Field(default=[], max_length=100_000)
 
-    @field_validator("family", mode="before")
+    @field_validator("classifier", mode="before")
     @classmethod
     def _of_a_known_kind(cls, given: Any) -> Settings:
         return read_config(given)
@@ -58,7 +58,7 @@ class Header(Settings):
     def _names_hang_together(self) -> "Header":
         if len(set(self.labels)) < len(self.labels):
             raise ValueError("labels: one is there twice")
-        for name in ("background", "unreported", "thresholds"):
+        for name in ("background", "ignored", "thresholds"):
             unknown = sorted(set(getattr(self, name)) - set(self.labels))
             if unknown:
                 raise ValueError(f"{name}: {unknown[0]!r} is no label of the model")

@@ -7,10 +7,10 @@ import numpy as np
 from barn_owl.classifiers.kind import rebuild
 from barn_owl.errors import BarnOwlError, ModelError
 from barn_owl.files import is_file, is_folder, not_a_file
+from barn_owl.model.exemplars import Exemplar, unpacked
 from barn_owl.model.extras import ExtraColumn, ExtraColumns
 from barn_owl.model.file import read_model_file
 from barn_owl.model.header import Header, check_arrays
-from barn_owl.model.kept import Kept, unpacked
 from barn_owl.model.model import Model
 from barn_owl.names import from_text
 
@@ -45,27 +45,27 @@ def _made(header: Header, arrays: dict[str, np.ndarray]) -> Model:
     front_end = header.made_front_end()
     deviation = _fitting(arrays["deviation"], front_end.width)
     if not (deviation > 0).all():
-        raise ValueError("a deviation of the standardisation is not above 0")
+        raise ValueError("a deviation of the standardization is not above 0")
     columns = [ExtraColumn(name=column.name, words=column.words) for column in header.extra_columns]
     model = Model(
         labels=header.labels,
         background=header.background,
-        unreported=header.unreported,
+        ignored=header.ignored,
         front_end=front_end,
         clips=header.made_clips(),
-        decision=header.decision,
-        decision_before=header.decision_before,
+        decoding=header.decoding,
+        previous_decoding=header.previous_decoding,
         mean=_fitting(arrays["mean"], front_end.width),
         deviation=deviation,
-        family=rebuild(header.family, weights, front_end.width, len(header.labels), multilabel=header.overlapping),
-        overlapping=header.overlapping,
+        classifier=rebuild(header.classifier, weights, front_end.width, len(header.labels), multilabel=header.multilabel),
+        multilabel=header.multilabel,
         temperature=header.temperature,
         thresholds=header.thresholds,
         extra_columns=ExtraColumns(columns=columns),
         provenance=header.provenance,
-        kept=[
-            Kept(str(label), unpacked(arrays[f"kept.{number}"], front_end.floor_db, front_end.width))
-            for number, label in enumerate(header.kept)
+        exemplars=[
+            Exemplar(str(label), unpacked(arrays[f"exemplars.{number}"], front_end.floor_db, front_end.width))
+            for number, label in enumerate(header.exemplars)
         ],
     )
     _prove(model)
@@ -76,10 +76,10 @@ def _prove(model: Model) -> None:
     """Score some silence. Whatever goes wrong there would go wrong in use: arrays of wrong shapes or kinds, no
     numbers.
     """
-    family = model.family
+    classifier = model.classifier
     try:
         with np.errstate(all="ignore"):
-            frames = np.zeros((family.window + family.step, model.front_end.width), dtype=np.float32)
+            frames = np.zeros((classifier.window + classifier.step, model.front_end.width), dtype=np.float32)
             said = model.steps(frames + np.float32(model.front_end.floor_db / 2))
     except BarnOwlError:
         raise
@@ -95,5 +95,5 @@ def _prove(model: Model) -> None:
 
 def _fitting(array: np.ndarray, width: int) -> np.ndarray:
     if array.shape != (width,):
-        raise ValueError(f"the standardisation has shape {array.shape}, expected ({width},)")
+        raise ValueError(f"the standardization has shape {array.shape}, expected ({width},)")
     return array

@@ -1,4 +1,4 @@
-"""A model: front end, labels, weights and decision settings, and what it says of clips."""
+"""A model: front end, labels, weights and decoding settings, and what it says of clips."""
 
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -8,14 +8,14 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from barn_owl.audio import resample
-from barn_owl.classifiers.base import Cost, Family, Steps, clip_logits, named
+from barn_owl.classifiers.base import Classifier, Cost, Steps, clip_logits, named
 from barn_owl.errors import AudioError
 from barn_owl.features import FrontEnd
 from barn_owl.features.activity import around_clip, quiet_level
+from barn_owl.model.exemplars import Exemplar, packed
 from barn_owl.model.extras import ExtraColumns
 from barn_owl.model.file import write_model_file
-from barn_owl.model.kept import Kept, packed
-from barn_owl.model.settings import DecisionSettings
+from barn_owl.model.settings import DecodingSettings
 from barn_owl.names import printable
 from barn_owl.network import sigmoid, softmax
 from barn_owl.sound import UniformSettings, make_uniform
@@ -40,12 +40,12 @@ class Model:
     """A trained classifier with everything needed to use it.
 
     labels : names in the order of the scores; background : those that mean that nothing of interest sounds;
-    unreported : sounds that are named in clips, but are no events.
-    mean, deviation : frames are standardised with these, float32, shape ``(width,)``. overlapping : each label is
+    ignored : sounds that are named in clips, but are no events.
+    mean, deviation : frames are standardized with these, float32, shape ``(width,)``. multilabel : each label is
     scored by itself, so that scores of a clip need not sum to 1. temperature : log-odds of clips are divided by it,
     so that scores promise what they keep. thresholds : score that a label must reach to be said of a clip; a
     label that is not in it needs none, or 0.5 where labels overlap. extra_columns : further columns of a clip table
-    that the family looks at. decision_before : the decision settings that those of now took the place of.
+    that the classifier looks at. previous_decoding : the decoding settings that those of now took the place of.
 
     >>> model = barn_owl.load_model("first")
     >>> model.labels
@@ -59,18 +59,18 @@ class Model:
     background: list[str]
     front_end: FrontEnd
     clips: UniformSettings
-    decision: DecisionSettings
+    decoding: DecodingSettings
     mean: np.ndarray
     deviation: np.ndarray
-    family: Family
-    unreported: list[str] = field(default_factory=list)
-    overlapping: bool = False
+    classifier: Classifier
+    ignored: list[str] = field(default_factory=list)
+    multilabel: bool = False
     temperature: float = 1.0
     thresholds: dict[str, float] = field(default_factory=dict)
     extra_columns: ExtraColumns = field(default_factory=lambda: ExtraColumns(columns=[]))
     provenance: dict[str, Any] = field(default_factory=dict)
-    kept: list[Kept] = field(default_factory=list)
-    decision_before: DecisionSettings | None = None
+    exemplars: list[Exemplar] = field(default_factory=list)
+    previous_decoding: DecodingSettings | None = None
 
     def __repr__(self) -> str:
         """Say in a line what it is; see `facts`."""
@@ -87,7 +87,7 @@ class Model:
         more = f" and {len(shown) - SHOWN_LABELS} more" if len(shown) > SHOWN_LABELS else ""
         trained = f", trained on {count} clips" if (count := self.provenance.get("training_clips")) else ""
         return {
-            "classifier": f"{self.family.name}{trained}",
+            "classifier": f"{self.classifier.name}{trained}",
             "labels": f"{len(shown)} labels: {', '.join(shown[:SHOWN_LABELS])}{more}",
             "frames": f"{front_end.width} features every {front_end.hop_ms:g} ms at {front_end.rate_hz} Hz",
             "size": f"{self.cost.weights:,} weights, {self.cost.multiply_adds:,} multiply-adds a second",
@@ -96,17 +96,17 @@ class Model:
     @property
     def window_s(self) -> float:
         """How much sound a step looks at, in seconds."""
-        return self.front_end.samples_for(self.family.window) / self.front_end.rate_hz
+        return self.front_end.samples_for(self.classifier.window) / self.front_end.rate_hz
 
     @property
     def step_s(self) -> float:
         """Time from one step to the next in seconds."""
-        return self.family.step * self.front_end.hop_s
+        return self.classifier.step * self.front_end.hop_s
 
     @property
     def cost(self) -> Cost:
         """How large it is, and how much work a second of sound is."""
-        return self.family.cost(self.front_end.hop_s)
+        return self.classifier.cost(self.front_end.hop_s)
 
     @cached_property
     def sounding(self) -> np.ndarray:
@@ -116,35 +116,35 @@ class Model:
     @property
     def names_events(self) -> bool:
         """Whether any label that sounds is followed as one, and named as a whole; otherwise each by itself."""
-        return self.family.onsets and not self.overlapping
+        return self.classifier.onsets and not self.multilabel
 
     @property
     def event_labels(self) -> list[str]:
         """Labels that are reported as events."""
-        return [label for label in self.labels if label not in (*self.background, *self.unreported)]
+        return [label for label in self.labels if label not in (*self.background, *self.ignored)]
 
     def steps(self, frames: np.ndarray, extras: np.ndarray | None = None) -> Steps:
-        """Return what the family says of `frames` of the front end, ``(frames, width)``, step by step.
+        """Return what the classifier says of `frames` of the front end, ``(frames, width)``, step by step.
 
         Step *i* looks at the `window` frames from frame ``i * step`` on, and tells of their middle.
         """
-        family, parts = self.family, []
+        classifier, parts = self.classifier, []
         # A long clip goes through in pieces: what a network keeps of each frame is many times the frame.
-        for first in range(0, max(1, len(frames) - family.window + 1), STEPS_AT_ONCE * family.step):
-            part = frames[first : first + (STEPS_AT_ONCE - 1) * family.step + family.window]
-            parts.append(family.steps((part - self.mean) / self.deviation, extras))
+        for first in range(0, max(1, len(frames) - classifier.window + 1), STEPS_AT_ONCE * classifier.step):
+            part = frames[first : first + (STEPS_AT_ONCE - 1) * classifier.step + classifier.window]
+            parts.append(classifier.steps((part - self.mean) / self.deviation, extras))
         return parts[0] if len(parts) == 1 else Steps(*map(np.concatenate, zip(*parts, strict=True)))
 
     def around(self, frames: np.ndarray) -> np.ndarray:
         """What is put before and after frames, so that a step tells of each: half a window of their quiet level."""
-        return np.repeat(quiet_level(frames)[None], self.family.window // 2, axis=0)
+        return np.repeat(quiet_level(frames)[None], self.classifier.window // 2, axis=0)
 
     def _around_clip(self, frames: np.ndarray) -> np.ndarray:
         """The same for a clip; see `around_clip`."""
         if not self.front_end.is_log_mel:
             return self.around(frames)
         return np.repeat(
-            around_clip(frames, self.front_end.hop_s, self.front_end.floor_db)[None], self.family.window // 2, axis=0
+            around_clip(frames, self.front_end.hop_s, self.front_end.floor_db)[None], self.classifier.window // 2, axis=0
         )
 
     def clip(self, frames: np.ndarray, extras: np.ndarray | None = None) -> ClipSaid:
@@ -156,13 +156,13 @@ class Model:
         said = self.steps(np.concatenate([around, frames, around]), extras)
         sounds = said.sounds if self.names_events else said.sounds[:, self.sounding]
         highest = float(sigmoid(sounds).max(initial=0))
-        logits = clip_logits(self.family, said, (frames - self.mean) / self.deviation, extras)
+        logits = clip_logits(self.classifier, said, (frames - self.mean) / self.deviation, extras)
         return ClipSaid(logits, named(said.naming, said.embedding), highest)
 
     def clip_scores(self, logits: np.ndarray) -> np.ndarray:
         """Scores from 0 to 1 for the log-odds of clips, ``(..., labels)``; they sum to 1 unless labels overlap."""
         logits = logits / np.float32(self.temperature)
-        return sigmoid(logits) if self.overlapping else softmax(logits)
+        return sigmoid(logits) if self.multilabel else softmax(logits)
 
     def score_frames(self, frames: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
         """Score one clip given as frames of the front end; float32, shape ``(labels,)``. See `clip`."""
@@ -185,22 +185,22 @@ class Model:
         header = {
             "labels": self.labels,
             "background": self.background,
-            "unreported": self.unreported,
+            "ignored": self.ignored,
             "front_end": self.front_end.model_dump(),
             "clips": self.clips.model_dump(),
-            "decision": self.decision.model_dump(),
-            "decision_before": None if self.decision_before is None else self.decision_before.model_dump(),
-            "overlapping": self.overlapping,
+            "decoding": self.decoding.model_dump(),
+            "previous_decoding": None if self.previous_decoding is None else self.previous_decoding.model_dump(),
+            "multilabel": self.multilabel,
             "temperature": self.temperature,
             "thresholds": self.thresholds,
             "extra_columns": self.extra_columns.as_list(),
-            "family": {"name": self.family.name, **self.family.shape()},
+            "classifier": {"name": self.classifier.name, **self.classifier.shape()},
             "provenance": self.provenance,
-            "kept": [one.label for one in self.kept],
+            "exemplars": [one.label for one in self.exemplars],
         }
-        arrays = {f"weights.{name}": array for name, array in self.family.arrays().items()}
+        arrays = {f"weights.{name}": array for name, array in self.classifier.arrays().items()}
         arrays |= {"mean": self.mean, "deviation": self.deviation}
         arrays |= {
-            f"kept.{number}": packed(one.frames, self.front_end.floor_db) for number, one in enumerate(self.kept)
+            f"exemplars.{number}": packed(one.frames, self.front_end.floor_db) for number, one in enumerate(self.exemplars)
         }
         write_model_file(path, header, arrays)

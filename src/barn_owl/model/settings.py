@@ -1,4 +1,4 @@
-"""Settings that a model decides by."""
+"""Settings of the event decoder."""
 
 from typing import Any, Self
 
@@ -6,83 +6,86 @@ from pydantic import Field, model_validator
 
 from barn_owl.settings import Settings
 
-OFF = 0.45
+USUAL_RELEASE = 0.45
 LONGEST_S = 1e7
-"""No event, gap or pause is longer than some months."""
+"""Upper limit of durations, gaps and pauses: a few months."""
 
 
-class LabelDecision(Settings):
-    """What is decided otherwise for one label; what is left out is as for all.
+class LabelDecoding(Settings):
+    """Decoding settings of one label; those left out are the ones of all labels.
 
-    Where events are named as a whole, `off` and `again` are those of all labels.
+    Where events are classified as a whole, `release_threshold` and `retrigger_threshold` of single labels are ignored.
     """
 
-    on: float | None = Field(default=None, gt=0, le=1)
-    off: float | None = Field(default=None, ge=0, lt=1)
-    again: float | None = Field(default=None, gt=0, le=1)
-    shortest_s: float | None = Field(default=None, ge=0, le=LONGEST_S)
-    longest_s: float | None = Field(default=None, gt=0, le=LONGEST_S)
-    gap_s: float | None = Field(default=None, ge=0, le=LONGEST_S)
-    pause_s: float | None = Field(default=None, ge=0, le=LONGEST_S)
+    threshold: float | None = Field(default=None, gt=0, le=1)
+    release_threshold: float | None = Field(default=None, ge=0, lt=1)
+    retrigger_threshold: float | None = Field(default=None, gt=0, le=1)
+    min_duration_s: float | None = Field(default=None, ge=0, le=LONGEST_S)
+    max_duration_s: float | None = Field(default=None, gt=0, le=LONGEST_S)
+    max_gap_s: float | None = Field(default=None, ge=0, le=LONGEST_S)
+    refractory_s: float | None = Field(default=None, ge=0, le=LONGEST_S)
 
 
-class DecisionSettings(Settings):
-    """How scores over time become events.
+class DecodingSettings(Settings):
+    """How frame scores become events.
 
-    >>> barn_owl.DecisionSettings(on=0.7, off=0.3).but(on=0.8).on
+    >>> barn_owl.DecodingSettings(threshold=0.7, release_threshold=0.3).but(threshold=0.8).threshold
     0.8
     """
 
-    on: float = Field(default=0.6, gt=0, le=1)
-    """Score that any label sounds, which an event reaches at least once."""
-    off: float = Field(default=OFF, ge=0, lt=1)
-    """Score that it stays above. Left out: 0.45, or `on` where that is lower."""
-    named: float = Field(default=0.8, ge=0, le=1)
-    """How sure it must be, by the whole of it, that it is one of the labels that are events."""
-    again: float = Field(default=0.9, gt=0, le=1)
-    """Onset score from which on a sound that still sounds begins again, as another event; 1 for never."""
-    smooth_s: float = Field(default=0.0, ge=0, le=60)
-    """Time over which scores are averaged first, 0 for as they are."""
-    shortest_s: float = Field(default=0.1, ge=0, le=LONGEST_S)
-    longest_s: float = Field(default=3600.0, gt=0, le=LONGEST_S)
-    """Shorter and longer events are left out."""
-    gap_s: float = Field(default=0.1, ge=0, le=LONGEST_S)
-    """Gaps between events of one label up to this are closed."""
-    pause_s: float = Field(default=0.0, ge=0, le=LONGEST_S)
-    """Time after an event of a label in which no other of it can begin."""
-    alone: float = Field(default=0.5, ge=0, le=1)
-    """Share of the shorter of two events from which on they cannot both be, and the one with the higher score is
-    kept; 1 for all being kept, 0 for no overlap at all."""
-    early_s: float = Field(default=0.0, ge=-10, le=10)
-    """How much later than it seems an event begins."""
-    late_s: float = Field(default=0.0, ge=-10, le=10)
-    """How much earlier than it seems an event ends."""
-    labels: dict[str, LabelDecision] = Field(default={})
-    """What is otherwise for single labels."""
+    threshold: float = Field(default=0.6, gt=0, le=1)
+    """Score that an event must reach at least once."""
+    release_threshold: float = Field(default=USUAL_RELEASE, ge=0, lt=1)
+    """Score below which an event ends. Default: 0.45, or `threshold` if that is lower."""
+    min_confidence: float = Field(default=0.8, ge=0, le=1)
+    """Probability, over the whole event, that it is one of the labels that are reported. Rejects unknown sounds."""
+    retrigger_threshold: float = Field(default=0.9, gt=0, le=1)
+    """Onset score at which a new event begins while another is still active; 1 turns this off."""
+    smoothing_s: float = Field(default=0.0, ge=0, le=60)
+    """Length of the moving average applied to the scores first; 0 turns it off."""
+    min_duration_s: float = Field(default=0.1, ge=0, le=LONGEST_S)
+    """Shorter events are dropped."""
+    max_duration_s: float = Field(default=3600.0, gt=0, le=LONGEST_S)
+    """Longer events are dropped."""
+    max_gap_s: float = Field(default=0.1, ge=0, le=LONGEST_S)
+    """Events of one label are merged if the gap between them is at most this long."""
+    refractory_s: float = Field(default=0.0, ge=0, le=LONGEST_S)
+    """Time after an event of a label during which no other event of that label can begin."""
+    max_overlap: float = Field(default=0.5, ge=0, le=1)
+    """Overlap, as a share of the shorter event, above which only the event with the higher score is kept; 1 keeps all,
+    0 allows no overlap."""
+    onset_shift_s: float = Field(default=0.0, ge=-10, le=10)
+    """Correction added to each onset; positive is later."""
+    offset_shift_s: float = Field(default=0.0, ge=-10, le=10)
+    """Correction added to each offset; positive is later."""
+    labels: dict[str, LabelDecoding] = Field(default={})
+    """Settings of single labels."""
 
     @model_validator(mode="before")
     @classmethod
-    def _off_follows_on(cls, given: Any) -> Any:
-        if isinstance(given, dict) and "off" not in given and isinstance(given.get("on"), int | float):
-            return {**given, "off": min(OFF, given["on"])}
+    def _release_follows_threshold(cls, given: Any) -> Any:
+        lacks_release = isinstance(given, dict) and "release_threshold" not in given
+        if lacks_release and isinstance(given.get("threshold"), int | float):
+            return {**given, "release_threshold": min(USUAL_RELEASE, given["threshold"])}
         return given
 
     @model_validator(mode="after")
-    def _in_order(self) -> "DecisionSettings":
-        for label, own in {"": LabelDecision(), **self.labels}.items():
-            on, off = self.on if own.on is None else own.on, self.off if own.off is None else own.off
-            if off > on:
-                where = f"labels.{label}.off" if label else "off"
-                raise ValueError(f"{where} must be at most on={on:g}, got {off:g}")
+    def _in_order(self) -> "DecodingSettings":
+        for label, own in {"": LabelDecoding(), **self.labels}.items():
+            threshold = self.threshold if own.threshold is None else own.threshold
+            release = self.release_threshold if own.release_threshold is None else own.release_threshold
+            if release > threshold:
+                where = f"labels.{label}.release_threshold" if label else "release_threshold"
+                raise ValueError(f"{where} must be at most threshold={threshold:g}, got {release:g}")
         return self
 
     def but(self, **changes: Any) -> Self:
-        """Return a copy with changes; a lower `on` takes `off` along unless that is given too."""
-        if changes.get("on") is not None and changes.get("off") is None:
-            changes["off"] = min(self.off, changes["on"])
+        """Return a copy with changes; a threshold below `release_threshold` lowers that, too, unless it is given."""
+        if changes.get("threshold") is not None and changes.get("release_threshold") is None:
+            changes["release_threshold"] = min(self.release_threshold, changes["threshold"])
         return super().but(**changes)
 
-    def of(self, label: str) -> "DecisionSettings":
+    def of(self, label: str) -> "DecodingSettings":
         """Return the settings of one label."""
         own = self.labels.get(label)
         if own is None:

@@ -1,4 +1,4 @@
-"""The network engine: layers, loss and optimiser on NumPy, each alone.
+"""The network engine: layers, loss and optimizer on NumPy, each alone.
 
 Arrays are time first, channel last, float32. A layer holds weights and nothing of the batch it sees, so
 that several threads can each push a part of a batch through the same network.
@@ -19,7 +19,7 @@ from barn_owl.network.loss import (
     weighted_cross_entropy,
 )
 from barn_owl.network.network import Network
-from barn_owl.network.optimiser import AdamW, warm_cosine
+from barn_owl.network.optimizer import AdamW, warm_cosine
 from barn_owl.network.pooling import FoldBands, Pool
 
 __all__ = [

@@ -37,7 +37,7 @@ class ConvolutionSettings(Settings):
 
 
 class PoolSettings(Settings):
-    """The largest value, or the mean, of each neighbourhood."""
+    """The largest value, or the mean, of each neighborhood."""
 
     kind: Literal["max_pool", "mean_pool"]
     taps: Both
@@ -137,7 +137,7 @@ def cnn_layers(size: str) -> list[Layer]:
     }[size]  # fmt: skip
 
     def merging(channels: int, stride: int) -> list[Layer]:
-        # Two neighbouring bands at a time, none of them twice: they are looked at as channels, which is fast.
+        # Two neighboring bands at a time, none of them twice: they are looked at as channels, which is fast.
         return [Convolution(channels, (3, 2), (stride, 2)), BatchNorm(), Relu()]
 
     def further(dilation: int) -> list[Layer]:

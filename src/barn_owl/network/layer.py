@@ -74,7 +74,7 @@ class Layer(ABC):
 
     def __init__(self) -> None:
         self.weights: Arrays = {}
-        """What is learnt by gradient: views into the vector of the network."""
+        """What is learned by gradient: views into the vector of the network."""
         self.state: Arrays = {}
         """What is observed while training, such as running means."""
         self.is_first = False

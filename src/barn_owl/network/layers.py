@@ -1,4 +1,4 @@
-"""Layers that work on each step by itself: normalisation, rectifier, dropout, dense; and the residual sum."""
+"""Layers that work on each step by itself: normalization, rectifier, dropout, dense; and the residual sum."""
 
 import math
 from collections.abc import Mapping, Sequence
@@ -11,9 +11,9 @@ from barn_owl.network.layer import Arrays, ChannelRole, Gradients, Layer, Scratc
 
 
 class BatchNorm(Layer):
-    """Batch normalisation of each channel: Ioffe and Szegedy, ICML 2015.
+    """Batch normalization of each channel: Ioffe and Szegedy, ICML 2015.
 
-    While training, groups of about `GROUP` clips are normalised by their own mean and variance, which generalises
+    While training, groups of about `GROUP` clips are normalized by their own mean and variance, which generalizes
     better than those of many clips (Hoffer et al., "Train longer, generalize better", NIPS 2017); otherwise the
     running ones are used.
     """
@@ -68,7 +68,7 @@ class BatchNorm(Layer):
         flat = dy.reshape(rows.shape)
         product = scratch(self, "product", rows.shape, rows.dtype)
         mean_dy = groups.mean(scratch.column_mean(flat))
-        # Mean of dy times the normalised input, normed = (x - mean) * inverse.
+        # Mean of dy times the normalized input, normed = (x - mean) * inverse.
         mean_normed = groups.mean(scratch.column_mean(np.multiply(flat, rows, out=product)))
         mean_normed = (mean_normed - mean * mean_dy) * inverse
         np.matmul(groups.counts, mean_dy, out=gradients["shift"])

@@ -8,7 +8,7 @@ import numpy as np
 from barn_owl.arrays import power_of
 from barn_owl.network.layer import Gradients, Layer, Scratch, Shape
 
-CENTRE_DB, SPREAD_DB = 15.0, 15.0
+CENTER_DB, SPREAD_DB = 15.0, 15.0
 """Levels of bands lie about this far below the mean power around them, and differ by about this much."""
 SILENCE = np.float32(1e-20)
 """Power that stands for none at all, so that digital silence has a level."""
@@ -35,7 +35,7 @@ def relative_level(levels: np.ndarray, span: int, range_db: float) -> np.ndarray
     kept += np.float32(10 ** (-range_db / 10))
     np.log10(kept, out=kept)
     kept *= np.float32(10 / SPREAD_DB)
-    kept += np.float32(CENTRE_DB / SPREAD_DB)
+    kept += np.float32(CENTER_DB / SPREAD_DB)
     return kept
 
 
@@ -44,14 +44,14 @@ def window_level(windows: np.ndarray, range_db: float) -> np.ndarray:
     power = power_of(windows)
     power /= power.mean(axis=(1, 2), keepdims=True) + SILENCE
     power += np.float32(10 ** (-range_db / 10))
-    return np.asarray((np.log10(power) * np.float32(10 / SPREAD_DB)) + np.float32(CENTRE_DB / SPREAD_DB))
+    return np.asarray((np.log10(power) * np.float32(10 / SPREAD_DB)) + np.float32(CENTER_DB / SPREAD_DB))
 
 
 def _running_sum(values: np.ndarray, span: int) -> np.ndarray:
-    """Sum of `span` neighbours along the first axis, each added up in the same order wherever it lies."""
+    """Sum of `span` neighbors along the first axis, each added up in the same order wherever it lies."""
     total, done, steps = values, 1, len(values) - span + 1
     rest: list[tuple[np.ndarray, int]] = []
-    # Powers of two: sums of 2, 4, 8, ... neighbours, put together as the binary digits of the span say.
+    # Powers of two: sums of 2, 4, 8, ... neighbors, put together as the binary digits of the span say.
     while True:
         if span & done:
             rest.append((total, done))

@@ -26,7 +26,7 @@ Loss = Callable[[np.ndarray, np.ndarray], tuple[float, np.ndarray]]
 class Network:
     """Layers in a row, applied to batches of inputs whose shape is `shape` for one clip.
 
-    ``vector`` holds all weights; the arrays of the layers are views into it, so that an optimiser or a file
+    ``vector`` holds all weights; the arrays of the layers are views into it, so that an optimizer or a file
     deals with one array. The work on a batch is cut into fixed parts whose gradients are summed in fixed
     order: the result does not depend on the number of threads.
 

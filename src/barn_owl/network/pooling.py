@@ -10,7 +10,7 @@ from barn_owl.network.layer import Gradients, Layer, Scratch, Shape
 
 
 class Pool(Sliding):
-    """The largest value, or the mean, of each neighbourhood; the stride is its size unless said otherwise."""
+    """The largest value, or the mean, of each neighborhood; the stride is its size unless said otherwise."""
 
     needs_output = True
 
@@ -30,7 +30,7 @@ class Pool(Sliding):
         return *self.slid(shape, "a pool"), shape[-1]
 
     def _met(self, shape: Shape) -> list[tuple[slice, ...]]:
-        """Which part of a batch each place of the neighbourhood meets, for clips of `shape`."""
+        """Which part of a batch each place of the neighborhood meets, for clips of `shape`."""
         geometry = self.geometry(shape)
         return [at[: 1 + len(shape[1:])] for at in geometry.taps()]
 

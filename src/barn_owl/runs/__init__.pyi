@@ -2,7 +2,7 @@ from .compare import (
     RunComparison as RunComparison,
     compare_runs as compare_runs,
 )
-from .keeping import kept_table as kept_table
+from .exemplars import exemplar_table as exemplar_table
 from .measuring import measure_training as measure_training
 from .resuming import split_like as split_like
 from .run import (
@@ -12,7 +12,7 @@ from .run import (
 from .several import (
     check_subsets as check_subsets,
     ensemble_of as ensemble_of,
-    train_families as train_families,
+    train_classifiers as train_classifiers,
     train_several as train_several,
     train_subsets as train_subsets,
 )
@@ -22,9 +22,9 @@ from .suggest import (
     suggest_plan as suggest_plan,
 )
 from .thresholds import (
-    set_decision as set_decision,
+    set_decoding as set_decoding,
     set_thresholds as set_thresholds,
-    undo_decision as undo_decision,
+    undo_decoding as undo_decoding,
 )
 from .training import train as train
 from .work import Work as Work

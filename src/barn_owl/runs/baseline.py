@@ -34,11 +34,11 @@ def clip_statistics_baseline(data: RunData, *, multilabel: bool) -> dict[str, fl
         fitted.append(Linear.of(coefficients))
 
     def loss(classifier: Linear) -> float:
-        return judge_logits(classifier.logits(rows[chosen]), targets[chosen], overlapping=multilabel)[0]
+        return judge_logits(classifier.logits(rows[chosen]), targets[chosen], multilabel=multilabel)[0]
 
     best = min(fitted, key=loss)
     return {
-        str(split): round(judge_logits(best.logits(rows[own]), targets[own], overlapping=multilabel)[1], 4)
+        str(split): round(judge_logits(best.logits(rows[own]), targets[own], multilabel=multilabel)[1], 4)
         for split in np.unique(splits.astype(str))
         if (own := splits == split).any()
     }

@@ -25,17 +25,17 @@ def unheard_parts(model: Model, data: RunData, fitted: Fitted) -> list[tuple[Mod
     Where each of several networks left out a part of its own, that is the network alone; else the whole model.
     """
     rows = np.flatnonzero(data.table["split"] == "validation")
-    family = networks_in(model.family)
-    if family is None or not len(fitted.held_out):
+    classifier = networks_in(model.classifier)
+    if classifier is None or not len(fitted.held_out):
         return [(model, rows)] if len(rows) else []
     parts = fitted.held_out[: len(rows)]
-    return [(replace(model, family=family.part(int(number))), rows[parts == number]) for number in np.unique(parts)]
+    return [(replace(model, classifier=classifier.part(int(number))), rows[parts == number]) for number in np.unique(parts)]
 
 
 def calibrated(
     model: Model, plan: Plan, data: RunData, parts: list[tuple[Model, np.ndarray]]
 ) -> tuple[Model, pd.DataFrame | None]:
-    """Fit the temperature, and the thresholds that the plan wishes for, on the validation side.
+    """Fit the temperature, and the thresholds that the plan wishes for, on the validation split.
 
     parts : the clips of it, by `unheard_parts`. Returns the model with what was found, and the predictions for that
     side by models that have not learned from it; None where it is empty.
@@ -49,9 +49,9 @@ def calibrated(
         said, at = hear(part, data.table.iloc[own], data.frames.take(own)), np.searchsorted(rows, own)
         heard.logits[at], heard.highest[at] = said.logits, said.highest
     answers = judge(model, with_predictions(model, table, frames, heard), "validation").answers
-    temperature = fit_temperature(answers.scores, answers.truth, overlapping=model.overlapping)
+    temperature = fit_temperature(answers.scores, answers.truth, multilabel=model.multilabel)
     model = replace(model, temperature=temperature)
-    scores = at_temperature(answers.scores, temperature, overlapping=model.overlapping)
+    scores = at_temperature(answers.scores, temperature, multilabel=model.multilabel)
     model = with_thresholds(model, replace(answers, scores=scores), plan.thresholds)
     return model, with_predictions(model, table, frames, heard)
 
@@ -65,7 +65,7 @@ def rehearsal_of(model: Model, plan: Plan, data: RunData, parts: list[tuple[Mode
     watched = data.table[data.table["split"] == "validation"].reset_index(drop=True)
     if not plan.rehearsal.minutes or plan.kind.is_baseline or not len(watched):
         return None
-    if data.kept and len(set(label_names(watched, plan.but(start={"model": ""})))) <= len(data.labels) / 2:
+    if data.exemplars and len(set(label_names(watched, plan.but(start={"model": ""})))) <= len(data.labels) / 2:
         return None
     own = plan.but(rehearsal={"minutes": plan.rehearsal.minutes / len(parts)})
     made = []

@@ -39,16 +39,16 @@ def compare_runs(
     folders: Sequence[str | Path],
     clips: pd.DataFrame | None = None,
     *,
-    side: str = "test",
+    split: str = "test",
     workers: int = 2,
     progress: Callable[[int, int], None] | None = None,
 ) -> RunComparison:
-    """Compare runs on the clips that all of them have on `side` of their splits, or on the labelled rows of `clips`.
+    """Compare runs on the clips that all of them have on `split` of their splits, or on the labeled rows of `clips`.
 
     The first run is the one that the others are held against. Raises TableError when fewer than two are given, or
     they have no clip in common, ModelError when a folder is no run.
 
-    >>> compared = barn_owl.compare_runs(["first", "second"], side="validation")
+    >>> compared = barn_owl.compare_runs(["first", "second"], split="validation")
     >>> compared.comparison.clips
     12
     """
@@ -59,7 +59,7 @@ def compare_runs(
     runs = {name: open_run(folder) for name, folder in zip(_names(folders), folders, strict=True)}
     evaluations = {
         name: run.evaluate(
-            clips, side="given clips" if clips is not None else side, workers=workers, progress=progress
+            clips, split="given clips" if clips is not None else split, workers=workers, progress=progress
         )
         for name, run in runs.items()
     }

@@ -1,4 +1,4 @@
-"""The clips of a run, read: which are used, on which side, with which labels, and their frames."""
+"""The clips of a run, read: which are used, on which split, with which labels, and their frames."""
 
 import logging
 from collections.abc import Callable, Iterable, Iterator
@@ -9,7 +9,7 @@ import numpy as np
 import pandas as pd
 
 from barn_owl.audio import excerpts
-from barn_owl.clips import ClipFrames, check_clip_table, join_overlapping, labels_in, load_frames, split_clips
+from barn_owl.clips import ClipFrames, check_clip_table, join_multilabel, labels_in, load_frames, split_clips
 from barn_owl.clips.check import are_whole_recordings
 from barn_owl.clips.duplicates import file_copies
 from barn_owl.errors import PlanError, TableError
@@ -18,9 +18,9 @@ from barn_owl.learn import Examples, Plan
 from barn_owl.learn.extras import learn_columns
 from barn_owl.learn.sharing import Memo
 from barn_owl.model import load_model
+from barn_owl.model.exemplars import Exemplar
 from barn_owl.model.extras import ExtraColumns
-from barn_owl.model.kept import Kept
-from barn_owl.runs.recordings import calm_frames, hear_recordings
+from barn_owl.runs.recordings import quiet_frames, survey_recordings
 from barn_owl.runs.work import Work
 
 logger = logging.getLogger(__name__)
@@ -28,10 +28,10 @@ logger = logging.getLogger(__name__)
 
 @dataclass(frozen=True, kw_only=True)
 class RunData:
-    """Clips with a side each, and their frames.
+    """Clips with a split each, and their frames.
 
     asked : the rows that were wanted; table : those that can be used, in the order of `frames`; skipped : the reason
-    for each of the others, by row number of `asked`; behind : what is heard in the plan's recordings; kept : examples
+    for each of the others, by row number of `asked`; behind : what is heard in the plan's recordings; exemplars : examples
     that the model which the plan starts from has of its labels; memo : see `Examples`.
     """
 
@@ -41,62 +41,62 @@ class RunData:
     skipped: dict[int, str]
     labels: list[str]
     behind: ClipFrames = field(default_factory=lambda: ClipFrames([]))
-    kept: list[Kept] = field(default_factory=list)
+    exemplars: list[Exemplar] = field(default_factory=list)
     memo: Memo | None = None
 
-    def with_sides(self, side: Callable[[pd.DataFrame], pd.DataFrame]) -> "RunData":
-        """Return the same clips with other sides: `side` fills the column ``split`` of a table."""
-        return replace(self, asked=side(self.asked), table=side(self.table))
+    def with_splits(self, split: Callable[[pd.DataFrame], pd.DataFrame]) -> "RunData":
+        """Return the same clips with other sides: `split` fills the column ``split`` of a table."""
+        return replace(self, asked=split(self.asked), table=split(self.table))
 
     def examples(
         self, plan: Plan, extra_columns: ExtraColumns, *, needs_validation: bool = True
     ) -> tuple[Examples, Examples]:
         """Training and validation examples.
 
-        Raises TableError when a side, or a label on the training side, is empty.
+        Raises TableError when a split, or a label on the training split, is empty.
         """
-        targets = self.targets(multilabel=plan.overlapping)
+        targets = self.targets(multilabel=plan.multilabel)
         extras = extra_columns.rows(self.table)
-        remembered = self._targets([one.label for one in self.kept], multilabel=plan.overlapping)
-        mean_extras = np.zeros((len(self.kept), extras.shape[1]), dtype=extras.dtype)
-        sides = []
-        for side in ("train", "validation"):
-            rows = np.flatnonzero(self.table["split"] == side)
-            if not len(rows) and (needs_validation or side == "train"):
-                raise TableError(f"no usable clip is on the {side} side of the split")
+        remembered = self._targets([one.label for one in self.exemplars], multilabel=plan.multilabel)
+        mean_extras = np.zeros((len(self.exemplars), extras.shape[1]), dtype=extras.dtype)
+        splits = []
+        for split in ("train", "validation"):
+            rows = np.flatnonzero(self.table["split"] == split)
+            if not len(rows) and (needs_validation or split == "train"):
+                raise TableError(f"no usable clip is on the {split} split of the split")
             own = self.table.iloc[rows]
             sources = excerpts(own["file"], own["start_s"], own["end_s"])
             # A quarter of what is kept from before is watched, so that one sees when it is forgotten.
-            watched = np.arange(len(self.kept)) % 4 == 3
+            watched = np.arange(len(self.exemplars)) % 4 == 3
             more = np.flatnonzero(
-                watched if side == "validation" else ~watched if needs_validation else watched | True
+                watched if split == "validation" else ~watched if needs_validation else watched | True
             )
-            kept = [self.kept[number].frames for number in more]
-            sides.append(
+            kept = [self.exemplars[number].frames for number in more]
+            splits.append(
                 Examples(
                     clips=ClipFrames([*self.frames.take(rows).parts, *kept]),
                     targets=np.concatenate([targets[rows], remembered[more]]),
                     extras=np.concatenate([extras[rows], mean_extras[more]]),
                     sources=sources,
                     groups=_groups(own) + [f"remembered {number}" for number in more],
-                    overlapping=plan.overlapping,
+                    multilabel=plan.multilabel,
                     behind=self.behind,
                     memo=self.memo,
                 )
             )
-        missing = [label for number, label in enumerate(self.labels) if not sides[0].targets[:, number].any()]
+        missing = [label for number, label in enumerate(self.labels) if not splits[0].targets[:, number].any()]
         if missing:
             raise TableError(
-                f"no clip of {', '.join(map(repr, missing))} is on the training side: its groups are all elsewhere; "
+                f"no clip of {', '.join(map(repr, missing))} is on the training split: its groups are all elsewhere; "
                 'name more groups, or set split.together = "file"'
             )
-        unseen = [label for number, label in enumerate(self.labels) if not sides[1].targets[:, number].any()]
+        unseen = [label for number, label in enumerate(self.labels) if not splits[1].targets[:, number].any()]
         if unseen and needs_validation:
             logger.warning(
-                "no clip of %s is on the validation side: when to stop is judged by the other labels",
+                "no clip of %s is on the validation split: when to stop is judged by the other labels",
                 ", ".join(map(repr, unseen)),
             )
-        return sides[0], sides[1]
+        return splits[0], splits[1]
 
     def targets(self, *, multilabel: bool) -> np.ndarray:
         """1 for each label of a clip, float32 ``(clips, labels)``."""
@@ -111,62 +111,62 @@ class RunData:
         return targets
 
     def extra_columns(self, plan: Plan) -> ExtraColumns:
-        """What the plan's further columns hold on the training side."""
+        """What the plan's further columns hold on the training split."""
         return learn_columns(self.table[self.table["split"] == "train"], plan.columns)
 
 
 def _groups(clips: pd.DataFrame) -> list[str]:
-    """What must not be on two sides: the group of each clip, or its file where there is none."""
+    """What must not be on two splits: the group of each clip, or its file where there is none."""
     named = clips["group"].fillna("").astype(str) if "group" in clips else pd.Series("", index=clips.index)
     return [group or f"file {file}" for group, file in zip(named, clips["file"], strict=True)]
 
 
 def usable_clips(clips: pd.DataFrame, plan: Plan) -> pd.DataFrame:
-    """Return the labelled rows, those of one excerpt joined if labels may overlap.
+    """Return the labeled rows, those of one excerpt joined if labels may overlap.
 
     Raises TableError for a second label of an excerpt, PlanError for a label of the plan that no clip has.
     """
     clips = check_clip_table(clips)
-    labelled = clips[clips["label"] != ""].reset_index(drop=True)
-    if len(labelled) < len(clips):
-        logger.warning("%d of %d rows have no label and are left out", len(clips) - len(labelled), len(clips))
-    if plan.overlapping:
-        labelled = join_overlapping(labelled)
-    twice = labelled.duplicated(["file", "start_s", "end_s"])
+    labeled = clips[clips["label"] != ""].reset_index(drop=True)
+    if len(labeled) < len(clips):
+        logger.warning("%d of %d rows have no label and are left out", len(clips) - len(labeled), len(clips))
+    if plan.multilabel:
+        labeled = join_multilabel(labeled)
+    twice = labeled.duplicated(["file", "start_s", "end_s"])
     if twice.any():
-        row = labelled[twice].iloc[0]
+        row = labeled[twice].iloc[0]
         raise TableError(
             f"{row['file']} has more than one label for the same excerpt (one is {row['label']!r}); "
-            "keep one of the rows, or set overlapping = true in the plan if a clip may carry several"
+            "keep one of the rows, or set multilabel = true in the plan if a clip may carry several"
         )
-    labels = label_names(labelled, plan)
-    named = {"background": plan.background, "unreported": plan.unreported, "decision.labels": plan.decision.labels}
+    labels = label_names(labeled, plan)
+    named = {"background": plan.background, "ignored": plan.ignored, "decoding.labels": plan.decoding.labels}
     for key, own in named.items():
         unknown = [label for label in own if label not in labels]
         if unknown and len(labels) > 1:  # a table of one label is refused when it is split
-            raise PlanError(f"{key}: no clip is labelled {unknown[0]!r}; there are {', '.join(labels)}")
-    return labelled
+            raise PlanError(f"{key}: no clip is labeled {unknown[0]!r}; there are {', '.join(labels)}")
+    return labeled
 
 
 def label_names(clips: pd.DataFrame, plan: Plan) -> list[str]:
     """Labels of a table, and of the examples of the model that a plan starts from, in alphabetical order."""
-    texts = [*clips["label"].unique(), *(one.label for one in kept_before(plan))]
-    return sorted({label for text in texts for label in (labels_in(text) if plan.overlapping else [text])})
+    texts = [*clips["label"].unique(), *(one.label for one in earlier_exemplars(plan))]
+    return sorted({label for text in texts for label in (labels_in(text) if plan.multilabel else [text])})
 
 
-def kept_before(plan: Plan) -> list[Kept]:
+def earlier_exemplars(plan: Plan) -> list[Exemplar]:
     """What the model that a plan starts from has kept of its labels, without those that are to be forgotten."""
     if not plan.start.model:
         return []
     forgotten = set(plan.start.forget)
-    return [one for one in load_model(plan.start.model).kept if forgotten.isdisjoint(labels_in(one.label))]
+    return [one for one in load_model(plan.start.model).exemplars if forgotten.isdisjoint(labels_in(one.label))]
 
 
-def with_sides(clips: pd.DataFrame, plan: Plan, *, quietly: bool = False) -> pd.DataFrame:
-    """Split clips; files with the same bytes stay on one side, whatever they are called."""
+def with_splits(clips: pd.DataFrame, plan: Plan, *, quietly: bool = False) -> pd.DataFrame:
+    """Split clips; files with the same bytes stay on one split, whatever they are called."""
     known = clips if "copy_of" in clips else clips.assign(copy_of=file_copies(clips))
     # Beside labels that are remembered, a single new one will do.
-    fewest = 1 if kept_before(plan) else 2
+    fewest = 1 if earlier_exemplars(plan) else 2
     known = known.assign(label=_for_sharing(clips, plan))
     sided = split_clips(known, plan.split, seed=plan.seed, fewest=fewest, quietly=quietly)
     return clips.assign(split=sided["split"])
@@ -174,7 +174,7 @@ def with_sides(clips: pd.DataFrame, plan: Plan, *, quietly: bool = False) -> pd.
 
 def _for_sharing(clips: pd.DataFrame, plan: Plan) -> pd.Series:
     """One label a clip to share out by: of several the rarest."""
-    if not plan.overlapping:
+    if not plan.multilabel:
         return clips["label"]
     counts = pd.Series([label for text in clips["label"] for label in labels_in(text)]).value_counts()
     return clips["label"].map(lambda text: min(labels_in(text), key=lambda label: (counts[label], label)))
@@ -193,10 +193,10 @@ def read_clips(
             workers=work.workers, cache=work.cache or temporary, progress=work.reading,
         )  # fmt: skip
         _tell_of_whole_recordings(kept, frames, plan)
-        behind = calm_frames(plan, hear_recordings(plan.recordings).stretches) if plan.recordings else ClipFrames([])
+        behind = quiet_frames(plan, survey_recordings(plan.recordings).stretches) if plan.recordings else ClipFrames([])
         yield RunData(
             asked=clips, table=kept, frames=frames, skipped=skipped, labels=label_names(kept, plan), behind=behind,
-            kept=kept_before(plan),
+            exemplars=earlier_exemplars(plan),
         )  # fmt: skip
 
 

@@ -4,10 +4,10 @@ import time
 
 import pandas as pd
 
-from barn_owl.archive.measuring import cores_busy, usable_cores
+from barn_owl.archive.throughput import cores_busy, usable_cores
 from barn_owl.files import temporary_folder
 from barn_owl.learn import Plan
-from barn_owl.runs.data import read_clips, usable_clips, with_sides
+from barn_owl.runs.data import read_clips, usable_clips, with_splits
 from barn_owl.runs.suggest import suggest_plan
 from barn_owl.runs.training import fit_into
 from barn_owl.runs.work import Work
@@ -21,19 +21,19 @@ def measure_training(
 ) -> pd.DataFrame:
     """Measure a short training on clips with more and more workers: how fast it is, and how many cores it keeps busy.
 
-    plan : None for one that is fitted to the clips; its family is trained for a few epochs, without a rehearsal.
+    plan : None for one that is fitted to the clips; its classifier is trained for a few epochs, without a rehearsal.
 
     Returns a row for each number of workers with ``reading_s`` of the clips, ``training_s``, ``cores`` busy in the
     mean of the training, and ``gain`` in training over one worker.
 
     >>> clips = barn_owl.read_clip_table("clips.csv")
-    >>> plan = barn_owl.Plan(family="nearest", background=["still"], pooling={"windows": 200})
+    >>> plan = barn_owl.Plan(classifier="nearest", background=["still"], pooling={"windows": 200})
     >>> barn_owl.runs.measure_training(clips, plan, most_workers=1)["workers"].tolist()
     [1]
     """
     plan = plan or suggest_plan(clips).plan
     short = plan.but(training={"epochs": EPOCHS, "patience": 10**6, "refit": 0}, rehearsal={"minutes": 0})
-    sided = with_sides(usable_clips(clips, short), short)
+    sided = with_splits(usable_clips(clips, short), short)
     rows = []
     for workers in range(1, (most_workers or usable_cores()) + 1):
         work = Work(workers=workers, force=True)

@@ -22,7 +22,7 @@ CALM = 0.5
 
 
 @dataclass(frozen=True, kw_only=True)
-class RecordingsHeard:
+class RecordingSurvey:
     """Highest frequency, in hertz, and mean level, in dB re full scale, of what was listened to; and where that
     was."""
 
@@ -31,7 +31,7 @@ class RecordingsHeard:
     stretches: list[Excerpt]
 
 
-def hear_recordings(paths: Sequence[str | Path]) -> RecordingsHeard:
+def survey_recordings(paths: Sequence[str | Path]) -> RecordingSurvey:
     """Listen to some stretches of recordings: files, folders or tables.
 
     Raises AudioError when none of them can be read, TableError when a folder or a table names none.
@@ -50,12 +50,12 @@ def hear_recordings(paths: Sequence[str | Path]) -> RecordingsHeard:
             levels.append(facts.rms_db)
     if not bands:
         raise AudioError(f"recordings: nothing can be heard in {paths[0]}{': ' + reasons[0] if reasons else ''}")
-    return RecordingsHeard(
+    return RecordingSurvey(
         bandwidth_hz=float(np.quantile(bands, 0.9)), level_db=float(np.median(levels)), stretches=stretches
     )
 
 
-def calm_frames(plan: Plan, stretches: Sequence[Excerpt]) -> ClipFrames:
+def quiet_frames(plan: Plan, stretches: Sequence[Excerpt]) -> ClipFrames:
     """Frames of the stretches of recordings in which least stands out."""
     frames = []
     for stretch in stretches:

@@ -78,10 +78,10 @@ def split_like(clips: pd.DataFrame, run: str | Path) -> pd.DataFrame:
     if not is_file(folder / "clips.csv"):
         raise ModelError(f"{folder} is no run: it holds no clips.csv")
     clips, before = check_clip_table(clips), read_clip_table(folder / "clips.csv")
-    sides = dict(zip(_known_rows(before, TIMES), before["split"], strict=True))
+    splits = dict(zip(_known_rows(before, TIMES), before["split"], strict=True))
     own = clips["split"] if "split" in clips else [""] * len(clips)
     return clips.assign(
-        split=[sides.get(key, given) for key, given in zip(_known_rows(clips, TIMES), own, strict=True)]
+        split=[splits.get(key, given) for key, given in zip(_known_rows(clips, TIMES), own, strict=True)]
     )
 
 

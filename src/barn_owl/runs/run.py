@@ -12,8 +12,8 @@ import numpy as np
 import pandas as pd
 
 from barn_owl.classifiers.kind import kind_of
-from barn_owl.clips import check_clip_table, join_overlapping, labels_in, read_clip_table
-from barn_owl.clips.sides import SIDES
+from barn_owl.clips import check_clip_table, join_multilabel, labels_in, read_clip_table
+from barn_owl.clips.splits import SPLITS
 from barn_owl.errors import ModelError, TableError
 from barn_owl.evaluate import Evaluation, predict
 from barn_owl.evaluate.evaluation import leaks
@@ -22,10 +22,10 @@ from barn_owl.files import is_file
 from barn_owl.learn import Plan, read_plan
 from barn_owl.learn.rehearsal import EXPECTATION
 from barn_owl.model import Model, load_model
-from barn_owl.runs.doubts import doubts_of
-from barn_owl.runs.learning import Learning, read_learning
+from barn_owl.runs.caveats import rehearsal_caveats
+from barn_owl.runs.history import TrainingHistory, read_training_history
 
-HIDDEN = "hidden.npy"
+EMBEDDINGS = "embeddings.npy"
 BASELINE = "baseline.json"
 """Balanced accuracy by split of a logistic regression on clip statistics."""
 CHECKPOINT = "checkpoint.safetensors"
@@ -37,7 +37,7 @@ class Run:
     """A folder with all that a training run produced.
 
     >>> run = barn_owl.open_run("first")
-    >>> run.plan.family, run.model.labels
+    >>> run.plan.classifier, run.model.labels
     ('logistic', ['hiss', 'hum', 'still', 'tick'])
     """
 
@@ -45,9 +45,9 @@ class Run:
 
     def __repr__(self) -> str:
         """Say in a line what it is and how good."""
-        reached = self.tested.measured.overall["value"].get("balanced_accuracy") if self.tested else None
+        reached = self.tested.metrics.overall["value"].get("balanced_accuracy") if self.tested else None
         skill = "not tested" if reached is None else f"balanced accuracy {reached:.2f} on the test clips"
-        return f"Run({str(self.folder)!r}: {self.plan.family}, {len(self.model.labels)} labels, {skill})"
+        return f"Run({str(self.folder)!r}: {self.plan.classifier}, {len(self.model.labels)} labels, {skill})"
 
     @cached_property
     def plan(self) -> Plan:
@@ -61,7 +61,7 @@ class Run:
 
     @cached_property
     def predictions(self) -> pd.DataFrame:
-        """The clip table of the run with sides, predictions and scores."""
+        """The clip table of the run with splits, predictions and scores."""
         table = read_clip_table(self.folder / "predictions.csv")
         if "split" not in table:
             raise ModelError(f"{self.folder / 'predictions.csv'} has no column 'split'; train the run again")
@@ -92,7 +92,7 @@ class Run:
 
     @cached_property
     def tested(self) -> Evaluation | None:
-        """The evaluation of the test side; None where no clip is on it."""
+        """The evaluation of the test split; None where no clip is on it."""
         return self.evaluate() if (self.predictions["split"] == "test").any() else None
 
     def _repr_html_(self) -> str:
@@ -101,16 +101,16 @@ class Run:
         if self.tested is not None:
             parts.append(self.tested._repr_html_())
         if self.expectation is not None:
-            doubts = "".join(f"<li>{html.escape(doubt)}</li>" for doubt in self.recording_doubts)
+            caveats = "".join(f"<li>{html.escape(caveat)}</li>" for caveat in self.recording_caveats)
             by_label = pd.DataFrame(self.expectation["labels"]).T
-            parts.append(f"<p>In a recording, by the rehearsal:</p><ul>{doubts}</ul>{by_label.round(2).to_html()}")
+            parts.append(f"<p>In a recording, by the rehearsal:</p><ul>{caveats}</ul>{by_label.round(2).to_html()}")
         return "".join(parts)
 
     @property
-    def recording_doubts(self) -> list[str]:
+    def recording_caveats(self) -> list[str]:
         """What speaks against using the model on recordings, a sentence each, with what to do."""
         validation = (self._json("scores.json").get("validation") or {}).get("balanced_accuracy")
-        return [] if self.expectation is None else doubts_of(self.expectation, validation)
+        return [] if self.expectation is None else rehearsal_caveats(self.expectation, validation)
 
     @property
     def curves(self) -> pd.DataFrame:
@@ -122,11 +122,11 @@ class Run:
 
     @cached_property
     def hidden(self) -> np.ndarray:
-        """What the family decides by for each row of the predictions, float32 ``(clips, features)``.
+        """What the classifier decides by for each row of the predictions, float32 ``(clips, features)``.
 
         Raises ModelError when the run has none, as one of an older Barn Owl.
         """
-        path = self.folder / HIDDEN
+        path = self.folder / EMBEDDINGS
         try:
             rows = np.asarray(np.load(path, allow_pickle=False))
         except (OSError, ValueError, EOFError) as error:
@@ -149,43 +149,43 @@ class Run:
 
     @property
     def likely_wrong_labels(self) -> pd.DataFrame:
-        """Clips of all sides whose own label may be what is wrong; see `Evaluation.likely_wrong_labels`.
+        """Clips of all splits whose own label may be what is wrong; see `Evaluation.likely_wrong_labels`.
 
-        Of those of the training side, only what the model could not even learn by heart.
+        Of those of the training split, only what the model could not even learn by heart.
         """
         return judge(self.model, self.predictions, "all").likely_wrong_labels
 
     @cached_property
-    def sides(self) -> pd.DataFrame:
+    def splits(self) -> pd.DataFrame:
         """Scores of each side next to each other: ``clips``, ``accuracy``, ``balanced_accuracy``, ``macro_f1``."""
         rows = {}
-        for side in SIDES:
-            chosen = self.predictions["split"] == side
+        for split in SPLITS:
+            chosen = self.predictions["split"] == split
             if chosen.any():
-                one = self.evaluate(side=side)
-                overall = one.measured.overall["value"]
-                rows[side] = {
+                one = self.evaluate(split=split)
+                overall = one.metrics.overall["value"]
+                rows[split] = {
                     "clips": len(one.answers),
                     "accuracy": overall.iloc[0],
                     **overall[["balanced_accuracy", "macro_f1", "log_loss"]],
                 }
-        return pd.DataFrame(rows).T.rename_axis("side").astype({"clips": int})
+        return pd.DataFrame(rows).T.rename_axis("split").astype({"clips": int})
 
     @property
-    def doubts(self) -> list[str]:
-        """What speaks against trusting the run as a whole: overfitting, leaks between its sides."""
+    def caveats(self) -> list[str]:
+        """What speaks against trusting the run as a whole: overfitting, leaks between its splits."""
         found = leaks(self.predictions)
         if is_file(self.folder / "curves.csv"):
             found += self.learning.warnings
         return found
 
     @property
-    def learning(self) -> Learning:
+    def learning(self) -> TrainingHistory:
         """How the training went: best epoch, overfitting."""
-        return read_learning(
+        return read_training_history(
             self.curves,
             self._json("scores.json"),
-            by_epoch=kind_of(self.model.family.name).is_resumable,
+            by_epoch=kind_of(self.model.classifier.name).is_resumable,
             refitted=self.plan.training.refit > 0,
         )
 
@@ -193,29 +193,29 @@ class Run:
         self,
         clips: pd.DataFrame | None = None,
         *,
-        side: str = "test",
+        split: str = "test",
         workers: int = 2,
         progress: Callable[[int, int], None] | None = None,
     ) -> Evaluation:
-        """Judge the model on one side of its own split, or on `clips` (all of them; `side` is then a name).
+        """Judge the model on one split of its own split, or on `clips` (all of them; `split` is then a name).
 
-        Raises TableError when there is nothing labelled to judge, or a label is unknown to the model.
+        Raises TableError when there is nothing labeled to judge, or a label is unknown to the model.
         """
         if clips is None:
-            rows = np.flatnonzero(self.predictions["split"] == side)
+            rows = np.flatnonzero(self.predictions["split"] == split)
             if not len(rows):
-                raise TableError(f"{self.folder}: no clip is on the {side} side of the split")
-            own = judge(self.model, self.predictions.iloc[rows].reset_index(drop=True), side)
-            return replace(own, rows=rows, clip_statistics=self._baseline.get(side))
+                raise TableError(f"{self.folder}: no clip is on the {split} split of the split")
+            own = judge(self.model, self.predictions.iloc[rows].reset_index(drop=True), split)
+            return replace(own, rows=rows, clip_statistics=self._baseline.get(split))
         chosen = check_clip_table(clips)
         chosen = chosen[chosen["label"] != ""].reset_index(drop=True)
         if not len(chosen):
-            raise TableError("the table has no labelled clips to judge")
-        if self.model.overlapping:
-            chosen = join_overlapping(chosen)
+            raise TableError("the table has no labeled clips to judge")
+        if self.model.multilabel:
+            chosen = join_multilabel(chosen)
         known = set(self.model.labels)
         unknown = sorted(
-            {label for text in chosen["label"] for label in (labels_in(text) if self.model.overlapping else [text])}
+            {label for text in chosen["label"] for label in (labels_in(text) if self.model.multilabel else [text])}
             - known
         )
         if unknown:
@@ -223,18 +223,18 @@ class Run:
                 f"the model does not know {', '.join(map(repr, unknown))}; it knows {', '.join(self.model.labels)}"
             )
         predictions, skipped = predict(self.model, chosen, workers=workers, progress=progress)
-        return judge(self.model, predictions, side, skipped)
+        return judge(self.model, predictions, split, skipped)
 
 
-def judge(model: Model, predictions: pd.DataFrame, side: str, skipped: dict[int, str] | None = None) -> Evaluation:
+def judge(model: Model, predictions: pd.DataFrame, split: str, skipped: dict[int, str] | None = None) -> Evaluation:
     """Hold predictions against the labels beside them."""
     majority = model.provenance.get("majority_label", "")
     return Evaluation(
-        side=side,
+        split=split,
         predictions=predictions,
         labels=model.labels,
         majority=majority if majority in model.labels else model.labels[0],
-        overlapping=model.overlapping,
+        multilabel=model.multilabel,
         background=tuple(label for label in model.labels if label not in model.event_labels),
         thresholds=model.thresholds,
         skipped=skipped or {},

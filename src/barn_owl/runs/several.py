@@ -1,4 +1,4 @@
-"""Several trainings on the same clips: families side by side, seeds, folds, and their ensemble."""
+"""Several trainings on the same clips: classifiers side by side, seeds, folds, and their ensemble."""
 
 import time
 from collections.abc import Mapping, Sequence
@@ -13,76 +13,76 @@ import pandas as pd
 
 from barn_owl.classifiers.ensemble import Ensemble
 from barn_owl.classifiers.kind import kind_of, names
-from barn_owl.clips import fold_clips, sides_of_fold, write_clip_table
-from barn_owl.clips.sides import SIDES
+from barn_owl.clips import fold_clips, splits_of_fold, write_clip_table
+from barn_owl.clips.splits import SPLITS
 from barn_owl.errors import ModelError, TableError
 from barn_owl.evaluate.predictions import hear, with_predictions
 from barn_owl.files import claim_folder, is_file, real_path, write_json
 from barn_owl.learn import Fitted, Plan, fit
 from barn_owl.model import Model
 from barn_owl.parallel import each, on_cluster
-from barn_owl.runs.data import RunData, read_clips, usable_clips, with_sides
+from barn_owl.runs.data import RunData, read_clips, usable_clips, with_splits
 from barn_owl.runs.resuming import found_checkpoint, is_finished, own_plan
-from barn_owl.runs.run import HIDDEN, Run, judge
+from barn_owl.runs.run import EMBEDDINGS, Run, judge
 from barn_owl.runs.suggest import suggest_plan
 from barn_owl.runs.training import as_model, fit_into
 from barn_owl.runs.work import PLAIN, Work
 from barn_owl.runs.writing import write_run, write_table
 
 
-def train_families(
+def train_classifiers(
     clips: pd.DataFrame,
     folder: str | Path,
     plan: Plan | None = None,
     *,
-    families: Sequence[str] | None = None,
+    classifiers: Sequence[str] | None = None,
     front_ends: Sequence[Sequence[str]] = (),
     estimators: Mapping[str, Any] | None = None,
     resume: bool = False,
     work: Work = PLAIN,
 ) -> pd.DataFrame:
-    """Train families on the same clips and the same split, each into a run of its own in `folder`, and rank them.
+    """Train classifiers on the same clips and the same split, each into a run of its own in `folder`, and rank them.
 
-    families : their names; None for all there are.
+    classifiers : their names; None for all there are.
     front_ends : stacks of features, such as ``["log-mel"]`` and ``["mfcc", "chroma"]``, each of which is tried with
-    each family; none for that of the plan. estimators : classifiers of somebody else's by name, with ``fit`` and
+    each classifier; none for that of the plan. estimators : classifiers of somebody else's by name, with ``fit`` and
     ``predict_proba``; they are given the same pooled features and are judged alongside, but leave no run. The plan's
-    further columns go to the pooled families. resume : go on where such a training stopped: what is finished stays, a
+    further columns go to the pooled classifiers. resume : go on where such a training stopped: what is finished stays, a
     network goes on from its checkpoint.
 
-    Returns the ranking, also in ``families.csv``: one row a run with balanced accuracy and F1 on the
-    validation side (which it is ranked by) and on the test side, numbers kept, multiply-adds a second, seconds.
+    Returns the ranking, also in ``classifiers.csv``: one row a run with balanced accuracy and F1 on the
+    validation split (which it is ranked by) and on the test split, numbers kept, multiply-adds a second, seconds.
     On Ctrl-C what is done is ranked and written, then KeyboardInterrupt is raised.
 
     >>> clips = barn_owl.read_clip_table("clips.csv")
-    >>> families = ["majority", "nearest"]
+    >>> classifiers = ["majority", "nearest"]
     >>> quick = {"pooling": {"windows": 200}, "rehearsal": {"minutes": 0}}
     >>> plan = barn_owl.Plan(background=["still"], **quick)
-    >>> ranking = barn_owl.train_families(clips, "families", plan, families=families)
-    >>> ranking["family"].tolist()
+    >>> ranking = barn_owl.train_classifiers(clips, "classifiers", plan, classifiers=classifiers)
+    >>> ranking["classifier"].tolist()
     ['nearest', 'majority']
-    >>> barn_owl.save_figure(barn_owl.show.families_figure(ranking), "families.png")
+    >>> barn_owl.save_figure(barn_owl.show.classifiers_figure(ranking), "classifiers.png")
     """
     plan = plan or suggest_plan(clips).plan
-    sided = with_sides(usable_clips(clips, plan), plan)
-    families = names() if families is None else families
+    sided = with_splits(usable_clips(clips, plan), plan)
+    classifiers = names() if classifiers is None else classifiers
     folder, own = claim_folder(folder, force=work.force or resume), dict(estimators or {})
     rows: list[dict[str, Any]] = []
     stacks = [list(features) for features in front_ends] or [plan.front_end.features]
-    total = len(stacks) * (len(families) + len(own))
+    total = len(stacks) * (len(classifiers) + len(own))
     try:
         for features in stacks:
             stacked = plan.but(front_end={"features": features})
             ending = f" {'+'.join(features)}" if front_ends else ""
             with read_clips(sided, stacked, work) as read:
                 data = replace(read, memo={})
-                for name in [*families, *own]:
+                for name in [*classifiers, *own]:
                     work.begin(name + ending, len(rows) + 1, total)
                     if name in own:
-                        row = _somebody_elses(name, stacked, data, own[name], work.workers)
+                        row = _adapted_estimator(name, stacked, data, own[name], work.workers)
                     else:
                         columns = [] if kind_of(name).sees_frames else plan.columns
-                        its_plan = _ready_to_rank(stacked.but(family=name, columns=columns))
+                        its_plan = _ready_to_rank(stacked.but(classifier=name, columns=columns))
                         target = folder / (name + ending).replace(" ", "-")
                         run = _fitted_or_found(target, its_plan, data, work, resume=resume)
                         row = _ranked(name, run.model, run.predictions, run.provenance["seconds"])
@@ -95,11 +95,11 @@ def train_families(
 
 
 def _rank(rows: list[dict[str, Any]], folder: Path) -> pd.DataFrame:
-    """Sort runs by what they reach on the validation side, and write the table."""
+    """Sort runs by what they reach on the validation split, and write the table."""
     ranking = pd.DataFrame(rows).sort_values(
         ["validation_balanced_accuracy", "validation_f1"], ascending=False, kind="stable", ignore_index=True
     )
-    write_table(ranking, folder / "families.csv")
+    write_table(ranking, folder / "classifiers.csv")
     return ranking
 
 
@@ -111,7 +111,7 @@ def train_subsets(
     subsets: Sequence[float],
     work: Work = PLAIN,
 ) -> pd.DataFrame:
-    """Train on parts of the training side, then on all of it: how much would more clips help?
+    """Train on parts of the training split, then on all of it: how much would more clips help?
 
     subsets : shares of the training clips up to 1, or numbers of them. Of each label the same share is drawn; smaller
     parts are within larger ones, and validation and test are the same for all. Each training is a run of its own in
@@ -122,7 +122,7 @@ def train_subsets(
 
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> quick = {"pooling": {"windows": 200}, "rehearsal": {"minutes": 0}}
-    >>> plan = barn_owl.Plan(family="nearest", background=["still"], **quick)
+    >>> plan = barn_owl.Plan(classifier="nearest", background=["still"], **quick)
     >>> table = barn_owl.runs.train_subsets(clips, "subsets", plan, subsets=[0.5])
     >>> len(table)
     2
@@ -130,22 +130,22 @@ def train_subsets(
     """
     check_subsets(subsets)
     plan = plan or suggest_plan(clips).plan
-    sided = with_sides(usable_clips(clips, plan), plan)
+    sided = with_splits(usable_clips(clips, plan), plan)
     folder, rows = claim_folder(folder, force=work.force), []
-    learnt = int((sided["split"] == "train").sum())
-    counts = sorted({min(learnt, max(1, round(part * learnt if part <= 1 else part))) for part in (*subsets, 1.0)})
+    learned = int((sided["split"] == "train").sum())
+    counts = sorted({min(learned, max(1, round(part * learned if part <= 1 else part))) for part in (*subsets, 1.0)})
     with read_clips(sided, plan, work) as data:
         for number, count in enumerate(counts, start=1):
             name = f"clips-{count}"
             work.begin(name, number, len(counts))
-            own = data.with_sides(partial(_part, share=count / learnt, seed=plan.seed))
+            own = data.with_splits(partial(_part, share=count / learned, seed=plan.seed))
             run = fit_into(claim_folder(folder / name, force=work.force), plan, own, work)
             row = _ranked(name, run.model, run.predictions, run.provenance["seconds"])
             f1 = (run.expectation or {}).get("event_f1", np.nan)
             rows.append(
                 {"run": name, "training_clips": run.model.provenance["training_clips"], **row, "event_f1": f1}
             )
-    table = pd.DataFrame(rows).drop(columns="family")
+    table = pd.DataFrame(rows).drop(columns="classifier")
     write_table(table, folder / "subsets.csv")
     return table
 
@@ -158,7 +158,7 @@ def check_subsets(subsets: Sequence[float]) -> None:
 
 
 def _part(clips: pd.DataFrame, share: float, seed: int) -> pd.DataFrame:
-    """Leave of the training side a share of each label, one clip at least; the others are on no side."""
+    """Leave of the training split a share of each label, one clip at least; the others are on no split."""
     train = clips[clips["split"] == "train"]
     place = train.groupby("label")["file"].transform(
         lambda own: np.random.default_rng([seed, len(own)]).permutation(len(own))
@@ -169,7 +169,7 @@ def _part(clips: pd.DataFrame, share: float, seed: int) -> pd.DataFrame:
 
 
 def _fitted_or_found(folder: Path, plan: Plan, data: RunData, work: Work, *, resume: bool) -> Run:
-    """Fit a family into a run; with `resume` take the one that is there, or go on with it."""
+    """Fit a classifier into a run; with `resume` take the one that is there, or go on with it."""
     checkpoint = None
     if resume and is_file(folder / "plan.toml"):
         own_plan(folder, plan)
@@ -181,7 +181,7 @@ def _fitted_or_found(folder: Path, plan: Plan, data: RunData, work: Work, *, res
 
 
 def _ready_to_rank(plan: Plan) -> Plan:
-    """A plan whose family has learnt as much as it will when it is judged on the validation clips.
+    """A plan whose classifier has learned as much as it will when it is judged on the validation clips.
 
     A network learns for the longer part only after that; ranked before, it would be behind what it becomes.
     """
@@ -190,12 +190,12 @@ def _ready_to_rank(plan: Plan) -> Plan:
     return plan.but(training={"epochs": plan.training.epochs + plan.training.refit})
 
 
-def _somebody_elses(name: str, plan: Plan, data: RunData, estimator: Any, workers: int) -> dict[str, Any]:
-    """Fit and rank an estimator that is not ours, on what the pooled families see."""
-    begin, pooled = time.perf_counter(), plan.but(family="logistic")
+def _adapted_estimator(name: str, plan: Plan, data: RunData, estimator: Any, workers: int) -> dict[str, Any]:
+    """Fit and rank an estimator that is not ours, on what the pooled classifiers see."""
+    begin, pooled = time.perf_counter(), plan.but(classifier="logistic")
     extra_columns = data.extra_columns(pooled)
-    sides = data.examples(pooled, extra_columns)
-    fitted = fit(pooled, data.labels, *sides, workers=workers, estimator=estimator)
+    splits = data.examples(pooled, extra_columns)
+    fitted = fit(pooled, data.labels, *splits, workers=workers, estimator=estimator)
     model = as_model(plan, data, fitted, extra_columns)
     heard = hear(model, data.table, data.frames)
     predictions = with_predictions(model, data.table, data.frames, heard)
@@ -203,12 +203,12 @@ def _somebody_elses(name: str, plan: Plan, data: RunData, estimator: Any, worker
 
 
 def _ranked(name: str, model: Model, predictions: pd.DataFrame, seconds: float) -> dict[str, Any]:
-    row: dict[str, Any] = {"family": name}
-    for side in ("validation", "test"):
-        chosen = predictions[predictions["split"] == side].reset_index(drop=True)
-        scores = judge(model, chosen, side).scores if len(chosen) else None
-        row[f"{side}_balanced_accuracy"] = np.nan if scores is None else scores.balanced_accuracy
-        row[f"{side}_f1"] = np.nan if scores is None else scores.macro_f1
+    row: dict[str, Any] = {"classifier": name}
+    for split in ("validation", "test"):
+        chosen = predictions[predictions["split"] == split].reset_index(drop=True)
+        scores = judge(model, chosen, split).scores if len(chosen) else None
+        row[f"{split}_balanced_accuracy"] = np.nan if scores is None else scores.balanced_accuracy
+        row[f"{split}_f1"] = np.nan if scores is None else scores.macro_f1
     cost = model.cost
     return row | {"weights": cost.weights, "multiply_adds": cost.multiply_adds, "seconds": round(seconds, 2)}
 
@@ -227,16 +227,16 @@ def train_several(
 
     Each training is a run of its own in `folder`, ``seed-0`` and so on, or ``fold-1``. ensemble : write one more run,
     to `folder` itself: a model that gives the mean of what all of them say. With seeds it is judged on the common
-    test side. With folds its predictions are those of the member that had not heard the clip, so they are honest, if
+    test split. With folds its predictions are those of the member that had not heard the clip, so they are honest, if
     a little worse than the ensemble itself.
 
-    Returns a row for each training with the balanced accuracy and F1 of its validation and test side, also in
+    Returns a row for each training with the balanced accuracy and F1 of its validation and test split, also in
     ``spread.csv``, with the mean and the deviation in ``spread.json``. Raises TableError when there are fewer groups
     than folds.
 
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> quick = {"pooling": {"windows": 200}, "rehearsal": {"minutes": 0}}
-    >>> plan = barn_owl.Plan(family="nearest", background=["still"], **quick)
+    >>> plan = barn_owl.Plan(classifier="nearest", background=["still"], **quick)
     >>> barn_owl.train_several(clips, "several", plan, seeds=2)["training"].tolist()
     ['seed-0', 'seed-1']
     """
@@ -244,12 +244,12 @@ def train_several(
         raise TableError("say either how many seeds or how many folds")
     plan = plan or suggest_plan(clips).plan
     usable = usable_clips(clips, plan)
-    if folds is not None and folds < len(SIDES):
+    if folds is not None and folds < len(SPLITS):
         raise TableError(
-            f"at least {len(SIDES)} folds are needed: one tests, one validates, the rest train; got {folds}"
+            f"at least {len(SPLITS)} folds are needed: one tests, one validates, the rest train; got {folds}"
         )
     sided = (
-        with_sides(usable, plan) if folds is None else fold_clips(usable, folds, seed=plan.seed, shares=plan.split)
+        with_splits(usable, plan) if folds is None else fold_clips(usable, folds, seed=plan.seed, shares=plan.split)
     )
     folder = claim_folder(folder, force=work.force)
     folder, begin = real_path(folder), time.perf_counter()
@@ -275,7 +275,7 @@ def train_several(
         _ranked(name, run.model, run.predictions, run.provenance["seconds"])
         for name, run in zip(names, runs, strict=True)
     ]
-    table = pd.DataFrame(rows).rename(columns={"family": "training"})
+    table = pd.DataFrame(rows).rename(columns={"classifier": "training"})
     write_table(table, folder / "spread.csv")
     write_json(folder / "spread.json", spread(table))
     return table
@@ -286,7 +286,7 @@ def _one_of_several(
 ) -> Run:
     """Train with one of the seeds, or with one of the folds as the test."""
     name = f"fold-{number + 1}" if folds else f"seed-{plan.seed + number}"
-    own = data.with_sides(partial(sides_of_fold, fold=number + 1)) if folds else data
+    own = data.with_splits(partial(splits_of_fold, fold=number + 1)) if folds else data
     its_plan = plan if folds else plan.but(seed=plan.seed + number)
     return fit_into(claim_folder(folder / name, force=force), its_plan, own, work)
 
@@ -294,13 +294,13 @@ def _one_of_several(
 def _write_ensemble(folder: Path, plan: Plan, data: RunData, runs: list[Run], begin: float, *, folds: bool) -> None:
     """Write a run whose model gives the mean of what all of them say."""
     together = ensemble_of([run.model for run in runs])
-    fitted = Fitted(family=together.family, mean=together.mean, deviation=together.deviation)
-    own = data.with_sides(lambda table: table.assign(split="train")) if folds else data
+    fitted = Fitted(classifier=together.classifier, mean=together.mean, deviation=together.deviation)
+    own = data.with_splits(lambda table: table.assign(split="train")) if folds else data
     run = write_run(folder, plan, own, together, fitted, begin)
     if folds:
         unseen = [one.predictions[one.predictions["split"] == "test"] for one in runs]
         write_clip_table(pd.concat(unseen, ignore_index=True), folder / "predictions.csv")
-        (folder / HIDDEN).unlink()  # its rows are in another order, and heard the clips
+        (folder / EMBEDDINGS).unlink()  # its rows are in another order, and heard the clips
         write_json(folder / "scores.json", {"test": run.evaluate().as_dict()})
 
 
@@ -329,21 +329,21 @@ def ensemble_of(models: Sequence[Model]) -> Model:
     Raises ModelError when their labels, front ends or clip settings differ.
 
     >>> model = barn_owl.load_model("first")
-    >>> barn_owl.runs.ensemble_of([model, model]).family.name
+    >>> barn_owl.runs.ensemble_of([model, model]).classifier.name
     'ensemble'
     """
     first = models[0]
     for model in models[1:]:
-        for what in ("labels", "front_end", "clips", "overlapping", "extra_columns"):
+        for what in ("labels", "front_end", "clips", "multilabel", "extra_columns"):
             if getattr(model, what) != getattr(first, what):
                 raise ModelError(f"the models cannot be one: their {what} differ")
-    members = [(model.family, model.mean, model.deviation) for model in models]
+    members = [(model.classifier, model.mean, model.deviation) for model in models]
     width = first.front_end.width
     return replace(
         first,
         mean=np.zeros(width, dtype=np.float32),
         deviation=np.ones(width, dtype=np.float32),
-        family=Ensemble(members),
+        classifier=Ensemble(members),
         temperature=1.0,
         thresholds={},
         provenance=first.provenance | {"members": len(models)},

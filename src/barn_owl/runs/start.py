@@ -10,20 +10,20 @@ from barn_owl.model import Model, load_model
 
 
 def adopt(plan: Plan, model: Model, path: str) -> Plan:
-    """Return the plan with front end, clips, family and network of a model that it is to start from."""
-    family = _network_family(model, path)
+    """Return the plan with front end, clips, classifier and network of a model that it is to start from."""
+    classifier = _network_classifier(model, path)
     return plan.but(
-        family=family.name,
+        classifier=classifier.name,
         front_end=model.front_end.model_dump(),
         clips=model.clips.model_dump(),
-        overlapping=model.overlapping,
-        level={"span_s": family.level.frames * model.front_end.hop_s, "range_db": family.level.range_db},
+        multilabel=model.multilabel,
+        level={"span_s": classifier.level.frames * model.front_end.hop_s, "range_db": classifier.level.range_db},
         start={"model": path},
-        cnn=family.settings.model_dump(),
-        decision=model.decision.model_dump(),
+        cnn=classifier.settings.model_dump(),
+        decoding=model.decoding.model_dump(),
         # Labels of which nothing is kept are gone, and with them what was said of them.
         background=plan.background or [label for label in model.background if label in _kept_labels(model)],
-        unreported=plan.unreported or [label for label in model.unreported if label in _kept_labels(model)],
+        ignored=plan.ignored or [label for label in model.ignored if label in _kept_labels(model)],
     )
 
 
@@ -31,14 +31,14 @@ def starting_point(plan: Plan, labels: list[str]) -> Fitted | None:
     """Load the model that the plan starts from, with a last layer for `labels`; None when it starts from nothing.
 
     Labels that the model knows keep their weights; others begin near zero. Raises PlanError when front end, window,
-    family or network differ: weights mean nothing to other features.
+    classifier or network differ: weights mean nothing to other features.
     """
     if not plan.start.model:
         return None
     model = load_model(plan.start.model)
-    family = _network_family(model, plan.start.model)
+    classifier = _network_classifier(model, plan.start.model)
     adopted = adopt(plan, model, plan.start.model)
-    for key in ("family", "front_end", "clips", "overlapping", "levels", "cnn"):
+    for key in ("classifier", "front_end", "clips", "multilabel", "levels", "cnn"):
         if getattr(adopted, key) != getattr(plan, key):
             raise PlanError(
                 f"start.model: {plan.start.model} was trained with another {key}; use the model's own "
@@ -46,20 +46,20 @@ def starting_point(plan: Plan, labels: list[str]) -> Fitted | None:
             )
     rng = np.random.default_rng(plan.seed)
     made = Convolutional(
-        plan.front_end.width, len(labels), family.settings, family.level, rng, multilabel=plan.overlapping
+        plan.front_end.width, len(labels), classifier.settings, classifier.level, rng, multilabel=plan.multilabel
     )
     layers = [len(network.layers) for network in made.networks]
     if plan.start.frozen >= min(layers):
         raise PlanError(f"start.frozen must be less than {min(layers)}, the layers of the network")
     arrays = {name: array.copy() for name, array in made.arrays().items()}
-    for name, array in family.arrays().items():
+    for name, array in classifier.arrays().items():
         network, layer = map(int, name.split(".")[:2])
         if layer < layers[network] - 1:
             arrays[name] = array
         else:
             _take_over(array, model.labels, arrays[name], labels)
     made.load(arrays)
-    return Fitted(family=made, mean=model.mean, deviation=model.deviation)
+    return Fitted(classifier=made, mean=model.mean, deviation=model.deviation)
 
 
 def _take_over(its: np.ndarray, its_labels: list[str], ours: np.ndarray, labels: list[str]) -> None:
@@ -75,11 +75,11 @@ def _take_over(its: np.ndarray, its_labels: list[str], ours: np.ndarray, labels:
 
 
 def _kept_labels(model: Model) -> set[str]:
-    return {label for one in model.kept for label in labels_in(one.label)}
+    return {label for one in model.exemplars for label in labels_in(one.label)}
 
 
-def _network_family(model: Model, path: str) -> Convolutional:
-    family = networks_in(model.family)
-    if family is None:
-        raise PlanError(f"start.model: {path} is a {model.family.name}; only a cnn can be trained further")
-    return family
+def _network_classifier(model: Model, path: str) -> Convolutional:
+    classifier = networks_in(model.classifier)
+    if classifier is None:
+        raise PlanError(f"start.model: {path} is a {model.classifier.name}; only a cnn can be trained further")
+    return classifier

@@ -18,10 +18,10 @@ from barn_owl.features import FrontEnd
 from barn_owl.features.activity import STANDS_OUT_DB, activity, sounding
 from barn_owl.files import whole_file
 from barn_owl.learn import Plan
-from barn_owl.learn.plan import SceneSettings
+from barn_owl.learn.plan import MixtureSettings
 from barn_owl.parallel import each
-from barn_owl.runs.data import usable_clips, with_sides
-from barn_owl.runs.recordings import RecordingsHeard, hear_recordings
+from barn_owl.runs.data import usable_clips, with_splits
+from barn_owl.runs.recordings import RecordingSurvey, survey_recordings
 
 HEARD = 160
 """Clips that are listened to at most: a drawn part tells as much as all of them."""
@@ -29,7 +29,7 @@ RATES_HZ = (8_000, 16_000, 32_000)
 USUAL_TOP_HZ, HIGH_TOP_HZ = 8_000, 16_000
 """Highest frequency that is listened to, as most recordings have it; and where most clips are of higher sounds."""
 LONGEST_S, SHORTEST_S, STEADY_S = 2.0, 0.3, 1.0
-"""Windows of the pooled families are between the first two; of a steady sound, a second says it all."""
+"""Windows of the pooled classifiers are between the first two; of a steady sound, a second says it all."""
 
 MOST_ACTIVE = 0.9
 """Share of what happens in a clip that its window should hold."""
@@ -39,7 +39,7 @@ HIGH_SHARE = 0.5
 """Share of power above 8 kHz from which on a clip is of a high sound, and of clips from which on it is worth a higher
 rate: recordings at 16 kHz, which are frequent, hold nothing of that."""
 SCENES_A_SECOND, FEWEST_SCENES, MOST_SCENES = 0.25, 160, 280
-"""Scenes an epoch for each second of clips, each of which is then heard once or so; the fewest and most."""
+"""Mixtures an epoch for each second of clips, each of which is then heard once or so; the fewest and most."""
 GAP_S = (0.1, 1.0)
 """Gaps within a sound are closed up to the usual one in the clips, between these."""
 
@@ -51,7 +51,7 @@ OTHERS = ("other", "others", "other sounds", "unknown", "rest")
 
 @dataclass(frozen=True)
 class Suggestion:
-    """A plan, and for each key that was chosen (dotted, as ``scenes.count``) the reason in words.
+    """A plan, and for each key that was chosen (dotted, as ``mixtures.count``) the reason in words.
 
     >>> suggestion = barn_owl.suggest_plan(barn_owl.read_clip_table("clips.csv"))
     >>> suggestion.plan.front_end.rate_hz
@@ -105,7 +105,7 @@ class _Heard:
     duration_s: float
     active_s: float
     sound_s: float
-    gap_s: float
+    max_gap_s: float
     rate_hz: int
     bandwidth_hz: float
     high_share: float
@@ -119,9 +119,9 @@ def suggest_plan(
     seed: int = 0,
     progress: Callable[[int, int], None] | None = None,
 ) -> Suggestion:
-    """Fit a plan to labelled clips: rate and highest frequency, background, gaps.
+    """Fit a plan to labeled clips: rate and highest frequency, background, gaps.
 
-    At most 160 clips, drawn evenly over the labels, are listened to. Clips of the test side take no part: those that
+    At most 160 clips, drawn evenly over the labels, are listened to. Clips of the test split take no part: those that
     the table names or, where it names none, those that a training with this `seed` will test on. recordings : files
     or folders that the model is for; what they do not hold is not listened to in clips either. Raises TableError when
     no clip can be read, AudioError when none of the recordings can.
@@ -131,54 +131,54 @@ def suggest_plan(
     ([], 16000)
     """
     clips = check_clip_table(clips)
-    labelled = clips[clips["label"] != ""].reset_index(drop=True)
-    if not len(labelled):
-        raise TableError("the table has no labelled clips to fit a plan to")
-    labelled = _not_tested(labelled, seed)
-    heard, chosen = _listen(labelled, workers, seed, progress)
-    in_recordings = hear_recordings(recordings) if recordings else None
+    labeled = clips[clips["label"] != ""].reset_index(drop=True)
+    if not len(labeled):
+        raise TableError("the table has no labeled clips to fit a plan to")
+    labeled = _not_tested(labeled, seed)
+    heard, chosen = _listen(labeled, workers, seed, progress)
+    in_recordings = survey_recordings(recordings) if recordings else None
     rate_hz, top_hz, why_rate, why_top = _band(heard, chosen, in_recordings)
-    counts = labelled["label"].value_counts()
+    counts = labeled["label"].value_counts()
     background = [str(label) for label in counts.index if _plain(str(label)) in BACKGROUND]
-    unreported = [str(label) for label in counts.index if _plain(str(label)) in OTHERS]
+    ignored = [str(label) for label in counts.index if _plain(str(label)) in OTHERS]
     window_s, why_window = _window(heard)
-    whole_s = np.minimum([one.duration_s for one in heard], SceneSettings().seconds)
-    seconds = len(labelled) * float(whole_s.mean())
-    scenes = int(np.clip(round(SCENES_A_SECOND * seconds), FEWEST_SCENES, MOST_SCENES))
-    gap_s, why_gap = _gap(heard)
+    whole_s = np.minimum([one.duration_s for one in heard], MixtureSettings().seconds)
+    seconds = len(labeled) * float(whole_s.mean())
+    mixtures = int(np.clip(round(SCENES_A_SECOND * seconds), FEWEST_SCENES, MOST_SCENES))
+    max_gap_s, why_gap = _gap(heard)
     changes: dict[str, Any] = {
         "background": background or None,
-        "unreported": unreported or None,
+        "ignored": ignored or None,
         "pooling": {"window_s": window_s},
         "front_end": {"rate_hz": rate_hz, "high_hz": top_hz},
-        "scenes": {"count": scenes},
-        "decision": {"gap_s": gap_s},
+        "mixtures": {"count": mixtures},
+        "decoding": {"max_gap_s": max_gap_s},
         "recordings": [str(path) for path in recordings] or None,
     }
     reasons = {
         "front_end.rate_hz": why_rate,
         "front_end.high_hz": why_top,
-        "scenes.count": f"there are {seconds:.0f} s of clips",
+        "mixtures.count": f"there are {seconds:.0f} s of clips",
         "pooling.window_s": why_window,
-        "decision.gap_s": why_gap,
+        "decoding.max_gap_s": why_gap,
     }
     reasons["background"] = (
         "by its name; such a label is never reported as an event"
         if background
         else "none found; clips of what recordings sound like while nothing happens make tagging surer"
     )
-    if unreported:
-        reasons["unreported"] = "by its name; named in clips, but no event"
+    if ignored:
+        reasons["ignored"] = "by its name; named in clips, but no event"
     return Suggestion(Plan().but(**changes), reasons)
 
 
 def _not_tested(clips: pd.DataFrame, seed: int) -> pd.DataFrame:
-    """The clips without those of the test side."""
+    """The clips without those of the test split."""
     if "split" not in clips or (clips["split"] == "").any():
         labels = {label for text in clips["label"].unique() for label in labels_in(text)}
-        plan = Plan(seed=seed, overlapping=bool(labels - set(clips["label"])))
+        plan = Plan(seed=seed, multilabel=bool(labels - set(clips["label"])))
         try:
-            clips = with_sides(usable_clips(clips, plan), plan, quietly=True)
+            clips = with_splits(usable_clips(clips, plan), plan, quietly=True)
         except TableError:
             return clips  # it cannot be split, which is said when it is to be
     return clips[clips["split"] != "test"].reset_index(drop=True)
@@ -230,7 +230,7 @@ def _hear(excerpt: Excerpt) -> _Heard | str:
         duration_s=facts.duration_s,
         active_s=_active_s(activity(levels, front_end.hop_s), front_end.hop_s),
         sound_s=(at[-1] - at[0] + 1) * front_end.hop_s,
-        gap_s=float(np.diff(at).max(initial=1) - 1) * front_end.hop_s,
+        max_gap_s=float(np.diff(at).max(initial=1) - 1) * front_end.hop_s,
         rate_hz=facts.rate_hz,
         bandwidth_hz=facts.bandwidth_hz,
         high_share=float(power[above].sum() / max(power.sum(), 1e-30)),
@@ -255,13 +255,13 @@ def _window(heard: list[_Heard]) -> tuple[float, str]:
 
 def _gap(heard: list[_Heard]) -> tuple[float, str]:
     """Gap that is closed: most clips have no longer one within their sound."""
-    gaps = np.array([one.gap_s for one in heard])
+    gaps = np.array([one.max_gap_s for one in heard])
     usual = float(np.quantile(gaps, 0.75))
     return round(float(np.clip(usual, *GAP_S)), 2), f"three clips in four have no gap of more than {usual:.2g} s"
 
 
 def _band(
-    heard: list[_Heard], chosen: pd.DataFrame, recordings: RecordingsHeard | None
+    heard: list[_Heard], chosen: pd.DataFrame, recordings: RecordingSurvey | None
 ) -> tuple[int, float | None, str, str]:
     """Working rate and highest frequency: what every source passes, so that its band does not become the label."""
     source = chosen["group"].astype(str) if "group" in chosen else pd.Series("", index=chosen.index)

@@ -1,20 +1,20 @@
-"""Thresholds and decision settings, put into the model of a finished run."""
+"""Thresholds and decoding settings, put into the model of a finished run."""
 
 from dataclasses import replace
 from pathlib import Path
 
 from barn_owl.clips import write_clip_table
 from barn_owl.errors import ModelError, TableError
-from barn_owl.evaluate import Answers, fit_thresholds
+from barn_owl.evaluate import PredictionArrays, fit_thresholds
 from barn_owl.evaluate.predictions import say
 from barn_owl.files import is_file, is_folder
 from barn_owl.learn import Plan, read_plan, write_plan
 from barn_owl.learn.plan import ThresholdSettings
-from barn_owl.model import DecisionSettings, Model, load_model
+from barn_owl.model import DecodingSettings, Model, load_model
 from barn_owl.runs.run import Run, judge
 
 
-def with_thresholds(model: Model, answers: Answers, settings: ThresholdSettings) -> Model:
+def with_thresholds(model: Model, answers: PredictionArrays, settings: ThresholdSettings) -> Model:
     """Return the model with thresholds for a wish, found on answers of its own that it was not trained on."""
     return replace(
         model, thresholds=fit_thresholds(answers, settings.wish, settings.value) if settings.wish != "none" else {}
@@ -22,9 +22,9 @@ def with_thresholds(model: Model, answers: Answers, settings: ThresholdSettings)
 
 
 def set_thresholds(run: Run, settings: ThresholdSettings) -> Run:
-    """Find thresholds on the validation side of a run and put them into its model, plan and predictions.
+    """Find thresholds on the validation split of a run and put them into its model, plan and predictions.
 
-    Returns the run as it is now. Raises TableError when the run has no validation side.
+    Returns the run as it is now. Raises TableError when the run has no validation split.
 
     >>> from barn_owl.learn.plan import ThresholdSettings
     >>> run = barn_owl.runs.set_thresholds(barn_owl.open_run("first"), ThresholdSettings(wish="f1"))
@@ -33,7 +33,7 @@ def set_thresholds(run: Run, settings: ThresholdSettings) -> Run:
     """
     watched = run.predictions[run.predictions["split"] == "validation"].reset_index(drop=True)
     if not len(watched):
-        raise TableError(f"{run.folder} has no validation side to find thresholds on")
+        raise TableError(f"{run.folder} has no validation split to find thresholds on")
     model = with_thresholds(run.model, judge(run.model, watched, "validation").answers, settings)
     plan = run.plan.but(thresholds=settings.model_dump())
     model.save(run.folder / "model.safetensors")
@@ -42,34 +42,34 @@ def set_thresholds(run: Run, settings: ThresholdSettings) -> Run:
     return Run(run.folder)
 
 
-def set_decision(path: str | Path, decision: DecisionSettings) -> None:
-    """Put decision settings into a model file, or into the model and the plan of a run; the model keeps those of
-    before, for `undo_decision`.
+def set_decoding(path: str | Path, decoding: DecodingSettings) -> None:
+    """Put decoding settings into a model file, or into the model and the plan of a run; the model keeps those of
+    before, for `undo_decoding`.
 
-    >>> barn_owl.runs.set_decision("first", barn_owl.load_model("first").decision.but(shortest_s=0.05))
-    >>> barn_owl.load_model("first").decision.shortest_s
+    >>> barn_owl.runs.set_decoding("first", barn_owl.load_model("first").decoding.but(min_duration_s=0.05))
+    >>> barn_owl.load_model("first").decoding.min_duration_s
     0.05
     """
     path, model = Path(path), load_model(path)
-    changed = replace(model, decision=decision, decision_before=model.decision)
+    changed = replace(model, decoding=decoding, previous_decoding=model.decoding)
     changed.save(path / "model.safetensors" if is_folder(path) else path)
     if is_file(path / "plan.toml"):
-        values = {**read_plan(path / "plan.toml").model_dump(), "decision": decision.model_dump()}
+        values = {**read_plan(path / "plan.toml").model_dump(), "decoding": decoding.model_dump()}
         write_plan(Plan(**values), path / "plan.toml")
 
 
-def undo_decision(path: str | Path) -> DecisionSettings:
-    """Take the decision settings back that were there before the last change; return them.
+def undo_decoding(path: str | Path) -> DecodingSettings:
+    """Take the decoding settings back that were there before the last change; return them.
 
     Raises ModelError when the model keeps none.
 
-    >>> before = barn_owl.load_model("first").decision
-    >>> barn_owl.runs.set_decision("first", before.but(shortest_s=0.2))
-    >>> barn_owl.runs.undo_decision("first") == before
+    >>> before = barn_owl.load_model("first").decoding
+    >>> barn_owl.runs.set_decoding("first", before.but(min_duration_s=0.2))
+    >>> barn_owl.runs.undo_decoding("first") == before
     True
     """
-    before = load_model(path).decision_before
+    before = load_model(path).previous_decoding
     if before is None:
-        raise ModelError(f"{path} keeps no decision settings of before: it was not adjusted")
-    set_decision(path, before)
+        raise ModelError(f"{path} keeps no decoding settings of before: it was not adjusted")
+    set_decoding(path, before)
     return before

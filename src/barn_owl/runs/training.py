@@ -13,11 +13,11 @@ from barn_owl.errors import TrainingError
 from barn_owl.files import claim_folder, is_folder
 from barn_owl.learn import Fitted, Plan, fit, write_plan
 from barn_owl.learn.checkpoint import Checkpoint
-from barn_owl.learn.members import kept_processes
+from barn_owl.learn.trainer_pool import kept_processes
 from barn_owl.model import Model
 from barn_owl.model.extras import ExtraColumns
 from barn_owl.runs.calibration import calibrated, rehearsal_of, unheard_parts
-from barn_owl.runs.data import RunData, read_clips, usable_clips, with_sides
+from barn_owl.runs.data import RunData, read_clips, usable_clips, with_splits
 from barn_owl.runs.resuming import found_checkpoint, is_finished, own_plan
 from barn_owl.runs.run import CHECKPOINT, Run
 from barn_owl.runs.start import starting_point
@@ -36,9 +36,9 @@ def train(
     resume: bool = False,
     work: Work = PLAIN,
 ) -> Run:
-    """Split the clips, fit the family of `plan`, judge it and write the folder of the run.
+    """Split the clips, fit the classifier of `plan`, judge it and write the folder of the run.
 
-    clips : a clip table; rows with a blank label are left out, sides that are named already are kept.
+    clips : a clip table; rows with a blank label are left out, splits that are named already are kept.
     folder : the run's folder; it must be new or empty unless `work.force`, which replaces the files of a run.
     plan : None for one that is fitted to the clips (see `suggest_plan`), or, to resume, for the run's own.
     resume : go on with the training that `folder` holds, from its last checkpoint; the model is the same as if it had
@@ -51,14 +51,14 @@ def train(
 
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> quick = {"pooling": {"windows": 200}, "rehearsal": {"minutes": 0}}
-    >>> plan = barn_owl.Plan(family="nearest", background=["still"], **quick)
+    >>> plan = barn_owl.Plan(classifier="nearest", background=["still"], **quick)
     >>> run = barn_owl.train(clips, "third", plan)
     >>> run.model.labels
     ['hiss', 'hum', 'still', 'tick']
     """
     begin, folder = time.perf_counter(), Path(folder)
     plan = own_plan(folder, plan) if resume else plan or suggest_plan(clips).plan
-    sided = with_sides(usable_clips(clips, plan), plan)
+    sided = with_splits(usable_clips(clips, plan), plan)
     checkpoint = found_checkpoint(folder, sided) if resume else None
     if resume and checkpoint is None and is_finished(folder):
         logger.warning("%s is finished; there is nothing to resume", folder)
@@ -83,7 +83,7 @@ def fit_into(
     checkpoint: Checkpoint | None = None,
     begin: float | None = None,
 ) -> Run:
-    """Fit the family of `plan` to clips that are read already, judge it and write the run; see `train`."""
+    """Fit the classifier of `plan` to clips that are read already, judge it and write the run; see `train`."""
     begin = time.perf_counter() if begin is None else begin
     extra_columns = data.extra_columns(plan)
     train_side, validation = data.examples(plan, extra_columns)
@@ -130,14 +130,14 @@ def _refitted(
     extra_columns: ExtraColumns,
     work: Work,
 ) -> tuple[Model, Fitted]:
-    """Fit the family once more, on the training and validation clips together: more recorders tell more.
+    """Fit the classifier once more, on the training and validation clips together: more recorders tell more.
 
     A network goes on from where it is. All that was found on the validation clips stays: it holds for what has not
     learned from them.
     """
     if not plan.training.refit or plan.kind.is_baseline:
         return model, fitted
-    again = data.with_sides(lambda table: table.assign(split=table["split"].replace("validation", "train")))
+    again = data.with_splits(lambda table: table.assign(split=table["split"].replace("validation", "train")))
     every, _ = again.examples(plan, extra_columns, needs_validation=False)
     onward = plan.but(training={"epochs": plan.training.refit, "patience": plan.training.refit})
     if not plan.start.model:
@@ -146,31 +146,31 @@ def _refitted(
         found = fit(
             onward, data.labels, every, None, workers=work.workers, keep=fitted.best.epoch,
             start=fitted if plan.kind.is_resumable else None,
-            watch=None if (watch := work.watch) is None else lambda line: watch(replace(line, again=True)),
+            watch=None if (watch := work.watch) is None else lambda line: watch(replace(line, refit=True)),
         )  # fmt: skip
     except KeyboardInterrupt:
         return model, replace(fitted, interrupted=True)
     if found.interrupted or found.trouble:
         return model, replace(fitted, interrupted=found.interrupted, trouble=found.trouble)
-    refitted = replace(model, family=found.family, mean=found.mean, deviation=found.deviation)
-    return refitted, replace(fitted, family=found.family, mean=found.mean, deviation=found.deviation)
+    refitted = replace(model, classifier=found.classifier, mean=found.mean, deviation=found.deviation)
+    return refitted, replace(fitted, classifier=found.classifier, mean=found.mean, deviation=found.deviation)
 
 
 def as_model(plan: Plan, data: RunData, fitted: Fitted, extra_columns: ExtraColumns) -> Model:
-    """Put everything that is needed to use a fitted family into a model."""
+    """Put everything that is needed to use a fitted classifier into a model."""
     training = data.table[data.table["split"] == "train"]
     counts = pd.Series([label for text in training["label"] for label in labels_in(text)]).value_counts()
     return Model(
         labels=data.labels,
         background=plan.background,
-        unreported=plan.unreported,
+        ignored=plan.ignored,
         front_end=plan.front_end,
         clips=plan.clips,
-        decision=plan.decision,
+        decoding=plan.decoding,
         mean=fitted.mean,
         deviation=fitted.deviation,
-        family=fitted.family,
-        overlapping=plan.overlapping,
+        classifier=fitted.classifier,
+        multilabel=plan.multilabel,
         extra_columns=extra_columns,
         provenance={
             "barn_owl": version("barn-owl-audio"),

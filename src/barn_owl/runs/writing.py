@@ -16,7 +16,7 @@ import pandas as pd
 from barn_owl.audio import Excerpt
 from barn_owl.classifiers.cnn import networks_in
 from barn_owl.clips import write_clip_table
-from barn_owl.clips.sides import SIDES
+from barn_owl.clips.splits import SPLITS
 from barn_owl.evaluate import Evaluation, Scores
 from barn_owl.evaluate.predictions import hear, with_predictions
 from barn_owl.files import whole_file, write_json
@@ -26,9 +26,9 @@ from barn_owl.learn.summary import summary
 from barn_owl.model import Model
 from barn_owl.runs.baseline import clip_statistics_baseline
 from barn_owl.runs.data import RunData
-from barn_owl.runs.keeping import examples_to_keep
+from barn_owl.runs.exemplars import exemplars_to_keep
 from barn_owl.runs.memory import peak_memory_mb
-from barn_owl.runs.run import BASELINE, HIDDEN, Run, judge
+from barn_owl.runs.run import BASELINE, EMBEDDINGS, Run, judge
 
 
 def write_run(
@@ -51,27 +51,27 @@ def write_run(
     if watched is not None:
         on_side = predictions["split"] == "validation"
         predictions.loc[on_side, watched.columns] = watched.to_numpy()
-    judged = {side: _judged(model, predictions, side) for side in SIDES}
+    judged = {split: _judged(model, predictions, split) for split in SPLITS}
     if rehearsed is not None:
         rehearsed.write(folder)
-    used = Plan(**{**plan.model_dump(), "decision": model.decision.model_dump()})  # some are found in training
+    used = Plan(**{**plan.model_dump(), "decoding": model.decoding.model_dump()})  # some are found in training
     write_plan(used, folder / "plan.toml")
     write_clip_table(data.asked, folder / "clips.csv")
     if fitted.curves:
         write_table(pd.DataFrame([asdict(line) for line in fitted.curves]), folder / "curves.csv")
-    if (found := networks_in(model.family)) is not None:
+    if (found := networks_in(model.classifier)) is not None:
         hop_ms, frame_ms = plan.front_end.hop_ms, plan.front_end.frame_ms
         write_table(summary(found.networks[0], hop_ms, frame_ms), folder / "summary.csv")
     _write_skipped(data, folder / "skipped.csv")
-    write_json(folder / "scores.json", {side: one.as_dict() if one else None for side, one in judged.items()})
-    write_json(folder / BASELINE, clip_statistics_baseline(data, multilabel=plan.overlapping))
+    write_json(folder / "scores.json", {split: one.as_dict() if one else None for split, one in judged.items()})
+    write_json(folder / BASELINE, clip_statistics_baseline(data, multilabel=plan.multilabel))
     if judged["test"] and isinstance(judged["test"].scores, Scores):
         write_table(judged["test"].scores.confusion, folder / "confusion.csv", index=True)
-    with whole_file(folder / HIDDEN) as beside:
+    with whole_file(folder / EMBEDDINGS) as beside:
         np.save(beside, heard.embeddings, allow_pickle=False)
     circumstances = _circumstances(begin, len(data.table), len(data.skipped))
     write_json(folder / "provenance.json", model.provenance | asdict(model.cost) | circumstances)
-    model = replace(model, kept=examples_to_keep(plan, data) if found is not None else [])
+    model = replace(model, exemplars=exemplars_to_keep(plan, data) if found is not None else [])
     model.save(folder / "model.safetensors")
     # Last, as a run is finished when it is there.
     write_clip_table(predictions, folder / "predictions.csv")
@@ -104,9 +104,9 @@ def _versions() -> dict[str, str]:
     return {name: version(name) for name in ("numpy", "scipy", "pandas", "soundfile", "soxr")}
 
 
-def _judged(model: Model, predictions: pd.DataFrame, side: str) -> Evaluation | None:
-    chosen = predictions[predictions["split"] == side].reset_index(drop=True)
-    return judge(model, chosen, side) if len(chosen) else None
+def _judged(model: Model, predictions: pd.DataFrame, split: str) -> Evaluation | None:
+    chosen = predictions[predictions["split"] == split].reset_index(drop=True)
+    return judge(model, chosen, split) if len(chosen) else None
 
 
 def write_table(table: pd.DataFrame, path: Path, *, index: bool = False) -> None:

@@ -5,29 +5,24 @@ from .classes import (
     scatter_figure as scatter_figure,
     spectra_figure as spectra_figure,
 )
-from .compact import (
-    search_figure as search_figure,
-    shrink_figure as shrink_figure,
-)
 from .comparing import write_comparison_page as write_comparison_page
 from .confusion import (
     confusion_difference_figure as confusion_difference_figure,
     confusion_figure as confusion_figure,
 )
 from .cuts import cuts_figure as cuts_figure
-from .judging import (
+from .device import (
+    search_figure as search_figure,
+    shrink_figure as shrink_figure,
+)
+from .evaluation import (
     calibration_figure as calibration_figure,
     comparison_figure as comparison_figure,
     labels_figure as labels_figure,
     thresholds_figure as thresholds_figure,
 )
-from .learning import (
-    curves_figure as curves_figure,
-    families_figure as families_figure,
-    subsets_figure as subsets_figure,
-)
-from .listen import listen as listen
-from .listening import write_listening_page as write_listening_page
+from .listening_page import write_listening_page as write_listening_page
+from .player import listen as listen
 from .report import write_report as write_report
 from .results import (
     write_evaluation as write_evaluation,
@@ -55,5 +50,10 @@ from .style import save_figure as save_figure
 from .tagging import (
     rehearsal_figure as rehearsal_figure,
     tagging_figure as tagging_figure,
+)
+from .training import (
+    classifiers_figure as classifiers_figure,
+    curves_figure as curves_figure,
+    subsets_figure as subsets_figure,
 )
 from .variants import variants_figure as variants_figure

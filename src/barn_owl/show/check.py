@@ -57,9 +57,9 @@ def _few_ticks(axes: Axes, seconds: pd.Series) -> None:
 
 def _bars(axes: Axes, clips: pd.DataFrame, labels: list[str]) -> None:
     left = np.zeros(len(labels))
-    for severity, colour in SEVERITY_COLOURS.items():
+    for severity, color in SEVERITY_COLOURS.items():
         of_it = clips.loc[clips["worst"] == severity, "label"].value_counts().reindex(labels, fill_value=0).to_numpy()
-        axes.barh(range(len(labels)), of_it, left=left, color=colour, label=SAID[severity], height=0.7)
+        axes.barh(range(len(labels)), of_it, left=left, color=color, label=SAID[severity], height=0.7)
         left += of_it
     axes.set_yticks(range(len(labels)), [label or "(no label)" for label in labels])
     axes.invert_yaxis()
@@ -74,10 +74,10 @@ def _strip(axes: Axes, clips: pd.DataFrame, labels: list[str], column: str, unit
     """Every clip as a dot in the row of its label, a little apart so that they do not hide each other."""
     place = clips["label"].map({label: row for row, label in enumerate(labels)}).to_numpy(dtype=float)
     apart = np.random.default_rng(0).uniform(-0.28, 0.28, len(clips))
-    for severity, colour in SEVERITY_COLOURS.items():
+    for severity, color in SEVERITY_COLOURS.items():
         own = (clips["worst"] == severity).to_numpy() & ~np.isnan(place)
         axes.scatter(
-            clips[column].to_numpy()[own], (place + apart)[own], s=14 if not severity else 30, color=colour,
+            clips[column].to_numpy()[own], (place + apart)[own], s=14 if not severity else 30, color=color,
             marker=SEVERITY_MARKERS[severity], alpha=0.8, linewidths=0,
         )  # fmt: skip
     axes.set_xlabel(unit)

@@ -9,11 +9,11 @@ from matplotlib.figure import Figure
 
 from barn_owl.errors import TableError
 from barn_owl.features.ranking import principal_map
-from barn_owl.show.style import GRID, INK, label_colours, label_fills, label_lines, new_figure
+from barn_owl.show.style import GRID, INK, label_colors, label_fills, label_lines, new_figure
 from barn_owl.wording import nearest_to
 
 MARKERS = "os^vDPX*<>ph"
-"""Labels differ by marker too, for grey print and colour-blind eyes."""
+"""Labels differ by marker too, for gray print and color-blind eyes."""
 
 
 def distributions_figure(
@@ -73,7 +73,7 @@ def scatter_figure(
     units: Sequence[str] = (),
     title: str = "",
 ) -> Figure:
-    """Draw two features of all clips against each other, coloured and marked by label; units : of each column.
+    """Draw two features of all clips against each other, colored and marked by label; units : of each column.
 
     Raises TableError when one of them is not among the columns.
 
@@ -119,11 +119,11 @@ def map_figure(x: np.ndarray, labels: Sequence[str]) -> Figure:
 
 def _dots(axes: Axes, across: np.ndarray, up: np.ndarray, labels: Sequence[str]) -> None:
     names = sorted(set(labels))
-    colours = label_colours(names)
+    colors = label_colors(names)
     for number, name in enumerate(names):
         own = np.asarray(labels) == name
         axes.scatter(
-            across[own], up[own], s=36, color=colours[name], marker=MARKERS[number % len(MARKERS)],
+            across[own], up[own], s=36, color=colors[name], marker=MARKERS[number % len(MARKERS)],
             alpha=0.8, label=name, edgecolor="white", linewidth=0.5,
         )  # fmt: skip
     axes.grid(color=GRID, linewidth=0.7)
@@ -132,14 +132,14 @@ def _dots(axes: Axes, across: np.ndarray, up: np.ndarray, labels: Sequence[str])
     axes.legend(frameon=False, loc="center left", bbox_to_anchor=(1.0, 0.5))
 
 
-def spectra_figure(spectra: dict[str, np.ndarray], centres_hz: np.ndarray) -> Figure:
+def spectra_figure(spectra: dict[str, np.ndarray], centers_hz: np.ndarray) -> Figure:
     """Draw the mean spectrum of each label with the band that holds half of its clips.
 
     spectra : label to mean log-mel of each clip, ``(clips, bands)`` in dB.
 
     >>> front_end = barn_owl.FrontEnd(features=["log-mel"])
     >>> levels = np.random.default_rng(0).uniform(-60, -20, (5, front_end.bands))
-    >>> figure = barn_owl.show.spectra_figure({"bell": levels, "gull": levels - 6}, front_end.centres_hz)
+    >>> figure = barn_owl.show.spectra_figure({"bell": levels, "gull": levels - 6}, front_end.centers_hz)
     >>> barn_owl.save_figure(figure, "spectra.png")
     """
     names = sorted(spectra)
@@ -148,16 +148,16 @@ def spectra_figure(spectra: dict[str, np.ndarray], centres_hz: np.ndarray) -> Fi
     axes = figure.add_subplot()
     for number, name in enumerate(names):
         low, middle, high = np.quantile(spectra[name], [0.25, 0.5, 0.75], axis=0)
-        axes.fill_between(centres_hz, low, high, color=lines[name]["color"], alpha=0.12, linewidth=0)
+        axes.fill_between(centers_hz, low, high, color=lines[name]["color"], alpha=0.12, linewidth=0)
         axes.plot(
-            centres_hz, middle, **lines[name], label=name, linewidth=1.8,
+            centers_hz, middle, **lines[name], label=name, linewidth=1.8,
             marker=MARKERS[number % len(MARKERS)], markevery=4, markersize=5,
         )  # fmt: skip
     axes.set_xscale("log")
-    axes.set_xticks([hertz for hertz in (100, 200, 500, 1000, 2000, 4000, 8000) if hertz < centres_hz[-1] * 1.05])
+    axes.set_xticks([hertz for hertz in (100, 200, 500, 1000, 2000, 4000, 8000) if hertz < centers_hz[-1] * 1.05])
     axes.xaxis.set_major_formatter("{x:g}")
     axes.minorticks_off()
-    axes.set_xlabel("centre of the mel band, Hz")
+    axes.set_xlabel("center of the mel band, Hz")
     axes.set_ylabel("median over clips of the mean level, dB re full scale")
     axes.grid(color=GRID, linewidth=0.7)
     axes.legend(frameon=False, loc="center left", bbox_to_anchor=(1.0, 0.5), handlelength=3)

@@ -7,10 +7,10 @@ import numpy as np
 import pandas as pd
 
 from barn_owl.evaluate import Evaluation, Scores
-from barn_owl.evaluate.comparing import p_words
+from barn_owl.evaluate.comparison import p_words
 from barn_owl.runs.compare import RunComparison
 from barn_owl.show.confusion import confusion_difference_figure
-from barn_owl.show.judging import comparison_figure
+from barn_owl.show.evaluation import comparison_figure
 from barn_owl.show.page import drawing, rows, write_page
 
 LARGEST = 40
@@ -32,7 +32,7 @@ def write_comparison_page(compared: RunComparison, path: str | Path) -> None:
         "compare.html",
         title=f"{len(names)} runs on {comparison.clips} common clips",
         words=comparison.words,
-        doubts=[
+        caveats=[
             f"{count} clips that {name} judged are not judged by all, and left out"
             for name, count in comparison.left_out.items()
         ],

@@ -52,7 +52,7 @@ def confusion_figure(scores: Scores, *, title: str = "") -> Figure:
 def confusion_difference_figure(first: Scores, second: Scores, *, names: tuple[str, str]) -> Figure:
     """Draw how the shares of the rows differ between two confusions of the same labels, second less first.
 
-    On the diagonal more is better, off it less: both are drawn in the colour of a gain. Raises TableError when the
+    On the diagonal more is better, off it less: both are drawn in the color of a gain. Raises TableError when the
     labels differ.
 
     >>> scores = barn_owl.open_run("first").evaluate().scores
@@ -126,4 +126,4 @@ def _finding(scores: Scores) -> str:
     if not len(scores.confusions):
         return f"{start}, no confusion at all"
     worst = scores.confusions.iloc[0]
-    return f"{start}; most often {worst['label']} is taken for {worst['taken_for']} ({worst['count']} clips)"
+    return f"{start}; most often {worst['label']} is taken for {worst['confused_with']} ({worst['count']} clips)"

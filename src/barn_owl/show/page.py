@@ -95,7 +95,7 @@ def flac_of(samples: np.ndarray, rate_hz: int) -> bytes:
 
 
 def picture_of(frames: np.ndarray, *, widest: int = 480, kind: str = "PNG") -> bytes:
-    """Frames, ``(frames, bands)`` in dB, as a coloured picture with low bands at the bottom.
+    """Frames, ``(frames, bands)`` in dB, as a colored picture with low bands at the bottom.
 
     kind : ``PNG``, or ``JPEG``, which takes a quarter of the room where there is noise.
     """

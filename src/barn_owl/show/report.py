@@ -13,13 +13,13 @@ from matplotlib.figure import Figure
 from barn_owl.clips.table import COLUMNS
 from barn_owl.errors import BarnOwlError, ModelError, TableError
 from barn_owl.evaluate import Evaluation, Scores
-from barn_owl.evaluate.answers import SCORE
+from barn_owl.evaluate.prediction_arrays import SCORE
 from barn_owl.files import real_path
 from barn_owl.runs import Run
-from barn_owl.show.judging import calibration_figure, labels_figure, thresholds_figure
-from barn_owl.show.learning import curves_figure
+from barn_owl.show.evaluation import calibration_figure, labels_figure, thresholds_figure
 from barn_owl.show.page import Shelf, drawing, rows, write_page
 from barn_owl.show.style import lay_out
+from barn_owl.show.training import curves_figure
 
 BUDGET = 9_000_000
 """Bytes of sounds and pictures on a page: with all else it stays under 15 MB."""
@@ -66,15 +66,15 @@ def write_report(
     doubted = _doubted(run, clips)
     for number in range(len(evaluation.predictions)):
         clips.listed[number]["sound"] = shelf.sound(evaluation.predictions.iloc[number])
-    measured = evaluation.measured
+    measured = evaluation.metrics
     write_page(
         path,
         "report.html",
-        title=f"{real_path(run.folder).name}: {evaluation.side} side"
+        title=f"{real_path(run.folder).name}: {evaluation.split} split"
         if evaluation.rows is not None
-        else f"{real_path(run.folder).name} on {evaluation.side}",
+        else f"{real_path(run.folder).name} on {evaluation.split}",
         summary=evaluation.summary,
-        doubts=evaluation.doubts + run.doubts,
+        caveats=evaluation.caveats + run.caveats,
         numbers=_numbers(evaluation),
         groups=measured.groups,
         by_label=rows(measured.by_label),
@@ -87,7 +87,7 @@ def write_report(
         wrong=len(evaluation.mistakes),
         judged=len(evaluation.predictions),
         doubted=doubted,
-        sides=rows(run.sides) if evaluation.rows is not None else [],
+        splits=rows(run.splits) if evaluation.rows is not None else [],
         learning=_learning(run),
         calibration_words=calibration_words(evaluation, run),
         breakdowns=_breakdowns(evaluation),
@@ -207,7 +207,7 @@ def _confused(evaluation: Evaluation) -> list[str]:
     if not isinstance(evaluation.scores, Scores):
         return []
     return [
-        f"{row.count} of {row.label} taken for {row.taken_for} ({row.share:.0%})."
+        f"{row.count} of {row.label} taken for {row.confused_with} ({row.share:.0%})."
         for row in evaluation.scores.confusions.head(CONFUSIONS).itertuples()
     ]
 
@@ -216,10 +216,10 @@ def calibration_words(evaluation: Evaluation, run: Run) -> str:
     """Say what scores are worth and how many clips can be left to them."""
     words = (
         f"Scores are {evaluation.calibration_error:.2f} off on average (the model divides its logits by "
-        f"{run.model.temperature:.2f}, fitted on the validation side). To have 95 % of the answers right, "
+        f"{run.model.temperature:.2f}, fitted on the validation split). To have 95 % of the answers right, "
         f"{evaluation.answered_at(0.95):.0%} of the clips can be answered, the others left undecided."
     )
-    if evaluation.thresholds and not evaluation.overlapping:
+    if evaluation.thresholds and not evaluation.multilabel:
         sure = evaluation.decided
         right = evaluation.answers.right[sure].mean() if sure.any() else 0.0
         words += f" With the thresholds of the model {sure.mean():.0%} are answered, {right:.0%} of those rightly."

@@ -10,10 +10,10 @@ from barn_owl.files import is_file, write_json
 from barn_owl.runs import Run
 from barn_owl.runs.writing import write_table
 from barn_owl.show.confusion import confusion_figure
-from barn_owl.show.learning import curves_figure
 from barn_owl.show.report import report_figures, write_report
 from barn_owl.show.style import save_figure
 from barn_owl.show.tagging import rehearsal_figure
+from barn_owl.show.training import curves_figure
 
 
 def write_results(run: Run) -> None:
@@ -37,7 +37,7 @@ def write_evaluation(run: Run, evaluation: Evaluation, folder: Path) -> dict[str
 
     >>> from pathlib import Path
     >>> run = barn_owl.open_run("first")
-    >>> figures = barn_owl.show.write_evaluation(run, run.evaluate(side="validation"), Path("judged"))
+    >>> figures = barn_owl.show.write_evaluation(run, run.evaluate(split="validation"), Path("judged"))
     >>> sorted(figures)
     ['calibration', 'curves', 'labels', 'thresholds']
     """
@@ -47,7 +47,7 @@ def write_evaluation(run: Run, evaluation: Evaluation, folder: Path) -> dict[str
     if not (folder / "model.safetensors").exists():
         write_json(folder / "scores.json", evaluation.as_dict())
         write_clip_table(evaluation.predictions, folder / "predictions.csv", force=True)
-    write_table(evaluation.measured.by_label, folder / "labels.csv", index=True)
+    write_table(evaluation.metrics.by_label, folder / "labels.csv", index=True)
     write_clip_table(evaluation.mistakes, folder / "mistakes.csv", force=True)
     _write_corrections(evaluation if evaluation.rows is None else None, run, folder / "corrections.csv")
     figures = report_figures(run, evaluation)

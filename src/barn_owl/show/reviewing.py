@@ -8,12 +8,12 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from barn_owl.annotation import Estimate, ReviewAnswer, item_key
+from barn_owl.annotation.items import STRETCH
 from barn_owl.audio import audio_info, read_audio
 from barn_owl.errors import AudioError
 from barn_owl.features import FrontEnd
 from barn_owl.files import whole_file
-from barn_owl.loop import Answer, Estimate, case_key
-from barn_owl.loop.cases import STRETCH
 from barn_owl.show.page import HIGHEST_RATE_HZ, data_address, filled, flac_of, picture_of
 from barn_owl.show.sound import mel_places
 
@@ -33,11 +33,11 @@ STRIP = 0.12
 
 
 class Review:
-    """Cases with all that a page shows of them; see `barn_owl.loop.review_cases`.
+    """Cases with all that a page shows of them; see `barn_owl.annotation.review_items`.
 
     labels : what a case may be said to be; those of the events first, if left out.
 
-    >>> cases = barn_owl.loop.review_cases(barn_owl.read_events("events.csv"), ["night.wav"], stretches=1)
+    >>> cases = barn_owl.annotation.review_items(barn_owl.read_events("events.csv"), ["night.wav"], stretches=1)
     >>> review = barn_owl.show.Review(cases)
     >>> review.sound(0)[:4]
     b'fLaC'
@@ -89,7 +89,7 @@ class Review:
         for number, case in enumerate(cases):
             begin, end = self.span(number)
             told = {name: case[name] for name in ("kind", "why", "stratum")} | _shown(case)
-            told |= {"id": number, "key": case_key(case), "file": Path(case["file"]).name, "from": begin, "to": end}
+            told |= {"id": number, "key": item_key(case), "file": Path(case["file"]).name, "from": begin, "to": end}
             told |= {"teaches": float(case["teaches"]), "draw": int(case["draw"])}
             low, high = np.searchsorted(
                 starts.get(case["file"], []), [case["start_s"] - NEAR_S, case["end_s"] + NEAR_S]
@@ -113,7 +113,7 @@ def estimate_rows(estimate: Estimate) -> list[dict[str, Any]]:
     return [{str(key): value for key, value in row.items()} for row in table.reset_index().to_dict("records")]
 
 
-def review_page(review: Review, answers: dict[str, Answer], *, title: str, estimate: list[dict[str, Any]]) -> str:
+def review_page(review: Review, answers: dict[str, ReviewAnswer], *, title: str, estimate: list[dict[str, Any]]) -> str:
     """The page as it is served; sounds and pictures are asked for case by case."""
     data = _data(review, answers) | {"served": True, "estimate": estimate}
     return filled("review.html", title=title, served=True, policy=SERVED, data=data, use="")
@@ -123,7 +123,7 @@ def write_review_page(
     review: Review,
     path: str | Path,
     *,
-    answers: dict[str, Answer] | None = None,
+    answers: dict[str, ReviewAnswer] | None = None,
     title: str = "Events to review",
     download: str = "answers.jsonl",
     use: str = "",
@@ -135,7 +135,7 @@ def write_review_page(
     answers : what was said before. download : name of the file it saves; use : a sentence on what to do with it.
     Returns of how many cases the sound found room within `budget` bytes; the others can only be seen in the list.
 
-    >>> cases = barn_owl.loop.review_cases(barn_owl.read_events("events.csv"), stretches=0)
+    >>> cases = barn_owl.annotation.review_items(barn_owl.read_events("events.csv"), stretches=0)
     >>> barn_owl.show.write_review_page(barn_owl.show.Review(cases), "review.html", force=True) == len(cases)
     True
     """
@@ -160,9 +160,9 @@ def write_review_page(
     return len(sounds)
 
 
-def _data(review: Review, answers: dict[str, Answer]) -> dict[str, Any]:
+def _data(review: Review, answers: dict[str, ReviewAnswer]) -> dict[str, Any]:
     # What a browser keeps is found again by the cases, also when they are served once more at the same port.
-    keys = " ".join(map(case_key, review.cases.to_dict("records")))
+    keys = " ".join(map(item_key, review.cases.to_dict("records")))
     store = f"review {hashlib.sha256(keys.encode()).hexdigest()[:16]}"
     said = {
         key: {"case": key, "verdict": answer.verdict, "sounds": [list(sound) for sound in answer.sounds]}

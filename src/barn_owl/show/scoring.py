@@ -131,7 +131,7 @@ def adjusting_figure(adjusted: Adjusted) -> Figure:
         label="one onset threshold for all",
     )
     for number, rows in enumerate(_near_each_other(curve)):
-        ons = sorted(rows["on"], reverse=True)
+        ons = sorted(rows["threshold"], reverse=True)
         axes.annotate(
             f"{ons[0]:g}" if len(ons) == 1 else f"{ons[0]:g} to {ons[-1]:g}",
             tuple(rows[["false_alarms_per_hour", "recall"]].iloc[0]),

@@ -2,12 +2,12 @@
 
 from pathlib import Path
 
-from barn_owl.compact import Found
-from barn_owl.show.compact import search_figure
+from barn_owl.device import Found
+from barn_owl.show.device import search_figure
 from barn_owl.show.page import drawing, rows, write_page
 
 NAMES = {
-    "score": "score", "clips": "clips", "event_f1": "event F1", "f1": "F1 on scenes", "recall": "recall",
+    "score": "score", "clips": "clips", "event_f1": "event F1", "f1": "F1 on mixtures", "recall": "recall",
     "loss": "loss", "seconds": "seconds",
     "multiply_adds": "multiply-adds a second", "flash_kb": "flash, kB", "ram_kb": "RAM, kB",
     "latency_ms": "latency, ms", "load": "share of time", "step": "step",
@@ -19,9 +19,9 @@ def write_search_page(found: Found, path: str | Path) -> None:
     """Write the page of a search: trade-offs, and tables of all candidates that a press on a heading sorts.
 
     >>> table = pd.DataFrame({"candidate": [1, 2], "step": 3, "score": [0.7, 0.8], "flash_kb": [50.0, 90.0]})
-    >>> table = table.assign(latency_ms=[600, 700], family="cnn")
-    >>> device = barn_owl.compact.read_device("core-256k")
-    >>> found = barn_owl.compact.Found(table=table, plan=barn_owl.Plan(), device=device)
+    >>> table = table.assign(latency_ms=[600, 700], classifier="cnn")
+    >>> device = barn_owl.device.read_device("core-256k")
+    >>> found = barn_owl.device.Found(table=table, plan=barn_owl.Plan(), device=device)
     >>> barn_owl.show.write_search_page(found, "search.html")
     """
     table = found.table
@@ -37,6 +37,6 @@ def write_search_page(found: Found, path: str | Path) -> None:
         candidates=rows(table),
         score_columns=first + [(name, said) for name, said in NAMES.items() if name in table],
         label_columns=first + [(name, name.replace(":", " of ")) for name in table if ":" in name],
-        drawn_columns=first + [(name, name) for name in table if name == "family" or "." in name],
+        drawn_columns=first + [(name, name) for name in table if name == "classifier" or "." in name],
         data={"sounds": {}, "labels": [], "clips": [], "use": ""},
     )

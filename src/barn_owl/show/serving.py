@@ -7,9 +7,9 @@ from pathlib import Path
 from threading import Lock
 from typing import TYPE_CHECKING, Any, ClassVar
 
+from barn_owl.annotation import ReviewAnswer, add_answer, estimate_from, item_keys, read_reviews
 from barn_owl.errors import AudioError, BarnOwlError, OutputError, TableError
 from barn_owl.files import is_file
-from barn_owl.loop import Answer, add_answer, case_keys, estimate_from, read_reviews
 from barn_owl.show.reviewing import Review, estimate_rows, review_page
 
 if TYPE_CHECKING:
@@ -36,7 +36,7 @@ class ReviewServer:
 
     Raises OutputError when the port cannot be used.
 
-    >>> cases = barn_owl.loop.review_cases(barn_owl.read_events("events.csv"), stretches=0)
+    >>> cases = barn_owl.annotation.review_items(barn_owl.read_events("events.csv"), stretches=0)
     >>> with barn_owl.show.ReviewServer(barn_owl.show.Review(cases), "served.jsonl") as server:
     ...     server.address.startswith("http://127.0.0.1:")
     True
@@ -47,7 +47,7 @@ class ReviewServer:
     ) -> None:
         self.review, self._path, self._title = review, Path(answers), title
         self.answers = read_reviews(answers) if is_file(self._path) else {}
-        self._keys = case_keys(review.cases)
+        self._keys = item_keys(review.cases)
         self._known = set(self._keys)
         self._lock = Lock()
         token = secrets.token_urlsafe(24)
@@ -91,7 +91,7 @@ class ReviewServer:
 
     def add(self, said: Any) -> dict[str, Any]:
         """Keep an answer; return the estimate that follows."""
-        answer = Answer.checked(said)
+        answer = ReviewAnswer.checked(said)
         if answer.case not in self._known:
             raise TableError("there is no such case; load the page again")
         with self._lock:
@@ -158,11 +158,11 @@ class _Handler(BaseHTTPRequestHandler):
         """What is asked for, if whoever asks knows the address and is no page of another site."""
         own, origin = self.server_of.origins(), self.headers.get("Origin")
         # The host is checked, since a name of another site may be made to lead here.
-        foreign = self.headers.get("Host") not in own or (
+        unknown = self.headers.get("Host") not in own or (
             origin is not None and origin.removeprefix("http://") not in own
         )
         path = self.path.split("?")[0]
-        if foreign or not secrets.compare_digest(path[: len(self.base)].encode(), self.base.encode()):
+        if unknown or not secrets.compare_digest(path[: len(self.base)].encode(), self.base.encode()):
             self._refuse(403, "this address is not known")
             return None
         return path[len(self.base) :]

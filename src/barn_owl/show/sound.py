@@ -8,7 +8,7 @@ import pandas as pd
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
-from barn_owl.audio import audio_info, read_ahead, read_audio, stream_audio
+from barn_owl.audio import audio_info, prefetch, read_audio, stream_audio
 from barn_owl.errors import AudioError, TableError
 from barn_owl.features import FrontEnd
 from barn_owl.show.style import DUSK, GRID, INK, LABEL_COLOURS, new_figure
@@ -34,11 +34,11 @@ def mel_ticks(axes: Axes, front_end: FrontEnd, ticks_hz: tuple[int, ...] = TICKS
 
 def mel_places(front_end: FrontEnd, ticks_hz: tuple[int, ...] = TICKS_HZ) -> dict[int, float]:
     """Say where round frequencies lie among the mel bands, in bands from the lowest; no two close together."""
-    centres = front_end.centres_hz
-    inside = [hertz for hertz in ticks_hz if centres[0] <= hertz <= centres[-1]]
+    centers = front_end.centers_hz
+    inside = [hertz for hertz in ticks_hz if centers[0] <= hertz <= centers[-1]]
     places: dict[int, float] = {}
-    for hertz, place in zip(inside[::-1], np.interp(inside, centres, np.arange(len(centres)))[::-1], strict=True):
-        if not places or min(places.values()) - place >= len(centres) / MOST_TICKS:  # low ones lie close together
+    for hertz, place in zip(inside[::-1], np.interp(inside, centers, np.arange(len(centers)))[::-1], strict=True):
+        if not places or min(places.values()) - place >= len(centers) / MOST_TICKS:  # low ones lie close together
             places[hertz] = float(place)
     return places
 
@@ -94,7 +94,7 @@ def clip_figure(samples: np.ndarray, rate_hz: int, front_end: FrontEnd | None = 
 
 def _loudest(front_end: FrontEnd, frames: np.ndarray) -> str:
     mel = frames[:, front_end.level_columns]
-    return f"{front_end.centres_hz[int(mel.max(axis=0).argmax())]:.0f} Hz"
+    return f"{front_end.centers_hz[int(mel.max(axis=0).argmax())]:.0f} Hz"
 
 
 def gallery_figure(
@@ -263,7 +263,7 @@ def overview_figure(
     per_column = -(-frames // COLUMNS)
     columns = np.full((-(-frames // per_column), front_end.width), -np.inf, dtype=np.float32)
     done = 0
-    for new in front_end.frame_blocks(read_ahead(stream_audio(path, rate_hz=front_end.rate_hz))):
+    for new in front_end.frame_blocks(prefetch(stream_audio(path, rate_hz=front_end.rate_hz))):
         for first in range(0, len(new), 4096):
             part = new[first : first + 4096]
             at = np.minimum((done + np.arange(len(part))) // per_column, len(columns) - 1)

@@ -1,4 +1,4 @@
-"""The house style: one colour map with rising lightness, one set of colours for labels, a light grid."""
+"""The house style: one color map with rising lightness, one set of colors for labels, a light grid."""
 
 import io
 from pathlib import Path
@@ -17,7 +17,7 @@ from barn_owl.files import whole_file
 DUSK = LinearSegmentedColormap.from_list(
     "barn_owl_dusk", ["#16202b", "#2f4358", "#5d5a63", "#9a6a45", "#cf9350", "#ecc88d", "#fdf6e6"]
 )
-"""From dusk slate over barn tawny to cream; lightness rises all the way, so it reads in grey."""
+"""From dusk slate over barn tawny to cream; lightness rises all the way, so it reads in gray."""
 if "barn_owl_dusk" not in colormaps:
     colormaps.register(DUSK)
 
@@ -25,7 +25,7 @@ if "barn_owl_dusk" not in colormaps:
 LABEL_COLOURS = ("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#E69F00", "#56B4E9", "#000000", "#F0E442")
 LINES = ("-", (0, (5, 2)), (0, (1, 1.5)))
 HATCHES = ("", "//////", "......")
-"""Where there are more labels than colours."""
+"""Where there are more labels than colors."""
 INK, GRID = "#1b2733", "#d9d4c7"
 SIZE_INCHES, DPI = (12.8, 8.0), 100
 
@@ -98,15 +98,15 @@ def lay_out(figure: Figure) -> Figure:
     return figure
 
 
-def label_colours(labels: list[str]) -> dict[str, str]:
-    """Give each label its colour, by its place in the list; they repeat after eight."""
+def label_colors(labels: list[str]) -> dict[str, str]:
+    """Give each label its color, by its place in the list; they repeat after eight."""
     return {label: LABEL_COLOURS[place % len(LABEL_COLOURS)] for place, label in enumerate(labels)}
 
 
 def label_lines(labels: list[str]) -> dict[str, dict[str, Any]]:
     """How the line of each label is drawn, ``color`` and ``linestyle``: 24 that differ."""
     dashes = _by_round(LINES, labels)
-    return {label: {"color": color, "linestyle": dashes[label]} for label, color in label_colours(labels).items()}
+    return {label: {"color": color, "linestyle": dashes[label]} for label, color in label_colors(labels).items()}
 
 
 def label_fills(labels: list[str]) -> dict[str, dict[str, Any]]:
@@ -114,12 +114,12 @@ def label_fills(labels: list[str]) -> dict[str, dict[str, Any]]:
     hatches = _by_round(HATCHES, labels)
     return {
         label: {"facecolor": color, "edgecolor": "white", "hatch": hatches[label], "linewidth": 0.5}
-        for label, color in label_colours(labels).items()
+        for label, color in label_colors(labels).items()
     }
 
 
 def _by_round(kinds: tuple[Any, ...], labels: list[str]) -> dict[str, Any]:
-    """The first kind for labels with a colour of their own, the next for those that share it, and so on."""
+    """The first kind for labels with a color of their own, the next for those that share it, and so on."""
     return {label: kinds[place // len(LABEL_COLOURS) % len(kinds)] for place, label in enumerate(labels)}
 
 

@@ -14,14 +14,14 @@ from barn_owl.classifiers.base import label_scores
 from barn_owl.clips import read_clip_table
 from barn_owl.errors import AudioError
 from barn_owl.learn.rehearsal import EVENTS, FILE, TRUTH
-from barn_owl.model import DecisionSettings, Model
+from barn_owl.model import DecodingSettings, Model
 from barn_owl.runs import Run
 from barn_owl.show.sound import mel_ticks
-from barn_owl.show.style import DUSK, GRID, INK, label_colours, label_lines, new_figure
-from barn_owl.tag.decision import Decider, decided
-from barn_owl.tag.recorded import Trace, trace_of_samples
+from barn_owl.show.style import DUSK, GRID, INK, label_colors, label_lines, new_figure
+from barn_owl.tag.decoding import EventDecoder, decided
+from barn_owl.tag.score_trace import ScoreTrace, trace_of_samples
+from barn_owl.tag.scoring import ScoreBlock
 from barn_owl.tag.smoothing import Smoother
-from barn_owl.tag.trace import TraceBlock
 
 if TYPE_CHECKING:
     from barn_owl.tag.naming import Dropped
@@ -46,14 +46,14 @@ def tagging_figure(
     truth: pd.DataFrame | None = None,
     start_s: float = 0.0,
     end_s: float | None = None,
-    decision: DecisionSettings | None = None,
+    decoding: DecodingSettings | None = None,
     scores: bool = True,
-    trace: Trace | None = None,
+    trace: ScoreTrace | None = None,
 ) -> Figure:
     """Draw a stretch of a recording: log-mel spectrogram, scores of all labels over time, and events as bars.
 
-    events, truth : clip tables of this recording; the truth's bars are drawn under the events', foreign sounds in
-    grey. decision : whose thresholds are drawn, and scores averaged as it says, if not the model's. scores : whether
+    events, truth : clip tables of this recording; the truth's bars are drawn under the events', unknown sounds in
+    gray. decoding : whose thresholds are drawn, and scores averaged as it says, if not the model's. scores : whether
     they are drawn at all; where one reaches ``on`` and there is no event, a mark says why. trace : the scores of the
     recording, if they are at hand; else those of the stretch are made. start_s, end_s : the stretch, an hour at most;
     None for as far as that. Raises AudioError when the stretch is not in the recording.
@@ -62,7 +62,7 @@ def tagging_figure(
     >>> events = barn_owl.read_events("events.csv")
     >>> barn_owl.save_figure(barn_owl.show.tagging_figure(model, "night.wav", events), "tagging.png")
     """
-    length_s, shown_decision = audio_info(path).duration_s, decision or model.decision
+    length_s, shown_decoding = audio_info(path).duration_s, decoding or model.decoding
     end_s = min(length_s, start_s + LONGEST_S) if end_s is None else min(end_s, length_s)
     if not 0 <= start_s < end_s:
         raise AudioError(f"{path}: there is nothing between {start_s:g} s and {end_s:g} s to draw")
@@ -70,7 +70,7 @@ def tagging_figure(
         path, rate_hz=model.front_end.rate_hz, start_s=start_s, end_s=end_s, channel=model.clips.channel
     )
     reported = model.event_labels
-    colours = label_colours(reported)
+    colors = label_colors(reported)
 
     figure = new_figure()
     heights = [4, 2, 3] if scores else [4, 3]
@@ -78,9 +78,9 @@ def tagging_figure(
     _draw_spectrogram(figure, spectrogram, model, samples, start_s)
     for axes in traces:
         kept = trace_of_samples(model, samples) if trace is None else trace.between(start_s, end_s)
-        _draw_scores(axes, model, kept, start_s, shown_decision, colours)
+        _draw_scores(axes, model, kept, start_s, shown_decoding, colors)
     shown = _within(events, start_s, end_s)
-    _draw_bars(bars, reported, colours, shown, _within(truth, start_s, end_s) if truth is not None else None)
+    _draw_bars(bars, reported, colors, shown, _within(truth, start_s, end_s) if truth is not None else None)
     for axes in (*traces, bars):
         axes.grid(color=GRID, linewidth=0.7)
         axes.set_axisbelow(True)
@@ -100,27 +100,27 @@ def tagging_figure(
 def _draw_scores(
     axes: Axes,
     model: Model,
-    kept: Trace,
+    kept: ScoreTrace,
     start_s: float,
-    decision: DecisionSettings,
-    colours: dict[str, str],
+    decoding: DecodingSettings,
+    colors: dict[str, str],
 ) -> None:
     """Draw the scores that events are decided by, the two thresholds, and why some of them are no events."""
-    smoother = Smoother(round(decision.smooth_s / model.step_s))
+    smoother = Smoother(round(decoding.smoothing_s / model.step_s))
     sounds = np.concatenate([smoother.push(kept.sounds), smoother.finish(kept.sounds.shape[1])])
     step = max(1, len(sounds) // COLUMNS)
     sounds, scores = (_thinned(values, step) for values in (sounds, label_scores(sounds, kept.naming)))
     times = start_s + kept.first_s + np.arange(len(scores)) * kept.step_s * step
     if model.names_events:  # what the thresholds are held against
         axes.fill_between(times, sounds[:, 0], color=INK, alpha=0.12, linewidth=0, label="any label")
-    for label, line in label_lines(list(colours)).items():
+    for label, line in label_lines(list(colors)).items():
         axes.plot(times, scores[:, model.labels.index(label)], **line, linewidth=1.3, label=label)
-    for threshold, name in ((decision.on, "on"), (decision.off, "off")):
+    for threshold, name in ((decoding.threshold, "threshold"), (decoding.release_threshold, "release_threshold")):
         axes.axhline(threshold, color=INK, linewidth=0.8, linestyle=(0, (4, 3)))
         axes.annotate(name, (1.002, threshold), xycoords=("axes fraction", "data"), va="center", fontsize=9)
     dropped: list[Dropped] = []
-    blocks = [TraceBlock(first=0, sounds=kept.sounds, begins=kept.begins, naming=kept.naming)]
-    list(decided(blocks, Decider.of(model, decision, dropped)))
+    blocks = [ScoreBlock(first=0, sounds=kept.sounds, begins=kept.begins, naming=kept.naming)]
+    list(decided(blocks, EventDecoder.of(model, decoding, dropped)))
     for reason, marker in MARKERS.items():
         own = [one for one in dropped if one.reason == reason]
         if own:
@@ -128,9 +128,9 @@ def _draw_scores(
             axes.plot(*places, marker, color=INK, markersize=6, label=f"no event: {reason} ({len(own)})")
     axes.set_ylim(-0.02, 1.02)
     axes.set_ylabel("score")
-    if len(colours) <= MOST_NAMES or dropped:
+    if len(colors) <= MOST_NAMES or dropped:
         lines, names = axes.get_legend_handles_labels()
-        first = 0 if len(colours) <= MOST_NAMES else len(colours)
+        first = 0 if len(colors) <= MOST_NAMES else len(colors)
         axes.legend(
             lines[first:], names[first:], loc="lower left", bbox_to_anchor=(0, 1.0), ncols=7, frameon=False,
             fontsize=9, borderaxespad=0.1, handlelength=1.2, columnspacing=1.2,
@@ -187,9 +187,9 @@ def _within(table: pd.DataFrame, start_s: float, end_s: float) -> pd.DataFrame:
 
 
 def _draw_bars(
-    axes: Axes, labels: list[str], colours: dict[str, str], events: pd.DataFrame, truth: pd.DataFrame | None
+    axes: Axes, labels: list[str], colors: dict[str, str], events: pd.DataFrame, truth: pd.DataFrame | None
 ) -> None:
-    """Draw a line for each label: events above, truth below and paler; foreign sounds on a line of their own."""
+    """Draw a line for each label: events above, truth below and paler; unknown sounds on a line of their own."""
     place = {label: row for row, label in enumerate(labels)}
     height = 0.34 if truth is not None else 0.6
     offset = -height / 2 if truth is not None else 0.0
@@ -199,22 +199,22 @@ def _draw_bars(
             event.end_s - event.start_s,
             height,
             event.start_s,
-            color=colours[event.label],
-            edgecolor=colours[event.label],
+            color=colors[event.label],
+            edgecolor=colors[event.label],
             linewidth=1,  # so that one narrower than a pixel is seen
         )
     names = list(labels)
     if truth is not None:
-        foreign = truth.get("foreign", pd.Series("", index=truth.index)).fillna("").astype(str)
-        for row, name in zip(truth.itertuples(), foreign, strict=True):
+        unknown = truth.get("unknown", pd.Series("", index=truth.index)).fillna("").astype(str)
+        for row, name in zip(truth.itertuples(), unknown, strict=True):
             at = len(labels) if name else place.get(row.label)
             if at is None:
                 continue
-            colour = "#8a8a8a" if name else to_rgba(colours[row.label], 0.35)
-            edge = "#5a5a5a" if name else colours[row.label]
-            axes.barh(at - offset, row.end_s - row.start_s, height, row.start_s, color=colour, edgecolor=edge)
-        if (foreign != "").any():
-            names.append("foreign sounds")
+            color = "#8a8a8a" if name else to_rgba(colors[row.label], 0.35)
+            edge = "#5a5a5a" if name else colors[row.label]
+            axes.barh(at - offset, row.end_s - row.start_s, height, row.start_s, color=color, edgecolor=edge)
+        if (unknown != "").any():
+            names.append("unknown sounds")
         axes.set_ylabel("tagged above, truth below")
     axes.set_yticks(range(len(names)), names)
     axes.set_ylim(len(names) - 0.45, -0.55)

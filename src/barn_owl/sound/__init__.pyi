@@ -2,9 +2,9 @@ from .augment import (
     SoundSettings as SoundSettings,
     change_sound as change_sound,
 )
-from .made_up import (
-    foreign_sound as foreign_sound,
-    made_up_sound as made_up_sound,
+from .synthetic import (
+    synthetic_sound as synthetic_sound,
+    unknown_sound as unknown_sound,
 )
 from .uniform import (
     UniformSettings as UniformSettings,

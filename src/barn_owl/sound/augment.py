@@ -8,7 +8,7 @@ from pydantic import Field, model_validator
 
 from barn_owl.settings import Settings
 from barn_owl.sound import changes
-from barn_owl.sound.changes import Colour
+from barn_owl.sound.changes import Color
 
 
 class SoundSettings(Settings):
@@ -16,10 +16,10 @@ class SoundSettings(Settings):
 
     renew : share of the training clips that are changed anew in each epoch; the others keep the change they
         have. More costs time, as every change is made from the samples.
-    background : other clips mixed in; noise : made-up noise of one of `colours`; both at a random ratio of signal
+    background : other clips mixed in; noise : synthetic noise of one of `colors`; both at a random ratio of signal
         to noise. speed : by up to `speed_percent`, pitch and length together. pitch : by up to
         `pitch_semitones` at the same length. stretch : by up to `stretch_percent` at the same pitch. shift : by
-        up to `shift_s`. equaliser : a smooth response of up to `equaliser_db`. room : echoes of a room up to
+        up to `shift_s`. equalizer : a smooth response of up to `equalizer_db`. room : echoes of a room up to
         `room_m` long. gain : by up to `gain_db`. clipping : by up to `clipping_db`. telephone : its band and 8 bits.
 
     >>> barn_owl.sound.SoundSettings(noise=0.5).noise
@@ -29,7 +29,7 @@ class SoundSettings(Settings):
     renew: float = Field(default=0.03, ge=0, le=1)
     background: float = Field(default=0.0, ge=0, le=1)
     noise: float = Field(default=0.0, ge=0, le=1)
-    colours: list[Colour] = Field(default=["white", "pink", "brown", "blue", "violet"], min_length=1)
+    colors: list[Color] = Field(default=["white", "pink", "brown", "blue", "violet"], min_length=1)
     snr_low_db: float = Field(default=5.0, ge=-30, le=60)
     snr_high_db: float = Field(default=30.0, ge=-30, le=60)
     gain: float = Field(default=0.0, ge=0, le=1)
@@ -42,8 +42,8 @@ class SoundSettings(Settings):
     pitch_semitones: float = Field(default=2.0, ge=0, le=12)
     stretch: float = Field(default=0.0, ge=0, le=1)
     stretch_percent: float = Field(default=15.0, ge=0, le=50)
-    equaliser: float = Field(default=0.0, ge=0, le=1)
-    equaliser_db: float = Field(default=6.0, ge=0, le=30)
+    equalizer: float = Field(default=0.0, ge=0, le=1)
+    equalizer_db: float = Field(default=6.0, ge=0, le=30)
     room: float = Field(default=0.0, ge=0, le=1)
     room_m: float = Field(default=6.0, ge=1, le=30)
     clipping: float = Field(default=0.0, ge=0, le=1)
@@ -103,8 +103,8 @@ def _shift(samples: np.ndarray, draw: _Draw) -> tuple[np.ndarray, str]:
     return changes.shift(samples, round(seconds * draw.rate_hz)), f"shift {1000 * seconds:+.0f} ms"
 
 
-def _equaliser(samples: np.ndarray, draw: _Draw) -> tuple[np.ndarray, str]:
-    return changes.equalise(samples, draw.settings.equaliser_db, draw.rng), "equaliser"
+def _equalizer(samples: np.ndarray, draw: _Draw) -> tuple[np.ndarray, str]:
+    return changes.equalize(samples, draw.settings.equalizer_db, draw.rng), "equalizer"
 
 
 def _room(samples: np.ndarray, draw: _Draw) -> tuple[np.ndarray, str]:
@@ -124,10 +124,10 @@ def _background(samples: np.ndarray, draw: _Draw) -> tuple[np.ndarray, str]:
 
 
 def _noise(samples: np.ndarray, draw: _Draw) -> tuple[np.ndarray, str]:
-    snr_db, colours = draw.snr_db(), draw.settings.colours
-    colour = colours[int(draw.rng.integers(len(colours)))]
-    noise = changes.noise(colour, len(samples), draw.rng)
-    return changes.mix(samples, noise, snr_db), f"{colour} at {snr_db:.0f} dB"
+    snr_db, colors = draw.snr_db(), draw.settings.colors
+    color = colors[int(draw.rng.integers(len(colors)))]
+    noise = changes.noise(color, len(samples), draw.rng)
+    return changes.mix(samples, noise, snr_db), f"{color} at {snr_db:.0f} dB"
 
 
 def _clipping(samples: np.ndarray, draw: _Draw) -> tuple[np.ndarray, str]:
@@ -140,7 +140,7 @@ def _telephone(samples: np.ndarray, draw: _Draw) -> tuple[np.ndarray, str]:
 
 
 CHANGES: dict[str, Callable[[np.ndarray, _Draw], tuple[np.ndarray, str]]] = {
-    "speed": _speed, "pitch": _pitch, "stretch": _stretch, "shift": _shift, "equaliser": _equaliser, "room": _room,
+    "speed": _speed, "pitch": _pitch, "stretch": _stretch, "shift": _shift, "equalizer": _equalizer, "room": _room,
     "gain": _gain, "background": _background, "noise": _noise, "clipping": _clipping, "telephone": _telephone,
 }  # fmt: skip
 """In the order in which they happen between a sound and its file."""

@@ -13,8 +13,8 @@ from barn_owl.audio import resample
 
 SOUND_SPEED = 343.0
 COLOURS = {"white": 0.0, "pink": -1.0, "brown": -2.0, "blue": 1.0, "violet": 2.0}
-"""Exponent of frequency in the power spectrum of each colour of noise."""
-Colour = Literal["white", "pink", "brown", "blue", "violet"]
+"""Exponent of frequency in the power spectrum of each color of noise."""
+Color = Literal["white", "pink", "brown", "blue", "violet"]
 STRETCH_WINDOW_S, STRETCH_OVERLAP = 0.064, 4
 """Long enough for two periods of a deep tone; four windows over each moment, so that their seams cannot be heard."""
 SILENT = np.float32(1e-35)
@@ -24,11 +24,11 @@ TELEPHONE_HZ = 8_000
 """Rate of telephony."""
 
 
-def noise(colour: str, samples: int, rng: np.random.Generator) -> np.ndarray:
-    """Noise of one colour with a root mean square of 1; below a thousandth of the rate it stays flat."""
+def noise(color: str, samples: int, rng: np.random.Generator) -> np.ndarray:
+    """Noise of one color with a root mean square of 1; below a thousandth of the rate it stays flat."""
     length = scipy.fft.next_fast_len(samples, real=True)
     spectrum = scipy.fft.rfft(rng.standard_normal(length, dtype=np.float32))
-    shape = np.maximum(np.arange(len(spectrum)), max(1, len(spectrum) // 1000)) ** (COLOURS[colour] / 2)
+    shape = np.maximum(np.arange(len(spectrum)), max(1, len(spectrum) // 1000)) ** (COLOURS[color] / 2)
     shaped = scipy.fft.irfft(spectrum * shape.astype(np.float32), length)[:samples]
     return shaped / np.float32(max(float(np.sqrt(np.mean(np.square(shaped)))), 1e-12))
 
@@ -60,7 +60,7 @@ def change_speed(samples: np.ndarray, factor: float) -> np.ndarray:
 def stretch(samples: np.ndarray, rate_hz: int, factor: float) -> np.ndarray:
     """Make the sound `factor` times as long at the same pitch, by a phase vocoder with locked phases.
 
-    Sources: Flanagan and Golden, Bell Syst. Tech. J. 45, 1966; peaks lead their neighbours as in Laroche and
+    Sources: Flanagan and Golden, Bell Syst. Tech. J. 45, 1966; peaks lead their neighbors as in Laroche and
     Dolson, IEEE Trans. Speech Audio Process. 7(3), 1999.
     """
     size = scipy.fft.next_fast_len(max(64, round(STRETCH_WINDOW_S * rate_hz)), real=True)
@@ -128,7 +128,7 @@ def change_pitch(samples: np.ndarray, rate_hz: int, semitones: float) -> np.ndar
     return np.pad(changed, (0, max(0, len(samples) - len(changed))))[: len(samples)]
 
 
-def equalise(samples: np.ndarray, depth_db: float, rng: np.random.Generator) -> np.ndarray:
+def equalize(samples: np.ndarray, depth_db: float, rng: np.random.Generator) -> np.ndarray:
     """Filter with a smooth random response: straight lines in dB between six points along the spectrum."""
     length = scipy.fft.next_fast_len(len(samples), real=True)
     spectrum = scipy.fft.rfft(samples, length)
@@ -143,14 +143,14 @@ def room_response(
     source_m: np.ndarray,
     listener_m: np.ndarray,
     reflection: float,
-    longest_s: float,
+    max_duration_s: float,
 ) -> np.ndarray:
     """Impulse response of a shoebox room by image sources, the direct sound first and with amplitude 1; float32.
 
-    size_m, source_m, listener_m : metres, shape ``(3,)``. reflection : share of the pressure that a wall gives
+    size_m, source_m, listener_m : meters, shape ``(3,)``. reflection : share of the pressure that a wall gives
     back. Source: Allen and Berkley, J. Acoust. Soc. Am. 65(4), 1979.
     """
-    reach = SOUND_SPEED * longest_s
+    reach = SOUND_SPEED * max_duration_s
     order = np.ceil(reach / (2 * size_m)).astype(int)
     axes = []
     for axis in range(3):
@@ -163,7 +163,7 @@ def room_response(
     walls = (nx[:, None, None] + ny[:, None] + nz).ravel()
     direct = float(np.linalg.norm(source_m - listener_m))
     delay = np.round((distance - direct) / SOUND_SPEED * rate_hz).astype(int)
-    heard = (delay >= 0) & (delay < round(longest_s * rate_hz))
+    heard = (delay >= 0) & (delay < round(max_duration_s * rate_hz))
     amplitude = reflection ** walls[heard] * max(direct, 0.1) / np.maximum(distance[heard], 0.1)
     return np.bincount(delay[heard], weights=amplitude).astype(np.float32)
 

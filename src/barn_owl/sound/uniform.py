@@ -17,7 +17,7 @@ class UniformSettings(Settings):
     level : what is brought to `level_db`: "peak", "rms" or "loudness"; "kept" leaves the level alone. A long
         recording has no level of its own, so a model trained this way says so when it is asked to tag.
     remove_silence : keep only the stretches in which something sounds; the same holds for tagging.
-    shortest_s : shorter clips are left out.
+    min_duration_s : shorter clips are left out.
 
     >>> barn_owl.sound.UniformSettings(level="rms", level_db=-25.0).level
     'rms'
@@ -27,7 +27,7 @@ class UniformSettings(Settings):
     level: Literal["kept", "peak", "rms", "loudness"] = "kept"
     level_db: float = Field(default=-20.0, ge=-80, le=0)
     remove_silence: bool = False
-    shortest_s: float = Field(default=0.0, ge=0)
+    min_duration_s: float = Field(default=0.0, ge=0)
 
     @property
     def only_clips(self) -> bool:
@@ -43,9 +43,9 @@ def read_uniform(excerpt: Excerpt, rate_hz: int, settings: UniformSettings) -> n
     samples, _ = read_audio(
         excerpt.file, rate_hz=rate_hz, start_s=excerpt.start_s, end_s=excerpt.end_s, channel=settings.channel
     )
-    if len(samples) < settings.shortest_s * rate_hz:
+    if len(samples) < settings.min_duration_s * rate_hz:
         raise AudioError(
-            f"{excerpt.file}: {len(samples) / rate_hz:.3g} s is shorter than clips.shortest_s={settings.shortest_s:g}"
+            f"{excerpt.file}: {len(samples) / rate_hz:.3g} s is shorter than clips.min_duration_s={settings.min_duration_s:g}"
         )
     if len(samples) and not samples.any():
         raise AudioError(f"{excerpt.file} holds nothing but zeros")

@@ -2,21 +2,21 @@ from .adjusting import (
     Adjusted as Adjusted,
     adjust as adjust,
 )
-from .decision import Decider as Decider
+from .decoding import EventDecoder as EventDecoder
 from .naming import Event as Event
-from .recorded import (
-    Trace as Trace,
+from .score_trace import (
+    ScoreTrace as ScoreTrace,
     read_trace as read_trace,
     tag_trace as tag_trace,
     whole_trace as whole_trace,
+)
+from .scoring import (
+    ScoreBlock as ScoreBlock,
+    ScoreStream as ScoreStream,
+    trace_recording as trace_recording,
 )
 from .tagging import (
     Tagger as Tagger,
     tag_recording as tag_recording,
     tag_samples as tag_samples,
-)
-from .trace import (
-    TraceBlock as TraceBlock,
-    TraceStream as TraceStream,
-    trace_recording as trace_recording,
 )

@@ -1,4 +1,4 @@
-"""Decision settings that are best on recordings with a truth table, and how far they can be trusted elsewhere."""
+"""Decoding settings that are best on recordings with a truth table, and how far they can be trusted elsewhere."""
 
 import itertools
 import math
@@ -15,28 +15,28 @@ from barn_owl.clips.within import check_within
 from barn_owl.errors import TableError
 from barn_owl.evaluate import EventScores
 from barn_owl.evaluate.events import ROUNDING_S, events_of, score_stretches
-from barn_owl.model import DecisionSettings, Model
+from barn_owl.model import DecodingSettings, Model
 from barn_owl.tag.naming import Event
-from barn_owl.tag.recorded import Trace, decide, tag_trace, whole_trace
+from barn_owl.tag.score_trace import ScoreTrace, decide, tag_trace, whole_trace
 
 Goal = Literal["f1", "recall"]
 GRID: dict[str, tuple[Any, ...]] = {
-    "on": (0.05, 0.1, 0.2, 0.3, 0.4, 0.5, 0.6, 0.7, 0.8, 0.9, 0.95, 0.98),
-    "off": (0.03, 0.05, 0.1, 0.2, 0.3, 0.5),
-    "named": (0.0, 0.4, 0.5, 0.6, 0.7, 0.8, 0.9),
-    "smooth_s": (0.0, 0.1, 0.2, 0.4, 0.8, 1.2),
-    "gap_s": (0.0, 0.1, 0.2, 0.4, 0.8, 1.2),
-    "shortest_s": (0.0, 0.05, 0.1, 0.2, 0.4, 0.8),
-    "again": (0.1, 0.2, 0.3, 0.5, 0.7, 1.0),
-    "alone": (0.5, 1.0, 0.2),
+    "threshold": (0.05, 0.1, 0.2, 0.3, 0.4, 0.5, 0.6, 0.7, 0.8, 0.9, 0.95, 0.98),
+    "release_threshold": (0.03, 0.05, 0.1, 0.2, 0.3, 0.5),
+    "min_confidence": (0.0, 0.4, 0.5, 0.6, 0.7, 0.8, 0.9),
+    "smoothing_s": (0.0, 0.1, 0.2, 0.4, 0.8, 1.2),
+    "max_gap_s": (0.0, 0.1, 0.2, 0.4, 0.8, 1.2),
+    "min_duration_s": (0.0, 0.05, 0.1, 0.2, 0.4, 0.8),
+    "retrigger_threshold": (0.1, 0.2, 0.3, 0.5, 0.7, 1.0),
+    "max_overlap": (0.5, 1.0, 0.2),
 }
 """Values that are tried, one key after the other, until none gets better."""
-BEGINNINGS: tuple[dict[str, float], ...] = ({}, {"again": 1.0, "gap_s": 0.4})
+BEGINNINGS: tuple[dict[str, float], ...] = ({}, {"retrigger_threshold": 1.0, "max_gap_s": 0.4})
 """What the search begins with, beside the model's own settings: sounds of several onsets, such as knocks, are one
 event."""
 SHORT_SHARE = 0.5
 """Events are not left out for being shorter than this share of what one true event in ten is shorter than."""
-ONSETS = GRID["on"]
+ONSETS = GRID["threshold"]
 TURNS = 3
 FEWEST_EVENTS = 8
 """True events of a label from which on it may get an onset threshold of its own."""
@@ -45,7 +45,7 @@ AS_GOOD = 0.003
 CAUTION = 1.0
 """Standard errors of F1 that a higher threshold may cost: of what is as good within chance, that with fewer false
 alarms is taken (the rule of one standard error: Breiman et al., Classification and Regression Trees, 1984).
-Recordings with a truth table often hold sounds like those that were learnt from, on which a model is surer of itself
+Recordings with a truth table often hold sounds like those that were learned from, on which a model is surer of itself
 than elsewhere."""
 SHIFT_COLLAR_S = 0.3
 """How far off an event may be so that it tells how early or late events are found."""
@@ -59,7 +59,7 @@ HOUR_S = 3600.0
 class Adjusted:
     """What was found.
 
-    decision : the settings, from all recordings; those of before where no others are surely better. scores : with
+    decoding : the settings, from all recordings; those of before where no others are surely better. scores : with
     them, on the same recordings. honest : F1, precision, recall and false alarms an hour of settings that were chosen
     without a recording (or a part of the only one) on that one, a row each; before : the same with the settings of
     before. kept : whether those stay. curve : detections against false alarms an hour as the onset threshold moves.
@@ -71,7 +71,7 @@ class Adjusted:
     True
     """
 
-    decision: DecisionSettings
+    decoding: DecodingSettings
     scores: EventScores
     honest: pd.DataFrame
     before: pd.DataFrame
@@ -93,7 +93,7 @@ def adjust(
     collar_s: float = 0.2,
     progress: Callable[[float, float], None] | None = None,
 ) -> Adjusted:
-    """Find the decision settings that are best on recordings with a truth table.
+    """Find the decoding settings that are best on recordings with a truth table.
 
     recordings : left out, the files that the table names. goal : the best event F1 (of what is as good within chance,
     that with fewer false alarms), or the best recall with at most `false_alarms_per_hour`. Settings are chosen anew
@@ -105,7 +105,7 @@ def adjust(
     >>> model = barn_owl.load_model("first")
     >>> truth = barn_owl.read_clip_table("truth.csv")
     >>> adjusted = barn_owl.adjust(model, truth)
-    >>> 0 < adjusted.decision.off < adjusted.decision.on < 1
+    >>> 0 < adjusted.decoding.release_threshold < adjusted.decoding.threshold < 1
     True
     """
     files = list(dict.fromkeys(truth["file"])) if recordings is None else [str(path) for path in recordings]
@@ -128,40 +128,40 @@ def adjust(
 
 def adjust_traces(
     model: Model,
-    traces: list[Trace],
+    traces: list[ScoreTrace],
     truth: pd.DataFrame,
     *,
     goal: Goal = "f1",
     false_alarms_per_hour: float = 10.0,
     collar_s: float = 0.2,
 ) -> Adjusted:
-    """Find the decision settings that are best on traces of recordings; see `adjust`."""
+    """Find the decoding settings that are best on traces of recordings; see `adjust`."""
     task = _Task(model, traces, truth, goal, false_alarms_per_hour, collar_s, by_label=True)
     parts, whole = task.parts(), [part for _, part in task.parts()]
     chosen = [task.best([other for name, other in parts if name != left_out]) for left_out, _ in parts]
     kept = goal == "f1" and not task.is_surely_better(chosen)
-    decision = model.decision if kept else task.best(whole)
-    scores = task.judge(decision, whole)
+    decoding = model.decoding if kept else task.best(whole)
+    scores = task.judge(decoding, whole)
 
-    def rates(settings: Iterable[DecisionSettings]) -> pd.DataFrame:
+    def rates(settings: Iterable[DecodingSettings]) -> pd.DataFrame:
         rows = [(name, *task.rates(own, [part])) for (name, part), own in zip(parts, settings, strict=True)]
         return pd.DataFrame(rows, columns=["left_out", *RATES]).set_index("left_out")
 
     return Adjusted(
-        decision=decision,
+        decoding=decoding,
         scores=scores,
         honest=rates(chosen),
-        before=rates([model.decision] * len(parts)),
+        before=rates([model.decoding] * len(parts)),
         kept=kept,
-        curve=task.curve(decision, whole),
+        curve=task.curve(decoding, whole),
         reached=goal == "f1" or scores.false_alarms_per_hour <= false_alarms_per_hour,
     )
 
 
-def best_decision(
-    model: Model, traces: list[Trace], truth: pd.DataFrame, *, collar_s: float = 0.2
-) -> DecisionSettings:
-    """Find the decision settings with the best F1 on traces of recordings, the same for all labels."""
+def best_decoding(
+    model: Model, traces: list[ScoreTrace], truth: pd.DataFrame, *, collar_s: float = 0.2
+) -> DecodingSettings:
+    """Find the decoding settings with the best F1 on traces of recordings, the same for all labels."""
     task = _Task(model, traces, truth, "f1", 0.0, collar_s, by_label=False)
     return task.best([part for _, part in task.parts()])
 
@@ -178,7 +178,7 @@ class _Task:
     def __init__(
         self,
         model: Model,
-        traces: list[Trace],
+        traces: list[ScoreTrace],
         truth: pd.DataFrame,
         goal: Goal,
         most: float,
@@ -191,12 +191,12 @@ class _Task:
         self.goal, self.most, self.collar_s = goal, most, collar_s
         self._found: dict[tuple[int, str], _Times] = {}
         self._counts: dict[str, dict[_Part, tuple[int, int, int]]] = {}
-        is_foreign = truth["label"].isin(model.unreported)
-        if "foreign" in truth:
-            is_foreign |= truth["foreign"].fillna("").astype(str) != ""
+        is_unknown = truth["label"].isin(model.ignored)
+        if "unknown" in truth:
+            is_unknown |= truth["unknown"].fillna("").astype(str) != ""
         is_named = truth["label"] != ""
-        self.truth = truth.assign(foreign=np.where(is_foreign, "yes", ""))[is_named | is_foreign]
-        known = truth[is_named & ~is_foreign]
+        self.truth = truth.assign(unknown=np.where(is_unknown, "yes", ""))[is_named | is_unknown]
+        known = truth[is_named & ~is_unknown]
         self._true = [
             _by_label(known.loc[known["file"] == trace.file, ["label", "start_s", "end_s"]].itertuples(index=False))
             for trace in traces
@@ -212,31 +212,31 @@ class _Task:
         stretches = itertools.pairwise(edges)
         return [(f"{first:.0f} to {last:.0f} s", (0, float(first), float(last))) for first, last in stretches]
 
-    def judge(self, settings: DecisionSettings, parts: Sequence[_Part]) -> EventScores:
+    def judge(self, settings: DecodingSettings, parts: Sequence[_Part]) -> EventScores:
         """Score the events of some parts."""
         truth, events, seconds = [], [], {}
         for number, first, last in parts:
             file = self.traces[number].file
             key = f"{file} {first:g}"  # parts of one recording count as recordings
             own = self.truth[(self.truth["file"] == file) & self.truth["start_s"].between(first, last, "left")]
-            found = tag_trace(self.model, self.traces[number], decision=settings)
+            found = tag_trace(self.model, self.traces[number], decoding=settings)
             truth.append(own.assign(file=key))
             events.append(found[found["start_s"].between(first, last, "left")].assign(file=key))
             seconds[key] = last - first
         together = pd.concat(events, ignore_index=True)
         return score_stretches(pd.concat(truth, ignore_index=True), together, collar_s=self.collar_s, seconds=seconds)
 
-    def _events(self, number: int, settings: DecisionSettings) -> _Times:
+    def _events(self, number: int, settings: DecodingSettings) -> _Times:
         """Events of a recording, by label."""
         key = number, settings.model_dump_json()
         if key not in self._found:
             self._found[key] = _by_label((e.label, e.start_s, e.end_s) for e in self._decided(number, settings))
         return self._found[key]
 
-    def _decided(self, number: int, settings: DecisionSettings) -> list[Event]:
+    def _decided(self, number: int, settings: DecodingSettings) -> list[Event]:
         return decide(self.model, self.traces[number], settings)
 
-    def rates(self, settings: DecisionSettings, parts: Sequence[_Part]) -> tuple[float, float, float, float]:
+    def rates(self, settings: DecodingSettings, parts: Sequence[_Part]) -> tuple[float, float, float, float]:
         """F1, precision, recall and false alarms an hour of settings on some parts: those of `judge`."""
         key = settings.model_dump_json()
         if key not in self._counts:
@@ -245,15 +245,15 @@ class _Task:
         hours = max(sum(last - first for _, first, last in parts), 1e-9) / HOUR_S
         return 2 * right / max(true + found, 1), right / max(found, 1), right / max(true, 1), (found - right) / hours
 
-    def is_surely_better(self, chosen: Sequence[DecisionSettings]) -> bool:
+    def is_surely_better(self, chosen: Sequence[DecodingSettings]) -> bool:
         """Whether settings, chosen without each part in turn, have a better F1 there than the model's own, by more
         than chance: others hold in other recordings only if they win more than a standard error."""
-        own = [self.model.decision] * len(chosen)
+        own = [self.model.decoding] * len(chosen)
         true = sum(self._true_events([part for _, part in self.parts()]).values())
         before, now = (self._left_out(settings) for settings in (own, chosen))
         return now > before + CAUTION * standard_error(before, true)
 
-    def _left_out(self, chosen: Sequence[DecisionSettings]) -> float:
+    def _left_out(self, chosen: Sequence[DecodingSettings]) -> float:
         """F1 over all parts, each with settings of its own."""
         for settings, (_, part) in zip(chosen, self.parts(), strict=True):
             self.rates(settings, [part])
@@ -264,14 +264,14 @@ class _Task:
         true, found, right = map(int, np.sum(counts, axis=0))
         return 2 * right / max(true + found, 1)
 
-    def worth(self, settings: DecisionSettings, parts: Sequence[_Part]) -> float:
+    def worth(self, settings: DecodingSettings, parts: Sequence[_Part]) -> float:
         """How good settings are on some parts, by the goal."""
         f1, _, recall, alarms = self.rates(settings, parts)
         if self.goal == "f1":
             return f1
         return recall if alarms <= self.most else self.most - alarms
 
-    def _count(self, settings: DecisionSettings, part: _Part) -> tuple[int, int, int]:
+    def _count(self, settings: DecodingSettings, part: _Part) -> tuple[int, int, int]:
         """True events of a part, those found, and those that are right."""
         number, first, last = part
         found, true = (_between(times, first, last) for times in (self._events(number, settings), self._true[number]))
@@ -281,9 +281,9 @@ class _Task:
         )
         return sum(map(len, true.values())), sum(map(len, found.values())), right
 
-    def best(self, parts: Sequence[_Part]) -> DecisionSettings:
+    def best(self, parts: Sequence[_Part]) -> DecodingSettings:
         """Search from several beginnings, and take the best; then look for a threshold for each label."""
-        own = self.model.decision.model_copy(update={"labels": {}}) if self.by_label else self.model.decision
+        own = self.model.decoding.model_copy(update={"labels": {}}) if self.by_label else self.model.decoding
         found = [self._climbed(tried, parts) for more in BEGINNINGS if (tried := self._with(own, **more)) is not None]
         settings, highest = max(found, key=lambda one: one[1])
         if not self.by_label:
@@ -291,19 +291,19 @@ class _Task:
         settings = self._labels(settings, highest, parts)
         return self._cautious(settings, parts) if self.goal == "f1" else settings
 
-    def _cautious(self, settings: DecisionSettings, parts: Sequence[_Part]) -> DecisionSettings:
+    def _cautious(self, settings: DecodingSettings, parts: Sequence[_Part]) -> DecodingSettings:
         """Raise the onset threshold as far as it costs less than chance."""
         reached = self.worth(settings, parts)
         least = reached - CAUTION * standard_error(reached, sum(self._true_events(parts).values()))
         best = settings
-        for on in (one for one in ONSETS if one > settings.on):
-            own = {label: {**one.model_dump(), "on": max(one.on or 0, on)} for label, one in settings.labels.items()}
-            tried = self._with(settings, on=on, labels=own)
+        for on in (one for one in ONSETS if one > settings.threshold):
+            own = {label: {**one.model_dump(), "threshold": max(one.threshold or 0, on)} for label, one in settings.labels.items()}
+            tried = self._with(settings, threshold=on, labels=own)
             if tried is not None and self.worth(tried, parts) >= least:
                 best = tried
         return best
 
-    def _climbed(self, settings: DecisionSettings, parts: Sequence[_Part]) -> tuple[DecisionSettings, float]:
+    def _climbed(self, settings: DecodingSettings, parts: Sequence[_Part]) -> tuple[DecodingSettings, float]:
         """Try values key by key, turn by turn, and where events begin and end; the settings and what they are
         worth."""
         settings = self._shifted(settings, parts)
@@ -312,7 +312,7 @@ class _Task:
             before = settings
             for key, values in GRID.items():
                 for value in values:
-                    if key == "shortest_s" and value > self._shortest_s:
+                    if key == "min_duration_s" and value > self._shortest_s:
                         continue  # it would leave out what is true
                     tried = self._with(settings, **{key: value})
                     if tried is not None and (reached := self.worth(tried, parts)) > highest + AS_GOOD:
@@ -324,7 +324,7 @@ class _Task:
                 break
         return settings, highest
 
-    def _shifted(self, settings: DecisionSettings, parts: Sequence[_Part]) -> DecisionSettings:
+    def _shifted(self, settings: DecodingSettings, parts: Sequence[_Part]) -> DecodingSettings:
         """Move where events begin and end by how early or late they were found, in the median."""
         errors = []
         for number, first, last in parts:
@@ -338,11 +338,11 @@ class _Task:
         known = np.concatenate(errors) if errors else np.empty((0, 2))
         if len(known) < FEWEST_EVENTS:
             return settings
-        early_s, late_s = np.median(known, axis=0)
+        onset_shift_s, offset_shift_s = np.median(known, axis=0)
         return settings.model_copy(
             update={
-                "early_s": round(settings.early_s + float(early_s), 3),
-                "late_s": round(settings.late_s - float(late_s), 3),
+                "onset_shift_s": round(settings.onset_shift_s + float(onset_shift_s), 3),
+                "offset_shift_s": round(settings.offset_shift_s + float(offset_shift_s), 3),
             }
         )
 
@@ -353,7 +353,7 @@ class _Task:
             counts.update({label: len(own) for label, own in _between(self._true[number], first, last).items()})
         return dict(sorted(counts.items()))
 
-    def _labels(self, settings: DecisionSettings, highest: float, parts: Sequence[_Part]) -> DecisionSettings:
+    def _labels(self, settings: DecodingSettings, highest: float, parts: Sequence[_Part]) -> DecodingSettings:
         counts = self._true_events(parts)
         for label, count in counts.items():
             if count < FEWEST_EVENTS:
@@ -362,33 +362,33 @@ class _Task:
             # One label must gain more than chance before it differs from the others, and twice that to be let off.
             chance = standard_error(highest, count) * share
             for on in ONSETS:
-                tried = self._with(settings, labels={**settings.model_dump()["labels"], label: {"on": on}})
+                tried = self._with(settings, labels={**settings.model_dump()["labels"], label: {"threshold": on}})
                 least = highest
                 if best is settings:
-                    least += chance * (1 if on > settings.on else 2)
+                    least += chance * (1 if on > settings.threshold else 2)
                 if tried is not None and (reached := self.worth(tried, parts)) > least + 1e-9:
                     best, highest = tried, reached
             settings = best
         return settings
 
     @staticmethod
-    def _with(settings: DecisionSettings, **changes: Any) -> DecisionSettings | None:
+    def _with(settings: DecodingSettings, **changes: Any) -> DecodingSettings | None:
         values = {**settings.model_dump(), **changes}
-        if values["off"] > values["on"]:
+        if values["release_threshold"] > values["threshold"]:
             return None
         for own in values["labels"].values():
-            if own.get("on") is not None and own["on"] < values["off"]:
+            if own.get("threshold") is not None and own["threshold"] < values["release_threshold"]:
                 return None
-        return DecisionSettings(**values)
+        return DecodingSettings(**values)
 
-    def curve(self, settings: DecisionSettings, parts: Sequence[_Part]) -> pd.DataFrame:
+    def curve(self, settings: DecodingSettings, parts: Sequence[_Part]) -> pd.DataFrame:
         """Recall and false alarms an hour for each onset threshold, all else as found."""
         rows = []
         for on in ONSETS:
-            tried = self._with(settings, on=on, labels={})
+            tried = self._with(settings, threshold=on, labels={})
             if tried is not None:
                 rows.append((on, *self.rates(tried, parts)))
-        return pd.DataFrame(rows, columns=["on", *RATES])
+        return pd.DataFrame(rows, columns=["threshold", *RATES])
 
 
 def _by_label(events: Iterable[tuple[str, float, float]]) -> _Times:

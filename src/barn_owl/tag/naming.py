@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from barn_owl.classifiers.base import named
-from barn_owl.model import DecisionSettings
+from barn_owl.model import DecodingSettings
 from barn_owl.network import softmax
 from barn_owl.tag.tracks import Candidate
 
@@ -42,7 +42,7 @@ class Sorter:
         self,
         labels: Sequence[str],
         silent: Sequence[str],
-        settings: DecisionSettings,
+        settings: DecodingSettings,
         dropped: list[Dropped] | None,
         *,
         names: bool,
@@ -57,7 +57,7 @@ class Sorter:
     @property
     def waits_s(self) -> float:
         """How long an event that is over is held back, as it may go on."""
-        return max((own.gap_s for own in self._own), default=0.0) if self._names else 0.0
+        return max((own.max_gap_s for own in self._own), default=0.0) if self._names else 0.0
 
     def push(self, found: list[Candidate], until_s: float) -> list[Event]:
         """Take candidates and give the events that are certain; no candidate to come begins before `until_s`."""
@@ -73,7 +73,7 @@ class Sorter:
                 before is not None
                 and before.label == event.label
                 and not candidate.is_new
-                and event.start_s - before.end_s <= self._settings.of(event.label).gap_s + ROUNDING_S
+                and event.start_s - before.end_s <= self._settings.of(event.label).max_gap_s + ROUNDING_S
             ):
                 self._named[-1] = replace(before, end_s=event.end_s, score=max(before.score, event.score))
             else:
@@ -81,7 +81,7 @@ class Sorter:
         given = []
         while self._named:
             first = self._named[0]
-            if len(self._named) == 1 and first.end_s + self._settings.of(first.label).gap_s + ROUNDING_S >= until_s:
+            if len(self._named) == 1 and first.end_s + self._settings.of(first.label).max_gap_s + ROUNDING_S >= until_s:
                 break
             given.append(self._named.pop(0))
         return [event for event in given if self._is_fit(event)]
@@ -107,7 +107,7 @@ class Sorter:
             Event(round(one.start_s, 3), round(one.end_s, 3), self._labels[one.number], min(1.0, one.score))
             for one in candidates
         ]
-        kept = events if self._settings.alone >= 1 else _not_overlapping(events, self._settings.alone)
+        kept = events if self._settings.max_overlap >= 1 else _without_overlaps(events, self._settings.max_overlap)
         for event in events:
             if event not in kept:
                 self._leave_out(event, "overlaps a surer label")
@@ -123,9 +123,9 @@ class Sorter:
         reason = ""
         if self._is_silent[number]:
             reason = "named as no event"
-        elif scores[~self._is_silent].sum() < self._settings.named:
+        elif scores[~self._is_silent].sum() < self._settings.min_confidence:
             reason = "not surely an event"
-        elif candidate.score < self._own[number].on:
+        elif candidate.score < self._own[number].threshold:
             reason = "below the threshold of its label"
         if reason:
             self._leave_out(event, reason)
@@ -136,11 +136,11 @@ class Sorter:
         own, number = self._settings.of(event.label), self._labels.index(event.label)
         length_s, ended_s = event.end_s - event.start_s, self._ended_s[number]
         reason = ""
-        if length_s < own.shortest_s - ROUNDING_S:
+        if length_s < own.min_duration_s - ROUNDING_S:
             reason = "too short"
-        elif length_s > own.longest_s + ROUNDING_S:
+        elif length_s > own.max_duration_s + ROUNDING_S:
             reason = "too long"
-        elif event.start_s < ended_s + own.pause_s - ROUNDING_S:
+        elif event.start_s < ended_s + own.refractory_s - ROUNDING_S:
             reason = "in the pause after one"
         if reason:
             self._leave_out(event, reason)
@@ -162,7 +162,7 @@ def by_start(event: Event) -> tuple[float, str]:
     return event.start_s, event.label
 
 
-def _not_overlapping(events: list[Event], share: float) -> list[Event]:
+def _without_overlaps(events: list[Event], share: float) -> list[Event]:
     """Keep the highest scores among events, none of which may share more than that of the shorter with another."""
     kept: list[Event] = []
     for event in sorted(events, key=lambda one: (-one.score, one.start_s, one.label)):

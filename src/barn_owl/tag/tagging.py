@@ -11,10 +11,10 @@ from threadpoolctl import threadpool_limits
 from barn_owl.audio import audio_info, resample
 from barn_owl.classifiers.base import label_scores
 from barn_owl.errors import AudioError
-from barn_owl.model import DecisionSettings, Model
-from barn_owl.tag.decision import Decider, decided
+from barn_owl.model import DecodingSettings, Model
+from barn_owl.tag.decoding import EventDecoder, decided
 from barn_owl.tag.naming import Event
-from barn_owl.tag.trace import TraceStream, trace_recording
+from barn_owl.tag.scoring import ScoreStream, trace_recording
 
 logger = logging.getLogger(__name__)
 
@@ -35,10 +35,10 @@ class Tagger:
     """
 
     def __init__(
-        self, model: Model, decision: DecisionSettings | None = None, *, every_s: float | None = None
+        self, model: Model, decoding: DecodingSettings | None = None, *, every_s: float | None = None
     ) -> None:
         warn_of_clip_settings(model)
-        self._trace, self._decider = TraceStream(model, every_s=every_s), Decider.of(model, decision)
+        self._trace, self._decider = ScoreStream(model, every_s=every_s), EventDecoder.of(model, decoding)
         self.scores = np.zeros(len(model.labels), dtype=np.float32)
         """Score of each label at the last step that was looked at, 0 to 1, ``(labels,)``."""
 
@@ -62,7 +62,7 @@ class Tagger:
 
 
 def tag_samples(
-    model: Model, samples: np.ndarray, rate_hz: int, *, decision: DecisionSettings | None = None
+    model: Model, samples: np.ndarray, rate_hz: int, *, decoding: DecodingSettings | None = None
 ) -> pd.DataFrame:
     """Find events in mono `samples`, shape ``(samples,)``, at any rate.
 
@@ -77,7 +77,7 @@ def tag_samples(
     samples = np.asarray(samples)
     if samples.ndim != 1:
         raise AudioError(f"samples must be mono, shape (samples,); got shape {samples.shape}")
-    tagger = Tagger(model, decision)
+    tagger = Tagger(model, decoding)
     with threadpool_limits(limits=1, user_api="blas"):
         events = tagger.push(resample(samples, rate_hz, model.front_end.rate_hz)) + tagger.finish()
     return event_table(events, "", len(samples) / rate_hz)
@@ -87,7 +87,7 @@ def tag_recording(
     model: Model,
     path: str | Path,
     *,
-    decision: DecisionSettings | None = None,
+    decoding: DecodingSettings | None = None,
     ahead: bool = True,
     progress: Callable[[float, float], None] | None = None,
 ) -> pd.DataFrame:
@@ -108,7 +108,7 @@ def tag_recording(
     warn_of_clip_settings(model)
     duration_s = audio_info(path).duration_s
     blocks = trace_recording(model, path, ahead=ahead, progress=progress)
-    return event_table(list(decided(blocks, Decider.of(model, decision))), str(path), duration_s)
+    return event_table(list(decided(blocks, EventDecoder.of(model, decoding))), str(path), duration_s)
 
 
 def warn_of_clip_settings(model: Model) -> None:
@@ -128,7 +128,7 @@ def warn_of_clip_settings(model: Model) -> None:
 def event_table(events: list[Event], file: str, duration_s: float) -> pd.DataFrame:
     """Events as a clip table, in order of time, none of them beyond the end of the recording.
 
-    One that would begin there, as onsets are moved by the decision, is none.
+    One that would begin there, as onsets are moved by the decoding, is none.
     """
     events = [event for event in events if event.start_s < round(duration_s, 3)]
     table = pd.DataFrame(

@@ -4,7 +4,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from barn_owl.model import DecisionSettings, Model
+from barn_owl.model import DecodingSettings, Model
 
 NEAR_S = 0.5
 """Time before and after the first step above ``off`` in which the onset is looked for."""
@@ -93,9 +93,9 @@ class Track:
     column : of its scores; number : of the label, -1 for any.
     """
 
-    def __init__(self, column: int, number: int, timing: Timing, settings: DecisionSettings) -> None:
+    def __init__(self, column: int, number: int, timing: Timing, settings: DecodingSettings) -> None:
         self.number, self.settings, self._timing, self._column = number, settings, timing, column
-        self.gap = round(settings.gap_s / timing.step_s)
+        self.gap = round(settings.max_gap_s / timing.step_s)
         self._most = round(NAMED_S / timing.step_s)
         self._open: _Open | None = None
         self._last_onset, self._ended_s = -self._timing.peak, -np.inf
@@ -104,7 +104,7 @@ class Track:
     @property
     def earliest_s(self) -> float:
         """When the open stretch begins."""
-        return np.inf if self._open is None else self._timing.at(self._open.start) + self.settings.early_s
+        return np.inf if self._open is None else self._timing.at(self._open.start) + self.settings.onset_shift_s
 
     def go_on(
         self, sounds: np.ndarray, begins: np.ndarray, naming: np.ndarray, base: int, first: int, until: int
@@ -136,7 +136,7 @@ class Track:
         Those that cannot become an event are left out: neither they nor what is joined to them reaches ``on``, and
         they have ended.
         """
-        above = np.concatenate([[False], score >= self.settings.off, [False]])
+        above = np.concatenate([[False], score >= self.settings.release_threshold, [False]])
         edges = np.flatnonzero(above[1:] != above[:-1])
         if not len(edges):
             return []
@@ -144,7 +144,7 @@ class Track:
         highest = np.maximum.reduceat(np.append(score, 0), edges)[::2]
         group = np.cumsum(np.concatenate([[0], starts[1:] - ends[:-1] > self.gap]))
         reached = np.maximum.reduceat(highest, np.flatnonzero(np.diff(group, prepend=-1)))
-        kept = (reached >= self.settings.on)[group] | (group == group[-1])
+        kept = (reached >= self.settings.threshold)[group] | (group == group[-1])
         if self._open is not None:
             kept |= group == 0
         rows = zip(starts[kept] + first, ends[kept] + first, highest[kept], strict=True)
@@ -162,15 +162,15 @@ class Track:
         if highest >= FAINT:
             onset = low + int(near.argmax())
             start = _peak(begins, onset - base) + base
-        is_new = bool(highest >= self.settings.again)
+        is_new = bool(highest >= self.settings.retrigger_threshold)
         self._open = _Open(start, onset, step, 0.0, min(onset, step), is_new)
 
     def _agains(self, begins: np.ndarray, base: int, start: int, end: int) -> list[int]:
         """Steps from `start` to `end` in which a label that sounds begins again."""
-        if self.settings.again >= 1 or self._open is None:
+        if self.settings.retrigger_threshold >= 1 or self._open is None:
             return []
         found, before = [], self._open.onset
-        for step in np.flatnonzero(begins[start - base : end - base] >= self.settings.again) + start:
+        for step in np.flatnonzero(begins[start - base : end - base] >= self.settings.retrigger_threshold) + start:
             near = begins[max(step - self._timing.peak - base, 0) : step + self._timing.peak + 1 - base]
             if step > before + self._timing.peak and begins[step - base] == near.max():
                 found.append(int(step))
@@ -180,18 +180,18 @@ class Track:
     def close(self) -> list[Candidate]:
         """End the open stretch; return it if it is high enough."""
         found, self._open = self._open, None
-        if found is None or found.score < self.settings.on:
+        if found is None or found.score < self.settings.threshold:
             return []
         self._last_onset = found.onset
         found.gather(self._naming, self._base, found.last + 1, self._most)
-        start_s = max(0.0, self._ended_s, self._timing.at(found.start) + self.settings.early_s)
-        end_s = max(self._timing.at(found.last + 0.5) - self.settings.late_s, start_s + self._timing.step_s)
+        start_s = max(0.0, self._ended_s, self._timing.at(found.start) + self.settings.onset_shift_s)
+        end_s = max(self._timing.at(found.last + 0.5) + self.settings.offset_shift_s, start_s + self._timing.step_s)
         self._ended_s = end_s
         return [Candidate(start_s, end_s, self.number, found.score, found.named_by(), found.is_new)]
 
 
 def _peak(begins: np.ndarray, at: int) -> float:
-    """Place of a maximum between steps: that of a parabola through the logarithms of it and its neighbours."""
+    """Place of a maximum between steps: that of a parabola through the logarithms of it and its neighbors."""
     if not 0 < at < len(begins) - 1:
         return float(at)
     before, here, after = np.log(begins[at - 1 : at + 2] + 1e-4)

@@ -23,7 +23,7 @@ function clock(seconds) {
   const rest = (seconds - whole).toFixed(2).slice(1);
   return (hours ? hours + ":" : "") + two(Math.floor(whole / 60) % 60) + ":" + two(whole % 60) + rest;
 }
-function name(one) { return one.kind === "stretch" ? "nothing found" : one.label || "not labelled"; }
+function name(one) { return one.kind === "stretch" ? "nothing found" : one.label || "not labeled"; }
 
 // What is kept until it is saved for good: in the browser, if that allows it.
 function remembered() {
@@ -191,7 +191,7 @@ function settled() {  // an answer that was given holds the edges that it was gi
   if (current.kind === "event" && answer?.sounds?.length) give(answer.verdict, [[answer.sounds[0][0], ...edges]]);
 }
 
-// Answers go to the server at once; what it could not take waits, in the browser, until it can.
+// PredictionArrays go to the server at once; what it could not take waits, in the browser, until it can.
 async function send(answer) {
   pending[answer.case] = answer;
   remember(pending);

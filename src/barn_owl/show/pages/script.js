@@ -50,7 +50,7 @@ function make(tag, text, attributes) {
 
 function choice(clip) {
   const select = make("select", "", { "aria-label": "right label of " + clip.name, "data-clip": String(clip.id) });
-  select.append(make("option", clip.label ? "label is right" : "not labelled", { value: "" }));
+  select.append(make("option", clip.label ? "label is right" : "not labeled", { value: "" }));
   for (const label of data.labels) if (label !== clip.label) select.append(make("option", label, { value: label }));
   if (clip.correct) select.value = clip.correct;
   select.addEventListener("change", () => { clip.correct = select.value; });

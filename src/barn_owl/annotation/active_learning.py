@@ -1,0 +1,187 @@
+"""Which of many unlabeled clips to label next: those that a model is unsure of, and that stand for many others.
+
+Chosen one by one, each is the one that brings most to what is covered: how like the nearest chosen or labeled clip
+every clip is, counted as much as the model is unsure of it, and as its label is likely to be rare so far. That sum is
+submodular, so the greedy choice comes to at least 1 - 1/e of the best one (G. Nemhauser, L. Wolsey, M. Fisher, "An
+Analysis of Approximations for Maximizing Submodular Set Functions", Mathematical Programming 14, 1978).
+"""
+
+from collections import Counter
+from collections.abc import Callable, Iterable, Sequence
+from functools import partial
+
+import numpy as np
+import pandas as pd
+import scipy
+
+from barn_owl.annotation.harvesting import AROUND_S, cut_parts, sound_row
+from barn_owl.annotation.similarity import example_of
+from barn_owl.audio import audio_info
+from barn_owl.clips import check_clip_table, load_frames
+from barn_owl.clips.labels import labels_in
+from barn_owl.errors import AudioError, TableError
+from barn_owl.evaluate.predictions import hear, with_predictions
+from barn_owl.model import Model
+from barn_owl.parallel import each
+
+LONG_S = 20.0
+"""A file that is longer is a recording, of which parts are proposed."""
+PRINCIPAL = 30
+REACH = 0.1
+"""Squared distance at which two clips still have much in common, as a share of the median one."""
+SURE = 0.05
+"""What a clip counts of which the model is sure: a little, as it may be wrong."""
+PLACE = ["file", "start_s", "end_s"]
+SEEN = 3000
+"""Clips that cover is reckoned over; of more, a random part."""
+
+
+def propose(
+    clips: pd.DataFrame,
+    *,
+    count: int = 50,
+    model: Model | None = None,
+    known: pd.DataFrame | None = None,
+    workers: int = 2,
+    seed: int = 0,
+    progress: Callable[[float, float], None] | None = None,
+) -> pd.DataFrame:
+    """Propose the clips that are most useful to label next, in this order.
+
+    clips : a clip table; labels are not looked at. Long files without times are recordings, of which the parts that
+    stand out of their quiet are proposed. model : says what it is unsure of; None for spread alone. known : clips
+    that are labeled already, and need not be covered again; with a model, what is likely to be of a label that few
+    of them have comes first.
+
+    Returns the chosen rows with ``rank`` from 1 and ``why``; with a model also ``predicted`` and its ``score``.
+    Raises TableError when there is no clip, or none can be used.
+
+    >>> proposed = barn_owl.annotation.propose(barn_owl.read_clip_table("clips.csv"), count=3)
+    >>> proposed["rank"].tolist()
+    [1, 2, 3]
+    """
+    table = _candidates(check_clip_table(clips, where="clips to propose from"), workers)
+    if not len(table):
+        raise TableError("there is no clip to propose")
+    before = table.iloc[:0] if known is None else check_clip_table(known, where="known clips")
+    labeled, both = len(before), pd.concat([before[PLACE], table[PLACE]], ignore_index=True)
+    rows, kept = _rows(both, workers, progress)
+    chosen_before = np.flatnonzero(kept < labeled)
+    own = kept >= labeled
+    table = table.iloc[kept[own] - labeled].reset_index(drop=True)
+    if not len(table):
+        raise TableError("none of the clips can be used")
+    unsure = rare = np.ones(len(table))
+    if model is not None:
+        table, unsure, rare, used = _doubted(model, table, before.get("label", []), workers)
+        keep = np.flatnonzero(own)[used]
+        rows = np.concatenate([rows[chosen_before], rows[keep]])
+    weights = np.concatenate([np.zeros(len(chosen_before)), unsure * rare])
+    order, gains = covering(rows, weights, len(chosen_before), count, np.random.default_rng(seed))
+    best = table.iloc[order].reset_index(drop=True)
+    like = (gains / max(gains.max(initial=0), 1e-9)).round(3)
+    why = (
+        np.where(unsure[order] > 0.5, "the model is unsure", "like many others")
+        if model is not None
+        else "like many others"
+    )
+    return best.assign(rank=np.arange(1, len(best) + 1), gain=like, why=why)
+
+
+def _candidates(clips: pd.DataFrame, workers: int) -> pd.DataFrame:
+    """Clips as they are, and the parts of long files."""
+    whole = clips[clips["start_s"].isna() & clips["end_s"].isna()]
+    long = [row for row, file in zip(whole.index, whole["file"], strict=True) if _length_s(file) > LONG_S]
+    parts = [clips.drop(index=long)]
+    files = list(clips.loc[long, "file"])
+    for file, cut in zip(files, each(partial(cut_parts, cache=None), files, workers), strict=True):
+        if not isinstance(cut, str):
+            times = cut[1]
+            start, end = np.maximum(times[:, 0] - AROUND_S, 0).round(3), (times[:, 1] + AROUND_S).round(3)
+            parts.append(pd.DataFrame({"file": file, "start_s": start, "end_s": end}))
+    joined = pd.concat(parts, ignore_index=True)
+    return joined.assign(label=joined["label"].fillna("") if "label" in joined else "")
+
+
+def _length_s(file: str) -> float:
+    try:
+        return audio_info(file).duration_s
+    except AudioError:
+        return 0.0  # said when it is read
+
+
+def _rows(
+    clips: pd.DataFrame, workers: int, progress: Callable[[float, float], None] | None
+) -> tuple[np.ndarray, np.ndarray]:
+    """What clips sound like, in directions in which they differ, and the rows that could be read."""
+    found, kept = [], []
+    for number, row in enumerate(each(_row_of, clips.to_dict("records"), workers)):
+        if row is not None:
+            found.append(row)
+            kept.append(number)
+        if progress:
+            progress(number + 1, len(clips))
+    if not found:
+        raise TableError("none of the clips can be used")
+    rows = np.array(found, dtype=np.float32)
+    rows = (rows - rows.mean(axis=0)) / (rows.std(axis=0) + np.float32(1e-6))
+    directions = scipy.linalg.svd(rows[:: max(1, len(rows) // SEEN)], full_matrices=False)[2][:PRINCIPAL]
+    return rows @ directions.T, np.array(kept)
+
+
+def _row_of(place: dict[str, object]) -> np.ndarray | None:
+    try:
+        return sound_row(example_of(pd.Series(place)).levels)
+    except AudioError:
+        return None
+
+
+def _doubted(
+    model: Model, table: pd.DataFrame, known: Iterable[str], workers: int
+) -> tuple[pd.DataFrame, np.ndarray, np.ndarray, np.ndarray]:
+    """What a model says of clips, how unsure it is, how rare that is so far, and which rows it could read."""
+    frames, _, skipped = load_frames(table, model.front_end, model.clips, workers=workers)
+    used = np.array([row for row in range(len(table)) if row not in skipped], dtype=int)
+    table = table.iloc[used].reset_index(drop=True)
+    said = with_predictions(model, table, frames, hear(model, table, frames))
+    scores = said[[f"score:{label}" for label in model.labels]].to_numpy(dtype=np.float64)
+    first = np.sort(scores, axis=1)
+    between = np.abs(2 * scores - 1).min(axis=1) if model.multilabel else first[:, -1] - first[:, -2]
+    had = Counter(label for text in known for label in labels_in(str(text)))
+    rare = rarity(scores, [had[label] for label in model.labels])
+    return table.assign(predicted=said["predicted"], score=said["score"].round(4)), 1 - between + SURE, rare, used
+
+
+def rarity(scores: np.ndarray, had: Sequence[int]) -> np.ndarray:
+    """How rare so far what a clip is likely to be is, ``(clips,)``, 1 in the mean.
+
+    scores : of each label, ``(clips, labels)``. had : clips of each label that there are.
+
+    >>> rarity(np.array([[1.0, 0.0], [0.0, 1.0]]), [9, 1]).round(2)
+    array([0.33, 1.67])
+    """
+    rare = scores @ (1 / (1 + np.array(had, dtype=float)))
+    return np.asarray(rare / max(float(rare.mean()), 1e-9))
+
+
+def covering(
+    rows: np.ndarray, weights: np.ndarray, known: int, count: int, rng: np.random.Generator
+) -> tuple[np.ndarray, np.ndarray]:
+    """Numbers of the rows behind the first `known` that cover most, one after the other, and what each brought."""
+    seen = np.arange(len(rows)) if len(rows) <= SEEN else np.sort(rng.choice(len(rows), SEEN, replace=False))
+    distance = scipy.spatial.distance.cdist(rows, rows[seen], "sqeuclidean").astype(np.float32)
+    median = float(np.median(distance[distance > 0])) if (distance > 0).any() else 1.0
+    alike = np.exp(-distance / (REACH * median))
+    covered = alike[:known].max(axis=0) if known else np.zeros(len(seen), dtype=np.float32)
+    counted = weights[seen].astype(np.float32)
+    free = np.arange(len(rows)) >= known
+    order, gains = [], []
+    for _ in range(min(count, int(free.sum()))):
+        gain = np.maximum(alike - covered, 0) @ counted
+        gain[~free] = -1
+        best = int(gain.argmax())
+        free[best] = False
+        order.append(best - known)
+        gains.append(float(gain[best]))
+        covered = np.maximum(covered, alike[best])
+    return np.array(order, dtype=int), np.array(gains)

@@ -1,0 +1,379 @@
+"""Parts of recordings that hold their label's sound, where only the label of each recording is known.
+
+What stands out of the quiet of a recording is cut into parts. A part counts for its label when the parts most like
+it, in other recordings, are of the same label too; what sounds in all recordings is near all labels alike. From
+there a classifier learns from the best parts, round by round, and each part is judged by one that has not heard its
+recording. Recordings of other labels say how often a part is that good by chance (J. Elias and S. Gygi,
+"Target-decoy search strategy", Nature Methods 4, 2007): that is the confidence.
+"""
+
+import itertools
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import partial
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+import scipy
+
+from barn_owl.annotation.similarity import FRONT_END, pieces_of
+from barn_owl.audio.silence import two_threshold_runs
+from barn_owl.classifiers.logistic import fit_logistic
+from barn_owl.clips import check_clip_table
+from barn_owl.errors import AudioError, TableError
+from barn_owl.features import pool
+from barn_owl.files import temporary_folder
+from barn_owl.parallel import each
+
+ON_DB, OFF_DB, QUIET_SHARE = 4.0, 2.0, 0.25
+"""Level above quiet at which a part begins and ends, above what a quarter of the time is below."""
+GAP_S, SHORTEST_S, LONGEST_S = 0.2, 0.05, 2.0
+"""A pause in a part, and its shortest and longest length; what lasts longer is several parts."""
+MOST_PARTS = 300
+"""Parts of one recording, the loudest, so that one that never is quiet does not outweigh the others."""
+AROUND_S = 0.1
+"""Exemplar around a part that is harvested, as a sound begins before it stands out."""
+STATISTICS = ("mean", "deviation", "loud", "change", "slope")
+TOP = 20.0
+PRINCIPAL, NEAREST = 30, 10
+"""Directions in which parts are compared, and neighbors of each at most, one a recording."""
+TEACHING_SHARE = 0.3
+"""Share of a recording's parts that its label is learned from; sounds fill less, but their best parts suffice."""
+PENALTY = 0.01
+MOST_ROUNDS, PATIENCE, RISE = 8, 2, 0.005
+"""Rounds at most, and how many may bring less than this before it ends."""
+FEWEST, FOLDS = 3, 4
+"""Recordings that a label needs, and parts that they are divided into."""
+BLOCK = 1000
+
+
+@dataclass(frozen=True, kw_only=True)
+class Harvest:
+    """What was harvested: ``clips``, a clip table with the confidence as ``score``.
+
+    rounds : a row a round with ``held_out``, the share of recordings, mean of the labels, whose label was told from
+    their parts by a classifier that had not heard them; left_out : labels of which nothing could be taken, and why;
+    refused : recordings that could not be read.
+
+    >>> barn_owl.annotation.Harvest(clips=pd.DataFrame(), rounds=pd.DataFrame(), left_out={}, refused=[]).left_out
+    {}
+    """
+
+    clips: pd.DataFrame
+    rounds: pd.DataFrame
+    left_out: dict[str, str]
+    refused: list[str]
+
+
+@dataclass(frozen=True, eq=False)
+class _Parts:
+    """All parts: features, recording by number, times, label by number; of each recording label, group, fold."""
+
+    rows: np.ndarray
+    recording: np.ndarray
+    times: np.ndarray
+    label: np.ndarray
+    recording_label: np.ndarray
+    group: np.ndarray
+    fold: np.ndarray
+
+
+def harvest(
+    recordings: pd.DataFrame,
+    *,
+    per_recording: int = 5,
+    least: float = 0.8,
+    background: str | None = None,
+    cache: str | Path | None = None,
+    workers: int = 2,
+    seed: int = 0,
+    progress: Callable[[float, float], None] | None = None,
+) -> Harvest:
+    """Find the parts of weakly labeled recordings that hold their label's sound.
+
+    recordings : a clip table with a label each; with ``group``, recordings of one group are held out together.
+    per_recording : parts of one at most. least : confidence from which on a part is taken, 0 to 1. background : a
+    label for as many parts that are like none of the labels, of recordings whose label was found; None for none.
+    cache : a folder to keep features in.
+
+    Raises TableError when no two labels have three recordings, AudioError when none can be read.
+
+    >>> table = pd.DataFrame({"file": ["night.wav"], "label": ["hum"]})
+    >>> barn_owl.harvest(table)
+    Traceback (most recent call last):
+    barn_owl.errors.TableError: to tell labels apart, two of them need 3 recordings each or more; hum has 1
+    """
+    table = check_clip_table(recordings, where="recordings")
+    counts = table.loc[table["label"] != "", "label"].value_counts()
+    left_out = {
+        str(label): f"{count} recordings, and {FEWEST} are needed"
+        for label, count in counts.items()
+        if count < FEWEST
+    }
+    table = table[table["label"].isin(counts.index[counts >= FEWEST])].reset_index(drop=True)
+    if table["label"].nunique() < 2:
+        said = ", ".join(f"{label} has {count}" for label, count in counts.items()) or "there are no labels"
+        raise TableError(f"to tell labels apart, two of them need {FEWEST} recordings each or more; {said}")
+    parts, table, refused = _parts(table, cache, workers, seed, progress)
+    labels = sorted(table["label"].unique())
+    scores, rounds = _rounds(parts, len(labels))
+    own = np.take_along_axis(scores, parts.label[:, None], axis=1)[:, 0]
+    confidence = np.zeros(len(own))
+    for number, label in enumerate(labels):
+        mine = parts.label == number
+        confidence[mine] = _confidence(own[mine], scores[~mine, number])
+        sure, there = (
+            len(set(parts.recording[mine & (confidence >= least)])),
+            int((parts.recording_label == number).sum()),
+        )
+        if sure < min(FEWEST, (there + 1) // 2):
+            # The best of many parts is good by chance now and then, but hardly in several recordings.
+            left_out[label] = (
+                f"sure parts are in {sure} of {there} recordings, the surest has {confidence[mine].max():.2f}; "
+                "is its sound in the recordings?"
+            )
+            confidence[mine] = 0
+    taken = [_best(parts, confidence, own, number, per_recording, least) for number in range(len(table))]
+    clips = _clips(table, parts, np.concatenate(taken), confidence, table["label"])
+    if background is not None:
+        free = np.ones(len(own), dtype=bool)
+        free[np.concatenate(taken)] = False
+        # What is left of a recording whose label was not found may well be what the label says.
+        found = [number for number, own_parts in enumerate(taken) if len(own_parts)]
+        nothing = [np.zeros(0, dtype=int), *(_least_like(parts, scores, free, n, per_recording) for n in found)]
+        clips = pd.concat([clips, _clips(table, parts, np.concatenate(nothing), 1 - confidence, background)])
+    clips = check_clip_table(clips.sort_values(["label", "score"], ascending=[True, False], ignore_index=True))
+    return Harvest(clips=clips, rounds=rounds, left_out=left_out, refused=refused)
+
+
+def _parts(
+    table: pd.DataFrame,
+    cache: str | Path | None,
+    workers: int,
+    seed: int,
+    progress: Callable[[float, float], None] | None,
+) -> tuple[_Parts, pd.DataFrame, list[str]]:
+    """Cut all recordings into parts."""
+    rows, times, numbers = [], [], []
+    kept: list[int] = []
+    refused: list[str] = []
+    for at, cut in enumerate(each(partial(cut_parts, cache=cache), list(table["file"]), workers)):
+        if isinstance(cut, str):
+            refused.append(cut)
+        else:
+            found, own = cut
+            rows.append(found)
+            times.append(own)
+            numbers.append(np.full(len(own), len(kept)))
+            kept.append(at)
+        if progress:
+            progress(at + 1, len(table))
+    if not kept:
+        raise AudioError(refused[0])
+    table = table.iloc[kept].reset_index(drop=True)
+    named = sorted(table["label"].unique())
+    if len(named) < 2 or not sum(map(len, times)):
+        raise TableError("nothing stands out of the quiet in recordings of two labels")
+    recording = np.concatenate(numbers).astype(int)
+    recording_label = table["label"].map(named.index).to_numpy()
+    stacked = np.concatenate(rows)
+    stacked = (stacked - stacked.mean(axis=0)) / (stacked.std(axis=0) + np.float32(1e-6))
+    groups = _groups(table)
+    made = _Parts(stacked, recording, np.concatenate(times), recording_label[recording], recording_label,
+                  pd.factorize(groups)[0], _folds(table, groups, seed))  # fmt: skip
+    return made, table, refused
+
+
+def cut_parts(file: str, *, cache: str | Path | None) -> tuple[np.ndarray, np.ndarray] | str:
+    """Features and times of the parts of a recording; or why it cannot be read."""
+    try:
+        with temporary_folder() as temporary:  # where frames wait, as the recording is gone through twice
+            return _cut(file, cache or temporary)
+    except (AudioError, OSError) as error:
+        return str(error)
+
+
+def _cut(file: str, cache: str | Path) -> tuple[np.ndarray, np.ndarray] | str:
+    # The root of the mean square, as a whistle is only in a few bands.
+    louds = [np.sqrt(np.square(piece.levels).mean(axis=1)) for piece in pieces_of(file, cache)]
+    if not louds:
+        return f"{file} is shorter than a frame"
+    spans = _spans(np.concatenate(louds))
+    rows = [
+        sound_row(piece.levels[begin - piece.first :][: end - begin + 1])
+        for piece in pieces_of(file, cache, beyond=round(LONGEST_S / FRONT_END.hop_s) + 1)
+        for begin, end in spans
+        if piece.first <= begin < piece.first + piece.count
+    ]
+    times = np.array(spans, dtype=float).reshape(-1, 2) * FRONT_END.hop_s
+    times[:, 1] += FRONT_END.frame_ms / 1000
+    width = len(sound_row(np.zeros((1, FRONT_END.width), dtype=np.float32)))
+    return np.array(rows, dtype=np.float32).reshape(len(rows), width), times
+
+
+def _spans(loud: np.ndarray) -> list[tuple[int, int]]:
+    """First and last-plus-one frames of what stands out, in order: the loudest if there are very many."""
+    base = float(np.quantile(loud, QUIET_SHARE))
+    runs: list[list[int]] = []
+    for begin, end in two_threshold_runs(loud, base + ON_DB, base + OFF_DB):
+        if runs and begin - runs[-1][1] <= GAP_S / FRONT_END.hop_s:
+            runs[-1][1] = int(end)
+        else:
+            runs.append([int(begin), int(end)])
+    spans: list[tuple[int, int]] = []
+    for begin, end in runs:
+        length_s = (end - begin) * FRONT_END.hop_s
+        if length_s >= SHORTEST_S:
+            edges = np.linspace(begin, end, int(np.ceil(length_s / LONGEST_S)) + 1).astype(int).tolist()
+            spans += itertools.pairwise(edges)
+    if len(spans) > MOST_PARTS:
+        loudest = np.argsort([-loud[begin:end].mean() for begin, end in spans], kind="stable")[:MOST_PARTS]
+        spans = [spans[number] for number in sorted(loudest)]
+    return spans
+
+
+def sound_row(levels: np.ndarray) -> np.ndarray:
+    """What a part sounds like, at whatever level: statistics, its course in three steps, and how long it is."""
+    alike = levels * (TOP / max(float(levels.max()), 1e-6))
+    steps = [alike[rows].mean(axis=0) if len(rows) else alike.mean(axis=0)
+             for rows in np.array_split(np.arange(len(alike)), 3)]  # fmt: skip
+    return np.concatenate([pool(alike, STATISTICS), *steps, [8 * np.log(len(alike))]])
+
+
+def _groups(table: pd.DataFrame) -> "pd.Series[str]":
+    """What each recording is held out with; with nothing but itself where no group is given."""
+    return table["group"].where(table["group"] != "", table["file"]) if "group" in table else table["file"]
+
+
+def _folds(table: pd.DataFrame, groups: "pd.Series[str]", seed: int) -> np.ndarray:
+    """The fold of each recording: those of a group together, the labels spread over all folds."""
+    rng = np.random.default_rng(seed)
+    fold: dict[str, int] = {}
+    for label in sorted(table["label"].unique()):
+        own = [group for group in dict.fromkeys(groups[table["label"] == label]) if group not in fold]
+        turn = rng.permutation(FOLDS)
+        fold |= {group: int(turn[at % FOLDS]) for at, group in enumerate(rng.permutation(own))}
+    return groups.map(fold).to_numpy()
+
+
+def _rounds(parts: _Parts, labels: int) -> tuple[np.ndarray, pd.DataFrame]:
+    """Score each part for each label, ``(parts, labels)``: the round that told held-out recordings best."""
+    scores = _nearness(parts, labels)
+    best, highest, since = scores, _held_out(parts, scores), 0
+    history = [{"round": 0, "by": "nearest parts", "held_out": highest}]
+    for number in range(1, MOST_ROUNDS + 1):
+        scores = _learnt(parts, np.take_along_axis(scores, parts.label[:, None], axis=1)[:, 0], labels)
+        told = _held_out(parts, scores)
+        since += 1
+        if told > highest + RISE:
+            best, highest, since = scores, told, 0
+        history.append({"round": number, "by": "classifier", "held_out": told})
+        if since >= PATIENCE:
+            break
+    return best, pd.DataFrame(history)
+
+
+def _nearness(parts: _Parts, labels: int) -> np.ndarray:
+    """Share of each label among the recordings with the parts most like one, over what chance would give."""
+    _, values, directions = scipy.linalg.svd(parts.rows, full_matrices=False)
+    count = min(PRINCIPAL, len(values))
+    seen = parts.rows @ directions[:count].T
+    square = np.square(seen).sum(axis=1)
+    recordings = len(parts.recording_label)
+    edges = np.flatnonzero(np.r_[True, np.diff(parts.recording) != 0])
+    present = parts.recording[edges]
+    share = np.bincount(parts.recording_label, minlength=labels) / recordings
+    # No more than other recordings of a label there are, or even its best parts would be near others too.
+    usual = int(np.median(np.bincount(parts.recording_label, minlength=labels))) - 1
+    nearest = min(NEAREST, max(usual, FEWEST - 1), max(len(present) - 1, 1))
+    out = np.empty((len(seen), labels))
+    for first in range(0, len(seen), BLOCK):
+        rows = slice(first, first + BLOCK)
+        distance = square[rows, None] + square[None] - 2 * (seen[rows] @ seen.T)
+        by_recording = np.minimum.reduceat(distance, edges, axis=1)
+        by_recording[parts.group[parts.recording[rows], None] == parts.group[present][None]] = np.inf
+        near = present[np.argpartition(by_recording, nearest - 1, axis=1)[:, :nearest]]
+        for label in range(labels):
+            out[rows, label] = (parts.recording_label[near] == label).mean(axis=1)
+    return np.log((out + 0.5 / nearest) / (share + 0.5 / nearest))
+
+
+def _learnt(parts: _Parts, own: np.ndarray, labels: int) -> np.ndarray:
+    """Log-odds of each part by a classifier that learned from the best parts of the recordings of other folds."""
+    teaching = np.zeros(len(own), dtype=bool)
+    for number in range(len(parts.recording_label)):
+        mine = np.flatnonzero(parts.recording == number)
+        count = max(1, round(TEACHING_SHARE * len(mine)))
+        teaching[mine[np.argsort(-own[mine], kind="stable")[:count]]] = True
+    targets = np.zeros((len(own), labels))
+    targets[np.flatnonzero(teaching), parts.label[teaching]] = 1
+    weights = 1 / np.bincount(parts.recording, minlength=len(parts.recording_label))[parts.recording]
+    rows, fold = parts.rows.astype(np.float64), parts.fold[parts.recording]
+    out = np.zeros((len(own), labels))
+    for held in range(FOLDS):
+        known = fold != held
+        if known.any() and not known.all():
+            found, _ = fit_logistic(rows[known], targets[known], weights[known], PENALTY)
+            out[~known] = rows[~known] @ found[:-1] + found[-1]
+    return out
+
+
+def _held_out(parts: _Parts, scores: np.ndarray) -> float:
+    """Share of recordings, mean of the labels, whose two best parts are best for their own label."""
+    right = np.zeros(len(parts.recording_label), dtype=bool)
+    for number, label in enumerate(parts.recording_label):
+        own = scores[parts.recording == number]
+        if len(own):
+            best = np.sort(own, axis=0)[-2:].mean(axis=0)
+            right[number] = best.argmax() == label
+    return float(
+        np.mean([right[parts.recording_label == label].mean() for label in np.unique(parts.recording_label)])
+    )
+
+
+def _confidence(own: np.ndarray, others: np.ndarray) -> np.ndarray:
+    """Share of parts at least as good that are not so by chance, as parts of recordings of other labels tell it."""
+    if not len(others):
+        return np.zeros(len(own))
+    order = np.argsort(-own, kind="stable")
+    by_chance = 1 - np.searchsorted(np.sort(others), own[order], side="left") / len(others)
+    # One more than was seen, as the best by chance that was not seen yet may come next.
+    expected = (by_chance + 1 / len(others)) * len(own)
+    share = np.clip(1 - expected / np.arange(1, len(own) + 1), 0, 1)
+    out = np.empty(len(own))
+    # No part is less sure than a worse one.
+    out[order] = np.maximum.accumulate(share[::-1])[::-1]
+    return out
+
+
+def _best(parts: _Parts, confidence: np.ndarray, own: np.ndarray, number: int, most: int, least: float) -> np.ndarray:
+    """The surest parts of a recording."""
+    mine = np.flatnonzero((parts.recording == number) & (confidence >= least))
+    return mine[np.argsort(-own[mine], kind="stable")[:most]]
+
+
+def _least_like(parts: _Parts, scores: np.ndarray, free: np.ndarray, number: int, most: int) -> np.ndarray:
+    """Parts of a recording, among those that are free, that are least like any label: half of them at most."""
+    mine = np.flatnonzero(parts.recording == number)
+    mine = mine[np.argsort(scores[mine].max(axis=1), kind="stable")[: min(most, len(mine) // 2)]]
+    return mine[free[mine]]
+
+
+def _clips(
+    table: pd.DataFrame, parts: _Parts, taken: np.ndarray, confidence: np.ndarray, label: "pd.Series[str] | str"
+) -> pd.DataFrame:
+    numbers = parts.recording[taken]
+    made = pd.DataFrame(
+        {
+            "file": table["file"].to_numpy()[numbers],
+            "start_s": np.maximum(parts.times[taken, 0] - AROUND_S, 0).round(3),
+            "end_s": (parts.times[taken, 1] + AROUND_S).round(3),
+            "label": label if isinstance(label, str) else label.to_numpy()[numbers],
+            "score": confidence[taken].round(4),
+        }
+    )
+    groups = (
+        table["group"].to_numpy()[numbers] if "group" in table else made["file"].map(lambda file: Path(file).stem)
+    )
+    return made.assign(group=groups)

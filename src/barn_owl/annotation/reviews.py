@@ -1,0 +1,153 @@
+"""PredictionArrays of who reviews: a file of JSON lines that is only ever added to, and the clip table that follows from it.
+
+Nothing is lost in a crash, and several people may add to one file: the last answer to a case counts.
+"""
+
+import json
+import os
+from collections.abc import Mapping, Sequence
+from dataclasses import asdict, dataclass
+from datetime import datetime
+from pathlib import Path
+from typing import Any, Literal, get_args
+
+import numpy as np
+import pandas as pd
+
+from barn_owl.annotation.items import STRETCH
+from barn_owl.clips import check_clip_table
+from barn_owl.errors import OutputError, TableError
+
+Verdict = Literal["right", "wrong", "other", "unsure", ""]
+VERDICTS = get_args(Verdict)
+
+
+@dataclass(frozen=True, kw_only=True)
+class ReviewAnswer:
+    """What one says of a case. Of a stretch, ``wrong`` is that nothing begins in it, ``other`` that a label does.
+
+    case : see `item_key`; verdict : "" takes an answer back. sounds : what is there, as label, start and end in
+    seconds of the recording: one for an event that is right or another, any number for a stretch.
+
+    >>> barn_owl.annotation.ReviewAnswer(case="night.wav 1.000 2.000 hum", verdict="right", sounds=[("hum", 1.0, 2.0)]).verdict
+    'right'
+    """
+
+    case: str
+    verdict: Verdict
+    sounds: Sequence[tuple[str, float, float]] = ()
+    reviewer: str = ""
+    when: str = ""
+
+    @classmethod
+    def checked(cls, said: Any) -> "ReviewAnswer":
+        """Make one of what a page or a file says; raises TableError when it is no answer."""
+        try:
+            sounds = [(str(label).strip(), float(start), float(end)) for label, start, end in said.get("sounds", ())]
+            made = cls(
+                case=str(said["case"]), verdict=said["verdict"], sounds=sounds,
+                reviewer=str(said.get("reviewer", "")), when=str(said.get("when", "")),
+            )  # fmt: skip
+        except (AttributeError, KeyError, TypeError, ValueError) as error:
+            raise TableError(f"this is no answer: {str(said)[:200]}") from error
+        if made.verdict not in VERDICTS or any(
+            not label or not (0 <= start < end < np.inf) for label, start, end in made.sounds
+        ):
+            raise TableError(f"this is no answer: {str(said)[:200]}")
+        if made.verdict in ("right", "other") and not made.sounds:
+            raise TableError(f"this is no answer, as it does not say what is there, and where: {str(said)[:200]}")
+        return made
+
+
+def item_key(case: Mapping[str, Any]) -> str:
+    """Name a case so that it is known again when the table was sorted or moved: file name, times, label."""
+    return f"{Path(case['file']).name} {case['start_s']:.3f} {case['end_s']:.3f} {case['label']}".rstrip()
+
+
+def item_keys(cases: pd.DataFrame) -> list[str]:
+    """Name all cases of a table; see `item_key`."""
+    return [item_key(case) for case in cases.to_dict("records")]
+
+
+def add_answer(path: str | Path, answer: ReviewAnswer) -> None:
+    """Add an answer to the file, which is made when it is not there; when this returns, it is on the disk.
+
+    Raises OutputError when it cannot be written.
+
+    >>> answer = barn_owl.annotation.ReviewAnswer(case="night.wav 1.000 2.000 hum", verdict="wrong")
+    >>> barn_owl.annotation.add_answer("answers.jsonl", answer)
+    >>> barn_owl.annotation.read_reviews("answers.jsonl")["night.wav 1.000 2.000 hum"].verdict
+    'wrong'
+    """
+    record = asdict(answer) | {"when": answer.when or datetime.now().astimezone().isoformat(timespec="seconds")}
+    line = json.dumps(record, ensure_ascii=False, allow_nan=False) + "\n"
+    try:
+        # A line that was cut off by a crash must not spoil the one behind it.
+        with Path(path).open("ab+") as file:
+            if file.tell():
+                file.seek(-1, os.SEEK_END)
+                line = line if file.read(1) == b"\n" else "\n" + line
+            file.write(line.encode())
+            file.flush()
+            os.fsync(file.fileno())
+    except OSError as error:
+        raise OutputError(f"{path} cannot be written: {error.strerror or error}") from error
+
+
+def read_reviews(path: str | Path) -> dict[str, ReviewAnswer]:
+    """Read answers, the last one to each case; a last line that was cut off is passed over.
+
+    Raises TableError when the file cannot be read, or a line is no answer.
+
+    >>> barn_owl.annotation.add_answer("own.jsonl", barn_owl.annotation.ReviewAnswer(case="a", verdict="unsure"))
+    >>> list(barn_owl.annotation.read_reviews("own.jsonl"))
+    ['a']
+    """
+    try:
+        lines = Path(path).read_text(encoding="utf-8").split("\n")
+    except (OSError, UnicodeDecodeError) as error:
+        raise TableError(f"{path} cannot be read as answers: {error}") from error
+    answers: dict[str, ReviewAnswer] = {}
+    for number, line in enumerate(lines, start=1):
+        if not line.strip():
+            continue
+        try:
+            said = json.loads(line)
+        except json.JSONDecodeError as error:
+            if line.lstrip().startswith("{") and not line.rstrip().endswith("}"):
+                continue  # cut off by a crash
+            raise TableError(f"{path}, line {number}: this is no answer: {line[:200]}") from error
+        answer = ReviewAnswer.checked(said)
+        if answer.verdict:
+            answers[answer.case] = answer
+        else:
+            answers.pop(answer.case, None)
+    return answers
+
+
+def reviewed_clips(cases: pd.DataFrame, answers: dict[str, ReviewAnswer]) -> pd.DataFrame:
+    """Make the clip table of what was reviewed: what is there under its label, what is none with a blank label.
+
+    Cases without an answer, or of which one is unsure, are left out, as are stretches with nothing in them. Columns
+    ``said`` and ``answer`` tell what the label was and what was said of it.
+
+    >>> cases = barn_owl.annotation.review_items(barn_owl.read_events("events.csv"), stretches=0)
+    >>> key = item_key(cases.iloc[0])
+    >>> barn_owl.annotation.reviewed_clips(cases, {key: barn_owl.annotation.ReviewAnswer(case=key, verdict="wrong")})["label"].tolist()
+    ['']
+    """
+    rows: list[dict[Any, Any]] = []
+    for case in cases.to_dict("records"):
+        answer = answers.get(item_key(case))
+        if answer is None or answer.verdict == "unsure":
+            continue
+        told = {"file": case["file"], "score": case["score"], "said": case["label"], "answer": answer.verdict}
+        if answer.verdict == "wrong":
+            if case["kind"] != STRETCH:
+                rows.append({**told, "start_s": case["start_s"], "end_s": case["end_s"], "label": ""})
+            continue
+        for label, start_s, end_s in answer.sounds:
+            rows.append({**told, "start_s": start_s, "end_s": end_s, "label": label})
+    columns = ["file", "start_s", "end_s", "label", "score", "said", "answer"]
+    table = pd.DataFrame(rows, columns=columns).astype({"start_s": float, "end_s": float, "score": float})
+    return check_clip_table(table.sort_values(["file", "start_s"], kind="stable", ignore_index=True))

@@ -1,0 +1,205 @@
+"""What this machine does: how fast it reads, decodes, makes features and computes the network, and what holds it
+up.
+"""
+
+import os
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from functools import partial
+from pathlib import Path
+from typing import Any
+
+import pandas as pd
+from threadpoolctl import threadpool_limits
+
+from barn_owl.archive.pieces import Piece, score_pieces
+from barn_owl.archive.recordings import name_of
+from barn_owl.audio import audio_info, stream_audio
+from barn_owl.audio.remote import is_elsewhere
+from barn_owl.model import Model
+from barn_owl.parallel import each
+from barn_owl.tag.scoring import Scorer, chunk_s
+
+LENGTH_S = 600.0
+"""Sound of a recording that is measured with: a few seconds of work."""
+ROUNDS = 2
+"""How often each is measured; the fastest counts, as others may use the machine."""
+READ = 1 << 20
+IDLE = 0.8
+"""Share of the cores under which some of them wait."""
+
+
+@dataclass(kw_only=True)
+class Speed:
+    """What was measured.
+
+    stages : a row each for disk, decode, features and network with ``real_time``, how many times faster than it
+    sounds one core does it, and ``share`` of the work. workers : a row for each number of processes with
+    ``real_time``, ``cores`` busy in the mean, and ``gain`` over one. cores : that this process may use. advice :
+    what holds it up and what to change, in words.
+
+    >>> speed = barn_owl.archive.measure_throughput(barn_owl.load_model("first"), "night.wav", most_workers=1)
+    >>> speed.stages["stage"].tolist()
+    ['disk', 'decode', 'features', 'network']
+    """
+
+    stages: pd.DataFrame
+    workers: pd.DataFrame
+    cores: int
+    advice: list[str] = field(default_factory=list)
+
+
+def usable_cores() -> int:
+    """Cores that this process may use."""
+    return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
+
+
+@contextmanager
+def cores_busy() -> Iterator[Callable[[], float]]:
+    """Yield a function that says how many cores of the machine were busy in the mean since the block began."""
+    import psutil
+
+    before, begin = psutil.cpu_times(), time.perf_counter()
+
+    def busy() -> float:
+        now = psutil.cpu_times()
+        idle = now.idle - before.idle + getattr(now, "iowait", 0.0) - getattr(before, "iowait", 0.0)
+        spent = sum(now) - sum(before) - getattr(now, "guest", 0.0) + getattr(before, "guest", 0.0)
+        return float(max(0.0, spent - idle) / max(time.perf_counter() - begin, 1e-9))
+
+    yield busy
+
+
+def measure_throughput(
+    model: Model,
+    recording: str | Path,
+    *,
+    most_workers: int | None = None,
+    progress: Callable[[float, float], None] | None = None,
+) -> Speed:
+    """Measure how fast this machine tags a recording, stage by stage and with more and more processes.
+
+    Some minutes from its beginning are used. most_workers : processes to go up to; None for one a core.
+    Raises AudioError when it cannot be read.
+
+    >>> barn_owl.archive.measure_throughput(barn_owl.load_model("first"), "night.wav", most_workers=1).cores > 0
+    True
+    """
+    name = name_of(str(recording))
+    info = audio_info(name)
+    length_s = min(info.duration_s, LENGTH_S)
+    cores = usable_cores()
+    counts = range(1, (most_workers or cores) + 1)
+    steps, done = len(counts) + 4, [0]
+
+    def told() -> None:
+        done[0] += 1
+        if progress:
+            progress(done[0], steps)
+
+    seconds = {}
+    for stage, work in _stages(model, name, length_s).items():
+        seconds[stage] = min(_timed(work) for _ in range(ROUNDS))
+        told()
+    whole = sum(seconds.values())
+    stages = pd.DataFrame(
+        {
+            "stage": list(seconds),
+            "real_time": [length_s / max(one, 1e-9) for one in seconds.values()],
+            "share": [one / whole for one in seconds.values()],
+        }
+    )
+    rows = []
+    until = max(1, int(length_s / chunk_s(model)))
+    piece = Piece(path=name, name=name, until=until, last=False)
+    for count in counts:
+        work = partial(score_pieces, model=model, decoding=None)
+        list(each(work, [[piece]] * count, count, processes=True))  # the first time loads what they need
+        with cores_busy() as busy:
+            begin = time.perf_counter()
+            for _ in each(work, [[piece]] * (ROUNDS * count), count, processes=True):
+                pass
+            taken, in_use = time.perf_counter() - begin, busy()
+        rows.append({"workers": count, "real_time": ROUNDS * count * until * chunk_s(model) / taken, "cores": in_use})
+        told()
+    workers = pd.DataFrame(rows)
+    workers["gain"] = workers["real_time"] / workers["real_time"].iloc[0]
+    speed = Speed(stages=stages, workers=workers, cores=cores)
+    speed.advice = _advice(speed, elsewhere=is_elsewhere(name))
+    return speed
+
+
+def _timed(work: Callable[[], object]) -> float:
+    begin = time.perf_counter()
+    with threadpool_limits(limits=1, user_api="blas"):
+        work()
+    return time.perf_counter() - begin
+
+
+def _stages(model: Model, name: str, length_s: float) -> dict[str, Callable[[], object]]:
+    """What each stage does, by itself, on one core."""
+    front_end = model.front_end
+    sound: list[Any] = []
+    frames: list[Any] = []
+
+    def read() -> None:
+        if is_elsewhere(name):
+            for _ in stream_audio(name, end_s=length_s):
+                pass
+            return
+        with Path(name).open("rb", buffering=0) as file:
+            share = length_s / audio_info(name).duration_s
+            left = int(Path(name).stat().st_size * share)
+            if hasattr(os, "posix_fadvise"):  # from the disk, not from memory
+                os.posix_fadvise(file.fileno(), 0, 0, os.POSIX_FADV_DONTNEED)
+            while left > 0 and (got := file.read(min(READ, left))):
+                left -= len(got)
+
+    def decode() -> None:
+        sound[:] = stream_audio(name, rate_hz=front_end.rate_hz, channel=model.clips.channel, end_s=length_s)
+
+    def features() -> None:
+        frames[:] = front_end.frame_blocks(sound)
+
+    def network() -> None:
+        scorer = Scorer(model)
+        for block in frames:
+            scorer.push(block)
+        scorer.finish()
+
+    return {"disk": read, "decode": decode, "features": features, "network": network}
+
+
+def _advice(speed: Speed, *, elsewhere: bool) -> list[str]:
+    """Say what holds it up, whether all cores are busy, and what to change."""
+    stages = speed.stages.set_index("stage")
+    first = str(stages["share"].idxmax())
+    said = [f"most of the work is {first}: {stages['share'][first]:.0%}"]
+    best = speed.workers.loc[speed.workers["real_time"].idxmax()]
+    busy = best["cores"] / speed.cores
+    said.append(
+        f"fastest with {best['workers']:.0f} workers: {best['real_time']:.0f} times real time, "
+        f"{best['cores']:.1f} of {speed.cores} cores busy"
+    )
+    if first == "disk":
+        what = (
+            "bring the sound nearer, or give more workers that wait at the same time"
+            if elsewhere
+            else ("a faster disk, or FLAC instead of WAV, which is half as much to read, would help most")
+        )
+        said.append(what)
+    elif first == "network":
+        said.append("a smaller network helps most (barn-owl shrink, barn-owl search), or --runtime onnx")
+    elif first == "decode":
+        said.append("recordings at the rate of the model, in WAV or FLAC, are decoded fastest")
+    else:
+        said.append("fewer bands or a longer hop in the plan's front end help most")
+    if best["workers"] == 1 and speed.cores > 1:
+        said.append("more workers bring nothing here: other programs use the cores, or memory is what they wait for")
+    elif busy < IDLE:
+        said.append(f"{1 - busy:.0%} of the machine is idle: more --workers, or something else holds them up")
+    else:
+        said.append("what is paid for is used: all cores are busy")
+    return said

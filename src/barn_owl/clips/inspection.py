@@ -1,0 +1,131 @@
+"""What a check needs to know of each clip, from one pass through it."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import lru_cache, partial
+
+import numpy as np
+import pandas as pd
+
+from barn_owl.audio import Excerpt, FileFacts, audio_info, excerpts, file_facts, resample
+from barn_owl.errors import AudioError
+from barn_owl.features import FrontEnd
+from barn_owl.features.activity import activity
+from barn_owl.parallel import each
+from barn_owl.sound.samples import SampleFile
+
+RATE_HZ = 8_000
+"""Rate at which clips are compared: what tells two recordings apart is below 4 kHz, and phones keep it."""
+LONGEST_S = 30.0
+"""Of longer clips the beginning is compared."""
+PRINT_STEPS, PRINT_RANGE_DB = 32, 40.0
+"""A fingerprint holds the loudest half second in 32 steps, and only what is within 40 dB of its loudest cell."""
+COEFFICIENTS = 13
+"""As many cepstral coefficients as are usual for the color of a sound."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class ClipInspection:
+    """One clip: facts, what is wrong with its samples, fingerprint, and how it sounds on the whole.
+
+    fingerprint : float32, ``(PRINT_STEPS * 32,)``, length 1, of the loudest half second; zeros for silence.
+    sound : mean and deviation of cepstral coefficients over the frames where something happens, ``(39,)``.
+    refused : why the clip cannot be used; then all else is None or empty.
+    """
+
+    facts: FileFacts | None = None
+    flaws: tuple[str, ...] = ()
+    fingerprint: np.ndarray | None = None
+    sound: np.ndarray | None = None
+    refused: str = ""
+
+
+def inspect_clips(
+    clips: pd.DataFrame,
+    *,
+    kept: SampleFile | None = None,
+    workers: int = 2,
+    progress: Callable[[int, int], None] | None = None,
+) -> list[ClipInspection]:
+    """Measure each clip of a table, `workers` at a time; their samples at 8 kHz are put into `kept`."""
+    asked = excerpts(clips["file"], clips["start_s"], clips["end_s"])
+    measured = []
+    results = each(partial(_measure, wanted=kept is not None), asked, workers)
+    for done, (result, samples) in enumerate(results, start=1):
+        if kept is not None and samples is not None:
+            kept.keep(done - 1, samples)
+        measured.append(result)
+        if progress:
+            progress(done, len(asked))
+    return measured
+
+
+def _measure(excerpt: Excerpt, *, wanted: bool) -> tuple[ClipInspection, np.ndarray | None]:
+    """Measure one clip, and give its samples if they are `wanted`; what cannot be read is said in ``refused``."""
+    flaws: list[str] = []
+    try:
+        most = round(LONGEST_S * audio_info(excerpt.file).rate_hz)
+        beginning = _Beginning(most)
+        facts = file_facts(
+            excerpt.file,
+            start_s=excerpt.start_s,
+            end_s=excerpt.end_s,
+            hear=beginning.hear,
+            flaws=flaws,
+            thorough=False,
+        )
+    except AudioError as error:
+        return ClipInspection(refused=str(error)), None
+    samples = resample(beginning.samples(), facts.rate_hz, RATE_HZ)
+    frames = front_end().frames(samples)
+    found = ClipInspection(facts=facts, flaws=tuple(flaws), fingerprint=_fingerprint(frames), sound=_sound(frames))
+    return found, samples if wanted else None
+
+
+class _Beginning:
+    """The first samples of a stream of blocks, mixed to mono, and no more however long it is."""
+
+    def __init__(self, most: int) -> None:
+        self._most, self._blocks, self._count = most, list[np.ndarray](), 0
+
+    def hear(self, block: np.ndarray) -> None:
+        if self._count < self._most:
+            self._blocks.append(block.mean(axis=1, dtype=np.float32))
+            self._count += len(block)
+
+    def samples(self) -> np.ndarray:
+        return np.concatenate(self._blocks)[: self._most]
+
+
+@lru_cache(maxsize=1)
+def front_end() -> FrontEnd:
+    """How clips are compared: 32 bands of log-mel up to 3.8 kHz every 8 ms."""
+    return FrontEnd(rate_hz=RATE_HZ, hop_ms=8, bands=32, low_hz=60, high_hz=3800, pad_short=True)
+
+
+def _fingerprint(frames: np.ndarray) -> np.ndarray:
+    """Shape of the spectrogram around its loudest moment, so that an offset of the whole does not matter."""
+    top = frames.max()
+    shape = np.maximum(frames - (top - np.float32(PRINT_RANGE_DB)), 0)
+    weight = np.convolve(shape.sum(axis=1), np.hanning(11), mode="same")
+    middle = int(np.argmax(weight))
+    window = np.zeros((2 * PRINT_STEPS, shape.shape[1]), dtype=np.float32)
+    first = middle - PRINT_STEPS
+    source = shape[max(first, 0) : first + len(window)]
+    window[max(-first, 0) : max(-first, 0) + len(source)] = source
+    steps = window.reshape(PRINT_STEPS, 2, -1).mean(axis=1).ravel()
+    length = float(np.linalg.norm(steps))
+    silent = top <= front_end().floor_db + 1
+    return np.zeros_like(steps) if silent or not length else steps / np.float32(length)
+
+
+def _sound(frames: np.ndarray) -> np.ndarray:
+    """How the clip sounds where something happens, whatever its level."""
+    # Without a margin: a faint sound, which no more than caveats its label, should still be heard.
+    stands_out = activity(frames, front_end().hop_s, margin_db=0)
+    lively = frames[stands_out >= 0.3 * stands_out.max()]
+    bands = np.arange(frames.shape[1]) + 0.5
+    cosines = np.cos(np.pi * np.arange(1, COEFFICIENTS + 1)[:, None] * bands / frames.shape[1]).T
+    cepstra = lively @ cosines
+    change = np.abs(np.diff(frames @ cosines, axis=0)).mean(axis=0) if len(frames) > 1 else np.zeros(COEFFICIENTS)
+    return np.concatenate([cepstra.mean(axis=0), cepstra.std(axis=0), change])

@@ -1,0 +1,47 @@
+"""A model's numbers and what they mean, for whatever other program: NumPy's archive or JSON."""
+
+import json
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from barn_owl.files import checked_target, whole_file, write_json
+from barn_owl.model import Model
+
+
+def write_weights(model: Model, path: str | Path, *, force: bool = False) -> None:
+    """Write all arrays of a model of any classifier, and what is needed to use them, as ``.npz`` or ``.json``.
+
+    In the archive the description is a JSON text under ``description``; in JSON, arrays are nested lists with their
+    shapes. Raises OutputError for another ending, or a file that is there already.
+
+    >>> barn_owl.device.write_weights(barn_owl.load_model("first"), "weights.json", force=True)
+    """
+    path = Path(path)
+    checked_target(path, force=force, endings=(".npz", ".json"))
+    arrays: dict[str, Any] = {**model.classifier.arrays(), "mean": model.mean, "deviation": model.deviation}
+    if path.suffix == ".json":
+        listed = {
+            name: {"shape": list(array.shape), "type": str(array.dtype), "values": array.tolist()}
+            for name, array in arrays.items()
+        }
+        write_json(path, {"description": _described(model), "arrays": listed})
+        return
+    with whole_file(path) as beside, Path(beside).open("wb") as file:
+        np.savez_compressed(file, description=json.dumps(_described(model)), **arrays)
+
+
+def _described(model: Model) -> dict[str, Any]:
+    return {
+        "labels": model.labels,
+        "background": model.background,
+        "ignored": model.ignored,
+        "front_end": model.front_end.model_dump(),
+        "decoding": model.decoding.model_dump(),
+        "classifier": model.classifier.name,
+        "shape": model.classifier.shape(),
+        "window_frames": model.classifier.window,
+        "step_frames": model.classifier.step,
+        "temperature": model.temperature,
+    }

@@ -1,0 +1,172 @@
+"""Whole channels taken out of a trained cnn, so that a smaller network of the same kind is left.
+
+A channel counts as much as the sum of the absolute weights that make it, those of its normalization included,
+relative to the others of its layer: Li et al., "Pruning Filters for Efficient ConvNets", ICLR 2017. Channels that
+are added up, as those around a residual block, go together.
+"""
+
+import bisect
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from barn_owl.classifiers.cnn import Convolutional
+from barn_owl.errors import ModelError
+from barn_owl.network import BatchNorm, Layer, Network
+from barn_owl.network.architecture import NetworkSettings, layers_for
+
+LEAST_CHANNELS = 4
+"""No layer keeps fewer: it would be a bottleneck."""
+FINENESS = 401
+"""Shares of the channels that are tried, from none to all."""
+
+
+@dataclass(eq=False)
+class Group:
+    """Channels of one or more layers that go together.
+
+    made_by : convolutions that give them, with the normalization behind, by name. followers : depthwise convolutions
+    and normalisations that work on each by itself. met_by : layers that take them.
+    """
+
+    size: int
+    made_by: list[tuple[str, str]] = field(default_factory=list)
+    followers: list[str] = field(default_factory=list)
+    met_by: list[str] = field(default_factory=list)
+    joined: "Group | None" = None
+
+    def whole(self) -> "Group":
+        """The group that this one was joined to, if it was."""
+        return self if self.joined is None else self.joined.whole()
+
+
+def pruned(classifier: Convolutional, share: float) -> Convolutional:
+    """Return a smaller classifier that keeps at most `share` of the weights of each network, 0 to 1.
+
+    Raises ModelError for a share that would leave less than the least channels.
+    """
+    layers, kept = [], []
+    for number, network in enumerate(classifier.networks):
+        own, groups = classifier.part(number), _groups(network)
+        kept.append(_counts(own, network, groups, share))
+        layers += _smaller(own, groups, kept[-1]).settings.layers
+    made = _made(classifier, classifier.settings.model_copy(update={"layers": layers}))
+    for network, counts, into in zip(classifier.networks, kept, made.networks, strict=True):
+        _take_over(network, _groups(network), counts, into)
+    return made
+
+
+def _groups(network: Network) -> list[Group]:
+    found: list[Group] = []
+    outputs = _follow(network.layers, "", None, found)  # which all stay
+    return [group for group in found if group.joined is None and group is not outputs]
+
+
+def _follow(layers: Sequence[Layer], prefix: str, group: Group | None, found: list[Group]) -> Group | None:
+    """Go through layers; `group` are the channels that come in. Return those that come out."""
+    for number, layer in enumerate(layers):
+        name = f"{prefix}{number}"
+        if layer.inner:
+            inner = _follow(layer.inner, f"{name}.", group, found)
+            if group is not None and inner is not None:
+                _join(group.whole(), inner.whole())
+        elif layer.channel_role == "follows":
+            if group is not None:
+                group.whole().followers.append(name)
+        elif layer.channel_role == "makes":
+            if group is not None:
+                group.whole().met_by.append(name)
+            norm = f"{prefix}{number + 1}" if isinstance(layers[min(number + 1, len(layers) - 1)], BatchNorm) else ""
+            group = Group(layer.channels or 0, [(name, norm)])
+            found.append(group)
+    return group
+
+
+def _join(one: Group, other: Group) -> None:
+    if one is other:
+        return
+    one.made_by += other.made_by
+    one.followers += other.followers
+    one.met_by += other.met_by
+    other.joined = one
+
+
+def _importance(network: Network, group: Group) -> np.ndarray:
+    """How much each channel of a group counts, relative to the others, ``(channels,)``."""
+    arrays, total = network.arrays(), np.zeros(group.size)
+    for name, norm in group.made_by:
+        made = np.abs(arrays[f"{name}.kernel"]).sum(axis=0, dtype=np.float64)
+        if norm:
+            made *= np.abs(arrays[f"{norm}.scale"]) / np.sqrt(arrays[f"{norm}.variance"] + BatchNorm.EPSILON)
+        total += made
+    return np.asarray(total / max(float(np.sqrt(np.mean(total**2))), 1e-12))
+
+
+def _counts(classifier: Convolutional, network: Network, groups: list[Group], share: float) -> list[int]:
+    """Channels that each group keeps: the same share of all, the largest with which the weights are few enough."""
+    wanted = share * len(network.vector)
+
+    def kept(of_channels: float) -> list[int]:
+        return [min(group.size, max(LEAST_CHANNELS, round(of_channels * group.size))) for group in groups]
+
+    def size(counts: list[int]) -> int:
+        return len(_smaller(classifier, groups, counts).networks[0].vector)
+
+    if size(kept(0.0)) > wanted:
+        smallest = size(kept(0.0)) / len(network.vector)
+        raise ModelError(
+            f"no more than {1 - smallest:.0%} of the weights can be taken out of this network, "
+            f"{1 - share:.0%} are asked"
+        )
+    shares = np.linspace(0, 1, FINENESS)
+    return kept(float(shares[bisect.bisect_right(shares, wanted, key=lambda one: size(kept(one))) - 1]))
+
+
+def _chosen(network: Network, group: Group, count: int) -> np.ndarray:
+    """Numbers of the channels that are kept, in order."""
+    return np.sort(np.argsort(-_importance(network, group), kind="stable")[:count])
+
+
+def _smaller(classifier: Convolutional, groups: list[Group], counts: list[int]) -> Convolutional:
+    """A classifier of one network whose groups have so many channels, with weights that say nothing yet."""
+    layers = _settings(classifier, groups, counts)
+    return _made(classifier, NetworkSettings(**{**classifier.settings.model_dump(), "layers": layers}))
+
+
+def _made(classifier: Convolutional, settings: NetworkSettings) -> Convolutional:
+    """A classifier of other networks for the same labels."""
+    bands = classifier.networks[0].shapes[0][1]
+    rng = np.random.default_rng(0)
+    return Convolutional(bands, classifier.labels, settings, classifier.level, rng, multilabel=classifier.multilabel)
+
+
+def _settings(classifier: Convolutional, groups: list[Group], counts: list[int]) -> list[dict[str, object]]:
+    """The layers of a plan, with fewer channels; names count the level in front, as a network's do."""
+    sizes = {
+        name: count for group, count in zip(groups, counts, strict=True) for name, _ in group.made_by
+    }  # fmt: skip
+    first = 1 if classifier.level.frames else 0
+    return [layer.entry(sizes, f"{number}") for number, layer in enumerate(layers_for(classifier.settings, 0), first)]
+
+
+def _take_over(network: Network, groups: list[Group], counts: list[int], into: Network) -> None:
+    """Copy what is kept of a network into the smaller one."""
+    arrays = {name: array.copy() for name, array in network.arrays().items()}
+    for group, count in zip(groups, counts, strict=True):
+        chosen = _chosen(network, group, count)
+        for name in [*(name for name, _ in group.made_by), *group.followers]:
+            for key in _of_layer(arrays, name):
+                arrays[key] = arrays[key][..., chosen]
+        for name in group.met_by:
+            # Rows by tap, by band, and by channel within those; also where bands were folded into channels.
+            kernel = arrays[f"{name}.kernel"]
+            places = len(kernel) // group.size
+            rows = kernel.reshape(places, group.size, -1)[:, chosen]
+            arrays[f"{name}.kernel"] = rows.reshape(places * count, -1)
+    into.load(arrays)
+
+
+def _of_layer(arrays: dict[str, np.ndarray], name: str) -> Iterator[str]:
+    wanted = ("kernel", "bias", "scale", "shift", "mean", "variance")
+    return iter([key for key in (f"{name}.{part}" for part in wanted) if key in arrays])

@@ -1,0 +1,121 @@
+"""A model whose network is computed by ONNX Runtime, on whatever device that offers."""
+
+import importlib
+import json
+import logging
+from collections import Counter
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from barn_owl.classifiers.base import Cost, Steps
+from barn_owl.device.graph import classifier_of, graph_of
+from barn_owl.device.open_graph import graph_bytes
+from barn_owl.errors import ModelError
+from barn_owl.files import temporary_folder
+from barn_owl.model import Model
+from barn_owl.wording import how_to_install
+
+logger = logging.getLogger(__name__)
+
+OUTPUTS = ("sounds", "begins", "naming")
+CPU = "CPUExecutionProvider"
+
+
+def on_runtime(model: Model) -> Model:
+    """Return the model with its network computed by ONNX Runtime, on the best device that this offers.
+
+    Scores differ from those of `model` by rounding. It is told in the log when the only device is the processor.
+    Raises ModelError for a model that is no open graph, or where a package is missing.
+
+    >>> model = barn_owl.device.plain_model(barn_owl.Plan(), labels=6)
+    >>> barn_owl.device.on_runtime(model).classifier.device
+    'CPUExecutionProvider'
+    """
+    graph_of(model)
+    classifier = GraphClassifier(model)
+    if classifier.device == CPU:
+        logger.warning(
+            "no accelerator: ONNX Runtime offers %s here, so the network is computed by the processor",
+            ", ".join(classifier.offered),
+        )
+    width = model.front_end.width
+    return replace(
+        model,
+        classifier=classifier,  # the graph brings levels to its own scale
+        mean=np.zeros(width, dtype=np.float32),
+        deviation=np.ones(width, dtype=np.float32),
+    )
+
+
+class GraphClassifier:
+    """The classifier of a model as an open graph that a runtime computes."""
+
+    name, onsets = "cnn", True
+
+    def __init__(self, model: Model) -> None:
+        own = classifier_of(model)
+        self.window, self.step, self._own_cost = own.window, own.step, own.cost
+        self._graph, self._session = graph_bytes(model, takes_features=True, log_odds=True), None
+        self.offered = _offered()
+        """What the runtime could use here, the best first."""
+        self.device = self._measured_device(model.front_end.bands)
+        """What it does use, for most of the time."""
+
+    def _opened(self) -> Any:
+        if self._session is None:
+            self._session = self._session_with(_runtime().SessionOptions())
+        return self._session
+
+    def _session_with(self, options: Any) -> Any:
+        options.intra_op_num_threads = options.inter_op_num_threads = 1  # recordings share the cores
+        return _runtime().InferenceSession(self._graph, options, providers=_offered())
+
+    def _measured_device(self, bands: int) -> str:
+        """Where the time of a run is spent by the runtime's own record: what it was given, it need not use."""
+        with temporary_folder() as folder:
+            options = _runtime().SessionOptions()
+            options.enable_profiling, options.profile_file_prefix = True, str(folder / "run")
+            session = self._session_with(options)
+            session.run(None, {"frames": np.zeros((self.window + self.step, bands), dtype=np.float32)})
+            record = json.loads(Path(session.end_profiling()).read_text(encoding="utf-8"))
+        spent: Counter[str] = Counter()
+        for one in record:
+            spent[one.get("args", {}).get("provider", "")] += one.get("dur", 0)
+        del spent[""]
+        return max(spent, key=spent.__getitem__, default=CPU)
+
+    def __getstate__(self) -> dict[str, Any]:
+        return self.__dict__ | {"_session": None}
+
+    def steps(self, frames: np.ndarray, extras: np.ndarray | None = None) -> Steps:  # noqa: ARG002
+        """Return what the network says of all steps; see `Classifier`."""
+        parts = self._opened().run(list(OUTPUTS), {"frames": np.asarray(frames, dtype=np.float32)})
+        sounds, begins, naming = parts
+        return Steps(sounds, begins, naming, np.empty((len(sounds), 0), dtype=np.float32))
+
+    def arrays(self) -> dict[str, np.ndarray]:
+        """The graph, as its bytes."""
+        return {"graph": np.frombuffer(self._graph, dtype=np.uint8)}
+
+    def shape(self) -> dict[str, Any]:
+        """Nothing: it is made of another model, and not kept."""
+        return {}
+
+    def cost(self, hop_s: float) -> Cost:
+        """Cost of the model it was made of."""
+        return self._own_cost(hop_s)
+
+
+def _offered() -> list[str]:
+    """What computes on this machine; a service elsewhere, to which sound would be sent, is left out."""
+    return [name for name in _runtime().get_available_providers() if "Azure" not in name]
+
+
+def _runtime() -> Any:
+    try:
+        return importlib.import_module("onnxruntime")
+    except ImportError:
+        raise ModelError(f"ONNX Runtime is not there; {how_to_install('runtime')}") from None

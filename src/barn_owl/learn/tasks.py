@@ -1,0 +1,306 @@
+"""What a network learns from: mixtures composed of clips, or rows of pooled features; how it is judged on them."""
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import partial
+from typing import Protocol
+
+import numpy as np
+
+from barn_owl.classifiers.base import Classifier
+from barn_owl.classifiers.cnn import parted
+from barn_owl.classifiers.pooled import Pooled
+from barn_owl.learn.fitted import Examples, background_numbers, judge_logits, standardization
+from barn_owl.learn.mixtures import MixtureMaker, Mixtures
+from barn_owl.learn.plan import Plan
+from barn_owl.learn.pooled import center_and_spread, drawn_windows
+from barn_owl.learn.variants import Variants
+from barn_owl.network import (
+    Network,
+    binary_cross_entropy,
+    pooled_by_attention,
+    stretch_cross_entropy,
+    weighted_cross_entropy,
+)
+from barn_owl.network.layer import Arrays
+
+WATCHED_SHARE, WATCHED_STREAM = 0.2, 31
+"""Mixtures of validation clips that each epoch is judged by, beside those it learns from, and what keeps their random
+numbers apart."""
+ONSETS_COUNT, ONSET_COUNTS = 3.0, 4.0
+"""How much more than what sounds it counts whether something begins, and again more where it does: that is rare."""
+SOUNDS = 16
+"""Sounds of a mixture that are named as wholes, at most."""
+NAMES_COUNT = 0.7
+"""How much it counts what a stretch of sound is called as a whole, beside what is said step by step."""
+NONE_COUNTS = 0.3
+"""How much a stretch of none of the labels counts beside one of a label: there are many of them."""
+USES = 2
+"""Times that a network learns from each mixture of an epoch, beside other mixtures each time: to make one takes half as
+long as to learn from it.
+"""
+SMOOTHING = 0.1
+"""Share of the name of a stretch that is spread over all names: Szegedy et al., CVPR 2016."""
+ROWS_A_BATCH = 64
+"""Rows cost next to nothing, so batches are larger than those of mixtures."""
+
+
+Standard = tuple[np.ndarray, np.ndarray]
+"""Mean and deviation of each feature, each ``(features,)``."""
+
+
+@dataclass(frozen=True)
+class Batch:
+    """What a network is given, and what is wanted of it; where they come from, in words."""
+
+    inputs: np.ndarray
+    targets: np.ndarray
+    names: list[str]
+
+
+class TrainingTask(Protocol):
+    """What is trained: a network, what it learns from, and the classifier it becomes part of."""
+
+    network: Network
+    mean: np.ndarray
+    deviation: np.ndarray
+
+    def loss(self, logits: np.ndarray, targets: np.ndarray) -> tuple[float, np.ndarray]:
+        """Mean loss over a batch or a part of it, and its gradient."""
+
+    def begin(self, epoch: int, epochs: int) -> float:
+        """Make ready for an epoch; return the seconds waited."""
+
+    def resume(self, epoch: int) -> None:
+        """Make as if the epochs up to this one had been."""
+
+    def batches(self, rng: np.random.Generator) -> "list[Callable[[], Batch]]":
+        """Say how to make the batches of an epoch, in order."""
+
+    def judge(self) -> tuple[float, float, float]:
+        """Loss, recall and F1 on the validation split, with the weights as they are."""
+
+    def classifier(self, plan: Plan, arrays: list[Arrays]) -> Classifier:
+        """Make the classifier of a plan of the weights and states of each of its networks."""
+
+    def close(self) -> None:
+        """Stop what goes on beside the training."""
+
+
+class FrameTask:
+    """A network that goes along mixtures."""
+
+    def __init__(
+        self, plan: Plan, labels: list[str], train: Examples, validation: Examples | None, rng: np.random.Generator,
+        standard: Standard | None,
+    ) -> None:  # fmt: skip
+        self._plan, self._train = plan, train
+        background = background_numbers(plan, labels)
+        self._classifier = plan.kind.network(
+            plan.front_end.width, len(labels), plan.own, plan.levels, rng, multilabel=plan.multilabel
+        )
+        self.network = self._classifier.networks[0]
+        self.mean, self.deviation = standard or standardization(plan, train.clips)
+        self._frames = max(
+            plan.front_end.count(round(plan.mixtures.seconds * plan.front_end.rate_hz)), self._classifier.window
+        )
+        self._margin = self._classifier.window // 2
+        self._maker = MixtureMaker(plan, train, background)
+        self._labels, self._multilabel = len(labels), train.multilabel
+        self._events = [n for n, label in enumerate(labels) if label not in (*plan.background, *plan.ignored)]
+        self._variants = None
+        if plan.sound.any and train.sources:
+            beds = np.flatnonzero(train.targets[:, background].any(axis=1))
+            self._variants = Variants(train.sources, beds, plan)
+        self._watched: Mixtures | None = None
+        if validation is not None:
+            own = MixtureMaker(plan, validation, background)
+            rng = np.random.default_rng([plan.seed, WATCHED_STREAM])
+            count = max(8, round(WATCHED_SHARE * plan.mixtures.count))
+            self._watched = own.make(count, self._frames, rng, margin=self._margin)
+
+    def begin(self, epoch: int, epochs: int) -> float:
+        if self._variants is None:
+            return 0.0
+        begin = time.perf_counter()
+        for clip, frames in self._variants.take(epoch).items():
+            self._maker.replace(clip, frames)
+        if epoch < epochs:
+            self._variants.start(epoch + 1)
+        return time.perf_counter() - begin
+
+    def resume(self, epoch: int) -> None:
+        if self._variants is not None:
+            for clip, frames in self._variants.after(epoch).items():
+                self._maker.replace(clip, frames)
+
+    def batches(self, rng: np.random.Generator) -> list[Callable[[], Batch]]:
+        size = self._plan.training.batch
+        count, made = max(1, self._plan.mixtures.count // (USES * size)), list[Batch]()
+
+        def fresh() -> Batch:
+            made.append(self._batch(size, rng))
+            return made[-1]
+
+        orders = [rng.permutation(count * size).reshape(count, size) for _ in range(USES - 1)]
+        return [fresh] * count + [partial(_put_together, made, rows) for order in orders for rows in order]
+
+    def _batch(self, size: int, rng: np.random.Generator) -> Batch:
+        mixtures = self._maker.make(size, self._frames, rng, margin=self._margin)
+        names = [self._train.name(int(clip)) if clip >= 0 else "a mixture of background" for clip in mixtures.clips]
+        return Batch(self._input(mixtures), self._targets(mixtures), names)
+
+    def _input(self, mixtures: Mixtures) -> np.ndarray:
+        frames = mixtures.frames if self._plan.levels.frames else (mixtures.frames - self.mean) / self.deviation
+        return np.asarray(frames[..., None], dtype=np.float32)
+
+    def _targets(self, mixtures: Mixtures) -> np.ndarray:
+        """What is wanted of each step, how much it counts, and the stretches, ``(mixtures, steps, ...)``."""
+        at = np.arange(self._classifier.count(self._frames)) * self._classifier.step + self._classifier.window // 2
+        near = np.arange(-(self._classifier.step // 2), -(-self._classifier.step // 2))
+        begins = mixtures.begins[:, at[:, None] + near].max(axis=2)
+        sounds, sounds_count = mixtures.sounds[:, at], mixtures.counts[:, at]
+        if not self._multilabel:  # any label that is an event
+            begins, sounds = (part[..., self._events].max(axis=-1, keepdims=True) for part in (begins, sounds))
+            sounds_count = np.maximum(sounds, sounds_count[..., self._events].min(axis=-1, keepdims=True))
+        # Just before and after an onset either answer will do.
+        beside = np.zeros_like(begins)
+        beside[:, 1:] += begins[:, :-1]
+        beside[:, :-1] += begins[:, 1:]
+        counts = np.where((beside > 0) & (begins == 0), 0, ONSETS_COUNT * (1 + (ONSET_COUNTS - 1) * begins))
+        parts = [sounds, begins, sounds_count, counts, *self._stretches(mixtures, at)]
+        return np.concatenate(parts, axis=-1, dtype=np.float32)
+
+    def _stretches(self, mixtures: Mixtures, at: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Steps of each sound that is heard, ``(mixtures, steps, SOUNDS)``, and which labels it has, or none of them,
+        in each step alike, ``(mixtures, steps, SOUNDS * (labels + 1))``."""
+        count, labels = len(mixtures.frames), self._labels + 1
+        inside = np.zeros((count, len(at), SOUNDS), dtype=np.float32)
+        names = np.zeros((count, SOUNDS, labels), dtype=np.float32)
+        places: dict[tuple[int, int, int], int] = {}
+        taken = np.zeros(count, dtype=int)
+        for mixture, first, last, label in mixtures.events:
+            steps = slice(*np.searchsorted(at, [first, last]))
+            # A sound of several labels is there once for each.
+            place = places.setdefault((mixture, first, last), int(taken[mixture]))
+            if steps.stop > steps.start and place < SOUNDS:
+                inside[mixture, steps, place] = 1
+                names[mixture, place, label] = 1
+                taken[mixture] = max(taken[mixture], place + 1)
+        alike = np.broadcast_to(names.reshape(count, 1, -1), (count, len(at), SOUNDS * labels))
+        return inside, alike
+
+    def loss(self, logits: np.ndarray, targets: np.ndarray) -> tuple[float, np.ndarray]:
+        labels = self._labels
+        frames = logits.shape[-1] - labels - 2
+        wanted, frames_count, inside, names = np.split(targets, [frames, 2 * frames, 2 * frames + SOUNDS], axis=-1)
+        gradient = np.empty_like(logits)
+        loss, gradient[..., :frames] = weighted_cross_entropy(logits[..., :frames], wanted, frames_count)
+        smooth = names[:, 0].reshape(len(names), SOUNDS, labels + 1) * np.float32(1 - SMOOTHING)
+        smooth += np.float32(SMOOTHING / 2 if self._multilabel else SMOOTHING / (labels + 1))
+        counts = np.where(names[:, 0].reshape(smooth.shape)[..., -1] > 0, np.float32(NONE_COUNTS), np.float32(1))
+        naming, attention = logits[..., frames:-1], logits[..., -1]
+        whole, by_name, by_attention = stretch_cross_entropy(
+            naming, attention, inside, smooth, counts, multilabel=self._multilabel
+        )
+        gradient[..., frames:-1] = np.float32(NAMES_COUNT) * by_name
+        gradient[..., -1] = np.float32(NAMES_COUNT) * by_attention
+        return loss + NAMES_COUNT * whole, gradient
+
+    def judge(self) -> tuple[float, float, float]:
+        if self._watched is None:
+            return np.nan, np.nan, np.nan
+        x = self._input(self._watched)
+        parts = np.array_split(np.arange(len(x)), max(1, len(x) // self._plan.training.batch))
+        logits = np.concatenate([self.network.forward(x[part])[0] for part in parts])
+        loss = self.loss(logits, self._targets(self._watched))[0]
+        rows, targets = self._named(logits, self._watched)
+        return loss, *judge_logits(rows, targets, multilabel=self._multilabel)[1:]
+
+    def _named(self, logits: np.ndarray, mixtures: Mixtures) -> tuple[np.ndarray, np.ndarray]:
+        """What each sound of a label is named, and what it is."""
+        labels = self._labels
+        centers = np.arange(logits.shape[1]) * self._classifier.step + self._classifier.window // 2
+        inside, names = self._stretches(mixtures, centers)
+        naming = parted(logits, labels)[2]
+        pooled, _ = pooled_by_attention(naming[..., :-1], naming[..., -1], inside)
+        targets = names[:, 0].reshape(len(names), SOUNDS, labels + 1)[..., :labels]
+        there = inside.any(axis=1) & targets.any(axis=2)
+        if not there.any():
+            return np.zeros((1, labels)), np.zeros((1, labels))
+        return pooled[there][:, :labels], targets[there]
+
+    def classifier(self, plan: Plan, arrays: list[Arrays]) -> Classifier:
+        labels = self._classifier.labels
+        rng = np.random.default_rng(0)
+        made = plan.kind.network(
+            plan.front_end.width, labels, plan.own, plan.levels, rng, multilabel=plan.multilabel
+        )
+        for network, its_arrays in zip(made.networks, arrays, strict=True):
+            network.load(its_arrays)
+        return made
+
+    def close(self) -> None:
+        if self._variants is not None:
+            self._variants.close()
+
+
+def _put_together(made: list[Batch], rows: np.ndarray) -> Batch:
+    """Make a batch of mixtures of others; `rows` numbers the mixtures of all of them."""
+    places = [divmod(int(row), len(made[0].inputs)) for row in rows]
+    return Batch(
+        np.stack([made[number].inputs[row] for number, row in places]),
+        np.stack([made[number].targets[row] for number, row in places]),
+        [made[number].names[row] for number, row in places],
+    )
+
+
+class WindowTask:
+    """A network that is given rows of pooled features."""
+
+    def __init__(
+        self, plan: Plan, labels: list[str], train: Examples, validation: Examples | None, rng: np.random.Generator
+    ) -> None:
+        self._plan = plan
+        windows = drawn_windows(plan, labels, train)
+        self.mean, self.deviation = windows.mean, windows.deviation
+        self._rows, targets, self._names = windows.rows, windows.targets, windows.names
+        self._targets = targets
+        center, spread = center_and_spread(self._rows)
+        mlp = plan.kind.network(self._rows.shape[1], len(labels), plan.own, rng)
+        how = plan.window_frames, plan.window_step, plan.pooling.statistics, plan.levels
+        self._pooled = Pooled(plan.classifier, *how, mlp, center, spread)
+        self.network = mlp.network
+        self._rows = (self._rows - center) / spread
+        self._watched = None if validation is None else drawn_windows(plan, labels, validation, watched=True)
+
+    def loss(self, logits: np.ndarray, targets: np.ndarray) -> tuple[float, np.ndarray]:
+        return binary_cross_entropy(logits, targets)
+
+    def begin(self, epoch: int, epochs: int) -> float:  # noqa: ARG002
+        return 0.0
+
+    def resume(self, epoch: int) -> None:
+        pass
+
+    def batches(self, rng: np.random.Generator) -> list[Callable[[], Batch]]:
+        order = rng.permutation(len(self._rows))
+        parts = np.array_split(order, max(1, len(order) // ROWS_A_BATCH))
+        return [partial(self._batch, part) for part in parts]
+
+    def _batch(self, part: np.ndarray) -> Batch:
+        return Batch(self._rows[part], self._targets[part], [self._names[row] for row in part])
+
+    def judge(self) -> tuple[float, float, float]:
+        if self._watched is None:
+            return np.nan, np.nan, np.nan
+        rows = (self._watched.rows - self._pooled.center) / self._pooled.spread
+        return judge_logits(self.network.forward(rows)[0], self._watched.targets, multilabel=True)
+
+    def classifier(self, plan: Plan, arrays: list[Arrays]) -> Classifier:  # noqa: ARG002
+        self.network.load(arrays[0])
+        return self._pooled
+
+    def close(self) -> None:
+        pass

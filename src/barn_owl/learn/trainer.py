@@ -1,0 +1,162 @@
+"""One network in training: batches, the optimizer, and the running average of its weights."""
+
+import time
+from concurrent.futures import Executor, ThreadPoolExecutor
+from dataclasses import dataclass
+from typing import Any, NamedTuple
+
+import numpy as np
+
+from barn_owl.errors import TrainingError
+from barn_owl.learn.fitted import Examples
+from barn_owl.learn.plan import Plan
+from barn_owl.learn.tasks import Batch, FrameTask, Standard, TrainingTask, WindowTask
+from barn_owl.network import AdamW, warm_cosine
+from barn_owl.network.layer import Arrays
+from barn_owl.network.optimizer import clip_norm
+
+LONGEST_GRADIENT = 5.0
+"""Some times the usual length: only what would throw the training off is cut."""
+
+
+class State(NamedTuple):
+    """Arrays (weights, averages, moments) and numbers (steps, random state) of a training between two epochs."""
+
+    arrays: Arrays
+    numbers: dict[str, Any]
+
+
+class Start(NamedTuple):
+    """What a network begins with: weights and states, and the standardization of the features they are made for."""
+
+    arrays: Arrays
+    standard: Standard
+
+
+@dataclass(frozen=True, kw_only=True)
+class EpochResult:
+    """What came of an epoch: loss in it; loss, recall and F1 on the validation split, with the averaged weights.
+
+    waiting : share of the epoch that was spent waiting for sound to be changed. arrays : the averaged weights and
+    the states of the network. state : all that is needed to go on.
+    """
+
+    train_loss: float
+    waiting: float
+    loss: float
+    recall: float
+    f1: float
+    arrays: Arrays
+    state: State
+    judged: bool = True
+    """Whether there were validation clips to judge it on."""
+
+
+class NetworkTrainer:
+    """A network in training. The same arguments give the same weights, whatever the number of threads."""
+
+    def __init__(
+        self,
+        plan: Plan,
+        labels: list[str],
+        train: Examples,
+        validation: Examples | None,
+        start: Start | None,
+        threads: int,
+    ) -> None:
+        self._plan = plan
+        self._rng = np.random.default_rng(plan.seed)
+        self.task: TrainingTask
+        if plan.kind.sees_frames:
+            standard = None if start is None else start.standard
+            self.task = FrameTask(plan, labels, train, validation, self._rng, standard)
+        else:
+            self.task = WindowTask(plan, labels, train, validation, self._rng)
+        self._network = self.task.network
+        self._rate = plan.training.rate
+        if start is not None:
+            self._network.load(start.arrays)
+            self._network.frozen = plan.start.frozen
+            self._rate *= plan.start.rate_share
+        self._vector = self._network.vector
+        self._averaged = self._vector.copy()
+        self._optimizer = AdamW(self._vector, decay=plan.training.decay, decayed=self._network.kernels)
+        self._threads = ThreadPoolExecutor(threads)
+        self._judges = validation is not None
+
+    def epoch(self, epoch: int) -> EpochResult:
+        """Go once through all batches of an epoch, and judge what has been learned."""
+        begin = time.perf_counter()
+        waited = self.task.begin(epoch, self._plan.training.epochs)
+        makers = self.task.batches(self._rng)
+        losses = [self._step(make(), epoch, len(makers), self._threads) for make in makers]
+        took = time.perf_counter() - begin
+        (loss, recall, f1), arrays = self._judged()
+        return EpochResult(
+            train_loss=float(np.mean(losses)), waiting=waited / max(took, 1e-9),
+            loss=loss, recall=recall, f1=f1, arrays=arrays, state=self._state(), judged=self._judges,
+        )  # fmt: skip
+
+    def _step(self, batch: Batch, epoch: int, batches: int, threads: Executor) -> float:
+        settings, step = self._plan.training, self._optimizer.count
+        loss, gradient = self._network.learn(
+            batch.inputs, batch.targets, (self._plan.seed, step), threads, self.task.loss
+        )
+        if not np.isfinite(loss) or not np.isfinite(gradient).all():
+            raise TrainingError(
+                f"the loss is not a number at epoch {epoch}, batch {step % batches + 1} of {batches}, "
+                f"{self._culprit(batch)}; lower training.rate (now {settings.rate:g}), or look at that clip"
+            )
+        clip_norm(gradient, LONGEST_GRADIENT)
+        self._optimizer.step(gradient, warm_cosine(step, settings.epochs * batches, self._rate))
+        # The average starts short and grows, or the first values would linger in it.
+        keep = min(settings.averaging, step / (step + 10))
+        self._averaged += np.float32(1 - keep) * (self._vector - self._averaged)
+        return loss
+
+    def _culprit(self, batch: Batch) -> str:
+        """Name the clip of a batch that has frames that are no numbers, or else the largest loss."""
+        bad = ~np.isfinite(batch.inputs.reshape(len(batch.inputs), -1)).all(axis=1)
+        if not bad.any():
+            with np.errstate(all="ignore"):
+                logits = self._network.forward(batch.inputs)[0]
+                losses = np.array(
+                    [self.task.loss(logits[n : n + 1], batch.targets[n : n + 1])[0] for n in range(len(logits))]
+                )
+            bad = ~np.isfinite(losses) if not np.isfinite(losses).all() else losses == losses.max()
+        return batch.names[int(np.flatnonzero(bad)[0])]
+
+    def _judged(self) -> tuple[tuple[float, float, float], Arrays]:
+        """Loss, recall and F1 on the validation split with the averaged weights, and a copy of those."""
+        current = self._vector.copy()
+        self._vector[:] = self._averaged
+        judged = self.task.judge()
+        arrays = {name: array.copy() for name, array in self._network.arrays().items()}
+        self._vector[:] = current
+        return judged, arrays
+
+    def _state(self) -> State:
+        arrays = {
+            "vector": self._vector.copy(),
+            "averaged": self._averaged.copy(),
+            "first": self._optimizer.first.copy(),
+            "second": self._optimizer.second.copy(),
+            **{f"state.{name}": array.copy() for name, array in self._network.states().items()},
+        }
+        return State(arrays, {"steps": self._optimizer.count, "random": self._rng.bit_generator.state})
+
+    def restore(self, state: State, epochs: int) -> None:
+        """Take the state that was there after so many epochs."""
+        arrays = state.arrays
+        self._vector[:], self._averaged[:] = arrays["vector"], arrays["averaged"]
+        self._optimizer.first[:], self._optimizer.second[:] = arrays["first"], arrays["second"]
+        self._optimizer.count = state.numbers["steps"]
+        for name, array in self._network.states().items():
+            array[...] = arrays[f"state.{name}"]
+        self._rng.bit_generator.state = state.numbers["random"]
+        self.task.resume(epochs)
+
+    def close(self) -> None:
+        """Stop what goes on beside the training."""
+        self._threads.shutdown()
+        self.task.close()

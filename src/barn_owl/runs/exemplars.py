@@ -1,0 +1,70 @@
+"""Old labels beside new ones: what a model keeps of its labels, and what it brings to the next training."""
+
+import numpy as np
+import pandas as pd
+
+from barn_owl.clips import labels_in
+from barn_owl.features.activity import total_db
+from barn_owl.learn import Plan
+from barn_owl.model import Model
+from barn_owl.model.exemplars import Exemplar
+from barn_owl.network import sigmoid
+from barn_owl.runs.data import RunData
+
+LONGEST_S = 2.0
+"""Sound that is kept of a clip, around its loudest moment."""
+
+
+def exemplars_to_keep(plan: Plan, data: RunData) -> list[Exemplar]:
+    """Draw a few training clips of each label, from as many groups as there are; and what was kept before.
+
+    Nothing is kept where features are no log-mel, as only those can be laid one over the other.
+    """
+    if not plan.training.exemplars or not plan.front_end.is_log_mel:
+        return []
+    rng, kept = np.random.default_rng(plan.seed), list(data.exemplars)
+    own = data.table[data.table["split"] == "train"]
+    groups = own["group"] if "group" in own else own["file"]
+    for label in data.labels:
+        there = sum(label in labels_in(one.label) for one in kept)
+        rows = own.index[[label in labels_in(text) if plan.multilabel else label == text for text in own["label"]]]
+        order = pd.Series(rng.permutation(len(rows)), index=rows)
+        turn = order.groupby(groups[rows]).rank(method="first")
+        chosen = turn.add(order / (len(order) + 1)).sort_values().index[: max(plan.training.exemplars - there, 0)]
+        kept += [Exemplar(str(own["label"][row]), _loudest(data.frames[int(row)], plan)) for row in chosen]
+    return kept
+
+
+def _loudest(frames: np.ndarray, plan: Plan) -> np.ndarray:
+    most = round(LONGEST_S / plan.front_end.hop_s)
+    first = int(np.clip(total_db(frames).argmax() - most // 3, 0, max(len(frames) - most, 0)))
+    return np.array(frames[first : first + most], dtype=np.float32)
+
+
+def exemplar_table(before: Model, after: Model, clips: pd.DataFrame) -> pd.DataFrame:
+    """A row a label: clips that were learned from, examples kept from before, and how many of these are named right.
+
+    before, after : the models that training began and ended with. clips : those of the run, with their splits.
+
+    >>> model = barn_owl.load_model("first")
+    >>> clips = barn_owl.open_run("first").predictions
+    >>> int(barn_owl.runs.exemplar_table(model, model, clips)["exemplars"].sum())
+    0
+    """
+    rows = []
+    for label in after.labels:
+        own = [one for one in before.exemplars if label in labels_in(one.label)]
+        new = int(sum(label in labels_in(text) for text in clips.loc[clips["split"] == "train", "label"]))
+        told = {name: _named_right(model, own, label) for name, model in (("before", before), ("now", after))}
+        rows.append({"label": label, "new clips": new, "exemplars": len(own), **told})
+    return pd.DataFrame(rows)
+
+
+def _named_right(model: Model, kept: list[Exemplar], label: str) -> float:
+    if label not in model.labels or not kept:
+        return np.nan
+    at, right = model.labels.index(label), []
+    for one in kept:
+        logits = model.clip(one.frames).logits
+        right.append(sigmoid(logits[at]) >= 0.5 if model.multilabel else logits.argmax() == at)
+    return float(np.mean(right))

@@ -1,0 +1,182 @@
+"""Figures of an evaluation: labels with intervals, curves by threshold, calibration; and of several side by side."""
+
+import numpy as np
+import scipy
+from matplotlib.axes import Axes
+from matplotlib.figure import Figure
+
+from barn_owl.evaluate import Comparison, Evaluation
+from barn_owl.show.style import GRID, INK, LABEL_COLOURS, new_figure
+
+MOST_CURVES = 8
+LEAST_RATE = 0.002
+RATES = (0.005, 0.02, 0.05, 0.1, 0.2, 0.4, 0.6, 0.8, 0.95)
+
+
+def labels_figure(evaluation: Evaluation) -> Figure:
+    """Draw recall and precision of each label with their 95 % intervals, the weakest on top.
+
+    >>> evaluation = barn_owl.open_run("first").evaluate()
+    >>> barn_owl.save_figure(barn_owl.show.labels_figure(evaluation), "labels.png")
+    """
+    table = evaluation.metrics.by_label
+    table = table[table["count"] > 0].sort_values("recall", ascending=False)
+    figure = new_figure(float(np.clip(2 + 0.45 * len(table), 4.5, 30)))
+    axes = figure.add_subplot()
+    at = np.arange(len(table))
+    styles = ("recall", 0.15, LABEL_COLOURS[0], "o"), ("precision", -0.15, LABEL_COLOURS[1], "s")
+    for name, shift, color, marker in styles:
+        value = table[name].to_numpy()
+        known = np.isfinite(table[f"{name}_low"].to_numpy()) & np.isfinite(value)
+        low, high = table[f"{name}_low"].to_numpy()[known], table[f"{name}_high"].to_numpy()[known]
+        axes.hlines(at[known] + shift, low, high, color=color, linewidth=2.5, alpha=0.5)
+        axes.plot(value, at + shift, marker, color=color, label=name, markersize=7)
+    axes.set_yticks(at, [f"{label} ({count})" for label, count in zip(table.index, table["count"], strict=True)])
+    axes.set_xlim(-0.02, 1.02)
+    axes.set_xlabel("share; the line is the 95 % interval over groups")
+    axes.set_ylabel("label (clips)")
+    axes.legend(loc="lower left", frameon=False)
+    _plain(axes)
+    worst = table.iloc[-1]
+    axes.set_title(
+        f"{worst.name} is the weakest: {worst['recall']:.0%} of its clips are found",
+        loc="left",
+        fontsize=14,
+        color=INK,
+    )
+    return figure
+
+
+def thresholds_figure(evaluation: Evaluation) -> Figure:
+    """Draw ROC, precision-recall and detection-error curves by label; of many labels those with the least area.
+
+    >>> evaluation = barn_owl.open_run("first").evaluate()
+    >>> barn_owl.save_figure(barn_owl.show.thresholds_figure(evaluation), "thresholds.png")
+    """
+    table = evaluation.metrics.by_label
+    labels = list(table[table["roc_area"].notna()].sort_values("roc_area").index[:MOST_CURVES])
+    figure = new_figure(5.0)
+    if not labels:  # each label needs clips that have it and clips that lack it
+        figure.text(0.5, 0.5, "No curves: all clips judged are of one label", ha="center", fontsize=14, color=INK)
+        return figure
+    roc, precision, errors = figure.subplots(1, 3)
+    for number, label in enumerate(labels):
+        curve, row = evaluation.curve(str(label)), table.loc[label]
+        color = LABEL_COLOURS[number % len(LABEL_COLOURS)]
+        roc.plot(curve["false_alarm_rate"], curve["recall"], color=color, label=f"{label}  {row['roc_area']:.2f}")
+        precision.plot(
+            curve["recall"], curve["precision"], color=color, label=f"{label}  {row['average_precision']:.2f}"
+        )
+        errors.plot(
+            _probit(curve["false_alarm_rate"]), _probit(curve["miss_rate"]), color=color,
+            label=f"{label}  {row['equal_error_rate']:.0%}",
+        )  # fmt: skip
+    roc.set(xlabel="false alarms, share of the other clips", ylabel="recall", title="ROC; area")
+    precision.set(
+        xlabel="recall", ylabel="precision", title="Precision and recall; average precision", ylim=(0, 1.03)
+    )
+    errors.set(xlabel="false alarms", ylabel="misses", title="Detection errors; equal error rate")
+    ticks = [float(scipy.special.ndtri(rate)) for rate in RATES]
+    names = [f"{100 * rate:g} %" for rate in RATES]
+    errors.set_xticks(ticks, names, rotation=60, fontsize=8)
+    errors.set_yticks(ticks, names, fontsize=8)
+    for axes in (roc, precision, errors):
+        axes.title.set_fontsize(11)
+        corner = "upper right" if axes is errors else "lower right" if axes is roc else "lower left"
+        axes.legend(fontsize=8, frameon=False, loc=corner)
+        _plain(axes)
+    left = len(table) - len(labels)
+    if left > 0:
+        figure.suptitle(
+            f"The {len(labels)} labels with the smallest area of {len(table)}", x=0.01, ha="left", fontsize=11
+        )
+    return figure
+
+
+def _probit(rate: "np.ndarray") -> np.ndarray:
+    """Rates on the scale of normal deviates: Martin et al., Eurospeech 1997."""
+    return np.asarray(scipy.special.ndtri(np.clip(rate, LEAST_RATE, 1 - LEAST_RATE)))
+
+
+def calibration_figure(evaluation: Evaluation) -> Figure:
+    """Draw what scores promise against what they keep, and how many answers are left when only sure ones count.
+
+    >>> evaluation = barn_owl.open_run("first").evaluate()
+    >>> barn_owl.save_figure(barn_owl.show.calibration_figure(evaluation), "calibration.png")
+    """
+    table, coverage = evaluation.calibration, evaluation.coverage
+    figure = new_figure(5.0)
+    promise, left = figure.subplots(1, 2)
+    promise.plot([0, 1], [0, 1], color=INK, linewidth=1, linestyle="--", label="as promised")
+    parts = f"{len(table)} parts of equal size"
+    promise.plot(table["score"], table["right"], "o-", color=LABEL_COLOURS[0], label=parts)
+    promise.set(xlim=(0, 1.02), ylim=(0, 1.02), xlabel="mean score of the answers", ylabel="share that is right")
+    error = evaluation.calibration_error
+    promise.set_title(
+        f"Scores and shares that are right: {error:.2f} apart on average", loc="left", fontsize=12, color=INK
+    )
+    promise.legend(frameon=False, loc="upper left")
+    left.plot(coverage["answered"], coverage["right"], color=LABEL_COLOURS[1])
+    left.set(xlim=(0, 1.02), ylim=(min(0.5, float(coverage["right"].min())), 1.02))
+    left.set_xlabel("share of the clips that get an answer, the surest first")
+    left.set_ylabel("share of the answers that is right")
+    left.set_title(
+        f"{evaluation.answered_at(0.95):.0%} of the clips can be answered with 95 % right",
+        loc="left",
+        fontsize=12,
+        color=INK,
+    )
+    for axes in (promise, left):
+        _plain(axes)
+    return figure
+
+
+def comparison_figure(comparison: Comparison) -> Figure:
+    """Draw the balanced accuracy of each run with its interval, and the recall of each label by run.
+
+    >>> runs = {name: barn_owl.open_run(name).evaluate() for name in ("first", "second")}
+    >>> barn_owl.save_figure(barn_owl.show.comparison_figure(barn_owl.evaluate.compare(runs)), "comparison.png")
+    """
+    scores, by_label = comparison.scores, comparison.by_label.dropna(how="all")
+    figure = new_figure(float(np.clip(3.2 + 0.3 * len(by_label) + 0.4 * len(scores), 5, 30)))
+    top, bottom = figure.subplots(2, 1, height_ratios=[len(scores) + 1, len(by_label) + 2])
+    names = [str(name) for name in scores.index]
+    for number, name in enumerate(names):
+        row, color = scores.loc[name], LABEL_COLOURS[number % len(LABEL_COLOURS)]
+        if np.isfinite(row["balanced_accuracy_low"]):
+            ends = row["balanced_accuracy_low"], row["balanced_accuracy_high"]
+            top.hlines(number, *ends, color=color, linewidth=3, alpha=0.5)
+        top.plot(row["balanced_accuracy"], number, "o", color=color, markersize=8)
+        shift = 0.5 * ((number + 0.5) / len(names) - 0.5)
+        bottom.plot(by_label[name], np.arange(len(by_label)) + shift, "o", color=color, label=name, markersize=6)
+    top.set_yticks(range(len(names)), names)
+    top.invert_yaxis()
+    top.set_xlabel("balanced accuracy; the line is the 95 % interval over groups")
+    bottom.set_yticks(range(len(by_label)), list(by_label.index))
+    bottom.invert_yaxis()
+    bottom.set_xlim(-0.02, 1.02)
+    bottom.set_xlabel("recall of each label")
+    bottom.legend(frameon=False, loc="lower left")
+    for axes in (top, bottom):
+        _plain(axes)
+    best = str(scores["balanced_accuracy"].idxmax())
+    sure = _surely_best(comparison, best)
+    top.set_title(
+        f"{best} is ahead on {comparison.clips} common clips" + ("" if sure else ", but within noise"),
+        loc="left", fontsize=14, color=INK,
+    )  # fmt: skip
+    return figure
+
+
+def _surely_best(comparison: Comparison, best: str) -> bool:
+    """Whether the intervals of the differences to the first run keep apart; other pairs are not looked at."""
+    pairs, first = comparison.pairs, str(comparison.scores.index[0])
+    if best == first:
+        return bool((pairs["high"] < 0).all())
+    return len(pairs) == 1 and bool(pairs.loc[best, "low"] > 0)
+
+
+def _plain(axes: Axes) -> None:
+    axes.grid(color=GRID)
+    axes.set_axisbelow(True)
+    axes.spines[["top", "right"]].set_visible(False)

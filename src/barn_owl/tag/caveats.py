@@ -1,0 +1,144 @@
+"""Doubts about tagging in words: recordings that are not like what a model was made for, and events that cannot
+be."""
+
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+
+from barn_owl.audio import Channel, audio_info, file_facts
+from barn_owl.errors import AudioError
+from barn_owl.evaluate import EventScores
+from barn_owl.model import Model
+
+PLACES, STRETCH_S = 4, 3.0
+"""Stretches of a recording that are listened to, and their length."""
+NARROWER = 0.75
+"""Share of the band that a model listens to from which on a recording is too narrow for it."""
+QUIET_DB, BITS = -75.0, ("PCM_16", "PCM_S8", "PCM_U8")
+"""Mean level under which a recording in so few bits is mostly their rounding."""
+LOW_RATE_HZ, SILENT_DB, BEYOND_DB = 4000, -90.0, 12.0
+"""A recorder that is on, with its gain right down, is noisier than that; a quiet place is no silence."""
+OPPOSITE, DEAD = 0.01, 1e-4
+"""Share of the mean power that is left where channels cancel, and under which a channel is dead."""
+LONG_S, MANY_A_MINUTE = 120.0, 60.0
+"""Nothing in two minutes is odd, as is more than an event a second."""
+POOR_F1 = 0.3
+"""Below, what is right is lost among what is not."""
+
+
+def recording_caveats_of(
+    model: Model, path: str | Path, events: pd.DataFrame, heard_s: float | None = None
+) -> list[str]:
+    """Say what speaks against the events that `model` found in a recording, a sentence each, with what to do.
+
+    events : those of this recording. heard_s : how much of it could be read; None for all. Raises AudioError when it
+    cannot be read.
+    """
+    info, name, found = audio_info(path), Path(path).name, []
+    places = np.linspace(0, max(info.duration_s - STRETCH_S, 0), PLACES if info.duration_s > STRETCH_S else 1)
+    bands, levels, peaks, heard = [], [], [], _Channels()
+    for start in places:
+        try:
+            end = min(float(start) + STRETCH_S, info.duration_s)
+            facts = file_facts(path, start_s=float(start), end_s=end, flaws=[], thorough=False, hear=heard.hear)
+        except AudioError:
+            continue  # a broken stretch is told while tagging
+        bands.append(facts.bandwidth_hz)
+        levels.append(facts.rms_db)
+        peaks.append(facts.peak_db)
+    wanted = model.front_end.top_hz
+    if info.rate_hz < LOW_RATE_HZ:
+        found.append(
+            f"{name} is at {info.rate_hz} Hz, so it holds nothing above {info.rate_hz / 2000:.1f} kHz: most sounds "
+            "lie higher. Is the rate in its header right?"
+        )
+    silent = sum(level < SILENT_DB for level in levels)
+    if levels and silent >= len(levels) / 2:
+        found.append(
+            f"{name} is silent, below {SILENT_DB:.0f} dB, at {silent} of the {len(levels)} places that were listened "
+            "to: was the recorder on, and a microphone in it?"
+        )
+    if peaks and max(peaks) > BEYOND_DB:
+        found.append(
+            f"{name} goes {max(peaks):.0f} dB beyond full scale: its numbers are not samples of full scale 1.0, as "
+            "where integers were written as floats. Levels do not matter here, but it may be distorted"
+        )
+    found += heard.caveats(name, model.clips.channel)
+    if levels and max(levels) > -119 and max(bands) < NARROWER * wanted:
+        found.append(
+            f"{name} holds nothing above {max(bands) / 1000:.1f} kHz, the model listens up to {wanted / 1000:.1f}: "
+            f"sounds will be missed or mistaken. Train it again with --recordings {path}"
+        )
+    if levels and silent < len(levels) and max(levels) < QUIET_DB and info.encoding.endswith(BITS):
+        found.append(
+            f"{name} is very quiet, {max(levels):.0f} dB re full scale in {info.encoding}: what is faint is lost in "
+            "the rounding. Record with more gain, or in 24 bits"
+        )
+    heard_s = info.duration_s if heard_s is None else heard_s
+    if not len(events) and heard_s >= LONG_S:
+        found.append(
+            f"nothing was found in the {heard_s / 60:.0f} minutes of {name} that were heard. If something sounds "
+            "in it, lower --threshold, look at the scores with --figure, or adjust the model on a recording with known "
+            "events"
+        )
+    elif len(events) / max(heard_s, 1) * 60 > MANY_A_MINUTE:
+        found.append(
+            f"{len(events)} events in {name}, more than one a second: the model takes what is behind the sounds for "
+            "them. Train it again with --recordings or clips of background, or raise --threshold"
+        )
+    return found
+
+
+class _Channels:
+    """Power of each channel, and of the mean of all, over what is heard."""
+
+    def __init__(self) -> None:
+        self._power: np.ndarray = np.zeros(0)
+        self._mixed = 0.0
+
+    def hear(self, block: np.ndarray) -> None:
+        """Take a block, ``(samples, channels)``."""
+        power = np.einsum("sc,sc->c", block, block, dtype=np.float64)
+        self._power = power if not len(self._power) else self._power + power
+        self._mixed += float(np.square(block.mean(axis=1, dtype=np.float64)).sum())
+
+    def caveats(self, name: str, channel: Channel) -> list[str]:
+        """Say what is odd about the channels, where all are mixed."""
+        power = self._power
+        if channel != "mix" or len(power) < 2 or not power.max():
+            return []
+        if self._mixed < OPPOSITE * power.mean():
+            return [
+                f"the channels of {name} cancel each other: they are the same sound with opposite signs, or nearly "
+                'so. Train with clips.channel = 1, or "loudest", or correct the wiring'
+            ]
+        if (power > DEAD * power.max()).sum() == 1:
+            lower_db = 20 * np.log10(len(power))
+            return [
+                f"only channel {int(power.argmax()) + 1} of the {len(power)} of {name} is live: mixed with the "
+                f'others it is {lower_db:.0f} dB lower, which does no harm; clips.channel = "loudest" leaves them out'
+            ]
+        return []
+
+
+def event_score_caveats(scores: EventScores) -> list[str]:
+    """Say what is wrong with events that were judged against the truth."""
+    if not len(scores.truth) or scores.f1 >= POOR_F1:
+        return []
+    if not len(scores.events):
+        return [
+            "nothing was found: no score reaches the threshold. Lower on, or train on clips that sound like the "
+            "recording"
+        ]
+    right_time = int(scores.confusion().to_numpy().sum())
+    if right_time > 2 * len(scores.matches):
+        return [
+            f"{right_time} events are at the right time, but only {len(scores.matches)} have the right label: "
+            "more clips of the labels that are confused, from more recorders, help"
+        ]
+    return [
+        f"F1 is {scores.f1:.2f}: settings cannot make up for scores that do not tell sounds from what is between "
+        "them. If not done yet, train with --recordings, with clips of background, and with clips cut from "
+        "recordings (barn-owl cut)"
+    ]

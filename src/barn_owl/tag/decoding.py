@@ -1,0 +1,133 @@
+"""From scores over time to events.
+
+Something sounds for as long as the score that any label does, averaged over a moment, stays above ``off``, if it
+reaches ``on`` meanwhile. It begins where the onset score is highest near there, and begins again, as another event,
+where that rises to ``again``. What it is called is said by the whole of it, and what goes on under the same name
+within the gap is one event. Where several labels may sound at once, each is followed by itself instead, and keeps its
+name.
+"""
+
+from collections.abc import Iterable, Iterator, Sequence
+
+import numpy as np
+
+from barn_owl.errors import PlanError
+from barn_owl.model import DecodingSettings, Model
+from barn_owl.tag.naming import Dropped, Event, Sorter, by_start
+from barn_owl.tag.scoring import ScoreBlock
+from barn_owl.tag.smoothing import Smoother
+from barn_owl.tag.tracks import JOINED_S, Candidate, Timing, Track
+
+
+class EventDecoder:
+    """Takes the blocks of a trace in order and gives events as they are decided.
+
+    Where a label sounds is told step by step, what it is called by the whole of it (`classifiers.base.named`).
+    Events of one label come in order of time and never overlap; those of different labels may, unless ``alone``
+    forbids. silent : labels that are no events; dropped : a list to add what was left out to, with the reason.
+    names : False where several labels may sound at once, or onsets are not told: each label is followed by itself,
+    and keeps its name.
+    """
+
+    def __init__(
+        self,
+        labels: Sequence[str],
+        silent: Sequence[str],
+        timing: Timing,
+        settings: DecodingSettings,
+        dropped: list[Dropped] | None = None,
+        *,
+        names: bool = True,
+    ) -> None:
+        unknown = sorted(set(settings.labels) - set(labels))
+        if unknown:
+            raise PlanError(f"decoding.labels.{unknown[0]}: the model knows {', '.join(labels)}")
+        self._timing = timing
+        self._reported = np.array([number for number, label in enumerate(labels) if label not in silent], dtype=int)
+        # What any of them may be is followed once, and named later; each label by itself where they sound together.
+        self._any = names
+        self._tracks = [Track(0, -1, timing, for_any(settings, [labels[number] for number in self._reported]))]
+        if not names:
+            self._tracks = [
+                Track(place, int(number), timing, settings.of(labels[number]))
+                for place, number in enumerate(self._reported)
+            ]
+        self._sorter = Sorter(labels, silent, settings, dropped, names=names)
+        self._smoother = Smoother(round(settings.smoothing_s / timing.step_s))
+        self._sounds, self._begins = (np.empty((0, len(self._tracks)), dtype=np.float32) for _ in range(2))
+        self._naming = np.empty((0, len(labels) + 2), dtype=np.float32)
+        self._base = self._done = 0  # step of the first row that is kept, and the first that is not decided
+
+    @classmethod
+    def of(
+        cls, model: Model, settings: DecodingSettings | None = None, dropped: list[Dropped] | None = None
+    ) -> "EventDecoder":
+        """Make the one of a model, with its own settings or others."""
+        return cls(
+            model.labels,
+            [*model.background, *model.ignored],
+            Timing.of(model),
+            settings or model.decoding,
+            dropped,
+            names=model.names_events,
+        )
+
+    @property
+    def latency_s(self) -> float:
+        """Time after which an event that is over is given out, at most.
+
+        It waits for longer if it goes on within the gap, or if another overlaps it and only the surer one stays.
+        """
+        near, gap = self._timing.near, max((track.gap for track in self._tracks), default=0)
+        # One that is still to come may go on with it or, where labels are followed each by itself, overlap it.
+        steps = self._smoother.half + near + max(gap + 3, near + 2)
+        return self._timing.window_s / 2 + steps * self._timing.step_s + self._sorter.waits_s
+
+    def push(self, block: ScoreBlock) -> list[Event]:
+        """Take the next block and return the events that are certain now."""
+        self._sounds = np.concatenate([self._sounds, self._smoother.push(self._followed(block.sounds))])
+        self._begins = np.concatenate([self._begins, self._followed(block.begins)])
+        self._naming = np.concatenate([self._naming, block.naming])
+        # Where an event begins is looked for a little further on.
+        return self._decide(self._base + len(self._sounds) - self._timing.near - 1)
+
+    def _followed(self, scores: np.ndarray) -> np.ndarray:
+        """Scores of what is followed, ``(steps, tracks)``: of any label together, or of each that is an event."""
+        return scores if self._any else scores[:, self._reported]
+
+    def finish(self) -> list[Event]:
+        """Return the events that were still open at the end of the recording."""
+        self._sounds = np.concatenate([self._sounds, self._smoother.finish(self._sounds.shape[1])])
+        events = self._decide(self._base + len(self._sounds))
+        rest = [found for track in self._tracks for found in track.close()]
+        return sorted([*events, *self._sorter.push(rest, np.inf)], key=by_start)
+
+    def _decide(self, until: int) -> list[Event]:
+        """Go on to step `until`."""
+        if until <= self._done:
+            return []
+        found: list[Candidate] = []
+        for track in self._tracks:
+            found += track.go_on(self._sounds, self._begins, self._naming, self._base, self._done, until)
+        self._done = until
+        drop = max(0, until - self._timing.near - self._timing.peak - self._base)
+        self._sounds, self._begins, self._naming = self._sounds[drop:], self._begins[drop:], self._naming[drop:]
+        self._base += drop
+        open_s = min((track.earliest_s for track in self._tracks), default=np.inf)
+        to_come = self._timing.at(until - self._timing.near) + min(
+            (track.settings.onset_shift_s for track in self._tracks), default=0.0
+        )
+        return self._sorter.push(found, min(open_s, to_come))
+
+
+def for_any(settings: DecodingSettings, labels: Sequence[str]) -> DecodingSettings:
+    """What is decided of any of some labels together: what reaches the lowest threshold may be one of them."""
+    lowest = min((settings.of(label).threshold for label in labels), default=settings.threshold)
+    return settings.model_copy(update={"threshold": lowest, "max_gap_s": min(settings.max_gap_s, JOINED_S)})
+
+
+def decided(blocks: Iterable[ScoreBlock], decider: EventDecoder) -> Iterator[Event]:
+    """Events of the blocks of a whole recording, as they are decided."""
+    for block in blocks:
+        yield from decider.push(block)
+    yield from decider.finish()

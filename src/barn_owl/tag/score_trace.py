@@ -1,0 +1,221 @@
+"""The trace of a whole recording: kept, saved, read again, and decided on as often as one likes."""
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from threadpoolctl import threadpool_limits
+
+from barn_owl.audio import audio_info
+from barn_owl.errors import AudioError, TableError
+from barn_owl.files import whole_file
+from barn_owl.model import DecodingSettings, Model
+from barn_owl.tag.decoding import EventDecoder, decided
+from barn_owl.tag.naming import Event
+from barn_owl.tag.scoring import ScoreBlock, ScoreStream, trace_recording
+from barn_owl.tag.tagging import event_table
+from barn_owl.tag.tracks import Timing
+
+KINDS = {"sounds": "score", "begins": "onset", "naming": "name"}
+"""Arrays of a trace, and what the columns of their labels are called in a table; those of any label together have
+this name alone."""
+WHOLE = ("unknown", "attention")
+"""Columns of ``naming`` behind those of the labels."""
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class ScoreTrace:
+    """Scores over a whole recording; for the arrays see `ScoreBlock`.
+
+    file, duration_s : of the recording; labels : in the order of the columns; step_s : time between rows; first_s :
+    what time the first row tells of.
+
+    >>> trace = barn_owl.tag.whole_trace(barn_owl.load_model("first"), "night.wav")
+    >>> trace.naming.shape[1] == len(trace.labels) + 2
+    True
+    """
+
+    file: str
+    duration_s: float
+    labels: list[str]
+    step_s: float
+    first_s: float
+    sounds: np.ndarray
+    begins: np.ndarray
+    naming: np.ndarray
+
+    @property
+    def times_s(self) -> np.ndarray:
+        """What time of the recording each row tells of, ``(steps,)``."""
+        return self.first_s + np.arange(len(self.sounds)) * self.step_s
+
+    def between(self, start_s: float, end_s: float) -> "ScoreTrace":
+        """The trace of a stretch, as if it were a recording of its own."""
+        rows = slice(*np.searchsorted(self.times_s, [start_s, end_s]))
+        first_s = self.first_s + rows.start * self.step_s - start_s
+        parts = {name: getattr(self, name)[rows] for name in KINDS}
+        return replace(self, duration_s=min(end_s, self.duration_s) - start_s, first_s=first_s, **parts)
+
+    def table(self) -> pd.DataFrame:
+        """One row a step: ``time_s``, ``score`` and ``onset`` or, of a model that follows each label by itself,
+        ``score:LABEL`` and ``onset:LABEL``; ``name:LABEL`` for each label, ``unknown`` and ``attention``."""
+        names = _columns(self.labels, self.sounds.shape[1])
+        columns = {
+            name: getattr(self, kind)[:, number] for kind, own in names.items() for number, name in enumerate(own)
+        }
+        return pd.DataFrame({"time_s": self.times_s, **columns})
+
+    def save(self, path: str | Path) -> None:
+        """Write the trace as NPZ, or by its ending as Parquet; nothing is lost in either."""
+        facts = {
+            "recording": self.file, "duration_s": self.duration_s, "step_s": self.step_s, "first_s": self.first_s
+        }  # fmt: skip
+        with whole_file(path) as beside:
+            if Path(path).suffix.lower() == ".parquet":
+                self.table().assign(**facts).to_parquet(beside, index=False)
+            else:
+                arrays: dict[str, Any] = {name: getattr(self, name) for name in KINDS}
+                arrays |= {"labels": np.array(self.labels), **{name: np.array(fact) for name, fact in facts.items()}}
+                with beside.open("wb") as file:
+                    np.savez(file, **arrays)
+
+
+def whole_trace(
+    model: Model,
+    path: str | Path,
+    *,
+    ahead: bool = True,
+    progress: Callable[[float, float], None] | None = None,
+) -> ScoreTrace:
+    """Score a recording and keep the trace in memory: about 9 MB an hour for seven labels.
+
+    ahead, progress : see `tag_recording`.
+
+    Raises AudioError when it cannot be read or is shorter than one frame.
+
+    >>> trace = barn_owl.tag.whole_trace(barn_owl.load_model("first"), "night.wav")
+    >>> trace.duration_s, trace.labels
+    (14.0, ['hiss', 'hum', 'still', 'tick'])
+    """
+    duration_s = audio_info(path).duration_s
+    blocks = list(trace_recording(model, path, ahead=ahead, progress=progress))
+    if not blocks:
+        raise AudioError(f"{path} holds no sound")
+    return _whole(model, blocks, str(path), duration_s)
+
+
+def trace_of_samples(model: Model, samples: np.ndarray, file: str = "") -> ScoreTrace:
+    """Score mono samples at the rate of the model's front end and keep the trace; `file` is what it is said to be of.
+
+    Raises AudioError when they are shorter than one frame.
+    """
+    stream = ScoreStream(model)
+    with threadpool_limits(limits=1, user_api="blas"):
+        blocks = stream.push(samples) + stream.finish()
+    return _whole(model, blocks, file, len(samples) / model.front_end.rate_hz)
+
+
+def _whole(model: Model, blocks: list[ScoreBlock], file: str, duration_s: float) -> ScoreTrace:
+    parts = {name: np.concatenate([getattr(block, name) for block in blocks]) for name in KINDS}
+    return ScoreTrace(
+        file=file, duration_s=duration_s, labels=model.labels, step_s=model.step_s,
+        first_s=Timing.of(model).first_s, **parts,
+    )  # fmt: skip
+
+
+def save_trace(model: Model, blocks: list[ScoreBlock], recording: str, duration_s: float, path: str | Path) -> None:
+    """Write the blocks of a whole recording as its trace."""
+    _whole(model, blocks, recording, duration_s).save(path)
+
+
+def read_trace(path: str | Path) -> ScoreTrace:
+    """Read a trace that `ScoreTrace.save` wrote. Raises TableError when it is none.
+
+    >>> model = barn_owl.load_model("first")
+    >>> _ = barn_owl.tag_archive(model, ["night.wav"], traces="traces", workers=1)
+    >>> barn_owl.tag.read_trace("traces/night.npz").labels
+    ['hiss', 'hum', 'still', 'tick']
+    """
+    path = Path(path)
+    try:
+        if path.suffix.lower() == ".parquet":
+            return _checked(_from_columns(pd.read_parquet(path)))
+        with np.load(path, allow_pickle=False) as kept:
+            return _checked(
+                ScoreTrace(
+                    file=str(kept["recording"]),
+                    duration_s=float(kept["duration_s"]),
+                    labels=[str(label) for label in kept["labels"]],
+                    step_s=float(kept["step_s"]),
+                    first_s=float(kept["first_s"]),
+                    **{name: kept[name] for name in KINDS},
+                )
+            )
+    except TableError:
+        raise
+    except Exception as error:  # a ZIP, and arrays inside it, can be damaged in any way
+        raise TableError(f"{path} is not a trace: {error}") from error
+
+
+def _columns(labels: list[str], tracks: int) -> dict[str, list[str]]:
+    """Names of the columns of each array of a trace."""
+    found = {
+        kind: [f"{name}:{label}" for label in labels] if kind == "naming" or tracks == len(labels) else [name]
+        for kind, name in KINDS.items()
+    }
+    found["naming"] += WHOLE
+    return found
+
+
+def _checked(trace: ScoreTrace) -> ScoreTrace:
+    """Raise ValueError when the parts of a trace do not fit together."""
+    steps, labels = len(trace.naming), len(trace.labels)
+    shapes = [getattr(trace, name).shape for name in KINDS]
+    naming = (steps, labels + len(WHOLE))
+    if shapes not in [[(steps, tracks), (steps, tracks), naming] for tracks in (1, labels)]:
+        raise ValueError(f"scores of shapes {shapes} for {labels} labels")
+    numbers = np.array([trace.duration_s, trace.step_s, trace.first_s])
+    if not np.isfinite(numbers).all() or trace.step_s <= 0 or trace.duration_s < 0:
+        raise ValueError(f"times {numbers.tolist()} cannot be")
+    arrays: dict[str, Any] = {name: np.asarray(getattr(trace, name), dtype=np.float32) for name in KINDS}
+    if not all(np.isfinite(array).all() for array in arrays.values()):
+        raise ValueError("scores that are no numbers")
+    return replace(trace, **arrays)
+
+
+def _from_columns(table: pd.DataFrame) -> ScoreTrace:
+    labels = [name[5:] for name in table if name.startswith("name:")]
+    names = _columns(labels, 1 if "score" in table else len(labels))
+    arrays = {kind: table[own].to_numpy(dtype=np.float32) for kind, own in names.items()}
+    facts = table.iloc[0]
+    return ScoreTrace(
+        file=str(facts["recording"]), duration_s=float(facts["duration_s"]), labels=labels,
+        step_s=float(facts["step_s"]), first_s=float(facts["first_s"]), **arrays,
+    )  # fmt: skip
+
+
+def decide(model: Model, trace: ScoreTrace, decoding: DecodingSettings | None = None) -> list[Event]:
+    """Events of a trace, in order of time."""
+    return list(decided([ScoreBlock(0, trace.sounds, trace.begins, trace.naming)], EventDecoder.of(model, decoding)))
+
+
+def tag_trace(model: Model, trace: ScoreTrace, *, decoding: DecodingSettings | None = None) -> pd.DataFrame:
+    """Decide on a trace; the events are those that `barn_owl.tag_recording` finds with the same settings.
+
+    Raises TableError when the trace is not of this model's labels, or of a model of another kind.
+
+    >>> model = barn_owl.load_model("first")
+    >>> trace = barn_owl.tag.whole_trace(model, "night.wav")
+    >>> len(barn_owl.tag_trace(model, trace)) == len(barn_owl.tag_recording(model, "night.wav"))
+    True
+    """
+    if trace.labels != model.labels:
+        raise TableError(f"the trace is of {', '.join(trace.labels)}; the model knows {', '.join(model.labels)}")
+    followed = 1 if model.names_events else len(model.labels)
+    if trace.sounds.shape[1] != followed:
+        raise TableError(f"the trace follows {trace.sounds.shape[1]} scores, the model {followed}: it is of another")
+    events = decide(model, trace, decoding)
+    return event_table(events, trace.file, trace.duration_s)
