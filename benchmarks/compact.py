@@ -68,7 +68,7 @@ def estimates() -> None:
 
         def score(classifier=classifier, at_once=at_once) -> None:
             for first in range(0, len(frames) - classifier.window, at_once):
-                classifier.steps(frames[first : first + at_once + classifier.window - classifier.step])
+                classifier.frame_scores(frames[first : first + at_once + classifier.window - classifier.step])
 
         with threadpool_limits(limits=1, user_api="blas"):
             measured = best(lambda: front_end.frames(samples, workers=1)) + best(score)
@@ -99,11 +99,11 @@ def against_c() -> None:
     rng = np.random.default_rng(0)
     for network in model.classifier.networks:
         network.vector[:] = rng.normal(0, 0.1, len(network.vector))
-    model.classifier.load(model.classifier.arrays())
+    model.classifier.load_state(model.classifier.state())
     front_end = model.front_end
     samples = rng.standard_normal(front_end.samples_for(model.classifier.window)).astype(np.float32) * 0.1
     with threadpool_limits(limits=1, user_api="blas"):
-        ours = best(lambda: model.classifier.steps(front_end.frames(samples, workers=1)))
+        ours = best(lambda: model.classifier.frame_scores(front_end.frames(samples, workers=1)))
     rounded = quantize(model, ClipFrames([front_end.frames(rng.standard_normal(32_000).astype(np.float32))]))
     size = footprint(model, read_device("core-256k"))
     with tempfile.TemporaryDirectory() as folder:

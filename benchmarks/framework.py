@@ -32,7 +32,7 @@ class Level(nn.Module):
         return torch.log10(kept) * (10 / 15) + 1
 
 
-class Steps(nn.Module):
+class FrameScores(nn.Module):
     """A dense layer at each step."""
 
     def __init__(self, inputs: int, outputs: int) -> None:
@@ -75,7 +75,7 @@ def same(layers: list[Layer], shape: tuple[int, ...]) -> nn.Sequential:
         elif isinstance(layer, Dropout):
             made.append(nn.Dropout(layer.share))
         elif isinstance(layer, Dense):
-            made.append(Steps(shape[-1], layer.channels))
+            made.append(FrameScores(shape[-1], layer.channels))
         else:
             raise TypeError(f"no yardstick for {type(layer).__name__}")
         shape = layer.shape(shape)

@@ -16,7 +16,7 @@ from weak_archive import write_archive
 
 import barn_owl as owl
 from barn_owl.annotation.harvesting import sound_row
-from barn_owl.annotation.similarity import example_of
+from barn_owl.annotation.similar_sounds import example_of
 from barn_owl.classifiers.logistic import fit_logistic
 from barn_owl.evaluate.predictions import predict
 from barn_owl.runs.data import with_splits

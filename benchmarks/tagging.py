@@ -38,7 +38,7 @@ def floor(model: Model, path: Path) -> None:
     for first in range(0, frames, 1024):
         fft.rfft(np.ascontiguousarray(views[first : first + 1024]), axis=1)
     rows = frames // classifier.step
-    for array_name, kernel in classifier.arrays().items():
+    for array_name, kernel in classifier.state().items():
         if array_name.endswith("kernel"):
             for first in range(0, rows, 512):
                 np.empty((min(512, rows - first), len(kernel)), np.float32) @ kernel

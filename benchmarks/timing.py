@@ -4,7 +4,9 @@ import time
 from collections.abc import Callable
 
 
-def best_seconds(*jobs: Callable[[], object], rounds: int = 9, repeats: int = 1, refractory_s: float = 0.0) -> list[float]:
+def best_seconds(
+    *jobs: Callable[[], object], rounds: int = 9, repeats: int = 1, refractory_s: float = 0.0
+) -> list[float]:
     """Least time of each job, all of them taking turns so that a slow moment hits everyone.
 
     repeats : how often a job runs in each of its turns. refractory_s : rest before a turn, for jobs that leave

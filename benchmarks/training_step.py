@@ -63,7 +63,7 @@ def networks() -> None:
 
     with threadpool_limits(limits=1, user_api="blas"):
         our_time, their_time = best_seconds(
-            lambda: classifier.steps(clip), score_general, rounds=8, repeats=20, refractory_s=0.4
+            lambda: classifier.frame_scores(clip), score_general, rounds=8, repeats=20, refractory_s=0.4
         )
     tell("cnn: scoring one clip of a second, times as fast as the framework", their_time / our_time, ">= 1")
     tell("cnn: scoring one clip of a second, milliseconds", our_time * 1000, "(for information)")

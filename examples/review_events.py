@@ -7,16 +7,18 @@ from barn_owl.annotation import item_key
 def main() -> None:
     truth = barn_owl.read_clip_table("truth.csv")
     events = truth[truth["label"] != ""].assign(score=0.9)  # in real life: what tag found
-    cases = barn_owl.annotation.review_items(events, ["night.flac"], stretches=10)
-    barn_owl.show.write_review_page(barn_owl.show.Review(cases), "review.html", force=True)
+    items = barn_owl.annotation.review_items(events, ["night.flac"], stretches=10)
+    barn_owl.show.write_review_page(barn_owl.show.Review(items), "review.html", force=True)
     # A person would answer in the page; here every event is right, and nothing begins in the stretches.
-    for case in cases.to_dict("records"):
-        sounds = [(case["label"], case["start_s"], case["end_s"])] if case["label"] else []
-        answer = barn_owl.annotation.ReviewAnswer(case=item_key(case), verdict="right" if sounds else "wrong", sounds=sounds)
+    for item in items.to_dict("records"):
+        sounds = [(item["label"], item["start_s"], item["end_s"])] if item["label"] else []
+        answer = barn_owl.annotation.ReviewAnswer(
+            item=item_key(item), verdict="right" if sounds else "wrong", sounds=sounds
+        )
         barn_owl.annotation.add_answer("answers.jsonl", answer)
     answers = barn_owl.annotation.read_reviews("answers.jsonl")
-    print(barn_owl.annotation.estimate_quality(cases, answers).table.round(2))
-    barn_owl.write_clip_table(barn_owl.annotation.reviewed_clips(cases, answers), "reviewed.csv", force=True)
+    print(barn_owl.annotation.estimate_quality(items, answers).table.round(2))
+    barn_owl.write_clip_table(barn_owl.annotation.reviewed_clips(items, answers), "reviewed.csv", force=True)
 
 
 if __name__ == "__main__":

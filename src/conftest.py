@@ -28,7 +28,13 @@ def _fill(folder):
         patch.chdir(folder)
         clips = barn_owl.gather_folder("clips", names="{group}_{take}").clips
         barn_owl.write_clip_table(clips, "clips.csv")
-        surer = {"threshold": 0.6, "release_threshold": 0.5, "smoothing_s": 0.1, "onset_shift_s": 0.2, "offset_shift_s": -0.2}
+        surer = {
+            "threshold": 0.6,
+            "release_threshold": 0.5,
+            "smoothing_s": 0.1,
+            "onset_shift_s": 0.2,
+            "offset_shift_s": -0.2,
+        }
         runs.train(clips, "first", small_plan("logistic", decoding=surer))
         runs.train(clips, "second", small_plan("nearest"))
         runs.train(clips, "network", small_plan("cnn", training={"epochs": 1}))

@@ -7,8 +7,8 @@ import pandas as pd
 import pytest
 
 import barn_owl as owl
-from barn_owl.annotation import harvesting, similarity
-from barn_owl.annotation.similarity import Example, similarity
+from barn_owl.annotation import harvesting, similar_sounds
+from barn_owl.annotation.similar_sounds import Example, similarity
 from barn_owl.cli.main import run
 from barn_owl.errors import AudioError, TableError
 from barn_owl.model import load_model
@@ -100,17 +100,17 @@ def test_the_like_of_an_example_is_found_wherever_it_is(weak, tmp_path):
 @pytest.mark.parametrize("quiets", [1, 2])
 def test_a_recording_in_pieces_is_the_recording_in_one(weak, monkeypatch, tmp_path, quiets):
     recordings, truth = weak
-    path, rate_hz = str(tmp_path / "long.wav"), similarity.FRONT_END.rate_hz
+    path, rate_hz = str(tmp_path / "long.wav"), similar_sounds.FRONT_END.rate_hz
     minute = np.concatenate([owl.read_audio(file, rate_hz=rate_hz)[0] for file in recordings["file"].head(3)])
     owl.write_audio(path, minute[: -rate_hz // 3], rate_hz)
-    frames = similarity.FRONT_END.frames(owl.read_audio(path)[0])
+    frames = similar_sounds.FRONT_END.frames(owl.read_audio(path)[0])
     whole = owl.find_similar(truth.head(3), [path], least=0.2)
     parts = harvesting.cut_parts(path, cache=None)
-    monkeypatch.setattr(similarity, "PIECE", quiets)
-    pieces = list(similarity.pieces_of(path, None))
+    monkeypatch.setattr(similar_sounds, "PIECE", quiets)
+    pieces = list(similar_sounds.pieces_of(path, None))
     assert len(pieces) > 2
     joined = np.concatenate([piece.levels for piece in pieces])
-    assert_close(joined, similarity.levels_above_quiet(frames), rtol=1e-5, atol=1e-5)
+    assert_close(joined, similar_sounds.levels_above_quiet(frames), rtol=1e-5, atol=1e-5)
     (tmp_path / "no-folder").touch()  # where nothing can be kept, the recording is read again
     for cache in (None, tmp_path / "cache", tmp_path / "no-folder"):
         found = owl.find_similar(truth.head(3), [path], least=0.2, cache=cache)
@@ -218,7 +218,9 @@ def test_a_model_makes_what_it_is_unsure_of_come_first(runs, clips):
     # Of the same known clips, what is likely of a label that few of them are said to have comes first.
     known, heap = clips.iloc[::9], clips.drop(index=clips.index[::9]).reset_index(drop=True)
     stills = [
-        owl.annotation.propose(heap, count=12, model=model, known=known.assign(label=label))["predicted"].eq("still").sum()
+        owl.annotation.propose(heap, count=12, model=model, known=known.assign(label=label))["predicted"]
+        .eq("still")
+        .sum()
         for label in ("still", "hum")
     ]
     assert stills[0] < stills[1]
@@ -253,7 +255,7 @@ def test_levels_are_kept_to_half_a_step(rng):
 
 
 def test_a_new_label_is_learnt_from_a_model_file_alone_and_old_ones_stay(clips, tmp_path):
-    plan = able_plan("cnn").but(training={"kept": 6})
+    plan = able_plan("cnn").but(training={"exemplars": 6})
     old, new = clips[clips["label"] != "tick"], clips[clips["label"] == "tick"]
     before = train(old, tmp_path / "before", plan)
     file = tmp_path / "theirs.safetensors"
@@ -268,8 +270,8 @@ def test_a_new_label_is_learnt_from_a_model_file_alone_and_old_ones_stay(clips, 
     said, _ = owl.predict(after.model, clips)
     right = said.assign(right=said["predicted"] == said["label"]).groupby("label")["right"].mean()
     assert right.min() > 0.7, right
-    table = owl.runs.kept_table(model, after.model, after.predictions).set_index("label")
-    assert table["kept examples"].to_dict() == {"hiss": 6, "hum": 6, "still": 6, "tick": 0}
+    table = owl.runs.exemplar_table(model, after.model, after.predictions).set_index("label")
+    assert table["exemplars"].to_dict() == {"hiss": 6, "hum": 6, "still": 6, "tick": 0}
     assert table.loc["tick", "new clips"] > 0
     assert table["now"].drop("tick").mean() > 0.7
 
@@ -293,8 +295,8 @@ def test_the_commands_of_the_loop(weak, folder, tmp_path, capsys):
     asked = ["propose", str(folder), "-o", proposed, "--count", "4", "--json"]
     assert run([*asked, "--page", str(tmp_path / "next.html")]) == 0
     assert json.loads(capsys.readouterr().out)["proposed"] == 4
-    cases = owl.annotation.review_items(owl.read_events(proposed), stretches=0)
-    assert cases["teaches"].is_monotonic_decreasing
+    items = owl.annotation.review_items(owl.read_events(proposed), stretches=0)
+    assert items["teaches"].is_monotonic_decreasing
     assert run(["harvest", str(folder), "-o", harvested, "--force"]) == 2
     assert run(["find", first["file"], str(folder), *at, *where, "-o", "-"]) == 2
     assert "--at" in capsys.readouterr().err

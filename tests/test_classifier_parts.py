@@ -110,7 +110,7 @@ def test_the_summary_counts_right():
     assert first["activation_kb"] == pytest.approx(steps * 24 * 16 * 4 / 1000)
     assert table["weights"].sum() == made.cost(0.01).weights == len(made.networks[0].vector)
     assert table["sees_ms"].iloc[-1] == 32 + (made.window - 1) * 10  # what a step sees is the classifier's window
-    # Steps share their work: a second of them costs less than 25 windows, and more than what it adds to a window.
+    # FrameScores share their work: a second of them costs less than 25 windows, and more than what it adds to a window.
     alone = table["multiply_adds"].sum()
     assert alone < made.cost(0.01).multiply_adds < 25 * alone
 
@@ -121,7 +121,7 @@ def test_sizes_that_ship_fit_any_bands_and_grow(size, bands):
     made = convolutional(bands, 5, size)
     steps = (200 - made.window) // made.step + 1
     for tracks, classifier in ((1, made), (5, convolutional(bands, 5, size, multilabel=True))):
-        said = classifier.steps(np.zeros((200, bands), np.float32))
+        said = classifier.frame_scores(np.zeros((200, bands), np.float32))
         assert said.sounds.shape == said.begins.shape == (classifier.count(200), tracks) == (steps, tracks)
         assert said.naming.shape == (steps, 7)
         assert len(said.embedding) == steps
@@ -192,8 +192,8 @@ def test_a_checkpoint_comes_back_and_damage_is_told(tmp_path, rng):
 
 def test_arrays_that_do_not_fit_are_refused(any_run):
     classifier = any_run.model.classifier
-    arrays = {name: array.copy() for name, array in classifier.arrays().items()}
-    shape = read_config({"name": classifier.name, **classifier.shape()})
+    arrays = {name: array.copy() for name, array in classifier.state().items()}
+    shape = read_config({"name": classifier.name, **classifier.config()})
     again = rebuild(shape, arrays, 48, 4, multilabel=False)
     assert again.cost(0.01) == classifier.cost(0.01)
     with pytest.raises((ValueError, KeyError)):
@@ -201,7 +201,7 @@ def test_arrays_that_do_not_fit_are_refused(any_run):
     with pytest.raises((ValueError, KeyError)):
         rebuild(shape, {}, 48, 4, multilabel=False)
     with pytest.raises(ValueError, match="there is no classifier 'forest'"):
-        read_config({"name": "forest", **classifier.shape()})
+        read_config({"name": "forest", **classifier.config()})
 
 
 def test_members_of_an_ensemble_look_at_one_length(ranking):
@@ -261,7 +261,7 @@ def test_pooled_classifiers_name_a_clip_by_its_windows_and_as_a_whole(ranking, r
     model = open_run(ranking[0] / "logistic").model
     classifier, frames = model.classifier, model.front_end.frames(sound("tick", rng))
     around = np.repeat(around_clip(frames, model.front_end.hop_s, -140)[None], classifier.window // 2, axis=0)
-    steps = model.steps(np.concatenate([around, frames, around]))
+    steps = model.frame_scores(np.concatenate([around, frames, around]))
     ready = (frames - model.mean) / model.deviation
     whole = classifier.classifier.logits(classifier.rows(ready[None]))[0]
     assert_close(model.clip(frames).logits, (named(steps.naming)[:-1] + whole) / 2, rtol=1e-5)

@@ -25,7 +25,7 @@ class Centroids:
     def logits(self, rows):
         return (4 - self.sharpness * squared_distances(rows, self.means) / rows.shape[1]).astype(np.float32)
 
-    def arrays(self):
+    def state(self):
         return {"means": self.means, "sharpness": np.array([self.sharpness], np.float32)}
 
     def multiply_adds(self):
@@ -66,8 +66,10 @@ def test_a_new_kind_is_planned_trained_kept_tagged_with_and_ranked(clips, centro
     assert run.evaluate().scores.balanced_accuracy > 0.6
     again = owl.load_model(tmp_path / "run")
     frames = again.front_end.frames(np.random.default_rng(0).standard_normal(20_000))
-    np.testing.assert_array_equal(again.steps(frames).sounds, run.model.steps(frames).sounds)
-    found = owl.tag_samples(again, np.zeros(40_000), 16_000, decoding=owl.DecodingSettings(threshold=0.01, release_threshold=0.005))
+    np.testing.assert_array_equal(again.frame_scores(frames).sounds, run.model.frame_scores(frames).sounds)
+    found = owl.tag_samples(
+        again, np.zeros(40_000), 16_000, decoding=owl.DecodingSettings(threshold=0.01, release_threshold=0.005)
+    )
     assert set(found["label"]) <= set(again.event_labels)
     ranking = owl.train_classifiers(clips, tmp_path / "all", small_plan("cnn"), classifiers=["majority", "centroids"])
     assert ranking["classifier"].tolist() == ["centroids", "majority"]

@@ -239,7 +239,11 @@ def long_recording(tmp_path_factory):
         (["tag", "{table}", "x.wav", "-o", "{tmp}/e.csv"], 2, "is not a model file"),
         (["tag", "{run}", "{tmp}/no.wav", "-o", "{tmp}/e.csv"], 2, "none of the recordings could be tagged"),
         (["tag", "{run}", "x.wav", "-o", "{table}"], 1, "exists; choose another name"),
-        (["tag", "{run}", "x.wav", "-o", "{tmp}/e.csv", "--release-threshold", 0.95], 2, "release_threshold must be at most threshold="),
+        (
+            ["tag", "{run}", "x.wav", "-o", "{tmp}/e.csv", "--release-threshold", 0.95],
+            2,
+            "release_threshold must be at most threshold=",
+        ),
         (["look", "{tmp}/none.csv"], 2, "none.csv does not exist"),
         (["look", "{tmp}/bad.flac"], 2, "bad.flac is empty (0 bytes)"),
         (["look", "{table}", "-o", "{run}"], 1, "exists and is not empty"),

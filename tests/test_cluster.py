@@ -181,7 +181,7 @@ def test_seeds_trained_on_a_cluster_are_those_trained_here(few_clips, workers, t
         here = train_several(few_clips, tmp_path / "here", plan, seeds=2, ensemble=True)
     pd.testing.assert_frame_equal(away.drop(columns="seconds"), here.drop(columns="seconds"))
     for name in ("seed-1", "."):
-        own = [owl.load_model(tmp_path / place / name).classifier.arrays() for place in ("away", "here")]
+        own = [owl.load_model(tmp_path / place / name).classifier.state() for place in ("away", "here")]
         assert all(np.array_equal(own[0][key], own[1][key]) for key in own[1])
 
 

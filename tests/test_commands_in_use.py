@@ -176,12 +176,16 @@ def test_answers_to_other_cases_are_noticed(command, night, tmp_path):
     truth["file"] = str(night / "night.wav")
     owl.write_clip_table(truth, tmp_path / "e.csv")
     answers = tmp_path / "answers.jsonl"
-    owl.annotation.add_answer(answers, owl.annotation.ReviewAnswer(case="night.wav 99.000 100.000 hum", verdict="wrong"))
+    owl.annotation.add_answer(
+        answers, owl.annotation.ReviewAnswer(case="night.wav 99.000 100.000 hum", verdict="wrong")
+    )
     for row in truth.to_dict("records"):
         case = f"night.wav {row['start_s']:.3f} {row['end_s']:.3f} {row['label']}"
         owl.annotation.add_answer(
             answers,
-            owl.annotation.ReviewAnswer(case=case, verdict="right", sounds=[(row["label"], row["start_s"], row["end_s"])]),
+            owl.annotation.ReviewAnswer(
+                case=case, verdict="right", sounds=[(row["label"], row["start_s"], row["end_s"])]
+            ),
         )
     code, said = command("review", tmp_path / "e.csv", "--answers", answers, "--stretches", 0)
     assert code == 0, said

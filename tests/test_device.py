@@ -57,10 +57,10 @@ def random_model(seed: int = 0, **plan):
     rng = np.random.default_rng(seed)
     for network in model.classifier.networks:
         network.vector[:] = rng.normal(0, 0.4, len(network.vector))
-        for name, array in network.arrays().items():
+        for name, array in network.state().items():
             if name.endswith("variance"):
                 array[...] = rng.uniform(0.5, 2, array.shape)
-    model.classifier.load(model.classifier.arrays())
+    model.classifier.load_state(model.classifier.state())
     return model
 
 
@@ -100,7 +100,7 @@ def table_of(text):
 def test_stages_say_what_the_network_says(rng):
     model = random_model()
     frames = rng.uniform(-80, -20, (300, 48)).astype(np.float32)
-    expected = model.classifier.steps(frames)
+    expected = model.classifier.frame_scores(frames)
     levels = relative_level(frames[:, :, None], model.classifier.level.frames, model.classifier.level.range_db)
     logits = [run_stages(stages, levels, lambda *_: None)[:, 0] for stages in stages_of(model.classifier)]
     found = np.mean(logits, axis=0)
@@ -176,7 +176,14 @@ def score_rows(draw, tracks, labels):
 @needs_cc
 @pytest.mark.parametrize("multilabel", [False, True])
 def test_both_decoders_make_the_same_events_of_any_scores(multilabel, tmp_path):
-    settings_ = {"max_gap_s": 0.3, "refractory_s": 0.2, "max_duration_s": 8.0, "onset_shift_s": 0.03, "offset_shift_s": 0.05, "smoothing_s": 0.2}
+    settings_ = {
+        "max_gap_s": 0.3,
+        "refractory_s": 0.2,
+        "max_duration_s": 8.0,
+        "onset_shift_s": 0.03,
+        "offset_shift_s": 0.05,
+        "smoothing_s": 0.2,
+    }
     labels = {"2": {"threshold": 0.8, "min_duration_s": 0.3}}
     model = replace(random_model(multilabel=multilabel), ignored=["1"])
     model = replace(model, decoding=owl.DecodingSettings(**settings_, min_confidence=0.5, labels=labels))
@@ -231,7 +238,7 @@ def test_an_open_graph_gives_the_same_scores(runs, recording, tmp_path):
                 frames = model.front_end.frames(samples[:count])
                 given = {"frames": frames} if takes_features else {"samples": samples[:count]}
                 sounds, begins, naming = session.run(["sounds", "begins", "naming"], given)
-                steps = model.steps(frames)
+                steps = model.frame_scores(frames)
                 np.testing.assert_allclose(naming, steps.naming, rtol=1e-3, atol=1e-3)
                 np.testing.assert_allclose(sounds, sigmoid(steps.sounds), atol=1e-4)
                 np.testing.assert_allclose(begins, sigmoid(steps.begins), atol=1e-4)
@@ -245,7 +252,7 @@ def test_a_pruned_network_keeps_what_counts_most(rng):
     model = random_model()
     frames = rng.uniform(-80, -20, (200, 48)).astype(np.float32)
     whole = pruned(model.classifier, 1.0)
-    np.testing.assert_array_equal(whole.steps(frames).sounds, model.classifier.steps(frames).sounds)
+    np.testing.assert_array_equal(whole.frame_scores(frames).sounds, model.classifier.frame_scores(frames).sounds)
     # Both kinds of network, with and without levels in front, are made smaller by as much.
     for levels in (True, False):
         level = {} if levels else {"level": {"span_s": 0}}
@@ -253,20 +260,22 @@ def test_a_pruned_network_keeps_what_counts_most(rng):
         third = pruned(pair, 0.33)
         shares = [len(a.vector) / len(b.vector) for a, b in zip(third.networks, pair.networks, strict=True)]
         assert all(0.25 < share <= 0.33 for share in shares)
-        assert third.steps(frames).sounds.shape == pair.steps(frames).sounds.shape
+        assert third.frame_scores(frames).sounds.shape == pair.frame_scores(frames).sounds.shape
     # Channels that never say anything are taken out first, and nothing changes but for the size.
     plain = plain_model(small_plan("cnn").but(cnn={"size": "tiny", "kinds": ["2d"]}), labels=3).classifier
-    arrays = {name: array.copy() for name, array in plain.arrays().items()}
+    arrays = {name: array.copy() for name, array in plain.state().items()}
     for name, array in arrays.items():
         layer = name.rpartition(".")[0]
         if name.endswith((".scale", ".shift")):
             array[::2] = 0
         elif name.endswith(".kernel") and f"{layer}.bias" not in arrays:
             array[:, ::2] = 0
-    plain.load(arrays)
+    plain.load_state(arrays)
     half = pruned(plain, 0.3)
     assert half.cost(0.01).weights <= 0.3 * plain.cost(0.01).weights
-    np.testing.assert_allclose(half.steps(frames).sounds, plain.steps(frames).sounds, rtol=1e-4, atol=1e-5)
+    np.testing.assert_allclose(
+        half.frame_scores(frames).sounds, plain.frame_scores(frames).sounds, rtol=1e-4, atol=1e-5
+    )
     with pytest.raises(ModelError, match="no more than .* of the weights can be taken out"):
         pruned(plain, 0.01)
 
@@ -337,7 +346,7 @@ def test_plain_numbers_hold_all_that_is_needed(runs, tmp_path):
         assert barn_owl(["export", str(runs["logistic"].folder), "-o", str(tmp_path / name), "--quiet"]) == 0
     archive = np.load(tmp_path / "numbers.npz")
     listed = json.loads((tmp_path / "numbers.json").read_text())
-    for name, array in model.classifier.arrays().items():
+    for name, array in model.classifier.state().items():
         np.testing.assert_array_equal(archive[name], array)
         np.testing.assert_allclose(np.array(listed["arrays"][name]["values"]), array, rtol=1e-6)
     assert json.loads(str(archive["description"]))["labels"] == model.labels
@@ -345,9 +354,7 @@ def test_plain_numbers_hold_all_that_is_needed(runs, tmp_path):
 
 def test_what_a_device_cannot_carry_is_named(tmp_path, capsys):
     model = plain_model(small_plan("cnn").but(cnn={"size": "medium"}), labels=6)
-    assert (
-        next(iter(owl.device.footprint(model, owl.device.read_device("core-64k")).exceeded(int8=False))) == "time"
-    )
+    assert next(iter(owl.device.footprint(model, owl.device.read_device("core-64k")).exceeded(int8=False))) == "time"
     assert owl.device.footprint(model, owl.device.read_device("core-512k")).exceeded(int8=True) == {}
     with pytest.raises(ModelError, match="this plan is of a trees"):
         plain_model(small_plan("trees"), labels=3)

@@ -52,7 +52,7 @@ def loads_or_is_refused(path, header, arrays):
         assert str(path) in str(error)  # noqa: PT017 - either is right
         return
     frames = np.full((model.classifier.window + 40, model.front_end.width), -40, np.float32)
-    assert np.isfinite(model.steps(frames).naming).all()
+    assert np.isfinite(model.frame_scores(frames).naming).all()
 
 
 @FEW
@@ -89,7 +89,7 @@ def test_what_a_classifier_says_of_itself_is_what_its_schema_asks(name, ranking)
     assert isinstance(config, kind_of(header["classifier"]["name"]).config)
     assert config.model_dump(mode="json", exclude_unset=True) == header["classifier"]
     classifier = load_model(run).classifier
-    assert {"name": classifier.name, **classifier.shape()} == header["classifier"]
+    assert {"name": classifier.name, **classifier.config()} == header["classifier"]
     with pytest.raises(PlanError, match="color: unknown key"):
         read_config({**header["classifier"], "color": "red"})
 

@@ -206,7 +206,9 @@ def test_intervals_hold_the_truth_about_as_often_as_they_say(groups, size):
         group = np.repeat(np.arange(groups), size)
         said = np.where(rng.random(len(true)) < share[group], true, (true + 1) % 3)
         one = np.eye(3, dtype=bool)
-        answers = PredictionArrays(labels=list("abc"), truth=one[true], scores=one[said] * 1.0, said=one[said], groups=group)
+        answers = PredictionArrays(
+            labels=list("abc"), truth=one[true], scores=one[said] * 1.0, said=one[said], groups=group
+        )
         row = measure(answers, rounds=200, seed=trial).overall.loc["accuracy"]
         held += row["low"] <= 0.75 <= row["high"]
     assert held >= 0.88 * 80
@@ -280,7 +282,7 @@ def test_thresholds_only_take_answers_back_where_one_label_is_said(rng):
     answers = read_prediction_arrays(made, LABELS)
     thresholds = fit_thresholds(answers, "precision", 0.8)
     found = evaluation(made, thresholds=thresholds)
-    before, after = found.answers.right.mean(), found.answers.right[found.decided].mean()
+    before, after = found.arrays.right.mean(), found.arrays.right[found.decided].mean()
     assert before < 0.7 < 0.8 <= after
     assert fit_thresholds(answers, "none", 1) == dict.fromkeys(LABELS, 0.0)
 

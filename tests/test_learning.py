@@ -252,7 +252,10 @@ def test_epochs_are_judged_by_how_whole_sounds_are_named():
 
 
 def _has_a_step(subject: FrameTask, event: tuple[int, int, int, int]) -> bool:
-    at = np.arange(subject._classifier.count(subject._frames)) * subject._classifier.step + subject._classifier.window // 2
+    at = (
+        np.arange(subject._classifier.count(subject._frames)) * subject._classifier.step
+        + subject._classifier.window // 2
+    )
     return bool(((at >= event[1]) & (at < event[2])).any())
 
 

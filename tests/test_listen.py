@@ -28,7 +28,7 @@ from barn_owl.audio import Break, incoming
 from barn_owl.audio.sources import Inlet
 from barn_owl.cli.main import run
 from barn_owl.errors import AudioError, PlanError
-from barn_owl.live import Heard
+from barn_owl.live import LiveEvent
 from barn_owl.tag import ScoreStream
 from helpers import RATE_HZ, sound
 
@@ -243,13 +243,15 @@ def test_a_simulated_microphone_above_real_time_waits_for_a_slow_listener(runs, 
 
 
 def event(label="hum", start_s=1.0):
-    return Heard(start_s, start_s + 0.5, label, 0.9, datetime(2026, 5, 1).astimezone())
+    return LiveEvent(start_s, start_s + 0.5, label, 0.9, datetime(2026, 5, 1).astimezone())
 
 
 def test_a_command_gets_a_label_as_one_argument_and_no_shell_runs(tmp_path):
     target = tmp_path / "out put.txt"
     script = f"import sys; open({str(target)!r}, 'a').write(repr(sys.argv[1:]) + '\\n')"
-    notices = owl.live.command_notifier(f"'{sys.executable}' -c \"{script}\" {{label}} 'at {{start_s}}'", interval_s=10)
+    notices = owl.live.command_notifier(
+        f"'{sys.executable}' -c \"{script}\" {{label}} 'at {{start_s}}'", interval_s=10
+    )
     nasty = "$(touch owned); `id` \" ' | & \n %s {label}"
     for one in (event(nasty), event(nasty, 5.0), event("hum", 6.0), event(nasty, 12.0)):
         notices.give(one)
@@ -364,7 +366,7 @@ def test_a_signal_ends_it_cleanly_with_the_last_event(runs, rng, tmp_path, numbe
         said += child.stdout.read()
         errors = child.stderr.read()
         assert child.wait(20) == 0, errors
-    assert b"Heard" in said
+    assert b"LiveEvent" in said
     assert errors == b""
     assert "hum" in pd.read_csv(tmp_path / "l.csv")["label"].tolist()
 

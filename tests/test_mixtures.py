@@ -75,7 +75,9 @@ def test_made_up_sounds_are_no_label_and_beds_alone_are_background(rng):
 
 
 def test_what_is_too_faint_is_not_asked_for(rng):
-    mixtures = maker(rng, mixtures={"unknown": 0, "empty": 0, "snr_low_db": -30, "snr_high_db": -29}).make(30, 200, rng)
+    mixtures = maker(rng, mixtures={"unknown": 0, "empty": 0, "snr_low_db": -30, "snr_high_db": -29}).make(
+        30, 200, rng
+    )
     assert mixtures.sounds[..., :2].mean() < 0.06
     assert (mixtures.counts == 0).any()
 
@@ -112,7 +114,9 @@ def test_whole_clips_follow_each_other_as_they_are_each_in_its_own_quiet(rng):
     # What is between two clips is steady, and where a clip of a label is heard, the label sounds.
     mixture, _, end, _ = by_mixture[0][-1]
     assert np.ptp(rows.frames[mixture, end:], axis=0).max() < 1e-3
-    assert all(rows.sounds[mixture, first:last, label].any() for mixture, first, last, label in rows.events if label < 2)
+    assert all(
+        rows.sounds[mixture, first:last, label].any() for mixture, first, last, label in rows.events if label < 2
+    )
     synthetic = MixtureMaker(plan.but(mixtures={"unknown": 0.5}), made, [2]).make(40, 300, rng, margin=margin)
     assert 3 in {label for *_, label in synthetic.events}  # none of the labels
 
@@ -208,6 +212,8 @@ def test_any_stretch_of_a_whole_recording_is_heard(rng):
     targets = np.eye(2, dtype=np.float32)
     whole = Examples(clips=ClipFrames([ramp, bed]), targets=targets, extras=np.zeros((2, 0), np.float32))
     mixtures_ = {"whole": 0.0, "unknown": 0.0, "empty": 0.0, "noise": 0.0, "snr_low_db": 30, "snr_high_db": 30}
-    made = MixtureMaker(Plan(background=["bed"], augment=PLAIN, mixtures=mixtures_), whole, [1]).make(60, 300, rng, most=1)
+    made = MixtureMaker(Plan(background=["bed"], augment=PLAIN, mixtures=mixtures_), whole, [1]).make(
+        60, 300, rng, most=1
+    )
     levels = made.frames[:, 150].mean(axis=1)
     assert np.ptp(np.quantile(levels, [0.1, 0.9])) > 3.5  # of the 6 dB

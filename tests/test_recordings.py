@@ -74,7 +74,11 @@ def test_longest_pause_and_labels_of_their_own_on_hand_made_traces():
     assert len(hand_made(trace, refractory_s=pause)) == 2
     assert DecodingSettings(labels={"hum": {"threshold": 0.95}}).of("hum").threshold == 0.95
     low = DecodingSettings(threshold=0.9, release_threshold=0.8).but(threshold=0.3)
-    assert (low.release_threshold, DecodingSettings(threshold=0.2).release_threshold, low.but(threshold=0.5, release_threshold=0.1).release_threshold) == (0.3, 0.2, 0.1)
+    assert (
+        low.release_threshold,
+        DecodingSettings(threshold=0.2).release_threshold,
+        low.but(threshold=0.5, release_threshold=0.1).release_threshold,
+    ) == (0.3, 0.2, 0.1)
     with pytest.raises(PlanError, match=r"decoding.labels.gull: the model knows"):
         EventDecoder(["hum"], [], TIMING, DecodingSettings(labels={"gull": {"threshold": 0.9}}))
     with pytest.raises(PlanError, match=r"labels.hum.release_threshold must be at most threshold=0.6, got 0.95"):
@@ -555,7 +559,9 @@ def test_of_thresholds_that_are_as_good_within_chance_the_highest_is_taken(runs,
     chance = standard_error(0.8, count)
     worth = {0.3: 0.8, 0.5: 0.8, 0.7: 0.8 - 0.9 * chance, 0.9: 0.8 - 1.1 * chance}
     monkeypatch.setattr(task, "worth", lambda settings, _: worth.get(settings.threshold, 0.0))
-    settings = DecodingSettings(threshold=0.3, release_threshold=0.1, labels={"hum": {"threshold": 0.5}, "hiss": {"threshold": 0.8}})
+    settings = DecodingSettings(
+        threshold=0.3, release_threshold=0.1, labels={"hum": {"threshold": 0.5}, "hiss": {"threshold": 0.8}}
+    )
     found = task._cautious(settings, parts)
     assert (found.threshold, found.release_threshold) == (0.7, 0.1)
     assert {label: own.threshold for label, own in found.labels.items()} == {"hum": 0.7, "hiss": 0.8}

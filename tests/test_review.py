@@ -1,4 +1,4 @@
-"""Reviewing events: cases, answers that are never lost, an honest estimate, the page and its server."""
+"""Reviewing events: items, answers that are never lost, an honest estimate, the page and its server."""
 
 import json
 import signal
@@ -36,23 +36,23 @@ def night(tmp_path_factory):
 
 
 @pytest.fixture(scope="module")
-def cases(night):
+def items(night):
     return owl.annotation.review_items(owl.read_events(night / "events.csv"), stretches=5)
 
 
-def right(case, **more):
-    sounds = [(case["label"], case["start_s"], case["end_s"])]
-    return owl.annotation.ReviewAnswer(case=item_key(case), verdict="right", sounds=sounds, **more)
+def right(item, **more):
+    sounds = [(item["label"], item["start_s"], item["end_s"])]
+    return owl.annotation.ReviewAnswer(item=item_key(item), verdict="right", sounds=sounds, **more)
 
 
-def test_cases_are_all_events_and_stretches_that_no_event_touches(cases, night):
-    events = cases[cases["kind"] == "event"]
+def test_items_are_all_events_and_stretches_that_no_event_touches(items, night):
+    events = items[items["kind"] == "event"]
     assert len(events) == 18
     assert set(events["stratum"]) == {f"{label} {third}" for label in ("hum", "tick", "hiss") for third in
                                       ("low", "middle", "high")}  # fmt: skip
     for _, own in events.groupby("stratum"):
         assert sorted(own["draw"]) == list(range(1, own["of"].iloc[0] + 1))
-    stretches = cases[cases["kind"] == "stretch"]
+    stretches = items[items["kind"] == "stretch"]
     assert len(stretches) == 5
     for stretch in stretches.itertuples():
         assert not ((events["start_s"] < stretch.end_s - 1e-9) & (events["end_s"] > stretch.start_s + 1e-9)).any()
@@ -74,55 +74,57 @@ def test_what_is_drawn_does_not_depend_on_whether_events_are_listened_to(night):
 def test_an_event_that_overlaps_one_of_another_label_is_at_odds_with_it(night):
     rows = [(str(night / "night.wav"), start, start + 1, label, 0.9) for start, label in
             ((1.0, "hum"), (1.5, "tick"), (8.0, "hum"), (8.2, "hum"))]  # fmt: skip
-    cases = owl.annotation.review_items(pd.DataFrame(rows, columns=COLUMNS), stretches=0, listens=False)
-    assert cases["why"].str.contains("another label").tolist() == [True, True, False, False]
+    items = owl.annotation.review_items(pd.DataFrame(rows, columns=COLUMNS), stretches=0, listens=False)
+    assert items["why"].str.contains("another label").tolist() == [True, True, False, False]
 
 
 verdicts = st.lists(st.tuples(st.integers(0, 6), st.sampled_from(["right", "wrong", "unsure", ""])), max_size=30)
 
 
 @given(said=verdicts, cut=st.integers(0, 60))
-def test_the_last_answer_to_a_case_counts_and_a_cut_off_line_spoils_no_other(said, cut, tmp_path_factory):
+def test_the_last_answer_to_a_item_counts_and_a_cut_off_line_spoils_no_other(said, cut, tmp_path_factory):
     path, wanted = tmp_path_factory.mktemp("answers") / "a.jsonl", {}
-    for case, verdict in said:
-        key, sounds = f"case {case} \u2028 ", [("hum", 0.0, 1.0)] if verdict == "right" else ()
-        owl.annotation.add_answer(path, owl.annotation.ReviewAnswer(case=key, verdict=verdict, sounds=sounds))
+    for item, verdict in said:
+        key, sounds = f"item {item} \u2028 ", [("hum", 0.0, 1.0)] if verdict == "right" else ()
+        owl.annotation.add_answer(path, owl.annotation.ReviewAnswer(item=key, verdict=verdict, sounds=sounds))
         wanted = {k: v for k, v in wanted.items() if k != key} | ({key: verdict} if verdict else {})
     with path.open("ab") as file:
-        file.write(json.dumps({"case": "x" * 50, "verdict": "wrong"}).encode()[: cut % 50])
+        file.write(json.dumps({"item": "x" * 50, "verdict": "wrong"}).encode()[: cut % 50])
     assert {key: answer.verdict for key, answer in owl.annotation.read_reviews(path).items()} == wanted
-    owl.annotation.add_answer(path, owl.annotation.ReviewAnswer(case="last", verdict="wrong"))
+    owl.annotation.add_answer(path, owl.annotation.ReviewAnswer(item="last", verdict="wrong"))
     assert owl.annotation.read_reviews(path)["last"].verdict == "wrong"
     assert len(owl.annotation.read_reviews(path)) == len(wanted) + 1
 
 
 @pytest.mark.parametrize(
     "line",
-    ["[]", '{"case": 1}', '{"case": "a", "verdict": "maybe"}', '{"case": "a", "verdict": "right"}', "nonsense",
-             '{"case": "a", "verdict": "other", "sounds": [["hum", 2, 1]]}',
-             '{"case": "a", "verdict": "other", "sounds": [["", 0, 1]]}',
-             '{"case": "a", "verdict": "other", "sounds": [["hum", 0, Infinity]]}',
-             '{"case": "a", "verdict": "other", "sounds": {"hum": 1}}'],
+    ["[]", '{"item": 1}', '{"item": "a", "verdict": "maybe"}', '{"item": "a", "verdict": "right"}', "nonsense",
+             '{"item": "a", "verdict": "other", "sounds": [["hum", 2, 1]]}',
+             '{"item": "a", "verdict": "other", "sounds": [["", 0, 1]]}',
+             '{"item": "a", "verdict": "other", "sounds": [["hum", 0, Infinity]]}',
+             '{"item": "a", "verdict": "other", "sounds": {"hum": 1}}'],
 )  # fmt: skip
 def test_a_line_that_is_no_answer_is_named(tmp_path, line):
     path = tmp_path / "a.jsonl"
-    path.write_text('{"case": "b", "verdict": "wrong"}\n' + line + "\n")
+    path.write_text('{"item": "b", "verdict": "wrong"}\n' + line + "\n")
     with pytest.raises(TableError, match="no answer"):
         owl.annotation.read_reviews(path)
 
 
-def test_what_was_reviewed_is_a_clip_table_with_corrected_labels_and_edges(cases):
-    first, second, third, fourth = (case for _, case in cases[cases["kind"] == "event"].head(4).iterrows())
-    stretch = cases[cases["kind"] == "stretch"].iloc[0]
+def test_what_was_reviewed_is_a_clip_table_with_corrected_labels_and_edges(items):
+    first, second, third, fourth = (item for _, item in items[items["kind"] == "event"].head(4).iterrows())
+    stretch = items[items["kind"] == "stretch"].iloc[0]
     inside = (round(stretch["start_s"] + 0.1, 3), round(stretch["start_s"] + 0.3, 3))
     answers = [
-        owl.annotation.ReviewAnswer(case=item_key(first), verdict="right", sounds=[(first["label"], 2.1, 2.9)]),
-        owl.annotation.ReviewAnswer(case=item_key(second), verdict="wrong"),
-        owl.annotation.ReviewAnswer(case=item_key(third), verdict="other", sounds=[("tock", third["start_s"], third["end_s"])]),
-        owl.annotation.ReviewAnswer(case=item_key(fourth), verdict="unsure"),
-        owl.annotation.ReviewAnswer(case=item_key(stretch), verdict="other", sounds=[("hum", *inside)]),
+        owl.annotation.ReviewAnswer(item=item_key(first), verdict="right", sounds=[(first["label"], 2.1, 2.9)]),
+        owl.annotation.ReviewAnswer(item=item_key(second), verdict="wrong"),
+        owl.annotation.ReviewAnswer(
+            item=item_key(third), verdict="other", sounds=[("tock", third["start_s"], third["end_s"])]
+        ),
+        owl.annotation.ReviewAnswer(item=item_key(fourth), verdict="unsure"),
+        owl.annotation.ReviewAnswer(item=item_key(stretch), verdict="other", sounds=[("hum", *inside)]),
     ]
-    table = owl.annotation.reviewed_clips(cases, {answer.case: answer for answer in answers})
+    table = owl.annotation.reviewed_clips(items, {answer.item: answer for answer in answers})
     got = set(table[["start_s", "end_s", "label", "said"]].itertuples(index=False, name=None))
     assert got == {
         (2.1, 2.9, first["label"], first["label"]), (second["start_s"], second["end_s"], "", second["label"]),
@@ -131,7 +133,7 @@ def test_what_was_reviewed_is_a_clip_table_with_corrected_labels_and_edges(cases
 
 
 def archive(rng, stretches=60, share=1 / 8):
-    """A synthetic archive of which the truth is known: its cases, and answers to a random sample of them."""
+    """A synthetic archive of which the truth is known: its items, and answers to a random sample of them."""
     labels = ["a", "b", "c"]
     rows = []
     for label, count, good in (("a", 300, 0.9), ("b", 120, 0.6), ("c", 60, 0.75)):
@@ -140,35 +142,35 @@ def archive(rng, stretches=60, share=1 / 8):
             start = 10.0 * len(rows)
             rows.append(("f.wav", start, start + 1, label, score, truth))
     events = pd.DataFrame(rows, columns=[*COLUMNS, "truth"])
-    cases = owl.annotation.review_items(events[COLUMNS], stretches=0, listens=False, seed=int(rng.integers(1000)))
-    cases = cases.assign(truth=events["truth"])
+    items = owl.annotation.review_items(events[COLUMNS], stretches=0, listens=False, seed=int(rng.integers(1000)))
+    items = items.assign(truth=events["truth"])
     total = 3000
     missed = np.where(rng.random(total) < 0.03, rng.choice(labels, total), "")
     begins = 1e5 + 5.0 * np.arange(stretches)
     drawn = pd.DataFrame({"file": "f.wav", "start_s": begins, "end_s": begins + 5, "label": "", "score": np.nan})
     drawn = drawn.assign(kind="stretch", stratum="stretch", of=total, draw=np.arange(1, stretches + 1),
                          truth=missed[:stretches], why="", teaches=0.0)  # fmt: skip
-    cases, answers = pd.concat([cases, drawn], ignore_index=True), {}
-    for case in cases.to_dict("records"):
-        if case["kind"] == "event" and case["draw"] > share * case["of"]:
+    items, answers = pd.concat([items, drawn], ignore_index=True), {}
+    for item in items.to_dict("records"):
+        if item["kind"] == "event" and item["draw"] > share * item["of"]:
             continue
-        key, there = item_key(case), [(case["truth"], case["start_s"], case["end_s"])] if case["truth"] else []
-        verdict = "wrong" if not there else "right" if case["truth"] == case["label"] else "other"
-        answers[key] = owl.annotation.ReviewAnswer(case=key, verdict=verdict, sounds=there)
-    hits = {label: int(((cases["label"] == label) & (cases["truth"] == label)).sum()) for label in labels}
-    there = {label: int((cases.loc[cases["kind"] == "event", "truth"] == label).sum() + (missed == label).sum())
+        key, there = item_key(item), [(item["truth"], item["start_s"], item["end_s"])] if item["truth"] else []
+        verdict = "wrong" if not there else "right" if item["truth"] == item["label"] else "other"
+        answers[key] = owl.annotation.ReviewAnswer(item=key, verdict=verdict, sounds=there)
+    hits = {label: int(((items["label"] == label) & (items["truth"] == label)).sum()) for label in labels}
+    there = {label: int((items.loc[items["kind"] == "event", "truth"] == label).sum() + (missed == label).sum())
              for label in labels}  # fmt: skip
-    every = {label: int((cases["label"] == label).sum()) for label in labels}
+    every = {label: int((items["label"] == label).sum()) for label in labels}
     for counts in (hits, there, every):
         counts["all"] = sum(counts.values())
-    return cases, answers, {x: (hits[x] / every[x], hits[x] / there[x]) for x in hits}
+    return items, answers, {x: (hits[x] / every[x], hits[x] / there[x]) for x in hits}
 
 
 def test_intervals_hold_the_truth_about_as_often_as_they_say():
     inside = []
     for seed in range(25):
-        cases, answers, truth = archive(np.random.default_rng(seed))
-        table = owl.annotation.estimate_quality(cases, answers).table
+        items, answers, truth = archive(np.random.default_rng(seed))
+        table = owl.annotation.estimate_quality(items, answers).table
         for label, (precision, recall) in truth.items():
             row = table.loc[label]
             inside.append((row["precision_low"] <= precision <= row["precision_high"],
@@ -178,18 +180,18 @@ def test_intervals_hold_the_truth_about_as_often_as_they_say():
 
 
 def test_when_all_is_reviewed_nothing_is_left_to_guess():
-    cases, answers, truth = archive(np.random.default_rng(0), stretches=3000, share=1)
-    table = owl.annotation.estimate_quality(cases, answers).table
+    items, answers, truth = archive(np.random.default_rng(0), stretches=3000, share=1)
+    table = owl.annotation.estimate_quality(items, answers).table
     for label, (precision, recall) in truth.items():
         row = table.loc[label]
         assert row["precision"] == row["precision_low"] == row["precision_high"] == pytest.approx(precision)
         assert row["recall"] == row["recall_low"] == row["recall_high"] == pytest.approx(recall)
 
 
-def test_answers_that_were_chosen_rather_than_drawn_do_not_count(cases):
-    chosen = cases[(cases["kind"] == "event") & (cases["draw"] == 2)]
-    answers = {item_key(case): right(case) for _, case in chosen.iterrows()}
-    estimate = owl.annotation.estimate_quality(cases, answers)
+def test_answers_that_were_chosen_rather_than_drawn_do_not_count(items):
+    chosen = items[(items["kind"] == "event") & (items["draw"] == 2)]
+    answers = {item_key(item): right(item) for _, item in chosen.iterrows()}
+    estimate = owl.annotation.estimate_quality(items, answers)
     assert estimate.table["reviewed"].sum() == 0
     assert estimate.table[["recall", "recall_low", "recall_high"]].isna().all(axis=None)
     assert np.isnan(estimate.table.loc["all", "recall"])
@@ -211,8 +213,8 @@ def test_recordings_that_were_moved_are_found_again(night, tmp_path):
 
 
 @pytest.fixture
-def served(cases, tmp_path):
-    with owl.show.ReviewServer(owl.show.Review(cases), tmp_path / "answers.jsonl") as server:
+def served(items, tmp_path):
+    with owl.show.ReviewServer(owl.show.Review(items), tmp_path / "answers.jsonl") as server:
         thread = threading.Thread(target=server.serve, daemon=True)
         thread.start()
         yield server, tmp_path / "answers.jsonl"
@@ -230,18 +232,18 @@ def ask(address, data=None, **headers):
         return error.code, error.read()
 
 
-def test_the_server_gives_the_page_sounds_and_pictures_and_keeps_answers(served, cases):
+def test_the_server_gives_the_page_sounds_and_pictures_and_keeps_answers(served, items):
     server, path = served
     assert ask(server.address)[0] == 200
     assert ask(server.address + "sound/3")[1][:4] == b"fLaC"
     assert ask(server.address + "picture/3")[1][:2] == b"\xff\xd8"
     code, reply = ask(server.address + "answer", json.dumps(
-        {"case": item_key(cases.iloc[0]), "verdict": "wrong", "sounds": []}).encode())  # fmt: skip
+        {"item": item_key(items.iloc[0]), "verdict": "wrong", "sounds": []}).encode())  # fmt: skip
     assert code == 200
     assert json.loads(reply)["answered"] == 1
-    assert owl.annotation.read_reviews(path)[item_key(cases.iloc[0])].verdict == "wrong"
+    assert owl.annotation.read_reviews(path)[item_key(items.iloc[0])].verdict == "wrong"
     # Another person adds to the same file; whoever loads the page again sees it.
-    owl.annotation.add_answer(path, right(cases.iloc[1]))
+    owl.annotation.add_answer(path, right(items.iloc[1]))
     ask(server.address)
     assert len(server.answers) == 2
 
@@ -265,35 +267,38 @@ def test_the_server_answers_nobody_else_and_gives_no_other_file(served):
         "sound/²",
     ):
         assert ask(server.address + urllib.request.quote(place))[0] == 404
-    for body in (b"{", b"[]", b"1", b"[" * 50_000, json.dumps({"case": "no such", "verdict": "wrong"}).encode()):
+    for body in (b"{", b"[]", b"1", b"[" * 50_000, json.dumps({"item": "no such", "verdict": "wrong"}).encode()):
         assert ask(server.address + "answer", body)[0] == 400
     assert ask(server.address + "answer", b" " * 70_000)[0] == 413
     assert ask(server.address + "answer", b"{}", **{"Content-Type": "text/plain"})[0] == 404
     assert not path.exists()
 
 
-def test_an_answer_that_cannot_be_saved_is_not_said_to_be(cases, tmp_path):
-    with owl.show.ReviewServer(owl.show.Review(cases), tmp_path / "none" / "answers.jsonl") as server:
+def test_an_answer_that_cannot_be_saved_is_not_said_to_be(items, tmp_path):
+    with owl.show.ReviewServer(owl.show.Review(items), tmp_path / "none" / "answers.jsonl") as server:
         with pytest.raises(OutputError, match="cannot be written"):
-            server.add({"case": item_key(cases.iloc[0]), "verdict": "wrong"})
+            server.add({"item": item_key(items.iloc[0]), "verdict": "wrong"})
         assert server.answers == {}
 
 
-def test_a_port_that_is_taken_is_told(served, cases, tmp_path):
+def test_a_port_that_is_taken_is_told(served, items, tmp_path):
     taken = int(served[0].address.split(":")[2].split("/")[0])
     with pytest.raises(OutputError, match=f"port {taken}"):
-        owl.show.ReviewServer(owl.show.Review(cases), tmp_path / "b.jsonl", port=taken)
+        owl.show.ReviewServer(owl.show.Review(items), tmp_path / "b.jsonl", port=taken)
 
 
-def test_the_command_writes_page_table_and_estimate(night, cases, tmp_path, capsys):
+def test_the_command_writes_page_table_and_estimate(night, items, tmp_path, capsys):
     events, page, answers = night / "events.csv", tmp_path / "review.html", tmp_path / "answers.jsonl"
     assert run(["review", str(events), "--stretches", "5"]) == 2
     assert "--serve" in capsys.readouterr().err
     assert run(["review", str(events), str(night), "--page", str(page), "--stretches", "5"]) == 0
-    assert "23 cases" in capsys.readouterr().out
-    for _, case in cases.iterrows():
+    assert "23 items" in capsys.readouterr().out
+    for _, item in items.iterrows():
         owl.annotation.add_answer(
-            answers, right(case) if case["kind"] == "event" else owl.annotation.ReviewAnswer(case=item_key(case), verdict="wrong")
+            answers,
+            right(item)
+            if item["kind"] == "event"
+            else owl.annotation.ReviewAnswer(item=item_key(item), verdict="wrong"),
         )
     out = tmp_path / "reviewed.csv"
     asked = ["review", str(events), str(night), "--stretches", "5", "--answers", str(answers), "-o", str(out)]
@@ -307,15 +312,15 @@ def test_the_command_writes_page_table_and_estimate(night, cases, tmp_path, caps
     assert len(clips) == 18
 
 
-def test_the_command_serves_until_it_is_ended_and_writes_what_all_said(night, cases, tmp_path):
+def test_the_command_serves_until_it_is_ended_and_writes_what_all_said(night, items, tmp_path):
     out, code = tmp_path / "reviewed.csv", "from barn_owl.cli.main import main; main()"
     asked = ["review", str(night / "events.csv"), "--serve", "-o", str(out), "--quiet"]
     with subprocess.Popen([sys.executable, "-c", code, *asked], stderr=subprocess.PIPE, text=True) as child:
-        assert "cases to review" in child.stderr.readline()
+        assert "items to review" in child.stderr.readline()
         address = child.stderr.readline().strip()
-        said = {"case": item_key(cases.iloc[0]), "verdict": "wrong", "sounds": []}
+        said = {"item": item_key(items.iloc[0]), "verdict": "wrong", "sounds": []}
         assert ask(address + "answer", json.dumps(said).encode())[0] == 200
-        owl.annotation.add_answer(tmp_path / "reviewed.answers.jsonl", right(cases.iloc[1]))
+        owl.annotation.add_answer(tmp_path / "reviewed.answers.jsonl", right(items.iloc[1]))
         child.send_signal(signal.SIGTERM)
         assert child.wait(20) == 0
     assert owl.read_clip_table(out)["answer"].tolist() == ["wrong", "right"]
@@ -347,7 +352,7 @@ def until(tab, claim):
 
 
 @pages
-def test_all_is_done_by_keys_and_saved_at_once(served, cases, tab):
+def test_all_is_done_by_keys_and_saved_at_once(served, items, tab):
     server, path = served
     tab.goto(server.address)
     first = tab.locator("#where").inner_text()
@@ -417,9 +422,9 @@ def test_a_sound_is_played_with_a_little_around(served, tab):
 
 
 @pages
-def test_what_the_server_could_not_take_is_kept_and_sent_later(cases, tab, tmp_path):
+def test_what_the_server_could_not_take_is_kept_and_sent_later(items, tab, tmp_path):
     path = tmp_path / "answers.jsonl"
-    with owl.show.ReviewServer(owl.show.Review(cases), path) as server:
+    with owl.show.ReviewServer(owl.show.Review(items), path) as server:
         thread = threading.Thread(target=server.serve, daemon=True)
         thread.start()
         tab.goto(server.address)
@@ -436,9 +441,9 @@ def test_what_the_server_could_not_take_is_kept_and_sent_later(cases, tab, tmp_p
 
 
 @pages
-def test_the_file_keeps_answers_over_a_crash_and_saves_them(cases, browser, tmp_path):  # noqa: F811
+def test_the_file_keeps_answers_over_a_crash_and_saves_them(items, browser, tmp_path):  # noqa: F811
     context, page = browser.new_context(accept_downloads=True), tmp_path / "review.html"
-    assert owl.show.write_review_page(owl.show.Review(cases), page, download="mine.jsonl") == len(cases)
+    assert owl.show.write_review_page(owl.show.Review(items), page, download="mine.jsonl") == len(items)
     tab = context.new_page()
     tab.goto(page.as_uri())
     tab.keyboard.press("r")
@@ -461,8 +466,8 @@ def test_two_thousand_events_on_a_narrow_dark_screen(night, browser, tmp_path): 
     rng = np.random.default_rng(0)
     rows = [(str(night / "night.wav"), s, s + 0.5, f"{EVIL} {n % 12}", 0.5 + 0.4 * rng.random())
             for n, s in enumerate(np.linspace(0, 59, 2000).round(3))]  # fmt: skip
-    cases = owl.annotation.review_items(pd.DataFrame(rows, columns=COLUMNS), stretches=0, listens=False)
-    with owl.show.ReviewServer(owl.show.Review(cases), tmp_path / "answers.jsonl") as server:
+    items = owl.annotation.review_items(pd.DataFrame(rows, columns=COLUMNS), stretches=0, listens=False)
+    with owl.show.ReviewServer(owl.show.Review(items), tmp_path / "answers.jsonl") as server:
         threading.Thread(target=server.serve, daemon=True).start()
         context = browser.new_context(viewport={"width": 400, "height": 800}, color_scheme="dark")
         tab, trouble = context.new_page(), []
@@ -487,7 +492,7 @@ def test_two_thousand_events_on_a_narrow_dark_screen(night, browser, tmp_path): 
         server.stop()
 
 
-def test_a_picture_of_a_case_has_its_frequencies_marked(night):
+def test_a_picture_of_a_item_has_its_frequencies_marked(night):
     review = owl.show.Review(owl.annotation.review_items(owl.read_events(night / "events.csv"), stretches=0))
     marks = review.marks()
     assert {mark["hz"] for mark in marks} >= {1000, 2000, 4000}

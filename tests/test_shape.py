@@ -62,7 +62,7 @@ def test_descriptors_of_flat_single_and_silent_spectra():
 
 
 def pitch_slowly(frame, rate_hz, low_hz, high_hz):
-    """Steps 2 to 5 of the paper, in loops."""
+    """FrameScores 2 to 5 of the paper, in loops."""
     longest = int(np.ceil(rate_hz / low_hz)) + 1
     window = len(frame) - longest
     x = frame.astype(np.float64)

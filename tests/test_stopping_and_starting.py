@@ -182,7 +182,7 @@ def test_training_further_keeps_what_is_known(clips, ranking, tmp_path):
     plan = adopt(small_plan("cnn").but(training={"epochs": 3}), model, str(ranking[0] / "cnn"))
     plan = plan.but(start={"frozen": 6, "forget": ["hum"]})
     run = train(more, tmp_path / "run", plan)
-    before, after = model.classifier.arrays(), run.model.classifier.arrays()
+    before, after = model.classifier.state(), run.model.classifier.state()
     for name in before:
         if int(name.split(".")[1]) < 6:
             assert (before[name] == after[name]).all()
@@ -206,8 +206,8 @@ def test_seeds_and_folds_spread_and_become_one_model(few_clips, tmp_path, rng):
     model, x = load_model(tmp_path / "seeds"), sound("hum", rng)
     members = [load_model(tmp_path / "seeds" / name) for name in table["training"]]
     frames = model.front_end.frames(x)
-    expected = np.mean([member.steps(frames).sounds for member in members], axis=0)
-    assert_close(model.steps(frames).sounds, expected, rtol=1e-4, atol=1e-5)
+    expected = np.mean([member.frame_scores(frames).sounds for member in members], axis=0)
+    assert_close(model.frame_scores(frames).sounds, expected, rtol=1e-4, atol=1e-5)
 
     table = train_several(few_clips, tmp_path / "folds", plan, folds=3, ensemble=True)
     predictions = read_clip_table(tmp_path / "folds" / "predictions.csv")
@@ -263,9 +263,9 @@ def test_parts_of_the_clips_and_stacks_of_features_are_set_side_by_side(few_clip
 
     stacks = [["log-mel"], ["mfcc", "shape"]]
     classifiers = ["logistic", "nearest"]
-    ranking = train_classifiers(few_clips, tmp_path / "sets", plan, classifiers=classifiers, front_ends=stacks).set_index(
-        "run"
-    )
+    ranking = train_classifiers(
+        few_clips, tmp_path / "sets", plan, classifiers=classifiers, front_ends=stacks
+    ).set_index("run")
     assert set(ranking.index) == {f"{name}-{'+'.join(stack)}" for name in classifiers for stack in stacks}
     run, other = (open_run(tmp_path / "sets" / f"nearest-{'+'.join(stack)}") for stack in stacks[::-1])
     assert run.model.front_end.features[:2] == ["mfcc", "centroid"]
@@ -300,7 +300,9 @@ def test_curves_in_words():
     labels = {"hum": lost, "hiss": found, "tick": absent}
     weak = {"train": None, "validation": {"balanced_accuracy": 0.5, "labels": labels}}
     assert (
-        read_training_history(curves([1], [1]), weak).words[0].startswith("It hardly beats guessing (0.50, by guessing 0.50)")
+        read_training_history(curves([1], [1]), weak)
+        .words[0]
+        .startswith("It hardly beats guessing (0.50, by guessing 0.50)")
     )
     labels["bell"] = found
     weak["validation"]["balanced_accuracy"] = 0.67
@@ -424,7 +426,7 @@ def test_layers_of_ones_own_train_and_slide(clips, tmp_path, rng):
     run = train(clips, tmp_path / "own", able_plan("cnn").but(cnn={"layers": layers}))
     assert run.evaluate().scores.balanced_accuracy > 0.5
     frames = run.model.front_end.frames(np.concatenate([sound("hum", rng), sound("hiss", rng)]))
-    classifier, said = run.model.classifier, run.model.steps(frames)
+    classifier, said = run.model.classifier, run.model.frame_scores(frames)
     assert (classifier.step, classifier.window) == (4, 20 + 5 + 4)  # level, convolution, pool
-    alone = run.model.steps(frames[5 * classifier.step : 5 * classifier.step + classifier.window])
+    alone = run.model.frame_scores(frames[5 * classifier.step : 5 * classifier.step + classifier.window])
     assert_close(said.sounds[5], alone.sounds[0], rtol=1e-4, atol=1e-4)

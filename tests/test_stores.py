@@ -10,7 +10,7 @@ import pytest
 from hypothesis import settings, strategies as st
 from hypothesis.stateful import Bundle, RuleBasedStateMachine, consumes, initialize, invariant, rule
 
-from barn_owl.archive.entries import COLUMNS, Asked, Recorded, entries_of, entry_of
+from barn_owl.archive.entries import COLUMNS, StoreEntry, StoreQuery, entries_of, entry_of
 from barn_owl.archive.store import hours_of, open_store, read_store
 from barn_owl.errors import TableError
 
@@ -24,7 +24,7 @@ TIMES = st.floats(0, 1e5).map(lambda s: round(s, 3))
 EVENTS = st.lists(st.tuples(TIMES, st.sampled_from(["knock", "gull, far"]), st.floats(0, 1)), max_size=4)
 
 
-def table(recorded: Recorded, found: list[tuple[float, str, float]]) -> pd.DataFrame:
+def table(recorded: StoreEntry, found: list[tuple[float, str, float]]) -> pd.DataFrame:
     rows = [(recorded.file, at, at + 0.5, label, score, "", recorded.key) for at, label, score in found]
     return pd.DataFrame(rows, columns=list(COLUMNS))
 
@@ -40,7 +40,7 @@ class Stores(RuleBasedStateMachine):
         self.folder = Path(tempfile.mkdtemp())
         self.path = self.folder / f"store{self.ending}"
         self.store = open_store(self.path)
-        self.known: dict[tuple[str, str], tuple[Recorded, list[tuple[float, str, float]]]] = {}
+        self.known: dict[tuple[str, str], tuple[StoreEntry, list[tuple[float, str, float]]]] = {}
         self.pieces: dict[str, bytes] = {}
         self.number = 0
 
@@ -50,7 +50,7 @@ class Stores(RuleBasedStateMachine):
     )  # fmt: skip
     def finishes(self, model, file, day, recorder, found):
         self.number += 1
-        one = Recorded(
+        one = StoreEntry(
             key=f"{self.number:064x}", model=model, file=file, stamp=["x", self.number, 1.5], content="c", day=day,
             recorder=recorder, begins="2026-05-01T23:30:00", duration_s=7200.0, events=len(found),
             hours={label: {"23": sum(own == label for _, own, _ in found)} for _, label, _ in found},
@@ -60,7 +60,7 @@ class Stores(RuleBasedStateMachine):
 
     @rule(model=st.sampled_from(MODELS), file=st.sampled_from(FILES))
     def fails(self, model, file):
-        one = Recorded(
+        one = StoreEntry(
             key="0" * 64, model=model, file=file, stamp=[], content="", day="unknown", recorder="n", begins="",
             duration_s=0.0, events=0, reason="it is cut off",
         )  # fmt: skip
@@ -99,8 +99,8 @@ class Stores(RuleBasedStateMachine):
 
     @invariant()
     def answers_what_is_asked(self):
-        ways = [Asked(), Asked(model="m1", files=FILES[:2]), Asked(files=FILES[2:])]
-        ways += [Asked(day=day, recorder=recorder) for day in DAYS for recorder in RECORDERS]
+        ways = [StoreQuery(), StoreQuery(model="m1", files=FILES[:2]), StoreQuery(files=FILES[2:])]
+        ways += [StoreQuery(day=day, recorder=recorder) for day in DAYS for recorder in RECORDERS]
         for asked in ways:
             parts = list(self.store.batches(asked, ("file", "start_s", "label", "score")))
             rows = [tuple(row) for part in parts for row in part.itertuples(index=False)]
@@ -125,8 +125,8 @@ for kind in (Stores, SqliteStores):
 TestParquet, TestSqlite = Stores.TestCase, SqliteStores.TestCase
 
 
-def recorded(**changes) -> Recorded:
-    plain = Recorded(
+def recorded(**changes) -> StoreEntry:
+    plain = StoreEntry(
         key="k", model="m", file="a.wav", stamp=["a", 1, 2.0], content="c", day="2026-05-01", recorder="n",
         begins="2026-05-01T23:30:00", duration_s=7200.0, events=3, hours={"knock": {"23": 1, "0": 2}},
     )  # fmt: skip

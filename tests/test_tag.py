@@ -84,7 +84,7 @@ def test_a_trace_is_what_the_model_says_of_the_recording_and_a_little_around_it(
     model, blocks = run.model, list(trace_recording(run.model, tmp_path / "take.wav"))
     frames, window = model.front_end.frames(long_take), model.classifier.window
     before, after = model.around(frames[:window]), model.around(frames[-window:])
-    said = model.steps(np.concatenate([before, frames, after]))
+    said = model.frame_scores(np.concatenate([before, frames, after]))
     assert [block.first for block in blocks] == list(range(0, len(said.sounds), 256))
     # Chunks of other shapes may round the last bits of a product differently.
     for name in ("sounds", "begins", "naming"):
@@ -101,7 +101,15 @@ def hand_made(scores, onsets=(), chunk=256, labels=("hum", "still"), dropped=Non
 
     names : steps, and the number of the label that a stretch there is named; elsewhere it is the first.
     """
-    settings_ = {"threshold": 0.6, "release_threshold": 0.3, "max_gap_s": 0.0, "min_duration_s": 0.0, "smoothing_s": 0.0, "retrigger_threshold": 1.0, **settings_}
+    settings_ = {
+        "threshold": 0.6,
+        "release_threshold": 0.3,
+        "max_gap_s": 0.0,
+        "min_duration_s": 0.0,
+        "smoothing_s": 0.0,
+        "retrigger_threshold": 1.0,
+        **settings_,
+    }
     decider = EventDecoder(labels, ["still"], TIMING, DecodingSettings(**settings_), dropped)
     sounds, begins = (np.zeros((len(scores), 1), np.float32) for _ in range(2))
     sounds[:, 0] = scores

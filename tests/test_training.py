@@ -83,11 +83,11 @@ def test_permuted_labels_give_chance(clips, tmp_path, seed):
 def test_a_step_scores_what_it_does_in_an_excerpt_cut_out_around_it(any_run, rng):
     model = any_run.model
     x = np.concatenate([sound(kind, rng) for kind in ("hum", "tick", "hiss")])
-    said = model.steps(model.front_end.frames(x))
+    said = model.frame_scores(model.front_end.frames(x))
     length = model.front_end.samples_for(model.classifier.window)
     for number in (0, 7, 20, len(said.sounds) - 1):
         start = number * model.classifier.step * model.front_end.hop
-        alone = model.steps(model.front_end.frames(x[start : start + length]))
+        alone = model.frame_scores(model.front_end.frames(x[start : start + length]))
         assert alone.sounds.shape == (1, 1 if model.names_events else 4)
         # The products have other shapes, so the last bits may differ.
         assert_close(said.sounds[number], alone.sounds[0], rtol=1e-4, atol=1e-4)
@@ -249,7 +249,10 @@ def test_plans_come_back_and_say_what_is_wrong(tmp_path):
         ("sed = 1", "plan.toml, sed: unknown key; did you mean seed?"),
         ("[training]\nepoch = 3", "plan.toml, training.epoch: unknown key; did you mean epochs?"),
         ("[training]\nepochs = 0", "training.epochs: should be greater than or equal to 1, got 0"),
-        ("[decoding]\nthreshold = 0.1\nrelease_threshold = 0.2", "decoding: release_threshold must be at most threshold=0.1, got 0.2"),
+        (
+            "[decoding]\nthreshold = 0.1\nrelease_threshold = 0.2",
+            "decoding: release_threshold must be at most threshold=0.1, got 0.2",
+        ),
         ("classifier = 'cnm'", "classifier: there is no classifier 'cnm'; did you mean cnn?"),
         ("classifier = 'int8'", "classifier: no training makes 'int8'; take one of majority, "),
         ("[tres]\ndepth = 1", "plan.toml, tres: unknown key; did you mean trees?"),

@@ -275,7 +275,10 @@ def readers(base: Path) -> list[Reader]:
     clips.to_parquet(base / "clips.parquet")
     tables["clips.parquet"] = (base / "clips.parquet").read_bytes()
     owl.write_plan(small_plan("cnn"), base / "plan.toml")
-    eager = {"decoding": owl.DecodingSettings(threshold=0.05, release_threshold=0.02), "workers": 1}  # so that there are events to keep
+    eager = {
+        "decoding": owl.DecodingSettings(threshold=0.05, release_threshold=0.02),
+        "workers": 1,
+    }  # so that there are events to keep
     owl.tag_archive(model, [file], traces=base / "traces", workers=1)
     owl.tag_archive(runs["logistic"].model, [file], keep=base / "kept.sqlite", **eager)
     owl.tag_archive(runs["logistic"].model, [file], keep=base / "store", **eager)
@@ -284,12 +287,12 @@ def readers(base: Path) -> list[Reader]:
     Checkpoint(arrays={"a": np.zeros(3, np.float32)}, numbers={"step": 1}, curves=[{"epoch": 1}]).save(
         base / "c.safetensors"
     )
-    cases = owl.annotation.review_items(events, [file], stretches=2)
+    items = owl.annotation.review_items(events, [file], stretches=2)
     from barn_owl.annotation import item_key
 
     owl.annotation.add_answer(
         base / "answers.jsonl",
-        owl.annotation.ReviewAnswer(case=item_key(cases.to_dict("records")[0]), verdict="right", sounds=[]),
+        owl.annotation.ReviewAnswer(item=item_key(items.to_dict("records")[0]), verdict="right", sounds=[]),
     )
     frames = owl.FrontEnd()
     owl.load_frames(clips.head(4), frames, cache=base / "cache")

@@ -20,4 +20,4 @@ from .reviews import (
     read_reviews as read_reviews,
     reviewed_clips as reviewed_clips,
 )
-from .similarity import find_similar as find_similar
+from .similar_sounds import find_similar as find_similar

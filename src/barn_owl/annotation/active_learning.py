@@ -15,12 +15,12 @@ import pandas as pd
 import scipy
 
 from barn_owl.annotation.harvesting import AROUND_S, cut_parts, sound_row
-from barn_owl.annotation.similarity import example_of
+from barn_owl.annotation.similar_sounds import example_of
 from barn_owl.audio import audio_info
 from barn_owl.clips import check_clip_table, load_frames
 from barn_owl.clips.labels import labels_in
 from barn_owl.errors import AudioError, TableError
-from barn_owl.evaluate.predictions import hear, with_predictions
+from barn_owl.evaluate.predictions import clip_outputs, with_predictions
 from barn_owl.model import Model
 from barn_owl.parallel import each
 
@@ -143,7 +143,7 @@ def _doubted(
     frames, _, skipped = load_frames(table, model.front_end, model.clips, workers=workers)
     used = np.array([row for row in range(len(table)) if row not in skipped], dtype=int)
     table = table.iloc[used].reset_index(drop=True)
-    said = with_predictions(model, table, frames, hear(model, table, frames))
+    said = with_predictions(model, table, frames, clip_outputs(model, table, frames))
     scores = said[[f"score:{label}" for label in model.labels]].to_numpy(dtype=np.float64)
     first = np.sort(scores, axis=1)
     between = np.abs(2 * scores - 1).min(axis=1) if model.multilabel else first[:, -1] - first[:, -2]

@@ -29,10 +29,10 @@ class Estimate:
     ``_high``, the ends of their intervals; NaN where nothing is known. stretches : pieces without an event that were
     reviewed; unsure : answers that say nothing.
 
-    >>> cases = barn_owl.annotation.review_items(barn_owl.read_events("events.csv"), ["night.wav"], stretches=2)
-    >>> keys = [item_key(case) for case in cases.to_dict("records")]
-    >>> answers = {key: barn_owl.annotation.ReviewAnswer(case=key, verdict="wrong") for key in keys}
-    >>> float(barn_owl.annotation.estimate_quality(cases, answers).table.loc["all", "precision_high"])
+    >>> items = barn_owl.annotation.review_items(barn_owl.read_events("events.csv"), ["night.wav"], stretches=2)
+    >>> keys = [item_key(item) for item in items.to_dict("records")]
+    >>> answers = {key: barn_owl.annotation.ReviewAnswer(item=key, verdict="wrong") for key in keys}
+    >>> float(barn_owl.annotation.estimate_quality(items, answers).table.loc["all", "precision_high"])
     0.0
     """
 
@@ -42,7 +42,12 @@ class Estimate:
 
 
 def estimate_quality(
-    cases: pd.DataFrame, answers: dict[str, ReviewAnswer], *, rounds: int = ROUNDS, seed: int = 0, level: float = LEVEL
+    items: pd.DataFrame,
+    answers: dict[str, ReviewAnswer],
+    *,
+    rounds: int = ROUNDS,
+    seed: int = 0,
+    level: float = LEVEL,
 ) -> Estimate:
     """Estimate precision and recall of all events from the answers to a random sample.
 
@@ -51,24 +56,29 @@ def estimate_quality(
     when it begins in a stretch without an event; one that begins within an event of another label is not counted.
     rounds : how often what is not known is drawn.
     """
-    given = [answers.get(key) for key in item_keys(cases)]
-    return estimate_from(cases, given, rounds=rounds, seed=seed, level=level)
+    given = [answers.get(key) for key in item_keys(items)]
+    return estimate_from(items, given, rounds=rounds, seed=seed, level=level)
 
 
 def estimate_from(
-    cases: pd.DataFrame, given: Sequence[ReviewAnswer | None], *, rounds: int = ROUNDS, seed: int = 0, level: float = LEVEL
+    items: pd.DataFrame,
+    given: Sequence[ReviewAnswer | None],
+    *,
+    rounds: int = ROUNDS,
+    seed: int = 0,
+    level: float = LEVEL,
 ) -> Estimate:
-    """Estimate as `estimate_quality` does, from the answer to each case or None."""
+    """Estimate as `estimate_quality` does, from the answer to each item or None."""
     rng = np.random.default_rng(seed)
-    cases = cases.assign(answer=given)
-    sampled = _random_beginning(cases)
-    labels = sorted(set(cases.loc[cases["kind"] == EVENT, "label"]) | _named(sampled))
+    items = items.assign(answer=given)
+    sampled = _random_beginning(items)
+    labels = sorted(set(items.loc[items["kind"] == EVENT, "label"]) | _named(sampled))
     number = {label: at for at, label in enumerate(labels)}
     count = len(labels)
     # Events of each label that are truly of each label, in the whole archive: point and rounds.
     point, drawn = np.zeros((count, count)), np.zeros((rounds, count, count))
     known = dict(list(sampled[sampled["kind"] == EVENT].groupby("stratum")))
-    events = cases[cases["kind"] == EVENT]
+    events = items[items["kind"] == EVENT]
     means = _means(known, number)
     for stratum, own in events.groupby("stratum"):
         row, total = number[own["label"].iloc[0]], len(own)
@@ -76,7 +86,7 @@ def estimate_from(
         share = counted / counted.sum() if counted.sum() else means[row]
         point[row] += (share * total)[:count]
         drawn[:, row] += _drawn_truths(rng, counted, row, total, rounds)[:, :count]
-    missed, missed_rounds = _missed(cases, sampled, number, rng, rounds)
+    missed, missed_rounds = _missed(items, sampled, number, rng, rounds)
     table = _table(events, sampled, labels, (point, drawn), (missed, missed_rounds), level)
     answered = [answer for answer in given if answer is not None]
     return Estimate(
@@ -85,14 +95,14 @@ def estimate_from(
     )  # fmt: skip
 
 
-def _random_beginning(cases: pd.DataFrame) -> pd.DataFrame:
+def _random_beginning(items: pd.DataFrame) -> pd.DataFrame:
     """Cases up to the first of their stratum that has no answer, without those of which one is unsure."""
     parts = []
-    for _, own in cases.sort_values("draw").groupby("stratum"):
+    for _, own in items.sort_values("draw").groupby("stratum"):
         open_ = own["answer"].isna().to_numpy()
         parts.append(own.iloc[: int(open_.argmax()) if open_.any() else len(own)])
     if not parts:
-        return cases.iloc[:0]
+        return items.iloc[:0]
     begun = pd.concat(parts)
     return begun[np.array([answer.verdict != "unsure" for answer in begun["answer"]], dtype=bool)]
 
@@ -132,10 +142,10 @@ def _drawn_truths(rng: np.random.Generator, counted: np.ndarray, row: int, total
 
 
 def _missed(
-    cases: pd.DataFrame, sampled: pd.DataFrame, number: dict[str, int], rng: np.random.Generator, rounds: int
+    items: pd.DataFrame, sampled: pd.DataFrame, number: dict[str, int], rng: np.random.Generator, rounds: int
 ) -> tuple[np.ndarray, np.ndarray]:
     """Sounds of each label that were missed in all stretches: point and rounds; NaN where no stretch was reviewed."""
-    everywhere, own = cases[cases["kind"] == STRETCH], sampled[sampled["kind"] == STRETCH]
+    everywhere, own = items[items["kind"] == STRETCH], sampled[sampled["kind"] == STRETCH]
     counts = np.zeros((len(own), len(number)))
     for at, (answer, start_s, end_s) in enumerate(zip(own["answer"], own["start_s"], own["end_s"], strict=True)):
         for label, begins_s, _ in answer.sounds:

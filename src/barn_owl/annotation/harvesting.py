@@ -17,7 +17,7 @@ import numpy as np
 import pandas as pd
 import scipy
 
-from barn_owl.annotation.similarity import FRONT_END, pieces_of
+from barn_owl.annotation.similar_sounds import FRONT_END, pieces_of
 from barn_owl.audio.silence import two_threshold_runs
 from barn_owl.classifiers.logistic import fit_logistic
 from barn_owl.clips import check_clip_table

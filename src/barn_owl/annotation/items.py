@@ -54,8 +54,8 @@ def review_items(
     tells, and ``why``. Clips without times are whole files, and one without a label has the one in ``predicted``, if
     any. A table of `barn_owl.annotation.propose` stays in its order.
 
-    >>> cases = barn_owl.annotation.review_items(barn_owl.read_events("events.csv"), ["night.wav"], stretches=3)
-    >>> sorted(cases["kind"].unique())
+    >>> items = barn_owl.annotation.review_items(barn_owl.read_events("events.csv"), ["night.wav"], stretches=3)
+    >>> sorted(items["kind"].unique())
     ['event', 'stretch']
     """
     events = check_clip_table(events, where="events")
@@ -63,13 +63,13 @@ def review_items(
     # One of its own each: what is drawn must not depend on what else is.
     strata, novelty, gaps = (np.random.default_rng([seed, number]) for number in range(3))
     columns = ["file", "start_s", "end_s", "label", "score"]
-    cases = _with_strata(events[columns].assign(kind=EVENT, why=""), strata)
+    items = _with_strata(events[columns].assign(kind=EVENT, why=""), strata)
     if "rank" in events:  # they were chosen, and in which order is known
-        cases["teaches"] = 1 - events["rank"].rank(pct=True).to_numpy()
-        cases["why"] = events["why"].to_numpy() if "why" in events else ""
+        items["teaches"] = 1 - events["rank"].rank(pct=True).to_numpy()
+        items["why"] = events["why"].to_numpy() if "why" in events else ""
     else:
-        cases["teaches"] = _worth(cases, novelty, listens=listens, progress=progress)
-    events = cases
+        items["teaches"] = _worth(items, novelty, listens=listens, progress=progress)
+    events = items
     files = list(dict.fromkeys([*recordings, *events["file"]]))
     drawn = _stretches(events, files, stretches, stretch_s, gaps)
     return pd.concat([events, drawn], ignore_index=True) if len(drawn) else events

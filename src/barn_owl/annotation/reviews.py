@@ -1,6 +1,6 @@
 """PredictionArrays of who reviews: a file of JSON lines that is only ever added to, and the clip table that follows from it.
 
-Nothing is lost in a crash, and several people may add to one file: the last answer to a case counts.
+Nothing is lost in a crash, and several people may add to one file: the last answer to a item counts.
 """
 
 import json
@@ -24,16 +24,16 @@ VERDICTS = get_args(Verdict)
 
 @dataclass(frozen=True, kw_only=True)
 class ReviewAnswer:
-    """What one says of a case. Of a stretch, ``wrong`` is that nothing begins in it, ``other`` that a label does.
+    """What one says of a item. Of a stretch, ``wrong`` is that nothing begins in it, ``other`` that a label does.
 
-    case : see `item_key`; verdict : "" takes an answer back. sounds : what is there, as label, start and end in
+    item : see `item_key`; verdict : "" takes an answer back. sounds : what is there, as label, start and end in
     seconds of the recording: one for an event that is right or another, any number for a stretch.
 
-    >>> barn_owl.annotation.ReviewAnswer(case="night.wav 1.000 2.000 hum", verdict="right", sounds=[("hum", 1.0, 2.0)]).verdict
+    >>> barn_owl.annotation.ReviewAnswer(item="night.wav 1.000 2.000 hum", verdict="right", sounds=[("hum", 1.0, 2.0)]).verdict
     'right'
     """
 
-    case: str
+    item: str
     verdict: Verdict
     sounds: Sequence[tuple[str, float, float]] = ()
     reviewer: str = ""
@@ -45,7 +45,7 @@ class ReviewAnswer:
         try:
             sounds = [(str(label).strip(), float(start), float(end)) for label, start, end in said.get("sounds", ())]
             made = cls(
-                case=str(said["case"]), verdict=said["verdict"], sounds=sounds,
+                item=str(said["item"]), verdict=said["verdict"], sounds=sounds,
                 reviewer=str(said.get("reviewer", "")), when=str(said.get("when", "")),
             )  # fmt: skip
         except (AttributeError, KeyError, TypeError, ValueError) as error:
@@ -59,14 +59,14 @@ class ReviewAnswer:
         return made
 
 
-def item_key(case: Mapping[str, Any]) -> str:
-    """Name a case so that it is known again when the table was sorted or moved: file name, times, label."""
-    return f"{Path(case['file']).name} {case['start_s']:.3f} {case['end_s']:.3f} {case['label']}".rstrip()
+def item_key(item: Mapping[str, Any]) -> str:
+    """Name a item so that it is known again when the table was sorted or moved: file name, times, label."""
+    return f"{Path(item['file']).name} {item['start_s']:.3f} {item['end_s']:.3f} {item['label']}".rstrip()
 
 
-def item_keys(cases: pd.DataFrame) -> list[str]:
-    """Name all cases of a table; see `item_key`."""
-    return [item_key(case) for case in cases.to_dict("records")]
+def item_keys(items: pd.DataFrame) -> list[str]:
+    """Name all items of a table; see `item_key`."""
+    return [item_key(item) for item in items.to_dict("records")]
 
 
 def add_answer(path: str | Path, answer: ReviewAnswer) -> None:
@@ -74,7 +74,7 @@ def add_answer(path: str | Path, answer: ReviewAnswer) -> None:
 
     Raises OutputError when it cannot be written.
 
-    >>> answer = barn_owl.annotation.ReviewAnswer(case="night.wav 1.000 2.000 hum", verdict="wrong")
+    >>> answer = barn_owl.annotation.ReviewAnswer(item="night.wav 1.000 2.000 hum", verdict="wrong")
     >>> barn_owl.annotation.add_answer("answers.jsonl", answer)
     >>> barn_owl.annotation.read_reviews("answers.jsonl")["night.wav 1.000 2.000 hum"].verdict
     'wrong'
@@ -95,11 +95,11 @@ def add_answer(path: str | Path, answer: ReviewAnswer) -> None:
 
 
 def read_reviews(path: str | Path) -> dict[str, ReviewAnswer]:
-    """Read answers, the last one to each case; a last line that was cut off is passed over.
+    """Read answers, the last one to each item; a last line that was cut off is passed over.
 
     Raises TableError when the file cannot be read, or a line is no answer.
 
-    >>> barn_owl.annotation.add_answer("own.jsonl", barn_owl.annotation.ReviewAnswer(case="a", verdict="unsure"))
+    >>> barn_owl.annotation.add_answer("own.jsonl", barn_owl.annotation.ReviewAnswer(item="a", verdict="unsure"))
     >>> list(barn_owl.annotation.read_reviews("own.jsonl"))
     ['a']
     """
@@ -119,32 +119,32 @@ def read_reviews(path: str | Path) -> dict[str, ReviewAnswer]:
             raise TableError(f"{path}, line {number}: this is no answer: {line[:200]}") from error
         answer = ReviewAnswer.checked(said)
         if answer.verdict:
-            answers[answer.case] = answer
+            answers[answer.item] = answer
         else:
-            answers.pop(answer.case, None)
+            answers.pop(answer.item, None)
     return answers
 
 
-def reviewed_clips(cases: pd.DataFrame, answers: dict[str, ReviewAnswer]) -> pd.DataFrame:
+def reviewed_clips(items: pd.DataFrame, answers: dict[str, ReviewAnswer]) -> pd.DataFrame:
     """Make the clip table of what was reviewed: what is there under its label, what is none with a blank label.
 
     Cases without an answer, or of which one is unsure, are left out, as are stretches with nothing in them. Columns
     ``said`` and ``answer`` tell what the label was and what was said of it.
 
-    >>> cases = barn_owl.annotation.review_items(barn_owl.read_events("events.csv"), stretches=0)
-    >>> key = item_key(cases.iloc[0])
-    >>> barn_owl.annotation.reviewed_clips(cases, {key: barn_owl.annotation.ReviewAnswer(case=key, verdict="wrong")})["label"].tolist()
+    >>> items = barn_owl.annotation.review_items(barn_owl.read_events("events.csv"), stretches=0)
+    >>> key = item_key(items.iloc[0])
+    >>> barn_owl.annotation.reviewed_clips(items, {key: barn_owl.annotation.ReviewAnswer(item=key, verdict="wrong")})["label"].tolist()
     ['']
     """
     rows: list[dict[Any, Any]] = []
-    for case in cases.to_dict("records"):
-        answer = answers.get(item_key(case))
+    for item in items.to_dict("records"):
+        answer = answers.get(item_key(item))
         if answer is None or answer.verdict == "unsure":
             continue
-        told = {"file": case["file"], "score": case["score"], "said": case["label"], "answer": answer.verdict}
+        told = {"file": item["file"], "score": item["score"], "said": item["label"], "answer": answer.verdict}
         if answer.verdict == "wrong":
-            if case["kind"] != STRETCH:
-                rows.append({**told, "start_s": case["start_s"], "end_s": case["end_s"], "label": ""})
+            if item["kind"] != STRETCH:
+                rows.append({**told, "start_s": item["start_s"], "end_s": item["end_s"], "label": ""})
             continue
         for label, start_s, end_s in answer.sounds:
             rows.append({**told, "start_s": start_s, "end_s": end_s, "label": label})

@@ -1,4 +1,4 @@
-from .entries import Recorded as Recorded
+from .entries import StoreEntry as StoreEntry
 from .formats import (
     read_cues as read_cues,
     read_events as read_events,

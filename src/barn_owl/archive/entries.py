@@ -1,4 +1,4 @@
-"""What a store knows of a recording, and which recordings are asked for."""
+"""What a store knows of a recording, and which recordings are query for."""
 
 import json
 from collections.abc import Iterable
@@ -14,7 +14,7 @@ UNKNOWN = "unknown"
 
 
 @dataclass(frozen=True, kw_only=True)
-class Recorded:
+class StoreEntry:
     """What a store knows of a recording: a line of its manifest.
 
     key : of its content, the model and the settings. model : what the model and its settings are known by. stamp : of
@@ -37,25 +37,25 @@ class Recorded:
 
 
 @dataclass(frozen=True, kw_only=True)
-class Asked:
-    """Which recordings of a store are asked for; what is blank does not matter."""
+class StoreQuery:
+    """Which recordings of a store are query for; what is blank does not matter."""
 
     model: str = ""
     day: str = ""
     recorder: str = ""
     files: tuple[str, ...] = ()
 
-    def takes(self, one: Recorded) -> bool:
+    def takes(self, one: StoreEntry) -> bool:
         """Tell whether a recording is one of them."""
         pairs = (self.model, one.model), (self.day, one.day), (self.recorder, one.recorder)
         return all(wanted in ("", own) for wanted, own in pairs) and (not self.files or one.file in self.files)
 
 
-def entry_of(told: dict[str, Any]) -> Recorded:
+def entry_of(told: dict[str, Any]) -> StoreEntry:
     """Make one of what a line or a row says; raises TypeError or ValueError when it says something else."""
-    one = Recorded(**told)
+    one = StoreEntry(**told)
     kinds: dict[str, Any] = {"stamp": list, "duration_s": (int, float), "events": int, "hours": dict}
-    for own in fields(Recorded):
+    for own in fields(StoreEntry):
         if not isinstance(getattr(one, own.name), kinds.get(own.name, str)):
             raise TypeError(f"{own.name} is {getattr(one, own.name)!r}")
     for by_hour in one.hours.values():
@@ -67,7 +67,7 @@ def entry_of(told: dict[str, Any]) -> Recorded:
     return one
 
 
-def entries_of(lines: Iterable[str]) -> Iterable[Recorded]:
+def entries_of(lines: Iterable[str]) -> Iterable[StoreEntry]:
     """Yield what the lines of a manifest say; one that a crash cut off is passed over."""
     for line in lines:
         try:

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from barn_owl.archive.entries import UNKNOWN, Asked, Recorded, recorder_of
+from barn_owl.archive.entries import UNKNOWN, StoreEntry, StoreQuery, recorder_of
 from barn_owl.archive.formats import COLUMNS
 from barn_owl.archive.hours import counted_by_hour, recording_start, with_clock
 from barn_owl.archive.pieces import Piece
@@ -42,13 +42,13 @@ class Keeping:
         """
         done = [one for one in self._store.recordings(self.model) if not one.reason]
         by_file = {one.file: one for one in done}
-        sizes: dict[int, list[Recorded]] = {}
+        sizes: dict[int, list[StoreEntry]] = {}
         for one in done:
             sizes.setdefault(int(one.stamp[1]) if one.stamp else -1, []).append(one)
         lengths = {path: self._done_s(path, by_file, sizes) for path in paths}
         return {path: length_s for path, length_s in lengths.items() if length_s is not None}
 
-    def _done_s(self, path: str, by_file: dict[str, Recorded], sizes: dict[int, list[Recorded]]) -> float | None:
+    def _done_s(self, path: str, by_file: dict[str, StoreEntry], sizes: dict[int, list[StoreEntry]]) -> float | None:
         """Seconds that were heard of a recording that is done; None where it is not."""
         name = name_of(path)
         try:
@@ -67,9 +67,9 @@ class Keeping:
             self._keep_as_well(path, own)
         return own.duration_s
 
-    def _keep_as_well(self, path: str, own: Recorded) -> None:
+    def _keep_as_well(self, path: str, own: StoreEntry) -> None:
         """Keep the events of a recording under the name that it has now as well."""
-        parts = list(self._store.batches(Asked(model=own.model, files=(own.file,))))
+        parts = list(self._store.batches(StoreQuery(model=own.model, files=(own.file,))))
         events = pd.concat(parts, ignore_index=True) if parts else pd.DataFrame(columns=COLUMNS)
         self.keep(path, own.content, own.duration_s, events[COLUMNS].assign(file=path))
 
@@ -84,13 +84,13 @@ class Keeping:
         """Keep that a recording could not be done, and why."""
         self._store.add(replace(self._entry(path, "", 0.0), reason=as_text(reason)), pd.DataFrame())
 
-    def _entry(self, path: str, content: str, duration_s: float) -> Recorded:
+    def _entry(self, path: str, content: str, duration_s: float) -> StoreEntry:
         start, name = self._start(path), name_of(path)
         try:
             stamp = list(Excerpt(name).stamp())
         except (AudioError, OSError):
             stamp = []
-        return Recorded(
+        return StoreEntry(
             key=hashlib.sha256((content + name + self._known).encode()).hexdigest()[:24], model=self.model, file=name,
             stamp=stamp, content=content, day=UNKNOWN if start is None else start.date().isoformat(),
             recorder=recorder_of(name), begins="" if start is None else start.isoformat(), duration_s=duration_s,

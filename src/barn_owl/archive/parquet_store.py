@@ -16,7 +16,7 @@ from urllib.parse import quote
 
 import pandas as pd
 
-from barn_owl.archive.entries import COLUMNS, UNKNOWN, Asked, Recorded, entries_of
+from barn_owl.archive.entries import COLUMNS, UNKNOWN, StoreEntry, StoreQuery, entries_of
 from barn_owl.errors import OutputError, TableError
 from barn_owl.files import MISSING, is_file, is_folder, not_a_file, whole_file
 from barn_owl.wording import how_to_install
@@ -55,9 +55,9 @@ class ParquetStore:
         elif _form(path / ABOUT) != FORM["form"]:
             raise TableError(f"{path} is a store of a newer form; update barn-owl-audio")
 
-    def recordings(self, model: str = "") -> list[Recorded]:
+    def recordings(self, model: str = "") -> list[StoreEntry]:
         """See `Store`. What a later writer did counts; a failure never hides what was done, by whichever writer."""
-        known: dict[tuple[str, str], Recorded] = {}
+        known: dict[tuple[str, str], StoreEntry] = {}
         for file in sorted(self._manifest.glob("*.jsonl")):
             with file.open(encoding="utf-8", errors="replace") as lines:
                 for one in entries_of(lines):
@@ -72,11 +72,11 @@ class ParquetStore:
         # Without any event there is no folder.
         return sorted(found or {one.model for one in self.recordings()})
 
-    def holds(self, one: Recorded) -> bool:
+    def holds(self, one: StoreEntry) -> bool:
         """See `Store`."""
         return not one.events or is_file(self._place(one))
 
-    def add(self, recorded: Recorded, events: pd.DataFrame) -> None:
+    def add(self, recorded: StoreEntry, events: pd.DataFrame) -> None:
         """See `Store`. What was known of another recording of that name goes before the manifest says so."""
         place, name = self._place(recorded), (recorded.model, recorded.file)
         if len(events):
@@ -103,12 +103,12 @@ class ParquetStore:
         number = max((int(one) for one in numbers if one.isdecimal()), default=0) + 1
         return self._manifest / f"{number:06d}-{uuid.uuid4().hex[:12]}.jsonl"
 
-    def batches(self, asked: Asked, columns: Sequence[str] = COLUMNS) -> Iterator[pd.DataFrame]:
+    def batches(self, query: StoreQuery, columns: Sequence[str] = COLUMNS) -> Iterator[pd.DataFrame]:
         """See `Store`."""
         import pyarrow as pa
         import pyarrow.parquet as pq
 
-        for paths in _in_groups(self._files(asked)):
+        for paths in _in_groups(self._files(query)):
             try:
                 tables = [pq.ParquetFile(path).read(list(columns)) for path in paths]
                 part = pa.concat_tables(tables).to_pandas(ignore_metadata=True)
@@ -135,7 +135,7 @@ class ParquetStore:
         for path in self._unfinished.glob(f"{prefix}*"):
             path.unlink(missing_ok=True)
 
-    def _place(self, one: Recorded) -> Path:
+    def _place(self, one: StoreEntry) -> Path:
         parts = (f"model={one.model}", f"day={_safe(one.day)}", f"recorder={_safe(one.recorder)}")
         return self.path.joinpath(*parts) / f"{one.key}.parquet"
 
@@ -145,18 +145,18 @@ class ParquetStore:
             self._known = {(one.model, one.file): self._place(one) for one in self.recordings() if not one.reason}
         return self._known
 
-    def _files(self, asked: Asked) -> Iterator[Path]:
-        if asked.files:
-            wanted = set(asked.files)
+    def _files(self, query: StoreQuery) -> Iterator[Path]:
+        if query.files:
+            wanted = set(query.files)
             chosen = (
                 place for (model, file), place in self._places().items()
-                if file in wanted and asked.model in ("", model)
+                if file in wanted and query.model in ("", model)
             )  # fmt: skip
             yield from (place for place in sorted(chosen) if is_file(place))  # without events there is none
             return
-        days = f"day={_safe(asked.day)}" if asked.day else "day=*"
-        recorders = f"recorder={_safe(asked.recorder)}" if asked.recorder else "recorder=*"
-        for folder in sorted(self.path.glob(f"model={asked.model or '*'}/{days}/{recorders}")):
+        days = f"day={_safe(query.day)}" if query.day else "day=*"
+        recorders = f"recorder={_safe(query.recorder)}" if query.recorder else "recorder=*"
+        for folder in sorted(self.path.glob(f"model={query.model or '*'}/{days}/{recorders}")):
             names = sorted(entry.name for entry in os.scandir(folder))
             yield from (folder / name for name in names if name.endswith(".parquet") and not name.startswith("."))
 

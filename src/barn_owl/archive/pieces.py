@@ -115,4 +115,6 @@ def pieces_of(model: Model, whole: Piece, info: AudioInfo | None) -> list[Piece]
 
 def lost_pieces(pieces: Sequence[Piece]) -> list[PieceResult]:
     """What is said of pieces on which worker after worker died."""
-    return [PieceResult(piece=one, reason=f"{one.path}: worker after worker died while it was read") for one in pieces]
+    return [
+        PieceResult(piece=one, reason=f"{one.path}: worker after worker died while it was read") for one in pieces
+    ]

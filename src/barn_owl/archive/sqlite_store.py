@@ -10,7 +10,7 @@ from typing import Any
 
 import pandas as pd
 
-from barn_owl.archive.entries import COLUMNS, Asked, Recorded, entry_of
+from barn_owl.archive.entries import COLUMNS, StoreEntry, StoreQuery, entry_of
 from barn_owl.errors import OutputError, TableError
 from barn_owl.files import is_folder
 
@@ -19,7 +19,7 @@ BUSY_S = 60
 AT_ONCE = 200_000
 """Rows that are held in memory at a time."""
 NAMED = 500
-"""Recordings that are asked for by name at a time: a statement has room for some thousand."""
+"""Recordings that are query for by name at a time: a statement has room for some thousand."""
 OURS = 1870097457
 """What a file of ours says that it is."""
 OWN = ("start_s", "end_s", "label", "score", "clock")
@@ -73,9 +73,9 @@ class SqliteStore:
         except (sqlite3.Error, UnicodeDecodeError) as error:
             raise OutputError(f"{self.path} cannot be used as a store: {error}") from error
 
-    def recordings(self, model: str = "") -> list[Recorded]:
+    def recordings(self, model: str = "") -> list[StoreEntry]:
         """See `Store`."""
-        names = [own.name for own in fields(Recorded)]
+        names = [own.name for own in fields(StoreEntry)]
         sql = f"SELECT {', '.join(names)} FROM recordings WHERE ? IN ('', model) ORDER BY id"  # noqa: S608 - ours
         with self._open() as file:
             rows = file.execute(sql, (model,)).fetchall()
@@ -91,11 +91,11 @@ class SqliteStore:
         with self._open() as file:
             return [str(model) for (model,) in file.execute("SELECT DISTINCT model FROM recordings ORDER BY 1")]
 
-    def holds(self, one: Recorded) -> bool:  # noqa: ARG002 - events and the line on them are kept together
+    def holds(self, one: StoreEntry) -> bool:  # noqa: ARG002 - events and the line on them are kept together
         """See `Store`."""
         return True
 
-    def add(self, recorded: Recorded, events: pd.DataFrame) -> None:
+    def add(self, recorded: StoreEntry, events: pd.DataFrame) -> None:
         """See `Store`."""
         row = asdict(recorded) | {"stamp": json.dumps(recorded.stamp), "hours": json.dumps(recorded.hours)}
         with self._open() as file:
@@ -113,13 +113,13 @@ class SqliteStore:
             own = events.reindex(columns=list(OWN)).astype(object).to_numpy().tolist()
             file.executemany("INSERT INTO found VALUES (?, ?, ?, ?, ?, ?)", [[number, *one] for one in own])
 
-    def batches(self, asked: Asked, columns: Sequence[str] = COLUMNS) -> Iterator[pd.DataFrame]:
+    def batches(self, query: StoreQuery, columns: Sequence[str] = COLUMNS) -> Iterator[pd.DataFrame]:
         """See `Store`."""
-        named = {"model": asked.model, "day": asked.day, "recorder": asked.recorder}
+        named = {"model": query.model, "day": query.day, "recorder": query.recorder}
         given = {name: value for name, value in named.items() if value}
         where = " AND ".join(["1", *(f"recordings.{name} = ?" for name in given)])
         sql = f"SELECT {', '.join(columns)} FROM {JOINED} WHERE {where}"  # noqa: S608 - names of ours
-        groups = [asked.files[first : first + NAMED] for first in range(0, len(asked.files), NAMED)] or [()]
+        groups = [query.files[first : first + NAMED] for first in range(0, len(query.files), NAMED)] or [()]
         with self._open() as file:
             for files in groups:
                 marks = f" AND recordings.file IN ({', '.join(['?'] * len(files))})" if files else ""

@@ -11,7 +11,7 @@ from typing import Protocol
 import numpy as np
 import pandas as pd
 
-from barn_owl.archive.entries import COLUMNS, Asked, Recorded
+from barn_owl.archive.entries import COLUMNS, StoreEntry, StoreQuery
 from barn_owl.archive.hours import HOURS, recorded_by_hour
 from barn_owl.archive.parquet_store import ABOUT, ParquetStore
 from barn_owl.archive.sqlite_store import SqliteStore
@@ -32,19 +32,19 @@ class Store(Protocol):
 
     path: Path
 
-    def recordings(self, model: str = "") -> list[Recorded]:
+    def recordings(self, model: str = "") -> list[StoreEntry]:
         """All recordings that are done or failed, the last line on each; of all models or one."""
 
     def models(self) -> list[str]:
         """What the models and settings are known by, in order."""
 
-    def holds(self, one: Recorded) -> bool:
+    def holds(self, one: StoreEntry) -> bool:
         """Tell whether the events of a recording are still there."""
 
-    def add(self, recorded: Recorded, events: pd.DataFrame) -> None:
+    def add(self, recorded: StoreEntry, events: pd.DataFrame) -> None:
         """Keep the events of a recording, in place of others that it had, or that it failed."""
 
-    def batches(self, asked: Asked, columns: Sequence[str] = COLUMNS) -> Iterator[pd.DataFrame]:
+    def batches(self, query: StoreQuery, columns: Sequence[str] = COLUMNS) -> Iterator[pd.DataFrame]:
         """Yield events part by part, so that not all are in memory."""
 
     def keep_piece(self, name: str, content: bytes) -> None:
@@ -88,8 +88,8 @@ def read_store(
     ['file', 'start_s', 'end_s', 'label']
     """
     store = opened_to_read(path)
-    asked = Asked(model=the_model(store, model), day=day, recorder=recorder, files=tuple(files))
-    parts = list(store.batches(asked))
+    query = StoreQuery(model=the_model(store, model), day=day, recorder=recorder, files=tuple(files))
+    parts = list(store.batches(query))
     table = pd.concat(parts, ignore_index=True) if parts else pd.DataFrame(columns=list(COLUMNS))
     ordered = table.sort_values(["file", "start_s", "label"], ignore_index=True, kind="stable").drop(columns="key")
     return ordered if (ordered["clock"] != "").any() else ordered.drop(columns="clock")
@@ -127,7 +127,7 @@ def events_of_recordings(path: str | Path, recordings: Iterable[str]) -> pd.Data
     names = [Path(file).name for file in recordings]
     files = [one.file for one in opened_to_read(path).recordings() if Path(one.file).name in set(names)]
     if not files:
-        raise TableError(f"{path} holds none of the recordings that are asked for, such as {names[0]}")
+        raise TableError(f"{path} holds none of the recordings that are query for, such as {names[0]}")
     return read_store(path, files=files)
 
 
@@ -142,11 +142,11 @@ def store_hours(path: str | Path, *, model: str = "", day: str = "", recorder: s
     """
     store = opened_to_read(path)
     own = the_model(store, model)
-    asked = Asked(model=own, day=day, recorder=recorder)
-    return hours_of([one for one in store.recordings(own) if asked.takes(one)])
+    query = StoreQuery(model=own, day=day, recorder=recorder)
+    return hours_of([one for one in store.recordings(own) if query.takes(one)])
 
 
-def hours_of(recordings: Iterable[Recorded]) -> pd.DataFrame:
+def hours_of(recordings: Iterable[StoreEntry]) -> pd.DataFrame:
     """Count the events of recordings of a store by label and hour of the day; see `store_hours`."""
     counts: dict[str, np.ndarray] = {}
     recorded = np.zeros(HOURS)

@@ -20,7 +20,7 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 
-from barn_owl.archive.entries import Asked
+from barn_owl.archive.entries import StoreQuery
 from barn_owl.archive.formats import COLUMNS
 from barn_owl.archive.keeping import Keeping
 from barn_owl.archive.pieces import PIECE_S, Piece, PieceResult, lost_pieces, pieces_of, score_pieces
@@ -89,7 +89,7 @@ class Archive:
         tables = self.tables
         if self.store is not None:
             names = {name_of(path): path for path in recordings}
-            found = list(self.store.batches(Asked(model=self.model, files=tuple(names)))) if names else []
+            found = list(self.store.batches(StoreQuery(model=self.model, files=tuple(names)))) if names else []
             read = pd.concat(found, ignore_index=True) if found else pd.DataFrame(columns=COLUMNS)
             own = read[COLUMNS].assign(file=read["file"].map(names).astype(object))
             tables = {str(path): table for path, table in own.groupby("file", sort=False)}
@@ -100,8 +100,8 @@ class Archive:
         """Count the events by label: ``label``, ``events``, ``seconds`` that they last, ``mean_score``."""
         if self.store is None or not self.done:
             return _summed([_counted(table) for table in self.tables.values()])
-        asked = Asked(model=self.model, files=tuple(map(name_of, self.done)))
-        return _summed(list(map(_counted, self.store.batches(asked, ("label", "start_s", "end_s", "score")))))
+        query = StoreQuery(model=self.model, files=tuple(map(name_of, self.done)))
+        return _summed(list(map(_counted, self.store.batches(query, ("label", "start_s", "end_s", "score")))))
 
 
 def _counted(events: pd.DataFrame) -> pd.DataFrame:
@@ -369,7 +369,7 @@ def _rules() -> str:
 def model_fingerprint(model: Model, decoding: DecodingSettings) -> str:
     """SHA-256 over all that decides what events a model finds."""
     digest = hashlib.sha256()
-    arrays = {**model.classifier.arrays(), "mean": model.mean, "deviation": model.deviation}
+    arrays = {**model.classifier.state(), "mean": model.mean, "deviation": model.deviation}
     for name, array in sorted(arrays.items()):
         digest.update(name.encode() + np.ascontiguousarray(array).tobytes())
     told = [

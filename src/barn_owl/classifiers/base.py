@@ -21,7 +21,7 @@ class Cost:
     multiply_adds: int
 
 
-class Steps(NamedTuple):
+class FrameScores(NamedTuple):
     """What a classifier says, step by step.
 
     sounds, begins : log-odds that a label sounds, and that it begins there, ``(steps, labels)``; where stretches are
@@ -39,7 +39,7 @@ class Steps(NamedTuple):
 def named(naming: np.ndarray, values: np.ndarray | None = None) -> np.ndarray:
     """Logits of a stretch of sound as a whole: the mean over its steps, weighted by the exponential of attention.
 
-    naming : of `Steps`, ``(steps, labels + 2)``, at least one step. values : what to average instead of the logits,
+    naming : of `FrameScores`, ``(steps, labels + 2)``, at least one step. values : what to average instead of the logits,
     ``(steps, ...)``. Returns float32, ``(labels + 1,)``; the last is the logit of none of the labels.
     """
     attention = naming[:, -1]
@@ -50,7 +50,7 @@ def named(naming: np.ndarray, values: np.ndarray | None = None) -> np.ndarray:
 def label_scores(sounds: np.ndarray, naming: np.ndarray) -> np.ndarray:
     """Score of each label at each step, 0 to 1, ``(steps, labels)``.
 
-    sounds : scores, ``(steps, labels)`` or ``(steps, 1)``; naming : as in `Steps`. Of any label together, each gets
+    sounds : scores, ``(steps, labels)`` or ``(steps, 1)``; naming : as in `FrameScores`. Of any label together, each gets
     the share that the step alone would name it by.
     """
     labels = naming.shape[-1] - 2
@@ -67,16 +67,16 @@ class Classifier(Protocol):
     """Whether it tells where sounds begin; unless several may sound at once, whatever label sounds is then followed
     as one, and named as a whole."""
 
-    def steps(self, frames: np.ndarray, extras: np.ndarray | None = None) -> Steps:
+    def frame_scores(self, frames: np.ndarray, extras: np.ndarray | None = None) -> FrameScores:
         """Return what it says of all steps that fit into `frames`.
 
         extras : what further columns of the table say, ``(extras,)``, for a classifier that looks at them.
         """
 
-    def arrays(self) -> dict[str, np.ndarray]:
+    def state(self) -> dict[str, np.ndarray]:
         """Return all that was learned, by name."""
 
-    def shape(self) -> dict[str, Any]:
+    def config(self) -> dict[str, Any]:
         """Return what is needed to build the classifier again before its arrays are loaded."""
 
     def cost(self, hop_s: float) -> Cost:
@@ -91,7 +91,9 @@ class WholeClipClassifier(Protocol):
         """Log-odds of each label for a clip as a whole, ``(labels,)``."""
 
 
-def clip_logits(classifier: Classifier, said: Steps, frames: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
+def clip_logits(
+    classifier: Classifier, said: FrameScores, frames: np.ndarray, extras: np.ndarray | None = None
+) -> np.ndarray:
     """Logits of each label for a clip, ``(labels,)``: those of its steps as one stretch, and, of one of
     `WholeClipClassifier`, the mean with what that says of all its frames at once.
 

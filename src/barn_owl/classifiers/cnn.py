@@ -5,7 +5,7 @@ from typing import Any
 
 import numpy as np
 
-from barn_owl.classifiers.base import Classifier, Cost, Steps
+from barn_owl.classifiers.base import Classifier, Cost, FrameScores
 from barn_owl.classifiers.kind import ClassifierKind
 from barn_owl.classifiers.level import Level
 from barn_owl.classifiers.limits import check_size, check_window
@@ -19,7 +19,7 @@ from barn_owl.settings import Settings
 LONG_INPUT = 4096
 """Frames of an input that is long enough for any network: whether layers fit together is a matter of their bands."""
 COST_STEPS = 100
-"""Steps over which the work is averaged, as neighbors share it."""
+"""FrameScores over which the work is averaged, as neighbors share it."""
 
 
 def body_of(settings: NetworkSettings, level: Level, number: int) -> list[Layer]:
@@ -34,7 +34,7 @@ def outputs_of(labels: int, *, multilabel: bool) -> int:
 
 
 def parted(outputs: np.ndarray, labels: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """The parts of what a network gives, ``(..., 2 tracks + labels + 2)``: sounds, begins, naming; see `Steps`."""
+    """The parts of what a network gives, ``(..., 2 tracks + labels + 2)``: sounds, begins, naming; see `FrameScores`."""
     tracks = (outputs.shape[-1] - labels - 2) // 2
     return outputs[..., :tracks], outputs[..., tracks : 2 * tracks], outputs[..., 2 * tracks :]
 
@@ -78,7 +78,7 @@ class Convolutional:
         """Count the steps that fit into so many frames."""
         return max(0, (frames - self.window) // self.step + 1)
 
-    def steps(self, frames: np.ndarray, extras: np.ndarray | None = None) -> Steps:  # noqa: ARG002
+    def frame_scores(self, frames: np.ndarray, extras: np.ndarray | None = None) -> FrameScores:  # noqa: ARG002
         """Return what the networks say of all steps; see `Classifier`."""
         if not self._folded:
             self._folded = [network.folded() for network in self.networks]
@@ -95,7 +95,7 @@ class Convolutional:
             logits.append(y[:, 0])
             embeddings.append(embedding[:, 0])
         said = logits[0] if len(logits) == 1 else np.mean(logits, axis=0)
-        return Steps(*parted(said, self.labels), np.concatenate(embeddings, axis=1))
+        return FrameScores(*parted(said, self.labels), np.concatenate(embeddings, axis=1))
 
     def part(self, number: int) -> "Convolutional":
         """Return a classifier of one of the networks alone, which shares its weights."""
@@ -104,22 +104,24 @@ class Convolutional:
         made.networks, made._folded = [self.networks[number]], []
         return made
 
-    def arrays(self) -> dict[str, np.ndarray]:
+    def state(self) -> dict[str, np.ndarray]:
         """Weights and running statistics of the networks, with the number of the network in front."""
         return {
             f"{number}.{name}": array
             for number, network in enumerate(self.networks)
-            for name, array in network.arrays().items()
+            for name, array in network.state().items()
         }
 
-    def load(self, arrays: dict[str, np.ndarray]) -> None:
+    def load_state(self, arrays: dict[str, np.ndarray]) -> None:
         """Set what `arrays` gave; raises KeyError or ValueError when it does not fit."""
         for number, network in enumerate(self.networks):
             prefix = f"{number}."
-            network.load({name.removeprefix(prefix): a for name, a in arrays.items() if name.startswith(prefix)})
+            network.load_state(
+                {name.removeprefix(prefix): a for name, a in arrays.items() if name.startswith(prefix)}
+            )
         self._folded = []
 
-    def shape(self) -> dict[str, Any]:
+    def config(self) -> dict[str, Any]:
         """Return the settings."""
         return {"settings": self.settings.model_dump(), "level": self.level.model_dump()}
 
@@ -162,7 +164,7 @@ def _rebuild(
     check_size(count, arrays)
     rng = np.random.default_rng(0)
     made = Convolutional(features, labels, config.settings, config.level, rng, multilabel=multilabel)
-    made.load(arrays)
+    made.load_state(arrays)
     return made
 
 

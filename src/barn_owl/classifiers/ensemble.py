@@ -5,7 +5,7 @@ from typing import Any
 import numpy as np
 from pydantic import Field, field_validator
 
-from barn_owl.classifiers.base import Classifier, Cost, Steps, WholeClipClassifier
+from barn_owl.classifiers.base import Classifier, Cost, FrameScores, WholeClipClassifier
 from barn_owl.classifiers.kind import ClassifierKind, read_config, rebuild
 from barn_owl.settings import Settings
 
@@ -30,14 +30,17 @@ class Ensemble:
         if all(isinstance(one, WholeClipClassifier) for one, _, _ in members):
             self.whole = self._whole
 
-    def steps(self, frames: np.ndarray, extras: np.ndarray | None = None) -> Steps:
+    def frame_scores(self, frames: np.ndarray, extras: np.ndarray | None = None) -> FrameScores:
         """Return the mean log-odds, and what the members decide by, side by side; see `Classifier`.
 
         The frames are not standardized: each member does that itself.
         """
-        said = [classifier.steps((frames - mean) / deviation, extras) for classifier, mean, deviation in self.members]
+        said = [
+            classifier.frame_scores((frames - mean) / deviation, extras)
+            for classifier, mean, deviation in self.members
+        ]
         sounds, begins, naming = (np.mean(parts, axis=0) for parts in list(zip(*said, strict=True))[:3])
-        return Steps(sounds, begins, naming, np.concatenate([one.embedding for one in said], axis=1))
+        return FrameScores(sounds, begins, naming, np.concatenate([one.embedding for one in said], axis=1))
 
     def _whole(self, frames: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
         """Mean log-odds for a clip as a whole; see `Pooled.whole`."""
@@ -48,17 +51,17 @@ class Ensemble:
         ]
         return np.asarray(np.mean(said, axis=0), dtype=np.float32)
 
-    def arrays(self) -> dict[str, np.ndarray]:
+    def state(self) -> dict[str, np.ndarray]:
         """All that the members learned, with their numbers in front."""
         return {
             f"{number}.{name}": array
             for number, (classifier, mean, deviation) in enumerate(self.members)
-            for name, array in {**classifier.arrays(), "mean_": mean, "deviation_": deviation}.items()
+            for name, array in {**classifier.state(), "mean_": mean, "deviation_": deviation}.items()
         }
 
-    def shape(self) -> dict[str, Any]:
+    def config(self) -> dict[str, Any]:
         """Shapes of the members."""
-        return {"members": [{"name": classifier.name, **classifier.shape()} for classifier, _, _ in self.members]}
+        return {"members": [{"name": classifier.name, **classifier.config()} for classifier, _, _ in self.members]}
 
     def cost(self, hop_s: float) -> Cost:
         """Sum over the members."""

@@ -13,7 +13,7 @@ from typing import Annotated, Any
 import numpy as np
 from pydantic import Field
 
-from barn_owl.classifiers.base import Classifier, Cost, Steps
+from barn_owl.classifiers.base import Classifier, Cost, FrameScores
 from barn_owl.classifiers.cnn import Convolutional, parted
 from barn_owl.classifiers.kind import ClassifierKind
 from barn_owl.classifiers.level import Level
@@ -67,7 +67,7 @@ class Quantized:
         self.input_scale, self.input_zero = input_scale, input_zero
         self.window, self.step, self.labels = window, step, labels
 
-    def steps(self, frames: np.ndarray, extras: np.ndarray | None = None) -> Steps:  # noqa: ARG002
+    def frame_scores(self, frames: np.ndarray, extras: np.ndarray | None = None) -> FrameScores:  # noqa: ARG002
         """Return what the networks say of all steps; see `Classifier`."""
         return self.steps_of(self.given(frames))
 
@@ -78,7 +78,7 @@ class Quantized:
         steps = np.floor(frames * np.float32(1 / self.input_scale) + np.float32(0.5)) + self.input_zero
         return np.asarray(steps.clip(LOWEST, HIGHEST), dtype=np.int8)
 
-    def steps_of(self, given: np.ndarray) -> Steps:
+    def steps_of(self, given: np.ndarray) -> FrameScores:
         """Return what the networks say of levels in int8, ``(steps, bands)``."""
         logits, embeddings = [], []
         for stages, numbers in zip(self.networks, self.stages, strict=True):
@@ -86,9 +86,9 @@ class Quantized:
             logits.append(made)
             embeddings.append(embedding)
         said = np.asarray(logits[0] if len(logits) == 1 else np.mean(logits, axis=0, dtype=np.float32))
-        return Steps(*parted(said, self.labels), np.concatenate(embeddings, axis=1))
+        return FrameScores(*parted(said, self.labels), np.concatenate(embeddings, axis=1))
 
-    def arrays(self) -> dict[str, np.ndarray]:
+    def state(self) -> dict[str, np.ndarray]:
         """Numbers of all stages, with those of the network and the stage in front."""
         return {
             f"{network}.{number}.{name}": array
@@ -98,7 +98,7 @@ class Quantized:
             if (array := getattr(stage, name)) is not None
         }
 
-    def shape(self) -> dict[str, Any]:
+    def config(self) -> dict[str, Any]:
         """Sizes of all stages, and what values mean."""
         return {
             "networks": [[_described(stage) for stage in stages] for stages in self.networks],
@@ -127,12 +127,12 @@ class Quantized:
             input_zero=int(shape["input_zero"]), window=int(shape["window"]), step=int(shape["step"]), labels=labels,
         )  # fmt: skip
         bands = classifier.networks[0][0].given[0]
-        classifier.steps(np.zeros((classifier.window, bands), dtype=np.float32))
+        classifier.frame_scores(np.zeros((classifier.window, bands), dtype=np.float32))
         return classifier
 
     def cost(self, hop_s: float) -> Cost:
         """Numbers kept, and multiply-adds a second."""
-        weights = sum(array.size for array in self.arrays().values())
+        weights = sum(array.size for array in self.state().values())
         return Cost(weights=weights, multiply_adds=round(multiply_adds_a_frame(self.networks) / hop_s))
 
 

@@ -38,7 +38,7 @@ class Kernel:
         """Return the logits; see `RowClassifier`."""
         return np.asarray(alike(rows, self.landmarks, self.width) @ self.coefficients + self.bias)
 
-    def arrays(self) -> dict[str, np.ndarray]:
+    def state(self) -> dict[str, np.ndarray]:
         """Return all that was learned."""
         return {
             "landmarks": self.landmarks,

@@ -124,7 +124,9 @@ def _elsewhere() -> dict[str, ClassifierKind]:
     return found
 
 
-def rebuild(config: Any, arrays: dict[str, np.ndarray], features: int, labels: int, *, multilabel: bool) -> Classifier:
+def rebuild(
+    config: Any, arrays: dict[str, np.ndarray], features: int, labels: int, *, multilabel: bool
+) -> Classifier:
     """Build a trained classifier again; see `Rebuild`."""
     return kind_of(config.name).rebuild(config, arrays, features, labels, multilabel)
 

@@ -33,7 +33,7 @@ class Linear:
         """Return the logits; see `RowClassifier`."""
         return np.asarray(rows @ self.kernel + self.bias)
 
-    def arrays(self) -> dict[str, np.ndarray]:
+    def state(self) -> dict[str, np.ndarray]:
         """Return kernel and bias."""
         return {"kernel": self.kernel, "bias": self.bias}
 

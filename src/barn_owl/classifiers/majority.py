@@ -19,7 +19,7 @@ class Majority:
         """Return the same logits for every row."""
         return np.broadcast_to(self.shares, (len(rows), len(self.shares))).copy()
 
-    def arrays(self) -> dict[str, np.ndarray]:
+    def state(self) -> dict[str, np.ndarray]:
         """Return the shares."""
         return {"shares": self.shares}
 

@@ -41,11 +41,11 @@ class Mlp:
         """Return the logits; see `RowClassifier`."""
         return self.network.forward(rows)[0]
 
-    def arrays(self) -> dict[str, np.ndarray]:
+    def state(self) -> dict[str, np.ndarray]:
         """Weights and running statistics of the network."""
-        return self.network.arrays()
+        return self.network.state()
 
-    def shape(self) -> dict[str, Any]:
+    def config(self) -> dict[str, Any]:
         """Return the settings."""
         return {"settings": self.settings.model_dump()}
 
@@ -68,7 +68,7 @@ def _rebuild(
         sizes = [width, *config.settings.hidden, labels]
         check_size(sum(a * b for a, b in itertools.pairwise(sizes)), given)
         made = Mlp(width, labels, config.settings, np.random.default_rng(0))
-        made.network.load(given)
+        made.network.load_state(given)
         return made
 
     return rebuilt(config, arrays, features, labels, make)

@@ -59,7 +59,7 @@ class Nearest:
         shares = (votes + DOUBT / 2) / (near.shape[1] + DOUBT)
         return np.asarray(np.log(shares / np.maximum(1 - shares, 1e-3)), dtype=np.float32)
 
-    def arrays(self) -> dict[str, np.ndarray]:
+    def state(self) -> dict[str, np.ndarray]:
         """Return the training rows, their votes, and how many neighbors are asked."""
         return {"rows": self.rows, "votes": self.votes, "neighbors": np.array([self.neighbors], dtype=np.int64)}
 

@@ -6,7 +6,7 @@ from typing import Annotated, Any, Protocol
 import numpy as np
 from pydantic import Field
 
-from barn_owl.classifiers.base import Cost, Steps
+from barn_owl.classifiers.base import Cost, FrameScores
 from barn_owl.classifiers.level import Level
 from barn_owl.classifiers.limits import Size, check_window
 from barn_owl.errors import ModelError
@@ -28,7 +28,7 @@ class RowClassifier(Protocol):
     def logits(self, rows: np.ndarray) -> np.ndarray:
         """Return float32 logits, ``(rows, labels)``."""
 
-    def arrays(self) -> dict[str, np.ndarray]:
+    def state(self) -> dict[str, np.ndarray]:
         """Return all that was learned, by name."""
 
     def multiply_adds(self) -> int:
@@ -52,27 +52,27 @@ class Pooled:
         step: int,
         statistics: list[str],
         level: Level,
-        classifier: RowClassifier,
+        row_classifier: RowClassifier,
         center: np.ndarray,
         spread: np.ndarray,
     ) -> None:
         self.name, self.window, self.step = name, window, step
         self.statistics, self.level = statistics, level
-        self.classifier, self.center, self.spread = classifier, center, spread
+        self.row_classifier, self.center, self.spread = row_classifier, center, spread
 
-    def steps(self, frames: np.ndarray, extras: np.ndarray | None = None) -> Steps:
+    def frame_scores(self, frames: np.ndarray, extras: np.ndarray | None = None) -> FrameScores:
         """Return what the classifier says of each window; see `Classifier`."""
         view = np.lib.stride_tricks.sliding_window_view(frames, self.window, axis=0)[:: self.step].swapaxes(1, 2)
         rows = [self.rows(view[at : at + WINDOWS_AT_ONCE], extras) for at in range(0, len(view), WINDOWS_AT_ONCE)]
-        sounds = np.concatenate([self.classifier.logits(part) for part in rows])
+        sounds = np.concatenate([self.row_classifier.logits(part) for part in rows])
         # A window counts as much as anything is likely to sound in it, squared.
         attention = 2 * np.log(sigmoid(sounds).max(axis=1, keepdims=True) + np.float32(1e-3))
         naming = np.concatenate([sounds, np.full_like(attention, NEVER), attention], axis=1)
-        return Steps(sounds, np.full_like(sounds, NEVER), naming, np.concatenate(rows))
+        return FrameScores(sounds, np.full_like(sounds, NEVER), naming, np.concatenate(rows))
 
     def whole(self, frames: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
         """Log-odds of each label for a clip as a whole, ``(labels,)``."""
-        return self.classifier.logits(self.rows(frames[None], extras))[0]
+        return self.row_classifier.logits(self.rows(frames[None], extras))[0]
 
     def rows(self, windows: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
         """Rows of windows, ``(windows, frames, features)``; what is not known of extras is average.
@@ -86,21 +86,21 @@ class Pooled:
             pooled = np.concatenate([pooled, np.broadcast_to(known, (len(pooled), more))], axis=1, dtype=np.float32)
         return np.asarray((pooled - self.center) / self.spread)
 
-    def arrays(self) -> dict[str, np.ndarray]:
+    def state(self) -> dict[str, np.ndarray]:
         """What the classifier learned, and what the rows are standardized with."""
-        return {"center": self.center, "spread": self.spread, **self.classifier.arrays()}
+        return {"center": self.center, "spread": self.spread, **self.row_classifier.state()}
 
-    def shape(self) -> dict[str, Any]:
+    def config(self) -> dict[str, Any]:
         """Return the windows, and what is made of them."""
-        own = self.classifier.shape() if hasattr(self.classifier, "shape") else {}
+        own = self.row_classifier.config() if hasattr(self.row_classifier, "config") else {}
         windows = {"frames": self.window, "step": self.step, "statistics": self.statistics}
         return {**windows, "level": self.level.model_dump(), **own}
 
     def cost(self, hop_s: float) -> Cost:
         """Numbers the classifier keeps; its multiply-adds and those of the pooling."""
         pooling = self.window * (len(self.center) // max(1, len(self.statistics))) * len(self.statistics)
-        weights = sum(array.size for array in self.classifier.arrays().values())
-        each = pooling + self.classifier.multiply_adds()
+        weights = sum(array.size for array in self.row_classifier.state().values())
+        each = pooling + self.row_classifier.multiply_adds()
         return Cost(weights=weights, multiply_adds=round(each / (self.step * hop_s)))
 
 
@@ -121,11 +121,11 @@ class EstimatorAdapter:
         said = said[:, : self._labels].clip(1e-6, 1 - 1e-6)
         return (np.log(said) - np.log1p(-said)).astype(np.float32)
 
-    def arrays(self) -> dict[str, np.ndarray]:
+    def state(self) -> dict[str, np.ndarray]:
         """Nothing that could be written to a model file."""
         return {}
 
-    def shape(self) -> dict[str, Any]:
+    def config(self) -> dict[str, Any]:
         """Raise ModelError: it cannot be written."""
         name = type(self.estimator).__name__
         raise ModelError(f"a model of {name} cannot be written: its inside is not ours to know")

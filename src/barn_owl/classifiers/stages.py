@@ -43,7 +43,7 @@ class Stage:
 
     @property
     def span(self) -> int:
-        """Steps of its input that one step of the output sees."""
+        """FrameScores of its input that one step of the output sees."""
         return 1 + sum(one.span - 1 for one in self.inner) if self.inner else (self.taps[0] - 1) * self.dilation + 1
 
     @property

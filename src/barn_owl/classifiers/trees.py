@@ -56,7 +56,7 @@ class Trees:
         summed = reached.reshape(len(rows), *self.leaves.shape[:2]).sum(axis=1, dtype=np.float64)
         return (summed + self.start).astype(np.float32)
 
-    def arrays(self) -> dict[str, np.ndarray]:
+    def state(self) -> dict[str, np.ndarray]:
         """Return all that was learned."""
         return {"features": self.features, "cuts": self.cuts, "leaves": self.leaves, "start": self.start}
 
@@ -66,7 +66,7 @@ class Trees:
 
 
 STEPS = 32
-"""Steps that each feature is cut into, at its quantiles."""
+"""FrameScores that each feature is cut into, at its quantiles."""
 LEAST_FEATURES = 6
 """Features that a round sees at least, where there are so many."""
 LEAST_WEIGHT = 0.5

@@ -75,7 +75,9 @@ out_file_option = click.option(
 DECODING_OPTIONS = [
     click.option("--threshold", type=float, help="Score that an event must reach at least once."),
     click.option("--release-threshold", type=float, help="Score below which an event ends."),
-    click.option("--min-confidence", type=float, help="Probability that it is a reported label; rejects unknown sounds."),
+    click.option(
+        "--min-confidence", type=float, help="Probability that it is a reported label; rejects unknown sounds."
+    ),
     click.option("--smoothing-s", type=float, help="Length of the moving average over the scores."),
     click.option("--min-duration-s", type=float, help="Drop shorter events."),
     click.option("--max-duration-s", type=float, help="Drop longer events."),

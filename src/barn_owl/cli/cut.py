@@ -44,7 +44,9 @@ TAKES = TakeSettings()
 @click.option("--false-alarms", type=click.Path(path_type=Path), help="With --around-events: events of an earlier"
               " model; its false alarms become clips of --label.")  # fmt: skip
 @click.option("--place", type=click.Choice(["random", "start", "center"]), help="Where the event is in its clip.")
-@click.option("--threshold-db", type=float, help=f"Rise above the quiet that begins a take.  [default: {TAKES.threshold_db:g}]")
+@click.option(
+    "--threshold-db", type=float, help=f"Rise above the quiet that begins a take.  [default: {TAKES.threshold_db:g}]"
+)
 @click.option("--release-db", type=float, help=f"Rise above it below which it ends.  [default: {TAKES.release_db:g}]")
 @click.option("--max-gap-s", type=float, help=f"Longest pause inside a take.  [default: {TAKES.max_gap_s:g}]")
 @click.option("--min-duration-s", type=float, help=f"Shortest take.  [default: {TAKES.min_duration_s:g}]")
@@ -93,7 +95,14 @@ def command(
     _refuse_together(windows=windows, count=count, around_events=around_events, false_alarms=false_alarms)
     if length_s <= 0 or (step_s is not None and step_s <= 0):
         raise PlanError("length_s and step_s must be greater than 0")
-    takes = TAKES.but(length_s=length_s, place=place, threshold_db=threshold_db, release_db=release_db, max_gap_s=max_gap_s, min_duration_s=min_duration_s)
+    takes = TAKES.but(
+        length_s=length_s,
+        place=place,
+        threshold_db=threshold_db,
+        release_db=release_db,
+        max_gap_s=max_gap_s,
+        min_duration_s=min_duration_s,
+    )
 
     def cut(recording: Path, number: int) -> pd.DataFrame:
         if count:

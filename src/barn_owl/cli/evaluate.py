@@ -111,7 +111,7 @@ def _columns(evaluation: owl.evaluate.Evaluation) -> list[str]:
 def show_scores(voice: Terminal, evaluation: owl.evaluate.Evaluation) -> None:
     """Show the scores next to the baseline, label by label, with the commonest confusions and all caveats in words."""
     scores, overall = evaluation.scores, evaluation.metrics.overall
-    groups = f" in {evaluation.answers.group_count} groups" if "group" in evaluation.predictions else ""
+    groups = f" in {evaluation.arrays.group_count} groups" if "group" in evaluation.predictions else ""
     voice.say(f"\n{evaluation.split}: {scores.clips} clips{groups}")
     balanced = overall.loc["balanced_accuracy"]
     span = f" (95 %: {balanced['low']:.2f} to {balanced['high']:.2f})" if balanced["low"] == balanced["low"] else ""
@@ -136,7 +136,7 @@ def show_scores(voice: Terminal, evaluation: owl.evaluate.Evaluation) -> None:
             voice.say(f"{row.count} of {row.label} taken for {row.confused_with} ({row.share:.0%})")
         if evaluation.thresholds:
             sure = evaluation.decided
-            right = evaluation.answers.right[sure].mean() if sure.any() else 0.0
+            right = evaluation.arrays.right[sure].mean() if sure.any() else 0.0
             voice.say(
                 f"With its thresholds {sure.mean():.0%} of the clips get an answer, {right:.0%} of those rightly"
             )

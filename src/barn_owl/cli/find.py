@@ -83,7 +83,9 @@ def command(
         clips = clips.assign(label=label)
     files = owl.find_recordings(places)
     with voice.progress(f"looking in {len(files)} recordings") as progress:
-        found = owl.find_similar(clips, files, most=most, least=least, cache=cache, workers=workers, progress=progress)
+        found = owl.find_similar(
+            clips, files, most=most, least=least, cache=cache, workers=workers, progress=progress
+        )
     for reason in found.attrs["refused"]:
         voice.warn(f"passed over: {reason}")
     write_table(found, out, force=force)
@@ -100,10 +102,10 @@ def command(
         + (f" None reaches {least:g}; lower --least." if not len(found) else "")
     )
     if page is not None and len(found):
-        cases = owl.annotation.review_items(found, stretches=0, listens=False)
+        items = owl.annotation.review_items(found, stretches=0, listens=False)
         use = f"Save the answers, then: barn-owl review {out} --answers answers.jsonl -o reviewed.csv --stretches 0"
         owl.show.write_review_page(
-            owl.show.Review(cases), page, title="Places like the examples", use=use, force=force
+            owl.show.Review(items), page, title="Places like the examples", use=use, force=force
         )
         voice.say(f"Next: open {page} in a browser")
     voice.result({"found": len(found), "out": str(out), "refused": found.attrs["refused"]})

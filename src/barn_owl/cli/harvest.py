@@ -89,12 +89,12 @@ def command(
     write_clips(found.clips, out, force=force)
     voice.say(f"\nWrote {len(found.clips)} parts to {out}.")
     if page is not None:
-        cases = owl.annotation.review_items(found.clips, stretches=0, listens=False)
+        items = owl.annotation.review_items(found.clips, stretches=0, listens=False)
         named = [str(label) for label in table["label"].unique() if label]
         labels = [*named, *([background] if background and background not in named else [])]
         use = f"Save the answers, then: barn-owl review {out} --stretches 0 --answers answers.jsonl -o checked.csv"
         owl.show.write_review_page(
-            owl.show.Review(cases, labels=labels), page, title=f"Harvest of {recordings}", use=use, force=force
+            owl.show.Review(items, labels=labels), page, title=f"Harvest of {recordings}", use=use, force=force
         )
         voice.say(f"Next: open {page} in a browser, or barn-owl train {out} --run first")
     else:

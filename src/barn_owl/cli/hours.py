@@ -41,7 +41,7 @@ def command(
     barn-owl hours months --day 2026-05-01 --recorder quay-3 --events day.csv
     """
 
-    from barn_owl.archive.entries import Asked
+    from barn_owl.archive.entries import StoreQuery
     from barn_owl.archive.formats import ENDINGS
     from barn_owl.archive.store import hours_of, opened_to_read, the_model
 
@@ -49,8 +49,8 @@ def command(
     check_outputs(endings={out: (".csv", *FIGURES), events_out: ENDINGS}, force=force)
     opened = opened_to_read(store)
     own = the_model(opened, model)
-    asked = Asked(model=own, day=day, recorder=recorder)
-    known = [one for one in opened.recordings(own) if asked.takes(one)]
+    query = StoreQuery(model=own, day=day, recorder=recorder)
+    known = [one for one in opened.recordings(own) if query.takes(one)]
     done, failed = [one for one in known if not one.reason], [one for one in known if one.reason]
     table = hours_of(done)
     hours = sum(one.duration_s for one in done) / 3600

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterator
 
     from barn_owl.audio import Source
-    from barn_owl.live import Heard, Listener, Notifier
+    from barn_owl.live import Listener, LiveEvent, Notifier
 
 SHOWN, BAR = 8, 30
 """Last events in the live view, and characters of a bar at full score."""
@@ -191,7 +191,7 @@ def _added_to(path: Path | None, *, force: bool) -> Iterator[TextIO | None]:
         raise OutputError(f"{path} cannot be written: {error.strerror or error}") from error
 
 
-def _add(table: TextIO | None, heard: Heard) -> None:
+def _add(table: TextIO | None, heard: LiveEvent) -> None:
     """Write an event; flushed, so that nothing is lost when the machine goes down."""
     if table is None:
         return
@@ -205,7 +205,7 @@ def _add(table: TextIO | None, heard: Heard) -> None:
     table.flush()
 
 
-def _write_excerpt(folder: Path, rate_hz: int, heard: Heard) -> None:
+def _write_excerpt(folder: Path, rate_hz: int, heard: LiveEvent) -> None:
     from barn_owl.clips import label_folder
 
     place = label_folder(folder, heard.label)
@@ -227,7 +227,7 @@ class Lines:
     def __init__(self, voice: Terminal) -> None:
         self._voice = voice
 
-    def heard(self, heard: Heard) -> None:
+    def heard(self, heard: LiveEvent) -> None:
         """Say what was heard."""
         self._voice.say(_line(heard))
         sys.stdout.flush()
@@ -241,7 +241,7 @@ class Lines:
         """Nothing moves."""
 
 
-def _line(heard: Heard) -> str:
+def _line(heard: LiveEvent) -> str:
     return (
         f"{heard.begins:%H:%M:%S}  {heard.start_s:10.2f} s  {heard.end_s - heard.start_s:6.2f} s  {heard.score:.2f}"
         f"  {heard.label}"
@@ -256,7 +256,7 @@ class Screen(Lines):
         self._listener, self._live, self._last = listener, live, list[str]()
         self._warned = ""
 
-    def heard(self, heard: Heard) -> None:
+    def heard(self, heard: LiveEvent) -> None:
         """Remember it for the next picture."""
         self._last = [*self._last, _line(heard)][-SHOWN:]
 

@@ -76,10 +76,10 @@ def command(
         labels = [] if used is None else used.event_labels
         if labeled is not None:
             labels = sorted({*labels, *labeled["label"]} - {""})
-        cases = owl.annotation.review_items(chosen, stretches=0)
+        items = owl.annotation.review_items(chosen, stretches=0)
         use = f"Save the answers, then: barn-owl review {out} --answers answers.jsonl -o labeled.csv --stretches 0"
         owl.show.write_review_page(
-            owl.show.Review(cases, labels=labels), page, title="Clips to label", use=use, force=force
+            owl.show.Review(items, labels=labels), page, title="Clips to label", use=use, force=force
         )
         voice.say(f"Next: open {page} in a browser")
     voice.result({"proposed": len(chosen), "out": str(out)})

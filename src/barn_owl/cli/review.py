@@ -81,7 +81,7 @@ def command(
         raise TableError(f"{file} does not exist; the page saves it, or --serve")
     if not (page or serve or is_file(file)):
         raise PlanError("say --serve to review in a browser now, or --page FILE for a page to take away")
-    cases = _cases(
+    items = _items(
         voice,
         events,
         recordings,
@@ -94,14 +94,14 @@ def command(
     labels = owl.load_model(model).event_labels if model is not None else []
     given = owl.annotation.read_reviews(file) if is_file(file) else {}
     if page is not None:
-        _write(voice, owl.show.Review(cases, labels=labels), page, given, file, events, force=force)
+        _write(voice, owl.show.Review(items, labels=labels), page, given, file, events, force=force)
     if serve:
-        given = _serve(owl.show.Review(cases, labels=labels), file, port, events)
+        given = _serve(owl.show.Review(items, labels=labels), file, port, events)
     if given:
-        _tell(voice, cases, given, out, force=force)
+        _tell(voice, items, given, out, force=force)
 
 
-def _cases(
+def _items(
     voice: Terminal, events: Path, recordings: tuple[Path, ...], audio: Path | None, *, stretches: int, stretch_s: float,
     seed: int, shown: bool,
 ) -> pd.DataFrame:  # fmt: skip
@@ -143,8 +143,8 @@ def _write(
     room = owl.show.write_review_page(
         review, page, answers=given, title=f"Review of {events.name}", download=file.name, use=use, force=force
     )
-    voice.say(f"Wrote {page} with {len(review.cases)} cases.")
-    if room < len(review.cases):
+    voice.say(f"Wrote {page} with {len(review.items)} items.")
+    if room < len(review.items):
         voice.warn(f"only {room} of them can be heard in it, the others do not fit in one file; --serve has no limit")
     voice.say(f"Next: open it in a browser, save the answers, then {use.partition('then: ')[2]}")
 
@@ -158,7 +158,7 @@ def _serve(review: owl.show.Review, file: Path, port: int, events: Path) -> dict
         thread.start()
         # On standard error and even when all else is quiet: nobody else is to know the address.
         click.echo(
-            f"{len(review.cases)} cases to review at\n{server.address}\nAnswers go to {file}. Ctrl-C ends it.",
+            f"{len(review.items)} items to review at\n{server.address}\nAnswers go to {file}. Ctrl-C ends it.",
             err=True,
         )
         stop.wait()
@@ -168,9 +168,14 @@ def _serve(review: owl.show.Review, file: Path, port: int, events: Path) -> dict
 
 
 def _tell(
-    voice: Terminal, cases: pd.DataFrame, given: dict[str, owl.annotation.ReviewAnswer], out: Path | None, *, force: bool
+    voice: Terminal,
+    items: pd.DataFrame,
+    given: dict[str, owl.annotation.ReviewAnswer],
+    out: Path | None,
+    *,
+    force: bool,
 ) -> None:
-    estimate = owl.annotation.estimate_quality(cases, given)
+    estimate = owl.annotation.estimate_quality(items, given)
     shown = estimate.table.reset_index()
     for name in ("precision", "recall"):
         shown[f"{name} 95 %"] = [
@@ -181,11 +186,11 @@ def _tell(
     voice.table(shown[order], title=f"estimated from the random sample, {estimate.stretches} stretches in it")
     if not estimate.stretches:
         voice.say("Recall is not known: no stretch without an event was reviewed.")
-    unknown = len(set(given) - set(annotation.item_keys(cases)))
+    unknown = len(set(given) - set(annotation.item_keys(items)))
     if unknown:
-        voice.warn(f"{unknown} answers are to cases that are not in EVENTS, or are of another --seed or --stretch-s")
+        voice.warn(f"{unknown} answers are to items that are not in EVENTS, or are of another --seed or --stretch-s")
     if out is not None:
-        clips = owl.annotation.reviewed_clips(cases, given)
+        clips = owl.annotation.reviewed_clips(items, given)
         owl.write_clip_table(clips, out, force=force)
         there = int((clips["label"] != "").sum())
         voice.say(f"\nWrote {len(clips)} rows to {out}: {there} sounds, {len(clips) - there} that are none.")

@@ -10,7 +10,7 @@ import click
 import barn_owl as owl
 from barn_owl.cli.common import Terminal, force_option, json_option, quiet_option, workers_option
 from barn_owl.cli.evaluate import show_scores
-from barn_owl.cli.train import EpochTeller
+from barn_owl.cli.train import EpochReporter
 from barn_owl.files import claim_folder
 
 
@@ -57,7 +57,7 @@ def command(
     if takes_out:
         target = folder / "in-floats" if int8 else folder
         with voice.progress("reading clips") as reading:
-            own = replace(work, reading=reading, watch=EpochTeller(voice), told=voice.begins)
+            own = replace(work, reading=reading, watch=EpochReporter(voice), told=voice.begins)
             shrunk = owl.shrink(run, target, share=share, flash_kb=flash_kb, work=own)
         run = shrunk.run
         voice.table(

@@ -39,7 +39,9 @@ if TYPE_CHECKING:
 @click.argument("clips")
 @click.option("--run", "folder", type=click.Path(path_type=Path), required=True, help="Folder to write the run to.")
 @click.option(
-    "--classifier", type=click.Choice([*names(), "all"]), help="Kind of classifier; all trains every one and ranks them."
+    "--classifier",
+    type=click.Choice([*names(), "all"]),
+    help="Kind of classifier; all trains every one and ranks them.",
 )
 @click.option("--background", multiple=True, metavar="LABEL", help="Label that means nothing of interest.")
 @click.option("--ignored", multiple=True, metavar="LABEL", help="Label of other sounds, which are no events.")
@@ -105,7 +107,7 @@ def command(
     barn-owl train clips.csv --run classifiers --classifier all
     barn-owl train clips.csv --run spread --seeds 5 --ensemble
     """
-    asked = Asked(
+    request = TrainRequest(
         voice=Terminal(quiet=quiet, as_json=as_json), folder=folder, plan_path=plan_path, recordings=recordings,
         start_from=start_from, resume=resume, seeds=seeds, folds=folds, subsets=subsets, ensemble=ensemble,
         classifiers=names() if classifier == "all" else [], front_ends=[stack.split("+") for stack in front_ends],
@@ -119,23 +121,23 @@ def command(
             "start": {name: value for name, value in (("frozen", frozen), ("forget", list(forget))) if value} or None,
         },
     )  # fmt: skip
-    mode = _mode(asked)
+    mode = _mode(request)
     for option, given in (("--frozen", frozen), ("--forget", forget)):
         if given and not start_from:
             raise click.UsageError(f"{option} needs --start-from")
     runs.check_subsets(subsets)  # refused before minutes of listening, not after
     table = read_clips(clips) if like is None else runs.split_like(read_clips(clips), like)
     if resume and not mode.resumes_itself:
-        own = None if plan_path is None else owl.read_plan(plan_path).but(**asked.changes)
-        _train_one(asked, table, own)
+        own = None if plan_path is None else owl.read_plan(plan_path).but(**request.changes)
+        _train_one(request, table, own)
         return
     if not_a_file(folder) != MISSING:
         claim_folder(folder, force=force or resume)  # refused before minutes of reading, not after
-    mode.train(asked, table, _plan(asked, table).but(**asked.changes))
+    mode.train(request, table, _plan(request, table).but(**request.changes))
 
 
 @dataclass(frozen=True, kw_only=True)
-class Asked:
+class TrainRequest:
     """What the command was given. changes : settings of the plan that options win over."""
 
     voice: Terminal
@@ -159,40 +161,42 @@ class Mode:
     """A way to train: the options that ask for it, and what it does."""
 
     options: str
-    is_asked: Callable[[Asked], bool]
-    train: Callable[[Asked, pd.DataFrame, owl.Plan], None]
+    applies: Callable[[TrainRequest], bool]
+    train: Callable[[TrainRequest, pd.DataFrame, owl.Plan], None]
     makes_ensembles: bool = False
     resumes_itself: bool = False
 
 
-def _mode(asked: Asked) -> Mode:
+def _mode(request: TrainRequest) -> Mode:
     """Choose the way to train; options that contradict each other end here."""
-    chosen = [mode for mode in MODES if mode.is_asked(asked)]
+    chosen = [mode for mode in MODES if mode.applies(request)]
     if len(chosen) > 1:
         raise click.UsageError(f"{' and '.join(mode.options for mode in chosen)} cannot be had at once")
     mode = chosen[0] if chosen else ONE
     others = [] if mode is ONE or mode.resumes_itself else [mode.options]
-    others += ["--start-from"] if asked.start_from else []
-    if asked.resume and others:
+    others += ["--start-from"] if request.start_from else []
+    if request.resume and others:
         raise click.UsageError(f"--resume goes on with one training, or a ranking; leave {others[0]} out")
-    if asked.ensemble and not mode.makes_ensembles:
+    if request.ensemble and not mode.makes_ensembles:
         raise click.UsageError("--ensemble needs --seeds or --folds: one model is no ensemble")
     return mode
 
 
-def _train_one(asked: Asked, table: pd.DataFrame, plan: owl.Plan | None) -> None:
-    run = train_aloud(asked.voice, table, asked.folder, plan, asked.work, resume=asked.resume)
+def _train_one(request: TrainRequest, table: pd.DataFrame, plan: owl.Plan | None) -> None:
+    run = train_aloud(request.voice, table, request.folder, plan, request.work, resume=request.resume)
     if plan is not None and plan.start.model:
-        _show_exemplars(asked.voice, plan, run)
-    asked.voice.say(f"\nWrote the run to {asked.folder}.")
-    asked.voice.say(f"Next: barn-owl tag {asked.folder} RECORDING -o events.csv")
-    asked.voice.result({"run": str(asked.folder), **({} if run.tested is None else run.tested.scores.as_dict())})
+        _show_exemplars(request.voice, plan, run)
+    request.voice.say(f"\nWrote the run to {request.folder}.")
+    request.voice.say(f"Next: barn-owl tag {request.folder} RECORDING -o events.csv")
+    request.voice.result({"run": str(request.folder), **({} if run.tested is None else run.tested.scores.as_dict())})
 
 
 def _show_exemplars(voice: Terminal, plan: owl.Plan, run: owl.Run) -> None:
     before = owl.load_model(plan.start.model)
     if before.exemplars:
-        voice.table(owl.runs.exemplar_table(before, run.model, run.predictions), title="what is learned, and what is kept")
+        voice.table(
+            owl.runs.exemplar_table(before, run.model, run.predictions), title="what is learned, and what is kept"
+        )
         voice.say("before, now: share of the exemplars that are classified correctly.")
     gone = sorted(set(before.labels) - set(run.model.labels))
     if gone:
@@ -201,19 +205,19 @@ def _show_exemplars(voice: Terminal, plan: owl.Plan, run: owl.Run) -> None:
         )
 
 
-def _plan(asked: Asked, table: pd.DataFrame) -> owl.Plan:
-    voice, start_from = asked.voice, asked.start_from
-    if asked.plan_path is not None:
-        plan = owl.read_plan(asked.plan_path)
+def _plan(request: TrainRequest, table: pd.DataFrame) -> owl.Plan:
+    voice, start_from = request.voice, request.start_from
+    if request.plan_path is not None:
+        plan = owl.read_plan(request.plan_path)
     elif start_from:
         plan = owl.Plan()
     else:
         with voice.progress("listening to clips") as progress:
             suggestion = owl.suggest_plan(
                 table,
-                recordings=asked.recordings,
-                workers=asked.work.workers,
-                seed=asked.changes["seed"] or 0,
+                recordings=request.recordings,
+                workers=request.work.workers,
+                seed=request.changes["seed"] or 0,
                 progress=progress,
             )
         voice.say("No plan is given, so one was fitted to the clips:")
@@ -236,7 +240,7 @@ def train_aloud(
     import pandas as pd
 
     with voice.progress("reading clips") as reading:
-        teller = EpochTeller(voice)
+        teller = EpochReporter(voice)
         try:
             stages = replace(work, reading=reading, watch=teller, stage=lambda what: voice.say(f"{what} ..."))
             run = owl.train(clips, folder, plan, resume=resume, work=stages)
@@ -286,9 +290,9 @@ def show_expectation(voice: Terminal, run: owl.Run) -> None:
         voice.warn(caveat)
 
 
-def _rank(asked: Asked, clips: pd.DataFrame, plan: owl.Plan) -> None:
-    voice, folder, classifiers = asked.voice, asked.folder, asked.classifiers or [plan.classifier]
-    begin, teller = time.perf_counter(), EpochTeller(voice)
+def _rank(request: TrainRequest, clips: pd.DataFrame, plan: owl.Plan) -> None:
+    voice, folder, classifiers = request.voice, request.folder, request.classifiers or [plan.classifier]
+    begin, teller = time.perf_counter(), EpochReporter(voice)
 
     def told(name: str, number: int, total: int) -> None:
         seconds = time.perf_counter() - begin
@@ -299,8 +303,8 @@ def _rank(asked: Asked, clips: pd.DataFrame, plan: owl.Plan) -> None:
     with voice.progress("reading clips") as reading:
         try:
             ranking = owl.train_classifiers(
-                clips, folder, plan, classifiers=classifiers, front_ends=asked.front_ends, resume=asked.resume,
-                work=replace(asked.work, reading=reading, watch=teller, told=told),
+                clips, folder, plan, classifiers=classifiers, front_ends=request.front_ends, resume=request.resume,
+                work=replace(request.work, reading=reading, watch=teller, told=told),
             )  # fmt: skip
         except KeyboardInterrupt:
             voice.say(f"What is done is ranked in {folder / 'classifiers.csv'}; --resume goes on with the others.")
@@ -317,31 +321,35 @@ def _rank(asked: Asked, clips: pd.DataFrame, plan: owl.Plan) -> None:
     )
 
 
-def _train_several(asked: Asked, clips: pd.DataFrame, plan: owl.Plan) -> None:
+def _train_several(request: TrainRequest, clips: pd.DataFrame, plan: owl.Plan) -> None:
     from barn_owl.runs.several import spread
 
-    voice, folder = asked.voice, asked.folder
+    voice, folder = request.voice, request.folder
     with voice.progress("reading clips") as reading:
         table = owl.train_several(
-            clips, folder, plan, seeds=asked.seeds, folds=asked.folds, ensemble=asked.ensemble,
-            work=replace(asked.work, reading=reading, told=voice.begins),
+            clips, folder, plan, seeds=request.seeds, folds=request.folds, ensemble=request.ensemble,
+            work=replace(request.work, reading=reading, told=voice.begins),
         )  # fmt: skip
     voice.table(table.rename(columns=_heading))
     found = spread(table)
     for name, values in found.items():
         voice.say(f"{name.replace('_', ' ')}: {values['mean']:.3f} on average, {values['deviation']:.3f} deviation")
     voice.say(f"\nWrote a run each to {folder}, and spread.csv.")
-    if asked.ensemble:
+    if request.ensemble:
         show_scores(voice, owl.open_run(folder).evaluate())
         voice.say(f"\nThe ensemble is in {folder}. Next: barn-owl tag {folder} RECORDING -o events.csv")
     voice.result({"run": str(folder), "spread": found})
 
 
-def _train_subsets(asked: Asked, clips: pd.DataFrame, plan: owl.Plan) -> None:
-    voice, folder = asked.voice, asked.folder
+def _train_subsets(request: TrainRequest, clips: pd.DataFrame, plan: owl.Plan) -> None:
+    voice, folder = request.voice, request.folder
     with voice.progress("reading clips") as reading:
         table = owl.runs.train_subsets(
-            clips, folder, plan, subsets=asked.subsets, work=replace(asked.work, reading=reading, told=voice.begins)
+            clips,
+            folder,
+            plan,
+            subsets=request.subsets,
+            work=replace(request.work, reading=reading, told=voice.begins),
         )
     owl.save_figure(owl.show.subsets_figure(table), folder / "subsets.png")
     shown = table.drop(columns=["weights", "multiply_adds", "validation_f1", "test_f1"])
@@ -352,24 +360,24 @@ def _train_subsets(asked: Asked, clips: pd.DataFrame, plan: owl.Plan) -> None:
     voice.result({"run": str(folder), "subsets": table.astype(object).where(table.notna(), None).to_dict("records")})
 
 
-ONE = Mode(options="", is_asked=lambda _: False, train=_train_one)
+ONE = Mode(options="", applies=lambda _: False, train=_train_one)
 MODES = (
-    Mode(options="--seeds", is_asked=lambda asked: bool(asked.seeds), train=_train_several, makes_ensembles=True),
-    Mode(options="--folds", is_asked=lambda asked: bool(asked.folds), train=_train_several, makes_ensembles=True),
-    Mode(options="--subset", is_asked=lambda asked: bool(asked.subsets), train=_train_subsets),
+    Mode(options="--seeds", applies=lambda request: bool(request.seeds), train=_train_several, makes_ensembles=True),
+    Mode(options="--folds", applies=lambda request: bool(request.folds), train=_train_several, makes_ensembles=True),
+    Mode(options="--subset", applies=lambda request: bool(request.subsets), train=_train_subsets),
     Mode(
-        options="--classifier all or --front-end", is_asked=lambda asked: bool(asked.classifiers or asked.front_ends),
+        options="--classifier all or --front-end", applies=lambda request: bool(request.classifiers or request.front_ends),
         train=_rank, resumes_itself=True,
     ),
 )  # fmt: skip
-"""Ways to train; at most one is asked for, and `ONE` else."""
+"""Ways to train; at most one is request for, and `ONE` else."""
 
 
 def _heading(name: str) -> str:
     return name.replace("_", " ").replace("balanced accuracy", "bal. acc.")
 
 
-class EpochTeller:
+class EpochReporter:
     """Says a line at every tenth of the way, and whenever it is the last; of classifiers without epochs, a line for
     each candidate that is tried.
     """

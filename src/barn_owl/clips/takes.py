@@ -27,5 +27,7 @@ class TakeSettings(Settings):
     @model_validator(mode="after")
     def _in_order(self) -> "TakeSettings":
         if self.release_db > self.threshold_db:
-            raise ValueError(f"release_db must be at most threshold_db={self.threshold_db:g}, got {self.release_db:g}")
+            raise ValueError(
+                f"release_db must be at most threshold_db={self.threshold_db:g}, got {self.release_db:g}"
+            )
         return self

@@ -14,7 +14,7 @@ from .profile import (
 from .quantizing import quantize as quantize
 from .runtime import on_runtime as on_runtime
 from .searching import (
-    Found as Found,
+    SearchResult as SearchResult,
     front as front,
     read_search as read_search,
     search as search,

@@ -20,7 +20,7 @@ def write_weights(model: Model, path: str | Path, *, force: bool = False) -> Non
     """
     path = Path(path)
     checked_target(path, force=force, endings=(".npz", ".json"))
-    arrays: dict[str, Any] = {**model.classifier.arrays(), "mean": model.mean, "deviation": model.deviation}
+    arrays: dict[str, Any] = {**model.classifier.state(), "mean": model.mean, "deviation": model.deviation}
     if path.suffix == ".json":
         listed = {
             name: {"shape": list(array.shape), "type": str(array.dtype), "values": array.tolist()}
@@ -40,7 +40,7 @@ def _described(model: Model) -> dict[str, Any]:
         "front_end": model.front_end.model_dump(),
         "decoding": model.decoding.model_dump(),
         "classifier": model.classifier.name,
-        "shape": model.classifier.shape(),
+        "shape": model.classifier.config(),
         "window_frames": model.classifier.window,
         "step_frames": model.classifier.step,
         "temperature": model.temperature,

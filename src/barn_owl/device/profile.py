@@ -139,7 +139,7 @@ def _network_nanoseconds(seconds: float) -> tuple[float, float]:
         count = (STEPS - 1) * classifier.step + classifier.window
         frames = np.random.default_rng(0).uniform(-80, -20, (count, BANDS)).astype(np.float32)
         with threadpool_limits(limits=1, user_api="blas"):
-            taken = _nanoseconds(lambda: classifier.steps(frames), 2 * seconds) / (STEPS * classifier.step)  # noqa: B023
+            taken = _nanoseconds(lambda: classifier.frame_scores(frames), 2 * seconds) / (STEPS * classifier.step)  # noqa: B023
         points.append((multiply_adds_a_frame(stages_of(classifier)), taken))
     (few, short), (many, long) = points
     each = max((long - short) / (many - few), 1e-3)

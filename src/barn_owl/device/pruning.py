@@ -94,7 +94,7 @@ def _join(one: Group, other: Group) -> None:
 
 def _importance(network: Network, group: Group) -> np.ndarray:
     """How much each channel of a group counts, relative to the others, ``(channels,)``."""
-    arrays, total = network.arrays(), np.zeros(group.size)
+    arrays, total = network.state(), np.zeros(group.size)
     for name, norm in group.made_by:
         made = np.abs(arrays[f"{name}.kernel"]).sum(axis=0, dtype=np.float64)
         if norm:
@@ -152,7 +152,7 @@ def _settings(classifier: Convolutional, groups: list[Group], counts: list[int])
 
 def _take_over(network: Network, groups: list[Group], counts: list[int], into: Network) -> None:
     """Copy what is kept of a network into the smaller one."""
-    arrays = {name: array.copy() for name, array in network.arrays().items()}
+    arrays = {name: array.copy() for name, array in network.state().items()}
     for group, count in zip(groups, counts, strict=True):
         chosen = _chosen(network, group, count)
         for name in [*(name for name, _ in group.made_by), *group.followers]:
@@ -164,7 +164,7 @@ def _take_over(network: Network, groups: list[Group], counts: list[int], into: N
             places = len(kernel) // group.size
             rows = kernel.reshape(places, group.size, -1)[:, chosen]
             arrays[f"{name}.kernel"] = rows.reshape(places * count, -1)
-    into.load(arrays)
+    into.load_state(arrays)
 
 
 def _of_layer(arrays: dict[str, np.ndarray], name: str) -> Iterator[str]:

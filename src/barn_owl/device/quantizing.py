@@ -39,7 +39,9 @@ def quantize(model: Model, frames: ClipFrames) -> Model:
     """
     classifier = networks_in(model.classifier)
     if classifier is None:
-        raise ModelError(f"only a cnn can be brought to int8, this is a model of the classifier {model.classifier.name}")
+        raise ModelError(
+            f"only a cnn can be brought to int8, this is a model of the classifier {model.classifier.name}"
+        )
     if not len(frames):
         raise ModelError("there are no clips to find the ranges of values on; int8 cannot do without")
     networks = stages_of(classifier)
@@ -63,7 +65,11 @@ def _levels(model: Model, classifier: Convolutional, frames: np.ndarray) -> np.n
     around = model.around(frames)
     x = (np.concatenate([around, frames, around]) - model.mean) / model.deviation
     levels = x[:, :, None]
-    return relative_level(levels, classifier.level.frames, classifier.level.range_db) if classifier.level.frames else levels
+    return (
+        relative_level(levels, classifier.level.frames, classifier.level.range_db)
+        if classifier.level.frames
+        else levels
+    )
 
 
 def _sampled(values: np.ndarray) -> np.ndarray:

@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from barn_owl.classifiers.base import Cost, Steps
+from barn_owl.classifiers.base import Cost, FrameScores
 from barn_owl.device.graph import classifier_of, graph_of
 from barn_owl.device.open_graph import graph_bytes
 from barn_owl.errors import ModelError
@@ -90,17 +90,17 @@ class GraphClassifier:
     def __getstate__(self) -> dict[str, Any]:
         return self.__dict__ | {"_session": None}
 
-    def steps(self, frames: np.ndarray, extras: np.ndarray | None = None) -> Steps:  # noqa: ARG002
+    def frame_scores(self, frames: np.ndarray, extras: np.ndarray | None = None) -> FrameScores:  # noqa: ARG002
         """Return what the network says of all steps; see `Classifier`."""
         parts = self._opened().run(list(OUTPUTS), {"frames": np.asarray(frames, dtype=np.float32)})
         sounds, begins, naming = parts
-        return Steps(sounds, begins, naming, np.empty((len(sounds), 0), dtype=np.float32))
+        return FrameScores(sounds, begins, naming, np.empty((len(sounds), 0), dtype=np.float32))
 
-    def arrays(self) -> dict[str, np.ndarray]:
+    def state(self) -> dict[str, np.ndarray]:
         """The graph, as its bytes."""
         return {"graph": np.frombuffer(self._graph, dtype=np.uint8)}
 
-    def shape(self) -> dict[str, Any]:
+    def config(self) -> dict[str, Any]:
         """Nothing: it is made of another model, and not kept."""
         return {}
 

@@ -24,7 +24,7 @@ from barn_owl.clips import fold_clips
 from barn_owl.device.cost import Footprint, footprint, plain_model
 from barn_owl.device.profile import Device
 from barn_owl.errors import BarnOwlError, PlanError, TableError
-from barn_owl.evaluate.predictions import hear, with_predictions
+from barn_owl.evaluate.predictions import clip_outputs, with_predictions
 from barn_owl.files import claim_folder, is_file, real_path, write_json
 from barn_owl.learn import Fitted, Plan, fit, read_plan
 from barn_owl.learn.rehearsal import make_rehearsal, rehearse
@@ -64,13 +64,13 @@ TRIED, TABLE, PLAN, STATE = "tried.jsonl", "search.csv", "plan.toml", "search.js
 
 
 @dataclass(frozen=True, kw_only=True)
-class Found:
+class SearchResult:
     """What a search found: ``table``, a row a candidate, the best first, and the ``plan`` of the best.
 
     >>> table = pd.DataFrame({"candidate": [1, 2], "step": 3, "score": [0.7, 0.8], "flash_kb": [50.0, 90.0]})
     >>> table = table.assign(latency_ms=[600, 700], classifier="cnn")
     >>> device = barn_owl.device.read_device("core-256k")
-    >>> found = barn_owl.device.Found(table=table, plan=barn_owl.Plan(), device=device)
+    >>> found = barn_owl.device.SearchResult(table=table, plan=barn_owl.Plan(), device=device)
     >>> len(found.table)
     2
     """
@@ -91,7 +91,7 @@ def search(
     halves: bool = True,
     resume: bool = False,
     work: Work = PLAIN,
-) -> Found:
+) -> SearchResult:
     """Search for the plan that finds sounds best among those that fit `device`, for so many minutes.
 
     plan : where the search begins, and what is not drawn; None for one that is fitted to the clips. int8 : whether
@@ -131,7 +131,7 @@ def search(
     best = race.plans[int(table["candidate"].iloc[0])]
     Suggestion(best, _reasons(table)).write(folder / PLAN)
     write_json(folder / STATE, {"device": device.model_dump(), "minutes": minutes, "int8": int8, "halves": halves})
-    return Found(table=table, plan=best, device=device)
+    return SearchResult(table=table, plan=best, device=device)
 
 
 def _folded(clips: pd.DataFrame, plan: Plan) -> pd.DataFrame:
@@ -318,7 +318,9 @@ def _judged(plan: Plan, data: RunData, fitted: Fitted) -> dict[str, Any]:
     model = as_model(plan, data, fitted, data.extra_columns(plan))
     kept = np.flatnonzero(data.table["split"] == "validation")
     table, frames = data.table.iloc[kept].reset_index(drop=True), data.frames.take(kept)
-    scores = judge(model, with_predictions(model, table, frames, hear(model, table, frames)), "validation").scores
+    scores = judge(
+        model, with_predictions(model, table, frames, clip_outputs(model, table, frames)), "validation"
+    ).scores
     line: dict[str, Any] = {"clips": scores.balanced_accuracy}
     for label, row in scores.by_label.iterrows():
         line |= {f"f1:{label}": float(row["f1"]), f"recall:{label}": float(row["recall"])}
@@ -389,10 +391,12 @@ def front(table: pd.DataFrame, cost: str = "flash_kb") -> pd.DataFrame:
     return own[own["score"] > own["score"].cummax().shift(fill_value=-1.0)]
 
 
-def read_search(folder: str | Path) -> Found:
+def read_search(folder: str | Path) -> SearchResult:
     """Read what a search left. Raises PlanError when the folder holds none."""
     folder = Path(folder)
     if not is_file(folder / TABLE) or not is_file(folder / STATE):
         raise PlanError(f"{folder} holds no finished search")
     state = json.loads((folder / STATE).read_text(encoding="utf-8"))
-    return Found(table=pd.read_csv(folder / TABLE), plan=read_plan(folder / PLAN), device=Device(**state["device"]))
+    return SearchResult(
+        table=pd.read_csv(folder / TABLE), plan=read_plan(folder / PLAN), device=Device(**state["device"])
+    )

@@ -112,7 +112,7 @@ def fit_thresholds(answers: PredictionArrays, wish: Wish, value: float) -> dict[
     the highest that keeps it. Labels that the clips do not tell anything about get 0, or
     where labels overlap 0.5.
 
-    >>> answers = barn_owl.open_run("first").evaluate(split="validation").answers
+    >>> answers = barn_owl.open_run("first").evaluate(split="validation").arrays
     >>> sorted(barn_owl.evaluate.fit_thresholds(answers, "precision", 0.9))
     ['hiss', 'hum', 'still', 'tick']
     """
@@ -120,7 +120,7 @@ def fit_thresholds(answers: PredictionArrays, wish: Wish, value: float) -> dict[
     found = {}
     for number, label in enumerate(answers.labels):
         # Where one label is said, a threshold can only take answers back; where labels overlap, it makes them.
-        asked = np.ones(len(answers), dtype=bool) if answers.multilabel else answers.said_numbers == number
+        asked = np.ones(len(answers), dtype=bool) if answers.multilabel else answers.predicted_numbers == number
         has = answers.truth[:, number]
         known = wish != "none" and has.any() and asked.any()
         found[label] = _threshold(answers.scores[asked, number], has[asked], wish, value) if known else default

@@ -191,7 +191,7 @@ def _common(evaluations: Mapping[str, Evaluation]) -> tuple[dict[str, Prediction
     kept: dict[str, PredictionArrays] = {}
     for name, evaluation in evaluations.items():
         rows = np.array([places[name][key] for key in shared])
-        own_answers = evaluation.answers.take(rows)
+        own_answers = evaluation.arrays.take(rows)
         # Numbered alike, or the rounds of the bootstrap would draw other groups for each.
         kept[name] = own_answers if name == first else replace(own_answers, groups=kept[first].groups)
         own, others = evaluation.predictions["label"].iloc[rows], evaluations[first].predictions["label"]

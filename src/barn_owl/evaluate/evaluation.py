@@ -67,7 +67,7 @@ class Evaluation:
     rounds: int = ROUNDS
 
     @cached_property
-    def answers(self) -> PredictionArrays:
+    def arrays(self) -> PredictionArrays:
         """Truth, scores and what was said, as arrays."""
         return read_prediction_arrays(self.predictions, self.labels, multilabel=self.multilabel)
 
@@ -82,7 +82,7 @@ class Evaluation:
     @cached_property
     def metrics(self) -> Metrics:
         """All scores with their 95 % intervals, from a bootstrap over groups."""
-        return measure(self.answers, rounds=self.rounds)
+        return measure(self.arrays, rounds=self.rounds)
 
     @cached_property
     def baselines(self) -> pd.DataFrame:
@@ -93,7 +93,7 @@ class Evaluation:
         those of the counts are not known to guessing, and where labels overlap only the areas and losses have
         baselines.
         """
-        labels, clips = len(self.labels), len(self.answers)
+        labels, clips = len(self.labels), len(self.arrays)
         even = self._scores_of(np.full((clips, labels), 0.5 if self.multilabel else 1 / labels), curves=True)
         chance = {name: even[name][0] for name in OF_GUESSING}
         majority: dict[str, float] = {}
@@ -114,7 +114,7 @@ class Evaluation:
     def _scores_of(self, scores: np.ndarray, *, curves: bool) -> dict[str, np.ndarray]:
         """Scores that the same clips would get if these were what was said of them."""
         said = scores > LIKELY if self.multilabel else np.eye(len(self.labels), dtype=bool)[scores.argmax(axis=1)]
-        return observed(replace(self.answers, scores=scores, said=said), curves=curves)[0]
+        return observed(replace(self.arrays, scores=scores, predicted=said), curves=curves)[0]
 
     @cached_property
     def order(self) -> list[str]:
@@ -126,12 +126,12 @@ class Evaluation:
     def curve(self, label: str) -> pd.DataFrame:
         """Hits and false alarms of a label as its threshold moves; see `label_curve`."""
         number = self.labels.index(label)
-        return label_curve(self.answers.scores[:, number], self.answers.truth[:, number])
+        return label_curve(self.arrays.scores[:, number], self.arrays.truth[:, number])
 
     @cached_property
     def confidence(self) -> tuple[np.ndarray, np.ndarray]:
         """Score of each answer and whether it is right: of the best label, or where labels overlap of every label."""
-        answers = self.answers
+        answers = self.arrays
         if self.multilabel:
             said = answers.scores > LIKELY
             sure = np.where(said, answers.scores, 1 - answers.scores)
@@ -161,21 +161,21 @@ class Evaluation:
     @cached_property
     def decided(self) -> np.ndarray:
         """Whether the best score of each clip reaches the threshold of its label."""
-        return decided(self.answers.scores, self.labels, self.thresholds)
+        return decided(self.arrays.scores, self.labels, self.thresholds)
 
     def by(self, column: str) -> pd.DataFrame:
         """Scores by the values of a column of the predictions; see `score_by`. Raises KeyError for an unknown one."""
-        return score_by(self.answers, self.predictions[column])
+        return score_by(self.arrays, self.predictions[column])
 
     @cached_property
     def mistakes(self) -> pd.DataFrame:
         """Wrong answers, the surest first."""
-        return mistakes(self.predictions, self.answers)
+        return mistakes(self.predictions, self.arrays)
 
     @cached_property
     def likely_wrong_labels(self) -> pd.DataFrame:
         """Clips whose own label may be what is wrong, as a table to correct."""
-        return likely_wrong_labels(self.predictions, self.answers)
+        return likely_wrong_labels(self.predictions, self.arrays)
 
     @cached_property
     def caveats(self) -> list[str]:
@@ -183,7 +183,7 @@ class Evaluation:
         return [*self._caveats_of_the_test(), *self._caveats_of_the_model()]
 
     def _caveats_of_the_test(self) -> list[str]:
-        found, answers = [], self.answers
+        found, answers = [], self.arrays
         counts = answers.truth.sum(axis=0)
         few = [label for label, count in zip(self.labels, counts, strict=True) if 0 < count < FEW_CLIPS]
         if few:
@@ -212,7 +212,7 @@ class Evaluation:
         return found
 
     def _caveats_of_the_model(self) -> list[str]:
-        found, answers = [], self.answers
+        found, answers = [], self.arrays
         reached = float(self.metrics.overall.loc["balanced_accuracy", "value"])
         chance = 0.5 if self.multilabel else 1 / max(int(answers.truth.any(axis=0).sum()), 1)
         low = float(self.metrics.overall.loc["balanced_accuracy", "low"])
@@ -226,7 +226,7 @@ class Evaluation:
                 f"this classifier {reached:.2f}."
             )
         found += self._swallowing()
-        said = answers.said.mean(axis=0)
+        said = answers.predicted.mean(axis=0)
         most = int(said.argmax())
         if not self.multilabel and said[most] > DISGUISE and len(self.labels) > 1:
             found.append(f"It says {self.labels[most]!r} for {said[most]:.0%} of the clips: a majority in disguise.")
@@ -248,11 +248,11 @@ class Evaluation:
 
     def _swallowing(self) -> list[str]:
         """Warn about background and ignored labels that take clips of the other labels."""
-        answers, found = self.answers, []
+        answers, found = self.arrays, []
         others = ~answers.truth[:, [self.labels.index(label) for label in self.background]].any(axis=1)
         for label in self.background:
             number = self.labels.index(label)
-            taken = int(answers.said[others, number].sum())
+            taken = int(answers.predicted[others, number].sum())
             if taken >= SWALLOWED_CLIPS and taken > SWALLOWED * others.sum():
                 found.append(
                     f"{taken} of {others.sum()} clips of other labels ({taken / others.sum():.0%}) are classified as "
@@ -261,13 +261,13 @@ class Evaluation:
         return found
 
     def _unequal_groups(self) -> list[str]:
-        sizes = np.bincount(self.answers.groups)
-        share = np.bincount(self.answers.groups, self.answers.right) / np.maximum(sizes, 1)
+        sizes = np.bincount(self.arrays.groups)
+        share = np.bincount(self.arrays.groups, self.arrays.right) / np.maximum(sizes, 1)
         large = np.flatnonzero(sizes >= FEW_CLIPS)
         if len(large) < 2 or np.ptp(share[large]) <= UNEQUAL:
             return []
         worst, best = large[share[large].argmin()], large[share[large].argmax()]
-        first = {number: row for row, number in reversed(list(enumerate(self.answers.groups)))}
+        first = {number: row for row, number in reversed(list(enumerate(self.arrays.groups)))}
         names = self.predictions["group"].astype(str)
         return [
             f"Groups differ: {share[worst]:.0%} are right in {names.iloc[first[worst]]!r}, "
@@ -280,15 +280,15 @@ class Evaluation:
         balanced = self.metrics.overall.loc["balanced_accuracy"]
         what = "Balanced accuracy of the labels" if self.multilabel else "Balanced accuracy"
         span = "" if np.isnan(balanced["low"]) else f" (95 %: {balanced['low']:.2f} to {balanced['high']:.2f})"
-        words = [f"{what} {balanced['value']:.2f}{span} on {len(self.answers)} clips"]
-        words.append(f"of {self.answers.group_count} groups" if "group" in self.predictions else "")
+        words = [f"{what} {balanced['value']:.2f}{span} on {len(self.arrays)} clips"]
+        words.append(f"of {self.arrays.group_count} groups" if "group" in self.predictions else "")
         text = " ".join(word for word in words if word) + "."
         if isinstance(self.scores, Scores):
             table = self.scores.by_label["recall"].dropna().sort_values()
             text += f" Weakest: {table.index[0]}, of which {table.iloc[0]:.0%} are found."
             if len(self.scores.confusions):
                 row = self.scores.confusions.iloc[0]
-                total = int(self.answers.truth[:, self.labels.index(row["label"])].sum())
+                total = int(self.arrays.truth[:, self.labels.index(row["label"])].sum())
                 text += f" Most often {row['label']} is taken for {row['confused_with']} ({row['count']} of {total})."
         return text
 
@@ -296,7 +296,7 @@ class Evaluation:
         """Scores as plain numbers for JSON; what has nothing to stand on is None."""
         content = self.scores.as_dict() | {
             "scores": plain(self.baselines),
-            "groups": self.answers.group_count,
+            "groups": self.arrays.group_count,
             "clip_statistics": self.clip_statistics,
             "caveats": self.caveats,
         }

@@ -52,7 +52,7 @@ def measure(answers: PredictionArrays, *, rounds: int = ROUNDS, seed: int = 0, c
     curves : whether the scores of curves are among them (ROC area, average precision, equal error rate), which take
     most of the time.
 
-    >>> answers = barn_owl.open_run("first").evaluate().answers
+    >>> answers = barn_owl.open_run("first").evaluate().arrays
     >>> measured = barn_owl.evaluate.measure(answers, rounds=100)
     >>> bool(0 <= measured.overall["value"].iloc[0] <= 1)
     True
@@ -85,13 +85,15 @@ def measure(answers: PredictionArrays, *, rounds: int = ROUNDS, seed: int = 0, c
         low, high = ends.get(f"1{name}", (unknown, unknown))
         columns |= {name: value[:, 0], f"{name}_low": low, f"{name}_high": high}
     columns["count"] = answers.truth.sum(axis=0)
-    columns["said"] = answers.said.sum(axis=0)
+    columns["predicted"] = answers.predicted.sum(axis=0)
     return Metrics(
         overall=table, by_label=pd.DataFrame(columns, index=pd.Index(answers.labels, name="label")), groups=groups
     )
 
 
-def observed(answers: PredictionArrays, *, curves: bool = True) -> tuple[dict[str, np.ndarray], dict[str, np.ndarray]]:
+def observed(
+    answers: PredictionArrays, *, curves: bool = True
+) -> tuple[dict[str, np.ndarray], dict[str, np.ndarray]]:
     """Scores of the clips as they are, in one round; see `scores_of`."""
     return scores_of(replace(answers, groups=np.zeros(len(answers), dtype=np.intp)), np.ones((1, 1)), curves=curves)
 
@@ -107,7 +109,7 @@ def scores_of(
     groups = answers.groups
     clips = np.bincount(groups) @ drawn
     label_scores = _counted(answers, drawn)
-    right, said, count = (label_scores.pop(name) for name in ("right", "said", "count"))
+    right, said, count = (label_scores.pop(name) for name in ("right", "predicted", "count"))
     occurs = count > 0
     with np.errstate(invalid="ignore", divide="ignore"):
         all_right = np.bincount(groups, answers.right) @ drawn / clips
@@ -138,14 +140,14 @@ def scores_of(
 
 
 def _counted(answers: PredictionArrays, drawn: np.ndarray) -> dict[str, np.ndarray]:
-    both = answers.truth & answers.said
-    right, said, count = (_by_group(marks, answers) @ drawn for marks in (both, answers.said, answers.truth))
+    both = answers.truth & answers.predicted
+    right, said, count = (_by_group(marks, answers) @ drawn for marks in (both, answers.predicted, answers.truth))
     with np.errstate(invalid="ignore", divide="ignore"):
         return {
             "precision": right / np.where(said > 0, said, np.nan),
             "recall": right / np.where(count > 0, count, np.nan),
             "f1": np.where(count > 0, 2 * right / (said + count), np.nan),
-            "right": right, "said": said, "count": count,
+            "right": right, "predicted": said, "count": count,
         }  # fmt: skip
 
 

@@ -36,7 +36,7 @@ def likely_wrong_labels(predictions: pd.DataFrame, answers: PredictionArrays) ->
     columns = [*PLACE, "label", "suggested", "score", "own_score", "correct_label"]
     if answers.multilabel or not len(answers):
         return pd.DataFrame(columns=columns)
-    true, said = answers.true_numbers, answers.said_numbers
+    true, said = answers.true_numbers, answers.predicted_numbers
     clips = np.arange(len(answers))
     own, best = answers.scores[clips, true], answers.scores[clips, said]
     counts = answers.truth.sum(axis=0)

@@ -33,7 +33,7 @@ class PredictionArrays:
     labels: list[str]
     truth: np.ndarray
     scores: np.ndarray
-    said: np.ndarray
+    predicted: np.ndarray
     groups: np.ndarray
     multilabel: bool = False
 
@@ -51,24 +51,26 @@ class PredictionArrays:
         return np.asarray(self.truth.argmax(axis=1))
 
     @cached_property
-    def said_numbers(self) -> np.ndarray:
+    def predicted_numbers(self) -> np.ndarray:
         """Number of the label with the highest score of each clip."""
-        return np.asarray(self.said.argmax(axis=1) if not self.multilabel else self.scores.argmax(axis=1))
+        return np.asarray(self.predicted.argmax(axis=1) if not self.multilabel else self.scores.argmax(axis=1))
 
     @cached_property
     def right(self) -> np.ndarray:
         """Whether all of a clip's labels are right, ``(clips,)``."""
-        return np.asarray((self.truth == self.said).all(axis=1))
+        return np.asarray((self.truth == self.predicted).all(axis=1))
 
     def take(self, rows: np.ndarray) -> "PredictionArrays":
         """Return a part of the clips; groups keep those numbers that still occur, in order."""
         return PredictionArrays(
-            labels=self.labels, truth=self.truth[rows], scores=self.scores[rows], said=self.said[rows],
+            labels=self.labels, truth=self.truth[rows], scores=self.scores[rows], predicted=self.predicted[rows],
             groups=np.unique(self.groups[rows], return_inverse=True)[1], multilabel=self.multilabel,
         )  # fmt: skip
 
 
-def read_prediction_arrays(predictions: pd.DataFrame, labels: Sequence[str], *, multilabel: bool = False) -> PredictionArrays:
+def read_prediction_arrays(
+    predictions: pd.DataFrame, labels: Sequence[str], *, multilabel: bool = False
+) -> PredictionArrays:
     """Read labels, predicted labels and scores out of a table with ``predicted`` and a column ``score:LABEL`` each.
 
     Clips of one ``group`` belong together; without that column, or where it is blank, clips of one file do.
@@ -99,7 +101,7 @@ def read_prediction_arrays(predictions: pd.DataFrame, labels: Sequence[str], *, 
         labels=labels,
         truth=truth,
         scores=scores,
-        said=said,
+        predicted=said,
         groups=group_numbers(predictions),
         multilabel=multilabel,
     )

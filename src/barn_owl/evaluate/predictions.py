@@ -43,10 +43,10 @@ def predict(
             "this model also looks at %s, which the table does not have: taken as average", ", ".join(missing)
         )
     frames, kept, skipped = load_frames(clips, model.front_end, model.clips, workers=workers, progress=progress)
-    return with_predictions(model, kept, frames, hear(model, kept, frames)), skipped
+    return with_predictions(model, kept, frames, clip_outputs(model, kept, frames)), skipped
 
 
-class Heard(NamedTuple):
+class ClipOutputs(NamedTuple):
     """What the classifier of a model says of clips, float32: log-odds ``(clips, labels)``, what they are decided by
     ``(clips, features)``, and the highest score of any label at any moment ``(clips,)``."""
 
@@ -55,18 +55,18 @@ class Heard(NamedTuple):
     highest: np.ndarray
 
 
-def hear(model: Model, clips: pd.DataFrame, frames: ClipFrames) -> Heard:
+def clip_outputs(model: Model, clips: pd.DataFrame, frames: ClipFrames) -> ClipOutputs:
     """Pass clips, whose rows and frames are given, through the classifier of `model`, whatever its temperature."""
     extras = model.extra_columns.rows(clips)
     # The matrices are small: a second thread inside a product costs more than it brings.
     with threadpool_limits(limits=1, user_api="blas"):
         said = [model.clip(frames[clip], extras[clip]) for clip in range(len(frames))]
     if not said:
-        return Heard(np.empty((0, len(model.labels)), np.float32), np.empty((0, 0), np.float32), np.empty(0))
-    return Heard(*(np.stack(parts) for parts in zip(*said, strict=True)))
+        return ClipOutputs(np.empty((0, len(model.labels)), np.float32), np.empty((0, 0), np.float32), np.empty(0))
+    return ClipOutputs(*(np.stack(parts) for parts in zip(*said, strict=True)))
 
 
-def with_predictions(model: Model, clips: pd.DataFrame, frames: ClipFrames, heard: Heard) -> pd.DataFrame:
+def with_predictions(model: Model, clips: pd.DataFrame, frames: ClipFrames, heard: ClipOutputs) -> pd.DataFrame:
     """Add what `model` says to the rows of `clips`, whose frames are given, and how long, loud and clear they are.
 
     ``predicted`` is the label with the highest score, whatever the model's thresholds; of labels that may overlap all

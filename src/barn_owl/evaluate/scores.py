@@ -137,13 +137,13 @@ class MultilabelScores:
     truth, said : boolean, ``(clips, labels)``.
 
     >>> has = np.array([[True, False], [True, True]])
-    >>> scores = barn_owl.evaluate.MultilabelScores(truth=has, said=has, labels=["bell", "gull"])
+    >>> scores = barn_owl.evaluate.MultilabelScores(truth=has, predicted=has, labels=["bell", "gull"])
     >>> scores.macro_f1
     1.0
     """
 
     truth: np.ndarray
-    said: np.ndarray
+    predicted: np.ndarray
     labels: list[str]
 
     @property
@@ -154,7 +154,7 @@ class MultilabelScores:
     @property
     def exact(self) -> float:
         """Share of clips of which all labels are right."""
-        return float((self.truth == self.said).all(axis=1).mean())
+        return float((self.truth == self.predicted).all(axis=1).mean())
 
     @property
     def macro_f1(self) -> float:
@@ -164,14 +164,14 @@ class MultilabelScores:
     @property
     def balanced_accuracy(self) -> float:
         """Mean, over the labels that occur, of recall and of the share left alone of clips that lack the label."""
-        left = (~self.truth & ~self.said).sum(axis=0) / np.maximum((~self.truth).sum(axis=0), 1)
+        left = (~self.truth & ~self.predicted).sum(axis=0) / np.maximum((~self.truth).sum(axis=0), 1)
         both = (self.by_label["recall"].to_numpy() + left) / 2
         return float(np.nanmean(both))
 
     @cached_property
     def by_label(self) -> pd.DataFrame:
         """Precision, recall, F1 and count by label; see `Scores.by_label`."""
-        right, given, count = (self.truth & self.said).sum(0), self.said.sum(0), self.truth.sum(0)
+        right, given, count = (self.truth & self.predicted).sum(0), self.predicted.sum(0), self.truth.sum(0)
         return label_table(right, given, count, self.labels)
 
     def as_dict(self) -> dict[str, Any]:
@@ -219,4 +219,4 @@ def score_multilabel(truth: Sequence[str], predicted: Sequence[str], labels: Seq
     marked = [
         np.array([[label in labels_in(text) for label in labels] for text in split]) for split in (truth, predicted)
     ]
-    return MultilabelScores(truth=marked[0], said=marked[1], labels=list(labels))
+    return MultilabelScores(truth=marked[0], predicted=marked[1], labels=list(labels))

@@ -273,7 +273,9 @@ class Plan(Settings):
         if both:
             raise ValueError(f"ignored: {both[0]!r} is background already, and so is no event either")
         if self.kind.sees_frames and self.columns:
-            raise ValueError(f"columns: the classifier {self.classifier!r} sees frames only; take a pooled classifier")
+            raise ValueError(
+                f"columns: the classifier {self.classifier!r} sees frames only; take a pooled classifier"
+            )
         self.kind.check(self.own, self.front_end.width)
         return self
 

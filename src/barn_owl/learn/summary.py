@@ -14,7 +14,7 @@ def summary(network: Network, hop_ms: float, frame_ms: float) -> pd.DataFrame:
     float32) and ``sees_ms``: how much sound one step of the output looks at, NaN where time is gone.
     """
     counts: dict[int, int] = {}
-    for name, array in network.arrays().items():
+    for name, array in network.state().items():
         if not name.endswith(("mean", "variance")):
             counts[int(name.split(".")[0])] = counts.get(int(name.split(".")[0]), 0) + array.size
     rows, span, jump = [], 1, 1

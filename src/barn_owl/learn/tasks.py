@@ -173,7 +173,7 @@ class FrameTask:
         return np.concatenate(parts, axis=-1, dtype=np.float32)
 
     def _stretches(self, mixtures: Mixtures, at: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """Steps of each sound that is heard, ``(mixtures, steps, SOUNDS)``, and which labels it has, or none of them,
+        """FrameScores of each sound that is heard, ``(mixtures, steps, SOUNDS)``, and which labels it has, or none of them,
         in each step alike, ``(mixtures, steps, SOUNDS * (labels + 1))``."""
         count, labels = len(mixtures.frames), self._labels + 1
         inside = np.zeros((count, len(at), SOUNDS), dtype=np.float32)
@@ -234,11 +234,9 @@ class FrameTask:
     def classifier(self, plan: Plan, arrays: list[Arrays]) -> Classifier:
         labels = self._classifier.labels
         rng = np.random.default_rng(0)
-        made = plan.kind.network(
-            plan.front_end.width, labels, plan.own, plan.levels, rng, multilabel=plan.multilabel
-        )
+        made = plan.kind.network(plan.front_end.width, labels, plan.own, plan.levels, rng, multilabel=plan.multilabel)
         for network, its_arrays in zip(made.networks, arrays, strict=True):
-            network.load(its_arrays)
+            network.load_state(its_arrays)
         return made
 
     def close(self) -> None:
@@ -299,7 +297,7 @@ class WindowTask:
         return judge_logits(self.network.forward(rows)[0], self._watched.targets, multilabel=True)
 
     def classifier(self, plan: Plan, arrays: list[Arrays]) -> Classifier:  # noqa: ARG002
-        self.network.load(arrays[0])
+        self.network.load_state(arrays[0])
         return self._pooled
 
     def close(self) -> None:

@@ -75,7 +75,7 @@ class NetworkTrainer:
         self._network = self.task.network
         self._rate = plan.training.rate
         if start is not None:
-            self._network.load(start.arrays)
+            self._network.load_state(start.arrays)
             self._network.frozen = plan.start.frozen
             self._rate *= plan.start.rate_share
         self._vector = self._network.vector
@@ -131,7 +131,7 @@ class NetworkTrainer:
         current = self._vector.copy()
         self._vector[:] = self._averaged
         judged = self.task.judge()
-        arrays = {name: array.copy() for name, array in self._network.arrays().items()}
+        arrays = {name: array.copy() for name, array in self._network.state().items()}
         self._vector[:] = current
         return judged, arrays
 

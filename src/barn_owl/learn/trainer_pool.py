@@ -220,7 +220,7 @@ def _own_start(start: Fitted | None, number: int) -> Start | None:
     if start is None:
         return None
     classifier = networks_in(start.classifier)
-    arrays = (start.classifier if classifier is None else classifier.networks[number]).arrays()
+    arrays = (start.classifier if classifier is None else classifier.networks[number]).state()
     return Start({name: array.copy() for name, array in arrays.items()}, (start.mean, start.deviation))
 
 

@@ -1,6 +1,6 @@
 from .listener import (
-    Heard as Heard,
     Listener as Listener,
+    LiveEvent as LiveEvent,
 )
 from .notifiers import (
     Notifier as Notifier,

@@ -27,7 +27,7 @@ QUIET_S = 5.0
 
 
 @dataclass(frozen=True)
-class Heard:
+class LiveEvent:
     """An event: `start_s` to `end_s` since listening began, at the time `begins`; score 0 to 1.
 
     excerpt : its sound, float32, ``(samples,)``, at the rate of the source, with some before and after; None unless
@@ -113,12 +113,12 @@ class Listener:
         self._told.clear()
         return said
 
-    def events(self, stop: threading.Event | None = None) -> Iterator[Heard]:
+    def events(self, stop: threading.Event | None = None) -> Iterator[LiveEvent]:
         """Listen until the source is over or `stop` is set, and yield events as they are decided."""
         for found in self.steps(stop):
             yield from found
 
-    def steps(self, stop: threading.Event | None = None) -> Iterator[list[Heard]]:
+    def steps(self, stop: threading.Event | None = None) -> Iterator[list[LiveEvent]]:
         """As `events`, but yield whenever something was looked at or nothing came for a moment: mostly nothing.
 
         Raises AudioError when the source fails and cannot come back.
@@ -147,7 +147,7 @@ class Listener:
             self._last_told = text
             self._told.append(text)
 
-    def _look(self) -> list[Heard]:
+    def _look(self) -> list[LiveEvent]:
         """Look at what has come."""
         samples = np.concatenate(self._waiting)
         self._waiting = []
@@ -161,7 +161,7 @@ class Listener:
             self._keep(samples)
         return self._heard(self._tagger.push(self._resampler.push(samples)), last=False)
 
-    def _finish(self) -> list[Heard]:
+    def _finish(self) -> list[LiveEvent]:
         """Say what is left at the end of a piece of sound."""
         found = self._look() if self._waiting else []
         try:
@@ -176,7 +176,7 @@ class Listener:
         ]
         return found + self._heard(inside, last=True)
 
-    def _interrupted(self, missing: Break) -> list[Heard]:
+    def _interrupted(self, missing: Break) -> list[LiveEvent]:
         found = self._finish()
         self.seconds += missing.lost_s
         self.lost_s += missing.lost_s
@@ -185,7 +185,7 @@ class Listener:
         self._begin()
         return found
 
-    def _heard(self, events: list[Event], *, last: bool) -> list[Heard]:
+    def _heard(self, events: list[Event], *, last: bool) -> list[LiveEvent]:
         """Events with their time, and their sound as soon as what follows them is there too."""
         if self._lead_s is None:
             return [self._made(event, None) for event in events]
@@ -195,9 +195,9 @@ class Listener:
         self._late = [event for event in self._late if event.end_s > until_s]
         return [self._made(event, self._excerpt(event)) for event in ready]
 
-    def _made(self, event: Event, excerpt: np.ndarray | None) -> Heard:
+    def _made(self, event: Event, excerpt: np.ndarray | None) -> LiveEvent:
         start_s, end_s = round(self._base_s + event.start_s, 3), round(self._base_s + event.end_s, 3)
-        return Heard(start_s, end_s, event.label, event.score, self.began + timedelta(seconds=start_s), excerpt)
+        return LiveEvent(start_s, end_s, event.label, event.score, self.began + timedelta(seconds=start_s), excerpt)
 
     def _keep(self, samples: np.ndarray) -> None:
         self._kept.append(samples)

@@ -14,7 +14,7 @@ import urllib.request
 from collections.abc import Callable
 
 from barn_owl.errors import PlanError
-from barn_owl.live.listener import Heard
+from barn_owl.live.listener import LiveEvent
 from barn_owl.wording import nearest_to
 
 FIELDS = ("label", "start_s", "end_s", "score", "begins")
@@ -47,17 +47,17 @@ class Notifier:
     True
     """
 
-    def __init__(self, work: Callable[[Heard], None], *, interval_s: float = 0.0) -> None:
+    def __init__(self, work: Callable[[LiveEvent], None], *, interval_s: float = 0.0) -> None:
         self._work, self._interval_s = work, interval_s
         self._last: dict[str, float] = {}
-        self._waiting: queue.Queue[Heard | None] = queue.Queue(WAITING)
+        self._waiting: queue.Queue[LiveEvent | None] = queue.Queue(WAITING)
         self._told: queue.SimpleQueue[str] = queue.SimpleQueue()
         self._last_told = ""
         self.done = self.failed = self.left_out = 0
         self._thread = threading.Thread(target=self._go, daemon=True)
         self._thread.start()
 
-    def give(self, heard: Heard) -> None:
+    def give(self, heard: LiveEvent) -> None:
         """Take an event; return at once."""
         if heard.start_s - self._last.get(heard.label, -self._interval_s) < self._interval_s:
             return
@@ -121,7 +121,7 @@ def command_notifier(command: str, *, interval_s: float = 0.0, max_duration_s: f
                     f"the command {command!r}: {{{name}}} {nearest_to(name, FIELDS, else_say='there are ')}"
                 )
 
-    def run(heard: Heard) -> None:
+    def run(heard: LiveEvent) -> None:
         record = {name: str(value) for name, value in heard.record().items()}
         arguments = [word.format_map(record) for word in words]
         try:
@@ -160,7 +160,7 @@ def http_notifier(address: str, *, interval_s: float = 0.0, max_duration_s: floa
     if parts.scheme not in ("http", "https") or not parts.hostname:
         raise PlanError(f"{address!r} is no address to post to; it begins with http:// or https://")
 
-    def post(heard: Heard) -> None:
+    def post(heard: LiveEvent) -> None:
         body = json.dumps(heard.record(), ensure_ascii=False).encode()
         request = urllib.request.Request(  # noqa: S310 - the scheme is checked above
             address, data=body, headers={"Content-Type": "application/json"}, method="POST"

@@ -57,7 +57,9 @@ def _made(header: Header, arrays: dict[str, np.ndarray]) -> Model:
         previous_decoding=header.previous_decoding,
         mean=_fitting(arrays["mean"], front_end.width),
         deviation=deviation,
-        classifier=rebuild(header.classifier, weights, front_end.width, len(header.labels), multilabel=header.multilabel),
+        classifier=rebuild(
+            header.classifier, weights, front_end.width, len(header.labels), multilabel=header.multilabel
+        ),
         multilabel=header.multilabel,
         temperature=header.temperature,
         thresholds=header.thresholds,
@@ -80,7 +82,7 @@ def _prove(model: Model) -> None:
     try:
         with np.errstate(all="ignore"):
             frames = np.zeros((classifier.window + classifier.step, model.front_end.width), dtype=np.float32)
-            said = model.steps(frames + np.float32(model.front_end.floor_db / 2))
+            said = model.frame_scores(frames + np.float32(model.front_end.floor_db / 2))
     except BarnOwlError:
         raise
     except Exception as error:

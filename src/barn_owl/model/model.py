@@ -8,7 +8,7 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from barn_owl.audio import resample
-from barn_owl.classifiers.base import Classifier, Cost, Steps, clip_logits, named
+from barn_owl.classifiers.base import Classifier, Cost, FrameScores, clip_logits, named
 from barn_owl.errors import AudioError
 from barn_owl.features import FrontEnd
 from barn_owl.features.activity import around_clip, quiet_level
@@ -26,7 +26,7 @@ SHOWN_LABELS = 8
 """Labels that a model shows of itself."""
 
 
-class ClipSaid(NamedTuple):
+class ClipOutput(NamedTuple):
     """What a model says of a clip: log-odds of each label, ``(labels,)``, what they are decided by,
     ``(features,)``, and the highest score, at any step, that something sounds: any label but background."""
 
@@ -123,7 +123,7 @@ class Model:
         """Labels that are reported as events."""
         return [label for label in self.labels if label not in (*self.background, *self.ignored)]
 
-    def steps(self, frames: np.ndarray, extras: np.ndarray | None = None) -> Steps:
+    def frame_scores(self, frames: np.ndarray, extras: np.ndarray | None = None) -> FrameScores:
         """Return what the classifier says of `frames` of the front end, ``(frames, width)``, step by step.
 
         Step *i* looks at the `window` frames from frame ``i * step`` on, and tells of their middle.
@@ -132,8 +132,8 @@ class Model:
         # A long clip goes through in pieces: what a network keeps of each frame is many times the frame.
         for first in range(0, max(1, len(frames) - classifier.window + 1), STEPS_AT_ONCE * classifier.step):
             part = frames[first : first + (STEPS_AT_ONCE - 1) * classifier.step + classifier.window]
-            parts.append(classifier.steps((part - self.mean) / self.deviation, extras))
-        return parts[0] if len(parts) == 1 else Steps(*map(np.concatenate, zip(*parts, strict=True)))
+            parts.append(classifier.frame_scores((part - self.mean) / self.deviation, extras))
+        return parts[0] if len(parts) == 1 else FrameScores(*map(np.concatenate, zip(*parts, strict=True)))
 
     def around(self, frames: np.ndarray) -> np.ndarray:
         """What is put before and after frames, so that a step tells of each: half a window of their quiet level."""
@@ -144,20 +144,22 @@ class Model:
         if not self.front_end.is_log_mel:
             return self.around(frames)
         return np.repeat(
-            around_clip(frames, self.front_end.hop_s, self.front_end.floor_db)[None], self.classifier.window // 2, axis=0
+            around_clip(frames, self.front_end.hop_s, self.front_end.floor_db)[None],
+            self.classifier.window // 2,
+            axis=0,
         )
 
-    def clip(self, frames: np.ndarray, extras: np.ndarray | None = None) -> ClipSaid:
+    def clip(self, frames: np.ndarray, extras: np.ndarray | None = None) -> ClipOutput:
         """Say what sounds in one clip, given as frames of the front end.
 
         extras : what its further columns say.
         """
         around = self._around_clip(frames)
-        said = self.steps(np.concatenate([around, frames, around]), extras)
+        said = self.frame_scores(np.concatenate([around, frames, around]), extras)
         sounds = said.sounds if self.names_events else said.sounds[:, self.sounding]
         highest = float(sigmoid(sounds).max(initial=0))
         logits = clip_logits(self.classifier, said, (frames - self.mean) / self.deviation, extras)
-        return ClipSaid(logits, named(said.naming, said.embedding), highest)
+        return ClipOutput(logits, named(said.naming, said.embedding), highest)
 
     def clip_scores(self, logits: np.ndarray) -> np.ndarray:
         """Scores from 0 to 1 for the log-odds of clips, ``(..., labels)``; they sum to 1 unless labels overlap."""
@@ -194,13 +196,14 @@ class Model:
             "temperature": self.temperature,
             "thresholds": self.thresholds,
             "extra_columns": self.extra_columns.as_list(),
-            "classifier": {"name": self.classifier.name, **self.classifier.shape()},
+            "classifier": {"name": self.classifier.name, **self.classifier.config()},
             "provenance": self.provenance,
             "exemplars": [one.label for one in self.exemplars],
         }
-        arrays = {f"weights.{name}": array for name, array in self.classifier.arrays().items()}
+        arrays = {f"weights.{name}": array for name, array in self.classifier.state().items()}
         arrays |= {"mean": self.mean, "deviation": self.deviation}
         arrays |= {
-            f"exemplars.{number}": packed(one.frames, self.front_end.floor_db) for number, one in enumerate(self.exemplars)
+            f"exemplars.{number}": packed(one.frames, self.front_end.floor_db)
+            for number, one in enumerate(self.exemplars)
         }
         write_model_file(path, header, arrays)

@@ -85,7 +85,7 @@ class Layer(ABC):
     needs_output = False
     """Whether ``backward`` looks at the output, or the output is the input."""
     span, stride = 1, 1
-    """Steps of the input that one step of the output sees, and from one of them to the next."""
+    """FrameScores of the input that one step of the output sees, and from one of them to the next."""
     inner: "Sequence[Layer]" = ()
     """The layers that a layer is made of."""
     channels: int | None = None

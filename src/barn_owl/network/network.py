@@ -92,14 +92,14 @@ class Network:
             for key, array in layer.state.items()
         }
 
-    def arrays(self) -> Arrays:
+    def state(self) -> Arrays:
         """Weights and states by dotted name: all that must be kept to rebuild the network."""
         views = self._views(self.vector)
         return {name: view for (_, _, name), view in zip(self._names, views, strict=True)} | self.states()
 
-    def load(self, arrays: Arrays) -> None:
+    def load_state(self, arrays: Arrays) -> None:
         """Set weights and states from what `arrays` gave; raises KeyError or ValueError when they do not fit."""
-        for name, own in self.arrays().items():
+        for name, own in self.state().items():
             if arrays[name].shape != own.shape:
                 raise ValueError(f"{name} has shape {arrays[name].shape}, expected {own.shape}")
             own[...] = arrays[name]

@@ -9,7 +9,7 @@ import pandas as pd
 from barn_owl.classifiers.cnn import networks_in
 from barn_owl.evaluate import fit_temperature
 from barn_owl.evaluate.calibration import at_temperature
-from barn_owl.evaluate.predictions import Heard, hear, with_predictions
+from barn_owl.evaluate.predictions import ClipOutputs, clip_outputs, with_predictions
 from barn_owl.learn import Fitted, Plan
 from barn_owl.learn.rehearsal import Rehearsed, make_rehearsal, rehearse
 from barn_owl.learn.sharing import shared
@@ -29,7 +29,10 @@ def unheard_parts(model: Model, data: RunData, fitted: Fitted) -> list[tuple[Mod
     if classifier is None or not len(fitted.held_out):
         return [(model, rows)] if len(rows) else []
     parts = fitted.held_out[: len(rows)]
-    return [(replace(model, classifier=classifier.part(int(number))), rows[parts == number]) for number in np.unique(parts)]
+    return [
+        (replace(model, classifier=classifier.part(int(number))), rows[parts == number])
+        for number in np.unique(parts)
+    ]
 
 
 def calibrated(
@@ -44,11 +47,13 @@ def calibrated(
         return model, None
     rows = np.sort(np.concatenate([own for _, own in parts]))
     table, frames = data.table.iloc[rows], data.frames.take(rows)
-    heard = Heard(*(np.empty((len(rows), *size), dtype=np.float32) for size in ((len(model.labels),), (0,), ())))
+    heard = ClipOutputs(
+        *(np.empty((len(rows), *size), dtype=np.float32) for size in ((len(model.labels),), (0,), ()))
+    )
     for part, own in parts:
-        said, at = hear(part, data.table.iloc[own], data.frames.take(own)), np.searchsorted(rows, own)
+        said, at = clip_outputs(part, data.table.iloc[own], data.frames.take(own)), np.searchsorted(rows, own)
         heard.logits[at], heard.highest[at] = said.logits, said.highest
-    answers = judge(model, with_predictions(model, table, frames, heard), "validation").answers
+    answers = judge(model, with_predictions(model, table, frames, heard), "validation").arrays
     temperature = fit_temperature(answers.scores, answers.truth, multilabel=model.multilabel)
     model = replace(model, temperature=temperature)
     scores = at_temperature(answers.scores, temperature, multilabel=model.multilabel)

@@ -193,7 +193,9 @@ def read_clips(
             workers=work.workers, cache=work.cache or temporary, progress=work.reading,
         )  # fmt: skip
         _tell_of_whole_recordings(kept, frames, plan)
-        behind = quiet_frames(plan, survey_recordings(plan.recordings).stretches) if plan.recordings else ClipFrames([])
+        behind = (
+            quiet_frames(plan, survey_recordings(plan.recordings).stretches) if plan.recordings else ClipFrames([])
+        )
         yield RunData(
             asked=clips, table=kept, frames=frames, skipped=skipped, labels=label_names(kept, plan), behind=behind,
             exemplars=earlier_exemplars(plan),

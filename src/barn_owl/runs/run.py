@@ -165,7 +165,7 @@ class Run:
                 one = self.evaluate(split=split)
                 overall = one.metrics.overall["value"]
                 rows[split] = {
-                    "clips": len(one.answers),
+                    "clips": len(one.arrays),
                     "accuracy": overall.iloc[0],
                     **overall[["balanced_accuracy", "macro_f1", "log_loss"]],
                 }

@@ -16,7 +16,7 @@ from barn_owl.classifiers.kind import kind_of, names
 from barn_owl.clips import fold_clips, splits_of_fold, write_clip_table
 from barn_owl.clips.splits import SPLITS
 from barn_owl.errors import ModelError, TableError
-from barn_owl.evaluate.predictions import hear, with_predictions
+from barn_owl.evaluate.predictions import clip_outputs, with_predictions
 from barn_owl.files import claim_folder, is_file, real_path, write_json
 from barn_owl.learn import Fitted, Plan, fit
 from barn_owl.model import Model
@@ -197,7 +197,7 @@ def _adapted_estimator(name: str, plan: Plan, data: RunData, estimator: Any, wor
     splits = data.examples(pooled, extra_columns)
     fitted = fit(pooled, data.labels, *splits, workers=workers, estimator=estimator)
     model = as_model(plan, data, fitted, extra_columns)
-    heard = hear(model, data.table, data.frames)
+    heard = clip_outputs(model, data.table, data.frames)
     predictions = with_predictions(model, data.table, data.frames, heard)
     return _ranked(name, model, predictions, time.perf_counter() - begin)
 

@@ -51,14 +51,14 @@ def starting_point(plan: Plan, labels: list[str]) -> Fitted | None:
     layers = [len(network.layers) for network in made.networks]
     if plan.start.frozen >= min(layers):
         raise PlanError(f"start.frozen must be less than {min(layers)}, the layers of the network")
-    arrays = {name: array.copy() for name, array in made.arrays().items()}
-    for name, array in classifier.arrays().items():
+    arrays = {name: array.copy() for name, array in made.state().items()}
+    for name, array in classifier.state().items():
         network, layer = map(int, name.split(".")[:2])
         if layer < layers[network] - 1:
             arrays[name] = array
         else:
             _take_over(array, model.labels, arrays[name], labels)
-    made.load(arrays)
+    made.load_state(arrays)
     return Fitted(classifier=made, mean=model.mean, deviation=model.deviation)
 
 

@@ -34,7 +34,7 @@ def set_thresholds(run: Run, settings: ThresholdSettings) -> Run:
     watched = run.predictions[run.predictions["split"] == "validation"].reset_index(drop=True)
     if not len(watched):
         raise TableError(f"{run.folder} has no validation split to find thresholds on")
-    model = with_thresholds(run.model, judge(run.model, watched, "validation").answers, settings)
+    model = with_thresholds(run.model, judge(run.model, watched, "validation").arrays, settings)
     plan = run.plan.but(thresholds=settings.model_dump())
     model.save(run.folder / "model.safetensors")
     write_plan(plan, run.folder / "plan.toml")

@@ -18,7 +18,7 @@ from barn_owl.classifiers.cnn import networks_in
 from barn_owl.clips import write_clip_table
 from barn_owl.clips.splits import SPLITS
 from barn_owl.evaluate import Evaluation, Scores
-from barn_owl.evaluate.predictions import hear, with_predictions
+from barn_owl.evaluate.predictions import clip_outputs, with_predictions
 from barn_owl.files import whole_file, write_json
 from barn_owl.learn import Fitted, Plan, write_plan
 from barn_owl.learn.rehearsal import Rehearsed
@@ -46,7 +46,7 @@ def write_run(
 
     watched : predictions for the validation clips by a model that was not fitted to them; left out, the model's own.
     """
-    heard = hear(model, data.table, data.frames)
+    heard = clip_outputs(model, data.table, data.frames)
     predictions = with_predictions(model, data.table, data.frames, heard)
     if watched is not None:
         on_side = predictions["split"] == "validation"

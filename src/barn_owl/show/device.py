@@ -3,7 +3,7 @@
 from matplotlib.figure import Figure
 from matplotlib.ticker import MaxNLocator
 
-from barn_owl.device import Found, Shrunk, front
+from barn_owl.device import SearchResult, Shrunk, front
 from barn_owl.show.style import GRID, INK, LABEL_COLOURS, new_figure
 
 
@@ -48,14 +48,14 @@ def shrink_figure(shrunk: Shrunk) -> Figure:
     return figure
 
 
-def search_figure(found: Found) -> Figure:
+def search_figure(found: SearchResult) -> Figure:
     """Draw the score of every candidate of a search against its flash and its time, and the best trade-offs as a
     line.
 
     >>> table = pd.DataFrame({"candidate": [1, 2], "step": 3, "score": [0.7, 0.8], "flash_kb": [50.0, 90.0]})
     >>> table = table.assign(latency_ms=[600, 700], classifier="cnn")
     >>> device = barn_owl.device.read_device("core-256k")
-    >>> found = barn_owl.device.Found(table=table, plan=barn_owl.Plan(), device=device)
+    >>> found = barn_owl.device.SearchResult(table=table, plan=barn_owl.Plan(), device=device)
     >>> barn_owl.save_figure(barn_owl.show.search_figure(found), "search.png")
     """
     figure = new_figure()

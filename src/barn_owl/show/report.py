@@ -221,7 +221,7 @@ def calibration_words(evaluation: Evaluation, run: Run) -> str:
     )
     if evaluation.thresholds and not evaluation.multilabel:
         sure = evaluation.decided
-        right = evaluation.answers.right[sure].mean() if sure.any() else 0.0
+        right = evaluation.arrays.right[sure].mean() if sure.any() else 0.0
         words += f" With the thresholds of the model {sure.mean():.0%} are answered, {right:.0%} of those rightly."
     return words
 

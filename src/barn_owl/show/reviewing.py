@@ -18,9 +18,9 @@ from barn_owl.show.page import HIGHEST_RATE_HZ, data_address, filled, flac_of, p
 from barn_owl.show.sound import mel_places
 
 AROUND_S = 1.5
-"""Sound shown before and after a case."""
+"""Sound shown before and after a item."""
 LONGEST_S = 20.0
-"""Sound shown of a case at most, from its beginning."""
+"""Sound shown of a item at most, from its beginning."""
 NEAR_S, MOST_NEAR = 10.0, 12
 """How far away other events are named, and how many."""
 BUDGET = 60_000_000
@@ -35,30 +35,30 @@ STRIP = 0.12
 class Review:
     """Cases with all that a page shows of them; see `barn_owl.annotation.review_items`.
 
-    labels : what a case may be said to be; those of the events first, if left out.
+    labels : what a item may be said to be; those of the events first, if left out.
 
-    >>> cases = barn_owl.annotation.review_items(barn_owl.read_events("events.csv"), ["night.wav"], stretches=1)
-    >>> review = barn_owl.show.Review(cases)
+    >>> items = barn_owl.annotation.review_items(barn_owl.read_events("events.csv"), ["night.wav"], stretches=1)
+    >>> review = barn_owl.show.Review(items)
     >>> review.sound(0)[:4]
     b'fLaC'
     """
 
-    def __init__(self, cases: pd.DataFrame, *, labels: Sequence[str] = (), front_end: FrontEnd | None = None) -> None:
-        self.cases = cases.reset_index(drop=True)
-        own = self.cases["label"].value_counts()
+    def __init__(self, items: pd.DataFrame, *, labels: Sequence[str] = (), front_end: FrontEnd | None = None) -> None:
+        self.items = items.reset_index(drop=True)
+        own = self.items["label"].value_counts()
         self.labels = list(labels) or [str(label) for label in own.index if label]
         self._front_end = (front_end or FrontEnd()).but(features=["log-mel"], bands=64, pad_short=True)
-        self._places = list(self.cases[["file", "start_s", "end_s"]].itertuples(index=False, name=None))
-        self._lengths = {file: audio_info(file).duration_s for file in self.cases["file"].unique()}
+        self._places = list(self.items[["file", "start_s", "end_s"]].itertuples(index=False, name=None))
+        self._lengths = {file: audio_info(file).duration_s for file in self.items["file"].unique()}
 
     def span(self, number: int) -> tuple[float, float]:
-        """From where to where a case is shown, in seconds of its recording."""
+        """From where to where a item is shown, in seconds of its recording."""
         file, start_s, end_s = self._places[number]
         until_s = min(end_s + AROUND_S, start_s + LONGEST_S, self._lengths[file])
         return max(start_s - AROUND_S, 0.0), float(until_s)
 
     def sound(self, number: int) -> bytes:
-        """The sound of a case and what is around it, as FLAC. Raises AudioError when it cannot be read."""
+        """The sound of a item and what is around it, as FLAC. Raises AudioError when it cannot be read."""
         start_s, end_s = self.span(number)
         file = self._places[number][0]
         rate_hz = min(audio_info(file).rate_hz, HIGHEST_RATE_HZ)
@@ -79,30 +79,30 @@ class Review:
         return [{"hz": hertz, "up": up} for hertz, up in places.items() if up > STRIP]
 
     def content(self) -> list[dict[str, Any]]:
-        """What a page says of each case."""
-        cases = self.cases.to_dict("records")
+        """What a page says of each item."""
+        items = self.items.to_dict("records")
         starts, rows = {}, {}
-        events = self.cases[self.cases["kind"] != STRETCH].sort_values("start_s")
+        events = self.items[self.items["kind"] != STRETCH].sort_values("start_s")
         for file, own in events.groupby("file"):
             starts[file], rows[file] = own["start_s"].to_numpy(), own.index.to_numpy()
         listed = []
-        for number, case in enumerate(cases):
+        for number, item in enumerate(items):
             begin, end = self.span(number)
-            told = {name: case[name] for name in ("kind", "why", "stratum")} | _shown(case)
-            told |= {"id": number, "key": item_key(case), "file": Path(case["file"]).name, "from": begin, "to": end}
-            told |= {"teaches": float(case["teaches"]), "draw": int(case["draw"])}
+            told = {name: item[name] for name in ("kind", "why", "stratum")} | _shown(item)
+            told |= {"id": number, "key": item_key(item), "file": Path(item["file"]).name, "from": begin, "to": end}
+            told |= {"teaches": float(item["teaches"]), "draw": int(item["draw"])}
             low, high = np.searchsorted(
-                starts.get(case["file"], []), [case["start_s"] - NEAR_S, case["end_s"] + NEAR_S]
+                starts.get(item["file"], []), [item["start_s"] - NEAR_S, item["end_s"] + NEAR_S]
             )
-            beside = [row for row in rows.get(case["file"], [])[low:high] if row != number]
-            beside = sorted(beside, key=lambda row: abs(cases[row]["start_s"] - case["start_s"]))[:MOST_NEAR]
-            listed.append(told | {"near": [_shown(cases[row]) for row in sorted(beside)]})
+            beside = [row for row in rows.get(item["file"], [])[low:high] if row != number]
+            beside = sorted(beside, key=lambda row: abs(items[row]["start_s"] - item["start_s"]))[:MOST_NEAR]
+            listed.append(told | {"near": [_shown(items[row]) for row in sorted(beside)]})
         return listed
 
 
-def _shown(case: Mapping[str, Any]) -> dict[str, Any]:
-    score = None if pd.isna(case["score"]) else float(case["score"])
-    return {"label": case["label"], "start": float(case["start_s"]), "end": float(case["end_s"]), "score": score}
+def _shown(item: Mapping[str, Any]) -> dict[str, Any]:
+    score = None if pd.isna(item["score"]) else float(item["score"])
+    return {"label": item["label"], "start": float(item["start_s"]), "end": float(item["end_s"]), "score": score}
 
 
 def estimate_rows(estimate: Estimate) -> list[dict[str, Any]]:
@@ -113,8 +113,10 @@ def estimate_rows(estimate: Estimate) -> list[dict[str, Any]]:
     return [{str(key): value for key, value in row.items()} for row in table.reset_index().to_dict("records")]
 
 
-def review_page(review: Review, answers: dict[str, ReviewAnswer], *, title: str, estimate: list[dict[str, Any]]) -> str:
-    """The page as it is served; sounds and pictures are asked for case by case."""
+def review_page(
+    review: Review, answers: dict[str, ReviewAnswer], *, title: str, estimate: list[dict[str, Any]]
+) -> str:
+    """The page as it is served; sounds and pictures are asked for item by item."""
     data = _data(review, answers) | {"served": True, "estimate": estimate}
     return filled("review.html", title=title, served=True, policy=SERVED, data=data, use="")
 
@@ -133,20 +135,20 @@ def write_review_page(
     """Write one file with everything in it, which keeps the answers in the browser and saves them as a file.
 
     answers : what was said before. download : name of the file it saves; use : a sentence on what to do with it.
-    Returns of how many cases the sound found room within `budget` bytes; the others can only be seen in the list.
+    Returns of how many items the sound found room within `budget` bytes; the others can only be seen in the list.
 
-    >>> cases = barn_owl.annotation.review_items(barn_owl.read_events("events.csv"), stretches=0)
-    >>> barn_owl.show.write_review_page(barn_owl.show.Review(cases), "review.html", force=True) == len(cases)
+    >>> items = barn_owl.annotation.review_items(barn_owl.read_events("events.csv"), stretches=0)
+    >>> barn_owl.show.write_review_page(barn_owl.show.Review(items), "review.html", force=True) == len(items)
     True
     """
     sounds: dict[int, str] = {}
     pictures: dict[int, str] = {}
     used = 0
-    for number in np.argsort(-review.cases["teaches"].to_numpy(), kind="stable"):
+    for number in np.argsort(-review.items["teaches"].to_numpy(), kind="stable"):
         try:
             sound = data_address("audio/flac", review.sound(int(number)))
             picture = data_address("image/jpeg", review.picture(int(number)))
-        except AudioError:  # the case is listed all the same, without its sound
+        except AudioError:  # the item is listed all the same, without its sound
             continue
         used += len(sound) + len(picture)
         if used > budget:
@@ -161,15 +163,15 @@ def write_review_page(
 
 
 def _data(review: Review, answers: dict[str, ReviewAnswer]) -> dict[str, Any]:
-    # What a browser keeps is found again by the cases, also when they are served once more at the same port.
-    keys = " ".join(map(item_key, review.cases.to_dict("records")))
+    # What a browser keeps is found again by the items, also when they are served once more at the same port.
+    keys = " ".join(map(item_key, review.items.to_dict("records")))
     store = f"review {hashlib.sha256(keys.encode()).hexdigest()[:16]}"
     said = {
-        key: {"case": key, "verdict": answer.verdict, "sounds": [list(sound) for sound in answer.sounds]}
+        key: {"item": key, "verdict": answer.verdict, "sounds": [list(sound) for sound in answer.sounds]}
         for key, answer in answers.items()
     }
     return {
-        "cases": review.content(),
+        "items": review.content(),
         "marks": review.marks(),
         "labels": review.labels,
         "answers": said,

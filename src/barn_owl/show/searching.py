@@ -2,7 +2,7 @@
 
 from pathlib import Path
 
-from barn_owl.device import Found
+from barn_owl.device import SearchResult
 from barn_owl.show.device import search_figure
 from barn_owl.show.page import drawing, rows, write_page
 
@@ -15,13 +15,13 @@ NAMES = {
 """Columns of scores and costs, and what they are called."""
 
 
-def write_search_page(found: Found, path: str | Path) -> None:
+def write_search_page(found: SearchResult, path: str | Path) -> None:
     """Write the page of a search: trade-offs, and tables of all candidates that a press on a heading sorts.
 
     >>> table = pd.DataFrame({"candidate": [1, 2], "step": 3, "score": [0.7, 0.8], "flash_kb": [50.0, 90.0]})
     >>> table = table.assign(latency_ms=[600, 700], classifier="cnn")
     >>> device = barn_owl.device.read_device("core-256k")
-    >>> found = barn_owl.device.Found(table=table, plan=barn_owl.Plan(), device=device)
+    >>> found = barn_owl.device.SearchResult(table=table, plan=barn_owl.Plan(), device=device)
     >>> barn_owl.show.write_search_page(found, "search.html")
     """
     table = found.table

@@ -19,7 +19,7 @@ HOST = "127.0.0.1"
 LARGEST = 65_536
 """Bytes of an answer at most."""
 ROUNDS = 300
-"""Of the estimate beside the cases: it is made anew after each answer, and two digits are shown."""
+"""Of the estimate beside the items: it is made anew after each answer, and two digits are shown."""
 SAFE = {
     "X-Content-Type-Options": "nosniff",
     "Referrer-Policy": "no-referrer",
@@ -36,8 +36,8 @@ class ReviewServer:
 
     Raises OutputError when the port cannot be used.
 
-    >>> cases = barn_owl.annotation.review_items(barn_owl.read_events("events.csv"), stretches=0)
-    >>> with barn_owl.show.ReviewServer(barn_owl.show.Review(cases), "served.jsonl") as server:
+    >>> items = barn_owl.annotation.review_items(barn_owl.read_events("events.csv"), stretches=0)
+    >>> with barn_owl.show.ReviewServer(barn_owl.show.Review(items), "served.jsonl") as server:
     ...     server.address.startswith("http://127.0.0.1:")
     True
     """
@@ -47,7 +47,7 @@ class ReviewServer:
     ) -> None:
         self.review, self._path, self._title = review, Path(answers), title
         self.answers = read_reviews(answers) if is_file(self._path) else {}
-        self._keys = item_keys(review.cases)
+        self._keys = item_keys(review.items)
         self._known = set(self._keys)
         self._lock = Lock()
         token = secrets.token_urlsafe(24)
@@ -87,19 +87,19 @@ class ReviewServer:
     def estimate(self) -> list[dict[str, Any]]:
         """What the answers say of all events."""
         given = [self.answers.get(key) for key in self._keys]
-        return estimate_rows(estimate_from(self.review.cases, given, rounds=ROUNDS))
+        return estimate_rows(estimate_from(self.review.items, given, rounds=ROUNDS))
 
     def add(self, said: Any) -> dict[str, Any]:
         """Keep an answer; return the estimate that follows."""
         answer = ReviewAnswer.checked(said)
-        if answer.case not in self._known:
-            raise TableError("there is no such case; load the page again")
+        if answer.item not in self._known:
+            raise TableError("there is no such item; load the page again")
         with self._lock:
             add_answer(self._path, answer)
             if answer.verdict:
-                self.answers[answer.case] = answer
+                self.answers[answer.item] = answer
             else:
-                self.answers.pop(answer.case, None)
+                self.answers.pop(answer.item, None)
             return {"answered": len(self.answers), "estimate": self.estimate()}
 
 
@@ -112,7 +112,7 @@ class _Handler(BaseHTTPRequestHandler):
     timeout = 30
 
     def do_GET(self) -> None:
-        """Give the page, or the sound or the picture of a case."""
+        """Give the page, or the sound or the picture of a item."""
         place = self._place()
         if place is None:
             return
@@ -124,7 +124,7 @@ class _Handler(BaseHTTPRequestHandler):
             "sound": ("audio/flac", self.server_of.review.sound),
             "picture": ("image/jpeg", self.server_of.review.picture),
         }
-        if kind not in media or not number.isdecimal() or int(number) >= len(self.server_of.review.cases):
+        if kind not in media or not number.isdecimal() or int(number) >= len(self.server_of.review.items):
             self._refuse(404, "there is nothing here")
             return
         try:

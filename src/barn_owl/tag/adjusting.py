@@ -297,7 +297,10 @@ class _Task:
         least = reached - CAUTION * standard_error(reached, sum(self._true_events(parts).values()))
         best = settings
         for on in (one for one in ONSETS if one > settings.threshold):
-            own = {label: {**one.model_dump(), "threshold": max(one.threshold or 0, on)} for label, one in settings.labels.items()}
+            own = {
+                label: {**one.model_dump(), "threshold": max(one.threshold or 0, on)}
+                for label, one in settings.labels.items()
+            }
             tried = self._with(settings, threshold=on, labels=own)
             if tried is not None and self.worth(tried, parts) >= least:
                 best = tried

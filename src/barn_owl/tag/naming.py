@@ -81,7 +81,10 @@ class Sorter:
         given = []
         while self._named:
             first = self._named[0]
-            if len(self._named) == 1 and first.end_s + self._settings.of(first.label).max_gap_s + ROUNDING_S >= until_s:
+            if (
+                len(self._named) == 1
+                and first.end_s + self._settings.of(first.label).max_gap_s + ROUNDING_S >= until_s
+            ):
                 break
             given.append(self._named.pop(0))
         return [event for event in given if self._is_fit(event)]

@@ -1,6 +1,6 @@
 """From samples to class scores over time, block by block.
 
-Steps are scored in chunks of a fixed number at fixed places, so the scores do not depend on how the samples
+FrameScores are scored in chunks of a fixed number at fixed places, so the scores do not depend on how the samples
 were cut into blocks, and memory does not grow with the recording.
 """
 
@@ -22,7 +22,7 @@ from barn_owl.network import sigmoid
 SETTLE_S = 1.0
 """Sound before a chunk that is read with it, until resampling, deltas and loudness have forgotten where it began."""
 CHUNK = 256
-"""Steps scored at a time: neighbors share all but the first window's frames."""
+"""FrameScores scored at a time: neighbors share all but the first window's frames."""
 
 
 @dataclass(frozen=True)
@@ -143,7 +143,7 @@ class Scorer:
             self._kept, self._given = self._kept[CHUNK * classifier.step :], 0
         if ready == given:
             return []
-        said = self.model.steps(np.pad(frames, ((0, lacking), (0, 0)), mode="edge"))
+        said = self.model.frame_scores(np.pad(frames, ((0, lacking), (0, 0)), mode="edge"))
         sounds, begins = (sigmoid(rows[given:ready]) for rows in (said.sounds, said.begins))
         block = ScoreBlock(self._first, sounds, begins, said.naming[given:ready])
         self._first += len(sounds)

@@ -33,12 +33,12 @@ class Timing:
 
     @property
     def near(self) -> int:
-        """Steps in `NEAR_S`."""
+        """FrameScores in `NEAR_S`."""
         return max(1, round(NEAR_S / self.step_s))
 
     @property
     def peak(self) -> int:
-        """Steps in `PEAK_S`."""
+        """FrameScores in `PEAK_S`."""
         return max(1, round(PEAK_S / self.step_s))
 
     def at(self, step: float) -> float:
@@ -166,7 +166,7 @@ class Track:
         self._open = _Open(start, onset, step, 0.0, min(onset, step), is_new)
 
     def _agains(self, begins: np.ndarray, base: int, start: int, end: int) -> list[int]:
-        """Steps from `start` to `end` in which a label that sounds begins again."""
+        """FrameScores from `start` to `end` in which a label that sounds begins again."""
         if self.settings.retrigger_threshold >= 1 or self._open is None:
             return []
         found, before = [], self._open.onset

@@ -43,7 +43,7 @@ const ORDERS = {
 };
 function choose() {
   const label = at("of_label").value, state = at("of_answer").value;
-  shown = data.cases.filter((one) => {
+  shown = data.items.filter((one) => {
     const verdict = answers.get(one.key)?.verdict;
     return (!label || (label === "\u0000" ? one.kind === "stretch" : one.label === label && one.kind !== "stretch"))
       && (!state || (state === "open" ? !verdict : state === "unsure" ? verdict === "unsure" : Boolean(verdict)));
@@ -76,7 +76,7 @@ async function show(one) {
   if (current?.button) current.button.removeAttribute("aria-current");
   current = one;
   stop();
-  at("case").hidden = !one;
+  at("item").hidden = !one;
   tell();
   if (!one) return;
   if (one.button) {
@@ -144,17 +144,17 @@ function draw() {
   if (one.button) one.button.textContent = line(one);
 }
 function tell() {
-  const answered = data.cases.filter((one) => answers.has(one.key)).length;
-  at("done").max = data.cases.length || 1;
+  const answered = data.items.filter((one) => answers.has(one.key)).length;
+  at("done").max = data.items.length || 1;
   at("done").value = answered;
-  at("progress").textContent = answered + " of " + data.cases.length + " answered" +
-    (shown.length < data.cases.length ? "; " + shown.length + " shown" : "");
+  at("progress").textContent = answered + " of " + data.items.length + " answered" +
+    (shown.length < data.items.length ? "; " + shown.length + " shown" : "");
   at("given").textContent = current ? (shown.indexOf(current) + 1) + " of " + shown.length : "nothing to show";
 }
 
 function give(verdict, sounds) {
   const one = current;
-  const answer = { case: one.key, verdict, sounds, reviewer: at("reviewer").value, when: new Date().toISOString() };
+  const answer = { item: one.key, verdict, sounds, reviewer: at("reviewer").value, when: new Date().toISOString() };
   if (verdict) answers.set(one.key, answer); else answers.delete(one.key);
   draw();
   tell();
@@ -193,7 +193,7 @@ function settled() {  // an answer that was given holds the edges that it was gi
 
 // PredictionArrays go to the server at once; what it could not take waits, in the browser, until it can.
 async function send(answer) {
-  pending[answer.case] = answer;
+  pending[answer.item] = answer;
   remember(pending);
   await flush();
 }
@@ -212,7 +212,7 @@ async function flush() {
           ". What you say is kept here and saved as soon as it does.";
         return;
       }
-      if (pending[answer.case] === answer) delete pending[answer.case];
+      if (pending[answer.item] === answer) delete pending[answer.item];
       remember(pending);
       estimate((await reply.json()).estimate);
     }
@@ -327,7 +327,7 @@ at("save")?.addEventListener("click", () => {
 });
 if (data.served) {
   pending = remembered();
-  for (const answer of Object.values(pending)) answers.set(answer.case, answer);
+  for (const answer of Object.values(pending)) answers.set(answer.item, answer);
   estimate(data.estimate);
   flush();
 } else {
