@@ -141,7 +141,7 @@ def kills(model, samples, folder, every_s: float = 20.0) -> dict[str, object]:
         hunter.start()
         begin = time.perf_counter()
         with owl.engine(str(two), told=lines.append):
-            archive = owl.tag_archive(model, files, keep=folder / "kept.sqlite")
+            archive = owl.tag_archive(model, files, store=folder / "kept.sqlite")
         struck_s = time.perf_counter() - begin
         stop.set()
         hunter.join()
@@ -174,7 +174,7 @@ def memory(model, samples, folder) -> dict[str, object]:
         "files = owl.find_recordings([sys.argv[2]])[: int(sys.argv[3])]\n"
         "model = owl.load_model(sys.argv[1])\n"
         "with owl.engine(sys.argv[4]):\n"
-        "    owl.tag_archive(model, files, keep=sys.argv[5])\n"
+        "    owl.tag_archive(model, files, store=sys.argv[5])\n"
         "print(int(open('/proc/self/status').read().split('VmHWM:')[1].split()[0]) / 1024, time.process_time())\n"
     )
     found = {}

@@ -1,6 +1,7 @@
 """Classifiers by problem: balanced accuracy on recorders never heard, beside a general library's classifiers.
 
-python benchmarks/classifiers.py [clips a label] [problems, with commas]; the yardstick extra adds the general library.
+python benchmarks/classifiers.py [clips a label] [problems, with commas]; the yardstick extra adds the general
+library.
 """
 
 import sys

@@ -72,7 +72,7 @@ def main() -> None:
             "compare": ["compare", run, "t"],
             "classify": ["classify", run, clips, "-o", "n.csv"],
             "tag": ["tag", run, "long.flac", "-o", "e.csv"],
-            "tag --keep": ["tag", run, "long.flac", "--keep", "k.sqlite"],
+            "tag --store": ["tag", run, "long.flac", "--store", "k.sqlite"],
             "hours": ["hours", "k.sqlite"],
             "listen": ["listen", run, "--microphone", "simulated:long.flac", "--speed", "inf", "-o", "h.csv"],
             "adjust": ["adjust", run, str(demo / "truth.csv"), "-o", "a.safetensors"],

@@ -13,7 +13,7 @@ def main() -> None:
         part = samples[number * third : (number + 1) * third]
         barn_owl.write_audio(f"archive/quay-1_2026050{number + 1}_220000.wav", part, rate_hz)
     with barn_owl.engine("local"):  # or the address of a dask scheduler
-        archive = barn_owl.tag_archive(model, barn_owl.find_recordings(["archive"]), keep="months")
+        archive = barn_owl.tag_archive(model, barn_owl.find_recordings(["archive"]), store="months")
     print(archive.counts().round(2))
     print(barn_owl.archive.store_hours("months").loc[[21, 22, 23]])
     print(barn_owl.archive.read_store("months", day="2026-05-02").head(3))

@@ -1,4 +1,5 @@
-"""Classifiers where people meet them: tagging, the command line on clips with several labels, plans, figures of runs."""
+"""Classifiers where people meet them: tagging, the command line on clips with several labels, plans, figures of
+runs."""
 
 import dataclasses
 import io

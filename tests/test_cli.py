@@ -147,7 +147,9 @@ def test_from_a_heap_to_a_clean_split_table(owl, tmp_path, folder):
     before = read_clip_table(tmp_path / "split.csv")
     later = pd.concat([before.drop(columns="split"), before.head(1).assign(file="new.wav", group="rec9")])
     write_clip_table(later, tmp_path / "later.csv")
-    assert owl("split", tmp_path / "later.csv", "--before", tmp_path / "split.csv", "-o", tmp_path / "l.csv")[0] == 0
+    assert (
+        owl("split", tmp_path / "later.csv", "--previous", tmp_path / "split.csv", "-o", tmp_path / "l.csv")[0] == 0
+    )
     assert read_clip_table(tmp_path / "l.csv")["split"].tolist()[:-1] == before["split"].tolist()
     assert owl("split", clean, "--folds", 4, "-o", tmp_path / "folds.csv")[0] == 0
     assert owl("split", tmp_path / "folds.csv", "--fold", 3, "-o", tmp_path / "fold3.csv")[0] == 0
@@ -160,7 +162,7 @@ def test_from_a_heap_to_a_clean_split_table(owl, tmp_path, folder):
 
 def test_variants_are_written_only_when_wished(owl, tmp_path, clips, monkeypatch):
     code, out, _ = owl(
-        "augment", clips["file"][0], "-o", tmp_path / "one", "--variants", 3, "--often", 1, "--seed", 5
+        "augment", clips["file"][0], "-o", tmp_path / "one", "--variants", 3, "--probability", 1, "--seed", 5
     )
     assert code == 0
     assert len(list((tmp_path / "one").glob("*.wav"))) == 3
@@ -337,7 +339,7 @@ def test_help_and_import_load_nothing_heavy():
 
 def test_judging_from_the_command_line(owl, tmp_path, ranking, folder):
     cnn, trees = (shutil.copytree(ranking[0] / classifier, tmp_path / classifier) for classifier in ("cnn", "trees"))
-    code, out, err = owl("evaluate", cnn, "--by", "group", "--wish", "precision=0.9")
+    code, out, err = owl("evaluate", cnn, "--by", "group", "--target", "precision=0.9")
     assert code == 0, err
     assert "Thresholds, kept in the model: hiss" in out
     assert "by group" in out
@@ -364,7 +366,7 @@ def test_judging_from_the_command_line(owl, tmp_path, ranking, folder):
     assert (table["predicted"] == "hum").mean() > 0.6
     assert ((table["predicted"] == "(none)") == table["reason"].str.contains("no label is heard")).all()
     assert (table["label"] == "").all()
-    code, out, _ = owl("classify", cnn, folder / "hum", "-o", "-", "--least", "1")
+    code, out, _ = owl("classify", cnn, folder / "hum", "-o", "-", "--min-score", "1")
     assert set(read_clip_table(io.StringIO(out))["predicted"]) <= {"(undecided)", "(none)"}
 
 
@@ -372,9 +374,9 @@ def test_judging_from_the_command_line(owl, tmp_path, ranking, folder):
     ("arguments", "message"),
     [
         (["evaluate", "{run}", "--by", "recorder"], "--by recorder: there are"),
-        (["evaluate", "{run}", "--wish", "precision=2"], "value must be at most 1 for precision"),
-        (["evaluate", "{run}", "--wish", "precision=high"], "'high' is not a number"),
-        (["evaluate", "{run}", "--wish", "luck"], "wish"),
+        (["evaluate", "{run}", "--target", "precision=2"], "value must be at most 1 for precision"),
+        (["evaluate", "{run}", "--target", "precision=high"], "'high' is not a number"),
+        (["evaluate", "{run}", "--target", "luck"], "wish"),
         (["compare", "{run}"], "two runs or more"),
         (["compare", "{run}", "{run}"], "named twice"),
         (["classify", "{run}", "{empty}", "-o", "out.csv"], "holds no sound files"),

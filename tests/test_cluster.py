@@ -143,8 +143,10 @@ def test_both_engines_and_every_number_of_workers_find_the_same_events(runs, mon
     for count in (1, 2):
         same(owl.tag_archive(model, files, workers=count).events, wanted)
     with owl.engine(workers.scheduler_address):
-        got = owl.tag_archive(model, [*files, tmp_path / "gone.flac"], keep=tmp_path / "kept", traces=tmp_path / "t")
-        again = owl.tag_archive(model, files, keep=tmp_path / "kept")
+        got = owl.tag_archive(
+            model, [*files, tmp_path / "gone.flac"], store=tmp_path / "kept", score_traces=tmp_path / "t"
+        )
+        again = owl.tag_archive(model, files, store=tmp_path / "kept")
     same(got.events, wanted)
     assert list(got.refused) == [str(tmp_path / "gone.flac")]
     assert (again.kept, len(again.work)) == (files, 0)
@@ -207,7 +209,7 @@ def test_workers_that_are_killed_cost_time_but_no_event(runs, months, workers, t
             victim = next(iter(client.run(os.getpid).values()))
         timer = threading.Timer(0.3, os.kill, (victim, signal.SIGKILL))
         timer.start()
-        got = owl.tag_archive(model, files, keep=tmp_path / "kept.sqlite")
+        got = owl.tag_archive(model, files, store=tmp_path / "kept.sqlite")
         deadline = time.monotonic() + 120
         while not any("lost the worker" in line for line in told) and time.monotonic() < deadline:
             list(each(len, ["a"] * 8, 1))
@@ -245,7 +247,7 @@ def test_a_scheduler_that_is_killed_is_told_and_the_work_goes_on_elsewhere(runs,
 
     def job():
         with owl.engine(str(file)):
-            owl.tag_archive(model, files, keep=kept, progress=kill)
+            owl.tag_archive(model, files, store=kept, progress=kill)
             list(each(len, ["a"] * 50, 1))  # if all was done before it was noticed
 
     try:
@@ -256,7 +258,7 @@ def test_a_scheduler_that_is_killed_is_told_and_the_work_goes_on_elsewhere(runs,
         scheduler.kill()
         worker.wait()
         scheduler.wait()
-    again = owl.tag_archive(model, files, keep=kept)
+    again = owl.tag_archive(model, files, store=kept)
     same(again.events, whole(model, files))
 
 
@@ -295,7 +297,7 @@ def test_what_is_wrong_with_an_engine_is_told(monkeypatch, workers, capsys, runs
 @pytest.mark.parametrize("ending", ["", ".sqlite"])
 def test_a_store_holds_what_tagging_found_by_day_and_recorder(runs, months, tmp_path, capsys, ending):
     model, files, path = runs["cnn"].model, owl.find_recordings([months]), tmp_path / f"kept{ending}"
-    got = owl.tag_archive(model, [*files, tmp_path / "gone.flac"], keep=path)
+    got = owl.tag_archive(model, [*files, tmp_path / "gone.flac"], store=path)
     wanted = whole(model, files)
     same(got.events, wanted)
     assert got.counts()["events"].sum() == len(wanted)
@@ -334,7 +336,7 @@ def test_a_store_holds_what_tagging_found_by_day_and_recorder(runs, months, tmp_
     # What failed is tried again, what was renamed is known again.
     shutil.copy(files[2], tmp_path / "gone.flac")
     moved = shutil.copytree(months, tmp_path / "moved")
-    again = owl.tag_archive(model, [*owl.find_recordings([moved]), tmp_path / "gone.flac"], keep=path)
+    again = owl.tag_archive(model, [*owl.find_recordings([moved]), tmp_path / "gone.flac"], store=path)
     assert (len(again.kept), again.refused) == (5, {})
     assert [len(table) for _, table in again.events.groupby("file")] == [
         len(table)
@@ -349,7 +351,7 @@ def test_other_programs_read_a_store_as_it_is(runs, months, tmp_path):
     import polars as pl
 
     model, files = runs["cnn"].model, owl.find_recordings([months])
-    got = owl.tag_archive(model, files, keep=tmp_path / "kept")
+    got = owl.tag_archive(model, files, store=tmp_path / "kept")
     glob = str(tmp_path / "kept" / "model=*" / "**" / "*.parquet")
     by_day = got.events.assign(day=[Path(f).name.split("_")[1] for f in got.events["file"]]).groupby("day").size()
     found = duckdb.sql(
@@ -399,8 +401,8 @@ def test_a_job_that_is_killed_within_a_recording_goes_on_there(
         return scored(bundle, **options)
 
     monkeypatch.setattr(tagging, "score_pieces", stops)
-    assert owl.tag_archive(model, [file], keep=path, workers=1).stopped
-    again = owl.tag_archive(model, [file], keep=path, workers=1)
+    assert owl.tag_archive(model, [file], store=path, workers=1).stopped
+    again = owl.tag_archive(model, [file], store=path, workers=1)
     assert seen[4] == seen[3]  # not from the beginning
     same(again.events, whole(model, [str(file)]))
     assert not list((tmp_path / "kept").glob("_unfinished/*"))
@@ -412,9 +414,9 @@ def test_a_recording_that_was_made_anew_takes_the_place_of_the_old_one(runs, mon
     monkeypatch.setattr(parquet_store, "uuid", SimpleNamespace(uuid4=lambda: next(names)))
     model, path, file = runs["cnn"].model, tmp_path / f"kept{ending}", tmp_path / "quay_20260501_120000.flac"
     shutil.copy(months / "south_20260501_120000.flac", file)
-    owl.tag_archive(model, [file], keep=path)
+    owl.tag_archive(model, [file], store=path)
     shutil.copy(months / "north_20260502_000000.flac", file)
-    again = owl.tag_archive(model, [file], keep=path)
+    again = owl.tag_archive(model, [file], store=path)
     assert again.kept == []
     wanted = whole(model, [str(file)])
     same(owl.archive.read_store(path, day="2026-05-01"), wanted)  # all that lies in the folder of that day
@@ -424,16 +426,16 @@ def test_a_recording_that_was_made_anew_takes_the_place_of_the_old_one(runs, mon
     start = datetime(2026, 6, 1, 12)
     os.utime(file)
     soundfile.write(file, owl.read_audio(months / "south_20260502_130000.flac")[0], RATE_HZ)
-    owl.tag_archive(model, [file], keep=path, starts={str(file): start})
+    owl.tag_archive(model, [file], store=path, starts={str(file): start})
     assert len(owl.archive.read_store(path, day="2026-05-01")) == 0
     same(owl.archive.read_store(path), whole(model, [str(file)]))
 
 
 def test_events_that_somebody_took_out_of_a_store_are_found_again(runs, months, tmp_path):
     model, files = runs["cnn"].model, owl.find_recordings([months])[2:]
-    first = owl.tag_archive(model, files, keep=tmp_path / "kept")
+    first = owl.tag_archive(model, files, store=tmp_path / "kept")
     next((tmp_path / "kept").rglob("*.parquet")).unlink()
-    again = owl.tag_archive(model, files, keep=tmp_path / "kept")
+    again = owl.tag_archive(model, files, store=tmp_path / "kept")
     assert len(again.kept) == 1
     same(again.events, first.events)
 
@@ -444,7 +446,7 @@ def test_many_recordings_are_asked_for_by_name_a_few_at_a_time(runs, months, tmp
     model, files = runs["cnn"].model, owl.find_recordings([months])
     wanted = whole(model, files)
     for ending in ("", ".sqlite"):
-        got = owl.tag_archive(model, files, keep=tmp_path / f"kept{ending}")
+        got = owl.tag_archive(model, files, store=tmp_path / f"kept{ending}")
         same(got.events, wanted)
         same(got.events_of(files[2:3]), wanted[wanted["file"] == files[2]].reset_index(drop=True))
         assert got.counts().set_index("label")["events"].to_dict() == wanted["label"].value_counts().to_dict()
@@ -452,11 +454,11 @@ def test_many_recordings_are_asked_for_by_name_a_few_at_a_time(runs, months, tmp
 
 def test_damaged_and_unknown_stores_are_told(runs, months, tmp_path):
     model, files = runs["cnn"].model, owl.find_recordings([months])[2:3]
-    owl.tag_archive(model, files, keep=tmp_path / "kept")
+    owl.tag_archive(model, files, store=tmp_path / "kept")
     manifest = next((tmp_path / "kept" / "_manifest").iterdir())
     with manifest.open("a") as file:
         file.write('{"key": "cut off')
-    assert owl.tag_archive(model, files, keep=tmp_path / "kept").kept == files
+    assert owl.tag_archive(model, files, store=tmp_path / "kept").kept == files
     next((tmp_path / "kept").rglob("*.parquet")).write_bytes(b"PAR1 no")
     with pytest.raises(TableError, match="is damaged"):
         owl.archive.read_store(tmp_path / "kept")
@@ -599,13 +601,13 @@ def test_sound_on_a_web_server_is_read_in_ranges_and_through_failures(runs, mont
         assert info.samples == len(long)
         url, model = f"{address}/south_20260502_130000.flac", runs["cnn"].model
         archive_ = owl.tag_archive(
-            model, [url, f"{address}/denied.flac", f"{address}/none.flac"], keep=tmp_path / "k"
+            model, [url, f"{address}/denied.flac", f"{address}/none.flac"], store=tmp_path / "k"
         )
         wanted = whole(model, [str(tmp_path / "south_20260502_130000.flac")])
         same(archive_.events.drop(columns="file"), wanted.drop(columns="file"))
         assert "access is denied" in archive_.refused[f"{address}/denied.flac"]
         assert "no such file" in archive_.refused[f"{address}/none.flac"]
-        assert owl.tag_archive(model, [url], keep=tmp_path / "k").kept == [url]
+        assert owl.tag_archive(model, [url], store=tmp_path / "k").kept == [url]
         monkeypatch.setattr(remote, "WAITS_S", (0.01,))
         with pytest.raises(AudioError, match="Cannot connect"):
             owl.audio_info("http://127.0.0.1:9/x.wav")
@@ -644,7 +646,9 @@ def test_folders_in_an_object_store_are_tagged_like_folders_here(runs, months, c
     with pytest.raises(TableError, match="holds no sound files"):
         owl.find_recordings(["memory://empty"])
     out = tmp_path / "away.csv"
-    assert call(["tag", str(runs["cnn"].folder), "memory://quay", "-o", str(out), "--keep", str(tmp_path / "k")]) == 0
+    assert (
+        call(["tag", str(runs["cnn"].folder), "memory://quay", "-o", str(out), "--store", str(tmp_path / "k")]) == 0
+    )
     assert "4 of 4 recordings" in capsys.readouterr().out
     assert len(owl.read_events(out)) == len(here)
     with pytest.raises(AudioError, match="cannot be read"):
@@ -653,7 +657,7 @@ def test_folders_in_an_object_store_are_tagged_like_folders_here(runs, months, c
 
 def test_what_a_machine_does_is_measured(runs, months, clips, capsys):
     file = str(months / "north_20260501_230000.flac")
-    assert call(["measure", str(runs["cnn"].folder), file, "--most-workers", "2", "--json"]) == 0
+    assert call(["measure", str(runs["cnn"].folder), file, "--max-workers", "2", "--json"]) == 0
     import json
 
     told = json.loads(capsys.readouterr().out)

@@ -53,7 +53,7 @@ def test_labels_are_corrected_joined_and_limited_while_gathering(command, folder
     code, said = command("gather", table, "--corrections", tmp_path / "corrections.csv", "-o", out)
     assert (code, "1 labels are corrected" in said) == (0, True)
     assert owl.read_clip_table(out)["label"].value_counts()["tick"] == 9
-    code, said = command("gather", folder, "--other-than", "hum", "--limit", 5, "-o", out, "--force")
+    code, said = command("gather", folder, "--keep-label", "hum", "--limit", 5, "-o", out, "--force")
     assert code == 0, said
     assert owl.read_clip_table(out)["label"].value_counts().to_dict() == {"hum": 5, "other": 5}
 

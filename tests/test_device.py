@@ -325,7 +325,7 @@ def test_a_run_without_a_test_side_is_made_smaller_too(capsys, runs, tmp_path):
 @pytest.mark.parametrize(("arguments", "message"), [
     (["export", "RUN", "-o", "model.txt"], "the ending says what is written"),
     (["export", "OTHER", "-o", "model.c"], "is no graph that can be handed over"),
-    (["export", "RUN", "-o", "model.c", "--takes-features"], "is for an ONNX graph"),
+    (["export", "RUN", "-o", "model.c", "--feature-input"], "is for an ONNX graph"),
     (["shrink", "RUN", "--run", "x"], "say what is to be smaller"),
     (["shrink", "RUN", "--run", "x", "--share", "0.5", "--flash-kb", "40"], "cannot be had at once"),
     (["plan", "RUN/plan.toml", "--device", "core-65k"], "did you mean core-64k"),

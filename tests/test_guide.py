@@ -153,7 +153,9 @@ def test_all_commands_run_in_the_order_of_the_page(page, harbor, tmp_path, monke
         arguments = [str(Path(word).expanduser()) if word.startswith("~") else word for word in words[1:]]
         arguments += SIMULATED if arguments[0] == "record" else []
         arguments += PLAYED if arguments[0] == "listen" and "--microphone" not in arguments else []
-        arguments += ["--least", "0", "--most", "1"] if arguments[0] == "harvest" else []  # so few are not sure
+        arguments += (
+            ["--min-score", "0", "--per-recording", "1"] if arguments[0] == "harvest" else []
+        )  # so few are not sure
         if "--serve" in arguments:  # it ends when somebody ends it
             continue
         if "--minutes" in arguments:  # nobody waits so long for a test

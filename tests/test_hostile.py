@@ -88,8 +88,8 @@ def test_one_bad_name_never_stops_a_job(strange, tmp_path, runs, capsys):
     for command in (
         ["look", str(table)],
         ["check", str(table), "-o", str(tmp_path / "findings.csv"), "--fix", str(tmp_path / "fixed.csv")],
-        [*tag, "-o", str(tmp_path / "events.csv"), "--keep", str(tmp_path / "k")],
-        [*tag, "-o", str(tmp_path / "e.jsonl"), "--keep", str(tmp_path / "k.db")],
+        [*tag, "-o", str(tmp_path / "events.csv"), "--store", str(tmp_path / "k")],
+        [*tag, "-o", str(tmp_path / "e.jsonl"), "--store", str(tmp_path / "k.db")],
         [*tag, "-o", str(tmp_path / "e.parquet")],
         ["hours", str(tmp_path / "k")],
         ["features", str(table), "-o", str(tmp_path / "f.csv")],
@@ -126,7 +126,7 @@ def test_no_command_is_surprised_by_a_name_that_no_file_has(name, tmp_path, runs
         ["hours", name], ["look", name], ["measure", run, name], ["plan", name], ["propose", name, "-o", out],
         ["review", name, "--page", "r.html"], ["score", name, name], ["search", name, "--device", "core-256k"],
         ["shrink", name, "--run", "s"], ["split", name, "-o", out], ["tag", run, name, "-o", out],
-        ["tag", name, "x.wav", "-o", out], ["tag", run, "x.wav", "--keep", name], ["train", name, "--run", "r"],
+        ["tag", name, "x.wav", "-o", out], ["tag", run, "x.wav", "--store", name], ["train", name, "--run", "r"],
         ["tag", run, "x.wav", "-o", name],
     ]  # fmt: skip
     for command in commands:
@@ -187,8 +187,8 @@ def test_what_is_written_is_checked_before_the_work(tmp_path, runs, capsys, monk
         (["-o", "e.csv", "--hours", "h.xlsx"], "the ending says"),
         (["-o", "e.csv", "--cues", "c"], "recordings of the same name"),
         (["-o", "e.csv", "--excerpts", str(tmp_path / "cut")], "is not empty"),
-        (["-o", "e.csv", "--keep", "/dev/null"], "is a file"),
-        ([], "-o TABLE, or --keep STORE"),
+        (["-o", "e.csv", "--store", "/dev/null"], "is a file"),
+        ([], "-o TABLE, or --store STORE"),
     ):
         assert call(["tag", model, *both, *more]) == 1
         assert said in capsys.readouterr().err
@@ -206,7 +206,7 @@ def test_traces_of_recordings_with_one_name_are_kept_apart(tmp_path, runs, capsy
         str(runs["cnn"].folder),
         str(tmp_path / "a"),
         str(tmp_path / "b"),
-        "--traces",
+        "--score-traces",
         str(tmp_path / "t"),
     ]
     assert call([*command, "-o", str(tmp_path / "e.csv")]) == 0
@@ -553,7 +553,7 @@ def test_a_signal_leaves_no_process_no_file_and_no_traceback(runs, tmp_path, rng
     soundfile.write(tmp_path / "in" / "night_0.wav", np.tile(sound("hum", rng), 500), RATE_HZ)
     for number in range(1, 12):
         os.link(tmp_path / "in" / "night_0.wav", tmp_path / "in" / f"night_{number}.wav")
-    command = [*BARN_OWL, "tag", str(runs["cnn"].folder), "in", "-o", "e.csv", "--keep", "k.sqlite"]
+    command = [*BARN_OWL, "tag", str(runs["cnn"].folder), "in", "-o", "e.csv", "--store", "k.sqlite"]
     process = subprocess.Popen(command, cwd=tmp_path, stderr=subprocess.PIPE, text=True, start_new_session=True)
     deadline = time.monotonic() + 120
     while not (at_work := children_read_sound(process.pid)) and time.monotonic() < deadline:
@@ -628,11 +628,11 @@ def test_stores_that_are_something_else_or_damaged_are_refused(runs, tmp_path, r
     model, file = runs["cnn"].model, tmp_path / "hum.wav"
     for place, said in (("a-file", "a-file is a file"), ("folder.sqlite", "is a folder; a store with this ending")):
         with pytest.raises(OutputError, match=said):
-            owl.tag_archive(model, [file], keep=tmp_path / place)
+            owl.tag_archive(model, [file], store=tmp_path / place)
     (tmp_path / "exemplars").mkdir()
     (tmp_path / "exemplars" / "._about.json").touch()  # another command begins it at this moment
-    owl.tag_archive(model, [file], keep=tmp_path / "exemplars")
-    owl.tag_archive(model, [file], keep=tmp_path / "kept.sqlite")
+    owl.tag_archive(model, [file], store=tmp_path / "exemplars")
+    owl.tag_archive(model, [file], store=tmp_path / "kept.sqlite")
     (tmp_path / "exemplars" / "_about.json").write_text("{")
     with sqlite3.connect(tmp_path / "kept.sqlite") as rows:
         rows.execute("UPDATE recordings SET hours = '[' ")

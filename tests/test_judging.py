@@ -1,4 +1,5 @@
-"""Scores against a general library and brute force, intervals by simulation, thresholds and caveats worked by hand."""
+"""Scores against a general library and brute force, intervals by simulation, thresholds and caveats worked by
+hand."""
 
 import itertools
 import json

@@ -217,15 +217,15 @@ def test_cue_points_are_where_a_plain_parser_finds_them(tmp_path):
 def test_an_archive_is_finished_once(runs, nights, tmp_path):
     model, files = runs["cnn"].model, list(nights["file"].unique())
     (tmp_path / "broken.wav").write_bytes(b"RIFF")
-    first = tag_archive(model, [files[0], tmp_path / "broken.wav"], keep=tmp_path / "kept")
+    first = tag_archive(model, [files[0], tmp_path / "broken.wav"], store=tmp_path / "kept")
     assert (first.done, list(first.refused)) == ([files[0]], [str(tmp_path / "broken.wav")])
-    both = tag_archive(model, files, keep=tmp_path / "kept", workers=2)
+    both = tag_archive(model, files, store=tmp_path / "kept", workers=2)
     assert both.kept == [files[0]]
     plain = pd.concat([tag_recording(model, file) for file in files], ignore_index=True)
     pd.testing.assert_frame_equal(both.events[list(plain)], plain, check_dtype=False)
-    other = tag_archive(model, files, keep=tmp_path / "kept", decoding=model.decoding.but(threshold=0.51))
+    other = tag_archive(model, files, store=tmp_path / "kept", decoding=model.decoding.but(threshold=0.51))
     assert other.kept == []
-    assert tag_archive(model, files, keep=tmp_path / "kept").kept == files
+    assert tag_archive(model, files, store=tmp_path / "kept").kept == files
 
 
 def test_recordings_are_found_in_folders_and_tables(nights, tmp_path):
@@ -295,7 +295,7 @@ def test_a_broken_stretch_and_a_broken_end_are_told(run, nights, tmp_path, caplo
     # Only what could be read counts as heard, now and when it is done already.
     files = [str(tmp_path / name) for name in ("cut.flac", "whole.flac")]
     for _ in range(2):
-        archive = tag_archive(run.model, files, keep=tmp_path / "kept.sqlite", workers=1)
+        archive = tag_archive(run.model, files, store=tmp_path / "kept.sqlite", workers=1)
         assert archive.heard_s[files[1]] == pytest.approx(30, abs=0.01)
         assert 10 < archive.heard_s[files[0]] < 20
     assert len(archive.kept) == 2
@@ -399,7 +399,7 @@ def test_adjusting_finds_settings_that_are_better(runs, nights):
         nights, pd.concat([tag_recording(model, f, decoding=found.decoding) for f in files], ignore_index=True)
     )
     assert after.f1 == found.scores.f1 > max(before.f1, 0.6)
-    assert found.honest.index.tolist() == [f.rsplit("/", 1)[1] for f in files]
+    assert found.cross_validated.index.tolist() == [f.rsplit("/", 1)[1] for f in files]
     on, alarms = found.curve["threshold"].to_numpy(), found.curve["false_alarms_per_hour"].to_numpy()
     assert (np.diff(on) > 0).all()
     assert alarms[0] >= alarms[-1]
@@ -440,7 +440,7 @@ def test_recordings_from_the_command_line(capsys, runs, nights, tmp_path):
     truth, events, files = tmp_path / "truth.csv", tmp_path / "events.csv", list(nights["file"].unique())
     write_clip_table(nights, truth)
     more = [
-        "--keep",
+        "--store",
         tmp_path / "kept",
         "--hours",
         tmp_path / "hours.png",
@@ -457,7 +457,9 @@ def test_recordings_from_the_command_line(capsys, runs, nights, tmp_path):
     assert len(read_events(tmp_path / "cues" / "night_20260314_235950.wav")) > 1
     assert (tmp_path / "hours.png").is_file()
     capsys.readouterr()
-    assert call(["tag", str(folder), *files, "-o", str(tmp_path / "e.vtt"), "--traces", str(tmp_path / "t")]) == 1
+    assert (
+        call(["tag", str(folder), *files, "-o", str(tmp_path / "e.vtt"), "--score-traces", str(tmp_path / "t")]) == 1
+    )
     assert "events of one recording" in capsys.readouterr().err
     assert (
         call(
@@ -527,7 +529,7 @@ def busy_night(tmp_path_factory):
 
 def test_a_label_with_many_events_may_get_its_own_threshold_and_one_recording_is_cut(runs, busy_night):
     found = adjust(runs["cnn"].model, busy_night)
-    assert found.honest.index.tolist() == ["0 to 16 s", "16 to 33 s", "33 to 50 s", "50 to 66 s"]
+    assert found.cross_validated.index.tolist() == ["0 to 16 s", "16 to 33 s", "33 to 50 s", "50 to 66 s"]
     assert found.scores.f1 >= 0.65
     assert set(found.decoding.labels) <= {"hiss"}
     assert found._repr_html_().count("<table") == 2
@@ -586,7 +588,7 @@ def test_what_adjusting_keeps_is_what_it_says(runs, busy_night):
     assert again.kept  # nothing is better than what was found, but by chance
     assert again.decoding == found.decoding
     assert again.scores.f1 == found.scores.f1
-    assert again.before.index.tolist() == again.honest.index.tolist() == found.before.index.tolist()
+    assert again.before.index.tolist() == again.cross_validated.index.tolist() == found.before.index.tolist()
     parts = [(float(first), float(last)) for first, last in (name.split(" to ") for name in
              (index.removesuffix(" s") for index in again.before.index))]  # fmt: skip
     assert parts[0][0] == 0
@@ -594,7 +596,7 @@ def test_what_adjusting_keeps_is_what_it_says(runs, busy_night):
     never = replace(model, decoding=DecodingSettings(threshold=1.0, release_threshold=0.2))
     rescued = adjust(never, busy_night)
     assert not rescued.kept
-    assert (rescued.before["recall"] < rescued.honest["recall"]).any()
+    assert (rescued.before["recall"] < rescued.cross_validated["recall"]).any()
     # Who asks for the best recall gets other settings, whatever those of before were worth.
     assert not adjust(model, busy_night, goal="recall", false_alarms_per_hour=1e6).kept
 
@@ -647,20 +649,20 @@ def test_ctrl_c_in_an_archive_keeps_what_is_finished(runs, nights, tmp_path, mon
     monkeypatch.setattr(tagging, "score_pieces", score)
     told = []
     got = tag_archive(
-        runs["cnn"].model, files, workers=1, keep=tmp_path / "kept", progress=lambda *done: told.append(done)
+        runs["cnn"].model, files, workers=1, store=tmp_path / "kept", progress=lambda *done: told.append(done)
     )
     lengths = [audio_info(file).duration_s for file in files]
     assert (got.stopped, got.done) == (True, files[:1])
     assert told[-1] == pytest.approx((lengths[0], sum(lengths)), abs=0.05)  # whole steps
     monkeypatch.undo()
-    assert tag_archive(runs["cnn"].model, files, keep=tmp_path / "kept").kept == files[:1]
+    assert tag_archive(runs["cnn"].model, files, store=tmp_path / "kept").kept == files[:1]
 
 
 def test_a_recording_without_events_is_kept_too_and_one_that_is_gone_is_told(runs, tmp_path):
     write_audio(tmp_path / "still.wav", np.full(5 * RATE_HZ, 1e-4, np.float32), RATE_HZ)
     model, still = runs["cnn"].model, str(tmp_path / "still.wav")
     for kept in ([], [still]):
-        got = tag_archive(model, [still, tmp_path / "gone.wav"], keep=tmp_path / "kept")
+        got = tag_archive(model, [still, tmp_path / "gone.wav"], store=tmp_path / "kept")
         assert (got.done, got.kept, len(got.events)) == ([still], kept, 0)
         assert "No such file" in got.refused[str(tmp_path / "gone.wav")]
     write_clip_table(pd.DataFrame({"file": ["a"], "label": ["x"]}), tmp_path / "t.csv")
@@ -765,13 +767,13 @@ def test_mistakes_of_a_recording_that_is_not_at_hand_are_still_counted(capsys, r
 
 def test_traces_are_written_once_where_recordings_are_kept(capsys, runs, nights, tmp_path):
     folder, file = str(runs["cnn"].folder), nights["file"][0]
-    command = ["tag", folder, file, "--keep", str(tmp_path / "kept"), "-o"]
+    command = ["tag", folder, file, "--store", str(tmp_path / "kept"), "-o"]
     assert call([*command, str(tmp_path / "plain.csv")]) == 0
-    assert call([*command, str(tmp_path / "traced.csv"), "--traces", str(tmp_path / "t")]) == 0
+    assert call([*command, str(tmp_path / "traced.csv"), "--score-traces", str(tmp_path / "t")]) == 0
     assert "done before" not in capsys.readouterr().out
     trace = tmp_path / "t" / f"{Path(file).stem}.npz"
     assert len(tag_trace(runs["cnn"].model, read_trace(trace))) == len(read_events(tmp_path / "traced.csv"))
-    assert call([*command, str(tmp_path / "again.csv"), "--traces", str(tmp_path / "t")]) == 0
+    assert call([*command, str(tmp_path / "again.csv"), "--score-traces", str(tmp_path / "t")]) == 0
     assert "1 recordings were done before" in capsys.readouterr().out
     assert (tmp_path / "again.csv").read_text() == (tmp_path / "plain.csv").read_text()
 
@@ -796,10 +798,10 @@ def test_options_of_tagging_that_do_not_go_together_are_refused(capsys, runs, ni
     assert "take.wav does not say it" in capsys.readouterr().err
     assert not (tmp_path / "n.csv").exists()
     (tmp_path / "begins.csv").write_text("file,begins\ntake.wav,2026-03-14T22:15:00\n")
-    assert call(["tag", folder, *nameless, "--begins", str(tmp_path / "begins.csv")]) == 0
+    assert call(["tag", folder, *nameless, "--start-times", str(tmp_path / "begins.csv")]) == 0
     assert pd.read_csv(tmp_path / "h.csv").set_index("hour")["recorded_s"][22] == pytest.approx(30)
     for wrong, why in (("file,label\nt.wav,x\n", "has no column 'begins'"), ("file,begins\nt.wav,noon\n", "row 1")):
         (tmp_path / "begins.csv").write_text(wrong)
-        assert call(["tag", folder, *nameless, "--begins", str(tmp_path / "begins.csv"), "--force"]) == 2
+        assert call(["tag", folder, *nameless, "--start-times", str(tmp_path / "begins.csv"), "--force"]) == 2
         assert why in capsys.readouterr().err
     assert call(["adjust", folder, str(tmp_path / "n.csv"), "--dry-run", "--quiet"]) in (0, 2)

@@ -86,13 +86,13 @@ def test_the_split_of_a_run_is_kept_when_clips_are_added(clips, few_clips, tmp_p
         "--plan",
         str(tmp_path / "plan.toml"),
     ]
-    assert barn_owl([*command, "--like", str(before.folder), "--quiet"]) == 0
+    assert barn_owl([*command, "--split-from", str(before.folder), "--quiet"]) == 0
     splits = read_clip_table(tmp_path / "next" / "clips.csv").set_index("file")["split"]
     own = before.predictions.set_index("file")["split"]
     assert (splits[own.index] == own).all()
     assert len(splits) == len(clips) > len(own)
     assert splits.groupby(clips.set_index("file")["group"]).nunique().max() == 1
-    assert barn_owl([*command[:3], str(tmp_path / "other"), "--like", str(tmp_path)]) == 2
+    assert barn_owl([*command[:3], str(tmp_path / "other"), "--split-from", str(tmp_path)]) == 2
     assert "is no run" in capsys.readouterr().err
 
 

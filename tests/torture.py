@@ -279,9 +279,9 @@ def readers(base: Path) -> list[Reader]:
         "decoding": owl.DecodingSettings(threshold=0.05, release_threshold=0.02),
         "workers": 1,
     }  # so that there are events to keep
-    owl.tag_archive(model, [file], traces=base / "traces", workers=1)
-    owl.tag_archive(runs["logistic"].model, [file], keep=base / "kept.sqlite", **eager)
-    owl.tag_archive(runs["logistic"].model, [file], keep=base / "store", **eager)
+    owl.tag_archive(model, [file], score_traces=base / "traces", workers=1)
+    owl.tag_archive(runs["logistic"].model, [file], store=base / "kept.sqlite", **eager)
+    owl.tag_archive(runs["logistic"].model, [file], store=base / "store", **eager)
     trace = owl.tag.read_trace(base / "traces" / "take.npz")
     trace.save(base / "trace.parquet")
     Checkpoint(arrays={"a": np.zeros(3, np.float32)}, numbers={"step": 1}, curves=[{"epoch": 1}]).save(
@@ -500,8 +500,8 @@ def commands(base: Path) -> dict[str, list[str]]:
         "look": ["look", "clips.csv", "-o", "looked"],
         "classify": ["classify", "run", "clips.csv", "-o", "named.csv"],
         "tag": ["tag", "run", "night.flac", "-o", "events.csv"],
-        "tag, kept": ["tag", "run", "nights", "-o", "events.csv", "--keep", "kept", "--traces", "traces"],
-        "tag, SQLite": ["tag", "run", "nights", "-o", "events.jsonl", "--keep", "kept.sqlite"],
+        "tag, kept": ["tag", "run", "nights", "-o", "events.csv", "--store", "kept", "--score-traces", "traces"],
+        "tag, SQLite": ["tag", "run", "nights", "-o", "events.jsonl", "--store", "kept.sqlite"],
         "adjust": ["adjust", "run", "truth.csv", "-o", "adjusted.safetensors"],
         "export": ["export", "run", "-o", "model.npz"],
         "train": ["train", "clips.csv", "--plan", "quick.toml", "--run", "trained"],
@@ -650,7 +650,7 @@ def kills(base: Path, count: int, seed: int, seconds: float) -> dict:
 
 # A full disk
 
-WRITTEN_TO = ("-o", "--run", "--keep", "--fix", "--figure", "--write", "--traces")
+WRITTEN_TO = ("-o", "--run", "--store", "--fix", "--figure", "--write", "--score-traces")
 """Options before what is written."""
 
 

@@ -109,7 +109,7 @@ def months_picture(folder: Path, path: Path) -> None:
         write_audio(folder / "months" / f"quay-{1 + number % 2}_2026050{1 + number // 2}_220000.flac", long, rate_hz)
     with LocalCluster(n_workers=2, threads_per_worker=1, dashboard_address=":0", scheduler_port=0) as cluster:
         address = cluster.scheduler_address
-        tag = ("tag", "saltmarsh-quay/run", "months", "--keep", "kept", "--engine", address)
+        tag = ("tag", "saltmarsh-quay/run", "months", "--store", "kept", "--engine", address)
         said = said_by(*tag, folder=folder, progress=True)
     measure = ("measure", "saltmarsh-quay/run", "saltmarsh-quay/night.flac")
     said += f"\n$ barn-owl {' '.join(measure)}\n{said_by(*measure, folder=folder)}"

@@ -1,4 +1,5 @@
-"""PredictionArrays of who reviews: a file of JSON lines that is only ever added to, and the clip table that follows from it.
+"""PredictionArrays of who reviews: a file of JSON lines that is only ever added to, and the clip table that follows
+from it.
 
 Nothing is lost in a crash, and several people may add to one file: the last answer to a item counts.
 """

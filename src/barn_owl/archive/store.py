@@ -25,7 +25,7 @@ class Store(Protocol):
     """What all stores can do.
 
     >>> store = barn_owl.archive.open_store("store.sqlite")
-    >>> _ = barn_owl.tag_archive(barn_owl.load_model("first"), ["night.wav"], keep="store.sqlite", workers=1)
+    >>> _ = barn_owl.tag_archive(barn_owl.load_model("first"), ["night.wav"], store="store.sqlite", workers=1)
     >>> [Path(one.file).name for one in store.recordings()]
     ['night.wav']
     """
@@ -83,7 +83,7 @@ def read_store(
     model : what the store calls it, where it holds events of several. Raises TableError when it does and none is
     named.
 
-    >>> _ = barn_owl.tag_archive(barn_owl.load_model("first"), ["night.wav"], keep="store.sqlite", workers=1)
+    >>> _ = barn_owl.tag_archive(barn_owl.load_model("first"), ["night.wav"], store="store.sqlite", workers=1)
     >>> list(barn_owl.archive.read_store("store.sqlite"))[:4]
     ['file', 'start_s', 'end_s', 'label']
     """
@@ -98,9 +98,9 @@ def read_store(
 def opened_to_read(path: str | Path) -> Store:
     """Open a store that must be there."""
     if not_a_file(path) == MISSING:
-        raise TableError(f"{path} does not exist; barn-owl tag --keep makes a store of events")
+        raise TableError(f"{path} does not exist; barn-owl tag --store makes a store of events")
     if not is_store(path):
-        raise TableError(f"{path} is no store of events; barn-owl tag --keep makes one")
+        raise TableError(f"{path} is no store of events; barn-owl tag --store makes one")
     return open_store(path)
 
 
@@ -136,7 +136,7 @@ def store_hours(path: str | Path, *, model: str = "", day: str = "", recorder: s
 
     Recordings whose beginning is not known are left out. The events themselves are not read.
 
-    >>> _ = barn_owl.tag_archive(barn_owl.load_model("first"), ["night.wav"], keep="store.sqlite", workers=1)
+    >>> _ = barn_owl.tag_archive(barn_owl.load_model("first"), ["night.wav"], store="store.sqlite", workers=1)
     >>> list(barn_owl.archive.store_hours("store.sqlite"))[-1]
     'recorded_s'
     """

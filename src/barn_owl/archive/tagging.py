@@ -122,33 +122,33 @@ def tag_archive(
     recordings: Sequence[str | Path],
     *,
     decoding: DecodingSettings | None = None,
-    keep: str | Path | None = None,
-    traces: str | Path | None = None,
+    store: str | Path | None = None,
+    score_traces: str | Path | None = None,
     workers: int = 2,
     starts: Mapping[str, datetime | None] | None = None,
     progress: Callable[[float, float], None] | None = None,
 ) -> Archive:
-    """Find events in many recordings by the engine that was chosen (`barn_owl.engine`), `workers` at a time here.
+    """Tag many recordings, on this machine or on the cluster chosen with `barn_owl.engine`.
 
-    keep : a store (`open_store`) of what is finished, known by its content, the model and the settings, so that it is
-    not done again; starts : when each began, for the store; None for what their names or files say.
-    traces : a folder to write the scores over time of each to, as NPZ; what was kept without its trace is done
-    again. progress : called with the seconds of sound done and how many there are.
+    store : path of a store (`open_store`) for the events. Recordings that it has already, by content, model and
+    settings, are skipped. starts : start time of each recording, for the store; by default from its name or header.
+    score_traces : folder to write the frame scores of each recording to, as NPZ. workers : recordings in parallel on
+    this machine. progress : called with the seconds of sound done and in all.
 
-    A recording that cannot be read is tried again at the end, then passed over and said so. On Ctrl-C what is
-    finished is returned, marked as stopped. Raises OutputError when `keep` cannot be written, EngineError when the
-    scheduler went away.
+    Unreadable recordings are retried at the end, then reported and skipped. On Ctrl-C, returns what is finished,
+    marked as stopped. Raises OutputError if `store` cannot be written, EngineError if the scheduler is lost.
 
     >>> archive = barn_owl.tag_archive(barn_owl.load_model("first"), ["night.wav"], workers=1)
     >>> list(archive.events)[:4]
     ['file', 'start_s', 'end_s', 'label']
     """
     settings = decoding or model.decoding
-    known, store = model_fingerprint(model, settings), None if keep is None else open_store(keep)
-    keeping = None if store is None else Keeping(store, known, starts)
-    archive = Archive(store=store, model=known[:12])
+    known, opened = model_fingerprint(model, settings), None if store is None else open_store(store)
+    keeping = None if opened is None else Keeping(opened, known, starts)
+    archive = Archive(store=opened, model=known[:12])
     warn_of_clip_settings(model)
-    job = _Job(archive, model, settings, keeping, None if traces is None else Path(traces), workers, progress)
+    traces = None if score_traces is None else Path(score_traces)
+    job = _Job(archive, model, settings, keeping, traces, workers, progress)
     job.do([as_text(str(path)) for path in recordings])
     return archive
 

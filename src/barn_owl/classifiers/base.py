@@ -1,8 +1,8 @@
 """What every kind of classifier has in common: it goes along frames and says what sounds at each step.
 
-A classifier sees frames, ``(frames, features)``. Its step *i* looks at the `window` frames from frame ``i * step`` on,
-and tells what sounds in the middle of them. Nothing else of the recording counts, so an excerpt gets the scores that
-it has within the recording.
+A classifier sees frames, ``(frames, features)``. Its step *i* looks at the `window` frames from frame ``i * step``
+on, and tells what sounds in the middle of them. Nothing else of the recording counts, so an excerpt gets the scores
+that it has within the recording.
 """
 
 from dataclasses import dataclass
@@ -39,8 +39,8 @@ class FrameScores(NamedTuple):
 def named(naming: np.ndarray, values: np.ndarray | None = None) -> np.ndarray:
     """Logits of a stretch of sound as a whole: the mean over its steps, weighted by the exponential of attention.
 
-    naming : of `FrameScores`, ``(steps, labels + 2)``, at least one step. values : what to average instead of the logits,
-    ``(steps, ...)``. Returns float32, ``(labels + 1,)``; the last is the logit of none of the labels.
+    naming : of `FrameScores`, ``(steps, labels + 2)``, at least one step. values : what to average instead of the
+    logits, ``(steps, ...)``. Returns float32, ``(labels + 1,)``; the last is the logit of none of the labels.
     """
     attention = naming[:, -1]
     weights = np.exp(attention - attention.max())
@@ -50,8 +50,8 @@ def named(naming: np.ndarray, values: np.ndarray | None = None) -> np.ndarray:
 def label_scores(sounds: np.ndarray, naming: np.ndarray) -> np.ndarray:
     """Score of each label at each step, 0 to 1, ``(steps, labels)``.
 
-    sounds : scores, ``(steps, labels)`` or ``(steps, 1)``; naming : as in `FrameScores`. Of any label together, each gets
-    the share that the step alone would name it by.
+    sounds : scores, ``(steps, labels)`` or ``(steps, 1)``; naming : as in `FrameScores`. Of any label together, each
+    gets the share that the step alone would name it by.
     """
     labels = naming.shape[-1] - 2
     return sounds if sounds.shape[-1] == labels else sounds * softmax(naming[..., :-1])[..., :labels]
@@ -97,7 +97,8 @@ def clip_logits(
     """Logits of each label for a clip, ``(labels,)``: those of its steps as one stretch, and, of one of
     `WholeClipClassifier`, the mean with what that says of all its frames at once.
 
-    said : of the steps of the clip and what is put around it; frames : of the clip alone, as the classifier takes them.
+    said : of the steps of the clip and what is put around it; frames : of the clip alone, as the classifier takes
+    them.
     """
     logits = named(said.naming)[:-1]
     if isinstance(classifier, WholeClipClassifier):

@@ -34,7 +34,8 @@ def outputs_of(labels: int, *, multilabel: bool) -> int:
 
 
 def parted(outputs: np.ndarray, labels: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """The parts of what a network gives, ``(..., 2 tracks + labels + 2)``: sounds, begins, naming; see `FrameScores`."""
+    """The parts of what a network gives, ``(..., 2 tracks + labels + 2)``: sounds, begins, naming; see
+    `FrameScores`."""
     tracks = (outputs.shape[-1] - labels - 2) // 2
     return outputs[..., :tracks], outputs[..., tracks : 2 * tracks], outputs[..., 2 * tracks :]
 

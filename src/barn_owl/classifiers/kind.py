@@ -47,10 +47,11 @@ class ClassifierKind:
     plan can name it. config : the schema of what a model file says of it; rebuild : makes it of that and its arrays.
 
     It learns in one of two ways. candidates : a classifier of rows that gives one after the other, see
-    `barn_owl.classifiers.row_classifiers`; stops : of its settings, after how many candidates that are no better it stops, and
-    how many there are at most. network : builds what is trained epoch by epoch: of rows ``(features, labels,
-    settings, rng)``, or, if it `sees_frames`, of frames ``(features, labels, settings, level, rng, multilabel=...)``;
-    then networks : how many there are, which are trained side by side, and only : the settings of one of them alone.
+    `barn_owl.classifiers.row_classifiers`; stops : of its settings, after how many candidates that are no better it
+    stops, and how many there are at most. network : builds what is trained epoch by epoch: of rows ``(features,
+    labels, settings, rng)``, or, if it `sees_frames`, of frames ``(features, labels, settings, level, rng,
+    multilabel=...)``; then networks : how many there are, which are trained side by side, and only : the settings of
+    one of them alone.
 
     is_baseline : knows nothing worth a rehearsal. prunable : networks over frames that can be
     trained further, pruned and brought to whole numbers; exports : can be handed over to other programs. check :

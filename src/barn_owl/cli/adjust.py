@@ -12,22 +12,20 @@ from barn_owl.cli.common import Terminal, check_outputs, collar_option, json_opt
 from barn_owl.cli.score import show_event_scores
 
 
-@click.command("adjust", short_help="Find decoding settings.")
+@click.command("adjust")
 @click.argument("model_path", metavar="MODEL", type=click.Path(path_type=Path))
 @click.argument("truth", type=click.Path(path_type=Path), required=False)
 @click.option(
     "--false-alarms",
     type=click.FloatRange(min=0),
-    help="Most false alarms an hour: the best recall under that, instead of the best F1.",
+    help="Maximize recall with at most this many false alarms per hour, instead of F1.",
 )
 @collar_option
-@click.option(
-    "-o", "--out", type=click.Path(path_type=Path), help="Model file to write; left out, MODEL itself is changed."
-)
-@click.option("--figure", type=click.Path(path_type=Path), help="Figure of detections against false alarms.")
-@click.option("--dry-run", is_flag=True, help="Say what would be changed, and change nothing.")
-@click.option("--undo", is_flag=True, help="Restore the settings from before the last change; needs no TRUTH.")
-@click.option("--force", is_flag=True, help="Overwrite what is there.")
+@click.option("-o", "--out", type=click.Path(path_type=Path), help="Model file to write.  [default: change MODEL]")
+@click.option("--figure", type=click.Path(path_type=Path), help="Figure to write: detections over false alarms.")
+@click.option("--dry-run", is_flag=True, help="Report the changes without making them.")
+@click.option("--undo", is_flag=True, help="Restore the previous settings; needs no TRUTH.")
+@click.option("--force", is_flag=True, help="Overwrite existing files.")
 @json_option
 @quiet_option
 def command(
@@ -43,11 +41,12 @@ def command(
     as_json: bool,
     quiet: bool,
 ) -> None:
-    """Find the decoding settings of MODEL that are best on the recordings of the table TRUTH, and keep them in it.
+    """Find decoding settings on recordings with known events.
 
-    The goal is the best F1 of events, or the best recall with at most so many false alarms an hour. Settings are also
-    chosen without each recording in turn and judged on that one: those figures are the honest ones. Use recordings
-    that you will not judge by afterwards.
+    Chooses the settings of MODEL with the highest event F1 on the recordings of the table TRUTH, or the highest
+    recall within a limit of false alarms, and stores them in MODEL. Also cross-validates them: settings are chosen
+    without one recording and scored on it. MODEL keeps its own settings unless others are significantly better. Do
+    not use these recordings for testing afterwards.
 
     \b
     barn-owl adjust first truth.csv --figure adjust.png
@@ -70,15 +69,15 @@ def command(
         )  # fmt: skip
     _show(voice, model.decoding, found, collar_s)
     if not found.reached:
-        voice.warn(f"no settings keep under {false_alarms:g} false alarms an hour; these come nearest")
+        voice.warn(f"no settings stay within {false_alarms:g} false alarms per hour; using the closest")
     if dry_run:
-        voice.say("\nNothing is changed.")
+        voice.say("\nNothing was changed.")
     elif out is not None:
         replace(model, decoding=found.decoding, previous_decoding=model.decoding).save(out)
         voice.say(f"\nWrote {out}.")
     elif not found.kept:
         owl.runs.set_decoding(model_path, found.decoding)
-        voice.say(f"\nThe settings are kept in {model_path}. To undo that: barn-owl adjust {model_path} --undo")
+        voice.say(f"\nStored the settings in {model_path}. To undo: barn-owl adjust {model_path} --undo")
     if figure is not None:
         owl.save_figure(owl.show.adjusting_figure(found), figure)
         voice.say(f"Wrote {figure}.")
@@ -86,7 +85,7 @@ def command(
         {
             "decoding": found.decoding.model_dump(exclude_none=True),
             "scores": found.scores.as_dict(),
-            "honest": found.honest.reset_index().to_dict("records"),
+            "cross_validated": found.cross_validated.reset_index().to_dict("records"),
             "before": found.before.reset_index().to_dict("records"),
             "kept": found.kept,
             "curve": found.curve.to_dict("records"),
@@ -97,24 +96,25 @@ def command(
 
 def _undo(voice: Terminal, path: Path, *, alone: bool) -> None:
     if not alone:
-        raise click.UsageError("--undo takes the model alone")
+        raise click.UsageError("--undo takes only MODEL")
     decoding = owl.runs.undo_decoding(path)
-    voice.say(f"Restored the settings of {path} from before the last change.")
+    voice.say(f"Restored the previous settings of {path}.")
     voice.result({"decoding": decoding.model_dump(exclude_none=True)})
 
 
 def _show(voice: Terminal, own: owl.DecodingSettings, found: owl.tag.Adjusted, collar_s: float) -> None:
     before, after = own.model_dump(), found.decoding.model_dump()
-    f1, f1_before = (float(table["f1"].mean()) for table in (found.honest, found.before))
-    voice.say(
-        f"On what they were not chosen on: F1 {f1:.2f} with other settings, {f1_before:.2f} with the model's own."
-    )
+    f1, f1_before = (float(table["f1"].mean()) for table in (found.cross_validated, found.before))
+    voice.say(f"Cross-validated F1: {f1:.2f} with new settings, {f1_before:.2f} with the model's own.")
     for key in after:
         if before[key] != after[key] and key != "labels":
-            voice.say(f"{key}: {before[key]} becomes {after[key]}")
+            voice.say(f"{key}: {before[key]} -> {after[key]}")
     for label, settings in after["labels"].items():
         voice.say(f"{label}: " + ", ".join(f"{key} {value}" for key, value in settings.items() if value is not None))
     show_event_scores(voice, found.scores, collar_s)
-    voice.table(found.honest.reset_index(), title="chosen without, judged on")
+    voice.table(
+        found.cross_validated.reset_index(),
+        title="cross-validated: each recording scored with settings chosen on the others",
+    )
     if found.kept:
-        voice.say("That is no more than chance: the model's own settings stay.")
+        voice.say("No significant difference: keeping the model's own settings.")

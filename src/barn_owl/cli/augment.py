@@ -21,13 +21,15 @@ from barn_owl.cli.common import (
 from barn_owl.files import claim_folder
 
 
-@click.command("augment", short_help="Hear, or write, changed clips.")
+@click.command("augment")
 @click.argument("what")
 @click.option("-o", "--out", type=click.Path(path_type=Path), required=True, help="Folder for the sound files.")
 @click.option("--variants", type=click.IntRange(1, 1000), default=8, show_default=True, help="Variants of each clip.")
-@click.option("--background", multiple=True, metavar="LABEL", help="Clips of a table that are mixed into the others.")
-@click.option("--often", type=click.FloatRange(0, 1), default=0.3, show_default=True,
-              help="How often each change is made, if the plan asks for none.")  # fmt: skip
+@click.option(
+    "--background", multiple=True, metavar="LABEL", help="Label whose clips are mixed into the others; repeatable."
+)
+@click.option("--probability", "often", type=click.FloatRange(0, 1), default=0.3, show_default=True,
+              help="Probability of each change, if the plan sets none.")  # fmt: skip
 @click.option("--yes", is_flag=True, help="Write without asking.")
 @plan_option
 @seed_option
@@ -47,11 +49,11 @@ def command(
     as_json: bool,
     quiet: bool,
 ) -> None:
-    """Change the sound of WHAT at random, as the plan's section sound says, and write what comes out.
+    """Preview or write augmented variants of clips.
 
-    Of a sound file come variants to listen to and a figure: does the label still hold? Of a clip table come
-    sound files and their table; you are told how large it will be, and asked. Training needs none of this:
-    with changes in its plan it makes them as it goes, and nothing is written.
+    WHAT is a sound file or a clip table. Changes are drawn as the section [sound] of the plan says. For a sound file,
+    writes variants to listen to and a figure. For a clip table, reports the size, asks, and writes sound files and
+    their table. Training does not need these files: it augments clips on the fly.
 
     \b
     barn-owl augment knock.wav -o variants
@@ -72,7 +74,7 @@ def command(
     clips = read_clips(what)
     if "split" in clips and (clips["split"] == "train").any():
         clips = clips[clips["split"] == "train"].reset_index(drop=True)
-        voice.say(f"Only the {len(clips)} clips for training are changed.")
+        voice.say(f"Augmenting only the {len(clips)} training clips.")
     voice.say(f"{len(clips) * variants} files, about {bytes_of(clips) * variants / 1e6:.0f} MB.")
     if not yes and not click.confirm(f"Write them to {out}?", err=True):
         raise click.Abort
@@ -82,9 +84,9 @@ def command(
             clips, out, settings, variants=variants, background=background, seed=seed, progress=progress
         )
     for reason in refused.values():
-        voice.warn(f"left out: {reason}")
+        voice.warn(f"skipped: {reason}")
     owl.write_clip_table(made, out / "clips.csv")
-    voice.say(f"Wrote {len(made)} sound files and {out / 'clips.csv'}; {len(refused)} clips left out.")
+    voice.say(f"Wrote {len(made)} sound files and {out / 'clips.csv'}; {len(refused)} clips skipped.")
     voice.result({"files": len(made), "refused": refused, "table": str(out / "clips.csv")})
 
 
@@ -110,5 +112,7 @@ def _of_file(
         owl.show.variants_figure(made, rate_hz, title=f"{path.name} and its variants"), out / "variants.png"
     )
     voice.say(f"Wrote {out / 'variants.png'}.")
-    voice.say("Next: listen to them; then barn-owl train CLIPS --plan PLAN with these changes in its section sound")
+    voice.say(
+        "Next: listen to them, then put these changes into the section [sound] of a plan: barn-owl train CLIPS --plan PLAN"
+    )
     voice.result({"variants": [words for _, words in made[1:]], "out": str(out)})

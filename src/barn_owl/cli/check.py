@@ -24,11 +24,11 @@ from barn_owl.errors import TableError
 SHOWN = 3
 
 
-@click.command("check", short_help="Say what is wrong with clips.")
+@click.command("check")
 @click.argument("clips")
-@click.option("--audio/--no-audio", default=True, show_default=True, help="Whether to listen to every clip.")
+@click.option("--audio/--no-audio", default=True, show_default=True, help="Read the sound of every clip.")
 @click.option("-o", "--out", type=click.Path(path_type=Path), help="Table of findings to write; - for stdout.")
-@click.option("--fix", type=click.Path(path_type=Path), help="Clip table to write, with the safe repairs made.")
+@click.option("--fix", type=click.Path(path_type=Path), help="Repaired clip table to write.")
 @click.option("--figure", type=click.Path(path_type=Path), help="Figure to write.")
 @workers_option
 @engine_option
@@ -46,11 +46,10 @@ def command(
     as_json: bool,
     quiet: bool,
 ) -> None:
-    """Say what is wrong with the clip table CLIPS and its sound before it hurts.
+    """Find defects in clips, labels and groups, and repair the table.
 
-    Looks for clips that are broken, silent, clipped, too short, the same recording twice, or doubtful in
-    their label; for labels that are rare, misspelt or of one group only. The exit code is 1 when there are
-    errors, else 0. Sound is never changed.
+    Reports clips that are broken, silent, clipped, too short, duplicated or likely mislabeled, and labels that are
+    rare, misspelled or in one group only. Exits with 1 if there are errors. Never changes sound.
 
     \b
     barn-owl check clips.csv
@@ -62,7 +61,7 @@ def command(
     voice = Terminal(quiet=quiet or is_stdout(out) or is_stdout(fix), as_json=as_json)
     check_outputs(figures=[figure], tables=[fix], endings={out: FEATURE_ENDINGS}, force=force)
     table = read_clips(clips)
-    with voice.progress("listening to clips") as progress:
+    with voice.progress("reading clips") as progress:
         check = owl.check_clips(table, audio=audio, workers=workers, progress=progress)
     voice.table(check.by_label)
     _tell(voice, check)
@@ -76,13 +75,13 @@ def command(
         owl.save_figure(owl.show.check_figure(check), figure)
         voice.say(f"Wrote {figure}.")
     if fix is not None and not len(check.repaired):
-        raise TableError(f"no clip is left to write to {fix}: mend what the findings say first")
+        raise TableError(f"no usable clip is left to write to {fix}; fix the reported errors first")
     if fix is not None:
         write_clips(check.repaired, fix, force=force)
         voice.say(f"Wrote {len(check.repaired)} of {len(table)} clips to {fix}.")
     if fix is None and len(check.repaired) < len(table):
         voice.say(
-            f"Next: barn-owl check {clips} --fix CLEAN.csv, which leaves {len(table) - len(check.repaired)} out"
+            f"Next: barn-owl check {clips} --fix CLEAN.csv, which drops {len(table) - len(check.repaired)} clips"
         )
     else:
         voice.say(f"Next: barn-owl train {fix or clips} --run RUN")
@@ -96,7 +95,7 @@ def command(
 
 def _tell(voice: Terminal, check: owl.clips.Check) -> None:
     if not len(check.findings):
-        voice.say("\nNothing is wrong that a check can see.\n")
+        voice.say("\nNo defects found.\n")
         return
     voice.say()
     for (severity, name), group in check.findings.groupby(["severity", "finding"], sort=False):
@@ -105,4 +104,4 @@ def _tell(voice: Terminal, check: owl.clips.Check) -> None:
             voice.say(f"    {row.file or row.label or 'table'}: {row.detail}")
         if len(group) > SHOWN:
             voice.say(f"    ... and {len(group) - SHOWN} more")
-    voice.say(f"\n{check.summary}; with -o FINDINGS.csv all of them are listed.\n")
+    voice.say(f"\n{check.summary}; -o FINDINGS.csv lists all of them.\n")

@@ -24,12 +24,12 @@ from barn_owl.cli.common import (
 from barn_owl.errors import TableError
 
 
-@click.command("classify", short_help="Name short clips.")
+@click.command("classify")
 @click.argument("model_path", metavar="MODEL", type=click.Path(path_type=Path))
 @click.argument("what", nargs=-1, required=True)
 @out_file_option
-@click.option("--least", type=click.FloatRange(0, 1), help="Score under which a clip is undecided, for all labels.")
-@click.option("--page", type=click.Path(path_type=Path), help="Page to listen to them on, and to correct.")
+@click.option("--min-score", "least", type=click.FloatRange(0, 1), help="Clips with a lower score are undecided.")
+@click.option("--page", type=click.Path(path_type=Path), help="Page to write, for listening and corrections.")
 @workers_option
 @engine_option
 @force_option
@@ -46,18 +46,18 @@ def command(
     as_json: bool,
     quiet: bool,
 ) -> None:
-    """Say what WHAT are: sound files, folders of them, or clip tables, labeled or not.
+    """Classify short clips.
 
-    MODEL is a run's folder or a model file. The table that is written has the best label of each clip as predicted,
-    its score, and the score of every label; a clip whose score is under the threshold of the model is undecided. A
-    clip in which no label is heard, by the rule of tag, is none of them, and the column reason says why.
+    MODEL is a run folder or a model file; WHAT are sound files, folders of them or clip tables. Writes the label with
+    the highest score as predicted, its score, and the score of every label. predicted is (undecided) below the
+    threshold of the label, and (none) where no label reaches the score that tag needs; the column reason explains it.
 
     \b
     barn-owl classify first new-clips/ -o named.csv --page named.html
-    barn-owl classify first clips.csv -o - --least 0.7
+    barn-owl classify first clips.csv -o - --min-score 0.7
     """
 
-    from barn_owl.evaluate import NONE, UNDECIDED, refused, undecided
+    from barn_owl.evaluate import NONE, UNDECIDED, rejected, undecided
 
     voice, model = Terminal(quiet=quiet or is_stdout(out), as_json=as_json), owl.load_model(model_path)
     check_outputs(pages=[page], tables=[out], force=force)
@@ -67,11 +67,11 @@ def command(
             model, owl.clips.check_clip_table(clips), workers=workers, progress=progress
         )
     for reason in skipped.values():
-        voice.warn(f"passed over: {reason}")
+        voice.warn(f"skipped: {reason}")
     if not len(predictions):
-        raise TableError("none of the clips could be used")
+        raise TableError("no clip could be read")
     unsure = undecided(model, predictions) if least is None else predictions["score"].to_numpy() < least
-    predictions["reason"] = refused(model, predictions)
+    predictions["reason"] = rejected(model, predictions)
     none = (predictions["reason"] != "").to_numpy()
     predictions.loc[unsure, "predicted"] = UNDECIDED
     predictions.loc[none, "predicted"] = NONE
@@ -79,12 +79,14 @@ def command(
     counts = predictions.groupby("predicted")["score"].agg(["size", "mean", "min"]).reset_index()
     voice.table(counts.set_axis(["predicted", "clips", "mean score", "lowest"], axis=1))
     if not model.thresholds and least is None:
-        voice.say("The model has no thresholds, so every clip gets a label; barn-owl evaluate RUN --wish sets them.")
+        voice.say(
+            "The model has no thresholds, so every clip gets a label; barn-owl evaluate RUN --target sets them."
+        )
     if page is not None:
-        owl.show.write_listening_page(model, predictions, page, title=f"Clips named by {model_path.name}")
+        owl.show.write_listening_page(model, predictions, page, title=f"Clips classified by {model_path.name}")
     if none.any():
         voice.say(
-            f"{none.mean():.0%} are refused: in {int(none.sum())} clips no label is heard, as tag would say too."
+            f"Rejected {int(none.sum())} clips ({none.mean():.0%}): no label reaches the score that an event needs."
         )
     unsure &= ~none
     voice.say(f"\nWrote {len(predictions)} clips to {out}, {int(np.sum(unsure))} of them undecided.")

@@ -40,28 +40,28 @@ PAGES = (".html", ".htm")
 PLAIN_WIDTH = 160
 """Width of tables where there is no terminal to ask."""
 
-quiet_option = click.option("--quiet", is_flag=True, help="Say nothing but errors.")
-json_option = click.option("--json", "as_json", is_flag=True, help="Give the result as JSON on standard output.")
-force_option = click.option("--force", is_flag=True, help="Overwrite what is there.")
+quiet_option = click.option("--quiet", is_flag=True, help="Print only errors.")
+json_option = click.option("--json", "as_json", is_flag=True, help="Print the result as JSON on standard output.")
+force_option = click.option("--force", is_flag=True, help="Overwrite existing files.")
 recordings_option = click.option(
     "--recordings",
     multiple=True,
     type=click.Path(path_type=Path),
-    help="Recording, or folder of them, that the model is for; may be given several times.",
+    help="Recording, or folder of them, that the model is for; repeatable.",
 )
-seed_option = click.option("--seed", type=click.IntRange(min=0), default=None, help="Seed of every random choice.")
+seed_option = click.option("--seed", type=click.IntRange(min=0), default=None, help="Random seed.")
 workers_option = click.option(
-    "--workers", type=click.IntRange(1, 64), default=2, show_default=True, help="Threads that share the work."
+    "--workers", type=click.IntRange(1, 64), default=2, show_default=True, help="Number of parallel workers."
 )
 collar_option = click.option(
     "--collar-s",
     type=click.FloatRange(min=0, min_open=True),
     default=0.2,
     show_default=True,
-    help="How far an onset may be off.",
+    help="Tolerance for onsets, in seconds.",
 )
 plan_option = click.option(
-    "--plan", "plan_path", type=click.Path(path_type=Path), help="TOML file with all settings."
+    "--plan", "plan_path", type=click.Path(path_type=Path), help="Plan: TOML file with all settings."
 )
 out_file_option = click.option(
     "-o",
@@ -96,7 +96,7 @@ def decoding_options(command: Callable[..., None]) -> Callable[..., None]:
 
 
 def engine_option(command: Callable[..., None]) -> Callable[..., None]:
-    """Add ``--engine``: within the command, work on many files goes through what it names."""
+    """Add ``--engine``: it chooses where the command processes many files."""
 
     @click.option(
         "--engine",
@@ -104,7 +104,7 @@ def engine_option(command: Callable[..., None]) -> Callable[..., None]:
         default=LOCAL,
         show_default=True,
         metavar="local|ADDRESS|FILE",
-        help="What does the work: this machine, or a dask scheduler: tcp://host:8786, or the file it wrote.",
+        help="Where to compute: local, or a dask scheduler (tcp://host:8786, or its scheduler file).",
     )
     @wraps(command)
     def within(*arguments: Any, where: str, **options: Any) -> None:
@@ -124,7 +124,7 @@ def _only_printable(record: logging.LogRecord) -> bool:
 
 
 class Terminal:
-    """Speaks to the person at the terminal: words and progress on standard error, results on standard output."""
+    """Output of a command: messages and progress on standard error, results on standard output."""
 
     def __init__(self, *, quiet: bool = False, as_json: bool = False) -> None:
         self.quiet = quiet or as_json
@@ -143,21 +143,21 @@ class Terminal:
         logger.propagate = False
 
     def say(self, text: str = "") -> None:
-        """Say a line to the person."""
+        """Print a line."""
         if not self.quiet:
             self.results.print(printable(text), markup=False, soft_wrap=True)
 
     def begins(self, name: str, number: int, total: int) -> None:
-        """Say which of several trainings begins."""
+        """Report which of several trainings starts."""
         self.say(f"{number} of {total}: {name}")
 
     def warn(self, text: str) -> None:
-        """Say what the person should know, on standard error."""
+        """Print a warning on standard error."""
         if not self.quiet:
             self.errors.print(printable(text), markup=False, soft_wrap=True, style="yellow")
 
     def table(self, table: pd.DataFrame, *, title: str = "") -> None:
-        """Show a small table; numbers between 0 and 1 are shown as they are, to two digits."""
+        """Print a small table; numbers below 10 with two digits."""
         if self.quiet:
             return
         shown = Table(title=title or None, title_justify="left", title_style="bold", header_style="bold", box=None)
@@ -168,15 +168,15 @@ class Terminal:
         self.results.print(shown)
 
     def result(self, content: Any) -> None:
-        """Give the machine-readable result, if it was asked for."""
+        """Print the result as JSON if ``--json`` is given."""
         if self.as_json:
             click.echo(json.dumps(content, ensure_ascii=False, indent=2, allow_nan=False))
 
     @contextmanager
     def progress(self, doing: str, *, of_sound: bool = False) -> Iterator[Callable[[float, float], None]]:
-        """Yield a function that is told how much is done of how much: a bar on a terminal, else plain lines.
+        """Yield a function to call with what is done and the total: a progress bar on a terminal, else plain lines.
 
-        of_sound : it is seconds of sound; how many times faster than it sounds is said as well.
+        of_sound : the numbers are seconds of sound, so the speed relative to real time is shown, too.
         """
         if self.quiet:
             yield lambda _done, _total: None
@@ -191,7 +191,7 @@ class Terminal:
                     times = f"{done / max(time.monotonic() - begin, 1e-3):.0f} x real time"
                     bars.update(bar, completed=round(done), total=round(total), speed=times)
                     if done >= total:
-                        bars.stop()  # what is said after it must not be drawn over
+                        bars.stop()  # or it would draw over the next message
 
                 yield tell
         else:
@@ -207,9 +207,7 @@ class Terminal:
                 left_s = taken_s * (total - done) / done if done else 0.0
                 left = f", about {_time(left_s)} left" if left_s >= 1 else ""
                 speed = f", {done / max(taken_s, 1e-3):.0f} times real time" if of_sound else ""
-                click.echo(
-                    f"{printable(doing)}: {done:.0f} of {total:.0f}, {_time(taken_s)} so far{speed}{left}", err=True
-                )
+                click.echo(f"{printable(doing)}: {done:.0f} of {total:.0f}, {_time(taken_s)}{speed}{left}", err=True)
 
         return tell
 
@@ -243,10 +241,10 @@ def check_outputs(
     pages: Sequence[Path | None] = (),
     endings: dict[Path | None, Sequence[str]] | None = None,
 ) -> None:
-    """Raise OutputError before any work is done when something that is to be written cannot be.
+    """Raise OutputError before any work is done if an output cannot be written.
 
-    tables : clip tables, of which one may go to standard output. endings : further files, with the endings each may
-    have; none for any, which may go there as well.
+    tables : clip tables; one may go to standard output. endings : further files, with the endings that each may
+    have; an empty list allows any ending and standard output.
     """
     asked: list[tuple[Path, Sequence[str]]] = []
     kinds: list[tuple[Sequence[Path | None], Sequence[str]]] = [

@@ -26,14 +26,10 @@ if TYPE_CHECKING:
 SHOWN_KEYS = 12
 
 
-@click.command("compare", short_help="Set runs side by side.")
+@click.command("compare")
 @click.argument("runs", nargs=-1, required=True, type=click.Path(path_type=Path))
-@click.option(
-    "--clips", metavar="TABLE", help="Judge all of them on these clips instead of those they have in common."
-)
-@click.option(
-    "--split", "split", type=click.Choice(SPLITS), default="test", show_default=True, help="Side of their splits."
-)
+@click.option("--clips", metavar="TABLE", help="Evaluate all runs on these clips instead of their common test clips.")
+@click.option("--split", type=click.Choice(SPLITS), default="test", show_default=True, help="Split to compare on.")
 @click.option(
     "-o", "--out", type=click.Path(path_type=Path), help="Page (.html) or figure (.png, .svg, .pdf) to write."
 )
@@ -51,7 +47,9 @@ def command(
     as_json: bool,
     quiet: bool,
 ) -> None:
-    """Set RUNS side by side on the same clips: is one better than the first, or is it chance?
+    """Compare runs on the same clips, with significance tests.
+
+    Tests each of RUNS against the first one by a paired bootstrap over groups.
 
     \b
     barn-owl compare first second
@@ -65,16 +63,16 @@ def command(
         )
     comparison = compared.comparison
     for name, count in comparison.left_out.items():
-        voice.warn(f"{count} clips that {name} judged are not judged by all, and left out")
+        voice.warn(f"skipping {count} clips of {name} that are not in the test of all runs")
     if sum(comparison.left_out.values()) > comparison.clips:
-        voice.say("To train on more clips with the same test: barn-owl train CLIPS --run NEW --like RUN")
+        voice.say("To train on more clips with the same test clips: barn-owl train CLIPS --run NEW --split-from RUN")
     shown = comparison.scores[
         ["balanced_accuracy", "balanced_accuracy_low", "balanced_accuracy_high", "macro_f1", "roc_area", "log_loss"]
     ].set_axis(["balanced accuracy", "from", "to", "macro F1", "ROC area", "log loss"], axis=1)
     voice.table(shown.join(compared.costs).reset_index(), title=f"{comparison.clips} common clips")
     voice.table(comparison.by_label.reset_index(), title="recall by label")
     if len(compared.plans):
-        voice.table(compared.plans.head(SHOWN_KEYS).reset_index(), title="what differs in their plans")
+        voice.table(compared.plans.head(SHOWN_KEYS).reset_index(), title="differences between the plans")
         if len(compared.plans) > SHOWN_KEYS:
             voice.say(f"... and {len(compared.plans) - SHOWN_KEYS} more keys; the page lists them")
     for sentence in comparison.words:

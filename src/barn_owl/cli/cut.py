@@ -31,24 +31,24 @@ if TYPE_CHECKING:
 TAKES = TakeSettings()
 
 
-@click.command("cut", short_help="Cut clips from recordings.")
+@click.command("cut")
 @click.argument("recordings", nargs=-1, required=True, type=click.Path(path_type=Path))
 @out_file_option
 @click.option("--label", default="", help="Label of the clips.")
 @click.option("--length-s", type=float, default=TAKES.length_s, show_default=True, help="Length of every clip.")
-@click.option("--windows", is_flag=True, help="Cut into windows end to end instead of looking for takes.")
-@click.option("--step-s", type=float, help="Step of the windows, if not their length: they overlap.")
+@click.option("--windows", is_flag=True, help="Cut into adjacent windows instead of detecting takes.")
+@click.option("--step-s", type=float, help="Step between windows.  [default: their length]")
 @click.option("--background", "count", type=click.IntRange(min=1), help="RECORDINGS is a truth table: draw this many"
-              " clips where nothing is marked.")  # fmt: skip
-@click.option("--around-events", is_flag=True, help="RECORDINGS is a truth table: one clip around each event.")
-@click.option("--false-alarms", type=click.Path(path_type=Path), help="With --around-events: events of an earlier"
+              " clips between its events.")  # fmt: skip
+@click.option("--around-events", is_flag=True, help="RECORDINGS is a truth table: cut one clip around each event.")
+@click.option("--false-alarms", type=click.Path(path_type=Path), help="With --around-events: event table of a"
               " model; its false alarms become clips of --label.")  # fmt: skip
-@click.option("--place", type=click.Choice(["random", "start", "center"]), help="Where the event is in its clip.")
+@click.option("--place", type=click.Choice(["random", "start", "center"]), help="Position of the event in its clip.")
 @click.option(
-    "--threshold-db", type=float, help=f"Rise above the quiet that begins a take.  [default: {TAKES.threshold_db:g}]"
+    "--threshold-db", type=float, help=f"Level above the quiet that starts a take.  [default: {TAKES.threshold_db:g}]"
 )
-@click.option("--release-db", type=float, help=f"Rise above it below which it ends.  [default: {TAKES.release_db:g}]")
-@click.option("--max-gap-s", type=float, help=f"Longest pause inside a take.  [default: {TAKES.max_gap_s:g}]")
+@click.option("--release-db", type=float, help=f"Level below which it ends.  [default: {TAKES.release_db:g}]")
+@click.option("--max-gap-s", type=float, help=f"Longest pause within a take.  [default: {TAKES.max_gap_s:g}]")
 @click.option("--min-duration-s", type=float, help=f"Shortest take.  [default: {TAKES.min_duration_s:g}]")
 @click.option("--write", "folder", type=click.Path(path_type=Path), help="Folder to write the clips to as WAV files.")
 @click.option("--figure", type=click.Path(path_type=Path), help="Draw the cuts on the first recording's waveform.")
@@ -78,10 +78,10 @@ def command(
     as_json: bool,
     quiet: bool,
 ) -> None:
-    """Cut RECORDINGS into clips of one length: one around each take, windows, or what lies between events.
+    """Cut clips from recordings: takes, windows or background.
 
-    By default every single event of a recording of repeated takes is found by its onset, and put at a random
-    place of its clip. The clips are rows of a table; --write also makes sound files of them.
+    By default, detects each take in RECORDINGS by its onset and cuts one clip of fixed length around it, with the
+    onset at a random position. Writes a clip table; --write also writes sound files.
 
     \b
     barn-owl cut knocks.wav --label hull-knock -o knocks.csv --figure knocks.png
@@ -155,7 +155,7 @@ def _around_events(
 def _cut_each(
     voice: Terminal, recordings: tuple[Path, ...], cut: Callable[[Path, int], pd.DataFrame]
 ) -> tuple[pd.DataFrame, list[str]]:
-    """Cut one recording after the other; one that cannot be is told and passed over."""
+    """Cut one recording after the other; report and skip those that cannot be cut."""
 
     import pandas as pd
 
@@ -165,11 +165,11 @@ def _cut_each(
             tables.append(cut(recording, number))
         except AudioError as error:
             missed.append(str(error))
-            voice.warn(f"left out: {error}")
+            voice.warn(f"skipped: {error}")
         else:
             voice.say(f"{recording}: {len(tables[-1])} clips")
     if not tables:
         raise AudioError(f"none of the recordings can be cut; the first: {missed[0]}")
     if not sum(map(len, tables)):
-        raise TableError("no take was found: nothing stands out of the quiet. Lower --threshold-db and --release-db")
+        raise TableError("no take found: nothing rises above the quiet. Lower --threshold-db and --release-db")
     return pd.concat(tables, ignore_index=True), missed

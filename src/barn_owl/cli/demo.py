@@ -19,7 +19,7 @@ FIGURE_S = 90.0
 SCENES = 160
 
 
-@click.command("demo", short_help="Try everything on synthetic data.")
+@click.command("demo")
 @click.argument("folder", type=click.Path(path_type=Path), default=Path("saltmarsh-quay"))
 @click.option(
     "--minutes", type=click.FloatRange(0.5, 1440), default=10.0, show_default=True, help="Length of the night."
@@ -39,26 +39,27 @@ SCENES = 160
 def command(
     folder: Path, minutes: float, clips_per_label: int, seed: int | None, workers: int, force: bool, quiet: bool
 ) -> None:
-    """Make up a night at Saltmarsh Harbor in FOLDER, train on its clips, tag the night, and say how well it went.
+    """Synthesize a harbor, train on it, tag a night and score the events.
 
-    Six sounds of a harbor and the water as background, heard by eight recorders; then a recording by a ninth.
+    Writes clips of six sounds and of water as background, recorded by eight simulated recorders, and a night recorded
+    by a ninth. Trains on the clips, tags the night and scores the events. Everything goes to FOLDER.
     """
     voice, begin, seed = Terminal(quiet=quiet), time.perf_counter(), seed or 0
     claim_folder(folder, force=force)
-    voice.say(f"A synthetic harbor, written to {folder}")
-    with voice.progress("making sounds") as progress:
+    voice.say(f"Writing a synthetic harbor to {folder}")
+    with voice.progress("synthesizing sounds") as progress:
         quay = demo.write_harbor(
             folder, seed=seed, clips_per_label=clips_per_label, minutes=minutes, workers=workers, progress=progress
         )
     gathered = owl.gather_folder(quay.clips, names="{group}_{take}")
     write_clips(gathered.clips, folder / "clips.csv", force=True)
     for reason in gathered.refused.values():
-        voice.warn(f"left out: {reason}")
+        voice.warn(f"skipped: {reason}")
     # A small harbor, to try things on, needs no more mixtures than clips.
     mixtures = {"count": max(16, min(SCENES, len(gathered.clips) // 2))}
     plan = owl.Plan(seed=seed, background=["water"], mixtures=mixtures)
     voice.say(
-        f"\nTraining a {plan.classifier} on {len(gathered.clips)} clips; recorders heard in training are not in the test"
+        f"\nTraining a {plan.classifier} on {len(gathered.clips)} clips; training and test recorders are disjoint"
     )
     run = train_aloud(voice, gathered.clips, folder / "run", plan, owl.Work(workers=workers, force=force))
 
@@ -79,21 +80,20 @@ def command(
     voice.table(by_label, title=f"events against the truth, onset within {COLLAR_S:g} s")
     scores = run.evaluate().scores
     voice.say(
-        f"\nIn {time.perf_counter() - begin:.0f} s: {len(run.model.labels)} labels learned, balanced accuracy "
-        f"{scores.balanced_accuracy:.2f} on recorders never heard before "
-        f"({1 / len(run.model.labels):.2f} by guessing)."
+        f"\nDone in {time.perf_counter() - begin:.0f} s. Clips: balanced accuracy {scores.balanced_accuracy:.2f} on "
+        f"{len(run.model.labels)} labels and unseen recorders (chance: {1 / len(run.model.labels):.2f})."
     )
     voice.say(
-        f"Events: {found.recall:.0%} found, {found.precision:.0%} of those reported are right (F1 {found.f1:.2f}), "
-        f"tagged {speed:.0f} times faster than real time."
+        f"Events: F1 {found.f1:.2f}, recall {found.recall:.2f}, precision {found.precision:.2f}; "
+        f"tagged at {speed:.0f} times real time."
     )
     fooled = int((found.unknown["raised"] != "").sum())
-    voice.say(f"Of {len(found.unknown)} unknown sounds, which belong to no label, {fooled} raised an event.")
-    voice.say("\nOpen next:")
+    voice.say(f"Unknown sounds: {fooled} of {len(found.unknown)} raised an event.")
+    voice.say("\nNext, open:")
     voice.say(f"  {folder / 'night.png'}: spectrogram, scores, events and truth of the first {end_s:g} s")
-    voice.say(f"  {folder / 'run' / 'report.html'}: what the model can do, what it gets wrong, mistakes to listen to")
-    voice.say(f"  {folder / 'events.csv'}: the events, in a spreadsheet")
-    voice.say("With your own clips, one folder a label:")
+    voice.say(f"  {folder / 'run' / 'report.html'}: scores, confusion matrix, mistakes to listen to")
+    voice.say(f"  {folder / 'events.csv'}: the event table")
+    voice.say("With your own clips, in one folder per label:")
     voice.say("  barn-owl gather MY-CLIPS -o clips.csv")
     voice.say("  barn-owl check clips.csv --fix clean.csv")
     voice.say("  barn-owl train clean.csv --run first")

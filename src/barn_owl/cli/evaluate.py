@@ -15,24 +15,23 @@ from barn_owl.errors import PlanError
 SHOWN_CONFUSIONS = 3
 
 
-@click.command("evaluate", short_help="Say how well a run does.")
+@click.command("evaluate")
 @click.argument("run", type=click.Path(path_type=Path))
 @click.argument("clips", required=False)
 @click.option(
     "--split",
-    "split",
     type=click.Choice(SPLITS),
     default="test",
     show_default=True,
-    help="Side of the run's own split.",
+    help="Split of the run to evaluate on.",
 )
 @click.option(
-    "--by", "columns", multiple=True, metavar="COLUMN", help="Scores by the values of a column, such as group."
+    "--by", "columns", multiple=True, metavar="COLUMN", help="Break scores down by a column, such as group."
 )
 @click.option(
-    "--wish",
-    metavar="WHAT=VALUE",
-    help="Set each label's threshold for precision=0.9, recall=0.9, f1 or cost=3 (a false alarm is 3 misses); none.",
+    "--target",
+    "wish",
+    metavar="TARGET",
 )
 @workers_option
 @json_option
@@ -47,21 +46,22 @@ def command(
     as_json: bool,
     quiet: bool,
 ) -> None:
-    """Say how well the model of RUN does on one split of its own split, or on all labeled rows of CLIPS.
+    """Evaluate a run: scores, confusion, mistakes, calibration.
 
-    A page to open in a browser, report.html, holds everything: scores, confusion, mistakes to listen to, calibration.
-    Thresholds are found on the validation split and kept in the model; under them a clip is undecided.
+    Evaluates RUN on one of its own splits, or on all labeled rows of CLIPS, and writes report.html with mistakes to
+    listen to. --target precision=0.9, recall=0.9, f1, cost=3 (a false alarm costs 3 misses) or none finds a threshold
+    for each label on the validation split and stores it in the model; clips below it are undecided.
 
     \b
     barn-owl evaluate first
     barn-owl evaluate first other-clips.csv --by group
-    barn-owl evaluate first --wish precision=0.95
+    barn-owl evaluate first --target precision=0.95
     """
     voice, opened = Terminal(quiet=quiet, as_json=as_json), owl.open_run(run)
     if wish is not None:
         opened = owl.runs.set_thresholds(opened, read_wish(wish))
         said = ", ".join(f"{label} {least:.2f}" for label, least in opened.model.thresholds.items())
-        voice.say(f"Thresholds, kept in the model: {said or 'none'}")
+        voice.say(f"Thresholds stored in the model: {said or 'none'}")
     if clips is None:
         evaluation, name = opened.evaluate(split=split), split
     else:
@@ -72,7 +72,7 @@ def command(
         if column not in evaluation.predictions:
             raise click.UsageError(f"--by {column}: there are {', '.join(_columns(evaluation))}")
     for reason in evaluation.skipped.values():
-        voice.warn(f"left out: {reason}")
+        voice.warn(f"skipped: {reason}")
     folder = run / "evaluations" / name if clips or split != "test" else run
     show_scores(voice, evaluation)
     by = {column: evaluation.by(column) for column in columns}
@@ -82,8 +82,8 @@ def command(
     if clips is None and opened.expectation is not None:
         expected = opened.expectation
         voice.say(
-            f"In recordings, by a rehearsal: event F1 {expected['event_f1']:.2f}, "
-            f"{expected['false_alarms_per_hour']:.0f} false alarms an hour."
+            f"Rehearsal (synthetic recording): event F1 {expected['event_f1']:.2f}, "
+            f"{expected['false_alarms_per_hour']:.0f} false alarms per hour."
         )
         for caveat in opened.recording_caveats:
             voice.warn(caveat)
@@ -94,12 +94,12 @@ def command(
 
 
 def read_wish(text: str) -> learn.ThresholdSettings:
-    """Read ``precision=0.9`` and the like. Raises PlanError when it is none of them."""
+    """Parse ``precision=0.9`` and the like. Raises PlanError for anything else."""
     what, _, value = text.partition("=")
     try:
         number = float(value) if value else learn.ThresholdSettings().value
     except ValueError as error:
-        raise PlanError(f"--wish {text}: {value!r} is not a number") from error
+        raise PlanError(f"--target {text}: {value!r} is not a number") from error
     return learn.ThresholdSettings(wish=what, value=number)
 
 
@@ -109,7 +109,7 @@ def _columns(evaluation: owl.evaluate.Evaluation) -> list[str]:
 
 
 def show_scores(voice: Terminal, evaluation: owl.evaluate.Evaluation) -> None:
-    """Show the scores next to the baseline, label by label, with the commonest confusions and all caveats in words."""
+    """Show scores, baselines, scores by label, the most frequent confusions, and reasons for caution."""
     scores, overall = evaluation.scores, evaluation.metrics.overall
     groups = f" in {evaluation.arrays.group_count} groups" if "group" in evaluation.predictions else ""
     voice.say(f"\n{evaluation.split}: {scores.clips} clips{groups}")
@@ -118,13 +118,13 @@ def show_scores(voice: Terminal, evaluation: owl.evaluate.Evaluation) -> None:
     if isinstance(scores, owl.evaluate.MultilabelScores):
         voice.say(
             f"macro F1 {scores.macro_f1:.2f}, balanced accuracy of the labels {scores.balanced_accuracy:.2f}{span}, "
-            f"0.50 by guessing; {scores.exact:.0%} of the clips have all labels right"
+            f"chance 0.50; all labels correct for {scores.exact:.0%} of the clips"
         )
     else:
         voice.say(
             f"balanced accuracy {scores.balanced_accuracy:.2f}{span}, accuracy {scores.accuracy:.2f}; "
-            f"always saying {scores.majority!r} would give {scores.majority_balanced_accuracy:.2f} "
-            f"and {scores.majority_accuracy:.2f}"
+            f"majority class ({scores.majority!r}): {scores.majority_balanced_accuracy:.2f}, "
+            f"{scores.majority_accuracy:.2f}"
         )
     if evaluation.clip_statistics is not None:
         voice.say(f"logistic regression on clip statistics: balanced accuracy {evaluation.clip_statistics:.2f}")
@@ -133,12 +133,12 @@ def show_scores(voice: Terminal, evaluation: owl.evaluate.Evaluation) -> None:
     voice.table(table.rename_axis("label").reset_index())
     if isinstance(scores, owl.evaluate.Scores):
         for row in scores.confusions.head(SHOWN_CONFUSIONS).itertuples():
-            voice.say(f"{row.count} of {row.label} taken for {row.confused_with} ({row.share:.0%})")
+            voice.say(f"{row.count} {row.label} clips classified as {row.confused_with} ({row.share:.0%})")
         if evaluation.thresholds:
             sure = evaluation.decided
             right = evaluation.arrays.right[sure].mean() if sure.any() else 0.0
             voice.say(
-                f"With its thresholds {sure.mean():.0%} of the clips get an answer, {right:.0%} of those rightly"
+                f"With thresholds: {sure.mean():.0%} of the clips get a label, {right:.0%} of these are correct"
             )
     for caveat in evaluation.caveats:
         voice.warn(caveat)

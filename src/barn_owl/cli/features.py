@@ -30,23 +30,25 @@ SHOWN = 12
 
 
 SHOWN_S = 600.0
-"""Of a longer recording, so much is drawn."""
+"""Longest part of a recording that is drawn."""
 
 
-@click.command("features", short_help="Compute, export and rank features.")
+@click.command("features")
 @click.argument("what")
 @click.option(
     "-o", "--out", type=click.Path(path_type=Path), required=True, help="Table to write: .csv, .parquet or .npz."
 )
-@click.option("--features", "names", metavar="NAMES", help="Features to stack, with commas: mfcc,deltas,pitch,shape.")
+@click.option(
+    "--features", "names", metavar="NAMES", help="Features to stack, separated by commas: mfcc,deltas,pitch."
+)
 @click.option(
     "--pool", "statistics", default="mean,deviation", show_default=True, help="Statistics over the frames of a clip."
 )
-@click.option("--pad-short", is_flag=True, help="Fill up what is shorter than a frame with zeros, to one frame.")
-@click.option("--rank", type=click.Path(path_type=Path), help="Also rank the features by label; table to write.")
+@click.option("--pad-short", is_flag=True, help="Pad sounds shorter than a frame with zeros.")
+@click.option("--rank", type=click.Path(path_type=Path), help="Ranking of the features by label to write.")
 @click.option("--figures", type=click.Path(path_type=Path), help="Folder for figures.")
-@click.option("--scatter", nargs=2, metavar="ACROSS UP", help="Columns to draw against each other; needs --figures.")
-@click.option("--cache", type=click.Path(path_type=Path), help="Folder to keep computed frames in for next time.")
+@click.option("--scatter", nargs=2, metavar="ACROSS UP", help="Two columns for a scatter plot; needs --figures.")
+@click.option("--cache", type=click.Path(path_type=Path), help="Folder to cache computed frames in.")
 @plan_option
 @workers_option
 @engine_option
@@ -69,7 +71,7 @@ def command(
     as_json: bool,
     quiet: bool,
 ) -> None:
-    """Compute features of WHAT: of a sound file a row a frame; of a clip table a row a clip, pooled over time.
+    """Compute, export and rank features.
 
     \b
     barn-owl features knock.wav --features level,pitch,shape -o knock.csv
@@ -99,7 +101,7 @@ def command(
             read_clips(what), front_end, workers=workers, cache=cache, progress=progress
         )
     for reason in skipped.values():
-        voice.warn(f"left out: {reason}")
+        voice.warn(f"skipped: {reason}")
     chosen = [name.strip() for name in statistics.split(",")]
     columns = owl.features.pooled_names(front_end.columns, chosen)
     x = np.stack([owl.features.pool(frames[clip], chosen) for clip in range(len(frames))])
@@ -107,7 +109,7 @@ def command(
     voice.say(f"Wrote {len(x)} rows of {len(columns)} features to {out}.")
     if rank is not None or figures is not None:
         _rank(voice, x, columns, front_end.units * len(chosen), clips, rank, figures, scatter)
-    voice.result({"rows": len(x), "features": len(columns), "left_out": len(skipped), "out": str(out)})
+    voice.result({"rows": len(x), "features": len(columns), "skipped": len(skipped), "out": str(out)})
 
 
 def _of_file(
@@ -124,7 +126,7 @@ def _of_file(
         shown = owl.read_audio(path, rate_hz=front_end.rate_hz, end_s=min(SHOWN_S, length_s))[0]
         frames = front_end.frames(shown)
         if length_s > SHOWN_S:
-            voice.say(f"Of the recording the first {SHOWN_S:g} s are drawn.")
+            voice.say(f"The figure shows the first {SHOWN_S:g} s.")
         owl.save_figure(owl.show.tracks_figure(front_end, frames, title=path.name), figures / "tracks.png")
         voice.say(f"Wrote tracks.png to {figures}.")
     voice.result({"rows": count, "features": front_end.width, "out": str(out)})
@@ -145,13 +147,13 @@ def _rank(
     ranking = owl.features.rank_features(x, columns, labels, groups)
     voice.table(ranking.head(SHOWN).drop(columns=["tracks_group", "group_f"], errors="ignore"))
     voice.say(
-        "f: variance between labels over that within them; bits: what the feature says about the label; area: how "
-        "surely it alone tells the named label from others, 0.5 is chance; same_as: a better one that says the same."
+        "f: F statistic between labels; bits: mutual information with the label; area: ROC area for the named label, "
+        "0.5 is chance; same_as: a higher-ranked feature that it is correlated with."
     )
     if "tracks_group" in ranking and ranking["tracks_group"].any():
         share = ranking["tracks_group"].mean()
         worst = ranking[ranking["tracks_group"]].iloc[0]["feature"]
-        voice.warn(f"{share:.0%} of the features follow the group better than the label, such as {worst}")
+        voice.warn(f"{share:.0%} of the features separate groups better than labels, for example {worst}")
     if rank is not None:
         owl.features.write_features(ranking, rank)
         voice.say(f"Wrote the ranking to {rank}.")

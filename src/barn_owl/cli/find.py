@@ -23,24 +23,31 @@ from barn_owl.cli.common import (
 from barn_owl.errors import PlanError
 
 SHOWN = 12
-"""Places that are shown at once."""
+"""Matches that are printed."""
 
 
-@click.command("find", short_help="Find more like an example, without training.")
+@click.command("find")
 @click.argument("examples", nargs=-1, required=True)
 @click.option(
     "--in", "places", multiple=True, required=True, type=click.Path(path_type=Path),
-    help="Recording, folder or table of them to look in; may be given several times.",
+    help="Recording, folder or table to search; repeatable.",
 )  # fmt: skip
 @out_file_option
-@click.option("--most", type=click.IntRange(min=1), default=50, show_default=True, help="Places to find in all.")
 @click.option(
-    "--least", type=click.FloatRange(0, 1), default=0.5, show_default=True, help="Score that they must reach."
+    "--max-matches",
+    "most",
+    type=click.IntRange(min=1),
+    default=50,
+    show_default=True,
+    help="Maximum number of matches.",
 )
-@click.option("--at", nargs=2, type=float, help="Where in an example it is: from and to, in seconds.")
-@click.option("--label", help="What the places are called.  [default: the example's label, or its file's name]")
-@click.option("--cache", type=click.Path(path_type=Path), help="Folder to keep features in, for the next search.")
-@click.option("--page", type=click.Path(path_type=Path), help="Page to hear them on, and to say what they are.")
+@click.option(
+    "--min-score", "least", type=click.FloatRange(0, 1), default=0.5, show_default=True, help="Minimum similarity."
+)
+@click.option("--at", nargs=2, type=float, help="Start and end of the example in its file, in seconds.")
+@click.option("--label", help="Label of the matches.  [default: that of the example, or its file name]")
+@click.option("--cache", type=click.Path(path_type=Path), help="Folder to cache features in.")
+@click.option("--page", type=click.Path(path_type=Path), help="Page to write, for listening and labeling.")
 @workers_option
 @engine_option
 @force_option
@@ -61,10 +68,10 @@ def command(
     as_json: bool,
     quiet: bool,
 ) -> None:
-    """Find the places in recordings that sound most like EXAMPLES: sound files, folders or clip tables.
+    """Find similar sounds in recordings, without training.
 
-    Nothing is trained: spectrograms are compared, so what is found is the same sound rather than the same kind of
-    sound. The scores are likenesses, not probabilities.
+    EXAMPLES are sound files, folders or clip tables. Compares spectrograms, so it finds the same sound rather than
+    the same kind of sound. Scores are similarities, not probabilities.
 
     \b
     barn-owl find knock.wav --in archive/ -o found.csv --page found.html
@@ -82,12 +89,12 @@ def command(
     if label is not None:
         clips = clips.assign(label=label)
     files = owl.find_recordings(places)
-    with voice.progress(f"looking in {len(files)} recordings") as progress:
+    with voice.progress(f"searching {len(files)} recordings") as progress:
         found = owl.find_similar(
             clips, files, most=most, least=least, cache=cache, workers=workers, progress=progress
         )
     for reason in found.attrs["refused"]:
-        voice.warn(f"passed over: {reason}")
+        voice.warn(f"skipped: {reason}")
     write_table(found, out, force=force)
     shown = found.drop(columns="example").head(SHOWN)
     times = {name: [f"{second:.2f}" for second in shown[name]] for name in ("start_s", "end_s")}
@@ -98,14 +105,12 @@ def command(
             "match. Listen to the first few before using the list."
         )
     voice.say(
-        f"\nWrote {len(found)} places to {out}."
-        + (f" None reaches {least:g}; lower --least." if not len(found) else "")
+        f"\nWrote {len(found)} matches to {out}."
+        + (f" No match reaches {least:g}; lower --min-score." if not len(found) else "")
     )
     if page is not None and len(found):
         items = owl.annotation.review_items(found, stretches=0, listens=False)
         use = f"Save the answers, then: barn-owl review {out} --answers answers.jsonl -o reviewed.csv --stretches 0"
-        owl.show.write_review_page(
-            owl.show.Review(items), page, title="Places like the examples", use=use, force=force
-        )
+        owl.show.write_review_page(owl.show.Review(items), page, title="Similar sounds", use=use, force=force)
         voice.say(f"Next: open {page} in a browser")
     voice.result({"found": len(found), "out": str(out), "refused": found.attrs["refused"]})

@@ -24,32 +24,34 @@ from barn_owl.files import is_file
 SHOWN_REFUSALS = 5
 
 
-@click.command("gather", short_help="Make a clip table.")
+@click.command("gather")
 @click.argument("sources", type=click.Path(path_type=Path), nargs=-1, required=True)
 @click.option(
-    "--column", "columns", multiple=True, metavar="OURS=YOURS", help="Which column of a table is which: label=class."
+    "--column",
+    "columns",
+    multiple=True,
+    metavar="OURS=YOURS",
+    help="Column of a table to use: label=class; repeatable.",
 )
-@click.option("--encoding", help="How the letters of a table are written, where it is not UTF-8, such as cp1252.")
-@click.option("--audio", type=click.Path(path_type=Path), help="Where the files of a table are, if not beside it.")
-@click.option(
-    "--names", metavar="PATTERN", help='What file names say, "{group}_{take}", or a regular expression with names.'
-)
+@click.option("--encoding", help="Encoding of a table that is not UTF-8, such as cp1252.")
+@click.option("--audio", type=click.Path(path_type=Path), help="Folder of the files of a table.  [default: its own]")
+@click.option("--names", metavar="PATTERN", help='Pattern of file names, "{group}_{take}", or a regular expression.')
 @click.option(
     "--label-folder",
     type=click.Choice(["first", "last"]),
     default="first",
     show_default=True,
-    help="Which of nested folders is the label.",
+    help="Nested folder that is the label.",
 )
-@click.option("--labels", "label_map", type=click.Path(path_type=Path), help="Table: which label becomes which.")
+@click.option("--labels", "label_map", type=click.Path(path_type=Path), help="Table with old and new labels.")
 @click.option("--relabel", "renamed", multiple=True, metavar="OLD=NEW", help="Rename a label; OLD= drops it.")
-@click.option("--other-than", "kept", multiple=True, metavar="LABEL", help="Keep this label; others become 'other'.")
+@click.option("--keep-label", "kept", multiple=True, metavar="LABEL", help="Keep this label; others become 'other'.")
 @click.option(
     "--corrections",
     type=click.Path(path_type=Path),
-    help="Table with a column correct_label, as evaluate and pages write.",
+    help="Table with a column correct_label, from evaluate or a page.",
 )
-@click.option("--limit", type=click.IntRange(min=1), help="Most clips of a label, drawn evenly from its groups.")
+@click.option("--limit", type=click.IntRange(min=1), help="Maximum clips per label, drawn evenly from its groups.")
 @out_file_option
 @seed_option
 @force_option
@@ -73,7 +75,7 @@ def command(
     as_json: bool,
     quiet: bool,
 ) -> None:
-    """Make a clip table from SOURCES: folders that hold a folder for each label, and tables you have.
+    """Build a clip table from folders and existing tables.
 
     \b
     barn-owl gather recordings -o clips.csv
@@ -102,7 +104,7 @@ def command(
     )
     if corrections:
         clips, changed = owl.clips.correct_labels(clips, owl.clips.read_corrections(corrections))
-        voice.say(f"{changed} labels are corrected.")
+        voice.say(f"Corrected {changed} labels.")
     if kept:
         clips = owl.clips.other_label(clips, kept, most=limit, seed=seed or 0)
     if limit:
@@ -126,10 +128,10 @@ def _report(voice: Terminal, gathered: owl.clips.Gathered, out: Path) -> None:
         counts["groups"] = clips.groupby("label")["group"].nunique().to_numpy()
     voice.table(counts)
     for reason in list(gathered.refused.values())[:SHOWN_REFUSALS]:
-        voice.warn(f"left out: {reason}")
+        voice.warn(f"skipped: {reason}")
     if len(gathered.refused) > SHOWN_REFUSALS:
-        voice.warn(f"... and {len(gathered.refused) - SHOWN_REFUSALS} more left out")
-    voice.say(f"\nWrote {len(clips)} clips of {len(counts)} labels to {out}; {len(gathered.refused)} left out.")
+        voice.warn(f"... and {len(gathered.refused) - SHOWN_REFUSALS} more skipped")
+    voice.say(f"\nWrote {len(clips)} clips of {len(counts)} labels to {out}; {len(gathered.refused)} skipped.")
     voice.say(f"Next: barn-owl check {out}")
     voice.result(
         {

@@ -23,18 +23,30 @@ from barn_owl.cli.common import (
 from barn_owl.errors import TableError
 
 
-@click.command("harvest", short_help="Find the parts that hold the label, in recordings without times.")
+@click.command("harvest")
 @click.argument("recordings")
 @out_file_option
-@click.option("--most", type=click.IntRange(min=1), default=5, show_default=True, help="Parts of one recording.")
 @click.option(
-    "--least", type=click.FloatRange(0, 1), default=0.8, show_default=True, help="Confidence that a part must have."
+    "--per-recording",
+    "most",
+    type=click.IntRange(min=1),
+    default=5,
+    show_default=True,
+    help="Maximum parts per recording.",
 )
-@click.option("--background", metavar="LABEL", help="Also take parts that are like no label, under this one.")
+@click.option(
+    "--min-score",
+    "least",
+    type=click.FloatRange(0, 1),
+    default=0.8,
+    show_default=True,
+    help="Score that a part must have.",
+)
+@click.option("--background", metavar="LABEL", help="Also take parts similar to no label, with this label.")
 @click.option("--excerpts", type=click.Path(path_type=Path), help="Folder to write the parts to as sound files.")
-@click.option("--cache", type=click.Path(path_type=Path), help="Folder to keep features in, for the next harvest.")
-@click.option("--page", type=click.Path(path_type=Path), help="Page to hear them on, and to say what is wrong.")
-@click.option("--seed", type=click.IntRange(min=0), default=0, show_default=True, help="Seed of every random choice.")
+@click.option("--cache", type=click.Path(path_type=Path), help="Folder to cache features in.")
+@click.option("--page", type=click.Path(path_type=Path), help="Page to write, for listening and corrections.")
+@click.option("--seed", type=click.IntRange(min=0), default=0, show_default=True, help="Random seed.")
 @workers_option
 @engine_option
 @force_option
@@ -55,10 +67,11 @@ def command(
     as_json: bool,
     quiet: bool,
 ) -> None:
-    """Find the parts that hold the label's sound, in a table RECORDINGS of files with a label each but no times.
+    """Extract labeled parts from recordings that have a label but no times.
 
-    A part is taken when parts like it are in other recordings of that label and hardly in those of other labels. The
-    table that is written is a clip table for train; its score is the confidence. Each label needs three recordings.
+    RECORDINGS is a clip table of whole recordings. Takes a part if similar parts occur in other recordings with the
+    same label and hardly in those with other labels. Writes a clip table for train. Each label needs at least three
+    recordings.
 
     \b
     barn-owl harvest recordings.csv -o harvested.csv --background background --page harvested.html
@@ -67,18 +80,18 @@ def command(
     voice = Terminal(quiet=quiet or is_stdout(out), as_json=as_json)
     check_outputs(pages=[page], tables=[out], force=force)
     table = read_clips(recordings)
-    with voice.progress("looking through recordings") as progress:
+    with voice.progress("searching recordings") as progress:
         found = owl.harvest(
             table, per_recording=most, least=least, background=background, cache=cache, workers=workers, seed=seed,
             progress=progress,
         )  # fmt: skip
     for reason in found.refused:
-        voice.warn(f"passed over: {reason}")
+        voice.warn(f"skipped: {reason}")
     for label, reason in found.left_out.items():
-        voice.warn(f"nothing is taken for {label}: {reason}")
-    voice.table(found.rounds, title="share of held-out recordings whose label is told from their parts")
+        voice.warn(f"no parts of {label}: {reason}")
+    voice.table(found.rounds, title="share of held-out recordings whose label their parts predict")
     if not len(found.clips):
-        raise TableError("no part is sure enough; lower --least, or give more recordings of each label")
+        raise TableError("no part reaches --min-score; lower it, or give more recordings of each label")
     counts = found.clips.groupby("label").agg(
         parts=("score", "size"), recordings=("file", "nunique"), lowest=("score", "min"), mean=("score", "mean")
     )

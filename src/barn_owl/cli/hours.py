@@ -11,13 +11,15 @@ from barn_owl.cli.common import FIGURES, Terminal, check_outputs, force_option, 
 from barn_owl.files import whole_file
 
 
-@click.command("hours", short_help="Say what a store of months holds.")
+@click.command("hours")
 @click.argument("store", type=click.Path(path_type=Path))
-@click.option("--model", default="", help="Which model or settings, where the store holds events of several.")
-@click.option("--day", default="", metavar="YYYY-MM-DD", help="This day only.")
-@click.option("--recorder", default="", help="This recorder only.")
-@click.option("-o", "--out", type=click.Path(path_type=Path), help="Events by hour of the day: .csv or .png.")
-@click.option("--events", "events_out", type=click.Path(path_type=Path), help="Table of the events to write.")
+@click.option("--model", default="", help="Model or settings to read, if the store has several.")
+@click.option("--day", default="", metavar="YYYY-MM-DD", help="Only this day.")
+@click.option("--recorder", default="", help="Only this recorder.")
+@click.option(
+    "-o", "--out", type=click.Path(path_type=Path), help="Events by hour of the day to write: .csv or .png."
+)
+@click.option("--events", "events_out", type=click.Path(path_type=Path), help="Event table to write.")
 @force_option
 @json_option
 @quiet_option
@@ -32,9 +34,9 @@ def command(
     as_json: bool,
     quiet: bool,
 ) -> None:
-    """Say what STORE holds, as tag --keep made it: recordings, failures, events by label and hour of the day.
+    """Summarize a store of events by label and hour of the day.
 
-    The store is gone through part by part, so that it may be larger than memory.
+    STORE is what tag --store wrote: recordings, failures and events. It may be larger than memory.
 
     \b
     barn-owl hours months -o hours.png

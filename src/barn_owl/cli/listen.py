@@ -36,36 +36,38 @@ OUT_ENDINGS = (".csv", ".jsonl")
 LINE = ["begins", "start_s", "end_s", "label", "score"]
 
 
-@click.command("listen", short_help="Listen live, and say what is heard.")
+@click.command("listen")
 @click.argument("run", type=click.Path(path_type=Path))
-@click.option(
-    "--microphone", metavar="NAME", help="Device; simulated:PATH plays a file or folder; - for raw samples by a pipe."
-)
-@click.option("--rate-hz", type=click.IntRange(min=1), help="Rate of the microphone, or of the samples in the pipe.")
+@click.option("--microphone", metavar="NAME", help="Device; simulated:PATH for a file or folder; - for raw samples.")
+@click.option("--rate-hz", type=click.IntRange(min=1), help="Sample rate of the microphone or pipe.")
 @click.option(
     "--sample-type", default="int16", show_default=True, metavar="TYPE",
-    help="Of a pipe: uint8, int16, int24, int32, float32 or float64.",
+    help="Pipe: uint8, int16, int24, int32, float32 or float64.",
 )  # fmt: skip
-@click.option("--channels", type=click.IntRange(1, 64), default=1, show_default=True, help="Of a pipe.")
 @click.option(
-    "--speed", type=float, default=1.0, show_default=True, help="How fast a simulated microphone plays; inf."
+    "--channels", type=click.IntRange(1, 64), default=1, show_default=True, help="Pipe: number of channels."
 )
-@click.option("--stop-after-s", type=click.FloatRange(min=0, min_open=True), help="Listen for so long.")
+@click.option(
+    "--speed", type=float, default=1.0, show_default=True, help="Simulated microphone: times real time, or inf."
+)
+@click.option("--stop-after-s", type=click.FloatRange(min=0, min_open=True), help="Stop after this much sound.")
 @decoding_options
+@click.option("-o", "--out", type=click.Path(path_type=Path), help="Table (.csv, .jsonl) to append events to.")
+@click.option("--excerpts", type=click.Path(path_type=Path), help="Folder to write each event to, as a sound file.")
 @click.option(
-    "-o", "--out", type=click.Path(path_type=Path), help="Table (.csv, .jsonl) that each event is added to."
+    "--around-s",
+    type=click.FloatRange(0, 20),
+    default=1.0,
+    show_default=True,
+    help="Sound before and after each excerpt.",
 )
-@click.option("--excerpts", type=click.Path(path_type=Path), help="Folder to write each event to as a sound file.")
-@click.option(
-    "--around-s", type=click.FloatRange(0, 20), default=1.0, show_default=True, help="Sound kept around an excerpt."
-)
-@click.option("--run-command", metavar="COMMAND", help="Run it for each event; {label} {start_s} {end_s} {score}.")
-@click.option("--post", metavar="ADDRESS", help="Send each event as JSON to an http address.")
+@click.option("--run-command", metavar="COMMAND", help="Command to run per event: {label} {start_s} {end_s} {score}.")
+@click.option("--post", metavar="URL", help="HTTP address to post each event to, as JSON.")
 @click.option(
     "--notify-interval-s", type=click.FloatRange(min=0), default=0.0, show_default=True,
-    help="Time in which no second command or post follows for a label.",
+    help="Minimum time between two notifications of a label.",
 )  # fmt: skip
-@click.option("--lines", is_flag=True, help="A line an event, in a terminal too.")
+@click.option("--lines", is_flag=True, help="Print one line per event, also on a terminal.")
 @force_option
 @json_option
 @quiet_option
@@ -89,10 +91,10 @@ def command(
     quiet: bool,
     **changes: float | None,
 ) -> None:
-    """Listen with the model of RUN, and say what is heard, until Ctrl-C or the end of what is listened to.
+    """Tag live sound from a microphone, a pipe or a simulated device.
 
-    Without --microphone it listens to the default one of this machine. The events are those that tag finds. With
-    --json each event is a line of JSON on standard output.
+    Runs until Ctrl-C or the end of the input, with the default microphone unless --microphone names another source.
+    Reports the same events as tag. --json prints each event as a line of JSON.
 
     \b
     barn-owl listen first
@@ -133,8 +135,8 @@ def command(
 def _say_first(voice: Terminal, listener: Listener, speed: float) -> None:
     latency_s = listener.latency_s / (speed if math.isfinite(speed) and speed > 1 else 1)
     voice.say(
-        f"Listening for {', '.join(listener.model.event_labels)}; an event is told {latency_s:.1f} s after its "
-        "end at the latest. Ctrl-C ends it."
+        f"Listening for {', '.join(listener.model.event_labels)}. Events are reported at most {latency_s:.1f} s after "
+        "their end. Ctrl-C stops."
     )
 
 
@@ -144,10 +146,10 @@ def _finish(voice: Terminal, listener: Listener, notices: list[Notifier], events
         for text in one.told():
             voice.warn(text)
         if one.left_out or one.failed:
-            voice.warn(f"of the notices {one.done} were given, {one.failed} failed, {one.left_out} were left out")
+            voice.warn(f"notifications: {one.done} sent, {one.failed} failed, {one.left_out} dropped")
     if listener.breaks:
-        voice.warn(f"sound was missing {listener.breaks} times, {listener.lost_s:.1f} s in all")
-    voice.say(f"\nHeard {events} events in {_length(listener.seconds)}" + (f", added to {out}." if out else "."))
+        voice.warn(f"lost {listener.lost_s:.1f} s of sound in {listener.breaks} gaps")
+    voice.say(f"\nDetected {events} events in {_length(listener.seconds)}" + (f"; added to {out}." if out else "."))
 
 
 def _length(seconds: float) -> str:
@@ -161,7 +163,7 @@ def _source(microphone: str | None, rate_hz: int | None, sample_type: str, chann
 
     if microphone == "-":
         if rate_hz is None:
-            raise PlanError("samples in a pipe do not say their rate: give --rate-hz")
+            raise PlanError("raw samples have no rate: give --rate-hz")
         # Without a buffer: a thread that waits in one cannot be left behind at the end.
         pipe = open(sys.stdin.fileno(), "rb", buffering=0, closefd=False)  # noqa: SIM115 - it is open already
         return RawPipe(pipe, rate_hz, sample_type=sample_type, channels=channels)

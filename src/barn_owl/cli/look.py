@@ -31,11 +31,11 @@ LONG_S = 60.0
 UNITS = {"duration_s": "s", "rate_hz": "Hz", "bandwidth_hz": "Hz", "loudness_lufs": "LUFS"}
 
 
-@click.command("look", short_help="Facts and figures of sound.")
+@click.command("look")
 @click.argument("what")
-@click.option("-o", "--out", type=click.Path(path_type=Path), help="Figure of a file, or folder for those of many.")
+@click.option("-o", "--out", type=click.Path(path_type=Path), help="Figure to write for a file, or folder for many.")
 @click.option(
-    "--examples", type=click.IntRange(1, 12), default=6, show_default=True, help="Clips a label in the gallery."
+    "--examples", type=click.IntRange(1, 12), default=6, show_default=True, help="Clips per label in the gallery."
 )
 @plan_option
 @workers_option
@@ -53,11 +53,11 @@ def command(
     as_json: bool,
     quiet: bool,
 ) -> None:
-    """Show what is in WHAT: a sound file, a folder of clips, or a clip table (- for standard input).
+    """Show facts and figures of sound files and clip tables.
 
-    Facts come in the terminal: duration, rate, levels, loudness, silence, bandwidth really used. With --out
-    come figures: of a file its waveform, spectrogram, log-mel and cepstrum, or, above a minute, an overview;
-    of many clips a gallery by label, mean spectra and the filter bank, and the facts as a table.
+    Prints duration, sample rate, levels, loudness, silence and effective bandwidth. --out writes figures. For a file:
+    waveform, spectrogram, log-mel and cepstrum, or an overview if it is longer than a minute. For many clips: a
+    gallery by label, mean spectra, the filter bank, and the facts as a table.
 
     \b
     barn-owl look night.flac -o night.png
@@ -100,7 +100,7 @@ def _look_at_file(voice: Terminal, path: Path, out: Path | None, front_end: owl.
             title = f"{path.name}: {facts['duration_s']:.2f} s, {loudness}"
             if facts["duration_s"] < front_end.frame_ms / 1000:
                 front_end = front_end.but(pad_short=True)
-                voice.warn(f"{path} is shorter than a frame ({front_end.frame_ms:g} ms); filled up with silence")
+                voice.warn(f"{path} is shorter than a frame ({front_end.frame_ms:g} ms); padded with silence")
             figure = owl.show.clip_figure(samples, rate_hz, front_end, title=title)
         owl.save_figure(figure, out)
         voice.say(f"\nWrote {out}.")
@@ -122,11 +122,11 @@ def _look_at_clips(
 ) -> None:
     if out is not None:
         claim_folder(out, force=force)
-    with voice.progress("measuring files") as progress:
+    with voice.progress("reading files") as progress:
         facts, refused = owl.audio.facts_table(clips["file"].unique(), workers=workers, progress=progress)
     refused = unread | refused
     for reason in refused.values():
-        voice.warn(f"left out: {reason}")
+        voice.warn(f"skipped: {reason}")
     joined = clips[["file", "label"]].merge(facts, on="file")
     by_label = joined.groupby("label").agg(
         clips=("file", "size"),

@@ -11,73 +11,75 @@ import click
 from barn_owl.wording import nearest_to
 
 SECTIONS = {
-    "Start here": {"demo": "Make up a harbor, train on it, tag a night, say how well it went."},
+    "Start": {"demo": "Synthesize a harbor, train on it, tag a night and score the events."},
     "Clips": {
-        "gather": "Make a clip table from folders per label and from tables of yours.",
-        "check": "Say what is wrong with clips, and write a repaired table.",
-        "cut": "Cut clips from recordings: takes, windows, background.",
-        "harvest": "Find the parts that hold the label, where recordings have a label but no times.",
-        "propose": "Propose which clips to label next.",
-        "record": "Record takes of a sound, one after the other.",
+        "gather": "Build a clip table from folders and existing tables.",
+        "check": "Find defects in clips, labels and groups, and repair the table.",
+        "cut": "Cut clips from recordings: takes, windows or background.",
+        "record": "Record takes of one sound into a clip table.",
         "split": "Split clips into training, validation and test, or into folds.",
-        "augment": "Hear what changes do to clips, or write changed clips.",
+        "augment": "Preview or write augmented variants of clips.",
     },
-    "Sound": {
-        "look": "Facts and figures of a file, a folder or a clip table.",
+    "Sound and features": {
+        "look": "Show facts and figures of sound files and clip tables.",
         "features": "Compute, export and rank features.",
     },
-    "Model": {
-        "plan": "Fit a plan to clips and say why, or check one.",
-        "train": "Train a compact classifier on a clip table.",
-        "evaluate": "Say how well a run does, and show its mistakes on a page.",
-        "compare": "Set runs side by side: better, or chance?",
-        "classify": "Name short clips.",
-    },
-    "Small devices": {
-        "search": "Search for the best plan that a device can carry.",
-        "shrink": "Make a model smaller: fewer channels, int8, or both.",
-        "export": "Hand a model over: C source, an ONNX graph, plain numbers.",
+    "Training": {
+        "plan": "Fit a plan to clips, with reasons, or check a plan.",
+        "train": "Train a classifier on clips.",
+        "evaluate": "Evaluate a run: scores, confusion, mistakes, calibration.",
+        "compare": "Compare runs on the same clips, with significance tests.",
+        "classify": "Classify short clips.",
     },
     "Recordings": {
-        "tag": "Find events in long recordings.",
-        "measure": "Say what this machine does, and what holds it up.",
-        "hours": "Say what a store of months holds.",
-        "listen": "Listen live, and say what is heard.",
-        "review": "Go through events by ear, and say how good all of them are.",
-        "find": "Find more like an example, without training.",
-        "adjust": "Find decoding settings on recordings with a truth table.",
-        "score": "Hold events against a truth table.",
+        "tag": "Detect events in long recordings.",
+        "score": "Score events against a truth table.",
+        "adjust": "Find decoding settings on recordings with known events.",
+        "listen": "Tag live sound from a microphone, a pipe or a simulated device.",
+        "hours": "Summarize a store of events by label and hour of the day.",
+        "measure": "Measure throughput on this machine and find the bottleneck.",
+    },
+    "Annotation": {
+        "review": "Review events by ear and estimate precision and recall.",
+        "find": "Find similar sounds in recordings, without training.",
+        "harvest": "Extract labeled parts from recordings without times.",
+        "propose": "Select the most informative clips to label next.",
+    },
+    "Small devices": {
+        "search": "Search for the best plan within the limits of a device.",
+        "shrink": "Prune the network of a run, quantize it to int8, or both.",
+        "export": "Export a model: C source, an ONNX graph, or plain numbers.",
     },
 }
-GUIDE = {
-    "gather": "Gather",
-    "check": "Check",
-    "cut": "Cut and record takes",
-    "record": "Cut and record takes",
-    "split": "Split",
-    "augment": "Make clips alike, and enlarge",
-    "look": "Look and listen first",
-    "features": "Look and listen first",
-    "plan": "Train and compare",
-    "train": "Train and compare",
-    "evaluate": "Judge it honestly",
-    "compare": "Judge it honestly",
-    "classify": "Judge it honestly",
-    "search": "Onto a small device",
-    "shrink": "Onto a small device",
-    "export": "Onto a small device",
-    "tag": "Tag long recordings",
-    "measure": "Months of recordings, several machines",
-    "hours": "Months of recordings, several machines",
-    "listen": "Close the loop",
-    "review": "Close the loop",
-    "find": "Close the loop",
-    "harvest": "Close the loop",
-    "propose": "Close the loop",
-    "adjust": "From clips to recordings that sound different",
-    "score": "From clips to recordings that sound different",
+HOW_TO = {
+    "gather": "gather-and-clean",
+    "check": "gather-and-clean",
+    "cut": "gather-and-clean",
+    "record": "gather-and-clean",
+    "split": "evaluate",
+    "augment": "few-clips",
+    "look": "look-and-listen",
+    "features": "features",
+    "plan": "train",
+    "train": "train",
+    "evaluate": "evaluate",
+    "compare": "choose-a-classifier",
+    "classify": "evaluate",
+    "tag": "tag",
+    "score": "tag",
+    "adjust": "adjust",
+    "listen": "live",
+    "hours": "archives-and-clusters",
+    "measure": "archives-and-clusters",
+    "review": "review-and-active-learning",
+    "find": "review-and-active-learning",
+    "harvest": "review-and-active-learning",
+    "propose": "review-and-active-learning",
+    "search": "small-devices",
+    "shrink": "small-devices",
+    "export": "small-devices",
 }
-"""The section of the guide that explains a command."""
+"""The how-to guide of each command, a page in ``docs/how-to``."""
 COMMANDS = {name: text for section in SECTIONS.values() for name, text in section.items()}
 
 
@@ -93,8 +95,8 @@ class Sections(click.Group):
         if cmd_name not in COMMANDS:
             return None
         command: click.Command = importlib.import_module(f"barn_owl.cli.{cmd_name}").command
-        if cmd_name in GUIDE:
-            command.epilog = f'The guide explains it under "{GUIDE[cmd_name]}" (docs/guide.md).'
+        if cmd_name in HOW_TO:
+            command.epilog = f"How-to guide: docs/how-to/{HOW_TO[cmd_name]}.md"
         return command
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:  # noqa: ARG002
@@ -116,18 +118,18 @@ class Sections(click.Group):
 @click.group(cls=Sections, context_settings={"help_option_names": ["-h", "--help"]})
 @click.version_option(package_name="barn-owl-audio", prog_name="barn-owl", message="%(prog)s %(version)s")
 def barn_owl() -> None:
-    """From labeled clips to timestamped events in long recordings."""
+    """Train compact sound classifiers on labeled clips and detect events in long recordings."""
 
 
 def main(arguments: list[str] | None = None) -> None:
     """Run the command line and exit: 0 done, 1 failed, 2 bad input, 130 stopped by Ctrl-C."""
-    # Told to end, a command keeps what is finished and takes its helpers with it, as on Ctrl-C.
+    # On SIGTERM, too, a command keeps what is finished and stops its helper processes.
     signal.signal(signal.SIGTERM, signal.default_int_handler)
     sys.exit(run(arguments))
 
 
 def run(arguments: list[str] | None = None) -> int:
-    """Run the command line and return its exit code; a user's mistake is told without a traceback."""
+    """Run the command line and return its exit code; a user's mistake ends with a message, not a traceback."""
     # Imported here: the help page needs neither.
     from barn_owl.errors import BarnOwlError, EngineError, OutputError, TrainingError
     from barn_owl.names import printable

@@ -10,15 +10,20 @@ import barn_owl as owl
 from barn_owl.cli.common import Terminal, json_option, plan_option, quiet_option, read_clips
 from barn_owl.errors import PlanError
 
-SHOWN = {"real_time": "times real time", "cores": "cores busy", "gain": "gain over 1"}
+SHOWN = {"real_time": "times real time", "cores": "cores busy", "gain": "speedup over 1"}
 
 
-@click.command("measure", short_help="Say what this machine does, and what holds it up.")
+@click.command("measure")
 @click.argument("run", required=False, type=click.Path(path_type=Path))
 @click.argument("recording", required=False)
-@click.option("--training", metavar="CLIPS", help="Measure a short training on this clip table.")
+@click.option("--training", metavar="CLIPS", help="Clip table for a short training to measure.")
 @plan_option
-@click.option("--most-workers", type=click.IntRange(1, 256), help="Workers to go up to; one a core if not said.")
+@click.option(
+    "--max-workers",
+    "most_workers",
+    type=click.IntRange(1, 256),
+    help="Highest number of workers to try.  [default: cores]",
+)
 @json_option
 @quiet_option
 def command(
@@ -30,10 +35,11 @@ def command(
     as_json: bool,
     quiet: bool,
 ) -> None:
-    """Say how fast this machine tags RECORDING with the model of RUN: disk, decoding, features, network; with one
-    worker and with more; whether all cores are busy; and what to change.
+    """Measure throughput on this machine and find the bottleneck.
 
-    With --training the same for a short training: whether it keeps all cores busy, and what more workers bring.
+    Times each stage of tagging RECORDING with the model of RUN (disk, decoding, features, network) on one worker and
+    on several, reports how many cores are busy, and advises what to change. --training measures a short training
+    instead or as well.
 
     \b
     barn-owl measure first night.flac
@@ -41,17 +47,17 @@ def command(
     """
     voice = Terminal(quiet=quiet, as_json=as_json)
     if training is None and (run is None or recording is None):
-        raise PlanError("say a run and a recording to measure tagging with, or --training CLIPS")
+        raise PlanError("give RUN and RECORDING to measure tagging, or --training CLIPS")
     told: dict[str, object] = {}
     if run is not None and recording is not None:
         with voice.progress("measuring") as progress:
             speed = owl.archive.measure_throughput(
                 owl.load_model(run), recording, most_workers=most_workers, progress=progress
             )
-        voice.table(speed.stages.rename(columns=SHOWN), title="tagging, one core, stage by stage")
+        voice.table(speed.stages.rename(columns=SHOWN), title="tagging by stage, one core")
         voice.table(
             speed.workers.rename(columns=SHOWN),
-            title="all stages, several workers",
+            title="tagging, several workers",
         )
         for sentence in speed.advice:
             voice.say(sentence)

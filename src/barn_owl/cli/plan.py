@@ -22,13 +22,17 @@ from barn_owl.cli.common import (
 )
 
 
-@click.command("plan", short_help="Fit a plan to clips, or check one.")
+@click.command("plan")
 @click.argument("source")
 @click.option("-o", "--out", type=click.Path(path_type=Path), help="Plan to write, with reasons; - for stdout.")
 @click.option(
-    "--labels", type=click.IntRange(2, 10_000), default=10, show_default=True, help="Labels, where a plan is checked."
+    "--labels",
+    type=click.IntRange(2, 10_000),
+    default=10,
+    show_default=True,
+    help="Number of labels, when checking a plan.",
 )
-@click.option("--device", metavar="DEVICE", help="Say what the model takes there: a TOML file, or a name that ships.")
+@click.option("--device", metavar="DEVICE", help="Device to estimate memory and time for: name or TOML file.")
 @recordings_option
 @workers_option
 @engine_option
@@ -46,7 +50,7 @@ def command(
     as_json: bool,
     quiet: bool,
 ) -> None:
-    """Fit a plan to the clip table SOURCE and say why; or check the plan SOURCE (.toml) and show its network.
+    """Fit a plan to clips, with reasons, or check a plan.
 
     \b
     barn-owl plan clips.csv -o plan.toml
@@ -57,13 +61,13 @@ def command(
     target = None if device is None else owl.device.read_device(device)
     if Path(source).suffix.lower() == ".toml":
         if out is not None:
-            raise click.UsageError(f"{source} is a plan already; -o writes one that is fitted to a clip table")
+            raise click.UsageError(f"{source} is already a plan; -o writes a plan fitted to a clip table")
         plan = owl.read_plan(source)
-        voice.say(f"{source} can be used: {_in_short(plan)}")
+        voice.say(f"{source} is valid: {_in_short(plan)}")
     else:
         check_outputs(endings={out: ()}, force=force)
         clips = read_clips(source)
-        with voice.progress("listening to clips") as progress:
+        with voice.progress("analyzing clips") as progress:
             suggestion = owl.suggest_plan(clips, recordings=recordings, workers=workers, progress=progress)
         plan, labels = suggestion.plan, int(clips["label"][clips["label"] != ""].nunique())
         show_reasons(voice, suggestion)
@@ -76,12 +80,12 @@ def command(
     if out is not None:
         voice.say(f"\nWrote {out}. Next: barn-owl train {source} --plan {out} --run first")
     elif Path(source).suffix.lower() != ".toml":
-        voice.say("\nTo keep it: the same command with -o plan.toml. barn-owl train does the same without a plan.")
+        voice.say("\nTo save it, add -o plan.toml. barn-owl train fits the same plan if none is given.")
     voice.result({"plan": plan.model_dump(), "layers": layers, **({} if cost is None else {"device": cost})})
 
 
 def show_reasons(voice: Terminal, suggestion: owl.runs.Suggestion) -> None:
-    """Say what was chosen, and why."""
+    """Print each choice with its reason."""
     values = suggestion.plan.model_dump()
     for key, reason in suggestion.reasons.items():
         section, _, name = key.rpartition(".")
@@ -93,13 +97,13 @@ def show_reasons(voice: Terminal, suggestion: owl.runs.Suggestion) -> None:
 def _in_short(plan: owl.Plan) -> str:
     front_end = plan.front_end
     return (
-        f"{plan.classifier} on frames of {front_end.width} features, one every {front_end.hop_ms:g} ms, "
+        f"{plan.classifier} on frames of {front_end.width} features every {front_end.hop_ms:g} ms, "
         f"at {front_end.rate_hz} Hz"
     )
 
 
 def show_network(voice: Terminal, plan: owl.Plan, labels: int) -> list[dict[str, object]]:
-    """Show what each layer gives and costs, if the classifier is a network over frames; return it for JSON."""
+    """Show the output and cost of each layer, if the classifier is a network over frames; return them for JSON."""
 
     from barn_owl.learn.summary import summary
 
@@ -112,32 +116,32 @@ def show_network(voice: Terminal, plan: owl.Plan, labels: int) -> list[dict[str,
         sees_ms=table["sees_ms"].map(lambda ms: "all" if np.isnan(ms) else f"{ms:.0f}"),
     )
     voice.say()
-    headings = {"multiply_adds": "multiply-adds", "activation_kb": "output in kB", "sees_ms": "sees ms"}
+    headings = {"multiply_adds": "multiply-adds", "activation_kb": "output in kB", "sees_ms": "receptive field, ms"}
     voice.table(shown.rename(columns=headings), title=f"{plan.classifier}, one step, {labels} labels")
     cost = classifier.cost(plan.front_end.hop_s)
     networks = len(classifier.networks)
-    several = f"{networks} networks like this, whose mean is the answer: " if networks > 1 else ""
-    voice.say(f"{several}{cost.weights:,} weights, {cost.multiply_adds:,} multiply-adds a second")
+    several = f"average of {networks} such networks: " if networks > 1 else ""
+    voice.say(f"{several}{cost.weights:,} weights, {cost.multiply_adds:,} multiply-adds per second")
     return [
         {key: None if value != value else value for key, value in row.items()} for row in table.to_dict("records")
     ]
 
 
 def show_device(voice: Terminal, plan: owl.Plan, labels: int, device: owl.device.Device) -> dict[str, object]:
-    """Show what a model of this plan takes on a device, and which limits it exceeds; return it for JSON."""
+    """Show memory and time on a device, and which limits they exceed; return them for JSON."""
     size = owl.device.footprint(owl.device.plain_model(plan, labels), device)
     table = size.table()
     shown = table.assign(flash_kb=table["flash_kb"].round(1), ram_kb=table["ram_kb"].round(1)).reset_index()
     voice.say()
     voice.table(
         shown.rename(
-            columns={"flash_kb": "flash kB", "ram_kb": "RAM kB", "step_ms": "ms a step", "load": "share of time"}
+            columns={"flash_kb": "flash kB", "ram_kb": "RAM kB", "step_ms": "ms per step", "load": "CPU load"}
         ),
-        title=f"on {device.name}: a step every {1000 * size.step_s:g} ms",
+        title=f"on {device.name}: one step every {1000 * size.step_s:g} ms",
     )
     voice.say(
-        f"Worked on layer by layer over a whole window, in floats, it takes {size.ram_window / 1024:.0f} kB of RAM; "
-        f"from a sound to its score {1000 * size.latency_s:.0f} ms and the work."
+        f"Layer by layer over a whole window, in floats: {size.ram_window / 1024:.0f} kB of RAM. "
+        f"Latency from sound to score: {1000 * size.latency_s:.0f} ms plus computation."
     )
     over: dict[str, object] = {}
     for numbers, int8 in (("float32", False), ("int8", True)):

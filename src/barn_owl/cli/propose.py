@@ -25,14 +25,16 @@ from barn_owl.cli.common import (
 SHOWN = 12
 
 
-@click.command("propose", short_help="Propose which clips to label next.")
+@click.command("propose")
 @click.argument("what", nargs=-1, required=True)
 @out_file_option
-@click.option("--model", type=click.Path(path_type=Path), help="Run or model; what it is unsure of comes first.")
-@click.option("--known", metavar="TABLE", help="Clips that are labeled already.")
-@click.option("--count", type=click.IntRange(min=1), default=50, show_default=True, help="How many to propose.")
-@click.option("--page", type=click.Path(path_type=Path), help="Page to hear them on, and to label them.")
-@click.option("--seed", type=click.IntRange(min=0), default=0, show_default=True, help="Seed of every random choice.")
+@click.option("--model", type=click.Path(path_type=Path), help="Run or model; its uncertain clips come first.")
+@click.option("--labeled", "known", metavar="TABLE", help="Clip table of labeled clips.")
+@click.option(
+    "--count", type=click.IntRange(min=1), default=50, show_default=True, help="Number of clips to propose."
+)
+@click.option("--page", type=click.Path(path_type=Path), help="Page to write, for listening and labeling.")
+@click.option("--seed", type=click.IntRange(min=0), default=0, show_default=True, help="Random seed.")
 @workers_option
 @engine_option
 @force_option
@@ -51,20 +53,20 @@ def command(
     as_json: bool,
     quiet: bool,
 ) -> None:
-    """Propose which of WHAT to label next: sound files, folders of them, or clip tables.
+    """Select the most informative clips to label next.
 
-    Chosen are clips that stand for many others and that the model is unsure of. Of long recordings the parts that
-    stand out of their quiet are proposed.
+    WHAT are sound files, folders of them or clip tables. Selects clips that represent many others and that the model
+    is uncertain about. Cuts long recordings into the parts that rise above the quiet.
 
     \b
     barn-owl propose heap/ -o next.csv --page next.html
-    barn-owl propose heap/ -o next.csv --model first --known clips.csv
+    barn-owl propose heap/ -o next.csv --model first --labeled clips.csv
     """
     voice = Terminal(quiet=quiet or is_stdout(out), as_json=as_json)
     check_outputs(pages=[page], tables=[out], force=force)
     used = None if model is None else owl.load_model(model)
     labeled = None if known is None else read_clips(known)
-    with voice.progress("listening to clips") as progress:
+    with voice.progress("reading clips") as progress:
         chosen = owl.annotation.propose(
             clips_of(what), count=count, model=used, known=labeled, workers=workers, seed=seed, progress=progress
         )

@@ -21,21 +21,23 @@ if TYPE_CHECKING:
 
 FULL, FAINT_DB, SILENT_DB = 0.99, -50.0, -70.0
 MOST_SILENT = 3
-"""Takes in a row that may be silent, when nobody is asked."""
+"""Silent takes in a row after which --keep-all gives up."""
 KEEPING = {"k": "keep", "r": "repeat", "q": "quit"}
 
 
-@click.command("record", short_help="Record takes.")
+@click.command("record")
 @click.argument("folder", type=click.Path(path_type=Path))
 @click.option("--label", required=True, help="Label of the takes.")
-@click.option("--takes", type=click.IntRange(min=1), default=10, show_default=True, help="How many to keep.")
+@click.option("--takes", type=click.IntRange(min=1), default=10, show_default=True, help="Number of takes to keep.")
 @click.option("--length-s", type=float, default=1.5, show_default=True, help="Length of a take.")
-@click.option("--group", default="", help="What these takes have in common: device, place, person.")
-@click.option("--table", type=click.Path(path_type=Path), help="Clip table to add to.  [default: FOLDER/clips.csv]")
-@click.option("--microphone", metavar="NAME", help="Device; or simulated:FILE, or simulated:SOUND of the demo.")
-@click.option("--speed", type=float, default=1.0, show_default=True, help="How fast a simulated microphone plays.")
+@click.option("--group", default="", help="What the takes share: device, place or person.")
+@click.option(
+    "--table", type=click.Path(path_type=Path), help="Clip table to append to.  [default: FOLDER/clips.csv]"
+)
+@click.option("--microphone", metavar="NAME", help="Device; simulated:FILE; or simulated:SOUND of the demo.")
+@click.option("--speed", type=float, default=1.0, show_default=True, help="Simulated microphone: times real time.")
 @click.option("--count-down", type=click.IntRange(0, 10), default=3, show_default=True, help="Seconds before a take.")
-@click.option("--keep-all", is_flag=True, help="Keep every take in which something is heard, without asking.")
+@click.option("--keep-all", is_flag=True, help="Keep every take that is not silent, without asking.")
 @seed_option
 @json_option
 @quiet_option
@@ -54,9 +56,9 @@ def command(
     as_json: bool,
     quiet: bool,
 ) -> None:
-    """Record takes of one sound, one after the other, into FOLDER, and add each to a clip table.
+    """Record takes of one sound into a clip table.
 
-    After each take you say keep, repeat or quit. What is kept is written at once.
+    Asks after each take whether to keep it, repeat it or quit. Writes each kept take to FOLDER at once.
 
     \b
     barn-owl record takes --label hull-knock --takes 20 --group workshop
@@ -70,7 +72,7 @@ def command(
         raise PlanError(f"length_s must be greater than 0, got {length_s:g}")
     if label_folder(folder, label) != folder / label:
         raise PlanError(
-            f"a label must not be blank nor hold / or \\ nor end in a dot, as it becomes a folder; got {label!r}"
+            f"a label names a folder, so it must not be blank, contain / or \\, or end in a dot; got {label!r}"
         )
     listening, table = _open(microphone, speed, seed or 0), table or folder / "clips.csv"
     kept = silent = 0
@@ -98,8 +100,8 @@ def command(
             owl.write_audio(path, samples, listening.rate_hz)
             _add(table, path, label, group)
             kept += 1
-            voice.say(f"  kept as {path}")
-    voice.say(f"\nKept {kept} takes; the table is {table}." if kept else "\nKept no take.")
+            voice.say(f"  saved {path}")
+    voice.say(f"\nKept {kept} takes; the table is {table}." if kept else "\nNo take kept.")
     if kept:
         voice.say(f"Next: barn-owl look {table} -o look")
     voice.result({"kept": kept, "table": str(table)})
@@ -121,7 +123,7 @@ def _open(name: str | None, speed: float, seed: int) -> Microphone:
 
 
 def _demo_takes(sound: str, seed: int) -> Iterator[np.ndarray]:
-    """The sound again and again, over a little noise, with pauses."""
+    """The sound repeated over faint noise, with pauses."""
     from barn_owl.demo.sounds import EVENTS, RATE_HZ
 
     rng = np.random.default_rng(seed)
@@ -139,26 +141,26 @@ def _ask(question: str, answers: dict[str, str]) -> str:
 
 
 def _bear(voice: Terminal, silent: int, kept: int) -> None:
-    """Say that a take is dropped as nothing is heard in it, unless it is one too many in a row."""
+    """Report a silent take that is dropped; raise AudioError after too many in a row."""
     if silent == MOST_SILENT:
         raise AudioError(
-            f"nothing is heard in {silent} takes in a row: is the right microphone chosen, and its gain up? "
-            f"Exemplar before that: {kept}"
+            f"{silent} silent takes in a row: check the choice and the gain of the microphone. "
+            f"Takes kept before: {kept}"
         )
     if silent:
-        voice.say("  dropped; once more")
+        voice.say("  silent: dropped, repeating")
 
 
 def _tell(voice: Terminal, samples: np.ndarray) -> bool:
-    """Say how loud a take is; return whether anything is heard in it."""
+    """Report the level of a take; return whether it is audible."""
     from barn_owl.audio.silence import decibel
 
     peak = float(np.abs(samples).max(initial=0))
     voice.say(f"  peak {float(decibel(peak)):.0f} dB")
     if peak >= FULL:
-        voice.warn("  it is clipped: lower the gain, or step back")
+        voice.warn("  clipped: lower the gain, or step back")
     elif float(decibel(peak)) < FAINT_DB:
-        voice.warn("  that is very faint: is the microphone on?")
+        voice.warn("  very faint: is the microphone on?")
     return float(decibel(peak)) > SILENT_DB
 
 

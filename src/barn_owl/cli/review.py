@@ -25,23 +25,25 @@ if TYPE_CHECKING:
     import pandas as pd
 
 
-@click.command("review", short_help="Go through events by ear, and say how good all of them are.")
+@click.command("review")
 @click.argument("events", type=click.Path(path_type=Path))
 @click.argument("recordings", nargs=-1, type=click.Path(path_type=Path))
-@click.option("-o", "--out", type=click.Path(path_type=Path), help="Clip table of what was reviewed.")
+@click.option("-o", "--out", type=click.Path(path_type=Path), help="Clip table of the reviewed sounds to write.")
 @click.option(
-    "--answers", type=click.Path(path_type=Path), help="File of the answers.  [default: beside --out, or EVENTS]"
+    "--answers", type=click.Path(path_type=Path), help="File of the answers.  [default: next to --out or EVENTS]"
 )
-@click.option("--page", type=click.Path(path_type=Path), help="Write a page with everything in it.")
-@click.option("--serve", is_flag=True, help="Serve the page on this machine; each answer is saved at once.")
-@click.option("--port", type=click.IntRange(0, 65535), default=0, help="Port to serve on.  [default: a free one]")
-@click.option("--audio", type=click.Path(path_type=Path), help="Folder where the recordings are now.")
-@click.option("--model", type=click.Path(path_type=Path), help="Run or model whose labels are offered.")
+@click.option("--page", type=click.Path(path_type=Path), help="Self-contained page to write.")
+@click.option("--serve", is_flag=True, help="Serve the page locally; saves each answer at once.")
+@click.option("--port", type=click.IntRange(0, 65535), default=0, help="Port to serve on.  [default: any free port]")
+@click.option("--audio", type=click.Path(path_type=Path), help="Current folder of the recordings.")
+@click.option("--model", type=click.Path(path_type=Path), help="Run or model whose labels to offer.")
 @click.option(
     "--stretches", type=click.IntRange(min=0), default=60, show_default=True,
-    help="Stretches without an event, to hear what was missed.",
+    help="Stretches without events to review, for misses.",
 )  # fmt: skip
-@click.option("--stretch-s", type=click.FloatRange(1, 60), default=5.0, show_default=True, help="Their length.")
+@click.option(
+    "--stretch-s", type=click.FloatRange(1, 60), default=5.0, show_default=True, help="Length of these stretches."
+)
 @click.option("--seed", type=click.IntRange(min=0), default=0, show_default=True, help="Seed of the random sample.")
 @force_option
 @json_option
@@ -63,11 +65,12 @@ def command(
     as_json: bool,
     quiet: bool,
 ) -> None:
-    """Go through EVENTS in a browser: right, wrong, another label, other edges; and hear what was missed.
+    """Review events by ear and estimate precision and recall.
 
-    RECORDINGS are all that were tagged; stretches in which nothing was found are drawn from them. From the answers to
-    the random sample follow precision and recall of all events, with intervals. The table that --out writes has what
-    is there under its label, and what is none with a blank label, as gather, score, adjust and cut take it.
+    Shows EVENTS in a browser for confirmation, relabeling or correction, and stretches of RECORDINGS (all that were
+    tagged) without events, to find misses. Estimates precision and recall of all events from the random sample among
+    the answers, with confidence intervals. --out writes the confirmed sounds with their labels and false alarms with
+    a blank label; gather, score, adjust and cut accept this table.
 
     \b
     barn-owl review events.csv archive/ --serve -o reviewed.csv
@@ -78,9 +81,9 @@ def command(
     check_outputs(pages=[page], tables=[out], force=force)
     file = answers or (out or events).with_suffix(".answers.jsonl")
     if answers is not None and not serve and page is None and not is_file(file):
-        raise TableError(f"{file} does not exist; the page saves it, or --serve")
+        raise TableError(f"{file} does not exist; save it from the page, or use --serve")
     if not (page or serve or is_file(file)):
-        raise PlanError("say --serve to review in a browser now, or --page FILE for a page to take away")
+        raise PlanError("give --serve to review in a browser now, or --page FILE to write a page")
     items = _items(
         voice,
         events,
@@ -119,11 +122,11 @@ def _items(
         files = list(table["file"].unique())
         if stretches:
             voice.warn(
-                "stretches without an event are drawn from the recordings in EVENTS alone; name all that were tagged"
+                "drawing stretches without events only from the recordings in EVENTS; name all tagged recordings"
             )
     if not len(table) and not files:
-        raise TableError(f"{events} holds no event; name the recordings to hear what was missed")
-    with voice.progress("listening to events") as progress:
+        raise TableError(f"{events} has no events; name the recordings to review for misses")
+    with voice.progress("reading events") as progress:
         return owl.annotation.review_items(
             table, files, stretches=stretches, stretch_s=stretch_s, listens=shown, seed=seed, progress=progress
         )
@@ -145,7 +148,7 @@ def _write(
     )
     voice.say(f"Wrote {page} with {len(review.items)} items.")
     if room < len(review.items):
-        voice.warn(f"only {room} of them can be heard in it, the others do not fit in one file; --serve has no limit")
+        voice.warn(f"only {room} items fit into the page with their sound; --serve has no limit")
     voice.say(f"Next: open it in a browser, save the answers, then {use.partition('then: ')[2]}")
 
 
@@ -156,7 +159,7 @@ def _serve(review: owl.show.Review, file: Path, port: int, events: Path) -> dict
     ):
         thread = threading.Thread(target=server.serve, daemon=True)
         thread.start()
-        # On standard error and even when all else is quiet: nobody else is to know the address.
+        # On standard error, also with --quiet: the address is a secret of this user.
         click.echo(
             f"{len(review.items)} items to review at\n{server.address}\nAnswers go to {file}. Ctrl-C ends it.",
             err=True,

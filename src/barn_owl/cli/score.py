@@ -26,7 +26,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
 
-@click.command("score", short_help="Hold events against the truth.")
+@click.command("score")
 @click.argument("events", type=click.Path(path_type=Path))
 @click.argument("truth", type=click.Path(path_type=Path))
 @collar_option
@@ -35,15 +35,17 @@ if TYPE_CHECKING:
     "--offsets",
     "offset_share",
     type=click.FloatRange(min=0),
-    help="Offsets must be right too: within this share of the length.",
+    help="Also require offsets, within this share of the duration.",
 )
 @click.option(
     "--segments-s",
     "segment_s",
     type=click.FloatRange(min=0, min_open=True),
-    help="Judge stretches of this length as well.",
+    help="Also score segments of this length.",
 )
-@click.option("-o", "--out", type=click.Path(path_type=Path), help="Table of mistakes to write; - for stdout.")
+@click.option(
+    "-o", "--out", type=click.Path(path_type=Path), help="Table of misses and false alarms to write; - for stdout."
+)
 @click.option("--figure", type=click.Path(path_type=Path), help="Figure of counts, errors, misses and false alarms.")
 @force_option
 @json_option
@@ -60,10 +62,10 @@ def command(
     as_json: bool,
     quiet: bool,
 ) -> None:
-    """Hold EVENTS, as tag writes them, against the table TRUTH of the same recordings.
+    """Score events against a truth table.
 
-    An event is right when its label and its onset are, one to one. Rows of TRUTH with a column unknown that is not
-    blank are sounds of no label: it is told how many raise an event.
+    Matches events one to one: an event is a hit if its label is right and its onset is within --collar-s. Rows of
+    TRUTH with a non-blank column unknown are sounds of no label; reports how many of them raise an event.
 
     \b
     barn-owl score events.csv truth.csv
@@ -79,7 +81,7 @@ def command(
     true = owl.read_clip_table(truth)
     found = events_of_recordings(events, true["file"]) if is_store(events) else owl.read_events(events)
     if "score" in true and "score" not in found:
-        voice.warn(f"{truth} has scores and {events} has none: are the two the wrong way round?")
+        voice.warn(f"{truth} has scores and {events} has none: are the two arguments swapped?")
     true = _same_files(true, found)
     seconds = _lengths(voice, true)
     scores = owl.score_events(true, found, collar_s=collar_s, offset_share=offset_share, seconds=seconds)
@@ -87,7 +89,7 @@ def command(
     segments = None
     if segment_s is not None:
         segments = owl.evaluate.score_segments(true, found, segment_s=segment_s, seconds=seconds)
-        voice.table(segments.reset_index(), title=f"stretches of {segment_s:g} s")
+        voice.table(segments.reset_index(), title=f"segments of {segment_s:g} s")
     if out is not None:
         wrong = pd.concat([scores.misses.assign(mistake="missed"), scores.false_alarms.assign(mistake="false alarm")])
         write_clips(wrong.sort_values(["file", "start_s"]), out, force=force)
@@ -100,7 +102,7 @@ def command(
 
 
 def _same_files(truth: pd.DataFrame, events: pd.DataFrame) -> pd.DataFrame:
-    """Name the recordings of the truth as the events do, where the file name alone tells which is which."""
+    """Use the file names of the events in the truth, where the base name identifies the recording."""
     own = {Path(file).name: file for file in events["file"].unique()}
     if len(own) < events["file"].nunique():
         return truth
@@ -108,11 +110,11 @@ def _same_files(truth: pd.DataFrame, events: pd.DataFrame) -> pd.DataFrame:
 
 
 def _lengths(voice: Terminal, truth: pd.DataFrame) -> dict[str, float]:
-    """Lengths of the recordings; where one is not at hand, up to the last time that a table names."""
+    """Durations of the recordings; of an unavailable one, up to its last event."""
     found, files = {}, [str(file) for file in truth["file"].unique()]
     for file, length_s in zip(files, each(_length_s, files, 2), strict=True):
         if length_s is None:
-            voice.warn(f"{file} is not at hand: its length is taken to be that of its last event")
+            voice.warn(f"{file} is not available: using the end of its last event as its duration")
         else:
             found[file] = length_s
     return found
@@ -126,36 +128,36 @@ def _length_s(file: str) -> float | None:
 
 
 def show_event_scores(voice: Terminal, scores: owl.evaluate.EventScores, collar_s: float) -> None:
-    """Show how events compare with the truth: by label, over all with intervals, times, unknown sounds."""
+    """Show event scores by label and overall, timing errors, confusions and unknown sounds."""
 
     from barn_owl.tag.caveats import event_score_caveats
 
     table = scores.by_label.reset_index().rename(columns={"false_alarms_per_hour": "false/hour"})
-    voice.table(table, title=f"events against the truth, onset within {collar_s:g} s")
+    voice.table(table, title=f"event scores, onset within {collar_s:g} s")
     spread = scores.intervals()
     f1 = spread.loc["f1"]
     span = f" (95 % over recordings: {f1['low']:.2f} to {f1['high']:.2f})" if f1["low"] == f1["low"] else ""
     if len(scores.events):
         voice.say(
-            f"{scores.recall:.0%} found, {scores.precision:.0%} of those reported are right, "
-            f"F1 {scores.f1:.2f}{span}, {scores.false_alarms_per_hour:.1f} false alarms an hour"
+            f"F1 {scores.f1:.2f}{span}, recall {scores.recall:.2f}, precision {scores.precision:.2f}, "
+            f"{scores.false_alarms_per_hour:.1f} false alarms per hour"
         )
     else:
-        voice.say(f"0 of {len(scores.truth)} found: no event is reported")
+        voice.say(f"recall 0: none of {len(scores.truth)} events detected")
     if len(scores.matches):
         middle = scores.errors.loc[0.5]
         voice.say(
-            f"median error of onsets {1000 * middle['onset_error_s']:.0f} ms, of offsets "
-            f"{1000 * middle['offset_error_s']:.0f} ms, of lengths {1000 * middle['length_error_s']:+.0f} ms"
+            f"median error: onset {1000 * middle['onset_error_s']:.0f} ms, offset "
+            f"{1000 * middle['offset_error_s']:.0f} ms, duration {1000 * middle['length_error_s']:+.0f} ms"
         )
     confusion = scores.confusion(collar_s)
     for label in confusion.index:
         for other in confusion.columns:
             if label != other and confusion.loc[label, other] > 1:
                 count, name = confusion.loc[label, other], label or "no label"
-                voice.say(f"{count} of {name} tagged as {other} at the right time")
+                voice.say(f"{count} {name} events tagged as {other}")
     if len(scores.unknown):
         raised = int((scores.unknown["raised"] != "").sum())
-        voice.say(f"{raised} of {len(scores.unknown)} unknown sounds, which belong to no label, raise an event")
+        voice.say(f"{raised} of {len(scores.unknown)} unknown sounds raised an event")
     for caveat in event_score_caveats(scores):
         voice.warn(caveat)

@@ -26,17 +26,19 @@ SHOWN = [
 ]  # fmt: skip
 
 
-@click.command("search", short_help="Search for the best plan a device can carry.")
+@click.command("search")
 @click.argument("clips")
-@click.option("--device", default="this-machine", show_default=True, metavar="DEVICE", help="A TOML file or a name.")
+@click.option(
+    "--device", default="this-machine", show_default=True, metavar="DEVICE", help="Name or TOML file of the device."
+)
 @click.option(
     "--minutes", type=click.FloatRange(min=0, min_open=True), default=20.0, show_default=True,
-    help="How long to search.",
+    help="Time budget.",
 )  # fmt: skip
 @click.option("--run", "folder", type=click.Path(path_type=Path), required=True, help="Folder to write to.")
-@click.option("--floats", is_flag=True, help="The model will compute in float32, not in int8.")
-@click.option("--random", "is_random", is_flag=True, help="Leave no candidate out early, for comparison.")
-@click.option("--resume", is_flag=True, help="Go on with a search that was stopped.")
+@click.option("--float32", "floats", is_flag=True, help="Budget for float32 instead of int8.")
+@click.option("--random", "is_random", is_flag=True, help="Random search without early stopping, as a baseline.")
+@click.option("--resume", is_flag=True, help="Resume an interrupted search.")
 @plan_option
 @seed_option
 @workers_option
@@ -59,9 +61,10 @@ def command(
     as_json: bool,
     quiet: bool,
 ) -> None:
-    """Search for the front end, size and training that do best on CLIPS within what a device can carry.
+    """Search for the best plan within the limits of a device.
 
-    What cannot fit is never trained; the test split of the clips is not touched.
+    Searches front ends, network sizes and training settings on CLIPS. Trains no candidate that exceeds the memory or
+    time of the device, and does not use the test split.
 
     \b
     barn-owl search clips.csv --device core-256k --minutes 20 --run found
@@ -78,12 +81,12 @@ def command(
         resume=resume, work=work,
     )  # fmt: skip
     shown = found.table[[name for name in SHOWN if name in found.table]]
-    voice.table(shown.head(10), title=f"best of {len(found.table)} that fit {target.name}, furthest first")
+    voice.table(shown.head(10), title=f"best of {len(found.table)} candidates that fit {target.name}")
     owl.save_figure(owl.show.search_figure(found), folder / "search.png")
     owl.show.write_search_page(found, folder / "search.html")
     best = found.table.iloc[0]
     drawn = ", ".join(f"{key} {best[key]}" for key in found.table if "." in key and best[key] == best[key])
-    voice.say(f"The best, candidate {best['candidate']}: {best['classifier']}; {drawn}.")
+    voice.say(f"Best: candidate {best['candidate']}, {best['classifier']}; {drawn}.")
     voice.say(f"\nWrote {folder / 'search.csv'}, search.html, search.png and plan.toml.")
     voice.say(f"Next: barn-owl train {clips} --plan {folder / 'plan.toml'} --run best")
     records = found.table.astype(object).where(found.table.notna(), None)

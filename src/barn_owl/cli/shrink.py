@@ -14,12 +14,14 @@ from barn_owl.cli.train import EpochReporter
 from barn_owl.files import claim_folder
 
 
-@click.command("shrink", short_help="Make a model smaller.")
+@click.command("shrink")
 @click.argument("run_path", metavar="RUN", type=click.Path(path_type=Path))
 @click.option("--run", "folder", type=click.Path(path_type=Path), required=True, help="Folder to write the run to.")
-@click.option("--share", type=click.FloatRange(0, 1, min_open=True, max_open=True), help="Share of the weights left.")
-@click.option("--flash-kb", type=click.FloatRange(min=1), help="Flash that code and numbers may take in int8.")
-@click.option("--int8", is_flag=True, help="Compute in int8 afterwards; alone, nothing is taken out.")
+@click.option(
+    "--share", type=click.FloatRange(0, 1, min_open=True, max_open=True), help="Share of the weights to keep."
+)
+@click.option("--flash-kb", type=click.FloatRange(min=1), help="Flash that code and weights may take in int8, in kB.")
+@click.option("--int8", is_flag=True, help="Quantize to int8; alone, without pruning.")
 @workers_option
 @force_option
 @json_option
@@ -35,9 +37,10 @@ def command(
     as_json: bool,
     quiet: bool,
 ) -> None:
-    """Make the cnn of RUN smaller: take channels out and train it on, round the numbers to int8, or both.
+    """Prune the network of a run, quantize it to int8, or both.
 
-    What is left is a run like any other: judge it, tag with it, set it beside RUN with barn-owl compare.
+    Removes channels from the cnn of RUN and fine-tunes it, quantizes it, or both. Writes an ordinary run, to
+    evaluate, tag with, and compare with RUN.
 
     \b
     barn-owl shrink first --share 0.33 --run small
@@ -46,10 +49,10 @@ def command(
     """
     voice = Terminal(quiet=quiet, as_json=as_json)
     if share is not None and flash_kb is not None:
-        raise click.UsageError("--share and --flash-kb cannot be had at once")
+        raise click.UsageError("--share and --flash-kb exclude each other")
     takes_out = share is not None or flash_kb is not None
     if not takes_out and not int8:
-        raise click.UsageError("say what is to be smaller: --share, --flash-kb or --int8")
+        raise click.UsageError("give --share, --flash-kb or --int8")
     run = owl.open_run(run_path)
     claim_folder(folder, force=force)
     work = owl.Work(workers=workers, force=True)
@@ -61,7 +64,7 @@ def command(
             shrunk = owl.shrink(run, target, share=share, flash_kb=flash_kb, work=own)
         run = shrunk.run
         voice.table(
-            shrunk.rounds, title="after each round, on validation mixtures, whose clips it has learned from before"
+            shrunk.rounds, title="after each round, on validation mixtures of clips that the network was trained on"
         )
         voice.table(shrunk.channels, title="channels of each convolution")
         owl.save_figure(owl.show.shrink_figure(shrunk), folder / "shrink.png")
@@ -76,13 +79,13 @@ def command(
         )
         show_scores(voice, run.tested)
     else:
-        voice.warn("there is no test split in this split, so before and after are not compared")
+        voice.warn("no test clips, so the models are not compared")
     cost = run.model.cost
     voice.say(
-        f"\nWrote the run to {folder}: {cost.weights:,} numbers, {cost.multiply_adds:,} multiply-adds a second."
+        f"\nWrote the run to {folder}: {cost.weights:,} weights, {cost.multiply_adds:,} multiply-adds per second."
     )
     if run.tested is not None:
-        voice.say(f"Before and after, side by side: {folder / 'compared.html'}")
+        voice.say(f"Comparison with the original: {folder / 'compared.html'}")
     voice.say(f"Next: barn-owl export {folder} -o model.c")
     scores = {} if run.tested is None else run.tested.scores.as_dict()
     voice.result({"run": str(folder), "weights": cost.weights, **kept, **scores})

@@ -26,18 +26,18 @@ if TYPE_CHECKING:
     import pandas as pd
 
 
-@click.command("split", short_help="Split clips.")
+@click.command("split")
 @click.argument("clips")
 @out_file_option
-@click.option("--train", type=float, help="Share for training.  [default: 0.6]")
-@click.option("--validation", type=float, help="Share for validation.  [default: 0.2]")
-@click.option("--test", type=float, help="Share for the test.  [default: 0.2]")
-@click.option("--together", type=click.Choice(["group", "file"]), help="What stays on one split.  [default: group]")
-@click.option("--method", type=click.Choice(["balanced", "stable"]), help="Stable: new clips never move old ones.")
-@click.option("--before", type=click.Path(path_type=Path), help="An earlier table whose splits are kept.")
-@click.option("--by-time", is_flag=True, help="The earliest excerpts of each file train, the latest test.")
-@click.option("--folds", type=click.IntRange(min=3), help="Fill the column fold instead, for cross-validation.")
-@click.option("--fold", type=click.IntRange(min=1), help="Take this fold for the test, the next for validation.")
+@click.option("--train", type=float, help="Share of training clips.  [default: 0.6]")
+@click.option("--validation", type=float, help="Share of validation clips.  [default: 0.2]")
+@click.option("--test", type=float, help="Share of test clips.  [default: 0.2]")
+@click.option("--together", type=click.Choice(["group", "file"]), help="What is never divided.  [default: group]")
+@click.option("--method", type=click.Choice(["balanced", "stable"]), help="stable: adding clips never moves others.")
+@click.option("--previous", "before", type=click.Path(path_type=Path), help="Earlier table whose splits to keep.")
+@click.option("--by-time", is_flag=True, help="Split each file by time: early excerpts for training.")
+@click.option("--folds", type=click.IntRange(min=3), help="Assign folds for cross-validation instead.")
+@click.option("--fold", type=click.IntRange(min=1), help="Use this fold for testing, the next for validation.")
 @plan_option
 @seed_option
 @force_option
@@ -61,13 +61,14 @@ def command(
     as_json: bool,
     quiet: bool,
 ) -> None:
-    """Split the clip table CLIPS: labels in the same shares on each side, a group on one split only.
+    """Split clips into training, validation and test, or into folds.
 
-    `train` splits by itself; this is for seeing the split first, for keeping it, and for folds.
+    Keeps the proportions of labels, and never divides a group. train splits clips on its own; use this command to
+    inspect or keep a split, or to cross-validate.
 
     \b
     barn-owl split clips.csv -o split.csv
-    barn-owl split more-clips.csv --before split.csv -o split2.csv
+    barn-owl split more-clips.csv --previous split.csv -o split2.csv
     barn-owl split clips.csv --folds 5 -o folds.csv && barn-owl split folds.csv --fold 1 -o fold1.csv
     """
 
@@ -78,7 +79,7 @@ def command(
     voice = Terminal(quiet=quiet or is_stdout(out), as_json=as_json)
     check_outputs(tables=[out], force=force)
     if sum(map(bool, (by_time, folds, fold, before))) > 1:
-        raise click.UsageError("--before, --by-time, --folds and --fold are different ways to split; give one")
+        raise click.UsageError("give only one of --previous, --by-time, --folds and --fold")
     plan = owl.read_plan(plan_path) if plan_path else owl.Plan()
     shares = plan.split.but(train=train, validation=validation, test=test, together=together, method=method)
     table, seed = read_clips(clips), plan.seed if seed is None else seed
@@ -107,7 +108,7 @@ def command(
 
 
 def _with_sides(clips: pd.DataFrame, before: pd.DataFrame) -> pd.DataFrame:
-    """Take over the splits of an earlier table for the same excerpts, and for the groups that are in it."""
+    """Take the splits of an earlier table for the same excerpts and for its groups."""
     keys = ["file", "start_s", "end_s"]
     splits = before[[*keys, "split"]].drop_duplicates(keys) if "split" in before else before[keys].assign(split="")
     joined = clips.drop(columns="split", errors="ignore").merge(splits, on=keys, how="left")

@@ -30,28 +30,28 @@ if TYPE_CHECKING:
 
 
 TOLD_HOURS = 1.0
-"""Sound from which on it is told how fast it went."""
+"""Amount of sound above which the speed is reported."""
 DOUBTED = 3
-"""Recordings that are held against what the model was made for."""
+"""Recordings that are checked for reasons for caution."""
 
 
-@click.command("tag", short_help="Find events.")
+@click.command("tag")
 @click.argument("run", type=click.Path(path_type=Path))
 @click.argument("recordings", nargs=-1, required=True)
 @click.option(
     "-o",
     "--out",
     type=click.Path(path_type=Path, allow_dash=True),
-    help="Table to write; - for stdout. Without it, --keep holds the events.",
+    help="Event table to write; - for stdout. Optional with --store.",
 )
 @decoding_options
 @click.option(
-    "--workers", type=click.IntRange(1, 64), default=2, show_default=True, help="Recordings at a time, a core each."
+    "--workers", type=click.IntRange(1, 64), default=2, show_default=True, help="Recordings to process in parallel."
 )
 @click.option(
-    "--keep",
+    "--store",
     type=click.Path(path_type=Path),
-    help="Store of finished recordings, which are not done again: a folder of Parquet files, or NAME.sqlite.",
+    help="Store of events: a folder of Parquet files, or NAME.sqlite. Skips recordings that are in it.",
 )
 @engine_option
 @click.option(
@@ -59,23 +59,27 @@ DOUBTED = 3
     type=click.Choice(["own", "onnx"]),
     default="own",
     show_default=True,
-    help="What computes the network: our own code, or ONNX Runtime on the best device that it offers.",
+    help="Inference engine: built in, or ONNX Runtime on its best device.",
 )
-@click.option("--figure", type=click.Path(path_type=Path), help="Draw the first recording, an hour at most.")
-@click.option("--traces", type=click.Path(path_type=Path), help="Folder to write the scores over time to, as NPZ.")
-@click.option("--excerpts", type=click.Path(path_type=Path), help="Folder to write each event to as a sound file.")
+@click.option("--figure", type=click.Path(path_type=Path), help="Figure of the first recording to write.")
 @click.option(
-    "--around-s", type=click.FloatRange(min=0), default=0.2, show_default=True, help="Sound kept around an excerpt."
+    "--score-traces", "traces", type=click.Path(path_type=Path), help="Folder to write frame scores to (NPZ)."
+)
+@click.option("--excerpts", type=click.Path(path_type=Path), help="Folder to write each event to, as a sound file.")
+@click.option(
+    "--around-s",
+    type=click.FloatRange(min=0),
+    default=0.2,
+    show_default=True,
+    help="Sound before and after each excerpt.",
 )
 @click.option("--cues", type=click.Path(path_type=Path), help="Folder to write WAV copies with cue points to.")
+@click.option("--hours", type=click.Path(path_type=Path), help="Events by hour of the day to write: .csv or .png.")
 @click.option(
-    "--hours", type=click.Path(path_type=Path), help="Events by hour of the day: table (.csv) or figure (.png)."
+    "--start-times", "begins", type=click.Path(path_type=Path), help="Table with the columns file and begins."
 )
 @click.option(
-    "--begins", type=click.Path(path_type=Path), help="Table that says when recordings began, with file and begins."
-)
-@click.option(
-    "--zone", default="", metavar="ZONE", help="Time zone of times in file names that say none, as Europe/Lisbon."
+    "--time-zone", "zone", default="", metavar="ZONE", help="Time zone of file names without one: Europe/Lisbon."
 )
 @force_option
 @json_option
@@ -85,7 +89,7 @@ def command(
     recordings: tuple[str, ...],
     out: Path | None,
     workers: int,
-    keep: Path | None,
+    store: Path | None,
     runtime: str,
     figure: Path | None,
     traces: Path | None,
@@ -100,16 +104,16 @@ def command(
     quiet: bool,
     **changes: float | None,
 ) -> None:
-    """Find events in RECORDINGS (files, folders, tables) with the model of RUN (a run's folder or a model file).
+    """Detect events in long recordings.
 
-    Any rate, length and number of channels. A recording that cannot be read is reported and passed over. The ending
-    of --out is the format: .csv, .tsv, .parquet, .jsonl, or .vtt and .srt for players. RECORDINGS may be URLs, such
-    as s3://bucket/may/ or https://host/night.flac.
+    RUN is a run folder or a model file; RECORDINGS are files, folders, tables or URLs (s3://bucket/may/,
+    https://host/night.flac) of any sample rate, length and number of channels. Reports and skips unreadable
+    recordings. The ending of --out selects the format: .csv, .tsv, .parquet, .jsonl, or .vtt and .srt for players.
 
     \b
     barn-owl tag first night.flac -o events.csv --figure night.png
-    barn-owl tag first archive/ -o events.csv --keep done.sqlite --hours hours.png
-    barn-owl tag first s3://quay/2026/ --keep months --engine tcp://host:8786
+    barn-owl tag first archive/ -o events.csv --store done.sqlite --hours hours.png
+    barn-owl tag first s3://quay/2026/ --store months --engine tcp://host:8786
     """
 
     from barn_owl.archive import with_clock
@@ -117,22 +121,22 @@ def command(
     from barn_owl.archive.recordings import trace_files_of
 
     voice, model = Terminal(quiet=quiet or is_stdout(out), as_json=as_json), owl.load_model(run)
-    if out is None and keep is None:
-        raise OutputError("say where the events go: -o TABLE, or --keep STORE, or both")
+    if out is None and store is None:
+        raise OutputError("give -o TABLE, --store STORE, or both")
     check_outputs(figures=[figure], endings={hours: (".csv", *FIGURES), out: ENDINGS}, force=force)
     model = owl.device.on_runtime(model) if runtime == "onnx" else model
     decoding = model.decoding.but(**changes)
     files = owl.find_recordings(recordings)
-    _check_what_is_written(files, out=out, keep=keep, traces=traces, excerpts=excerpts, cues=cues, force=force)
+    _check_what_is_written(files, out=out, store=store, traces=traces, excerpts=excerpts, cues=cues, force=force)
     starts = _starts(files, begins, zone, needed=hours is not None)
-    archive = tag_aloud(voice, model, files, decoding, workers=workers, keep=keep, traces=traces, starts=starts)
+    archive = tag_aloud(voice, model, files, decoding, workers=workers, store=store, traces=traces, starts=starts)
     if not archive.done and not archive.stopped:
-        raise AudioError("none of the recordings could be tagged")
+        raise AudioError("no recording could be tagged")
     if archive.done:
         if out is not None:
             events = with_clock(archive.events, starts) if any(starts.values()) else archive.events
             write_table(events, out, force=force)
-        _report(voice, archive, len(files), out, keep)
+        _report(voice, archive, len(files), out, store)
         _tell_of_work(voice, archive)
         if runtime == "onnx":
             _tell_of_runtime(voice, archive, model)
@@ -154,7 +158,7 @@ def _check_what_is_written(
     files: list[str],
     *,
     out: Path | None,
-    keep: Path | None,
+    store: Path | None,
     traces: Path | None,
     excerpts: Path | None,
     cues: Path | None,
@@ -171,14 +175,14 @@ def _check_what_is_written(
     if cues is not None and len({Path(file).stem for file in files}) < len(files):
         raise OutputError("recordings of the same name cannot be copied to one folder; tag them one by one")
     targets = []
-    if traces is not None and keep is None:  # with a store, what is there is used again
+    if traces is not None and store is None:  # with a store, what is there is used again
         targets += list(trace_files_of(files, traces).values())
     if cues is not None:
         targets += [cues / f"{Path(file).stem}.wav" for file in files]
     for target in targets:
         checked_target(target, force=force)
-    if keep is not None:
-        owl.archive.open_store(keep)
+    if store is not None:
+        owl.archive.open_store(store)
     for folder in (traces, cues):
         if folder is not None:
             claim_folder(folder, force=True)
@@ -193,29 +197,29 @@ def tag_aloud(
     decoding: owl.DecodingSettings,
     *,
     workers: int = 2,
-    keep: Path | None = None,
+    store: Path | None = None,
     traces: Path | None = None,
     starts: Mapping[str, datetime | None] | None = None,
 ) -> owl.archive.Archive:
-    """Tag recordings with visible progress, until done or stopped by Ctrl-C."""
+    """Tag recordings with a progress bar, until done or stopped by Ctrl-C."""
     what = Path(files[0]).name if len(files) == 1 else f"{len(files)} recordings"
     with voice.progress(f"tagging {what}, seconds", of_sound=True) as progress:
         archive = owl.tag_archive(
             model,
             files,
             decoding=decoding,
-            keep=keep,
-            traces=traces,
+            store=store,
+            score_traces=traces,
             workers=workers,
             starts=starts,
             progress=progress,
         )
     for reason in archive.refused.values():
-        voice.warn(f"passed over: {reason}")
+        voice.warn(f"skipped: {reason}")
     if archive.kept:
-        voice.say(f"{len(archive.kept)} recordings were done before and are not done again")
+        voice.say(f"skipping {len(archive.kept)} recordings that are in the store")
     if archive.stopped:
-        voice.warn(f"stopped; {len(archive.done)} of {len(files)} recordings are done")
+        voice.warn(f"stopped after {len(archive.done)} of {len(files)} recordings")
     return archive
 
 
@@ -242,7 +246,7 @@ def _write_more(
 
 
 def _starts(files: list[str], begins: Path | None, zone: str, *, needed: bool) -> dict[str, datetime | None]:
-    """When the recordings began; where that is needed and not known, nothing is begun."""
+    """Start times of the recordings. Raises AudioError if one is `needed` and unknown."""
     from barn_owl.archive import starts_of_table
 
     if begins is not None:
@@ -252,10 +256,10 @@ def _starts(files: list[str], begins: Path | None, zone: str, *, needed: bool) -
     unknown = [file for file, start in starts.items() if start is None]
     if needed and unknown:
         raise AudioError(
-            f"--hours needs to know when each recording began, and {unknown[0]} does not say it"
-            f"{f' (nor do {len(unknown) - 1} others)' if len(unknown) > 1 else ''}: neither by its name, as in "
-            "night_20260314_221500.flac, nor by a broadcast chunk; name them so, or give --begins TABLE with the "
-            "columns file and begins"
+            f"--hours needs the start time of each recording, and {unknown[0]} has none"
+            f"{f' (nor do {len(unknown) - 1} others)' if len(unknown) > 1 else ''}, neither in its name, as in "
+            "night_20260314_221500.flac, nor in a broadcast chunk; rename the files, or give --start-times TABLE with "
+            "the columns file and begins"
         )
     return starts
 
@@ -273,7 +277,7 @@ def _write_hours(
 
 
 def _caveat(voice: Terminal, model: owl.Model, archive: owl.archive.Archive) -> None:
-    """Say what speaks against the events of the first recordings."""
+    """Print reasons for caution about the events of the first recordings."""
 
     from barn_owl.tag.caveats import recording_caveats_of
 
@@ -282,10 +286,10 @@ def _caveat(voice: Terminal, model: owl.Model, archive: owl.archive.Archive) -> 
             voice.warn(sentence)
 
 
-def _report(voice: Terminal, archive: owl.archive.Archive, total: int, out: Path | None, keep: Path | None) -> None:
+def _report(voice: Terminal, archive: owl.archive.Archive, total: int, out: Path | None, store: Path | None) -> None:
     counts = archive.counts()
     voice.table(counts)
-    events, kept = int(counts["events"].sum()), f" {keep} keeps them." if keep is not None else ""
+    events, kept = int(counts["events"].sum()), f" Stored in {store}." if store is not None else ""
     written = f"Wrote {events} events" if out is not None else f"{events} events"
     voice.say(f"\n{written} in {len(archive.done)} of {total} recordings{'' if out is None else f' to {out}'}.{kept}")
     voice.result(

@@ -35,37 +35,39 @@ if TYPE_CHECKING:
     import pandas as pd
 
 
-@click.command("train", short_help="Train a classifier.")
+@click.command("train")
 @click.argument("clips")
 @click.option("--run", "folder", type=click.Path(path_type=Path), required=True, help="Folder to write the run to.")
 @click.option(
     "--classifier",
     type=click.Choice([*names(), "all"]),
-    help="Kind of classifier; all trains every one and ranks them.",
+    help="Classifier to train; all trains and ranks every one.",
 )
-@click.option("--background", multiple=True, metavar="LABEL", help="Label that means nothing of interest.")
-@click.option("--ignored", multiple=True, metavar="LABEL", help="Label of other sounds, which are no events.")
+@click.option(
+    "--background", multiple=True, metavar="LABEL", help="Label of background sound; never reported. Repeatable."
+)
+@click.option(
+    "--ignored", multiple=True, metavar="LABEL", help="Label that is recognized but never reported. Repeatable."
+)
 @recordings_option
 @plan_option
-@click.option("--start-from", metavar="MODEL", help="Train a model (or run) further; its front end is taken over.")
-@click.option(
-    "--frozen", type=click.IntRange(min=0), help="Layers of that model, from the first, to leave as they are."
-)
-@click.option("--forget", metavar="LABEL", multiple=True, help="Label of that model not to keep; repeatable.")
-@click.option("--like", type=click.Path(path_type=Path), metavar="RUN", help="Keep the split of RUN for its clips.")
-@click.option("--resume", is_flag=True, help="Go on with a training that was stopped.")
-@click.option("--seeds", type=click.IntRange(2, 100), help="Train with so many seeds and say how far results spread.")
-@click.option("--folds", type=click.IntRange(3, 100), help="Train once a fold; each is the test once.")
+@click.option("--start-from", metavar="MODEL", help="Fine-tune a model or run; keeps its front end.")
+@click.option("--frozen", type=click.IntRange(min=0), help="Number of first layers of that model to freeze.")
+@click.option("--forget", metavar="LABEL", multiple=True, help="Label of that model to drop. Repeatable.")
+@click.option("--split-from", "like", type=click.Path(path_type=Path), metavar="RUN", help="Reuse the split of RUN.")
+@click.option("--resume", is_flag=True, help="Resume an interrupted training.")
+@click.option("--seeds", type=click.IntRange(2, 100), help="Train with this many seeds and report the spread.")
+@click.option("--folds", type=click.IntRange(3, 100), help="Cross-validate: train one model per fold.")
 @click.option(
     "--subset", "subsets", type=float, multiple=True,
-    help="Train on a part of the clips first, a share or a number, then on all; may be given several times.",
+    help="Also train on this share or number of the clips; repeatable.",
 )  # fmt: skip
 @click.option(
     "--front-end", "front_ends", multiple=True, metavar="FEATURES",
-    help="Features, joined by +; given several times, they are ranked on the same split.",
+    help="Features joined by +; repeat to rank several.",
 )  # fmt: skip
-@click.option("--ensemble", is_flag=True, help="With seeds or folds: keep them all as one model.")
-@click.option("--cache", type=click.Path(path_type=Path), help="Folder to keep computed frames in for next time.")
+@click.option("--ensemble", is_flag=True, help="With --seeds or --folds: average the models.")
+@click.option("--cache", type=click.Path(path_type=Path), help="Folder to cache computed frames in.")
 @seed_option
 @workers_option
 @engine_option
@@ -97,10 +99,11 @@ def command(
     as_json: bool,
     quiet: bool,
 ) -> None:
-    """Train a compact classifier on the clip table CLIPS (- for standard input).
+    """Train a classifier on clips.
 
-    Without a plan, one is fitted to the clips (see barn-owl plan). Clips of one group, such as one recorder, stay on
-    one split of the split. Options win over the plan. Ctrl-C keeps the best so far; --resume goes on from there.
+    CLIPS is a clip table (- for standard input). Fits a plan to the clips if none is given (see barn-owl plan). Never
+    divides a group, such as one recorder, between training, validation and test. Options override the plan. Ctrl-C
+    stops and keeps the best model; --resume continues.
 
     \b
     barn-owl train clips.csv --run first
@@ -125,7 +128,7 @@ def command(
     for option, given in (("--frozen", frozen), ("--forget", forget)):
         if given and not start_from:
             raise click.UsageError(f"{option} needs --start-from")
-    runs.check_subsets(subsets)  # refused before minutes of listening, not after
+    runs.check_subsets(subsets)  # before minutes of work, not after
     table = read_clips(clips) if like is None else runs.split_like(read_clips(clips), like)
     if resume and not mode.resumes_itself:
         own = None if plan_path is None else owl.read_plan(plan_path).but(**request.changes)
@@ -138,7 +141,7 @@ def command(
 
 @dataclass(frozen=True, kw_only=True)
 class TrainRequest:
-    """What the command was given. changes : settings of the plan that options win over."""
+    """The options of the command. changes : settings of the plan that options override."""
 
     voice: Terminal
     folder: Path
@@ -158,7 +161,7 @@ class TrainRequest:
 
 @dataclass(frozen=True, kw_only=True)
 class Mode:
-    """A way to train: the options that ask for it, and what it does."""
+    """A way to train: the options that select it, and what it does."""
 
     options: str
     applies: Callable[[TrainRequest], bool]
@@ -168,17 +171,17 @@ class Mode:
 
 
 def _mode(request: TrainRequest) -> Mode:
-    """Choose the way to train; options that contradict each other end here."""
+    """Choose the way to train. Raises UsageError for options that exclude each other."""
     chosen = [mode for mode in MODES if mode.applies(request)]
     if len(chosen) > 1:
-        raise click.UsageError(f"{' and '.join(mode.options for mode in chosen)} cannot be had at once")
+        raise click.UsageError(f"{' and '.join(mode.options for mode in chosen)} exclude each other")
     mode = chosen[0] if chosen else ONE
     others = [] if mode is ONE or mode.resumes_itself else [mode.options]
     others += ["--start-from"] if request.start_from else []
     if request.resume and others:
-        raise click.UsageError(f"--resume goes on with one training, or a ranking; leave {others[0]} out")
+        raise click.UsageError(f"--resume continues one training or a ranking; drop {others[0]}")
     if request.ensemble and not mode.makes_ensembles:
-        raise click.UsageError("--ensemble needs --seeds or --folds: one model is no ensemble")
+        raise click.UsageError("--ensemble needs --seeds or --folds")
     return mode
 
 
@@ -194,15 +197,11 @@ def _train_one(request: TrainRequest, table: pd.DataFrame, plan: owl.Plan | None
 def _show_exemplars(voice: Terminal, plan: owl.Plan, run: owl.Run) -> None:
     before = owl.load_model(plan.start.model)
     if before.exemplars:
-        voice.table(
-            owl.runs.exemplar_table(before, run.model, run.predictions), title="what is learned, and what is kept"
-        )
-        voice.say("before, now: share of the exemplars that are classified correctly.")
+        voice.table(owl.runs.exemplar_table(before, run.model, run.predictions), title="new clips and exemplars")
+        voice.say("before, now: share of exemplars classified correctly.")
     gone = sorted(set(before.labels) - set(run.model.labels))
     if gone:
-        voice.warn(
-            f"{plan.start.model} keeps no examples of {', '.join(gone)}, and there are no clips of them: forgotten"
-        )
+        voice.warn(f"dropping {', '.join(gone)}: {plan.start.model} has no exemplars of it, and there are no clips")
 
 
 def _plan(request: TrainRequest, table: pd.DataFrame) -> owl.Plan:
@@ -212,7 +211,7 @@ def _plan(request: TrainRequest, table: pd.DataFrame) -> owl.Plan:
     elif start_from:
         plan = owl.Plan()
     else:
-        with voice.progress("listening to clips") as progress:
+        with voice.progress("analyzing clips") as progress:
             suggestion = owl.suggest_plan(
                 table,
                 recordings=request.recordings,
@@ -220,7 +219,7 @@ def _plan(request: TrainRequest, table: pd.DataFrame) -> owl.Plan:
                 seed=request.changes["seed"] or 0,
                 progress=progress,
             )
-        voice.say("No plan is given, so one was fitted to the clips:")
+        voice.say("Plan fitted to the clips:")
         show_reasons(voice, suggestion)
         plan = suggestion.plan
     return owl.runs.adopt(plan, owl.load_model(start_from), start_from) if start_from else plan
@@ -235,7 +234,7 @@ def train_aloud(
     *,
     resume: bool = False,
 ) -> owl.Run:
-    """Train with visible progress, and show what to expect and the scores of the test split."""
+    """Train with a progress report; show the scores of rehearsal and test."""
 
     import pandas as pd
 
@@ -248,43 +247,43 @@ def train_aloud(
             owl.show.write_results(run)
         except KeyboardInterrupt:
             if is_file(folder / "predictions.csv"):
-                voice.warn(f"stopped; the best so far is kept in {folder}. To go on: the same command with --resume")
+                voice.warn(f"stopped; {folder} has the best model. To continue, add --resume to the same command")
             raise
     skipped = folder / "skipped.csv"
     if is_file(skipped):
-        voice.warn(f"{len(pd.read_csv(skipped))} clips could not be used; {skipped} says why")
+        voice.warn(f"{len(pd.read_csv(skipped))} clips could not be used; see {skipped}")
     for sentence in run.learning.words:
         voice.say(sentence)
     show_expectation(voice, run)
     if run.tested is not None:
         show_scores(voice, run.tested)
     else:
-        voice.warn("there is no test split in this split, so the run is not judged")
+        voice.warn("no test clips, so the run is not evaluated")
     return run
 
 
 def show_expectation(voice: Terminal, run: owl.Run) -> None:
-    """Say what to expect in a recording, and caveat it where that is due."""
+    """Show the expected performance on recordings, with reasons for caution."""
 
     import pandas as pd
 
     expected = run.expectation
     if expected is None:
-        voice.warn("no rehearsal: there are no two validation clips of any label, so what to expect is not known")
+        voice.warn("no rehearsal: it needs two validation clips of a label; performance on recordings is unknown")
         return
     rows = [
         {"label": label, "true": int(row["true"]), "f1": row["f1"], "precision": row["precision"],
          "recall": row["recall"]}
         for label, row in expected["labels"].items()
     ]  # fmt: skip
-    voice.table(pd.DataFrame(rows), title="what to expect in a recording: a rehearsal of validation clips")
+    voice.table(pd.DataFrame(rows), title="expected performance on recordings (rehearsal with validation clips)")
     off, usual = expected["onset_error_s"], expected["at_density"]
     voice.say(
-        f"With {usual['events_per_minute']:g} events a minute (rehearsal.events_per_minute): event F1 "
-        f"{usual['event_f1']:.2f}, {usual['false_alarms_per_hour']:.0f} false alarms an hour "
-        f"({usual['quiet_alarms_per_hour']:.0f} an hour in quiet, {100 * usual['alarms_per_event']:.0f} beside every "
-        f"100 events){'' if off is None else f'; onsets are {1000 * off:.0f} ms off'}. "
-        f"To listen to: {run.folder / 'rehearsal.flac'}"
+        f"With {usual['events_per_minute']:g} events per minute (rehearsal.events_per_minute): event F1 "
+        f"{usual['event_f1']:.2f}, {usual['false_alarms_per_hour']:.0f} false alarms per hour "
+        f"({usual['quiet_alarms_per_hour']:.0f} per hour of quiet, {100 * usual['alarms_per_event']:.0f} per 100 "
+        f"events){'' if off is None else f', onset error {1000 * off:.0f} ms'}. "
+        f"Listen to {run.folder / 'rehearsal.flac'}"
     )
     for caveat in run.recording_caveats:
         voice.warn(caveat)
@@ -296,8 +295,8 @@ def _rank(request: TrainRequest, clips: pd.DataFrame, plan: owl.Plan) -> None:
 
     def told(name: str, number: int, total: int) -> None:
         seconds = time.perf_counter() - begin
-        longest = "; the networks, last, take longest" if number == 1 and len(classifiers) > 1 else ""
-        voice.say(f"{number} of {total}: {name}, {seconds:.0f} s so far{longest}")
+        longest = "; the networks, at the end, take longest" if number == 1 and len(classifiers) > 1 else ""
+        voice.say(f"{number} of {total}: {name}, {seconds:.0f} s{longest}")
         teller.next, teller.refit = 0, False
 
     with voice.progress("reading clips") as reading:
@@ -307,14 +306,14 @@ def _rank(request: TrainRequest, clips: pd.DataFrame, plan: owl.Plan) -> None:
                 work=replace(request.work, reading=reading, watch=teller, told=told),
             )  # fmt: skip
         except KeyboardInterrupt:
-            voice.say(f"What is done is ranked in {folder / 'classifiers.csv'}; --resume goes on with the others.")
+            voice.say(f"{folder / 'classifiers.csv'} ranks the finished ones; --resume trains the others.")
             raise
     owl.save_figure(owl.show.classifiers_figure(ranking), folder / "classifiers.png")
     shown = ranking.drop(columns=["classifier", "features"]).rename(columns=_heading)
     voice.table(shown, title="ranked on the validation clips")
     best = ranking["run"].iloc[0]
-    voice.say(f"\nWrote a run each to {folder}, classifiers.csv and classifiers.png.")
-    voice.say("The ranking is by validation, so the test of the best is still an honest figure.")
+    voice.say(f"\nWrote one run per classifier to {folder}, classifiers.csv and classifiers.png.")
+    voice.say("Ranked by validation: the test score of the best one is unbiased.")
     voice.say(f"Next: barn-owl evaluate {folder / best}")
     voice.result(
         {"run": str(folder), "classifiers": ranking.astype(object).where(ranking.notna(), None).to_dict("records")}
@@ -333,8 +332,8 @@ def _train_several(request: TrainRequest, clips: pd.DataFrame, plan: owl.Plan) -
     voice.table(table.rename(columns=_heading))
     found = spread(table)
     for name, values in found.items():
-        voice.say(f"{name.replace('_', ' ')}: {values['mean']:.3f} on average, {values['deviation']:.3f} deviation")
-    voice.say(f"\nWrote a run each to {folder}, and spread.csv.")
+        voice.say(f"{name.replace('_', ' ')}: {values['mean']:.3f}, standard deviation {values['deviation']:.3f}")
+    voice.say(f"\nWrote one run each to {folder}, and spread.csv.")
     if request.ensemble:
         show_scores(voice, owl.open_run(folder).evaluate())
         voice.say(f"\nThe ensemble is in {folder}. Next: barn-owl tag {folder} RECORDING -o events.csv")
@@ -355,7 +354,7 @@ def _train_subsets(request: TrainRequest, clips: pd.DataFrame, plan: owl.Plan) -
     shown = table.drop(columns=["weights", "multiply_adds", "validation_f1", "test_f1"])
     voice.table(shown.rename(columns=_heading), title="by the number of training clips")
     last = table["run"].iloc[-1]
-    voice.say(f"\nWrote a run each to {folder}, subsets.csv and subsets.png.")
+    voice.say(f"\nWrote one run per size to {folder}, subsets.csv and subsets.png.")
     voice.say(f"Next: barn-owl evaluate {folder / last}")
     voice.result({"run": str(folder), "subsets": table.astype(object).where(table.notna(), None).to_dict("records")})
 
@@ -370,7 +369,7 @@ MODES = (
         train=_rank, resumes_itself=True,
     ),
 )  # fmt: skip
-"""Ways to train; at most one is request for, and `ONE` else."""
+"""Ways to train; `ONE` if none of them is selected."""
 
 
 def _heading(name: str) -> str:
@@ -378,7 +377,7 @@ def _heading(name: str) -> str:
 
 
 class EpochReporter:
-    """Says a line at every tenth of the way, and whenever it is the last; of classifiers without epochs, a line for
+    """Prints a line at every tenth of the epochs and at the last one; for classifiers without epochs, a line for
     each candidate that is tried.
     """
 
@@ -390,7 +389,7 @@ class EpochReporter:
         has_epochs = not math.isnan(line.train_loss)
         if line.refit and not self.refit:
             self.refit, self.next = True, 1
-            self.voice.say(f"Once more, on the training and validation clips together{':' if has_epochs else '.'}")
+            self.voice.say(f"Training on with the training and validation clips{':' if has_epochs else '.'}")
         judged = f"{line.validation_loss:>16.3f} {line.validation_recall:>7.2f} {line.validation_f1:>5.2f}"
         if not has_epochs:
             if not line.refit:

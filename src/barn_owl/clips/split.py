@@ -22,12 +22,12 @@ def split_clips(
 ) -> pd.DataFrame:
     """Fill the column ``split`` of a clip table; the argument stays as it is.
 
-    All rows of one group (or of one file, when the table has no ``group`` or ``shares.together`` is "file"),
-    and of one recording (``copy_of``), land on the same split, and each label's clips are shared out as near to
-    `shares` as whole groups allow.
-    Sides that the table already names are kept; only rows with a blank ``split`` are placed, with their
-    group if that has a split already. A table split into train and test alone gives up part of train for
-    validation. fewest : labels that there must be. quietly : without a warning for labels that a split has no clip of.
+    All rows of one group (or of one file, when the table has no ``group`` or ``shares.together`` is "file"), and of
+    one recording (``copy_of``), land on the same split, and each label's clips are shared out as near to `shares` as
+    whole groups allow. Sides that the table already names are kept; only rows with a blank ``split`` are placed, with
+    their group if that has a split already. A table split into train and test alone gives up part of train for
+    validation. fewest : labels that there must be. quietly : without a warning for labels that a split has no clip
+    of.
 
     Raises TableError when a label has fewer than three clips, there are fewer groups than splits, or one
     group is on two splits already.
@@ -221,7 +221,8 @@ def _place_by_name(groups: list[str], split_of: np.ndarray, splits: list[int], s
 def _place(
     counts: np.ndarray, split_of: np.ndarray, splits: list[int], shares: Shares, rng: np.random.Generator
 ) -> None:
-    """Give each group without a split the one of `splits` that brings the labels' shares nearest to what is wished."""
+    """Give each group without a split the one of `splits` that brings the labels' shares nearest to what is
+    wished."""
     share = np.array([shares.train, shares.validation, shares.test])
     _share_out(counts, split_of, splits, share, rng)
 

@@ -27,7 +27,7 @@ from .predictions import (
     NONE as NONE,
     UNDECIDED as UNDECIDED,
     predict as predict,
-    refused as refused,
+    rejected as rejected,
     undecided as undecided,
 )
 from .scores import (

@@ -45,8 +45,8 @@ class Evaluation:
 
     predictions : a clip table with ``label``, ``predicted``, ``score`` and ``score:LABEL`` for each of `labels`.
     majority : the label that is most frequent in training. thresholds : score that each label must reach to be said;
-    with fewer, a clip is undecided. skipped : the reason for each clip that could not be used, by row number.
-    rows : of a split of a run, the row numbers in the predictions of the run. clip_statistics : balanced accuracy of a
+    with fewer, a clip is undecided. skipped : the reason for each clip that could not be used, by row number. rows :
+    of a split of a run, the row numbers in the predictions of the run. clip_statistics : balanced accuracy of a
     logistic regression on statistics of the same clips, if known. background : labels that are never reported.
 
     >>> evaluation = barn_owl.open_run("first").evaluate()

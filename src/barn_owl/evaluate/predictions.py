@@ -108,7 +108,7 @@ def undecided(model: Model, predictions: pd.DataFrame) -> np.ndarray:
     return ~decided(scores, model.labels, model.thresholds)
 
 
-def refused(model: Model, predictions: pd.DataFrame) -> pd.Series:
+def rejected(model: Model, predictions: pd.DataFrame) -> pd.Series:
     """Why clips are of no label at all, by the rule of tagging: no label reaches the score that an event needs.
 
     Returns a reason for each row, "" for a clip that is not refused. What is called background is not refused: that

@@ -1,4 +1,5 @@
-"""Short synthetic recordings to learn from: sounds of clips at any place and level over background, and what is heard.
+"""Short synthetic recordings to learn from: sounds of clips at any place and level over background, and what is
+heard.
 
 They are put together from log-mel frames: sounds that are independent of each other add in power, and a gain or a
 recorder's response is an offset in dB, so that nothing needs to go back to the samples. Frames of other features
@@ -27,7 +28,8 @@ APART_S = (0.06, 0.28)
 CUT_OFF = 0.3
 """Share of sounds that may begin before the mixture or go on after it."""
 WHOLE = 4
-"""Mixtures that a sound lasts from which on it is taken for a recording as a whole, any stretch of which is as good."""
+"""Mixtures that a sound lasts from which on it is taken for a recording as a whole, any stretch of which is as
+good."""
 LEAST_FRAMES = 3
 """Frames of a sound in a window from which on the window is said to hold it."""
 SLOPE_DB = (-10.0, 30.0)
@@ -44,10 +46,10 @@ class Mixtures(NamedTuple):
     """A batch of mixtures, frame by frame.
 
     frames : ``(mixtures, frames, features)``, as from the front end. sounds, begins : 1 where a label sounds, and in
-    the frame in which it begins, ``(mixtures, frames, labels)``; counts : 0 where it cannot be told whether it sounds,
-    since it is too faint. events : mixture, first and last-plus-one frame and label of each sound that is heard, the
-    number behind the last label for one of no label. clips : number of the clip of the last sound of a label in each
-    mixture, -1 where there is none.
+    the frame in which it begins, ``(mixtures, frames, labels)``; counts : 0 where it cannot be told whether it
+    sounds, since it is too faint. events : mixture, first and last-plus-one frame and label of each sound that is
+    heard, the number behind the last label for one of no label. clips : number of the clip of the last sound of a
+    label in each mixture, -1 where there is none.
     """
 
     frames: np.ndarray

@@ -34,7 +34,8 @@ ROWS_STREAM, WATCHED_STREAM = 37, 41
 
 
 class PooledWindows:
-    """Rows of windows out of mixtures and of whole clips, not standardized; their targets, and the names of the clips.
+    """Rows of windows out of mixtures and of whole clips, not standardized; their targets, and the names of the
+    clips.
 
     watched : draw them as they are looked at while others are learned from: their sound is not changed.
     """

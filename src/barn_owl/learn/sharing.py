@@ -1,4 +1,5 @@
-"""What classifiers that learn from the same clips have in common is made once, and kept until the last has learned."""
+"""What classifiers that learn from the same clips have in common is made once, and kept until the last has
+learned."""
 
 from collections.abc import Callable, Hashable
 from typing import Any, TypeVar
@@ -14,8 +15,8 @@ Memo = dict[Hashable, Any]
 def shared(make: Callable[[], T], memo: Memo | None, plan: Plan, *what: Hashable) -> T:
     """Return what `make` gives; with a memo what it gave before, for another classifier, if all else was the same.
 
-    plan : whatever of it `make` looks at, but the classifier, how it is trained, and its further columns. what : all else
-    that `make` depends on.
+    plan : whatever of it `make` looks at, but the classifier, how it is trained, and its further columns. what : all
+    else that `make` depends on.
     """
     if memo is None:
         return make()

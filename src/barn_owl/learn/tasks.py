@@ -37,8 +37,8 @@ NAMES_COUNT = 0.7
 NONE_COUNTS = 0.3
 """How much a stretch of none of the labels counts beside one of a label: there are many of them."""
 USES = 2
-"""Times that a network learns from each mixture of an epoch, beside other mixtures each time: to make one takes half as
-long as to learn from it.
+"""Times that a network learns from each mixture of an epoch, beside other mixtures each time: to make one takes half
+as long as to learn from it.
 """
 SMOOTHING = 0.1
 """Share of the name of a stretch that is spread over all names: Szegedy et al., CVPR 2016."""
@@ -173,8 +173,8 @@ class FrameTask:
         return np.concatenate(parts, axis=-1, dtype=np.float32)
 
     def _stretches(self, mixtures: Mixtures, at: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """FrameScores of each sound that is heard, ``(mixtures, steps, SOUNDS)``, and which labels it has, or none of them,
-        in each step alike, ``(mixtures, steps, SOUNDS * (labels + 1))``."""
+        """FrameScores of each sound that is heard, ``(mixtures, steps, SOUNDS)``, and which labels it has, or none of
+        them, in each step alike, ``(mixtures, steps, SOUNDS * (labels + 1))``."""
         count, labels = len(mixtures.frames), self._labels + 1
         inside = np.zeros((count, len(at), SOUNDS), dtype=np.float32)
         names = np.zeros((count, SOUNDS, labels), dtype=np.float32)

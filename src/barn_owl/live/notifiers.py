@@ -103,8 +103,8 @@ def command_notifier(command: str, *, interval_s: float = 0.0, max_duration_s: f
     """Run a command for each event, such as ``notify {label} {start_s} {score}``; see `FIELDS`.
 
     It is split into arguments as a shell would, but no shell runs: whatever stands in a label is one argument, or
-    part of one. A command that takes longer than `max_duration_s` is stopped. Raises PlanError when it cannot be found or
-    names something that an event does not have.
+    part of one. A command that takes longer than `max_duration_s` is stopped. Raises PlanError when it cannot be
+    found or names something that an event does not have.
 
     >>> barn_owl.live.command_notifier("true {label}").close()
     """

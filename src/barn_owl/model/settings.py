@@ -14,7 +14,8 @@ LONGEST_S = 1e7
 class LabelDecoding(Settings):
     """Decoding settings of one label; those left out are the ones of all labels.
 
-    Where events are classified as a whole, `release_threshold` and `retrigger_threshold` of single labels are ignored.
+    Where events are classified as a whole, `release_threshold` and `retrigger_threshold` of single labels are
+    ignored.
     """
 
     threshold: float | None = Field(default=None, gt=0, le=1)
@@ -52,8 +53,8 @@ class DecodingSettings(Settings):
     refractory_s: float = Field(default=0.0, ge=0, le=LONGEST_S)
     """Time after an event of a label during which no other event of that label can begin."""
     max_overlap: float = Field(default=0.5, ge=0, le=1)
-    """Overlap, as a share of the shorter event, above which only the event with the higher score is kept; 1 keeps all,
-    0 allows no overlap."""
+    """Overlap, as a share of the shorter event, above which only the event with the higher score is kept; 1 keeps
+    all, 0 allows no overlap."""
     onset_shift_s: float = Field(default=0.0, ge=-10, le=10)
     """Correction added to each onset; positive is later."""
     offset_shift_s: float = Field(default=0.0, ge=-10, le=10)

@@ -31,8 +31,8 @@ class RunData:
     """Clips with a split each, and their frames.
 
     asked : the rows that were wanted; table : those that can be used, in the order of `frames`; skipped : the reason
-    for each of the others, by row number of `asked`; behind : what is heard in the plan's recordings; exemplars : examples
-    that the model which the plan starts from has of its labels; memo : see `Examples`.
+    for each of the others, by row number of `asked`; behind : what is heard in the plan's recordings; exemplars :
+    examples that the model which the plan starts from has of its labels; memo : see `Examples`.
     """
 
     asked: pd.DataFrame

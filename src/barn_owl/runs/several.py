@@ -43,12 +43,11 @@ def train_classifiers(
 ) -> pd.DataFrame:
     """Train classifiers on the same clips and the same split, each into a run of its own in `folder`, and rank them.
 
-    classifiers : their names; None for all there are.
-    front_ends : stacks of features, such as ``["log-mel"]`` and ``["mfcc", "chroma"]``, each of which is tried with
-    each classifier; none for that of the plan. estimators : classifiers of somebody else's by name, with ``fit`` and
-    ``predict_proba``; they are given the same pooled features and are judged alongside, but leave no run. The plan's
-    further columns go to the pooled classifiers. resume : go on where such a training stopped: what is finished stays, a
-    network goes on from its checkpoint.
+    classifiers : their names; None for all there are. front_ends : stacks of features, such as ``["log-mel"]`` and
+    ``["mfcc", "chroma"]``, each of which is tried with each classifier; none for that of the plan. estimators :
+    classifiers of somebody else's by name, with ``fit`` and ``predict_proba``; they are given the same pooled
+    features and are judged alongside, but leave no run. The plan's further columns go to the pooled classifiers.
+    resume : go on where such a training stopped: what is finished stays, a network goes on from its checkpoint.
 
     Returns the ranking, also in ``classifiers.csv``: one row a run with balanced accuracy and F1 on the
     validation split (which it is ranked by) and on the test split, numbers kept, multiply-adds a second, seconds.

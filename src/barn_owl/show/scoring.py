@@ -148,7 +148,7 @@ def adjusting_figure(adjusted: Adjusted) -> Figure:
         markersize=11,
         label="chosen, on the same recordings",
     )
-    honest = adjusted.honest
+    honest = adjusted.cross_validated
     axes.plot(
         honest["false_alarms_per_hour"],
         honest["recall"],

@@ -1,7 +1,7 @@
 """Synthetic sounds that are none of the labels: what a model should have heard before it meets something unknown.
 
-Each is drawn from a wide classifier (tones that glide, pulses through resonances, bands of noise, struck bodies, sweeps,
-rough motors, crackle), so that together they fill the space around the labels rather than imitate anything.
+Each is drawn from a wide classifier (tones that glide, pulses through resonances, bands of noise, struck bodies,
+sweeps, rough motors, crackle), so that together they fill the space around the labels rather than imitate anything.
 """
 
 import numpy as np
@@ -142,7 +142,8 @@ def _crackle(rng: np.random.Generator, t: np.ndarray, rate_hz: int) -> np.ndarra
 
 
 def unknown_sound(rng: np.random.Generator, rate_hz: int) -> np.ndarray:
-    """Make a sound of other recipes than `synthetic_sound`, to see whether what was learned from those holds for others.
+    """Make a sound of other recipes than `synthetic_sound`, to see whether what was learned from those holds for
+    others.
 
     Frequency modulation, noise through combs, chopped noise, and clusters of short chirps; 0.1 to 2 s, float32
     ``(samples,)``, peak 1.

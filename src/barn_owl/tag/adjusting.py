@@ -73,14 +73,14 @@ class Adjusted:
 
     decoding: DecodingSettings
     scores: EventScores
-    honest: pd.DataFrame
+    cross_validated: pd.DataFrame
     before: pd.DataFrame
     kept: bool
     curve: pd.DataFrame
     reached: bool
 
     def _repr_html_(self) -> str:
-        return str(self.honest.round(3).to_html()) + str(self.curve.round(3).to_html())
+        return str(self.cross_validated.round(3).to_html()) + str(self.curve.round(3).to_html())
 
 
 def adjust(
@@ -150,7 +150,7 @@ def adjust_traces(
     return Adjusted(
         decoding=decoding,
         scores=scores,
-        honest=rates(chosen),
+        cross_validated=rates(chosen),
         before=rates([model.decoding] * len(parts)),
         kept=kept,
         curve=task.curve(decoding, whole),

@@ -135,7 +135,7 @@ def read_trace(path: str | Path) -> ScoreTrace:
     """Read a trace that `ScoreTrace.save` wrote. Raises TableError when it is none.
 
     >>> model = barn_owl.load_model("first")
-    >>> _ = barn_owl.tag_archive(model, ["night.wav"], traces="traces", workers=1)
+    >>> _ = barn_owl.tag_archive(model, ["night.wav"], score_traces="traces", workers=1)
     >>> barn_owl.tag.read_trace("traces/night.npz").labels
     ['hiss', 'hum', 'still', 'tick']
     """
