@@ -58,7 +58,7 @@ def synthetic(folder: Path) -> np.ndarray:
 
 
 def laid_out(samples: np.ndarray, folder: Path, files: int, seconds: float) -> list[str]:
-    """Write so many recordings, each turned by another amount."""
+    """Write this many recordings, each turned by another amount."""
     folder.mkdir(parents=True, exist_ok=True)
     names = []
     for number in range(files):

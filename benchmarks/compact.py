@@ -1,4 +1,4 @@
-"""Small devices: how far estimates are from what is measured here, and what C takes beside NumPy.
+"""Small devices: how far estimates are from what is measured here, and what C takes alongside NumPy.
 
 python benchmarks/compact.py
 
@@ -94,7 +94,7 @@ def in_c(model, folder: Path, name: str) -> tuple[float, float, int]:
 
 
 def against_c() -> None:
-    """The default model in C, floats and int8, beside the same window in NumPy."""
+    """The default model in C, floats and int8, alongside the same window in NumPy."""
     model = plain_model(Plan(), labels=8)
     rng = np.random.default_rng(0)
     for network in model.classifier.networks:

@@ -1,4 +1,4 @@
-"""Classifiers by problem: balanced accuracy on recorders never heard, beside a general library's classifiers.
+"""Classifiers by problem: balanced accuracy on recorders never heard, alongside a general library's classifiers.
 
 python benchmarks/classifiers.py [clips a label] [problems, with commas]; the yardstick extra adds the general
 library.
@@ -23,7 +23,7 @@ from barn_owl.runs import Work, suggest_plan, train_classifiers
 def general_library(clips: pd.DataFrame, plan: Plan) -> dict[str, float]:
     """Balanced accuracy of general classifiers on mean and deviation of log-mel over whole clips.
 
-    They learn from the training split, as our classifiers do; the best is the one that is best on the test.
+    They train on the training split, as our classifiers do; the best is the one that is best on the test.
     """
     from sklearn.ensemble import HistGradientBoostingClassifier, RandomForestClassifier
     from sklearn.linear_model import LogisticRegression
@@ -73,7 +73,7 @@ def main() -> None:
                     general = general_library(table, plan)
                     scores |= {"general best": max(general.values()), "ahead by": best - max(general.values())}
                 except ImportError:
-                    print("the yardstick extra is not installed: no general library beside")
+                    print("the yardstick extra is not installed: no general library alongside")
                 rows[f"{problem}, {'noisy' if noisy else 'clean'}"] = scores
                 print(pd.DataFrame(rows).T.round(3).to_string(), flush=True)
 

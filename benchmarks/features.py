@@ -1,4 +1,4 @@
-"""Features against the bare transform, the cache against computing anew, ten hours against flat memory."""
+"""Features against the bare transform, the cache against computing again, ten hours against flat memory."""
 
 import subprocess
 import sys

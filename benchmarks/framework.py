@@ -18,7 +18,7 @@ class Shortcut(nn.Module):
 
 
 class Level(nn.Module):
-    """Levels relative to the mean power of so many frames around."""
+    """Levels relative to the mean power of this many frames around."""
 
     def __init__(self, span: int, range_db: float) -> None:
         super().__init__()

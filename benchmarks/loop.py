@@ -137,7 +137,8 @@ def _curve(clips: pd.DataFrame, rows: np.ndarray, seed: int, *, proposes: bool) 
 
 
 def later(quay: Path) -> None:
-    """Recall of old labels and of a new one that comes later with few clips, beside a training with all of them."""
+    """Recall of old labels and of a new one that comes later with few clips, alongside a training with all of
+    them."""
     clips = with_splits(owl.read_clip_table(quay / "clips.csv"), owl.Plan())
     test, new = clips[clips["split"] == "test"], clips[(clips["label"] == LATER) & (clips["split"] != "test")]
     few = new.groupby("group", group_keys=False).head(3).head(FEW).drop(columns="split")

@@ -13,7 +13,7 @@ import json
 import numpy as np
 
 HOUR_S, SPREAD = 8.5, 0.08
-"""Seconds that a core takes for an hour of sound (16 kHz FLAC, the demo's model), and their deviation as a share."""
+"""Seconds that a core treats as an hour of sound (16 kHz FLAC, the demo's model), and their deviation as a share."""
 SCHEDULE_S = 0.007
 """What the client spends on a piece: submit, fetch, write its line and its file."""
 MEGABYTES = 42.0
@@ -73,7 +73,7 @@ def main() -> None:
     parser.add_argument("--hours", type=int, default=175_000)
     parser.add_argument("--workers", type=int, nargs="+", default=[1, 20, 200, 2000])
     parser.add_argument("--lives-h", type=float, default=2.0, help="mean life of a worker")
-    parser.add_argument("--seconds", type=float, default=HOUR_S, help="what a core takes for an hour of sound")
+    parser.add_argument("--seconds", type=float, default=HOUR_S, help="what a core treats as an hour of sound")
     arguments = parser.parse_args()
     for workers in arguments.workers:
         found = [

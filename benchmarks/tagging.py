@@ -83,7 +83,7 @@ def main() -> None:
         tell(
             "demo night: median onset error, ms", 1000 * float(scores.matches["onset_error_s"].abs().median()), "< 40"
         )
-        tell("demo night: false alarms an hour", scores.false_alarms_per_hour, "(for information)")
+        tell("demo night: false alarms per hour", scores.false_alarms_per_hour, "(for information)")
         tell("demo night: share of unknown sounds that raise an event", scores.unknown_share, "<= 0.20")
         further = [write_harbor(folder / f"night{n}", seed=n, clips_per_label=1, minutes=15) for n in (2, 3, 4, 5, 6)]
         judged = [score_events(read_clip_table(quay.truth), tag_recording(model, quay.recording)) for quay in further]

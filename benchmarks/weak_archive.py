@@ -1,4 +1,4 @@
-"""A synthetic archive with a label a recording and no times: its sound in 5 to 20 % of it, distractors in all."""
+"""A synthetic archive with one label per recording and no times: its sound in 5 to 20 % of it, distractors in all."""
 
 from pathlib import Path
 

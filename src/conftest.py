@@ -50,7 +50,7 @@ def _fill(folder):
 
 @pytest.fixture(autouse=True)
 def _in_the_harbour(request, monkeypatch, doctest_namespace):
-    """Run an example in that folder, with the packages at hand that users import."""
+    """Run an example in that folder, with the packages available that users import."""
     doctest_namespace |= {"barn_owl": barn_owl, "item_key": item_key, "np": np, "pd": pd}
     # Each figure is drawn by the example of the function that makes it; a report of many need not draw them again.
     if request.path.parent.name != "show" or request.path.stem in ("report", "results"):

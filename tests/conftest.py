@@ -101,7 +101,7 @@ def clips(folder) -> pd.DataFrame:
 
 @pytest.fixture(scope="session")
 def few_clips(clips) -> pd.DataFrame:
-    """Eight clips of each label, two by each recorder: enough to train where nobody asks how well."""
+    """Eight clips of each label, two by each recorder: enough to train where no one asks how well."""
     return clips.groupby(["label", "group"]).head(2).reset_index(drop=True)
 
 
@@ -151,7 +151,7 @@ def demo(shared) -> Path:
 
 @pytest.fixture(scope="session")
 def quay(demo, shared) -> Harbor:
-    """The small harbor of the demo, as it is before anything is learned from it."""
+    """The small harbor of the demo, as it is before anything is trained on it."""
     own = shutil.ignore_patterns("run", "*.csv", "*.png", "said.txt")
 
     def fill(folder: Path) -> None:

@@ -56,7 +56,7 @@ def few_made_up() -> Iterator[None]:
 
 
 def make_up(count: int) -> None:
-    """Make up so many unknown sounds in trainings of this process from now on."""
+    """Make up this many unknown sounds in trainings of this process from now on."""
     sources.SYNTHETIC = count
     sources.synthetic_sounds.cache_clear()
 
@@ -96,7 +96,7 @@ def able_plan(classifier: str, **changes) -> Plan:
         cnn=TINY,
         trees={"rounds": 40},
         kernel={"width": 1.2, "landmarks": 300},
-        # Synthetic sounds, shifts and rehearsals are tested by themselves: the first two want more epochs than these.
+        # Synthetic sounds, shifts and rehearsals are tested on their own: the first two want more epochs than these.
         **{
             "background": ["still"],
             "level": {"span_s": 0.34},

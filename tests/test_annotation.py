@@ -191,7 +191,7 @@ def test_a_label_whose_sound_is_absent_or_that_has_too_few_recordings_is_left_ou
     assert "low" not in harvest.left_out
     assert "1 recordings" in harvest.left_out["single"]
     assert "absent" not in set(harvest.clips["label"])
-    # What is left of recordings whose label was not found may be what the label says: it is no background.
+    # The rest of recordings whose label was not found may be what the label says: it is no background.
     assert "none" in set(harvest.clips["label"])
     assert not {path for path, _ in absent} & set(harvest.clips["file"])
 

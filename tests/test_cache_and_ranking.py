@@ -89,7 +89,7 @@ def test_a_damaged_or_forbidden_cache_is_told_and_done_without(clips, tmp_path, 
     data.write_bytes(data.read_bytes()[:-400])
     with caplog.at_level(logging.WARNING):
         again, _, _ = load_frames(few, FRONT_END, cache=tmp_path)
-    assert "is damaged and passed over" in caplog.text
+    assert "is damaged and skipped" in caplog.text
     np.testing.assert_array_equal(again[2], plain[2])
     next(tmp_path.rglob("*.json")).write_text("{")
     load_frames(few, FRONT_END, cache=tmp_path)

@@ -1,4 +1,4 @@
-"""Kinds of classifiers: one that nobody knew is added in one place, and goes all the way."""
+"""Kinds of classifiers: one that no one knew is added in one place, and goes all the way."""
 
 from functools import cache
 from pathlib import Path

@@ -466,7 +466,7 @@ def test_damaged_and_unknown_stores_are_told(runs, months, tmp_path):
     (tmp_path / "other" / "x").touch()
     with pytest.raises(OutputError, match="other things in it"):
         owl.archive.open_store(tmp_path / "other")
-    (tmp_path / "text.sqlite").write_text("no database, but long enough to be taken for one" * 20)
+    (tmp_path / "text.sqlite").write_text("no database, but long enough to be treated as one" * 20)
     with pytest.raises(OutputError, match="cannot be used as a store"):
         owl.archive.open_store(tmp_path / "text.sqlite")
     with pytest.raises(TableError, match="does not exist; barn-owl tag"):

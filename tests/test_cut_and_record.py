@@ -180,7 +180,7 @@ def test_takes_are_recorded_kept_repeated_and_added_to_the_table(tmp_path, monke
     table = read_clip_table(tmp_path / "takes" / "clips.csv")
     assert [name.rsplit("/", 1)[-1] for name in table["file"]] == [f"step_000{n}.wav" for n in (1, 2, 3)]
     assert table["group"].tolist() == ["shed", "", ""]
-    # A silent take is dropped, and a microphone that hears nothing does not go on for ever.
+    # A silent take is dropped, and a microphone that hears nothing does not continue for ever.
     write_audio(tmp_path / "pauses.wav", np.repeat([0.0, 0.2, 0.0, 0.0, 0.0], 1000), 1000)
     pauses = [
         "--microphone",

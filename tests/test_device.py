@@ -145,7 +145,7 @@ def test_c_finds_the_same_events(runs, recording, tmp_path):
 
 @needs_cc
 def test_c_ends_whatever_a_header_says(runs, tmp_path):
-    """Sanitizers tell if it reads or writes where it may not, the time limit if it goes on without end."""
+    """Sanitizers tell if it reads or writes where it may not, the time limit if it continues without end."""
     program, rng = compiled(runs["cnn"].model, tmp_path), np.random.default_rng(0)
     soundfile.write(tmp_path / "a.wav", 0.1 * rng.standard_normal(4000), 16_000, subtype="FLOAT")
     whole = (tmp_path / "a.wav").read_bytes()
@@ -261,7 +261,7 @@ def test_a_pruned_network_keeps_what_counts_most(rng):
         shares = [len(a.vector) / len(b.vector) for a, b in zip(third.networks, pair.networks, strict=True)]
         assert all(0.25 < share <= 0.33 for share in shares)
         assert third.frame_scores(frames).sounds.shape == pair.frame_scores(frames).sounds.shape
-    # Channels that never say anything are taken out first, and nothing changes but for the size.
+    # Channels that never say anything are taken out first, and nothing changes except for the size.
     plain = plain_model(small_plan("cnn").but(cnn={"size": "tiny", "kinds": ["2d"]}), labels=3).classifier
     arrays = {name: array.copy() for name, array in plain.state().items()}
     for name, array in arrays.items():
@@ -291,7 +291,7 @@ def copied(run, folder, splits=lambda table: table["split"]):
 
 def test_shrunk_runs_are_runs_like_any_other(capsys, runs, tmp_path):
     run, small = copied(runs["cnn"], tmp_path / "cnn"), tmp_path / "small"
-    owl.write_plan(run.plan.but(training={"epochs": 6}), run.folder / "plan.toml")  # what is left trains for as long
+    owl.write_plan(run.plan.but(training={"epochs": 6}), run.folder / "plan.toml")  # the rest trains for as long
     assert barn_owl(["shrink", str(run.folder), "--share", "0.5", "--int8", "--run", str(small), "--quiet"]) == 0
     made, floats = owl.open_run(small), owl.open_run(small / "in-floats")
     assert (made.model.classifier.name, floats.model.classifier.name) == ("int8", "cnn")

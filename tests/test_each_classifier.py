@@ -1,4 +1,4 @@
-"""The classifiers beside what they should be: optima, brute force, a general learning library."""
+"""The classifiers alongside what they should be: optima, brute force, a general learning library."""
 
 import logging
 from importlib.util import find_spec
@@ -167,7 +167,7 @@ def test_classifiers_are_ranked_and_each_leaves_a_run(ranking):
 
 
 class AlwaysHiss:
-    """Somebody else's estimator, and a poor one."""
+    """Someone else's estimator, and a poor one."""
 
     def fit(self, rows, numbers):
         self.labels = len(np.unique(numbers))
@@ -194,7 +194,7 @@ def test_classifiers_share_what_they_learn_from_and_are_as_if_each_had_learnt_al
     monkeypatch.setattr(calibration, "make_rehearsal", rehearsal)
     classifiers = ["nearest", "logistic"]
     train_classifiers(few_clips, tmp_path / "all", plan, classifiers=classifiers)
-    # To learn from, to watch, and both together for the last fit.
+    # To train on, to watch, and both together for the last fit.
     assert (windows.call_count, rehearsal.call_count) == (3, 1)
     for classifier in classifiers:
         alone = train(few_clips, tmp_path / classifier, plan.but(classifier=classifier))
@@ -339,7 +339,7 @@ def test_kernel_with_all_landmarks_is_the_kernel_itself(rng):
     kept = values > 1e-6 * values[-1]
     into = vectors[:, kept] / np.sqrt(values[kept])
     features = every @ into
-    # What is left out are directions in which the rows hardly differ.
+    # What is skipped are directions where the rows hardly differ.
     assert_close(features @ features.T, every, rtol=0, atol=1e-4)
 
 

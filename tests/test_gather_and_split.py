@@ -60,7 +60,7 @@ def test_sound_that_cannot_be_read_and_labels_without_sound_are_told(tmp_path, f
         (tmp_path / name).parent.mkdir(exist_ok=True)
         (tmp_path / name).write_bytes(b"x")
     assert len(gather_folder(tmp_path).clips) == 12
-    assert f"{tmp_path} holds sound that cannot be read, passed over: 2 .m4a, 1 .wma; make FLAC" in caplog.text
+    assert f"{tmp_path} holds sound that cannot be read, skipped: 2 .m4a, 1 .wma; make FLAC" in caplog.text
     assert f"{tmp_path / 'empty'} and 1 more: no sound file in it, so there is no such label" in caplog.text
     caplog.clear()
     gather_folder(folder)

@@ -156,9 +156,9 @@ def test_all_commands_run_in_the_order_of_the_page(page, harbor, tmp_path, monke
         arguments += (
             ["--min-score", "0", "--per-recording", "1"] if arguments[0] == "harvest" else []
         )  # so few are not sure
-        if "--serve" in arguments:  # it ends when somebody ends it
+        if "--serve" in arguments:  # it ends when someone ends it
             continue
-        if "--minutes" in arguments:  # nobody waits so long for a test
+        if "--minutes" in arguments:  # no one waits so long for a test
             arguments[arguments.index("--minutes") + 1] = "0.02"
         code = run(arguments)
         said = capsys.readouterr()

@@ -72,7 +72,7 @@ def test_only_files_are_found_in_a_folder_and_the_rest_is_told(strange, caplog):
     found = owl.find_recordings([strange])
     assert len(found) == 9
     assert not {"pipe.wav", "loop.wav", "nothing.wav"} & {Path(path).name for path in found}
-    assert caplog.text.count("passed over") == 3
+    assert caplog.text.count("skipped") == 3
 
 
 def test_one_bad_name_never_stops_a_job(strange, tmp_path, runs, capsys):
@@ -221,8 +221,8 @@ def test_traces_of_recordings_with_one_name_are_kept_apart(tmp_path, runs, capsy
 def test_what_a_killed_process_had_begun_to_write_goes_with_the_next(tmp_path):
     script = (
         "import os, sys, signal\nfrom barn_owl.files import whole_file, temporary_folder\n"
-        "with whole_file(sys.argv[1]) as beside, temporary_folder() as folder:\n"
-        "    beside.write_text('half'); print(folder, flush=True); os.kill(os.getpid(), signal.SIGKILL)\n"
+        "with whole_file(sys.argv[1]) as alongside, temporary_folder() as folder:\n"
+        "    alongside.write_text('half'); print(folder, flush=True); os.kill(os.getpid(), signal.SIGKILL)\n"
     )
     done = subprocess.run(
         [sys.executable, "-c", script, tmp_path / "x.csv"], capture_output=True, text=True, check=False
@@ -665,7 +665,7 @@ def test_what_is_no_parquet_and_no_windows_text_is_told(tmp_path):
     with pytest.raises(TableError, match="cannot be read as Parquet"):
         read_any_table(tmp_path / "t.parquet")
     (tmp_path / "t.csv").write_bytes(b"file,label\na.wav,caf\x81\n")  # 0x81 is nothing in Windows-1252 either
-    with pytest.raises(TableError, match="row 1: byte 0x81 is not UTF-8; mend it"):
+    with pytest.raises(TableError, match="row 1: byte 0x81 is not UTF-8; fixes it"):
         read_any_table(tmp_path / "t.csv")
     (tmp_path / "s.csv").write_text("sep=;\nfile;label\na.wav;hum\n")
     assert list(read_any_table(tmp_path / "s.csv")) == ["file", "label"]

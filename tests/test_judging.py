@@ -279,7 +279,7 @@ def test_thresholds_worked_by_hand(wish, value, threshold):
 
 
 def test_thresholds_only_take_answers_back_where_one_label_is_said(rng):
-    made = table(rng, 4000, skill=1.0)  # so many that each label can reach 0.8
+    made = table(rng, 4000, skill=1.0)  # this many that each label can reach 0.8
     answers = read_prediction_arrays(made, LABELS)
     thresholds = fit_thresholds(answers, "precision", 0.8)
     found = evaluation(made, thresholds=thresholds)
@@ -334,7 +334,7 @@ def test_planted_wrong_labels_are_found(rng):
     assert set(planted) <= set(found.index)
     assert len(found) <= 12
     assert (found["correct_label"] == "").all()
-    # Who guesses, however surely, accuses nobody.
+    # Who guesses, however surely, accuses no one.
     guessing = table(rng, 200, skill=0)
     scores = [f"score:{label}" for label in LABELS]
     guessing[scores] = np.eye(4)[[LABELS.index(label) for label in guessing["predicted"]]] * 0.9 + 0.025

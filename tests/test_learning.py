@@ -1,4 +1,4 @@
-"""What networks learn from and how one of them learns: targets, gradients, batches, states, the best epoch."""
+"""What networks train on and how one of them learns: targets, gradients, batches, states, the best epoch."""
 
 from dataclasses import replace
 from itertools import chain
@@ -125,7 +125,7 @@ def test_a_stretch_of_no_label_counts_less_than_one_of_a_label():
     subject = over_mixtures(plan_of())
 
     def pull(label):
-        """How hard a stretch beside one of hum is pulled to its name."""
+        """How hard a stretch alongside one of hum is pulled to its name."""
         targets = subject._targets(mixture_of(subject, [(0, 60, 100, HUM), (0, 160, 200, label)]))
         logits = np.zeros((1, targets.shape[1], 2 + 4 + 1), np.float32)
         gradient = subject.loss(logits, targets)[1][0, :, 2:-1]
@@ -172,7 +172,7 @@ def test_a_network_goes_on_from_a_state_as_if_nothing_had_been(classifier):
         np.testing.assert_array_equal(array, again.arrays[name])
     assert (last.train_loss, last.loss, last.f1) == (again.train_loss, again.loss, again.f1)
     assert last.state.numbers == again.state.numbers
-    # What is kept is the running average, and the training goes on from the weights themselves.
+    # What is kept is the running average, and the training continues from the weights themselves.
     assert not np.array_equal(last.state.arrays["averaged"], last.state.arrays["vector"])
     through.close(), later.close()
 

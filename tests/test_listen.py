@@ -58,7 +58,7 @@ def scores_of(model, samples, every_s, size):
 
 @pytest.fixture(scope="module")
 def at_once(runs):
-    """Samples, and their scores by each model when nothing is given out early."""
+    """Samples, and their scores by each model when nothing is returned early."""
     samples = night(np.random.default_rng(1), 8)
     return samples, [(one.model, scores_of(one.model, samples, None, len(samples))) for one in runs.values()]
 
@@ -81,7 +81,7 @@ def test_what_is_heard_is_what_tagging_finds(run, rng, tmp_path):
 
 
 def test_events_come_soon_after_their_end(run, rng):
-    # Where only the surer of two may stay, an event waits for another that is not over.
+    # Where only the higher-scoring of two may stay, an event waits for another that is not over.
     decoding = run.model.decoding.but(max_overlap=1.0)
     listener, latest = owl.Listener(run.model, played(night(rng)), decoding=decoding), 0.0
     for found in listener.steps():

@@ -1,4 +1,4 @@
-"""Mixtures: what is put together, where it is heard, and what they leave of levels and bands."""
+"""Mixtures: what is combined, where it is heard, and what they leave of levels and bands."""
 
 import itertools
 
@@ -107,7 +107,7 @@ def test_whole_clips_follow_each_other_as_they_are_each_in_its_own_quiet(rng):
     shapes = []
     for mixture, first, last, label in rows.events:
         clip = rows.frames[mixture, first:last]
-        # As it is but for its level: the difference to one of the clips of its label is the same in all places.
+        # As it is except for its level: the difference to one of the clips of its label is the same in all places.
         own = [made.clips[n] for n in range(len(made.clips)) if made.targets[n, label]]
         shapes.append(min(np.ptp(clip - one[: len(clip)]) for one in own if len(one) == len(clip)))
     assert max(shapes) < 0.01

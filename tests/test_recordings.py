@@ -762,7 +762,7 @@ def test_mistakes_of_a_recording_that_is_not_at_hand_are_still_counted(capsys, r
     figure = tmp_path / "score.png"
     assert call(["score", str(tmp_path / "found.csv"), str(tmp_path / "truth.csv"), "--figure", str(figure)]) == 0
     assert figure.is_file()
-    assert "is not at hand" in capsys.readouterr().err
+    assert "is not available" in capsys.readouterr().err
 
 
 def test_traces_are_written_once_where_recordings_are_kept(capsys, runs, nights, tmp_path):

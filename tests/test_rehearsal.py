@@ -89,7 +89,7 @@ def test_what_a_density_brings_worked_by_hand():
         {"file": "r.wav", "start_s": [10.0, 21.3, 60.0], "end_s": [11.0, 21.8, 61.0], "label": "hum"}
     )
     scores = score_events(truth, events, seconds={"r.wav": 104.0})
-    # 2 s around each sound are busy, 100 s are quiet and hold one false alarm; another is beside a sound.
+    # 2 s around each sound are busy, 100 s are quiet and hold one false alarm; another is alongside a sound.
     found = at_density(scores, truth, 1.0)
     assert found["quiet_alarms_per_hour"] == pytest.approx(36)
     assert found["alarms_per_event"] == 0.5
@@ -114,7 +114,7 @@ GOOD = {
         ({"at_density": USUAL | {"event_f1": 0.1}}, "event F1 0.10 with 10 events a minute"),
         ({"at_density": USUAL | {"event_f1": 0.5}}, "Expect many mistakes"),
         ({"at_density": USUAL | {"event_f1": 0.61}}, "promise more than recordings keep: 0.95"),
-        ({"at_density": USUAL | {"false_alarms_per_hour": 500.0}}, "500 false alarms an hour"),
+        ({"at_density": USUAL | {"false_alarms_per_hour": 500.0}}, "500 false alarms per hour"),
         ({"labels": {"bell": {"true": 10, "recall": 0.0}}}, "Hardly ever found in the rehearsal: bell"),
         ({"unknown_share": 0.8}, "80% of the sounds that are no label"),
     ],

@@ -1,4 +1,4 @@
-"""Reviewing events: items, answers that are never lost, an honest estimate, the page and its server."""
+"""Reviewing events: items, answers that are never lost, an unbiased estimate, the page and its server."""
 
 import json
 import signal

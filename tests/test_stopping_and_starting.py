@@ -1,4 +1,4 @@
-"""Trainings that stop, go on, start from a model, or are several."""
+"""Trainings that stop, continue, start from a model, or are several."""
 
 import os
 import re
@@ -56,7 +56,7 @@ def test_a_resumed_training_ends_as_if_never_stopped(few_clips, tmp_path, classi
     for epoch in (2, 4):
         with pytest.raises(Stopped):
             train(few_clips, tmp_path / "parts", plan, resume=epoch > 2, work=Work(watch=stop_after(epoch)))
-        with pytest.raises(ModelError, match="not over; go on with .*--resume"):
+        with pytest.raises(ModelError, match="not over; continue with .*--resume"):
             open_run(tmp_path / "parts")
     run = train(few_clips, tmp_path / "parts", resume=True)
     assert (run.folder / "model.safetensors").read_bytes() == (tmp_path / "whole" / "model.safetensors").read_bytes()
@@ -143,7 +143,7 @@ def test_a_killed_command_can_be_resumed(few_clips, tmp_path):
     started = beside.read_text().split() if beside.is_file() else []
     os.kill(process.pid, signal.SIGKILL)
     process.wait()
-    for _ in range(1200):  # what trained beside it ends, too
+    for _ in range(1200):  # what trained alongside it ends, too
         if not any(Path(f"/proc/{child}/cmdline").is_file() for child in started):
             break
         time.sleep(0.05)
@@ -171,7 +171,7 @@ def test_a_full_disk_costs_a_checkpoint_and_not_the_training(few_clips, tmp_path
 
     monkeypatch.setattr(Checkpoint, "save", full)
     run = train(few_clips, tmp_path / "run", small_plan("cnn").but(training={"epochs": 3}))
-    assert "no space left on device; training goes on without this checkpoint" in caplog.text
+    assert "no space left on device; training continues without this checkpoint" in caplog.text
     assert run.evaluate().scores.clips > 0
 
 
@@ -293,7 +293,7 @@ def test_curves_in_words():
     assert heart.rise == pytest.approx(0.375)  # mean of 2.5 and 3 over 2
     assert [sentence.split(",")[0] for sentence in heart.words] == [
         "Best at epoch 2 of 4",
-        "After epoch 2 the validation loss rose by 38% while training went on: the clips were being learned by heart.",
+        "After epoch 2 the validation loss rose by 38% while training continued: the clips were being learned by rote.",
         "It knows its own training clips better than others by 0.29 of balanced accuracy: more clips",
     ]
     found, lost, absent = ({"recall": recall, "count": 4 * (recall is not None)} for recall in (1.0, 0.0, None))

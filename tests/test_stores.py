@@ -30,7 +30,7 @@ def table(recorded: StoreEntry, found: list[tuple[float, str, float]]) -> pd.Dat
 
 
 class Stores(RuleBasedStateMachine):
-    """A store beside what it should hold: recordings with their events, and parts of unfinished ones."""
+    """A store alongside what it should hold: recordings with their events, and parts of unfinished ones."""
 
     ending = ""
     kept = Bundle("kept")

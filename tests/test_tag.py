@@ -157,7 +157,7 @@ def test_what_is_left_out_is_told_with_the_reason():
     ]
     assert hand_made(trace, dropped=(long := []), max_duration_s=1.0)
     assert [one.reason for one in long] == ["too long"]
-    # Two labels at once, where each is followed by itself: the surer one stays.
+    # Two labels at once, where each is followed on its own: the higher-scoring one stays.
     apart = DecodingSettings(smoothing_s=0, max_overlap=0.5)
     decider = EventDecoder(["hum", "hiss"], [], TIMING, apart, dropped=(both := []), names=False)
     sounds = np.zeros((300, 2), np.float32)
@@ -166,7 +166,7 @@ def test_what_is_left_out_is_told_with_the_reason():
     naming[:, 1] = 20
     found = decider.push(ScoreBlock(0, sounds, 0 * sounds, naming)) + decider.finish()
     assert [event.label for event in found] == ["hiss"]
-    assert [(one.label, one.reason) for one in both] == [("hum", "overlaps a surer label")]
+    assert [(one.label, one.reason) for one in both] == [("hum", "overlaps a higher-scoring label")]
 
 
 def test_an_event_is_named_by_its_whole_extent():

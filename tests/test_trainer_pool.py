@@ -96,7 +96,7 @@ def test_a_process_that_is_killed_later_costs_no_more_than_what_came_after(few_c
 def test_a_process_that_holds_much_is_not_replaced_by_an_empty_one():
     def hold(megabytes):
         trainer_pool._of_this_process.append(np.ones(megabytes * 1_000_000, "u1"))
-        time.sleep(1.1)  # a pool looks at the memory of its processes once a second
+        time.sleep(1.1)  # a pool looks at the memory of its processes once per second
         return sum(len(one) for one in trainer_pool._of_this_process)
 
     with kept_processes(plan_of(2), workers=2):
@@ -135,7 +135,7 @@ def test_each_validation_clip_is_unheard_by_one_network():
         assert [clip[0, 0] for clip in judged_on.clips.parts] == np.flatnonzero(parts == number).tolist()
         assert [clip[0, 0] for clip in own.clips.parts] == [0, 1, *np.flatnonzero(parts != number)]
         assert (own.targets[2:] == validation.targets[parts != number]).all()
-    # Without refit nobody learns from them; nor does one network alone.
+    # Without refit no one is trained on them; nor does one network alone.
     for other in (plan.but(training={"refit": 0}), plan_of(1).but(training={"refit": 1})):
         assert not len(held_out(other, validation))
         assert all(

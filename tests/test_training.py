@@ -27,7 +27,7 @@ def test_a_model_file_may_be_read_by_whom_other_files_may(run):
 
 def test_easy_sounds_are_learnt_on_recorders_never_heard(any_run):
     run, evaluation = any_run, any_run.evaluate()
-    # Each label by itself, and a handful of clips: the pooled classifiers mix up a noise and another.
+    # Each label on its own, and a handful of clips: the pooled classifiers mix up a noise and another.
     assert evaluation.scores.balanced_accuracy >= (1.0 if run.model.classifier.name == "cnn" else 0.7)
     assert evaluation.scores.majority_balanced_accuracy == pytest.approx(1 / 4)
     splits = run.predictions.groupby("group")["split"].nunique()
@@ -230,7 +230,7 @@ def test_rows_without_a_label_are_left_out_and_told(clips, tmp_path, caplog):
     more = pd.concat([clips, clips.head(2).assign(label="", start_s=0.1, end_s=0.9)])
     run = train(more, tmp_path / "run", small_plan("logistic"))
     assert len(run.predictions) == len(clips)
-    assert "2 of 50 rows have no label and are left out" in caplog.text
+    assert "2 of 50 rows have no label and are skipped" in caplog.text
 
 
 def test_folders_that_are_in_use_are_not_overwritten(run, clips, tmp_path):
@@ -284,7 +284,7 @@ def test_what_is_said_of_validation_clips_is_said_before_they_are_learnt(clips, 
     watched, tested = ((before.predictions["split"] == split).to_numpy() for split in ("validation", "test"))
     assert_close(said[0][watched], said[1][watched])
     assert not np.array_equal(said[0][tested], said[1][tested])
-    assert len(after.curves) == 4  # those of the training whose validation is honest
+    assert len(after.curves) == 4  # those of the training whose validation is unbiased
 
 
 @pytest.mark.parametrize("classifier", ["cnn", "logistic"])

@@ -445,7 +445,7 @@ def _kind(why: str) -> str:
 
 
 def campaign(reader: Reader, count: int, first: int, seed: int, seconds: float) -> dict:
-    """Torture a reader with `count` inputs, or for so many seconds."""
+    """Torture a reader with `count` inputs, or for this many seconds."""
     found: Counter[str] = Counter()
     defects: dict[str, str] = {}
     at, peak, end = first, 0, time.monotonic() + seconds
@@ -635,7 +635,7 @@ def kills(base: Path, count: int, seed: int, seconds: float) -> dict:
             plain = ran(arguments, folder)
             took[name] = time.monotonic() - begin
             if plain.returncode not in (0, 1 if name == "check" else 0):
-                defects[name] = f"it fails by itself: {plain.stderr[-300:]}"
+                defects[name] = f"it fails on its own: {plain.stderr[-300:]}"
             wanted[name] = fingerprint(folder)
     end = time.monotonic() + seconds
     names = [name for name in asked if name not in defects]

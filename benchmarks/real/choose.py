@@ -1,10 +1,10 @@
-"""Choose the defaults of training and decoding anew, over all five real problems.
+"""Choose the defaults of training and decoding again, over all five real problems.
 
 usage: choose.py [--sets drums,voices,letters,instruments,commands] [--seeds 0] [--only WORDS,OF,NAMES]
 
-One setting is changed at a time. Test clips take no part: a model learns from the training split, a quarter of whose
-groups it chooses on, and is judged on the clips of the validation split and on the recording that is made of those.
-Prints a row for each change: balanced accuracy, event F1 and seconds of CPU of each problem, and the means.
+One setting is changed at a time. Test clips take no part: a model is trained on the training split, a quarter of
+whose groups it chooses on, and is judged on the clips of the validation split and on the recording that is made of
+those. Prints a row for each change: balanced accuracy, event F1 and seconds of CPU of each problem, and the means.
 """
 
 import argparse

@@ -97,7 +97,7 @@ class Judge:
         self.tag(run, "room", ", another room")
 
     def adjust(self) -> None:
-        """A training goes on to learn from validation clips, so the model that is adjusted on them has none."""
+        """A training continues to train on validation clips, so the model that is adjusted on them has none."""
         clips = self.clips[self.clips["split"] == "train"]
         groups = sorted(clips.loc[clips["label"] != "background", "group"].astype(str).unique())
         held = clips["group"].astype(str).isin(groups[1::4]) & (clips["label"] != "background")
@@ -118,7 +118,7 @@ class Judge:
             seconds = {str(recording): audio_info(recording).duration_s}
             scores = barn_owl.score_events(truth, events, seconds=seconds)
             self.note(f"{recording.stem}{what}, event F1", scores.f1)
-            self.note(f"{recording.stem}{what}, false alarms an hour", scores.false_alarms_per_hour)
+            self.note(f"{recording.stem}{what}, false alarms per hour", scores.false_alarms_per_hour)
 
 
 def main() -> None:

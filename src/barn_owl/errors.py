@@ -5,7 +5,7 @@ BarnOwlError
 ├── TableError    a clip table that cannot be used
 ├── PlanError     a setting that is unknown, of the wrong type or out of range
 ├── ModelError    a model file that is damaged, unknown or too new, or used on what it was not made for
-├── TrainingError training that cannot go on
+├── TrainingError training that cannot continue
 ├── EngineError   machines that cannot be reached, or do not fit
 └── OutputError   something that cannot be written, or would overwrite what is there
 
@@ -42,7 +42,7 @@ class ModelError(BarnOwlError, ValueError):
 
 
 class TrainingError(BarnOwlError, RuntimeError):
-    """Training that cannot go on."""
+    """Training that cannot continue."""
 
 
 class EngineError(BarnOwlError, RuntimeError):

@@ -44,12 +44,12 @@ def not_a_file(path: str | Path) -> str:
 
 
 def is_file(path: str | Path) -> bool:
-    """Tell whether a path is a regular file; a name that no file can have is none."""
+    """Return whether a path is a regular file; a name that no file can have is none."""
     return not not_a_file(path)
 
 
 def is_folder(path: str | Path) -> bool:
-    """Tell whether a path is a folder."""
+    """Return whether a path is a folder."""
     return not_a_file(path) == FOLDER
 
 
@@ -132,10 +132,10 @@ def _check_ending(path: Path, endings: Sequence[str]) -> None:
 
 @contextmanager
 def whole_file(path: str | Path, *, force: bool = True) -> Iterator[Path]:
-    """Yield a path beside `path` to write to; it takes the place of `path` when the block succeeds.
+    """Yield a path alongside `path` to write to; it takes the place of `path` when the block succeeds.
 
     Whatever stops the block, `path` is either as it was before or completely new, and nothing is
-    left lying beside it. Missing parent folders are made.
+    left lying alongside it. Missing parent folders are made.
 
     Raises OutputError when `path` cannot be written (see `checked_target`), or the disk is full.
     """
@@ -158,7 +158,7 @@ def whole_file(path: str | Path, *, force: bool = True) -> Iterator[Path]:
             raise
         raise OutputError(f"{path} cannot be written: {reason}") from error
     finally:
-        with suppress(OSError):  # the folder itself may be what is wrong, which is told already
+        with suppress(OSError):  # the folder itself may be what is wrong, which is reported already
             beside.unlink(missing_ok=True)
 
 

@@ -25,6 +25,6 @@ def how_to_install(extra: str) -> str:
 
 
 def facts_in_html(facts: Mapping[str, str]) -> str:
-    """Facts as a table for a notebook, a row each."""
+    """Facts as a table for a notebook, one row each."""
     rows = "".join(f"<tr><th>{escape(name)}</th><td>{escape(fact)}</td></tr>" for name, fact in facts.items())
     return f"<table>{rows}</table>"

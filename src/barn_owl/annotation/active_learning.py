@@ -113,7 +113,7 @@ def _length_s(file: str) -> float:
 def _rows(
     clips: pd.DataFrame, workers: int, progress: Callable[[float, float], None] | None
 ) -> tuple[np.ndarray, np.ndarray]:
-    """What clips sound like, in directions in which they differ, and the rows that could be read."""
+    """What clips sound like, in directions where they differ, and the rows that could be read."""
     found, kept = [], []
     for number, row in enumerate(each(_row_of, clips.to_dict("records"), workers)):
         if row is not None:

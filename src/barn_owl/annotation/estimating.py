@@ -23,7 +23,7 @@ ALL = "all"
 
 @dataclass(frozen=True, kw_only=True)
 class Estimate:
-    """Quality of the events of an archive: ``table``, a row a label and one for all of them.
+    """Quality of the events of an archive: ``table``, one row per label and one for all of them.
 
     Columns: ``events`` in the archive, ``reviewed`` of them, ``precision`` and ``recall`` with ``_low`` and
     ``_high``, the ends of their intervals; NaN where nothing is known. stretches : pieces without an event that were

@@ -2,7 +2,7 @@
 
 What stands out of the quiet of a recording is cut into parts. A part counts for its label when the parts most like
 it, in other recordings, are of the same label too; what sounds in all recordings is near all labels alike. From
-there a classifier learns from the best parts, round by round, and each part is judged by one that has not heard its
+there a classifier is trained on the best parts, round by round, and each part is judged by one that has not heard its
 recording. Recordings of other labels say how often a part is that good by chance (J. Elias and S. Gygi,
 "Target-decoy search strategy", Nature Methods 4, 2007): that is the confidence.
 """
@@ -37,9 +37,9 @@ AROUND_S = 0.1
 STATISTICS = ("mean", "deviation", "loud", "change", "slope")
 TOP = 20.0
 PRINCIPAL, NEAREST = 30, 10
-"""Directions in which parts are compared, and neighbors of each at most, one a recording."""
+"""Directions where parts are compared, and neighbors of each at most, one a recording."""
 TEACHING_SHARE = 0.3
-"""Share of a recording's parts that its label is learned from; sounds fill less, but their best parts suffice."""
+"""Share of a recording's parts that its label is trained on; sounds fill less, but their best parts suffice."""
 PENALTY = 0.01
 MOST_ROUNDS, PATIENCE, RISE = 8, 2, 0.005
 """Rounds at most, and how many may bring less than this before it ends."""
@@ -52,9 +52,9 @@ BLOCK = 1000
 class Harvest:
     """What was harvested: ``clips``, a clip table with the confidence as ``score``.
 
-    rounds : a row a round with ``held_out``, the share of recordings, mean of the labels, whose label was told from
-    their parts by a classifier that had not heard them; left_out : labels of which nothing could be taken, and why;
-    refused : recordings that could not be read.
+    rounds : one row per round with ``held_out``, the share of recordings, mean of the labels, whose label was told
+    from their parts by a classifier that had not heard them; left_out : labels of which nothing could be taken, and
+    why; refused : recordings that could not be read.
 
     >>> barn_owl.annotation.Harvest(clips=pd.DataFrame(), rounds=pd.DataFrame(), left_out={}, refused=[]).left_out
     {}
@@ -130,7 +130,7 @@ def harvest(
         if sure < min(FEWEST, (there + 1) // 2):
             # The best of many parts is good by chance now and then, but hardly in several recordings.
             left_out[label] = (
-                f"sure parts are in {sure} of {there} recordings, the surest has {confidence[mine].max():.2f}; "
+                f"sure parts are in {sure} of {there} recordings, the highest-scoring has {confidence[mine].max():.2f}; "
                 "is its sound in the recordings?"
             )
             confidence[mine] = 0
@@ -139,7 +139,7 @@ def harvest(
     if background is not None:
         free = np.ones(len(own), dtype=bool)
         free[np.concatenate(taken)] = False
-        # What is left of a recording whose label was not found may well be what the label says.
+        # The rest of a recording whose label was not found may well be what the label says.
         found = [number for number, own_parts in enumerate(taken) if len(own_parts)]
         nothing = [np.zeros(0, dtype=int), *(_least_like(parts, scores, free, n, per_recording) for n in found)]
         clips = pd.concat([clips, _clips(table, parts, np.concatenate(nothing), 1 - confidence, background)])
@@ -300,7 +300,7 @@ def _nearness(parts: _Parts, labels: int) -> np.ndarray:
 
 
 def _learnt(parts: _Parts, own: np.ndarray, labels: int) -> np.ndarray:
-    """Log-odds of each part by a classifier that learned from the best parts of the recordings of other folds."""
+    """Log-odds of each part by a classifier that trained on the best parts of the recordings of other folds."""
     teaching = np.zeros(len(own), dtype=bool)
     for number in range(len(parts.recording_label)):
         mine = np.flatnonzero(parts.recording == number)
@@ -348,7 +348,7 @@ def _confidence(own: np.ndarray, others: np.ndarray) -> np.ndarray:
 
 
 def _best(parts: _Parts, confidence: np.ndarray, own: np.ndarray, number: int, most: int, least: float) -> np.ndarray:
-    """The surest parts of a recording."""
+    """The highest-scoring parts of a recording."""
     mine = np.flatnonzero((parts.recording == number) & (confidence >= least))
     return mine[np.argsort(-own[mine], kind="stable")[:most]]
 

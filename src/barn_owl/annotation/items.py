@@ -1,4 +1,4 @@
-"""What is to be reviewed: events, and stretches in which nothing was found; and in which order.
+"""What is to be reviewed: events, and stretches where nothing was found; and the order.
 
 A random order of its own in each stratum (label and third of the scores) makes any beginning of it a random sample,
 so that what was reviewed in that order says something of all the rest.
@@ -49,8 +49,8 @@ def review_items(
     missed. listens : whether sounds of new kinds are looked for, which reads the events; progress : called with how
     many of them are read, and how many there are.
 
-    Returns, beside the columns of a clip table: ``kind`` (event or stretch), ``stratum`` and ``of``, how many there
-    are of it in all; ``draw``, the place in its stratum's random order; ``teaches``, 0 to 1, how much an answer
+    Returns, alongside the columns of a clip table: ``kind`` (event or stretch), ``stratum`` and ``of``, how many
+    there are of it in all; ``draw``, the place in its stratum's random order; ``teaches``, 0 to 1, how much an answer
     tells, and ``why``. Clips without times are whole files, and one without a label has the one in ``predicted``, if
     any. A table of `barn_owl.annotation.propose` stays in its order.
 
@@ -64,7 +64,7 @@ def review_items(
     strata, novelty, gaps = (np.random.default_rng([seed, number]) for number in range(3))
     columns = ["file", "start_s", "end_s", "label", "score"]
     items = _with_strata(events[columns].assign(kind=EVENT, why=""), strata)
-    if "rank" in events:  # they were chosen, and in which order is known
+    if "rank" in events:  # they were chosen, and the order is known
         items["teaches"] = 1 - events["rank"].rank(pct=True).to_numpy()
         items["why"] = events["why"].to_numpy() if "why" in events else ""
     else:
@@ -105,7 +105,7 @@ def _worth(
     odd = _disagreeing(events).astype(np.float64)
     new = _novelty(events, rng, progress) if listens and len(events) else np.zeros(len(events))
     reasons = np.stack([low, 0.9 * odd, new], axis=1) if len(events) else np.zeros((0, 3))
-    words = np.array(["near the threshold", "another label beside it", "unlike others of its label"])
+    words = np.array(["near the threshold", "another label alongside it", "unlike others of its label"])
     events["why"] = np.where(reasons.max(axis=1, initial=0) > 0.5, words[reasons.argmax(axis=1)], "")
     return (reasons @ np.array([0.5, 0.25, 0.25])).round(4)
 

@@ -96,7 +96,7 @@ def add_answer(path: str | Path, answer: ReviewAnswer) -> None:
 
 
 def read_reviews(path: str | Path) -> dict[str, ReviewAnswer]:
-    """Read answers, the last one to each item; a last line that was cut off is passed over.
+    """Read answers, the last one to each item; a last line that was cut off is skipped.
 
     Raises TableError when the file cannot be read, or a line is no answer.
 
@@ -129,7 +129,7 @@ def read_reviews(path: str | Path) -> dict[str, ReviewAnswer]:
 def reviewed_clips(items: pd.DataFrame, answers: dict[str, ReviewAnswer]) -> pd.DataFrame:
     """Make the clip table of what was reviewed: what is there under its label, what is none with a blank label.
 
-    Cases without an answer, or of which one is unsure, are left out, as are stretches with nothing in them. Columns
+    Cases without an answer, or of which one is unsure, are skipped, as are stretches with nothing in them. Columns
     ``said`` and ``answer`` tell what the label was and what was said of it.
 
     >>> items = barn_owl.annotation.review_items(barn_owl.read_events("events.csv"), stretches=0)

@@ -160,7 +160,7 @@ def levels_above_quiet(frames: np.ndarray) -> np.ndarray:
     middles = np.array([at + size / 2 for at in starts])
     out = np.empty(frames.shape, dtype=np.float32)
     for first in range(0, len(frames), BLOCK):
-        # With the frames beside, over which levels are blurred.
+        # With the frames alongside, over which levels are blurred.
         low, end, high = max(0, first - 1), min(first + BLOCK, len(frames)), min(first + BLOCK + 1, len(frames))
         at = np.arange(low, high)
         around = np.stack([np.interp(at, middles, band) for band in quiet.T], axis=1).astype(np.float32)
@@ -183,7 +183,7 @@ def pieces_of(path: str, cache: str | Path | None, beyond: int = 0) -> Iterator[
     """Levels of a recording above the quiet of the seconds around, piece by piece, so that one of any length can be
     gone through; together they are `levels_above_quiet` of the whole.
 
-    beyond : frames behind its own that the levels of a piece go on for, at most those of `QUIET_S`.
+    beyond : frames behind its own that the levels of a piece continue for, at most those of `QUIET_S`.
     """
     size = max(1, round(QUIET_S / FRONT_END.hop_s))
     own, before, behind = PIECE * size, 2 * size, 4 * size
@@ -301,7 +301,7 @@ def _best_of(levels: np.ndarray, examples: Sequence[Example], own: list[int]) ->
 
 
 def _highest(before: float, score: np.ndarray, which: np.ndarray, piece: Piece, least: float) -> _Candidates:
-    """Frames of a piece from which on it is more like an example than from the frames beside; their scores and
+    """Frames of a piece from which on it is more like an example than from the frames alongside; their scores and
     examples. before : the score of the frame before the piece.
     """
     beside = np.concatenate([[before], score, [0]])

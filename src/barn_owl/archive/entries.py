@@ -46,7 +46,7 @@ class StoreQuery:
     files: tuple[str, ...] = ()
 
     def takes(self, one: StoreEntry) -> bool:
-        """Tell whether a recording is one of them."""
+        """Return whether a recording is one of them."""
         pairs = (self.model, one.model), (self.day, one.day), (self.recorder, one.recorder)
         return all(wanted in ("", own) for wanted, own in pairs) and (not self.files or one.file in self.files)
 
@@ -68,7 +68,7 @@ def entry_of(told: dict[str, Any]) -> StoreEntry:
 
 
 def entries_of(lines: Iterable[str]) -> Iterable[StoreEntry]:
-    """Yield what the lines of a manifest say; one that a crash cut off is passed over."""
+    """Yield what the lines of a manifest say; one that a crash cut off is skipped."""
     for line in lines:
         try:
             yield entry_of(json.loads(line))

@@ -255,7 +255,7 @@ def read_cues(path: str | Path) -> pd.DataFrame:
 
 
 def _headers(file: BinaryIO) -> Iterator[tuple[bytes, int]]:
-    """Name and size of each chunk, with the file at its content; then go on behind it."""
+    """Name and size of each chunk, with the file at its content; then continue behind it."""
     while len(head := file.read(8)) == 8:
         name, size = struct.unpack("<4sI", head)
         after = file.tell() + size + size % 2

@@ -34,7 +34,7 @@ def recording_start(path: str | Path, *, zone: str = "") -> datetime | None:
 
 
 def starts_of_table(path: str | Path, recordings: Sequence[str], *, zone: str = "") -> dict[str, datetime | None]:
-    """When recordings began by a table with ``file`` and ``begins`` (ISO 8601); others are told by name or file.
+    """When recordings began by a table with ``file`` and ``begins`` (ISO 8601); others are reported by name or file.
 
     Raises TableError when the table lacks a column, or a time cannot be read.
     """
@@ -102,7 +102,7 @@ def hours_table(
 ) -> pd.DataFrame:
     """Count events by label (columns) and hour of the day (rows 0 to 23), with ``recorded_s`` of each hour.
 
-    starts : when each recording began; those that are not known are left out. seconds : how long each is.
+    starts : when each recording began; those that are not known are skipped. seconds : how long each is.
 
     >>> from datetime import datetime
     >>> events = barn_owl.read_events("events.csv")

@@ -1,7 +1,7 @@
-"""A store as a folder of Parquet files, ``model=…/day=…/recorder=…/KEY.parquet``, a file a recording.
+"""A store as a folder of Parquet files, ``model=…/day=…/recorder=…/KEY.parquet``, one file per recording.
 
-Beside them a manifest of lines of JSON, each writer its own file, numbered as they began. Files are written whole or
-not at all and have a name of their own, so that any number of writers need no lock on the folder.
+In addition to them a manifest of lines of JSON, each writer its own file, numbered as they began. Files are written
+whole or not at all and have a name of their own, so that any number of writers need no lock on the folder.
 """
 
 import json
@@ -22,7 +22,7 @@ from barn_owl.files import MISSING, is_file, is_folder, not_a_file, whole_file
 from barn_owl.wording import how_to_install
 
 ABOUT = "_about.json"
-"""Marks a folder as a store, and says which form it has; readers of such folders pass over names with a dash
+"""Marks a folder as a store, and states which form it has; readers of such folders skip names with a dash
 below.
 """
 FORM = {"holds": "events of recordings", "form": 1}

@@ -15,7 +15,7 @@ from barn_owl.tag.scoring import CHUNK, ScoreBlock, StageTimes, chunk_s, trace_r
 PIECE_S = 600.0
 """Length of a piece of a recording, and of what short ones are bundled to: a few seconds of work."""
 EXACT = ("WAV", "WAVEX", "RF64", "W64", "FLAC", "AIFF", "CAF", "AU")
-"""Formats in which any sample is found at once; others are scored in one piece."""
+"""Formats where any sample is found at once; others are scored in one piece."""
 BROKE_OFF = "broke off"
 """Reason of a piece that is shorter than the header of its file says; the recording is then scored in one."""
 

@@ -39,7 +39,7 @@ class Store(Protocol):
         """What the models and settings are known by, in order."""
 
     def holds(self, one: StoreEntry) -> bool:
-        """Tell whether the events of a recording are still there."""
+        """Return whether the events of a recording are still there."""
 
     def add(self, recorded: StoreEntry, events: pd.DataFrame) -> None:
         """Keep the events of a recording, in place of others that it had, or that it failed."""
@@ -58,7 +58,7 @@ class Store(Protocol):
 
 
 def is_store(path: str | Path) -> bool:
-    """Tell whether a path is a store, or would be one by its ending."""
+    """Return whether a path is a store, or would be one by its ending."""
     path = Path(path)
     return path.suffix.lower() in SQLITE or is_file(path / ABOUT)
 
@@ -134,7 +134,7 @@ def events_of_recordings(path: str | Path, recordings: Iterable[str]) -> pd.Data
 def store_hours(path: str | Path, *, model: str = "", day: str = "", recorder: str = "") -> pd.DataFrame:
     """Count the events of a store by label and hour of the day; see `barn_owl.archive.hours_table`.
 
-    Recordings whose beginning is not known are left out. The events themselves are not read.
+    Recordings whose beginning is not known are skipped. The events themselves are not read.
 
     >>> _ = barn_owl.tag_archive(barn_owl.load_model("first"), ["night.wav"], store="store.sqlite", workers=1)
     >>> list(barn_owl.archive.store_hours("store.sqlite"))[-1]

@@ -45,8 +45,8 @@ logger = logging.getLogger(__name__)
 BUNDLE = 64
 """Recordings of a bundle at most."""
 PLENTY, LONG_S = 32, 7200.0
-"""Where there are so many recordings for each worker, only those longer than this are cut: whole ones are decided by
-their worker, and no scores travel.
+"""Where there are this many recordings for each worker, only those longer than this are cut: whole ones are decided
+by their worker, and no scores travel.
 """
 ALONE_S = 3600.0
 """Sound up to which this process does it alone: others take a second to start."""
@@ -57,7 +57,7 @@ class Archive:
     """What tagging many recordings gave.
 
     done : recordings that were tagged now or before; kept : those of them that were not done again; refused : the
-    reason for each that was passed over. stopped : by Ctrl-C, before all were done. work : a row a worker with the
+    reason for each that was skipped. stopped : by Ctrl-C, before all were done. work : one row per worker with the
     ``hours`` of sound it scored, its seconds of ``decode``, ``features`` and ``network``, and the ``megabytes`` that
     it sent; seconds : how long it took in all. tables, store, model : where the events are: in memory by recording,
     or in a store under what the model and its settings are known by. heard_s : how much of each recording that is
@@ -258,7 +258,7 @@ class _Job:
         self._open[path] = _Open(info, EventDecoder.of(self._model, self._decoding))
         if whole or (self._plenty and info.duration_s < LONG_S):
             return [one]
-        with suppress(AudioError, OSError):  # gone meanwhile, which is told when its turn comes
+        with suppress(AudioError, OSError):  # gone meanwhile, which is reported when its turn comes
             one = replace(one, stamp=Excerpt(one.name).stamp())
         pieces = pieces_of(self._model, one, info)
         if self._keeping is None or len(pieces) == 1:
@@ -348,7 +348,7 @@ class _Job:
 
 
 def _info(path: str) -> AudioInfo | None:
-    """The header of a recording; None where it cannot be read, which is told when its turn comes."""
+    """The header of a recording; None where it cannot be read, which is reported when its turn comes."""
     try:
         return audio_info(path)
     except (AudioError, OSError):

@@ -35,7 +35,7 @@ IDLE = 0.8
 class Speed:
     """What was measured.
 
-    stages : a row each for disk, decode, features and network with ``real_time``, how many times faster than it
+    stages : one row each for disk, decode, features and network with ``real_time``, how many times faster than it
     sounds one core does it, and ``share`` of the work. workers : a row for each number of processes with
     ``real_time``, ``cores`` busy in the mean, and ``gain`` over one. cores : that this process may use. advice :
     what holds it up and what to change, in words.
@@ -139,7 +139,7 @@ def _timed(work: Callable[[], object]) -> float:
 
 
 def _stages(model: Model, name: str, length_s: float) -> dict[str, Callable[[], object]]:
-    """What each stage does, by itself, on one core."""
+    """What each stage does, on its own, on one core."""
     front_end = model.front_end
     sound: list[Any] = []
     frames: list[Any] = []

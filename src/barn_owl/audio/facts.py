@@ -21,10 +21,10 @@ SILENT_DB = -60.0
 CLIPPED_RUN = 3
 """Samples in a row at the same extreme value that count as one clipped stretch."""
 FULL_SHARE = 0.985
-"""Only what is this near to full scale is taken for clipped."""
+"""Only what is this near to full scale is treated as clipped."""
 SPECTRUM = 4096
 BANDWIDTH_DB = 70.0
-"""Bins this far below the strongest are taken for unused ..."""
+"""Bins this far below the strongest are treated as unused ..."""
 UNUSED_DB = -120.0
 """... and bins below this level re a full-scale sine, wherever the strongest is."""
 
@@ -106,7 +106,7 @@ def file_facts(
 def facts_table(
     paths: Iterable[str | Path], *, workers: int = 2, progress: Callable[[int, int], None] | None = None
 ) -> tuple[pd.DataFrame, dict[str, str]]:
-    """Measure many files, `workers` at a time; a table with a row a file, and why others were left out.
+    """Measure many files, `workers` at a time; a table with one row per file, and why others were skipped.
 
     >>> table, refused = barn_owl.audio.facts_table(["night.wav"])
     >>> float(table["duration_s"].iloc[0]), refused

@@ -35,7 +35,7 @@ class SimulatedMicrophone:
 
     speed : times real time; infinite for as fast as the listener takes samples. Above real time the source waits for
         the listener and loses nothing; at real time a listener that is too slow loses samples, as with a sound card.
-    away : how often it goes away when listened to, each time after so many seconds of sound.
+    away : how often it goes away when listened to, each time after this many seconds of sound.
     """
 
     comes_back = True

@@ -67,7 +67,7 @@ class AudioInfo:
 class _ForwardFile(soundfile.SoundFile):
     """A sound file that is read forward.
 
-    soundfile seeks after each read of a file that it takes for seekable, which costs time, and makes an MP3
+    soundfile seeks after each read of a file that it treats as seekable, which costs time, and makes an MP3
     decoder lose its thread: there is a click at every block. Saying no here turns that off; `seek` still works.
     """
 

@@ -23,7 +23,7 @@ Got = TypeVar("Got")
 AUDIO_ENDINGS = frozenset(
     [".wav", ".flac", ".ogg", ".oga", ".opus", ".mp3", ".aif", ".aiff", ".aifc", ".caf", ".w64", ".rf64", ".au"]
 )
-"""File endings, in lower case, that are taken for sound when a folder is searched."""
+"""File endings, in lower case, that are treated as sound when a folder is searched."""
 UNREADABLE_ENDINGS = frozenset([".m4a", ".aac", ".wma", ".mp4", ".webm", ".mka", ".amr", ".3gp", ".ape", ".wv"])
 """Endings of sound that cannot be decoded: whoever has it in a folder believes that it is used."""
 FEW, MANY = 1 << 16, 1 << 21
@@ -37,7 +37,7 @@ FOR_GOOD = (FileNotFoundError, PermissionError, IsADirectoryError, NotImplemente
 
 
 def is_elsewhere(name: str | Path) -> bool:
-    """Tell whether a name is a URL rather than a path: ``s3://bucket/night.flac``, ``https://host/night.wav``."""
+    """Return whether a name is a URL rather than a path: ``s3://bucket/night.flac``, ``https://host/night.wav``."""
     return "://" in str(name)
 
 
@@ -49,7 +49,7 @@ def place(name: str | Path) -> Path | str:
 def sound_files_below(folder: str | Path) -> list[Path]:
     """List the sound files below a folder, in order.
 
-    What has such a name and is no file, and sound of kinds that cannot be read, is told and passed over.
+    What has such a name and is no file, and sound of kinds that cannot be read, is reported and skipped.
     """
     found: list[Path] = []
     unreadable: Counter[str] = Counter()
@@ -59,19 +59,19 @@ def sound_files_below(folder: str | Path) -> list[Path]:
             if path.suffix.lower() in AUDIO_ENDINGS:
                 why = not_a_file(path)
                 if why:
-                    logger.warning("%s %s; passed over", path, why)
+                    logger.warning("%s %s; skipped", path, why)
                 else:
                     found.append(path)
             elif path.suffix.lower() in UNREADABLE_ENDINGS and not path.name.startswith("."):
                 unreadable[path.suffix.lower()] += 1
     if unreadable:
         kinds = ", ".join(f"{count} {ending}" for ending, count in sorted(unreadable.items()))
-        logger.warning("%s holds sound that cannot be read, passed over: %s; make FLAC or WAV of it", folder, kinds)
+        logger.warning("%s holds sound that cannot be read, skipped: %s; make FLAC or WAV of it", folder, kinds)
     return sorted(found)
 
 
 def _tell(error: OSError) -> None:
-    logger.warning("%s cannot be looked into: %s; passed over", error.filename, error.strerror or error)
+    logger.warning("%s cannot be looked into: %s; skipped", error.filename, error.strerror or error)
 
 
 def files_below(url: str) -> list[str]:

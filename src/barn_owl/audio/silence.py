@@ -11,9 +11,9 @@ from barn_owl.errors import AudioError, PlanError
 FRAME_S = 0.01
 """Length of what is measured at once: shorter than any gap that is worth cutting."""
 QUIET_SHARE = 0.1
-"""Share of the frames that are taken for background: a cut clip is mostly sound."""
+"""Share of the frames that are treated as background: a cut clip is mostly sound."""
 LOWEST_DB = -120.0
-"""What digital silence is taken for: below 16 and above 24 bit."""
+"""What digital silence is treated as: below 16 and above 24 bit."""
 
 
 def decibel(amplitude: np.ndarray | float) -> np.ndarray:

@@ -21,7 +21,7 @@ AGAIN_S = 1.0
 
 @dataclass(frozen=True)
 class Break:
-    """Sound that is missing, for so many seconds, and why; what comes after it is another piece of sound."""
+    """Sound that is missing, for this many seconds, and why; what comes after it is another piece of sound."""
 
     lost_s: float
     why: str
@@ -51,7 +51,7 @@ class Inlet:
         self._waiting = self._lost = 0
         self._changed = threading.Condition()
         self.closed = False
-        """Nobody takes anything any more."""
+        """No one takes anything any more."""
 
     def put(self, block: np.ndarray) -> None:
         """Add a block, or lose it if too much waits already."""
@@ -84,7 +84,7 @@ class Inlet:
             self._changed.notify_all()
 
     def take(self, wait_s: float) -> np.ndarray | Break | None:
-        """Take the next block; None when there is none after so many seconds."""
+        """Take the next block; None when there is none after this many seconds."""
         with self._changed:
             self._changed.wait_for(lambda: bool(self._blocks), timeout=wait_s)
             if not self._blocks:
@@ -96,7 +96,7 @@ class Inlet:
             return block
 
     def close(self) -> None:
-        """Take nothing any more; a source that waits goes on and sees it."""
+        """Take nothing any more; a source that waits continues and sees it."""
         with self._changed:
             self.closed = True
             self._changed.notify_all()

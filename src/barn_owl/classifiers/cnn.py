@@ -23,7 +23,7 @@ COST_STEPS = 100
 
 
 def body_of(settings: NetworkSettings, level: Level, number: int) -> list[Layer]:
-    """Make the layers of a network but for its head; they hold no weights yet."""
+    """Make the layers of a network except for its head; they hold no weights yet."""
     before: list[Layer] = [RelativeLevel(level.frames, level.range_db)] if level.frames else []
     return [*before, *layers_for(settings, number)]
 
@@ -54,8 +54,8 @@ class Convolutional:
     their convolutions.
 
     Each tells for a step whether something sounds and whether it begins: any label that is an event or, with
-    `multilabel`, each label by itself. Beside that it gives each label a logit that stretches of sound are named by,
-    and the step as a whole its attention.
+    `multilabel`, each label on its own. In addition to that it gives each label a logit that stretches of sound are
+    named by, and the step as a whole its attention.
     """
 
     name, onsets = "cnn", True
@@ -76,7 +76,7 @@ class Convolutional:
         self._folded: list[list[Layer]] = []
 
     def count(self, frames: int) -> int:
-        """Count the steps that fit into so many frames."""
+        """Count the steps that fit into this many frames."""
         return max(0, (frames - self.window) // self.step + 1)
 
     def frame_scores(self, frames: np.ndarray, extras: np.ndarray | None = None) -> FrameScores:  # noqa: ARG002

@@ -30,7 +30,7 @@ SIZES = ("kind", "given", "out", "taps", "stride", "dilation", "before", "rectif
 
 @dataclass(frozen=True, kw_only=True)
 class QuantizedStage:
-    """What a stage is computed with beside its sizes.
+    """What a stage is computed with alongside its sizes.
 
     kernel : int8, in the shape of the stage's. bias : int32, ``(channels out,)``. scales : int32 ``(channels out,
     2)``, multiplier and shift; of a residual stage ``(2, 2)``: multipliers of what was made inside and of the input,

@@ -16,7 +16,7 @@ class KernelSettings(Settings):
 
     penalty: float | None = Field(default=None, gt=0)
     width: float | None = Field(default=None, gt=0)
-    """Distance at which two clips count as alike, in standard deviations a feature; left out: the best of several."""
+    """Distance at which two clips count as alike, in standard deviations a feature; default: the best of several."""
     landmarks: int = Field(default=800, ge=10, le=10_000)
     """Training windows that others are compared with: all of them where there are no more, else a drawn part."""
 
@@ -62,7 +62,7 @@ def alike(rows: np.ndarray, others: np.ndarray, width: float) -> np.ndarray:
 WIDTHS = (0.7, 1.2, 2.0)
 PENALTIES = (3e-2, 1e-2, 3e-3, 1e-3, 3e-4, 1e-4)
 SMALLEST = 1e-6
-"""Directions in which the landmarks differ less than this, relative to the largest, are left out."""
+"""Directions where the landmarks differ less than this, relative to the largest, are skipped."""
 
 
 def candidates(task: RowTask, settings: KernelSettings) -> Iterator[Candidate]:

@@ -32,7 +32,7 @@ class Rebuild(Protocol):
     def __call__(
         self, config: Any, arrays: dict[str, np.ndarray], features: int, labels: int, multilabel: bool, /
     ) -> Classifier:
-        """Return it from its `config` and `arrays`, for frames of so many features.
+        """Return it from its `config` and `arrays`, for frames of this many features.
 
         Raises KeyError, ValueError or PlanError when the arrays do not fit, before memory is asked for that the file
         does not justify.
@@ -55,8 +55,8 @@ class ClassifierKind:
 
     is_baseline : knows nothing worth a rehearsal. prunable : networks over frames that can be
     trained further, pruned and brought to whole numbers; exports : can be handed over to other programs. check :
-    raises ValueError for settings that do not suit frames of so many features. searched : keys of the plan that a
-    search draws for it, with their values; drawn : how often it draws the kind itself, beside others.
+    raises ValueError for settings that do not suit frames of this many features. searched : keys of the plan that a
+    search draws for it, with their values; drawn : how often it draws the kind itself, alongside others.
     """
 
     name: str
@@ -93,7 +93,7 @@ def register(kind: ClassifierKind) -> None:
 
 
 def kind_of(name: str) -> ClassifierKind:
-    """Return a kind by its name; raises ValueError for one that nobody knows."""
+    """Return a kind by its name; raises ValueError for one that no one knows."""
     if name in BUILT_IN and name not in _known:
         _known[name] = import_module(f"barn_owl.classifiers.{name}").KIND
     found = _known.get(name) or _elsewhere().get(name)

@@ -105,7 +105,7 @@ class Pooled:
 
 
 class EstimatorAdapter:
-    """An estimator of somebody else's as a classifier of rows: it has ``fit`` and ``predict_proba``.
+    """A third-party estimator with ``fit`` and ``predict_proba`` as a row classifier.
 
     It is taught one label a row, or none of them, which is the number behind the last.
     """

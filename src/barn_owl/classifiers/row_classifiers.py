@@ -1,4 +1,4 @@
-"""Classifiers of rows: a row is a pooled window; what they learn from, and what they offer for it.
+"""Classifiers of rows: a row is a pooled window; what they train on, and what they offer for it.
 
 A kind of classifier offers ``candidates``: it fits itself in several ways, or step by step, and gives one candidate
 after the other, so that whoever asked can judge each and stop when it gets no better.
@@ -26,7 +26,7 @@ def squared_distances(rows: np.ndarray, others: np.ndarray) -> np.ndarray:
 class RowTask:
     """What is to be learned: rows ``(n, features)`` float32, targets ``(n, labels)`` from 0 to 1, weights ``(n,)``.
 
-    watched : rows of the validation clips, whose logits are wanted with every candidate. Each label is by itself, as
+    watched : rows of the validation clips, whose logits are wanted with every candidate. Each label is on its own, as
     several may sound at once.
     """
 

@@ -68,13 +68,13 @@ class Trees:
 STEPS = 32
 """FrameScores that each feature is cut into, at its quantiles."""
 LEAST_FEATURES = 6
-"""Features that a round sees at least, where there are so many."""
+"""Features that a round sees at least, where there are this many."""
 LEAST_WEIGHT = 0.5
 """Curvature (about: undecided rows) that each side of a cut needs at least."""
 
 
 def candidates(task: RowTask, settings: TreesSettings) -> Iterator[Candidate]:
-    """Give a candidate after each round: a tree a label that goes down the gradient of the loss.
+    """Give a candidate after each round: one tree per label that goes down the gradient of the loss.
 
     Friedman, "Greedy Function Approximation", Annals of Statistics 2001, with Newton steps in the leaves; each round
     sees a drawn part of the rows (Friedman, "Stochastic Gradient Boosting", 2002) and of the features.

@@ -229,7 +229,7 @@ def _cell(value: Any) -> str:
 
 
 def is_stdout(path: Path | None) -> bool:
-    """Tell whether a path given as an option means standard output."""
+    """Return whether a path given as an option means standard output."""
     return str(path) == "-"
 
 
@@ -264,7 +264,7 @@ def check_outputs(
 
 
 def is_sound_file(what: str) -> bool:
-    """Tell whether an argument names a sound file, rather than a table, a folder or standard input."""
+    """Return whether an argument names a sound file, rather than a table, a folder or standard input."""
     return what != "-" and is_file(what) and Path(what).suffix.lower() not in TABLE_ENDINGS
 
 

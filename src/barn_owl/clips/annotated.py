@@ -1,4 +1,4 @@
-"""Training clips out of recordings with a table of events: the events themselves, and what was taken for one."""
+"""Training clips out of recordings with a table of events: the events themselves, and what was treated as one."""
 
 from collections.abc import Iterator
 
@@ -21,7 +21,7 @@ def clips_of_events(truth: pd.DataFrame, length_s: float, *, copies: int = 1, se
     so that the beginning and the end of sounds, and what stands before and behind them, are learned too. Events of
     another label that reach into a clip are not avoided: sounds overlap in the field as well.
 
-    truth : events with times; those without a label (unknown sounds) are passed over. copies : clips an event, each
+    truth : events with times; those without a label (unknown sounds) are skipped. copies : clips an event, each
     with another place. Columns ``onset_s`` and ``offset_s`` tell where the event is in the recording.
 
     Raises TableError when no row has a label and times.

@@ -111,7 +111,7 @@ def check_clips(
 
 
 def _files(clips: pd.DataFrame) -> Iterator[Finding]:
-    """Files that are not there, and sound beside those of the table that no row names."""
+    """Files that are not there, and sound alongside those of the table that no row names."""
     named = {_absolute(file) for file in clips["file"].unique()}
     folders = {Path(file).parent for file in named}
     beside = {as_text(str(path)) for folder in folders if is_folder(folder) for path in folder.iterdir()
@@ -144,7 +144,7 @@ def _leaks(clips: pd.DataFrame) -> Iterator[Finding]:
 
 
 def _sides(clips: pd.DataFrame) -> Iterator[Finding]:
-    """Labels that a split which is there leaves out on one split."""
+    """Labels that a split which is there holds out on one split."""
     for split, labels in missing_in_splits(clips).items():
         for label in labels:
             yield Finding(
@@ -159,7 +159,7 @@ def _absolute(file: str) -> str:
 
 
 def _sounds(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> Iterator[Finding]:
-    """What is wrong with a clip by itself."""
+    """What is wrong with a clip on its own."""
     for row, measured in enumerate(measures):
         facts = measured.facts
         if facts is None:
@@ -172,7 +172,7 @@ def _sounds(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> Iterator
         for flaw in measured.flaws:
             yield Finding(
                 severity="error", finding="damaged", row=row, detail=flaw,
-                action="find another copy, or make sure that what is left is enough",
+                action="find another copy, or make sure that the rest is enough",
             )  # fmt: skip
         if facts.silent_share == 1:
             yield Finding(
@@ -212,7 +212,7 @@ def _whole_recordings(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -
         yield Finding(
             severity="warning", finding="whole recordings",
             detail=f"{whole.sum()} rows label files of {seconds[whole].min():.0f} to {seconds[whole].max():.0f} s "
-            "as a whole; all that stands out in them is taken for what the label says",
+            "as a whole; all that stands out in them is treated as what the label says",
             action="where it is not, cut the events out (barn-owl cut), or give start_s and end_s",
         )  # fmt: skip
 

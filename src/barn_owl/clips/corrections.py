@@ -18,7 +18,7 @@ CLOSE_S = 5e-4
 def read_corrections(path: str | Path) -> pd.DataFrame:
     """Read a table of corrections: ``file``, ``correct_label`` and, for excerpts, ``start_s`` and ``end_s``.
 
-    Rows whose ``correct_label`` is blank are left out. Raises TableError when a column is missing.
+    Rows whose ``correct_label`` is blank are skipped. Raises TableError when a column is missing.
 
     >>> clips = barn_owl.read_clip_table("clips.csv").head(1)
     >>> barn_owl.write_clip_table(clips.assign(correct_label="tick"), "corrections.csv")

@@ -18,7 +18,7 @@ from barn_owl.features import FrontEnd
 
 QUIET_SHARE = 0.25
 BLOCK_FRAMES, BLOCKS_AROUND = 1000, 3
-"""The quiet is learned from blocks of 5 s, and is the quietest of those up to 15 s away."""
+"""The quiet is trained on blocks of 5 s, and is the quietest of those up to 15 s away."""
 RISE_FRAMES, SEARCHED_FRAMES, RISE_SHARE = 2, 10, 0.5
 MARGIN_S = 0.02
 """Exemplar free between an event and the edge of its clip, where there is room."""
@@ -167,7 +167,7 @@ def _with_sound(start: float, event: np.ndarray, level: np.ndarray, hop_s: float
 def cut_windows(path: str | Path, length_s: float, *, step_s: float | None = None, label: str = "") -> pd.DataFrame:
     """Cut a recording into windows of one length, every `step_s` (None: end to end); a clip table.
 
-    What is left at the end is dropped. Raises AudioError when the recording is shorter than one window.
+    The rest at the end is dropped. Raises AudioError when the recording is shorter than one window.
 
     >>> len(barn_owl.clips.cut_windows("night.wav", 2.0, step_s=1.0))
     13

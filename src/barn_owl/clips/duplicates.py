@@ -118,7 +118,7 @@ def similarity(a: np.ndarray, b: np.ndarray) -> float:
 def file_copies(clips: pd.DataFrame) -> np.ndarray:
     """Give whole files with the same bytes the same number; a number for each row, shape ``(clips,)``.
 
-    Only files of the same size are read; one that cannot be is taken for no copy.
+    Only files of the same size are read; one that cannot be is treated as no copy.
     """
     asked = excerpts(clips["file"], clips["start_s"], clips["end_s"])
     keys: list[str] = [repr(one) for one in asked]

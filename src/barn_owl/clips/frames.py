@@ -18,7 +18,7 @@ from barn_owl.features.cache import FrameCache
 from barn_owl.parallel import each
 from barn_owl.sound import UniformSettings, read_uniform
 
-if TYPE_CHECKING:  # pandas takes a third of the start of a process that trains a network beside this one
+if TYPE_CHECKING:  # pandas takes a third of the start of a process that trains a network alongside this one
     import pandas as pd
 
 FILES_AT_ONCE = 8
@@ -88,8 +88,8 @@ def load_frames(
     cache : a folder to keep the frames in, so that they are computed once; see `barn_owl.features.cache`.
     progress : called with the clips done and their number.
 
-    Returns the frames, the rows they belong to (index renewed), and the reason for each row left out, by row
-    number of `clips`. A clip is left out when it cannot be read, is shorter than one frame or holds nothing
+    Returns the frames, the rows they belong to (index renewed), and the reason for each skipped row, by row
+    number of `clips`. A clip is skipped when it cannot be read, is shorter than one frame or holds nothing
     but zeros. Raises TableError when no clip is left.
 
     >>> clips = barn_owl.read_clip_table("clips.csv")

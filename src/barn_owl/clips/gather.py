@@ -39,14 +39,14 @@ def gather_folder(
     """Make a clip table from a folder that holds one folder for each label.
 
     The label of a file is the first folder below `folder` on the way to it, or the last; files directly in
-    `folder` have a blank label. Hidden files and other kinds of file are passed over.
+    `folder` have a blank label. Hidden files and other kinds of file are skipped.
 
     names : what the file names say, such as ``"{group}_{take}"``: text with named fields in braces, each
         standing for the shortest text that fits; or, when it holds ``(?P<``, a regular expression with named
-        groups. ``{group}`` and ``{label}`` fill those columns, ``{}`` is passed over, any other field becomes
+        groups. ``{group}`` and ``{label}`` fill those columns, ``{}`` is skipped, any other field becomes
         a column of its own. The ending is not part of the name.
 
-    Folders below `folder` that hold no sound are told, as their label will be missing.
+    Folders below `folder` that hold no sound are reported, as their label will be missing.
 
     Raises TableError when the folder does not exist or holds no sound that can be read, and when `names`
     does not fit a file.
@@ -99,7 +99,7 @@ def gather_table(
     audio_folder: str | Path | None = None,
     encoding: str | None = None,
 ) -> Gathered:
-    """Make a clip table from a table that somebody already has.
+    """Make a clip table from a table that someone already has.
 
     path : CSV with any common separator and encoding, or Parquet.
     columns : which of its columns is which of ours, such as ``{"file": "filename", "start_s": "onset"}``;
@@ -107,7 +107,7 @@ def gather_table(
     audio_folder : where the files are; None for the folder of the table.
     encoding : how its letters are written; None to find out, see `read_any_table`.
 
-    Rows whose file cannot be read, or which lie beyond the end of it, are left out and reported. Raises
+    Rows whose file cannot be read, or which lie beyond the end of it, are skipped and reported. Raises
     TableError when a column is not there, a row is faulty, or no row can be used.
 
     >>> len(barn_owl.clips.gather_table("clips.csv").clips)

@@ -169,7 +169,7 @@ def read_any_table(
 
     The separator (comma, semicolon, tab, bar) is taken from the header line, or from a first line ``sep=;``.
     encoding : how its letters are written; None for UTF-16 by the byte-order mark, else UTF-8, else Windows-1252
-    where nothing in the table is UTF-8, which is told. Raises TableError when it cannot be read, or has no rows
+    where nothing in the table is UTF-8, which is reported. Raises TableError when it cannot be read, or has no rows
     unless it `may_be_empty`.
     """
     if not isinstance(source, str | Path):
@@ -220,7 +220,7 @@ def _otherwise_decoded(raw: bytes, path: Path, encoding: str | None, error: Unic
     """
     line = raw[: error.start].count(b"\n")
     where = "its header" if line == 0 else f"row {line}"
-    mend = "mend it, or say what it is: barn-owl gather --encoding cp1252"
+    mend = "fix it, or name its encoding: barn-owl gather --encoding cp1252"
     if encoding is not None or raw[:2] in UTF16_MARKS:
         raise TableError(f"{path}, {where}: {error.reason}: the table is not in {error.encoding}")
     if re.search(rb"[\xc3-\xf4][\x80-\xbf]", raw):
@@ -273,7 +273,7 @@ def _check_header(header: str, separator: str, where: str) -> None:
 
 
 def safe_cells(table: pd.DataFrame) -> pd.DataFrame:
-    """Put an apostrophe before texts that a spreadsheet would take for a formula; `plain_cells` takes it away."""
+    """Put an apostrophe before texts that a spreadsheet would treat as a formula; `plain_cells` takes it away."""
     return _in_texts(table, FORMULA, lambda cell: cell if NUMBER.fullmatch(cell) else f"'{cell}")
 
 

@@ -62,7 +62,7 @@ def write_variants(
     """Write `variants` changed copies of each clip as WAV files, in a folder for each label.
 
     background : labels of the clips that are mixed into the others. Returns the clip table of what was written,
-    with the column ``changes`` in words, and why clips were left out. Raises TableError when there is no clip
+    with the column ``changes`` in words, and why clips were skipped. Raises TableError when there is no clip
     of the background.
     """
     asked, rows, refused = _excerpts(clips), [], {}

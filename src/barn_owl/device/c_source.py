@@ -1,6 +1,6 @@
 """A model as C: one self-contained file and its header, and a program that tags a WAV file with them.
 
-What the code does stands in ``owl.c``, ``owl.h`` and ``main.c`` beside this module; here the numbers are put in.
+What the code does stands in ``owl.c``, ``owl.h`` and ``main.c`` alongside this module; here the numbers are put in.
 """
 
 import math

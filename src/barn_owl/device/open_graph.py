@@ -31,7 +31,7 @@ def write_onnx(model: Model, path: str | Path, *, takes_features: bool = False, 
 
     Its input ``samples`` is float32, ``(samples,)``, mono at the model's rate; its outputs ``sounds`` and ``begins``
     are scores from 0 to 1 that any label sounds that is an event, ``(steps, 1)``, or that each does, ``(steps,
-    labels)``, where several may at once; step *i* tells of frame ``window // 2 + i * step``. ``naming``, ``(steps,
+    labels)``, where several may at once; step *i* describes frame ``window // 2 + i * step``. ``naming``, ``(steps,
     labels + 2)``, is what a stretch of steps is named by (`barn_owl.classifiers.base.named`).
     Labels, rate, window, step and decoding settings are in the metadata.
 

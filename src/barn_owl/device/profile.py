@@ -50,7 +50,7 @@ class Device(Settings):
     cycles_transform: dict[int, float] = Field(min_length=1)
     """Cycles of a real transform by its length, the power spectrum included."""
     cycles_frame: float = Field(default=0.0, ge=0)
-    """Cycles that each frame takes beside all that, such as for calls."""
+    """Cycles that each frame takes alongside all that, such as for calls."""
 
     @field_validator("cycles_transform")
     @classmethod
@@ -105,7 +105,7 @@ def read_device(source: str | Path) -> Device:
 def measured_device(*, seconds: float = 0.2) -> Device:
     """Measure the machine this runs on, as its own Python computes: what each kind of work takes, in nanoseconds.
 
-    The network is timed by two sizes, so that what calls cost is told apart from what sums cost. One core is used.
+    The network is timed by two sizes, so that what calls cost is separated from what sums cost. One core is used.
     """
     rng = np.random.default_rng(0)
     values = rng.random(1 << 14).astype(np.float32) + 1
@@ -116,7 +116,7 @@ def measured_device(*, seconds: float = 0.2) -> Device:
         front_end = FrontEnd(rate_hz=rate_hz)
         samples = rng.standard_normal(4 * rate_hz).astype(np.float32)
         taken = _nanoseconds(lambda: front_end.frames(samples, workers=1), seconds)  # noqa: B023
-        # The logarithms of its bands are counted by themselves.
+        # The logarithms of its bands are counted on their own.
         transforms[front_end.fft_length] = taken / front_end.count(len(samples)) - front_end.bands * logarithm
     return Device(
         name=THIS_MACHINE, clock_mhz=1000, ram_kb=1 << 20, flash_kb=1 << 20, latency_ms=10_000,

@@ -27,7 +27,7 @@ class Group:
     """Channels of one or more layers that go together.
 
     made_by : convolutions that give them, with the normalization behind, by name. followers : depthwise convolutions
-    and normalisations that work on each by itself. met_by : layers that take them.
+    and normalisations that work on each on its own. met_by : layers that take them.
     """
 
     size: int
@@ -129,7 +129,7 @@ def _chosen(network: Network, group: Group, count: int) -> np.ndarray:
 
 
 def _smaller(classifier: Convolutional, groups: list[Group], counts: list[int]) -> Convolutional:
-    """A classifier of one network whose groups have so many channels, with weights that say nothing yet."""
+    """A classifier of one network whose groups have this many channels, with weights that say nothing yet."""
     layers = _settings(classifier, groups, counts)
     return _made(classifier, NetworkSettings(**{**classifier.settings.model_dump(), "layers": layers}))
 

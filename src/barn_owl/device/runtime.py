@@ -27,7 +27,7 @@ CPU = "CPUExecutionProvider"
 def on_runtime(model: Model) -> Model:
     """Return the model with its network computed by ONNX Runtime, on the best device that this offers.
 
-    Scores differ from those of `model` by rounding. It is told in the log when the only device is the processor.
+    Scores differ from those of `model` by rounding. It is reported in the log when the only device is the processor.
     Raises ModelError for a model that is no open graph, or where a package is missing.
 
     >>> model = barn_owl.device.plain_model(barn_owl.Plan(), labels=6)
@@ -110,7 +110,7 @@ class GraphClassifier:
 
 
 def _offered() -> list[str]:
-    """What computes on this machine; a service elsewhere, to which sound would be sent, is left out."""
+    """What computes on this machine; a service elsewhere, to which sound would be sent, is skipped."""
     return [name for name in _runtime().get_available_providers() if "Azure" not in name]
 
 

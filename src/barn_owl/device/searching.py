@@ -3,7 +3,7 @@
 The first candidate is the plan as it is, others change some of its keys at random; those that cannot fit are never
 trained. The others learn for a few epochs on one fold of the clips, the better half for twice as long on the next
 fold, and so on (successive halving: Jamieson and Talwalkar, "Non-stochastic Best Arm Identification", AISTATS 2016).
-Then it begins again with changes of the best so far (evolution by mutation: Real et al., "Regularized Evolution for
+Then it begins again with changes of the current best (evolution by mutation: Real et al., "Regularized Evolution for
 Image Classifier Architecture Search", AAAI 2019), until the time is over. The test split of the clips is not touched.
 """
 
@@ -40,13 +40,13 @@ from barn_owl.runs.writing import write_table
 FOLDS = 4
 """Folds of the clips that are not for the test; each step of a race is judged on another one."""
 FIRST, STEPS = 8, 3
-"""Candidates of a race, and how often the worse half of them is left out."""
+"""Candidates of a race, and how often the worse half of them is skipped."""
 EPOCHS = 4
 """Of the first step; each further one is twice as long."""
 CHANGED = 0.2
-"""Chance of each key to be drawn anew in a candidate that changes another; of one key at least."""
+"""Chance of each key to be drawn again in a candidate that changes another; of one key at least."""
 FRESH = 0.25
-"""Share of candidates in which every key is drawn anew."""
+"""Share of candidates where every key is drawn again."""
 FRUITLESS, ALIKE = 500, 50
 """Draws in a row that do not fit, after which it is given up; that were there before, after which one is taken."""
 COMMON: dict[str, list[Any]] = {
@@ -65,7 +65,7 @@ TRIED, TABLE, PLAN, STATE = "tried.jsonl", "search.csv", "plan.toml", "search.js
 
 @dataclass(frozen=True, kw_only=True)
 class SearchResult:
-    """What a search found: ``table``, a row a candidate, the best first, and the ``plan`` of the best.
+    """What a search found: ``table``, one row per candidate, the best first, and the ``plan`` of the best.
 
     >>> table = pd.DataFrame({"candidate": [1, 2], "step": 3, "score": [0.7, 0.8], "flash_kb": [50.0, 90.0]})
     >>> table = table.assign(latency_ms=[600, 700], classifier="cnn")
@@ -92,17 +92,17 @@ def search(
     resume: bool = False,
     work: Work = PLAIN,
 ) -> SearchResult:
-    """Search for the plan that finds sounds best among those that fit `device`, for so many minutes.
+    """Search for the plan that finds sounds best among those that fit `device`, for this many minutes.
 
     plan : where the search begins, and what is not drawn; None for one that is fitted to the clips. int8 : whether
     the model will compute in int8. halves : leave the worse half out step by step, and change the best; otherwise
-    every candidate is drawn anew and learns for as long as the last step does, a plain random search. resume : go on
-    with what `folder` holds; its minutes count.
+    every candidate is drawn again and learns for as long as the last step does, a plain random search. resume :
+    continue with what `folder` holds; its minutes count.
 
     Candidates are ranked by the furthest step that they came to, and there by their score: the mean of balanced
-    accuracy on clips of a fold that they had not learned from, and of event F1 in a rehearsal of those clips. Returns
+    accuracy on clips of a fold that they had not trained on, and of event F1 in a rehearsal of those clips. Returns
     the table, also in ``search.csv``, and the best plan, in ``plan.toml``. Raises PlanError when nothing that can be
-    drawn fits, and says which limit binds; TableError for too few groups.
+    drawn fits, and states which limit binds; TableError for too few groups.
 
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> plan = barn_owl.Plan(background=["still"], cnn={"size": "tiny", "kinds": ["2d"]}, mixtures={"count": 8})
@@ -184,7 +184,7 @@ class _Race:
     def drawn(self, count: int, *, changed: bool) -> list[int]:
         """Draw candidates that fit; the same ones for the same seed and the same results before.
 
-        changed : most of them are the best so far with some keys drawn anew, the very first the plan itself.
+        changed : most of them are the current best with some keys drawn again, the very first the plan itself.
         """
         fruitless, least = 0, (np.inf, "")
         found: list[int] = []
@@ -272,7 +272,7 @@ class _Race:
         return float(self.done[candidate, step]["score"]) if (candidate, step) in self.done else -1.0
 
     def table(self) -> pd.DataFrame:
-        """A row a candidate: how far it came, what it reached, what it costs, what was drawn."""
+        """One row per candidate: how far it came, what it reached, what it costs, what was drawn."""
         rows = []
         for candidate in sorted({one for one, _ in self.done}):
             steps = sorted(step for one, step in self.done if one == candidate)

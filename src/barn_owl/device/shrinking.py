@@ -41,7 +41,7 @@ ROUNDS_FILE, CHANNELS_FILE = "rounds.csv", "channels.csv"
 
 @dataclass(frozen=True, kw_only=True)
 class Shrunk:
-    """What shrinking left: the run, a row a round (``share``, ``weights``, ``flash_kb`` in int8, ``recall`` and
+    """What shrinking left: the run, one row per round (``share``, ``weights``, ``flash_kb`` in int8, ``recall`` and
     ``f1`` of validation mixtures), and ``channels`` before and after by layer.
 
     >>> rounds = pd.DataFrame({"share": [0.5], "flash_kb": [60.0], "recall": [0.8], "f1": [0.7]})
@@ -64,13 +64,12 @@ def shrink(
     flash_kb: float | None = None,
     work: Work = PLAIN,
 ) -> Shrunk:
-    """Take whole channels out of the cnn of a run and train it on, in rounds; write what is left as a run.
+    """Take whole channels out of the cnn of a run and train it on, in rounds; write the rest as a run.
 
     share : weights that are left at most, 0 to 1. flash_kb : or what code and numbers take in int8. Of several
-    networks each is made smaller. Each round trains on the training split
-    and keeps its best epoch by the validation split; the last goes on with both as any training does. The model that
-    it starts from has learned from the validation clips as well, so that figures on those flatter; those on the test
-    split do not.
+    networks each is made smaller. Each round trains on the training split and keeps its best epoch by the validation
+    split; the last continues with both as any training does. The model that it starts from has trained on the
+    validation clips as well, so that figures on those flatter; those on the test split do not.
 
     Raises ModelError when the run is no cnn, or less cannot be left, and says what could; OutputError, TableError.
 

@@ -51,7 +51,7 @@ def _kinds(column: pd.Series) -> "pd.Series":
 
 
 def confusable_order(confusion: pd.DataFrame) -> list[str]:
-    """Labels in an order in which those taken for each other stand together.
+    """Labels in an order where those confused with each other stand together.
 
     Average linkage on the share confused, leaves ordered as Bar-Joseph et al., Bioinformatics 2001.
     """

@@ -1,4 +1,4 @@
-"""Whether a score of 0.8 is right four times in five, what is left undecided, and thresholds for a wish."""
+"""Calibration of scores, coverage of thresholds, and thresholds for a target."""
 
 import math
 from collections.abc import Sequence
@@ -81,7 +81,7 @@ def _logits(scores: np.ndarray, *, multilabel: bool) -> np.ndarray:
     if multilabel:
         return np.asarray(np.log(safe / (1 - safe)))
     none = (1 - safe.sum(axis=1, keepdims=True)).clip(1e-12, 1)
-    # What is left over by rounding alone is none of float32's digits.
+    # Rounding residue below the digits of float32.
     return np.asarray(np.log(np.concatenate([safe, np.where(none < 1e-6, 1e-12, none)], axis=1)))
 
 

@@ -28,11 +28,11 @@ _Scores = dict[str, tuple[dict[str, np.ndarray], dict[str, np.ndarray]]]
 class Comparison:
     """Models on the same clips, the first of them the one that others are held against.
 
-    scores : a row a model: value and interval of each score. pairs : a row for each other model: the difference in
-    balanced accuracy to the first with its 95 % interval, clips that only one of the two has right, and the p-value
-    of McNemar's exact test. by_label : recall of each label, a column a model. changes : a
-    row for each label of each other model: how far its recall is from the first one's, with the 95 % interval. clips
-    : common to all. left_out : clips of each model that not all of them judged.
+    scores : one row per model: value and interval of each score. pairs : a row for each other model: the difference
+    in balanced accuracy to the first with its 95 % interval, clips that only one of the two has right, and the
+    p-value of McNemar's exact test. by_label : recall of each label, a column a model. changes : a row for each label
+    of each other model: how far its recall is from the first one's, with the 95 % interval. clips : common to all.
+    left_out : clips of each model that not all of them judged.
 
     >>> runs = {name: barn_owl.open_run(name).evaluate() for name in ("first", "second")}
     >>> barn_owl.evaluate.compare(runs).clips

@@ -13,7 +13,7 @@ Counts: TypeAlias = "np.ndarray | scipy.sparse.csr_array"
 
 
 class Ranked(NamedTuple):
-    """One label's clips in the order of their scores, the highest first, put together where that loses nothing.
+    """One label's clips in the order of their scores, the highest first, combined where that loses nothing.
 
     One step for each distinct score of a clip that has the label: between two of them only false alarms rise. Each
     is a matrix ``(steps, groups)`` of counts, sparse where it is large: hits at the score, false alarms above it

@@ -86,7 +86,8 @@ class Evaluation:
 
     @cached_property
     def baselines(self) -> pd.DataFrame:
-        """The scores of always saying the most frequent label of training, and those of guessing, beside the model's.
+        """The scores of always saying the most frequent label of training, and those of guessing, alongside the
+        model's.
 
         Guessing gives each label the same score. Columns ``value``, ``low``, ``high``, ``majority``, ``chance``, and
         ``clip_statistics`` where it is known;
@@ -118,7 +119,7 @@ class Evaluation:
 
     @cached_property
     def order(self) -> list[str]:
-        """Labels in an order in which those taken for each other stand together."""
+        """Labels in an order where those confused with each other stand together."""
         if isinstance(self.scores, Scores):
             return confusable_order(self.scores.confusion)
         return list(self.labels)
@@ -140,7 +141,7 @@ class Evaluation:
 
     @cached_property
     def calibration(self) -> pd.DataFrame:
-        """What scores promise beside what they keep; see `calibration_table`."""
+        """Predicted against observed accuracy by score; see `calibration_table`."""
         return calibration_table(*self.confidence)
 
     @property
@@ -169,7 +170,7 @@ class Evaluation:
 
     @cached_property
     def mistakes(self) -> pd.DataFrame:
-        """Wrong answers, the surest first."""
+        """Misclassified clips, highest score first."""
         return mistakes(self.predictions, self.arrays)
 
     @cached_property
@@ -289,7 +290,9 @@ class Evaluation:
             if len(self.scores.confusions):
                 row = self.scores.confusions.iloc[0]
                 total = int(self.arrays.truth[:, self.labels.index(row["label"])].sum())
-                text += f" Most often {row['label']} is taken for {row['confused_with']} ({row['count']} of {total})."
+                text += (
+                    f" Most frequent confusion: {row['count']} of {total} {row['label']} clips classified as {row['confused_with']}."
+                )
         return text
 
     def as_dict(self) -> dict[str, Any]:

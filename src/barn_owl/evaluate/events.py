@@ -116,7 +116,7 @@ class EventScores:
         return table
 
     def intervals(self, *, rounds: int = ROUNDS, seed: int = 0) -> pd.DataFrame:
-        """Value and 95 % interval of precision, recall, F1 and false alarms an hour.
+        """Value and 95 % interval of precision, recall, F1 and false alarms per hour.
 
         From a bootstrap over recordings; with one recording there is no interval: it is NaN.
         """
@@ -187,15 +187,15 @@ def score_events(
 ) -> EventScores:
     """Judge events against the true ones of the same recordings by label and onset.
 
-    An event is right when it has the label of a true one in the same file whose onset is at most `collar_s`
-    seconds away, one to one; of all ways to pair them up one with the most pairs is taken. With `offset_share` its
-    offset must be right, too: at most that share of the true length away, or the collar if that is more. Rows of
-    `truth` that have a column ``unknown`` that is not blank mark sounds of no label: they are not looked for, but it
-    is told which of them raised an event. That is one which overlaps it, and overlaps no true event of its own label:
-    it would be that one's. Other rows without a label are no events, as in tables that were reviewed; they say of a
-    file that nothing is in it.
+    An event is right when it has the label of a true one in the same file whose onset is at most `collar_s` seconds
+    away, one to one; of all ways to pair them up one with the most pairs is taken. With `offset_share` its offset
+    must be right, too: at most that share of the true length away, or the collar if that is more. Rows of `truth`
+    that have a column ``unknown`` that is not blank mark sounds of no label: they are not looked for, but it is
+    reported which of them raised an event. That is one which overlaps it, and overlaps no true event of its own
+    label: it would be that one's. Other rows without a label are no events, as in tables that were reviewed; they say
+    of a file that nothing is in it.
 
-    seconds : length of each recording, by file; left out, until the last time that a table names.
+    seconds : length of each recording, by file; default: until the last time that a table names.
 
     Raises TableError for faulty tables, for times beyond the end of a recording, or when the events are of files the
     truth says nothing about.

@@ -20,8 +20,8 @@ def draw(groups: np.ndarray, rounds: int, rng: np.random.Generator) -> tuple[np.
     """Draw groups with replacement for each round, and, of few groups, clips with replacement inside those.
 
     Groups are drawn and not clips, since clips of one recorder or session are alike: drawn one by one, they would
-    make a score look surer than it is. The few groups of a small test may agree by chance, so the clips inside them
-    are drawn as well (Davison and Hinkley, "Bootstrap Methods", 1997, section 3.8).
+    make a score look more certain than it is. The few groups of a small test may agree by chance, so the clips
+    inside them are drawn as well (Davison and Hinkley, "Bootstrap Methods", 1997, section 3.8).
 
     groups : number of each clip's group, from 0, ``(clips,)``. Returns the units that are counted (groups, or clips),
     a number for each clip, and how often each unit is drawn in each round: float64 ``(units, rounds)``.
@@ -45,7 +45,7 @@ def interval(rounds: np.ndarray, groups: int, *, inside: bool, level: float = LE
     The percentiles are taken further out than the plain ones, as groups vary more than a few of them tell: by
     ``sqrt(n / (n - 1))`` and Student's t with ``n - 1`` degrees (T. Hesterberg, "What Teachers Should Know About the
     Bootstrap", The American Statistician 69, 2015). inside : whether clips were drawn inside the groups, which widens
-    the interval already, so that t is left out. Rounds that are NaN are left out.
+    the interval already, so that t is skipped. Rounds that are NaN are skipped.
     """
     spread = np.sqrt(groups / max(groups - 1, 1))
     upper = (1 + level) / 2

@@ -12,7 +12,7 @@ from barn_owl.evaluate.prediction_arrays import PredictionArrays
 
 ROUNDS = 1000
 BEST_OF = 3
-"""Labels among which the right one is looked for, beside the best alone."""
+"""Labels among which the right one is looked for, alongside the best alone."""
 SMALLEST_SCORE = 1e-15
 """A score of 0 for what is true would make the log loss infinite; this is the step of a float near 1."""
 THREADS = 2

@@ -1,4 +1,4 @@
-"""Wrong answers, the surest first; labels that are likely wrong; and the clips most like one."""
+"""Wrong answers, highest score first; labels that are likely wrong; and the clips most like one."""
 
 import numpy as np
 import pandas as pd
@@ -7,14 +7,14 @@ from barn_owl.classifiers.row_classifiers import squared_distances
 from barn_owl.evaluate.prediction_arrays import PredictionArrays
 
 NEAREST = 3
-"""Clips to listen to beside a mistake."""
+"""Clips to listen to alongside a mistake."""
 PLACE = ["file", "start_s", "end_s"]
 LEAST_SKILL = 0.6
 """Share of the clips of a label that is named right, from which on a model may caveat a label of the table."""
 
 
 def mistakes(predictions: pd.DataFrame, answers: PredictionArrays) -> pd.DataFrame:
-    """Rows whose answer is wrong, the surest first, with ``own_score``, that of the true label."""
+    """Rows whose answer is wrong, highest score first, with ``own_score``, that of the true label."""
     wrong = np.flatnonzero(~answers.right)
     table = predictions.iloc[wrong]
     own = np.where(answers.truth, answers.scores, np.nan)[wrong]
@@ -29,7 +29,7 @@ def likely_wrong_labels(predictions: pd.DataFrame, answers: PredictionArrays) ->
 
     A label is doubted when another is said with a score above what that one gets on average where it is true, while
     the clip's own label scores below its average (the rule of Northcutt et al., JAIR 2021, for confident joints). Who
-    hardly knows a label accuses nobody: of both labels, `LEAST_SKILL` of the clips must be named right. Columns: the
+    hardly knows a label accuses no one: of both labels, `LEAST_SKILL` of the clips must be named right. Columns: the
     clip's place, ``label``, ``suggested``, ``score``, ``own_score``, and ``correct_label``, blank, for whoever
     listens. Where labels overlap nothing is doubted.
     """

@@ -1,4 +1,4 @@
-"""What was said about clips beside what is true, as arrays."""
+"""What was said about clips alongside what is true, as arrays."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -11,7 +11,7 @@ from barn_owl.clips import labels_in
 from barn_owl.errors import TableError
 
 LIKELY = 0.5
-"""Score above which a label that may stand beside others is predicted."""
+"""Score above which a label that may stand alongside others is predicted."""
 SCORE = "score:"
 """What stands in front of a label in the name of the column that holds its score."""
 
@@ -22,7 +22,7 @@ class PredictionArrays:
 
     truth, said : boolean, ``(clips, labels)``; scores : float64 from 0 to 1, ``(clips, labels)``. groups : which
     clips belong together (one recorder, one session, one file), numbers from 0, ``(clips,)``. multilabel : each
-    label is judged by itself; otherwise exactly one is true, and one is said.
+    label is judged on its own; otherwise exactly one is true, and one is said.
 
     >>> predictions = barn_owl.open_run("first").predictions
     >>> answers = barn_owl.evaluate.read_prediction_arrays(predictions, ["hiss", "hum", "still", "tick"])

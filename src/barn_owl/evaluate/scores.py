@@ -132,7 +132,7 @@ def score_labels(truth: Sequence[str], predicted: Sequence[str], labels: Sequenc
 
 @dataclass(frozen=True, kw_only=True)
 class MultilabelScores:
-    """How well labels were predicted where a clip may carry several; each label is judged by itself.
+    """How well labels were predicted where a clip may carry several; each label is judged on its own.
 
     truth, said : boolean, ``(clips, labels)``.
 

@@ -44,7 +44,7 @@ def quiet_level(frames: np.ndarray) -> np.ndarray:
 
 
 def sounding(levels: np.ndarray, hop_s: float) -> np.ndarray:
-    """Tell in which frames the sound of a clip is heard; boolean, ``(frames,)``.
+    """Return the frames where the sound of a clip is heard; boolean, ``(frames,)``.
 
     levels : log-mel in dB, ``(frames, bands)``, `hop_s` seconds apart. Those are the frames within 30 dB of the
     loudest that stand out of the quiet of the clip. Where nothing stands out, as in steady noise, or there is hardly
@@ -66,7 +66,7 @@ def around_clip(levels: np.ndarray, hop_s: float, floor_db: float) -> np.ndarray
     """Level in dB, ``(bands,)``, of what a clip, given as levels `hop_s` seconds apart, is put into: its own quiet.
 
     A short clip whose quiet is hardly below its loudest moment is cut close, and is put into something much quieter.
-    A longer one is steady, and is taken to go on.
+    A longer one is steady, and is taken to continue.
     """
     quiet = quiet_level(levels)
     above = float(total_db(levels).max() - total_db(quiet[None])[0])
@@ -81,6 +81,6 @@ def total_db(levels: np.ndarray) -> np.ndarray:
 
 
 def onset_frame(levels: np.ndarray, heard: np.ndarray) -> int:
-    """Frame in which a sound begins: the first that is heard and within 20 dB of its loudest."""
+    """Frame where a sound begins: the first that is heard and within 20 dB of its loudest."""
     total = np.where(heard, total_db(levels), -np.inf)
     return int(np.argmax(total >= total.max() - ATTACK_DB))

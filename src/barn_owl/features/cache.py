@@ -1,9 +1,9 @@
 """Frames that are computed once for each file content and front end, and memory-mapped ever after.
 
 A cache folder has a folder for each front end, and in it pairs of files that are never changed: ``NAME.f32``
-with the frames of many clips one after the other, and ``NAME.json`` that says which clips those are. Each
+with the frames of many clips one after the other, and ``NAME.json`` that states which clips those are. Each
 comes into being whole, the second last. So any number of processes can read and add at the same time, and
-one that is killed leaves at most a file that nobody refers to.
+one that is killed leaves at most a file that no one refers to.
 """
 
 import hashlib
@@ -72,7 +72,7 @@ class FrameCache:
         return len(self._by_content)
 
     def _read(self, index: Path) -> None:
-        """Map one pair of files; a damaged one is passed over, its clips are computed again."""
+        """Map one pair of files; a damaged one is skipped, its clips are computed again."""
         try:
             content = json.loads(index.read_text(encoding="utf-8"))
             if content["format"] != FORMAT or content["settings"] != self._settings:
@@ -84,9 +84,9 @@ class FrameCache:
                 raise ValueError(f"{len(frames)} frames where {content['frames']} should be")
             clips = [_cached(clip) for clip in content["clips"]]
             if any(not 0 <= clip.first <= clip.end <= len(frames) for clip in clips):
-                raise ValueError("it tells of frames that are not there")
+                raise ValueError("it describes frames that are not there")
         except (OSError, ValueError, KeyError, TypeError, RecursionError) as error:
-            logger.warning("%s is damaged and passed over (%s); its clips are computed again", index, error)
+            logger.warning("%s is damaged and skipped (%s); its clips are computed again", index, error)
             return
         for clip in clips:
             own = (frames[clip.first : clip.end], clip.crc32)
@@ -115,7 +115,7 @@ class FrameCache:
         """Yield a place to add frames to, one excerpt after the other; None when the folder cannot be written.
 
         What was added is found from the end of the block on, and by other processes; a disk that is full
-        is told in the log, and nothing is kept.
+        is reported in the log, and nothing is kept.
         """
         name = self.folder / secrets.token_hex(8)
         try:

@@ -19,12 +19,12 @@ GROUP_BYTES = 1 << 21
 """Chunks are computed together up to this size of their transform, and `GROUP` of them: fewer, longer calls."""
 GROUP = 8
 TOGETHER = 16
-"""A transform works on a few rows side by side, and may round what is left over otherwise."""
+"""A transform works on a few rows side by side, and may round the rest over otherwise."""
 TEN = np.float32(10)
 
 
 class Workspace:
-    """Memory that the chunks of one stream use in turns: taking it anew each time would cost more than the sums."""
+    """Memory that the chunks of one stream use in turns: taking it again each time would cost more than the sums."""
 
     def __init__(self, front_end: FrontEndMatrices) -> None:
         self.rows = CHUNK * max(1, min(GROUP, GROUP_BYTES // (4 * CHUNK * front_end.fft_length)))
@@ -71,7 +71,7 @@ class Chunks:
         """Squares of the transform's real and imaginary parts, ``(rows, fft_length)``.
 
         Column 0 is the real part of bin 0, then real and imaginary part of each bin in turns; the parts that
-        are always 0 are left out. This layout is transformed in place, which saves a fifth of the time.
+        are always 0 are skipped. This layout is transformed in place, which saves a fifth of the time.
         """
         length, columns = self.front_end.frame, self.front_end.fft_length
         squares = self._space("squares", self._whole, columns)

@@ -37,7 +37,7 @@ class PitchFinder:
         # An even length, so that the transform's real and imaginary parts pair up between its two real ends.
         size = 2 * scipy.fft.next_fast_len((frame + 1) // 2, real=True)
         self._short, self._long = (np.empty((rows, size), dtype=np.float32) for _ in range(2))
-        # Sums of the squares of all samples so far, and the same as one row a frame.
+        # Sums of the squares of all samples until now, and the same as one row a frame.
         self._sums = np.zeros((rows - 1) * hop + frame + 1)
         self._sums_of_frames = sliding_window_view(self._sums, frame + 1)[::hop]
         self._counts = np.arange(1, self._longest + 1, dtype=np.float32)

@@ -17,7 +17,7 @@ DELTAS = {"deltas": 1, "second-deltas": 2}
 LOUDNESS = "loudness"
 LONGEST_FFT, LARGEST_BANK = 1 << 17, 1 << 24
 """Samples of a transform, and numbers of a filter bank, at most: 67 MB each, so that a plan or a model file from
-somebody else cannot take all memory.
+someone else cannot take all memory.
 """
 
 
@@ -79,7 +79,7 @@ class FrontEndSettings(Settings):
             raise ValueError(
                 f"pitch_low_hz must be below pitch_high_hz={self.pitch_high_hz:g}, got {self.pitch_low_hz:g}"
             )
-        periodic_window(self.window, self.frame)  # a name that is not known is told here
+        periodic_window(self.window, self.frame)  # a name that is not known is reported here
         return self
 
     def _takes_no_more_than_sensible(self) -> None:

@@ -22,7 +22,7 @@ class Blocks:
 
     Within a block, float32 about the block's middle is exact enough; from block to block it is not, because
     the fourth moment of a narrow peak far from 0 would drown in rounding. So blocks are summed by one fast
-    matrix product, and put together in float64, where there are few of them.
+    matrix product, and combined in float64, where there are few of them.
     """
 
     SIZE = 16

@@ -35,7 +35,7 @@ class FrameStream:
     def __init__(self, front_end: FrontEndMatrices, *, buffered: bool = False, workers: int = 1) -> None:
         self.front_end, self._patient = front_end, buffered
         self.given = 0
-        """Frames given out so far."""
+        """Frames returned so far."""
         self._computed = 0  # frames computed so far
         self._kept = np.empty(0, dtype=np.float32)  # samples from the first frame of the open chunk on
         self._bases = list(dict.fromkeys(base for base, _, _, _ in front_end.layout))

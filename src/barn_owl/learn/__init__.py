@@ -1,4 +1,4 @@
-"""Making a model: the plan, what is learned from, the fitting of classifiers, checkpoints, rehearsal."""
+"""Making a model: the plan, what is trained on, the fitting of classifiers, checkpoints, rehearsal."""
 
 import lazy_loader
 

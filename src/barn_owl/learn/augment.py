@@ -1,4 +1,4 @@
-"""Changes to log-mel frames, anew each time: other microphones, other rooms, other things that sound alike."""
+"""Changes to log-mel frames, again each time: other microphones, other rooms, other things that sound alike."""
 
 from functools import lru_cache
 
@@ -64,7 +64,7 @@ class Augment:
         return np.float32(rng.uniform(-1, 1) * tilt) * self._slope + self.bump_db(tilt / 4, rng)
 
     def slope_db(self, fall_db: float) -> np.ndarray:
-        """A slope that falls by so much from the lowest band to the highest, ``(bands,)``."""
+        """A slope that falls by this amount from the lowest band to the highest, ``(bands,)``."""
         return self._slope * np.float32(-fall_db)
 
     def bump_db(self, deviation_db: float, rng: np.random.Generator) -> np.ndarray:
@@ -85,7 +85,7 @@ class Augment:
 def reverberant(power: np.ndarray, decay: float, direct_db: float) -> np.ndarray:
     """Power of bands, ``(frames, bands)``, with that of the reverberation behind it, as far as it matters.
 
-    decay : frames in which it falls by 60 dB; direct_db : level of the sound itself over that of what follows. Echoes
+    decay : frames where it falls by 60 dB; direct_db : level of the sound itself over that of what follows. Echoes
     are independent of each other, so their powers add up: each frame is followed by an exponential decay (Polack's
     model; Kuttruff, Room Acoustics, chapter 4).
     """
@@ -117,6 +117,6 @@ def _between(frames: np.ndarray, at: np.ndarray) -> np.ndarray:
 
 @lru_cache(maxsize=256)
 def _shift(bands: int, steps: int) -> np.ndarray:
-    """Matrix that moves frames up by so many steps of a band, by straight lines, ``(bands, bands)``."""
+    """Matrix that moves frames up by this many steps of a band, by straight lines, ``(bands, bands)``."""
     from_ = np.clip(np.arange(bands) - steps / SHIFTS_A_BAND, 0, bands - 1)
     return np.maximum(0, 1 - np.abs(np.arange(bands)[:, None] - from_)).astype(np.float32)

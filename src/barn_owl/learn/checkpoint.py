@@ -1,4 +1,4 @@
-"""What a training in progress leaves behind after each epoch, so that it can go on later."""
+"""What a training in progress leaves behind after each epoch, so that it can continue later."""
 
 import json
 from dataclasses import dataclass
@@ -15,7 +15,8 @@ from barn_owl.files import whole_file
 
 @dataclass(frozen=True, kw_only=True)
 class Checkpoint:
-    """Arrays (weights, averages, moments, the best so far), numbers (steps, random state) and the curves so far."""
+    """Arrays (weights, averages, moments, the current best), numbers (steps, random state) and the curves until
+    now."""
 
     arrays: dict[str, np.ndarray]
     numbers: dict[str, Any]

@@ -6,7 +6,7 @@ from barn_owl.errors import TableError
 from barn_owl.model.extras import ExtraColumn, ExtraColumns
 
 MOST_WORDS = 30
-"""More different words than this are names or remarks: each would be seen too rarely to be learned from."""
+"""More different words than this are names or remarks: each would be seen too rarely to be trained on."""
 
 
 def learn_columns(table: pd.DataFrame, names: list[str]) -> ExtraColumns:
@@ -19,7 +19,7 @@ def learn_columns(table: pd.DataFrame, names: list[str]) -> ExtraColumns:
         if name not in table:
             raise TableError(f"columns: the clip table has no column {name!r}; it has {', '.join(table.columns)}")
         if name in ("label", "file", "split", "score"):
-            raise TableError(f"columns: {name!r} cannot be learned from")
+            raise TableError(f"columns: {name!r} cannot be trained on")
         values = table[name]
         if pd.to_numeric(values, errors="coerce").notna().mean() > 0.5:
             columns.append(ExtraColumn(name=name, words=[]))

@@ -29,7 +29,7 @@ class Progress:
     best: bool
     seconds: float
     waiting: float = 0.0
-    """Share of the epoch that was spent waiting for the mixtures to learn from."""
+    """Share of the epoch that was spent waiting for the mixtures to train on."""
     refit: bool = False
     """Whether the training is the second, on the training and validation clips together."""
 
@@ -42,10 +42,10 @@ class Examples:
     """Clips of one split of the split: their frames and what they are.
 
     targets : 1 for each label a clip has and 0 otherwise, float32, ``(clips, labels)``. extras : what further columns
-    say, ``(clips, extras)``. sources : where the sound of each clip is; empty when it is not at hand, which leaves
+    say, ``(clips, extras)``. sources : where the sound of each clip is; empty when it is not available, which leaves
     changes to the sound out. multilabel : whether a clip may have several labels. behind : what is heard in
     recordings while nothing stands out. groups : what must not be on two splits, for each clip; empty where each clip
-    is by itself. memo : where classifiers that learn from the same clips keep what they have in common; see `shared`.
+    is on its own. memo : where classifiers that train on the same clips keep what they have in common; see `shared`.
     """
 
     clips: ClipFrames
@@ -74,7 +74,7 @@ class Examples:
 
     def with_more(self, more: "Examples") -> "Examples":
         """Return the clips with others behind them."""
-        # Clips whose sound is not at hand stay behind all others.
+        # Clips whose sound is not available stay behind all others.
         has_source = np.concatenate([np.arange(len(one.clips)) < len(one.sources) for one in (self, more)])
         order = np.argsort(~has_source, kind="stable")
         return replace(
@@ -108,7 +108,7 @@ class Fitted:
     trouble: str = ""
     """Why the fitting ended early; what is kept is the best until then."""
     held_out: np.ndarray = field(default_factory=lambda: np.zeros(0, dtype=int))
-    """Which network has not learned from each validation clip; empty where all have not."""
+    """Which network has not trained on each validation clip; empty where all have not."""
 
     @property
     def best(self) -> Progress:
@@ -139,9 +139,9 @@ def background_numbers(plan: Plan, labels: list[str]) -> list[int]:
 
 
 def held_out_parts(examples: Examples, count: int) -> np.ndarray:
-    """Deal the groups of examples out to so many parts, each label as evenly as that goes; the part of each clip.
+    """Deal the groups of examples out to this many parts, each label as evenly as that goes; the part of each clip.
 
-    A part is what one of several networks does not learn from. With a single group, all clips are in the first part.
+    A part is what one of several networks does not train on. With a single group, all clips are in the first part.
     """
     groups = np.array(examples.groups or [str(number) for number in range(len(examples.clips))])
     names, of_clip = np.unique(groups, return_inverse=True)

@@ -29,13 +29,13 @@ def fit(
 ) -> Fitted:
     """Fit the classifier that `plan` names, on `workers` threads; `watch` is called after each epoch.
 
-    estimator : somebody else's, with ``fit`` and ``predict_proba``, in place of a pooled classifier; it cannot be
-    saved. start : a model of the same shape to train further. resume, save : where a network goes on, and what is
+    estimator : third-party, with ``fit`` and ``predict_proba``, in place of a pooled classifier; it cannot be
+    saved. start : a model of the same shape to train further. resume, save : where a network continues, and what is
     called with a `Checkpoint` after each epoch. validation : None to fit as long as the plan says, and keep what
     comes last, or, of a pooled classifier, its way number `keep`, from 1.
 
     The same plan on the same frames gives the same weights, whatever the number of workers. On Ctrl-C the
-    best weights so far are returned, marked as interrupted; before the first epoch is over, the
+    current best weights are returned, marked as interrupted; before the first epoch is over, the
     KeyboardInterrupt goes through. Raises TrainingError when the loss stops being a number before there is a best.
     """
     watch = watch or (lambda _: None)

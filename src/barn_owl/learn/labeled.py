@@ -1,4 +1,4 @@
-"""Frames in the making, and which labels sound in them: what is heard, where it begins, and where nobody can tell."""
+"""Frames in the making, and which labels sound in them: what is heard, where it begins, and where no one can tell."""
 
 import numpy as np
 
@@ -9,13 +9,13 @@ AUDIBLE = 1.0
 LATE_S = 0.13
 """Time after its onset by which a sound must be heard for its onset to be."""
 QUIET_TRIES, QUIET_S = 3, (0.1, 1.3)
-"""Stretches in which nothing sounds that a mixture may have named, and how long they are."""
+"""Stretches where nothing sounds that a mixture may have named, and how long they are."""
 
 
 class LabeledFrames:
     """A mixture in the making.
 
-    bed : frames behind all sounds; bed_labels : which labels those have, NaN where nobody knows.
+    bed : frames behind all sounds; bed_labels : which labels those have, NaN where no one knows.
     """
 
     def __init__(self, bed: np.ndarray, bed_labels: np.ndarray, hop_s: float) -> None:
@@ -54,7 +54,7 @@ class LabeledFrames:
             self.events.append((start, start + len(frames), int(number)))
 
     def add_up(self, response: np.ndarray) -> None:
-        """Find out which sounds are heard beside all else, and color the whole."""
+        """Find out which sounds are heard alongside all else, and color the whole."""
         for start, part, heard, onset, labels in self._parts:
             over = self.frames[start : start + len(part)] - part
             np.maximum(over, np.float32(TINY), out=over)
@@ -69,7 +69,7 @@ class LabeledFrames:
     def _mark(
         self, start: int, heard: np.ndarray, onset: int, labels: np.ndarray | None, audible: np.ndarray
     ) -> None:
-        """Say where a sound is heard; where it would be but for all else, nothing can be asked."""
+        """Say where a sound is heard; where it would be except for all else, nothing can be asked."""
         if not heard.any():
             return
         wanted, found = np.flatnonzero(heard) + start, np.flatnonzero(audible) + start
@@ -102,8 +102,8 @@ class LabeledFrames:
             self.counts[:, number] = sure & (is_known | ~nothing)
 
     def name_quiet(self, background: list[int], rng: np.random.Generator) -> None:
-        """Name stretches in which nothing sounds as what is behind, or as none of the labels where nobody knows, so
-        that what is taken for a sound there is not named as one."""
+        """Name stretches where nothing sounds as what is behind, or as none of the labels where no one knows, so
+        that what is treated as a sound there is not named as one."""
         none = self.sounds.shape[1]
         known = [number for number in background if self._bed_labels[number] == 1]
         label = known[0] if len(known) == 1 else none

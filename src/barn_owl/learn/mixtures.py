@@ -1,7 +1,7 @@
-"""Short synthetic recordings to learn from: sounds of clips at any place and level over background, and what is
+"""Short synthetic recordings to train on: sounds of clips at any place and level over background, and what is
 heard.
 
-They are put together from log-mel frames: sounds that are independent of each other add in power, and a gain or a
+They are combined from log-mel frames: sounds that are independent of each other add in power, and a gain or a
 recorder's response is an offset in dB, so that nothing needs to go back to the samples. Frames of other features
 cannot be added up; of those, a sound takes the place of what is behind it.
 """
@@ -26,9 +26,9 @@ SOUNDS_A_SECOND = 4 / 3
 APART_S = (0.06, 0.28)
 """Time between whole clips that follow each other: little, as each costs as much as the clips themselves."""
 CUT_OFF = 0.3
-"""Share of sounds that may begin before the mixture or go on after it."""
+"""Share of sounds that may begin before the mixture or continue after it."""
 WHOLE = 4
-"""Mixtures that a sound lasts from which on it is taken for a recording as a whole, any stretch of which is as
+"""Mixtures that a sound lasts from which on it is treated as a recording as a whole, any stretch of which is as
 good."""
 LEAST_FRAMES = 3
 """Frames of a sound in a window from which on the window is said to hold it."""
@@ -46,7 +46,7 @@ class Mixtures(NamedTuple):
     """A batch of mixtures, frame by frame.
 
     frames : ``(mixtures, frames, features)``, as from the front end. sounds, begins : 1 where a label sounds, and in
-    the frame in which it begins, ``(mixtures, frames, labels)``; counts : 0 where it cannot be told whether it
+    the frame where it begins, ``(mixtures, frames, labels)``; counts : 0 where it cannot be told whether it
     sounds, since it is too faint. events : mixture, first and last-plus-one frame and label of each sound that is
     heard, the number behind the last label for one of no label. clips : number of the clip of the last sound of a
     label in each mixture, -1 where there is none.
@@ -63,7 +63,7 @@ class Mixtures(NamedTuple):
 class MixtureMaker:
     """Makes mixtures of the clips of one split.
 
-    background : numbers of the labels that mean nothing of interest: their clips are what sounds lie over, beside
+    background : numbers of the labels that mean nothing of interest: their clips are what sounds lie over, alongside
     `Examples.behind`.
     """
 

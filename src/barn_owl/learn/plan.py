@@ -33,16 +33,16 @@ class TrainingSettings(Settings):
     stop_on: Literal["loss", "f1"] = "loss"
     """What the best weights are best at, on the validation clips: least loss, or highest macro F1."""
     refit: int = Field(default=10, ge=0, le=100_000)
-    """Epochs that it goes on for with the training and validation clips together; 0 for none."""
+    """Epochs that it continues for with the training and validation clips together; 0 for none."""
     exemplars: int = Field(default=8, ge=0, le=1000)
     """Training clips of each label that the model keeps, to learn others later without forgetting; 0 for none."""
 
 
 class MixtureSettings(Settings):
-    """The short synthetic recordings that are learned from: sounds of the clips at any place and level over noise."""
+    """The short synthetic recordings that are trained on: sounds of the clips at any place and level over noise."""
 
     count: int = Field(default=160, ge=2, le=100_000)
-    """Mixtures that are learned from in an epoch: half as many are made, and each is used twice."""
+    """Mixtures that are trained on in an epoch: half as many are made, and each is used twice."""
     seconds: float = Field(default=8.0, ge=0.1, le=120)
     empty: float = Field(default=0.12, ge=0, lt=1)
     """Share of mixtures without any sound."""
@@ -63,7 +63,7 @@ class MixtureSettings(Settings):
 
 
 class AugmentSettings(Settings):
-    """Changes to the sounds of a mixture, anew each time; 0 turns one off."""
+    """Changes to the sounds of a mixture, again each time; 0 turns one off."""
 
     tilt_db: float = Field(default=6.0, ge=0, le=30)
     """Largest slope over all bands, up or down, and half as much for bumps: other microphones, other places."""
@@ -76,7 +76,7 @@ class AugmentSettings(Settings):
     reverb: float = Field(default=0.3, ge=0, le=1)
     """Share of sounds in mixtures that have the reverberation of a room behind them."""
     mask: float = Field(default=0.5, ge=0, le=1)
-    """Share of mixtures in which a few neighboring bands are missing."""
+    """Share of mixtures where a few neighboring bands are missing."""
 
 
 class PoolingSettings(Settings):
@@ -84,7 +84,7 @@ class PoolingSettings(Settings):
 
     window_s: float = Field(default=0.5, gt=0, le=60)
     windows: int = Field(default=4000, ge=50, le=1_000_000)
-    """Windows of mixtures that are learned from."""
+    """Windows of mixtures that are trained on."""
     statistics: list[str] = Field(default=["loud", "deviation", "maximum", "change"], min_length=1)
 
     @field_validator("statistics")
@@ -103,7 +103,7 @@ class LevelSettings(Settings):
     span_s: float = Field(default=0.5, ge=0, le=60)
     """Time over whose mean power levels are relative to, as much before as after; 0: levels as they are."""
     range_db: float = Field(default=50.0, ge=10, le=120)
-    """How far below that mean power levels are told apart."""
+    """How far below that mean power levels are distinguished."""
 
 
 class StartSettings(Settings):
@@ -116,7 +116,7 @@ class StartSettings(Settings):
     rate_share: float = Field(default=0.25, gt=0, le=1)
     """Share of ``training.rate`` that is used: what is known already should not be forgotten."""
     forget: list[str] = Field(default=[])
-    """Labels of the model whose exemplars are not learned from, such as one that has another name now."""
+    """Labels of the model whose exemplars are not trained on, such as one that has another name now."""
 
 
 class RehearsalSettings(Settings):
@@ -127,7 +127,7 @@ class RehearsalSettings(Settings):
     events_per_minute: float = Field(default=10.0, gt=0, le=600)
     """How many events a minute the recordings are expected to hold, for what is said of F1 and false alarms."""
     decide: bool | None = None
-    """Whether thresholds and lengths of `[decoding]` are found on it; otherwise they are taken as they are. Left out:
+    """Whether thresholds and lengths of `[decoding]` are found on it; otherwise they are taken as they are. Default:
     for pooled classifiers, whose scores differ too much for settings that suit all."""
 
 
@@ -162,10 +162,10 @@ class Plan(Settings):
     background: list[str] = Field(default=[])
     """Labels that mean "nothing of interest": what sounds lie over in training, and never reported as events."""
     ignored: list[str] = Field(default=[])
-    """Labels of sounds that are known but wanted by nobody, such as "other": they are named in clips, and are no
+    """Labels of sounds that are known but wanted by no one, such as "other": they are named in clips, and are no
     events."""
     multilabel: bool = False
-    """A clip may carry several labels: rows of one excerpt are put together, and each label is scored by itself."""
+    """A clip may carry several labels: rows of one excerpt are combined, and each label is scored on its own."""
     recordings: list[str] = Field(default=[])
     """Recordings, or folders of them, that the model is for: their band is kept to, and what is heard in them while
     nothing stands out serves as background."""

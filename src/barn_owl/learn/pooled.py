@@ -26,18 +26,18 @@ from barn_owl.learn.variants import Variants
 from barn_owl.network import binary_cross_entropy
 
 TURNS = 4
-"""Times the sound of the clips is changed anew while windows are drawn."""
+"""Times the sound of the clips is changed again while windows are drawn."""
 SOUNDS_A_WINDOW = 2
 """At most."""
 ROWS_STREAM, WATCHED_STREAM = 37, 41
-"""Keep the random numbers of mixtures to learn from and to be judged by apart."""
+"""Keep the random numbers of mixtures to train on and to be judged by apart."""
 
 
 class PooledWindows:
     """Rows of windows out of mixtures and of whole clips, not standardized; their targets, and the names of the
     clips.
 
-    watched : draw them as they are looked at while others are learned from: their sound is not changed.
+    watched : draw them as they are looked at while others are trained on: their sound is not changed.
     """
 
     def __init__(self, plan: Plan, labels: list[str], examples: Examples, *, watched: bool = False) -> None:
@@ -127,7 +127,7 @@ def fit_pooled(
 ) -> Fitted:
     """Fit a pooled classifier in all ways that the plan allows and keep what is best on the validation clips.
 
-    estimator : one of somebody else's to fit instead of the plan's classifier. keep : number, from 1, of the way to
+    estimator : one of third-party to fit instead of the plan's classifier. keep : number, from 1, of the way to
     keep, where there are no validation clips to choose by.
     """
     windows = drawn_windows(plan, labels, train)

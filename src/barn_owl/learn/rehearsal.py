@@ -1,8 +1,8 @@
 """A rehearsal: a synthetic recording of clips that were not trained on, tagged like any other, to see what to expect.
 
 Sounds lie over background at known times and levels, some over one another, and some that are none of the labels,
-which follow other recipes than the synthetic sounds that are learned from. On it the decoding settings are found, and
-what a recording may bring is told.
+which follow other recipes than the synthetic sounds that are trained on. On it the decoding settings are found, and
+what a recording may bring is reported.
 """
 
 from collections.abc import Sequence
@@ -27,7 +27,7 @@ from barn_owl.tag.score_trace import tag_trace, trace_of_samples
 
 STREAM = 43
 EVENTS_A_LABEL, FEWEST_CLIPS = 18, 2
-"""Sounds of each label at most; a label with fewer clips on the split is left out."""
+"""Sounds of each label at most; a label with fewer clips on the split is skipped."""
 UNKNOWN_SHARE, OVERLAP_SHARE = 0.12, 0.12
 SNR_DB = (2.0, 25.0)
 GAP_S = (0.4, 2.6)
@@ -35,7 +35,7 @@ GAP_S = (0.4, 2.6)
 REST_SHARE, REST_S = 0.1, (5.0, 10.0)
 """Share of the gaps that are longer, so that there is some quiet to listen to as well."""
 BESIDE_S = 0.5
-"""Time before and behind a sound within which a false alarm counts as one beside it."""
+"""Time before and behind a sound within which a false alarm counts as one alongside it."""
 BED_DB, LOUDEST = -45.0, 0.7
 """Level of the background re full scale, and the peak that nothing goes beyond."""
 FADE_S, CROSS_S = 0.01, 0.25
@@ -116,7 +116,7 @@ def make_rehearsal(plan: Plan, clips: pd.DataFrame) -> Rehearsal | None:
     samples, rows, at = bed.copy(), [], rate_hz // 2
     ends = dict.fromkeys((label for sound, _ in placed for label in sound.labels), 0)
     for number, (sound, gap) in enumerate(placed):
-        if not sound.unknown:  # two of one label at once would be one event or two: nobody could say
+        if not sound.unknown:  # two of one label at once would be one event or two: no one could say
             at = max(at, *(ends[label] + round(GAP_S[0] * rate_hz) for label in sound.labels))
         at = min(at, length - len(sound.samples) - 1)
         over = bed[at : at + len(sound.samples)]
@@ -144,7 +144,7 @@ def make_rehearsal(plan: Plan, clips: pd.DataFrame) -> Rehearsal | None:
 def rehearse(model: Model, plan: Plan, parts: Sequence[tuple[Model, Rehearsal]]) -> Rehearsed:
     """Tag rehearsals, after finding the decoding settings of `model` on them if the plan wants it so.
 
-    parts : rehearsals, at least one, each with the model that has not learned from its clips.
+    parts : rehearsals, at least one, each with the model that has not trained on its clips.
     """
     traces = [trace_of_samples(own, one.samples, f"{number} {FILE}") for number, (own, one) in enumerate(parts)]
     if not model.classifier.onsets if plan.rehearsal.decide is None else plan.rehearsal.decide:
@@ -170,7 +170,7 @@ def at_density(scores: EventScores, sounds: pd.DataFrame, events_per_minute: flo
     `BESIDE_S` of a sound come with the events.
 
     Returns ``events_per_minute``; ``quiet_alarms_per_hour``, in an hour without any sound; ``alarms_per_event``,
-    beside sounds; and with so many events ``false_alarms_per_hour``, ``precision`` and ``event_f1``.
+    alongside sounds; and with this many events ``false_alarms_per_hour``, ``precision`` and ``event_f1``.
     """
     alarms = scores.false_alarms
     near = [
@@ -280,7 +280,7 @@ def _cut(samples: np.ndarray, front_end: FrontEnd, labels: list[str]) -> _Placed
 
 
 def _bed(plan: Plan, beds: pd.DataFrame, length: int, rng: np.random.Generator) -> np.ndarray:
-    """Background of so many samples: clips of it one after the other, or, where there are none, synthetic noise."""
+    """Background of this many samples: clips of it one after the other, or, where there are none, synthetic noise."""
     rate_hz = plan.front_end.rate_hz
     noise = _noise(length, rng)
     if not len(beds):

@@ -1,4 +1,4 @@
-"""What classifiers that learn from the same clips have in common is made once, and kept until the last has
+"""What classifiers that train on the same clips have in common is made once, and kept until the last has
 learned."""
 
 from collections.abc import Callable, Hashable

@@ -1,4 +1,4 @@
-"""What mixtures are put together from: the sound within each clip, synthetic sounds, and noise."""
+"""What mixtures are combined from: the sound within each clip, synthetic sounds, and noise."""
 
 from dataclasses import dataclass, replace
 from functools import lru_cache
@@ -60,7 +60,7 @@ def describe(front_end: FrontEnd, frames: np.ndarray) -> ClipSound:
         onset = int(heard.argmax())
     at = np.flatnonzero(heard)
     first = max(0, min(onset, int(at[0])) - round(LEAD_S / front_end.hop_s))
-    # What dies away goes on for a while, though it cannot be told from what is behind it.
+    # What dies away continues for a while, though it cannot be told from what is behind it.
     last = min(int(np.flatnonzero(loud)[-1]), int(at[-1]) + round(TAIL_S / front_end.hop_s)) + 1
     power = float(power_of(levels[heard]).sum(axis=1, dtype=np.float64).mean()) if front_end.is_log_mel else 1.0
     quiet = levels[~heard]

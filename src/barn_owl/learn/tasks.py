@@ -1,4 +1,4 @@
-"""What a network learns from: mixtures composed of clips, or rows of pooled features; how it is judged on them."""
+"""What a network is trained on: mixtures composed of clips, or rows of pooled features; how it is judged on them."""
 
 import time
 from collections.abc import Callable
@@ -26,19 +26,19 @@ from barn_owl.network import (
 from barn_owl.network.layer import Arrays
 
 WATCHED_SHARE, WATCHED_STREAM = 0.2, 31
-"""Mixtures of validation clips that each epoch is judged by, beside those it learns from, and what keeps their random
-numbers apart."""
+"""Mixtures of validation clips that each epoch is judged by, alongside those it is trained on, and what keeps their
+random numbers apart."""
 ONSETS_COUNT, ONSET_COUNTS = 3.0, 4.0
 """How much more than what sounds it counts whether something begins, and again more where it does: that is rare."""
 SOUNDS = 16
 """Sounds of a mixture that are named as wholes, at most."""
 NAMES_COUNT = 0.7
-"""How much it counts what a stretch of sound is called as a whole, beside what is said step by step."""
+"""How much it counts what a stretch of sound is called as a whole, alongside what is said step by step."""
 NONE_COUNTS = 0.3
-"""How much a stretch of none of the labels counts beside one of a label: there are many of them."""
+"""How much a stretch of none of the labels counts alongside one of a label: there are many of them."""
 USES = 2
-"""Times that a network learns from each mixture of an epoch, beside other mixtures each time: to make one takes half
-as long as to learn from it.
+"""Times that a network is trained on each mixture of an epoch, alongside other mixtures each time: to make one takes
+half as long as to train on it.
 """
 SMOOTHING = 0.1
 """Share of the name of a stretch that is spread over all names: Szegedy et al., CVPR 2016."""
@@ -60,7 +60,7 @@ class Batch:
 
 
 class TrainingTask(Protocol):
-    """What is trained: a network, what it learns from, and the classifier it becomes part of."""
+    """What is trained: a network, what it is trained on, and the classifier it becomes part of."""
 
     network: Network
     mean: np.ndarray
@@ -85,7 +85,7 @@ class TrainingTask(Protocol):
         """Make the classifier of a plan of the weights and states of each of its networks."""
 
     def close(self) -> None:
-        """Stop what goes on beside the training."""
+        """Stop what continues alongside the training."""
 
 
 class FrameTask:

@@ -38,7 +38,7 @@ class EpochResult:
     """What came of an epoch: loss in it; loss, recall and F1 on the validation split, with the averaged weights.
 
     waiting : share of the epoch that was spent waiting for sound to be changed. arrays : the averaged weights and
-    the states of the network. state : all that is needed to go on.
+    the states of the network. state : all that is needed to continue.
     """
 
     train_loss: float
@@ -146,7 +146,7 @@ class NetworkTrainer:
         return State(arrays, {"steps": self._optimizer.count, "random": self._rng.bit_generator.state})
 
     def restore(self, state: State, epochs: int) -> None:
-        """Take the state that was there after so many epochs."""
+        """Take the state that was there after this many epochs."""
         arrays = state.arrays
         self._vector[:], self._averaged[:] = arrays["vector"], arrays["averaged"]
         self._optimizer.first[:], self._optimizer.second[:] = arrays["first"], arrays["second"]
@@ -157,6 +157,6 @@ class NetworkTrainer:
         self.task.resume(epochs)
 
     def close(self) -> None:
-        """Stop what goes on beside the training."""
+        """Stop what continues alongside the training."""
         self._threads.shutdown()
         self.task.close()

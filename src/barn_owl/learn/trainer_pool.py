@@ -33,7 +33,7 @@ _Asked = tuple[Plan, list[str], Examples, Examples | None, Start | None, int]
 
 
 class TrainerPool:
-    """The networks of a plan in training, shared among `workers` places: here, and processes beside."""
+    """The networks of a plan in training, shared among `workers` places: here, and processes alongside."""
 
     def __init__(
         self,
@@ -82,13 +82,13 @@ class TrainerPool:
             self._in_step = True
         except BrokenProcessPool as error:
             raise TrainingError(
-                "a process of the training was killed, maybe for want of memory; --resume goes on after the last "
+                "a process of the training was killed, maybe for lack of memory; --resume continues after the last "
                 "epoch, and with --workers 1 everything is done in one process"
             ) from error
         return [shares[number % self._places][number // self._places] for number in range(self._count)]
 
     def restore(self, states: list[State], epochs: int) -> None:
-        """Take the states that were there after so many epochs."""
+        """Take the states that were there after this many epochs."""
         others = [
             pool.submit(_restore, states[place :: self._places], epochs) for place, pool in enumerate(self._beside, 1)
         ]
@@ -170,7 +170,7 @@ def _new() -> ProcessPoolExecutor:
 
 
 def _begin_member(parent: int) -> None:
-    """First call in a process that holds networks: it is not to be taken for one that leaks what it was given.
+    """First call in a process that holds networks: it is not to be treated as one that leaks what it was given.
 
     A process of a pool that has grown by 300 MB since its first call is replaced by an empty one otherwise.
     """
@@ -179,10 +179,10 @@ def _begin_member(parent: int) -> None:
 
 
 def held_out(plan: Plan, validation: Examples | None) -> np.ndarray:
-    """Which network of a plan does not learn from each validation clip, ``(clips,)``; empty where none does.
+    """Which network of a plan does not train on each validation clip, ``(clips,)``; empty where none does.
 
-    Each of several networks leaves out its own part of the clips (`held_out_parts`), so that each clip is unheard by
-    one of them. A single network leaves out all, and so do several where the plan wants no ``training.refit``.
+    Each of several networks holds out its own part of the clips (`held_out_parts`), so that each clip is unheard by
+    one of them. A single network holds out all, and so do several where the plan wants no ``training.refit``.
     """
     count = networks_of(plan)
     if validation is None or count < 2 or not plan.training.refit:
@@ -193,7 +193,7 @@ def held_out(plan: Plan, validation: Examples | None) -> np.ndarray:
 def cross_fitted(
     plan: Plan, labels: list[str], train: Examples, validation: Examples | None
 ) -> list[tuple[Examples, Examples | None]]:
-    """What each network of a plan learns from, and what it is judged on; see `held_out`."""
+    """What each network of a plan is trained on, and what it is judged on; see `held_out`."""
     parts, shares = held_out(plan, validation), list[tuple[Examples, Examples | None]]()
     if validation is None or not len(parts):
         return [(train, validation)] * networks_of(plan)
@@ -225,7 +225,7 @@ def _own_start(start: Fitted | None, number: int) -> Start | None:
 
 
 _of_this_process: list[NetworkTrainer] = []
-"""The networks that a process beside trains."""
+"""The networks that a process alongside trains."""
 
 
 def _begin(asked: list[_Asked]) -> None:

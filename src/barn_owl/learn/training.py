@@ -37,8 +37,8 @@ def fit_network(
     """Train the networks of a plan, keeping the weights of the epoch that does best on the validation clips; of the
     last one without any.
 
-    start : a model to train further. resume : where to go on; save : called with a checkpoint after each epoch.
-    On Ctrl-C after the first epoch the best so far are kept; so they are when the loss stops being a number, and
+    start : a model to train further. resume : where to continue; save : called with a checkpoint after each epoch.
+    On Ctrl-C after the first epoch the current best are kept; so they are when the loss stops being a number, and
     ``trouble`` says where that was. Raises TrainingError when there is no best yet.
     """
     curves: list[Progress] = []
@@ -97,15 +97,15 @@ def _line(plan: Plan, epoch: int, learned: list[EpochResult], begin: float, *, b
 
 
 def _save(save: Callable[[Checkpoint], None], checkpoint: Checkpoint) -> None:
-    """Save a checkpoint; when that fails, as on a full disk, say so and go on: the training itself is not lost."""
+    """Save a checkpoint; when that fails, as on a full disk, say so and continue: the training itself is not lost."""
     try:
         save(checkpoint)
     except OutputError as error:
-        logger.warning("%s; training goes on without this checkpoint", error)
+        logger.warning("%s; training continues without this checkpoint", error)
 
 
 class _Best:
-    """The weights of the best epoch so far, those of each network."""
+    """The weights of the current best epoch, those of each network."""
 
     def __init__(self, plan: Plan, *, judges: bool) -> None:
         self._training, self._judges = plan.training, judges
@@ -127,7 +127,7 @@ class _Best:
         return self.epoch == epoch
 
     def numbers(self) -> dict[str, Any]:
-        """What a checkpoint needs beside the weights."""
+        """What a checkpoint needs alongside the weights."""
         return {"best_epoch": self.epoch, "least": float(self._least), "was_late": self._was_late}
 
     def restore(self, checkpoint: Checkpoint) -> None:
@@ -140,7 +140,7 @@ class _Best:
 
 
 def _checkpoint(best: _Best, states: list[State], curves: list[Progress]) -> Checkpoint:
-    """All that is needed to go on after this epoch as if nothing had happened."""
+    """All that is needed to continue after this epoch as if nothing had happened."""
     arrays = {
         f"{number}.{name}": array for number, state in enumerate(states) for name, array in state.arrays.items()
     }

@@ -1,4 +1,4 @@
-"""Training clips whose sound is changed anew from epoch to epoch, made beside the training."""
+"""Training clips whose sound is changed again from epoch to epoch, made alongside the training."""
 
 import tempfile
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -16,7 +16,7 @@ STREAM = 11
 
 
 class Variants:
-    """Makes the changed clips of the next epoch in a thread, while the network learns from those of this one.
+    """Makes the changed clips of the next epoch in a thread, while the network is trained on those of this one.
 
     Which clips are changed, and how, follows from the plan's seed and the epoch alone, so it does not matter
     how fast the thread is.

@@ -23,7 +23,7 @@ EVERY_S = 0.4
 KEPT_S = 60.0
 """Sound that is remembered for excerpts; of a longer event the last part is kept."""
 QUIET_S = 5.0
-"""Time without any sound after which one is told."""
+"""Time without any sound after which one is reported."""
 
 
 @dataclass(frozen=True)
@@ -51,7 +51,7 @@ class Listener:
     """Listens to a source with a model; going through it gives what was found, as it is decided.
 
     The events are those that `barn_owl.tag_recording` finds in the same samples. Where sound is missing, what comes
-    after is a recording of its own, and times go on with the lost seconds counted. Memory does not grow.
+    after is a recording of its own, and times continue with the lost seconds counted. Memory does not grow.
 
     every_s : how soon new sound is looked at. lead_s : sound before and after an event in its excerpt; None for no
     excerpts. began : the time that counts as the beginning; None for now.
@@ -90,7 +90,7 @@ class Listener:
         self._last_told = ""
         self._begin()
         self.latency_s = self._tagger.latency_s + (lead_s or 0.0)
-        """Time after the end of an event by which it is given out, at most, and the time that computing takes."""
+        """Time after the end of an event by which it is returned, at most, and the time that computing takes."""
 
     def _begin(self) -> None:
         """Begin with a piece of sound that has nothing before it."""
@@ -153,7 +153,7 @@ class Listener:
         self._waiting = []
         if not np.isfinite(samples).all():
             samples = np.nan_to_num(samples, nan=0.0, posinf=0.0, neginf=0.0)
-            self._tell("samples that are no numbers were taken for silence")
+            self._tell("replaced samples that are not numbers with silence")
         self._samples += len(samples)
         self.seconds = self._base_s + self._samples / self._source.rate_hz
         self.level_db = float(decibel(np.sqrt(np.mean(np.square(samples), dtype=np.float64))))
@@ -162,7 +162,7 @@ class Listener:
         return self._heard(self._tagger.push(self._resampler.push(samples)), last=False)
 
     def _finish(self) -> list[LiveEvent]:
-        """Say what is left at the end of a piece of sound."""
+        """Return the remaining events at the end of a piece of sound."""
         found = self._look() if self._waiting else []
         try:
             rest = self._tagger.push(self._resampler.finish()) + self._tagger.finish()

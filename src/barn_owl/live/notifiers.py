@@ -1,4 +1,4 @@
-"""What is done about an event: a command is run, an address is told. Neither ever holds up the listening."""
+"""Notifications about events: run a command, or post to an address, without delaying the listener."""
 
 import json
 import queue
@@ -20,7 +20,7 @@ from barn_owl.wording import nearest_to
 FIELDS = ("label", "start_s", "end_s", "score", "begins")
 """What may stand in braces in a command."""
 WAITING = 64
-"""Notifier that wait at most; what comes then is left out, and counted."""
+"""Maximum number of pending notifications; further ones are dropped and counted."""
 LONGEST_S = 30.0
 """Time after which a command is stopped, and an address that does not answer given up."""
 TRIES, AGAIN_S = 3, 1.0
@@ -32,8 +32,8 @@ CLOSING_S = 5.0
 class Notifier:
     """Does something about events in a thread of its own, one after the other, in their order.
 
-    work : what is done; it raises OSError with the reason when it fails. interval_s : time in which no other event of
-    the same label is told of.
+    work : what is done; it raises OSError with the reason when it fails. interval_s : time where no other event of
+    the same label is reported of.
 
     >>> blocks = barn_owl.audio.stream_audio("night.wav")
     >>> microphone = barn_owl.audio.SimulatedMicrophone(blocks, 16000, speed=float("inf"))
@@ -73,7 +73,7 @@ class Notifier:
         return [self._told.get() for _ in range(self._told.qsize())]
 
     def close(self, wait_s: float = CLOSING_S) -> None:
-        """Finish what waits, in so many seconds; what is left then is left out."""
+        """Finish pending notifications within this many seconds and drop the others."""
         end = time.monotonic() + wait_s
         while self._thread.is_alive():
             try:

@@ -1,4 +1,4 @@
-"""Further columns of a clip table as numbers: what the pooled classifiers look at beside the sound."""
+"""Further columns of a clip table as numbers: what the pooled classifiers look at alongside the sound."""
 
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any

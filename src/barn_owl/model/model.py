@@ -42,7 +42,7 @@ class Model:
     labels : names in the order of the scores; background : those that mean that nothing of interest sounds;
     ignored : sounds that are named in clips, but are no events.
     mean, deviation : frames are standardized with these, float32, shape ``(width,)``. multilabel : each label is
-    scored by itself, so that scores of a clip need not sum to 1. temperature : log-odds of clips are divided by it,
+    scored on its own, so that scores of a clip need not sum to 1. temperature : log-odds of clips are divided by it,
     so that scores promise what they keep. thresholds : score that a label must reach to be said of a clip; a
     label that is not in it needs none, or 0.5 where labels overlap. extra_columns : further columns of a clip table
     that the classifier looks at. previous_decoding : the decoding settings that those of now took the place of.
@@ -115,7 +115,7 @@ class Model:
 
     @property
     def names_events(self) -> bool:
-        """Whether any label that sounds is followed as one, and named as a whole; otherwise each by itself."""
+        """Whether any label that sounds is followed as one, and named as a whole; otherwise each on its own."""
         return self.classifier.onsets and not self.multilabel
 
     @property
@@ -126,7 +126,7 @@ class Model:
     def frame_scores(self, frames: np.ndarray, extras: np.ndarray | None = None) -> FrameScores:
         """Return what the classifier says of `frames` of the front end, ``(frames, width)``, step by step.
 
-        Step *i* looks at the `window` frames from frame ``i * step`` on, and tells of their middle.
+        Step *i* looks at the `window` frames from frame ``i * step`` on, and describes their middle.
         """
         classifier, parts = self.classifier, []
         # A long clip goes through in pieces: what a network keeps of each frame is many times the frame.
@@ -136,7 +136,7 @@ class Model:
         return parts[0] if len(parts) == 1 else FrameScores(*map(np.concatenate, zip(*parts, strict=True)))
 
     def around(self, frames: np.ndarray) -> np.ndarray:
-        """What is put before and after frames, so that a step tells of each: half a window of their quiet level."""
+        """What is put before and after frames, so that a step describes each: half a window of their quiet level."""
         return np.repeat(quiet_level(frames)[None], self.classifier.window // 2, axis=0)
 
     def _around_clip(self, frames: np.ndarray) -> np.ndarray:
@@ -183,7 +183,7 @@ class Model:
         return {self.labels[label]: float(scores[label]) for label in np.argsort(-scores)}
 
     def save(self, path: str | Path) -> None:
-        """Write the model file, whole or not at all. Raises ModelError when it holds somebody else's estimator."""
+        """Write the model file, whole or not at all. Raises ModelError if it holds a third-party estimator."""
         header = {
             "labels": self.labels,
             "background": self.background,

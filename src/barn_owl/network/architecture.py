@@ -19,7 +19,7 @@ Both = Count | tuple[Count, Count]
 
 
 class ConvolutionSettings(Settings):
-    """A convolution; without `channels` it is depthwise: each channel is filtered by itself."""
+    """A convolution; without `channels` it is depthwise: each channel is filtered on its own."""
 
     kind: Literal["convolution"] = "convolution"
     channels: Count | None = None
@@ -175,7 +175,7 @@ def with_head(layers: Sequence[Layer], shape: Shape, outputs: int, dropout: floa
 
 
 def layers_for(settings: NetworkSettings, number: int) -> list[Layer]:
-    """Make the layers of a network but for its head: those of the plan, or of a kind and size that ship."""
+    """Make the layers of a network except for its head: those of the plan, or of a kind and size that ship."""
     if settings.layers:
         return [layer.layer() for layer in settings.layers[number]]
     return cnn_layers(settings.size) if settings.kinds[number] == "2d" else channel_layers(settings.size)

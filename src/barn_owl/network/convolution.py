@@ -149,7 +149,7 @@ class Convolution(Sliding):
 
     Where each tap meets whole steps, as in all but the first layer of the sizes that ship, a matrix product for each
     tap; else one window view, one copy, one matrix product. `channels` come out; None for a depthwise one, which
-    filters each channel by itself. The kernel is ``(taps * channels in, channels out)``, or ``(taps, channels)``.
+    filters each channel on its own. The kernel is ``(taps * channels in, channels out)``, or ``(taps, channels)``.
     """
 
     def __init__(
@@ -313,7 +313,7 @@ class Convolution(Sliding):
             dx[at] += back[:, :, :, tap]
 
     def _filter(self, x: np.ndarray, geometry: Geometry, y: np.ndarray, scratch: Scratch) -> None:
-        """Filter each channel by itself."""
+        """Filter each channel on its own."""
         part = scratch(self, "part", y.shape, y.dtype)
         for tap, at in enumerate(geometry.taps()):
             np.multiply(x[at], self.weights["kernel"][tap], out=part if tap else y)

@@ -78,7 +78,7 @@ class Layer(ABC):
         self.state: Arrays = {}
         """What is observed while training, such as running means."""
         self.is_first = False
-        """Nobody asks for the gradient of the input of the first layer, which may be costly."""
+        """Nothing uses the gradient of the input of the first layer, which may be costly."""
         self.overwrites = False
         """Whether the layer may work in place: the one before does not need its output again."""
 

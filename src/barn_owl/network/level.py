@@ -17,7 +17,7 @@ SILENCE = np.float32(1e-20)
 def relative_level(levels: np.ndarray, span: int, range_db: float) -> np.ndarray:
     """Levels of bands in dB relative to the mean power of all bands over `span` frames around them.
 
-    levels : in dB, time first, bands last but for a channel: ``(frames, ..., bands, 1)``. Returns
+    levels : in dB, time first, bands last except for a channel: ``(frames, ..., bands, 1)``. Returns
     ``(frames - span + 1, ..., bands, 1)``, float32, in units of 15 dB, about 0 in the mean.
 
     The more recordings are played up or down, the less is left of it: with ``p`` the power of a band and ``A`` the
@@ -51,7 +51,7 @@ def _running_sum(values: np.ndarray, span: int) -> np.ndarray:
     """Sum of `span` neighbors along the first axis, each added up in the same order wherever it lies."""
     total, done, steps = values, 1, len(values) - span + 1
     rest: list[tuple[np.ndarray, int]] = []
-    # Powers of two: sums of 2, 4, 8, ... neighbors, put together as the binary digits of the span say.
+    # Powers of two: sums of 2, 4, 8, ... neighbors, combined as the binary digits of the span say.
     while True:
         if span & done:
             rest.append((total, done))
@@ -95,4 +95,4 @@ class RelativeLevel(Layer):
         return relative_level(x, self.span, self.range_db), None
 
     def backward(self, dy: np.ndarray, kept: Any, gradients: Gradients, scratch: Scratch) -> np.ndarray:
-        raise AssertionError("nobody asks for the gradient of levels: there is nothing to learn before them")
+        raise AssertionError("nothing uses the gradient of levels: there is nothing to learn before them")

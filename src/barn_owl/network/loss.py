@@ -27,12 +27,12 @@ def cross_entropy(logits: np.ndarray, targets: np.ndarray) -> tuple[float, np.nd
 
 
 def sigmoid(logits: np.ndarray) -> np.ndarray:
-    """Scores from 0 to 1, each label by itself; same shape and type."""
+    """Scores from 0 to 1, each label on its own; same shape and type."""
     return np.asarray(0.5 * (1 + np.tanh(0.5 * logits)), dtype=logits.dtype)
 
 
 def binary_cross_entropy(logits: np.ndarray, targets: np.ndarray) -> tuple[float, np.ndarray]:
-    """Mean over clips of the mean cross-entropy of the labels, each by itself; and its gradient.
+    """Mean over clips of the mean cross-entropy of the labels, each on its own; and its gradient.
 
     logits, targets : shape ``(clips, labels)``, targets from 0 to 1. Written as ``max(z, 0) - z t + log(1 +
     e^-|z|)``,
@@ -44,7 +44,7 @@ def binary_cross_entropy(logits: np.ndarray, targets: np.ndarray) -> tuple[float
 
 
 def weighted_cross_entropy(logits: np.ndarray, wanted: np.ndarray, counts: np.ndarray) -> tuple[float, np.ndarray]:
-    """Mean cross-entropy of outputs that are each by themselves and count differently; and its gradient.
+    """Mean cross-entropy of outputs that are each on their own and count differently; and its gradient.
 
     logits, wanted (from 0 to 1), counts : of the same shape.
     """

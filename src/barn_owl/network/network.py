@@ -43,7 +43,7 @@ class Network:
             for key, value in layer.build(its_shape, rng).items():
                 self._names.append((layer, key, f"{name}.{key}"))
                 arrays.append(value)
-        # Nobody asks for the gradient of what comes before the first weights.
+        # Nothing uses the gradient of what comes before the first weights.
         self._begin = int(self._names[0][2].split(".")[0]) if self._names else 0
         self.layers[self._begin].is_first = True
         link(self.layers)

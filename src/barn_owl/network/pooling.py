@@ -10,7 +10,7 @@ from barn_owl.network.layer import Gradients, Layer, Scratch, Shape
 
 
 class Pool(Sliding):
-    """The largest value, or the mean, of each neighborhood; the stride is its size unless said otherwise."""
+    """The largest value, or the mean, of each neighborhood; the stride is its size unless specified otherwise."""
 
     needs_output = True
 

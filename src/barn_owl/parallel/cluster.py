@@ -101,7 +101,7 @@ class Cluster:
         at_once: int,
         lost: Callable[[Any], Any] | None,
     ) -> Iterator[Any]:
-        """Yield results in order. `work` travels once a worker; a few items for each worker are under way at a
+        """Yield results in order. `work` travels once per worker; a few items for each worker are under way at a
         time.
 
         A worker that dies takes with it whatever it had been given. So items that one after the other died with are

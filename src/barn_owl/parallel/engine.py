@@ -106,7 +106,7 @@ def at_a_time(workers: int) -> int:
 
 
 def on_cluster() -> bool:
-    """Tell whether work goes to other machines, which share neither memory nor cores with this one."""
+    """Return whether work goes to other machines, which share neither memory nor cores with this one."""
     return _engine.get() is not _LOCAL
 
 

@@ -18,7 +18,7 @@ def begin_process(parent: int) -> None:
 
 
 def _end_with(parent: int) -> None:
-    """End this process when the one that started it is gone, killed for example: nobody waits for it any more."""
+    """End this process when the one that started it is gone, killed for example: no one waits for it any more."""
     while os.getppid() == parent:
         time.sleep(LOOK_S)
     os._exit(1)

@@ -20,7 +20,7 @@ from barn_owl.runs.thresholds import with_thresholds
 
 
 def unheard_parts(model: Model, data: RunData, fitted: Fitted) -> list[tuple[Model, np.ndarray]]:
-    """Parts of the validation clips, as rows of the table, each with a model that has not learned from it.
+    """Parts of the validation clips, as rows of the table, each with a model that has not trained on it.
 
     Where each of several networks left out a part of its own, that is the network alone; else the whole model.
     """
@@ -41,7 +41,7 @@ def calibrated(
     """Fit the temperature, and the thresholds that the plan wishes for, on the validation split.
 
     parts : the clips of it, by `unheard_parts`. Returns the model with what was found, and the predictions for that
-    side by models that have not learned from it; None where it is empty.
+    side by models that have not trained on it; None where it is empty.
     """
     if not parts:
         return model, None
@@ -62,7 +62,7 @@ def calibrated(
 
 
 def rehearsal_of(model: Model, plan: Plan, data: RunData, parts: list[tuple[Model, np.ndarray]]) -> Rehearsed | None:
-    """Rehearse a recording of the validation clips, each part with what has not learned from it.
+    """Rehearse a recording of the validation clips, each part with what has not trained on it.
 
     None where the plan wants no rehearsal or there are too few clips; also where most labels are only remembered, as
     it would say nothing of them.

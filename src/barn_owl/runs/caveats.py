@@ -5,7 +5,7 @@ from typing import Any
 POOR_F1, WEAK_F1 = 0.3, 0.6
 MANY_ALARMS = 200.0
 BROKEN_PROMISE = 0.3
-"""Balanced accuracy on clips that event F1 may stay below before it is told."""
+"""Balanced accuracy on clips that event F1 may stay below before it is reported."""
 NEVER = 0.1
 """Recall below which a label is said to be missed."""
 FOOLED = 0.4
@@ -32,12 +32,12 @@ def rehearsal_caveats(expected: dict[str, Any], validation_accuracy: float | Non
     if validation_accuracy is not None and validation_accuracy - f1 > BROKEN_PROMISE:
         found.append(
             f"Clips promise more than recordings keep: {validation_accuracy:.2f} of the clips are named rightly, but "
-            f"event F1 is {f1:.2f}. Sounds are missed beside others, or heard where there are none."
+            f"event F1 is {f1:.2f}. It misses sounds that overlap others, or detects sounds where there are none."
         )
     alarms = usual["false_alarms_per_hour"]
     if alarms > MANY_ALARMS:
         found.append(
-            f"{alarms:.0f} false alarms an hour, {density}: raise on (barn-owl tag --threshold), or give clips of what "
+            f"{alarms:.0f} false alarms per hour, {density}: raise on (barn-owl tag --threshold), or give clips of what "
             "recordings sound like while nothing happens (barn-owl cut --background, train --background)."
         )
     missed = [label for label, row in expected["labels"].items() if row["true"] and row["recall"] < NEVER]

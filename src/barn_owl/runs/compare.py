@@ -52,7 +52,7 @@ def compare_runs(
     >>> compared.comparison.clips
     12
     """
-    if len(folders) > 2:  # of all that lies in a folder, files are passed over
+    if len(folders) > 2:  # of all that lies in a folder, files are skipped
         folders = [folder for folder in folders if not is_file(folder)]
     if len(folders) < 2:
         raise TableError("two runs or more are needed for a comparison")

@@ -129,7 +129,7 @@ def usable_clips(clips: pd.DataFrame, plan: Plan) -> pd.DataFrame:
     clips = check_clip_table(clips)
     labeled = clips[clips["label"] != ""].reset_index(drop=True)
     if len(labeled) < len(clips):
-        logger.warning("%d of %d rows have no label and are left out", len(clips) - len(labeled), len(clips))
+        logger.warning("%d of %d rows have no label and are skipped", len(clips) - len(labeled), len(clips))
     if plan.multilabel:
         labeled = join_multilabel(labeled)
     twice = labeled.duplicated(["file", "start_s", "end_s"])
@@ -165,7 +165,7 @@ def earlier_exemplars(plan: Plan) -> list[Exemplar]:
 def with_splits(clips: pd.DataFrame, plan: Plan, *, quietly: bool = False) -> pd.DataFrame:
     """Split clips; files with the same bytes stay on one split, whatever they are called."""
     known = clips if "copy_of" in clips else clips.assign(copy_of=file_copies(clips))
-    # Beside labels that are remembered, a single new one will do.
+    # In addition to labels that are remembered, a single new one will do.
     fewest = 1 if earlier_exemplars(plan) else 2
     known = known.assign(label=_for_sharing(clips, plan))
     sided = split_clips(known, plan.split, seed=plan.seed, fewest=fewest, quietly=quietly)
@@ -208,7 +208,7 @@ def _tell_of_whole_recordings(clips: pd.DataFrame, frames: ClipFrames, plan: Pla
     whole = are_whole_recordings(clips, lengths)
     if whole.any():
         logger.warning(
-            "%d rows label whole recordings, of up to %.0f s: all that stands out in them is taken for what the "
+            "%d rows label whole recordings, of up to %.0f s: all that stands out in them is treated as what the "
             "label says. Where it is not, cut the events out (barn-owl cut), or give start_s and end_s",
             whole.sum(), lengths[whole].max(),
         )  # fmt: skip

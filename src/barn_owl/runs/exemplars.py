@@ -1,4 +1,4 @@
-"""Old labels beside new ones: what a model keeps of its labels, and what it brings to the next training."""
+"""Old labels alongside new ones: what a model keeps of its labels, and what it brings to the next training."""
 
 import numpy as np
 import pandas as pd
@@ -42,7 +42,8 @@ def _loudest(frames: np.ndarray, plan: Plan) -> np.ndarray:
 
 
 def exemplar_table(before: Model, after: Model, clips: pd.DataFrame) -> pd.DataFrame:
-    """A row a label: clips that were learned from, examples kept from before, and how many of these are named right.
+    """One row per label: clips that were trained on, examples kept from before, and how many of these are named
+    right.
 
     before, after : the models that training began and ended with. clips : those of the run, with their splits.
 

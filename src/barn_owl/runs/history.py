@@ -7,7 +7,7 @@ import numpy as np
 import pandas as pd
 
 RISE, GAP, WORTH_IT = 0.05, 0.1, 1.3
-"""What is said in words: a rise of the loss beyond its wobble, a gap between known and unknown clips that is
+"""What is stated: a rise of the loss beyond its wobble, a gap between known and unknown clips that is
 more than chance on a hundred of them, and how many times better than guessing is worth having."""
 
 
@@ -16,7 +16,7 @@ class TrainingHistory:
     """How a training went: its best epoch, and how far it fits its own clips better than others.
 
     rise : of the validation loss from its best to the end, as a share. gap : balanced accuracy on the training clips
-    less that on clips it has not learned from; NaN when one is not known. reached, chance : balanced accuracy on the
+    less that on clips it has not trained on; NaN when one is not known. reached, chance : balanced accuracy on the
     validation clips, and that of guessing. never : labels of which no validation clip was found. by_epoch : the
     curves are those of a network; otherwise each line of them is a candidate.
     """
@@ -32,12 +32,12 @@ class TrainingHistory:
 
     @property
     def overfits(self) -> bool:
-        """Whether the validation loss rose while the training loss went on falling."""
+        """Whether the validation loss rose while the training loss continued falling."""
         return self.rise > RISE
 
     @property
     def warnings(self) -> list[str]:
-        """What speaks against the training: that it learned its clips by heart, or nothing."""
+        """Reasons for caution about the training: overfitting, or learning nothing."""
         found = []
         if self.gap > GAP:
             found.append(
@@ -60,15 +60,15 @@ class TrainingHistory:
         elif self.never:
             said = [f"It never says {', '.join(map(repr, self.never))} where it should, on the validation clips."]
         if not self.by_epoch:
-            pass  # candidates stand beside each other: the last is no more learned than the first
+            pass  # candidates stand alongside each other: the last is no more learned than the first
         elif self.best_epoch == self.epochs:
             said += [f"Still getting better at its last epoch, {self.epochs}: more epochs may help."]
         else:
             said += [f"Best at epoch {self.best_epoch} of {self.epochs}, whose weights are kept."]
         if self.by_epoch and self.overfits:
             said.append(
-                f"After epoch {self.best_epoch} the validation loss rose by {self.rise:.0%} while training went on: "
-                "the clips were being learned by heart."
+                f"After epoch {self.best_epoch} the validation loss rose by {self.rise:.0%} while training continued: "
+                "it is overfitting."
             )
         if self.gap > GAP:
             said.append(
@@ -83,7 +83,7 @@ def read_training_history(
 ) -> TrainingHistory:
     """Judge curves (``epoch``, ``train_loss``, ``validation_loss``, ``best``) and the scores of each side.
 
-    refitted : the model has learned from the validation clips, too, whose scores are those of the model before.
+    refitted : the model has trained on the validation clips, too, whose scores are those of the model before.
     """
     best = curves[curves["best"].astype(bool)].iloc[-1]
     after = curves[curves["epoch"] > best["epoch"]]

@@ -4,7 +4,7 @@ import sys
 
 
 def peak_memory_mb() -> float | None:
-    """Return the largest memory of this process so far in megabytes; None where the system does not say."""
+    """Return the largest memory of this process until now in megabytes; None where the system does not say."""
     try:
         import resource
     except ImportError:

@@ -56,13 +56,13 @@ def survey_recordings(paths: Sequence[str | Path]) -> RecordingSurvey:
 
 
 def quiet_frames(plan: Plan, stretches: Sequence[Excerpt]) -> ClipFrames:
-    """Frames of the stretches of recordings in which least stands out."""
+    """Frames of the stretches of recordings where least stands out."""
     frames = []
     for stretch in stretches:
         try:
             frames.append(plan.front_end.frames(read_uniform(stretch, plan.front_end.rate_hz, plan.clips)))
         except AudioError:
-            continue  # digital silence, or too short: nothing to learn from, and told when it was listened to
+            continue  # digital silence, or too short: nothing to train on, and told when it was listened to
     loud = [float(activity(part[:, plan.front_end.level_columns], plan.front_end.hop_s).mean()) for part in frames]
     kept = np.argsort(loud, kind="stable")[: max(1, round(CALM * len(frames)))]
     return ClipFrames([frames[int(number)] for number in kept])

@@ -17,7 +17,7 @@ TIMES = ("start_s", "end_s")
 
 
 def own_plan(folder: Path, plan: Plan | None) -> Plan:
-    """Return the plan of a run that is to go on.
+    """Return the plan of a run that is to continue.
 
     Raises PlanError when `plan` is given and differs, naming the keys.
     """
@@ -39,7 +39,8 @@ def is_finished(folder: Path) -> bool:
 
 
 def found_checkpoint(folder: Path, clips: pd.DataFrame) -> Checkpoint | None:
-    """Return the checkpoint of a run, if it has one. Raises TableError when its clips were others, and says which."""
+    """Return the checkpoint of a run, if it has one. Raises TableError when its clips were others, and states
+    which."""
     if not is_file(folder / "clips.csv"):
         return None
     before, now = _known_rows(read_clip_table(folder / "clips.csv")), _known_rows(clips)

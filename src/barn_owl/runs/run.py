@@ -108,7 +108,7 @@ class Run:
 
     @property
     def recording_caveats(self) -> list[str]:
-        """What speaks against using the model on recordings, a sentence each, with what to do."""
+        """Reasons for caution about using the model on recordings, with remedies."""
         validation = (self._json("scores.json").get("validation") or {}).get("balanced_accuracy")
         return [] if self.expectation is None else rehearsal_caveats(self.expectation, validation)
 
@@ -151,7 +151,7 @@ class Run:
     def likely_wrong_labels(self) -> pd.DataFrame:
         """Clips of all splits whose own label may be what is wrong; see `Evaluation.likely_wrong_labels`.
 
-        Of those of the training split, only what the model could not even learn by heart.
+        From the training split, only clips that the model could not even fit.
         """
         return judge(self.model, self.predictions, "all").likely_wrong_labels
 
@@ -173,7 +173,7 @@ class Run:
 
     @property
     def caveats(self) -> list[str]:
-        """What speaks against trusting the run as a whole: overfitting, leaks between its splits."""
+        """Reasons for caution about the whole run: overfitting, leaks between its splits."""
         found = leaks(self.predictions)
         if is_file(self.folder / "curves.csv"):
             found += self.learning.warnings
@@ -227,7 +227,7 @@ class Run:
 
 
 def judge(model: Model, predictions: pd.DataFrame, split: str, skipped: dict[int, str] | None = None) -> Evaluation:
-    """Hold predictions against the labels beside them."""
+    """Evaluate predictions against their labels."""
     majority = model.provenance.get("majority_label", "")
     return Evaluation(
         split=split,
@@ -251,7 +251,7 @@ def open_run(folder: str | Path) -> Run:
     missing = [name for name in ("plan.toml", "model.safetensors", "predictions.csv") if not is_file(folder / name)]
     if missing and is_file(folder / CHECKPOINT):
         raise ModelError(
-            f"{folder} is a training that is not over; go on with barn-owl train CLIPS --run {folder} --resume"
+            f"{folder} is an unfinished training; continue with barn-owl train CLIPS --run {folder} --resume"
         )
     if missing:
         raise ModelError(f"{folder} is not the folder of a finished run: {', '.join(missing)} is missing")

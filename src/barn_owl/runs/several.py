@@ -45,9 +45,9 @@ def train_classifiers(
 
     classifiers : their names; None for all there are. front_ends : stacks of features, such as ``["log-mel"]`` and
     ``["mfcc", "chroma"]``, each of which is tried with each classifier; none for that of the plan. estimators :
-    classifiers of somebody else's by name, with ``fit`` and ``predict_proba``; they are given the same pooled
+    third-party classifiers by name, with ``fit`` and ``predict_proba``; they are given the same pooled
     features and are judged alongside, but leave no run. The plan's further columns go to the pooled classifiers.
-    resume : go on where such a training stopped: what is finished stays, a network goes on from its checkpoint.
+    resume : continue where such a training stopped: what is finished stays, a network continues from its checkpoint.
 
     Returns the ranking, also in ``classifiers.csv``: one row a run with balanced accuracy and F1 on the
     validation split (which it is ranked by) and on the test split, numbers kept, multiply-adds a second, seconds.
@@ -168,7 +168,7 @@ def _part(clips: pd.DataFrame, share: float, seed: int) -> pd.DataFrame:
 
 
 def _fitted_or_found(folder: Path, plan: Plan, data: RunData, work: Work, *, resume: bool) -> Run:
-    """Fit a classifier into a run; with `resume` take the one that is there, or go on with it."""
+    """Fit a classifier into a run; with `resume` take the one that is there, or continue with it."""
     checkpoint = None
     if resume and is_file(folder / "plan.toml"):
         own_plan(folder, plan)
@@ -222,12 +222,12 @@ def train_several(
     ensemble: bool = False,
     work: Work = PLAIN,
 ) -> pd.DataFrame:
-    """Train with several seeds on one split, or once a fold with that fold as the test; say how far results spread.
+    """Train with several seeds on one split, or once per fold with that fold as the test; say how far results spread.
 
     Each training is a run of its own in `folder`, ``seed-0`` and so on, or ``fold-1``. ensemble : write one more run,
     to `folder` itself: a model that gives the mean of what all of them say. With seeds it is judged on the common
-    test split. With folds its predictions are those of the member that had not heard the clip, so they are honest, if
-    a little worse than the ensemble itself.
+    test split. With folds its predictions are those of the member that had not heard the clip, so they are unbiased,
+    if a little worse than the ensemble itself.
 
     Returns a row for each training with the balanced accuracy and F1 of its validation and test split, also in
     ``spread.csv``, with the mean and the deviation in ``spread.json``. Raises TableError when there are fewer groups

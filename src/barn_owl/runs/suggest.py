@@ -1,4 +1,4 @@
-"""A plan fitted to the clips at hand, and why."""
+"""A plan fitted to the clips available, and why."""
 
 import re
 from collections.abc import Callable, Sequence
@@ -46,7 +46,7 @@ GAP_S = (0.1, 1.0)
 BACKGROUND = ("background", "silence", "noise", "background noise", "ambience", "none")
 """Names of labels, in small letters, that mean nothing of interest."""
 OTHERS = ("other", "others", "other sounds", "unknown", "rest")
-"""Names that mean sounds which nobody asked for."""
+"""Names that mean sounds which no one asked for."""
 
 
 @dataclass(frozen=True)
@@ -165,7 +165,7 @@ def suggest_plan(
     reasons["background"] = (
         "by its name; such a label is never reported as an event"
         if background
-        else "none found; clips of what recordings sound like while nothing happens make tagging surer"
+        else "none found; clips of what recordings sound like while nothing happens make tagging more reliable"
     )
     if ignored:
         reasons["ignored"] = "by its name; named in clips, but no event"

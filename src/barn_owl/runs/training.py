@@ -38,16 +38,16 @@ def train(
 ) -> Run:
     """Split the clips, fit the classifier of `plan`, judge it and write the folder of the run.
 
-    clips : a clip table; rows with a blank label are left out, splits that are named already are kept.
+    clips : a clip table; rows with a blank label are skipped, splits that are named already are kept.
     folder : the run's folder; it must be new or empty unless `work.force`, which replaces the files of a run.
     plan : None for one that is fitted to the clips (see `suggest_plan`), or, to resume, for the run's own.
-    resume : go on with the training that `folder` holds, from its last checkpoint; the model is the same as if it had
+    resume : continue with the training that `folder` holds, from its last checkpoint; the model is the same as if it had
         never stopped. The plan and the clips must be the same.
-    work : cores, cache, and who is told how far it is.
+    work : cores, cache and progress callbacks.
 
     A network leaves a checkpoint after each epoch. When training is over, or is stopped by Ctrl-C after an epoch, the
-    best weights so far are written as the model; then KeyboardInterrupt is raised once everything is written, and the
-    checkpoint stays. Raises TableError, PlanError, TrainingError, ModelError or OutputError.
+    current best weights are written as the model; then KeyboardInterrupt is raised once everything is written, and
+    the checkpoint stays. Raises TableError, PlanError, TrainingError, ModelError or OutputError.
 
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> quick = {"pooling": {"windows": 200}, "rehearsal": {"minutes": 0}}
@@ -132,8 +132,8 @@ def _refitted(
 ) -> tuple[Model, Fitted]:
     """Fit the classifier once more, on the training and validation clips together: more recorders tell more.
 
-    A network goes on from where it is. All that was found on the validation clips stays: it holds for what has not
-    learned from them.
+    A network continues from where it is. All that was found on the validation clips stays: it holds for what has not
+    trained on them.
     """
     if not plan.training.refit or plan.kind.is_baseline:
         return model, fitted

@@ -16,7 +16,7 @@ class Work:
     data set do not fit into memory either way.
     reading : called with the clips read and their number. watch : called after each epoch. told : called, where there
     are several trainings, with the name of the one that begins, its number from 1, and how many there are. stage :
-    called with what a training does now that may take a while, beside reading clips and the epochs.
+    called with what a training does now that may take a while, alongside reading clips and the epochs.
 
     >>> Work(workers=4, force=True).cache is None
     True

@@ -44,7 +44,7 @@ def write_run(
 ) -> Run:
     """Judge a model on each side of the split and write all files of a run.
 
-    watched : predictions for the validation clips by a model that was not fitted to them; left out, the model's own.
+    watched : predictions for the validation clips by a model that was not fitted to them; default: the model's own.
     """
     heard = clip_outputs(model, data.table, data.frames)
     predictions = with_predictions(model, data.table, data.frames, heard)

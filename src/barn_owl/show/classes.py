@@ -26,7 +26,7 @@ def distributions_figure(
 ) -> Figure:
     """Draw the distribution of the six best features by label, as boxes; whiskers at 5 and 95 percent.
 
-    x : ``(clips, features)``; ranking : as `rank_features` gives it; features that say the same are passed over.
+    x : ``(clips, features)``; ranking : as `rank_features` gives it; features that say the same are skipped.
     units : of each column, "1" for none.
 
     >>> x, labels = np.random.default_rng(0).random((8, 2)), ["bell", "gull"] * 4

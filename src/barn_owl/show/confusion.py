@@ -22,7 +22,7 @@ LOSS_AND_GAIN = LinearSegmentedColormap.from_list(
 def confusion_figure(scores: Scores, *, title: str = "") -> Figure:
     """Draw the confusion of true labels (rows) with predicted ones (columns), shaded by share of the row.
 
-    Labels that are taken for each other stand together.
+    Labels that are confused with each other are adjacent.
 
     >>> scores = barn_owl.open_run("first").evaluate().scores
     >>> barn_owl.save_figure(barn_owl.show.confusion_figure(scores), "confusion.png")
@@ -126,4 +126,4 @@ def _finding(scores: Scores) -> str:
     if not len(scores.confusions):
         return f"{start}, no confusion at all"
     worst = scores.confusions.iloc[0]
-    return f"{start}; most often {worst['label']} is taken for {worst['confused_with']} ({worst['count']} clips)"
+    return f"{start}; most frequent: {worst['count']} {worst['label']} clips classified as {worst['confused_with']}"

@@ -30,7 +30,7 @@ def shrink_figure(shrunk: Shrunk) -> Figure:
     channels.xaxis.set_major_locator(MaxNLocator(integer=True))
     channels.margins(y=0.15)
     channels.legend(frameon=False, fontsize=9)
-    channels.set_title("What is left of each layer", loc="left", fontsize=12, color=INK)
+    channels.set_title("Channels left in each layer", loc="left", fontsize=12, color=INK)
     rounds = shrunk.rounds
     for column, marker, color in (("recall", "o", LABEL_COLOURS[0]), ("f1", "s", LABEL_COLOURS[1])):
         name = "recall" if column == "recall" else "F1"
@@ -42,7 +42,7 @@ def shrink_figure(shrunk: Shrunk) -> Figure:
         )  # fmt: skip
     sizes.set_ylim(0, 1.02)
     sizes.set_xlabel("code and numbers in int8, kB")
-    sizes.set_ylabel("on validation mixtures, whose clips it has learned from before")
+    sizes.set_ylabel("on validation mixtures (clips seen in training)")
     sizes.legend(frameon=False, fontsize=9, loc="lower right")
     sizes.set_title("Score against size, round by round", loc="left", fontsize=12, color=INK)
     return figure

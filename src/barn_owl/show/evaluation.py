@@ -118,7 +118,7 @@ def calibration_figure(evaluation: Evaluation) -> Figure:
     promise.legend(frameon=False, loc="upper left")
     left.plot(coverage["answered"], coverage["right"], color=LABEL_COLOURS[1])
     left.set(xlim=(0, 1.02), ylim=(min(0.5, float(coverage["right"].min())), 1.02))
-    left.set_xlabel("share of the clips that get an answer, the surest first")
+    left.set_xlabel("coverage: share of clips with a label, highest score first")
     left.set_ylabel("share of the answers that is right")
     left.set_title(
         f"{evaluation.answered_at(0.95):.0%} of the clips can be answered with 95 % right",

@@ -141,7 +141,7 @@ def _templates() -> jinja2.Environment:
 
 
 def _breakable(name: str) -> Markup:
-    """A file name that may go on in the next line behind its parts, and nowhere else."""
+    """A file name that may wrap only between its parts."""
     text = str(escape(name))
     for end in "/_":
         text = text.replace(end, f"{end}<wbr>")

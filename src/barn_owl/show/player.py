@@ -36,7 +36,7 @@ def listen(clips: pd.DataFrame, *, most: int = 12, front_end: FrontEnd | None = 
     """Return the first clips of a table as something that a notebook shows: spectrogram, player, columns.
 
     clips : a clip table, or rows of one, such as the mistakes of an evaluation; most : clips at most.
-    front_end : whose mel bands the spectrograms have; left out, the default's.
+    front_end : whose mel bands the spectrograms have; default: the default's.
 
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> heard = barn_owl.show.listen(clips, most=3)

@@ -207,7 +207,7 @@ def _confused(evaluation: Evaluation) -> list[str]:
     if not isinstance(evaluation.scores, Scores):
         return []
     return [
-        f"{row.count} of {row.label} taken for {row.confused_with} ({row.share:.0%})."
+        f"{row.count} {row.label} clips classified as {row.confused_with} ({row.share:.0%})."
         for row in evaluation.scores.confusions.head(CONFUSIONS).itertuples()
     ]
 

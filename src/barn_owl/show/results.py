@@ -1,4 +1,4 @@
-"""All that a run shows for itself: tables, figures and the page, written beside its model."""
+"""Tables, figures and report of a run, written next to its model."""
 
 from pathlib import Path
 
@@ -32,7 +32,7 @@ def write_results(run: Run) -> None:
 def write_evaluation(run: Run, evaluation: Evaluation, folder: Path) -> dict[str, Figure]:
     """Write tables, figures and the page of an evaluation to `folder`, and return the figures of the page by name.
 
-    Scores and predictions of the run itself are there already. Corrections that somebody filled in stay; where no
+    Scores and predictions of the run itself are there already. Corrections that someone filled in stay; where no
     label is doubted there is no table of them.
 
     >>> from pathlib import Path
@@ -41,7 +41,7 @@ def write_evaluation(run: Run, evaluation: Evaluation, folder: Path) -> dict[str
     >>> sorted(figures)
     ['calibration', 'curves', 'labels', 'thresholds']
     """
-    if isinstance(evaluation.scores, Scores):  # where labels overlap, none is taken for another
+    if isinstance(evaluation.scores, Scores):  # multilabel: no confusion matrix
         write_table(evaluation.scores.confusion, folder / "confusion.csv", index=True)
         save_figure(confusion_figure(evaluation.scores), folder / "figures" / "confusion.png")
     if not (folder / "model.safetensors").exists():

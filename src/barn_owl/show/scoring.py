@@ -42,7 +42,7 @@ def events_figure(scores: EventScores) -> Figure:
     counts.legend(frameon=False, fontsize=9, loc="upper center", bbox_to_anchor=(0.5, -0.2), ncols=3)
     counts.set_title(
         f"{scores.recall:.0%} found, {scores.precision:.0%} of what is reported is right, "
-        f"{scores.false_alarms_per_hour:.1f} false alarms an hour",
+        f"{scores.false_alarms_per_hour:.1f} false alarms per hour",
         loc="left", fontsize=12, color=INK,
     )  # fmt: skip
     milliseconds = 1000 * scores.matches["onset_error_s"].to_numpy(dtype=float)
@@ -60,7 +60,7 @@ def events_figure(scores: EventScores) -> Figure:
         axes.set_axisbelow(True)
         axes.spines[["top", "right"]].set_visible(False)
     for line, table, name in (
-        (upper, scores.misses, "Missed"), (lower, scores.false_alarms, "False alarms, the surest first"),
+        (upper, scores.misses, "Missed"), (lower, scores.false_alarms, "False alarms, highest score first"),
     ):  # fmt: skip
         line.suptitle(f"{name}: {len(table)}", x=0.01, ha="left", fontsize=11, color=INK)
         panels = line.subplots(1, EXAMPLES)
@@ -85,7 +85,7 @@ def _excerpt(axes: Axes, row: Any) -> None:
         end = min(row.end_s + AROUND_S, audio_info(row.file).duration_s)
         samples, _ = read_audio(row.file, rate_hz=front_end.rate_hz, start_s=start, end_s=end)
     except AudioError:
-        axes.text(0.5, 0.5, "recording\nnot at hand", ha="center", va="center", transform=axes.transAxes, color=INK)
+        axes.text(0.5, 0.5, "recording\nnot available", ha="center", va="center", transform=axes.transAxes, color=INK)
         return
     frames = front_end.frames(samples)
     length = len(frames) * front_end.hop_s
@@ -115,7 +115,7 @@ def _near_each_other(curve: pd.DataFrame) -> list[pd.DataFrame]:
 
 
 def adjusting_figure(adjusted: Adjusted) -> Figure:
-    """Draw detections against false alarms an hour as the onset threshold moves, with what was chosen.
+    """Draw detections against false alarms per hour as the onset threshold moves, with what was chosen.
 
     >>> adjusted = barn_owl.adjust(barn_owl.load_model("first"), barn_owl.read_clip_table("truth.csv"))
     >>> barn_owl.save_figure(barn_owl.show.adjusting_figure(adjusted), "adjusting.png")
@@ -155,15 +155,15 @@ def adjusting_figure(adjusted: Adjusted) -> Figure:
         "x",
         color=INK,
         markersize=9,
-        label="on what was left out in turn",
+        label="cross-validated",
     )
-    axes.set(xlabel="false alarms an hour", ylabel="share of the true events that is found", ylim=(0, 1.03))
+    axes.set(xlabel="false alarms per hour", ylabel="recall", ylim=(0, 1.03))
     axes.set_xlim(left=-0.02 * axes.get_xlim()[1])  # a mark at none must be seen whole
     axes.grid(color=GRID)
     axes.spines[["top", "right"]].set_visible(False)
     axes.legend(frameon=False, loc="lower right")
     axes.set_title(
-        f"F1 {scores.f1:.2f} here, {honest['f1'].mean():.2f} on what was left out in turn",
+        f"F1 {scores.f1:.2f} on these recordings, {honest['f1'].mean():.2f} cross-validated",
         loc="left",
         fontsize=14,
         color=INK,

@@ -19,7 +19,7 @@ HOST = "127.0.0.1"
 LARGEST = 65_536
 """Bytes of an answer at most."""
 ROUNDS = 300
-"""Of the estimate beside the items: it is made anew after each answer, and two digits are shown."""
+"""Of the estimate alongside the items: it is made again after each answer, and two digits are shown."""
 SAFE = {
     "X-Content-Type-Options": "nosniff",
     "Referrer-Policy": "no-referrer",
@@ -78,7 +78,7 @@ class ReviewServer:
         return {f"{host}:{self._server.server_port}" for host in (HOST, "localhost")}
 
     def page(self) -> str:
-        """The page with all answers so far, also those that others gave to the same file."""
+        """The page with all answers until now, also those that others gave to the same file."""
         with self._lock:
             if is_file(self._path):
                 self.answers = read_reviews(self._path)
@@ -168,7 +168,7 @@ class _Handler(BaseHTTPRequestHandler):
         return path[len(self.base) :]
 
     def _refuse(self, code: int, why: str) -> None:
-        # What was sent is not read, so that the connection cannot go on.
+        # What was sent is not read, so that the connection cannot continue.
         self.close_connection = True
         self._answer(code, "text/plain; charset=utf-8", why.encode())
 

@@ -117,7 +117,7 @@ def gallery_figure(
         raise TableError("no clip could be read for the gallery")
     low, high = np.quantile(np.concatenate(spectra), [0.05, 0.998])
     figure = new_figure()
-    # Each label has a scale of time of its own: a hit of 0.1 s would be a sliver beside clips of 4 s.
+    # Each label has a scale of time of its own: a hit of 0.1 s would be a sliver alongside clips of 4 s.
     grid = figure.subplots(len(labels), examples, squeeze=False, sharex="row", sharey=True)
     for line, label in zip(grid, labels, strict=True):
         for axes in line:
@@ -152,7 +152,7 @@ def _shortened(name: str) -> str:
 def _examples(
     clips: pd.DataFrame, front_end: FrontEnd, count: int, rng: np.random.Generator
 ) -> list[tuple[str, np.ndarray]]:
-    """Draw clips of one label, one from each group in turn, and compute their frames; pass over unreadable ones."""
+    """Draw clips of one label, one from each group in turn, and compute their frames; skip unreadable ones."""
     order = clips.iloc[rng.permutation(len(clips))]
     if "group" in order:
         order = order.iloc[np.argsort(order.groupby("group").cumcount().to_numpy(), kind="stable")]

@@ -1,4 +1,4 @@
-"""The house style: one color map with rising lightness, one set of colors for labels, a light grid."""
+"""The common style: one color map with rising lightness, one set of colors for labels, a light grid."""
 
 import io
 from pathlib import Path
@@ -31,7 +31,7 @@ SIZE_INCHES, DPI = (12.8, 8.0), 100
 
 
 class Picture(Figure):
-    """A figure that a notebook shows by itself, and in which names are drawn as they are, dollar signs and all."""
+    """A figure that notebooks display, and that draws names literally, including dollar signs."""
 
     def savefig(self, *arguments: Any, **options: Any) -> None:
         """Write it. It is laid out once and then drawn once; otherwise all would be drawn for the layout as well."""

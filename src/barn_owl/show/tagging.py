@@ -28,7 +28,7 @@ if TYPE_CHECKING:
 
 LONGEST_S, REHEARSAL_S = 3600.0, 90.0
 MARKERS = {
-    "too short": "v", "too long": "^", "in the pause after one": "x", "overlaps a surer label": "+",
+    "too short": "v", "too long": "^", "in the pause after one": "x", "overlaps a higher score": "+",
     "not surely an event": "s", "below the threshold of its label": "d",
 }  # fmt: skip
 """Why a label whose score is high enough is no event, and how that is marked."""
@@ -55,8 +55,8 @@ def tagging_figure(
     events, truth : clip tables of this recording; the truth's bars are drawn under the events', unknown sounds in
     gray. decoding : whose thresholds are drawn, and scores averaged as it says, if not the model's. scores : whether
     they are drawn at all; where one reaches ``on`` and there is no event, a mark says why. trace : the scores of the
-    recording, if they are at hand; else those of the stretch are made. start_s, end_s : the stretch, an hour at most;
-    None for as far as that. Raises AudioError when the stretch is not in the recording.
+    recording, if they are available; else those of the stretch are made. start_s, end_s : the stretch, at most one
+    hour; None for as far as that. Raises AudioError when the stretch is not in the recording.
 
     >>> model = barn_owl.load_model("first")
     >>> events = barn_owl.read_events("events.csv")

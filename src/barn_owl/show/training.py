@@ -46,7 +46,7 @@ def curves_figure(run: Run) -> Figure:
         after = curves[curves["epoch"] >= learning.best_epoch]
         losses.fill_between(
             after["epoch"], best["validation_loss"], after["validation_loss"], color=VALIDATION, alpha=0.2,
-            label=f"learned by heart: validation loss up {learning.rise:.0%}",
+            label=f"overfitting: validation loss up {learning.rise:.0%}",
         )  # fmt: skip
     losses.legend(loc="best", frameon=False)
     scores.legend(loc="best", frameon=False)

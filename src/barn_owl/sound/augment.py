@@ -14,7 +14,7 @@ from barn_owl.sound.changes import Color
 class SoundSettings(Settings):
     """Changes made to the samples of training clips: for each how often, 0 (never) to 1 (always), and how far.
 
-    renew : share of the training clips that are changed anew in each epoch; the others keep the change they
+    renew : share of the training clips that are changed again in each epoch; the others keep the change they
         have. More costs time, as every change is made from the samples.
     background : other clips mixed in; noise : synthetic noise of one of `colors`; both at a random ratio of signal
         to noise. speed : by up to `speed_percent`, pitch and length together. pitch : by up to
@@ -143,7 +143,7 @@ CHANGES: dict[str, Callable[[np.ndarray, _Draw], tuple[np.ndarray, str]]] = {
     "speed": _speed, "pitch": _pitch, "stretch": _stretch, "shift": _shift, "equalizer": _equalizer, "room": _room,
     "gain": _gain, "background": _background, "noise": _noise, "clipping": _clipping, "telephone": _telephone,
 }  # fmt: skip
-"""In the order in which they happen between a sound and its file."""
+"""In the order where they happen between a sound and its file."""
 
 
 def change_sound(

@@ -142,7 +142,7 @@ def _crackle(rng: np.random.Generator, t: np.ndarray, rate_hz: int) -> np.ndarra
 
 
 def unknown_sound(rng: np.random.Generator, rate_hz: int) -> np.ndarray:
-    """Make a sound of other recipes than `synthetic_sound`, to see whether what was learned from those holds for
+    """Make a sound of other recipes than `synthetic_sound`, to see whether what was trained on those holds for
     others.
 
     Frequency modulation, noise through combs, chopped noise, and clusters of short chirps; 0.1 to 2 s, float32

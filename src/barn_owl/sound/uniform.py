@@ -16,8 +16,8 @@ class UniformSettings(Settings):
     channel : "mix" for the mean of all, "loudest", or the number of one, counted from 1.
     level : what is brought to `level_db`: "peak", "rms" or "loudness"; "kept" leaves the level alone. A long
         recording has no level of its own, so a model trained this way says so when it is asked to tag.
-    remove_silence : keep only the stretches in which something sounds; the same holds for tagging.
-    min_duration_s : shorter clips are left out.
+    remove_silence : keep only the stretches where something sounds; the same holds for tagging.
+    min_duration_s : shorter clips are skipped.
 
     >>> barn_owl.sound.UniformSettings(level="rms", level_db=-25.0).level
     'rms'

@@ -32,7 +32,7 @@ GRID: dict[str, tuple[Any, ...]] = {
 }
 """Values that are tried, one key after the other, until none gets better."""
 BEGINNINGS: tuple[dict[str, float], ...] = ({}, {"retrigger_threshold": 1.0, "max_gap_s": 0.4})
-"""What the search begins with, beside the model's own settings: sounds of several onsets, such as knocks, are one
+"""What the search begins with, alongside the model's own settings: sounds of several onsets, such as knocks, are one
 event."""
 SHORT_SHARE = 0.5
 """Events are not left out for being shorter than this share of what one true event in ten is shorter than."""
@@ -45,8 +45,8 @@ AS_GOOD = 0.003
 CAUTION = 1.0
 """Standard errors of F1 that a higher threshold may cost: of what is as good within chance, that with fewer false
 alarms is taken (the rule of one standard error: Breiman et al., Classification and Regression Trees, 1984).
-Recordings with a truth table often hold sounds like those that were learned from, on which a model is surer of itself
-than elsewhere."""
+Recordings with a truth table often hold sounds like those that were trained on, on which a model is higher-scoring of
+itself than elsewhere."""
 SHIFT_COLLAR_S = 0.3
 """How far off an event may be so that it tells how early or late events are found."""
 RATES = ("f1", "precision", "recall", "false_alarms_per_hour")
@@ -60,10 +60,10 @@ class Adjusted:
     """What was found.
 
     decoding : the settings, from all recordings; those of before where no others are surely better. scores : with
-    them, on the same recordings. honest : F1, precision, recall and false alarms an hour of settings that were chosen
-    without a recording (or a part of the only one) on that one, a row each; before : the same with the settings of
-    before. kept : whether those stay. curve : detections against false alarms an hour as the onset threshold moves.
-    reached : whether the goal of at most so many false alarms was kept.
+    them, on the same recordings. cross_validated : F1, precision, recall and false alarms per hour of settings that were
+    chosen without a recording (or a part of the only one) on that one, one row each; before : the same with the
+    settings of before. kept : whether those stay. curve : detections against false alarms per hour as the onset
+    threshold moves. reached : whether the goal of at most this many false alarms was kept.
 
     >>> model = barn_owl.load_model("first")
     >>> adjusted = barn_owl.adjust(model, barn_owl.read_clip_table("truth.csv"))
@@ -95,9 +95,9 @@ def adjust(
 ) -> Adjusted:
     """Find the decoding settings that are best on recordings with a truth table.
 
-    recordings : left out, the files that the table names. goal : the best event F1 (of what is as good within chance,
-    that with fewer false alarms), or the best recall with at most `false_alarms_per_hour`. Settings are chosen anew
-    without each recording and judged on it; a single recording is cut into four parts for that.
+    recordings : by default, the files that the table names. goal : the best event F1 (of what is as good within
+    chance, that with fewer false alarms), or the best recall with at most `false_alarms_per_hour`. Settings are
+    chosen again without each recording and judged on it; a single recording is cut into four parts for that.
 
     Raises TableError when the truth table has no events of the model's labels, is of other recordings, or has times
     beyond their end.
@@ -205,7 +205,7 @@ class _Task:
         self._shortest_s = SHORT_SHARE * float(np.quantile(lengths or [0.0], 0.1))
 
     def parts(self) -> list[tuple[str, _Part]]:
-        """What is left out in turn: recordings, or parts of the only one."""
+        """Units of the cross-validation: recordings, or parts of the only one."""
         if len(self.traces) > 1:
             return [(Path(t.file).name, (n, 0.0, t.duration_s)) for n, t in enumerate(self.traces)]
         edges = np.linspace(0, self.traces[0].duration_s, PARTS + 1)
@@ -237,7 +237,7 @@ class _Task:
         return decide(self.model, self.traces[number], settings)
 
     def rates(self, settings: DecodingSettings, parts: Sequence[_Part]) -> tuple[float, float, float, float]:
-        """F1, precision, recall and false alarms an hour of settings on some parts: those of `judge`."""
+        """F1, precision, recall and false alarms per hour of settings on some parts: those of `judge`."""
         key = settings.model_dump_json()
         if key not in self._counts:
             self._counts[key] = {part: self._count(settings, part) for _, part in self.parts()}
@@ -316,7 +316,7 @@ class _Task:
             for key, values in GRID.items():
                 for value in values:
                     if key == "min_duration_s" and value > self._shortest_s:
-                        continue  # it would leave out what is true
+                        continue  # it would drop true events
                     tried = self._with(settings, **{key: value})
                     if tried is not None and (reached := self.worth(tried, parts)) > highest + AS_GOOD:
                         settings, highest = tried, reached
@@ -385,7 +385,7 @@ class _Task:
         return DecodingSettings(**values)
 
     def curve(self, settings: DecodingSettings, parts: Sequence[_Part]) -> pd.DataFrame:
-        """Recall and false alarms an hour for each onset threshold, all else as found."""
+        """Recall and false alarms per hour for each onset threshold, all else as found."""
         rows = []
         for on in ONSETS:
             tried = self._with(settings, threshold=on, labels={})
@@ -407,7 +407,7 @@ def _between(times: _Times, first: float, last: float) -> _Times:
 
 
 def standard_error(rate: float, count: int) -> float:
-    """How far a rate over so many events is off by chance, as for a share of independent trials."""
+    """How far a rate over this many events is off by chance, as for a share of independent trials."""
     return math.sqrt(max(rate * (1 - rate), 0.0) / max(count, 1))
 
 

@@ -43,7 +43,7 @@ def recording_caveats_of(
             end = min(float(start) + STRETCH_S, info.duration_s)
             facts = file_facts(path, start_s=float(start), end_s=end, flaws=[], thorough=False, hear=heard.hear)
         except AudioError:
-            continue  # a broken stretch is told while tagging
+            continue  # a broken stretch is reported while tagging
         bands.append(facts.bandwidth_hz)
         levels.append(facts.rms_db)
         peaks.append(facts.peak_db)

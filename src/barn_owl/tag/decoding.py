@@ -2,9 +2,9 @@
 
 Something sounds for as long as the score that any label does, averaged over a moment, stays above ``off``, if it
 reaches ``on`` meanwhile. It begins where the onset score is highest near there, and begins again, as another event,
-where that rises to ``again``. What it is called is said by the whole of it, and what goes on under the same name
-within the gap is one event. Where several labels may sound at once, each is followed by itself instead, and keeps its
-name.
+where that rises to ``again``. What it is called is said by the whole of it, and what continues under the same name
+within the gap is one event. Where several labels may sound at once, each is followed on its own instead, and keeps
+its name.
 """
 
 from collections.abc import Iterable, Iterator, Sequence
@@ -22,10 +22,10 @@ from barn_owl.tag.tracks import JOINED_S, Candidate, Timing, Track
 class EventDecoder:
     """Takes the blocks of a trace in order and gives events as they are decided.
 
-    Where a label sounds is told step by step, what it is called by the whole of it (`classifiers.base.named`).
+    Where a label sounds is reported step by step, what it is called by the whole of it (`classifiers.base.named`).
     Events of one label come in order of time and never overlap; those of different labels may, unless ``alone``
-    forbids. silent : labels that are no events; dropped : a list to add what was left out to, with the reason.
-    names : False where several labels may sound at once, or onsets are not told: each label is followed by itself,
+    forbids. silent : labels that are no events; dropped : a list to add what was skipped to, with the reason.
+    names : False where several labels may sound at once, or onsets are not told: each label is followed on its own,
     and keeps its name.
     """
 
@@ -44,7 +44,7 @@ class EventDecoder:
             raise PlanError(f"decoding.labels.{unknown[0]}: the model knows {', '.join(labels)}")
         self._timing = timing
         self._reported = np.array([number for number, label in enumerate(labels) if label not in silent], dtype=int)
-        # What any of them may be is followed once, and named later; each label by itself where they sound together.
+        # What any of them may be is followed once, and named later; each label on its own where they sound together.
         self._any = names
         self._tracks = [Track(0, -1, timing, for_any(settings, [labels[number] for number in self._reported]))]
         if not names:
@@ -74,12 +74,13 @@ class EventDecoder:
 
     @property
     def latency_s(self) -> float:
-        """Time after which an event that is over is given out, at most.
+        """Time after which an event that is over is returned, at most.
 
-        It waits for longer if it goes on within the gap, or if another overlaps it and only the surer one stays.
+        It waits for longer if it continues within the gap, or if another overlaps it and only the higher-scoring one
+        stays.
         """
         near, gap = self._timing.near, max((track.gap for track in self._tracks), default=0)
-        # One that is still to come may go on with it or, where labels are followed each by itself, overlap it.
+        # One that is still to come may continue with it or, where labels are followed each on its own, overlap it.
         steps = self._smoother.half + near + max(gap + 3, near + 2)
         return self._timing.window_s / 2 + steps * self._timing.step_s + self._sorter.waits_s
 
@@ -103,7 +104,7 @@ class EventDecoder:
         return sorted([*events, *self._sorter.push(rest, np.inf)], key=by_start)
 
     def _decide(self, until: int) -> list[Event]:
-        """Go on to step `until`."""
+        """Continue to step `until`."""
         if until <= self._done:
             return []
         found: list[Candidate] = []

@@ -36,7 +36,7 @@ class Dropped:
 
 
 class Sorter:
-    """Makes events of candidates: names them, and leaves out what cannot be beside others."""
+    """Makes events of candidates: names them, and holds out what cannot be alongside others."""
 
     def __init__(
         self,
@@ -51,12 +51,12 @@ class Sorter:
         self._is_silent = np.array([label in silent for label in labels] + [True])
         self._own = [settings.of(label) for label in labels]
         self._held: list[Candidate] = []  # what another one, not yet decided, may overlap
-        self._named: list[Event] = []  # what another one, not yet decided, may go on with
+        self._named: list[Event] = []  # what another one, not yet decided, may continue with
         self._ended_s = np.full(len(labels), -np.inf)
 
     @property
     def waits_s(self) -> float:
-        """How long an event that is over is held back, as it may go on."""
+        """How long an event that is over is held back, as it may continue."""
         return max((own.max_gap_s for own in self._own), default=0.0) if self._names else 0.0
 
     def push(self, found: list[Candidate], until_s: float) -> list[Event]:
@@ -90,7 +90,7 @@ class Sorter:
         return [event for event in given if self._is_fit(event)]
 
     def _apart(self, found: list[Candidate], until_s: float) -> list[Event]:
-        """Events of labels that are followed each by itself, of which not all may stay where they overlap."""
+        """Events of labels that are followed each on its own, of which not all may stay where they overlap."""
         self._held = sorted([*self._held, *found], key=lambda one: (one.start_s, one.number))
         given: list[Event] = []
         while self._held:
@@ -113,7 +113,7 @@ class Sorter:
         kept = events if self._settings.max_overlap >= 1 else _without_overlaps(events, self._settings.max_overlap)
         for event in events:
             if event not in kept:
-                self._leave_out(event, "overlaps a surer label")
+                self._leave_out(event, "overlaps a higher score")
         return [event for event in sorted(kept, key=by_start) if self._is_fit(event)]
 
     def _event_of(self, candidate: Candidate) -> Event | None:

@@ -31,7 +31,7 @@ class ScoreTrace:
     """Scores over a whole recording; for the arrays see `ScoreBlock`.
 
     file, duration_s : of the recording; labels : in the order of the columns; step_s : time between rows; first_s :
-    what time the first row tells of.
+    what time the first row describes.
 
     >>> trace = barn_owl.tag.whole_trace(barn_owl.load_model("first"), "night.wav")
     >>> trace.naming.shape[1] == len(trace.labels) + 2
@@ -49,7 +49,7 @@ class ScoreTrace:
 
     @property
     def times_s(self) -> np.ndarray:
-        """What time of the recording each row tells of, ``(steps,)``."""
+        """What time of the recording each row describes, ``(steps,)``."""
         return self.first_s + np.arange(len(self.sounds)) * self.step_s
 
     def between(self, start_s: float, end_s: float) -> "ScoreTrace":
@@ -60,7 +60,7 @@ class ScoreTrace:
         return replace(self, duration_s=min(end_s, self.duration_s) - start_s, first_s=first_s, **parts)
 
     def table(self) -> pd.DataFrame:
-        """One row a step: ``time_s``, ``score`` and ``onset`` or, of a model that follows each label by itself,
+        """One row a step: ``time_s``, ``score`` and ``onset`` or, of a model that follows each label on its own,
         ``score:LABEL`` and ``onset:LABEL``; ``name:LABEL`` for each label, ``unknown`` and ``attention``."""
         names = _columns(self.labels, self.sounds.shape[1])
         columns = {
@@ -90,7 +90,7 @@ def whole_trace(
     ahead: bool = True,
     progress: Callable[[float, float], None] | None = None,
 ) -> ScoreTrace:
-    """Score a recording and keep the trace in memory: about 9 MB an hour for seven labels.
+    """Score a recording and keep the trace in memory: about 9 MB per hour for seven labels.
 
     ahead, progress : see `tag_recording`.
 

@@ -27,7 +27,7 @@ CHUNK = 256
 
 @dataclass(frozen=True)
 class ScoreBlock:
-    """Scores over a stretch of a recording; step *i* tells of frame ``(first + i) * classifier.step``.
+    """Scores over a stretch of a recording; step *i* describes frame ``(first + i) * classifier.step``.
 
     sounds, begins : score that a label sounds, and that it begins there, 0 to 1, ``(steps, labels)``; that any does,
     ``(steps, 1)``, for a model whose `names_events` is set.
@@ -53,7 +53,7 @@ class ScoreStream:
 
     @property
     def wait_s(self) -> float:
-        """Time that sound waits for more to be worked on with it, at most, beside what a `EventDecoder` waits."""
+        """Time that sound waits for more to be worked on with it, at most, alongside what a `EventDecoder` waits."""
         return self._frames.wait_s + self._scorer.wait_s
 
     def push(self, samples: np.ndarray) -> list[ScoreBlock]:
@@ -62,7 +62,7 @@ class ScoreStream:
         return self._scorer.push(self._frames.push(samples))
 
     def finish(self) -> list[ScoreBlock]:
-        """Return the scores of what is left.
+        """Return the scores of the rest.
 
         Raises AudioError when there was not even one frame.
         """
@@ -80,7 +80,7 @@ class Scorer:
     Before the first frame and behind the last lies half a window of the quiet level of what is next to it, so that
     there is a step for the beginning and for the end.
 
-    every_s : how soon steps are given out; None for a whole chunk at a time, which takes least work. The scores are
+    every_s : how soon steps are returned; None for a whole chunk at a time, which takes least work. The scores are
     the same to the last bit: a chunk that is not full yet is filled up to its size, as a matrix product may round a
     row differently when there are fewer rows.
     chunk : the one to begin with; the first frame that is given is then that of `first_frame_of`.
@@ -92,7 +92,7 @@ class Scorer:
         self._kept = np.empty((0, model.front_end.width), dtype=np.float32)
         self._last = self._kept  # what the quiet level at the end is taken from
         self._first, self._begun = chunk * CHUNK, chunk > 0
-        self._given = 0  # steps of the open chunk that were given out
+        self._given = 0  # steps of the open chunk that were returned
 
     @property
     def wait_s(self) -> float:
@@ -119,7 +119,7 @@ class Scorer:
         self._begun = True
 
     def finish(self) -> list[ScoreBlock]:
-        """Return the scores of what is left, if there were any frames."""
+        """Return the scores of the rest, if there were any frames."""
         classifier = self.model.classifier
         if not len(self._kept):
             return []
@@ -134,7 +134,7 @@ class Scorer:
         return blocks
 
     def _scored(self, ready: int) -> list[ScoreBlock]:
-        """Score the steps of the open chunk, of which so many are ready, and give those that were not given."""
+        """Score the steps of the open chunk, of which this many are ready, and give those that were not given."""
         classifier, given = self.model.classifier, self._given
         frames = self._kept[: (ready - 1) * classifier.step + classifier.window]
         lacking = (CHUNK - ready) * classifier.step
@@ -182,17 +182,17 @@ def trace_recording(
 ) -> Iterator[ScoreBlock]:
     """Score a sound file of any length, rate and number of channels, block by block.
 
-    ahead : whether decoding and features go on in other threads meanwhile; without it, this takes one core.
+    ahead : whether decoding and features continue in other threads meanwhile; without it, this takes one core.
     progress : called with the seconds done and the seconds there are, and once at the end with all of them.
     chunk, until : score only chunks of `CHUNK` steps from the one on and up to the other. The scores are those that
     the whole recording has, to the last bit where it is at the model's rate and no feature is recursive; where it is
-    resampled, but for the rounding of the resampler. spent : a record that is added to, without `ahead`.
+    resampled, except for the rounding of the resampler. spent : a record that is added to, without `ahead`.
 
     flaws : a list that what is wrong with the recording is added to, instead of a warning in the log.
 
     Of a recording that breaks off, what can be read is scored; samples that are no numbers count as silence; sound
-    that is shorter than a frame is filled up with it. All of this is told as warnings. Raises AudioError when nothing
-    can be read.
+    that is shorter than a frame is filled up with it. All of this is reported as warnings. Raises AudioError when
+    nothing can be read.
 
     >>> blocks = barn_owl.tag.trace_recording(barn_owl.load_model("first"), "night.wav")
     >>> next(iter(blocks)).sounds.shape[1]
@@ -238,7 +238,7 @@ def trace_recording(
 
 
 def _beginning(model: Model, rate_hz: int, chunk: int) -> tuple[float | None, int, int]:
-    """Where to begin reading for a chunk: seconds, samples at the model's rate and frames that are left out."""
+    """Where to begin reading for a chunk: seconds, samples at the model's rate and frames that are skipped."""
     if not chunk:
         return None, 0, 0
     front_end = model.front_end
@@ -253,7 +253,7 @@ def _beginning(model: Model, rate_hz: int, chunk: int) -> tuple[float | None, in
 
 
 def _without(blocks: Iterator[np.ndarray], count: int) -> Iterator[np.ndarray]:
-    """Leave out the first `count` rows of what comes in blocks."""
+    """skip the first `count` rows of what comes in blocks."""
     for block in blocks:
         dropped = min(count, len(block))
         count -= dropped

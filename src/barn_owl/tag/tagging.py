@@ -44,7 +44,7 @@ class Tagger:
 
     @property
     def latency_s(self) -> float:
-        """Time after the end of an event by which it is given out, at most."""
+        """Time after the end of an event by which it is returned, at most."""
         return self._trace.wait_s + self._decider.latency_s
 
     def push(self, samples: np.ndarray) -> list[Event]:

@@ -28,7 +28,7 @@ class Timing:
 
     @classmethod
     def of(cls, model: Model) -> "Timing":
-        """Return that of a model: its first step tells of the middle of the first frame."""
+        """Return that of a model: its first step describes the middle of the first frame."""
         return cls(step_s=model.step_s, first_s=model.front_end.frame_ms / 2000, window_s=model.window_s)
 
     @property
@@ -48,7 +48,7 @@ class Timing:
 
 @dataclass(frozen=True)
 class Candidate:
-    """A stretch in which something sounds, before it is named: its times, the number of the label that it was found
+    """A stretch where something sounds, before it is named: its times, the number of the label that it was found
     by (-1: any), its highest score, what names it, ``(steps, labels + 2)``, and whether its onset is so clear that it
     is no part of what is before it."""
 
@@ -133,7 +133,7 @@ class Track:
     def _stretches(self, score: np.ndarray, first: int) -> list[tuple[int, int, float]]:
         """Stretches above ``off`` with their highest score: first and last-plus-one step.
 
-        Those that cannot become an event are left out: neither they nor what is joined to them reaches ``on``, and
+        Those that cannot become an event are skipped: neither they nor what is joined to them reaches ``on``, and
         they have ended.
         """
         above = np.concatenate([[False], score >= self.settings.release_threshold, [False]])
