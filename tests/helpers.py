@@ -92,7 +92,7 @@ def able_plan(classifier: str, **changes) -> Plan:
     """A plan that learns synthetic sounds in a second or four."""
     return Plan(
         classifier=classifier,
-        training={"epochs": 16, "rate": 1e-2, "averaging": 0.8, "refit": 0},
+        training={"epochs": 16, "learning_rate": 1e-2, "weight_averaging": 0.8, "refit": 0},
         cnn=TINY,
         trees={"rounds": 40},
         kernel={"width": 1.2, "landmarks": 300},
@@ -101,7 +101,7 @@ def able_plan(classifier: str, **changes) -> Plan:
             "background": ["still"],
             "level": {"span_s": 0.34},
             "mixtures": {"unknown": 0.0, "count": 64, "seconds": 2.5},
-            "augment": {"shift_bands": 0, "stretch_percent": 0, "low_pass": 0, "mask": 0, "reverb": 0},
+            "augment": {"shift_bands": 0, "tempo_percent": 0, "low_pass": 0, "mask": 0, "reverb": 0},
             "rehearsal": {"minutes": 0},
             "pooling": {"windows": 200},
             **changes,

@@ -182,7 +182,7 @@ def test_ranking_says_what_tells_apart_what_says_the_same_and_what_follows_the_g
     first = table.iloc[0]
     assert (first["label"], first["direction"]) == ("b", "higher")
     assert first["area"] > 0.95
-    assert table.set_index("feature")["tracks_group"].to_dict()["x"]
+    assert table.set_index("feature")["follows_group"].to_dict()["x"]
     assert table.set_index("feature")["direction"]["y"] == "lower"
     constant = rank_features(np.zeros((90, 1)), ["k"], labels)
     assert (constant["f"][0], constant["bits"][0], constant["area"][0]) == (0, 0, 0.5)

@@ -376,7 +376,7 @@ def test_judging_from_the_command_line(owl, tmp_path, ranking, folder):
         (["evaluate", "{run}", "--by", "recorder"], "--by recorder: there are"),
         (["evaluate", "{run}", "--target", "precision=2"], "value must be at most 1 for precision"),
         (["evaluate", "{run}", "--target", "precision=high"], "'high' is not a number"),
-        (["evaluate", "{run}", "--target", "luck"], "wish"),
+        (["evaluate", "{run}", "--target", "luck"], "target"),
         (["compare", "{run}"], "two runs or more"),
         (["compare", "{run}", "{run}"], "named twice"),
         (["classify", "{run}", "{empty}", "-o", "out.csv"], "holds no sound files"),

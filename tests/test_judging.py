@@ -261,7 +261,7 @@ def test_calibration_worked_by_hand(rng):
 
 
 @pytest.mark.parametrize(
-    ("wish", "value", "threshold"),
+    ("target", "value", "threshold"),
     [("precision", 1.0, 0.75), ("precision", 0.75, 0.45), ("recall", 0.5, 0.75), ("f1", 1, 0.0), ("cost", 5, 0.75)],
 )
 def test_thresholds_worked_by_hand(wish, value, threshold):
@@ -529,7 +529,7 @@ def test_a_report_of_an_ensemble_and_of_another_table(few_clips, runs, tmp_path)
 
 
 def test_thresholds_set_later_are_those_of_the_plan(few_clips, tmp_path):
-    wish = ThresholdSettings(wish="precision", value=0.95)
+    wish = ThresholdSettings(target="precision", value=0.95)
     first = train(few_clips, tmp_path / "first", small_plan("logistic", thresholds=wish.model_dump()))
     later = set_thresholds(train(few_clips, tmp_path / "later", small_plan("logistic")), wish)
     assert later.plan.thresholds == wish
@@ -537,7 +537,7 @@ def test_thresholds_set_later_are_those_of_the_plan(few_clips, tmp_path):
         assert later.model.thresholds[label] == pytest.approx(least, abs=1e-5)
     assert set_thresholds(later, ThresholdSettings()).model.thresholds == {}
     with pytest.raises(PlanError, match="at most 1 for recall"):
-        ThresholdSettings(wish="recall", value=1.5)
+        ThresholdSettings(target="recall", value=1.5)
 
 
 def test_a_model_with_a_header_that_cannot_be_is_refused(runs, tmp_path):

@@ -14,7 +14,7 @@ from barn_owl.learn.augment import reverberant
 from barn_owl.learn.mixtures import MixtureMaker
 from helpers import RATE_HZ, small_plan, sound
 
-PLAIN = {"tilt_db": 0, "shift_bands": 0, "stretch_percent": 0, "low_pass": 0, "mask": 0, "reverb": 0}
+PLAIN = {"tilt_db": 0, "shift_bands": 0, "tempo_percent": 0, "low_pass": 0, "mask": 0, "reverb": 0}
 
 
 def examples(rng, front_end=FrontEnd(), kinds=("hum", "hiss", "still"), clips=6) -> Examples:  # noqa: B008 - frozen
@@ -28,7 +28,7 @@ def maker(rng, background=(2,), **changes) -> MixtureMaker:
         "augment": PLAIN,
         "mixtures": {"unknown": 0.0, "empty": 0.0, "snr_low_db": 20, "snr_high_db": 25},
     } | changes
-    changes["mixtures"] = {"whole": 0.0, **changes["mixtures"]}
+    changes["mixtures"] = {"whole_clips": 0.0, **changes["mixtures"]}
     return MixtureMaker(Plan(background=["still"], **changes), examples(rng), list(background))
 
 
@@ -61,7 +61,7 @@ def test_all_labels_are_drawn_as_often_however_many_clips_they_have(rng):
     made = examples(rng)
     keep = np.r_[0:6, 6:8, 12:18]  # six hums, two hisses
     few = Examples(clips=made.clips.take(keep), targets=made.targets[keep], extras=made.extras[keep])
-    plan = Plan(background=["still"], augment=PLAIN, mixtures={"whole": 0.0, "unknown": 0.0, "empty": 0.0})
+    plan = Plan(background=["still"], augment=PLAIN, mixtures={"whole_clips": 0.0, "unknown": 0.0, "empty": 0.0})
     mixtures = MixtureMaker(plan, few, [2]).make(200, 120, rng, most=1)
     numbers = np.bincount([label for *_, label in mixtures.events], minlength=2)
     assert 0.7 < numbers[0] / numbers[1] < 1.4
@@ -95,7 +95,7 @@ def test_mixtures_are_finite_and_come_again_from_their_seed(most, frames, seed):
 
 def test_whole_clips_follow_each_other_as_they_are_each_in_its_own_quiet(rng):
     made = examples(rng, kinds=("hum", "hiss", "still"))
-    plan = Plan(background=["still"], augment=PLAIN, mixtures={"whole": 1.0, "unknown": 0.0})
+    plan = Plan(background=["still"], augment=PLAIN, mixtures={"whole_clips": 1.0, "unknown": 0.0})
     margin = 30
     rows = MixtureMaker(plan, made, [2]).make(40, 300, rng, margin=margin)
     by_mixture = [[event for event in rows.events if event[0] == mixture] for mixture in range(40)]
@@ -159,7 +159,7 @@ def test_a_clip_that_is_longer_than_a_mixture_is_met_in_parts(rng):
     ramp = np.repeat(np.linspace(-40, -10, 900, dtype=np.float32)[:, None], front_end.width, axis=1)
     whole = Examples(clips=ClipFrames([ramp, ramp[::-1]]), targets=np.eye(2, dtype=np.float32),
                      extras=np.zeros((2, 0), np.float32))  # fmt: skip
-    plan = Plan(augment=PLAIN, mixtures={"whole": 1.0, "unknown": 0.0})
+    plan = Plan(augment=PLAIN, mixtures={"whole_clips": 1.0, "unknown": 0.0})
     rows = MixtureMaker(plan, whole, []).make(20, 300, rng, margin=30)
     lengths = {last - first for _, first, last, _ in rows.events}
     assert lengths == {300 - 30 - 15}
@@ -174,7 +174,7 @@ def test_mixtures_without_the_highest_bands_are_among_them(rng):
 def test_frames_that_are_no_levels_take_the_place_of_what_is_behind(rng):
     front_end = FrontEnd(features=["mfcc", "deltas"])
     made = examples(rng, front_end)
-    plan = small_plan("cnn", front_end=front_end.model_dump(), mixtures={"empty": 0.0, "whole": 0.0})
+    plan = small_plan("cnn", front_end=front_end.model_dump(), mixtures={"empty": 0.0, "whole_clips": 0.0})
     mixtures = MixtureMaker(plan, made, [2]).make(10, 100, rng, most=1)
     known = np.concatenate(made.clips.parts)
     at = mixtures.frames[0, 50]
@@ -211,7 +211,7 @@ def test_any_stretch_of_a_whole_recording_is_heard(rng):
     bed = np.full((400, front_end.width), -90, np.float32)
     targets = np.eye(2, dtype=np.float32)
     whole = Examples(clips=ClipFrames([ramp, bed]), targets=targets, extras=np.zeros((2, 0), np.float32))
-    mixtures_ = {"whole": 0.0, "unknown": 0.0, "empty": 0.0, "noise": 0.0, "snr_low_db": 30, "snr_high_db": 30}
+    mixtures_ = {"whole_clips": 0.0, "unknown": 0.0, "empty": 0.0, "noise": 0.0, "snr_low_db": 30, "snr_high_db": 30}
     made = MixtureMaker(Plan(background=["bed"], augment=PLAIN, mixtures=mixtures_), whole, [1]).make(
         60, 300, rng, most=1
     )

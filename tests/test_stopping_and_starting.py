@@ -100,8 +100,8 @@ def test_what_changed_is_said_when_a_training_cannot_be_resumed(few_clips, tmp_p
     plan = small_plan("cnn").but(training={"epochs": 4})
     with pytest.raises(Stopped):
         train(few_clips, tmp_path / "run", plan, work=Work(watch=stop_after(1)))
-    with pytest.raises(PlanError, match=r"training.rate \(0.01 there, 0.1 now\)"):
-        train(few_clips, tmp_path / "run", plan.but(training={"rate": 0.1}), resume=True)
+    with pytest.raises(PlanError, match=r"training.learning_rate \(0.01 there, 0.1 now\)"):
+        train(few_clips, tmp_path / "run", plan.but(training={"learning_rate": 0.1}), resume=True)
     splits = read_clip_table(tmp_path / "run" / "clips.csv")
     with pytest.raises(TableError, match=r"3 rows are gone or changed, 0 are new; the first: .*\.wav"):
         train(splits.iloc[3:], tmp_path / "run", plan, resume=True)

@@ -111,7 +111,7 @@ EXCEPTIONS = [
     ("Audiophob", r"pedal hh", None, "file is a shaker"),
     ("ForzeeStereo", r"^snare 2", None, "snare wires off: sounds like a tom"),
     ("ElectricEmpireKit", r"hat (closed bs|low|ring)", None, "most energy below 200 Hz, or kind unclear"),
-    ("HardElectro1", r"^split", None, "open or closed unclear"),
+    ("HardElectro1", r"^side", None, "open or closed unclear"),
     ("ColomboAcousticDrumkit", r"pedal hh", None, "files are semi-open / open hits"),
     (
         "rumpf_kit_z01_h2",
@@ -345,7 +345,7 @@ BG_A = ["ambi_drone", "ambi_sauna", "ambi_lunar_land", "ambi_haunted_hum", "viny
 BG_B = ["ambi_glass_hum", "ambi_dark_woosh", "ambi_soft_buzz", "ambi_swoosh", "loop_3d_printer", "loop_drone_g_97"]
 
 
-def colored(n, rng, power, sr=SR):
+def coloured(n, rng, power, sr=SR):
     """Noise with spectrum 1/f^power (0 white, 1 pink, 2 brown), unit RMS, made in blocks of 2^20 with overlap."""
     block, lap = 1 << 20, 1 << 12
     out = np.zeros(n + block, dtype=np.float32)
@@ -381,7 +381,7 @@ def ambience(n, sources, noises, rng, sr=SR, level=-50.0):
     knots = np.arange(0, n + 10 * sr, 10 * sr)
     for p in noises:
         drift = np.interp(np.arange(n), knots, np.clip(np.cumsum(rng.normal(0, 1, len(knots))) * 0.5, -3, 3))
-        out += colored(n, rng, p, sr) * (10 ** ((drift - 3 * (len(noises) - 1)) / 20)).astype(np.float32)
+        out += coloured(n, rng, p, sr) * (10 ** ((drift - 3 * (len(noises) - 1)) / 20)).astype(np.float32)
     a, fade = 0, 2 * sr
     while a < n:
         m = min(n - a, int(rng.uniform(20, 60) * sr))
@@ -415,10 +415,10 @@ def tables(name, rows, part):
     """clips.csv, split.csv and the ready-made parts: train, validation, test, dev (train + validation) and
     dev_with_background; rows: (file, label, group), part: {file: split}. A group is in one split."""
     d = DATA / name
-    split = defaultdict(set)
+    side = defaultdict(set)
     for f, _, g in rows:
-        split[g].add(part[f])
-    assert all(len(v) == 1 for v in split.values()), {g: v for g, v in split.items() if len(v) > 1}
+        side[g].add(part[f])
+    assert all(len(v) == 1 for v in side.values()), {g: v for g, v in side.items() if len(v) > 1}
     head = ["file", "label", "group"]
     write_csv(d / "clips.csv", head, rows)
     write_csv(d / "split.csv", ["file", "split"], [(r[0], part[r[0]]) for r in rows])
@@ -540,7 +540,7 @@ def write_long(out, mix, sr, items):
         "rate": sr,
         "events": len(ev),
         "distractors": len(items) - len(ev),
-        "multilabel": sum(i["overlaps"] for i in ev),
+        "overlapping": sum(i["overlaps"] for i in ev),
         "labels": Counter(i["label"] for i in ev),
     }
 

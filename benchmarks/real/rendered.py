@@ -474,8 +474,8 @@ def build_commands():
             info.append((f, lab, who, engine, voice, w, rate, f"{len(y) / rate:.2f}"))
     # background clips: other sources for the test split; none of the validation sources in train
     (d / "audio" / "background").mkdir()
-    splits = [("train", BG_B[:4], 10), ("validation", BG_B[4:], 8), ("test", BG_A, 6)]
-    for k, (split, srcs, n) in enumerate(splits):
+    sides = [("train", BG_B[:4], 10), ("validation", BG_B[4:], 8), ("test", BG_A, 6)]
+    for k, (split, srcs, n) in enumerate(sides):
         for i, src in enumerate(srcs):
             rng = np.random.default_rng([42, k, i])
             x = ambience(60 * 16000, [src], [[0, 2], [2], [1]][(i + k) % 3], rng, level=-40)

@@ -130,8 +130,8 @@ def harvest(
         if sure < min(FEWEST, (there + 1) // 2):
             # The best of many parts is good by chance now and then, but hardly in several recordings.
             left_out[label] = (
-                f"sure parts are in {sure} of {there} recordings, the highest-scoring has {confidence[mine].max():.2f}; "
-                "is its sound in the recordings?"
+                f"only {sure} of {there} recordings have confident parts, the highest score is "
+                f"{confidence[mine].max():.2f}; is the sound in the recordings?"
             )
             confidence[mine] = 0
     taken = [_best(parts, confidence, own, number, per_recording, least) for number in range(len(table))]

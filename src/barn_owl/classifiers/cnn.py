@@ -196,7 +196,7 @@ KIND = ClassifierKind(
         "cnn.size": ["tiny", "small", "medium"],
         "cnn.kinds": [["2d"], ["1d"], ["2d", "1d"]],
         "cnn.dropout": [0.1, 0.2, 0.3],
-        "training.rate": [4e-3, 8e-3, 16e-3],
+        "training.learning_rate": [4e-3, 8e-3, 16e-3],
     },
     drawn=4,
 )

@@ -15,10 +15,11 @@ class KernelSettings(Settings):
     """Logistic regression in the space of a Gaussian (RBF) kernel on pooled features."""
 
     penalty: float | None = Field(default=None, gt=0)
+    """L2 penalty. Default: the best of several on the validation clips."""
     width: float | None = Field(default=None, gt=0)
-    """Distance at which two clips count as alike, in standard deviations a feature; default: the best of several."""
+    """Width of the kernel in standard deviations per feature. Default: the best of several."""
     landmarks: int = Field(default=800, ge=10, le=10_000)
-    """Training windows that others are compared with: all of them where there are no more, else a drawn part."""
+    """Maximum number of training windows in the kernel (Nystroem approximation)."""
 
 
 class Kernel:

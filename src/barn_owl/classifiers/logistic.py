@@ -15,7 +15,7 @@ class LogisticSettings(Settings):
     """Multinomial logistic regression on pooled features."""
 
     penalty: float | None = Field(default=None, gt=0)
-    """Weight of half the squared coefficients; default: the best of several on the validation clips."""
+    """L2 penalty. Default: the best of several on the validation clips."""
 
 
 class Linear:

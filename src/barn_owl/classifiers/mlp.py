@@ -17,7 +17,9 @@ class MlpSettings(Settings):
     """Dense layers on pooled features."""
 
     hidden: list[int] = Field(default=[96], min_length=1)
+    """Sizes of the hidden layers."""
     dropout: float = Field(default=0.3, ge=0, lt=1)
+    """Dropout probability."""
 
     @field_validator("hidden")
     @classmethod
@@ -80,6 +82,6 @@ KIND = ClassifierKind(
     config=MlpConfig,
     rebuild=_rebuild,
     network=Mlp,
-    searched={"pooling.window_s": [0.3, 0.5, 1.0], "training.rate": [4e-3, 8e-3, 16e-3]},
+    searched={"pooling.window_s": [0.3, 0.5, 1.0], "training.learning_rate": [4e-3, 8e-3, 16e-3]},
     drawn=1,
 )

@@ -13,7 +13,7 @@ class NearestSettings(Settings):
     """Nearest neighbors among the pooled training windows."""
 
     neighbors: int | None = Field(default=None, ge=1, le=1000)
-    """Default: the best of several on the validation clips."""
+    """Number of neighbors. Default: the best of several on the validation clips."""
 
 
 DOUBT = 0.5

@@ -15,12 +15,19 @@ class TreesSettings(Settings):
     """Gradient-boosted trees on pooled features, cut at quantiles."""
 
     rounds: int = Field(default=200, ge=1, le=10_000)
+    """Maximum number of boosting rounds."""
     depth: int = Field(default=3, ge=1, le=8)
-    rate: float = Field(default=0.1, gt=0, le=1)
+    """Depth of each tree."""
+    learning_rate: float = Field(default=0.1, gt=0, le=1)
+    """Learning rate (shrinkage)."""
     feature_share: float = Field(default=0.2, gt=0, le=1)
+    """Share of the features that each round considers."""
     window_share: float = Field(default=0.7, gt=0, le=1)
+    """Share of the windows that each round uses."""
     penalty: float = Field(default=1.0, ge=0)
+    """L2 penalty of leaf values."""
     patience: int = Field(default=30, ge=1)
+    """Rounds without improvement after which boosting stops."""
 
 
 class Trees:
@@ -94,7 +101,7 @@ def candidates(task: RowTask, settings: TreesSettings) -> Iterator[Candidate]:
         rows = np.sort(task.rng.permutation(len(codes))[: max(2, round(settings.window_share * len(codes)))])
         columns = task.rng.permutation(codes.shape[1])[:shared]
         tree = _grow(codes[rows][:, columns], gradient[rows], curvature[rows], settings)
-        features, steps, leaves = columns[tree[0]], tree[1], tree[2] * settings.rate
+        features, steps, leaves = columns[tree[0]], tree[1], tree[2] * settings.learning_rate
         grown.append((features, _cuts(features, steps, edges), leaves))
         logits += _reached(codes, features, steps, leaves)
         watched += _reached(watched_codes, features, steps, leaves)

@@ -112,7 +112,5 @@ def _of_file(
         owl.show.variants_figure(made, rate_hz, title=f"{path.name} and its variants"), out / "variants.png"
     )
     voice.say(f"Wrote {out / 'variants.png'}.")
-    voice.say(
-        "Next: listen to them, then put these changes into the section [sound] of a plan: barn-owl train CLIPS --plan PLAN"
-    )
+    voice.say("Next: listen to them, then set the section [sound] of a plan: barn-owl train CLIPS --plan PLAN")
     voice.result({"variants": [words for _, words in made[1:]], "out": str(out)})

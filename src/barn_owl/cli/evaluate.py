@@ -30,7 +30,6 @@ SHOWN_CONFUSIONS = 3
 )
 @click.option(
     "--target",
-    "wish",
     metavar="TARGET",
 )
 @workers_option
@@ -41,7 +40,7 @@ def command(
     clips: str | None,
     split: str,
     columns: tuple[str, ...],
-    wish: str | None,
+    target: str | None,
     workers: int,
     as_json: bool,
     quiet: bool,
@@ -58,8 +57,8 @@ def command(
     barn-owl evaluate first --target precision=0.95
     """
     voice, opened = Terminal(quiet=quiet, as_json=as_json), owl.open_run(run)
-    if wish is not None:
-        opened = owl.runs.set_thresholds(opened, read_wish(wish))
+    if target is not None:
+        opened = owl.runs.set_thresholds(opened, read_target(target))
         said = ", ".join(f"{label} {least:.2f}" for label, least in opened.model.thresholds.items())
         voice.say(f"Thresholds stored in the model: {said or 'none'}")
     if clips is None:
@@ -93,14 +92,14 @@ def command(
     voice.result({"split": name, **evaluation.as_dict(), **({"by": tables} if tables else {})})
 
 
-def read_wish(text: str) -> learn.ThresholdSettings:
+def read_target(text: str) -> learn.ThresholdSettings:
     """Parse ``precision=0.9`` and the like. Raises PlanError for anything else."""
     what, _, value = text.partition("=")
     try:
         number = float(value) if value else learn.ThresholdSettings().value
     except ValueError as error:
         raise PlanError(f"--target {text}: {value!r} is not a number") from error
-    return learn.ThresholdSettings(wish=what, value=number)
+    return learn.ThresholdSettings(target=what, value=number)
 
 
 def _columns(evaluation: owl.evaluate.Evaluation) -> list[str]:

@@ -145,14 +145,14 @@ def _rank(
     labels = clips["label"].tolist()
     groups = clips["group"].tolist() if "group" in clips else None
     ranking = owl.features.rank_features(x, columns, labels, groups)
-    voice.table(ranking.head(SHOWN).drop(columns=["tracks_group", "group_f"], errors="ignore"))
+    voice.table(ranking.head(SHOWN).drop(columns=["follows_group", "group_f"], errors="ignore"))
     voice.say(
         "f: F statistic between labels; bits: mutual information with the label; area: ROC area for the named label, "
         "0.5 is chance; same_as: a higher-ranked feature that it is correlated with."
     )
-    if "tracks_group" in ranking and ranking["tracks_group"].any():
-        share = ranking["tracks_group"].mean()
-        worst = ranking[ranking["tracks_group"]].iloc[0]["feature"]
+    if "follows_group" in ranking and ranking["follows_group"].any():
+        share = ranking["follows_group"].mean()
+        worst = ranking[ranking["follows_group"]].iloc[0]["feature"]
         voice.warn(f"{share:.0%} of the features separate groups better than labels, for example {worst}")
     if rank is not None:
         owl.features.write_features(ranking, rank)

@@ -135,7 +135,7 @@ def command(
 def _say_first(voice: Terminal, listener: Listener, speed: float) -> None:
     latency_s = listener.latency_s / (speed if math.isfinite(speed) and speed > 1 else 1)
     voice.say(
-        f"Listening for {', '.join(listener.model.event_labels)}. Events are reported at most {latency_s:.1f} s after "
+        f"Listening for {', '.join(listener.model.event_labels)}. Events are reported within {latency_s:.1f} s of "
         "their end. Ctrl-C stops."
     )
 

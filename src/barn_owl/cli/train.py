@@ -365,8 +365,10 @@ MODES = (
     Mode(options="--folds", applies=lambda request: bool(request.folds), train=_train_several, makes_ensembles=True),
     Mode(options="--subset", applies=lambda request: bool(request.subsets), train=_train_subsets),
     Mode(
-        options="--classifier all or --front-end", applies=lambda request: bool(request.classifiers or request.front_ends),
-        train=_rank, resumes_itself=True,
+        options="--classifier all or --front-end",
+        applies=lambda request: bool(request.classifiers or request.front_ends),
+        train=_rank,
+        resumes_itself=True,
     ),
 )  # fmt: skip
 """Ways to train; `ONE` if none of them is selected."""

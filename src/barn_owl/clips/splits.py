@@ -1,4 +1,4 @@
-"""The three splits of a split, and how large each is to be."""
+"""Training, validation and test split, and the shares of each."""
 
 from typing import Literal
 
@@ -10,23 +10,25 @@ SPLITS = ("train", "validation", "test")
 
 
 class Shares(Settings):
-    """How much of the clips goes where, and what is kept together.
+    """Shares of the splits, and what is never divided.
 
-    method : "balanced" places whole groups so that every label comes as near to the shares as it can;
-        "stable" places each group by a hash of its name and the seed alone, so that clips added later never
-        move an older one, at the price of shares that are only met on average.
-    together : rows of one group stay together, or only rows of one file. Rows with the same name in the
-        column ``copy_of`` (one recording twice, see `check_clips`) always do.
+    Rows with the same name in the column ``copy_of`` (near-duplicates, see `check_clips`) always stay together.
 
     >>> barn_owl.clips.Shares(train=0.7, validation=0.15, test=0.15).together
     'group'
     """
 
     train: float = Field(default=0.6, gt=0, lt=1)
+    """Share of training clips."""
     validation: float = Field(default=0.2, gt=0, lt=1)
+    """Share of validation clips."""
     test: float = Field(default=0.2, gt=0, lt=1)
+    """Share of test clips."""
     together: Literal["group", "file"] = "group"
+    """What is never divided between splits: rows of a group, or rows of a file."""
     method: Literal["balanced", "stable"] = "balanced"
+    """balanced: every label as close to the shares as possible. stable: by a hash of the group, so that adding clips
+    never moves others; the shares hold on average only."""
 
     @model_validator(mode="after")
     def _sum_to_one(self) -> "Shares":

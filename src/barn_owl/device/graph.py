@@ -12,7 +12,7 @@ def classifier_of(model: Model) -> Convolutional | Quantized:
     classifier = graph_in(model.classifier)
     if classifier is None:
         raise ModelError(
-            f"a model of the classifier {model.classifier.name} is no graph that can be handed over; a cnn is, also in int8"
+            f"a {model.classifier.name} classifier cannot be exported as a graph; a cnn can, also in int8"
         )
     return classifier
 

@@ -16,7 +16,7 @@ COLDEST, HOTTEST = 0.1, 10.0
 FEWEST_CLIPS = 20
 """Clips below which no temperature is fitted: it would follow chance."""
 
-Wish = Literal["none", "precision", "recall", "f1", "cost"]
+Target = Literal["none", "precision", "recall", "f1", "cost"]
 
 
 def calibration_table(confidence: np.ndarray, right: np.ndarray, *, bins: int = BINS) -> pd.DataFrame:
@@ -103,14 +103,13 @@ def coverage_table(confidence: np.ndarray, right: np.ndarray) -> pd.DataFrame:
     )
 
 
-def fit_thresholds(answers: PredictionArrays, wish: Wish, value: float) -> dict[str, float]:
-    """Find each label's threshold for a wish, on clips that were not trained on.
+def fit_thresholds(answers: PredictionArrays, target: Target, value: float) -> dict[str, float]:
+    """Find each label's threshold for a target, on clips that were not trained on.
 
-    An answer whose score is under the threshold of its label is not given. wish : "precision" or "recall" of at least
-    `value`, the best "f1", or the least "cost", where a false alarm costs `value` as much as a missed one. For
-    precision the lowest threshold that keeps the wish is taken, or else the one that comes nearest; for recall
-    the highest that keeps it. Labels that the clips do not tell anything about get 0, or
-    where labels overlap 0.5.
+    An answer whose score is under the threshold of its label is not given. target : "precision" or "recall" of at
+    least `value`, the best "f1", or the least "cost", where a false alarm costs `value` as much as a missed one. For
+    precision the lowest threshold that keeps the target is taken, or else the one that comes nearest; for recall the
+    highest that keeps it. Labels that the clips do not tell anything about get 0, or where labels overlap 0.5.
 
     >>> answers = barn_owl.open_run("first").evaluate(split="validation").arrays
     >>> sorted(barn_owl.evaluate.fit_thresholds(answers, "precision", 0.9))
@@ -122,12 +121,12 @@ def fit_thresholds(answers: PredictionArrays, wish: Wish, value: float) -> dict[
         # Where one label is said, a threshold can only take answers back; where labels overlap, it makes them.
         asked = np.ones(len(answers), dtype=bool) if answers.multilabel else answers.predicted_numbers == number
         has = answers.truth[:, number]
-        known = wish != "none" and has.any() and asked.any()
-        found[label] = _threshold(answers.scores[asked, number], has[asked], wish, value) if known else default
+        known = target != "none" and has.any() and asked.any()
+        found[label] = _threshold(answers.scores[asked, number], has[asked], target, value) if known else default
     return found
 
 
-def _threshold(score: np.ndarray, has: np.ndarray, wish: Wish, value: float) -> float:
+def _threshold(score: np.ndarray, has: np.ndarray, target: Target, value: float) -> float:
     order = np.argsort(-score, kind="stable")
     last = np.flatnonzero(np.append(np.diff(score[order]) != 0, True))
     # Between a score and the next lower one, in the middle: neither clip sits on the edge.
@@ -135,13 +134,13 @@ def _threshold(score: np.ndarray, has: np.ndarray, wish: Wish, value: float) -> 
     cuts = np.append((steps[:-1] + steps[1:]) / 2, 0.0)
     hits, said = np.cumsum(has[order])[last], last + 1
     missed, alarms = has.sum() - hits, said - hits
-    if wish == "precision":
+    if target == "precision":
         precision = hits / said
         kept = np.flatnonzero(precision >= value)
         return float(cuts[kept[-1]] if len(kept) else cuts[precision.argmax()])
-    if wish == "recall":
+    if target == "recall":
         return float(cuts[np.argmax(hits >= value * has.sum())])
-    if wish == "f1":
+    if target == "f1":
         return float(cuts[np.argmax(2 * hits / (said + has.sum()))])
     # An answer never given costs all the labels missed.
     costs = np.append(missed + value * alarms, has.sum())

@@ -1,4 +1,4 @@
-"""Everything that can be said about the answers of a model, worked out when it is asked for."""
+"""Evaluation of predictions: scores, intervals, mistakes and reasons for caution, computed on demand."""
 
 import html
 from dataclasses import dataclass, field, replace
@@ -188,27 +188,27 @@ class Evaluation:
         counts = answers.truth.sum(axis=0)
         few = [label for label, count in zip(self.labels, counts, strict=True) if 0 < count < FEW_CLIPS]
         if few:
-            found.append(f"Fewer than {FEW_CLIPS} clips are judged of {_listed(few)}: each counts for a lot.")
+            found.append(f"Fewer than {FEW_CLIPS} test clips of {_listed(few)}: each of them counts for a lot.")
         none = [label for label, count in zip(self.labels, counts, strict=True) if not count]
         if none:
-            found.append(f"No clip of {_listed(none)} is judged; nothing is known about it.")
+            found.append(f"No test clip of {_listed(none)}: its performance is unknown.")
         if answers.group_count == 1:
-            found.append("All clips are of one group, so it is not known how far the scores hold for another.")
+            found.append("All test clips are from one group: performance on other groups is unknown.")
         elif answers.group_count < FEW_GROUPS:
             found.append(
-                f"The clips are of {answers.group_count} groups only (recorders, sessions): another one may give "
-                "quite different scores."
+                f"The test clips are from only {answers.group_count} groups (recorders, sessions): scores on other "
+                "groups may differ a lot."
             )
         if "group" not in self.predictions:
             found.append(
-                "The table has no column group, so clips of one recorder or session may be on both sides: "
-                "the scores may be too good."
+                "The table has no column group, so clips of one recorder or session may be in several splits: "
+                "the scores may be too high."
             )
         balanced = self.metrics.overall.loc["balanced_accuracy"]
         if balanced["high"] - balanced["low"] > WIDE:
             found.append(
-                f"The test is small: the balanced accuracy lies between {balanced['low']:.2f} and "
-                f"{balanced['high']:.2f} (95 %)."
+                f"The test is small: balanced accuracy between {balanced['low']:.2f} and "
+                f"{balanced['high']:.2f} (95 % confidence)."
             )
         return found
 
@@ -218,9 +218,11 @@ class Evaluation:
         chance = 0.5 if self.multilabel else 1 / max(int(answers.truth.any(axis=0).sum()), 1)
         low = float(self.metrics.overall.loc["balanced_accuracy", "low"])
         if reached <= chance:
-            found.append(f"It is no better than guessing: balanced accuracy {reached:.2f}, by guessing {chance:.2f}.")
+            found.append(f"No better than chance: balanced accuracy {reached:.2f}, chance {chance:.2f}.")
         elif low <= chance:
-            found.append(f"It may be no better than guessing ({chance:.2f}): the interval begins at {low:.2f}.")
+            found.append(
+                f"Possibly no better than chance ({chance:.2f}): the confidence interval begins at {low:.2f}."
+            )
         if self.clip_statistics is not None and reached <= self.clip_statistics:
             found.append(
                 f"A logistic regression on clip statistics is as good: balanced accuracy {self.clip_statistics:.2f}, "
@@ -230,18 +232,21 @@ class Evaluation:
         said = answers.predicted.mean(axis=0)
         most = int(said.argmax())
         if not self.multilabel and said[most] > DISGUISE and len(self.labels) > 1:
-            found.append(f"It says {self.labels[most]!r} for {said[most]:.0%} of the clips: a majority in disguise.")
+            found.append(
+                f"{said[most]:.0%} of the clips are classified as {self.labels[most]!r}: close to a majority-class "
+                "classifier."
+            )
         never = [
             label for number, label in enumerate(self.labels) if answers.truth[:, number].any() and not said[number]
         ]
         if never:
-            found.append(f"It never says {_listed(never)}.")
+            found.append(f"Never predicted: {_listed(never)}.")
         even = NEARLY_UNIFORM / len(self.labels)
         if not self.multilabel and len(self.labels) > 2 and float(np.median(answers.scores.max(axis=1))) < even:
-            found.append("Half of its best scores are hardly above those of guessing: it does not know.")
+            found.append("Half of the highest scores are hardly above chance: the model is uncertain.")
         if len(answers) >= 5 * FEW_CLIPS and self.calibration_error > PROMISE_GAP:
             found.append(
-                f"A score does not say how often it is right: they are {self.calibration_error:.2f} apart on average."
+                f"Scores are not calibrated: they differ from the observed accuracy by {self.calibration_error:.2f} on average."
             )
         if "group" in self.predictions and answers.group_count > 1:
             found += self._unequal_groups()
@@ -271,13 +276,13 @@ class Evaluation:
         first = {number: row for row, number in reversed(list(enumerate(self.arrays.groups)))}
         names = self.predictions["group"].astype(str)
         return [
-            f"Groups differ: {share[worst]:.0%} are right in {names.iloc[first[worst]]!r}, "
+            f"Groups differ: accuracy {share[worst]:.0%} in {names.iloc[first[worst]]!r}, "
             f"{share[best]:.0%} in {names.iloc[first[best]]!r}."
         ]
 
     @property
     def summary(self) -> str:
-        """How well it does, in a sentence or two."""
+        """The main result in one or two sentences."""
         balanced = self.metrics.overall.loc["balanced_accuracy"]
         what = "Balanced accuracy of the labels" if self.multilabel else "Balanced accuracy"
         span = "" if np.isnan(balanced["low"]) else f" (95 %: {balanced['low']:.2f} to {balanced['high']:.2f})"
@@ -286,17 +291,18 @@ class Evaluation:
         text = " ".join(word for word in words if word) + "."
         if isinstance(self.scores, Scores):
             table = self.scores.by_label["recall"].dropna().sort_values()
-            text += f" Weakest: {table.index[0]}, of which {table.iloc[0]:.0%} are found."
+            text += f" Lowest recall: {table.iloc[0]:.2f} ({table.index[0]})."
             if len(self.scores.confusions):
                 row = self.scores.confusions.iloc[0]
                 total = int(self.arrays.truth[:, self.labels.index(row["label"])].sum())
                 text += (
-                    f" Most frequent confusion: {row['count']} of {total} {row['label']} clips classified as {row['confused_with']}."
+                    f" Most frequent confusion: {row['count']} of {total} {row['label']} clips classified as "
+                    f"{row['confused_with']}."
                 )
         return text
 
     def as_dict(self) -> dict[str, Any]:
-        """Scores as plain numbers for JSON; what has nothing to stand on is None."""
+        """Scores as plain numbers for JSON; None where undefined."""
         content = self.scores.as_dict() | {
             "scores": plain(self.baselines),
             "groups": self.arrays.group_count,

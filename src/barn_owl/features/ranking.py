@@ -81,7 +81,7 @@ def rank_features(
     Returns a table with ``feature``; ``f`` (one-way F statistic); ``bits`` (mutual information); ``label``,
     ``area`` and ``direction``: the label it sets apart best, how well (area under the ROC curve, 0.5 to 1)
     and whether the label's values are higher or lower; ``same_as``: a better feature that says the same
-    (correlation beyond 0.95), or blank. With `groups` also ``group_f`` and ``tracks_group``: whether the
+    (correlation beyond 0.95), or blank. With `groups` also ``group_f`` and ``follows_group``: whether the
     feature follows the recorder, day or person better than the label.
 
     Raises TableError when there are fewer than two labels, or sizes do not match.
@@ -111,7 +111,7 @@ def rank_features(
     )
     if groups is not None and len(set(groups)) > 1:
         table["group_f"] = f_statistic(x, groups)
-        table["tracks_group"] = table["group_f"] > table["f"]
+        table["follows_group"] = table["group_f"] > table["f"]
     order = table["f"].sort_values(ascending=False, kind="stable").index.to_numpy()
     table["same_as"] = pd.Series(_same_as(x[:, order], [str(columns[n]) for n in order]), index=order)
     return table.loc[order].reset_index(drop=True)

@@ -25,22 +25,39 @@ class FrontEndSettings(Settings):
     """How samples become frames of features; see `FrontEnd`, which computes them."""
 
     features: list[str] = Field(default=["log-mel"], min_length=1, max_length=64)
+    """Features to stack."""
     rate_hz: int = Field(default=16_000, ge=1_000, le=384_000)
+    """Sample rate inside; all sound is resampled to it."""
     frame_ms: float = Field(default=32.0, gt=0, le=1000)
+    """Length of a frame."""
     hop_ms: float = Field(default=16.0, gt=0)
+    """Step between frames."""
     window: str = "hann"
+    """Window function, by its SciPy name."""
     fft: int | None = Field(default=None, ge=8, le=1 << 20)
+    """Length of the Fourier transform in samples. Default: the frame length."""
     bands: int = Field(default=48, ge=1, le=512)
+    """Number of mel bands."""
     low_hz: float = Field(default=50.0, ge=0)
+    """Lower edge of the lowest band."""
     high_hz: float | None = None
+    """Upper edge of the highest band. Default: half the sample rate."""
     floor_db: float = Field(default=-140.0, ge=-200, le=0)
+    """Power added to each band, in dB re a full-scale sine, so that silence has a finite level."""
     range_db: float | None = Field(default=None, gt=0)
+    """Dynamic range of a frame below its strongest band. Default: unlimited."""
     pad_short: bool = False
+    """Whether sounds shorter than a frame are padded with zeros instead of refused."""
     coefficients: int = Field(default=13, ge=1)
+    """Number of cepstral coefficients (`mfcc`)."""
     lifter: int = Field(default=0, ge=0)
+    """Length of the sine lifter of cepstral coefficients; 0 turns it off."""
     delta_ms: float = Field(default=32.0, gt=0, le=1000)
+    """Time before and after a frame that `deltas` use."""
     pitch_low_hz: float = Field(default=80.0, gt=0)
+    """Lowest pitch to look for."""
     pitch_high_hz: float = Field(default=1000.0, gt=0)
+    """Highest pitch to look for."""
 
     @field_validator("features")
     @classmethod

@@ -31,7 +31,7 @@ class Augment:
 
     def pace(self, rng: np.random.Generator) -> float:
         """Draw by how much longer a sound is."""
-        return 1 + rng.uniform(-1, 1) * self._settings.stretch_percent / 100
+        return 1 + rng.uniform(-1, 1) * self._settings.tempo_percent / 100
 
     def warped(
         self, frames: np.ndarray, sound: ClipSound, rng: np.random.Generator, pace: float

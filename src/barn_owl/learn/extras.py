@@ -26,8 +26,6 @@ def learn_columns(table: pd.DataFrame, names: list[str]) -> ExtraColumns:
             continue
         words = sorted(word for word in values.astype(str).unique() if word not in ("", "nan"))
         if not 1 <= len(words) <= MOST_WORDS:
-            raise TableError(
-                f"columns: {name!r} holds {len(words)} different words; up to {MOST_WORDS}, or numbers, can be learned"
-            )
+            raise TableError(f"columns: {name!r} has {len(words)} different words; the limit is {MOST_WORDS}")
         columns.append(ExtraColumn(name=name, words=words))
     return ExtraColumns(columns=columns)

@@ -105,7 +105,7 @@ class MixtureMaker:
         margin : frames at both ends of which nothing is asked: no sound begins there but to reach further in.
         whole : share of mixtures that hold whole clips, if not that of the plan.
         """
-        whole = self._plan.mixtures.whole if whole is None else whole
+        whole = self._plan.mixtures.whole_clips if whole is None else whole
         most = most or max(1, round(SOUNDS_A_SECOND * frames * self._front_end.hop_s))
         made = [
             self._row(frames, rng, margin) if rng.random() < whole else self._mixture(frames, rng, most, margin)

@@ -22,38 +22,49 @@ from barn_owl.wording import facts_in_html, nearest_to
 
 
 class TrainingSettings(Settings):
-    """How a network is trained."""
+    """Training of networks."""
 
     epochs: int = Field(default=24, ge=1, le=100_000)
-    batch: int = Field(default=4, ge=2, le=4096)
-    rate: float = Field(default=8e-3, gt=0, le=1)
-    decay: float = Field(default=0.02, ge=0, le=10)
-    averaging: float = Field(default=0.99, ge=0, lt=1)
+    """Number of epochs."""
+    batch_size: int = Field(default=4, ge=2, le=4096)
+    """Mixtures per batch."""
+    learning_rate: float = Field(default=8e-3, gt=0, le=1)
+    """Highest learning rate; it rises at first, then falls along a cosine."""
+    weight_decay: float = Field(default=0.02, ge=0, le=10)
+    """Weight decay of AdamW."""
+    weight_averaging: float = Field(default=0.99, ge=0, lt=1)
+    """Decay of the running average of the weights, which the model uses; 0 turns it off."""
     patience: int = Field(default=30, ge=1)
+    """Epochs without improvement after which training stops."""
     stop_on: Literal["loss", "f1"] = "loss"
-    """What the best weights are best at, on the validation clips: least loss, or highest macro F1."""
+    """Validation score that selects the best epoch: lowest loss, or highest macro F1."""
     refit: int = Field(default=10, ge=0, le=100_000)
-    """Epochs that it continues for with the training and validation clips together; 0 for none."""
+    """Whether validation clips are used for training in the end; 0 turns it off. Each of several networks holds out
+    its own part of the validation clips; a single network trains on for this many epochs with all of them."""
     exemplars: int = Field(default=8, ge=0, le=1000)
-    """Training clips of each label that the model keeps, to learn others later without forgetting; 0 for none."""
+    """Training clips per label stored in the model, so that labels can be added later without the old clips."""
 
 
 class MixtureSettings(Settings):
-    """The short synthetic recordings that are trained on: sounds of the clips at any place and level over noise."""
+    """Training mixtures: short synthetic recordings of the clips at random positions and levels over background."""
 
     count: int = Field(default=160, ge=2, le=100_000)
-    """Mixtures that are trained on in an epoch: half as many are made, and each is used twice."""
+    """Mixtures per epoch. Half as many are made; each is used twice."""
     seconds: float = Field(default=8.0, ge=0.1, le=120)
+    """Length of a mixture in seconds."""
     empty: float = Field(default=0.12, ge=0, lt=1)
-    """Share of mixtures without any sound."""
-    whole: float = Field(default=0.6, ge=0, le=1)
-    """Share of mixtures that are whole clips as they are, one after the other: what clips are named by."""
+    """Share of mixtures with background only."""
+    whole_clips: float = Field(default=0.6, ge=0, le=1)
+    """Share of mixtures that are whole clips one after the other, each with its own background: clips are classified
+    as in these."""
     unknown: float = Field(default=0.4, ge=0, lt=1)
-    """Share of sounds that are made up, and none of the labels."""
+    """Share of sounds that are synthetic and of no label, so that the model learns to reject unknown sounds."""
     noise: float = Field(default=0.4, ge=0, le=1)
-    """Share of mixtures over synthetic noise where there are background clips; without them, all are."""
+    """Share of mixtures over synthetic noise if there are background clips; without them, all are."""
     snr_low_db: float = Field(default=-2.0, ge=-30, le=60)
+    """Lowest signal-to-noise ratio of a sound."""
     snr_high_db: float = Field(default=30.0, ge=-30, le=60)
+    """Highest signal-to-noise ratio of a sound."""
 
     @model_validator(mode="after")
     def _in_order(self) -> "MixtureSettings":
@@ -63,29 +74,31 @@ class MixtureSettings(Settings):
 
 
 class AugmentSettings(Settings):
-    """Changes to the sounds of a mixture, again each time; 0 turns one off."""
+    """Augmentation of the log-mel frames of each sound in a mixture; 0 turns one off."""
 
     tilt_db: float = Field(default=6.0, ge=0, le=30)
-    """Largest slope over all bands, up or down, and half as much for bumps: other microphones, other places."""
+    """Largest spectral tilt over all bands, with bumps half as large: other microphones and places."""
     shift_bands: float = Field(default=1.5, ge=0, le=20)
-    """Largest shift along the bands, up or down, as of a larger or smaller thing; 0 where pitch tells."""
-    stretch_percent: float = Field(default=15.0, ge=0, le=90)
-    """Largest change of pace, slower or faster; 0 where pace tells."""
+    """Largest shift along the mel bands, as of a larger or smaller source; set it to 0 if pitch matters."""
+    tempo_percent: float = Field(default=15.0, ge=0, le=90)
+    """Largest change of tempo; set it to 0 if tempo matters."""
     low_pass: float = Field(default=0.3, ge=0, le=1)
-    """Share of mixtures that lack their highest bands, as recordings at a lower rate do."""
+    """Share of mixtures without the highest bands, as in recordings at a lower sample rate."""
     reverb: float = Field(default=0.3, ge=0, le=1)
-    """Share of sounds in mixtures that have the reverberation of a room behind them."""
+    """Share of sounds with the reverberation of a room."""
     mask: float = Field(default=0.5, ge=0, le=1)
-    """Share of mixtures where a few neighboring bands are missing."""
+    """Share of mixtures with a few adjacent bands masked."""
 
 
 class PoolingSettings(Settings):
-    """What the pooled classifiers see: statistics over the frames of a window; see `barn_owl.features.pool`."""
+    """Windows of the pooled classifiers (all but `cnn`) and the statistics over their frames."""
 
     window_s: float = Field(default=0.5, gt=0, le=60)
+    """Length of a window."""
     windows: int = Field(default=4000, ge=50, le=1_000_000)
-    """Windows of mixtures that are trained on."""
+    """Number of training windows drawn from mixtures."""
     statistics: list[str] = Field(default=["loud", "deviation", "maximum", "change"], min_length=1)
+    """Statistics over the frames of a window; see `barn_owl.features.pool`."""
 
     @field_validator("statistics")
     @classmethod
@@ -98,51 +111,50 @@ class PoolingSettings(Settings):
 
 
 class LevelSettings(Settings):
-    """How levels are made independent of the gain of a recording; for log-mel only."""
+    """Gain normalization of log-mel frames: levels relative to the mean power around each frame."""
 
     span_s: float = Field(default=0.5, ge=0, le=60)
-    """Time over whose mean power levels are relative to, as much before as after; 0: levels as they are."""
+    """Length of the span, centered on the frame, that levels are relative to; 0 keeps absolute levels."""
     range_db: float = Field(default=50.0, ge=10, le=120)
-    """How far below that mean power levels are distinguished."""
+    """Dynamic range below that mean power; lower levels are compressed."""
 
 
 class StartSettings(Settings):
-    """Training further from a model instead of from random weights."""
+    """Fine-tuning of an existing model instead of training from random weights."""
 
     model: str = ""
-    """A model file or a run; "" for random weights."""
+    """Model file or run to start from; empty for random weights."""
     frozen: int = Field(default=0, ge=0, le=1000)
-    """Layers, from the first, that are used as they are."""
+    """Number of first layers to freeze."""
     rate_share: float = Field(default=0.25, gt=0, le=1)
-    """Share of ``training.rate`` that is used: what is known already should not be forgotten."""
+    """Share of `training.learning_rate` to use, so that the model does not forget."""
     forget: list[str] = Field(default=[])
-    """Labels of the model whose exemplars are not trained on, such as one that has another name now."""
+    """Labels of the model to drop, for example because they are renamed."""
 
 
 class RehearsalSettings(Settings):
-    """A synthetic recording of validation clips, on which it is found out what to expect of the model."""
+    """Rehearsal: a synthetic recording of validation clips on which the finished model is tried."""
 
     minutes: float = Field(default=5.0, ge=0, le=600)
-    """How long it is at most; 0 for none."""
+    """Longest duration in minutes; 0 turns it off."""
     events_per_minute: float = Field(default=10.0, gt=0, le=600)
-    """How many events a minute the recordings are expected to hold, for what is said of F1 and false alarms."""
+    """Density of events in your recordings; event F1 and false alarms are reported for it."""
     decide: bool | None = None
-    """Whether thresholds and lengths of `[decoding]` are found on it; otherwise they are taken as they are. Default:
-    for pooled classifiers, whose scores differ too much for settings that suit all."""
+    """Whether the decoding settings are found on the rehearsal. Default: only for pooled classifiers."""
 
 
 class ThresholdSettings(Settings):
-    """Score that a label must reach to be said of a clip, found on the validation clips; under it: undecided."""
+    """Score thresholds of clips, found for each label on the validation clips; clips below them are undecided."""
 
-    wish: Literal["none", "precision", "recall", "f1", "cost"] = "none"
-    """What is wished for each label; with none the best label is always said."""
+    target: Literal["none", "precision", "recall", "f1", "cost"] = "none"
+    """What the threshold of each label aims at; with none, the label with the highest score always wins."""
     value: float = Field(default=0.9, gt=0)
-    """The precision or recall wished; for "cost", how much worse a false alarm is than a miss."""
+    """Precision or recall to reach; for cost, how many misses a false alarm costs."""
 
     @model_validator(mode="after")
     def _in_range(self) -> "ThresholdSettings":
-        if self.wish in ("precision", "recall") and self.value > 1:
-            raise ValueError(f"value must be at most 1 for {self.wish}, got {self.value:g}")
+        if self.target in ("precision", "recall") and self.value > 1:
+            raise ValueError(f"value must be at most 1 for {self.target}, got {self.value:g}")
         return self
 
 
@@ -151,26 +163,28 @@ LARGEST_SEED = 2**63
 
 
 class Plan(Settings):
-    """Everything about a training run; each key has a default. Each kind of classifier has a section of its own.
+    """All settings of a training run, with a default for each; classifiers have sections of their own.
 
     >>> Plan(classifier="logistic", seed=3).front_end.bands
     48
     """
 
     seed: int = Field(default=0, ge=0, lt=LARGEST_SEED)
+    """Random seed."""
     classifier: str = "cnn"
+    """Classifier to train."""
     background: list[str] = Field(default=[])
-    """Labels that mean "nothing of interest": what sounds lie over in training, and never reported as events."""
+    """Labels of background sound: mixed under other sounds in training, never reported as events."""
     ignored: list[str] = Field(default=[])
-    """Labels of sounds that are known but wanted by no one, such as "other": they are named in clips, and are no
-    events."""
+    """Labels such as "other" that are recognized in clips but never reported as events."""
     multilabel: bool = False
-    """A clip may carry several labels: rows of one excerpt are combined, and each label is scored on its own."""
+    """Whether a clip may have several labels: rows of one excerpt are combined, and each label is scored on its
+    own."""
     recordings: list[str] = Field(default=[])
-    """Recordings, or folders of them, that the model is for: their band is kept to, and what is heard in them while
-    nothing stands out serves as background."""
+    """Recordings, or folders of them, that the model is for: they limit the bandwidth, and their quiet stretches are
+    used as background."""
     columns: list[str] = Field(default=[])
-    """Further columns of the clip table that the pooled classifiers look at, numbers or words."""
+    """Further columns of the clip table, numbers or words, as features of the pooled classifiers."""
     front_end: FrontEnd = FrontEnd()
     clips: UniformSettings = UniformSettings()
     split: Shares = Shares()
@@ -215,7 +229,7 @@ class Plan(Settings):
         return classifier
 
     def changed(self) -> dict[str, Any]:
-        """Return the settings that are not the default ones, by dotted key."""
+        """Return the settings that differ from their defaults, by dotted key."""
         found: dict[str, Any] = {}
         usual_values = Plan().model_dump()
         for key, value in self.model_dump().items():
@@ -227,23 +241,23 @@ class Plan(Settings):
         return found
 
     def __repr__(self) -> str:
-        """Show what is not the default."""
+        """Show the settings that differ from their defaults."""
         return f"Plan({', '.join(f'{key}={value!r}' for key, value in self.changed().items())})"
 
     __str__ = __repr__
 
     def _repr_html_(self) -> str:
-        """For a notebook: the settings that are not the default."""
+        """For a notebook: the settings that differ from their defaults."""
         return facts_in_html({key: repr(value) for key, value in self.changed().items()})
 
     @property
     def kind(self) -> ClassifierKind:
-        """What the classifier is and can do."""
+        """The kind of the classifier: what it supports, how it is fitted and stored."""
         return kind_of(self.classifier)
 
     @property
     def own(self) -> Any:
-        """The section of the classifier; none of its own is empty."""
+        """The section of the classifier; empty if it has none."""
         return getattr(self, self.classifier, None) or Settings()
 
     @property
@@ -258,7 +272,7 @@ class Plan(Settings):
 
     @property
     def levels(self) -> Level:
-        """How levels are made independent of the gain: not at all where frames are not levels in dB."""
+        """Gain normalization in frames; none if the frames are not log-mel."""
         frames = round(self.level.span_s / self.front_end.hop_s) if self.front_end.is_log_mel else 0
         return Level(frames=frames, range_db=self.level.range_db)
 
@@ -271,11 +285,9 @@ class Plan(Settings):
             )
         both = sorted({*self.background} & {*self.ignored})
         if both:
-            raise ValueError(f"ignored: {both[0]!r} is background already, and so is no event either")
+            raise ValueError(f"ignored: {both[0]!r} is a background label already")
         if self.kind.sees_frames and self.columns:
-            raise ValueError(
-                f"columns: the classifier {self.classifier!r} sees frames only; take a pooled classifier"
-            )
+            raise ValueError(f"columns: the classifier {self.classifier!r} uses frames only; use a pooled classifier")
         self.kind.check(self.own, self.front_end.width)
         return self
 
@@ -306,7 +318,7 @@ def read_plan(path: str | Path) -> Plan:
         if why := not_a_file(path):
             raise PlanError(f"{path} {why}")
         if path.stat().st_size > LONGEST:
-            raise PlanError(f"{path} is {path.stat().st_size} bytes long, which no plan is")
+            raise PlanError(f"{path} is {path.stat().st_size} bytes long, too long for a plan")
         values = tomllib.loads(path.read_text(encoding="utf-8"))
     except (OSError, UnicodeDecodeError) as error:
         raise PlanError(f"{path} cannot be read: {getattr(error, 'strerror', None) or error}") from error

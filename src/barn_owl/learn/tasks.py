@@ -136,7 +136,7 @@ class FrameTask:
                 self._maker.replace(clip, frames)
 
     def batches(self, rng: np.random.Generator) -> list[Callable[[], Batch]]:
-        size = self._plan.training.batch
+        size = self._plan.training.batch_size
         count, made = max(1, self._plan.mixtures.count // (USES * size)), list[Batch]()
 
         def fresh() -> Batch:
@@ -212,7 +212,7 @@ class FrameTask:
         if self._watched is None:
             return np.nan, np.nan, np.nan
         x = self._input(self._watched)
-        parts = np.array_split(np.arange(len(x)), max(1, len(x) // self._plan.training.batch))
+        parts = np.array_split(np.arange(len(x)), max(1, len(x) // self._plan.training.batch_size))
         logits = np.concatenate([self.network.forward(x[part])[0] for part in parts])
         loss = self.loss(logits, self._targets(self._watched))[0]
         rows, targets = self._named(logits, self._watched)

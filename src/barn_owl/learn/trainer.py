@@ -73,14 +73,14 @@ class NetworkTrainer:
         else:
             self.task = WindowTask(plan, labels, train, validation, self._rng)
         self._network = self.task.network
-        self._rate = plan.training.rate
+        self._rate = plan.training.learning_rate
         if start is not None:
             self._network.load_state(start.arrays)
             self._network.frozen = plan.start.frozen
             self._rate *= plan.start.rate_share
         self._vector = self._network.vector
         self._averaged = self._vector.copy()
-        self._optimizer = AdamW(self._vector, decay=plan.training.decay, decayed=self._network.kernels)
+        self._optimizer = AdamW(self._vector, decay=plan.training.weight_decay, decayed=self._network.kernels)
         self._threads = ThreadPoolExecutor(threads)
         self._judges = validation is not None
 
@@ -105,12 +105,12 @@ class NetworkTrainer:
         if not np.isfinite(loss) or not np.isfinite(gradient).all():
             raise TrainingError(
                 f"the loss is not a number at epoch {epoch}, batch {step % batches + 1} of {batches}, "
-                f"{self._culprit(batch)}; lower training.rate (now {settings.rate:g}), or look at that clip"
+                f"{self._culprit(batch)}; lower training.learning_rate (now {settings.learning_rate:g}), or check that clip"
             )
         clip_norm(gradient, LONGEST_GRADIENT)
         self._optimizer.step(gradient, warm_cosine(step, settings.epochs * batches, self._rate))
         # The average starts short and grows, or the first values would linger in it.
-        keep = min(settings.averaging, step / (step + 10))
+        keep = min(settings.weight_averaging, step / (step + 10))
         self._averaged += np.float32(1 - keep) * (self._vector - self._averaged)
         return loss
 

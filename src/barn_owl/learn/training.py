@@ -68,7 +68,7 @@ def fit_network(
                 raise
             trouble = str(error)
         if not best.arrays:
-            raise TrainingError("the validation loss was never a number; lower training.rate")
+            raise TrainingError("the validation loss was never a number; lower training.learning_rate")
         task = members.task
         return Fitted(
             classifier=task.classifier(plan, best.arrays), mean=task.mean, deviation=task.deviation,

@@ -107,11 +107,13 @@ class NetworkSettings(Settings):
     """Networks whose mean is the answer: kinds and a size that ship, or lists of layers."""
 
     kinds: list[Literal["2d", "1d"]] = Field(default=["2d", "1d"], min_length=1, max_length=16)
-    """What networks there are: with convolutions over time and bands, or along time with the bands as channels."""
+    """Networks to average: convolutions over time and bands ("2d"), or along time with bands as channels ("1d")."""
     size: Literal["tiny", "small", "medium"] = "small"
+    """Size of each network."""
     dropout: float = Field(default=0.2, ge=0, lt=1)
+    """Dropout probability before the last layer."""
     layers: list[list[LayerSettings]] = Field(default=[], max_length=16)
-    """The layers of each network, in place of `kinds` and `size`; of a single one, its layers as they are."""
+    """Layers of each network, instead of `kinds` and `size`; a single list for a single network."""
 
     @field_validator("layers", mode="before")
     @classmethod

@@ -1,4 +1,4 @@
-"""What the learning curves of a run say, in words."""
+"""Diagnosis of learning curves: best epoch, overfitting, learning nothing."""
 
 from dataclasses import dataclass
 from typing import Any
@@ -7,18 +7,18 @@ import numpy as np
 import pandas as pd
 
 RISE, GAP, WORTH_IT = 0.05, 0.1, 1.3
-"""What is stated: a rise of the loss beyond its wobble, a gap between known and unknown clips that is
-more than chance on a hundred of them, and how many times better than guessing is worth having."""
+"""Limits: a rise of the validation loss beyond its fluctuation; a gap between training and other clips beyond chance
+for a hundred clips; and how many times better than chance a useful classifier is."""
 
 
 @dataclass(frozen=True, kw_only=True)
 class TrainingHistory:
-    """How a training went: its best epoch, and how far it fits its own clips better than others.
+    """Course of a training.
 
-    rise : of the validation loss from its best to the end, as a share. gap : balanced accuracy on the training clips
-    less that on clips it has not trained on; NaN when one is not known. reached, chance : balanced accuracy on the
-    validation clips, and that of guessing. never : labels of which no validation clip was found. by_epoch : the
-    curves are those of a network; otherwise each line of them is a candidate.
+    rise : relative rise of the validation loss from its minimum to the end. gap : balanced accuracy on training clips
+    minus that on unseen clips; NaN if unknown. reached, chance : balanced accuracy on the validation clips, and at
+    chance. never : labels without a correct validation clip. by_epoch : whether the curves are over epochs; otherwise
+    each row is a candidate.
     """
 
     best_epoch: int
@@ -40,40 +40,37 @@ class TrainingHistory:
         """Reasons for caution about the training: overfitting, or learning nothing."""
         found = []
         if self.gap > GAP:
-            found.append(
-                f"Overfit: its training clips are known better than others by {self.gap:.2f} of balanced accuracy."
-            )
+            found.append(f"Overfitting: balanced accuracy is {self.gap:.2f} higher on training clips than on others.")
         if self.reached < WORTH_IT * self.chance:
-            found.append(f"Training hardly beat guessing on the validation clips: {self.reached:.2f}.")
+            found.append(f"Hardly better than chance on the validation clips: {self.reached:.2f}.")
         return found
 
     @property
     def words(self) -> list[str]:
-        """Say it, a sentence each."""
+        """The diagnosis, one sentence each."""
         said = []
         if self.reached < WORTH_IT * self.chance:
             said = [
-                f"It hardly beats guessing ({self.reached:.2f}, by guessing {self.chance:.2f}): "
-                "the labels may be wrong, the clips too few, or the sound outside of the windows; "
-                "see barn-owl check and barn-owl look."
+                f"Hardly better than chance (balanced accuracy {self.reached:.2f}, chance {self.chance:.2f}): "
+                "labels may be wrong, or there are too few clips; see barn-owl check and barn-owl look."
             ]
         elif self.never:
-            said = [f"It never says {', '.join(map(repr, self.never))} where it should, on the validation clips."]
+            said = [f"No validation clip of {', '.join(map(repr, self.never))} is classified correctly."]
         if not self.by_epoch:
-            pass  # candidates stand alongside each other: the last is no more learned than the first
+            pass  # candidates have no order
         elif self.best_epoch == self.epochs:
-            said += [f"Still getting better at its last epoch, {self.epochs}: more epochs may help."]
+            said += [f"Still improving at the last epoch, {self.epochs}: more epochs may help."]
         else:
-            said += [f"Best at epoch {self.best_epoch} of {self.epochs}, whose weights are kept."]
+            said += [f"Best at epoch {self.best_epoch} of {self.epochs}, whose weights the model has."]
         if self.by_epoch and self.overfits:
             said.append(
-                f"After epoch {self.best_epoch} the validation loss rose by {self.rise:.0%} while training continued: "
-                "it is overfitting."
+                f"After epoch {self.best_epoch} the validation loss rose by {self.rise:.0%} while the training loss "
+                "fell: overfitting."
             )
         if self.gap > GAP:
             said.append(
-                f"It knows its own training clips better than others by {self.gap:.2f} of balanced accuracy: "
-                "more clips, more recorders or more augmentation would help, a larger network would not."
+                f"Balanced accuracy is {self.gap:.2f} higher on training clips than on others: more clips, more "
+                "recorders or more augmentation would help, a larger network would not."
             )
         return said
 

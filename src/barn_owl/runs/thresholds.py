@@ -15,9 +15,10 @@ from barn_owl.runs.run import Run, judge
 
 
 def with_thresholds(model: Model, answers: PredictionArrays, settings: ThresholdSettings) -> Model:
-    """Return the model with thresholds for a wish, found on answers of its own that it was not trained on."""
+    """Return the model with thresholds for a target, found on answers of its own that it was not trained on."""
     return replace(
-        model, thresholds=fit_thresholds(answers, settings.wish, settings.value) if settings.wish != "none" else {}
+        model,
+        thresholds=fit_thresholds(answers, settings.target, settings.value) if settings.target != "none" else {},
     )
 
 
@@ -27,7 +28,7 @@ def set_thresholds(run: Run, settings: ThresholdSettings) -> Run:
     Returns the run as it is now. Raises TableError when the run has no validation split.
 
     >>> from barn_owl.learn.plan import ThresholdSettings
-    >>> run = barn_owl.runs.set_thresholds(barn_owl.open_run("first"), ThresholdSettings(wish="f1"))
+    >>> run = barn_owl.runs.set_thresholds(barn_owl.open_run("first"), ThresholdSettings(target="f1"))
     >>> sorted(run.model.thresholds)
     ['hiss', 'hum', 'still', 'tick']
     """

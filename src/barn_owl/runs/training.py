@@ -36,18 +36,18 @@ def train(
     resume: bool = False,
     work: Work = PLAIN,
 ) -> Run:
-    """Split the clips, fit the classifier of `plan`, judge it and write the folder of the run.
+    """Train a classifier on clips, evaluate it, and write the run folder.
 
-    clips : a clip table; rows with a blank label are skipped, splits that are named already are kept.
-    folder : the run's folder; it must be new or empty unless `work.force`, which replaces the files of a run.
-    plan : None for one that is fitted to the clips (see `suggest_plan`), or, to resume, for the run's own.
-    resume : continue with the training that `folder` holds, from its last checkpoint; the model is the same as if it had
-        never stopped. The plan and the clips must be the same.
-    work : cores, cache and progress callbacks.
+    clips : a clip table. Rows with a blank label are skipped; splits in a column ``split`` are kept.
+    folder : folder of the run. It must be new or empty, unless `work.force` is set.
+    plan : the plan. Default: one that is fitted to the clips (`suggest_plan`), or, with `resume`, that of the run.
+    resume : continue the training in `folder` from its last checkpoint. The result equals that of an uninterrupted
+        training with the same plan and clips.
+    work : number of workers, cache and progress callbacks.
 
-    A network leaves a checkpoint after each epoch. When training is over, or is stopped by Ctrl-C after an epoch, the
-    current best weights are written as the model; then KeyboardInterrupt is raised once everything is written, and
-    the checkpoint stays. Raises TableError, PlanError, TrainingError, ModelError or OutputError.
+    A network writes a checkpoint after each epoch. After Ctrl-C, the best weights are written as the model, the
+    checkpoint is kept, and KeyboardInterrupt is raised. Raises TableError, PlanError, TrainingError, ModelError or
+    OutputError.
 
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> quick = {"pooling": {"windows": 200}, "rehearsal": {"minutes": 0}}

@@ -12,43 +12,58 @@ from barn_owl.sound.changes import Color
 
 
 class SoundSettings(Settings):
-    """Changes made to the samples of training clips: for each how often, 0 (never) to 1 (always), and how far.
-
-    renew : share of the training clips that are changed again in each epoch; the others keep the change they
-        have. More costs time, as every change is made from the samples.
-    background : other clips mixed in; noise : synthetic noise of one of `colors`; both at a random ratio of signal
-        to noise. speed : by up to `speed_percent`, pitch and length together. pitch : by up to
-        `pitch_semitones` at the same length. stretch : by up to `stretch_percent` at the same pitch. shift : by
-        up to `shift_s`. equalizer : a smooth response of up to `equalizer_db`. room : echoes of a room up to
-        `room_m` long. gain : by up to `gain_db`. clipping : by up to `clipping_db`. telephone : its band and 8 bits.
+    """Augmentation of the samples of training clips: the probability of each change, and its range.
 
     >>> barn_owl.sound.SoundSettings(noise=0.5).noise
     0.5
     """
 
     renew: float = Field(default=0.03, ge=0, le=1)
+    """Share of the training clips that are augmented again in each epoch; others keep their last change."""
     background: float = Field(default=0.0, ge=0, le=1)
+    """Probability of mixing in a background clip."""
     noise: float = Field(default=0.0, ge=0, le=1)
+    """Probability of adding synthetic noise."""
     colors: list[Color] = Field(default=["white", "pink", "brown", "blue", "violet"], min_length=1)
+    """Spectra of that noise."""
     snr_low_db: float = Field(default=5.0, ge=-30, le=60)
+    """Lowest signal-to-noise ratio of background and noise."""
     snr_high_db: float = Field(default=30.0, ge=-30, le=60)
+    """Highest signal-to-noise ratio of background and noise."""
     gain: float = Field(default=0.0, ge=0, le=1)
+    """Probability of a change of gain."""
     gain_db: float = Field(default=10.0, ge=0, le=60)
+    """Largest change of gain."""
     shift: float = Field(default=0.0, ge=0, le=1)
+    """Probability of a shift in time."""
     shift_s: float = Field(default=0.1, ge=0, le=10)
+    """Largest shift in time."""
     speed: float = Field(default=0.0, ge=0, le=1)
+    """Probability of a change of speed: pitch and duration together."""
     speed_percent: float = Field(default=10.0, ge=0, le=50)
+    """Largest change of speed."""
     pitch: float = Field(default=0.0, ge=0, le=1)
+    """Probability of a change of pitch with the same duration."""
     pitch_semitones: float = Field(default=2.0, ge=0, le=12)
+    """Largest change of pitch."""
     stretch: float = Field(default=0.0, ge=0, le=1)
+    """Probability of a change of duration with the same pitch."""
     stretch_percent: float = Field(default=15.0, ge=0, le=50)
+    """Largest change of duration."""
     equalizer: float = Field(default=0.0, ge=0, le=1)
+    """Probability of a smooth frequency response."""
     equalizer_db: float = Field(default=6.0, ge=0, le=30)
+    """Largest deviation of that response."""
     room: float = Field(default=0.0, ge=0, le=1)
+    """Probability of the reverberation of a room."""
     room_m: float = Field(default=6.0, ge=1, le=30)
+    """Longest side of that room, in meters."""
     clipping: float = Field(default=0.0, ge=0, le=1)
+    """Probability of clipping."""
     clipping_db: float = Field(default=12.0, ge=0, le=40)
+    """Largest overdrive."""
     telephone: float = Field(default=0.0, ge=0, le=1)
+    """Probability of the band and the 8 bits of a telephone."""
 
     @model_validator(mode="after")
     def _in_order(self) -> "SoundSettings":

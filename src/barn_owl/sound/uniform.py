@@ -11,23 +11,22 @@ from barn_owl.settings import Settings
 
 
 class UniformSettings(Settings):
-    """How the samples of clips are made alike.
-
-    channel : "mix" for the mean of all, "loudest", or the number of one, counted from 1.
-    level : what is brought to `level_db`: "peak", "rms" or "loudness"; "kept" leaves the level alone. A long
-        recording has no level of its own, so a model trained this way says so when it is asked to tag.
-    remove_silence : keep only the stretches where something sounds; the same holds for tagging.
-    min_duration_s : shorter clips are skipped.
+    """How clips are read: channel, level, silence, minimum duration.
 
     >>> barn_owl.sound.UniformSettings(level="rms", level_db=-25.0).level
     'rms'
     """
 
     channel: Channel = "mix"
+    """Channel: the mean of all ("mix"), the loudest, or a number from 1."""
     level: Literal["kept", "peak", "rms", "loudness"] = "kept"
+    """Level that is normalized to `level_db`; "kept" leaves it. Not for tagging: a recording has no single level."""
     level_db: float = Field(default=-20.0, ge=-80, le=0)
+    """Target of the normalization, in dB re full scale (LUFS for loudness)."""
     remove_silence: bool = False
+    """Whether silent parts are removed. Not for tagging."""
     min_duration_s: float = Field(default=0.0, ge=0)
+    """Shorter clips are skipped."""
 
     @property
     def only_clips(self) -> bool:
@@ -45,10 +44,11 @@ def read_uniform(excerpt: Excerpt, rate_hz: int, settings: UniformSettings) -> n
     )
     if len(samples) < settings.min_duration_s * rate_hz:
         raise AudioError(
-            f"{excerpt.file}: {len(samples) / rate_hz:.3g} s is shorter than clips.min_duration_s={settings.min_duration_s:g}"
+            f"{excerpt.file}: {len(samples) / rate_hz:.3g} s is shorter than "
+            f"clips.min_duration_s={settings.min_duration_s:g}"
         )
     if len(samples) and not samples.any():
-        raise AudioError(f"{excerpt.file} holds nothing but zeros")
+        raise AudioError(f"{excerpt.file} contains only zeros")
     return make_uniform(samples, rate_hz, settings)
 
 

@@ -60,8 +60,8 @@ class Adjusted:
     """What was found.
 
     decoding : the settings, from all recordings; those of before where no others are surely better. scores : with
-    them, on the same recordings. cross_validated : F1, precision, recall and false alarms per hour of settings that were
-    chosen without a recording (or a part of the only one) on that one, one row each; before : the same with the
+    them, on the same recordings. cross_validated : F1, precision, recall and false alarms per hour of settings that
+    were chosen without a recording (or a part of the only one) on that one, one row each; before : the same with the
     settings of before. kept : whether those stay. curve : detections against false alarms per hour as the onset
     threshold moves. reached : whether the goal of at most this many false alarms was kept.
 

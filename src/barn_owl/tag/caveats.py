@@ -50,48 +50,47 @@ def recording_caveats_of(
     wanted = model.front_end.top_hz
     if info.rate_hz < LOW_RATE_HZ:
         found.append(
-            f"{name} is at {info.rate_hz} Hz, so it holds nothing above {info.rate_hz / 2000:.1f} kHz: most sounds "
-            "lie higher. Is the rate in its header right?"
+            f"{name} has a sample rate of {info.rate_hz} Hz, so it contains nothing above "
+            f"{info.rate_hz / 2000:.1f} kHz: most sounds are higher. Is the rate in its header right?"
         )
     silent = sum(level < SILENT_DB for level in levels)
     if levels and silent >= len(levels) / 2:
         found.append(
-            f"{name} is silent, below {SILENT_DB:.0f} dB, at {silent} of the {len(levels)} places that were listened "
-            "to: was the recorder on, and a microphone in it?"
+            f"{name} is silent (below {SILENT_DB:.0f} dB) at {silent} of {len(levels)} sampled positions: was the "
+            "recorder on, and the microphone connected?"
         )
     if peaks and max(peaks) > BEYOND_DB:
         found.append(
-            f"{name} goes {max(peaks):.0f} dB beyond full scale: its numbers are not samples of full scale 1.0, as "
-            "where integers were written as floats. Levels do not matter here, but it may be distorted"
+            f"{name} exceeds full scale by {max(peaks):.0f} dB, as if integers had been written as floats. The gain does "
+            "not matter for tagging, but the sound may be distorted"
         )
     found += heard.caveats(name, model.clips.channel)
     if levels and max(levels) > -119 and max(bands) < NARROWER * wanted:
         found.append(
-            f"{name} holds nothing above {max(bands) / 1000:.1f} kHz, the model listens up to {wanted / 1000:.1f}: "
-            f"sounds will be missed or mistaken. Train it again with --recordings {path}"
+            f"{name} contains nothing above {max(bands) / 1000:.1f} kHz, but the model uses up to {wanted / 1000:.1f} "
+            f"kHz: expect misses and confusions. Train with --recordings {path}"
         )
     if levels and silent < len(levels) and max(levels) < QUIET_DB and info.encoding.endswith(BITS):
         found.append(
-            f"{name} is very quiet, {max(levels):.0f} dB re full scale in {info.encoding}: what is faint is lost in "
-            "the rounding. Record with more gain, or in 24 bits"
+            f"{name} is very quiet, {max(levels):.0f} dB re full scale in {info.encoding}: faint sounds are lost in "
+            "quantization noise. Record with more gain, or in 24 bits"
         )
     heard_s = info.duration_s if heard_s is None else heard_s
     if not len(events) and heard_s >= LONG_S:
         found.append(
-            f"nothing was found in the {heard_s / 60:.0f} minutes of {name} that were heard. If something sounds "
-            "in it, lower --threshold, look at the scores with --figure, or adjust the model on a recording with known "
-            "events"
+            f"no event in {heard_s / 60:.0f} minutes of {name}. If there are sounds in it, lower --threshold, look at "
+            "the scores with --figure, or adjust the model on a recording with known events"
         )
     elif len(events) / max(heard_s, 1) * 60 > MANY_A_MINUTE:
         found.append(
-            f"{len(events)} events in {name}, more than one a second: the model takes what is behind the sounds for "
-            "them. Train it again with --recordings or clips of background, or raise --threshold"
+            f"{len(events)} events in {name}, more than one per second: the model confuses background with events. "
+            "Train with --recordings or background clips, or raise --threshold"
         )
     return found
 
 
 class _Channels:
-    """Power of each channel, and of the mean of all, over what is heard."""
+    """Power of each channel, and of their mean, over the sampled positions."""
 
     def __init__(self) -> None:
         self._power: np.ndarray = np.zeros(0)
@@ -104,7 +103,7 @@ class _Channels:
         self._mixed += float(np.square(block.mean(axis=1, dtype=np.float64)).sum())
 
     def caveats(self, name: str, channel: Channel) -> list[str]:
-        """Say what is odd about the channels, where all are mixed."""
+        """Warn about channels that cancel or are dead when all are mixed."""
         power = self._power
         if channel != "mix" or len(power) < 2 or not power.max():
             return []
