@@ -64,7 +64,7 @@ screenshots: .venv/ready-dev
 	$(BIN)/python docs/screenshots/take.py
 
 reference: .venv/ready-dev
-	$(BIN)/python docs/features_page.py
+	$(BIN)/python docs/reference/generate.py
 
 clean:
 	rm -rf .venv saltmarsh-quay

@@ -284,7 +284,7 @@ def test_the_commands_of_the_loop(weak, folder, tmp_path, capsys):
     at = ["--at", str(first["start_s"]), str(first["end_s"])]
     where = ["--in", str(tmp_path / "recordings.csv")]
     assert run(["find", first["file"], *at, *where, "-o", out, "--max-matches", "5", "--label", "low"]) == 0
-    assert "Wrote 5 places" in capsys.readouterr().out
+    assert "Wrote 5 matches" in capsys.readouterr().out
     assert set(owl.read_clip_table(out)["label"]) == {"low"}
     harvested, page = str(tmp_path / "harvested.csv"), tmp_path / "harvested.html"
     asked = ["harvest", str(tmp_path / "recordings.csv"), "-o", harvested, "--min-score", "0.5"]

@@ -160,7 +160,7 @@ def test_the_channel_of_the_plan_is_the_one_that_is_tagged(clips, tmp_path):
 def test_silence_yields_no_table_of_takes(tmp_path, capsys):
     write_audio(tmp_path / "silence.wav", np.zeros(3 * RATE_HZ), RATE_HZ)
     assert run(["cut", str(tmp_path / "silence.wav"), "-o", str(tmp_path / "none.csv")]) == 2
-    assert "no take was found" in capsys.readouterr().err
+    assert "no take found" in capsys.readouterr().err
     assert not (tmp_path / "none.csv").exists()
 
 

@@ -110,7 +110,7 @@ def test_the_summary_counts_right():
     assert first["activation_kb"] == pytest.approx(steps * 24 * 16 * 4 / 1000)
     assert table["weights"].sum() == made.cost(0.01).weights == len(made.networks[0].vector)
     assert table["sees_ms"].iloc[-1] == 32 + (made.window - 1) * 10  # what a step sees is the classifier's window
-    # FrameScores share their work: a second of them costs less than 25 windows, and more than what it adds to a window.
+    # Steps share their work: a second of them costs less than 25 windows.
     alone = table["multiply_adds"].sum()
     assert alone < made.cost(0.01).multiply_adds < 25 * alone
 
@@ -263,7 +263,7 @@ def test_pooled_classifiers_name_a_clip_by_its_windows_and_as_a_whole(ranking, r
     around = np.repeat(around_clip(frames, model.front_end.hop_s, -140)[None], classifier.window // 2, axis=0)
     steps = model.frame_scores(np.concatenate([around, frames, around]))
     ready = (frames - model.mean) / model.deviation
-    whole = classifier.classifier.logits(classifier.rows(ready[None]))[0]
+    whole = classifier.row_classifier.logits(classifier.rows(ready[None]))[0]
     assert_close(model.clip(frames).logits, (named(steps.naming)[:-1] + whole) / 2, rtol=1e-5)
     # An ensemble of such classifiers does the same; the networks name a clip by its steps alone.
     several = ensemble_of([model, model])

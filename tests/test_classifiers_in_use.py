@@ -135,7 +135,7 @@ def test_the_plan_command_gives_json_and_refuses_to_overwrite(clips, tmp_path, c
     assert barn_owl(["plan", str(tmp_path / "clips.csv"), "-o", str(out)]) == 1
     assert "exists; choose another name" in capsys.readouterr().err
     assert barn_owl(["plan", str(out), "-o", str(tmp_path / "other.toml")]) == 2
-    assert "is a plan already" in capsys.readouterr().err
+    assert "is already a plan" in capsys.readouterr().err
     out.write_text("[[cnn.layers]]\nkind = 'convolution'\nchannels = 4\ntaps = [3, 60]\n")
     assert barn_owl(["plan", str(out)]) == 2
     assert "cnn.layers, layer 1: a convolution needs 60 bands and gets 48" in capsys.readouterr().err

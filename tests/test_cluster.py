@@ -329,7 +329,7 @@ def test_a_store_holds_what_tagging_found_by_day_and_recorder(runs, months, tmp_
     assert len(owl.read_events(tmp_path / f"e{ending}.csv")) == len(wanted)
     page = tmp_path / f"r{ending}.html"
     assert call(["review", str(path), files[3], "--page", str(page), "--stretches", "0"]) == 0
-    assert f"with {len(one)} cases" in capsys.readouterr().out
+    assert f"with {len(one)} items" in capsys.readouterr().out
     write_clip_table(wanted[wanted["file"] == files[3]].drop(columns="score"), tmp_path / "truth.csv", force=True)
     assert call(["score", str(path), str(tmp_path / "truth.csv"), "--json"]) == 0
     assert '"f1": 1.0' in capsys.readouterr().out
@@ -670,7 +670,7 @@ def test_what_a_machine_does_is_measured(runs, months, clips, capsys):
     assert (table["training_s"] > 0).all()
     assert (table["cores"] > 0).all()
     assert call(["measure"]) == 2
-    assert "say a run and a recording" in capsys.readouterr().err
+    assert "give RUN and RECORDING" in capsys.readouterr().err
 
 
 def test_a_runtime_finds_the_same_events_and_says_on_what(runs, months, capsys, tmp_path, caplog):

@@ -65,8 +65,8 @@ def test_what_cannot_be_gathered_is_named_up_to_a_few(command, tmp_path):
     code, said = command("gather", tmp_path / "in", "-o", tmp_path / "clips.csv")
     assert code == 0, said
     assert "bad0.wav" in said
-    assert "more left out" in said
-    assert "20 left out" in said
+    assert "more skipped" in said
+    assert "20 skipped" in said
 
 
 @pytest.mark.parametrize(("words", "code", "message"), [
@@ -116,7 +116,7 @@ def test_a_table_without_a_test_side_trains_and_is_not_judged(command, few_clips
     words = ["train", tmp_path / "clips.csv", "--run", tmp_path / "run", "--plan", tmp_path / "plan.toml"]
     code, said = command(*words)
     assert code == 0, said
-    assert "there is no test split in this split" in said
+    assert "no test clips, so the run is not evaluated" in said
 
 
 def test_settings_are_found_told_and_written_to_another_file(command, runs, night, tmp_path):
@@ -147,7 +147,7 @@ def test_labels_that_are_taken_for_each_other_are_told(command, night, tmp_path)
     owl.write_clip_table(truth.assign(label=truth["label"].replace("hiss", "hum"), score=0.9), tmp_path / "e.csv")
     code, said = command("score", tmp_path / "e.csv", night / "truth.csv")
     assert code == 0, said
-    assert "3 of hiss tagged as hum at the right time" in said
+    assert "3 hiss events tagged as hum" in said
 
 
 def test_clips_that_cannot_be_named_are_passed_over(command, runs, folder, tmp_path):
@@ -177,19 +177,19 @@ def test_answers_to_other_cases_are_noticed(command, night, tmp_path):
     owl.write_clip_table(truth, tmp_path / "e.csv")
     answers = tmp_path / "answers.jsonl"
     owl.annotation.add_answer(
-        answers, owl.annotation.ReviewAnswer(case="night.wav 99.000 100.000 hum", verdict="wrong")
+        answers, owl.annotation.ReviewAnswer(item="night.wav 99.000 100.000 hum", verdict="wrong")
     )
     for row in truth.to_dict("records"):
         case = f"night.wav {row['start_s']:.3f} {row['end_s']:.3f} {row['label']}"
         owl.annotation.add_answer(
             answers,
             owl.annotation.ReviewAnswer(
-                case=case, verdict="right", sounds=[(row["label"], row["start_s"], row["end_s"])]
+                item=case, verdict="right", sounds=[(row["label"], row["start_s"], row["end_s"])]
             ),
         )
     code, said = command("review", tmp_path / "e.csv", "--answers", answers, "--stretches", 0)
     assert code == 0, said
-    assert "1 answers are to cases that are not in EVENTS" in said
+    assert "1 answers are to items that are not in EVENTS" in said
     assert "Recall is not known" in said
 
 
@@ -216,5 +216,5 @@ def test_a_long_recording_is_drawn_at_its_beginning(command, night, tmp_path, mo
     monkeypatch.setattr("barn_owl.cli.features.SHOWN_S", 20.0)
     code, said = command("features", night / "night.wav", "-o", tmp_path / "f.csv", "--figures", tmp_path / "figures")
     assert code == 0, said
-    assert "Of the recording the first 20 s are drawn" in said
+    assert "The figure shows the first 20 s" in said
     assert (tmp_path / "figures" / "tracks.png").is_file()

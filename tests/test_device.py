@@ -317,17 +317,17 @@ def test_a_run_without_a_test_side_is_made_smaller_too(capsys, runs, tmp_path):
     ).folder
     assert barn_owl(["shrink", str(untested), "--int8", "--run", str(tmp_path / "small")]) == 0
     said = capsys.readouterr()
-    assert "there is no test split" in said.err
+    assert "no test clips" in said.err
     assert "side by side" not in said.out
     assert owl.load_model(tmp_path / "small").classifier.name == "int8"
 
 
 @pytest.mark.parametrize(("arguments", "message"), [
-    (["export", "RUN", "-o", "model.txt"], "the ending says what is written"),
+    (["export", "RUN", "-o", "model.txt"], "the ending must be"),
     (["export", "OTHER", "-o", "model.c"], "is no graph that can be handed over"),
     (["export", "RUN", "-o", "model.c", "--feature-input"], "is for an ONNX graph"),
-    (["shrink", "RUN", "--run", "x"], "say what is to be smaller"),
-    (["shrink", "RUN", "--run", "x", "--share", "0.5", "--flash-kb", "40"], "cannot be had at once"),
+    (["shrink", "RUN", "--run", "x"], "give --share, --flash-kb or --int8"),
+    (["shrink", "RUN", "--run", "x", "--share", "0.5", "--flash-kb", "40"], "exclude each other"),
     (["plan", "RUN/plan.toml", "--device", "core-65k"], "did you mean core-64k"),
 ])  # fmt: skip
 def test_what_cannot_be_done_is_said(capsys, runs, tmp_path, monkeypatch, arguments, message):

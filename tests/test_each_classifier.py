@@ -284,8 +284,8 @@ def test_somebody_elses_estimator_cannot_be_written(ranking, tmp_path):
     model = open_run(ranking[0] / "logistic").model
     classifier = model.classifier
     unknown = Pooled(
-        "Mine", classifier.window, classifier.step, classifier.statistics, classifier.level, EstimatorAdapter(AlwaysHiss(), 4),
-        classifier.center, classifier.spread,
+        "Mine", classifier.window, classifier.step, classifier.statistics, classifier.level,
+        EstimatorAdapter(AlwaysHiss(), 4), classifier.center, classifier.spread,
     )  # fmt: skip
     with pytest.raises(ModelError, match="a model of AlwaysHiss cannot be written"):
         dataclasses.replace(model, classifier=unknown).save(tmp_path / "m.safetensors")

@@ -188,7 +188,7 @@ def test_what_is_written_is_checked_before_the_work(tmp_path, runs, capsys, monk
         (["-o", "e.csv", "--cues", "c"], "recordings of the same name"),
         (["-o", "e.csv", "--excerpts", str(tmp_path / "cut")], "is not empty"),
         (["-o", "e.csv", "--store", "/dev/null"], "is a file"),
-        ([], "-o TABLE, or --store STORE"),
+        ([], "give -o TABLE, --store STORE, or both"),
     ):
         assert call(["tag", model, *both, *more]) == 1
         assert said in capsys.readouterr().err
@@ -364,7 +364,7 @@ def test_labels_in_two_unicode_forms_and_for_no_folder_are_found(tmp_path, clips
     gone = check_clip_table(pd.DataFrame({"file": [str(tmp_path / "no.wav")] * 2, "label": ["a", "b"]}))
     write_clip_table(gone, tmp_path / "gone.csv")
     assert call(["check", str(tmp_path / "gone.csv"), "--fix", str(tmp_path / "fixed.csv")]) == 2
-    assert "no clip is left" in capsys.readouterr().err
+    assert "no usable clip is left" in capsys.readouterr().err
     assert not (tmp_path / "fixed.csv").exists()
 
 
@@ -665,7 +665,7 @@ def test_what_is_no_parquet_and_no_windows_text_is_told(tmp_path):
     with pytest.raises(TableError, match="cannot be read as Parquet"):
         read_any_table(tmp_path / "t.parquet")
     (tmp_path / "t.csv").write_bytes(b"file,label\na.wav,caf\x81\n")  # 0x81 is nothing in Windows-1252 either
-    with pytest.raises(TableError, match="row 1: byte 0x81 is not UTF-8; fixes it"):
+    with pytest.raises(TableError, match="row 1: byte 0x81 is not UTF-8; fix it"):
         read_any_table(tmp_path / "t.csv")
     (tmp_path / "s.csv").write_text("sep=;\nfile;label\na.wav;hum\n")
     assert list(read_any_table(tmp_path / "s.csv")) == ["file", "label"]

@@ -27,7 +27,7 @@ from barn_owl.evaluate import (
     measure,
     predict,
     read_prediction_arrays,
-    refused,
+    rejected,
 )
 from barn_owl.evaluate.breakdown import confusable_order, score_by
 from barn_owl.evaluate.comparison import p_words
@@ -421,7 +421,7 @@ def test_a_difference_that_not_all_groups_share_is_told_from_one_that_is_no_chan
 def test_clips_in_which_no_label_is_heard_are_refused_as_tagging_would(run):
     decoding = run.model.decoding.but(threshold=0.6, labels={"hiss": {"threshold": 0.9}})
     said = pd.DataFrame({"predicted": ["hum", "hum", "hiss", "still"], "heard": [0.7, 0.5, 0.7, 0.0]})
-    assert refused(replace(run.model, decoding=decoding), said).tolist() == [
+    assert rejected(replace(run.model, decoding=decoding), said).tolist() == [
         "",
         "no label is heard in it: 0.50 at most, an event needs 0.60",
         "no label is heard in it: 0.70 at most, an event needs 0.90",

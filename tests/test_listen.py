@@ -366,7 +366,7 @@ def test_a_signal_ends_it_cleanly_with_the_last_event(runs, rng, tmp_path, numbe
         said += child.stdout.read()
         errors = child.stderr.read()
         assert child.wait(20) == 0, errors
-    assert b"LiveEvent" in said
+    assert b"Detected" in said
     assert errors == b""
     assert "hum" in pd.read_csv(tmp_path / "l.csv")["label"].tolist()
 

@@ -487,7 +487,7 @@ def test_recordings_from_the_command_line(capsys, runs, nights, tmp_path):
     assert (
         own.decoding == adjust(own, read_clip_table(truth), goal="recall", false_alarms_per_hour=200).decoding
     )  # found again from where it is now: nothing is better
-    assert "kept in" in capsys.readouterr().out
+    assert "Stored the settings in" in capsys.readouterr().out
     cut = [
         "cut",
         str(truth),
@@ -609,7 +609,7 @@ def test_adjusting_can_be_undone(capsys, runs, tmp_path):
     before = load_model(path)
     set_decoding(path, before.decoding.but(threshold=0.9))
     assert call(["adjust", path, "--undo"]) == 0
-    assert "Restored the settings" in capsys.readouterr().out
+    assert "Restored the previous settings" in capsys.readouterr().out
     after = load_model(path)
     assert (after.decoding, after.previous_decoding.threshold) == (before.decoding, 0.9)
     assert open_run(path).plan.decoding == before.decoding
@@ -729,7 +729,7 @@ def test_a_table_without_events_is_a_table_of_events(ending, capsys, nights, tmp
     write_clip_table(nights, tmp_path / "truth.csv")
     write_events(event_table([], "", 1.0), tmp_path / f"none{ending}")
     assert call(["score", str(tmp_path / f"none{ending}"), str(tmp_path / "truth.csv")]) == 0
-    assert "0 of 10 found: no event is reported" in capsys.readouterr().out
+    assert "recall 0: none of 10 events detected" in capsys.readouterr().out
     around = ["cut", str(tmp_path / "truth.csv"), "--around-events", "-o", str(tmp_path / "more.csv"), "--label", "x"]
     assert call([*around, "--false-alarms", str(tmp_path / f"none{ending}")]) == 0
 
@@ -774,7 +774,7 @@ def test_traces_are_written_once_where_recordings_are_kept(capsys, runs, nights,
     trace = tmp_path / "t" / f"{Path(file).stem}.npz"
     assert len(tag_trace(runs["cnn"].model, read_trace(trace))) == len(read_events(tmp_path / "traced.csv"))
     assert call([*command, str(tmp_path / "again.csv"), "--score-traces", str(tmp_path / "t")]) == 0
-    assert "1 recordings were done before" in capsys.readouterr().out
+    assert "skipping 1 recordings that are in the store" in capsys.readouterr().out
     assert (tmp_path / "again.csv").read_text() == (tmp_path / "plain.csv").read_text()
 
 
@@ -795,7 +795,7 @@ def test_options_of_tagging_that_do_not_go_together_are_refused(capsys, runs, ni
     shutil.copy(file, tmp_path / "take.wav")
     nameless = [str(tmp_path / "take.wav"), "-o", str(tmp_path / "n.csv"), "--hours", str(tmp_path / "h.csv")]
     assert call(["tag", folder, *nameless]) == 2
-    assert "take.wav does not say it" in capsys.readouterr().err
+    assert "take.wav has none" in capsys.readouterr().err
     assert not (tmp_path / "n.csv").exists()
     (tmp_path / "begins.csv").write_text("file,begins\ntake.wav,2026-03-14T22:15:00\n")
     assert call(["tag", folder, *nameless, "--start-times", str(tmp_path / "begins.csv")]) == 0

@@ -56,7 +56,7 @@ def test_a_resumed_training_ends_as_if_never_stopped(few_clips, tmp_path, classi
     for epoch in (2, 4):
         with pytest.raises(Stopped):
             train(few_clips, tmp_path / "parts", plan, resume=epoch > 2, work=Work(watch=stop_after(epoch)))
-        with pytest.raises(ModelError, match="not over; continue with .*--resume"):
+        with pytest.raises(ModelError, match="unfinished training; continue with .*--resume"):
             open_run(tmp_path / "parts")
     run = train(few_clips, tmp_path / "parts", resume=True)
     assert (run.folder / "model.safetensors").read_bytes() == (tmp_path / "whole" / "model.safetensors").read_bytes()
@@ -293,7 +293,7 @@ def test_curves_in_words():
     assert heart.rise == pytest.approx(0.375)  # mean of 2.5 and 3 over 2
     assert [sentence.split(",")[0] for sentence in heart.words] == [
         "Best at epoch 2 of 4",
-        "After epoch 2 the validation loss rose by 38% while training continued: the clips were being learned by rote.",
+        "After epoch 2 the validation loss rose by 38% while the training loss fell: overfitting.",
         "It knows its own training clips better than others by 0.29 of balanced accuracy: more clips",
     ]
     found, lost, absent = ({"recall": recall, "count": 4 * (recall is not None)} for recall in (1.0, 0.0, None))
@@ -379,8 +379,8 @@ def test_the_command_trains_classifiers_seeds_and_from_a_model(few_clips, tmp_pa
 @pytest.mark.parametrize(
     ("options", "message"),
     [
-        (["--seeds", "2", "--folds", "3"], "--seeds and --folds cannot be had at once"),
-        (["--resume", "--seeds", "2"], "leave --seeds out"),
+        (["--seeds", "2", "--folds", "3"], "--seeds and --folds exclude each other"),
+        (["--resume", "--seeds", "2"], "drop --seeds"),
         (["--ensemble"], "--ensemble needs --seeds or --folds"),
         (["--frozen", "2"], "--frozen needs --start-from"),
         (["--classifier", "forest"], "'forest' is not one of"),

@@ -153,7 +153,7 @@ def test_what_is_left_out_is_told_with_the_reason():
     assert [event.start_s for event in kept] == [8.016]
     assert [(one.label, one.start_s, one.reason) for one in dropped] == [
         ("hum", 4.016, "too short"),
-        ("hum", 10.616, "in the pause after one"),
+        ("hum", 10.616, "within the refractory time"),
     ]
     assert hand_made(trace, dropped=(long := []), max_duration_s=1.0)
     assert [one.reason for one in long] == ["too long"]
@@ -166,7 +166,7 @@ def test_what_is_left_out_is_told_with_the_reason():
     naming[:, 1] = 20
     found = decider.push(ScoreBlock(0, sounds, 0 * sounds, naming)) + decider.finish()
     assert [event.label for event in found] == ["hiss"]
-    assert [(one.label, one.reason) for one in both] == [("hum", "overlaps a higher-scoring label")]
+    assert [(one.label, one.reason) for one in both] == [("hum", "overlaps a higher score")]
 
 
 def test_an_event_is_named_by_its_whole_extent():

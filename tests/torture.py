@@ -388,7 +388,9 @@ def readers(base: Path) -> list[Reader]:
         Reader("traces", {"t.npz": (base / "traces" / "take.npz").read_bytes()}, decide, zipped),
         Reader("traces, Parquet", {"t.parquet": (base / "trace.parquet").read_bytes()}, decide),
         Reader("checkpoints", {"c.safetensors": (base / "c.safetensors").read_bytes()}, read_checkpoint),
-        Reader("answers", {"a.jsonl": (base / "answers.jsonl").read_bytes()}, owl.annotation.read_reviews, json_lines),
+        Reader(
+            "answers", {"a.jsonl": (base / "answers.jsonl").read_bytes()}, owl.annotation.read_reviews, json_lines
+        ),
         Reader("caches", cached, cache),
         Reader("stores", stored, store),
         Reader("runs", run_files, run_file, lambda c, r: _by_kind(c, r, run_files, run_change)),

@@ -80,6 +80,8 @@ HOW_TO = {
     "export": "small-devices",
 }
 """The how-to guide of each command, a page in ``docs/how-to``."""
+METAVARS = {"s": "SECONDS", "hz": "HZ", "db": "DB", "kb": "KB"}
+"""What stands for the value of an option that has a unit, by the last part of its name."""
 COMMANDS = {name: text for section in SECTIONS.values() for name, text in section.items()}
 
 
@@ -95,6 +97,9 @@ class Sections(click.Group):
         if cmd_name not in COMMANDS:
             return None
         command: click.Command = importlib.import_module(f"barn_owl.cli.{cmd_name}").command
+        for parameter in command.params:
+            if isinstance(parameter, click.Option) and parameter.metavar is None and not parameter.is_flag:
+                parameter.metavar = _metavar(parameter)
         if cmd_name in HOW_TO:
             command.epilog = f"How-to guide: docs/how-to/{HOW_TO[cmd_name]}.md"
         return command
@@ -113,6 +118,20 @@ class Sections(click.Group):
         except click.UsageError:
             hint = nearest_to(args[0], COMMANDS, else_say="commands: ")
             raise click.UsageError(f"there is no command {args[0]!r}; {hint}", ctx) from None
+
+
+def _metavar(option: click.Option) -> str | None:
+    """The unit or kind of an option's value; None where click shows it, as for choices."""
+    if option.nargs != 1 or isinstance(option.type, click.Choice):
+        return None
+    suffix = (option.name or "").rpartition("_")[2]
+    if suffix in METAVARS:
+        return METAVARS[suffix]
+    if isinstance(option.type, click.Path):
+        return "PATH"
+    if isinstance(option.type, click.FloatRange | type(click.FLOAT)):
+        return "MINUTES" if suffix == "minutes" else "NUMBER"
+    return "N" if isinstance(option.type, click.IntRange | type(click.INT)) else None
 
 
 @click.group(cls=Sections, context_settings={"help_option_names": ["-h", "--help"]})

@@ -31,9 +31,9 @@ def check_figure(check: Check) -> Figure:
     if heard:
         _strip(panels[1], clips, labels, "seconds", "length in s")
         _few_ticks(panels[1], clips["seconds"])
-        panels[1].set_title("length", loc="left", fontsize=10)
+        panels[1].set_title("duration, s", loc="left", fontsize=10)
         _strip(panels[2], clips, labels, "level_db", "level in dB re full scale, RMS")
-        panels[2].set_title("level", loc="left", fontsize=10)
+        panels[2].set_title("RMS level, dB", loc="left", fontsize=10)
     found = (clips["worst"] != "").sum()
     figure.suptitle(
         f"{found} of {len(clips)} clips want a look: {check.summary}",

@@ -59,7 +59,7 @@ def distributions_figure(
     for axes in grid[len(chosen) :]:
         axes.set_visible(False)
     best = chosen.iloc[0]
-    figure.suptitle(f"{best['feature']} tells the labels apart best", x=0.01, ha="left", fontsize=14, color=INK)
+    figure.suptitle(f"{best['feature']} separates the labels best", x=0.01, ha="left", fontsize=14, color=INK)
     return figure
 
 
@@ -109,8 +109,8 @@ def map_figure(x: np.ndarray, labels: Sequence[str]) -> Figure:
     figure = new_figure()
     axes = figure.add_subplot()
     _dots(axes, at[:, 0], at[:, 1], labels)
-    axes.set_xlabel(f"first direction, {shares[0]:.0%} of the variance")
-    axes.set_ylabel(f"second direction, {shares[1]:.0%} of the variance")
+    axes.set_xlabel(f"first principal component, {shares[0]:.0%} of the variance")
+    axes.set_ylabel(f"second principal component, {shares[1]:.0%} of the variance")
     axes.set_title(
         f"{len(x)} clips on their two main directions: {sum(shares):.0%} of the variance", loc="left", fontsize=14
     )
@@ -158,8 +158,8 @@ def spectra_figure(spectra: dict[str, np.ndarray], centers_hz: np.ndarray) -> Fi
     axes.xaxis.set_major_formatter("{x:g}")
     axes.minorticks_off()
     axes.set_xlabel("center of the mel band, Hz")
-    axes.set_ylabel("median over clips of the mean level, dB re full scale")
+    axes.set_ylabel("median of the mean level of clips, dB re full scale")
     axes.grid(color=GRID, linewidth=0.7)
     axes.legend(frameon=False, loc="center left", bbox_to_anchor=(1.0, 0.5), handlelength=3)
-    axes.set_title("Mean spectra by label; shaded: half of the clips", loc="left", fontsize=14, color=INK)
+    axes.set_title("Mean spectra by label; shaded: interquartile range of the clips", loc="left", fontsize=14, color=INK)
     return figure

@@ -43,9 +43,9 @@ def confusion_figure(scores: Scores, *, title: str = "") -> Figure:
     ]
     _name(axes, order, names)
     axes.set_xlabel("predicted label")
-    axes.set_ylabel("true label, share found, clips")
+    axes.set_ylabel("true label (recall, clips)")
     axes.set_title(title or _finding(scores), loc="left", fontsize=14, color=INK)
-    figure.colorbar(image, ax=axes, label="share of the true label's clips", pad=0.01, fraction=0.03)
+    figure.colorbar(image, ax=axes, label="share of the clips of the true label", pad=0.01, fraction=0.03)
     return figure
 
 

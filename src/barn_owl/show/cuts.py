@@ -41,7 +41,7 @@ def cuts_figure(path: str | Path, clips: pd.DataFrame) -> Figure:
         axes.set_xlim(start, start + ROW_S)
         axes.set_ylim(-top, top)
         axes.grid(color=GRID, linewidth=0.7)
-    panels[-1].set_xlabel("time in s; shaded: a clip; green: the event found in it")
+    panels[-1].set_xlabel("time, s; shaded: clip; green: detected take")
     panels[rows // 2].set_ylabel("amplitude")
     length = float((clips["end_s"] - clips["start_s"]).median()) if len(clips) else 0.0
     part = "" if shown >= duration_s else f"; {begin:.0f} to {shown:.0f} s of {duration_s:.0f} s shown"

@@ -25,7 +25,7 @@ def shrink_figure(shrunk: Shrunk) -> Figure:
             f"{row.after} of {row.before}", (row.layer, row.before), textcoords="offset points", xytext=(0, 4),
             ha="center", fontsize=9, color=INK,
         )  # fmt: skip
-    channels.set_xlabel("convolution, from the first")
+    channels.set_xlabel("convolutional layer")
     channels.set_ylabel("channels")
     channels.xaxis.set_major_locator(MaxNLocator(integer=True))
     channels.margins(y=0.15)
@@ -41,10 +41,10 @@ def shrink_figure(shrunk: Shrunk) -> Figure:
             ha="center", fontsize=9, color=INK,
         )  # fmt: skip
     sizes.set_ylim(0, 1.02)
-    sizes.set_xlabel("code and numbers in int8, kB")
+    sizes.set_xlabel("flash in int8, kB")
     sizes.set_ylabel("on validation mixtures (clips seen in training)")
     sizes.legend(frameon=False, fontsize=9, loc="lower right")
-    sizes.set_title("Score against size, round by round", loc="left", fontsize=12, color=INK)
+    sizes.set_title("Score over size, by round", loc="left", fontsize=12, color=INK)
     return figure
 
 
@@ -63,17 +63,17 @@ def search_figure(found: SearchResult) -> Figure:
     for place, (cost, unit) in enumerate((("flash_kb", "flash, kB"), ("latency_ms", "latency, ms")), start=1):
         axes = figure.add_subplot(1, 2, place)
         if cost not in table:
-            axes.set_title("no candidate can be handed over", loc="left", fontsize=12, color=INK)
+            axes.set_title("no candidate can be exported", loc="left", fontsize=12, color=INK)
             continue
         for step in range(1, last + 1):
             own = table[table["step"] == step]
             axes.scatter(
                 own[cost], own["score"], s=24 + 26 * step, alpha=0.35 + 0.6 * step / last, linewidth=0,
-                color=LABEL_COLOURS[0] if step == last else LABEL_COLOURS[4], label=f"came to step {step}",
+                color=LABEL_COLOURS[0] if step == last else LABEL_COLOURS[4], label=f"reached step {step}",
             )  # fmt: skip
         best = front(table, cost)
         axes.plot(
-            best[cost], best["score"], color=INK, linewidth=1.2, drawstyle="steps-post", label="best trade-offs"
+            best[cost], best["score"], color=INK, linewidth=1.2, drawstyle="steps-post", label="Pareto front"
         )
         for row in best.itertuples():
             axes.annotate(
@@ -81,7 +81,7 @@ def search_figure(found: SearchResult) -> Figure:
                 fontsize=9, color=INK,
             )  # fmt: skip
         axes.set_xlabel(unit)
-        axes.set_ylabel("mean of balanced accuracy and event F1, on clips not heard")
+        axes.set_ylabel("mean of balanced accuracy and event F1, held-out fold")
         axes.legend(frameon=False, fontsize=9, loc="best")
         title = (
             f"{len(table)} candidates that fit {found.device.name}"

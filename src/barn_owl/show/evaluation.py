@@ -33,7 +33,7 @@ def labels_figure(evaluation: Evaluation) -> Figure:
         axes.plot(value, at + shift, marker, color=color, label=name, markersize=7)
     axes.set_yticks(at, [f"{label} ({count})" for label, count in zip(table.index, table["count"], strict=True)])
     axes.set_xlim(-0.02, 1.02)
-    axes.set_xlabel("share; the line is the 95 % interval over groups")
+    axes.set_xlabel("value; line: 95 % interval over groups")
     axes.set_ylabel("label (clips)")
     axes.legend(loc="lower left", frameon=False)
     _plain(axes)
@@ -57,7 +57,7 @@ def thresholds_figure(evaluation: Evaluation) -> Figure:
     labels = list(table[table["roc_area"].notna()].sort_values("roc_area").index[:MOST_CURVES])
     figure = new_figure(5.0)
     if not labels:  # each label needs clips that have it and clips that lack it
-        figure.text(0.5, 0.5, "No curves: all clips judged are of one label", ha="center", fontsize=14, color=INK)
+        figure.text(0.5, 0.5, "No curves: all clips have one label", ha="center", fontsize=14, color=INK)
         return figure
     roc, precision, errors = figure.subplots(1, 3)
     for number, label in enumerate(labels):
@@ -71,11 +71,11 @@ def thresholds_figure(evaluation: Evaluation) -> Figure:
             _probit(curve["false_alarm_rate"]), _probit(curve["miss_rate"]), color=color,
             label=f"{label}  {row['equal_error_rate']:.0%}",
         )  # fmt: skip
-    roc.set(xlabel="false alarms, share of the other clips", ylabel="recall", title="ROC; area")
+    roc.set(xlabel="false alarm rate", ylabel="recall", title="ROC (area)")
     precision.set(
-        xlabel="recall", ylabel="precision", title="Precision and recall; average precision", ylim=(0, 1.03)
+        xlabel="recall", ylabel="precision", title="Precision and recall (average precision)", ylim=(0, 1.03)
     )
-    errors.set(xlabel="false alarms", ylabel="misses", title="Detection errors; equal error rate")
+    errors.set(xlabel="false alarm rate", ylabel="miss rate", title="Detection error trade-off (equal error rate)")
     ticks = [float(scipy.special.ndtri(rate)) for rate in RATES]
     names = [f"{100 * rate:g} %" for rate in RATES]
     errors.set_xticks(ticks, names, rotation=60, fontsize=8)
@@ -107,10 +107,10 @@ def calibration_figure(evaluation: Evaluation) -> Figure:
     table, coverage = evaluation.calibration, evaluation.coverage
     figure = new_figure(5.0)
     promise, left = figure.subplots(1, 2)
-    promise.plot([0, 1], [0, 1], color=INK, linewidth=1, linestyle="--", label="as promised")
+    promise.plot([0, 1], [0, 1], color=INK, linewidth=1, linestyle="--", label="perfect calibration")
     parts = f"{len(table)} parts of equal size"
     promise.plot(table["score"], table["right"], "o-", color=LABEL_COLOURS[0], label=parts)
-    promise.set(xlim=(0, 1.02), ylim=(0, 1.02), xlabel="mean score of the answers", ylabel="share that is right")
+    promise.set(xlim=(0, 1.02), ylim=(0, 1.02), xlabel="mean score", ylabel="observed accuracy")
     error = evaluation.calibration_error
     promise.set_title(
         f"Scores and shares that are right: {error:.2f} apart on average", loc="left", fontsize=12, color=INK
@@ -119,7 +119,7 @@ def calibration_figure(evaluation: Evaluation) -> Figure:
     left.plot(coverage["answered"], coverage["right"], color=LABEL_COLOURS[1])
     left.set(xlim=(0, 1.02), ylim=(min(0.5, float(coverage["right"].min())), 1.02))
     left.set_xlabel("coverage: share of clips with a label, highest score first")
-    left.set_ylabel("share of the answers that is right")
+    left.set_ylabel("accuracy of these clips")
     left.set_title(
         f"{evaluation.answered_at(0.95):.0%} of the clips can be answered with 95 % right",
         loc="left",
@@ -151,11 +151,11 @@ def comparison_figure(comparison: Comparison) -> Figure:
         bottom.plot(by_label[name], np.arange(len(by_label)) + shift, "o", color=color, label=name, markersize=6)
     top.set_yticks(range(len(names)), names)
     top.invert_yaxis()
-    top.set_xlabel("balanced accuracy; the line is the 95 % interval over groups")
+    top.set_xlabel("balanced accuracy; line: 95 % interval over groups")
     bottom.set_yticks(range(len(by_label)), list(by_label.index))
     bottom.invert_yaxis()
     bottom.set_xlim(-0.02, 1.02)
-    bottom.set_xlabel("recall of each label")
+    bottom.set_xlabel("recall by label")
     bottom.legend(frameon=False, loc="lower left")
     for axes in (top, bottom):
         _plain(axes)

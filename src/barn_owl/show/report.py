@@ -36,7 +36,7 @@ HEARD = {
 LABEL_COLUMNS = [
     ("label", "label"), ("count", "clips"), ("recall", "recall"), ("recall_low", "from"), ("recall_high", "to"),
     ("precision", "precision"), ("f1", "F1"), ("roc_area", "ROC area"), ("average_precision", "average precision"),
-    ("equal_error_rate", "equal error rate"), ("said", "said"),
+    ("equal_error_rate", "equal error rate"), ("predicted", "predicted"),
 ]  # fmt: skip
 OVERALL_COLUMNS = [
     ("score", "score"), ("value", "value"), ("low", "from"), ("high", "to"), ("majority", "majority"),

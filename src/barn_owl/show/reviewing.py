@@ -35,7 +35,7 @@ STRIP = 0.12
 class Review:
     """Cases with all that a page shows of them; see `barn_owl.annotation.review_items`.
 
-    labels : what a item may be said to be; those of the events first, if left out.
+    labels : labels to offer. Default: those of the events.
 
     >>> items = barn_owl.annotation.review_items(barn_owl.read_events("events.csv"), ["night.wav"], stretches=1)
     >>> review = barn_owl.show.Review(items)
@@ -134,7 +134,7 @@ def write_review_page(
 ) -> int:
     """Write one file with everything in it, which keeps the answers in the browser and saves them as a file.
 
-    answers : what was said before. download : name of the file it saves; use : a sentence on what to do with it.
+    answers : earlier answers. download : name of the file to save; use : a sentence about what to do with it.
     Returns of how many items the sound found room within `budget` bytes; the others can only be seen in the list.
 
     >>> items = barn_owl.annotation.review_items(barn_owl.read_events("events.csv"), stretches=0)

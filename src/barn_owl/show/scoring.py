@@ -32,13 +32,13 @@ def events_figure(scores: EventScores) -> Figure:
     counts, errors = top.subplots(1, 2, width_ratios=[3, 2])
     table = scores.by_label
     at = np.arange(len(table))
-    counts.barh(at, table["right"], color=GAIN, label="right")
-    counts.barh(at, table["true"] - table["right"], left=table["right"], color="#c9c2b2", label="missed")
+    counts.barh(at, table["right"], color=GAIN, label="hits")
+    counts.barh(at, table["true"] - table["right"], left=table["right"], color="#c9c2b2", label="misses")
     counts.barh(at, -(table["found"] - table["right"]), color=LOSS, label="false alarms")
     counts.set_yticks(at, table.index)
     counts.invert_yaxis()
     counts.axvline(0, color=INK, linewidth=0.8)
-    counts.set_xlabel("events; false alarms to the left", labelpad=2)
+    counts.set_xlabel("events (false alarms to the left)", labelpad=2)
     counts.legend(frameon=False, fontsize=9, loc="upper center", bbox_to_anchor=(0.5, -0.2), ncols=3)
     counts.set_title(
         f"{scores.recall:.0%} found, {scores.precision:.0%} of what is reported is right, "
@@ -51,7 +51,7 @@ def events_figure(scores: EventScores) -> Figure:
         widest = max(float(np.abs(milliseconds).max()), 20.0)
         errors.hist(milliseconds, bins=41, range=(-widest, widest), color=GAIN)
         errors.set_title(f"Onsets: median error {np.median(np.abs(milliseconds)):.0f} ms", loc="left", fontsize=12)
-    errors.set_xlabel("onset tagged less true, ms")
+    errors.set_xlabel("onset error, ms (tagged - true)")
     errors.set_ylabel("events")
     errors.yaxis.set_major_locator(MaxNLocator(integer=True))
     counts.xaxis.set_major_locator(MaxNLocator(integer=True))
@@ -60,7 +60,7 @@ def events_figure(scores: EventScores) -> Figure:
         axes.set_axisbelow(True)
         axes.spines[["top", "right"]].set_visible(False)
     for line, table, name in (
-        (upper, scores.misses, "Missed"), (lower, scores.false_alarms, "False alarms, highest score first"),
+        (upper, scores.misses, "Misses"), (lower, scores.false_alarms, "False alarms, highest score first"),
     ):  # fmt: skip
         line.suptitle(f"{name}: {len(table)}", x=0.01, ha="left", fontsize=11, color=INK)
         panels = line.subplots(1, EXAMPLES)
@@ -128,7 +128,7 @@ def adjusting_figure(adjusted: Adjusted) -> Figure:
         curve["recall"],
         "o-",
         color=LABEL_COLOURS[0],
-        label="one onset threshold for all",
+        label="one threshold for all labels",
     )
     for number, rows in enumerate(_near_each_other(curve)):
         ons = sorted(rows["threshold"], reverse=True)
@@ -146,7 +146,7 @@ def adjusting_figure(adjusted: Adjusted) -> Figure:
         "s",
         color=LABEL_COLOURS[1],
         markersize=11,
-        label="chosen, on the same recordings",
+        label="chosen settings, same recordings",
     )
     honest = adjusted.cross_validated
     axes.plot(
@@ -192,7 +192,7 @@ def hours_figure(table: pd.DataFrame) -> Figure:
     for hour in table.index[hours <= 0]:
         axes.axvspan(hour, hour + 1, facecolor="#f4f0e6", edgecolor=GRID, hatch="//", linewidth=0, zorder=1)
     axes.set(xlim=(0, 24), ylim=(0, 1.05 * float(below.max()) or 1))
-    axes.set(xlabel="hour of the day; hatched: nothing was recorded", ylabel="events in an hour of recording")
+    axes.set(xlabel="hour of the day; hatched: not recorded", ylabel="events per hour of recording")
     axes.set_xticks(range(0, 25, 2))
     axes.grid(color=GRID)
     if labels:

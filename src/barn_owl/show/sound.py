@@ -62,7 +62,7 @@ def clip_figure(samples: np.ndarray, rate_hz: int, front_end: FrontEnd | None = 
     wave.plot(np.arange(len(samples)) / rate_hz, samples, color=LABEL_COLOURS[0], linewidth=0.5)
     limit = max(1e-4, float(np.abs(samples).max()) * 1.05)
     wave.set_ylim(-limit, limit)
-    wave.set_ylabel("sample value")
+    wave.set_ylabel("amplitude")
     wave.grid(color=GRID, linewidth=0.7)
     length = len(frames) * given.hop_s
     highest, coefficients = float(frames[:, :bins].max()), frames[:, bins + bands :]
@@ -85,7 +85,7 @@ def clip_figure(samples: np.ndarray, rate_hz: int, front_end: FrontEnd | None = 
         figure.colorbar(image, ax=axes, label=unit, pad=0.01, fraction=0.03)
     spectrum.set_ylim(0, seen_khz)
     mel_ticks(mel, given)
-    cepstrum.set_xlabel("time in seconds")
+    cepstrum.set_xlabel("time, s")
     cepstrum.set_xlim(0, len(samples) / rate_hz)
     heading = title or f"{len(samples) / rate_hz:.2f} s at {rate_hz} Hz, loudest at {_loudest(given, frames)}"
     wave.set_title(heading, loc="left", fontsize=14, color=INK)
@@ -208,7 +208,7 @@ def tracks_figure(front_end: FrontEnd, frames: np.ndarray, *, title: str = "") -
             if name == "chroma":
                 axes.set_yticks((0, 4, 8), ("C", "E", "G#"))
         axes.set_ylabel(f"{name}\n{unit}", fontsize=8, rotation=0, ha="right", va="center")
-    grid[-1].set_xlabel("time in seconds")
+    grid[-1].set_xlabel("time, s")
     grid[0].set_title(
         title or f"{front_end.width} feature columns over {len(frames)} frames", loc="left", fontsize=14
     )
@@ -233,7 +233,7 @@ def filter_bank_figure(front_end: FrontEnd) -> Figure:
     inside = [0, *(hertz for hertz in TICKS_HZ if 200 <= hertz <= front_end.rate_hz / 2)]
     axes.set_xticks(inside, [f"{hertz:g}" for hertz in inside])
     axes.minorticks_off()
-    axes.set_xlabel("Hz, logarithmic above 1000")
+    axes.set_xlabel("frequency, Hz (logarithmic above 1000)")
     axes.set_ylabel("weight")
     axes.grid(color=GRID, linewidth=0.7)
     bin_width = f"bins {front_end.bin_hz:.3g} Hz wide"
@@ -291,7 +291,7 @@ def _draw_overview(name: str, front_end: FrontEnd, columns: np.ndarray, length_s
     )  # fmt: skip
     mel_ticks(picture, front_end)
     picture.set_ylabel("mel band, Hz")
-    figure.colorbar(image, ax=picture, label="dB re full scale, loudest in a column", pad=0.01, fraction=0.03)
+    figure.colorbar(image, ax=picture, label="dB re full scale (maximum per column)", pad=0.01, fraction=0.03)
     track.fill_between(
         (np.arange(len(level)) + 0.5) * length_s / scale / len(level), level, level.min(), color=LABEL_COLOURS[0]
     )

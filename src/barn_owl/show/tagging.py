@@ -28,7 +28,7 @@ if TYPE_CHECKING:
 
 LONGEST_S, REHEARSAL_S = 3600.0, 90.0
 MARKERS = {
-    "too short": "v", "too long": "^", "in the pause after one": "x", "overlaps a higher score": "+",
+    "too short": "v", "too long": "^", "within the refractory time": "x", "overlaps a higher score": "+",
     "not surely an event": "s", "below the threshold of its label": "d",
 }  # fmt: skip
 """Why a label whose score is high enough is no event, and how that is marked."""
@@ -86,7 +86,7 @@ def tagging_figure(
         axes.set_axisbelow(True)
         axes.spines[["top", "right"]].set_visible(False)
     bars.set_xlim(start_s, end_s)
-    bars.set_xlabel("time in seconds")
+    bars.set_xlabel("time, s")
     minutes = (end_s - start_s) / 60
     spectrogram.set_title(
         f"{Path(path).name}: {len(shown)} events of {shown['label'].nunique()} labels in {minutes:.3g} minutes",
@@ -125,7 +125,7 @@ def _draw_scores(
         own = [one for one in dropped if one.reason == reason]
         if own:
             places = [start_s + (one.start_s + one.end_s) / 2 for one in own], [one.score for one in own]
-            axes.plot(*places, marker, color=INK, markersize=6, label=f"no event: {reason} ({len(own)})")
+            axes.plot(*places, marker, color=INK, markersize=6, label=f"dropped: {reason} ({len(own)})")
     axes.set_ylim(-0.02, 1.02)
     axes.set_ylabel("score")
     if len(colors) <= MOST_NAMES or dropped:
@@ -215,6 +215,6 @@ def _draw_bars(
             axes.barh(at - offset, row.end_s - row.start_s, height, row.start_s, color=color, edgecolor=edge)
         if (unknown != "").any():
             names.append("unknown sounds")
-        axes.set_ylabel("tagged above, truth below")
+        axes.set_ylabel("events (above), truth (below)")
     axes.set_yticks(range(len(names)), names)
     axes.set_ylim(len(names) - 0.45, -0.55)

@@ -26,7 +26,7 @@ def curves_figure(run: Run) -> Figure:
     scores.plot(at, curves["validation_f1"], color=VALIDATION, linewidth=1.5, linestyle=":", label="mean F1")
     scores.plot(
         [learning.best_epoch], [learning.reached], "D", color=INK,
-        label=f"whole clips, as in the report: {learning.reached:.2f}",
+        label=f"whole validation clips: {learning.reached:.2f}",
     )  # fmt: skip
     scores.set_ylabel("sounds in mixtures\nof validation clips" if learning.by_epoch else "validation windows")
     scores.set_ylim(0, 1.02)
@@ -50,8 +50,8 @@ def curves_figure(run: Run) -> Figure:
         )  # fmt: skip
     losses.legend(loc="best", frameon=False)
     scores.legend(loc="best", frameon=False)
-    said = [sentence for sentence in learning.words if "kept" not in sentence] or learning.words
-    losses.set_title((said or ["One fit, nothing to stop early"])[0], loc="left", fontsize=13, color=INK)
+    said = [sentence for sentence in learning.words if not sentence.startswith("Best at")] or learning.words
+    losses.set_title((said or ["A single fit"])[0], loc="left", fontsize=13, color=INK)
     return figure
 
 

@@ -49,7 +49,7 @@ def variants_figure(
         mel_ticks(axes, front_end, FEW_TICKS_HZ)
         axes.set_ylabel("mel band, Hz", fontsize=8)
     for axes in grid[-1]:
-        axes.set_xlabel("time in s", fontsize=8)
+        axes.set_xlabel("time, s", fontsize=8)
     figure.colorbar(image, ax=grid, label="dB re full scale", pad=0.01, fraction=0.02)
     figure.suptitle(title or f"One clip and {len(pictures) - 1} variants of it", x=0.01, ha="left", fontsize=14)
     return figure

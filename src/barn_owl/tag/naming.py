@@ -144,7 +144,7 @@ class Sorter:
         elif length_s > own.max_duration_s + ROUNDING_S:
             reason = "too long"
         elif event.start_s < ended_s + own.refractory_s - ROUNDING_S:
-            reason = "in the pause after one"
+            reason = "within the refractory time"
         if reason:
             self._leave_out(event, reason)
             return False

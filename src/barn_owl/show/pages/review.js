@@ -23,7 +23,7 @@ function clock(seconds) {
   const rest = (seconds - whole).toFixed(2).slice(1);
   return (hours ? hours + ":" : "") + two(Math.floor(whole / 60) % 60) + ":" + two(whole % 60) + rest;
 }
-function name(one) { return one.kind === "stretch" ? "nothing found" : one.label || "not labeled"; }
+function name(one) { return one.kind === "stretch" ? "no event" : one.label || "not labeled"; }
 
 // What is kept until it is saved for good: in the browser, if that allows it.
 function remembered() {
@@ -86,7 +86,7 @@ async function show(one) {
   }
   const answer = answers.get(one.key), sound = one.kind === "event" && answer?.sounds?.[0];
   edges = sound ? [sound[1], sound[2]] : [one.start, one.end];
-  at("said").textContent = one.kind === "stretch" ? "nothing was found here" : name(one) +
+  at("said").textContent = one.kind === "stretch" ? "No event detected here" : name(one) +
     (one.score === null ? "" : " (" + one.score.toFixed(2) + ")");
   at("where").textContent = one.file + ", " + clock(one.start) + " to " + clock(one.end) + (one.why ? "; " + one.why : "");
   const picture = data.served ? "picture/" + one.id : data.pictures[one.id];
@@ -97,13 +97,13 @@ async function show(one) {
   for (const button of at("verdicts").children) {
     const verdict = button.dataset.verdict;
     button.hidden = !one.label && verdict === "right";
-    button.firstElementChild.textContent = verdict !== "wrong" ? verdict || "take back"
-      : one.kind === "stretch" ? "nothing begins here" : one.label ? "wrong" : "none of the labels";
+    button.firstElementChild.textContent = verdict !== "wrong" ? (verdict ? verdict[0].toUpperCase() + verdict.slice(1) : "Undo")
+      : one.kind === "stretch" ? "Nothing begins here" : one.label ? "Wrong" : "None of the labels";
   }
-  at("instead").textContent = one.kind === "stretch" ? "this begins here:" : one.label ? "it is another label:" : "it is:";
+  at("instead").textContent = one.kind === "stretch" ? "A sound begins here:" : one.label ? "Another label:" : "Label:";
   at("near").replaceChildren(...one.near.map((other) =>
     make("li", other.label + (other.score === null ? "" : " " + other.score.toFixed(2)) + ", " + clock(other.start) + " to " + clock(other.end))));
-  if (!one.near.length) at("near").append(make("li", "no other event"));
+  if (!one.near.length) at("near").append(make("li", "none"));
   at("around").replaceChildren(...one.near.filter((other) => other.end > one.from && other.start < one.to).map((other) => {
     const box = make("span", other.label);
     box.style.left = 100 * share(Math.max(other.start, one.from)) + "%";
@@ -147,9 +147,9 @@ function tell() {
   const answered = data.items.filter((one) => answers.has(one.key)).length;
   at("done").max = data.items.length || 1;
   at("done").value = answered;
-  at("progress").textContent = answered + " of " + data.items.length + " answered" +
+  at("progress").textContent = answered + " of " + data.items.length + " reviewed" +
     (shown.length < data.items.length ? "; " + shown.length + " shown" : "");
-  at("given").textContent = current ? (shown.indexOf(current) + 1) + " of " + shown.length : "nothing to show";
+  at("given").textContent = current ? (shown.indexOf(current) + 1) + " of " + shown.length : "no items";
 }
 
 function give(verdict, sounds) {
@@ -208,7 +208,7 @@ async function flush() {
         reply = await fetch("answer", { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(answer) });
       } catch { /* told below */ }
       if (!reply?.ok) {
-        at("trouble").textContent = "Not saved: " + (reply ? await reply.text() : "the server does not answer") +
+        at("trouble").textContent = "Not saved: " + (reply ? await reply.text() : "the server does not respond") +
           ". What you say is kept here and saved as soon as it does.";
         return;
       }
@@ -309,7 +309,7 @@ at("all").addEventListener("click", () => play(true));
 at("before").addEventListener("click", () => move(-1));
 at("next").addEventListener("click", () => move(1));
 for (const button of at("verdicts").children) button.addEventListener("click", () => judge(button.dataset.verdict));
-at("of_label").append(make("option", "any", { value: "" }), make("option", "nothing found", { value: "\u0000" }));
+at("of_label").append(make("option", "any", { value: "" }), make("option", "no event", { value: "\u0000" }));
 data.labels.forEach((label, n) => {
   at("of_label").append(make("option", label, { value: label }));
   const button = make("button", label + " ", { type: "button", "data-label": label });

@@ -49,8 +49,8 @@ function make(tag, text, attributes) {
 }
 
 function choice(clip) {
-  const select = make("select", "", { "aria-label": "right label of " + clip.name, "data-clip": String(clip.id) });
-  select.append(make("option", clip.label ? "label is right" : "not labeled", { value: "" }));
+  const select = make("select", "", { "aria-label": "correct label of " + clip.name, "data-clip": String(clip.id) });
+  select.append(make("option", clip.label ? "label is correct" : "not labeled", { value: "" }));
   for (const label of data.labels) if (label !== clip.label) select.append(make("option", label, { value: label }));
   if (clip.correct) select.value = clip.correct;
   select.addEventListener("change", () => { clip.correct = select.value; });
@@ -60,7 +60,7 @@ function choice(clip) {
 function card(clip) {
   const item = make("li");
   item.append(make("h3", clip.name));
-  const facts = clip.label ? clip.label + ", said: " + clip.predicted : "said: " + clip.predicted;
+  const facts = clip.label ? clip.label + ", predicted: " + clip.predicted : "predicted: " + clip.predicted;
   item.append(make("p", facts + " (" + clip.score.toFixed(2) + ")" + (clip.group ? ", " + clip.group : ""), { class: "soft" }));
   if (clip.sound) item.append(make("button", "play", { class: "play", "data-sound": clip.sound, "data-title": clip.name,
     "aria-pressed": "false", "aria-label": "play " + clip.name }), " ");
@@ -95,7 +95,7 @@ function save() {
   const changed = data.clips.filter((clip) => clip.correct);
   document.getElementById("saved").textContent = changed.length
     ? changed.length + " corrections saved as corrections.csv. " + data.use
-    : "Nothing is corrected yet: choose the right label beside a clip.";
+    : "No corrections yet: choose the correct label next to a clip.";
   if (!changed.length) return;
   const lines = ["file,start_s,end_s,label,correct_label"];
   for (const clip of changed)
