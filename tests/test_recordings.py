@@ -360,8 +360,8 @@ def test_a_row_without_a_label_is_no_event_anywhere(runs, nights):
 def test_segments_worked_by_hand():
     table = score_segments(*truth_and_events(), segment_s=1.0, seconds={"x": 10, "y": 10})
     # a: true in x 1, y 1 to 2; said in x 1 to 2, 5, y 1 to 3. b: true in x 5; said in y 8.
-    assert table.loc["a", ["true", "found", "right"]].tolist() == [3, 6, 3]
-    assert table.loc["b", ["true", "found", "right"]].tolist() == [1, 1, 0]
+    assert table.loc["a", ["true", "detected", "hits"]].tolist() == [3, 6, 3]
+    assert table.loc["b", ["true", "detected", "hits"]].tolist() == [1, 1, 0]
     assert table.loc["all", "precision"] == pytest.approx(3 / 7)
 
 

@@ -63,7 +63,7 @@ def test_events_worked_by_hand():
     assert scores.by_label.loc["b"].tolist()[:6] == [1, 2, 0, 0, 0, 0]
     assert (scores.precision, scores.recall, scores.f1) == (0.5, pytest.approx(2 / 3), pytest.approx(4 / 7))
     np.testing.assert_allclose(sorted(scores.matches["onset_error_s"]), [0.15, 0.15])
-    assert score_events(truth, found, collar_s=0.3).by_label.loc["b", "right"] == 1
+    assert score_events(truth, found, collar_s=0.3).by_label.loc["b", "hits"] == 1
 
 
 @given(st.lists(st.integers(0, 20), min_size=1, max_size=5), st.lists(st.integers(0, 20), min_size=1, max_size=5))
@@ -77,7 +77,7 @@ def test_matching_is_the_best_of_all_pairings(true, found):
         sum(abs(a - b) <= 2 for a, b in zip(short, chosen, strict=True))
         for chosen in itertools.permutations(long, len(short))
     )
-    assert score_events(table(true), table(found), collar_s=0.2).by_label.loc["a", "right"] == best
+    assert score_events(table(true), table(found), collar_s=0.2).by_label.loc["a", "hits"] == best
 
 
 def test_no_events_and_events_of_another_recording():

@@ -48,14 +48,29 @@ def propose(
 ) -> pd.DataFrame:
     """Propose the clips that are most useful to label next, in this order.
 
-    clips : a clip table; labels are not looked at. Long files without times are recordings, of which the parts that
-    stand out of their quiet are proposed. model : says what it is unsure of; None for spread alone. known : clips
-    that are labeled already, and need not be covered again; with a model, what is likely to be of a label that few
-    of them have comes first.
+    Parameters
+    ----------
+    clips : pd.DataFrame
+        A clip table; labels are not looked at. Long files without times are recordings, of which the parts
+        that stand out of their quiet are proposed.
+    model : Model | None
+        Says what it is unsure of; None for spread alone.
+    known : pd.DataFrame | None
+        Clips that are labeled already, and need not be covered again; with a model, what is likely to be of a
+        label that few of them have comes first.
 
-    Returns the chosen rows with ``rank`` from 1 and ``why``; with a model also ``predicted`` and its ``score``.
-    Raises TableError when there is no clip, or none can be used.
+    Returns
+    -------
+    pd.DataFrame
+        The chosen rows with ``rank`` from 1 and ``why``; with a model also ``predicted`` and its ``score``.
 
+    Raises
+    ------
+    TableError
+        If there is no clip, or none can be used.
+
+    Examples
+    --------
     >>> proposed = barn_owl.annotation.propose(barn_owl.read_clip_table("clips.csv"), count=3)
     >>> proposed["rank"].tolist()
     [1, 2, 3]

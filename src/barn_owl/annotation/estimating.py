@@ -26,9 +26,17 @@ class Estimate:
     """Quality of the events of an archive: ``table``, one row per label and one for all of them.
 
     Columns: ``events`` in the archive, ``reviewed`` of them, ``precision`` and ``recall`` with ``_low`` and
-    ``_high``, the ends of their intervals; NaN where nothing is known. stretches : pieces without an event that were
-    reviewed; unsure : answers that say nothing.
+    ``_high``, the ends of their intervals; NaN where nothing is known.
 
+    Attributes
+    ----------
+    stretches : int
+        Pieces without an event that were reviewed.
+    unsure : int
+        Answers that say nothing.
+
+    Examples
+    --------
     >>> items = barn_owl.annotation.review_items(barn_owl.read_events("events.csv"), ["night.wav"], stretches=2)
     >>> keys = [item_key(item) for item in items.to_dict("records")]
     >>> answers = {key: barn_owl.annotation.ReviewAnswer(item=key, verdict="wrong") for key in keys}
@@ -54,7 +62,11 @@ def estimate_quality(
     Only answers count before which, in the random order of their stratum, all are answered too: others were chosen,
     for example as they looked doubtful. Where nothing begins that is right, recall is NaN. A sound counts as missed
     when it begins in a stretch without an event; one that begins within an event of another label is not counted.
-    rounds : how often what is not known is drawn.
+
+    Parameters
+    ----------
+    rounds : int
+        How often what is not known is drawn.
     """
     given = [answers.get(key) for key in item_keys(items)]
     return estimate_from(items, given, rounds=rounds, seed=seed, level=level)

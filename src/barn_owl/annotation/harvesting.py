@@ -52,10 +52,18 @@ BLOCK = 1000
 class Harvest:
     """What was harvested: ``clips``, a clip table with the confidence as ``score``.
 
-    rounds : one row per round with ``held_out``, the share of recordings, mean of the labels, whose label was told
-    from their parts by a classifier that had not heard them; left_out : labels of which nothing could be taken, and
-    why; refused : recordings that could not be read.
+    Attributes
+    ----------
+    rounds : pd.DataFrame
+        One row per round with ``held_out``, the share of recordings, mean of the labels, whose label was told
+        from their parts by a classifier that had not heard them.
+    left_out : dict[str, str]
+        Labels of which nothing could be taken, and why.
+    refused : list[str]
+        Recordings that could not be read.
 
+    Examples
+    --------
     >>> barn_owl.annotation.Harvest(clips=pd.DataFrame(), rounds=pd.DataFrame(), left_out={}, refused=[]).left_out
     {}
     """
@@ -92,13 +100,29 @@ def harvest(
 ) -> Harvest:
     """Find the parts of weakly labeled recordings that hold their label's sound.
 
-    recordings : a clip table with a label each; with ``group``, recordings of one group are held out together.
-    per_recording : parts of one at most. least : confidence from which on a part is taken, 0 to 1. background : a
-    label for as many parts that are like none of the labels, of recordings whose label was found; None for none.
-    cache : a folder to keep features in.
+    Parameters
+    ----------
+    recordings : pd.DataFrame
+        A clip table with a label each; with ``group``, recordings of one group are held out together.
+    per_recording : int
+        Parts of one at most.
+    least : float
+        Confidence from which on a part is taken, 0 to 1.
+    background : str | None
+        A label for as many parts that are like none of the labels, of recordings whose label was found; None
+        for none.
+    cache : str | Path | None
+        A folder to keep features in.
 
-    Raises TableError when no two labels have three recordings, AudioError when none can be read.
+    Raises
+    ------
+    TableError
+        If no two labels have three recordings.
+    AudioError
+        If none can be read.
 
+    Examples
+    --------
     >>> table = pd.DataFrame({"file": ["night.wav"], "label": ["hum"]})
     >>> barn_owl.harvest(table)
     Traceback (most recent call last):

@@ -44,16 +44,30 @@ def review_items(
 ) -> pd.DataFrame:
     """Make the table of what is to be reviewed: each event, and stretches of the recordings that hold none.
 
-    events : a table with times, labels and scores. recordings : all of the archive, also those without an event.
-    stretches : how many pieces without an event are drawn, of at most `stretch_s` seconds; what begins in them was
-    missed. listens : whether sounds of new kinds are looked for, which reads the events; progress : called with how
-    many of them are read, and how many there are.
+    Parameters
+    ----------
+    events : pd.DataFrame
+        A table with times, labels and scores.
+    recordings : Sequence[str]
+        All of the archive, also those without an event.
+    stretches : int
+        How many pieces without an event are drawn, of at most `stretch_s` seconds; what begins in them was
+        missed.
+    listens : bool
+        Whether sounds of new kinds are looked for, which reads the events.
+    progress : Callable[[int, int], None] | None
+        Called with how many of them are read, and how many there are.
 
-    Returns, alongside the columns of a clip table: ``kind`` (event or stretch), ``stratum`` and ``of``, how many
-    there are of it in all; ``draw``, the place in its stratum's random order; ``teaches``, 0 to 1, how much an answer
-    tells, and ``why``. Clips without times are whole files, and one without a label has the one in ``predicted``, if
-    any. A table of `barn_owl.annotation.propose` stays in its order.
+    Returns
+    -------
+    pd.DataFrame
+        Returns, alongside the columns of a clip table: ``kind`` (event or stretch), ``stratum`` and ``of``,
+        how many there are of it in all; ``draw``, the place in its stratum's random order; ``teaches``, 0 to
+        1, how much an answer tells, and ``why``. Clips without times are whole files, and one without a label
+        has the one in ``predicted``, if any. A table of `barn_owl.annotation.propose` stays in its order.
 
+    Examples
+    --------
     >>> items = barn_owl.annotation.review_items(barn_owl.read_events("events.csv"), ["night.wav"], stretches=3)
     >>> sorted(items["kind"].unique())
     ['event', 'stretch']
@@ -194,8 +208,12 @@ def _gaps(events: pd.DataFrame | None, length_s: float) -> list[tuple[float, flo
 def recordings_at(table: pd.DataFrame, folder: str | Path | None) -> pd.DataFrame:
     """Return a table whose recordings were moved to somewhere below `folder`, with the paths that they have now.
 
-    Each is the file of the same name whose path ends most like before. Raises TableError when one is not there, or
-    could be several.
+    Each is the file of the same name whose path ends most like before.
+
+    Raises
+    ------
+    TableError
+        If one is not there, or could be several.
     """
     missing = [file for file in table["file"].unique() if not is_elsewhere(file) and not_a_file(file)]
     if not missing:

@@ -27,9 +27,18 @@ VERDICTS = get_args(Verdict)
 class ReviewAnswer:
     """What one says of a item. Of a stretch, ``wrong`` is that nothing begins in it, ``other`` that a label does.
 
-    item : see `item_key`; verdict : "" takes an answer back. sounds : what is there, as label, start and end in
-    seconds of the recording: one for an event that is right or another, any number for a stretch.
+    Attributes
+    ----------
+    item : str
+        See `item_key`.
+    verdict : Verdict
+        "" takes an answer back.
+    sounds : Sequence[tuple[str, float, float]]
+        What is there, as label, start and end in seconds of the recording: one for an event that is right or
+        another, any number for a stretch.
 
+    Examples
+    --------
     >>> answer = barn_owl.annotation.ReviewAnswer(item="night.wav 1.000 2.000 hum", verdict="right", sounds=[])
     >>> answer.verdict
     'right'
@@ -74,8 +83,13 @@ def item_keys(items: pd.DataFrame) -> list[str]:
 def add_answer(path: str | Path, answer: ReviewAnswer) -> None:
     """Add an answer to the file, which is made when it is not there; when this returns, it is on the disk.
 
-    Raises OutputError when it cannot be written.
+    Raises
+    ------
+    OutputError
+        If it cannot be written.
 
+    Examples
+    --------
     >>> answer = barn_owl.annotation.ReviewAnswer(item="night.wav 1.000 2.000 hum", verdict="wrong")
     >>> barn_owl.annotation.add_answer("answers.jsonl", answer)
     >>> barn_owl.annotation.read_reviews("answers.jsonl")["night.wav 1.000 2.000 hum"].verdict
@@ -99,8 +113,13 @@ def add_answer(path: str | Path, answer: ReviewAnswer) -> None:
 def read_reviews(path: str | Path) -> dict[str, ReviewAnswer]:
     """Read answers, the last one to each item; a last line that was cut off is skipped.
 
-    Raises TableError when the file cannot be read, or a line is no answer.
+    Raises
+    ------
+    TableError
+        If the file cannot be read, or a line is no answer.
 
+    Examples
+    --------
     >>> barn_owl.annotation.add_answer("own.jsonl", barn_owl.annotation.ReviewAnswer(item="a", verdict="unsure"))
     >>> list(barn_owl.annotation.read_reviews("own.jsonl"))
     ['a']

@@ -73,13 +73,35 @@ def find_similar(
 ) -> pd.DataFrame:
     """Find the places in recordings that are most like one of the examples.
 
-    examples : a clip table, labeled or not. most : places in all; least : score under which there is none. cache : a
-    folder to keep features in, so that the next search is quicker. workers : recordings at a time.
+    Parameters
+    ----------
+    examples : pd.DataFrame
+        A clip table, labeled or not.
+    most : int
+        Places in all.
+    least : float
+        Score under which there is none.
+    cache : str | Path | None
+        A folder to keep features in, so that the next search is quicker.
+    workers : int
+        Recordings at a time.
 
-    Returns a table of events, the most alike first: ``file``, ``start_s``, ``end_s``, ``label`` (that of the example,
-    or its file's name), ``score`` (0 to 1), ``example`` (its row). Places of one label do not overlap by more than
-    half. Raises AudioError when no recording, TableError when no example can be used.
+    Returns
+    -------
+    pd.DataFrame
+        A table of events, the most alike first: ``file``, ``start_s``, ``end_s``, ``label`` (that of the
+        example, or its file's name), ``score`` (0 to 1), ``example`` (its row). Places of one label do not
+        overlap by more than half.
 
+    Raises
+    ------
+    AudioError
+        If no recording.
+    TableError
+        If no example can be used.
+
+    Examples
+    --------
     >>> examples = barn_owl.read_clip_table("clips.csv").query("label == 'hum'").head(2)
     >>> found = barn_owl.find_similar(examples, ["night.wav"], most=2, workers=1)
     >>> found["label"].tolist(), sorted(found["start_s"].round())

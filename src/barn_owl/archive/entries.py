@@ -17,9 +17,22 @@ UNKNOWN = "unknown"
 class StoreEntry:
     """What a store knows of a recording: a line of its manifest.
 
-    key : of its content, the model and the settings. model : what the model and its settings are known by. stamp : of
-    the file, by which it is known without being read. day, recorder : what the store is parted by. begins : ISO 8601,
-    blank if not known. hours : events of each label by hour of the day. reason : why it failed, blank if it is done.
+    Attributes
+    ----------
+    key : str
+        Of its content, the model and the settings.
+    model : str
+        What the model and its settings are known by.
+    stamp : list[Any]
+        Of the file, by which it is known without being read.
+    day, recorder : str
+        What the store is parted by.
+    begins : str
+        ISO 8601, blank if not known.
+    hours : dict[str, dict[str, int]]
+        Events of each label by hour of the day.
+    reason : str
+        Why it failed, blank if it is done.
     """
 
     key: str

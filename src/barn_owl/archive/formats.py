@@ -42,9 +42,14 @@ BLOCK = 65_536
 def write_events(events: pd.DataFrame, path: str | Path, *, force: bool = False) -> None:
     """Write events in the format that the ending of `path` names; see `ENDINGS`.
 
-    Raises OutputError for another ending, for a file that is there already, and for events of several recordings
-    where a format holds one.
+    Raises
+    ------
+    OutputError
+        For another ending, for a file that is there already, and for events of several recordings where a
+        format holds one.
 
+    Examples
+    --------
     >>> events = barn_owl.read_events("events.csv")
     >>> barn_owl.write_events(events, "events.srt", force=True)
     """
@@ -68,13 +73,20 @@ def write_events(events: pd.DataFrame, path: str | Path, *, force: bool = False)
 
 
 def read_events(path: str | Path, *, file: str = "") -> pd.DataFrame:
-    """Read events that `write_events` or `write_cues` wrote, or that a store keeps; the format is known by the
-    ending.
+    """Read events from a file of `write_events` or `write_cues`, or from a store; the ending selects the format.
 
-    file : the recording that the subtitles belong to, where they do not say it themselves.
+    Parameters
+    ----------
+    file : str
+        The recording that the subtitles belong to, where they do not say it themselves.
 
-    Raises TableError when it cannot be read so.
+    Raises
+    ------
+    TableError
+        If it cannot be read so.
 
+    Examples
+    --------
     >>> events = barn_owl.read_events("events.csv")
     >>> list(events)[:4]
     ['file', 'start_s', 'end_s', 'label']
@@ -166,9 +178,17 @@ def _read_cues(text: str, file: str) -> pd.DataFrame:
 def write_cues(recording: str | Path, events: pd.DataFrame, path: str | Path, *, force: bool = False) -> None:
     """Write a copy of a recording as WAV with its events as cue points, labels and lengths, for sound editors.
 
-    The samples are those of the recording, 16 bit, or 24 or float if it has more. Raises OutputError when it would be
-    longer than a WAV file can be (4 GiB), AudioError when the recording cannot be read.
+    The samples are those of the recording, 16 bit, or 24 or float if it has more.
 
+    Raises
+    ------
+    OutputError
+        If it would be longer than a WAV file can be (4 GiB).
+    AudioError
+        If the recording cannot be read.
+
+    Examples
+    --------
     >>> barn_owl.archive.write_cues("night.wav", barn_owl.read_events("events.csv"), "marked.wav", force=True)
     """
     info = audio_info(recording)
@@ -227,7 +247,12 @@ def _append(file: BinaryIO, chunks: bytes) -> None:
 def read_cues(path: str | Path) -> pd.DataFrame:
     """Read the cue points of a WAV file as events; those without a length end where they begin.
 
-    Raises TableError when it is no WAV file. Without cue points the table is empty.
+    Without cue points the table is empty.
+
+    Raises
+    ------
+    TableError
+        If it is no WAV file.
     """
     path = Path(path)
     points: dict[int, int] = {}

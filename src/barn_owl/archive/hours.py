@@ -24,9 +24,25 @@ HOURS = 24
 def recording_start(path: str | Path, *, zone: str = "") -> datetime | None:
     """Tell when a recording began from its name, as in ``night_20260314_221500.flac`` or ``2026-03-14T22-15Z.wav``.
 
-    Where the name holds no time, the file may: see `broadcast_start`. zone : time zone of those that say none, such
-    as ``Europe/Lisbon``. Returns None when neither holds a time. Raises TableError for an unknown zone.
+    Where the name holds no time, the file may: see `broadcast_start`.
 
+    Parameters
+    ----------
+    zone : str
+        Time zone of those that say none, such as ``Europe/Lisbon``.
+
+    Returns
+    -------
+    datetime | None
+        None when neither holds a time.
+
+    Raises
+    ------
+    TableError
+        For an unknown zone.
+
+    Examples
+    --------
     >>> barn_owl.archive.recording_start("quay_20260501_220000.wav")
     datetime.datetime(2026, 5, 1, 22, 0)
     """
@@ -36,7 +52,10 @@ def recording_start(path: str | Path, *, zone: str = "") -> datetime | None:
 def starts_of_table(path: str | Path, recordings: Sequence[str], *, zone: str = "") -> dict[str, datetime | None]:
     """When recordings began by a table with ``file`` and ``begins`` (ISO 8601); others are reported by name or file.
 
-    Raises TableError when the table lacks a column, or a time cannot be read.
+    Raises
+    ------
+    TableError
+        If the table lacks a column, or a time cannot be read.
     """
     table = read_any_table(path)
     missing = {"file", "begins"} - set(table.columns)
@@ -102,8 +121,15 @@ def hours_table(
 ) -> pd.DataFrame:
     """Count events by label (columns) and hour of the day (rows 0 to 23), with ``recorded_s`` of each hour.
 
-    starts : when each recording began; those that are not known are skipped. seconds : how long each is.
+    Parameters
+    ----------
+    starts : Mapping[str, datetime | None]
+        When each recording began; those that are not known are skipped.
+    seconds : Mapping[str, float]
+        How long each is.
 
+    Examples
+    --------
     >>> from datetime import datetime
     >>> events = barn_owl.read_events("events.csv")
     >>> table = barn_owl.archive.hours_table(events, {"night.wav": datetime(2026, 5, 1, 22)}, {"night.wav": 14.0})

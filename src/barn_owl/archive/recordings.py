@@ -19,8 +19,13 @@ def find_recordings(sources: Sequence[str | Path]) -> list[str]:
 
     Files and folders may be URLs that fsspec reads, such as ``s3://bucket/may/``.
 
-    Raises TableError when one does not exist or names no recording.
+    Raises
+    ------
+    TableError
+        If one does not exist or names no recording.
 
+    Examples
+    --------
     >>> barn_owl.find_recordings(["night.wav"])
     ['night.wav']
     """

@@ -66,8 +66,15 @@ def is_store(path: str | Path) -> bool:
 def open_store(path: str | Path) -> Store:
     """Open a store, or begin one: a SQLite file by its ending (``.sqlite``, ``.db``), else a folder of Parquet files.
 
-    Raises OutputError when it cannot be begun or written, or is something else; TableError when it is damaged.
+    Raises
+    ------
+    OutputError
+        If it cannot be begun or written, or is something else.
+    TableError
+        If it is damaged.
 
+    Examples
+    --------
     >>> barn_owl.archive.open_store("new.sqlite").recordings()
     []
     """
@@ -80,9 +87,18 @@ def read_store(
 ) -> pd.DataFrame:
     """Read events of a store as one table: all, or those of a day (``2026-05-01``), a recorder, or some recordings.
 
-    model : what the store calls it, where it holds events of several. Raises TableError when it does and none is
-    named.
+    Parameters
+    ----------
+    model : str
+        What the store calls it, where it holds events of several.
 
+    Raises
+    ------
+    TableError
+        If it does and none is named.
+
+    Examples
+    --------
     >>> _ = barn_owl.tag_archive(barn_owl.load_model("first"), ["night.wav"], store="store.sqlite", workers=1)
     >>> list(barn_owl.archive.read_store("store.sqlite"))[:4]
     ['file', 'start_s', 'end_s', 'label']

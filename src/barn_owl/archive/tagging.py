@@ -56,13 +56,29 @@ ALONE_S = 3600.0
 class Archive:
     """What tagging many recordings gave.
 
-    done : recordings that were tagged now or before; kept : those of them that were not done again; refused : the
-    reason for each that was skipped. stopped : by Ctrl-C, before all were done. work : one row per worker with the
-    ``hours`` of sound it scored, its seconds of ``decode``, ``features`` and ``network``, and the ``megabytes`` that
-    it sent; seconds : how long it took in all. tables, store, model : where the events are: in memory by recording,
-    or in a store under what the model and its settings are known by. heard_s : how much of each recording that is
-    done could be read, in seconds.
+    Attributes
+    ----------
+    done : list[str]
+        Recordings that were tagged now or before.
+    kept : list[str]
+        Those of them that were not done again.
+    refused : dict[str, str]
+        The reason for each that was skipped.
+    stopped : bool
+        By Ctrl-C, before all were done.
+    work : pd.DataFrame
+        One row per worker with the ``hours`` of sound it scored, its seconds of ``decode``, ``features`` and
+        ``network``, and the ``megabytes`` that it sent.
+    seconds : float
+        How long it took in all.
+    tables, store, model
+        Where the events are: in memory by recording, or in a store under what the model and its settings are
+        known by.
+    heard_s : dict[str, float]
+        How much of each recording that is done could be read, in seconds.
 
+    Examples
+    --------
     >>> archive = barn_owl.tag_archive(barn_owl.load_model("first"), ["night.wav"], workers=1)
     >>> archive.done, archive.refused
     (['night.wav'], {})
@@ -130,14 +146,32 @@ def tag_archive(
 ) -> Archive:
     """Tag many recordings, on this machine or on the cluster chosen with `barn_owl.engine`.
 
-    store : path of a store (`open_store`) for the events. Recordings that it has already, by content, model and
-    settings, are skipped. starts : start time of each recording, for the store; by default from its name or header.
-    score_traces : folder to write the frame scores of each recording to, as NPZ. workers : recordings in parallel on
-    this machine. progress : called with the seconds of sound done and in all.
-
     Unreadable recordings are retried at the end, then reported and skipped. On Ctrl-C, returns what is finished,
-    marked as stopped. Raises OutputError if `store` cannot be written, EngineError if the scheduler is lost.
+    marked as stopped.
 
+    Parameters
+    ----------
+    store : str | Path | None
+        Path of a store (`open_store`) for the events. Recordings that it has already, by content, model and
+        settings, are skipped.
+    score_traces : str | Path | None
+        Folder to write the frame scores of each recording to, as NPZ.
+    workers : int
+        Recordings in parallel on this machine.
+    starts : Mapping[str, datetime | None] | None
+        Start time of each recording, for the store; by default from its name or header.
+    progress : Callable[[float, float], None] | None
+        Called with the seconds of sound done and in all.
+
+    Raises
+    ------
+    OutputError
+        If `store` cannot be written.
+    EngineError
+        If the scheduler is lost.
+
+    Examples
+    --------
     >>> archive = barn_owl.tag_archive(barn_owl.load_model("first"), ["night.wav"], workers=1)
     >>> list(archive.events)[:4]
     ['file', 'start_s', 'end_s', 'label']

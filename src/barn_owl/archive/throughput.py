@@ -35,11 +35,21 @@ IDLE = 0.8
 class Speed:
     """What was measured.
 
-    stages : one row each for disk, decode, features and network with ``real_time``, how many times faster than it
-    sounds one core does it, and ``share`` of the work. workers : a row for each number of processes with
-    ``real_time``, ``cores`` busy in the mean, and ``gain`` over one. cores : that this process may use. advice :
-    what holds it up and what to change, in words.
+    Attributes
+    ----------
+    stages : pd.DataFrame
+        One row each for disk, decode, features and network with ``real_time``, how many times faster than it
+        sounds one core does it, and ``share`` of the work.
+    workers : pd.DataFrame
+        A row for each number of processes with ``real_time``, ``cores`` busy in the mean, and ``gain`` over
+        one.
+    cores : int
+        That this process may use.
+    advice : list[str]
+        What holds it up and what to change, in words.
 
+    Examples
+    --------
     >>> speed = barn_owl.archive.measure_throughput(barn_owl.load_model("first"), "night.wav", most_workers=1)
     >>> speed.stages["stage"].tolist()
     ['disk', 'decode', 'features', 'network']
@@ -81,9 +91,20 @@ def measure_throughput(
 ) -> Speed:
     """Measure how fast this machine tags a recording, stage by stage and with more and more processes.
 
-    Some minutes from its beginning are used. most_workers : processes to go up to; None for one a core.
-    Raises AudioError when it cannot be read.
+    Some minutes from its beginning are used.
 
+    Parameters
+    ----------
+    most_workers : int | None
+        Processes to go up to; None for one a core.
+
+    Raises
+    ------
+    AudioError
+        If it cannot be read.
+
+    Examples
+    --------
     >>> barn_owl.archive.measure_throughput(barn_owl.load_model("first"), "night.wav", most_workers=1).cores > 0
     True
     """

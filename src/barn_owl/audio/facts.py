@@ -33,13 +33,24 @@ UNUSED_DB = -120.0
 class FileFacts:
     """What there is to know of a sound file before listening to it.
 
-    Levels are in dB re full scale 1.0; a level of silence is -120, its loudness minus infinity; what
-    is shorter than 0.4 s has no loudness (NaN).
-    silent_share : of stretches of 50 ms below -60 dB. noise_floor_db : level that a tenth of those stay
-    under. bandwidth_hz : highest frequency whose mean power is within 70 dB of the strongest. clipped : runs
-    of three or more samples stuck at an extreme near full scale. fingerprint : SHA-256 of the decoded samples,
-    the same whatever the container.
+    Levels are in dB re full scale 1.0; a level of silence is -120, its loudness minus infinity; what is shorter than
+    0.4 s has no loudness (NaN).
 
+    Attributes
+    ----------
+    silent_share : float
+        Of stretches of 50 ms below -60 dB.
+    noise_floor_db : float
+        Level that a tenth of those stay under.
+    bandwidth_hz : float
+        Highest frequency whose mean power is within 70 dB of the strongest.
+    clipped : int
+        Runs of three or more samples stuck at an extreme near full scale.
+    fingerprint : str
+        SHA-256 of the decoded samples, the same whatever the container.
+
+    Examples
+    --------
     >>> facts = barn_owl.audio.file_facts("night.wav")
     >>> facts.duration_s, facts.rate_hz, facts.channels
     (14.0, 16000, 1)
@@ -73,12 +84,24 @@ def file_facts(
 ) -> FileFacts:
     """Measure a sound file, or an excerpt, in one pass, with memory that grows by a number every 50 ms.
 
-    start_s, end_s : the excerpt in seconds; None for the start and the end of the file. hear : called with each
-    block, shape ``(samples, channels)``, to save a second pass. flaws : a list that what is wrong with the
-    samples is added to, instead of a warning in the log. thorough : without it, true peak and loudness, which cost
-    half of the time, are NaN.
-    Raises AudioError when the file cannot be read or holds no samples.
+    Parameters
+    ----------
+    start_s, end_s : float | None
+        The excerpt in seconds; None for the start and the end of the file.
+    hear : Callable[[np.ndarray], object] | None
+        Called with each block, shape ``(samples, channels)``, to save a second pass.
+    flaws : list[str] | None
+        A list that what is wrong with the samples is added to, instead of a warning in the log.
+    thorough : bool
+        Without it, true peak and loudness, which cost half of the time, are NaN.
 
+    Raises
+    ------
+    AudioError
+        If the file cannot be read or holds no samples.
+
+    Examples
+    --------
     >>> facts = barn_owl.audio.file_facts("night.wav", start_s=1.0, end_s=3.0)
     >>> facts.duration_s
     2.0

@@ -33,9 +33,14 @@ class Microphone(Protocol):
 class SimulatedMicrophone:
     """Plays blocks of samples instead of listening; time passes as fast as is asked.
 
-    speed : times real time; infinite for as fast as the listener takes samples. Above real time the source waits for
-        the listener and loses nothing; at real time a listener that is too slow loses samples, as with a sound card.
-    away : how often it goes away when listened to, each time after this many seconds of sound.
+    Parameters
+    ----------
+    speed : float
+        Times real time; infinite for as fast as the listener takes samples. Above real time the source waits
+        for the listener and loses nothing; at real time a listener that is too slow loses samples, as with a
+        sound card.
+    away : tuple[int, float]
+        How often it goes away when listened to, each time after this many seconds of sound.
     """
 
     comes_back = True

@@ -45,12 +45,25 @@ def stream_raw(
 ) -> Iterator[np.ndarray]:
     """Yield raw interleaved little-endian samples from a pipe or file as mono float32 blocks.
 
-    from_hz : the rate of the samples; rate_hz : the rate to resample to, None to keep it.
-    sample_type : ``uint8``, ``int16``, ``int24``, ``int32``, ``float32`` or ``float64``.
+    Blocks come as soon as there is sound, whatever the pipe delivers at a time. A last sample that is cut off is
+    dropped.
 
-    Blocks come as soon as there is sound, whatever the pipe delivers at a time. A last sample that is cut
-    off is dropped. Raises AudioError for an unknown type, or samples that are not finite.
+    Parameters
+    ----------
+    from_hz : int
+        The rate of the samples.
+    sample_type : str
+        ``uint8``, ``int16``, ``int24``, ``int32``, ``float32`` or ``float64``.
+    rate_hz : int | None
+        The rate to resample to, None to keep it.
 
+    Raises
+    ------
+    AudioError
+        For an unknown type, or samples that are not finite.
+
+    Examples
+    --------
     >>> import io
     >>> bytes_of_a_pipe = io.BytesIO(np.zeros(16000, np.int16).tobytes())
     >>> sum(map(len, barn_owl.audio.stream_raw(bytes_of_a_pipe, from_hz=16000)))

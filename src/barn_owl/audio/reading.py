@@ -122,8 +122,13 @@ def _why(error: Exception) -> str:
 def audio_info(path: str | Path) -> AudioInfo:
     """Read the header of a sound file, without decoding it.
 
-    Raises AudioError when the file is missing, empty or not a sound file that can be decoded.
+    Raises
+    ------
+    AudioError
+        If the file is missing, empty or not a sound file that can be decoded.
 
+    Examples
+    --------
     >>> info = barn_owl.audio_info("night.wav")
     >>> info.samples / info.rate_hz
     14.0
@@ -151,18 +156,31 @@ def stream_audio(
 ) -> Iterator[np.ndarray]:
     """Yield an excerpt of a sound file as mono float32 blocks, shape ``(samples,)``, full scale 1.0.
 
-    path : WAV, FLAC, OGG, MP3, AIFF, CAF and what else libsndfile decodes; or a URL that fsspec reads, such as
+    Samples that are not finite become 0, and a file that ends before its header says is read as far as it goes; both
+    are logged as warnings. Memory does not grow with the file.
+
+    Parameters
+    ----------
+    path : str | Path
+        WAV, FLAC, OGG, MP3, AIFF, CAF and what else libsndfile decodes; or a URL that fsspec reads, such as
         ``s3://bucket/night.flac``, of which only the bytes that are needed are fetched.
-    rate_hz : resample to this rate; None keeps the file's.
-    start_s, end_s : the excerpt in seconds; None for the start and the end of the file.
-    channel : "mix" for the mean of all channels, the number of one, counted from 1, or "loudest" for the
-        one with the most power in the excerpt, which is decoded twice for that.
-    flaws : a list that what is wrong with the samples is added to, instead of a warning in the log.
+    rate_hz : int | None
+        Resample to this rate; None keeps the file's.
+    start_s, end_s : float | None
+        The excerpt in seconds; None for the start and the end of the file.
+    channel : Channel
+        "mix" for the mean of all channels, the number of one, counted from 1, or "loudest" for the one with
+        the most power in the excerpt, which is decoded twice for that.
+    flaws : list[str] | None
+        A list that what is wrong with the samples is added to, instead of a warning in the log.
 
-    Samples that are not finite become 0, and a file that ends before its header says is read as far
-    as it goes; both are logged as warnings. Memory does not grow with the file.
-    Raises AudioError when the file or the excerpt cannot be read at all.
+    Raises
+    ------
+    AudioError
+        If the file or the excerpt cannot be read at all.
 
+    Examples
+    --------
     >>> blocks = list(barn_owl.audio.stream_audio("night.wav", rate_hz=8000))
     >>> sum(map(len, blocks))
     112000
@@ -204,8 +222,13 @@ def read_audio(
 ) -> tuple[np.ndarray, int]:
     """Read an excerpt of a sound file; parameters and errors as for `stream_audio`.
 
-    Returns the samples, float32, shape ``(samples,)``, and their rate in hertz.
+    Returns
+    -------
+    tuple[np.ndarray, int]
+        The samples, float32, shape ``(samples,)``, and their rate in hertz.
 
+    Examples
+    --------
     >>> samples, rate_hz = barn_owl.read_audio("night.wav")
     >>> samples.dtype, rate_hz
     (dtype('float32'), 16000)

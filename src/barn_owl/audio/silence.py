@@ -31,10 +31,24 @@ MEASURES: dict[str, Callable[[np.ndarray, int], float]] = {
 def set_level(samples: np.ndarray, rate_hz: int, target_db: float, *, measure: str = "rms") -> np.ndarray:
     """Scale samples so that their peak (dBFS), RMS (dB re 1.0) or loudness (LUFS) is `target_db`.
 
-    samples : shape ``(samples,)`` or ``(samples, channels)``. Returns float32 of the same shape, which may
-    exceed full scale. Silence, which has no level, comes back as it is; what is too short for a loudness (0.4 s) is
-    brought to that RMS. Raises PlanError for an unknown measure.
+    Parameters
+    ----------
+    samples : np.ndarray
+        Shape ``(samples,)`` or ``(samples, channels)``.
 
+    Returns
+    -------
+    np.ndarray
+        Float32 of the same shape, which may exceed full scale. Silence, which has no level, comes back as it
+        is; what is too short for a loudness (0.4 s) is brought to that RMS.
+
+    Raises
+    ------
+    PlanError
+        For an unknown measure.
+
+    Examples
+    --------
     >>> samples, rate_hz = barn_owl.read_audio("night.wav")
     >>> quieter = barn_owl.audio.set_level(samples, rate_hz, -30.0)
     >>> round(float(10 * np.log10(np.mean(quieter.astype(float) ** 2))), 1)
@@ -54,11 +68,22 @@ def set_level(samples: np.ndarray, rate_hz: int, target_db: float, *, measure: s
 class Gate:
     """When sound counts as active, measured on the level of 10 ms frames.
 
-    threshold_db, release_db : above the quiet of the sound (the level a tenth of its frames stay under), activity
-    begins above the first and ends below the second. lowest_db : what is below this level re 1.0 is never
-    active. hold_s : gaps up to this length are closed. pad_s : added on either side. min_duration_s : shorter
-    activity is dropped, before padding.
+    Attributes
+    ----------
+    threshold_db, release_db : float
+        Above the quiet of the sound (the level a tenth of its frames stay under), activity begins above the
+        first and ends below the second.
+    lowest_db : float
+        What is below this level re 1.0 is never active.
+    hold_s : float
+        Gaps up to this length are closed.
+    pad_s : float
+        Added on either side.
+    min_duration_s : float
+        Shorter activity is dropped, before padding.
 
+    Examples
+    --------
     >>> barn_owl.audio.Gate(threshold_db=20.0).threshold_db
     20.0
     """
@@ -80,10 +105,24 @@ class Gate:
 def find_activity(samples: np.ndarray, rate_hz: int, gate: Gate | None = None) -> np.ndarray:
     """Find where something sounds.
 
-    samples : mono, shape ``(samples,)``. Returns start and end of each stretch in seconds, float64, shape
-    ``(stretches, 2)``, in order and apart. Sound that is steady from beginning to end is one stretch,
-    unless it is below ``gate.lowest_db``. Raises AudioError for samples that are not mono.
+    Parameters
+    ----------
+    samples : np.ndarray
+        Mono, shape ``(samples,)``.
 
+    Returns
+    -------
+    np.ndarray
+        Start and end of each stretch in seconds, float64, shape ``(stretches, 2)``, in order and apart. Sound
+        that is steady from beginning to end is one stretch, unless it is below ``gate.lowest_db``.
+
+    Raises
+    ------
+    AudioError
+        For samples that are not mono.
+
+    Examples
+    --------
     >>> samples, rate_hz = barn_owl.read_audio("night.wav")
     >>> barn_owl.audio.find_activity(samples, rate_hz).shape[1]
     2

@@ -106,7 +106,11 @@ def incoming(source: Source, *, stop: threading.Event | None = None) -> Iterator
     """Yield what comes from a source, until it is over or `stop` is set; None where nothing came for a moment.
 
     A source that fails and may come back is tried again and again, and a `Break` says for how long it was away.
-    Raises AudioError when it fails at the very beginning, or cannot come back.
+
+    Raises
+    ------
+    AudioError
+        If it fails at the very beginning, or cannot come back.
     """
     stop, heard = stop or threading.Event(), False
     while not stop.is_set():

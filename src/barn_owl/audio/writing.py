@@ -18,13 +18,23 @@ FORMATS = {".oga": "OGG", ".opus": "OGG", ".aif": "AIFF"}
 def write_audio(path: str | Path, samples: np.ndarray, rate_hz: int, *, encoding: str | None = None) -> None:
     """Write samples to a sound file, whole or not at all; the format follows the ending of the name.
 
-    samples : shape ``(samples,)`` or ``(samples, channels)``, full scale 1.0; integer encodings clip beyond.
-    encoding : a libsndfile subtype, such as ``PCM_16``, ``PCM_24`` or ``FLOAT``; None for ``PCM_16``, or
-        what a compressed format always has.
+    Parameters
+    ----------
+    samples : np.ndarray
+        Shape ``(samples,)`` or ``(samples, channels)``, full scale 1.0; integer encodings clip beyond.
+    encoding : str | None
+        A libsndfile subtype, such as ``PCM_16``, ``PCM_24`` or ``FLOAT``; None for ``PCM_16``, or what a
+        compressed format always has.
 
-    Raises AudioError for an unknown ending or an encoding the format does not have, OutputError when
-    the file cannot be written.
+    Raises
+    ------
+    AudioError
+        For an unknown ending or an encoding the format does not have.
+    OutputError
+        If the file cannot be written.
 
+    Examples
+    --------
     >>> barn_owl.write_audio("tone.wav", np.sin(np.arange(8000) * 0.2) / 2, 8000)
     >>> barn_owl.audio_info("tone.wav").samples
     8000

@@ -77,7 +77,7 @@ def command(
     figure = owl.show.tagging_figure(run.model, quay.recording, events, truth=truth, end_s=end_s)
     owl.save_figure(figure, folder / "night.png")
     by_label = found.by_label.drop(columns="false_alarms_per_hour").reset_index()
-    voice.table(by_label, title=f"events against the truth, onset within {COLLAR_S:g} s")
+    voice.table(by_label, title=f"event scores, onset within {COLLAR_S:g} s")
     scores = run.evaluate().scores
     voice.say(
         f"\nDone in {time.perf_counter() - begin:.0f} s. Clips: balanced accuracy {scores.balanced_accuracy:.2f} on "

@@ -105,8 +105,8 @@ def command(
 
 
 def _items(
-    voice: Terminal, events: Path, recordings: tuple[Path, ...], audio: Path | None, *, stretches: int, stretch_s: float,
-    seed: int, shown: bool,
+    voice: Terminal, events: Path, recordings: tuple[Path, ...], audio: Path | None, *, stretches: int,
+    stretch_s: float, seed: int, shown: bool,
 ) -> pd.DataFrame:  # fmt: skip
     from barn_owl.archive.store import events_of_recordings, is_store
 

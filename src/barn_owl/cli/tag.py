@@ -258,7 +258,7 @@ def _starts(files: list[str], begins: Path | None, zone: str, *, needed: bool) -
         raise AudioError(
             f"--hours needs the start time of each recording, and {unknown[0]} has none"
             f"{f' (nor do {len(unknown) - 1} others)' if len(unknown) > 1 else ''}, neither in its name, as in "
-            "night_20260314_221500.flac, nor in a broadcast chunk; rename the files, or give --start-times TABLE with "
+            "night_20260314_221500.flac, nor in a broadcast chunk; rename them, or give --start-times TABLE with "
             "the columns file and begins"
         )
     return starts

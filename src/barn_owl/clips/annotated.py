@@ -21,11 +21,21 @@ def clips_of_events(truth: pd.DataFrame, length_s: float, *, copies: int = 1, se
     so that the beginning and the end of sounds, and what stands before and behind them, are learned too. Events of
     another label that reach into a clip are not avoided: sounds overlap in the field as well.
 
-    truth : events with times; those without a label (unknown sounds) are skipped. copies : clips an event, each
-    with another place. Columns ``onset_s`` and ``offset_s`` tell where the event is in the recording.
+    Parameters
+    ----------
+    truth : pd.DataFrame
+        Events with times; those without a label (unknown sounds) are skipped.
+    copies : int
+        Clips an event, each with another place. Columns ``onset_s`` and ``offset_s`` tell where the event is
+        in the recording.
 
-    Raises TableError when no row has a label and times.
+    Raises
+    ------
+    TableError
+        If no row has a label and times.
 
+    Examples
+    --------
     >>> truth = barn_owl.read_clip_table("truth.csv")
     >>> len(barn_owl.clips.clips_of_events(truth, 1.0))
     4
@@ -60,10 +70,17 @@ def clips_of_false_alarms(
 ) -> pd.DataFrame:
     """Cut out what an earlier model took for an event where none is marked: hard negatives; a clip table.
 
-    truth : all that sounds in the recordings; rows with a blank label (unknown sounds) do not count as marked.
-    events : what the model found in the same recordings. Each clip is `length_s` long, with the false alarm in its
-    middle, and keeps free of true events by `margin_s`. Column ``confused_with`` says what the model said.
+    Parameters
+    ----------
+    truth : pd.DataFrame
+        All that sounds in the recordings; rows with a blank label (unknown sounds) do not count as marked.
+    events : pd.DataFrame
+        What the model found in the same recordings. Each clip is `length_s` long, with the false alarm in its
+        middle, and keeps free of true events by `margin_s`. Column ``confused_with`` says what the model
+        said.
 
+    Examples
+    --------
     >>> truth = barn_owl.read_clip_table("truth.csv")
     >>> events = barn_owl.read_events("events.csv")
     >>> clips = barn_owl.clips.clips_of_false_alarms(truth, events, 1.0)

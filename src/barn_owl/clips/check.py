@@ -46,13 +46,21 @@ NARROW_SHARE = 0.5
 class Check:
     """What a check found.
 
-    findings : one row each: severity (error, warning, note), finding, label, file, start_s, detail, action.
-    by_label : clips, groups, seconds and, when audio was read, shortest, longest, rates and level by label.
-    by_clip : label, seconds, level_db and worst (severity of its worst finding, blank for none) of each clip;
+    Attributes
+    ----------
+    findings : pd.DataFrame
+        One row each: severity (error, warning, note), finding, label, file, start_s, detail, action.
+    by_label : pd.DataFrame
+        Clips, groups, seconds and, when audio was read, shortest, longest, rates and level by label.
+    by_clip : pd.DataFrame
+        Label, seconds, level_db and worst (severity of its worst finding, blank for none) of each clip;
         numbers are NaN where no audio was read.
-    repaired : the clip table with the safe repairs made; its column ``copy_of`` holds the same name for
-        clips that are the same recording.
+    repaired : pd.DataFrame
+        The clip table with the safe repairs made; its column ``copy_of`` holds the same name for clips that
+        are the same recording.
 
+    Examples
+    --------
     >>> check = barn_owl.check_clips(barn_owl.read_clip_table("clips.csv"))
     >>> list(check.findings)
     ['severity', 'finding', 'label', 'file', 'start_s', 'detail', 'action']
@@ -83,8 +91,13 @@ def check_clips(
 ) -> Check:
     """Look for what is wrong with a clip table and, with `audio`, with the sound of every clip.
 
-    progress : called with the clips read and their number. Nothing is changed, no sound is written.
+    Parameters
+    ----------
+    progress : Callable[[int, int], None] | None
+        Called with the clips read and their number. Nothing is changed, no sound is written.
 
+    Examples
+    --------
     >>> check = barn_owl.check_clips(barn_owl.read_clip_table("clips.csv"))
     >>> list(check.by_label.columns)[:3]
     ['label', 'clips', 'groups']

@@ -18,8 +18,15 @@ CLOSE_S = 5e-4
 def read_corrections(path: str | Path) -> pd.DataFrame:
     """Read a table of corrections: ``file``, ``correct_label`` and, for excerpts, ``start_s`` and ``end_s``.
 
-    Rows whose ``correct_label`` is blank are skipped. Raises TableError when a column is missing.
+    Rows whose ``correct_label`` is blank are skipped.
 
+    Raises
+    ------
+    TableError
+        If a column is missing.
+
+    Examples
+    --------
     >>> clips = barn_owl.read_clip_table("clips.csv").head(1)
     >>> barn_owl.write_clip_table(clips.assign(correct_label="tick"), "corrections.csv")
     >>> len(barn_owl.clips.read_corrections("corrections.csv"))
@@ -39,8 +46,15 @@ def correct_labels(clips: pd.DataFrame, corrections: pd.DataFrame) -> tuple[pd.D
     """Put corrected labels into a clip table; return it and how many rows changed.
 
     A correction belongs to the clip with the same times whose path ends most like its own, so that it does not matter
-    where the table of corrections lies. Raises TableError when one fits no clip, or clips that differ in their path.
+    where the table of corrections lies.
 
+    Raises
+    ------
+    TableError
+        If one fits no clip, or clips that differ in their path.
+
+    Examples
+    --------
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> wrong = clips.head(1).assign(correct_label="tick")
     >>> corrected, changed = barn_owl.clips.correct_labels(clips, wrong)

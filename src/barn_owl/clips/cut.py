@@ -29,14 +29,23 @@ def find_takes(
 ) -> pd.DataFrame:
     """Find single events in a recording of repeated takes, and put a clip of one length around each.
 
-    Returns a clip table with the columns ``onset_s`` and ``offset_s`` of the event besides; no row when nothing
-    stands out.
+    Each band is measured against its own quiet nearby, so hum, hiss and slow changes do not count. The event sits at
+    a random place of its clip (by `seed`), but never so that a neighbor shows when that can be helped. Memory grows
+    by four bytes every 5 ms, not with the sound.
 
-    Each band is measured against its own quiet nearby, so hum, hiss and slow changes do not count. The event
-    sits at a random place of its clip (by `seed`), but never so that a neighbor shows when that can be helped.
-    Memory grows by four bytes every 5 ms, not with the sound.
-    Raises AudioError when the recording cannot be read or is shorter than the clips wished.
+    Returns
+    -------
+    pd.DataFrame
+        A clip table with the columns ``onset_s`` and ``offset_s`` of the event besides; no row when nothing
+        stands out.
 
+    Raises
+    ------
+    AudioError
+        If the recording cannot be read or is shorter than the clips wished.
+
+    Examples
+    --------
     >>> takes = barn_owl.clips.find_takes("night.wav", barn_owl.clips.TakeSettings(length_s=0.5), label="sound")
     >>> list(takes["label"].unique())
     ['sound']
@@ -167,8 +176,15 @@ def _with_sound(start: float, event: np.ndarray, level: np.ndarray, hop_s: float
 def cut_windows(path: str | Path, length_s: float, *, step_s: float | None = None, label: str = "") -> pd.DataFrame:
     """Cut a recording into windows of one length, every `step_s` (None: end to end); a clip table.
 
-    The rest at the end is dropped. Raises AudioError when the recording is shorter than one window.
+    The rest at the end is dropped.
 
+    Raises
+    ------
+    AudioError
+        If the recording is shorter than one window.
+
+    Examples
+    --------
     >>> len(barn_owl.clips.cut_windows("night.wav", 2.0, step_s=1.0))
     13
     """
@@ -194,9 +210,21 @@ def draw_background(
 ) -> pd.DataFrame:
     """Draw excerpts from the parts of annotated recordings where nothing is marked; a clip table.
 
-    truth : a clip table of events. margin_s : kept free on either side of an event. The excerpts do not
-    overlap and are drawn evenly over what is free. Raises TableError when less than `count` fit.
+    Parameters
+    ----------
+    truth : pd.DataFrame
+        A clip table of events.
+    margin_s : float
+        Kept free on either side of an event. The excerpts do not overlap and are drawn evenly over what is
+        free.
 
+    Raises
+    ------
+    TableError
+        If less than `count` fit.
+
+    Examples
+    --------
     >>> truth = barn_owl.read_clip_table("truth.csv")
     >>> len(barn_owl.clips.draw_background(truth, 0.5, 3))
     3

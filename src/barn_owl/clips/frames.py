@@ -84,14 +84,29 @@ def load_frames(
 ) -> "tuple[ClipFrames, pd.DataFrame, dict[int, str]]":
     """Read the clips of a table and compute their frames.
 
-    settings : how the samples are made uniform first; None for as they are.
-    cache : a folder to keep the frames in, so that they are computed once; see `barn_owl.features.cache`.
-    progress : called with the clips done and their number.
+    Parameters
+    ----------
+    settings : UniformSettings | None
+        How the samples are made uniform first; None for as they are.
+    cache : str | Path | None
+        A folder to keep the frames in, so that they are computed once; see `barn_owl.features.cache`.
+    progress : Callable[[int, int], None] | None
+        Called with the clips done and their number.
 
-    Returns the frames, the rows they belong to (index renewed), and the reason for each skipped row, by row
-    number of `clips`. A clip is skipped when it cannot be read, is shorter than one frame or holds nothing
-    but zeros. Raises TableError when no clip is left.
+    Returns
+    -------
+    tuple[ClipFrames, pd.DataFrame, dict[int, str]]
+        The frames, the rows they belong to (index renewed), and the reason for each skipped row, by row
+        number of `clips`. A clip is skipped when it cannot be read, is shorter than one frame or holds
+        nothing but zeros.
 
+    Raises
+    ------
+    TableError
+        If no clip is left.
+
+    Examples
+    --------
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> frames, kept, refused = barn_owl.load_frames(clips, barn_owl.FrontEnd())
     >>> len(frames) == len(kept), refused

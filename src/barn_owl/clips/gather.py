@@ -38,19 +38,26 @@ def gather_folder(
 ) -> Gathered:
     """Make a clip table from a folder that holds one folder for each label.
 
-    The label of a file is the first folder below `folder` on the way to it, or the last; files directly in
-    `folder` have a blank label. Hidden files and other kinds of file are skipped.
-
-    names : what the file names say, such as ``"{group}_{take}"``: text with named fields in braces, each
-        standing for the shortest text that fits; or, when it holds ``(?P<``, a regular expression with named
-        groups. ``{group}`` and ``{label}`` fill those columns, ``{}`` is skipped, any other field becomes
-        a column of its own. The ending is not part of the name.
+    The label of a file is the first folder below `folder` on the way to it, or the last; files directly in `folder`
+    have a blank label. Hidden files and other kinds of file are skipped.
 
     Folders below `folder` that hold no sound are reported, as their label will be missing.
 
-    Raises TableError when the folder does not exist or holds no sound that can be read, and when `names`
-    does not fit a file.
+    Parameters
+    ----------
+    names : str | None
+        What the file names say, such as ``"{group}_{take}"``: text with named fields in braces, each standing
+        for the shortest text that fits; or, when it holds ``(?P<``, a regular expression with named groups.
+        ``{group}`` and ``{label}`` fill those columns, ``{}`` is skipped, any other field becomes a column of
+        its own. The ending is not part of the name.
 
+    Raises
+    ------
+    TableError
+        If the folder does not exist or holds no sound that can be read, and when `names` does not fit a file.
+
+    Examples
+    --------
     >>> gathered = barn_owl.gather_folder("clips", names="{group}_{take}")
     >>> sorted(gathered.clips["label"].unique()), gathered.clips["group"].nunique()
     (['hiss', 'hum', 'still', 'tick'], 4)
@@ -101,15 +108,27 @@ def gather_table(
 ) -> Gathered:
     """Make a clip table from a table that someone already has.
 
-    path : CSV with any common separator and encoding, or Parquet.
-    columns : which of its columns is which of ours, such as ``{"file": "filename", "start_s": "onset"}``;
-        columns with our names need no entry, all others are kept as metadata.
-    audio_folder : where the files are; None for the folder of the table.
-    encoding : how its letters are written; None to find out, see `read_any_table`.
+    Rows whose file cannot be read, or which lie beyond the end of it, are skipped and reported.
 
-    Rows whose file cannot be read, or which lie beyond the end of it, are skipped and reported. Raises
-    TableError when a column is not there, a row is faulty, or no row can be used.
+    Parameters
+    ----------
+    path : str | Path
+        CSV with any common separator and encoding, or Parquet.
+    columns : Mapping[str, str] | None
+        Which of its columns is which of ours, such as ``{"file": "filename", "start_s": "onset"}``; columns
+        with our names need no entry, all others are kept as metadata.
+    audio_folder : str | Path | None
+        Where the files are; None for the folder of the table.
+    encoding : str | None
+        How its letters are written; None to find out, see `read_any_table`.
 
+    Raises
+    ------
+    TableError
+        If a column is not there, a row is faulty, or no row can be used.
+
+    Examples
+    --------
     >>> len(barn_owl.clips.gather_table("clips.csv").clips)
     48
     """

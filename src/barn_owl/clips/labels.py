@@ -39,8 +39,15 @@ def join_multilabel(clips: pd.DataFrame) -> pd.DataFrame:
 def read_label_map(path: str | Path) -> dict[str, str]:
     """Read which label becomes which from a table with the columns ``label`` and ``becomes``.
 
-    A blank in ``becomes`` drops the label. Raises TableError when a column is missing or a label is there twice.
+    A blank in ``becomes`` drops the label.
 
+    Raises
+    ------
+    TableError
+        If a column is missing or a label is there twice.
+
+    Examples
+    --------
     >>> pd.DataFrame({"label": ["hum"], "becomes": ["machine"]}).to_csv("map.csv", index=False)
     >>> barn_owl.clips.read_label_map("map.csv")
     {'hum': 'machine'}
@@ -58,8 +65,15 @@ def read_label_map(path: str | Path) -> dict[str, str]:
 def relabel(clips: pd.DataFrame, becomes: Mapping[str, str]) -> pd.DataFrame:
     """Return the clips with labels renamed; several may become one, and those that become "" are dropped.
 
-    Labels that are not named stay. Raises TableError for a label that no clip has, with the nearest one.
+    Labels that are not named stay.
 
+    Raises
+    ------
+    TableError
+        For a label that no clip has, with the nearest one.
+
+    Examples
+    --------
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> sorted(barn_owl.clips.relabel(clips, {"hum": "machine"})["label"].unique())
     ['hiss', 'machine', 'still', 'tick']
@@ -91,9 +105,19 @@ def other_label(
 ) -> pd.DataFrame:
     """Keep some labels and draw one more, `name`, evenly from all the others; order is kept.
 
-    most : clips of the new label; None for the median of the labels kept. What a clip was called before
-    is in the new column ``label_before``. Raises TableError when a label to keep has no clip, or none is left.
+    Parameters
+    ----------
+    most : int | None
+        Clips of the new label; None for the median of the labels kept. What a clip was called before is in
+        the new column ``label_before``.
 
+    Raises
+    ------
+    TableError
+        If a label to keep has no clip, or none is left.
+
+    Examples
+    --------
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> sorted(barn_owl.clips.other_label(clips, ["hum", "hiss"])["label"].unique())
     ['hiss', 'hum', 'other']

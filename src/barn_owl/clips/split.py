@@ -26,12 +26,23 @@ def split_clips(
     one recording (``copy_of``), land on the same split, and each label's clips are shared out as near to `shares` as
     whole groups allow. Sides that the table already names are kept; only rows with a blank ``split`` are placed, with
     their group if that has a split already. A table split into train and test alone gives up part of train for
-    validation. fewest : labels that there must be. quietly : without a warning for labels that a split has no clip
-    of.
+    validation.
 
-    Raises TableError when a label has fewer than three clips, there are fewer groups than splits, or one
-    group is on two splits already.
+    Parameters
+    ----------
+    fewest : int
+        Labels that there must be.
+    quietly : bool
+        Without a warning for labels that a split has no clip of.
 
+    Raises
+    ------
+    TableError
+        If a label has fewer than three clips, there are fewer groups than splits, or one group is on two
+        splits already.
+
+    Examples
+    --------
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> barn_owl.split_clips(clips)["split"].value_counts().to_dict()
     {'train': 24, 'validation': 12, 'test': 12}
@@ -101,8 +112,14 @@ def fold_clips(clips: pd.DataFrame, folds: int = 5, *, seed: int = 0, shares: Sh
     """Fill the column ``fold`` with 1 to `folds`, whole groups together and labels spread evenly.
 
     Other seeds give other folds, for repeated cross-validation; as many folds as groups leave one out each.
-    Raises TableError when there are fewer groups than folds.
 
+    Raises
+    ------
+    TableError
+        If there are fewer groups than folds.
+
+    Examples
+    --------
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> sorted(barn_owl.clips.fold_clips(clips, 3)["fold"].unique().tolist())
     [1, 2, 3]
@@ -122,8 +139,13 @@ def fold_clips(clips: pd.DataFrame, folds: int = 5, *, seed: int = 0, shares: Sh
 def splits_of_fold(clips: pd.DataFrame, fold: int) -> pd.DataFrame:
     """Fill the column ``split``: this fold is the test, the next one validation, the others are for training.
 
-    Raises TableError when the table has no column ``fold``, or no such fold.
+    Raises
+    ------
+    TableError
+        If the table has no column ``fold``, or no such fold.
 
+    Examples
+    --------
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> folded = barn_owl.clips.splits_of_fold(barn_owl.clips.fold_clips(clips, 4), 1)
     >>> sorted(folded["split"].unique())

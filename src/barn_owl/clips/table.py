@@ -43,13 +43,18 @@ SHOWN_FAULTS = 5
 def check_clip_table(clips: pd.DataFrame, *, where: str = "clip table") -> pd.DataFrame:
     """Return `clips` in the standard shape, checked; the argument stays as it is.
 
-    The result has ``file``, ``start_s``, ``end_s`` and ``label`` (made blank when absent), then ``group``,
-    ``split`` and ``score`` where given, then all other columns untouched. Times are float64 seconds with NaN
-    for blank; texts are stripped strings, blank is ``""``. Rows that repeat another one in every standard
-    column are dropped, with a warning in the log.
+    The result has ``file``, ``start_s``, ``end_s`` and ``label`` (made blank when absent), then ``group``, ``split``
+    and ``score`` where given, then all other columns untouched. Times are float64 seconds with NaN for blank; texts
+    are stripped strings, blank is ``""``. Rows that repeat another one in every standard column are dropped, with a
+    warning in the log.
 
-    Raises TableError that names the first faulty rows, counted from 1.
+    Raises
+    ------
+    TableError
+        That names the first faulty rows, counted from 1.
 
+    Examples
+    --------
     >>> table = barn_owl.clips.check_clip_table(pd.DataFrame({"file": ["a.wav"], "label": ["bell"]}))
     >>> sorted(table.columns)
     ['end_s', 'file', 'label', 'start_s']
@@ -148,9 +153,19 @@ def read_clip_table(source: str | Path | IO[str], *, may_be_empty: bool = False)
     """Read a clip table from CSV (RFC 4180, UTF-8), or Parquet by ending, and check it.
 
     Paths in ``file`` are resolved against the folder of the table (for an open stream: the current folder).
-    may_be_empty : whether a header without rows will do, as for a table of events where there were none.
-    Raises TableError when the table cannot be read or a row is faulty.
 
+    Parameters
+    ----------
+    may_be_empty : bool
+        Whether a header without rows will do, as for a table of events where there were none.
+
+    Raises
+    ------
+    TableError
+        If the table cannot be read or a row is faulty.
+
+    Examples
+    --------
     >>> len(barn_owl.read_clip_table("clips.csv"))
     48
     """
@@ -296,10 +311,18 @@ def _in_texts(table: pd.DataFrame, pattern: re.Pattern[str], change: Callable[[s
 def write_clip_table(clips: pd.DataFrame, target: str | Path | IO[str], *, force: bool = True) -> None:
     """Write a clip table as CSV, or Parquet by ending, whole or not at all.
 
-    Files on the same tree as the table are named relative to its folder. `target` may be an open text
-    stream; paths are then written as they are. Raises TableError for a faulty table, OutputError when
-    `target` cannot be written, or exists and `force` is false.
+    Files on the same tree as the table are named relative to its folder. `target` may be an open text stream; paths
+    are then written as they are.
 
+    Raises
+    ------
+    TableError
+        For a faulty table.
+    OutputError
+        If `target` cannot be written, or exists and `force` is false.
+
+    Examples
+    --------
     >>> barn_owl.write_clip_table(barn_owl.read_clip_table("clips.csv"), "copy.csv")
     """
     clips = check_clip_table(clips)

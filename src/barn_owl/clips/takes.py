@@ -10,9 +10,17 @@ from barn_owl.settings import Settings
 class TakeSettings(Settings):
     """What counts as one take, and how long its clip is.
 
-    threshold_db, release_db : how far the mean of the mel bands stands out of the quiet where a take begins and ends.
-    max_gap_s : a pause up to this length is inside a take. place : where the event is in its clip.
+    Attributes
+    ----------
+    threshold_db, release_db : float
+        How far the mean of the mel bands stands out of the quiet where a take begins and ends.
+    max_gap_s : float
+        A pause up to this length is inside a take.
+    place : Literal[random, start, center]
+        Where the event is in its clip.
 
+    Examples
+    --------
     >>> barn_owl.clips.TakeSettings(length_s=0.5).length_s
     0.5
     """

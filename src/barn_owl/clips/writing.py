@@ -26,9 +26,16 @@ def label_folder(folder: Path, label: str) -> Path:
 def write_excerpts(clips: pd.DataFrame, folder: str | Path, *, force: bool = False) -> pd.DataFrame:
     """Write each excerpt of a clip table as a WAV file, in a folder for each label; return their clip table.
 
-    Samples keep the rate of their recording and one channel, the mean of all. Raises OutputError, before
-    anything is written, when a file is there already and `force` is false, or the disk has too little left.
+    Samples keep the rate of their recording and one channel, the mean of all.
 
+    Raises
+    ------
+    OutputError
+        Before anything is written, when a file is there already and `force` is false, or the disk has too
+        little left.
+
+    Examples
+    --------
     >>> cut = barn_owl.clips.write_excerpts(barn_owl.read_clip_table("truth.csv"), "cut", force=True)
     >>> len(cut)
     4
@@ -61,9 +68,20 @@ def write_variants(
 ) -> tuple[pd.DataFrame, dict[str, str]]:
     """Write `variants` changed copies of each clip as WAV files, in a folder for each label.
 
-    background : labels of the clips that are mixed into the others. Returns the clip table of what was written,
-    with the column ``changes`` in words, and why clips were skipped. Raises TableError when there is no clip
-    of the background.
+    Parameters
+    ----------
+    background : tuple[str, ...]
+        Labels of the clips that are mixed into the others.
+
+    Returns
+    -------
+    tuple[pd.DataFrame, dict[str, str]]
+        The clip table of what was written, with the column ``changes`` in words, and why clips were skipped.
+
+    Raises
+    ------
+    TableError
+        If there is no clip of the background.
     """
     asked, rows, refused = _excerpts(clips), [], {}
     noises = [asked[row] for row in np.flatnonzero(clips["label"].isin(background))]

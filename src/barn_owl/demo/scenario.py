@@ -45,9 +45,16 @@ def write_harbor(
 ) -> Harbor:
     """Write the demo data below `folder`: ``clips/LABEL/RECORDER_NUMBER``, ``night.flac``, ``truth.csv``.
 
-    The same seed gives the same samples. Some clips are odd on purpose, as in real heaps: mislabelled,
-    clipped, silent, stereo, at 192 kHz, broken off. progress : called with the parts done and their number.
+    The same seed gives the same samples. Some clips are odd on purpose, as in real heaps: mislabelled, clipped,
+    silent, stereo, at 192 kHz, broken off.
 
+    Parameters
+    ----------
+    progress : Callable[[int, int], None] | None
+        Called with the parts done and their number.
+
+    Examples
+    --------
     >>> quay = barn_owl.demo.write_harbor("quay", clips_per_label=1, minutes=0.2, workers=1)
     >>> barn_owl.audio_info(quay.recording).rate_hz
     32000

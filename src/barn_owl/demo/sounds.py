@@ -164,8 +164,8 @@ def hull_knock(rng: np.random.Generator) -> np.ndarray:
     return _peak_one(out)
 
 
-# Unknown sounds use other synthesis methods than the synthetic sounds of training (`sound/synthetic.py`): grains, sums
-# of partials, a delay line and summed shocks. Otherwise they would prove nothing.
+# Unknown sounds use other synthesis methods than the synthetic sounds of training (`sound/synthetic.py`): grains,
+# sums of partials, a delay line and summed shocks. Otherwise they would prove nothing.
 
 
 def gull(rng: np.random.Generator) -> np.ndarray:

@@ -36,10 +36,26 @@ LANES = 16
 def write_c(model: Model, path: str | Path, *, force: bool = False) -> list[Path]:
     """Write a model as C99: ``NAME.c``, ``NAME.h`` and ``NAME_main.c``, a program that tags a WAV file.
 
-    path : ends with ``.c``. The code needs no heap and nothing but the C library's mathematics; ``sizeof(owl)`` is
-    all the memory it works in. Returns the files. Raises ModelError for a model that is no graph (see `graph_of`) or
-    whose frames have an odd transform, OutputError when a file is there already.
+    Parameters
+    ----------
+    path : str | Path
+        Ends with ``.c``. The code needs no heap and nothing but the C library's mathematics; ``sizeof(owl)``
+        is all the memory it works in.
 
+    Returns
+    -------
+    list[Path]
+        The files.
+
+    Raises
+    ------
+    ModelError
+        For a model that is no graph (see `graph_of`) or whose frames have an odd transform.
+    OutputError
+        If a file is there already.
+
+    Examples
+    --------
     >>> model = barn_owl.device.plain_model(barn_owl.Plan(cnn={"size": "tiny"}), labels=6)
     >>> [path.name for path in barn_owl.write_c(model, "owl.c", force=True)]
     ['owl.c', 'owl.h', 'owl_main.c']

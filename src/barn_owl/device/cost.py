@@ -27,12 +27,25 @@ KB = 1024
 class Footprint:
     """What a model takes, where it is handed over as C.
 
-    multiply_adds : of the networks for a second of sound that streams. flash_float, flash_int8 : bytes of code and
-    numbers. ram_float, ram_int8 : bytes of one inference that streams; ram_window : bytes of one that is worked on
-    layer by layer over a whole window, in floats. seconds_float, seconds_int8 : time for one step, front end
-    included. step_s : time from a step to the next. latency_s : from a sound to its score, half a window and the
-    work.
+    Attributes
+    ----------
+    multiply_adds : int
+        Of the networks for a second of sound that streams.
+    flash_float, flash_int8 : int
+        Bytes of code and numbers.
+    ram_float, ram_int8 : int
+        Bytes of one inference that streams.
+    ram_window : int
+        Bytes of one that is worked on layer by layer over a whole window, in floats.
+    seconds_float, seconds_int8 : float
+        Time for one step, front end included.
+    step_s : float
+        Time from a step to the next.
+    latency_s : float
+        From a sound to its score, half a window and the work.
 
+    Examples
+    --------
     >>> model = barn_owl.device.plain_model(barn_owl.Plan(), labels=6)
     >>> barn_owl.device.footprint(model, barn_owl.device.read_device("core-512k")).exceeded(int8=True)
     {}
@@ -83,9 +96,15 @@ class Footprint:
 def footprint(model: Model, device: Device) -> Footprint:
     """Count what a model of the classifier cnn, trained or not, takes on a device; see `Footprint`.
 
-    Times are cycles of the device: multiply-adds, transforms and logarithms, each times how often. Raises ModelError
-    for a model that is no graph.
+    Times are cycles of the device: multiply-adds, transforms and logarithms, each times how often.
 
+    Raises
+    ------
+    ModelError
+        For a model that is no graph.
+
+    Examples
+    --------
     >>> from barn_owl.device import footprint, plain_model, read_device
     >>> small = plain_model(barn_owl.Plan(cnn={"kinds": ["2d"]}), labels=6)
     >>> footprint(small, read_device("core-256k")).flash_int8 < 150_000
@@ -163,8 +182,13 @@ def _whole_window(networks: Sequence[list[Stage]], steps: int, bands: int) -> in
 def plain_model(plan: Plan, labels: int) -> Model:
     """Return a model as `plan` would train it, with weights that say nothing: to count what it costs.
 
-    Raises ModelError for a plan of another classifier than cnn.
+    Raises
+    ------
+    ModelError
+        For a plan of another classifier than cnn.
 
+    Examples
+    --------
     >>> barn_owl.device.plain_model(barn_owl.Plan(), labels=6).classifier.step
     4
     """

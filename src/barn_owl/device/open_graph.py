@@ -32,12 +32,23 @@ def write_onnx(model: Model, path: str | Path, *, takes_features: bool = False, 
     Its input ``samples`` is float32, ``(samples,)``, mono at the model's rate; its outputs ``sounds`` and ``begins``
     are scores from 0 to 1 that any label sounds that is an event, ``(steps, 1)``, or that each does, ``(steps,
     labels)``, where several may at once; step *i* describes frame ``window // 2 + i * step``. ``naming``, ``(steps,
-    labels + 2)``, is what a stretch of steps is named by (`barn_owl.classifiers.base.named`).
-    Labels, rate, window, step and decoding settings are in the metadata.
+    labels + 2)``, is what a stretch of steps is named by (`barn_owl.classifiers.base.named`). Labels, rate, window,
+    step and decoding settings are in the metadata.
 
-    takes_features : the input is ``frames`` instead, log-mel in dB, ``(frames, bands)``. Raises ModelError for a
-    model that is no such graph or that `onnx` is missing for, OutputError for a file that is there already.
+    Parameters
+    ----------
+    takes_features : bool
+        The input is ``frames`` instead, log-mel in dB, ``(frames, bands)``.
 
+    Raises
+    ------
+    ModelError
+        For a model that is no such graph or that `onnx` is missing for.
+    OutputError
+        For a file that is there already.
+
+    Examples
+    --------
     >>> barn_owl.write_onnx(barn_owl.device.plain_model(barn_owl.Plan(), labels=6), "model.onnx", force=True)
     """
     path = Path(path)

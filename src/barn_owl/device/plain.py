@@ -14,8 +14,15 @@ def write_weights(model: Model, path: str | Path, *, force: bool = False) -> Non
     """Write all arrays of a model of any classifier, and what is needed to use them, as ``.npz`` or ``.json``.
 
     In the archive the description is a JSON text under ``description``; in JSON, arrays are nested lists with their
-    shapes. Raises OutputError for another ending, or a file that is there already.
+    shapes.
 
+    Raises
+    ------
+    OutputError
+        For another ending, or a file that is there already.
+
+    Examples
+    --------
     >>> barn_owl.device.write_weights(barn_owl.load_model("first"), "weights.json", force=True)
     """
     path = Path(path)

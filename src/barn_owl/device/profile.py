@@ -78,8 +78,13 @@ def device_names() -> list[str]:
 def read_device(source: str | Path) -> Device:
     """Read a device: the path of a TOML file, the name of one that ships, or ``this-machine``, which is measured.
 
-    Raises PlanError when there is none, or a key is unknown, missing or out of range.
+    Raises
+    ------
+    PlanError
+        If there is none, or a key is unknown, missing or out of range.
 
+    Examples
+    --------
     >>> barn_owl.device.read_device("core-64k").flash_kb
     256.0
     """

@@ -28,9 +28,18 @@ LONGEST_SHIFT = 46
 def quantize(model: Model, frames: ClipFrames) -> Model:
     """Return a model whose networks compute in int8; everything else stays.
 
-    frames : of clips that it was trained on, in which the ranges of all values are found. Raises ModelError when
-    there is none, or the classifier is no cnn.
+    Parameters
+    ----------
+    frames : ClipFrames
+        Of clips that it was trained on, in which the ranges of all values are found.
 
+    Raises
+    ------
+    ModelError
+        If there is none, or the classifier is no cnn.
+
+    Examples
+    --------
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> model = barn_owl.device.plain_model(barn_owl.Plan(cnn={"size": "tiny"}), labels=4)
     >>> frames, _, _ = barn_owl.load_frames(clips, model.front_end)

@@ -28,8 +28,14 @@ def on_runtime(model: Model) -> Model:
     """Return the model with its network computed by ONNX Runtime, on the best device that this offers.
 
     Scores differ from those of `model` by rounding. It is reported in the log when the only device is the processor.
-    Raises ModelError for a model that is no open graph, or where a package is missing.
 
+    Raises
+    ------
+    ModelError
+        For a model that is no open graph, or where a package is missing.
+
+    Examples
+    --------
     >>> model = barn_owl.device.plain_model(barn_owl.Plan(), labels=6)
     >>> barn_owl.device.on_runtime(model).classifier.device
     'CPUExecutionProvider'

@@ -94,16 +94,35 @@ def search(
 ) -> SearchResult:
     """Search for the plan that finds sounds best among those that fit `device`, for this many minutes.
 
-    plan : where the search begins, and what is not drawn; None for one that is fitted to the clips. int8 : whether
-    the model will compute in int8. halves : leave the worse half out step by step, and change the best; otherwise
-    every candidate is drawn again and learns for as long as the last step does, a plain random search. resume :
-    continue with what `folder` holds; its minutes count.
-
     Candidates are ranked by the furthest step that they came to, and there by their score: the mean of balanced
-    accuracy on clips of a fold that they had not trained on, and of event F1 in a rehearsal of those clips. Returns
-    the table, also in ``search.csv``, and the best plan, in ``plan.toml``. Raises PlanError when nothing that can be
-    drawn fits, and states which limit binds; TableError for too few groups.
+    accuracy on clips of a fold that they had not trained on, and of event F1 in a rehearsal of those clips.
 
+    Parameters
+    ----------
+    plan : Plan | None
+        Where the search begins, and what is not drawn; None for one that is fitted to the clips.
+    int8 : bool
+        Whether the model will compute in int8.
+    halves : bool
+        Leave the worse half out step by step, and change the best; otherwise every candidate is drawn again
+        and learns for as long as the last step does, a plain random search.
+    resume : bool
+        Continue with what `folder` holds; its minutes count.
+
+    Returns
+    -------
+    SearchResult
+        The table, also in ``search.csv``, and the best plan, in ``plan.toml``.
+
+    Raises
+    ------
+    PlanError
+        If nothing that can be drawn fits, and states which limit binds.
+    TableError
+        For too few groups.
+
+    Examples
+    --------
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> plan = barn_owl.Plan(background=["still"], cnn={"size": "tiny", "kinds": ["2d"]}, mixtures={"count": 8})
     >>> plan, device = plan.but(rehearsal={"minutes": 0}), barn_owl.device.read_device("core-256k")
@@ -392,7 +411,13 @@ def front(table: pd.DataFrame, cost: str = "flash_kb") -> pd.DataFrame:
 
 
 def read_search(folder: str | Path) -> SearchResult:
-    """Read what a search left. Raises PlanError when the folder holds none."""
+    """Read what a search left.
+
+    Raises
+    ------
+    PlanError
+        If the folder holds none.
+    """
     folder = Path(folder)
     if not is_file(folder / TABLE) or not is_file(folder / STATE):
         raise PlanError(f"{folder} holds no finished search")

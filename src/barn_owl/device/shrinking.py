@@ -66,13 +66,27 @@ def shrink(
 ) -> Shrunk:
     """Take whole channels out of the cnn of a run and train it on, in rounds; write the rest as a run.
 
-    share : weights that are left at most, 0 to 1. flash_kb : or what code and numbers take in int8. Of several
-    networks each is made smaller. Each round trains on the training split and keeps its best epoch by the validation
-    split; the last continues with both as any training does. The model that it starts from has trained on the
-    validation clips as well, so that figures on those flatter; those on the test split do not.
+    Parameters
+    ----------
+    share : float | None
+        Weights that are left at most, 0 to 1.
+    flash_kb : float | None
+        Or what code and numbers take in int8. Of several networks each is made smaller. Each round trains on
+        the training split and keeps its best epoch by the validation split; the last continues with both as
+        any training does. The model that it starts from has trained on the validation clips as well, so that
+        figures on those flatter; those on the test split do not.
 
-    Raises ModelError when the run is no cnn, or less cannot be left, and says what could; OutputError, TableError.
+    Raises
+    ------
+    ModelError
+        If the run is no cnn, or less cannot be left, and says what could.
+    OutputError
+        If an output cannot be written.
+    TableError
+        If a table is invalid.
 
+    Examples
+    --------
     >>> run = barn_owl.open_run("network")
     >>> shrunk = barn_owl.shrink(run, "smaller", share=0.6)
     >>> len(shrunk.rounds)
@@ -175,11 +189,17 @@ def _channels(before: list[Stage], after: list[Stage]) -> pd.DataFrame:
 
 
 def quantize_run(run: Run, folder: str | Path, *, work: Work = PLAIN) -> Run:
-    """Bring the cnn of a run to int8 and write it as a run: judged on the same clips, rehearsed with the same
-    settings.
+    """Quantize the cnn of a run to int8, evaluate and rehearse it, and write it as a run.
 
-    The ranges of all values are found on its training clips. Raises ModelError when the run is no cnn or has none.
+    The ranges of all values are found on its training clips.
 
+    Raises
+    ------
+    ModelError
+        If the run is no cnn or has none.
+
+    Examples
+    --------
     >>> run = barn_owl.open_run("network")
     >>> barn_owl.device.quantize_run(run, "rounded").model.classifier.name
     'int8'

@@ -22,9 +22,19 @@ Target = Literal["none", "precision", "recall", "f1", "cost"]
 def calibration_table(confidence: np.ndarray, right: np.ndarray, *, bins: int = BINS) -> pd.DataFrame:
     """Compare what scores promise with what they keep, in `bins` parts with the same number of clips.
 
-    confidence : scores from 0 to 1, right : boolean, both ``(answers,)``. Returns ``score`` (mean in the part),
-    ``right`` (share), ``answers``, and the ends ``low`` and ``high`` of the part.
+    Parameters
+    ----------
+    confidence : np.ndarray
+        Scores from 0 to 1, right : boolean, both ``(answers,)``.
 
+    Returns
+    -------
+    pd.DataFrame
+        ``score`` (mean in the part), ``right`` (share), ``answers``, and the ends ``low`` and ``high`` of the
+        part.
+
+    Examples
+    --------
     >>> table = barn_owl.evaluate.calibration_table(np.array([0.95, 0.85]), np.array([True, False]))
     >>> list(table)
     ['score', 'right', 'answers', 'low', 'high']
@@ -53,7 +63,10 @@ def calibration_error(table: pd.DataFrame) -> float:
 def fit_temperature(scores: np.ndarray, truth: np.ndarray, *, multilabel: bool = False) -> float:
     """Number that logits are to be divided by for the least log loss: Guo et al., ICML 2017.
 
-    scores, truth : ``(clips, labels)`` of clips that were not trained on. 1 with fewer than 20 clips.
+    Parameters
+    ----------
+    scores, truth : np.ndarray
+        ``(clips, labels)`` of clips that were not trained on. 1 with fewer than 20 clips.
     """
     if len(scores) < FEWEST_CLIPS:
         return 1.0
@@ -106,11 +119,18 @@ def coverage_table(confidence: np.ndarray, right: np.ndarray) -> pd.DataFrame:
 def fit_thresholds(answers: PredictionArrays, target: Target, value: float) -> dict[str, float]:
     """Find each label's threshold for a target, on clips that were not trained on.
 
-    An answer whose score is under the threshold of its label is not given. target : "precision" or "recall" of at
-    least `value`, the best "f1", or the least "cost", where a false alarm costs `value` as much as a missed one. For
-    precision the lowest threshold that keeps the target is taken, or else the one that comes nearest; for recall the
-    highest that keeps it. Labels that the clips do not tell anything about get 0, or where labels overlap 0.5.
+    An answer whose score is under the threshold of its label is not given.
 
+    Parameters
+    ----------
+    target : Target
+        "precision" or "recall" of at least `value`, the best "f1", or the least "cost", where a false alarm
+        costs `value` as much as a missed one. For precision the lowest threshold that keeps the target is
+        taken, or else the one that comes nearest; for recall the highest that keeps it. Labels that the clips
+        do not tell anything about get 0, or where labels overlap 0.5.
+
+    Examples
+    --------
     >>> answers = barn_owl.open_run("first").evaluate(split="validation").arrays
     >>> sorted(barn_owl.evaluate.fit_thresholds(answers, "precision", 0.9))
     ['hiss', 'hum', 'still', 'tick']

@@ -28,12 +28,25 @@ _Scores = dict[str, tuple[dict[str, np.ndarray], dict[str, np.ndarray]]]
 class Comparison:
     """Models on the same clips, the first of them the one that others are held against.
 
-    scores : one row per model: value and interval of each score. pairs : a row for each other model: the difference
-    in balanced accuracy to the first with its 95 % interval, clips that only one of the two has right, and the
-    p-value of McNemar's exact test. by_label : recall of each label, a column a model. changes : a row for each label
-    of each other model: how far its recall is from the first one's, with the 95 % interval. clips : common to all.
-    left_out : clips of each model that not all of them judged.
+    Attributes
+    ----------
+    scores : pd.DataFrame
+        One row per model: value and interval of each score.
+    pairs : pd.DataFrame
+        A row for each other model: the difference in balanced accuracy to the first with its 95 % interval,
+        clips that only one of the two has right, and the p-value of McNemar's exact test.
+    by_label : pd.DataFrame
+        Recall of each label, a column a model.
+    changes : pd.DataFrame
+        A row for each label of each other model: how far its recall is from the first one's, with the 95 %
+        interval.
+    clips : int
+        Common to all.
+    left_out : dict[str, int]
+        Clips of each model that not all of them judged.
 
+    Examples
+    --------
     >>> runs = {name: barn_owl.open_run(name).evaluate() for name in ("first", "second")}
     >>> barn_owl.evaluate.compare(runs).clips
     12
@@ -80,9 +93,14 @@ def compare(evaluations: Mapping[str, Evaluation], *, rounds: int = ROUNDS, seed
     cancels. McNemar's exact test (Psychometrika 12, 1947) asks whether the clips that only one has right could be
     shared out by tossing a coin.
 
-    Raises TableError with fewer than two models, when they have no clip in common, or when a clip has another label
-    in one than in another (the clip is named).
+    Raises
+    ------
+    TableError
+        With fewer than two models, when they have no clip in common, or when a clip has another label in one
+        than in another (the clip is named).
 
+    Examples
+    --------
     >>> runs = {name: barn_owl.open_run(name).evaluate() for name in ("first", "second")}
     >>> comparison = barn_owl.evaluate.compare(runs)
     >>> comparison.clips, comparison.left_out

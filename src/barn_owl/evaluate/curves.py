@@ -121,10 +121,20 @@ def _equal_error(
 def label_curve(score: np.ndarray, has: np.ndarray) -> pd.DataFrame:
     """Hits and false alarms of a label at every threshold where they change.
 
-    score, has : ``(clips,)``. Returns ``threshold`` (falling; the first is above all scores), ``recall``,
-    ``precision`` (NaN where nothing is said), ``false_alarm_rate`` (share of the clips without the label),
-    ``miss_rate``. ROC curves show recall against false alarms, detection-error curves misses against false alarms.
+    Parameters
+    ----------
+    score, has : np.ndarray
+        ``(clips,)``.
 
+    Returns
+    -------
+    pd.DataFrame
+        ``threshold`` (falling; the first is above all scores), ``recall``, ``precision`` (NaN where nothing
+        is said), ``false_alarm_rate`` (share of the clips without the label), ``miss_rate``. ROC curves show
+        recall against false alarms, detection-error curves misses against false alarms.
+
+    Examples
+    --------
     >>> curve = barn_owl.evaluate.label_curve(np.array([0.9, 0.6, 0.2]), np.array([True, True, False]))
     >>> list(curve)
     ['threshold', 'recall', 'precision', 'false_alarm_rate', 'miss_rate']

@@ -43,12 +43,25 @@ ones; scores promise 0.15 more than they keep; groups of enough clips differ by 
 class Evaluation:
     """Predictions of one split of the split, or of a table of its own, and all that can be said about them.
 
-    predictions : a clip table with ``label``, ``predicted``, ``score`` and ``score:LABEL`` for each of `labels`.
-    majority : the label that is most frequent in training. thresholds : score that each label must reach to be said;
-    with fewer, a clip is undecided. skipped : the reason for each clip that could not be used, by row number. rows :
-    of a split of a run, the row numbers in the predictions of the run. clip_statistics : balanced accuracy of a
-    logistic regression on statistics of the same clips, if known. background : labels that are never reported.
+    Attributes
+    ----------
+    predictions : pd.DataFrame
+        A clip table with ``label``, ``predicted``, ``score`` and ``score:LABEL`` for each of `labels`.
+    majority : str
+        The label that is most frequent in training.
+    thresholds : dict[str, float]
+        Score that each label must reach to be said; with fewer, a clip is undecided.
+    skipped : dict[int, str]
+        The reason for each clip that could not be used, by row number.
+    rows : np.ndarray | None
+        Of a split of a run, the row numbers in the predictions of the run.
+    clip_statistics : float | None
+        Balanced accuracy of a logistic regression on statistics of the same clips, if known.
+    background : tuple[str, ...]
+        Labels that are never reported.
 
+    Examples
+    --------
     >>> evaluation = barn_owl.open_run("first").evaluate()
     >>> evaluation.scores.confusion.shape
     (4, 4)
@@ -165,7 +178,13 @@ class Evaluation:
         return decided(self.arrays.scores, self.labels, self.thresholds)
 
     def by(self, column: str) -> pd.DataFrame:
-        """Scores by the values of a column of the predictions; see `score_by`. Raises KeyError for an unknown one."""
+        """Scores by the values of a column of the predictions; see `score_by`.
+
+        Raises
+        ------
+        KeyError
+            For an unknown one.
+        """
         return score_by(self.arrays, self.predictions[column])
 
     @cached_property
@@ -246,7 +265,7 @@ class Evaluation:
             found.append("Half of the highest scores are hardly above chance: the model is uncertain.")
         if len(answers) >= 5 * FEW_CLIPS and self.calibration_error > PROMISE_GAP:
             found.append(
-                f"Scores are not calibrated: they differ from the observed accuracy by {self.calibration_error:.2f} on average."
+                f"Scores are not calibrated: mean difference to the observed accuracy {self.calibration_error:.2f}."
             )
         if "group" in self.predictions and answers.group_count > 1:
             found += self._unequal_groups()

@@ -28,10 +28,19 @@ ROUNDING_S = 1e-9
 class EventScores:
     """How well events were found.
 
-    truth, events : the tables that were compared, unknown sounds left out of `truth`. matches : pairs of row labels
-    of both with the errors of onset, offset and length in seconds. unknown : the unknown sounds of the truth table,
-    with ``raised``, the label of an event that each raised, or "". seconds : length of each recording, by file.
+    Attributes
+    ----------
+    truth, events : pd.DataFrame
+        The tables that were compared, unknown sounds left out of `truth`.
+    matches : pd.DataFrame
+        Pairs of row labels of both with the errors of onset, offset and length in seconds.
+    unknown : pd.DataFrame
+        The unknown sounds of the truth table, with ``raised``, the label of an event that each raised, or "".
+    seconds : dict[str, float]
+        Length of each recording, by file.
 
+    Examples
+    --------
     >>> scores = barn_owl.score_events(barn_owl.read_clip_table("truth.csv"), barn_owl.read_events("events.csv"))
     >>> len(scores.truth), len(scores.matches) <= len(scores.events)
     (4, True)
@@ -45,17 +54,17 @@ class EventScores:
 
     @cached_property
     def by_label(self) -> pd.DataFrame:
-        """Counts ``true``, ``found``, ``right``, precision, recall, F1 and ``false_alarms_per_hour`` by label."""
+        """Counts ``true``, ``detected``, ``hits``, precision, recall, F1 and ``false_alarms_per_hour`` by label."""
         labels = sorted(set(self.truth["label"]) | set(self.events["label"]))
         right = self.truth.loc[self.matches["truth"].astype(int), "label"].value_counts()
         counts = pd.DataFrame(
             {
                 "true": self.truth["label"].value_counts().reindex(labels, fill_value=0),
-                "found": self.events["label"].value_counts().reindex(labels, fill_value=0),
-                "right": right.reindex(labels, fill_value=0),
+                "detected": self.events["label"].value_counts().reindex(labels, fill_value=0),
+                "hits": right.reindex(labels, fill_value=0),
             }
         ).rename_axis("label")
-        pairs = list(zip(counts["right"], counts["found"], counts["true"], strict=True))
+        pairs = list(zip(counts["hits"], counts["detected"], counts["true"], strict=True))
         counts["precision"] = [_share(right, found) for right, found, _ in pairs]
         counts["recall"] = [_share(right, true) for right, _, true in pairs]
         counts["f1"] = [_share(2 * right, found + true) for right, found, true in pairs]
@@ -148,7 +157,7 @@ class EventScores:
         """All scores as plain numbers for JSON."""
         unknown = {"sounds": len(self.unknown), "raised": int((self.unknown["raised"] != "").sum())}
         return {
-            "true": len(self.truth), "found": len(self.events), "right": len(self.matches), "hours": self.hours,
+            "true": len(self.truth), "detected": len(self.events), "hits": len(self.matches), "hours": self.hours,
             "scores": plain(self.intervals()),
             "median_onset_error_s": plain_number(self.matches["onset_error_s"].abs().median()),
             "median_offset_error_s": plain_number(self.matches["offset_error_s"].abs().median()),
@@ -195,11 +204,19 @@ def score_events(
     label: it would be that one's. Other rows without a label are no events, as in tables that were reviewed; they say
     of a file that nothing is in it.
 
-    seconds : length of each recording, by file; default: until the last time that a table names.
+    Parameters
+    ----------
+    seconds : Mapping[str, float] | None
+        Length of each recording, by file; default: until the last time that a table names.
 
-    Raises TableError for faulty tables, for times beyond the end of a recording, or when the events are of files the
-    truth says nothing about.
+    Raises
+    ------
+    TableError
+        For faulty tables, for times beyond the end of a recording, or when the events are of files the truth
+        says nothing about.
 
+    Examples
+    --------
     >>> truth = barn_owl.read_clip_table("truth.csv")
     >>> barn_owl.score_events(truth, truth, seconds={"night.wav": 14.0}).f1
     1.0
@@ -316,9 +333,14 @@ def score_segments(
 ) -> pd.DataFrame:
     """Judge by stretches of `segment_s`: in which does each label sound, and in which is it said to?
 
-    Returns precision, recall, F1 and the counts of stretches by label, with a last row ``all`` of the sums. A label
-    sounds in a stretch when it sounds in any part of it.
+    Returns
+    -------
+    pd.DataFrame
+        Precision, recall, F1 and the counts of stretches by label, with a last row ``all`` of the sums. A
+        label sounds in a stretch when it sounds in any part of it.
 
+    Examples
+    --------
     >>> truth = barn_owl.read_clip_table("truth.csv")
     >>> float(barn_owl.evaluate.score_segments(truth, truth, seconds={"night.wav": 14.0})["f1"].min())
     1.0
@@ -332,12 +354,12 @@ def score_segments(
             _marked(table[table["file"] == file], labels, steps, segment_s) for table in (whole.truth, whole.events)
         ]
         counts += np.stack([marked[0].sum(1), marked[1].sum(1), (marked[0] & marked[1]).sum(1)], axis=1)
-    table = pd.DataFrame(counts, index=pd.Index(labels, name="label"), columns=["true", "found", "right"])
+    table = pd.DataFrame(counts, index=pd.Index(labels, name="label"), columns=["true", "detected", "hits"])
     table.loc["all"] = table.sum()
-    table["precision"] = [_share(row.right, row.found) for row in table.itertuples()]
-    table["recall"] = [_share(row.right, row.true) for row in table.itertuples()]
-    table["f1"] = [_share(2 * row.right, row.found + row.true) for row in table.itertuples()]
-    return table.astype({"true": int, "found": int, "right": int})
+    table["precision"] = [_share(row.hits, row.detected) for row in table.itertuples()]
+    table["recall"] = [_share(row.hits, row.true) for row in table.itertuples()]
+    table["f1"] = [_share(2 * row.hits, row.detected + row.true) for row in table.itertuples()]
+    return table.astype({"true": int, "detected": int, "hits": int})
 
 
 def _marked(table: pd.DataFrame, labels: list[str], steps: int, segment_s: float) -> np.ndarray:

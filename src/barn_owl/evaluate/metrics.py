@@ -27,9 +27,17 @@ VALUES_AT_ONCE = 20_000_000
 class Metrics:
     """Scores with what they could be by chance.
 
-    overall : one row a score: ``value``, ``low``, ``high`` (95 % interval). by_label : the same by label in columns
-    ``recall``, ``recall_low``, ``recall_high`` and so on, with ``count``. groups : that the intervals stand on.
+    Attributes
+    ----------
+    overall : pd.DataFrame
+        One row a score: ``value``, ``low``, ``high`` (95 % interval).
+    by_label : pd.DataFrame
+        The same by label in columns ``recall``, ``recall_low``, ``recall_high`` and so on, with ``count``.
+    groups : int
+        That the intervals stand on.
 
+    Examples
+    --------
     >>> measured = barn_owl.open_run("first").evaluate().metrics
     >>> list(measured.by_label.index)
     ['hiss', 'hum', 'still', 'tick']
@@ -49,9 +57,14 @@ def measure(answers: PredictionArrays, *, rounds: int = ROUNDS, seed: int = 0, c
     Of labels that do not occur, only precision can be told, and means over labels leave them out. Precision of a
     label that is never said is 0 in those means. With one group alone no interval can be had: it is NaN.
 
-    curves : whether the scores of curves are among them (ROC area, average precision, equal error rate), which take
-    most of the time.
+    Parameters
+    ----------
+    curves : bool
+        Whether the scores of curves are among them (ROC area, average precision, equal error rate), which
+        take most of the time.
 
+    Examples
+    --------
     >>> answers = barn_owl.open_run("first").evaluate().arrays
     >>> measured = barn_owl.evaluate.measure(answers, rounds=100)
     >>> bool(0 <= measured.overall["value"].iloc[0] <= 1)

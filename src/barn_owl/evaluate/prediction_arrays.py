@@ -20,10 +20,19 @@ SCORE = "score:"
 class PredictionArrays:
     """Truth and answers of clips.
 
-    truth, said : boolean, ``(clips, labels)``; scores : float64 from 0 to 1, ``(clips, labels)``. groups : which
-    clips belong together (one recorder, one session, one file), numbers from 0, ``(clips,)``. multilabel : each
-    label is judged on its own; otherwise exactly one is true, and one is said.
+    truth, said : boolean, ``(clips, labels)``;
 
+    Attributes
+    ----------
+    scores : np.ndarray
+        Float64 from 0 to 1, ``(clips, labels)``.
+    groups : np.ndarray
+        Which clips belong together (one recorder, one session, one file), numbers from 0, ``(clips,)``.
+    multilabel : bool
+        Each label is judged on its own; otherwise exactly one is true, and one is said.
+
+    Examples
+    --------
     >>> predictions = barn_owl.open_run("first").predictions
     >>> answers = barn_owl.evaluate.read_prediction_arrays(predictions, ["hiss", "hum", "still", "tick"])
     >>> answers.scores.shape
@@ -75,9 +84,14 @@ def read_prediction_arrays(
 
     Clips of one ``group`` belong together; without that column, or where it is blank, clips of one file do.
 
-    Raises TableError when a column is missing, there is no row, a label is not one of `labels` or a score is no
-    number from 0 to 1; the row is named.
+    Raises
+    ------
+    TableError
+        If a column is missing, there is no row, a label is not one of `labels` or a score is no number from 0
+        to 1; the row is named.
 
+    Examples
+    --------
     >>> run = barn_owl.open_run("first")
     >>> barn_owl.evaluate.read_prediction_arrays(run.predictions, run.model.labels).truth.shape
     (48, 4)

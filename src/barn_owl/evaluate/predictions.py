@@ -29,9 +29,14 @@ def predict(
 ) -> tuple[pd.DataFrame, dict[int, str]]:
     """Score every clip of a table.
 
-    Returns the table with ``predicted``, its ``score`` and a column ``score:LABEL`` for each label of the
-    model, without the clips that cannot be used; and the reason for each of those, by row number.
+    Returns
+    -------
+    tuple[pd.DataFrame, dict[int, str]]
+        The table with ``predicted``, its ``score`` and a column ``score:LABEL`` for each label of the model,
+        without the clips that cannot be used; and the reason for each of those, by row number.
 
+    Examples
+    --------
     >>> model = barn_owl.load_model("first")
     >>> table, refused = barn_owl.predict(model, barn_owl.read_clip_table("clips.csv"))
     >>> len(table), refused
@@ -111,8 +116,11 @@ def undecided(model: Model, predictions: pd.DataFrame) -> np.ndarray:
 def rejected(model: Model, predictions: pd.DataFrame) -> pd.Series:
     """Why clips are of no label at all, by the rule of tagging: no label reaches the score that an event needs.
 
-    Returns a reason for each row, "" for a clip that is not refused. What is called background is not refused: that
-    already says that nothing of interest is heard.
+    Returns
+    -------
+    pd.Series
+        A reason for each row, "" for a clip that is not refused. What is called background is not refused:
+        that already says that nothing of interest is heard.
     """
     needed = predictions["predicted"].map(lambda label: model.decoding.of(str(label)).threshold)
     is_faint = (predictions[HEARD] < needed) & ~predictions["predicted"].isin(model.background)

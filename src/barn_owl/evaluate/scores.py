@@ -15,8 +15,13 @@ from barn_owl.errors import TableError
 def confusion_table(truth: Sequence[str], predicted: Sequence[str], labels: Sequence[str]) -> pd.DataFrame:
     """Count clips by true label (rows) and predicted label (columns), both in the order of `labels`.
 
-    Raises TableError when the two differ in length or hold a label that is not in `labels`.
+    Raises
+    ------
+    TableError
+        If the two differ in length or hold a label that is not in `labels`.
 
+    Examples
+    --------
     >>> confusion_table(["a", "a", "b"], ["a", "b", "b"], ["a", "b"])
        a  b
     a  1  1
@@ -37,8 +42,15 @@ def confusion_table(truth: Sequence[str], predicted: Sequence[str], labels: Sequ
 class Scores:
     """How well labels were predicted.
 
-    confusion : counts, true labels in rows; majority : the label that is most frequent in training.
+    Attributes
+    ----------
+    confusion : pd.DataFrame
+        Counts, true labels in rows.
+    majority : str
+        The label that is most frequent in training.
 
+    Examples
+    --------
     >>> scores = barn_owl.evaluate.score_labels(["bell", "gull"], ["bell", "bell"], ["bell", "gull"], majority="bell")
     >>> scores.balanced_accuracy
     0.5
@@ -119,8 +131,15 @@ class Scores:
 
 
 def score_labels(truth: Sequence[str], predicted: Sequence[str], labels: Sequence[str], *, majority: str) -> Scores:
-    """Judge predicted labels against true ones; see `Scores`. Raises TableError when there is nothing to judge.
+    """Judge predicted labels against true ones; see `Scores`.
 
+    Raises
+    ------
+    TableError
+        If there is nothing to judge.
+
+    Examples
+    --------
     >>> scores = barn_owl.evaluate.score_labels(["bell", "gull"], ["bell", "bell"], ["bell", "gull"], majority="bell")
     >>> scores.accuracy
     0.5
@@ -212,7 +231,10 @@ def plain_number(value: Any) -> Any:
 def score_multilabel(truth: Sequence[str], predicted: Sequence[str], labels: Sequence[str]) -> MultilabelScores:
     """Judge predicted labels against true ones, several to a clip, written as ``a|b``.
 
-    Raises TableError when there is nothing to judge.
+    Raises
+    ------
+    TableError
+        If there is nothing to judge.
     """
     if not len(truth):
         raise TableError("there are no labeled clips to judge")

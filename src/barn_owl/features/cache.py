@@ -96,7 +96,10 @@ class FrameCache:
     def find(self, excerpt: Excerpt) -> np.ndarray | None:
         """Return the frames of an excerpt as a read-only map, or None when they are not there.
 
-        Raises OSError when the file cannot be read.
+        Raises
+        ------
+        OSError
+            If the file cannot be read.
         """
         times = (excerpt.start_s, excerpt.end_s)
         found = self._by_stamp.get((*excerpt.stamp(), *times))

@@ -32,10 +32,16 @@ def frame_table(front_end: FrontEnd, frames: np.ndarray) -> pd.DataFrame:
 def write_features(table: pd.DataFrame, path: str | Path, *, force: bool = True) -> None:
     """Write a table of features by the ending of `path`, whole or not at all.
 
-    ``.csv`` opens in a spreadsheet; ``.parquet`` keeps types; ``.npz`` holds ``columns``, their
-    names in order, and an array for each: ``number:NAME`` or ``text:NAME``.
-    Raises OutputError for another ending, or when the file cannot be written.
+    ``.csv`` opens in a spreadsheet; ``.parquet`` keeps types; ``.npz`` holds ``columns``, their names in order, and
+    an array for each: ``number:NAME`` or ``text:NAME``.
 
+    Raises
+    ------
+    OutputError
+        For another ending, or when the file cannot be written.
+
+    Examples
+    --------
     >>> table = pd.DataFrame({"time_s": [0.0, 0.01], "level": [-40.0, -41.0]})
     >>> barn_owl.features.write_features(table, "features.parquet")
     """
@@ -66,12 +72,27 @@ def write_frames(
 ) -> int:
     """Write the frames of a recording of any length as `write_features` would, in memory that does not grow.
 
-    blocks : of frames, as `FrontEnd.frame_blocks` gives them; the columns are those of `frame_table`. progress :
-    called with the seconds that are written.
+    Parameters
+    ----------
+    blocks : Iterable[np.ndarray]
+        Of frames, as `FrontEnd.frame_blocks` gives them; the columns are those of `frame_table`.
+    progress : Callable[[float], None] | None
+        Called with the seconds that are written.
 
-    Returns how many frames there were. Raises OutputError when the file cannot be written, AudioError when there is
-    not one.
+    Returns
+    -------
+    int
+        How many frames there were.
 
+    Raises
+    ------
+    OutputError
+        If the file cannot be written.
+    AudioError
+        If there is not one.
+
+    Examples
+    --------
     >>> front_end = barn_owl.FrontEnd()
     >>> sound = barn_owl.audio.stream_audio("night.wav", rate_hz=front_end.rate_hz)
     >>> barn_owl.features.write_frames(front_end, front_end.frame_blocks(sound), "frames.csv")
@@ -181,8 +202,13 @@ def _write_npz(table: pd.DataFrame, path: Path) -> None:
 def read_features(path: str | Path) -> pd.DataFrame:
     """Read a table that `write_features` wrote; numbers of a CSV come back as float64, equal when cast.
 
-    Raises TableError when the file is missing or is something else.
+    Raises
+    ------
+    TableError
+        If the file is missing or is something else.
 
+    Examples
+    --------
     >>> table = pd.DataFrame({"time_s": [0.0, 0.01], "level": [-40.0, -41.0]})
     >>> barn_owl.features.write_features(table, "features.csv")
     >>> barn_owl.features.read_features("features.csv").shape

@@ -44,11 +44,23 @@ class FrontEnd(FrontEndMatrices):
     def frames(self, samples: np.ndarray, *, workers: int = 2) -> np.ndarray:
         """Compute the frames of mono `samples` at this front end's rate.
 
-        samples : shape ``(samples,)``, full scale 1.0. workers : threads that share a sound of some ten seconds or
-        more; the frames are the same, bit for bit, however many.
+        Parameters
+        ----------
+        samples : np.ndarray
+            Shape ``(samples,)``, full scale 1.0.
+        workers : int
+            Threads that share a sound of some ten seconds or more; the frames are the same, bit for bit, however
+            many.
 
-        Returns float32, shape ``(frames, width)``; `columns` and `units` say what each column is.
-        Raises AudioError when the samples are not mono, not finite, or too short for one frame.
+        Returns
+        -------
+        np.ndarray
+            Float32, shape ``(frames, width)``; `columns` and `units` say what each column is.
+
+        Raises
+        ------
+        AudioError
+            If the samples are not mono, not finite, or too short for one frame.
         """
         samples = np.asarray(samples)
         if samples.ndim != 1:
@@ -65,14 +77,22 @@ class FrontEnd(FrontEndMatrices):
     def stream(self, *, buffered: bool = False) -> FrameStream:
         """Start a stream that takes blocks of samples and gives the frames as they become whole.
 
-        buffered : whether frames may wait until a whole chunk of them can be computed at once, which is faster.
+        Parameters
+        ----------
+        buffered : bool
+            Whether frames may wait until a whole chunk of them can be computed at once, which is faster.
         """
         return FrameStream(self, buffered=buffered)
 
     def frame_blocks(self, sound: Iterable[np.ndarray]) -> Iterator[np.ndarray]:
         """Yield the frames of mono sound that comes in blocks of any size, in memory that does not grow.
 
-        Each block of frames is float32, ``(frames, width)``. Raises AudioError when samples are not finite.
+        Each block of frames is float32, ``(frames, width)``.
+
+        Raises
+        ------
+        AudioError
+            If samples are not finite.
         """
         stream = self.stream(buffered=True)
         for samples in sound:

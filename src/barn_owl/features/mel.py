@@ -7,10 +7,24 @@ from numpy.typing import ArrayLike
 def mel_from_hertz(hertz: ArrayLike) -> np.ndarray:
     """Convert frequency to mel, ``2595 log10(1 + f / 700)``.
 
-    hertz : any shape, at least 0. Returns float64 of the same shape.
-    Raises ValueError when a frequency is negative.
-    Source: D. O'Shaughnessy, Speech Communication: Human and Machine, 1987, p. 150.
+    Parameters
+    ----------
+    hertz : ArrayLike
+        Any shape, at least 0.
 
+    Returns
+    -------
+    np.ndarray
+        Float64 of the same shape.
+
+    Raises
+    ------
+    ValueError
+        If a frequency is negative. Source: D. O'Shaughnessy, Speech Communication: Human and Machine, 1987,
+        p. 150.
+
+    Examples
+    --------
     >>> mel_from_hertz([0.0, 1000.0]).round(1)
     array([   0., 1000.])
     """

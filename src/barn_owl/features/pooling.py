@@ -43,15 +43,28 @@ STATISTICS: dict[str, Callable[[np.ndarray], np.ndarray]] = {
 def pool(frames: np.ndarray, statistics: Sequence[str] = ("mean", "deviation")) -> np.ndarray:
     """Statistics over time of each feature.
 
-    frames : shape ``(..., frames, features)``. statistics : ``mean``, ``deviation`` (of the population),
-    ``minimum``, ``maximum``, ``loud`` (mean over the fifth of the frames that are highest on the whole), ``slope``
-    (of
-    the least-squares line, per frame), ``change`` (mean absolute difference from one frame to the next) or
-    ``quantile Q``, Q from 0 to 1.
+    Parameters
+    ----------
+    frames : np.ndarray
+        Shape ``(..., frames, features)``.
+    statistics : Sequence[str]
+        ``mean``, ``deviation`` (of the population), ``minimum``, ``maximum``, ``loud`` (mean over the fifth
+        of the frames that are highest on the whole), ``slope`` (of the least-squares line, per frame),
+        ``change`` (mean absolute difference from one frame to the next) or ``quantile Q``, Q from 0 to 1.
 
-    Returns float32, shape ``(..., len(statistics) * features)``: the first statistic of all features, then
-    the second, and so on. Sums are kept in float64. Raises PlanError for an unknown statistic.
+    Returns
+    -------
+    np.ndarray
+        Float32, shape ``(..., len(statistics) * features)``: the first statistic of all features, then the
+        second, and so on. Sums are kept in float64.
 
+    Raises
+    ------
+    PlanError
+        For an unknown statistic.
+
+    Examples
+    --------
     >>> barn_owl.features.pool(np.zeros((100, 48), np.float32), ["mean", "deviation"]).shape
     (96,)
     """

@@ -78,14 +78,22 @@ def rank_features(
 ) -> pd.DataFrame:
     """Rank features by how well each alone tells the labels apart; the best first.
 
-    Returns a table with ``feature``; ``f`` (one-way F statistic); ``bits`` (mutual information); ``label``,
-    ``area`` and ``direction``: the label it sets apart best, how well (area under the ROC curve, 0.5 to 1)
-    and whether the label's values are higher or lower; ``same_as``: a better feature that says the same
-    (correlation beyond 0.95), or blank. With `groups` also ``group_f`` and ``follows_group``: whether the
-    feature follows the recorder, day or person better than the label.
+    Returns
+    -------
+    pd.DataFrame
+        A table with ``feature``; ``f`` (one-way F statistic); ``bits`` (mutual information); ``label``,
+        ``area`` and ``direction``: the label it sets apart best, how well (area under the ROC curve, 0.5 to
+        1) and whether the label's values are higher or lower; ``same_as``: a better feature that says the
+        same (correlation beyond 0.95), or blank. With `groups` also ``group_f`` and ``follows_group``:
+        whether the feature follows the recorder, day or person better than the label.
 
-    Raises TableError when there are fewer than two labels, or sizes do not match.
+    Raises
+    ------
+    TableError
+        If there are fewer than two labels, or sizes do not match.
 
+    Examples
+    --------
     >>> x, labels = np.arange(8.0)[:, None], ["bell"] * 4 + ["gull"] * 4
     >>> list(barn_owl.features.rank_features(x, ["pitch"], labels))
     ['feature', 'f', 'bits', 'label', 'area', 'direction', 'same_as']
@@ -129,9 +137,15 @@ def _same_as(x: np.ndarray, columns: list[str]) -> list[str]:
 def principal_map(x: np.ndarray, dimensions: int = 2) -> tuple[np.ndarray, np.ndarray]:
     """Coordinates of all clips along the directions of largest variance, features standardized first.
 
-    Returns ``(clips, dimensions)`` and the share of the variance along each. By singular value decomposition;
-    each direction's sign is such that its largest weight is positive. Source: K. Pearson, Phil. Mag. 2, 1901.
+    Returns
+    -------
+    tuple[np.ndarray, np.ndarray]
+        ``(clips, dimensions)`` and the share of the variance along each. By singular value decomposition;
+        each direction's sign is such that its largest weight is positive. Source: K. Pearson, Phil. Mag. 2,
+        1901.
 
+    Examples
+    --------
     >>> places, shares = barn_owl.features.principal_map(np.random.default_rng(0).random((20, 5)))
     >>> places.shape, shares.shape
     ((20, 2), (2,))

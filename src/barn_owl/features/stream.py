@@ -17,13 +17,19 @@ from barn_owl.features.products import CHUNK
 class FrameStream:
     """Turns blocks of samples of any size into the frames of the continuous signal.
 
-    ``push`` gives frames as they become whole; deltas need some frames ahead, so the last few come with
-    ``finish``. Before the first and after the last frame, deltas see that frame again.
+    ``push`` gives frames as they become whole; deltas need some frames ahead, so the last few come with ``finish``.
+    Before the first and after the last frame, deltas see that frame again.
 
-    buffered : whether frames may wait until `CHUNK` of them are whole, or until ``finish``. They are computed that
-    many at a time, so that each small block costs as much as a large one without it.
-    workers : threads that share what long blocks ask for.
+    Parameters
+    ----------
+    buffered : bool
+        Whether frames may wait until `CHUNK` of them are whole, or until ``finish``. They are computed that
+        many at a time, so that each small block costs as much as a large one without it.
+    workers : int
+        Threads that share what long blocks ask for.
 
+    Examples
+    --------
     >>> front_end = barn_owl.FrontEnd()
     >>> stream = barn_owl.features.FrameStream(front_end)
     >>> samples, rate_hz = barn_owl.read_audio("night.wav")
@@ -54,7 +60,10 @@ class FrameStream:
     def push(self, samples: np.ndarray) -> np.ndarray:
         """Take mono samples and return the frames that became whole; float32, ``(frames, width)``.
 
-        Raises AudioError when a sample is not finite.
+        Raises
+        ------
+        AudioError
+            If a sample is not finite.
         """
         front_end = self.front_end
         samples = np.asarray(samples).astype(np.float32, copy=False)

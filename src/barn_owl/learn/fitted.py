@@ -41,11 +41,23 @@ Watcher = Callable[[Progress], None]
 class Examples:
     """Clips of one split of the split: their frames and what they are.
 
-    targets : 1 for each label a clip has and 0 otherwise, float32, ``(clips, labels)``. extras : what further columns
-    say, ``(clips, extras)``. sources : where the sound of each clip is; empty when it is not available, which leaves
-    changes to the sound out. multilabel : whether a clip may have several labels. behind : what is heard in
-    recordings while nothing stands out. groups : what must not be on two splits, for each clip; empty where each clip
-    is on its own. memo : where classifiers that train on the same clips keep what they have in common; see `shared`.
+    Attributes
+    ----------
+    targets : np.ndarray
+        1 for each label a clip has and 0 otherwise, float32, ``(clips, labels)``.
+    extras : np.ndarray
+        What further columns say, ``(clips, extras)``.
+    sources : list[Excerpt]
+        Where the sound of each clip is; empty when it is not available, which leaves changes to the sound
+        out.
+    multilabel : bool
+        Whether a clip may have several labels.
+    behind : ClipFrames
+        What is heard in recordings while nothing stands out.
+    groups : list[str]
+        What must not be on two splits, for each clip; empty where each clip is on its own.
+    memo : Memo | None
+        Where classifiers that train on the same clips keep what they have in common; see `shared`.
     """
 
     clips: ClipFrames

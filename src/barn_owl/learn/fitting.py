@@ -29,14 +29,26 @@ def fit(
 ) -> Fitted:
     """Fit the classifier that `plan` names, on `workers` threads; `watch` is called after each epoch.
 
-    estimator : third-party, with ``fit`` and ``predict_proba``, in place of a pooled classifier; it cannot be
-    saved. start : a model of the same shape to train further. resume, save : where a network continues, and what is
-    called with a `Checkpoint` after each epoch. validation : None to fit as long as the plan says, and keep what
-    comes last, or, of a pooled classifier, its way number `keep`, from 1.
+    The same plan on the same frames gives the same weights, whatever the number of workers. On Ctrl-C the current
+    best weights are returned, marked as interrupted; before the first epoch is over, the KeyboardInterrupt goes
+    through.
 
-    The same plan on the same frames gives the same weights, whatever the number of workers. On Ctrl-C the
-    current best weights are returned, marked as interrupted; before the first epoch is over, the
-    KeyboardInterrupt goes through. Raises TrainingError when the loss stops being a number before there is a best.
+    Parameters
+    ----------
+    validation : Examples | None
+        None to fit as long as the plan says, and keep what comes last, or, of a pooled classifier, its way
+        number `keep`, from 1.
+    estimator : Any
+        Third-party, with ``fit`` and ``predict_proba``, in place of a pooled classifier; it cannot be saved.
+    start : Fitted | None
+        A model of the same shape to train further.
+    resume, save
+        Where a network continues, and what is called with a `Checkpoint` after each epoch.
+
+    Raises
+    ------
+    TrainingError
+        If the loss stops being a number before there is a best.
     """
     watch = watch or (lambda _: None)
     # The parts of a batch are the unit of parallel work, so the linear algebra inside one is not.

@@ -308,8 +308,13 @@ LONGEST = 1 << 20
 def read_plan(path: str | Path) -> Plan:
     """Read a plan from a TOML file; keys that are not there take their defaults.
 
-    Raises PlanError when the file is missing, is not TOML, or a key is unknown or out of range.
+    Raises
+    ------
+    PlanError
+        If the file is missing, is not TOML, or a key is unknown or out of range.
 
+    Examples
+    --------
     >>> barn_owl.read_plan("first/plan.toml").classifier
     'logistic'
     """

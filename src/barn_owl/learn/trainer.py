@@ -105,7 +105,7 @@ class NetworkTrainer:
         if not np.isfinite(loss) or not np.isfinite(gradient).all():
             raise TrainingError(
                 f"the loss is not a number at epoch {epoch}, batch {step % batches + 1} of {batches}, "
-                f"{self._culprit(batch)}; lower training.learning_rate (now {settings.learning_rate:g}), or check that clip"
+                f"{self._culprit(batch)}; lower training.learning_rate ({settings.learning_rate:g}), or check it"
             )
         clip_norm(gradient, LONGEST_GRADIENT)
         self._optimizer.step(gradient, warm_cosine(step, settings.epochs * batches, self._rate))

@@ -30,8 +30,11 @@ QUIET_S = 5.0
 class LiveEvent:
     """An event: `start_s` to `end_s` since listening began, at the time `begins`; score 0 to 1.
 
-    excerpt : its sound, float32, ``(samples,)``, at the rate of the source, with some before and after; None unless
-    it was asked for.
+    Attributes
+    ----------
+    excerpt : np.ndarray | None
+        Its sound, float32, ``(samples,)``, at the rate of the source, with some before and after; None unless
+        it was asked for.
     """
 
     start_s: float
@@ -53,9 +56,17 @@ class Listener:
     The events are those that `barn_owl.tag_recording` finds in the same samples. Where sound is missing, what comes
     after is a recording of its own, and times continue with the lost seconds counted. Memory does not grow.
 
-    every_s : how soon new sound is looked at. lead_s : sound before and after an event in its excerpt; None for no
-    excerpts. began : the time that counts as the beginning; None for now.
+    Parameters
+    ----------
+    every_s : float
+        How soon new sound is looked at.
+    lead_s : float | None
+        Sound before and after an event in its excerpt; None for no excerpts.
+    began : datetime | None
+        The time that counts as the beginning; None for now.
 
+    Examples
+    --------
     >>> samples, rate_hz = barn_owl.read_audio("night.wav")
     >>> microphone = barn_owl.audio.SimulatedMicrophone(iter([samples]), rate_hz, speed=float("inf"))
     >>> listener = barn_owl.Listener(barn_owl.load_model("first"), microphone)
@@ -121,7 +132,10 @@ class Listener:
     def steps(self, stop: threading.Event | None = None) -> Iterator[list[LiveEvent]]:
         """As `events`, but yield whenever something was looked at or nothing came for a moment: mostly nothing.
 
-        Raises AudioError when the source fails and cannot come back.
+        Raises
+        ------
+        AudioError
+            If the source fails and cannot come back.
         """
         silent_s, step = 0.0, round(self._every_s * self._source.rate_hz)
         # The matrices are small: a second thread inside a product costs more than it brings.

@@ -32,9 +32,15 @@ CLOSING_S = 5.0
 class Notifier:
     """Does something about events in a thread of its own, one after the other, in their order.
 
-    work : what is done; it raises OSError with the reason when it fails. interval_s : time where no other event of
-    the same label is reported of.
+    Parameters
+    ----------
+    work : Callable[[LiveEvent], None]
+        What is done; it raises OSError with the reason when it fails.
+    interval_s : float
+        Time where no other event of the same label is reported of.
 
+    Examples
+    --------
     >>> blocks = barn_owl.audio.stream_audio("night.wav")
     >>> microphone = barn_owl.audio.SimulatedMicrophone(blocks, 16000, speed=float("inf"))
     >>> listener = barn_owl.Listener(barn_owl.load_model("first"), microphone)
@@ -103,9 +109,15 @@ def command_notifier(command: str, *, interval_s: float = 0.0, max_duration_s: f
     """Run a command for each event, such as ``notify {label} {start_s} {score}``; see `FIELDS`.
 
     It is split into arguments as a shell would, but no shell runs: whatever stands in a label is one argument, or
-    part of one. A command that takes longer than `max_duration_s` is stopped. Raises PlanError when it cannot be
-    found or names something that an event does not have.
+    part of one. A command that takes longer than `max_duration_s` is stopped.
 
+    Raises
+    ------
+    PlanError
+        If it cannot be found or names something that an event does not have.
+
+    Examples
+    --------
     >>> barn_owl.live.command_notifier("true {label}").close()
     """
     try:
@@ -152,8 +164,13 @@ def _fields(word: str) -> list[str]:
 def http_notifier(address: str, *, interval_s: float = 0.0, max_duration_s: float = LONGEST_S) -> Notifier:
     """Send each event as JSON by HTTP POST; a failure is tried again, and told when it stays.
 
-    Raises PlanError when the address is not http:// or https://.
+    Raises
+    ------
+    PlanError
+        If the address is not http:// or https://.
 
+    Examples
+    --------
     >>> barn_owl.live.http_notifier("http://127.0.0.1:9/owl").close()
     """
     parts = urllib.parse.urlsplit(address)

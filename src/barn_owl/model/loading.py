@@ -18,8 +18,13 @@ from barn_owl.names import from_text
 def load_model(path: str | Path) -> Model:
     """Load a model from its file, or from the folder of a run.
 
-    Raises ModelError when the file is missing, damaged, not a Barn Owl model or from a newer version.
+    Raises
+    ------
+    ModelError
+        If the file is missing, damaged, not a Barn Owl model or from a newer version.
 
+    Examples
+    --------
     >>> barn_owl.load_model("first").background
     ['still']
     """

@@ -39,14 +39,30 @@ class ClipOutput(NamedTuple):
 class Model:
     """A trained classifier with everything needed to use it.
 
-    labels : names in the order of the scores; background : those that mean that nothing of interest sounds;
-    ignored : sounds that are named in clips, but are no events.
-    mean, deviation : frames are standardized with these, float32, shape ``(width,)``. multilabel : each label is
-    scored on its own, so that scores of a clip need not sum to 1. temperature : log-odds of clips are divided by it,
-    so that scores promise what they keep. thresholds : score that a label must reach to be said of a clip; a
-    label that is not in it needs none, or 0.5 where labels overlap. extra_columns : further columns of a clip table
-    that the classifier looks at. previous_decoding : the decoding settings that those of now took the place of.
+    Attributes
+    ----------
+    labels : list[str]
+        Names in the order of the scores.
+    background : list[str]
+        Those that mean that nothing of interest sounds.
+    ignored : list[str]
+        Sounds that are named in clips, but are no events.
+    mean, deviation : np.ndarray
+        Frames are standardized with these, float32, shape ``(width,)``.
+    multilabel : bool
+        Each label is scored on its own, so that scores of a clip need not sum to 1.
+    temperature : float
+        Log-odds of clips are divided by it, so that scores promise what they keep.
+    thresholds : dict[str, float]
+        Score that a label must reach to be said of a clip; a label that is not in it needs none, or 0.5 where
+        labels overlap.
+    extra_columns : ExtraColumns
+        Further columns of a clip table that the classifier looks at.
+    previous_decoding : DecodingSettings | None
+        The decoding settings that those of now took the place of.
 
+    Examples
+    --------
     >>> model = barn_owl.load_model("first")
     >>> model.labels
     ['hiss', 'hum', 'still', 'tick']
@@ -152,7 +168,10 @@ class Model:
     def clip(self, frames: np.ndarray, extras: np.ndarray | None = None) -> ClipOutput:
         """Say what sounds in one clip, given as frames of the front end.
 
-        extras : what its further columns say.
+        Parameters
+        ----------
+        extras : np.ndarray | None
+            What its further columns say.
         """
         around = self._around_clip(frames)
         said = self.frame_scores(np.concatenate([around, frames, around]), extras)
@@ -173,7 +192,10 @@ class Model:
     def score(self, samples: np.ndarray, rate_hz: int) -> dict[str, float]:
         """Score one clip of mono samples, shape ``(samples,)``, at any rate; label to score, best first.
 
-        Raises AudioError when the samples are not mono, not finite or too short for one frame.
+        Raises
+        ------
+        AudioError
+            If the samples are not mono, not finite or too short for one frame.
         """
         samples = np.asarray(samples)
         if samples.ndim != 1:
@@ -183,7 +205,13 @@ class Model:
         return {self.labels[label]: float(scores[label]) for label in np.argsort(-scores)}
 
     def save(self, path: str | Path) -> None:
-        """Write the model file, whole or not at all. Raises ModelError if it holds a third-party estimator."""
+        """Write the model file, whole or not at all.
+
+        Raises
+        ------
+        ModelError
+            If it holds a third-party estimator.
+        """
         header = {
             "labels": self.labels,
             "background": self.background,

@@ -114,12 +114,21 @@ def on_cluster() -> bool:
 def engine(where: str = LOCAL, *, told: Callable[[str], None] | None = None) -> Iterator[Engine]:
     """Choose what many files go through within the block.
 
-    where : ``local``, the address of a scheduler of ``dask.distributed``, such as ``tcp://host:8786``, or the path of
-    the file that such a scheduler wrote with ``--scheduler-file``. told : is given a line for what a person should
-    know meanwhile, such as a worker that was lost.
+    Parameters
+    ----------
+    where : str
+        ``local``, the address of a scheduler of ``dask.distributed``, such as ``tcp://host:8786``, or the
+        path of the file that such a scheduler wrote with ``--scheduler-file``.
+    told : Callable[[str], None] | None
+        Is given a line for what a person should know meanwhile, such as a worker that was lost.
 
-    Raises EngineError when the scheduler cannot be reached, has no workers, or its workers do not fit.
+    Raises
+    ------
+    EngineError
+        If the scheduler cannot be reached, has no workers, or its workers do not fit.
 
+    Examples
+    --------
     >>> with barn_owl.engine("local"):
     ...     archive = barn_owl.tag_archive(barn_owl.load_model("first"), ["night.wav"], workers=1)
     """

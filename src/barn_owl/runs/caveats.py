@@ -31,8 +31,9 @@ def rehearsal_caveats(expected: dict[str, Any], validation_accuracy: float | Non
         )
     if validation_accuracy is not None and validation_accuracy - f1 > BROKEN_PROMISE:
         found.append(
-            f"Recordings are much harder than clips: balanced accuracy {validation_accuracy:.2f} on validation clips, "
-            f"event F1 {f1:.2f} in rehearsal. The model misses sounds that overlap others, or detects sounds in background."
+            f"Recordings are much harder than clips: balanced accuracy {validation_accuracy:.2f} on validation "
+            f"clips, event F1 {f1:.2f} in rehearsal. The model misses overlapping sounds, or detects sounds in "
+            "background."
         )
     alarms = usual["false_alarms_per_hour"]
     if alarms > MANY_ALARMS:
@@ -48,7 +49,7 @@ def rehearsal_caveats(expected: dict[str, Any], validation_accuracy: float | Non
     share = expected["unknown_share"]
     if share is not None and expected["unknown"] >= 5 and share > FOOLED:
         found.append(
-            f"{share:.0%} of unknown sounds raised an event in rehearsal. Clips of other sounds, labeled as background, "
-            "help."
+            f"{share:.0%} of unknown sounds raised an event in rehearsal. Clips of other sounds, labeled as "
+            "background, help."
         )
     return found

@@ -19,8 +19,15 @@ COSTS = ("weights", "multiply_adds", "seconds", "peak_memory_mb")
 class RunComparison:
     """Several runs on the same clips.
 
-    plans : keys of their plans that differ, one row a key and one column a run; costs : one row a run.
+    Attributes
+    ----------
+    plans : pd.DataFrame
+        Keys of their plans that differ, one row a key and one column a run.
+    costs : pd.DataFrame
+        One row a run.
 
+    Examples
+    --------
     >>> compared = barn_owl.compare_runs(["first", "second"])
     >>> list(compared.evaluations)
     ['first', 'second']
@@ -45,9 +52,17 @@ def compare_runs(
 ) -> RunComparison:
     """Compare runs on the clips that all of them have on `split` of their splits, or on the labeled rows of `clips`.
 
-    The first run is the one that the others are held against. Raises TableError when fewer than two are given, or
-    they have no clip in common, ModelError when a folder is no run.
+    The first run is the one that the others are held against.
 
+    Raises
+    ------
+    TableError
+        If fewer than two are given, or they have no clip in common.
+    ModelError
+        If a folder is no run.
+
+    Examples
+    --------
     >>> compared = barn_owl.compare_runs(["first", "second"], split="validation")
     >>> compared.comparison.clips
     12

@@ -42,11 +42,17 @@ def _loudest(frames: np.ndarray, plan: Plan) -> np.ndarray:
 
 
 def exemplar_table(before: Model, after: Model, clips: pd.DataFrame) -> pd.DataFrame:
-    """One row per label: clips that were trained on, examples kept from before, and how many of these are named
-    right.
+    """Table of new clips and exemplars by label, and the share of exemplars classified correctly before and now.
 
-    before, after : the models that training began and ended with. clips : those of the run, with their splits.
+    Parameters
+    ----------
+    before, after : Model
+        The models that training began and ended with.
+    clips : pd.DataFrame
+        Those of the run, with their splits.
 
+    Examples
+    --------
     >>> model = barn_owl.load_model("first")
     >>> clips = barn_owl.open_run("first").predictions
     >>> int(barn_owl.runs.exemplar_table(model, model, clips)["exemplars"].sum())

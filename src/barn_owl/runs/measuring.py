@@ -21,11 +21,20 @@ def measure_training(
 ) -> pd.DataFrame:
     """Measure a short training on clips with more and more workers: how fast it is, and how many cores it keeps busy.
 
-    plan : None for one that is fitted to the clips; its classifier is trained for a few epochs, without a rehearsal.
+    Parameters
+    ----------
+    plan : Plan | None
+        None for one that is fitted to the clips; its classifier is trained for a few epochs, without a
+        rehearsal.
 
-    Returns a row for each number of workers with ``reading_s`` of the clips, ``training_s``, ``cores`` busy in the
-    mean of the training, and ``gain`` in training over one worker.
+    Returns
+    -------
+    pd.DataFrame
+        A row for each number of workers with ``reading_s`` of the clips, ``training_s``, ``cores`` busy in
+        the mean of the training, and ``gain`` in training over one worker.
 
+    Examples
+    --------
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> plan = barn_owl.Plan(classifier="nearest", background=["still"], pooling={"windows": 200})
     >>> barn_owl.runs.measure_training(clips, plan, most_workers=1)["workers"].tolist()

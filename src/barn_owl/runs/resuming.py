@@ -68,8 +68,15 @@ def split_like(clips: pd.DataFrame, run: str | Path) -> pd.DataFrame:
     """Return the clips with the split that a run had, so that the next run is judged on the same clips.
 
     Clips that the run did not have stay where the table says, or open: they are placed when it is split, those of a
-    group that the run knows with that. Raises ModelError when there is no such run.
+    group that the run knows with that.
 
+    Raises
+    ------
+    ModelError
+        If there is no such run.
+
+    Examples
+    --------
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> run = barn_owl.open_run("first")
     >>> bool((barn_owl.runs.split_like(clips, "first")["split"] == run.predictions["split"]).all())

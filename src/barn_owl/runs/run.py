@@ -124,7 +124,10 @@ class Run:
     def hidden(self) -> np.ndarray:
         """What the classifier decides by for each row of the predictions, float32 ``(clips, features)``.
 
-        Raises ModelError when the run has none, as one of an older Barn Owl.
+        Raises
+        ------
+        ModelError
+            If the run has none, as one of an older Barn Owl.
         """
         path = self.folder / EMBEDDINGS
         try:
@@ -199,7 +202,10 @@ class Run:
     ) -> Evaluation:
         """Judge the model on one split of its own split, or on `clips` (all of them; `split` is then a name).
 
-        Raises TableError when there is nothing labeled to judge, or a label is unknown to the model.
+        Raises
+        ------
+        TableError
+            If there is nothing labeled to judge, or a label is unknown to the model.
         """
         if clips is None:
             rows = np.flatnonzero(self.predictions["split"] == split)
@@ -242,8 +248,15 @@ def judge(model: Model, predictions: pd.DataFrame, split: str, skipped: dict[int
 
 
 def open_run(folder: str | Path) -> Run:
-    """Open the folder of a finished run. Raises ModelError when it is not one.
+    """Open the folder of a finished run.
 
+    Raises
+    ------
+    ModelError
+        If it is not one.
+
+    Examples
+    --------
     >>> barn_owl.open_run("first").model.labels
     ['hiss', 'hum', 'still', 'tick']
     """

@@ -43,16 +43,30 @@ def train_classifiers(
 ) -> pd.DataFrame:
     """Train classifiers on the same clips and the same split, each into a run of its own in `folder`, and rank them.
 
-    classifiers : their names; None for all there are. front_ends : stacks of features, such as ``["log-mel"]`` and
-    ``["mfcc", "chroma"]``, each of which is tried with each classifier; none for that of the plan. estimators :
-    third-party classifiers by name, with ``fit`` and ``predict_proba``; they are given the same pooled
-    features and are judged alongside, but leave no run. The plan's further columns go to the pooled classifiers.
-    resume : continue where such a training stopped: what is finished stays, a network continues from its checkpoint.
+    Parameters
+    ----------
+    classifiers : Sequence[str] | None
+        Their names; None for all there are.
+    front_ends : Sequence[Sequence[str]]
+        Stacks of features, such as ``["log-mel"]`` and ``["mfcc", "chroma"]``, each of which is tried with
+        each classifier; none for that of the plan.
+    estimators : Mapping[str, Any] | None
+        Third-party classifiers by name, with ``fit`` and ``predict_proba``; they are given the same pooled
+        features and are judged alongside, but leave no run. The plan's further columns go to the pooled
+        classifiers.
+    resume : bool
+        Continue where such a training stopped: what is finished stays, a network continues from its
+        checkpoint.
 
-    Returns the ranking, also in ``classifiers.csv``: one row a run with balanced accuracy and F1 on the
-    validation split (which it is ranked by) and on the test split, numbers kept, multiply-adds a second, seconds.
-    On Ctrl-C what is done is ranked and written, then KeyboardInterrupt is raised.
+    Returns
+    -------
+    pd.DataFrame
+        The ranking, also in ``classifiers.csv``: one row a run with balanced accuracy and F1 on the
+        validation split (which it is ranked by) and on the test split, numbers kept, multiply-adds a second,
+        seconds. On Ctrl-C what is done is ranked and written, then KeyboardInterrupt is raised.
 
+    Examples
+    --------
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> classifiers = ["majority", "nearest"]
     >>> quick = {"pooling": {"windows": 200}, "rehearsal": {"minutes": 0}}
@@ -112,13 +126,26 @@ def train_subsets(
 ) -> pd.DataFrame:
     """Train on parts of the training split, then on all of it: how much would more clips help?
 
-    subsets : shares of the training clips up to 1, or numbers of them. Of each label the same share is drawn; smaller
-    parts are within larger ones, and validation and test are the same for all. Each training is a run of its own in
-    `folder`, ``clips-50`` and so on.
+    Parameters
+    ----------
+    subsets : Sequence[float]
+        Shares of the training clips up to 1, or numbers of them. Of each label the same share is drawn;
+        smaller parts are within larger ones, and validation and test are the same for all. Each training is a
+        run of its own in `folder`, ``clips-50`` and so on.
 
-    Returns a row for each with its training clips, balanced accuracy and F1 of validation and test, and event F1 in
-    the rehearsal; also in ``subsets.csv``. Raises TableError for a part that is no share and no number.
+    Returns
+    -------
+    pd.DataFrame
+        A row for each with its training clips, balanced accuracy and F1 of validation and test, and event F1
+        in the rehearsal; also in ``subsets.csv``.
 
+    Raises
+    ------
+    TableError
+        For a part that is no share and no number.
+
+    Examples
+    --------
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> quick = {"pooling": {"windows": 200}, "rehearsal": {"minutes": 0}}
     >>> plan = barn_owl.Plan(classifier="nearest", background=["still"], **quick)
@@ -224,15 +251,28 @@ def train_several(
 ) -> pd.DataFrame:
     """Train with several seeds on one split, or once per fold with that fold as the test; say how far results spread.
 
-    Each training is a run of its own in `folder`, ``seed-0`` and so on, or ``fold-1``. ensemble : write one more run,
-    to `folder` itself: a model that gives the mean of what all of them say. With seeds it is judged on the common
-    test split. With folds its predictions are those of the member that had not heard the clip, so they are unbiased,
-    if a little worse than the ensemble itself.
+    Each training is a run of its own in `folder`, ``seed-0`` and so on, or ``fold-1``.
 
-    Returns a row for each training with the balanced accuracy and F1 of its validation and test split, also in
-    ``spread.csv``, with the mean and the deviation in ``spread.json``. Raises TableError when there are fewer groups
-    than folds.
+    Parameters
+    ----------
+    ensemble : bool
+        Write one more run, to `folder` itself: a model that gives the mean of what all of them say. With
+        seeds it is judged on the common test split. With folds its predictions are those of the member that
+        had not heard the clip, so they are unbiased, if a little worse than the ensemble itself.
 
+    Returns
+    -------
+    pd.DataFrame
+        A row for each training with the balanced accuracy and F1 of its validation and test split, also in
+        ``spread.csv``, with the mean and the deviation in ``spread.json``.
+
+    Raises
+    ------
+    TableError
+        If there are fewer groups than folds.
+
+    Examples
+    --------
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> quick = {"pooling": {"windows": 200}, "rehearsal": {"minutes": 0}}
     >>> plan = barn_owl.Plan(classifier="nearest", background=["still"], **quick)
@@ -325,8 +365,13 @@ def spread(table: pd.DataFrame) -> dict[str, dict[str, float]]:
 def ensemble_of(models: Sequence[Model]) -> Model:
     """Make one model of several, that gives the mean of what they say.
 
-    Raises ModelError when their labels, front ends or clip settings differ.
+    Raises
+    ------
+    ModelError
+        If their labels, front ends or clip settings differ.
 
+    Examples
+    --------
     >>> model = barn_owl.load_model("first")
     >>> barn_owl.runs.ensemble_of([model, model]).classifier.name
     'ensemble'

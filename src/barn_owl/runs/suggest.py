@@ -122,10 +122,22 @@ def suggest_plan(
     """Fit a plan to labeled clips: rate and highest frequency, background, gaps.
 
     At most 160 clips, drawn evenly over the labels, are listened to. Clips of the test split take no part: those that
-    the table names or, where it names none, those that a training with this `seed` will test on. recordings : files
-    or folders that the model is for; what they do not hold is not listened to in clips either. Raises TableError when
-    no clip can be read, AudioError when none of the recordings can.
+    the table names or, where it names none, those that a training with this `seed` will test on.
 
+    Parameters
+    ----------
+    recordings : Sequence[str | Path]
+        Files or folders that the model is for; what they do not hold is not listened to in clips either.
+
+    Raises
+    ------
+    TableError
+        If no clip can be read.
+    AudioError
+        If none of the recordings can.
+
+    Examples
+    --------
     >>> suggestion = barn_owl.suggest_plan(barn_owl.read_clip_table("clips.csv"))
     >>> suggestion.plan.background, suggestion.plan.front_end.rate_hz
     ([], 16000)

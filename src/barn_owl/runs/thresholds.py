@@ -25,8 +25,18 @@ def with_thresholds(model: Model, answers: PredictionArrays, settings: Threshold
 def set_thresholds(run: Run, settings: ThresholdSettings) -> Run:
     """Find thresholds on the validation split of a run and put them into its model, plan and predictions.
 
-    Returns the run as it is now. Raises TableError when the run has no validation split.
+    Returns
+    -------
+    Run
+        The run as it is now.
 
+    Raises
+    ------
+    TableError
+        If the run has no validation split.
+
+    Examples
+    --------
     >>> from barn_owl.learn.plan import ThresholdSettings
     >>> run = barn_owl.runs.set_thresholds(barn_owl.open_run("first"), ThresholdSettings(target="f1"))
     >>> sorted(run.model.thresholds)
@@ -62,8 +72,13 @@ def set_decoding(path: str | Path, decoding: DecodingSettings) -> None:
 def undo_decoding(path: str | Path) -> DecodingSettings:
     """Take the decoding settings back that were there before the last change; return them.
 
-    Raises ModelError when the model keeps none.
+    Raises
+    ------
+    ModelError
+        If the model keeps none.
 
+    Examples
+    --------
     >>> before = barn_owl.load_model("first").decoding
     >>> barn_owl.runs.set_decoding("first", before.but(min_duration_s=0.2))
     >>> barn_owl.runs.undo_decoding("first") == before

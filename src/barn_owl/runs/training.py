@@ -38,17 +38,39 @@ def train(
 ) -> Run:
     """Train a classifier on clips, evaluate it, and write the run folder.
 
-    clips : a clip table. Rows with a blank label are skipped; splits in a column ``split`` are kept.
-    folder : folder of the run. It must be new or empty, unless `work.force` is set.
-    plan : the plan. Default: one that is fitted to the clips (`suggest_plan`), or, with `resume`, that of the run.
-    resume : continue the training in `folder` from its last checkpoint. The result equals that of an uninterrupted
-        training with the same plan and clips.
-    work : number of workers, cache and progress callbacks.
-
     A network writes a checkpoint after each epoch. After Ctrl-C, the best weights are written as the model, the
-    checkpoint is kept, and KeyboardInterrupt is raised. Raises TableError, PlanError, TrainingError, ModelError or
-    OutputError.
+    checkpoint is kept, and KeyboardInterrupt is raised.
 
+    Parameters
+    ----------
+    clips : pd.DataFrame
+        A clip table. Rows with a blank label are skipped; splits in a column ``split`` are kept.
+    folder : str | Path
+        Folder of the run. It must be new or empty, unless `work.force` is set.
+    plan : Plan | None
+        The plan. Default: one that is fitted to the clips (`suggest_plan`), or, with `resume`, that of the
+        run.
+    resume : bool
+        Continue the training in `folder` from its last checkpoint. The result equals that of an uninterrupted
+        training with the same plan and clips.
+    work : Work
+        Number of workers, cache and progress callbacks.
+
+    Raises
+    ------
+    TableError
+        If a table is invalid.
+    PlanError
+        If the plan is invalid.
+    TrainingError
+        If the training fails.
+    ModelError
+        If the model is invalid.
+    OutputError
+        If an output cannot be written.
+
+    Examples
+    --------
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> quick = {"pooling": {"windows": 200}, "rehearsal": {"minutes": 0}}
     >>> plan = barn_owl.Plan(classifier="nearest", background=["still"], **quick)

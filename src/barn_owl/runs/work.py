@@ -11,13 +11,27 @@ from barn_owl.learn import Progress
 class Work:
     """How a training is done: the same plan on the same clips gives the same model, whatever stands here.
 
-    workers : cores to use, 1 or more. force : replace the files of a run that is there. cache : a folder to keep
-    computed frames in, so that the next training starts at once; None for a temporary one, as the frames of a large
-    data set do not fit into memory either way.
-    reading : called with the clips read and their number. watch : called after each epoch. told : called, where there
-    are several trainings, with the name of the one that begins, its number from 1, and how many there are. stage :
-    called with what a training does now that may take a while, alongside reading clips and the epochs.
+    Attributes
+    ----------
+    workers : int
+        Cores to use, 1 or more.
+    force : bool
+        Replace the files of a run that is there.
+    cache : str | Path | None
+        A folder to keep computed frames in, so that the next training starts at once; None for a temporary
+        one, as the frames of a large data set do not fit into memory either way.
+    reading : Callable[[int, int], None] | None
+        Called with the clips read and their number.
+    watch : Callable[[Progress], None] | None
+        Called after each epoch.
+    told : Callable[[str, int, int], None] | None
+        Called, where there are several trainings, with the name of the one that begins, its number from 1,
+        and how many there are.
+    stage : Callable[[str], None] | None
+        Called with what a training does now that may take a while, alongside reading clips and the epochs.
 
+    Examples
+    --------
     >>> Work(workers=4, force=True).cache is None
     True
     """

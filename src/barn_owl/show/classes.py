@@ -26,9 +26,17 @@ def distributions_figure(
 ) -> Figure:
     """Draw the distribution of the six best features by label, as boxes; whiskers at 5 and 95 percent.
 
-    x : ``(clips, features)``; ranking : as `rank_features` gives it; features that say the same are skipped.
-    units : of each column, "1" for none.
+    Parameters
+    ----------
+    x : np.ndarray
+        ``(clips, features)``.
+    ranking : pd.DataFrame
+        As `rank_features` gives it; features that say the same are skipped.
+    units : Sequence[str]
+        Of each column, "1" for none.
 
+    Examples
+    --------
     >>> x, labels = np.random.default_rng(0).random((8, 2)), ["bell", "gull"] * 4
     >>> ranking = barn_owl.features.rank_features(x, ["pitch", "level"], labels)
     >>> figure = barn_owl.show.distributions_figure(x, ["pitch", "level"], labels, ranking)
@@ -75,8 +83,13 @@ def scatter_figure(
 ) -> Figure:
     """Draw two features of all clips against each other, colored and marked by label; units : of each column.
 
-    Raises TableError when one of them is not among the columns.
+    Raises
+    ------
+    TableError
+        If one of them is not among the columns.
 
+    Examples
+    --------
     >>> x = np.random.default_rng(0).random((8, 2))
     >>> figure = barn_owl.show.scatter_figure(x, ["pitch", "level"], ["bell", "gull"] * 4, "pitch", "level")
     >>> barn_owl.save_figure(figure, "scatter.png")
@@ -135,8 +148,13 @@ def _dots(axes: Axes, across: np.ndarray, up: np.ndarray, labels: Sequence[str])
 def spectra_figure(spectra: dict[str, np.ndarray], centers_hz: np.ndarray) -> Figure:
     """Draw the mean spectrum of each label with the band that holds half of its clips.
 
-    spectra : label to mean log-mel of each clip, ``(clips, bands)`` in dB.
+    Parameters
+    ----------
+    spectra : dict[str, np.ndarray]
+        Label to mean log-mel of each clip, ``(clips, bands)`` in dB.
 
+    Examples
+    --------
     >>> front_end = barn_owl.FrontEnd(features=["log-mel"])
     >>> levels = np.random.default_rng(0).uniform(-60, -20, (5, front_end.bands))
     >>> figure = barn_owl.show.spectra_figure({"bell": levels, "gull": levels - 6}, front_end.centers_hz)
@@ -161,5 +179,7 @@ def spectra_figure(spectra: dict[str, np.ndarray], centers_hz: np.ndarray) -> Fi
     axes.set_ylabel("median of the mean level of clips, dB re full scale")
     axes.grid(color=GRID, linewidth=0.7)
     axes.legend(frameon=False, loc="center left", bbox_to_anchor=(1.0, 0.5), handlelength=3)
-    axes.set_title("Mean spectra by label; shaded: interquartile range of the clips", loc="left", fontsize=14, color=INK)
+    axes.set_title(
+        "Mean spectra by label; shaded: interquartile range of the clips", loc="left", fontsize=14, color=INK
+    )
     return figure

@@ -52,9 +52,15 @@ def confusion_figure(scores: Scores, *, title: str = "") -> Figure:
 def confusion_difference_figure(first: Scores, second: Scores, *, names: tuple[str, str]) -> Figure:
     """Draw how the shares of the rows differ between two confusions of the same labels, second less first.
 
-    On the diagonal more is better, off it less: both are drawn in the color of a gain. Raises TableError when the
-    labels differ.
+    On the diagonal more is better, off it less: both are drawn in the color of a gain.
 
+    Raises
+    ------
+    TableError
+        If the labels differ.
+
+    Examples
+    --------
     >>> scores = barn_owl.open_run("first").evaluate().scores
     >>> figure = barn_owl.show.confusion_difference_figure(scores, scores, names=("before", "after"))
     >>> barn_owl.save_figure(figure, "difference.png")

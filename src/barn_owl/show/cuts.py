@@ -17,8 +17,13 @@ COLUMNS = 1200
 def cuts_figure(path: str | Path, clips: pd.DataFrame) -> Figure:
     """Draw the first minute of a recording's waveform from its first clip on, with the clips cut from it.
 
-    clips : rows of that recording; where the columns ``onset_s`` and ``offset_s`` are, the event is drawn too.
+    Parameters
+    ----------
+    clips : pd.DataFrame
+        Rows of that recording; where the columns ``onset_s`` and ``offset_s`` are, the event is drawn too.
 
+    Examples
+    --------
     >>> takes = barn_owl.clips.find_takes("night.wav")
     >>> barn_owl.save_figure(barn_owl.show.cuts_figure("night.wav", takes), "cuts.png")
     """

@@ -72,9 +72,7 @@ def search_figure(found: SearchResult) -> Figure:
                 color=LABEL_COLOURS[0] if step == last else LABEL_COLOURS[4], label=f"reached step {step}",
             )  # fmt: skip
         best = front(table, cost)
-        axes.plot(
-            best[cost], best["score"], color=INK, linewidth=1.2, drawstyle="steps-post", label="Pareto front"
-        )
+        axes.plot(best[cost], best["score"], color=INK, linewidth=1.2, drawstyle="steps-post", label="Pareto front")
         for row in best.itertuples():
             axes.annotate(
                 f"{row.candidate}", (getattr(row, cost), row.score), textcoords="offset points", xytext=(6, -12),

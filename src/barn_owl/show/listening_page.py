@@ -26,9 +26,14 @@ def write_listening_page(
 ) -> None:
     """Write a page with the clips of a table by what the model says of them, the doubtful ones first.
 
-    predictions : what `barn_owl.predict` gave; ``predicted`` may be "(undecided)", or "(none)" for clips that are
-    refused, with why in the column ``reason``.
+    Parameters
+    ----------
+    predictions : pd.DataFrame
+        What `barn_owl.predict` gave; ``predicted`` may be "(undecided)", or "(none)" for clips that are
+        refused, with why in the column ``reason``.
 
+    Examples
+    --------
     >>> model = barn_owl.load_model("first")
     >>> table, _ = barn_owl.predict(model, barn_owl.read_clip_table("clips.csv"))
     >>> barn_owl.show.write_listening_page(model, table, "listening.html")

@@ -35,9 +35,17 @@ class Listening:
 def listen(clips: pd.DataFrame, *, most: int = 12, front_end: FrontEnd | None = None) -> Listening:
     """Return the first clips of a table as something that a notebook shows: spectrogram, player, columns.
 
-    clips : a clip table, or rows of one, such as the mistakes of an evaluation; most : clips at most.
-    front_end : whose mel bands the spectrograms have; default: the default's.
+    Parameters
+    ----------
+    clips : pd.DataFrame
+        A clip table, or rows of one, such as the mistakes of an evaluation.
+    most : int
+        Clips at most.
+    front_end : FrontEnd | None
+        Whose mel bands the spectrograms have; default: the default's.
 
+    Examples
+    --------
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> heard = barn_owl.show.listen(clips, most=3)
     >>> "audio" in heard._repr_html_()

@@ -54,9 +54,15 @@ def write_report(
 ) -> None:
     """Write the page of an evaluation of a run's model: one HTML file with its sounds, for any browser, offline.
 
-    budget : bytes of sounds and pictures on it; mistakes come first. Clips whose file is gone are without sound.
-    figures : those of `report_figures`, where they are there already.
+    Parameters
+    ----------
+    budget : int
+        Bytes of sounds and pictures on it; mistakes come first. Clips whose file is gone are without sound.
+    figures : Mapping[str, Figure] | None
+        Those of `report_figures`, where they are there already.
 
+    Examples
+    --------
     >>> run = barn_owl.open_run("first")
     >>> barn_owl.show.write_report(run, run.evaluate(), "report.html")
     """

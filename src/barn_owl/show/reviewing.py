@@ -35,8 +35,13 @@ STRIP = 0.12
 class Review:
     """Cases with all that a page shows of them; see `barn_owl.annotation.review_items`.
 
-    labels : labels to offer. Default: those of the events.
+    Parameters
+    ----------
+    labels : Sequence[str]
+        Labels to offer. Default: those of the events.
 
+    Examples
+    --------
     >>> items = barn_owl.annotation.review_items(barn_owl.read_events("events.csv"), ["night.wav"], stretches=1)
     >>> review = barn_owl.show.Review(items)
     >>> review.sound(0)[:4]
@@ -58,14 +63,26 @@ class Review:
         return max(start_s - AROUND_S, 0.0), float(until_s)
 
     def sound(self, number: int) -> bytes:
-        """The sound of a item and what is around it, as FLAC. Raises AudioError when it cannot be read."""
+        """The sound of a item and what is around it, as FLAC.
+
+        Raises
+        ------
+        AudioError
+            If it cannot be read.
+        """
         start_s, end_s = self.span(number)
         file = self._places[number][0]
         rate_hz = min(audio_info(file).rate_hz, HIGHEST_RATE_HZ)
         return flac_of(*read_audio(file, start_s=start_s, end_s=end_s, rate_hz=rate_hz))
 
     def picture(self, number: int) -> bytes:
-        """Its log-mel spectrogram as JPEG. Raises AudioError when it cannot be read."""
+        """Its log-mel spectrogram as JPEG.
+
+        Raises
+        ------
+        AudioError
+            If it cannot be read.
+        """
         start_s, end_s = self.span(number)
         file = self._places[number][0]
         samples, _ = read_audio(file, start_s=start_s, end_s=end_s, rate_hz=self._front_end.rate_hz)
@@ -134,9 +151,22 @@ def write_review_page(
 ) -> int:
     """Write one file with everything in it, which keeps the answers in the browser and saves them as a file.
 
-    answers : earlier answers. download : name of the file to save; use : a sentence about what to do with it.
-    Returns of how many items the sound found room within `budget` bytes; the others can only be seen in the list.
+    Parameters
+    ----------
+    answers : dict[str, ReviewAnswer] | None
+        Earlier answers.
+    download : str
+        Name of the file to save.
+    use : str
+        A sentence about what to do with it.
 
+    Returns
+    -------
+    int
+        Of how many items the sound found room within `budget` bytes; the others can only be seen in the list.
+
+    Examples
+    --------
     >>> items = barn_owl.annotation.review_items(barn_owl.read_events("events.csv"), stretches=0)
     >>> barn_owl.show.write_review_page(barn_owl.show.Review(items), "review.html", force=True) == len(items)
     True

@@ -32,9 +32,9 @@ def events_figure(scores: EventScores) -> Figure:
     counts, errors = top.subplots(1, 2, width_ratios=[3, 2])
     table = scores.by_label
     at = np.arange(len(table))
-    counts.barh(at, table["right"], color=GAIN, label="hits")
-    counts.barh(at, table["true"] - table["right"], left=table["right"], color="#c9c2b2", label="misses")
-    counts.barh(at, -(table["found"] - table["right"]), color=LOSS, label="false alarms")
+    counts.barh(at, table["hits"], color=GAIN, label="hits")
+    counts.barh(at, table["true"] - table["hits"], left=table["hits"], color="#c9c2b2", label="misses")
+    counts.barh(at, -(table["detected"] - table["hits"]), color=LOSS, label="false alarms")
     counts.set_yticks(at, table.index)
     counts.invert_yaxis()
     counts.axvline(0, color=INK, linewidth=0.8)

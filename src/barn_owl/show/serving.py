@@ -32,10 +32,20 @@ SAFE = {
 class ReviewServer:
     """Serves a review page on this machine's own address; each answer is on the disk before the page hears of it.
 
-    answers : the file that answers are added to. port : 0 for any that is free.
+    Parameters
+    ----------
+    answers : str | Path
+        The file that answers are added to.
+    port : int
+        0 for any that is free.
 
-    Raises OutputError when the port cannot be used.
+    Raises
+    ------
+    OutputError
+        If the port cannot be used.
 
+    Examples
+    --------
     >>> items = barn_owl.annotation.review_items(barn_owl.read_events("events.csv"), stretches=0)
     >>> with barn_owl.show.ReviewServer(barn_owl.show.Review(items), "served.jsonl") as server:
     ...     server.address.startswith("http://127.0.0.1:")

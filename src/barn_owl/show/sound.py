@@ -46,9 +46,20 @@ def mel_places(front_end: FrontEnd, ticks_hz: tuple[int, ...] = TICKS_HZ) -> dic
 def clip_figure(samples: np.ndarray, rate_hz: int, front_end: FrontEnd | None = None, *, title: str = "") -> Figure:
     """Draw one clip: waveform, spectrogram, log-mel and cepstral coefficients on one time axis.
 
-    samples : mono, shape ``(samples,)``. front_end : frame, hop and bands; its rate is that of the clip.
-    Raises AudioError when the clip is shorter than one frame.
+    Parameters
+    ----------
+    samples : np.ndarray
+        Mono, shape ``(samples,)``.
+    front_end : FrontEnd | None
+        Frame, hop and bands; its rate is that of the clip.
 
+    Raises
+    ------
+    AudioError
+        If the clip is shorter than one frame.
+
+    Examples
+    --------
     >>> samples, rate_hz = barn_owl.read_audio("night.wav")
     >>> barn_owl.save_figure(barn_owl.show.clip_figure(samples, rate_hz, title="night"), "clip.png")
     """
@@ -102,9 +113,19 @@ def gallery_figure(
 ) -> Figure:
     """Draw log-mel spectrograms of some clips of each label, on one scale of frequency and level; a label a line.
 
-    examples : clips a label, drawn by `seed`, across groups where there are groups. At most 12 labels are
-    drawn, those with the most clips. Raises TableError when no clip can be read.
+    Parameters
+    ----------
+    examples : int
+        Clips a label, drawn by `seed`, across groups where there are groups. At most 12 labels are drawn,
+        those with the most clips.
 
+    Raises
+    ------
+    TableError
+        If no clip can be read.
+
+    Examples
+    --------
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> barn_owl.save_figure(barn_owl.show.gallery_figure(clips, examples=2), "gallery.png")
     """
@@ -176,8 +197,13 @@ def _examples(
 def tracks_figure(front_end: FrontEnd, frames: np.ndarray, *, title: str = "") -> Figure:
     """Draw features over time: a line for each feature of one column, a picture for those of many.
 
-    frames : shape ``(frames, width)``, as `front_end` gives them.
+    Parameters
+    ----------
+    frames : np.ndarray
+        Shape ``(frames, width)``, as `front_end` gives them.
 
+    Examples
+    --------
     >>> front_end = barn_owl.FrontEnd(features=["pitch", "level"])
     >>> samples, rate_hz = barn_owl.read_audio("night.wav")
     >>> figure = barn_owl.show.tracks_figure(front_end, front_end.frames(samples))
@@ -252,9 +278,20 @@ def overview_figure(
 ) -> Figure:
     """Draw a whole recording of any length: loudest log-mel and level in each of about 1200 columns.
 
-    The recording is streamed, so memory does not grow with it. progress : seconds done, and there are.
-    Raises AudioError when it cannot be read or is shorter than one frame.
+    The recording is streamed, so memory does not grow with it.
 
+    Parameters
+    ----------
+    progress : Callable[[float, float], None] | None
+        Seconds done, and there are.
+
+    Raises
+    ------
+    AudioError
+        If it cannot be read or is shorter than one frame.
+
+    Examples
+    --------
     >>> barn_owl.save_figure(barn_owl.show.overview_figure("night.wav"), "overview.png")
     """
     front_end = (front_end or FrontEnd(hop_ms=32.0)).but(features=["log-mel", "level"])

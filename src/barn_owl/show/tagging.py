@@ -52,12 +52,26 @@ def tagging_figure(
 ) -> Figure:
     """Draw a stretch of a recording: log-mel spectrogram, scores of all labels over time, and events as bars.
 
-    events, truth : clip tables of this recording; the truth's bars are drawn under the events', unknown sounds in
-    gray. decoding : whose thresholds are drawn, and scores averaged as it says, if not the model's. scores : whether
-    they are drawn at all; where one reaches ``on`` and there is no event, a mark says why. trace : the scores of the
-    recording, if they are available; else those of the stretch are made. start_s, end_s : the stretch, at most one
-    hour; None for as far as that. Raises AudioError when the stretch is not in the recording.
+    Parameters
+    ----------
+    events, truth
+        Clip tables of this recording; the truth's bars are drawn under the events', unknown sounds in gray.
+    start_s, end_s
+        The stretch, at most one hour; None for as far as that.
+    decoding : DecodingSettings | None
+        Whose thresholds are drawn, and scores averaged as it says, if not the model's.
+    scores : bool
+        Whether they are drawn at all; where one reaches ``on`` and there is no event, a mark says why.
+    trace : ScoreTrace | None
+        The scores of the recording, if they are available; else those of the stretch are made.
 
+    Raises
+    ------
+    AudioError
+        If the stretch is not in the recording.
+
+    Examples
+    --------
     >>> model = barn_owl.load_model("first")
     >>> events = barn_owl.read_events("events.csv")
     >>> barn_owl.save_figure(barn_owl.show.tagging_figure(model, "night.wav", events), "tagging.png")

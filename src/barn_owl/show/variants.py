@@ -21,8 +21,13 @@ def variants_figure(
 ) -> Figure:
     """Draw the log-mel of a clip and its variants side by side, the first dozen; each with what was done to it.
 
-    variants : mono samples and words, the original first.
+    Parameters
+    ----------
+    variants : Sequence[tuple[np.ndarray, str]]
+        Mono samples and words, the original first.
 
+    Examples
+    --------
     >>> samples, rate_hz = barn_owl.read_audio("night.wav")
     >>> variants = [(samples, "as it is"), (samples / 2, "quieter")]
     >>> barn_owl.save_figure(barn_owl.show.variants_figure(variants, rate_hz), "variants.png")

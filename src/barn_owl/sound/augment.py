@@ -171,9 +171,14 @@ def change_sound(
 ) -> tuple[np.ndarray, list[str]]:
     """Change mono samples at random; return the samples, float32, and what was done, in words.
 
-    background : gives the samples of another clip to mix in; None leaves that out. The peak is kept within
-    full scale. The same generator gives the same change.
+    Parameters
+    ----------
+    background : Callable[[], np.ndarray] | None
+        Gives the samples of another clip to mix in; None leaves that out. The peak is kept within full scale.
+        The same generator gives the same change.
 
+    Examples
+    --------
     >>> rng, settings = np.random.default_rng(0), barn_owl.sound.SoundSettings(noise=1.0)
     >>> changed, said = barn_owl.sound.change_sound(np.ones(16000, np.float32), 16000, settings, rng)
     >>> changed.shape, len(said)

@@ -37,7 +37,10 @@ class UniformSettings(Settings):
 def read_uniform(excerpt: Excerpt, rate_hz: int, settings: UniformSettings) -> np.ndarray:
     """Read an excerpt at a rate, mono, made uniform; float32, shape ``(samples,)``.
 
-    Raises AudioError when it cannot be read, is shorter than allowed or holds nothing but zeros.
+    Raises
+    ------
+    AudioError
+        If it cannot be read, is shorter than allowed or holds nothing but zeros.
     """
     samples, _ = read_audio(
         excerpt.file, rate_hz=rate_hz, start_s=excerpt.start_s, end_s=excerpt.end_s, channel=settings.channel

@@ -59,12 +59,26 @@ HOUR_S = 3600.0
 class Adjusted:
     """What was found.
 
-    decoding : the settings, from all recordings; those of before where no others are surely better. scores : with
-    them, on the same recordings. cross_validated : F1, precision, recall and false alarms per hour of settings that
-    were chosen without a recording (or a part of the only one) on that one, one row each; before : the same with the
-    settings of before. kept : whether those stay. curve : detections against false alarms per hour as the onset
-    threshold moves. reached : whether the goal of at most this many false alarms was kept.
+    Attributes
+    ----------
+    decoding : DecodingSettings
+        The settings, from all recordings; those of before where no others are surely better.
+    scores : EventScores
+        With them, on the same recordings.
+    cross_validated : pd.DataFrame
+        F1, precision, recall and false alarms per hour of settings that were chosen without a recording (or a
+        part of the only one) on that one, one row each.
+    before : pd.DataFrame
+        The same with the settings of before.
+    kept : bool
+        Whether those stay.
+    curve : pd.DataFrame
+        Detections against false alarms per hour as the onset threshold moves.
+    reached : bool
+        Whether the goal of at most this many false alarms was kept.
 
+    Examples
+    --------
     >>> model = barn_owl.load_model("first")
     >>> adjusted = barn_owl.adjust(model, barn_owl.read_clip_table("truth.csv"))
     >>> adjusted.scores.f1 >= 0.5
@@ -95,13 +109,23 @@ def adjust(
 ) -> Adjusted:
     """Find the decoding settings that are best on recordings with a truth table.
 
-    recordings : by default, the files that the table names. goal : the best event F1 (of what is as good within
-    chance, that with fewer false alarms), or the best recall with at most `false_alarms_per_hour`. Settings are
-    chosen again without each recording and judged on it; a single recording is cut into four parts for that.
+    Parameters
+    ----------
+    recordings : Sequence[str | Path] | None
+        By default, the files that the table names.
+    goal : Goal
+        The best event F1 (of what is as good within chance, that with fewer false alarms), or the best recall
+        with at most `false_alarms_per_hour`. Settings are chosen again without each recording and judged on
+        it; a single recording is cut into four parts for that.
 
-    Raises TableError when the truth table has no events of the model's labels, is of other recordings, or has times
-    beyond their end.
+    Raises
+    ------
+    TableError
+        If the truth table has no events of the model's labels, is of other recordings, or has times beyond
+        their end.
 
+    Examples
+    --------
     >>> model = barn_owl.load_model("first")
     >>> truth = barn_owl.read_clip_table("truth.csv")
     >>> adjusted = barn_owl.adjust(model, truth)

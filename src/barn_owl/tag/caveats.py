@@ -61,14 +61,14 @@ def recording_caveats_of(
         )
     if peaks and max(peaks) > BEYOND_DB:
         found.append(
-            f"{name} exceeds full scale by {max(peaks):.0f} dB, as if integers had been written as floats. The gain does "
-            "not matter for tagging, but the sound may be distorted"
+            f"{name} exceeds full scale by {max(peaks):.0f} dB, as if integers had been written as floats. The gain "
+            "does not matter for tagging, but the sound may be distorted"
         )
     found += heard.caveats(name, model.clips.channel)
     if levels and max(levels) > -119 and max(bands) < NARROWER * wanted:
         found.append(
-            f"{name} contains nothing above {max(bands) / 1000:.1f} kHz, but the model uses up to {wanted / 1000:.1f} "
-            f"kHz: expect misses and confusions. Train with --recordings {path}"
+            f"{name} contains nothing above {max(bands) / 1000:.1f} kHz, but the model uses up to "
+            f"{wanted / 1000:.1f} kHz: expect misses and confusions. Train with --recordings {path}"
         )
     if levels and silent < len(levels) and max(levels) < QUIET_DB and info.encoding.endswith(BITS):
         found.append(
@@ -78,8 +78,8 @@ def recording_caveats_of(
     heard_s = info.duration_s if heard_s is None else heard_s
     if not len(events) and heard_s >= LONG_S:
         found.append(
-            f"no event in {heard_s / 60:.0f} minutes of {name}. If there are sounds in it, lower --threshold, look at "
-            "the scores with --figure, or adjust the model on a recording with known events"
+            f"no event in {heard_s / 60:.0f} minutes of {name}. If there are sounds in it, lower --threshold, look "
+            "at the scores with --figure, or adjust the model on a recording with known events"
         )
     elif len(events) / max(heard_s, 1) * 60 > MANY_A_MINUTE:
         found.append(
@@ -115,29 +115,28 @@ class _Channels:
         if (power > DEAD * power.max()).sum() == 1:
             lower_db = 20 * np.log10(len(power))
             return [
-                f"only channel {int(power.argmax()) + 1} of the {len(power)} of {name} is live: mixed with the "
-                f'others it is {lower_db:.0f} dB lower, which does no harm; clips.channel = "loudest" leaves them out'
+                f"only channel {int(power.argmax()) + 1} of {len(power)} of {name} is live: mixing it with the "
+                f'others lowers it by {lower_db:.0f} dB, which does no harm; clips.channel = "loudest" avoids it'
             ]
         return []
 
 
 def event_score_caveats(scores: EventScores) -> list[str]:
-    """Say what is wrong with events that were judged against the truth."""
+    """Return reasons for poor event scores, with remedies."""
     if not len(scores.truth) or scores.f1 >= POOR_F1:
         return []
     if not len(scores.events):
         return [
-            "nothing was found: no score reaches the threshold. Lower on, or train on clips that sound like the "
+            "no event: no score reaches the threshold. Lower the threshold, or train on clips that sound like the "
             "recording"
         ]
-    right_time = int(scores.confusion().to_numpy().sum())
-    if right_time > 2 * len(scores.matches):
+    on_time = int(scores.confusion().to_numpy().sum())
+    if on_time > 2 * len(scores.matches):
         return [
-            f"{right_time} events are at the right time, but only {len(scores.matches)} have the right label: "
-            "more clips of the labels that are confused, from more recorders, help"
+            f"{on_time} events are at the right time, but only {len(scores.matches)} have the right label: more clips "
+            "of the confused labels, from more recorders, help"
         ]
     return [
-        f"F1 is {scores.f1:.2f}: settings cannot make up for scores that do not tell sounds from what is between "
-        "them. If not done yet, train with --recordings, with clips of background, and with clips cut from "
-        "recordings (barn-owl cut)"
+        f"F1 {scores.f1:.2f}: decoding settings cannot fix scores that do not separate sounds from background. If not "
+        "done yet, train with --recordings, with background clips, and with clips cut from recordings (barn-owl cut)"
     ]

@@ -24,9 +24,17 @@ class EventDecoder:
 
     Where a label sounds is reported step by step, what it is called by the whole of it (`classifiers.base.named`).
     Events of one label come in order of time and never overlap; those of different labels may, unless ``alone``
-    forbids. silent : labels that are no events; dropped : a list to add what was skipped to, with the reason.
-    names : False where several labels may sound at once, or onsets are not told: each label is followed on its own,
-    and keeps its name.
+    forbids.
+
+    Parameters
+    ----------
+    silent : Sequence[str]
+        Labels that are no events.
+    dropped : list[Dropped] | None
+        A list to add what was skipped to, with the reason.
+    names : bool
+        False where several labels may sound at once, or onsets are not told: each label is followed on its
+        own, and keeps its name.
     """
 
     def __init__(

@@ -30,9 +30,19 @@ WHOLE = ("unknown", "attention")
 class ScoreTrace:
     """Scores over a whole recording; for the arrays see `ScoreBlock`.
 
-    file, duration_s : of the recording; labels : in the order of the columns; step_s : time between rows; first_s :
-    what time the first row describes.
+    Attributes
+    ----------
+    file, duration_s
+        Of the recording.
+    labels : list[str]
+        In the order of the columns.
+    step_s : float
+        Time between rows.
+    first_s : float
+        What time the first row describes.
 
+    Examples
+    --------
     >>> trace = barn_owl.tag.whole_trace(barn_owl.load_model("first"), "night.wav")
     >>> trace.naming.shape[1] == len(trace.labels) + 2
     True
@@ -92,10 +102,18 @@ def whole_trace(
 ) -> ScoreTrace:
     """Score a recording and keep the trace in memory: about 9 MB per hour for seven labels.
 
-    ahead, progress : see `tag_recording`.
+    Parameters
+    ----------
+    ahead, progress
+        See `tag_recording`.
 
-    Raises AudioError when it cannot be read or is shorter than one frame.
+    Raises
+    ------
+    AudioError
+        If it cannot be read or is shorter than one frame.
 
+    Examples
+    --------
     >>> trace = barn_owl.tag.whole_trace(barn_owl.load_model("first"), "night.wav")
     >>> trace.duration_s, trace.labels
     (14.0, ['hiss', 'hum', 'still', 'tick'])
@@ -132,8 +150,15 @@ def save_trace(model: Model, blocks: list[ScoreBlock], recording: str, duration_
 
 
 def read_trace(path: str | Path) -> ScoreTrace:
-    """Read a trace that `ScoreTrace.save` wrote. Raises TableError when it is none.
+    """Read a trace that `ScoreTrace.save` wrote.
 
+    Raises
+    ------
+    TableError
+        If it is none.
+
+    Examples
+    --------
     >>> model = barn_owl.load_model("first")
     >>> _ = barn_owl.tag_archive(model, ["night.wav"], score_traces="traces", workers=1)
     >>> barn_owl.tag.read_trace("traces/night.npz").labels
@@ -205,8 +230,13 @@ def decide(model: Model, trace: ScoreTrace, decoding: DecodingSettings | None = 
 def tag_trace(model: Model, trace: ScoreTrace, *, decoding: DecodingSettings | None = None) -> pd.DataFrame:
     """Decide on a trace; the events are those that `barn_owl.tag_recording` finds with the same settings.
 
-    Raises TableError when the trace is not of this model's labels, or of a model of another kind.
+    Raises
+    ------
+    TableError
+        If the trace is not of this model's labels, or of a model of another kind.
 
+    Examples
+    --------
     >>> model = barn_owl.load_model("first")
     >>> trace = barn_owl.tag.whole_trace(model, "night.wav")
     >>> len(barn_owl.tag_trace(model, trace)) == len(barn_owl.tag_recording(model, "night.wav"))

@@ -29,9 +29,13 @@ CHUNK = 256
 class ScoreBlock:
     """Scores over a stretch of a recording; step *i* describes frame ``(first + i) * classifier.step``.
 
-    sounds, begins : score that a label sounds, and that it begins there, 0 to 1, ``(steps, labels)``; that any does,
-    ``(steps, 1)``, for a model whose `names_events` is set.
-    naming : what a stretch of steps is named by, ``(steps, labels + 2)``; see `barn_owl.classifiers.base.named`.
+    Attributes
+    ----------
+    sounds, begins : np.ndarray
+        Score that a label sounds, and that it begins there, 0 to 1, ``(steps, labels)``; that any does,
+        ``(steps, 1)``, for a model whose `names_events` is set.
+    naming : np.ndarray
+        What a stretch of steps is named by, ``(steps, labels + 2)``; see `barn_owl.classifiers.base.named`.
     """
 
     first: int
@@ -43,7 +47,10 @@ class ScoreBlock:
 class ScoreStream:
     """Takes blocks of mono samples at the rate of the model's front end and gives scores as they are ready.
 
-    every_s : see `Scorer`.
+    Parameters
+    ----------
+    every_s : float | None
+        See `Scorer`.
     """
 
     def __init__(self, model: Model, *, every_s: float | None = None) -> None:
@@ -64,7 +71,10 @@ class ScoreStream:
     def finish(self) -> list[ScoreBlock]:
         """Return the scores of the rest.
 
-        Raises AudioError when there was not even one frame.
+        Raises
+        ------
+        AudioError
+            If there was not even one frame.
         """
         blocks = self._scorer.push(self._frames.finish())
         if not self._frames.given:
@@ -182,18 +192,31 @@ def trace_recording(
 ) -> Iterator[ScoreBlock]:
     """Score a sound file of any length, rate and number of channels, block by block.
 
-    ahead : whether decoding and features continue in other threads meanwhile; without it, this takes one core.
-    progress : called with the seconds done and the seconds there are, and once at the end with all of them.
-    chunk, until : score only chunks of `CHUNK` steps from the one on and up to the other. The scores are those that
-    the whole recording has, to the last bit where it is at the model's rate and no feature is recursive; where it is
-    resampled, except for the rounding of the resampler. spent : a record that is added to, without `ahead`.
-
-    flaws : a list that what is wrong with the recording is added to, instead of a warning in the log.
-
     Of a recording that breaks off, what can be read is scored; samples that are no numbers count as silence; sound
-    that is shorter than a frame is filled up with it. All of this is reported as warnings. Raises AudioError when
-    nothing can be read.
+    that is shorter than a frame is filled up with it. All of this is reported as warnings.
 
+    Parameters
+    ----------
+    ahead : bool
+        Whether decoding and features continue in other threads meanwhile; without it, this takes one core.
+    progress : Callable[[float, float], None] | None
+        Called with the seconds done and the seconds there are, and once at the end with all of them.
+    chunk, until
+        Score only chunks of `CHUNK` steps from the one on and up to the other. The scores are those that the
+        whole recording has, to the last bit where it is at the model's rate and no feature is recursive;
+        where it is resampled, except for the rounding of the resampler.
+    spent : StageTimes | None
+        A record that is added to, without `ahead`.
+    flaws : list[str] | None
+        A list that what is wrong with the recording is added to, instead of a warning in the log.
+
+    Raises
+    ------
+    AudioError
+        If nothing can be read.
+
+    Examples
+    --------
     >>> blocks = barn_owl.tag.trace_recording(barn_owl.load_model("first"), "night.wav")
     >>> next(iter(blocks)).sounds.shape[1]
     4

@@ -24,9 +24,14 @@ class Tagger:
 
     Memory is bounded, and the events are the same however the samples are cut into blocks.
 
-    every_s : how soon new sound is looked at; None for when there is enough that it takes least work, some ten
-    seconds. The events are the same.
+    Parameters
+    ----------
+    every_s : float | None
+        How soon new sound is looked at; None for when there is enough that it takes least work, some ten
+        seconds. The events are the same.
 
+    Examples
+    --------
     >>> samples, rate_hz = barn_owl.read_audio("night.wav")
     >>> tagger = barn_owl.tag.Tagger(barn_owl.load_model("first"))
     >>> events = tagger.push(samples[:100000]) + tagger.push(samples[100000:]) + tagger.finish()
@@ -66,9 +71,18 @@ def tag_samples(
 ) -> pd.DataFrame:
     """Find events in mono `samples`, shape ``(samples,)``, at any rate.
 
-    Returns a clip table with ``start_s``, ``end_s``, ``label`` and ``score``; ``file`` is blank.
-    Raises AudioError when the samples are not mono, not finite or shorter than one frame.
+    Returns
+    -------
+    pd.DataFrame
+        A clip table with ``start_s``, ``end_s``, ``label`` and ``score``; ``file`` is blank.
 
+    Raises
+    ------
+    AudioError
+        If the samples are not mono, not finite or shorter than one frame.
+
+    Examples
+    --------
     >>> samples, rate_hz = barn_owl.read_audio("night.wav")
     >>> events = barn_owl.tag_samples(barn_owl.load_model("first"), samples, rate_hz)
     >>> bool((events["start_s"] < events["end_s"]).all())
@@ -93,12 +107,25 @@ def tag_recording(
 ) -> pd.DataFrame:
     """Find events in a sound file of any length, rate and number of channels, in bounded memory.
 
-    ahead : whether the file is decoded in another thread meanwhile; without it, this takes one core and no more.
-    progress : called with the seconds done and the seconds there are.
+    Parameters
+    ----------
+    ahead : bool
+        Whether the file is decoded in another thread meanwhile; without it, this takes one core and no more.
+    progress : Callable[[float, float], None] | None
+        Called with the seconds done and the seconds there are.
 
-    Returns a clip table with ``file``, ``start_s``, ``end_s``, ``label`` and ``score``, in order of time.
-    Raises AudioError when the file cannot be read or is shorter than one frame.
+    Returns
+    -------
+    pd.DataFrame
+        A clip table with ``file``, ``start_s``, ``end_s``, ``label`` and ``score``, in order of time.
 
+    Raises
+    ------
+    AudioError
+        If the file cannot be read or is shorter than one frame.
+
+    Examples
+    --------
     >>> events = barn_owl.tag_recording(barn_owl.load_model("first"), "night.wav")
     >>> list(events)[:4]
     ['file', 'start_s', 'end_s', 'label']
