@@ -32,7 +32,7 @@ layers: .venv/ready-dev
 
 # A site that opens from disk: site/index.html. A dead link, or a page that is not in the menu, fails.
 docs: .venv/ready-dev
-	$(BIN)/mkdocs build --strict --quiet
+	NO_MKDOCS_2_WARNING=1 $(BIN)/mkdocs build --strict --quiet
 
 bench: .venv/ready-dev
 	for script in start_up features clips training_step judging tagging compact whole_job; do \

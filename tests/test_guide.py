@@ -59,6 +59,7 @@ def write_inputs(quay) -> None:
     """What the guide takes to be there already, in the folder that is current."""
     rng = np.random.default_rng(0)
     shutil.copytree(quay.clips, "my-clips")
+    shutil.copytree(quay.clips.parent, "saltmarsh-quay")
     for folder in ("their-clips/bell", "their-clips/test", "new-clips", "recordings", "archive", "nights"):
         Path(folder).mkdir(parents=True)
     bells = sorted(Path("my-clips/bell-buoy").iterdir())

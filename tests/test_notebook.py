@@ -1,4 +1,6 @@
-"""What a notebook shows of runs, evaluations, suggestions and clips, in one that is executed."""
+"""The notebook of the tutorial, and what notebooks show of runs, evaluations, suggestions and clips."""
+
+from pathlib import Path
 
 CELLS = [
     "import barn_owl\nclips = barn_owl.gather_folder({folder!r}).clips\nclips.head(2)",
@@ -27,3 +29,16 @@ def test_results_display_themselves(folder, ranking, tmp_path):
     assert "Balanced accuracy" in pages[3]
     assert pages[4].count("<audio") == pages[4].count("<img") == 3
     assert "image/png" in shown[-1]
+
+
+def test_the_notebook_of_the_tutorial_runs(tmp_path):
+    import nbformat
+    from nbclient import NotebookClient
+
+    path = Path(__file__).parents[1] / "docs/tutorial/features-and-a-classifier.ipynb"
+    notebook = nbformat.read(path, as_version=4)
+    assert not any(cell.get("outputs") for cell in notebook.cells)  # the site shows them, the repository stays small
+    NotebookClient(notebook, timeout=300, resources={"metadata": {"path": str(tmp_path)}}).execute()
+    shown = [cell.outputs[-1].data for cell in notebook.cells if cell.cell_type == "code"]
+    assert sum("image/png" in data for data in shown) == 3
+    assert sum("text/html" in data for data in shown) >= 4

@@ -39,7 +39,7 @@ DISGUISE, NEARLY_UNIFORM, PROMISE_GAP, UNEQUAL = 0.9, 1.5, 0.15, 0.3
 ones; scores promise 0.15 more than they keep; groups of enough clips differ by 0.3."""
 
 
-@dataclass(frozen=True, kw_only=True, eq=False)
+@dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class Evaluation:
     """Predictions of one split of the split, or of a table of its own, and all that can be said about them.
 
@@ -78,6 +78,10 @@ class Evaluation:
     clip_statistics: float | None = None
     background: tuple[str, ...] = ()
     rounds: int = ROUNDS
+
+    def __repr__(self) -> str:
+        """Show the split and the main result."""
+        return f"Evaluation({self.split}: {self.summary})"
 
     @cached_property
     def arrays(self) -> PredictionArrays:
