@@ -102,7 +102,7 @@ def test_clips_with_several_labels_on_the_command_line(mixtures, tmp_path, capsy
     table, plan, where = str(mixtures / "clips.csv"), str(mixtures / "plan.toml"), str(tmp_path / "run")
     assert barn_owl(["train", table, "--run", where, "--plan", plan]) == 0
     said = capsys.readouterr().out
-    assert "of the clips have all labels right" in said
+    assert "all labels correct for" in said
     assert "Still getting better" not in said  # candidates are no epochs
     assert not (tmp_path / "run" / "confusion.csv").exists()
     assert barn_owl(["evaluate", where, "--split", "train", "--json"]) == 0
@@ -238,7 +238,7 @@ def test_recall_and_f1_of_validation_by_hand():
 
 def test_classifiers_need_columns_that_are_there(few_clips, tmp_path):
     told = few_clips.assign(weight_kg=np.arange(len(few_clips)) * 1.0)
-    with pytest.raises(PlanError, match="sees frames only; take a pooled classifier"):
+    with pytest.raises(PlanError, match="uses frames only; use a pooled classifier"):
         small_plan("cnn", columns=["weight_kg"])
     table = train_classifiers(
         told, tmp_path / "runs", small_plan("nearest", columns=["weight_kg"]), classifiers=["cnn", "nearest"]

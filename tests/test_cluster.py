@@ -371,7 +371,7 @@ def test_two_runs_with_other_models_share_a_store_and_readers_must_say_which(run
     files, path = owl.find_recordings([months])[2:], tmp_path / f"kept{ending}"
     jobs = [
         threading.Thread(
-            target=owl.tag_archive, args=(runs[classifier].model, files), kwargs={"keep": path, "workers": 1}
+            target=owl.tag_archive, args=(runs[classifier].model, files), kwargs={"store": path, "workers": 1}
         )
         for classifier in ("cnn", "logistic")
     ]
@@ -684,7 +684,7 @@ def test_a_runtime_finds_the_same_events_and_says_on_what(runs, months, capsys, 
     np.testing.assert_allclose(got["score"], wanted["score"], atol=1e-3)
     assert call(["tag", str(runs["cnn"].folder), file, "-o", str(tmp_path / "e.csv"), "--runtime", "onnx"]) == 0
     assert "computed on CPUExecutionProvider, which was busy" in capsys.readouterr().out
-    with pytest.raises(ModelError, match="classifier logistic is no graph"):
+    with pytest.raises(ModelError, match="logistic classifier cannot be exported"):
         owl.device.on_runtime(runs["logistic"].model)
 
 

@@ -324,7 +324,7 @@ def test_a_run_without_a_test_side_is_made_smaller_too(capsys, runs, tmp_path):
 
 @pytest.mark.parametrize(("arguments", "message"), [
     (["export", "RUN", "-o", "model.txt"], "the ending must be"),
-    (["export", "OTHER", "-o", "model.c"], "is no graph that can be handed over"),
+    (["export", "OTHER", "-o", "model.c"], "cannot be exported as a graph"),
     (["export", "RUN", "-o", "model.c", "--feature-input"], "is for an ONNX graph"),
     (["shrink", "RUN", "--run", "x"], "give --share, --flash-kb or --int8"),
     (["shrink", "RUN", "--run", "x", "--share", "0.5", "--flash-kb", "40"], "exclude each other"),

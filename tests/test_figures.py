@@ -135,7 +135,7 @@ def features(rng):
 def test_features_of_classes_are_drawn_best_first(features):
     x, columns, labels = features
     figure = distributions_figure(x, columns, labels, rank_features(x, columns, labels))
-    assert figure.get_suptitle() == "three tells the labels apart best"
+    assert figure.get_suptitle() == "three separates the labels best"
     assert figure.axes[0].get_title(loc="left").startswith("three: F ")
     assert "a higher" in figure.axes[0].get_title(loc="left")
     assert [text.get_text() for text in figure.axes[0].get_yticklabels()] == ["a", "b", "c"]
@@ -152,7 +152,7 @@ def test_dots_stand_where_the_numbers_are(features):
     shapes = {group.get_paths()[0].vertices.shape for group in axes.collections}
     assert len(shapes) > 1  # labels differ by marker too
     variances = words(map_figure(x, labels))
-    assert "first direction" in variances
+    assert "first principal component" in variances
     assert "% of the variance" in variances
 
 
@@ -172,7 +172,7 @@ def test_a_confusion_says_its_counts():
     said = words(figure)
     assert {"9", "2", "7"} <= set(said.split())
     np.testing.assert_allclose(images(figure)[0].get_array(), [[9 / 11, 2 / 11], [0, 1]])
-    assert "share of the true label's clips" in said
+    assert "share of the clips of the true label" in said
 
 
 def test_a_tagged_recording_shows_its_events(quay, runs, tmp_path):
@@ -192,7 +192,7 @@ def test_a_tagged_recording_shows_its_events(quay, runs, tmp_path):
     for one, other in zip(axes.lines[:2], again.lines[:2], strict=True):
         own, made = one.get_ydata(), other.get_ydata()
         np.testing.assert_allclose(own[20 : len(made) - 20], made[20 : len(own) - 20], atol=0.05)
-    assert any("no event: too short" in text.get_text() for text in axes.get_legend().get_texts())
+    assert any("dropped: too short" in text.get_text() for text in axes.get_legend().get_texts())
     save_figure(figure, tmp_path / "night.svg")
     assert (tmp_path / "night.svg").read_text().lstrip().startswith("<?xml")
 

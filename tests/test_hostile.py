@@ -431,7 +431,7 @@ def test_models_that_ask_for_more_than_they_hold_are_refused_before_it_is_taken(
 def test_a_window_that_is_longer_than_sensible_is_refused(runs, tmp_path):
     model = runs["logistic"].model
     own = model.classifier
-    long = Pooled(own.name, 60_000, own.step, own.statistics, own.level, own.classifier, own.center, own.spread)
+    long = Pooled(own.name, 60_000, own.step, own.statistics, own.level, own.row_classifier, own.center, own.spread)
     replace(model, classifier=long).save(tmp_path / "m.safetensors")
     with pytest.raises(ModelError, match="a step would look at 60000 frames"):
         owl.load_model(tmp_path / "m.safetensors")
@@ -451,7 +451,7 @@ def test_deep_and_endless_plans_are_refused(tmp_path):
     with pytest.raises(PlanError, match="not a TOML file"):
         owl.read_plan(tmp_path / "deep.toml")
     (tmp_path / "long.toml").write_text("# x\n" * 400_000)
-    with pytest.raises(PlanError, match="bytes long, which no plan is"):
+    with pytest.raises(PlanError, match="bytes long, too long for a plan"):
         owl.read_plan(tmp_path / "long.toml")
 
 
@@ -495,7 +495,7 @@ def test_what_is_odd_about_a_recording_is_told(tmp_path, runs, rng):
         return " ".join(recording_caveats_of(model, tmp_path / "odd.wav", pd.DataFrame({"file": ["x"]})))
 
     take = np.tile(sound("hum", rng), 10)
-    assert "is at 2000 Hz" in told(take, 2000)
+    assert "has a sample rate of 2000 Hz" in told(take, 2000)
     assert "is silent, below -90 dB, at 4 of the 4 places" in told(np.zeros_like(take) + 1e-6, subtype="FLOAT")
     assert "cancel each other" in told(np.stack([take, -take], axis=1))
     assert "only channel 2 of the 4" in told(np.stack([0 * take, take, 0 * take, 0 * take], axis=1))

@@ -264,18 +264,18 @@ def test_calibration_worked_by_hand(rng):
     ("target", "value", "threshold"),
     [("precision", 1.0, 0.75), ("precision", 0.75, 0.45), ("recall", 0.5, 0.75), ("f1", 1, 0.0), ("cost", 5, 0.75)],
 )
-def test_thresholds_worked_by_hand(wish, value, threshold):
+def test_thresholds_worked_by_hand(target, value, threshold):
     score = np.array([0.9, 0.8, 0.7, 0.5, 0.4, 0.2])
     truth = np.array([1, 1, 0, 1, 0, 1], dtype=bool)[:, None]
     answers = PredictionArrays(
         labels=["x"],
         truth=truth,
         scores=score[:, None],
-        said=np.ones((6, 1), bool),
+        predicted=np.ones((6, 1), bool),
         groups=np.arange(6),
         multilabel=True,
     )
-    assert fit_thresholds(answers, wish, value)["x"] == pytest.approx(threshold)
+    assert fit_thresholds(answers, target, value)["x"] == pytest.approx(threshold)
 
 
 def test_thresholds_only_take_answers_back_where_one_label_is_said(rng):
@@ -525,7 +525,7 @@ def test_a_report_of_an_ensemble_and_of_another_table(few_clips, runs, tmp_path)
     assert "logistic on other" in page
     assert "In all clips of the run" not in page
     with pytest.raises(ModelError, match="which clips are alike"):
-        assert ensemble.hidden
+        assert ensemble.embeddings
 
 
 def test_thresholds_set_later_are_those_of_the_plan(few_clips, tmp_path):

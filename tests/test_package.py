@@ -1,5 +1,7 @@
 import ast
 import importlib
+import inspect
+import re
 import runpy
 import shutil
 import subprocess
@@ -114,9 +116,39 @@ def _quick_plan(plan, **settings):
     return made.but(pooling={"windows": 200})
 
 
-def test_the_page_of_features_is_that_of_the_code():
-    page = runpy.run_path(str(ROOT / "docs" / "features_page.py"))["page"]
-    assert (ROOT / "docs" / "features.md").read_text(encoding="utf-8") == page()
+@pytest.fixture(scope="module")
+def generated():
+    return runpy.run_path(str(ROOT / "docs/reference/generate.py"))
+
+
+def test_the_reference_is_that_of_the_code(generated):
+    for name, text in generated["pages"]().items():
+        assert (ROOT / "docs/reference" / name).read_text(encoding="utf-8") == text, f"{name}: make reference"
+
+
+def test_every_key_of_the_plan_has_a_meaning(generated):
+    table = generated["plan_page"]()
+    rows = [line.split(" | ") for line in table.splitlines() if line.startswith("| `")]
+    assert len(rows) > 100
+    assert not [row[0] for row in rows if len(row[-1].strip(" |")) < 10]
+
+
+def test_public_docstrings_are_in_one_layout(generated):
+    """Sections as numpydoc has them; shapes or units, and errors, in three of five that can have them."""
+    seen = {one for package in generated["packages"]() for _, one in generated["public_names"](package)}
+    functions = [one for one in seen if inspect.isfunction(one)]
+    texts = [inspect.getdoc(one) or "" for one in functions]
+    assert len(texts) > 150
+    assert all(texts)
+    old = re.compile(r"^\w+ : .*[.;] \w+ : ", re.MULTILINE)
+    assert not [one.__name__ for one, text in zip(functions, texts, strict=True) if old.search(text)]
+    with_units = [
+        bool(re.search(r"``\(|_s\b|_db\b|_hz\b|\bseconds\b|\bdB\b|\bHz\b|\bms\b|table|Table|figure", text))
+        for text in texts
+    ]
+    with_errors = ["\nRaises\n------\n" in text for text in texts]
+    assert sum(with_units) >= 0.6 * len(texts)
+    assert sum(with_errors) >= 0.6 * len(texts)
 
 
 def test_the_top_level_holds_what_users_meet_and_packages_hold_the_rest():

@@ -111,12 +111,12 @@ GOOD = {
 @pytest.mark.parametrize(
     ("change", "said"),
     [
-        ({"at_density": USUAL | {"event_f1": 0.1}}, "event F1 0.10 with 10 events a minute"),
+        ({"at_density": USUAL | {"event_f1": 0.1}}, "event F1 0.10 with 10 events per minute"),
         ({"at_density": USUAL | {"event_f1": 0.5}}, "Expect many mistakes"),
-        ({"at_density": USUAL | {"event_f1": 0.61}}, "promise more than recordings keep: 0.95"),
+        ({"at_density": USUAL | {"event_f1": 0.61}}, "much harder than clips: balanced accuracy 0.95"),
         ({"at_density": USUAL | {"false_alarms_per_hour": 500.0}}, "500 false alarms per hour"),
-        ({"labels": {"bell": {"true": 10, "recall": 0.0}}}, "Hardly ever found in the rehearsal: bell"),
-        ({"unknown_share": 0.8}, "80% of the sounds that are no label"),
+        ({"labels": {"bell": {"true": 10, "recall": 0.0}}}, "Hardly ever detected in rehearsal: bell"),
+        ({"unknown_share": 0.8}, "80% of unknown sounds"),
     ],
 )
 def test_a_rehearsal_is_doubted_in_words(change, said):
@@ -131,7 +131,7 @@ def test_recordings_that_are_not_like_the_model_are_doubted(runs, tmp_path, rng)
     soundfile.write(tmp_path / "faint.wav", 1e-3 * rng.standard_normal(10 * RATE_HZ) * 0.05, RATE_HZ)
     soundfile.write(tmp_path / "fine.wav", 0.02 * rng.standard_normal(10 * RATE_HZ), RATE_HZ)
     narrow = " ".join(recording_caveats_of(model, tmp_path / "narrow.wav", nothing))
-    assert "holds nothing above 2.0 kHz, the model listens up to 8.0" in narrow
+    assert "contains nothing above 2.0 kHz, but the model uses up to 8.0" in narrow
     assert "nothing was found in the 2 minutes" in narrow
     assert "very quiet, -8" in recording_caveats_of(model, tmp_path / "faint.wav", nothing)[0]
     assert recording_caveats_of(model, tmp_path / "fine.wav", nothing) == []
@@ -147,7 +147,7 @@ def test_scores_near_nothing_are_doubted():
     other = truth.assign(label="b", score=0.9)
     assert "the right label" in event_score_caveats(score_events(truth, other, seconds={"x": 20}))[0]
     late = truth.assign(start_s=truth["start_s"] + 0.4, score=0.9)
-    assert "settings cannot make up" in event_score_caveats(score_events(truth, late, seconds={"x": 20}))[0]
+    assert "decoding settings cannot fix" in event_score_caveats(score_events(truth, late, seconds={"x": 20}))[0]
     assert event_score_caveats(score_events(truth, truth.assign(score=0.9), seconds={"x": 20})) == []
 
 

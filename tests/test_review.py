@@ -401,7 +401,7 @@ def test_edges_are_dragged_or_moved_by_keys_and_kept(served, tab):
 def test_what_was_missed_in_a_stretch_is_added(served, tab):
     server, path = served
     tab.goto(server.address)
-    tab.select_option("#of_label", label="nothing found")
+    tab.select_option("#of_label", label="no event")
     assert tab.locator("#verdicts >> text=right").is_hidden()
     tab.click("#labels >> text=hum")
     tab.fill("#word", EVIL)

@@ -294,7 +294,7 @@ def test_curves_in_words():
     assert [sentence.split(",")[0] for sentence in heart.words] == [
         "Best at epoch 2 of 4",
         "After epoch 2 the validation loss rose by 38% while the training loss fell: overfitting.",
-        "It knows its own training clips better than others by 0.29 of balanced accuracy: more clips",
+        "Balanced accuracy is 0.29 higher on training clips than on others: more clips",
     ]
     found, lost, absent = ({"recall": recall, "count": 4 * (recall is not None)} for recall in (1.0, 0.0, None))
     labels = {"hum": lost, "hiss": found, "tick": absent}
@@ -373,7 +373,7 @@ def test_the_command_trains_classifiers_seeds_and_from_a_model(few_clips, tmp_pa
     assert barn_owl(["plan", table, "-o", str(tmp_path / "fitted.toml")]) == 0
     assert "front_end.rate_hz" in capsys.readouterr().out
     assert barn_owl(["plan", str(plan), "--labels", "4"]) == 0
-    assert "multiply-adds a second" in capsys.readouterr().out
+    assert "multiply-adds per second" in capsys.readouterr().out
 
 
 @pytest.mark.parametrize(
@@ -402,7 +402,7 @@ def test_options_that_contradict_each_other(clips, tmp_path, capsys, options, me
         ("[[cnn.layers]]\nkind = 'convolution'\nchannels = 8", "taps: is missing"),
         ("[[cnn.layers]]\nkind = 'relu'\nshare = 2", "share: unknown key"),
         ("[cnn]\nsize = 'huge'", "cnn.size: should be 'tiny', 'small' or 'medium'"),
-        ("columns = ['depth_m']", "columns: the classifier 'cnn' sees frames only"),
+        ("columns = ['depth_m']", "columns: the classifier 'cnn' uses frames only"),
         ("[pooling]\nstatistics = ['mode']", "there is no statistic 'mode'"),
         ("[mlp]\nhidden = [0]", "each layer has 1 to 4096 channels"),
         ("[trees]\ndepht = 3", "trees.depht: unknown key; did you mean depth?"),

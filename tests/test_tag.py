@@ -321,7 +321,7 @@ def test_sounds_that_nobody_asked_for_are_named_and_not_reported(clips, long_tak
     truth = pd.DataFrame([("take.wav", 5.0, 6.0, "hum")], columns=["file", "start_s", "end_s", "label"])
     with pytest.raises(TableError, match="no event of hiss, tick"):
         adjust(model, truth, ["take.wav"])
-    with pytest.raises(PlanError, match="'still' is background already"):
+    with pytest.raises(PlanError, match="'still' is a background label already"):
         small_plan("cnn", ignored=["still"])
     with pytest.raises(PlanError, match="ignored: no clip is labeled 'gong'"):
         train(clips, tmp_path / "other", small_plan("cnn", ignored=["gong"]))

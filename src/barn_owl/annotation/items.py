@@ -66,6 +66,11 @@ def review_items(
         1, how much an answer tells, and ``why``. Clips without times are whole files, and one without a label
         has the one in ``predicted``, if any. A table of `barn_owl.annotation.propose` stays in its order.
 
+    Raises
+    ------
+    TableError
+        If a table is invalid.
+
     Examples
     --------
     >>> items = barn_owl.annotation.review_items(barn_owl.read_events("events.csv"), ["night.wav"], stretches=3)

@@ -152,6 +152,13 @@ def reviewed_clips(items: pd.DataFrame, answers: dict[str, ReviewAnswer]) -> pd.
     Cases without an answer, or of which one is unsure, are skipped, as are stretches with nothing in them. Columns
     ``said`` and ``answer`` tell what the label was and what was said of it.
 
+    Raises
+    ------
+    TableError
+        If a table is invalid.
+
+    Examples
+    --------
     >>> items = barn_owl.annotation.review_items(barn_owl.read_events("events.csv"), stretches=0)
     >>> key = item_key(items.iloc[0])
     >>> answers = {key: barn_owl.annotation.ReviewAnswer(item=key, verdict="wrong")}

@@ -152,6 +152,13 @@ def store_hours(path: str | Path, *, model: str = "", day: str = "", recorder: s
 
     Recordings whose beginning is not known are skipped. The events themselves are not read.
 
+    Raises
+    ------
+    TableError
+        If it is not a store, or has events of several models and none is named.
+
+    Examples
+    --------
     >>> _ = barn_owl.tag_archive(barn_owl.load_model("first"), ["night.wav"], store="store.sqlite", workers=1)
     >>> list(barn_owl.archive.store_hours("store.sqlite"))[-1]
     'recorded_s'

@@ -227,6 +227,11 @@ def read_audio(
     tuple[np.ndarray, int]
         The samples, float32, shape ``(samples,)``, and their rate in hertz.
 
+    Raises
+    ------
+    AudioError
+        If the file cannot be read, or the excerpt is not in it.
+
     Examples
     --------
     >>> samples, rate_hz = barn_owl.read_audio("night.wav")

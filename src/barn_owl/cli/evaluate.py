@@ -30,7 +30,8 @@ SHOWN_CONFUSIONS = 3
 )
 @click.option(
     "--target",
-    metavar="TARGET",
+    metavar="WHAT=VALUE",
+    help="Find thresholds for precision=P, recall=R, f1, cost=C or none.",
 )
 @workers_option
 @json_option

@@ -67,7 +67,7 @@ def command(
     as_json: bool,
     quiet: bool,
 ) -> None:
-    """Extract labeled parts from recordings that have a label but no times.
+    """Extract labeled parts from recordings without times.
 
     RECORDINGS is a clip table of whole recordings. Takes a part if similar parts occur in other recordings with the
     same label and hardly in those with other labels. Writes a clip table for train. Each label needs at least three

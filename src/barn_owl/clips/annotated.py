@@ -79,6 +79,13 @@ def clips_of_false_alarms(
         middle, and keeps free of true events by `margin_s`. Column ``confused_with`` says what the model
         said.
 
+    Raises
+    ------
+    TableError
+        If a table is invalid.
+    AudioError
+        If sound cannot be read.
+
     Examples
     --------
     >>> truth = barn_owl.read_clip_table("truth.csv")

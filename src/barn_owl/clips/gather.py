@@ -165,6 +165,13 @@ def gather_table(
 def gather_together(parts: Sequence[Gathered]) -> Gathered:
     """Put what was gathered from several places into one table; columns that one of them lacks are blank there.
 
+    Raises
+    ------
+    TableError
+        If a table is invalid.
+
+    Examples
+    --------
     >>> parts = [barn_owl.gather_folder("clips"), barn_owl.clips.gather_table("truth.csv")]
     >>> len(barn_owl.clips.gather_together(parts).clips)
     52

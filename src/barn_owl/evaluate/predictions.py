@@ -35,6 +35,11 @@ def predict(
         The table with ``predicted``, its ``score`` and a column ``score:LABEL`` for each label of the model,
         without the clips that cannot be used; and the reason for each of those, by row number.
 
+    Raises
+    ------
+    TableError
+        If the clip table is invalid.
+
     Examples
     --------
     >>> model = barn_owl.load_model("first")

@@ -338,6 +338,13 @@ def read_plan(path: str | Path) -> Plan:
 def write_plan(plan: Plan, path: str | Path) -> None:
     """Write a plan as TOML with every default spelled out, whole or not at all.
 
+    Raises
+    ------
+    OutputError
+        If the output cannot be written.
+
+    Examples
+    --------
     >>> barn_owl.write_plan(barn_owl.Plan(seed=3), "plan.toml")
     >>> barn_owl.read_plan("plan.toml").seed
     3

@@ -33,6 +33,13 @@ def measure_training(
         A row for each number of workers with ``reading_s`` of the clips, ``training_s``, ``cores`` busy in
         the mean of the training, and ``gain`` in training over one worker.
 
+    Raises
+    ------
+    TableError
+        As for `train`.
+    PlanError
+        As for `train`.
+
     Examples
     --------
     >>> clips = barn_owl.read_clip_table("clips.csv")

@@ -121,7 +121,7 @@ class Run:
         return pd.read_csv(path)
 
     @cached_property
-    def hidden(self) -> np.ndarray:
+    def embeddings(self) -> np.ndarray:
         """What the classifier decides by for each row of the predictions, float32 ``(clips, features)``.
 
         Raises
@@ -147,7 +147,7 @@ class Run:
         known = np.flatnonzero((self.predictions["split"] == "train").to_numpy())
         known = known[known != row]
         labels = self.predictions["label"].to_numpy(dtype=object)[known]
-        nearest = nearest_clips(self.hidden[row], self.hidden[known], labels, label, count=count)
+        nearest = nearest_clips(self.embeddings[row], self.embeddings[known], labels, label, count=count)
         return self.predictions.iloc[known[nearest]]
 
     @property

@@ -65,6 +65,15 @@ def train_classifiers(
         validation split (which it is ranked by) and on the test split, numbers kept, multiply-adds a second,
         seconds. On Ctrl-C what is done is ranked and written, then KeyboardInterrupt is raised.
 
+    Raises
+    ------
+    TableError
+        As for `train`.
+    PlanError
+        As for `train`.
+    OutputError
+        As for `train`.
+
     Examples
     --------
     >>> clips = barn_owl.read_clip_table("clips.csv")
@@ -177,7 +186,13 @@ def train_subsets(
 
 
 def check_subsets(subsets: Sequence[float]) -> None:
-    """Raise TableError for a part of the clips that is no share and no number of them."""
+    """Raise TableError for a part of the clips that is no share and no number of them.
+
+    Raises
+    ------
+    TableError
+        If a part is neither a share nor a number of clips.
+    """
     wrong = [part for part in subsets if not (0 < part <= 1 or (part > 1 and float(part).is_integer()))]
     if wrong:
         raise TableError(f"a part of the clips is a share up to 1 or a whole number of clips, got {wrong[0]:g}")

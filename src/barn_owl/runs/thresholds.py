@@ -57,6 +57,15 @@ def set_decoding(path: str | Path, decoding: DecodingSettings) -> None:
     """Put decoding settings into a model file, or into the model and the plan of a run; the model keeps those of
     before, for `undo_decoding`.
 
+    Raises
+    ------
+    ModelError
+        If it is not a model or a run.
+    OutputError
+        If it cannot be written.
+
+    Examples
+    --------
     >>> barn_owl.runs.set_decoding("first", barn_owl.load_model("first").decoding.but(min_duration_s=0.05))
     >>> barn_owl.load_model("first").decoding.min_duration_s
     0.05

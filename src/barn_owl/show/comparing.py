@@ -20,6 +20,13 @@ SCORE_NAMES = {"balanced_accuracy": "balanced accuracy", "macro_f1": "macro F1",
 def write_comparison_page(compared: RunComparison, path: str | Path) -> None:
     """Write the page of several runs side by side: scores, paired tests, labels, plans, cost.
 
+    Raises
+    ------
+    OutputError
+        If the output cannot be written.
+
+    Examples
+    --------
     >>> barn_owl.show.write_comparison_page(barn_owl.compare_runs(["first", "second"]), "compared.html")
     """
     comparison = compared.comparison

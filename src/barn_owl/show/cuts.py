@@ -22,6 +22,11 @@ def cuts_figure(path: str | Path, clips: pd.DataFrame) -> Figure:
     clips : pd.DataFrame
         Rows of that recording; where the columns ``onset_s`` and ``offset_s`` are, the event is drawn too.
 
+    Raises
+    ------
+    AudioError
+        If sound cannot be read.
+
     Examples
     --------
     >>> takes = barn_owl.clips.find_takes("night.wav")

@@ -32,6 +32,11 @@ def write_listening_page(
         What `barn_owl.predict` gave; ``predicted`` may be "(undecided)", or "(none)" for clips that are
         refused, with why in the column ``reason``.
 
+    Raises
+    ------
+    OutputError
+        If the output cannot be written.
+
     Examples
     --------
     >>> model = barn_owl.load_model("first")

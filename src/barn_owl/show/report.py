@@ -61,6 +61,11 @@ def write_report(
     figures : Mapping[str, Figure] | None
         Those of `report_figures`, where they are there already.
 
+    Raises
+    ------
+    OutputError
+        If the output cannot be written.
+
     Examples
     --------
     >>> run = barn_owl.open_run("first")

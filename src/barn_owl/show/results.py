@@ -35,6 +35,13 @@ def write_evaluation(run: Run, evaluation: Evaluation, folder: Path) -> dict[str
     Scores and predictions of the run itself are there already. Corrections that someone filled in stay; where no
     label is doubted there is no table of them.
 
+    Raises
+    ------
+    OutputError
+        If the output cannot be written.
+
+    Examples
+    --------
     >>> from pathlib import Path
     >>> run = barn_owl.open_run("first")
     >>> figures = barn_owl.show.write_evaluation(run, run.evaluate(split="validation"), Path("judged"))

@@ -165,6 +165,11 @@ def write_review_page(
     int
         Of how many items the sound found room within `budget` bytes; the others can only be seen in the list.
 
+    Raises
+    ------
+    OutputError
+        If the output cannot be written.
+
     Examples
     --------
     >>> items = barn_owl.annotation.review_items(barn_owl.read_events("events.csv"), stretches=0)

@@ -18,6 +18,13 @@ NAMES = {
 def write_search_page(found: SearchResult, path: str | Path) -> None:
     """Write the page of a search: trade-offs, and tables of all candidates that a press on a heading sorts.
 
+    Raises
+    ------
+    OutputError
+        If the output cannot be written.
+
+    Examples
+    --------
     >>> table = pd.DataFrame({"candidate": [1, 2], "step": 3, "score": [0.7, 0.8], "flash_kb": [50.0, 90.0]})
     >>> table = table.assign(latency_ms=[600, 700], classifier="cnn")
     >>> device = barn_owl.device.read_device("core-256k")

@@ -126,6 +126,13 @@ def _by_round(kinds: tuple[Any, ...], labels: list[str]) -> dict[str, Any]:
 def save_figure(figure: Figure, path: str | Path) -> None:
     """Write a figure as PNG, SVG or PDF by the ending of `path`, whole or not at all.
 
+    Raises
+    ------
+    OutputError
+        If the output cannot be written.
+
+    Examples
+    --------
     >>> barn_owl.save_figure(barn_owl.show.filter_bank_figure(barn_owl.FrontEnd()), "bank.png")
     """
     with whole_file(path) as beside:

@@ -160,6 +160,11 @@ def rehearsal_figure(run: Run) -> Figure:
     """Draw the first minute and a half of the rehearsal of a run: spectrogram, events and truth.
 
     No scores: those of the model as it was then are not kept.
+
+    Raises
+    ------
+    AudioError
+        If sound cannot be read.
     """
     truth, events = (read_clip_table(run.folder / name, may_be_empty=True) for name in (TRUTH, EVENTS))
     path = run.folder / FILE

@@ -13,6 +13,13 @@ TRAIN, VALIDATION, TEST = LABEL_COLOURS[0], LABEL_COLOURS[1], LABEL_COLOURS[2]
 def curves_figure(run: Run) -> Figure:
     """Draw losses and validation scores by epoch; the best epoch and what came after it are marked.
 
+    Raises
+    ------
+    ModelError
+        If the run is incomplete.
+
+    Examples
+    --------
     >>> barn_owl.save_figure(barn_owl.show.curves_figure(barn_owl.open_run("first")), "curves.png")
     """
     curves, learning = run.curves, run.learning
@@ -56,7 +63,13 @@ def curves_figure(run: Run) -> Figure:
 
 
 def subsets_figure(table: pd.DataFrame) -> Figure:
-    """Draw scores against the number of training clips: where the line still rises, more clips help."""
+    """Draw scores against the number of training clips: where the line still rises, more clips help.
+
+    Raises
+    ------
+    ModelError
+        If the run is incomplete.
+    """
     figure = new_figure(5.6)
     axes = figure.add_subplot()
     lines = {
