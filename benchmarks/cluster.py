@@ -2,7 +2,7 @@
 
     python benchmarks/cluster.py RUN [--part speed|short|kills|memory|store]
 
-Scheduler and workers are processes of this machine; the sound is made up, a night that is laid out again and again.
+Scheduler and workers are processes of this machine; the sound is synthetic, a night repeated.
 """
 
 import argparse
@@ -155,7 +155,7 @@ def kills(model, samples, folder, every_s: float = 20.0) -> dict[str, object]:
 
 
 def _children(file: Path) -> list[int]:
-    """Processes in which the workers of a scheduler run, which others watch over and start again."""
+    """Processes of a scheduler's workers; a watchdog restarts them."""
     from distributed import Client
 
     with Client(scheduler_file=str(file), set_as_default=False) as client:

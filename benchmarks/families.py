@@ -1,4 +1,4 @@
-"""Classifiers by problem: balanced accuracy on recorders never heard, alongside a general library's classifiers.
+"""Classifiers by problem: balanced accuracy on unseen recorders, alongside a general library's classifiers.
 
 python benchmarks/classifiers.py [clips a label] [problems, with commas]; the yardstick extra adds the general
 library.

@@ -90,7 +90,7 @@ def harvest(_quay: Path) -> None:
 
 
 def propose(quay: Path) -> None:
-    """Balanced accuracy by the number of labels, proposed and random, on recorders never heard."""
+    """Balanced accuracy by the number of labels, proposed and random, on unseen recorders."""
     clips = owl.read_clip_table(quay / "clips.csv")
     rows, kept = [], []
     for number, row in clips.iterrows():

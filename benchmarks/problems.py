@@ -126,12 +126,13 @@ PROBLEMS: dict[str, dict[str, Sound]] = {
 
 
 def make_problem(name: str, folder: Path, clips: int, *, noisy: bool = False, seed: int = 0) -> pd.DataFrame:
-    """Write `clips` WAV files a label and return their clip table; recorders are the groups, two of them the test."""
+    """Write `clips` WAV files per label and return their clip table; recorders are the groups, two of them the
+    test."""
     rng = np.random.default_rng([seed, *name.encode()])
     rows = []
     for label, make in PROBLEMS[name].items():
         for number in range(clips + clips // 3 + 8):
-            # The last two recorders are heard in the test only, and as often as there are clips for training.
+            # The last two recorders are in the test split only, with as many clips as the training split.
             place = PLACES[number % 6] if number < clips else PLACES[6 + number % 2]
             sound = make(rng)
             sound = at_distance(sound / max(np.abs(sound).max(), 1e-9), rng, rng.uniform(0, 0.7 if noisy else 0.3))

@@ -1,4 +1,5 @@
-"""From a heap to a clean, honestly split clip table; run it in a folder that ``barn-owl demo`` has written."""
+"""From a pile of files to a clean clip table with a split by group; run it in a folder that ``barn-owl demo`` has
+written."""
 
 import numpy as np
 
@@ -8,7 +9,7 @@ import barn_owl
 def main() -> None:
     gathered = barn_owl.gather_folder("clips", names="{group}_{take}")
     for reason in gathered.refused.values():
-        print("left out:", reason)
+        print("dropped:", reason)
     check = barn_owl.check_clips(gathered.clips)
     print(check.findings.groupby(["severity", "finding"]).size())
     barn_owl.save_figure(barn_owl.show.check_figure(check), "example-check.png")

@@ -11,14 +11,12 @@ def main() -> None:
         barn_owl.audio.stream_audio("night.flac"), rate_hz, speed=float("inf")
     )
     listener = barn_owl.Listener(model, microphone, lead_s=0.5)
-    notifier = barn_owl.live.Notifier(lambda heard: print("notified of", heard.label), interval_s=10.0)
-    for heard in listener.events():
-        print(heard.begins.isoformat(timespec="seconds"), heard.label, round(heard.score, 2), len(heard.excerpt))
-        notifier.give(heard)
+    notifier = barn_owl.live.Notifier(lambda event: print("notified of", event.label), interval_s=10.0)
+    for event in listener.events():
+        print(event.begins.isoformat(timespec="seconds"), event.label, round(event.score, 2), len(event.excerpt))
+        notifier.give(event)
     notifier.close()
-    print(
-        f"{listener.seconds:.0f} s heard, {listener.lost_s:.0f} s lost; events come {listener.latency_s:.1f} s late"
-    )
+    print(f"{listener.seconds:.0f} s processed, {listener.lost_s:.0f} s lost; latency {listener.latency_s:.1f} s")
 
 
 if __name__ == "__main__":

@@ -15,7 +15,7 @@ def main() -> None:
     pooled = np.stack([barn_owl.features.pool(frames[clip]) for clip in range(len(frames))])
     columns = barn_owl.features.pooled_names(front_end.columns)
     print(barn_owl.features.rank_features(pooled, columns, clips["label"], clips["group"]).head())
-    print(f"{len(left_out)} clips left out")
+    print(f"{len(left_out)} clips skipped")
 
     barn_owl.save_figure(barn_owl.show.map_figure(pooled, clips["label"].tolist()), "example-map.png")
 

@@ -142,7 +142,7 @@ def test_a_recording_in_which_nothing_stands_out_has_no_parts(weak, tmp_path, rn
     )
     table = pd.concat([recordings, calm], ignore_index=True)
     assert set(owl.harvest(table).clips["file"]) <= set(recordings["file"])
-    with pytest.raises(TableError, match="no clip to propose|none of the clips"):
+    with pytest.raises(TableError, match="no clips to propose|none of the clips"):
         owl.annotation.propose(calm)
 
 

@@ -259,7 +259,7 @@ def long_recording(tmp_path_factory):
         (
             ["features", "{table}", "-o", "{tmp}/f.csv", "--figures", "{tmp}/f", "--scatter", "mean of mel", "x"],
             2,
-            "there is no feature 'mean of mel'; did you mean mean of mel",
+            "unknown feature 'mean of mel'; did you mean mean of mel",
         ),
         (["features", "{table}", "-o", "{tmp}/f.csv", "--scatter", "a", "b"], 2, "--scatter needs --figures"),
         (["features", "{table}", "-o", "{table}"], 1, "exists; choose another name"),

@@ -201,7 +201,7 @@ def test_what_is_heard_live_is_added_to_a_table_kept_and_told(command, runs, nig
     lines = [json.loads(line) for line in out.read_text().splitlines()]
     assert 4 <= len(lines) <= 12
     assert all(datetime.fromisoformat(line["begins"]) for line in lines)
-    assert f"Heard {len(lines)} events" in said
+    assert f"Detected {len(lines)} events" in said
     assert "false ended with 1" in said
     assert len(list(kept.rglob("*.flac"))) == len(lines)
     tagged = owl.tag_recording(runs["cnn"].model, night / "night.wav")

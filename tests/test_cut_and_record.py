@@ -200,7 +200,7 @@ def test_takes_are_recorded_kept_repeated_and_added_to_the_table(tmp_path, monke
     assert run([*base, "--microphone", "simulated:nothing", "--label", "x"]) == 2
     assert "neither a sound file nor a sound of the demo: bell-buoy" in capsys.readouterr().err
     assert run([*base, *simulated, "--label", "a/b"]) == 2
-    assert "as it becomes a folder" in capsys.readouterr().err
+    assert "a label names a folder" in capsys.readouterr().err
 
 
 def test_a_clip_of_a_longer_event_holds_some_of_its_sound(tmp_path, rng):

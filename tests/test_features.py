@@ -247,8 +247,8 @@ def test_quantiles_are_those_of_numpy_to_the_bit(count, width, share, seed):
 @pytest.mark.parametrize(
     ("changes", "message"),
     [
-        ({"features": ["mfccs"]}, "there is no feature 'mfccs'; did you mean mfcc?"),
-        ({"features": ["zebra!"]}, "there is no feature 'zebra!'; there are power, magnitude"),
+        ({"features": ["mfccs"]}, "unknown feature 'mfccs'; did you mean mfcc?"),
+        ({"features": ["zebra!"]}, "unknown feature 'zebra!'; there are power, magnitude"),
         ({"features": ["deltas"]}, "deltas must come after the feature it is of"),
         ({"features": []}, "features: List should have at least 1 item"),
         ({"fft": 256}, "fft must be at least the frame's 512 samples, got 256"),

@@ -110,7 +110,7 @@ def test_an_ensemble_holds_no_ensembles():
 @pytest.mark.parametrize(
     ("text", "said"),
     [
-        ("[1]", "is no object"), ('{"a": NaN}', "NaN"), ("[" * 10**6, "nested too deep"), ("{", "Expecting"),
+        ("[1]", "is not an object"), ('{"a": NaN}', "NaN"), ("[" * 10**6, "nested too deep"), ("{", "Expecting"),
         ('"' + "x" * (1 << 23) + '"', "characters long"),
     ],
 )  # fmt: skip

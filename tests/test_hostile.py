@@ -496,7 +496,7 @@ def test_what_is_odd_about_a_recording_is_told(tmp_path, runs, rng):
 
     take = np.tile(sound("hum", rng), 10)
     assert "has a sample rate of 2000 Hz" in told(take, 2000)
-    assert "is silent, below -90 dB, at 4 of the 4 places" in told(np.zeros_like(take) + 1e-6, subtype="FLOAT")
+    assert "silent (below -90 dB) at 4 of 4 sampled positions" in told(np.zeros_like(take) + 1e-6, subtype="FLOAT")
     assert "cancel each other" in told(np.stack([take, -take], axis=1))
     assert "only channel 2 of the 4" in told(np.stack([0 * take, take, 0 * take, 0 * take], axis=1))
     assert "beyond full scale" in told(take * 3000, subtype="FLOAT")

@@ -322,7 +322,7 @@ def test_the_command_writes_lines_table_excerpts_and_json(runs, rng, tmp_path, c
     assert run([*common, "-o", str(tmp_path / "live.csv"), "--excerpts", str(tmp_path / "heard")]) == 0
     said = capsys.readouterr().out
     table = owl.read_clip_table(tmp_path / "live.csv")
-    assert f"Heard {len(table)} events in 20.0 s" in said
+    assert f"Detected {len(table)} events in 20.0 s" in said
     assert len(list((tmp_path / "heard").rglob("*.flac"))) == len(table) > 3
     assert run([*common, "--json", "-o", str(tmp_path / "live.jsonl")]) == 0
     lines = [json.loads(line) for line in capsys.readouterr().out.splitlines()]

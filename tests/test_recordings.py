@@ -431,7 +431,7 @@ def test_annotated_recordings_become_training_clips(nights):
     hard = clips_of_false_alarms(nights, wrong, 1.0, label="still")
     assert (len(hard), hard["label"][0], hard["confused_with"][0]) == (1, "still", "hum")
     assert hard["start_s"][0] == pytest.approx(26.9)
-    with pytest.raises(TableError, match="no events with a label"):
+    with pytest.raises(TableError, match="no events with both label"):
         clips_of_events(nights.assign(label=""), 1.0)
 
 

@@ -132,7 +132,7 @@ def test_recordings_that_are_not_like_the_model_are_doubted(runs, tmp_path, rng)
     soundfile.write(tmp_path / "fine.wav", 0.02 * rng.standard_normal(10 * RATE_HZ), RATE_HZ)
     narrow = " ".join(recording_caveats_of(model, tmp_path / "narrow.wav", nothing))
     assert "contains nothing above 2.0 kHz, but the model uses up to 8.0" in narrow
-    assert "nothing was found in the 2 minutes" in narrow
+    assert "no event in 2 minutes" in narrow
     assert "very quiet, -8" in recording_caveats_of(model, tmp_path / "faint.wav", nothing)[0]
     assert recording_caveats_of(model, tmp_path / "fine.wav", nothing) == []
     many = pd.DataFrame({"start_s": np.arange(40) / 4})

@@ -302,7 +302,7 @@ def test_curves_in_words():
     assert (
         read_training_history(curves([1], [1]), weak)
         .words[0]
-        .startswith("It hardly beats guessing (0.50, by guessing 0.50)")
+        .startswith("Hardly better than chance (balanced accuracy 0.50, chance 0.50)")
     )
     labels["bell"] = found
     weak["validation"]["balanced_accuracy"] = 0.67

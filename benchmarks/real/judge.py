@@ -77,7 +77,7 @@ class Judge:
             self.accuracy(pd.concat([*some, own["test"]]), f"clips, {count} a label")
 
     def with_background(self, clips: pd.DataFrame) -> pd.DataFrame:
-        """Add clips of background, every third source of which is for validation, unless there are some."""
+        """Add clips of background (every third source for validation), unless there are some."""
         if (clips["label"] == "background").any():
             return clips
         background = pd.read_csv(DATA / "background" / "clips.csv")

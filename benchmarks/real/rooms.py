@@ -1,4 +1,4 @@
-"""The long recordings as if heard in another room: 0.5 s of reverberation, nothing above 4 kHz, 15 dB lower.
+"""The long recordings in another room: 0.5 s of reverberation, nothing above 4 kHz, 15 dB lower.
 
 usage: rooms.py; writes to room/ what long/ and long2/ hold, with the same truth
 """

@@ -1,4 +1,4 @@
-"""Take the pictures of this folder anew, from the demo data; run with ``make screenshots``."""
+"""Retake the pictures of this folder from the demo data; run with ``make screenshots``."""
 
 import io
 import shutil
@@ -12,7 +12,6 @@ import numpy as np
 import pandas as pd
 from matplotlib.figure import Figure
 from playwright.sync_api import sync_playwright
-from rich.console import Console
 from rich.live import Live
 from rich.terminal_theme import MONOKAI
 
@@ -44,7 +43,7 @@ PICTURES = {
 def terminal_picture(command: str, text: str, path: Path) -> None:
     """Draw the last lines that a command said, as a terminal shows them."""
     lines = [f"$ {command}"]
-    for line in text.rstrip().splitlines():  # a terminal goes on in the next line
+    for line in text.rstrip().splitlines():  # a terminal wraps lines
         lines += [line[first : first + WIDTH] for first in range(0, max(len(line), 1), WIDTH)]
     if len(lines) > LINES:
         lines = [lines[0], "...", *lines[2 - LINES :]]

@@ -30,7 +30,7 @@ NUMBERS = "/proc/self/ns/pid"
 def not_a_file(path: str | Path) -> str:
     """Say why a path is no regular file that can be read; blank where it is one.
 
-    A pipe or a device is none: reading it would wait, or never end.
+    Pipes and devices are not: reading them would wait, or never end.
     """
     try:
         mode = os.stat(from_text(str(path))).st_mode  # noqa: PTH116 - asked for thousands of files
@@ -44,7 +44,7 @@ def not_a_file(path: str | Path) -> str:
 
 
 def is_file(path: str | Path) -> bool:
-    """Return whether a path is a regular file; a name that no file can have is none."""
+    """Return whether a path is a regular file; False for an invalid name."""
     return not not_a_file(path)
 
 
@@ -68,7 +68,8 @@ def checked_target(
     endings : those that the name may have; none for any. make_folders : make the folders that are missing.
 
     Raises OutputError when it cannot be written: it is a folder, a pipe, a device or a link to nothing; it is there
-    and `force` is false; its folder cannot be; its ending is none of them, or needs a package that is not there.
+    and `force` is false; its folder cannot be; its ending is not one of `endings`, or needs a package that is not
+    installed.
     """
     path = Path(path)
     try:

@@ -28,7 +28,7 @@ def relative_to(folder: str) -> Iterator[None]:
 
 
 def as_text(name: str) -> str:
-    r"""Write a name so that it is UTF-8: a byte that is none becomes ``\udc`` and its number, as in
+    r"""Write a name as UTF-8: an invalid byte becomes ``\udc`` and its number, as in
     ``caf\udce9.wav``.
 
     Python holds such a byte as half a surrogate pair (PEP 383), which no text file can.

@@ -22,7 +22,7 @@ class once(Generic[Value]):  # noqa: N801 - read as a decorator
     @overload
     def __get__(self, owner: object, kind: type) -> Value: ...
     def __get__(self, owner: object | None, kind: type) -> "once[Value] | Value":
-        """Compute the value and keep it under the name of the property, which hides this one from then on."""
+        """Compute the value and keep it under the name of the property, which then hides this one."""
         if owner is None:
             return self
         value = owner.__dict__[self._compute.__name__] = self._compute(owner)

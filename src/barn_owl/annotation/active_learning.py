@@ -1,9 +1,10 @@
 """Which of many unlabeled clips to label next: those that a model is unsure of, and that stand for many others.
 
 Chosen one by one, each is the one that brings most to what is covered: how like the nearest chosen or labeled clip
-every clip is, counted as much as the model is unsure of it, and as its label is likely to be rare so far. That sum is
-submodular, so the greedy choice comes to at least 1 - 1/e of the best one (G. Nemhauser, L. Wolsey, M. Fisher, "An
-Analysis of Approximations for Maximizing Submodular Set Functions", Mathematical Programming 14, 1978).
+every clip is, counted as much as the model is unsure of it, and as its label is likely to be rare among the labels
+given already. That sum is submodular, so the greedy choice comes to at least 1 - 1/e of the best one (G. Nemhauser,
+L. Wolsey, M. Fisher, "An Analysis of Approximations for Maximizing Submodular Set Functions", Mathematical
+Programming 14, 1978).
 """
 
 from collections import Counter
@@ -25,12 +26,12 @@ from barn_owl.model import Model
 from barn_owl.parallel import each
 
 LONG_S = 20.0
-"""A file that is longer is a recording, of which parts are proposed."""
+"""Files longer than this are recordings; parts of them are proposed."""
 PRINCIPAL = 30
 REACH = 0.1
 """Squared distance at which two clips still have much in common, as a share of the median one."""
 SURE = 0.05
-"""What a clip counts of which the model is sure: a little, as it may be wrong."""
+"""Weight of a clip the model is certain of: small but not zero, as the model may be wrong."""
 PLACE = ["file", "start_s", "end_s"]
 SEEN = 3000
 """Clips that cover is reckoned over; of more, a random part."""
@@ -51,7 +52,7 @@ def propose(
     Parameters
     ----------
     clips : pd.DataFrame
-        A clip table; labels are not looked at. Long files without times are recordings, of which the parts
+        A clip table; labels are ignored. Long files without times are recordings; their parts
         that stand out of their quiet are proposed.
     model : Model | None
         Says what it is unsure of; None for spread alone.
@@ -67,7 +68,7 @@ def propose(
     Raises
     ------
     TableError
-        If there is no clip, or none can be used.
+        If there are no clips, or none is usable.
 
     Examples
     --------
@@ -77,7 +78,7 @@ def propose(
     """
     table = _candidates(check_clip_table(clips, where="clips to propose from"), workers)
     if not len(table):
-        raise TableError("there is no clip to propose")
+        raise TableError("there are no clips to propose")
     before = table.iloc[:0] if known is None else check_clip_table(known, where="known clips")
     labeled, both = len(before), pd.concat([before[PLACE], table[PLACE]], ignore_index=True)
     rows, kept = _rows(both, workers, progress)
@@ -154,7 +155,8 @@ def _row_of(place: dict[str, object]) -> np.ndarray | None:
 def _doubted(
     model: Model, table: pd.DataFrame, known: Iterable[str], workers: int
 ) -> tuple[pd.DataFrame, np.ndarray, np.ndarray, np.ndarray]:
-    """What a model says of clips, how unsure it is, how rare that is so far, and which rows it could read."""
+    """Predictions for clips, their uncertainty, the rarity of the predicted labels, and the rows that could be
+    read."""
     frames, _, skipped = load_frames(table, model.front_end, model.clips, workers=workers)
     used = np.array([row for row in range(len(table)) if row not in skipped], dtype=int)
     table = table.iloc[used].reset_index(drop=True)
@@ -168,7 +170,7 @@ def _doubted(
 
 
 def rarity(scores: np.ndarray, had: Sequence[int]) -> np.ndarray:
-    """How rare so far what a clip is likely to be is, ``(clips,)``, 1 in the mean.
+    """Rarity of the label each clip is likely to have, ``(clips,)``, with mean 1.
 
     scores : of each label, ``(clips, labels)``. had : clips of each label that there are.
 

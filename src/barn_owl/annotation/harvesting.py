@@ -1,8 +1,8 @@
 """Parts of recordings that hold their label's sound, where only the label of each recording is known.
 
-What stands out of the quiet of a recording is cut into parts. A part counts for its label when the parts most like
+Sounds above the background of a recording are cut into parts. A part counts for its label when the parts most like
 it, in other recordings, are of the same label too; what sounds in all recordings is near all labels alike. From
-there a classifier is trained on the best parts, round by round, and each part is judged by one that has not heard its
+there a classifier is trained on the best parts, round by round, and each part is judged by one not trained on its
 recording. Recordings of other labels say how often a part is that good by chance (J. Elias and S. Gygi,
 "Target-decoy search strategy", Nature Methods 4, 2007): that is the confidence.
 """
@@ -56,9 +56,9 @@ class Harvest:
     ----------
     rounds : pd.DataFrame
         One row per round with ``held_out``, the share of recordings, mean of the labels, whose label was told
-        from their parts by a classifier that had not heard them.
+        from their parts by a classifier not trained on them.
     left_out : dict[str, str]
-        Labels of which nothing could be taken, and why.
+        Labels without any part to take, and why.
     refused : list[str]
         Recordings that could not be read.
 
@@ -107,7 +107,7 @@ def harvest(
     per_recording : int
         Parts of one at most.
     least : float
-        Confidence from which on a part is taken, 0 to 1.
+        Minimum confidence of a part that is taken, 0 to 1.
     background : str | None
         A label for as many parts that are like none of the labels, of recordings whose label was found; None
         for none.
@@ -237,7 +237,7 @@ def _cut(file: str, cache: str | Path) -> tuple[np.ndarray, np.ndarray] | str:
 
 
 def _spans(loud: np.ndarray) -> list[tuple[int, int]]:
-    """First and last-plus-one frames of what stands out, in order: the loudest if there are very many."""
+    """Start and stop frames of sounds above the background, in order: the loudest if there are very many."""
     base = float(np.quantile(loud, QUIET_SHARE))
     runs: list[list[int]] = []
     for begin, end in two_threshold_runs(loud, base + ON_DB, base + OFF_DB):

@@ -147,9 +147,9 @@ def read_reviews(path: str | Path) -> dict[str, ReviewAnswer]:
 
 
 def reviewed_clips(items: pd.DataFrame, answers: dict[str, ReviewAnswer]) -> pd.DataFrame:
-    """Make the clip table of what was reviewed: what is there under its label, what is none with a blank label.
+    """Make the clip table of a review: confirmed stretches with their label, rejected ones with a blank label.
 
-    Cases without an answer, or of which one is unsure, are skipped, as are stretches with nothing in them. Columns
+    Cases without an answer, or answered "unsure", are skipped, as are stretches with nothing in them. Columns
     ``said`` and ``answer`` tell what the label was and what was said of it.
 
     Raises

@@ -29,13 +29,14 @@ FRONT_END = FrontEnd(hop_ms=16.0, pad_short=True)
 QUIET_S = 8.0
 """Sound around, whose quiet level counts as background."""
 MARGIN_DB, RANGE_DB = 3.0, 30.0
-"""Levels above the quiet from which on, and up to which, they count."""
+"""Levels above the background at which they begin to count, and at which they count fully."""
 LONGEST_S = 4.0
 """Of a longer example its loudest part is taken."""
 LEAST_DB = 1.5
 """Mean level above quiet under which a patch counts as having that: in silence anything is like anything."""
 CLOSE_DB, FAINT_DB = 12.0, 20.0
-"""A clip that is nowhere so far below its loudest is cut close; then what is that far below it counts as quiet."""
+"""A clip that never falls this far below its maximum is cut close; then this far below the maximum counts as
+background."""
 HEARD_SHARE = 0.1
 """Share of an example's highest mean level under which its beginning and end are left off."""
 SHIFTS = (-1, 0, 1)
@@ -46,7 +47,7 @@ TOGETHER = 16
 """Examples that are compared at once: their transforms, and their scores along a recording, take memory."""
 
 PIECE = 256
-"""Stretches of `QUIET_S` that a piece of a recording has: half an hour, so that memory does not grow with it."""
+"""Stretches of `QUIET_S` in a piece of a recording (30 min), so that memory does not grow with its length."""
 
 _Candidates = tuple[np.ndarray, np.ndarray, np.ndarray]
 """Frames, scores and numbers of examples."""
@@ -80,7 +81,7 @@ def find_similar(
     most : int
         Places in all.
     least : float
-        Score under which there is none.
+        Minimum score of a match.
     cache : str | Path | None
         A folder to keep features in, so that the next search is quicker.
     workers : int
@@ -128,9 +129,9 @@ def find_similar(
 
 
 def example_of(row: pd.Series) -> Example:
-    """Make an example of a row of a clip table: the part of it in which something sounds, above what is quiet around.
+    """Make an example from a row of a clip table: its active part, above the background around it.
 
-    Of an excerpt the recording around it tells what is quiet; of a file the parts of it in which nothing sounds, or,
+    For an excerpt, the recording around it gives the background; for a file, its inactive parts, or,
     where there are none, what is far below its loudest. Raises AudioError when it cannot be read, or nothing in it
     stands out.
     """
@@ -240,7 +241,7 @@ def _kept_frames(path: str, cache: str | Path) -> np.ndarray | None:
     try:
         found = store.find(excerpt)
     except OSError:
-        return None  # why it cannot be read is said where it is read
+        return None  # reading it reports why it cannot be read
     if found is None:
         with store.adding() as adding:
             if adding is not None:
@@ -275,7 +276,7 @@ def _found(
 
 
 def similarity(levels: np.ndarray, examples: Sequence[Example]) -> np.ndarray:
-    """How like each example it sounds from each frame on: cosines, 0 to 1, ``(examples, frames)``.
+    """Similarity to each example starting at each frame: cosines, 0 to 1, ``(examples, frames)``.
 
     levels : ``(frames, bands)``, above the quiet. A patch that reaches over the end is compared as far as it goes.
     """
@@ -323,7 +324,7 @@ def _best_of(levels: np.ndarray, examples: Sequence[Example], own: list[int]) ->
 
 
 def _highest(before: float, score: np.ndarray, which: np.ndarray, piece: Piece, least: float) -> _Candidates:
-    """Frames of a piece from which on it is more like an example than from the frames alongside; their scores and
+    """Frames of a piece where similarity to an example has a local maximum; their scores and
     examples. before : the score of the frame before the piece.
     """
     beside = np.concatenate([[before], score, [0]])

@@ -110,7 +110,7 @@ def read_events(path: str | Path, *, file: str = "") -> pd.DataFrame:
 
 
 def _json_rows(path: Path) -> pd.DataFrame:
-    """Events from lines of JSON; raises TableError that names the line which is none."""
+    """Events from lines of JSON; raises TableError naming the first invalid line."""
     rows = []
     for number, line in enumerate(path.read_text(encoding="utf-8").splitlines(), start=1):
         if line.strip():

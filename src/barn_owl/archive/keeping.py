@@ -37,9 +37,7 @@ class Keeping:
         self.model = known[:12]
 
     def done_before(self, paths: Sequence[str]) -> dict[str, float]:
-        """Say which recordings need not be done again, whatever they were called then, and how many seconds of each
-        were heard.
-        """
+        """Recordings that are finished, also under another name, and the processed seconds of each."""
         done = [one for one in self._store.recordings(self.model) if not one.reason]
         by_file = {one.file: one for one in done}
         sizes: dict[int, list[StoreEntry]] = {}
@@ -49,7 +47,7 @@ class Keeping:
         return {path: length_s for path, length_s in lengths.items() if length_s is not None}
 
     def _done_s(self, path: str, by_file: dict[str, StoreEntry], sizes: dict[int, list[StoreEntry]]) -> float | None:
-        """Seconds that were heard of a recording that is done; None where it is not."""
+        """Processed seconds of a finished recording; None where it is not finished."""
         name = name_of(path)
         try:
             _, size, _ = stamp = Excerpt(name).stamp()
@@ -118,7 +116,7 @@ class Keeping:
         self._store.keep_piece(self._part(piece), _packed(blocks))
 
     def drop_pieces(self, piece: Piece) -> None:
-        """Forget the scores of the pieces of a recording, of which `piece` is one."""
+        """Delete the scores of all pieces of the recording that `piece` belongs to."""
         self._store.drop_pieces(self._prefix(piece))
 
     def _prefix(self, piece: Piece) -> str:

@@ -152,7 +152,7 @@ class ParquetStore:
                 place for (model, file), place in self._places().items()
                 if file in wanted and query.model in ("", model)
             )  # fmt: skip
-            yield from (place for place in sorted(chosen) if is_file(place))  # without events there is none
+            yield from (place for place in sorted(chosen) if is_file(place))  # no file without events
             return
         days = f"day={_safe(query.day)}" if query.day else "day=*"
         recorders = f"recorder={_safe(query.recorder)}" if query.recorder else "recorder=*"

@@ -100,7 +100,7 @@ def _scored(piece: Piece, model: Model, decoding: DecodingSettings | None, *, ah
 
 
 def pieces_of(model: Model, whole: Piece, info: AudioInfo | None) -> list[Piece]:
-    """Cut a recording into pieces of some `PIECE_S`, the last of which takes the rest; not what cannot be read so."""
+    """Cut a recording into pieces of about `PIECE_S`, the last one longer, unless its format has no random access."""
     chunks = max(1, round(PIECE_S / chunk_s(model)))
     count = 1 if info is None or info.format not in EXACT else int(info.duration_s / (chunks * chunk_s(model)))
     if count < 2:
@@ -114,7 +114,7 @@ def pieces_of(model: Model, whole: Piece, info: AudioInfo | None) -> list[Piece]
 
 
 def lost_pieces(pieces: Sequence[Piece]) -> list[PieceResult]:
-    """What is said of pieces on which worker after worker died."""
+    """Message for pieces that killed several workers."""
     return [
         PieceResult(piece=one, reason=f"{one.path}: worker after worker died while it was read") for one in pieces
     ]

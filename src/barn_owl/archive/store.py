@@ -51,7 +51,7 @@ class Store(Protocol):
         """Keep a part of a recording that is not finished."""
 
     def piece(self, name: str) -> bytes | None:
-        """Return such a part, None if there is none."""
+        """Return such a part, or None."""
 
     def drop_pieces(self, prefix: str) -> None:
         """Forget the parts whose names begin so."""

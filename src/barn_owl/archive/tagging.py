@@ -199,7 +199,7 @@ class _Open:
 
 
 class _Job:
-    """Tags many recordings: cuts them, has the pieces scored, joins what comes back, keeps what is finished."""
+    """Tags many recordings: cuts them, has the pieces scored, joins the results, stores finished recordings."""
 
     def __init__(
         self,

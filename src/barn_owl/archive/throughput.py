@@ -46,7 +46,7 @@ class Speed:
     cores : int
         That this process may use.
     advice : list[str]
-        What holds it up and what to change, in words.
+        The bottleneck and what to change, as text.
 
     Examples
     --------
@@ -194,7 +194,7 @@ def _stages(model: Model, name: str, length_s: float) -> dict[str, Callable[[], 
 
 
 def _advice(speed: Speed, *, elsewhere: bool) -> list[str]:
-    """Say what holds it up, whether all cores are busy, and what to change."""
+    """Describe the bottleneck, whether all cores are busy, and what to change."""
     stages = speed.stages.set_index("stage")
     first = str(stages["share"].idxmax())
     said = [f"most of the work is {first}: {stages['share'][first]:.0%}"]
@@ -220,7 +220,7 @@ def _advice(speed: Speed, *, elsewhere: bool) -> list[str]:
     if best["workers"] == 1 and speed.cores > 1:
         said.append("more workers bring nothing here: other programs use the cores, or memory is what they wait for")
     elif busy < IDLE:
-        said.append(f"{1 - busy:.0%} of the machine is idle: more --workers, or something else holds them up")
+        said.append(f"{1 - busy:.0%} of the machine is idle: more --workers, or another bottleneck")
     else:
         said.append("what is paid for is used: all cores are busy")
     return said

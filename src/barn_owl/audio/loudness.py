@@ -106,7 +106,7 @@ def lufs(power: np.ndarray | float) -> np.ndarray:
 def integrated_loudness(samples: np.ndarray, rate_hz: int) -> float:
     """Integrated loudness in LUFS of samples, shape ``(samples,)`` or ``(samples, channels)``.
 
-    Minus infinity for silence; NaN for less than 0.4 s, of which the standard knows no loudness.
+    Minus infinity for silence; NaN for less than 0.4 s, where loudness is undefined in the standard.
 
     >>> import numpy as np
     >>> t = np.arange(48_000 * 3) / 48_000

@@ -94,7 +94,7 @@ class SimulatedMicrophone:
 
 
 class RawPipe:
-    """Raw samples without a header that come through a pipe; see `stream_raw` for their type. It is heard once."""
+    """Raw samples without a header that come through a pipe; see `stream_raw` for their type. It can be read once."""
 
     comes_back = False
 
@@ -103,7 +103,7 @@ class RawPipe:
         self._blocks = stream_raw(stream, from_hz=rate_hz, sample_type=sample_type, channels=channels)
 
     def deliver(self, inlet: Inlet) -> None:
-        """Pass on what comes until the pipe ends; the other end waits when too much does."""
+        """Pass on samples until the pipe ends; the writer blocks when the buffer is full."""
         for block in self._blocks:
             inlet.put_blocking(block)
             if inlet.closed:

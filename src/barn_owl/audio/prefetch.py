@@ -13,7 +13,7 @@ DEPTH = 4
 
 
 def prefetch(blocks: Iterable[Block]) -> Iterator[Block]:
-    """Yield the same blocks, a few of which are made ahead of time by another thread.
+    """Yield the same blocks; another thread makes a few ahead of time.
 
     An error while making a block is raised where that block would have come.
     """

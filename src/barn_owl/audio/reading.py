@@ -163,7 +163,7 @@ def stream_audio(
     ----------
     path : str | Path
         WAV, FLAC, OGG, MP3, AIFF, CAF and what else libsndfile decodes; or a URL that fsspec reads, such as
-        ``s3://bucket/night.flac``, of which only the bytes that are needed are fetched.
+        ``s3://bucket/night.flac`` (only the bytes needed are fetched).
     rate_hz : int | None
         Resample to this rate; None keeps the file's.
     start_s, end_s : float | None

@@ -49,7 +49,7 @@ def place(name: str | Path) -> Path | str:
 def sound_files_below(folder: str | Path) -> list[Path]:
     """List the sound files below a folder, in order.
 
-    What has such a name and is no file, and sound of kinds that cannot be read, is reported and skipped.
+    Entries that are not files, and audio formats that cannot be read, are reported and skipped.
     """
     found: list[Path] = []
     unreadable: Counter[str] = Counter()

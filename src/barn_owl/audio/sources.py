@@ -21,7 +21,7 @@ AGAIN_S = 1.0
 
 @dataclass(frozen=True)
 class Break:
-    """Sound that is missing, for this many seconds, and why; what comes after it is another piece of sound."""
+    """A gap: missing seconds and why. The samples after it are another piece of sound."""
 
     lost_s: float
     why: str
@@ -84,7 +84,7 @@ class Inlet:
             self._changed.notify_all()
 
     def take(self, wait_s: float) -> np.ndarray | Break | None:
-        """Take the next block; None when there is none after this many seconds."""
+        """Take the next block; None if none arrived within this many seconds."""
         with self._changed:
             self._changed.wait_for(lambda: bool(self._blocks), timeout=wait_s)
             if not self._blocks:
@@ -103,7 +103,7 @@ class Inlet:
 
 
 def incoming(source: Source, *, stop: threading.Event | None = None) -> Iterator[np.ndarray | Break | None]:
-    """Yield what comes from a source, until it is over or `stop` is set; None where nothing came for a moment.
+    """Yield blocks from a source until it ends or `stop` is set; None when no block arrived for a moment.
 
     A source that fails and may come back is tried again and again, and a `Break` says for how long it was away.
 

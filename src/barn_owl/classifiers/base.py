@@ -27,7 +27,7 @@ class FrameScores(NamedTuple):
     sounds, begins : log-odds that a label sounds, and that it begins there, ``(steps, labels)``; where stretches are
     named as a whole, that any label sounds whose sounds are events, ``(steps, 1)``. naming : logits of the labels,
     then of none of them, then the attention of the step, ``(steps, labels + 2)``: a stretch of sound is named by
-    `named`. embedding : what all this is decided by, ``(steps, features)``, in which like sounds are near each other.
+    `named`. embedding : input of all these outputs, ``(steps, features)``; similar sounds are close to each other.
     """
 
     sounds: np.ndarray

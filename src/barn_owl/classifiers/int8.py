@@ -161,7 +161,7 @@ def _restored(described: dict[str, Any], numbers: Iterator[QuantizedStage]) -> S
 
 
 def _run(stages: list[Stage], numbers: Iterator[QuantizedStage], x: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Pass int8 steps through stages; return what comes out, and what the last stage was given, in floats."""
+    """Pass int8 steps through stages; return their output, and the input of the last stage, as floats."""
     embedding = x
     for stage in stages:
         own, embedding = next(numbers), x

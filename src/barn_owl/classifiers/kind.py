@@ -115,7 +115,7 @@ def names() -> list[str]:
 
 @cache
 def _elsewhere() -> dict[str, ClassifierKind]:
-    """Kinds of other packages; one that cannot be loaded is reported and left out."""
+    """Kinds of other packages; one that cannot be loaded is reported and skipped."""
     found = {}
     for one in entry_points(group=GROUP):
         try:
@@ -133,7 +133,7 @@ def rebuild(
 
 
 def read_config(given: Any) -> Settings:
-    """Check what a model file says of a classifier; raises ValueError for what is none."""
+    """Check the classifier entry of a model file; raises ValueError if it is invalid."""
     if not isinstance(given, Mapping) or not isinstance(given.get("name"), str):
-        raise ValueError("what it says of its classifier is no object with a name")  # noqa: TRY004 - the file is wrong
+        raise ValueError("its classifier entry must be an object with a name")  # noqa: TRY004 - the file is wrong
     return kind_of(given["name"]).config(**{str(key): value for key, value in given.items()})

@@ -85,7 +85,7 @@ def rows_kind(
 
 
 def only(array: np.ndarray, kind: type[Any]) -> Any:
-    """The one number of an array; raises ValueError when there is none or more."""
+    """The only number of an array; raises ValueError if it does not have exactly one."""
     if array.size != 1:
         raise ValueError(f"one number was expected, there are {array.size}")
     return kind(array.ravel()[0])

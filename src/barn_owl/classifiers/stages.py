@@ -141,7 +141,7 @@ def every_stage(stages: Sequence[Stage]) -> list[Stage]:
 def columns(stage: Stage, x: np.ndarray, zero: float) -> np.ndarray:
     """What a stage meets at each place: ``(steps out, bands out, taps in time, taps in bands, channels)``.
 
-    x : ``(steps, bands, channels)``. zero : what stands where there is no band.
+    x : ``(steps, bands, channels)``. zero : value of padding bands.
     """
     x = x.reshape(len(x), *stage.given)
     reach = (stage.out[0] - 1) * stage.stride[1] + stage.taps[1]
@@ -159,7 +159,7 @@ def columns(stage: Stage, x: np.ndarray, zero: float) -> np.ndarray:
 def run(stages: Sequence[Stage], x: np.ndarray, watch: Callable[[Stage, np.ndarray], None]) -> np.ndarray:
     """Pass steps, ``(steps, bands, channels)``, through stages in float32; `watch` is given what each makes.
 
-    What stands inside a residual stage is watched before that itself.
+    The inner stages of a residual stage are watched before the stage itself.
     """
     for stage in stages:
         if stage.inner:

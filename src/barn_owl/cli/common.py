@@ -82,7 +82,7 @@ DECODING_OPTIONS = [
     click.option("--min-duration-s", type=float, help="Drop shorter events."),
     click.option("--max-duration-s", type=float, help="Drop longer events."),
     click.option("--max-gap-s", type=float, help="Merge events of one label across gaps up to this long."),
-    click.option("--refractory-s", type=float, help="Time after an event in which its label cannot begin again."),
+    click.option("--refractory-s", type=float, help="Time after an event during which its label cannot begin again."),
     click.option("--retrigger-threshold", type=float, help="Onset score that begins a new event; 1 turns this off."),
     click.option("--max-overlap", type=float, help="Overlap above which only the higher score is kept; 1 keeps all."),
 ]

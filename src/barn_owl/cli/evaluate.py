@@ -82,7 +82,7 @@ def command(
     if clips is None and opened.expectation is not None:
         expected = opened.expectation["at_density"]
         voice.say(
-            f"Rehearsal, with {expected['events_per_minute']:g} events per minute: event F1 {expected['event_f1']:.2f}, "
+            f"Rehearsal at {expected['events_per_minute']:g} events per minute: event F1 {expected['event_f1']:.2f}, "
             f"{expected['false_alarms_per_hour']:.0f} false alarms per hour."
         )
         for caveat in opened.recording_caveats:

@@ -230,7 +230,7 @@ class Lines:
         self._voice = voice
 
     def heard(self, heard: LiveEvent) -> None:
-        """Say what was heard."""
+        """Print what was detected."""
         self._voice.say(_line(heard))
         sys.stdout.flush()
 

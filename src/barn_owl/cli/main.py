@@ -81,7 +81,7 @@ HOW_TO = {
 }
 """The how-to guide of each command, a page in ``docs/how-to``."""
 METAVARS = {"s": "SECONDS", "hz": "HZ", "db": "DB", "kb": "KB"}
-"""What stands for the value of an option that has a unit, by the last part of its name."""
+"""Metavar of an option with a unit, by the last part of its name."""
 COMMANDS = {name: text for section in SECTIONS.values() for name, text in section.items()}
 
 

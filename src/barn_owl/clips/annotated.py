@@ -18,7 +18,7 @@ def clips_of_events(truth: pd.DataFrame, length_s: float, *, copies: int = 1, se
     """Cut each event of a table out of its recording, with what is around it; a clip table.
 
     The clip of an event is as long as the event, but at least `length_s`, and the event is at a random place in it,
-    so that the beginning and the end of sounds, and what stands before and behind them, are learned too. Events of
+    so that onsets, offsets and the background around events are trained on, too. Events of
     another label that reach into a clip are not avoided: sounds overlap in the field as well.
 
     Parameters
@@ -32,7 +32,7 @@ def clips_of_events(truth: pd.DataFrame, length_s: float, *, copies: int = 1, se
     Raises
     ------
     TableError
-        If no row has a label and times.
+        If no row has both label and times.
 
     Examples
     --------
@@ -43,7 +43,7 @@ def clips_of_events(truth: pd.DataFrame, length_s: float, *, copies: int = 1, se
     truth = check_clip_table(truth, where="truth table")
     wanted = truth[(truth["label"] != "") & truth["start_s"].notna() & truth["end_s"].notna()]
     if not len(wanted):
-        raise TableError("the truth table has no events with a label and times")
+        raise TableError("the truth table has no events with both label and times")
     rng, lengths = (
         np.random.default_rng(seed),
         {file: audio_info(file).duration_s for file in wanted["file"].unique()},

@@ -29,9 +29,9 @@ NAME_LETTERS = 12
 SHORTEST_S = 0.05
 CLIPPED_STRETCHES = 3
 WHOLE_RECORDING_S = 30.0
-"""Length of a file from which on a label without times is that of a recording as a whole, rather than of a clip."""
+"""Length above which a file with a label but without times counts as a recording rather than a clip."""
 BEYOND_DB = 0.1
-"""Peak of a clip in floats from which on it is said to be beyond full scale: filters and coding add a little."""
+"""Peak of a clip of floats above which it counts as beyond full scale: filters and coding add a little."""
 DC_OFFSET = 0.01
 """-40 dB: far above what a sound converter leaves, and audible as a click where a clip is cut."""
 ODD_LENGTH = 5.0
@@ -176,7 +176,7 @@ def _sounds(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> Iterator
     for row, measured in enumerate(measures):
         facts = measured.facts
         if facts is None:
-            if is_elsewhere(clips["file"][row]) or is_file(clips["file"][row]):  # else it is said already
+            if is_elsewhere(clips["file"][row]) or is_file(clips["file"][row]):  # else it is reported already
                 yield Finding(
                     severity="error", finding="unreadable", row=row, detail=measured.refused,
                     action="find another copy; the repaired table leaves it out", drop=True,

@@ -39,7 +39,7 @@ def for_folders(clips: pd.DataFrame) -> Iterator[Finding]:
         why = (
             "is longer than 255 bytes" if len(name) > LONGEST_NAME else
             "holds a character that no file name may" if any(c in '/\\\0<>:"|?*' or ord(c) < 32 for c in label) else
-            "is none that a folder can have" if label != label.rstrip(". ") else ""
+            "cannot be the name of a folder" if label != label.rstrip(". ") else ""
         )  # fmt: skip
         if why:
             yield Finding(

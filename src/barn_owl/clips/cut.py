@@ -119,7 +119,7 @@ def _blocks(path: str | Path, front_end: FrontEnd) -> Iterator[np.ndarray]:
 
 def _events(level: np.ndarray, front_end: FrontEnd, settings: TakeSettings) -> np.ndarray:
     """Onset and offset of each event in seconds, shape ``(events, 2)``."""
-    # What the quiet itself does is no event: its fluctuation is above its quantile too.
+    # Fluctuations of the background are above its quantile, too, but no events.
     base = float(np.quantile(level, QUIET_SHARE))
     runs = two_threshold_runs(level, base + settings.threshold_db, base + settings.release_db)
     gap, shortest = settings.max_gap_s / front_end.hop_s, settings.min_duration_s / front_end.hop_s

@@ -48,7 +48,7 @@ def doubtful_labels(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> 
 
 
 def _nearest(x: np.ndarray) -> Iterator[np.ndarray]:
-    """Rows of `x` nearest to each row, the nearest first, itself left out; shape ``(NEIGHBOURS,)`` each."""
+    """Rows of `x` nearest to each row, except itself, the nearest first; shape ``(NEIGHBOURS,)`` each."""
     squares = (x * x).sum(axis=1)
     block = max(1, BLOCK_VALUES // len(x))
     for first in range(0, len(x), block):

@@ -33,7 +33,7 @@ BLOCK_VALUES = 1 << 24
 
 
 def same_content(measures: list[ClipInspection]) -> np.ndarray:
-    """Number of the first clip with the very same samples, for each clip; its own number when there is none."""
+    """Number of the first clip with identical samples, for each clip; its own number without one."""
     first: dict[str, int] = {}
     return np.array(
         [first.setdefault(m.facts.fingerprint, n) if m.facts else n for n, m in enumerate(measures)], dtype=int

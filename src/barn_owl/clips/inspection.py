@@ -30,7 +30,7 @@ class ClipInspection:
 
     fingerprint : float32, ``(PRINT_STEPS * 32,)``, length 1, of the loudest half second; zeros for silence.
     sound : mean and deviation of cepstral coefficients over the frames where something happens, ``(39,)``.
-    refused : why the clip cannot be used; then all else is None or empty.
+    refused : why the clip cannot be used; then every other field is None or empty.
     """
 
     facts: FileFacts | None = None
@@ -61,7 +61,7 @@ def inspect_clips(
 
 
 def _measure(excerpt: Excerpt, *, wanted: bool) -> tuple[ClipInspection, np.ndarray | None]:
-    """Measure one clip, and give its samples if they are `wanted`; what cannot be read is said in ``refused``."""
+    """Measure one clip, and give its samples if they are `wanted`; ``refused`` says why a clip cannot be read."""
     flaws: list[str] = []
     try:
         most = round(LONGEST_S * audio_info(excerpt.file).rate_hz)
@@ -121,7 +121,7 @@ def _fingerprint(frames: np.ndarray) -> np.ndarray:
 
 def _sound(frames: np.ndarray) -> np.ndarray:
     """How the clip sounds where something happens, whatever its level."""
-    # Without a margin: a faint sound, which no more than caveats its label, should still be heard.
+    # Without a margin: a faint sound should still count as active.
     stands_out = activity(frames, front_end().hop_s, margin_db=0)
     lively = frames[stands_out >= 0.3 * stands_out.max()]
     bands = np.arange(frames.shape[1]) + 0.5

@@ -44,7 +44,7 @@ def read_label_map(path: str | Path) -> dict[str, str]:
     Raises
     ------
     TableError
-        If a column is missing or a label is there twice.
+        If a column is missing or a label is repeated.
 
     Examples
     --------

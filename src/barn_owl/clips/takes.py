@@ -1,4 +1,4 @@
-"""What counts as one take in a recording of many."""
+"""Settings: one take in a recording of many."""
 
 from typing import Literal
 
@@ -8,7 +8,7 @@ from barn_owl.settings import Settings
 
 
 class TakeSettings(Settings):
-    """What counts as one take, and how long its clip is.
+    """How takes are found, and the length of their clips.
 
     Attributes
     ----------

@@ -81,7 +81,7 @@ def write_variants(
     Raises
     ------
     TableError
-        If there is no clip of the background.
+        If there are no clips of background.
     """
     asked, rows, refused = _excerpts(clips), [], {}
     noises = [asked[row] for row in np.flatnonzero(clips["label"].isin(background))]

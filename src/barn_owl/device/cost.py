@@ -66,7 +66,7 @@ class Footprint:
     def exceeded(self, *, int8: bool) -> dict[str, float]:
         """By how many times each limit of the device is exceeded, most first; empty where the model fits.
 
-        ``flash``, ``ram``, ``latency``, and ``time``, of which a step may take no longer than until the next.
+        ``flash``, ``ram``, ``latency``, and ``time``: a step must take no longer than the time until the next.
         """
         flash, ram, seconds = (
             (self.flash_int8, self.ram_int8, self.seconds_int8)

@@ -81,7 +81,7 @@ def read_device(source: str | Path) -> Device:
     Raises
     ------
     PlanError
-        If there is none, or a key is unknown, missing or out of range.
+        If it does not exist, or a key is unknown, missing or out of range.
 
     Examples
     --------

@@ -20,7 +20,7 @@ RARE = 1e-5
 SAMPLED = 4096
 """Values of each stage that are looked at in each clip."""
 SMALLEST = 1e-9
-"""What stands for a range of nothing, so that nothing is divided by 0."""
+"""Smallest range of values, to avoid division by 0."""
 LONGEST_SHIFT = 46
 """Sums have 31 bits and multipliers as many: their product, and half a step more, stays below 63."""
 
@@ -31,12 +31,12 @@ def quantize(model: Model, frames: ClipFrames) -> Model:
     Parameters
     ----------
     frames : ClipFrames
-        Of clips that it was trained on, in which the ranges of all values are found.
+        Features of training clips, to find the ranges of all values.
 
     Raises
     ------
     ModelError
-        If there is none, or the classifier is no cnn.
+        If there are none, or the classifier is not a cnn.
 
     Examples
     --------
@@ -117,7 +117,7 @@ def _rounded(
     stages: Sequence[Stage], ranges: Iterator[tuple[float, float]], given: Rounding, *, is_top: bool
 ) -> tuple[list[QuantizedStage], Rounding]:
     """Numbers of stages whose input has the steps `given`, those inside a residual stage behind it; and the steps of
-    what comes out."""
+    its output."""
     made: list[QuantizedStage] = []
     for number, stage in enumerate(stages):
         out = _rounding_for(*next(ranges))

@@ -1,7 +1,7 @@
 """Which front end, classifier, size and training is best within what a device can carry?
 
 The first candidate is the plan as it is, others change some of its keys at random; those that cannot fit are never
-trained. The others learn for a few epochs on one fold of the clips, the better half for twice as long on the next
+trained. The others train for a few epochs on one fold of the clips, the better half for twice as long on the next
 fold, and so on (successive halving: Jamieson and Talwalkar, "Non-stochastic Best Arm Identification", AISTATS 2016).
 Then it begins again with changes of the current best (evolution by mutation: Real et al., "Regularized Evolution for
 Image Classifier Architecture Search", AAAI 2019), until the time is over. The test split of the clips is not touched.
@@ -164,7 +164,7 @@ def _folded(clips: pd.DataFrame, plan: Plan) -> pd.DataFrame:
 def _reasons(table: pd.DataFrame) -> dict[str, str]:
     """Why the plan of the best candidate is as it is."""
     first = table.iloc[0]
-    why = f"candidate {first['candidate']}: score {first['score']:.2f} on clips it had not heard"
+    why = f"candidate {first['candidate']}: score {first['score']:.2f} on held-out clips"
     if len(table) > 1:
         why += (
             f", best of {len(table)} that fit; the next {table['score'].iloc[1]:.2f} at step {table['step'].iloc[1]}"
@@ -262,7 +262,7 @@ class _Race:
         return over, None if over else plan
 
     def learn(self, candidates: Sequence[int], step: int, end: float) -> None:
-        """Let candidates learn for a step, those that have not, until the time is over.
+        """Train the remaining candidates for a step, until the time is over.
 
         One after the other on this machine, where each takes all cores; side by side on a cluster.
         """
@@ -311,7 +311,7 @@ class _Race:
 def _learned(
     candidate: tuple[int, Plan], *, step: int, clips: pd.DataFrame, workers: int, cache: Path
 ) -> dict[str, Any]:
-    """Let a candidate learn for a step, and say how well it does on a fold that it has not heard."""
+    """Train a candidate for a step, and score it on a held-out fold."""
     number, drawn = candidate
     begin, fold = time.perf_counter(), step % int(clips["fold"].max()) + 1
     plan = drawn.but(training={"epochs": EPOCHS * 2**step, "patience": 10**6, "refit": 0})

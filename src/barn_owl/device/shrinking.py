@@ -35,7 +35,7 @@ EPOCHS = 6
 RATE_SHARE = 0.5
 """Of the plan's rate, since the network begins near where it was."""
 CALIBRATION_CLIPS = 200
-"""Clips in which the ranges of values are found, drawn evenly over the labels."""
+"""Clips to find the ranges of values with, drawn evenly over the labels."""
 ROUNDS_FILE, CHANNELS_FILE = "rounds.csv", "channels.csv"
 
 

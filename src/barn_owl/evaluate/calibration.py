@@ -89,7 +89,7 @@ def at_temperature(scores: np.ndarray, temperature: float, *, multilabel: bool =
 
 
 def _logits(scores: np.ndarray, *, multilabel: bool) -> np.ndarray:
-    """Logits that give these scores, float64; those of a softmax with one for what is none of the labels behind."""
+    """Logits that give these scores, float64; those of a softmax get one more column for "none of the labels"."""
     safe = np.asarray(scores, dtype=np.float64).clip(1e-12, 1 - 1e-12)
     if multilabel:
         return np.asarray(np.log(safe / (1 - safe)))
@@ -138,7 +138,7 @@ def fit_thresholds(answers: PredictionArrays, target: Target, value: float) -> d
     default = 0.5 if answers.multilabel else 0.0
     found = {}
     for number, label in enumerate(answers.labels):
-        # Where one label is said, a threshold can only take answers back; where labels overlap, it makes them.
+        # In a single-label task a threshold can only reject answers; in a multilabel task it makes them.
         asked = np.ones(len(answers), dtype=bool) if answers.multilabel else answers.predicted_numbers == number
         has = answers.truth[:, number]
         known = target != "none" and has.any() and asked.any()

@@ -17,7 +17,7 @@ class Ranked(NamedTuple):
 
     One step for each distinct score of a clip that has the label: between two of them only false alarms rise. Each
     is a matrix ``(steps, groups)`` of counts, sparse where it is large: hits at the score, false alarms above it
-    since the step before, and those at the very score, None if there is none.
+    since the step before, and those at that very score, or None.
     """
 
     scores: np.ndarray
@@ -119,7 +119,7 @@ def _equal_error(
 
 
 def label_curve(score: np.ndarray, has: np.ndarray) -> pd.DataFrame:
-    """Hits and false alarms of a label at every threshold where they change.
+    """Hits and false alarms of one label at every threshold where they change.
 
     Parameters
     ----------

@@ -203,7 +203,7 @@ class Evaluation:
 
     @cached_property
     def caveats(self) -> list[str]:
-        """What speaks against trusting the scores, a sentence each."""
+        """Caveats about the scores, one sentence each."""
         return [*self._caveats_of_the_test(), *self._caveats_of_the_model()]
 
     def _caveats_of_the_test(self) -> list[str]:
@@ -350,7 +350,7 @@ def leaks(predictions: pd.DataFrame) -> list[str]:
         return []
     first = found.iloc[0]
     return [
-        f"{len(found)} groups or files are on more than one split of the split (such as {first['what']} "
+        f"{len(found)} groups or files are in more than one split (such as {first['what']} "
         f"{first['name']!r}: {first['splits']}): the scores may be too good."
     ]
 

@@ -31,7 +31,7 @@ class EventScores:
     Attributes
     ----------
     truth, events : pd.DataFrame
-        The tables that were compared, unknown sounds left out of `truth`.
+        The tables that were compared; `truth` without unknown sounds.
     matches : pd.DataFrame
         Pairs of row labels of both with the errors of onset, offset and length in seconds.
     unknown : pd.DataFrame
@@ -93,7 +93,7 @@ class EventScores:
 
     @property
     def false_alarms_per_hour(self) -> float:
-        """Events that are not right, in an hour of recording."""
+        """False alarms per hour of recording."""
         return (len(self.events) - len(self.matches)) / self.hours
 
     @property
@@ -201,7 +201,7 @@ def score_events(
     must be right, too: at most that share of the true length away, or the collar if that is more. Rows of `truth`
     that have a column ``unknown`` that is not blank mark sounds of no label: they are not looked for, but it is
     reported which of them raised an event. That is one which overlaps it, and overlaps no true event of its own
-    label: it would be that one's. Other rows without a label are no events, as in tables that were reviewed; they say
+    label: it would be that one's. Other rows without a label are not events, as in reviewed tables; they say
     of a file that nothing is in it.
 
     Parameters
@@ -331,7 +331,7 @@ def _pairs(
 def score_segments(
     truth: pd.DataFrame, events: pd.DataFrame, *, segment_s: float = 1.0, seconds: Mapping[str, float] | None = None
 ) -> pd.DataFrame:
-    """Judge by stretches of `segment_s`: in which does each label sound, and in which is it said to?
+    """Segment-based scores: compare active labels in segments of `segment_s`.
 
     Returns
     -------

@@ -10,7 +10,7 @@ NEAREST = 3
 """Clips to listen to alongside a mistake."""
 PLACE = ["file", "start_s", "end_s"]
 LEAST_SKILL = 0.6
-"""Share of the clips of a label that is named right, from which on a model may caveat a label of the table."""
+"""Minimum recall of a label for a model to question that label in the table."""
 
 
 def mistakes(predictions: pd.DataFrame, answers: PredictionArrays) -> pd.DataFrame:
@@ -27,7 +27,7 @@ def mistakes(predictions: pd.DataFrame, answers: PredictionArrays) -> pd.DataFra
 def likely_wrong_labels(predictions: pd.DataFrame, answers: PredictionArrays) -> pd.DataFrame:
     """Clips whose label the scores speak against, the likeliest first, as a table to correct.
 
-    A label is doubted when another is said with a score above what that one gets on average where it is true, while
+    A label is doubted when another is predicted with a score above its average where it is true, while
     the clip's own label scores below its average (the rule of Northcutt et al., JAIR 2021, for confident joints). Who
     hardly knows a label accuses no one: of both labels, `LEAST_SKILL` of the clips must be named right. Columns: the
     clip's place, ``label``, ``suggested``, ``score``, ``own_score``, and ``correct_label``, blank, for whoever

@@ -13,7 +13,7 @@ from barn_owl.errors import TableError
 LIKELY = 0.5
 """Score above which a label that may stand alongside others is predicted."""
 SCORE = "score:"
-"""What stands in front of a label in the name of the column that holds its score."""
+"""Prefix of the columns that hold the score of a label."""
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
@@ -29,7 +29,7 @@ class PredictionArrays:
     groups : np.ndarray
         Which clips belong together (one recorder, one session, one file), numbers from 0, ``(clips,)``.
     multilabel : bool
-        Each label is judged on its own; otherwise exactly one is true, and one is said.
+        Each label is judged on its own; otherwise exactly one is true, and one is predicted.
 
     Examples
     --------

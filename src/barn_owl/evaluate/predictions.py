@@ -17,7 +17,7 @@ from barn_owl.model import Model
 logger = logging.getLogger(__name__)
 
 UNDECIDED, NONE = "(undecided)", "(none)"
-"""What stands for a label where no score reaches its threshold, and where no label is heard at all."""
+"""Predicted label where no score reaches its threshold, and where no label is active."""
 HEARD = "heard"
 """Column of the highest score that any label has at any moment of a clip: what tagging holds against ``on``."""
 LOUD, QUIET = 0.9, 0.1
@@ -82,7 +82,7 @@ def with_predictions(model: Model, clips: pd.DataFrame, frames: ClipFrames, hear
     ``predicted`` is the label with the highest score, whatever the model's thresholds; of labels that may overlap all
     that reach theirs. ``loud_frames_db`` is the level of the loudest tenth of the frames, mean over bands, and
     ``above_noise_db`` how far it is above the quietest tenth; columns of these names that are there already stay.
-    ``heard`` is the highest score that any label has at any moment of the clip.
+    ``heard`` is the highest score of any label at any step of the clip.
     """
     scores = model.clip_scores(heard.logits)
     answers = pd.DataFrame({f"{SCORE}{label}": scores[:, number] for number, label in enumerate(model.labels)})
@@ -125,12 +125,12 @@ def rejected(model: Model, predictions: pd.DataFrame) -> pd.Series:
     -------
     pd.Series
         A reason for each row, "" for a clip that is not refused. What is called background is not refused:
-        that already says that nothing of interest is heard.
+        that already says so.
     """
     needed = predictions["predicted"].map(lambda label: model.decoding.of(str(label)).threshold)
     is_faint = (predictions[HEARD] < needed) & ~predictions["predicted"].isin(model.background)
     reasons = [
-        f"no label is heard in it: {heard:.2f} at most, an event needs {least:.2f}" if faint else ""
+        f"no label is active in it: {heard:.2f} at most, an event needs {least:.2f}" if faint else ""
         for faint, heard, least in zip(is_faint, predictions[HEARD], needed, strict=True)
     ]
     return pd.Series(reasons, index=predictions.index, dtype=str)

@@ -117,7 +117,7 @@ class Scores:
         return table.sort_values("count", ascending=False, kind="stable", ignore_index=True)
 
     def as_dict(self) -> dict[str, Any]:
-        """All scores as plain numbers for JSON; what has nothing to stand on is None."""
+        """All scores as plain numbers for JSON; undefined scores are None."""
         return {
             "clips": self.clips,
             "accuracy": self.accuracy,
@@ -172,7 +172,7 @@ class MultilabelScores:
 
     @property
     def exact(self) -> float:
-        """Share of clips of which all labels are right."""
+        """Share of clips with every label right."""
         return float((self.truth == self.predicted).all(axis=1).mean())
 
     @property
@@ -194,7 +194,7 @@ class MultilabelScores:
         return label_table(right, given, count, self.labels)
 
     def as_dict(self) -> dict[str, Any]:
-        """All scores as plain numbers for JSON; what has nothing to stand on is None."""
+        """All scores as plain numbers for JSON; undefined scores are None."""
         return {
             "clips": self.clips,
             "exact": self.exact,

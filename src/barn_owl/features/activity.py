@@ -14,7 +14,7 @@ STANDS_OUT_DB = 1.0
 FAINT = 0.1
 """Share of the largest activity of a clip that counts as quiet."""
 QUIET_S = 0.24
-"""Length of what does not stand out, though it is loud, from which on it is what is behind the sound."""
+"""Length above which loud, steady sound counts as background."""
 NO_QUIET_DB, QUIETER_DB, SHORT_S = 15.0, 50.0, 0.8
 """See `around_clip`."""
 TAIL_DB, ATTACK_DB = 30.0, 20.0
@@ -44,7 +44,7 @@ def quiet_level(frames: np.ndarray) -> np.ndarray:
 
 
 def sounding(levels: np.ndarray, hop_s: float) -> np.ndarray:
-    """Return the frames where the sound of a clip is heard; boolean, ``(frames,)``.
+    """Return the active frames of a clip; boolean, ``(frames,)``.
 
     levels : log-mel in dB, ``(frames, bands)``, `hop_s` seconds apart. Those are the frames within 30 dB of the
     loudest that stand out of the quiet of the clip. Where nothing stands out, as in steady noise, or there is hardly
@@ -81,6 +81,6 @@ def total_db(levels: np.ndarray) -> np.ndarray:
 
 
 def onset_frame(levels: np.ndarray, heard: np.ndarray) -> int:
-    """Frame where a sound begins: the first that is heard and within 20 dB of its loudest."""
+    """Onset of a sound: the first active frame within 20 dB of its loudest."""
     total = np.where(heard, total_db(levels), -np.inf)
     return int(np.argmax(total >= total.max() - ATTACK_DB))

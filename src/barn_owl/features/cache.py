@@ -117,7 +117,7 @@ class FrameCache:
     def adding(self) -> Iterator["Adding | None"]:
         """Yield a place to add frames to, one excerpt after the other; None when the folder cannot be written.
 
-        What was added is found from the end of the block on, and by other processes; a disk that is full
+        Added entries are visible after the block, and to other processes; a disk that is full
         is reported in the log, and nothing is kept.
         """
         name = self.folder / secrets.token_hex(8)

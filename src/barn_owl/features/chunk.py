@@ -48,7 +48,7 @@ class Workspace:
 class Chunks:
     """The stages of one or more chunks of framed samples, each computed when first asked for.
 
-    before : the magnitude spectrum of the frame before the first, None where there is none.
+    before : the magnitude spectrum of the frame before the first, or None.
     """
 
     def __init__(
@@ -56,7 +56,7 @@ class Chunks:
     ) -> None:
         self.front_end, self.rows, self._frames, self._space = front_end, len(frames), frames, space
         self.before = before
-        self._whole = -(-self.rows // CHUNK) * CHUNK  # rows of all chunks, the last of which is filled up
+        self._whole = -(-self.rows // CHUNK) * CHUNK  # rows of all chunks; the last chunk is padded
 
     @once
     def samples(self) -> np.ndarray:

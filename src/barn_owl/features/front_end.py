@@ -17,7 +17,7 @@ from barn_owl.features.stream import FrameStream
 
 
 class FrontEnd(FrontEndMatrices):
-    """How samples become frames of features, several of which can be stacked.
+    """How samples become frames of features; several features can be stacked.
 
     features : names in the order of the columns: ``power``, ``magnitude``, ``spectrogram``, ``mel``,
         ``log-mel``, ``mfcc``, ``chroma``, ``centroid`` ... ``flux`` (or all of them: ``shape``),

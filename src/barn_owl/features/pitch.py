@@ -102,7 +102,7 @@ class PitchFinder:
         return np.asarray(scipy.fftpack.irfft(spectra[1], axis=1, overwrite_x=True)[:, : self._longest + 1])
 
     def _first_dip(self, normalized: np.ndarray) -> np.ndarray:
-        """Lag of the first local minimum below the threshold; of the lowest value where there is none."""
+        """Lag of the first local minimum below the threshold; else of the lowest value."""
         shortest, longest = self._shortest, self._longest
         inner = normalized[:, shortest:longest]
         dip = inner < normalized[:, shortest + 1 : longest + 1]

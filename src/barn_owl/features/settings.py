@@ -66,7 +66,7 @@ class FrontEndSettings(Settings):
         known = [*FEATURES, *DELTAS, LOUDNESS]
         for name in spread:
             if name not in known:
-                raise ValueError(f"there is no feature {name!r}; {nearest_to(name, [*known, *GROUPS])}")
+                raise ValueError(f"unknown feature {name!r}; {nearest_to(name, [*known, *GROUPS])}")
         if spread[0] in DELTAS:
             raise ValueError(f"{spread[0]} must come after the feature it is of")
         return spread

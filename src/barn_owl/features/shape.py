@@ -30,7 +30,7 @@ class Blocks:
     def __init__(self, power: np.ndarray, width_hz: float) -> None:
         self._power, self._width_hz = power, width_hz
         self._count = -(-power.shape[1] // self.SIZE)
-        # Frames last: what follows works along them.
+        # Frames last: the code below works along them.
         sums = product(power, _block_matrix(power.shape[1])).T
         self._sums = sums.astype(np.float64, order="C").reshape(5, self._count, len(power))
 
@@ -118,7 +118,7 @@ def slope(log_power: np.ndarray, width_hz: float) -> np.ndarray:
 def flux(magnitude: np.ndarray, before: np.ndarray | None) -> np.ndarray:
     """Distance between the magnitude spectra of each frame and the one before, each scaled to length 1.
 
-    before : the spectrum before the first, ``(bins,)``, or None when there is none: its flux is 0.
+    before : the spectrum before the first, ``(bins,)``, or None: the flux of the first frame is then 0.
     0 for no change of shape, 1.41 for nothing in common. By the law of cosines, ``sqrt(2 - 2 cos)``.
     """
     first = (magnitude[0] if before is None else before)[None]

@@ -41,8 +41,8 @@ class FrameStream:
     def __init__(self, front_end: FrontEndMatrices, *, buffered: bool = False, workers: int = 1) -> None:
         self.front_end, self._patient = front_end, buffered
         self.given = 0
-        """Frames returned so far."""
-        self._computed = 0  # frames computed so far
+        """Frames returned already."""
+        self._computed = 0  # frames computed already
         self._kept = np.empty(0, dtype=np.float32)  # samples from the first frame of the open chunk on
         self._bases = list(dict.fromkeys(base for base, _, _, _ in front_end.layout))
         # Flux looks at the frame before, so that one chunk has to wait for the other.
@@ -86,7 +86,7 @@ class FrameStream:
         return self._assembled(bases, last=False)
 
     def finish(self) -> np.ndarray:
-        """Return the frames that waited, if only for what comes after them; float32, ``(frames, width)``."""
+        """Return the frames still waiting for later samples; float32, ``(frames, width)``."""
         waited, self._patient, lacking = self._patient, False, 0
         if self.front_end.pad_short and not self._computed and len(self._kept):
             lacking = max(self.front_end.frame - len(self._kept), 0)
@@ -100,7 +100,7 @@ class FrameStream:
         return np.concatenate([rest, self._assembled(nothing, last=True)])
 
     def _base_frames(self, view: np.ndarray, skip: int) -> list[np.ndarray]:
-        """Compute each base feature for framed samples, the first of which begins a chunk, from row `skip` on."""
+        """Compute each base feature for framed samples (the first begins a chunk), without the first `skip` rows."""
         count, names = len(view) - skip, [name for name in self._bases if name in COMPUTED]
         out = {name: np.empty((count, self.front_end.widths[name]), dtype=np.float32) for name in names}
         free = SimpleQueue[Workspace]()

@@ -15,7 +15,7 @@ BUMPS = 6
 SHIFTS_A_BAND = 20
 """Shifts along the bands are multiples of this part of a band, so that few have to be worked out."""
 DECAY_S, DIRECT_DB = (0.2, 1.0), (-3.0, 12.0)
-"""Reverberation times of rooms, and how far the sound itself is above what follows."""
+"""Reverberation times of rooms, and their direct-to-reverberant ratios."""
 TAIL_SHARE = 0.5
 """Part of the reverberation time that is kept behind a sound: down to -30 dB."""
 
@@ -36,7 +36,7 @@ class Augment:
     def warped(
         self, frames: np.ndarray, sound: ClipSound, rng: np.random.Generator, pace: float
     ) -> tuple[np.ndarray, np.ndarray, int]:
-        """Play a sound faster or slower, and shift it along the bands; its frames, where it is heard, its onset."""
+        """Play a sound faster or slower, and shift it along the bands; its frames, its active frames, its onset."""
         if pace != 1:
             length = max(SHORTEST, round(len(frames) * pace))
             at = np.minimum(np.arange(length) / pace, len(frames) - 1)
@@ -52,7 +52,7 @@ class Augment:
     def reverberated(
         self, power: np.ndarray, heard: np.ndarray, rng: np.random.Generator
     ) -> tuple[np.ndarray, np.ndarray]:
-        """Put some sounds into a room: their power, and where they are heard, both as long as it reverberates."""
+        """Put some sounds into a room: their power and their active frames, both including reverberation."""
         if rng.random() >= self._settings.reverb:
             return power, heard
         power = reverberant(power, rng.uniform(*DECAY_S) / self._hop_s, rng.uniform(*DIRECT_DB))
@@ -85,7 +85,7 @@ class Augment:
 def reverberant(power: np.ndarray, decay: float, direct_db: float) -> np.ndarray:
     """Power of bands, ``(frames, bands)``, with that of the reverberation behind it, as far as it matters.
 
-    decay : frames where it falls by 60 dB; direct_db : level of the sound itself over that of what follows. Echoes
+    decay : frames where it falls by 60 dB; direct_db : direct-to-reverberant ratio. Echoes
     are independent of each other, so their powers add up: each frame is followed by an exponential decay (Polack's
     model; Kuttruff, Room Acoustics, chapter 4).
     """

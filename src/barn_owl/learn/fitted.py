@@ -44,7 +44,7 @@ class Examples:
     Attributes
     ----------
     targets : np.ndarray
-        1 for each label a clip has and 0 otherwise, float32, ``(clips, labels)``.
+        1 for the labels of a clip, else 0; float32, ``(clips, labels)``.
     extras : np.ndarray
         What further columns say, ``(clips, extras)``.
     sources : list[Excerpt]
@@ -53,7 +53,7 @@ class Examples:
     multilabel : bool
         Whether a clip may have several labels.
     behind : ClipFrames
-        What is heard in recordings while nothing stands out.
+        Background of recordings.
     groups : list[str]
         What must not be on two splits, for each clip; empty where each clip is on its own.
     memo : Memo | None

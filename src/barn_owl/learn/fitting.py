@@ -36,7 +36,7 @@ def fit(
     Parameters
     ----------
     validation : Examples | None
-        None to fit as long as the plan says, and keep what comes last, or, of a pooled classifier, its way
+        None to fit as long as the plan says and keep the last state, or, of a pooled classifier, its way
         number `keep`, from 1.
     estimator : Any
         Third-party, with ``fit`` and ``predict_proba``, in place of a pooled classifier; it cannot be saved.

@@ -1,13 +1,13 @@
-"""Frames in the making, and which labels sound in them: what is heard, where it begins, and where no one can tell."""
+"""Frames under construction and their targets: active labels, onsets, and masked frames."""
 
 import numpy as np
 
 from barn_owl.learn.sources import TINY
 
 AUDIBLE = 1.0
-"""Power of a sound over all else in its clearest bands from which on it is heard."""
+"""Minimum signal-to-noise ratio of an active frame in the clearest bands of the sound."""
 LATE_S = 0.13
-"""Time after its onset by which a sound must be heard for its onset to be."""
+"""Time after its onset by which a sound must be active for the onset to count."""
 QUIET_TRIES, QUIET_S = 3, (0.1, 1.3)
 """Stretches where nothing sounds that a mixture may have named, and how long they are."""
 
@@ -31,7 +31,7 @@ class LabeledFrames:
     def add(
         self, part: np.ndarray, start: int, heard: np.ndarray, onset: int, labels: np.ndarray | None, adds: bool
     ) -> None:
-        """Add a sound from frame `start` on, or put it in the place of what was there."""
+        """Add a sound at frame `start`, or replace the frames there."""
         if adds:
             self.frames[start : start + len(part)] += part
             self._parts.append((start, part, heard, onset, labels))
@@ -54,7 +54,7 @@ class LabeledFrames:
             self.events.append((start, start + len(frames), int(number)))
 
     def add_up(self, response: np.ndarray) -> None:
-        """Find out which sounds are heard alongside all else, and color the whole."""
+        """Find the frames where sounds are active above all else, and apply the frequency response."""
         for start, part, heard, onset, labels in self._parts:
             over = self.frames[start : start + len(part)] - part
             np.maximum(over, np.float32(TINY), out=over)
@@ -69,7 +69,7 @@ class LabeledFrames:
     def _mark(
         self, start: int, heard: np.ndarray, onset: int, labels: np.ndarray | None, audible: np.ndarray
     ) -> None:
-        """Say where a sound is heard; where it would be except for all else, nothing can be asked."""
+        """Find where a sound is active; frames where other sound covers it are masked."""
         if not heard.any():
             return
         wanted, found = np.flatnonzero(heard) + start, np.flatnonzero(audible) + start

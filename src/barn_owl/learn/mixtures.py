@@ -28,10 +28,10 @@ APART_S = (0.06, 0.28)
 CUT_OFF = 0.3
 """Share of sounds that may begin before the mixture or continue after it."""
 WHOLE = 4
-"""Mixtures that a sound lasts from which on it is treated as a recording as a whole, any stretch of which is as
+"""Length in mixtures above which a sound is treated as a whole recording: any stretch of it is as
 good."""
 LEAST_FRAMES = 3
-"""Frames of a sound in a window from which on the window is said to hold it."""
+"""Minimum number of frames of a sound in a window that contains it."""
 SLOPE_DB = (-10.0, 30.0)
 """Fall of synthetic noise from the lowest band to the highest: from bluish to brown."""
 STILL = 0.1
@@ -49,7 +49,7 @@ class Mixtures(NamedTuple):
     the frame where it begins, ``(mixtures, frames, labels)``; counts : 0 where it cannot be told whether it
     sounds, since it is too faint. events : mixture, first and last-plus-one frame and label of each sound that is
     heard, the number behind the last label for one of no label. clips : number of the clip of the last sound of a
-    label in each mixture, -1 where there is none.
+    label in each mixture, else -1.
     """
 
     frames: np.ndarray
@@ -102,7 +102,7 @@ class MixtureMaker:
     ) -> Mixtures:  # fmt: skip
         """Make `count` mixtures of `frames` frames with up to `most` sounds each, or as many as suit their length.
 
-        margin : frames at both ends of which nothing is asked: no sound begins there but to reach further in.
+        margin : masked frames at both ends: a sound begins there only if it reaches further in.
         whole : share of mixtures that hold whole clips, if not that of the plan.
         """
         whole = self._plan.mixtures.whole_clips if whole is None else whole
@@ -118,7 +118,7 @@ class MixtureMaker:
         return Mixtures(frames_, sounds, begins, counts, events, np.array([one.clip for one in made]))
 
     def _quiet_parts(self) -> list[np.ndarray]:
-        """What is heard of the clips while their sound is not, if that is more than digital silence."""
+        """Background of the clips, unless it is digital silence."""
         found = []
         least = max(self._front_end.floor_db + 10, DITHER_DB)
         for frames, sound in zip(self._clips, self._sounds, strict=True):

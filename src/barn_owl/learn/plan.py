@@ -133,7 +133,7 @@ class StartSettings(Settings):
 
 
 class RehearsalSettings(Settings):
-    """Rehearsal: a synthetic recording of validation clips on which the finished model is tried."""
+    """Rehearsal: a synthetic recording of validation clips to try the finished model on."""
 
     minutes: float = Field(default=5.0, ge=0, le=600)
     """Longest duration in minutes; 0 turns it off."""

@@ -1,6 +1,6 @@
 """A rehearsal: a synthetic recording of clips that were not trained on, tagged like any other, to see what to expect.
 
-Sounds lie over background at known times and levels, some over one another, and some that are none of the labels,
+Sounds lie over background at known times and levels, some over one another, and some that belong to no label,
 which follow other recipes than the synthetic sounds that are trained on. On it the decoding settings are found, and
 what a recording may bring is reported.
 """
@@ -39,7 +39,7 @@ BESIDE_S = 0.5
 BED_DB, LOUDEST = -45.0, 0.7
 """Level of the background re full scale, and the peak that nothing goes beyond."""
 FADE_S, CROSS_S = 0.01, 0.25
-"""Ends of sounds and seams of background are faded over so long: no clicks that could be heard as onsets."""
+"""Fade time at ends of sounds and seams of background, so that no click looks like an onset."""
 NEAR_ONSET_S, ATTACK_DB = 0.005, 20.0
 """A sound begins where its level, over 5 ms, first comes within 20 dB of its loudest."""
 FILE, TRUTH, EVENTS = "rehearsal.flac", "rehearsal.csv", "rehearsal-events.csv"
@@ -169,7 +169,7 @@ def at_density(scores: EventScores, sounds: pd.DataFrame, events_per_minute: flo
     sounds : all that sounds in the rehearsal, unknown sounds too. False alarms in quiet come with time; those within
     `BESIDE_S` of a sound come with the events.
 
-    Returns ``events_per_minute``; ``quiet_alarms_per_hour``, in an hour without any sound; ``alarms_per_event``,
+    Returns ``events_per_minute``; ``quiet_alarms_per_hour``, without any sound; ``alarms_per_event``,
     alongside sounds; and with this many events ``false_alarms_per_hour``, ``precision`` and ``event_f1``.
     """
     alarms = scores.false_alarms
@@ -263,7 +263,7 @@ def _drawn(plan: Plan, sounds: pd.DataFrame, rng: np.random.Generator) -> list[t
 
 
 def _cut(samples: np.ndarray, front_end: FrontEnd, labels: list[str]) -> _Placed:
-    """Keep of a clip what is heard of its sound, faded out, and find where that begins."""
+    """Keep the active part of a clip, faded out, and find its onset."""
     log_mel = front_end.but(features=["log-mel"], pad_short=True)
     levels = log_mel.frames(samples)
     heard = sounding(levels, log_mel.hop_s)

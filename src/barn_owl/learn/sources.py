@@ -20,7 +20,7 @@ from barn_owl.features.activity import (
 from barn_owl.sound import synthetic_sound
 
 LEAD_S, TAIL_S = 0.05, 0.8
-"""Time before its onset, and at most behind its last frame that is heard, that belongs to a sound."""
+"""Time kept before the onset of a sound, and at most after its last active frame."""
 SYNTHETIC = 240
 """Synthetic sounds to choose from."""
 MADE_UP_STREAM, NOISE_STREAM = 23, 29
@@ -54,7 +54,7 @@ def describe(front_end: FrontEnd, frames: np.ndarray) -> ClipSound:
     if "log-mel" in front_end.widths:
         heard, loud = sounding(levels, front_end.hop_s), is_loud(levels)
         onset = onset_frame(levels, heard)
-    else:  # no levels in dB: only what stands out can be told
+    else:  # no levels in dB: only activity is known
         stands_out = activity(levels, front_end.hop_s)
         heard = loud = stands_out >= FAINT * stands_out.max()
         onset = int(heard.argmax())

@@ -33,7 +33,7 @@ ONSETS_COUNT, ONSET_COUNTS = 3.0, 4.0
 SOUNDS = 16
 """Sounds of a mixture that are named as wholes, at most."""
 NAMES_COUNT = 0.7
-"""How much it counts what a stretch of sound is called as a whole, alongside what is said step by step."""
+"""Weight of the label of a whole sound, relative to the labels of its steps."""
 NONE_COUNTS = 0.3
 """How much a stretch of none of the labels counts alongside one of a label: there are many of them."""
 USES = 2
@@ -173,7 +173,7 @@ class FrameTask:
         return np.concatenate(parts, axis=-1, dtype=np.float32)
 
     def _stretches(self, mixtures: Mixtures, at: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """FrameScores of each sound that is heard, ``(mixtures, steps, SOUNDS)``, and which labels it has, or none of
+        """Weights of each active sound, ``(mixtures, steps, SOUNDS)``, and which labels it has, or none of
         them, in each step alike, ``(mixtures, steps, SOUNDS * (labels + 1))``."""
         count, labels = len(mixtures.frames), self._labels + 1
         inside = np.zeros((count, len(at), SOUNDS), dtype=np.float32)
@@ -219,7 +219,7 @@ class FrameTask:
         return loss, *judge_logits(rows, targets, multilabel=self._multilabel)[1:]
 
     def _named(self, logits: np.ndarray, mixtures: Mixtures) -> tuple[np.ndarray, np.ndarray]:
-        """What each sound of a label is named, and what it is."""
+        """Predicted and true label of each labeled sound."""
         labels = self._labels
         centers = np.arange(logits.shape[1]) * self._classifier.step + self._classifier.window // 2
         inside, names = self._stretches(mixtures, centers)

@@ -1,7 +1,7 @@
 """Networks that are trained side by side, on several cores.
 
 Each step of a small network is many short calls, between which threads of one process would wait for each other. So
-the first network is trained here, and the others in processes of their own; what comes out is the same however many
+the first network is trained here, and the others in processes of their own; the result is the same however many
 there are.
 """
 
@@ -120,7 +120,7 @@ class TrainerPool:
 def kept_processes(plan: Plan, workers: int) -> Iterator[None]:
     """Keep the processes that networks of a plan are trained in from one training within the block to the next.
 
-    They begin at once, so that they have loaded what they need when there is something to learn.
+    They start at once, so that their imports are done when training starts.
     """
     _kept.open()
     try:
@@ -181,8 +181,8 @@ def _begin_member(parent: int) -> None:
 def held_out(plan: Plan, validation: Examples | None) -> np.ndarray:
     """Which network of a plan does not train on each validation clip, ``(clips,)``; empty where none does.
 
-    Each of several networks holds out its own part of the clips (`held_out_parts`), so that each clip is unheard by
-    one of them. A single network holds out all, and so do several where the plan wants no ``training.refit``.
+    Each of several networks holds out its own part of the clips (`held_out_parts`), so that each clip is held out
+    from one of them. A single network holds out all, and so do several where the plan wants no ``training.refit``.
     """
     count = networks_of(plan)
     if validation is None or count < 2 or not plan.training.refit:

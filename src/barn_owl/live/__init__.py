@@ -1,4 +1,4 @@
-"""Listening without end: what comes in, what is found in it, and what is done about it. It loads no trainer."""
+"""Live tagging: input, detection, and notification. Loads no trainer."""
 
 import lazy_loader
 

@@ -53,7 +53,7 @@ class LiveEvent:
 class Listener:
     """Listens to a source with a model; going through it gives what was found, as it is decided.
 
-    The events are those that `barn_owl.tag_recording` finds in the same samples. Where sound is missing, what comes
+    The events are those that `barn_owl.tag_recording` finds in the same samples. Where samples are missing, sound
     after is a recording of its own, and times continue with the lost seconds counted. Memory does not grow.
 
     Parameters
@@ -70,7 +70,7 @@ class Listener:
     >>> samples, rate_hz = barn_owl.read_audio("night.wav")
     >>> microphone = barn_owl.audio.SimulatedMicrophone(iter([samples]), rate_hz, speed=float("inf"))
     >>> listener = barn_owl.Listener(barn_owl.load_model("first"), microphone)
-    >>> {heard.label for heard in listener.events()} <= {"hum", "hiss", "tick"}
+    >>> {event.label for event in listener.events()} <= {"hum", "hiss", "tick"}
     True
     >>> listener.seconds
     14.0
@@ -90,7 +90,7 @@ class Listener:
         self._source, self._every_s, self._lead_s = source, every_s, lead_s
         self.began = began or datetime.now().astimezone()
         self.seconds = 0.0
-        """Seconds since the beginning: heard and lost."""
+        """Seconds since the start, processed or lost."""
         self.lost_s = 0.0
         """Seconds of sound that were lost."""
         self.breaks = 0
@@ -200,7 +200,7 @@ class Listener:
         return found
 
     def _heard(self, events: list[Event], *, last: bool) -> list[LiveEvent]:
-        """Events with their time, and their sound as soon as what follows them is there too."""
+        """Events with their time, and their sound once the audio after them has arrived."""
         if self._lead_s is None:
             return [self._made(event, None) for event in events]
         self._late += events

@@ -45,9 +45,9 @@ class Notifier:
     >>> microphone = barn_owl.audio.SimulatedMicrophone(blocks, 16000, speed=float("inf"))
     >>> listener = barn_owl.Listener(barn_owl.load_model("first"), microphone)
     >>> said = []
-    >>> notices = barn_owl.live.Notifier(lambda heard: said.append(heard.label))
-    >>> for heard in listener.events():
-    ...     notices.give(heard)
+    >>> notices = barn_owl.live.Notifier(lambda event: said.append(event.label))
+    >>> for event in listener.events():
+    ...     notices.give(event)
     >>> notices.close()
     >>> len(said) == notices.done
     True
@@ -108,7 +108,7 @@ class Notifier:
 def command_notifier(command: str, *, interval_s: float = 0.0, max_duration_s: float = LONGEST_S) -> Notifier:
     """Run a command for each event, such as ``notify {label} {start_s} {score}``; see `FIELDS`.
 
-    It is split into arguments as a shell would, but no shell runs: whatever stands in a label is one argument, or
+    It is split into arguments as a shell would, but no shell runs: a label is always a single argument, or
     part of one. A command that takes longer than `max_duration_s` is stopped.
 
     Raises

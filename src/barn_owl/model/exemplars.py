@@ -1,4 +1,4 @@
-"""Examples that a model keeps of its labels, to learn others later without forgetting these: log-mel, in steps."""
+"""Exemplars: log-mel examples of each label, kept to train on new labels without forgetting."""
 
 from dataclasses import dataclass
 

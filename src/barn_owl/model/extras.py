@@ -11,7 +11,7 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, kw_only=True)
 class ExtraColumn:
-    """A column of numbers (no `words`), or of words, each of which becomes a number that is 1 where it stands."""
+    """A column of numbers (no `words`), or of words, one-hot encoded."""
 
     name: str
     words: list[str]

@@ -61,7 +61,7 @@ class Header(Settings):
         for name in ("background", "ignored", "thresholds"):
             unknown = sorted(set(getattr(self, name)) - set(self.labels))
             if unknown:
-                raise ValueError(f"{name}: {unknown[0]!r} is no label of the model")
+                raise ValueError(f"{name}: {unknown[0]!r} is not a label of the model")
         return self
 
     def made_front_end(self) -> FrontEnd:
@@ -74,7 +74,7 @@ class Header(Settings):
 
 
 def parsed(text: str) -> dict[str, Any]:
-    """Parse the JSON of a header; raises ValueError for what is no object, too long or nested too deep."""
+    """Parse the JSON object of a header; raises ValueError if it is invalid, too long or nested too deep."""
     if len(text) > LONGEST_HEADER:
         raise ValueError(f"its header is {len(text)} characters long")
     try:
@@ -82,7 +82,7 @@ def parsed(text: str) -> dict[str, Any]:
     except RecursionError:
         raise ValueError("its header is nested too deep") from None
     if not isinstance(header, dict):
-        raise ValueError("its header is no object")  # noqa: TRY004 - it is a file that is wrong, not a call
+        raise ValueError("its header is not an object")  # noqa: TRY004 - it is a file that is wrong, not a call
     return header
 
 

@@ -46,7 +46,7 @@ class Model:
     background : list[str]
         Those that mean that nothing of interest sounds.
     ignored : list[str]
-        Sounds that are named in clips, but are no events.
+        Labels that are predicted for clips but never reported as events.
     mean, deviation : np.ndarray
         Frames are standardized with these, float32, shape ``(width,)``.
     multilabel : bool
@@ -142,7 +142,7 @@ class Model:
     def frame_scores(self, frames: np.ndarray, extras: np.ndarray | None = None) -> FrameScores:
         """Return what the classifier says of `frames` of the front end, ``(frames, width)``, step by step.
 
-        Step *i* looks at the `window` frames from frame ``i * step`` on, and describes their middle.
+        Step *i* sees the `window` frames that begin at frame ``i * step``, and describes their center.
         """
         classifier, parts = self.classifier, []
         # A long clip goes through in pieces: what a network keeps of each frame is many times the frame.

@@ -12,7 +12,7 @@ LONGEST_S = 1e7
 
 
 class LabelDecoding(Settings):
-    """Decoding settings of one label; those left out are the ones of all labels.
+    """Decoding settings of one label; missing ones are those of all labels.
 
     Where events are classified as a whole, `release_threshold` and `retrigger_threshold` of single labels are
     ignored.

@@ -110,11 +110,11 @@ class Layer(ABC):
         return self
 
     def scaled(self, slope: np.ndarray, shift: np.ndarray) -> bool:  # noqa: ARG002
-        """Multiply each channel of the output and add to it from now on; False where the layer cannot."""
+        """Fold a scale and an offset of each output channel into the layer; False if it cannot."""
         return False
 
     def rectified(self) -> bool:
-        """Give ``max(y, 0)`` from now on; False where the layer cannot."""
+        """Fold ``max(y, 0)`` into the layer; False if it cannot."""
         return False
 
     def shape(self, shape: Shape) -> Shape:

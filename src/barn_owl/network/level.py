@@ -95,4 +95,4 @@ class RelativeLevel(Layer):
         return relative_level(x, self.span, self.range_db), None
 
     def backward(self, dy: np.ndarray, kept: Any, gradients: Gradients, scratch: Scratch) -> np.ndarray:
-        raise AssertionError("nothing uses the gradient of levels: there is nothing to learn before them")
+        raise AssertionError("nothing uses the gradient of levels: no parameters come before them")

@@ -17,7 +17,7 @@ from barn_owl.network.loss import cross_entropy
 PART = 32
 """Clips of a batch that one thread works on at a time: few enough for the activations to stay in cache."""
 WORTH_SHARING = 80_000_000
-"""Multiply-adds of a batch from which on it is cut in two all the same, so that two cores have work; below it,
+"""Multiply-adds of a batch above which it is split all the same, so that two cores have work; below it,
 threads would wait for each other between short calls for longer than they save."""
 
 Loss = Callable[[np.ndarray, np.ndarray], tuple[float, np.ndarray]]
@@ -43,7 +43,7 @@ class Network:
             for key, value in layer.build(its_shape, rng).items():
                 self._names.append((layer, key, f"{name}.{key}"))
                 arrays.append(value)
-        # Nothing uses the gradient of what comes before the first weights.
+        # Layers before the first weights need no gradient.
         self._begin = int(self._names[0][2].split(".")[0]) if self._names else 0
         self.layers[self._begin].is_first = True
         link(self.layers)

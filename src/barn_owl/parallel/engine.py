@@ -90,10 +90,10 @@ def each(
     workers : how many things this machine does at a time. processes : in processes rather than threads, for long work
     with many small steps; decoding, transforms and matrix products let go of the interpreter's lock, so that threads
     do for the rest. at_once : items that a worker takes at once; more for short work, which handing out would hold
-    up. lost : says what the result of an item is on which one process after the other died; without it that is an
+    up. lost : gives the result of an item that killed several processes; without it that is an
     EngineError. here : on this machine whatever the engine, for work on what only this process has.
 
-    `work` may be a closure in threads; in processes and on a cluster it travels, with all that it holds, once a
+    `work` may be a closure in threads; in processes and on a cluster it is sent, with its data, once per
     worker.
     """
     chosen = _LOCAL if here else _engine.get()

@@ -26,7 +26,7 @@ def _end_with(parent: int) -> None:
 
 @contextmanager
 def starting() -> Iterator[None]:
-    """Start processes within the block: a Ctrl-C meanwhile is heard by this one alone, and after the block.
+    """Start processes within the block: only this process handles Ctrl-C, and only after the block.
 
     A process that is interrupted while it loads its packages would say so at length.
     """

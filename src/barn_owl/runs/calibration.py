@@ -22,7 +22,7 @@ from barn_owl.runs.thresholds import with_thresholds
 def unheard_parts(model: Model, data: RunData, fitted: Fitted) -> list[tuple[Model, np.ndarray]]:
     """Parts of the validation clips, as rows of the table, each with a model that has not trained on it.
 
-    Where each of several networks left out a part of its own, that is the network alone; else the whole model.
+    If each network had a held-out part of its own, that is the one network; else the whole model.
     """
     rows = np.flatnonzero(data.table["split"] == "validation")
     classifier = networks_in(model.classifier)

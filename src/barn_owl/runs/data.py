@@ -1,4 +1,4 @@
-"""The clips of a run, read: which are used, on which split, with which labels, and their frames."""
+"""The clips of a run: which are used, their splits, labels and frames."""
 
 import logging
 from collections.abc import Callable, Iterable, Iterator
@@ -31,7 +31,7 @@ class RunData:
     """Clips with a split each, and their frames.
 
     asked : the rows that were wanted; table : those that can be used, in the order of `frames`; skipped : the reason
-    for each of the others, by row number of `asked`; behind : what is heard in the plan's recordings; exemplars :
+    for each of the others, by row number of `asked`; behind : background of the plan's recordings; exemplars :
     examples that the model which the plan starts from has of its labels; memo : see `Examples`.
     """
 
@@ -116,7 +116,7 @@ class RunData:
 
 
 def _groups(clips: pd.DataFrame) -> list[str]:
-    """What must not be on two splits: the group of each clip, or its file where there is none."""
+    """What must stay in one split: the group of each clip, or else its file."""
     named = clips["group"].fillna("").astype(str) if "group" in clips else pd.Series("", index=clips.index)
     return [group or f"file {file}" for group, file in zip(named, clips["file"], strict=True)]
 
@@ -124,7 +124,7 @@ def _groups(clips: pd.DataFrame) -> list[str]:
 def usable_clips(clips: pd.DataFrame, plan: Plan) -> pd.DataFrame:
     """Return the labeled rows, those of one excerpt joined if labels may overlap.
 
-    Raises TableError for a second label of an excerpt, PlanError for a label of the plan that no clip has.
+    Raises TableError for an excerpt with two labels, PlanError for a label of the plan without clips.
     """
     clips = check_clip_table(clips)
     labeled = clips[clips["label"] != ""].reset_index(drop=True)

@@ -1,4 +1,4 @@
-"""What the recordings sound like that a model is made for: their band, their level, and what is heard between
+"""Properties of the recordings a model is made for: bandwidth, level, and background between
 sounds."""
 
 from collections.abc import Sequence
@@ -18,7 +18,7 @@ from barn_owl.sound import read_uniform
 STRETCHES, STRETCH_S, SHORTEST_S = 16, 5.0, 1.0
 """Stretches that are listened to, over all recordings, and how long they are."""
 CALM = 0.5
-"""Share of the stretches, those in which least stands out, that serve as background."""
+"""Share of the stretches that serve as background: the least active ones."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -49,7 +49,7 @@ def survey_recordings(paths: Sequence[str | Path]) -> RecordingSurvey:
             bands.append(facts.bandwidth_hz)
             levels.append(facts.rms_db)
     if not bands:
-        raise AudioError(f"recordings: nothing can be heard in {paths[0]}{': ' + reasons[0] if reasons else ''}")
+        raise AudioError(f"recordings: nothing but silence in {paths[0]}{': ' + reasons[0] if reasons else ''}")
     return RecordingSurvey(
         bandwidth_hz=float(np.quantile(bands, 0.9)), level_db=float(np.median(levels)), stretches=stretches
     )

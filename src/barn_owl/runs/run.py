@@ -205,7 +205,7 @@ class Run:
         Raises
         ------
         TableError
-            If there is nothing labeled to judge, or a label is unknown to the model.
+            If no clip is labeled, or a label is unknown to the model.
         """
         if clips is None:
             rows = np.flatnonzero(self.predictions["split"] == split)

@@ -48,7 +48,7 @@ def train_classifiers(
     classifiers : Sequence[str] | None
         Their names; None for all there are.
     front_ends : Sequence[Sequence[str]]
-        Stacks of features, such as ``["log-mel"]`` and ``["mfcc", "chroma"]``, each of which is tried with
+        Stacks of features, such as ``["log-mel"]`` and ``["mfcc", "chroma"]``, each tried with
         each classifier; none for that of the plan.
     estimators : Mapping[str, Any] | None
         Third-party classifiers by name, with ``fit`` and ``predict_proba``; they are given the same pooled
@@ -273,7 +273,7 @@ def train_several(
     ensemble : bool
         Write one more run, to `folder` itself: a model that gives the mean of what all of them say. With
         seeds it is judged on the common test split. With folds its predictions are those of the member that
-        had not heard the clip, so they are unbiased, if a little worse than the ensemble itself.
+        was not trained on the clip, so they are unbiased, if a little worse than the ensemble itself.
 
     Returns
     -------
@@ -354,7 +354,7 @@ def _write_ensemble(folder: Path, plan: Plan, data: RunData, runs: list[Run], be
     if folds:
         unseen = [one.predictions[one.predictions["split"] == "test"] for one in runs]
         write_clip_table(pd.concat(unseen, ignore_index=True), folder / "predictions.csv")
-        (folder / EMBEDDINGS).unlink()  # its rows are in another order, and heard the clips
+        (folder / EMBEDDINGS).unlink()  # its rows are in another order, and were trained on
         write_json(folder / "scores.json", {"test": run.evaluate().as_dict()})
 
 

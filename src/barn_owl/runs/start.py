@@ -21,7 +21,7 @@ def adopt(plan: Plan, model: Model, path: str) -> Plan:
         start={"model": path},
         cnn=classifier.settings.model_dump(),
         decoding=model.decoding.model_dump(),
-        # Labels of which nothing is kept are gone, and with them what was said of them.
+        # Labels without a kept part are dropped, and their settings with them.
         background=plan.background or [label for label in model.background if label in _kept_labels(model)],
         ignored=plan.ignored or [label for label in model.ignored if label in _kept_labels(model)],
     )

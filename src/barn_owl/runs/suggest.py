@@ -32,14 +32,14 @@ LONGEST_S, SHORTEST_S, STEADY_S = 2.0, 0.3, 1.0
 """Windows of the pooled classifiers are between the first two; of a steady sound, a second says it all."""
 
 MOST_ACTIVE = 0.9
-"""Share of what happens in a clip that its window should hold."""
+"""Share of the activity of a clip that a window should hold."""
 QUIET = 0.15
 """Share of the largest activity of a clip that counts as quiet."""
 HIGH_SHARE = 0.5
-"""Share of power above 8 kHz from which on a clip is of a high sound, and of clips from which on it is worth a higher
+"""Share of power above 8 kHz that makes a clip high-pitched, and share of such clips that is worth a higher
 rate: recordings at 16 kHz, which are frequent, hold nothing of that."""
 SCENES_A_SECOND, FEWEST_SCENES, MOST_SCENES = 0.25, 160, 280
-"""Mixtures an epoch for each second of clips, each of which is then heard once or so; the fewest and most."""
+"""Mixtures per epoch for each second of clips (each clip is used about once), and their minimum and maximum."""
 GAP_S = (0.1, 1.0)
 """Gaps within a sound are closed up to the usual one in the clips, between these."""
 
@@ -99,7 +99,7 @@ class Suggestion:
 
 @dataclass(frozen=True, kw_only=True)
 class _Heard:
-    """What one clip tells: its length, how long most of what happens takes, how long its sound is heard and the
+    """Measurements of one clip: its length, the length of most of its activity, its active length and the
     longest gap in that, its band, and the power above 8 kHz."""
 
     duration_s: float
@@ -175,7 +175,7 @@ def suggest_plan(
         "decoding.max_gap_s": why_gap,
     }
     reasons["background"] = (
-        "by its name; such a label is never reported as an event"
+        "by its name; such labels are never reported as events"
         if background
         else "none found; clips of what recordings sound like while nothing happens make tagging more reliable"
     )
@@ -192,7 +192,7 @@ def _not_tested(clips: pd.DataFrame, seed: int) -> pd.DataFrame:
         try:
             clips = with_splits(usable_clips(clips, plan), plan, quietly=True)
         except TableError:
-            return clips  # it cannot be split, which is said when it is to be
+            return clips  # it cannot be split; splitting reports that
     return clips[clips["split"] != "test"].reset_index(drop=True)
 
 
@@ -206,7 +206,7 @@ def _listen(
 ) -> tuple[list[_Heard], pd.DataFrame]:
     rng = np.random.default_rng(seed)
     shuffled = clips.iloc[rng.permutation(len(clips))]
-    # Turn by turn a clip of each label, so that rare labels are heard as well.
+    # One clip of each label after the other, so that rare labels count, too.
     chosen = shuffled.iloc[np.argsort(shuffled.groupby("label").cumcount(), kind="stable")].head(HEARD)
     results = []
     asked = excerpts(chosen["file"], chosen["start_s"], chosen["end_s"])
@@ -250,7 +250,7 @@ def _hear(excerpt: Excerpt) -> _Heard | str:
 
 
 def _active_s(loud: np.ndarray, hop_s: float) -> float:
-    """Length of the shortest stretch that holds most of what happens; of a steady sound, a second says it all."""
+    """Length of the shortest stretch that holds most of the activity; a second of a steady sound is enough."""
     if loud.max() < STANDS_OUT_DB:
         return min(STEADY_S, len(loud) * hop_s)
     total = np.concatenate([[0.0], np.cumsum(np.where(loud > QUIET * loud.max(), loud, 0), dtype=np.float64)])
@@ -262,7 +262,7 @@ def _active_s(loud: np.ndarray, hop_s: float) -> float:
 def _window(heard: list[_Heard]) -> tuple[float, str]:
     active = np.array([one.active_s for one in heard])
     window_s = float(np.clip(np.ceil(float(np.quantile(active, 0.6)) * 12.5) / 10, SHORTEST_S, LONGEST_S))
-    return round(window_s, 2), f"most of what happens in a clip takes {np.median(active):.2g} s (median)"
+    return round(window_s, 2), f"most of the activity of a clip takes {np.median(active):.2g} s (median)"
 
 
 def _gap(heard: list[_Heard]) -> tuple[float, str]:

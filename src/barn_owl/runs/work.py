@@ -1,4 +1,4 @@
-"""How a training is done, none of which changes what comes out."""
+"""How training runs: no setting here changes its result."""
 
 from collections.abc import Callable
 from dataclasses import dataclass

@@ -36,7 +36,7 @@ def check_figure(check: Check) -> Figure:
         panels[2].set_title("RMS level, dB", loc="left", fontsize=10)
     found = (clips["worst"] != "").sum()
     figure.suptitle(
-        f"{found} of {len(clips)} clips want a look: {check.summary}",
+        f"{found} of {len(clips)} clips to look at: {check.summary}",
         x=0.01, ha="left", fontsize=14,
     )  # fmt: skip
     return figure

@@ -96,7 +96,7 @@ def scatter_figure(
     """
     for name in (across, up):
         if name not in columns:
-            raise TableError(f"there is no feature {name!r}; {nearest_to(name, columns)}")
+            raise TableError(f"unknown feature {name!r}; {nearest_to(name, columns)}")
     figure = new_figure()
     axes = figure.add_subplot()
     place = list(columns).index

@@ -40,7 +40,7 @@ def write_comparison_page(compared: RunComparison, path: str | Path) -> None:
         title=f"{len(names)} runs on {comparison.clips} common clips",
         words=comparison.words,
         caveats=[
-            f"{count} clips that {name} judged are not judged by all, and left out"
+            f"{count} clips that {name} judged are not judged by all, and excluded"
             for name, count in comparison.left_out.items()
         ],
         figure=drawing(comparison_figure(comparison)),

@@ -110,7 +110,7 @@ def _count(axes: Axes, counts: np.ndarray, dark: np.ndarray) -> None:
 
 
 def _name(axes: Axes, columns: list[str], rows: list[str]) -> None:
-    """Name rows and columns, as many as can be read, with a white grid between the cells."""
+    """Name rows and columns, as many as fit legibly, with a white grid between the cells."""
     every = -(-len(rows) // MOST_NAMED)
     named = range(0, len(rows), every)
     size = float(np.clip(400 / len(rows), 6, 10))

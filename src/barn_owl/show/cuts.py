@@ -15,7 +15,7 @@ COLUMNS = 1200
 
 
 def cuts_figure(path: str | Path, clips: pd.DataFrame) -> Figure:
-    """Draw the first minute of a recording's waveform from its first clip on, with the clips cut from it.
+    """Draw a minute of a recording's waveform, beginning at its first clip, with the clips cut from it.
 
     Parameters
     ----------

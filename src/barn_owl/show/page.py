@@ -47,7 +47,7 @@ class Shelf:
             return ""
         try:
             samples, rate_hz = _excerpt(row)
-        except AudioError:  # said in the table of what could not be used; here it is only not to be heard
+        except AudioError:  # listed among unusable clips; here it only lacks a player
             return ""
         text = data_address("audio/flac", flac_of(samples, rate_hz))
         self.left -= len(text)

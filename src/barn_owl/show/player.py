@@ -47,8 +47,8 @@ def listen(clips: pd.DataFrame, *, most: int = 12, front_end: FrontEnd | None = 
     Examples
     --------
     >>> clips = barn_owl.read_clip_table("clips.csv")
-    >>> heard = barn_owl.show.listen(clips, most=3)
-    >>> "audio" in heard._repr_html_()
+    >>> players = barn_owl.show.listen(clips, most=3)
+    >>> "audio" in players._repr_html_()
     True
     """
     return Listening(clips.head(most), front_end or FrontEnd())

@@ -238,7 +238,7 @@ def calibration_words(evaluation: Evaluation, run: Run) -> str:
 
 
 def _breakdowns(evaluation: Evaluation) -> list[dict[str, Any]]:
-    """Scores by group, by what is heard, and by further columns of the table that can be cut into parts."""
+    """Scores by group, by level, and by further columns of the table that can be cut into parts."""
     table = evaluation.predictions
     scores = (name for name in table if name.startswith(SCORE))
     own = {*COLUMNS, "predicted", "split", "score", "copy_of", *HEARD, *scores}

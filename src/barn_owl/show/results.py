@@ -33,7 +33,7 @@ def write_evaluation(run: Run, evaluation: Evaluation, folder: Path) -> dict[str
     """Write tables, figures and the page of an evaluation to `folder`, and return the figures of the page by name.
 
     Scores and predictions of the run itself are there already. Corrections that someone filled in stay; where no
-    label is doubted there is no table of them.
+    label is doubted, the table is missing.
 
     Raises
     ------

@@ -1,4 +1,4 @@
-"""Figures of events against the truth: what was found, missed and made up; detections against false alarms; hours."""
+"""Figures of events against the truth: hits, misses and false alarms; detection error trade-off; hours."""
 
 from typing import Any
 
@@ -172,7 +172,7 @@ def adjusting_figure(adjusted: Adjusted) -> Figure:
 
 
 def hours_figure(table: pd.DataFrame) -> Figure:
-    """Draw events in an hour of recording by hour of the day and label; hours without recording are hatched.
+    """Draw events per hour of recording by hour of the day and label; hours without recording are hatched.
 
     >>> from datetime import datetime
     >>> events = barn_owl.read_events("events.csv")

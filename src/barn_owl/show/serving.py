@@ -151,7 +151,7 @@ class _Handler(BaseHTTPRequestHandler):
         if place != "answer" or self.headers.get_content_type() != "application/json":
             self._refuse(404, "there is nothing here")
         elif not length.isdecimal() or int(length) > LARGEST:
-            self._refuse(413, "an answer is not so long")
+            self._refuse(413, "an answer cannot be that long")
         else:
             try:
                 reply = self.server_of.add(json.loads(self.rfile.read(int(length))))

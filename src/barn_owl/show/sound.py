@@ -173,7 +173,7 @@ def _shortened(name: str) -> str:
 def _examples(
     clips: pd.DataFrame, front_end: FrontEnd, count: int, rng: np.random.Generator
 ) -> list[tuple[str, np.ndarray]]:
-    """Draw clips of one label, one from each group in turn, and compute their frames; skip unreadable ones."""
+    """Draw clips of one label, round robin over groups, and compute their frames; skip unreadable ones."""
     order = clips.iloc[rng.permutation(len(clips))]
     if "group" in order:
         order = order.iloc[np.argsort(order.groupby("group").cumcount().to_numpy(), kind="stable")]

@@ -31,7 +31,7 @@ MARKERS = {
     "too short": "v", "too long": "^", "within the refractory time": "x", "overlaps a higher score": "+",
     "not surely an event": "s", "below the threshold of its label": "d",
 }  # fmt: skip
-"""Why a label whose score is high enough is no event, and how that is marked."""
+"""Why a label with a high enough score was rejected, and how that is marked."""
 MOST_NAMES = 12
 """Labels up to which their lines are named."""
 COLUMNS = 2400
@@ -61,7 +61,7 @@ def tagging_figure(
     decoding : DecodingSettings | None
         Whose thresholds are drawn, and scores averaged as it says, if not the model's.
     scores : bool
-        Whether they are drawn at all; where one reaches ``on`` and there is no event, a mark says why.
+        Whether they are drawn at all; where one reaches ``threshold`` without an event, a mark says why.
     trace : ScoreTrace | None
         The scores of the recording, if they are available; else those of the stretch are made.
 
@@ -119,7 +119,7 @@ def _draw_scores(
     decoding: DecodingSettings,
     colors: dict[str, str],
 ) -> None:
-    """Draw the scores that events are decided by, the two thresholds, and why some of them are no events."""
+    """Draw the scores, the two thresholds, and why some candidates were rejected."""
     smoother = Smoother(round(decoding.smoothing_s / model.step_s))
     sounds = np.concatenate([smoother.push(kept.sounds), smoother.finish(kept.sounds.shape[1])])
     step = max(1, len(sounds) // COLUMNS)

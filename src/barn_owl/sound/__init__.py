@@ -1,4 +1,4 @@
-"""Changes to sound: made alike, varied, and sounds that are made up."""
+"""Changes to sound: normalization, augmentation, and synthetic sounds."""
 
 import lazy_loader
 

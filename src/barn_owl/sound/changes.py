@@ -16,7 +16,7 @@ COLOURS = {"white": 0.0, "pink": -1.0, "brown": -2.0, "blue": 1.0, "violet": 2.0
 """Exponent of frequency in the power spectrum of each color of noise."""
 Color = Literal["white", "pink", "brown", "blue", "violet"]
 STRETCH_WINDOW_S, STRETCH_OVERLAP = 0.064, 4
-"""Long enough for two periods of a deep tone; four windows over each moment, so that their seams cannot be heard."""
+"""Long enough for two periods of a deep tone; four windows over each moment, so that their seams are inaudible."""
 SILENT = np.float32(1e-35)
 MU = 255.0
 """Of the companding law of telephony (ITU-T G.711)."""
@@ -43,7 +43,7 @@ def mix(samples: np.ndarray, other: np.ndarray, snr_db: float) -> np.ndarray:
 
 
 def shift(samples: np.ndarray, by: int) -> np.ndarray:
-    """Move the sound by some samples, later for more than 0; what comes in is silence."""
+    """Move the sound by some samples, later for more than 0, padded with silence."""
     moved = np.zeros_like(samples)
     if by >= 0:
         moved[by:] = samples[: len(samples) - by]

@@ -1,4 +1,4 @@
-"""Synthetic sounds that are none of the labels: what a model should have heard before it meets something unknown.
+"""Synthetic sounds that belong to no label: negative examples for unknown sounds.
 
 Each is drawn from a wide classifier (tones that glide, pulses through resonances, bands of noise, struck bodies,
 sweeps, rough motors, crackle), so that together they fill the space around the labels rather than imitate anything.

@@ -35,23 +35,23 @@ BEGINNINGS: tuple[dict[str, float], ...] = ({}, {"retrigger_threshold": 1.0, "ma
 """What the search begins with, alongside the model's own settings: sounds of several onsets, such as knocks, are one
 event."""
 SHORT_SHARE = 0.5
-"""Events are not left out for being shorter than this share of what one true event in ten is shorter than."""
+"""Minimum duration as a share of the 10 % quantile of true durations."""
 ONSETS = GRID["threshold"]
 TURNS = 3
 FEWEST_EVENTS = 8
-"""True events of a label from which on it may get an onset threshold of its own."""
+"""Minimum number of true events for a label to get an onset threshold of its own."""
 AS_GOOD = 0.003
 """F1 that counts for nothing: a setting is changed for more only."""
 CAUTION = 1.0
 """Standard errors of F1 that a higher threshold may cost: of what is as good within chance, that with fewer false
 alarms is taken (the rule of one standard error: Breiman et al., Classification and Regression Trees, 1984).
-Recordings with a truth table often hold sounds like those that were trained on, on which a model is higher-scoring of
+Recordings with a truth table often hold sounds like those that were trained on, so a model scores higher on
 itself than elsewhere."""
 SHIFT_COLLAR_S = 0.3
 """How far off an event may be so that it tells how early or late events are found."""
 RATES = ("f1", "precision", "recall", "false_alarms_per_hour")
 PARTS = 4
-"""Parts of one recording, each of which is judged by what was found on the others."""
+"""Parts of one recording; each is judged with settings chosen on the others."""
 HOUR_S = 3600.0
 
 
@@ -270,7 +270,7 @@ class _Task:
         return 2 * right / max(true + found, 1), right / max(found, 1), right / max(true, 1), (found - right) / hours
 
     def is_surely_better(self, chosen: Sequence[DecodingSettings]) -> bool:
-        """Whether settings, chosen without each part in turn, have a better F1 there than the model's own, by more
+        """Whether settings, cross-validated over the parts, have a better F1 than the model's own, by more
         than chance: others hold in other recordings only if they win more than a standard error."""
         own = [self.model.decoding] * len(chosen)
         true = sum(self._true_events([part for _, part in self.parts()]).values())

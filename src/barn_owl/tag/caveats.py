@@ -14,7 +14,7 @@ from barn_owl.model import Model
 PLACES, STRETCH_S = 4, 3.0
 """Stretches of a recording that are listened to, and their length."""
 NARROWER = 0.75
-"""Share of the band that a model listens to from which on a recording is too narrow for it."""
+"""Minimum share of the model's band that a recording must cover."""
 QUIET_DB, BITS = -75.0, ("PCM_16", "PCM_S8", "PCM_U8")
 """Mean level under which a recording in so few bits is mostly their rounding."""
 LOW_RATE_HZ, SILENT_DB, BEYOND_DB = 4000, -90.0, 12.0
@@ -22,7 +22,7 @@ LOW_RATE_HZ, SILENT_DB, BEYOND_DB = 4000, -90.0, 12.0
 OPPOSITE, DEAD = 0.01, 1e-4
 """Share of the mean power that is left where channels cancel, and under which a channel is dead."""
 LONG_S, MANY_A_MINUTE = 120.0, 60.0
-"""Nothing in two minutes is odd, as is more than an event a second."""
+"""No event in two minutes is suspicious; so is more than one per second."""
 POOR_F1 = 0.3
 """Below, what is right is lost among what is not."""
 
@@ -30,7 +30,7 @@ POOR_F1 = 0.3
 def recording_caveats_of(
     model: Model, path: str | Path, events: pd.DataFrame, heard_s: float | None = None
 ) -> list[str]:
-    """Say what speaks against the events that `model` found in a recording, a sentence each, with what to do.
+    """Caveats about the events of a recording: one sentence each, with what to do.
 
     events : those of this recording. heard_s : how much of it could be read; None for all. Raises AudioError when it
     cannot be read.
@@ -133,10 +133,10 @@ def event_score_caveats(scores: EventScores) -> list[str]:
     on_time = int(scores.confusion().to_numpy().sum())
     if on_time > 2 * len(scores.matches):
         return [
-            f"{on_time} events are at the right time, but only {len(scores.matches)} have the right label: more clips "
+            f"{on_time} events have the right onset, but only {len(scores.matches)} the right label: more clips "
             "of the confused labels, from more recorders, help"
         ]
     return [
-        f"F1 {scores.f1:.2f}: decoding settings cannot fix scores that do not separate sounds from background. If not "
+        f"F1 {scores.f1:.2f}: decoding settings cannot help if scores do not separate sounds from background. If not "
         "done yet, train with --recordings, with background clips, and with clips cut from recordings (barn-owl cut)"
     ]

@@ -29,7 +29,7 @@ class EventDecoder:
     Parameters
     ----------
     silent : Sequence[str]
-        Labels that are no events.
+        Labels that are never events.
     dropped : list[Dropped] | None
         A list to add what was skipped to, with the reason.
     names : bool

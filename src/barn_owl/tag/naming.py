@@ -1,4 +1,4 @@
-"""What sounds: candidates are labeled as a whole, joined with their like, and left out where they cannot be."""
+"""Candidates are labeled as a whole, merged with neighbors of the same label, or rejected."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
@@ -64,7 +64,7 @@ class Sorter:
         return self._joined(found, until_s) if self._names else self._apart(found, until_s)
 
     def _joined(self, found: list[Candidate], until_s: float) -> list[Event]:
-        """Name candidates, none of which overlaps another, and join what follows its like within the gap."""
+        """Name candidates without overlaps, and merge those of one label within the gap."""
         for candidate in sorted(found, key=lambda one: one.start_s):
             event, before = self._event_of(candidate), self._named[-1] if self._named else None
             if event is None:
@@ -90,7 +90,7 @@ class Sorter:
         return [event for event in given if self._is_fit(event)]
 
     def _apart(self, found: list[Candidate], until_s: float) -> list[Event]:
-        """Events of labels that are followed each on its own, of which not all may stay where they overlap."""
+        """Events of labels decoded independently; where they overlap, not all may stay."""
         self._held = sorted([*self._held, *found], key=lambda one: (one.start_s, one.number))
         given: list[Event] = []
         while self._held:
@@ -117,7 +117,7 @@ class Sorter:
         return [event for event in sorted(kept, key=by_start) if self._is_fit(event)]
 
     def _event_of(self, candidate: Candidate) -> Event | None:
-        """Name a candidate by its whole extent; None for what is no event by its name."""
+        """Name a candidate by its whole extent; None for labels that are never events."""
         start_s, end_s = round(candidate.start_s, 3), round(candidate.end_s, 3)
         scores = softmax(named(candidate.naming))
         number = int(scores.argmax())
@@ -166,7 +166,7 @@ def by_start(event: Event) -> tuple[float, str]:
 
 
 def _without_overlaps(events: list[Event], share: float) -> list[Event]:
-    """Keep the highest scores among events, none of which may share more than that of the shorter with another."""
+    """Keep the highest-scoring events; two may overlap by at most that share of the shorter."""
     kept: list[Event] = []
     for event in sorted(events, key=lambda one: (-one.score, one.start_s, one.label)):
         if all(_shared(event, other) <= share for other in kept):

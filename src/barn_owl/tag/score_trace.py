@@ -126,7 +126,7 @@ def whole_trace(
 
 
 def trace_of_samples(model: Model, samples: np.ndarray, file: str = "") -> ScoreTrace:
-    """Score mono samples at the rate of the model's front end and keep the trace; `file` is what it is said to be of.
+    """Score mono samples at the rate of the model's front end and keep the trace; `file` is its file name.
 
     Raises AudioError when they are shorter than one frame.
     """
@@ -155,7 +155,7 @@ def read_trace(path: str | Path) -> ScoreTrace:
     Raises
     ------
     TableError
-        If it is none.
+        If it is not a score trace.
 
     Examples
     --------

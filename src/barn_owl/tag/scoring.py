@@ -144,7 +144,7 @@ class Scorer:
         return blocks
 
     def _scored(self, ready: int) -> list[ScoreBlock]:
-        """Score the steps of the open chunk, of which this many are ready, and give those that were not given."""
+        """Score the steps of the open chunk (this many are ready), and return the new ones."""
         classifier, given = self.model.classifier, self._given
         frames = self._kept[: (ready - 1) * classifier.step + classifier.window]
         lacking = (CHUNK - ready) * classifier.step
@@ -276,7 +276,7 @@ def _beginning(model: Model, rate_hz: int, chunk: int) -> tuple[float | None, in
 
 
 def _without(blocks: Iterator[np.ndarray], count: int) -> Iterator[np.ndarray]:
-    """skip the first `count` rows of what comes in blocks."""
+    """skip the first `count` rows of a stream of blocks."""
     for block in blocks:
         dropped = min(count, len(block))
         count -= dropped

@@ -155,7 +155,7 @@ def warn_of_clip_settings(model: Model) -> None:
 def event_table(events: list[Event], file: str, duration_s: float) -> pd.DataFrame:
     """Events as a clip table, in order of time, none of them beyond the end of the recording.
 
-    One that would begin there, as onsets are moved by the decoding, is none.
+    Events that would begin there, as decoding shifts onsets, are dropped.
     """
     events = [event for event in events if event.start_s < round(duration_s, 3)]
     table = pd.DataFrame(

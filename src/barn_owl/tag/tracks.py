@@ -7,15 +7,15 @@ import numpy as np
 from barn_owl.model import DecodingSettings, Model
 
 NEAR_S = 0.5
-"""Time before and after the first step above ``off`` in which the onset is looked for."""
+"""Time around the first step above the release threshold to search for the onset."""
 PEAK_S = 0.12
-"""Time before and after an onset in which there is no other."""
+"""Time before and after an onset without another."""
 JOINED_S = 0.1
 """Gap up to which what sounds is one stretch before it is named; longer ones are closed between like names."""
 NAMED_S = 10.0
-"""How much of a stretch of sound, from its onset on, it is named by at most."""
+"""Maximum time from the onset of a candidate that it is named by."""
 FAINT = 0.1
-"""Onset score from which on it says better where an event begins than the score itself."""
+"""Onset score above which it locates the onset better than the score itself."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -63,7 +63,7 @@ class Candidate:
 @dataclass
 class _Open:
     """An event that has begun: where, the step of its onset, the last one of it above ``off``, its highest score;
-    what it is named by from step `first` on; see `_Candidate` for `is_new`."""
+    naming rows, beginning at step `first`; see `_Candidate` for `is_new`."""
 
     start: float
     onset: int
@@ -75,7 +75,7 @@ class _Open:
     gathered: int = 0
 
     def gather(self, naming: np.ndarray, base: int, until: int, most: int) -> None:
-        """Take the rows up to step `until`, of which `naming` has those from step `base` on, and `most` at most."""
+        """Take the rows up to step `until`, at most `most`; `naming` begins at step `base`."""
         begin = self.first + self.gathered
         end = min(until, self.first + most)
         if end > begin:
@@ -166,7 +166,7 @@ class Track:
         self._open = _Open(start, onset, step, 0.0, min(onset, step), is_new)
 
     def _agains(self, begins: np.ndarray, base: int, start: int, end: int) -> list[int]:
-        """FrameScores from `start` to `end` in which a label that sounds begins again."""
+        """Steps from `start` to `end` where an active label begins again."""
         if self.settings.retrigger_threshold >= 1 or self._open is None:
             return []
         found, before = [], self._open.onset
