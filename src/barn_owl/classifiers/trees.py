@@ -41,7 +41,7 @@ class Trees:
         nodes = features.shape[-1] if features.ndim == 3 else 0
         if not nodes or nodes & (nodes + 1) or cuts.shape != features.shape:
             raise ValueError(
-                f"trees have {features.shape} nodes and {cuts.shape} cuts, which is none of their shapes"
+                f"trees have {features.shape} nodes and {cuts.shape} splits, which does not match their shapes"
             )
         if leaves.shape != (*features.shape[:2], nodes + 1) or start.shape != features.shape[1:2]:
             raise ValueError(f"trees have leaves of shape {leaves.shape} and begin with {start.shape}")

@@ -196,7 +196,7 @@ def _tell(
         clips = owl.annotation.reviewed_clips(items, given)
         owl.write_clip_table(clips, out, force=force)
         there = int((clips["label"] != "").sum())
-        voice.say(f"\nWrote {len(clips)} rows to {out}: {there} sounds, {len(clips) - there} that are none.")
+        voice.say(f"\nWrote {len(clips)} rows to {out}: {there} confirmed, {len(clips) - there} rejected.")
         voice.say(f"Next: barn-owl cut {out} --around-events, barn-owl adjust RUN, barn-owl score EVENTS {out}")
     records = estimate.table.astype(object).where(estimate.table.notna(), None)
     voice.result({"answers": len(given), "unsure": estimate.unsure, "estimate": records.to_dict("index")})

@@ -27,7 +27,7 @@ class Group:
     """Channels of one or more layers that go together.
 
     made_by : convolutions that give them, with the normalization behind, by name. followers : depthwise convolutions
-    and normalisations that work on each on its own. met_by : layers that take them.
+    and normalizations that work on each on its own. met_by : layers that take them.
     """
 
     size: int

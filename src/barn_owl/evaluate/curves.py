@@ -129,8 +129,8 @@ def label_curve(score: np.ndarray, has: np.ndarray) -> pd.DataFrame:
     Returns
     -------
     pd.DataFrame
-        ``threshold`` (falling; the first is above all scores), ``recall``, ``precision`` (NaN where nothing
-        is said), ``false_alarm_rate`` (share of the clips without the label), ``miss_rate``. ROC curves show
+        ``threshold`` (falling; the first is above all scores), ``recall``, ``precision`` (NaN without
+        predictions), ``false_alarm_rate`` (share of the clips without the label), ``miss_rate``. ROC curves show
         recall against false alarms, detection-error curves misses against false alarms.
 
     Examples

@@ -1,10 +1,9 @@
 """From scores over time to events.
 
-Something sounds for as long as the score that any label does, averaged over a moment, stays above ``off``, if it
-reaches ``on`` meanwhile. It begins where the onset score is highest near there, and begins again, as another event,
-where that rises to ``again``. What it is called is said by the whole of it, and what continues under the same name
-within the gap is one event. Where several labels may sound at once, each is followed on its own instead, and keeps
-its name.
+Hysteresis on the smoothed score that any label is active: a candidate lasts while the score stays above
+``release_threshold``, if it reaches ``threshold``. Its onset is the maximum of the onset score nearby; where the onset
+score rises to ``retrigger_threshold``, a new event begins. A candidate is labeled as a whole, and candidates of one
+label within ``max_gap_s`` are merged. In a multilabel task each label is decoded independently.
 """
 
 from collections.abc import Iterable, Iterator, Sequence

@@ -26,7 +26,7 @@ class Event:
 
 @dataclass(frozen=True)
 class Dropped:
-    """A label whose score reached ``on`` from `start_s` to `end_s` and that is no event all the same: why."""
+    """A candidate from `start_s` to `end_s` that was rejected, and why."""
 
     start_s: float
     end_s: float

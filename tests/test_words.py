@@ -1,0 +1,43 @@
+"""Prose of the project uses the terms of the field: a list of turns that readers stumble over."""
+
+import ast
+import re
+from pathlib import Path
+
+ROOT = Path(__file__).parents[1]
+STUMBLES = [
+    r"\b(is|are) (told|said)\b",
+    r"(?<!there )\b(is|are) none\b",
+    r"\bis no (event|label|sound|feature|object|table|file|clip|model)\b",
+    r"\bfrom which on\b",
+    r"\bwhat (speaks|stands|follows|comes|counts)\b",
+    r"\bnever heard\b|\bunheard\b",
+    r"\bhouse style\b|\bby heart\b|\bat hand\b",
+    r"\bbeside\b",
+    r"\bsur(er|est)\b",
+    r"\banew\b|\bthereby\b|\bwherein\b",
+    r"\b(a|an|each) (clip|row|step|file|folder|fold) a (label|row|clip|file|device)\b",
+    r"\btaken for\b",
+    r"\b(colour|neighbour|behaviour|normalis|organis|labelled|licence)\w*",
+]
+
+
+def passages(path: Path) -> list[str]:
+    """Prose of a Markdown page without code, or docstrings and messages of a module."""
+    text = path.read_text("utf-8")
+    if path.suffix == ".md":
+        return re.sub(r"```.*?```|`[^`\n]*`", "", text, flags=re.DOTALL).splitlines()
+    strings = [node.value for node in ast.walk(ast.parse(text)) if isinstance(node, ast.Constant)]
+    return [line for one in strings if isinstance(one, str) and " " in one for line in one.splitlines()]
+
+
+def test_prose_avoids_turns_that_readers_stumble_over():
+    pages = [*ROOT.glob("*.md"), *(ROOT / "docs").rglob("*.md"), *(ROOT / "src").rglob("*.py")]
+    assert len(pages) > 200
+    found = [
+        f"{page.relative_to(ROOT)}: {line.strip()}"
+        for page in pages
+        for line in passages(page)
+        if any(re.search(turn, line) for turn in STUMBLES)
+    ]
+    assert not found, "\n".join(found)
