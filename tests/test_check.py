@@ -80,11 +80,11 @@ def check(heap):
         ("error", "silent", "silent.wav", "never above -60 dB"),
         ("error", "too short", "blink.wav", "18.8 ms"),
         ("warning", "clipped", "clipped.wav", "stretches at full scale"),
-        ("note", "offset", "offset.wav|nan.wav|blink.wav", "a steady offset of 0.100"),
+        ("note", "offset", "offset.wav|nan.wav|blink.wav", "mean 0.100"),
         ("warning", "duplicate", "copy.wav|rec0_00.wav", "the same samples as"),
         ("error", "duplicate", "mistaken.wav|rec1_05.wav", "which is labeled"),
         ("warning", "near duplicate", "louder.wav|rec0_00.wav|noisy.wav|coded.mp3|copy.wav", "the same recording as"),
-        ("note", "very alike", "louder.wav|rec0_00.wav|noisy.wav|coded.mp3|copy.wav", "maybe the same take: "),
+        ("note", "similar", "louder.wav|rec0_00.wav|noisy.wav|coded.mp3|copy.wav", "maybe the same take: "),
         ("warning", "beyond full scale", "beyond.wav", "its peak is +"),
         ("note", "odd length", "long.wav|blink.wav", "14.40 s"),
         ("note", "narrow band", "narrow.wav|blink.wav|nan.wav", "nothing above"),
@@ -93,9 +93,9 @@ def check(heap):
         ("error", "no file", "gone.wav", "does not exist"),
         ("error", "few clips", "", "1 clips"),
         ("warning", "spelling", "", "'Tick' differs from 'tick'"),
-        ("warning", "one group", "", "all its clips are of the group 'one'"),
+        ("warning", "one group", "", "all clips are of group 'one'"),
         ("note", "files without a row", "", "spare"),
-        ("note", "lower rate", "", "1 clips are below the usual 16000 Hz, at 4000 Hz"),
+        ("note", "lower rate", "", "1 clips have a lower sample rate than the usual 16000 Hz: 4000 Hz"),
     ],
 )
 def test_each_fault_is_found_where_it_is(check, severity, finding, where, detail):
@@ -141,11 +141,11 @@ def test_a_side_without_a_label_is_told():
     table = pd.DataFrame({"file": [f"{n}.wav" for n in range(12)], "label": ["a", "b"] * 6})
     splits = np.repeat(["train", "validation", "test"], 4)
     whole = check_clips(check_clip_table(table.assign(split=splits)), audio=False).findings
-    assert "missing on a split" not in set(whole["finding"])
+    assert "missing from a split" not in set(whole["finding"])
     splits[[5, 7]] = "train"
     row = check_clips(check_clip_table(table.assign(split=splits)), audio=False).findings.set_index("finding")
-    told = row.loc["missing on a split"]
-    assert (told["label"], told["detail"]) == ("b", "the split has no clip of it for validation")
+    told = row.loc["missing from a split"]
+    assert (told["label"], told["detail"]) == ("b", "no clips in the validation split")
 
 
 SOME = st.lists(st.tuples(st.sampled_from("ab"), st.sampled_from(["", "x", "y", "z"])), min_size=9, max_size=40)
@@ -172,7 +172,7 @@ def test_tables_with_and_without_copies_mix(first, second, seed):
 
 def test_good_clips_are_left_in_peace(check, heap):
     whole = check.findings[check.findings["file"].str.contains("rec[0-3]_", regex=True)]
-    assert set(whole["finding"]) <= {"duplicate", "near duplicate", "very alike", "doubtful label"}
+    assert set(whole["finding"]) <= {"duplicate", "near duplicate", "similar", "doubtful label"}
     assert len(whole) <= 8
 
 
@@ -313,7 +313,7 @@ def test_copies_join_groups_and_leaks_are_named():
     leaks = find_leaks(crossed)
     assert leaks.to_numpy().tolist() == [["group", "g0", "train, test"]]
     found = check_clips(crossed, audio=False).findings
-    assert "the group 'g0' is on train, test" in found.loc[found["finding"] == "leak", "detail"].tolist()
+    assert "the group 'g0' is in train, test" in found.loc[found["finding"] == "leak", "detail"].tolist()
     with pytest.raises(TableError, match="there are 3 groups for 5 folds"):
         fold_clips(table, 5)
     with pytest.raises(TableError, match="no column 'fold'"):

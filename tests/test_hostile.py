@@ -376,7 +376,7 @@ def test_labels_in_two_unicode_forms_and_for_no_folder_are_found(tmp_path, clips
     [
         ({"labels": ["a", "a", "b", "c"]}, "one is there twice"),
         ({"temperature": 1e-308}, "temperature"),
-        ({"background": ["gull"]}, "'gull' is no label"),
+        ({"background": ["gull"]}, "'gull' is not a label"),
         ({"thresholds": {"hum": float("inf")}}, "no number"),
         ({"classifier": {"name": "ensemble", "members": []}}, "classifier"),
         ({"classifier": "cnn"}, "classifier"),
@@ -498,7 +498,7 @@ def test_what_is_odd_about_a_recording_is_told(tmp_path, runs, rng):
     assert "has a sample rate of 2000 Hz" in told(take, 2000)
     assert "silent (below -90 dB) at 4 of 4 sampled positions" in told(np.zeros_like(take) + 1e-6, subtype="FLOAT")
     assert "cancel each other" in told(np.stack([take, -take], axis=1))
-    assert "only channel 2 of the 4" in told(np.stack([0 * take, take, 0 * take, 0 * take], axis=1))
+    assert "only channel 2 of 4" in told(np.stack([0 * take, take, 0 * take, 0 * take], axis=1))
     assert "beyond full scale" in told(take * 3000, subtype="FLOAT")
     quiet = told(take * 1e-3, subtype="PCM_24")  # a quiet place is no silence
     assert "silent" not in quiet

@@ -135,7 +135,7 @@ def _files(clips: pd.DataFrame) -> Iterator[Finding]:
         if _absolute(file) not in beside and (why := not_a_file(file)):
             yield Finding(
                 severity="error", finding="no file", row=int(str(row)), detail=f"{file} {why}",
-                action="put it there, or take the row out; the repaired table leaves it out", drop=True,
+                action="restore the file or delete the row; the repaired table drops it", drop=True,
             )  # fmt: skip
     spare = sorted(beside - named)
     if spare:
@@ -151,18 +151,18 @@ def _leaks(clips: pd.DataFrame) -> Iterator[Finding]:
         files = ", ".join(Path(file).name for file in clips.loc[clips[what].astype(str) == name, "file"].unique()[:2])
         yield Finding(
             severity="error", finding="leak",
-            detail=(f"the recording {files}" if what == "copy_of" else f"the {what} {name!r}") + f" is on {splits}",
-            action="put all of it on one split, or blank the column split and split again",
+            detail=(f"the recording {files}" if what == "copy_of" else f"the {what} {name!r}") + f" is in {splits}",
+            action="keep all of it in one split, or blank the column split and split again",
         )  # fmt: skip
 
 
 def _sides(clips: pd.DataFrame) -> Iterator[Finding]:
-    """Labels that a split which is there holds out on one split."""
+    """Labels without clips in one of the given splits."""
     for split, labels in missing_in_splits(clips).items():
         for label in labels:
             yield Finding(
-                severity="warning", finding="missing on a split", label=label,
-                detail=f"the split has no clip of it for {split}",
+                severity="warning", finding="missing from a split", label=label,
+                detail=f"no clips in the {split} split",
                 action="blank the column split and split again; add groups if that does not help",
             )  # fmt: skip
 
@@ -179,41 +179,41 @@ def _sounds(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> Iterator
             if is_elsewhere(clips["file"][row]) or is_file(clips["file"][row]):  # else it is reported already
                 yield Finding(
                     severity="error", finding="unreadable", row=row, detail=measured.refused,
-                    action="find another copy; the repaired table leaves it out", drop=True,
+                    action="find another copy; the repaired table drops them", drop=True,
                 )  # fmt: skip
             continue
         for flaw in measured.flaws:
             yield Finding(
                 severity="error", finding="damaged", row=row, detail=flaw,
-                action="find another copy, or make sure that the rest is enough",
+                action="find another copy, or make sure that the readable part is enough",
             )  # fmt: skip
         if facts.silent_share == 1:
             yield Finding(
                 severity="error", finding="silent", row=row,
                 detail=f"never above -60 dB; its peak is {facts.peak_db:.0f} dB",
-                action="the repaired table leaves it out", drop=True,
+                action="the repaired table drops them", drop=True,
             )  # fmt: skip
         if facts.duration_s < SHORTEST_S:
             yield Finding(
                 severity="error", finding="too short", row=row,
                 detail=f"{1000 * facts.duration_s:.1f} ms; at least {1000 * SHORTEST_S:.0f} ms are needed",
-                action="the repaired table leaves it out", drop=True,
+                action="the repaired table drops them", drop=True,
             )  # fmt: skip
         if facts.clipped >= CLIPPED_STRETCHES:
             yield Finding(
                 severity="warning", finding="clipped", row=row, detail=f"{facts.clipped} stretches at full scale",
-                action="record it again at a lower gain, or leave it if such sound will come",
+                action="record again at a lower gain, or keep them if recordings are clipped, too",
             )  # fmt: skip
         if facts.peak_db > BEYOND_DB:
             yield Finding(
                 severity="warning", finding="beyond full scale", row=row,
                 detail=f"its peak is {facts.peak_db:+.1f} dB",
-                action="harmless here, but other programs will clip it: write it again at a lower level",
+                action="harmless here, but other programs may clip it: normalize the level",
             )  # fmt: skip
         if abs(facts.dc_offset) > DC_OFFSET:
             yield Finding(
-                severity="note", finding="offset", row=row, detail=f"a steady offset of {facts.dc_offset:.3f}",
-                action="harmless for bands above 20 Hz; look after the recorder",
+                severity="note", finding="offset", row=row, detail=f"mean {facts.dc_offset:.3f}",
+                action="harmless above 20 Hz; check the recorder",
             )  # fmt: skip
 
 
@@ -225,8 +225,8 @@ def _whole_recordings(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -
         yield Finding(
             severity="warning", finding="whole recordings",
             detail=f"{whole.sum()} rows label files of {seconds[whole].min():.0f} to {seconds[whole].max():.0f} s "
-            "as a whole; all that stands out in them is treated as what the label says",
-            action="where it is not, cut the events out (barn-owl cut), or give start_s and end_s",
+            "as a whole; every sound in them counts as the label",
+            action="where it does not, cut events out (barn-owl cut) or give start_s and end_s",
         )  # fmt: skip
 
 
@@ -246,9 +246,9 @@ def _odd_ones(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> Iterat
     if odd_rates.any():
         yield Finding(
             severity="note", finding="lower rate",
-            detail=f"{odd_rates.sum()} clips are below the usual {usual_rate:.0f} Hz, at "
+            detail=f"{odd_rates.sum()} clips have a lower sample rate than the usual {usual_rate:.0f} Hz: "
             f"{', '.join(f'{rate:.0f}' for rate in sorted(facts.loc[odd_rates, 'rate_hz'].unique()))} Hz",
-            action="set front_end.rate_hz to what all of them have, or a class may be known by its rate",
+            action="set front_end.rate_hz to the lowest of them, or a classifier may use the rate as a cue",
         )  # fmt: skip
     for label, own in facts.groupby("label"):
         length, level = own["duration_s"].median(), own["rms_db"].median()
@@ -257,20 +257,20 @@ def _odd_ones(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> Iterat
             if fact["duration_s"] > ODD_LENGTH * length or fact["duration_s"] < length / ODD_LENGTH:
                 yield Finding(
                     severity="note", finding="odd length", row=int(str(row)),
-                    detail=f"{fact['duration_s']:.2f} s, while half of {label!r} is below {length:.2f} s",
-                    action="look at it: more than one sound, or a broken cut?",
+                    detail=f"{fact['duration_s']:.2f} s; the median of {label!r} is {length:.2f} s",
+                    action="listen: more than one sound, or a wrong cut?",
                 )  # fmt: skip
             if abs(fact["rms_db"] - level) > ODD_LEVEL_DB and fact["silent_share"] < 1:
                 yield Finding(
                     severity="note", finding="odd level", row=int(str(row)),
-                    detail=f"{fact['rms_db']:.0f} dB, while {label!r} is usually at {level:.0f} dB",
-                    action="listen to it: is the sound in it?",
+                    detail=f"{fact['rms_db']:.0f} dB RMS; the median of {label!r} is {level:.0f} dB",
+                    action="listen: does the clip contain the sound?",
                 )  # fmt: skip
             if fact["bandwidth_hz"] < NARROW_SHARE * bandwidth and fact["silent_share"] < 1:
                 yield Finding(
                     severity="note", finding="narrow band", row=int(str(row)),
-                    detail=f"nothing above {fact['bandwidth_hz']:.0f} Hz; {label!r} goes to {bandwidth:.0f}",
-                    action="was it resampled, or sent over a phone?",
+                    detail=f"nothing above {fact['bandwidth_hz']:.0f} Hz; the median of {label!r} is {bandwidth:.0f} Hz",
+                    action="was it resampled, or transmitted over a phone line?",
                 )  # fmt: skip
 
 
@@ -284,7 +284,7 @@ def _same(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> Iterator[F
         yield Finding(
             severity="error" if differ else "warning", finding="duplicate", row=row,
             detail=f"the same samples as {_where(clips, first)}{f', which is labeled {there!r}' if differ else ''}",
-            action="listen, and keep the row that is right" if differ else "the repaired table leaves it out",
+            action="listen, and keep the right row" if differ else "the repaired table drops them",
             drop=not differ,
         )  # fmt: skip
 
@@ -294,13 +294,13 @@ def _nearly_same(clips: pd.DataFrame, pairs: pd.DataFrame) -> Iterator[Finding]:
         here, there = clips["label"][second], clips["label"][first]
         differ, proven = here != there, similar >= SAME
         severity = ("warning" if proven else "note", "error" if proven else "warning")[differ]
-        what = "the same recording as" if proven else "very alike, maybe the same take:"
+        what = "the same recording as" if proven else "similar, maybe the same take:"
         yield Finding(
-            severity=severity, finding="near duplicate" if proven else "very alike", row=int(second),
+            severity=severity, finding="near duplicate" if proven else "similar", row=int(second),
             detail=f"{what} {_where(clips, int(first))} (correlation {similar:.2f})"
             + (f", which is labeled {there!r}" if differ else ""),
-            action="listen, and correct the label if it is wrong" if differ
-            else "kept on one split of a split by the column copy_of of the repaired table",
+            action="listen, and correct the label if needed" if differ
+            else "column copy_of of the repaired table keeps both in one split",
         )  # fmt: skip
 
 
@@ -314,8 +314,8 @@ def _doubtful(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> Iterat
     for row, looked_at, count, label in doubtful_labels(clips, measures):
         yield Finding(
             severity="warning", finding="doubtful label", row=row,
-            detail=f"of the {looked_at} clips that sound most like it, {count} are {label!r}",
-            action="listen: the wrong label, or is the sound too faint?",
+            detail=f"{count} of the {looked_at} most similar clips are {label!r}",
+            action="listen: is the label wrong, or the sound too faint?",
         )  # fmt: skip
 
 

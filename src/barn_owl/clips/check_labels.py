@@ -22,7 +22,7 @@ def spellings(clips: pd.DataFrame) -> Iterator[Finding]:
             yield Finding(
                 severity="warning", finding="spelling", label=other,
                 detail=f"{other!r} differs from {right!r} in {_how_spelt(other, right)} only",
-                action=f"the repaired table says {right!r}",
+                action=f"the repaired table has {right!r}",
             )  # fmt: skip
 
 
@@ -38,7 +38,7 @@ def for_folders(clips: pd.DataFrame) -> Iterator[Finding]:
         name = str(label).encode("utf-8", "surrogateescape")
         why = (
             "is longer than 255 bytes" if len(name) > LONGEST_NAME else
-            "holds a character that no file name may" if any(c in '/\\\0<>:"|?*' or ord(c) < 32 for c in label) else
+            "contains a character that file names cannot" if any(c in '/\\\0<>:"|?*' or ord(c) < 32 for c in label) else
             "cannot be the name of a folder" if label != label.rstrip(". ") else ""
         )  # fmt: skip
         if why:
@@ -70,14 +70,14 @@ def counts(clips: pd.DataFrame) -> Iterator[Finding]:
     if len(numbers) < 2:
         yield Finding(
             severity="error", finding="one label", detail="a classifier needs clips of at least two labels",
-            action="add clips of another label, or of the background",
+            action="add clips of another label, or of background",
         )  # fmt: skip
         return
     for label, count in numbers.items():
         if count < MIN_CLIPS:
             yield Finding(
                 severity="error", finding="few clips", label=str(label), detail=f"{count} clips",
-                action=f"add clips: at least {MIN_CLIPS}, one for each side of the split",
+                action=f"add clips: at least {MIN_CLIPS}, one per split",
             )  # fmt: skip
         elif numbers.iloc[0] > IMBALANCE * count:
             yield Finding(
@@ -92,13 +92,13 @@ def counts(clips: pd.DataFrame) -> Iterator[Finding]:
             yield Finding(
                 severity="warning", finding="groups of one label",
                 detail=f"each of the {len(labels)} groups has clips of one label only",
-                action="what tells groups apart may be learned in place of what tells labels apart, and no score "
+                action="a classifier may use the group as a cue for the label, and no score "
                 "would show it: record several labels in each group",
             )  # fmt: skip
         for label in groups.index[(groups == 1) & (groups.index != "")]:
             only = clips.loc[(clips["label"] == label) & (clips["group"] != ""), "group"].iloc[0]
             yield Finding(
                 severity="warning", finding="one group", label=label,
-                detail=f"all its clips are of the group {only!r}, so it cannot be judged on another",
-                action="record this label with another device, or at another place",
+                detail=f"all clips are of group {only!r}: no other group to test on",
+                action="record this label with another recorder, or in another place",
             )  # fmt: skip

@@ -266,16 +266,16 @@ def _window(heard: list[_Heard]) -> tuple[float, str]:
 
 
 def _gap(heard: list[_Heard]) -> tuple[float, str]:
-    """Gap that is closed: most clips have no longer one within their sound."""
+    """Gap to merge across: most clips have no longer one within their sound."""
     gaps = np.array([one.max_gap_s for one in heard])
     usual = float(np.quantile(gaps, 0.75))
-    return round(float(np.clip(usual, *GAP_S)), 2), f"three clips in four have no gap of more than {usual:.2g} s"
+    return round(float(np.clip(usual, *GAP_S)), 2), f"gaps within three of four clips are at most {usual:.2g} s"
 
 
 def _band(
     heard: list[_Heard], chosen: pd.DataFrame, recordings: RecordingSurvey | None
 ) -> tuple[int, float | None, str, str]:
-    """Working rate and highest frequency: what every source passes, so that its band does not become the label."""
+    """Sample rate and highest frequency that every source reaches, so that bandwidth is no cue for the label."""
     source = chosen["group"].astype(str) if "group" in chosen else pd.Series("", index=chosen.index)
     table = pd.DataFrame(
         {
@@ -292,10 +292,10 @@ def _band(
     telling = sources[(sources["labels"] > 1) & (sources["clips"] >= 4)]
     if len(telling):
         passed_hz = float(telling["band_hz"].min())
-        why_rate = f"every source passes {passed_hz / 1000:.1f} kHz"
+        why_rate = f"every source reaches {passed_hz / 1000:.1f} kHz"
     else:
         passed_hz = float(table["band_hz"].quantile(0.9))
-        why_rate = f"one clip in ten passes {passed_hz / 1000:.1f} kHz (no source has clips of several labels)"
+        why_rate = f"one clip in ten reaches {passed_hz / 1000:.1f} kHz (no source has clips of several labels)"
     usual_hz = USUAL_TOP_HZ
     if recordings is not None:
         passed_hz, usual_hz = min(passed_hz, recordings.bandwidth_hz), HIGH_TOP_HZ
@@ -311,5 +311,5 @@ def _band(
         rate_hz,
         top_hz,
         why_rate,
-        "what the narrowest source passes: above it, a classifier would hear the recorder",
+        "bandwidth of the narrowest source: above it, a classifier could recognize the recorder",
     )
