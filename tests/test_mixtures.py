@@ -10,8 +10,10 @@ from barn_owl.clips import ClipFrames
 from barn_owl.features import FrontEnd
 from barn_owl.features.activity import is_loud, onset_frame, sounding
 from barn_owl.learn import Examples, Plan
-from barn_owl.learn.augment import reverberant
+from barn_owl.learn.augment import Augment, reverberant
 from barn_owl.learn.mixtures import MixtureMaker
+from barn_owl.learn.plan import AugmentSettings
+from barn_owl.learn.sources import describe
 from helpers import RATE_HZ, small_plan, sound
 
 PLAIN = {"tilt_db": 0, "shift_bands": 0, "tempo_percent": 0, "low_pass": 0, "mask": 0, "reverb": 0}
@@ -145,6 +147,23 @@ def test_reverberation_decays_by_60_db_in_its_time_and_is_as_loud_as_asked(direc
     np.testing.assert_allclose(fall_db, -60 / decay, rtol=1e-4)
     kept = 1 - 10 ** (-6 / decay * len(tail))  # of an endless decay
     np.testing.assert_allclose(10 * np.log10(click[4] * kept / tail.sum(axis=0)), direct_db, atol=0.01)
+
+
+def test_warped_bands_keep_their_ratio(rng):
+    frames = np.full((20, 48), -80, dtype=np.float32)
+    frames[:, [10, 30]] = -20
+    augment = Augment(AugmentSettings(**PLAIN, warp_percent=20), 48, 0.016, adds=True)
+    peaks = []
+    for _ in range(60):
+        warped, heard, _ = augment.warped(frames, describe(FrontEnd(), frames).of_clip(frames), rng, 1.0)
+        assert warped.shape == frames.shape
+        assert len(heard) == len(frames)
+        peaks.append([warped[0, :20].argmax(), 20 + warped[0, 20:].argmax()])
+    low, high = np.array(peaks).T
+    assert (low.min(), low.max()) == (8, 12)
+    assert high.min() == 25
+    assert high.max() >= 36
+    np.testing.assert_allclose(high / low, 3, atol=0.3)
 
 
 def test_sounds_in_rooms_are_not_heard_in_what_they_leave(rng):

@@ -12,12 +12,13 @@ import numpy as np
 import pandas as pd
 from matplotlib.figure import Figure
 from playwright.sync_api import sync_playwright
+from rich.console import Console
 from rich.live import Live
 from rich.terminal_theme import MONOKAI
 
 import barn_owl
 from barn_owl.audio import read_audio, write_audio
-from barn_owl.cli.common import Console
+from barn_owl.cli.common import Terminal
 from barn_owl.cli.listen import Screen
 from barn_owl.files import whole_file
 
@@ -48,7 +49,7 @@ def terminal_picture(command: str, text: str, path: Path) -> None:
     if len(lines) > LINES:
         lines = [lines[0], "...", *lines[2 - LINES :]]
     figure = Figure(figsize=(12.8, 8.0), dpi=100, facecolor="#16202b")
-    style = {"classifier": "DejaVu Sans Mono", "fontsize": 10.5, "color": "#fdf6e6", "va": "top", "parse_math": False}
+    style = {"family": "DejaVu Sans Mono", "fontsize": 10.5, "color": "#fdf6e6", "va": "top", "parse_math": False}
     figure.text(0.012, 0.985, "\n".join(lines), linespacing=1.28, **style)
     with whole_file(path) as beside:
         figure.savefig(beside)
@@ -85,7 +86,7 @@ def live_picture(folder: Path, path: Path) -> None:
     began = datetime(2026, 3, 14, 22, 15, tzinfo=UTC)
     listener = barn_owl.Listener(barn_owl.load_model(folder / "run"), microphone, began=began)
     console = Console(record=True, width=110, file=io.StringIO())
-    screen = Screen(Console(), listener, Live(console=console))
+    screen = Screen(Terminal(), listener, Live(console=console))
     for found in listener.steps():
         for heard in found:
             screen.heard(heard)

@@ -257,19 +257,19 @@ def _odd_ones(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> Iterat
             if fact["duration_s"] > ODD_LENGTH * length or fact["duration_s"] < length / ODD_LENGTH:
                 yield Finding(
                     severity="note", finding="odd length", row=int(str(row)),
-                    detail=f"{fact['duration_s']:.2f} s; the median of {label!r} is {length:.2f} s",
+                    detail=f"{fact['duration_s']:.2f} s; median of {label!r}: {length:.2f} s",
                     action="listen: more than one sound, or a wrong cut?",
                 )  # fmt: skip
             if abs(fact["rms_db"] - level) > ODD_LEVEL_DB and fact["silent_share"] < 1:
                 yield Finding(
                     severity="note", finding="odd level", row=int(str(row)),
-                    detail=f"{fact['rms_db']:.0f} dB RMS; the median of {label!r} is {level:.0f} dB",
+                    detail=f"{fact['rms_db']:.0f} dB RMS; median of {label!r}: {level:.0f} dB",
                     action="listen: does the clip contain the sound?",
                 )  # fmt: skip
             if fact["bandwidth_hz"] < NARROW_SHARE * bandwidth and fact["silent_share"] < 1:
                 yield Finding(
                     severity="note", finding="narrow band", row=int(str(row)),
-                    detail=f"nothing above {fact['bandwidth_hz']:.0f} Hz; the median of {label!r} is {bandwidth:.0f} Hz",
+                    detail=f"nothing above {fact['bandwidth_hz']:.0f} Hz; median of {label!r}: {bandwidth:.0f} Hz",
                     action="was it resampled, or transmitted over a phone line?",
                 )  # fmt: skip
 

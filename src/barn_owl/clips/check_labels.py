@@ -38,7 +38,7 @@ def for_folders(clips: pd.DataFrame) -> Iterator[Finding]:
         name = str(label).encode("utf-8", "surrogateescape")
         why = (
             "is longer than 255 bytes" if len(name) > LONGEST_NAME else
-            "contains a character that file names cannot" if any(c in '/\\\0<>:"|?*' or ord(c) < 32 for c in label) else
+            "contains a character not allowed in names" if any(c in '/\\\0<>:"|?*' or ord(c) < 32 for c in label) else
             "cannot be the name of a folder" if label != label.rstrip(". ") else ""
         )  # fmt: skip
         if why:

@@ -57,7 +57,8 @@ COMMON: dict[str, list[Any]] = {
     "mixtures.unknown": [0.3, 0.5],
     "augment.tilt_db": [3.0, 6.0, 9.0],
     "augment.shift_bands": [0.0, 1.0, 2.0],
-    "augment.tempo_percent": [5.0, 15.0],
+    "augment.tempo_percent": [5.0, 15.0, 30.0],
+    "augment.warp_percent": [0.0, 0.0, 15.0],
 }
 """What is drawn from for every classifier, key by key of the plan."""
 TRIED, TABLE, PLAN, STATE = "tried.jsonl", "search.csv", "plan.toml", "search.json"

@@ -36,7 +36,7 @@ class Augment:
     def warped(
         self, frames: np.ndarray, sound: ClipSound, rng: np.random.Generator, pace: float
     ) -> tuple[np.ndarray, np.ndarray, int]:
-        """Play a sound faster or slower, and shift it along the bands; its frames, its active frames, its onset."""
+        """Change tempo, shift and warp the bands; return the frames, the active frames and the onset."""
         if pace != 1:
             length = max(SHORTEST, round(len(frames) * pace))
             at = np.minimum(np.arange(length) / pace, len(frames) - 1)
@@ -47,6 +47,9 @@ class Augment:
         if self._adds and self._settings.shift_bands:
             shift = rng.uniform(-1, 1) * self._settings.shift_bands
             frames = frames @ _shift(frames.shape[1], round(shift * SHIFTS_A_BAND))
+        if self._adds and self._settings.warp_percent:
+            warp = rng.uniform(-1, 1) * self._settings.warp_percent
+            frames = frames @ _warp(frames.shape[1], round(warp))
         return frames, heard, int(sound.onset * pace)
 
     def reverberated(
@@ -117,6 +120,16 @@ def _between(frames: np.ndarray, at: np.ndarray) -> np.ndarray:
 
 @lru_cache(maxsize=256)
 def _shift(bands: int, steps: int) -> np.ndarray:
-    """Matrix that moves frames up by this many steps of a band, by straight lines, ``(bands, bands)``."""
+    """Matrix that moves frames up by this many steps of a band, linearly interpolated, ``(bands, bands)``."""
     from_ = np.clip(np.arange(bands) - steps / SHIFTS_A_BAND, 0, bands - 1)
+    return np.maximum(0, 1 - np.abs(np.arange(bands)[:, None] - from_)).astype(np.float32)
+
+
+@lru_cache(maxsize=256)
+def _warp(bands: int, percent: int) -> np.ndarray:
+    """Matrix that compresses the mel axis by this many percent, linearly interpolated, ``(bands, bands)``.
+
+    Vocal tract length perturbation (N. Jaitly and G. Hinton, ICML Workshop on Deep Learning for Audio, 2013).
+    """
+    from_ = np.clip(np.arange(bands) * (1 + percent / 100), 0, bands - 1)
     return np.maximum(0, 1 - np.abs(np.arange(bands)[:, None] - from_)).astype(np.float32)

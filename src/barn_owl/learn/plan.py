@@ -80,6 +80,9 @@ class AugmentSettings(Settings):
     """Largest spectral tilt over all bands, with bumps half as large: other microphones and places."""
     shift_bands: float = Field(default=1.5, ge=0, le=20)
     """Largest shift along the mel bands, as of a larger or smaller source; set it to 0 if pitch matters."""
+    warp_percent: float = Field(default=0.0, ge=0, le=40)
+    """Largest warp of the mel axis (vocal tract length perturbation): 15 for words of unseen speakers; 0 if the
+    speaker or the pitch matters."""
     tempo_percent: float = Field(default=15.0, ge=0, le=90)
     """Largest change of tempo; set it to 0 if tempo matters."""
     low_pass: float = Field(default=0.3, ge=0, le=1)

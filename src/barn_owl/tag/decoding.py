@@ -1,9 +1,9 @@
 """From scores over time to events.
 
 Hysteresis on the smoothed score that any label is active: a candidate lasts while the score stays above
-``release_threshold``, if it reaches ``threshold``. Its onset is the maximum of the onset score nearby; where the onset
-score rises to ``retrigger_threshold``, a new event begins. A candidate is labeled as a whole, and candidates of one
-label within ``max_gap_s`` are merged. In a multilabel task each label is decoded independently.
+``release_threshold``, if it reaches ``threshold``. Its onset is the maximum of the onset score nearby; where the
+onset score rises to ``retrigger_threshold``, a new event begins. A candidate is labeled as a whole, and candidates of
+one label within ``max_gap_s`` are merged. In a multilabel task each label is decoded independently.
 """
 
 from collections.abc import Iterable, Iterator, Sequence
