@@ -140,7 +140,7 @@ def kills(model, samples, folder, every_s: float = 20.0) -> dict[str, object]:
         hunter = threading.Thread(target=kill)
         hunter.start()
         begin = time.perf_counter()
-        with owl.engine(str(two), told=lines.append):
+        with owl.engine(str(two), warn=lines.append):
             archive = owl.tag_archive(model, files, store=folder / "kept.sqlite")
         struck_s = time.perf_counter() - begin
         stop.set()
@@ -242,17 +242,17 @@ def store(folder: Path, events: int = 10_000_000) -> dict[str, object]:
 
 
 def main() -> None:
-    """Run the parts that were asked for."""
+    """Run the parts that were requested for."""
     parser = argparse.ArgumentParser()
     parser.add_argument("run", help="folder of a run, or a model file")
     parser.add_argument("--part", action="append", choices=["speed", "short", "kills", "memory", "store"])
     arguments = parser.parse_args()
     model = owl.load_model(arguments.run)
-    asked = arguments.part or ["speed", "short", "kills", "memory", "store"]
+    requested = arguments.part or ["speed", "short", "kills", "memory", "store"]
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         samples = synthetic(folder)
-        for part in asked:
+        for part in requested:
             if part == "store":
                 found = store(folder)
             elif part == "memory":

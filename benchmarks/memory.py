@@ -47,8 +47,8 @@ def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("demo", type=Path)
     parser.add_argument("only", nargs="*", help="first words of the commands to run; all if none is given")
-    asked = parser.parse_args()
-    demo = asked.demo.resolve()
+    requested = parser.parse_args()
+    demo = requested.demo.resolve()
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         night, rate_hz = soundfile.read(demo / "night.flac", dtype="float32")
@@ -90,10 +90,10 @@ def main() -> None:
             "export": ["export", run, "-o", "m.onnx"],
             "measure": ["measure", run, short],
         }  # fmt: skip
-        if not asked.only or "harvest" in asked.only:
+        if not requested.only or "harvest" in requested.only:
             write_archive(folder / "archive", 60, seed=0)[0].to_csv(folder / "archive.csv", index=False)
         for command, arguments in commands.items():
-            if asked.only and command.split()[0] not in asked.only:
+            if requested.only and command.split()[0] not in requested.only:
                 continue
             mb, code = peak_mb(arguments, folder)
             print(json.dumps({command: round(mb), "code": code}), flush=True)

@@ -241,7 +241,7 @@ def test_bad_heaps_are_told(tmp_path):
     (tmp_path / "broken.wav").write_bytes(b"nothing")
     with pytest.raises(TableError, match="none of the clips"):
         owl.annotation.propose(pd.DataFrame({"file": [str(tmp_path / "broken.wav")]}))
-    with pytest.raises(TableError, match="there is no clip"):
+    with pytest.raises(TableError, match="no clips to propose"):
         owl.annotation.propose(pd.DataFrame({"file": []}))
 
 
@@ -287,13 +287,13 @@ def test_the_commands_of_the_loop(weak, folder, tmp_path, capsys):
     assert "Wrote 5 matches" in capsys.readouterr().out
     assert set(owl.read_clip_table(out)["label"]) == {"low"}
     harvested, page = str(tmp_path / "harvested.csv"), tmp_path / "harvested.html"
-    asked = ["harvest", str(tmp_path / "recordings.csv"), "-o", harvested, "--min-score", "0.5"]
-    assert run([*asked, "--page", str(page)]) == 0
+    requested = ["harvest", str(tmp_path / "recordings.csv"), "-o", harvested, "--min-score", "0.5"]
+    assert run([*requested, "--page", str(page)]) == 0
     assert "held-out" in capsys.readouterr().out
     assert page.is_file()
     proposed = str(tmp_path / "next.csv")
-    asked = ["propose", str(folder), "-o", proposed, "--count", "4", "--json"]
-    assert run([*asked, "--page", str(tmp_path / "next.html")]) == 0
+    requested = ["propose", str(folder), "-o", proposed, "--count", "4", "--json"]
+    assert run([*requested, "--page", str(tmp_path / "next.html")]) == 0
     assert json.loads(capsys.readouterr().out)["proposed"] == 4
     items = owl.annotation.review_items(owl.read_events(proposed), stretches=0)
     assert items["teaches"].is_monotonic_decreasing

@@ -179,7 +179,7 @@ class Card(types.ModuleType):
 
     def __init__(self, *, refuses="", breaks=False):
         super().__init__("sounddevice")
-        self.refuses, self.breaks, self.asked = refuses, breaks, []
+        self.refuses, self.breaks, self.requested = refuses, breaks, []
 
     def check_input_settings(self, **_settings):
         if self.refuses:
@@ -191,7 +191,7 @@ class Card(types.ModuleType):
     def rec(self, samples, **settings):
         if self.breaks:
             raise self.PortAudioError("device unplugged")
-        self.asked.append((samples, settings))
+        self.requested.append((samples, settings))
         return np.full((samples, 1), 0.25, np.float32)
 
 
@@ -200,8 +200,8 @@ def test_takes_come_from_the_sound_card_when_there_is_one(tmp_path, monkeypatch)
     monkeypatch.setitem(sys.modules, "sounddevice", card)
     arguments = ["--label", "step", "--takes", "2", "--length-s", "0.5", "--count-down", "0", "--keep-all"]
     assert run(["record", str(tmp_path), *arguments, "--microphone", "USB"]) == 0
-    assert [samples for samples, _ in card.asked] == [22_050, 22_050]
-    settings = card.asked[0][1]
+    assert [samples for samples, _ in card.requested] == [22_050, 22_050]
+    settings = card.requested[0][1]
     assert (settings["device"], settings["channels"], settings["blocking"]) == ("USB", 1, True)
     files = read_clip_table(tmp_path / "clips.csv")["file"]
     assert [audio_info(file).rate_hz for file in files] == [44_100, 44_100]

@@ -54,7 +54,7 @@ def test_speed_changes_pitch_and_length():
 
 
 @pytest.mark.parametrize(("color", "slope"), [("white", 0), ("pink", -1), ("brown", -2), ("blue", 1), ("violet", 2)])
-def test_noise_has_its_colour(rng, color, slope):
+def test_noise_has_its_color(rng, color, slope):
     noise = changes.noise(color, 100_003, rng)
     assert (len(noise), noise.dtype) == (100_003, np.float32)
     assert np.mean(noise**2) == pytest.approx(1, rel=0.05)

@@ -185,7 +185,7 @@ def test_a_plan_takes_a_higher_rate_only_where_it_is_worth_it(tmp_path, rng):
     assert found.plan.background == ["silence"]
     named = hissing.assign(label=hissing["label"].replace({"silence": "_Background_Noise_", "gas": "noise maker"}))
     assert suggest_plan(named).plan.background == ["_Background_Noise_"]
-    assert "never reported as an event" in found.reasons["background"]
+    assert "never reported as events" in found.reasons["background"]
     (tmp_path / "low").mkdir()
     assert suggest_plan(written(tmp_path / "low", rng, 16_000, 6, ["a", "b"])).plan.front_end.rate_hz == 16_000
 

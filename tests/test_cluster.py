@@ -159,14 +159,18 @@ def test_both_engines_and_every_number_of_workers_find_the_same_events(runs, mon
 def test_work_on_clips_goes_to_the_cluster_too(clips, folder, workers, tmp_path, capsys, monkeypatch):
     monkeypatch.chdir(folder.parent)
     address = workers.scheduler_address
-    asked = owl.clips.check_clip_table(clips)
+    requested = owl.clips.check_clip_table(clips)
     with owl.engine(address):
         with_cluster = (
-            owl.check_clips(asked),
-            owl.audio.facts_table(asked["file"])[0],
-            owl.load_frames(asked, owl.FrontEnd())[0],
+            owl.check_clips(requested),
+            owl.audio.facts_table(requested["file"])[0],
+            owl.load_frames(requested, owl.FrontEnd())[0],
         )
-    alone = owl.check_clips(asked), owl.audio.facts_table(asked["file"])[0], owl.load_frames(asked, owl.FrontEnd())[0]
+    alone = (
+        owl.check_clips(requested),
+        owl.audio.facts_table(requested["file"])[0],
+        owl.load_frames(requested, owl.FrontEnd())[0],
+    )
     pd.testing.assert_frame_equal(with_cluster[0].findings, alone[0].findings)
     pd.testing.assert_frame_equal(with_cluster[1], alone[1])
     assert all(np.array_equal(a, b) for a, b in zip(with_cluster[2].parts, alone[2].parts, strict=True))
@@ -202,7 +206,7 @@ def test_a_search_goes_on_side_by_side_on_a_cluster(few_clips, workers, tmp_path
 def test_workers_that_are_killed_cost_time_but_no_event(runs, months, workers, tmp_path, short_pieces):
     model, told = runs["cnn"].model, []
     files = [shutil.copy(path, tmp_path) for path in sorted(months.iterdir())]
-    with owl.engine(workers.scheduler_address, told=told.append):
+    with owl.engine(workers.scheduler_address, warn=told.append):
         from distributed import Client
 
         with Client(workers.scheduler_address, set_as_default=False) as client:
@@ -537,15 +541,15 @@ class _Ranges(http.server.SimpleHTTPRequestHandler):
             server.failures -= 1
             return self._plain(503)
         content, size = path.read_bytes(), path.stat().st_size
-        asked = self.headers.get("Range")
+        requested = self.headers.get("Range")
         first, last = 0, size - 1
-        if asked:
-            a, b = asked.removeprefix("bytes=").split("-")
+        if requested:
+            a, b = requested.removeprefix("bytes=").split("-")
             first, last = int(a), min(int(b) if b else size - 1, size - 1)
-        self.send_response(206 if asked else 200)
+        self.send_response(206 if requested else 200)
         self.send_header("Accept-Ranges", "bytes")
         self.send_header("Content-Length", str(last - first + 1))
-        if asked:
+        if requested:
             self.send_header("Content-Range", f"bytes {first}-{last}/{size}")
         self.end_headers()
         if body:

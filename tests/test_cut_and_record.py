@@ -50,7 +50,7 @@ def test_takes_are_found_to_the_hundredth_of_a_second(tmp_path, rng, hum):
     assert (error.min(axis=0) < 0.05).mean() >= 0.98
     assert (error.min(axis=1) < 0.05).mean() >= 0.98
     assert np.median(error.min(axis=0)) < 0.01
-    # Each clip is exactly as long as wished, inside the recording, and holds its event.
+    # Each clip is exactly as long as wanted, inside the recording, and holds its event.
     np.testing.assert_allclose(takes["end_s"] - takes["start_s"], 0.8, atol=2e-6)
     assert (takes["start_s"] >= 0).all()
     assert (takes["start_s"] <= takes["onset_s"] + 1e-6).all()

@@ -73,14 +73,14 @@ def test_logistic_reaches_the_optimum(rng):
     assert loss == pytest.approx(best.fun - 0.05 / 2 * (found[:-1] ** 2).sum(), abs=1e-5)
 
 
-def test_nearest_neighbours_are_those_of_brute_force(rng):
-    rows, asked = (rng.standard_normal((n, 5)).astype(np.float32) for n in (300, 40))
-    near, distances = Nearest(rows, np.eye(300, dtype=np.float32), 7).nearest(asked, 7)
-    every = np.linalg.norm(asked[:, None].astype(np.float64) - rows[None], axis=2)
+def test_nearest_neighbors_are_those_of_brute_force(rng):
+    rows, requested = (rng.standard_normal((n, 5)).astype(np.float32) for n in (300, 40))
+    near, distances = Nearest(rows, np.eye(300, dtype=np.float32), 7).nearest(requested, 7)
+    every = np.linalg.norm(requested[:, None].astype(np.float64) - rows[None], axis=2)
     assert (near == np.argsort(every, axis=1)[:, :7]).all()
     assert_close(distances, np.sort(every, axis=1)[:, :7].astype(np.float32), rtol=1e-3)  # a difference of squares
     votes = np.eye(3, dtype=np.float32)[rng.integers(0, 3, 300)]
-    scores = Nearest(rows, votes, 1).logits(asked)
+    scores = Nearest(rows, votes, 1).logits(requested)
     assert (scores.argmax(axis=1) == votes[near[:, 0]].argmax(axis=1)).all()
 
 
@@ -135,7 +135,7 @@ def test_classifiers_are_as_good_as_a_general_library(rng):
     numbers = made.targets.argmax(axis=1)
     rows = made.rows.astype(np.float64)
     weights, loss = fit_logistic(rows, made.targets, made.weights, 0.01)
-    # The loss of a row is the mean over the labels: what is asked of one label weighs a third.
+    # The loss of a row is the mean over the labels: what is requested of one label weighs a third.
     plain = {"C": 1 / (3 * 0.01 * 600), "tol": 1e-8, "max_iter": 5000}
     theirs = [LogisticRegression(**plain).fit(rows, own) for own in made.targets.T]
     losses = [log_loss(own, one.predict_proba(rows)) for own, one in zip(made.targets.T, theirs, strict=True)]

@@ -27,7 +27,7 @@ from barn_owl.show import (
     tracks_figure,
     variants_figure,
 )
-from barn_owl.show.style import DUSK, LABEL_COLOURS, label_fills, label_lines
+from barn_owl.show.style import DUSK, LABEL_COLORS, label_fills, label_lines
 from barn_owl.tag import tag_recording, whole_trace
 from helpers import RATE_HZ
 
@@ -48,12 +48,12 @@ def images(figure):
     return [image for axes in figure.axes for image in axes.get_images()]
 
 
-def test_the_colour_map_rises_in_lightness_and_labels_differ_without_colour():
+def test_the_color_map_rises_in_lightness_and_labels_differ_without_color():
     red, green, blue = np.array([DUSK(x)[:3] for x in np.linspace(0, 1, 64)]).T
     luma = 0.2126 * red**2.2 + 0.7152 * green**2.2 + 0.0722 * blue**2.2
     assert (np.diff(luma) > 0).all()
-    assert len(set(LABEL_COLOURS)) == 8
-    hues = {round(colorsys.rgb_to_hsv(*(int(c[k : k + 2], 16) for k in (1, 3, 5)))[0], 2) for c in LABEL_COLOURS}
+    assert len(set(LABEL_COLORS)) == 8
+    hues = {round(colorsys.rgb_to_hsv(*(int(c[k : k + 2], 16) for k in (1, 3, 5)))[0], 2) for c in LABEL_COLORS}
     assert len(hues) >= 6
 
 

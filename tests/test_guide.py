@@ -230,8 +230,8 @@ def test_every_page_is_in_the_menu_and_the_guides_are_short():
 @pytest.mark.parametrize("shell", ["bash", "zsh"])
 def test_shells_complete_commands_options_and_values(shell):
     def complete(*words):
-        asked = {"COMP_WORDS": shlex.join(["barn-owl", *words]), "COMP_CWORD": str(len(words))}
-        environment = os.environ | asked | {"_BARN_OWL_COMPLETE": f"{shell}_complete"}
+        requested = {"COMP_WORDS": shlex.join(["barn-owl", *words]), "COMP_CWORD": str(len(words))}
+        environment = os.environ | requested | {"_BARN_OWL_COMPLETE": f"{shell}_complete"}
         done = subprocess.run([BARN_OWL], env=environment, capture_output=True, text=True, check=True)
         return set(re.split(r"[,\n]", done.stdout))
 

@@ -96,7 +96,7 @@ def test_what_a_classifier_says_of_itself_is_what_its_schema_asks(name, ranking)
 
 @pytest.mark.parametrize("given", [None, [], "cnn", {}, {"name": 3}, {"name": "owl"}, {"settings": {}}])
 def test_what_is_no_classifier_is_refused(given):
-    with pytest.raises(ValueError, match=r"no object with a name|there is no classifier 'owl'"):
+    with pytest.raises(ValueError, match=r"an object with a name|there is no classifier 'owl'"):
         read_config(given)
 
 

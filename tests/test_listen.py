@@ -97,7 +97,7 @@ def test_a_microphone_that_went_away_comes_back_and_times_go_on(run, rng):
     assert listener.breaks == 1
     assert 0.9 < listener.lost_s < 3
     assert listener.seconds == pytest.approx(20 + listener.lost_s, abs=0.2)
-    assert any("went away" in text for text in listener.told())
+    assert any("went away" in text for text in listener.warnings())
     assert max(one.start_s for one in heard) > 15
     assert all(abs((one.begins - listener.began).total_seconds() - one.start_s) < 1e-3 for one in heard)
 
@@ -202,7 +202,7 @@ def test_a_pipe_that_stalls_is_told_and_ends_when_it_ends(run, rng, monkeypatch)
         heard = list(listener.events())
     assert listener.seconds == pytest.approx(4.0, abs=0.01)
     assert heard
-    assert listener.told() == ["nothing has come for 0.5 s; still waiting"]
+    assert listener.warnings() == ["nothing has come for 0.5 s; still waiting"]
 
 
 def test_samples_of_a_pipe_that_are_no_numbers_are_an_error(run):
@@ -256,7 +256,7 @@ def test_a_command_gets_a_label_as_one_argument_and_no_shell_runs(tmp_path):
     for one in (event(nasty), event(nasty, 5.0), event("hum", 6.0), event(nasty, 12.0)):
         notices.give(one)
     notices.close(30)
-    assert notices.told() == []
+    assert notices.warnings() == []
     lines = target.read_text().splitlines()
     assert lines == [repr([nasty, "at 1.0"]), repr(["hum", "at 6.0"]), repr([nasty, "at 12.0"])]
 
@@ -272,7 +272,7 @@ def test_a_slow_command_holds_nothing_up_and_is_stopped():
     notices.close(0.8)
     assert notices.failed >= 1
     assert notices.left_out > 90
-    assert "longer than 0.3 s" in notices.told()[0]
+    assert "longer than 0.3 s" in notices.warnings()[0]
 
 
 @pytest.mark.parametrize(
@@ -309,7 +309,7 @@ def test_events_are_posted_and_failures_tried_again_and_told(monkeypatch):
     assert [one["label"] for one in got] == ["hum", "hum", "tick"]
     assert got[0] == event().record()
     assert (notices.done, notices.failed) == (1, 1)
-    assert "400" in notices.told()[0]
+    assert "400" in notices.warnings()[0]
     with pytest.raises(PlanError, match="http"):
         owl.live.http_notifier("file:///etc/passwd")
 

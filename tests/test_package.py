@@ -111,7 +111,7 @@ def test_examples_run(example, quay, tmp_path, monkeypatch, capsys, few_made_up_
 
 
 def _quick_plan(plan, **settings):
-    """A plan as an example asks for it, but that is trained on fewer windows: that it runs is asked, not how well."""
+    """A plan as an example needs it, with fewer windows: it must run, not be accurate."""
     made = plan(**{"rehearsal": {"minutes": 1}, **settings})
     return made.but(pooling={"windows": 200})
 

@@ -48,7 +48,9 @@ def page(browser):
     opened.on("pageerror", lambda error: trouble.append(str(error)))
     opened.on(
         "request",
-        lambda asked: None if asked.url.startswith(("file:", "data:", "blob:")) else trouble.append(asked.url),
+        lambda requested: (
+            None if requested.url.startswith(("file:", "data:", "blob:")) else trouble.append(requested.url)
+        ),
     )
     opened.on("dialog", lambda dialog: trouble.append(dialog.message))
     yield opened
@@ -129,7 +131,7 @@ def test_a_report_fits_a_phone_and_the_dark(browser, spoiled, width, scheme):
     page.close()
 
 
-def test_a_listening_page_plays_unlabelled_clips(page, runs, folder, tmp_path):
+def test_a_listening_page_plays_unlabeled_clips(page, runs, folder, tmp_path):
     model = load_model(runs["cnn"].folder)
     clips = gather_folder(folder).clips.assign(label="")
     said, _ = predict(model, clips.head(20))

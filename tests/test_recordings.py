@@ -567,7 +567,7 @@ def test_of_thresholds_that_are_as_good_within_chance_the_highest_is_taken(runs,
     found = task._cautious(settings, parts)
     assert (found.threshold, found.release_threshold) == (0.7, 0.1)
     assert {label: own.threshold for label, own in found.labels.items()} == {"hum": 0.7, "hiss": 0.8}
-    # Where the highest recall is wished for, thresholds stay as low as that takes.
+    # Where the highest recall is wanted for, thresholds stay as low as that takes.
     assert adjust(model, busy_night, goal="recall", false_alarms_per_hour=1e6).decoding.threshold <= found.threshold
 
 

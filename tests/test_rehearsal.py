@@ -136,7 +136,7 @@ def test_recordings_that_are_not_like_the_model_are_doubted(runs, tmp_path, rng)
     assert "very quiet, -8" in recording_caveats_of(model, tmp_path / "faint.wav", nothing)[0]
     assert recording_caveats_of(model, tmp_path / "fine.wav", nothing) == []
     many = pd.DataFrame({"start_s": np.arange(40) / 4})
-    assert "more than one a second" in recording_caveats_of(model, tmp_path / "fine.wav", many)[0]
+    assert "more than one per second" in recording_caveats_of(model, tmp_path / "fine.wav", many)[0]
 
 
 def test_scores_near_nothing_are_doubted():
@@ -147,7 +147,7 @@ def test_scores_near_nothing_are_doubted():
     other = truth.assign(label="b", score=0.9)
     assert "the right label" in event_score_caveats(score_events(truth, other, seconds={"x": 20}))[0]
     late = truth.assign(start_s=truth["start_s"] + 0.4, score=0.9)
-    assert "decoding settings cannot fix" in event_score_caveats(score_events(truth, late, seconds={"x": 20}))[0]
+    assert "decoding settings cannot help" in event_score_caveats(score_events(truth, late, seconds={"x": 20}))[0]
     assert event_score_caveats(score_events(truth, truth.assign(score=0.9), seconds={"x": 20})) == []
 
 
@@ -165,7 +165,7 @@ def test_recordings_are_listened_to_and_their_calm_parts_serve_as_background(cli
     assert len(calm) == round(0.5 * len(heard.stretches))
     run = train(clips, tmp_path / "run", able_plan("cnn", background=[], recordings=[str(tmp_path / "bed.wav")]))
     assert len(tag_recording(run.model, tmp_path / "bed.wav")) > 0
-    with pytest.raises(AudioError, match="recordings: nothing can be heard in .*broken.wav"):
+    with pytest.raises(AudioError, match="recordings: no usable sound in .*broken.wav"):
         survey_recordings([tmp_path / "broken.wav"])
     (tmp_path / "empty").mkdir()
     with pytest.raises(TableError, match="holds no sound files"):

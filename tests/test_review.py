@@ -56,7 +56,7 @@ def test_items_are_all_events_and_stretches_that_no_event_touches(items, night):
     assert len(stretches) == 5
     for stretch in stretches.itertuples():
         assert not ((events["start_s"] < stretch.end_s - 1e-9) & (events["end_s"] > stretch.start_s + 1e-9)).any()
-    # Near the threshold is asked first, if nothing else speaks for another.
+    # Near the threshold is requested first, if nothing else speaks for another.
     assert events.sort_values("teaches")["score"].iloc[-3:].mean() < events["score"].mean()
 
 
@@ -107,7 +107,7 @@ def test_the_last_answer_to_a_item_counts_and_a_cut_off_line_spoils_no_other(sai
 def test_a_line_that_is_no_answer_is_named(tmp_path, line):
     path = tmp_path / "a.jsonl"
     path.write_text('{"item": "b", "verdict": "wrong"}\n' + line + "\n")
-    with pytest.raises(TableError, match="no answer"):
+    with pytest.raises(TableError, match="review answer"):
         owl.annotation.read_reviews(path)
 
 
@@ -125,7 +125,7 @@ def test_what_was_reviewed_is_a_clip_table_with_corrected_labels_and_edges(items
         owl.annotation.ReviewAnswer(item=item_key(stretch), verdict="other", sounds=[("hum", *inside)]),
     ]
     table = owl.annotation.reviewed_clips(items, {answer.item: answer for answer in answers})
-    got = set(table[["start_s", "end_s", "label", "said"]].itertuples(index=False, name=None))
+    got = set(table[["start_s", "end_s", "label", "predicted"]].itertuples(index=False, name=None))
     assert got == {
         (2.1, 2.9, first["label"], first["label"]), (second["start_s"], second["end_s"], "", second["label"]),
         (third["start_s"], third["end_s"], "tock", third["label"]), (*inside, "hum", ""),
@@ -301,8 +301,8 @@ def test_the_command_writes_page_table_and_estimate(night, items, tmp_path, caps
             else owl.annotation.ReviewAnswer(item=item_key(item), verdict="wrong"),
         )
     out = tmp_path / "reviewed.csv"
-    asked = ["review", str(events), str(night), "--stretches", "5", "--answers", str(answers), "-o", str(out)]
-    assert run([*asked, "--json"]) == 0
+    requested = ["review", str(events), str(night), "--stretches", "5", "--answers", str(answers), "-o", str(out)]
+    assert run([*requested, "--json"]) == 0
     said = json.loads(capsys.readouterr().out)
     assert said["estimate"]["all"]["precision"] == 1
     assert said["estimate"]["all"]["recall"] == 1
@@ -314,8 +314,8 @@ def test_the_command_writes_page_table_and_estimate(night, items, tmp_path, caps
 
 def test_the_command_serves_until_it_is_ended_and_writes_what_all_said(night, items, tmp_path):
     out, code = tmp_path / "reviewed.csv", "from barn_owl.cli.main import main; main()"
-    asked = ["review", str(night / "events.csv"), "--serve", "-o", str(out), "--quiet"]
-    with subprocess.Popen([sys.executable, "-c", code, *asked], stderr=subprocess.PIPE, text=True) as child:
+    requested = ["review", str(night / "events.csv"), "--serve", "-o", str(out), "--quiet"]
+    with subprocess.Popen([sys.executable, "-c", code, *requested], stderr=subprocess.PIPE, text=True) as child:
         assert "items to review" in child.stderr.readline()
         address = child.stderr.readline().strip()
         said = {"item": item_key(items.iloc[0]), "verdict": "wrong", "sounds": []}
@@ -343,7 +343,7 @@ def tab(browser):  # noqa: F811
 
 
 def until(tab, claim):
-    """Wait until a claim about the page is true; asked from outside, as the page allows no text to be run."""
+    """Wait until a claim about the page is true; requested from outside, as the page allows no text to be run."""
     for _ in range(200):
         if tab.evaluate(claim):
             return

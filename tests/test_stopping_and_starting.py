@@ -236,7 +236,7 @@ def test_a_ranking_that_was_stopped_goes_on(few_clips, tmp_path):
             tmp_path / "all",
             plan,
             classifiers=names,
-            work=Work(told=lambda name, *_: name == "cnn" and interrupt()),
+            work=Work(on_start=lambda name, *_: name == "cnn" and interrupt()),
         )
     assert pd.read_csv(tmp_path / "all" / "classifiers.csv")["classifier"].tolist() == ["logistic", "majority"]
     before = (tmp_path / "all" / "logistic" / "predictions.csv").stat().st_mtime_ns
@@ -307,10 +307,10 @@ def test_curves_in_words():
     labels["bell"] = found
     weak["validation"]["balanced_accuracy"] = 0.67
     assert read_training_history(curves([1], [1]), weak, by_epoch=False).words == [
-        "It never says 'hum' where it should, on the validation clips."
+        "No validation clip of 'hum' is classified correctly."
     ]
     young = read_training_history(curves([3, 2, 1], [3, 2, 1]), {"train": None, "validation": None})
-    assert young.words == ["Still getting better at its last epoch, 3: more epochs may help."]
+    assert young.words == ["Still improving at the last epoch, 3: more epochs may help."]
 
 
 def test_a_plan_is_fitted_to_the_clips_and_says_why(tmp_path, rng):
@@ -334,7 +334,7 @@ def test_a_plan_is_fitted_to_the_clips_and_says_why(tmp_path, rng):
     assert found.plan.classifier == "cnn"
     found.write(tmp_path / "plan.toml")
     assert read_plan(tmp_path / "plan.toml") == found.plan
-    assert "most of what happens in a clip takes 0.3 s" in (tmp_path / "plan.toml").read_text()
+    assert "most of the activity of a clip takes 0.3 s" in (tmp_path / "plan.toml").read_text()
     # What recordings do not hold is not listened to in clips either.
     dull = scipy.signal.sosfilt(scipy.signal.butter(20, 4000, fs=32_000, output="sos"), rng.standard_normal(160_000))
     soundfile.write(tmp_path / "dull.wav", 0.05 * dull, 32_000, subtype="FLOAT")
@@ -345,7 +345,7 @@ def test_a_plan_is_fitted_to_the_clips_and_says_why(tmp_path, rng):
     assert narrow.plan.recordings == [str(tmp_path / "dull.wav")]
     assert re.search(r"the recordings 5\.[56] kHz", narrow.reasons["front_end.rate_hz"])
     (tmp_path / "broken.wav").write_bytes(b"RIFF")
-    with pytest.raises(AudioError, match="nothing can be heard"):
+    with pytest.raises(AudioError, match="no usable sound"):
         suggest_plan(studio, recordings=[tmp_path / "broken.wav"])
     with pytest.raises(TableError, match="none of the clips can be used"):
         suggest_plan(clips.assign(file="/nowhere.wav"))

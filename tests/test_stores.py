@@ -101,13 +101,13 @@ class Stores(RuleBasedStateMachine):
     def answers_what_is_asked(self):
         ways = [StoreQuery(), StoreQuery(model="m1", files=FILES[:2]), StoreQuery(files=FILES[2:])]
         ways += [StoreQuery(day=day, recorder=recorder) for day in DAYS for recorder in RECORDERS]
-        for asked in ways:
-            parts = list(self.store.batches(asked, ("file", "start_s", "label", "score")))
+        for requested in ways:
+            parts = list(self.store.batches(requested, ("file", "start_s", "label", "score")))
             rows = [tuple(row) for part in parts for row in part.itertuples(index=False)]
             wanted = [
                 (one.file, at, label, score)
                 for one, found in self.known.values()
-                if asked.takes(one)
+                if requested.takes(one)
                 for at, label, score in found
             ]
             assert sorted(rows) == sorted(wanted)

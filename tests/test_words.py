@@ -18,7 +18,7 @@ STUMBLES = [
     r"\banew\b|\bthereby\b|\bwherein\b",
     r"\b(a|an|each) (clip|row|step|file|folder|fold) a (label|row|clip|file|device)\b",
     r"\btaken for\b",
-    r"\b(colour|neighbour|behaviour|normalis|organis|labelled|licence)\w*",
+    r"\b(colour|neighbour|behaviour|normalis|organis|labelled|mislabelled|licence)\w*",
 ]
 
 

@@ -629,9 +629,9 @@ def members(group: int) -> list[Path]:
 def kills(base: Path, count: int, seed: int, seconds: float) -> dict:
     """Kill writing commands `count` times in all."""
     rng, defects, done = random.Random(seed), {}, 0
-    asked = commands(base)
+    requested = commands(base)
     wanted, took = {}, {}
-    for name, arguments in asked.items():
+    for name, arguments in requested.items():
         with fresh_copy(base) as folder:
             begin = time.monotonic()
             plain = ran(arguments, folder)
@@ -640,14 +640,14 @@ def kills(base: Path, count: int, seed: int, seconds: float) -> dict:
                 defects[name] = f"it fails on its own: {plain.stderr[-300:]}"
             wanted[name] = fingerprint(folder)
     end = time.monotonic() + seconds
-    names = [name for name in asked if name not in defects]
+    names = [name for name in requested if name not in defects]
     while done < count and time.monotonic() < end:
         name = names[done % len(names)]
-        why = kill_once(base, name, asked[name], wanted[name], took[name], rng)
+        why = kill_once(base, name, requested[name], wanted[name], took[name], rng)
         done += 1
         if why:
             defects.setdefault(f"{name}: {why}", f"kill {done}")
-    return {"kills": done, "commands": len(asked), "defects": defects}
+    return {"kills": done, "commands": len(requested), "defects": defects}
 
 
 # A full disk
@@ -658,7 +658,7 @@ WRITTEN_TO = ("-o", "--run", "--store", "--fix", "--figure", "--write", "--score
 
 def full_disk(base: Path) -> dict:
     """Give writing commands a disk of 300 kB; {} where none can be mounted."""
-    asked, defects, refused = commands(base), {}, 0
+    requested, defects, refused = commands(base), {}, 0
     with tempfile.TemporaryDirectory() as place:
         disk = Path(place)
         mount = subprocess.run(
@@ -669,7 +669,7 @@ def full_disk(base: Path) -> dict:
         if mount.returncode:
             return {"skipped": "no small disk can be mounted here"}
         try:
-            for name, arguments in asked.items():
+            for name, arguments in requested.items():
                 (disk / "fill").write_bytes(b"x" * 250_000)
                 pairs = zip(["", *arguments], arguments, strict=False)
                 outputs = [str(disk / one) if before in WRITTEN_TO else one for before, one in pairs]
@@ -688,7 +688,7 @@ def full_disk(base: Path) -> dict:
                     shutil.rmtree(path) if path.is_dir() else path.unlink()
         finally:
             subprocess.run(["umount", str(disk)], check=False)
-    return {"commands": len(asked), "told": refused, "defects": defects}
+    return {"commands": len(requested), "told": refused, "defects": defects}
 
 
 def main(arguments: list[str] | None = None) -> int:
@@ -701,26 +701,28 @@ def main(arguments: list[str] | None = None) -> int:
     parser.add_argument("--only", help="this reader only")
     parser.add_argument("--minutes", type=float, default=60.0, help="for the readers, and for the kills")
     parser.add_argument("--report", type=Path)
-    asked = parser.parse_args(arguments)
-    found: dict = {"seed": asked.seed, "readers": {}}
+    requested = parser.parse_args(arguments)
+    found: dict = {"seed": requested.seed, "readers": {}}
     with tempfile.TemporaryDirectory() as name:
         base = Path(name)
-        if asked.inputs:
+        if requested.inputs:
             known = readers(base)
-            every = [one for one in known if asked.only in (None, one.name)]
+            every = [one for one in known if requested.only in (None, one.name)]
             if not every:
-                parser.error(f"there is no reader {asked.only!r}; there are {', '.join(one.name for one in known)}")
-            each = max(1, asked.inputs // len(every))
+                parser.error(
+                    f"there is no reader {requested.only!r}; there are {', '.join(one.name for one in known)}"
+                )
+            each = max(1, requested.inputs // len(every))
             with multiprocessing.pool.ThreadPool(2) as pool:
-                seconds = 60 * asked.minutes * 2 / len(every)
-                jobs = [(one, each, asked.first, asked.seed, seconds) for one in every]
+                seconds = 60 * requested.minutes * 2 / len(every)
+                jobs = [(one, each, requested.first, requested.seed, seconds) for one in every]
                 for one, result in zip(every, pool.starmap(campaign, jobs, chunksize=1), strict=True):
                     found["readers"][one.name] = result
                     print(json.dumps({one.name: result}), flush=True)
-        if asked.kills:
+        if requested.kills:
             (base / "killed").mkdir()
             prepared(base / "killed")
-            found["kills"] = kills(base / "killed", asked.kills, asked.seed, 60 * asked.minutes)
+            found["kills"] = kills(base / "killed", requested.kills, requested.seed, 60 * requested.minutes)
             print(json.dumps(found["kills"]), flush=True)
             found["full disk"] = full_disk(base / "killed")
             print(json.dumps(found["full disk"]), flush=True)
@@ -728,8 +730,8 @@ def main(arguments: list[str] | None = None) -> int:
     defects = [defect for part in parts for defect in part.get("defects", ())]
     total = sum(one["inputs"] for one in found["readers"].values())
     print(f"{total} inputs, {found.get('kills', {}).get('kills', 0)} kills: {len(defects)} defects")
-    if asked.report:
-        asked.report.write_text(json.dumps(found, indent=1) + "\n")
+    if requested.report:
+        requested.report.write_text(json.dumps(found, indent=1) + "\n")
     return len(defects)
 
 

@@ -345,7 +345,7 @@ BG_A = ["ambi_drone", "ambi_sauna", "ambi_lunar_land", "ambi_haunted_hum", "viny
 BG_B = ["ambi_glass_hum", "ambi_dark_woosh", "ambi_soft_buzz", "ambi_swoosh", "loop_3d_printer", "loop_drone_g_97"]
 
 
-def coloured(n, rng, power, sr=SR):
+def colored(n, rng, power, sr=SR):
     """Noise with spectrum 1/f^power (0 white, 1 pink, 2 brown), unit RMS, made in blocks of 2^20 with overlap."""
     block, lap = 1 << 20, 1 << 12
     out = np.zeros(n + block, dtype=np.float32)
@@ -381,7 +381,7 @@ def ambience(n, sources, noises, rng, sr=SR, level=-50.0):
     knots = np.arange(0, n + 10 * sr, 10 * sr)
     for p in noises:
         drift = np.interp(np.arange(n), knots, np.clip(np.cumsum(rng.normal(0, 1, len(knots))) * 0.5, -3, 3))
-        out += coloured(n, rng, p, sr) * (10 ** ((drift - 3 * (len(noises) - 1)) / 20)).astype(np.float32)
+        out += colored(n, rng, p, sr) * (10 ** ((drift - 3 * (len(noises) - 1)) / 20)).astype(np.float32)
     a, fade = 0, 2 * sr
     while a < n:
         m = min(n - a, int(rng.uniform(20, 60) * sr))

@@ -88,8 +88,8 @@ def live_picture(folder: Path, path: Path) -> None:
     console = Console(record=True, width=110, file=io.StringIO())
     screen = Screen(Terminal(), listener, Live(console=console))
     for found in listener.steps():
-        for heard in found:
-            screen.heard(heard)
+        for event in found:
+            screen.add(event)
         if listener.seconds >= LISTENED_S:
             break
     console.print(screen.drawn())

@@ -33,7 +33,7 @@ def not_a_file(path: str | Path) -> str:
     Pipes and devices are not: reading them would wait, or never end.
     """
     try:
-        mode = os.stat(from_text(str(path))).st_mode  # noqa: PTH116 - asked for thousands of files
+        mode = os.stat(from_text(str(path))).st_mode  # noqa: PTH116 - requested thousands of files
     except FileNotFoundError:
         return MISSING
     except (OSError, ValueError) as error:  # too long a name, a loop of links, a zero byte

@@ -1,4 +1,4 @@
-"""Attributes that are computed when first asked for."""
+"""Attributes that are computed on first use."""
 
 from collections.abc import Callable
 from typing import Any, Generic, TypeVar, overload

@@ -54,7 +54,7 @@ def _fault(settings: type[BaseModel], fault: Any) -> str:
 
 
 def _placed(place: str, line: str) -> str:
-    """Put the name of a section before a line that a section inside has said of itself."""
+    """Prefix a message of a nested section with the name of the section."""
     if not place:
         return line
     return f"{place}.{line}" if re.match(r"[\w.]+: ", line) else f"{place}: {line}"

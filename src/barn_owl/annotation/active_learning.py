@@ -123,7 +123,7 @@ def _length_s(file: str) -> float:
     try:
         return audio_info(file).duration_s
     except AudioError:
-        return 0.0  # said when it is read
+        return 0.0  # reading it reports why
 
 
 def _rows(
@@ -160,13 +160,18 @@ def _doubted(
     frames, _, skipped = load_frames(table, model.front_end, model.clips, workers=workers)
     used = np.array([row for row in range(len(table)) if row not in skipped], dtype=int)
     table = table.iloc[used].reset_index(drop=True)
-    said = with_predictions(model, table, frames, clip_outputs(model, table, frames))
-    scores = said[[f"score:{label}" for label in model.labels]].to_numpy(dtype=np.float64)
+    predicted = with_predictions(model, table, frames, clip_outputs(model, table, frames))
+    scores = predicted[[f"score:{label}" for label in model.labels]].to_numpy(dtype=np.float64)
     first = np.sort(scores, axis=1)
     between = np.abs(2 * scores - 1).min(axis=1) if model.multilabel else first[:, -1] - first[:, -2]
     had = Counter(label for text in known for label in labels_in(str(text)))
     rare = rarity(scores, [had[label] for label in model.labels])
-    return table.assign(predicted=said["predicted"], score=said["score"].round(4)), 1 - between + SURE, rare, used
+    return (
+        table.assign(predicted=predicted["predicted"], score=predicted["score"].round(4)),
+        1 - between + SURE,
+        rare,
+        used,
+    )
 
 
 def rarity(scores: np.ndarray, had: Sequence[int]) -> np.ndarray:

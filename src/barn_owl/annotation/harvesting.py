@@ -137,8 +137,8 @@ def harvest(
     }
     table = table[table["label"].isin(counts.index[counts >= FEWEST])].reset_index(drop=True)
     if table["label"].nunique() < 2:
-        said = ", ".join(f"{label} has {count}" for label, count in counts.items()) or "there are no labels"
-        raise TableError(f"to tell labels apart, two of them need {FEWEST} recordings each or more; {said}")
+        counted = ", ".join(f"{label} has {count}" for label, count in counts.items()) or "there are no labels"
+        raise TableError(f"to tell labels apart, two of them need {FEWEST} recordings each or more; {counted}")
     parts, table, refused = _parts(table, cache, workers, seed, progress)
     labels = sorted(table["label"].unique())
     scores, rounds = _rounds(parts, len(labels))
@@ -288,11 +288,11 @@ def _rounds(parts: _Parts, labels: int) -> tuple[np.ndarray, pd.DataFrame]:
     history = [{"round": 0, "by": "nearest parts", "held_out": highest}]
     for number in range(1, MOST_ROUNDS + 1):
         scores = _learnt(parts, np.take_along_axis(scores, parts.label[:, None], axis=1)[:, 0], labels)
-        told = _held_out(parts, scores)
+        accuracy = _held_out(parts, scores)
         since += 1
-        if told > highest + RISE:
-            best, highest, since = scores, told, 0
-        history.append({"round": number, "by": "classifier", "held_out": told})
+        if accuracy > highest + RISE:
+            best, highest, since = scores, accuracy, 0
+        history.append({"round": number, "by": "classifier", "held_out": accuracy})
         if since >= PATIENCE:
             break
     return best, pd.DataFrame(history)

@@ -148,18 +148,18 @@ def _novelty(
 ) -> np.ndarray:
     """How far an event's spectrum is from others of its label, as a share of those that are nearer."""
     known, front_end = np.full(len(events), np.nan), FrontEnd(features=["log-mel"], pad_short=True)
-    heard = np.sort(rng.permutation(len(events))[:LISTENED])
+    listened = np.sort(rng.permutation(len(events))[:LISTENED])
     found = []
-    for row in heard:
+    for row in listened:
         found.append(_shape(events.iloc[row], front_end))
         if progress:
-            progress(len(found), len(heard))
+            progress(len(found), len(listened))
     shapes = np.stack(found)
-    labels = events["label"].to_numpy()[heard]
+    labels = events["label"].to_numpy()[listened]
     for label in np.unique(labels):
         own = np.flatnonzero(labels == label)
         away = np.linalg.norm(shapes[own] - np.median(shapes[own], axis=0), axis=1)
-        known[heard[own]] = pd.Series(away).rank(pct=True) if len(own) > 2 else 0.5
+        known[listened[own]] = pd.Series(away).rank(pct=True) if len(own) > 2 else 0.5
     return np.nan_to_num(known, nan=0.5)
 
 

@@ -51,22 +51,22 @@ class ReviewAnswer:
     when: str = ""
 
     @classmethod
-    def checked(cls, said: Any) -> "ReviewAnswer":
+    def checked(cls, given: Any) -> "ReviewAnswer":
         """Make one of what a page or a file says; raises TableError when it is no answer."""
         try:
-            sounds = [(str(label).strip(), float(start), float(end)) for label, start, end in said.get("sounds", ())]
+            sounds = [(str(label).strip(), float(start), float(end)) for label, start, end in given.get("sounds", ())]
             made = cls(
-                item=str(said["item"]), verdict=said["verdict"], sounds=sounds,
-                reviewer=str(said.get("reviewer", "")), when=str(said.get("when", "")),
+                item=str(given["item"]), verdict=given["verdict"], sounds=sounds,
+                reviewer=str(given.get("reviewer", "")), when=str(given.get("when", "")),
             )  # fmt: skip
         except (AttributeError, KeyError, TypeError, ValueError) as error:
-            raise TableError(f"this is no answer: {str(said)[:200]}") from error
+            raise TableError(f"not a review answer: {str(given)[:200]}") from error
         if made.verdict not in VERDICTS or any(
             not label or not (0 <= start < end < np.inf) for label, start, end in made.sounds
         ):
-            raise TableError(f"this is no answer: {str(said)[:200]}")
+            raise TableError(f"not a review answer: {str(given)[:200]}")
         if made.verdict in ("right", "other") and not made.sounds:
-            raise TableError(f"this is no answer, as it does not say what is there, and where: {str(said)[:200]}")
+            raise TableError(f"a review answer needs labels and times of its sounds; got {str(given)[:200]}")
         return made
 
 
@@ -133,12 +133,12 @@ def read_reviews(path: str | Path) -> dict[str, ReviewAnswer]:
         if not line.strip():
             continue
         try:
-            said = json.loads(line)
+            given = json.loads(line)
         except json.JSONDecodeError as error:
             if line.lstrip().startswith("{") and not line.rstrip().endswith("}"):
                 continue  # cut off by a crash
-            raise TableError(f"{path}, line {number}: this is no answer: {line[:200]}") from error
-        answer = ReviewAnswer.checked(said)
+            raise TableError(f"{path}, line {number}: not a review answer: {line[:200]}") from error
+        answer = ReviewAnswer.checked(given)
         if answer.verdict:
             answers[answer.item] = answer
         else:
@@ -150,7 +150,7 @@ def reviewed_clips(items: pd.DataFrame, answers: dict[str, ReviewAnswer]) -> pd.
     """Make the clip table of a review: confirmed stretches with their label, rejected ones with a blank label.
 
     Cases without an answer, or answered "unsure", are skipped, as are stretches with nothing in them. Columns
-    ``said`` and ``answer`` tell what the label was and what was said of it.
+    ``predicted`` is the label that was reviewed, ``answer`` the verdict.
 
     Raises
     ------
@@ -170,13 +170,13 @@ def reviewed_clips(items: pd.DataFrame, answers: dict[str, ReviewAnswer]) -> pd.
         answer = answers.get(item_key(item))
         if answer is None or answer.verdict == "unsure":
             continue
-        told = {"file": item["file"], "score": item["score"], "said": item["label"], "answer": answer.verdict}
+        common = {"file": item["file"], "score": item["score"], "predicted": item["label"], "answer": answer.verdict}
         if answer.verdict == "wrong":
             if item["kind"] != STRETCH:
-                rows.append({**told, "start_s": item["start_s"], "end_s": item["end_s"], "label": ""})
+                rows.append({**common, "start_s": item["start_s"], "end_s": item["end_s"], "label": ""})
             continue
         for label, start_s, end_s in answer.sounds:
-            rows.append({**told, "start_s": start_s, "end_s": end_s, "label": label})
-    columns = ["file", "start_s", "end_s", "label", "score", "said", "answer"]
+            rows.append({**common, "start_s": start_s, "end_s": end_s, "label": label})
+    columns = ["file", "start_s", "end_s", "label", "score", "predicted", "answer"]
     table = pd.DataFrame(rows, columns=columns).astype({"start_s": float, "end_s": float, "score": float})
     return check_clip_table(table.sort_values(["file", "start_s"], kind="stable", ignore_index=True))

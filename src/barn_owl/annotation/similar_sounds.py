@@ -37,7 +37,7 @@ LEAST_DB = 1.5
 CLOSE_DB, FAINT_DB = 12.0, 20.0
 """A clip that never falls this far below its maximum is cut close; then this far below the maximum counts as
 background."""
-HEARD_SHARE = 0.1
+ACTIVE_SHARE = 0.1
 """Share of an example's highest mean level under which its beginning and end are left off."""
 SHIFTS = (-1, 0, 1)
 """Bands by which an example is moved up or down, as the same thing sounds a little higher or lower."""
@@ -145,8 +145,8 @@ def example_of(row: pd.Series) -> Example:
     loud = levels.mean(axis=1)
     if not loud.any():
         raise AudioError(f"nothing stands out of what is around it in {_place(row['file'], start, end)}")
-    heard = np.flatnonzero(loud > HEARD_SHARE * loud.max())
-    levels = levels[heard[0] : heard[-1] + 1]
+    active = np.flatnonzero(loud > ACTIVE_SHARE * loud.max())
+    levels = levels[active[0] : active[-1] + 1]
     most = round(LONGEST_S / FRONT_END.hop_s)
     if len(levels) > most:
         sums = np.convolve(levels.mean(axis=1), np.ones(most), mode="valid")
@@ -271,7 +271,9 @@ def _found(
     rows = []
     for label in labels:
         at, score, which = (np.concatenate(parts) for parts in zip(*candidates[label], strict=True))
-        rows += [(path, *place, label, *told) for *place, told in _peaks(at, score, which, frames, examples, most)]
+        rows += [
+            (path, *place, label, *scored) for *place, scored in _peaks(at, score, which, frames, examples, most)
+        ]
     return pd.DataFrame(rows, columns=["file", "start_s", "end_s", "label", "score", "example"])
 
 

@@ -64,9 +64,9 @@ class StoreQuery:
         return all(wanted in ("", own) for wanted, own in pairs) and (not self.files or one.file in self.files)
 
 
-def entry_of(told: dict[str, Any]) -> StoreEntry:
+def entry_of(record: dict[str, Any]) -> StoreEntry:
     """Make one of what a line or a row says; raises TypeError or ValueError when it says something else."""
-    one = StoreEntry(**told)
+    one = StoreEntry(**record)
     kinds: dict[str, Any] = {"stamp": list, "duration_s": (int, float), "events": int, "hours": dict}
     for own in fields(StoreEntry):
         if not isinstance(getattr(one, own.name), kinds.get(own.name, str)):

@@ -32,7 +32,7 @@ COLUMNS = ["file", "start_s", "end_s", "label", "score"]
 TEXT_ENDINGS = (".jsonl", ".vtt", ".srt")
 ENDINGS = (".csv", ".tsv", ".parquet", *TEXT_ENDINGS)
 TIME = re.compile(r"(?:(\d+):)?(\d\d):(\d\d)[.,](\d{3})\s*-->\s*(?:(\d+):)?(\d\d):(\d\d)[.,](\d{3})")
-SAID = re.compile(r"^(?P<label>.*) \((?P<score>[01]\.\d+)\)$")
+LABEL_AND_SCORE = re.compile(r"^(?P<label>.*) \((?P<score>[01]\.\d+)\)$")
 LARGEST = 2**32 - 2**20
 """What a WAV file can hold, whose lengths have 32 bits, less room for its other chunks."""
 BLOCK = 65_536
@@ -169,8 +169,8 @@ def _read_cues(text: str, file: str) -> pd.DataFrame:
         words = lines[at + 1] if at + 1 < len(lines) else ""
         if is_vtt:
             words = words.replace("&lt;", "<").replace("&gt;", ">").replace("&amp;", "&")
-        said = SAID.match(words)
-        label, score = (said["label"], float(said["score"])) if said else (words, np.nan)
+        parsed = LABEL_AND_SCORE.match(words)
+        label, score = (parsed["label"], float(parsed["score"])) if parsed else (words, np.nan)
         rows.append((noted[1] if noted else file, start, end, label, score))
     return check_clip_table(pd.DataFrame(rows, columns=COLUMNS))
 
@@ -273,8 +273,8 @@ def read_cues(path: str | Path) -> pd.DataFrame:
                 _notes(io.BytesIO(file.read(size - 4)), names, lengths)
     rows = []
     for number, sample in points.items():
-        said = SAID.match(names.get(number, ""))
-        label, score = (said["label"], float(said["score"])) if said else (names.get(number, ""), np.nan)
+        parsed = LABEL_AND_SCORE.match(names.get(number, ""))
+        label, score = (parsed["label"], float(parsed["score"])) if parsed else (names.get(number, ""), np.nan)
         rows.append((str(path), sample / rate_hz, (sample + lengths.get(number, 0)) / rate_hz, label, score))
     return check_clip_table(pd.DataFrame(rows, columns=COLUMNS).round({"start_s": 6, "end_s": 6}))
 

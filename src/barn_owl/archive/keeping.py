@@ -58,7 +58,7 @@ class Keeping:
                 content = Excerpt(name).content() if alike else ""
                 own = next((one for one in alike if one.content == content), None)
         except (AudioError, OSError):
-            return None  # said when its turn comes
+            return None  # reported when its turn comes
         if own is None or not self._store.holds(own):
             return None
         if own.file != name or own.stamp != list(stamp):

@@ -163,10 +163,10 @@ class ParquetStore:
 
 def _form(about: Path) -> Any:
     try:
-        told = json.loads(about.read_text(encoding="utf-8"))
+        about_store = json.loads(about.read_text(encoding="utf-8"))
     except (OSError, ValueError, RecursionError) as error:
         raise TableError(f"{about} is damaged: {error}") from error
-    return told.get("form") if isinstance(told, dict) else None
+    return about_store.get("form") if isinstance(about_store, dict) else None
 
 
 def _safe(name: str) -> str:

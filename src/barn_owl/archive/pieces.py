@@ -61,7 +61,7 @@ def score_pieces(
 
 
 def _scored(piece: Piece, model: Model, decoding: DecodingSettings | None, *, ahead: bool) -> PieceResult:
-    said = PieceResult(piece=piece, worker=f"{socket.gethostname()}:{os.getpid()}")
+    result = PieceResult(piece=piece, worker=f"{socket.gethostname()}:{os.getpid()}")
     try:
         before = piece.stamp or Excerpt(piece.name).stamp()
         blocks = trace_recording(
@@ -70,33 +70,33 @@ def _scored(piece: Piece, model: Model, decoding: DecodingSettings | None, *, ah
             chunk=piece.chunk,
             until=piece.until,
             ahead=ahead,
-            spent=said.spent,
-            flaws=said.flaws,
+            spent=result.spent,
+            flaws=result.flaws,
         )
         if decoding is not None and not piece.chunk and piece.last:
             decider = EventDecoder.of(model, decoding)
-            steps, said.events = 0, []
+            steps, result.events = 0, []
             for block in blocks:
                 steps += len(block.sounds)
-                said.events += decider.push(block)
-            said.events += decider.finish()
+                result.events += decider.push(block)
+            result.events += decider.finish()
         else:
-            said.blocks = list(blocks)
-            steps = sum(len(block.sounds) for block in said.blocks)
+            result.blocks = list(blocks)
+            steps = sum(len(block.sounds) for block in result.blocks)
             if piece.until is not None and steps < (piece.until - piece.chunk) * CHUNK:
-                said.reason = BROKE_OFF
-        said.seconds = steps * model.step_s
+                result.reason = BROKE_OFF
+        result.seconds = steps * model.step_s
         if piece.known:
-            said.content = Excerpt(piece.name).content()
+            result.content = Excerpt(piece.name).content()
         if Excerpt(piece.name).stamp() != before:
-            said.reason = f"{piece.name} was changed while it was read; try again when it is complete"
+            result.reason = f"{piece.name} was changed while it was read; try again when it is complete"
     except AudioError as error:
-        said.reason = str(error)
+        result.reason = str(error)
     except OSError as error:
-        said.reason = f"{piece.name}: {error.strerror or error}"
-    if said.reason:
-        said.blocks, said.events = [], None
-    return said
+        result.reason = f"{piece.name}: {error.strerror or error}"
+    if result.reason:
+        result.blocks, result.events = [], None
+    return result
 
 
 def pieces_of(model: Model, whole: Piece, info: AudioInfo | None) -> list[Piece]:

@@ -80,9 +80,9 @@ class SqliteStore:
         with self._open() as file:
             rows = file.execute(sql, (model,)).fetchall()
         try:
-            told = [dict(zip(names, row, strict=True)) for row in rows]
-            parsed = [{name: json.loads(one[name]) for name in ("stamp", "hours")} for one in told]
-            return [entry_of(one | more) for one, more in zip(told, parsed, strict=True)]
+            records = [dict(zip(names, row, strict=True)) for row in rows]
+            parsed = [{name: json.loads(one[name]) for name in ("stamp", "hours")} for one in records]
+            return [entry_of(one | more) for one, more in zip(records, parsed, strict=True)]
         except (ValueError, TypeError, AttributeError, RecursionError) as error:
             raise TableError(f"{self.path} is damaged: {error}") from error
 

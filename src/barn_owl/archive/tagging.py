@@ -263,8 +263,8 @@ class _Job:
             processes=True,
             lost=lost_pieces,
         )
-        for said in results:
-            for one in said:
+        for result in results:
+            for one in result:
                 self._take(one, last_time=whole)
 
     def _bundles(self, paths: list[str], *, whole: bool, alone: bool) -> Iterator[list[Piece]]:
@@ -312,43 +312,44 @@ class _Job:
             if self._traces is not None:
                 opened.blocks.append(block)
 
-    def _note(self, said: PieceResult) -> None:
+    def _note(self, result: PieceResult) -> None:
         """Note what was done and how long it took; pass on what was warned of, once."""
-        for flaw in said.flaws:
-            if (line := f"{said.piece.path}: {flaw}") not in self._told:
+        for flaw in result.flaws:
+            if (line := f"{result.piece.path}: {flaw}") not in self._told:
                 self._told.add(line)
                 logger.warning(line)
         row = self._rows.setdefault(
-            said.worker, dict.fromkeys(("hours", "decode", "features", "network", "megabytes"), 0.0)
+            result.worker, dict.fromkeys(("hours", "decode", "features", "network", "megabytes"), 0.0)
         )
         for name, value in (
-            ("hours", said.seconds / 3600), ("decode", said.spent.decode_s), ("features", said.spent.features_s),
-            ("network", said.spent.network_s), ("megabytes", said.bytes / 1e6),
+            ("hours", result.seconds / 3600), ("decode", result.spent.decode_s),
+            ("features", result.spent.features_s),
+            ("network", result.spent.network_s), ("megabytes", result.bytes / 1e6),
         ):  # fmt: skip
             row[name] += value
-        self._done_s += said.seconds
+        self._done_s += result.seconds
 
-    def _take(self, said: PieceResult, *, last_time: bool) -> None:
-        """Take what a worker said of a piece."""
-        path, piece = said.piece.path, said.piece
-        self._note(said)
+    def _take(self, result: PieceResult, *, last_time: bool) -> None:
+        """Take the result of a piece."""
+        path, piece = result.piece.path, result.piece
+        self._note(result)
         opened = self._open.get(path)
         if opened is None:  # its header could not be read, or it was given up at an earlier piece
             if path not in self._again and path not in self._archive.refused:
-                self._fail(path, said.reason, last_time=last_time)
+                self._fail(path, result.reason, last_time=last_time)
             return
-        if said.reason:
+        if result.reason:
             del self._open[path]
-            self._fail(path, said.reason, last_time=last_time)
+            self._fail(path, result.reason, last_time=last_time)
         else:
-            if said.events is not None:
-                opened.events, opened.decider = said.events, None
-            opened.heard_s += said.seconds
-            self._push(path, said.blocks)
+            if result.events is not None:
+                opened.events, opened.decider = result.events, None
+            opened.heard_s += result.seconds
+            self._push(path, result.blocks)
             if piece.last:
-                self._finish(piece, self._open.pop(path), said.content)
+                self._finish(piece, self._open.pop(path), result.content)
             elif self._keeping is not None:
-                self._keeping.keep_piece(piece, said.blocks)
+                self._keeping.keep_piece(piece, result.blocks)
         if self._progress and self._total_s:
             self._progress(min(self._done_s, self._total_s), self._total_s)
 

@@ -115,7 +115,7 @@ def measure_throughput(
     counts = range(1, (most_workers or cores) + 1)
     steps, done = len(counts) + 4, [0]
 
-    def told() -> None:
+    def report() -> None:
         done[0] += 1
         if progress:
             progress(done[0], steps)
@@ -123,7 +123,7 @@ def measure_throughput(
     seconds = {}
     for stage, work in _stages(model, name, length_s).items():
         seconds[stage] = min(_timed(work) for _ in range(ROUNDS))
-        told()
+        report()
     whole = sum(seconds.values())
     stages = pd.DataFrame(
         {
@@ -144,7 +144,7 @@ def measure_throughput(
                 pass
             taken, in_use = time.perf_counter() - begin, busy()
         rows.append({"workers": count, "real_time": ROUNDS * count * until * chunk_s(model) / taken, "cores": in_use})
-        told()
+        report()
     workers = pd.DataFrame(rows)
     workers["gain"] = workers["real_time"] / workers["real_time"].iloc[0]
     speed = Speed(stages=stages, workers=workers, cores=cores)
@@ -197,10 +197,10 @@ def _advice(speed: Speed, *, elsewhere: bool) -> list[str]:
     """Describe the bottleneck, whether all cores are busy, and what to change."""
     stages = speed.stages.set_index("stage")
     first = str(stages["share"].idxmax())
-    said = [f"most of the work is {first}: {stages['share'][first]:.0%}"]
+    sentences = [f"most of the work is {first}: {stages['share'][first]:.0%}"]
     best = speed.workers.loc[speed.workers["real_time"].idxmax()]
     busy = best["cores"] / speed.cores
-    said.append(
+    sentences.append(
         f"fastest with {best['workers']:.0f} workers: {best['real_time']:.0f} times real time, "
         f"{best['cores']:.1f} of {speed.cores} cores busy"
     )
@@ -210,17 +210,19 @@ def _advice(speed: Speed, *, elsewhere: bool) -> list[str]:
             if elsewhere
             else ("a faster disk, or FLAC instead of WAV, which is half as much to read, would help most")
         )
-        said.append(what)
+        sentences.append(what)
     elif first == "network":
-        said.append("a smaller network helps most (barn-owl shrink, barn-owl search), or --runtime onnx")
+        sentences.append("a smaller network helps most (barn-owl shrink, barn-owl search), or --runtime onnx")
     elif first == "decode":
-        said.append("recordings at the rate of the model, in WAV or FLAC, are decoded fastest")
+        sentences.append("recordings at the rate of the model, in WAV or FLAC, are decoded fastest")
     else:
-        said.append("fewer bands or a longer hop in the plan's front end help most")
+        sentences.append("fewer bands or a longer hop in the plan's front end help most")
     if best["workers"] == 1 and speed.cores > 1:
-        said.append("more workers bring nothing here: other programs use the cores, or memory is what they wait for")
+        sentences.append(
+            "more workers bring nothing here: other programs use the cores, or memory is what they wait for"
+        )
     elif busy < IDLE:
-        said.append(f"{1 - busy:.0%} of the machine is idle: more --workers, or another bottleneck")
+        sentences.append(f"{1 - busy:.0%} of the machine is idle: more --workers, or another bottleneck")
     else:
-        said.append("what is paid for is used: all cores are busy")
-    return said
+        sentences.append("what is paid for is used: all cores are busy")
+    return sentences

@@ -24,7 +24,7 @@ class Excerpt:
         if is_elsewhere(self.file):
             return remote_stamp(self.file)
         name = from_text(self.file)
-        status = os.stat(name)  # noqa: PTH116 - thousands of these are asked for before training starts
+        status = os.stat(name)  # noqa: PTH116 - thousands of these are requested before training starts
         return as_text(os.path.abspath(name)), status.st_size, status.st_mtime_ns  # noqa: PTH100 - as above
 
     def content(self) -> str:

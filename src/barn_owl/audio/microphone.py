@@ -31,7 +31,7 @@ class Microphone(Protocol):
 
 
 class SimulatedMicrophone:
-    """Plays blocks of samples instead of listening; time passes as fast as is asked.
+    """Plays blocks of samples instead of listening; time passes as fast as is requested.
 
     Parameters
     ----------
@@ -126,7 +126,7 @@ class SoundCard:
         self.rate_hz = self._usable(rate_hz)
 
     def _usable(self, rate_hz: int | None) -> int:
-        """The rate that is asked for; else the common one, or what the device prefers."""
+        """The rate that is requested; else the common one, or what the device prefers."""
         try:
             return self._checked(rate_hz or COMMON_RATE_HZ)
         except (ValueError, self._sounddevice.PortAudioError) as error:
@@ -162,15 +162,15 @@ class SoundCard:
 
     def deliver(self, inlet: Inlet) -> None:
         """Listen until `inlet` is closed; raises AudioError when the card goes away or falls silent."""
-        heard = [time.monotonic()]
+        received = [time.monotonic()]
         try:
             with self._sounddevice.InputStream(
                 samplerate=self.rate_hz, channels=1, dtype="float32", device=self._device,
-                blocksize=round(BLOCK_S * self.rate_hz), callback=self._taker(inlet, heard),
+                blocksize=round(BLOCK_S * self.rate_hz), callback=self._taker(inlet, received),
             ) as stream:  # fmt: skip
                 while not inlet.closed:
                     time.sleep(SLEPT_S)
-                    if not stream.active or time.monotonic() - heard[0] > GONE_S:
+                    if not stream.active or time.monotonic() - received[0] > GONE_S:
                         raise AudioError("the microphone delivers nothing any more")
         except AudioError:
             raise
@@ -178,9 +178,9 @@ class SoundCard:
             raise AudioError(f"the microphone cannot be listened to: {error}") from error
 
     @staticmethod
-    def _taker(inlet: Inlet, heard: list[float]) -> Callable[..., None]:
+    def _taker(inlet: Inlet, received: list[float]) -> Callable[..., None]:
         def take(samples: np.ndarray, _frames: int, _time: Any, status: Any) -> None:
-            heard[0] = time.monotonic()
+            received[0] = time.monotonic()
             if status and status.input_overflow:
                 inlet.lose(0.0, "the sound card lost some sound, it does not say how much")
             inlet.put(np.array(samples[:, 0], dtype=np.float32))

@@ -27,7 +27,7 @@ AUDIO_ENDINGS = frozenset(
 UNREADABLE_ENDINGS = frozenset([".m4a", ".aac", ".wma", ".mp4", ".webm", ".mka", ".amr", ".3gp", ".ape", ".wv"])
 """Endings of sound that cannot be decoded: whoever has it in a folder believes that it is used."""
 FEW, MANY = 1 << 16, 1 << 21
-"""Bytes asked for at once: for a header or an excerpt, and for a whole recording, where the next come meanwhile."""
+"""Bytes requested at once: for a header or an excerpt, and for a whole recording, where the next come meanwhile."""
 WAITS_S = (0.5, 1.0, 2.0, 4.0)
 """How long is waited before an error that may pass is tried again."""
 STALL_S = 30.0
@@ -90,10 +90,10 @@ def remote_stamp(url: str) -> tuple[str, int, int]:
         facts = _steadily(lambda: system.info(path))
     except Exception as error:
         raise AudioError(f"{url} cannot be read: {_reason(error)}") from error
-    told = [
+    identity = [
         str(facts[key]) for key in ("ETag", "etag", "md5Hash", "LastModified", "mtime", "created") if key in facts
     ]
-    number = int.from_bytes(hashlib.sha256("|".join(told).encode()).digest()[:7])
+    number = int.from_bytes(hashlib.sha256("|".join(identity).encode()).digest()[:7])
     return url, int(facts.get("size") or 0), number
 
 

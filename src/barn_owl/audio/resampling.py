@@ -14,7 +14,7 @@ class Resampler:
         self._stream = None if same else soxr.ResampleStream(from_hz, to_hz, 1, dtype="float32", quality="HQ")
 
     def push(self, block: np.ndarray) -> np.ndarray:
-        """Take a block; return what can be said now."""
+        """Take a block; return the samples that are complete."""
         return block if self._stream is None else self._stream.resample_chunk(block)
 
     def finish(self) -> np.ndarray:

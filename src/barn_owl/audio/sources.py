@@ -112,7 +112,7 @@ def incoming(source: Source, *, stop: threading.Event | None = None) -> Iterator
     AudioError
         If it fails at the very beginning, or cannot come back.
     """
-    stop, heard = stop or threading.Event(), False
+    stop, received = stop or threading.Event(), False
     while not stop.is_set():
         inlet, failed = Inlet(source.rate_hz), list[Exception]()
         thread = threading.Thread(target=_deliver, args=(source, inlet, failed), daemon=True)
@@ -121,7 +121,7 @@ def incoming(source: Source, *, stop: threading.Event | None = None) -> Iterator
             while not stop.is_set():
                 over = not thread.is_alive()
                 block = inlet.take(0 if over else TICK_S)
-                heard = heard or block is not None
+                received = received or block is not None
                 if block is None and over:
                     break
                 yield block
@@ -131,7 +131,7 @@ def incoming(source: Source, *, stop: threading.Event | None = None) -> Iterator
             thread.join(timeout=AGAIN_S)
         if stop.is_set() or not failed:
             return
-        if not (heard and source.comes_back and isinstance(failed[0], AudioError)):
+        if not (received and source.comes_back and isinstance(failed[0], AudioError)):
             raise failed[0]
         yield Break(0.0, str(failed[0]))
         begin = time.monotonic()

@@ -92,15 +92,15 @@ class WholeClipClassifier(Protocol):
 
 
 def clip_logits(
-    classifier: Classifier, said: FrameScores, frames: np.ndarray, extras: np.ndarray | None = None
+    classifier: Classifier, scores: FrameScores, frames: np.ndarray, extras: np.ndarray | None = None
 ) -> np.ndarray:
     """Logits of each label for a clip, ``(labels,)``: those of its steps as one stretch, and, of one of
     `WholeClipClassifier`, the mean with what that says of all its frames at once.
 
-    said : of the steps of the clip and what is put around it; frames : of the clip alone, as the classifier takes
+    scores : of the steps of the clip and its padding; frames : of the clip alone, as the classifier takes
     them.
     """
-    logits = named(said.naming)[:-1]
+    logits = named(scores.naming)[:-1]
     if isinstance(classifier, WholeClipClassifier):
         logits = np.asarray((logits + classifier.whole(frames, extras)) / 2, dtype=np.float32)
     return logits

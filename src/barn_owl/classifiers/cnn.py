@@ -95,8 +95,8 @@ class Convolutional:
                 y, _ = layer.forward(y, None, scratch)
             logits.append(y[:, 0])
             embeddings.append(embedding[:, 0])
-        said = logits[0] if len(logits) == 1 else np.mean(logits, axis=0)
-        return FrameScores(*parted(said, self.labels), np.concatenate(embeddings, axis=1))
+        output = logits[0] if len(logits) == 1 else np.mean(logits, axis=0)
+        return FrameScores(*parted(output, self.labels), np.concatenate(embeddings, axis=1))
 
     def part(self, number: int) -> "Convolutional":
         """Return a classifier of one of the networks alone, which shares its weights."""

@@ -35,21 +35,21 @@ class Ensemble:
 
         The frames are not standardized: each member does that itself.
         """
-        said = [
+        outputs = [
             classifier.frame_scores((frames - mean) / deviation, extras)
             for classifier, mean, deviation in self.members
         ]
-        sounds, begins, naming = (np.mean(parts, axis=0) for parts in list(zip(*said, strict=True))[:3])
-        return FrameScores(sounds, begins, naming, np.concatenate([one.embedding for one in said], axis=1))
+        sounds, begins, naming = (np.mean(parts, axis=0) for parts in list(zip(*outputs, strict=True))[:3])
+        return FrameScores(sounds, begins, naming, np.concatenate([one.embedding for one in outputs], axis=1))
 
     def _whole(self, frames: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
         """Mean log-odds for a clip as a whole; see `Pooled.whole`."""
-        said = [
+        outputs = [
             classifier.whole((frames - mean) / deviation, extras)
             for classifier, mean, deviation in self.members
             if isinstance(classifier, WholeClipClassifier)
         ]
-        return np.asarray(np.mean(said, axis=0), dtype=np.float32)
+        return np.asarray(np.mean(outputs, axis=0), dtype=np.float32)
 
     def state(self) -> dict[str, np.ndarray]:
         """All that the members learned, with their numbers in front."""

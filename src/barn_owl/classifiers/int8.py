@@ -85,8 +85,8 @@ class Quantized:
             made, embedding = _run(stages, iter(numbers), given[:, :, None])
             logits.append(made)
             embeddings.append(embedding)
-        said = np.asarray(logits[0] if len(logits) == 1 else np.mean(logits, axis=0, dtype=np.float32))
-        return FrameScores(*parted(said, self.labels), np.concatenate(embeddings, axis=1))
+        output = np.asarray(logits[0] if len(logits) == 1 else np.mean(logits, axis=0, dtype=np.float32))
+        return FrameScores(*parted(output, self.labels), np.concatenate(embeddings, axis=1))
 
     def state(self) -> dict[str, np.ndarray]:
         """Numbers of all stages, with those of the network and the stage in front."""

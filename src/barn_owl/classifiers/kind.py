@@ -34,7 +34,7 @@ class Rebuild(Protocol):
     ) -> Classifier:
         """Return it from its `config` and `arrays`, for frames of this many features.
 
-        Raises KeyError, ValueError or PlanError when the arrays do not fit, before memory is asked for that the file
+        Raises KeyError, ValueError or PlanError when the arrays do not fit, before memory is allocated that the file
         does not justify.
         """
 

@@ -1,4 +1,4 @@
-"""How large what a model file describes may be: it may come from anybody, and memory is asked for only after this."""
+"""How large what a model file describes may be: it may come from anybody, and memory is allocated only after this."""
 
 from collections.abc import Mapping
 from typing import Annotated
@@ -18,8 +18,8 @@ def check_window(frames: int, features: int) -> None:
         raise ValueError(f"a step would look at {frames} frames of {features} features")
 
 
-def check_size(asked: int, arrays: Mapping[str, np.ndarray]) -> None:
+def check_size(requested: int, arrays: Mapping[str, np.ndarray]) -> None:
     """Raise ValueError when a network would have more weights than the file holds numbers."""
     held = sum(array.size for array in arrays.values())
-    if asked > held:
-        raise ValueError(f"the network that it describes has {asked} weights, the file holds {held} numbers")
+    if requested > held:
+        raise ValueError(f"the network that it describes has {requested} weights, the file holds {held} numbers")

@@ -60,7 +60,7 @@ class Nearest:
         return np.asarray(np.log(shares / np.maximum(1 - shares, 1e-3)), dtype=np.float32)
 
     def state(self) -> dict[str, np.ndarray]:
-        """Return the training rows, their votes, and how many neighbors are asked."""
+        """Return the training rows, their votes, and how many neighbors are requested."""
         return {"rows": self.rows, "votes": self.votes, "neighbors": np.array([self.neighbors], dtype=np.int64)}
 
     def multiply_adds(self) -> int:
@@ -68,13 +68,13 @@ class Nearest:
         return self.rows.size
 
 
-NEIGHBOURS = (1, 3, 5, 9, 15, 25)
+NEIGHBORS = (1, 3, 5, 9, 15, 25)
 """Odd, so that two labels are never even."""
 
 
 def candidates(task: RowTask, settings: NearestSettings) -> Iterator[Candidate]:
     """Give a candidate for each number of neighbors; the neighbors themselves are searched once."""
-    counts: tuple[int, ...] = NEIGHBOURS if settings.neighbors is None else (settings.neighbors,)
+    counts: tuple[int, ...] = NEIGHBORS if settings.neighbors is None else (settings.neighbors,)
     counts = tuple(sorted({min(count, len(task.rows)) for count in counts}))
     whole = Nearest(task.rows, task.targets, counts[-1])
     near, distances = whole.nearest(task.watched, counts[-1])

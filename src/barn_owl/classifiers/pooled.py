@@ -19,7 +19,7 @@ STEP_S = 0.064
 """Time from one window to the next."""
 WINDOWS_AT_ONCE = 128
 NEVER = -30.0
-"""Log-odds of what is never said."""
+"""Log-odds of labels that are never predicted."""
 
 
 class RowClassifier(Protocol):
@@ -115,11 +115,11 @@ class EstimatorAdapter:
 
     def logits(self, rows: np.ndarray) -> np.ndarray:
         """Log-odds of the probabilities; see `RowClassifier`."""
-        said = np.zeros((len(rows), self._labels + 1))
+        probability = np.zeros((len(rows), self._labels + 1))
         given = self.estimator.predict_proba(rows)
-        said[:, np.asarray(getattr(self.estimator, "classes_", np.arange(given.shape[1])), dtype=int)] = given
-        said = said[:, : self._labels].clip(1e-6, 1 - 1e-6)
-        return (np.log(said) - np.log1p(-said)).astype(np.float32)
+        probability[:, np.asarray(getattr(self.estimator, "classes_", np.arange(given.shape[1])), dtype=int)] = given
+        probability = probability[:, : self._labels].clip(1e-6, 1 - 1e-6)
+        return (np.log(probability) - np.log1p(-probability)).astype(np.float32)
 
     def state(self) -> dict[str, np.ndarray]:
         """Nothing that could be written to a model file."""

@@ -1,7 +1,7 @@
 """Classifiers of rows: a row is a pooled window; what they train on, and what they offer for it.
 
 A kind of classifier offers ``candidates``: it fits itself in several ways, or step by step, and gives one candidate
-after the other, so that whoever asked can judge each and stop when it gets no better.
+after the other, so that the caller can judge each and stop when it gets no better.
 """
 
 from collections.abc import Callable, Iterator, Mapping, Sequence

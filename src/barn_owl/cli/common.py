@@ -112,7 +112,7 @@ def engine_option(command: Callable[..., None]) -> Callable[..., None]:
             if not options.get("quiet"):
                 click.secho(printable(line), fg="yellow", err=True)
 
-        with owl.engine(where, told=warn):
+        with owl.engine(where, warn=warn):
             command(*arguments, **options)
 
     return within
@@ -198,11 +198,11 @@ class Terminal:
             yield self._plain_progress(doing, of_sound=of_sound)
 
     def _plain_progress(self, doing: str, *, of_sound: bool) -> Callable[[float, float], None]:
-        told, begin = [0.0], time.monotonic()
+        reported, begin = [0.0], time.monotonic()
 
         def tell(done: float, total: float) -> None:
-            if done / total >= told[0] + PLAIN_LINE_SHARE or (done >= total and told[0] < 1):
-                told[0] = done / total
+            if done / total >= reported[0] + PLAIN_LINE_SHARE or (done >= total and reported[0] < 1):
+                reported[0] = done / total
                 taken_s = time.monotonic() - begin
                 left_s = taken_s * (total - done) / done if done else 0.0
                 left = f", about {_time(left_s)} left" if left_s >= 1 else ""
@@ -246,19 +246,19 @@ def check_outputs(
     tables : clip tables; one may go to standard output. endings : further files, with the endings that each may
     have; an empty list allows any ending and standard output.
     """
-    asked: list[tuple[Path, Sequence[str]]] = []
+    requested: list[tuple[Path, Sequence[str]]] = []
     kinds: list[tuple[Sequence[Path | None], Sequence[str]]] = [
         (tables, TABLES_WRITTEN), (figures, FIGURES), (pages, PAGES)
     ]  # fmt: skip
     for some, own in kinds:
-        asked += [(target, own) for target in some if target is not None]
-    asked += [(target, own) for target, own in (endings or {}).items() if target is not None]
-    to_stdout = [own for target, own in asked if is_stdout(target)]
+        requested += [(target, own) for target in some if target is not None]
+    requested += [(target, own) for target, own in (endings or {}).items() if target is not None]
+    to_stdout = [own for target, own in requested if is_stdout(target)]
     if any(own in (FIGURES, PAGES) for own in to_stdout):
         raise OutputError("figures, pages, models and folders cannot go to standard output (-); name a file")
     if len(to_stdout) > 1:
         raise OutputError("only one table can go to standard output (-); name a file for the other")
-    for target, own in asked:
+    for target, own in requested:
         if not is_stdout(target):
             checked_target(target, force=force, endings=own)
 

@@ -60,8 +60,8 @@ def command(
     voice, opened = Terminal(quiet=quiet, as_json=as_json), owl.open_run(run)
     if target is not None:
         opened = owl.runs.set_thresholds(opened, read_target(target))
-        said = ", ".join(f"{label} {least:.2f}" for label, least in opened.model.thresholds.items())
-        voice.say(f"Thresholds stored in the model: {said or 'none'}")
+        words = ", ".join(f"{label} {least:.2f}" for label, least in opened.model.thresholds.items())
+        voice.say(f"Thresholds stored in the model: {words or 'none'}")
     if clips is None:
         evaluation, name = opened.evaluate(split=split), split
     else:

@@ -117,16 +117,16 @@ def command(
     total = {"events": 0}
     with _added_to(out, force=force) as table, stopping() as stop, _view(voice, listener, lines=lines) as view:
         for found in listener.steps(stop):
-            for heard in found:
+            for event in found:
                 total["events"] += 1
-                view.heard(heard)
+                view.add(event)
                 if as_json:
-                    click.echo(json.dumps(heard.record(), ensure_ascii=False))
-                _add(table, heard)
+                    click.echo(json.dumps(event.record(), ensure_ascii=False))
+                _add(table, event)
                 for one in notices:
-                    one.give(heard)
-            view.warn([*listener.told(), *(text for one in notices for text in one.told())])
-            view.show()
+                    one.give(event)
+            view.warn([*listener.warnings(), *(text for one in notices for text in one.warnings())])
+            view.refresh()
             if stop_after_s is not None and listener.seconds >= stop_after_s:
                 stop.set()
     _finish(voice, listener, notices, total["events"], out)
@@ -143,7 +143,7 @@ def _say_first(voice: Terminal, listener: Listener, speed: float) -> None:
 def _finish(voice: Terminal, listener: Listener, notices: list[Notifier], events: int, out: Path | None) -> None:
     for one in notices:
         one.close()
-        for text in one.told():
+        for text in one.warnings():
             voice.warn(text)
         if one.left_out or one.failed:
             voice.warn(f"notifications: {one.done} sent, {one.failed} failed, {one.left_out} dropped")
@@ -193,13 +193,13 @@ def _added_to(path: Path | None, *, force: bool) -> Iterator[TextIO | None]:
         raise OutputError(f"{path} cannot be written: {error.strerror or error}") from error
 
 
-def _add(table: TextIO | None, heard: LiveEvent) -> None:
+def _add(table: TextIO | None, event: LiveEvent) -> None:
     """Write an event; flushed, so that nothing is lost when the machine goes down."""
     if table is None:
         return
     import csv
 
-    record = heard.record()
+    record = event.record()
     if table.name.lower().endswith(".csv"):
         csv.writer(table).writerow(["live", *(record[name] for name in LINE[1:]), record["begins"]])
     else:
@@ -207,18 +207,18 @@ def _add(table: TextIO | None, heard: LiveEvent) -> None:
     table.flush()
 
 
-def _write_excerpt(folder: Path, rate_hz: int, heard: LiveEvent) -> None:
+def _write_excerpt(folder: Path, rate_hz: int, event: LiveEvent) -> None:
     from barn_owl.clips import label_folder
 
-    place = label_folder(folder, heard.label)
-    stamp = heard.begins.strftime("%Y%m%d_%H%M%S") + f"_{heard.begins.microsecond // 1000:03d}"
+    place = label_folder(folder, event.label)
+    stamp = event.begins.strftime("%Y%m%d_%H%M%S") + f"_{event.begins.microsecond // 1000:03d}"
     number, path = 1, place / f"{stamp}.flac"
     while path.exists():
         number, path = number + 1, place / f"{stamp}_{number}.flac"
-    if heard.excerpt is None:
+    if event.excerpt is None:
         return
     try:
-        owl.write_audio(path, heard.excerpt, rate_hz)
+        owl.write_audio(path, event.excerpt, rate_hz)
     except (AudioError, OutputError) as error:
         raise OSError(str(error)) from error
 
@@ -229,9 +229,9 @@ class Lines:
     def __init__(self, voice: Terminal) -> None:
         self._voice = voice
 
-    def heard(self, heard: LiveEvent) -> None:
+    def add(self, event: LiveEvent) -> None:
         """Print what was detected."""
-        self._voice.say(_line(heard))
+        self._voice.say(_line(event))
         sys.stdout.flush()
 
     def warn(self, texts: list[str]) -> None:
@@ -239,14 +239,14 @@ class Lines:
         for text in texts:
             self._voice.warn(text)
 
-    def show(self) -> None:
+    def refresh(self) -> None:
         """Nothing moves."""
 
 
-def _line(heard: LiveEvent) -> str:
+def _line(event: LiveEvent) -> str:
     return (
-        f"{heard.begins:%H:%M:%S}  {heard.start_s:10.2f} s  {heard.end_s - heard.start_s:6.2f} s  {heard.score:.2f}"
-        f"  {heard.label}"
+        f"{event.begins:%H:%M:%S}  {event.start_s:10.2f} s  {event.end_s - event.start_s:6.2f} s  {event.score:.2f}"
+        f"  {event.label}"
     )
 
 
@@ -258,15 +258,15 @@ class Screen(Lines):
         self._listener, self._live, self._last = listener, live, list[str]()
         self._warned = ""
 
-    def heard(self, heard: LiveEvent) -> None:
+    def add(self, event: LiveEvent) -> None:
         """Remember it for the next picture."""
-        self._last = [*self._last, _line(heard)][-SHOWN:]
+        self._last = [*self._last, _line(event)][-SHOWN:]
 
     def warn(self, texts: list[str]) -> None:
         """Show the last one below."""
         self._warned = texts[-1] if texts else self._warned
 
-    def show(self) -> None:
+    def refresh(self) -> None:
         """Draw what there is now."""
         self._live.update(self.drawn())
 

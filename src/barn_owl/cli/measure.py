@@ -48,7 +48,7 @@ def command(
     voice = Terminal(quiet=quiet, as_json=as_json)
     if training is None and (run is None or recording is None):
         raise PlanError("give RUN and RECORDING to measure tagging, or --training CLIPS")
-    told: dict[str, object] = {}
+    report: dict[str, object] = {}
     if run is not None and recording is not None:
         with voice.progress("measuring") as progress:
             speed = owl.archive.measure_throughput(
@@ -61,7 +61,7 @@ def command(
         )
         for sentence in speed.advice:
             voice.say(sentence)
-        told |= {
+        report |= {
             "stages": speed.stages.to_dict("records"),
             "workers": speed.workers.to_dict("records"),
             "cores": speed.cores,
@@ -73,5 +73,5 @@ def command(
         voice.table(table.rename(columns=SHOWN), title="a short training")
         best = table.loc[table["training_s"].idxmin()]
         voice.say(f"fastest with {best['workers']:.0f} workers, {best['cores']:.1f} cores busy")
-        told["training"] = table.to_dict("records")
-    voice.result(told)
+        report["training"] = table.to_dict("records")
+    voice.result(report)

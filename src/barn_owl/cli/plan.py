@@ -146,7 +146,7 @@ def show_device(voice: Terminal, plan: owl.Plan, labels: int, device: owl.device
     over: dict[str, object] = {}
     for numbers, int8 in (("float32", False), ("int8", True)):
         exceeded = size.exceeded(int8=int8)
-        said = ", ".join(f"{what} {times:.1f} times" for what, times in exceeded.items())
-        voice.say(f"{numbers}: exceeds {said}" if said else f"{numbers}: fits")
+        words = ", ".join(f"{what} {times:.1f} times" for what, times in exceeded.items())
+        voice.say(f"{numbers}: exceeds {words}" if words else f"{numbers}: fits")
         over[numbers] = exceeded
     return {"name": device.name, "numbers": table.to_dict("index"), "exceeds": over}

@@ -85,10 +85,10 @@ def command(
             time.sleep(1 / max(speed, 1.0))
         voice.say("  now")
         samples = listening.record(length_s)
-        heard = _tell(voice, samples)
+        usable = _tell(voice, samples)
         if keep_all:
-            answer = "keep" if heard else "repeat"
-            silent = 0 if heard else silent + 1
+            answer = "keep" if usable else "repeat"
+            silent = 0 if usable else silent + 1
             _bear(voice, silent, kept)
         else:
             answer = _ask("k to keep, r to repeat, q to quit", KEEPING)

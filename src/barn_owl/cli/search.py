@@ -75,7 +75,9 @@ def command(
     if not_a_file(folder) != MISSING:
         claim_folder(folder, force=force or resume)
     plan = owl.read_plan(plan_path) if plan_path is not None else owl.suggest_plan(table, workers=workers).plan
-    work = owl.Work(workers=workers, force=force, told=lambda name, number, _total: voice.say(f"{number}: {name}"))
+    work = owl.Work(
+        workers=workers, force=force, on_start=lambda name, number, _total: voice.say(f"{number}: {name}")
+    )
     found = owl.search(
         table, folder, target, minutes=minutes, plan=plan.but(seed=seed), int8=not floats, halves=not is_random,
         resume=resume, work=work,

@@ -60,7 +60,7 @@ def command(
     if takes_out:
         target = folder / "in-floats" if int8 else folder
         with voice.progress("reading clips") as reading:
-            own = replace(work, reading=reading, watch=EpochReporter(voice), told=voice.begins)
+            own = replace(work, reading=reading, watch=EpochReporter(voice), on_start=voice.begins)
             shrunk = owl.shrink(run, target, share=share, flash_kb=flash_kb, work=own)
         run = shrunk.run
         voice.table(

@@ -293,7 +293,7 @@ def _rank(request: TrainRequest, clips: pd.DataFrame, plan: owl.Plan) -> None:
     voice, folder, classifiers = request.voice, request.folder, request.classifiers or [plan.classifier]
     begin, teller = time.perf_counter(), EpochReporter(voice)
 
-    def told(name: str, number: int, total: int) -> None:
+    def on_start(name: str, number: int, total: int) -> None:
         seconds = time.perf_counter() - begin
         longest = "; the networks, at the end, take longest" if number == 1 and len(classifiers) > 1 else ""
         voice.say(f"{number} of {total}: {name}, {seconds:.0f} s{longest}")
@@ -303,7 +303,7 @@ def _rank(request: TrainRequest, clips: pd.DataFrame, plan: owl.Plan) -> None:
         try:
             ranking = owl.train_classifiers(
                 clips, folder, plan, classifiers=classifiers, front_ends=request.front_ends, resume=request.resume,
-                work=replace(request.work, reading=reading, watch=teller, told=told),
+                work=replace(request.work, reading=reading, watch=teller, on_start=on_start),
             )  # fmt: skip
         except KeyboardInterrupt:
             voice.say(f"{folder / 'classifiers.csv'} ranks the finished ones; --resume trains the others.")
@@ -327,7 +327,7 @@ def _train_several(request: TrainRequest, clips: pd.DataFrame, plan: owl.Plan) -
     with voice.progress("reading clips") as reading:
         table = owl.train_several(
             clips, folder, plan, seeds=request.seeds, folds=request.folds, ensemble=request.ensemble,
-            work=replace(request.work, reading=reading, told=voice.begins),
+            work=replace(request.work, reading=reading, on_start=voice.begins),
         )  # fmt: skip
     voice.table(table.rename(columns=_heading))
     found = spread(table)
@@ -348,7 +348,7 @@ def _train_subsets(request: TrainRequest, clips: pd.DataFrame, plan: owl.Plan) -
             folder,
             plan,
             subsets=request.subsets,
-            work=replace(request.work, reading=reading, told=voice.begins),
+            work=replace(request.work, reading=reading, on_start=voice.begins),
         )
     owl.save_figure(owl.show.subsets_figure(table), folder / "subsets.png")
     shown = table.drop(columns=["weights", "multiply_adds", "validation_f1", "test_f1"])

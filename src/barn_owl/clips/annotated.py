@@ -76,7 +76,7 @@ def clips_of_false_alarms(
         All that sounds in the recordings; rows with a blank label (unknown sounds) do not count as marked.
     events : pd.DataFrame
         What the model found in the same recordings. Each clip is `length_s` long, with the false alarm in its
-        middle, and keeps free of true events by `margin_s`. Column ``confused_with`` says what the model
+        middle, and keeps free of true events by `margin_s`. Column ``confused_with`` is the label
         said.
 
     Raises

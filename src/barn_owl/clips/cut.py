@@ -42,7 +42,7 @@ def find_takes(
     Raises
     ------
     AudioError
-        If the recording cannot be read or is shorter than the clips wished.
+        If the recording cannot be read or is shorter than the clips wanted.
 
     Examples
     --------
@@ -53,7 +53,7 @@ def find_takes(
     settings, info = settings or TakeSettings(), audio_info(path)
     if info.duration_s < settings.length_s:
         raise AudioError(
-            f"{path} is {info.duration_s:.3g} s long, shorter than the clips of {settings.length_s:g} s asked for"
+            f"{path} is {info.duration_s:.3g} s long, shorter than the clips of {settings.length_s:g} s requested"
         )
     front_end = _front_end(info.rate_hz)
     level = np.concatenate([*_standing_out(path, front_end)])

@@ -8,7 +8,7 @@ import pandas as pd
 from barn_owl.clips.duplicates import BLOCK_VALUES
 from barn_owl.clips.inspection import ClipInspection
 
-NEIGHBOURS, FEWEST_NEIGHBOURS = 10, 3
+NEIGHBORS, FEWEST_NEIGHBORS = 10, 3
 OWN_AT_MOST, OTHER_AT_LEAST = 0.1, 0.7
 """Shares of a clip's nearest clips, of its own label and of one other, that make its label doubtful."""
 
@@ -23,7 +23,7 @@ def doubtful_labels(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> 
          and clips["label"][n]], dtype=int,
     )  # fmt: skip
     labels = clips["label"].to_numpy(dtype=object)[rows]
-    if len(rows) <= NEIGHBOURS or len(set(labels)) < 2:
+    if len(rows) <= NEIGHBORS or len(set(labels)) < 2:
         return
     x = np.stack([sound for n in rows if (sound := measures[n].sound) is not None])
     x = (x - x.mean(axis=0)) / np.maximum(x.std(axis=0), 1e-9)
@@ -31,13 +31,13 @@ def doubtful_labels(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> 
         groups = clips["group"].to_numpy(dtype=object)[rows]
         for group in set(groups):
             own = groups == group
-            if own.sum() > NEIGHBOURS:
+            if own.sum() > NEIGHBORS:
                 x[own] -= x[own].mean(axis=0)
     label_counts = dict(zip(*np.unique(labels, return_counts=True), strict=True))
     for at, nearest in enumerate(_nearest(x.astype(np.float32))):
-        # A label with few clips cannot fill ten places; with very few, nothing can be said.
-        looked_at = min(NEIGHBOURS, int(label_counts[labels[at]]) - 1)
-        if looked_at < FEWEST_NEIGHBOURS:
+        # A label with few clips cannot fill ten places; with very few, no label is doubted.
+        looked_at = min(NEIGHBORS, int(label_counts[labels[at]]) - 1)
+        if looked_at < FEWEST_NEIGHBORS:
             continue
         others = nearest[:looked_at]
         names, counts = np.unique(labels[others], return_counts=True)
@@ -48,13 +48,13 @@ def doubtful_labels(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> 
 
 
 def _nearest(x: np.ndarray) -> Iterator[np.ndarray]:
-    """Rows of `x` nearest to each row, except itself, the nearest first; shape ``(NEIGHBOURS,)`` each."""
+    """Rows of `x` nearest to each row, except itself, the nearest first; shape ``(NEIGHBORS,)`` each."""
     squares = (x * x).sum(axis=1)
     block = max(1, BLOCK_VALUES // len(x))
     for first in range(0, len(x), block):
         distance = squares - 2 * x[first : first + block] @ x.T
         own = np.arange(len(distance))
         distance[own, first + own] = np.inf
-        near = np.argpartition(distance, NEIGHBOURS - 1, axis=1)[:, :NEIGHBOURS]
+        near = np.argpartition(distance, NEIGHBORS - 1, axis=1)[:, :NEIGHBORS]
         order = np.take_along_axis(distance, near, axis=1).argsort(axis=1)
         yield from np.take_along_axis(near, order, axis=1)

@@ -16,7 +16,7 @@ from barn_owl.names import from_text
 from barn_owl.parallel import each
 from barn_owl.sound.samples import SampleFile
 
-NEIGHBOURS = 3
+NEIGHBORS = 3
 """Clips that each one is compared with sample by sample: those whose fingerprints are nearest."""
 WORTH_COMPARING = 0.55
 ENOUGH = 20
@@ -49,13 +49,15 @@ def near_duplicates(
     Candidates are the nearest fingerprints; they are then taken from `kept`, or read again, and correlated.
     Excerpts of one file, which may well overlap, are not compared with each other.
     """
-    asked = excerpts(clips["file"], clips["start_s"], clips["end_s"])
+    requested = excerpts(clips["file"], clips["start_s"], clips["end_s"])
     same = same_content(measures)
-    candidates = [(a, b) for a, b in _candidates(measures) if same[a] != same[b] and asked[a].file != asked[b].file]
+    candidates = [
+        (a, b) for a, b in _candidates(measures) if same[a] != same[b] and requested[a].file != requested[b].file
+    ]
 
     @lru_cache(maxsize=512)
     def read(clip: int) -> np.ndarray:
-        samples = kept.read(clip) if kept is not None and clip in kept else _samples(asked[clip])
+        samples = kept.read(clip) if kept is not None and clip in kept else _samples(requested[clip])
         return samples - samples.mean()
 
     similar = each(lambda pair: similarity(read(pair[0]), read(pair[1])), candidates, workers, here=True)
@@ -73,7 +75,7 @@ def _candidates(measures: list[ClipInspection]) -> list[tuple[int, int]]:
     if len(prints) >= ENOUGH:  # what all have in common says nothing
         prints -= prints.mean(axis=0)
     prints /= np.maximum(np.linalg.norm(prints, axis=1, keepdims=True), 1e-9)
-    number, most, pairs = np.array(rows), min(NEIGHBOURS, len(rows) - 1), set[tuple[int, int]]()
+    number, most, pairs = np.array(rows), min(NEIGHBORS, len(rows) - 1), set[tuple[int, int]]()
     block = max(1, BLOCK_VALUES // len(prints))
     for first in range(0, len(prints), block):
         nearness = prints[first : first + block] @ prints.T
@@ -120,15 +122,15 @@ def file_copies(clips: pd.DataFrame) -> np.ndarray:
 
     Only files of the same size are read; one that cannot be is treated as no copy.
     """
-    asked = excerpts(clips["file"], clips["start_s"], clips["end_s"])
-    keys: list[str] = [repr(one) for one in asked]
-    whole = [row for row, one in enumerate(asked) if one.start_s is None and one.end_s is None]
+    requested = excerpts(clips["file"], clips["start_s"], clips["end_s"])
+    keys: list[str] = [repr(one) for one in requested]
+    whole = [row for row, one in enumerate(requested) if one.start_s is None and one.end_s is None]
     sizes = pd.Series(
-        {row: Path(from_text(asked[row].file)).stat().st_size for row in whole if is_file(asked[row].file)}
+        {row: Path(from_text(requested[row].file)).stat().st_size for row in whole if is_file(requested[row].file)}
     )
     for row in sizes.index[sizes.duplicated(keep=False)]:
         with suppress(OSError):  # reading it as sound will say what is wrong
-            keys[row] = asked[row].content()
+            keys[row] = requested[row].content()
     return np.asarray(pd.factorize(np.array(keys, dtype=object))[0])
 
 

@@ -38,7 +38,7 @@ class ClipFrames:
         return self.parts[clip]
 
     def take(self, clips: Sequence[int] | np.ndarray) -> "ClipFrames":
-        """Return some of the clips, in the order asked for."""
+        """Return some of the clips, in the order requested."""
         return ClipFrames([self.parts[int(clip)] for clip in clips])
 
     def __reduce__(self) -> tuple[Any, ...]:
@@ -117,33 +117,33 @@ def load_frames(
         **(settings or UniformSettings()).model_dump(include=set(UniformSettings.model_fields))
     )
     sound = "" if settings == UniformSettings() else settings.model_dump_json()
-    asked = excerpts(clips["file"], clips["start_s"], clips["end_s"])
+    requested = excerpts(clips["file"], clips["start_s"], clips["end_s"])
     store = FrameCache(cache, front_end, sound) if cache is not None else None
-    loaded: list[np.ndarray | str | None] = [_found(store, excerpt) for excerpt in asked]
+    loaded: list[np.ndarray | str | None] = [_found(store, excerpt) for excerpt in requested]
     missing = [row for row, frames in enumerate(loaded) if frames is None]
-    done = len(asked) - len(missing)
+    done = len(requested) - len(missing)
     if progress and done:
-        progress(done, len(asked))
+        progress(done, len(requested))
     with (
         threadpool_limits(limits=1, user_api="blas"),
         store.adding() if store is not None and missing else nullcontext() as adding,
     ):
         work = partial(_computed_and_known, front_end=front_end, settings=settings, known=adding is not None)
-        results = each(work, [asked[row] for row in missing], workers, at_once=FILES_AT_ONCE)
+        results = each(work, [requested[row] for row in missing], workers, at_once=FILES_AT_ONCE)
         for row, (result, sha256) in zip(missing, results, strict=True):
             if adding is not None and sha256:
                 # Read back from the map below, so that memory does not fill up.
-                adding.add(asked[row], result, sha256)
+                adding.add(requested[row], result, sha256)
             else:
                 loaded[row] = result
             done += 1
             if progress:
-                progress(done, len(asked))
+                progress(done, len(requested))
     # What was just added is found now; computed again only when the cache could not keep it.
     for row in missing:
         if loaded[row] is None:
-            found = _found(store, asked[row])
-            loaded[row] = _computed(asked[row], front_end, settings) if found is None else found
+            found = _found(store, requested[row])
+            loaded[row] = _computed(requested[row], front_end, settings) if found is None else found
     skipped = {row: result for row, result in enumerate(loaded) if isinstance(result, str)}
     # Plain arrays over the maps: each window cut from a map as such costs several times more.
     parts = [np.asarray(result) for result in loaded if isinstance(result, np.ndarray)]

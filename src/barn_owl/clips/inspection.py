@@ -48,15 +48,15 @@ def inspect_clips(
     progress: Callable[[int, int], None] | None = None,
 ) -> list[ClipInspection]:
     """Measure each clip of a table, `workers` at a time; their samples at 8 kHz are put into `kept`."""
-    asked = excerpts(clips["file"], clips["start_s"], clips["end_s"])
+    requested = excerpts(clips["file"], clips["start_s"], clips["end_s"])
     measured = []
-    results = each(partial(_measure, wanted=kept is not None), asked, workers)
+    results = each(partial(_measure, wanted=kept is not None), requested, workers)
     for done, (result, samples) in enumerate(results, start=1):
         if kept is not None and samples is not None:
             kept.keep(done - 1, samples)
         measured.append(result)
         if progress:
-            progress(done, len(asked))
+            progress(done, len(requested))
     return measured
 
 

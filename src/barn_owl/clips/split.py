@@ -82,10 +82,10 @@ def _check_labels(clips: pd.DataFrame, fewest: int) -> None:
         raise TableError(f"the table has {only}; a classifier needs clips of at least two labels")
     few = counts[counts < MIN_CLIPS]
     if len(few):
-        said = ", ".join(f"{label!r} ({count})" for label, count in few.items())
+        listed = ", ".join(f"{label!r} ({count})" for label, count in few.items())
         raise TableError(
             f"each label needs at least {MIN_CLIPS} clips, one for each of {', '.join(SPLITS)}; "
-            f"too few of: {said}. Add clips, or take these rows out"
+            f"too few clips of {listed}. Add clips, or delete these rows"
         )
 
 
@@ -244,7 +244,7 @@ def _place(
     counts: np.ndarray, split_of: np.ndarray, splits: list[int], shares: Shares, rng: np.random.Generator
 ) -> None:
     """Give each group without a split the one of `splits` that brings the labels' shares nearest to what is
-    wished."""
+    wanted."""
     share = np.array([shares.train, shares.validation, shares.test])
     _share_out(counts, split_of, splits, share, rng)
 
@@ -257,8 +257,8 @@ def _share_out(
     counts : clips by group and label, shape (groups, labels); split_of, -1 where open, is filled in place.
     """
     open_to = counts[np.isin(split_of, [-1, *splits])].sum(axis=0)
-    wished = np.zeros((len(share), counts.shape[1]))
-    wished[splits] = share[splits][:, None] / share[splits].sum() * open_to
+    wanted = np.zeros((len(share), counts.shape[1]))
+    wanted[splits] = share[splits][:, None] / share[splits].sum() * open_to
     reached = np.stack([counts[split_of == split].sum(axis=0) for split in range(len(share))])
     # A label weighs the same whether it has ten clips or a thousand.
     weight = 1 / counts.sum(axis=0)
@@ -269,9 +269,9 @@ def _share_out(
     waiting = order[split_of[order] < 0]
     empty = len(np.setdiff1d(np.flatnonzero(reached.sum(axis=1) == 0), closed))
     for position, group in enumerate(waiting):
-        # The squared distance to what is wished changes only in the labels that the group has.
+        # The squared distance to what is wanted changes only in the labels that the group has.
         own = np.flatnonzero(counts[group])
-        missing, added = (wished[:, own] - reached[:, own]) * weight[own], counts[group, own] * weight[own]
+        missing, added = (wanted[:, own] - reached[:, own]) * weight[own], counts[group, own] * weight[own]
         cost = (added * (added - 2 * missing)).sum(axis=1)
         cost[closed] = np.inf
         if empty >= len(waiting) - position:  # just enough groups left to give each side one

@@ -83,12 +83,12 @@ def write_variants(
     TableError
         If there are no clips of background.
     """
-    asked, rows, refused = _excerpts(clips), [], {}
-    noises = [asked[row] for row in np.flatnonzero(clips["label"].isin(background))]
+    requested, rows, refused = _excerpts(clips), [], {}
+    noises = [requested[row] for row in np.flatnonzero(clips["label"].isin(background))]
     if background and not noises:
         raise TableError(f"no clip is labeled {' or '.join(map(repr, background))}")
     check_space(folder, variants * bytes_of(clips))
-    for number, (excerpt, row) in enumerate(zip(asked, clips.to_dict(orient="records"), strict=True)):
+    for number, (excerpt, row) in enumerate(zip(requested, clips.to_dict(orient="records"), strict=True)):
         rng = np.random.default_rng([seed, number])
         try:
             samples, rate_hz = _read(excerpt)
@@ -104,7 +104,7 @@ def write_variants(
         except AudioError as error:
             refused[excerpt.file] = str(error)
         if progress:
-            progress(number + 1, len(asked))
+            progress(number + 1, len(requested))
     return check_clip_table(pd.DataFrame(rows, columns=[*clips.columns, "changes"])), refused
 
 

@@ -90,16 +90,18 @@ class Tape:
         """Record a block of sound at `RATE_HZ`; float32, the same length."""
         recorder, n = self.recorder, len(sound)
         line = np.concatenate([self._delay, sound])
-        heard = sound + 10 ** (recorder.echo_db / 20) * line[:n]
+        recorded = sound + 10 ** (recorder.echo_db / 20) * line[:n]
         self._delay = line[n:]
-        heard, self._state = scipy.signal.sosfilt(self._sections, heard, zi=self._state)
+        recorded, self._state = scipy.signal.sosfilt(self._sections, recorded, zi=self._state)
         hiss = self.rng.standard_normal(n) * 10 ** (recorder.hiss_db / 20)
-        heard = heard * 10 ** (recorder.gain_db / 20) + hiss
+        recorded = recorded * 10 ** (recorder.gain_db / 20) + hiss
         if recorder.hum_db > -100:
             t = (self._position + np.arange(n)) / RATE_HZ
-            heard += 10 ** (recorder.hum_db / 20) * (np.sin(2 * np.pi * 50 * t) + 0.6 * np.sin(2 * np.pi * 150 * t))
+            recorded += 10 ** (recorder.hum_db / 20) * (
+                np.sin(2 * np.pi * 50 * t) + 0.6 * np.sin(2 * np.pi * 150 * t)
+            )
         self._position += n
-        return np.asarray(heard, dtype=np.float32)
+        return np.asarray(recorded, dtype=np.float32)
 
 
 def record(recorder: Recorder, sound: np.ndarray, rng: np.random.Generator) -> np.ndarray:

@@ -45,7 +45,7 @@ def write_harbor(
 ) -> Harbor:
     """Write the demo data below `folder`: ``clips/LABEL/RECORDER_NUMBER``, ``night.flac``, ``truth.csv``.
 
-    The same seed gives the same samples. Some clips are odd on purpose, as in real heaps: mislabelled, clipped,
+    The same seed gives the same samples. Some clips are odd on purpose, as in real heaps: mislabeled, clipped,
     silent, stereo, at 192 kHz, broken off.
 
     Parameters
@@ -85,7 +85,7 @@ def _write_clip(folder: Path, seed: int, label: int, number: int) -> None:
     rng = np.random.default_rng([seed, 1, label, number])
     recorder = RECORDERS[number % len(RECORDERS)]
     odd = _odd_one(label, number)
-    sounding = LABELS[(label + 1 + number) % len(LABELS)] if odd == "mislabelled" else LABELS[label]
+    sounding = LABELS[(label + 1 + number) % len(LABELS)] if odd == "mislabeled" else LABELS[label]
     take = record(recorder, _clip_sound(rng, sounding), rng)
     rate_hz = recorder.rate_hz
     if odd == "clipped":
@@ -101,7 +101,7 @@ def _write_clip(folder: Path, seed: int, label: int, number: int) -> None:
 
 def _odd_one(label: int, number: int) -> str:
     """Name what is odd about a clip; blank for most."""
-    odd = {(0, 11): "mislabelled", (2, 34): "mislabelled", (3, 23): "mislabelled", (5, 41): "mislabelled"}
+    odd = {(0, 11): "mislabeled", (2, 34): "mislabeled", (3, 23): "mislabeled", (5, 41): "mislabeled"}
     odd |= {(1, 5): "silent", (4, 38): "silent", (0, 24): "192 kHz"}
     if number % 29 == 17:
         return "clipped"

@@ -46,8 +46,10 @@ def _ring(
     t = _time(length_s)
     out = np.zeros(len(t))
     for f, tau, a in zip(hertz, decay_s, level, strict=True):
-        heard = t[: round(7 * tau * RATE_HZ)]  # 60 dB down after seven decay times
-        out[: len(heard)] += a * np.exp(-heard / tau) * np.sin(2 * np.pi * f * heard + rng.uniform(0, 2 * np.pi))
+        decaying = t[: round(7 * tau * RATE_HZ)]  # 60 dB down after seven decay times
+        out[: len(decaying)] += (
+            a * np.exp(-decaying / tau) * np.sin(2 * np.pi * f * decaying + rng.uniform(0, 2 * np.pi))
+        )
     return out
 
 

@@ -117,7 +117,7 @@ def _counts(classifier: Convolutional, network: Network, groups: list[Group], sh
         smallest = size(kept(0.0)) / len(network.vector)
         raise ModelError(
             f"no more than {1 - smallest:.0%} of the weights can be taken out of this network, "
-            f"{1 - share:.0%} are asked"
+            f"{1 - share:.0%} are requested"
         )
     shares = np.linspace(0, 1, FINENESS)
     return kept(float(shares[bisect.bisect_right(shares, wanted, key=lambda one: size(kept(one))) - 1]))

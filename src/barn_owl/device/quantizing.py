@@ -107,7 +107,7 @@ class Rounding(NamedTuple):
 
 
 def _rounding_for(low: float, high: float) -> Rounding:
-    """Return steps with which `low` to `high`, and 0, can be said."""
+    """Return a step size that covers `low` to `high`, and 0."""
     low, high = min(low, 0.0), max(high, 0.0)
     size = max(high - low, SMALLEST) / (HIGHEST - LOWEST)
     return Rounding(size, int(np.clip(round(LOWEST - low / size), LOWEST, HIGHEST)))

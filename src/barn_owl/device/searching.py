@@ -175,7 +175,7 @@ def _reasons(table: pd.DataFrame) -> dict[str, str]:
 
 
 class _Race:
-    """Candidates by their number, and what each step said of them; every line is kept in a file as it comes."""
+    """Candidates by number, with their score at each step; every line is appended to a file."""
 
     def __init__(
         self, folder: Path, device: Device, plan: Plan, clips: pd.DataFrame, work: Work, *, int8: bool, resume: bool
@@ -236,10 +236,12 @@ class _Race:
             return {}
         if not changed or rng.random() < FRESH:
             return every
-        asked = rng.random(len(every)) < CHANGED
-        asked[int(rng.integers(len(every)))] = True
+        requested = rng.random(len(every)) < CHANGED
+        requested[int(rng.integers(len(every)))] = True
         before = {} if best is None else self._found[best]
-        return before | {key: value for (key, value), is_asked in zip(every.items(), asked, strict=True) if is_asked}
+        return before | {
+            key: value for (key, value), is_requested in zip(every.items(), requested, strict=True) if is_requested
+        }
 
     def _rank(self, candidate: int) -> tuple[int, float]:
         """The furthest step that a candidate came to, and its score there."""
@@ -274,8 +276,10 @@ class _Race:
                 if (candidate, step) in self.done or (left_s < 0 and self.done):
                     continue
                 plan = self.plans[candidate]
-                told = f"candidate {candidate}, {plan.classifier}, step {step + 1}, {max(0.0, left_s):.0f} s left"
-                self._work.begin(told, len(self.done) + 1, 0)
+                progress_line = (
+                    f"candidate {candidate}, {plan.classifier}, step {step + 1}, {max(0.0, left_s):.0f} s left"
+                )
+                self._work.begin(progress_line, len(self.done) + 1, 0)
                 yield candidate, plan
 
         # Features are computed once for each front end, however many candidates have it.

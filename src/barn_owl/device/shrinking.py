@@ -213,8 +213,8 @@ def quantize_run(run: Run, folder: str | Path, *, work: Work = PLAIN) -> Run:
         chosen = rows[np.argsort(turn, kind="stable")][:CALIBRATION_CLIPS]
         made = quantize(model, data.frames.take(chosen))
         fitted = Fitted(classifier=made.classifier, mean=made.mean, deviation=made.deviation)
-        heard = data.table[data.table["split"] == "validation"].reset_index(drop=True)
+        validation = data.table[data.table["split"] == "validation"].reset_index(drop=True)
         same = plan.but(rehearsal={"decide": False})
-        rehearsal = make_rehearsal(same, heard) if plan.rehearsal.minutes and len(heard) else None
+        rehearsal = make_rehearsal(same, validation) if plan.rehearsal.minutes and len(validation) else None
         rehearsed = None if rehearsal is None else rehearse(made, same, [(made, rehearsal)])
         return write_run(folder, plan, data, made, fitted, begin, rehearsed=rehearsed)

@@ -139,10 +139,12 @@ def fit_thresholds(answers: PredictionArrays, target: Target, value: float) -> d
     found = {}
     for number, label in enumerate(answers.labels):
         # In a single-label task a threshold can only reject answers; in a multilabel task it makes them.
-        asked = np.ones(len(answers), dtype=bool) if answers.multilabel else answers.predicted_numbers == number
+        requested = np.ones(len(answers), dtype=bool) if answers.multilabel else answers.predicted_numbers == number
         has = answers.truth[:, number]
-        known = target != "none" and has.any() and asked.any()
-        found[label] = _threshold(answers.scores[asked, number], has[asked], target, value) if known else default
+        known = target != "none" and has.any() and requested.any()
+        found[label] = (
+            _threshold(answers.scores[requested, number], has[requested], target, value) if known else default
+        )
     return found
 
 
@@ -152,16 +154,16 @@ def _threshold(score: np.ndarray, has: np.ndarray, target: Target, value: float)
     # Between a score and the next lower one, in the middle: neither clip sits on the edge.
     steps = score[order][last]
     cuts = np.append((steps[:-1] + steps[1:]) / 2, 0.0)
-    hits, said = np.cumsum(has[order])[last], last + 1
-    missed, alarms = has.sum() - hits, said - hits
+    hits, predicted = np.cumsum(has[order])[last], last + 1
+    missed, alarms = has.sum() - hits, predicted - hits
     if target == "precision":
-        precision = hits / said
+        precision = hits / predicted
         kept = np.flatnonzero(precision >= value)
         return float(cuts[kept[-1]] if len(kept) else cuts[precision.argmax()])
     if target == "recall":
         return float(cuts[np.argmax(hits >= value * has.sum())])
     if target == "f1":
-        return float(cuts[np.argmax(2 * hits / (said + has.sum()))])
+        return float(cuts[np.argmax(2 * hits / (predicted + has.sum()))])
     # An answer never given costs all the labels missed.
     costs = np.append(missed + value * alarms, has.sum())
     best = int(costs.argmin())

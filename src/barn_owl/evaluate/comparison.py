@@ -62,7 +62,7 @@ class Comparison:
     @property
     def words(self) -> list[str]:
         """What the differences amount to, a sentence a pair."""
-        said = []
+        sentences = []
         first = str(self.scores.index[0])
         for name, row in self.pairs.iterrows():
             # Of one group there is no interval; the paired test must do.
@@ -71,16 +71,16 @@ class Comparison:
             span = "" if alone else f" ({row['low']:+.3f} to {row['high']:+.3f})"
             verdict = "within noise" if within else "better" if row["difference"] > 0 else "worse"
             only = f"only {name} has right: {row['only_it']:.0f}, only {first}: {row['only_first']:.0f}"
-            said.append(
+            sentences.append(
                 f"{name} against {first}: balanced accuracy {row['difference']:+.3f}{span}, {verdict}. "
                 f"Clips that {only} ({p_words(row['p'])})."
             )
             if within and not alone and row["p"] <= LEVEL:
-                said.append(
+                sentences.append(
                     "Clip by clip that is more than chance, but not in all groups: the interval is over groups, and "
                     "other groups may turn it round."
                 )
-        return said
+        return sentences
 
     def _repr_html_(self) -> str:
         return str(self.scores.round(3).to_html()) + str(self.pairs.round(3).to_html())

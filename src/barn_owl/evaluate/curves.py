@@ -141,15 +141,15 @@ def label_curve(score: np.ndarray, has: np.ndarray) -> pd.DataFrame:
     """
     order = np.argsort(-score, kind="stable")
     last = np.flatnonzero(np.append(np.diff(score[order]) != 0, True))
-    found, said = np.cumsum(has[order])[last], last + 1
+    found, predicted = np.cumsum(has[order])[last], last + 1
     with np.errstate(invalid="ignore", divide="ignore"):
         recall = np.append(0.0, found / has.sum())
         return pd.DataFrame(
             {
                 "threshold": np.append(np.inf, score[order][last]),
                 "recall": recall,
-                "precision": np.append(np.nan, found / said),
-                "false_alarm_rate": np.append(0.0, (said - found) / (~has).sum()),
+                "precision": np.append(np.nan, found / predicted),
+                "false_alarm_rate": np.append(0.0, (predicted - found) / (~has).sum()),
                 "miss_rate": 1 - recall,
             }
         )

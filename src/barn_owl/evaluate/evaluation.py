@@ -41,7 +41,7 @@ ones; scores promise 0.15 more than they keep; groups of enough clips differ by 
 
 @dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class Evaluation:
-    """Predictions of one split of the split, or of a table of its own, and all that can be said about them.
+    """Predictions of one split, or of a separate table, and the scores computed from them.
 
     Attributes
     ----------
@@ -50,7 +50,7 @@ class Evaluation:
     majority : str
         The label that is most frequent in training.
     thresholds : dict[str, float]
-        Score that each label must reach to be said; with fewer, a clip is undecided.
+        Score that each label must reach to be predicted; below it, a clip is undecided.
     skipped : dict[int, str]
         The reason for each clip that could not be used, by row number.
     rows : np.ndarray | None
@@ -85,16 +85,16 @@ class Evaluation:
 
     @cached_property
     def arrays(self) -> PredictionArrays:
-        """Truth, scores and what was said, as arrays."""
+        """Truth, scores and predictions, as arrays."""
         return read_prediction_arrays(self.predictions, self.labels, multilabel=self.multilabel)
 
     @cached_property
     def scores(self) -> Scores | MultilabelScores:
         """Counts: the confusion, precision, recall and F1 by label."""
-        truth, said = self.predictions["label"].tolist(), self.predictions["predicted"].fillna("").tolist()
+        truth, given = self.predictions["label"].tolist(), self.predictions["predicted"].fillna("").tolist()
         if self.multilabel:
-            return score_multilabel(truth, said, self.labels)
-        return score_labels(truth, said, self.labels, majority=self.majority)
+            return score_multilabel(truth, given, self.labels)
+        return score_labels(truth, given, self.labels, majority=self.majority)
 
     @cached_property
     def metrics(self) -> Metrics:
@@ -118,8 +118,8 @@ class Evaluation:
         if not self.multilabel:
             always = np.zeros((clips, labels))
             always[:, self.labels.index(self.majority)] = 1
-            said = self._scores_of(always, curves=False)
-            majority = {name: said[name][0] for name in OF_ONE_ANSWER}
+            given = self._scores_of(always, curves=False)
+            majority = {name: given[name][0] for name in OF_ONE_ANSWER}
             chance |= {"accuracy": 1 / labels, "balanced_accuracy": 1 / labels, "kappa": 0.0, "matthews": 0.0}
         table = self.metrics.overall
         columns = {"majority": majority, "chance": chance}
@@ -130,9 +130,9 @@ class Evaluation:
         )
 
     def _scores_of(self, scores: np.ndarray, *, curves: bool) -> dict[str, np.ndarray]:
-        """Scores that the same clips would get if these were what was said of them."""
-        said = scores > LIKELY if self.multilabel else np.eye(len(self.labels), dtype=bool)[scores.argmax(axis=1)]
-        return observed(replace(self.arrays, scores=scores, predicted=said), curves=curves)[0]
+        """Evaluation scores of other label scores for the same clips."""
+        given = scores > LIKELY if self.multilabel else np.eye(len(self.labels), dtype=bool)[scores.argmax(axis=1)]
+        return observed(replace(self.arrays, scores=scores, predicted=given), curves=curves)[0]
 
     @cached_property
     def order(self) -> list[str]:
@@ -151,9 +151,9 @@ class Evaluation:
         """Score of each answer and whether it is right: of the best label, or where labels overlap of every label."""
         answers = self.arrays
         if self.multilabel:
-            said = answers.scores > LIKELY
-            sure = np.where(said, answers.scores, 1 - answers.scores)
-            return sure.ravel(), (said == answers.truth).ravel()
+            given = answers.scores > LIKELY
+            sure = np.where(given, answers.scores, 1 - answers.scores)
+            return sure.ravel(), (given == answers.truth).ravel()
         return answers.scores.max(axis=1), answers.right
 
     @cached_property
@@ -252,15 +252,15 @@ class Evaluation:
                 f"this classifier {reached:.2f}."
             )
         found += self._swallowing()
-        said = answers.predicted.mean(axis=0)
-        most = int(said.argmax())
-        if not self.multilabel and said[most] > DISGUISE and len(self.labels) > 1:
+        given = answers.predicted.mean(axis=0)
+        most = int(given.argmax())
+        if not self.multilabel and given[most] > DISGUISE and len(self.labels) > 1:
             found.append(
-                f"{said[most]:.0%} of the clips are classified as {self.labels[most]!r}: close to a majority-class "
+                f"{given[most]:.0%} of the clips are classified as {self.labels[most]!r}: close to a majority-class "
                 "classifier."
             )
         never = [
-            label for number, label in enumerate(self.labels) if answers.truth[:, number].any() and not said[number]
+            label for number, label in enumerate(self.labels) if answers.truth[:, number].any() and not given[number]
         ]
         if never:
             found.append(f"Never predicted: {_listed(never)}.")

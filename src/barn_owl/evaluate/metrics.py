@@ -55,7 +55,7 @@ def measure(answers: PredictionArrays, *, rounds: int = ROUNDS, seed: int = 0, c
     """Compute all scores, with 95 % intervals from `rounds` rounds of the bootstrap over groups.
 
     Of labels that do not occur, only precision can be told, and means over labels leave them out. Precision of a
-    label that is never said is 0 in those means. With one group alone no interval can be had: it is NaN.
+    label that is never predicted is 0 in those means. With one group alone no interval can be had: it is NaN.
 
     Parameters
     ----------
@@ -122,24 +122,24 @@ def scores_of(
     groups = answers.groups
     clips = np.bincount(groups) @ drawn
     label_scores = _counted(answers, drawn)
-    right, said, count = (label_scores.pop(name) for name in ("right", "predicted", "count"))
+    right, predictions, count = (label_scores.pop(name) for name in ("right", "predicted", "count"))
     occurs = count > 0
     with np.errstate(invalid="ignore", divide="ignore"):
         all_right = np.bincount(groups, answers.right) @ drawn / clips
         overall = {"exact" if answers.multilabel else "accuracy": all_right}
         recall, f1 = label_scores["recall"], label_scores["f1"]
         precision = np.where(np.isnan(label_scores["precision"]), 0.0, label_scores["precision"])
-        left_alone = 1 - (said - right) / (clips - count)
+        left_alone = 1 - (predictions - right) / (clips - count)
         balanced = (recall + left_alone) / 2 if answers.multilabel else recall
         overall["balanced_accuracy"] = _mean(balanced, occurs)
         for name, value in (("precision", precision), ("recall", recall), ("f1", f1)):
             overall[f"macro_{name}"] = _mean(value, occurs)
             overall[f"weighted_{name}"] = (np.where(occurs, value, 0) * count).sum(axis=0) / count.sum(axis=0)
-        overall["micro_precision"] = right.sum(axis=0) / said.sum(axis=0)
+        overall["micro_precision"] = right.sum(axis=0) / predictions.sum(axis=0)
         overall["micro_recall"] = right.sum(axis=0) / count.sum(axis=0)
-        overall["micro_f1"] = 2 * right.sum(axis=0) / (said.sum(axis=0) + count.sum(axis=0))
+        overall["micro_f1"] = 2 * right.sum(axis=0) / (predictions.sum(axis=0) + count.sum(axis=0))
         if not answers.multilabel:
-            overall |= _agreement(right.sum(axis=0), said, count, clips)
+            overall |= _agreement(right.sum(axis=0), predictions, count, clips)
             if len(answers.labels) > BEST_OF:
                 overall[f"among_best_{BEST_OF}"] = np.bincount(groups, _among_best(answers)) @ drawn / clips
         log_loss, brier = _losses(answers)
@@ -154,13 +154,15 @@ def scores_of(
 
 def _counted(answers: PredictionArrays, drawn: np.ndarray) -> dict[str, np.ndarray]:
     both = answers.truth & answers.predicted
-    right, said, count = (_by_group(marks, answers) @ drawn for marks in (both, answers.predicted, answers.truth))
+    right, predictions, count = (
+        _by_group(marks, answers) @ drawn for marks in (both, answers.predicted, answers.truth)
+    )
     with np.errstate(invalid="ignore", divide="ignore"):
         return {
-            "precision": right / np.where(said > 0, said, np.nan),
+            "precision": right / np.where(predictions > 0, predictions, np.nan),
             "recall": right / np.where(count > 0, count, np.nan),
-            "f1": np.where(count > 0, 2 * right / (said + count), np.nan),
-            "right": right, "predicted": said, "count": count,
+            "f1": np.where(count > 0, 2 * right / (predictions + count), np.nan),
+            "right": right, "predicted": predictions, "count": count,
         }  # fmt: skip
 
 
@@ -191,11 +193,13 @@ def _mean(values: np.ndarray, occurs: np.ndarray) -> np.ndarray:
         return np.asarray(np.where(known, values, 0).sum(axis=0) / known.sum(axis=0))
 
 
-def _agreement(right: np.ndarray, said: np.ndarray, count: np.ndarray, clips: np.ndarray) -> dict[str, np.ndarray]:
+def _agreement(
+    right: np.ndarray, predictions: np.ndarray, count: np.ndarray, clips: np.ndarray
+) -> dict[str, np.ndarray]:
     """Cohen's kappa (1960) and Matthews' correlation for many labels (Gorodkin 2004), from sums of the confusion."""
-    expected = (said * count).sum(axis=0)
+    expected = (predictions * count).sum(axis=0)
     covered = right * clips - expected
-    spread = np.sqrt((clips**2 - (said**2).sum(axis=0)) * (clips**2 - (count**2).sum(axis=0)))
+    spread = np.sqrt((clips**2 - (predictions**2).sum(axis=0)) * (clips**2 - (count**2).sum(axis=0)))
     return {
         "kappa": np.where(clips**2 > expected, covered / (clips**2 - expected), np.nan),
         "matthews": np.where(spread > 0, covered / np.where(spread > 0, spread, 1), 0.0),

@@ -36,16 +36,18 @@ def likely_wrong_labels(predictions: pd.DataFrame, answers: PredictionArrays) ->
     columns = [*PLACE, "label", "suggested", "score", "own_score", "correct_label"]
     if answers.multilabel or not len(answers):
         return pd.DataFrame(columns=columns)
-    true, said = answers.true_numbers, answers.predicted_numbers
+    true, predicted = answers.true_numbers, answers.predicted_numbers
     clips = np.arange(len(answers))
-    own, best = answers.scores[clips, true], answers.scores[clips, said]
+    own, best = answers.scores[clips, true], answers.scores[clips, predicted]
     counts = answers.truth.sum(axis=0)
     usual = np.where(answers.truth, answers.scores, 0).sum(axis=0) / np.maximum(counts, 1)
-    right = np.bincount(true[true == said], minlength=len(counts)) / np.maximum(counts, 1)
+    right = np.bincount(true[true == predicted], minlength=len(counts)) / np.maximum(counts, 1)
     known = right >= LEAST_SKILL
-    doubted = np.flatnonzero((true != said) & (best >= usual[said]) & (own < usual[true]) & known[said] & known[true])
+    doubted = np.flatnonzero(
+        (true != predicted) & (best >= usual[predicted]) & (own < usual[true]) & known[predicted] & known[true]
+    )
     table = predictions.iloc[doubted][[*PLACE, "label"]].assign(
-        suggested=[answers.labels[number] for number in said[doubted]],
+        suggested=[answers.labels[number] for number in predicted[doubted]],
         score=best[doubted],
         own_score=own[doubted],
         correct_label="",

@@ -1,4 +1,4 @@
-"""What was said about clips alongside what is true, as arrays."""
+"""Predictions and truth of clips, as arrays."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -20,7 +20,7 @@ SCORE = "score:"
 class PredictionArrays:
     """Truth and answers of clips.
 
-    truth, said : boolean, ``(clips, labels)``;
+    truth, predicted : boolean, ``(clips, labels)``;
 
     Attributes
     ----------
@@ -106,7 +106,7 @@ def read_prediction_arrays(
     truth = _marked(predictions["label"], labels, multilabel, "label")
     if not multilabel and not truth.any(axis=1).all():
         raise TableError(f"row {int(np.flatnonzero(~truth.any(axis=1))[0]) + 1} has no label to judge by")
-    said = _marked(predictions["predicted"], labels, multilabel, "predicted")
+    answers = _marked(predictions["predicted"], labels, multilabel, "predicted")
     scores = predictions[columns].to_numpy(dtype=np.float64)
     bad = ~((scores >= 0) & (scores <= 1 + 1e-6)).all(axis=1)
     if bad.any():
@@ -115,7 +115,7 @@ def read_prediction_arrays(
         labels=labels,
         truth=truth,
         scores=scores,
-        predicted=said,
+        predicted=answers,
         groups=group_numbers(predictions),
         multilabel=multilabel,
     )

@@ -18,7 +18,7 @@ logger = logging.getLogger(__name__)
 
 UNDECIDED, NONE = "(undecided)", "(none)"
 """Predicted label where no score reaches its threshold, and where no label is active."""
-HEARD = "heard"
+PEAK_SCORE = "peak_score"
 """Column of the highest score that any label has at any moment of a clip: what tagging holds against ``on``."""
 LOUD, QUIET = 0.9, 0.1
 """Shares of a clip's frames whose levels are those of the sound and of what is behind it."""
@@ -70,10 +70,10 @@ def clip_outputs(model: Model, clips: pd.DataFrame, frames: ClipFrames) -> ClipO
     extras = model.extra_columns.rows(clips)
     # The matrices are small: a second thread inside a product costs more than it brings.
     with threadpool_limits(limits=1, user_api="blas"):
-        said = [model.clip(frames[clip], extras[clip]) for clip in range(len(frames))]
-    if not said:
+        outputs = [model.clip(frames[clip], extras[clip]) for clip in range(len(frames))]
+    if not outputs:
         return ClipOutputs(np.empty((0, len(model.labels)), np.float32), np.empty((0, 0), np.float32), np.empty(0))
-    return ClipOutputs(*(np.stack(parts) for parts in zip(*said, strict=True)))
+    return ClipOutputs(*(np.stack(parts) for parts in zip(*outputs, strict=True)))
 
 
 def with_predictions(model: Model, clips: pd.DataFrame, frames: ClipFrames, heard: ClipOutputs) -> pd.DataFrame:
@@ -82,11 +82,11 @@ def with_predictions(model: Model, clips: pd.DataFrame, frames: ClipFrames, hear
     ``predicted`` is the label with the highest score, whatever the model's thresholds; of labels that may overlap all
     that reach theirs. ``loud_frames_db`` is the level of the loudest tenth of the frames, mean over bands, and
     ``above_noise_db`` how far it is above the quietest tenth; columns of these names that are there already stay.
-    ``heard`` is the highest score of any label at any step of the clip.
+    ``peak_score`` is the highest score of any label at any step of the clip.
     """
     scores = model.clip_scores(heard.logits)
     answers = pd.DataFrame({f"{SCORE}{label}": scores[:, number] for number, label in enumerate(model.labels)})
-    answers[HEARD] = heard.highest.astype(np.float64).round(4)
+    answers[PEAK_SCORE] = heard.highest.astype(np.float64).round(4)
     levels = _levels(model, frames)
     own = clips.drop(columns=[name for name in (*answers, "predicted", "score") if name in clips]).reset_index(
         drop=True
@@ -104,10 +104,10 @@ def say(model: Model, scored: pd.DataFrame) -> pd.DataFrame:
     if model.multilabel:
         least = np.array([model.thresholds.get(label, LIKELY) for label in model.labels])
         predicted = [join_labels([model.labels[n] for n in np.flatnonzero(row > least)]) for row in scores]
-    said = ["predicted", "score", *columns]
+    added = ["predicted", "score", *columns]
     highest = scores[np.arange(len(best)), best].clip(0, 1)
-    before = [name for name in scored if name not in said]
-    return scored.assign(predicted=predicted, score=highest)[before + said]
+    before = [name for name in scored if name not in added]
+    return scored.assign(predicted=predicted, score=highest)[before + added]
 
 
 def undecided(model: Model, predictions: pd.DataFrame) -> np.ndarray:
@@ -128,10 +128,10 @@ def rejected(model: Model, predictions: pd.DataFrame) -> pd.Series:
         that already says so.
     """
     needed = predictions["predicted"].map(lambda label: model.decoding.of(str(label)).threshold)
-    is_faint = (predictions[HEARD] < needed) & ~predictions["predicted"].isin(model.background)
+    is_faint = (predictions[PEAK_SCORE] < needed) & ~predictions["predicted"].isin(model.background)
     reasons = [
         f"no label is active in it: {heard:.2f} at most, an event needs {least:.2f}" if faint else ""
-        for faint, heard, least in zip(is_faint, predictions[HEARD], needed, strict=True)
+        for faint, heard, least in zip(is_faint, predictions[PEAK_SCORE], needed, strict=True)
     ]
     return pd.Series(reasons, index=predictions.index, dtype=str)
 

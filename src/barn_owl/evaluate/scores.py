@@ -153,7 +153,7 @@ def score_labels(truth: Sequence[str], predicted: Sequence[str], labels: Sequenc
 class MultilabelScores:
     """How well labels were predicted where a clip may carry several; each label is judged on its own.
 
-    truth, said : boolean, ``(clips, labels)``.
+    truth, predicted : boolean, ``(clips, labels)``.
 
     >>> has = np.array([[True, False], [True, True]])
     >>> scores = barn_owl.evaluate.MultilabelScores(truth=has, predicted=has, labels=["bell", "gull"])

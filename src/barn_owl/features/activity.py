@@ -51,9 +51,9 @@ def sounding(levels: np.ndarray, hop_s: float) -> np.ndarray:
     any quiet, as in a clip that is cut close, all within 30 dB sound.
     """
     loud, stands_out = is_loud(levels), activity(levels, hop_s)
-    heard = loud & (stands_out > FAINT * stands_out.max())
-    has_quiet = (loud & ~heard).sum() >= frames_in(QUIET_S, hop_s)
-    return heard if has_quiet and stands_out.max() >= STANDS_OUT_DB else loud
+    active = loud & (stands_out > FAINT * stands_out.max())
+    has_quiet = (loud & ~active).sum() >= frames_in(QUIET_S, hop_s)
+    return active if has_quiet and stands_out.max() >= STANDS_OUT_DB else loud
 
 
 def is_loud(levels: np.ndarray) -> np.ndarray:
@@ -80,7 +80,7 @@ def total_db(levels: np.ndarray) -> np.ndarray:
     return np.asarray(10 * np.log10(power_of(levels).sum(axis=1, dtype=np.float64)), dtype=np.float32)
 
 
-def onset_frame(levels: np.ndarray, heard: np.ndarray) -> int:
+def onset_frame(levels: np.ndarray, active: np.ndarray) -> int:
     """Onset of a sound: the first active frame within 20 dB of its loudest."""
-    total = np.where(heard, total_db(levels), -np.inf)
+    total = np.where(active, total_db(levels), -np.inf)
     return int(np.argmax(total >= total.max() - ATTACK_DB))

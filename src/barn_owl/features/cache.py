@@ -43,11 +43,12 @@ class _Cached(NamedTuple):
     crc32: int
 
 
-def _cached(told: dict[str, Any]) -> _Cached:
-    file, size, changed_ns = told["stamp"]
+def _cached(entry: dict[str, Any]) -> _Cached:
+    file, size, changed_ns = entry["stamp"]
     return _Cached(
-        file, size, changed_ns, told["sha256"], told["start_s"], told["end_s"], int(told["first"]), int(told["end"]),
-        int(told["crc32"]),
+        file, size, changed_ns, entry["sha256"], entry["start_s"], entry["end_s"], int(entry["first"]),
+        int(entry["end"]),
+        int(entry["crc32"]),
     )  # fmt: skip
 
 

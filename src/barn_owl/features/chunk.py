@@ -40,13 +40,13 @@ class Workspace:
 
     @once
     def pitch_finder(self) -> PitchFinder:
-        """Made when pitch is asked for."""
+        """Made when pitch is requested."""
         end = self._front_end
         return PitchFinder(CHUNK, end.frame, end.hop, end.rate_hz, end.pitch_low_hz, end.pitch_high_hz)
 
 
 class Chunks:
-    """The stages of one or more chunks of framed samples, each computed when first asked for.
+    """The stages of one or more chunks of framed samples, each computed on first use.
 
     before : the magnitude spectrum of the frame before the first, or None.
     """

@@ -133,7 +133,7 @@ class FrontEndSettings(Settings):
 
     @property
     def fft_length(self) -> int:
-        """Length of the transform: as asked for, or the frame zero-padded to a size that is fast."""
+        """Length of the transform: as requested, or the frame zero-padded to a size that is fast."""
         if self.fft is not None:
             return self.fft
         # A power of two is fast; that is known without the cost of importing scipy.fft.
@@ -207,7 +207,7 @@ class FrontEndSettings(Settings):
 
     @property
     def caveats(self) -> list[str]:
-        """What will work but hardly as wished, in words."""
+        """What will work but hardly as wanted, in words."""
         found = []
         edges = mel_edges(self.bands, self.low_hz, self.top_hz)
         narrow = int((np.diff(edges)[1:] < self.bin_hz).sum())

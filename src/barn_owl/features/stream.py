@@ -129,7 +129,7 @@ class FrameStream:
         return [out[name] for name in self._bases]
 
     def _assembled(self, bases: list[np.ndarray], *, last: bool) -> np.ndarray:
-        """Put the columns together, with deltas where they are asked for."""
+        """Put the columns together, with deltas where they are requested."""
         ahead = self._ahead
         if ahead:
             if not self._context:

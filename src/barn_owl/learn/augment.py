@@ -41,25 +41,25 @@ class Augment:
             length = max(SHORTEST, round(len(frames) * pace))
             at = np.minimum(np.arange(length) / pace, len(frames) - 1)
             frames = _between(frames, at)
-            heard = sound.heard[at.astype(int)]
+            active = sound.active[at.astype(int)]
         else:
-            heard = sound.heard
+            active = sound.active
         if self._adds and self._settings.shift_bands:
             shift = rng.uniform(-1, 1) * self._settings.shift_bands
             frames = frames @ _shift(frames.shape[1], round(shift * SHIFTS_A_BAND))
         if self._adds and self._settings.warp_percent:
             warp = rng.uniform(-1, 1) * self._settings.warp_percent
             frames = frames @ _warp(frames.shape[1], round(warp))
-        return frames, heard, int(sound.onset * pace)
+        return frames, active, int(sound.onset * pace)
 
     def reverberated(
-        self, power: np.ndarray, heard: np.ndarray, rng: np.random.Generator
+        self, power: np.ndarray, active: np.ndarray, rng: np.random.Generator
     ) -> tuple[np.ndarray, np.ndarray]:
         """Put some sounds into a room: their power and their active frames, both including reverberation."""
         if rng.random() >= self._settings.reverb:
-            return power, heard
+            return power, active
         power = reverberant(power, rng.uniform(*DECAY_S) / self._hop_s, rng.uniform(*DIRECT_DB))
-        return power, np.pad(heard, (0, len(power) - len(heard)))
+        return power, np.pad(active, (0, len(power) - len(active)))
 
     def response_db(self, rng: np.random.Generator) -> np.ndarray:
         """A smooth response in dB, ``(bands,)``: a slope and bumps, as of another microphone or place."""

@@ -74,7 +74,7 @@ class Examples:
         return self.__dict__ | {"memo": None}
 
     def take(self, rows: np.ndarray) -> "Examples":
-        """Return some of the clips, in the order asked for."""
+        """Return some of the clips, in the order requested."""
         return replace(
             self,
             clips=self.clips.take(rows),
@@ -180,11 +180,11 @@ def judge_logits(logits: np.ndarray, targets: np.ndarray, *, multilabel: bool) -
     look best.
     """
     if multilabel:
-        said, loss = logits > 0, binary_cross_entropy
+        predicted, loss = logits > 0, binary_cross_entropy
     else:
-        said, loss = logits.argmax(axis=1)[:, None] == np.arange(logits.shape[1]), cross_entropy
+        predicted, loss = logits.argmax(axis=1)[:, None] == np.arange(logits.shape[1]), cross_entropy
     is_so = targets > 0.5
-    right, given, count = (said & is_so).sum(axis=0), said.sum(axis=0), is_so.sum(axis=0)
+    right, given, count = (predicted & is_so).sum(axis=0), predicted.sum(axis=0), is_so.sum(axis=0)
     occurs = count > 0
     numbers = rarest_label(targets)
     by_label = [(logits[rows], targets[rows]) for rows in (numbers == number for number in np.unique(numbers))]

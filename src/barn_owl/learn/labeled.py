@@ -29,18 +29,18 @@ class LabeledFrames:
         self._parts: list[tuple[int, np.ndarray, np.ndarray, int, np.ndarray | None]] = []
 
     def add(
-        self, part: np.ndarray, start: int, heard: np.ndarray, onset: int, labels: np.ndarray | None, adds: bool
+        self, part: np.ndarray, start: int, active: np.ndarray, onset: int, labels: np.ndarray | None, adds: bool
     ) -> None:
         """Add a sound at frame `start`, or replace the frames there."""
         if adds:
             self.frames[start : start + len(part)] += part
-            self._parts.append((start, part, heard, onset, labels))
+            self._parts.append((start, part, active, onset, labels))
         else:
             self.frames[start : start + len(part)] = part
-            self._mark(start, heard, onset, labels, heard)
+            self._mark(start, active, onset, labels, active)
 
     def put_whole(
-        self, frames: np.ndarray, start: int, heard: np.ndarray, onset: int, labels: np.ndarray | None
+        self, frames: np.ndarray, start: int, active: np.ndarray, onset: int, labels: np.ndarray | None
     ) -> None:
         """Put all frames of a clip in the place of what was there."""
         self.frames[start : start + len(frames)] = frames
@@ -48,31 +48,31 @@ class LabeledFrames:
             self.events.append((start, start + len(frames), self.sounds.shape[1]))
             return
         for number in np.flatnonzero(labels):
-            self.sounds[start : start + len(frames), number] = heard
+            self.sounds[start : start + len(frames), number] = active
             if 0 <= onset < len(frames):
                 self.begins[start + onset, number] = 1
             self.events.append((start, start + len(frames), int(number)))
 
     def add_up(self, response: np.ndarray) -> None:
         """Find the frames where sounds are active above all else, and apply the frequency response."""
-        for start, part, heard, onset, labels in self._parts:
+        for start, part, active, onset, labels in self._parts:
             over = self.frames[start : start + len(part)] - part
             np.maximum(over, np.float32(TINY), out=over)
             np.divide(part, over, out=over)
             # Three neighboring bands, and three frames, must agree.
             clear = (over[:, :-2] + over[:, 1:-1] + over[:, 2:]).max(axis=1)
             around = np.concatenate([clear[:1], clear, clear[-1:]])
-            audible = heard & (around[:-2] + clear + around[2:] > 9 * AUDIBLE)
-            self._mark(start, heard, onset, labels, audible)
+            audible = active & (around[:-2] + clear + around[2:] > 9 * AUDIBLE)
+            self._mark(start, active, onset, labels, audible)
         self.frames *= response
 
     def _mark(
-        self, start: int, heard: np.ndarray, onset: int, labels: np.ndarray | None, audible: np.ndarray
+        self, start: int, active: np.ndarray, onset: int, labels: np.ndarray | None, audible: np.ndarray
     ) -> None:
         """Find where a sound is active; frames where other sound covers it are masked."""
-        if not heard.any():
+        if not active.any():
             return
-        wanted, found = np.flatnonzero(heard) + start, np.flatnonzero(audible) + start
+        wanted, found = np.flatnonzero(active) + start, np.flatnonzero(audible) + start
         if labels is None:
             if len(found):
                 self.events.append((int(found[0]), int(found[-1]) + 1, self.sounds.shape[1]))

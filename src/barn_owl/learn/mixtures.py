@@ -167,10 +167,10 @@ class MixtureMaker:
             pace = self._augment.pace(rng)
             if len(frames) * pace > space and at:
                 break
-            frames, heard, onset = self._augment.warped(frames, sound.of_clip(frames), rng, pace)
+            frames, active, onset = self._augment.warped(frames, sound.of_clip(frames), rng, pace)
             if len(frames) > space:
                 first = int(rng.integers(len(frames) - space + 1))
-                frames, heard, onset = frames[first : first + space], heard[first : first + space], onset - first
+                frames, active, onset = frames[first : first + space], active[first : first + space], onset - first
             around = frames.min(axis=0)
             if self._adds:
                 around = around_clip(frames, self._front_end.hop_s, self._front_end.floor_db)
@@ -178,7 +178,7 @@ class MixtureMaker:
                 frames, around = frames + change, around + change
             mixture.frames[at : at + gap] = around
             at += gap
-            mixture.put_whole(frames, at, heard, onset, targets)
+            mixture.put_whole(frames, at, active, onset, targets)
             at += len(frames)
             mixture.frames[at:] = around
         if self._adds:
@@ -262,12 +262,12 @@ class MixtureMaker:
             frames, sound, labels = self._clips[clip], self._sounds[clip], self._examples.targets[clip]
             mixture.clip = clip
         pace = self._augment.pace(rng)
-        frames, heard, onset = self._augment.warped(frames[sound.first : sound.last], sound, rng, pace)
+        frames, active, onset = self._augment.warped(frames[sound.first : sound.last], sound, rng, pace)
         power = power_of(frames) if self._adds else frames
         if self._adds:
             if sound.quiet is not None:
                 np.maximum(power - sound.quiet, np.float32(0.03) * power, out=power)
-            power, heard = self._augment.reverberated(power, heard, rng)
+            power, active = self._augment.reverberated(power, active, rng)
         size = len(power)
         if size > WHOLE * length:
             first, last = length - margin - size, margin
@@ -279,8 +279,8 @@ class MixtureMaker:
         start, end = max(0, at), min(length, at + size)
         if end <= start:
             return
-        part, heard = power[start - at : end - at], heard[start - at : end - at]
+        part, active = power[start - at : end - at], active[start - at : end - at]
         if self._adds:
             snr_db = rng.uniform(self._plan.mixtures.snr_low_db, self._plan.mixtures.snr_high_db)
             part = part * power_of(self._augment.response_db(rng) + np.float32(snr_db)) / np.float32(sound.power)
-        mixture.add(part, start, heard, at + onset, labels, self._adds)
+        mixture.add(part, start, active, at + onset, labels, self._adds)

@@ -54,16 +54,16 @@ class PooledWindows:
                 for clip, frames in enumerate(variants.of_all(turn, workers=1)):
                     maker.replace(clip, frames)
             mixtures = maker.make(count, plan.window_frames, rng, most=SOUNDS_A_WINDOW, whole=0.0)
-            heard = mixtures.sounds.sum(axis=1) >= LEAST_FRAMES
+            active = mixtures.sounds.sum(axis=1) >= LEAST_FRAMES
             named = np.array([number not in background for number in range(len(labels))])
-            heard[:, ~named] &= ~heard[:, named].any(axis=1, keepdims=True)
-            sure = ~((mixtures.counts == 0).any(axis=1) & ~heard)[:, named].any(axis=1)
+            active[:, ~named] &= ~active[:, named].any(axis=1, keepdims=True)
+            sure = ~((mixtures.counts == 0).any(axis=1) & ~active)[:, named].any(axis=1)
             windows = (mixtures.frames[sure] - self.mean) / self.deviation
             pooled = pooled_windows(windows, plan.pooling.statistics, plan.levels)
             none = np.full((1, examples.extras.shape[1]), np.nan, dtype=np.float32)
             extras = np.concatenate([examples.extras, none])[mixtures.clips[sure]]
             rows.append(np.concatenate([pooled, extras], axis=1))
-            targets.append(heard[sure].astype(np.float32))
+            targets.append(active[sure].astype(np.float32))
             self.names += [examples.name(int(clip)) if clip >= 0 else "background" for clip in mixtures.clips[sure]]
         if variants is not None:
             variants.close()

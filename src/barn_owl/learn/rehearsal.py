@@ -266,9 +266,9 @@ def _cut(samples: np.ndarray, front_end: FrontEnd, labels: list[str]) -> _Placed
     """Keep the active part of a clip, faded out, and find its onset."""
     log_mel = front_end.but(features=["log-mel"], pad_short=True)
     levels = log_mel.frames(samples)
-    heard = sounding(levels, log_mel.hop_s)
-    last = int(np.flatnonzero(heard)[-1])
-    first = max(0, min(onset_frame(levels, heard), int(heard.argmax())) - 1)
+    active = sounding(levels, log_mel.hop_s)
+    last = int(np.flatnonzero(active)[-1])
+    first = max(0, min(onset_frame(levels, active), int(active.argmax())) - 1)
     kept = samples[first * front_end.hop : last * front_end.hop + front_end.frame].copy()
     fade = min(round(FADE_S * front_end.rate_hz), len(kept) // 4)
     if fade:

@@ -37,36 +37,36 @@ class ClipSound:
     first: int
     last: int
     onset: int
-    heard: np.ndarray
+    active: np.ndarray
     power: float
     quiet: np.ndarray | None
 
     def of_clip(self, frames: np.ndarray) -> "ClipSound":
         """The same within all frames of the clip."""
-        heard = np.zeros(len(frames), dtype=bool)
-        heard[self.first : self.last] = self.heard
-        return replace(self, first=0, last=len(frames), onset=self.first + self.onset, heard=heard)
+        active = np.zeros(len(frames), dtype=bool)
+        active[self.first : self.last] = self.active
+        return replace(self, first=0, last=len(frames), onset=self.first + self.onset, active=active)
 
 
 def describe(front_end: FrontEnd, frames: np.ndarray) -> ClipSound:
     """Find the sound within the frames of a clip, ``(frames, width)``."""
     levels = frames[:, front_end.level_columns]
     if "log-mel" in front_end.widths:
-        heard, loud = sounding(levels, front_end.hop_s), is_loud(levels)
-        onset = onset_frame(levels, heard)
+        active, loud = sounding(levels, front_end.hop_s), is_loud(levels)
+        onset = onset_frame(levels, active)
     else:  # no levels in dB: only activity is known
         stands_out = activity(levels, front_end.hop_s)
-        heard = loud = stands_out >= FAINT * stands_out.max()
-        onset = int(heard.argmax())
-    at = np.flatnonzero(heard)
+        active = loud = stands_out >= FAINT * stands_out.max()
+        onset = int(active.argmax())
+    at = np.flatnonzero(active)
     first = max(0, min(onset, int(at[0])) - round(LEAD_S / front_end.hop_s))
     # What dies away continues for a while, though it cannot be told from what is behind it.
     last = min(int(np.flatnonzero(loud)[-1]), int(at[-1]) + round(TAIL_S / front_end.hop_s)) + 1
-    power = float(power_of(levels[heard]).sum(axis=1, dtype=np.float64).mean()) if front_end.is_log_mel else 1.0
-    quiet = levels[~heard]
+    power = float(power_of(levels[active]).sum(axis=1, dtype=np.float64).mean()) if front_end.is_log_mel else 1.0
+    quiet = levels[~active]
     enough = len(quiet) >= frames_in(QUIET_S, front_end.hop_s)
     behind = power_of(quiet_level(quiet)) if front_end.is_log_mel and enough else None
-    return ClipSound(first, last, onset - first, heard[first:last], max(power, TINY), behind)
+    return ClipSound(first, last, onset - first, active[first:last], max(power, TINY), behind)
 
 
 @lru_cache(maxsize=2)

@@ -29,7 +29,7 @@ from barn_owl.parallel.processes import begin_process, starting
 APART = 7919
 """Between the seeds of two networks, so that those of two trainings with neighboring seeds are not the same."""
 
-_Asked = tuple[Plan, list[str], Examples, Examples | None, Start | None, int]
+_Request = tuple[Plan, list[str], Examples, Examples | None, Start | None, int]
 
 
 class TrainerPool:
@@ -48,7 +48,7 @@ class TrainerPool:
         self._places = min(workers, self._count)
         threads = workers if self._count == 1 else 1
         shares = cross_fitted(plan, labels, train, validation)
-        asked: list[_Asked] = [
+        requested: list[_Request] = [
             (_own_plan(plan, number), labels, *share, _own_start(start, number), threads)
             for number, share in enumerate(shares)
         ]
@@ -56,11 +56,12 @@ class TrainerPool:
         self._in_step = True
         self._here: list[NetworkTrainer] = []
         try:
-            with starting():  # a pool starts its process when it is asked
+            with starting():  # a pool starts its process when it is requested
                 begun = [
-                    pool.submit(_begin, asked[place :: self._places]) for place, pool in enumerate(self._beside, 1)
+                    pool.submit(_begin, requested[place :: self._places])
+                    for place, pool in enumerate(self._beside, 1)
                 ]
-            self._here = [NetworkTrainer(*one) for one in asked[:: self._places]]
+            self._here = [NetworkTrainer(*one) for one in requested[:: self._places]]
             for one in begun:
                 one.result()
         except BaseException:
@@ -126,7 +127,7 @@ def kept_processes(plan: Plan, workers: int) -> Iterator[None]:
     try:
         for _ in range(min(workers, networks_of(plan)) - 1 - len(_kept.idle)):
             pool = _new()
-            with starting():  # a pool starts its process when it is asked
+            with starting():  # a pool starts its process when it is requested
                 pool.submit(_begin, [])
             _kept.give_back(pool)
         yield
@@ -228,11 +229,11 @@ _of_this_process: list[NetworkTrainer] = []
 """The networks that a process alongside trains."""
 
 
-def _begin(asked: list[_Asked]) -> None:
+def _begin(requested: list[_Request]) -> None:
     threadpool_limits(limits=1, user_api="blas")
     for member in _of_this_process:
         member.close()
-    _of_this_process[:] = [NetworkTrainer(*one) for one in asked]
+    _of_this_process[:] = [NetworkTrainer(*one) for one in requested]
 
 
 def _learn(epoch: int) -> list[EpochResult]:

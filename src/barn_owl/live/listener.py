@@ -34,7 +34,7 @@ class LiveEvent:
     ----------
     excerpt : np.ndarray | None
         Its sound, float32, ``(samples,)``, at the rate of the source, with some before and after; None unless
-        it was asked for.
+        it was requested.
     """
 
     start_s: float
@@ -46,8 +46,8 @@ class LiveEvent:
 
     def record(self) -> dict[str, Any]:
         """What is written of it: times in seconds, label, score, ``begins`` as ISO 8601."""
-        said = {name: value for name, value in asdict(self).items() if name != "excerpt"}
-        return said | {"score": round(self.score, 4), "begins": self.begins.isoformat(timespec="milliseconds")}
+        lines = {name: value for name, value in asdict(self).items() if name != "excerpt"}
+        return lines | {"score": round(self.score, 4), "begins": self.begins.isoformat(timespec="milliseconds")}
 
 
 class Listener:
@@ -97,8 +97,8 @@ class Listener:
         """How often sound was missing."""
         self.level_db = -np.inf
         """Level of the last sound that was looked at, dB relative to full scale."""
-        self._told: deque[str] = deque(maxlen=100)
-        self._last_told = ""
+        self._warnings: deque[str] = deque(maxlen=100)
+        self._last_warning = ""
         self._begin()
         self.latency_s = self._tagger.latency_s + (lead_s or 0.0)
         """Time after the end of an event by which it is returned, at most, and the time that computing takes."""
@@ -118,11 +118,11 @@ class Listener:
         """Score of each label now, 0 to 1, ``(labels,)``."""
         return self._tagger.scores
 
-    def told(self) -> list[str]:
-        """What happened to the sound since this was asked last, in words."""
-        said = list(self._told)
-        self._told.clear()
-        return said
+    def warnings(self) -> list[str]:
+        """What happened to the sound since this was requested last, in words."""
+        lines = list(self._warnings)
+        self._warnings.clear()
+        return lines
 
     def events(self, stop: threading.Event | None = None) -> Iterator[LiveEvent]:
         """Listen until the source is over or `stop` is set, and yield events as they are decided."""
@@ -142,7 +142,7 @@ class Listener:
         with threadpool_limits(limits=1, user_api="blas"):
             for came in incoming(self._source, stop=stop):
                 if isinstance(came, np.ndarray):
-                    silent_s, self._last_told = 0.0, ""
+                    silent_s, self._last_warning = 0.0, ""
                     self._waiting.append(came)
                     if sum(map(len, self._waiting)) >= step:
                         yield self._look()
@@ -157,9 +157,9 @@ class Listener:
 
     def _tell(self, text: str) -> None:
         """Say something once, until sound comes again."""
-        if text and text != self._last_told:
-            self._last_told = text
-            self._told.append(text)
+        if text and text != self._last_warning:
+            self._last_warning = text
+            self._warnings.append(text)
 
     def _look(self) -> list[LiveEvent]:
         """Look at what has come."""

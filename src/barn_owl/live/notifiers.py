@@ -44,12 +44,12 @@ class Notifier:
     >>> blocks = barn_owl.audio.stream_audio("night.wav")
     >>> microphone = barn_owl.audio.SimulatedMicrophone(blocks, 16000, speed=float("inf"))
     >>> listener = barn_owl.Listener(barn_owl.load_model("first"), microphone)
-    >>> said = []
-    >>> notices = barn_owl.live.Notifier(lambda event: said.append(event.label))
+    >>> labels = []
+    >>> notices = barn_owl.live.Notifier(lambda event: labels.append(event.label))
     >>> for event in listener.events():
     ...     notices.give(event)
     >>> notices.close()
-    >>> len(said) == notices.done
+    >>> len(labels) == notices.done
     True
     """
 
@@ -57,26 +57,26 @@ class Notifier:
         self._work, self._interval_s = work, interval_s
         self._last: dict[str, float] = {}
         self._waiting: queue.Queue[LiveEvent | None] = queue.Queue(WAITING)
-        self._told: queue.SimpleQueue[str] = queue.SimpleQueue()
-        self._last_told = ""
+        self._warnings: queue.SimpleQueue[str] = queue.SimpleQueue()
+        self._last_warning = ""
         self.done = self.failed = self.left_out = 0
         self._thread = threading.Thread(target=self._go, daemon=True)
         self._thread.start()
 
-    def give(self, heard: LiveEvent) -> None:
+    def give(self, event: LiveEvent) -> None:
         """Take an event; return at once."""
-        if heard.start_s - self._last.get(heard.label, -self._interval_s) < self._interval_s:
+        if event.start_s - self._last.get(event.label, -self._interval_s) < self._interval_s:
             return
         try:
-            self._waiting.put_nowait(heard)
+            self._waiting.put_nowait(event)
         except queue.Full:
             self.left_out += 1
             return
-        self._last[heard.label] = heard.start_s
+        self._last[event.label] = event.start_s
 
-    def told(self) -> list[str]:
-        """What went wrong since this was asked last, each reason once in a row."""
-        return [self._told.get() for _ in range(self._told.qsize())]
+    def warnings(self) -> list[str]:
+        """What went wrong since this was requested last, each reason once in a row."""
+        return [self._warnings.get() for _ in range(self._warnings.qsize())]
 
     def close(self, wait_s: float = CLOSING_S) -> None:
         """Finish pending notifications within this many seconds and drop the others."""
@@ -93,16 +93,16 @@ class Notifier:
             self.left_out += self._waiting.qsize()
 
     def _go(self) -> None:
-        while (heard := self._waiting.get()) is not None:
+        while (event := self._waiting.get()) is not None:
             try:
-                self._work(heard)
+                self._work(event)
                 self.done += 1
-                self._last_told = ""
+                self._last_warning = ""
             except OSError as error:
                 self.failed += 1
-                if str(error) != self._last_told:
-                    self._last_told = str(error)
-                    self._told.put(self._last_told)
+                if str(error) != self._last_warning:
+                    self._last_warning = str(error)
+                    self._warnings.put(self._last_warning)
 
 
 def command_notifier(command: str, *, interval_s: float = 0.0, max_duration_s: float = LONGEST_S) -> Notifier:
@@ -133,8 +133,8 @@ def command_notifier(command: str, *, interval_s: float = 0.0, max_duration_s: f
                     f"the command {command!r}: {{{name}}} {nearest_to(name, FIELDS, else_say='there are ')}"
                 )
 
-    def run(heard: LiveEvent) -> None:
-        record = {name: str(value) for name, value in heard.record().items()}
+    def run(event: LiveEvent) -> None:
+        record = {name: str(value) for name, value in event.record().items()}
         arguments = [word.format_map(record) for word in words]
         try:
             subprocess.run(  # noqa: S603 - the user's own command, without a shell
@@ -177,8 +177,8 @@ def http_notifier(address: str, *, interval_s: float = 0.0, max_duration_s: floa
     if parts.scheme not in ("http", "https") or not parts.hostname:
         raise PlanError(f"{address!r} is no address to post to; it begins with http:// or https://")
 
-    def post(heard: LiveEvent) -> None:
-        body = json.dumps(heard.record(), ensure_ascii=False).encode()
+    def post(event: LiveEvent) -> None:
+        body = json.dumps(event.record(), ensure_ascii=False).encode()
         request = urllib.request.Request(  # noqa: S310 - the scheme is checked above
             address, data=body, headers={"Content-Type": "application/json"}, method="POST"
         )

@@ -1,7 +1,7 @@
 """What the header of a model file may say, and how large what it asks for may be.
 
 A model file may come from anybody. All that is computed from its header is bounded by the file itself or by the
-limits here before memory is asked for.
+limits here before memory is allocated.
 """
 
 import json

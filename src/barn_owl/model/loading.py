@@ -39,8 +39,8 @@ def load_model(path: str | Path) -> Model:
     try:
         return _made(header, arrays)
     except (KeyError, ValueError, BarnOwlError) as error:
-        said = str(error) if isinstance(error, ValueError | BarnOwlError) else f"it lacks {error}"
-        raise ModelError(f"{path} is damaged: {said}") from error
+        output = str(error) if isinstance(error, ValueError | BarnOwlError) else f"it lacks {error}"
+        raise ModelError(f"{path} is damaged: {output}") from error
 
 
 def _made(header: Header, arrays: dict[str, np.ndarray]) -> Model:
@@ -87,16 +87,16 @@ def _prove(model: Model) -> None:
     try:
         with np.errstate(all="ignore"):
             frames = np.zeros((classifier.window + classifier.step, model.front_end.width), dtype=np.float32)
-            said = model.frame_scores(frames + np.float32(model.front_end.floor_db / 2))
+            output = model.frame_scores(frames + np.float32(model.front_end.floor_db / 2))
     except BarnOwlError:
         raise
     except Exception as error:
         raise ValueError(f"its arrays do not fit together ({type(error).__name__}: {error})") from error
     followed, named_by = (2, 1 if model.names_events else len(model.labels)), (2, len(model.labels) + 2)
-    shapes = said.sounds.shape, said.begins.shape, said.naming.shape
+    shapes = output.sounds.shape, output.begins.shape, output.naming.shape
     if shapes != (followed, followed, named_by):
         raise ValueError(f"it gives scores of shapes {shapes}, expected {(followed, followed, named_by)}")
-    if not all(np.isfinite(part).all() for part in said[:3]):
+    if not all(np.isfinite(part).all() for part in output[:3]):
         raise ValueError("it gives scores that are no numbers")
 
 

@@ -54,7 +54,7 @@ class Model:
     temperature : float
         Log-odds of clips are divided by it, so that scores promise what they keep.
     thresholds : dict[str, float]
-        Score that a label must reach to be said of a clip; a label that is not in it needs none, or 0.5 where
+        Score that a label must reach to be predicted for a clip; a label that is not in it needs none, or 0.5 where
         labels overlap.
     extra_columns : ExtraColumns
         Further columns of a clip table that the classifier looks at.
@@ -174,11 +174,11 @@ class Model:
             What its further columns say.
         """
         around = self._around_clip(frames)
-        said = self.frame_scores(np.concatenate([around, frames, around]), extras)
-        sounds = said.sounds if self.names_events else said.sounds[:, self.sounding]
+        output = self.frame_scores(np.concatenate([around, frames, around]), extras)
+        sounds = output.sounds if self.names_events else output.sounds[:, self.sounding]
         highest = float(sigmoid(sounds).max(initial=0))
-        logits = clip_logits(self.classifier, said, (frames - self.mean) / self.deviation, extras)
-        return ClipOutput(logits, named(said.naming, said.embedding), highest)
+        logits = clip_logits(self.classifier, output, (frames - self.mean) / self.deviation, extras)
+        return ClipOutput(logits, named(output.naming, output.embedding), highest)
 
     def clip_scores(self, logits: np.ndarray) -> np.ndarray:
         """Scores from 0 to 1 for the log-odds of clips, ``(..., labels)``; they sum to 1 unless labels overlap."""

@@ -145,7 +145,7 @@ class Sliding(Layer):
 
 
 class Convolution(Sliding):
-    """Convolution, without bias unless asked for: batch normalization follows.
+    """Convolution, without bias unless requested: batch normalization follows.
 
     Where each tap meets whole steps, as in all but the first layer of the sizes that ship, a matrix product for each
     tap; else one window view, one copy, one matrix product. `channels` come out; None for a depthwise one, which

@@ -36,16 +36,16 @@ SAME = ("barn-owl-audio", "numpy", "scipy", "soundfile", "soxr")
 class Cluster:
     """The workers of a scheduler."""
 
-    def __init__(self, client: Any, where: str, told: Callable[[str], None] | None) -> None:
+    def __init__(self, client: Any, where: str, warn: Callable[[str], None] | None) -> None:
         self._client, self._where = client, where
-        self._told = told or (lambda _line: None)
+        self._warn = warn or (lambda _line: None)
         self._workers = self._now()
         self._looked = 0.0
 
     @classmethod
     @contextmanager
     def connected(
-        cls, where: str, *, file: Path | None, told: Callable[[str], None] | None = None
+        cls, where: str, *, file: Path | None, warn: Callable[[str], None] | None = None
     ) -> Iterator["Cluster"]:
         """Connect to the scheduler at an address, or to the one that wrote `file`, and check its workers."""
         try:
@@ -66,7 +66,7 @@ class Cluster:
             with client:
                 _wait_for_workers(client, where)
                 _check_workers(client, where)
-                yield cls(client, where, told)
+                yield cls(client, where, warn)
         finally:
             client.close(timeout=2)
 
@@ -177,9 +177,9 @@ class Cluster:
         self._looked = time.monotonic()
         now = self._now()
         for name in sorted(self._workers - now):
-            self._told(f"lost the worker {name}; its work is done again by others ({len(now)} left)")
+            self._warn(f"lost the worker {name}; its work is done again by others ({len(now)} left)")
         for name in sorted(now - self._workers):
-            self._told(f"the worker {name} is here now ({len(now)} in all)")
+            self._warn(f"the worker {name} is here now ({len(now)} in all)")
         self._workers = now
 
     def _now(self) -> set[str]:

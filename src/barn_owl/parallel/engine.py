@@ -111,7 +111,7 @@ def on_cluster() -> bool:
 
 
 @contextmanager
-def engine(where: str = LOCAL, *, told: Callable[[str], None] | None = None) -> Iterator[Engine]:
+def engine(where: str = LOCAL, *, warn: Callable[[str], None] | None = None) -> Iterator[Engine]:
     """Choose what many files go through within the block.
 
     Parameters
@@ -142,7 +142,7 @@ def engine(where: str = LOCAL, *, told: Callable[[str], None] | None = None) -> 
         return
     from barn_owl.parallel.cluster import Cluster
 
-    with Cluster.connected(where, file=Path(where) if "://" not in where else None, told=told) as cluster:
+    with Cluster.connected(where, file=Path(where) if "://" not in where else None, warn=warn) as cluster:
         token = _engine.set(cluster)
         try:
             yield cluster

@@ -47,18 +47,18 @@ def calibrated(
         return model, None
     rows = np.sort(np.concatenate([own for _, own in parts]))
     table, frames = data.table.iloc[rows], data.frames.take(rows)
-    heard = ClipOutputs(
+    found = ClipOutputs(
         *(np.empty((len(rows), *size), dtype=np.float32) for size in ((len(model.labels),), (0,), ()))
     )
     for part, own in parts:
-        said, at = clip_outputs(part, data.table.iloc[own], data.frames.take(own)), np.searchsorted(rows, own)
-        heard.logits[at], heard.highest[at] = said.logits, said.highest
-    answers = judge(model, with_predictions(model, table, frames, heard), "validation").arrays
+        outputs, at = clip_outputs(part, data.table.iloc[own], data.frames.take(own)), np.searchsorted(rows, own)
+        found.logits[at], found.highest[at] = outputs.logits, outputs.highest
+    answers = judge(model, with_predictions(model, table, frames, found), "validation").arrays
     temperature = fit_temperature(answers.scores, answers.truth, multilabel=model.multilabel)
     model = replace(model, temperature=temperature)
     scores = at_temperature(answers.scores, temperature, multilabel=model.multilabel)
     model = with_thresholds(model, replace(answers, scores=scores), plan.thresholds)
-    return model, with_predictions(model, table, frames, heard)
+    return model, with_predictions(model, table, frames, found)
 
 
 def rehearsal_of(model: Model, plan: Plan, data: RunData, parts: list[tuple[Model, np.ndarray]]) -> Rehearsed | None:

@@ -30,12 +30,12 @@ logger = logging.getLogger(__name__)
 class RunData:
     """Clips with a split each, and their frames.
 
-    asked : the rows that were wanted; table : those that can be used, in the order of `frames`; skipped : the reason
-    for each of the others, by row number of `asked`; behind : background of the plan's recordings; exemplars :
-    examples that the model which the plan starts from has of its labels; memo : see `Examples`.
+    requested : the rows that were wanted; table : those that can be used, in the order of `frames`; skipped : the
+    reason for each of the others, by row number of `requested`; behind : background of the plan's recordings;
+    exemplars : examples that the model which the plan starts from has of its labels; memo : see `Examples`.
     """
 
-    asked: pd.DataFrame
+    requested: pd.DataFrame
     table: pd.DataFrame
     frames: ClipFrames
     skipped: dict[int, str]
@@ -46,7 +46,7 @@ class RunData:
 
     def with_splits(self, split: Callable[[pd.DataFrame], pd.DataFrame]) -> "RunData":
         """Return the same clips with other sides: `split` fills the column ``split`` of a table."""
-        return replace(self, asked=split(self.asked), table=split(self.table))
+        return replace(self, requested=split(self.requested), table=split(self.table))
 
     def examples(
         self, plan: Plan, extra_columns: ExtraColumns, *, needs_validation: bool = True
@@ -197,7 +197,7 @@ def read_clips(
             quiet_frames(plan, survey_recordings(plan.recordings).stretches) if plan.recordings else ClipFrames([])
         )
         yield RunData(
-            asked=clips, table=kept, frames=frames, skipped=skipped, labels=label_names(kept, plan), behind=behind,
+            requested=clips, table=kept, frames=frames, skipped=skipped, labels=label_names(kept, plan), behind=behind,
             exemplars=earlier_exemplars(plan),
         )  # fmt: skip
 

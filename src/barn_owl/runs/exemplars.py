@@ -62,8 +62,8 @@ def exemplar_table(before: Model, after: Model, clips: pd.DataFrame) -> pd.DataF
     for label in after.labels:
         own = [one for one in before.exemplars if label in labels_in(one.label)]
         new = int(sum(label in labels_in(text) for text in clips.loc[clips["split"] == "train", "label"]))
-        told = {name: _named_right(model, own, label) for name, model in (("before", before), ("now", after))}
-        rows.append({"label": label, "new clips": new, "exemplars": len(own), **told})
+        recalls = {name: _named_right(model, own, label) for name, model in (("before", before), ("now", after))}
+        rows.append({"label": label, "new clips": new, "exemplars": len(own), **recalls})
     return pd.DataFrame(rows)
 
 

@@ -48,31 +48,31 @@ class TrainingHistory:
     @property
     def words(self) -> list[str]:
         """The diagnosis, one sentence each."""
-        said = []
+        sentences = []
         if self.reached < WORTH_IT * self.chance:
-            said = [
+            sentences = [
                 f"Hardly better than chance (balanced accuracy {self.reached:.2f}, chance {self.chance:.2f}): "
                 "labels may be wrong, or there are too few clips; see barn-owl check and barn-owl look."
             ]
         elif self.never:
-            said = [f"No validation clip of {', '.join(map(repr, self.never))} is classified correctly."]
+            sentences = [f"No validation clip of {', '.join(map(repr, self.never))} is classified correctly."]
         if not self.by_epoch:
             pass  # candidates have no order
         elif self.best_epoch == self.epochs:
-            said += [f"Still improving at the last epoch, {self.epochs}: more epochs may help."]
+            sentences += [f"Still improving at the last epoch, {self.epochs}: more epochs may help."]
         else:
-            said += [f"Best at epoch {self.best_epoch} of {self.epochs}, whose weights the model has."]
+            sentences += [f"Best at epoch {self.best_epoch} of {self.epochs}, whose weights the model has."]
         if self.by_epoch and self.overfits:
-            said.append(
+            sentences.append(
                 f"After epoch {self.best_epoch} the validation loss rose by {self.rise:.0%} while the training loss "
                 "fell: overfitting."
             )
         if self.gap > GAP:
-            said.append(
+            sentences.append(
                 f"Balanced accuracy is {self.gap:.2f} higher on training clips than on others: more clips, more "
                 "recorders or more augmentation would help, a larger network would not."
             )
-        return said
+        return sentences
 
 
 def read_training_history(

@@ -49,7 +49,7 @@ def survey_recordings(paths: Sequence[str | Path]) -> RecordingSurvey:
             bands.append(facts.bandwidth_hz)
             levels.append(facts.rms_db)
     if not bands:
-        raise AudioError(f"recordings: nothing but silence in {paths[0]}{': ' + reasons[0] if reasons else ''}")
+        raise AudioError(f"recordings: no usable sound in {paths[0]}{': ' + reasons[0] if reasons else ''}")
     return RecordingSurvey(
         bandwidth_hz=float(np.quantile(bands, 0.9)), level_db=float(np.median(levels)), stretches=stretches
     )

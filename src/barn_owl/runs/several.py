@@ -214,7 +214,7 @@ def _fitted_or_found(folder: Path, plan: Plan, data: RunData, work: Work, *, res
     checkpoint = None
     if resume and is_file(folder / "plan.toml"):
         own_plan(folder, plan)
-        checkpoint = found_checkpoint(folder, data.asked)
+        checkpoint = found_checkpoint(folder, data.requested)
         if checkpoint is None and is_finished(folder):
             return Run(folder)
     claim_folder(folder, force=True)
@@ -238,8 +238,8 @@ def _adapted_estimator(name: str, plan: Plan, data: RunData, estimator: Any, wor
     splits = data.examples(pooled, extra_columns)
     fitted = fit(pooled, data.labels, *splits, workers=workers, estimator=estimator)
     model = as_model(plan, data, fitted, extra_columns)
-    heard = clip_outputs(model, data.table, data.frames)
-    predictions = with_predictions(model, data.table, data.frames, heard)
+    outputs = clip_outputs(model, data.table, data.frames)
+    predictions = with_predictions(model, data.table, data.frames, outputs)
     return _ranked(name, model, predictions, time.perf_counter() - begin)
 
 

@@ -23,11 +23,11 @@ from barn_owl.parallel import each
 from barn_owl.runs.data import usable_clips, with_splits
 from barn_owl.runs.recordings import RecordingSurvey, survey_recordings
 
-HEARD = 160
-"""Clips that are listened to at most: a drawn part tells as much as all of them."""
+MOST_ANALYZED = 160
+"""Maximum number of clips to analyze: a random sample is enough."""
 RATES_HZ = (8_000, 16_000, 32_000)
 USUAL_TOP_HZ, HIGH_TOP_HZ = 8_000, 16_000
-"""Highest frequency that is listened to, as most recordings have it; and where most clips are of higher sounds."""
+"""Highest frequency of a model: usually, and if most clips are of high-pitched sounds."""
 LONGEST_S, SHORTEST_S, STEADY_S = 2.0, 0.3, 1.0
 """Windows of the pooled classifiers are between the first two; of a steady sound, a second says it all."""
 
@@ -46,7 +46,7 @@ GAP_S = (0.1, 1.0)
 BACKGROUND = ("background", "silence", "noise", "background noise", "ambience", "none")
 """Names of labels, in small letters, that mean nothing of interest."""
 OTHERS = ("other", "others", "other sounds", "unknown", "rest")
-"""Names that mean sounds which no one asked for."""
+"""Names that mean sounds which no one requested."""
 
 
 @dataclass(frozen=True)
@@ -98,7 +98,7 @@ class Suggestion:
 
 
 @dataclass(frozen=True, kw_only=True)
-class _Heard:
+class _ClipMeasurement:
     """Measurements of one clip: its length, the length of most of its activity, its active length and the
     longest gap in that, its band, and the power above 8 kHz."""
 
@@ -147,17 +147,17 @@ def suggest_plan(
     if not len(labeled):
         raise TableError("the table has no labeled clips to fit a plan to")
     labeled = _not_tested(labeled, seed)
-    heard, chosen = _listen(labeled, workers, seed, progress)
+    measured, chosen = _listen(labeled, workers, seed, progress)
     in_recordings = survey_recordings(recordings) if recordings else None
-    rate_hz, top_hz, why_rate, why_top = _band(heard, chosen, in_recordings)
+    rate_hz, top_hz, why_rate, why_top = _band(measured, chosen, in_recordings)
     counts = labeled["label"].value_counts()
     background = [str(label) for label in counts.index if _plain(str(label)) in BACKGROUND]
     ignored = [str(label) for label in counts.index if _plain(str(label)) in OTHERS]
-    window_s, why_window = _window(heard)
-    whole_s = np.minimum([one.duration_s for one in heard], MixtureSettings().seconds)
+    window_s, why_window = _window(measured)
+    whole_s = np.minimum([one.duration_s for one in measured], MixtureSettings().seconds)
     seconds = len(labeled) * float(whole_s.mean())
     mixtures = int(np.clip(round(SCENES_A_SECOND * seconds), FEWEST_SCENES, MOST_SCENES))
-    max_gap_s, why_gap = _gap(heard)
+    max_gap_s, why_gap = _gap(measured)
     changes: dict[str, Any] = {
         "background": background or None,
         "ignored": ignored or None,
@@ -203,25 +203,25 @@ def _plain(name: str) -> str:
 
 def _listen(
     clips: pd.DataFrame, workers: int, seed: int, progress: Callable[[int, int], None] | None
-) -> tuple[list[_Heard], pd.DataFrame]:
+) -> tuple[list[_ClipMeasurement], pd.DataFrame]:
     rng = np.random.default_rng(seed)
     shuffled = clips.iloc[rng.permutation(len(clips))]
     # One clip of each label after the other, so that rare labels count, too.
-    chosen = shuffled.iloc[np.argsort(shuffled.groupby("label").cumcount(), kind="stable")].head(HEARD)
+    chosen = shuffled.iloc[np.argsort(shuffled.groupby("label").cumcount(), kind="stable")].head(MOST_ANALYZED)
     results = []
-    asked = excerpts(chosen["file"], chosen["start_s"], chosen["end_s"])
-    for number, result in enumerate(each(_hear, asked, workers), start=1):
+    requested = excerpts(chosen["file"], chosen["start_s"], chosen["end_s"])
+    for number, result in enumerate(each(_hear, requested, workers), start=1):
         results.append(result)
         if progress:
             progress(number, len(chosen))
     usable = [not isinstance(result, str) for result in results]
-    heard = [result for result in results if not isinstance(result, str)]
-    if not heard:
+    measured = [result for result in results if not isinstance(result, str)]
+    if not measured:
         raise TableError(f"none of the clips can be used; the first: {results[0]}")
-    return heard, chosen[usable]
+    return measured, chosen[usable]
 
 
-def _hear(excerpt: Excerpt) -> _Heard | str:
+def _hear(excerpt: Excerpt) -> _ClipMeasurement | str:
     try:
         blocks: list[np.ndarray] = []
         facts = file_facts(
@@ -238,7 +238,7 @@ def _hear(excerpt: Excerpt) -> _Heard | str:
     levels, power = frames[:, : front_end.bands], frames[:, front_end.bands :].mean(axis=0, dtype=np.float64)
     at = np.flatnonzero(sounding(levels, front_end.hop_s))
     above = np.arange(len(power)) * front_end.bin_hz > 8_000
-    return _Heard(
+    return _ClipMeasurement(
         duration_s=facts.duration_s,
         active_s=_active_s(activity(levels, front_end.hop_s), front_end.hop_s),
         sound_s=(at[-1] - at[0] + 1) * front_end.hop_s,
@@ -259,21 +259,21 @@ def _active_s(loud: np.ndarray, hop_s: float) -> float:
     return float(lengths.min() * hop_s)
 
 
-def _window(heard: list[_Heard]) -> tuple[float, str]:
-    active = np.array([one.active_s for one in heard])
+def _window(measured: list[_ClipMeasurement]) -> tuple[float, str]:
+    active = np.array([one.active_s for one in measured])
     window_s = float(np.clip(np.ceil(float(np.quantile(active, 0.6)) * 12.5) / 10, SHORTEST_S, LONGEST_S))
     return round(window_s, 2), f"most of the activity of a clip takes {np.median(active):.2g} s (median)"
 
 
-def _gap(heard: list[_Heard]) -> tuple[float, str]:
+def _gap(measured: list[_ClipMeasurement]) -> tuple[float, str]:
     """Gap to merge across: most clips have no longer one within their sound."""
-    gaps = np.array([one.max_gap_s for one in heard])
+    gaps = np.array([one.max_gap_s for one in measured])
     usual = float(np.quantile(gaps, 0.75))
     return round(float(np.clip(usual, *GAP_S)), 2), f"gaps within three of four clips are at most {usual:.2g} s"
 
 
 def _band(
-    heard: list[_Heard], chosen: pd.DataFrame, recordings: RecordingSurvey | None
+    measured: list[_ClipMeasurement], chosen: pd.DataFrame, recordings: RecordingSurvey | None
 ) -> tuple[int, float | None, str, str]:
     """Sample rate and highest frequency that every source reaches, so that bandwidth is no cue for the label."""
     source = chosen["group"].astype(str) if "group" in chosen else pd.Series("", index=chosen.index)
@@ -281,8 +281,8 @@ def _band(
         {
             "source": source.to_numpy(),
             "label": chosen["label"].to_numpy(),
-            "rate_hz": [one.rate_hz for one in heard],
-            "band_hz": [one.bandwidth_hz for one in heard],
+            "rate_hz": [one.rate_hz for one in measured],
+            "band_hz": [one.bandwidth_hz for one in measured],
         }
     )
     # A source is judged by its widest clip, and only if it recorded more than one label: a hum alone has no highs.
@@ -300,9 +300,9 @@ def _band(
     if recordings is not None:
         passed_hz, usual_hz = min(passed_hz, recordings.bandwidth_hz), HIGH_TOP_HZ
         why_rate += f", the recordings {recordings.bandwidth_hz / 1000:.1f} kHz"
-    is_high = float(np.mean([one.high_share > HIGH_SHARE for one in heard]))
-    wished_hz = 2 * min(passed_hz, HIGH_TOP_HZ if is_high > HIGH_SHARE else usual_hz)
-    rate_hz = next((rate for rate in RATES_HZ if rate >= 0.95 * wished_hz), RATES_HZ[-1])
+    is_high = float(np.mean([one.high_share > HIGH_SHARE for one in measured]))
+    target_hz = 2 * min(passed_hz, HIGH_TOP_HZ if is_high > HIGH_SHARE else usual_hz)
+    rate_hz = next((rate for rate in RATES_HZ if rate >= 0.95 * target_hz), RATES_HZ[-1])
     why_rate += f"; {is_high:.0%} of the clips have most of their power above 8 kHz"
     top_hz = float(np.floor(passed_hz * 0.97 / 100) * 100)
     if top_hz >= 0.95 * rate_hz / 2 or top_hz < 1000:

@@ -117,7 +117,7 @@ def fit_into(
             for name in ("predictions.csv", "model.safetensors", CHECKPOINT):
                 (folder / name).unlink(missing_ok=True)
             write_plan(plan, folder / "plan.toml")
-            write_clip_table(data.asked, folder / "clips.csv")
+            write_clip_table(data.requested, folder / "clips.csv")
         checkpoint.save(folder / CHECKPOINT)
 
     with kept_processes(plan, work.workers):

@@ -41,13 +41,13 @@ class Work:
     cache: str | Path | None = None
     reading: Callable[[int, int], None] | None = None
     watch: Callable[[Progress], None] | None = None
-    told: Callable[[str, int, int], None] | None = None
+    on_start: Callable[[str, int, int], None] | None = None
     stage: Callable[[str], None] | None = None
 
     def begin(self, name: str, number: int, total: int) -> None:
         """Say which of several trainings begins."""
-        if self.told:
-            self.told(name, number, total)
+        if self.on_start:
+            self.on_start(name, number, total)
 
     def now(self, what: str) -> None:
         """Say what is done now."""

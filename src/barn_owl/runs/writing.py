@@ -46,8 +46,8 @@ def write_run(
 
     watched : predictions for the validation clips by a model that was not fitted to them; default: the model's own.
     """
-    heard = clip_outputs(model, data.table, data.frames)
-    predictions = with_predictions(model, data.table, data.frames, heard)
+    outputs = clip_outputs(model, data.table, data.frames)
+    predictions = with_predictions(model, data.table, data.frames, outputs)
     if watched is not None:
         on_side = predictions["split"] == "validation"
         predictions.loc[on_side, watched.columns] = watched.to_numpy()
@@ -56,7 +56,7 @@ def write_run(
         rehearsed.write(folder)
     used = Plan(**{**plan.model_dump(), "decoding": model.decoding.model_dump()})  # some are found in training
     write_plan(used, folder / "plan.toml")
-    write_clip_table(data.asked, folder / "clips.csv")
+    write_clip_table(data.requested, folder / "clips.csv")
     if fitted.curves:
         write_table(pd.DataFrame([asdict(line) for line in fitted.curves]), folder / "curves.csv")
     if (found := networks_in(model.classifier)) is not None:
@@ -68,7 +68,7 @@ def write_run(
     if judged["test"] and isinstance(judged["test"].scores, Scores):
         write_table(judged["test"].scores.confusion, folder / "confusion.csv", index=True)
     with whole_file(folder / EMBEDDINGS) as beside:
-        np.save(beside, heard.embeddings, allow_pickle=False)
+        np.save(beside, outputs.embeddings, allow_pickle=False)
     circumstances = _circumstances(begin, len(data.table), len(data.skipped))
     write_json(folder / "provenance.json", model.provenance | asdict(model.cost) | circumstances)
     model = replace(model, exemplars=exemplars_to_keep(plan, data) if found is not None else [])
@@ -125,5 +125,5 @@ def _write_skipped(data: RunData, path: Path) -> None:
     """List the clips that could not be used with the reason; no file when there are none."""
     path.unlink(missing_ok=True)
     if data.skipped:
-        skipped = data.asked.iloc[list(data.skipped)].assign(reason=list(data.skipped.values()))
+        skipped = data.requested.iloc[list(data.skipped)].assign(reason=list(data.skipped.values()))
         write_clip_table(skipped, path)

@@ -8,9 +8,9 @@ from matplotlib.figure import Figure
 from barn_owl.clips import Check
 from barn_owl.show.style import GRID, new_figure
 
-SEVERITY_COLOURS = {"": "#9fb3c8", "note": "#E69F00", "warning": "#D55E00", "error": "#000000"}
+SEVERITY_COLORS = {"": "#9fb3c8", "note": "#E69F00", "warning": "#D55E00", "error": "#000000"}
 SEVERITY_MARKERS = {"": "o", "note": "s", "warning": "^", "error": "X"}
-SAID = {"": "nothing found", "note": "note", "warning": "warning", "error": "error"}
+SEVERITY_NAMES = {"": "nothing found", "note": "note", "warning": "warning", "error": "error"}
 MOST_ROWS = 40
 MOST_TICKS = 6
 LINE_INCHES, HEAD_INCHES = 0.42, 2.2
@@ -25,10 +25,10 @@ def check_figure(check: Check) -> Figure:
     clips = check.by_clip
     labels = clips["label"].value_counts().index[:MOST_ROWS].tolist()
     figure = new_figure(height=max(5.0, HEAD_INCHES + LINE_INCHES * len(labels)))
-    heard = bool(clips["seconds"].notna().any())
-    panels = figure.subplots(1, 3 if heard else 1, sharey=True, squeeze=False)[0]
+    measured = bool(clips["seconds"].notna().any())
+    panels = figure.subplots(1, 3 if measured else 1, sharey=True, squeeze=False)[0]
     _bars(panels[0], clips, labels)
-    if heard:
+    if measured:
         _strip(panels[1], clips, labels, "seconds", "length in s")
         _few_ticks(panels[1], clips["seconds"])
         panels[1].set_title("duration, s", loc="left", fontsize=10)
@@ -57,9 +57,9 @@ def _few_ticks(axes: Axes, seconds: pd.Series) -> None:
 
 def _bars(axes: Axes, clips: pd.DataFrame, labels: list[str]) -> None:
     left = np.zeros(len(labels))
-    for severity, color in SEVERITY_COLOURS.items():
+    for severity, color in SEVERITY_COLORS.items():
         of_it = clips.loc[clips["worst"] == severity, "label"].value_counts().reindex(labels, fill_value=0).to_numpy()
-        axes.barh(range(len(labels)), of_it, left=left, color=color, label=SAID[severity], height=0.7)
+        axes.barh(range(len(labels)), of_it, left=left, color=color, label=SEVERITY_NAMES[severity], height=0.7)
         left += of_it
     axes.set_yticks(range(len(labels)), [label or "(no label)" for label in labels])
     axes.invert_yaxis()
@@ -74,7 +74,7 @@ def _strip(axes: Axes, clips: pd.DataFrame, labels: list[str], column: str, unit
     """Every clip as a dot in the row of its label, a little apart so that they do not hide each other."""
     place = clips["label"].map({label: row for row, label in enumerate(labels)}).to_numpy(dtype=float)
     apart = np.random.default_rng(0).uniform(-0.28, 0.28, len(clips))
-    for severity, color in SEVERITY_COLOURS.items():
+    for severity, color in SEVERITY_COLORS.items():
         own = (clips["worst"] == severity).to_numpy() & ~np.isnan(place)
         axes.scatter(
             clips[column].to_numpy()[own], (place + apart)[own], s=14 if not severity else 30, color=color,

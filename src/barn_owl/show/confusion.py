@@ -9,13 +9,13 @@ from matplotlib.figure import Figure
 from barn_owl.errors import TableError
 from barn_owl.evaluate import Scores
 from barn_owl.evaluate.breakdown import confusable_order
-from barn_owl.show.style import DUSK, INK, LABEL_COLOURS, new_figure
+from barn_owl.show.style import DUSK, INK, LABEL_COLORS, new_figure
 
 SMALLEST, LARGEST = 7, 15
 MOST_NAMED, MOST_COUNTED = 60, 40
 """Labels above which only every second, third and so on is named, and above which counts are left to the shade."""
 LOSS_AND_GAIN = LinearSegmentedColormap.from_list(
-    "barn_owl_loss_and_gain", [LABEL_COLOURS[1], "#fdf6e6", LABEL_COLOURS[0]]
+    "barn_owl_loss_and_gain", [LABEL_COLORS[1], "#fdf6e6", LABEL_COLORS[0]]
 )
 
 

@@ -8,7 +8,7 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from barn_owl.audio import audio_info, read_audio
-from barn_owl.show.style import GRID, INK, LABEL_COLOURS, new_figure
+from barn_owl.show.style import GRID, INK, LABEL_COLORS, new_figure
 
 ROWS, ROW_S = 5, 12.0
 COLUMNS = 1200
@@ -44,10 +44,10 @@ def cuts_figure(path: str | Path, clips: pd.DataFrame) -> Figure:
         start = begin + row * ROW_S
         _waveform(axes, samples[round(row * ROW_S * rate_hz) : round((row + 1) * ROW_S * rate_hz)], rate_hz, start)
         for clip in clips[(clips["end_s"] > start) & (clips["start_s"] < start + ROW_S)].itertuples():
-            axes.axvspan(clip.start_s, clip.end_s, color=LABEL_COLOURS[4], alpha=0.3, linewidth=0)
-            axes.axvline(clip.start_s, color=LABEL_COLOURS[1], linewidth=0.8)
+            axes.axvspan(clip.start_s, clip.end_s, color=LABEL_COLORS[4], alpha=0.3, linewidth=0)
+            axes.axvline(clip.start_s, color=LABEL_COLORS[1], linewidth=0.8)
             if "onset_s" in clips:
-                axes.plot([clip.onset_s, clip.offset_s], [-0.94 * top] * 2, color=LABEL_COLOURS[2], linewidth=3)
+                axes.plot([clip.onset_s, clip.offset_s], [-0.94 * top] * 2, color=LABEL_COLORS[2], linewidth=3)
         axes.set_xlim(start, start + ROW_S)
         axes.set_ylim(-top, top)
         axes.grid(color=GRID, linewidth=0.7)

@@ -4,7 +4,7 @@ from matplotlib.figure import Figure
 from matplotlib.ticker import MaxNLocator
 
 from barn_owl.device import SearchResult, Shrunk, front
-from barn_owl.show.style import GRID, INK, LABEL_COLOURS, new_figure
+from barn_owl.show.style import GRID, INK, LABEL_COLORS, new_figure
 
 
 def shrink_figure(shrunk: Shrunk) -> Figure:
@@ -19,7 +19,7 @@ def shrink_figure(shrunk: Shrunk) -> Figure:
     channels, sizes = figure.subplots(1, 2, width_ratios=[1.4, 1])
     table = shrunk.channels
     channels.bar(table["layer"], table["before"], color=GRID, width=0.7, label="before")
-    channels.bar(table["layer"], table["after"], color=LABEL_COLOURS[0], width=0.45, label="after")
+    channels.bar(table["layer"], table["after"], color=LABEL_COLORS[0], width=0.45, label="after")
     for row in table.itertuples():
         channels.annotate(
             f"{row.after} of {row.before}", (row.layer, row.before), textcoords="offset points", xytext=(0, 4),
@@ -32,7 +32,7 @@ def shrink_figure(shrunk: Shrunk) -> Figure:
     channels.legend(frameon=False, fontsize=9)
     channels.set_title("Channels left in each layer", loc="left", fontsize=12, color=INK)
     rounds = shrunk.rounds
-    for column, marker, color in (("recall", "o", LABEL_COLOURS[0]), ("f1", "s", LABEL_COLOURS[1])):
+    for column, marker, color in (("recall", "o", LABEL_COLORS[0]), ("f1", "s", LABEL_COLORS[1])):
         name = "recall" if column == "recall" else "F1"
         sizes.plot(rounds["flash_kb"], rounds[column], marker=marker, color=color, label=name)
     for row in rounds.itertuples():
@@ -69,7 +69,7 @@ def search_figure(found: SearchResult) -> Figure:
             own = table[table["step"] == step]
             axes.scatter(
                 own[cost], own["score"], s=24 + 26 * step, alpha=0.35 + 0.6 * step / last, linewidth=0,
-                color=LABEL_COLOURS[0] if step == last else LABEL_COLOURS[4], label=f"reached step {step}",
+                color=LABEL_COLORS[0] if step == last else LABEL_COLORS[4], label=f"reached step {step}",
             )  # fmt: skip
         best = front(table, cost)
         axes.plot(best[cost], best["score"], color=INK, linewidth=1.2, drawstyle="steps-post", label="Pareto front")

@@ -6,7 +6,7 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from barn_owl.evaluate import Comparison, Evaluation
-from barn_owl.show.style import GRID, INK, LABEL_COLOURS, new_figure
+from barn_owl.show.style import GRID, INK, LABEL_COLORS, new_figure
 
 MOST_CURVES = 8
 LEAST_RATE = 0.002
@@ -24,7 +24,7 @@ def labels_figure(evaluation: Evaluation) -> Figure:
     figure = new_figure(float(np.clip(2 + 0.45 * len(table), 4.5, 30)))
     axes = figure.add_subplot()
     at = np.arange(len(table))
-    styles = ("recall", 0.15, LABEL_COLOURS[0], "o"), ("precision", -0.15, LABEL_COLOURS[1], "s")
+    styles = ("recall", 0.15, LABEL_COLORS[0], "o"), ("precision", -0.15, LABEL_COLORS[1], "s")
     for name, shift, color, marker in styles:
         value = table[name].to_numpy()
         known = np.isfinite(table[f"{name}_low"].to_numpy()) & np.isfinite(value)
@@ -62,7 +62,7 @@ def thresholds_figure(evaluation: Evaluation) -> Figure:
     roc, precision, errors = figure.subplots(1, 3)
     for number, label in enumerate(labels):
         curve, row = evaluation.curve(str(label)), table.loc[label]
-        color = LABEL_COLOURS[number % len(LABEL_COLOURS)]
+        color = LABEL_COLORS[number % len(LABEL_COLORS)]
         roc.plot(curve["false_alarm_rate"], curve["recall"], color=color, label=f"{label}  {row['roc_area']:.2f}")
         precision.plot(
             curve["recall"], curve["precision"], color=color, label=f"{label}  {row['average_precision']:.2f}"
@@ -109,14 +109,14 @@ def calibration_figure(evaluation: Evaluation) -> Figure:
     promise, left = figure.subplots(1, 2)
     promise.plot([0, 1], [0, 1], color=INK, linewidth=1, linestyle="--", label="perfect calibration")
     parts = f"{len(table)} parts of equal size"
-    promise.plot(table["score"], table["right"], "o-", color=LABEL_COLOURS[0], label=parts)
+    promise.plot(table["score"], table["right"], "o-", color=LABEL_COLORS[0], label=parts)
     promise.set(xlim=(0, 1.02), ylim=(0, 1.02), xlabel="mean score", ylabel="observed accuracy")
     error = evaluation.calibration_error
     promise.set_title(
         f"Scores and shares that are right: {error:.2f} apart on average", loc="left", fontsize=12, color=INK
     )
     promise.legend(frameon=False, loc="upper left")
-    left.plot(coverage["answered"], coverage["right"], color=LABEL_COLOURS[1])
+    left.plot(coverage["answered"], coverage["right"], color=LABEL_COLORS[1])
     left.set(xlim=(0, 1.02), ylim=(min(0.5, float(coverage["right"].min())), 1.02))
     left.set_xlabel("coverage: share of clips with a label, highest score first")
     left.set_ylabel("accuracy of these clips")
@@ -142,7 +142,7 @@ def comparison_figure(comparison: Comparison) -> Figure:
     top, bottom = figure.subplots(2, 1, height_ratios=[len(scores) + 1, len(by_label) + 2])
     names = [str(name) for name in scores.index]
     for number, name in enumerate(names):
-        row, color = scores.loc[name], LABEL_COLOURS[number % len(LABEL_COLOURS)]
+        row, color = scores.loc[name], LABEL_COLORS[number % len(LABEL_COLORS)]
         if np.isfinite(row["balanced_accuracy_low"]):
             ends = row["balanced_accuracy_low"], row["balanced_accuracy_high"]
             top.hlines(number, *ends, color=color, linewidth=3, alpha=0.5)

@@ -22,13 +22,13 @@ class Listening:
         for _, row in self._clips.iterrows():
             picture, key = shelf.picture(row), shelf.sound(row)
             seen = f'<img src="{picture["image"]}" alt="spectrogram">' if picture else "cannot be read"
-            heard = f'<audio controls preload="none" src="{shelf.sounds[key]}"></audio>' if key else ""
+            player = f'<audio controls preload="none" src="{shelf.sounds[key]}"></audio>' if key else ""
             named = row.drop(["file"]).dropna()
             facts = "<br>".join(
                 f"{html.escape(str(name))}: {html.escape(str(value))}" for name, value in named.items()
             )
             file = html.escape(str(row["file"]))
-            rows.append(f"<tr><td>{seen}</td><td>{heard}</td><td>{facts}</td><td>{file}</td></tr>")
+            rows.append(f"<tr><td>{seen}</td><td>{player}</td><td>{facts}</td><td>{file}</td></tr>")
         return f"<table><tbody>{''.join(rows)}</tbody></table>"
 
 

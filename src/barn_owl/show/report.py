@@ -28,7 +28,7 @@ NUMBERS = {
     "balanced_accuracy": "balanced accuracy", "accuracy": "accuracy", "exact": "all labels right",
     "macro_f1": "macro F1", "roc_area": "ROC area", "log_loss": "log loss",
 }  # fmt: skip
-HEARD = {
+SOUND_COLUMNS = {
     "duration_s": "length, s",
     "loud_frames_db": "mean band level of the loudest frames, dB",
     "above_noise_db": "level above the noise, dB",
@@ -241,9 +241,9 @@ def _breakdowns(evaluation: Evaluation) -> list[dict[str, Any]]:
     """Scores by group, by level, and by further columns of the table that can be cut into parts."""
     table = evaluation.predictions
     scores = (name for name in table if name.startswith(SCORE))
-    own = {*COLUMNS, "predicted", "split", "score", "copy_of", *HEARD, *scores}
+    own = {*COLUMNS, "predicted", "split", "score", "copy_of", *SOUND_COLUMNS, *scores}
     shown = []
-    for name in ["group", *HEARD, *(name for name in table if name not in own)][:BREAKDOWNS]:
+    for name in ["group", *SOUND_COLUMNS, *(name for name in table if name not in own)][:BREAKDOWNS]:
         if name not in table:
             continue
         try:
@@ -251,7 +251,7 @@ def _breakdowns(evaluation: Evaluation) -> list[dict[str, Any]]:
         except TableError:  # blank, or too many different words to be cut by
             continue
         if len(part) > 1:
-            shown.append({"name": name, "shown": HEARD.get(name, name), "rows": rows(part)})
+            shown.append({"name": name, "shown": SOUND_COLUMNS.get(name, name), "rows": rows(part)})
     return shown
 
 

@@ -105,15 +105,15 @@ class Review:
         listed = []
         for number, item in enumerate(items):
             begin, end = self.span(number)
-            told = {name: item[name] for name in ("kind", "why", "stratum")} | _shown(item)
-            told |= {"id": number, "key": item_key(item), "file": Path(item["file"]).name, "from": begin, "to": end}
-            told |= {"teaches": float(item["teaches"]), "draw": int(item["draw"])}
+            shown = {name: item[name] for name in ("kind", "why", "stratum")} | _shown(item)
+            shown |= {"id": number, "key": item_key(item), "file": Path(item["file"]).name, "from": begin, "to": end}
+            shown |= {"teaches": float(item["teaches"]), "draw": int(item["draw"])}
             low, high = np.searchsorted(
                 starts.get(item["file"], []), [item["start_s"] - NEAR_S, item["end_s"] + NEAR_S]
             )
             beside = [row for row in rows.get(item["file"], [])[low:high] if row != number]
             beside = sorted(beside, key=lambda row: abs(items[row]["start_s"] - item["start_s"]))[:MOST_NEAR]
-            listed.append(told | {"near": [_shown(items[row]) for row in sorted(beside)]})
+            listed.append(shown | {"near": [_shown(items[row]) for row in sorted(beside)]})
         return listed
 
 
@@ -133,7 +133,7 @@ def estimate_rows(estimate: Estimate) -> list[dict[str, Any]]:
 def review_page(
     review: Review, answers: dict[str, ReviewAnswer], *, title: str, estimate: list[dict[str, Any]]
 ) -> str:
-    """The page as it is served; sounds and pictures are asked for item by item."""
+    """The page as it is served; sounds and pictures are requested item by item."""
     data = _data(review, answers) | {"served": True, "estimate": estimate}
     return filled("review.html", title=title, served=True, policy=SERVED, data=data, use="")
 
@@ -201,7 +201,7 @@ def _data(review: Review, answers: dict[str, ReviewAnswer]) -> dict[str, Any]:
     # What a browser keeps is found again by the items, also when they are served once more at the same port.
     keys = " ".join(map(item_key, review.items.to_dict("records")))
     store = f"review {hashlib.sha256(keys.encode()).hexdigest()[:16]}"
-    said = {
+    counts = {
         key: {"item": key, "verdict": answer.verdict, "sounds": [list(sound) for sound in answer.sounds]}
         for key, answer in answers.items()
     }
@@ -209,6 +209,6 @@ def _data(review: Review, answers: dict[str, ReviewAnswer]) -> dict[str, Any]:
         "items": review.content(),
         "marks": review.marks(),
         "labels": review.labels,
-        "answers": said,
+        "answers": counts,
         "store": store,
     }

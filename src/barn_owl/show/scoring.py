@@ -13,12 +13,12 @@ from barn_owl.errors import AudioError
 from barn_owl.evaluate import EventScores
 from barn_owl.features import FrontEnd
 from barn_owl.show.sound import FEW_TICKS_HZ, mel_ticks
-from barn_owl.show.style import DUSK, GRID, INK, LABEL_COLOURS, label_fills, new_figure
+from barn_owl.show.style import DUSK, GRID, INK, LABEL_COLORS, label_fills, new_figure
 from barn_owl.tag import Adjusted
 
 AROUND_S, EXAMPLES = 1.0, 6
 NEAR_AXIS = 0.05
-GAIN, LOSS = LABEL_COLOURS[0], LABEL_COLOURS[1]
+GAIN, LOSS = LABEL_COLORS[0], LABEL_COLORS[1]
 
 
 def events_figure(scores: EventScores) -> Figure:
@@ -127,7 +127,7 @@ def adjusting_figure(adjusted: Adjusted) -> Figure:
         curve["false_alarms_per_hour"],
         curve["recall"],
         "o-",
-        color=LABEL_COLOURS[0],
+        color=LABEL_COLORS[0],
         label="one threshold for all labels",
     )
     for number, rows in enumerate(_near_each_other(curve)):
@@ -144,7 +144,7 @@ def adjusting_figure(adjusted: Adjusted) -> Figure:
         scores.false_alarms_per_hour,
         scores.recall,
         "s",
-        color=LABEL_COLOURS[1],
+        color=LABEL_COLORS[1],
         markersize=11,
         label="chosen settings, same recordings",
     )

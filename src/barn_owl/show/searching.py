@@ -42,7 +42,7 @@ def write_search_page(found: SearchResult, path: str | Path) -> None:
         "of balanced accuracy (clips) and of event F1 in a rehearsal.",
         figure=drawing(search_figure(found)),
         candidates=rows(table),
-        score_columns=first + [(name, said) for name, said in NAMES.items() if name in table],
+        score_columns=first + [(name, heading) for name, heading in NAMES.items() if name in table],
         label_columns=first + [(name, name.replace(":", " of ")) for name in table if ":" in name],
         drawn_columns=first + [(name, name) for name in table if name == "classifier" or "." in name],
         data={"sounds": {}, "labels": [], "clips": [], "use": ""},

@@ -99,9 +99,9 @@ class ReviewServer:
         given = [self.answers.get(key) for key in self._keys]
         return estimate_rows(estimate_from(self.review.items, given, rounds=ROUNDS))
 
-    def add(self, said: Any) -> dict[str, Any]:
+    def add(self, posted: Any) -> dict[str, Any]:
         """Keep an answer; return the estimate that follows."""
-        answer = ReviewAnswer.checked(said)
+        answer = ReviewAnswer.checked(posted)
         if answer.item not in self._known:
             raise TableError("there is no such item; load the page again")
         with self._lock:
@@ -156,7 +156,7 @@ class _Handler(BaseHTTPRequestHandler):
             try:
                 reply = self.server_of.add(json.loads(self.rfile.read(int(length))))
             except (ValueError, RecursionError):
-                self._refuse(400, "this is no answer")
+                self._refuse(400, "not a review answer")
             except OutputError as error:
                 self._refuse(507, str(error))
             except BarnOwlError as error:
@@ -165,7 +165,7 @@ class _Handler(BaseHTTPRequestHandler):
                 self._answer(200, "application/json", json.dumps(reply, allow_nan=False).encode())
 
     def _place(self) -> str | None:
-        """What is asked for, if whoever asks knows the address and is no page of another site."""
+        """What is requested, if whoever asks knows the address and is no page of another site."""
         own, origin = self.server_of.origins(), self.headers.get("Origin")
         # The host is checked, since a name of another site may be made to lead here.
         unknown = self.headers.get("Host") not in own or (

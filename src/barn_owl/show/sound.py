@@ -11,7 +11,7 @@ from matplotlib.figure import Figure
 from barn_owl.audio import audio_info, prefetch, read_audio, stream_audio
 from barn_owl.errors import AudioError, TableError
 from barn_owl.features import FrontEnd
-from barn_owl.show.style import DUSK, GRID, INK, LABEL_COLOURS, new_figure
+from barn_owl.show.style import DUSK, GRID, INK, LABEL_COLORS, new_figure
 
 COLUMNS = 1200
 """Columns of an overview: about one a pixel."""
@@ -70,7 +70,7 @@ def clip_figure(samples: np.ndarray, rate_hz: int, front_end: FrontEnd | None = 
     bins, bands = given.fft_length // 2 + 1, given.bands
     figure = new_figure()
     wave, spectrum, mel, cepstrum = figure.subplots(4, 1, sharex=True, height_ratios=[2, 4, 3, 2])
-    wave.plot(np.arange(len(samples)) / rate_hz, samples, color=LABEL_COLOURS[0], linewidth=0.5)
+    wave.plot(np.arange(len(samples)) / rate_hz, samples, color=LABEL_COLORS[0], linewidth=0.5)
     limit = max(1e-4, float(np.abs(samples).max()) * 1.05)
     wave.set_ylim(-limit, limit)
     wave.set_ylabel("amplitude")
@@ -221,7 +221,7 @@ def tracks_figure(front_end: FrontEnd, frames: np.ndarray, *, title: str = "") -
     at = front_end.times(len(frames))
     for axes, (names, unit, rows, name) in zip(grid, parts, strict=True):
         if len(names) == 1:
-            axes.plot(at, rows[:, 0], color=LABEL_COLOURS[0], linewidth=1.2)
+            axes.plot(at, rows[:, 0], color=LABEL_COLORS[0], linewidth=1.2)
             axes.grid(color=GRID, linewidth=0.7)
             axes.spines[["top", "right"]].set_visible(False)
         else:
@@ -253,7 +253,7 @@ def filter_bank_figure(front_end: FrontEnd) -> Figure:
     axes = figure.add_subplot()
     hertz = np.arange(len(bank)) * front_end.bin_hz
     for band in range(front_end.bands):
-        axes.plot(hertz, bank[:, band], color=LABEL_COLOURS[band % 3], linewidth=1.1)
+        axes.plot(hertz, bank[:, band], color=LABEL_COLORS[band % 3], linewidth=1.1)
     axes.set_xscale("symlog", linthresh=1000)
     axes.set_xlim(0, front_end.rate_hz / 2)
     inside = [0, *(hertz for hertz in TICKS_HZ if 200 <= hertz <= front_end.rate_hz / 2)]
@@ -330,7 +330,7 @@ def _draw_overview(name: str, front_end: FrontEnd, columns: np.ndarray, length_s
     picture.set_ylabel("mel band, Hz")
     figure.colorbar(image, ax=picture, label="dB re full scale (maximum per column)", pad=0.01, fraction=0.03)
     track.fill_between(
-        (np.arange(len(level)) + 0.5) * length_s / scale / len(level), level, level.min(), color=LABEL_COLOURS[0]
+        (np.arange(len(level)) + 0.5) * length_s / scale / len(level), level, level.min(), color=LABEL_COLORS[0]
     )
     track.set_ylabel("level, dB")
     track.set_xlabel(f"time in {unit}")

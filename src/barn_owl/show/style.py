@@ -22,7 +22,7 @@ if "barn_owl_dusk" not in colormaps:
     colormaps.register(DUSK)
 
 # M. Okabe and K. Ito, Color Universal Design, 2008; yellow last, as it is faint on white.
-LABEL_COLOURS = ("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#E69F00", "#56B4E9", "#000000", "#F0E442")
+LABEL_COLORS = ("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#E69F00", "#56B4E9", "#000000", "#F0E442")
 LINES = ("-", (0, (5, 2)), (0, (1, 1.5)))
 HATCHES = ("", "//////", "......")
 """Where there are more labels than colors."""
@@ -100,7 +100,7 @@ def lay_out(figure: Figure) -> Figure:
 
 def label_colors(labels: list[str]) -> dict[str, str]:
     """Give each label its color, by its place in the list; they repeat after eight."""
-    return {label: LABEL_COLOURS[place % len(LABEL_COLOURS)] for place, label in enumerate(labels)}
+    return {label: LABEL_COLORS[place % len(LABEL_COLORS)] for place, label in enumerate(labels)}
 
 
 def label_lines(labels: list[str]) -> dict[str, dict[str, Any]]:
@@ -120,7 +120,7 @@ def label_fills(labels: list[str]) -> dict[str, dict[str, Any]]:
 
 def _by_round(kinds: tuple[Any, ...], labels: list[str]) -> dict[str, Any]:
     """The first kind for labels with a color of their own, the next for those that share it, and so on."""
-    return {label: kinds[place // len(LABEL_COLOURS) % len(kinds)] for place, label in enumerate(labels)}
+    return {label: kinds[place // len(LABEL_COLORS) % len(kinds)] for place, label in enumerate(labels)}
 
 
 def save_figure(figure: Figure, path: str | Path) -> None:

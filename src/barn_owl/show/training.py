@@ -5,9 +5,9 @@ import pandas as pd
 from matplotlib.figure import Figure
 
 from barn_owl.runs import Run
-from barn_owl.show.style import GRID, INK, LABEL_COLOURS, new_figure
+from barn_owl.show.style import GRID, INK, LABEL_COLORS, new_figure
 
-TRAIN, VALIDATION, TEST = LABEL_COLOURS[0], LABEL_COLOURS[1], LABEL_COLOURS[2]
+TRAIN, VALIDATION, TEST = LABEL_COLORS[0], LABEL_COLORS[1], LABEL_COLORS[2]
 
 
 def curves_figure(run: Run) -> Figure:
@@ -57,8 +57,8 @@ def curves_figure(run: Run) -> Figure:
         )  # fmt: skip
     losses.legend(loc="best", frameon=False)
     scores.legend(loc="best", frameon=False)
-    said = [sentence for sentence in learning.words if not sentence.startswith("Best at")] or learning.words
-    losses.set_title((said or ["A single fit"])[0], loc="left", fontsize=13, color=INK)
+    sentences = [sentence for sentence in learning.words if not sentence.startswith("Best at")] or learning.words
+    losses.set_title((sentences or ["A single fit"])[0], loc="left", fontsize=13, color=INK)
     return figure
 
 

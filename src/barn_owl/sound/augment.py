@@ -78,7 +78,7 @@ class SoundSettings(Settings):
 
     @classmethod
     def everything(cls, often: float = 0.3) -> "SoundSettings":
-        """All changes, each as often as said."""
+        """All changes, each as often as set."""
         return cls(**dict.fromkeys(CHANGES, often))
 
 
@@ -180,8 +180,8 @@ def change_sound(
     Examples
     --------
     >>> rng, settings = np.random.default_rng(0), barn_owl.sound.SoundSettings(noise=1.0)
-    >>> changed, said = barn_owl.sound.change_sound(np.ones(16000, np.float32), 16000, settings, rng)
-    >>> changed.shape, len(said)
+    >>> changed, settings_used = barn_owl.sound.change_sound(np.ones(16000, np.float32), 16000, settings, rng)
+    >>> changed.shape, len(settings_used)
     ((16000,), 1)
     """
     draw, done = _Draw(rate_hz, settings, rng, background), []

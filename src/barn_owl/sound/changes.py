@@ -12,7 +12,7 @@ import scipy
 from barn_owl.audio import resample
 
 SOUND_SPEED = 343.0
-COLOURS = {"white": 0.0, "pink": -1.0, "brown": -2.0, "blue": 1.0, "violet": 2.0}
+COLORS = {"white": 0.0, "pink": -1.0, "brown": -2.0, "blue": 1.0, "violet": 2.0}
 """Exponent of frequency in the power spectrum of each color of noise."""
 Color = Literal["white", "pink", "brown", "blue", "violet"]
 STRETCH_WINDOW_S, STRETCH_OVERLAP = 0.064, 4
@@ -28,7 +28,7 @@ def noise(color: str, samples: int, rng: np.random.Generator) -> np.ndarray:
     """Noise of one color with a root mean square of 1; below a thousandth of the rate it stays flat."""
     length = scipy.fft.next_fast_len(samples, real=True)
     spectrum = scipy.fft.rfft(rng.standard_normal(length, dtype=np.float32))
-    shape = np.maximum(np.arange(len(spectrum)), max(1, len(spectrum) // 1000)) ** (COLOURS[color] / 2)
+    shape = np.maximum(np.arange(len(spectrum)), max(1, len(spectrum) // 1000)) ** (COLORS[color] / 2)
     shaped = scipy.fft.irfft(spectrum * shape.astype(np.float32), length)[:samples]
     return shaped / np.float32(max(float(np.sqrt(np.mean(np.square(shaped)))), 1e-12))
 
@@ -97,10 +97,10 @@ def _locked(spectra: np.ndarray, later: np.ndarray) -> np.ndarray:
     # By how much each bin must be turned against the frame before, as a complex number of length 1.
     step = later[:-1] * spectra[1:].conj()
     length = np.abs(step)
-    heard = length > SILENT
-    length[~heard] = 1
+    audible = length > SILENT
+    length[~audible] = 1
     step /= length
-    step[~heard] = 1  # after silence a sound begins with its own phase
+    step[~audible] = 1  # after silence a sound begins with its own phase
     turn = np.ones_like(spectra)
     frames, peaks = np.nonzero(is_peak)
     bounds = np.searchsorted(frames, np.arange(len(spectra) + 1))
@@ -163,9 +163,9 @@ def room_response(
     walls = (nx[:, None, None] + ny[:, None] + nz).ravel()
     direct = float(np.linalg.norm(source_m - listener_m))
     delay = np.round((distance - direct) / SOUND_SPEED * rate_hz).astype(int)
-    heard = (delay >= 0) & (delay < round(max_duration_s * rate_hz))
-    amplitude = reflection ** walls[heard] * max(direct, 0.1) / np.maximum(distance[heard], 0.1)
-    return np.bincount(delay[heard], weights=amplitude).astype(np.float32)
+    audible = (delay >= 0) & (delay < round(max_duration_s * rate_hz))
+    amplitude = reflection ** walls[audible] * max(direct, 0.1) / np.maximum(distance[audible], 0.1)
+    return np.bincount(delay[audible], weights=amplitude).astype(np.float32)
 
 
 def echo(samples: np.ndarray, rate_hz: int, longest_m: float, rng: np.random.Generator) -> np.ndarray:

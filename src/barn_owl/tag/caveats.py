@@ -37,11 +37,11 @@ def recording_caveats_of(
     """
     info, name, found = audio_info(path), Path(path).name, []
     places = np.linspace(0, max(info.duration_s - STRETCH_S, 0), PLACES if info.duration_s > STRETCH_S else 1)
-    bands, levels, peaks, heard = [], [], [], _Channels()
+    bands, levels, peaks, channels = [], [], [], _Channels()
     for start in places:
         try:
             end = min(float(start) + STRETCH_S, info.duration_s)
-            facts = file_facts(path, start_s=float(start), end_s=end, flaws=[], thorough=False, hear=heard.hear)
+            facts = file_facts(path, start_s=float(start), end_s=end, flaws=[], thorough=False, hear=channels.hear)
         except AudioError:
             continue  # a broken stretch is reported while tagging
         bands.append(facts.bandwidth_hz)
@@ -64,7 +64,7 @@ def recording_caveats_of(
             f"{name} exceeds full scale by {max(peaks):.0f} dB, as if integers had been written as floats. The gain "
             "does not matter for tagging, but the sound may be distorted"
         )
-    found += heard.caveats(name, model.clips.channel)
+    found += channels.caveats(name, model.clips.channel)
     if levels and max(levels) > -119 and max(bands) < NARROWER * wanted:
         found.append(
             f"{name} contains nothing above {max(bands) / 1000:.1f} kHz, but the model uses up to "

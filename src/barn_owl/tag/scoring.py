@@ -153,9 +153,9 @@ class Scorer:
             self._kept, self._given = self._kept[CHUNK * classifier.step :], 0
         if ready == given:
             return []
-        said = self.model.frame_scores(np.pad(frames, ((0, lacking), (0, 0)), mode="edge"))
-        sounds, begins = (sigmoid(rows[given:ready]) for rows in (said.sounds, said.begins))
-        block = ScoreBlock(self._first, sounds, begins, said.naming[given:ready])
+        output = self.model.frame_scores(np.pad(frames, ((0, lacking), (0, 0)), mode="edge"))
+        sounds, begins = (sigmoid(rows[given:ready]) for rows in (output.sounds, output.begins))
+        block = ScoreBlock(self._first, sounds, begins, output.naming[given:ready])
         self._first += len(sounds)
         return [block]
 
