@@ -46,7 +46,7 @@ from test_tag import TIMING, hand_made
 
 @pytest.fixture(scope="module")
 def nights(tmp_path_factory):
-    """Two recordings of half a minute with their truth table; a unknown sweep in each."""
+    """Two recordings of half a minute with their truth table; an unknown sweep in each."""
     folder, rng, rows = tmp_path_factory.mktemp("nights"), np.random.default_rng(3), []
     for name in ("night_20260314_235950.wav", "night_20260315_120000.wav"):
         take = 0.01 * rng.standard_normal(30 * RATE_HZ).astype(np.float32)

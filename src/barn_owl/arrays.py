@@ -1,4 +1,4 @@
-"""Arrays that begin where vector instructions like it, quantiles along them, and powers of levels."""
+"""Array helpers: aligned memory, quantiles, and power of levels in dB."""
 
 import math
 from typing import Any

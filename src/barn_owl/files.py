@@ -1,4 +1,4 @@
-"""The one door for paths: what is read is a file; what is written is checked before, and whole or not at all."""
+"""Paths: checks before reading and writing, and atomic writes."""
 
 import errno
 import hashlib

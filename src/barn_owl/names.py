@@ -1,4 +1,4 @@
-"""Names of files and labels, which may hold anything: as text, and as a terminal can show them.
+"""Names of files and labels as text, and as a terminal can print them.
 
 A name of a file that is no UTF-8 is text everywhere in memory and in tables (`as_text`); only where a file is opened
 it becomes the name that the system knows (`from_text`). On another machine relative names are looked up in the folder

@@ -1,4 +1,4 @@
-"""Settings as frozen values that say precisely what is wrong with them."""
+"""Immutable settings with precise error messages."""
 
 import re
 from typing import Any, Self

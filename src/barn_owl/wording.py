@@ -1,4 +1,4 @@
-"""Sentences that many messages end with."""
+"""Shared sentences of messages."""
 
 from collections.abc import Iterable, Mapping
 from html import escape

@@ -1,4 +1,4 @@
-"""Closing the loop: what was found is reviewed, more is harvested, proposed and found."""
+"""Annotation: review of events, active learning, harvesting of clips, and search for similar sounds."""
 
 import lazy_loader
 

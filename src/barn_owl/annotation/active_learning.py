@@ -1,10 +1,9 @@
-"""Which of many unlabeled clips to label next: those that a model is unsure of, and that stand for many others.
+"""Active learning: which unlabeled clips to label next.
 
-Chosen one by one, each is the one that brings most to what is covered: how like the nearest chosen or labeled clip
-every clip is, counted as much as the model is unsure of it, and as its label is likely to be rare among the labels
-given already. That sum is submodular, so the greedy choice comes to at least 1 - 1/e of the best one (G. Nemhauser,
-L. Wolsey, M. Fisher, "An Analysis of Approximations for Maximizing Submodular Set Functions", Mathematical
-Programming 14, 1978).
+Clips are chosen greedily to maximize coverage: the sum over all clips of the similarity to the nearest chosen or
+labeled clip, weighted by the model's uncertainty and by the rarity of the likely label. The sum is submodular, so the
+greedy choice reaches at least 1 - 1/e of the optimum (G. Nemhauser, L. Wolsey, M. Fisher, "An Analysis of
+Approximations for Maximizing Submodular Set Functions", Mathematical Programming 14, 1978).
 """
 
 from collections import Counter

@@ -1,4 +1,4 @@
-"""Precision and recall of a whole archive from a random sample of it, with what is not known.
+"""Precision and recall of an archive, estimated from a random sample, with credible intervals.
 
 In each stratum the share of right events has the distribution of a binomial's with Jeffreys' prior (L. Brown, T. Cai,
 A. DasGupta, "Interval Estimation for a Binomial Proportion", Statistical Science 16, 2001); what was not reviewed is

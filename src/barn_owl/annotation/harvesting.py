@@ -1,9 +1,9 @@
-"""Parts of recordings that hold their label's sound, where only the label of each recording is known.
+"""Harvesting: clips from recordings with weak labels (one label per recording, without times).
 
 Sounds above the background of a recording are cut into parts. A part counts for its label when the parts most like
 it, in other recordings, are of the same label too; what sounds in all recordings is near all labels alike. From
 there a classifier is trained on the best parts, round by round, and each part is judged by one not trained on its
-recording. Recordings of other labels say how often a part is that good by chance (J. Elias and S. Gygi,
+recording. Recordings of other labels show how often a part scores that high by chance (J. Elias and S. Gygi,
 "Target-decoy search strategy", Nature Methods 4, 2007): that is the confidence.
 """
 

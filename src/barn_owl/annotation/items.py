@@ -1,4 +1,4 @@
-"""What is to be reviewed: events, and stretches where nothing was found; and the order.
+"""Items for review: events and stretches without events, in their order of review.
 
 A random order of its own in each stratum (label and third of the scores) makes any beginning of it a random sample,
 so that what was reviewed in that order says something of all the rest.

@@ -1,7 +1,6 @@
-"""PredictionArrays of who reviews: a file of JSON lines that is only ever added to, and the clip table that follows
-from it.
+"""Review answers: an append-only file of JSON lines, and the clip table made from it.
 
-Nothing is lost in a crash, and several people may add to one file: the last answer to a item counts.
+Nothing is lost in a crash, and several people may add to one file: the last answer to an item counts.
 """
 
 import json
@@ -25,7 +24,7 @@ VERDICTS = get_args(Verdict)
 
 @dataclass(frozen=True, kw_only=True)
 class ReviewAnswer:
-    """What one says of a item. Of a stretch, ``wrong`` is that nothing begins in it, ``other`` that a label does.
+    """The answer to an item. For a stretch, ``wrong`` means that nothing begins in it, ``other`` that a label does.
 
     Attributes
     ----------
@@ -71,12 +70,12 @@ class ReviewAnswer:
 
 
 def item_key(item: Mapping[str, Any]) -> str:
-    """Name a item so that it is known again when the table was sorted or moved: file name, times, label."""
+    """Key of an item that survives sorting and moving the table: file name, times, label."""
     return f"{Path(item['file']).name} {item['start_s']:.3f} {item['end_s']:.3f} {item['label']}".rstrip()
 
 
 def item_keys(items: pd.DataFrame) -> list[str]:
-    """Name all items of a table; see `item_key`."""
+    """Keys of all items of a table; see `item_key`."""
     return [item_key(item) for item in items.to_dict("records")]
 
 

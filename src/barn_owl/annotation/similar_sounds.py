@@ -1,4 +1,4 @@
-"""Places in recordings that sound like an example, without any training.
+"""Search for sounds similar to an example, without training.
 
 An example's log-mel spectrogram slides along that of the recording, both as levels above what is quiet around: what
 is compared is the cosine between the two patches (normalized correlation). The products are sums of bands of

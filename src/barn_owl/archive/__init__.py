@@ -1,4 +1,4 @@
-"""Archives: many recordings, in pieces and on many workers, and the stores that keep their events."""
+"""Archives: tagging of many recordings, in pieces and on many workers, and stores of their events."""
 
 import lazy_loader
 

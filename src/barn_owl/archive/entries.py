@@ -1,4 +1,4 @@
-"""What a store knows of a recording, and which recordings are query for."""
+"""Entries and queries of a store."""
 
 import json
 from collections.abc import Iterable
@@ -51,7 +51,7 @@ class StoreEntry:
 
 @dataclass(frozen=True, kw_only=True)
 class StoreQuery:
-    """Which recordings of a store are query for; what is blank does not matter."""
+    """A query for recordings of a store; blank fields match everything."""
 
     model: str = ""
     day: str = ""

@@ -1,4 +1,4 @@
-"""Tables of events in the formats of other programs: spreadsheets, players, sound editors; and back.
+"""Reading and writing event tables in other formats: spreadsheets, subtitles, cue points.
 
 CSV, TSV, Parquet and JSON Lines keep every column. WebVTT (W3C) and SubRip keep times to the millisecond, label and
 score, of one recording. A copy of a WAV file carries them as cue points, labels and lengths (RIFF ``cue ``,

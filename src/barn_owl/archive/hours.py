@@ -1,4 +1,4 @@
-"""When in the day things happen: events by label and hour, from the time a recording began."""
+"""Events by label and hour of the day."""
 
 import re
 from collections.abc import Mapping, Sequence

@@ -1,4 +1,4 @@
-"""What the tagging of many recordings asks of a store: what was done before, and to keep what is finished."""
+"""What tagging needs from a store: finished recordings, unfinished pieces, and saving them."""
 
 import hashlib
 import io

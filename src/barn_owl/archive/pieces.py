@@ -1,4 +1,4 @@
-"""Pieces of recordings: what a worker is given, what it does, and what it says of them."""
+"""Pieces of recordings: the unit of work of a worker, and its result."""
 
 import os
 import socket

@@ -1,6 +1,4 @@
-"""Which recordings: found in files, folders, tables and elsewhere; what they are opened by, and their traces
-called.
-"""
+"""Collecting recordings from files, folders, tables and URLs; names of their score traces."""
 
 from collections import Counter
 from collections.abc import Sequence

@@ -19,7 +19,7 @@ BUSY_S = 60
 AT_ONCE = 200_000
 """Rows that are held in memory at a time."""
 NAMED = 500
-"""Recordings that are query for by name at a time: a statement has room for some thousand."""
+"""Recordings per query by name: a statement holds some thousand."""
 OURS = 1870097457
 """What a file of ours says that it is."""
 OWN = ("start_s", "end_s", "label", "score", "clock")

@@ -1,4 +1,4 @@
-"""A store of events that outlives crashes: what is finished of months of recordings, by day and recorder.
+"""The event store: finished recordings by day and recorder; survives crashes.
 
 Two forms, one meaning: a folder of Parquet files (`parquet_store.py`), or a single SQLite file (`sqlite_store.py`).
 """
@@ -143,7 +143,7 @@ def events_of_recordings(path: str | Path, recordings: Iterable[str]) -> pd.Data
     names = [Path(file).name for file in recordings]
     files = [one.file for one in opened_to_read(path).recordings() if Path(one.file).name in set(names)]
     if not files:
-        raise TableError(f"{path} holds none of the recordings that are query for, such as {names[0]}")
+        raise TableError(f"{path} has none of the given recordings, such as {names[0]}")
     return read_store(path, files=files)
 
 

@@ -1,4 +1,4 @@
-"""Many recordings: cut into pieces of work, done by the engine that was chosen, joined without a seam, and kept.
+"""Tagging many recordings: split into pieces, score them on an engine, join and store the results.
 
 Long recordings are cut into pieces of some ten minutes, whose scores are those of the whole; short ones are bundled.
 What decides is the same object that decides on a stream, fed here with one piece after the other.

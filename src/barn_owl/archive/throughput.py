@@ -1,6 +1,4 @@
-"""What this machine does: how fast it reads, decodes, makes features and computes the network, and what holds it
-up.
-"""
+"""Throughput of this machine: reading, decoding, features, network, and the bottleneck."""
 
 import os
 import time

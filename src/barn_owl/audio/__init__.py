@@ -1,4 +1,4 @@
-"""Samples in and out: facts of a file, reading, streaming, writing, resampling, level, loudness, silence."""
+"""Audio input and output: file facts, reading, streaming, writing, resampling, level, loudness, silence."""
 
 import lazy_loader
 

@@ -1,4 +1,4 @@
-"""A stretch of a sound file, and by what its content is known again."""
+"""An excerpt of a sound file, identified by its content."""
 
 import hashlib
 import os

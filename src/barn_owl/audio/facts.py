@@ -1,4 +1,4 @@
-"""Facts of a sound file, from one pass through it."""
+"""Facts about a sound file, measured in one pass."""
 
 import hashlib
 from collections.abc import Callable, Iterable

@@ -1,4 +1,4 @@
-"""What sound is recorded from or listened to: a microphone, a pipe, or a simulated microphone."""
+"""Live sources: microphones, pipes, and simulated microphones."""
 
 import time
 from collections.abc import Callable, Iterator

@@ -1,4 +1,4 @@
-"""Reading ahead in another thread, so that decoding and computing overlap."""
+"""Prefetching blocks in another thread, so that decoding and computing overlap."""
 
 from collections import deque
 from collections.abc import Iterable, Iterator

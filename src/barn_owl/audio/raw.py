@@ -1,4 +1,4 @@
-"""Raw samples without a header, as they come through a pipe."""
+"""Raw samples without a header, read from a pipe."""
 
 from collections.abc import Callable, Iterator
 from typing import BinaryIO, Literal

@@ -1,4 +1,4 @@
-"""Where a sound file lies: on a disk, or somewhere that a URL names, read through fsspec in ranges of bytes."""
+"""Paths and URLs of sound files; URLs are read through fsspec in ranges of bytes."""
 
 import hashlib
 import importlib

@@ -1,4 +1,4 @@
-"""Changing the sample rate, in one go or block by block with the same result."""
+"""Sample rate conversion of whole signals or block by block, with identical results."""
 
 from collections.abc import Iterable, Iterator
 

@@ -1,4 +1,4 @@
-"""Level and silence: bringing sound to a level, and telling where something sounds."""
+"""Level normalization and detection of silence."""
 
 from collections.abc import Callable
 from dataclasses import dataclass

@@ -1,4 +1,4 @@
-"""Sound as it comes in, without end: what waits is bounded, what is lost is counted, what goes away may come back."""
+"""Live audio of unlimited length: bounded buffers, counted losses, reconnection."""
 
 import threading
 import time

@@ -1,4 +1,4 @@
-"""When a recording began, as its file says: the broadcast chunks that field recorders write."""
+"""Start times of recordings from the broadcast chunks that field recorders write."""
 
 import struct
 from collections.abc import Iterator

@@ -1,1 +1,1 @@
-"""Kinds of classifiers, a module each: what one is, how it learns, how it is kept; see `kind`."""
+"""Kinds of classifiers, one module each: network or rows, fitting, state; see `kind`."""

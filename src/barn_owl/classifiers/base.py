@@ -1,4 +1,4 @@
-"""What every kind of classifier has in common: it goes along frames and says what sounds at each step.
+"""The interface of a trained classifier: frames in, scores per step out.
 
 A classifier sees frames, ``(frames, features)``. Its step *i* looks at the `window` frames from frame ``i * step``
 on, and tells what sounds in the middle of them. Nothing else of the recording counts, so an excerpt gets the scores

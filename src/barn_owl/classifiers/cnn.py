@@ -1,4 +1,4 @@
-"""The cnn classifier: networks that slide along time, over levels that do not depend on the gain."""
+"""The cnn classifier: convolutional networks over time on gain-normalized levels."""
 
 from copy import copy
 from typing import Any

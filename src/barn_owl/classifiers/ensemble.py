@@ -1,4 +1,4 @@
-"""Several trained classifiers as one: the mean of what they say."""
+"""Several trained classifiers as one: the mean of their scores."""
 
 from typing import Any
 

@@ -1,4 +1,4 @@
-"""The int8 classifier: the networks of a cnn in whole numbers, as a small device computes them.
+"""The int8 classifier: a quantized cnn, computed in integers as on a small device.
 
 Values are int8, ``real = (value - zero) * scale``, weights int8 with a scale for each channel that comes out; sums
 are int32, and brought to the scale of the next stage by a whole multiplier and a shift. Jacob et al., "Quantization

@@ -1,4 +1,4 @@
-"""The kernel classifier: logistic regression in the space of a Gaussian kernel."""
+"""The kernel classifier: logistic regression in the feature space of a Gaussian kernel."""
 
 from collections.abc import Iterator
 

@@ -1,4 +1,4 @@
-"""Kinds of classifiers: everything that the rest asks of one before it has learned, by its name.
+"""Kinds of classifiers and their registry: everything known about a classifier before it is trained.
 
 A kind is a module of this package that has a `KIND`; `BUILT_IN` lists them. Another package adds one by an entry
 point of the group ``barn_owl.classifiers`` that names its `ClassifierKind`, a program by `register`. Plans, command

@@ -1,4 +1,4 @@
-"""How levels are made independent of the gain of a recording."""
+"""Gain normalization of levels."""
 
 from pydantic import Field
 

@@ -1,4 +1,4 @@
-"""How large what a model file describes may be: it may come from anybody, and memory is allocated only after this."""
+"""Size limits for model files: files are untrusted, so sizes are checked before memory is allocated."""
 
 from collections.abc import Mapping
 from typing import Annotated

@@ -1,4 +1,4 @@
-"""The logistic classifier: a logistic regression for each label, log-odds that are linear in the row."""
+"""The logistic classifier: one linear logistic regression per label."""
 
 from collections.abc import Iterator
 

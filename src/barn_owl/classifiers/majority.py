@@ -1,4 +1,4 @@
-"""The majority classifier: the baseline that says the same of everything."""
+"""The majority classifier: a baseline that always predicts the commonest label."""
 
 from collections.abc import Iterator
 from typing import Any

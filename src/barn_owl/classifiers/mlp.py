@@ -1,4 +1,4 @@
-"""The mlp classifier: dense layers on pooled features, trained epoch by epoch."""
+"""The mlp classifier: dense layers on pooled features, trained by epochs."""
 
 import itertools
 from typing import Any

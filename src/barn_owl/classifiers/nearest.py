@@ -1,4 +1,4 @@
-"""The nearest classifier: a row is what its nearest neighbors in training are."""
+"""The nearest classifier: votes of the nearest training rows."""
 
 from collections.abc import Iterator
 

@@ -1,4 +1,4 @@
-"""The pooled classifiers: statistics over the frames of a window make a row, and a classifier of rows judges it."""
+"""Pooled classifiers: statistics over the frames of a window form a row, and a row classifier scores it."""
 
 from collections.abc import Callable
 from typing import Annotated, Any, Protocol

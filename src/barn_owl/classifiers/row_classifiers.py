@@ -1,4 +1,4 @@
-"""Classifiers of rows: a row is a pooled window; what they train on, and what they offer for it.
+"""Row classifiers: one row is one pooled window.
 
 A kind of classifier offers ``candidates``: it fits itself in several ways, or step by step, and gives one candidate
 after the other, so that the caller can judge each and stop when it gets no better.

@@ -1,4 +1,4 @@
-"""A trained network as a list of plain stages: what a cost is counted of, and what is handed to other programs.
+"""A trained network as a list of plain stages, for cost estimates and exports.
 
 Normalization and rectifiers are part of the convolution before them, a dense layer is a convolution of one tap, and
 bands that are folded into channels are no stage: the values lie the same way in memory. A stage goes along time by
@@ -43,7 +43,7 @@ class Stage:
 
     @property
     def span(self) -> int:
-        """FrameScores of its input that one step of the output sees."""
+        """Number of input steps that one output step sees."""
         return 1 + sum(one.span - 1 for one in self.inner) if self.inner else (self.taps[0] - 1) * self.dilation + 1
 
     @property

@@ -1,4 +1,4 @@
-"""The trees classifier: gradient-boosted trees on features cut into few steps."""
+"""The trees classifier: gradient-boosted trees on binned features."""
 
 from collections.abc import Iterator
 from functools import partial
@@ -73,7 +73,7 @@ class Trees:
 
 
 STEPS = 32
-"""FrameScores that each feature is cut into, at its quantiles."""
+"""Number of bins per feature, at its quantiles."""
 LEAST_FEATURES = 6
 """Features that a round sees at least, where there are this many."""
 LEAST_WEIGHT = 0.5

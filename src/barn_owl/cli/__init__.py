@@ -1,1 +1,1 @@
-"""The command line: a file a command, thin; each calls the core and says what came of it."""
+"""The command line: one thin module per command, each calling the core and printing the results."""

@@ -1,4 +1,4 @@
-"""What commands share: options that mean the same everywhere, progress, tables, last words."""
+"""Shared by commands: options, progress, tables, final messages."""
 
 from __future__ import annotations
 

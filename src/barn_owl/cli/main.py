@@ -1,4 +1,4 @@
-"""The command ``barn-owl``: its sections, lazily loaded commands, and how errors end."""
+"""The command ``barn-owl``: sections, lazy loading of commands, and error handling."""
 
 import importlib
 import io

@@ -1,4 +1,4 @@
-"""The clip table: its shape, where it comes from, how it is split."""
+"""Clip tables: reading, checking, gathering, cutting and splitting."""
 
 import lazy_loader
 

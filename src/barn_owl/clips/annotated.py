@@ -1,4 +1,4 @@
-"""Training clips out of recordings with a table of events: the events themselves, and what was treated as one."""
+"""Training clips from annotated recordings: true events and false alarms."""
 
 from collections.abc import Iterator
 

@@ -1,4 +1,4 @@
-"""What is wrong with a data set, before it hurts, and a table with what can safely be repaired."""
+"""Checks of a clip table before training, and a repaired table."""
 
 import os
 from collections.abc import Callable, Iterator, Sequence

@@ -1,4 +1,4 @@
-"""What is wrong with the labels of a clip table: spelling, names that no folder can have, numbers of clips."""
+"""Checks of labels: spelling, invalid folder names, numbers of clips."""
 
 import unicodedata
 from collections.abc import Iterator

@@ -1,4 +1,4 @@
-"""Corrected labels put into a clip table."""
+"""Applying corrected labels to a clip table."""
 
 import itertools
 from collections.abc import Sequence

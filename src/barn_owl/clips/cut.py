@@ -1,4 +1,4 @@
-"""Cutting long recordings into clips: single takes, fixed windows, and what lies between annotated events."""
+"""Cutting long recordings into clips: single takes, fixed windows, and gaps between annotated events."""
 
 from collections import deque
 from collections.abc import Iterator

@@ -1,4 +1,4 @@
-"""Labels that may be wrong: clips that sound like those of another label."""
+"""Doubtful labels: clips whose most similar clips have another label."""
 
 from collections.abc import Iterator, Sequence
 

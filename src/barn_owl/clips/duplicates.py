@@ -1,4 +1,4 @@
-"""Clips that are the same recording: by content, or changed in level, offset, encoding or a little noise."""
+"""Duplicate clips: identical content, or the same recording at another level, offset or encoding."""
 
 from collections.abc import Iterable
 from contextlib import suppress

@@ -1,4 +1,4 @@
-"""A thing that is wrong with a clip table, or may be."""
+"""A finding: one problem, or possible problem, of a clip table."""
 
 from dataclasses import dataclass
 

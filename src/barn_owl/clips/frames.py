@@ -1,4 +1,4 @@
-"""The frames of many clips."""
+"""Feature frames of many clips."""
 
 import math
 from collections.abc import Callable, Sequence

@@ -1,4 +1,4 @@
-"""Making a clip table from what people have: a folder per label, or a table of their own."""
+"""Building a clip table from folders per label or from existing tables."""
 
 import logging
 import re

@@ -1,4 +1,4 @@
-"""What a check needs to know of each clip, from one pass through it."""
+"""Measurements of each clip for the checks, in one pass."""
 
 from collections.abc import Callable
 from dataclasses import dataclass

@@ -1,4 +1,4 @@
-"""Renaming, joining and dropping labels, and bringing their numbers of clips nearer to each other."""
+"""Renaming, merging and dropping labels, and balancing their numbers of clips."""
 
 from collections.abc import Collection, Iterable, Mapping
 from pathlib import Path

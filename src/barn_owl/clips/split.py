@@ -1,4 +1,4 @@
-"""Splitting clips so that no group is on two splits and every label is on each."""
+"""Splitting clips by group, with every label in every split."""
 
 import hashlib
 import logging

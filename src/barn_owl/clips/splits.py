@@ -1,4 +1,4 @@
-"""Training, validation and test split, and the shares of each."""
+"""Names and shares of the splits: training, validation, test."""
 
 from typing import Literal
 

@@ -1,4 +1,4 @@
-"""The one table shape: excerpts of sound files with labels.
+"""The clip table: excerpts of sound files with labels.
 
 In memory the column ``file`` holds paths that can be opened from here; on disk they are relative to the
 folder of the table wherever that is possible, so that a folder with its table can be moved.

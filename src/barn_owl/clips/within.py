@@ -1,4 +1,4 @@
-"""Times that lie beyond the end of their recording: one check for all who take excerpts from a table."""
+"""Times beyond the end of a recording: one check for all readers of excerpts."""
 
 from collections.abc import Mapping
 

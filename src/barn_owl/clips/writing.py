@@ -1,4 +1,4 @@
-"""Clips as sound files, in a folder for each label."""
+"""Writing clips as sound files, one folder per label."""
 
 from collections.abc import Callable
 from pathlib import Path

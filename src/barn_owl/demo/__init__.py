@@ -1,4 +1,4 @@
-"""A night at Saltmarsh Harbor: a synthetic harbor, synthesized from a seed, to try everything on."""
+"""Saltmarsh Harbor: a synthetic data set, generated from a seed."""
 
 import lazy_loader
 

@@ -1,4 +1,4 @@
-"""The recorders of the harbor: where they hang and how they color what they hear."""
+"""The recorders of the harbor: positions and frequency responses."""
 
 from dataclasses import dataclass
 

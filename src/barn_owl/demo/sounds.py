@@ -1,4 +1,4 @@
-"""The sounds of the harbor, each built the way the real thing sounds.
+"""The sounds of the harbor, synthesized from physical models.
 
 Every function takes a random generator and returns one event: mono, float64, at `RATE_HZ`, peak about 1.
 """

@@ -1,5 +1,4 @@
-"""Onto a small device: what a model costs there, made smaller, in whole numbers, and handed over to other
-programs."""
+"""Small devices: cost, pruning, quantization, search and export of models."""
 
 import lazy_loader
 

@@ -1,4 +1,4 @@
-"""A model as C: one self-contained file and its header, and a program that tags a WAV file with them.
+"""Export as C: one self-contained source file, its header, and a program that tags WAV files.
 
 What the code does stands in ``owl.c``, ``owl.h`` and ``main.c`` alongside this module; here the numbers are put in.
 """

@@ -1,4 +1,4 @@
-"""What a model costs on a device, known before it is trained: sums, flash, memory, time."""
+"""Cost of a model on a device, known before training: operations, flash, RAM, time."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass

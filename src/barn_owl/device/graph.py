@@ -1,4 +1,4 @@
-"""Which models can be handed over, and the stages that they consist of."""
+"""Which models can be exported, and the stages they consist of."""
 
 from barn_owl.classifiers.cnn import Convolutional
 from barn_owl.classifiers.int8 import Quantized, graph_in, stages_in

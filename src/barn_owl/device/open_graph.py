@@ -1,4 +1,4 @@
-"""A model as an open graph (ONNX): samples in, scores out, with the front end inside."""
+"""Export as an ONNX graph: samples in, scores out, including the front end."""
 
 import json
 from collections.abc import Sequence

@@ -1,4 +1,4 @@
-"""A model's numbers and what they mean, for whatever other program: NumPy's archive or JSON."""
+"""Export of plain numbers with their meaning: NumPy archive or JSON."""
 
 import json
 from pathlib import Path

@@ -1,4 +1,4 @@
-"""What a device can carry, and how long it takes over the kinds of work that a model is made of."""
+"""Device profiles: memory, and time for each kind of operation."""
 
 import time
 import tomllib

@@ -1,4 +1,4 @@
-"""Whole channels taken out of a trained cnn, so that a smaller network of the same kind is left.
+"""Pruning whole channels of a trained cnn.
 
 A channel counts as much as the sum of the absolute weights that make it, those of its normalization included,
 relative to the others of its layer: Li et al., "Pruning Filters for Efficient ConvNets", ICLR 2017. Channels that

@@ -1,4 +1,4 @@
-"""A cnn in whole numbers: ranges are listened to on clips, weights and values rounded to int8."""
+"""Post-training quantization of a cnn to int8, with ranges measured on clips."""
 
 import math
 from collections.abc import Iterator, Sequence

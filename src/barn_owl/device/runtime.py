@@ -1,4 +1,4 @@
-"""A model whose network is computed by ONNX Runtime, on whatever device that offers."""
+"""A model whose network is computed by ONNX Runtime."""
 
 import importlib
 import json

@@ -1,4 +1,4 @@
-"""Which front end, classifier, size and training is best within what a device can carry?
+"""Search for the best front end, classifier and size within the limits of a device.
 
 The first candidate is the plan as it is, others change some of its keys at random; those that cannot fit are never
 trained. The others train for a few epochs on one fold of the clips, the better half for twice as long on the next

@@ -189,7 +189,7 @@ def _changes(
 
 
 def _common(evaluations: Mapping[str, Evaluation]) -> tuple[dict[str, PredictionArrays], dict[str, int]]:
-    """PredictionArrays of the clips that all have judged, in the same order."""
+    """Predictions of the clips that all runs have, in the same order."""
     places = {}
     for name, evaluation in evaluations.items():
         table = evaluation.predictions

@@ -278,7 +278,7 @@ def _overlap_of_one_label(truth: pd.DataFrame) -> str:
 
 
 def _raised(row: Any, events: pd.DataFrame, truth: pd.DataFrame) -> str:
-    """Label of the first event that overlaps a unknown sound and is no true event's of its label; "" for none."""
+    """Label of the first false alarm that overlaps an unknown sound, or ""."""
     for event in events[_multilabel(row, events)].itertuples():
         if not _multilabel(event, truth[truth["label"] == event.label]).any():
             return str(event.label)

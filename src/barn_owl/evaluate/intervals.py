@@ -1,4 +1,4 @@
-"""How far a score could be off by chance: the bootstrap over groups."""
+"""Confidence intervals of scores: the bootstrap over groups."""
 
 import numpy as np
 import scipy

@@ -1,4 +1,4 @@
-"""All scores of a set of answers at once, for any number of bootstrap rounds."""
+"""All scores of a set of predictions at once, for any number of bootstrap samples."""
 
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace

@@ -1,4 +1,4 @@
-"""Wrong answers, highest score first; labels that are likely wrong; and the clips most like one."""
+"""Misclassified clips, highest score first; doubtful labels; and the most similar clips."""
 
 import numpy as np
 import pandas as pd

@@ -1,4 +1,4 @@
-"""What a model says about the clips of a table."""
+"""Predictions of a model for the clips of a table."""
 
 import logging
 from collections.abc import Callable

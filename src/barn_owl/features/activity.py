@@ -1,4 +1,4 @@
-"""Where in a clip something happens."""
+"""Active frames of a clip."""
 
 import numpy as np
 import scipy

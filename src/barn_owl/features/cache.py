@@ -1,4 +1,4 @@
-"""Frames that are computed once for each file content and front end, and memory-mapped ever after.
+"""A cache of frames, computed once per file content and front end, and memory-mapped.
 
 A cache folder has a folder for each front end, and in it pairs of files that are never changed: ``NAME.f32``
 with the frames of many clips one after the other, and ``NAME.json`` that states which clips those are. Each

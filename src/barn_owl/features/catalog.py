@@ -1,4 +1,4 @@
-"""The features there are: names and units of their columns, and the formula of each."""
+"""The catalog of features: names and units of their columns, formulas and sources."""
 
 from collections.abc import Callable
 from dataclasses import dataclass

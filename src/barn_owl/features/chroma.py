@@ -1,4 +1,4 @@
-"""Chroma: power gathered by pitch class."""
+"""Chroma: power summed by pitch class."""
 
 import numpy as np
 

@@ -1,4 +1,4 @@
-"""What is computed of each frame on its own: shared stages, and the features that are read off them.
+"""Per-frame computations: shared stages, and the features derived from them.
 
 Everything works on whole chunks of rows, see `front_end`. A stage (power spectrum, mel, ...) is computed
 once however many features use it.

@@ -1,4 +1,4 @@
-"""Cutting samples into frames, and the window that they are weighted with."""
+"""Framing of samples, and the window function."""
 
 import numpy as np
 

@@ -1,4 +1,4 @@
-"""The matrices that a front end computes with, each made once."""
+"""The matrices of a front end, each computed once."""
 
 from functools import cached_property
 

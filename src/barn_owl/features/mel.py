@@ -1,4 +1,4 @@
-"""The mel scale and the bank of triangular filters on it."""
+"""The mel scale and its triangular filter bank."""
 
 import numpy as np
 from numpy.typing import ArrayLike

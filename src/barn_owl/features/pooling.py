@@ -1,4 +1,4 @@
-"""From frames to one row: statistics over time."""
+"""Pooling of frames over time into one row of statistics."""
 
 from collections.abc import Callable, Sequence
 

@@ -1,4 +1,4 @@
-"""Matrix products that come out the same for a row, however many rows there are."""
+"""Matrix products whose rows do not depend on the number of rows."""
 
 import numpy as np
 

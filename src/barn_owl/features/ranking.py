@@ -1,4 +1,4 @@
-"""Which features tell the classes apart, which say the same, and which follow the recorder instead.
+"""Ranking of features: which separate the labels, which are redundant, which depend on the recorder.
 
 All take one row a clip: `x`, shape ``(clips, features)``, and a label or group for each.
 """

@@ -1,4 +1,4 @@
-"""Settings of a front end, and all that follows from them: sizes and names of columns."""
+"""Settings of a front end, and the sizes and column names derived from them."""
 
 from functools import cached_property
 from itertools import pairwise

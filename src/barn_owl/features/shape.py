@@ -1,4 +1,4 @@
-"""What a spectrum looks like in a few numbers.
+"""Descriptors of spectral shape.
 
 All take power spectra, shape ``(frames, bins)``, with bin *k* at ``k * width_hz``, and give one value a frame.
 Moments and quantiles treat the power spectrum as a distribution over frequency; silence gives 0.

@@ -1,4 +1,4 @@
-"""Making a model: the plan, what is trained on, the fitting of classifiers, checkpoints, rehearsal."""
+"""Training: plan, mixtures, fitting of classifiers, checkpoints, rehearsal."""
 
 import lazy_loader
 

@@ -1,4 +1,4 @@
-"""Changes to log-mel frames, again each time: other microphones, other rooms, other things that sound alike."""
+"""Augmentation of log-mel frames: other microphones, rooms and sources."""
 
 from functools import lru_cache
 

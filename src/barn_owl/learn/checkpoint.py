@@ -1,4 +1,4 @@
-"""What a training in progress leaves behind after each epoch, so that it can continue later."""
+"""Checkpoints after each epoch, to resume training."""
 
 import json
 from dataclasses import dataclass

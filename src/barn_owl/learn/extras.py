@@ -1,4 +1,4 @@
-"""Finding out what further columns of a clip table hold."""
+"""Encoding further columns of a clip table."""
 
 import pandas as pd
 

@@ -1,4 +1,4 @@
-"""What every fitting has in common: examples, the line of progress, the result, and how it is judged."""
+"""Shared by all fitting: examples, progress, result, and evaluation."""
 
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace

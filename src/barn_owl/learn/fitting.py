@@ -1,4 +1,4 @@
-"""Fitting the classifier that a plan names."""
+"""Fitting the classifier of a plan."""
 
 from collections.abc import Callable
 from typing import Any

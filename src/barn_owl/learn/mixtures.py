@@ -1,5 +1,4 @@
-"""Short synthetic recordings to train on: sounds of clips at any place and level over background, and what is
-heard.
+"""Training mixtures: short synthetic recordings with sounds of clips at random positions and levels over background.
 
 They are combined from log-mel frames: sounds that are independent of each other add in power, and a gain or a
 recorder's response is an offset in dB, so that nothing needs to go back to the samples. Frames of other features

@@ -1,4 +1,4 @@
-"""The plan: one TOML file that says everything about a training run."""
+"""The plan: all settings of a training run, in one TOML file."""
 
 import tomllib
 from pathlib import Path

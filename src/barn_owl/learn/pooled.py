@@ -1,4 +1,4 @@
-"""Fitting the pooled classifiers: rows of windows out of mixtures and of whole clips, and the best fitted to them."""
+"""Fitting the pooled classifiers on windows of mixtures and of whole clips."""
 
 import time
 from collections.abc import Iterator

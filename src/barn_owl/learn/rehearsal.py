@@ -1,4 +1,4 @@
-"""A rehearsal: a synthetic recording of clips that were not trained on, tagged like any other, to see what to expect.
+"""Rehearsal: a synthetic recording of validation clips, tagged to predict performance on recordings.
 
 Sounds lie over background at known times and levels, some over one another, and some that belong to no label,
 which follow other recipes than the synthetic sounds that are trained on. On it the decoding settings are found, and

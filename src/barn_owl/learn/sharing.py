@@ -1,5 +1,4 @@
-"""What classifiers that train on the same clips have in common is made once, and kept until the last has
-learned."""
+"""Data shared by classifiers that train on the same clips, freed after the last of them."""
 
 from collections.abc import Callable, Hashable
 from typing import Any, TypeVar

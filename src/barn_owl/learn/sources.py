@@ -1,4 +1,4 @@
-"""What mixtures are combined from: the sound within each clip, synthetic sounds, and noise."""
+"""Ingredients of mixtures: the sound within each clip, synthetic sounds, and noise."""
 
 from dataclasses import dataclass, replace
 from functools import lru_cache

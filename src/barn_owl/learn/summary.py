@@ -1,4 +1,4 @@
-"""What each layer of a network gives and costs."""
+"""Output and cost of each layer of a network."""
 
 import math
 

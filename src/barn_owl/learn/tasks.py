@@ -1,4 +1,4 @@
-"""What a network is trained on: mixtures composed of clips, or rows of pooled features; how it is judged on them."""
+"""Training tasks of networks: mixtures of clips or rows of pooled features, with batches, losses and evaluation."""
 
 import time
 from collections.abc import Callable

@@ -1,4 +1,4 @@
-"""One network in training: batches, the optimizer, and the running average of its weights."""
+"""Training one network: batches, optimizer, and weight averaging."""
 
 import time
 from concurrent.futures import Executor, ThreadPoolExecutor

@@ -1,4 +1,4 @@
-"""Networks that are trained side by side, on several cores.
+"""Training several networks in parallel processes.
 
 Each step of a small network is many short calls, between which threads of one process would wait for each other. So
 the first network is trained here, and the others in processes of their own; the result is the same however many

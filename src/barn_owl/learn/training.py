@@ -1,4 +1,4 @@
-"""Training of the classifiers that are networks: epochs, the best weights, checkpoints."""
+"""Training of networks: epochs, best weights, checkpoints."""
 
 import logging
 import time

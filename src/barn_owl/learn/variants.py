@@ -1,4 +1,4 @@
-"""Training clips whose sound is changed again from epoch to epoch, made alongside the training."""
+"""Augmented copies of the training clips, computed during training."""
 
 import tempfile
 from concurrent.futures import Future, ThreadPoolExecutor

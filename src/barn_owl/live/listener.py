@@ -1,4 +1,4 @@
-"""From a source of sound to events, as they happen, for as long as it lasts."""
+"""The listener: from a live source to events, without end."""
 
 import threading
 from collections import deque

@@ -1,4 +1,4 @@
-"""Notifications about events: run a command, or post to an address, without delaying the listener."""
+"""Notifications of events: run a command or post to a URL, without delaying the listener."""
 
 import json
 import queue

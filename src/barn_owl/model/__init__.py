@@ -1,4 +1,7 @@
-"""A model in use: the classifiers, what they decide by, the model file. Nothing here can train."""
+"""Trained models: classifier, decoding settings, model file. Contains no training code.
+
+Nothing here can train.
+"""
 
 import lazy_loader
 

@@ -1,4 +1,4 @@
-"""Further columns of a clip table as numbers: what the pooled classifiers look at alongside the sound."""
+"""Further columns of a clip table as numbers, for the pooled classifiers."""
 
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any

@@ -1,4 +1,4 @@
-"""The file of a model: a header in JSON and arrays, in the safetensors format."""
+"""The model file: a JSON header and arrays, in the safetensors format."""
 
 import json
 from pathlib import Path

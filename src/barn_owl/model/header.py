@@ -1,4 +1,4 @@
-"""What the header of a model file may say, and how large what it asks for may be.
+"""The schema of a model header, with limits on sizes.
 
 A model file may come from anybody. All that is computed from its header is bounded by the file itself or by the
 limits here before memory is allocated.

@@ -1,4 +1,4 @@
-"""From the file of a model to the model, checked."""
+"""Loading and checking a model file."""
 
 from pathlib import Path
 

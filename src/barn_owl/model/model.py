@@ -1,4 +1,4 @@
-"""A model: front end, labels, weights and decoding settings, and what it says of clips."""
+"""The model: front end, labels, weights and decoding settings, and its predictions."""
 
 from dataclasses import dataclass, field
 from functools import cached_property

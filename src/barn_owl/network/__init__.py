@@ -1,4 +1,4 @@
-"""The network engine: layers, loss and optimizer on NumPy, each alone.
+"""The network engine: layers, losses and the optimizer, on NumPy.
 
 Arrays are time first, channel last, float32. A layer holds weights and nothing of the batch it sees, so
 that several threads can each push a part of a batch through the same network.

@@ -1,4 +1,4 @@
-"""Networks as data: a list of layers in a plan, the sizes that ship, and a summary of what they cost."""
+"""Networks as data: lists of layers, the sizes that ship, and a cost summary."""
 
 from collections.abc import Callable, Sequence
 from typing import Annotated, Any, Literal

@@ -1,4 +1,4 @@
-"""What every layer has in common, and the memory a batch is worked on in.
+"""The interface of a layer, and the memory of a batch.
 
 ``forward`` returns the output and whatever ``backward`` will need; ``backward`` takes the gradient of the
 output (which it may overwrite), writes the gradients of the weights into ``gradients`` and returns the
@@ -85,7 +85,7 @@ class Layer(ABC):
     needs_output = False
     """Whether ``backward`` looks at the output, or the output is the input."""
     span, stride = 1, 1
-    """FrameScores of the input that one step of the output sees, and from one of them to the next."""
+    """Receptive field and stride, in input steps."""
     inner: "Sequence[Layer]" = ()
     """The layers that a layer is made of."""
     channels: int | None = None

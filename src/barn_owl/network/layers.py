@@ -1,4 +1,4 @@
-"""Layers that work on each step on its own: normalization, rectifier, dropout, dense; and the residual sum."""
+"""Layers without context: normalization, rectifier, dropout, dense; and the residual sum."""
 
 import math
 from collections.abc import Mapping, Sequence

@@ -1,4 +1,4 @@
-"""Levels that do not depend on how loud a recording is."""
+"""Gain normalization: levels relative to the mean power around each frame."""
 
 from collections.abc import Mapping
 from typing import Any

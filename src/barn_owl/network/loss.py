@@ -1,4 +1,4 @@
-"""From logits to probabilities and losses, without the logarithm of a rounded probability."""
+"""Probabilities and losses from logits, numerically stable."""
 
 import numpy as np
 

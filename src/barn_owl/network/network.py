@@ -1,4 +1,4 @@
-"""A stack of layers whose weights are one vector."""
+"""A stack of layers with one weight vector."""
 
 import itertools
 import math

@@ -1,4 +1,4 @@
-"""AdamW on one flat vector, gradient clipping, and the course of the learning rate."""
+"""AdamW on one flat vector, gradient clipping, and the learning rate schedule."""
 
 import math
 

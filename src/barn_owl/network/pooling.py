@@ -1,4 +1,4 @@
-"""Layers that make fewer values out of many, or put them together."""
+"""Layers that pool or rearrange values."""
 
 from collections.abc import Mapping
 from typing import Any, Literal

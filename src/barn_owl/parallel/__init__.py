@@ -1,4 +1,4 @@
-"""The same work on many things at a time: in processes of this machine, or on a cluster."""
+"""Parallel work: in local processes or threads, or on a cluster."""
 
 from barn_owl.parallel.engine import Engine, at_a_time, each, engine, on_cluster
 

@@ -1,6 +1,4 @@
-"""Many machines: work handed to the workers of a ``dask.distributed`` scheduler, whose futures, retries and dashboard
-are used as they are.
-"""
+"""A cluster as an engine: the workers of a ``dask.distributed`` scheduler."""
 
 import importlib
 import itertools

@@ -1,4 +1,4 @@
-"""The one seam through which many files go: local processes and threads, or the workers of a cluster."""
+"""Engines: local processes and threads, or the workers of a cluster."""
 
 import itertools
 import os

@@ -1,4 +1,4 @@
-"""Processes of our own: they hear no Ctrl-C, and end with the one that started them."""
+"""Worker processes that ignore Ctrl-C and end with their parent."""
 
 import os
 import signal

@@ -1,4 +1,4 @@
-"""A training run from plan to folder: split, fit, judge, write; several of them side by side; reading them back."""
+"""Training runs: split, fit, evaluate and write a folder; several side by side; reading them back."""
 
 import lazy_loader
 

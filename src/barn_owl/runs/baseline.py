@@ -1,4 +1,4 @@
-"""A plain baseline for every run: logistic regression on summary statistics of whole clips."""
+"""A baseline for every run: logistic regression on summary statistics of whole clips."""
 
 import numpy as np
 

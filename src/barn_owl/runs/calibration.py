@@ -1,4 +1,4 @@
-"""What is found on the validation clips: temperature, thresholds, and what to expect in a recording."""
+"""Calibration on validation clips: temperature, thresholds, and expected performance on recordings."""
 
 from dataclasses import replace
 from functools import partial

@@ -1,4 +1,4 @@
-"""Runs side by side: their scores on the same clips, what differs in their plans, what they cost."""
+"""Comparison of runs: scores on the same clips, differences of their plans, and cost."""
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass

@@ -1,4 +1,4 @@
-"""Old labels alongside new ones: what a model keeps of its labels, and what it brings to the next training."""
+"""Exemplars of earlier labels: selecting them for a model, and training on them."""
 
 import numpy as np
 import pandas as pd

@@ -1,4 +1,4 @@
-"""Diagnosis of learning curves: best epoch, overfitting, learning nothing."""
+"""Diagnosis of learning curves: best epoch, overfitting, no progress."""
 
 from dataclasses import dataclass
 from typing import Any

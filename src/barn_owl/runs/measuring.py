@@ -1,4 +1,4 @@
-"""How much of this machine a training uses."""
+"""Use of this machine by a training: cores and memory."""
 
 import time
 

@@ -1,4 +1,4 @@
-"""How much memory this process has used."""
+"""Peak memory of this process."""
 
 import sys
 

@@ -1,4 +1,4 @@
-"""What a run takes over: plan, clips and checkpoint of a stopped training, or the split of another run."""
+"""Resuming a training from its checkpoint, and reusing the split of another run."""
 
 from collections.abc import Sequence
 from pathlib import Path

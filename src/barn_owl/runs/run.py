@@ -1,4 +1,4 @@
-"""The folder of a run, and judging its model."""
+"""A run: its folder, model and evaluation."""
 
 import html
 import json

@@ -1,4 +1,4 @@
-"""Several trainings on the same clips: classifiers side by side, seeds, folds, and their ensemble."""
+"""Several trainings on the same clips: classifiers, seeds, folds, and ensembles."""
 
 import time
 from collections.abc import Mapping, Sequence

@@ -1,4 +1,4 @@
-"""Training further from a model: what must be the same, and what is taken over."""
+"""Fine-tuning from a model: requirements, and what is reused."""
 
 import numpy as np
 

@@ -1,4 +1,4 @@
-"""A plan fitted to the clips available, and why."""
+"""Suggesting a plan from the clips, with reasons."""
 
 import re
 from collections.abc import Callable, Sequence

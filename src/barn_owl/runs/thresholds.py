@@ -1,4 +1,4 @@
-"""Thresholds and decoding settings, put into the model of a finished run."""
+"""Thresholds and decoding settings, stored in the model of a finished run."""
 
 from dataclasses import replace
 from pathlib import Path

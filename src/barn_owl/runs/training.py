@@ -1,4 +1,4 @@
-"""From a clip table and a plan to the folder of a run."""
+"""Training: from a clip table and a plan to the folder of a run."""
 
 import logging
 import time

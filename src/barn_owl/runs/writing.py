@@ -1,4 +1,4 @@
-"""The files of a run."""
+"""Writing the files of a run."""
 
 import hashlib
 import platform

@@ -1,4 +1,7 @@
-"""Figures: what people see of the core's results. Each call returns a Matplotlib figure; `save_figure` writes it."""
+"""Figures and pages of the results. Each call returns a Matplotlib figure; `save_figure` writes it.
+
+Each call returns a Matplotlib figure; `save_figure` writes it.
+"""
 
 import lazy_loader
 

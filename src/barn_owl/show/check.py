@@ -1,4 +1,4 @@
-"""The figure of a check: how many clips of each label are sound, how long and how loud they are."""
+"""The figure of a check: clips by label and severity, durations and levels."""
 
 import numpy as np
 import pandas as pd

@@ -1,4 +1,4 @@
-"""Figures of how features tell classes apart."""
+"""Figures of features by class."""
 
 from collections.abc import Sequence
 

@@ -1,4 +1,4 @@
-"""The page of a comparison."""
+"""The comparison page."""
 
 from collections.abc import Mapping
 from pathlib import Path

@@ -1,4 +1,4 @@
-"""The confusion figure, and the difference between two."""
+"""Confusion matrix, and the difference between two."""
 
 import numpy as np
 import pandas as pd

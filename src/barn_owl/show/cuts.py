@@ -1,4 +1,4 @@
-"""The figure of a cut: the waveform with every clip and the event inside it."""
+"""The figure of a cut: the waveform with every clip and its event."""
 
 from pathlib import Path
 

@@ -1,4 +1,4 @@
-"""Figures of models made smaller."""
+"""Figures of pruned and quantized models."""
 
 from matplotlib.figure import Figure
 from matplotlib.ticker import MaxNLocator

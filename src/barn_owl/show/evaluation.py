@@ -1,4 +1,4 @@
-"""Figures of an evaluation: labels with intervals, curves by threshold, calibration; and of several side by side."""
+"""Figures of an evaluation: scores by label, curves by threshold, calibration; and several side by side."""
 
 import numpy as np
 import scipy

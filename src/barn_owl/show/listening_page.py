@@ -1,4 +1,4 @@
-"""A page to listen to clips that a model has named, and to correct it."""
+"""A page to listen to classified clips and to correct their labels."""
 
 from pathlib import Path
 from typing import Any

@@ -1,4 +1,4 @@
-"""Pages: one HTML file that needs nothing else, with the sounds and pictures in it."""
+"""Pages: self-contained HTML files with sounds and pictures."""
 
 import base64
 import io

@@ -1,4 +1,4 @@
-"""Clips to listen to where objects display themselves: a notebook."""
+"""Players of clips in notebooks."""
 
 import html
 

@@ -1,4 +1,4 @@
-"""The page of a run: what it can do, what it gets wrong, and why it should be believed or not."""
+"""The report of a run: performance, mistakes, and reasons for caution."""
 
 import os
 from collections.abc import Mapping

@@ -1,4 +1,4 @@
-"""Tables, figures and report of a run, written next to its model."""
+"""Tables, figures and report of a run."""
 
 from pathlib import Path
 

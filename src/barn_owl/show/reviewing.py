@@ -1,4 +1,4 @@
-"""The page to review events on: as one file with everything in it, or served from this machine."""
+"""The review page: a self-contained file, or served locally."""
 
 import hashlib
 from collections.abc import Mapping, Sequence
@@ -18,9 +18,9 @@ from barn_owl.show.page import HIGHEST_RATE_HZ, data_address, filled, flac_of, p
 from barn_owl.show.sound import mel_places
 
 AROUND_S = 1.5
-"""Sound shown before and after a item."""
+"""Sound shown before and after an item."""
 LONGEST_S = 20.0
-"""Sound shown of a item at most, from its beginning."""
+"""Maximum sound shown of an item, from its start."""
 NEAR_S, MOST_NEAR = 10.0, 12
 """How far away other events are named, and how many."""
 BUDGET = 60_000_000
@@ -57,13 +57,13 @@ class Review:
         self._lengths = {file: audio_info(file).duration_s for file in self.items["file"].unique()}
 
     def span(self, number: int) -> tuple[float, float]:
-        """From where to where a item is shown, in seconds of its recording."""
+        """Start and end of the shown stretch of an item, in seconds."""
         file, start_s, end_s = self._places[number]
         until_s = min(end_s + AROUND_S, start_s + LONGEST_S, self._lengths[file])
         return max(start_s - AROUND_S, 0.0), float(until_s)
 
     def sound(self, number: int) -> bytes:
-        """The sound of a item and what is around it, as FLAC.
+        """The sound of an item with its context, as FLAC.
 
         Raises
         ------

@@ -1,4 +1,4 @@
-"""Figures of events against the truth: hits, misses and false alarms; detection error trade-off; hours."""
+"""Figures of event scores: hits, misses and false alarms; detection error trade-off; events by hour."""
 
 from typing import Any
 

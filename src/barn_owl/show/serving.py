@@ -1,4 +1,4 @@
-"""A small server for the review page: this machine only, a secret address, and files of the table only."""
+"""A local server for the review page: secret address, files of the table only."""
 
 import json
 import secrets
@@ -122,7 +122,7 @@ class _Handler(BaseHTTPRequestHandler):
     timeout = 30
 
     def do_GET(self) -> None:
-        """Give the page, or the sound or the picture of a item."""
+        """Serve the page, or the sound or picture of an item."""
         place = self._place()
         if place is None:
             return

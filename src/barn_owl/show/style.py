@@ -1,4 +1,4 @@
-"""The common style: one color map with rising lightness, one set of colors for labels, a light grid."""
+"""The common style: color map, label colors and line styles, grid."""
 
 import io
 from pathlib import Path

@@ -1,4 +1,4 @@
-"""The tagging figure: spectrogram, trace and events on one time axis."""
+"""The tagging figure: spectrogram, scores and events on one time axis."""
 
 from pathlib import Path
 from typing import TYPE_CHECKING

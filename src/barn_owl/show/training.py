@@ -1,4 +1,4 @@
-"""Figures of trainings: the learning curves of one, and classifiers side by side."""
+"""Figures of trainings: learning curves, and classifiers side by side."""
 
 import numpy as np
 import pandas as pd

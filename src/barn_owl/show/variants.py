@@ -1,4 +1,4 @@
-"""The figure of changed clips: the original and its variants, on one scale."""
+"""The figure of augmented clips."""
 
 import textwrap
 from collections.abc import Sequence

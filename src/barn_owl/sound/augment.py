@@ -1,4 +1,4 @@
-"""Random changes to the sound of clips, as the plan asks for them."""
+"""Random augmentation of clips, as set in the plan."""
 
 from collections.abc import Callable
 from dataclasses import dataclass

@@ -1,4 +1,4 @@
-"""Changes to the sound of a clip that leave its label true: what another take, place or recorder would do.
+"""Changes to clips that keep their label: speed, pitch, noise, rooms, filters.
 
 Each takes mono samples, float32, shape ``(samples,)``, and gives the same; randomness comes from the
 generator that is passed in.

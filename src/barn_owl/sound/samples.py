@@ -1,4 +1,4 @@
-"""Samples of many clips in a temporary file, so that they are decoded once and memory stays free."""
+"""Decoded samples of many clips in a temporary file."""
 
 import tempfile
 from threading import Lock

@@ -1,7 +1,7 @@
 """Synthetic sounds that belong to no label: negative examples for unknown sounds.
 
-Each is drawn from a wide classifier (tones that glide, pulses through resonances, bands of noise, struck bodies,
-sweeps, rough motors, crackle), so that together they fill the space around the labels rather than imitate anything.
+Each is drawn from a wide range (gliding tones, pulses through resonances, bands of noise, struck bodies,
+sweeps, rough motors, crackle), so that together they cover the space around the labels.
 """
 
 import numpy as np

@@ -1,4 +1,7 @@
-"""Making clips alike as they are read: channel, level, silence, least length. Files are never changed."""
+"""Normalization of clips as they are read: channel, level, silence, minimum length. Files are never changed.
+
+Files are never changed.
+"""
 
 from typing import Literal
 

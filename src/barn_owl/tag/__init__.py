@@ -1,4 +1,4 @@
-"""Long recordings: from samples to a trace of scores, from the trace to events."""
+"""Tagging: from samples to a score trace, and from the trace to events."""
 
 import lazy_loader
 

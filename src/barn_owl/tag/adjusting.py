@@ -1,4 +1,4 @@
-"""Decoding settings that are best on recordings with a truth table, and how far they can be trusted elsewhere."""
+"""Adjusting decoding settings to annotated recordings, cross-validated."""
 
 import itertools
 import math

@@ -1,5 +1,4 @@
-"""Doubts about tagging in words: recordings that are not like what a model was made for, and events that cannot
-be."""
+"""Caveats of tagging: recordings unlike the training data, and implausible events."""
 
 from pathlib import Path
 

@@ -1,4 +1,4 @@
-"""From scores over time to events.
+"""The event decoder: from scores over time to events.
 
 Hysteresis on the smoothed score that any label is active: a candidate lasts while the score stays above
 ``release_threshold``, if it reaches ``threshold``. Its onset is the maximum of the onset score nearby; where the

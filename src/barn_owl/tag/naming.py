@@ -1,4 +1,4 @@
-"""Candidates are labeled as a whole, merged with neighbors of the same label, or rejected."""
+"""Labeling candidates as a whole: merge neighbors of one label, reject the rest."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace

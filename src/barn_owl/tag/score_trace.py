@@ -1,4 +1,4 @@
-"""The trace of a whole recording: kept, saved, read again, and decided on as often as one likes."""
+"""The score trace of a recording: save it, load it, decode it again."""
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace

@@ -1,6 +1,6 @@
-"""From samples to class scores over time, block by block.
+"""Scores over time from samples, block by block.
 
-FrameScores are scored in chunks of a fixed number at fixed places, so the scores do not depend on how the samples
+Steps are scored in chunks of fixed size at fixed positions, so the scores do not depend on how the samples
 were cut into blocks, and memory does not grow with the recording.
 """
 

@@ -1,4 +1,4 @@
-"""Scores averaged over a moment, as they come in."""
+"""Streaming moving average of scores."""
 
 import numpy as np
 

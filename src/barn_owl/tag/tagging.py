@@ -1,4 +1,4 @@
-"""Tagging: recordings in, a table of events out."""
+"""Tagging recordings: from files to a table of events."""
 
 import logging
 from collections.abc import Callable

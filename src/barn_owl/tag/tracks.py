@@ -1,4 +1,4 @@
-"""Where something sounds: stretches of a score over time, followed as it comes in."""
+"""Candidates: stretches of a score above the thresholds, tracked in a stream."""
 
 from dataclasses import dataclass, field
 
@@ -33,12 +33,12 @@ class Timing:
 
     @property
     def near(self) -> int:
-        """FrameScores in `NEAR_S`."""
+        """Steps in `NEAR_S`."""
         return max(1, round(NEAR_S / self.step_s))
 
     @property
     def peak(self) -> int:
-        """FrameScores in `PEAK_S`."""
+        """Steps in `PEAK_S`."""
         return max(1, round(PEAK_S / self.step_s))
 
     def at(self, step: float) -> float:
