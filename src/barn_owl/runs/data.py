@@ -197,8 +197,8 @@ def read_clips(
             quiet_frames(plan, survey_recordings(plan.recordings).stretches) if plan.recordings else ClipFrames([])
         )
         yield RunData(
-            requested=clips, table=kept, frames=frames, skipped=skipped, labels=label_names(kept, plan), behind=behind,
-            exemplars=earlier_exemplars(plan),
+            requested=clips, table=kept, frames=frames, skipped=skipped, labels=label_names(kept, plan),
+            behind=behind, exemplars=earlier_exemplars(plan),
         )  # fmt: skip
 
 
