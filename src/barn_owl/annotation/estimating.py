@@ -23,7 +23,7 @@ ALL = "all"
 
 @dataclass(frozen=True, kw_only=True)
 class Estimate:
-    """Quality of the events of an archive: ``table``, one row per label and one for all of them.
+    """Estimated quality of the events of an archive.
 
     Columns: ``events`` in the archive, ``reviewed`` of them, ``precision`` and ``recall`` with ``_low`` and
     ``_high``, the ends of their intervals; NaN where nothing is known.
@@ -80,7 +80,7 @@ def estimate_from(
     seed: int = 0,
     level: float = LEVEL,
 ) -> Estimate:
-    """Estimate as `estimate_quality` does, from the answer to each item or None."""
+    """Estimate as `estimate_quality` does, given the answer to each item, or None."""
     rng = np.random.default_rng(seed)
     items = items.assign(answer=given)
     sampled = _random_beginning(items)

@@ -50,7 +50,7 @@ BLOCK = 1000
 
 @dataclass(frozen=True, kw_only=True)
 class Harvest:
-    """What was harvested: ``clips``, a clip table with the confidence as ``score``.
+    """Result of harvesting: ``clips``, a clip table with the confidence as ``score``.
 
     Attributes
     ----------

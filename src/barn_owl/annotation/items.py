@@ -42,7 +42,7 @@ def review_items(
     seed: int = 0,
     progress: Callable[[int, int], None] | None = None,
 ) -> pd.DataFrame:
-    """Make the table of what is to be reviewed: each event, and stretches of the recordings that hold none.
+    """Make the table of items to review: each event, and stretches without events.
 
     Parameters
     ----------
@@ -211,7 +211,7 @@ def _gaps(events: pd.DataFrame | None, length_s: float) -> list[tuple[float, flo
 
 
 def recordings_at(table: pd.DataFrame, folder: str | Path | None) -> pd.DataFrame:
-    """Return a table whose recordings were moved to somewhere below `folder`, with the paths that they have now.
+    """Return a table with the present paths of recordings that were moved below `folder`.
 
     Each is the file of the same name whose path ends most like before.
 

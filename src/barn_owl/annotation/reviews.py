@@ -80,7 +80,7 @@ def item_keys(items: pd.DataFrame) -> list[str]:
 
 
 def add_answer(path: str | Path, answer: ReviewAnswer) -> None:
-    """Add an answer to the file, which is made when it is not there; when this returns, it is on the disk.
+    """Append an answer to the file (created if needed); it is flushed to disk before this returns.
 
     Raises
     ------
@@ -110,7 +110,7 @@ def add_answer(path: str | Path, answer: ReviewAnswer) -> None:
 
 
 def read_reviews(path: str | Path) -> dict[str, ReviewAnswer]:
-    """Read answers, the last one to each item; a last line that was cut off is skipped.
+    """Read the last answer to each item; skips a truncated last line.
 
     Raises
     ------

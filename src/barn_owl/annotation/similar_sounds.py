@@ -72,7 +72,7 @@ def find_similar(
     workers: int = 2,
     progress: Callable[[float, float], None] | None = None,
 ) -> pd.DataFrame:
-    """Find the places in recordings that are most like one of the examples.
+    """Find the stretches of recordings most similar to the examples.
 
     Parameters
     ----------

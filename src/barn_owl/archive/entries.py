@@ -15,7 +15,7 @@ UNKNOWN = "unknown"
 
 @dataclass(frozen=True, kw_only=True)
 class StoreEntry:
-    """What a store knows of a recording: a line of its manifest.
+    """Entry of a recording in the manifest of a store.
 
     Attributes
     ----------

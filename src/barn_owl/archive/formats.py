@@ -245,7 +245,7 @@ def _append(file: BinaryIO, chunks: bytes) -> None:
 
 
 def read_cues(path: str | Path) -> pd.DataFrame:
-    """Read the cue points of a WAV file as events; those without a length end where they begin.
+    """Read the cue points of a WAV file as events; cues without a length have zero duration.
 
     Without cue points the table is empty.
 

@@ -22,7 +22,7 @@ HOURS = 24
 
 
 def recording_start(path: str | Path, *, zone: str = "") -> datetime | None:
-    """Tell when a recording began from its name, as in ``night_20260314_221500.flac`` or ``2026-03-14T22-15Z.wav``.
+    """Parse the start time of a recording from its name, such as ``night_20260314_221500.flac``.
 
     Where the name holds no time, the file may: see `broadcast_start`.
 
@@ -50,7 +50,7 @@ def recording_start(path: str | Path, *, zone: str = "") -> datetime | None:
 
 
 def starts_of_table(path: str | Path, recordings: Sequence[str], *, zone: str = "") -> dict[str, datetime | None]:
-    """When recordings began by a table with ``file`` and ``begins`` (ISO 8601); others are reported by name or file.
+    """Start times of recordings from a table with ``file`` and ``begins`` (ISO 8601).
 
     Raises
     ------
@@ -98,7 +98,7 @@ def _zone(name: str) -> ZoneInfo:
 
 
 def with_clock(events: pd.DataFrame, starts: Mapping[str, datetime | None]) -> pd.DataFrame:
-    """Add a column ``clock``, the time of day of each event in ISO 8601, blank where the start is not known."""
+    """Add a column ``clock``: the time of day of each event in ISO 8601, blank if the start is unknown."""
     clock = [
         ""
         if (start := starts.get(row.file)) is None

@@ -13,7 +13,7 @@ from barn_owl.names import as_text
 
 
 def find_recordings(sources: Sequence[str | Path]) -> list[str]:
-    """List the recordings that files, folders (with all below) and tables with a column ``file`` name, once each.
+    """List the recordings in files, folders (recursively) and tables with a column ``file``, without repeats.
 
     Files and folders may be URLs that fsspec reads, such as ``s3://bucket/may/``.
 

@@ -22,7 +22,7 @@ SQLITE = (".sqlite", ".db", ".sqlite3")
 
 
 class Store(Protocol):
-    """What all stores can do.
+    """Interface of all stores.
 
     >>> store = barn_owl.archive.open_store("store.sqlite")
     >>> _ = barn_owl.tag_archive(barn_owl.load_model("first"), ["night.wav"], store="store.sqlite", workers=1)
@@ -64,7 +64,7 @@ def is_store(path: str | Path) -> bool:
 
 
 def open_store(path: str | Path) -> Store:
-    """Open a store, or begin one: a SQLite file by its ending (``.sqlite``, ``.db``), else a folder of Parquet files.
+    """Open or create a store: a SQLite file by its ending (``.sqlite``, ``.db``), else a folder of Parquet files.
 
     Raises
     ------
@@ -85,7 +85,7 @@ def open_store(path: str | Path) -> Store:
 def read_store(
     path: str | Path, *, model: str = "", day: str = "", recorder: str = "", files: Sequence[str] = ()
 ) -> pd.DataFrame:
-    """Read events of a store as one table: all, or those of a day (``2026-05-01``), a recorder, or some recordings.
+    """Read the events of a store as one table: all, or of a day (``2026-05-01``), a recorder, or some recordings.
 
     Parameters
     ----------

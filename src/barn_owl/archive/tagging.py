@@ -54,7 +54,7 @@ ALONE_S = 3600.0
 
 @dataclass(kw_only=True)
 class Archive:
-    """What tagging many recordings gave.
+    """Result of tagging many recordings.
 
     Attributes
     ----------

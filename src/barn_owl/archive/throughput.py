@@ -31,7 +31,7 @@ IDLE = 0.8
 
 @dataclass(kw_only=True)
 class Speed:
-    """What was measured.
+    """Result of a throughput measurement.
 
     Attributes
     ----------
@@ -87,7 +87,7 @@ def measure_throughput(
     most_workers: int | None = None,
     progress: Callable[[float, float], None] | None = None,
 ) -> Speed:
-    """Measure how fast this machine tags a recording, stage by stage and with more and more processes.
+    """Measure the tagging speed of this machine by stage and by number of processes.
 
     Some minutes from its beginning are used.
 

@@ -13,7 +13,7 @@ from barn_owl.names import as_text, from_text
 
 @dataclass(frozen=True)
 class Excerpt:
-    """A stretch of a file; times are None for the whole."""
+    """An excerpt of a file; times are None for the whole file."""
 
     file: str
     start_s: float | None = None

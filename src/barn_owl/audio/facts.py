@@ -31,7 +31,7 @@ UNUSED_DB = -120.0
 
 @dataclass(frozen=True, kw_only=True)
 class FileFacts:
-    """What there is to know of a sound file before listening to it.
+    """Measurements of a sound file.
 
     Levels are in dB re full scale 1.0; a level of silence is -120, its loudness minus infinity; what is shorter than
     0.4 s has no loudness (NaN).
@@ -82,7 +82,7 @@ def file_facts(
     flaws: list[str] | None = None,
     thorough: bool = True,
 ) -> FileFacts:
-    """Measure a sound file, or an excerpt, in one pass, with memory that grows by a number every 50 ms.
+    """Measure a sound file or an excerpt in one pass.
 
     Parameters
     ----------
@@ -129,7 +129,8 @@ def file_facts(
 def facts_table(
     paths: Iterable[str | Path], *, workers: int = 2, progress: Callable[[int, int], None] | None = None
 ) -> tuple[pd.DataFrame, dict[str, str]]:
-    """Measure many files, `workers` at a time; a table with one row per file, and why others were skipped.
+    """Measure many files with `workers` threads; return a table with one row per file, and the reasons for skipped
+    ones.
 
     >>> table, refused = barn_owl.audio.facts_table(["night.wav"])
     >>> float(table["duration_s"].iloc[0]), refused

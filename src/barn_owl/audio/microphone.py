@@ -31,7 +31,7 @@ class Microphone(Protocol):
 
 
 class SimulatedMicrophone:
-    """Plays blocks of samples instead of listening; time passes as fast as is requested.
+    """A simulated microphone that plays blocks of samples at the given speed.
 
     Parameters
     ----------
@@ -94,7 +94,7 @@ class SimulatedMicrophone:
 
 
 class RawPipe:
-    """Raw samples without a header that come through a pipe; see `stream_raw` for their type. It can be read once."""
+    """A pipe of raw samples without a header; see `stream_raw` for their type. It can be read once."""
 
     comes_back = False
 
@@ -111,7 +111,7 @@ class RawPipe:
 
 
 class SoundCard:
-    """A microphone of this machine, by the optional package sounddevice."""
+    """A microphone of this machine; needs the optional package sounddevice."""
 
     comes_back = True
 

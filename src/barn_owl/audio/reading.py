@@ -39,7 +39,7 @@ PAST_END_S = 0.05
 
 @dataclass(frozen=True, kw_only=True)
 class AudioInfo:
-    """What a file's header says.
+    """Facts from the header of a sound file.
 
     >>> info = barn_owl.audio_info("night.wav")
     >>> info.rate_hz, info.channels, info.subtype

@@ -103,7 +103,7 @@ class Gate:
 
 
 def find_activity(samples: np.ndarray, rate_hz: int, gate: Gate | None = None) -> np.ndarray:
-    """Find where something sounds.
+    """Find the active stretches of a signal.
 
     Parameters
     ----------
@@ -161,7 +161,7 @@ def _joined(times: np.ndarray, max_gap_s: float) -> np.ndarray:
 
 
 def remove_silence(samples: np.ndarray, rate_hz: int, gate: Gate | None = None) -> np.ndarray:
-    """Return the active stretches of mono `samples`, one after the other; all of it when nothing is active.
+    """Return the active stretches of mono `samples`, concatenated; all samples if nothing is active.
 
     >>> samples, rate_hz = barn_owl.read_audio("night.wav")
     >>> len(barn_owl.audio.remove_silence(samples, rate_hz)) < len(samples)

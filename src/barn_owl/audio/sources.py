@@ -21,14 +21,17 @@ AGAIN_S = 1.0
 
 @dataclass(frozen=True)
 class Break:
-    """A gap: missing seconds and why. The samples after it are another piece of sound."""
+    """A gap in a live source: missing seconds and why.
+
+    The samples after it are another piece of sound.
+    """
 
     lost_s: float
     why: str
 
 
 class Source(Protocol):
-    """What sound comes from: a microphone, a pipe, a simulated microphone."""
+    """Interface of live sources: a microphone, a pipe, a simulated microphone."""
 
     rate_hz: int
     comes_back: bool

@@ -17,7 +17,7 @@ DATE_AT = 320
 
 
 def broadcast_start(path: str | Path) -> datetime | None:
-    """Tell when a recording began by its ``bext`` chunk (EBU Tech 3285) or its ``iXML`` chunk, without a time zone.
+    """Read the start time of a recording from its ``bext`` (EBU Tech 3285) or ``iXML`` chunk, without a time zone.
 
     None where the file is no WAV, cannot be read or holds no such time.
     """

@@ -15,7 +15,7 @@ MICRO = 6
 
 
 def clips_of_events(truth: pd.DataFrame, length_s: float, *, copies: int = 1, seed: int = 0) -> pd.DataFrame:
-    """Cut each event of a table out of its recording, with what is around it; a clip table.
+    """Make training clips of the events of a table, with context; a clip table.
 
     The clip of an event is as long as the event, but at least `length_s`, and the event is at a random place in it,
     so that onsets, offsets and the background around events are trained on, too. Events of
@@ -68,7 +68,7 @@ def clips_of_events(truth: pd.DataFrame, length_s: float, *, copies: int = 1, se
 def clips_of_false_alarms(
     truth: pd.DataFrame, events: pd.DataFrame, length_s: float, *, label: str = "background", margin_s: float = 0.2
 ) -> pd.DataFrame:
-    """Cut out what an earlier model took for an event where none is marked: hard negatives; a clip table.
+    """Make training clips of the false alarms of an earlier model: hard negatives; a clip table.
 
     Parameters
     ----------

@@ -44,7 +44,7 @@ NARROW_SHARE = 0.5
 
 @dataclass(frozen=True, kw_only=True)
 class Check:
-    """What a check found.
+    """Result of a check.
 
     Attributes
     ----------
@@ -89,7 +89,7 @@ def check_clips(
     workers: int = 2,
     progress: Callable[[int, int], None] | None = None,
 ) -> Check:
-    """Look for what is wrong with a clip table and, with `audio`, with the sound of every clip.
+    """Check a clip table and, with `audio`, the sound of every clip.
 
     Parameters
     ----------

@@ -43,7 +43,7 @@ def read_corrections(path: str | Path) -> pd.DataFrame:
 
 
 def correct_labels(clips: pd.DataFrame, corrections: pd.DataFrame) -> tuple[pd.DataFrame, int]:
-    """Put corrected labels into a clip table; return it and how many rows changed.
+    """Apply corrected labels to a clip table; return it and the number of changed rows.
 
     A correction belongs to the clip with the same times whose path ends most like its own, so that it does not matter
     where the table of corrections lies.

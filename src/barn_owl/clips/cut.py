@@ -27,7 +27,7 @@ MARGIN_S = 0.02
 def find_takes(
     path: str | Path, settings: TakeSettings | None = None, *, label: str = "", seed: int = 0
 ) -> pd.DataFrame:
-    """Find single events in a recording of repeated takes, and put a clip of one length around each.
+    """Find single events in a recording of repeated takes, with a clip of fixed length around each.
 
     Each band is measured against its own quiet nearby, so hum, hiss and slow changes do not count. The event sits at
     a random place of its clip (by `seed`), but never so that a neighbor shows when that can be helped. Memory grows
@@ -174,7 +174,7 @@ def _with_sound(start: float, event: np.ndarray, level: np.ndarray, hop_s: float
 
 
 def cut_windows(path: str | Path, length_s: float, *, step_s: float | None = None, label: str = "") -> pd.DataFrame:
-    """Cut a recording into windows of one length, every `step_s` (None: end to end); a clip table.
+    """Cut a recording into windows of one length, every `step_s` (None: without overlap); a clip table.
 
     The rest at the end is dropped.
 
@@ -208,7 +208,7 @@ def draw_background(
     label: str = "background",
     seed: int = 0,
 ) -> pd.DataFrame:
-    """Draw excerpts from the parts of annotated recordings where nothing is marked; a clip table.
+    """Draw excerpts without events from annotated recordings; a clip table.
 
     Parameters
     ----------

@@ -27,7 +27,7 @@ FILES_AT_ONCE = 8
 
 @dataclass(frozen=True)
 class ClipFrames:
-    """Frames of many clips, each float32, ``(frames, features)``; they may be maps of a file on disk."""
+    """Frames of many clips, each float32, ``(frames, features)``, possibly memory-mapped."""
 
     parts: list[np.ndarray]
 
@@ -82,7 +82,7 @@ def load_frames(
     cache: str | Path | None = None,
     progress: Callable[[int, int], None] | None = None,
 ) -> "tuple[ClipFrames, pd.DataFrame, dict[int, str]]":
-    """Read the clips of a table and compute their frames.
+    """Compute the frames of the clips of a table.
 
     Parameters
     ----------

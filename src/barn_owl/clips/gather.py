@@ -22,7 +22,7 @@ logger = logging.getLogger(__name__)
 
 @dataclass(frozen=True, kw_only=True)
 class Gathered:
-    """What was gathered: the clip table, and the files that cannot be used with the reason for each.
+    """Result of gathering: the clip table, and the skipped files with reasons.
 
     >>> gathered = barn_owl.gather_folder("clips")
     >>> len(gathered.clips), gathered.refused
@@ -36,7 +36,7 @@ class Gathered:
 def gather_folder(
     folder: str | Path, *, names: str | None = None, label_folder: Literal["first", "last"] = "first"
 ) -> Gathered:
-    """Make a clip table from a folder that holds one folder for each label.
+    """Make a clip table from a folder with one subfolder per label.
 
     The label of a file is the first folder below `folder` on the way to it, or the last; files directly in `folder`
     have a blank label. Hidden files and other kinds of file are skipped.
@@ -106,7 +106,7 @@ def gather_table(
     audio_folder: str | Path | None = None,
     encoding: str | None = None,
 ) -> Gathered:
-    """Make a clip table from a table that someone already has.
+    """Make a clip table from an existing table.
 
     Rows whose file cannot be read, or which lie beyond the end of it, are skipped and reported.
 
@@ -163,7 +163,7 @@ def gather_table(
 
 
 def gather_together(parts: Sequence[Gathered]) -> Gathered:
-    """Put what was gathered from several places into one table; columns that one of them lacks are blank there.
+    """Combine what was gathered from several places into one table; missing columns are blank.
 
     Raises
     ------

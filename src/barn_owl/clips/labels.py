@@ -15,17 +15,17 @@ BETWEEN = "|"
 
 
 def join_labels(labels: Iterable[str]) -> str:
-    """Write several labels as one text, in alphabetical order: ``bell|gull``; "" for none."""
+    """Join several labels, in alphabetical order: ``bell|gull``; "" for none."""
     return BETWEEN.join(sorted(set(labels)))
 
 
 def labels_in(text: str) -> list[str]:
-    """Read the labels that `join_labels` wrote."""
+    """Split labels joined by `join_labels`."""
     return [label.strip() for label in text.split(BETWEEN) if label.strip()]
 
 
 def join_multilabel(clips: pd.DataFrame) -> pd.DataFrame:
-    """Put rows of one excerpt into one row with all their labels; other columns are those of the first."""
+    """Merge the rows of one excerpt into one row with all its labels; other columns are those of the first."""
     keys = clips[["file", "start_s", "end_s"]].astype(object).where(clips[["file", "start_s", "end_s"]].notna(), "")
     group = keys.apply(tuple, axis=1)
     every = (
@@ -37,7 +37,7 @@ def join_multilabel(clips: pd.DataFrame) -> pd.DataFrame:
 
 
 def read_label_map(path: str | Path) -> dict[str, str]:
-    """Read which label becomes which from a table with the columns ``label`` and ``becomes``.
+    """Read new names of labels from a table with the columns ``label`` and ``becomes``.
 
     A blank in ``becomes`` drops the label.
 
@@ -63,7 +63,7 @@ def read_label_map(path: str | Path) -> dict[str, str]:
 
 
 def relabel(clips: pd.DataFrame, becomes: Mapping[str, str]) -> pd.DataFrame:
-    """Return the clips with labels renamed; several may become one, and those that become "" are dropped.
+    """Rename labels; several may become one, and clips of labels renamed to "" are dropped.
 
     Labels that are not named stay.
 
@@ -88,7 +88,7 @@ def relabel(clips: pd.DataFrame, becomes: Mapping[str, str]) -> pd.DataFrame:
 
 
 def limit_clips(clips: pd.DataFrame, most: int, *, seed: int = 0) -> pd.DataFrame:
-    """Keep at most `most` clips of each label, drawn at random but evenly from its groups; order is kept.
+    """Keep at most `most` clips per label, drawn at random but evenly from its groups; keeps the order.
 
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> len(barn_owl.clips.limit_clips(clips, 5))
@@ -103,7 +103,7 @@ def limit_clips(clips: pd.DataFrame, most: int, *, seed: int = 0) -> pd.DataFram
 def other_label(
     clips: pd.DataFrame, keep: Collection[str], *, name: str = "other", most: int | None = None, seed: int = 0
 ) -> pd.DataFrame:
-    """Keep some labels and draw one more, `name`, evenly from all the others; order is kept.
+    """Keep some labels, and draw clips of one more, `name`, evenly from all others; keeps the order.
 
     Parameters
     ----------

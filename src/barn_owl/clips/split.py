@@ -20,7 +20,7 @@ MIN_CLIPS = 3
 def split_clips(
     clips: pd.DataFrame, shares: Shares | None = None, *, seed: int = 0, fewest: int = 2, quietly: bool = False
 ) -> pd.DataFrame:
-    """Fill the column ``split`` of a clip table; the argument stays as it is.
+    """Fill the column ``split`` of a clip table; the argument is not changed.
 
     All rows of one group (or of one file, when the table has no ``group`` or ``shares.together`` is "file"), and of
     one recording (``copy_of``), land on the same split, and each label's clips are shared out as near to `shares` as
@@ -109,7 +109,7 @@ def _together(clips: pd.DataFrame, shares: Shares) -> "pd.Series[str]":
 
 
 def fold_clips(clips: pd.DataFrame, folds: int = 5, *, seed: int = 0, shares: Shares | None = None) -> pd.DataFrame:
-    """Fill the column ``fold`` with 1 to `folds`, whole groups together and labels spread evenly.
+    """Fill the column ``fold`` with 1 to `folds`, keeping groups together and spreading labels evenly.
 
     Other seeds give other folds, for repeated cross-validation; as many folds as groups leave one out each.
 
@@ -137,7 +137,8 @@ def fold_clips(clips: pd.DataFrame, folds: int = 5, *, seed: int = 0, shares: Sh
 
 
 def splits_of_fold(clips: pd.DataFrame, fold: int) -> pd.DataFrame:
-    """Fill the column ``split``: this fold is the test, the next one validation, the others are for training.
+    """Fill the column ``split`` for cross-validation: this fold is the test, the next one validation, the rest
+    training.
 
     Raises
     ------
@@ -163,7 +164,7 @@ def splits_of_fold(clips: pd.DataFrame, fold: int) -> pd.DataFrame:
 
 
 def split_by_time(clips: pd.DataFrame, shares: Shares | None = None) -> pd.DataFrame:
-    """Fill the column ``split`` by time: of each file the earliest excerpts train, the latest test.
+    """Fill the column ``split`` by time: in each file the earliest excerpts train, the latest test.
 
     For one long recording, whose neighboring excerpts are too alike to be on both sides. Excerpts that
     overlap the last one of an earlier split go with it.
@@ -188,7 +189,7 @@ def split_by_time(clips: pd.DataFrame, shares: Shares | None = None) -> pd.DataF
 
 
 def find_leaks(clips: pd.DataFrame) -> pd.DataFrame:
-    """What is on more than one split of a split that is there; columns what (group, copy_of, file), name, splits.
+    """Groups, copies and files that are in more than one split; columns what (group, copy_of, file), name, splits.
 
     Excerpts of one file may be on several splits when they do not overlap and share no group.
 

@@ -10,7 +10,7 @@ SPLITS = ("train", "validation", "test")
 
 
 class Shares(Settings):
-    """Shares of the splits, and what is never divided.
+    """Shares of the splits, and what must stay together.
 
     Rows with the same name in the column ``copy_of`` (near-duplicates, see `check_clips`) always stay together.
 

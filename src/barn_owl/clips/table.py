@@ -41,7 +41,7 @@ SHOWN_FAULTS = 5
 
 
 def check_clip_table(clips: pd.DataFrame, *, where: str = "clip table") -> pd.DataFrame:
-    """Return `clips` in the standard shape, checked; the argument stays as it is.
+    """Return `clips` in the standard form, validated; the argument is not changed.
 
     The result has ``file``, ``start_s``, ``end_s`` and ``label`` (made blank when absent), then ``group``, ``split``
     and ``score`` where given, then all other columns untouched. Times are float64 seconds with NaN for blank; texts
@@ -150,7 +150,7 @@ def _without_repeats(table: pd.DataFrame, where: str) -> pd.DataFrame:
 
 
 def read_clip_table(source: str | Path | IO[str], *, may_be_empty: bool = False) -> pd.DataFrame:
-    """Read a clip table from CSV (RFC 4180, UTF-8), or Parquet by ending, and check it.
+    """Read and validate a clip table from CSV (RFC 4180, UTF-8), or Parquet by ending.
 
     Paths in ``file`` are resolved against the folder of the table (for an open stream: the current folder).
 
@@ -309,7 +309,7 @@ def _in_texts(table: pd.DataFrame, pattern: re.Pattern[str], change: Callable[[s
 
 
 def write_clip_table(clips: pd.DataFrame, target: str | Path | IO[str], *, force: bool = True) -> None:
-    """Write a clip table as CSV, or Parquet by ending, whole or not at all.
+    """Write a clip table as CSV, or Parquet by ending, atomically.
 
     Files on the same tree as the table are named relative to its folder. `target` may be an open text stream; paths
     are then written as they are.

@@ -18,13 +18,13 @@ MICRO = 6
 
 
 def label_folder(folder: Path, label: str) -> Path:
-    """The folder for a label below `folder`, and nowhere else whatever the label is."""
+    """Safe folder for a label below `folder`."""
     name = label.replace("/", "_").replace("\\", "_").strip(". ")
     return folder / (name or "unlabeled")
 
 
 def write_excerpts(clips: pd.DataFrame, folder: str | Path, *, force: bool = False) -> pd.DataFrame:
-    """Write each excerpt of a clip table as a WAV file, in a folder for each label; return their clip table.
+    """Write each excerpt of a clip table as a WAV file, in one folder per label; return their clip table.
 
     Samples keep the rate of their recording and one channel, the mean of all.
 
@@ -66,7 +66,7 @@ def write_variants(
     seed: int = 0,
     progress: Callable[[int, int], None] | None = None,
 ) -> tuple[pd.DataFrame, dict[str, str]]:
-    """Write `variants` changed copies of each clip as WAV files, in a folder for each label.
+    """Write `variants` augmented copies of each clip as WAV files, in one folder per label.
 
     Parameters
     ----------

@@ -27,7 +27,7 @@ HEADROOM = 0.9
 
 @dataclass(frozen=True, kw_only=True)
 class Harbor:
-    """Where the demo data were written."""
+    """Paths of the demo data."""
 
     clips: Path
     recording: Path

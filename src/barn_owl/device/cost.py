@@ -25,7 +25,7 @@ KB = 1024
 
 @dataclass(frozen=True, kw_only=True)
 class Footprint:
-    """What a model takes, where it is handed over as C.
+    """Cost of a model on a device, when exported as C.
 
     Attributes
     ----------
@@ -94,7 +94,7 @@ class Footprint:
 
 
 def footprint(model: Model, device: Device) -> Footprint:
-    """Count what a model of the classifier cnn, trained or not, takes on a device; see `Footprint`.
+    """Compute the cost of a cnn, trained or not, on a device; see `Footprint`.
 
     Times are cycles of the device: multiply-adds, transforms and logarithms, each times how often.
 
@@ -180,7 +180,7 @@ def _whole_window(networks: Sequence[list[Stage]], steps: int, bands: int) -> in
 
 
 def plain_model(plan: Plan, labels: int) -> Model:
-    """Return a model as `plan` would train it, with weights that say nothing: to count what it costs.
+    """Return an untrained model of `plan`, to compute its cost.
 
     Raises
     ------

@@ -11,7 +11,7 @@ from barn_owl.model import Model
 
 
 def write_weights(model: Model, path: str | Path, *, force: bool = False) -> None:
-    """Write all arrays of a model of any classifier, and what is needed to use them, as ``.npz`` or ``.json``.
+    """Write all arrays of a model, with what is needed to use them, as ``.npz`` or ``.json``.
 
     In the archive the description is a JSON text under ``description``; in JSON, arrays are nested lists with their
     shapes.

@@ -66,7 +66,7 @@ class Device(Settings):
 
 
 def device_names() -> list[str]:
-    """Names of the devices that ship, and of the machine this runs on.
+    """Names of the devices that ship, and of this machine.
 
     >>> device_names()
     ['core-256k', 'core-512k', 'core-64k', 'this-machine']
@@ -76,7 +76,7 @@ def device_names() -> list[str]:
 
 
 def read_device(source: str | Path) -> Device:
-    """Read a device: the path of a TOML file, the name of one that ships, or ``this-machine``, which is measured.
+    """Read a device profile: a TOML file, the name of one that ships, or ``this-machine``, which is measured.
 
     Raises
     ------

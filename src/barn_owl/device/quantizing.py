@@ -26,7 +26,7 @@ LONGEST_SHIFT = 46
 
 
 def quantize(model: Model, frames: ClipFrames) -> Model:
-    """Return a model whose networks compute in int8; everything else stays.
+    """Return a model whose networks compute in int8.
 
     Parameters
     ----------

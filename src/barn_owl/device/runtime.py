@@ -25,7 +25,7 @@ CPU = "CPUExecutionProvider"
 
 
 def on_runtime(model: Model) -> Model:
-    """Return the model with its network computed by ONNX Runtime, on the best device that this offers.
+    """Return the model with its network computed by ONNX Runtime, on the best available device.
 
     Scores differ from those of `model` by rounding. It is reported in the log when the only device is the processor.
 

@@ -66,7 +66,7 @@ TRIED, TABLE, PLAN, STATE = "tried.jsonl", "search.csv", "plan.toml", "search.js
 
 @dataclass(frozen=True, kw_only=True)
 class SearchResult:
-    """What a search found: ``table``, one row per candidate, the best first, and the ``plan`` of the best.
+    """Result of a search: ``table``, one row per candidate, the best first, and the ``plan`` of the best.
 
     >>> table = pd.DataFrame({"candidate": [1, 2], "step": 3, "score": [0.7, 0.8], "flash_kb": [50.0, 90.0]})
     >>> table = table.assign(latency_ms=[600, 700], classifier="cnn")
@@ -93,7 +93,7 @@ def search(
     resume: bool = False,
     work: Work = PLAIN,
 ) -> SearchResult:
-    """Search for the plan that finds sounds best among those that fit `device`, for this many minutes.
+    """Search for the best plan that fits `device`, for this many minutes.
 
     Candidates are ranked by the furthest step that they came to, and there by their score: the mean of balanced
     accuracy on clips of a fold that they had not trained on, and of event F1 in a rehearsal of those clips.
@@ -401,7 +401,7 @@ def _value(plan: Plan, key: str) -> Any:
 
 
 def front(table: pd.DataFrame, cost: str = "flash_kb") -> pd.DataFrame:
-    """Candidates that none other beats in both score and a cost, cheapest first; of those that came furthest.
+    """Pareto front of the candidates in score and cost, cheapest first, among those that were trained longest.
 
     >>> table = pd.DataFrame({"step": 3, "score": [0.7, 0.8, 0.6], "flash_kb": [50.0, 90.0, 70.0]})
     >>> front(table)["score"].tolist()
@@ -416,7 +416,7 @@ def front(table: pd.DataFrame, cost: str = "flash_kb") -> pd.DataFrame:
 
 
 def read_search(folder: str | Path) -> SearchResult:
-    """Read what a search left.
+    """Read the result of a search.
 
     Raises
     ------

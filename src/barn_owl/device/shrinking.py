@@ -41,8 +41,8 @@ ROUNDS_FILE, CHANNELS_FILE = "rounds.csv", "channels.csv"
 
 @dataclass(frozen=True, kw_only=True)
 class Shrunk:
-    """What shrinking left: the run, one row per round (``share``, ``weights``, ``flash_kb`` in int8, ``recall`` and
-    ``f1`` of validation mixtures), and ``channels`` before and after by layer.
+    """Result of shrinking: the run, one row per round (``share``, ``weights``, ``flash_kb`` in int8, ``recall`` and
+    ``f1`` of validation mixtures), and ``channels`` before and after, by layer.
 
     >>> rounds = pd.DataFrame({"share": [0.5], "flash_kb": [60.0], "recall": [0.8], "f1": [0.7]})
     >>> channels = pd.DataFrame({"layer": [1], "before": [16], "after": [9]})
@@ -64,7 +64,7 @@ def shrink(
     flash_kb: float | None = None,
     work: Work = PLAIN,
 ) -> Shrunk:
-    """Take whole channels out of the cnn of a run and train it on, in rounds; write the rest as a run.
+    """Prune channels of the cnn of a run and fine-tune it, in rounds; write the result as a run.
 
     Parameters
     ----------

@@ -20,7 +20,7 @@ Target = Literal["none", "precision", "recall", "f1", "cost"]
 
 
 def calibration_table(confidence: np.ndarray, right: np.ndarray, *, bins: int = BINS) -> pd.DataFrame:
-    """Compare what scores promise with what they keep, in `bins` parts with the same number of clips.
+    """Compare scores with observed accuracy in `bins` bins of equal size.
 
     Parameters
     ----------
@@ -53,7 +53,7 @@ def calibration_table(confidence: np.ndarray, right: np.ndarray, *, bins: int = 
 
 
 def calibration_error(table: pd.DataFrame) -> float:
-    """Mean distance between promise and truth over the parts of `calibration_table`, weighted by their answers.
+    """Expected calibration error: mean difference between score and accuracy over the bins of `calibration_table`.
 
     The expected calibration error of Naeini et al., AAAI 2015, with parts of equal size.
     """
@@ -61,7 +61,7 @@ def calibration_error(table: pd.DataFrame) -> float:
 
 
 def fit_temperature(scores: np.ndarray, truth: np.ndarray, *, multilabel: bool = False) -> float:
-    """Number that logits are to be divided by for the least log loss: Guo et al., ICML 2017.
+    """Find the temperature that minimizes the log loss of logits: Guo et al., ICML 2017.
 
     Parameters
     ----------
@@ -117,7 +117,7 @@ def coverage_table(confidence: np.ndarray, right: np.ndarray) -> pd.DataFrame:
 
 
 def fit_thresholds(answers: PredictionArrays, target: Target, value: float) -> dict[str, float]:
-    """Find each label's threshold for a target, on clips that were not trained on.
+    """Find a threshold per label for a target, on held-out clips.
 
     An answer whose score is under the threshold of its label is not given.
 

@@ -26,7 +26,7 @@ _Scores = dict[str, tuple[dict[str, np.ndarray], dict[str, np.ndarray]]]
 
 @dataclass(frozen=True, kw_only=True)
 class Comparison:
-    """Models on the same clips, the first of them the one that others are held against.
+    """Comparison of models on the same clips, against the first of them.
 
     Attributes
     ----------
@@ -87,7 +87,7 @@ class Comparison:
 
 
 def compare(evaluations: Mapping[str, Evaluation], *, rounds: int = ROUNDS, seed: int = 0) -> Comparison:
-    """Compare models by name on the clips that all of them judged.
+    """Compare models by name on the clips that all of them have.
 
     The same groups are drawn for both models of a pair in each round of the bootstrap, so that what is hard for both
     cancels. McNemar's exact test (Psychometrika 12, 1947) asks whether the clips that only one has right could be

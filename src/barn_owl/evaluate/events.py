@@ -26,7 +26,7 @@ ROUNDING_S = 1e-9
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class EventScores:
-    """How well events were found.
+    """Event-based scores of a table of events.
 
     Attributes
     ----------
@@ -194,7 +194,7 @@ def score_events(
     offset_share: float | None = None,
     seconds: Mapping[str, float] | None = None,
 ) -> EventScores:
-    """Judge events against the true ones of the same recordings by label and onset.
+    """Compare events with a truth table by label and onset.
 
     An event is right when it has the label of a true one in the same file whose onset is at most `collar_s` seconds
     away, one to one; of all ways to pair them up one with the most pairs is taken. With `offset_share` its offset

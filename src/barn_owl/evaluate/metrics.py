@@ -25,7 +25,7 @@ VALUES_AT_ONCE = 20_000_000
 
 @dataclass(frozen=True, kw_only=True)
 class Metrics:
-    """Scores with what they could be by chance.
+    """Scores with confidence intervals.
 
     Attributes
     ----------
@@ -52,7 +52,7 @@ class Metrics:
 
 
 def measure(answers: PredictionArrays, *, rounds: int = ROUNDS, seed: int = 0, curves: bool = True) -> Metrics:
-    """Compute all scores, with 95 % intervals from `rounds` rounds of the bootstrap over groups.
+    """Compute all scores, with 95 % intervals from `rounds` bootstrap samples of groups.
 
     Of labels that do not occur, only precision can be told, and means over labels leave them out. Precision of a
     label that is never predicted is 0 in those means. With one group alone no interval can be had: it is NaN.

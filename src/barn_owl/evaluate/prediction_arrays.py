@@ -18,7 +18,7 @@ SCORE = "score:"
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class PredictionArrays:
-    """Truth and answers of clips.
+    """Truth, predictions and scores of clips.
 
     truth, predicted : boolean, ``(clips, labels)``;
 
@@ -80,7 +80,7 @@ class PredictionArrays:
 def read_prediction_arrays(
     predictions: pd.DataFrame, labels: Sequence[str], *, multilabel: bool = False
 ) -> PredictionArrays:
-    """Read labels, predicted labels and scores out of a table with ``predicted`` and a column ``score:LABEL`` each.
+    """Read labels, predictions and scores from a table with ``predicted`` and columns ``score:LABEL``.
 
     Clips of one ``group`` belong together; without that column, or where it is blank, clips of one file do.
 

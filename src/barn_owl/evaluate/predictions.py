@@ -111,7 +111,7 @@ def say(model: Model, scored: pd.DataFrame) -> pd.DataFrame:
 
 
 def undecided(model: Model, predictions: pd.DataFrame) -> np.ndarray:
-    """Which rows have no score that reaches the threshold of its label, boolean ``(rows,)``."""
+    """Which rows have no score above the threshold of its label, boolean ``(rows,)``."""
     scores = predictions[[f"{SCORE}{label}" for label in model.labels]].to_numpy(dtype=np.float64)
     if model.multilabel:
         return np.asarray(predictions["predicted"].fillna("") == "")
@@ -119,7 +119,7 @@ def undecided(model: Model, predictions: pd.DataFrame) -> np.ndarray:
 
 
 def rejected(model: Model, predictions: pd.DataFrame) -> pd.Series:
-    """Why clips are of no label at all, by the rule of tagging: no label reaches the score that an event needs.
+    """Why clips are rejected by the rule of tagging: no label reaches the score that an event needs.
 
     Returns
     -------

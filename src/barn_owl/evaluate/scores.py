@@ -40,7 +40,7 @@ def confusion_table(truth: Sequence[str], predicted: Sequence[str], labels: Sequ
 
 @dataclass(frozen=True, kw_only=True)
 class Scores:
-    """How well labels were predicted.
+    """Scores of predicted labels in a single-label task.
 
     Attributes
     ----------
@@ -131,7 +131,7 @@ class Scores:
 
 
 def score_labels(truth: Sequence[str], predicted: Sequence[str], labels: Sequence[str], *, majority: str) -> Scores:
-    """Judge predicted labels against true ones; see `Scores`.
+    """Compare predicted with true labels; see `Scores`.
 
     Raises
     ------
@@ -151,7 +151,7 @@ def score_labels(truth: Sequence[str], predicted: Sequence[str], labels: Sequenc
 
 @dataclass(frozen=True, kw_only=True)
 class MultilabelScores:
-    """How well labels were predicted where a clip may carry several; each label is judged on its own.
+    """Scores of predicted labels in a multilabel task; each label is judged separately.
 
     truth, predicted : boolean, ``(clips, labels)``.
 
@@ -229,7 +229,7 @@ def plain_number(value: Any) -> Any:
 
 
 def score_multilabel(truth: Sequence[str], predicted: Sequence[str], labels: Sequence[str]) -> MultilabelScores:
-    """Judge predicted labels against true ones, several to a clip, written as ``a|b``.
+    """Compare predicted with true labels, several per clip, written as ``a|b``.
 
     Raises
     ------

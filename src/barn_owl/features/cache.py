@@ -57,7 +57,7 @@ def _sum(clips: list[dict[str, Any]]) -> int:
 
 
 class FrameCache:
-    """The cached frames of one front end; `sound` names what else was done to the samples before it."""
+    """The cached frames of one front end; `sound` identifies the preprocessing of the samples."""
 
     def __init__(self, folder: str | Path, front_end: FrontEnd, sound: str = "") -> None:
         settings = json.dumps(front_end.model_dump(), sort_keys=True) + sound

@@ -17,7 +17,7 @@ ENDINGS = (".csv", ".parquet", ".npz")
 
 
 def frame_table(front_end: FrontEnd, frames: np.ndarray) -> pd.DataFrame:
-    """Frames as a table: ``time_s``, the middle of each frame, then a column a feature.
+    """Frames as a table: ``time_s``, the center of each frame, then one column per feature.
 
     >>> front_end = barn_owl.FrontEnd()
     >>> samples, rate_hz = barn_owl.read_audio("night.wav")
@@ -30,7 +30,7 @@ def frame_table(front_end: FrontEnd, frames: np.ndarray) -> pd.DataFrame:
 
 
 def write_features(table: pd.DataFrame, path: str | Path, *, force: bool = True) -> None:
-    """Write a table of features by the ending of `path`, whole or not at all.
+    """Write a table of features, by the ending of `path`, atomically.
 
     ``.csv`` opens in a spreadsheet; ``.parquet`` keeps types; ``.npz`` holds ``columns``, their names in order, and
     an array for each: ``number:NAME`` or ``text:NAME``.
@@ -70,7 +70,7 @@ def write_frames(
     force: bool = True,
     progress: Callable[[float], None] | None = None,
 ) -> int:
-    """Write the frames of a recording of any length as `write_features` would, in memory that does not grow.
+    """Write the frames of a recording of any length as `write_features` would, in bounded memory.
 
     Parameters
     ----------

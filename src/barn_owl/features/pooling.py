@@ -41,7 +41,7 @@ STATISTICS: dict[str, Callable[[np.ndarray], np.ndarray]] = {
 
 
 def pool(frames: np.ndarray, statistics: Sequence[str] = ("mean", "deviation")) -> np.ndarray:
-    """Statistics over time of each feature.
+    """Compute statistics over time of each feature.
 
     Parameters
     ----------
@@ -72,7 +72,7 @@ def pool(frames: np.ndarray, statistics: Sequence[str] = ("mean", "deviation")) 
 
 
 def pooled_names(columns: Sequence[str], statistics: Sequence[str] = ("mean", "deviation")) -> list[str]:
-    """Name the columns that `pool` gives.
+    """Names of the columns that `pool` returns.
 
     >>> barn_owl.features.pooled_names(["pitch"], ["mean", "deviation"])
     ['mean of pitch', 'deviation of pitch']

@@ -76,7 +76,7 @@ def class_areas(x: np.ndarray, classes: Sequence[str]) -> tuple[np.ndarray, list
 def rank_features(
     x: np.ndarray, columns: Sequence[str], labels: Sequence[str], groups: Sequence[str] | None = None
 ) -> pd.DataFrame:
-    """Rank features by how well each alone tells the labels apart; the best first.
+    """Rank features by how well each separates the labels, best first.
 
     Returns
     -------
@@ -135,7 +135,7 @@ def _same_as(x: np.ndarray, columns: list[str]) -> list[str]:
 
 
 def principal_map(x: np.ndarray, dimensions: int = 2) -> tuple[np.ndarray, np.ndarray]:
-    """Coordinates of all clips along the directions of largest variance, features standardized first.
+    """Coordinates of all clips on the first two principal components of the standardized features.
 
     Returns
     -------

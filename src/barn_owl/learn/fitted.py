@@ -16,7 +16,7 @@ from barn_owl.network import binary_cross_entropy, cross_entropy
 
 @dataclass(frozen=True, kw_only=True)
 class Progress:
-    """One line of the learning curves."""
+    """Scores of one epoch."""
 
     epoch: int
     epochs: int
@@ -39,7 +39,7 @@ Watcher = Callable[[Progress], None]
 
 @dataclass(frozen=True, kw_only=True)
 class Examples:
-    """Clips of one split of the split: their frames and what they are.
+    """Clips of one split: frames and targets.
 
     Attributes
     ----------
@@ -110,7 +110,7 @@ class Examples:
 
 @dataclass(kw_only=True)
 class Fitted:
-    """A fitted classifier, its standardization and how it came about."""
+    """A fitted classifier, its standardization and its history."""
 
     classifier: Classifier
     mean: np.ndarray

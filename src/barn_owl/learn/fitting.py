@@ -27,7 +27,7 @@ def fit(
     save: Callable[[Checkpoint], None] | None = None,
     keep: int | None = None,
 ) -> Fitted:
-    """Fit the classifier that `plan` names, on `workers` threads; `watch` is called after each epoch.
+    """Fit the classifier of `plan` on `workers` threads; calls `watch` after each epoch.
 
     The same plan on the same frames gives the same weights, whatever the number of workers. On Ctrl-C the current
     best weights are returned, marked as interrupted; before the first epoch is over, the KeyboardInterrupt goes

@@ -309,7 +309,7 @@ LONGEST = 1 << 20
 
 
 def read_plan(path: str | Path) -> Plan:
-    """Read a plan from a TOML file; keys that are not there take their defaults.
+    """Read a plan from a TOML file; missing keys have their defaults.
 
     Raises
     ------
@@ -339,7 +339,7 @@ def read_plan(path: str | Path) -> Plan:
 
 
 def write_plan(plan: Plan, path: str | Path) -> None:
-    """Write a plan as TOML with every default spelled out, whole or not at all.
+    """Write a plan as TOML with all defaults, atomically.
 
     Raises
     ------

@@ -51,7 +51,7 @@ class LiveEvent:
 
 
 class Listener:
-    """Listens to a source with a model; going through it gives what was found, as it is decided.
+    """Detects events in a live source; iterate over `events()`.
 
     The events are those that `barn_owl.tag_recording` finds in the same samples. Where samples are missing, sound
     after is a recording of its own, and times continue with the lost seconds counted. Memory does not grow.

@@ -30,7 +30,7 @@ CLOSING_S = 5.0
 
 
 class Notifier:
-    """Does something about events in a thread of its own, one after the other, in their order.
+    """Handles events in a thread of its own, one after the other, in order.
 
     Parameters
     ----------
@@ -162,7 +162,7 @@ def _fields(word: str) -> list[str]:
 
 
 def http_notifier(address: str, *, interval_s: float = 0.0, max_duration_s: float = LONGEST_S) -> Notifier:
-    """Send each event as JSON by HTTP POST; a failure is tried again, and told when it stays.
+    """Send each event as JSON by HTTP POST; retries, then reports the failure.
 
     Raises
     ------

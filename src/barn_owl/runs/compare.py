@@ -17,7 +17,7 @@ COSTS = ("weights", "multiply_adds", "seconds", "peak_memory_mb")
 
 @dataclass(frozen=True, kw_only=True)
 class RunComparison:
-    """Several runs on the same clips.
+    """Comparison of runs on the same clips.
 
     Attributes
     ----------
@@ -50,7 +50,7 @@ def compare_runs(
     workers: int = 2,
     progress: Callable[[int, int], None] | None = None,
 ) -> RunComparison:
-    """Compare runs on the clips that all of them have on `split` of their splits, or on the labeled rows of `clips`.
+    """Compare runs on the clips that all of them have in a split, or on the labeled rows of `clips`.
 
     The first run is the one that the others are held against.
 

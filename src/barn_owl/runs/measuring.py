@@ -19,7 +19,7 @@ EPOCHS = 6
 def measure_training(
     clips: pd.DataFrame, plan: Plan | None = None, *, most_workers: int | None = None
 ) -> pd.DataFrame:
-    """Measure a short training on clips with more and more workers: how fast it is, and how many cores it keeps busy.
+    """Measure a short training with increasing numbers of workers: speed and busy cores.
 
     Parameters
     ----------

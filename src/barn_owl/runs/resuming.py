@@ -65,7 +65,7 @@ def _differences(before: dict[str, Any], after: dict[str, Any], section: str = "
 
 
 def split_like(clips: pd.DataFrame, run: str | Path) -> pd.DataFrame:
-    """Return the clips with the split that a run had, so that the next run is judged on the same clips.
+    """Return the clips with the split of another run, so that both are evaluated on the same clips.
 
     Clips that the run did not have stay where the table says, or open: they are placed when it is split, those of a
     group that the run knows with that.

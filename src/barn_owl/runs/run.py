@@ -34,7 +34,7 @@ CHECKPOINT = "checkpoint.safetensors"
 
 @dataclass(frozen=True, repr=False)
 class Run:
-    """A folder with all that a training run produced.
+    """The folder of a training run.
 
     >>> run = barn_owl.open_run("first")
     >>> run.plan.classifier, run.model.labels

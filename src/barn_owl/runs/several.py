@@ -41,7 +41,7 @@ def train_classifiers(
     resume: bool = False,
     work: Work = PLAIN,
 ) -> pd.DataFrame:
-    """Train classifiers on the same clips and the same split, each into a run of its own in `folder`, and rank them.
+    """Train several classifiers on the same clips and split, one run each in `folder`, and rank them.
 
     Parameters
     ----------
@@ -133,7 +133,7 @@ def train_subsets(
     subsets: Sequence[float],
     work: Work = PLAIN,
 ) -> pd.DataFrame:
-    """Train on parts of the training split, then on all of it: how much would more clips help?
+    """Train on subsets of the training split, then on all of it, to see whether more clips would help.
 
     Parameters
     ----------
@@ -186,7 +186,7 @@ def train_subsets(
 
 
 def check_subsets(subsets: Sequence[float]) -> None:
-    """Raise TableError for a part of the clips that is no share and no number of them.
+    """Raise TableError for subsets of the clips that are neither a share nor a number.
 
     Raises
     ------
@@ -264,7 +264,7 @@ def train_several(
     ensemble: bool = False,
     work: Work = PLAIN,
 ) -> pd.DataFrame:
-    """Train with several seeds on one split, or once per fold with that fold as the test; say how far results spread.
+    """Train with several seeds on one split, or cross-validate over folds; report the spread of the results.
 
     Each training is a run of its own in `folder`, ``seed-0`` and so on, or ``fold-1``.
 
@@ -378,7 +378,7 @@ def spread(table: pd.DataFrame) -> dict[str, dict[str, float]]:
 
 
 def ensemble_of(models: Sequence[Model]) -> Model:
-    """Make one model of several, that gives the mean of what they say.
+    """Combine several models into one that averages their scores.
 
     Raises
     ------

@@ -10,7 +10,7 @@ from barn_owl.model import Model, load_model
 
 
 def adopt(plan: Plan, model: Model, path: str) -> Plan:
-    """Return the plan with front end, clips, classifier and network of a model that it is to start from."""
+    """Return the plan with the front end, clip settings, classifier and network of the model to start from."""
     classifier = _network_classifier(model, path)
     return plan.but(
         classifier=classifier.name,

@@ -51,7 +51,7 @@ OTHERS = ("other", "others", "other sounds", "unknown", "rest")
 
 @dataclass(frozen=True)
 class Suggestion:
-    """A plan, and for each key that was chosen (dotted, as ``mixtures.count``) the reason in words.
+    """A suggested plan, and the reason for each key that was chosen (dotted, such as ``mixtures.count``).
 
     >>> suggestion = barn_owl.suggest_plan(barn_owl.read_clip_table("clips.csv"))
     >>> suggestion.plan.front_end.rate_hz
@@ -119,7 +119,7 @@ def suggest_plan(
     seed: int = 0,
     progress: Callable[[int, int], None] | None = None,
 ) -> Suggestion:
-    """Fit a plan to labeled clips: rate and highest frequency, background, gaps.
+    """Suggest a plan for labeled clips: sample rate, highest frequency, background, gaps.
 
     At most 160 clips, drawn evenly over the labels, are listened to. Clips of the test split take no part: those that
     the table names or, where it names none, those that a training with this `seed` will test on.

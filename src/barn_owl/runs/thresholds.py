@@ -23,7 +23,7 @@ def with_thresholds(model: Model, answers: PredictionArrays, settings: Threshold
 
 
 def set_thresholds(run: Run, settings: ThresholdSettings) -> Run:
-    """Find thresholds on the validation split of a run and put them into its model, plan and predictions.
+    """Find thresholds on the validation split of a run and store them in its model, plan and predictions.
 
     Returns
     -------
@@ -54,8 +54,8 @@ def set_thresholds(run: Run, settings: ThresholdSettings) -> Run:
 
 
 def set_decoding(path: str | Path, decoding: DecodingSettings) -> None:
-    """Put decoding settings into a model file, or into the model and the plan of a run; the model keeps those of
-    before, for `undo_decoding`.
+    """Store decoding settings in a model file, or in the model and the plan of a run; `undo_decoding` restores the
+    previous ones.
 
     Raises
     ------
@@ -79,7 +79,7 @@ def set_decoding(path: str | Path, decoding: DecodingSettings) -> None:
 
 
 def undo_decoding(path: str | Path) -> DecodingSettings:
-    """Take the decoding settings back that were there before the last change; return them.
+    """Restore the decoding settings before the last change; return them.
 
     Raises
     ------

@@ -9,7 +9,7 @@ from barn_owl.learn import Progress
 
 @dataclass(frozen=True, kw_only=True)
 class Work:
-    """How a training is done: the same plan on the same clips gives the same model, whatever stands here.
+    """How training runs: workers, cache, overwriting, progress. Has no effect on the result.
 
     Attributes
     ----------

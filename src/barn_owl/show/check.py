@@ -17,7 +17,7 @@ LINE_INCHES, HEAD_INCHES = 0.42, 2.2
 
 
 def check_figure(check: Check) -> Figure:
-    """Draw clips by label and severity, their lengths and their levels; the commonest 40 labels.
+    """Draw clips by label and severity, their durations and levels, for the commonest 40 labels.
 
     >>> check = barn_owl.check_clips(barn_owl.read_clip_table("clips.csv"))
     >>> barn_owl.save_figure(barn_owl.show.check_figure(check), "check.png")

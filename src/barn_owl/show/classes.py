@@ -81,7 +81,7 @@ def scatter_figure(
     units: Sequence[str] = (),
     title: str = "",
 ) -> Figure:
-    """Draw two features of all clips against each other, colored and marked by label; units : of each column.
+    """Draw two features of all clips against each other, colored and marked by label.
 
     Raises
     ------
@@ -113,7 +113,7 @@ def _unit(name: str, columns: Sequence[str], units: Sequence[str]) -> str:
 
 
 def map_figure(x: np.ndarray, labels: Sequence[str]) -> Figure:
-    """Draw all clips on the two directions along which their features vary most (principal components).
+    """Draw all clips on the first two principal components of their features.
 
     >>> x = np.random.default_rng(0).random((20, 3))
     >>> barn_owl.save_figure(barn_owl.show.map_figure(x, ["bell", "gull"] * 10), "map.png")
@@ -146,7 +146,7 @@ def _dots(axes: Axes, across: np.ndarray, up: np.ndarray, labels: Sequence[str])
 
 
 def spectra_figure(spectra: dict[str, np.ndarray], centers_hz: np.ndarray) -> Figure:
-    """Draw the mean spectrum of each label with the band that holds half of its clips.
+    """Draw the mean spectrum of each label with its interquartile range.
 
     Parameters
     ----------

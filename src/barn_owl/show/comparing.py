@@ -18,7 +18,7 @@ SCORE_NAMES = {"balanced_accuracy": "balanced accuracy", "macro_f1": "macro F1",
 
 
 def write_comparison_page(compared: RunComparison, path: str | Path) -> None:
-    """Write the page of several runs side by side: scores, paired tests, labels, plans, cost.
+    """Write the comparison page: scores, paired tests, labels, plans, cost.
 
     Raises
     ------

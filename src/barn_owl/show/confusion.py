@@ -20,7 +20,7 @@ LOSS_AND_GAIN = LinearSegmentedColormap.from_list(
 
 
 def confusion_figure(scores: Scores, *, title: str = "") -> Figure:
-    """Draw the confusion of true labels (rows) with predicted ones (columns), shaded by share of the row.
+    """Draw the confusion matrix: true labels (rows), predicted labels (columns), shaded by share of the row.
 
     Labels that are confused with each other are adjacent.
 
@@ -50,7 +50,7 @@ def confusion_figure(scores: Scores, *, title: str = "") -> Figure:
 
 
 def confusion_difference_figure(first: Scores, second: Scores, *, names: tuple[str, str]) -> Figure:
-    """Draw how the shares of the rows differ between two confusions of the same labels, second less first.
+    """Draw the difference between two confusion matrices of the same labels, second minus first.
 
     On the diagonal more is better, off it less: both are drawn in the color of a gain.
 

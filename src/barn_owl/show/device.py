@@ -8,7 +8,7 @@ from barn_owl.show.style import GRID, INK, LABEL_COLORS, new_figure
 
 
 def shrink_figure(shrunk: Shrunk) -> Figure:
-    """Draw the channels of each convolution before and after, and the score against the size, round by round.
+    """Draw the channels of each convolution before and after pruning, and the score against the size.
 
     >>> rounds = pd.DataFrame({"share": [0.5], "flash_kb": [60.0], "recall": [0.8], "f1": [0.7]})
     >>> channels = pd.DataFrame({"layer": [1], "before": [16], "after": [9]})
@@ -49,8 +49,7 @@ def shrink_figure(shrunk: Shrunk) -> Figure:
 
 
 def search_figure(found: SearchResult) -> Figure:
-    """Draw the score of every candidate of a search against its flash and its time, and the best trade-offs as a
-    line.
+    """Draw the score of every candidate of a search against its flash and latency, with the Pareto front.
 
     >>> table = pd.DataFrame({"candidate": [1, 2], "step": 3, "score": [0.7, 0.8], "flash_kb": [50.0, 90.0]})
     >>> table = table.assign(latency_ms=[600, 700], classifier="cnn")

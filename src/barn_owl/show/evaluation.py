@@ -14,7 +14,7 @@ RATES = (0.005, 0.02, 0.05, 0.1, 0.2, 0.4, 0.6, 0.8, 0.95)
 
 
 def labels_figure(evaluation: Evaluation) -> Figure:
-    """Draw recall and precision of each label with their 95 % intervals, the weakest on top.
+    """Draw recall and precision of each label with 95 % intervals, lowest first.
 
     >>> evaluation = barn_owl.open_run("first").evaluate()
     >>> barn_owl.save_figure(barn_owl.show.labels_figure(evaluation), "labels.png")
@@ -48,7 +48,7 @@ def labels_figure(evaluation: Evaluation) -> Figure:
 
 
 def thresholds_figure(evaluation: Evaluation) -> Figure:
-    """Draw ROC, precision-recall and detection-error curves by label; of many labels those with the least area.
+    """Draw ROC, precision-recall and detection-error curves by label; of many labels those with the smallest area.
 
     >>> evaluation = barn_owl.open_run("first").evaluate()
     >>> barn_owl.save_figure(barn_owl.show.thresholds_figure(evaluation), "thresholds.png")
@@ -99,7 +99,7 @@ def _probit(rate: "np.ndarray") -> np.ndarray:
 
 
 def calibration_figure(evaluation: Evaluation) -> Figure:
-    """Draw what scores promise against what they keep, and how many answers are left when only sure ones count.
+    """Draw the reliability diagram, and the share of clips above each score.
 
     >>> evaluation = barn_owl.open_run("first").evaluate()
     >>> barn_owl.save_figure(barn_owl.show.calibration_figure(evaluation), "calibration.png")

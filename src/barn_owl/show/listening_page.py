@@ -24,7 +24,7 @@ def write_listening_page(
     title: str = "Clips to listen to",
     budget: int = BUDGET,
 ) -> None:
-    """Write a page with the clips of a table by what the model says of them, the doubtful ones first.
+    """Write a page with the clips of a table by predicted label, doubtful ones first.
 
     Parameters
     ----------

@@ -33,7 +33,7 @@ class Listening:
 
 
 def listen(clips: pd.DataFrame, *, most: int = 12, front_end: FrontEnd | None = None) -> Listening:
-    """Return the first clips of a table as something that a notebook shows: spectrogram, player, columns.
+    """Return the first clips of a table as an object that notebooks display: spectrogram, player, columns.
 
     Parameters
     ----------

@@ -52,7 +52,7 @@ def write_report(
     budget: int = BUDGET,
     figures: Mapping[str, Figure] | None = None,
 ) -> None:
-    """Write the page of an evaluation of a run's model: one HTML file with its sounds, for any browser, offline.
+    """Write the report of an evaluation: one self-contained HTML file with sounds.
 
     Parameters
     ----------

@@ -17,7 +17,7 @@ from barn_owl.show.training import curves_figure
 
 
 def write_results(run: Run) -> None:
-    """Write what a run shows of its training, its rehearsal and its test, where it has them, to its folder.
+    """Write figures and tables of training, rehearsal and test to the folder of a run.
 
     >>> barn_owl.show.write_results(barn_owl.open_run("first"))
     """
@@ -30,7 +30,7 @@ def write_results(run: Run) -> None:
 
 
 def write_evaluation(run: Run, evaluation: Evaluation, folder: Path) -> dict[str, Figure]:
-    """Write tables, figures and the page of an evaluation to `folder`, and return the figures of the page by name.
+    """Write tables, figures and the page of an evaluation to `folder`; return the figures of the page by name.
 
     Scores and predictions of the run itself are there already. Corrections that someone filled in stay; where no
     label is doubted, the table is missing.

@@ -33,7 +33,7 @@ STRIP = 0.12
 
 
 class Review:
-    """Cases with all that a page shows of them; see `barn_owl.annotation.review_items`.
+    """Items with everything that a page shows of them; see `barn_owl.annotation.review_items`.
 
     Parameters
     ----------
@@ -149,7 +149,7 @@ def write_review_page(
     budget: int = BUDGET,
     force: bool = False,
 ) -> int:
-    """Write one file with everything in it, which keeps the answers in the browser and saves them as a file.
+    """Write a self-contained review page, which keeps the answers in the browser and saves them as a file.
 
     Parameters
     ----------

@@ -22,7 +22,7 @@ GAIN, LOSS = LABEL_COLORS[0], LABEL_COLORS[1]
 
 
 def events_figure(scores: EventScores) -> Figure:
-    """Draw found, missed and false events by label, the errors of onset and length, and examples of both mistakes.
+    """Draw hits, misses and false alarms by label, errors of onset and duration, and examples of both mistakes.
 
     >>> scores = barn_owl.score_events(barn_owl.read_clip_table("truth.csv"), barn_owl.read_events("events.csv"))
     >>> barn_owl.save_figure(barn_owl.show.events_figure(scores), "events.png")
@@ -115,7 +115,7 @@ def _near_each_other(curve: pd.DataFrame) -> list[pd.DataFrame]:
 
 
 def adjusting_figure(adjusted: Adjusted) -> Figure:
-    """Draw detections against false alarms per hour as the onset threshold moves, with what was chosen.
+    """Draw the detection error trade-off as the threshold moves, with the chosen threshold.
 
     >>> adjusted = barn_owl.adjust(barn_owl.load_model("first"), barn_owl.read_clip_table("truth.csv"))
     >>> barn_owl.save_figure(barn_owl.show.adjusting_figure(adjusted), "adjusting.png")

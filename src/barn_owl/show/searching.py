@@ -16,7 +16,7 @@ NAMES = {
 
 
 def write_search_page(found: SearchResult, path: str | Path) -> None:
-    """Write the page of a search: trade-offs, and tables of all candidates that a press on a heading sorts.
+    """Write the page of a search: trade-offs, and sortable tables of all candidates.
 
     Raises
     ------

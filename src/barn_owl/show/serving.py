@@ -30,7 +30,7 @@ SAFE = {
 
 
 class ReviewServer:
-    """Serves a review page on this machine's own address; each answer is on the disk before the page hears of it.
+    """Serves a review page locally; each answer is flushed to disk before the page is notified.
 
     Parameters
     ----------

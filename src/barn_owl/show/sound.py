@@ -111,7 +111,7 @@ def _loudest(front_end: FrontEnd, frames: np.ndarray) -> str:
 def gallery_figure(
     clips: pd.DataFrame, front_end: FrontEnd | None = None, *, examples: int = 6, seed: int = 0
 ) -> Figure:
-    """Draw log-mel spectrograms of some clips of each label, on one scale of frequency and level; a label a line.
+    """Draw log-mel spectrograms of some clips of each label on one scale; one row per label.
 
     Parameters
     ----------
@@ -276,7 +276,7 @@ def overview_figure(
     *,
     progress: Callable[[float, float], None] | None = None,
 ) -> Figure:
-    """Draw a whole recording of any length: loudest log-mel and level in each of about 1200 columns.
+    """Draw a whole recording of any length: maximum log-mel and level in each of about 1200 columns.
 
     The recording is streamed, so memory does not grow with it.
 

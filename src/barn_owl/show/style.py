@@ -124,7 +124,7 @@ def _by_round(kinds: tuple[Any, ...], labels: list[str]) -> dict[str, Any]:
 
 
 def save_figure(figure: Figure, path: str | Path) -> None:
-    """Write a figure as PNG, SVG or PDF by the ending of `path`, whole or not at all.
+    """Write a figure as PNG, SVG or PDF, by the ending of `path`, atomically.
 
     Raises
     ------

@@ -157,7 +157,7 @@ def _thinned(values: np.ndarray, step: int) -> np.ndarray:
 
 
 def rehearsal_figure(run: Run) -> Figure:
-    """Draw the first minute and a half of the rehearsal of a run: spectrogram, events and truth.
+    """Draw the first 90 s of the rehearsal of a run: spectrogram, events and truth.
 
     No scores: those of the model as it was then are not kept.
 

@@ -11,7 +11,7 @@ TRAIN, VALIDATION, TEST = LABEL_COLORS[0], LABEL_COLORS[1], LABEL_COLORS[2]
 
 
 def curves_figure(run: Run) -> Figure:
-    """Draw losses and validation scores by epoch; the best epoch and what came after it are marked.
+    """Draw losses and validation scores by epoch, with the best epoch and overfitting marked.
 
     Raises
     ------
@@ -63,7 +63,7 @@ def curves_figure(run: Run) -> Figure:
 
 
 def subsets_figure(table: pd.DataFrame) -> Figure:
-    """Draw scores against the number of training clips: where the line still rises, more clips help.
+    """Draw scores against the number of training clips; a rising curve means that more clips help.
 
     Raises
     ------

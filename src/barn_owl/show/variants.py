@@ -19,7 +19,7 @@ TITLE_WIDTH = 44
 def variants_figure(
     variants: Sequence[tuple[np.ndarray, str]], rate_hz: int, *, title: str = "", front_end: FrontEnd | None = None
 ) -> Figure:
-    """Draw the log-mel of a clip and its variants side by side, the first dozen; each with what was done to it.
+    """Draw log-mel spectrograms of a clip and its first dozen variants, each with its augmentation.
 
     Parameters
     ----------

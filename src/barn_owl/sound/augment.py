@@ -169,7 +169,7 @@ def change_sound(
     *,
     background: Callable[[], np.ndarray] | None = None,
 ) -> tuple[np.ndarray, list[str]]:
-    """Change mono samples at random; return the samples, float32, and what was done, in words.
+    """Augment mono samples at random; return the samples, float32, and a description of the changes.
 
     Parameters
     ----------

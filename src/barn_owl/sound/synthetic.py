@@ -13,7 +13,7 @@ TOGETHER = 0.25
 
 
 def synthetic_sound(rng: np.random.Generator, rate_hz: int) -> np.ndarray:
-    """Make a sound of 0.06 to 3 s, float32 ``(samples,)``, peak 1, of a kind drawn by `rng`."""
+    """Synthesize a random sound of 0.06 to 3 s, float32 ``(samples,)``, peak 1."""
     seconds = float(np.exp(rng.uniform(np.log(SHORTEST_S), np.log(LONGEST_S))))
     sound = _one(rng, rate_hz, seconds)
     if rng.random() < TOGETHER:
@@ -142,8 +142,7 @@ def _crackle(rng: np.random.Generator, t: np.ndarray, rate_hz: int) -> np.ndarra
 
 
 def unknown_sound(rng: np.random.Generator, rate_hz: int) -> np.ndarray:
-    """Make a sound of other recipes than `synthetic_sound`, to see whether what was trained on those holds for
-    others.
+    """Synthesize a sound by other recipes than `synthetic_sound`, to test the rejection of unknown sounds.
 
     Frequency modulation, noise through combs, chopped noise, and clusters of short chirps; 0.1 to 2 s, float32
     ``(samples,)``, peak 1.

@@ -38,7 +38,7 @@ class UniformSettings(Settings):
 
 
 def read_uniform(excerpt: Excerpt, rate_hz: int, settings: UniformSettings) -> np.ndarray:
-    """Read an excerpt at a rate, mono, made uniform; float32, shape ``(samples,)``.
+    """Read an excerpt at a rate as mono, normalized; float32, shape ``(samples,)``.
 
     Raises
     ------
@@ -59,7 +59,7 @@ def read_uniform(excerpt: Excerpt, rate_hz: int, settings: UniformSettings) -> n
 
 
 def make_uniform(samples: np.ndarray, rate_hz: int, settings: UniformSettings) -> np.ndarray:
-    """Bring mono samples to one level and take out silence, where the settings say so.
+    """Normalize the level of mono samples and remove silence, as set.
 
     >>> samples, rate_hz = barn_owl.read_audio("night.wav")
     >>> settings = barn_owl.sound.UniformSettings(level="peak", level_db=-6.0)

@@ -57,7 +57,7 @@ HOUR_S = 3600.0
 
 @dataclass(frozen=True, kw_only=True)
 class Adjusted:
-    """What was found.
+    """Result of adjusting decoding settings.
 
     Attributes
     ----------
@@ -107,7 +107,7 @@ def adjust(
     collar_s: float = 0.2,
     progress: Callable[[float, float], None] | None = None,
 ) -> Adjusted:
-    """Find the decoding settings that are best on recordings with a truth table.
+    """Find the decoding settings that score best on annotated recordings, cross-validated.
 
     Parameters
     ----------

@@ -19,7 +19,7 @@ from barn_owl.tag.tracks import JOINED_S, Candidate, Timing, Track
 
 
 class EventDecoder:
-    """Takes the blocks of a trace in order and gives events as they are decided.
+    """Streaming decoder: takes blocks of a score trace in order and returns events as they are certain.
 
     Where a label sounds is reported step by step, what it is called by the whole of it (`classifiers.base.named`).
     Events of one label come in order of time and never overlap; those of different labels may, unless ``alone``

@@ -16,7 +16,7 @@ ROUNDING_S = 1e-6
 
 @dataclass(frozen=True)
 class Event:
-    """A label that sounded from `start_s` to `end_s`; `score` is the highest it had, 0 to 1."""
+    """An event: its label, times, and highest score, 0 to 1."""
 
     start_s: float
     end_s: float

@@ -228,7 +228,7 @@ def decide(model: Model, trace: ScoreTrace, decoding: DecodingSettings | None = 
 
 
 def tag_trace(model: Model, trace: ScoreTrace, *, decoding: DecodingSettings | None = None) -> pd.DataFrame:
-    """Decide on a trace; the events are those that `barn_owl.tag_recording` finds with the same settings.
+    """Decode a score trace; the events are those of `barn_owl.tag_recording` with the same settings.
 
     Raises
     ------

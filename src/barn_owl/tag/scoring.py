@@ -45,7 +45,7 @@ class ScoreBlock:
 
 
 class ScoreStream:
-    """Takes blocks of mono samples at the rate of the model's front end and gives scores as they are ready.
+    """Streaming scorer: takes blocks of mono samples at the model's rate and returns scores as they are ready.
 
     Parameters
     ----------

@@ -20,7 +20,7 @@ logger = logging.getLogger(__name__)
 
 
 class Tagger:
-    """Takes blocks of samples of any size and gives events as they are decided.
+    """Streaming tagger: takes blocks of samples of any size and returns events as they are certain.
 
     Memory is bounded, and the events are the same however the samples are cut into blocks.
 
@@ -69,7 +69,7 @@ class Tagger:
 def tag_samples(
     model: Model, samples: np.ndarray, rate_hz: int, *, decoding: DecodingSettings | None = None
 ) -> pd.DataFrame:
-    """Find events in mono `samples`, shape ``(samples,)``, at any rate.
+    """Detect events in mono `samples`, shape ``(samples,)``, at any rate.
 
     Returns
     -------
@@ -105,7 +105,7 @@ def tag_recording(
     ahead: bool = True,
     progress: Callable[[float, float], None] | None = None,
 ) -> pd.DataFrame:
-    """Find events in a sound file of any length, rate and number of channels, in bounded memory.
+    """Detect events in a sound file of any length, rate and number of channels, in bounded memory.
 
     Parameters
     ----------
