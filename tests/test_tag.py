@@ -177,8 +177,8 @@ def test_an_event_is_named_by_its_whole_extent():
     (event,) = hand_made(trace, labels=labels, names=names, dropped=left_out)
     assert (event.label, event.start_s, round(event.score, 3)) == ("hiss", 4.016, 0.8)
     assert [(one.label, one.reason) for one in left_out] == [
-        ("still", "named as no event"),
-        ("none", "named as no event"),
+        ("still", "background or ignored"),
+        ("none", "background or ignored"),
     ]
     # It must be surely one of the labels that are events, whichever; the score of the name is part of its own. Here
     # two labels are even, and one of background is half as likely as both.
@@ -191,7 +191,7 @@ def test_an_event_is_named_by_its_whole_extent():
         decider = EventDecoder(labels, ["still"], TIMING, settings_, dropped=(unsure := []))
         found = decider.push(ScoreBlock(0, sounds, 0 * sounds, rows)) + decider.finish()
         assert [(one.label, round(one.score, 3)) for one in found] == expected
-    assert [one.reason for one in unsure] == ["not surely an event"]
+    assert [one.reason for one in unsure] == ["below min_confidence"]
     # Where several labels may sound at once, a stretch keeps the one that it was found by.
     decider = EventDecoder(labels, ["still"], TIMING, settings_, names=False)
     sounds = np.zeros((400, 3), np.float32)

@@ -133,7 +133,9 @@ def show_scores(voice: Terminal, evaluation: owl.evaluate.Evaluation) -> None:
     voice.table(table.rename_axis("label").reset_index())
     if isinstance(scores, owl.evaluate.Scores):
         for row in scores.confusions.head(SHOWN_CONFUSIONS).itertuples():
-            voice.say(f"{row.count} {row.label} clips classified as {row.confused_with} ({row.share:.0%})")
+            voice.say(
+                f"{row.count} of {round(row.count / row.share)} {row.label} clips classified as {row.confused_with}"
+            )
         if evaluation.thresholds:
             sure = evaluation.decided
             right = evaluation.arrays.right[sure].mean() if sure.any() else 0.0

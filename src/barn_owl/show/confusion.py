@@ -132,4 +132,6 @@ def _finding(scores: Scores) -> str:
     if not len(scores.confusions):
         return f"{start}, no confusion at all"
     worst = scores.confusions.iloc[0]
-    return f"{start}; most frequent: {worst['count']} {worst['label']} clips classified as {worst['confused_with']}"
+    total = round(worst["count"] / worst["share"])
+    confusion = f"{worst['count']} of {total} {worst['label']} clips classified as {worst['confused_with']}"
+    return f"{start}; most frequent confusion: {confusion}"

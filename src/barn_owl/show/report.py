@@ -218,7 +218,7 @@ def _confused(evaluation: Evaluation) -> list[str]:
     if not isinstance(evaluation.scores, Scores):
         return []
     return [
-        f"{row.count} {row.label} clips classified as {row.confused_with} ({row.share:.0%})."
+        f"{row.count} of {round(row.count / row.share)} {row.label} clips classified as {row.confused_with}."
         for row in evaluation.scores.confusions.head(CONFUSIONS).itertuples()
     ]
 

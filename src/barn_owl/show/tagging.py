@@ -29,7 +29,7 @@ if TYPE_CHECKING:
 LONGEST_S, REHEARSAL_S = 3600.0, 90.0
 MARKERS = {
     "too short": "v", "too long": "^", "within the refractory time": "x", "overlaps a higher score": "+",
-    "not surely an event": "s", "below the threshold of its label": "d",
+    "below min_confidence": "s", "below the threshold of its label": "d",
 }  # fmt: skip
 """Why a label with a high enough score was rejected, and how that is marked."""
 MOST_NAMES = 12
@@ -144,9 +144,10 @@ def _draw_scores(
     axes.set_ylabel("score")
     if len(colors) <= MOST_NAMES or dropped:
         lines, names = axes.get_legend_handles_labels()
-        first = 0 if len(colors) <= MOST_NAMES else len(colors)
+        shown = [at for at, name in enumerate(names) if len(colors) <= MOST_NAMES or name not in colors]
         axes.legend(
-            lines[first:], names[first:], loc="lower left", bbox_to_anchor=(0, 1.0), ncols=7, frameon=False,
+            [lines[at] for at in shown], [names[at] for at in shown],
+            loc="lower left", bbox_to_anchor=(0, 1.0), ncols=7, frameon=False,
             fontsize=9, borderaxespad=0.1, handlelength=1.2, columnspacing=1.2,
         )  # fmt: skip
 

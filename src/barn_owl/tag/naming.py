@@ -125,9 +125,9 @@ class Sorter:
         event = Event(start_s, end_s, label, min(1.0, candidate.score * float(scores[number])))
         reason = ""
         if self._is_silent[number]:
-            reason = "named as no event"
+            reason = "background or ignored"
         elif scores[~self._is_silent].sum() < self._settings.min_confidence:
-            reason = "not surely an event"
+            reason = "below min_confidence"
         elif candidate.score < self._own[number].threshold:
             reason = "below the threshold of its label"
         if reason:
