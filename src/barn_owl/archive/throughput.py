@@ -195,32 +195,30 @@ def _advice(speed: Speed, *, elsewhere: bool) -> list[str]:
     """Describe the bottleneck, whether all cores are busy, and what to change."""
     stages = speed.stages.set_index("stage")
     first = str(stages["share"].idxmax())
-    sentences = [f"most of the work is {first}: {stages['share'][first]:.0%}"]
+    sentences = [f"bottleneck: {first}, {stages['share'][first]:.0%} of the work"]
     best = speed.workers.loc[speed.workers["real_time"].idxmax()]
     busy = best["cores"] / speed.cores
     sentences.append(
-        f"fastest with {best['workers']:.0f} workers: {best['real_time']:.0f} times real time, "
+        f"fastest with --workers {best['workers']:.0f}: {best['real_time']:.0f} times real time, "
         f"{best['cores']:.1f} of {speed.cores} cores busy"
     )
     if first == "disk":
         what = (
-            "bring the sound nearer, or give more workers that wait at the same time"
+            "move the recordings closer to the workers, or use more workers to hide the latency"
             if elsewhere
-            else ("a faster disk, or FLAC instead of WAV, which is half as much to read, would help most")
+            else "a faster disk helps most, or FLAC, which is half the size of WAV"
         )
         sentences.append(what)
     elif first == "network":
         sentences.append("a smaller network helps most (barn-owl shrink, barn-owl search), or --runtime onnx")
     elif first == "decode":
-        sentences.append("recordings at the rate of the model, in WAV or FLAC, are decoded fastest")
+        sentences.append("WAV or FLAC at the sample rate of the model decodes fastest")
     else:
         sentences.append("fewer bands or a longer hop in the plan's front end help most")
     if best["workers"] == 1 and speed.cores > 1:
-        sentences.append(
-            "more workers bring nothing here: other programs use the cores, or memory is what they wait for"
-        )
+        sentences.append("more workers do not help: other programs use the cores, or memory bandwidth is the limit")
     elif busy < IDLE:
-        sentences.append(f"{1 - busy:.0%} of the machine is idle: more --workers, or another bottleneck")
+        sentences.append(f"{1 - busy:.0%} of the machine is idle: use more --workers, or look for another bottleneck")
     else:
-        sentences.append("what is paid for is used: all cores are busy")
+        sentences.append("all cores are busy")
     return sentences
