@@ -296,7 +296,7 @@ def test_the_commands_of_the_loop(weak, folder, tmp_path, capsys):
     assert run([*requested, "--page", str(tmp_path / "next.html")]) == 0
     assert json.loads(capsys.readouterr().out)["proposed"] == 4
     items = owl.annotation.review_items(owl.read_events(proposed), stretches=0)
-    assert items["teaches"].is_monotonic_decreasing
+    assert items["informativeness"].is_monotonic_decreasing
     assert run(["harvest", str(folder), "-o", harvested, "--force"]) == 2
     assert run(["find", first["file"], str(folder), *at, *where, "-o", "-"]) == 2
     assert "--at" in capsys.readouterr().err

@@ -106,10 +106,12 @@ def test_the_summary_counts_right():
     assert first["output"] == f"{steps} x 24 x 16"
     assert first["weights"] == 5 * 5 * 16
     assert first["multiply_adds"] == steps * 24 * 16 * 25
-    assert first["sees_ms"] == 32 + (50 + 4) * 10
+    assert first["receptive_field_ms"] == 32 + (50 + 4) * 10
     assert first["activation_kb"] == pytest.approx(steps * 24 * 16 * 4 / 1000)
     assert table["weights"].sum() == made.cost(0.01).weights == len(made.networks[0].vector)
-    assert table["sees_ms"].iloc[-1] == 32 + (made.window - 1) * 10  # what a step sees is the classifier's window
+    assert (
+        table["receptive_field_ms"].iloc[-1] == 32 + (made.window - 1) * 10
+    )  # what a step sees is the classifier's window
     # Steps share their work: a second of them costs less than 25 windows.
     alone = table["multiply_adds"].sum()
     assert alone < made.cost(0.01).multiply_adds < 25 * alone

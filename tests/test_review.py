@@ -57,7 +57,7 @@ def test_items_are_all_events_and_stretches_that_no_event_touches(items, night):
     for stretch in stretches.itertuples():
         assert not ((events["start_s"] < stretch.end_s - 1e-9) & (events["end_s"] > stretch.start_s + 1e-9)).any()
     # Near the threshold is requested first, if nothing else speaks for another.
-    assert events.sort_values("teaches")["score"].iloc[-3:].mean() < events["score"].mean()
+    assert events.sort_values("informativeness")["score"].iloc[-3:].mean() < events["score"].mean()
 
 
 def test_what_is_drawn_does_not_depend_on_whether_events_are_listened_to(night):
@@ -149,7 +149,7 @@ def archive(rng, stretches=60, share=1 / 8):
     begins = 1e5 + 5.0 * np.arange(stretches)
     drawn = pd.DataFrame({"file": "f.wav", "start_s": begins, "end_s": begins + 5, "label": "", "score": np.nan})
     drawn = drawn.assign(kind="stretch", stratum="stretch", of=total, draw=np.arange(1, stretches + 1),
-                         truth=missed[:stretches], why="", teaches=0.0)  # fmt: skip
+                         truth=missed[:stretches], why="", informativeness=0.0)  # fmt: skip
     items, answers = pd.concat([items, drawn], ignore_index=True), {}
     for item in items.to_dict("records"):
         if item["kind"] == "event" and item["draw"] > share * item["of"]:

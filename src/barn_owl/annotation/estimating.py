@@ -108,7 +108,7 @@ def estimate_from(
 
 
 def _random_beginning(items: pd.DataFrame) -> pd.DataFrame:
-    """Cases up to the first unanswered one of their stratum, except those answered "unsure"."""
+    """Items up to the first unanswered one of their stratum, except those answered "unsure"."""
     parts = []
     for _, own in items.sort_values("draw").groupby("stratum"):
         open_ = own["answer"].isna().to_numpy()

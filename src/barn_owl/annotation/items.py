@@ -62,7 +62,7 @@ def review_items(
     -------
     pd.DataFrame
         Returns, alongside the columns of a clip table: ``kind`` (event or stretch), ``stratum`` and ``of``,
-        how many there are of it in all; ``draw``, the place in its stratum's random order; ``teaches``, 0 to
+        how many there are of it in all; ``draw``, the place in its stratum's random order; ``informativeness``, 0 to
         1, how much an answer tells, and ``why``. Clips without times are whole files, and one without a label
         has the one in ``predicted``, if any. A table of `barn_owl.annotation.propose` stays in its order.
 
@@ -84,10 +84,10 @@ def review_items(
     columns = ["file", "start_s", "end_s", "label", "score"]
     items = _with_strata(events[columns].assign(kind=EVENT, why=""), strata)
     if "rank" in events:  # they were chosen, and the order is known
-        items["teaches"] = 1 - events["rank"].rank(pct=True).to_numpy()
+        items["informativeness"] = 1 - events["rank"].rank(pct=True).to_numpy()
         items["why"] = events["why"].to_numpy() if "why" in events else ""
     else:
-        items["teaches"] = _worth(items, novelty, listens=listens, progress=progress)
+        items["informativeness"] = _worth(items, novelty, listens=listens, progress=progress)
     events = items
     files = list(dict.fromkeys([*recordings, *events["file"]]))
     drawn = _stretches(events, files, stretches, stretch_s, gaps)
@@ -196,7 +196,13 @@ def _stretches(
         rows.append((file, round(at, 3), round(at + length, 3), draw))
     drawn = pd.DataFrame(rows, columns=["file", "start_s", "end_s", "draw"])
     return drawn.assign(
-        label="", score=np.nan, kind=STRETCH, why="nothing was found here", stratum=STRETCH, of=total, teaches=0.6
+        label="",
+        score=np.nan,
+        kind=STRETCH,
+        why="nothing was found here",
+        stratum=STRETCH,
+        of=total,
+        informativeness=0.6,
     )
 
 

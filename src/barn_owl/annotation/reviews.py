@@ -148,7 +148,7 @@ def read_reviews(path: str | Path) -> dict[str, ReviewAnswer]:
 def reviewed_clips(items: pd.DataFrame, answers: dict[str, ReviewAnswer]) -> pd.DataFrame:
     """Make the clip table of a review: confirmed stretches with their label, rejected ones with a blank label.
 
-    Cases without an answer, or answered "unsure", are skipped, as are stretches with nothing in them. Columns
+    Items without an answer, or answered "unsure", are skipped, as are stretches with nothing in them. Columns
     ``predicted`` is the label that was reviewed, ``answer`` the verdict.
 
     Raises

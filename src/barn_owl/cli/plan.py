@@ -113,10 +113,14 @@ def show_network(voice: Terminal, plan: owl.Plan, labels: int) -> list[dict[str,
     table = summary(classifier.networks[0], plan.front_end.hop_ms, plan.front_end.frame_ms)
     shown = table.assign(
         activation_kb=table["activation_kb"].round(1),
-        sees_ms=table["sees_ms"].map(lambda ms: "all" if np.isnan(ms) else f"{ms:.0f}"),
+        receptive_field_ms=table["receptive_field_ms"].map(lambda ms: "all" if np.isnan(ms) else f"{ms:.0f}"),
     )
     voice.say()
-    headings = {"multiply_adds": "multiply-adds", "activation_kb": "output in kB", "sees_ms": "receptive field, ms"}
+    headings = {
+        "multiply_adds": "multiply-adds",
+        "activation_kb": "output in kB",
+        "receptive_field_ms": "receptive field, ms",
+    }
     voice.table(shown.rename(columns=headings), title=f"{plan.classifier}, one step, {labels} labels")
     cost = classifier.cost(plan.front_end.hop_s)
     networks = len(classifier.networks)

@@ -11,7 +11,7 @@ def summary(network: Network, hop_ms: float, frame_ms: float) -> pd.DataFrame:
     """Say what each layer of a network gives and costs for one window.
 
     Columns: ``layer``, ``output`` (shape), ``weights``, ``multiply_adds``, ``activation_kb`` (of the output in
-    float32) and ``sees_ms``: how much sound one step of the output looks at, NaN where time is gone.
+    float32) and ``receptive_field_ms``: how much sound one step of the output looks at, NaN where time is gone.
     """
     counts: dict[int, int] = {}
     for name, array in network.state().items():
@@ -28,7 +28,7 @@ def summary(network: Network, hop_ms: float, frame_ms: float) -> pd.DataFrame:
                 "weights": counts.get(number, 0),
                 "multiply_adds": layer.multiply_adds(network.shapes[number]),
                 "activation_kb": math.prod(output) * 4 / 1000,
-                "sees_ms": frame_ms + (span - 1) * hop_ms if len(output) > 1 else float("nan"),
+                "receptive_field_ms": frame_ms + (span - 1) * hop_ms if len(output) > 1 else float("nan"),
             }
         )
     return pd.DataFrame(rows)

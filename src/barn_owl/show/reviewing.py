@@ -107,7 +107,7 @@ class Review:
             begin, end = self.span(number)
             shown = {name: item[name] for name in ("kind", "why", "stratum")} | _shown(item)
             shown |= {"id": number, "key": item_key(item), "file": Path(item["file"]).name, "from": begin, "to": end}
-            shown |= {"teaches": float(item["teaches"]), "draw": int(item["draw"])}
+            shown |= {"informativeness": float(item["informativeness"]), "draw": int(item["draw"])}
             low, high = np.searchsorted(
                 starts.get(item["file"], []), [item["start_s"] - NEAR_S, item["end_s"] + NEAR_S]
             )
@@ -179,7 +179,7 @@ def write_review_page(
     sounds: dict[int, str] = {}
     pictures: dict[int, str] = {}
     used = 0
-    for number in np.argsort(-review.items["teaches"].to_numpy(), kind="stable"):
+    for number in np.argsort(-review.items["informativeness"].to_numpy(), kind="stable"):
         try:
             sound = data_address("audio/flac", review.sound(int(number)))
             picture = data_address("image/jpeg", review.picture(int(number)))

@@ -34,7 +34,7 @@ function remember(what) {
 }
 
 const ORDERS = {
-  teaches: (a, b) => b.teaches - a.teaches || a.id - b.id,
+  informativeness: (a, b) => b.informativeness - a.informativeness || a.id - b.id,
   sample: (a, b) => a.draw - b.draw || a.stratum.localeCompare(b.stratum),
   low: (a, b) => (a.score ?? 2) - (b.score ?? 2) || a.id - b.id,
   high: (a, b) => (b.score ?? -1) - (a.score ?? -1) || a.id - b.id,
