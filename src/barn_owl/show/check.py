@@ -29,11 +29,11 @@ def check_figure(check: Check) -> Figure:
     panels = figure.subplots(1, 3 if measured else 1, sharey=True, squeeze=False)[0]
     _bars(panels[0], clips, labels)
     if measured:
-        _strip(panels[1], clips, labels, "seconds", "length in s")
+        _strip(panels[1], clips, labels, "seconds", "duration, s")
         _few_ticks(panels[1], clips["seconds"])
-        panels[1].set_title("duration, s", loc="left", fontsize=10)
-        _strip(panels[2], clips, labels, "level_db", "level in dB re full scale, RMS")
-        panels[2].set_title("RMS level, dB", loc="left", fontsize=10)
+        panels[1].set_title("durations", loc="left", fontsize=10)
+        _strip(panels[2], clips, labels, "level_db", "RMS level, dB re full scale")
+        panels[2].set_title("RMS levels", loc="left", fontsize=10)
     found = (clips["worst"] != "").sum()
     figure.suptitle(
         f"{found} of {len(clips)} clips to look at: {check.summary}",

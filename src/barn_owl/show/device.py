@@ -80,10 +80,6 @@ def search_figure(found: SearchResult) -> Figure:
         axes.set_xlabel(unit)
         axes.set_ylabel("mean of balanced accuracy and event F1, held-out fold")
         axes.legend(frameon=False, fontsize=9, loc="best")
-        title = (
-            f"{len(table)} candidates that fit {found.device.name}"
-            if place == 1
-            else "numbers are those of candidates"
-        )
+        title = f"{len(table)} candidates that fit {found.device.name}" if place == 1 else "labels: candidate numbers"
         axes.set_title(title, loc="left", fontsize=12, color=INK)
     return figure

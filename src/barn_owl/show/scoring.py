@@ -41,7 +41,7 @@ def events_figure(scores: EventScores) -> Figure:
     counts.set_xlabel("events (false alarms to the left)", labelpad=2)
     counts.legend(frameon=False, fontsize=9, loc="upper center", bbox_to_anchor=(0.5, -0.2), ncols=3)
     counts.set_title(
-        f"{scores.recall:.0%} found, {scores.precision:.0%} of what is reported is right, "
+        f"F1 {scores.f1:.2f}, recall {scores.recall:.2f}, precision {scores.precision:.2f}, "
         f"{scores.false_alarms_per_hour:.1f} false alarms per hour",
         loc="left", fontsize=12, color=INK,
     )  # fmt: skip
