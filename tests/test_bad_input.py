@@ -124,7 +124,7 @@ def test_a_truth_table_with_blank_times_has_no_background(clip):
     ("labels", "groups", "message"),
     [
         (["a"] * 9, None, "the table has one label ('a')"),
-        (["a"] * 5 + ["b"] * 2, None, "too few of: 'b' (2)"),
+        (["a"] * 5 + ["b"] * 2, None, "too few clips of 'b' (2)"),
         (["a", "b"] * 5, ["g"] * 10, "there are 1 groups for 3 splits"),
         (["a", "b"] * 5, ["g", "g", "h", "h", "h"] * 2, "there are 2 groups for 3 splits"),
     ],

@@ -205,7 +205,7 @@ def test_what_is_tested_on_takes_no_part_in_the_plan(tmp_path, rng):
     sided = with_splits(table, Plan(seed=4))
     assert suggest_plan(table, seed=4).plan == suggest_plan(sided).plan
     by_label = suggest_plan(table.assign(group=table["label"]))
-    assert "one clip in ten passes" in by_label.reasons["front_end.rate_hz"]
+    assert "one clip in ten reaches" in by_label.reasons["front_end.rate_hz"]
 
 
 def test_mixtures_follow_from_the_seconds_of_clips(tmp_path, rng):

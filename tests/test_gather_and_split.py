@@ -138,7 +138,7 @@ def test_given_sides_are_kept_and_validation_is_taken_from_train():
     ("clips", "message"),
     [
         ({"label": ["a"] * 9}, "has one label ('a')"),
-        ({"label": ["a"] * 5 + ["b"]}, "too few of: 'b' (1)"),
+        ({"label": ["a"] * 5 + ["b"]}, "too few clips of 'b' (1)"),
         ({"label": ["a", "b"] * 5, "group": ["x", "y"] * 5}, "there are 2 groups for 3 splits"),
         (
             {"label": ["a", "b"] * 5, "group": ["x"] * 10, "split": ["train", "test"] * 5},

@@ -499,7 +499,7 @@ def test_what_is_odd_about_a_recording_is_told(tmp_path, runs, rng):
     assert "silent (below -90 dB) at 4 of 4 sampled positions" in told(np.zeros_like(take) + 1e-6, subtype="FLOAT")
     assert "cancel each other" in told(np.stack([take, -take], axis=1))
     assert "only channel 2 of 4" in told(np.stack([0 * take, take, 0 * take, 0 * take], axis=1))
-    assert "beyond full scale" in told(take * 3000, subtype="FLOAT")
+    assert "exceeds full scale by" in told(take * 3000, subtype="FLOAT")
     quiet = told(take * 1e-3, subtype="PCM_24")  # a quiet place is no silence
     assert "silent" not in quiet
     fine = told(np.stack([take, 0.5 * take], axis=1))

@@ -302,8 +302,8 @@ def test_caveats_say_what_is_wrong(rng):
     assert "hardly above chance" in caveats(even)
     boast = table(rng, 200, skill=0.3)
     boast[[f"score:{label}" for label in LABELS]] = np.eye(4)[[LABELS.index(x) for x in boast["predicted"]]]
-    assert "does not say how often it is right" in caveats(boast)
-    assert "Fewer than 10 clips are judged of" in caveats(table(rng, 20))
+    assert "Scores are not calibrated" in caveats(boast)
+    assert "Fewer than 10 test clips of" in caveats(table(rng, 20))
     many = [f"l{number:02d}" for number in range(20)]
     one = table(rng, 400, many).assign(predicted="l00")
     assert "Never predicted: 'l01', 'l02', 'l03', 'l04', 'l05', 'l06', 'l07', 'l08' and 11 more." in caveats(
