@@ -212,6 +212,13 @@ def test_steps_count_for_a_name_as_much_as_they_are_attended_to():
     assert named(rows[100:150]) == pytest.approx([0, 3, 0], abs=1e-3)
 
 
+def test_steps_longer_than_what_names_an_event_still_name_it():
+    sounds, rows = np.array([[0.0], [0.9], [0.0]], np.float32), np.full((3, 4), (0, 9, 0, 0), np.float32)
+    decoder = EventDecoder(["hum", "hiss"], [], Timing(30.0, 15.0, 30.0), DecodingSettings(smoothing_s=0))
+    found = decoder.push(ScoreBlock(0, sounds, 0 * sounds, rows)) + decoder.finish()
+    assert [one.label for one in found] == ["hiss"]
+
+
 def test_what_has_one_name_and_no_beginning_between_is_one_event():
     """Something is found twice, with a gap between, and both stretches get the same name."""
     sounds, begins = np.zeros((300, 1), np.float32), np.zeros((300, 1), np.float32)

@@ -188,7 +188,7 @@ def _sizes(model: Model, laid: _Layout, numbers: int) -> str:
         "NAMED": _number(model.decoding.min_confidence),
         "NAMES": int(not model.multilabel),
         "TRACKS": len(model.labels) if model.multilabel else 1,
-        "NAMED_STEPS": round(NAMED_S / model.step_s),
+        "NAMED_STEPS": max(1, round(NAMED_S / model.step_s)),
         "NEAR": Timing.of(model).near,
         "PEAK": Timing.of(model).peak,
         "FAINT": _number(FAINT),

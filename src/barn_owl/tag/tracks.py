@@ -62,7 +62,7 @@ class Candidate:
 
 @dataclass
 class _Open:
-    """An event that has begun: where, the step of its onset, the last one of it above ``off``, its highest score;
+    """An event that has begun: where, the step of its onset, the last one above the release threshold, its highest score;
     naming rows, beginning at step `first`; see `_Candidate` for `is_new`."""
 
     start: float
@@ -96,7 +96,7 @@ class Track:
     def __init__(self, column: int, number: int, timing: Timing, settings: DecodingSettings) -> None:
         self.number, self.settings, self._timing, self._column = number, settings, timing, column
         self.gap = round(settings.max_gap_s / timing.step_s)
-        self._most = round(NAMED_S / timing.step_s)
+        self._most = max(1, round(NAMED_S / timing.step_s))
         self._open: _Open | None = None
         self._last_onset, self._ended_s = -self._timing.peak, -np.inf
         self._naming, self._base = np.empty((0, 0), dtype=np.float32), 0
