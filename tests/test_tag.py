@@ -214,7 +214,9 @@ def test_steps_count_for_a_name_as_much_as_they_are_attended_to():
 
 def test_steps_longer_than_what_names_an_event_still_name_it():
     sounds, rows = np.array([[0.0], [0.9], [0.0]], np.float32), np.full((3, 4), (0, 9, 0, 0), np.float32)
-    decoder = EventDecoder(["hum", "hiss"], [], Timing(30.0, 15.0, 30.0), DecodingSettings(smoothing_s=0))
+    decoder = EventDecoder(
+        ["hum", "hiss"], [], Timing(step_s=30.0, first_s=15.0, window_s=30.0), DecodingSettings(smoothing_s=0)
+    )
     found = decoder.push(ScoreBlock(0, sounds, 0 * sounds, rows)) + decoder.finish()
     assert [one.label for one in found] == ["hiss"]
 

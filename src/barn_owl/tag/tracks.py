@@ -62,8 +62,8 @@ class Candidate:
 
 @dataclass
 class _Open:
-    """An event that has begun: where, the step of its onset, the last one above the release threshold, its highest score;
-    naming rows, beginning at step `first`; see `_Candidate` for `is_new`."""
+    """An open candidate: start, onset step, last step above the release threshold, highest score, naming rows from
+    step `first`; see `Candidate` for `is_new`."""
 
     start: float
     onset: int
