@@ -23,7 +23,7 @@ import pandas as pd
 import soundfile
 
 import barn_owl as owl
-from barn_owl.archive.entries import Recorded
+from barn_owl.archive.entries import StoreEntry
 from barn_owl.archive.hours import counted_by_hour
 
 DASK = Path(sys.executable).with_name("dask")
@@ -215,7 +215,7 @@ def store(folder: Path, events: int = 10_000_000) -> dict[str, object]:
                         "clock": [f"{day + pd.Timedelta(seconds=int(s)):%Y-%m-%dT%H:%M:%S}.000" for s in start],
                     }
                 )  # fmt: skip
-                one = Recorded(
+                one = StoreEntry(
                     key=key, model="synthetic", file=name, stamp=[name, 1, 1], content=key, day=f"{day:%Y-%m-%d}",
                     recorder=f"quay-{recorder}", begins=f"{day:%Y-%m-%d}T00:00:00", duration_s=86_400.0, events=each,
                     hours=counted_by_hour(table),

@@ -31,7 +31,7 @@ def answers(clips: int, labels: int, groups: int) -> PredictionArrays:
         labels=names,
         truth=one[true],
         scores=scores,
-        said=one[scores.argmax(axis=1)],
+        predicted=one[scores.argmax(axis=1)],
         groups=np.arange(clips) % groups,
     )
 

@@ -13,8 +13,7 @@ from barn_owl.classifiers.cnn import Convolutional
 from barn_owl.classifiers.level import Level
 from barn_owl.classifiers.logistic import fit_logistic
 from barn_owl.classifiers.row_classifiers import RowTask
-from barn_owl.classifiers.trees import candidates
-from barn_owl.learn.plan import TreesSettings
+from barn_owl.classifiers.trees import TreesSettings, candidates
 from barn_owl.network import AdamW, binary_cross_entropy
 from barn_owl.network.architecture import NetworkSettings
 
@@ -84,7 +83,7 @@ def pooled_classifiers() -> None:
             lambda: fit_logistic(wide, targets, weights, 0.01), lambda: theirs.fit(wide, numbers), rounds=5
         )
     tell("logistic, 1600 rows of 192: our time over the general library's", ours / general, "<= 1.5")
-    task = RowTask(rows=rows, targets=targets, weights=weights, watched=rows[:100], multilabel=False, rng=rng)
+    task = RowTask(rows=rows, targets=targets, weights=weights, watched=rows[:100], rng=rng)
     settings = TreesSettings(rounds=100)
     boosted = HistGradientBoostingClassifier(max_iter=100, max_depth=3, early_stopping=False)
     ours, general = best_seconds(
