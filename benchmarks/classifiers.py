@@ -1,6 +1,6 @@
 """Classifiers by problem: balanced accuracy on unseen recorders, alongside a general library's classifiers.
 
-python benchmarks/classifiers.py [clips a label] [problems, with commas]; the yardstick extra adds the general
+python benchmarks/classifiers.py [clips a label] [problems, with commas]; the yardstick dependency group adds the general
 library.
 """
 
@@ -73,7 +73,7 @@ def main() -> None:
                     general = general_library(table, plan)
                     scores |= {"general best": max(general.values()), "ahead by": best - max(general.values())}
                 except ImportError:
-                    print("the yardstick extra is not installed: no general library alongside")
+                    print("the yardstick dependency group is not installed: no general library alongside")
                 rows[f"{problem}, {'noisy' if noisy else 'clean'}"] = scores
                 print(pd.DataFrame(rows).T.round(3).to_string(), flush=True)
 

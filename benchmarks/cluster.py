@@ -25,6 +25,7 @@ import soundfile
 import barn_owl as owl
 from barn_owl.archive.entries import StoreEntry
 from barn_owl.archive.hours import counted_by_hour
+from barn_owl.demo import write_harbor
 
 DASK = Path(sys.executable).with_name("dask")
 RATE_HZ = 16_000
@@ -53,7 +54,7 @@ def cluster(workers: int, folder: Path):
 
 def synthetic(folder: Path) -> np.ndarray:
     """Ten minutes of the synthetic harbor at the rate of its models."""
-    quay = owl.demo.write_harbor(folder / "quay", clips_per_label=1, minutes=10)
+    quay = write_harbor(folder / "quay", clips_per_label=1, minutes=10)
     return owl.read_audio(quay.recording, rate_hz=RATE_HZ)[0]
 
 

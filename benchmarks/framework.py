@@ -1,4 +1,4 @@
-"""The same network in a general learning framework, as a yardstick; needs the yardstick extra."""
+"""The same network in a general learning framework, as a yardstick; needs the yardstick dependency group."""
 
 import torch
 from torch import nn

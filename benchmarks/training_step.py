@@ -1,6 +1,6 @@
 """Networks against the same ones in a general learning framework, classifiers against a general library: speed.
 
-Needs the yardstick extra.
+Needs the yardstick dependency group.
 """
 
 from concurrent.futures import ThreadPoolExecutor
@@ -97,7 +97,7 @@ def main() -> None:
         import sklearn  # noqa: F401
         import torch  # noqa: F401
     except ImportError:
-        print("training step: skipped, the yardstick extra is not installed")
+        print("training step: skipped, the yardstick dependency group is not installed")
         return
     networks()
     pooled_classifiers()
