@@ -1,7 +1,7 @@
 """Classifiers by problem: balanced accuracy on unseen recorders, alongside a general library's classifiers.
 
-python benchmarks/classifiers.py [clips a label] [problems, with commas]; the yardstick dependency group adds the general
-library.
+python benchmarks/classifiers.py [clips per label] [problems, with commas]; the yardstick dependency group adds
+the general library.
 """
 
 import sys

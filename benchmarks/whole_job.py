@@ -33,7 +33,10 @@ def main() -> None:
         scores = json.loads((quay / "run" / "scores.json").read_text())["test"]
         tell("balanced accuracy, held-out recorders", scores["balanced_accuracy"], "0.80 to 0.98")
 
-        script = "import sys; from barn_owl.demo import write_harbor; write_harbor(sys.argv[1], clips_per_label=1, minutes=60)"
+        script = (
+            "import sys; from barn_owl.demo import write_harbor; "
+            "write_harbor(sys.argv[1], clips_per_label=1, minutes=60)"
+        )
         run("-c", script, str(Path(folder) / "hour"))
         short, long = (
             [float(word) for word in run("-c", TAG, str(quay / "run"), str(path)).split()]
