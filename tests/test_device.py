@@ -192,9 +192,9 @@ def test_both_decoders_make_the_same_events_of_any_scores(multilabel, tmp_path):
     @given(score_rows(tracks, 3))
     @settings(max_examples=60, deadline=None)
     def same(rows):
-        decider = EventDecoder.of(model)
+        decoder = EventDecoder.of(model)
         sounds, begins, naming = parted(rows, 3)
-        expected = decider.push(ScoreBlock(0, sounds, begins, naming)) + decider.finish()
+        expected = decoder.push(ScoreBlock(0, sounds, begins, naming)) + decoder.finish()
         done = subprocess.run([program, "--decide"], input=rows.tobytes(), capture_output=True, check=True)
         found = [line.split(",") for line in done.stdout.decode().splitlines()[1:]]
         assert [(label, start, end) for start, end, label, _ in found] == [

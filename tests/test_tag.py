@@ -110,7 +110,7 @@ def hand_made(scores, onsets=(), chunk=256, labels=("hum", "still"), dropped=Non
         "retrigger_threshold": 1.0,
         **settings_,
     }
-    decider = EventDecoder(labels, ["still"], TIMING, DecodingSettings(**settings_), dropped)
+    decoder = EventDecoder(labels, ["still"], TIMING, DecodingSettings(**settings_), dropped)
     sounds, begins = (np.zeros((len(scores), 1), np.float32) for _ in range(2))
     sounds[:, 0] = scores
     begins[list(onsets), 0] = 0.9
@@ -122,8 +122,8 @@ def hand_made(scores, onsets=(), chunk=256, labels=("hum", "still"), dropped=Non
     found = []
     for first in range(0, len(scores), chunk):
         part = slice(first, first + chunk)
-        found += decider.push(ScoreBlock(first, sounds[part], begins[part], naming[part]))
-    return found + decider.finish()
+        found += decoder.push(ScoreBlock(first, sounds[part], begins[part], naming[part]))
+    return found + decoder.finish()
 
 
 def test_two_thresholds_on_hand_made_traces():
@@ -159,12 +159,12 @@ def test_what_is_left_out_is_told_with_the_reason():
     assert [one.reason for one in long] == ["too long"]
     # Two labels at once, where each is followed on its own: the higher-scoring one stays.
     apart = DecodingSettings(smoothing_s=0, max_overlap=0.5)
-    decider = EventDecoder(["hum", "hiss"], [], TIMING, apart, dropped=(both := []), names=False)
+    decoder = EventDecoder(["hum", "hiss"], [], TIMING, apart, dropped=(both := []), names=False)
     sounds = np.zeros((300, 2), np.float32)
     sounds[100:150] = 0.8, 0.9
     naming = np.zeros((300, 4), np.float32)
     naming[:, 1] = 20
-    found = decider.push(ScoreBlock(0, sounds, 0 * sounds, naming)) + decider.finish()
+    found = decoder.push(ScoreBlock(0, sounds, 0 * sounds, naming)) + decoder.finish()
     assert [event.label for event in found] == ["hiss"]
     assert [(one.label, one.reason) for one in both] == [("hum", "overlaps a higher score")]
 
@@ -188,15 +188,15 @@ def test_an_event_is_named_by_its_whole_extent():
     sounds[100:160] = 0.9
     for least, expected in ((0.6, [("hum", 0.3)]), (0.7, [])):
         settings_ = DecodingSettings(smoothing_s=0, min_confidence=least)
-        decider = EventDecoder(labels, ["still"], TIMING, settings_, dropped=(unsure := []))
-        found = decider.push(ScoreBlock(0, sounds, 0 * sounds, rows)) + decider.finish()
+        decoder = EventDecoder(labels, ["still"], TIMING, settings_, dropped=(unsure := []))
+        found = decoder.push(ScoreBlock(0, sounds, 0 * sounds, rows)) + decoder.finish()
         assert [(one.label, round(one.score, 3)) for one in found] == expected
     assert [one.reason for one in unsure] == ["below min_confidence"]
     # Where several labels may sound at once, a stretch keeps the one that it was found by.
-    decider = EventDecoder(labels, ["still"], TIMING, settings_, names=False)
+    decoder = EventDecoder(labels, ["still"], TIMING, settings_, names=False)
     sounds = np.zeros((400, 3), np.float32)
     sounds[100:160, 0] = 0.8
-    found = decider.push(ScoreBlock(0, sounds, 0 * sounds, rows)) + decider.finish()
+    found = decoder.push(ScoreBlock(0, sounds, 0 * sounds, rows)) + decoder.finish()
     assert [(one.label, round(one.score, 3)) for one in found] == [("hum", 0.8)]
 
 
@@ -206,8 +206,8 @@ def test_steps_count_for_a_name_as_much_as_they_are_attended_to():
     rows = np.zeros((200, 4), np.float32)
     rows[:, 0], rows[120:125] = 3.0, (0, 3.0, 0, 12.0)  # five steps are worth exp(12) others
     sounds = trace[:, None].astype(np.float32)
-    decider = EventDecoder(["hum", "hiss"], [], TIMING, DecodingSettings(smoothing_s=0))
-    found = decider.push(ScoreBlock(0, sounds, 0 * sounds, rows)) + decider.finish()
+    decoder = EventDecoder(["hum", "hiss"], [], TIMING, DecodingSettings(smoothing_s=0))
+    found = decoder.push(ScoreBlock(0, sounds, 0 * sounds, rows)) + decoder.finish()
     assert [one.label for one in found] == ["hiss"]
     assert named(rows[100:150]) == pytest.approx([0, 3, 0], abs=1e-3)
 
@@ -230,8 +230,8 @@ def test_what_has_one_name_and_no_beginning_between_is_one_event():
 
     def found(again, max_gap_s=0.5):
         settings_ = DecodingSettings(smoothing_s=0, max_gap_s=max_gap_s, retrigger_threshold=again)
-        decider = EventDecoder(["hum", "hiss"], [], TIMING, settings_)
-        return decider.push(ScoreBlock(0, sounds, begins, rows)) + decider.finish()
+        decoder = EventDecoder(["hum", "hiss"], [], TIMING, settings_)
+        return decoder.push(ScoreBlock(0, sounds, begins, rows)) + decoder.finish()
 
     (event,) = found(0.5)
     assert (event.label, event.start_s, event.end_s) == ("hiss", 4.016, 7.596)

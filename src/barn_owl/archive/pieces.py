@@ -74,12 +74,12 @@ def _scored(piece: Piece, model: Model, decoding: DecodingSettings | None, *, ah
             flaws=result.flaws,
         )
         if decoding is not None and not piece.chunk and piece.last:
-            decider = EventDecoder.of(model, decoding)
+            decoder = EventDecoder.of(model, decoding)
             steps, result.events = 0, []
             for block in blocks:
                 steps += len(block.sounds)
-                result.events += decider.push(block)
-            result.events += decider.finish()
+                result.events += decoder.push(block)
+            result.events += decoder.finish()
         else:
             result.blocks = list(blocks)
             steps = sum(len(block.sounds) for block in result.blocks)

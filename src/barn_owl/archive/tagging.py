@@ -192,7 +192,7 @@ class _Open:
     """A recording whose pieces are coming."""
 
     info: AudioInfo
-    decider: EventDecoder | None
+    decoder: EventDecoder | None
     events: list[Event] = field(default_factory=list)
     blocks: list[ScoreBlock] = field(default_factory=list)
     heard_s: float = 0.0
@@ -307,8 +307,8 @@ class _Job:
     def _push(self, path: str, blocks: Iterable[ScoreBlock]) -> None:
         opened = self._open[path]
         for block in blocks:
-            if opened.decider is not None:
-                opened.events += opened.decider.push(block)
+            if opened.decoder is not None:
+                opened.events += opened.decoder.push(block)
             if self._traces is not None:
                 opened.blocks.append(block)
 
@@ -343,7 +343,7 @@ class _Job:
             self._fail(path, result.reason, last_time=last_time)
         else:
             if result.events is not None:
-                opened.events, opened.decider = result.events, None
+                opened.events, opened.decoder = result.events, None
             opened.heard_s += result.seconds
             self._push(path, result.blocks)
             if piece.last:
@@ -368,8 +368,8 @@ class _Job:
         if duration_s - heard_s < self._model.window_s:  # steps do not fill the last moment
             heard_s = duration_s
         self._archive.heard_s[path] = heard_s
-        if opened.decider is not None:
-            opened.events += opened.decider.finish()
+        if opened.decoder is not None:
+            opened.events += opened.decoder.finish()
         events = event_table(opened.events, path, duration_s)
         if self._traces is not None:
             save_trace(self._model, opened.blocks, path, duration_s, self._trace_files[path])

@@ -14,7 +14,7 @@ logger = logging.getLogger(__name__)
 
 
 MIN_CLIPS = 3
-"""Clips a label needs at least: one for each side."""
+"""Minimum number of clips per label: one per split."""
 
 
 def split_clips(
@@ -24,7 +24,7 @@ def split_clips(
 
     All rows of one group (or of one file, when the table has no ``group`` or ``shares.together`` is "file"), and of
     one recording (``copy_of``), land on the same split, and each label's clips are shared out as near to `shares` as
-    whole groups allow. Sides that the table already names are kept; only rows with a blank ``split`` are placed, with
+    whole groups allow. Given splits are kept; only rows with a blank ``split`` are placed, with
     their group if that has a split already. A table split into train and test alone gives up part of train for
     validation.
 
@@ -63,7 +63,7 @@ def split_clips(
     if len(groups) < len(SPLITS) and (split_of < 0).any():
         raise TableError(
             f"there are {len(groups)} groups for {len(SPLITS)} splits, and a group is never split; "
-            'name more groups, or set split.together = "file" if files of one group may be on both sides'
+            'name more groups, or set split.together = "file" if files of one group may be in different splits'
         )
     if shares.method == "stable":
         _place_by_name(groups.tolist(), split_of, splits, shares, seed)
@@ -166,7 +166,7 @@ def splits_of_fold(clips: pd.DataFrame, fold: int) -> pd.DataFrame:
 def split_by_time(clips: pd.DataFrame, shares: Shares | None = None) -> pd.DataFrame:
     """Fill the column ``split`` by time: in each file the earliest excerpts train, the latest test.
 
-    For one long recording, whose neighboring excerpts are too alike to be on both sides. Excerpts that
+    For one long recording, whose neighboring excerpts are too similar to be in different splits. Excerpts that
     overlap the last one of an earlier split go with it.
 
     >>> windows = barn_owl.clips.cut_windows("night.wav", 1.0, label="night")
@@ -275,7 +275,7 @@ def _share_out(
         missing, added = (wanted[:, own] - reached[:, own]) * weight[own], counts[group, own] * weight[own]
         cost = (added * (added - 2 * missing)).sum(axis=1)
         cost[closed] = np.inf
-        if empty >= len(waiting) - position:  # just enough groups left to give each side one
+        if empty >= len(waiting) - position:  # just enough groups left for one per split
             cost[reached.sum(axis=1) > 0] = np.inf
         split = int(np.argmin(cost))
         empty -= int(not reached[split].any())
@@ -284,7 +284,7 @@ def _share_out(
 
 
 def missing_in_splits(clips: pd.DataFrame) -> dict[str, list[str]]:
-    """Labels that have no clip on a split, by side; nothing where the table is not split, or a split has no clip."""
+    """Labels without clips in a split, by split; nothing where the table is not split, or a split has no clip."""
     if "split" not in clips or not clips["split"].isin(SPLITS).all():
         return {}
     there: dict[str, set[str]] = {split: set() for split in SPLITS}

@@ -134,8 +134,8 @@ def for_any(settings: DecodingSettings, labels: Sequence[str]) -> DecodingSettin
     return settings.model_copy(update={"threshold": lowest, "max_gap_s": min(settings.max_gap_s, JOINED_S)})
 
 
-def decided(blocks: Iterable[ScoreBlock], decider: EventDecoder) -> Iterator[Event]:
+def decided(blocks: Iterable[ScoreBlock], decoder: EventDecoder) -> Iterator[Event]:
     """Events of the blocks of a whole recording, as they are decided."""
     for block in blocks:
-        yield from decider.push(block)
-    yield from decider.finish()
+        yield from decoder.push(block)
+    yield from decoder.finish()
