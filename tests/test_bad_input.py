@@ -9,6 +9,7 @@ import pandas as pd
 import pytest
 from hypothesis import given, settings, strategies as st
 
+from barn_owl.archive import read_events
 from barn_owl.audio import audio_info, write_audio
 from barn_owl.audio.microphone import SoundCard
 from barn_owl.cli.main import run
@@ -60,6 +61,25 @@ def test_broken_tables_are_told_by_row_and_column(clip, content, message):
         gather_table(clip.parent / "table.csv")
     assert message in str(told.value)
     assert "table.csv" in str(told.value)
+
+
+@pytest.mark.parametrize(
+    "content", ["file;start_s;end_s;label;score\na.wav;1,5;2,5;a;0,9\n", 'file,start_s,label\na.wav,"1,5",a\n']
+)
+def test_decimal_commas_are_numbers(tmp_path, content):
+    (tmp_path / "events.csv").write_text(content)
+    row = read_events(tmp_path / "events.csv").iloc[0]
+    assert row["start_s"] == 1.5
+    assert row.get("score", 0.9) == 0.9
+
+
+def test_rows_whose_file_is_a_folder_or_the_table_itself_are_reported(clip, tmp_path, capsys):
+    (tmp_path / "self.csv").write_text(f"file,label\n{tmp_path},a\nself.csv,b\n{clip.resolve()},b\n")
+    assert run(["check", str(tmp_path / "self.csv"), "--fix", str(tmp_path / "fixed.csv")]) in (0, 1)
+    told = capsys.readouterr().out
+    assert "is a folder, not a file" in told
+    assert "self.csv cannot be read as sound" in told
+    assert len(read_clip_table(tmp_path / "fixed.csv")) == 1
 
 
 def test_labels_that_look_like_something_else_stay_text(clip):
