@@ -197,6 +197,31 @@ def test_a_tagged_recording_shows_its_events(quay, runs, tmp_path):
     assert (tmp_path / "night.svg").read_text().lstrip().startswith("<?xml")
 
 
+def test_the_legend_of_many_labels_names_only_what_the_rows_do_not(quay, runs, monkeypatch):
+    model = runs["cnn"].model
+    strict = model.decoding.but(threshold=0.2, release_threshold=0.1, min_confidence=0.0, min_duration_s=600.0)
+
+    def legend():
+        events = tag_recording(model, quay.recording)
+        axes = tagging_figure(model, quay.recording, events, end_s=60.0, decoding=strict).axes[1]
+        return [text.get_text().partition(" (")[0] for text in axes.get_legend().get_texts()]
+
+    reported = [label for label in model.labels if label not in model.background]
+    few = legend()
+    assert set(reported) < set(few)
+    monkeypatch.setattr("barn_owl.show.tagging.MOST_NAMES", 1)
+    assert legend() == [name for name in few if name not in model.labels]
+    assert {"any label", "dropped: too short"} <= set(legend())
+
+
+def test_the_title_of_a_confusion_counts_the_clips_of_the_label():
+    true = ["a"] * 5 + ["b"] * 5
+    said = ["a"] * 3 + ["b"] * 2 + ["b"] * 5
+    title = words(confusion_figure(score_labels(true, said, ["a", "b"], majority="a")))
+    assert "2 of 5 a clips classified as b" in title
+    assert "no confusion at all" in words(confusion_figure(score_labels(true, true, ["a", "b"], majority="a")))
+
+
 def test_variants_stand_side_by_side_on_one_scale():
     variants = [(sine(400), "original"), (0.5 * sine(400, 0.5), "half as loud"), (sine(800), "an octave up")]
     figure = variants_figure(variants, RATE_HZ, title="tones")

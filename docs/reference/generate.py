@@ -171,7 +171,10 @@ def _toml(value: object) -> str:
 
 
 def field_docs(settings: type[Settings]) -> dict[str, str]:
-    """The docstring below each field of a class of settings, by name."""
+    """The docstring below each field of a class of settings, by name.
+
+    Pydantic can collect these (`use_attribute_docstrings`), but reads the source of each class on every import.
+    """
     found: dict[str, str] = {}
     for one in reversed(settings.__mro__):
         if not issubclass(one, Settings) or one is Settings:
@@ -230,7 +233,7 @@ def top_level_page() -> str:
         package = ".".join(one.__module__.split(".")[:2])
         known = package in packages()
         page = f"{package.split('.')[1]}.md#{one.__module__}.{one.__qualname__}" if known else ""
-        summary = (inspect.getdoc(one) or "").split("\n")[0]
+        summary = " ".join((inspect.getdoc(one) or "").split("\n\n")[0].split())
         lines.append(f"| {f'[`{name}`]({page})' if page else f'`{name}`'} | {_escaped(summary)} |")
     return "\n".join(lines) + "\n"
 

@@ -32,7 +32,7 @@ WAITS_S = (0.5, 1.0, 2.0, 4.0)
 """How long is waited before an error that may pass is tried again."""
 STALL_S = 30.0
 """How long a server may be silent, each time that it is tried."""
-FOR_GOOD = (FileNotFoundError, PermissionError, IsADirectoryError, NotImplementedError)
+PERMANENT_ERRORS = (FileNotFoundError, PermissionError, IsADirectoryError, NotImplementedError)
 """Errors that trying again does not help."""
 
 
@@ -197,7 +197,7 @@ def _is_for_good(error: Exception) -> bool:
     if status:
         return 400 <= status < 500 and status not in (408, 429)
     # What was caused by something else, a connection that failed for example, only looks so.
-    return isinstance(error, FOR_GOOD) and error.__cause__ is None
+    return isinstance(error, PERMANENT_ERRORS) and error.__cause__ is None
 
 
 def _status(error: BaseException | None) -> int:
