@@ -109,18 +109,7 @@ PROBLEMS: dict[str, dict[str, Sound]] = {
     },
     "words": {
         word: _word(word)
-        for word in [
-            "anchor",
-            "bridge",
-            "candle",
-            "harbor",
-            "lantern",
-            "number",
-            "river",
-            "seven",
-            "signal",
-            "water",
-        ]
+        for word in ["anchor", "bridge", "candle", "harbor", "lantern", "number", "river", "seven", "signal", "water"]
     },
 }
 

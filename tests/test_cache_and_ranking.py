@@ -12,14 +12,7 @@ import scipy
 from barn_owl.audio import Excerpt
 from barn_owl.clips import load_frames
 from barn_owl.errors import OutputError, TableError
-from barn_owl.features import (
-    FrontEnd,
-    frame_table,
-    principal_map,
-    rank_features,
-    read_features,
-    write_features,
-)
+from barn_owl.features import FrontEnd, frame_table, principal_map, rank_features, read_features, write_features
 from barn_owl.features.cache import FrameCache
 from barn_owl.features.ranking import class_areas, f_statistic, mutual_information
 from barn_owl.runs import Work, train

@@ -662,9 +662,7 @@ def full_disk(base: Path) -> dict:
     with tempfile.TemporaryDirectory() as place:
         disk = Path(place)
         mount = subprocess.run(
-            ["mount", "-t", "tmpfs", "-o", "size=300k", "none", str(disk)],
-            capture_output=True,
-            check=False,
+            ["mount", "-t", "tmpfs", "-o", "size=300k", "none", str(disk)], capture_output=True, check=False
         )
         if mount.returncode:
             return {"skipped": "no small disk can be mounted here"}

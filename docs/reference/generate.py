@@ -89,11 +89,11 @@ def _command(name: str, command: click.Command) -> str:
 
 def _option(option: click.Option) -> str:
     names = ", ".join(f"`{name}`" for name in (*option.opts, *option.secondary_opts))
-    text, _, told = (option.help or "").partition("  [default: ")
-    kind = "" if option.is_flag else " " + option.make_metavar(click.Context(barn_owl))
-    default = told.rstrip("]")
-    if not default and option.show_default and not option.is_flag:
-        default = str(option.default)
+    context = click.Context(barn_owl)
+    kind = "" if option.is_flag else " " + option.make_metavar(context)
+    text = (option.help or "").partition("  [default: ")[0]
+    _, told = option.get_help_record(context) or ("", "")
+    default = "" if option.is_flag else re.sub(r".*\[default: \(?([^\];)]+).*|.*", r"\1", told, count=1)
     return f"| {names}{_escaped(kind)} | {_escaped(text)} | {_escaped(default)} |"
 
 

@@ -15,21 +15,14 @@ from . import (
     sound as sound,
     tag as tag,
 )
-from .annotation import (
-    find_similar as find_similar,
-    harvest as harvest,
-)
+from .annotation import find_similar as find_similar, harvest as harvest
 from .archive import (
     find_recordings as find_recordings,
     read_events as read_events,
     tag_archive as tag_archive,
     write_events as write_events,
 )
-from .audio import (
-    audio_info as audio_info,
-    read_audio as read_audio,
-    write_audio as write_audio,
-)
+from .audio import audio_info as audio_info, read_audio as read_audio, write_audio as write_audio
 from .clips import (
     check_clips as check_clips,
     gather_folder as gather_folder,
@@ -45,32 +38,13 @@ from .device import (
     write_c as write_c,
     write_onnx as write_onnx,
 )
-from .errors import (
-    BarnOwlError as BarnOwlError,
-)
-from .evaluate import (
-    predict as predict,
-    score_events as score_events,
-)
-from .features import (
-    FrontEnd as FrontEnd,
-)
-from .learn import (
-    Plan as Plan,
-    read_plan as read_plan,
-    write_plan as write_plan,
-)
-from .live import (
-    Listener as Listener,
-)
-from .model import (
-    DecodingSettings as DecodingSettings,
-    Model as Model,
-    load_model as load_model,
-)
-from .parallel import (
-    engine as engine,
-)
+from .errors import BarnOwlError as BarnOwlError
+from .evaluate import predict as predict, score_events as score_events
+from .features import FrontEnd as FrontEnd
+from .learn import Plan as Plan, read_plan as read_plan, write_plan as write_plan
+from .live import Listener as Listener
+from .model import DecodingSettings as DecodingSettings, Model as Model, load_model as load_model
+from .parallel import engine as engine
 from .runs import (
     Run as Run,
     Work as Work,
@@ -81,12 +55,5 @@ from .runs import (
     train_classifiers as train_classifiers,
     train_several as train_several,
 )
-from .show import (
-    save_figure as save_figure,
-)
-from .tag import (
-    adjust as adjust,
-    tag_recording as tag_recording,
-    tag_samples as tag_samples,
-    tag_trace as tag_trace,
-)
+from .show import save_figure as save_figure
+from .tag import adjust as adjust, tag_recording as tag_recording, tag_samples as tag_samples, tag_trace as tag_trace

@@ -12,17 +12,6 @@ from .hours import (
     with_clock as with_clock,
 )
 from .recordings import find_recordings as find_recordings
-from .store import (
-    Store as Store,
-    open_store as open_store,
-    read_store as read_store,
-    store_hours as store_hours,
-)
-from .tagging import (
-    Archive as Archive,
-    tag_archive as tag_archive,
-)
-from .throughput import (
-    Speed as Speed,
-    measure_throughput as measure_throughput,
-)
+from .store import Store as Store, open_store as open_store, read_store as read_store, store_hours as store_hours
+from .tagging import Archive as Archive, tag_archive as tag_archive
+from .throughput import Speed as Speed, measure_throughput as measure_throughput

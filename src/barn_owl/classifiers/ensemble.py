@@ -101,9 +101,4 @@ def _rebuild(
     return Ensemble(members)
 
 
-KIND = ClassifierKind(
-    name="ensemble",
-    settings=None,
-    config=EnsembleConfig,
-    rebuild=_rebuild,
-)
+KIND = ClassifierKind(name="ensemble", settings=None, config=EnsembleConfig, rebuild=_rebuild)

@@ -270,11 +270,4 @@ def _rebuild(
     return Quantized.rebuilt(config.model_dump(exclude={"name"}), arrays, labels)
 
 
-KIND = ClassifierKind(
-    name="int8",
-    settings=None,
-    config=Int8Config,
-    rebuild=_rebuild,
-    sees_frames=True,
-    exports=True,
-)
+KIND = ClassifierKind(name="int8", settings=None, config=Int8Config, rebuild=_rebuild, sees_frames=True, exports=True)

@@ -57,12 +57,7 @@ def candidates(task: RowTask, settings: LogisticSettings) -> Iterator[Candidate]
 
 
 def fit_logistic(
-    rows: np.ndarray,
-    targets: np.ndarray,
-    weights: np.ndarray,
-    penalty: float,
-    *,
-    start: np.ndarray | None = None,
+    rows: np.ndarray, targets: np.ndarray, weights: np.ndarray, penalty: float, *, start: np.ndarray | None = None
 ) -> tuple[np.ndarray, float]:
     """Minimize the weighted mean cross-entropy plus ``penalty / 2`` times the squared coefficients.
 

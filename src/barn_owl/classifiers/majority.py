@@ -36,8 +36,5 @@ def candidates(task: RowTask, _settings: Any) -> Iterator[Candidate]:
 
 
 KIND = rows_kind(
-    "majority",
-    candidates=candidates,
-    rebuild=lambda arrays: Majority(arrays["shares"]),
-    is_baseline=True,
+    "majority", candidates=candidates, rebuild=lambda arrays: Majority(arrays["shares"]), is_baseline=True
 )

@@ -8,26 +8,25 @@ from pathlib import Path
 import click
 
 import barn_owl as owl
-from barn_owl.cli.common import Terminal, check_outputs, collar_option, json_option, quiet_option
+from barn_owl.cli import common
 from barn_owl.cli.score import show_event_scores
 
 
 @click.command("adjust")
-@click.argument("model_path", metavar="MODEL", type=click.Path(path_type=Path))
-@click.argument("truth", type=click.Path(path_type=Path), required=False)
+@click.argument("model_path", metavar="MODEL", type=common.PATH)
+@click.argument("truth", type=common.PATH, required=False)
 @click.option(
     "--false-alarms",
     type=click.FloatRange(min=0),
     help="Maximize recall with at most this many false alarms per hour, instead of F1.",
 )
-@collar_option
-@click.option("-o", "--out", type=click.Path(path_type=Path), help="Model file to write.  [default: change MODEL]")
-@click.option("--figure", type=click.Path(path_type=Path), help="Figure to write: detections over false alarms.")
+@common.collar_option
+@click.option("-o", "--out", type=common.PATH, help="Model file to write.  [default: change MODEL]")
+@click.option("--figure", type=common.PATH, help="Figure to write: detections over false alarms.")
 @click.option("--dry-run", is_flag=True, help="Report the changes without making them.")
 @click.option("--undo", is_flag=True, help="Restore the previous settings; needs no TRUTH.")
 @click.option("--force", is_flag=True, help="Overwrite existing files.")
-@json_option
-@quiet_option
+@common.terminal_options
 def command(
     model_path: Path,
     truth: Path | None,
@@ -38,8 +37,7 @@ def command(
     dry_run: bool,
     undo: bool,
     force: bool,
-    as_json: bool,
-    quiet: bool,
+    voice: common.Terminal,
 ) -> None:
     """Find decoding settings on recordings with known events.
 
@@ -53,13 +51,12 @@ def command(
     barn-owl adjust first truth.csv --false-alarms 2
     barn-owl adjust first --undo
     """
-    voice = Terminal(quiet=quiet, as_json=as_json)
     if undo:
         _undo(voice, model_path, alone=truth is None and out is None)
         return
     if truth is None:
         raise click.UsageError("Missing argument 'TRUTH'.")
-    check_outputs(figures=[figure], endings={out: ()}, force=force)
+    common.check_outputs(figures=[figure], endings={out: ()}, force=force)
     model = owl.load_model(model_path)
     with voice.progress("scoring recordings") as progress:
         found = owl.adjust(
@@ -94,7 +91,7 @@ def command(
     )
 
 
-def _undo(voice: Terminal, path: Path, *, alone: bool) -> None:
+def _undo(voice: common.Terminal, path: Path, *, alone: bool) -> None:
     if not alone:
         raise click.UsageError("--undo takes only MODEL")
     decoding = owl.runs.undo_decoding(path)
@@ -102,7 +99,7 @@ def _undo(voice: Terminal, path: Path, *, alone: bool) -> None:
     voice.result({"decoding": decoding.model_dump(exclude_none=True)})
 
 
-def _show(voice: Terminal, own: owl.DecodingSettings, found: owl.tag.Adjusted, collar_s: float) -> None:
+def _show(voice: common.Terminal, own: owl.DecodingSettings, found: owl.tag.Adjusted, collar_s: float) -> None:
     before, after = own.model_dump(), found.decoding.model_dump()
     f1, f1_before = (float(table["f1"].mean()) for table in (found.cross_validated, found.before))
     voice.say(f"Cross-validated F1: {f1:.2f} with new settings, {f1_before:.2f} with the model's own.")

@@ -8,34 +8,24 @@ import click
 import numpy as np
 
 import barn_owl as owl
-from barn_owl.cli.common import (
-    Terminal,
-    force_option,
-    is_sound_file,
-    json_option,
-    plan_option,
-    quiet_option,
-    read_clips,
-    seed_option,
-)
+from barn_owl.cli import common
 from barn_owl.files import claim_folder
 
 
 @click.command("augment")
 @click.argument("what")
-@click.option("-o", "--out", type=click.Path(path_type=Path), required=True, help="Folder for the sound files.")
-@click.option("--variants", type=click.IntRange(1, 1000), default=8, show_default=True, help="Variants of each clip.")
+@click.option("-o", "--out", type=common.PATH, required=True, help="Folder for the sound files.")
+@click.option("--variants", type=click.IntRange(1, 1000), default=8, help="Variants of each clip.")
 @click.option(
     "--background", multiple=True, metavar="LABEL", help="Label whose clips are mixed into the others; repeatable."
 )
-@click.option("--probability", "often", type=click.FloatRange(0, 1), default=0.3, show_default=True,
+@click.option("--probability", "often", type=click.FloatRange(0, 1), default=0.3,
               help="Probability of each change, if the plan sets none.")  # fmt: skip
 @click.option("--yes", is_flag=True, help="Write without asking.")
-@plan_option
-@seed_option
-@force_option
-@json_option
-@quiet_option
+@common.plan_option
+@common.seed_option
+@common.force_option
+@common.terminal_options
 def command(
     what: str,
     out: Path,
@@ -46,8 +36,7 @@ def command(
     plan_path: Path | None,
     seed: int | None,
     force: bool,
-    as_json: bool,
-    quiet: bool,
+    voice: common.Terminal,
 ) -> None:
     """Preview or write augmented variants of clips.
 
@@ -63,15 +52,14 @@ def command(
     from barn_owl.clips import write_variants
     from barn_owl.clips.writing import bytes_of
 
-    voice = Terminal(quiet=quiet, as_json=as_json)
     plan = owl.read_plan(plan_path) if plan_path else owl.Plan()
     settings = plan.sound if plan.sound.any else owl.sound.SoundSettings.everything(often)
     path, seed = Path(what), plan.seed if seed is None else seed
-    if is_sound_file(what):
+    if common.is_sound_file(what):
         samples, rate_hz = owl.read_audio(path)
         _of_file(voice, path, samples, rate_hz, claim_folder(out, force=force), settings, variants, seed)
         return
-    clips = read_clips(what)
+    clips = common.read_clips(what)
     if "split" in clips and (clips["split"] == "train").any():
         clips = clips[clips["split"] == "train"].reset_index(drop=True)
         voice.say(f"Augmenting only the {len(clips)} training clips.")
@@ -91,7 +79,7 @@ def command(
 
 
 def _of_file(
-    voice: Terminal,
+    voice: common.Terminal,
     path: Path,
     samples: np.ndarray,
     rate_hz: int,

@@ -7,18 +7,7 @@ from pathlib import Path
 import click
 
 import barn_owl as owl
-from barn_owl.cli.common import (
-    Terminal,
-    check_outputs,
-    engine_option,
-    force_option,
-    is_stdout,
-    json_option,
-    quiet_option,
-    read_clips,
-    workers_option,
-    write_clips,
-)
+from barn_owl.cli import common
 from barn_owl.errors import TableError
 
 SHOWN = 3
@@ -26,15 +15,14 @@ SHOWN = 3
 
 @click.command("check")
 @click.argument("clips")
-@click.option("--audio/--no-audio", default=True, show_default=True, help="Read the sound of every clip.")
-@click.option("-o", "--out", type=click.Path(path_type=Path), help="Table of findings to write; - for stdout.")
-@click.option("--fix", type=click.Path(path_type=Path), help="Repaired clip table to write.")
-@click.option("--figure", type=click.Path(path_type=Path), help="Figure to write.")
-@workers_option
-@engine_option
-@force_option
-@json_option
-@quiet_option
+@click.option("--audio/--no-audio", default=True, help="Read the sound of every clip.")
+@click.option("-o", "--out", type=common.PATH, help="Table of findings to write; - for stdout.")
+@click.option("--fix", type=common.PATH, help="Repaired clip table to write.")
+@click.option("--figure", type=common.PATH, help="Figure to write.")
+@common.workers_option
+@common.engine_option
+@common.force_option
+@common.terminal_options
 def command(
     clips: str,
     audio: bool,
@@ -43,8 +31,7 @@ def command(
     figure: Path | None,
     workers: int,
     force: bool,
-    as_json: bool,
-    quiet: bool,
+    voice: common.Terminal,
 ) -> None:
     """Find defects in clips, labels and groups, and repair the table.
 
@@ -58,15 +45,14 @@ def command(
     from barn_owl.clips.check import SEVERITIES
     from barn_owl.features.export import ENDINGS as FEATURE_ENDINGS
 
-    voice = Terminal(quiet=quiet or is_stdout(out) or is_stdout(fix), as_json=as_json)
-    check_outputs(figures=[figure], tables=[fix], endings={out: FEATURE_ENDINGS}, force=force)
-    table = read_clips(clips)
+    common.check_outputs(figures=[figure], tables=[fix], endings={out: FEATURE_ENDINGS}, force=force)
+    table = common.read_clips(clips)
     with voice.progress("reading clips") as progress:
         check = owl.check_clips(table, audio=audio, workers=workers, progress=progress)
     voice.table(check.by_label)
     _tell(voice, check)
     if out is not None:
-        if is_stdout(out):
+        if common.is_stdout(out):
             click.echo(check.findings.to_csv(index=False), nl=False)
         else:
             owl.features.write_features(check.findings, out)
@@ -77,7 +63,7 @@ def command(
     if fix is not None and not len(check.repaired):
         raise TableError(f"no usable clip is left to write to {fix}; fix the reported errors first")
     if fix is not None:
-        write_clips(check.repaired, fix, force=force)
+        common.write_clips(check.repaired, fix, force=force)
         voice.say(f"Wrote {len(check.repaired)} of {len(table)} clips to {fix}.")
     if fix is None and len(check.repaired) < len(table):
         voice.say(
@@ -93,7 +79,7 @@ def command(
         raise click.exceptions.Exit(1)
 
 
-def _tell(voice: Terminal, check: owl.clips.Check) -> None:
+def _tell(voice: common.Terminal, check: owl.clips.Check) -> None:
     if not len(check.findings):
         voice.say("\nNo defects found.\n")
         return

@@ -8,33 +8,20 @@ import click
 import numpy as np
 
 import barn_owl as owl
-from barn_owl.cli.common import (
-    Terminal,
-    check_outputs,
-    clips_of,
-    engine_option,
-    force_option,
-    is_stdout,
-    json_option,
-    out_file_option,
-    quiet_option,
-    workers_option,
-    write_clips,
-)
+from barn_owl.cli import common
 from barn_owl.errors import TableError
 
 
 @click.command("classify")
-@click.argument("model_path", metavar="MODEL", type=click.Path(path_type=Path))
+@click.argument("model_path", metavar="MODEL", type=common.PATH)
 @click.argument("what", nargs=-1, required=True)
-@out_file_option
+@common.out_file_option
 @click.option("--min-score", "least", type=click.FloatRange(0, 1), help="Clips with a lower score are undecided.")
-@click.option("--page", type=click.Path(path_type=Path), help="Page to write, for listening and corrections.")
-@workers_option
-@engine_option
-@force_option
-@json_option
-@quiet_option
+@click.option("--page", type=common.PATH, help="Page to write, for listening and corrections.")
+@common.workers_option
+@common.engine_option
+@common.force_option
+@common.terminal_options
 def command(
     model_path: Path,
     what: tuple[str, ...],
@@ -43,8 +30,7 @@ def command(
     page: Path | None,
     workers: int,
     force: bool,
-    as_json: bool,
-    quiet: bool,
+    voice: common.Terminal,
 ) -> None:
     """Classify short clips.
 
@@ -59,9 +45,9 @@ def command(
 
     from barn_owl.evaluate import NONE, UNDECIDED, rejected, undecided
 
-    voice, model = Terminal(quiet=quiet or is_stdout(out), as_json=as_json), owl.load_model(model_path)
-    check_outputs(pages=[page], tables=[out], force=force)
-    clips = clips_of(what)
+    model = owl.load_model(model_path)
+    common.check_outputs(pages=[page], tables=[out], force=force)
+    clips = common.clips_of(what)
     with voice.progress("reading clips") as progress:
         predictions, skipped = owl.predict(
             model, owl.clips.check_clip_table(clips), workers=workers, progress=progress
@@ -75,7 +61,7 @@ def command(
     none = (predictions["reason"] != "").to_numpy()
     predictions.loc[unsure, "predicted"] = UNDECIDED
     predictions.loc[none, "predicted"] = NONE
-    write_clips(predictions, out, force=force)
+    common.write_clips(predictions, out, force=force)
     counts = predictions.groupby("predicted")["score"].agg(["size", "mean", "min"]).reset_index()
     voice.table(counts.set_axis(["predicted", "clips", "mean score", "lowest"], axis=1))
     if not model.thresholds and least is None:

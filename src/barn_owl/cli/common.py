@@ -8,6 +8,7 @@ import signal
 import sys
 import threading
 import time
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from functools import wraps
 from pathlib import Path
@@ -28,8 +29,6 @@ from barn_owl.names import as_text, printable
 from barn_owl.parallel.engine import LOCAL
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterator, Sequence
-
     import pandas as pd
 
 PLAIN_LINE_SHARE = 0.1
@@ -40,36 +39,20 @@ PAGES = (".html", ".htm")
 PLAIN_WIDTH = 160
 """Width of tables where there is no terminal to ask."""
 
+PATH = click.Path(path_type=Path)
+
 quiet_option = click.option("--quiet", is_flag=True, help="Print only errors.")
-json_option = click.option("--json", "as_json", is_flag=True, help="Print the result as JSON on standard output.")
 force_option = click.option("--force", is_flag=True, help="Overwrite existing files.")
 recordings_option = click.option(
-    "--recordings",
-    multiple=True,
-    type=click.Path(path_type=Path),
-    help="Recording, or folder of them, that the model is for; repeatable.",
+    "--recordings", multiple=True, type=PATH, help="Recording, or folder of them, that the model is for; repeatable."
 )
-seed_option = click.option("--seed", type=click.IntRange(min=0), default=None, help="Random seed.")
-workers_option = click.option(
-    "--workers", type=click.IntRange(1, 64), default=2, show_default=True, help="Number of parallel workers."
-)
+seed_option = click.option("--seed", type=click.IntRange(min=0), help="Random seed.")
+workers_option = click.option("--workers", type=click.IntRange(1, 64), default=2, help="Number of parallel workers.")
 collar_option = click.option(
-    "--collar-s",
-    type=click.FloatRange(min=0, min_open=True),
-    default=0.2,
-    show_default=True,
-    help="Tolerance for onsets, in seconds.",
+    "--collar-s", type=click.FloatRange(min=0, min_open=True), default=0.2, help="Tolerance for onsets, in seconds."
 )
-plan_option = click.option(
-    "--plan", "plan_path", type=click.Path(path_type=Path), help="Plan: TOML file with all settings."
-)
-out_file_option = click.option(
-    "-o",
-    "--out",
-    type=click.Path(path_type=Path, allow_dash=True),
-    required=True,
-    help="Table to write; - for stdout.",
-)
+plan_option = click.option("--plan", "plan_path", type=PATH, help="Plan: TOML file with all settings.")
+out_file_option = click.option("-o", "--out", type=PATH, required=True, help="Table to write; - for stdout.")
 
 
 DECODING_OPTIONS = [
@@ -102,17 +85,12 @@ def engine_option(command: Callable[..., None]) -> Callable[..., None]:
         "--engine",
         "where",
         default=LOCAL,
-        show_default=True,
         metavar="local|ADDRESS|FILE",
         help="Where to compute: local, or a dask scheduler (tcp://host:8786, or its scheduler file).",
     )
     @wraps(command)
     def within(*arguments: Any, where: str, **options: Any) -> None:
-        def warn(line: str) -> None:
-            if not options.get("quiet"):
-                click.secho(printable(line), fg="yellow", err=True)
-
-        with owl.engine(where, warn=warn):
+        with owl.engine(where, warn=Terminal(quiet=bool(options.get("quiet"))).warn):
             command(*arguments, **options)
 
     return within
@@ -226,6 +204,19 @@ def _cell(value: Any) -> str:
             return "–"
         return f"{value:.{2 if abs(value) < 10 else 1 if abs(value) < 100 else 0}f}"
     return str(value)
+
+
+def terminal_options(command: Callable[..., None]) -> Callable[..., None]:
+    """Add ``--json`` and ``--quiet``; the command gets a `Terminal`, silent where standard output takes a table."""
+
+    @click.option("--json", "as_json", is_flag=True, help="Print the result as JSON on standard output.")
+    @quiet_option
+    @wraps(command)
+    def within(*arguments: Any, as_json: bool, quiet: bool, **options: Any) -> None:
+        quiet = quiet or any(isinstance(value, Path) and is_stdout(value) for value in options.values())
+        command(*arguments, voice=Terminal(quiet=quiet, as_json=as_json), **options)
+
+    return within
 
 
 def is_stdout(path: Path | None) -> bool:

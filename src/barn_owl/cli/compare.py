@@ -8,16 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 import barn_owl as owl
-from barn_owl.cli.common import (
-    FIGURES,
-    Terminal,
-    check_outputs,
-    force_option,
-    json_option,
-    quiet_option,
-    read_clips,
-    workers_option,
-)
+from barn_owl.cli import common
 from barn_owl.clips.splits import SPLITS
 
 if TYPE_CHECKING:
@@ -27,16 +18,13 @@ SHOWN_KEYS = 12
 
 
 @click.command("compare")
-@click.argument("runs", nargs=-1, required=True, type=click.Path(path_type=Path))
+@click.argument("runs", nargs=-1, required=True, type=common.PATH)
 @click.option("--clips", metavar="TABLE", help="Evaluate all runs on these clips instead of their common test clips.")
-@click.option("--split", type=click.Choice(SPLITS), default="test", show_default=True, help="Split to compare on.")
-@click.option(
-    "-o", "--out", type=click.Path(path_type=Path), help="Page (.html) or figure (.png, .svg, .pdf) to write."
-)
-@workers_option
-@force_option
-@json_option
-@quiet_option
+@click.option("--split", type=click.Choice(SPLITS), default="test", help="Split to compare on.")
+@click.option("-o", "--out", type=common.PATH, help="Page (.html) or figure (.png, .svg, .pdf) to write.")
+@common.workers_option
+@common.force_option
+@common.terminal_options
 def command(
     runs: tuple[Path, ...],
     clips: str | None,
@@ -44,8 +32,7 @@ def command(
     out: Path | None,
     workers: int,
     force: bool,
-    as_json: bool,
-    quiet: bool,
+    voice: common.Terminal,
 ) -> None:
     """Compare runs on the same clips, with significance tests.
 
@@ -55,11 +42,10 @@ def command(
     barn-owl compare first second
     barn-owl compare classifiers/* -o comparison.html
     """
-    voice = Terminal(quiet=quiet, as_json=as_json)
-    check_outputs(endings={out: (".html", ".htm", *FIGURES)}, force=force)
+    common.check_outputs(endings={out: (".html", ".htm", *common.FIGURES)}, force=force)
     with voice.progress("reading clips") as progress:
         compared = owl.compare_runs(
-            runs, None if clips is None else read_clips(clips), split=split, workers=workers, progress=progress
+            runs, None if clips is None else common.read_clips(clips), split=split, workers=workers, progress=progress
         )
     comparison = compared.comparison
     for name, count in comparison.left_out.items():

@@ -2,46 +2,34 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
 import barn_owl as owl
-from barn_owl.cli.common import (
-    Terminal,
-    check_outputs,
-    force_option,
-    is_stdout,
-    json_option,
-    out_file_option,
-    quiet_option,
-    read_clips,
-    seed_option,
-    write_clips,
-)
+from barn_owl.cli import common
 from barn_owl.clips.takes import TakeSettings
 from barn_owl.errors import AudioError, PlanError, TableError
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
-
     import pandas as pd
 
 TAKES = TakeSettings()
 
 
 @click.command("cut")
-@click.argument("recordings", nargs=-1, required=True, type=click.Path(path_type=Path))
-@out_file_option
+@click.argument("recordings", nargs=-1, required=True, type=common.PATH)
+@common.out_file_option
 @click.option("--label", default="", help="Label of the clips.")
-@click.option("--length-s", type=float, default=TAKES.length_s, show_default=True, help="Length of every clip.")
+@click.option("--length-s", type=float, default=TAKES.length_s, help="Length of every clip.")
 @click.option("--windows", is_flag=True, help="Cut into adjacent windows instead of detecting takes.")
 @click.option("--step-s", type=float, help="Step between windows.  [default: their length]")
 @click.option("--background", "count", type=click.IntRange(min=1), help="RECORDINGS is a truth table: draw this many"
               " clips between its events.")  # fmt: skip
 @click.option("--around-events", is_flag=True, help="RECORDINGS is a truth table: cut one clip around each event.")
-@click.option("--false-alarms", type=click.Path(path_type=Path), help="With --around-events: event table of a"
+@click.option("--false-alarms", type=common.PATH, help="With --around-events: event table of a"
               " model; its false alarms become clips of --label.")  # fmt: skip
 @click.option("--place", type=click.Choice(["random", "start", "center"]), help="Position of the event in its clip.")
 @click.option(
@@ -50,12 +38,11 @@ TAKES = TakeSettings()
 @click.option("--release-db", type=float, help=f"Level below which it ends.  [default: {TAKES.release_db:g}]")
 @click.option("--max-gap-s", type=float, help=f"Longest pause within a take.  [default: {TAKES.max_gap_s:g}]")
 @click.option("--min-duration-s", type=float, help=f"Shortest take.  [default: {TAKES.min_duration_s:g}]")
-@click.option("--write", "folder", type=click.Path(path_type=Path), help="Folder to write the clips to as WAV files.")
-@click.option("--figure", type=click.Path(path_type=Path), help="Draw the cuts on the first recording's waveform.")
-@seed_option
-@force_option
-@json_option
-@quiet_option
+@click.option("--write", "folder", type=common.PATH, help="Folder to write the clips to as WAV files.")
+@click.option("--figure", type=common.PATH, help="Draw the cuts on the first recording's waveform.")
+@common.seed_option
+@common.force_option
+@common.terminal_options
 def command(
     recordings: tuple[Path, ...],
     out: Path,
@@ -75,8 +62,7 @@ def command(
     figure: Path | None,
     seed: int | None,
     force: bool,
-    as_json: bool,
-    quiet: bool,
+    voice: common.Terminal,
 ) -> None:
     """Cut clips from recordings: takes, windows or background.
 
@@ -90,8 +76,7 @@ def command(
     barn-owl cut truth.csv --around-events --false-alarms events.csv --label water -o more.csv
     """
 
-    voice = Terminal(quiet=quiet or is_stdout(out), as_json=as_json)
-    check_outputs(figures=[figure], tables=[out], force=force)
+    common.check_outputs(figures=[figure], tables=[out], force=force)
     _refuse_together(windows=windows, count=count, around_events=around_events, false_alarms=false_alarms)
     if length_s <= 0 or (step_s is not None and step_s <= 0):
         raise PlanError("length_s and step_s must be greater than 0")
@@ -106,12 +91,12 @@ def command(
 
     def cut(recording: Path, number: int) -> pd.DataFrame:
         if count:
-            truth = read_clips(str(recording))
+            truth = common.read_clips(str(recording))
             return owl.clips.draw_background(
                 truth, length_s, count, label=label or "background", seed=(seed or 0) + number
             )
         if around_events:
-            truth = read_clips(str(recording))
+            truth = common.read_clips(str(recording))
             return _around_events(voice, truth, false_alarms, length_s, label, (seed or 0) + number)
         if windows:
             return owl.clips.cut_windows(recording, length_s, step_s=step_s, label=label)
@@ -125,7 +110,7 @@ def command(
     if folder is not None:
         clips = owl.clips.write_excerpts(clips, folder, force=force)
         voice.say(f"Wrote {len(clips)} sound files to {folder}.")
-    write_clips(clips, out, force=force)
+    common.write_clips(clips, out, force=force)
     voice.say(f"Wrote {len(clips)} clips to {out}.")
     voice.say(f"Next: barn-owl look {out} -o look, then barn-owl check {out}")
     voice.result({"clips": len(clips), "missed": missed, "out": str(out)})
@@ -139,7 +124,7 @@ def _refuse_together(*, windows: bool, count: int | None, around_events: bool, f
 
 
 def _around_events(
-    voice: Terminal, truth: pd.DataFrame, false_alarms: Path | None, length_s: float, label: str, seed: int
+    voice: common.Terminal, truth: pd.DataFrame, false_alarms: Path | None, length_s: float, label: str, seed: int
 ) -> pd.DataFrame:
     import pandas as pd
 
@@ -153,7 +138,7 @@ def _around_events(
 
 
 def _cut_each(
-    voice: Terminal, recordings: tuple[Path, ...], cut: Callable[[Path, int], pd.DataFrame]
+    voice: common.Terminal, recordings: tuple[Path, ...], cut: Callable[[Path, int], pd.DataFrame]
 ) -> tuple[pd.DataFrame, list[str]]:
     """Cut one recording after the other; report and skip those that cannot be cut."""
 

@@ -9,7 +9,7 @@ import click
 
 import barn_owl as owl
 from barn_owl import demo
-from barn_owl.cli.common import Terminal, force_option, quiet_option, seed_option, workers_option, write_clips
+from barn_owl.cli import common
 from barn_owl.cli.tag import tag_aloud
 from barn_owl.cli.train import train_aloud
 from barn_owl.files import claim_folder
@@ -20,22 +20,13 @@ SCENES = 160
 
 
 @click.command("demo")
-@click.argument("folder", type=click.Path(path_type=Path), default=Path("saltmarsh-quay"))
-@click.option(
-    "--minutes", type=click.FloatRange(0.5, 1440), default=10.0, show_default=True, help="Length of the night."
-)
-@click.option(
-    "--clips",
-    "clips_per_label",
-    type=click.IntRange(12, 2000),
-    default=60,
-    show_default=True,
-    help="Clips of each label.",
-)
-@seed_option
-@workers_option
-@force_option
-@quiet_option
+@click.argument("folder", type=common.PATH, default=Path("saltmarsh-quay"))
+@click.option("--minutes", type=click.FloatRange(0.5, 1440), default=10.0, help="Length of the night.")
+@click.option("--clips", "clips_per_label", type=click.IntRange(12, 2000), default=60, help="Clips of each label.")
+@common.seed_option
+@common.workers_option
+@common.force_option
+@common.quiet_option
 def command(
     folder: Path, minutes: float, clips_per_label: int, seed: int | None, workers: int, force: bool, quiet: bool
 ) -> None:
@@ -44,7 +35,7 @@ def command(
     Writes clips of six sounds and of water as background, recorded by eight simulated recorders, and a night recorded
     by a ninth. Trains on the clips, tags the night and scores the events. Everything goes to FOLDER.
     """
-    voice, begin, seed = Terminal(quiet=quiet), time.perf_counter(), seed or 0
+    voice, begin, seed = common.Terminal(quiet=quiet), time.perf_counter(), seed or 0
     claim_folder(folder, force=force)
     voice.say(f"Writing a synthetic harbor to {folder}")
     with voice.progress("synthesizing sounds") as progress:
@@ -52,7 +43,7 @@ def command(
             folder, seed=seed, clips_per_label=clips_per_label, minutes=minutes, workers=workers, progress=progress
         )
     gathered = owl.gather_folder(quay.clips, names="{group}_{take}")
-    write_clips(gathered.clips, folder / "clips.csv", force=True)
+    common.write_clips(gathered.clips, folder / "clips.csv", force=True)
     for reason in gathered.refused.values():
         voice.warn(f"skipped: {reason}")
     # A small harbor, to try things on, needs no more mixtures than clips.
@@ -70,7 +61,7 @@ def command(
     if archive.stopped:
         raise KeyboardInterrupt
     speed = minutes * 60 / (time.perf_counter() - tagging)
-    write_clips(events, folder / "events.csv", force=True)
+    common.write_clips(events, folder / "events.csv", force=True)
     truth = owl.read_clip_table(quay.truth)
     found = owl.score_events(truth, events, collar_s=COLLAR_S)
     end_s = min(FIGURE_S, minutes * 60)

@@ -8,7 +8,7 @@ import click
 
 import barn_owl as owl
 from barn_owl import learn
-from barn_owl.cli.common import Terminal, json_option, quiet_option, read_clips, workers_option
+from barn_owl.cli import common
 from barn_owl.clips.splits import SPLITS
 from barn_owl.errors import PlanError
 
@@ -16,26 +16,15 @@ SHOWN_CONFUSIONS = 3
 
 
 @click.command("evaluate")
-@click.argument("run", type=click.Path(path_type=Path))
+@click.argument("run", type=common.PATH)
 @click.argument("clips", required=False)
-@click.option(
-    "--split",
-    type=click.Choice(SPLITS),
-    default="test",
-    show_default=True,
-    help="Split of the run to evaluate on.",
-)
+@click.option("--split", type=click.Choice(SPLITS), default="test", help="Split of the run to evaluate on.")
 @click.option(
     "--by", "columns", multiple=True, metavar="COLUMN", help="Break scores down by a column, such as group."
 )
-@click.option(
-    "--target",
-    metavar="WHAT=VALUE",
-    help="Find thresholds for precision=P, recall=R, f1, cost=C or none.",
-)
-@workers_option
-@json_option
-@quiet_option
+@click.option("--target", metavar="WHAT=VALUE", help="Find thresholds for precision=P, recall=R, f1, cost=C or none.")
+@common.workers_option
+@common.terminal_options
 def command(
     run: Path,
     clips: str | None,
@@ -43,8 +32,7 @@ def command(
     columns: tuple[str, ...],
     target: str | None,
     workers: int,
-    as_json: bool,
-    quiet: bool,
+    voice: common.Terminal,
 ) -> None:
     """Evaluate a run: scores, confusion, mistakes, calibration.
 
@@ -57,7 +45,7 @@ def command(
     barn-owl evaluate first other-clips.csv --by group
     barn-owl evaluate first --target precision=0.95
     """
-    voice, opened = Terminal(quiet=quiet, as_json=as_json), owl.open_run(run)
+    opened = owl.open_run(run)
     if target is not None:
         opened = owl.runs.set_thresholds(opened, read_target(target))
         words = ", ".join(f"{label} {least:.2f}" for label, least in opened.model.thresholds.items())
@@ -67,7 +55,7 @@ def command(
     else:
         name = "stdin" if clips == "-" else Path(clips).stem
         with voice.progress("reading clips") as progress:
-            evaluation = opened.evaluate(read_clips(clips), split=name, workers=workers, progress=progress)
+            evaluation = opened.evaluate(common.read_clips(clips), split=name, workers=workers, progress=progress)
     for column in columns:
         if column not in evaluation.predictions:
             raise click.UsageError(f"--by {column}: there are {', '.join(_columns(evaluation))}")
@@ -108,7 +96,7 @@ def _columns(evaluation: owl.evaluate.Evaluation) -> list[str]:
     return [name for name in evaluation.predictions if not name.startswith(hidden)]
 
 
-def show_scores(voice: Terminal, evaluation: owl.evaluate.Evaluation) -> None:
+def show_scores(voice: common.Terminal, evaluation: owl.evaluate.Evaluation) -> None:
     """Show scores, baselines, scores by label, the most frequent confusions, and reasons for caution."""
     scores, overall = evaluation.scores, evaluation.metrics.overall
     groups = f" in {evaluation.arrays.group_count} groups" if "group" in evaluation.predictions else ""

@@ -7,20 +7,17 @@ from pathlib import Path
 import click
 
 import barn_owl as owl
-from barn_owl.cli.common import Terminal, force_option, json_option, quiet_option
+from barn_owl.cli import common
 from barn_owl.errors import OutputError
 
 
 @click.command("export")
-@click.argument("model_path", metavar="MODEL", type=click.Path(path_type=Path))
-@click.option(
-    "-o", "--out", type=click.Path(path_type=Path), required=True, help="File to write: .c, .onnx, .npz or .json."
-)
+@click.argument("model_path", metavar="MODEL", type=common.PATH)
+@click.option("-o", "--out", type=common.PATH, required=True, help="File to write: .c, .onnx, .npz or .json.")
 @click.option("--feature-input", "takes_features", is_flag=True, help="ONNX: take log-mel frames instead of samples.")
-@force_option
-@json_option
-@quiet_option
-def command(model_path: Path, out: Path, takes_features: bool, force: bool, as_json: bool, quiet: bool) -> None:
+@common.force_option
+@common.terminal_options
+def command(model_path: Path, out: Path, takes_features: bool, force: bool, voice: common.Terminal) -> None:
     """Export a model: C source, an ONNX graph, or plain numbers.
 
     The ending of -o selects the format: C99 source with a program that tags a WAV file, an ONNX graph from samples to
@@ -31,7 +28,6 @@ def command(model_path: Path, out: Path, takes_features: bool, force: bool, as_j
     barn-owl export first -o model.onnx
     barn-owl export first -o weights.npz
     """
-    voice = Terminal(quiet=quiet, as_json=as_json)
     ending = out.suffix.lower()
     if takes_features and ending != ".onnx":
         raise click.UsageError("--feature-input is for an ONNX graph")

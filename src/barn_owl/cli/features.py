@@ -9,18 +9,7 @@ import click
 import numpy as np
 
 import barn_owl as owl
-from barn_owl.cli.common import (
-    Terminal,
-    check_outputs,
-    engine_option,
-    force_option,
-    is_sound_file,
-    json_option,
-    plan_option,
-    quiet_option,
-    read_clips,
-    workers_option,
-)
+from barn_owl.cli import common
 from barn_owl.files import claim_folder
 
 if TYPE_CHECKING:
@@ -35,26 +24,21 @@ SHOWN_S = 600.0
 
 @click.command("features")
 @click.argument("what")
-@click.option(
-    "-o", "--out", type=click.Path(path_type=Path), required=True, help="Table to write: .csv, .parquet or .npz."
-)
+@click.option("-o", "--out", type=common.PATH, required=True, help="Table to write: .csv, .parquet or .npz.")
 @click.option(
     "--features", "names", metavar="NAMES", help="Features to stack, separated by commas: mfcc,deltas,pitch."
 )
-@click.option(
-    "--pool", "statistics", default="mean,deviation", show_default=True, help="Statistics over the frames of a clip."
-)
+@click.option("--pool", "statistics", default="mean,deviation", help="Statistics over the frames of a clip.")
 @click.option("--pad-short", is_flag=True, help="Pad sounds shorter than a frame with zeros.")
-@click.option("--rank", type=click.Path(path_type=Path), help="Ranking of the features by label to write.")
-@click.option("--figures", type=click.Path(path_type=Path), help="Folder for figures.")
+@click.option("--rank", type=common.PATH, help="Ranking of the features by label to write.")
+@click.option("--figures", type=common.PATH, help="Folder for figures.")
 @click.option("--scatter", nargs=2, metavar="ACROSS UP", help="Two columns for a scatter plot; needs --figures.")
-@click.option("--cache", type=click.Path(path_type=Path), help="Folder to cache computed frames in.")
-@plan_option
-@workers_option
-@engine_option
-@force_option
-@json_option
-@quiet_option
+@click.option("--cache", type=common.PATH, help="Folder to cache computed frames in.")
+@common.plan_option
+@common.workers_option
+@common.engine_option
+@common.force_option
+@common.terminal_options
 def command(
     what: str,
     out: Path,
@@ -68,8 +52,7 @@ def command(
     plan_path: Path | None,
     workers: int,
     force: bool,
-    as_json: bool,
-    quiet: bool,
+    voice: common.Terminal,
 ) -> None:
     """Compute, export and rank features.
 
@@ -81,7 +64,6 @@ def command(
 
     from barn_owl.features.export import ENDINGS as FEATURE_ENDINGS
 
-    voice = Terminal(quiet=quiet, as_json=as_json)
     if scatter and figures is None:
         raise click.UsageError("--scatter needs --figures FOLDER")
     front_end = (owl.read_plan(plan_path) if plan_path else owl.Plan()).front_end
@@ -89,16 +71,16 @@ def command(
     front_end = front_end.but(pad_short=pad_short or None)
     for caveat in front_end.caveats:
         voice.warn(caveat)
-    check_outputs(endings={out: FEATURE_ENDINGS, rank: FEATURE_ENDINGS}, force=force)
+    common.check_outputs(endings={out: FEATURE_ENDINGS, rank: FEATURE_ENDINGS}, force=force)
     if figures is not None:
         claim_folder(figures, force=force)
     path = Path(what)
-    if is_sound_file(what):
+    if common.is_sound_file(what):
         _of_file(voice, path, out, front_end, figures, force=force)
         return
     with voice.progress("computing features") as progress:
         frames, clips, skipped = owl.load_frames(
-            read_clips(what), front_end, workers=workers, cache=cache, progress=progress
+            common.read_clips(what), front_end, workers=workers, cache=cache, progress=progress
         )
     for reason in skipped.values():
         voice.warn(f"skipped: {reason}")
@@ -113,7 +95,7 @@ def command(
 
 
 def _of_file(
-    voice: Terminal, path: Path, out: Path, front_end: owl.FrontEnd, figures: Path | None, *, force: bool
+    voice: common.Terminal, path: Path, out: Path, front_end: owl.FrontEnd, figures: Path | None, *, force: bool
 ) -> None:
     length_s = owl.audio_info(path).duration_s
     blocks = front_end.frame_blocks(owl.audio.stream_audio(path, rate_hz=front_end.rate_hz))
@@ -133,7 +115,7 @@ def _of_file(
 
 
 def _rank(
-    voice: Terminal,
+    voice: common.Terminal,
     x: np.ndarray,
     columns: list[str],
     units: list[str],

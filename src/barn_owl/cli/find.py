@@ -7,19 +7,7 @@ from pathlib import Path
 import click
 
 import barn_owl as owl
-from barn_owl.cli.common import (
-    Terminal,
-    check_outputs,
-    clips_of,
-    engine_option,
-    force_option,
-    is_stdout,
-    json_option,
-    out_file_option,
-    quiet_option,
-    workers_option,
-    write_table,
-)
+from barn_owl.cli import common
 from barn_owl.errors import PlanError
 
 SHOWN = 12
@@ -29,30 +17,20 @@ SHOWN = 12
 @click.command("find")
 @click.argument("examples", nargs=-1, required=True)
 @click.option(
-    "--in", "places", multiple=True, required=True, type=click.Path(path_type=Path),
+    "--in", "places", multiple=True, required=True, type=common.PATH,
     help="Recording, folder or table to search; repeatable.",
 )  # fmt: skip
-@out_file_option
-@click.option(
-    "--max-matches",
-    "most",
-    type=click.IntRange(min=1),
-    default=50,
-    show_default=True,
-    help="Maximum number of matches.",
-)
-@click.option(
-    "--min-score", "least", type=click.FloatRange(0, 1), default=0.5, show_default=True, help="Minimum similarity."
-)
+@common.out_file_option
+@click.option("--max-matches", "most", type=click.IntRange(min=1), default=50, help="Maximum number of matches.")
+@click.option("--min-score", "least", type=click.FloatRange(0, 1), default=0.5, help="Minimum similarity.")
 @click.option("--at", nargs=2, type=float, help="Start and end of the example in its file, in seconds.")
 @click.option("--label", help="Label of the matches.  [default: that of the example, or its file name]")
-@click.option("--cache", type=click.Path(path_type=Path), help="Folder to cache features in.")
-@click.option("--page", type=click.Path(path_type=Path), help="Page to write, for listening and labeling.")
-@workers_option
-@engine_option
-@force_option
-@json_option
-@quiet_option
+@click.option("--cache", type=common.PATH, help="Folder to cache features in.")
+@click.option("--page", type=common.PATH, help="Page to write, for listening and labeling.")
+@common.workers_option
+@common.engine_option
+@common.force_option
+@common.terminal_options
 def command(
     examples: tuple[str, ...],
     places: tuple[Path, ...],
@@ -65,8 +43,7 @@ def command(
     page: Path | None,
     workers: int,
     force: bool,
-    as_json: bool,
-    quiet: bool,
+    voice: common.Terminal,
 ) -> None:
     """Find similar sounds in recordings, without training.
 
@@ -77,9 +54,8 @@ def command(
     barn-owl find knock.wav --in archive/ -o found.csv --page found.html
     barn-owl find night.flac --at 12.4 13.1 --label knock --in night.flac -o found.csv --cache features
     """
-    voice = Terminal(quiet=quiet or is_stdout(out), as_json=as_json)
-    check_outputs(pages=[page], tables=[out], force=force)
-    clips = owl.clips.check_clip_table(clips_of(examples))
+    common.check_outputs(pages=[page], tables=[out], force=force)
+    clips = owl.clips.check_clip_table(common.clips_of(examples))
     if at is not None:
         if len(clips) > 1:
             raise PlanError("--at is for a single example; for several, give a clip table with start_s and end_s")
@@ -95,7 +71,7 @@ def command(
         )
     for reason in found.attrs["refused"]:
         voice.warn(f"skipped: {reason}")
-    write_table(found, out, force=force)
+    common.write_table(found, out, force=force)
     shown = found.drop(columns="example").head(SHOWN)
     times = {name: [f"{second:.2f}" for second in shown[name]] for name in ("start_s", "end_s")}
     voice.table(shown.assign(file=[Path(file).name for file in shown["file"]], **times))

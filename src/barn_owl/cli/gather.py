@@ -8,24 +8,14 @@ from typing import Literal
 import click
 
 import barn_owl as owl
-from barn_owl.cli.common import (
-    Terminal,
-    check_outputs,
-    force_option,
-    is_stdout,
-    json_option,
-    out_file_option,
-    quiet_option,
-    seed_option,
-    write_clips,
-)
+from barn_owl.cli import common
 from barn_owl.files import is_file
 
 SHOWN_REFUSALS = 5
 
 
 @click.command("gather")
-@click.argument("sources", type=click.Path(path_type=Path), nargs=-1, required=True)
+@click.argument("sources", type=common.PATH, nargs=-1, required=True)
 @click.option(
     "--column",
     "columns",
@@ -34,29 +24,20 @@ SHOWN_REFUSALS = 5
     help="Column of a table to use: label=class; repeatable.",
 )
 @click.option("--encoding", help="Encoding of a table that is not UTF-8, such as cp1252.")
-@click.option("--audio", type=click.Path(path_type=Path), help="Folder of the files of a table.  [default: its own]")
+@click.option("--audio", type=common.PATH, help="Folder of the files of a table.  [default: its own]")
 @click.option("--names", metavar="PATTERN", help='Pattern of file names, "{group}_{take}", or a regular expression.')
 @click.option(
-    "--label-folder",
-    type=click.Choice(["first", "last"]),
-    default="first",
-    show_default=True,
-    help="Nested folder that is the label.",
+    "--label-folder", type=click.Choice(["first", "last"]), default="first", help="Nested folder that is the label."
 )
-@click.option("--labels", "label_map", type=click.Path(path_type=Path), help="Table with old and new labels.")
+@click.option("--labels", "label_map", type=common.PATH, help="Table with old and new labels.")
 @click.option("--relabel", "renamed", multiple=True, metavar="OLD=NEW", help="Rename a label; OLD= drops it.")
 @click.option("--keep-label", "kept", multiple=True, metavar="LABEL", help="Keep this label; others become 'other'.")
-@click.option(
-    "--corrections",
-    type=click.Path(path_type=Path),
-    help="Table with a column correct_label, from evaluate or a page.",
-)
+@click.option("--corrections", type=common.PATH, help="Table with a column correct_label, from evaluate or a page.")
 @click.option("--limit", type=click.IntRange(min=1), help="Maximum clips per label, drawn evenly from its groups.")
-@out_file_option
-@seed_option
-@force_option
-@json_option
-@quiet_option
+@common.out_file_option
+@common.seed_option
+@common.force_option
+@common.terminal_options
 def command(
     sources: tuple[Path, ...],
     columns: tuple[str, ...],
@@ -72,8 +53,7 @@ def command(
     out: Path,
     seed: int | None,
     force: bool,
-    as_json: bool,
-    quiet: bool,
+    voice: common.Terminal,
 ) -> None:
     """Build a clip table from folders and existing tables.
 
@@ -84,8 +64,7 @@ def command(
     barn-owl gather recordings sheet.csv --relabel bell=bell-buoy --relabel test= -o clips.csv
     barn-owl gather clips.csv --corrections first/corrections.csv -o corrected.csv
     """
-    voice = Terminal(quiet=quiet or is_stdout(out), as_json=as_json)
-    check_outputs(tables=[out], force=force)
+    common.check_outputs(tables=[out], force=force)
     tables = [source for source in sources if is_file(source)]
     if (columns or audio or encoding) and not tables:
         raise click.UsageError("--column, --encoding and --audio go with a table")
@@ -110,7 +89,7 @@ def command(
     if limit:
         clips = owl.clips.limit_clips(clips, limit, seed=seed or 0)
     gathered = owl.clips.Gathered(clips=clips, refused=gathered.refused)
-    write_clips(clips, out, force=force)
+    common.write_clips(clips, out, force=force)
     _report(voice, gathered, out)
 
 
@@ -121,7 +100,7 @@ def _pairs(option: str, pairs: tuple[str, ...]) -> dict[str, str]:
     return dict(pair.split("=", 1) for pair in pairs)
 
 
-def _report(voice: Terminal, gathered: owl.clips.Gathered, out: Path) -> None:
+def _report(voice: common.Terminal, gathered: owl.clips.Gathered, out: Path) -> None:
     clips = gathered.clips
     counts = clips.groupby("label", sort=True).size().rename("clips").reset_index()
     if "group" in clips:

@@ -7,51 +7,24 @@ from pathlib import Path
 import click
 
 import barn_owl as owl
-from barn_owl.cli.common import (
-    Terminal,
-    check_outputs,
-    engine_option,
-    force_option,
-    is_stdout,
-    json_option,
-    out_file_option,
-    quiet_option,
-    read_clips,
-    workers_option,
-    write_clips,
-)
+from barn_owl.cli import common
 from barn_owl.errors import TableError
 
 
 @click.command("harvest")
 @click.argument("recordings")
-@out_file_option
-@click.option(
-    "--per-recording",
-    "most",
-    type=click.IntRange(min=1),
-    default=5,
-    show_default=True,
-    help="Maximum parts per recording.",
-)
-@click.option(
-    "--min-score",
-    "least",
-    type=click.FloatRange(0, 1),
-    default=0.8,
-    show_default=True,
-    help="Score that a part must have.",
-)
+@common.out_file_option
+@click.option("--per-recording", "most", type=click.IntRange(min=1), default=5, help="Maximum parts per recording.")
+@click.option("--min-score", "least", type=click.FloatRange(0, 1), default=0.8, help="Score that a part must have.")
 @click.option("--background", metavar="LABEL", help="Also take parts similar to no label, with this label.")
-@click.option("--excerpts", type=click.Path(path_type=Path), help="Folder to write the parts to as sound files.")
-@click.option("--cache", type=click.Path(path_type=Path), help="Folder to cache features in.")
-@click.option("--page", type=click.Path(path_type=Path), help="Page to write, for listening and corrections.")
-@click.option("--seed", type=click.IntRange(min=0), default=0, show_default=True, help="Random seed.")
-@workers_option
-@engine_option
-@force_option
-@json_option
-@quiet_option
+@click.option("--excerpts", type=common.PATH, help="Folder to write the parts to as sound files.")
+@click.option("--cache", type=common.PATH, help="Folder to cache features in.")
+@click.option("--page", type=common.PATH, help="Page to write, for listening and corrections.")
+@click.option("--seed", type=click.IntRange(min=0), default=0, help="Random seed.")
+@common.workers_option
+@common.engine_option
+@common.force_option
+@common.terminal_options
 def command(
     recordings: str,
     out: Path,
@@ -64,8 +37,7 @@ def command(
     seed: int,
     workers: int,
     force: bool,
-    as_json: bool,
-    quiet: bool,
+    voice: common.Terminal,
 ) -> None:
     """Extract labeled parts from recordings without times.
 
@@ -77,9 +49,8 @@ def command(
     barn-owl harvest recordings.csv -o harvested.csv --background background --page harvested.html
     barn-owl train harvested.csv --run first
     """
-    voice = Terminal(quiet=quiet or is_stdout(out), as_json=as_json)
-    check_outputs(pages=[page], tables=[out], force=force)
-    table = read_clips(recordings)
+    common.check_outputs(pages=[page], tables=[out], force=force)
+    table = common.read_clips(recordings)
     with voice.progress("searching recordings") as progress:
         found = owl.harvest(
             table, per_recording=most, least=least, background=background, cache=cache, workers=workers, seed=seed,
@@ -99,7 +70,7 @@ def command(
     if excerpts is not None:
         owl.clips.write_excerpts(found.clips, excerpts, force=force)
         voice.say(f"Wrote {len(found.clips)} sound files to {excerpts}.")
-    write_clips(found.clips, out, force=force)
+    common.write_clips(found.clips, out, force=force)
     voice.say(f"\nWrote {len(found.clips)} parts to {out}.")
     if page is not None:
         items = owl.annotation.review_items(found.clips, stretches=0, listens=False)

@@ -7,22 +7,19 @@ from pathlib import Path
 import click
 
 import barn_owl as owl
-from barn_owl.cli.common import FIGURES, Terminal, check_outputs, force_option, json_option, quiet_option
+from barn_owl.cli import common
 from barn_owl.files import whole_file
 
 
 @click.command("hours")
-@click.argument("store", type=click.Path(path_type=Path))
+@click.argument("store", type=common.PATH)
 @click.option("--model", default="", help="Model or settings to read, if the store has several.")
 @click.option("--day", default="", metavar="YYYY-MM-DD", help="Only this day.")
 @click.option("--recorder", default="", help="Only this recorder.")
-@click.option(
-    "-o", "--out", type=click.Path(path_type=Path), help="Events by hour of the day to write: .csv or .png."
-)
-@click.option("--events", "events_out", type=click.Path(path_type=Path), help="Event table to write.")
-@force_option
-@json_option
-@quiet_option
+@click.option("-o", "--out", type=common.PATH, help="Events by hour of the day to write: .csv or .png.")
+@click.option("--events", "events_out", type=common.PATH, help="Event table to write.")
+@common.force_option
+@common.terminal_options
 def command(
     store: Path,
     model: str,
@@ -31,8 +28,7 @@ def command(
     out: Path | None,
     events_out: Path | None,
     force: bool,
-    as_json: bool,
-    quiet: bool,
+    voice: common.Terminal,
 ) -> None:
     """Summarize a store of events by label and hour of the day.
 
@@ -47,8 +43,7 @@ def command(
     from barn_owl.archive.formats import ENDINGS
     from barn_owl.archive.store import hours_of, opened_to_read, the_model
 
-    voice = Terminal(quiet=quiet, as_json=as_json)
-    check_outputs(endings={out: (".csv", *FIGURES), events_out: ENDINGS}, force=force)
+    common.check_outputs(endings={out: (".csv", *common.FIGURES), events_out: ENDINGS}, force=force)
     opened = opened_to_read(store)
     own = the_model(opened, model)
     query = StoreQuery(model=own, day=day, recorder=recorder)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import math
 import sys
+from collections.abc import Iterator
 from contextlib import contextmanager
 from functools import partial
 from pathlib import Path
@@ -17,13 +18,11 @@ from rich.table import Table
 from rich.text import Text
 
 import barn_owl as owl
-from barn_owl.cli.common import Terminal, decoding_options, force_option, json_option, quiet_option, stopping
+from barn_owl.cli import common
 from barn_owl.errors import AudioError, OutputError, PlanError
 from barn_owl.files import checked_target
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator
-
     from barn_owl.audio import Source
     from barn_owl.live import Listener, LiveEvent, Notifier
 
@@ -37,40 +36,29 @@ LINE = ["begins", "start_s", "end_s", "label", "score"]
 
 
 @click.command("listen")
-@click.argument("run", type=click.Path(path_type=Path))
+@click.argument("run", type=common.PATH)
 @click.option("--microphone", metavar="NAME", help="Device; simulated:PATH for a file or folder; - for raw samples.")
 @click.option("--rate-hz", type=click.IntRange(min=1), help="Sample rate of the microphone or pipe.")
 @click.option(
-    "--sample-type", default="int16", show_default=True, metavar="TYPE",
+    "--sample-type", default="int16", metavar="TYPE",
     help="Pipe: uint8, int16, int24, int32, float32 or float64.",
 )  # fmt: skip
-@click.option(
-    "--channels", type=click.IntRange(1, 64), default=1, show_default=True, help="Pipe: number of channels."
-)
-@click.option(
-    "--speed", type=float, default=1.0, show_default=True, help="Simulated microphone: times real time, or inf."
-)
+@click.option("--channels", type=click.IntRange(1, 64), default=1, help="Pipe: number of channels.")
+@click.option("--speed", type=float, default=1.0, help="Simulated microphone: times real time, or inf.")
 @click.option("--stop-after-s", type=click.FloatRange(min=0, min_open=True), help="Stop after this much sound.")
-@decoding_options
-@click.option("-o", "--out", type=click.Path(path_type=Path), help="Table (.csv, .jsonl) to append events to.")
-@click.option("--excerpts", type=click.Path(path_type=Path), help="Folder to write each event to, as a sound file.")
-@click.option(
-    "--around-s",
-    type=click.FloatRange(0, 20),
-    default=1.0,
-    show_default=True,
-    help="Sound before and after each excerpt.",
-)
+@common.decoding_options
+@click.option("-o", "--out", type=common.PATH, help="Table (.csv, .jsonl) to append events to.")
+@click.option("--excerpts", type=common.PATH, help="Folder to write each event to, as a sound file.")
+@click.option("--around-s", type=click.FloatRange(0, 20), default=1.0, help="Sound before and after each excerpt.")
 @click.option("--run-command", metavar="COMMAND", help="Command to run per event: {label} {start_s} {end_s} {score}.")
 @click.option("--post", metavar="URL", help="HTTP address to post each event to, as JSON.")
 @click.option(
-    "--notify-interval-s", type=click.FloatRange(min=0), default=0.0, show_default=True,
+    "--notify-interval-s", type=click.FloatRange(min=0), default=0.0,
     help="Minimum time between two notifications of a label.",
 )  # fmt: skip
 @click.option("--lines", is_flag=True, help="Print one line per event, also on a terminal.")
-@force_option
-@json_option
-@quiet_option
+@common.force_option
+@common.terminal_options
 def command(
     run: Path,
     microphone: str | None,
@@ -87,8 +75,7 @@ def command(
     notify_interval_s: float,
     lines: bool,
     force: bool,
-    as_json: bool,
-    quiet: bool,
+    voice: common.Terminal,
     **changes: float | None,
 ) -> None:
     """Tag live sound from a microphone, a pipe or a simulated device.
@@ -102,7 +89,7 @@ def command(
     barn-owl listen first --run-command 'notify-send {label} {score}' --notify-interval-s 60
     arecord -t raw -f S16_LE -r 16000 | barn-owl listen first --microphone - --rate-hz 16000 --json
     """
-    voice, model = Terminal(quiet=quiet, as_json=as_json), owl.load_model(run)
+    model = owl.load_model(run)
     lead_s = None if excerpts is None else around_s
     notices = [
         made(what, interval_s=notify_interval_s)
@@ -115,12 +102,12 @@ def command(
     listener = owl.Listener(model, source, decoding=model.decoding.but(**changes), lead_s=lead_s)
     _say_first(voice, listener, speed)
     total = {"events": 0}
-    with _added_to(out, force=force) as table, stopping() as stop, _view(voice, listener, lines=lines) as view:
+    with _added_to(out, force=force) as table, common.stopping() as stop, _view(voice, listener, lines=lines) as view:
         for found in listener.steps(stop):
             for event in found:
                 total["events"] += 1
                 view.add(event)
-                if as_json:
+                if voice.as_json:
                     click.echo(json.dumps(event.record(), ensure_ascii=False))
                 _add(table, event)
                 for one in notices:
@@ -132,7 +119,7 @@ def command(
     _finish(voice, listener, notices, total["events"], out)
 
 
-def _say_first(voice: Terminal, listener: Listener, speed: float) -> None:
+def _say_first(voice: common.Terminal, listener: Listener, speed: float) -> None:
     latency_s = listener.latency_s / (speed if math.isfinite(speed) and speed > 1 else 1)
     voice.say(
         f"Listening for {', '.join(listener.model.event_labels)}. Events are reported within {latency_s:.1f} s of "
@@ -140,7 +127,9 @@ def _say_first(voice: Terminal, listener: Listener, speed: float) -> None:
     )
 
 
-def _finish(voice: Terminal, listener: Listener, notices: list[Notifier], events: int, out: Path | None) -> None:
+def _finish(
+    voice: common.Terminal, listener: Listener, notices: list[Notifier], events: int, out: Path | None
+) -> None:
     for one in notices:
         one.close()
         for text in one.warnings():
@@ -226,7 +215,7 @@ def _write_excerpt(folder: Path, rate_hz: int, event: LiveEvent) -> None:
 class Lines:
     """A line an event."""
 
-    def __init__(self, voice: Terminal) -> None:
+    def __init__(self, voice: common.Terminal) -> None:
         self._voice = voice
 
     def add(self, event: LiveEvent) -> None:
@@ -253,7 +242,7 @@ def _line(event: LiveEvent) -> str:
 class Screen(Lines):
     """Bars of the scores now, the level, and the last events."""
 
-    def __init__(self, voice: Terminal, listener: Listener, live: Live) -> None:
+    def __init__(self, voice: common.Terminal, listener: Listener, live: Live) -> None:
         super().__init__(voice)
         self._listener, self._live, self._last = listener, live, list[str]()
         self._warned = ""
@@ -294,7 +283,7 @@ def _bar(share: float) -> str:
 
 
 @contextmanager
-def _view(voice: Terminal, listener: Listener, *, lines: bool) -> Iterator[Lines]:
+def _view(voice: common.Terminal, listener: Listener, *, lines: bool) -> Iterator[Lines]:
     if lines or voice.quiet or not voice.results.is_terminal:
         yield Lines(voice)
         return

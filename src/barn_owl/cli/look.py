@@ -10,18 +10,7 @@ import click
 import numpy as np
 
 import barn_owl as owl
-from barn_owl.cli.common import (
-    Terminal,
-    check_outputs,
-    engine_option,
-    force_option,
-    is_sound_file,
-    json_option,
-    plan_option,
-    quiet_option,
-    read_clips,
-    workers_option,
-)
+from barn_owl.cli import common
 from barn_owl.files import claim_folder, is_folder, whole_file
 
 if TYPE_CHECKING:
@@ -33,16 +22,13 @@ UNITS = {"duration_s": "s", "rate_hz": "Hz", "bandwidth_hz": "Hz", "loudness_luf
 
 @click.command("look")
 @click.argument("what")
-@click.option("-o", "--out", type=click.Path(path_type=Path), help="Figure to write for a file, or folder for many.")
-@click.option(
-    "--examples", type=click.IntRange(1, 12), default=6, show_default=True, help="Clips per label in the gallery."
-)
-@plan_option
-@workers_option
-@engine_option
-@force_option
-@json_option
-@quiet_option
+@click.option("-o", "--out", type=common.PATH, help="Figure to write for a file, or folder for many.")
+@click.option("--examples", type=click.IntRange(1, 12), default=6, help="Clips per label in the gallery.")
+@common.plan_option
+@common.workers_option
+@common.engine_option
+@common.force_option
+@common.terminal_options
 def command(
     what: str,
     out: Path | None,
@@ -50,8 +36,7 @@ def command(
     plan_path: Path | None,
     workers: int,
     force: bool,
-    as_json: bool,
-    quiet: bool,
+    voice: common.Terminal,
 ) -> None:
     """Show facts and figures of sound files and clip tables.
 
@@ -63,24 +48,25 @@ def command(
     barn-owl look night.flac -o night.png
     barn-owl look clips.csv -o look
     """
-    voice = Terminal(quiet=quiet, as_json=as_json)
     front_end = (owl.read_plan(plan_path) if plan_path else owl.Plan()).front_end
     for caveat in front_end.caveats:
         voice.warn(caveat)
     path = Path(what)
-    if is_sound_file(what):
+    if common.is_sound_file(what):
         _look_at_file(voice, path, out, front_end, force=force)
         return
     if is_folder(path):
         gathered = owl.gather_folder(path)
         clips, unread = gathered.clips, gathered.refused
     else:
-        clips, unread = read_clips(what), {}
+        clips, unread = common.read_clips(what), {}
     _look_at_clips(voice, clips, unread, out, front_end, examples=examples, workers=workers, force=force)
 
 
-def _look_at_file(voice: Terminal, path: Path, out: Path | None, front_end: owl.FrontEnd, *, force: bool) -> None:
-    check_outputs(figures=[out], force=force)
+def _look_at_file(
+    voice: common.Terminal, path: Path, out: Path | None, front_end: owl.FrontEnd, *, force: bool
+) -> None:
+    common.check_outputs(figures=[out], force=force)
     facts = asdict(owl.audio.file_facts(path))
     for name, value in facts.items():
         shown = f"{value:.5g}" if isinstance(value, float) else value
@@ -110,7 +96,7 @@ def _look_at_file(voice: Terminal, path: Path, out: Path | None, front_end: owl.
 
 
 def _look_at_clips(
-    voice: Terminal,
+    voice: common.Terminal,
     clips: pd.DataFrame,
     unread: dict[str, str],
     out: Path | None,

@@ -98,8 +98,10 @@ class Sections(click.Group):
             return None
         command: click.Command = importlib.import_module(f"barn_owl.cli.{cmd_name}").command
         for parameter in command.params:
-            if isinstance(parameter, click.Option) and parameter.metavar is None and not parameter.is_flag:
-                parameter.metavar = _metavar(parameter)
+            if isinstance(parameter, click.Option) and not parameter.is_flag:
+                parameter.metavar = parameter.metavar or _metavar(parameter)
+                if parameter.show_default is None:
+                    parameter.show_default = parameter.default != ""
         if cmd_name in HOW_TO:
             command.epilog = f"How-to guide: docs/how-to/{HOW_TO[cmd_name]}.md"
         return command

@@ -7,33 +7,31 @@ from pathlib import Path
 import click
 
 import barn_owl as owl
-from barn_owl.cli.common import Terminal, json_option, plan_option, quiet_option, read_clips
+from barn_owl.cli import common
 from barn_owl.errors import PlanError
 
 SHOWN = {"real_time": "times real time", "cores": "cores busy", "gain": "speedup over 1"}
 
 
 @click.command("measure")
-@click.argument("run", required=False, type=click.Path(path_type=Path))
+@click.argument("run", required=False, type=common.PATH)
 @click.argument("recording", required=False)
 @click.option("--training", metavar="CLIPS", help="Clip table for a short training to measure.")
-@plan_option
+@common.plan_option
 @click.option(
     "--max-workers",
     "most_workers",
     type=click.IntRange(1, 256),
     help="Highest number of workers to try.  [default: cores]",
 )
-@json_option
-@quiet_option
+@common.terminal_options
 def command(
     run: Path | None,
     recording: str | None,
     training: str | None,
     plan_path: Path | None,
     most_workers: int | None,
-    as_json: bool,
-    quiet: bool,
+    voice: common.Terminal,
 ) -> None:
     """Measure throughput on this machine and find the bottleneck.
 
@@ -45,7 +43,6 @@ def command(
     barn-owl measure first night.flac
     barn-owl measure --training clips.csv --plan plan.toml
     """
-    voice = Terminal(quiet=quiet, as_json=as_json)
     if training is None and (run is None or recording is None):
         raise PlanError("give RUN and RECORDING to measure tagging, or --training CLIPS")
     report: dict[str, object] = {}
@@ -55,10 +52,7 @@ def command(
                 owl.load_model(run), recording, most_workers=most_workers, progress=progress
             )
         voice.table(speed.stages.rename(columns=SHOWN), title="tagging by stage, one core")
-        voice.table(
-            speed.workers.rename(columns=SHOWN),
-            title="tagging, several workers",
-        )
+        voice.table(speed.workers.rename(columns=SHOWN), title="tagging, several workers")
         for sentence in speed.advice:
             voice.say(sentence)
         report |= {
@@ -69,7 +63,7 @@ def command(
         }
     if training is not None:
         plan = owl.read_plan(plan_path) if plan_path is not None else None
-        table = owl.runs.measure_training(read_clips(training), plan, most_workers=most_workers)
+        table = owl.runs.measure_training(common.read_clips(training), plan, most_workers=most_workers)
         voice.table(table.rename(columns=SHOWN), title="a short training")
         best = table.loc[table["training_s"].idxmin()]
         voice.say(f"fastest with {best['workers']:.0f} workers, {best['cores']:.1f} cores busy")

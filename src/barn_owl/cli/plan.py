@@ -8,37 +8,19 @@ import click
 import numpy as np
 
 import barn_owl as owl
-from barn_owl.cli.common import (
-    Terminal,
-    check_outputs,
-    engine_option,
-    force_option,
-    is_stdout,
-    json_option,
-    quiet_option,
-    read_clips,
-    recordings_option,
-    workers_option,
-)
+from barn_owl.cli import common
 
 
 @click.command("plan")
 @click.argument("source")
-@click.option("-o", "--out", type=click.Path(path_type=Path), help="Plan to write, with reasons; - for stdout.")
-@click.option(
-    "--labels",
-    type=click.IntRange(2, 10_000),
-    default=10,
-    show_default=True,
-    help="Number of labels, when checking a plan.",
-)
+@click.option("-o", "--out", type=common.PATH, help="Plan to write, with reasons; - for stdout.")
+@click.option("--labels", type=click.IntRange(2, 10_000), default=10, help="Number of labels, when checking a plan.")
 @click.option("--device", metavar="DEVICE", help="Device to estimate memory and time for: name or TOML file.")
-@recordings_option
-@workers_option
-@engine_option
-@force_option
-@json_option
-@quiet_option
+@common.recordings_option
+@common.workers_option
+@common.engine_option
+@common.force_option
+@common.terminal_options
 def command(
     source: str,
     out: Path | None,
@@ -47,8 +29,7 @@ def command(
     recordings: tuple[Path, ...],
     workers: int,
     force: bool,
-    as_json: bool,
-    quiet: bool,
+    voice: common.Terminal,
 ) -> None:
     """Fit a plan to clips, with reasons, or check a plan.
 
@@ -57,7 +38,6 @@ def command(
     barn-owl plan clips.csv --recordings nights/ -o plan.toml
     barn-owl plan plan.toml --device core-256k
     """
-    voice = Terminal(quiet=quiet or is_stdout(out), as_json=as_json)
     target = None if device is None else owl.device.read_device(device)
     if Path(source).suffix.lower() == ".toml":
         if out is not None:
@@ -65,13 +45,13 @@ def command(
         plan = owl.read_plan(source)
         voice.say(f"{source} is valid: {_in_short(plan)}")
     else:
-        check_outputs(endings={out: ()}, force=force)
-        clips = read_clips(source)
+        common.check_outputs(endings={out: ()}, force=force)
+        clips = common.read_clips(source)
         with voice.progress("analyzing clips") as progress:
             suggestion = owl.suggest_plan(clips, recordings=recordings, workers=workers, progress=progress)
         plan, labels = suggestion.plan, int(clips["label"][clips["label"] != ""].nunique())
         show_reasons(voice, suggestion)
-        if is_stdout(out):
+        if common.is_stdout(out):
             click.echo(suggestion.text(), nl=False)
         elif out is not None:
             suggestion.write(out)
@@ -84,7 +64,7 @@ def command(
     voice.result({"plan": plan.model_dump(), "layers": layers, **({} if cost is None else {"device": cost})})
 
 
-def show_reasons(voice: Terminal, suggestion: owl.runs.Suggestion) -> None:
+def show_reasons(voice: common.Terminal, suggestion: owl.runs.Suggestion) -> None:
     """Print each choice with its reason."""
     values = suggestion.plan.model_dump()
     for key, reason in suggestion.reasons.items():
@@ -102,7 +82,7 @@ def _in_short(plan: owl.Plan) -> str:
     )
 
 
-def show_network(voice: Terminal, plan: owl.Plan, labels: int) -> list[dict[str, object]]:
+def show_network(voice: common.Terminal, plan: owl.Plan, labels: int) -> list[dict[str, object]]:
     """Show the output and cost of each layer, if the classifier is a network over frames; return them for JSON."""
 
     from barn_owl.learn.summary import summary
@@ -131,7 +111,7 @@ def show_network(voice: Terminal, plan: owl.Plan, labels: int) -> list[dict[str,
     ]
 
 
-def show_device(voice: Terminal, plan: owl.Plan, labels: int, device: owl.device.Device) -> dict[str, object]:
+def show_device(voice: common.Terminal, plan: owl.Plan, labels: int, device: owl.device.Device) -> dict[str, object]:
     """Show memory and time on a device, and which limits they exceed; return them for JSON."""
     size = owl.device.footprint(owl.device.plain_model(plan, labels), device)
     table = size.table()

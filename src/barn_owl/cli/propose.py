@@ -7,39 +7,23 @@ from pathlib import Path
 import click
 
 import barn_owl as owl
-from barn_owl.cli.common import (
-    Terminal,
-    check_outputs,
-    clips_of,
-    engine_option,
-    force_option,
-    is_stdout,
-    json_option,
-    out_file_option,
-    quiet_option,
-    read_clips,
-    workers_option,
-    write_clips,
-)
+from barn_owl.cli import common
 
 SHOWN = 12
 
 
 @click.command("propose")
 @click.argument("what", nargs=-1, required=True)
-@out_file_option
-@click.option("--model", type=click.Path(path_type=Path), help="Run or model; its uncertain clips come first.")
+@common.out_file_option
+@click.option("--model", type=common.PATH, help="Run or model; its uncertain clips come first.")
 @click.option("--labeled", "known", metavar="TABLE", help="Clip table of labeled clips.")
-@click.option(
-    "--count", type=click.IntRange(min=1), default=50, show_default=True, help="Number of clips to propose."
-)
-@click.option("--page", type=click.Path(path_type=Path), help="Page to write, for listening and labeling.")
-@click.option("--seed", type=click.IntRange(min=0), default=0, show_default=True, help="Random seed.")
-@workers_option
-@engine_option
-@force_option
-@json_option
-@quiet_option
+@click.option("--count", type=click.IntRange(min=1), default=50, help="Number of clips to propose.")
+@click.option("--page", type=common.PATH, help="Page to write, for listening and labeling.")
+@click.option("--seed", type=click.IntRange(min=0), default=0, help="Random seed.")
+@common.workers_option
+@common.engine_option
+@common.force_option
+@common.terminal_options
 def command(
     what: tuple[str, ...],
     out: Path,
@@ -50,8 +34,7 @@ def command(
     seed: int,
     workers: int,
     force: bool,
-    as_json: bool,
-    quiet: bool,
+    voice: common.Terminal,
 ) -> None:
     """Select the most informative clips to label next.
 
@@ -62,15 +45,20 @@ def command(
     barn-owl propose heap/ -o next.csv --page next.html
     barn-owl propose heap/ -o next.csv --model first --labeled clips.csv
     """
-    voice = Terminal(quiet=quiet or is_stdout(out), as_json=as_json)
-    check_outputs(pages=[page], tables=[out], force=force)
+    common.check_outputs(pages=[page], tables=[out], force=force)
     used = None if model is None else owl.load_model(model)
-    labeled = None if known is None else read_clips(known)
+    labeled = None if known is None else common.read_clips(known)
     with voice.progress("reading clips") as progress:
         chosen = owl.annotation.propose(
-            clips_of(what), count=count, model=used, known=labeled, workers=workers, seed=seed, progress=progress
+            common.clips_of(what),
+            count=count,
+            model=used,
+            known=labeled,
+            workers=workers,
+            seed=seed,
+            progress=progress,
         )
-    write_clips(chosen, out, force=force)
+    common.write_clips(chosen, out, force=force)
     shown = chosen.head(SHOWN).assign(file=[Path(file).name for file in chosen["file"].head(SHOWN)])
     voice.table(shown[[name for name in ("rank", "file", "start_s", "predicted", "score", "why") if name in shown]])
     voice.say(f"\nWrote {len(chosen)} clips to {out}.")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -10,13 +11,11 @@ import click
 import numpy as np
 
 import barn_owl as owl
-from barn_owl.cli.common import Terminal, json_option, quiet_option, seed_option
+from barn_owl.cli import common
 from barn_owl.errors import AudioError, PlanError
 from barn_owl.files import is_file, is_folder
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator
-
     from barn_owl.audio.microphone import Microphone
 
 FULL, FAINT_DB, SILENT_DB = 0.99, -50.0, -70.0
@@ -26,21 +25,18 @@ KEEPING = {"k": "keep", "r": "repeat", "q": "quit"}
 
 
 @click.command("record")
-@click.argument("folder", type=click.Path(path_type=Path))
+@click.argument("folder", type=common.PATH)
 @click.option("--label", required=True, help="Label of the takes.")
-@click.option("--takes", type=click.IntRange(min=1), default=10, show_default=True, help="Number of takes to keep.")
-@click.option("--length-s", type=float, default=1.5, show_default=True, help="Length of a take.")
+@click.option("--takes", type=click.IntRange(min=1), default=10, help="Number of takes to keep.")
+@click.option("--length-s", type=float, default=1.5, help="Length of a take.")
 @click.option("--group", default="", help="What the takes share: device, place or person.")
-@click.option(
-    "--table", type=click.Path(path_type=Path), help="Clip table to append to.  [default: FOLDER/clips.csv]"
-)
+@click.option("--table", type=common.PATH, help="Clip table to append to.  [default: FOLDER/clips.csv]")
 @click.option("--microphone", metavar="NAME", help="Device; simulated:FILE; or simulated:SOUND of the demo.")
-@click.option("--speed", type=float, default=1.0, show_default=True, help="Simulated microphone: times real time.")
-@click.option("--count-down", type=click.IntRange(0, 10), default=3, show_default=True, help="Seconds before a take.")
+@click.option("--speed", type=float, default=1.0, help="Simulated microphone: times real time.")
+@click.option("--count-down", type=click.IntRange(0, 10), default=3, help="Seconds before a take.")
 @click.option("--keep-all", is_flag=True, help="Keep every take that is not silent, without asking.")
-@seed_option
-@json_option
-@quiet_option
+@common.seed_option
+@common.terminal_options
 def command(
     folder: Path,
     label: str,
@@ -53,8 +49,7 @@ def command(
     count_down: int,
     keep_all: bool,
     seed: int | None,
-    as_json: bool,
-    quiet: bool,
+    voice: common.Terminal,
 ) -> None:
     """Record takes of one sound into a clip table.
 
@@ -67,7 +62,6 @@ def command(
 
     from barn_owl.clips import label_folder
 
-    voice = Terminal(quiet=quiet, as_json=as_json)
     if length_s <= 0:
         raise PlanError(f"length_s must be greater than 0, got {length_s:g}")
     if label_folder(folder, label) != folder / label:
@@ -140,7 +134,7 @@ def _ask(question: str, answers: dict[str, str]) -> str:
         click.echo(f"Please answer with one of: {', '.join(key or 'Enter' for key in answers)}", err=True)
 
 
-def _bear(voice: Terminal, silent: int, kept: int) -> None:
+def _bear(voice: common.Terminal, silent: int, kept: int) -> None:
     """Report a silent take that is dropped; raise AudioError after too many in a row."""
     if silent == MOST_SILENT:
         raise AudioError(
@@ -151,7 +145,7 @@ def _bear(voice: Terminal, silent: int, kept: int) -> None:
         voice.say("  silent: dropped, repeating")
 
 
-def _tell(voice: Terminal, samples: np.ndarray) -> bool:
+def _tell(voice: common.Terminal, samples: np.ndarray) -> bool:
     """Report the level of a take; return whether it is audible."""
     from barn_owl.audio.silence import decibel
 

@@ -10,14 +10,7 @@ import click
 
 import barn_owl as owl
 from barn_owl import annotation
-from barn_owl.cli.common import (
-    Terminal,
-    check_outputs,
-    force_option,
-    json_option,
-    quiet_option,
-    stopping,
-)
+from barn_owl.cli import common
 from barn_owl.errors import PlanError, TableError
 from barn_owl.files import is_file, real_path
 
@@ -26,28 +19,25 @@ if TYPE_CHECKING:
 
 
 @click.command("review")
-@click.argument("events", type=click.Path(path_type=Path))
-@click.argument("recordings", nargs=-1, type=click.Path(path_type=Path))
-@click.option("-o", "--out", type=click.Path(path_type=Path), help="Clip table of the reviewed sounds to write.")
-@click.option(
-    "--answers", type=click.Path(path_type=Path), help="File of the answers.  [default: next to --out or EVENTS]"
-)
-@click.option("--page", type=click.Path(path_type=Path), help="Self-contained page to write.")
+@click.argument("events", type=common.PATH)
+@click.argument("recordings", nargs=-1, type=common.PATH)
+@click.option("-o", "--out", type=common.PATH, help="Clip table of the reviewed sounds to write.")
+@click.option("--answers", type=common.PATH, help="File of the answers.  [default: next to --out or EVENTS]")
+@click.option("--page", type=common.PATH, help="Self-contained page to write.")
 @click.option("--serve", is_flag=True, help="Serve the page locally; saves each answer at once.")
-@click.option("--port", type=click.IntRange(0, 65535), default=0, help="Port to serve on.  [default: any free port]")
-@click.option("--audio", type=click.Path(path_type=Path), help="Current folder of the recordings.")
-@click.option("--model", type=click.Path(path_type=Path), help="Run or model whose labels to offer.")
 @click.option(
-    "--stretches", type=click.IntRange(min=0), default=60, show_default=True,
+    "--port", type=click.IntRange(0, 65535), default=0, show_default="any free port", help="Port to serve on."
+)
+@click.option("--audio", type=common.PATH, help="Current folder of the recordings.")
+@click.option("--model", type=common.PATH, help="Run or model whose labels to offer.")
+@click.option(
+    "--stretches", type=click.IntRange(min=0), default=60,
     help="Stretches without events to review, for misses.",
 )  # fmt: skip
-@click.option(
-    "--stretch-s", type=click.FloatRange(1, 60), default=5.0, show_default=True, help="Length of these stretches."
-)
-@click.option("--seed", type=click.IntRange(min=0), default=0, show_default=True, help="Seed of the random sample.")
-@force_option
-@json_option
-@quiet_option
+@click.option("--stretch-s", type=click.FloatRange(1, 60), default=5.0, help="Length of these stretches.")
+@click.option("--seed", type=click.IntRange(min=0), default=0, help="Seed of the random sample.")
+@common.force_option
+@common.terminal_options
 def command(
     events: Path,
     recordings: tuple[Path, ...],
@@ -62,8 +52,7 @@ def command(
     stretch_s: float,
     seed: int,
     force: bool,
-    as_json: bool,
-    quiet: bool,
+    voice: common.Terminal,
 ) -> None:
     """Review events by ear and estimate precision and recall.
 
@@ -77,8 +66,7 @@ def command(
     barn-owl review events.csv archive/ --page review.html
     barn-owl review events.csv archive/ --answers answers.jsonl -o reviewed.csv
     """
-    voice = Terminal(quiet=quiet, as_json=as_json)
-    check_outputs(pages=[page], tables=[out], force=force)
+    common.check_outputs(pages=[page], tables=[out], force=force)
     file = answers or (out or events).with_suffix(".answers.jsonl")
     if answers is not None and not serve and page is None and not is_file(file):
         raise TableError(f"{file} does not exist; save it from the page, or use --serve")
@@ -105,7 +93,7 @@ def command(
 
 
 def _items(
-    voice: Terminal, events: Path, recordings: tuple[Path, ...], audio: Path | None, *, stretches: int,
+    voice: common.Terminal, events: Path, recordings: tuple[Path, ...], audio: Path | None, *, stretches: int,
     stretch_s: float, seed: int, shown: bool,
 ) -> pd.DataFrame:  # fmt: skip
     from barn_owl.archive.store import events_of_recordings, is_store
@@ -133,7 +121,7 @@ def _items(
 
 
 def _write(
-    voice: Terminal,
+    voice: common.Terminal,
     review: owl.show.Review,
     page: Path,
     given: dict[str, owl.annotation.ReviewAnswer],
@@ -155,7 +143,7 @@ def _write(
 def _serve(review: owl.show.Review, file: Path, port: int, events: Path) -> dict[str, owl.annotation.ReviewAnswer]:
     with (
         owl.show.ReviewServer(review, file, title=f"Review of {events.name}", port=port) as server,
-        stopping() as stop,
+        common.stopping() as stop,
     ):
         thread = threading.Thread(target=server.serve, daemon=True)
         thread.start()
@@ -171,7 +159,7 @@ def _serve(review: owl.show.Review, file: Path, port: int, events: Path) -> dict
 
 
 def _tell(
-    voice: Terminal,
+    voice: common.Terminal,
     items: pd.DataFrame,
     given: dict[str, owl.annotation.ReviewAnswer],
     out: Path | None,

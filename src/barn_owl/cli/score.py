@@ -8,17 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 import barn_owl as owl
-from barn_owl.cli.common import (
-    Terminal,
-    check_outputs,
-    collar_option,
-    engine_option,
-    force_option,
-    is_stdout,
-    json_option,
-    quiet_option,
-    write_clips,
-)
+from barn_owl.cli import common
 from barn_owl.errors import AudioError
 from barn_owl.parallel import each
 
@@ -27,10 +17,10 @@ if TYPE_CHECKING:
 
 
 @click.command("score")
-@click.argument("events", type=click.Path(path_type=Path))
-@click.argument("truth", type=click.Path(path_type=Path))
-@collar_option
-@engine_option
+@click.argument("events", type=common.PATH)
+@click.argument("truth", type=common.PATH)
+@common.collar_option
+@common.engine_option
 @click.option(
     "--offsets",
     "offset_share",
@@ -43,13 +33,10 @@ if TYPE_CHECKING:
     type=click.FloatRange(min=0, min_open=True),
     help="Also score segments of this length.",
 )
-@click.option(
-    "-o", "--out", type=click.Path(path_type=Path), help="Table of misses and false alarms to write; - for stdout."
-)
-@click.option("--figure", type=click.Path(path_type=Path), help="Figure of counts, errors, misses and false alarms.")
-@force_option
-@json_option
-@quiet_option
+@click.option("-o", "--out", type=common.PATH, help="Table of misses and false alarms to write; - for stdout.")
+@click.option("--figure", type=common.PATH, help="Figure of counts, errors, misses and false alarms.")
+@common.force_option
+@common.terminal_options
 def command(
     events: Path,
     truth: Path,
@@ -59,8 +46,7 @@ def command(
     out: Path | None,
     figure: Path | None,
     force: bool,
-    as_json: bool,
-    quiet: bool,
+    voice: common.Terminal,
 ) -> None:
     """Score events against a truth table.
 
@@ -76,8 +62,7 @@ def command(
 
     from barn_owl.archive.store import events_of_recordings, is_store
 
-    voice = Terminal(quiet=quiet or is_stdout(out), as_json=as_json)
-    check_outputs(figures=[figure], tables=[out], force=force)
+    common.check_outputs(figures=[figure], tables=[out], force=force)
     true = owl.read_clip_table(truth)
     found = events_of_recordings(events, true["file"]) if is_store(events) else owl.read_events(events)
     if "score" in true and "score" not in found:
@@ -92,7 +77,7 @@ def command(
         voice.table(segments.reset_index(), title=f"segments of {segment_s:g} s")
     if out is not None:
         wrong = pd.concat([scores.misses.assign(mistake="missed"), scores.false_alarms.assign(mistake="false alarm")])
-        write_clips(wrong.sort_values(["file", "start_s"]), out, force=force)
+        common.write_clips(wrong.sort_values(["file", "start_s"]), out, force=force)
         voice.say(f"\nWrote {len(wrong)} mistakes to {out}.")
     if figure is not None:
         owl.save_figure(owl.show.events_figure(scores), figure)
@@ -109,7 +94,7 @@ def _same_files(truth: pd.DataFrame, events: pd.DataFrame) -> pd.DataFrame:
     return truth.assign(file=[own.get(Path(file).name, file) for file in truth["file"]])
 
 
-def _lengths(voice: Terminal, truth: pd.DataFrame) -> dict[str, float]:
+def _lengths(voice: common.Terminal, truth: pd.DataFrame) -> dict[str, float]:
     """Durations of the recordings; of an unavailable one, up to its last event."""
     found, files = {}, [str(file) for file in truth["file"].unique()]
     for file, length_s in zip(files, each(_length_s, files, 2), strict=True):
@@ -127,7 +112,7 @@ def _length_s(file: str) -> float | None:
         return None
 
 
-def show_event_scores(voice: Terminal, scores: owl.evaluate.EventScores, collar_s: float) -> None:
+def show_event_scores(voice: common.Terminal, scores: owl.evaluate.EventScores, collar_s: float) -> None:
     """Show event scores by label and overall, timing errors, confusions and unknown sounds."""
 
     from barn_owl.tag.caveats import event_score_caveats

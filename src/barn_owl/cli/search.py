@@ -7,17 +7,7 @@ from pathlib import Path
 import click
 
 import barn_owl as owl
-from barn_owl.cli.common import (
-    Terminal,
-    engine_option,
-    force_option,
-    json_option,
-    plan_option,
-    quiet_option,
-    read_clips,
-    seed_option,
-    workers_option,
-)
+from barn_owl.cli import common
 from barn_owl.files import MISSING, claim_folder, not_a_file
 
 SHOWN = [
@@ -28,24 +18,21 @@ SHOWN = [
 
 @click.command("search")
 @click.argument("clips")
+@click.option("--device", default="this-machine", metavar="DEVICE", help="Name or TOML file of the device.")
 @click.option(
-    "--device", default="this-machine", show_default=True, metavar="DEVICE", help="Name or TOML file of the device."
-)
-@click.option(
-    "--minutes", type=click.FloatRange(min=0, min_open=True), default=20.0, show_default=True,
+    "--minutes", type=click.FloatRange(min=0, min_open=True), default=20.0,
     help="Time budget.",
 )  # fmt: skip
-@click.option("--run", "folder", type=click.Path(path_type=Path), required=True, help="Folder to write to.")
+@click.option("--run", "folder", type=common.PATH, required=True, help="Folder to write to.")
 @click.option("--float32", "floats", is_flag=True, help="Budget for float32 instead of int8.")
 @click.option("--random", "is_random", is_flag=True, help="Random search without early stopping, as a baseline.")
 @click.option("--resume", is_flag=True, help="Resume an interrupted search.")
-@plan_option
-@seed_option
-@workers_option
-@engine_option
-@force_option
-@json_option
-@quiet_option
+@common.plan_option
+@common.seed_option
+@common.workers_option
+@common.engine_option
+@common.force_option
+@common.terminal_options
 def command(
     clips: str,
     device: str,
@@ -58,8 +45,7 @@ def command(
     seed: int | None,
     workers: int,
     force: bool,
-    as_json: bool,
-    quiet: bool,
+    voice: common.Terminal,
 ) -> None:
     """Search for the best plan within the limits of a device.
 
@@ -70,8 +56,7 @@ def command(
     barn-owl search clips.csv --device core-256k --minutes 20 --run found
     barn-owl train clips.csv --plan found/plan.toml --run best
     """
-    voice = Terminal(quiet=quiet, as_json=as_json)
-    table, target = read_clips(clips), owl.device.read_device(device)
+    table, target = common.read_clips(clips), owl.device.read_device(device)
     if not_a_file(folder) != MISSING:
         claim_folder(folder, force=force or resume)
     plan = owl.read_plan(plan_path) if plan_path is not None else owl.suggest_plan(table, workers=workers).plan

@@ -8,24 +8,23 @@ from pathlib import Path
 import click
 
 import barn_owl as owl
-from barn_owl.cli.common import Terminal, force_option, json_option, quiet_option, workers_option
+from barn_owl.cli import common
 from barn_owl.cli.evaluate import show_scores
 from barn_owl.cli.train import EpochReporter
 from barn_owl.files import claim_folder
 
 
 @click.command("shrink")
-@click.argument("run_path", metavar="RUN", type=click.Path(path_type=Path))
-@click.option("--run", "folder", type=click.Path(path_type=Path), required=True, help="Folder to write the run to.")
+@click.argument("run_path", metavar="RUN", type=common.PATH)
+@click.option("--run", "folder", type=common.PATH, required=True, help="Folder to write the run to.")
 @click.option(
     "--share", type=click.FloatRange(0, 1, min_open=True, max_open=True), help="Share of the weights to keep."
 )
 @click.option("--flash-kb", type=click.FloatRange(min=1), help="Flash that code and weights may take in int8, in kB.")
 @click.option("--int8", is_flag=True, help="Quantize to int8; alone, without pruning.")
-@workers_option
-@force_option
-@json_option
-@quiet_option
+@common.workers_option
+@common.force_option
+@common.terminal_options
 def command(
     run_path: Path,
     folder: Path,
@@ -34,8 +33,7 @@ def command(
     int8: bool,
     workers: int,
     force: bool,
-    as_json: bool,
-    quiet: bool,
+    voice: common.Terminal,
 ) -> None:
     """Prune the network of a run, quantize it to int8, or both.
 
@@ -47,7 +45,6 @@ def command(
     barn-owl shrink first --flash-kb 64 --int8 --run tiny
     barn-owl shrink first --int8 --run rounded
     """
-    voice = Terminal(quiet=quiet, as_json=as_json)
     if share is not None and flash_kb is not None:
         raise click.UsageError("--share and --flash-kb exclude each other")
     takes_out = share is not None or flash_kb is not None

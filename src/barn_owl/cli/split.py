@@ -8,19 +8,7 @@ from typing import TYPE_CHECKING, Literal
 import click
 
 import barn_owl as owl
-from barn_owl.cli.common import (
-    Terminal,
-    check_outputs,
-    force_option,
-    is_stdout,
-    json_option,
-    out_file_option,
-    plan_option,
-    quiet_option,
-    read_clips,
-    seed_option,
-    write_clips,
-)
+from barn_owl.cli import common
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -28,21 +16,20 @@ if TYPE_CHECKING:
 
 @click.command("split")
 @click.argument("clips")
-@out_file_option
+@common.out_file_option
 @click.option("--train", type=float, help="Share of training clips.  [default: 0.6]")
 @click.option("--validation", type=float, help="Share of validation clips.  [default: 0.2]")
 @click.option("--test", type=float, help="Share of test clips.  [default: 0.2]")
 @click.option("--together", type=click.Choice(["group", "file"]), help="What is never divided.  [default: group]")
 @click.option("--method", type=click.Choice(["balanced", "stable"]), help="stable: adding clips never moves others.")
-@click.option("--previous", "before", type=click.Path(path_type=Path), help="Earlier table whose splits to keep.")
+@click.option("--previous", "before", type=common.PATH, help="Earlier table whose splits to keep.")
 @click.option("--by-time", is_flag=True, help="Split each file by time: early excerpts for training.")
 @click.option("--folds", type=click.IntRange(min=3), help="Assign folds for cross-validation instead.")
 @click.option("--fold", type=click.IntRange(min=1), help="Use this fold for testing, the next for validation.")
-@plan_option
-@seed_option
-@force_option
-@json_option
-@quiet_option
+@common.plan_option
+@common.seed_option
+@common.force_option
+@common.terminal_options
 def command(
     clips: str,
     out: Path,
@@ -58,8 +45,7 @@ def command(
     plan_path: Path | None,
     seed: int | None,
     force: bool,
-    as_json: bool,
-    quiet: bool,
+    voice: common.Terminal,
 ) -> None:
     """Split clips into training, validation and test, or into folds.
 
@@ -76,13 +62,12 @@ def command(
 
     from barn_owl.clips.splits import SPLITS
 
-    voice = Terminal(quiet=quiet or is_stdout(out), as_json=as_json)
-    check_outputs(tables=[out], force=force)
+    common.check_outputs(tables=[out], force=force)
     if sum(map(bool, (by_time, folds, fold, before))) > 1:
         raise click.UsageError("give only one of --previous, --by-time, --folds and --fold")
     plan = owl.read_plan(plan_path) if plan_path else owl.Plan()
     shares = plan.split.but(train=train, validation=validation, test=test, together=together, method=method)
-    table, seed = read_clips(clips), plan.seed if seed is None else seed
+    table, seed = common.read_clips(clips), plan.seed if seed is None else seed
     if folds:
         done = owl.clips.fold_clips(table, folds, seed=seed, shares=shares)
     elif fold:
@@ -93,7 +78,7 @@ def command(
         if before:
             table = _with_sides(table, owl.read_clip_table(before))
         done = owl.split_clips(table, shares, seed=seed)
-    write_clips(done, out, force=force)
+    common.write_clips(done, out, force=force)
     column = "fold" if folds else "split"
     reached = pd.crosstab(done["label"], done[column])
     reached = reached if folds else reached.reindex(columns=list(SPLITS), fill_value=0)

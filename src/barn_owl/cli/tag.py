@@ -2,32 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 import click
 
 import barn_owl as owl
-from barn_owl.cli.common import (
-    FIGURES,
-    Terminal,
-    check_outputs,
-    decoding_options,
-    engine_option,
-    force_option,
-    is_stdout,
-    json_option,
-    quiet_option,
-    write_table,
-)
+from barn_owl.cli import common
 from barn_owl.errors import AudioError, OutputError
 from barn_owl.files import checked_target, whole_file
 from barn_owl.parallel import on_cluster
-
-if TYPE_CHECKING:
-    from collections.abc import Mapping
-    from datetime import datetime
-
 
 TOLD_HOURS = 1.0
 """Amount of sound above which the speed is reported."""
@@ -36,7 +21,7 @@ DOUBTED = 3
 
 
 @click.command("tag")
-@click.argument("run", type=click.Path(path_type=Path))
+@click.argument("run", type=common.PATH)
 @click.argument("recordings", nargs=-1, required=True)
 @click.option(
     "-o",
@@ -44,46 +29,32 @@ DOUBTED = 3
     type=click.Path(path_type=Path, allow_dash=True),
     help="Event table to write; - for stdout. Optional with --store.",
 )
-@decoding_options
-@click.option(
-    "--workers", type=click.IntRange(1, 64), default=2, show_default=True, help="Recordings to process in parallel."
-)
+@common.decoding_options
+@click.option("--workers", type=click.IntRange(1, 64), default=2, help="Recordings to process in parallel.")
 @click.option(
     "--store",
-    type=click.Path(path_type=Path),
+    type=common.PATH,
     help="Store of events: a folder of Parquet files, or NAME.sqlite. Skips recordings that are in it.",
 )
-@engine_option
+@common.engine_option
 @click.option(
     "--runtime",
     type=click.Choice(["own", "onnx"]),
     default="own",
-    show_default=True,
     help="Inference engine: built in, or ONNX Runtime on its best device.",
 )
-@click.option("--figure", type=click.Path(path_type=Path), help="Figure of the first recording to write.")
-@click.option(
-    "--score-traces", "traces", type=click.Path(path_type=Path), help="Folder to write frame scores to (NPZ)."
-)
-@click.option("--excerpts", type=click.Path(path_type=Path), help="Folder to write each event to, as a sound file.")
-@click.option(
-    "--around-s",
-    type=click.FloatRange(min=0),
-    default=0.2,
-    show_default=True,
-    help="Sound before and after each excerpt.",
-)
-@click.option("--cues", type=click.Path(path_type=Path), help="Folder to write WAV copies with cue points to.")
-@click.option("--hours", type=click.Path(path_type=Path), help="Events by hour of the day to write: .csv or .png.")
-@click.option(
-    "--start-times", "begins", type=click.Path(path_type=Path), help="Table with the columns file and begins."
-)
+@click.option("--figure", type=common.PATH, help="Figure of the first recording to write.")
+@click.option("--score-traces", "traces", type=common.PATH, help="Folder to write frame scores to (NPZ).")
+@click.option("--excerpts", type=common.PATH, help="Folder to write each event to, as a sound file.")
+@click.option("--around-s", type=click.FloatRange(min=0), default=0.2, help="Sound before and after each excerpt.")
+@click.option("--cues", type=common.PATH, help="Folder to write WAV copies with cue points to.")
+@click.option("--hours", type=common.PATH, help="Events by hour of the day to write: .csv or .png.")
+@click.option("--start-times", "begins", type=common.PATH, help="Table with the columns file and begins.")
 @click.option(
     "--time-zone", "zone", default="", metavar="ZONE", help="Time zone of file names without one: Europe/Lisbon."
 )
-@force_option
-@json_option
-@quiet_option
+@common.force_option
+@common.terminal_options
 def command(
     run: Path,
     recordings: tuple[str, ...],
@@ -100,8 +71,7 @@ def command(
     begins: Path | None,
     zone: str,
     force: bool,
-    as_json: bool,
-    quiet: bool,
+    voice: common.Terminal,
     **changes: float | None,
 ) -> None:
     """Detect events in long recordings.
@@ -120,10 +90,10 @@ def command(
     from barn_owl.archive.formats import ENDINGS
     from barn_owl.archive.recordings import trace_files_of
 
-    voice, model = Terminal(quiet=quiet or is_stdout(out), as_json=as_json), owl.load_model(run)
+    model = owl.load_model(run)
     if out is None and store is None:
         raise OutputError("give -o TABLE, --store STORE, or both")
-    check_outputs(figures=[figure], endings={hours: (".csv", *FIGURES), out: ENDINGS}, force=force)
+    common.check_outputs(figures=[figure], endings={hours: (".csv", *common.FIGURES), out: ENDINGS}, force=force)
     model = owl.device.on_runtime(model) if runtime == "onnx" else model
     decoding = model.decoding.but(**changes)
     files = owl.find_recordings(recordings)
@@ -135,7 +105,7 @@ def command(
     if archive.done:
         if out is not None:
             events = with_clock(archive.events, starts) if any(starts.values()) else archive.events
-            write_table(events, out, force=force)
+            common.write_table(events, out, force=force)
         _report(voice, archive, len(files), out, store)
         _tell_of_work(voice, archive)
         if runtime == "onnx":
@@ -191,7 +161,7 @@ def _check_what_is_written(
 
 
 def tag_aloud(
-    voice: Terminal,
+    voice: common.Terminal,
     model: owl.Model,
     files: list[str],
     decoding: owl.DecodingSettings,
@@ -224,7 +194,7 @@ def tag_aloud(
 
 
 def _write_more(
-    voice: Terminal,
+    voice: common.Terminal,
     archive: owl.archive.Archive,
     *,
     excerpts: Path | None,
@@ -265,7 +235,7 @@ def _starts(files: list[str], begins: Path | None, zone: str, *, needed: bool) -
 
 
 def _write_hours(
-    voice: Terminal, archive: owl.archive.Archive, starts: Mapping[str, datetime | None], path: Path
+    voice: common.Terminal, archive: owl.archive.Archive, starts: Mapping[str, datetime | None], path: Path
 ) -> None:
     table = owl.archive.hours_table(archive.events, starts, archive.heard_s)
     if path.suffix.lower() == ".csv":
@@ -276,7 +246,7 @@ def _write_hours(
     voice.say(f"Wrote events by hour of the day to {path}.")
 
 
-def _caveat(voice: Terminal, model: owl.Model, archive: owl.archive.Archive) -> None:
+def _caveat(voice: common.Terminal, model: owl.Model, archive: owl.archive.Archive) -> None:
     """Print reasons for caution about the events of the first recordings."""
 
     from barn_owl.tag.caveats import recording_caveats_of
@@ -286,7 +256,9 @@ def _caveat(voice: Terminal, model: owl.Model, archive: owl.archive.Archive) -> 
             voice.warn(sentence)
 
 
-def _report(voice: Terminal, archive: owl.archive.Archive, total: int, out: Path | None, store: Path | None) -> None:
+def _report(
+    voice: common.Terminal, archive: owl.archive.Archive, total: int, out: Path | None, store: Path | None
+) -> None:
     counts = archive.counts()
     voice.table(counts)
     events, kept = int(counts["events"].sum()), f" Stored in {store}." if store is not None else ""
@@ -304,7 +276,7 @@ def _report(voice: Terminal, archive: owl.archive.Archive, total: int, out: Path
     )
 
 
-def _tell_of_work(voice: Terminal, archive: owl.archive.Archive) -> None:
+def _tell_of_work(voice: common.Terminal, archive: owl.archive.Archive) -> None:
     """Say how fast it went and what the time went to; on a cluster also by worker."""
     work = archive.work
     hours = float(work["hours"].sum()) if len(work) else 0.0
@@ -321,7 +293,7 @@ def _tell_of_work(voice: Terminal, archive: owl.archive.Archive) -> None:
         voice.table(work.assign(waiting=waiting), title="by worker, seconds")
 
 
-def _tell_of_runtime(voice: Terminal, archive: owl.archive.Archive, model: owl.Model) -> None:
+def _tell_of_runtime(voice: common.Terminal, archive: owl.archive.Archive, model: owl.Model) -> None:
     """Say which device computed the network, and what share of the time it did."""
     device = getattr(model.classifier, "device", "")
     if not len(archive.work):

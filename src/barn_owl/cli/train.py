@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import time
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -13,35 +14,20 @@ import click
 import barn_owl as owl
 from barn_owl import runs
 from barn_owl.classifiers.kind import names
-from barn_owl.cli.common import (
-    Terminal,
-    engine_option,
-    force_option,
-    json_option,
-    plan_option,
-    quiet_option,
-    read_clips,
-    recordings_option,
-    seed_option,
-    workers_option,
-)
+from barn_owl.cli import common
 from barn_owl.cli.evaluate import show_scores
 from barn_owl.cli.plan import show_reasons
 from barn_owl.files import MISSING, claim_folder, is_file, not_a_file
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
-
     import pandas as pd
 
 
 @click.command("train")
 @click.argument("clips")
-@click.option("--run", "folder", type=click.Path(path_type=Path), required=True, help="Folder to write the run to.")
+@click.option("--run", "folder", type=common.PATH, required=True, help="Folder to write the run to.")
 @click.option(
-    "--classifier",
-    type=click.Choice([*names(), "all"]),
-    help="Classifier to train; all trains and ranks every one.",
+    "--classifier", type=click.Choice([*names(), "all"]), help="Classifier to train; all trains and ranks every one."
 )
 @click.option(
     "--background", multiple=True, metavar="LABEL", help="Label of background sound; never reported. Repeatable."
@@ -49,12 +35,12 @@ if TYPE_CHECKING:
 @click.option(
     "--ignored", multiple=True, metavar="LABEL", help="Label that is recognized but never reported. Repeatable."
 )
-@recordings_option
-@plan_option
+@common.recordings_option
+@common.plan_option
 @click.option("--start-from", metavar="MODEL", help="Fine-tune a model or run; keeps its front end.")
 @click.option("--frozen", type=click.IntRange(min=0), help="Number of first layers of that model to freeze.")
 @click.option("--forget", metavar="LABEL", multiple=True, help="Label of that model to drop. Repeatable.")
-@click.option("--split-from", "like", type=click.Path(path_type=Path), metavar="RUN", help="Reuse the split of RUN.")
+@click.option("--split-from", "like", type=common.PATH, metavar="RUN", help="Reuse the split of RUN.")
 @click.option("--resume", is_flag=True, help="Resume an interrupted training.")
 @click.option("--seeds", type=click.IntRange(2, 100), help="Train with this many seeds and report the spread.")
 @click.option("--folds", type=click.IntRange(3, 100), help="Cross-validate: train one model per fold.")
@@ -67,13 +53,12 @@ if TYPE_CHECKING:
     help="Features joined by +; repeat to rank several.",
 )  # fmt: skip
 @click.option("--ensemble", is_flag=True, help="With --seeds or --folds: average the models.")
-@click.option("--cache", type=click.Path(path_type=Path), help="Folder to cache computed frames in.")
-@seed_option
-@workers_option
-@engine_option
-@force_option
-@json_option
-@quiet_option
+@click.option("--cache", type=common.PATH, help="Folder to cache computed frames in.")
+@common.seed_option
+@common.workers_option
+@common.engine_option
+@common.force_option
+@common.terminal_options
 def command(
     clips: str,
     folder: Path,
@@ -96,8 +81,7 @@ def command(
     seed: int | None,
     workers: int,
     force: bool,
-    as_json: bool,
-    quiet: bool,
+    voice: common.Terminal,
 ) -> None:
     """Train a classifier on clips.
 
@@ -111,7 +95,7 @@ def command(
     barn-owl train clips.csv --run spread --seeds 5 --ensemble
     """
     request = TrainRequest(
-        voice=Terminal(quiet=quiet, as_json=as_json), folder=folder, plan_path=plan_path, recordings=recordings,
+        voice=voice, folder=folder, plan_path=plan_path, recordings=recordings,
         start_from=start_from, resume=resume, seeds=seeds, folds=folds, subsets=subsets, ensemble=ensemble,
         classifiers=names() if classifier == "all" else [], front_ends=[stack.split("+") for stack in front_ends],
         work=owl.Work(workers=workers, force=force, cache=cache),
@@ -129,7 +113,7 @@ def command(
         if given and not start_from:
             raise click.UsageError(f"{option} needs --start-from")
     runs.check_subsets(subsets)  # before minutes of work, not after
-    table = read_clips(clips) if like is None else runs.split_like(read_clips(clips), like)
+    table = common.read_clips(clips) if like is None else runs.split_like(common.read_clips(clips), like)
     if resume and not mode.resumes_itself:
         own = None if plan_path is None else owl.read_plan(plan_path).but(**request.changes)
         _train_one(request, table, own)
@@ -143,7 +127,7 @@ def command(
 class TrainRequest:
     """The options of the command. changes : settings of the plan that options override."""
 
-    voice: Terminal
+    voice: common.Terminal
     folder: Path
     plan_path: Path | None
     recordings: tuple[Path, ...]
@@ -194,7 +178,7 @@ def _train_one(request: TrainRequest, table: pd.DataFrame, plan: owl.Plan | None
     request.voice.result({"run": str(request.folder), **({} if run.tested is None else run.tested.scores.as_dict())})
 
 
-def _show_exemplars(voice: Terminal, plan: owl.Plan, run: owl.Run) -> None:
+def _show_exemplars(voice: common.Terminal, plan: owl.Plan, run: owl.Run) -> None:
     before = owl.load_model(plan.start.model)
     if before.exemplars:
         voice.table(owl.runs.exemplar_table(before, run.model, run.predictions), title="new clips and exemplars")
@@ -226,7 +210,7 @@ def _plan(request: TrainRequest, table: pd.DataFrame) -> owl.Plan:
 
 
 def train_aloud(
-    voice: Terminal,
+    voice: common.Terminal,
     clips: pd.DataFrame,
     folder: Path,
     plan: owl.Plan | None,
@@ -262,7 +246,7 @@ def train_aloud(
     return run
 
 
-def show_expectation(voice: Terminal, run: owl.Run) -> None:
+def show_expectation(voice: common.Terminal, run: owl.Run) -> None:
     """Show the expected performance on recordings, with reasons for caution."""
 
     import pandas as pd
@@ -383,7 +367,7 @@ class EpochReporter:
     each candidate that is tried.
     """
 
-    def __init__(self, voice: Terminal) -> None:
+    def __init__(self, voice: common.Terminal) -> None:
         self.voice, self.next, self.refit = voice, 0, False
 
     def __call__(self, line: owl.learn.Progress) -> None:

@@ -1,24 +1,8 @@
-from .annotated import (
-    clips_of_events as clips_of_events,
-    clips_of_false_alarms as clips_of_false_alarms,
-)
-from .check import (
-    Check as Check,
-    check_clips as check_clips,
-)
-from .corrections import (
-    correct_labels as correct_labels,
-    read_corrections as read_corrections,
-)
-from .cut import (
-    cut_windows as cut_windows,
-    draw_background as draw_background,
-    find_takes as find_takes,
-)
-from .frames import (
-    ClipFrames as ClipFrames,
-    load_frames as load_frames,
-)
+from .annotated import clips_of_events as clips_of_events, clips_of_false_alarms as clips_of_false_alarms
+from .check import Check as Check, check_clips as check_clips
+from .corrections import correct_labels as correct_labels, read_corrections as read_corrections
+from .cut import cut_windows as cut_windows, draw_background as draw_background, find_takes as find_takes
+from .frames import ClipFrames as ClipFrames, load_frames as load_frames
 from .gather import (
     Gathered as Gathered,
     gather_folder as gather_folder,
@@ -48,8 +32,4 @@ from .table import (
     write_clip_table as write_clip_table,
 )
 from .takes import TakeSettings as TakeSettings
-from .writing import (
-    label_folder as label_folder,
-    write_excerpts as write_excerpts,
-    write_variants as write_variants,
-)
+from .writing import label_folder as label_folder, write_excerpts as write_excerpts, write_variants as write_variants

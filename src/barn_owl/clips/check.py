@@ -83,11 +83,7 @@ class Check:
 
 
 def check_clips(
-    clips: pd.DataFrame,
-    *,
-    audio: bool = True,
-    workers: int = 2,
-    progress: Callable[[int, int], None] | None = None,
+    clips: pd.DataFrame, *, audio: bool = True, workers: int = 2, progress: Callable[[int, int], None] | None = None
 ) -> Check:
     """Check a clip table and, with `audio`, the sound of every clip.
 

@@ -178,8 +178,7 @@ def gather_together(parts: Sequence[Gathered]) -> Gathered:
     """
     clips = pd.concat([part.clips for part in parts], ignore_index=True)
     return Gathered(
-        clips=check_clip_table(clips),
-        refused={name: why for part in parts for name, why in part.refused.items()},
+        clips=check_clip_table(clips), refused={name: why for part in parts for name, why in part.refused.items()}
     )
 
 

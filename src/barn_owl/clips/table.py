@@ -260,11 +260,7 @@ def _parse_csv(text: str, where: str, *, may_be_empty: bool) -> pd.DataFrame:
     _check_header(header, separator, where)
     try:
         table = pd.read_csv(
-            io.StringIO(text, newline=""),
-            sep=separator,
-            dtype=str,
-            keep_default_na=False,
-            skipinitialspace=True,
+            io.StringIO(text, newline=""), sep=separator, dtype=str, keep_default_na=False, skipinitialspace=True
         )
     except (pd.errors.ParserError, pd.errors.EmptyDataError) as error:
         raise TableError(f"{where} cannot be read as a table: {error}") from error

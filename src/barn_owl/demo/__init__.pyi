@@ -1,4 +1,1 @@
-from .scenario import (
-    Harbor as Harbor,
-    write_harbor as write_harbor,
-)
+from .scenario import Harbor as Harbor, write_harbor as write_harbor

@@ -41,13 +41,7 @@ RECORDERS = (
     Recorder(name="breakwater", rate_hz=48_000, ending=".flac", low_hz=120, hiss_db=-52, gain_db=-4),
     Recorder(name="crane", rate_hz=32_000, ending=".wav", peak_hz=2_400, peak_db=6, gain_db=4, hum_db=-52),
     Recorder(
-        name="ferry-stairs",
-        rate_hz=22_050,
-        ending=".flac",
-        high_hz=8_500,
-        hiss_db=-58,
-        echo_s=0.1,
-        echo_db=-14,
+        name="ferry-stairs", rate_hz=22_050, ending=".flac", high_hz=8_500, hiss_db=-58, echo_s=0.1, echo_db=-14
     ),
     Recorder(name="jetty", rate_hz=48_000, ending=".wav", channels=2, peak_hz=180, peak_db=4),
     Recorder(name="mooring", rate_hz=16_000, ending=".flac", high_hz=7_000, low_hz=40, hiss_db=-50, gain_db=-8),
@@ -55,14 +49,7 @@ RECORDERS = (
     Recorder(name="wheelhouse", rate_hz=32_000, ending=".wav", high_hz=6_500, peak_hz=700, peak_db=4, echo_db=-9),
 )
 NIGHT_RECORDER = Recorder(
-    name="quay-lamp",
-    rate_hz=32_000,
-    ending=".flac",
-    low_hz=80,
-    peak_hz=1_500,
-    peak_db=3,
-    hiss_db=-56,
-    echo_s=0.07,
+    name="quay-lamp", rate_hz=32_000, ending=".flac", low_hz=80, peak_hz=1_500, peak_db=3, hiss_db=-56, echo_s=0.07
 )
 
 

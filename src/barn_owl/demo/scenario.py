@@ -180,13 +180,7 @@ def _write_night(places: Harbor, seed: int, minutes: float) -> None:
 
 
 def _sound_in(
-    mixture: np.ndarray,
-    rng: np.random.Generator,
-    at_s: float,
-    name: str,
-    far: float,
-    level: float,
-    offset_s: float,
+    mixture: np.ndarray, rng: np.random.Generator, at_s: float, name: str, far: float, level: float, offset_s: float
 ) -> dict[str, object]:
     """Add one sound to the mixture and return its row of the truth table."""
     dry = (EVENTS | UNKNOWN)[name](rng)

@@ -57,12 +57,7 @@ class Shrunk:
 
 
 def shrink(
-    run: Run,
-    folder: str | Path,
-    *,
-    share: float | None = None,
-    flash_kb: float | None = None,
-    work: Work = PLAIN,
+    run: Run, folder: str | Path, *, share: float | None = None, flash_kb: float | None = None, work: Work = PLAIN
 ) -> Shrunk:
     """Prune channels of the cnn of a run and fine-tune it, in rounds; write the result as a run.
 

@@ -4,25 +4,12 @@ from .calibration import (
     fit_temperature as fit_temperature,
     fit_thresholds as fit_thresholds,
 )
-from .comparison import (
-    Comparison as Comparison,
-    compare as compare,
-)
+from .comparison import Comparison as Comparison, compare as compare
 from .curves import label_curve as label_curve
 from .evaluation import Evaluation as Evaluation
-from .events import (
-    EventScores as EventScores,
-    score_events as score_events,
-    score_segments as score_segments,
-)
-from .metrics import (
-    Metrics as Metrics,
-    measure as measure,
-)
-from .prediction_arrays import (
-    PredictionArrays as PredictionArrays,
-    read_prediction_arrays as read_prediction_arrays,
-)
+from .events import EventScores as EventScores, score_events as score_events, score_segments as score_segments
+from .metrics import Metrics as Metrics, measure as measure
+from .prediction_arrays import PredictionArrays as PredictionArrays, read_prediction_arrays as read_prediction_arrays
 from .predictions import (
     NONE as NONE,
     UNDECIDED as UNDECIDED,

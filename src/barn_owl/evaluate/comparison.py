@@ -152,11 +152,7 @@ def _ends(values: np.ndarray, answers: PredictionArrays) -> tuple[float, float]:
 
 
 def _pair(
-    kept: dict[str, PredictionArrays],
-    samples: _Scores,
-    once: _Scores,
-    first: str,
-    name: str,
+    kept: dict[str, PredictionArrays], samples: _Scores, once: _Scores, first: str, name: str
 ) -> dict[str, float]:
     differences = samples[name][0]["balanced_accuracy"] - samples[first][0]["balanced_accuracy"]
     low, high = _ends(differences, kept[first])
@@ -171,11 +167,7 @@ def _pair(
 
 
 def _changes(
-    kept: dict[str, PredictionArrays],
-    samples: _Scores,
-    once: _Scores,
-    first: str,
-    name: str,
+    kept: dict[str, PredictionArrays], samples: _Scores, once: _Scores, first: str, name: str
 ) -> Iterator[tuple[str, str, float, float, float]]:
     """How far the recall of each label that both know is from the first one's, with its interval."""
     for own, label in enumerate(kept[name].labels):

@@ -15,14 +15,7 @@ from barn_owl.evaluate.curves import label_curve
 from barn_owl.evaluate.metrics import ROUNDS, Metrics, measure, observed
 from barn_owl.evaluate.mistakes import likely_wrong_labels, mistakes
 from barn_owl.evaluate.prediction_arrays import LIKELY, PredictionArrays, read_prediction_arrays
-from barn_owl.evaluate.scores import (
-    MultilabelScores,
-    Scores,
-    plain,
-    plain_number,
-    score_labels,
-    score_multilabel,
-)
+from barn_owl.evaluate.scores import MultilabelScores, Scores, plain, plain_number, score_labels, score_multilabel
 
 FEW_CLIPS, FEW_GROUPS, WIDE = 10, 5, 0.2
 """Below 10 clips one changes a recall by more than a tenth, below 5 groups a bootstrap has little to draw from,

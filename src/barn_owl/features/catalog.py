@@ -89,7 +89,5 @@ FEATURES: dict[str, Feature] = {
     ),
     "pitch-confidence": Feature("1", _one("pitch-confidence"), "1 - normalized difference at the dip", "as pitch"),
 }
-GROUPS = {
-    "shape": ("centroid", "spread", "skewness", "kurtosis", "roll-off", "flatness", "crest", "slope", "flux"),
-}
+GROUPS = {"shape": ("centroid", "spread", "skewness", "kurtosis", "roll-off", "flatness", "crest", "slope", "flux")}
 """Names that stand for several features."""

@@ -1,8 +1,4 @@
-from .fitted import (
-    Examples as Examples,
-    Fitted as Fitted,
-    Progress as Progress,
-)
+from .fitted import Examples as Examples, Fitted as Fitted, Progress as Progress
 from .fitting import fit as fit
 from .plan import (
     Plan as Plan,

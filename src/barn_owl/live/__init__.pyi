@@ -1,9 +1,2 @@
-from .listener import (
-    Listener as Listener,
-    LiveEvent as LiveEvent,
-)
-from .notifiers import (
-    Notifier as Notifier,
-    command_notifier as command_notifier,
-    http_notifier as http_notifier,
-)
+from .listener import Listener as Listener, LiveEvent as LiveEvent
+from .notifiers import Notifier as Notifier, command_notifier as command_notifier, http_notifier as http_notifier

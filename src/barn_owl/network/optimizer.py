@@ -18,13 +18,7 @@ class AdamW:
     """
 
     def __init__(
-        self,
-        weights: np.ndarray,
-        *,
-        decay: float,
-        decayed: np.ndarray,
-        beta1: float = 0.9,
-        beta2: float = 0.99,
+        self, weights: np.ndarray, *, decay: float, decayed: np.ndarray, beta1: float = 0.9, beta2: float = 0.99
     ) -> None:
         self.weights = weights
         self.decay = aligned_empty(weights.shape, weights.dtype)

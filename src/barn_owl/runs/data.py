@@ -181,11 +181,7 @@ def _for_sharing(clips: pd.DataFrame, plan: Plan) -> pd.Series:
 
 
 @contextmanager
-def read_clips(
-    clips: pd.DataFrame,
-    plan: Plan,
-    work: Work,
-) -> Iterator[RunData]:
+def read_clips(clips: pd.DataFrame, plan: Plan, work: Work) -> Iterator[RunData]:
     """Compute the frames of clips, in a temporary cache if none is given; they are there inside the block."""
     with temporary_folder() as temporary:
         frames, kept, skipped = load_frames(

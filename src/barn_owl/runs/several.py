@@ -126,12 +126,7 @@ def _rank(rows: list[dict[str, Any]], folder: Path) -> pd.DataFrame:
 
 
 def train_subsets(
-    clips: pd.DataFrame,
-    folder: str | Path,
-    plan: Plan | None = None,
-    *,
-    subsets: Sequence[float],
-    work: Work = PLAIN,
+    clips: pd.DataFrame, folder: str | Path, plan: Plan | None = None, *, subsets: Sequence[float], work: Work = PLAIN
 ) -> pd.DataFrame:
     """Train on subsets of the training split, then on all of it, to see whether more clips would help.
 

@@ -29,12 +29,7 @@ logger = logging.getLogger(__name__)
 
 
 def train(
-    clips: pd.DataFrame,
-    folder: str | Path,
-    plan: Plan | None = None,
-    *,
-    resume: bool = False,
-    work: Work = PLAIN,
+    clips: pd.DataFrame, folder: str | Path, plan: Plan | None = None, *, resume: bool = False, work: Work = PLAIN
 ) -> Run:
     """Train a classifier on clips, evaluate it, and write the run folder.
 
@@ -145,12 +140,7 @@ def fit_into(
 
 
 def _refitted(
-    model: Model,
-    plan: Plan,
-    data: RunData,
-    fitted: Fitted,
-    extra_columns: ExtraColumns,
-    work: Work,
+    model: Model, plan: Plan, data: RunData, fitted: Fitted, extra_columns: ExtraColumns, work: Work
 ) -> tuple[Model, Fitted]:
     """Fit the classifier once more, on the training and validation clips together: more recorders tell more.
 

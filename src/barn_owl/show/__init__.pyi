@@ -11,10 +11,7 @@ from .confusion import (
     confusion_figure as confusion_figure,
 )
 from .cuts import cuts_figure as cuts_figure
-from .device import (
-    search_figure as search_figure,
-    shrink_figure as shrink_figure,
-)
+from .device import search_figure as search_figure, shrink_figure as shrink_figure
 from .evaluation import (
     calibration_figure as calibration_figure,
     comparison_figure as comparison_figure,
@@ -24,14 +21,8 @@ from .evaluation import (
 from .listening_page import write_listening_page as write_listening_page
 from .player import listen as listen
 from .report import write_report as write_report
-from .results import (
-    write_evaluation as write_evaluation,
-    write_results as write_results,
-)
-from .reviewing import (
-    Review as Review,
-    write_review_page as write_review_page,
-)
+from .results import write_evaluation as write_evaluation, write_results as write_results
+from .reviewing import Review as Review, write_review_page as write_review_page
 from .scoring import (
     adjusting_figure as adjusting_figure,
     events_figure as events_figure,
@@ -47,10 +38,7 @@ from .sound import (
     tracks_figure as tracks_figure,
 )
 from .style import save_figure as save_figure
-from .tagging import (
-    rehearsal_figure as rehearsal_figure,
-    tagging_figure as tagging_figure,
-)
+from .tagging import rehearsal_figure as rehearsal_figure, tagging_figure as tagging_figure
 from .training import (
     classifiers_figure as classifiers_figure,
     curves_figure as curves_figure,

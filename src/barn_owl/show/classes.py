@@ -17,12 +17,7 @@ MARKERS = "os^vDPX*<>ph"
 
 
 def distributions_figure(
-    x: np.ndarray,
-    columns: Sequence[str],
-    labels: Sequence[str],
-    ranking: pd.DataFrame,
-    *,
-    units: Sequence[str] = (),
+    x: np.ndarray, columns: Sequence[str], labels: Sequence[str], ranking: pd.DataFrame, *, units: Sequence[str] = ()
 ) -> Figure:
     """Draw the distribution of the six best features by label, as boxes; whiskers at 5 and 95 percent.
 

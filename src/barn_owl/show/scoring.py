@@ -150,12 +150,7 @@ def adjusting_figure(adjusted: Adjusted) -> Figure:
     )
     honest = adjusted.cross_validated
     axes.plot(
-        honest["false_alarms_per_hour"],
-        honest["recall"],
-        "x",
-        color=INK,
-        markersize=9,
-        label="cross-validated",
+        honest["false_alarms_per_hour"], honest["recall"], "x", color=INK, markersize=9, label="cross-validated"
     )
     axes.set(xlabel="false alarms per hour", ylabel="recall", ylim=(0, 1.03))
     axes.set_xlim(left=-0.02 * axes.get_xlim()[1])  # a mark at none must be seen whole

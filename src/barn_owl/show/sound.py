@@ -271,10 +271,7 @@ def filter_bank_figure(front_end: FrontEnd) -> Figure:
 
 
 def overview_figure(
-    path: str | Path,
-    front_end: FrontEnd | None = None,
-    *,
-    progress: Callable[[float, float], None] | None = None,
+    path: str | Path, front_end: FrontEnd | None = None, *, progress: Callable[[float, float], None] | None = None
 ) -> Figure:
     """Draw a whole recording of any length: maximum log-mel and level in each of about 1200 columns.
 

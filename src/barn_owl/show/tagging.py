@@ -112,12 +112,7 @@ def tagging_figure(
 
 
 def _draw_scores(
-    axes: Axes,
-    model: Model,
-    kept: ScoreTrace,
-    start_s: float,
-    decoding: DecodingSettings,
-    colors: dict[str, str],
+    axes: Axes, model: Model, kept: ScoreTrace, start_s: float, decoding: DecodingSettings, colors: dict[str, str]
 ) -> None:
     """Draw the scores, the two thresholds, and why some candidates were rejected."""
     smoother = Smoother(round(decoding.smoothing_s / model.step_s))

@@ -1,13 +1,3 @@
-from .augment import (
-    SoundSettings as SoundSettings,
-    change_sound as change_sound,
-)
-from .synthetic import (
-    synthetic_sound as synthetic_sound,
-    unknown_sound as unknown_sound,
-)
-from .uniform import (
-    UniformSettings as UniformSettings,
-    make_uniform as make_uniform,
-    read_uniform as read_uniform,
-)
+from .augment import SoundSettings as SoundSettings, change_sound as change_sound
+from .synthetic import synthetic_sound as synthetic_sound, unknown_sound as unknown_sound
+from .uniform import UniformSettings as UniformSettings, make_uniform as make_uniform, read_uniform as read_uniform

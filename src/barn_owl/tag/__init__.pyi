@@ -1,7 +1,4 @@
-from .adjusting import (
-    Adjusted as Adjusted,
-    adjust as adjust,
-)
+from .adjusting import Adjusted as Adjusted, adjust as adjust
 from .decoding import EventDecoder as EventDecoder
 from .naming import Event as Event
 from .score_trace import (
@@ -10,13 +7,5 @@ from .score_trace import (
     tag_trace as tag_trace,
     whole_trace as whole_trace,
 )
-from .scoring import (
-    ScoreBlock as ScoreBlock,
-    ScoreStream as ScoreStream,
-    trace_recording as trace_recording,
-)
-from .tagging import (
-    Tagger as Tagger,
-    tag_recording as tag_recording,
-    tag_samples as tag_samples,
-)
+from .scoring import ScoreBlock as ScoreBlock, ScoreStream as ScoreStream, trace_recording as trace_recording
+from .tagging import Tagger as Tagger, tag_recording as tag_recording, tag_samples as tag_samples

@@ -94,11 +94,7 @@ class ScoreTrace:
 
 
 def whole_trace(
-    model: Model,
-    path: str | Path,
-    *,
-    ahead: bool = True,
-    progress: Callable[[float, float], None] | None = None,
+    model: Model, path: str | Path, *, ahead: bool = True, progress: Callable[[float, float], None] | None = None
 ) -> ScoreTrace:
     """Score a recording and keep the trace in memory: about 9 MB per hour for seven labels.
 
