@@ -226,6 +226,11 @@ def graph_in(classifier: Classifier) -> "Convolutional | Quantized | None":
     return classifier if isinstance(classifier, Convolutional | Quantized) else None
 
 
+def quantized_in(classifier: Classifier) -> "Quantized | None":
+    """Return a classifier as the quantized networks that it is, None for another kind."""
+    return classifier if isinstance(classifier, Quantized) else None
+
+
 def stages_in(classifier: "Convolutional | Quantized") -> list[list[Stage]]:
     """Return the stages of each of its networks."""
     return classifier.networks if isinstance(classifier, Quantized) else stages_of(classifier)

@@ -12,7 +12,7 @@ from pathlib import Path
 import numpy as np
 
 from barn_owl.classifiers.cnn import outputs_of
-from barn_owl.classifiers.int8 import SUM_SHIFT, Quantized, QuantizedStage
+from barn_owl.classifiers.int8 import SUM_SHIFT, QuantizedStage
 from barn_owl.classifiers.stages import Stage, every_stage
 from barn_owl.device.graph import classifier_of, graph_of
 from barn_owl.errors import ModelError
@@ -82,7 +82,7 @@ def c_source(model: Model, name: str) -> tuple[str, str, str]:
     laid = _Layout(
         graph_of(model),
         outputs_of(len(model.labels), multilabel=model.multilabel),
-        turned=isinstance(model.classifier, Quantized),
+        turned=quantized_in(model.classifier) is not None,
     )
     data, numbers = _data(model, laid)
     sizes = _sizes(model, laid, numbers)
@@ -156,9 +156,10 @@ def _reach(stage: Stage) -> int:
 
 def _sizes(model: Model, laid: _Layout, numbers: int) -> str:
     front_end, classifier, level = model.front_end, model.classifier, classifier_of(model).level
+    quantized = quantized_in(classifier)
     half = front_end.fft_length // 2
     values: dict[str, object] = {
-        "INT8": int(isinstance(classifier, Quantized)),
+        "INT8": int(quantized is not None),
         "RATE_HZ": front_end.rate_hz,
         "FRAME": front_end.frame,
         "HOP": front_end.hop,
@@ -194,8 +195,8 @@ def _sizes(model: Model, laid: _Layout, numbers: int) -> str:
         "FAINT": _number(FAINT),
         "NUMBERS": numbers,
     }
-    if isinstance(classifier, Quantized):
-        values |= {"INPUT_STEPS": _number(1 / classifier.input_scale), "INPUT_ZERO": classifier.input_zero}
+    if quantized is not None:
+        values |= {"INPUT_STEPS": _number(1 / quantized.input_scale), "INPUT_ZERO": quantized.input_zero}
     return "\n".join(f"#define OWL_{name} {value}" for name, value in values.items())
 
 
@@ -312,9 +313,8 @@ def _bias(stage: Stage) -> np.ndarray:
 
 def _quantized(model: Model) -> list[QuantizedStage]:
     """Those of all networks in order, none of a model that is not quantized."""
-    if not isinstance(model.classifier, Quantized):
-        return []
-    return [stage for network in model.classifier.stages for stage in network]
+    quantized = quantized_in(model.classifier)
+    return [] if quantized is None else [stage for network in quantized.stages for stage in network]
 
 
 def _factors(number: int) -> list[int]:

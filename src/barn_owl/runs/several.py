@@ -104,7 +104,7 @@ def train_classifiers(
                         row = _adapted_estimator(name, stacked, data, own[name], work.workers)
                     else:
                         columns = [] if kind_of(name).sees_frames else plan.columns
-                        its_plan = _ready_to_rank(stacked.but(classifier=name, columns=columns))
+                        its_plan = stacked.but(classifier=name, columns=columns)
                         target = folder / (name + ending).replace(" ", "-")
                         run = _fitted_or_found(target, its_plan, data, work, resume=resume)
                         row = _ranked(name, run.model, run.predictions, run.provenance["seconds"])
@@ -214,16 +214,6 @@ def _fitted_or_found(folder: Path, plan: Plan, data: RunData, work: Work, *, res
             return Run(folder)
     claim_folder(folder, force=True)
     return fit_into(folder, plan, data, work, checkpoint=checkpoint)
-
-
-def _ready_to_rank(plan: Plan) -> Plan:
-    """A plan whose classifier has learned as much as it will when it is judged on the validation clips.
-
-    A network learns for the longer part only after that; ranked before, it would be behind what it becomes.
-    """
-    if not plan.kind.is_resumable:
-        return plan
-    return plan.but(training={"epochs": plan.training.epochs + plan.training.refit})
 
 
 def _adapted_estimator(name: str, plan: Plan, data: RunData, estimator: Any, workers: int) -> dict[str, Any]:
