@@ -12,7 +12,7 @@ from pathlib import Path
 import numpy as np
 
 from barn_owl.classifiers.cnn import outputs_of
-from barn_owl.classifiers.int8 import SUM_SHIFT, QuantizedStage
+from barn_owl.classifiers.int8 import SUM_SHIFT, QuantizedStage, quantized_in
 from barn_owl.classifiers.stages import Stage, every_stage
 from barn_owl.device.graph import classifier_of, graph_of
 from barn_owl.errors import ModelError
