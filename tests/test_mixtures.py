@@ -152,7 +152,7 @@ def test_reverberation_decays_by_60_db_in_its_time_and_is_as_loud_as_asked(direc
 def test_warped_bands_keep_their_ratio(rng):
     frames = np.full((20, 48), -80, dtype=np.float32)
     frames[:, [10, 30]] = -20
-    augment = Augment(AugmentSettings(**PLAIN, warp_percent=20), 48, 0.016, adds=True)
+    augment = Augment(AugmentSettings(**PLAIN, warp_percent=20), FrontEnd())
     peaks = []
     for _ in range(60):
         warped, heard, _ = augment.warped(frames, describe(FrontEnd(), frames).of_clip(frames), rng, 1.0)
@@ -184,10 +184,17 @@ def test_a_clip_that_is_longer_than_a_mixture_is_met_in_parts(rng):
     assert lengths == {300 - 30 - 15}
 
 
-def test_mixtures_without_the_highest_bands_are_among_them(rng):
+def test_low_pass_takes_away_what_recordings_at_8_khz_lack(rng):
     whole, narrow = (maker(rng, augment={**PLAIN, "low_pass": share}).make(20, 60, rng) for share in (0.0, 1.0))
-    highest = [mixtures.frames[..., -1].mean() - mixtures.frames[..., :20].mean() for mixtures in (whole, narrow)]
-    assert highest[1] < highest[0] - 15
+    bands = [mixtures.frames.mean(axis=(0, 1)) for mixtures in (whole, narrow)]
+    below = FrontEnd().centers_hz < 3500
+    assert bands[1][-1] < bands[0][-1] - 15
+    assert np.abs(bands[1] - bands[0])[below].max() < 6
+
+    augment = Augment(AugmentSettings(**(PLAIN | {"low_pass": 1})), FrontEnd(rate_hz=8000, high_hz=3400))
+    power = np.ones((10, 48), dtype=np.float32)
+    augment.narrow(power, rng)
+    assert (power == 1).all()  # nothing to take away
 
 
 def test_frames_that_are_no_levels_take_the_place_of_what_is_behind(rng):

@@ -5,6 +5,7 @@ from functools import lru_cache
 import numpy as np
 from scipy.signal import lfilter
 
+from barn_owl.features import FrontEnd
 from barn_owl.learn.plan import AugmentSettings
 from barn_owl.learn.sources import ClipSound
 
@@ -14,6 +15,8 @@ BUMPS = 6
 """Points between which a random response is drawn."""
 SHIFTS_A_BAND = 20
 """Shifts along the bands are multiples of this part of a band, so that few have to be worked out."""
+LOWEST_CUT_HZ = 3500.0
+"""Lowest cut-off of low-pass filtering: that of recordings at 8 kHz."""
 DECAY_S, DIRECT_DB = (0.2, 1.0), (-3.0, 12.0)
 """Reverberation times of rooms, and their direct-to-reverberant ratios."""
 TAIL_SHARE = 0.5
@@ -21,13 +24,14 @@ TAIL_SHARE = 0.5
 
 
 class Augment:
-    """Draws changes as a plan wishes them, for frames of `bands` bands; adds : whether those are log-mel."""
+    """Draws changes as a plan wishes them, for the frames of a front end."""
 
-    def __init__(self, settings: AugmentSettings, bands: int, hop_s: float, *, adds: bool) -> None:
-        self._settings, self._hop_s, self._adds = settings, hop_s, adds
+    def __init__(self, settings: AugmentSettings, front_end: FrontEnd) -> None:
+        self._settings, self._hop_s, self._adds = settings, front_end.hop_s, front_end.is_log_mel
         # A random response is a mixture of a slope and of bumps.
-        self._slope = np.linspace(-0.5, 0.5, bands).astype(np.float32)
-        self._bumps = hats(bands, BUMPS)
+        self._slope = np.linspace(-0.5, 0.5, front_end.width).astype(np.float32)
+        self._bumps = hats(front_end.width, BUMPS)
+        self._first_cut = int(np.searchsorted(front_end.centers_hz, LOWEST_CUT_HZ))
 
     def pace(self, rng: np.random.Generator) -> float:
         """Draw by how much longer a sound is."""
@@ -77,8 +81,8 @@ class Augment:
     def narrow(self, power: np.ndarray, rng: np.random.Generator) -> None:
         """Take away the highest bands, or a few neighboring ones, of some mixtures, in place."""
         bands = power.shape[1]
-        if rng.random() < self._settings.low_pass:
-            power[:, int(rng.uniform(0.45, 1) * bands) :] *= np.float32(10 ** -rng.uniform(3, 8))
+        if rng.random() < self._settings.low_pass and self._first_cut < bands:
+            power[:, int(rng.integers(self._first_cut, bands)) :] *= np.float32(10 ** -rng.uniform(3, 8))
         if rng.random() < self._settings.mask and bands >= 12:
             width = int(rng.integers(1, bands // 6))
             low = int(rng.integers(bands - width))

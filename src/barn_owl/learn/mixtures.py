@@ -69,7 +69,7 @@ class MixtureMaker:
     def __init__(self, plan: Plan, examples: Examples, background: Sequence[int]) -> None:
         self._plan, self._front_end = plan, plan.front_end
         self._adds = plan.front_end.is_log_mel
-        self._augment = Augment(plan.augment, plan.front_end.width, plan.front_end.hop_s, adds=self._adds)
+        self._augment = Augment(plan.augment, plan.front_end)
         self._examples, self._background = examples, list(background)
         self._clips = list(examples.clips.parts)
         self._sounds = [describe(self._front_end, frames) for frames in self._clips]
