@@ -51,6 +51,15 @@ def test_no_two_events_of_one_label_sound_at_once_in_a_rehearsal(multilabel, tmp
             assert (own["start_s"].to_numpy()[1:] > own["end_s"].to_numpy()[:-1]).all()
 
 
+def test_ignored_labels_sound_as_often_as_all_others_together(clips):
+    plan = small_plan("cnn", background=["still"], rehearsal={"minutes": 5})
+    count = make_rehearsal(plan, clips).truth["label"].value_counts()
+    with_ignored = make_rehearsal(plan.but(ignored=["hum"]), clips).truth
+    own = with_ignored["label"].value_counts()
+    assert own["hum"] == own["hiss"] + own["tick"] > count["hum"]
+    assert (with_ignored["unknown"] == "yes").sum() >= own["hum"]
+
+
 def test_a_rehearsal_ends_after_the_last_of_its_sounds(tmp_path, rng, monkeypatch):
     monkeypatch.setattr("barn_owl.learn.rehearsal.OVERLAP_SHARE", 1.0)
     rows = []

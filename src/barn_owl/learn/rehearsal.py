@@ -26,8 +26,8 @@ from barn_owl.tag.adjusting import best_decoding
 from barn_owl.tag.score_trace import tag_trace, trace_of_samples
 
 STREAM = 43
-EVENTS_A_LABEL, FEWEST_CLIPS = 18, 2
-"""Sounds of each label at most; a label with fewer clips on the split is skipped."""
+EVENTS_A_LABEL, MOST_USES, FEWEST_CLIPS = 18, 3, 2
+"""Sounds of each label at most, and uses of a clip; a label with fewer clips on the split is skipped."""
 UNKNOWN_SHARE, OVERLAP_SHARE = 0.12, 0.12
 SNR_DB = (2.0, 25.0)
 GAP_S = (0.4, 2.6)
@@ -231,14 +231,16 @@ class _Placed:
 
 
 def _drawn(plan: Plan, sounds: pd.DataFrame, rng: np.random.Generator) -> list[tuple[_Placed, float]]:
-    """Sounds in random order with the gap behind each, all labels about equally often, as long as the plan allows."""
+    """Sounds in random order with the gap behind each, as long as the plan allows: all labels about equally often,
+    but ignored ones as often as all others together, as recordings may be full of them."""
     rate_hz, chosen = plan.front_end.rate_hz, []
-    by_label = sounds.groupby(sounds["label"].map(lambda text: labels_in(text)[0] if plan.multilabel else text))
-    for _, own in by_label:
-        if len(own) < FEWEST_CLIPS:
-            continue
-        order = np.concatenate([rng.permutation(len(own)) for _ in range(-(-EVENTS_A_LABEL // len(own)))])
-        chosen += [own.iloc[int(row)] for row in order[: min(EVENTS_A_LABEL, 3 * len(own))]]
+    names = sounds["label"].map(lambda text: labels_in(text)[0] if plan.multilabel else text)
+    by_label = {label: own for label, own in sounds.groupby(names) if len(own) >= FEWEST_CLIPS}
+    ignored = len(by_label.keys() & set(plan.ignored))
+    for label, own in by_label.items():
+        share = (len(by_label) - ignored) / ignored if label in plan.ignored else 1
+        order = np.concatenate([rng.permutation(len(own)) for _ in range(MOST_USES)])
+        chosen += [own.iloc[int(row)] for row in order[: round(EVENTS_A_LABEL * share)]]
     placed: list[tuple[_Placed, float]] = []
     seconds, most = 1.0, plan.rehearsal.minutes * 60
     cut: dict[Any, _Placed] = {}
