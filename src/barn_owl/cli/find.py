@@ -65,7 +65,7 @@ def command(
     if label is not None:
         clips = clips.assign(label=label)
     files = owl.find_recordings(places)
-    with voice.progress(f"searching {len(files)} recordings") as progress:
+    with voice.progress("searching recordings") as progress:
         found = owl.find_similar(
             clips, files, most=most, least=least, cache=cache, workers=workers, progress=progress
         )
