@@ -71,8 +71,7 @@ def command(
         made, refused = write_variants(
             clips, out, settings, variants=variants, background=background, seed=seed, progress=progress
         )
-    for reason in refused.values():
-        voice.warn(f"skipped: {reason}")
+    voice.skipped(refused.values())
     owl.write_clip_table(made, out / "clips.csv")
     voice.say(f"Wrote {len(made)} sound files and {out / 'clips.csv'}; {len(refused)} clips skipped.")
     voice.result({"files": len(made), "refused": refused, "table": str(out / "clips.csv")})

@@ -72,7 +72,7 @@ def command(
     else:
         voice.say(f"Next: barn-owl train {fix or clips} --run RUN")
     counts = {severity: check.count(severity) for severity in SEVERITIES}
-    findings = check.findings.astype(object).where(check.findings.notna(), None).to_dict(orient="records")
+    findings = common.records(check.findings)
     voice.result({"counts": counts, "findings": findings})
     left = check if fix is None else owl.check_clips(check.repaired, audio=False)
     if left.count("error"):

@@ -52,8 +52,7 @@ def command(
         predictions, skipped = owl.predict(
             model, owl.clips.check_clip_table(clips), workers=workers, progress=progress
         )
-    for reason in skipped.values():
-        voice.warn(f"skipped: {reason}")
+    voice.skipped(skipped.values())
     if not len(predictions):
         raise TableError("no clip could be read")
     unsure = undecided(model, predictions) if least is None else predictions["score"].to_numpy() < least

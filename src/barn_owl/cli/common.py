@@ -8,7 +8,7 @@ import signal
 import sys
 import threading
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from functools import wraps
 from pathlib import Path
@@ -134,6 +134,11 @@ class Terminal:
         if not self.quiet:
             self.errors.print(printable(text), markup=False, soft_wrap=True, style="yellow")
 
+    def skipped(self, reasons: Iterable[str]) -> None:
+        """Warn of what was skipped, and why."""
+        for reason in reasons:
+            self.warn(f"skipped: {reason}")
+
     def table(self, table: pd.DataFrame, *, title: str = "") -> None:
         """Print a small table; numbers below 10 with two digits."""
         if self.quiet:
@@ -188,6 +193,11 @@ class Terminal:
                 click.echo(f"{printable(doing)}: {done:.0f} of {total:.0f}, {_time(taken_s)}{speed}{left}", err=True)
 
         return tell
+
+
+def records(table: pd.DataFrame) -> list[dict[str, Any]]:
+    """Rows of a table for JSON; missing values are null."""
+    return table.astype(object).where(table.notna(), None).to_dict("records")
 
 
 def _time(seconds: float) -> str:

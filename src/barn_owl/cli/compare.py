@@ -75,7 +75,7 @@ def command(
             "scores": _records(comparison.scores),
             "pairs": _records(comparison.pairs),
             "by_label": _records(comparison.by_label),
-            "changes": comparison.changes.astype(object).where(comparison.changes.notna(), None).to_dict("records"),
+            "changes": common.records(comparison.changes),
             "plans": _records(compared.plans),
             "costs": _records(compared.costs),
         }

@@ -59,8 +59,7 @@ def command(
     for column in columns:
         if column not in evaluation.predictions:
             raise click.UsageError(f"--by {column}: there are {', '.join(_columns(evaluation))}")
-    for reason in evaluation.skipped.values():
-        voice.warn(f"skipped: {reason}")
+    voice.skipped(evaluation.skipped.values())
     folder = run / "evaluations" / name if clips or split != "test" else run
     show_scores(voice, evaluation)
     by = {column: evaluation.by(column) for column in columns}

@@ -82,8 +82,7 @@ def command(
         frames, clips, skipped = owl.load_frames(
             common.read_clips(what), front_end, workers=workers, cache=cache, progress=progress
         )
-    for reason in skipped.values():
-        voice.warn(f"skipped: {reason}")
+    voice.skipped(skipped.values())
     chosen = [name.strip() for name in statistics.split(",")]
     columns = owl.features.pooled_names(front_end.columns, chosen)
     x = np.stack([owl.features.pool(frames[clip], chosen) for clip in range(len(frames))])

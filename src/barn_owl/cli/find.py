@@ -69,8 +69,7 @@ def command(
         found = owl.find_similar(
             clips, files, most=most, least=least, cache=cache, workers=workers, progress=progress
         )
-    for reason in found.attrs["refused"]:
-        voice.warn(f"skipped: {reason}")
+    voice.skipped(found.attrs["refused"])
     common.write_table(found, out, force=force)
     shown = found.drop(columns="example").head(SHOWN)
     times = {name: [f"{second:.2f}" for second in shown[name]] for name in ("start_s", "end_s")}

@@ -56,8 +56,7 @@ def command(
             table, per_recording=most, least=least, background=background, cache=cache, workers=workers, seed=seed,
             progress=progress,
         )  # fmt: skip
-    for reason in found.refused:
-        voice.warn(f"skipped: {reason}")
+    voice.skipped(found.refused)
     for label, reason in found.left_out.items():
         voice.warn(f"no parts of {label}: {reason}")
     voice.table(found.rounds, title="share of held-out recordings whose label their parts predict")

@@ -111,8 +111,7 @@ def _look_at_clips(
     with voice.progress("reading files") as progress:
         facts, refused = owl.audio.facts_table(clips["file"].unique(), workers=workers, progress=progress)
     refused = unread | refused
-    for reason in refused.values():
-        voice.warn(f"skipped: {reason}")
+    voice.skipped(refused.values())
     joined = clips[["file", "label"]].merge(facts, on="file")
     by_label = joined.groupby("label").agg(
         clips=("file", "size"),

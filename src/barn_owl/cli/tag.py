@@ -184,8 +184,7 @@ def tag_aloud(
             starts=starts,
             progress=progress,
         )
-    for reason in archive.refused.values():
-        voice.warn(f"skipped: {reason}")
+    voice.skipped(archive.refused.values())
     if archive.kept:
         voice.say(f"skipping {len(archive.kept)} recordings that are in the store")
     if archive.stopped:

@@ -299,9 +299,7 @@ def _rank(request: TrainRequest, clips: pd.DataFrame, plan: owl.Plan) -> None:
     voice.say(f"\nWrote one run per classifier to {folder}, classifiers.csv and classifiers.png.")
     voice.say("Ranked by validation: the test score of the best one is unbiased.")
     voice.say(f"Next: barn-owl evaluate {folder / best}")
-    voice.result(
-        {"run": str(folder), "classifiers": ranking.astype(object).where(ranking.notna(), None).to_dict("records")}
-    )
+    voice.result({"run": str(folder), "classifiers": common.records(ranking)})
 
 
 def _train_several(request: TrainRequest, clips: pd.DataFrame, plan: owl.Plan) -> None:
@@ -340,7 +338,7 @@ def _train_subsets(request: TrainRequest, clips: pd.DataFrame, plan: owl.Plan) -
     last = table["run"].iloc[-1]
     voice.say(f"\nWrote one run per size to {folder}, subsets.csv and subsets.png.")
     voice.say(f"Next: barn-owl evaluate {folder / last}")
-    voice.result({"run": str(folder), "subsets": table.astype(object).where(table.notna(), None).to_dict("records")})
+    voice.result({"run": str(folder), "subsets": common.records(table)})
 
 
 ONE = Mode(options="", applies=lambda _: False, train=_train_one)
