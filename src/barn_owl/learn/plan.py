@@ -85,7 +85,7 @@ class AugmentSettings(Settings):
     speaker or the pitch matters."""
     tempo_percent: float = Field(default=15.0, ge=0, le=90)
     """Largest change of tempo; set it to 0 if tempo matters."""
-    low_pass: float = Field(default=0.1, ge=0, le=1)
+    low_pass: float = Field(default=0.2, ge=0, le=1)
     """Share of mixtures with a low-pass filter above 3.5 kHz, as in recordings at a lower sample rate."""
     reverb: float = Field(default=0.3, ge=0, le=1)
     """Share of sounds with the reverberation of a room."""
