@@ -91,6 +91,8 @@ class Sorter:
 
     def _apart(self, found: list[Candidate], until_s: float) -> list[Event]:
         """Events of labels decoded independently; where they overlap, not all may stay."""
+        if self._settings.max_overlap >= 1:  # none waits for another
+            return self._events(sorted(found, key=lambda one: (one.start_s, one.number)))
         self._held = sorted([*self._held, *found], key=lambda one: (one.start_s, one.number))
         given: list[Event] = []
         while self._held:
