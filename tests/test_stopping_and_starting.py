@@ -17,7 +17,7 @@ import scipy
 from barn_owl.cli.main import run as barn_owl
 from barn_owl.clips import read_clip_table, write_clip_table
 from barn_owl.errors import AudioError, ModelError, OutputError, PlanError, TableError
-from barn_owl.learn import read_plan
+from barn_owl.learn import read_plan, write_plan
 from barn_owl.learn.checkpoint import Checkpoint
 from barn_owl.model import load_model
 from barn_owl.runs import (
@@ -77,22 +77,16 @@ def test_a_resumed_training_ends_as_if_never_stopped(few_clips, tmp_path, classi
 def test_the_split_of_a_run_is_kept_when_clips_are_added(clips, few_clips, tmp_path, capsys):
     before = train(few_clips, tmp_path / "first", small_plan("nearest", rehearsal={"minutes": 0}))
     write_clip_table(clips, tmp_path / "more.csv")
-    (tmp_path / "plan.toml").write_text('classifier = "nearest"\nseed = 9\n[rehearsal]\nminutes = 0\n')
-    command = [
-        "train",
-        str(tmp_path / "more.csv"),
-        "--run",
-        str(tmp_path / "next"),
-        "--plan",
-        str(tmp_path / "plan.toml"),
-    ]
+    write_plan(small_plan("nearest", rehearsal={"minutes": 0}, seed=9), tmp_path / "plan.toml")
+    command = ["train", str(tmp_path / "more.csv"), "--plan", str(tmp_path / "plan.toml")]
+    command += ["--run", str(tmp_path / "next")]
     assert barn_owl([*command, "--split-from", str(before.folder), "--quiet"]) == 0
     splits = read_clip_table(tmp_path / "next" / "clips.csv").set_index("file")["split"]
     own = before.predictions.set_index("file")["split"]
     assert (splits[own.index] == own).all()
     assert len(splits) == len(clips) > len(own)
     assert splits.groupby(clips.set_index("file")["group"]).nunique().max() == 1
-    assert barn_owl([*command[:3], str(tmp_path / "other"), "--split-from", str(tmp_path)]) == 2
+    assert barn_owl([*command[:-1], str(tmp_path / "other"), "--split-from", str(tmp_path)]) == 2
     assert "is no run" in capsys.readouterr().err
 
 
