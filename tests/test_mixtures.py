@@ -195,6 +195,10 @@ def test_low_pass_takes_away_what_recordings_at_8_khz_lack(rng):
     power = np.ones((10, 48), dtype=np.float32)
     augment.narrow(power, rng)
     assert (power == 1).all()  # nothing to take away
+    augment = Augment(AugmentSettings(**(PLAIN | {"low_pass": 1})), FrontEnd(rate_hz=32000, low_hz=5000))
+    for _ in range(40):
+        augment.narrow(power := np.ones((10, 48), dtype=np.float32), rng)
+        assert (power[:, :24] == 1).all()  # or a model of high frequencies would be left with nothing
 
 
 def test_frames_that_are_no_levels_take_the_place_of_what_is_behind(rng):

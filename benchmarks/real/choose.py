@@ -32,10 +32,13 @@ CHANGES: dict[str, dict[str, Any]] = {
     "whole clips 0.3": {"mixtures": {"whole_clips": 0.3}},
     "whole clips 0.7": {"mixtures": {"whole_clips": 0.7}},
     "synthetic sounds 0.1": {"mixtures": {"unknown": 0.1}},
-    "synthetic sounds 0.4": {"mixtures": {"unknown": 0.4}},
+    "synthetic sounds 0.25": {"mixtures": {"unknown": 0.25}},
     "from 3 dB": {"mixtures": {"snr_low_db": 3.0}},
     "no shift along the bands": {"augment": {"shift_bands": 0.0}},
     "no reverberation": {"augment": {"reverb": 0.0}},
+    "no low-pass filter": {"augment": {"low_pass": 0.0}},
+    "low-pass filter 0.1": {"augment": {"low_pass": 0.1}},
+    "low-pass filter 0.3": {"augment": {"low_pass": 0.3}},
 }
 DECODING: dict[str, dict[str, float]] = {
     "threshold 0.5, release 0.3": {"threshold": 0.5, "release_threshold": 0.3},

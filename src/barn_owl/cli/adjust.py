@@ -25,7 +25,7 @@ from barn_owl.cli.score import show_event_scores
 @click.option("--figure", type=common.PATH, help="Figure to write: detections over false alarms.")
 @click.option("--dry-run", is_flag=True, help="Report the changes without making them.")
 @click.option("--undo", is_flag=True, help="Restore the previous settings; needs no TRUTH.")
-@click.option("--force", is_flag=True, help="Overwrite existing files.")
+@common.force_option
 @common.terminal_options
 def command(
     model_path: Path,

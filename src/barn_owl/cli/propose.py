@@ -48,15 +48,10 @@ def command(
     common.check_outputs(pages=[page], tables=[out], force=force)
     used = None if model is None else owl.load_model(model)
     labeled = None if known is None else common.read_clips(known)
+    clips = common.clips_of(what)
     with voice.progress("reading clips") as progress:
         chosen = owl.annotation.propose(
-            common.clips_of(what),
-            count=count,
-            model=used,
-            known=labeled,
-            workers=workers,
-            seed=seed,
-            progress=progress,
+            clips, count=count, model=used, known=labeled, workers=workers, seed=seed, progress=progress
         )
     common.write_clips(chosen, out, force=force)
     shown = chosen.head(SHOWN).assign(file=[Path(file).name for file in chosen["file"].head(SHOWN)])

@@ -31,7 +31,8 @@ class Augment:
         # A random response is a mixture of a slope and of bumps.
         self._slope = np.linspace(-0.5, 0.5, front_end.width).astype(np.float32)
         self._bumps = hats(front_end.width, BUMPS)
-        self._first_cut = int(np.searchsorted(front_end.centers_hz, LOWEST_CUT_HZ))
+        # A model of high frequencies keeps the lower half of its bands, or nothing would be left to classify.
+        self._first_cut = max(int(np.searchsorted(front_end.centers_hz, LOWEST_CUT_HZ)), front_end.bands // 2)
 
     def pace(self, rng: np.random.Generator) -> float:
         """Draw by how much longer a sound is."""
