@@ -24,7 +24,7 @@ from barn_owl.wording import facts_in_html, nearest_to
 class TrainingSettings(Settings):
     """Training of networks."""
 
-    epochs: int = Field(default=24, ge=1, le=100_000)
+    epochs: int = Field(default=36, ge=1, le=100_000)
     """Number of epochs."""
     batch_size: int = Field(default=4, ge=2, le=4096)
     """Mixtures per batch."""
@@ -35,9 +35,9 @@ class TrainingSettings(Settings):
     weight_averaging: float = Field(default=0.99, ge=0, lt=1)
     """Decay of the running average of the weights, which the model uses; 0 turns it off."""
     patience: int = Field(default=30, ge=1)
-    """Epochs without improvement after which training stops."""
+    """Epochs without improvement after which training stops, counted in the last tenth of `epochs`."""
     stop_on: Literal["loss", "f1"] = "loss"
-    """Validation score that selects the best epoch: lowest loss, or highest macro F1."""
+    """Validation score that selects the best epoch of the last tenth: lowest loss, or highest macro F1."""
     refit: int = Field(default=10, ge=0, le=100_000)
     """Whether validation clips are used for training in the end; 0 turns it off. Each of several networks holds out
     its own part of the validation clips; a single network trains on for this many epochs with all of them."""

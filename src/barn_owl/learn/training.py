@@ -18,8 +18,9 @@ from barn_owl.network.layer import Arrays
 
 logger = logging.getLogger(__name__)
 
-LATE = 0.5
-"""Share of the epochs after which one may be the best, if there are such: until then the rate is still high."""
+LATE = 0.9
+"""Share of the epochs after which one may be the best, if there are such: until then the learning rate is still high,
+and what validation clips of a few groups call better classifies events of others worse."""
 
 
 def fit_network(
@@ -52,7 +53,7 @@ def fit_network(
         begin = time.perf_counter() - (curves[-1].seconds if curves else 0.0)
         try:
             for epoch in range(len(curves) + 1, plan.training.epochs + 1):
-                if curves and epoch - 1 - best.epoch >= plan.training.patience:
+                if best.is_late and epoch - 1 - best.epoch >= plan.training.patience:
                     break
                 learned = members.epoch(epoch)
                 curves.append(_line(plan, epoch, learned, begin, best=best.take(epoch, learned)))
@@ -110,7 +111,9 @@ class _Best:
     def __init__(self, plan: Plan, *, judges: bool) -> None:
         self._training, self._judges = plan.training, judges
         self.arrays: list[Arrays] = []
-        self.epoch, self._least, self._was_late = 0, np.inf, False
+        self.epoch, self._least = 0, np.inf
+        self.is_late = False
+        """Whether the best is one of the last epochs."""
 
     def take(self, epoch: int, learned: list[EpochResult]) -> bool:
         """Keep the weights if they are the best, or the first of those that may be; without a judge, always."""
@@ -121,19 +124,19 @@ class _Best:
         badness = float(np.mean(own)) if own else -float(epoch)
         if not self._judges:
             badness = -float(epoch)
-        if badness < self._least or (is_late and not self._was_late and np.isfinite(badness)):
+        if badness < self._least or (is_late and not self.is_late and np.isfinite(badness)):
             self.arrays = [one.arrays for one in learned]
-            self._least, self.epoch, self._was_late = badness, epoch, is_late
+            self._least, self.epoch, self.is_late = badness, epoch, is_late
         return self.epoch == epoch
 
     def numbers(self) -> dict[str, Any]:
         """What a checkpoint needs alongside the weights."""
-        return {"best_epoch": self.epoch, "least": float(self._least), "was_late": self._was_late}
+        return {"best_epoch": self.epoch, "least": float(self._least), "was_late": self.is_late}
 
     def restore(self, checkpoint: Checkpoint) -> None:
         """Take what a checkpoint holds."""
         numbers = checkpoint.numbers
-        self.epoch, self._least, self._was_late = (numbers[key] for key in ("best_epoch", "least", "was_late"))
+        self.epoch, self._least, self.is_late = (numbers[key] for key in ("best_epoch", "least", "was_late"))
         for number in range(len(numbers["members"])):
             own = _below(f"best.{number}", checkpoint.arrays)
             self.arrays += [own] if own else []

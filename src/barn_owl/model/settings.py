@@ -6,7 +6,7 @@ from pydantic import Field, model_validator
 
 from barn_owl.settings import Settings
 
-USUAL_RELEASE = 0.45
+USUAL_RELEASE = 0.35
 LONGEST_S = 1e7
 """Upper limit of durations, gaps and pauses: a few months."""
 
@@ -34,17 +34,17 @@ class DecodingSettings(Settings):
     0.8
     """
 
-    threshold: float = Field(default=0.6, gt=0, le=1)
+    threshold: float = Field(default=0.5, gt=0, le=1)
     """Score that an event must reach at least once."""
     release_threshold: float = Field(default=USUAL_RELEASE, ge=0, lt=1)
-    """Score below which an event ends. Default: 0.45, or `threshold` if that is lower."""
+    """Score below which an event ends. Default: 0.35, or `threshold` if that is lower."""
     min_confidence: float = Field(default=0.8, ge=0, le=1)
     """Probability, over the whole event, that it is one of the labels that are reported. Rejects unknown sounds."""
     retrigger_threshold: float = Field(default=0.9, gt=0, le=1)
     """Onset score at which a new event begins while another is still active; 1 turns this off."""
     smoothing_s: float = Field(default=0.0, ge=0, le=60)
     """Length of the moving average applied to the scores first; 0 turns it off."""
-    min_duration_s: float = Field(default=0.1, ge=0, le=LONGEST_S)
+    min_duration_s: float = Field(default=0.05, ge=0, le=LONGEST_S)
     """Shorter events are dropped."""
     max_duration_s: float = Field(default=3600.0, gt=0, le=LONGEST_S)
     """Longer events are dropped."""

@@ -65,7 +65,7 @@ def clip_norm(gradient: np.ndarray, longest: float) -> float:
 
 
 def warm_cosine(step: int, steps: int, peak: float, warm_share: float = 0.1) -> float:
-    """TrainingHistory rate at `step` of `steps`: a straight rise to `peak`, then half a cosine down to zero.
+    """Learning rate at `step` of `steps`: a straight rise to `peak`, then half a cosine down to zero.
 
     >>> [round(warm_cosine(step, 100, 1.0), 2) for step in (0, 9, 55, 99)]
     [0.1, 1.0, 0.5, 0.0]

@@ -15,13 +15,14 @@ for a hundred clips; and how many times better than chance a useful classifier i
 class TrainingHistory:
     """Course of a training.
 
-    rise : relative rise of the validation loss from its minimum to the end. gap : balanced accuracy on training clips
-    minus that on unseen clips; NaN if unknown. reached, chance : balanced accuracy on the validation clips, and at
-    chance. never : labels without a correct validation clip. by_epoch : whether the curves are over epochs; otherwise
-    each row is a candidate.
+    best_epoch : whose weights the model has. least_epoch : of the least validation loss. rise : relative rise of the
+    validation loss from there to the end. gap : balanced accuracy on training clips minus that on unseen clips; NaN
+    if unknown. reached, chance : balanced accuracy on the validation clips, and at chance. never : labels without a
+    correct validation clip. by_epoch : whether the curves are over epochs; otherwise each row is a candidate.
     """
 
     best_epoch: int
+    least_epoch: int
     epochs: int
     rise: float
     gap: float
@@ -58,13 +59,13 @@ class TrainingHistory:
             sentences = [f"No validation clip of {', '.join(map(repr, self.never))} is classified correctly."]
         if not self.by_epoch:
             pass  # candidates have no order
-        elif self.best_epoch == self.epochs:
+        elif self.least_epoch == self.epochs:
             sentences += [f"Still improving at the last epoch, {self.epochs}: more epochs may help."]
         else:
-            sentences += [f"Best at epoch {self.best_epoch} of {self.epochs}, whose weights the model has."]
+            sentences += [f"The model has the weights of epoch {self.best_epoch} of {self.epochs}."]
         if self.by_epoch and self.overfits:
             sentences.append(
-                f"After epoch {self.best_epoch} the validation loss rose by {self.rise:.0%} while the training loss "
+                f"After epoch {self.least_epoch} the validation loss rose by {self.rise:.0%} while the training loss "
                 "fell: overfitting."
             )
         if self.gap > GAP:
@@ -83,9 +84,11 @@ def read_training_history(
     refitted : the model has trained on the validation clips, too, whose scores are those of the model before.
     """
     best = curves[curves["best"].astype(bool)].iloc[-1]
-    after = curves[curves["epoch"] > best["epoch"]]
-    falls = len(after) > 0 and after["train_loss"].iloc[-1] <= best["train_loss"]
-    end = float(after["validation_loss"].tail(5).mean()) if falls else float(best["validation_loss"])
+    losses = curves["validation_loss"]
+    least = curves.loc[losses.idxmin()] if by_epoch and losses.notna().any() else best
+    after = curves[curves["epoch"] > least["epoch"]]
+    falls = len(after) > 0 and after["train_loss"].iloc[-1] <= least["train_loss"]
+    end = float(after["validation_loss"].tail(5).mean()) if falls else float(least["validation_loss"])
     others = "test" if refitted else "validation"
     splits = [(scores.get(split) or {}).get("balanced_accuracy", np.nan) for split in ("train", others)]
     validation = scores.get("validation") or {}
@@ -96,7 +99,8 @@ def read_training_history(
         reached=validation.get("balanced_accuracy", 1.0),
         never=tuple(name for name, recall in by_label.items() if recall == 0),
         best_epoch=int(best["epoch"]),
+        least_epoch=int(least["epoch"]),
         epochs=int(curves["epoch"].iloc[-1]),
-        rise=end / float(best["validation_loss"]) - 1 if best["validation_loss"] else 0.0,
+        rise=end / float(least["validation_loss"]) - 1 if least["validation_loss"] else 0.0,
         gap=float(splits[0] - splits[1]),
     )

@@ -39,7 +39,6 @@ def curves_figure(run: Run) -> Figure:
     scores.set_ylim(0, 1.02)
     unit = "epoch" if learning.by_epoch else "candidate"
     scores.set_xlabel(unit)
-    best = curves[curves["epoch"] == learning.best_epoch].iloc[0]
     for axes in (losses, scores):
         axes.axvline(learning.best_epoch, color=INK, linewidth=1, linestyle="--")
         axes.grid(color=GRID)
@@ -50,14 +49,16 @@ def curves_figure(run: Run) -> Figure:
         xytext=(-6 if is_late else 6, -14), ha="right" if is_late else "left", textcoords="offset points", color=INK,
     )  # fmt: skip
     if learning.by_epoch and learning.overfits:
-        after = curves[curves["epoch"] >= learning.best_epoch]
+        after = curves[curves["epoch"] >= learning.least_epoch]
         losses.fill_between(
-            after["epoch"], best["validation_loss"], after["validation_loss"], color=VALIDATION, alpha=0.2,
+            after["epoch"], after["validation_loss"].iloc[0], after["validation_loss"], color=VALIDATION, alpha=0.2,
             label=f"overfitting: validation loss up {learning.rise:.0%}",
         )  # fmt: skip
     losses.legend(loc="best", frameon=False)
     scores.legend(loc="best", frameon=False)
-    sentences = [sentence for sentence in learning.words if not sentence.startswith("Best at")] or learning.words
+    sentences = [
+        sentence for sentence in learning.words if not sentence.startswith("The model has")
+    ] or learning.words
     losses.set_title((sentences or ["A single fit"])[0], loc="left", fontsize=13, color=INK)
     return figure
 
