@@ -24,7 +24,7 @@ from barn_owl.wording import facts_in_html, nearest_to
 class TrainingSettings(Settings):
     """Training of networks."""
 
-    epochs: int = Field(default=36, ge=1, le=100_000)
+    epochs: int = Field(default=40, ge=1, le=100_000)
     """Number of epochs."""
     batch_size: int = Field(default=4, ge=2, le=4096)
     """Mixtures per batch."""

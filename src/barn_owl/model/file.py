@@ -12,9 +12,9 @@ from barn_owl.errors import BarnOwlError, ModelError
 from barn_owl.files import whole_file
 from barn_owl.model.header import Header, parsed
 
-FORMAT = 10
+FORMAT = 11
 """Version of the header; raised when an older Barn Owl could misread it."""
-OLDEST = 10
+OLDEST = 11
 """Oldest format that is read."""
 
 
