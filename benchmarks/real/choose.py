@@ -3,8 +3,9 @@
 usage: choose.py [--sets drums,voices,letters,instruments,commands] [--seeds 0] [--only WORDS,OF,NAMES]
 
 One setting is changed at a time. Test clips take no part: a model is trained on the training split, a quarter of
-whose groups it chooses on, and is judged on the clips of the validation split and on the recording that is made of
-those. Prints a row for each change: balanced accuracy, event F1 and seconds of CPU of each problem, and the means.
+whose groups it chooses on, and is judged on the clips of the validation split and on the recording that unseen.py
+makes of those, over background that it has not heard. Of commands, three voices unlike the others are judged on.
+Prints a row for each change: balanced accuracy, event F1 and seconds of CPU of each problem, and the means.
 """
 
 import argparse
@@ -16,6 +17,7 @@ from typing import Any
 import pandas as pd
 from judge import FOLDERS, Judge
 from recorded import DATA
+from unseen import KEPT_OUT
 
 import barn_owl
 
@@ -27,8 +29,8 @@ CHANGES: dict[str, dict[str, Any]] = {
     "time and bands only": {"cnn": {"kinds": ["2d"]}},
     "along time only": {"cnn": {"kinds": ["1d"]}},
     "tiny": {"cnn": {"size": "tiny"}},
-    "12 epochs": {"training": {"epochs": 12}},
-    "36 epochs": {"training": {"epochs": 36}},
+    "24 epochs": {"training": {"epochs": 24}},
+    "72 epochs": {"training": {"epochs": 72}},
     "whole clips 0.3": {"mixtures": {"whole_clips": 0.3}},
     "whole clips 0.7": {"mixtures": {"whole_clips": 0.7}},
     "synthetic sounds 0.1": {"mixtures": {"unknown": 0.1}},
@@ -41,7 +43,9 @@ CHANGES: dict[str, dict[str, Any]] = {
     "low-pass filter 0.3": {"augment": {"low_pass": 0.3}},
 }
 DECODING: dict[str, dict[str, float]] = {
-    "threshold 0.5, release 0.3": {"threshold": 0.5, "release_threshold": 0.3},
+    "threshold 0.4": {"threshold": 0.4, "release_threshold": 0.25},
+    "threshold 0.6": {"threshold": 0.6, "release_threshold": 0.45},
+    "from 0.1 s on": {"min_duration_s": 0.1},
     "sure to 0.5": {"min_confidence": 0.5},
     "sure to 0.8": {"min_confidence": 0.8},
     "begins again from 0.7": {"retrigger_threshold": 0.7},
@@ -49,14 +53,29 @@ DECODING: dict[str, dict[str, float]] = {
 }
 
 
+SOUND = ".wav", ".flac"
+JUDGED_VOICES = ["awb", "ked", "caribbean_m7"]
+WATCHED_VOICES = ["kal", "rp_f4", "ambi_dark_woosh"]
+"""Groups of commands to judge on, and to choose the best epoch on."""
+
+
 def held_out(judge: Judge) -> pd.DataFrame:
     """The clips without those of the test split; what was the validation split is to be judged on."""
     clips = judge.clips[judge.clips["split"] != "test"]
+    clips = clips[~clips["group"].isin(KEPT_OUT)]
+    if judge.problem == "commands":
+        group = clips["group"]
+        places = {"validation": group.isin(WATCHED_VOICES), "test": group.isin(JUDGED_VOICES)}
+        split = pd.Series("train", index=clips.index)
+        for name, rows in places.items():
+            split[rows] = name
+        return clips.assign(split=split)[["file", "label", "group", "split"]]
     groups = sorted(clips.loc[clips["split"] == "train", "group"].astype(str).unique())
     chosen_on = clips["group"].astype(str).isin(groups[1::4])
     split = clips["split"].where(~(chosen_on & (clips["split"] == "train")), "choose")
     names = {"train": "train", "choose": "validation", "validation": "test"}
-    return judge.with_background(clips.assign(split=split.map(names)))[["file", "label", "group", "split"]]
+    every = judge.with_background(clips.assign(split=split.map(names)))
+    return every.loc[~every["group"].isin(KEPT_OUT), ["file", "label", "group", "split"]]
 
 
 def measured(judge: Judge, name: str, folder: Path) -> list[tuple[str, str, float]]:
@@ -71,10 +90,10 @@ def measured(judge: Judge, name: str, folder: Path) -> list[tuple[str, str, floa
     found.append((name, "clips", run.evaluate().scores.balanced_accuracy))
     if judge.problem not in FOLDERS:
         return found
-    tune = DATA / FOLDERS[judge.problem][1] / f"{judge.problem}_tune.csv"
-    recording = next(path for path in tune.parent.glob(f"{tune.stem}.*") if path.suffix in (".wav", ".flac"))
+    truth_table = DATA / "unseen" / f"{judge.problem}_unseen.csv"
+    recording = next(path for path in truth_table.parent.glob(f"{truth_table.stem}.*") if path.suffix in SOUND)
     trace = barn_owl.tag.whole_trace(run.model, recording)
-    truth = barn_owl.read_clip_table(tune).assign(file=trace.file)
+    truth = barn_owl.read_clip_table(truth_table).assign(file=trace.file)
     decoding = {name: {}} if CHANGES[name] else {name: {}, **DECODING}
     for own, change in decoding.items():
         events = barn_owl.tag_trace(run.model, trace, decoding=run.model.decoding.but(**change))

@@ -295,15 +295,16 @@ def build_instruments():
     )
     out = tables("instruments", rows, part)
     out["dropped_renders"] = {f: dict(b) for f, b in bad.items() if b}
-    return {**out, "recordings": long_instruments()}
-
-
-def long_instruments(sr=44100):
-    made = []
-    for fonts, seed, name, folder, seconds, n, each, over, bg, noises in (
+    recordings = (
         (("generaluser", "freepats"), 32, "instruments_30min.flac", LONG, 1800, 320, 20, 0.15, BG_A, [1]),
         (("timgm6mb", "gmbank"), 33, "instruments_tune.flac", TUNE, 600, 100, 15, 0.1, BG_B, [0, 2]),
-    ):
+    )
+    return {**out, "recordings": long_instruments(recordings)}
+
+
+def long_instruments(recordings, sr=44100):
+    made = []
+    for fonts, seed, name, folder, seconds, n, each, over, bg, noises in recordings:
         ev, ot = defaultdict(list), defaultdict(list)
         for i, font in enumerate(fonts):
             rng = np.random.default_rng([seed, i])
