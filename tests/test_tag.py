@@ -63,8 +63,8 @@ def test_settings_in_seconds_mean_the_same_at_any_hop(runs, clips, long_take, tm
         tag_samples(model, long_take, RATE_HZ).query("end_s - start_s > 0.3") for model in (runs["cnn"].model, other)
     )
     assert found["label"].tolist() == usual["label"].tolist() == ["hum", "tick", "hiss"]
-    # Networks that were trained apart agree to a step, four of the longer hops; mostly they do to two hops.
-    assert found["start_s"].tolist() == pytest.approx(usual["start_s"].tolist(), abs=0.064)
+    # Networks that were trained apart agree to a step, four of the longer hops, and a hop; mostly to two hops.
+    assert found["start_s"].tolist() == pytest.approx(usual["start_s"].tolist(), abs=0.08)
 
 
 @given(cuts=st.lists(st.integers(1, 30 * RATE_HZ), max_size=10))

@@ -2,6 +2,7 @@
 
 import logging
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -44,6 +45,7 @@ class Tagger:
     ) -> None:
         warn_of_clip_settings(model)
         self._trace, self._decider = ScoreStream(model, every_s=every_s), EventDecoder.of(model, decoding)
+        self._rate_hz, self._samples = model.front_end.rate_hz, 0
         self.scores = np.zeros(len(model.labels), dtype=np.float32)
         """Score of each label at the last step that was looked at, 0 to 1, ``(labels,)``."""
 
@@ -54,6 +56,7 @@ class Tagger:
 
     def push(self, samples: np.ndarray) -> list[Event]:
         """Take mono samples, shape ``(samples,)``, at the rate of the model's front end."""
+        self._samples += len(samples)
         blocks = self._trace.push(samples)
         if blocks:
             self.scores = label_scores(blocks[-1].sounds[-1], blocks[-1].naming[-1])
@@ -61,9 +64,8 @@ class Tagger:
 
     def finish(self) -> list[Event]:
         """Return the last events; raises AudioError when there was less than one frame of sound."""
-        return [
-            event for block in self._trace.finish() for event in self._decider.push(block)
-        ] + self._decider.finish()
+        events = list(decided(self._trace.finish(), self._decider))
+        return within(events, self._samples / self._rate_hz)
 
 
 def tag_samples(
@@ -152,17 +154,23 @@ def warn_of_clip_settings(model: Model) -> None:
         )
 
 
+def within(events: list[Event], duration_s: float) -> list[Event]:
+    """Events cut at the end of the sound, without those that begin there."""
+    end_s = round(duration_s, 3)
+    return [replace(event, end_s=min(event.end_s, end_s)) for event in events if event.start_s < end_s]
+
+
 def event_table(events: list[Event], file: str, duration_s: float) -> pd.DataFrame:
     """Events as a clip table, in order of time, none of them beyond the end of the recording.
 
     Events that would begin there, as decoding shifts onsets, are dropped.
     """
-    events = [event for event in events if event.start_s < round(duration_s, 3)]
+    events = within(events, duration_s)
     table = pd.DataFrame(
         {
             "file": [file] * len(events),
             "start_s": np.array([event.start_s for event in events], dtype=np.float64),
-            "end_s": np.array([min(event.end_s, round(duration_s, 3)) for event in events], dtype=np.float64),
+            "end_s": np.array([event.end_s for event in events], dtype=np.float64),
             "label": [event.label for event in events],
             "score": np.array([round(event.score, 4) for event in events], dtype=np.float64),
         }
