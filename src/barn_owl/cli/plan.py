@@ -101,10 +101,10 @@ def show_network(voice: common.Terminal, plan: owl.Plan, labels: int) -> list[di
         "activation_kb": "output in kB",
         "receptive_field_ms": "receptive field, ms",
     }
-    voice.table(shown.rename(columns=headings), title=f"{plan.classifier}, one step, {labels} labels")
-    cost = classifier.cost(plan.front_end.hop_s)
     networks = len(classifier.networks)
-    several = f"average of {networks} such networks: " if networks > 1 else ""
+    first, several = (f", first of {networks} networks", f"all {networks} networks: ") if networks > 1 else ("", "")
+    voice.table(shown.rename(columns=headings), title=f"{plan.classifier}{first}, one step, {labels} labels")
+    cost = classifier.cost(plan.front_end.hop_s)
     voice.say(f"{several}{cost.weights:,} weights, {cost.multiply_adds:,} multiply-adds per second")
     return [
         {key: None if value != value else value for key, value in row.items()} for row in table.to_dict("records")
