@@ -81,7 +81,7 @@ def test_longest_pause_and_labels_of_their_own_on_hand_made_traces():
     ) == (0.3, 0.2, 0.1)
     with pytest.raises(PlanError, match=r"decoding.labels.gull: the model knows"):
         EventDecoder(["hum"], [], TIMING, DecodingSettings(labels={"gull": {"threshold": 0.9}}))
-    with pytest.raises(PlanError, match=r"labels.hum.release_threshold must be at most threshold=0.6, got 0.95"):
+    with pytest.raises(PlanError, match=r"labels.hum.release_threshold must be at most threshold=0.5, got 0.95"):
         DecodingSettings(labels={"hum": {"release_threshold": 0.95}})
 
 
