@@ -121,7 +121,7 @@ def test_a_run_that_was_there_survives_until_there_is_something_better(few_clips
 def test_a_killed_command_can_be_resumed(few_clips, tmp_path):
     write_clip_table(few_clips, tmp_path / "clips.csv")
     (tmp_path / "plan.toml").write_text(
-        'classifier = "cnn"\n[training]\nepochs = 400\npatience = 400\nrefit = 0\n[cnn]\nsize = "tiny"\n'
+        'classifier = "cnn"\n[training]\nepochs = 400\nrefit = 0\n[cnn]\nsize = "tiny"\n'
         "[mixtures]\ncount = 16\nseconds = 1.5\nunknown = 0\n[rehearsal]\nminutes = 0\n"
     )
     command = ["train", str(tmp_path / "clips.csv"), "--run", str(tmp_path / "run"), "--quiet"]

@@ -178,7 +178,7 @@ def test_ctrl_c_keeps_the_best_so_far(few_clips, tmp_path):
 
 def test_a_loss_that_is_no_number_is_told_and_the_best_is_kept(clips, tmp_path):
     # Decay times rate is 10: every step turns the weights over and makes them nine times larger.
-    plan = able_plan("cnn").but(training={"learning_rate": 1.0, "epochs": 120, "weight_decay": 10.0, "patience": 120})
+    plan = able_plan("cnn").but(training={"learning_rate": 1.0, "epochs": 120, "weight_decay": 10.0})
     with (
         pytest.raises(TrainingError, match=r"epoch .*, batch \d+ of 16, .*; lower training.learning_rate .1."),
         np.errstate(all="ignore"),

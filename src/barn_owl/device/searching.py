@@ -319,7 +319,7 @@ def _learned(
     """Train a candidate for a step, and score it on a held-out fold."""
     number, drawn = candidate
     begin, fold = time.perf_counter(), step % int(clips["fold"].max()) + 1
-    plan = drawn.but(training={"epochs": EPOCHS * 2**step, "patience": 10**6, "refit": 0})
+    plan = drawn.but(training={"epochs": EPOCHS * 2**step, "refit": 0})
     splits = np.where(clips["fold"] == fold, "validation", "train")
     line: dict[str, Any] = {"candidate": number, "step": step, "fold": fold, "trouble": ""}
     own = Work(workers=workers, cache=cache)

@@ -153,7 +153,7 @@ def _share_for(model: Model, flash_kb: float) -> float:
 def _plan_for(plan: Plan, settings: NetworkSettings) -> Plan:
     return plan.but(
         cnn=settings.model_dump(), start={"model": "", "frozen": 0, "rate_share": RATE_SHARE},
-        training={"epochs": EPOCHS, "patience": EPOCHS},
+        training={"epochs": EPOCHS},
     )  # fmt: skip
 
 

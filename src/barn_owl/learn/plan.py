@@ -34,8 +34,6 @@ class TrainingSettings(Settings):
     """Weight decay of AdamW."""
     weight_averaging: float = Field(default=0.99, ge=0, lt=1)
     """Decay of the running average of the weights, which the model uses; 0 turns it off."""
-    patience: int = Field(default=30, ge=1)
-    """Epochs without improvement after which training stops, counted in the last tenth of `epochs`."""
     stop_on: Literal["loss", "f1"] = "loss"
     """Validation score that selects the best epoch of the last tenth: lowest loss, or highest macro F1."""
     refit: int = Field(default=10, ge=0, le=100_000)

@@ -53,8 +53,6 @@ def fit_network(
         begin = time.perf_counter() - (curves[-1].seconds if curves else 0.0)
         try:
             for epoch in range(len(curves) + 1, plan.training.epochs + 1):
-                if best.is_late and epoch - 1 - best.epoch >= plan.training.patience:
-                    break
                 learned = members.epoch(epoch)
                 curves.append(_line(plan, epoch, learned, begin, best=best.take(epoch, learned)))
                 if save is not None:
@@ -111,9 +109,7 @@ class _Best:
     def __init__(self, plan: Plan, *, judges: bool) -> None:
         self._training, self._judges = plan.training, judges
         self.arrays: list[Arrays] = []
-        self.epoch, self._least = 0, np.inf
-        self.is_late = False
-        """Whether the best is one of the last epochs."""
+        self.epoch, self._least, self._was_late = 0, np.inf, False
 
     def take(self, epoch: int, learned: list[EpochResult]) -> bool:
         """Keep the weights if they are the best, or the first of those that may be; without a judge, always."""
@@ -124,19 +120,19 @@ class _Best:
         badness = float(np.mean(own)) if own else -float(epoch)
         if not self._judges:
             badness = -float(epoch)
-        if badness < self._least or (is_late and not self.is_late and np.isfinite(badness)):
+        if badness < self._least or (is_late and not self._was_late and np.isfinite(badness)):
             self.arrays = [one.arrays for one in learned]
-            self._least, self.epoch, self.is_late = badness, epoch, is_late
+            self._least, self.epoch, self._was_late = badness, epoch, is_late
         return self.epoch == epoch
 
     def numbers(self) -> dict[str, Any]:
         """What a checkpoint needs alongside the weights."""
-        return {"best_epoch": self.epoch, "least": float(self._least), "was_late": self.is_late}
+        return {"best_epoch": self.epoch, "least": float(self._least), "was_late": self._was_late}
 
     def restore(self, checkpoint: Checkpoint) -> None:
         """Take what a checkpoint holds."""
         numbers = checkpoint.numbers
-        self.epoch, self._least, self.is_late = (numbers[key] for key in ("best_epoch", "least", "was_late"))
+        self.epoch, self._least, self._was_late = (numbers[key] for key in ("best_epoch", "least", "was_late"))
         for number in range(len(numbers["members"])):
             own = _below(f"best.{number}", checkpoint.arrays)
             self.arrays += [own] if own else []

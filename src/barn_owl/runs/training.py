@@ -151,7 +151,7 @@ def _refitted(
         return model, fitted
     again = data.with_splits(lambda table: table.assign(split=table["split"].replace("validation", "train")))
     every, _ = again.examples(plan, extra_columns, needs_validation=False)
-    onward = plan.but(training={"epochs": plan.training.refit, "patience": plan.training.refit})
+    onward = plan.but(training={"epochs": plan.training.refit})
     if not plan.start.model:
         onward = onward.but(start={"rate_share": 1.0})
     try:
