@@ -64,12 +64,8 @@ def held_out(judge: Judge) -> pd.DataFrame:
     clips = judge.clips[judge.clips["split"] != "test"]
     clips = clips[~clips["group"].isin(KEPT_OUT)]
     if judge.problem == "commands":
-        group = clips["group"]
-        places = {"validation": group.isin(WATCHED_VOICES), "test": group.isin(JUDGED_VOICES)}
-        split = pd.Series("train", index=clips.index)
-        for name, rows in places.items():
-            split[rows] = name
-        return clips.assign(split=split)[["file", "label", "group", "split"]]
+        places = dict.fromkeys(WATCHED_VOICES, "validation") | dict.fromkeys(JUDGED_VOICES, "test")
+        return clips.assign(split=clips["group"].map(places).fillna("train"))[["file", "label", "group", "split"]]
     groups = sorted(clips.loc[clips["split"] == "train", "group"].astype(str).unique())
     chosen_on = clips["group"].astype(str).isin(groups[1::4])
     split = clips["split"].where(~(chosen_on & (clips["split"] == "train")), "choose")

@@ -102,7 +102,9 @@ def show_network(voice: common.Terminal, plan: owl.Plan, labels: int) -> list[di
         "receptive_field_ms": "receptive field, ms",
     }
     networks = len(classifier.networks)
-    first, several = (f", first of {networks} networks", f"all {networks} networks: ") if networks > 1 else ("", "")
+    first, several = (
+        (f", first of {networks} networks", f"{networks} networks together: ") if networks > 1 else ("", "")
+    )
     voice.table(shown.rename(columns=headings), title=f"{plan.classifier}{first}, one step, {labels} labels")
     cost = classifier.cost(plan.front_end.hop_s)
     voice.say(f"{several}{cost.weights:,} weights, {cost.multiply_adds:,} multiply-adds per second")
