@@ -65,8 +65,7 @@ def test_settings_in_seconds_mean_the_same_at_any_hop(runs, clips, long_take, tm
     # Networks this small miss or misname one sound in ten, whatever the hop: what both find tells the hops apart.
     both = [(ours, near) for ours in usual["start_s"] for near in found["start_s"] if abs(ours - near) < 0.5]
     assert len(both) >= 2
-    # A step, four of the longest hops, and two hops.
-    # Networks that were trained apart agree to a step, four of the longer hops, and a hop; mostly to two hops.
+    # Networks that were trained apart agree to a step, four of the longest hops, and two hops.
     assert [near for _, near in both] == pytest.approx([ours for ours, _ in both], abs=0.1)
 
 
