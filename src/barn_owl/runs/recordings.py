@@ -11,14 +11,14 @@ from barn_owl.archive.recordings import find_recordings
 from barn_owl.audio import Excerpt, audio_info, file_facts
 from barn_owl.clips import ClipFrames
 from barn_owl.errors import AudioError
-from barn_owl.features.activity import activity
+from barn_owl.features.activity import activity, frames_in
 from barn_owl.learn import Plan
 from barn_owl.sound import read_uniform
 
 STRETCHES, STRETCH_S, SHORTEST_S = 16, 5.0, 1.0
 """Stretches that are listened to, over all recordings, and how long they are."""
-CALM = 0.5
-"""Share of the stretches that serve as background: the least active ones."""
+CALM_DB, SHORTEST_CALM_S = 0.5, 0.3
+"""Activity below which frames serve as background, and how long a run of them needs to be."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -56,16 +56,18 @@ def survey_recordings(paths: Sequence[str | Path]) -> RecordingSurvey:
 
 
 def quiet_frames(plan: Plan, stretches: Sequence[Excerpt]) -> ClipFrames:
-    """Frames of the stretches of recordings where least stands out."""
-    frames = []
+    """Frames of the stretches of recordings between what stands out."""
+    hop_s, calm = plan.front_end.hop_s, []
     for stretch in stretches:
         try:
-            frames.append(plan.front_end.frames(read_uniform(stretch, plan.front_end.rate_hz, plan.clips)))
+            frames = plan.front_end.frames(read_uniform(stretch, plan.front_end.rate_hz, plan.clips))
         except AudioError:
             continue  # digital silence, or too short: nothing to train on, and told when it was listened to
-    loud = [float(activity(part[:, plan.front_end.level_columns], plan.front_end.hop_s).mean()) for part in frames]
-    kept = np.argsort(loud, kind="stable")[: max(1, round(CALM * len(frames)))]
-    return ClipFrames([frames[int(number)] for number in kept])
+        still = activity(frames[:, plan.front_end.level_columns], hop_s) < CALM_DB
+        edges = np.flatnonzero(np.diff(still, prepend=False, append=False))
+        runs = zip(edges[::2], edges[1::2], strict=True)
+        calm += [frames[first:last] for first, last in runs if last - first >= frames_in(SHORTEST_CALM_S, hop_s)]
+    return ClipFrames(calm)
 
 
 def _spread(files: list[str], reasons: list[str]) -> list[Excerpt]:
