@@ -11,7 +11,7 @@ from barn_owl.errors import AudioError, TableError
 from barn_owl.evaluate import score_events
 from barn_owl.features.activity import total_db
 from barn_owl.learn.rehearsal import at_density, make_rehearsal
-from barn_owl.runs import train
+from barn_owl.runs import Work, train
 from barn_owl.runs.caveats import rehearsal_caveats
 from barn_owl.runs.recordings import quiet_frames, survey_recordings
 from barn_owl.tag import tag_recording
@@ -174,7 +174,9 @@ def test_recordings_are_listened_to_and_their_calm_parts_serve_as_background(cli
     calm = total_db(np.concatenate(quiet_frames(small_plan("cnn"), heard.stretches).parts))
     assert len(calm) * small_plan("cnn").front_end.hop_s > 30
     assert calm.max() < np.median(calm) + 3  # the hums are at least 5 dB above the bed
-    run = train(clips, tmp_path / "run", able_plan("cnn", background=[], recordings=[str(tmp_path / "bed.wav")]))
+    plan, said = able_plan("cnn", background=[], recordings=[str(tmp_path / "bed.wav")]), []
+    run = train(clips, tmp_path / "run", plan, work=Work(stage=said.append))
+    assert "s of quiet from the recordings" in said[0]
     assert len(tag_recording(run.model, tmp_path / "bed.wav")) > 0
     with pytest.raises(AudioError, match="recordings: no usable sound in .*broken.wav"):
         survey_recordings([tmp_path / "broken.wav"])
@@ -183,3 +185,10 @@ def test_recordings_are_listened_to_and_their_calm_parts_serve_as_background(cli
         survey_recordings([tmp_path / "empty"])
     assert call(["plan", str(tmp_path / "none.csv"), "--recordings", str(tmp_path / "gone.wav")]) == 2
     assert "none.csv" in capsys.readouterr().err
+
+
+def test_recordings_without_quiet_serve_no_background(few_clips, tmp_path, rng, caplog):
+    on = np.arange(20 * RATE_HZ) % (RATE_HZ // 4) < RATE_HZ // 8
+    soundfile.write(tmp_path / "busy.wav", on * 0.1 * rng.standard_normal(len(on)), RATE_HZ)
+    train(few_clips, tmp_path / "run", small_plan("nearest", recordings=[str(tmp_path / "busy.wav")]))
+    assert "recordings: none of what was listened to is quiet" in caplog.text

@@ -189,13 +189,23 @@ def read_clips(clips: pd.DataFrame, plan: Plan, work: Work) -> Iterator[RunData]
             workers=work.workers, cache=work.cache or temporary, progress=work.reading,
         )  # fmt: skip
         _tell_of_whole_recordings(kept, frames, plan)
-        behind = (
-            quiet_frames(plan, survey_recordings(plan.recordings).stretches) if plan.recordings else ClipFrames([])
-        )
         yield RunData(
             requested=clips, table=kept, frames=frames, skipped=skipped, labels=label_names(kept, plan),
-            behind=behind, exemplars=earlier_exemplars(plan),
+            behind=_background_of_recordings(plan, work), exemplars=earlier_exemplars(plan),
         )  # fmt: skip
+
+
+def _background_of_recordings(plan: Plan, work: Work) -> ClipFrames:
+    """Quiet of the recordings that the plan names, and say how much there is."""
+    if not plan.recordings:
+        return ClipFrames([])
+    quiet = quiet_frames(plan, survey_recordings(plan.recordings).stretches)
+    if quiet.parts:
+        seconds = sum(map(len, quiet.parts)) * plan.front_end.hop_s
+        work.now(f"using {seconds:.0f} s of quiet from the recordings as background")
+    else:
+        logger.warning("recordings: none of what was listened to is quiet, so none of it serves as background")
+    return quiet
 
 
 def _tell_of_whole_recordings(clips: pd.DataFrame, frames: ClipFrames, plan: Plan) -> None:

@@ -17,8 +17,8 @@ from barn_owl.sound import read_uniform
 
 STRETCHES, STRETCH_S, SHORTEST_S = 16, 5.0, 1.0
 """Stretches that are listened to, over all recordings, and how long they are."""
-CALM_DB, SHORTEST_CALM_S = 0.5, 0.3
-"""Activity below which frames serve as background, and how long a run of them needs to be."""
+QUIET_DB, SHORTEST_QUIET_S = 0.5, 0.3
+"""Activity below which frames are quiet, and how long a run of them needs to be to serve as background."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -56,18 +56,18 @@ def survey_recordings(paths: Sequence[str | Path]) -> RecordingSurvey:
 
 
 def quiet_frames(plan: Plan, stretches: Sequence[Excerpt]) -> ClipFrames:
-    """Frames of the stretches of recordings between what stands out."""
-    hop_s, calm = plan.front_end.hop_s, []
+    """Frames of the stretches of recordings, of the runs in which nothing stands out."""
+    hop_s, quiet = plan.front_end.hop_s, []
     for stretch in stretches:
         try:
             frames = plan.front_end.frames(read_uniform(stretch, plan.front_end.rate_hz, plan.clips))
         except AudioError:
             continue  # digital silence, or too short: nothing to train on, and told when it was listened to
-        still = activity(frames[:, plan.front_end.level_columns], hop_s) < CALM_DB
+        still = activity(frames[:, plan.front_end.level_columns], hop_s) < QUIET_DB
         edges = np.flatnonzero(np.diff(still, prepend=False, append=False))
         runs = zip(edges[::2], edges[1::2], strict=True)
-        calm += [frames[first:last] for first, last in runs if last - first >= frames_in(SHORTEST_CALM_S, hop_s)]
-    return ClipFrames(calm)
+        quiet += [frames[first:last] for first, last in runs if last - first >= frames_in(SHORTEST_QUIET_S, hop_s)]
+    return ClipFrames(quiet)
 
 
 def _spread(files: list[str], reasons: list[str]) -> list[Excerpt]:
