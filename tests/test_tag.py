@@ -57,7 +57,7 @@ def test_events_are_found_where_they_are(runs, long_take, tmp_path):
 @pytest.mark.parametrize("hop_ms", [8.0, 10.0])
 def test_settings_in_seconds_mean_the_same_at_any_hop(runs, clips, long_take, tmp_path, hop_ms):
     """Nothing that is counted in frames or steps is left over from the hop that defaults were chosen at."""
-    plan = able_plan("cnn", front_end={"hop_ms": hop_ms}).but(training={"epochs": 32})
+    plan = able_plan("cnn", front_end={"hop_ms": hop_ms}).but(training={"epochs": 20})
     other = train(clips, tmp_path / "run", plan).model
     usual, found = (
         tag_samples(model, long_take, RATE_HZ).query("end_s - start_s > 0.3") for model in (runs["cnn"].model, other)
