@@ -553,22 +553,27 @@ def test_an_onset_threshold_is_lowered_only_for_more_than_chance(runs, busy_nigh
     assert strict.scores.f1 > score_events(busy_night, tag_recording(own[1], busy_night["file"][0])).f1 + 0.1
 
 
-def test_of_thresholds_that_are_as_good_within_chance_the_highest_is_taken(runs, busy_night, monkeypatch):
+def test_what_is_as_good_by_chance_differs_least_from_the_model(runs, busy_night, monkeypatch):
     model = runs["cnn"].model
+    own = model.decoding
     task = _Task(model, [whole_trace(model, busy_night["file"][0])], busy_night, "f1", 1.0, 0.2, by_label=True)
     parts = [part for _, part in task.parts()]
-    count = sum(task._true_events(parts).values())
-    chance = standard_error(0.8, count)
-    worth = {0.3: 0.8, 0.5: 0.8, 0.7: 0.8 - 0.9 * chance, 0.9: 0.8 - 1.1 * chance}
-    monkeypatch.setattr(task, "worth", lambda settings, _: worth.get(settings.threshold, 0.0))
-    settings = DecodingSettings(
-        threshold=0.3, release_threshold=0.1, labels={"hum": {"threshold": 0.5}, "hiss": {"threshold": 0.8}}
-    )
-    found = task._cautious(settings, parts)
-    assert (found.threshold, found.release_threshold) == (0.7, 0.1)
-    assert {label: own.threshold for label, own in found.labels.items()} == {"hum": 0.7, "hiss": 0.8}
-    # Where the highest recall is wanted for, thresholds stay as low as that takes.
-    assert adjust(model, busy_night, goal="recall", false_alarms_per_hour=1e6).decoding.threshold <= found.threshold
+    chance = standard_error(0.8, sum(task._true_events(parts).values()))
+    # What each change adds, in standard errors; together, those that are taken back may cost one.
+    adds = {"smoothing_s": 0.3, "max_gap_s": 0.6, "retrigger_threshold": 0.5, "threshold": 2.0}
+    found = own.but(smoothing_s=0.2, max_gap_s=0.4, retrigger_threshold=1.0, threshold=0.7)
+
+    def worth(settings, _):
+        return 0.8 - chance * sum(lost for key, lost in adds.items() if getattr(settings, key) == getattr(own, key))
+
+    monkeypatch.setattr(task, "worth", worth)
+    assert task._least_changed(found, parts) == own.but(max_gap_s=0.4, threshold=0.7)
+    assert task._least_changed(own, parts) == own
+
+
+def test_adjusting_to_events_never_asks_for_more_confidence(runs, busy_night):
+    model = replace(runs["cnn"].model, decoding=DecodingSettings(min_confidence=0.5))
+    assert adjust(model, busy_night).decoding.min_confidence <= 0.5
 
 
 def test_own_settings_stay_unless_others_win_by_more_than_chance(runs, busy_night, monkeypatch):

@@ -43,10 +43,9 @@ FEWEST_EVENTS = 8
 AS_GOOD = 0.003
 """F1 that counts for nothing: a setting is changed for more only."""
 CAUTION = 1.0
-"""Standard errors of F1 that a higher threshold may cost: of what is as good within chance, that with fewer false
-alarms is taken (the rule of one standard error: Breiman et al., Classification and Regression Trees, 1984).
-Recordings with a truth table often hold sounds like those that were trained on, so a model scores higher on
-itself than elsewhere."""
+"""Standard errors of F1 that the model's own values may cost: of what is as good within chance, the least changed is
+taken (the rule of one standard error: Breiman et al., Classification and Regression Trees, 1984). Recordings with a
+truth table often hold sounds like those that were trained on, so what suits these suits others less."""
 SHIFT_COLLAR_S = 0.3
 """How far off an event may be so that it tells how early or late events are found."""
 RATES = ("f1", "precision", "recall", "false_alarms_per_hour")
@@ -114,7 +113,7 @@ def adjust(
     recordings : Sequence[str | Path] | None
         By default, the files that the table names.
     goal : Goal
-        The best event F1 (of what is as good within chance, that with fewer false alarms), or the best recall
+        The best event F1 (of what is as good within chance, the least changed), or the best recall
         with at most `false_alarms_per_hour`. Settings are chosen again without each recording and judged on
         it; a single recording is cut into four parts for that.
 
@@ -313,22 +312,20 @@ class _Task:
         if not self.by_label:
             return settings
         settings = self._labels(settings, highest, parts)
-        return self._cautious(settings, parts) if self.goal == "f1" else settings
+        return self._least_changed(settings, parts) if self.goal == "f1" else settings
 
-    def _cautious(self, settings: DecodingSettings, parts: Sequence[_Part]) -> DecodingSettings:
-        """Raise the onset threshold as far as it costs less than chance."""
-        reached = self.worth(settings, parts)
+    def _least_changed(self, settings: DecodingSettings, parts: Sequence[_Part]) -> DecodingSettings:
+        """Go back to the model's own values, that which costs least first, as long as it costs less than chance."""
+        own, reached = self.model.decoding.model_dump(), self.worth(settings, parts)
         least = reached - CAUTION * standard_error(reached, sum(self._true_events(parts).values()))
-        best = settings
-        for on in (one for one in ONSETS if one > settings.threshold):
-            own = {
-                label: {**one.model_dump(), "threshold": max(one.threshold or 0, on)}
-                for label, one in settings.labels.items()
-            }
-            tried = self._with(settings, threshold=on, labels=own)
-            if tried is not None and self.worth(tried, parts) >= least:
-                best = tried
-        return best
+        while True:
+            now = settings.model_dump()
+            back = [self._with(settings, **{key: own[key]}) for key in now if now[key] != own[key]]
+            worth = [(self.worth(tried, parts), tried) for tried in back if tried is not None]
+            reached, tried = max(worth, key=lambda one: one[0], default=(-math.inf, settings))
+            if reached < least:
+                return settings
+            settings = tried
 
     def _climbed(self, settings: DecodingSettings, parts: Sequence[_Part]) -> tuple[DecodingSettings, float]:
         """Try values key by key, turn by turn, and where events begin and end; the settings and what they are
@@ -341,6 +338,8 @@ class _Task:
                 for value in values:
                     if key == "min_duration_s" and value > self._shortest_s:
                         continue  # it would drop true events
+                    if key == "min_confidence" and self.goal == "f1" and value > self.model.decoding.min_confidence:
+                        continue  # sounds unlike those of the truth table are classified with less confidence
                     tried = self._with(settings, **{key: value})
                     if tried is not None and (reached := self.worth(tried, parts)) > highest + AS_GOOD:
                         settings, highest = tried, reached
