@@ -569,6 +569,8 @@ def test_what_is_as_good_by_chance_differs_least_from_the_model(runs, busy_night
     monkeypatch.setattr(task, "worth", worth)
     assert task._least_changed(found, parts) == own.but(max_gap_s=0.4, threshold=0.7)
     assert task._least_changed(own, parts) == own
+    # Where the highest recall is wanted, thresholds stay as low as that takes.
+    assert adjust(model, busy_night, goal="recall", false_alarms_per_hour=1e6).decoding.threshold <= own.threshold
 
 
 def test_adjusting_to_events_never_asks_for_more_confidence(runs, busy_night):

@@ -1,5 +1,6 @@
 import itertools
 import logging
+from functools import cache
 
 import numpy as np
 import pandas as pd
@@ -54,19 +55,27 @@ def test_events_are_found_where_they_are(runs, long_take, tmp_path):
     )
 
 
+@pytest.fixture(scope="module")
+def found_at(clips, long_take, tmp_path_factory):
+    """Events of more than 0.3 s that a network with this hop finds in the long take."""
+
+    @cache
+    def found(hop_ms: float) -> pd.DataFrame:
+        # Networks this small learn one sound in ten badly, whatever the hop; those of this seed learn all three.
+        plan = able_plan("cnn", front_end={"hop_ms": hop_ms}, seed=7).but(training={"epochs": 32})
+        model = train(clips, tmp_path_factory.mktemp("hop") / "run", plan).model
+        return tag_samples(model, long_take, RATE_HZ).query("end_s - start_s > 0.3")
+
+    return found
+
+
 @pytest.mark.parametrize("hop_ms", [8.0, 10.0])
-def test_settings_in_seconds_mean_the_same_at_any_hop(runs, clips, long_take, tmp_path, hop_ms):
+def test_settings_in_seconds_mean_the_same_at_any_hop(found_at, hop_ms):
     """Nothing that is counted in frames or steps is left over from the hop that defaults were chosen at."""
-    plan = able_plan("cnn", front_end={"hop_ms": hop_ms}).but(training={"epochs": 20})
-    other = train(clips, tmp_path / "run", plan).model
-    usual, found = (
-        tag_samples(model, long_take, RATE_HZ).query("end_s - start_s > 0.3") for model in (runs["cnn"].model, other)
-    )
-    # Networks this small miss or misname one sound in ten, whatever the hop: what both find tells the hops apart.
-    both = [(ours, near) for ours in usual["start_s"] for near in found["start_s"] if abs(ours - near) < 0.5]
-    assert len(both) >= 2
-    # Networks that were trained apart agree to a step, four of the longest hops, and two hops.
-    assert [near for _, near in both] == pytest.approx([ours for ours, _ in both], abs=0.1)
+    usual, found = found_at(16.0), found_at(hop_ms)
+    assert found["label"].tolist() == usual["label"].tolist() == ["hum", "tick", "hiss"]
+    # Networks that were trained apart agree to a step, four of the longer hops; mostly they do to two hops.
+    assert found["start_s"].tolist() == pytest.approx(usual["start_s"].tolist(), abs=0.064)
 
 
 @given(cuts=st.lists(st.integers(1, 30 * RATE_HZ), max_size=10))
