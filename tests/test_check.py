@@ -82,7 +82,7 @@ def check(heap):
         ("warning", "clipped", "clipped.wav", "stretches at full scale"),
         ("note", "offset", "offset.wav|nan.wav|blink.wav", "mean 0.100"),
         ("warning", "duplicate", "copy.wav|rec0_00.wav", "the same samples as"),
-        ("error", "duplicate", "mistaken.wav|rec1_05.wav", "which is labeled"),
+        ("error", "duplicate with another label", "mistaken.wav|rec1_05.wav", "which is labeled"),
         ("warning", "near duplicate", "louder.wav|rec0_00.wav|noisy.wav|coded.mp3|copy.wav", "the same recording as"),
         ("note", "similar", "louder.wav|rec0_00.wav|noisy.wav|coded.mp3|copy.wav", "maybe the same take: "),
         ("warning", "beyond full scale", "beyond.wav", "its peak is +"),
@@ -172,7 +172,8 @@ def test_tables_with_and_without_copies_mix(first, second, seed):
 
 def test_good_clips_are_left_in_peace(check, heap):
     whole = check.findings[check.findings["file"].str.contains("rec[0-3]_", regex=True)]
-    assert set(whole["finding"]) <= {"duplicate", "near duplicate", "similar", "doubtful label"}
+    known = "|".join(("duplicate", "similar", "doubtful label"))
+    assert whole["finding"].str.contains(known).all()
     assert len(whole) <= 8
 
 

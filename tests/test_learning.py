@@ -10,11 +10,12 @@ from hypothesis import given, settings, strategies as st
 from barn_owl.clips import ClipFrames
 from barn_owl.errors import TrainingError
 from barn_owl.features import FrontEnd
-from barn_owl.learn import Examples, Plan
+from barn_owl.learn import Examples, Plan, Progress
 from barn_owl.learn.mixtures import Mixtures
+from barn_owl.learn.plan import TrainingSettings
 from barn_owl.learn.tasks import NONE_COUNTS, ONSET_COUNTS, ONSETS_COUNT, SOUNDS, FrameTask, WindowTask
 from barn_owl.learn.trainer import EpochResult, NetworkTrainer, Start, State
-from barn_owl.learn.training import _Best
+from barn_owl.learn.training import _Best, last_epoch
 from helpers import assert_close, small_plan, sound
 
 LABELS = ["hum", "hiss", "still"]
@@ -165,9 +166,9 @@ def test_a_network_goes_on_from_a_state_as_if_nothing_had_been(classifier):
         return NetworkTrainer(plan, LABELS, examples(plan), examples(plan, seed=4), None, threads)
 
     through, later = member(1), member(2)
-    states = [through.epoch(number).state for number in (1, 2)]
+    states = [through.epoch(number, 3).state for number in (1, 2)]
     later.restore(states[1], 2)
-    last, again = through.epoch(3), later.epoch(3)
+    last, again = through.epoch(3, 3), later.epoch(3, 3)
     for name, array in last.arrays.items():
         np.testing.assert_array_equal(array, again.arrays[name])
     assert (last.train_loss, last.loss, last.f1) == (again.train_loss, again.loss, again.f1)
@@ -180,12 +181,12 @@ def test_a_network_goes_on_from_a_state_as_if_nothing_had_been(classifier):
 def test_a_network_starts_from_another_one_with_its_standardization_and_frozen_layers():
     plan = plan_of()
     first = NetworkTrainer(plan, LABELS, examples(plan), None, None, 1)
-    learned = first.epoch(1)
+    learned = first.epoch(1, 5)
     standard = first.task.mean + 1, first.task.deviation * 2
     further = plan.but(start={"frozen": 2, "rate_share": 0.5})
     second = NetworkTrainer(further, LABELS, examples(plan, seed=9), None, Start(learned.arrays, standard), 1)
     assert_close(second.task.mean, standard[0])
-    arrays = second.epoch(1).arrays
+    arrays = second.epoch(1, 5).arrays
     moved = [name for name in arrays if not np.array_equal(arrays[name], learned.arrays[name])]
     still = [name for name in arrays if name not in moved]
     assert moved
@@ -200,7 +201,7 @@ def test_the_clip_with_frames_that_are_no_numbers_is_named():
     member.task._rows[5] = np.nan
     member.task._names[5] = "the broken one"
     with pytest.raises(TrainingError, match=r"not a number at epoch 1, batch \d of \d+, the broken one; lower"):
-        member.epoch(1)
+        member.epoch(1, 1)
     member.close()
 
 
@@ -212,7 +213,7 @@ def learned(loss: float, f1: float = 0.5, **more) -> EpochResult:
 def best_of(losses: list[float], *, judges: bool = True, **training) -> int:
     best = _Best(plan_of(training={"epochs": len(losses), **training}), judges=judges)
     for epoch, loss in enumerate(losses, start=1):
-        best.take(epoch, [learned(loss, arrays={"epoch": np.array(epoch)})])
+        best.take(epoch, len(losses), [learned(loss, arrays={"epoch": np.array(epoch)})])
     assert best.arrays[0]["epoch"] == best.epoch
     return best.epoch
 
@@ -224,6 +225,36 @@ def test_the_best_epoch_is_the_first_of_least_loss_in_the_last_tenth(losses):
     assert best_of(losses, stop_on="loss") == late + 1 + int(np.argmin(losses[late:]))
 
 
+def end_of(losses: list[tuple[float, float]], **training) -> int:
+    ends = TrainingSettings(**training)
+    curves = [
+        Progress(epoch=n, epochs=0, train_loss=train, validation_loss=unseen, validation_recall=0, validation_f1=0,
+                 best=False, seconds=0)
+        for n, (train, unseen) in enumerate(losses, start=1)
+    ]  # fmt: skip
+    found = [last_epoch(ends, curves[:count]) for count in range(len(curves) + 1)]
+    assert found[0] == ends.epochs
+    assert found == sorted(found, reverse=True)
+    return found[-1]
+
+
+def test_training_ends_early_when_neither_loss_improves():
+    falling = [(1 / n, 1 / n) for n in range(1, 31)]
+    assert end_of(falling, epochs=40, patience=4) == 40
+    flat = falling[:14] + [(1, 1)] * 4
+    assert end_of(flat, epochs=40, patience=4) == 20  # 18 epochs, and as many again as are a tenth of all
+    assert end_of([*flat, (0, 0)], epochs=40, patience=4) == 20  # once decided, it stays
+    assert end_of(flat, epochs=19, patience=4) == 19
+    assert end_of(flat, epochs=40, patience=5) == end_of(flat, epochs=40, patience=0) == 40
+
+
+@pytest.mark.parametrize("still", [0, 1])
+def test_one_loss_that_improves_is_enough_to_train_on(still):
+    losses = [(1 / n, 1.0) if still else (1.0, 1 / n) for n in range(1, 31)]
+    assert end_of(losses, epochs=40, patience=4) == 40
+    assert end_of([(loss, np.nan) for loss in (3, 2, 1, 1, 1)], epochs=40, patience=2) == 6  # no validation clips
+
+
 def test_without_a_judge_the_last_epoch_is_best_and_a_loss_that_is_no_number_never():
     assert best_of([0.1, 0.5, 0.9], judges=False) == 3
     assert best_of([0.4, np.nan, 0.3, np.nan], stop_on="loss") == 3
@@ -233,7 +264,7 @@ def test_without_a_judge_the_last_epoch_is_best_and_a_loss_that_is_no_number_nev
 def test_a_network_without_validation_clips_of_its_own_has_no_say():
     best = _Best(plan_of(training={"epochs": 30, "stop_on": "loss"}), judges=True)
     for epoch, (one, other) in enumerate([(0, 0)] * 27 + [(2, 1), (1, 9), (2, 0)], start=1):
-        best.take(epoch, [learned(one), learned(other, judged=False)])
+        best.take(epoch, 30, [learned(one), learned(other, judged=False)])
     assert best.epoch == 29
 
 

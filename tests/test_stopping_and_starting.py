@@ -272,9 +272,10 @@ def interrupt():
 
 
 def test_curves_in_words():
-    def curves(train_loss, validation_loss):
+    def curves(train_loss, validation_loss, planned=0):
         epochs = range(1, len(train_loss) + 1)
         table = {"epoch": epochs, "train_loss": train_loss, "validation_loss": validation_loss}
+        table["epochs"] = [planned or len(train_loss)] * (len(train_loss) - 1) + [len(train_loss)]
         return pd.DataFrame(table).assign(best=[epoch in (1, len(train_loss)) for epoch in epochs])
 
     splits = {"train": {"balanced_accuracy": 0.99}, "validation": {"balanced_accuracy": 0.7}}
@@ -304,6 +305,10 @@ def test_curves_in_words():
     ]
     young = read_training_history(curves([3, 2, 1], [3, 2, 1]), {"train": None, "validation": None})
     assert young.words == ["Still improving at the last epoch, 3: more epochs may help."]
+    early = read_training_history(curves([3, 2, 1], [3, 2, 1], planned=5), {"train": None, "validation": None})
+    assert early.words == [
+        "The model has the weights of epoch 3 of 3; training ended early, as the losses no longer improved."
+    ]
 
 
 def test_a_plan_is_fitted_to_the_clips_and_says_why(tmp_path, rng):

@@ -73,7 +73,7 @@ def test_training_goes_on_with_all_networks(few_clips, tmp_path):
 
 
 def test_a_killed_process_is_told(few_clips, tmp_path, monkeypatch):
-    def kill_myself(_epoch):
+    def kill_myself(_epoch, _last):
         os.kill(os.getpid(), signal.SIGKILL)
 
     monkeypatch.setattr(trainer_pool, "_learn", kill_myself)
@@ -82,10 +82,10 @@ def test_a_killed_process_is_told(few_clips, tmp_path, monkeypatch):
 
 
 def test_a_process_that_is_killed_later_costs_no_more_than_what_came_after(few_clips, tmp_path, monkeypatch):
-    def kill_later(epoch):
+    def kill_later(epoch, last):
         if epoch > 1:
             os.kill(os.getpid(), signal.SIGKILL)
-        return [member.epoch(epoch) for member in trainer_pool._of_this_process]
+        return [member.epoch(epoch, last) for member in trainer_pool._of_this_process]
 
     monkeypatch.setattr(trainer_pool, "_learn", kill_later)
     with pytest.raises(TrainingError, match="a process of the training was killed.*The best until then, epoch 1"):

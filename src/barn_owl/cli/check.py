@@ -42,7 +42,7 @@ def command(
     barn-owl check clips.csv
     barn-owl check clips.csv -o findings.csv --fix clean.csv --figure check.png
     """
-    from barn_owl.clips.check import SEVERITIES
+    from barn_owl.clips.finding import SEVERITIES
     from barn_owl.features.export import ENDINGS as FEATURE_ENDINGS
 
     common.check_outputs(figures=[figure], tables=[fix], endings={out: FEATURE_ENDINGS}, force=force)

@@ -14,14 +14,13 @@ from barn_owl.audio.remote import is_elsewhere
 from barn_owl.clips.check_labels import counts, for_folders, spelling_variants, spellings
 from barn_owl.clips.doubtful import doubtful_labels
 from barn_owl.clips.duplicates import SAME, linked, near_duplicates, same_content
-from barn_owl.clips.finding import Finding
+from barn_owl.clips.finding import SEVERITIES, Finding
 from barn_owl.clips.inspection import ClipInspection, inspect_clips
 from barn_owl.clips.split import find_leaks, missing_in_splits
 from barn_owl.files import is_file, is_folder, not_a_file
 from barn_owl.names import as_text
 from barn_owl.sound.samples import SampleFile
 
-SEVERITIES = ("error", "warning", "note")
 COLUMNS = ["severity", "finding", "label", "file", "start_s", "detail", "action"]
 
 NAME_LETTERS = 12
@@ -129,38 +128,25 @@ def _files(clips: pd.DataFrame) -> Iterator[Finding]:
         if is_elsewhere(file):
             continue
         if _absolute(file) not in beside and (why := not_a_file(file)):
-            yield Finding(
-                severity="error", finding="no file", row=int(str(row)), detail=f"{file} {why}",
-                action="restore the file or delete the row; the repaired table drops it", drop=True,
-            )  # fmt: skip
+            yield Finding("no file", f"{file} {why}", row=int(str(row)))
     spare = sorted(beside - named)
     if spare:
         names = ", ".join(Path(name).name for name in spare[:3])
-        yield Finding(
-            severity="note", finding="files without a row", detail=f"{len(spare)} sound files, such as {names}",
-            action="gather them, or leave them",
-        )  # fmt: skip
+        yield Finding("files without a row", f"{len(spare)} sound files, such as {names}")
 
 
 def _leaks(clips: pd.DataFrame) -> Iterator[Finding]:
     for what, name, splits in find_leaks(clips).itertuples(index=False):
         files = ", ".join(Path(file).name for file in clips.loc[clips[what].astype(str) == name, "file"].unique()[:2])
-        yield Finding(
-            severity="error", finding="leak",
-            detail=(f"the recording {files}" if what == "copy_of" else f"the {what} {name!r}") + f" is in {splits}",
-            action="keep all of it in one split, or blank the column split and split again",
-        )  # fmt: skip
+        shared = f"the recording {files}" if what == "copy_of" else f"the {what} {name!r}"
+        yield Finding("leak", f"{shared} is in {splits}")
 
 
 def _sides(clips: pd.DataFrame) -> Iterator[Finding]:
     """Labels without clips in one of the given splits."""
     for split, labels in missing_in_splits(clips).items():
         for label in labels:
-            yield Finding(
-                severity="warning", finding="missing from a split", label=label,
-                detail=f"no clips in the {split} split",
-                action="blank the column split and split again; add groups if that does not help",
-            )  # fmt: skip
+            yield Finding("missing from a split", f"no clips in the {split} split", label=label)
 
 
 def _absolute(file: str) -> str:
@@ -173,44 +159,21 @@ def _sounds(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> Iterator
         facts = measured.facts
         if facts is None:
             if is_elsewhere(clips["file"][row]) or is_file(clips["file"][row]):  # else it is reported already
-                yield Finding(
-                    severity="error", finding="unreadable", row=row, detail=measured.refused,
-                    action="find another copy; the repaired table drops them", drop=True,
-                )  # fmt: skip
+                yield Finding("unreadable", measured.refused, row=row)
             continue
         for flaw in measured.flaws:
-            yield Finding(
-                severity="error", finding="damaged", row=row, detail=flaw,
-                action="find another copy, or make sure that the readable part is enough",
-            )  # fmt: skip
+            yield Finding("damaged", flaw, row=row)
         if facts.silent_share == 1:
-            yield Finding(
-                severity="error", finding="silent", row=row,
-                detail=f"never above -60 dB; its peak is {facts.peak_db:.0f} dB",
-                action="the repaired table drops them", drop=True,
-            )  # fmt: skip
+            yield Finding("silent", f"never above -60 dB; its peak is {facts.peak_db:.0f} dB", row=row)
         if facts.duration_s < SHORTEST_S:
-            yield Finding(
-                severity="error", finding="too short", row=row,
-                detail=f"{1000 * facts.duration_s:.1f} ms; at least {1000 * SHORTEST_S:.0f} ms are needed",
-                action="the repaired table drops them", drop=True,
-            )  # fmt: skip
+            needed = f"{1000 * facts.duration_s:.1f} ms; at least {1000 * SHORTEST_S:.0f} ms are needed"
+            yield Finding("too short", needed, row=row)
         if facts.clipped >= CLIPPED_STRETCHES:
-            yield Finding(
-                severity="warning", finding="clipped", row=row, detail=f"{facts.clipped} stretches at full scale",
-                action="record again at a lower gain, or keep them if recordings are clipped, too",
-            )  # fmt: skip
+            yield Finding("clipped", f"{facts.clipped} stretches at full scale", row=row)
         if facts.peak_db > BEYOND_DB:
-            yield Finding(
-                severity="warning", finding="beyond full scale", row=row,
-                detail=f"its peak is {facts.peak_db:+.1f} dB",
-                action="harmless here, but other programs may clip it: normalize the level",
-            )  # fmt: skip
+            yield Finding("beyond full scale", f"its peak is {facts.peak_db:+.1f} dB", row=row)
         if abs(facts.dc_offset) > DC_OFFSET:
-            yield Finding(
-                severity="note", finding="offset", row=row, detail=f"mean {facts.dc_offset:.3f}",
-                action="harmless above 20 Hz; check the recorder",
-            )  # fmt: skip
+            yield Finding("offset", f"mean {facts.dc_offset:.3f}", row=row)
 
 
 def _whole_recordings(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> Iterator[Finding]:
@@ -218,12 +181,11 @@ def _whole_recordings(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -
     seconds = np.array([m.facts.duration_s if m.facts else 0.0 for m in measures])
     whole = are_whole_recordings(clips, seconds)
     if whole.any():
+        span = f"{seconds[whole].min():.0f} to {seconds[whole].max():.0f} s"
         yield Finding(
-            severity="warning", finding="whole recordings",
-            detail=f"{whole.sum()} rows label files of {seconds[whole].min():.0f} to {seconds[whole].max():.0f} s "
-            "as a whole; every sound in them counts as the label",
-            action="where it does not, cut events out (barn-owl cut) or give start_s and end_s",
-        )  # fmt: skip
+            "whole recordings",
+            f"{whole.sum()} rows label files of {span} as a whole; every sound in them counts as the label",
+        )
 
 
 def are_whole_recordings(clips: pd.DataFrame, seconds: np.ndarray) -> np.ndarray:
@@ -240,34 +202,24 @@ def _odd_ones(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> Iterat
     usual_rate = facts["rate_hz"].mode().iloc[0]
     odd_rates = facts["rate_hz"].notna() & (facts["rate_hz"] < usual_rate)
     if odd_rates.any():
-        yield Finding(
-            severity="note", finding="lower rate",
-            detail=f"{odd_rates.sum()} clips have a lower sample rate than the usual {usual_rate:.0f} Hz: "
-            f"{', '.join(f'{rate:.0f}' for rate in sorted(facts.loc[odd_rates, 'rate_hz'].unique()))} Hz",
-            action="set front_end.rate_hz to the lowest of them, or a classifier may use the rate as a cue",
-        )  # fmt: skip
+        rates = ", ".join(f"{rate:.0f}" for rate in sorted(facts.loc[odd_rates, "rate_hz"].unique()))
+        lower = f"{odd_rates.sum()} clips have a lower sample rate than the usual {usual_rate:.0f} Hz: {rates} Hz"
+        yield Finding("lower rate", lower)
     for label, own in facts.groupby("label"):
         length, level = own["duration_s"].median(), own["rms_db"].median()
         bandwidth = own["bandwidth_hz"].median()
-        for row, fact in own.iterrows():
+        usual = f"median of {label!r}:"
+        for index, fact in own.iterrows():
+            row = int(str(index))
             if fact["duration_s"] > ODD_LENGTH * length or fact["duration_s"] < length / ODD_LENGTH:
-                yield Finding(
-                    severity="note", finding="odd length", row=int(str(row)),
-                    detail=f"{fact['duration_s']:.2f} s; median of {label!r}: {length:.2f} s",
-                    action="listen: more than one sound, or a wrong cut?",
-                )  # fmt: skip
-            if abs(fact["rms_db"] - level) > ODD_LEVEL_DB and fact["silent_share"] < 1:
-                yield Finding(
-                    severity="note", finding="odd level", row=int(str(row)),
-                    detail=f"{fact['rms_db']:.0f} dB RMS; median of {label!r}: {level:.0f} dB",
-                    action="listen: does the clip contain the sound?",
-                )  # fmt: skip
-            if fact["bandwidth_hz"] < NARROW_SHARE * bandwidth and fact["silent_share"] < 1:
-                yield Finding(
-                    severity="note", finding="narrow band", row=int(str(row)),
-                    detail=f"nothing above {fact['bandwidth_hz']:.0f} Hz; median of {label!r}: {bandwidth:.0f} Hz",
-                    action="was it resampled, or transmitted over a phone line?",
-                )  # fmt: skip
+                yield Finding("odd length", f"{fact['duration_s']:.2f} s; {usual} {length:.2f} s", row=row)
+            if fact["silent_share"] == 1:
+                continue
+            if abs(fact["rms_db"] - level) > ODD_LEVEL_DB:
+                yield Finding("odd level", f"{fact['rms_db']:.0f} dB RMS; {usual} {level:.0f} dB", row=row)
+            if fact["bandwidth_hz"] < NARROW_SHARE * bandwidth:
+                highest = f"nothing above {fact['bandwidth_hz']:.0f} Hz; {usual} {bandwidth:.0f} Hz"
+                yield Finding("narrow band", highest, row=row)
 
 
 def _same(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> Iterator[Finding]:
@@ -275,29 +227,23 @@ def _same(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> Iterator[F
         facts = measures[row].facts
         if first == row or facts is None or facts.silent_share == 1:
             continue
-        here, there = clips["label"][row], clips["label"][first]
-        differ = here != there
-        yield Finding(
-            severity="error" if differ else "warning", finding="duplicate", row=row,
-            detail=f"the same samples as {_where(clips, first)}{f', which is labeled {there!r}' if differ else ''}",
-            action="listen, and keep the right row" if differ else "the repaired table drops them",
-            drop=not differ,
-        )  # fmt: skip
+        same, there = f"the same samples as {_where(clips, first)}", clips["label"][first]
+        if clips["label"][row] == there:
+            yield Finding("duplicate", same, row=row)
+        else:
+            yield Finding("duplicate with another label", f"{same}, which is labeled {there!r}", row=row)
 
 
 def _nearly_same(clips: pd.DataFrame, pairs: pd.DataFrame) -> Iterator[Finding]:
     for first, second, similar in pairs.itertuples(index=False):
-        here, there = clips["label"][second], clips["label"][first]
-        differ, proven = here != there, similar >= SAME
-        severity = ("warning" if proven else "note", "error" if proven else "warning")[differ]
+        here, there, proven = clips["label"][second], clips["label"][first], similar >= SAME
+        name = "near duplicate" if proven else "similar"
         what = "the same recording as" if proven else "similar, maybe the same take:"
-        yield Finding(
-            severity=severity, finding="near duplicate" if proven else "similar", row=int(second),
-            detail=f"{what} {_where(clips, int(first))} (correlation {similar:.2f})"
-            + (f", which is labeled {there!r}" if differ else ""),
-            action="listen, and correct the label if needed" if differ
-            else "column copy_of of the repaired table keeps both in one split",
-        )  # fmt: skip
+        detail = f"{what} {_where(clips, int(first))} (correlation {similar:.2f})"
+        if here == there:
+            yield Finding(name, detail, row=int(second))
+        else:
+            yield Finding(f"{name} with another label", f"{detail}, which is labeled {there!r}", row=int(second))
 
 
 def _where(clips: pd.DataFrame, row: int) -> str:
@@ -308,25 +254,15 @@ def _where(clips: pd.DataFrame, row: int) -> str:
 def _doubtful(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> Iterator[Finding]:
     """Clips whose nearest clips in sound nearly all have one other label."""
     for row, looked_at, count, label in doubtful_labels(clips, measures):
-        yield Finding(
-            severity="warning", finding="doubtful label", row=row,
-            detail=f"{count} of the {looked_at} most similar clips are {label!r}",
-            action="listen: is the label wrong, or the sound too faint?",
-        )  # fmt: skip
+        yield Finding("doubtful label", f"{count} of the {looked_at} most similar clips are {label!r}", row=row)
 
 
 def _table(clips: pd.DataFrame, found: Sequence[Finding]) -> pd.DataFrame:
     """One row a finding, the most severe first."""
     rows = []
-    for finding in found:
-        row = finding.row
-        rows.append(
-            (
-                finding.severity, finding.finding, finding.label if row is None else clips["label"][row],
-                "" if row is None else clips["file"][row], np.nan if row is None else clips["start_s"][row],
-                finding.detail, finding.action,
-            )
-        )  # fmt: skip
+    for one in found:
+        where = (one.label, "", np.nan) if one.row is None else clips.loc[one.row, ["label", "file", "start_s"]]
+        rows.append((one.kind.severity, one.finding, *where, one.detail, one.kind.action))
     table = pd.DataFrame(rows, columns=COLUMNS)
     order = table["severity"].map(SEVERITIES.index).argsort(kind="stable")
     return table.iloc[order].reset_index(drop=True)
@@ -358,7 +294,7 @@ def _by_clip(clips: pd.DataFrame, measures: Sequence[ClipInspection], found: Seq
     facts = [m.facts for m in measures] or [None] * len(clips)
     worst = np.full(len(clips), "", dtype=object)
     for severity in reversed(SEVERITIES):
-        worst[[f.row for f in found if f.row is not None and f.severity == severity]] = severity
+        worst[[f.row for f in found if f.row is not None and f.kind.severity == severity]] = severity
     return pd.DataFrame(
         {
             "label": clips["label"],
@@ -382,6 +318,6 @@ def _repaired(clips: pd.DataFrame, found: Sequence[Finding], copy_of: np.ndarray
     repaired = clips.assign(label=clips["label"].map(lambda label: right.get(label, label)))
     if copy_of is not None:
         repaired["copy_of"] = copy_of
-    gone = {clips["file"][f.row] for f in found if f.drop and f.row is not None and f.finding == "no file"}
-    dropped = [f.row for f in found if f.drop and f.row is not None]
+    gone = {clips["file"][f.row] for f in found if f.row is not None and f.finding == "no file"}
+    dropped = [f.row for f in found if f.kind.drops and f.row is not None]
     return repaired.drop(index=dropped)[lambda table: ~table["file"].isin(gone)].reset_index(drop=True)

@@ -19,11 +19,8 @@ def spellings(clips: pd.DataFrame) -> Iterator[Finding]:
     for variants in spelling_variants(clips["label"]).values():
         right, *others = variants
         for other in others:
-            yield Finding(
-                severity="warning", finding="spelling", label=other,
-                detail=f"{other!r} differs from {right!r} in {_how_spelt(other, right)} only",
-                action=f"the repaired table has {right!r}",
-            )  # fmt: skip
+            differs = f"{other!r} differs from {right!r} in {_how_spelt(other, right)} only"
+            yield Finding("spelling", differs, label=other)
 
 
 def _how_spelt(one: str, other: str) -> str:
@@ -42,10 +39,7 @@ def for_folders(clips: pd.DataFrame) -> Iterator[Finding]:
             "cannot be the name of a folder" if label != label.rstrip(". ") else ""
         )  # fmt: skip
         if why:
-            yield Finding(
-                severity="warning", finding="no folder name", label=str(label)[:LONGEST_NAME],
-                detail=f"the label {label[:40]!r} {why}", action="rename it: gather --relabel OLD=NEW",
-            )  # fmt: skip
+            yield Finding("no folder name", f"the label {label[:40]!r} {why}", label=str(label)[:LONGEST_NAME])
 
 
 def spelling_variants(labels: "pd.Series[str]") -> dict[str, list[str]]:
@@ -63,42 +57,21 @@ def counts(clips: pd.DataFrame) -> Iterator[Finding]:
     numbers = clips.loc[clips["label"] != "", "label"].value_counts()
     unlabeled = int((clips["label"] == "").sum())
     if unlabeled:
-        yield Finding(
-            severity="note", finding="unlabeled", detail=f"{unlabeled} rows have no label",
-            action="training leaves them out",
-        )  # fmt: skip
+        yield Finding("unlabeled", f"{unlabeled} rows have no label")
     if len(numbers) < 2:
-        yield Finding(
-            severity="error", finding="one label", detail="a classifier needs clips of at least two labels",
-            action="add clips of another label, or of background",
-        )  # fmt: skip
+        yield Finding("one label", "a classifier needs clips of at least two labels")
         return
     for label, count in numbers.items():
         if count < MIN_CLIPS:
-            yield Finding(
-                severity="error", finding="few clips", label=str(label), detail=f"{count} clips",
-                action=f"add clips: at least {MIN_CLIPS}, one per split",
-            )  # fmt: skip
+            yield Finding("few clips", f"{count} clips", label=str(label))
         elif numbers.iloc[0] > IMBALANCE * count:
-            yield Finding(
-                severity="warning", finding="imbalance", label=str(label),
-                detail=f"{count} clips, {numbers.iloc[0] / count:.0f} times fewer than {numbers.index[0]!r}",
-                action="add clips, or limit the others with gather --limit",
-            )  # fmt: skip
+            fewer = f"{count} clips, {numbers.iloc[0] / count:.0f} times fewer than {numbers.index[0]!r}"
+            yield Finding("imbalance", fewer, label=str(label))
     if "group" in clips and (clips["group"] != "").any():
         named = clips[(clips["group"] != "") & (clips["label"] != "")]
         groups, labels = named.groupby("label")["group"].nunique(), named.groupby("group")["label"].nunique()
         if len(labels) > 1 and (labels == 1).all():
-            yield Finding(
-                severity="warning", finding="groups of one label",
-                detail=f"each of the {len(labels)} groups has clips of one label only",
-                action="a classifier may use the group as a cue for the label, and no score "
-                "would show it: record several labels in each group",
-            )  # fmt: skip
+            yield Finding("groups of one label", f"each of the {len(labels)} groups has clips of one label only")
         for label in groups.index[(groups == 1) & (groups.index != "")]:
             only = clips.loc[(clips["label"] == label) & (clips["group"] != ""), "group"].iloc[0]
-            yield Finding(
-                severity="warning", finding="one group", label=label,
-                detail=f"all clips are of group {only!r}: no other group to test on",
-                action="record this label with another recorder, or in another place",
-            )  # fmt: skip
+            yield Finding("one group", f"all clips are of group {only!r}: no other group to test on", label=label)

@@ -25,7 +25,9 @@ class TrainingSettings(Settings):
     """Training of networks."""
 
     epochs: int = Field(default=40, ge=1, le=100_000)
-    """Number of epochs."""
+    """Number of epochs at most."""
+    patience: int = Field(default=6, ge=0, le=100_000)
+    """Epochs without a new lowest loss of training or validation after which training ends early; 0 turns it off."""
     batch_size: int = Field(default=4, ge=2, le=4096)
     """Mixtures per batch."""
     learning_rate: float = Field(default=8e-3, gt=0, le=1)

@@ -69,7 +69,7 @@ class TrainingTask(Protocol):
     def loss(self, logits: np.ndarray, targets: np.ndarray) -> tuple[float, np.ndarray]:
         """Mean loss over a batch or a part of it, and its gradient."""
 
-    def begin(self, epoch: int, epochs: int) -> float:
+    def begin(self, epoch: int, last: int) -> float:
         """Make ready for an epoch; return the seconds waited."""
 
     def resume(self, epoch: int) -> None:
@@ -120,13 +120,13 @@ class FrameTask:
             count = max(8, round(WATCHED_SHARE * plan.mixtures.count))
             self._watched = own.make(count, self._frames, rng, margin=self._margin)
 
-    def begin(self, epoch: int, epochs: int) -> float:
+    def begin(self, epoch: int, last: int) -> float:
         if self._variants is None:
             return 0.0
         begin = time.perf_counter()
         for clip, frames in self._variants.take(epoch).items():
             self._maker.replace(clip, frames)
-        if epoch < epochs:
+        if epoch < last:
             self._variants.start(epoch + 1)
         return time.perf_counter() - begin
 
@@ -276,7 +276,7 @@ class WindowTask:
     def loss(self, logits: np.ndarray, targets: np.ndarray) -> tuple[float, np.ndarray]:
         return binary_cross_entropy(logits, targets)
 
-    def begin(self, epoch: int, epochs: int) -> float:  # noqa: ARG002
+    def begin(self, epoch: int, last: int) -> float:  # noqa: ARG002
         return 0.0
 
     def resume(self, epoch: int) -> None:

@@ -1,7 +1,7 @@
 """Training one network: batches, optimizer, and weight averaging."""
 
 import time
-from concurrent.futures import Executor, ThreadPoolExecutor
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
@@ -84,12 +84,15 @@ class NetworkTrainer:
         self._threads = ThreadPoolExecutor(threads)
         self._judges = validation is not None
 
-    def epoch(self, epoch: int) -> EpochResult:
-        """Go once through all batches of an epoch, and judge what has been learned."""
+    def epoch(self, epoch: int, last: int) -> EpochResult:
+        """Go once through all batches of an epoch, and judge what has been learned.
+
+        last : the epoch that the learning rate falls to zero with.
+        """
         begin = time.perf_counter()
-        waited = self.task.begin(epoch, self._plan.training.epochs)
+        waited = self.task.begin(epoch, last)
         makers = self.task.batches(self._rng)
-        losses = [self._step(make(), epoch, len(makers), self._threads) for make in makers]
+        losses = [self._step(make(), epoch, last, len(makers)) for make in makers]
         took = time.perf_counter() - begin
         (loss, recall, f1), arrays = self._judged()
         return EpochResult(
@@ -97,10 +100,10 @@ class NetworkTrainer:
             loss=loss, recall=recall, f1=f1, arrays=arrays, state=self._state(), judged=self._judges,
         )  # fmt: skip
 
-    def _step(self, batch: Batch, epoch: int, batches: int, threads: Executor) -> float:
+    def _step(self, batch: Batch, epoch: int, last: int, batches: int) -> float:
         settings, step = self._plan.training, self._optimizer.count
         loss, gradient = self._network.learn(
-            batch.inputs, batch.targets, (self._plan.seed, step), threads, self.task.loss
+            batch.inputs, batch.targets, (self._plan.seed, step), self._threads, self.task.loss
         )
         if not np.isfinite(loss) or not np.isfinite(gradient).all():
             raise TrainingError(
@@ -108,7 +111,7 @@ class NetworkTrainer:
                 f"{self._culprit(batch)}; lower training.learning_rate ({settings.learning_rate:g}), or check it"
             )
         clip_norm(gradient, LONGEST_GRADIENT)
-        self._optimizer.step(gradient, warm_cosine(step, settings.epochs * batches, self._rate))
+        self._optimizer.step(gradient, warm_cosine(step, last * batches, self._rate))
         # The average starts short and grows, or the first values would linger in it.
         keep = min(settings.weight_averaging, step / (step + 10))
         self._averaged += np.float32(1 - keep) * (self._vector - self._averaged)

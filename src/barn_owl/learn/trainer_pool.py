@@ -73,11 +73,14 @@ class TrainerPool:
         """What the first network learns."""
         return self._here[0].task
 
-    def epoch(self, epoch: int) -> list[EpochResult]:
-        """Train all networks for an epoch. Raises TrainingError when one of them fails, or its process is killed."""
+    def epoch(self, epoch: int, last: int) -> list[EpochResult]:
+        """Train all networks for an epoch. Raises TrainingError when one of them fails, or its process is killed.
+
+        last : the epoch that the learning rate falls to zero with.
+        """
         self._in_step = False  # until all have come to the end of it
-        others = [pool.submit(_learn, epoch) for pool in self._beside]
-        shares = [[member.epoch(epoch) for member in self._here]]
+        others = [pool.submit(_learn, epoch, last) for pool in self._beside]
+        shares = [[member.epoch(epoch, last) for member in self._here]]
         try:
             shares += [other.result() for other in others]
             self._in_step = True
@@ -236,8 +239,8 @@ def _begin(requested: list[_Request]) -> None:
     _of_this_process[:] = [NetworkTrainer(*one) for one in requested]
 
 
-def _learn(epoch: int) -> list[EpochResult]:
-    return [member.epoch(epoch) for member in _of_this_process]
+def _learn(epoch: int, last: int) -> list[EpochResult]:
+    return [member.epoch(epoch, last) for member in _of_this_process]
 
 
 def _restore(states: list[State], epochs: int) -> None:

@@ -1,8 +1,9 @@
 """Training of networks: epochs, best weights, checkpoints."""
 
 import logging
+import math
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import asdict
 from typing import Any
 
@@ -11,7 +12,7 @@ import numpy as np
 from barn_owl.errors import OutputError, TrainingError
 from barn_owl.learn.checkpoint import Checkpoint
 from barn_owl.learn.fitted import Examples, Fitted, Progress, Watcher
-from barn_owl.learn.plan import Plan
+from barn_owl.learn.plan import Plan, TrainingSettings
 from barn_owl.learn.trainer import EpochResult, State
 from barn_owl.learn.trainer_pool import TrainerPool, held_out
 from barn_owl.network.layer import Arrays
@@ -52,9 +53,9 @@ def fit_network(
             members.restore(_states(resume), len(curves))
         begin = time.perf_counter() - (curves[-1].seconds if curves else 0.0)
         try:
-            for epoch in range(len(curves) + 1, plan.training.epochs + 1):
-                learned = members.epoch(epoch)
-                curves.append(_line(plan, epoch, learned, begin, best=best.take(epoch, learned)))
+            while (epoch := len(curves) + 1) <= (last := last_epoch(plan.training, curves)):
+                learned = members.epoch(epoch, last)
+                curves.append(_line(epoch, last, learned, begin, best=best.take(epoch, last, learned)))
                 if save is not None:
                     _save(save, _checkpoint(best, [one.state for one in learned], curves))
                 watch(curves[-1])
@@ -75,7 +76,26 @@ def fit_network(
         )  # fmt: skip
 
 
-def _line(plan: Plan, epoch: int, learned: list[EpochResult], begin: float, *, best: bool) -> Progress:
+def last_epoch(training: TrainingSettings, curves: Sequence[Progress]) -> int:
+    """The epoch that a training ends with, as far as its curves tell: the last of the plan, or an earlier one when
+    neither loss has had a new minimum for ``patience`` epochs.
+
+    The learning rate then falls to zero within the last tenth that only just begins: weights of a high learning rate
+    make worse models.
+    """
+    least_train = least_validation = np.inf
+    stalled = 0
+    for line in curves:
+        improves = line.train_loss < least_train or line.validation_loss < least_validation
+        stalled = 0 if improves else stalled + 1
+        least_train = min(least_train, line.train_loss)
+        least_validation = np.fmin(least_validation, line.validation_loss)
+        if stalled == training.patience > 0:
+            return min(training.epochs, math.ceil(line.epoch / LATE))
+    return training.epochs
+
+
+def _line(epoch: int, last: int, learned: list[EpochResult], begin: float, *, best: bool) -> Progress:
     """A line of the curves: the mean over the networks."""
 
     def mean(what: str) -> float:
@@ -84,7 +104,7 @@ def _line(plan: Plan, epoch: int, learned: list[EpochResult], begin: float, *, b
 
     return Progress(
         epoch=epoch,
-        epochs=plan.training.epochs,
+        epochs=last,
         train_loss=mean("train_loss"),
         validation_loss=mean("loss"),
         validation_recall=mean("recall"),
@@ -111,9 +131,9 @@ class _Best:
         self.arrays: list[Arrays] = []
         self.epoch, self._least, self._was_late = 0, np.inf, False
 
-    def take(self, epoch: int, learned: list[EpochResult]) -> bool:
+    def take(self, epoch: int, last: int, learned: list[EpochResult]) -> bool:
         """Keep the weights if they are the best, or the first of those that may be; without a judge, always."""
-        is_late = epoch > LATE * self._training.epochs
+        is_late = epoch > LATE * last
         by_loss = self._training.stop_on == "loss"
         # A network without validation clips of its own has no say.
         own = [one.loss if by_loss else -one.f1 for one in learned if one.judged]

@@ -19,6 +19,7 @@ class TrainingHistory:
     validation loss from there to the end. gap : balanced accuracy on training clips minus that on unseen clips; NaN
     if unknown. reached, chance : balanced accuracy on the validation clips, and at chance. never : labels without a
     correct validation clip. by_epoch : whether the curves are over epochs; otherwise each row is a candidate.
+    ended_early : whether training ended before the last epoch of the plan, since the losses no longer improved.
     """
 
     best_epoch: int
@@ -30,6 +31,7 @@ class TrainingHistory:
     reached: float = 1.0
     never: tuple[str, ...] = ()
     by_epoch: bool = True
+    ended_early: bool = False
 
     @property
     def overfits(self) -> bool:
@@ -59,10 +61,11 @@ class TrainingHistory:
             sentences = [f"No validation clip of {', '.join(map(repr, self.never))} is classified correctly."]
         if not self.by_epoch:
             pass  # candidates have no order
-        elif self.least_epoch == self.epochs:
+        elif self.least_epoch == self.epochs and not self.ended_early:
             sentences += [f"Still improving at the last epoch, {self.epochs}: more epochs may help."]
         else:
-            sentences += [f"The model has the weights of epoch {self.best_epoch} of {self.epochs}."]
+            early = "; training ended early, as the losses no longer improved" if self.ended_early else ""
+            sentences += [f"The model has the weights of epoch {self.best_epoch} of {self.epochs}{early}."]
         if self.by_epoch and self.overfits:
             sentences.append(
                 f"After epoch {self.least_epoch} the validation loss rose by {self.rise:.0%} while the training loss "
@@ -79,7 +82,7 @@ class TrainingHistory:
 def read_training_history(
     curves: pd.DataFrame, scores: dict[str, dict[str, Any] | None], *, by_epoch: bool = True, refitted: bool = False
 ) -> TrainingHistory:
-    """Judge curves (``epoch``, ``train_loss``, ``validation_loss``, ``best``) and the scores of each side.
+    """Judge the curves of a run and the scores of each side.
 
     refitted : the model has trained on the validation clips, too, whose scores are those of the model before.
     """
@@ -101,6 +104,7 @@ def read_training_history(
         best_epoch=int(best["epoch"]),
         least_epoch=int(least["epoch"]),
         epochs=int(curves["epoch"].iloc[-1]),
+        ended_early=bool(curves["epochs"].iloc[-1] < curves["epochs"].max()),
         rise=end / float(least["validation_loss"]) - 1 if least["validation_loss"] else 0.0,
         gap=float(splits[0] - splits[1]),
     )
