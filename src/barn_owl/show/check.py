@@ -6,7 +6,7 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from barn_owl.clips import Check
-from barn_owl.show.style import GRID, new_figure
+from barn_owl.show.style import draw_grid, heading, new_figure
 
 SEVERITY_COLORS = {"": "#9fb3c8", "note": "#E69F00", "warning": "#D55E00", "error": "#000000"}
 SEVERITY_MARKERS = {"": "o", "note": "s", "warning": "^", "error": "X"}
@@ -35,10 +35,7 @@ def check_figure(check: Check) -> Figure:
         _strip(panels[2], clips, labels, "level_db", "RMS level, dB re full scale")
         panels[2].set_title("RMS levels", loc="left", fontsize=10)
     found = (clips["worst"] != "").sum()
-    figure.suptitle(
-        f"{found} of {len(clips)} clips to look at: {check.summary}",
-        x=0.01, ha="left", fontsize=14,
-    )  # fmt: skip
+    heading(figure, f"{found} of {len(clips)} clips to look at: {check.summary}")
     return figure
 
 
@@ -65,8 +62,7 @@ def _bars(axes: Axes, clips: pd.DataFrame, labels: list[str]) -> None:
     axes.invert_yaxis()
     axes.set_xlabel("clips")
     axes.set_title("clips by worst finding", loc="left", fontsize=10)
-    axes.grid(color=GRID, linewidth=0.7, axis="x")
-    axes.set_axisbelow(True)
+    draw_grid(axes, axis="x")
     axes.legend(loc="upper center", bbox_to_anchor=(0.5, -0.1), ncols=2, frameon=False, fontsize=9)
 
 
@@ -81,5 +77,4 @@ def _strip(axes: Axes, clips: pd.DataFrame, labels: list[str], column: str, unit
             marker=SEVERITY_MARKERS[severity], alpha=0.8, linewidths=0,
         )  # fmt: skip
     axes.set_xlabel(unit)
-    axes.grid(color=GRID, linewidth=0.7)
-    axes.set_axisbelow(True)
+    draw_grid(axes)

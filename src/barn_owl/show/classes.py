@@ -9,7 +9,7 @@ from matplotlib.figure import Figure
 
 from barn_owl.errors import TableError
 from barn_owl.features.ranking import principal_map
-from barn_owl.show.style import GRID, INK, label_colors, label_fills, label_lines, new_figure
+from barn_owl.show.style import draw_grid, heading, label_colors, label_fills, label_lines, new_figure
 from barn_owl.wording import nearest_to
 
 MARKERS = "os^vDPX*<>ph"
@@ -54,7 +54,7 @@ def distributions_figure(
             line.set(color="white", linewidth=2)
         axes.set_yticks(range(1, len(names) + 1), names, fontsize=8)
         axes.invert_yaxis()
-        axes.grid(color=GRID, linewidth=0.7, axis="x")
+        draw_grid(axes, axis="x")
         axes.set_xlabel(_unit(row.feature, columns, units).strip(", "), fontsize=8, labelpad=1)
         axes.set_title(
             f"{row.feature}: F {row.f:.0f}\n{row.label} {row.direction}, area {row.area:.2f}", fontsize=9, loc="left"
@@ -62,7 +62,7 @@ def distributions_figure(
     for axes in grid[len(chosen) :]:
         axes.set_visible(False)
     best = chosen.iloc[0]
-    figure.suptitle(f"{best['feature']} separates the labels best", x=0.01, ha="left", fontsize=14, color=INK)
+    heading(figure, f"{best['feature']} separates the labels best")
     return figure
 
 
@@ -98,7 +98,7 @@ def scatter_figure(
     _dots(axes, x[:, place(across)], x[:, place(up)], labels)
     axes.set_xlabel(across + _unit(across, columns, units))
     axes.set_ylabel(up + _unit(up, columns, units))
-    axes.set_title(title or f"{len(x)} clips by {across} and {up}", loc="left", fontsize=14, color=INK)
+    heading(axes, title or f"{len(x)} clips by {across} and {up}")
     return figure
 
 
@@ -119,9 +119,7 @@ def map_figure(x: np.ndarray, labels: Sequence[str]) -> Figure:
     _dots(axes, at[:, 0], at[:, 1], labels)
     axes.set_xlabel(f"first principal component, {shares[0]:.0%} of the variance")
     axes.set_ylabel(f"second principal component, {shares[1]:.0%} of the variance")
-    axes.set_title(
-        f"{len(x)} clips on their two main directions: {sum(shares):.0%} of the variance", loc="left", fontsize=14
-    )
+    heading(axes, f"{len(x)} clips on their two main directions: {sum(shares):.0%} of the variance")
     return figure
 
 
@@ -134,9 +132,7 @@ def _dots(axes: Axes, across: np.ndarray, up: np.ndarray, labels: Sequence[str])
             across[own], up[own], s=36, color=colors[name], marker=MARKERS[number % len(MARKERS)],
             alpha=0.8, label=name, edgecolor="white", linewidth=0.5,
         )  # fmt: skip
-    axes.grid(color=GRID, linewidth=0.7)
-    axes.set_axisbelow(True)
-    axes.spines[["top", "right"]].set_visible(False)
+    draw_grid(axes)
     axes.legend(frameon=False, loc="center left", bbox_to_anchor=(1.0, 0.5))
 
 
@@ -170,11 +166,8 @@ def spectra_figure(spectra: dict[str, np.ndarray], centers_hz: np.ndarray) -> Fi
     axes.set_xticks([hertz for hertz in (100, 200, 500, 1000, 2000, 4000, 8000) if hertz < centers_hz[-1] * 1.05])
     axes.xaxis.set_major_formatter("{x:g}")
     axes.minorticks_off()
-    axes.set_xlabel("center of the mel band, Hz")
-    axes.set_ylabel("median of the mean level of clips, dB re full scale")
-    axes.grid(color=GRID, linewidth=0.7)
+    axes.set(xlabel="center of the mel band, Hz", ylabel="median of the mean level of clips, dB re full scale")
+    draw_grid(axes)
     axes.legend(frameon=False, loc="center left", bbox_to_anchor=(1.0, 0.5), handlelength=3)
-    axes.set_title(
-        "Mean spectra by label; shaded: interquartile range of the clips", loc="left", fontsize=14, color=INK
-    )
+    heading(axes, "Mean spectra by label; shaded: interquartile range of the clips")
     return figure

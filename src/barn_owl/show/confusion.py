@@ -9,7 +9,7 @@ from matplotlib.figure import Figure
 from barn_owl.errors import TableError
 from barn_owl.evaluate import Scores
 from barn_owl.evaluate.breakdown import confusable_order
-from barn_owl.show.style import DUSK, INK, LABEL_COLORS, new_figure
+from barn_owl.show.style import DUSK, INK, LABEL_COLORS, heading, new_figure
 
 SMALLEST, LARGEST = 7, 15
 MOST_NAMED, MOST_COUNTED = 60, 40
@@ -42,9 +42,8 @@ def confusion_figure(scores: Scores, *, title: str = "") -> Figure:
         for label, share, total in zip(order, recall, counts.sum(axis=1), strict=True)
     ]
     _name(axes, order, names)
-    axes.set_xlabel("predicted label")
-    axes.set_ylabel("true label (recall, clips)")
-    axes.set_title(title or _finding(scores), loc="left", fontsize=14, color=INK)
+    axes.set(xlabel="predicted label", ylabel="true label (recall, clips)")
+    heading(axes, title or _finding(scores))
     figure.colorbar(image, ax=axes, label="share of the clips of the true label", pad=0.01, fraction=0.03)
     return figure
 
@@ -83,12 +82,9 @@ def confusion_difference_figure(first: Scores, second: Scores, *, names: tuple[s
                 color="white" if abs(gain[row, column]) > 0.6 * most else INK,
             )  # fmt: skip
     _name(axes, order, order)
-    axes.set_xlabel("predicted label")
-    axes.set_ylabel("true label")
+    axes.set(xlabel="predicted label", ylabel="true label")
     better = float(np.trace(change)) / max(int((first.confusion.sum(axis=1) > 0).sum()), 1)
-    axes.set_title(
-        f"{names[1]} against {names[0]}: balanced accuracy {better:+.1f} points", loc="left", fontsize=14, color=INK
-    )
+    heading(axes, f"{names[1]} against {names[0]}: balanced accuracy {better:+.1f} points")
     bar = figure.colorbar(image, ax=axes, pad=0.01, fraction=0.03)
     # The number in a cell is the change of its share, which is for the worse where labels are mixed up.
     bar.set_ticks([-most, 0, most], labels=["worse", "same", "better"])

@@ -8,7 +8,7 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from barn_owl.audio import audio_info, read_audio
-from barn_owl.show.style import GRID, INK, LABEL_COLORS, new_figure
+from barn_owl.show.style import INK, LABEL_COLORS, draw_grid, heading, new_figure
 
 ROWS, ROW_S = 5, 12.0
 COLUMNS = 1200
@@ -50,14 +50,12 @@ def cuts_figure(path: str | Path, clips: pd.DataFrame) -> Figure:
                 axes.plot([clip.onset_s, clip.offset_s], [-0.94 * top] * 2, color=LABEL_COLORS[2], linewidth=3)
         axes.set_xlim(start, start + ROW_S)
         axes.set_ylim(-top, top)
-        axes.grid(color=GRID, linewidth=0.7)
+        draw_grid(axes)
     panels[-1].set_xlabel("time, s; shaded: clip; green: detected take")
     panels[rows // 2].set_ylabel("amplitude")
     length = float((clips["end_s"] - clips["start_s"]).median()) if len(clips) else 0.0
     part = "" if shown >= duration_s else f"; {begin:.0f} to {shown:.0f} s of {duration_s:.0f} s shown"
-    figure.suptitle(
-        f"{Path(path).name}: {len(clips)} clips of {length:g} s{part}", x=0.01, ha="left", fontsize=14, color=INK
-    )
+    heading(figure, f"{Path(path).name}: {len(clips)} clips of {length:g} s{part}")
     return figure
 
 

@@ -25,8 +25,7 @@ def shrink_figure(shrunk: Shrunk) -> Figure:
             f"{row.after} of {row.before}", (row.layer, row.before), textcoords="offset points", xytext=(0, 4),
             ha="center", fontsize=9, color=INK,
         )  # fmt: skip
-    channels.set_xlabel("convolutional layer")
-    channels.set_ylabel("channels")
+    channels.set(xlabel="convolutional layer", ylabel="channels")
     channels.xaxis.set_major_locator(MaxNLocator(integer=True))
     channels.margins(y=0.15)
     channels.legend(frameon=False, fontsize=9)
@@ -41,8 +40,7 @@ def shrink_figure(shrunk: Shrunk) -> Figure:
             ha="center", fontsize=9, color=INK,
         )  # fmt: skip
     sizes.set_ylim(0, 1.02)
-    sizes.set_xlabel("flash in int8, kB")
-    sizes.set_ylabel("on validation mixtures (clips seen in training)")
+    sizes.set(xlabel="flash in int8, kB", ylabel="on validation mixtures (clips seen in training)")
     sizes.legend(frameon=False, fontsize=9, loc="lower right")
     sizes.set_title("Score over size, by round", loc="left", fontsize=12, color=INK)
     return figure
@@ -77,8 +75,7 @@ def search_figure(found: SearchResult) -> Figure:
                 f"{row.candidate}", (getattr(row, cost), row.score), textcoords="offset points", xytext=(6, -12),
                 fontsize=9, color=INK,
             )  # fmt: skip
-        axes.set_xlabel(unit)
-        axes.set_ylabel("mean of balanced accuracy and event F1, held-out fold")
+        axes.set(xlabel=unit, ylabel="mean of balanced accuracy and event F1, held-out fold")
         axes.legend(frameon=False, fontsize=9, loc="best")
         title = f"{len(table)} candidates that fit {found.device.name}" if place == 1 else "labels: candidate numbers"
         axes.set_title(title, loc="left", fontsize=12, color=INK)

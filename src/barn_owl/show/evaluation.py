@@ -6,7 +6,7 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from barn_owl.evaluate import Comparison, Evaluation
-from barn_owl.show.style import GRID, INK, LABEL_COLORS, new_figure
+from barn_owl.show.style import INK, LABEL_COLORS, draw_grid, heading, new_figure
 
 MOST_CURVES = 8
 LEAST_RATE = 0.002
@@ -33,17 +33,11 @@ def labels_figure(evaluation: Evaluation) -> Figure:
         axes.plot(value, at + shift, marker, color=color, label=name, markersize=7)
     axes.set_yticks(at, [f"{label} ({count})" for label, count in zip(table.index, table["count"], strict=True)])
     axes.set_xlim(-0.02, 1.02)
-    axes.set_xlabel("value; line: 95 % interval over groups")
-    axes.set_ylabel("label (clips)")
+    axes.set(xlabel="value; line: 95 % interval over groups", ylabel="label (clips)")
     axes.legend(loc="lower left", frameon=False)
     _plain(axes)
     worst = table.iloc[-1]
-    axes.set_title(
-        f"{worst.name} is the weakest: {worst['recall']:.0%} of its clips are found",
-        loc="left",
-        fontsize=14,
-        color=INK,
-    )
+    heading(axes, f"{worst.name} is the weakest: {worst['recall']:.0%} of its clips are found")
     return figure
 
 
@@ -118,8 +112,7 @@ def calibration_figure(evaluation: Evaluation) -> Figure:
     promise.legend(frameon=False, loc="upper left")
     left.plot(coverage["answered"], coverage["right"], color=LABEL_COLORS[1])
     left.set(xlim=(0, 1.02), ylim=(min(0.5, float(coverage["right"].min())), 1.02))
-    left.set_xlabel("coverage: share of clips with a label, highest score first")
-    left.set_ylabel("accuracy of these clips")
+    left.set(xlabel="coverage: share of clips with a label, highest score first", ylabel="accuracy of these clips")
     left.set_title(
         f"{evaluation.answered_at(0.95):.0%} of the clips can be answered with 95 % right",
         loc="left",
@@ -161,10 +154,7 @@ def comparison_figure(comparison: Comparison) -> Figure:
         _plain(axes)
     best = str(scores["balanced_accuracy"].idxmax())
     sure = _surely_best(comparison, best)
-    top.set_title(
-        f"{best} is ahead on {comparison.clips} common clips" + ("" if sure else ", but within noise"),
-        loc="left", fontsize=14, color=INK,
-    )  # fmt: skip
+    heading(top, f"{best} is ahead on {comparison.clips} common clips" + ("" if sure else ", but within noise"))
     return figure
 
 
@@ -177,6 +167,4 @@ def _surely_best(comparison: Comparison, best: str) -> bool:
 
 
 def _plain(axes: Axes) -> None:
-    axes.grid(color=GRID)
-    axes.set_axisbelow(True)
-    axes.spines[["top", "right"]].set_visible(False)
+    draw_grid(axes)

@@ -13,7 +13,7 @@ from barn_owl.errors import AudioError
 from barn_owl.evaluate import EventScores
 from barn_owl.features import FrontEnd
 from barn_owl.show.sound import FEW_TICKS_HZ, mel_ticks
-from barn_owl.show.style import DUSK, GRID, INK, LABEL_COLORS, label_fills, new_figure
+from barn_owl.show.style import GRID, INK, LABEL_COLORS, draw_frames, draw_grid, heading, label_fills, new_figure
 from barn_owl.tag import Adjusted
 
 AROUND_S, EXAMPLES = 1.0, 6
@@ -51,14 +51,11 @@ def events_figure(scores: EventScores) -> Figure:
         widest = max(float(np.abs(milliseconds).max()), 20.0)
         errors.hist(milliseconds, bins=41, range=(-widest, widest), color=GAIN)
         errors.set_title(f"Onsets: median error {np.median(np.abs(milliseconds)):.0f} ms", loc="left", fontsize=12)
-    errors.set_xlabel("onset error, ms (tagged - true)")
-    errors.set_ylabel("events")
+    errors.set(xlabel="onset error, ms (tagged - true)", ylabel="events")
     errors.yaxis.set_major_locator(MaxNLocator(integer=True))
     counts.xaxis.set_major_locator(MaxNLocator(integer=True))
     for axes in (counts, errors):
-        axes.grid(color=GRID)
-        axes.set_axisbelow(True)
-        axes.spines[["top", "right"]].set_visible(False)
+        draw_grid(axes)
     for line, table, name in (
         (upper, scores.misses, "Misses"), (lower, scores.false_alarms, "False alarms, highest score first"),
     ):  # fmt: skip
@@ -89,11 +86,7 @@ def _excerpt(axes: Axes, row: Any) -> None:
         return
     frames = front_end.frames(samples)
     length = len(frames) * front_end.hop_s
-    low, high = np.quantile(frames, [0.05, 0.999])
-    axes.imshow(
-        frames.T, origin="lower", aspect="auto", cmap=DUSK, vmin=low, vmax=high,
-        extent=(start, start + length, -0.5, front_end.bands - 0.5),
-    )  # fmt: skip
+    draw_frames(axes, frames, (start, start + length), np.quantile(frames, [0.05, 0.999]))
     for time in (row.start_s, row.end_s):
         axes.axvline(time, color="white", linewidth=1)
     axes.set_xlabel(f"{row.label} at {row.start_s:.2f} s, {length:.1f} s", fontsize=8)
@@ -154,15 +147,9 @@ def adjusting_figure(adjusted: Adjusted) -> Figure:
     )
     axes.set(xlabel="false alarms per hour", ylabel="recall", ylim=(0, 1.03))
     axes.set_xlim(left=-0.02 * axes.get_xlim()[1])  # a mark at none must be seen whole
-    axes.grid(color=GRID)
-    axes.spines[["top", "right"]].set_visible(False)
+    draw_grid(axes)
     axes.legend(frameon=False, loc="lower right")
-    axes.set_title(
-        f"F1 {scores.f1:.2f} on these recordings, {honest['f1'].mean():.2f} cross-validated",
-        loc="left",
-        fontsize=14,
-        color=INK,
-    )
+    heading(axes, f"F1 {scores.f1:.2f} on these recordings, {honest['f1'].mean():.2f} cross-validated")
     return figure
 
 
@@ -189,15 +176,10 @@ def hours_figure(table: pd.DataFrame) -> Figure:
     axes.set(xlim=(0, 24), ylim=(0, 1.05 * float(below.max()) or 1))
     axes.set(xlabel="hour of the day; hatched: not recorded", ylabel="events per hour of recording")
     axes.set_xticks(range(0, 25, 2))
-    axes.grid(color=GRID)
+    draw_grid(axes)
     if labels:
         axes.legend(frameon=False, fontsize=9, loc="center left", bbox_to_anchor=(1.0, 0.5), handleheight=1.2)
     axes.spines[["top", "right"]].set_visible(False)
     total, busiest = int(table[labels].to_numpy().sum()), int(below.argmax())
-    axes.set_title(
-        f"{total} events; the busiest hour is {busiest} to {busiest + 1} o'clock" if total else "No events",
-        loc="left",
-        fontsize=14,
-        color=INK,
-    )
+    heading(axes, f"{total} events; the busiest hour is {busiest} to {busiest + 1} o'clock" if total else "No events")
     return figure

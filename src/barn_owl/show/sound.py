@@ -11,7 +11,7 @@ from matplotlib.figure import Figure
 from barn_owl.audio import audio_info, prefetch, read_audio, stream_audio
 from barn_owl.errors import AudioError, TableError
 from barn_owl.features import FrontEnd
-from barn_owl.show.style import DUSK, GRID, INK, LABEL_COLORS, new_figure
+from barn_owl.show.style import INK, LABEL_COLORS, draw_frames, draw_grid, heading, new_figure
 
 COLUMNS = 1200
 """Columns of an overview: about one a pixel."""
@@ -74,7 +74,7 @@ def clip_figure(samples: np.ndarray, rate_hz: int, front_end: FrontEnd | None = 
     limit = max(1e-4, float(np.abs(samples).max()) * 1.05)
     wave.set_ylim(-limit, limit)
     wave.set_ylabel("amplitude")
-    wave.grid(color=GRID, linewidth=0.7)
+    draw_grid(wave)
     length = len(frames) * given.hop_s
     highest, coefficients = float(frames[:, :bins].max()), frames[:, bins + bands :]
     # A low sound would be a line at the foot of an axis up to half the rate.
@@ -87,19 +87,15 @@ def clip_figure(samples: np.ndarray, rate_hz: int, front_end: FrontEnd | None = 
     )
     for axes, rows, height, name, limits, unit in panels:
         limits = limits or tuple(np.quantile(rows, [0.05, 0.995]))
-        bottom, ceiling = (0, height) if height else (-0.5, rows.shape[1] - 0.5)
-        image = axes.imshow(
-            rows.T, origin="lower", aspect="auto", cmap=DUSK, vmin=limits[0], vmax=limits[1],
-            extent=(0, length, bottom, ceiling), interpolation="nearest",
-        )  # fmt: skip
+        image = draw_frames(axes, rows, (0, length), limits, height)
         axes.set_ylabel(name)
         figure.colorbar(image, ax=axes, label=unit, pad=0.01, fraction=0.03)
     spectrum.set_ylim(0, seen_khz)
     mel_ticks(mel, given)
     cepstrum.set_xlabel("time, s")
     cepstrum.set_xlim(0, len(samples) / rate_hz)
-    heading = title or f"{len(samples) / rate_hz:.2f} s at {rate_hz} Hz, loudest at {_loudest(given, frames)}"
-    wave.set_title(heading, loc="left", fontsize=14, color=INK)
+    text = title or f"{len(samples) / rate_hz:.2f} s at {rate_hz} Hz, loudest at {_loudest(given, frames)}"
+    heading(wave, text)
     return figure
 
 
@@ -145,10 +141,7 @@ def gallery_figure(
             axes.set_facecolor("#f3efe6")
             axes.tick_params(labelsize=7)
         for axes, (name, frames) in zip(line, rows[label], strict=False):
-            image = axes.imshow(
-                frames.T, origin="lower", aspect="auto", cmap=DUSK, vmin=low, vmax=high,
-                extent=(0, len(frames) * front_end.hop_s, -0.5, front_end.bands - 0.5),
-            )  # fmt: skip
+            image = draw_frames(axes, frames, (0, len(frames) * front_end.hop_s), (low, high))
             axes.set_title(_shortened(name), fontsize=7, color=INK, pad=2)
         mel_ticks(line[0], front_end, FEW_TICKS_HZ)
         count = int((clips["label"] == label).sum())
@@ -158,10 +151,9 @@ def gallery_figure(
             line[0].set_xlim(0, longest)
     figure.supxlabel("time in seconds, as long as the clips of the label; mel bands marked in Hz", fontsize=9)
     figure.colorbar(image, ax=grid, label="dB re full scale", pad=0.01, fraction=0.02)
-    figure.suptitle(
-        f"{len(clips)} clips of {clips['label'].nunique()} labels, {examples} of each on one scale of level",
-        x=0.01, ha="left", fontsize=14, color=INK,
-    )  # fmt: skip
+    heading(
+        figure, f"{len(clips)} clips of {clips['label'].nunique()} labels, {examples} of each on one scale of level"
+    )
     return figure
 
 
@@ -222,22 +214,16 @@ def tracks_figure(front_end: FrontEnd, frames: np.ndarray, *, title: str = "") -
     for axes, (names, unit, rows, name) in zip(grid, parts, strict=True):
         if len(names) == 1:
             axes.plot(at, rows[:, 0], color=LABEL_COLORS[0], linewidth=1.2)
-            axes.grid(color=GRID, linewidth=0.7)
-            axes.spines[["top", "right"]].set_visible(False)
+            draw_grid(axes)
         else:
-            axes.imshow(
-                rows.T, origin="lower", aspect="auto", cmap=DUSK, extent=(at[0], at[-1], -0.5, len(names) - 0.5),
-                vmin=float(np.quantile(rows, 0.05)), vmax=float(np.quantile(rows, 0.995)),
-            )  # fmt: skip
+            draw_frames(axes, rows, (at[0], at[-1]), np.quantile(rows, [0.05, 0.995]))
             if name in ("log-mel", "mel"):
                 mel_ticks(axes, front_end, FEW_TICKS_HZ)
             if name == "chroma":
                 axes.set_yticks((0, 4, 8), ("C", "E", "G#"))
         axes.set_ylabel(f"{name}\n{unit}", fontsize=8, rotation=0, ha="right", va="center")
     grid[-1].set_xlabel("time, s")
-    grid[0].set_title(
-        title or f"{front_end.width} feature columns over {len(frames)} frames", loc="left", fontsize=14
-    )
+    heading(grid[0], title or f"{front_end.width} feature columns over {len(frames)} frames")
     return figure
 
 
@@ -259,14 +245,10 @@ def filter_bank_figure(front_end: FrontEnd) -> Figure:
     inside = [0, *(hertz for hertz in TICKS_HZ if 200 <= hertz <= front_end.rate_hz / 2)]
     axes.set_xticks(inside, [f"{hertz:g}" for hertz in inside])
     axes.minorticks_off()
-    axes.set_xlabel("frequency, Hz (logarithmic above 1000)")
-    axes.set_ylabel("weight")
-    axes.grid(color=GRID, linewidth=0.7)
+    axes.set(xlabel="frequency, Hz (logarithmic above 1000)", ylabel="weight")
+    draw_grid(axes)
     bin_width = f"bins {front_end.bin_hz:.3g} Hz wide"
-    axes.set_title(
-        f"{front_end.bands} mel bands from {front_end.low_hz:g} to {front_end.top_hz:g} Hz, {bin_width}",
-        loc="left", fontsize=14, color=INK,
-    )  # fmt: skip
+    heading(axes, f"{front_end.bands} mel bands from {front_end.low_hz:g} to {front_end.top_hz:g} Hz, {bin_width}")
     return figure
 
 
@@ -318,11 +300,7 @@ def _draw_overview(name: str, front_end: FrontEnd, columns: np.ndarray, length_s
     mel, level = columns[:, :-1], columns[:, -1]
     figure = new_figure()
     picture, track = figure.subplots(2, 1, sharex=True, height_ratios=[3, 1])
-    low, high = np.quantile(mel, [0.02, 0.999])
-    image = picture.imshow(
-        mel.T, origin="lower", aspect="auto", cmap=DUSK, vmin=low, vmax=high,
-        extent=(0, length_s / scale, -0.5, front_end.bands - 0.5), interpolation="nearest",
-    )  # fmt: skip
+    image = draw_frames(picture, mel, (0, length_s / scale), np.quantile(mel, [0.02, 0.999]))
     mel_ticks(picture, front_end)
     picture.set_ylabel("mel band, Hz")
     figure.colorbar(image, ax=picture, label="dB re full scale (maximum per column)", pad=0.01, fraction=0.03)
@@ -331,11 +309,8 @@ def _draw_overview(name: str, front_end: FrontEnd, columns: np.ndarray, length_s
     )
     track.set_ylabel("level, dB")
     track.set_xlabel(f"time in {unit}")
-    track.grid(color=GRID, linewidth=0.7)
+    draw_grid(track)
     track.set_xlim(0, length_s / scale)
     loudest = int(level.argmax()) / len(level) * length_s
-    picture.set_title(
-        f"{name}: {length_s / scale:.3g} {unit}, loudest at {loudest:.0f} s with {level.max():.0f} dB",
-        loc="left", fontsize=14, color=INK,
-    )  # fmt: skip
+    heading(picture, f"{name}: {length_s / scale:.3g} {unit}, loudest at {loudest:.0f} s with {level.max():.0f} dB")
     return figure

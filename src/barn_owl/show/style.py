@@ -1,14 +1,18 @@
 """The common style: color map, label colors and line styles, grid."""
 
 import io
+from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
+import numpy as np
 from matplotlib import colormaps
+from matplotlib.axes import Axes
 from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.colors import LinearSegmentedColormap
 from matplotlib.figure import Figure
 from matplotlib.font_manager import FontProperties, findfont, get_font
+from matplotlib.image import AxesImage
 from matplotlib.text import Text
 from matplotlib.ticker import LogFormatter
 
@@ -85,6 +89,36 @@ def new_figure(height: float = SIZE_INCHES[1]) -> Figure:
     figure = Picture(figsize=(SIZE_INCHES[0], height), dpi=DPI, layout="constrained", facecolor="white")
     FigureCanvasAgg(figure)
     return figure
+
+
+def heading(where: Figure | Axes, text: str) -> None:
+    """Write above a figure or one of its axes what it shows."""
+    if isinstance(where, Figure):
+        where.suptitle(text, x=0.01, ha="left", fontsize=14, color=INK)
+    else:
+        where.set_title(text, loc="left", fontsize=14, color=INK)
+
+
+def draw_grid(axes: Axes, axis: Literal["x", "y", "both"] = "both") -> None:
+    """Draw a faint grid behind the data, and no frame above and on the right."""
+    axes.grid(color=GRID, linewidth=0.7, axis=axis)
+    axes.set_axisbelow(True)
+    axes.spines[["top", "right"]].set_visible(False)
+
+
+def draw_frames(
+    axes: Axes, frames: np.ndarray, times: tuple[float, float], limits: Sequence[float], top: float | None = None
+) -> AxesImage:
+    """Draw frames, ``(frames, columns)``, as a picture over time.
+
+    limits : values of the darkest and the brightest color. top : where the last column ends on an axis from 0 up;
+    without it, a column is one high and centered on its number.
+    """
+    height = (0, top) if top else (-0.5, frames.shape[1] - 0.5)
+    return axes.imshow(
+        frames.T, origin="lower", aspect="auto", cmap=DUSK, vmin=limits[0], vmax=limits[1],
+        extent=(*times, *height), interpolation="nearest",
+    )  # fmt: skip
 
 
 def lay_out(figure: Figure) -> Figure:

@@ -17,7 +17,7 @@ from barn_owl.learn.rehearsal import EVENTS, FILE, TRUTH
 from barn_owl.model import DecodingSettings, Model
 from barn_owl.runs import Run
 from barn_owl.show.sound import mel_ticks
-from barn_owl.show.style import DUSK, GRID, INK, label_colors, label_lines, new_figure
+from barn_owl.show.style import INK, draw_frames, draw_grid, heading, label_colors, label_lines, new_figure
 from barn_owl.tag.decoding import EventDecoder, decided
 from barn_owl.tag.score_trace import ScoreTrace, trace_of_samples
 from barn_owl.tag.scoring import ScoreBlock
@@ -96,17 +96,13 @@ def tagging_figure(
     shown = _within(events, start_s, end_s)
     _draw_bars(bars, reported, colors, shown, _within(truth, start_s, end_s) if truth is not None else None)
     for axes in (*traces, bars):
-        axes.grid(color=GRID, linewidth=0.7)
-        axes.set_axisbelow(True)
-        axes.spines[["top", "right"]].set_visible(False)
+        draw_grid(axes)
     bars.set_xlim(start_s, end_s)
     bars.set_xlabel("time, s")
     minutes = (end_s - start_s) / 60
-    spectrogram.set_title(
+    heading(
+        spectrogram,
         f"{Path(path).name}: {len(shown)} events of {shown['label'].nunique()} labels in {minutes:.3g} minutes",
-        loc="left",
-        fontsize=14,
-        color=INK,
     )
     return figure
 
@@ -167,11 +163,11 @@ def rehearsal_figure(run: Run) -> Figure:
     end_s = min(REHEARSAL_S, audio_info(path).duration_s)
     figure = tagging_figure(run.model, path, events, truth=truth, end_s=end_s, scores=False)
     expected = run.expectation or {}
-    figure.axes[0].set_title(
+    heading(
+        figure.axes[0],
         f"Rehearsal: {expected.get('recall', 0):.0%} of the events are found, "
         f"{expected.get('precision', 0):.0%} of those reported are right",
-        loc="left", fontsize=14, color=INK,
-    )  # fmt: skip
+    )
     return figure
 
 
@@ -181,17 +177,7 @@ def _draw_spectrogram(figure: Figure, axes: Axes, model: Model, samples: np.ndar
     step = max(1, len(frames) // COLUMNS)
     frames = frames[: len(frames) // step * step].reshape(-1, step, frames.shape[1]).max(axis=1)
     length = len(frames) * step * model.front_end.hop_s
-    low, high = np.quantile(frames, [0.05, 0.999])
-    image = axes.imshow(
-        frames.T,
-        origin="lower",
-        aspect="auto",
-        cmap=DUSK,
-        extent=(start_s, start_s + length, -0.5, frames.shape[1] - 0.5),
-        vmin=low,
-        vmax=high,
-        interpolation="nearest",
-    )
+    image = draw_frames(axes, frames, (start_s, start_s + length), np.quantile(frames, [0.05, 0.999]))
     mel_ticks(axes, front_end)
     axes.set_ylabel("mel band, Hz")
     figure.colorbar(image, ax=axes, label="dB re full scale", pad=0.01, fraction=0.03)

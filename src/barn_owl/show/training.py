@@ -5,7 +5,7 @@ import pandas as pd
 from matplotlib.figure import Figure
 
 from barn_owl.runs import Run
-from barn_owl.show.style import GRID, INK, LABEL_COLORS, new_figure
+from barn_owl.show.style import INK, LABEL_COLORS, draw_grid, new_figure
 
 TRAIN, VALIDATION, TEST = LABEL_COLORS[0], LABEL_COLORS[1], LABEL_COLORS[2]
 
@@ -41,8 +41,7 @@ def curves_figure(run: Run) -> Figure:
     scores.set_xlabel(unit)
     for axes in (losses, scores):
         axes.axvline(learning.best_epoch, color=INK, linewidth=1, linestyle="--")
-        axes.grid(color=GRID)
-        axes.spines[["top", "right"]].set_visible(False)
+        draw_grid(axes)
     is_late = learning.best_epoch > 0.7 * at.max()
     losses.annotate(
         f"kept: {unit} {learning.best_epoch}", (learning.best_epoch, losses.get_ylim()[1]),
@@ -86,8 +85,7 @@ def subsets_figure(table: pd.DataFrame) -> Figure:
     axes.minorticks_off()
     axes.set_ylim(0, 1.02)
     axes.set_xlabel("training clips")
-    axes.grid(color=GRID)
-    axes.spines[["top", "right"]].set_visible(False)
+    draw_grid(axes)
     axes.legend(loc="best", frameon=False)
     known = table.dropna(subset=["test_balanced_accuracy"])
     gain = known["test_balanced_accuracy"].diff().iloc[-1] if len(known) > 1 else np.nan
@@ -123,9 +121,7 @@ def classifiers_figure(ranking: pd.DataFrame) -> Figure:
     axes.set_yticks(places, ranking["run"])
     axes.set_xlim(0, 1)
     axes.set_xlabel("balanced accuracy")
-    axes.grid(axis="x", color=GRID)
-    axes.set_axisbelow(True)
-    axes.spines[["top", "right"]].set_visible(False)
+    draw_grid(axes, axis="x")
     axes.legend(loc="upper center", bbox_to_anchor=(0.5, -0.12 if len(ranking) > 4 else -0.3), ncols=2, frameon=False)
     best = ranking.iloc[0]
     axes.set_title(

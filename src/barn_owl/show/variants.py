@@ -8,7 +8,7 @@ from matplotlib.figure import Figure
 
 from barn_owl.features import FrontEnd
 from barn_owl.show.sound import FEW_TICKS_HZ, mel_ticks
-from barn_owl.show.style import DUSK, INK, new_figure
+from barn_owl.show.style import INK, draw_frames, heading, new_figure
 
 MOST = 12
 COLUMNS = 4
@@ -42,10 +42,7 @@ def variants_figure(
     top = max(float(frames.max()) for frames, _ in pictures)
     longest = max(len(frames) for frames, _ in pictures) * front_end.hop_s
     for axes, (frames, words) in zip(grid.ravel(), pictures, strict=False):
-        image = axes.imshow(
-            frames.T, origin="lower", aspect="auto", cmap=DUSK, vmin=top - RANGE_DB, vmax=top,
-            extent=(0, len(frames) * front_end.hop_s, -0.5, front_end.bands - 0.5), interpolation="nearest",
-        )  # fmt: skip
+        image = draw_frames(axes, frames, (0, len(frames) * front_end.hop_s), (top - RANGE_DB, top))
         axes.set_title(textwrap.fill(words, TITLE_WIDTH), fontsize=8, loc="left", color=INK)
         axes.set_xlim(0, longest)
     for axes in grid.ravel()[len(pictures) :]:
@@ -56,5 +53,5 @@ def variants_figure(
     for axes in grid[-1]:
         axes.set_xlabel("time, s", fontsize=8)
     figure.colorbar(image, ax=grid, label="dB re full scale", pad=0.01, fraction=0.02)
-    figure.suptitle(title or f"One clip and {len(pictures) - 1} variants of it", x=0.01, ha="left", fontsize=14)
+    heading(figure, title or f"One clip and {len(pictures) - 1} variants of it")
     return figure
