@@ -79,16 +79,10 @@ def command(
         owl.save_figure(owl.show.adjusting_figure(found), figure)
         voice.say(f"Wrote {figure}.")
     voice.result(
-        {
-            "decoding": found.decoding.model_dump(exclude_none=True),
-            "scores": found.scores.as_dict(),
-            "cross_validated": found.cross_validated.reset_index().to_dict("records"),
-            "before": found.before.reset_index().to_dict("records"),
-            "kept": found.kept,
-            "curve": found.curve.to_dict("records"),
-            "reached": found.reached,
-        }
-    )
+        decoding=found.decoding.model_dump(exclude_none=True), scores=found.scores.as_dict(), kept=found.kept,
+        cross_validated=found.cross_validated.reset_index(), before=found.before.reset_index(), curve=found.curve,
+        reached=found.reached,
+    )  # fmt: skip
 
 
 def _undo(voice: common.Terminal, path: Path, *, alone: bool) -> None:
@@ -96,7 +90,7 @@ def _undo(voice: common.Terminal, path: Path, *, alone: bool) -> None:
         raise click.UsageError("--undo takes only MODEL")
     decoding = owl.runs.undo_decoding(path)
     voice.say(f"Restored the previous settings of {path}.")
-    voice.result({"decoding": decoding.model_dump(exclude_none=True)})
+    voice.result(decoding=decoding.model_dump(exclude_none=True))
 
 
 def _show(voice: common.Terminal, own: owl.DecodingSettings, found: owl.tag.Adjusted, collar_s: float) -> None:

@@ -74,7 +74,7 @@ def command(
     voice.skipped(refused.values())
     owl.write_clip_table(made, out / "clips.csv")
     voice.say(f"Wrote {len(made)} sound files and {out / 'clips.csv'}; {len(refused)} clips skipped.")
-    voice.result({"files": len(made), "refused": refused, "table": str(out / "clips.csv")})
+    voice.result(files=len(made), refused=refused, table=out / "clips.csv")
 
 
 def _of_file(
@@ -100,4 +100,4 @@ def _of_file(
     )
     voice.say(f"Wrote {out / 'variants.png'}.")
     voice.say("Next: listen to them, then set the section [sound] of a plan: barn-owl train CLIPS --plan PLAN")
-    voice.result({"variants": [words for _, words in made[1:]], "out": str(out)})
+    voice.result(variants=[words for _, words in made[1:]], out=out)

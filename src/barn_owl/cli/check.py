@@ -71,9 +71,7 @@ def command(
         )
     else:
         voice.say(f"Next: barn-owl train {fix or clips} --run RUN")
-    counts = {severity: check.count(severity) for severity in SEVERITIES}
-    findings = common.records(check.findings)
-    voice.result({"counts": counts, "findings": findings})
+    voice.result(counts={severity: check.count(severity) for severity in SEVERITIES}, findings=check.findings)
     left = check if fix is None else owl.check_clips(check.repaired, audio=False)
     if left.count("error"):
         raise click.exceptions.Exit(1)

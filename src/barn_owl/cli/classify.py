@@ -78,12 +78,6 @@ def command(
     if page is not None:
         voice.say(f"Next: open {page} in a browser")
     voice.result(
-        {
-            "clips": len(predictions),
-            "undecided": int(np.sum(unsure)),
-            "none": int(none.sum()),
-            "labels": dict(zip(counts["predicted"], counts["size"].tolist(), strict=True)),
-            "refused": list(skipped.values()),
-            "out": str(out),
-        }
-    )
+        clips=len(predictions), undecided=int(np.sum(unsure)), none=int(none.sum()),
+        labels=dict(zip(counts["predicted"], counts["size"], strict=True)), refused=list(skipped.values()), out=out,
+    )  # fmt: skip

@@ -8,7 +8,7 @@ import signal
 import sys
 import threading
 import time
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from functools import wraps
 from pathlib import Path
@@ -150,10 +150,10 @@ class Terminal:
             shown.add_row(*[Text(printable(_cell(value))) for value in row])
         self.results.print(shown)
 
-    def result(self, content: Any) -> None:
-        """Print the result as JSON if ``--json`` is given."""
+    def result(self, **content: Any) -> None:
+        """Print the result as JSON if ``--json`` is given; see `_plain`."""
         if self.as_json:
-            click.echo(json.dumps(content, ensure_ascii=False, indent=2, allow_nan=False))
+            click.echo(json.dumps(_plain(content), ensure_ascii=False, indent=2, allow_nan=False))
 
     @contextmanager
     def progress(self, doing: str, *, of_sound: bool = False) -> Iterator[Callable[[float, float], None]]:
@@ -195,9 +195,19 @@ class Terminal:
         return tell
 
 
-def records(table: pd.DataFrame) -> list[dict[str, Any]]:
-    """Rows of a table for JSON; missing values are null."""
-    return table.astype(object).where(table.notna(), None).to_dict("records")
+def _plain(value: Any) -> Any:
+    """A value as JSON can hold it: paths are text, tables lists of rows, and numbers that are not finite null."""
+    import pandas as pd
+
+    from barn_owl.evaluate.scores import plain_number
+
+    if isinstance(value, pd.DataFrame):
+        return _plain(value.to_dict("records"))
+    if isinstance(value, Mapping):
+        return {str(name): _plain(one) for name, one in value.items()}
+    if isinstance(value, list | tuple):
+        return [_plain(one) for one in value]
+    return str(value) if isinstance(value, Path) else plain_number(value)
 
 
 def _time(seconds: float) -> str:

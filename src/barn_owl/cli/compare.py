@@ -3,16 +3,12 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 import click
 
 import barn_owl as owl
 from barn_owl.cli import common
 from barn_owl.clips.splits import SPLITS
-
-if TYPE_CHECKING:
-    import pandas as pd
 
 SHOWN_KEYS = 12
 
@@ -69,19 +65,7 @@ def command(
         else:
             owl.save_figure(owl.show.comparison_figure(comparison), out)
         voice.say(f"\nWrote {out}.")
-    voice.result(
-        {
-            "clips": comparison.clips,
-            "scores": _records(comparison.scores),
-            "pairs": _records(comparison.pairs),
-            "by_label": _records(comparison.by_label),
-            "changes": common.records(comparison.changes),
-            "plans": _records(compared.plans),
-            "costs": _records(compared.costs),
-        }
-    )
-
-
-def _records(table: pd.DataFrame) -> list[dict[str, object]]:
-    plain = table.reset_index().astype(object)
-    return list(plain.where(plain.notna(), None).to_dict("records"))
+    tables = {"scores": comparison.scores, "pairs": comparison.pairs, "by_label": comparison.by_label,
+              "plans": compared.plans, "costs": compared.costs}  # fmt: skip
+    indexed = {name: table.reset_index() for name, table in tables.items()}
+    voice.result(clips=comparison.clips, changes=comparison.changes, **indexed)

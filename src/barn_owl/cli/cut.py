@@ -113,7 +113,7 @@ def command(
     common.write_clips(clips, out, force=force)
     voice.say(f"Wrote {len(clips)} clips to {out}.")
     voice.say(f"Next: barn-owl look {out} -o look, then barn-owl check {out}")
-    voice.result({"clips": len(clips), "missed": missed, "out": str(out)})
+    voice.result(clips=len(clips), missed=missed, out=out)
 
 
 def _refuse_together(*, windows: bool, count: int | None, around_events: bool, false_alarms: Path | None) -> None:

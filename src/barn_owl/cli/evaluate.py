@@ -76,8 +76,8 @@ def command(
             voice.warn(caveat)
     voice.say(f"\nWrote report.html, tables and figures to {folder}.")
     voice.say(f"Next: open {folder / 'report.html'} in a browser")
-    tables = {column: table.reset_index().to_dict("records") for column, table in by.items()}
-    voice.result({"split": name, **evaluation.as_dict(), **({"by": tables} if tables else {})})
+    tables = {column: table.reset_index() for column, table in by.items()}
+    voice.result(split=name, **evaluation.as_dict(), **({"by": tables} if tables else {}))
 
 
 def read_target(text: str) -> learn.ThresholdSettings:

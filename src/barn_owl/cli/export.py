@@ -47,4 +47,4 @@ def command(model_path: Path, out: Path, takes_features: bool, force: bool, voic
         voice.say(
             f"The recording must be a WAV of {model.front_end.rate_hz} Hz; {written[1]} documents the interface."
         )
-    voice.result({"files": [str(path) for path in written]})
+    voice.result(files=written)

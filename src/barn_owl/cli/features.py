@@ -90,7 +90,7 @@ def command(
     voice.say(f"Wrote {len(x)} rows of {len(columns)} features to {out}.")
     if rank is not None or figures is not None:
         _rank(voice, x, columns, front_end.units * len(chosen), clips, rank, figures, scatter)
-    voice.result({"rows": len(x), "features": len(columns), "skipped": len(skipped), "out": str(out)})
+    voice.result(rows=len(x), features=len(columns), skipped=len(skipped), out=out)
 
 
 def _of_file(
@@ -110,7 +110,7 @@ def _of_file(
             voice.say(f"The figure shows the first {SHOWN_S:g} s.")
         owl.save_figure(owl.show.tracks_figure(front_end, frames, title=path.name), figures / "tracks.png")
         voice.say(f"Wrote tracks.png to {figures}.")
-    voice.result({"rows": count, "features": front_end.width, "out": str(out)})
+    voice.result(rows=count, features=front_end.width, out=out)
 
 
 def _rank(

@@ -88,4 +88,4 @@ def command(
         use = f"Save the answers, then: barn-owl review {out} --answers answers.jsonl -o reviewed.csv --stretches 0"
         owl.show.write_review_page(owl.show.Review(items), page, title="Similar sounds", use=use, force=force)
         voice.say(f"Next: open {page} in a browser")
-    voice.result({"found": len(found), "out": str(out), "refused": found.attrs["refused"]})
+    voice.result(found=len(found), out=out, refused=found.attrs["refused"])

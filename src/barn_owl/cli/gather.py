@@ -112,11 +112,5 @@ def _report(voice: common.Terminal, gathered: owl.clips.Gathered, out: Path) -> 
         voice.warn(f"... and {len(gathered.refused) - SHOWN_REFUSALS} more skipped")
     voice.say(f"\nWrote {len(clips)} clips of {len(counts)} labels to {out}; {len(gathered.refused)} skipped.")
     voice.say(f"Next: barn-owl check {out}")
-    voice.result(
-        {
-            "clips": len(clips),
-            "labels": dict(zip(counts["label"], counts["clips"].tolist(), strict=True)),
-            "refused": gathered.refused,
-            "out": str(out),
-        }
-    )
+    labels = dict(zip(counts["label"], counts["clips"], strict=True))
+    voice.result(clips=len(clips), labels=labels, refused=gathered.refused, out=out)

@@ -83,8 +83,6 @@ def command(
     else:
         voice.say(f"Next: barn-owl train {out} --run first")
     voice.result(
-        {
-            "parts": len(found.clips), "labels": counts["parts"].to_dict(), "left_out": found.left_out,
-            "refused": found.refused, "held_out": float(found.rounds["held_out"].max()), "out": str(out),
-        }
+        parts=len(found.clips), labels=counts["parts"].to_dict(), left_out=found.left_out,
+        refused=found.refused, held_out=found.rounds["held_out"].max(), out=out,
     )  # fmt: skip

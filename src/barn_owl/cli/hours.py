@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 import barn_owl as owl
 from barn_owl.cli import common
 from barn_owl.files import whole_file
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 
 @click.command("hours")
@@ -61,23 +65,21 @@ def command(
         voice.table(counts.rename_axis("label").rename("events with a clock").reset_index())
     for one in failed:
         voice.warn(f"failed: {one.reason}")
-    if out is not None and out.suffix.lower() == ".csv":
-        with whole_file(out, force=force) as beside:
-            table.to_csv(beside, lineterminator="\r\n")
-    elif out is not None:
-        owl.save_figure(owl.show.hours_figure(table), out)
     if events_out is not None:
         found = owl.archive.read_store(store, model=own, day=day, recorder=recorder)
         owl.write_events(found, events_out, force=force)
         voice.say(f"Wrote {len(found)} events to {events_out}.")
     if out is not None:
-        voice.say(f"Wrote events by hour of the day to {out}.")
-    voice.result(
-        {
-            "recordings": len(done),
-            "hours": round(hours, 3),
-            "events": events,
-            "by_label": {str(label): int(count) for label, count in counts.items()},
-            "failed": {one.file: one.reason for one in failed},
-        }
-    )
+        write_hours(voice, table, out)
+    by_label, reasons = counts.to_dict(), {one.file: one.reason for one in failed}
+    voice.result(recordings=len(done), hours=round(hours, 3), events=events, by_label=by_label, failed=reasons)
+
+
+def write_hours(voice: common.Terminal, table: pd.DataFrame, path: Path) -> None:
+    """Write events by hour as a table or a figure, by the ending of `path`."""
+    if path.suffix.lower() == ".csv":
+        with whole_file(path) as beside:
+            table.to_csv(beside, lineterminator="\r\n")
+    else:
+        owl.save_figure(owl.show.hours_figure(table), path)
+    voice.say(f"Wrote events by hour of the day to {path}.")

@@ -90,9 +90,7 @@ def _look_at_file(
             figure = owl.show.clip_figure(samples, rate_hz, front_end, title=title)
         owl.save_figure(figure, out)
         voice.say(f"\nWrote {out}.")
-    voice.result(
-        {name: value if not isinstance(value, float) or np.isfinite(value) else None for name, value in facts.items()}
-    )
+    voice.result(**facts)
 
 
 def _look_at_clips(
@@ -143,8 +141,7 @@ def _look_at_clips(
         owl.save_figure(owl.show.filter_bank_figure(mel), out / "filter-bank.png")
         voice.say(f"\nWrote facts.csv, gallery.png, spectra.png and filter-bank.png to {out}.")
         voice.say("Next: barn-owl features CLIPS -o features.csv --rank ranking.csv")
-    counts = by_label.reset_index()[["label", "clips", "seconds"]]
-    voice.result({"labels": counts.to_dict(orient="records"), "refused": refused})
+    voice.result(labels=by_label.reset_index()[["label", "clips", "seconds"]], refused=refused)
 
 
 def _span(rates: pd.Series[int]) -> str:

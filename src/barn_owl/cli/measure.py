@@ -55,17 +55,12 @@ def command(
         voice.table(speed.workers.rename(columns=SHOWN), title="tagging, several workers")
         for sentence in speed.advice:
             voice.say(sentence)
-        report |= {
-            "stages": speed.stages.to_dict("records"),
-            "workers": speed.workers.to_dict("records"),
-            "cores": speed.cores,
-            "advice": speed.advice,
-        }
+        report |= {"stages": speed.stages, "workers": speed.workers, "cores": speed.cores, "advice": speed.advice}
     if training is not None:
         plan = owl.read_plan(plan_path) if plan_path is not None else None
         table = owl.runs.measure_training(common.read_clips(training), plan, most_workers=most_workers)
         voice.table(table.rename(columns=SHOWN), title="a short training")
         best = table.loc[table["training_s"].idxmin()]
         voice.say(f"fastest with {best['workers']:.0f} workers, {best['cores']:.1f} cores busy")
-        report["training"] = table.to_dict("records")
-    voice.result(report)
+        report["training"] = table
+    voice.result(**report)

@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 import numpy as np
 
 import barn_owl as owl
 from barn_owl.cli import common
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 
 @click.command("plan")
@@ -61,7 +65,8 @@ def command(
         voice.say(f"\nWrote {out}. Next: barn-owl train {source} --plan {out} --run first")
     elif Path(source).suffix.lower() != ".toml":
         voice.say("\nTo save it, add -o plan.toml. barn-owl train fits the same plan if none is given.")
-    voice.result({"plan": plan.model_dump(), "layers": layers, **({} if cost is None else {"device": cost})})
+    on_device = {} if cost is None else {"device": cost}
+    voice.result(plan=plan.model_dump(), layers=[] if layers is None else layers, **on_device)
 
 
 def show_reasons(voice: common.Terminal, suggestion: owl.runs.Suggestion) -> None:
@@ -82,13 +87,13 @@ def _in_short(plan: owl.Plan) -> str:
     )
 
 
-def show_network(voice: common.Terminal, plan: owl.Plan, labels: int) -> list[dict[str, object]]:
+def show_network(voice: common.Terminal, plan: owl.Plan, labels: int) -> pd.DataFrame | None:
     """Show the output and cost of each layer, if the classifier is a network over frames; return them for JSON."""
 
     from barn_owl.learn.summary import summary
 
     if not plan.kind.prunable:
-        return []
+        return None
     classifier = plan.kind.network(plan.front_end.width, labels, plan.own, plan.levels, np.random.default_rng(0))
     table = summary(classifier.networks[0], plan.front_end.hop_ms, plan.front_end.frame_ms)
     shown = table.assign(
@@ -108,9 +113,7 @@ def show_network(voice: common.Terminal, plan: owl.Plan, labels: int) -> list[di
     voice.table(shown.rename(columns=headings), title=f"{plan.classifier}{first}, one step, {labels} labels")
     cost = classifier.cost(plan.front_end.hop_s)
     voice.say(f"{several}{cost.weights:,} weights, {cost.multiply_adds:,} multiply-adds per second")
-    return [
-        {key: None if value != value else value for key, value in row.items()} for row in table.to_dict("records")
-    ]
+    return table
 
 
 def show_device(voice: common.Terminal, plan: owl.Plan, labels: int, device: owl.device.Device) -> dict[str, object]:

@@ -67,4 +67,4 @@ def command(
             owl.show.Review(items, labels=labels), page, title="Clips to label", use=use, force=force
         )
         voice.say(f"Next: open {page} in a browser")
-    voice.result({"proposed": len(chosen), "out": str(out)})
+    voice.result(proposed=len(chosen), out=out)

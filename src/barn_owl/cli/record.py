@@ -98,7 +98,7 @@ def command(
     voice.say(f"\nKept {kept} takes; the table is {table}." if kept else "\nNo take kept.")
     if kept:
         voice.say(f"Next: barn-owl look {table} -o look")
-    voice.result({"kept": kept, "table": str(table)})
+    voice.result(kept=kept, table=table)
 
 
 def _open(name: str | None, speed: float, seed: int) -> Microphone:

@@ -186,5 +186,4 @@ def _tell(
         there = int((clips["label"] != "").sum())
         voice.say(f"\nWrote {len(clips)} rows to {out}: {there} confirmed, {len(clips) - there} rejected.")
         voice.say(f"Next: barn-owl cut {out} --around-events, barn-owl adjust RUN, barn-owl score EVENTS {out}")
-    records = estimate.table.astype(object).where(estimate.table.notna(), None)
-    voice.result({"answers": len(given), "unsure": estimate.unsure, "estimate": records.to_dict("index")})
+    voice.result(answers=len(given), unsure=estimate.unsure, estimate=estimate.table.to_dict("index"))

@@ -83,7 +83,7 @@ def command(
         owl.save_figure(owl.show.events_figure(scores), figure)
         voice.say(f"Wrote {figure}.")
     more = {} if segments is None else {"segments": segments.astype(object).to_dict("index")}
-    voice.result({**scores.as_dict(), **more})
+    voice.result(**scores.as_dict(), **more)
 
 
 def _same_files(truth: pd.DataFrame, events: pd.DataFrame) -> pd.DataFrame:

@@ -76,9 +76,5 @@ def command(
     voice.say(f"Best: candidate {best['candidate']}, {best['classifier']}; {drawn}.")
     voice.say(f"\nWrote {folder / 'search.csv'}, search.html, search.png and plan.toml.")
     voice.say(f"Next: barn-owl train {clips} --plan {folder / 'plan.toml'} --run best")
-    records = found.table.astype(object).where(found.table.notna(), None)
-    furthest = owl.device.front(found.table)["candidate"] if "flash_kb" in found.table else []
-    voice.result(
-        {"plan": str(folder / "plan.toml"), "candidates": records.to_dict("records"),
-         "front": [int(one) for one in furthest]}
-    )  # fmt: skip
+    furthest = owl.device.front(found.table)["candidate"].tolist() if "flash_kb" in found.table else []
+    voice.result(plan=folder / "plan.toml", candidates=found.table, front=furthest)

@@ -65,7 +65,7 @@ def command(
         )
         voice.table(shrunk.channels, title="channels of each convolution")
         owl.save_figure(owl.show.shrink_figure(shrunk), folder / "shrink.png")
-        kept = {"rounds": shrunk.rounds.to_dict("records"), "channels": shrunk.channels.to_dict("records")}
+        kept = {"rounds": shrunk.rounds, "channels": shrunk.channels}
     if int8:
         with voice.progress("reading clips") as reading:
             run = owl.device.quantize_run(run, folder, work=replace(work, reading=reading))
@@ -85,4 +85,4 @@ def command(
         voice.say(f"Comparison with the original: {folder / 'compared.html'}")
     voice.say(f"Next: barn-owl export {folder} -o model.c")
     scores = {} if run.tested is None else run.tested.scores.as_dict()
-    voice.result({"run": str(folder), "weights": cost.weights, **kept, **scores})
+    voice.result(run=folder, weights=cost.weights, **kept, **scores)

@@ -89,7 +89,7 @@ def command(
     voice.say(
         f"Next: barn-owl train {out} --run RUN" if not folds else f"Next: barn-owl split {out} --fold 1 -o FOLD"
     )
-    voice.result({"clips": len(done), "reached": {str(k): v for k, v in reached.sum().to_dict().items()}})
+    voice.result(clips=len(done), reached=reached.sum().to_dict())
 
 
 def _with_sides(clips: pd.DataFrame, before: pd.DataFrame) -> pd.DataFrame:

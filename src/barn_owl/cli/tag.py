@@ -10,8 +10,9 @@ import click
 
 import barn_owl as owl
 from barn_owl.cli import common
+from barn_owl.cli.hours import write_hours
 from barn_owl.errors import AudioError, OutputError
-from barn_owl.files import checked_target, whole_file
+from barn_owl.files import checked_target
 from barn_owl.parallel import on_cluster
 
 TOLD_HOURS = 1.0
@@ -113,7 +114,7 @@ def command(
         _caveat(voice, model, archive)
         _write_more(voice, archive, excerpts=excerpts, around_s=around_s, cues=cues, force=force)
         if hours is not None:
-            _write_hours(voice, archive, starts, hours)
+            write_hours(voice, owl.archive.hours_table(archive.events, starts, archive.heard_s), hours)
     if archive.stopped:
         raise KeyboardInterrupt
     if figure is not None:
@@ -233,18 +234,6 @@ def _starts(files: list[str], begins: Path | None, zone: str, *, needed: bool) -
     return starts
 
 
-def _write_hours(
-    voice: common.Terminal, archive: owl.archive.Archive, starts: Mapping[str, datetime | None], path: Path
-) -> None:
-    table = owl.archive.hours_table(archive.events, starts, archive.heard_s)
-    if path.suffix.lower() == ".csv":
-        with whole_file(path) as beside:
-            table.to_csv(beside, lineterminator="\r\n")
-    else:
-        owl.save_figure(owl.show.hours_figure(table), path)
-    voice.say(f"Wrote events by hour of the day to {path}.")
-
-
 def _caveat(voice: common.Terminal, model: owl.Model, archive: owl.archive.Archive) -> None:
     """Print reasons for caution about the events of the first recordings."""
 
@@ -264,15 +253,9 @@ def _report(
     written = f"Wrote {events} events" if out is not None else f"{events} events"
     voice.say(f"\n{written} in {len(archive.done)} of {total} recordings{'' if out is None else f' to {out}'}.{kept}")
     voice.result(
-        {
-            "events": events,
-            "recordings": len(archive.done),
-            "refused": archive.refused,
-            "out": None if out is None else str(out),
-            "seconds": round(archive.seconds, 2),
-            "work": archive.work.to_dict("records"),
-        }
-    )
+        events=events, recordings=len(archive.done), refused=archive.refused, out=out,
+        seconds=round(archive.seconds, 2), work=archive.work,
+    )  # fmt: skip
 
 
 def _tell_of_work(voice: common.Terminal, archive: owl.archive.Archive) -> None:

@@ -175,7 +175,7 @@ def _train_one(request: TrainRequest, table: pd.DataFrame, plan: owl.Plan | None
         _show_exemplars(request.voice, plan, run)
     request.voice.say(f"\nWrote the run to {request.folder}.")
     request.voice.say(f"Next: barn-owl tag {request.folder} RECORDING -o events.csv")
-    request.voice.result({"run": str(request.folder), **({} if run.tested is None else run.tested.scores.as_dict())})
+    request.voice.result(run=request.folder, **({} if run.tested is None else run.tested.scores.as_dict()))
 
 
 def _show_exemplars(voice: common.Terminal, plan: owl.Plan, run: owl.Run) -> None:
@@ -299,7 +299,7 @@ def _rank(request: TrainRequest, clips: pd.DataFrame, plan: owl.Plan) -> None:
     voice.say(f"\nWrote one run per classifier to {folder}, classifiers.csv and classifiers.png.")
     voice.say("Ranked by validation: the test score of the best one is unbiased.")
     voice.say(f"Next: barn-owl evaluate {folder / best}")
-    voice.result({"run": str(folder), "classifiers": common.records(ranking)})
+    voice.result(run=folder, classifiers=ranking)
 
 
 def _train_several(request: TrainRequest, clips: pd.DataFrame, plan: owl.Plan) -> None:
@@ -319,7 +319,7 @@ def _train_several(request: TrainRequest, clips: pd.DataFrame, plan: owl.Plan) -
     if request.ensemble:
         show_scores(voice, owl.open_run(folder).evaluate())
         voice.say(f"\nThe ensemble is in {folder}. Next: barn-owl tag {folder} RECORDING -o events.csv")
-    voice.result({"run": str(folder), "spread": found})
+    voice.result(run=folder, spread=found)
 
 
 def _train_subsets(request: TrainRequest, clips: pd.DataFrame, plan: owl.Plan) -> None:
@@ -338,7 +338,7 @@ def _train_subsets(request: TrainRequest, clips: pd.DataFrame, plan: owl.Plan) -
     last = table["run"].iloc[-1]
     voice.say(f"\nWrote one run per size to {folder}, subsets.csv and subsets.png.")
     voice.say(f"Next: barn-owl evaluate {folder / last}")
-    voice.result({"run": str(folder), "subsets": common.records(table)})
+    voice.result(run=folder, subsets=table)
 
 
 ONE = Mode(options="", applies=lambda _: False, train=_train_one)

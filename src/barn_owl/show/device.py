@@ -4,7 +4,7 @@ from matplotlib.figure import Figure
 from matplotlib.ticker import MaxNLocator
 
 from barn_owl.device import SearchResult, Shrunk, front
-from barn_owl.show.style import GRID, INK, LABEL_COLORS, new_figure
+from barn_owl.show.style import GRID, INK, LABEL_COLORS, heading, new_figure
 
 
 def shrink_figure(shrunk: Shrunk) -> Figure:
@@ -29,7 +29,7 @@ def shrink_figure(shrunk: Shrunk) -> Figure:
     channels.xaxis.set_major_locator(MaxNLocator(integer=True))
     channels.margins(y=0.15)
     channels.legend(frameon=False, fontsize=9)
-    channels.set_title("Channels left in each layer", loc="left", fontsize=12, color=INK)
+    heading(channels, "Channels left in each layer", size=12)
     rounds = shrunk.rounds
     for column, marker, color in (("recall", "o", LABEL_COLORS[0]), ("f1", "s", LABEL_COLORS[1])):
         name = "recall" if column == "recall" else "F1"
@@ -42,7 +42,7 @@ def shrink_figure(shrunk: Shrunk) -> Figure:
     sizes.set_ylim(0, 1.02)
     sizes.set(xlabel="flash in int8, kB", ylabel="on validation mixtures (clips seen in training)")
     sizes.legend(frameon=False, fontsize=9, loc="lower right")
-    sizes.set_title("Score over size, by round", loc="left", fontsize=12, color=INK)
+    heading(sizes, "Score over size, by round", size=12)
     return figure
 
 
@@ -60,7 +60,7 @@ def search_figure(found: SearchResult) -> Figure:
     for place, (cost, unit) in enumerate((("flash_kb", "flash, kB"), ("latency_ms", "latency, ms")), start=1):
         axes = figure.add_subplot(1, 2, place)
         if cost not in table:
-            axes.set_title("no candidate can be exported", loc="left", fontsize=12, color=INK)
+            heading(axes, "no candidate can be exported", size=12)
             continue
         for step in range(1, last + 1):
             own = table[table["step"] == step]
@@ -78,5 +78,5 @@ def search_figure(found: SearchResult) -> Figure:
         axes.set(xlabel=unit, ylabel="mean of balanced accuracy and event F1, held-out fold")
         axes.legend(frameon=False, fontsize=9, loc="best")
         title = f"{len(table)} candidates that fit {found.device.name}" if place == 1 else "labels: candidate numbers"
-        axes.set_title(title, loc="left", fontsize=12, color=INK)
+        heading(axes, title, size=12)
     return figure

@@ -2,7 +2,6 @@
 
 import numpy as np
 import scipy
-from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from barn_owl.evaluate import Comparison, Evaluation
@@ -35,7 +34,7 @@ def labels_figure(evaluation: Evaluation) -> Figure:
     axes.set_xlim(-0.02, 1.02)
     axes.set(xlabel="value; line: 95 % interval over groups", ylabel="label (clips)")
     axes.legend(loc="lower left", frameon=False)
-    _plain(axes)
+    draw_grid(axes)
     worst = table.iloc[-1]
     heading(axes, f"{worst.name} is the weakest: {worst['recall']:.0%} of its clips are found")
     return figure
@@ -78,12 +77,10 @@ def thresholds_figure(evaluation: Evaluation) -> Figure:
         axes.title.set_fontsize(11)
         corner = "upper right" if axes is errors else "lower right" if axes is roc else "lower left"
         axes.legend(fontsize=8, frameon=False, loc=corner)
-        _plain(axes)
+        draw_grid(axes)
     left = len(table) - len(labels)
     if left > 0:
-        figure.suptitle(
-            f"The {len(labels)} labels with the smallest area of {len(table)}", x=0.01, ha="left", fontsize=11
-        )
+        heading(figure, f"The {len(labels)} labels with the smallest area of {len(table)}", size=11)
     return figure
 
 
@@ -106,21 +103,14 @@ def calibration_figure(evaluation: Evaluation) -> Figure:
     promise.plot(table["score"], table["right"], "o-", color=LABEL_COLORS[0], label=parts)
     promise.set(xlim=(0, 1.02), ylim=(0, 1.02), xlabel="mean score", ylabel="observed accuracy")
     error = evaluation.calibration_error
-    promise.set_title(
-        f"Scores and shares that are right: {error:.2f} apart on average", loc="left", fontsize=12, color=INK
-    )
+    heading(promise, f"Scores and shares that are right: {error:.2f} apart on average", size=12)
     promise.legend(frameon=False, loc="upper left")
     left.plot(coverage["answered"], coverage["right"], color=LABEL_COLORS[1])
     left.set(xlim=(0, 1.02), ylim=(min(0.5, float(coverage["right"].min())), 1.02))
     left.set(xlabel="coverage: share of clips with a label, highest score first", ylabel="accuracy of these clips")
-    left.set_title(
-        f"{evaluation.answered_at(0.95):.0%} of the clips can be answered with 95 % right",
-        loc="left",
-        fontsize=12,
-        color=INK,
-    )
+    heading(left, f"{evaluation.answered_at(0.95):.0%} of the clips can be answered with 95 % right", size=12)
     for axes in (promise, left):
-        _plain(axes)
+        draw_grid(axes)
     return figure
 
 
@@ -151,7 +141,7 @@ def comparison_figure(comparison: Comparison) -> Figure:
     bottom.set_xlabel("recall by label")
     bottom.legend(frameon=False, loc="lower left")
     for axes in (top, bottom):
-        _plain(axes)
+        draw_grid(axes)
     best = str(scores["balanced_accuracy"].idxmax())
     sure = _surely_best(comparison, best)
     heading(top, f"{best} is ahead on {comparison.clips} common clips" + ("" if sure else ", but within noise"))
@@ -164,7 +154,3 @@ def _surely_best(comparison: Comparison, best: str) -> bool:
     if best == first:
         return bool((pairs["high"] < 0).all())
     return len(pairs) == 1 and bool(pairs.loc[best, "low"] > 0)
-
-
-def _plain(axes: Axes) -> None:
-    draw_grid(axes)

@@ -70,10 +70,7 @@ class Review:
         AudioError
             If it cannot be read.
         """
-        start_s, end_s = self.span(number)
-        file = self._places[number][0]
-        rate_hz = min(audio_info(file).rate_hz, HIGHEST_RATE_HZ)
-        return flac_of(*read_audio(file, start_s=start_s, end_s=end_s, rate_hz=rate_hz))
+        return flac_of(*self._read(number, min(audio_info(self._places[number][0]).rate_hz, HIGHEST_RATE_HZ)))
 
     def picture(self, number: int) -> bytes:
         """Its log-mel spectrogram as JPEG.
@@ -83,10 +80,12 @@ class Review:
         AudioError
             If it cannot be read.
         """
-        start_s, end_s = self.span(number)
-        file = self._places[number][0]
-        samples, _ = read_audio(file, start_s=start_s, end_s=end_s, rate_hz=self._front_end.rate_hz)
+        samples, _ = self._read(number, self._front_end.rate_hz)
         return picture_of(self._front_end.frames(samples), widest=WIDEST, kind="JPEG")
+
+    def _read(self, number: int, rate_hz: int) -> tuple[np.ndarray, int]:
+        start_s, end_s = self.span(number)
+        return read_audio(self._places[number][0], start_s=start_s, end_s=end_s, rate_hz=rate_hz)
 
     def marks(self) -> list[dict[str, Any]]:
         """Round frequencies, and how far up in a picture they lie, 0 to 1."""

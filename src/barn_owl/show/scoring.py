@@ -40,17 +40,18 @@ def events_figure(scores: EventScores) -> Figure:
     counts.axvline(0, color=INK, linewidth=0.8)
     counts.set_xlabel("events (false alarms to the left)", labelpad=2)
     counts.legend(frameon=False, fontsize=9, loc="upper center", bbox_to_anchor=(0.5, -0.2), ncols=3)
-    counts.set_title(
+    heading(
+        counts,
         f"F1 {scores.f1:.2f}, recall {scores.recall:.2f}, precision {scores.precision:.2f}, "
         f"{scores.false_alarms_per_hour:.1f} false alarms per hour",
-        loc="left", fontsize=12, color=INK,
-    )  # fmt: skip
+        size=12,
+    )
     milliseconds = 1000 * scores.matches["onset_error_s"].to_numpy(dtype=float)
     if len(milliseconds):
         # Where all are off by the same, as in truth held against itself, there is no range of its own.
         widest = max(float(np.abs(milliseconds).max()), 20.0)
         errors.hist(milliseconds, bins=41, range=(-widest, widest), color=GAIN)
-        errors.set_title(f"Onsets: median error {np.median(np.abs(milliseconds)):.0f} ms", loc="left", fontsize=12)
+        heading(errors, f"Onsets: median error {np.median(np.abs(milliseconds)):.0f} ms", size=12)
     errors.set(xlabel="onset error, ms (tagged - true)", ylabel="events")
     errors.yaxis.set_major_locator(MaxNLocator(integer=True))
     counts.xaxis.set_major_locator(MaxNLocator(integer=True))
@@ -59,7 +60,7 @@ def events_figure(scores: EventScores) -> Figure:
     for line, table, name in (
         (upper, scores.misses, "Misses"), (lower, scores.false_alarms, "False alarms, highest score first"),
     ):  # fmt: skip
-        line.suptitle(f"{name}: {len(table)}", x=0.01, ha="left", fontsize=11, color=INK)
+        heading(line, f"{name}: {len(table)}", size=11)
         panels = line.subplots(1, EXAMPLES)
         for axes, row in zip(panels, [*table.head(EXAMPLES).itertuples(), *[None] * EXAMPLES], strict=False):
             _excerpt(axes, row)
@@ -179,7 +180,6 @@ def hours_figure(table: pd.DataFrame) -> Figure:
     draw_grid(axes)
     if labels:
         axes.legend(frameon=False, fontsize=9, loc="center left", bbox_to_anchor=(1.0, 0.5), handleheight=1.2)
-    axes.spines[["top", "right"]].set_visible(False)
     total, busiest = int(table[labels].to_numpy().sum()), int(below.argmax())
     heading(axes, f"{total} events; the busiest hour is {busiest} to {busiest + 1} o'clock" if total else "No events")
     return figure

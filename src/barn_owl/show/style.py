@@ -10,7 +10,7 @@ from matplotlib import colormaps
 from matplotlib.axes import Axes
 from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.colors import LinearSegmentedColormap
-from matplotlib.figure import Figure
+from matplotlib.figure import Figure, FigureBase
 from matplotlib.font_manager import FontProperties, findfont, get_font
 from matplotlib.image import AxesImage
 from matplotlib.text import Text
@@ -91,12 +91,12 @@ def new_figure(height: float = SIZE_INCHES[1]) -> Figure:
     return figure
 
 
-def heading(where: Figure | Axes, text: str) -> None:
+def heading(where: FigureBase | Axes, text: str, size: float = 14) -> None:
     """Write above a figure or one of its axes what it shows."""
-    if isinstance(where, Figure):
-        where.suptitle(text, x=0.01, ha="left", fontsize=14, color=INK)
+    if isinstance(where, FigureBase):
+        where.suptitle(text, x=0.01, ha="left", fontsize=size, color=INK)
     else:
-        where.set_title(text, loc="left", fontsize=14, color=INK)
+        where.set_title(text, loc="left", fontsize=size, color=INK)
 
 
 def draw_grid(axes: Axes, axis: Literal["x", "y", "both"] = "both") -> None:

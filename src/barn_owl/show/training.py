@@ -5,7 +5,7 @@ import pandas as pd
 from matplotlib.figure import Figure
 
 from barn_owl.runs import Run
-from barn_owl.show.style import INK, LABEL_COLORS, draw_grid, new_figure
+from barn_owl.show.style import INK, LABEL_COLORS, draw_grid, heading, new_figure
 
 TRAIN, VALIDATION, TEST = LABEL_COLORS[0], LABEL_COLORS[1], LABEL_COLORS[2]
 
@@ -58,7 +58,7 @@ def curves_figure(run: Run) -> Figure:
     sentences = [
         sentence for sentence in learning.words if not sentence.startswith("The model has")
     ] or learning.words
-    losses.set_title((sentences or ["A single fit"])[0], loc="left", fontsize=13, color=INK)
+    heading(losses, (sentences or ["A single fit"])[0], size=13)
     return figure
 
 
@@ -89,11 +89,12 @@ def subsets_figure(table: pd.DataFrame) -> Figure:
     axes.legend(loc="best", frameon=False)
     known = table.dropna(subset=["test_balanced_accuracy"])
     gain = known["test_balanced_accuracy"].diff().iloc[-1] if len(known) > 1 else np.nan
-    axes.set_title(
+    heading(
+        axes,
         "What more training clips bring"
         + ("" if np.isnan(gain) else f": {gain:+.2f} of balanced accuracy from the last ones"),
-        loc="left", fontsize=13, color=INK,
-    )  # fmt: skip
+        size=13,
+    )
     return figure
 
 
@@ -124,8 +125,5 @@ def classifiers_figure(ranking: pd.DataFrame) -> Figure:
     draw_grid(axes, axis="x")
     axes.legend(loc="upper center", bbox_to_anchor=(0.5, -0.12 if len(ranking) > 4 else -0.3), ncols=2, frameon=False)
     best = ranking.iloc[0]
-    axes.set_title(
-        f"Best on the validation clips: {best['run']}, {best['validation_balanced_accuracy']:.0%}",
-        loc="left", fontsize=13, color=INK,
-    )  # fmt: skip
+    heading(axes, f"Best on the validation clips: {best['run']}, {best['validation_balanced_accuracy']:.0%}", size=13)
     return figure
