@@ -118,12 +118,7 @@ class _Graph:
 
     def _metadata(self) -> dict[str, str]:
         model = self._model
-        values = {
-            "labels": model.labels,
-            "background": model.background,
-            "ignored": model.ignored,
-            "front_end": model.front_end.model_dump(),
-            "decoding": model.decoding.model_dump(),
+        values = model.described() | {
             "window_frames": model.classifier.window,
             "step_frames": model.classifier.step,
             "provenance": model.provenance,

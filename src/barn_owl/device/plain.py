@@ -40,12 +40,7 @@ def write_weights(model: Model, path: str | Path, *, force: bool = False) -> Non
 
 
 def _described(model: Model) -> dict[str, Any]:
-    return {
-        "labels": model.labels,
-        "background": model.background,
-        "ignored": model.ignored,
-        "front_end": model.front_end.model_dump(),
-        "decoding": model.decoding.model_dump(),
+    return model.described() | {
         "classifier": model.classifier.name,
         "shape": model.classifier.config(),
         "window_frames": model.classifier.window,

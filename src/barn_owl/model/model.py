@@ -204,6 +204,16 @@ class Model:
         scores = self.score_frames(self.front_end.frames(samples))
         return {self.labels[label]: float(scores[label]) for label in np.argsort(-scores)}
 
+    def described(self) -> dict[str, Any]:
+        """Labels, front end and decoding as plain values: what a program must know to use the weights."""
+        return {
+            "labels": self.labels,
+            "background": self.background,
+            "ignored": self.ignored,
+            "front_end": self.front_end.model_dump(),
+            "decoding": self.decoding.model_dump(),
+        }
+
     def save(self, path: str | Path) -> None:
         """Write the model file, whole or not at all.
 
@@ -212,13 +222,8 @@ class Model:
         ModelError
             If it holds a third-party estimator.
         """
-        header = {
-            "labels": self.labels,
-            "background": self.background,
-            "ignored": self.ignored,
-            "front_end": self.front_end.model_dump(),
+        header = self.described() | {
             "clips": self.clips.model_dump(),
-            "decoding": self.decoding.model_dump(),
             "previous_decoding": None if self.previous_decoding is None else self.previous_decoding.model_dump(),
             "multilabel": self.multilabel,
             "temperature": self.temperature,
