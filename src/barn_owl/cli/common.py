@@ -44,7 +44,10 @@ PATH = click.Path(path_type=Path)
 quiet_option = click.option("--quiet", is_flag=True, help="Print only errors.")
 force_option = click.option("--force", is_flag=True, help="Overwrite existing files.")
 recordings_option = click.option(
-    "--recordings", multiple=True, type=PATH, help="Recording, or folder of them, that the model is for; repeatable."
+    "--recordings",
+    multiple=True,
+    type=PATH,
+    help="Unlabeled recording, or folder of them, that the model is for; repeatable.",
 )
 seed_option = click.option("--seed", type=click.IntRange(min=0), help="Random seed.")
 workers_option = click.option("--workers", type=click.IntRange(1, 64), default=2, help="Number of parallel workers.")

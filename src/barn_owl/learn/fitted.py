@@ -54,6 +54,8 @@ class Examples:
         Whether a clip may have several labels.
     behind : ClipFrames
         Background of recordings.
+    unlabeled : ClipFrames
+        Stretches of recordings whose sounds have no labels.
     groups : list[str]
         What must not be on two splits, for each clip; empty where each clip is on its own.
     memo : Memo | None
@@ -66,6 +68,7 @@ class Examples:
     sources: list[Excerpt] = field(default_factory=list)
     multilabel: bool = False
     behind: ClipFrames = field(default_factory=lambda: ClipFrames([]))
+    unlabeled: ClipFrames = field(default_factory=lambda: ClipFrames([]))
     groups: list[str] = field(default_factory=list)
     memo: Memo | None = None
 

@@ -184,8 +184,8 @@ class Plan(Settings):
     """Whether a clip may have several labels: rows of one excerpt are combined, and each label is scored on its
     own."""
     recordings: list[str] = Field(default=[])
-    """Recordings, or folders of them, that the model is for: they limit the bandwidth, and their quiet stretches are
-    used as background."""
+    """Recordings, or folders of them, that the model is for: they limit the bandwidth, their quiet stretches are used
+    as background, and the `cnn` learns from their unlabeled sounds, unless `multilabel` is set."""
     columns: list[str] = Field(default=[])
     """Further columns of the clip table, numbers or words, as features of the pooled classifiers."""
     front_end: FrontEnd = FrontEnd()

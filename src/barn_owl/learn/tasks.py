@@ -11,10 +11,13 @@ import numpy as np
 from barn_owl.classifiers.base import Classifier
 from barn_owl.classifiers.cnn import parted
 from barn_owl.classifiers.pooled import Pooled
+from barn_owl.clips import ClipFrames
+from barn_owl.learn.augment import Augment
 from barn_owl.learn.fitted import Examples, background_numbers, judge_logits, standardization
 from barn_owl.learn.mixtures import MixtureMaker, Mixtures
 from barn_owl.learn.plan import Plan
 from barn_owl.learn.pooled import center_and_spread, drawn_windows
+from barn_owl.learn.unlabeled import Unlabeled
 from barn_owl.learn.variants import Variants
 from barn_owl.network import (
     Network,
@@ -59,6 +62,10 @@ class Batch:
     names: list[str]
 
 
+Teacher = Callable[[np.ndarray], np.ndarray]
+"""Gives the outputs of the network with averaged weights."""
+
+
 class TrainingTask(Protocol):
     """What is trained: a network, what it is trained on, and the classifier it becomes part of."""
 
@@ -77,6 +84,9 @@ class TrainingTask(Protocol):
 
     def batches(self, rng: np.random.Generator) -> "list[Callable[[], Batch]]":
         """Say how to make the batches of an epoch, in order."""
+
+    def with_unlabeled(self, batch: Batch, teacher: Teacher, progress: float, rng: np.random.Generator) -> Batch:
+        """Add a stretch of a recording without labels to a batch, if there is any; see `Unlabeled.drawn`."""
 
     def judge(self) -> tuple[float, float, float]:
         """Loss, recall and F1 on the validation split, with the weights as they are."""
@@ -109,6 +119,8 @@ class FrameTask:
         self._maker = MixtureMaker(plan, train, background)
         self._labels, self._multilabel = len(labels), train.multilabel
         self._events = [n for n, label in enumerate(labels) if label not in (*plan.background, *plan.ignored)]
+        recordings = ClipFrames([]) if train.multilabel else train.unlabeled
+        self._unlabeled = Unlabeled(recordings, self._frames, len(labels), Augment(plan.augment, plan.front_end))
         self._variants = None
         if plan.sound.any and train.sources:
             beds = np.flatnonzero(train.targets[:, background].any(axis=1))
@@ -149,11 +161,24 @@ class FrameTask:
     def _batch(self, size: int, rng: np.random.Generator) -> Batch:
         mixtures = self._maker.make(size, self._frames, rng, margin=self._margin)
         names = [self._train.name(int(clip)) if clip >= 0 else "a mixture of background" for clip in mixtures.clips]
-        return Batch(self._input(mixtures), self._targets(mixtures), names)
+        return Batch(self._input(mixtures.frames), self._targets(mixtures), names)
 
-    def _input(self, mixtures: Mixtures) -> np.ndarray:
-        frames = mixtures.frames if self._plan.levels.frames else (mixtures.frames - self.mean) / self.deviation
+    def _input(self, frames: np.ndarray) -> np.ndarray:
+        frames = frames if self._plan.levels.frames else (frames - self.mean) / self.deviation
         return np.asarray(frames[..., None], dtype=np.float32)
+
+    def with_unlabeled(self, batch: Batch, teacher: Teacher, progress: float, rng: np.random.Generator) -> Batch:
+        drawn = self._unlabeled.drawn(lambda frames: teacher(self._input(frames)), progress, SOUNDS, rng)
+        if drawn is None:
+            return batch
+        counts = drawn.counts * np.array([1, ONSETS_COUNT], dtype=np.float32)
+        names = _in_each_step(drawn.names, drawn.wanted.shape[1])
+        targets = np.concatenate([drawn.wanted, counts, drawn.inside, names], axis=-1, dtype=np.float32)
+        return Batch(
+            np.concatenate([batch.inputs, self._input(drawn.frames)]),
+            np.concatenate([batch.targets, targets]),
+            [*batch.names, "a recording without labels"],
+        )
 
     def _targets(self, mixtures: Mixtures) -> np.ndarray:
         """What is wanted of each step, how much it counts, and the stretches, ``(mixtures, steps, ...)``."""
@@ -188,8 +213,7 @@ class FrameTask:
                 inside[mixture, steps, place] = 1
                 names[mixture, place, label] = 1
                 taken[mixture] = max(taken[mixture], place + 1)
-        alike = np.broadcast_to(names.reshape(count, 1, -1), (count, len(at), SOUNDS * labels))
-        return inside, alike
+        return inside, _in_each_step(names, len(at))
 
     def loss(self, logits: np.ndarray, targets: np.ndarray) -> tuple[float, np.ndarray]:
         labels = self._labels
@@ -211,7 +235,7 @@ class FrameTask:
     def judge(self) -> tuple[float, float, float]:
         if self._watched is None:
             return np.nan, np.nan, np.nan
-        x = self._input(self._watched)
+        x = self._input(self._watched.frames)
         parts = np.array_split(np.arange(len(x)), max(1, len(x) // self._plan.training.batch_size))
         logits = np.concatenate([self.network.forward(x[part])[0] for part in parts])
         loss = self.loss(logits, self._targets(self._watched))[0]
@@ -242,6 +266,11 @@ class FrameTask:
     def close(self) -> None:
         if self._variants is not None:
             self._variants.close()
+
+
+def _in_each_step(names: np.ndarray, steps: int) -> np.ndarray:
+    """Labels of the sounds of mixtures, ``(mixtures, sounds, labels)``, alike in each step, in one row."""
+    return np.broadcast_to(names.reshape(len(names), 1, -1), (len(names), steps, names[0].size))
 
 
 def _put_together(made: list[Batch], rows: np.ndarray) -> Batch:
@@ -281,6 +310,9 @@ class WindowTask:
 
     def resume(self, epoch: int) -> None:
         pass
+
+    def with_unlabeled(self, batch: Batch, teacher: Teacher, progress: float, rng: np.random.Generator) -> Batch:  # noqa: ARG002
+        return batch
 
     def batches(self, rng: np.random.Generator) -> list[Callable[[], Batch]]:
         order = rng.permutation(len(self._rows))

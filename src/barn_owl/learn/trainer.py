@@ -1,7 +1,9 @@
 """Training one network: batches, optimizer, and weight averaging."""
 
 import time
+from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
@@ -102,6 +104,7 @@ class NetworkTrainer:
 
     def _step(self, batch: Batch, epoch: int, last: int, batches: int) -> float:
         settings, step = self._plan.training, self._optimizer.count
+        batch = self.task.with_unlabeled(batch, self._said_on_average, step / (last * batches), self._rng)
         loss, gradient = self._network.learn(
             batch.inputs, batch.targets, (self._plan.seed, step), self._threads, self.task.loss
         )
@@ -131,12 +134,20 @@ class NetworkTrainer:
 
     def _judged(self) -> tuple[tuple[float, float, float], Arrays]:
         """Loss, recall and F1 on the validation split with the averaged weights, and a copy of those."""
+        with self._with_averaged_weights():
+            return self.task.judge(), {name: array.copy() for name, array in self._network.state().items()}
+
+    def _said_on_average(self, inputs: np.ndarray) -> np.ndarray:
+        """Outputs of the network with the averaged weights."""
+        with self._with_averaged_weights():
+            return self._network.forward(inputs)[0]
+
+    @contextmanager
+    def _with_averaged_weights(self) -> Iterator[None]:
         current = self._vector.copy()
         self._vector[:] = self._averaged
-        judged = self.task.judge()
-        arrays = {name: array.copy() for name, array in self._network.state().items()}
+        yield
         self._vector[:] = current
-        return judged, arrays
 
     def _state(self) -> State:
         arrays = {

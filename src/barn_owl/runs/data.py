@@ -20,7 +20,7 @@ from barn_owl.learn.sharing import Memo
 from barn_owl.model import load_model
 from barn_owl.model.exemplars import Exemplar
 from barn_owl.model.extras import ExtraColumns
-from barn_owl.runs.recordings import quiet_frames, survey_recordings
+from barn_owl.runs.recordings import quiet_frames, survey_recordings, unlabeled_frames
 from barn_owl.runs.work import Work
 
 logger = logging.getLogger(__name__)
@@ -32,7 +32,8 @@ class RunData:
 
     requested : the rows that were wanted; table : those that can be used, in the order of `frames`; skipped : the
     reason for each of the others, by row number of `requested`; behind : background of the plan's recordings;
-    exemplars : examples that the model which the plan starts from has of its labels; memo : see `Examples`.
+    unlabeled : stretches of them; exemplars : examples that the model which the plan starts from has of its labels;
+    memo : see `Examples`.
     """
 
     requested: pd.DataFrame
@@ -41,6 +42,7 @@ class RunData:
     skipped: dict[int, str]
     labels: list[str]
     behind: ClipFrames = field(default_factory=lambda: ClipFrames([]))
+    unlabeled: ClipFrames = field(default_factory=lambda: ClipFrames([]))
     exemplars: list[Exemplar] = field(default_factory=list)
     memo: Memo | None = None
 
@@ -81,6 +83,7 @@ class RunData:
                     groups=_groups(own) + [f"remembered {number}" for number in more],
                     multilabel=plan.multilabel,
                     behind=self.behind,
+                    unlabeled=self.unlabeled if split == "train" else ClipFrames([]),
                     memo=self.memo,
                 )
             )
@@ -191,7 +194,8 @@ def read_clips(clips: pd.DataFrame, plan: Plan, work: Work) -> Iterator[RunData]
         _tell_of_whole_recordings(kept, frames, plan)
         yield RunData(
             requested=clips, table=kept, frames=frames, skipped=skipped, labels=label_names(kept, plan),
-            behind=_background_of_recordings(plan, work), exemplars=earlier_exemplars(plan),
+            behind=_background_of_recordings(plan, work), unlabeled=_unlabeled(plan, work),
+            exemplars=earlier_exemplars(plan),
         )  # fmt: skip
 
 
@@ -206,6 +210,16 @@ def _background_of_recordings(plan: Plan, work: Work) -> ClipFrames:
     else:
         logger.warning("recordings: none of what was listened to is quiet, so none of it serves as background")
     return quiet
+
+
+def _unlabeled(plan: Plan, work: Work) -> ClipFrames:
+    """Stretches of the recordings that the plan names, if the classifier can learn from them without labels."""
+    if not plan.recordings or not plan.kind.sees_frames or plan.multilabel:
+        return ClipFrames([])
+    frames = unlabeled_frames(plan, plan.recordings)
+    minutes = sum(map(len, frames.parts)) * plan.front_end.hop_s / 60
+    work.now(f"learning from {minutes:.0f} min of the recordings without labels, too")
+    return frames
 
 
 def _tell_of_whole_recordings(clips: pd.DataFrame, frames: ClipFrames, plan: Plan) -> None:

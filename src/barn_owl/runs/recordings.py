@@ -1,7 +1,9 @@
 """Properties of the recordings a model is made for: bandwidth, level, and background between
 sounds."""
 
+from collections import Counter
 from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -9,14 +11,20 @@ import numpy as np
 
 from barn_owl.archive.recordings import find_recordings
 from barn_owl.audio import Excerpt, audio_info, file_facts
+from barn_owl.classifiers.base import named
 from barn_owl.clips import ClipFrames
 from barn_owl.errors import AudioError
 from barn_owl.features.activity import activity, frames_in
 from barn_owl.learn import Plan
+from barn_owl.learn.unlabeled import SURE, active_runs
+from barn_owl.model import Model
+from barn_owl.network import sigmoid, softmax
 from barn_owl.sound import read_uniform
 
 STRETCHES, STRETCH_S, SHORTEST_S = 16, 5.0, 1.0
 """Stretches that are listened to, over all recordings, and how long they are."""
+UNLABELED, UNLABELED_S = 80, 16.0
+"""Stretches that are learned from without labels, over all recordings, and how long they are."""
 QUIET_DB, SHORTEST_QUIET_S = 0.5, 0.3
 """Activity below which frames are quiet, and how long a run of them needs to be to serve as background."""
 
@@ -38,7 +46,7 @@ def survey_recordings(paths: Sequence[str | Path]) -> RecordingSurvey:
     """
     reasons: list[str] = []
     stretches, bands, levels = [], [], []
-    for stretch in _spread([str(path) for path in find_recordings([Path(path) for path in paths])], reasons):
+    for stretch in _spread(paths, STRETCHES, STRETCH_S, reasons):
         try:
             facts = file_facts(stretch.file, start_s=stretch.start_s, end_s=stretch.end_s, thorough=False)
         except AudioError as error:
@@ -70,10 +78,34 @@ def quiet_frames(plan: Plan, stretches: Sequence[Excerpt]) -> ClipFrames:
     return ClipFrames(quiet)
 
 
-def _spread(files: list[str], reasons: list[str]) -> list[Excerpt]:
-    """Stretches evenly over the time of all recordings that can be read."""
+def unlabeled_frames(plan: Plan, paths: Sequence[str | Path]) -> ClipFrames:
+    """Frames of stretches all over recordings, whatever sounds in them."""
+    parts = []
+    for stretch in _spread(paths, UNLABELED, UNLABELED_S, []):
+        with suppress(AudioError):  # as in `quiet_frames`
+            parts.append(plan.front_end.frames(read_uniform(stretch, plan.front_end.rate_hz, plan.clips)))
+    return ClipFrames(parts)
+
+
+def sounds_in_words(model: Model, frames: ClipFrames) -> str:
+    """How many sounds of stretches of recordings a model is sure of, by label, and about how many it is in doubt."""
+    sure, doubted = Counter[str](), 0
+    for part in frames.parts:
+        output = model.frame_scores(part)
+        for run in active_runs(sigmoid(output.sounds[:, 0])):
+            scores = softmax(named(output.naming[run]))
+            if scores.max() <= SURE:
+                doubted += 1
+            elif scores.argmax() < len(model.labels):
+                sure[model.labels[int(scores.argmax())]] += 1
+    counts = ", ".join(f"{count} {label}" for label, count in sorted(sure.items())) or "none"
+    return f"sounds of the recordings that the model is sure of and learned from: {counts}; in doubt: {doubted}"
+
+
+def _spread(paths: Sequence[str | Path], most: int, stretch_s: float, reasons: list[str]) -> list[Excerpt]:
+    """Stretches evenly over the time of all recordings that can be read; why others cannot goes to `reasons`."""
     lengths = {}
-    for file in files:
+    for file in map(str, find_recordings([Path(path) for path in paths])):
         try:
             length_s = audio_info(file).duration_s
         except AudioError as error:
@@ -84,8 +116,8 @@ def _spread(files: list[str], reasons: list[str]) -> list[Excerpt]:
     total = sum(lengths.values())
     spread = []
     for file, length_s in lengths.items():
-        count = max(1, min(round(STRETCHES * length_s / total), int(length_s / STRETCH_S) or 1))
-        size = min(STRETCH_S, length_s)
+        count = max(1, min(round(most * length_s / total), int(length_s / stretch_s) or 1))
+        size = min(stretch_s, length_s)
         starts = (np.arange(count) + 0.5) * length_s / count - size / 2
         spread += [Excerpt(file, float(max(start, 0.0)), float(max(start, 0.0) + size)) for start in starts]
     return spread

@@ -1,0 +1,76 @@
+"""Consistency on recordings without labels: a mean teacher (A. Tarvainen and H. Valpola, NeurIPS 2017).
+
+The teacher is the network with averaged weights. It is given a stretch of a recording as it is; what it says of it is
+what the network is to say of the same stretch with another response and gain.
+"""
+
+from collections.abc import Callable
+from typing import NamedTuple
+
+import numpy as np
+
+from barn_owl.classifiers.cnn import parted
+from barn_owl.clips import ClipFrames
+from barn_owl.learn.augment import Augment
+from barn_owl.network import pooled_by_attention, sigmoid, softmax
+
+ACTIVE, SHORTEST_STEPS, SURE = 0.6, 3, 0.8
+"""Score from which the teacher hears a sound, steps that it needs to last, and the probability of a label (or of none
+of them) from which the network is to give it the same."""
+WARM, FULL = 0.08, 0.4
+"""Shares of a training before which the teacher knows too little to be asked, and after which it counts as much as
+true labels; it counts more and more between the two."""
+GAIN_DB = 6.0
+
+
+class Consistent(NamedTuple):
+    """A changed stretch of a recording, and what the network is to say of it: that which the teacher said.
+
+    frames : ``(1, frames, bands)``. wanted, counts : what sounds and begins in each step, and how much that counts,
+    ``(1, steps, 2)``. inside : the steps of each sound that the teacher is sure of, ``(1, steps, sounds)``. names :
+    the probabilities of its labels and of none, ``(1, sounds, labels + 1)``.
+    """
+
+    frames: np.ndarray
+    wanted: np.ndarray
+    counts: np.ndarray
+    inside: np.ndarray
+    names: np.ndarray
+
+
+class Unlabeled:
+    """Draws stretches of recordings, and has a teacher say what sounds in them."""
+
+    def __init__(self, frames: ClipFrames, length: int, labels: int, augment: Augment) -> None:
+        self._parts = [part for part in frames.parts if len(part) >= length]
+        self._length, self._labels, self._augment = length, labels, augment
+
+    def drawn(
+        self, teacher: Callable[[np.ndarray], np.ndarray], progress: float, most: int, rng: np.random.Generator
+    ) -> Consistent | None:
+        """Draw a stretch; None without recordings, or while the teacher knows too little.
+
+        teacher : gives outputs of the network for frames ``(1, frames, bands)``. progress : share of the training
+        that is over. most : sounds of a stretch, at most.
+        """
+        if progress < WARM or not self._parts:
+            return None
+        part = self._parts[int(rng.integers(len(self._parts)))]
+        first = int(rng.integers(len(part) - self._length + 1))
+        frames = np.asarray(part[None, first : first + self._length], dtype=np.float32)
+        sounds, begins, naming = parted(teacher(frames), self._labels)
+        wanted = sigmoid(np.concatenate([sounds, begins], axis=-1))
+        inside = np.zeros((*wanted.shape[:2], most), dtype=np.float32)
+        for number, run in enumerate(active_runs(wanted[0, :, 0])[:most]):
+            inside[0, run, number] = 1
+        names = softmax(pooled_by_attention(naming[..., :-1], naming[..., -1], inside)[0])
+        inside *= names.max(axis=-1)[:, None] > SURE
+        changed = frames + self._augment.response_db(rng) + np.float32(rng.uniform(-GAIN_DB, GAIN_DB))
+        return Consistent(changed, wanted, np.full_like(wanted, min(1.0, progress / FULL)), inside, names)
+
+
+def active_runs(scores: np.ndarray) -> list[slice]:
+    """Runs of steps that are long enough and whose scores, ``(steps,)``, are high enough, as slices."""
+    edges = np.flatnonzero(np.diff(scores > ACTIVE, prepend=False, append=False))
+    runs = zip(edges[::2], edges[1::2], strict=True)
+    return [slice(int(first), int(last)) for first, last in runs if last - first >= SHORTEST_STEPS]
