@@ -90,7 +90,9 @@ def test_a_training_with_recordings_says_what_it_learned_from_and_is_reproducibl
     plan, said = able_plan("cnn", recordings=[night]).but(training={"epochs": 8}), []
     run = train(few_clips, tmp_path / "one", plan, work=Work(stage=said.append, workers=1))
     assert "learning from 1 min of the recordings without labels, too" in said
-    assert any(sentence.startswith("sounds of the recordings that the model is sure of") for sentence in said)
+    heard = run.model.provenance["unlabeled"]
+    assert set(heard["sure"]) <= set(run.model.labels)
+    assert 5 <= sum(heard["sure"].values()) + heard["doubtful"] <= 12  # seven hums
 
     class Stopped(BaseException):
         pass

@@ -238,6 +238,11 @@ def train_aloud(
         voice.warn(f"{len(pd.read_csv(skipped))} clips could not be used; see {skipped}")
     for sentence in run.learning.words:
         voice.say(sentence)
+    if heard := run.model.provenance.get("unlabeled"):
+        counts = ", ".join(f"{count} {label}" for label, count in heard["sure"].items()) or "none"
+        voice.say(
+            f"Sounds of the recordings that it learned from: {counts}; {heard['doubtful']} in doubt got no label."
+        )
     show_expectation(voice, run)
     if run.tested is not None:
         show_scores(voice, run.tested)

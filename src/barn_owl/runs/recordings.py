@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -87,19 +88,18 @@ def unlabeled_frames(plan: Plan, paths: Sequence[str | Path]) -> ClipFrames:
     return ClipFrames(parts)
 
 
-def sounds_in_words(model: Model, frames: ClipFrames) -> str:
-    """How many sounds of stretches of recordings a model is sure of, by label, and about how many it is in doubt."""
-    sure, doubted = Counter[str](), 0
+def sounds_in(model: Model, frames: ClipFrames) -> dict[str, Any]:
+    """Count sounds in stretches of recordings: ``sure``, by label, those that a model is sure of; ``doubtful``, others."""
+    sure, doubtful = Counter[str](), 0
     for part in frames.parts:
         output = model.frame_scores(part)
         for run in active_runs(sigmoid(output.sounds[:, 0])):
             scores = softmax(named(output.naming[run]))
             if scores.max() <= SURE:
-                doubted += 1
+                doubtful += 1
             elif scores.argmax() < len(model.labels):
                 sure[model.labels[int(scores.argmax())]] += 1
-    counts = ", ".join(f"{count} {label}" for label, count in sorted(sure.items())) or "none"
-    return f"sounds of the recordings that the model is sure of and learned from: {counts}; in doubt: {doubted}"
+    return {"sure": dict(sorted(sure.items())), "doubtful": doubtful}
 
 
 def _spread(paths: Sequence[str | Path], most: int, stretch_s: float, reasons: list[str]) -> list[Excerpt]:
