@@ -1,5 +1,7 @@
 """The rehearsal, what recordings sound like, and caveats in words."""
 
+from pathlib import Path
+
 import numpy as np
 import pandas as pd
 import pytest
@@ -192,3 +194,11 @@ def test_recordings_without_quiet_serve_no_background(few_clips, tmp_path, rng, 
     soundfile.write(tmp_path / "busy.wav", on * 0.1 * rng.standard_normal(len(on)), RATE_HZ)
     train(few_clips, tmp_path / "run", small_plan("nearest", recordings=[str(tmp_path / "busy.wav")]))
     assert "recordings: none of what was listened to is quiet" in caplog.text
+
+
+def test_of_many_recordings_some_are_listened_to(tmp_path, rng):
+    for number in range(40):
+        soundfile.write(tmp_path / f"{number:02d}.wav", 0.01 * rng.standard_normal(2 * RATE_HZ), RATE_HZ)
+    heard = {Path(stretch.file).stem for stretch in survey_recordings([tmp_path]).stretches}
+    assert len(heard) == 14  # every third, for 16 stretches
+    assert {"00", "39"} <= heard

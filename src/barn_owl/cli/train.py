@@ -241,7 +241,7 @@ def train_aloud(
     if heard := run.model.provenance.get("unlabeled"):
         counts = ", ".join(f"{count} {label}" for label, count in heard["sure"].items()) or "none"
         voice.say(
-            f"Sounds of the recordings that it learned from: {counts}; {heard['doubtful']} in doubt got no label."
+            f"Unlabeled sounds that it learned from: {counts}; {heard['doubtful']} in doubt were given no label."
         )
     show_expectation(voice, run)
     if run.tested is not None:

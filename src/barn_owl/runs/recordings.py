@@ -89,7 +89,7 @@ def unlabeled_frames(plan: Plan, paths: Sequence[str | Path]) -> ClipFrames:
 
 
 def sounds_in(model: Model, frames: ClipFrames) -> dict[str, Any]:
-    """Count sounds in stretches of recordings: ``sure``, by label, those that a model is sure of; ``doubtful``, others."""
+    """Count sounds of recordings, given in stretches: by label those that a model is sure of, and those in doubt."""
     sure, doubtful = Counter[str](), 0
     for part in frames.parts:
         output = model.frame_scores(part)
@@ -103,9 +103,12 @@ def sounds_in(model: Model, frames: ClipFrames) -> dict[str, Any]:
 
 
 def _spread(paths: Sequence[str | Path], most: int, stretch_s: float, reasons: list[str]) -> list[Excerpt]:
-    """Stretches evenly over the time of all recordings that can be read; why others cannot goes to `reasons`."""
-    lengths = {}
-    for file in map(str, find_recordings([Path(path) for path in paths])):
+    """Stretches evenly over the time of recordings, and over recordings if there are more of them than stretches.
+
+    Why some cannot be read goes to `reasons`.
+    """
+    lengths, files = {}, find_recordings([Path(path) for path in paths])
+    for file in map(str, files[:: -(-len(files) // most)]):
         try:
             length_s = audio_info(file).duration_s
         except AudioError as error:
