@@ -34,11 +34,6 @@ settings.load_profile("buffered")
 signal.signal(signal.SIGINT, signal.default_int_handler)
 
 
-def pytest_collection_modifyitems(items):
-    """Long files first: workers take a file at a time, and would wait at the end for one that begins late."""
-    items.sort(key=lambda item: -item.path.stat().st_size)
-
-
 def pytest_collection_finish():
     """What was imported stays: looking again and again for garbage in it takes two hundredths of the time."""
     gc.freeze()
