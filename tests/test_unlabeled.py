@@ -31,7 +31,7 @@ def teacher_of(*sounding: tuple[int, int, list[float]]):
 def unlabeled(*lengths: int) -> Unlabeled:
     rng = np.random.default_rng(0)
     parts = [rng.normal(-60, 5, (length, FRONT_END.width)).astype(np.float32) for length in lengths]
-    return Unlabeled(ClipFrames(parts), 100, LABELS, Augment(AugmentSettings(), FRONT_END))
+    return Unlabeled(ClipFrames(parts), 100, 0.064, LABELS, Augment(AugmentSettings(), FRONT_END))
 
 
 def test_the_network_is_to_say_what_the_teacher_is_sure_of():
@@ -72,7 +72,7 @@ def test_nothing_is_drawn_too_early_or_of_what_is_too_short():
 
 @pytest.mark.parametrize("scores", [[], [0.9] * 2, [0.5] * 9])
 def test_short_and_faint_runs_are_no_sounds(scores):
-    assert active_runs(np.array(scores)) == []
+    assert active_runs(np.array(scores), 0.064) == []
 
 
 @pytest.fixture(scope="module")

@@ -17,7 +17,7 @@ from barn_owl.learn.fitted import Examples, background_numbers, judge_logits, st
 from barn_owl.learn.mixtures import MixtureMaker, Mixtures
 from barn_owl.learn.plan import Plan
 from barn_owl.learn.pooled import center_and_spread, drawn_windows
-from barn_owl.learn.unlabeled import Unlabeled
+from barn_owl.learn.unlabeled import Teacher, Unlabeled
 from barn_owl.learn.variants import Variants
 from barn_owl.network import (
     Network,
@@ -60,10 +60,6 @@ class Batch:
     inputs: np.ndarray
     targets: np.ndarray
     names: list[str]
-
-
-Teacher = Callable[[np.ndarray], np.ndarray]
-"""Gives the outputs of the network with averaged weights."""
 
 
 class TrainingTask(Protocol):
@@ -120,7 +116,9 @@ class FrameTask:
         self._labels, self._multilabel = len(labels), train.multilabel
         self._events = [n for n, label in enumerate(labels) if label not in (*plan.background, *plan.ignored)]
         recordings = ClipFrames([]) if train.multilabel else train.unlabeled
-        self._unlabeled = Unlabeled(recordings, self._frames, len(labels), Augment(plan.augment, plan.front_end))
+        step_s = self._classifier.step * plan.front_end.hop_s
+        augment = Augment(plan.augment, plan.front_end)
+        self._unlabeled = Unlabeled(recordings, self._frames, step_s, len(labels), augment)
         self._variants = None
         if plan.sound.any and train.sources:
             beds = np.flatnonzero(train.targets[:, background].any(axis=1))

@@ -146,8 +146,10 @@ class NetworkTrainer:
     def _with_averaged_weights(self) -> Iterator[None]:
         current = self._vector.copy()
         self._vector[:] = self._averaged
-        yield
-        self._vector[:] = current
+        try:
+            yield
+        finally:
+            self._vector[:] = current
 
     def _state(self) -> State:
         arrays = {

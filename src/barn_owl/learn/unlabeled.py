@@ -14,9 +14,12 @@ from barn_owl.clips import ClipFrames
 from barn_owl.learn.augment import Augment
 from barn_owl.network import pooled_by_attention, sigmoid, softmax
 
-ACTIVE, SHORTEST_STEPS, SURE = 0.6, 3, 0.8
-"""Score from which the teacher hears a sound, steps that it needs to last, and the probability of a label (or of none
-of them) from which the network is to give it the same."""
+Teacher = Callable[[np.ndarray], np.ndarray]
+"""Gives the outputs of the network with averaged weights."""
+
+ACTIVE, SHORTEST_S, SURE = 0.6, 0.2, 0.8
+"""Score from which the teacher hears a sound, how long it needs to last, and the probability of a label, or of none of
+them, from which the network is to give it the same."""
 WARM, FULL = 0.08, 0.4
 """Shares of a training before which the teacher knows too little to be asked, and after which it counts as much as
 true labels; it counts more and more between the two."""
@@ -41,17 +44,15 @@ class Consistent(NamedTuple):
 class Unlabeled:
     """Draws stretches of recordings, and has a teacher say what sounds in them."""
 
-    def __init__(self, frames: ClipFrames, length: int, labels: int, augment: Augment) -> None:
+    def __init__(self, frames: ClipFrames, length: int, step_s: float, labels: int, augment: Augment) -> None:
         self._parts = [part for part in frames.parts if len(part) >= length]
-        self._length, self._labels, self._augment = length, labels, augment
+        self._length, self._step_s, self._labels, self._augment = length, step_s, labels, augment
 
-    def drawn(
-        self, teacher: Callable[[np.ndarray], np.ndarray], progress: float, most: int, rng: np.random.Generator
-    ) -> Consistent | None:
+    def drawn(self, teacher: Teacher, progress: float, most: int, rng: np.random.Generator) -> Consistent | None:
         """Draw a stretch; None without recordings, or while the teacher knows too little.
 
-        teacher : gives outputs of the network for frames ``(1, frames, bands)``. progress : share of the training
-        that is over. most : sounds of a stretch, at most.
+        teacher : is given frames, ``(1, frames, bands)``. progress : share of the training that is over. most :
+        sounds of a stretch, at most.
         """
         if progress < WARM or not self._parts:
             return None
@@ -61,7 +62,7 @@ class Unlabeled:
         sounds, begins, naming = parted(teacher(frames), self._labels)
         wanted = sigmoid(np.concatenate([sounds, begins], axis=-1))
         inside = np.zeros((*wanted.shape[:2], most), dtype=np.float32)
-        for number, run in enumerate(active_runs(wanted[0, :, 0])[:most]):
+        for number, run in enumerate(active_runs(wanted[0, :, 0], self._step_s)[:most]):
             inside[0, run, number] = 1
         names = softmax(pooled_by_attention(naming[..., :-1], naming[..., -1], inside)[0])
         inside *= names.max(axis=-1)[:, None] > SURE
@@ -69,8 +70,9 @@ class Unlabeled:
         return Consistent(changed, wanted, np.full_like(wanted, min(1.0, progress / FULL)), inside, names)
 
 
-def active_runs(scores: np.ndarray) -> list[slice]:
+def active_runs(scores: np.ndarray, step_s: float) -> list[slice]:
     """Runs of steps that are long enough and whose scores, ``(steps,)``, are high enough, as slices."""
+    least = max(1, round(SHORTEST_S / step_s))
     edges = np.flatnonzero(np.diff(scores > ACTIVE, prepend=False, append=False))
     runs = zip(edges[::2], edges[1::2], strict=True)
-    return [slice(int(first), int(last)) for first, last in runs if last - first >= SHORTEST_STEPS]
+    return [slice(int(first), int(last)) for first, last in runs if last - first >= least]

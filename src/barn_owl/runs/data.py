@@ -214,11 +214,12 @@ def _background_of_recordings(plan: Plan, work: Work) -> ClipFrames:
 
 def _unlabeled(plan: Plan, work: Work) -> ClipFrames:
     """Stretches of the recordings that the plan names, if the classifier can learn from them without labels."""
-    if not plan.recordings or not plan.kind.sees_frames or plan.multilabel:
+    if not plan.recordings or not plan.kind.sees_frames or plan.multilabel or not plan.front_end.is_log_mel:
         return ClipFrames([])
     frames = unlabeled_frames(plan, plan.recordings)
     minutes = sum(map(len, frames.parts)) * plan.front_end.hop_s / 60
-    work.now(f"learning from {minutes:.0f} min of the recordings without labels, too")
+    if frames.parts:
+        work.now(f"learning from {minutes:.0f} min of the recordings without labels, too")
     return frames
 
 

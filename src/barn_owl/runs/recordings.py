@@ -80,12 +80,13 @@ def quiet_frames(plan: Plan, stretches: Sequence[Excerpt]) -> ClipFrames:
 
 
 def unlabeled_frames(plan: Plan, paths: Sequence[str | Path]) -> ClipFrames:
-    """Frames of stretches all over recordings, whatever sounds in them."""
+    """Frames of stretches all over recordings, whatever sounds in them, as long as a mixture or longer."""
     parts = []
     for stretch in _spread(paths, UNLABELED, UNLABELED_S, []):
         with suppress(AudioError):  # as in `quiet_frames`
             parts.append(plan.front_end.frames(read_uniform(stretch, plan.front_end.rate_hz, plan.clips)))
-    return ClipFrames(parts)
+    least = plan.front_end.count(round(plan.mixtures.seconds * plan.front_end.rate_hz))
+    return ClipFrames([part for part in parts if len(part) >= least])
 
 
 def sounds_in(model: Model, frames: ClipFrames) -> dict[str, Any]:
@@ -93,7 +94,7 @@ def sounds_in(model: Model, frames: ClipFrames) -> dict[str, Any]:
     sure, doubtful = Counter[str](), 0
     for part in frames.parts:
         output = model.frame_scores(part)
-        for run in active_runs(sigmoid(output.sounds[:, 0])):
+        for run in active_runs(sigmoid(output.sounds[:, 0]), model.step_s):
             scores = softmax(named(output.naming[run]))
             if scores.max() <= SURE:
                 doubtful += 1
