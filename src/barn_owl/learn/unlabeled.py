@@ -18,7 +18,7 @@ Teacher = Callable[[np.ndarray], np.ndarray]
 """Gives the outputs of the network with averaged weights."""
 
 ACTIVE, SHORTEST_S, SURE = 0.6, 0.2, 0.8
-"""Score from which the teacher hears a sound, how long it needs to last, and the probability of a label, or of none of
+"""Score from which the teacher hears a sound, its shortest duration, and the probability of a label, or of none of
 them, from which the network is to give it the same."""
 WARM, FULL = 0.08, 0.4
 """Shares of a training before which the teacher knows too little to be asked, and after which it counts as much as
