@@ -18,6 +18,7 @@ from barn_owl.cli import common
 from barn_owl.cli.evaluate import show_scores
 from barn_owl.cli.plan import show_reasons
 from barn_owl.files import MISSING, claim_folder, is_file, not_a_file
+from barn_owl.runs.run import UNLABELED
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -238,11 +239,13 @@ def train_aloud(
         voice.warn(f"{len(pd.read_csv(skipped))} clips could not be used; see {skipped}")
     for sentence in run.learning.words:
         voice.say(sentence)
-    if heard := run.model.provenance.get("unlabeled"):
-        counts = ", ".join(f"{count} {label}" for label, count in heard["sure"].items()) or "none"
-        voice.say(
-            f"Unlabeled sounds that it learned from: {counts}; {heard['doubtful']} in doubt were given no label."
+    if is_file(heard := folder / UNLABELED):
+        labels = owl.read_clip_table(heard, may_be_empty=True)["label"]
+        counts = (
+            ", ".join(f"{count} {label}" for label, count in labels[labels != ""].value_counts().items()) or "none"
         )
+        voice.say(f"Unlabeled sounds that it learned from: {counts}; {sum(labels == '')} in doubt got no label.")
+        voice.say(f"To hear them: barn-owl review {heard} --serve")
     show_expectation(voice, run)
     if run.tested is not None:
         show_scores(voice, run.tested)

@@ -20,7 +20,7 @@ from barn_owl.learn.sharing import Memo
 from barn_owl.model import load_model
 from barn_owl.model.exemplars import Exemplar
 from barn_owl.model.extras import ExtraColumns
-from barn_owl.runs.recordings import quiet_frames, survey_recordings, unlabeled_frames
+from barn_owl.runs.recordings import Unlabeled, quiet_frames, read_unlabeled, survey_recordings
 from barn_owl.runs.work import Work
 
 logger = logging.getLogger(__name__)
@@ -42,7 +42,7 @@ class RunData:
     skipped: dict[int, str]
     labels: list[str]
     behind: ClipFrames = field(default_factory=lambda: ClipFrames([]))
-    unlabeled: ClipFrames = field(default_factory=lambda: ClipFrames([]))
+    unlabeled: Unlabeled = field(default_factory=lambda: Unlabeled([], ClipFrames([])))
     exemplars: list[Exemplar] = field(default_factory=list)
     memo: Memo | None = None
 
@@ -83,7 +83,7 @@ class RunData:
                     groups=_groups(own) + [f"remembered {number}" for number in more],
                     multilabel=plan.multilabel,
                     behind=self.behind,
-                    unlabeled=self.unlabeled if split == "train" else ClipFrames([]),
+                    unlabeled=self.unlabeled.frames if split == "train" else ClipFrames([]),
                     memo=self.memo,
                 )
             )
@@ -212,15 +212,15 @@ def _background_of_recordings(plan: Plan, work: Work) -> ClipFrames:
     return quiet
 
 
-def _unlabeled(plan: Plan, work: Work) -> ClipFrames:
+def _unlabeled(plan: Plan, work: Work) -> Unlabeled:
     """Stretches of the recordings that the plan names, if the classifier can learn from them without labels."""
     if not plan.recordings or not plan.kind.sees_frames or plan.multilabel or not plan.front_end.is_log_mel:
-        return ClipFrames([])
-    frames = unlabeled_frames(plan, plan.recordings)
-    minutes = sum(map(len, frames.parts)) * plan.front_end.hop_s / 60
-    if frames.parts:
+        return Unlabeled([], ClipFrames([]))
+    unlabeled = read_unlabeled(plan, plan.recordings)
+    if unlabeled.places:
+        minutes = sum(map(len, unlabeled.frames.parts)) * plan.front_end.hop_s / 60
         work.now(f"learning from {minutes:.0f} min of the recordings without labels, too")
-    return frames
+    return unlabeled
 
 
 def _tell_of_whole_recordings(clips: pd.DataFrame, frames: ClipFrames, plan: Plan) -> None:

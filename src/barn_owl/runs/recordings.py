@@ -1,14 +1,14 @@
 """Properties of the recordings a model is made for: bandwidth, level, and background between
 sounds."""
 
-from collections import Counter
 from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import NamedTuple
 
 import numpy as np
+import pandas as pd
 
 from barn_owl.archive.recordings import find_recordings
 from barn_owl.audio import Excerpt, audio_info, file_facts
@@ -79,28 +79,39 @@ def quiet_frames(plan: Plan, stretches: Sequence[Excerpt]) -> ClipFrames:
     return ClipFrames(quiet)
 
 
-def unlabeled_frames(plan: Plan, paths: Sequence[str | Path]) -> ClipFrames:
-    """Frames of stretches all over recordings, whatever sounds in them, as long as a mixture or longer."""
-    parts = []
-    for stretch in _spread(paths, UNLABELED, UNLABELED_S, []):
-        with suppress(AudioError):  # as in `quiet_frames`
-            parts.append(plan.front_end.frames(read_uniform(stretch, plan.front_end.rate_hz, plan.clips)))
+class Unlabeled(NamedTuple):
+    """Stretches of recordings whose sounds have no labels: where they are, and their frames."""
+
+    places: list[Excerpt]
+    frames: ClipFrames
+
+
+def read_unlabeled(plan: Plan, paths: Sequence[str | Path]) -> Unlabeled:
+    """Read stretches all over recordings, whatever sounds in them, as long as a mixture or longer."""
     least = plan.front_end.count(round(plan.mixtures.seconds * plan.front_end.rate_hz))
-    return ClipFrames([part for part in parts if len(part) >= least])
+    places, parts = [], []
+    for place in _spread(paths, UNLABELED, UNLABELED_S, []):
+        with suppress(AudioError):  # as in `quiet_frames`
+            frames = plan.front_end.frames(read_uniform(place, plan.front_end.rate_hz, plan.clips))
+            if len(frames) >= least:
+                places.append(place)
+                parts.append(frames)
+    return Unlabeled(places, ClipFrames(parts))
 
 
-def sounds_in(model: Model, frames: ClipFrames) -> dict[str, Any]:
-    """Count sounds of recordings, given in stretches: by label those that a model is sure of, and those in doubt."""
-    sure, doubtful = Counter[str](), 0
-    for part in frames.parts:
-        output = model.frame_scores(part)
+def unlabeled_sounds(model: Model, unlabeled: Unlabeled) -> pd.DataFrame:
+    """Sounds that a model hears in recordings, as events; the label of those that it is not sure of is blank."""
+    rows = []
+    for place, frames in zip(unlabeled.places, unlabeled.frames.parts, strict=True):
+        output = model.frame_scores(frames)
+        begin_s = (place.start_s or 0.0) + model.classifier.window // 2 * model.front_end.hop_s
         for run in active_runs(sigmoid(output.sounds[:, 0]), model.step_s):
             scores = softmax(named(output.naming[run]))
-            if scores.max() <= SURE:
-                doubtful += 1
-            elif scores.argmax() < len(model.labels):
-                sure[model.labels[int(scores.argmax())]] += 1
-    return {"sure": dict(sorted(sure.items())), "doubtful": doubtful}
+            best = int(scores.argmax())
+            if best < len(model.labels):
+                times = [round(begin_s + step * model.step_s, 3) for step in (run.start, run.stop)]
+                rows.append((place.file, *times, model.labels[best] if scores[best] > SURE else "", scores[best]))
+    return pd.DataFrame(rows, columns=["file", "start_s", "end_s", "label", "score"]).round({"score": 4})
 
 
 def _spread(paths: Sequence[str | Path], most: int, stretch_s: float, reasons: list[str]) -> list[Excerpt]:

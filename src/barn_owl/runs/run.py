@@ -28,6 +28,8 @@ from barn_owl.runs.history import TrainingHistory, read_training_history
 EMBEDDINGS = "embeddings.npy"
 BASELINE = "baseline.json"
 """Balanced accuracy by split of a logistic regression on clip statistics."""
+UNLABELED = "unlabeled.csv"
+"""Sounds of the plan's recordings, with the labels that the model is sure of."""
 CHECKPOINT = "checkpoint.safetensors"
 """What a training in progress leaves in its folder; gone when it is over."""
 

@@ -18,7 +18,6 @@ from barn_owl.model import Model
 from barn_owl.model.extras import ExtraColumns
 from barn_owl.runs.calibration import calibrated, rehearsal_of, unheard_parts
 from barn_owl.runs.data import RunData, read_clips, usable_clips, with_splits
-from barn_owl.runs.recordings import sounds_in
 from barn_owl.runs.resuming import found_checkpoint, is_finished, own_plan
 from barn_owl.runs.run import CHECKPOINT, Run
 from barn_owl.runs.start import starting_point
@@ -130,8 +129,6 @@ def fit_into(
             model = rehearsed.model
         if not (fitted.trouble or fitted.interrupted or len(parts) > 1):
             model, fitted = _refitted(model, plan, data, fitted, extra_columns, work)
-    if data.unlabeled.parts:
-        model = replace(model, provenance=model.provenance | {"unlabeled": sounds_in(model, data.unlabeled)})
     work.now("judging the clips")
     run = write_run(folder, plan, data, model, fitted, begin, watched=watched, rehearsed=rehearsed)
     if fitted.trouble:

@@ -28,7 +28,8 @@ from barn_owl.runs.baseline import clip_statistics_baseline
 from barn_owl.runs.data import RunData
 from barn_owl.runs.exemplars import exemplars_to_keep
 from barn_owl.runs.memory import peak_memory_mb
-from barn_owl.runs.run import BASELINE, EMBEDDINGS, Run, judge
+from barn_owl.runs.recordings import unlabeled_sounds
+from barn_owl.runs.run import BASELINE, EMBEDDINGS, UNLABELED, Run, judge
 
 
 def write_run(
@@ -63,6 +64,9 @@ def write_run(
         hop_ms, frame_ms = plan.front_end.hop_ms, plan.front_end.frame_ms
         write_table(summary(found.networks[0], hop_ms, frame_ms), folder / "summary.csv")
     _write_skipped(data, folder / "skipped.csv")
+    (folder / UNLABELED).unlink(missing_ok=True)
+    if data.unlabeled.places:
+        write_clip_table(unlabeled_sounds(model, data.unlabeled), folder / UNLABELED)
     write_json(folder / "scores.json", {split: one.as_dict() if one else None for split, one in judged.items()})
     write_json(folder / BASELINE, clip_statistics_baseline(data, multilabel=plan.multilabel))
     if judged["test"] and isinstance(judged["test"].scores, Scores):
