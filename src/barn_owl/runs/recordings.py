@@ -110,7 +110,9 @@ def unlabeled_sounds(model: Model, unlabeled: Unlabeled) -> pd.DataFrame:
             best = int(scores.argmax())
             if best < len(model.labels):
                 times = [round(begin_s + step * model.step_s, 3) for step in (run.start, run.stop)]
-                rows.append((place.file, *times, model.labels[best] if scores[best] > SURE else "", scores[best]))
+                rows.append(
+                    (place.file, *times, model.labels[best] if scores[best] > SURE else "", float(scores[best]))
+                )
     return pd.DataFrame(rows, columns=["file", "start_s", "end_s", "label", "score"]).round({"score": 4})
 
 
