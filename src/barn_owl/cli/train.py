@@ -18,7 +18,6 @@ from barn_owl.cli import common
 from barn_owl.cli.evaluate import show_scores
 from barn_owl.cli.plan import show_reasons
 from barn_owl.files import MISSING, claim_folder, is_file, not_a_file
-from barn_owl.runs.run import UNLABELED
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -222,6 +221,8 @@ def train_aloud(
     """Train with a progress report; show the scores of rehearsal and test."""
 
     import pandas as pd
+
+    from barn_owl.runs.run import UNLABELED
 
     with voice.progress("reading clips") as reading:
         teller = EpochReporter(voice)
