@@ -196,6 +196,13 @@ def test_recordings_without_quiet_serve_no_background(few_clips, tmp_path, rng, 
     assert "recordings: none of what was listened to is quiet" in caplog.text
 
 
+def test_recordings_that_are_too_short_to_learn_from_are_told(few_clips, tmp_path, rng, caplog):
+    soundfile.write(tmp_path / "short.wav", 0.01 * rng.standard_normal(RATE_HZ), RATE_HZ)
+    run = train(few_clips, tmp_path / "run", small_plan("cnn", recordings=[str(tmp_path / "short.wav")]))
+    assert "recordings: none can be read for 2.5 s" in caplog.text
+    assert not (run.folder / "unlabeled.csv").exists()
+
+
 def test_of_many_recordings_some_are_listened_to(tmp_path, rng):
     for number in range(40):
         soundfile.write(tmp_path / f"{number:02d}.wav", 0.01 * rng.standard_normal(2 * RATE_HZ), RATE_HZ)

@@ -104,7 +104,7 @@ class NetworkTrainer:
 
     def _step(self, batch: Batch, epoch: int, last: int, batches: int) -> float:
         settings, step = self._plan.training, self._optimizer.count
-        batch = self.task.with_unlabeled(batch, self._said_on_average, step / (last * batches), self._rng)
+        batch = self.task.with_unlabeled(batch, self._averaged_outputs, step / (last * batches), self._rng)
         loss, gradient = self._network.learn(
             batch.inputs, batch.targets, (self._plan.seed, step), self._threads, self.task.loss
         )
@@ -137,7 +137,7 @@ class NetworkTrainer:
         with self._with_averaged_weights():
             return self.task.judge(), {name: array.copy() for name, array in self._network.state().items()}
 
-    def _said_on_average(self, inputs: np.ndarray) -> np.ndarray:
+    def _averaged_outputs(self, inputs: np.ndarray) -> np.ndarray:
         """Outputs of the network with the averaged weights."""
         with self._with_averaged_weights():
             return self._network.forward(inputs)[0]

@@ -9,6 +9,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from barn_owl.audio.silence import two_threshold_runs
 from barn_owl.classifiers.cnn import parted
 from barn_owl.clips import ClipFrames
 from barn_owl.learn.augment import Augment
@@ -73,6 +74,5 @@ class Unlabeled:
 def active_runs(scores: np.ndarray, step_s: float) -> list[slice]:
     """Runs of steps that are long enough and whose scores, ``(steps,)``, are high enough, as slices."""
     least = max(1, round(SHORTEST_S / step_s))
-    edges = np.flatnonzero(np.diff(scores > ACTIVE, prepend=False, append=False))
-    runs = zip(edges[::2], edges[1::2], strict=True)
+    runs = two_threshold_runs(scores, ACTIVE, ACTIVE)
     return [slice(int(first), int(last)) for first, last in runs if last - first >= least]

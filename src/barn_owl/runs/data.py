@@ -20,7 +20,7 @@ from barn_owl.learn.sharing import Memo
 from barn_owl.model import load_model
 from barn_owl.model.exemplars import Exemplar
 from barn_owl.model.extras import ExtraColumns
-from barn_owl.runs.recordings import Unlabeled, quiet_frames, read_unlabeled, survey_recordings
+from barn_owl.runs.recordings import Stretches, quiet_frames, read_unlabeled, survey_recordings
 from barn_owl.runs.work import Work
 
 logger = logging.getLogger(__name__)
@@ -42,7 +42,7 @@ class RunData:
     skipped: dict[int, str]
     labels: list[str]
     behind: ClipFrames = field(default_factory=lambda: ClipFrames([]))
-    unlabeled: Unlabeled = field(default_factory=lambda: Unlabeled([], ClipFrames([])))
+    unlabeled: Stretches = field(default_factory=lambda: Stretches([], ClipFrames([])))
     exemplars: list[Exemplar] = field(default_factory=list)
     memo: Memo | None = None
 
@@ -212,14 +212,18 @@ def _background_of_recordings(plan: Plan, work: Work) -> ClipFrames:
     return quiet
 
 
-def _unlabeled(plan: Plan, work: Work) -> Unlabeled:
+def _unlabeled(plan: Plan, work: Work) -> Stretches:
     """Stretches of the recordings that the plan names, if the classifier can learn from them without labels."""
     if not plan.recordings or not plan.kind.sees_frames or plan.multilabel or not plan.front_end.is_log_mel:
-        return Unlabeled([], ClipFrames([]))
+        return Stretches([], ClipFrames([]))
     unlabeled = read_unlabeled(plan, plan.recordings)
     if unlabeled.places:
         minutes = sum(map(len, unlabeled.frames.parts)) * plan.front_end.hop_s / 60
         work.now(f"learning from {minutes:.0f} min of the recordings without labels, too")
+    else:
+        logger.warning(
+            "recordings: none can be read for %g s, so their sounds are not learned from", plan.mixtures.seconds
+        )
     return unlabeled
 
 

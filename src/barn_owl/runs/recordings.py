@@ -12,6 +12,7 @@ import pandas as pd
 
 from barn_owl.archive.recordings import find_recordings
 from barn_owl.audio import Excerpt, audio_info, file_facts
+from barn_owl.audio.silence import two_threshold_runs
 from barn_owl.classifiers.base import named
 from barn_owl.clips import ClipFrames
 from barn_owl.errors import AudioError
@@ -24,8 +25,8 @@ from barn_owl.sound import read_uniform
 
 STRETCHES, STRETCH_S, SHORTEST_S = 16, 5.0, 1.0
 """Stretches that are listened to, over all recordings, and how long they are."""
-UNLABELED, UNLABELED_S = 80, 16.0
-"""Stretches that are learned from without labels, over all recordings, and how long they are."""
+UNLABELED, MIXTURES_LONG = 80, 2
+"""Stretches that are learned from without labels, over all recordings, and how many mixtures long they are."""
 QUIET_DB, SHORTEST_QUIET_S = 0.5, 0.3
 """Activity below which frames are quiet, and how long a run of them needs to be to serve as background."""
 
@@ -73,33 +74,32 @@ def quiet_frames(plan: Plan, stretches: Sequence[Excerpt]) -> ClipFrames:
         except AudioError:
             continue  # digital silence, or too short: nothing to train on, and told when it was listened to
         still = activity(frames[:, plan.front_end.level_columns], hop_s) < QUIET_DB
-        edges = np.flatnonzero(np.diff(still, prepend=False, append=False))
-        runs = zip(edges[::2], edges[1::2], strict=True)
+        runs = two_threshold_runs(still, True, True)
         quiet += [frames[first:last] for first, last in runs if last - first >= frames_in(SHORTEST_QUIET_S, hop_s)]
     return ClipFrames(quiet)
 
 
-class Unlabeled(NamedTuple):
+class Stretches(NamedTuple):
     """Stretches of recordings whose sounds have no labels: where they are, and their frames."""
 
     places: list[Excerpt]
     frames: ClipFrames
 
 
-def read_unlabeled(plan: Plan, paths: Sequence[str | Path]) -> Unlabeled:
+def read_unlabeled(plan: Plan, paths: Sequence[str | Path]) -> Stretches:
     """Read stretches all over recordings, whatever sounds in them, as long as a mixture or longer."""
     least = plan.front_end.count(round(plan.mixtures.seconds * plan.front_end.rate_hz))
     places, parts = [], []
-    for place in _spread(paths, UNLABELED, UNLABELED_S, []):
-        with suppress(AudioError):  # as in `quiet_frames`
+    for place in _spread(paths, UNLABELED, MIXTURES_LONG * plan.mixtures.seconds, []):
+        with suppress(AudioError):  # what cannot be read is left out; it is said how much was
             frames = plan.front_end.frames(read_uniform(place, plan.front_end.rate_hz, plan.clips))
             if len(frames) >= least:
                 places.append(place)
                 parts.append(frames)
-    return Unlabeled(places, ClipFrames(parts))
+    return Stretches(places, ClipFrames(parts))
 
 
-def unlabeled_sounds(model: Model, unlabeled: Unlabeled) -> pd.DataFrame:
+def unlabeled_sounds(model: Model, unlabeled: Stretches) -> pd.DataFrame:
     """Sounds that a model hears in recordings, as events; the label of those that it is not sure of is blank."""
     rows = []
     for place, frames in zip(unlabeled.places, unlabeled.frames.parts, strict=True):
@@ -121,8 +121,8 @@ def _spread(paths: Sequence[str | Path], most: int, stretch_s: float, reasons: l
 
     Why some cannot be read goes to `reasons`.
     """
-    lengths, files = {}, find_recordings([Path(path) for path in paths])
-    for file in map(str, files[:: -(-len(files) // most)]):
+    lengths = {}
+    for file in map(str, find_recordings([Path(path) for path in paths])):
         try:
             length_s = audio_info(file).duration_s
         except AudioError as error:
@@ -130,9 +130,10 @@ def _spread(paths: Sequence[str | Path], most: int, stretch_s: float, reasons: l
             continue
         if length_s >= SHORTEST_S:
             lengths[file] = length_s
-    total = sum(lengths.values())
-    spread = []
-    for file, length_s in lengths.items():
+    spread, chosen = [], list(lengths)[:: max(1, -(-len(lengths) // most))]
+    total = sum(lengths[file] for file in chosen)
+    for file in chosen:
+        length_s = lengths[file]
         count = max(1, min(round(most * length_s / total), int(length_s / stretch_s) or 1))
         size = min(stretch_s, length_s)
         starts = (np.arange(count) + 0.5) * length_s / count - size / 2

@@ -87,7 +87,7 @@ def _excerpt(axes: Axes, row: Any) -> None:
         return
     frames = front_end.frames(samples)
     length = len(frames) * front_end.hop_s
-    draw_frames(axes, frames, (start, start + length), np.quantile(frames, [0.05, 0.999]))
+    draw_frames(axes, frames, (start, start + length), np.quantile(frames, [0.05, 0.999]), small=True)
     for time in (row.start_s, row.end_s):
         axes.axvline(time, color="white", linewidth=1)
     axes.set_xlabel(f"{row.label} at {row.start_s:.2f} s, {length:.1f} s", fontsize=8)

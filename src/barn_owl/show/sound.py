@@ -141,7 +141,7 @@ def gallery_figure(
             axes.set_facecolor("#f3efe6")
             axes.tick_params(labelsize=7)
         for axes, (name, frames) in zip(line, rows[label], strict=False):
-            image = draw_frames(axes, frames, (0, len(frames) * front_end.hop_s), (low, high))
+            image = draw_frames(axes, frames, (0, len(frames) * front_end.hop_s), (low, high), small=True)
             axes.set_title(_shortened(name), fontsize=7, color=INK, pad=2)
         mel_ticks(line[0], front_end, FEW_TICKS_HZ)
         count = int((clips["label"] == label).sum())
@@ -216,7 +216,7 @@ def tracks_figure(front_end: FrontEnd, frames: np.ndarray, *, title: str = "") -
             axes.plot(at, rows[:, 0], color=LABEL_COLORS[0], linewidth=1.2)
             draw_grid(axes)
         else:
-            draw_frames(axes, rows, (at[0], at[-1]), np.quantile(rows, [0.05, 0.995]))
+            draw_frames(axes, rows, (at[0], at[-1]), np.quantile(rows, [0.05, 0.995]), small=True)
             if name in ("log-mel", "mel"):
                 mel_ticks(axes, front_end, FEW_TICKS_HZ)
             if name == "chroma":

@@ -107,17 +107,24 @@ def draw_grid(axes: Axes, axis: Literal["x", "y", "both"] = "both") -> None:
 
 
 def draw_frames(
-    axes: Axes, frames: np.ndarray, times: tuple[float, float], limits: Sequence[float], top: float | None = None
+    axes: Axes,
+    frames: np.ndarray,
+    times: tuple[float, float],
+    limits: Sequence[float],
+    top: float | None = None,
+    *,
+    small: bool = False,
 ) -> AxesImage:
     """Draw frames, ``(frames, columns)``, as a picture over time.
 
     limits : values of the darkest and the brightest color. top : where the last column ends on an axis from 0 up;
-    without it, a column is one high and centered on its number.
+    without it, a column is one high and centered on its number. small : there are more frames than pixels, so they
+    are smoothed; otherwise short sounds would be lost.
     """
     height = (0, top) if top else (-0.5, frames.shape[1] - 0.5)
     return axes.imshow(
         frames.T, origin="lower", aspect="auto", cmap=DUSK, vmin=limits[0], vmax=limits[1],
-        extent=(*times, *height), interpolation="nearest",
+        extent=(*times, *height), interpolation="auto" if small else "nearest",
     )  # fmt: skip
 
 
