@@ -14,7 +14,7 @@ def main() -> None:
     notifier = barn_owl.live.Notifier(lambda event: print("notified of", event.label), interval_s=10.0)
     for event in listener.events():
         print(event.begins.isoformat(timespec="seconds"), event.label, round(event.score, 2), len(event.excerpt))
-        notifier.give(event)
+        notifier.notify(event)
     notifier.close()
     print(f"{listener.seconds:.0f} s processed, {listener.lost_s:.0f} s lost; latency {listener.latency_s:.1f} s")
 

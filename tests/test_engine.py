@@ -46,7 +46,7 @@ def test_the_engine_is_chosen_for_a_block_alone():
         assert chosen is inner
         assert (at_a_time(3), on_cluster()) == (3, False)
         assert list(each(abs, [-1, -2, -3], 2)) == [1, 2, 3]
-    with pytest.raises(EngineError, match="is neither local, nor an address"), engine("nowhere"):
+    with pytest.raises(EngineError, match="is not local, an address"), engine("nowhere"):
         pass
     assert not on_cluster()
 

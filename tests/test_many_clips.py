@@ -114,7 +114,7 @@ def test_flaws_are_given_to_whom_they_concern_instead_of_the_log(tmp_path, caplo
     soundfile.write(tmp_path / "bad.wav", bad, RATE_HZ, subtype="FLOAT")
     flaws: list[str] = []
     file_facts(tmp_path / "bad.wav", flaws=flaws)
-    assert flaws == ["5 samples are not finite (NaN or infinite); taken as silence"]
+    assert flaws == ["5 samples are not finite or above 1e+09 times full scale; taken as silence"]
     assert caplog.text == ""
     file_facts(tmp_path / "bad.wav")
     assert "bad.wav: 5 samples are not finite" in caplog.text

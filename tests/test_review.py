@@ -104,10 +104,13 @@ def test_the_last_answer_to_a_item_counts_and_a_cut_off_line_spoils_no_other(sai
              '{"item": "a", "verdict": "other", "sounds": [["hum", 0, Infinity]]}',
              '{"item": "a", "verdict": "other", "sounds": {"hum": 1}}'],
 )  # fmt: skip
-def test_a_line_that_is_no_answer_is_named(tmp_path, line):
+def test_a_line_that_is_no_answer_is_skipped_and_named(tmp_path, line, caplog):
     path = tmp_path / "a.jsonl"
     path.write_text('{"item": "b", "verdict": "wrong"}\n' + line + "\n")
-    with pytest.raises(TableError, match="review answer"):
+    assert list(owl.annotation.read_reviews(path)) == ["b"]
+    assert "first: line 2" in caplog.text
+    path.write_text(line + "\n")
+    with pytest.raises(TableError, match="line 1 is not a review answer"):
         owl.annotation.read_reviews(path)
 
 

@@ -111,11 +111,12 @@ def test_raw_samples_are_those_of_a_file(tmp_path, rng, sample_type, encoding):
     assert_close(np.concatenate(list(blocks)), read_audio(tmp_path / "x.wav", channel=2)[0], rtol=1e-6, atol=1e-9)
 
 
-def test_raw_streams_that_cannot_be():
+def test_raw_streams_that_cannot_be(caplog):
     with pytest.raises(AudioError, match="no sample type 'int12'; there are uint8, int16"):
         list(stream_raw(io.BytesIO(b""), from_hz=8_000, sample_type="int12"))
-    with pytest.raises(AudioError, match="is it really float32"):
-        list(stream_raw(io.BytesIO(b"\xff" * 64), from_hz=8_000, sample_type="float32"))
+    (block,) = stream_raw(io.BytesIO(b"\xff" * 64), from_hz=8_000, sample_type="float32")
+    assert not block.any()
+    assert "are they really float32" in caplog.text
     with pytest.raises(AudioError, match="there is no channel 3"):
         list(stream_raw(io.BytesIO(b""), from_hz=8_000, channels=2, channel=3))
 

@@ -1,6 +1,6 @@
 """A campaign against the readers and the writing commands: damaged inputs, kills at random moments, a full disk.
 
-    python tests/torture.py [--inputs 100000] [--kills 200] [--minutes 60] [--seed 0] [--report FILE]
+    python tests/torture.py [--inputs 100000] [--kills 200] [--calls 1000] [--minutes 60] [--seed 0] [--report FILE]
 
 Every input is derived from a seed, so that a defect can be made again: ``--only READER --first N --inputs 1``.
 Readers work in processes of their own with limits for time and memory. A defect is any error that is not one of ours,
@@ -29,6 +29,7 @@ import warnings
 import zipfile
 from collections import Counter
 from collections.abc import Callable, Iterator
+from datetime import UTC, datetime
 from pathlib import Path
 
 import numpy as np
@@ -38,9 +39,11 @@ import soundfile
 sys.path.insert(0, str(Path(__file__).parent))
 
 import barn_owl as owl
+import torture_commands
 from barn_owl.errors import AudioError, BarnOwlError
 from barn_owl.features.cache import FrameCache
 from barn_owl.learn.checkpoint import Checkpoint, read_checkpoint
+from barn_owl.live.undelivered import UndeliveredEvents
 from barn_owl.runs import open_run, train
 from helpers import RATE_HZ, small_plan, sound, write_folder
 
@@ -77,7 +80,25 @@ def mutated(content: bytes, rng: random.Random, other: bytes) -> bytes:
             data[at:] = other[first : first + 5000]
         elif kind == 6:
             data[at:at] = rng.choice(
-                (b",", b"\n", b'"', b"[" * 500, b"{" * 500, b"=", b"\r", b"\xe9", b"\xef\xbb\xbf")
+                (
+                    b",",
+                    b"\n",
+                    b'"',
+                    b"[" * 500,
+                    b"{" * 500,
+                    b"=",
+                    b"\r",
+                    b"\xe9",
+                    b"\xef\xbb\xbf",
+                    b"9" * 400,
+                    b"9" * 5000,
+                    b"[" * 100_000,
+                    b'"\\ud800"',
+                    b"::",
+                    b"://",
+                    b"1e308",
+                    b"\0" * 64,
+                )
             )
         elif kind == 7:
             del data[at:]
@@ -360,6 +381,12 @@ def readers(base: Path) -> list[Reader]:
         if done.returncode:
             raise AudioError(done.stderr.decode(errors="replace"))
 
+    def unsent(path: Path) -> None:
+        UndeliveredEvents(path).close()
+
+    device = Path(owl.device.__file__).with_name("devices").joinpath("core-64k.toml").read_bytes()
+    line = json.dumps(owl.live.LiveEvent(1.0, 2.0, "hum", 0.5, datetime.now(UTC)).record())
+    undelivered = f"{line}\n{line}\n".encode()
     in_c, program = [], base / "tag"
     if shutil.which("cc"):
         owl.device.write_c(model, base / "model.c")
@@ -391,6 +418,8 @@ def readers(base: Path) -> list[Reader]:
         Reader(
             "answers", {"a.jsonl": (base / "answers.jsonl").read_bytes()}, owl.annotation.read_reviews, json_lines
         ),
+        Reader("devices", {"d.toml": device}, owl.device.read_device, settings_lines),
+        Reader("undelivered events", {"u.jsonl": undelivered}, unsent, json_lines),
         Reader("caches", cached, cache),
         Reader("stores", stored, store),
         Reader("runs", run_files, run_file, lambda c, r: _by_kind(c, r, run_files, run_change)),
@@ -694,6 +723,9 @@ def main(arguments: list[str] | None = None) -> int:
     parser = argparse.ArgumentParser()
     parser.add_argument("--inputs", type=int, default=100_000)
     parser.add_argument("--kills", type=int, default=200)
+    parser.add_argument(
+        "--calls", type=int, default=1000, help="of commands with odd options, tables and streams, at most"
+    )
     parser.add_argument("--seed", type=int, default=0)
     parser.add_argument("--first", type=int, default=0, help="number of the first input")
     parser.add_argument("--only", help="this reader only")
@@ -724,10 +756,17 @@ def main(arguments: list[str] | None = None) -> int:
             print(json.dumps(found["kills"]), flush=True)
             found["full disk"] = full_disk(base / "killed")
             print(json.dumps(found["full disk"]), flush=True)
-    parts = [*found["readers"].values(), found.get("kills", {}), found.get("full disk", {})]
+        if requested.calls:
+            (base / "called").mkdir()
+            prepared(base / "called")
+            for name, campaign_of in torture_commands.CAMPAIGNS.items():
+                found[name] = campaign_of(base / "called", requested.calls, requested.seed)
+                print(json.dumps({name: found[name]}), flush=True)
+    parts = [*found["readers"].values(), *(part for name, part in found.items() if name not in ("seed", "readers"))]
     defects = [defect for part in parts for defect in part.get("defects", ())]
     total = sum(one["inputs"] for one in found["readers"].values())
-    print(f"{total} inputs, {found.get('kills', {}).get('kills', 0)} kills: {len(defects)} defects")
+    calls = sum(part.get("calls", 0) for part in parts)
+    print(f"{total} inputs, {found.get('kills', {}).get('kills', 0)} kills, {calls} calls: {len(defects)} defects")
     if requested.report:
         requested.report.write_text(json.dumps(found, indent=1) + "\n")
     return len(defects)

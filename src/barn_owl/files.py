@@ -17,10 +17,13 @@ from pathlib import Path
 from typing import Any
 
 from barn_owl.errors import OutputError
-from barn_owl.names import from_text
+from barn_owl.names import from_text, is_closed_url
 from barn_owl.wording import how_to_install
 
 FOLDER, MISSING = "is a folder, not a file", "does not exist"
+CLOSED = "is a URL in a table; such URLs are opened only on request"
+LOCK = ".lock"
+"""Name of the lock file in a folder that a process writes a run to."""
 FULL = 1 << 20
 """Bytes that are free on a disk that is as good as full: writers in C do not say why they failed."""
 NUMBERS = "/proc/self/ns/pid"
@@ -32,6 +35,8 @@ def not_a_file(path: str | Path) -> str:
 
     Pipes and devices are not: reading them would wait, or never end.
     """
+    if is_closed_url(str(path)):
+        return CLOSED
     try:
         mode = os.stat(from_text(str(path))).st_mode  # noqa: PTH116 - requested thousands of files
     except FileNotFoundError:
@@ -238,7 +243,7 @@ def write_json(path: str | Path, content: Any, *, indent: int | None = 2) -> Non
 
 
 def claim_folder(path: str | Path, *, force: bool = False) -> Path:
-    """Make the folder `path` and return it; an existing one that is not empty needs `force`.
+    """Create the folder `path` and return it; an existing folder that is not empty needs `force`.
 
     Raises OutputError when it is a file, is not empty and `force` is false, or cannot be written.
     """
@@ -248,7 +253,7 @@ def claim_folder(path: str | Path, *, force: bool = False) -> Path:
             raise OutputError(f"{path} is a link to nothing; take it away, or give another name")
         if path.exists() and not path.is_dir():
             raise OutputError(f"{path} is a file; give the name of a folder")
-        if path.is_dir() and any(path.iterdir()) and not force:
+        if path.is_dir() and not force and any(entry.name != LOCK for entry in path.iterdir()):
             raise OutputError(f"{path} exists and is not empty; choose another name, or say --force")
         path.mkdir(parents=True, exist_ok=True)
     except (OSError, ValueError) as error:
@@ -258,3 +263,45 @@ def claim_folder(path: str | Path, *, force: bool = False) -> Path:
     if not os.access(path, os.W_OK):
         raise OutputError(f"{path} cannot be written: permission denied")
     return path
+
+
+@contextmanager
+def claimed_folder(path: str | Path, *, force: bool = False) -> Iterator[Path]:
+    """Claim a folder as `claim_folder` does, and keep other processes from claiming it within the block.
+
+    A folder that was created here and is still empty after an error is removed.
+
+    Raises OutputError as `claim_folder`, and when another process has claimed the folder.
+    """
+    path, existed = Path(path), is_folder(path)
+    claim_folder(path, force=force)
+    try:
+        with exclusive_use(path / LOCK, str(path)):
+            claim_folder(path, force=force)  # another process may have finished in it meanwhile
+            yield path
+    finally:
+        if not existed:
+            with suppress(OSError):  # not empty
+                path.rmdir()
+
+
+@contextmanager
+def exclusive_use(lock: Path, name: str) -> Iterator[None]:
+    """Hold the lock file `lock` within the block; the system frees it when the process dies.
+
+    Raises OutputError, with `name`, when another process holds it.
+    """
+    from filelock import FileLock, Timeout  # few commands need it
+
+    held = FileLock(lock, timeout=0)
+    try:
+        held.acquire()
+    except Timeout:
+        raise OutputError(f"{name} is in use by another process; wait until it ends, or use another name") from None
+    except OSError as error:
+        raise OutputError(f"{name} cannot be locked: {error.strerror or error}") from error
+    try:
+        yield
+    finally:
+        lock.unlink(missing_ok=True)
+        held.release()

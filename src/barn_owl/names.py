@@ -14,6 +14,14 @@ from contextvars import ContextVar
 
 ESCAPED = re.compile(r"\\udc([89a-f][0-9a-f])")
 
+URL = re.compile(r"[A-Za-z][A-Za-z0-9+.-]*://")
+CLOSED_URL = re.compile(r"(?:\./)?([A-Za-z][A-Za-z0-9+.-]+):/+")
+
+MAX_LABEL = 200
+"""Characters of a label, at most."""
+MAX_TIME_S = 1e9
+"""Times in tables are shorter: 31 years."""
+
 _folder: ContextVar[str] = ContextVar("folder", default="")
 
 
@@ -48,6 +56,59 @@ def from_text(text: str) -> str:
     name = ESCAPED.sub(lambda found: chr(int("dc" + found[1], 16)), text) if "\\udc" in text else text
     folder = _folder.get()
     return os.path.join(folder, name) if folder else name  # noqa: PTH118 - thousands of times
+
+
+def is_url(name: str) -> bool:
+    """Return whether a name is a URL."""
+    return URL.match(name) is not None
+
+
+def closed_url(url: str) -> str:
+    """Return a path that stands for a URL which must not be opened, since it comes from a table.
+
+    All readers take it for the path of a missing file; `table_name` returns the URL again.
+
+    >>> closed_url("https://host/night.wav")
+    './https://host/night.wav'
+    """
+    return f"./{url}"
+
+
+def is_closed_url(path: str) -> bool:
+    """Return whether a path stands for a URL that must not be opened."""
+    return not is_url(path) and CLOSED_URL.match(path) is not None
+
+
+def table_name(path: str) -> str:
+    """Return the name of a file as a table holds it: a URL for a path of `closed_url`, other paths as they are.
+
+    >>> table_name("./https://host/night.wav"), table_name("night.wav")
+    ('https://host/night.wav', 'night.wav')
+    """
+    return CLOSED_URL.sub(r"\1://", path, count=1) if is_closed_url(path) else path
+
+
+def label_fault(label: str) -> str:
+    """Return why a text cannot be a label, which is limited in length and has no control characters; "" if it can.
+
+    >>> label_fault("bell"), label_fault("bell\\0")
+    ('', "label must not hold control characters or line breaks, got 'bell\\\\x00'")
+    """
+    if len(label) > MAX_LABEL:
+        return f"label must have at most {MAX_LABEL} characters, got {len(label)}: {shortened(label)!r}"
+    # Python holds a byte that is no UTF-8 as a surrogate, which no file can.
+    if not label.isprintable() and any(unicodedata.category(c) in ("Cc", "Cs", "Zl", "Zp") for c in label):
+        return f"label must not hold control characters or line breaks, got {shortened(label)!r}"
+    return ""
+
+
+def shortened(text: str, length: int = 60) -> str:
+    """Return text of at most `length` characters; a cut is marked.
+
+    >>> shortened("a" * 100, 10)
+    'aaaaaaaaa…'
+    """
+    return text if len(text) <= length else text[: length - 1] + "…"
 
 
 def printable(text: str) -> str:

@@ -4,22 +4,28 @@ Nothing is lost in a crash, and several people may add to one file: the last ans
 """
 
 import json
+import logging
 import os
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass
 from datetime import datetime
-from pathlib import Path
+from pathlib import Path, PurePath
 from typing import Any, Literal, get_args
 
-import numpy as np
 import pandas as pd
 
 from barn_owl.annotation.items import STRETCH
 from barn_owl.clips import check_clip_table
 from barn_owl.errors import OutputError, TableError
+from barn_owl.names import MAX_TIME_S, label_fault, shortened
+
+logger = logging.getLogger(__name__)
 
 Verdict = Literal["right", "wrong", "other", "unsure", ""]
 VERDICTS = get_args(Verdict)
+MAX_TEXT = 5000
+"""Characters of the key of an item, a reviewer's name or a time: a path has at most 4096."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -53,30 +59,55 @@ class ReviewAnswer:
     def checked(cls, given: Any) -> "ReviewAnswer":
         """Make one of what a page or a file says; raises TableError when it is no answer."""
         try:
-            sounds = [(str(label).strip(), float(start), float(end)) for label, start, end in given.get("sounds", ())]
-            made = cls(
-                item=str(given["item"]), verdict=given["verdict"], sounds=sounds,
+            sounds = [(label.strip(), float(start), float(end)) for label, start, end in given.get("sounds", ())]
+            answer = cls(
+                item=given["item"] + "", verdict=given["verdict"], sounds=sounds,
                 reviewer=str(given.get("reviewer", "")), when=str(given.get("when", "")),
             )  # fmt: skip
-        except (AttributeError, KeyError, TypeError, ValueError) as error:
-            raise TableError(f"not a review answer: {str(given)[:200]}") from error
-        if made.verdict not in VERDICTS or any(
-            not label or not (0 <= start < end < np.inf) for label, start, end in made.sounds
+        except (AttributeError, KeyError, TypeError, ValueError, OverflowError) as error:
+            raise TableError(f"not a review answer: {_shown(given)}") from error
+        if answer.verdict not in VERDICTS or any(
+            not label or not (0 <= start < end <= MAX_TIME_S) for label, start, end in answer.sounds
         ):
-            raise TableError(f"not a review answer: {str(given)[:200]}")
-        if made.verdict in ("right", "other") and not made.sounds:
-            raise TableError(f"a review answer needs labels and times of its sounds; got {str(given)[:200]}")
-        return made
+            raise TableError(f"not a review answer: {_shown(given)}")
+        if fault := next(filter(None, (label_fault(label) for label, _, _ in answer.sounds)), ""):
+            raise TableError(f"not a review answer: {fault}")
+        if any(len(text) > MAX_TEXT for text in (answer.item, answer.reviewer, answer.when)):
+            raise TableError(f"a review answer has texts of at most {MAX_TEXT} characters; got {_shown(given)}")
+        if answer.verdict in ("right", "other") and not answer.sounds:
+            raise TableError(f"a review answer needs labels and times of its sounds; got {_shown(given)}")
+        return answer
 
 
-def item_key(item: Mapping[str, Any]) -> str:
-    """Key of an item that survives sorting and moving the table: file name, times, label."""
-    return f"{Path(item['file']).name} {item['start_s']:.3f} {item['end_s']:.3f} {item['label']}".rstrip()
+def _shown(given: Any) -> str:
+    """Return the beginning of an invalid answer for a message."""
+    try:
+        return shortened(str(given), 200)
+    except (ValueError, RecursionError):  # a number of more digits than Python writes
+        return type(given).__name__
+
+
+def item_key(item: Mapping[str, Any], name: str = "") -> str:
+    """Return the key of an item, which survives sorting and moving the table: file name, times, label.
+
+    name : name of the file, with as much of its path as `item_keys` needs; default the file name.
+    """
+    name = name or Path(item["file"]).name
+    return f"{name} {item['start_s']:.3f} {item['end_s']:.3f} {item['label']}".rstrip()
 
 
 def item_keys(items: pd.DataFrame) -> list[str]:
-    """Keys of all items of a table; see `item_key`."""
-    return [item_key(item) for item in items.to_dict("records")]
+    """Return the keys of all items; files of the same name get as many of their folders as tell them apart."""
+    parts = {file: PurePath(file).parts for file in items["file"].unique()}
+    names = {file: file_parts[-1] for file, file_parts in parts.items()}
+    depth = 1
+    while len(shared := {name for name, count in Counter(names.values()).items() if count > 1}):
+        depth += 1
+        longer = {file: "/".join(parts[file][-depth:]) for file, name in names.items() if name in shared}
+        if all(names[file] == name for file, name in longer.items()):
+            break  # the same file, written in two ways
+        names |= longer
+    return [item_key(item, names[item["file"]]) for item in items.to_dict("records")]
 
 
 def add_answer(path: str | Path, answer: ReviewAnswer) -> None:
@@ -110,12 +141,12 @@ def add_answer(path: str | Path, answer: ReviewAnswer) -> None:
 
 
 def read_reviews(path: str | Path) -> dict[str, ReviewAnswer]:
-    """Read the last answer to each item; skips a truncated last line.
+    """Read the last answer to each item; lines that are not valid answers are skipped, with a warning in the log.
 
     Raises
     ------
     TableError
-        If the file cannot be read, or a line is no answer.
+        If the file cannot be read, or holds no answer although it is not empty.
 
     Examples
     --------
@@ -124,24 +155,31 @@ def read_reviews(path: str | Path) -> dict[str, ReviewAnswer]:
     ['a']
     """
     try:
-        lines = Path(path).read_text(encoding="utf-8").split("\n")
-    except (OSError, UnicodeDecodeError) as error:
-        raise TableError(f"{path} cannot be read as answers: {error}") from error
+        lines = Path(path).read_bytes().split(b"\n")
+    except OSError as error:
+        raise TableError(f"{path} cannot be read as answers: {error.strerror or error}") from error
     answers: dict[str, ReviewAnswer] = {}
+    valid, invalid, cut_off = 0, list[int](), False
     for number, line in enumerate(lines, start=1):
-        if not line.strip():
+        if not line.strip(b" \r\t\0"):  # a file system may fill the end of a file with zeros in a crash
             continue
         try:
-            given = json.loads(line)
-        except json.JSONDecodeError as error:
-            if line.lstrip().startswith("{") and not line.rstrip().endswith("}"):
-                continue  # cut off by a crash
-            raise TableError(f"{path}, line {number}: not a review answer: {line[:200]}") from error
-        answer = ReviewAnswer.checked(given)
+            answer = ReviewAnswer.checked(json.loads(line.strip(b"\0")))
+        except (ValueError, RecursionError) as error:
+            invalid.append(number)
+            cut_off = isinstance(error, json.JSONDecodeError) and number == len(lines) and line.startswith(b"{")
+            continue
+        valid += 1
         if answer.verdict:
             answers[answer.item] = answer
         else:
             answers.pop(answer.item, None)
+    if invalid and not valid and not (cut_off and len(invalid) == 1):  # a crash may cut off the very first answer
+        raise TableError(f"{path} cannot be read as answers: line {invalid[0]} is not a review answer")
+    if invalid:
+        logger.warning(
+            "%s: skipped %d lines that are not review answers (first: line %d)", path, len(invalid), invalid[0]
+        )
     return answers
 
 
@@ -165,8 +203,8 @@ def reviewed_clips(items: pd.DataFrame, answers: dict[str, ReviewAnswer]) -> pd.
     ['']
     """
     rows: list[dict[Any, Any]] = []
-    for item in items.to_dict("records"):
-        answer = answers.get(item_key(item))
+    for item, key in zip(items.to_dict("records"), item_keys(items), strict=True):
+        answer = answers.get(key)
         if answer is None or answer.verdict == "unsure":
             continue
         common = {"file": item["file"], "score": item["score"], "predicted": item["label"], "answer": answer.verdict}

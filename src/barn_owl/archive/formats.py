@@ -24,9 +24,10 @@ from barn_owl.archive.store import is_store, read_store
 from barn_owl.audio import audio_info
 from barn_owl.audio.remote import place
 from barn_owl.clips import check_clip_table, read_clip_table, write_clip_table
-from barn_owl.clips.table import read_any_table, safe_cells
+from barn_owl.clips.table import closed_urls, read_any_table
 from barn_owl.errors import AudioError, OutputError, TableError
 from barn_owl.files import FULL, check_space, whole_file
+from barn_owl.tables import write_table
 
 COLUMNS = ["file", "start_s", "end_s", "label", "score"]
 TEXT_ENDINGS = (".jsonl", ".vtt", ".srt")
@@ -61,8 +62,9 @@ def write_events(events: pd.DataFrame, path: str | Path, *, force: bool = False)
         write_clip_table(events, path, force=force)
         return
     if ending == ".tsv":
-        text = safe_cells(events).to_csv(index=False, sep="\t", lineterminator="\n")
-    elif ending == ".jsonl":
+        write_table(events, path, force=force)
+        return
+    if ending == ".jsonl":
         text = "".join(_json(row) for row in events.to_dict("records"))
     else:
         if len(events["file"].unique()) > 1:
@@ -72,13 +74,15 @@ def write_events(events: pd.DataFrame, path: str | Path, *, force: bool = False)
         beside.write_text(text, encoding="utf-8", errors="backslashreplace", newline="")
 
 
-def read_events(path: str | Path, *, file: str = "") -> pd.DataFrame:
+def read_events(path: str | Path, *, file: str = "", urls: bool = False) -> pd.DataFrame:
     """Read events from a file of `write_events` or `write_cues`, or from a store; the ending selects the format.
 
     Parameters
     ----------
     file : str
         The recording that the subtitles belong to, where they do not say it themselves.
+    urls : bool
+        Whether recordings that are URLs may be opened; see `barn_owl.read_clip_table`.
 
     Raises
     ------
@@ -92,6 +96,11 @@ def read_events(path: str | Path, *, file: str = "") -> pd.DataFrame:
     ['file', 'start_s', 'end_s', 'label']
     """
     path = Path(path)
+    events = _read_events(path, file)
+    return events if urls else events.assign(file=closed_urls(events["file"], str(path)))
+
+
+def _read_events(path: Path, file: str) -> pd.DataFrame:
     ending = path.suffix.lower()
     if is_store(path):
         return check_clip_table(read_store(path), where=str(path))
@@ -104,8 +113,10 @@ def read_events(path: str | Path, *, file: str = "") -> pd.DataFrame:
             return read_cues(path)
         if ending == ".tsv":
             return check_clip_table(read_any_table(path, may_be_empty=True), where=str(path))
-        return read_clip_table(path, may_be_empty=True)
-    except (OSError, UnicodeError, json.JSONDecodeError, TypeError, AttributeError, RecursionError) as error:
+        return read_clip_table(path, may_be_empty=True, urls=True)
+    except TableError:
+        raise
+    except (OSError, ValueError, TypeError, AttributeError, RecursionError, OverflowError) as error:
         raise TableError(f"{path} cannot be read as events: {error}") from error
 
 

@@ -19,6 +19,7 @@ import pandas as pd
 from barn_owl.archive.entries import COLUMNS, UNKNOWN, StoreEntry, StoreQuery, entries_of
 from barn_owl.errors import OutputError, TableError
 from barn_owl.files import MISSING, is_file, is_folder, not_a_file, whole_file
+from barn_owl.tables import write_parquet
 from barn_owl.wording import how_to_install
 
 ABOUT = "_about.json"
@@ -81,7 +82,7 @@ class ParquetStore:
         place, name = self._place(recorded), (recorded.model, recorded.file)
         if len(events):
             with whole_file(place) as beside:
-                events.to_parquet(beside, index=False)
+                write_parquet(events, beside)
         if not recorded.reason:
             before = self._places().get(name)
             if before is not None and (before != place or not len(events)):

@@ -6,16 +6,23 @@ from pathlib import Path, PurePath
 
 from barn_owl.audio import AUDIO_ENDINGS
 from barn_owl.audio.remote import files_below, is_elsewhere, place, sound_files_below
-from barn_owl.clips.table import read_any_table
+from barn_owl.clips.table import closed_urls, read_any_table
 from barn_owl.errors import TableError
 from barn_owl.files import is_folder, real_path
 from barn_owl.names import as_text
 
 
-def find_recordings(sources: Sequence[str | Path]) -> list[str]:
+def find_recordings(sources: Sequence[str | Path], *, urls: bool = False) -> list[str]:
     """List the recordings in files, folders (recursively) and tables with a column ``file``, without repeats.
 
     Files and folders may be URLs that fsspec reads, such as ``s3://bucket/may/``.
+
+    Parameters
+    ----------
+    sources : Sequence[str | Path]
+        Files, folders, tables, URLs.
+    urls : bool
+        Whether recordings that a table names by URL may be opened; see `barn_owl.read_clip_table`.
 
     Raises
     ------
@@ -40,7 +47,8 @@ def find_recordings(sources: Sequence[str | Path]) -> list[str]:
             table = read_any_table(source)
             if "file" not in table:
                 raise TableError(f"{source} has no column 'file' that names recordings")
-            found += [str(file) if is_elsewhere(file) else str(source.parent / str(file)) for file in table["file"]]
+            named = [str(file) if is_elsewhere(file) else str(source.parent / str(file)) for file in table["file"]]
+            found += named if urls else closed_urls(named, str(source))
         else:
             found.append(str(source))
     known: dict[str, str] = {}

@@ -99,6 +99,7 @@ class SqliteStore:
         """See `Store`."""
         row = asdict(recorded) | {"stamp": json.dumps(recorded.stamp), "hours": json.dumps(recorded.hours)}
         with self._open() as file:
+            file.execute("BEGIN IMMEDIATE")  # another process may add the same recording
             known = file.execute(
                 "SELECT id, reason FROM recordings WHERE model = ? AND file = ?", (recorded.model, recorded.file)
             ).fetchone()

@@ -1,13 +1,16 @@
 """Raw samples without a header, read from a pipe."""
 
+import logging
 from collections.abc import Callable, Iterator
 from typing import BinaryIO, Literal
 
 import numpy as np
 
-from barn_owl.audio.reading import BLOCK, one_channel
+from barn_owl.audio.reading import BLOCK, one_channel, silence_invalid
 from barn_owl.audio.resampling import resample_blocks
 from barn_owl.errors import AudioError
+
+logger = logging.getLogger(__name__)
 
 
 def _scaled(kind: str, full_scale: float, middle: float = 0.0) -> Callable[[bytes], np.ndarray]:
@@ -46,7 +49,7 @@ def stream_raw(
     """Yield raw interleaved little-endian samples from a pipe or file as mono float32 blocks.
 
     Blocks come as soon as there is sound, whatever the pipe delivers at a time. A last sample that is cut off is
-    dropped.
+    dropped. Samples that are not finite, or far above full scale, become 0, with a warning in the log.
 
     Parameters
     ----------
@@ -60,7 +63,7 @@ def stream_raw(
     Raises
     ------
     AudioError
-        For an unknown type, or samples that are not finite.
+        For an unknown type or channel.
 
     Examples
     --------
@@ -78,7 +81,7 @@ def stream_raw(
 
 def _mono(stream: BinaryIO, sample_type: str, channels: int, channel: int | Literal["mix"]) -> Iterator[np.ndarray]:
     width, decode = TYPES[sample_type]
-    size, rest = width * channels, b""
+    size, rest, warned = width * channels, b"", False
     # read1 gives what is there; read would wait until a whole block has come.
     read = getattr(stream, "read1", stream.read)
     while raw := read(BLOCK * width):
@@ -87,6 +90,10 @@ def _mono(stream: BinaryIO, sample_type: str, channels: int, channel: int | Lite
         rest = raw[whole:]
         if whole:
             block = decode(raw[:whole]).reshape(-1, channels)
-            if not np.isfinite(block).all():
-                raise AudioError(f"the stream holds samples that are not finite; is it really {sample_type}?")
+            if silence_invalid(block) and not warned:
+                warned = True
+                logger.warning(
+                    "the stream holds samples that are not finite or far above full scale, taken as silence; "
+                    "are they really %s?", sample_type,
+                )  # fmt: skip
             yield one_channel(block, channel)

@@ -24,6 +24,9 @@ logger = logging.getLogger(__name__)
 BLOCK = 1 << 18
 """Numbers decoded at a time, all channels together: longer calls are better shared between threads."""
 
+MAX_SAMPLE = 1e9
+"""Largest sample that is used: far above any recording, and small enough that its power is finite in float32."""
+
 LEAST = 4096
 """Samples decoded at a time where a file is broken."""
 
@@ -265,28 +268,34 @@ def _excerpt(
 def blocks_of(
     path: Path | str, file: soundfile.SoundFile, start: int, end: int, flaws: list[str] | None = None
 ) -> Iterator[np.ndarray]:
-    """Decode samples `start` to `end` in blocks, ``(samples, channels)``; what is not finite becomes 0.
+    """Decode samples `start` to `end` in blocks, ``(samples, channels)``; see `silence_invalid`.
 
     What is wrong is logged, or added to `flaws`.
     """
     found: list[str] = []
-    not_finite, position, rate = 0, start, file.samplerate
+    invalid, position, rate = 0, start, file.samplerate
     try:
         for block in _decoded(file, start, end):
             position += len(block)
-            bad = ~np.isfinite(block)
-            if bad.any():
-                not_finite += int(bad.any(axis=1).sum())
-                block[bad] = 0
+            invalid += silence_invalid(block)
             yield block
     except soundfile.LibsndfileError as error:
         if position == start:
             raise AudioError(f"{path} cannot be decoded: {error.error_string.rstrip('. ')}") from error
     if position < end:
         found.append(f"breaks off at {position / rate:.3f} s of {end / rate:.3f} s; used as far as it goes")
-    if not_finite:
-        found.append(f"{not_finite} samples are not finite (NaN or infinite); taken as silence")
+    if invalid:
+        found.append(f"{invalid} samples are not finite or above {MAX_SAMPLE:g} times full scale; taken as silence")
     tell_flaws(path, found, flaws)
+
+
+def silence_invalid(block: np.ndarray) -> int:
+    """Set samples that are not finite or above `MAX_SAMPLE` to 0, in place; return the number of affected rows."""
+    if not len(block) or (block.max() <= MAX_SAMPLE and block.min() >= -MAX_SAMPLE):  # NaN compares as false
+        return 0
+    invalid = ~(np.abs(block) <= MAX_SAMPLE)
+    block[invalid] = 0
+    return int(invalid.reshape(len(block), -1).any(axis=1).sum())
 
 
 def _decoded(file: soundfile.SoundFile, start: int, end: int) -> Iterator[np.ndarray]:

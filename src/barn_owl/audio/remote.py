@@ -14,7 +14,7 @@ from typing import Any, TypeVar
 
 from barn_owl.errors import AudioError
 from barn_owl.files import not_a_file
-from barn_owl.names import as_text, from_text
+from barn_owl.names import as_text, from_text, is_url
 from barn_owl.wording import how_to_install
 
 logger = logging.getLogger(__name__)
@@ -32,13 +32,15 @@ WAITS_S = (0.5, 1.0, 2.0, 4.0)
 """How long is waited before an error that may pass is tried again."""
 STALL_S = 30.0
 """How long a server may be silent, each time that it is tried."""
+PROTOCOLS = ("https", "http", "s3", "gs", "az", "file")
+"""Protocols of URLs that are read; others may run code, write to caches, or chain to further URLs."""
 PERMANENT_ERRORS = (FileNotFoundError, PermissionError, IsADirectoryError, NotImplementedError)
 """Errors that trying again does not help."""
 
 
 def is_elsewhere(name: str | Path) -> bool:
     """Return whether a name is a URL rather than a path: ``s3://bucket/night.flac``, ``https://host/night.wav``."""
-    return "://" in str(name)
+    return is_url(str(name))
 
 
 def place(name: str | Path) -> Path | str:
@@ -166,6 +168,9 @@ def _system(url: str) -> tuple[Any, str]:
         fsspec = importlib.import_module("fsspec")
     except ImportError:
         raise AudioError(f"{url}: sound elsewhere needs a package; {how_to_install('elsewhere')}") from None
+    protocol = url.partition("://")[0].lower()
+    if protocol not in PROTOCOLS or "::" in url:
+        raise AudioError(f"{url} cannot be read: URLs begin with {', '.join(PROTOCOLS)}:// and are not chained by ::")
     options: dict[str, Any] = {}
     if url.startswith(("http://", "https://")):
         silence = importlib.import_module("aiohttp").ClientTimeout(
@@ -174,7 +179,7 @@ def _system(url: str) -> tuple[Any, str]:
         options = {"client_kwargs": {"timeout": silence}}
     try:
         system, path = fsspec.core.url_to_fs(url, **options)
-    except (ValueError, ImportError) as error:
+    except Exception as error:  # each protocol has errors of its own for an invalid address
         raise AudioError(f"{url} cannot be read: {error}") from error
     return system, path
 

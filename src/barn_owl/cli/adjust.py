@@ -26,6 +26,7 @@ from barn_owl.cli.score import show_event_scores
 @click.option("--dry-run", is_flag=True, help="Report the changes without making them.")
 @click.option("--undo", is_flag=True, help="Restore the previous settings; needs no TRUTH.")
 @common.force_option
+@common.table_urls_option
 @common.terminal_options
 def command(
     model_path: Path,
@@ -60,7 +61,7 @@ def command(
     model = owl.load_model(model_path)
     with voice.progress("scoring recordings") as progress:
         found = owl.adjust(
-            model, owl.read_clip_table(truth), collar_s=collar_s, progress=progress,
+            model, owl.read_clip_table(truth, urls=common.table_urls()), collar_s=collar_s, progress=progress,
             goal="f1" if false_alarms is None else "recall",
             false_alarms_per_hour=10.0 if false_alarms is None else false_alarms,
         )  # fmt: skip

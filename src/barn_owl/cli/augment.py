@@ -25,6 +25,7 @@ from barn_owl.files import claim_folder
 @common.plan_option
 @common.seed_option
 @common.force_option
+@common.table_urls_option
 @common.terminal_options
 def command(
     what: str,
@@ -52,7 +53,7 @@ def command(
     from barn_owl.clips import write_variants
     from barn_owl.clips.writing import bytes_of
 
-    plan = owl.read_plan(plan_path) if plan_path else owl.Plan()
+    plan = owl.read_plan(plan_path, urls=common.table_urls()) if plan_path else owl.Plan()
     settings = plan.sound if plan.sound.any else owl.sound.SoundSettings.everything(often)
     path, seed = Path(what), plan.seed if seed is None else seed
     if common.is_sound_file(what):
@@ -72,9 +73,9 @@ def command(
             clips, out, settings, variants=variants, background=background, seed=seed, progress=progress
         )
     voice.skipped(refused.values())
-    owl.write_clip_table(made, out / "clips.csv")
+    owl.write_clip_table(made, out / "clips.csv", force=True)
     voice.say(f"Wrote {len(made)} sound files and {out / 'clips.csv'}; {len(refused)} clips skipped.")
-    voice.result(files=len(made), refused=refused, table=out / "clips.csv")
+    voice.result(files=len(made), refused=refused, table=out / "clips.csv", force=True)
 
 
 def _of_file(

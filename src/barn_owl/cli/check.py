@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from pathlib import Path
 
 import click
@@ -22,6 +23,7 @@ SHOWN = 3
 @common.workers_option
 @common.engine_option
 @common.force_option
+@common.table_urls_option
 @common.terminal_options
 def command(
     clips: str,
@@ -44,6 +46,7 @@ def command(
     """
     from barn_owl.clips.finding import SEVERITIES
     from barn_owl.features.export import ENDINGS as FEATURE_ENDINGS
+    from barn_owl.tables import write_table
 
     common.check_outputs(figures=[figure], tables=[fix], endings={out: FEATURE_ENDINGS}, force=force)
     table = common.read_clips(clips)
@@ -53,9 +56,9 @@ def command(
     _tell(voice, check)
     if out is not None:
         if common.is_stdout(out):
-            click.echo(check.findings.to_csv(index=False), nl=False)
+            write_table(check.findings, sys.stdout)
         else:
-            owl.features.write_features(check.findings, out)
+            owl.features.write_features(check.findings, out, force=force)
         voice.say(f"Wrote {len(check.findings)} findings to {out}.")
     if figure is not None:
         owl.save_figure(owl.show.check_figure(check), figure)

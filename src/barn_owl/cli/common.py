@@ -25,7 +25,7 @@ from rich.text import Text
 import barn_owl as owl
 from barn_owl.errors import OutputError, TableError
 from barn_owl.files import checked_target, is_file, is_folder
-from barn_owl.names import as_text, printable
+from barn_owl.names import as_text, is_url, printable
 from barn_owl.parallel.engine import LOCAL
 
 if TYPE_CHECKING:
@@ -40,13 +40,28 @@ PLAIN_WIDTH = 160
 """Width of tables where there is no terminal to ask."""
 
 PATH = click.Path(path_type=Path)
+TABLE_URLS = "barn_owl.table_urls"
+"""Key of the option ``--table-urls`` in the context of a command."""
+
+
+class _Recording(click.Path):
+    """A path, or a URL as it is: a path would join its slashes."""
+
+    name = "path"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        """Return a URL as text, another name as a path."""
+        return value if isinstance(value, str) and is_url(value) else super().convert(value, param, ctx)
+
+
+RECORDING = _Recording(path_type=Path)
 
 quiet_option = click.option("--quiet", is_flag=True, help="Print only errors.")
 force_option = click.option("--force", is_flag=True, help="Overwrite existing files.")
 recordings_option = click.option(
     "--recordings",
     multiple=True,
-    type=PATH,
+    type=RECORDING,
     help="Unlabeled recording, or folder of them, that the model is for; repeatable.",
 )
 seed_option = click.option("--seed", type=click.IntRange(min=0), help="Random seed.")
@@ -122,6 +137,8 @@ class Terminal:
         logger.handlers = [handler]
         logger.setLevel(logging.ERROR if self.quiet else logging.WARNING)
         logger.propagate = False
+        # Its retries and odd replies are reported by the notifier.
+        logging.getLogger("urllib3").setLevel(logging.ERROR)
 
     def say(self, text: str = "") -> None:
         """Print a line."""
@@ -242,6 +259,24 @@ def terminal_options(command: Callable[..., None]) -> Callable[..., None]:
     return within
 
 
+def table_urls_option(command: Callable[..., None]) -> Callable[..., None]:
+    """Add ``--table-urls``; the readers of this module look it up, so commands do not receive it."""
+
+    def allow(context: click.Context, _parameter: click.Parameter, value: bool) -> None:
+        context.meta[TABLE_URLS] = value
+
+    return click.option(
+        "--table-urls", is_flag=True, expose_value=False, callback=allow,
+        help="Open sound that a table, plan or run names by URL.",
+    )(command)  # fmt: skip
+
+
+def table_urls() -> bool:
+    """Return whether the command may open URLs of tables."""
+    context = click.get_current_context(silent=True)
+    return bool(context and context.meta.get(TABLE_URLS))
+
+
 def is_stdout(path: Path | None) -> bool:
     """Return whether a path given as an option means standard output."""
     return str(path) == "-"
@@ -284,7 +319,7 @@ def is_sound_file(what: str) -> bool:
 
 def read_clips(path: str) -> pd.DataFrame:
     """Read a clip table from a path, or from standard input for ``-``."""
-    return owl.read_clip_table(sys.stdin if path == "-" else path)
+    return owl.read_clip_table(sys.stdin if path == "-" else path, urls=table_urls())
 
 
 def write_clips(clips: pd.DataFrame, path: Path, *, force: bool) -> None:
@@ -333,7 +368,9 @@ def stopping() -> Iterator[threading.Event]:
         stop.set()
         signal.signal(number, before[signal.Signals(number)])
 
-    before = {number: signal.getsignal(number) for number in (signal.SIGINT, signal.SIGTERM)}
+    numbers = [getattr(signal, name) for name in ("SIGINT", "SIGTERM", "SIGHUP") if hasattr(signal, name)]
+    before = {number: signal.getsignal(number) for number in numbers}
+    before = {number: handler for number, handler in before.items() if handler != signal.SIG_IGN}
     for number in before:
         signal.signal(number, end)
     try:

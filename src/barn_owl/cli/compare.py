@@ -20,6 +20,7 @@ SHOWN_KEYS = 12
 @click.option("-o", "--out", type=common.PATH, help="Page (.html) or figure (.png, .svg, .pdf) to write.")
 @common.workers_option
 @common.force_option
+@common.table_urls_option
 @common.terminal_options
 def command(
     runs: tuple[Path, ...],

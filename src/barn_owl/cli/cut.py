@@ -42,6 +42,7 @@ TAKES = TakeSettings()
 @click.option("--figure", type=common.PATH, help="Draw the cuts on the first recording's waveform.")
 @common.seed_option
 @common.force_option
+@common.table_urls_option
 @common.terminal_options
 def command(
     recordings: tuple[Path, ...],
@@ -130,7 +131,7 @@ def _around_events(
 
     cuts = [owl.clips.clips_of_events(truth, length_s, seed=seed)]
     if false_alarms:
-        found = owl.read_events(false_alarms)
+        found = owl.read_events(false_alarms, urls=common.table_urls())
         wrong = owl.clips.clips_of_false_alarms(truth, found, length_s, label=label or "background")
         voice.say(f"{len(wrong)} false alarms")
         cuts += [wrong] if len(wrong) else []

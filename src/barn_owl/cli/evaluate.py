@@ -24,6 +24,7 @@ SHOWN_CONFUSIONS = 3
 )
 @click.option("--target", metavar="WHAT=VALUE", help="Find thresholds for precision=P, recall=R, f1, cost=C or none.")
 @common.workers_option
+@common.table_urls_option
 @common.terminal_options
 def command(
     run: Path,
@@ -45,7 +46,7 @@ def command(
     barn-owl evaluate first other-clips.csv --by group
     barn-owl evaluate first --target precision=0.95
     """
-    opened = owl.open_run(run)
+    opened = owl.open_run(run, urls=common.table_urls())
     if target is not None:
         opened = owl.runs.set_thresholds(opened, read_target(target))
         words = ", ".join(f"{label} {least:.2f}" for label, least in opened.model.thresholds.items())

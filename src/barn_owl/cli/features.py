@@ -38,6 +38,7 @@ SHOWN_S = 600.0
 @common.workers_option
 @common.engine_option
 @common.force_option
+@common.table_urls_option
 @common.terminal_options
 def command(
     what: str,
@@ -66,7 +67,7 @@ def command(
 
     if scatter and figures is None:
         raise click.UsageError("--scatter needs --figures FOLDER")
-    front_end = (owl.read_plan(plan_path) if plan_path else owl.Plan()).front_end
+    front_end = (owl.read_plan(plan_path, urls=common.table_urls()) if plan_path else owl.Plan()).front_end
     front_end = front_end.but(features=[name.strip() for name in names.split(",")] if names else None)
     front_end = front_end.but(pad_short=pad_short or None)
     for caveat in front_end.caveats:
@@ -86,7 +87,7 @@ def command(
     chosen = [name.strip() for name in statistics.split(",")]
     columns = owl.features.pooled_names(front_end.columns, chosen)
     x = np.stack([owl.features.pool(frames[clip], chosen) for clip in range(len(frames))])
-    owl.features.write_features(pd.concat([clips, pd.DataFrame(x, columns=columns)], axis=1), out)
+    owl.features.write_features(pd.concat([clips, pd.DataFrame(x, columns=columns)], axis=1), out, force=True)
     voice.say(f"Wrote {len(x)} rows of {len(columns)} features to {out}.")
     if rank is not None or figures is not None:
         _rank(voice, x, columns, front_end.units * len(chosen), clips, rank, figures, scatter)
@@ -136,7 +137,7 @@ def _rank(
         worst = ranking[ranking["follows_group"]].iloc[0]["feature"]
         voice.warn(f"{share:.0%} of the features separate groups better than labels, for example {worst}")
     if rank is not None:
-        owl.features.write_features(ranking, rank)
+        owl.features.write_features(ranking, rank, force=True)
         voice.say(f"Wrote the ranking to {rank}.")
     if figures is not None:
         best = ranking[ranking["same_as"] == ""]["feature"].tolist()

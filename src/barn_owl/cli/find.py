@@ -17,7 +17,7 @@ SHOWN = 12
 @click.command("find")
 @click.argument("examples", nargs=-1, required=True)
 @click.option(
-    "--in", "places", multiple=True, required=True, type=common.PATH,
+    "--in", "places", multiple=True, required=True, type=common.RECORDING,
     help="Recording, folder or table to search; repeatable.",
 )  # fmt: skip
 @common.out_file_option
@@ -30,6 +30,7 @@ SHOWN = 12
 @common.workers_option
 @common.engine_option
 @common.force_option
+@common.table_urls_option
 @common.terminal_options
 def command(
     examples: tuple[str, ...],
@@ -64,7 +65,7 @@ def command(
         clips = owl.clips.check_clip_table(clips.assign(start_s=at[0], end_s=at[1]))
     if label is not None:
         clips = clips.assign(label=label)
-    files = owl.find_recordings(places)
+    files = owl.find_recordings(places, urls=common.table_urls())
     with voice.progress("searching recordings") as progress:
         found = owl.find_similar(
             clips, files, most=most, least=least, cache=cache, workers=workers, progress=progress

@@ -24,6 +24,7 @@ from barn_owl.errors import TableError
 @common.workers_option
 @common.engine_option
 @common.force_option
+@common.table_urls_option
 @common.terminal_options
 def command(
     recordings: str,

@@ -9,7 +9,6 @@ import click
 
 import barn_owl as owl
 from barn_owl.cli import common
-from barn_owl.files import whole_file
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -77,9 +76,10 @@ def command(
 
 def write_hours(voice: common.Terminal, table: pd.DataFrame, path: Path) -> None:
     """Write events by hour as a table or a figure, by the ending of `path`."""
+    from barn_owl.tables import write_table
+
     if path.suffix.lower() == ".csv":
-        with whole_file(path) as beside:
-            table.to_csv(beside, lineterminator="\r\n")
+        write_table(table, path, force=True, index="hour")
     else:
         owl.save_figure(owl.show.hours_figure(table), path)
     voice.say(f"Wrote events by hour of the day to {path}.")

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import json
 import math
+import os
 import sys
-from collections.abc import Iterator
-from contextlib import contextmanager
+from collections.abc import Callable, Iterator
+from contextlib import ExitStack, contextmanager
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING, TextIO
+from typing import TYPE_CHECKING
 
 import click
 from rich.console import Group
@@ -20,7 +21,7 @@ from rich.text import Text
 import barn_owl as owl
 from barn_owl.cli import common
 from barn_owl.errors import AudioError, OutputError, PlanError
-from barn_owl.files import checked_target
+from barn_owl.files import checked_target, is_file
 
 if TYPE_CHECKING:
     from barn_owl.audio import Source
@@ -32,6 +33,8 @@ QUIETEST_DB = -80.0
 """Level at which the bar of the level is empty."""
 SIMULATED = "simulated:"
 OUT_ENDINGS = (".csv", ".jsonl")
+MAX_LINE = 100_000
+"""Bytes of the first line of a table that are read to recognize it."""
 LINE = ["begins", "start_s", "end_s", "label", "score"]
 
 
@@ -53,6 +56,10 @@ LINE = ["begins", "start_s", "end_s", "label", "score"]
 @click.option("--run-command", metavar="COMMAND", help="Command to run per event: {label} {start_s} {end_s} {score}.")
 @click.option("--post", metavar="URL", help="HTTP address to post each event to, as JSON.")
 @click.option(
+    "--undelivered", type=common.PATH,
+    help="File (JSON Lines) for events that could not be posted; posted when the address answers again.",
+)  # fmt: skip
+@click.option(
     "--notify-interval-s", type=click.FloatRange(min=0), default=0.0,
     help="Minimum time between two notifications of a label.",
 )  # fmt: skip
@@ -72,6 +79,7 @@ def command(
     around_s: float,
     run_command: str | None,
     post: str | None,
+    undelivered: Path | None,
     notify_interval_s: float,
     lines: bool,
     force: bool,
@@ -89,34 +97,62 @@ def command(
     barn-owl listen first --run-command 'notify-send {label} {score}' --notify-interval-s 60
     arecord -t raw -f S16_LE -r 16000 | barn-owl listen first --microphone - --rate-hz 16000 --json
     """
+    if undelivered is not None and post is None:
+        raise click.UsageError("--undelivered needs --post")
     model = owl.load_model(run)
-    lead_s = None if excerpts is None else around_s
-    notices = [
-        made(what, interval_s=notify_interval_s)
-        for made, what in ((owl.live.command_notifier, run_command), (owl.live.http_notifier, post))
-        if what is not None
-    ]
     source = _source(microphone, rate_hz, sample_type, channels, speed)
-    if excerpts is not None:
-        notices.append(owl.live.Notifier(partial(_write_excerpt, excerpts, source.rate_hz)))
+    lead_s = None if excerpts is None else around_s
     listener = owl.Listener(model, source, decoding=model.decoding.but(**changes), lead_s=lead_s)
-    _say_first(voice, listener, speed)
-    total = {"events": 0}
-    with _added_to(out, force=force) as table, common.stopping() as stop, _view(voice, listener, lines=lines) as view:
-        for found in listener.steps(stop):
-            for event in found:
-                total["events"] += 1
-                view.add(event)
-                if voice.as_json:
-                    click.echo(json.dumps(event.record(), ensure_ascii=False))
-                _add(table, event)
-                for one in notices:
-                    one.give(event)
-            view.warn([*listener.warnings(), *(text for one in notices for text in one.warnings())])
-            view.refresh()
-            if stop_after_s is not None and listener.seconds >= stop_after_s:
-                stop.set()
-    _finish(voice, listener, notices, total["events"], out)
+    events = 0
+    with ExitStack() as opened:
+        table = opened.enter_context(_appended_table(out, force=force))
+        notifiers = []
+        for notifier in _notifiers(run_command, post, undelivered, excerpts, notify_interval_s, source.rate_hz):
+            opened.callback(_close, voice, notifier)
+            notifiers.append(notifier)
+        _say_first(voice, listener, speed)
+        stop = opened.enter_context(common.stopping())
+        with _view(voice, listener, lines=lines) as view:
+            for found in listener.steps(stop):
+                for event in found:
+                    events += 1
+                    view.add(event)
+                    if voice.as_json:
+                        click.echo(json.dumps(event.record(), ensure_ascii=False))
+                    if table is not None:
+                        table(event)
+                    for notifier in notifiers:
+                        notifier.notify(event)
+                view.warn([*listener.warnings(), *(text for notifier in notifiers for text in notifier.warnings())])
+                view.refresh()
+                if stop_after_s is not None and listener.seconds >= stop_after_s:
+                    stop.set()
+    _report(voice, listener, events, out)
+
+
+def _notifiers(
+    run_command: str | None,
+    post: str | None,
+    undelivered: Path | None,
+    excerpts: Path | None,
+    interval_s: float,
+    rate_hz: int,
+) -> Iterator[Notifier]:
+    if run_command is not None:
+        yield owl.live.command_notifier(run_command, interval_s=interval_s)
+    if post is not None:
+        yield owl.live.http_notifier(post, interval_s=interval_s, undelivered=undelivered)
+    if excerpts is not None:
+        yield owl.live.Notifier(partial(_write_excerpt, excerpts, rate_hz))
+
+
+def _close(voice: common.Terminal, notifier: Notifier) -> None:
+    notifier.close()
+    for text in notifier.warnings():
+        voice.warn(text)
+    if notifier.dropped or notifier.failed or notifier.undelivered:
+        kept = f"; {notifier.undelivered} kept for later" if notifier.undelivered else ""
+        voice.warn(f"notifications: {notifier.sent} sent, {notifier.failed} failed, {notifier.dropped} dropped{kept}")
 
 
 def _say_first(voice: common.Terminal, listener: Listener, speed: float) -> None:
@@ -127,15 +163,7 @@ def _say_first(voice: common.Terminal, listener: Listener, speed: float) -> None
     )
 
 
-def _finish(
-    voice: common.Terminal, listener: Listener, notices: list[Notifier], events: int, out: Path | None
-) -> None:
-    for one in notices:
-        one.close()
-        for text in one.warnings():
-            voice.warn(text)
-        if one.left_out or one.failed:
-            voice.warn(f"notifications: {one.done} sent, {one.failed} failed, {one.left_out} dropped")
+def _report(voice: common.Terminal, listener: Listener, events: int, out: Path | None) -> None:
     if listener.breaks:
         voice.warn(f"lost {listener.lost_s:.1f} s of sound in {listener.breaks} gaps")
     voice.say(f"\nDetected {events} events in {_length(listener.seconds)}" + (f"; added to {out}." if out else "."))
@@ -166,34 +194,56 @@ def _source(microphone: str | None, rate_hz: int | None, sample_type: str, chann
 
 
 @contextmanager
-def _added_to(path: Path | None, *, force: bool) -> Iterator[TextIO | None]:
-    """Open a table that events are added to as they come."""
+def _appended_table(path: Path | None, *, force: bool) -> Iterator[Callable[[LiveEvent], None] | None]:
+    """Yield a function that appends an event to a table: a new one, or that of an earlier call."""
     if path is None:
         yield None
         return
-    path = checked_target(path, force=force, endings=OUT_ENDINGS, make_folders=True)
+    import pandas as pd
+
+    from barn_owl.tables import append_rows, csv_text
+
+    as_csv = path.suffix.lower() == ".csv"
+    columns = ["file", *LINE[1:], LINE[0]]
+    header = csv_text(pd.DataFrame(columns=columns)) if as_csv else ""
+    continues = not force and is_file(path) and path.stat().st_size > 0
+    path = checked_target(path, force=True, endings=OUT_ENDINGS, make_folders=True)
     try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        with path.open("w", encoding="utf-8", errors="backslashreplace", newline="") as file:
-            if path.suffix.lower() == ".csv":
-                file.write(",".join(["file", *LINE[1:], LINE[0]]) + "\r\n")
-            yield file
+        if continues and not _continues(path, header):
+            raise OutputError(f"{path} is not a table of listen; choose another name, or --force to overwrite it")
+        with path.open("a" if continues else "w", encoding="utf-8", errors="backslashreplace", newline="") as file:
+            file.write("" if continues else header)
+
+            def append(event: LiveEvent) -> None:
+                record = {"file": "live", **event.record()}
+                if as_csv:
+                    append_rows(pd.DataFrame([record], columns=columns), file)
+                else:
+                    file.write(json.dumps(record, ensure_ascii=False) + "\n")
+                    file.flush()
+
+            yield append
     except OSError as error:
+        # A reader of standard output that went away is no fault of this file.
+        if isinstance(error, OutputError | BrokenPipeError):
+            raise
         raise OutputError(f"{path} cannot be written: {error.strerror or error}") from error
 
 
-def _add(table: TextIO | None, event: LiveEvent) -> None:
-    """Write an event; flushed, so that nothing is lost when the machine goes down."""
-    if table is None:
-        return
-    import csv
-
-    record = event.record()
-    if table.name.lower().endswith(".csv"):
-        csv.writer(table).writerow(["live", *(record[name] for name in LINE[1:]), record["begins"]])
-    else:
-        table.write(json.dumps({"file": "live", **record}, ensure_ascii=False) + "\n")
-    table.flush()
+def _continues(path: Path, header: str) -> bool:
+    """Whether a file is a table of this command; a last line that a crash cut off is ended."""
+    with path.open("rb+") as file:
+        first = file.readline(MAX_LINE).decode("utf-8", "replace")
+        file.seek(-1, os.SEEK_END)
+        if file.read(1) != b"\n":
+            file.write(b"\r\n" if header else b"\n")
+    if header:
+        return first == header
+    try:
+        record = json.loads(first)
+    except (ValueError, RecursionError):
+        return False
+    return isinstance(record, dict) and {"file", *LINE} <= set(record)
 
 
 def _write_excerpt(folder: Path, rate_hz: int, event: LiveEvent) -> None:

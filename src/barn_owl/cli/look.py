@@ -11,7 +11,7 @@ import numpy as np
 
 import barn_owl as owl
 from barn_owl.cli import common
-from barn_owl.files import claim_folder, is_folder, whole_file
+from barn_owl.files import claim_folder, is_folder
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -28,6 +28,7 @@ UNITS = {"duration_s": "s", "rate_hz": "Hz", "bandwidth_hz": "Hz", "loudness_luf
 @common.workers_option
 @common.engine_option
 @common.force_option
+@common.table_urls_option
 @common.terminal_options
 def command(
     what: str,
@@ -48,7 +49,7 @@ def command(
     barn-owl look night.flac -o night.png
     barn-owl look clips.csv -o look
     """
-    front_end = (owl.read_plan(plan_path) if plan_path else owl.Plan()).front_end
+    front_end = (owl.read_plan(plan_path, urls=common.table_urls()) if plan_path else owl.Plan()).front_end
     for caveat in front_end.caveats:
         voice.warn(caveat)
     path = Path(what)
@@ -104,6 +105,8 @@ def _look_at_clips(
     workers: int,
     force: bool,
 ) -> None:
+    from barn_owl.tables import write_table
+
     if out is not None:
         claim_folder(out, force=force)
     with voice.progress("reading files") as progress:
@@ -129,8 +132,7 @@ def _look_at_clips(
         "medians; silent: mean share; clipped: clips"
     )
     if out is not None:
-        with whole_file(out / "facts.csv") as beside:
-            facts.to_csv(beside, index=False, lineterminator="\r\n", errors="backslashreplace")
+        write_table(facts, out / "facts.csv", force=True)
         owl.save_figure(owl.show.gallery_figure(clips, front_end, examples=examples), out / "gallery.png")
         mel = front_end.but(features=["log-mel"])
         with voice.progress("computing spectra") as progress:

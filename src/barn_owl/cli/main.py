@@ -1,9 +1,14 @@
 """The command ``barn-owl``: sections, lazy loading of commands, and error handling."""
 
+import copy
 import importlib
 import io
+import math
+import os
 import signal
 import sys
+from contextlib import suppress
+from pathlib import Path
 from typing import Any
 
 import click
@@ -82,6 +87,12 @@ HOW_TO = {
 """The how-to guide of each command, a page in ``docs/how-to``."""
 METAVARS = {"s": "SECONDS", "hz": "HZ", "db": "DB", "kb": "KB"}
 """Metavar of an option with a unit, by the last part of its name."""
+MAX_MESSAGE = 4000
+"""Characters of an error message."""
+MIN_ADDRESS_SPACE = 500_000 * 1024
+"""Bytes of address space that tagging with one worker needs; with less, linear algebra never ends its attempts."""
+ROOMY_ADDRESS_SPACE = 4 << 30
+"""Bytes of address space below which linear algebra uses one thread."""
 COMMANDS = {name: text for section in SECTIONS.values() for name, text in section.items()}
 
 
@@ -98,6 +109,8 @@ class Sections(click.Group):
             return None
         command: click.Command = importlib.import_module(f"barn_owl.cli.{cmd_name}").command
         for parameter in command.params:
+            if isinstance(parameter.type, click.FloatRange | type(click.FLOAT)):
+                parameter.type = _without_nan(parameter.type)
             if isinstance(parameter, click.Option) and not parameter.is_flag:
                 parameter.metavar = parameter.metavar or _metavar(parameter)
                 if parameter.show_default is None:
@@ -122,6 +135,20 @@ class Sections(click.Group):
             raise click.UsageError(f"there is no command {args[0]!r}; {hint}", ctx) from None
 
 
+def _without_nan(kind: Any) -> Any:
+    """Return a type of numbers that refuses NaN, which is within every range."""
+    checked, convert = copy.copy(kind), kind.convert
+
+    def converted(value: Any, parameter: click.Parameter | None, context: click.Context | None) -> Any:
+        number = convert(value, parameter, context)
+        if isinstance(number, float) and math.isnan(number):
+            kind.fail(f"{value!r} is not a number.", parameter, context)
+        return number
+
+    checked.convert = converted
+    return checked
+
+
 def _metavar(option: click.Option) -> str | None:
     """The unit or kind of an option's value; None where click shows it, as for choices."""
     if option.nargs != 1 or isinstance(option.type, click.Choice):
@@ -144,8 +171,10 @@ def barn_owl() -> None:
 
 def main(arguments: list[str] | None = None) -> None:
     """Run the command line and exit: 0 done, 1 failed, 2 bad input, 130 stopped by Ctrl-C."""
-    # On SIGTERM, too, a command keeps what is finished and stops its helper processes.
+    # On SIGTERM and when its terminal is closed, too, a command keeps finished work and stops its helper processes.
     signal.signal(signal.SIGTERM, signal.default_int_handler)
+    if hasattr(signal, "SIGHUP") and signal.getsignal(signal.SIGHUP) != signal.SIG_IGN:  # as with nohup
+        signal.signal(signal.SIGHUP, signal.default_int_handler)
     sys.exit(run(arguments))
 
 
@@ -153,21 +182,79 @@ def run(arguments: list[str] | None = None) -> int:
     """Run the command line and return its exit code; a user's mistake ends with a message, not a traceback."""
     # Imported here: the help page needs neither.
     from barn_owl.errors import BarnOwlError, EngineError, OutputError, TrainingError
-    from barn_owl.names import printable
+    from barn_owl.files import CLOSED
 
-    for stream in (sys.stdout, sys.stderr):
-        if isinstance(stream, io.TextIOWrapper):  # a name may hold bytes that are no text
-            stream.reconfigure(errors="backslashreplace")
+    _prepare_streams()
     try:
+        _check_surroundings(sys.argv[1:] if arguments is None else arguments)
         # An exit code that a command asks for comes back as its result.
         code = barn_owl.main(args=arguments, prog_name="barn-owl", standalone_mode=False)
+        sys.stdout.flush()
     except click.ClickException as error:
         error.show()
         return error.exit_code
     except (click.Abort, KeyboardInterrupt):
-        click.echo("barn-owl: stopped", err=True)
+        _report("stopped")
         return 130
     except BarnOwlError as error:
-        click.echo(f"barn-owl: {printable(str(error))}", err=True)
+        text = str(error)
+        _report(f"{text} (--table-urls)" if CLOSED in text else text)
         return 1 if isinstance(error, TrainingError | OutputError | EngineError) else 2
+    except MemoryError:
+        _report("out of memory; use fewer --workers, or a machine with more")
+        return 1
+    except BrokenPipeError:  # whoever reads the output has seen enough
+        _discard_output()
+        return 1
+    except OSError as error:  # such as a full disk behind standard output
+        _report(f"{error.filename or 'the output'}: {error.strerror or error}")
+        _discard_output()
+        return 1
     return code if isinstance(code, int) else 0
+
+
+def _report(text: str) -> None:
+    from barn_owl.names import printable, shortened
+
+    with suppress(OSError):  # standard error may be full, too
+        click.echo(f"barn-owl: {printable(shortened(text, MAX_MESSAGE))}", err=True)
+
+
+def _prepare_streams() -> None:
+    """Make the standard streams usable: a closed one reads nothing and discards what is written."""
+    for name, mode in (("stdin", "r"), ("stdout", "w"), ("stderr", "w")):
+        stream = getattr(sys, name)
+        if stream is None:
+            setattr(sys, name, Path(os.devnull).open(mode))  # noqa: SIM115 - as long as the process
+        elif mode == "w" and isinstance(stream, io.TextIOWrapper):  # a name may hold bytes that are no text
+            stream.reconfigure(errors="backslashreplace")
+
+
+def _discard_output() -> None:
+    """Let the interpreter end without another error when it flushes standard output."""
+    with suppress(OSError, ValueError):
+        null = os.open(os.devnull, os.O_WRONLY)
+        os.dup2(null, sys.stdout.fileno())
+        os.close(null)
+
+
+def _check_surroundings(arguments: list[str]) -> None:
+    """Raise OutputError where no command can work: in a deleted folder, or with too little address space."""
+    from barn_owl.errors import OutputError
+
+    try:
+        Path.cwd()
+    except OSError as error:
+        raise OutputError("the working folder does not exist any more; change to another one") from error
+    try:
+        import resource
+    except ImportError:  # not on this system
+        return
+    limit = resource.getrlimit(resource.RLIMIT_AS)[0]
+    if 0 <= limit < MIN_ADDRESS_SPACE and not {"-h", "--help", "--version"} & set(arguments):
+        raise OutputError(
+            f"the address space is limited to {limit // 1024} kB (ulimit -v); "
+            f"at least {MIN_ADDRESS_SPACE // 1024} kB are needed"
+        )
+    if 0 <= limit < ROOMY_ADDRESS_SPACE:  # linear algebra reserves memory for each of its threads
+        os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")

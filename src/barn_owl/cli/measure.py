@@ -24,6 +24,7 @@ SHOWN = {"real_time": "times real time", "cores": "cores busy", "gain": "speedup
     type=click.IntRange(1, 256),
     help="Highest number of workers to try.  [default: cores]",
 )
+@common.table_urls_option
 @common.terminal_options
 def command(
     run: Path | None,
@@ -57,7 +58,7 @@ def command(
             voice.say(sentence)
         report |= {"stages": speed.stages, "workers": speed.workers, "cores": speed.cores, "advice": speed.advice}
     if training is not None:
-        plan = owl.read_plan(plan_path) if plan_path is not None else None
+        plan = owl.read_plan(plan_path, urls=common.table_urls()) if plan_path is not None else None
         table = owl.runs.measure_training(common.read_clips(training), plan, most_workers=most_workers)
         voice.table(table.rename(columns=SHOWN), title="a short training")
         best = table.loc[table["training_s"].idxmin()]

@@ -24,6 +24,7 @@ if TYPE_CHECKING:
 @common.workers_option
 @common.engine_option
 @common.force_option
+@common.table_urls_option
 @common.terminal_options
 def command(
     source: str,
@@ -46,7 +47,7 @@ def command(
     if Path(source).suffix.lower() == ".toml":
         if out is not None:
             raise click.UsageError(f"{source} is already a plan; -o writes a plan fitted to a clip table")
-        plan = owl.read_plan(source)
+        plan = owl.read_plan(source, urls=common.table_urls())
         voice.say(f"{source} is valid: {_in_short(plan)}")
     else:
         common.check_outputs(endings={out: ()}, force=force)

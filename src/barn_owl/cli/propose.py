@@ -23,6 +23,7 @@ SHOWN = 12
 @common.workers_option
 @common.engine_option
 @common.force_option
+@common.table_urls_option
 @common.terminal_options
 def command(
     what: tuple[str, ...],

@@ -169,4 +169,4 @@ def _add(table: Path, path: Path, label: str, group: str) -> None:
 
     row = pd.DataFrame([{"file": str(path), "label": label, **({"group": group} if group else {})}])
     before = [owl.read_clip_table(table)] if is_file(table) else []
-    owl.write_clip_table(pd.concat([*before, row], ignore_index=True), table)
+    owl.write_clip_table(pd.concat([*before, row], ignore_index=True), table, force=True)

@@ -37,6 +37,7 @@ if TYPE_CHECKING:
 @click.option("--stretch-s", type=click.FloatRange(1, 60), default=5.0, help="Length of these stretches.")
 @click.option("--seed", type=click.IntRange(min=0), default=0, help="Seed of the random sample.")
 @common.force_option
+@common.table_urls_option
 @common.terminal_options
 def command(
     events: Path,
@@ -98,11 +99,11 @@ def _items(
 ) -> pd.DataFrame:  # fmt: skip
     from barn_owl.archive.store import events_of_recordings, is_store
 
-    files = owl.find_recordings(recordings) if recordings else []
+    files = owl.find_recordings(recordings, urls=common.table_urls()) if recordings else []
     if files and is_store(events):
         table = annotation.recordings_at(events_of_recordings(events, files), audio)
     else:
-        table = annotation.recordings_at(owl.read_events(events), audio)
+        table = annotation.recordings_at(owl.read_events(events, urls=common.table_urls()), audio)
     if recordings:
         known = {real_path(file): file for file in table["file"].unique()}
         files = [known.get(real_path(file), file) for file in files]

@@ -36,6 +36,7 @@ if TYPE_CHECKING:
 @click.option("-o", "--out", type=common.PATH, help="Table of misses and false alarms to write; - for stdout.")
 @click.option("--figure", type=common.PATH, help="Figure of counts, errors, misses and false alarms.")
 @common.force_option
+@common.table_urls_option
 @common.terminal_options
 def command(
     events: Path,
@@ -63,8 +64,12 @@ def command(
     from barn_owl.archive.store import events_of_recordings, is_store
 
     common.check_outputs(figures=[figure], tables=[out], force=force)
-    true = owl.read_clip_table(truth)
-    found = events_of_recordings(events, true["file"]) if is_store(events) else owl.read_events(events)
+    true = owl.read_clip_table(truth, urls=common.table_urls())
+    found = (
+        events_of_recordings(events, true["file"])
+        if is_store(events)
+        else owl.read_events(events, urls=common.table_urls())
+    )
     if "score" in true and "score" not in found:
         voice.warn(f"{truth} has scores and {events} has none: are the two arguments swapped?")
     true = _same_files(true, found)

@@ -32,6 +32,7 @@ SHOWN = [
 @common.workers_option
 @common.engine_option
 @common.force_option
+@common.table_urls_option
 @common.terminal_options
 def command(
     clips: str,
@@ -59,7 +60,11 @@ def command(
     table, target = common.read_clips(clips), owl.device.read_device(device)
     if not_a_file(folder) != MISSING:
         claim_folder(folder, force=force or resume)
-    plan = owl.read_plan(plan_path) if plan_path is not None else owl.suggest_plan(table, workers=workers).plan
+    plan = (
+        owl.read_plan(plan_path, urls=common.table_urls())
+        if plan_path is not None
+        else owl.suggest_plan(table, workers=workers).plan
+    )
     work = owl.Work(
         workers=workers, force=force, on_start=lambda name, number, _total: voice.say(f"{number}: {name}")
     )

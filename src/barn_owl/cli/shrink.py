@@ -24,6 +24,7 @@ from barn_owl.files import claim_folder
 @click.option("--int8", is_flag=True, help="Quantize to int8; alone, without pruning.")
 @common.workers_option
 @common.force_option
+@common.table_urls_option
 @common.terminal_options
 def command(
     run_path: Path,
@@ -50,7 +51,7 @@ def command(
     takes_out = share is not None or flash_kb is not None
     if not takes_out and not int8:
         raise click.UsageError("give --share, --flash-kb or --int8")
-    run = owl.open_run(run_path)
+    run = owl.open_run(run_path, urls=common.table_urls())
     claim_folder(folder, force=force)
     work = owl.Work(workers=workers, force=True)
     kept: dict[str, object] = {}

@@ -29,6 +29,7 @@ if TYPE_CHECKING:
 @common.plan_option
 @common.seed_option
 @common.force_option
+@common.table_urls_option
 @common.terminal_options
 def command(
     clips: str,
@@ -65,7 +66,7 @@ def command(
     common.check_outputs(tables=[out], force=force)
     if sum(map(bool, (by_time, folds, fold, before))) > 1:
         raise click.UsageError("give only one of --previous, --by-time, --folds and --fold")
-    plan = owl.read_plan(plan_path) if plan_path else owl.Plan()
+    plan = owl.read_plan(plan_path, urls=common.table_urls()) if plan_path else owl.Plan()
     shares = plan.split.but(train=train, validation=validation, test=test, together=together, method=method)
     table, seed = common.read_clips(clips), plan.seed if seed is None else seed
     if folds:
@@ -76,7 +77,7 @@ def command(
         done = owl.clips.split_by_time(table, shares)
     else:
         if before:
-            table = _with_sides(table, owl.read_clip_table(before))
+            table = _with_sides(table, owl.read_clip_table(before, urls=common.table_urls()))
         done = owl.split_clips(table, shares, seed=seed)
     common.write_clips(done, out, force=force)
     column = "fold" if folds else "split"

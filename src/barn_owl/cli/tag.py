@@ -55,6 +55,7 @@ DOUBTED = 3
     "--time-zone", "zone", default="", metavar="ZONE", help="Time zone of file names without one: Europe/Lisbon."
 )
 @common.force_option
+@common.table_urls_option
 @common.terminal_options
 def command(
     run: Path,
@@ -97,7 +98,7 @@ def command(
     common.check_outputs(figures=[figure], endings={hours: (".csv", *common.FIGURES), out: ENDINGS}, force=force)
     model = owl.device.on_runtime(model) if runtime == "onnx" else model
     decoding = model.decoding.but(**changes)
-    files = owl.find_recordings(recordings)
+    files = owl.find_recordings(recordings, urls=common.table_urls())
     _check_what_is_written(files, out=out, store=store, traces=traces, excerpts=excerpts, cues=cues, force=force)
     starts = _starts(files, begins, zone, needed=hours is not None)
     archive = tag_aloud(voice, model, files, decoding, workers=workers, store=store, traces=traces, starts=starts)

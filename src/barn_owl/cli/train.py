@@ -58,6 +58,7 @@ if TYPE_CHECKING:
 @common.workers_option
 @common.engine_option
 @common.force_option
+@common.table_urls_option
 @common.terminal_options
 def command(
     clips: str,
@@ -115,7 +116,7 @@ def command(
     runs.check_subsets(subsets)  # before minutes of work, not after
     table = common.read_clips(clips) if like is None else runs.split_like(common.read_clips(clips), like)
     if resume and not mode.resumes_itself:
-        own = None if plan_path is None else owl.read_plan(plan_path).but(**request.changes)
+        own = None if plan_path is None else owl.read_plan(plan_path, urls=common.table_urls()).but(**request.changes)
         _train_one(request, table, own)
         return
     if not_a_file(folder) != MISSING:
@@ -191,7 +192,7 @@ def _show_exemplars(voice: common.Terminal, plan: owl.Plan, run: owl.Run) -> Non
 def _plan(request: TrainRequest, table: pd.DataFrame) -> owl.Plan:
     voice, start_from = request.voice, request.start_from
     if request.plan_path is not None:
-        plan = owl.read_plan(request.plan_path)
+        plan = owl.read_plan(request.plan_path, urls=common.table_urls())
     elif start_from:
         plan = owl.Plan()
     else:
@@ -241,7 +242,7 @@ def train_aloud(
     for sentence in run.learning.words:
         voice.say(sentence)
     if is_file(heard := folder / UNLABELED):
-        labels = owl.read_clip_table(heard, may_be_empty=True)["label"]
+        labels = owl.read_clip_table(heard, may_be_empty=True, urls=common.table_urls())["label"]
         counts = (
             ", ".join(f"{count} {label}" for label, count in labels[labels != ""].value_counts().items()) or "none"
         )
@@ -326,7 +327,7 @@ def _train_several(request: TrainRequest, clips: pd.DataFrame, plan: owl.Plan) -
         voice.say(f"{name.replace('_', ' ')}: {values['mean']:.3f}, standard deviation {values['deviation']:.3f}")
     voice.say(f"\nWrote one run each to {folder}, and spread.csv.")
     if request.ensemble:
-        show_scores(voice, owl.open_run(folder).evaluate())
+        show_scores(voice, owl.open_run(folder, urls=common.table_urls()).evaluate())
         voice.say(f"\nThe ensemble is in {folder}. Next: barn-owl tag {folder} RECORDING -o events.csv")
     voice.result(run=folder, spread=found)
 

@@ -20,9 +20,10 @@ import pandas as pd
 
 from barn_owl.audio.remote import AUDIO_ENDINGS, is_elsewhere
 from barn_owl.clips.splits import SPLITS
-from barn_owl.errors import OutputError, TableError
-from barn_owl.files import not_a_file, whole_file
-from barn_owl.names import as_text
+from barn_owl.errors import TableError
+from barn_owl.files import not_a_file
+from barn_owl.names import MAX_TIME_S, as_text, closed_url, is_closed_url, label_fault, shortened, table_name
+from barn_owl.tables import plain_cells, write_table
 from barn_owl.wording import how_to_install
 
 logger = logging.getLogger(__name__)
@@ -33,9 +34,6 @@ NUMBERS = ("start_s", "end_s", "score")
 DECIMAL_COMMA = re.compile(r"^(\s*-?\d+),(\d+\s*)$")
 UTF16_MARKS = (codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)
 MOST_COLUMNS = 2000
-FORMULA = re.compile(r"'*[=+\-@\t\r]")
-SAFE = re.compile(r"''*[=+\-@\t\r]")
-NUMBER = re.compile(r"[+-]?(\d+[.,]?\d*|[.,]\d+)([eE][+-]?\d+)?\s*")
 SHOWN_FAULTS = 5
 """Faults of a table that one message names: enough to see what they have in common."""
 
@@ -101,13 +99,23 @@ def _numbers(clips: pd.DataFrame, name: str, where: str) -> np.ndarray:
         column = column.map(lambda value: DECIMAL_COMMA.sub(r"\1.\2", value) if isinstance(value, str) else value)
     numbers = pd.to_numeric(column, errors="coerce").to_numpy(dtype=np.float64, na_value=np.nan)
     given = np.array([text != "" for text in _texts(column)], dtype=bool)
-    _refuse(where, given & ~np.isfinite(numbers), lambda row: f"{name} must be a number, got {column.iloc[row]!r}")
+    _refuse(
+        where, given & ~np.isfinite(numbers), lambda row: f"{name} must be a number, got {_repr(column.iloc[row])}"
+    )
     return numbers
+
+
+def _repr(value: Any) -> str:
+    return shortened(repr(value))
 
 
 def _check_rows(columns: Mapping[str, Any], where: str) -> None:
     start, end = columns["start_s"], columns["end_s"]
     _refuse(where, [file == "" for file in columns["file"]], lambda _: "file is blank")
+    faults = [label_fault(label) for label in columns["label"]]
+    _refuse(where, [fault != "" for fault in faults], lambda row: faults[row])
+    latest = np.fmax(np.nan_to_num(start), np.nan_to_num(end))
+    _refuse(where, latest > MAX_TIME_S, lambda row: f"times must be at most {MAX_TIME_S:g} s, got {latest[row]:g}")
     _refuse(where, start < 0, lambda row: f"start_s must not be negative, got {start[row]:g}")
     _refuse(
         where,
@@ -121,7 +129,7 @@ def _check_rows(columns: Mapping[str, Any], where: str) -> None:
         _refuse(
             where,
             [split not in (*SPLITS, "") for split in columns["split"]],
-            lambda row: f"split must be {', '.join(SPLITS)} or blank, got {columns['split'][row]!r}",
+            lambda row: f"split must be {', '.join(SPLITS)} or blank, got {shortened(columns['split'][row])!r}",
         )
     if "score" in columns:
         score = columns["score"]
@@ -149,7 +157,7 @@ def _without_repeats(table: pd.DataFrame, where: str) -> pd.DataFrame:
     return table[~repeated].reset_index(drop=True)
 
 
-def read_clip_table(source: str | Path | IO[str], *, may_be_empty: bool = False) -> pd.DataFrame:
+def read_clip_table(source: str | Path | IO[str], *, may_be_empty: bool = False, urls: bool = False) -> pd.DataFrame:
     """Read and validate a clip table from CSV (RFC 4180, UTF-8), or Parquet by ending.
 
     Paths in ``file`` are resolved against the folder of the table (for an open stream: the current folder).
@@ -158,6 +166,9 @@ def read_clip_table(source: str | Path | IO[str], *, may_be_empty: bool = False)
     ----------
     may_be_empty : bool
         Whether a header without rows will do, as for a table of events where there were none.
+    urls : bool
+        Whether files that are URLs may be opened. Otherwise the table of a stranger could make requests from this
+        machine: readers refuse these files, and `write_clip_table` writes the URLs unchanged.
 
     Raises
     ------
@@ -173,8 +184,18 @@ def read_clip_table(source: str | Path | IO[str], *, may_be_empty: bool = False)
     where = "standard input" if not isinstance(source, str | Path) else str(source)
     clips = check_clip_table(table, where=where)
     folder = Path(source).parent if isinstance(source, str | Path) else Path()
-    clips["file"] = [file if is_elsewhere(file) else os.path.normpath(folder / file) for file in clips["file"]]
+    named = [file if is_elsewhere(file) else os.path.normpath(folder / file) for file in clips["file"]]
+    clips["file"] = named if urls else closed_urls(named, where)
     return clips
+
+
+def closed_urls(files: Iterable[str], where: str) -> list[str]:
+    """Close the URLs among the files of a table; see `barn_owl.names.closed_url`. A warning counts them."""
+    closed = [closed_url(file) if is_elsewhere(file) else file for file in files]
+    count = sum(map(is_closed_url, closed))
+    if count:
+        logger.warning("%s: %d rows name URLs, which are not opened unless the caller allows it", where, count)
+    return closed
 
 
 def read_any_table(
@@ -283,28 +304,7 @@ def _check_header(header: str, separator: str, where: str) -> None:
             raise TableError(f"{where} has two columns {name!r}, the {places[0]}. and the {places[1]}.; rename one")
 
 
-def safe_cells(table: pd.DataFrame) -> pd.DataFrame:
-    """Put an apostrophe before texts that a spreadsheet would treat as a formula; `plain_cells` takes it away."""
-    return _in_texts(table, FORMULA, lambda cell: cell if NUMBER.fullmatch(cell) else f"'{cell}")
-
-
-def plain_cells(table: pd.DataFrame) -> pd.DataFrame:
-    """Texts as they were before `safe_cells`."""
-    return _in_texts(table, SAFE, lambda cell: cell[1:])
-
-
-def _in_texts(table: pd.DataFrame, pattern: re.Pattern[str], change: Callable[[str], str]) -> pd.DataFrame:
-    changed = {}
-    for number, name in enumerate(table.columns):
-        column = table.iloc[:, number]
-        if column.dtype == object or isinstance(column.dtype, pd.StringDtype):
-            texts = [isinstance(cell, str) and pattern.match(cell) is not None for cell in column]
-            if any(texts):
-                changed[name] = [change(cell) if own else cell for cell, own in zip(column, texts, strict=True)]
-    return table.assign(**changed) if changed else table
-
-
-def write_clip_table(clips: pd.DataFrame, target: str | Path | IO[str], *, force: bool = True) -> None:
+def write_clip_table(clips: pd.DataFrame, target: str | Path | IO[str], *, force: bool = False) -> None:
     """Write a clip table as CSV, or Parquet by ending, atomically.
 
     Files on the same tree as the table are named relative to its folder. `target` may be an open text stream; paths
@@ -322,24 +322,9 @@ def write_clip_table(clips: pd.DataFrame, target: str | Path | IO[str], *, force
     >>> barn_owl.write_clip_table(barn_owl.read_clip_table("clips.csv"), "copy.csv")
     """
     clips = check_clip_table(clips)
-    if not isinstance(target, str | Path):
-        _to_csv(clips, target)
-        return
-    target = Path(target)
-    clips["file"] = _relative(clips["file"], target.parent)
-    with whole_file(target, force=force) as beside:
-        if target.suffix.lower() == ".parquet":
-            try:
-                clips.to_parquet(beside, index=False)
-            except ImportError as error:
-                raise OutputError(f"{target}: Parquet needs pyarrow; {how_to_install('parquet')}") from error
-        else:
-            with beside.open("w", encoding="utf-8", errors="backslashreplace", newline="") as stream:
-                _to_csv(clips, stream)
-
-
-def _to_csv(clips: pd.DataFrame, stream: IO[str]) -> None:
-    safe_cells(clips).to_csv(stream, index=False, lineterminator="\r\n", quoting=csv.QUOTE_MINIMAL)
+    if isinstance(target, str | Path):
+        clips["file"] = _relative(clips["file"], Path(target).parent)
+    write_table(clips, target, force=force)
 
 
 def _relative(files: Iterable[str], folder: Path) -> list[str]:
@@ -352,6 +337,8 @@ def _relative(files: Iterable[str], folder: Path) -> list[str]:
         return there if here.parts[:2] != there.parts[:2] else Path(os.path.relpath(there, here))
 
     def one(file: str) -> str:
+        if is_closed_url(file):
+            return table_name(file)
         parent, name = os.path.split(file)
         return (named(parent) / name).as_posix()
 

@@ -176,7 +176,7 @@ def _write_night(places: Harbor, seed: int, minutes: float) -> None:
             file.write(np.clip(block, -1, 1))
     truth = pd.DataFrame(rows)
     truth.insert(0, "file", str(places.recording))
-    write_clip_table(truth, places.truth)
+    write_clip_table(truth, places.truth, force=True)
 
 
 def _sound_in(

@@ -65,6 +65,10 @@ class Device(Settings):
         return self.cycles_transform[nearest] * length * np.log2(length) / (nearest * np.log2(nearest))
 
 
+MAX_BYTES = 1 << 20
+"""Size limit of a device file."""
+
+
 def device_names() -> list[str]:
     """Names of the devices that ship, and of this machine.
 
@@ -94,15 +98,22 @@ def read_device(source: str | Path) -> Device:
     if path.suffix == ".toml":
         if not is_file(path):
             raise PlanError(f"{path} does not exist; devices that ship are {', '.join(device_names())}")
-        text = path.read_text(encoding="utf-8")
+        try:
+            if path.stat().st_size > MAX_BYTES:
+                raise PlanError(f"{path} is {path.stat().st_size} bytes long, too long for a device")
+            text = path.read_text(encoding="utf-8")
+        except (OSError, UnicodeDecodeError) as error:
+            raise PlanError(f"{path} cannot be read: {getattr(error, 'strerror', None) or error}") from error
     elif str(source) in device_names():
         text = files("barn_owl.device").joinpath("devices", f"{source}.toml").read_text("utf-8")
     else:
         raise PlanError(f"there is no device {str(source)!r}; {nearest_to(str(source), device_names())}")
     try:
-        return Device(**tomllib.loads(text))
-    except tomllib.TOMLDecodeError as error:
-        raise PlanError(f"{source}: {error}") from error
+        values = tomllib.loads(text)
+    except (ValueError, RecursionError) as error:  # ValueError: also a number of more digits than Python reads
+        raise PlanError(f"{source} is not a TOML file: {error}") from error
+    try:
+        return Device(**values)
     except PlanError as error:
         raise PlanError("\n".join(f"{source}: {line}" for line in str(error).splitlines())) from None
 

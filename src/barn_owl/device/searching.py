@@ -8,6 +8,7 @@ Image Classifier Architecture Search", AAAI 2019), until the time is over. The t
 """
 
 import json
+import logging
 import time
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
@@ -25,7 +26,7 @@ from barn_owl.device.cost import Footprint, footprint, plain_model
 from barn_owl.device.profile import Device
 from barn_owl.errors import BarnOwlError, PlanError, TableError
 from barn_owl.evaluate.predictions import clip_outputs, with_predictions
-from barn_owl.files import claim_folder, is_file, real_path, write_json
+from barn_owl.files import claimed_folder, is_file, real_path, write_json
 from barn_owl.learn import Fitted, Plan, fit, read_plan
 from barn_owl.learn.rehearsal import make_rehearsal, rehearse
 from barn_owl.parallel import each, on_cluster
@@ -35,7 +36,9 @@ from barn_owl.runs.run import judge
 from barn_owl.runs.suggest import Suggestion, suggest_plan
 from barn_owl.runs.training import as_model
 from barn_owl.runs.work import PLAIN
-from barn_owl.runs.writing import write_table
+from barn_owl.tables import write_table
+
+logger = logging.getLogger(__name__)
 
 FOLDS = 4
 """Folds of the clips that are not for the test; each step of a race is judged on another one."""
@@ -134,24 +137,26 @@ def search(
     sided = with_splits(usable_clips(clips, plan), plan)
     learned = sided[sided["split"] != "test"].drop(columns="split").reset_index(drop=True)
     folded = _folded(learned, plan)
-    folder = claim_folder(folder, force=work.force or resume)
-    race = _Race(folder, device, plan, folded, work, int8=int8, resume=resume)
-    end = begin + 60 * minutes - race.seconds
-    while time.perf_counter() < end or race.goes_on or not race.done:
-        candidates = race.drawn(FIRST, changed=True) if halves else race.drawn(1, changed=False)
-        for step in range(STEPS if halves else 1):
-            far = step if halves else STEPS - 1
-            race.learn(candidates, far, end)
-            ranked = sorted(candidates, key=partial(race.score, step=far), reverse=True)
-            candidates = ranked[: max(1, len(candidates) // 2)]
-    table = race.table()
-    write_table(table, folder / TABLE)
-    if not len(table):
-        raise TableError("the time was over before one candidate had learned; give it more minutes")
-    best = race.plans[int(table["candidate"].iloc[0])]
-    Suggestion(best, _reasons(table)).write(folder / PLAN)
-    write_json(folder / STATE, {"device": device.model_dump(), "minutes": minutes, "int8": int8, "halves": halves})
-    return SearchResult(table=table, plan=best, device=device)
+    folder = Path(folder)
+    with claimed_folder(folder, force=work.force or resume):
+        race = _Race(folder, device, plan, folded, work, int8=int8, resume=resume)
+        end = begin + 60 * minutes - race.seconds
+        while time.perf_counter() < end or race.goes_on or not race.done:
+            candidates = race.drawn(FIRST, changed=True) if halves else race.drawn(1, changed=False)
+            for step in range(STEPS if halves else 1):
+                far = step if halves else STEPS - 1
+                race.learn(candidates, far, end)
+                ranked = sorted(candidates, key=partial(race.score, step=far), reverse=True)
+                candidates = ranked[: max(1, len(candidates) // 2)]
+        table = race.table()
+        write_table(table, folder / TABLE, force=True)
+        if not len(table):
+            raise TableError("the time was over before one candidate had learned; give it more minutes")
+        best = race.plans[int(table["candidate"].iloc[0])]
+        Suggestion(best, _reasons(table)).write(folder / PLAN)
+        state = {"device": device.model_dump(), "minutes": minutes, "int8": int8, "halves": halves}
+        write_json(folder / STATE, state)
+        return SearchResult(table=table, plan=best, device=device)
 
 
 def _folded(clips: pd.DataFrame, plan: Plan) -> pd.DataFrame:
@@ -189,9 +194,12 @@ class _Race:
         self.done: dict[tuple[int, int], dict[str, Any]] = {}
         path = folder / TRIED
         if resume and is_file(path):
-            for line in path.read_text(encoding="utf-8").splitlines():
-                one = json.loads(line)
-                self.done[one["candidate"], one["step"]] = one
+            for line in path.read_bytes().splitlines():
+                try:
+                    one = json.loads(line)
+                    self.done[int(one["candidate"]), int(one["step"])] = one | {"seconds": float(one["seconds"])}
+                except (ValueError, KeyError, TypeError, OverflowError, RecursionError):
+                    logger.warning("%s: skipped a line that is not a candidate", path)
         else:
             path.unlink(missing_ok=True)
         self.seconds = sum(one["seconds"] for one in self.done.values())
@@ -426,7 +434,9 @@ def read_search(folder: str | Path) -> SearchResult:
     folder = Path(folder)
     if not is_file(folder / TABLE) or not is_file(folder / STATE):
         raise PlanError(f"{folder} holds no finished search")
-    state = json.loads((folder / STATE).read_text(encoding="utf-8"))
-    return SearchResult(
-        table=pd.read_csv(folder / TABLE), plan=read_plan(folder / PLAN), device=Device(**state["device"])
-    )
+    try:
+        state = json.loads((folder / STATE).read_text(encoding="utf-8"))
+        device, table = Device(**state["device"]), pd.read_csv(folder / TABLE)
+    except (OSError, ValueError, KeyError, TypeError, RecursionError) as error:
+        raise PlanError(f"{folder} is damaged: {error}") from error
+    return SearchResult(table=table, plan=read_plan(folder / PLAN, urls=True), device=device)

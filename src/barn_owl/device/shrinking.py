@@ -17,7 +17,7 @@ from barn_owl.device.profile import Device, read_device
 from barn_owl.device.pruning import pruned
 from barn_owl.device.quantizing import quantize
 from barn_owl.errors import ModelError
-from barn_owl.files import claim_folder
+from barn_owl.files import claimed_folder
 from barn_owl.learn import Fitted, Plan, fit
 from barn_owl.learn.rehearsal import make_rehearsal, rehearse
 from barn_owl.model import Model
@@ -26,7 +26,8 @@ from barn_owl.runs import Run, Work
 from barn_owl.runs.data import RunData, read_clips
 from barn_owl.runs.training import fit_into
 from barn_owl.runs.work import PLAIN
-from barn_owl.runs.writing import write_run, write_table
+from barn_owl.runs.writing import write_run
+from barn_owl.tables import write_table
 
 ROUNDS = 2
 """Rounds of taking out and training: in one, too much would be lost at once to be learned back."""
@@ -96,11 +97,10 @@ def shrink(
     if not 0 < share < 1:
         raise ModelError(f"the share that is left must be above 0 and below 1, got {share:g}")
     pruned(whole, share)  # refused before clips are read, not after
-    folder = claim_folder(folder, force=work.force)
-    before = stages_of(whole)[0]
+    folder, before = Path(folder), stages_of(whole)[0]
     rows = []
     device = read_device("core-256k")
-    with _data_of(run, work) as data:
+    with claimed_folder(folder, force=work.force), _data_of(run, work) as data:
         classifier, start = whole, Fitted(classifier=whole, mean=model.mean, deviation=model.deviation)
         for number in range(1, ROUNDS + 1):
             work.begin(f"round {number}", number, ROUNDS + 1)
@@ -119,8 +119,8 @@ def shrink(
         made = fit_into(folder, last, data, work)
     channels = _channels(before, stages_of(classifier)[0])
     table = pd.DataFrame(rows)
-    write_table(table, folder / ROUNDS_FILE)
-    write_table(channels, folder / CHANNELS_FILE)
+    write_table(table, folder / ROUNDS_FILE, force=True)
+    write_table(channels, folder / CHANNELS_FILE, force=True)
     return Shrunk(run=made, rounds=table, channels=channels)
 
 
@@ -132,7 +132,7 @@ def _cnn(classifier: Classifier) -> Convolutional:
 
 
 def _data_of(run: Run, work: Work) -> AbstractContextManager[RunData]:
-    return read_clips(read_clip_table(run.folder / "clips.csv"), run.plan, work)
+    return read_clips(read_clip_table(run.folder / "clips.csv", urls=run.urls), run.plan, work)
 
 
 def _share_for(model: Model, flash_kb: float) -> float:
@@ -201,8 +201,8 @@ def quantize_run(run: Run, folder: str | Path, *, work: Work = PLAIN) -> Run:
     """
     begin, model, plan = time.perf_counter(), run.model, run.plan
     _cnn(model.classifier)
-    folder = claim_folder(folder, force=work.force)
-    with _data_of(run, work) as data:
+    folder = Path(folder)
+    with claimed_folder(folder, force=work.force), _data_of(run, work) as data:
         rows = np.flatnonzero(data.table["split"] == "train")
         turn = data.table.iloc[rows].groupby("label").cumcount().to_numpy()
         chosen = rows[np.argsort(turn, kind="stable")][:CALIBRATION_CLIPS]

@@ -8,10 +8,10 @@ from typing import IO, Any, Self
 import numpy as np
 import pandas as pd
 
-from barn_owl.errors import AudioError, OutputError, TableError
+from barn_owl.errors import AudioError, TableError
 from barn_owl.features.front_end import FrontEnd
 from barn_owl.files import checked_target, whole_file
-from barn_owl.wording import how_to_install
+from barn_owl.tables import csv_text, plain_cells, write_table
 
 ENDINGS = (".csv", ".parquet", ".npz")
 
@@ -29,7 +29,7 @@ def frame_table(front_end: FrontEnd, frames: np.ndarray) -> pd.DataFrame:
     return table
 
 
-def write_features(table: pd.DataFrame, path: str | Path, *, force: bool = True) -> None:
+def write_features(table: pd.DataFrame, path: str | Path, *, force: bool = False) -> None:
     """Write a table of features, by the ending of `path`, atomically.
 
     ``.csv`` opens in a spreadsheet; ``.parquet`` keeps types; ``.npz`` holds ``columns``, their names in order, and
@@ -46,20 +46,11 @@ def write_features(table: pd.DataFrame, path: str | Path, *, force: bool = True)
     >>> barn_owl.features.write_features(table, "features.parquet")
     """
     path = Path(path)
-    if path.suffix not in ENDINGS:
-        raise OutputError(
-            f"{path}: features are written as {', '.join(ENDINGS)}, not {path.suffix or 'without ending'}"
-        )
+    if path.suffix.lower() != ".npz":
+        write_table(table, path, force=force, endings=ENDINGS)
+        return
     with whole_file(path, force=force) as beside:
-        if path.suffix == ".csv":
-            table.to_csv(beside, index=False, lineterminator="\r\n", errors="backslashreplace")
-        elif path.suffix == ".npz":
-            _write_npz(table, beside)
-        else:
-            try:
-                table.to_parquet(beside, index=False)
-            except ImportError as error:
-                raise OutputError(f"{path}: Parquet needs pyarrow; {how_to_install('parquet')}") from error
+        _write_npz(table, beside)
 
 
 def write_frames(
@@ -67,7 +58,7 @@ def write_frames(
     blocks: Iterable[np.ndarray],
     path: str | Path,
     *,
-    force: bool = True,
+    force: bool = False,
     progress: Callable[[float], None] | None = None,
 ) -> int:
     """Write the frames of a recording of any length as `write_features` would, in bounded memory.
@@ -130,7 +121,7 @@ class _CsvWriter:
         return self
 
     def add(self, table: pd.DataFrame) -> None:
-        table.to_csv(self._file, index=False, header=not self._begun, lineterminator="\r\n")
+        self._file.write(csv_text(table, header=not self._begun))
         self._begun = True
 
     def __exit__(self, *_: object) -> None:
@@ -217,7 +208,7 @@ def read_features(path: str | Path) -> pd.DataFrame:
     path = Path(path)
     try:
         if path.suffix == ".csv":
-            return _numbers_where_possible(pd.read_csv(path, dtype=str, keep_default_na=False))
+            return _numbers_where_possible(plain_cells(pd.read_csv(path, dtype=str, keep_default_na=False)))
         if path.suffix == ".parquet":
             return pd.read_parquet(path)
         with np.load(path, allow_pickle=False) as arrays:

@@ -40,5 +40,5 @@ def read_checkpoint(path: str | Path) -> Checkpoint:
             header = json.loads((file.metadata() or {})["barn_owl_checkpoint"])
             arrays = {name: file.get_tensor(name) for name in file.keys()}  # noqa: SIM118 - not a mapping
         return Checkpoint(arrays=arrays, numbers=header["numbers"], curves=header["curves"])
-    except (SafetensorError, OSError, KeyError, ValueError) as error:
+    except (SafetensorError, OSError, KeyError, ValueError, TypeError, RecursionError) as error:
         raise ModelError(f"{path} is damaged ({error}); train again without --resume") from error

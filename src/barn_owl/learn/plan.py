@@ -16,6 +16,7 @@ from barn_owl.errors import PlanError
 from barn_owl.features import FrontEnd, pool
 from barn_owl.files import not_a_file, whole_file
 from barn_owl.model import DecodingSettings
+from barn_owl.names import is_url
 from barn_owl.settings import Settings
 from barn_owl.sound import SoundSettings, UniformSettings
 from barn_owl.wording import facts_in_html, nearest_to
@@ -308,8 +309,15 @@ LONGEST = 1 << 20
 """Bytes of a plan at most."""
 
 
-def read_plan(path: str | Path) -> Plan:
+def read_plan(path: str | Path, *, urls: bool = False) -> Plan:
     """Read a plan from a TOML file; missing keys have their defaults.
+
+    Parameters
+    ----------
+    path : str | Path
+        The file.
+    urls : bool
+        Whether `recordings` may be URLs. Otherwise the plan of a stranger could make requests from this machine.
 
     Raises
     ------
@@ -330,12 +338,16 @@ def read_plan(path: str | Path) -> Plan:
         values = tomllib.loads(path.read_text(encoding="utf-8"))
     except (OSError, UnicodeDecodeError) as error:
         raise PlanError(f"{path} cannot be read: {getattr(error, 'strerror', None) or error}") from error
-    except (tomllib.TOMLDecodeError, RecursionError) as error:
+    except (ValueError, RecursionError) as error:  # ValueError: also a number of more digits than Python reads
         raise PlanError(f"{path} is not a TOML file: {error}") from error
     try:
-        return Plan(**values)
+        plan = Plan(**values)
     except PlanError as error:
         raise PlanError("\n".join(f"{path}, {line}" for line in str(error).splitlines())) from None
+    remote = [name for name in plan.recordings if is_url(name)]
+    if remote and not urls:
+        raise PlanError(f"{path}, recordings: {remote[0]} is a URL; URLs in plans are opened only on request")
+    return plan
 
 
 def write_plan(plan: Plan, path: str | Path) -> None:

@@ -3,18 +3,18 @@
 import threading
 from collections import deque
 from collections.abc import Iterator
-from dataclasses import asdict, dataclass
 from datetime import datetime, timedelta
-from typing import Any
 
 import numpy as np
 from threadpoolctl import threadpool_limits
 
 from barn_owl.audio import Break, Source, incoming
+from barn_owl.audio.reading import silence_invalid
 from barn_owl.audio.resampling import Resampler
 from barn_owl.audio.silence import decibel
 from barn_owl.audio.sources import TICK_S
 from barn_owl.errors import AudioError
+from barn_owl.live.events import LiveEvent
 from barn_owl.model import DecodingSettings, Model
 from barn_owl.tag import Event, Tagger
 
@@ -24,30 +24,6 @@ KEPT_S = 60.0
 """Sound that is remembered for excerpts; of a longer event the last part is kept."""
 QUIET_S = 5.0
 """Time without any sound after which one is reported."""
-
-
-@dataclass(frozen=True)
-class LiveEvent:
-    """An event: `start_s` to `end_s` since listening began, at the time `begins`; score 0 to 1.
-
-    Attributes
-    ----------
-    excerpt : np.ndarray | None
-        Its sound, float32, ``(samples,)``, at the rate of the source, with some before and after; None unless
-        it was requested.
-    """
-
-    start_s: float
-    end_s: float
-    label: str
-    score: float
-    begins: datetime
-    excerpt: np.ndarray | None = None
-
-    def record(self) -> dict[str, Any]:
-        """What is written of it: times in seconds, label, score, ``begins`` as ISO 8601."""
-        lines = {name: value for name, value in asdict(self).items() if name != "excerpt"}
-        return lines | {"score": round(self.score, 4), "begins": self.begins.isoformat(timespec="milliseconds")}
 
 
 class Listener:
@@ -165,9 +141,8 @@ class Listener:
         """Look at what has come."""
         samples = np.concatenate(self._waiting)
         self._waiting = []
-        if not np.isfinite(samples).all():
-            samples = np.nan_to_num(samples, nan=0.0, posinf=0.0, neginf=0.0)
-            self._tell("replaced samples that are not numbers with silence")
+        if silence_invalid(samples):
+            self._tell("replaced samples that are not finite or far above full scale with silence")
         self._samples += len(samples)
         self.seconds = self._base_s + self._samples / self._source.rate_hz
         self.level_db = float(decibel(np.sqrt(np.mean(np.square(samples), dtype=np.float64))))

@@ -1,43 +1,55 @@
-"""Notifications of events: run a command or post to a URL, without delaying the listener."""
+"""Notifications of events, delivered in a thread so that the listener never waits."""
 
-import json
+import os
 import queue
 import shlex
 import shutil
+import signal
 import string
 import subprocess
 import threading
 import time
-import urllib.error
-import urllib.parse
-import urllib.request
 from collections.abc import Callable
+from contextlib import suppress
+from pathlib import Path
 
 from barn_owl.errors import PlanError
-from barn_owl.live.listener import LiveEvent
+from barn_owl.live.events import LiveEvent
+from barn_owl.live.undelivered import UndeliveredEvents
+from barn_owl.live.webhook import MAX_DELIVERY_S, Webhook
 from barn_owl.wording import nearest_to
 
 FIELDS = ("label", "start_s", "end_s", "score", "begins")
-"""What may stand in braces in a command."""
-WAITING = 64
-"""Maximum number of pending notifications; further ones are dropped and counted."""
-LONGEST_S = 30.0
-"""Time after which a command is stopped, and an address that does not answer given up."""
-TRIES, AGAIN_S = 3, 1.0
-"""How often an address is tried, and the pause between, twice as long each time."""
+"""Names that may stand in braces in a command."""
+MAX_PENDING = 64
+"""Largest number of pending notifications; further ones are dropped and counted."""
 CLOSING_S = 5.0
-"""Time that what waits is given at the end."""
+"""Time for pending notifications when the listener ends."""
 
 
 class Notifier:
-    """Handles events in a thread of its own, one after the other, in order.
+    """Delivers events one after the other, in order, in a background thread.
+
+    Every event is counted as `sent`, `failed` or `dropped`. No error of `deliver` ends the thread.
 
     Parameters
     ----------
-    work : Callable[[LiveEvent], None]
-        What is done; it raises OSError with the reason when it fails.
+    deliver : Callable[[LiveEvent], None]
+        Delivers one event; an exception counts as a failure, its text is the reason.
     interval_s : float
-        Time where no other event of the same label is reported of.
+        Events of a label that begin within this time after the last notified one are not notified.
+    undelivered : str | Path | None
+        JSON Lines file for failed and dropped events. Events in it are delivered at the start, and again after each
+        success that follows a failure.
+    release : Callable[[], None] | None
+        Ends a delivery that is under way and frees what deliveries share; called by `close`.
+
+    Raises
+    ------
+    OutputError
+        If `undelivered` cannot be written, or another notifier uses it.
+    TableError
+        If `undelivered` exists and cannot be read.
 
     Examples
     --------
@@ -45,109 +57,209 @@ class Notifier:
     >>> microphone = barn_owl.audio.SimulatedMicrophone(blocks, 16000, speed=float("inf"))
     >>> listener = barn_owl.Listener(barn_owl.load_model("first"), microphone)
     >>> labels = []
-    >>> notices = barn_owl.live.Notifier(lambda event: labels.append(event.label))
+    >>> notifier = barn_owl.live.Notifier(lambda event: labels.append(event.label))
     >>> for event in listener.events():
-    ...     notices.give(event)
-    >>> notices.close()
-    >>> len(labels) == notices.done
+    ...     notifier.notify(event)
+    >>> notifier.close()
+    >>> len(labels) == notifier.sent
     True
     """
 
-    def __init__(self, work: Callable[[LiveEvent], None], *, interval_s: float = 0.0) -> None:
-        self._work, self._interval_s = work, interval_s
-        self._last: dict[str, float] = {}
-        self._waiting: queue.Queue[LiveEvent | None] = queue.Queue(WAITING)
+    def __init__(
+        self,
+        deliver: Callable[[LiveEvent], None],
+        *,
+        interval_s: float = 0.0,
+        undelivered: str | Path | None = None,
+        release: Callable[[], None] | None = None,
+    ) -> None:
+        self._deliver, self._interval_s, self._release = deliver, interval_s, release
+        self._backlog = None if undelivered is None else UndeliveredEvents(undelivered)
+        self._last_s: dict[str, float] = {}
+        self._pending: queue.Queue[LiveEvent | None] = queue.Queue(MAX_PENDING)
+        self._lock = threading.Lock()
+        self._in_flight: LiveEvent | None = None
+        self._closed = False
         self._warnings: queue.SimpleQueue[str] = queue.SimpleQueue()
         self._last_warning = ""
-        self.done = self.failed = self.left_out = 0
-        self._thread = threading.Thread(target=self._go, daemon=True)
+        self.sent = self.failed = self.dropped = 0
+        self._thread = threading.Thread(target=self._run, daemon=True)
         self._thread.start()
 
-    def give(self, event: LiveEvent) -> None:
-        """Take an event; return at once."""
-        if event.start_s - self._last.get(event.label, -self._interval_s) < self._interval_s:
+    @property
+    def undelivered(self) -> int:
+        """Number of events in the file of undelivered events."""
+        return 0 if self._backlog is None else len(self._backlog)
+
+    def notify(self, event: LiveEvent) -> None:
+        """Queue an event and return at once; a full queue drops it."""
+        if event.start_s - self._last_s.get(event.label, -self._interval_s) < self._interval_s:
             return
         try:
-            self._waiting.put_nowait(event)
+            self._pending.put_nowait(event)
         except queue.Full:
-            self.left_out += 1
+            self._drop(event)
             return
-        self._last[event.label] = event.start_s
+        self._last_s[event.label] = event.start_s
 
     def warnings(self) -> list[str]:
-        """What went wrong since this was requested last, each reason once in a row."""
+        """Reasons of failures since the last call, without immediate repeats."""
         return [self._warnings.get() for _ in range(self._warnings.qsize())]
 
     def close(self, wait_s: float = CLOSING_S) -> None:
-        """Finish pending notifications within this many seconds and drop the others."""
+        """Deliver pending events within this many seconds, interrupt the delivery under way and drop the others."""
         end = time.monotonic() + wait_s
-        while self._thread.is_alive():
-            try:
-                self._waiting.put(None, timeout=0.05)
-                break
-            except queue.Full:
-                if time.monotonic() > end:
-                    break
+        with suppress(queue.Full):
+            self._pending.put(None, timeout=wait_s)
         self._thread.join(max(0.0, end - time.monotonic()))
-        if self._thread.is_alive():
-            self.left_out += self._waiting.qsize()
+        with self._lock:
+            self._closed = True
+            interrupted, self._in_flight = self._in_flight, None
+        if interrupted is not None:
+            self._fail(interrupted, "the listener ended before the notification was delivered")
+        if self._release:
+            self._release()
+        while not self._pending.empty():
+            event = self._pending.get_nowait()
+            if event is not None:
+                self._drop(event)
+        if self._backlog is not None:
+            self._backlog.close()
 
-    def _go(self) -> None:
-        while (event := self._waiting.get()) is not None:
+    def _run(self) -> None:
+        self._deliver_backlog()
+        while (event := self._pending.get()) is not None:
+            with self._lock:
+                if self._closed:
+                    return
+                self._in_flight = event
+            reason = self._reason_of_failure(event)
+            with self._lock:
+                if self._in_flight is None:  # closed meanwhile, and counted there
+                    return
+                self._in_flight = None
+            if reason is None:
+                recovered, self._last_warning = bool(self._last_warning), ""
+                self.sent += 1
+                if recovered:
+                    self._deliver_backlog()
+            else:
+                self._fail(event, reason)
+
+    def _reason_of_failure(self, event: LiveEvent) -> str | None:
+        """Deliver an event; return the reason if that fails, None otherwise."""
+        try:
+            self._deliver(event)
+        except Exception as error:  # the thread must survive any fault of a receiver
+            return str(error) or type(error).__name__
+        return None
+
+    def _deliver_backlog(self) -> None:
+        while self._backlog is not None and not self._closed and (event := self._backlog.first()) is not None:
+            reason = self._reason_of_failure(event)
+            if reason is not None:
+                self._warn(reason)
+                return
+            self.sent += 1
+            self._backlog.remove_first()
+
+    def _fail(self, event: LiveEvent, reason: str) -> None:
+        self.failed += 1
+        self._warn(reason)
+        self._keep(event)
+
+    def _drop(self, event: LiveEvent) -> None:
+        self.dropped += 1
+        self._keep(event)
+
+    def _keep(self, event: LiveEvent) -> None:
+        if self._backlog is not None:
             try:
-                self._work(event)
-                self.done += 1
-                self._last_warning = ""
+                self._backlog.add(event)
             except OSError as error:
-                self.failed += 1
-                if str(error) != self._last_warning:
-                    self._last_warning = str(error)
-                    self._warnings.put(self._last_warning)
+                self._warn(str(error))
+
+    def _warn(self, reason: str) -> None:
+        if reason != self._last_warning:
+            self._last_warning = reason
+            self._warnings.put(reason)
 
 
-def command_notifier(command: str, *, interval_s: float = 0.0, max_duration_s: float = LONGEST_S) -> Notifier:
+def command_notifier(command: str, *, interval_s: float = 0.0, max_duration_s: float = MAX_DELIVERY_S) -> Notifier:
     """Run a command for each event, such as ``notify {label} {start_s} {score}``; see `FIELDS`.
 
-    It is split into arguments as a shell would, but no shell runs: a label is always a single argument, or
-    part of one. A command that takes longer than `max_duration_s` is stopped.
+    The command is split into arguments as a shell would, but no shell runs: a label is always a single argument, or
+    part of an argument.
+
+    Parameters
+    ----------
+    command : str
+        Program and arguments.
+    interval_s : float
+        See `Notifier`.
+    max_duration_s : float
+        Time limit in seconds, after which the command and all processes that it started are ended.
 
     Raises
     ------
     PlanError
-        If it cannot be found or names something that an event does not have.
+        If the program cannot be found, or a field in braces does not exist.
 
     Examples
     --------
     >>> barn_owl.live.command_notifier("true {label}").close()
     """
-    try:
-        words = shlex.split(command)
-    except ValueError as error:
-        raise PlanError(f"the command {command!r} cannot be split into arguments: {error}") from error
-    if not words or shutil.which(words[0]) is None:
-        raise PlanError(f"the command {words[0] if words else command!r} cannot be found")
-    for word in words:
-        for name in _fields(word):
+    runner = _CommandRunner(command, max_duration_s)
+    return Notifier(runner, interval_s=interval_s, release=runner.end)
+
+
+class _CommandRunner:
+    """Runs a command in a process group, so that its child processes end with it."""
+
+    def __init__(self, command: str, max_duration_s: float) -> None:
+        try:
+            self._words = shlex.split(command)
+        except ValueError as error:
+            raise PlanError(f"the command {command!r} cannot be split into arguments: {error}") from error
+        program = self._words[0] if self._words else command
+        if shutil.which(program) is None:
+            raise PlanError(f"the command {program!r} cannot be found")
+        for name in (name for word in self._words for name in _fields(word)):
             if name not in FIELDS:
                 raise PlanError(
                     f"the command {command!r}: {{{name}}} {nearest_to(name, FIELDS, else_say='there are ')}"
                 )
+        self._program, self._max_duration_s = program, max_duration_s
+        self._running: subprocess.Popen[bytes] | None = None
 
-    def run(event: LiveEvent) -> None:
+    def __call__(self, event: LiveEvent) -> None:
         record = {name: str(value) for name, value in event.record().items()}
-        arguments = [word.format_map(record) for word in words]
+        arguments = [word.format_map(record) for word in self._words]
         try:
-            subprocess.run(  # noqa: S603 - the user's own command, without a shell
-                arguments, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, timeout=max_duration_s, check=True
+            self._running = subprocess.Popen(  # noqa: S603 - the user's command, without a shell
+                arguments, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, start_new_session=True
             )
+            code = self._running.wait(self._max_duration_s)
         except subprocess.TimeoutExpired as error:
-            raise OSError(f"{words[0]} took longer than {max_duration_s:g} s and was stopped") from error
-        except subprocess.CalledProcessError as error:
-            raise OSError(f"{words[0]} ended with {error.returncode}") from error
+            raise OSError(f"{self._program} took longer than {self._max_duration_s:g} s and was ended") from error
         except OSError as error:
-            raise OSError(f"{words[0]} cannot be run: {error.strerror or error}") from error
+            raise OSError(f"{self._program} cannot be run: {error.strerror or error}") from error
+        finally:
+            self.end()
+        if code:
+            raise OSError(f"{self._program} ended with exit code {code}")
 
-    return Notifier(run, interval_s=interval_s)
+    def end(self) -> None:
+        """End the running command and its child processes."""
+        process, self._running = self._running, None
+        if process is None or process.poll() is not None:
+            return
+        if hasattr(os, "killpg"):
+            with suppress(ProcessLookupError):
+                os.killpg(process.pid, signal.SIGKILL)
+        else:
+            process.kill()
+        process.wait()
 
 
 def _fields(word: str) -> list[str]:
@@ -161,39 +273,36 @@ def _fields(word: str) -> list[str]:
     return [name for _, name, _, _ in parts if name is not None]
 
 
-def http_notifier(address: str, *, interval_s: float = 0.0, max_duration_s: float = LONGEST_S) -> Notifier:
-    """Send each event as JSON by HTTP POST; retries, then reports the failure.
+def http_notifier(
+    address: str,
+    *,
+    interval_s: float = 0.0,
+    max_duration_s: float = MAX_DELIVERY_S,
+    undelivered: str | Path | None = None,
+) -> Notifier:
+    """Send each event as JSON by HTTP POST; see `Webhook` for retries and redirects.
+
+    Parameters
+    ----------
+    address : str
+        ``http://`` or ``https://``, in ASCII.
+    interval_s : float
+        See `Notifier`.
+    max_duration_s : float
+        Time limit of a delivery in seconds, with all its retries.
+    undelivered : str | Path | None
+        See `Notifier`.
 
     Raises
     ------
     PlanError
-        If the address is not http:// or https://.
+        If the address is invalid.
+    OutputError, TableError
+        See `Notifier`.
 
     Examples
     --------
     >>> barn_owl.live.http_notifier("http://127.0.0.1:9/owl").close()
     """
-    parts = urllib.parse.urlsplit(address)
-    if parts.scheme not in ("http", "https") or not parts.hostname:
-        raise PlanError(f"{address!r} is no address to post to; it begins with http:// or https://")
-
-    def post(event: LiveEvent) -> None:
-        body = json.dumps(event.record(), ensure_ascii=False).encode()
-        request = urllib.request.Request(  # noqa: S310 - the scheme is checked above
-            address, data=body, headers={"Content-Type": "application/json"}, method="POST"
-        )
-        for attempt in range(TRIES):
-            try:
-                with urllib.request.urlopen(request, timeout=max_duration_s):  # noqa: S310
-                    return
-            except urllib.error.HTTPError as error:
-                failure = f"{error.code} {error.reason}"
-                if error.code < 500:
-                    break
-            except (urllib.error.URLError, TimeoutError, OSError) as error:
-                failure = str(getattr(error, "reason", error))
-            if attempt + 1 < TRIES:
-                time.sleep(AGAIN_S * 2**attempt)
-        raise OSError(f"{address} was not told: {failure}")
-
-    return Notifier(post, interval_s=interval_s)
+    webhook = Webhook(address, max_duration_s=max_duration_s)
+    return Notifier(webhook, interval_s=interval_s, undelivered=undelivered, release=webhook.close)

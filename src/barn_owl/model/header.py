@@ -9,18 +9,27 @@ from collections.abc import Mapping
 from typing import Annotated, Any
 
 import numpy as np
-from pydantic import Field, field_validator, model_validator
+from pydantic import AfterValidator, Field, field_validator, model_validator
 
 from barn_owl.classifiers.kind import read_config
 from barn_owl.features import FrontEnd
 from barn_owl.model.settings import DecodingSettings
+from barn_owl.names import label_fault
 from barn_owl.settings import Settings
 from barn_owl.sound import UniformSettings
 
 LONGEST_HEADER = 1 << 23
 """Characters of a header: a model of a thousand labels has a tenth of it."""
 MOST_LABELS = 20_000
-Label = Annotated[str, Field(min_length=1, max_length=1000)]
+
+
+def _checked_label(label: str) -> str:
+    if fault := label_fault(label):
+        raise ValueError(fault)
+    return label
+
+
+Label = Annotated[str, Field(min_length=1), AfterValidator(_checked_label)]
 
 
 class ExtraColumnShape(Settings):

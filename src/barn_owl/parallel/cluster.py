@@ -2,7 +2,12 @@
 
 import importlib
 import itertools
+import json
+import logging
 import platform
+import queue
+import re
+import threading
 import time
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Sequence
@@ -26,7 +31,12 @@ same.
 RETRIES = 3
 """How often an item is done again that failed with something that is no error of ours."""
 LOOK_S = 1.0
-"""How often it is looked whether all workers are there."""
+"""Interval at which the list of workers is compared."""
+WITHOUT_WORKERS_S = 120.0
+"""Time without any worker after which the work is given up."""
+ADDRESS = re.compile(r"(tcp|tls|ws|wss|ucx|inproc)://\S+")
+NOISY_LOGGERS = ("distributed", "tornado", "asyncio")
+"""Loggers that print tracebacks of lost connections, which `EngineError` reports."""
 SAME = ("barn-owl-audio", "numpy", "scipy", "soundfile", "soxr")
 """Packages that must be the same everywhere, since results depend on them to the last bit."""
 
@@ -38,7 +48,7 @@ class Cluster:
         self._client, self._where = client, where
         self._warn = warn or (lambda _line: None)
         self._workers = self._now()
-        self._looked = 0.0
+        self._looked = self._had_workers = time.monotonic()
 
     @classmethod
     @contextmanager
@@ -50,23 +60,16 @@ class Cluster:
             distributed = importlib.import_module("distributed")
         except ImportError:
             raise EngineError(f"a cluster needs a package that is not there; {how_to_install('cluster')}") from None
-        if file is not None and not is_file(file):
-            raise EngineError(
-                f"{where} is neither local, nor an address such as tcp://host:8786, nor a scheduler's file"
-            )
-        try:
-            place = {"scheduler_file": str(file)} if file is not None else {"address": where}
-            client = distributed.Client(**place, timeout=CONNECT_S, set_as_default=False)
-        except (OSError, TimeoutError, ValueError) as error:
-            reason = str(error).splitlines()[0]
-            raise EngineError(f"no scheduler answers at {where}: {reason}; start one with: dask scheduler") from error
-        try:
-            with client:
-                _wait_for_workers(client, where)
-                _check_workers(client, where)
-                yield cls(client, where, warn)
-        finally:
-            client.close(timeout=2)
+        address = _address(where, file)
+        with _quiet(NOISY_LOGGERS):
+            client = _client(distributed, address, where)
+            try:
+                with client:
+                    _wait_for_workers(client, where)
+                    _check_workers(client, where)
+                    yield cls(client, where, warn)
+            finally:
+                client.close(timeout=2)
 
     def at_a_time(self, workers: int = 1) -> int:  # noqa: ARG002 - of this machine; the cluster has its own
         """Items that the workers do at a time, at least 1."""
@@ -169,16 +172,30 @@ class Cluster:
         self.look()
 
     def look(self) -> None:
-        """Say which workers went away and which came since the last time, at most once in `LOOK_S`."""
-        if time.monotonic() - self._looked < LOOK_S or self._client.status != "running":
+        """Report which workers were lost and which came since the last call, at most once in `LOOK_S`.
+
+        Raises EngineError after `WITHOUT_WORKERS_S` without any worker.
+        """
+        now_s = time.monotonic()
+        if now_s - self._looked < LOOK_S or self._client.status != "running":
             return
-        self._looked = time.monotonic()
+        self._looked = now_s
         now = self._now()
         for name in sorted(self._workers - now):
-            self._warn(f"lost the worker {name}; its work is done again by others ({len(now)} left)")
+            if now:
+                self._warn(f"lost the worker {name}; its work is done again by others ({len(now)} left)")
+            else:
+                self._warn(f"lost the worker {name}, the last one; waiting {WITHOUT_WORKERS_S:.0f} s for another")
         for name in sorted(now - self._workers):
             self._warn(f"the worker {name} is here now ({len(now)} in all)")
         self._workers = now
+        if now:
+            self._had_workers = now_s
+        elif now_s - self._had_workers > WITHOUT_WORKERS_S:
+            raise EngineError(
+                f"the scheduler at {self._where} has had no workers for {WITHOUT_WORKERS_S:.0f} s; what was finished "
+                f"and kept is kept: start workers with dask worker {self._where}, and give the same command"
+            )
 
     def _now(self) -> set[str]:
         return set(self._client.nthreads())
@@ -226,6 +243,59 @@ def _done(work: _Kept, bundle: Sequence[Any], folder: str) -> list[Any]:
     """On a worker: do the work on a few items."""
     with relative_to(folder):
         return [work(item) for item in bundle]
+
+
+def _address(where: str, file: Path | None) -> str:
+    """Return the address of a scheduler, from the file that it wrote if there is one."""
+    address = where
+    if file is not None:
+        if not is_file(file):
+            raise EngineError(f"{where} is not local, an address such as tcp://host:8786, or a scheduler's file")
+        try:
+            address = json.loads(file.read_text(encoding="utf-8"))["address"]
+        except (OSError, ValueError, KeyError, TypeError, RecursionError) as error:
+            raise EngineError(f"{where} is not a file that a scheduler wrote with --scheduler-file") from error
+    host, _, port = str(address).rpartition(":")
+    if not ADDRESS.fullmatch(str(address)) or not host.partition("://")[2] or not port.isdecimal():
+        raise EngineError(f"{where}: the address of a scheduler has the form tcp://host:8786, got {address!r}")
+    return str(address)
+
+
+def _client(distributed: Any, address: str, where: str) -> Any:
+    """Connect to a scheduler, within `CONNECT_S`.
+
+    In a thread: a server that accepts connections and never answers is not covered by the time-out of the client.
+    """
+    result: queue.SimpleQueue[Any] = queue.SimpleQueue()
+
+    def connect() -> None:
+        try:
+            result.put(distributed.Client(address, timeout=CONNECT_S / 2, set_as_default=False))
+        except (OSError, TimeoutError, ValueError) as error:
+            result.put(error)
+
+    threading.Thread(target=connect, daemon=True).start()
+    try:
+        client = result.get(timeout=CONNECT_S)
+    except queue.Empty:
+        client = TimeoutError(f"no answer within {CONNECT_S} s")
+    if isinstance(client, Exception):
+        reason = (str(client) or type(client).__name__).splitlines()[0]
+        raise EngineError(f"no scheduler answers at {where}: {reason}; start one with: dask scheduler") from client
+    return client
+
+
+@contextmanager
+def _quiet(loggers: Iterable[str]) -> Iterator[None]:
+    """Show only critical messages of these loggers within the block."""
+    levels = {name: logging.getLogger(name).level for name in loggers}
+    for name in levels:
+        logging.getLogger(name).setLevel(logging.CRITICAL)
+    try:
+        yield
+    finally:
+        for name, level in levels.items():
+            logging.getLogger(name).setLevel(level)
 
 
 def versions() -> dict[str, str]:

@@ -23,7 +23,7 @@ def own_plan(folder: Path, plan: Plan | None) -> Plan:
     """
     if not is_file(folder / "plan.toml"):
         raise ModelError(f"{folder} holds no training to resume; leave --resume out to begin one")
-    own = read_plan(folder / "plan.toml")
+    own = read_plan(folder / "plan.toml", urls=True)
     changed = _differences(own.model_dump(), plan.model_dump()) if plan else []
     if changed:
         raise PlanError(
@@ -43,7 +43,7 @@ def found_checkpoint(folder: Path, clips: pd.DataFrame) -> Checkpoint | None:
     which."""
     if not is_file(folder / "clips.csv"):
         return None
-    before, now = _known_rows(read_clip_table(folder / "clips.csv")), _known_rows(clips)
+    before, now = _known_rows(read_clip_table(folder / "clips.csv", urls=True)), _known_rows(clips)
     if before != now:
         gone, new = sorted(set(before) - set(now)), sorted(set(now) - set(before))
         example = f"; the first: {(gone or new)[0]}" if gone or new else " (they are in another order)"
@@ -85,7 +85,7 @@ def split_like(clips: pd.DataFrame, run: str | Path) -> pd.DataFrame:
     folder = Path(run)
     if not is_file(folder / "clips.csv"):
         raise ModelError(f"{folder} is no run: it holds no clips.csv")
-    clips, before = check_clip_table(clips), read_clip_table(folder / "clips.csv")
+    clips, before = check_clip_table(clips), read_clip_table(folder / "clips.csv", urls=True)
     splits = dict(zip(_known_rows(before, TIMES), before["split"], strict=True))
     own = clips["split"] if "split" in clips else [""] * len(clips)
     return clips.assign(

@@ -44,6 +44,8 @@ class Run:
     """
 
     folder: Path
+    urls: bool = False
+    """Whether clips that are URLs may be opened; see `barn_owl.read_clip_table`."""
 
     def __repr__(self) -> str:
         """Say in a line what it is and how good."""
@@ -54,7 +56,7 @@ class Run:
     @cached_property
     def plan(self) -> Plan:
         """The plan, with every default spelled out."""
-        return read_plan(self.folder / "plan.toml")
+        return read_plan(self.folder / "plan.toml", urls=True)
 
     @cached_property
     def model(self) -> Model:
@@ -64,7 +66,7 @@ class Run:
     @cached_property
     def predictions(self) -> pd.DataFrame:
         """The clip table of the run with splits, predictions and scores."""
-        table = read_clip_table(self.folder / "predictions.csv")
+        table = read_clip_table(self.folder / "predictions.csv", urls=self.urls)
         if "split" not in table:
             raise ModelError(f"{self.folder / 'predictions.csv'} has no column 'split'; train the run again")
         return table
@@ -78,7 +80,7 @@ class Run:
         """Read a JSON file of the run. Raises ModelError when it is missing or damaged."""
         try:
             return dict(json.loads((self.folder / name).read_text(encoding="utf-8")))
-        except (OSError, ValueError) as error:
+        except (OSError, ValueError, TypeError, RecursionError) as error:
             raise ModelError(f"{self.folder / name} is missing or damaged ({error}); train the run again") from error
 
     @cached_property
@@ -249,8 +251,15 @@ def judge(model: Model, predictions: pd.DataFrame, split: str, skipped: dict[int
     )
 
 
-def open_run(folder: str | Path) -> Run:
+def open_run(folder: str | Path, *, urls: bool = False) -> Run:
     """Open the folder of a finished run.
+
+    Parameters
+    ----------
+    folder : str | Path
+        The folder.
+    urls : bool
+        Whether clips that are URLs may be opened; see `barn_owl.read_clip_table`.
 
     Raises
     ------
@@ -270,4 +279,4 @@ def open_run(folder: str | Path) -> Run:
         )
     if missing:
         raise ModelError(f"{folder} is not the folder of a finished run: {', '.join(missing)} is missing")
-    return Run(folder)
+    return Run(folder, urls)

@@ -17,7 +17,7 @@ from barn_owl.clips import fold_clips, splits_of_fold, write_clip_table
 from barn_owl.clips.splits import SPLITS
 from barn_owl.errors import ModelError, TableError
 from barn_owl.evaluate.predictions import clip_outputs, with_predictions
-from barn_owl.files import claim_folder, is_file, real_path, write_json
+from barn_owl.files import claim_folder, claimed_folder, is_file, real_path, write_json
 from barn_owl.learn import Fitted, Plan, fit
 from barn_owl.model import Model
 from barn_owl.parallel import each, on_cluster
@@ -27,7 +27,8 @@ from barn_owl.runs.run import EMBEDDINGS, Run, judge
 from barn_owl.runs.suggest import suggest_plan
 from barn_owl.runs.training import as_model, fit_into
 from barn_owl.runs.work import PLAIN, Work
-from barn_owl.runs.writing import write_run, write_table
+from barn_owl.runs.writing import write_run
+from barn_owl.tables import write_table
 
 
 def train_classifiers(
@@ -88,27 +89,28 @@ def train_classifiers(
     plan = plan or suggest_plan(clips).plan
     sided = with_splits(usable_clips(clips, plan), plan)
     classifiers = names() if classifiers is None else classifiers
-    folder, own = claim_folder(folder, force=work.force or resume), dict(estimators or {})
+    folder, own = Path(folder), dict(estimators or {})
     rows: list[dict[str, Any]] = []
     stacks = [list(features) for features in front_ends] or [plan.front_end.features]
     total = len(stacks) * (len(classifiers) + len(own))
     try:
-        for features in stacks:
-            stacked = plan.but(front_end={"features": features})
-            ending = f" {'+'.join(features)}" if front_ends else ""
-            with read_clips(sided, stacked, work) as read:
-                data = replace(read, memo={})
-                for name in [*classifiers, *own]:
-                    work.begin(name + ending, len(rows) + 1, total)
-                    if name in own:
-                        row = _adapted_estimator(name, stacked, data, own[name], work.workers)
-                    else:
-                        columns = [] if kind_of(name).sees_frames else plan.columns
-                        its_plan = stacked.but(classifier=name, columns=columns)
-                        target = folder / (name + ending).replace(" ", "-")
-                        run = _fitted_or_found(target, its_plan, data, work, resume=resume)
-                        row = _ranked(name, run.model, run.predictions, run.provenance["seconds"])
-                    rows.append({"run": (name + ending).replace(" ", "-"), **row, "features": "+".join(features)})
+        with claimed_folder(folder, force=work.force or resume):
+            for features in stacks:
+                stacked = plan.but(front_end={"features": features})
+                ending = f" {'+'.join(features)}" if front_ends else ""
+                with read_clips(sided, stacked, work) as read:
+                    data = replace(read, memo={})
+                    for name in [*classifiers, *own]:
+                        work.begin(name + ending, len(rows) + 1, total)
+                        if name in own:
+                            row = _adapted_estimator(name, stacked, data, own[name], work.workers)
+                        else:
+                            columns = [] if kind_of(name).sees_frames else plan.columns
+                            its_plan = stacked.but(classifier=name, columns=columns)
+                            target = folder / (name + ending).replace(" ", "-")
+                            run = _fitted_or_found(target, its_plan, data, work, resume=resume)
+                            row = _ranked(name, run.model, run.predictions, run.provenance["seconds"])
+                        rows.append({"run": (name + ending).replace(" ", "-"), **row, "features": "+".join(features)})
     except KeyboardInterrupt:
         if rows:
             _rank(rows, folder)
@@ -121,7 +123,7 @@ def _rank(rows: list[dict[str, Any]], folder: Path) -> pd.DataFrame:
     ranking = pd.DataFrame(rows).sort_values(
         ["validation_balanced_accuracy", "validation_f1"], ascending=False, kind="stable", ignore_index=True
     )
-    write_table(ranking, folder / "classifiers.csv")
+    write_table(ranking, folder / "classifiers.csv", force=True)
     return ranking
 
 
@@ -161,10 +163,10 @@ def train_subsets(
     check_subsets(subsets)
     plan = plan or suggest_plan(clips).plan
     sided = with_splits(usable_clips(clips, plan), plan)
-    folder, rows = claim_folder(folder, force=work.force), []
+    folder, rows = Path(folder), []
     learned = int((sided["split"] == "train").sum())
     counts = sorted({min(learned, max(1, round(part * learned if part <= 1 else part))) for part in (*subsets, 1.0)})
-    with read_clips(sided, plan, work) as data:
+    with claimed_folder(folder, force=work.force), read_clips(sided, plan, work) as data:
         for number, count in enumerate(counts, start=1):
             name = f"clips-{count}"
             work.begin(name, number, len(counts))
@@ -176,7 +178,7 @@ def train_subsets(
                 {"run": name, "training_clips": run.model.provenance["training_clips"], **row, "event_f1": f1}
             )
     table = pd.DataFrame(rows).drop(columns="classifier")
-    write_table(table, folder / "subsets.csv")
+    write_table(table, folder / "subsets.csv", force=True)
     return table
 
 
@@ -290,14 +292,14 @@ def train_several(
     sided = (
         with_splits(usable, plan) if folds is None else fold_clips(usable, folds, seed=plan.seed, shares=plan.split)
     )
-    folder = claim_folder(folder, force=work.force)
     folder, begin = real_path(folder), time.perf_counter()
     total = seeds or folds or 0
     names = [f"seed-{plan.seed + n}" if folds is None else f"fold-{n + 1}" for n in range(total)]
     one = partial(_one_of_several, plan=plan, folder=folder, folds=folds is not None, force=work.force)
     runs: list[Run] = []
     # On this machine all share the frames, read once; on a cluster each training reads its own, a core each.
-    with nullcontext() if on_cluster() else read_clips(sided, plan, work) as data:
+    shared = nullcontext() if on_cluster() else read_clips(sided, plan, work)
+    with claimed_folder(folder, force=work.force), shared as data:
         if data is None:
             away = partial(_one_elsewhere, one=one, sided=sided, cache=work.cache and Path(work.cache).absolute())
             for number, target in enumerate(each(away, range(total), 1)):
@@ -315,7 +317,7 @@ def train_several(
         for name, run in zip(names, runs, strict=True)
     ]
     table = pd.DataFrame(rows).rename(columns={"classifier": "training"})
-    write_table(table, folder / "spread.csv")
+    write_table(table, folder / "spread.csv", force=True)
     write_json(folder / "spread.json", spread(table))
     return table
 
@@ -338,7 +340,7 @@ def _write_ensemble(folder: Path, plan: Plan, data: RunData, runs: list[Run], be
     run = write_run(folder, plan, own, together, fitted, begin)
     if folds:
         unseen = [one.predictions[one.predictions["split"] == "test"] for one in runs]
-        write_clip_table(pd.concat(unseen, ignore_index=True), folder / "predictions.csv")
+        write_clip_table(pd.concat(unseen, ignore_index=True), folder / "predictions.csv", force=True)
         (folder / EMBEDDINGS).unlink()  # its rows are in another order, and were trained on
         write_json(folder / "scores.json", {"test": run.evaluate().as_dict()})
 

@@ -50,7 +50,7 @@ def set_thresholds(run: Run, settings: ThresholdSettings) -> Run:
     model.save(run.folder / "model.safetensors")
     write_plan(plan, run.folder / "plan.toml")
     write_clip_table(say(model, run.predictions), run.folder / "predictions.csv", force=True)
-    return Run(run.folder)
+    return Run(run.folder, run.urls)
 
 
 def set_decoding(path: str | Path, decoding: DecodingSettings) -> None:
@@ -74,7 +74,7 @@ def set_decoding(path: str | Path, decoding: DecodingSettings) -> None:
     changed = replace(model, decoding=decoding, previous_decoding=model.decoding)
     changed.save(path / "model.safetensors" if is_folder(path) else path)
     if is_file(path / "plan.toml"):
-        values = {**read_plan(path / "plan.toml").model_dump(), "decoding": decoding.model_dump()}
+        values = {**read_plan(path / "plan.toml", urls=True).model_dump(), "decoding": decoding.model_dump()}
         write_plan(Plan(**values), path / "plan.toml")
 
 

@@ -10,7 +10,7 @@ import pandas as pd
 
 from barn_owl.clips import labels_in, write_clip_table
 from barn_owl.errors import TrainingError
-from barn_owl.files import claim_folder, is_folder
+from barn_owl.files import check_space, claimed_folder
 from barn_owl.learn import Fitted, Plan, fit, write_plan
 from barn_owl.learn.checkpoint import Checkpoint
 from barn_owl.learn.trainer_pool import kept_processes
@@ -26,6 +26,9 @@ from barn_owl.runs.work import PLAIN, Work
 from barn_owl.runs.writing import fingerprint, write_run
 
 logger = logging.getLogger(__name__)
+
+RUN_BYTES, CLIP_BYTES = 8_000_000, 20_000
+"""Space on the disk that a run needs at least, and for each of its clips: checked before the work, not after."""
 
 
 def train(
@@ -80,15 +83,13 @@ def train(
     if resume and checkpoint is None and is_finished(folder):
         logger.warning("%s is finished; there is nothing to resume", folder)
         return Run(folder)
-    was_there = is_folder(folder)
-    claim_folder(folder, force=work.force or resume)
-    try:
-        with kept_processes(plan, work.workers), read_clips(sided, plan, work) as data:
-            return fit_into(folder, plan, data, work, checkpoint=checkpoint, begin=begin)
-    except BaseException:
-        if not was_there and not any(folder.iterdir()):
-            folder.rmdir()
-        raise
+    check_space(folder, RUN_BYTES + CLIP_BYTES * len(sided))
+    with (
+        claimed_folder(folder, force=work.force or resume),
+        kept_processes(plan, work.workers),
+        read_clips(sided, plan, work) as data,
+    ):
+        return fit_into(folder, plan, data, work, checkpoint=checkpoint, begin=begin)
 
 
 def fit_into(
@@ -112,7 +113,7 @@ def fit_into(
             for name in ("predictions.csv", "model.safetensors", CHECKPOINT):
                 (folder / name).unlink(missing_ok=True)
             write_plan(plan, folder / "plan.toml")
-            write_clip_table(data.requested, folder / "clips.csv")
+            write_clip_table(data.requested, folder / "clips.csv", force=True)
         checkpoint.save(folder / CHECKPOINT)
 
     with kept_processes(plan, work.workers):

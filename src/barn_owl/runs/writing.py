@@ -24,12 +24,14 @@ from barn_owl.learn import Fitted, Plan, write_plan
 from barn_owl.learn.rehearsal import Rehearsed
 from barn_owl.learn.summary import summary
 from barn_owl.model import Model
+from barn_owl.names import is_url
 from barn_owl.runs.baseline import clip_statistics_baseline
 from barn_owl.runs.data import RunData
 from barn_owl.runs.exemplars import exemplars_to_keep
 from barn_owl.runs.memory import peak_memory_mb
 from barn_owl.runs.recordings import unlabeled_sounds
 from barn_owl.runs.run import BASELINE, EMBEDDINGS, UNLABELED, Run, judge
+from barn_owl.tables import write_table
 
 
 def write_run(
@@ -57,20 +59,20 @@ def write_run(
         rehearsed.write(folder)
     used = Plan(**{**plan.model_dump(), "decoding": model.decoding.model_dump()})  # some are found in training
     write_plan(used, folder / "plan.toml")
-    write_clip_table(data.requested, folder / "clips.csv")
+    write_clip_table(data.requested, folder / "clips.csv", force=True)
     if fitted.curves:
-        write_table(pd.DataFrame([asdict(line) for line in fitted.curves]), folder / "curves.csv")
+        write_table(pd.DataFrame([asdict(line) for line in fitted.curves]), folder / "curves.csv", force=True)
     if (found := networks_in(model.classifier)) is not None:
         hop_ms, frame_ms = plan.front_end.hop_ms, plan.front_end.frame_ms
-        write_table(summary(found.networks[0], hop_ms, frame_ms), folder / "summary.csv")
+        write_table(summary(found.networks[0], hop_ms, frame_ms), folder / "summary.csv", force=True)
     _write_skipped(data, folder / "skipped.csv")
     (folder / UNLABELED).unlink(missing_ok=True)
     if data.unlabeled.places:
-        write_clip_table(unlabeled_sounds(model, data.unlabeled), folder / UNLABELED)
+        write_clip_table(unlabeled_sounds(model, data.unlabeled), folder / UNLABELED, force=True)
     write_json(folder / "scores.json", {split: one.as_dict() if one else None for split, one in judged.items()})
     write_json(folder / BASELINE, clip_statistics_baseline(data, multilabel=plan.multilabel))
     if judged["test"] and isinstance(judged["test"].scores, Scores):
-        write_table(judged["test"].scores.confusion, folder / "confusion.csv", index=True)
+        write_table(judged["test"].scores.confusion, folder / "confusion.csv", force=True, index="label")
     with whole_file(folder / EMBEDDINGS) as beside:
         np.save(beside, outputs.embeddings, allow_pickle=False)
     circumstances = _circumstances(begin, len(data.table), len(data.skipped))
@@ -78,8 +80,8 @@ def write_run(
     model = replace(model, exemplars=exemplars_to_keep(plan, data) if found is not None else [])
     model.save(folder / "model.safetensors")
     # Last, as a run is finished when it is there.
-    write_clip_table(predictions, folder / "predictions.csv")
-    return Run(folder)
+    write_clip_table(predictions, folder / "predictions.csv", force=True)
+    return Run(folder, urls=any(map(is_url, data.table["file"])))
 
 
 def fingerprint(clips: pd.DataFrame) -> str:
@@ -113,21 +115,9 @@ def _judged(model: Model, predictions: pd.DataFrame, split: str) -> Evaluation |
     return judge(model, chosen, split) if len(chosen) else None
 
 
-def write_table(table: pd.DataFrame, path: Path, *, index: bool = False) -> None:
-    """Write a table of numbers as CSV, whole or not at all."""
-    with whole_file(path) as beside:
-        table.to_csv(
-            beside,
-            index=index,
-            index_label="label" if index else None,
-            lineterminator="\r\n",
-            errors="backslashreplace",
-        )
-
-
 def _write_skipped(data: RunData, path: Path) -> None:
     """List the clips that could not be used with the reason; no file when there are none."""
     path.unlink(missing_ok=True)
     if data.skipped:
         skipped = data.requested.iloc[list(data.skipped)].assign(reason=list(data.skipped.values()))
-        write_clip_table(skipped, path)
+        write_clip_table(skipped, path, force=True)

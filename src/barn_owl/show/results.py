@@ -8,12 +8,12 @@ from barn_owl.clips import read_corrections, write_clip_table
 from barn_owl.evaluate import Evaluation, Scores
 from barn_owl.files import is_file, write_json
 from barn_owl.runs import Run
-from barn_owl.runs.writing import write_table
 from barn_owl.show.confusion import confusion_figure
 from barn_owl.show.report import report_figures, write_report
 from barn_owl.show.style import save_figure
 from barn_owl.show.tagging import rehearsal_figure
 from barn_owl.show.training import curves_figure
+from barn_owl.tables import write_table
 
 
 def write_results(run: Run) -> None:
@@ -49,12 +49,12 @@ def write_evaluation(run: Run, evaluation: Evaluation, folder: Path) -> dict[str
     ['calibration', 'curves', 'labels', 'thresholds']
     """
     if isinstance(evaluation.scores, Scores):  # multilabel: no confusion matrix
-        write_table(evaluation.scores.confusion, folder / "confusion.csv", index=True)
+        write_table(evaluation.scores.confusion, folder / "confusion.csv", force=True, index="label")
         save_figure(confusion_figure(evaluation.scores), folder / "figures" / "confusion.png")
     if not (folder / "model.safetensors").exists():
         write_json(folder / "scores.json", evaluation.as_dict())
         write_clip_table(evaluation.predictions, folder / "predictions.csv", force=True)
-    write_table(evaluation.metrics.by_label, folder / "labels.csv", index=True)
+    write_table(evaluation.metrics.by_label, folder / "labels.csv", force=True, index="label")
     write_clip_table(evaluation.mistakes, folder / "mistakes.csv", force=True)
     _write_corrections(evaluation if evaluation.rows is None else None, run, folder / "corrections.csv")
     figures = report_figures(run, evaluation)
@@ -70,4 +70,4 @@ def _write_corrections(evaluation: Evaluation | None, run: Run, path: Path) -> N
     doubted = run.likely_wrong_labels if evaluation is None else evaluation.likely_wrong_labels
     path.unlink(missing_ok=True)
     if len(doubted):
-        write_clip_table(doubted, path)
+        write_clip_table(doubted, path, force=True)

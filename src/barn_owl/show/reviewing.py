@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from barn_owl.annotation import Estimate, ReviewAnswer, item_key
+from barn_owl.annotation import Estimate, ReviewAnswer, item_keys
 from barn_owl.annotation.items import STRETCH
 from barn_owl.audio import audio_info, read_audio
 from barn_owl.errors import AudioError
@@ -97,7 +97,7 @@ class Review:
     def content(self) -> list[dict[str, Any]]:
         """What a page says of each item."""
         items = self.items.to_dict("records")
-        starts, rows = {}, {}
+        starts, rows, keys = {}, {}, item_keys(self.items)
         events = self.items[self.items["kind"] != STRETCH].sort_values("start_s")
         for file, own in events.groupby("file"):
             starts[file], rows[file] = own["start_s"].to_numpy(), own.index.to_numpy()
@@ -105,7 +105,7 @@ class Review:
         for number, item in enumerate(items):
             begin, end = self.span(number)
             shown = {name: item[name] for name in ("kind", "why", "stratum")} | _shown(item)
-            shown |= {"id": number, "key": item_key(item), "file": Path(item["file"]).name, "from": begin, "to": end}
+            shown |= {"id": number, "key": keys[number], "file": Path(item["file"]).name, "from": begin, "to": end}
             shown |= {"informativeness": float(item["informativeness"]), "draw": int(item["draw"])}
             low, high = np.searchsorted(
                 starts.get(item["file"], []), [item["start_s"] - NEAR_S, item["end_s"] + NEAR_S]
@@ -198,7 +198,7 @@ def write_review_page(
 
 def _data(review: Review, answers: dict[str, ReviewAnswer]) -> dict[str, Any]:
     # What a browser keeps is found again by the items, also when they are served once more at the same port.
-    keys = " ".join(map(item_key, review.items.to_dict("records")))
+    keys = " ".join(item_keys(review.items))
     store = f"review {hashlib.sha256(keys.encode()).hexdigest()[:16]}"
     counts = {
         key: {"item": key, "verdict": answer.verdict, "sounds": [list(sound) for sound in answer.sounds]}

@@ -1,23 +1,29 @@
 """A local server for the review page: secret address, files of the table only."""
 
 import json
+import logging
 import secrets
+import sys
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from threading import Lock
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from barn_owl.annotation import ReviewAnswer, add_answer, estimate_from, item_keys, read_reviews
-from barn_owl.errors import AudioError, BarnOwlError, OutputError, TableError
+from barn_owl.errors import BarnOwlError, OutputError, TableError
 from barn_owl.files import is_file
 from barn_owl.show.reviewing import Review, estimate_rows, review_page
 
 if TYPE_CHECKING:
     from collections.abc import Callable
 
+logger = logging.getLogger(__name__)
+
 HOST = "127.0.0.1"
-LARGEST = 65_536
-"""Bytes of an answer at most."""
+MAX_ANSWER = 65_536
+"""Bytes of an answer."""
+MAX_DIGITS = 9
+"""Digits of a number in a request."""
 ROUNDS = 300
 """Of the estimate alongside the items: it is made again after each answer, and two digits are shown."""
 SAFE = {
@@ -63,10 +69,9 @@ class ReviewServer:
         token = secrets.token_urlsafe(24)
         handler = type("Handler", (_Handler,), {"server_of": self, "base": f"/{token}/"})
         try:
-            self._server = ThreadingHTTPServer((HOST, port), handler)
+            self._server = _Server((HOST, port), handler)
         except (OSError, OverflowError) as error:
             raise OutputError(f"port {port} cannot be used: {getattr(error, 'strerror', None) or error}") from error
-        self._server.daemon_threads = True
         self.address = f"http://{HOST}:{self._server.server_port}/{token}/"
 
     def __enter__(self) -> "ReviewServer":
@@ -113,6 +118,19 @@ class ReviewServer:
             return {"answered": len(self.answers), "estimate": self.estimate()}
 
 
+class _Server(ThreadingHTTPServer):
+    """A thread for each connection; those that a browser ends early are no errors."""
+
+    daemon_threads = True
+    request_queue_size = 512
+
+    def handle_error(self, request: Any, client_address: Any) -> None:  # noqa: ARG002 - as the parent class
+        """Log what went wrong with a connection."""
+        error = sys.exception()
+        if not isinstance(error, ConnectionError | TimeoutError):
+            logger.warning("a request to the review page failed: %r", error)
+
+
 class _Handler(BaseHTTPRequestHandler):
     """One request; `server_of` and `base` are set by the server that it belongs to."""
 
@@ -127,19 +145,25 @@ class _Handler(BaseHTTPRequestHandler):
         if place is None:
             return
         if place == "":
-            self._answer(200, "text/html; charset=utf-8", self.server_of.page().encode())
+            try:
+                page = self.server_of.page().encode("utf-8", "backslashreplace")
+            except BarnOwlError as error:  # the file of answers was replaced by something else, for example
+                self._refuse(500, str(error))
+            else:
+                self._answer(200, "text/html; charset=utf-8", page)
             return
         kind, _, number = place.partition("/")
         media: dict[str, tuple[str, Callable[[int], bytes]]] = {
             "sound": ("audio/flac", self.server_of.review.sound),
             "picture": ("image/jpeg", self.server_of.review.picture),
         }
-        if kind not in media or not number.isdecimal() or int(number) >= len(self.server_of.review.items):
+        index = _number(number)
+        if kind not in media or index is None or index >= len(self.server_of.review.items):
             self._refuse(404, "there is nothing here")
             return
         try:
-            self._answer(200, media[kind][0], media[kind][1](int(number)))
-        except AudioError as error:
+            self._answer(200, media[kind][0], media[kind][1](index))
+        except BarnOwlError as error:
             self._refuse(404, str(error))
 
     def do_POST(self) -> None:
@@ -147,20 +171,20 @@ class _Handler(BaseHTTPRequestHandler):
         place = self._place()
         if place is None:
             return
-        length = self.headers.get("Content-Length", "")
+        length = _number(self.headers.get("Content-Length", ""))
         if place != "answer" or self.headers.get_content_type() != "application/json":
             self._refuse(404, "there is nothing here")
-        elif not length.isdecimal() or int(length) > LARGEST:
+        elif length is None or length > MAX_ANSWER:
             self._refuse(413, "an answer cannot be that long")
         else:
             try:
-                reply = self.server_of.add(json.loads(self.rfile.read(int(length))))
-            except (ValueError, RecursionError):
-                self._refuse(400, "not a review answer")
+                reply = self.server_of.add(json.loads(self.rfile.read(length)))
             except OutputError as error:
                 self._refuse(507, str(error))
             except BarnOwlError as error:
                 self._refuse(400, str(error))
+            except (ValueError, RecursionError):
+                self._refuse(400, "not a review answer")
             else:
                 self._answer(200, "application/json", json.dumps(reply, allow_nan=False).encode())
 
@@ -180,7 +204,7 @@ class _Handler(BaseHTTPRequestHandler):
     def _refuse(self, code: int, why: str) -> None:
         # What was sent is not read, so that the connection cannot continue.
         self.close_connection = True
-        self._answer(code, "text/plain; charset=utf-8", why.encode())
+        self._answer(code, "text/plain; charset=utf-8", why.encode("utf-8", "backslashreplace"))
 
     def _answer(self, code: int, kind: str, body: bytes) -> None:
         self.send_response(code)
@@ -195,3 +219,8 @@ class _Handler(BaseHTTPRequestHandler):
 
     def log_message(self, format: str, *args: Any) -> None:  # noqa: A002 - the name is that of the class above
         """Say nothing."""
+
+
+def _number(text: str) -> int | None:
+    """Return a number in a request; None for other texts."""
+    return int(text) if text.isdecimal() and len(text) <= MAX_DIGITS else None

@@ -13,6 +13,7 @@ from barn_owl.audio import audio_info
 from barn_owl.errors import AudioError, TableError
 from barn_owl.files import whole_file
 from barn_owl.model import DecodingSettings, Model
+from barn_owl.tables import write_parquet
 from barn_owl.tag.decoding import EventDecoder, decided
 from barn_owl.tag.naming import Event
 from barn_owl.tag.scoring import ScoreBlock, ScoreStream, trace_recording
@@ -85,7 +86,7 @@ class ScoreTrace:
         }  # fmt: skip
         with whole_file(path) as beside:
             if Path(path).suffix.lower() == ".parquet":
-                self.table().assign(**facts).to_parquet(beside, index=False)
+                write_parquet(self.table().assign(**facts), beside)
             else:
                 arrays: dict[str, Any] = {name: getattr(self, name) for name in KINDS}
                 arrays |= {"labels": np.array(self.labels), **{name: np.array(fact) for name, fact in facts.items()}}

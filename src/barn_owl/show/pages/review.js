@@ -191,7 +191,9 @@ function settled() {  // an answer that was given holds the edges that it was gi
   if (current.kind === "event" && answer?.sounds?.length) give(answer.verdict, [[answer.sounds[0][0], ...edges]]);
 }
 
-// PredictionArrays go to the server at once; what it could not take waits, in the browser, until it can.
+// Answers go to the server at once. An answer that it did not take waits in the browser and is sent again.
+const LONGEST_RETRY_S = 30;
+let retry = 1;
 async function send(answer) {
   pending[answer.item] = answer;
   remember(pending);
@@ -208,10 +210,15 @@ async function flush() {
         reply = await fetch("answer", { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(answer) });
       } catch { /* told below */ }
       if (!reply?.ok) {
-        at("trouble").textContent = "Not saved: " + (reply ? await reply.text() : "the server does not respond") +
-          ". What you say is kept here and saved as soon as it does.";
+        const count = Object.keys(pending).length;
+        at("trouble").textContent = (count === 1 ? "1 answer is" : count + " answers are") + " not saved yet: " +
+          (reply ? await reply.text() : "the server does not respond") + ". Answers are kept in this browser; next attempt in " +
+          retry + " s.";
+        setTimeout(flush, 1000 * retry);
+        retry = Math.min(2 * retry, LONGEST_RETRY_S);
         return;
       }
+      retry = 1;
       if (pending[answer.item] === answer) delete pending[answer.item];
       remember(pending);
       estimate((await reply.json()).estimate);
