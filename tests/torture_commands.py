@@ -88,8 +88,10 @@ def complete(folder: Path) -> None:
     """Add what the calls need to the folder."""
     if (folder / "events.csv").exists():
         return
-    ran(["tag", "run", "night.flac", "-o", "events.csv", "--threshold", "0.2", "--release-threshold", "0.1"], folder)
-    ran(["tag", "run", "nights", "-o", "e.csv", "--store", "kept.sqlite"], folder)
+    truth = owl.read_clip_table(folder / "truth.csv")
+    owl.write_clip_table(truth.assign(score=0.5), folder / "events.csv")
+    eager = ["--threshold", "0.05", "--release-threshold", "0.02", "--min-confidence", "0"]
+    ran(["tag", "run", "nights", "-o", "e.csv", "--store", "kept.sqlite", *eager], folder)
     clips = owl.read_clip_table(folder / "clips.csv")
     owl.write_clip_table(clips.groupby("label").head(4), folder / "whole.csv")
     plan = owl.Plan(background=["still"], rehearsal={"minutes": 0}, pooling={"windows": 60}, mixtures={"count": 8})

@@ -1,7 +1,10 @@
 """Array helpers: aligned memory, quantiles, and power of levels in dB."""
 
 import math
-from typing import Any
+import zipfile
+import zlib
+from pathlib import Path
+from typing import Any, BinaryIO
 
 import numpy as np
 
@@ -21,6 +24,36 @@ def aligned_empty(shape: int | tuple[int, ...], dtype: Any = np.float32) -> np.n
     memory = np.empty(size + LINE, dtype=np.uint8)
     begin = -memory.ctypes.data % LINE
     return memory[begin : begin + size].view(dtype).reshape(shape)
+
+
+MAX_UNPACKED, MAX_RATIO = 1 << 26, 100
+"""Bytes that an NPZ file may unpack to in any case, and beyond that as a multiple of its size."""
+
+
+def read_npz(source: str | Path | BinaryIO) -> dict[str, np.ndarray]:
+    """Read the arrays of an NPZ file by name, without pickle.
+
+    Raises OSError when the file cannot be opened, and ValueError when it is damaged, or unpacks to far more than a
+    file of its size would (a few kilobytes can unpack to gigabytes).
+    """
+    try:
+        with zipfile.ZipFile(source) as archive:
+            entries = archive.infolist()
+        packed, unpacked = (sum(getattr(one, name) for one in entries) for name in ("compress_size", "file_size"))
+        if unpacked > max(MAX_UNPACKED, MAX_RATIO * packed):
+            raise ValueError(f"it would unpack to {unpacked} bytes from {packed}")
+        with np.load(source, allow_pickle=False) as arrays:
+            return {name: arrays[name] for name in arrays.files}
+    except (
+        zipfile.BadZipFile,
+        zlib.error,
+        EOFError,
+        MemoryError,
+        NotImplementedError,
+        RuntimeError,
+        KeyError,
+    ) as error:
+        raise ValueError(f"it is damaged: {error}") from error
 
 
 def quantile(values: np.ndarray, share: float) -> np.ndarray:

@@ -110,7 +110,7 @@ def _with_strata(events: pd.DataFrame, rng: np.random.Generator) -> pd.DataFrame
     """Give each event its stratum, the size of it, and its place in a random order."""
     ranks = events.groupby("label")["score"].rank(method="first", pct=True).fillna(1.0)
     third = np.minimum((ranks * THIRDS).apply(np.ceil), THIRDS).astype(int)
-    stratum = events["label"] + " " + third.map({1: "low", 2: "middle", 3: "high"})
+    stratum = events["label"] + " " + third.map({1: "low", 2: "middle", 3: "high"}).astype(str)
     shuffled = pd.Series(rng.permutation(len(events)), index=events.index)
     draw = shuffled.groupby(stratum).rank(method="first").astype(int)
     return events.assign(stratum=stratum, of=stratum.map(stratum.value_counts()), draw=draw)

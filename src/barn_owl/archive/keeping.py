@@ -16,6 +16,7 @@ from barn_owl.archive.hours import counted_by_hour, recording_start, with_clock
 from barn_owl.archive.pieces import Piece
 from barn_owl.archive.recordings import name_of
 from barn_owl.archive.store import Store
+from barn_owl.arrays import read_npz
 from barn_owl.audio import Excerpt
 from barn_owl.errors import AudioError
 from barn_owl.names import as_text
@@ -138,7 +139,7 @@ def _packed(blocks: Sequence[ScoreBlock]) -> bytes:
 def _unpacked(content: bytes) -> ScoreBlock | None:
     """One block of what `_packed` gave; None when it is damaged."""
     try:
-        with np.load(io.BytesIO(content), allow_pickle=False) as kept:
-            return ScoreBlock(int(kept["first"]), **{name: kept[name] for name in SCORES})
+        kept = read_npz(io.BytesIO(content))
+        return ScoreBlock(int(kept["first"]), **{name: kept[name] for name in SCORES})
     except Exception:  # a ZIP, and arrays inside it, can be damaged in any way: the piece is scored again
         return None

@@ -210,7 +210,21 @@ def run(arguments: list[str] | None = None) -> int:
         _report(f"{error.filename or 'the output'}: {error.strerror or error}")
         _discard_output()
         return 1
+    except Exception as error:
+        if not _out_of_processes(error):
+            raise
+        _report("no further thread or process can be started; raise the limit (ulimit -u), or use --workers 1")
+        return 1
     return code if isinstance(code, int) else 0
+
+
+def _out_of_processes(error: BaseException | None) -> bool:
+    """Whether an error comes from a limit of threads and processes, perhaps through others."""
+    while error is not None:
+        if isinstance(error, BlockingIOError) or "can't start new thread" in str(error):
+            return True
+        error = error.__cause__ or error.__context__
+    return False
 
 
 def _report(text: str) -> None:

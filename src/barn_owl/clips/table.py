@@ -74,6 +74,8 @@ def check_clip_table(clips: pd.DataFrame, *, where: str = "clip table") -> pd.Da
     columns |= {name: clips[name].to_numpy() for name in clips.columns if name not in COLUMNS}
     _check_rows(columns, where)
     table = pd.DataFrame(columns, index=pd.RangeIndex(len(clips)))
+    if not len(table):  # without rows, pandas takes columns of text for numbers
+        table = table.astype({name: str for name in columns if name in COLUMNS and name not in NUMBERS})
     # Nothing can be there twice where each file is there once.
     return table if len(set(columns["file"])) == len(table) else _without_repeats(table, where)
 

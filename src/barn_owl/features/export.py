@@ -8,6 +8,7 @@ from typing import IO, Any, Self
 import numpy as np
 import pandas as pd
 
+from barn_owl.arrays import read_npz
 from barn_owl.errors import AudioError, TableError
 from barn_owl.features.front_end import FrontEnd
 from barn_owl.files import checked_target, whole_file
@@ -211,9 +212,10 @@ def read_features(path: str | Path) -> pd.DataFrame:
             return _numbers_where_possible(plain_cells(pd.read_csv(path, dtype=str, keep_default_na=False)))
         if path.suffix == ".parquet":
             return pd.read_parquet(path)
-        with np.load(path, allow_pickle=False) as arrays:
-            kinds = {name.partition(":")[2]: arrays[name] for name in arrays.files if name != "columns"}
-            return pd.DataFrame({name: kinds[name] for name in arrays["columns"].tolist()})
+        arrays = read_npz(path)
+        columns = arrays.pop("columns").tolist()
+        kinds = {name.partition(":")[2]: array for name, array in arrays.items()}
+        return pd.DataFrame({name: kinds[name] for name in columns})
     except (OSError, ValueError, KeyError, pd.errors.ParserError) as error:
         raise TableError(f"{path} cannot be read as a table of features: {error}") from error
 

@@ -135,7 +135,8 @@ class Run:
         """
         path = self.folder / EMBEDDINGS
         try:
-            rows = np.asarray(np.load(path, allow_pickle=False))
+            # Mapped first: a header may promise more than the file holds.
+            rows = np.array(np.load(path, mmap_mode="r", allow_pickle=False))
         except (OSError, ValueError, EOFError) as error:
             raise ModelError(
                 f"{path} is missing or damaged; train the run again to see which clips are alike"

@@ -9,6 +9,7 @@ import numpy as np
 import pandas as pd
 from threadpoolctl import threadpool_limits
 
+from barn_owl.arrays import read_npz
 from barn_owl.audio import audio_info
 from barn_owl.errors import AudioError, TableError
 from barn_owl.files import whole_file
@@ -165,17 +166,17 @@ def read_trace(path: str | Path) -> ScoreTrace:
     try:
         if path.suffix.lower() == ".parquet":
             return _checked(_from_columns(pd.read_parquet(path)))
-        with np.load(path, allow_pickle=False) as kept:
-            return _checked(
-                ScoreTrace(
-                    file=str(kept["recording"]),
-                    duration_s=float(kept["duration_s"]),
-                    labels=[str(label) for label in kept["labels"]],
-                    step_s=float(kept["step_s"]),
-                    first_s=float(kept["first_s"]),
-                    **{name: kept[name] for name in KINDS},
-                )
+        kept = read_npz(path)
+        return _checked(
+            ScoreTrace(
+                file=str(kept["recording"]),
+                duration_s=float(kept["duration_s"]),
+                labels=[str(label) for label in kept["labels"]],
+                step_s=float(kept["step_s"]),
+                first_s=float(kept["first_s"]),
+                **{name: kept[name] for name in KINDS},
             )
+        )
     except TableError:
         raise
     except Exception as error:  # a ZIP, and arrays inside it, can be damaged in any way
