@@ -78,7 +78,7 @@ def main() -> None:
         found = adjust(load_model(where), read_clip_table(another.truth))
         set_decoding(where, found.decoding)
         model = load_model(where)
-        scores = score_events(read_clip_table(folder / "quay" / "truth.csv"), tag_recording(model, night))
+        scores = score_events(tag_recording(model, night), read_clip_table(folder / "quay" / "truth.csv"))
         tell("demo night, adjusted on another: event F1", scores.f1, ">= 0.85")
         tell(
             "demo night: median onset error, ms", 1000 * float(scores.matches["onset_error_s"].abs().median()), "< 40"
@@ -86,7 +86,7 @@ def main() -> None:
         tell("demo night: false alarms per hour", scores.false_alarms_per_hour, "(for information)")
         tell("demo night: share of unknown sounds that raise an event", scores.unknown_share, "<= 0.20")
         further = [write_harbor(folder / f"night{n}", seed=n, clips_per_label=1, minutes=15) for n in (2, 3, 4, 5, 6)]
-        judged = [score_events(read_clip_table(quay.truth), tag_recording(model, quay.recording)) for quay in further]
+        judged = [score_events(tag_recording(model, quay.recording), read_clip_table(quay.truth)) for quay in further]
         tell("five further nights: the same, mean", float(np.mean([one.unknown_share for one in judged])), "<= 0.20")
         tell("five further nights: event F1, mean", float(np.mean([one.f1 for one in judged])), ">= 0.85")
 

@@ -15,7 +15,7 @@ def main() -> None:
     found = barn_owl.adjust(run.model, truth)
     print(found.cross_validated.round(2))
     events = barn_owl.tag_recording(run.model, "night.flac", decoding=found.decoding)
-    print(barn_owl.score_events(truth, events).by_label.round(2))
+    print(barn_owl.score_events(events, truth).by_label.round(2))
     barn_owl.write_events(events, "adjusted.vtt", force=True)
 
 

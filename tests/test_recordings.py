@@ -307,7 +307,7 @@ def test_events_stay_when_the_gain_changes(run, nights, gain_db):
     decoding = run.model.decoding.but(threshold=0.5)
     plain = tag_samples(run.model, samples, RATE_HZ, decoding=decoding)
     changed = tag_samples(run.model, samples * np.float32(10 ** (gain_db / 20)), RATE_HZ, decoding=decoding)
-    scores = score_events(plain.assign(file="x"), changed.assign(file="x"), collar_s=0.1)
+    scores = score_events(changed.assign(file="x"), plain.assign(file="x"), collar_s=0.1)
     assert scores.f1 >= 0.8
 
 
@@ -321,7 +321,7 @@ def truth_and_events(shift=0.0):
 
 
 def test_scores_of_events_worked_by_hand():
-    scores = score_events(*truth_and_events(), seconds={"x": 1800, "y": 1800})
+    scores = score_events(*reversed(truth_and_events()), seconds={"x": 1800, "y": 1800})
     assert (scores.precision, scores.recall, scores.false_alarms_per_hour) == (0.5, pytest.approx(2 / 3), 2.0)
     assert scores.unknown["raised"].tolist() == ["b"]
     assert scores.unknown_share == 1
@@ -329,13 +329,13 @@ def test_scores_of_events_worked_by_hand():
     late = truth.assign(end_s=truth["end_s"].where(truth["unknown"] == "", 8.8))
     late = pd.concat([late, pd.DataFrame([{**truth.iloc[1], "file": "y", "start_s": 7.5, "end_s": 8.4}])])
     # Found too late to be right, but it is that one's event, not the gull's.
-    assert score_events(late, events).unknown["raised"].tolist() == [""]
+    assert score_events(events, late).unknown["raised"].tolist() == [""]
     assert scores.confusion().loc["b", "a"] == 1
     assert scores.errors.loc[0.5].round(3).tolist() == [0.05, 0.35, 0.3]
     assert scores.misses["label"].tolist() == ["b"]
     assert len(scores.false_alarms) == 2
     json.dumps(scores.as_dict(), allow_nan=False)
-    strict = score_events(*truth_and_events(), offset_share=0.2, seconds={"x": 1800, "y": 1800})
+    strict = score_events(*reversed(truth_and_events()), offset_share=0.2, seconds={"x": 1800, "y": 1800})
     assert strict.matches["truth"].tolist() == [2]
     spread = scores.intervals()
     assert (spread["low"] <= spread["value"]).all()
@@ -346,7 +346,7 @@ def test_a_row_without_a_label_is_no_event_anywhere(runs, nights):
     truth = pd.DataFrame({"file": ["a.wav", "a.wav", "b.wav"], "start_s": [1.0, 3.0, np.nan],
                           "end_s": [2.0, 4.0, np.nan], "label": ["hum", "", ""]})  # fmt: skip
     events = truth.iloc[:2].assign(label=["hum", "hiss"])
-    found = score_events(truth, events, seconds={"a.wav": 10.0})
+    found = score_events(events, truth, seconds={"a.wav": 10.0})
     assert (len(found.truth), found.recall, found.precision) == (1, 1.0, 0.5)
     assert set(found.seconds) == {"a.wav", "b.wav"}  # nothing is in the latter, which was listened to
     assert score_events(truth, truth, seconds={"a.wav": 10.0}).f1 == 1
@@ -358,7 +358,7 @@ def test_a_row_without_a_label_is_no_event_anywhere(runs, nights):
 
 
 def test_segments_worked_by_hand():
-    table = score_segments(*truth_and_events(), segment_s=1.0, seconds={"x": 10, "y": 10})
+    table = score_segments(*reversed(truth_and_events()), segment_s=1.0, seconds={"x": 10, "y": 10})
     # a: true in x 1, y 1 to 2; said in x 1 to 2, 5, y 1 to 3. b: true in x 5; said in y 8.
     assert table.loc["a", ["true", "detected", "hits"]].tolist() == [3, 6, 3]
     assert table.loc["b", ["true", "detected", "hits"]].tolist() == [1, 1, 0]
@@ -368,7 +368,7 @@ def test_segments_worked_by_hand():
 def test_rows_of_one_label_that_overlap_are_told(caplog):
     truth, found = truth_and_events()
     with caplog.at_level(logging.WARNING):
-        score_events(pd.concat([truth, truth.iloc[:1].assign(start_s=1.5, end_s=2.5)], ignore_index=True), found)
+        score_events(found, pd.concat([truth, truth.iloc[:1].assign(start_s=1.5, end_s=2.5)], ignore_index=True))
     assert "a in x at 1.5 s begins before the one before it ends" in caplog.text
 
 
@@ -393,10 +393,10 @@ def test_adjusting_finds_settings_that_are_better(runs, nights):
     found = adjust(replace(model, decoding=bad), nights)
     files = list(nights["file"].unique())
     before = score_events(
-        nights, pd.concat([tag_recording(model, f, decoding=bad) for f in files], ignore_index=True)
+        pd.concat([tag_recording(model, f, decoding=bad) for f in files], ignore_index=True), nights
     )
     after = score_events(
-        nights, pd.concat([tag_recording(model, f, decoding=found.decoding) for f in files], ignore_index=True)
+        pd.concat([tag_recording(model, f, decoding=found.decoding) for f in files], ignore_index=True), nights
     )
     assert after.f1 == found.scores.f1 > max(before.f1, 0.6)
     assert found.cross_validated.index.tolist() == [f.rsplit("/", 1)[1] for f in files]
@@ -408,7 +408,7 @@ def test_adjusting_finds_settings_that_are_better(runs, nights):
     for row in found.curve.iloc[::4].itertuples():
         own = found.decoding.model_copy(update={"threshold": row.threshold, "labels": {}})
         events = pd.concat([tag_trace(model, trace, decoding=own) for trace in traces], ignore_index=True)
-        scores = score_events(nights, events, seconds=seconds)
+        scores = score_events(events, nights, seconds=seconds)
         for name in ("f1", "precision", "recall", "false_alarms_per_hour"):
             assert getattr(row, name) == pytest.approx(getattr(scores, name), abs=1e-12)
     few = adjust(model, nights, goal="recall", false_alarms_per_hour=0.0)
@@ -428,7 +428,7 @@ def test_annotated_recordings_become_training_clips(nights):
     places = (longer["onset_s"] - longer["start_s"]).round(3)
     assert places.nunique() > 5
     wrong = pd.DataFrame({"file": nights["file"][0], "start_s": [27.2, 3.1], "end_s": [27.6, 3.4], "label": "hum"})
-    hard = clips_of_false_alarms(nights, wrong, 1.0, label="still")
+    hard = clips_of_false_alarms(wrong, nights, 1.0, label="still")
     assert (len(hard), hard["label"][0], hard["confused_with"][0]) == (1, "still", "hum")
     assert hard["start_s"][0] == pytest.approx(26.9)
     with pytest.raises(TableError, match="no events with both label"):
@@ -550,7 +550,7 @@ def test_an_onset_threshold_is_lowered_only_for_more_than_chance(runs, busy_nigh
     usual, strict = (adjust(one, busy_night) for one in own)
     assert usual.decoding.threshold >= 0.5
     assert strict.decoding.threshold < 0.995
-    assert strict.scores.f1 > score_events(busy_night, tag_recording(own[1], busy_night["file"][0])).f1 + 0.1
+    assert strict.scores.f1 > score_events(tag_recording(own[1], busy_night["file"][0]), busy_night).f1 + 0.1
 
 
 def test_what_is_as_good_by_chance_differs_least_from_the_model(runs, busy_night, monkeypatch):

@@ -89,7 +89,7 @@ def test_what_to_expect_is_what_the_files_of_the_run_say(runs):
     run = runs["cnn"]
     truth, events = (read_clip_table(run.folder / f"rehearsal{name}.csv") for name in ("", "-events"))
     expected = run.expectation
-    scores = score_events(truth, events, seconds={truth["file"][0]: expected["minutes"] * 60})
+    scores = score_events(events, truth, seconds={truth["file"][0]: expected["minutes"] * 60})
     assert scores.f1 == pytest.approx(expected["event_f1"])
     assert soundfile.info(run.folder / "rehearsal.flac").duration == pytest.approx(expected["minutes"] * 60, abs=0.5)
     assert set(expected["labels"]) <= {"hum", "hiss", "tick"}
@@ -100,7 +100,7 @@ def test_what_a_density_brings_worked_by_hand():
     events = pd.DataFrame(
         {"file": "r.wav", "start_s": [10.0, 21.3, 60.0], "end_s": [11.0, 21.8, 61.0], "label": "hum"}
     )
-    scores = score_events(truth, events, seconds={"r.wav": 104.0})
+    scores = score_events(events, truth, seconds={"r.wav": 104.0})
     # 2 s around each sound are busy, 100 s are quiet and hold one false alarm; another is alongside a sound.
     found = at_density(scores, truth, 1.0)
     assert found["quiet_alarms_per_hour"] == pytest.approx(36)
@@ -155,12 +155,12 @@ def test_scores_near_nothing_are_doubted():
     columns = ["file", "start_s", "end_s", "label"]
     truth = pd.DataFrame([("x", float(n), n + 0.5, "a") for n in range(10)], columns=columns)
     none = truth.head(0).assign(score=0.0)
-    assert "no score reaches the threshold" in event_score_caveats(score_events(truth, none, seconds={"x": 20}))[0]
+    assert "no score reaches the threshold" in event_score_caveats(score_events(none, truth, seconds={"x": 20}))[0]
     other = truth.assign(label="b", score=0.9)
-    assert "the right label" in event_score_caveats(score_events(truth, other, seconds={"x": 20}))[0]
+    assert "the right label" in event_score_caveats(score_events(other, truth, seconds={"x": 20}))[0]
     late = truth.assign(start_s=truth["start_s"] + 0.4, score=0.9)
-    assert "decoding settings cannot help" in event_score_caveats(score_events(truth, late, seconds={"x": 20}))[0]
-    assert event_score_caveats(score_events(truth, truth.assign(score=0.9), seconds={"x": 20})) == []
+    assert "decoding settings cannot help" in event_score_caveats(score_events(late, truth, seconds={"x": 20}))[0]
+    assert event_score_caveats(score_events(truth.assign(score=0.9), truth, seconds={"x": 20})) == []
 
 
 def test_recordings_are_listened_to_and_their_calm_parts_serve_as_background(clips, tmp_path, rng, capsys):

@@ -57,13 +57,13 @@ def test_events_worked_by_hand():
     truth = events((1.0, 2.0, "a"), (1.3, 2.0, "a"), (5.0, 6.0, "b"), (8.0, 9.0, ""))
     truth["unknown"] = ["", "", "", "gull"]
     found = events((1.15, 2.0, "a"), (1.45, 1.9, "a"), (5.3, 6.0, "b"), (8.0, 9.0, "b"))
-    scores = score_events(truth, found, collar_s=0.2)
+    scores = score_events(found, truth, collar_s=0.2)
     # Nearest first would pair 1.15 with 1.3 and leave one over; the best pairing finds both.
     assert scores.by_label.loc["a"].tolist()[:6] == [2, 2, 2, 1, 1, 1]
     assert scores.by_label.loc["b"].tolist()[:6] == [1, 2, 0, 0, 0, 0]
     assert (scores.precision, scores.recall, scores.f1) == (0.5, pytest.approx(2 / 3), pytest.approx(4 / 7))
     np.testing.assert_allclose(sorted(scores.matches["onset_error_s"]), [0.15, 0.15])
-    assert score_events(truth, found, collar_s=0.3).by_label.loc["b", "hits"] == 1
+    assert score_events(found, truth, collar_s=0.3).by_label.loc["b", "hits"] == 1
 
 
 @given(st.lists(st.integers(0, 20), min_size=1, max_size=5), st.lists(st.integers(0, 20), min_size=1, max_size=5))
@@ -77,14 +77,14 @@ def test_matching_is_the_best_of_all_pairings(true, found):
         sum(abs(a - b) <= 2 for a, b in zip(short, chosen, strict=True))
         for chosen in itertools.permutations(long, len(short))
     )
-    assert score_events(table(true), table(found), collar_s=0.2).by_label.loc["a", "hits"] == best
+    assert score_events(table(found), table(true), collar_s=0.2).by_label.loc["a", "hits"] == best
 
 
 def test_no_events_and_events_of_another_recording():
     truth = events((1.0, 2.0, "a"))
-    nothing = score_events(truth, truth.iloc[:0])
+    nothing = score_events(truth.iloc[:0], truth)
     assert (nothing.precision, nothing.recall, nothing.f1) == (0, 0, 0)
     with pytest.raises(TableError, match=r"says nothing about other\.wav; its files: n\.wav"):
-        score_events(truth, events((1.0, 2.0, "a"), file="other.wav"))
+        score_events(events((1.0, 2.0, "a"), file="other.wav"), truth)
     with pytest.raises(TableError, match="row 1: start_s and end_s must be given"):
-        score_events(truth.assign(start_s=np.nan), truth)
+        score_events(truth, truth.assign(start_s=np.nan))

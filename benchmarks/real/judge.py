@@ -116,7 +116,7 @@ class Judge:
             truth = barn_owl.read_clip_table(recording.with_suffix(".csv")).assign(file=str(recording))
             events = barn_owl.read_events(self.out / "events.csv").assign(file=str(recording))
             seconds = {str(recording): audio_info(recording).duration_s}
-            scores = barn_owl.score_events(truth, events, seconds=seconds)
+            scores = barn_owl.score_events(events, truth, seconds=seconds)
             self.note(f"{recording.stem}{what}, event F1", scores.f1)
             self.note(f"{recording.stem}{what}, false alarms per hour", scores.false_alarms_per_hour)
 

@@ -19,6 +19,7 @@ from barn_owl.annotation.similar_sounds import example_of
 from barn_owl.audio import audio_info
 from barn_owl.clips import check_clip_table, load_frames
 from barn_owl.clips.labels import labels_in
+from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.errors import AudioError, TableError
 from barn_owl.evaluate.predictions import clip_outputs, with_predictions
 from barn_owl.model import Model
@@ -37,11 +38,11 @@ SEEN = 3000
 
 
 def propose(
-    clips: pd.DataFrame,
+    clips: TableOrPath,
     *,
     count: int = 50,
     model: Model | None = None,
-    known: pd.DataFrame | None = None,
+    known: TableOrPath | None = None,
     workers: int = 2,
     seed: int = 0,
     progress: Callable[[float, float], None] | None = None,
@@ -75,6 +76,8 @@ def propose(
     >>> proposed["rank"].tolist()
     [1, 2, 3]
     """
+    clips = as_clip_table(clips, "clips")
+    known = None if known is None else as_clip_table(known, "known")
     table = _candidates(check_clip_table(clips, where="clips to propose from"), workers)
     if not len(table):
         raise TableError("there are no clips to propose")

@@ -13,6 +13,7 @@ import pandas as pd
 
 from barn_owl.annotation.items import EVENT, STRETCH
 from barn_owl.annotation.reviews import ReviewAnswer, item_keys
+from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.evaluate.intervals import LEVEL
 
 ROUNDS = 4000
@@ -50,12 +51,7 @@ class Estimate:
 
 
 def estimate_quality(
-    items: pd.DataFrame,
-    answers: dict[str, ReviewAnswer],
-    *,
-    rounds: int = ROUNDS,
-    seed: int = 0,
-    level: float = LEVEL,
+    items: TableOrPath, answers: dict[str, ReviewAnswer], *, rounds: int = ROUNDS, seed: int = 0, level: float = LEVEL
 ) -> Estimate:
     """Estimate precision and recall of all events from the answers to a random sample.
 
@@ -68,6 +64,7 @@ def estimate_quality(
     rounds : int
         How often what is not known is drawn.
     """
+    items = as_clip_table(items, "items")
     given = [answers.get(key) for key in item_keys(items)]
     return estimate_from(items, given, rounds=rounds, seed=seed, level=level)
 

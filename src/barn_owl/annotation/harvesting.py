@@ -21,6 +21,7 @@ from barn_owl.annotation.similar_sounds import FRONT_END, pieces_of
 from barn_owl.audio.silence import two_threshold_runs
 from barn_owl.classifiers.logistic import fit_logistic
 from barn_owl.clips import check_clip_table
+from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.errors import AudioError, TableError
 from barn_owl.features import pool
 from barn_owl.files import temporary_folder
@@ -88,7 +89,7 @@ class _Parts:
 
 
 def harvest(
-    recordings: pd.DataFrame,
+    recordings: TableOrPath,
     *,
     per_recording: int = 5,
     least: float = 0.8,
@@ -128,6 +129,7 @@ def harvest(
     Traceback (most recent call last):
     barn_owl.errors.TableError: to tell labels apart, two of them need 3 recordings each or more; hum has 1
     """
+    recordings = as_clip_table(recordings, "recordings")
     table = check_clip_table(recordings, where="recordings")
     counts = table.loc[table["label"] != "", "label"].value_counts()
     left_out = {

@@ -14,6 +14,7 @@ import pandas as pd
 from barn_owl.audio import audio_info, read_audio, sound_files_below
 from barn_owl.audio.remote import is_elsewhere
 from barn_owl.clips import check_clip_table
+from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.errors import TableError
 from barn_owl.features import FrontEnd
 from barn_owl.features.activity import quiet_level
@@ -33,7 +34,7 @@ SEEN_S = 3.0
 
 
 def review_items(
-    events: pd.DataFrame,
+    events: TableOrPath,
     recordings: Sequence[str] = (),
     *,
     stretches: int = 60,
@@ -77,6 +78,7 @@ def review_items(
     >>> sorted(items["kind"].unique())
     ['event', 'stretch']
     """
+    events = as_clip_table(events, "events")
     events = check_clip_table(events, where="events")
     events = _whole(events)
     # One of its own each: what is drawn must not depend on what else is.
@@ -216,7 +218,7 @@ def _gaps(events: pd.DataFrame | None, length_s: float) -> list[tuple[float, flo
     return [*gaps, (at, length_s)] if length_s - at >= SHORTEST_S else gaps
 
 
-def recordings_at(table: pd.DataFrame, folder: str | Path | None) -> pd.DataFrame:
+def recordings_at(table: TableOrPath, folder: str | Path | None) -> pd.DataFrame:
     """Return a table with the present paths of recordings that were moved below `folder`.
 
     Each is the file of the same name whose path ends most like before.
@@ -226,6 +228,7 @@ def recordings_at(table: pd.DataFrame, folder: str | Path | None) -> pd.DataFram
     TableError
         If one is not there, or could be several.
     """
+    table = as_clip_table(table, "table")
     missing = [file for file in table["file"].unique() if not is_elsewhere(file) and not_a_file(file)]
     if not missing:
         return table

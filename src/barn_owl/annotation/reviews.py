@@ -17,6 +17,7 @@ import pandas as pd
 
 from barn_owl.annotation.items import STRETCH
 from barn_owl.clips import check_clip_table
+from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.errors import OutputError, TableError
 from barn_owl.names import MAX_TIME_S, label_fault, shortened
 
@@ -96,8 +97,9 @@ def item_key(item: Mapping[str, Any], name: str = "") -> str:
     return f"{name} {item['start_s']:.3f} {item['end_s']:.3f} {item['label']}".rstrip()
 
 
-def item_keys(items: pd.DataFrame) -> list[str]:
+def item_keys(items: TableOrPath) -> list[str]:
     """Return the keys of all items; files of the same name get as many of their folders as tell them apart."""
+    items = as_clip_table(items, "items")
     parts = {file: PurePath(file).parts for file in items["file"].unique()}
     names = {file: file_parts[-1] for file, file_parts in parts.items()}
     depth = 1
@@ -183,7 +185,7 @@ def read_reviews(path: str | Path) -> dict[str, ReviewAnswer]:
     return answers
 
 
-def reviewed_clips(items: pd.DataFrame, answers: dict[str, ReviewAnswer]) -> pd.DataFrame:
+def reviewed_clips(items: TableOrPath, answers: dict[str, ReviewAnswer]) -> pd.DataFrame:
     """Make the clip table of a review: confirmed stretches with their label, rejected ones with a blank label.
 
     Items without an answer, or answered "unsure", are skipped, as are stretches with nothing in them. Columns
@@ -202,6 +204,7 @@ def reviewed_clips(items: pd.DataFrame, answers: dict[str, ReviewAnswer]) -> pd.
     >>> barn_owl.annotation.reviewed_clips(items, answers)["label"].tolist()
     ['']
     """
+    items = as_clip_table(items, "items")
     rows: list[dict[Any, Any]] = []
     for item, key in zip(items.to_dict("records"), item_keys(items), strict=True):
         answer = answers.get(key)

@@ -18,6 +18,7 @@ import scipy
 
 from barn_owl.audio import Excerpt, audio_info, read_audio, stream_audio
 from barn_owl.clips import check_clip_table
+from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.errors import AudioError, TableError
 from barn_owl.features import FrontEnd
 from barn_owl.features.activity import quiet_level, total_db
@@ -63,7 +64,7 @@ class Example:
 
 
 def find_similar(
-    examples: pd.DataFrame,
+    examples: TableOrPath,
     recordings: Sequence[str | Path],
     *,
     most: int = 50,
@@ -108,6 +109,7 @@ def find_similar(
     >>> found["label"].tolist(), sorted(found["start_s"].round())
     (['hum', 'hum'], [2.0, 11.0])
     """
+    examples = as_clip_table(examples, "examples")
     table = check_clip_table(examples, where="examples")
     known = [example_of(row) for _, row in table.iterrows()]
     if not known:

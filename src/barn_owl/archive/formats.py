@@ -24,7 +24,7 @@ from barn_owl.archive.store import is_store, read_store
 from barn_owl.audio import audio_info
 from barn_owl.audio.remote import place
 from barn_owl.clips import check_clip_table, read_clip_table, write_clip_table
-from barn_owl.clips.table import closed_urls, read_any_table
+from barn_owl.clips.table import TableOrPath, as_clip_table, closed_urls, read_any_table
 from barn_owl.errors import AudioError, OutputError, TableError
 from barn_owl.files import FULL, check_space, whole_file
 from barn_owl.tables import write_table
@@ -40,7 +40,7 @@ BLOCK = 65_536
 """Samples that are copied at once."""
 
 
-def write_events(events: pd.DataFrame, path: str | Path, *, force: bool = False) -> None:
+def write_events(events: TableOrPath, path: str | Path, *, force: bool = False) -> None:
     """Write events in the format that the ending of `path` names; see `ENDINGS`.
 
     Raises
@@ -54,6 +54,7 @@ def write_events(events: pd.DataFrame, path: str | Path, *, force: bool = False)
     >>> events = barn_owl.read_events("events.csv")
     >>> barn_owl.write_events(events, "events.srt", force=True)
     """
+    events = as_clip_table(events, "events")
     path = Path(path)
     ending = path.suffix.lower()
     if ending not in ENDINGS:
@@ -186,7 +187,7 @@ def _read_cues(text: str, file: str) -> pd.DataFrame:
     return check_clip_table(pd.DataFrame(rows, columns=COLUMNS))
 
 
-def write_cues(recording: str | Path, events: pd.DataFrame, path: str | Path, *, force: bool = False) -> None:
+def write_cues(recording: str | Path, events: TableOrPath, path: str | Path, *, force: bool = False) -> None:
     """Write a copy of a recording as WAV with its events as cue points, labels and lengths, for sound editors.
 
     The samples are those of the recording, 16 bit, or 24 or float if it has more.
@@ -202,6 +203,7 @@ def write_cues(recording: str | Path, events: pd.DataFrame, path: str | Path, *,
     --------
     >>> barn_owl.archive.write_cues("night.wav", barn_owl.read_events("events.csv"), "marked.wav", force=True)
     """
+    events = as_clip_table(events, "events")
     info = audio_info(recording)
     subtype = info.subtype if info.subtype in ("PCM_24", "PCM_32", "FLOAT", "DOUBLE") else "PCM_16"
     width = {"PCM_16": 2, "PCM_24": 3, "PCM_32": 4, "FLOAT": 4, "DOUBLE": 8}[subtype]

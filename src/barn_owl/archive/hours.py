@@ -10,7 +10,7 @@ import numpy as np
 import pandas as pd
 
 from barn_owl.audio import broadcast_start
-from barn_owl.clips.table import read_any_table
+from barn_owl.clips.table import TableOrPath, as_clip_table, read_any_table
 from barn_owl.errors import TableError
 from barn_owl.files import real_path
 
@@ -97,8 +97,9 @@ def _zone(name: str) -> ZoneInfo:
         raise TableError(f"{name!r} is no time zone; say one such as Europe/Lisbon or UTC") from error
 
 
-def with_clock(events: pd.DataFrame, starts: Mapping[str, datetime | None]) -> pd.DataFrame:
+def with_clock(events: TableOrPath, starts: Mapping[str, datetime | None]) -> pd.DataFrame:
     """Add a column ``clock``: the time of day of each event in ISO 8601, blank if the start is unknown."""
+    events = as_clip_table(events, "events")
     clock = [
         ""
         if (start := starts.get(row.file)) is None
@@ -117,7 +118,7 @@ def _later(start: datetime, seconds: float) -> datetime:
 
 
 def hours_table(
-    events: pd.DataFrame, starts: Mapping[str, datetime | None], seconds: Mapping[str, float]
+    events: TableOrPath, starts: Mapping[str, datetime | None], seconds: Mapping[str, float]
 ) -> pd.DataFrame:
     """Count events by label (columns) and hour of the day (rows 0 to 23), with ``recorded_s`` of each hour.
 
@@ -136,6 +137,7 @@ def hours_table(
     >>> list(table)
     ['hiss', 'hum', 'tick', 'recorded_s']
     """
+    events = as_clip_table(events, "events")
     known = {file: start for file, start in starts.items() if start is not None}
     labels = sorted(events["label"].unique())
     table = pd.DataFrame(0, index=pd.RangeIndex(HOURS, name="hour"), columns=labels)

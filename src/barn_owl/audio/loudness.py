@@ -7,6 +7,8 @@ from functools import lru_cache
 
 import numpy as np
 
+from barn_owl.audio.samples import as_samples
+
 BLOCK_S = 0.4
 """Length of a gating block; blocks overlap by three quarters."""
 STEP_S = 0.1
@@ -104,15 +106,33 @@ def lufs(power: np.ndarray | float) -> np.ndarray:
 
 
 def integrated_loudness(samples: np.ndarray, rate_hz: int) -> float:
-    """Integrated loudness in LUFS of samples, shape ``(samples,)`` or ``(samples, channels)``.
+    """Compute the integrated loudness of samples in LUFS, by ITU-R BS.1770-4.
 
-    Minus infinity for silence; NaN for less than 0.4 s, where loudness is undefined in the standard.
+    Parameters
+    ----------
+    samples : np.ndarray
+        Shape ``(samples,)`` or ``(samples, channels)``; types as for `barn_owl.FrontEnd.frames`.
+    rate_hz : int
+        Sample rate.
 
+    Returns
+    -------
+    float
+        Minus infinity for silence; NaN for less than 0.4 s, where loudness is undefined in the standard.
+
+    Raises
+    ------
+    AudioError
+        If the samples have another type or shape.
+
+    Examples
+    --------
     >>> import numpy as np
     >>> t = np.arange(48_000 * 3) / 48_000
     >>> round(integrated_loudness(np.sin(2 * np.pi * 997 * t), 48_000), 2)
     -3.01
     """
+    samples = as_samples(samples)
     samples = samples[:, None] if samples.ndim == 1 else samples
     meter = LoudnessMeter(rate_hz, samples.shape[1])
     meter.push(samples)

@@ -1,12 +1,13 @@
 """Live sources: microphones, pipes, and simulated microphones."""
 
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable
 from typing import Any, BinaryIO, Protocol
 
 import numpy as np
 
 from barn_owl.audio.raw import stream_raw
+from barn_owl.audio.samples import as_mono
 from barn_owl.audio.sources import Inlet
 from barn_owl.errors import AudioError
 from barn_owl.wording import how_to_install
@@ -35,6 +36,8 @@ class SimulatedMicrophone:
 
     Parameters
     ----------
+    blocks : Iterable[np.ndarray] | np.ndarray
+        All samples, or blocks of them; types and shapes as for `barn_owl.FrontEnd.frames`.
     speed : float
         Times real time; infinite for as fast as the listener takes samples. Above real time the source waits
         for the listener and loses nothing; at real time a listener that is too slow loses samples, as with a
@@ -46,12 +49,18 @@ class SimulatedMicrophone:
     comes_back = True
 
     def __init__(
-        self, blocks: Iterator[np.ndarray], rate_hz: int, *, speed: float = 1.0, away: tuple[int, float] = (0, 0.0)
+        self,
+        blocks: Iterable[np.ndarray] | np.ndarray,
+        rate_hz: int,
+        *,
+        speed: float = 1.0,
+        away: tuple[int, float] = (0, 0.0),
     ) -> None:
         if not speed > 0:
             raise AudioError(f"the speed of a simulated microphone must be above 0, got {speed:g}")
         self.rate_hz, self._speed = rate_hz, speed
-        self._blocks, self._kept = blocks, np.empty(0, dtype=np.float32)
+        blocks = [blocks] if isinstance(blocks, np.ndarray) else blocks
+        self._blocks, self._kept = map(as_mono, blocks), np.empty(0, dtype=np.float32)
         self._aways, self._away_s = away
 
     def record(self, seconds: float) -> np.ndarray:
@@ -61,7 +70,7 @@ class SimulatedMicrophone:
             block = next(self._blocks, None)
             if block is None:
                 block = np.zeros(wanted - len(self._kept), dtype=np.float32)
-            self._kept = np.concatenate([self._kept, block.astype(np.float32)])
+            self._kept = np.concatenate([self._kept, block])
         taken, self._kept = self._kept[:wanted], self._kept[wanted:]
         self._wait(time.monotonic() + seconds / self._speed)
         return taken
@@ -79,7 +88,7 @@ class SimulatedMicrophone:
                 block = next(self._blocks, None)
                 if block is None:
                     return
-                self._kept = block.astype(np.float32)
+                self._kept = block
             part, self._kept = self._kept[:size], self._kept[size:]
             played += len(part)
             if np.isfinite(self._speed):

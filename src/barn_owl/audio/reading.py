@@ -16,6 +16,7 @@ import soundfile
 
 from barn_owl.audio.remote import RemoteFile, opened_elsewhere, place
 from barn_owl.audio.resampling import resample_blocks
+from barn_owl.audio.samples import mean_of_channels
 from barn_owl.errors import AudioError
 from barn_owl.files import not_a_file
 
@@ -333,13 +334,6 @@ def tell_flaws(path: Path | str, found: list[str], flaws: list[str] | None) -> N
 
 def one_channel(block: np.ndarray, channel: int | Literal["mix"]) -> np.ndarray:
     """Take one channel of a block, ``(samples, channels)``, or the mean of all."""
-    if block.shape[1] == 1:
-        return block[:, 0]
-    if channel == "mix":
-        # Channel by channel: a mean over so short an axis takes longer than the decoding.
-        mixed = block[:, 0] + block[:, 1]
-        for number in range(2, block.shape[1]):
-            mixed += block[:, number]
-        mixed /= np.float32(block.shape[1])
-        return mixed
+    if channel == "mix" or block.shape[1] == 1:
+        return mean_of_channels(block)
     return np.ascontiguousarray(block[:, channel - 1])

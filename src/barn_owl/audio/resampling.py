@@ -5,6 +5,8 @@ from collections.abc import Iterable, Iterator
 import numpy as np
 import soxr
 
+from barn_owl.audio.samples import as_mono
+
 
 class Resampler:
     """Takes mono float32 blocks of one continuous signal and gives them at another rate."""
@@ -36,13 +38,14 @@ def resample_blocks(blocks: Iterable[np.ndarray], from_hz: int, to_hz: int) -> I
 
 
 def resample(samples: np.ndarray, from_hz: int, to_hz: int) -> np.ndarray:
-    """Resample mono `samples`, shape ``(samples,)``, from one rate to another; float32.
+    """Resample `samples` from one rate to another; mono, float32. Types and shapes as for `barn_owl.FrontEnd.frames`.
 
     >>> import numpy as np
     >>> resample(np.zeros(48_000, dtype=np.float32), 48_000, 16_000).shape
     (16000,)
     """
+    samples = as_mono(samples)
     if from_hz == to_hz:
         return samples
-    blocks = list(resample_blocks([np.ascontiguousarray(samples, dtype=np.float32)], from_hz, to_hz))
+    blocks = list(resample_blocks([np.ascontiguousarray(samples)], from_hz, to_hz))
     return np.concatenate(blocks) if blocks else np.empty(0, dtype=np.float32)

@@ -6,7 +6,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from barn_owl.audio.loudness import integrated_loudness
-from barn_owl.errors import AudioError, PlanError
+from barn_owl.audio.samples import as_mono, as_samples
+from barn_owl.errors import PlanError
 
 FRAME_S = 0.01
 """Length of what is measured at once: shorter than any gap that is worth cutting."""
@@ -56,6 +57,7 @@ def set_level(samples: np.ndarray, rate_hz: int, target_db: float, *, measure: s
     """
     if measure not in MEASURES:
         raise PlanError(f"there is no measure {measure!r}; there are {', '.join(MEASURES)}")
+    samples = as_samples(samples)
     now = MEASURES[measure](samples, rate_hz) if len(samples) else -np.inf
     if np.isnan(now):
         now = MEASURES["rms"](samples, rate_hz)
@@ -108,7 +110,7 @@ def find_activity(samples: np.ndarray, rate_hz: int, gate: Gate | None = None) -
     Parameters
     ----------
     samples : np.ndarray
-        Mono, shape ``(samples,)``.
+        Types and shapes as for `barn_owl.FrontEnd.frames`.
 
     Returns
     -------
@@ -119,7 +121,7 @@ def find_activity(samples: np.ndarray, rate_hz: int, gate: Gate | None = None) -
     Raises
     ------
     AudioError
-        For samples that are not mono.
+        For samples of another type or shape.
 
     Examples
     --------
@@ -127,8 +129,7 @@ def find_activity(samples: np.ndarray, rate_hz: int, gate: Gate | None = None) -
     >>> barn_owl.audio.find_activity(samples, rate_hz).shape[1]
     2
     """
-    if samples.ndim != 1:
-        raise AudioError(f"samples must be mono, shape (samples,); got shape {samples.shape}")
+    samples = as_mono(samples)
     gate, hop = gate or Gate(), max(1, round(FRAME_S * rate_hz))
     if len(samples) < hop:
         return np.empty((0, 2))
@@ -167,5 +168,6 @@ def remove_silence(samples: np.ndarray, rate_hz: int, gate: Gate | None = None) 
     >>> len(barn_owl.audio.remove_silence(samples, rate_hz)) < len(samples)
     True
     """
+    samples = as_mono(samples)
     active = np.round(find_activity(samples, rate_hz, gate) * rate_hz).astype(int)
     return np.concatenate([samples[start:end] for start, end in active]) if len(active) else samples

@@ -6,6 +6,7 @@ from pathlib import Path
 import numpy as np
 import soundfile
 
+from barn_owl.audio.samples import as_samples
 from barn_owl.errors import AudioError
 from barn_owl.files import whole_file
 
@@ -15,21 +16,26 @@ USUAL = {".ogg": "VORBIS", ".oga": "VORBIS", ".opus": "OPUS", ".mp3": "MPEG_LAYE
 FORMATS = {".oga": "OGG", ".opus": "OGG", ".aif": "AIFF"}
 
 
-def write_audio(path: str | Path, samples: np.ndarray, rate_hz: int, *, encoding: str | None = None) -> None:
+def write_audio(
+    path: str | Path, samples: np.ndarray, rate_hz: int, *, encoding: str | None = None, force: bool = False
+) -> None:
     """Write samples to a sound file, whole or not at all; the format follows the ending of the name.
 
     Parameters
     ----------
     samples : np.ndarray
-        Shape ``(samples,)`` or ``(samples, channels)``, full scale 1.0; integer encodings clip beyond.
+        Shape ``(samples,)`` or ``(samples, channels)``, full scale 1.0; integer encodings clip beyond. Types as for
+        `barn_owl.FrontEnd.frames`.
     encoding : str | None
         A libsndfile subtype, such as ``PCM_16``, ``PCM_24`` or ``FLOAT``; None for ``PCM_16``, or what a
         compressed format always has.
+    force : bool
+        Whether an existing file is overwritten.
 
     Raises
     ------
     AudioError
-        For an unknown ending or an encoding the format does not have.
+        For an unknown ending, an encoding the format does not have, or samples of another type or shape.
     OutputError
         If the file cannot be written.
 
@@ -44,7 +50,8 @@ def write_audio(path: str | Path, samples: np.ndarray, rate_hz: int, *, encoding
     format_name, encoding = FORMATS.get(ending, ending[1:].upper()), encoding or USUAL.get(ending, "PCM_16")
     if not soundfile.check_format(format_name, encoding):
         raise AudioError(f"{path}: no sound format for the ending {path.suffix!r} with encoding {encoding}")
-    with whole_file(path) as beside:
+    samples = as_samples(samples)
+    with whole_file(path, force=force) as beside:
         try:
             channels = 1 if samples.ndim == 1 else samples.shape[1]
             with soundfile.SoundFile(

@@ -71,13 +71,13 @@ def command(
     if dry_run:
         voice.say("\nNothing was changed.")
     elif out is not None:
-        replace(model, decoding=found.decoding, previous_decoding=model.decoding).save(out)
+        replace(model, decoding=found.decoding, previous_decoding=model.decoding).save(out, force=True)
         voice.say(f"\nWrote {out}.")
     elif not found.kept:
         owl.runs.set_decoding(model_path, found.decoding)
         voice.say(f"\nStored the settings in {model_path}. To undo: barn-owl adjust {model_path} --undo")
     if figure is not None:
-        owl.save_figure(owl.show.adjusting_figure(found), figure)
+        owl.save_figure(owl.show.adjusting_figure(found), figure, force=True)
         voice.say(f"Wrote {figure}.")
     voice.result(
         decoding=found.decoding.model_dump(exclude_none=True), scores=found.scores.as_dict(), kept=found.kept,

@@ -93,11 +93,13 @@ def _of_file(
         changed, done = owl.sound.change_sound(samples, rate_hz, settings, np.random.default_rng([seed, number]))
         words = ", ".join(done) or "unchanged"
         name = out / f"{path.stem}_{number:02d}.wav"
-        owl.write_audio(name, changed, rate_hz)
+        owl.write_audio(name, changed, rate_hz, force=True)
         voice.say(f"{name}: {words}")
         made.append((changed, words))
     owl.save_figure(
-        owl.show.variants_figure(made, rate_hz, title=f"{path.name} and its variants"), out / "variants.png"
+        owl.show.variants_figure(made, rate_hz, title=f"{path.name} and its variants"),
+        out / "variants.png",
+        force=True,
     )
     voice.say(f"Wrote {out / 'variants.png'}.")
     voice.say("Next: listen to them, then set the section [sound] of a plan: barn-owl train CLIPS --plan PLAN")

@@ -61,7 +61,7 @@ def command(
             owl.features.write_features(check.findings, out, force=force)
         voice.say(f"Wrote {len(check.findings)} findings to {out}.")
     if figure is not None:
-        owl.save_figure(owl.show.check_figure(check), figure)
+        owl.save_figure(owl.show.check_figure(check), figure, force=True)
         voice.say(f"Wrote {figure}.")
     if fix is not None and not len(check.repaired):
         raise TableError(f"no usable clip is left to write to {fix}; fix the reported errors first")

@@ -69,7 +69,9 @@ def command(
             "The model has no thresholds, so every clip gets a label; barn-owl evaluate RUN --target sets them."
         )
     if page is not None:
-        owl.show.write_listening_page(model, predictions, page, title=f"Clips classified by {model_path.name}")
+        owl.show.write_listening_page(
+            model, predictions, page, title=f"Clips classified by {model_path.name}", force=True
+        )
     if none.any():
         voice.say(
             f"Rejected {int(none.sum())} clips ({none.mean():.0%}): no label reaches the score that an event needs."

@@ -62,9 +62,9 @@ def command(
         voice.say(sentence)
     if out is not None:
         if out.suffix.lower() in (".html", ".htm"):
-            owl.show.write_comparison_page(compared, out)
+            owl.show.write_comparison_page(compared, out, force=True)
         else:
-            owl.save_figure(owl.show.comparison_figure(comparison), out)
+            owl.save_figure(owl.show.comparison_figure(comparison), out, force=True)
         voice.say(f"\nWrote {out}.")
     tables = {"scores": comparison.scores, "pairs": comparison.pairs, "by_label": comparison.by_label,
               "plans": compared.plans, "costs": compared.costs}  # fmt: skip

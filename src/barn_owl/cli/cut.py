@@ -106,7 +106,7 @@ def command(
     clips, missed = _cut_each(voice, recordings, cut)
     if figure is not None:
         first = clips["file"].iloc[0]
-        owl.save_figure(owl.show.cuts_figure(first, clips[clips["file"] == first]), figure)
+        owl.save_figure(owl.show.cuts_figure(first, clips[clips["file"] == first]), figure, force=True)
         voice.say(f"Wrote {figure}.")
     if folder is not None:
         clips = owl.clips.write_excerpts(clips, folder, force=force)
@@ -132,7 +132,7 @@ def _around_events(
     cuts = [owl.clips.clips_of_events(truth, length_s, seed=seed)]
     if false_alarms:
         found = owl.read_events(false_alarms, urls=common.table_urls())
-        wrong = owl.clips.clips_of_false_alarms(truth, found, length_s, label=label or "background")
+        wrong = owl.clips.clips_of_false_alarms(found, truth, length_s, label=label or "background")
         voice.say(f"{len(wrong)} false alarms")
         cuts += [wrong] if len(wrong) else []
     return pd.concat(cuts, ignore_index=True)

@@ -62,10 +62,10 @@ def command(
     speed = minutes * 60 / (time.perf_counter() - tagging)
     common.write_clips(events, folder / "events.csv", force=True)
     truth = owl.read_clip_table(quay.truth)
-    found = owl.score_events(truth, events, collar_s=COLLAR_S)
+    found = owl.score_events(events, truth, collar_s=COLLAR_S)
     end_s = min(FIGURE_S, minutes * 60)
     figure = owl.show.tagging_figure(run.model, quay.recording, events, truth=truth, end_s=end_s)
-    owl.save_figure(figure, folder / "night.png")
+    owl.save_figure(figure, folder / "night.png", force=True)
     by_label = found.by_label.drop(columns="false_alarms_per_hour").reset_index()
     voice.table(by_label, title=f"event scores, onset within {COLLAR_S:g} s")
     scores = run.evaluate().scores

@@ -109,7 +109,9 @@ def _of_file(
         frames = front_end.frames(shown)
         if length_s > SHOWN_S:
             voice.say(f"The figure shows the first {SHOWN_S:g} s.")
-        owl.save_figure(owl.show.tracks_figure(front_end, frames, title=path.name), figures / "tracks.png")
+        owl.save_figure(
+            owl.show.tracks_figure(front_end, frames, title=path.name), figures / "tracks.png", force=True
+        )
         voice.say(f"Wrote tracks.png to {figures}.")
     voice.result(rows=count, features=front_end.width, out=out)
 
@@ -142,10 +144,12 @@ def _rank(
     if figures is not None:
         best = ranking[ranking["same_as"] == ""]["feature"].tolist()
         owl.save_figure(
-            owl.show.distributions_figure(x, columns, labels, ranking, units=units), figures / "distributions.png"
+            owl.show.distributions_figure(x, columns, labels, ranking, units=units),
+            figures / "distributions.png",
+            force=True,
         )
-        owl.save_figure(owl.show.map_figure(x, labels), figures / "map.png")
+        owl.save_figure(owl.show.map_figure(x, labels), figures / "map.png", force=True)
         across, up = scatter or (best[0], best[min(1, len(best) - 1)])
         figure = owl.show.scatter_figure(x, columns, labels, across, up, units=units)
-        owl.save_figure(figure, figures / "scatter.png")
+        owl.save_figure(figure, figures / "scatter.png", force=True)
         voice.say(f"Wrote figures to {figures}.")

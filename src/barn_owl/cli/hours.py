@@ -81,5 +81,5 @@ def write_hours(voice: common.Terminal, table: pd.DataFrame, path: Path) -> None
     if path.suffix.lower() == ".csv":
         write_table(table, path, force=True, index="hour")
     else:
-        owl.save_figure(owl.show.hours_figure(table), path)
+        owl.save_figure(owl.show.hours_figure(table), path, force=True)
     voice.say(f"Wrote events by hour of the day to {path}.")

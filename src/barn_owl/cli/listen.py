@@ -257,7 +257,7 @@ def _write_excerpt(folder: Path, rate_hz: int, event: LiveEvent) -> None:
     if event.excerpt is None:
         return
     try:
-        owl.write_audio(path, event.excerpt, rate_hz)
+        owl.write_audio(path, event.excerpt, rate_hz, force=True)
     except (AudioError, OutputError) as error:
         raise OSError(str(error)) from error
 

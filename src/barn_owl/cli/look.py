@@ -89,7 +89,7 @@ def _look_at_file(
                 front_end = front_end.but(pad_short=True)
                 voice.warn(f"{path} is shorter than a frame ({front_end.frame_ms:g} ms); padded with silence")
             figure = owl.show.clip_figure(samples, rate_hz, front_end, title=title)
-        owl.save_figure(figure, out)
+        owl.save_figure(figure, out, force=True)
         voice.say(f"\nWrote {out}.")
     voice.result(**facts)
 
@@ -133,14 +133,14 @@ def _look_at_clips(
     )
     if out is not None:
         write_table(facts, out / "facts.csv", force=True)
-        owl.save_figure(owl.show.gallery_figure(clips, front_end, examples=examples), out / "gallery.png")
+        owl.save_figure(owl.show.gallery_figure(clips, front_end, examples=examples), out / "gallery.png", force=True)
         mel = front_end.but(features=["log-mel"])
         with voice.progress("computing spectra") as progress:
             frames, kept, _ = owl.load_frames(clips, mel, workers=workers, progress=progress)
         means = np.stack([frames[clip].mean(axis=0) for clip in range(len(frames))])
         spectra = {label: means[(kept["label"] == label).to_numpy()] for label in kept["label"].unique()}
-        owl.save_figure(owl.show.spectra_figure(spectra, mel.centers_hz), out / "spectra.png")
-        owl.save_figure(owl.show.filter_bank_figure(mel), out / "filter-bank.png")
+        owl.save_figure(owl.show.spectra_figure(spectra, mel.centers_hz), out / "spectra.png", force=True)
+        owl.save_figure(owl.show.filter_bank_figure(mel), out / "filter-bank.png", force=True)
         voice.say(f"\nWrote facts.csv, gallery.png, spectra.png and filter-bank.png to {out}.")
         voice.say("Next: barn-owl features CLIPS -o features.csv --rank ranking.csv")
     voice.result(labels=by_label.reset_index()[["label", "clips", "seconds"]], refused=refused)

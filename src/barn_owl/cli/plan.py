@@ -59,7 +59,7 @@ def command(
         if common.is_stdout(out):
             click.echo(suggestion.text(), nl=False)
         elif out is not None:
-            suggestion.write(out)
+            suggestion.write(out, force=True)
     layers = show_network(voice, plan, labels)
     cost = None if target is None else show_device(voice, plan, labels, target)
     if out is not None:

@@ -91,7 +91,7 @@ def command(
         if answer == "keep":
             path = _free_name(folder / label, label)
             path.parent.mkdir(parents=True, exist_ok=True)
-            owl.write_audio(path, samples, listening.rate_hz)
+            owl.write_audio(path, samples, listening.rate_hz, force=True)
             _add(table, path, label, group)
             kept += 1
             voice.say(f"  saved {path}")

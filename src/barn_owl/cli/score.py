@@ -70,22 +70,20 @@ def command(
         if is_store(events)
         else owl.read_events(events, urls=common.table_urls())
     )
-    if "score" in true and "score" not in found:
-        voice.warn(f"{truth} has scores and {events} has none: are the two arguments swapped?")
     true = _same_files(true, found)
     seconds = _lengths(voice, true)
-    scores = owl.score_events(true, found, collar_s=collar_s, offset_share=offset_share, seconds=seconds)
+    scores = owl.score_events(found, true, collar_s=collar_s, offset_share=offset_share, seconds=seconds)
     show_event_scores(voice, scores, collar_s)
     segments = None
     if segment_s is not None:
-        segments = owl.evaluate.score_segments(true, found, segment_s=segment_s, seconds=seconds)
+        segments = owl.evaluate.score_segments(found, true, segment_s=segment_s, seconds=seconds)
         voice.table(segments.reset_index(), title=f"segments of {segment_s:g} s")
     if out is not None:
         wrong = pd.concat([scores.misses.assign(mistake="missed"), scores.false_alarms.assign(mistake="false alarm")])
         common.write_clips(wrong.sort_values(["file", "start_s"]), out, force=force)
         voice.say(f"\nWrote {len(wrong)} mistakes to {out}.")
     if figure is not None:
-        owl.save_figure(owl.show.events_figure(scores), figure)
+        owl.save_figure(owl.show.events_figure(scores), figure, force=True)
         voice.say(f"Wrote {figure}.")
     more = {} if segments is None else {"segments": segments.astype(object).to_dict("index")}
     voice.result(**scores.as_dict(), **more)

@@ -74,8 +74,8 @@ def command(
     )  # fmt: skip
     shown = found.table[[name for name in SHOWN if name in found.table]]
     voice.table(shown.head(10), title=f"best of {len(found.table)} candidates that fit {target.name}")
-    owl.save_figure(owl.show.search_figure(found), folder / "search.png")
-    owl.show.write_search_page(found, folder / "search.html")
+    owl.save_figure(owl.show.search_figure(found), folder / "search.png", force=True)
+    owl.show.write_search_page(found, folder / "search.html", force=True)
     best = found.table.iloc[0]
     drawn = ", ".join(f"{key} {best[key]}" for key in found.table if "." in key and best[key] == best[key])
     voice.say(f"Best: candidate {best['candidate']}, {best['classifier']}; {drawn}.")

@@ -65,7 +65,7 @@ def command(
             shrunk.rounds, title="after each round, on validation mixtures of clips that the network was trained on"
         )
         voice.table(shrunk.channels, title="channels of each convolution")
-        owl.save_figure(owl.show.shrink_figure(shrunk), folder / "shrink.png")
+        owl.save_figure(owl.show.shrink_figure(shrunk), folder / "shrink.png", force=True)
         kept = {"rounds": shrunk.rounds, "channels": shrunk.channels}
     if int8:
         with voice.progress("reading clips") as reading:
@@ -73,7 +73,7 @@ def command(
     owl.show.write_results(run)
     if run.tested is not None:
         owl.show.write_comparison_page(
-            owl.compare_runs([run_path, folder], workers=workers), folder / "compared.html"
+            owl.compare_runs([run_path, folder], workers=workers), folder / "compared.html", force=True
         )
         show_scores(voice, run.tested)
     else:

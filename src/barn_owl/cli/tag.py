@@ -122,7 +122,9 @@ def command(
         first = archive.done[0]
         trace = None if traces is None else owl.tag.read_trace(trace_files_of(files, traces)[first])
         own = archive.events_of([first])
-        owl.save_figure(owl.show.tagging_figure(model, first, own, decoding=decoding, trace=trace), figure)
+        owl.save_figure(
+            owl.show.tagging_figure(model, first, own, decoding=decoding, trace=trace), figure, force=True
+        )
         voice.say(f"Wrote a figure of {first} to {figure}.")
 
 

@@ -302,7 +302,7 @@ def _rank(request: TrainRequest, clips: pd.DataFrame, plan: owl.Plan) -> None:
         except KeyboardInterrupt:
             voice.say(f"{folder / 'classifiers.csv'} ranks the finished ones; --resume trains the others.")
             raise
-    owl.save_figure(owl.show.classifiers_figure(ranking), folder / "classifiers.png")
+    owl.save_figure(owl.show.classifiers_figure(ranking), folder / "classifiers.png", force=True)
     shown = ranking.drop(columns=["classifier", "features"]).rename(columns=_heading)
     voice.table(shown, title="ranked on the validation clips")
     best = ranking["run"].iloc[0]
@@ -342,7 +342,7 @@ def _train_subsets(request: TrainRequest, clips: pd.DataFrame, plan: owl.Plan) -
             subsets=request.subsets,
             work=replace(request.work, reading=reading, on_start=voice.begins),
         )
-    owl.save_figure(owl.show.subsets_figure(table), folder / "subsets.png")
+    owl.save_figure(owl.show.subsets_figure(table), folder / "subsets.png", force=True)
     shown = table.drop(columns=["weights", "multiply_adds", "validation_f1", "test_f1"])
     voice.table(shown.rename(columns=_heading), title="by the number of training clips")
     last = table["run"].iloc[-1]

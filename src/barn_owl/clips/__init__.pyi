@@ -27,6 +27,8 @@ from .split import (
 )
 from .splits import Shares as Shares
 from .table import (
+    TableOrPath as TableOrPath,
+    as_clip_table as as_clip_table,
     check_clip_table as check_clip_table,
     read_clip_table as read_clip_table,
     write_clip_table as write_clip_table,

@@ -6,7 +6,7 @@ import numpy as np
 import pandas as pd
 
 from barn_owl.audio import audio_info
-from barn_owl.clips.table import check_clip_table
+from barn_owl.clips.table import TableOrPath, as_clip_table, check_clip_table
 from barn_owl.clips.within import check_within
 from barn_owl.errors import TableError
 
@@ -14,7 +14,7 @@ MICRO = 6
 """Digits of a second that are kept: finer than a sample."""
 
 
-def clips_of_events(truth: pd.DataFrame, length_s: float, *, copies: int = 1, seed: int = 0) -> pd.DataFrame:
+def clips_of_events(truth: TableOrPath, length_s: float, *, copies: int = 1, seed: int = 0) -> pd.DataFrame:
     """Make training clips of the events of a table, with context; a clip table.
 
     The clip of an event is as long as the event, but at least `length_s`, and the event is at a random place in it,
@@ -40,6 +40,7 @@ def clips_of_events(truth: pd.DataFrame, length_s: float, *, copies: int = 1, se
     >>> len(barn_owl.clips.clips_of_events(truth, 1.0))
     4
     """
+    truth = as_clip_table(truth, "truth")
     truth = check_clip_table(truth, where="truth table")
     wanted = truth[(truth["label"] != "") & truth["start_s"].notna() & truth["end_s"].notna()]
     if not len(wanted):
@@ -66,18 +67,22 @@ def clips_of_events(truth: pd.DataFrame, length_s: float, *, copies: int = 1, se
 
 
 def clips_of_false_alarms(
-    truth: pd.DataFrame, events: pd.DataFrame, length_s: float, *, label: str = "background", margin_s: float = 0.2
+    events: TableOrPath, truth: TableOrPath, length_s: float, *, label: str = "background", margin_s: float = 0.2
 ) -> pd.DataFrame:
-    """Make training clips of the false alarms of an earlier model: hard negatives; a clip table.
+    """Return training clips of the false alarms of an earlier model (hard negatives) as a clip table.
 
     Parameters
     ----------
-    truth : pd.DataFrame
-        All that sounds in the recordings; rows with a blank label (unknown sounds) do not count as marked.
-    events : pd.DataFrame
-        What the model found in the same recordings. Each clip is `length_s` long, with the false alarm in its
-        middle, and keeps free of true events by `margin_s`. Column ``confused_with`` is the label
-        said.
+    events : pd.DataFrame | str | Path
+        Events that the model detected. Column ``confused_with`` of the result is their label.
+    truth : pd.DataFrame | str | Path
+        All events in the same recordings; rows with a blank label (unknown sounds) do not count.
+    length_s : float
+        Length of each clip in seconds, with the false alarm in its middle.
+    label : str
+        Label of the clips.
+    margin_s : float
+        Smallest distance of a clip from true events, in seconds.
 
     Raises
     ------
@@ -90,11 +95,11 @@ def clips_of_false_alarms(
     --------
     >>> truth = barn_owl.read_clip_table("truth.csv")
     >>> events = barn_owl.read_events("events.csv")
-    >>> clips = barn_owl.clips.clips_of_false_alarms(truth, events, 1.0)
+    >>> clips = barn_owl.clips.clips_of_false_alarms(events, truth, 1.0)
     >>> set(clips["label"]) <= {"background"}
     True
     """
-    truth, events = check_clip_table(truth, where="truth table"), check_clip_table(events, where="event table")
+    events, truth = as_clip_table(events, "events"), as_clip_table(truth, "truth")
     marked = truth[truth["label"] != ""]
     lengths = {file: audio_info(file).duration_s for file in events["file"].unique()}
     check_within(truth, lengths, where="truth table")

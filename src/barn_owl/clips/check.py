@@ -17,6 +17,7 @@ from barn_owl.clips.duplicates import SAME, linked, near_duplicates, same_conten
 from barn_owl.clips.finding import SEVERITIES, Finding
 from barn_owl.clips.inspection import ClipInspection, inspect_clips
 from barn_owl.clips.split import find_leaks, missing_in_splits
+from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.files import is_file, is_folder, not_a_file
 from barn_owl.names import as_text
 from barn_owl.sound.samples import SampleFile
@@ -82,7 +83,7 @@ class Check:
 
 
 def check_clips(
-    clips: pd.DataFrame, *, audio: bool = True, workers: int = 2, progress: Callable[[int, int], None] | None = None
+    clips: TableOrPath, *, audio: bool = True, workers: int = 2, progress: Callable[[int, int], None] | None = None
 ) -> Check:
     """Check a clip table and, with `audio`, the sound of every clip.
 
@@ -97,6 +98,7 @@ def check_clips(
     >>> list(check.by_label.columns)[:3]
     ['label', 'clips', 'groups']
     """
+    clips = as_clip_table(clips, "clips")
     clips = clips.reset_index(drop=True)
     found = [*spellings(clips), *for_folders(clips), *counts(clips), *_files(clips)]
     copy_of = np.full(len(clips), "", dtype=object)

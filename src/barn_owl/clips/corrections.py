@@ -7,7 +7,7 @@ from pathlib import Path, PurePosixPath
 import numpy as np
 import pandas as pd
 
-from barn_owl.clips.table import check_clip_table, read_any_table
+from barn_owl.clips.table import TableOrPath, as_clip_table, check_clip_table, read_any_table
 from barn_owl.errors import TableError
 
 NEEDED = ("file", "correct_label")
@@ -42,7 +42,7 @@ def read_corrections(path: str | Path) -> pd.DataFrame:
     return table
 
 
-def correct_labels(clips: pd.DataFrame, corrections: pd.DataFrame) -> tuple[pd.DataFrame, int]:
+def correct_labels(clips: TableOrPath, corrections: pd.DataFrame) -> tuple[pd.DataFrame, int]:
     """Apply corrected labels to a clip table; return it and the number of changed rows.
 
     A correction belongs to the clip with the same times whose path ends most like its own, so that it does not matter
@@ -61,6 +61,7 @@ def correct_labels(clips: pd.DataFrame, corrections: pd.DataFrame) -> tuple[pd.D
     >>> changed, corrected["label"].iloc[0]
     (1, 'tick')
     """
+    clips = as_clip_table(clips, "clips")
     clips = check_clip_table(clips)
     paths = [PurePosixPath(Path(file).as_posix()).parts for file in clips["file"]]
     by_name: dict[str, list[int]] = {}

@@ -9,7 +9,7 @@ import pandas as pd
 
 from barn_owl.audio import audio_info, stream_audio
 from barn_owl.audio.silence import two_threshold_runs
-from barn_owl.clips.table import check_clip_table
+from barn_owl.clips.table import TableOrPath, as_clip_table, check_clip_table
 from barn_owl.clips.takes import TakeSettings
 from barn_owl.clips.within import check_within
 from barn_owl.clips.writing import MICRO
@@ -200,7 +200,7 @@ def cut_windows(path: str | Path, length_s: float, *, step_s: float | None = Non
 
 
 def draw_background(
-    truth: pd.DataFrame,
+    truth: TableOrPath,
     length_s: float,
     count: int,
     *,
@@ -229,6 +229,7 @@ def draw_background(
     >>> len(barn_owl.clips.draw_background(truth, 0.5, 3))
     3
     """
+    truth = as_clip_table(truth, "truth")
     free: list[tuple[str, float]] = []
     lengths = {file: audio_info(file).duration_s for file in truth["file"].unique()}
     check_within(truth, lengths, where="truth table")

@@ -12,6 +12,7 @@ import numpy as np
 from threadpoolctl import threadpool_limits
 
 from barn_owl.audio import Excerpt, excerpts
+from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.errors import AudioError, TableError
 from barn_owl.features import FrontEnd
 from barn_owl.features.cache import FrameCache
@@ -74,7 +75,7 @@ def _elsewhere(places: list[np.ndarray | tuple[str, int, tuple[int, ...]]]) -> C
 
 
 def load_frames(
-    clips: "pd.DataFrame",
+    clips: TableOrPath,
     front_end: FrontEnd,
     settings: UniformSettings | None = None,
     *,
@@ -112,6 +113,7 @@ def load_frames(
     >>> len(frames) == len(kept), refused
     (True, {})
     """
+    clips = as_clip_table(clips, "clips")
     # What concerns frames only, such as the length of windows, changes nothing here.
     settings = UniformSettings(
         **(settings or UniformSettings()).model_dump(include=set(UniformSettings.model_fields))

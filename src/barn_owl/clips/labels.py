@@ -6,7 +6,7 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 
-from barn_owl.clips.table import read_any_table
+from barn_owl.clips.table import TableOrPath, as_clip_table, read_any_table
 from barn_owl.errors import TableError
 from barn_owl.wording import nearest_to
 
@@ -24,8 +24,9 @@ def labels_in(text: str) -> list[str]:
     return [label.strip() for label in text.split(BETWEEN) if label.strip()]
 
 
-def join_multilabel(clips: pd.DataFrame) -> pd.DataFrame:
+def join_multilabel(clips: TableOrPath) -> pd.DataFrame:
     """Merge the rows of one excerpt into one row with all its labels; other columns are those of the first."""
+    clips = as_clip_table(clips, "clips")
     keys = clips[["file", "start_s", "end_s"]].astype(object).where(clips[["file", "start_s", "end_s"]].notna(), "")
     group = keys.apply(tuple, axis=1)
     every = (
@@ -62,7 +63,7 @@ def read_label_map(path: str | Path) -> dict[str, str]:
     return dict(zip(labels, (str(value).strip() for value in table["becomes"]), strict=True))
 
 
-def relabel(clips: pd.DataFrame, becomes: Mapping[str, str]) -> pd.DataFrame:
+def relabel(clips: TableOrPath, becomes: Mapping[str, str]) -> pd.DataFrame:
     """Rename labels; several may become one, and clips of labels renamed to "" are dropped.
 
     Labels that are not named stay.
@@ -78,6 +79,7 @@ def relabel(clips: pd.DataFrame, becomes: Mapping[str, str]) -> pd.DataFrame:
     >>> sorted(barn_owl.clips.relabel(clips, {"hum": "machine"})["label"].unique())
     ['hiss', 'machine', 'still', 'tick']
     """
+    clips = as_clip_table(clips, "clips")
     present = sorted(clips["label"].unique())
     for label in becomes:
         if label not in present:
@@ -87,13 +89,14 @@ def relabel(clips: pd.DataFrame, becomes: Mapping[str, str]) -> pd.DataFrame:
     return clips.assign(label=labels)[~dropped].reset_index(drop=True)
 
 
-def limit_clips(clips: pd.DataFrame, most: int, *, seed: int = 0) -> pd.DataFrame:
+def limit_clips(clips: TableOrPath, most: int, *, seed: int = 0) -> pd.DataFrame:
     """Keep at most `most` clips per label, drawn at random but evenly from its groups; keeps the order.
 
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> len(barn_owl.clips.limit_clips(clips, 5))
     20
     """
+    clips = as_clip_table(clips, "clips")
     rng = np.random.default_rng(seed)
     kept = [_drawn(clips.index[clips["label"] == label], clips, "group", most, rng)
             for label in clips["label"].unique()]  # fmt: skip
@@ -101,7 +104,7 @@ def limit_clips(clips: pd.DataFrame, most: int, *, seed: int = 0) -> pd.DataFram
 
 
 def other_label(
-    clips: pd.DataFrame, keep: Collection[str], *, name: str = "other", most: int | None = None, seed: int = 0
+    clips: TableOrPath, keep: Collection[str], *, name: str = "other", most: int | None = None, seed: int = 0
 ) -> pd.DataFrame:
     """Keep some labels, and draw clips of one more, `name`, evenly from all others; keeps the order.
 
@@ -122,6 +125,7 @@ def other_label(
     >>> sorted(barn_owl.clips.other_label(clips, ["hum", "hiss"])["label"].unique())
     ['hiss', 'hum', 'other']
     """
+    clips = as_clip_table(clips, "clips")
     counts = clips["label"].value_counts()
     for label in keep:
         if label not in counts:

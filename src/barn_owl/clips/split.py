@@ -8,6 +8,7 @@ import pandas as pd
 
 from barn_owl.clips.duplicates import linked
 from barn_owl.clips.splits import SPLITS, Shares
+from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.errors import TableError
 
 logger = logging.getLogger(__name__)
@@ -18,7 +19,7 @@ MIN_CLIPS = 3
 
 
 def split_clips(
-    clips: pd.DataFrame, shares: Shares | None = None, *, seed: int = 0, fewest: int = 2, quietly: bool = False
+    clips: TableOrPath, shares: Shares | None = None, *, seed: int = 0, fewest: int = 2, quietly: bool = False
 ) -> pd.DataFrame:
     """Fill the column ``split`` of a clip table; the argument is not changed.
 
@@ -47,6 +48,7 @@ def split_clips(
     >>> barn_owl.split_clips(clips)["split"].value_counts().to_dict()
     {'train': 24, 'validation': 12, 'test': 12}
     """
+    clips = as_clip_table(clips, "clips")
     shares = shares or Shares()
     clips = clips.copy()
     _check_labels(clips, fewest)
@@ -108,7 +110,7 @@ def _together(clips: pd.DataFrame, shares: Shares) -> "pd.Series[str]":
     return pd.Series(name_of.to_numpy()[numbers], index=clips.index)
 
 
-def fold_clips(clips: pd.DataFrame, folds: int = 5, *, seed: int = 0, shares: Shares | None = None) -> pd.DataFrame:
+def fold_clips(clips: TableOrPath, folds: int = 5, *, seed: int = 0, shares: Shares | None = None) -> pd.DataFrame:
     """Fill the column ``fold`` with 1 to `folds`, keeping groups together and spreading labels evenly.
 
     Other seeds give other folds, for repeated cross-validation; as many folds as groups leave one out each.
@@ -124,6 +126,7 @@ def fold_clips(clips: pd.DataFrame, folds: int = 5, *, seed: int = 0, shares: Sh
     >>> sorted(barn_owl.clips.fold_clips(clips, 3)["fold"].unique().tolist())
     [1, 2, 3]
     """
+    clips = as_clip_table(clips, "clips")
     keys = _together(clips, shares or Shares())
     label_numbers, labels = pd.factorize(clips["label"])
     group_numbers, groups = pd.factorize(keys)
@@ -136,7 +139,7 @@ def fold_clips(clips: pd.DataFrame, folds: int = 5, *, seed: int = 0, shares: Sh
     return clips.assign(fold=fold_of[group_numbers] + 1)
 
 
-def splits_of_fold(clips: pd.DataFrame, fold: int) -> pd.DataFrame:
+def splits_of_fold(clips: TableOrPath, fold: int) -> pd.DataFrame:
     """Fill the column ``split`` for cross-validation: this fold is the test, the next one validation, the rest
     training.
 
@@ -152,6 +155,7 @@ def splits_of_fold(clips: pd.DataFrame, fold: int) -> pd.DataFrame:
     >>> sorted(folded["split"].unique())
     ['test', 'train', 'validation']
     """
+    clips = as_clip_table(clips, "clips")
     if "fold" not in clips:
         raise TableError("the table has no column 'fold'; make one with split --folds")
     numbers = clips["fold"].astype(int)
@@ -163,7 +167,7 @@ def splits_of_fold(clips: pd.DataFrame, fold: int) -> pd.DataFrame:
     return clips.assign(split=split.astype(object))
 
 
-def split_by_time(clips: pd.DataFrame, shares: Shares | None = None) -> pd.DataFrame:
+def split_by_time(clips: TableOrPath, shares: Shares | None = None) -> pd.DataFrame:
     """Fill the column ``split`` by time: in each file the earliest excerpts train, the latest test.
 
     For one long recording, whose neighboring excerpts are too similar to be in different splits. Excerpts that
@@ -173,6 +177,7 @@ def split_by_time(clips: pd.DataFrame, shares: Shares | None = None) -> pd.DataF
     >>> barn_owl.clips.split_by_time(windows)["split"].value_counts().to_dict()
     {'train': 8, 'validation': 3, 'test': 3}
     """
+    clips = as_clip_table(clips, "clips")
     shares = shares or Shares()
     splits = np.full(len(clips), "train", dtype=object)
     starts = clips["start_s"].fillna(0).to_numpy()
@@ -188,7 +193,7 @@ def split_by_time(clips: pd.DataFrame, shares: Shares | None = None) -> pd.DataF
     return clips.assign(split=splits)
 
 
-def find_leaks(clips: pd.DataFrame) -> pd.DataFrame:
+def find_leaks(clips: TableOrPath) -> pd.DataFrame:
     """Groups, copies and files that are in more than one split; columns what (group, copy_of, file), name, splits.
 
     Excerpts of one file may be on several splits when they do not overlap and share no group.
@@ -196,6 +201,7 @@ def find_leaks(clips: pd.DataFrame) -> pd.DataFrame:
     >>> len(barn_owl.clips.find_leaks(barn_owl.open_run("first").predictions))
     0
     """
+    clips = as_clip_table(clips, "clips")
     rows: list[tuple[str, str, str]] = []
     sided = clips[clips["split"] != ""] if "split" in clips else clips.assign(split="").iloc[:0]
     for what in ("group", "copy_of"):

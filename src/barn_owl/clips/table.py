@@ -13,7 +13,7 @@ import re
 from collections.abc import Callable, Iterable, Mapping
 from functools import cache
 from pathlib import Path
-from typing import IO, Any
+from typing import IO, Any, TypeAlias
 
 import numpy as np
 import pandas as pd
@@ -34,6 +34,8 @@ NUMBERS = ("start_s", "end_s", "score")
 DECIMAL_COMMA = re.compile(r"^(\s*-?\d+),(\d+\s*)$")
 UTF16_MARKS = (codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)
 MOST_COLUMNS = 2000
+TableOrPath: TypeAlias = pd.DataFrame | str | Path
+"""Type of arguments that are clip tables: see `as_clip_table`."""
 SHOWN_FAULTS = 5
 """Faults of a table that one message names: enough to see what they have in common."""
 
@@ -57,6 +59,44 @@ def check_clip_table(clips: pd.DataFrame, *, where: str = "clip table") -> pd.Da
     >>> sorted(table.columns)
     ['end_s', 'file', 'label', 'start_s']
     """
+    table = _standard(clips, where)
+    # Nothing can be there twice where each file is there once.
+    return table if len(set(table["file"])) == len(table) else _without_repeats(table, where)
+
+
+def as_clip_table(clips: TableOrPath, name: str = "clips") -> pd.DataFrame:
+    """Return the clip table that an argument of a public function stands for, in the standard form.
+
+    Rows keep their order and number, whatever the index of the argument; repeated rows stay.
+
+    Parameters
+    ----------
+    clips : pd.DataFrame | str | Path
+        A table, or the path of a table to read.
+    name : str
+        Name of the argument in messages.
+
+    Raises
+    ------
+    TableError
+        If the table cannot be read, or a row is faulty.
+    TypeError
+        If the argument is neither a table nor a path.
+
+    Examples
+    --------
+    >>> table = pd.DataFrame({"file": ["a.wav", "b.wav"], "label": [1, 2]}, index=["x", "x"])
+    >>> barn_owl.clips.as_clip_table(table)["label"].tolist()
+    ['1', '2']
+    """
+    if isinstance(clips, str | Path):
+        return read_clip_table(clips, may_be_empty=True)
+    if not isinstance(clips, pd.DataFrame):
+        raise TypeError(f"{name} must be a pandas DataFrame or the path of a table, got {type(clips).__name__}")
+    return _standard(clips, name)
+
+
+def _standard(clips: pd.DataFrame, where: str) -> pd.DataFrame:
     if "file" not in clips.columns:
         known = ", ".join(map(str, clips.columns)) or "none"
         raise TableError(f"{where}: there is no column 'file' (columns: {known}); name it with --column file=...")
@@ -76,12 +116,16 @@ def check_clip_table(clips: pd.DataFrame, *, where: str = "clip table") -> pd.Da
     table = pd.DataFrame(columns, index=pd.RangeIndex(len(clips)))
     if not len(table):  # without rows, pandas takes columns of text for numbers
         table = table.astype({name: str for name in columns if name in COLUMNS and name not in NUMBERS})
-    # Nothing can be there twice where each file is there once.
-    return table if len(set(columns["file"])) == len(table) else _without_repeats(table, where)
+    return table
 
 
 def _texts(column: "pd.Series[str]") -> list[str]:
-    return [_text(value) for value in column]
+    try:
+        codes, values = pd.factorize(column)  # most columns repeat few values
+    except TypeError:  # lists, for example
+        return [_text(value) for value in column]
+    texts = np.array([*map(_text, values), ""], dtype=object)  # the last one for blanks, whose code is -1
+    return list(texts[codes])
 
 
 def _text(value: Any) -> str:

@@ -7,7 +7,7 @@ import numpy as np
 import pandas as pd
 
 from barn_owl.audio import Excerpt, audio_info, excerpts, read_audio, write_audio
-from barn_owl.clips.table import check_clip_table
+from barn_owl.clips.table import TableOrPath, as_clip_table, check_clip_table
 from barn_owl.errors import AudioError, TableError
 from barn_owl.files import check_space, checked_target
 from barn_owl.sound import SoundSettings, change_sound
@@ -23,7 +23,7 @@ def label_folder(folder: Path, label: str) -> Path:
     return folder / (name or "unlabeled")
 
 
-def write_excerpts(clips: pd.DataFrame, folder: str | Path, *, force: bool = False) -> pd.DataFrame:
+def write_excerpts(clips: TableOrPath, folder: str | Path, *, force: bool = False) -> pd.DataFrame:
     """Write each excerpt of a clip table as a WAV file, in one folder per label; return their clip table.
 
     Samples keep the rate of their recording and one channel, the mean of all.
@@ -40,6 +40,7 @@ def write_excerpts(clips: pd.DataFrame, folder: str | Path, *, force: bool = Fal
     >>> len(cut)
     4
     """
+    clips = as_clip_table(clips, "clips")
     targets = [
         label_folder(Path(folder), label) / f"{Path(file).stem}_{number:04d}.wav"
         for number, (file, label) in enumerate(zip(clips["file"], clips["label"], strict=True))
@@ -49,7 +50,7 @@ def write_excerpts(clips: pd.DataFrame, folder: str | Path, *, force: bool = Fal
     check_space(folder, bytes_of(clips))
     for excerpt, target in zip(_excerpts(clips), targets, strict=True):
         target.parent.mkdir(parents=True, exist_ok=True)
-        write_audio(target, *_read(excerpt))
+        write_audio(target, *_read(excerpt), force=True)
     begin = clips["start_s"].fillna(0)
     within = {name: clips[name] - begin for name in ("onset_s", "offset_s") if name in clips}
     files = [str(target) for target in targets]
@@ -57,7 +58,7 @@ def write_excerpts(clips: pd.DataFrame, folder: str | Path, *, force: bool = Fal
 
 
 def write_variants(
-    clips: pd.DataFrame,
+    clips: TableOrPath,
     folder: str | Path,
     settings: SoundSettings,
     *,
@@ -83,6 +84,7 @@ def write_variants(
     TableError
         If there are no clips of background.
     """
+    clips = as_clip_table(clips, "clips")
     requested, rows, refused = _excerpts(clips), [], {}
     noises = [requested[row] for row in np.flatnonzero(clips["label"].isin(background))]
     if background and not noises:
@@ -98,7 +100,7 @@ def write_variants(
                 target = label_folder(Path(folder), row["label"])
                 target = target / f"{Path(excerpt.file).stem}_{number:04d}_{variant:02d}.wav"
                 target.parent.mkdir(parents=True, exist_ok=True)
-                write_audio(target, changed, rate_hz)
+                write_audio(target, changed, rate_hz, force=True)
                 made = {"file": str(target), "start_s": np.nan, "end_s": np.nan, "changes": ", ".join(done)}
                 rows.append({**row, **made})
         except AudioError as error:

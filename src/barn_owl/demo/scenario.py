@@ -96,7 +96,7 @@ def _write_clip(folder: Path, seed: int, label: int, number: int) -> None:
         take, rate_hz = resample(take, rate_hz, 192_000), 192_000
     if odd != "clipped":  # whoever set the gain left some room
         take = take * min(1.0, HEADROOM / max(float(np.abs(take).max()), HEADROOM))
-    write_audio(folder / LABELS[label] / f"{recorder.name}_{number:03d}{recorder.ending}", take, rate_hz)
+    write_audio(folder / LABELS[label] / f"{recorder.name}_{number:03d}{recorder.ending}", take, rate_hz, force=True)
 
 
 def _odd_one(label: int, number: int) -> str:

@@ -22,6 +22,7 @@ import pandas as pd
 
 from barn_owl.classifiers.kind import kind_of, kinds
 from barn_owl.clips import fold_clips
+from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.device.cost import Footprint, footprint, plain_model
 from barn_owl.device.profile import Device
 from barn_owl.errors import BarnOwlError, PlanError, TableError
@@ -85,7 +86,7 @@ class SearchResult:
 
 
 def search(
-    clips: pd.DataFrame,
+    clips: TableOrPath,
     folder: str | Path,
     device: Device,
     *,
@@ -133,6 +134,7 @@ def search(
     >>> barn_owl.search(clips, "found", device, minutes=0.001, plan=plan).plan.classifier
     'cnn'
     """
+    clips = as_clip_table(clips, "clips")
     begin, plan = time.perf_counter(), plan or suggest_plan(clips).plan
     sided = with_splits(usable_clips(clips, plan), plan)
     learned = sided[sided["split"] != "test"].drop(columns="split").reset_index(drop=True)
@@ -153,7 +155,7 @@ def search(
         if not len(table):
             raise TableError("the time was over before one candidate had learned; give it more minutes")
         best = race.plans[int(table["candidate"].iloc[0])]
-        Suggestion(best, _reasons(table)).write(folder / PLAN)
+        Suggestion(best, _reasons(table)).write(folder / PLAN, force=True)
         state = {"device": device.model_dump(), "minutes": minutes, "int8": int8, "halves": halves}
         write_json(folder / STATE, state)
         return SearchResult(table=table, plan=best, device=device)

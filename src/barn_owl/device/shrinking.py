@@ -112,7 +112,7 @@ def shrink(
             rows.append(_row(replace(model, classifier=classifier), device, start, model.cost.weights))
         work.begin("the last training", ROUNDS + 1, ROUNDS + 1)
         beginning = folder / "pruned.safetensors"
-        replace(model, classifier=classifier, exemplars=[]).save(beginning)
+        replace(model, classifier=classifier, exemplars=[]).save(beginning, force=True)
         last = _plan_for(plan, classifier.settings).but(
             start={"model": str(beginning)}, training={**plan.training.model_dump(), "exemplars": 0}
         )

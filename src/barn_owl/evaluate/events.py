@@ -11,6 +11,7 @@ import pandas as pd
 import scipy
 
 from barn_owl.clips import check_clip_table
+from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.clips.within import check_within
 from barn_owl.errors import TableError
 from barn_owl.evaluate.intervals import draw, interval
@@ -41,7 +42,7 @@ class EventScores:
 
     Examples
     --------
-    >>> scores = barn_owl.score_events(barn_owl.read_clip_table("truth.csv"), barn_owl.read_events("events.csv"))
+    >>> scores = barn_owl.score_events("events.csv", "truth.csv")
     >>> len(scores.truth), len(scores.matches) <= len(scores.events)
     (4, True)
     """
@@ -187,8 +188,8 @@ def _share(part: float, whole: float) -> float:
 
 
 def score_events(
-    truth: pd.DataFrame,
-    events: pd.DataFrame,
+    events: TableOrPath,
+    truth: TableOrPath,
     *,
     collar_s: float = 0.2,
     offset_share: float | None = None,
@@ -206,6 +207,14 @@ def score_events(
 
     Parameters
     ----------
+    events : pd.DataFrame | str | Path
+        Detected events: a clip table with times and labels.
+    truth : pd.DataFrame | str | Path
+        True events. A warning in the log says when it has scores and `events` has none, as when both are swapped.
+    collar_s : float
+        Largest onset error of a hit, in seconds.
+    offset_share : float | None
+        Largest offset error of a hit, as a share of the true length; None to ignore offsets.
     seconds : Mapping[str, float] | None
         Length of each recording, by file; default: until the last time that a table names.
 
@@ -221,6 +230,9 @@ def score_events(
     >>> barn_owl.score_events(truth, truth, seconds={"night.wav": 14.0}).f1
     1.0
     """
+    events, truth = as_clip_table(events, "events"), as_clip_table(truth, "truth")
+    if "score" in truth and "score" not in events:
+        logger.warning("the truth table has scores and the event table has none: are the two swapped?")
     for table, where in ((truth, "truth table"), (events, "event table")):
         if len(table):
             check_within(events_of(table, where), seconds or {}, where=where)
@@ -329,15 +341,24 @@ def _pairs(
 
 
 def score_segments(
-    truth: pd.DataFrame, events: pd.DataFrame, *, segment_s: float = 1.0, seconds: Mapping[str, float] | None = None
+    events: TableOrPath, truth: TableOrPath, *, segment_s: float = 1.0, seconds: Mapping[str, float] | None = None
 ) -> pd.DataFrame:
-    """Segment-based scores: compare active labels in segments of `segment_s`.
+    """Compute segment-based scores: compare active labels in segments of `segment_s`.
+
+    Parameters
+    ----------
+    events, truth : pd.DataFrame | str | Path
+        See `score_events`.
+    segment_s : float
+        Length of a segment in seconds.
+    seconds : Mapping[str, float] | None
+        See `score_events`.
 
     Returns
     -------
     pd.DataFrame
-        Precision, recall, F1 and the counts of stretches by label, with a last row ``all`` of the sums. A
-        label sounds in a stretch when it sounds in any part of it.
+        Precision, recall, F1 and the counts of segments by label, with a last row ``all`` of the sums. A label is
+        active in a segment when it is active in any part of it.
 
     Examples
     --------
@@ -345,7 +366,7 @@ def score_segments(
     >>> float(barn_owl.evaluate.score_segments(truth, truth, seconds={"night.wav": 14.0})["f1"].min())
     1.0
     """
-    whole = score_events(truth, events, seconds=seconds)
+    whole = score_events(events, truth, seconds=seconds)
     labels = list(whole.by_label.index)
     counts = np.zeros((len(labels), 3))
     for file, length in whole.seconds.items():

@@ -10,6 +10,7 @@ from threadpoolctl import threadpool_limits
 
 from barn_owl.arrays import quantile
 from barn_owl.clips import ClipFrames, join_labels, load_frames
+from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.evaluate.calibration import decided
 from barn_owl.evaluate.prediction_arrays import LIKELY, SCORE
 from barn_owl.model import Model
@@ -25,7 +26,7 @@ LOUD, QUIET = 0.9, 0.1
 
 
 def predict(
-    model: Model, clips: pd.DataFrame, *, workers: int = 2, progress: Callable[[int, int], None] | None = None
+    model: Model, clips: TableOrPath, *, workers: int = 2, progress: Callable[[int, int], None] | None = None
 ) -> tuple[pd.DataFrame, dict[int, str]]:
     """Score every clip of a table.
 
@@ -47,6 +48,7 @@ def predict(
     >>> len(table), refused
     (48, {})
     """
+    clips = as_clip_table(clips, "clips")
     missing = [name for name in model.extra_columns.names if name not in clips]
     if missing:
         logger.warning(
@@ -110,15 +112,16 @@ def say(model: Model, scored: pd.DataFrame) -> pd.DataFrame:
     return scored.assign(predicted=predicted, score=highest)[before + added]
 
 
-def undecided(model: Model, predictions: pd.DataFrame) -> np.ndarray:
+def undecided(model: Model, predictions: TableOrPath) -> np.ndarray:
     """Which rows have no score above the threshold of its label, boolean ``(rows,)``."""
+    predictions = as_clip_table(predictions, "predictions")
     scores = predictions[[f"{SCORE}{label}" for label in model.labels]].to_numpy(dtype=np.float64)
     if model.multilabel:
         return np.asarray(predictions["predicted"].fillna("") == "")
     return ~decided(scores, model.labels, model.thresholds)
 
 
-def rejected(model: Model, predictions: pd.DataFrame) -> pd.Series:
+def rejected(model: Model, predictions: TableOrPath) -> pd.Series:
     """Why clips are rejected by the rule of tagging: no label reaches the score that an event needs.
 
     Returns
@@ -127,6 +130,7 @@ def rejected(model: Model, predictions: pd.DataFrame) -> pd.Series:
         A reason for each row, "" for a clip that is not refused. What is called background is not refused:
         that already says so.
     """
+    predictions = as_clip_table(predictions, "predictions")
     needed = predictions["predicted"].map(lambda label: model.decoding.of(str(label)).threshold)
     is_faint = (predictions[PEAK_SCORE] < needed) & ~predictions["predicted"].isin(model.background)
     reasons = [

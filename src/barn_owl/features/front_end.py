@@ -11,6 +11,7 @@ from functools import cached_property
 
 import numpy as np
 
+from barn_owl.audio.samples import as_mono
 from barn_owl.errors import AudioError
 from barn_owl.features.matrices import FrontEndMatrices
 from barn_owl.features.stream import FrameStream
@@ -42,12 +43,13 @@ class FrontEnd(FrontEndMatrices):
         return self.frames(np.zeros(rows, dtype=np.float32))[0]
 
     def frames(self, samples: np.ndarray, *, workers: int = 2) -> np.ndarray:
-        """Compute the frames of mono `samples` at this front end's rate.
+        """Compute the frames of `samples` at this front end's rate.
 
         Parameters
         ----------
         samples : np.ndarray
-            Shape ``(samples,)``, full scale 1.0.
+            Shape ``(samples,)``, or ``(samples, channels)`` to use the mean of the channels. Floats with full scale
+            1.0; integers (uint8, int16, int32) are scaled by the range of their type.
         workers : int
             Threads that share a sound of some ten seconds or more; the frames are the same, bit for bit, however
             many.
@@ -60,11 +62,9 @@ class FrontEnd(FrontEndMatrices):
         Raises
         ------
         AudioError
-            If the samples are not mono, not finite, or too short for one frame.
+            If the samples have another type or shape, are not finite, or too short for one frame.
         """
-        samples = np.asarray(samples)
-        if samples.ndim != 1:
-            raise AudioError(f"samples must be mono, shape (samples,); got shape {samples.shape}")
+        samples = as_mono(samples)
         if len(samples) < self.frame and not (self.pad_short and len(samples)):
             raise AudioError(
                 f"{len(samples)} samples ({len(samples) / self.rate_hz:.4g} s at {self.rate_hz} Hz) are too "

@@ -6,6 +6,7 @@ from queue import SimpleQueue
 import numpy as np
 
 from barn_owl.audio.loudness import BLOCK_S, OFFSET, KWeighting
+from barn_owl.audio.samples import as_mono
 from barn_owl.errors import AudioError
 from barn_owl.features.cepstrum import deltas
 from barn_owl.features.chunk import COMPUTED, Chunks, Workspace
@@ -58,15 +59,15 @@ class FrameStream:
         return (CHUNK - 1) * self.front_end.hop_s if self._patient else 0.0
 
     def push(self, samples: np.ndarray) -> np.ndarray:
-        """Take mono samples and return the frames that became whole; float32, ``(frames, width)``.
+        """Take samples as `FrontEnd.frames` and return the frames that became whole; float32, ``(frames, width)``.
 
         Raises
         ------
         AudioError
-            If a sample is not finite.
+            If the samples have another type or shape, or one is not finite.
         """
         front_end = self.front_end
-        samples = np.asarray(samples).astype(np.float32, copy=False)
+        samples = as_mono(samples)
         kept = np.concatenate([self._kept, samples]) if len(self._kept) else samples
         skip = self._computed % CHUNK  # rows of the open chunk that were computed already
         available = front_end.count(len(kept))

@@ -350,8 +350,17 @@ def read_plan(path: str | Path, *, urls: bool = False) -> Plan:
     return plan
 
 
-def write_plan(plan: Plan, path: str | Path) -> None:
+def write_plan(plan: Plan, path: str | Path, *, force: bool = False) -> None:
     """Write a plan as TOML with all defaults, atomically.
+
+    Parameters
+    ----------
+    plan : Plan
+        The settings.
+    path : str | Path
+        The file.
+    force : bool
+        Whether an existing file is overwritten.
 
     Raises
     ------
@@ -364,7 +373,7 @@ def write_plan(plan: Plan, path: str | Path) -> None:
     >>> barn_owl.read_plan("plan.toml").seed
     3
     """
-    with whole_file(path) as beside:
+    with whole_file(path, force=force) as beside:
         beside.write_text(
             tomlkit.dumps(plan.model_dump(exclude_none=True)), encoding="utf-8", errors="backslashreplace"
         )

@@ -96,7 +96,7 @@ class Rehearsed:
 
     def write(self, folder: Path) -> None:
         """Write the recording, its truth, the events and the scores to the folder of a run."""
-        write_audio(folder / FILE, self.rehearsal.samples, self.rehearsal.rate_hz)
+        write_audio(folder / FILE, self.rehearsal.samples, self.rehearsal.rate_hz, force=True)
         for table, name in ((self.rehearsal.truth, TRUTH), (self.events, EVENTS)):
             write_clip_table(table.assign(file=str(folder / FILE)), folder / name, force=True)
         write_json(folder / EXPECTATION, self.expectation())
@@ -156,7 +156,7 @@ def rehearse(model: Model, plan: Plan, parts: Sequence[tuple[Model, Rehearsal]])
         tagged.append(_later(tag_trace(model, trace), begin_s))
         begin_s += one.seconds
     events = pd.concat(tagged, ignore_index=True)
-    scores = score_events(rehearsal.truth, events, seconds={FILE: rehearsal.seconds})
+    scores = score_events(events, rehearsal.truth, seconds={FILE: rehearsal.seconds})
     return Rehearsed(
         model=model, rehearsal=rehearsal, events=events, scores=scores,
         events_per_minute=plan.rehearsal.events_per_minute,

@@ -18,10 +18,10 @@ OLDEST = 11
 """Oldest format that is read."""
 
 
-def write_model_file(path: str | Path, header: dict[str, Any], arrays: dict[str, np.ndarray]) -> None:
+def write_model_file(path: str | Path, header: dict[str, Any], arrays: dict[str, np.ndarray], *, force: bool) -> None:
     """Write header and arrays, whole or not at all."""
     arrays = {name: np.ascontiguousarray(array) for name, array in arrays.items()}
-    with whole_file(path) as beside:
+    with whole_file(path, force=force) as beside:
         save_file(arrays, beside, metadata={"barn_owl": json.dumps({"format": FORMAT, **header}, ensure_ascii=False)})
 
 

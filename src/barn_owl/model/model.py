@@ -8,8 +8,8 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from barn_owl.audio import resample
+from barn_owl.audio.samples import as_mono
 from barn_owl.classifiers.base import Classifier, Cost, FrameScores, clip_logits, named
-from barn_owl.errors import AudioError
 from barn_owl.features import FrontEnd
 from barn_owl.features.activity import around_clip, quiet_level
 from barn_owl.model.exemplars import Exemplar, packed
@@ -190,16 +190,14 @@ class Model:
         return self.clip_scores(self.clip(frames, extras).logits)
 
     def score(self, samples: np.ndarray, rate_hz: int) -> dict[str, float]:
-        """Score one clip of mono samples, shape ``(samples,)``, at any rate; label to score, best first.
+        """Score one clip at any rate; label to score, best first. Types and shapes as for `barn_owl.FrontEnd.frames`.
 
         Raises
         ------
         AudioError
-            If the samples are not mono, not finite or too short for one frame.
+            If the samples have another type or shape, are not finite or too short for one frame.
         """
-        samples = np.asarray(samples)
-        if samples.ndim != 1:
-            raise AudioError(f"samples must be mono, shape (samples,); got shape {samples.shape}")
+        samples = as_mono(samples)
         samples = make_uniform(resample(samples, rate_hz, self.front_end.rate_hz), self.front_end.rate_hz, self.clips)
         scores = self.score_frames(self.front_end.frames(samples))
         return {self.labels[label]: float(scores[label]) for label in np.argsort(-scores)}
@@ -214,13 +212,22 @@ class Model:
             "decoding": self.decoding.model_dump(),
         }
 
-    def save(self, path: str | Path) -> None:
-        """Write the model file, whole or not at all.
+    def save(self, path: str | Path, *, force: bool = False) -> None:
+        """Write the model file atomically.
+
+        Parameters
+        ----------
+        path : str | Path
+            The file.
+        force : bool
+            Whether an existing file is overwritten.
 
         Raises
         ------
         ModelError
-            If it holds a third-party estimator.
+            If the model holds a third-party estimator.
+        OutputError
+            If the file exists and `force` is false, or cannot be written.
         """
         header = self.described() | {
             "clips": self.clips.model_dump(),
@@ -239,4 +246,4 @@ class Model:
             f"exemplars.{number}": packed(one.frames, self.front_end.floor_db)
             for number, one in enumerate(self.exemplars)
         }
-        write_model_file(path, header, arrays)
+        write_model_file(path, header, arrays, force=force)

@@ -7,6 +7,7 @@ from typing import Any
 
 import pandas as pd
 
+from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.errors import TableError
 from barn_owl.evaluate import Comparison, Evaluation, compare
 from barn_owl.files import is_file, real_path
@@ -44,7 +45,7 @@ class RunComparison:
 
 def compare_runs(
     folders: Sequence[str | Path],
-    clips: pd.DataFrame | None = None,
+    clips: TableOrPath | None = None,
     *,
     split: str = "test",
     workers: int = 2,
@@ -67,6 +68,7 @@ def compare_runs(
     >>> compared.comparison.clips
     12
     """
+    clips = None if clips is None else as_clip_table(clips, "clips")
     if len(folders) > 2:  # of all that lies in a folder, files are skipped
         folders = [folder for folder in folders if not is_file(folder)]
     if len(folders) < 2:

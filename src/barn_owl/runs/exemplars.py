@@ -4,6 +4,7 @@ import numpy as np
 import pandas as pd
 
 from barn_owl.clips import labels_in
+from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.features.activity import total_db
 from barn_owl.learn import Plan
 from barn_owl.model import Model
@@ -41,7 +42,7 @@ def _loudest(frames: np.ndarray, plan: Plan) -> np.ndarray:
     return np.array(frames[first : first + most], dtype=np.float32)
 
 
-def exemplar_table(before: Model, after: Model, clips: pd.DataFrame) -> pd.DataFrame:
+def exemplar_table(before: Model, after: Model, clips: TableOrPath) -> pd.DataFrame:
     """Table of new clips and exemplars by label, and the share of exemplars classified correctly before and now.
 
     Parameters
@@ -58,6 +59,7 @@ def exemplar_table(before: Model, after: Model, clips: pd.DataFrame) -> pd.DataF
     >>> int(barn_owl.runs.exemplar_table(model, model, clips)["exemplars"].sum())
     0
     """
+    clips = as_clip_table(clips, "clips")
     rows = []
     for label in after.labels:
         own = [one for one in before.exemplars if label in labels_in(one.label)]

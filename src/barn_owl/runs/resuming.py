@@ -7,6 +7,7 @@ from typing import Any
 import pandas as pd
 
 from barn_owl.clips import check_clip_table, read_clip_table
+from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.errors import ModelError, PlanError, TableError
 from barn_owl.files import is_file, real_path
 from barn_owl.learn import Plan, read_plan
@@ -64,7 +65,7 @@ def _differences(before: dict[str, Any], after: dict[str, Any], section: str = "
     return changed
 
 
-def split_like(clips: pd.DataFrame, run: str | Path) -> pd.DataFrame:
+def split_like(clips: TableOrPath, run: str | Path) -> pd.DataFrame:
     """Return the clips with the split of another run, so that both are evaluated on the same clips.
 
     Clips that the run did not have stay where the table says, or open: they are placed when it is split, those of a
@@ -82,6 +83,7 @@ def split_like(clips: pd.DataFrame, run: str | Path) -> pd.DataFrame:
     >>> bool((barn_owl.runs.split_like(clips, "first")["split"] == run.predictions["split"]).all())
     True
     """
+    clips = as_clip_table(clips, "clips")
     folder = Path(run)
     if not is_file(folder / "clips.csv"):
         raise ModelError(f"{folder} is no run: it holds no clips.csv")

@@ -14,6 +14,7 @@ import pandas as pd
 from barn_owl.classifiers.kind import kind_of
 from barn_owl.clips import check_clip_table, join_multilabel, labels_in, read_clip_table
 from barn_owl.clips.splits import SPLITS
+from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.errors import ModelError, TableError
 from barn_owl.evaluate import Evaluation, predict
 from barn_owl.evaluate.evaluation import leaks
@@ -199,7 +200,7 @@ class Run:
 
     def evaluate(
         self,
-        clips: pd.DataFrame | None = None,
+        clips: TableOrPath | None = None,
         *,
         split: str = "test",
         workers: int = 2,
@@ -212,6 +213,7 @@ class Run:
         TableError
             If no clip is labeled, or a label is unknown to the model.
         """
+        clips = None if clips is None else as_clip_table(clips, "clips")
         if clips is None:
             rows = np.flatnonzero(self.predictions["split"] == split)
             if not len(rows):

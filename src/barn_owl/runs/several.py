@@ -15,6 +15,7 @@ from barn_owl.classifiers.ensemble import Ensemble
 from barn_owl.classifiers.kind import kind_of, names
 from barn_owl.clips import fold_clips, splits_of_fold, write_clip_table
 from barn_owl.clips.splits import SPLITS
+from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.errors import ModelError, TableError
 from barn_owl.evaluate.predictions import clip_outputs, with_predictions
 from barn_owl.files import claim_folder, claimed_folder, is_file, real_path, write_json
@@ -32,7 +33,7 @@ from barn_owl.tables import write_table
 
 
 def train_classifiers(
-    clips: pd.DataFrame,
+    clips: TableOrPath,
     folder: str | Path,
     plan: Plan | None = None,
     *,
@@ -86,6 +87,7 @@ def train_classifiers(
     ['nearest', 'majority']
     >>> barn_owl.save_figure(barn_owl.show.classifiers_figure(ranking), "classifiers.png")
     """
+    clips = as_clip_table(clips, "clips")
     plan = plan or suggest_plan(clips).plan
     sided = with_splits(usable_clips(clips, plan), plan)
     classifiers = names() if classifiers is None else classifiers
@@ -128,7 +130,7 @@ def _rank(rows: list[dict[str, Any]], folder: Path) -> pd.DataFrame:
 
 
 def train_subsets(
-    clips: pd.DataFrame, folder: str | Path, plan: Plan | None = None, *, subsets: Sequence[float], work: Work = PLAIN
+    clips: TableOrPath, folder: str | Path, plan: Plan | None = None, *, subsets: Sequence[float], work: Work = PLAIN
 ) -> pd.DataFrame:
     """Train on subsets of the training split, then on all of it, to see whether more clips would help.
 
@@ -160,6 +162,7 @@ def train_subsets(
     2
     >>> barn_owl.save_figure(barn_owl.show.subsets_figure(table), "subsets.png")
     """
+    clips = as_clip_table(clips, "clips")
     check_subsets(subsets)
     plan = plan or suggest_plan(clips).plan
     sided = with_splits(usable_clips(clips, plan), plan)
@@ -242,7 +245,7 @@ def _ranked(name: str, model: Model, predictions: pd.DataFrame, seconds: float) 
 
 
 def train_several(
-    clips: pd.DataFrame,
+    clips: TableOrPath,
     folder: str | Path,
     plan: Plan | None = None,
     *,
@@ -281,6 +284,7 @@ def train_several(
     >>> barn_owl.train_several(clips, "several", plan, seeds=2)["training"].tolist()
     ['seed-0', 'seed-1']
     """
+    clips = as_clip_table(clips, "clips")
     if (seeds is None) == (folds is None):
         raise TableError("say either how many seeds or how many folds")
     plan = plan or suggest_plan(clips).plan

@@ -13,6 +13,7 @@ import tomlkit
 
 from barn_owl.audio import Excerpt, excerpts, file_facts
 from barn_owl.clips import check_clip_table, labels_in
+from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.errors import BarnOwlError, TableError
 from barn_owl.features import FrontEnd
 from barn_owl.features.activity import STANDS_OUT_DB, activity, sounding
@@ -81,9 +82,9 @@ class Suggestion:
         with pd.option_context("display.max_colwidth", None):
             return str(table.to_html(index=False))
 
-    def write(self, path: str | Path) -> None:
-        """Write `text` to a file, whole or not at all."""
-        with whole_file(path) as beside:
+    def write(self, path: str | Path, *, force: bool = False) -> None:
+        """Write `text` to a file, atomically; raises OutputError if it exists and `force` is false."""
+        with whole_file(path, force=force) as beside:
             beside.write_text(self.text(), encoding="utf-8", errors="backslashreplace")
 
     def _item(self, value: Any, prefix: str) -> Any:
@@ -112,7 +113,7 @@ class _ClipMeasurement:
 
 
 def suggest_plan(
-    clips: pd.DataFrame,
+    clips: TableOrPath,
     *,
     recordings: Sequence[str | Path] = (),
     workers: int = 2,
@@ -142,6 +143,7 @@ def suggest_plan(
     >>> suggestion.plan.background, suggestion.plan.front_end.rate_hz
     ([], 16000)
     """
+    clips = as_clip_table(clips, "clips")
     clips = check_clip_table(clips)
     labeled = clips[clips["label"] != ""].reset_index(drop=True)
     if not len(labeled):

@@ -47,8 +47,8 @@ def set_thresholds(run: Run, settings: ThresholdSettings) -> Run:
         raise TableError(f"{run.folder} has no validation split to find thresholds on")
     model = with_thresholds(run.model, judge(run.model, watched, "validation").arrays, settings)
     plan = run.plan.but(thresholds=settings.model_dump())
-    model.save(run.folder / "model.safetensors")
-    write_plan(plan, run.folder / "plan.toml")
+    model.save(run.folder / "model.safetensors", force=True)
+    write_plan(plan, run.folder / "plan.toml", force=True)
     write_clip_table(say(model, run.predictions), run.folder / "predictions.csv", force=True)
     return Run(run.folder, run.urls)
 
@@ -72,10 +72,10 @@ def set_decoding(path: str | Path, decoding: DecodingSettings) -> None:
     """
     path, model = Path(path), load_model(path)
     changed = replace(model, decoding=decoding, previous_decoding=model.decoding)
-    changed.save(path / "model.safetensors" if is_folder(path) else path)
+    changed.save(path / "model.safetensors" if is_folder(path) else path, force=True)
     if is_file(path / "plan.toml"):
         values = {**read_plan(path / "plan.toml", urls=True).model_dump(), "decoding": decoding.model_dump()}
-        write_plan(Plan(**values), path / "plan.toml")
+        write_plan(Plan(**values), path / "plan.toml", force=True)
 
 
 def undo_decoding(path: str | Path) -> DecodingSettings:

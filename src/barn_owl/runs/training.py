@@ -9,6 +9,7 @@ from pathlib import Path
 import pandas as pd
 
 from barn_owl.clips import labels_in, write_clip_table
+from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.errors import TrainingError
 from barn_owl.files import check_space, claimed_folder
 from barn_owl.learn import Fitted, Plan, fit, write_plan
@@ -32,7 +33,7 @@ RUN_BYTES, CLIP_BYTES = 8_000_000, 20_000
 
 
 def train(
-    clips: pd.DataFrame, folder: str | Path, plan: Plan | None = None, *, resume: bool = False, work: Work = PLAIN
+    clips: TableOrPath, folder: str | Path, plan: Plan | None = None, *, resume: bool = False, work: Work = PLAIN
 ) -> Run:
     """Train a classifier on clips, evaluate it, and write the run folder.
 
@@ -76,6 +77,7 @@ def train(
     >>> run.model.labels
     ['hiss', 'hum', 'still', 'tick']
     """
+    clips = as_clip_table(clips, "clips")
     begin, folder = time.perf_counter(), Path(folder)
     plan = own_plan(folder, plan) if resume else plan or suggest_plan(clips).plan
     sided = with_splits(usable_clips(clips, plan), plan)
@@ -112,7 +114,7 @@ def fit_into(
             # Not before there is something to resume: until then a run that was here is as it was.
             for name in ("predictions.csv", "model.safetensors", CHECKPOINT):
                 (folder / name).unlink(missing_ok=True)
-            write_plan(plan, folder / "plan.toml")
+            write_plan(plan, folder / "plan.toml", force=True)
             write_clip_table(data.requested, folder / "clips.csv", force=True)
         checkpoint.save(folder / CHECKPOINT)
 

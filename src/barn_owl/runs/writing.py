@@ -58,7 +58,7 @@ def write_run(
     if rehearsed is not None:
         rehearsed.write(folder)
     used = Plan(**{**plan.model_dump(), "decoding": model.decoding.model_dump()})  # some are found in training
-    write_plan(used, folder / "plan.toml")
+    write_plan(used, folder / "plan.toml", force=True)
     write_clip_table(data.requested, folder / "clips.csv", force=True)
     if fitted.curves:
         write_table(pd.DataFrame([asdict(line) for line in fitted.curves]), folder / "curves.csv", force=True)
@@ -78,7 +78,7 @@ def write_run(
     circumstances = _circumstances(begin, len(data.table), len(data.skipped))
     write_json(folder / "provenance.json", model.provenance | asdict(model.cost) | circumstances)
     model = replace(model, exemplars=exemplars_to_keep(plan, data) if found is not None else [])
-    model.save(folder / "model.safetensors")
+    model.save(folder / "model.safetensors", force=True)
     # Last, as a run is finished when it is there.
     write_clip_table(predictions, folder / "predictions.csv", force=True)
     return Run(folder, urls=any(map(is_url, data.table["file"])))

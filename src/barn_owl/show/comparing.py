@@ -17,8 +17,17 @@ LARGEST = 40
 SCORE_NAMES = {"balanced_accuracy": "balanced accuracy", "macro_f1": "macro F1", "roc_area": "ROC area"}
 
 
-def write_comparison_page(compared: RunComparison, path: str | Path) -> None:
+def write_comparison_page(compared: RunComparison, path: str | Path, *, force: bool = False) -> None:
     """Write the comparison page: scores, paired tests, labels, plans, cost.
+
+    Parameters
+    ----------
+    compared : RunComparison
+        Result of `barn_owl.compare_runs`.
+    path : str | Path
+        The page.
+    force : bool
+        Whether an existing file is overwritten.
 
     Raises
     ------
@@ -37,6 +46,7 @@ def write_comparison_page(compared: RunComparison, path: str | Path) -> None:
     write_page(
         path,
         "compare.html",
+        force=force,
         title=f"{len(names)} runs on {comparison.clips} common clips",
         words=comparison.words,
         caveats=[

@@ -3,18 +3,18 @@
 from pathlib import Path
 
 import numpy as np
-import pandas as pd
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from barn_owl.audio import audio_info, read_audio
+from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.show.style import INK, LABEL_COLORS, draw_grid, heading, new_figure
 
 ROWS, ROW_S = 5, 12.0
 COLUMNS = 1200
 
 
-def cuts_figure(path: str | Path, clips: pd.DataFrame) -> Figure:
+def cuts_figure(path: str | Path, clips: TableOrPath) -> Figure:
     """Draw a minute of a recording's waveform, beginning at its first clip, with the clips cut from it.
 
     Parameters
@@ -32,6 +32,7 @@ def cuts_figure(path: str | Path, clips: pd.DataFrame) -> Figure:
     >>> takes = barn_owl.clips.find_takes("night.wav")
     >>> barn_owl.save_figure(barn_owl.show.cuts_figure("night.wav", takes), "cuts.png")
     """
+    clips = as_clip_table(clips, "clips")
     duration_s = audio_info(path).duration_s
     begin = max(float(clips["start_s"].min()) - 1.0, 0.0) if len(clips) else 0.0
     rows = int(np.clip(np.ceil((duration_s - begin) / ROW_S), 1, ROWS))

@@ -3,8 +3,7 @@
 from pathlib import Path
 from typing import Any
 
-import pandas as pd
-
+from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.evaluate import NONE, UNDECIDED
 from barn_owl.files import real_path
 from barn_owl.model import Model
@@ -18,11 +17,12 @@ SHOWN = 40
 
 def write_listening_page(
     model: Model,
-    predictions: pd.DataFrame,
+    predictions: TableOrPath,
     path: str | Path,
     *,
     title: str = "Clips to listen to",
     budget: int = BUDGET,
+    force: bool = False,
 ) -> None:
     """Write a page with the clips of a table by predicted label, doubtful ones first.
 
@@ -31,6 +31,14 @@ def write_listening_page(
     predictions : pd.DataFrame
         What `barn_owl.predict` gave; ``predicted`` may be "(undecided)", or "(none)" for clips that are
         refused, with why in the column ``reason``.
+    path : str | Path
+        The page.
+    title : str
+        Heading of the page.
+    budget : int
+        Bytes of sounds and pictures in the page, at most.
+    force : bool
+        Whether an existing file is overwritten.
 
     Raises
     ------
@@ -43,6 +51,7 @@ def write_listening_page(
     >>> table, _ = barn_owl.predict(model, barn_owl.read_clip_table("clips.csv"))
     >>> barn_owl.show.write_listening_page(model, table, "listening.html")
     """
+    predictions = as_clip_table(predictions, "predictions")
     shelf, folder = Shelf(model.front_end, budget), real_path(path).parent
     counts = predictions.groupby("predicted").agg(clips=("score", "size"), score=("score", "mean"))
     order = sorted(counts.index, key=lambda label: (label != UNDECIDED, label != NONE, label))
@@ -64,6 +73,7 @@ def write_listening_page(
     write_page(
         path,
         "listen.html",
+        force=force,
         title=title,
         summary=f"{len(predictions)} clips, {undecided} of them undecided, {none} of no label.",
         warnings=[] if model.thresholds else [UNSURE],

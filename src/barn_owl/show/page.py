@@ -162,10 +162,10 @@ def filled(template: str, **content: Any) -> str:
     return _templates().get_template(template).render(**content)
 
 
-def write_page(path: str | Path, template: str, **content: Any) -> None:
+def write_page(path: str | Path, template: str, *, force: bool, **content: Any) -> None:
     """Fill a template and write the page, whole or not at all."""
     text = filled(template, **content)
-    with whole_file(path) as beside:
+    with whole_file(path, force=force) as beside:
         beside.write_text(text, encoding="utf-8", errors="backslashreplace")
 
 

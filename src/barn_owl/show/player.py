@@ -4,6 +4,7 @@ import html
 
 import pandas as pd
 
+from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.features import FrontEnd
 from barn_owl.show.page import Shelf
 
@@ -32,7 +33,7 @@ class Listening:
         return f"<table><tbody>{''.join(rows)}</tbody></table>"
 
 
-def listen(clips: pd.DataFrame, *, most: int = 12, front_end: FrontEnd | None = None) -> Listening:
+def listen(clips: TableOrPath, *, most: int = 12, front_end: FrontEnd | None = None) -> Listening:
     """Return the first clips of a table as an object that notebooks display: spectrogram, player, columns.
 
     Parameters
@@ -51,4 +52,5 @@ def listen(clips: pd.DataFrame, *, most: int = 12, front_end: FrontEnd | None = 
     >>> "audio" in players._repr_html_()
     True
     """
+    clips = as_clip_table(clips, "clips")
     return Listening(clips.head(most), front_end or FrontEnd())

@@ -51,6 +51,7 @@ def write_report(
     *,
     budget: int = BUDGET,
     figures: Mapping[str, Figure] | None = None,
+    force: bool = False,
 ) -> None:
     """Write the report of an evaluation: one self-contained HTML file with sounds.
 
@@ -60,6 +61,8 @@ def write_report(
         Bytes of sounds and pictures on it; mistakes come first. Clips whose file is gone are without sound.
     figures : Mapping[str, Figure] | None
         Those of `report_figures`, where they are there already.
+    force : bool
+        Whether an existing file is overwritten.
 
     Raises
     ------
@@ -81,6 +84,7 @@ def write_report(
     write_page(
         path,
         "report.html",
+        force=force,
         title=f"{real_path(run.folder).name}: {evaluation.split} split"
         if evaluation.rows is not None
         else f"{real_path(run.folder).name} on {evaluation.split}",

@@ -23,10 +23,10 @@ def write_results(run: Run) -> None:
     """
     folder = run.folder / "figures"
     if run.expectation is not None:
-        save_figure(rehearsal_figure(run), folder / "rehearsal.png")
+        save_figure(rehearsal_figure(run), folder / "rehearsal.png", force=True)
     figures = write_evaluation(run, run.tested, run.folder) if run.tested is not None else {}
     if is_file(run.folder / "curves.csv"):
-        save_figure(figures.get("curves") or curves_figure(run), folder / "curves.png")
+        save_figure(figures.get("curves") or curves_figure(run), folder / "curves.png", force=True)
 
 
 def write_evaluation(run: Run, evaluation: Evaluation, folder: Path) -> dict[str, Figure]:
@@ -50,7 +50,7 @@ def write_evaluation(run: Run, evaluation: Evaluation, folder: Path) -> dict[str
     """
     if isinstance(evaluation.scores, Scores):  # multilabel: no confusion matrix
         write_table(evaluation.scores.confusion, folder / "confusion.csv", force=True, index="label")
-        save_figure(confusion_figure(evaluation.scores), folder / "figures" / "confusion.png")
+        save_figure(confusion_figure(evaluation.scores), folder / "figures" / "confusion.png", force=True)
     if not (folder / "model.safetensors").exists():
         write_json(folder / "scores.json", evaluation.as_dict())
         write_clip_table(evaluation.predictions, folder / "predictions.csv", force=True)
@@ -59,8 +59,8 @@ def write_evaluation(run: Run, evaluation: Evaluation, folder: Path) -> dict[str
     _write_corrections(evaluation if evaluation.rows is None else None, run, folder / "corrections.csv")
     figures = report_figures(run, evaluation)
     for name in ("labels", "thresholds", "calibration"):
-        save_figure(figures[name], folder / "figures" / f"{name}.png")
-    write_report(run, evaluation, folder / "report.html", figures=figures)
+        save_figure(figures[name], folder / "figures" / f"{name}.png", force=True)
+    write_report(run, evaluation, folder / "report.html", figures=figures, force=True)
     return figures
 
 

@@ -24,7 +24,7 @@ GAIN, LOSS = LABEL_COLORS[0], LABEL_COLORS[1]
 def events_figure(scores: EventScores) -> Figure:
     """Draw hits, misses and false alarms by label, errors of onset and duration, and examples of both mistakes.
 
-    >>> scores = barn_owl.score_events(barn_owl.read_clip_table("truth.csv"), barn_owl.read_events("events.csv"))
+    >>> scores = barn_owl.score_events("events.csv", "truth.csv")
     >>> barn_owl.save_figure(barn_owl.show.events_figure(scores), "events.png")
     """
     figure = new_figure(9.0)

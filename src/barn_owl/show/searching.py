@@ -15,8 +15,17 @@ NAMES = {
 """Columns of scores and costs, and what they are called."""
 
 
-def write_search_page(found: SearchResult, path: str | Path) -> None:
+def write_search_page(found: SearchResult, path: str | Path, *, force: bool = False) -> None:
     """Write the page of a search: trade-offs, and sortable tables of all candidates.
+
+    Parameters
+    ----------
+    found : SearchResult
+        Result of `barn_owl.search`.
+    path : str | Path
+        The page.
+    force : bool
+        Whether an existing file is overwritten.
 
     Raises
     ------
@@ -37,6 +46,7 @@ def write_search_page(found: SearchResult, path: str | Path) -> None:
     write_page(
         path,
         "search.html",
+        force=force,
         title=f"{len(table)} candidates that fit {found.device.name}",
         words=f"Best: candidate {best['candidate']}, score {best['score']:.2f} on clips it had not heard: the mean "
         "of balanced accuracy (clips) and of event F1 in a rehearsal.",

@@ -9,6 +9,7 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from barn_owl.audio import audio_info, prefetch, read_audio, stream_audio
+from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.errors import AudioError, TableError
 from barn_owl.features import FrontEnd
 from barn_owl.show.style import INK, LABEL_COLORS, draw_frames, draw_grid, heading, new_figure
@@ -105,7 +106,7 @@ def _loudest(front_end: FrontEnd, frames: np.ndarray) -> str:
 
 
 def gallery_figure(
-    clips: pd.DataFrame, front_end: FrontEnd | None = None, *, examples: int = 6, seed: int = 0
+    clips: TableOrPath, front_end: FrontEnd | None = None, *, examples: int = 6, seed: int = 0
 ) -> Figure:
     """Draw log-mel spectrograms of some clips of each label on one scale; one row per label.
 
@@ -125,6 +126,7 @@ def gallery_figure(
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> barn_owl.save_figure(barn_owl.show.gallery_figure(clips, examples=2), "gallery.png")
     """
+    clips = as_clip_table(clips, "clips")
     front_end = (front_end or FrontEnd()).but(features=["log-mel"])
     labels = clips["label"].value_counts().index[:12].sort_values().tolist()
     rng = np.random.default_rng(seed)

@@ -164,8 +164,17 @@ def _by_round(kinds: tuple[Any, ...], labels: list[str]) -> dict[str, Any]:
     return {label: kinds[place // len(LABEL_COLORS) % len(kinds)] for place, label in enumerate(labels)}
 
 
-def save_figure(figure: Figure, path: str | Path) -> None:
+def save_figure(figure: Figure, path: str | Path, *, force: bool = False) -> None:
     """Write a figure as PNG, SVG or PDF, by the ending of `path`, atomically.
+
+    Parameters
+    ----------
+    figure : Figure
+        A figure of this package, or another one of Matplotlib.
+    path : str | Path
+        The file.
+    force : bool
+        Whether an existing file is overwritten.
 
     Raises
     ------
@@ -176,5 +185,5 @@ def save_figure(figure: Figure, path: str | Path) -> None:
     --------
     >>> barn_owl.save_figure(barn_owl.show.filter_bank_figure(barn_owl.FrontEnd()), "bank.png")
     """
-    with whole_file(path) as beside:
+    with whole_file(path, force=force) as beside:
         figure.savefig(beside)

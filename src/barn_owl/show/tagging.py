@@ -12,6 +12,7 @@ from matplotlib.figure import Figure
 from barn_owl.audio import audio_info, read_audio
 from barn_owl.classifiers.base import label_scores
 from barn_owl.clips import read_clip_table
+from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.errors import AudioError
 from barn_owl.learn.rehearsal import EVENTS, FILE, TRUTH
 from barn_owl.model import DecodingSettings, Model
@@ -41,9 +42,9 @@ COLUMNS = 2400
 def tagging_figure(
     model: Model,
     path: str | Path,
-    events: pd.DataFrame,
+    events: TableOrPath,
     *,
-    truth: pd.DataFrame | None = None,
+    truth: TableOrPath | None = None,
     start_s: float = 0.0,
     end_s: float | None = None,
     decoding: DecodingSettings | None = None,
@@ -76,6 +77,8 @@ def tagging_figure(
     >>> events = barn_owl.read_events("events.csv")
     >>> barn_owl.save_figure(barn_owl.show.tagging_figure(model, "night.wav", events), "tagging.png")
     """
+    events = as_clip_table(events, "events")
+    truth = None if truth is None else as_clip_table(truth, "truth")
     length_s, shown_decoding = audio_info(path).duration_s, decoding or model.decoding
     end_s = min(length_s, start_s + LONGEST_S) if end_s is None else min(end_s, length_s)
     if not 0 <= start_s < end_s:

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 from pydantic import Field, model_validator
 
+from barn_owl.audio.samples import as_mono
 from barn_owl.settings import Settings
 from barn_owl.sound import changes
 from barn_owl.sound.changes import Color
@@ -184,6 +185,7 @@ def change_sound(
     >>> changed.shape, len(settings_used)
     ((16000,), 1)
     """
+    samples = as_mono(samples)
     draw, done = _Draw(rate_hz, settings, rng, background), []
     for name, changed in CHANGES.items():
         if rng.random() < getattr(settings, name):

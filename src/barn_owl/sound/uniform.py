@@ -9,6 +9,7 @@ import numpy as np
 from pydantic import Field
 
 from barn_owl.audio import Channel, Excerpt, read_audio, remove_silence, set_level
+from barn_owl.audio.samples import as_mono
 from barn_owl.errors import AudioError
 from barn_owl.settings import Settings
 
@@ -66,6 +67,7 @@ def make_uniform(samples: np.ndarray, rate_hz: int, settings: UniformSettings) -
     >>> round(float(np.abs(barn_owl.sound.make_uniform(samples, rate_hz, settings)).max()), 3)
     0.501
     """
+    samples = as_mono(samples)
     if settings.remove_silence:
         samples = remove_silence(samples, rate_hz)
     if settings.level != "kept":

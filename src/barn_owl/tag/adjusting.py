@@ -11,6 +11,7 @@ from typing import Any, Literal
 import numpy as np
 import pandas as pd
 
+from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.clips.within import check_within
 from barn_owl.errors import TableError
 from barn_owl.evaluate import EventScores
@@ -98,7 +99,7 @@ class Adjusted:
 
 def adjust(
     model: Model,
-    truth: pd.DataFrame,
+    truth: TableOrPath,
     recordings: Sequence[str | Path] | None = None,
     *,
     goal: Goal = "f1",
@@ -131,6 +132,7 @@ def adjust(
     >>> 0 < adjusted.decoding.release_threshold < adjusted.decoding.threshold < 1
     True
     """
+    truth = as_clip_table(truth, "truth")
     files = list(dict.fromkeys(truth["file"])) if recordings is None else [str(path) for path in recordings]
     strange = sorted(set(files) - set(truth["file"]))
     if strange:

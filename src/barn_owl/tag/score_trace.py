@@ -80,12 +80,15 @@ class ScoreTrace:
         }
         return pd.DataFrame({"time_s": self.times_s, **columns})
 
-    def save(self, path: str | Path) -> None:
-        """Write the trace as NPZ, or by its ending as Parquet; nothing is lost in either."""
+    def save(self, path: str | Path, *, force: bool = False) -> None:
+        """Write the trace as NPZ, or by its ending as Parquet; nothing is lost in either.
+
+        Raises OutputError if the file exists and `force` is false, or cannot be written.
+        """
         facts = {
             "recording": self.file, "duration_s": self.duration_s, "step_s": self.step_s, "first_s": self.first_s
         }  # fmt: skip
-        with whole_file(path) as beside:
+        with whole_file(path, force=force) as beside:
             if Path(path).suffix.lower() == ".parquet":
                 write_parquet(self.table().assign(**facts), beside)
             else:
@@ -144,7 +147,7 @@ def _whole(model: Model, blocks: list[ScoreBlock], file: str, duration_s: float)
 
 def save_trace(model: Model, blocks: list[ScoreBlock], recording: str, duration_s: float, path: str | Path) -> None:
     """Write the blocks of a whole recording as its trace."""
-    _whole(model, blocks, recording, duration_s).save(path)
+    _whole(model, blocks, recording, duration_s).save(path, force=True)
 
 
 def read_trace(path: str | Path) -> ScoreTrace:

@@ -14,6 +14,7 @@ from threadpoolctl import threadpool_limits
 
 from barn_owl.audio import audio_info, prefetch, stream_audio
 from barn_owl.audio.reading import tell_flaws
+from barn_owl.audio.samples import as_mono
 from barn_owl.errors import AudioError
 from barn_owl.features.products import CHUNK as ROWS
 from barn_owl.model import Model
@@ -64,7 +65,8 @@ class ScoreStream:
         return self._frames.wait_s + self._scorer.wait_s
 
     def push(self, samples: np.ndarray) -> list[ScoreBlock]:
-        """Take samples, shape ``(samples,)``, of any number; return the blocks that became whole."""
+        """Take any number of samples, as `barn_owl.FrontEnd.frames`; return the blocks that became whole."""
+        samples = as_mono(samples)
         self._samples += len(samples)
         return self._scorer.push(self._frames.push(samples))
 

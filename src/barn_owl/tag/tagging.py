@@ -10,8 +10,8 @@ import pandas as pd
 from threadpoolctl import threadpool_limits
 
 from barn_owl.audio import audio_info, resample
+from barn_owl.audio.samples import as_mono
 from barn_owl.classifiers.base import label_scores
-from barn_owl.errors import AudioError
 from barn_owl.model import DecodingSettings, Model
 from barn_owl.tag.decoding import EventDecoder, decided
 from barn_owl.tag.naming import Event
@@ -55,7 +55,8 @@ class Tagger:
         return self._trace.wait_s + self._decider.latency_s
 
     def push(self, samples: np.ndarray) -> list[Event]:
-        """Take mono samples, shape ``(samples,)``, at the rate of the model's front end."""
+        """Take samples at the rate of the model's front end; types and shapes as for `barn_owl.FrontEnd.frames`."""
+        samples = as_mono(samples)
         self._samples += len(samples)
         blocks = self._trace.push(samples)
         if blocks:
@@ -71,7 +72,7 @@ class Tagger:
 def tag_samples(
     model: Model, samples: np.ndarray, rate_hz: int, *, decoding: DecodingSettings | None = None
 ) -> pd.DataFrame:
-    """Detect events in mono `samples`, shape ``(samples,)``, at any rate.
+    """Detect events in `samples` at any rate; types and shapes as for `barn_owl.FrontEnd.frames`.
 
     Returns
     -------
@@ -81,7 +82,7 @@ def tag_samples(
     Raises
     ------
     AudioError
-        If the samples are not mono, not finite or shorter than one frame.
+        If the samples have another type or shape, are not finite or shorter than one frame.
 
     Examples
     --------
@@ -90,9 +91,7 @@ def tag_samples(
     >>> bool((events["start_s"] < events["end_s"]).all())
     True
     """
-    samples = np.asarray(samples)
-    if samples.ndim != 1:
-        raise AudioError(f"samples must be mono, shape (samples,); got shape {samples.shape}")
+    samples = as_mono(samples)
     tagger = Tagger(model, decoding)
     with threadpool_limits(limits=1, user_api="blas"):
         events = tagger.push(resample(samples, rate_hz, model.front_end.rate_hz)) + tagger.finish()
