@@ -77,7 +77,7 @@ def seconds_of(model, files, engine="local", **options) -> tuple[float, str]:
         begin = time.perf_counter()
         archive = owl.tag_archive(model, files, **options)
         taken = time.perf_counter() - begin
-    assert not archive.refused, archive.refused
+    assert not archive.skipped, archive.skipped
     return taken, hashlib.sha256(archive.events.to_csv().encode()).hexdigest()[:12]
 
 
@@ -151,7 +151,7 @@ def kills(model, samples, folder, every_s: float = 20.0) -> dict[str, object]:
         "hours": 20, "kills": len(killed), "lines told": lines[:4],
         "same events": plain == calm == struck,
         "seconds": {"local": round(plain_s, 1), "calm": round(calm_s, 1), "with kills": round(struck_s, 1)},
-        "refused": archive.refused,
+        "skipped": archive.skipped,
     }  # fmt: skip
 
 

@@ -65,7 +65,7 @@ def find(quay: Path) -> None:
         examples = truth[truth["label"] != ""].groupby("label").head(1)
         for run in ("first time", "features kept"):
             begin = time.perf_counter()
-            owl.find_similar(examples, [path], cache=Path(name) / "cache", workers=1)
+            owl.annotation.find_similar(examples, [path], cache=Path(name) / "cache", workers=1)
             print(f"{len(examples)} examples in an hour, {run}: {time.perf_counter() - begin:.1f} s")
 
 

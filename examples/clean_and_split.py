@@ -8,7 +8,7 @@ import barn_owl
 
 def main() -> None:
     gathered = barn_owl.gather_folder("clips", names="{group}_{take}")
-    for reason in gathered.refused.values():
+    for reason in gathered.skipped.values():
         print("dropped:", reason)
     check = barn_owl.check_clips(gathered.clips)
     print(check.findings.groupby(["severity", "finding"]).size())

@@ -24,7 +24,7 @@ def main() -> None:
     print(harvest.clips.groupby("label")["score"].agg(["size", "mean"]))
 
     example = clips[clips["label"] == "foghorn"].head(1)
-    print(barn_owl.find_similar(example, ["night.flac"], most=5, least=0.0)[["start_s", "end_s", "score"]])
+    print(barn_owl.annotation.find_similar(example, ["night.flac"], most=5, least=0.0)[["start_s", "end_s", "score"]])
     print(barn_owl.annotation.propose(clips, count=5)[["rank", "file", "why"]])
 
 

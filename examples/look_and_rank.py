@@ -11,11 +11,11 @@ def main() -> None:
 
     front_end = barn_owl.FrontEnd(features=["mfcc", "shape"])
     clips = barn_owl.gather_folder("clips", names="{group}_{take}").clips
-    frames, clips, left_out = barn_owl.load_frames(clips, front_end, cache="example-cache")
+    frames, clips, skipped = barn_owl.load_frames(clips, front_end, cache="example-cache")
     pooled = np.stack([barn_owl.features.pool(frames[clip]) for clip in range(len(frames))])
     columns = barn_owl.features.pooled_names(front_end.columns)
     print(barn_owl.features.rank_features(pooled, columns, clips["label"], clips["group"]).head())
-    print(f"{len(left_out)} clips skipped")
+    print(f"{len(skipped)} clips skipped")
 
     barn_owl.save_figure(barn_owl.show.map_figure(pooled, clips["label"].tolist()), "example-map.png")
 

@@ -89,11 +89,11 @@ def test_similarity_is_the_cosine_of_patches(rng):
 def test_the_like_of_an_example_is_found_wherever_it_is(weak, tmp_path):
     recordings, truth = weak
     own = truth[truth["label"] == "middle"].reset_index(drop=True)
-    found = owl.find_similar(own.head(1), list(recordings["file"]), most=len(own), cache=tmp_path)
+    found = owl.annotation.find_similar(own.head(1), list(recordings["file"]), most=len(own), cache=tmp_path)
     assert found["file"].iloc[0] == own["file"].iloc[0]
     assert found["start_s"].iloc[0] == pytest.approx(own["start_s"].iloc[0], abs=0.05)
     assert hits(found, own) > 0.9
-    again = owl.find_similar(own.head(1), list(recordings["file"]), most=len(own), cache=tmp_path)
+    again = owl.annotation.find_similar(own.head(1), list(recordings["file"]), most=len(own), cache=tmp_path)
     pd.testing.assert_frame_equal(found, again)
 
 
@@ -104,7 +104,7 @@ def test_a_recording_in_pieces_is_the_recording_in_one(weak, monkeypatch, tmp_pa
     minute = np.concatenate([owl.read_audio(file, rate_hz=rate_hz)[0] for file in recordings["file"].head(3)])
     owl.write_audio(path, minute[: -rate_hz // 3], rate_hz)
     frames = similar_sounds.FRONT_END.frames(owl.read_audio(path)[0])
-    whole = owl.find_similar(truth.head(3), [path], least=0.2)
+    whole = owl.annotation.find_similar(truth.head(3), [path], least=0.2)
     parts = harvesting.cut_parts(path, cache=None)
     monkeypatch.setattr(similar_sounds, "PIECE", quiets)
     pieces = list(similar_sounds.pieces_of(path, None))
@@ -113,7 +113,7 @@ def test_a_recording_in_pieces_is_the_recording_in_one(weak, monkeypatch, tmp_pa
     assert_close(joined, similar_sounds.levels_above_quiet(frames), rtol=1e-5, atol=1e-5)
     (tmp_path / "no-folder").touch()  # where nothing can be kept, the recording is read again
     for cache in (None, tmp_path / "cache", tmp_path / "no-folder"):
-        found = owl.find_similar(truth.head(3), [path], least=0.2, cache=cache)
+        found = owl.annotation.find_similar(truth.head(3), [path], least=0.2, cache=cache)
         pd.testing.assert_frame_equal(found, whole, rtol=1e-3)
     for cache in (None, tmp_path / "no-folder"):
         for now, before in zip(harvesting.cut_parts(path, cache=cache), parts, strict=True):
@@ -123,14 +123,14 @@ def test_a_recording_in_pieces_is_the_recording_in_one(weak, monkeypatch, tmp_pa
 def test_finding_passes_over_what_cannot_be_read_and_says_so(weak, tmp_path):
     recordings, truth = weak
     (tmp_path / "broken.wav").write_bytes(b"RIFF nonsense")
-    found = owl.find_similar(truth.head(1), [recordings["file"][0], str(tmp_path / "broken.wav")])
+    found = owl.annotation.find_similar(truth.head(1), [recordings["file"][0], str(tmp_path / "broken.wav")])
     assert len(found) > 0
-    assert "broken.wav" in found.attrs["refused"][0]
+    assert "broken.wav" in found.attrs["skipped"][0]
     for cache in (None, tmp_path / "cache"):
         with pytest.raises(AudioError, match=r"broken\.wav"):
-            owl.find_similar(truth.head(1), [str(tmp_path / "broken.wav")], cache=cache)
+            owl.annotation.find_similar(truth.head(1), [str(tmp_path / "broken.wav")], cache=cache)
         with pytest.raises(AudioError, match=r"none\.wav does not exist"):
-            owl.find_similar(truth.head(1), [str(tmp_path / "none.wav")], cache=cache)
+            owl.annotation.find_similar(truth.head(1), [str(tmp_path / "none.wav")], cache=cache)
 
 
 def test_a_recording_in_which_nothing_stands_out_has_no_parts(weak, tmp_path, rng):
@@ -154,7 +154,7 @@ def test_an_example_in_which_nothing_stands_out_is_told(weak):
     owl.write_audio(path, np.concatenate([loud, quiet, loud]), rate_hz)
     example = pd.DataFrame({"file": [path], "start_s": [4.3], "end_s": [4.7]})
     with pytest.raises(AudioError, match=r"nothing stands out .* 4\.3 s to 4\.7 s"):
-        owl.find_similar(example, [path])
+        owl.annotation.find_similar(example, [path])
 
 
 def test_known_clips_may_repeat_themselves(clips):
@@ -172,7 +172,7 @@ def test_parts_with_the_labels_sound_are_harvested_and_others_are_not(weak):
     assert hits(clips, truth) > 0.9
     assert hits(harvest.clips[harvest.clips["label"] == "none"], truth) < 0.1
     assert harvest.rounds["held_out"].max() > 0.9
-    assert not harvest.left_out
+    assert not harvest.skipped_labels
 
 
 def test_a_label_whose_sound_is_absent_or_that_has_too_few_recordings_is_left_out(weak, tmp_path):
@@ -187,9 +187,9 @@ def test_a_label_whose_sound_is_absent_or_that_has_too_few_recordings_is_left_ou
         [recordings.head(17), pd.DataFrame(absent, columns=["file", "label"]), single], ignore_index=True
     )
     harvest = owl.harvest(more, least=0.8, background="none")
-    assert {"absent", "single"} <= set(harvest.left_out)
-    assert "low" not in harvest.left_out
-    assert "1 recordings" in harvest.left_out["single"]
+    assert {"absent", "single"} <= set(harvest.skipped_labels)
+    assert "low" not in harvest.skipped_labels
+    assert "1 recordings" in harvest.skipped_labels["single"]
     assert "absent" not in set(harvest.clips["label"])
     # The rest of recordings whose label was not found may be what the label says: it is no background.
     assert "none" in set(harvest.clips["label"])

@@ -8,8 +8,8 @@ import pytest
 from pydantic import Field
 
 import barn_owl as owl
-from barn_owl.classifiers import kind as registry
-from barn_owl.classifiers.kind import kind_of, kinds, names, register
+from barn_owl.classifiers import kind as registry, register_classifier
+from barn_owl.classifiers.kind import kind_of, kinds, names
 from barn_owl.classifiers.row_classifiers import Candidate, rows_kind, squared_distances
 from barn_owl.errors import PlanError
 from barn_owl.settings import Settings
@@ -52,7 +52,7 @@ KIND = rows_kind(
 @pytest.fixture
 def centroids(monkeypatch):
     monkeypatch.setattr(registry, "_known", dict(registry._known))
-    register(KIND)
+    register_classifier(KIND)
     return KIND
 
 
@@ -78,10 +78,10 @@ def test_a_new_kind_is_planned_trained_kept_tagged_with_and_ranked(clips, centro
 
 
 def test_names_of_kinds_are_taken_once(centroids):
-    register(centroids)  # the same again
+    register_classifier(centroids)  # the same again
     for name in ("cnn", "centroids"):
         with pytest.raises(ValueError, match=f"there is a classifier '{name}' already"):
-            register(rows_kind(name, candidates=candidates, rebuild=Centroids))
+            register_classifier(rows_kind(name, candidates=candidates, rebuild=Centroids))
 
 
 def test_another_package_adds_one_by_an_entry_point(monkeypatch, caplog):

@@ -133,7 +133,7 @@ def test_the_plan_command_gives_json_and_refuses_to_overwrite(clips, tmp_path, c
     assert result["plan"]["classifier"] == "cnn"
     assert sum(layer["weights"] for layer in result["layers"]) > 1000
     assert barn_owl(["plan", str(tmp_path / "clips.csv"), "-o", str(out)]) == 1
-    assert "exists; choose another name" in capsys.readouterr().err
+    assert "already exists" in capsys.readouterr().err
     assert barn_owl(["plan", str(out), "-o", str(tmp_path / "other.toml")]) == 2
     assert "is already a plan" in capsys.readouterr().err
     out.write_text("[[cnn.layers]]\nkind = 'convolution'\nchannels = 4\ntaps = [3, 60]\n")

@@ -99,10 +99,10 @@ def test_odd_files_are_told_one_by_one_and_the_good_ones_are_looked_at(owl, tmp_
     (heap / "text.flac").write_text("not a sound")
     code, out, err = owl("look", heap, "--json")
     assert code == 0, err
-    refused = json.loads(out)["refused"]
-    assert "is empty (0 bytes)" in refused[str(heap / "empty.wav")]
-    assert str(heap / "text.flac") in refused
-    assert len(refused) == 2
+    skipped = json.loads(out)["skipped"]
+    assert "is empty (0 bytes)" in skipped[str(heap / "empty.wav")]
+    assert str(heap / "text.flac") in skipped
+    assert len(skipped) == 2
     facts = json.loads(owl("look", heap / "good.wav", "--json")[1])
     assert facts["peak_db"] == pytest.approx(-10.46, abs=0.05)
     assert json.loads(owl("look", heap / "blink.wav", "--json")[1])["loudness_lufs"] is None
@@ -232,7 +232,7 @@ def long_recording(tmp_path_factory):
         (["gather", "{folder}", "--column", "a", "-o", "x"], 2, "--column, --encoding and --audio go with a table"),
         (["gather", "{table}", "--column", "a", "-o", "x"], 2, "--column takes two names with ="),
         (["gather", "{table}", "--names", "a", "-o", "x"], 2, "--names goes with a folder"),
-        (["gather", "{folder}", "-o", "{table}"], 1, "exists; choose another name, or say --force"),
+        (["gather", "{folder}", "-o", "{table}"], 1, "already exists (--force overwrites it)"),
         (["train", "{tmp}/none.csv", "--run", "{tmp}/r"], 2, "none.csv does not exist"),
         (["train", "{table}", "--run", "{run}"], 1, "exists and is not empty"),
         (["train", "{table}", "--run", "{tmp}/r", "--background", "sea"], 2, "no clip is labeled 'sea'"),
@@ -240,7 +240,7 @@ def long_recording(tmp_path_factory):
         (["evaluate", "{run}", "{unknown}"], 2, "the model does not know 'drone'; it knows hiss, hum, still, tick"),
         (["tag", "{table}", "x.wav", "-o", "{tmp}/e.csv"], 2, "is not a model file"),
         (["tag", "{run}", "{tmp}/no.wav", "-o", "{tmp}/e.csv"], 2, "no recording could be tagged"),
-        (["tag", "{run}", "x.wav", "-o", "{table}"], 1, "exists; choose another name"),
+        (["tag", "{run}", "x.wav", "-o", "{table}"], 1, "already exists"),
         (
             ["tag", "{run}", "x.wav", "-o", "{tmp}/e.csv", "--release-threshold", 0.95],
             2,
@@ -262,7 +262,7 @@ def long_recording(tmp_path_factory):
             "unknown feature 'mean of mel'; did you mean mean of mel",
         ),
         (["features", "{table}", "-o", "{tmp}/f.csv", "--scatter", "a", "b"], 2, "--scatter needs --figures"),
-        (["features", "{table}", "-o", "{table}"], 1, "exists; choose another name"),
+        (["features", "{table}", "-o", "{table}"], 1, "already exists"),
         (["features", "{table}", "-o", "{tmp}/f.csv", "--figures", "{run}"], 1, "exists and is not empty"),
         (["demo", "{run}"], 1, "exists and is not empty"),
     ],
@@ -418,7 +418,7 @@ def test_a_damaged_similarity_costs_no_report_and_one_label_can_be_judged(owl, r
     write_clip_table(predictions, folder / "predictions.csv", force=True)
     code, _, err = owl("evaluate", folder)
     assert code == 2
-    assert "no clip is on the test split" in err
+    assert "has no clips in the test split" in err
     write_clip_table(predictions.drop(columns="split"), folder / "predictions.csv", force=True)
     code, _, err = owl("evaluate", folder)
     assert code == 2

@@ -69,7 +69,7 @@ def test_label_nan_semicolons_and_a_byte_order_mark_are_read(tmp_path):
 @pytest.mark.parametrize(
     ("rows", "message"),
     [
-        ({"name": ["a"]}, "there is no column 'file' (columns: name)"),
+        ({"name": ["a"]}, "no column 'file' among the columns name"),
         ({"file": ["a", ""]}, "row 2: file is blank"),
         ({"file": ["a"], "start_s": [-1.0]}, "row 1: start_s must not be negative, got -1"),
         ({"file": ["a", "b"], "start_s": [0, 3], "end_s": [1, 2]}, "row 2: end_s must be after start_s=3, got 2"),
@@ -119,7 +119,7 @@ def test_streams_and_force(tmp_path):
     write_clip_table(table, out)
     assert read_clip_table(io.StringIO(out.getvalue()))["label"][0] == "x"
     write_clip_table(table, tmp_path / "t.csv")
-    with pytest.raises(OutputError, match="exists; choose another name"):
+    with pytest.raises(OutputError, match="already exists"):
         write_clip_table(table, tmp_path / "t.csv", force=False)
     with pytest.raises(OutputError, match="is a folder"):
         write_clip_table(table, tmp_path)
@@ -127,5 +127,5 @@ def test_streams_and_force(tmp_path):
 
 def test_a_sound_file_is_no_table_and_that_is_said(tmp_path):
     (tmp_path / "day.flac").write_bytes(b"fLaC")
-    with pytest.raises(TableError, match=r"day\.flac is a sound file, not a table of clips; barn-owl gather"):
+    with pytest.raises(TableError, match=r"day\.flac is a sound file, not a table of clips"):
         read_clip_table(tmp_path / "day.flac")

@@ -148,12 +148,12 @@ def test_both_engines_and_every_number_of_workers_find_the_same_events(runs, mon
         )
         again = owl.tag_archive(model, files, store=tmp_path / "kept")
     same(got.events, wanted)
-    assert list(got.refused) == [str(tmp_path / "gone.flac")]
+    assert list(got.skipped) == [str(tmp_path / "gone.flac")]
     assert (again.kept, len(again.work)) == (files, 0)
     assert got.work["hours"].sum() == pytest.approx(119 / 3600, rel=0.05)
     assert set(got.work) == {"worker", "hours", "decode", "features", "network", "megabytes"}
     trace = owl.tag.read_trace(tmp_path / "t" / "north_20260501_230000.npz")
-    same(owl.tag_trace(model, trace), whole(model, files[:1]))
+    same(owl.tag.tag_trace(model, trace), whole(model, files[:1]))
 
 
 def test_work_on_clips_goes_to_the_cluster_too(clips, folder, workers, tmp_path, capsys, monkeypatch):
@@ -341,7 +341,7 @@ def test_a_store_holds_what_tagging_found_by_day_and_recorder(runs, months, tmp_
     shutil.copy(files[2], tmp_path / "gone.flac")
     moved = shutil.copytree(months, tmp_path / "moved")
     again = owl.tag_archive(model, [*owl.find_recordings([moved]), tmp_path / "gone.flac"], store=path)
-    assert (len(again.kept), again.refused) == (5, {})
+    assert (len(again.kept), again.skipped) == (5, {})
     assert [len(table) for _, table in again.events.groupby("file")] == [
         len(table)
         for _, table in pd.concat(
@@ -496,7 +496,7 @@ def test_a_recording_that_changes_while_it_is_read_is_refused(runs, months, tmp_
 
     monkeypatch.setattr(pieces, "trace_recording", grows)
     got = owl.tag_archive(runs["cnn"].model, [file], workers=1)
-    assert "was changed while it was read" in got.refused[str(file)]
+    assert "was changed while it was read" in got.skipped[str(file)]
 
 
 def test_a_recording_that_changes_between_its_pieces_is_scored_anew(
@@ -609,8 +609,8 @@ def test_sound_on_a_web_server_is_read_in_ranges_and_through_failures(runs, mont
         )
         wanted = whole(model, [str(tmp_path / "south_20260502_130000.flac")])
         same(archive_.events.drop(columns="file"), wanted.drop(columns="file"))
-        assert "access is denied" in archive_.refused[f"{address}/denied.flac"]
-        assert "no such file" in archive_.refused[f"{address}/none.flac"]
+        assert "access is denied" in archive_.skipped[f"{address}/denied.flac"]
+        assert "no such file" in archive_.skipped[f"{address}/none.flac"]
         assert owl.tag_archive(model, [url], store=tmp_path / "k").kept == [url]
         monkeypatch.setattr(remote, "WAITS_S", (0.01,))
         with pytest.raises(AudioError, match="Cannot connect"):
@@ -646,7 +646,7 @@ def test_folders_in_an_object_store_are_tagged_like_folders_here(runs, months, c
     same(owl.tag_archive(model, found).events.drop(columns="file"), here.drop(columns="file"))
     assert (
         "cannot be read as sound"
-        in owl.tag_archive(model, ["memory://broken/x.wav"]).refused["memory://broken/x.wav"]
+        in owl.tag_archive(model, ["memory://broken/x.wav"]).skipped["memory://broken/x.wav"]
     )
     with pytest.raises(TableError, match="holds no sound files"):
         owl.find_recordings(["memory://empty"])

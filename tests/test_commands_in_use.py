@@ -137,9 +137,9 @@ def test_events_and_truth_the_wrong_way_round_are_noticed(command, runs, night, 
     assert command("tag", runs["cnn"].folder, night / "night.wav", "-o", events)[0] == 0
     code, said = command("score", events, night / "truth.csv")
     assert code == 0, said
-    assert "the two arguments swapped" not in said
+    assert "are the two swapped" not in said
     code, said = command("score", night / "truth.csv", events)
-    assert (code, "the two arguments swapped" in said) == (0, True)
+    assert (code, "are the two swapped" in said) == (0, True)
 
 
 def test_labels_that_are_taken_for_each_other_are_told(command, night, tmp_path):

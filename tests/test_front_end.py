@@ -114,7 +114,7 @@ def test_settings_that_cannot_work_are_refused(settings, message):
     ("samples", "message"),
     [
         (np.zeros(511), r"511 samples \(0.03194 s at 16000 Hz\) are too short for one frame of 32 ms"),
-        (np.zeros((600, 2)), r"must be mono, shape \(samples,\); got shape \(600, 2\)"),
+        (np.zeros((2, 600)), r"shape \(samples,\) or \(samples, channels\); got \(2, 600\)"),
         (np.full(600, np.nan), "must be finite"),
     ],
 )

@@ -21,7 +21,7 @@ from barn_owl.errors import PlanError, TableError
 
 def test_a_folder_per_label_becomes_a_table(folder):
     gathered = gather_folder(folder, names="{group}_{take}")
-    assert gathered.refused == {}
+    assert gathered.skipped == {}
     assert gathered.clips["label"].value_counts().to_dict() == {"hum": 12, "hiss": 12, "tick": 12, "still": 12}
     assert sorted(gathered.clips["group"].unique()) == ["rec0", "rec1", "rec2", "rec3"]
     assert gathered.clips["take"].iloc[0] == "00"
@@ -37,7 +37,7 @@ def test_unreadable_files_are_reported_and_the_rest_is_kept(tmp_path, folder):
     (tmp_path / "loose.wav").write_bytes(good)
     gathered = gather_folder(tmp_path)
     assert gathered.clips["label"].tolist() == ["", "x"]
-    assert list(gathered.refused) == [str(tmp_path / "x" / "broken.flac")]
+    assert list(gathered.skipped) == [str(tmp_path / "x" / "broken.flac")]
 
 
 @pytest.mark.parametrize(
@@ -86,7 +86,7 @@ def test_a_table_of_ones_own_with_excerpts(tmp_path, folder):
     gathered = gather_table(sheet, columns=columns, audio_folder=folder)
     row = gathered.clips.iloc[0]
     assert (row["start_s"], row["end_s"], row["label"], row["label_before"]) == (0.1, 0.5, "Hum", "old")
-    assert "where.wav does not exist" in next(iter(gathered.refused.values()))
+    assert "where.wav does not exist" in next(iter(gathered.skipped.values()))
     with pytest.raises(TableError, match="has no column 'clas'; it has name, onset"):
         gather_table(sheet, columns={"label": "clas"})
     with pytest.raises(TableError, match="there is no column 'klass' in a clip table"):
@@ -202,8 +202,8 @@ def test_rows_beyond_the_end_are_told_and_left_out(tmp_path, folder):
     (tmp_path / "sheet.csv").write_text("\n".join(["file,start_s,end_s,label", *rows]))
     gathered = gather_table(tmp_path / "sheet.csv", audio_folder=folder)
     assert gathered.clips["label"].tolist() == ["fits"]
-    assert "is 1.20 s long, but row 1 is from 0.5 to 9 s" in gathered.refused[f"{tmp_path / 'sheet.csv'}, row 1"]
-    assert len(gathered.refused) == 2
+    assert "is 1.20 s long, but row 1 is from 0.5 to 9 s" in gathered.skipped[f"{tmp_path / 'sheet.csv'}, row 1"]
+    assert len(gathered.skipped) == 2
 
 
 def test_names_by_a_regular_expression_and_the_last_folder(tmp_path, folder):

@@ -402,7 +402,7 @@ def test_a_comparison_is_paired(rng):
     assert same.pairs.loc["again", ["difference", "p"]].tolist() == [0, 1]
     assert "within noise" in same.words[0]
     part = compare({"first": evaluation(first), "part": evaluation(second.head(50))})
-    assert (part.clips, part.left_out) == (50, {"first": 70})
+    assert (part.clips, part.skipped) == (50, {"first": 70})
 
 
 def test_a_difference_that_not_all_groups_share_is_told_from_one_that_is_no_chance(rng):

@@ -218,7 +218,7 @@ def test_an_archive_is_finished_once(runs, nights, tmp_path):
     model, files = runs["cnn"].model, list(nights["file"].unique())
     (tmp_path / "broken.wav").write_bytes(b"RIFF")
     first = tag_archive(model, [files[0], tmp_path / "broken.wav"], store=tmp_path / "kept")
-    assert (first.done, list(first.refused)) == ([files[0]], [str(tmp_path / "broken.wav")])
+    assert (first.done, list(first.skipped)) == ([files[0]], [str(tmp_path / "broken.wav")])
     both = tag_archive(model, files, store=tmp_path / "kept", workers=2)
     assert both.kept == [files[0]]
     plain = pd.concat([tag_recording(model, file) for file in files], ignore_index=True)
@@ -671,7 +671,7 @@ def test_a_recording_without_events_is_kept_too_and_one_that_is_gone_is_told(run
     for kept in ([], [still]):
         got = tag_archive(model, [still, tmp_path / "gone.wav"], store=tmp_path / "kept")
         assert (got.done, got.kept, len(got.events)) == ([still], kept, 0)
-        assert "No such file" in got.refused[str(tmp_path / "gone.wav")]
+        assert "No such file" in got.skipped[str(tmp_path / "gone.wav")]
     write_clip_table(pd.DataFrame({"file": ["a"], "label": ["x"]}), tmp_path / "t.csv")
     assert [Path(path).name for path in find_recordings([tmp_path / "t.csv"])] == ["a"]
     (tmp_path / "other.csv").write_text("name\nx\n")

@@ -191,12 +191,12 @@ def test_bandwidth_really_used_is_seen(tmp_path, rng):
 def test_a_table_of_facts_reports_what_it_leaves_out(folder, tmp_path):
     paths = [*sorted(folder.rglob("*.wav"))[:4], tmp_path / "none.wav"]
     told = []
-    table, refused = facts_table(paths, progress=lambda done, total: told.append((done, total)))
+    table, skipped = facts_table(paths, progress=lambda done, total: told.append((done, total)))
     assert table["file"].tolist() == [str(path) for path in paths[:4]]
-    assert list(refused) == [str(paths[4])]
+    assert list(skipped) == [str(paths[4])]
     assert told[-1] == (5, 5)
     for samples, loudness in ((100, np.nan), (8_000, -np.inf)):
-        write_audio(tmp_path / "silent.wav", np.zeros(samples), 8_000)
+        write_audio(tmp_path / "silent.wav", np.zeros(samples), 8_000, force=True)
         assert str(file_facts(tmp_path / "silent.wav").loudness_lufs) == str(loudness)
 
 

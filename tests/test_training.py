@@ -107,8 +107,9 @@ def test_model_scores_any_rate_and_length(run, rng):
     assert sum(run.model.score(x[:3_000], 16_000).values()) == pytest.approx(1, abs=1e-5)
     with pytest.raises(AudioError, match="too short for one frame"):
         run.model.score(x[:100], 16_000)
-    with pytest.raises(AudioError, match="must be mono"):
-        run.model.score(x[:, None], 16_000)
+    with pytest.raises(AudioError, match="shape"):
+        run.model.score(x[None, :], 16_000)
+    assert run.model.score(x[:, None], 16_000) == run.model.score(x, 16_000)
 
 
 def test_a_saved_model_is_the_same_model(any_run, tmp_path, rng):

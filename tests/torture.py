@@ -339,7 +339,7 @@ def readers(base: Path) -> list[Reader]:
         owl.clips.gather_table(path, columns={}, audio_folder=base)
 
     def decide(path: Path) -> None:
-        owl.tag_trace(model, owl.tag.read_trace(path))
+        owl.tag.tag_trace(model, owl.tag.read_trace(path))
 
     def cache(path: Path) -> None:
         folder = path.parent / "cache"
@@ -452,7 +452,7 @@ def tortured(reader: Reader, numbers: range, seed: int, told, folder: Path) -> N
                 reader.read(path)
             how, why = "read", ""
         except BarnOwlError as error:
-            how, why = "refused", str(error)
+            how, why = "skipped", str(error)
         except BaseException as error:
             frames = traceback.extract_tb(error.__traceback__)
             ours = [f for f in frames if "barn_owl" in f.filename] or list(frames)
@@ -687,7 +687,7 @@ WRITTEN_TO = ("-o", "--run", "--store", "--fix", "--figure", "--write", "--score
 
 def full_disk(base: Path) -> dict:
     """Give writing commands a disk of 300 kB; {} where none can be mounted."""
-    requested, defects, refused = commands(base), {}, 0
+    requested, defects, skipped = commands(base), {}, 0
     with tempfile.TemporaryDirectory() as place:
         disk = Path(place)
         mount = subprocess.run(
@@ -707,7 +707,7 @@ def full_disk(base: Path) -> dict:
                     done.returncode and not any(word in done.stderr for word in ("space", "full")) and name != "check"
                 ):
                     defects[name] = f"does not say that the disk is full: {done.stderr[-200:]}"
-                refused += bool(done.returncode)
+                skipped += bool(done.returncode)
                 left = [path.name for path in disk.rglob(".*") if path.is_file()]
                 if left:
                     defects[f"{name}, left behind"] = ", ".join(left)
@@ -715,7 +715,7 @@ def full_disk(base: Path) -> dict:
                     shutil.rmtree(path) if path.is_dir() else path.unlink()
         finally:
             subprocess.run(["umount", str(disk)], check=False)
-    return {"commands": len(requested), "told": refused, "defects": defects}
+    return {"commands": len(requested), "told": skipped, "defects": defects}
 
 
 def main(arguments: list[str] | None = None) -> int:

@@ -92,7 +92,7 @@ def measured(judge: Judge, name: str, folder: Path) -> list[tuple[str, str, floa
     truth = barn_owl.read_clip_table(truth_table).assign(file=trace.file)
     decoding = {name: {}} if CHANGES[name] else {name: {}, **DECODING}
     for own, change in decoding.items():
-        events = barn_owl.tag_trace(run.model, trace, decoding=run.model.decoding.but(**change))
+        events = barn_owl.tag.tag_trace(run.model, trace, decoding=run.model.decoding.but(**change))
         scores = barn_owl.score_events(events, truth, seconds={trace.file: trace.duration_s})
         found.append((own, "events", scores.f1))
     return found

@@ -2,6 +2,7 @@ from . import (
     annotation as annotation,
     archive as archive,
     audio as audio,
+    classifiers as classifiers,
     clips as clips,
     device as device,
     errors as errors,
@@ -10,12 +11,13 @@ from . import (
     learn as learn,
     live as live,
     model as model,
+    pipeline as pipeline,
     runs as runs,
     show as show,
     sound as sound,
     tag as tag,
 )
-from .annotation import find_similar as find_similar, harvest as harvest
+from .annotation import harvest as harvest
 from .archive import (
     find_recordings as find_recordings,
     read_events as read_events,
@@ -23,6 +25,7 @@ from .archive import (
     write_events as write_events,
 )
 from .audio import audio_info as audio_info, read_audio as read_audio, write_audio as write_audio
+from .classifiers import register_classifier as register_classifier
 from .clips import (
     check_clips as check_clips,
     gather_folder as gather_folder,
@@ -31,13 +34,7 @@ from .clips import (
     split_clips as split_clips,
     write_clip_table as write_clip_table,
 )
-from .device import (
-    quantize as quantize,
-    search as search,
-    shrink as shrink,
-    write_c as write_c,
-    write_onnx as write_onnx,
-)
+from .device import search as search, shrink as shrink, write_c as write_c, write_onnx as write_onnx
 from .errors import BarnOwlError as BarnOwlError
 from .evaluate import predict as predict, score_events as score_events
 from .features import FrontEnd as FrontEnd
@@ -56,4 +53,4 @@ from .runs import (
     train_several as train_several,
 )
 from .show import save_figure as save_figure
-from .tag import adjust as adjust, tag_recording as tag_recording, tag_samples as tag_samples, tag_trace as tag_trace
+from .tag import adjust as adjust, tag_recording as tag_recording, tag_samples as tag_samples

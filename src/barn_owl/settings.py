@@ -1,6 +1,7 @@
 """Immutable settings with precise error messages."""
 
 import re
+from collections.abc import Mapping
 from typing import Any, Self
 
 from pydantic import BaseModel, ConfigDict, ValidationError
@@ -22,6 +23,18 @@ class Settings(BaseModel):
             super().__init__(**values)
         except ValidationError as error:
             raise PlanError("\n".join(_faults(type(self), error))) from None
+
+    def __dir__(self) -> list[str]:
+        """Names of settings and of methods, without those of the parent class."""
+        return sorted({*type(self).model_fields, *(set(dir(type(self))) - set(dir(BaseModel))), "model_dump"})
+
+    def model_copy(self, *, update: Mapping[str, Any] | None = None, deep: bool = False) -> Self:  # noqa: ARG002
+        """Return a copy with `update` applied and checked again."""
+        return type(self)(**{**self.model_dump(exclude_unset=True), **(update or {})})
+
+    def copy(self, *, update: Mapping[str, Any] | None = None, **_: Any) -> Self:
+        """Return a copy with `update` applied and checked again."""
+        return self.model_copy(update=update)
 
     def but(self, **changes: Any) -> Self:
         """Return a copy with `changes` applied and checked again; None changes nothing.

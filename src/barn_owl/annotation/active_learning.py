@@ -23,6 +23,7 @@ from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.errors import AudioError, TableError
 from barn_owl.evaluate.predictions import clip_outputs, with_predictions
 from barn_owl.model import Model
+from barn_owl.model.loading import ModelLike, as_model
 from barn_owl.parallel import each
 
 LONG_S = 20.0
@@ -41,7 +42,7 @@ def propose(
     clips: TableOrPath,
     *,
     count: int = 50,
-    model: Model | None = None,
+    model: ModelLike | None = None,
     known: TableOrPath | None = None,
     workers: int = 2,
     seed: int = 0,
@@ -76,6 +77,7 @@ def propose(
     >>> proposed["rank"].tolist()
     [1, 2, 3]
     """
+    model = None if model is None else as_model(model)
     clips = as_clip_table(clips, "clips")
     known = None if known is None else as_clip_table(known, "known")
     table = _candidates(check_clip_table(clips, where="clips to propose from"), workers)

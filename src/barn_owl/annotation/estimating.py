@@ -13,7 +13,7 @@ import pandas as pd
 
 from barn_owl.annotation.items import EVENT, STRETCH
 from barn_owl.annotation.reviews import ReviewAnswer, item_keys
-from barn_owl.clips.table import TableOrPath, as_clip_table
+from barn_owl.clips.table import TableOrPath, as_clip_table, require_columns
 from barn_owl.evaluate.intervals import LEVEL
 
 ROUNDS = 4000
@@ -65,6 +65,7 @@ def estimate_quality(
         How often what is not known is drawn.
     """
     items = as_clip_table(items, "items")
+    require_columns(items, ("kind", "draw", "stratum", "score"), "items")
     given = [answers.get(key) for key in item_keys(items)]
     return estimate_from(items, given, rounds=rounds, seed=seed, level=level)
 

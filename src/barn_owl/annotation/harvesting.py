@@ -58,21 +58,22 @@ class Harvest:
     rounds : pd.DataFrame
         One row per round with ``held_out``, the share of recordings, mean of the labels, whose label was told
         from their parts by a classifier not trained on them.
-    left_out : dict[str, str]
+    skipped_labels : dict[str, str]
         Labels without any part to take, and why.
-    refused : list[str]
+    skipped : list[str]
         Recordings that could not be read.
 
     Examples
     --------
-    >>> barn_owl.annotation.Harvest(clips=pd.DataFrame(), rounds=pd.DataFrame(), left_out={}, refused=[]).left_out
+    >>> table = pd.DataFrame()
+    >>> barn_owl.annotation.Harvest(clips=table, rounds=table, skipped_labels={}, skipped=[]).skipped_labels
     {}
     """
 
     clips: pd.DataFrame
     rounds: pd.DataFrame
-    left_out: dict[str, str]
-    refused: list[str]
+    skipped_labels: dict[str, str]
+    skipped: list[str]
 
 
 @dataclass(frozen=True, eq=False)
@@ -132,7 +133,7 @@ def harvest(
     recordings = as_clip_table(recordings, "recordings")
     table = check_clip_table(recordings, where="recordings")
     counts = table.loc[table["label"] != "", "label"].value_counts()
-    left_out = {
+    skipped_labels = {
         str(label): f"{count} recordings, and {FEWEST} are needed"
         for label, count in counts.items()
         if count < FEWEST
@@ -141,7 +142,7 @@ def harvest(
     if table["label"].nunique() < 2:
         counted = ", ".join(f"{label} has {count}" for label, count in counts.items()) or "there are no labels"
         raise TableError(f"to tell labels apart, two of them need {FEWEST} recordings each or more; {counted}")
-    parts, table, refused = _parts(table, cache, workers, seed, progress)
+    parts, table, skipped = _parts(table, cache, workers, seed, progress)
     labels = sorted(table["label"].unique())
     scores, rounds = _rounds(parts, len(labels))
     own = np.take_along_axis(scores, parts.label[:, None], axis=1)[:, 0]
@@ -155,7 +156,7 @@ def harvest(
         )
         if sure < min(FEWEST, (there + 1) // 2):
             # The best of many parts is good by chance now and then, but hardly in several recordings.
-            left_out[label] = (
+            skipped_labels[label] = (
                 f"only {sure} of {there} recordings have confident parts, the highest score is "
                 f"{confidence[mine].max():.2f}; is the sound in the recordings?"
             )
@@ -170,7 +171,7 @@ def harvest(
         nothing = [np.zeros(0, dtype=int), *(_least_like(parts, scores, free, n, per_recording) for n in found)]
         clips = pd.concat([clips, _clips(table, parts, np.concatenate(nothing), 1 - confidence, background)])
     clips = check_clip_table(clips.sort_values(["label", "score"], ascending=[True, False], ignore_index=True))
-    return Harvest(clips=clips, rounds=rounds, left_out=left_out, refused=refused)
+    return Harvest(clips=clips, rounds=rounds, skipped_labels=skipped_labels, skipped=skipped)
 
 
 def _parts(
@@ -183,10 +184,10 @@ def _parts(
     """Cut all recordings into parts."""
     rows, times, numbers = [], [], []
     kept: list[int] = []
-    refused: list[str] = []
+    skipped: list[str] = []
     for at, cut in enumerate(each(partial(cut_parts, cache=cache), list(table["file"]), workers)):
         if isinstance(cut, str):
-            refused.append(cut)
+            skipped.append(cut)
         else:
             found, own = cut
             rows.append(found)
@@ -196,7 +197,7 @@ def _parts(
         if progress:
             progress(at + 1, len(table))
     if not kept:
-        raise AudioError(refused[0])
+        raise AudioError(skipped[0])
     table = table.iloc[kept].reset_index(drop=True)
     named = sorted(table["label"].unique())
     if len(named) < 2 or not sum(map(len, times)):
@@ -208,7 +209,7 @@ def _parts(
     groups = _groups(table)
     made = _Parts(stacked, recording, np.concatenate(times), recording_label[recording], recording_label,
                   pd.factorize(groups)[0], _folds(table, groups, seed))  # fmt: skip
-    return made, table, refused
+    return made, table, skipped
 
 
 def cut_parts(file: str, *, cache: str | Path | None) -> tuple[np.ndarray, np.ndarray] | str:

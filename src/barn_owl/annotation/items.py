@@ -234,8 +234,8 @@ def recordings_at(table: TableOrPath, folder: str | Path | None) -> pd.DataFrame
         return table
     if folder is None:
         raise TableError(
-            f"{missing[0]} is not there{f' (nor are {len(missing) - 1} others)' if len(missing) > 1 else ''}; if the "
-            "recordings were moved, say where they are with --audio FOLDER"
+            f"{missing[0]} is not there{f' (nor are {len(missing) - 1} others)' if len(missing) > 1 else ''}; "
+            "if the recordings were moved, name their folder"
         )
     there: dict[str, list[Path]] = {}
     for path in sound_files_below(folder):

@@ -17,7 +17,7 @@ import pandas as pd
 
 from barn_owl.annotation.items import STRETCH
 from barn_owl.clips import check_clip_table
-from barn_owl.clips.table import TableOrPath, as_clip_table
+from barn_owl.clips.table import TableOrPath, as_clip_table, require_columns
 from barn_owl.errors import OutputError, TableError
 from barn_owl.names import MAX_TIME_S, label_fault, shortened
 
@@ -205,6 +205,7 @@ def reviewed_clips(items: TableOrPath, answers: dict[str, ReviewAnswer]) -> pd.D
     ['']
     """
     items = as_clip_table(items, "items")
+    require_columns(items, ("kind", "score"), "items")
     rows: list[dict[Any, Any]] = []
     for item, key in zip(items.to_dict("records"), item_keys(items), strict=True):
         answer = answers.get(key)

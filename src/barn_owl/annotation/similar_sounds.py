@@ -105,7 +105,7 @@ def find_similar(
     Examples
     --------
     >>> examples = barn_owl.read_clip_table("clips.csv").query("label == 'hum'").head(2)
-    >>> found = barn_owl.find_similar(examples, ["night.wav"], most=2, workers=1)
+    >>> found = barn_owl.annotation.find_similar(examples, ["night.wav"], most=2, workers=1)
     >>> found["label"].tolist(), sorted(found["start_s"].round())
     (['hum', 'hum'], [2.0, 11.0])
     """
@@ -115,18 +115,18 @@ def find_similar(
     if not known:
         raise TableError("there is no example")
     work = partial(_found, examples=known, most=most, least=least, cache=cache)
-    tables, refused = [], []
+    tables, skipped = [], []
     for done, found in enumerate(each(work, [str(path) for path in recordings], workers), start=1):
         if isinstance(found, str):
-            refused.append(found)
+            skipped.append(found)
         else:
             tables.append(found)
         if progress:
             progress(done, len(recordings))
     if not tables:
-        raise AudioError(refused[0] if refused else "there is no recording to look in")
+        raise AudioError(skipped[0] if skipped else "there is no recording to look in")
     best = pd.concat(tables).sort_values("score", ascending=False, kind="stable").head(most).reset_index(drop=True)
-    best.attrs["refused"] = refused
+    best.attrs["skipped"] = skipped
     return best
 
 

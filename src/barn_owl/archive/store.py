@@ -114,9 +114,9 @@ def read_store(
 def opened_to_read(path: str | Path) -> Store:
     """Open a store that must be there."""
     if not_a_file(path) == MISSING:
-        raise TableError(f"{path} does not exist; barn-owl tag --store makes a store of events")
+        raise TableError(f"{path} does not exist; it should be a store of events")
     if not is_store(path):
-        raise TableError(f"{path} is no store of events; barn-owl tag --store makes one")
+        raise TableError(f"{path} is not a store of events")
     return open_store(path)
 
 

@@ -31,6 +31,8 @@ from barn_owl.classifiers import base
 from barn_owl.errors import AudioError
 from barn_owl.files import is_file
 from barn_owl.model import DecodingSettings, Model
+from barn_owl.model.loading import ModelLike, as_model
+from barn_owl.model.settings import DecodingLike, as_decoding
 from barn_owl.names import as_text
 from barn_owl.parallel import at_a_time, each, on_cluster
 from barn_owl.tag import decoding as decoding_rules, naming, scoring as scoring_rules, smoothing, tracks
@@ -62,7 +64,7 @@ class Archive:
         Recordings that were tagged now or before.
     kept : list[str]
         Those of them that were not done again.
-    refused : dict[str, str]
+    skipped : dict[str, str]
         The reason for each that was skipped.
     stopped : bool
         By Ctrl-C, before all were done.
@@ -80,13 +82,13 @@ class Archive:
     Examples
     --------
     >>> archive = barn_owl.tag_archive(barn_owl.load_model("first"), ["night.wav"], workers=1)
-    >>> archive.done, archive.refused
+    >>> archive.done, archive.skipped
     (['night.wav'], {})
     """
 
     done: list[str] = field(default_factory=list)
     kept: list[str] = field(default_factory=list)
-    refused: dict[str, str] = field(default_factory=dict)
+    skipped: dict[str, str] = field(default_factory=dict)
     stopped: bool = False
     work: pd.DataFrame = field(default_factory=pd.DataFrame)
     seconds: float = 0.0
@@ -134,10 +136,10 @@ def _summed(parts: list[pd.DataFrame]) -> pd.DataFrame:
 
 
 def tag_archive(
-    model: Model,
+    model: ModelLike,
     recordings: Sequence[str | Path],
     *,
-    decoding: DecodingSettings | None = None,
+    decoding: DecodingLike | None = None,
     store: str | Path | None = None,
     score_traces: str | Path | None = None,
     workers: int = 2,
@@ -176,6 +178,8 @@ def tag_archive(
     >>> list(archive.events)[:4]
     ['file', 'start_s', 'end_s', 'label']
     """
+    model = as_model(model)
+    decoding = as_decoding(decoding, model.decoding)
     settings = decoding or model.decoding
     known, opened = model_fingerprint(model, settings), None if store is None else open_store(store)
     keeping = None if opened is None else Keeping(opened, known, starts)
@@ -335,7 +339,7 @@ class _Job:
         self._note(result)
         opened = self._open.get(path)
         if opened is None:  # its header could not be read, or it was given up at an earlier piece
-            if path not in self._again and path not in self._archive.refused:
+            if path not in self._again and path not in self._archive.skipped:
                 self._fail(path, result.reason, last_time=last_time)
             return
         if result.reason:
@@ -357,7 +361,7 @@ class _Job:
         if not last_time:
             self._again.append(path)
             return
-        self._archive.refused[path] = reason
+        self._archive.skipped[path] = reason
         if self._keeping is not None:
             self._keeping.fail(path, reason)
 

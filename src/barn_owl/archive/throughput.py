@@ -17,6 +17,7 @@ from barn_owl.archive.recordings import name_of
 from barn_owl.audio import audio_info, stream_audio
 from barn_owl.audio.remote import is_elsewhere
 from barn_owl.model import Model
+from barn_owl.model.loading import ModelLike, as_model
 from barn_owl.parallel import each
 from barn_owl.tag.scoring import Scorer, chunk_s
 
@@ -81,7 +82,7 @@ def cores_busy() -> Iterator[Callable[[], float]]:
 
 
 def measure_throughput(
-    model: Model,
+    model: ModelLike,
     recording: str | Path,
     *,
     most_workers: int | None = None,
@@ -106,6 +107,7 @@ def measure_throughput(
     >>> barn_owl.archive.measure_throughput(barn_owl.load_model("first"), "night.wav", most_workers=1).cores > 0
     True
     """
+    model = as_model(model)
     name = name_of(str(recording))
     info = audio_info(name)
     length_s = min(info.duration_s, LENGTH_S)
@@ -199,7 +201,7 @@ def _advice(speed: Speed, *, elsewhere: bool) -> list[str]:
     best = speed.workers.loc[speed.workers["real_time"].idxmax()]
     busy = best["cores"] / speed.cores
     sentences.append(
-        f"fastest with --workers {best['workers']:.0f}: {best['real_time']:.0f} times real time, "
+        f"fastest with {best['workers']:.0f} workers: {best['real_time']:.0f} times real time, "
         f"{best['cores']:.1f} of {speed.cores} cores busy"
     )
     if first == "disk":
@@ -210,7 +212,7 @@ def _advice(speed: Speed, *, elsewhere: bool) -> list[str]:
         )
         sentences.append(what)
     elif first == "network":
-        sentences.append("a smaller network helps most (barn-owl shrink, barn-owl search), or --runtime onnx")
+        sentences.append("a smaller network or another runtime helps most")
     elif first == "decode":
         sentences.append("WAV or FLAC at the sample rate of the model decodes fastest")
     else:
@@ -218,7 +220,7 @@ def _advice(speed: Speed, *, elsewhere: bool) -> list[str]:
     if best["workers"] == 1 and speed.cores > 1:
         sentences.append("more workers do not help: other programs use the cores, or memory bandwidth is the limit")
     elif busy < IDLE:
-        sentences.append(f"{1 - busy:.0%} of the machine is idle: use more --workers, or look for another bottleneck")
+        sentences.append(f"{1 - busy:.0%} of the machine is idle: use more workers, or look for another bottleneck")
     else:
         sentences.append("all cores are busy")
     return sentences

@@ -132,21 +132,21 @@ def facts_table(
     """Measure many files with `workers` threads; return a table with one row per file, and the reasons for skipped
     ones.
 
-    >>> table, refused = barn_owl.audio.facts_table(["night.wav"])
-    >>> float(table["duration_s"].iloc[0]), refused
+    >>> table, skipped = barn_owl.audio.facts_table(["night.wav"])
+    >>> float(table["duration_s"].iloc[0]), skipped
     (14.0, {})
     """
     names = [str(path) for path in paths]
     rows: list[dict[str, Any]] = []
-    refused: dict[str, str] = {}
+    skipped: dict[str, str] = {}
     for done, (path, result) in enumerate(zip(names, each(_facts_or_reason, names, workers), strict=True), start=1):
         if isinstance(result, str):
-            refused[path] = result
+            skipped[path] = result
         else:
             rows.append(asdict(result))
         if progress:
             progress(done, len(names))
-    return pd.DataFrame(rows, columns=list(FileFacts.__dataclass_fields__)), refused
+    return pd.DataFrame(rows, columns=list(FileFacts.__dataclass_fields__)), skipped
 
 
 def _facts_or_reason(path: str) -> FileFacts | str:

@@ -6,12 +6,18 @@ import numpy as np
 import soxr
 
 from barn_owl.audio.samples import as_mono
+from barn_owl.errors import AudioError
+
+MAX_RATE_HZ = 10_000_000
 
 
 class Resampler:
     """Takes mono float32 blocks of one continuous signal and gives them at another rate."""
 
     def __init__(self, from_hz: int, to_hz: int) -> None:
+        for rate_hz in (from_hz, to_hz):
+            if not 1 <= rate_hz <= MAX_RATE_HZ:
+                raise AudioError(f"a sample rate must be 1 to {MAX_RATE_HZ} Hz, got {rate_hz:.6g}")
         same = from_hz == to_hz
         self._stream = None if same else soxr.ResampleStream(from_hz, to_hz, 1, dtype="float32", quality="HQ")
 

@@ -7,7 +7,7 @@ import numpy as np
 from barn_owl.errors import AudioError
 
 MAX_CHANNELS = 64
-"""More channels than this are taken for an array with channels first."""
+"""Largest number of channels; a second axis that is longer means an array with channels first."""
 FULL_SCALE = {np.dtype(np.uint8): 2.0**7, np.dtype(np.int16): 2.0**15, np.dtype(np.int32): 2.0**31}
 """Integer types of samples, with the value of full scale; unsigned ones are centered on it."""
 

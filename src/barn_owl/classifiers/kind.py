@@ -1,8 +1,8 @@
 """Kinds of classifiers and their registry: everything known about a classifier before it is trained.
 
 A kind is a module of this package that has a `KIND`; `BUILT_IN` lists them. Another package adds one by an entry
-point of the group ``barn_owl.classifiers`` that names its `ClassifierKind`, a program by `register`. Plans, command
-line, model files, rankings, searches and exports follow from it.
+point of the group ``barn_owl.classifiers`` that names its `ClassifierKind`, a program by `register_classifier`.
+Plans, command line, model files, rankings, searches and exports follow from it.
 """
 
 import logging
@@ -85,8 +85,40 @@ class ClassifierKind:
 _known: dict[str, ClassifierKind] = {}
 
 
-def register(kind: ClassifierKind) -> None:
-    """Make a kind known in this process. Raises ValueError for a name that is taken by another one."""
+def register_classifier(kind: ClassifierKind) -> None:
+    """Add a kind of classifier in this process: to plans, model files, rankings and the command line.
+
+    Parameters
+    ----------
+    kind : ClassifierKind
+        The kind; `rows_kind` creates one of a classifier of pooled windows.
+
+    Raises
+    ------
+    ValueError
+        If another kind has the name.
+
+    Examples
+    --------
+    >>> from barn_owl.classifiers import Candidate, rows_kind
+    >>> class Constant:
+    ...     def __init__(self, logits):
+    ...         self.constant = logits
+    ...     def logits(self, rows):
+    ...         return np.tile(self.constant, (len(rows), 1))
+    ...     def state(self):
+    ...         return {"logits": self.constant}
+    ...     def multiply_adds(self):
+    ...         return 0
+    >>> def candidates(task, settings):
+    ...     share = task.targets.mean(axis=0).clip(1e-3, 1 - 1e-3)
+    ...     fitted = Constant(np.log(share / (1 - share)).astype(np.float32))
+    ...     yield Candidate.made(fitted, 0.0, fitted.logits(task.watched))
+    >>> constant = rows_kind("constant", candidates=candidates, rebuild=lambda arrays: Constant(arrays["logits"]))
+    >>> barn_owl.register_classifier(constant)
+    >>> barn_owl.Plan(classifier="constant").classifier
+    'constant'
+    """
     if kind.name in BUILT_IN or _known.get(kind.name, kind) is not kind:
         raise ValueError(f"there is a classifier {kind.name!r} already")
     _known[kind.name] = kind

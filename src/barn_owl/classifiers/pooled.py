@@ -23,13 +23,16 @@ NEVER = -30.0
 
 
 class RowClassifier(Protocol):
-    """A trained classifier of rows, ``(rows, features)``, each feature with mean 0 and deviation 1 in training."""
+    """Interface of a trained classifier of rows of pooled features."""
 
     def logits(self, rows: np.ndarray) -> np.ndarray:
-        """Return float32 logits, ``(rows, labels)``."""
+        """Return log-odds that each label is active, float32, ``(rows, labels)``.
+
+        rows : pooled features with mean 0 and deviation 1 in training, float32, ``(rows, features)``.
+        """
 
     def state(self) -> dict[str, np.ndarray]:
-        """Return all that was learned, by name."""
+        """Return the learned arrays by name, for the model file."""
 
     def multiply_adds(self) -> int:
         """Count the multiply-adds, or steps that cost about as much, for one row."""

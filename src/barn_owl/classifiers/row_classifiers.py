@@ -24,10 +24,20 @@ def squared_distances(rows: np.ndarray, others: np.ndarray) -> np.ndarray:
 
 @dataclass(frozen=True, kw_only=True)
 class RowTask:
-    """What is to be learned: rows ``(n, features)`` float32, targets ``(n, labels)`` from 0 to 1, weights ``(n,)``.
+    """Training data of a classifier of rows. Labels are independent, as several may be active at once.
 
-    watched : rows of the validation clips, whose logits are wanted with every candidate. Each label is on its own, as
-    several may sound at once.
+    Attributes
+    ----------
+    rows : np.ndarray
+        Pooled features with mean 0 and deviation 1, float32, ``(n, features)``.
+    targets : np.ndarray
+        1 where a label is active, else 0, float32, ``(n, labels)``.
+    weights : np.ndarray
+        Loss weight of each row, float32, ``(n,)``.
+    watched : np.ndarray
+        Rows of validation clips, float32, ``(m, features)``; every candidate has its logits of them.
+    rng : np.random.Generator
+        Source of all random choices.
     """
 
     rows: np.ndarray
@@ -43,7 +53,17 @@ def logits_of_shares(shares: np.ndarray) -> np.ndarray:
 
 
 class Candidate(NamedTuple):
-    """A classifier that could be kept: how to make it, its loss in training, its logits of the watched rows."""
+    """A fitted classifier to choose from.
+
+    Attributes
+    ----------
+    make : Callable[[], RowClassifier]
+        Returns the classifier.
+    train_loss : float
+        Cross-entropy on the training rows, for the curves; NaN if unknown.
+    watched : np.ndarray
+        Its logits of ``RowTask.watched``, float32, ``(m, labels)``: log-odds that each label is active.
+    """
 
     make: Callable[[], Any]
     train_loss: float
@@ -51,7 +71,7 @@ class Candidate(NamedTuple):
 
     @classmethod
     def made(cls, classifier: RowClassifier, train_loss: float, watched: np.ndarray) -> "Candidate":
-        """Give a classifier that is there already."""
+        """Return the candidate of a classifier that is fitted already."""
         return cls(lambda: classifier, train_loss, watched)
 
 
@@ -70,10 +90,38 @@ def rows_kind(
     searched: Mapping[str, Sequence[Any]] | None = None,
     drawn: int = 0,
 ) -> ClassifierKind:
-    """Make the kind of a classifier of rows.
+    """Create the kind of a classifier of rows, for `register_classifier`.
 
-    candidates : fits it in several ways; rebuild : makes it of its arrays again, raises KeyError or ValueError where
-    they do not fit. For the others see `ClassifierKind`.
+    Parameters
+    ----------
+    name : str
+        Name in plans and model files.
+    candidates : Callable[[RowTask, Any], Iterator[Candidate]]
+        Fits the classifier to a `RowTask` with its settings, and yields candidates, the best of which is kept.
+    rebuild : Callable[[dict[str, np.ndarray]], RowClassifier]
+        Creates the trained classifier from the arrays of its ``state``; raises KeyError or ValueError if they do not
+        fit.
+    settings : type[Settings]
+        Settings: its section of a plan.
+    is_baseline : bool
+        Whether the classifier ignores the sound, so that no rehearsal is made.
+    stops : Callable[[Any], tuple[int, int]] | None
+        For settings, after how many candidates without improvement to stop, and their largest number.
+    searched : Mapping[str, Sequence[Any]] | None
+        Keys of the plan that a search varies, with their values.
+    drawn : int
+        Weight of the classifier when a search draws one.
+
+    Returns
+    -------
+    ClassifierKind
+        The kind.
+
+    Examples
+    --------
+    >>> from barn_owl.classifiers import logistic
+    >>> barn_owl.classifiers.rows_kind("mine", candidates=logistic.candidates, rebuild=logistic.KIND.rebuild).name
+    'mine'
     """
     return ClassifierKind(
         name=name, settings=settings, config=PooledConfig, candidates=candidates,

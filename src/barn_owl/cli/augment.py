@@ -69,13 +69,13 @@ def command(
         raise click.Abort
     claim_folder(out, force=force)
     with voice.progress("writing variants") as progress:
-        made, refused = write_variants(
+        made, skipped = write_variants(
             clips, out, settings, variants=variants, background=background, seed=seed, progress=progress
         )
-    voice.skipped(refused.values())
+    voice.skipped(skipped.values())
     owl.write_clip_table(made, out / "clips.csv", force=True)
-    voice.say(f"Wrote {len(made)} sound files and {out / 'clips.csv'}; {len(refused)} clips skipped.")
-    voice.result(files=len(made), refused=refused, table=out / "clips.csv", force=True)
+    voice.say(f"Wrote {len(made)} sound files and {out / 'clips.csv'}; {len(skipped)} clips skipped.")
+    voice.result(files=len(made), skipped=skipped, table=out / "clips.csv", force=True)
 
 
 def _of_file(

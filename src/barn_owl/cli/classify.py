@@ -82,5 +82,5 @@ def command(
         voice.say(f"Next: open {page} in a browser")
     voice.result(
         clips=len(predictions), undecided=int(np.sum(unsure)), none=int(none.sum()),
-        labels=dict(zip(counts["predicted"], counts["size"], strict=True)), refused=list(skipped.values()), out=out,
+        labels=dict(zip(counts["predicted"], counts["size"], strict=True)), skipped=list(skipped.values()), out=out,
     )  # fmt: skip

@@ -16,13 +16,13 @@ from typing import TYPE_CHECKING, Any
 
 import click
 from rich.console import Console
-from rich.logging import RichHandler
 from rich.markup import escape
 from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn, TimeRemainingColumn
 from rich.table import Table
 from rich.text import Text
 
 import barn_owl as owl
+from barn_owl.cli.remedies import with_remedies
 from barn_owl.errors import OutputError, TableError
 from barn_owl.files import checked_target, is_file, is_folder
 from barn_owl.names import as_text, is_url, printable
@@ -114,9 +114,17 @@ def engine_option(command: Callable[..., None]) -> Callable[..., None]:
     return within
 
 
-def _only_printable(record: logging.LogRecord) -> bool:
-    record.msg, record.args = printable(record.getMessage()), ()
-    return True
+class _TerminalHandler(logging.Handler):
+    """Prints warnings of the library as those of commands, one line each."""
+
+    def __init__(self, console: Console) -> None:
+        super().__init__()
+        self._console = console
+
+    def emit(self, record: logging.LogRecord) -> None:
+        """Print a record."""
+        text = printable(with_remedies(record.getMessage()))
+        self._console.print(text, markup=False, soft_wrap=True, style="yellow")
 
 
 class Terminal:
@@ -131,10 +139,8 @@ class Terminal:
         self._hear_warnings()
 
     def _hear_warnings(self) -> None:
-        handler = RichHandler(console=self.errors, show_time=False, show_path=False, markup=False)
-        handler.addFilter(_only_printable)
         logger = logging.getLogger("barn_owl")
-        logger.handlers = [handler]
+        logger.handlers = [_TerminalHandler(self.errors)]
         logger.setLevel(logging.ERROR if self.quiet else logging.WARNING)
         logger.propagate = False
         # Its retries and odd replies are reported by the notifier.
@@ -143,7 +149,7 @@ class Terminal:
     def say(self, text: str = "") -> None:
         """Print a line."""
         if not self.quiet:
-            self.results.print(printable(text), markup=False, soft_wrap=True)
+            self.results.print(printable(with_remedies(text)), markup=False, soft_wrap=True)
 
     def begins(self, name: str, number: int, total: int) -> None:
         """Report which of several trainings starts."""
@@ -152,7 +158,7 @@ class Terminal:
     def warn(self, text: str) -> None:
         """Print a warning on standard error."""
         if not self.quiet:
-            self.errors.print(printable(text), markup=False, soft_wrap=True, style="yellow")
+            self.errors.print(printable(with_remedies(text)), markup=False, soft_wrap=True, style="yellow")
 
     def skipped(self, reasons: Iterable[str]) -> None:
         """Warn of what was skipped, and why."""

@@ -45,9 +45,9 @@ def command(
             runs, None if clips is None else common.read_clips(clips), split=split, workers=workers, progress=progress
         )
     comparison = compared.comparison
-    for name, count in comparison.left_out.items():
+    for name, count in comparison.skipped.items():
         voice.warn(f"skipping {count} clips of {name} that are not in the test of all runs")
-    if sum(comparison.left_out.values()) > comparison.clips:
+    if sum(comparison.skipped.values()) > comparison.clips:
         voice.say("To train on more clips with the same test clips: barn-owl train CLIPS --run NEW --split-from RUN")
     shown = comparison.scores[
         ["balanced_accuracy", "balanced_accuracy_low", "balanced_accuracy_high", "macro_f1", "roc_area", "log_loss"]

@@ -44,7 +44,7 @@ def command(
         )
     gathered = owl.gather_folder(quay.clips, names="{group}_{take}")
     common.write_clips(gathered.clips, folder / "clips.csv", force=True)
-    voice.skipped(gathered.refused.values())
+    voice.skipped(gathered.skipped.values())
     # A small harbor, to try things on, needs no more mixtures than clips.
     mixtures = {"count": max(16, min(SCENES, len(gathered.clips) // 2))}
     plan = owl.Plan(seed=seed, background=["water"], mixtures=mixtures)

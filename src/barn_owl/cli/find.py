@@ -67,10 +67,10 @@ def command(
         clips = clips.assign(label=label)
     files = owl.find_recordings(places, urls=common.table_urls())
     with voice.progress("searching recordings") as progress:
-        found = owl.find_similar(
+        found = owl.annotation.find_similar(
             clips, files, most=most, least=least, cache=cache, workers=workers, progress=progress
         )
-    voice.skipped(found.attrs["refused"])
+    voice.skipped(found.attrs["skipped"])
     common.write_table(found, out, force=force)
     shown = found.drop(columns="example").head(SHOWN)
     times = {name: [f"{second:.2f}" for second in shown[name]] for name in ("start_s", "end_s")}
@@ -89,4 +89,4 @@ def command(
         use = f"Save the answers, then: barn-owl review {out} --answers answers.jsonl -o reviewed.csv --stretches 0"
         owl.show.write_review_page(owl.show.Review(items), page, title="Similar sounds", use=use, force=force)
         voice.say(f"Next: open {page} in a browser")
-    voice.result(found=len(found), out=out, refused=found.attrs["refused"])
+    voice.result(found=len(found), out=out, skipped=found.attrs["skipped"])

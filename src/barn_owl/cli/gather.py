@@ -88,7 +88,7 @@ def command(
         clips = owl.clips.other_label(clips, kept, most=limit, seed=seed or 0)
     if limit:
         clips = owl.clips.limit_clips(clips, limit, seed=seed or 0)
-    gathered = owl.clips.Gathered(clips=clips, refused=gathered.refused)
+    gathered = owl.clips.Gathered(clips=clips, skipped=gathered.skipped)
     common.write_clips(clips, out, force=force)
     _report(voice, gathered, out)
 
@@ -106,11 +106,11 @@ def _report(voice: common.Terminal, gathered: owl.clips.Gathered, out: Path) -> 
     if "group" in clips:
         counts["groups"] = clips.groupby("label")["group"].nunique().to_numpy()
     voice.table(counts)
-    for reason in list(gathered.refused.values())[:SHOWN_REFUSALS]:
+    for reason in list(gathered.skipped.values())[:SHOWN_REFUSALS]:
         voice.warn(f"skipped: {reason}")
-    if len(gathered.refused) > SHOWN_REFUSALS:
-        voice.warn(f"... and {len(gathered.refused) - SHOWN_REFUSALS} more skipped")
-    voice.say(f"\nWrote {len(clips)} clips of {len(counts)} labels to {out}; {len(gathered.refused)} skipped.")
+    if len(gathered.skipped) > SHOWN_REFUSALS:
+        voice.warn(f"... and {len(gathered.skipped) - SHOWN_REFUSALS} more skipped")
+    voice.say(f"\nWrote {len(clips)} clips of {len(counts)} labels to {out}; {len(gathered.skipped)} skipped.")
     voice.say(f"Next: barn-owl check {out}")
     labels = dict(zip(counts["label"], counts["clips"], strict=True))
-    voice.result(clips=len(clips), labels=labels, refused=gathered.refused, out=out)
+    voice.result(clips=len(clips), labels=labels, skipped=gathered.skipped, out=out)

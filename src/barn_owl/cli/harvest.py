@@ -57,8 +57,8 @@ def command(
             table, per_recording=most, least=least, background=background, cache=cache, workers=workers, seed=seed,
             progress=progress,
         )  # fmt: skip
-    voice.skipped(found.refused)
-    for label, reason in found.left_out.items():
+    voice.skipped(found.skipped)
+    for label, reason in found.skipped_labels.items():
         voice.warn(f"no parts of {label}: {reason}")
     voice.table(found.rounds, title="share of held-out recordings whose label their parts predict")
     if not len(found.clips):
@@ -84,6 +84,6 @@ def command(
     else:
         voice.say(f"Next: barn-owl train {out} --run first")
     voice.result(
-        parts=len(found.clips), labels=counts["parts"].to_dict(), left_out=found.left_out,
-        refused=found.refused, held_out=found.rounds["held_out"].max(), out=out,
+        parts=len(found.clips), labels=counts["parts"].to_dict(), skipped_labels=found.skipped_labels,
+        skipped=found.skipped, held_out=found.rounds["held_out"].max(), out=out,
     )  # fmt: skip

@@ -41,7 +41,7 @@ LINE = ["begins", "start_s", "end_s", "label", "score"]
 @click.command("listen")
 @click.argument("run", type=common.PATH)
 @click.option("--microphone", metavar="NAME", help="Device; simulated:PATH for a file or folder; - for raw samples.")
-@click.option("--rate-hz", type=click.IntRange(min=1), help="Sample rate of the microphone or pipe.")
+@click.option("--rate-hz", type=click.IntRange(1, 10_000_000), help="Sample rate of the microphone or pipe.")
 @click.option(
     "--sample-type", default="int16", metavar="TYPE",
     help="Pipe: uint8, int16, int24, int32, float32 or float64.",

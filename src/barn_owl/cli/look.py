@@ -58,7 +58,7 @@ def command(
         return
     if is_folder(path):
         gathered = owl.gather_folder(path)
-        clips, unread = gathered.clips, gathered.refused
+        clips, unread = gathered.clips, gathered.skipped
     else:
         clips, unread = common.read_clips(what), {}
     _look_at_clips(voice, clips, unread, out, front_end, examples=examples, workers=workers, force=force)
@@ -110,9 +110,9 @@ def _look_at_clips(
     if out is not None:
         claim_folder(out, force=force)
     with voice.progress("reading files") as progress:
-        facts, refused = owl.audio.facts_table(clips["file"].unique(), workers=workers, progress=progress)
-    refused = unread | refused
-    voice.skipped(refused.values())
+        facts, skipped = owl.audio.facts_table(clips["file"].unique(), workers=workers, progress=progress)
+    skipped = unread | skipped
+    voice.skipped(skipped.values())
     joined = clips[["file", "label"]].merge(facts, on="file")
     by_label = joined.groupby("label").agg(
         clips=("file", "size"),
@@ -143,7 +143,7 @@ def _look_at_clips(
         owl.save_figure(owl.show.filter_bank_figure(mel), out / "filter-bank.png", force=True)
         voice.say(f"\nWrote facts.csv, gallery.png, spectra.png and filter-bank.png to {out}.")
         voice.say("Next: barn-owl features CLIPS -o features.csv --rank ranking.csv")
-    voice.result(labels=by_label.reset_index()[["label", "clips", "seconds"]], refused=refused)
+    voice.result(labels=by_label.reset_index()[["label", "clips", "seconds"]], skipped=skipped)
 
 
 def _span(rates: pd.Series[int]) -> str:

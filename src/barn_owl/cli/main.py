@@ -181,8 +181,8 @@ def main(arguments: list[str] | None = None) -> None:
 def run(arguments: list[str] | None = None) -> int:
     """Run the command line and return its exit code; a user's mistake ends with a message, not a traceback."""
     # Imported here: the help page needs neither.
+    from barn_owl.cli.remedies import with_remedies
     from barn_owl.errors import BarnOwlError, EngineError, OutputError, TrainingError
-    from barn_owl.files import CLOSED
 
     _prepare_streams()
     try:
@@ -197,8 +197,7 @@ def run(arguments: list[str] | None = None) -> int:
         _report("stopped")
         return 130
     except BarnOwlError as error:
-        text = str(error)
-        _report(f"{text} (--table-urls)" if CLOSED in text else text)
+        _report(with_remedies(str(error)))
         return 1 if isinstance(error, TrainingError | OutputError | EngineError) else 2
     except MemoryError:
         _report("out of memory; use fewer --workers, or a machine with more")

@@ -188,7 +188,7 @@ def tag_aloud(
             starts=starts,
             progress=progress,
         )
-    voice.skipped(archive.refused.values())
+    voice.skipped(archive.skipped.values())
     if archive.kept:
         voice.say(f"skipping {len(archive.kept)} recordings that are in the store")
     if archive.stopped:
@@ -256,7 +256,7 @@ def _report(
     written = f"Wrote {events} events" if out is not None else f"{events} events"
     voice.say(f"\n{written} in {len(archive.done)} of {total} recordings{'' if out is None else f' to {out}'}.{kept}")
     voice.result(
-        events=events, recordings=len(archive.done), refused=archive.refused, out=out,
+        events=events, recordings=len(archive.done), skipped=archive.skipped, out=out,
         seconds=round(archive.seconds, 2), work=archive.work,
     )  # fmt: skip
 

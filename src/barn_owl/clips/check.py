@@ -161,7 +161,7 @@ def _sounds(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> Iterator
         facts = measured.facts
         if facts is None:
             if is_elsewhere(clips["file"][row]) or is_file(clips["file"][row]):  # else it is reported already
-                yield Finding("unreadable", measured.refused, row=row)
+                yield Finding("unreadable", measured.skipped, row=row)
             continue
         for flaw in measured.flaws:
             yield Finding("damaged", flaw, row=row)

@@ -12,7 +12,6 @@ import numpy as np
 from threadpoolctl import threadpool_limits
 
 from barn_owl.audio import Excerpt, excerpts
-from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.errors import AudioError, TableError
 from barn_owl.features import FrontEnd
 from barn_owl.features.cache import FrameCache
@@ -21,6 +20,8 @@ from barn_owl.sound import UniformSettings, read_uniform
 
 if TYPE_CHECKING:  # pandas takes a third of the start of a process that trains a network alongside this one
     import pandas as pd
+
+    from barn_owl.clips.table import TableOrPath
 
 FILES_AT_ONCE = 8
 """Files that a worker takes at once: handing out one by one holds the workers up."""
@@ -75,7 +76,7 @@ def _elsewhere(places: list[np.ndarray | tuple[str, int, tuple[int, ...]]]) -> C
 
 
 def load_frames(
-    clips: TableOrPath,
+    clips: "TableOrPath",
     front_end: FrontEnd,
     settings: UniformSettings | None = None,
     *,
@@ -109,11 +110,13 @@ def load_frames(
     Examples
     --------
     >>> clips = barn_owl.read_clip_table("clips.csv")
-    >>> frames, kept, refused = barn_owl.load_frames(clips, barn_owl.FrontEnd())
-    >>> len(frames) == len(kept), refused
+    >>> frames, kept, skipped = barn_owl.load_frames(clips, barn_owl.FrontEnd())
+    >>> len(frames) == len(kept), skipped
     (True, {})
     """
-    clips = as_clip_table(clips, "clips")
+    from barn_owl.clips.table import as_clip_table  # training processes load this module without tables
+
+    clips = as_clip_table(clips)
     # What concerns frames only, such as the length of windows, changes nothing here.
     settings = UniformSettings(
         **(settings or UniformSettings()).model_dump(include=set(UniformSettings.model_fields))

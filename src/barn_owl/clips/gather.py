@@ -25,12 +25,12 @@ class Gathered:
     """Result of gathering: the clip table, and the skipped files with reasons.
 
     >>> gathered = barn_owl.gather_folder("clips")
-    >>> len(gathered.clips), gathered.refused
+    >>> len(gathered.clips), gathered.skipped
     (48, {})
     """
 
     clips: pd.DataFrame
-    refused: dict[str, str]
+    skipped: dict[str, str]
 
 
 def gather_folder(
@@ -72,10 +72,10 @@ def gather_folder(
     ]
     if not paths:
         raise TableError(f"{folder} holds no sound files ({', '.join(sorted(AUDIO_ENDINGS))})")
-    _, refused = _durations(paths)
-    usable = [path for path in paths if str(path) not in refused]
+    _, skipped = _durations(paths)
+    usable = [path for path in paths if str(path) not in skipped]
     if not usable:
-        first = next(iter(refused.values()))
+        first = next(iter(skipped.values()))
         raise TableError(f"none of the {len(paths)} sound files in {folder} can be read; the first: {first}")
     if label_folder == "first":
         _tell_of_silent_folders(folder, {path.relative_to(folder).parts[0] for path in paths})
@@ -85,7 +85,7 @@ def gather_folder(
     if names is not None:
         fields = _fields(usable, names)
         clips = clips.drop(columns=[name for name in fields if name in clips]).join(fields)
-    return Gathered(clips=check_clip_table(clips, where=str(folder)), refused=refused)
+    return Gathered(clips=check_clip_table(clips, where=str(folder)), skipped=skipped)
 
 
 def _tell_of_silent_folders(folder: Path, sounding: set[str]) -> None:
@@ -145,21 +145,18 @@ def gather_table(
     clips = check_clip_table(table, where=str(path))
     folder = Path(audio_folder) if audio_folder is not None else path.parent
     clips["file"] = [str(folder / file) for file in clips["file"]]
-    durations, refused = _durations(Path(file) for file in clips["file"].unique())
-    readable = clips[~clips["file"].isin(list(refused))]
+    durations, skipped = _durations(Path(file) for file in clips["file"].unique())
+    readable = clips[~clips["file"].isin(list(skipped))]
     if not len(readable):
-        first = next(iter(refused.values()))
-        raise TableError(
-            f"{path}: none of its {len(clips)} rows has a file that can be read; the first: {first}. "
-            "Say with --audio in which folder the files are"
-        )
+        first = next(iter(skipped.values()))
+        raise TableError(f"{path}: none of its rows has a file that can be read, of {len(clips)}; the first: {first}")
     beyond = _beyond_the_end(readable, durations)
     usable = readable.drop(index=list(beyond)).reset_index(drop=True)
     if not len(usable):
         raise TableError(
             f"{path}: every row lies beyond the end of its file; the first: {next(iter(beyond.values()))}"
         )
-    return Gathered(clips=usable, refused=refused | {f"{path}, row {row + 1}": why for row, why in beyond.items()})
+    return Gathered(clips=usable, skipped=skipped | {f"{path}, row {row + 1}": why for row, why in beyond.items()})
 
 
 def gather_together(parts: Sequence[Gathered]) -> Gathered:
@@ -178,7 +175,7 @@ def gather_together(parts: Sequence[Gathered]) -> Gathered:
     """
     clips = pd.concat([part.clips for part in parts], ignore_index=True)
     return Gathered(
-        clips=check_clip_table(clips), refused={name: why for part in parts for name, why in part.refused.items()}
+        clips=check_clip_table(clips), skipped={name: why for part in parts for name, why in part.skipped.items()}
     )
 
 
@@ -196,18 +193,18 @@ def _beyond_the_end(clips: pd.DataFrame, durations: Mapping[str, float]) -> dict
 def _durations(paths: Iterable[Path]) -> tuple[dict[str, float], dict[str, str]]:
     """Length of each file in seconds, and why each file that cannot be used cannot be used."""
     durations: dict[str, float] = {}
-    refused: dict[str, str] = {}
+    skipped: dict[str, str] = {}
     for path in paths:
         try:
             info = audio_info(path)
         except AudioError as error:
-            refused[str(path)] = str(error)
+            skipped[str(path)] = str(error)
         else:
             if info.samples:
                 durations[str(path)] = info.duration_s
             else:
-                refused[str(path)] = f"{path} holds no samples"
-    return durations, refused
+                skipped[str(path)] = f"{path} holds no samples"
+    return durations, skipped
 
 
 def _fields(paths: list[Path], names: str) -> pd.DataFrame:

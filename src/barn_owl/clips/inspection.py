@@ -30,14 +30,14 @@ class ClipInspection:
 
     fingerprint : float32, ``(PRINT_STEPS * 32,)``, length 1, of the loudest half second; zeros for silence.
     sound : mean and deviation of cepstral coefficients over the frames where something happens, ``(39,)``.
-    refused : why the clip cannot be used; then every other field is None or empty.
+    skipped : why the clip cannot be used; then every other field is None or empty.
     """
 
     facts: FileFacts | None = None
     flaws: tuple[str, ...] = ()
     fingerprint: np.ndarray | None = None
     sound: np.ndarray | None = None
-    refused: str = ""
+    skipped: str = ""
 
 
 def inspect_clips(
@@ -61,7 +61,7 @@ def inspect_clips(
 
 
 def _measure(excerpt: Excerpt, *, wanted: bool) -> tuple[ClipInspection, np.ndarray | None]:
-    """Measure one clip, and give its samples if they are `wanted`; ``refused`` says why a clip cannot be read."""
+    """Measure one clip, and give its samples if they are `wanted`; ``skipped`` says why a clip cannot be read."""
     flaws: list[str] = []
     try:
         most = round(LONGEST_S * audio_info(excerpt.file).rate_hz)
@@ -75,7 +75,7 @@ def _measure(excerpt: Excerpt, *, wanted: bool) -> tuple[ClipInspection, np.ndar
             thorough=False,
         )
     except AudioError as error:
-        return ClipInspection(refused=str(error)), None
+        return ClipInspection(skipped=str(error)), None
     samples = resample(beginning.samples(), facts.rate_hz, RATE_HZ)
     frames = front_end().frames(samples)
     found = ClipInspection(facts=facts, flaws=tuple(flaws), fingerprint=_fingerprint(frames), sound=_sound(frames))

@@ -157,7 +157,7 @@ def splits_of_fold(clips: TableOrPath, fold: int) -> pd.DataFrame:
     """
     clips = as_clip_table(clips, "clips")
     if "fold" not in clips:
-        raise TableError("the table has no column 'fold'; make one with split --folds")
+        raise TableError("the table has no column 'fold'; fold it first")
     numbers = clips["fold"].astype(int)
     folds = sorted(numbers.unique())
     if fold not in folds or len(folds) < len(SPLITS):

@@ -96,10 +96,18 @@ def as_clip_table(clips: TableOrPath, name: str = "clips") -> pd.DataFrame:
     return _standard(clips, name)
 
 
+def require_columns(table: pd.DataFrame, columns: Iterable[str], name: str) -> None:
+    """Raise TableError when a table lacks a column; `name` is what it is called in the message."""
+    missing = [column for column in columns if column not in table]
+    if missing:
+        known = ", ".join(map(str, table.columns))
+        raise TableError(f"{name}: no column {missing[0]!r} among the columns {known}")
+
+
 def _standard(clips: pd.DataFrame, where: str) -> pd.DataFrame:
     if "file" not in clips.columns:
         known = ", ".join(map(str, clips.columns)) or "none"
-        raise TableError(f"{where}: there is no column 'file' (columns: {known}); name it with --column file=...")
+        raise TableError(f"{where}: no column 'file' among the columns {known}; it names the sound files")
     if clips.columns.has_duplicates:
         twice = clips.columns[clips.columns.duplicated()][0]
         raise TableError(f"{where}: the column {twice!r} is there more than once")
@@ -240,7 +248,7 @@ def closed_urls(files: Iterable[str], where: str) -> list[str]:
     closed = [closed_url(file) if is_elsewhere(file) else file for file in files]
     count = sum(map(is_closed_url, closed))
     if count:
-        logger.warning("%s: %d rows name URLs, which are not opened unless the caller allows it", where, count)
+        logger.warning("%s: %d rows name URLs, such URLs are opened only on request", where, count)
     return closed
 
 
@@ -262,7 +270,7 @@ def read_any_table(
     if path.suffix.lower() == ".parquet":
         return _read_parquet(path)
     if path.suffix.lower() in AUDIO_ENDINGS:
-        raise TableError(f"{path} is a sound file, not a table of clips; barn-owl gather makes a table of a folder")
+        raise TableError(f"{path} is a sound file, not a table of clips")
     try:
         raw = path.read_bytes()
     except OSError as error:
@@ -302,7 +310,7 @@ def _otherwise_decoded(raw: bytes, path: Path, encoding: str | None, error: Unic
     """
     line = raw[: error.start].count(b"\n")
     where = "its header" if line == 0 else f"row {line}"
-    mend = "fix it, or name its encoding: barn-owl gather --encoding cp1252"
+    mend = "fix it, or name the encoding if the table has another encoding"
     if encoding is not None or raw[:2] in UTF16_MARKS:
         raise TableError(f"{path}, {where}: {error.reason}: the table is not in {error.encoding}")
     if re.search(rb"[\xc3-\xf4][\x80-\xbf]", raw):

@@ -85,7 +85,7 @@ def write_variants(
         If there are no clips of background.
     """
     clips = as_clip_table(clips, "clips")
-    requested, rows, refused = _excerpts(clips), [], {}
+    requested, rows, skipped = _excerpts(clips), [], {}
     noises = [requested[row] for row in np.flatnonzero(clips["label"].isin(background))]
     if background and not noises:
         raise TableError(f"no clip is labeled {' or '.join(map(repr, background))}")
@@ -104,10 +104,10 @@ def write_variants(
                 made = {"file": str(target), "start_s": np.nan, "end_s": np.nan, "changes": ", ".join(done)}
                 rows.append({**row, **made})
         except AudioError as error:
-            refused[excerpt.file] = str(error)
+            skipped[excerpt.file] = str(error)
         if progress:
             progress(number + 1, len(requested))
-    return check_clip_table(pd.DataFrame(rows, columns=[*clips.columns, "changes"])), refused
+    return check_clip_table(pd.DataFrame(rows, columns=[*clips.columns, "changes"])), skipped
 
 
 def bytes_of(clips: pd.DataFrame) -> int:

@@ -21,6 +21,7 @@ from barn_owl.features.activity import QUIET_SHARE
 from barn_owl.features.mel import mel_bank
 from barn_owl.files import checked_target, whole_file
 from barn_owl.model import DecodingSettings, Model
+from barn_owl.model.loading import ModelLike, as_model
 from barn_owl.tag.decoding import for_any
 from barn_owl.tag.tracks import FAINT, NAMED_S, Timing
 
@@ -33,7 +34,7 @@ LANES = 16
 """Rows of whole numbers are a multiple of this long, so that they are multiplied as many at a time."""
 
 
-def write_c(model: Model, path: str | Path, *, force: bool = False) -> list[Path]:
+def write_c(model: ModelLike, path: str | Path, *, force: bool = False) -> list[Path]:
     """Write a model as C99: ``NAME.c``, ``NAME.h`` and ``NAME_main.c``, a program that tags a WAV file.
 
     Parameters
@@ -60,6 +61,7 @@ def write_c(model: Model, path: str | Path, *, force: bool = False) -> list[Path
     >>> [path.name for path in barn_owl.write_c(model, "owl.c", force=True)]
     ['owl.c', 'owl.h', 'owl_main.c']
     """
+    model = as_model(model)
     path = Path(path)
     targets = [path, path.with_suffix(".h"), path.with_name(f"{path.stem}_main.c")]
     for target in targets:

@@ -17,6 +17,7 @@ from barn_owl.features import FrontEnd
 from barn_owl.features.mel import mel_bank
 from barn_owl.learn import Plan
 from barn_owl.model import Model
+from barn_owl.model.loading import ModelLike, as_model
 
 CODE_BYTES = 12_000
 """Of the machine code of the C source, mathematics of the C library included: 9 to 14 kB by core and compiler."""
@@ -93,7 +94,7 @@ class Footprint:
         return pd.DataFrame(rows).T.rename_axis("numbers")
 
 
-def footprint(model: Model, device: Device) -> Footprint:
+def footprint(model: ModelLike, device: Device) -> Footprint:
     """Compute the cost of a cnn, trained or not, on a device; see `Footprint`.
 
     Times are cycles of the device: multiply-adds, transforms and logarithms, each times how often.
@@ -110,6 +111,7 @@ def footprint(model: Model, device: Device) -> Footprint:
     >>> footprint(small, read_device("core-256k")).flash_int8 < 150_000
     True
     """
+    model = as_model(model)
     networks, front_end, classifier = graph_of(model), model.front_end, classifier_of(model)
     span, bands = classifier.level.frames, front_end.bands
     kept = sum(stage.kept_values for stages in networks for stage in stages)

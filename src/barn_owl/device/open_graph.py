@@ -14,6 +14,7 @@ from barn_owl.errors import ModelError
 from barn_owl.features.mel import mel_bank
 from barn_owl.files import checked_target, whole_file
 from barn_owl.model import Model
+from barn_owl.model.loading import ModelLike, as_model
 from barn_owl.network.level import CENTER_DB, SILENCE, SPREAD_DB
 from barn_owl.wording import how_to_install
 
@@ -26,7 +27,7 @@ NATURAL = 10 / np.log(10)
 """What turns a natural logarithm of power into dB."""
 
 
-def write_onnx(model: Model, path: str | Path, *, takes_features: bool = False, force: bool = False) -> None:
+def write_onnx(model: ModelLike, path: str | Path, *, takes_features: bool = False, force: bool = False) -> None:
     """Write a model as an ONNX graph of opset 17.
 
     Its input ``samples`` is float32, ``(samples,)``, mono at the model's rate; its outputs ``sounds`` and ``begins``
@@ -51,6 +52,7 @@ def write_onnx(model: Model, path: str | Path, *, takes_features: bool = False, 
     --------
     >>> barn_owl.write_onnx(barn_owl.device.plain_model(barn_owl.Plan(), labels=6), "model.onnx", force=True)
     """
+    model = as_model(model)
     path = Path(path)
     checked_target(path, force=force)
     content = graph_bytes(model, takes_features=takes_features)

@@ -8,9 +8,10 @@ import numpy as np
 
 from barn_owl.files import checked_target, whole_file, write_json
 from barn_owl.model import Model
+from barn_owl.model.loading import ModelLike, as_model
 
 
-def write_weights(model: Model, path: str | Path, *, force: bool = False) -> None:
+def write_weights(model: ModelLike, path: str | Path, *, force: bool = False) -> None:
     """Write all arrays of a model, with what is needed to use them, as ``.npz`` or ``.json``.
 
     In the archive the description is a JSON text under ``description``; in JSON, arrays are nested lists with their
@@ -25,6 +26,7 @@ def write_weights(model: Model, path: str | Path, *, force: bool = False) -> Non
     --------
     >>> barn_owl.device.write_weights(barn_owl.load_model("first"), "weights.json", force=True)
     """
+    model = as_model(model)
     path = Path(path)
     checked_target(path, force=force, endings=(".npz", ".json"))
     arrays: dict[str, Any] = {**model.classifier.state(), "mean": model.mean, "deviation": model.deviation}

@@ -13,6 +13,7 @@ from barn_owl.classifiers.stages import Stage, every_stage, run, stages_of
 from barn_owl.clips import ClipFrames
 from barn_owl.errors import ModelError
 from barn_owl.model import Model
+from barn_owl.model.loading import ModelLike, as_model
 from barn_owl.network.level import relative_level
 
 RARE = 1e-5
@@ -25,7 +26,7 @@ LONGEST_SHIFT = 46
 """Sums have 31 bits and multipliers as many: their product, and half a step more, stays below 63."""
 
 
-def quantize(model: Model, frames: ClipFrames) -> Model:
+def quantize(model: ModelLike, frames: ClipFrames) -> Model:
     """Return a model whose networks compute in int8.
 
     Parameters
@@ -43,9 +44,10 @@ def quantize(model: Model, frames: ClipFrames) -> Model:
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> model = barn_owl.device.plain_model(barn_owl.Plan(cnn={"size": "tiny"}), labels=4)
     >>> frames, _, _ = barn_owl.load_frames(clips, model.front_end)
-    >>> barn_owl.quantize(model, frames).classifier.name
+    >>> barn_owl.device.quantize(model, frames).classifier.name
     'int8'
     """
+    model = as_model(model)
     classifier = networks_in(model.classifier)
     if classifier is None:
         raise ModelError(

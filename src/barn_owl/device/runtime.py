@@ -16,6 +16,7 @@ from barn_owl.device.open_graph import graph_bytes
 from barn_owl.errors import ModelError
 from barn_owl.files import temporary_folder
 from barn_owl.model import Model
+from barn_owl.model.loading import ModelLike, as_model
 from barn_owl.wording import how_to_install
 
 logger = logging.getLogger(__name__)
@@ -24,7 +25,7 @@ OUTPUTS = ("sounds", "begins", "naming")
 CPU = "CPUExecutionProvider"
 
 
-def on_runtime(model: Model) -> Model:
+def on_runtime(model: ModelLike) -> Model:
     """Return the model with its network computed by ONNX Runtime, on the best available device.
 
     Scores differ from those of `model` by rounding. It is reported in the log when the only device is the processor.
@@ -40,6 +41,7 @@ def on_runtime(model: Model) -> Model:
     >>> barn_owl.device.on_runtime(model).classifier.device
     'CPUExecutionProvider'
     """
+    model = as_model(model)
     graph_of(model)
     classifier = GraphClassifier(model)
     if classifier.device == CPU:

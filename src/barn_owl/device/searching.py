@@ -29,13 +29,14 @@ from barn_owl.errors import BarnOwlError, PlanError, TableError
 from barn_owl.evaluate.predictions import clip_outputs, with_predictions
 from barn_owl.files import claimed_folder, is_file, real_path, write_json
 from barn_owl.learn import Fitted, Plan, fit, read_plan
+from barn_owl.learn.plan import PlanLike, as_plan
 from barn_owl.learn.rehearsal import make_rehearsal, rehearse
 from barn_owl.parallel import each, on_cluster
 from barn_owl.runs import Work
 from barn_owl.runs.data import RunData, label_names, read_clips, usable_clips, with_splits
 from barn_owl.runs.run import judge
 from barn_owl.runs.suggest import Suggestion, suggest_plan
-from barn_owl.runs.training import as_model
+from barn_owl.runs.training import fitted_model
 from barn_owl.runs.work import PLAIN
 from barn_owl.tables import write_table
 
@@ -91,7 +92,7 @@ def search(
     device: Device,
     *,
     minutes: float,
-    plan: Plan | None = None,
+    plan: PlanLike | None = None,
     int8: bool = True,
     halves: bool = True,
     resume: bool = False,
@@ -134,7 +135,7 @@ def search(
     >>> barn_owl.search(clips, "found", device, minutes=0.001, plan=plan).plan.classifier
     'cnn'
     """
-    clips = as_clip_table(clips, "clips")
+    clips, plan = as_clip_table(clips), as_plan(plan)
     begin, plan = time.perf_counter(), plan or suggest_plan(clips).plan
     sided = with_splits(usable_clips(clips, plan), plan)
     learned = sided[sided["split"] != "test"].drop(columns="split").reset_index(drop=True)
@@ -349,7 +350,7 @@ def _learned(
 
 def _judged(plan: Plan, data: RunData, fitted: Fitted) -> dict[str, Any]:
     """How well whole clips of the fold are named, label by label, and events found in a rehearsal of them."""
-    model = as_model(plan, data, fitted, data.extra_columns(plan))
+    model = fitted_model(plan, data, fitted, data.extra_columns(plan))
     kept = np.flatnonzero(data.table["split"] == "validation")
     table, frames = data.table.iloc[kept].reset_index(drop=True), data.frames.take(kept)
     scores = judge(

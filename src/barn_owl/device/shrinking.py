@@ -24,6 +24,7 @@ from barn_owl.model import Model
 from barn_owl.network.architecture import NetworkSettings
 from barn_owl.runs import Run, Work
 from barn_owl.runs.data import RunData, read_clips
+from barn_owl.runs.run import RunLike, as_run
 from barn_owl.runs.training import fit_into
 from barn_owl.runs.work import PLAIN
 from barn_owl.runs.writing import write_run
@@ -58,7 +59,7 @@ class Shrunk:
 
 
 def shrink(
-    run: Run, folder: str | Path, *, share: float | None = None, flash_kb: float | None = None, work: Work = PLAIN
+    run: RunLike, folder: str | Path, *, share: float | None = None, flash_kb: float | None = None, work: Work = PLAIN
 ) -> Shrunk:
     """Prune channels of the cnn of a run and fine-tune it, in rounds; write the result as a run.
 
@@ -88,6 +89,7 @@ def shrink(
     >>> len(shrunk.rounds)
     2
     """
+    run = as_run(run)
     model, plan = run.model, run.plan
     whole = _cnn(model.classifier)
     if flash_kb is not None and share is None:
@@ -183,7 +185,7 @@ def _channels(before: list[Stage], after: list[Stage]) -> pd.DataFrame:
     return pd.DataFrame(rows)
 
 
-def quantize_run(run: Run, folder: str | Path, *, work: Work = PLAIN) -> Run:
+def quantize_run(run: RunLike, folder: str | Path, *, work: Work = PLAIN) -> Run:
     """Quantize the cnn of a run to int8, evaluate and rehearse it, and write it as a run.
 
     The ranges of all values are found on its training clips.
@@ -199,6 +201,7 @@ def quantize_run(run: Run, folder: str | Path, *, work: Work = PLAIN) -> Run:
     >>> barn_owl.device.quantize_run(run, "rounded").model.classifier.name
     'int8'
     """
+    run = as_run(run)
     begin, model, plan = time.perf_counter(), run.model, run.plan
     _cnn(model.classifier)
     folder = Path(folder)

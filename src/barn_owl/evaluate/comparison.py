@@ -42,7 +42,7 @@ class Comparison:
         interval.
     clips : int
         Common to all.
-    left_out : dict[str, int]
+    skipped : dict[str, int]
         Clips of each model that not all of them judged.
 
     Examples
@@ -57,7 +57,7 @@ class Comparison:
     by_label: pd.DataFrame
     changes: pd.DataFrame
     clips: int
-    left_out: dict[str, int]
+    skipped: dict[str, int]
 
     @property
     def words(self) -> list[str]:
@@ -103,12 +103,12 @@ def compare(evaluations: Mapping[str, Evaluation], *, rounds: int = ROUNDS, seed
     --------
     >>> runs = {name: barn_owl.open_run(name).evaluate() for name in ("first", "second")}
     >>> comparison = barn_owl.evaluate.compare(runs)
-    >>> comparison.clips, comparison.left_out
+    >>> comparison.clips, comparison.skipped
     (12, {})
     """
     if len(evaluations) < 2:
         raise TableError("two runs or more are needed for a comparison")
-    kept, left_out = _common(evaluations)
+    kept, skipped = _common(evaluations)
     names = list(kept)
     units, drawn = draw(kept[names[0]].groups, rounds, np.random.default_rng(seed))
     samples = {name: scores_of(replace(answers, groups=units), drawn) for name, answers in kept.items()}
@@ -134,7 +134,7 @@ def compare(evaluations: Mapping[str, Evaluation], *, rounds: int = ROUNDS, seed
             columns=["run", "label", "change", "low", "high"],
         ),
         clips=len(kept[names[0]]),
-        left_out=left_out,
+        skipped=skipped,
     )
 
 
@@ -195,9 +195,7 @@ def _common(evaluations: Mapping[str, Evaluation]) -> tuple[dict[str, Prediction
     first = next(iter(places))
     shared = [key for key in places[first] if all(key in other for other in places.values())]
     if not shared:
-        raise TableError(
-            "the runs have no clip in common; judge them on one table: barn-owl compare RUNS --clips TABLE"
-        )
+        raise TableError("the runs have no clip in common; judge the runs on one table")
     kept: dict[str, PredictionArrays] = {}
     for name, evaluation in evaluations.items():
         rows = np.array([places[name][key] for key in shared])
@@ -210,6 +208,6 @@ def _common(evaluations: Mapping[str, Evaluation]) -> tuple[dict[str, Prediction
         if len(differ):
             raise TableError(
                 f"{shared[differ[0]][0]} is labeled {own.iloc[differ[0]]!r} in {name} and "
-                f"{others.iloc[differ[0]]!r} in {first}; judge the runs on one table with --clips"
+                f"{others.iloc[differ[0]]!r} in {first}; judge the runs on one table"
             )
     return kept, {name: len(found) - len(shared) for name, found in places.items() if len(found) > len(shared)}

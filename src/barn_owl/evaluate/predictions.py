@@ -14,6 +14,7 @@ from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.evaluate.calibration import decided
 from barn_owl.evaluate.prediction_arrays import LIKELY, SCORE
 from barn_owl.model import Model
+from barn_owl.model.loading import ModelLike, as_model
 
 logger = logging.getLogger(__name__)
 
@@ -26,7 +27,7 @@ LOUD, QUIET = 0.9, 0.1
 
 
 def predict(
-    model: Model, clips: TableOrPath, *, workers: int = 2, progress: Callable[[int, int], None] | None = None
+    model: ModelLike, clips: TableOrPath, *, workers: int = 2, progress: Callable[[int, int], None] | None = None
 ) -> tuple[pd.DataFrame, dict[int, str]]:
     """Score every clip of a table.
 
@@ -44,10 +45,11 @@ def predict(
     Examples
     --------
     >>> model = barn_owl.load_model("first")
-    >>> table, refused = barn_owl.predict(model, barn_owl.read_clip_table("clips.csv"))
-    >>> len(table), refused
+    >>> table, skipped = barn_owl.predict(model, barn_owl.read_clip_table("clips.csv"))
+    >>> len(table), skipped
     (48, {})
     """
+    model = as_model(model)
     clips = as_clip_table(clips, "clips")
     missing = [name for name in model.extra_columns.names if name not in clips]
     if missing:
@@ -112,16 +114,16 @@ def say(model: Model, scored: pd.DataFrame) -> pd.DataFrame:
     return scored.assign(predicted=predicted, score=highest)[before + added]
 
 
-def undecided(model: Model, predictions: TableOrPath) -> np.ndarray:
+def undecided(model: ModelLike, predictions: pd.DataFrame) -> np.ndarray:
     """Which rows have no score above the threshold of its label, boolean ``(rows,)``."""
-    predictions = as_clip_table(predictions, "predictions")
+    model = as_model(model)
     scores = predictions[[f"{SCORE}{label}" for label in model.labels]].to_numpy(dtype=np.float64)
     if model.multilabel:
         return np.asarray(predictions["predicted"].fillna("") == "")
     return ~decided(scores, model.labels, model.thresholds)
 
 
-def rejected(model: Model, predictions: TableOrPath) -> pd.Series:
+def rejected(model: ModelLike, predictions: pd.DataFrame) -> pd.Series:
     """Why clips are rejected by the rule of tagging: no label reaches the score that an event needs.
 
     Returns
@@ -130,7 +132,7 @@ def rejected(model: Model, predictions: TableOrPath) -> pd.Series:
         A reason for each row, "" for a clip that is not refused. What is called background is not refused:
         that already says so.
     """
-    predictions = as_clip_table(predictions, "predictions")
+    model = as_model(model)
     needed = predictions["predicted"].map(lambda label: model.decoding.of(str(label)).threshold)
     is_faint = (predictions[PEAK_SCORE] < needed) & ~predictions["predicted"].isin(model.background)
     reasons = [

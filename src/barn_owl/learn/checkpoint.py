@@ -41,4 +41,4 @@ def read_checkpoint(path: str | Path) -> Checkpoint:
             arrays = {name: file.get_tensor(name) for name in file.keys()}  # noqa: SIM118 - not a mapping
         return Checkpoint(arrays=arrays, numbers=header["numbers"], curves=header["curves"])
     except (SafetensorError, OSError, KeyError, ValueError, TypeError, RecursionError) as error:
-        raise ModelError(f"{path} is damaged ({error}); train again without --resume") from error
+        raise ModelError(f"{path} is damaged ({error}); train again from the start") from error

@@ -1,8 +1,9 @@
 """The plan: all settings of a training run, in one TOML file."""
 
 import tomllib
+from collections.abc import Mapping
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any, Literal, TypeAlias
 
 import numpy as np
 import tomlkit
@@ -303,6 +304,27 @@ def _section(settings: type[Settings], given: Any) -> Settings:
     if not isinstance(given, dict):
         raise PlanError(f"should be a table of settings, got {given!r}")
     return settings(**given)
+
+
+PlanLike: TypeAlias = Plan | Mapping[str, Any] | str | Path
+"""Type of arguments that are plans: see `as_plan`."""
+
+
+def as_plan(plan: PlanLike | None) -> Plan | None:
+    """Return the plan that an argument of a public function stands for: a plan, its settings, or its path.
+
+    >>> as_plan({"classifier": "nearest"}).classifier
+    'nearest'
+
+    Raises PlanError for an invalid plan, and TypeError for another type.
+    """
+    if plan is None or isinstance(plan, Plan):
+        return plan
+    if isinstance(plan, str | Path):
+        return read_plan(plan)
+    if not isinstance(plan, Mapping):
+        raise TypeError(f"plan must be a Plan, a mapping of settings, or a path, got {type(plan).__name__}")
+    return Plan(**plan)
 
 
 LONGEST = 1 << 20

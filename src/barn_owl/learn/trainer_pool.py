@@ -86,8 +86,8 @@ class TrainerPool:
             self._in_step = True
         except BrokenProcessPool as error:
             raise TrainingError(
-                "a process of the training was killed, maybe for lack of memory; --resume continues after the last "
-                "epoch, and with --workers 1 everything is done in one process"
+                "a process of the training was killed, maybe for lack of memory; use fewer workers, "
+                "or resume the training after its last epoch"
             ) from error
         return [shares[number % self._places][number // self._places] for number in range(self._count)]
 

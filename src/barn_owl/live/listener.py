@@ -15,7 +15,8 @@ from barn_owl.audio.silence import decibel
 from barn_owl.audio.sources import TICK_S
 from barn_owl.errors import AudioError
 from barn_owl.live.events import LiveEvent
-from barn_owl.model import DecodingSettings, Model
+from barn_owl.model.loading import ModelLike, as_model
+from barn_owl.model.settings import DecodingLike, as_decoding
 from barn_owl.tag import Event, Tagger
 
 EVERY_S = 0.4
@@ -54,14 +55,16 @@ class Listener:
 
     def __init__(
         self,
-        model: Model,
+        model: ModelLike,
         source: Source,
         *,
-        decoding: DecodingSettings | None = None,
+        decoding: DecodingLike | None = None,
         every_s: float = EVERY_S,
         lead_s: float | None = None,
         began: datetime | None = None,
     ) -> None:
+        model = as_model(model)
+        decoding = as_decoding(decoding, model.decoding)
         self.model, self.decoding = model, decoding or model.decoding
         self._source, self._every_s, self._lead_s = source, every_s, lead_s
         self.began = began or datetime.now().astimezone()

@@ -1,6 +1,7 @@
 """Loading and checking a model file."""
 
 from pathlib import Path
+from typing import Protocol, TypeAlias
 
 import numpy as np
 
@@ -41,6 +42,31 @@ def load_model(path: str | Path) -> Model:
     except (KeyError, ValueError, BarnOwlError) as error:
         output = str(error) if isinstance(error, ValueError | BarnOwlError) else f"it lacks {error}"
         raise ModelError(f"{path} is damaged: {output}") from error
+
+
+class HasModel(Protocol):
+    """An object with a model, such as a run."""
+
+    @property
+    def model(self) -> Model:
+        """The model."""
+
+
+ModelLike: TypeAlias = Model | HasModel | str | Path
+"""Type of arguments that are models: see `as_model`."""
+
+
+def as_model(model: ModelLike, name: str = "model") -> Model:
+    """Return the model that an argument of a public function stands for: a model, a run, or the path of either.
+
+    Raises ModelError if the model cannot be loaded, and TypeError for another type; `name` is the argument's.
+    """
+    if isinstance(model, str | Path):
+        return load_model(model)
+    found = model if isinstance(model, Model) else getattr(model, "model", None)
+    if not isinstance(found, Model):
+        raise TypeError(f"{name} must be a model, a run, or the path of either, got {type(model).__name__}")
+    return found
 
 
 def _made(header: Header, arrays: dict[str, np.ndarray]) -> Model:

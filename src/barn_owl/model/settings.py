@@ -1,8 +1,9 @@
 """Settings of the event decoder."""
 
-from typing import Any, Self
+from collections.abc import Mapping
+from typing import Any, Self, TypeAlias
 
-from pydantic import Field, model_validator
+from pydantic import BaseModel, Field, model_validator
 
 from barn_owl.settings import Settings
 
@@ -91,4 +92,23 @@ class DecodingSettings(Settings):
         own = self.labels.get(label)
         if own is None:
             return self
-        return self.model_copy(update={**own.model_dump(exclude_none=True), "labels": {}})
+        # Without checks: this runs for every label and event, and both parts were checked.
+        return BaseModel.model_copy(self, update={**own.model_dump(exclude_none=True), "labels": {}})
+
+
+DecodingLike: TypeAlias = DecodingSettings | Mapping[str, Any]
+"""Type of arguments that are decoding settings: see `as_decoding`."""
+
+
+def as_decoding(decoding: DecodingLike | None, default: DecodingSettings) -> DecodingSettings:
+    """Return the decoding settings that an argument of a public function stands for.
+
+    None stands for `default`, a mapping for `default` with these changes, such as ``{"threshold": 0.8}``.
+
+    Raises PlanError for an invalid setting, and TypeError for another type.
+    """
+    if decoding is None or isinstance(decoding, DecodingSettings):
+        return decoding or default
+    if not isinstance(decoding, Mapping):
+        raise TypeError(f"decoding must be DecodingSettings or a mapping of settings, got {type(decoding).__name__}")
+    return default.but(**decoding)

@@ -254,7 +254,7 @@ def _address(where: str, file: Path | None) -> str:
         try:
             address = json.loads(file.read_text(encoding="utf-8"))["address"]
         except (OSError, ValueError, KeyError, TypeError, RecursionError) as error:
-            raise EngineError(f"{where} is not a file that a scheduler wrote with --scheduler-file") from error
+            raise EngineError(f"{where} is not a file that a scheduler wrote") from error
     host, _, port = str(address).rpartition(":")
     if not ADDRESS.fullmatch(str(address)) or not host.partition("://")[2] or not port.isdecimal():
         raise EngineError(f"{where}: the address of a scheduler has the form tcp://host:8786, got {address!r}")

@@ -22,12 +22,12 @@ def rehearsal_caveats(expected: dict[str, Any], validation_accuracy: float | Non
     if f1 < POOR_F1:
         found.append(
             f"Expect poor results on recordings: event F1 {f1:.2f} {density} in rehearsal. More clips, from more "
-            "recorders or makers, help most; run barn-owl check, and listen to rehearsal.flac."
+            "recorders or makers, help most; check the clips, and listen to rehearsal.flac."
         )
     elif f1 < WEAK_F1:
         found.append(
             f"Expect many mistakes on recordings: event F1 {f1:.2f} {density} in rehearsal. Background clips, more "
-            "clips of the weakest labels, and barn-owl adjust on a recording with known events help."
+            "clips of the weakest labels help; adjust the model on a recording with known events."
         )
     if validation_accuracy is not None and validation_accuracy - f1 > BROKEN_PROMISE:
         found.append(
@@ -38,8 +38,8 @@ def rehearsal_caveats(expected: dict[str, Any], validation_accuracy: float | Non
     alarms = usual["false_alarms_per_hour"]
     if alarms > MANY_ALARMS:
         found.append(
-            f"{alarms:.0f} false alarms per hour {density}: raise the threshold (barn-owl tag --threshold), or add "
-            "background clips of your recordings (barn-owl cut --background, train --background)."
+            f"{alarms:.0f} false alarms per hour {density}: raise the threshold, or add background clips of "
+            "your recordings."
         )
     missed = [label for label, row in expected["labels"].items() if row["true"] and row["recall"] < NEVER]
     if missed:

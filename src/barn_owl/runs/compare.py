@@ -11,7 +11,7 @@ from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.errors import TableError
 from barn_owl.evaluate import Comparison, Evaluation, compare
 from barn_owl.files import is_file, real_path
-from barn_owl.runs.run import Run, open_run
+from barn_owl.runs.run import Run, RunLike, as_run
 
 COSTS = ("weights", "multiply_adds", "seconds", "peak_memory_mb")
 
@@ -44,7 +44,7 @@ class RunComparison:
 
 
 def compare_runs(
-    folders: Sequence[str | Path],
+    runs: Sequence[RunLike],
     clips: TableOrPath | None = None,
     *,
     split: str = "test",
@@ -53,7 +53,18 @@ def compare_runs(
 ) -> RunComparison:
     """Compare runs on the clips that all of them have in a split, or on the labeled rows of `clips`.
 
-    The first run is the one that the others are held against.
+    Parameters
+    ----------
+    runs : Sequence[Run | str | Path]
+        Runs or their folders; the others are compared with the first.
+    clips : pd.DataFrame | str | Path | None
+        Labeled clips; None for the clips of `split` that all runs have.
+    split : str
+        ``train``, ``validation`` or ``test``.
+    workers : int
+        Number of parallel workers.
+    progress : Callable[[int, int], None] | None
+        Called with the clips done and their number.
 
     Raises
     ------
@@ -69,23 +80,24 @@ def compare_runs(
     12
     """
     clips = None if clips is None else as_clip_table(clips, "clips")
-    if len(folders) > 2:  # of all that lies in a folder, files are skipped
-        folders = [folder for folder in folders if not is_file(folder)]
-    if len(folders) < 2:
+    if len(runs) > 2:  # of all that lies in a folder, files are skipped
+        runs = [run for run in runs if isinstance(run, Run) or not is_file(run)]
+    if len(runs) < 2:
         raise TableError("two runs or more are needed for a comparison")
-    runs = {name: open_run(folder) for name, folder in zip(_names(folders), folders, strict=True)}
+    opened = [as_run(run, "runs") for run in runs]
+    by_name = dict(zip(_names([run.folder for run in opened]), opened, strict=True))
     evaluations = {
         name: run.evaluate(
             clips, split="given clips" if clips is not None else split, workers=workers, progress=progress
         )
-        for name, run in runs.items()
+        for name, run in by_name.items()
     }
     costs = pd.DataFrame(
-        [{key: run.provenance.get(key) for key in COSTS} for run in runs.values()],
-        index=pd.Index(list(runs), name="run"),
+        [{key: run.provenance.get(key) for key in COSTS} for run in by_name.values()],
+        index=pd.Index(list(by_name), name="run"),
     )
     return RunComparison(
-        comparison=compare(evaluations), evaluations=evaluations, plans=_plan_differences(runs), costs=costs
+        comparison=compare(evaluations), evaluations=evaluations, plans=_plan_differences(by_name), costs=costs
     )
 
 

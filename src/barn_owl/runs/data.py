@@ -234,6 +234,6 @@ def _tell_of_whole_recordings(clips: pd.DataFrame, frames: ClipFrames, plan: Pla
     if whole.any():
         logger.warning(
             "%d rows label whole recordings, of up to %.0f s: all that stands out in them is treated as what the "
-            "label says. Where it is not, cut the events out (barn-owl cut), or give start_s and end_s",
+            "label says. Where it is not, cut the events out, or give start_s and end_s",
             whole.sum(), lengths[whole].max(),
         )  # fmt: skip

@@ -55,7 +55,7 @@ class TrainingHistory:
         if self.reached < WORTH_IT * self.chance:
             sentences = [
                 f"Hardly better than chance (balanced accuracy {self.reached:.2f}, chance {self.chance:.2f}): "
-                "labels may be wrong, or there are too few clips; see barn-owl check and barn-owl look."
+                "labels may be wrong, or there are too few clips; look at them, and check the clips."
             ]
         elif self.never:
             sentences = [f"No validation clip of {', '.join(map(repr, self.never))} is classified correctly."]

@@ -7,7 +7,7 @@ import pandas as pd
 from barn_owl.archive.throughput import cores_busy, usable_cores
 from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.files import temporary_folder
-from barn_owl.learn import Plan
+from barn_owl.learn.plan import PlanLike, as_plan
 from barn_owl.runs.data import read_clips, usable_clips, with_splits
 from barn_owl.runs.suggest import suggest_plan
 from barn_owl.runs.training import fit_into
@@ -18,7 +18,7 @@ EPOCHS = 6
 
 
 def measure_training(
-    clips: TableOrPath, plan: Plan | None = None, *, most_workers: int | None = None
+    clips: TableOrPath, plan: PlanLike | None = None, *, most_workers: int | None = None
 ) -> pd.DataFrame:
     """Measure a short training with increasing numbers of workers: speed and busy cores.
 
@@ -48,7 +48,7 @@ def measure_training(
     >>> barn_owl.runs.measure_training(clips, plan, most_workers=1)["workers"].tolist()
     [1]
     """
-    clips = as_clip_table(clips, "clips")
+    clips, plan = as_clip_table(clips), as_plan(plan)
     plan = plan or suggest_plan(clips).plan
     short = plan.but(training={"epochs": EPOCHS, "refit": 0}, rehearsal={"minutes": 0})
     sided = with_splits(usable_clips(clips, short), short)

@@ -23,7 +23,7 @@ def own_plan(folder: Path, plan: Plan | None) -> Plan:
     Raises PlanError when `plan` is given and differs, naming the keys.
     """
     if not is_file(folder / "plan.toml"):
-        raise ModelError(f"{folder} holds no training to resume; leave --resume out to begin one")
+        raise ModelError(f"{folder} has nothing to resume")
     own = read_plan(folder / "plan.toml", urls=True)
     changed = _differences(own.model_dump(), plan.model_dump()) if plan else []
     if changed:

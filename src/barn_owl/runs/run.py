@@ -6,13 +6,13 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeAlias
 
 import numpy as np
 import pandas as pd
 
 from barn_owl.classifiers.kind import kind_of
-from barn_owl.clips import check_clip_table, join_multilabel, labels_in, read_clip_table
+from barn_owl.clips import join_multilabel, labels_in, read_clip_table
 from barn_owl.clips.splits import SPLITS
 from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.errors import ModelError, TableError
@@ -206,21 +206,33 @@ class Run:
         workers: int = 2,
         progress: Callable[[int, int], None] | None = None,
     ) -> Evaluation:
-        """Judge the model on one split of its own split, or on `clips` (all of them; `split` is then a name).
+        """Evaluate the model on a split of the run's clips, or on other clips.
+
+        Parameters
+        ----------
+        clips : pd.DataFrame | str | Path | None
+            Labeled clips; None, or the name of a split, for clips of the run.
+        split : str
+            Split of the run: ``train``, ``validation`` or ``test``; with `clips`, their name in the evaluation.
+        workers : int
+            Number of parallel workers.
+        progress : Callable[[int, int], None] | None
+            Called with the clips done and their number.
 
         Raises
         ------
         TableError
             If no clip is labeled, or a label is unknown to the model.
         """
-        clips = None if clips is None else as_clip_table(clips, "clips")
+        if isinstance(clips, str) and clips in SPLITS:
+            return self.evaluate(split=clips)
         if clips is None:
             rows = np.flatnonzero(self.predictions["split"] == split)
             if not len(rows):
-                raise TableError(f"{self.folder}: no clip is on the {split} split of the split")
+                raise TableError(f"{self.folder} has no clips in the {split} split; splits are {', '.join(SPLITS)}")
             own = judge(self.model, self.predictions.iloc[rows].reset_index(drop=True), split)
             return replace(own, rows=rows, clip_statistics=self._baseline.get(split))
-        chosen = check_clip_table(clips)
+        chosen = as_clip_table(clips)
         chosen = chosen[chosen["label"] != ""].reset_index(drop=True)
         if not len(chosen):
             raise TableError("the table has no labeled clips to judge")
@@ -254,6 +266,22 @@ def judge(model: Model, predictions: pd.DataFrame, split: str, skipped: dict[int
     )
 
 
+RunLike: TypeAlias = Run | str | Path
+"""Type of arguments that are runs: see `as_run`."""
+
+
+def as_run(run: RunLike, name: str = "run") -> Run:
+    """Return the run that an argument of a public function stands for: a run, or the path of its folder.
+
+    Raises ModelError if the folder is not of a finished run, and TypeError for another type, with `name`.
+    """
+    if isinstance(run, Run):
+        return run
+    if not isinstance(run, str | Path):
+        raise TypeError(f"{name} must be a run or the path of its folder, got {type(run).__name__}")
+    return open_run(run)
+
+
 def open_run(folder: str | Path, *, urls: bool = False) -> Run:
     """Open the folder of a finished run.
 
@@ -277,9 +305,7 @@ def open_run(folder: str | Path, *, urls: bool = False) -> Run:
     folder = Path(folder)
     missing = [name for name in ("plan.toml", "model.safetensors", "predictions.csv") if not is_file(folder / name)]
     if missing and is_file(folder / CHECKPOINT):
-        raise ModelError(
-            f"{folder} is an unfinished training; continue with barn-owl train CLIPS --run {folder} --resume"
-        )
+        raise ModelError(f"{folder} is an unfinished training; resume the training with the same clips")
     if missing:
         raise ModelError(f"{folder} is not the folder of a finished run: {', '.join(missing)} is missing")
     return Run(folder, urls)

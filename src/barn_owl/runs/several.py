@@ -20,13 +20,14 @@ from barn_owl.errors import ModelError, TableError
 from barn_owl.evaluate.predictions import clip_outputs, with_predictions
 from barn_owl.files import claim_folder, claimed_folder, is_file, real_path, write_json
 from barn_owl.learn import Fitted, Plan, fit
+from barn_owl.learn.plan import PlanLike, as_plan
 from barn_owl.model import Model
 from barn_owl.parallel import each, on_cluster
 from barn_owl.runs.data import RunData, read_clips, usable_clips, with_splits
 from barn_owl.runs.resuming import found_checkpoint, is_finished, own_plan
 from barn_owl.runs.run import EMBEDDINGS, Run, judge
 from barn_owl.runs.suggest import suggest_plan
-from barn_owl.runs.training import as_model, fit_into
+from barn_owl.runs.training import fit_into, fitted_model
 from barn_owl.runs.work import PLAIN, Work
 from barn_owl.runs.writing import write_run
 from barn_owl.tables import write_table
@@ -35,7 +36,7 @@ from barn_owl.tables import write_table
 def train_classifiers(
     clips: TableOrPath,
     folder: str | Path,
-    plan: Plan | None = None,
+    plan: PlanLike | None = None,
     *,
     classifiers: Sequence[str] | None = None,
     front_ends: Sequence[Sequence[str]] = (),
@@ -87,7 +88,7 @@ def train_classifiers(
     ['nearest', 'majority']
     >>> barn_owl.save_figure(barn_owl.show.classifiers_figure(ranking), "classifiers.png")
     """
-    clips = as_clip_table(clips, "clips")
+    clips, plan = as_clip_table(clips), as_plan(plan)
     plan = plan or suggest_plan(clips).plan
     sided = with_splits(usable_clips(clips, plan), plan)
     classifiers = names() if classifiers is None else classifiers
@@ -130,7 +131,12 @@ def _rank(rows: list[dict[str, Any]], folder: Path) -> pd.DataFrame:
 
 
 def train_subsets(
-    clips: TableOrPath, folder: str | Path, plan: Plan | None = None, *, subsets: Sequence[float], work: Work = PLAIN
+    clips: TableOrPath,
+    folder: str | Path,
+    plan: PlanLike | None = None,
+    *,
+    subsets: Sequence[float],
+    work: Work = PLAIN,
 ) -> pd.DataFrame:
     """Train on subsets of the training split, then on all of it, to see whether more clips would help.
 
@@ -162,7 +168,7 @@ def train_subsets(
     2
     >>> barn_owl.save_figure(barn_owl.show.subsets_figure(table), "subsets.png")
     """
-    clips = as_clip_table(clips, "clips")
+    clips, plan = as_clip_table(clips), as_plan(plan)
     check_subsets(subsets)
     plan = plan or suggest_plan(clips).plan
     sided = with_splits(usable_clips(clips, plan), plan)
@@ -227,7 +233,7 @@ def _adapted_estimator(name: str, plan: Plan, data: RunData, estimator: Any, wor
     extra_columns = data.extra_columns(pooled)
     splits = data.examples(pooled, extra_columns)
     fitted = fit(pooled, data.labels, *splits, workers=workers, estimator=estimator)
-    model = as_model(plan, data, fitted, extra_columns)
+    model = fitted_model(plan, data, fitted, extra_columns)
     outputs = clip_outputs(model, data.table, data.frames)
     predictions = with_predictions(model, data.table, data.frames, outputs)
     return _ranked(name, model, predictions, time.perf_counter() - begin)
@@ -247,7 +253,7 @@ def _ranked(name: str, model: Model, predictions: pd.DataFrame, seconds: float) 
 def train_several(
     clips: TableOrPath,
     folder: str | Path,
-    plan: Plan | None = None,
+    plan: PlanLike | None = None,
     *,
     seeds: int | None = None,
     folds: int | None = None,
@@ -284,7 +290,7 @@ def train_several(
     >>> barn_owl.train_several(clips, "several", plan, seeds=2)["training"].tolist()
     ['seed-0', 'seed-1']
     """
-    clips = as_clip_table(clips, "clips")
+    clips, plan = as_clip_table(clips), as_plan(plan)
     if (seeds is None) == (folds is None):
         raise TableError("say either how many seeds or how many folds")
     plan = plan or suggest_plan(clips).plan

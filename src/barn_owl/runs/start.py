@@ -41,8 +41,8 @@ def starting_point(plan: Plan, labels: list[str]) -> Fitted | None:
     for key in ("classifier", "front_end", "clips", "multilabel", "levels", "cnn"):
         if getattr(adopted, key) != getattr(plan, key):
             raise PlanError(
-                f"start.model: {plan.start.model} was trained with another {key}; use the model's own "
-                "(--start-from takes it over), or train from nothing"
+                f"start.model: {plan.start.model} was trained with another {key}; use the settings "
+                "of the model, or train from nothing"
             )
     rng = np.random.default_rng(plan.seed)
     made = Convolutional(

@@ -14,6 +14,7 @@ from barn_owl.errors import TrainingError
 from barn_owl.files import check_space, claimed_folder
 from barn_owl.learn import Fitted, Plan, fit, write_plan
 from barn_owl.learn.checkpoint import Checkpoint
+from barn_owl.learn.plan import PlanLike, as_plan
 from barn_owl.learn.trainer_pool import kept_processes
 from barn_owl.model import Model
 from barn_owl.model.extras import ExtraColumns
@@ -33,7 +34,7 @@ RUN_BYTES, CLIP_BYTES = 8_000_000, 20_000
 
 
 def train(
-    clips: TableOrPath, folder: str | Path, plan: Plan | None = None, *, resume: bool = False, work: Work = PLAIN
+    clips: TableOrPath, folder: str | Path, plan: PlanLike | None = None, *, resume: bool = False, work: Work = PLAIN
 ) -> Run:
     """Train a classifier on clips, evaluate it, and write the run folder.
 
@@ -77,7 +78,7 @@ def train(
     >>> run.model.labels
     ['hiss', 'hum', 'still', 'tick']
     """
-    clips = as_clip_table(clips, "clips")
+    clips, plan = as_clip_table(clips), as_plan(plan)
     begin, folder = time.perf_counter(), Path(folder)
     plan = own_plan(folder, plan) if resume else plan or suggest_plan(clips).plan
     sided = with_splits(usable_clips(clips, plan), plan)
@@ -124,7 +125,7 @@ def fit_into(
             workers=work.workers, watch=work.watch, start=start, resume=checkpoint, save=save,
         )  # fmt: skip
         work.now("judging the validation clips, and rehearsing a recording of them")
-        model = as_model(plan, data, fitted, extra_columns)
+        model = fitted_model(plan, data, fitted, extra_columns)
         parts = unheard_parts(model, data, fitted)
         model, watched = calibrated(model, plan, data, parts)
         rehearsed = rehearsal_of(model, plan, data, parts)
@@ -171,7 +172,7 @@ def _refitted(
     return refitted, replace(fitted, classifier=found.classifier, mean=found.mean, deviation=found.deviation)
 
 
-def as_model(plan: Plan, data: RunData, fitted: Fitted, extra_columns: ExtraColumns) -> Model:
+def fitted_model(plan: Plan, data: RunData, fitted: Fitted, extra_columns: ExtraColumns) -> Model:
     """Put everything that is needed to use a fitted classifier into a model."""
     training = data.table[data.table["split"] == "train"]
     counts = pd.Series([label for text in training["label"] for label in labels_in(text)]).value_counts()

@@ -51,7 +51,7 @@ def write_comparison_page(compared: RunComparison, path: str | Path, *, force: b
         words=comparison.words,
         caveats=[
             f"{count} clips that {name} judged are not judged by all, and excluded"
-            for name, count in comparison.left_out.items()
+            for name, count in comparison.skipped.items()
         ],
         figure=drawing(comparison_figure(comparison)),
         scores=rows(scores),

@@ -6,7 +6,7 @@ from typing import Any
 from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.evaluate import NONE, UNDECIDED
 from barn_owl.files import real_path
-from barn_owl.model import Model
+from barn_owl.model.loading import ModelLike, as_model
 from barn_owl.show.page import Shelf, rows, write_page
 from barn_owl.show.report import BUDGET, best_scores, clip_line, clip_name
 
@@ -16,7 +16,7 @@ SHOWN = 40
 
 
 def write_listening_page(
-    model: Model,
+    model: ModelLike,
     predictions: TableOrPath,
     path: str | Path,
     *,
@@ -51,6 +51,7 @@ def write_listening_page(
     >>> table, _ = barn_owl.predict(model, barn_owl.read_clip_table("clips.csv"))
     >>> barn_owl.show.write_listening_page(model, table, "listening.html")
     """
+    model = as_model(model)
     predictions = as_clip_table(predictions, "predictions")
     shelf, folder = Shelf(model.front_end, budget), real_path(path).parent
     counts = predictions.groupby("predicted").agg(clips=("score", "size"), score=("score", "mean"))

@@ -183,7 +183,7 @@ def save_figure(figure: Figure, path: str | Path, *, force: bool = False) -> Non
 
     Examples
     --------
-    >>> barn_owl.save_figure(barn_owl.show.filter_bank_figure(barn_owl.FrontEnd()), "bank.png")
+    >>> barn_owl.save_figure(barn_owl.show.filter_bank_figure(barn_owl.FrontEnd()), "filters.png")
     """
     with whole_file(path, force=force) as beside:
         figure.savefig(beside)

@@ -16,6 +16,8 @@ from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.errors import AudioError
 from barn_owl.learn.rehearsal import EVENTS, FILE, TRUTH
 from barn_owl.model import DecodingSettings, Model
+from barn_owl.model.loading import ModelLike, as_model
+from barn_owl.model.settings import DecodingLike, as_decoding
 from barn_owl.runs import Run
 from barn_owl.show.sound import mel_ticks
 from barn_owl.show.style import INK, draw_frames, draw_grid, heading, label_colors, label_lines, new_figure
@@ -40,14 +42,14 @@ COLUMNS = 2400
 
 
 def tagging_figure(
-    model: Model,
+    model: ModelLike,
     path: str | Path,
     events: TableOrPath,
     *,
     truth: TableOrPath | None = None,
     start_s: float = 0.0,
     end_s: float | None = None,
-    decoding: DecodingSettings | None = None,
+    decoding: DecodingLike | None = None,
     scores: bool = True,
     trace: ScoreTrace | None = None,
 ) -> Figure:
@@ -77,6 +79,8 @@ def tagging_figure(
     >>> events = barn_owl.read_events("events.csv")
     >>> barn_owl.save_figure(barn_owl.show.tagging_figure(model, "night.wav", events), "tagging.png")
     """
+    model = as_model(model)
+    decoding = as_decoding(decoding, model.decoding)
     events = as_clip_table(events, "events")
     truth = None if truth is None else as_clip_table(truth, "truth")
     length_s, shown_decoding = audio_info(path).duration_s, decoding or model.decoding

@@ -104,7 +104,7 @@ def classifiers_figure(ranking: pd.DataFrame) -> Figure:
     >>> ranking = pd.DataFrame({"run": ["a", "b"], "classifier": ["trees", "cnn"], "seconds": [2.0, 40.0]})
     >>> ranking = ranking.assign(weights=[9000, 50000], multiply_adds=[1e5, 1e8])
     >>> ranking = ranking.assign(validation_balanced_accuracy=[0.8, 0.9], test_balanced_accuracy=[0.7, 0.9])
-    >>> barn_owl.save_figure(barn_owl.show.classifiers_figure(ranking), "classifiers.png")
+    >>> barn_owl.save_figure(barn_owl.show.classifiers_figure(ranking), "ranking.png")
     """
     figure = new_figure(max(3.5, 0.75 * len(ranking) + 1.6))
     axes = figure.add_subplot()

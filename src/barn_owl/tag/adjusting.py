@@ -17,6 +17,7 @@ from barn_owl.errors import TableError
 from barn_owl.evaluate import EventScores
 from barn_owl.evaluate.events import ROUNDING_S, events_of, score_stretches
 from barn_owl.model import DecodingSettings, Model
+from barn_owl.model.loading import ModelLike, as_model
 from barn_owl.tag.naming import Event
 from barn_owl.tag.score_trace import ScoreTrace, decide, tag_trace, whole_trace
 
@@ -98,7 +99,7 @@ class Adjusted:
 
 
 def adjust(
-    model: Model,
+    model: ModelLike,
     truth: TableOrPath,
     recordings: Sequence[str | Path] | None = None,
     *,
@@ -132,6 +133,7 @@ def adjust(
     >>> 0 < adjusted.decoding.release_threshold < adjusted.decoding.threshold < 1
     True
     """
+    model = as_model(model)
     truth = as_clip_table(truth, "truth")
     files = list(dict.fromkeys(truth["file"])) if recordings is None else [str(path) for path in recordings]
     strange = sorted(set(files) - set(truth["file"]))

@@ -67,7 +67,7 @@ def recording_caveats_of(
     if levels and max(levels) > -119 and max(bands) < NARROWER * wanted:
         found.append(
             f"{name} contains nothing above {max(bands) / 1000:.1f} kHz, but the model uses up to "
-            f"{wanted / 1000:.1f} kHz: expect misses and confusions. Train with --recordings {path}"
+            f"{wanted / 1000:.1f} kHz: expect misses and confusions. Better: train on its clips and these recordings"
         )
     if levels and silent < len(levels) and max(levels) < QUIET_DB and info.encoding.endswith(BITS):
         found.append(
@@ -77,13 +77,13 @@ def recording_caveats_of(
     heard_s = info.duration_s if heard_s is None else heard_s
     if not len(events) and heard_s >= LONG_S:
         found.append(
-            f"no event in {heard_s / 60:.0f} minutes of {name}. If there are sounds in it, lower --threshold, look "
-            "at the scores with --figure, or adjust the model on a recording with known events"
+            f"no event in {heard_s / 60:.0f} minutes of {name}. If there are sounds in it, lower the threshold, "
+            "look at the scores, or adjust the model on a recording with known events"
         )
     elif len(events) / max(heard_s, 1) * 60 > MANY_A_MINUTE:
         found.append(
             f"{len(events)} events in {name}, more than one per second: the model confuses background with events. "
-            "Train with --recordings or background clips, or raise --threshold"
+            "Train with unlabeled recordings or background clips, or raise the threshold"
         )
     return found
 
@@ -137,5 +137,5 @@ def event_score_caveats(scores: EventScores) -> list[str]:
         ]
     return [
         f"F1 {scores.f1:.2f}: decoding settings cannot help if scores do not separate sounds from background. If not "
-        "done yet, train with --recordings, with background clips, and with clips cut from recordings (barn-owl cut)"
+        "done yet, train with unlabeled recordings, with background clips, and with clips cut from recordings"
     ]

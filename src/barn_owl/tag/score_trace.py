@@ -14,6 +14,8 @@ from barn_owl.audio import audio_info
 from barn_owl.errors import AudioError, TableError
 from barn_owl.files import whole_file
 from barn_owl.model import DecodingSettings, Model
+from barn_owl.model.loading import ModelLike, as_model
+from barn_owl.model.settings import DecodingLike, as_decoding
 from barn_owl.tables import write_parquet
 from barn_owl.tag.decoding import EventDecoder, decided
 from barn_owl.tag.naming import Event
@@ -99,7 +101,7 @@ class ScoreTrace:
 
 
 def whole_trace(
-    model: Model, path: str | Path, *, ahead: bool = True, progress: Callable[[float, float], None] | None = None
+    model: ModelLike, path: str | Path, *, ahead: bool = True, progress: Callable[[float, float], None] | None = None
 ) -> ScoreTrace:
     """Score a recording and keep the trace in memory: about 9 MB per hour for seven labels.
 
@@ -119,6 +121,7 @@ def whole_trace(
     >>> trace.duration_s, trace.labels
     (14.0, ['hiss', 'hum', 'still', 'tick'])
     """
+    model = as_model(model)
     duration_s = audio_info(path).duration_s
     blocks = list(trace_recording(model, path, ahead=ahead, progress=progress))
     if not blocks:
@@ -228,7 +231,7 @@ def decide(model: Model, trace: ScoreTrace, decoding: DecodingSettings | None = 
     return list(decided([ScoreBlock(0, trace.sounds, trace.begins, trace.naming)], EventDecoder.of(model, decoding)))
 
 
-def tag_trace(model: Model, trace: ScoreTrace, *, decoding: DecodingSettings | None = None) -> pd.DataFrame:
+def tag_trace(model: ModelLike, trace: ScoreTrace, *, decoding: DecodingLike | None = None) -> pd.DataFrame:
     """Decode a score trace; the events are those of `barn_owl.tag_recording` with the same settings.
 
     Raises
@@ -240,9 +243,11 @@ def tag_trace(model: Model, trace: ScoreTrace, *, decoding: DecodingSettings | N
     --------
     >>> model = barn_owl.load_model("first")
     >>> trace = barn_owl.tag.whole_trace(model, "night.wav")
-    >>> len(barn_owl.tag_trace(model, trace)) == len(barn_owl.tag_recording(model, "night.wav"))
+    >>> len(barn_owl.tag.tag_trace(model, trace)) == len(barn_owl.tag_recording(model, "night.wav"))
     True
     """
+    model = as_model(model)
+    decoding = as_decoding(decoding, model.decoding)
     if trace.labels != model.labels:
         raise TableError(f"the trace is of {', '.join(trace.labels)}; the model knows {', '.join(model.labels)}")
     followed = 1 if model.names_events else len(model.labels)

@@ -18,6 +18,7 @@ from barn_owl.audio.samples import as_mono
 from barn_owl.errors import AudioError
 from barn_owl.features.products import CHUNK as ROWS
 from barn_owl.model import Model
+from barn_owl.model.loading import ModelLike, as_model
 from barn_owl.network import sigmoid
 
 SETTLE_S = 1.0
@@ -54,7 +55,8 @@ class ScoreStream:
         See `Scorer`.
     """
 
-    def __init__(self, model: Model, *, every_s: float | None = None) -> None:
+    def __init__(self, model: ModelLike, *, every_s: float | None = None) -> None:
+        model = as_model(model)
         self._frames = model.front_end.stream(buffered=every_s is None)
         self._scorer = Scorer(model, every_s=every_s)
         self._samples = 0
@@ -182,7 +184,7 @@ def first_frame_of(model: Model, chunk: int) -> int:
 
 
 def trace_recording(
-    model: Model,
+    model: ModelLike,
     path: str | Path,
     *,
     ahead: bool = True,
@@ -223,6 +225,7 @@ def trace_recording(
     >>> next(iter(blocks)).sounds.shape[1]
     4
     """
+    model = as_model(model)
     front_end, info = model.front_end, audio_info(path)
     scorer, begun, duration_s, spent = Scorer(model, chunk=chunk), False, info.duration_s, spent or StageTimes()
     start_s, skip_samples, skip_frames = _beginning(model, info.rate_hz, chunk)

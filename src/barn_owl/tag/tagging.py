@@ -12,7 +12,9 @@ from threadpoolctl import threadpool_limits
 from barn_owl.audio import audio_info, resample
 from barn_owl.audio.samples import as_mono
 from barn_owl.classifiers.base import label_scores
-from barn_owl.model import DecodingSettings, Model
+from barn_owl.model import Model
+from barn_owl.model.loading import ModelLike, as_model
+from barn_owl.model.settings import DecodingLike, as_decoding
 from barn_owl.tag.decoding import EventDecoder, decided
 from barn_owl.tag.naming import Event
 from barn_owl.tag.scoring import ScoreStream, trace_recording
@@ -41,8 +43,10 @@ class Tagger:
     """
 
     def __init__(
-        self, model: Model, decoding: DecodingSettings | None = None, *, every_s: float | None = None
+        self, model: ModelLike, decoding: DecodingLike | None = None, *, every_s: float | None = None
     ) -> None:
+        model = as_model(model)
+        decoding = as_decoding(decoding, model.decoding)
         warn_of_clip_settings(model)
         self._trace, self._decider = ScoreStream(model, every_s=every_s), EventDecoder.of(model, decoding)
         self._rate_hz, self._samples = model.front_end.rate_hz, 0
@@ -70,7 +74,7 @@ class Tagger:
 
 
 def tag_samples(
-    model: Model, samples: np.ndarray, rate_hz: int, *, decoding: DecodingSettings | None = None
+    model: ModelLike, samples: np.ndarray, rate_hz: int, *, decoding: DecodingLike | None = None
 ) -> pd.DataFrame:
     """Detect events in `samples` at any rate; types and shapes as for `barn_owl.FrontEnd.frames`.
 
@@ -91,6 +95,8 @@ def tag_samples(
     >>> bool((events["start_s"] < events["end_s"]).all())
     True
     """
+    model = as_model(model)
+    decoding = as_decoding(decoding, model.decoding)
     samples = as_mono(samples)
     tagger = Tagger(model, decoding)
     with threadpool_limits(limits=1, user_api="blas"):
@@ -99,10 +105,10 @@ def tag_samples(
 
 
 def tag_recording(
-    model: Model,
+    model: ModelLike,
     path: str | Path,
     *,
-    decoding: DecodingSettings | None = None,
+    decoding: DecodingLike | None = None,
     ahead: bool = True,
     progress: Callable[[float, float], None] | None = None,
 ) -> pd.DataFrame:
@@ -131,6 +137,8 @@ def tag_recording(
     >>> list(events)[:4]
     ['file', 'start_s', 'end_s', 'label']
     """
+    model = as_model(model)
+    decoding = as_decoding(decoding, model.decoding)
     if not isinstance(model, Model):  # a run's folder, most likely
         raise TypeError(f"the first argument must be a model, got {model!r}: barn_owl.load_model({str(model)!r})")
     warn_of_clip_settings(model)
