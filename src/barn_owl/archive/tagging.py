@@ -4,9 +4,7 @@ Long recordings are cut into pieces of some ten minutes, whose scores are those 
 What decides is the same object that decides on a stream, fed here with one piece after the other.
 """
 
-import ast
 import hashlib
-import inspect
 import json
 import logging
 import time
@@ -14,7 +12,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from datetime import datetime
-from functools import cache, partial
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -27,7 +25,6 @@ from barn_owl.archive.pieces import PIECE_S, Piece, PieceResult, lost_pieces, pi
 from barn_owl.archive.recordings import name_of, trace_files_of
 from barn_owl.archive.store import Store, open_store
 from barn_owl.audio import AudioInfo, Excerpt, audio_info
-from barn_owl.classifiers import base
 from barn_owl.errors import AudioError
 from barn_owl.files import is_file
 from barn_owl.model import DecodingSettings, Model
@@ -35,8 +32,7 @@ from barn_owl.model.loading import ModelLike, as_model
 from barn_owl.model.settings import DecodingLike, as_decoding
 from barn_owl.names import as_text
 from barn_owl.parallel import at_a_time, each, on_cluster
-from barn_owl.tag import decoding as decoding_rules, naming, scoring as scoring_rules, smoothing, tracks
-from barn_owl.tag.decoding import EventDecoder
+from barn_owl.tag.decoding import EARLIER_RULES, RULES_VERSION, EventDecoder
 from barn_owl.tag.naming import Event
 from barn_owl.tag.score_trace import save_trace
 from barn_owl.tag.scoring import ScoreBlock
@@ -181,7 +177,8 @@ def tag_archive(
     model = as_model(model)
     decoding = as_decoding(decoding, model.decoding)
     settings = decoding or model.decoding
-    known, opened = model_fingerprint(model, settings), None if store is None else open_store(store)
+    opened = None if store is None else open_store(store)
+    known = _known_as(model, settings, opened)
     keeping = None if opened is None else Keeping(opened, known, starts)
     archive = Archive(store=opened, model=known[:12])
     warn_of_clip_settings(model)
@@ -394,25 +391,28 @@ def _info(path: str) -> AudioInfo | None:
         return None
 
 
-RULES = (decoding_rules, naming, smoothing, tracks, scoring_rules, base)
-"""Modules that make events of scores."""
+def _known_as(model: Model, decoding: DecodingSettings, store: Store | None) -> str:
+    """Return the fingerprint of a model: the one that a store has it by, if it was written before the rules had a
+    version and they are the same since.
+    """
+    current = model_fingerprint(model, decoding)
+    if store is None or (models := set(store.models())) == set() or current[:12] in models:
+        return current
+    earlier = (model_fingerprint(model, decoding, rules) for rules in EARLIER_RULES[RULES_VERSION])
+    return next((known for known in earlier if known[:12] in models), current)
 
 
-@cache
-def _rules() -> str:
-    """SHA-256 of the code that makes events of scores, as Python reads it: what is kept is known by that too."""
-    trees = [ast.dump(ast.parse(inspect.getsource(module))) for module in RULES]
-    return hashlib.sha256("".join(trees).encode()).hexdigest()
+def model_fingerprint(model: Model, decoding: DecodingSettings, rules: int | str = RULES_VERSION) -> str:
+    """Return the SHA-256 of all that decides which events a model finds, by the rules of this version.
 
-
-def model_fingerprint(model: Model, decoding: DecodingSettings) -> str:
-    """SHA-256 over all that decides what events a model finds."""
+    rules : version of the rules, or their hash in stores of an earlier version.
+    """
     digest = hashlib.sha256()
     arrays = {**model.classifier.state(), "mean": model.mean, "deviation": model.deviation}
     for name, array in sorted(arrays.items()):
         digest.update(name.encode() + np.ascontiguousarray(array).tobytes())
     told = [
-        _rules(), model.labels, model.background, model.ignored, model.front_end.model_dump(),
+        rules, model.labels, model.background, model.ignored, model.front_end.model_dump(),
         model.clips.model_dump(), model.multilabel, decoding.model_dump(),
     ]  # fmt: skip
     digest.update(json.dumps(told, sort_keys=True).encode())

@@ -17,6 +17,18 @@ from barn_owl.tag.scoring import ScoreBlock
 from barn_owl.tag.smoothing import Smoother
 from barn_owl.tag.tracks import JOINED_S, Candidate, Timing, Track
 
+RULES_VERSION = 1
+"""Version of the rules that turn scores into events: this module, `tracks`, `naming`, `smoothing`, the blocks of
+`scoring`. It is raised with every change of an event, so that stores of events tell apart what found them."""
+EARLIER_RULES: dict[int, tuple[str, ...]] = {
+    1: (
+        "970b89b95880d2b296a2bcc0f5f052bcae4e11185cad9ce1cfee301cca5e481e",
+        "ba55489dafa7a30da6f96c4eaf086cc739ce285e17696862857f01f89dfef7f4",
+        "e07991ac5791b5e06ccf871f3521ebf55925d7da7d70df1d48efdb0a2ec05fb8",
+    )
+}
+"""Hashes of the same rules in stores written before rules had a version, by Python 3.11, 3.12 and 3.13."""
+
 
 class EventDecoder:
     """Streaming decoder: takes blocks of a score trace in order and returns events as they are certain.
