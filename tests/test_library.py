@@ -11,6 +11,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings, strategies as st
 
 import barn_owl as owl
+from barn_owl.cli.main import COMMANDS
 from barn_owl.cli.remedies import REMEDIES, with_remedies
 from barn_owl.errors import AudioError, BarnOwlError, OutputError, PlanError, TableError
 from helpers import RATE_HZ, small_plan, sound
@@ -279,6 +280,20 @@ def test_settings_show_their_own_names_and_copies_are_checked():
         owl.FrontEnd().model_copy(update={"bands": -1})
 
 
+# The reference
+
+
+def test_every_command_has_its_functions_in_the_reference():
+    page = (SOURCE.parents[1] / "docs" / "reference" / "commands-in-python.md").read_text(encoding="utf-8")
+    rows = dict(re.findall(r"^\| `(\w+)` \| (.*) \|$", page, re.MULTILINE))
+    assert list(rows) == list(COMMANDS)
+    for functions in rows.values():
+        for name in re.findall(r"`([\w.]+)`", functions):
+            found = owl
+            for part in name.split("."):
+                found = getattr(found, part)
+
+
 # Any argument
 
 ODD = [None, 5, "no such file.csv", [], {}, np.zeros((3, 2)), pd.DataFrame(), pd.DataFrame({"file": [np.nan]}),
@@ -301,7 +316,11 @@ def test_no_argument_ends_in_a_foreign_error(name):
         assert first in message, f"{name}({odd!r}): {message}"
 
 
-@pytest.mark.parametrize("path", sorted({*Path("docs").rglob("*.md"), Path("README.md")}), ids=str)
+@pytest.mark.parametrize(
+    "path",
+    sorted({*(SOURCE.parents[1] / "docs").rglob("*.md"), SOURCE.parents[1] / "README.md"}),
+    ids=lambda path: path.stem,
+)
 def test_snippets_of_the_docs_are_valid_python(path):
     for snippet in re.findall(r"^```python\n(.*?)^```", path.read_text(encoding="utf-8"), re.DOTALL | re.MULTILINE):
         ast.parse(snippet)

@@ -12,7 +12,7 @@ from barn_owl.settings import Settings
 
 
 class LogisticSettings(Settings):
-    """Multinomial logistic regression on pooled features."""
+    """Logistic regression on pooled features, one for each label."""
 
     penalty: float | None = Field(default=None, gt=0)
     """L2 penalty. Default: the best of several on the validation clips."""

@@ -21,7 +21,7 @@ logger = logging.getLogger(__name__)
 UNDECIDED, NONE = "(undecided)", "(none)"
 """Predicted label where no score reaches its threshold, and where no label is active."""
 PEAK_SCORE = "peak_score"
-"""Column of the highest score that any label has at any moment of a clip: what tagging holds against ``on``."""
+"""Column of the highest score that any label has at any moment of a clip: tagging compares it with ``threshold``."""
 LOUD, QUIET = 0.9, 0.1
 """Shares of a clip's frames whose levels are those of the sound and of what is behind it."""
 

@@ -127,9 +127,9 @@ def rank_features(
 
 def _same_as(x: np.ndarray, columns: list[str]) -> list[str]:
     """For each feature, the first one before it that it goes along with; blank for none."""
-    centerd = x.astype(np.float64) - x.mean(axis=0, dtype=np.float64)
-    lengths = np.sqrt((centerd**2).sum(axis=0))
-    correlation = np.abs((centerd / np.maximum(lengths, 1e-300)).T @ (centerd / np.maximum(lengths, 1e-300)))
+    centered = x.astype(np.float64) - x.mean(axis=0, dtype=np.float64)
+    lengths = np.sqrt((centered**2).sum(axis=0))
+    correlation = np.abs((centered / np.maximum(lengths, 1e-300)).T @ (centered / np.maximum(lengths, 1e-300)))
     earlier = np.tril(correlation, -1) > SAME
     return [columns[int(row.argmax())] if row.any() else "" for row in earlier]
 
@@ -150,9 +150,9 @@ def principal_map(x: np.ndarray, dimensions: int = 2) -> tuple[np.ndarray, np.nd
     >>> places.shape, shares.shape
     ((20, 2), (2,))
     """
-    centerd = x.astype(np.float64) - x.mean(axis=0, dtype=np.float64)
-    centerd /= np.maximum(centerd.std(axis=0), 1e-12)
-    left, values, directions = np.linalg.svd(centerd, full_matrices=False)
+    centered = x.astype(np.float64) - x.mean(axis=0, dtype=np.float64)
+    centered /= np.maximum(centered.std(axis=0), 1e-12)
+    left, values, directions = np.linalg.svd(centered, full_matrices=False)
     chosen = slice(0, dimensions)
     weights = directions[chosen]
     signs = np.sign(weights[np.arange(len(weights)), np.abs(weights).argmax(axis=1)])

@@ -110,8 +110,8 @@ def slope(log_power: np.ndarray, width_hz: float) -> np.ndarray:
     log_power : natural logarithm of the power.
     """
     kilohertz = np.arange(log_power.shape[1]) * width_hz / 1000
-    centerd = kilohertz - kilohertz.mean()
-    weights = 10 / np.log(10) * centerd / (centerd**2).sum()
+    centered = kilohertz - kilohertz.mean()
+    weights = 10 / np.log(10) * centered / (centered**2).sum()
     return product(log_power, weights.astype(log_power.dtype))
 
 

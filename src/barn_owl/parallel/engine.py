@@ -119,8 +119,8 @@ def engine(where: str = LOCAL, *, warn: Callable[[str], None] | None = None) -> 
     where : str
         ``local``, the address of a scheduler of ``dask.distributed``, such as ``tcp://host:8786``, or the
         path of the file that such a scheduler wrote with ``--scheduler-file``.
-    told : Callable[[str], None] | None
-        Is given a line for what a person should know meanwhile, such as a worker that was lost.
+    warn : Callable[[str], None] | None
+        Called with a sentence when a worker is lost or comes back.
 
     Raises
     ------

@@ -24,7 +24,7 @@ class Work:
         Called with the clips read and their number.
     watch : Callable[[Progress], None] | None
         Called after each epoch.
-    told : Callable[[str, int, int], None] | None
+    on_start : Callable[[str, int, int], None] | None
         Called, where there are several trainings, with the name of the one that begins, its number from 1,
         and how many there are.
     stage : Callable[[str], None] | None

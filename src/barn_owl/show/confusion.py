@@ -7,7 +7,7 @@ from matplotlib.colors import LinearSegmentedColormap
 from matplotlib.figure import Figure
 
 from barn_owl.errors import TableError
-from barn_owl.evaluate import Scores
+from barn_owl.evaluate import Evaluation, Scores
 from barn_owl.evaluate.breakdown import confusable_order
 from barn_owl.show.style import DUSK, INK, LABEL_COLORS, heading, new_figure
 
@@ -19,14 +19,36 @@ LOSS_AND_GAIN = LinearSegmentedColormap.from_list(
 )
 
 
-def confusion_figure(scores: Scores, *, title: str = "") -> Figure:
+def confusion_figure(evaluation: Evaluation | Scores, *, title: str = "") -> Figure:
     """Draw the confusion matrix: true labels (rows), predicted labels (columns), shaded by share of the row.
 
     Labels that are confused with each other are adjacent.
 
-    >>> scores = barn_owl.open_run("first").evaluate().scores
-    >>> barn_owl.save_figure(barn_owl.show.confusion_figure(scores), "confusion.png")
+    Parameters
+    ----------
+    evaluation : Evaluation | Scores
+        Evaluation with one label for each clip, or its scores.
+    title : str
+        Title; default: the most frequent confusion.
+
+    Returns
+    -------
+    Figure
+        A figure of Matplotlib.
+
+    Raises
+    ------
+    TypeError
+        If the evaluation is of several labels for each clip, which have no confusion matrix.
+
+    Examples
+    --------
+    >>> evaluation = barn_owl.open_run("first").evaluate()
+    >>> barn_owl.save_figure(barn_owl.show.confusion_figure(evaluation), "confusion.png")
     """
+    scores = evaluation.scores if isinstance(evaluation, Evaluation) else evaluation
+    if not isinstance(scores, Scores):
+        raise TypeError(f"evaluation must have one label for each clip, got {type(scores).__name__}")
     order = confusable_order(scores.confusion)
     table = scores.confusion.loc[order, order]
     counts = table.to_numpy()

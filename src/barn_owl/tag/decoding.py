@@ -34,8 +34,8 @@ class EventDecoder:
     """Streaming decoder: takes blocks of a score trace in order and returns events as they are certain.
 
     Where a label sounds is reported step by step, what it is called by the whole of it (`classifiers.base.named`).
-    Events of one label come in order of time and never overlap; those of different labels may, unless ``alone``
-    forbids.
+    Events of one label come in order of time and never overlap; events of different labels overlap as far as
+    ``max_overlap`` allows.
 
     Parameters
     ----------

@@ -16,7 +16,18 @@ ROUNDING_S = 1e-6
 
 @dataclass(frozen=True)
 class Event:
-    """An event: its label, times, and highest score, 0 to 1."""
+    """An event.
+
+    Attributes
+    ----------
+    start_s, end_s : float
+        Onset and offset in seconds.
+    label : str
+        Label of the model.
+    score : float
+        0 to 1: highest activity during the event, times the probability of the label for the event as a whole. In a
+        multilabel task, the highest score of the label.
+    """
 
     start_s: float
     end_s: float
