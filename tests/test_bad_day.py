@@ -673,3 +673,24 @@ def test_memory_that_runs_out_is_reported(monkeypatch, capsys):
     monkeypatch.setattr("barn_owl.cli.main.barn_owl.main", fail)
     assert call(["look"]) == 1
     assert "out of memory" in capsys.readouterr().err
+
+
+def test_a_cluster_without_workers_is_given_up(monkeypatch):
+    monkeypatch.setattr(cluster, "LOOK_S", 0.0)
+    monkeypatch.setattr(cluster, "WITHOUT_WORKERS_S", 0.2)
+    threads, warnings = {"tcp://a": 1}, []
+    client = type("Client", (), {"status": "running", "nthreads": lambda _: dict(threads)})()
+    engine = cluster.Cluster(client, "tcp://host:8786", warnings.append)
+    engine.look()
+    threads.clear()
+    engine.look()
+    time.sleep(0.3)
+    with pytest.raises(EngineError, match="has had no workers for 0 s; what was finished and kept is kept"):
+        engine.look()
+    assert warnings == ["lost the worker tcp://a, the last one; waiting 0 s for another"]
+
+
+@pytest.mark.parametrize("rate_hz", [0, 10**9, 10**30])
+def test_impossible_rates_are_refused(rate_hz):
+    with pytest.raises(AudioError, match="sample rate must be 1 to"):
+        owl.audio.resample(np.zeros(10), rate_hz, 16_000)

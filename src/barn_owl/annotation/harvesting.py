@@ -115,6 +115,12 @@ def harvest(
         for none.
     cache : str | Path | None
         A folder to keep features in.
+    workers : int
+        Number of parallel workers.
+    seed : int
+        Seed of all random choices.
+    progress : Callable
+        Called with what is done and the total.
 
     Raises
     ------

@@ -43,6 +43,15 @@ BLOCK = 65_536
 def write_events(events: TableOrPath, path: str | Path, *, force: bool = False) -> None:
     """Write events in the format that the ending of `path` names; see `ENDINGS`.
 
+    Parameters
+    ----------
+    events : pd.DataFrame | str | Path
+        Clip table with times.
+    path : str | Path
+        File; its ending selects the format.
+    force : bool
+        Whether existing files are overwritten.
+
     Raises
     ------
     OutputError
@@ -80,6 +89,8 @@ def read_events(path: str | Path, *, file: str = "", urls: bool = False) -> pd.D
 
     Parameters
     ----------
+    path : str | Path
+        File or store.
     file : str
         The recording that the subtitles belong to, where they do not say it themselves.
     urls : bool

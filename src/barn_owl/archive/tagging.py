@@ -149,6 +149,12 @@ def tag_archive(
 
     Parameters
     ----------
+    model : Model | Run | str | Path
+        Model, run, or the path of either.
+    recordings : Sequence[str | Path]
+        Sound files or URLs; see `barn_owl.find_recordings`.
+    decoding : DecodingSettings | Mapping[str, Any] | None
+        Settings of the event decoder, or changes of the model's; None for the model's.
     store : str | Path | None
         Path of a store (`open_store`) for the events. Recordings that it has already, by content, model and
         settings, are skipped.

@@ -126,6 +126,11 @@ def _why(error: Exception) -> str:
 def audio_info(path: str | Path) -> AudioInfo:
     """Read the header of a sound file, without decoding it.
 
+    Parameters
+    ----------
+    path : str | Path
+        Sound file or URL.
+
     Raises
     ------
     AudioError
@@ -225,6 +230,17 @@ def read_audio(
     channel: Channel = "mix",
 ) -> tuple[np.ndarray, int]:
     """Read an excerpt of a sound file; parameters and errors as for `stream_audio`.
+
+    Parameters
+    ----------
+    path : str | Path
+        Sound file or URL.
+    rate_hz : int | None
+        Rate to resample to; None for that of the file.
+    start_s, end_s : float | None
+        Excerpt in seconds; None for the start and end of the file.
+    channel : Channel
+        ``mix``, the number of a channel from 1, or ``loudest``.
 
     Returns
     -------

@@ -23,9 +23,13 @@ def write_audio(
 
     Parameters
     ----------
+    path : str | Path
+        File; its ending selects the format.
     samples : np.ndarray
         Shape ``(samples,)`` or ``(samples, channels)``, full scale 1.0; integer encodings clip beyond. Types as for
         `barn_owl.FrontEnd.frames`.
+    rate_hz : int
+        Sample rate.
     encoding : str | None
         A libsndfile subtype, such as ``PCM_16``, ``PCM_24`` or ``FLOAT``; None for ``PCM_16``, or what a
         compressed format always has.

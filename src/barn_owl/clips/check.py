@@ -89,6 +89,12 @@ def check_clips(
 
     Parameters
     ----------
+    clips : pd.DataFrame | str | Path
+        Clip table or its path.
+    audio : bool
+        Whether the sound is read; otherwise only the table is checked.
+    workers : int
+        Number of parallel workers.
     progress : Callable[[int, int], None] | None
         Called with the clips read and their number. Nothing is changed, no sound is written.
 

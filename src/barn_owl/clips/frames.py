@@ -88,8 +88,14 @@ def load_frames(
 
     Parameters
     ----------
+    clips : pd.DataFrame | str | Path
+        Clip table or its path.
+    front_end : FrontEnd
+        Front end.
     settings : UniformSettings | None
         How the samples are made uniform first; None for as they are.
+    workers : int
+        Number of parallel workers.
     cache : str | Path | None
         A folder to keep the frames in, so that they are computed once; see `barn_owl.features.cache`.
     progress : Callable[[int, int], None] | None

@@ -45,11 +45,15 @@ def gather_folder(
 
     Parameters
     ----------
+    folder : str | Path
+        Folder with one subfolder per label.
     names : str | None
         What the file names say, such as ``"{group}_{take}"``: text with named fields in braces, each standing
         for the shortest text that fits; or, when it holds ``(?P<``, a regular expression with named groups.
         ``{group}`` and ``{label}`` fill those columns, ``{}`` is skipped, any other field becomes a column of
         its own. The ending is not part of the name.
+    label_folder : Literal["first", "last"]
+        Folder that names the label: the first below `folder`, or the one that holds the file.
 
     Raises
     ------

@@ -31,6 +31,12 @@ def split_clips(
 
     Parameters
     ----------
+    clips : pd.DataFrame | str | Path
+        Clip table or its path.
+    shares : Shares | None
+        Share of the clips in each split; None for the default.
+    seed : int
+        Seed of all random choices.
     fewest : int
         Labels that there must be.
     quietly : bool

@@ -218,6 +218,8 @@ def read_clip_table(source: str | Path | IO[str], *, may_be_empty: bool = False,
 
     Parameters
     ----------
+    source : str | Path | IO[str]
+        Path, or open text stream of CSV.
     may_be_empty : bool
         Whether a header without rows will do, as for a table of events where there were none.
     urls : bool
@@ -363,6 +365,15 @@ def write_clip_table(clips: pd.DataFrame, target: str | Path | IO[str], *, force
 
     Files on the same tree as the table are named relative to its folder. `target` may be an open text stream; paths
     are then written as they are.
+
+    Parameters
+    ----------
+    clips : pd.DataFrame | str | Path
+        Clip table or its path.
+    target : str | Path | IO[str]
+        Path, or open text stream for CSV.
+    force : bool
+        Whether existing files are overwritten.
 
     Raises
     ------

@@ -39,9 +39,13 @@ def write_c(model: ModelLike, path: str | Path, *, force: bool = False) -> list[
 
     Parameters
     ----------
+    model : Model | Run | str | Path
+        Model, run, or the path of either.
     path : str | Path
         Ends with ``.c``. The code needs no heap and nothing but the C library's mathematics; ``sizeof(owl)``
         is all the memory it works in.
+    force : bool
+        Whether existing files are overwritten.
 
     Returns
     -------

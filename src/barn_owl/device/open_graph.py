@@ -38,8 +38,14 @@ def write_onnx(model: ModelLike, path: str | Path, *, takes_features: bool = Fal
 
     Parameters
     ----------
+    model : Model | Run | str | Path
+        Model, run, or the path of either.
+    path : str | Path
+        File.
     takes_features : bool
         The input is ``frames`` instead, log-mel in dB, ``(frames, bands)``.
+    force : bool
+        Whether existing files are overwritten.
 
     Raises
     ------

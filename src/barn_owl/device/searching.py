@@ -105,6 +105,14 @@ def search(
 
     Parameters
     ----------
+    clips : pd.DataFrame | str | Path
+        Clip table or its path.
+    folder : str | Path
+        Folder for results.
+    device : Device
+        Limits; see `barn_owl.device.read_device`.
+    minutes : float
+        Time budget.
     plan : Plan | None
         Where the search begins, and what is not drawn; None for one that is fitted to the clips.
     int8 : bool
@@ -114,6 +122,8 @@ def search(
         and learns for as long as the last step does, a plain random search.
     resume : bool
         Continue with what `folder` holds; its minutes count.
+    work : Work
+        Workers, cache, overwriting and progress.
 
     Returns
     -------

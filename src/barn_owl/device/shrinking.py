@@ -65,6 +65,10 @@ def shrink(
 
     Parameters
     ----------
+    run : Run | str | Path
+        Run, or its folder, with a ``cnn``.
+    folder : str | Path
+        Folder of the new run.
     share : float | None
         Weights that are left at most, 0 to 1.
     flash_kb : float | None
@@ -72,6 +76,8 @@ def shrink(
         the training split and keeps its best epoch by the validation split; the last continues with both as
         any training does. The model that it starts from has trained on the validation clips as well, so that
         figures on those flatter; those on the test split do not.
+    work : Work
+        Workers, cache, overwriting and progress.
 
     Raises
     ------

@@ -31,6 +31,17 @@ def predict(
 ) -> tuple[pd.DataFrame, dict[int, str]]:
     """Score every clip of a table.
 
+    Parameters
+    ----------
+    model : Model | Run | str | Path
+        Model, run, or the path of either.
+    clips : pd.DataFrame | str | Path
+        Clip table or its path.
+    workers : int
+        Number of parallel workers.
+    progress : Callable
+        Called with what is done and the total.
+
     Returns
     -------
     tuple[pd.DataFrame, dict[int, str]]

@@ -19,6 +19,11 @@ from barn_owl.names import from_text
 def load_model(path: str | Path) -> Model:
     """Load a model from its file, or from the folder of a run.
 
+    Parameters
+    ----------
+    path : str | Path
+        Model file, or folder of a run.
+
     Raises
     ------
     ModelError

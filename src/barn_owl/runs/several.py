@@ -48,6 +48,12 @@ def train_classifiers(
 
     Parameters
     ----------
+    clips : pd.DataFrame | str | Path
+        Clip table or its path.
+    folder : str | Path
+        Folder for one run per classifier.
+    plan : Plan | Mapping[str, Any] | str | Path | None
+        Plan, its settings, or its path; None for a suggested one.
     classifiers : Sequence[str] | None
         Their names; None for all there are.
     front_ends : Sequence[Sequence[str]]
@@ -60,6 +66,8 @@ def train_classifiers(
     resume : bool
         Continue where such a training stopped: what is finished stays, a network continues from its
         checkpoint.
+    work : Work
+        Workers, cache, overwriting and progress.
 
     Returns
     -------
@@ -266,10 +274,22 @@ def train_several(
 
     Parameters
     ----------
+    clips : pd.DataFrame | str | Path
+        Clip table or its path.
+    folder : str | Path
+        Folder for one run per seed or fold.
+    plan : Plan | Mapping[str, Any] | str | Path | None
+        Plan, its settings, or its path; None for a suggested one.
+    seeds : int | None
+        Number of trainings with different seeds.
+    folds : int | None
+        Number of folds for cross-validation, instead of `seeds`.
     ensemble : bool
         Write one more run, to `folder` itself: a model that gives the mean of what all of them say. With
         seeds it is judged on the common test split. With folds its predictions are those of the member that
         was not trained on the clip, so they are unbiased, if a little worse than the ensemble itself.
+    work : Work
+        Workers, cache, overwriting and progress.
 
     Returns
     -------

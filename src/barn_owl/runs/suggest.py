@@ -127,8 +127,16 @@ def suggest_plan(
 
     Parameters
     ----------
+    clips : pd.DataFrame | str | Path
+        Clip table or its path.
     recordings : Sequence[str | Path]
         Files or folders that the model is for; what they do not hold is not listened to in clips either.
+    workers : int
+        Number of parallel workers.
+    seed : int
+        Seed of all random choices.
+    progress : Callable
+        Called with what is done and the total.
 
     Raises
     ------

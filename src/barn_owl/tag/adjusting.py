@@ -112,12 +112,22 @@ def adjust(
 
     Parameters
     ----------
+    model : Model | Run | str | Path
+        Model, run, or the path of either.
+    truth : pd.DataFrame | str | Path
+        True events of the recordings.
     recordings : Sequence[str | Path] | None
         By default, the files that the table names.
     goal : Goal
         The best event F1 (of what is as good within chance, the least changed), or the best recall
         with at most `false_alarms_per_hour`. Settings are chosen again without each recording and judged on
         it; a single recording is cut into four parts for that.
+    false_alarms_per_hour : float | None
+        Largest number of false alarms per hour, for the goal ``recall``.
+    collar_s : float
+        Largest onset error of a hit, in seconds.
+    progress : Callable[[float, float], None] | None
+        Called with the seconds of sound that are scored and in all.
 
     Raises
     ------

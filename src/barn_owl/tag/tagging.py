@@ -78,6 +78,17 @@ def tag_samples(
 ) -> pd.DataFrame:
     """Detect events in `samples` at any rate; types and shapes as for `barn_owl.FrontEnd.frames`.
 
+    Parameters
+    ----------
+    model : Model | Run | str | Path
+        Model, run, or the path of either.
+    samples : np.ndarray
+        Types and shapes as for `barn_owl.FrontEnd.frames`.
+    rate_hz : int
+        Sample rate.
+    decoding : DecodingSettings | Mapping[str, Any] | None
+        Settings of the event decoder, or changes of the model's; None for the model's.
+
     Returns
     -------
     pd.DataFrame
@@ -116,6 +127,12 @@ def tag_recording(
 
     Parameters
     ----------
+    model : Model | Run | str | Path
+        Model, run, or the path of either.
+    path : str | Path
+        Sound file or URL.
+    decoding : DecodingSettings | Mapping[str, Any] | None
+        Settings of the event decoder, or changes of the model's; None for the model's.
     ahead : bool
         Whether the file is decoded in another thread meanwhile; without it, this takes one core and no more.
     progress : Callable[[float, float], None] | None
