@@ -1,6 +1,7 @@
 """The writer of all tables: CSV (RFC 4180, UTF-8), TSV or Parquet by ending, safe to open in a spreadsheet."""
 
 import csv
+import io
 import os
 import re
 from collections.abc import Callable, Sequence
@@ -38,7 +39,7 @@ def write_table(
     if index:
         table = table.rename_axis(index).reset_index()
     if not isinstance(target, str | Path):
-        target.write(csv_text(table))
+        _write_csv(table, target)
         return
     path = Path(target)
     checked_target(path, force=force, endings=endings)
@@ -46,10 +47,8 @@ def write_table(
         if path.suffix.lower() == ".parquet":
             write_parquet(table, beside)
         else:
-            separator = "\t" if path.suffix.lower() == ".tsv" else ","
-            beside.write_text(
-                csv_text(table, separator=separator), encoding="utf-8", errors="backslashreplace", newline=""
-            )
+            with beside.open("w", encoding="utf-8", errors="backslashreplace", newline="") as stream:
+                _write_csv(table, stream, separator="\t" if path.suffix.lower() == ".tsv" else ",")
 
 
 def write_parquet(table: pd.DataFrame, path: str | Path) -> None:
@@ -67,16 +66,18 @@ def append_rows(table: pd.DataFrame, file: IO[str]) -> None:
     os.fsync(file.fileno())
 
 
-def csv_text(table: pd.DataFrame, *, header: bool = True, separator: str = ",") -> str:
-    """Return the columns of a table as CSV, or as TSV with a tab as `separator`."""
-    text: str = safe_cells(table).to_csv(
-        index=False,
-        header=header,
-        sep=separator,
-        lineterminator="\n" if separator == "\t" else "\r\n",
-        quoting=csv.QUOTE_MINIMAL,
+def csv_text(table: pd.DataFrame, *, header: bool = True) -> str:
+    """Return the columns of a small table as CSV."""
+    stream = io.StringIO()
+    _write_csv(table, stream, header=header)
+    return stream.getvalue()
+
+
+def _write_csv(table: pd.DataFrame, stream: IO[str], *, header: bool = True, separator: str = ",") -> None:
+    end = "\n" if separator == "\t" else "\r\n"
+    safe_cells(table).to_csv(
+        stream, index=False, header=header, sep=separator, lineterminator=end, quoting=csv.QUOTE_MINIMAL
     )
-    return text
 
 
 def safe_cells(table: pd.DataFrame) -> pd.DataFrame:
