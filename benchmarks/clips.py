@@ -34,7 +34,7 @@ ROWS, FILES = 100_000, 2_000
 def large_table(folder: Path) -> None:
     rng = np.random.default_rng(0)
     for number in range(FILES):
-        write_audio(folder / f"{number}.wav", np.zeros(8_000 * 5), 8_000)
+        write_audio(folder / f"{number}.wav", np.zeros(8_000 * 5), 8_000, force=True)
     starts = rng.uniform(0, 4, ROWS).round(3)
     rows = {
         "file": [f"{n % FILES}.wav" for n in range(ROWS)],
@@ -77,7 +77,7 @@ def takes(folder: Path, sound: str = "hull-knock", count: int = 500, snr_db: flo
     for onset, event in parts:
         first = round(onset * RATE_HZ)
         whole[first : first + len(event)] += event
-    write_audio(folder / "takes.wav", 0.1 * whole, RATE_HZ)
+    write_audio(folder / "takes.wav", 0.1 * whole, RATE_HZ, force=True)
     found = find_takes(folder / "takes.wav", TakeSettings(max_gap_s=0.6))["onset_s"].to_numpy()
     error = np.abs(found[:, None] - np.array(onsets))
     tell("500 knocks 10 dB above noise: recall", float((error.min(axis=0) < 0.1).mean()), ">= 0.98")
@@ -105,7 +105,7 @@ def copies(folder: Path, clips: int = 4800, planted: int = 200) -> None:
             path = path.with_suffix(".mp3")
             if rate_hz > 48_000:
                 samples, rate_hz = resample(samples, rate_hz, 16_000), 16_000
-        write_audio(path, np.clip(samples, -1, 1), rate_hz)
+        write_audio(path, np.clip(samples, -1, 1), rate_hz, force=True)
         rows.append({"file": str(path), "label": table["label"][number], "of": number})
     whole = check_clip_table(pd.concat([table, pd.DataFrame(rows)], ignore_index=True))
     wanted = {(row["of"], clips + number) for number, row in enumerate(rows)}

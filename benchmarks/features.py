@@ -30,7 +30,7 @@ WANTED = {
 }
 OVERVIEW = """
 import resource, sys, barn_owl
-barn_owl.save_figure(barn_owl.show.overview_figure(sys.argv[1]), sys.argv[2])
+barn_owl.save_figure(barn_owl.show.overview_figure(sys.argv[1]), sys.argv[2], force=True)
 print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024)
 """
 

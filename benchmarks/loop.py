@@ -60,7 +60,7 @@ def find(quay: Path) -> None:
     with tempfile.TemporaryDirectory() as name:
         path = Path(name) / "hour.wav"
         samples, _ = owl.read_audio(quay / "night.flac", rate_hz=16_000)
-        owl.write_audio(path, np.tile(samples, 6), 16_000)
+        owl.write_audio(path, np.tile(samples, 6), 16_000, force=True)
         truth = owl.read_clip_table(quay / "truth.csv")
         examples = truth[truth["label"] != ""].groupby("label").head(1)
         for run in ("first time", "features kept"):

@@ -23,7 +23,7 @@ import resource, sys, time, barn_owl
 begin = time.perf_counter()
 barn_owl.tag_recording(barn_owl.load_model(sys.argv[1]), sys.argv[2])
 if sys.argv[3:]:
-    barn_owl.save_figure(barn_owl.show.overview_figure(sys.argv[2]), sys.argv[3])
+    barn_owl.save_figure(barn_owl.show.overview_figure(sys.argv[2]), sys.argv[3], force=True)
 print(time.perf_counter() - begin, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024)
 """
 
@@ -92,7 +92,7 @@ def main() -> None:
 
         samples, _ = read_audio(night, rate_hz=16_000)
         plain = folder / "plain.wav"
-        write_audio(plain, samples, 16_000)
+        write_audio(plain, samples, 16_000, force=True)
         with threadpool_limits(limits=1, user_api="blas"):
             ours, bare = best_seconds(lambda: tag_recording(model, plain), lambda: floor(model, plain), rounds=4)
         tell("tagging 16 kHz WAV: times faster than real time", 600 / ours, ">= 500")

@@ -38,7 +38,7 @@ def write_archive(folder: Path, count: int, seed: int) -> tuple[pd.DataFrame, pd
             sound = synthetic_sound(rng, RATE_HZ).astype(np.float32)
             _put(samples, free, sound, loud, rng)
             used += len(sound)
-        write_audio(path, 0.9 * samples / max(1.0, float(np.abs(samples).max())), RATE_HZ)
+        write_audio(path, 0.9 * samples / max(1.0, float(np.abs(samples).max())), RATE_HZ, force=True)
         rows.append((path, label))
     columns = ["file", "start_s", "end_s", "label"]
     return pd.DataFrame(rows, columns=["file", "label"]), pd.DataFrame(truth, columns=columns)

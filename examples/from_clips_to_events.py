@@ -13,7 +13,7 @@ def main() -> None:
     run = barn_owl.train(clips, "example-run", plan)
     print(run.evaluate().scores.by_label.round(2))
     events = barn_owl.tag_recording(run.model, "night.flac")
-    barn_owl.write_clip_table(events, "example-events.csv")
+    barn_owl.write_clip_table(events, "example-events.csv", force=True)
     print(events.head())
 
 

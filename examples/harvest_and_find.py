@@ -17,7 +17,7 @@ def main() -> None:
             for at, part in zip((2, 9, 15), parts, strict=True):
                 samples[16_000 * at :][: len(part)] += part[: len(samples) - 16_000 * at]
             path = f"weak-{label}-{number}.wav"
-            barn_owl.write_audio(path, samples, 16_000)
+            barn_owl.write_audio(path, samples, 16_000, force=True)
             rows.append({"file": path, "label": label})
     harvest = barn_owl.harvest(pd.DataFrame(rows), least=0.3)
     print(harvest.rounds)

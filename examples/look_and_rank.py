@@ -17,7 +17,7 @@ def main() -> None:
     print(barn_owl.features.rank_features(pooled, columns, clips["label"], clips["group"]).head())
     print(f"{len(skipped)} clips skipped")
 
-    barn_owl.save_figure(barn_owl.show.map_figure(pooled, clips["label"].tolist()), "example-map.png")
+    barn_owl.save_figure(barn_owl.show.map_figure(pooled, clips["label"].tolist()), "example-map.png", force=True)
 
 
 if __name__ == "__main__":

@@ -11,7 +11,7 @@ def main() -> None:
     third = len(samples) // 3
     for number in range(3):  # three nights of one recorder
         part = samples[number * third : (number + 1) * third]
-        barn_owl.write_audio(f"archive/quay-1_2026050{number + 1}_220000.wav", part, rate_hz)
+        barn_owl.write_audio(f"archive/quay-1_2026050{number + 1}_220000.wav", part, rate_hz, force=True)
     with barn_owl.engine("local"):  # or the address of a dask scheduler
         archive = barn_owl.tag_archive(model, barn_owl.find_recordings(["archive"]), store="months")
     print(archive.counts().round(2))

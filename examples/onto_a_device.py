@@ -24,7 +24,7 @@ def main() -> None:
     print(barn_owl.device.footprint(model, barn_owl.device.read_device("core-256k")).table().round(2))
     source, header, program = barn_owl.write_c(model, "owl.c", force=True)
     samples, rate_hz = barn_owl.read_audio("night.flac", rate_hz=model.front_end.rate_hz, end_s=20)
-    barn_owl.write_audio("night-part.wav", samples, rate_hz)
+    barn_owl.write_audio("night-part.wav", samples, rate_hz, force=True)
     if shutil.which("cc") is None:
         print(f"there is no C compiler here to try {source}, {header} and {program} with")
         return

@@ -106,7 +106,12 @@ def months_picture(folder: Path, path: Path) -> None:
     night, rate_hz = read_audio(folder / "saltmarsh-quay" / "night.flac", rate_hz=16_000)
     for number in range(6):
         long = np.resize(np.roll(night, number * rate_hz), 20 * 60 * rate_hz)
-        write_audio(folder / "months" / f"quay-{1 + number % 2}_2026050{1 + number // 2}_220000.flac", long, rate_hz)
+        write_audio(
+            folder / "months" / f"quay-{1 + number % 2}_2026050{1 + number // 2}_220000.flac",
+            long,
+            rate_hz,
+            force=True,
+        )
     with LocalCluster(n_workers=2, threads_per_worker=1, dashboard_address=":0", scheduler_port=0) as cluster:
         address = cluster.scheduler_address
         tag = ("tag", "saltmarsh-quay/run", "months", "--store", "kept", "--engine", address)
@@ -129,7 +134,7 @@ def weak_recordings(folder: Path) -> None:
                 sound = barn_owl.read_audio(file, rate_hz=16_000)[0][: 16_000 * 4]
                 samples[16_000 * at : 16_000 * at + len(sound)] += sound
             path = folder / "weak" / f"{label}_{number}.wav"
-            barn_owl.write_audio(path, samples / max(1.0, float(np.abs(samples).max())), 16_000)
+            barn_owl.write_audio(path, samples / max(1.0, float(np.abs(samples).max())), 16_000, force=True)
             rows.append({"file": str(path), "label": label})
     barn_owl.write_clip_table(pd.DataFrame(rows), folder / "weak.csv", force=True)
 
@@ -175,7 +180,12 @@ def main() -> None:
                 samples, rate_hz = read_audio(
                     folder / night / "night.flac", start_s=120 * part, end_s=120 * part + 120
                 )
-                write_audio(folder / "archive" / f"quay_20260314_{first_hour + part:02d}1500.wav", samples, rate_hz)
+                write_audio(
+                    folder / "archive" / f"quay_20260314_{first_hour + part:02d}1500.wav",
+                    samples,
+                    rate_hz,
+                    force=True,
+                )
         said_by("tag", "saltmarsh-quay/run", "archive", "-o", "all.csv", "--hours", "hours.png", folder=folder)
         said_by("tag", "saltmarsh-quay/run", "saltmarsh-quay/night.flac", "-o", "events.csv", folder=folder)
         score = ("score", "events.csv", "saltmarsh-quay/truth.csv", "--figure", "score.png")
