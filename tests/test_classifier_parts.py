@@ -185,7 +185,7 @@ def test_a_checkpoint_comes_back_and_damage_is_told(tmp_path, rng):
     assert_close(back.arrays["vector"], kept.arrays["vector"])
     assert (back.numbers, back.curves) == (kept.numbers, kept.curves)
     (tmp_path / "c.safetensors").write_bytes((tmp_path / "c.safetensors").read_bytes()[:40])
-    with pytest.raises(ModelError, match="is damaged .*train again without --resume"):
+    with pytest.raises(ModelError, match="is damaged .*train again from the start"):
         read_checkpoint(tmp_path / "c.safetensors")
     (tmp_path / "file").write_text("")
     with pytest.raises(OutputError):

@@ -473,7 +473,7 @@ def test_damaged_and_unknown_stores_are_told(runs, months, tmp_path):
     (tmp_path / "text.sqlite").write_text("no database, but long enough to be treated as one" * 20)
     with pytest.raises(OutputError, match="cannot be used as a store"):
         owl.archive.open_store(tmp_path / "text.sqlite")
-    with pytest.raises(TableError, match="does not exist; barn-owl tag"):
+    with pytest.raises(TableError, match="does not exist; it should be a store of events"):
         owl.archive.read_store(tmp_path / "nowhere.sqlite")
     (tmp_path / "kept" / parquet_store.ABOUT).write_text('{"form": 99}')
     with pytest.raises(TableError, match="newer form"):

@@ -107,7 +107,7 @@ def test_windows_cover_a_recording_and_excerpts_become_files(tmp_path, rng):
     whole, _ = read_audio(tmp_path / "night.wav")
     piece, _ = read_audio(files["file"][3])
     np.testing.assert_allclose(piece, whole[24_000:56_000], atol=1e-4)
-    with pytest.raises(OutputError, match="--force"):
+    with pytest.raises(OutputError, match="already exists"):
         write_excerpts(multilabel, tmp_path / "cut")
     with pytest.raises(AudioError, match="shorter than one window of 9 s"):
         cut_windows(tmp_path / "night.wav", 9.0)

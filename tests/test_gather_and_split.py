@@ -91,7 +91,7 @@ def test_a_table_of_ones_own_with_excerpts(tmp_path, folder):
         gather_table(sheet, columns={"label": "clas"})
     with pytest.raises(TableError, match="there is no column 'klass' in a clip table"):
         gather_table(sheet, columns={"klass": "class"})
-    with pytest.raises(TableError, match=r"none of its 2 rows has a file that can be read.*Say with --audio"):
+    with pytest.raises(TableError, match=r"none of its rows has a file that can be read, of 2"):
         gather_table(sheet, columns=columns)
 
 

@@ -208,7 +208,7 @@ def test_checks_without_audio_tell_what_a_table_alone_can_tell(tmp_path):
     findings = check_clips(check_clip_table(pd.DataFrame(rows)), audio=False).findings
     assert set(findings["finding"]) == {"no file", "unlabeled", "one label"}
     assert findings["severity"].tolist() == ["error"] * 4 + ["note"]
-    with pytest.raises(TableError, match="there is no column 'file'"):
+    with pytest.raises(TableError, match="no column 'file'"):
         check_clips(check_clip_table(pd.DataFrame({"name": ["a"]})))
 
 

@@ -205,7 +205,7 @@ def test_recordings_that_were_moved_are_found_again(night, tmp_path):
     for place in "ab":
         (tmp_path / "new" / place).mkdir(parents=True)
         (tmp_path / "new" / place / "night.wav").write_bytes((night / "night.wav").read_bytes())
-    with pytest.raises(TableError, match="--audio FOLDER"):
+    with pytest.raises(TableError, match="if the recordings were moved, name their folder"):
         recordings_at(table, None)
     moved = recordings_at(table, tmp_path / "new")
     assert moved["file"].tolist() == [str(tmp_path / "new" / place / "night.wav") for place in "ab"]

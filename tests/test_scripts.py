@@ -4,10 +4,7 @@ import ast
 import importlib
 import inspect
 import re
-import runpy
-import shutil
 import tomllib
-from functools import partial
 from pathlib import Path
 from types import SimpleNamespace
 
@@ -17,13 +14,11 @@ import pytest
 from sklearn.linear_model import LogisticRegression
 from sklearn.metrics import balanced_accuracy_score
 
-import barn_owl
 from barn_owl.clips import ClipFrames
 from barn_owl.features import pool
 from barn_owl.learn import Plan
 from barn_owl.learn.plan import read_plan
 from barn_owl.runs.baseline import STATISTICS, clip_statistics_baseline
-from helpers import small_plan
 
 ROOT = Path(__file__).parents[1]
 SCRIPTS = sorted(
@@ -96,21 +91,6 @@ def test_scripts_with_an_old_name_are_found():
     assert uses.wrong == [
         "line 2: barn_owl.clips has no gone", "line 3: no parameter rate", "line 4: barn_owl has no old",
     ]  # fmt: skip
-
-
-def test_the_python_of_the_readme_runs(quay, tmp_path, monkeypatch, capsys):
-    text = (ROOT / "README.md").read_text(encoding="utf-8")
-    (block,) = re.findall(r"^```python\n(.*?)^```", text, re.DOTALL | re.MULTILINE)
-    monkeypatch.chdir(tmp_path)
-    shutil.copytree(quay.clips, "clips")
-    shutil.copy(quay.recording, "night.flac")
-    monkeypatch.setattr(barn_owl, "Plan", partial(small_plan("cnn").but, rehearsal={"minutes": 0.5}))
-    Path("readme.py").write_text(block, encoding="utf-8")
-    runpy.run_path("readme.py")
-    assert "recall" in capsys.readouterr().out
-    events = barn_owl.read_clip_table("events.csv")
-    assert {"file", "start_s", "end_s", "label", "score"} <= set(events)
-    assert not (Path("first") / "report.html").exists()  # the library trains without figures
 
 
 def run_data(rng, labels, shuffled=False):

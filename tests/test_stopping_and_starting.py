@@ -56,7 +56,7 @@ def test_a_resumed_training_ends_as_if_never_stopped(few_clips, tmp_path, classi
     for epoch in (2, 4):
         with pytest.raises(Stopped):
             train(few_clips, tmp_path / "parts", plan, resume=epoch > 2, work=Work(watch=stop_after(epoch)))
-        with pytest.raises(ModelError, match="unfinished training; continue with .*--resume"):
+        with pytest.raises(ModelError, match="unfinished training; resume the training"):
             open_run(tmp_path / "parts")
     run = train(few_clips, tmp_path / "parts", resume=True)
     assert (run.folder / "model.safetensors").read_bytes() == (tmp_path / "whole" / "model.safetensors").read_bytes()
@@ -102,7 +102,7 @@ def test_what_changed_is_said_when_a_training_cannot_be_resumed(few_clips, tmp_p
     with pytest.raises(TableError, match="another order"):
         train(splits.iloc[::-1], tmp_path / "run", plan, resume=True)
     (tmp_path / "run" / "checkpoint.safetensors").write_bytes(b"half")
-    with pytest.raises(ModelError, match="is damaged .*train again without --resume"):
+    with pytest.raises(ModelError, match="is damaged .*train again from the start"):
         train(few_clips, tmp_path / "run", plan, resume=True)
     with pytest.raises(ModelError, match="holds no training to resume"):
         train(few_clips, tmp_path / "elsewhere", plan, resume=True)
