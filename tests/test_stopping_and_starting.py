@@ -104,7 +104,7 @@ def test_what_changed_is_said_when_a_training_cannot_be_resumed(few_clips, tmp_p
     (tmp_path / "run" / "checkpoint.safetensors").write_bytes(b"half")
     with pytest.raises(ModelError, match="is damaged .*train again from the start"):
         train(few_clips, tmp_path / "run", plan, resume=True)
-    with pytest.raises(ModelError, match="holds no training to resume"):
+    with pytest.raises(ModelError, match="has nothing to resume"):
         train(few_clips, tmp_path / "elsewhere", plan, resume=True)
 
 
