@@ -39,7 +39,7 @@ ACCEPTED = (
 
 
 class HostileServer:
-    """Listens on a free port; `mood` selects the answers, `bodies` has what came whole."""
+    """Listens on a free port; `mood` selects the answers, `bodies` has the events that a client may take for accepted."""
 
     def __init__(self) -> None:
         self.mood, self.bodies = "", list[bytes]()
@@ -56,11 +56,13 @@ class HostileServer:
     def _answer(self, connection: socket.socket) -> None:
         with contextlib.suppress(OSError), connection:
             while body := self._request(connection):
-                if not self.mood:
+                mood = self.mood
+                if not mood or mood in ACCEPTED:
                     self.bodies.append(body)
+                if not mood:
                     connection.sendall(OK)
                     continue
-                for part in MOODS[self.mood]:
+                for part in MOODS[mood]:
                     connection.sendall(part)
                     if len(part) == 1:
                         time.sleep(0.05)
