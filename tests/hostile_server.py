@@ -39,7 +39,7 @@ ACCEPTED = (
 
 
 class HostileServer:
-    """Listens on a free port; `mood` selects the answers, `bodies` has the events that a client may take for accepted."""
+    """Listens on a free port; `mood` selects the answers, `bodies` has the events that count as accepted."""
 
     def __init__(self) -> None:
         self.mood, self.bodies = "", list[bytes]()
