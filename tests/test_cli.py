@@ -232,7 +232,7 @@ def long_recording(tmp_path_factory):
         (["gather", "{folder}", "--column", "a", "-o", "x"], 2, "--column, --encoding and --audio go with a table"),
         (["gather", "{table}", "--column", "a", "-o", "x"], 2, "--column takes two names with ="),
         (["gather", "{table}", "--names", "a", "-o", "x"], 2, "--names goes with a folder"),
-        (["gather", "{folder}", "-o", "{table}"], 1, "already exists (--force overwrites it)"),
+        (["gather", "{folder}", "-o", "{table}"], 1, "choose another name, or overwrite it (--force)"),
         (["train", "{tmp}/none.csv", "--run", "{tmp}/r"], 2, "none.csv does not exist"),
         (["train", "{table}", "--run", "{run}"], 1, "exists and is not empty"),
         (["train", "{table}", "--run", "{tmp}/r", "--background", "sea"], 2, "no clip is labeled 'sea'"),

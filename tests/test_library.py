@@ -261,7 +261,7 @@ def test_the_library_states_facts_and_the_command_line_adds_its_options():
             assert not re.search(r"(^|[\s(\"'])--[a-z]{3}|barn-owl (?!train\. Lines)[a-z]", text), f"{path}: {text}"
     written = " ".join(text for path in LIBRARY for text in strings(path))
     assert [words for words in REMEDIES if words not in written] == []
-    assert with_remedies("x.csv already exists") == "x.csv already exists (--force overwrites it)"
+    assert with_remedies("x.csv exists; or overwrite it") == "x.csv exists; or overwrite it (--force)"
 
 
 # Settings

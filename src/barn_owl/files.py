@@ -125,7 +125,7 @@ def _check_what_is_there(path: Path, *, force: bool) -> None:
     if not stat.S_ISREG(mode):
         raise OutputError(f"{path} is a pipe or a device, which is never replaced; give the name of a file")
     if not force:
-        raise OutputError(f"{path} already exists; choose another name, or overwrite it with force")
+        raise OutputError(f"{path} already exists; choose another name, or overwrite it")
 
 
 def _check_ending(path: Path, endings: Sequence[str]) -> None:
@@ -254,7 +254,7 @@ def claim_folder(path: str | Path, *, force: bool = False) -> Path:
         if path.exists() and not path.is_dir():
             raise OutputError(f"{path} is a file; give the name of a folder")
         if path.is_dir() and not force and any(entry.name != LOCK for entry in path.iterdir()):
-            raise OutputError(f"{path} exists and is not empty; choose another name, or write into it with force")
+            raise OutputError(f"{path} exists and is not empty; choose another name, or write into it")
         path.mkdir(parents=True, exist_ok=True)
     except (OSError, ValueError) as error:
         if isinstance(error, OutputError):

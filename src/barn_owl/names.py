@@ -19,8 +19,6 @@ CLOSED_URL = re.compile(r"(?:\./)?([A-Za-z][A-Za-z0-9+.-]+):/+")
 
 MAX_LABEL = 200
 """Characters of a label, at most."""
-MAX_TIME_S = 1e9
-"""Times in tables are shorter: 31 years."""
 
 _folder: ContextVar[str] = ContextVar("folder", default="")
 

@@ -119,8 +119,8 @@ def harvest(
         Number of parallel workers.
     seed : int
         Seed of all random choices.
-    progress : Callable
-        Called with what is done and the total.
+    progress : Callable[[int, int], None] | None
+        Called with the number of items done and in all.
 
     Raises
     ------

@@ -17,9 +17,9 @@ import pandas as pd
 
 from barn_owl.annotation.items import STRETCH
 from barn_owl.clips import check_clip_table
-from barn_owl.clips.table import TableOrPath, as_clip_table, require_columns
+from barn_owl.clips.table import MAX_TIME_S, TableOrPath, as_clip_table, require_columns
 from barn_owl.errors import OutputError, TableError
-from barn_owl.names import MAX_TIME_S, label_fault, shortened
+from barn_owl.names import label_fault, shortened
 
 logger = logging.getLogger(__name__)
 
@@ -61,8 +61,10 @@ class ReviewAnswer:
         """Make one of what a page or a file says; raises TableError when it is no answer."""
         try:
             sounds = [(label.strip(), float(start), float(end)) for label, start, end in given.get("sounds", ())]
+            if not isinstance(given["item"], str):
+                raise TypeError("item is a text")
             answer = cls(
-                item=given["item"] + "", verdict=given["verdict"], sounds=sounds,
+                item=given["item"], verdict=given["verdict"], sounds=sounds,
                 reviewer=str(given.get("reviewer", "")), when=str(given.get("when", "")),
             )  # fmt: skip
         except (AttributeError, KeyError, TypeError, ValueError, OverflowError) as error:

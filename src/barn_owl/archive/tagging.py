@@ -181,8 +181,7 @@ def tag_archive(
     ['file', 'start_s', 'end_s', 'label']
     """
     model = as_model(model)
-    decoding = as_decoding(decoding, model.decoding)
-    settings = decoding or model.decoding
+    settings = as_decoding(decoding, model.decoding)
     opened = None if store is None else open_store(store)
     known = _known_as(model, settings, opened)
     keeping = None if opened is None else Keeping(opened, known, starts)
@@ -398,11 +397,10 @@ def _info(path: str) -> AudioInfo | None:
 
 
 def _known_as(model: Model, decoding: DecodingSettings, store: Store | None) -> str:
-    """Return the fingerprint of a model: the one that a store has it by, if it was written before the rules had a
-    version and they are the same since.
-    """
+    """Return the fingerprint of a model; the one of earlier rules where the store knows the model under it."""
     current = model_fingerprint(model, decoding)
-    if store is None or (models := set(store.models())) == set() or current[:12] in models:
+    models = set() if store is None else set(store.models())
+    if not models or current[:12] in models:
         return current
     earlier = (model_fingerprint(model, decoding, rules) for rules in EARLIER_RULES[RULES_VERSION])
     return next((known for known in earlier if known[:12] in models), current)

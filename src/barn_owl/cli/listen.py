@@ -221,6 +221,7 @@ def _appended_table(path: Path | None, *, force: bool) -> Iterator[Callable[[Liv
                 else:
                     file.write(json.dumps(record, ensure_ascii=False) + "\n")
                     file.flush()
+                    os.fsync(file.fileno())
 
             yield append
     except OSError as error:
@@ -231,12 +232,18 @@ def _appended_table(path: Path | None, *, force: bool) -> Iterator[Callable[[Liv
 
 
 def _continues(path: Path, header: str) -> bool:
-    """Whether a file is a table of this command; a last line that a crash cut off is ended."""
+    """Return whether a file is a table of this command; a last line that a crash cut off is ended."""
     with path.open("rb+") as file:
-        first = file.readline(MAX_LINE).decode("utf-8", "replace")
+        if not _is_ours(file.readline(MAX_LINE).decode("utf-8", "replace"), header):
+            return False
         file.seek(-1, os.SEEK_END)
         if file.read(1) != b"\n":
             file.write(b"\r\n" if header else b"\n")
+    return True
+
+
+def _is_ours(first: str, header: str) -> bool:
+    """Return whether the first line of a file is that of a table of this command, CSV with a header or JSON Lines."""
     if header:
         return first == header
     try:

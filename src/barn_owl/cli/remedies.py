@@ -1,8 +1,8 @@
 """What to type on the command line, for facts and advice that the library states in its messages."""
 
 REMEDIES = {
-    "already exists": "--force overwrites it",
-    "exists and is not empty": "--force writes into it",
+    "or overwrite it": "--force",
+    "or write into it": "--force",
     "URLs are opened only on request": "--table-urls",
     "no column 'file'": "gather --column file=NAME",
     "no column 'fold'": "split --folds",
@@ -39,8 +39,8 @@ REMEDIES = {
 def with_remedies(text: str) -> str:
     """Add commands and options to a message of the library, after the words that ask for them.
 
-    >>> with_remedies("a.csv already exists")
-    'a.csv already exists (--force overwrites it)'
+    >>> with_remedies("a.csv already exists; choose another name, or overwrite it")
+    'a.csv already exists; choose another name, or overwrite it (--force)'
     """
     for words, remedy in REMEDIES.items():
         if words in text and remedy not in text:

@@ -117,6 +117,8 @@ def command(
     table = common.read_clips(clips) if like is None else runs.split_like(common.read_clips(clips), like)
     if resume and not mode.resumes_itself:
         own = None if plan_path is None else owl.read_plan(plan_path, urls=common.table_urls()).but(**request.changes)
+        if own is None and common.table_urls() and is_file(folder / "plan.toml"):
+            own = owl.read_plan(folder / "plan.toml", urls=True)
         _train_one(request, table, own)
         return
     if not_a_file(folder) != MISSING:

@@ -7,7 +7,7 @@ from pathlib import Path, PurePosixPath
 import numpy as np
 import pandas as pd
 
-from barn_owl.clips.table import TableOrPath, as_clip_table, check_clip_table, read_any_table
+from barn_owl.clips.table import TableOrPath, as_clip_table, read_any_table
 from barn_owl.errors import TableError
 
 NEEDED = ("file", "correct_label")
@@ -62,7 +62,6 @@ def correct_labels(clips: TableOrPath, corrections: pd.DataFrame) -> tuple[pd.Da
     (1, 'tick')
     """
     clips = as_clip_table(clips, "clips")
-    clips = check_clip_table(clips)
     paths = [PurePosixPath(Path(file).as_posix()).parts for file in clips["file"]]
     by_name: dict[str, list[int]] = {}
     for row, parts in enumerate(paths):

@@ -22,7 +22,7 @@ from barn_owl.audio.remote import AUDIO_ENDINGS, is_elsewhere
 from barn_owl.clips.splits import SPLITS
 from barn_owl.errors import TableError
 from barn_owl.files import not_a_file
-from barn_owl.names import MAX_TIME_S, as_text, closed_url, is_closed_url, label_fault, shortened, table_name
+from barn_owl.names import as_text, closed_url, is_closed_url, label_fault, shortened, table_name
 from barn_owl.tables import plain_cells, write_table
 from barn_owl.wording import how_to_install
 
@@ -36,6 +36,8 @@ UTF16_MARKS = (codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)
 MOST_COLUMNS = 2000
 TableOrPath: TypeAlias = pd.DataFrame | str | Path
 """Type of arguments that are clip tables: see `as_clip_table`."""
+MAX_TIME_S = 1e9
+"""Largest time in a table, in seconds: 31 years."""
 SHOWN_FAULTS = 5
 """Faults of a table that one message names: enough to see what they have in common."""
 

@@ -436,7 +436,7 @@ def front(table: pd.DataFrame, cost: str = "flash_kb") -> pd.DataFrame:
     return own[own["score"] > own["score"].cummax().shift(fill_value=-1.0)]
 
 
-def read_search(folder: str | Path) -> SearchResult:
+def read_search(folder: str | Path, *, urls: bool = False) -> SearchResult:
     """Read the result of a search.
 
     Raises
@@ -452,4 +452,4 @@ def read_search(folder: str | Path) -> SearchResult:
         device, table = Device(**state["device"]), pd.read_csv(folder / TABLE)
     except (OSError, ValueError, KeyError, TypeError, RecursionError) as error:
         raise PlanError(f"{folder} is damaged: {error}") from error
-    return SearchResult(table=table, plan=read_plan(folder / PLAN, urls=True), device=device)
+    return SearchResult(table=table, plan=read_plan(folder / PLAN, urls=urls), device=device)

@@ -39,8 +39,8 @@ def predict(
         Clip table or its path.
     workers : int
         Number of parallel workers.
-    progress : Callable
-        Called with what is done and the total.
+    progress : Callable[[int, int], None] | None
+        Called with the number of items done and in all.
 
     Returns
     -------

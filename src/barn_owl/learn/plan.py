@@ -17,7 +17,7 @@ from barn_owl.errors import PlanError
 from barn_owl.features import FrontEnd, pool
 from barn_owl.files import not_a_file, whole_file
 from barn_owl.model import DecodingSettings
-from barn_owl.names import is_url
+from barn_owl.names import closed_url, is_url, table_name
 from barn_owl.settings import Settings
 from barn_owl.sound import SoundSettings, UniformSettings
 from barn_owl.wording import facts_in_html, nearest_to
@@ -368,8 +368,14 @@ def read_plan(path: str | Path, *, urls: bool = False) -> Plan:
         raise PlanError("\n".join(f"{path}, {line}" for line in str(error).splitlines())) from None
     remote = [name for name in plan.recordings if is_url(name)]
     if remote and not urls:
-        raise PlanError(f"{path}, recordings: {remote[0]} is a URL; URLs in plans are opened only on request")
+        raise PlanError(f"{path}, recordings: {remote[0]} is a URL; such URLs are opened only on request")
     return plan
+
+
+def closed_recordings(plan: Plan) -> Plan:
+    """Return a plan whose recordings that are URLs cannot be opened; see `barn_owl.names.closed_url`."""
+    closed = [closed_url(name) if is_url(name) else name for name in plan.recordings]
+    return plan if closed == plan.recordings else plan.but(recordings=closed)
 
 
 def write_plan(plan: Plan, path: str | Path, *, force: bool = False) -> None:
@@ -395,7 +401,7 @@ def write_plan(plan: Plan, path: str | Path, *, force: bool = False) -> None:
     >>> barn_owl.read_plan("plan.toml").seed
     3
     """
+    values = plan.model_dump(exclude_none=True)
+    values["recordings"] = [table_name(name) for name in plan.recordings]
     with whole_file(path, force=force) as beside:
-        beside.write_text(
-            tomlkit.dumps(plan.model_dump(exclude_none=True)), encoding="utf-8", errors="backslashreplace"
-        )
+        beside.write_text(tomlkit.dumps(values), encoding="utf-8", errors="backslashreplace")

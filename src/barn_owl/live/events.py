@@ -1,7 +1,7 @@
 """Events of a live source."""
 
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
@@ -36,8 +36,13 @@ class LiveEvent:
 
     def record(self) -> dict[str, Any]:
         """Return the event as JSON fields: times in seconds, label, score, ``begins`` as ISO 8601."""
-        fields = {name: value for name, value in asdict(self).items() if name != "excerpt"}
-        return fields | {"score": round(self.score, 4), "begins": self.begins.isoformat(timespec="milliseconds")}
+        return {
+            "start_s": self.start_s,
+            "end_s": self.end_s,
+            "label": self.label,
+            "score": round(self.score, 4),
+            "begins": self.begins.isoformat(timespec="milliseconds"),
+        }
 
     @classmethod
     def from_record(cls, record: Mapping[str, Any]) -> "LiveEvent":

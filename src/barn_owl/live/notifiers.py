@@ -123,6 +123,7 @@ class Notifier:
             event = self._pending.get_nowait()
             if event is not None:
                 self._drop(event)
+        self._pending.put(None)  # ends the thread if it outlives this
         if self._backlog is not None:
             self._backlog.close()
 
@@ -161,7 +162,12 @@ class Notifier:
                 self._warn(reason)
                 return
             self.sent += 1
-            self._backlog.remove_first()
+            if self._closed:  # the file may belong to another process; the event is delivered again
+                return
+            try:
+                self._backlog.remove_first()
+            except OSError as error:  # removed from memory all the same
+                self._warn(str(error))
 
     def _fail(self, event: LiveEvent, reason: str) -> None:
         self.failed += 1

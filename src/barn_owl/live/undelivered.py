@@ -82,10 +82,9 @@ class UndeliveredEvents:
 
     def close(self) -> None:
         """Write pending removals, and let other processes use the file."""
-        with self._lock:
+        with self._lock, self._use:
             if self._removed:
                 self._rewrite()
-        self._use.close()
 
     def _rewrite(self) -> None:
         self._removed = 0

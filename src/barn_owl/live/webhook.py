@@ -58,6 +58,7 @@ class Webhook:
         if url.auth:
             self._headers |= urllib3.make_headers(basic_auth=url.auth)
         self._pool: HTTPConnectionPool | None = None
+        self._target = ""
         self._connection: Any = None
 
     def __call__(self, event: LiveEvent) -> None:
@@ -109,17 +110,17 @@ class Webhook:
         """Pool of connections to the host, and the target of requests in it."""
         import urllib3
 
-        url, target = self._url, self._url.request_uri
-        proxy = urllib.request.getproxies().get(url.scheme or "")
-        if proxy and not urllib.request.proxy_bypass(url.host or ""):
-            manager: urllib3.PoolManager = urllib3.proxy_from_url(proxy, maxsize=1)
-            target = url.url if url.scheme == "http" else target
-        else:
-            manager = urllib3.PoolManager(maxsize=1)
         if self._pool is None:
+            url, self._target = self._url, self._url.request_uri
+            proxy = urllib.request.getproxies().get(url.scheme or "")
+            if proxy and not urllib.request.proxy_bypass(url.host or ""):
+                manager: urllib3.PoolManager = urllib3.proxy_from_url(proxy, maxsize=1)
+                self._target = url.url if url.scheme == "http" else self._target
+            else:
+                manager = urllib3.PoolManager(maxsize=1)
             self._pool = manager.connection_from_host(url.host, url.port, url.scheme)
             self._pool.ConnectionCls = self._interruptible(self._pool.ConnectionCls)
-        return self._pool, target
+        return self._pool, self._target
 
     def _interruptible(self, parent: Any) -> Any:
         """Class of connections that `close` can end, and that never read an endless reply."""

@@ -15,11 +15,12 @@ from barn_owl.audio import Excerpt, audio_info, file_facts
 from barn_owl.audio.silence import two_threshold_runs
 from barn_owl.classifiers.base import named
 from barn_owl.clips import ClipFrames
-from barn_owl.errors import AudioError
+from barn_owl.errors import AudioError, PlanError
 from barn_owl.features.activity import activity, frames_in
 from barn_owl.learn import Plan
 from barn_owl.learn.unlabeled import SURE, active_runs
 from barn_owl.model import Model
+from barn_owl.names import is_closed_url, table_name
 from barn_owl.network import sigmoid, softmax
 from barn_owl.sound import read_uniform
 
@@ -121,8 +122,11 @@ def _spread(paths: Sequence[str | Path], most: int, stretch_s: float, reasons: l
 
     Why some cannot be read goes to `reasons`.
     """
+    closed = [table_name(str(path)) for path in paths if is_closed_url(str(path))]
+    if closed:
+        raise PlanError(f"recordings: {closed[0]} is a URL in a plan; such URLs are opened only on request")
     lengths = {}
-    for file in map(str, find_recordings([Path(path) for path in paths])):
+    for file in find_recordings(paths):
         try:
             length_s = audio_info(file).duration_s
         except AudioError as error:

@@ -6,12 +6,13 @@ from typing import Any
 
 import pandas as pd
 
-from barn_owl.clips import check_clip_table, read_clip_table
+from barn_owl.clips import read_clip_table
 from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.errors import ModelError, PlanError, TableError
 from barn_owl.files import is_file, real_path
 from barn_owl.learn import Plan, read_plan
 from barn_owl.learn.checkpoint import Checkpoint, read_checkpoint
+from barn_owl.learn.plan import closed_recordings
 from barn_owl.runs.run import CHECKPOINT
 
 TIMES = ("start_s", "end_s")
@@ -20,18 +21,21 @@ TIMES = ("start_s", "end_s")
 def own_plan(folder: Path, plan: Plan | None) -> Plan:
     """Return the plan of a run that is to continue.
 
-    Raises PlanError when `plan` is given and differs, naming the keys.
+    Raises PlanError when `plan` is given and differs, naming the keys; and when it is not given and the run has
+    recordings that are URLs, which are opened only on request.
     """
     if not is_file(folder / "plan.toml"):
         raise ModelError(f"{folder} has nothing to resume")
+    if plan is None:
+        return read_plan(folder / "plan.toml")
     own = read_plan(folder / "plan.toml", urls=True)
-    changed = _differences(own.model_dump(), plan.model_dump()) if plan else []
+    changed = _differences(closed_recordings(own).model_dump(), closed_recordings(plan).model_dump())
     if changed:
         raise PlanError(
             f"the plan is not that of {folder}, so it cannot be resumed; changed: {', '.join(changed[:5])}. "
             "Train into another folder, or leave the changes out"
         )
-    return own
+    return plan
 
 
 def is_finished(folder: Path) -> bool:
@@ -87,7 +91,7 @@ def split_like(clips: TableOrPath, run: str | Path) -> pd.DataFrame:
     folder = Path(run)
     if not is_file(folder / "clips.csv"):
         raise ModelError(f"{folder} is no run: it holds no clips.csv")
-    clips, before = check_clip_table(clips), read_clip_table(folder / "clips.csv", urls=True)
+    before = read_clip_table(folder / "clips.csv", urls=True)
     splits = dict(zip(_known_rows(before, TIMES), before["split"], strict=True))
     own = clips["split"] if "split" in clips else [""] * len(clips)
     return clips.assign(

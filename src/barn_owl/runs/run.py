@@ -21,6 +21,7 @@ from barn_owl.evaluate.evaluation import leaks
 from barn_owl.evaluate.mistakes import NEAREST, nearest_clips
 from barn_owl.files import is_file
 from barn_owl.learn import Plan, read_plan
+from barn_owl.learn.plan import closed_recordings
 from barn_owl.learn.rehearsal import EXPECTATION
 from barn_owl.model import Model, load_model
 from barn_owl.runs.caveats import rehearsal_caveats
@@ -57,7 +58,8 @@ class Run:
     @cached_property
     def plan(self) -> Plan:
         """The plan, with every default spelled out."""
-        return read_plan(self.folder / "plan.toml", urls=True)
+        plan = read_plan(self.folder / "plan.toml", urls=True)
+        return plan if self.urls else closed_recordings(plan)
 
     @cached_property
     def model(self) -> Model:
