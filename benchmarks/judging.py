@@ -10,7 +10,7 @@ from timing import tell
 
 from barn_owl.clips import gather_folder
 from barn_owl.demo import write_harbor
-from barn_owl.evaluate import PredictionArrays, measure
+from barn_owl.evaluate import PredictionArrays, Scores
 from barn_owl.learn import Plan
 from barn_owl.runs import train
 from barn_owl.show import write_report
@@ -45,11 +45,13 @@ def seconds(work: object) -> float:
 def main() -> None:
     for groups in (8, 200, CLIPS):
         judged = answers(CLIPS, LABELS, groups)
-        spent = seconds(lambda judged=judged: measure(judged, rounds=1000))
+        spent = seconds(lambda judged=judged: Scores(arrays=judged, rounds=1000).overall)
         tell(f"all scores, {CLIPS} clips, {LABELS} labels, 1000 rounds over {groups} groups: seconds", spent, "< 5")
     judged = answers(MILLION, 10, 1000)
     tell(
-        "all scores of a million clips, no intervals: seconds", seconds(lambda: measure(judged, rounds=0)), "about 2"
+        "all scores of a million clips, no intervals: seconds",
+        seconds(lambda: Scores(arrays=judged, rounds=0).overall),
+        "about 2",
     )
 
     with tempfile.TemporaryDirectory() as folder:

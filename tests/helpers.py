@@ -2,16 +2,18 @@
 
 import contextlib
 import os
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 
 import numpy as np
+import pandas as pd
 import pytest
 import soundfile
 from filelock import FileLock
 from matplotlib.figure import Figure
 from matplotlib.layout_engine import ConstrainedLayoutEngine
 
+from barn_owl.evaluate import Evaluation
 from barn_owl.learn import Plan, sources
 from barn_owl.show.style import Picture
 
@@ -59,6 +61,18 @@ def make_up(count: int) -> None:
     """Make up this many unknown sounds in trainings of this process from now on."""
     sources.SYNTHETIC = count
     sources.synthetic_sounds.cache_clear()
+
+
+def evaluation_of(
+    truth: Sequence[str], predicted: Sequence[str], labels: Sequence[str], *, multilabel: bool = False
+) -> Evaluation:
+    """Evaluate predicted labels without scores; the first of `labels` is the most frequent in training."""
+    table = pd.DataFrame({"label": list(truth), "predicted": list(predicted)})
+    for label in labels:
+        table[f"score:{label}"] = [float(label in text.split("|")) for text in predicted]
+    return Evaluation(
+        split="test", predictions=table, labels=list(labels), majority=labels[0], multilabel=multilabel, rounds=0
+    )
 
 
 def sound(kind: str, rng: np.random.Generator, seconds: float = 1.2) -> np.ndarray:

@@ -14,7 +14,6 @@ from barn_owl.classifiers.kind import read_config, rebuild
 from barn_owl.classifiers.level import Level
 from barn_owl.clips import join_labels, join_multilabel, labels_in
 from barn_owl.errors import ModelError, OutputError, TableError
-from barn_owl.evaluate import score_multilabel
 from barn_owl.features import FrontEnd
 from barn_owl.features.activity import around_clip
 from barn_owl.learn import Plan
@@ -27,7 +26,7 @@ from barn_owl.runs import ensemble_of, open_run
 from barn_owl.runs.data import label_names, usable_clips, with_splits
 from barn_owl.runs.suggest import _active_s
 from barn_owl.show import classifiers_figure, curves_figure
-from helpers import assert_close, small_plan, sound
+from helpers import assert_close, evaluation_of, small_plan, sound
 
 
 def convolved(x, kernel, stride, dilation):
@@ -143,9 +142,9 @@ def test_labels_of_a_clip_are_written_and_read_back(labels):
 def test_overlapping_scores_are_those_of_brute_force(pairs):
     names = ["bell", "gull", "a b", "ö"]
     truth, said = ([join_labels(pair[split]) for pair in pairs] for split in (0, 1))
-    scores = score_multilabel(truth, said, names)
+    scores = evaluation_of(truth, said, names, multilabel=True).scores
     assert scores.clips == len(pairs)
-    assert scores.exact == pytest.approx(np.mean([set(a) == set(b) for a, b in pairs]))
+    assert scores.accuracy == pytest.approx(np.mean([set(a) == set(b) for a, b in pairs]))
     for name in names:
         right = sum(name in a and name in b for a, b in pairs)
         given_, count = sum(name in b for _, b in pairs), sum(name in a for a, _ in pairs)

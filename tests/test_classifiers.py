@@ -8,6 +8,7 @@ import pytest
 from pydantic import Field
 
 import barn_owl as owl
+from barn_owl import extensions
 from barn_owl.classifiers import kind as registry, register_classifier
 from barn_owl.classifiers.kind import kind_of, kinds, names
 from barn_owl.classifiers.row_classifiers import Candidate, rows_kind, squared_distances
@@ -99,11 +100,16 @@ def test_another_package_adds_one_by_an_entry_point(monkeypatch, caplog):
         def load(self):
             raise ImportError("no such module")
 
-    monkeypatch.setattr(registry, "entry_points", lambda group: {"barn_owl.classifiers": [Broken(), Found()]}[group])
-    monkeypatch.setattr(registry, "_elsewhere", cache(registry._elsewhere.__wrapped__))
+    monkeypatch.setattr(
+        extensions, "entry_points", lambda group: {"barn_owl.classifiers": [Broken(), Found()]}[group]
+    )
+    monkeypatch.setattr(registry, "installed", cache(extensions.installed.__wrapped__))
     assert kind_of("centroids") is KIND
     assert kinds()[-1] is KIND
-    assert "the classifier broken of their.module:KIND cannot be loaded: no such module" in caplog.text
+    assert (
+        "broken of their.module:KIND (entry points barn_owl.classifiers) cannot be loaded: no such module"
+        in caplog.text
+    )
     with pytest.raises(ValueError, match="there is no classifier 'broken'"):
         kind_of("broken")
 

@@ -10,7 +10,6 @@ from matplotlib.figure import Figure
 from barn_owl.audio import write_audio
 from barn_owl.clips import check_clip_table
 from barn_owl.errors import AudioError, TableError
-from barn_owl.evaluate import score_labels
 from barn_owl.features import FrontEnd, rank_features
 from barn_owl.show import (
     clip_figure,
@@ -29,7 +28,7 @@ from barn_owl.show import (
 )
 from barn_owl.show.style import DUSK, LABEL_COLORS, label_fills, label_lines
 from barn_owl.tag import tag_recording, whole_trace
-from helpers import RATE_HZ
+from helpers import RATE_HZ, evaluation_of
 
 pytestmark = pytest.mark.usefixtures("drawn")
 
@@ -167,7 +166,7 @@ def test_spectra_are_those_of_the_middle_clip_and_half_of_them_around(rng):
 
 
 def test_a_confusion_says_its_counts():
-    scores = score_labels(["a"] * 11 + ["b"] * 7, ["a"] * 9 + ["b"] * 9, ["a", "b"], majority="a")
+    scores = evaluation_of(["a"] * 11 + ["b"] * 7, ["a"] * 9 + ["b"] * 9, ["a", "b"])
     figure = confusion_figure(scores)
     said = words(figure)
     assert {"9", "2", "7"} <= set(said.split())
@@ -217,9 +216,9 @@ def test_the_legend_of_many_labels_names_only_what_the_rows_do_not(quay, runs, m
 def test_the_title_of_a_confusion_counts_the_clips_of_the_label():
     true = ["a"] * 5 + ["b"] * 5
     said = ["a"] * 3 + ["b"] * 2 + ["b"] * 5
-    title = words(confusion_figure(score_labels(true, said, ["a", "b"], majority="a")))
+    title = words(confusion_figure(evaluation_of(true, said, ["a", "b"])))
     assert "2 of 5 a clips classified as b" in title
-    assert "no confusion at all" in words(confusion_figure(score_labels(true, true, ["a", "b"], majority="a")))
+    assert "no confusion at all" in words(confusion_figure(evaluation_of(true, true, ["a", "b"])))
 
 
 def test_variants_stand_side_by_side_on_one_scale():
@@ -237,7 +236,7 @@ def test_variants_stand_side_by_side_on_one_scale():
 
 def test_dollar_signs_in_names_are_drawn_and_powers_stay_formulas(tmp_path):
     nasty = ["$x{", "a$b^$", r"\$\frac$"]
-    figure = confusion_figure(score_labels(nasty * 2, [*nasty, *nasty[::-1]], nasty, majority=nasty[0]))
+    figure = confusion_figure(evaluation_of(nasty * 2, [*nasty, *nasty[::-1]], nasty))
     figure.suptitle("$not a formula{")
     axes = figure.add_axes((0.7, 0.1, 0.2, 0.2))
     axes.semilogy([1, 10, 100])

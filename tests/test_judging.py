@@ -24,7 +24,6 @@ from barn_owl.evaluate import (
     fit_temperature,
     fit_thresholds,
     label_curve,
-    measure,
     predict,
     read_prediction_arrays,
     rejected,
@@ -33,8 +32,8 @@ from barn_owl.evaluate.breakdown import confusable_order, score_by
 from barn_owl.evaluate.comparison import p_words
 from barn_owl.evaluate.curves import areas, ranked
 from barn_owl.evaluate.intervals import draw
-from barn_owl.evaluate.metrics import scores_of
 from barn_owl.evaluate.mistakes import nearest_clips
+from barn_owl.evaluate.scores import Scores, scores_of
 from barn_owl.learn.plan import ThresholdSettings
 from barn_owl.model import load_model
 from barn_owl.runs import compare_runs, open_run, set_thresholds, train, train_several
@@ -72,7 +71,7 @@ def test_scores_are_those_of_a_general_library(rng, digits):
 
     made = table(rng, 300, digits=digits)
     answers = read_prediction_arrays(made, LABELS)
-    found, by_label = measure(answers, rounds=0).overall["value"], measure(answers, rounds=0).by_label
+    found, by_label = Scores(arrays=answers, rounds=0).overall["value"], Scores(arrays=answers, rounds=0).by_label
     true, said = made["label"], made["predicted"]
     expected = {
         "accuracy": metrics.accuracy_score(true, said),
@@ -105,7 +104,7 @@ def test_scores_of_overlapping_labels_are_those_of_a_general_library(rng):
     answers = PredictionArrays(
         labels=["a", "b", "c"], truth=truth, scores=scores, predicted=said, groups=np.arange(200), multilabel=True
     )
-    found = measure(answers, rounds=0).overall["value"]
+    found = Scores(arrays=answers, rounds=0).overall["value"]
     for kind in ("macro", "micro", "weighted"):
         assert found[f"{kind}_f1"] == pytest.approx(metrics.f1_score(truth, said, average=kind), abs=1e-12)
     assert found["exact"] == pytest.approx(metrics.accuracy_score(truth, said), abs=1e-12)
@@ -159,7 +158,7 @@ def test_drawing_a_group_twice_is_having_its_clips_twice(rng):
 
 def test_without_those_of_curves_all_other_scores_are_the_same(rng):
     answers = read_prediction_arrays(table(rng, 40, groups=5, digits=1), LABELS)
-    whole, part = measure(answers, rounds=50), measure(answers, rounds=50, curves=False)
+    whole, part = Scores(arrays=answers, rounds=50), Scores(arrays=answers, rounds=50, curves=False)
     of_curves = {"roc_area", "average_precision", "equal_error_rate"}
     pd.testing.assert_frame_equal(part.overall, whole.overall.drop(index=list(of_curves)))
     pd.testing.assert_frame_equal(part.by_label, whole.by_label[list(part.by_label)])
@@ -170,8 +169,8 @@ def test_without_those_of_curves_all_other_scores_are_the_same(rng):
 
 def test_the_order_of_clips_and_labels_does_not_matter(rng):
     made = table(rng, 50)
-    first = measure(read_prediction_arrays(made, LABELS), rounds=0)
-    turned = measure(read_prediction_arrays(made.sample(frac=1, random_state=1), LABELS[::-1]), rounds=0)
+    first = Scores(arrays=read_prediction_arrays(made, LABELS), rounds=0)
+    turned = Scores(arrays=read_prediction_arrays(made.sample(frac=1, random_state=1), LABELS[::-1]), rounds=0)
     np.testing.assert_allclose(first.overall["value"], turned.overall["value"])
     np.testing.assert_allclose(first.by_label, turned.by_label.loc[LABELS])
 
@@ -191,9 +190,9 @@ def test_rounds_draw_as_many_groups_as_there_are(rng, count):
 
 def test_labels_are_ranked_side_by_side_as_one_after_the_other(rng, monkeypatch):
     answers = read_prediction_arrays(table(rng), LABELS)
-    alone = measure(answers, rounds=20)
-    monkeypatch.setattr("barn_owl.evaluate.metrics.WORTH_THREADS", 0)
-    together = measure(answers, rounds=20)
+    alone = Scores(arrays=answers, rounds=20)
+    monkeypatch.setattr("barn_owl.evaluate.scores.WORTH_THREADS", 0)
+    together = Scores(arrays=answers, rounds=20)
     pd.testing.assert_frame_equal(alone.overall, together.overall)
     pd.testing.assert_frame_equal(alone.by_label, together.by_label)
 
@@ -210,14 +209,14 @@ def test_intervals_hold_the_truth_about_as_often_as_they_say(groups, size):
         answers = PredictionArrays(
             labels=list("abc"), truth=one[true], scores=one[said] * 1.0, predicted=one[said], groups=group
         )
-        row = measure(answers, rounds=200, seed=trial).overall.loc["accuracy"]
+        row = Scores(arrays=answers, rounds=200, seed=trial).overall.loc["accuracy"]
         held += row["low"] <= 0.75 <= row["high"]
     assert held >= 0.88 * 80
 
 
 def test_one_group_has_no_interval(rng):
     found = evaluation(table(rng, groups=1))
-    assert np.isnan(found.metrics.overall["low"]).all()
+    assert np.isnan(found.scores.overall["low"]).all()
     assert any("All test clips are from one group" in caveat for caveat in found.caveats)
     json.dumps(found.as_dict(), allow_nan=False)
 
@@ -492,7 +491,7 @@ def test_an_evaluation_shows_itself_in_a_notebook_without_running_what_labels_sa
 def test_every_pair_of_tables_with_ten_clips_sums_up(rng):
     for true, said in itertools.product("ab", repeat=2):
         made = table(rng, 10, ["a", "b"]).assign(label=true, predicted=said)
-        found = measure(read_prediction_arrays(made, ["a", "b"]), rounds=0)
+        found = Scores(arrays=read_prediction_arrays(made, ["a", "b"]), rounds=0)
         assert found.overall.loc["accuracy", "value"] == float(true == said)
         assert found.by_label["count"].sum() == found.by_label["predicted"].sum() == 10
 
@@ -500,16 +499,14 @@ def test_every_pair_of_tables_with_ten_clips_sums_up(rng):
 def test_two_hundred_labels_are_drawn_and_two_confusions_compared(rng, tmp_path):
     many = [f"kind {number:03d}" for number in range(200)]
     made = table(rng, 2000, many, skill=4)
-    figure = confusion_figure(evaluation(made, many).scores)
+    figure = confusion_figure(evaluation(made, many))
     assert figure._repr_png_()[:4] == b"\x89PNG"
     assert len(figure.axes[0].get_yticklabels()) <= 60
     first, second = table(rng, 100), table(rng, 100, skill=3)
-    figure = confusion_difference_figure(
-        evaluation(first).scores, evaluation(second).scores, names=("first", "second")
-    )
+    figure = confusion_difference_figure(evaluation(first), evaluation(second), names=("first", "second"))
     assert "second against first: balanced accuracy +" in figure.axes[0].get_title(loc="left")
     with pytest.raises(TableError, match="of different labels"):
-        confusion_difference_figure(evaluation(first).scores, evaluation(made, many).scores, names=("a", "b"))
+        confusion_difference_figure(evaluation(first), evaluation(made, many), names=("a", "b"))
 
 
 def test_a_report_of_an_ensemble_and_of_another_table(few_clips, runs, tmp_path):

@@ -7,12 +7,13 @@ import pytest
 from hypothesis import given, settings, strategies as st
 
 from barn_owl.errors import TableError
-from barn_owl.evaluate import confusion_table, score_events, score_labels
+from barn_owl.evaluate import score_events
+from helpers import evaluation_of
 
 
 def test_six_clips_worked_by_hand():
     truth, said = list("aaabbc"), list("aabbbb")
-    scores = score_labels(truth, said, list("abcd"), majority="a")
+    scores = evaluation_of(truth, said, list("abcd")).scores
     np.testing.assert_array_equal(scores.confusion, [[2, 1, 0, 0], [0, 2, 0, 0], [0, 1, 0, 0], [0, 0, 0, 0]])
     assert scores.accuracy == pytest.approx(4 / 6)
     assert scores.balanced_accuracy == pytest.approx((2 / 3 + 1 + 0) / 3)
@@ -31,21 +32,21 @@ def test_six_clips_worked_by_hand():
 @settings(max_examples=50, deadline=None)
 def test_confusion_sums_and_order_do_not_matter(pairs):
     truth, said = zip(*pairs, strict=True)
-    table = confusion_table(truth, said, list("abc"))
+    table = evaluation_of(truth, said, list("abc")).scores.confusion
     assert table.to_numpy().sum() == len(pairs)
     assert table.sum(axis=1).tolist() == [truth.count(label) for label in "abc"]
     assert table.sum(axis=0).tolist() == [said.count(label) for label in "abc"]
-    turned = confusion_table(truth[::-1], said[::-1], list("cba"))
+    turned = evaluation_of(truth[::-1], said[::-1], list("cba")).scores.confusion
     pd.testing.assert_frame_equal(turned.loc[list("abc"), list("abc")], table)
 
 
 def test_what_cannot_be_judged_is_refused():
-    with pytest.raises(TableError, match="2 true labels do not match 1"):
-        confusion_table(["a", "b"], ["a"], ["a", "b"])
-    with pytest.raises(TableError, match="not among a: 'z'"):
-        confusion_table(["a"], ["z"], ["a"])
+    with pytest.raises(TableError, match="row 1, predicted: 'z' is not one of a"):
+        _ = evaluation_of(["a"], ["z"], ["a"]).scores
     with pytest.raises(TableError, match="no labeled clips"):
-        score_labels([], [], ["a"], majority="a")
+        _ = evaluation_of([], [], ["a"]).scores
+    with pytest.raises(TableError, match="no confusion matrix"):
+        _ = evaluation_of(["a|b"], ["a"], ["a", "b"], multilabel=True).scores.confusion
 
 
 def events(*rows, file="n.wav", **extra):

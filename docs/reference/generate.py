@@ -15,6 +15,7 @@ from barn_owl.classifiers.kind import kinds
 from barn_owl.cli.main import SECTIONS, barn_owl
 from barn_owl.features import FrontEnd
 from barn_owl.features.catalog import FEATURES
+from barn_owl.features.embedding import EmbeddingSettings
 from barn_owl.learn import Plan
 from barn_owl.model.settings import LabelDecoding
 from barn_owl.settings import Settings
@@ -36,6 +37,9 @@ FEATURES_TAIL = """\
 | `deltas` | as its base feature | unit per frame | sum n (x[t+n] - x[t-n]) / (2 sum n²), n = 1 to `delta_ms` | \
 S. Furui, IEEE Trans. ASSP 34(1), 1986 |
 | `second-deltas` | as its base feature | unit per frame² | deltas of the deltas | as deltas |
+
+Custom features and embeddings of a network are described in
+[Compute and rank features](../how-to/features.md#add-your-own-feature).
 
 `shape` is short for centroid, spread, skewness, kurtosis, roll-off, flatness, crest, slope and flux.
 
@@ -128,6 +132,8 @@ def plan_page() -> str:
         section = getattr(plan, name)
         if isinstance(section, Settings):
             parts.append(_section(name, _settings_class(section)))
+            if name == "front_end":
+                parts.append("#" + _section("front_end.embedding", EmbeddingSettings))
             if name == "decoding":
                 parts.append(
                     "### `[decoding.labels.LABEL]`\n\n" + (inspect.getdoc(LabelDecoding) or "") + "\n\nKeys: "

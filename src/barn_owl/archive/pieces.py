@@ -102,7 +102,10 @@ def _scored(piece: Piece, model: Model, decoding: DecodingSettings | None, *, ah
 def pieces_of(model: Model, whole: Piece, info: AudioInfo | None) -> list[Piece]:
     """Cut a recording into pieces of about `PIECE_S`, the last one longer, unless its format has no random access."""
     chunks = max(1, round(PIECE_S / chunk_s(model)))
-    count = 1 if info is None or info.format not in EXACT else int(info.duration_s / (chunks * chunk_s(model)))
+    # Rows of custom features lie on a grid from the beginning of the recording.
+    if info is None or info.format not in EXACT or model.front_end.custom:
+        return [whole]
+    count = int(info.duration_s / (chunks * chunk_s(model)))
     if count < 2:
         return [whole]
     pieces = [

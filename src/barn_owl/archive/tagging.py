@@ -416,7 +416,7 @@ def model_fingerprint(model: Model, decoding: DecodingSettings, rules: int | str
     for name, array in sorted(arrays.items()):
         digest.update(name.encode() + np.ascontiguousarray(array).tobytes())
     told = [
-        rules, model.labels, model.background, model.ignored, model.front_end.model_dump(),
+        rules, model.labels, model.background, model.ignored, model.front_end.identity(),
         model.clips.model_dump(), model.multilabel, decoding.model_dump(),
     ]  # fmt: skip
     digest.update(json.dumps(told, sort_keys=True).encode())

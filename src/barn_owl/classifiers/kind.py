@@ -5,21 +5,17 @@ point of the group ``barn_owl.classifiers`` that names its `ClassifierKind`, a p
 Plans, command line, model files, rankings, searches and exports follow from it.
 """
 
-import logging
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
-from functools import cache
 from importlib import import_module
-from importlib.metadata import entry_points
 from typing import Any, Protocol
 
 import numpy as np
 
 from barn_owl.classifiers.base import Classifier
+from barn_owl.extensions import installed
 from barn_owl.settings import Settings
 from barn_owl.wording import nearest_to
-
-logger = logging.getLogger(__name__)
 
 BUILT_IN = ("majority", "nearest", "logistic", "kernel", "trees", "mlp", "cnn", "int8", "ensemble")
 """Modules of this package with a kind, those that a plan can name from the simplest up."""
@@ -128,7 +124,7 @@ def kind_of(name: str) -> ClassifierKind:
     """Return a kind by its name; raises ValueError for one that no one knows."""
     if name in BUILT_IN and name not in _known:
         _known[name] = import_module(f"barn_owl.classifiers.{name}").KIND
-    found = _known.get(name) or _elsewhere().get(name)
+    found = _known.get(name) or installed(GROUP).get(name)
     if found is None:
         raise ValueError(f"there is no classifier {name!r}; {nearest_to(name, names(), else_say='there are ')}")
     return found
@@ -136,25 +132,13 @@ def kind_of(name: str) -> ClassifierKind:
 
 def kinds() -> list[ClassifierKind]:
     """Kinds that a plan can name, from the simplest up; those of other packages at the end."""
-    every = [kind_of(name) for name in dict.fromkeys([*BUILT_IN, *_known, *_elsewhere()])]
+    every = [kind_of(name) for name in dict.fromkeys([*BUILT_IN, *_known, *installed(GROUP)])]
     return [kind for kind in every if kind.settings is not None]
 
 
 def names() -> list[str]:
     """Their names."""
     return [kind.name for kind in kinds()]
-
-
-@cache
-def _elsewhere() -> dict[str, ClassifierKind]:
-    """Kinds of other packages; one that cannot be loaded is reported and skipped."""
-    found = {}
-    for one in entry_points(group=GROUP):
-        try:
-            found[one.name] = one.load()
-        except (ImportError, AttributeError) as error:
-            logger.warning("the classifier %s of %s cannot be loaded: %s", one.name, one.value, error)
-    return found
 
 
 def rebuild(

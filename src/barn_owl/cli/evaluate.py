@@ -98,15 +98,15 @@ def _columns(evaluation: owl.evaluate.Evaluation) -> list[str]:
 
 def show_scores(voice: common.Terminal, evaluation: owl.evaluate.Evaluation) -> None:
     """Show scores, baselines, scores by label, the most frequent confusions, and reasons for caution."""
-    scores, overall = evaluation.scores, evaluation.metrics.overall
+    scores, overall = evaluation.scores, evaluation.scores.overall
     groups = f" in {evaluation.arrays.group_count} groups" if "group" in evaluation.predictions else ""
     voice.say(f"\n{evaluation.split}: {scores.clips} clips{groups}")
     balanced = overall.loc["balanced_accuracy"]
     span = f" (95 %: {balanced['low']:.2f} to {balanced['high']:.2f})" if balanced["low"] == balanced["low"] else ""
-    if isinstance(scores, owl.evaluate.MultilabelScores):
+    if evaluation.multilabel:
         voice.say(
             f"macro F1 {scores.macro_f1:.2f}, balanced accuracy of the labels {scores.balanced_accuracy:.2f}{span}, "
-            f"chance 0.50; all labels correct for {scores.exact:.0%} of the clips"
+            f"chance 0.50; all labels correct for {scores.accuracy:.0%} of the clips"
         )
     else:
         voice.say(
@@ -116,10 +116,10 @@ def show_scores(voice: common.Terminal, evaluation: owl.evaluate.Evaluation) -> 
         )
     if evaluation.clip_statistics is not None:
         voice.say(f"logistic regression on clip statistics: balanced accuracy {evaluation.clip_statistics:.2f}")
-    table = evaluation.metrics.by_label[["precision", "recall", "recall_low", "recall_high", "f1", "count"]]
+    table = scores.by_label[["precision", "recall", "recall_low", "recall_high", "f1", "count"]]
     table = table.rename(columns={"recall_low": "from", "recall_high": "to"}).assign(f1=table["f1"])
     voice.table(table.rename_axis("label").reset_index())
-    if isinstance(scores, owl.evaluate.Scores):
+    if not evaluation.multilabel:
         for row in scores.confusions.head(SHOWN_CONFUSIONS).itertuples():
             voice.say(
                 f"{row.count} of {round(row.count / row.share)} {row.label} clips classified as {row.confused_with}"

@@ -1,6 +1,5 @@
 """A model whose network is computed by ONNX Runtime."""
 
-import importlib
 import json
 import logging
 from collections import Counter
@@ -13,11 +12,10 @@ import numpy as np
 from barn_owl.classifiers.base import Cost, FrameScores
 from barn_owl.device.graph import classifier_of, graph_of
 from barn_owl.device.open_graph import graph_bytes
-from barn_owl.errors import ModelError
+from barn_owl.features.embedding import onnx_runtime
 from barn_owl.files import temporary_folder
 from barn_owl.model import Model
 from barn_owl.model.loading import ModelLike, as_model
-from barn_owl.wording import how_to_install
 
 logger = logging.getLogger(__name__)
 
@@ -74,17 +72,17 @@ class GraphClassifier:
 
     def _opened(self) -> Any:
         if self._session is None:
-            self._session = self._session_with(_runtime().SessionOptions())
+            self._session = self._session_with(onnx_runtime().SessionOptions())
         return self._session
 
     def _session_with(self, options: Any) -> Any:
         options.intra_op_num_threads = options.inter_op_num_threads = 1  # recordings share the cores
-        return _runtime().InferenceSession(self._graph, options, providers=_offered())
+        return onnx_runtime().InferenceSession(self._graph, options, providers=_offered())
 
     def _measured_device(self, bands: int) -> str:
         """Where the time of a run is spent by the runtime's own record: what it was given, it need not use."""
         with temporary_folder() as folder:
-            options = _runtime().SessionOptions()
+            options = onnx_runtime().SessionOptions()
             options.enable_profiling, options.profile_file_prefix = True, str(folder / "run")
             session = self._session_with(options)
             session.run(None, {"frames": np.zeros((self.window + self.step, bands), dtype=np.float32)})
@@ -119,11 +117,4 @@ class GraphClassifier:
 
 def _offered() -> list[str]:
     """What computes on this machine; a service elsewhere, to which sound would be sent, is skipped."""
-    return [name for name in _runtime().get_available_providers() if "Azure" not in name]
-
-
-def _runtime() -> Any:
-    try:
-        return importlib.import_module("onnxruntime")
-    except ImportError:
-        raise ModelError(f"ONNX Runtime is not there; {how_to_install('runtime')}") from None
+    return [name for name in onnx_runtime().get_available_providers() if "Azure" not in name]

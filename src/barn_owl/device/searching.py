@@ -12,7 +12,7 @@ import logging
 import time
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -367,7 +367,7 @@ def _judged(plan: Plan, data: RunData, fitted: Fitted) -> dict[str, Any]:
         model, with_predictions(model, table, frames, clip_outputs(model, table, frames)), "validation"
     ).scores
     line: dict[str, Any] = {"clips": scores.balanced_accuracy}
-    for label, row in scores.by_label.iterrows():
+    for label, row in replace(scores, rounds=0, curves=False).by_label.iterrows():
         line |= {f"f1:{label}": float(row["f1"]), f"recall:{label}": float(row["recall"])}
     rehearsal = make_rehearsal(plan, table) if plan.rehearsal.minutes else None
     if rehearsal is None:

@@ -8,7 +8,6 @@ from .comparison import Comparison as Comparison, compare as compare
 from .curves import label_curve as label_curve
 from .evaluation import Evaluation as Evaluation
 from .events import EventScores as EventScores, score_events as score_events, score_segments as score_segments
-from .metrics import Metrics as Metrics, measure as measure
 from .prediction_arrays import PredictionArrays as PredictionArrays, read_prediction_arrays as read_prediction_arrays
 from .predictions import (
     NONE as NONE,
@@ -17,10 +16,4 @@ from .predictions import (
     rejected as rejected,
     undecided as undecided,
 )
-from .scores import (
-    MultilabelScores as MultilabelScores,
-    Scores as Scores,
-    confusion_table as confusion_table,
-    score_labels as score_labels,
-    score_multilabel as score_multilabel,
-)
+from .scores import Scores as Scores

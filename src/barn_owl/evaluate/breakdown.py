@@ -7,8 +7,8 @@ import pandas as pd
 import scipy
 
 from barn_owl.errors import TableError
-from barn_owl.evaluate.metrics import measure
 from barn_owl.evaluate.prediction_arrays import PredictionArrays
+from barn_owl.evaluate.scores import Scores
 
 PARTS = 4
 """Parts of a column of numbers: quarters of the clips, each with enough of them."""
@@ -31,7 +31,7 @@ def score_by(answers: PredictionArrays, column: pd.Series) -> pd.DataFrame:
     for kind in dict.fromkeys(kinds.cat.categories):
         part = np.flatnonzero((kinds == kind).to_numpy())
         if len(part):
-            overall = measure(answers.take(part), rounds=ROUNDS, curves=False).overall
+            overall = Scores(arrays=answers.take(part), rounds=ROUNDS, curves=False).overall
             first = overall.iloc[0]
             rows.append((kind, len(part), *first, overall.loc["balanced_accuracy", "value"]))
     names = [column.name, "clips", "accuracy", "low", "high", "balanced_accuracy"]

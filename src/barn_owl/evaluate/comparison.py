@@ -11,9 +11,9 @@ import scipy
 from barn_owl.errors import TableError
 from barn_owl.evaluate.evaluation import Evaluation
 from barn_owl.evaluate.intervals import draw, draws_inside, interval
-from barn_owl.evaluate.metrics import ROUNDS, observed, scores_of
 from barn_owl.evaluate.mistakes import PLACE
 from barn_owl.evaluate.prediction_arrays import PredictionArrays
+from barn_owl.evaluate.scores import ROUNDS, observed, scores_of
 
 SHOWN = ("accuracy", "exact", "balanced_accuracy", "macro_f1", "roc_area", "log_loss", "brier")
 LEVEL = 0.05

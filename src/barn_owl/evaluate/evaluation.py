@@ -12,10 +12,9 @@ from barn_owl.clips import find_leaks
 from barn_owl.evaluate.breakdown import confusable_order, score_by
 from barn_owl.evaluate.calibration import calibration_error, calibration_table, coverage_table, decided
 from barn_owl.evaluate.curves import label_curve
-from barn_owl.evaluate.metrics import ROUNDS, Metrics, measure, observed
 from barn_owl.evaluate.mistakes import likely_wrong_labels, mistakes
 from barn_owl.evaluate.prediction_arrays import LIKELY, PredictionArrays, read_prediction_arrays
-from barn_owl.evaluate.scores import MultilabelScores, Scores, plain, plain_number, score_labels, score_multilabel
+from barn_owl.evaluate.scores import ROUNDS, Scores, observed, plain, plain_number
 
 FEW_CLIPS, FEW_GROUPS, WIDE = 10, 5, 0.2
 """Below 10 clips one changes a recall by more than a tenth, below 5 groups a bootstrap has little to draw from,
@@ -82,17 +81,9 @@ class Evaluation:
         return read_prediction_arrays(self.predictions, self.labels, multilabel=self.multilabel)
 
     @cached_property
-    def scores(self) -> Scores | MultilabelScores:
-        """Counts: the confusion, precision, recall and F1 by label."""
-        truth, given = self.predictions["label"].tolist(), self.predictions["predicted"].fillna("").tolist()
-        if self.multilabel:
-            return score_multilabel(truth, given, self.labels)
-        return score_labels(truth, given, self.labels, majority=self.majority)
-
-    @cached_property
-    def metrics(self) -> Metrics:
-        """All scores with their 95 % intervals, from a bootstrap over groups."""
-        return measure(self.arrays, rounds=self.rounds)
+    def scores(self) -> Scores:
+        """Confusion, and all scores with 95 % intervals from a bootstrap over groups."""
+        return Scores(arrays=self.arrays, majority=self.majority, rounds=self.rounds)
 
     @cached_property
     def baselines(self) -> pd.DataFrame:
@@ -114,7 +105,7 @@ class Evaluation:
             given = self._scores_of(always, curves=False)
             majority = {name: given[name][0] for name in OF_ONE_ANSWER}
             chance |= {"accuracy": 1 / labels, "balanced_accuracy": 1 / labels, "kappa": 0.0, "matthews": 0.0}
-        table = self.metrics.overall
+        table = self.scores.overall
         columns = {"majority": majority, "chance": chance}
         if self.clip_statistics is not None:
             columns["clip_statistics"] = {"balanced_accuracy": self.clip_statistics}
@@ -130,7 +121,7 @@ class Evaluation:
     @cached_property
     def order(self) -> list[str]:
         """Labels in an order where those confused with each other stand together."""
-        if isinstance(self.scores, Scores):
+        if not self.multilabel:
             return confusable_order(self.scores.confusion)
         return list(self.labels)
 
@@ -220,7 +211,7 @@ class Evaluation:
                 "The table has no column group, so clips of one recorder or session may be in several splits: "
                 "the scores may be too high."
             )
-        balanced = self.metrics.overall.loc["balanced_accuracy"]
+        balanced = self.scores.overall.loc["balanced_accuracy"]
         if balanced["high"] - balanced["low"] > WIDE:
             found.append(
                 f"The test is small: balanced accuracy between {balanced['low']:.2f} and "
@@ -230,9 +221,9 @@ class Evaluation:
 
     def _caveats_of_the_model(self) -> list[str]:
         found, answers = [], self.arrays
-        reached = float(self.metrics.overall.loc["balanced_accuracy", "value"])
+        reached = float(self.scores.overall.loc["balanced_accuracy", "value"])
         chance = 0.5 if self.multilabel else 1 / max(int(answers.truth.any(axis=0).sum()), 1)
-        low = float(self.metrics.overall.loc["balanced_accuracy", "low"])
+        low = float(self.scores.overall.loc["balanced_accuracy", "low"])
         if reached <= chance:
             found.append(f"No better than chance: balanced accuracy {reached:.2f}, chance {chance:.2f}.")
         elif low <= chance:
@@ -299,13 +290,13 @@ class Evaluation:
     @property
     def summary(self) -> str:
         """The main result in one or two sentences."""
-        balanced = self.metrics.overall.loc["balanced_accuracy"]
+        balanced = self.scores.overall.loc["balanced_accuracy"]
         what = "Balanced accuracy of the labels" if self.multilabel else "Balanced accuracy"
         span = "" if np.isnan(balanced["low"]) else f" (95 %: {balanced['low']:.2f} to {balanced['high']:.2f})"
         words = [f"{what} {balanced['value']:.2f}{span} on {len(self.arrays)} clips"]
         words.append(f"of {self.arrays.group_count} groups" if "group" in self.predictions else "")
         text = " ".join(word for word in words if word) + "."
-        if isinstance(self.scores, Scores):
+        if not self.multilabel:
             table = self.scores.by_label["recall"].dropna().sort_values()
             text += f" Lowest recall: {table.iloc[0]:.2f} ({table.index[0]})."
             if len(self.scores.confusions):
@@ -326,13 +317,13 @@ class Evaluation:
             "caveats": self.caveats,
         }
         return content | {
-            "labels": plain(self.metrics.by_label),
+            "labels": plain(self.scores.by_label),
             "calibration_error": plain_number(self.calibration_error),
         }
 
     def _repr_html_(self) -> str:
         words = "".join(f"<li>{html.escape(caveat)}</li>" for caveat in self.caveats)
-        table = self.metrics.by_label[["recall", "precision", "f1", "roc_area", "count"]].round(3).to_html()
+        table = self.scores.by_label[["recall", "precision", "f1", "roc_area", "count"]].round(3).to_html()
         return f"<p>{html.escape(self.summary)}</p><ul>{words}</ul>{self.baselines.round(3).to_html()}{table}"
 
 

@@ -1,4 +1,6 @@
 from .cache import FrameCache as FrameCache
+from .custom import CustomFeature as CustomFeature, register_feature as register_feature
+from .embedding import EmbeddingSettings as EmbeddingSettings
 from .export import (
     frame_table as frame_table,
     read_features as read_features,

@@ -60,7 +60,7 @@ class FrameCache:
     """The cached frames of one front end; `sound` identifies the preprocessing of the samples."""
 
     def __init__(self, folder: str | Path, front_end: FrontEnd, sound: str = "") -> None:
-        settings = json.dumps(front_end.model_dump(), sort_keys=True) + sound
+        settings = json.dumps(front_end.identity(), sort_keys=True) + sound
         self.folder = Path(folder).absolute() / hashlib.sha256(settings.encode()).hexdigest()[:16]
         self.width = front_end.width
         self._settings = settings

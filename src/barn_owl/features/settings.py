@@ -2,19 +2,22 @@
 
 from functools import cached_property
 from itertools import pairwise
+from typing import Any
 
 import numpy as np
 import scipy
-from pydantic import Field, field_validator, model_validator
+from pydantic import Field, PrivateAttr, field_validator, model_validator
 
 from barn_owl.features.catalog import FEATURES, GROUPS
+from barn_owl.features.custom import CustomFeature, custom_feature, custom_names
+from barn_owl.features.embedding import EmbeddingSettings, embedding_feature
 from barn_owl.features.framing import frame_count, periodic_window
 from barn_owl.features.mel import mel_edges
 from barn_owl.settings import Settings
 from barn_owl.wording import nearest_to
 
 DELTAS = {"deltas": 1, "second-deltas": 2}
-LOUDNESS = "loudness"
+LOUDNESS, EMBEDDING = "loudness", "embedding"
 LONGEST_FFT, LARGEST_BANK = 1 << 17, 1 << 24
 """Samples of a transform, and numbers of a filter bank, at most: 67 MB each, so that a plan or a model file from
 someone else cannot take all memory.
@@ -58,14 +61,18 @@ class FrontEndSettings(Settings):
     """Lowest pitch to look for."""
     pitch_high_hz: float = Field(default=1000.0, gt=0)
     """Highest pitch to look for."""
+    embedding: EmbeddingSettings | None = None
+    """Section of the feature `embedding`, see below."""
+    _custom: dict[str, CustomFeature] = PrivateAttr(default_factory=dict)  # goes into worker processes with the rest
 
     @field_validator("features")
     @classmethod
     def _known(cls, features: list[str]) -> list[str]:
         spread = [name for entry in features for name in GROUPS.get(entry, (entry,))]
-        known = [*FEATURES, *DELTAS, LOUDNESS]
+        known = [*FEATURES, *DELTAS, LOUDNESS, EMBEDDING]
         for name in spread:
-            if name not in known:
+            if name not in known and not custom_feature(name):
+                known += custom_names()
                 raise ValueError(f"unknown feature {name!r}; {nearest_to(name, [*known, *GROUPS])}")
         if spread[0] in DELTAS:
             raise ValueError(f"{spread[0]} must come after the feature it is of")
@@ -97,7 +104,35 @@ class FrontEndSettings(Settings):
                 f"pitch_low_hz must be below pitch_high_hz={self.pitch_high_hz:g}, got {self.pitch_low_hz:g}"
             )
         periodic_window(self.window, self.frame)  # a name that is not known is reported here
+        self._custom.update(self._found_custom())
         return self
+
+    def _found_custom(self) -> dict[str, CustomFeature]:
+        """Return the custom features by name; raises ValueError for another sample rate."""
+        found = {name: feature for name in self.features if (feature := custom_feature(name))}
+        if EMBEDDING in self.features:
+            if self.embedding is None:
+                raise ValueError("embedding: the feature 'embedding' needs this section, with the graph")
+            rate_hz, hop_s, bands = self.rate_hz, self.hop_s, self.bands
+            found[EMBEDDING] = embedding_feature(self.embedding, rate_hz=rate_hz, hop_s=hop_s, bands=bands)
+        for name, feature in found.items():
+            if feature.rate_hz not in {None, self.rate_hz}:
+                raise ValueError(f"rate_hz: the feature {name!r} needs {feature.rate_hz}, got {self.rate_hz}")
+        return found
+
+    @property
+    def custom(self) -> dict[str, CustomFeature]:
+        """The custom features by name."""
+        return self._custom
+
+    def described(self) -> dict[str, Any]:
+        """Return the settings as plain values, without an embedding that is not there."""
+        return self.model_dump(exclude={"embedding"} if self.embedding is None else None)
+
+    def identity(self) -> dict[str, Any]:
+        """Return everything that decides the frames: settings, and versions of custom features."""
+        custom = [feature.identity() for feature in self.custom.values()]
+        return self.described() | ({"custom": custom} if custom else {})
 
     def _takes_no_more_than_sensible(self) -> None:
         if self.fft_length > LONGEST_FFT or self.bands * self.fft_length > LARGEST_BANK:
@@ -164,9 +199,9 @@ class FrontEndSettings(Settings):
         for name in self.features:
             times = DELTAS.get(name, 0)
             base = base if times else name
-            feature = FEATURES.get(base)
-            names = feature.names(self) if feature else ["loudness"]
-            unit = feature.unit if feature else "LUFS"
+            feature, custom = FEATURES.get(base), self.custom.get(base)
+            names = feature.names(self) if feature else list(custom.columns) if custom else [LOUDNESS]
+            unit = feature.unit if feature else custom.unit if custom else "LUFS"
             if times:
                 names, unit = (
                     [f"{name} of {column}" for column in names],

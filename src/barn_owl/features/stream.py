@@ -10,9 +10,12 @@ from barn_owl.audio.samples import as_mono
 from barn_owl.errors import AudioError
 from barn_owl.features.cepstrum import deltas
 from barn_owl.features.chunk import COMPUTED, Chunks, Workspace
+from barn_owl.features.custom import CustomStream
 from barn_owl.features.framing import frame_view
 from barn_owl.features.matrices import FrontEndMatrices
 from barn_owl.features.products import CHUNK
+
+NOT_FINITE = "samples must be finite; there is NaN or infinity among them"
 
 
 class FrameStream:
@@ -50,13 +53,19 @@ class FrameStream:
         self._spaces = [Workspace(front_end) for _ in range(1 if "flux" in self._bases else workers)]
         self._before: np.ndarray | None = None  # last magnitudes of the chunk before
         self._loudness = MomentaryLoudness(front_end) if "loudness" in self._bases else None
+        self._custom = {name: CustomStream(feature, front_end) for name, feature in front_end.custom.items()}
+        self._computed_names = [name for name in self._bases if name in COMPUTED]
+        if "log-mel" not in self._bases and any(one.feature.takes == "log-mel" for one in self._custom.values()):
+            self._computed_names.append("log-mel")
+        self._waiting: list[np.ndarray] = []  # per base: frames whose custom features are not computed yet
         self._ahead = front_end.delta_frames * max(times for _, times, _, _ in front_end.layout)
         self._context: list[np.ndarray] = []  # per base: frames that deltas still need
 
     @property
     def wait_s(self) -> float:
         """Time that a whole frame waits for others, at most."""
-        return (CHUNK - 1) * self.front_end.hop_s if self._patient else 0.0
+        custom_s = max((stream.wait_s for stream in self._custom.values()), default=0.0)
+        return custom_s + ((CHUNK - 1) * self.front_end.hop_s if self._patient else 0.0)
 
     def push(self, samples: np.ndarray) -> np.ndarray:
         """Take samples as `FrontEnd.frames` and return the frames that became whole; float32, ``(frames, width)``.
@@ -75,13 +84,18 @@ class FrameStream:
             available -= available % CHUNK
         if self._loudness:
             self._loudness.push(samples)
+        if self._custom and not np.isfinite(samples).all():
+            raise AudioError(NOT_FINITE)
+        for stream in self._custom.values():
+            if stream.feature.takes == "samples":
+                stream.push(samples)
         if available <= skip:
             self._kept = kept.copy()
             return np.empty((0, front_end.width), dtype=np.float32)
         bases = self._base_frames(frame_view(kept, front_end.frame, front_end.hop)[:available], skip)
         # One sample that is not a number, or infinite, spoils its frames, and a spoiled frame their maximum.
-        if not all(np.isfinite(base.max()) for base in bases):
-            raise AudioError("samples must be finite; there is NaN or infinity among them")
+        if not all(np.isfinite(base.max(initial=0.0)) for base in bases):
+            raise AudioError(NOT_FINITE)
         self._computed += available - skip
         self._kept = kept[available // CHUNK * CHUNK * front_end.hop :].copy()
         return self._assembled(bases, last=False)
@@ -95,6 +109,11 @@ class FrameStream:
             rest = self.push(np.zeros(lacking, dtype=np.float32))
         else:
             rest = np.empty((0, self.front_end.width), dtype=np.float32)
+        if self._custom and self._waiting:
+            for stream in self._custom.values():
+                stream.finish()
+            bases = self._with_custom([base[:0] for base in self._waiting])
+            rest = np.concatenate([rest, self._assembled(bases, last=False)])
         if not self._ahead or not self._computed:
             return rest
         nothing = [np.empty((0, base.shape[1]), dtype=np.float32) for base in self._context]
@@ -102,8 +121,9 @@ class FrameStream:
 
     def _base_frames(self, view: np.ndarray, skip: int) -> list[np.ndarray]:
         """Compute each base feature for framed samples (the first begins a chunk), without the first `skip` rows."""
-        count, names = len(view) - skip, [name for name in self._bases if name in COMPUTED]
-        out = {name: np.empty((count, self.front_end.widths[name]), dtype=np.float32) for name in names}
+        count, names = len(view) - skip, self._computed_names
+        widths = {"log-mel": self.front_end.bands, **self.front_end.widths}
+        out = {name: np.empty((count, widths[name]), dtype=np.float32) for name in names}
         free = SimpleQueue[Workspace]()
         for space in self._spaces:
             free.put(space)
@@ -127,11 +147,29 @@ class FrameStream:
                 list(threads.map(compute, firsts))
         if self._loudness:
             out["loudness"] = self._loudness.take(count)
-        return [out[name] for name in self._bases]
+        for stream in self._custom.values():
+            if stream.feature.takes == "log-mel":
+                stream.push(out["log-mel"])
+        return self._with_custom([out.get(name, np.empty((count, 0), dtype=np.float32)) for name in self._bases])
+
+    def _with_custom(self, bases: list[np.ndarray]) -> list[np.ndarray]:
+        """Return the frames that have their custom features; the others wait."""
+        if not self._custom:
+            return bases
+        if self._waiting:
+            bases = [np.concatenate(pair) for pair in zip(self._waiting, bases, strict=True)]
+        count = min(stream.ready(len(bases[0])) for stream in self._custom.values())
+        self._waiting = [base[count:] for base in bases]
+        return [
+            self._custom[name].take(count) if name in self._custom else base[:count]
+            for name, base in zip(self._bases, bases, strict=True)
+        ]
 
     def _assembled(self, bases: list[np.ndarray], *, last: bool) -> np.ndarray:
         """Put the columns together, with deltas where they are requested."""
         ahead = self._ahead
+        if ahead and not self._context and not len(bases[0]):
+            return np.empty((0, self.front_end.width), dtype=np.float32)
         if ahead:
             if not self._context:
                 self._context = [np.repeat(base[:1], ahead, axis=0) for base in bases]

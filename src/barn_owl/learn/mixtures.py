@@ -5,6 +5,7 @@ recorder's response is an offset in dB, so that nothing needs to go back to the 
 cannot be added up; of those, a sound takes the place of what is behind it.
 """
 
+import json
 from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
@@ -86,7 +87,7 @@ class MixtureMaker:
         self._quiet = list(examples.behind.parts)
         if not len(self._beds) and not self._quiet:
             self._quiet = self._quiet_parts()
-        kind = plan.front_end.model_dump_json(), plan.seed
+        kind = json.dumps(plan.front_end.identity()), plan.seed
         self._unknown = synthetic_sounds(*kind) if self._adds and plan.mixtures.unknown else []
         self._noise = white_noise(*kind) if self._adds else np.empty((0, plan.front_end.width), dtype=np.float32)
 

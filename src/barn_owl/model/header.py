@@ -39,6 +39,14 @@ class ExtraColumnShape(Settings):
     words: list[Annotated[str, Field(max_length=1000)]] = Field(max_length=10_000)
 
 
+class CustomIdentity(Settings):
+    """A custom feature that a model was trained with."""
+
+    name: str = Field(min_length=1, max_length=200)
+    version: str = Field(max_length=1000)
+    columns: list[Annotated[str, Field(max_length=1000)]] = Field(max_length=10_000)
+
+
 class Header(Settings):
     """The header of a model file."""
 
@@ -47,6 +55,7 @@ class Header(Settings):
     background: list[Label]
     ignored: list[Label]
     front_end: dict[str, Any]
+    custom_features: list[CustomIdentity] = Field(default=[], max_length=64)
     clips: dict[str, Any]
     decoding: DecodingSettings
     previous_decoding: DecodingSettings | None = None

@@ -6,7 +6,8 @@ from typing import Protocol, TypeAlias
 import numpy as np
 
 from barn_owl.classifiers.kind import rebuild
-from barn_owl.errors import BarnOwlError, ModelError
+from barn_owl.errors import BarnOwlError, ModelError, PlanError
+from barn_owl.features.custom import custom_feature
 from barn_owl.files import is_file, is_folder, not_a_file
 from barn_owl.model.exemplars import Exemplar, unpacked
 from barn_owl.model.extras import ExtraColumn, ExtraColumns
@@ -42,6 +43,7 @@ def load_model(path: str | Path) -> Model:
     if why := not_a_file(path):
         raise ModelError(f"{path} {why}")
     header, arrays = read_model_file(path)
+    _find_custom_features(header, path)
     try:
         return _made(header, arrays)
     except (KeyError, ValueError, BarnOwlError) as error:
@@ -129,6 +131,37 @@ def _prove(model: Model) -> None:
         raise ValueError(f"it gives scores of shapes {shapes}, expected {(followed, followed, named_by)}")
     if not all(np.isfinite(part).all() for part in output[:3]):
         raise ValueError("it gives scores that are no numbers")
+
+
+def _find_custom_features(header: Header, path: Path) -> None:
+    """Raise ModelError, with the name of what is missing, where a custom feature is not the one of the training.
+
+    A graph that is not where it was is looked for beside the model.
+    """
+    embedding = header.front_end.get("embedding")
+    if isinstance(embedding, dict) and not is_file(graph := Path(str(embedding.get("graph")))):
+        if not is_file(beside := path.absolute().parent / graph.name):
+            raise ModelError(f"{path} needs {graph}, which is not there; put it there, or beside the model")
+        embedding["graph"] = str(beside)
+    for wanted in header.custom_features:
+        if wanted.name != "embedding" and custom_feature(wanted.name) is None:
+            raise ModelError(
+                f"{path} needs the feature {wanted.name!r} (version {wanted.version}), which is not there: call "
+                "barn_owl.register_feature before loading the model, or install the package that offers it"
+            )
+    if not header.custom_features:
+        return
+    try:
+        custom = header.made_front_end().custom
+    except PlanError as error:
+        raise ModelError(f"{path} cannot be used: {error}") from error
+    for wanted in header.custom_features:
+        found = custom.get(wanted.name)
+        if found is None or found.identity() != wanted.model_dump():
+            raise ModelError(
+                f"{path} was trained with another version of the feature {wanted.name!r}: {wanted.version} with "
+                f"{len(wanted.columns)} columns, here is {found.version if found else 'none'}"
+            )
 
 
 def _fitting(array: np.ndarray, width: int) -> np.ndarray:

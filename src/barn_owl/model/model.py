@@ -208,7 +208,7 @@ class Model:
             "labels": self.labels,
             "background": self.background,
             "ignored": self.ignored,
-            "front_end": self.front_end.model_dump(),
+            "front_end": self.front_end.described(),
             "decoding": self.decoding.model_dump(),
         }
 
@@ -229,7 +229,9 @@ class Model:
         OutputError
             If the file exists and `force` is false, or cannot be written.
         """
-        header = self.described() | {
+        custom = [feature.identity() for feature in self.front_end.custom.values()]
+        header = self.described() | ({"custom_features": custom} if custom else {})
+        header |= {
             "clips": self.clips.model_dump(),
             "previous_decoding": None if self.previous_decoding is None else self.previous_decoding.model_dump(),
             "multilabel": self.multilabel,

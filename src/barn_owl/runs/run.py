@@ -51,7 +51,7 @@ class Run:
 
     def __repr__(self) -> str:
         """Say in a line what it is and how good."""
-        reached = self.tested.metrics.overall["value"].get("balanced_accuracy") if self.tested else None
+        reached = self.tested.scores.overall["value"].get("balanced_accuracy") if self.tested else None
         skill = "not tested" if reached is None else f"balanced accuracy {reached:.2f} on the test clips"
         return f"Run({str(self.folder)!r}: {self.plan.classifier}, {len(self.model.labels)} labels, {skill})"
 
@@ -174,7 +174,7 @@ class Run:
             chosen = self.predictions["split"] == split
             if chosen.any():
                 one = self.evaluate(split=split)
-                overall = one.metrics.overall["value"]
+                overall = one.scores.overall["value"]
                 rows[split] = {
                     "clips": len(one.arrays),
                     "accuracy": overall.iloc[0],

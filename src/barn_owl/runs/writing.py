@@ -17,7 +17,7 @@ from barn_owl.audio import Excerpt
 from barn_owl.classifiers.cnn import networks_in
 from barn_owl.clips import write_clip_table
 from barn_owl.clips.splits import SPLITS
-from barn_owl.evaluate import Evaluation, Scores
+from barn_owl.evaluate import Evaluation
 from barn_owl.evaluate.predictions import clip_outputs, with_predictions
 from barn_owl.files import whole_file, write_json
 from barn_owl.learn import Fitted, Plan, write_plan
@@ -71,7 +71,7 @@ def write_run(
         write_clip_table(unlabeled_sounds(model, data.unlabeled), folder / UNLABELED, force=True)
     write_json(folder / "scores.json", {split: one.as_dict() if one else None for split, one in judged.items()})
     write_json(folder / BASELINE, clip_statistics_baseline(data, multilabel=plan.multilabel))
-    if judged["test"] and isinstance(judged["test"].scores, Scores):
+    if judged["test"] and not judged["test"].multilabel:
         write_table(judged["test"].scores.confusion, folder / "confusion.csv", force=True, index="label")
     with whole_file(folder / EMBEDDINGS) as beside:
         np.save(beside, outputs.embeddings, allow_pickle=False)

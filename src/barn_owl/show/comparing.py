@@ -6,7 +6,7 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 
-from barn_owl.evaluate import Evaluation, Scores
+from barn_owl.evaluate import Evaluation
 from barn_owl.evaluate.comparison import p_words
 from barn_owl.runs.compare import RunComparison
 from barn_owl.show.confusion import confusion_difference_figure
@@ -79,12 +79,12 @@ def _with_intervals(scores: pd.DataFrame, name: str) -> pd.Series:
 def _differences(evaluations: Mapping[str, Evaluation], names: list[str]) -> list[dict[str, str]]:
     """How each confusion differs from the first one's, where both have the same labels and not too many."""
     shown = []
-    first = evaluations[names[0]].scores
+    first = evaluations[names[0]]
     for name in names[1:]:
-        own = evaluations[name].scores
-        if not isinstance(first, Scores) or not isinstance(own, Scores) or len(first.confusion) > LARGEST:
+        own = evaluations[name]
+        if first.multilabel or own.multilabel or len(first.labels) > LARGEST:
             continue
-        if sorted(first.confusion.index) == sorted(own.confusion.index):
+        if sorted(first.labels) == sorted(own.labels):
             figure = confusion_difference_figure(first, own, names=(names[0], name))
             shown.append(
                 {"figure": drawing(figure), "words": f"Confusion of {name} less that of {names[0]}, in points"}

@@ -19,15 +19,15 @@ LOSS_AND_GAIN = LinearSegmentedColormap.from_list(
 )
 
 
-def confusion_figure(evaluation: Evaluation | Scores, *, title: str = "") -> Figure:
+def confusion_figure(evaluation: Evaluation, *, title: str = "") -> Figure:
     """Draw the confusion matrix: true labels (rows), predicted labels (columns), shaded by share of the row.
 
     Labels that are confused with each other are adjacent.
 
     Parameters
     ----------
-    evaluation : Evaluation | Scores
-        Evaluation with one label for each clip, or its scores.
+    evaluation : Evaluation
+        Evaluation with one label for each clip.
     title : str
         Title; default: the most frequent confusion.
 
@@ -38,17 +38,15 @@ def confusion_figure(evaluation: Evaluation | Scores, *, title: str = "") -> Fig
 
     Raises
     ------
-    TypeError
-        If the evaluation is of several labels for each clip, which have no confusion matrix.
+    TableError
+        If clips may have several labels.
 
     Examples
     --------
     >>> evaluation = barn_owl.open_run("first").evaluate()
     >>> barn_owl.save_figure(barn_owl.show.confusion_figure(evaluation), "confusion.png")
     """
-    scores = evaluation.scores if isinstance(evaluation, Evaluation) else evaluation
-    if not isinstance(scores, Scores):
-        raise TypeError(f"evaluation must have one label for each clip, got {type(scores).__name__}")
+    scores = evaluation.scores
     order = confusable_order(scores.confusion)
     table = scores.confusion.loc[order, order]
     counts = table.to_numpy()
@@ -70,7 +68,7 @@ def confusion_figure(evaluation: Evaluation | Scores, *, title: str = "") -> Fig
     return figure
 
 
-def confusion_difference_figure(first: Scores, second: Scores, *, names: tuple[str, str]) -> Figure:
+def confusion_difference_figure(first: Evaluation, second: Evaluation, *, names: tuple[str, str]) -> Figure:
     """Draw the difference between two confusion matrices of the same labels, second minus first.
 
     On the diagonal more is better, off it less: both are drawn in the color of a gain.
@@ -82,14 +80,15 @@ def confusion_difference_figure(first: Scores, second: Scores, *, names: tuple[s
 
     Examples
     --------
-    >>> scores = barn_owl.open_run("first").evaluate().scores
-    >>> figure = barn_owl.show.confusion_difference_figure(scores, scores, names=("before", "after"))
+    >>> runs = [barn_owl.open_run(name).evaluate() for name in ("first", "second")]
+    >>> figure = barn_owl.show.confusion_difference_figure(*runs, names=("first", "second"))
     >>> barn_owl.save_figure(figure, "difference.png")
     """
-    if sorted(first.confusion.index) != sorted(second.confusion.index):
+    if sorted(first.labels) != sorted(second.labels):
         raise TableError("the two confusions are of different labels")
-    order = confusable_order(first.confusion + second.confusion)
-    shares = [_row_shares(one.confusion.loc[order, order]) for one in (first, second)]
+    before, after = first.scores.confusion, second.scores.confusion
+    order = confusable_order(before + after)
+    shares = [_row_shares(counts.loc[order, order]) for counts in (before, after)]
     change = 100 * (shares[1] - shares[0])
     gain = np.where(np.eye(len(order), dtype=bool), change, -change)
     figure = new_figure()
@@ -105,7 +104,7 @@ def confusion_difference_figure(first: Scores, second: Scores, *, names: tuple[s
             )  # fmt: skip
     _name(axes, order, order)
     axes.set(xlabel="predicted label", ylabel="true label")
-    better = float(np.trace(change)) / max(int((first.confusion.sum(axis=1) > 0).sum()), 1)
+    better = float(np.trace(change)) / max(int((before.sum(axis=1) > 0).sum()), 1)
     heading(axes, f"{names[1]} against {names[0]}: balanced accuracy {better:+.1f} points")
     bar = figure.colorbar(image, ax=axes, pad=0.01, fraction=0.03)
     # The number in a cell is the change of its share, which is for the worse where labels are mixed up.

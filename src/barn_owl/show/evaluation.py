@@ -18,7 +18,7 @@ def labels_figure(evaluation: Evaluation) -> Figure:
     >>> evaluation = barn_owl.open_run("first").evaluate()
     >>> barn_owl.save_figure(barn_owl.show.labels_figure(evaluation), "labels.png")
     """
-    table = evaluation.metrics.by_label
+    table = evaluation.scores.by_label
     table = table[table["count"] > 0].sort_values("recall", ascending=False)
     figure = new_figure(float(np.clip(2 + 0.45 * len(table), 4.5, 30)))
     axes = figure.add_subplot()
@@ -46,7 +46,7 @@ def thresholds_figure(evaluation: Evaluation) -> Figure:
     >>> evaluation = barn_owl.open_run("first").evaluate()
     >>> barn_owl.save_figure(barn_owl.show.thresholds_figure(evaluation), "thresholds.png")
     """
-    table = evaluation.metrics.by_label
+    table = evaluation.scores.by_label
     labels = list(table[table["roc_area"].notna()].sort_values("roc_area").index[:MOST_CURVES])
     figure = new_figure(5.0)
     if not labels:  # each label needs clips that have it and clips that lack it

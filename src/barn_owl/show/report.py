@@ -12,7 +12,7 @@ from matplotlib.figure import Figure
 
 from barn_owl.clips.table import COLUMNS
 from barn_owl.errors import BarnOwlError, ModelError, TableError
-from barn_owl.evaluate import Evaluation, Scores
+from barn_owl.evaluate import Evaluation
 from barn_owl.evaluate.prediction_arrays import SCORE
 from barn_owl.files import real_path
 from barn_owl.runs import Run
@@ -80,7 +80,7 @@ def write_report(
     doubted = _doubted(run, clips)
     for number in range(len(evaluation.predictions)):
         clips.listed[number]["sound"] = shelf.sound(evaluation.predictions.iloc[number])
-    measured = evaluation.metrics
+    measured = evaluation.scores
     write_page(
         path,
         "report.html",
@@ -202,7 +202,7 @@ def _doubted(run: Run, clips: _Clips) -> list[dict[str, Any]]:
 
 
 def _confusion(evaluation: Evaluation) -> dict[str, Any] | None:
-    if not isinstance(evaluation.scores, Scores):
+    if evaluation.multilabel:
         return None
     table = evaluation.scores.confusion
     place = {label: number for number, label in enumerate(evaluation.labels)}
@@ -219,7 +219,7 @@ def _confusion(evaluation: Evaluation) -> dict[str, Any] | None:
 
 
 def _confused(evaluation: Evaluation) -> list[str]:
-    if not isinstance(evaluation.scores, Scores):
+    if evaluation.multilabel:
         return []
     return [
         f"{row.count} of {round(row.count / row.share)} {row.label} clips classified as {row.confused_with}."

@@ -5,7 +5,7 @@ from pathlib import Path
 from matplotlib.figure import Figure
 
 from barn_owl.clips import read_corrections, write_clip_table
-from barn_owl.evaluate import Evaluation, Scores
+from barn_owl.evaluate import Evaluation
 from barn_owl.files import is_file, write_json
 from barn_owl.runs import Run
 from barn_owl.show.confusion import confusion_figure
@@ -48,13 +48,13 @@ def write_evaluation(run: Run, evaluation: Evaluation, folder: Path) -> dict[str
     >>> sorted(figures)
     ['calibration', 'curves', 'labels', 'thresholds']
     """
-    if isinstance(evaluation.scores, Scores):  # multilabel: no confusion matrix
+    if not evaluation.multilabel:
         write_table(evaluation.scores.confusion, folder / "confusion.csv", force=True, index="label")
-        save_figure(confusion_figure(evaluation.scores), folder / "figures" / "confusion.png", force=True)
+        save_figure(confusion_figure(evaluation), folder / "figures" / "confusion.png", force=True)
     if not (folder / "model.safetensors").exists():
         write_json(folder / "scores.json", evaluation.as_dict())
         write_clip_table(evaluation.predictions, folder / "predictions.csv", force=True)
-    write_table(evaluation.metrics.by_label, folder / "labels.csv", force=True, index="label")
+    write_table(evaluation.scores.by_label, folder / "labels.csv", force=True, index="label")
     write_clip_table(evaluation.mistakes, folder / "mistakes.csv", force=True)
     _write_corrections(evaluation if evaluation.rows is None else None, run, folder / "corrections.csv")
     figures = report_figures(run, evaluation)
