@@ -15,7 +15,7 @@ from barn_owl.evaluate import predict
 from barn_owl.features import FrontEnd
 from barn_owl.learn import Examples, trainer_pool
 from barn_owl.learn.fitted import held_out_parts
-from barn_owl.learn.trainer_pool import held_out, kept_processes
+from barn_owl.learn.trainer_pool import TrainingProcesses, held_out
 from barn_owl.model import load_model
 from barn_owl.runs import Work, train
 from helpers import assert_close, small_plan, sound
@@ -99,9 +99,10 @@ def test_a_process_that_holds_much_is_not_replaced_by_an_empty_one():
         time.sleep(1.1)  # a pool looks at the memory of its processes once per second
         return sum(len(one) for one in trainer_pool._of_this_process)
 
-    with kept_processes(plan_of(2), workers=2):
-        (pool,) = trainer_pool._kept.idle
+    with TrainingProcesses(plan_of(2), workers=2) as processes:
+        pool = processes.take()
         assert [pool.submit(hold, megabytes).result() for megabytes in (400, 0, 0)] == [400_000_000] * 3
+        pool.kill()
 
 
 def test_frames_on_disk_go_to_another_process_without_their_content(clips, tmp_path):

@@ -6,7 +6,7 @@ from typing import Any
 import numpy as np
 
 from barn_owl.classifiers.base import Classifier, Cost, FrameScores
-from barn_owl.classifiers.kind import ClassifierKind
+from barn_owl.classifiers.kind import NetworkKind
 from barn_owl.classifiers.level import Level
 from barn_owl.classifiers.limits import check_size, check_window
 from barn_owl.errors import PlanError
@@ -179,16 +179,15 @@ def _check(settings: NetworkSettings, features: int) -> None:
         raise ValueError(f"{where}, {error}; frames have {features} features") from None
 
 
-KIND = ClassifierKind(
+KIND = NetworkKind(
     name="cnn",
     settings=NetworkSettings,
     config=CnnConfig,
     rebuild=_rebuild,
     network=Convolutional,
-    networks=lambda settings: settings.count,
+    count=lambda settings: settings.count,
     only=lambda settings, number: settings.only(number),
     sees_frames=True,
-    prunable=True,
     exports=True,
     check=_check,
     searched={

@@ -5,9 +5,10 @@ point of the group ``barn_owl.classifiers`` that names its `ClassifierKind`, a p
 Plans, command line, model files, rankings, searches and exports follow from it.
 """
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from importlib import import_module
+from math import inf
 from typing import Any, Protocol
 
 import numpy as np
@@ -37,45 +38,78 @@ class Rebuild(Protocol):
 
 @dataclass(frozen=True, kw_only=True)
 class ClassifierKind:
-    """What a kind of classifier is and can do.
+    """A kind of classifier: how models of it are stored, and what they support.
 
-    name : in plans and model files. settings : its section of a plan, whose docstring says what it is; None where no
-    plan can name it. config : the schema of what a model file says of it; rebuild : makes it of that and its arrays.
-
-    It learns in one of two ways. candidates : a classifier of rows that gives one after the other, see
-    `barn_owl.classifiers.row_classifiers`; stops : of its settings, after how many candidates that are no better it
-    stops, and how many there are at most. network : builds what is trained epoch by epoch: of rows ``(features,
-    labels, settings, rng)``, or, if it `sees_frames`, of frames ``(features, labels, settings, level, rng,
-    multilabel=...)``; then networks : how many there are, which are trained side by side, and only : the settings of
-    one of them alone.
-
-    is_baseline : knows nothing worth a rehearsal. prunable : networks over frames that can be
-    trained further, pruned and brought to whole numbers; exports : can be handed over to other programs. check :
-    raises ValueError for settings that do not suit frames of this many features. searched : keys of the plan that a
-    search draws for it, with their values; drawn : how often it draws the kind itself, alongside others.
+    Attributes
+    ----------
+    name : str
+        Name in plans and model files.
+    settings : type[Settings] | None
+        Section of a plan; its docstring describes the classifier. None: no plan can name it.
+    config : type[Settings]
+        Schema of its entry in a model file.
+    rebuild : Rebuild
+        Builds the trained classifier from its entry and arrays.
+    sees_frames : bool
+        Whether it scores frames rather than pooled rows.
+    exports : bool
+        Whether it can be exported to C and ONNX.
+    is_baseline : bool
+        Whether it ignores the sound, so that no rehearsal is made.
+    searched : Mapping[str, Sequence[Any]]
+        Keys of the plan that a search varies, with their values.
+    drawn : int
+        Weight of the classifier when a search draws one.
     """
 
     name: str
     settings: type[Settings] | None
     config: type[Settings]
     rebuild: Rebuild
-    candidates: Any = None
-    stops: Callable[[Any], tuple[int, int]] | None = None
-    network: Any = None
-    networks: Callable[[Any], int] = lambda settings: 1  # noqa: ARG005
-    only: Callable[[Any, int], Any] = lambda settings, number: settings  # noqa: ARG005
     sees_frames: bool = False
-    is_baseline: bool = False
-    prunable: bool = False
     exports: bool = False
-    check: Callable[[Any, int], None] = lambda settings, features: None  # noqa: ARG005
+    is_baseline: bool = False
     searched: Mapping[str, Sequence[Any]] = field(default_factory=dict)
     drawn: int = 0
 
-    @property
-    def is_resumable(self) -> bool:
-        """Whether it is trained epoch by epoch, and so can be stopped and resumed."""
-        return self.network is not None
+
+@dataclass(frozen=True, kw_only=True)
+class RowsKind(ClassifierKind):
+    """A kind of classifier of pooled rows, chosen among candidates; `rows_kind` creates one.
+
+    Attributes
+    ----------
+    candidates : Callable[[Any, Any], Iterator[Any]]
+        Yields a `Candidate` after the other for a `RowTask` and settings.
+    stops : Callable[[Any], tuple[float, int]]
+        For settings, after how many candidates without improvement to stop, and their largest number (0: unknown).
+    """
+
+    candidates: Callable[[Any, Any], Iterator[Any]]
+    stops: Callable[[Any], tuple[float, int]] = lambda settings: (inf, 0)  # noqa: ARG005
+
+
+@dataclass(frozen=True, kw_only=True)
+class NetworkKind(ClassifierKind):
+    """A kind of classifier that is trained by epochs, so that training can be stopped and resumed.
+
+    Attributes
+    ----------
+    network : Callable[..., Any]
+        Builds the untrained classifier: of rows from ``(features, labels, settings, rng)``; if `sees_frames`, from
+        ``(features, labels, settings, level, rng, multilabel=...)``.
+    count : Callable[[Any], int]
+        Number of networks for settings; they are trained in parallel.
+    only : Callable[[Any, int], Any]
+        Settings of one of the networks.
+    check : Callable[[Any, int], None]
+        Raises ValueError for settings that do not suit this number of features.
+    """
+
+    network: Callable[..., Any]
+    count: Callable[[Any], int] = lambda settings: 1  # noqa: ARG005
+    only: Callable[[Any, int], Any] = lambda settings, number: settings  # noqa: ARG005
+    check: Callable[[Any, int], None] = lambda settings, features: None  # noqa: ARG005
 
 
 _known: dict[str, ClassifierKind] = {}

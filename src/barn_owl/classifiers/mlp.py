@@ -6,7 +6,7 @@ from typing import Any
 import numpy as np
 from pydantic import Field, field_validator
 
-from barn_owl.classifiers.kind import ClassifierKind
+from barn_owl.classifiers.kind import NetworkKind
 from barn_owl.classifiers.limits import check_size
 from barn_owl.classifiers.pooled import Pooled, PooledConfig, rebuilt
 from barn_owl.network import BatchNorm, Dense, Dropout, Layer, Network, Relu
@@ -76,7 +76,7 @@ def _rebuild(
     return rebuilt(config, arrays, features, labels, make)
 
 
-KIND = ClassifierKind(
+KIND = NetworkKind(
     name="mlp",
     settings=MlpSettings,
     config=MlpConfig,

@@ -6,11 +6,12 @@ after the other, so that the caller can judge each and stop when it gets no bett
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from math import inf
 from typing import Any, NamedTuple
 
 import numpy as np
 
-from barn_owl.classifiers.kind import ClassifierKind
+from barn_owl.classifiers.kind import RowsKind
 from barn_owl.classifiers.pooled import PooledConfig, RowClassifier, rebuilt
 from barn_owl.settings import Settings
 
@@ -86,10 +87,10 @@ def rows_kind(
     rebuild: Callable[[dict[str, np.ndarray]], RowClassifier],
     settings: type[Settings] = NoSettings,
     is_baseline: bool = False,
-    stops: Callable[[Any], tuple[int, int]] | None = None,
+    stops: Callable[[Any], tuple[float, int]] = lambda settings: (inf, 0),  # noqa: ARG005
     searched: Mapping[str, Sequence[Any]] | None = None,
     drawn: int = 0,
-) -> ClassifierKind:
+) -> RowsKind:
     """Create the kind of a classifier of rows, for `register_classifier`.
 
     Parameters
@@ -105,7 +106,7 @@ def rows_kind(
         Settings: its section of a plan.
     is_baseline : bool
         Whether the classifier ignores the sound, so that no rehearsal is made.
-    stops : Callable[[Any], tuple[int, int]] | None
+    stops : Callable[[Any], tuple[float, int]]
         For settings, after how many candidates without improvement to stop, and their largest number.
     searched : Mapping[str, Sequence[Any]] | None
         Keys of the plan that a search varies, with their values.
@@ -114,7 +115,7 @@ def rows_kind(
 
     Returns
     -------
-    ClassifierKind
+    RowsKind
         The kind.
 
     Examples
@@ -123,12 +124,12 @@ def rows_kind(
     >>> barn_owl.classifiers.rows_kind("mine", candidates=logistic.candidates, rebuild=logistic.KIND.rebuild).name
     'mine'
     """
-    return ClassifierKind(
+    return RowsKind(
         name=name, settings=settings, config=PooledConfig, candidates=candidates,
         rebuild=lambda config, arrays, features, labels, multilabel: rebuilt(  # noqa: ARG005
             config, arrays, features, labels, rebuild
         ),
-        is_baseline=is_baseline, stops=stops, searched=searched or {}, drawn=drawn,
+        is_baseline=is_baseline, searched=searched or {}, drawn=drawn, stops=stops,
     )  # fmt: skip
 
 

@@ -93,9 +93,11 @@ def show_network(voice: common.Terminal, plan: owl.Plan, labels: int) -> pd.Data
 
     from barn_owl.learn.summary import summary
 
-    if not plan.kind.prunable:
+    if not plan.kind.exports:
         return None
-    classifier = plan.kind.network(plan.front_end.width, labels, plan.own, plan.levels, np.random.default_rng(0))
+    classifier = plan.network_kind.network(
+        plan.front_end.width, labels, plan.own, plan.levels, np.random.default_rng(0)
+    )
     table = summary(classifier.networks[0], plan.front_end.hop_ms, plan.front_end.frame_ms)
     shown = table.assign(
         activation_kb=table["activation_kb"].round(1),

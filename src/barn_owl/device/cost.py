@@ -201,6 +201,8 @@ def plain_model(plan: Plan, labels: int) -> Model:
         labels=[str(number) for number in range(labels)], background=[], front_end=front_end, clips=plan.clips,
         decoding=plan.decoding.but(labels={}), mean=np.zeros(front_end.width, np.float32),
         deviation=np.ones(front_end.width, np.float32),
-        classifier=plan.kind.network(front_end.width, labels, plan.own, plan.levels, rng, multilabel=plan.multilabel),
+        classifier=plan.network_kind.network(
+            front_end.width, labels, plan.own, plan.levels, rng, multilabel=plan.multilabel
+        ),
         multilabel=plan.multilabel,
     )  # fmt: skip

@@ -20,7 +20,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from barn_owl.classifiers.kind import kind_of, kinds
+from barn_owl.classifiers.kind import NetworkKind, kind_of, kinds
 from barn_owl.clips import fold_clips
 from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.device.cost import Footprint, footprint, plain_model
@@ -351,7 +351,7 @@ def _learned(
             line |= _judged(plan, data, fitted)
         if fitted.interrupted:
             raise KeyboardInterrupt
-        last = fitted.curves[-1] if plan.kind.is_resumable else fitted.best
+        last = fitted.curves[-1] if isinstance(plan.kind, NetworkKind) else fitted.best
         line |= {"loss": last.validation_loss, "recall": last.validation_recall, "f1": last.validation_f1}
     except BarnOwlError as error:
         line |= {"score": 0.0, "loss": np.nan, "recall": 0.0, "f1": 0.0, "trouble": str(error)}

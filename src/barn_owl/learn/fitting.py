@@ -6,10 +6,12 @@ from typing import Any
 import numpy as np
 from threadpoolctl import threadpool_limits
 
+from barn_owl.classifiers.kind import NetworkKind
 from barn_owl.learn.checkpoint import Checkpoint
 from barn_owl.learn.fitted import Examples, Fitted, Watcher
 from barn_owl.learn.plan import Plan
 from barn_owl.learn.pooled import fit_pooled
+from barn_owl.learn.trainer_pool import TrainingProcesses
 from barn_owl.learn.training import fit_network
 
 
@@ -26,6 +28,7 @@ def fit(
     resume: Checkpoint | None = None,
     save: Callable[[Checkpoint], None] | None = None,
     keep: int | None = None,
+    processes: TrainingProcesses | None = None,
 ) -> Fitted:
     """Fit the classifier of `plan` on `workers` threads; calls `watch` after each epoch.
 
@@ -44,6 +47,8 @@ def fit(
         A model of the same shape to train further.
     resume, save
         Where a network continues, and what is called with a `Checkpoint` after each epoch.
+    processes : TrainingProcesses | None
+        Processes for the networks, that are used again by the next training.
 
     Raises
     ------
@@ -53,9 +58,9 @@ def fit(
     watch = watch or (lambda _: None)
     # The parts of a batch are the unit of parallel work, so the linear algebra inside one is not.
     with threadpool_limits(limits=1, user_api="blas"), np.errstate(over="ignore", invalid="ignore"):
-        if plan.kind.is_resumable and estimator is None:
+        if isinstance(plan.kind, NetworkKind) and estimator is None:
             return fit_network(
                 plan, labels, train, validation,
-                workers=workers, watch=watch, start=start, resume=resume, save=save,
+                workers=workers, watch=watch, start=start, resume=resume, save=save, processes=processes,
             )  # fmt: skip
         return fit_pooled(plan, labels, train, validation, watch=watch, estimator=estimator, keep=keep)

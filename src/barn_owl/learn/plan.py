@@ -9,7 +9,7 @@ import numpy as np
 import tomlkit
 from pydantic import ConfigDict, Field, field_validator, model_validator
 
-from barn_owl.classifiers.kind import ClassifierKind, kind_of, kinds, names
+from barn_owl.classifiers.kind import ClassifierKind, NetworkKind, kind_of, kinds, names
 from barn_owl.classifiers.level import Level
 from barn_owl.classifiers.pooled import STEP_S
 from barn_owl.clips import Shares
@@ -261,6 +261,13 @@ class Plan(Settings):
         return kind_of(self.classifier)
 
     @property
+    def network_kind(self) -> NetworkKind:
+        """The kind of the classifier, which must be trained by epochs; raises PlanError for another classifier."""
+        if not isinstance(self.kind, NetworkKind):
+            raise PlanError(f"classifier: must be a network, got {self.classifier!r}")
+        return self.kind
+
+    @property
     def own(self) -> Any:
         """The section of the classifier; empty if it has none."""
         return getattr(self, self.classifier, None) or Settings()
@@ -293,7 +300,8 @@ class Plan(Settings):
             raise ValueError(f"ignored: {both[0]!r} is a background label already")
         if self.kind.sees_frames and self.columns:
             raise ValueError(f"columns: the classifier {self.classifier!r} uses frames only; use a pooled classifier")
-        self.kind.check(self.own, self.front_end.width)
+        if isinstance(self.kind, NetworkKind):
+            self.kind.check(self.own, self.front_end.width)
         return self
 
 

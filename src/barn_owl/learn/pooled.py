@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from barn_owl.classifiers.kind import RowsKind
 from barn_owl.classifiers.pooled import EstimatorAdapter, Pooled, pooled_windows
 from barn_owl.classifiers.row_classifiers import Candidate, RowTask
 from barn_owl.learn.fitted import (
@@ -139,8 +140,11 @@ def fit_pooled(
         rng=np.random.default_rng([plan.seed, TURNS]),
     )  # fmt: skip
     name = plan.classifier if estimator is None else type(estimator).__name__
-    found = plan.kind.candidates(task, plan.own) if estimator is None else _adapted_estimator(task, estimator)
-    kept, curves, interrupted = _best(plan, found, watched.targets, watch, keep)
+    if estimator is not None or not isinstance(plan.kind, RowsKind):
+        found, stops = _adapted_estimator(task, estimator), (np.inf, 0)
+    else:
+        found, stops = plan.kind.candidates(task, plan.own), plan.kind.stops(plan.own)
+    kept, curves, interrupted = _best(plan, found, stops, watched.targets, watch, keep)
     how = plan.window_frames, plan.window_step, plan.pooling.statistics, plan.levels
     classifier = Pooled(name, *how, kept.make(), center, spread)
     return Fitted(
@@ -156,10 +160,15 @@ def _adapted_estimator(task: RowTask, estimator: Any) -> Iterator[Candidate]:
 
 
 def _best(
-    plan: Plan, candidates: Iterator[Candidate], targets: np.ndarray, watch: Watcher, keep: int | None
+    plan: Plan,
+    candidates: Iterator[Candidate],
+    stops: tuple[float, int],
+    targets: np.ndarray,
+    watch: Watcher,
+    keep: int | None,
 ) -> tuple[Candidate, list[Progress], bool]:
     """Judge candidates as they come; trees stop when more of them make it no better."""
-    patience, steps = plan.kind.stops(plan.own) if plan.kind.stops else (np.inf, 0)
+    patience, steps = stops
     begin, curves, interrupted = time.perf_counter(), [], False
     kept, best, best_at = None, np.inf, 0
     try:

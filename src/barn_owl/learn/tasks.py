@@ -103,7 +103,7 @@ class FrameTask:
     ) -> None:  # fmt: skip
         self._plan, self._train = plan, train
         background = background_numbers(plan, labels)
-        self._classifier = plan.kind.network(
+        self._classifier = plan.network_kind.network(
             plan.front_end.width, len(labels), plan.own, plan.levels, rng, multilabel=plan.multilabel
         )
         self.network = self._classifier.networks[0]
@@ -256,7 +256,9 @@ class FrameTask:
     def classifier(self, plan: Plan, arrays: list[Arrays]) -> Classifier:
         labels = self._classifier.labels
         rng = np.random.default_rng(0)
-        made = plan.kind.network(plan.front_end.width, labels, plan.own, plan.levels, rng, multilabel=plan.multilabel)
+        made = plan.network_kind.network(
+            plan.front_end.width, labels, plan.own, plan.levels, rng, multilabel=plan.multilabel
+        )
         for network, its_arrays in zip(made.networks, arrays, strict=True):
             network.load_state(its_arrays)
         return made
@@ -293,7 +295,7 @@ class WindowTask:
         self._rows, targets, self._names = windows.rows, windows.targets, windows.names
         self._targets = targets
         center, spread = center_and_spread(self._rows)
-        mlp = plan.kind.network(self._rows.shape[1], len(labels), plan.own, rng)
+        mlp = plan.network_kind.network(self._rows.shape[1], len(labels), plan.own, rng)
         how = plan.window_frames, plan.window_step, plan.pooling.statistics, plan.levels
         self._pooled = Pooled(plan.classifier, *how, mlp, center, spread)
         self.network = mlp.network

@@ -6,19 +6,22 @@ there are.
 """
 
 import os
-import threading
-from collections.abc import Iterator
-from contextlib import contextmanager
-from dataclasses import dataclass, field
+import pickle
+import signal
+from collections.abc import Callable
+from concurrent.futures import CancelledError, Future, ProcessPoolExecutor
+from concurrent.futures.process import BrokenProcessPool
+from contextlib import suppress
 from types import TracebackType
-from typing import Self
+from typing import Any, Self
 
+import cloudpickle
 import numpy as np
-from loky import ProcessPoolExecutor, process_executor
-from loky.process_executor import BrokenProcessPool
+from loky.backend import get_context
 from threadpoolctl import threadpool_limits
 
 from barn_owl.classifiers.cnn import networks_in
+from barn_owl.classifiers.kind import NetworkKind
 from barn_owl.errors import TrainingError
 from barn_owl.learn.fitted import Examples, Fitted, background_numbers, held_out_parts
 from barn_owl.learn.plan import LARGEST_SEED, Plan
@@ -28,6 +31,9 @@ from barn_owl.parallel.processes import begin_process, starting
 
 APART = 7919
 """Between the seeds of two networks, so that those of two trainings with neighboring seeds are not the same."""
+
+START_S = 60.0
+"""Longest wait for a process that is to be stopped and has only just been started."""
 
 _Request = tuple[Plan, list[str], Examples, Examples | None, Start | None, int]
 
@@ -43,6 +49,7 @@ class TrainerPool:
         validation: Examples | None,
         start: Fitted | None,
         workers: int,
+        processes: "TrainingProcesses | None" = None,
     ) -> None:
         self._count = networks_of(plan)
         self._places = min(workers, self._count)
@@ -52,15 +59,16 @@ class TrainerPool:
             (_own_plan(plan, number), labels, *share, _own_start(start, number), threads)
             for number, share in enumerate(shares)
         ]
-        self._beside = [_kept.taken() for _ in range(self._places - 1)]
+        self._processes = processes
+        source = processes or TrainingProcesses()
+        self._beside = [source.take() for _ in range(self._places - 1)]
         self._in_step = True
         self._here: list[NetworkTrainer] = []
         try:
-            with starting():  # a pool starts its process when it is requested
-                begun = [
-                    pool.submit(_begin, requested[place :: self._places])
-                    for place, pool in enumerate(self._beside, 1)
-                ]
+            begun = [
+                process.submit(_begin, requested[place :: self._places])
+                for place, process in enumerate(self._beside, 1)
+            ]
             self._here = [NetworkTrainer(*one) for one in requested[:: self._places]]
             for one in begun:
                 one.result()
@@ -79,7 +87,7 @@ class TrainerPool:
         last : the epoch that the learning rate falls to zero with.
         """
         self._in_step = False  # until all have come to the end of it
-        others = [pool.submit(_learn, epoch, last) for pool in self._beside]
+        others = [process.submit(_learn, epoch, last) for process in self._beside]
         shares = [[member.epoch(epoch, last) for member in self._here]]
         try:
             shares += [other.result() for other in others]
@@ -94,7 +102,8 @@ class TrainerPool:
     def restore(self, states: list[State], epochs: int) -> None:
         """Take the states that were there after this many epochs."""
         others = [
-            pool.submit(_restore, states[place :: self._places], epochs) for place, pool in enumerate(self._beside, 1)
+            process.submit(_restore, states[place :: self._places], epochs)
+            for place, process in enumerate(self._beside, 1)
         ]
         for member, state in zip(self._here, states[:: self._places], strict=True):
             member.restore(state, epochs)
@@ -110,76 +119,70 @@ class TrainerPool:
         self._close(keep=kind is None and self._in_step)
 
     def _close(self, *, keep: bool) -> None:
-        for pool in self._beside:
-            if keep and _kept.blocks:
-                pool.submit(_begin, [])
-                _kept.give_back(pool)
+        for process in self._beside:
+            if keep and self._processes is not None:
+                self._processes.give_back(process)
             else:
-                pool.shutdown(kill_workers=True)
+                process.kill()
         for member in self._here:
             member.close()
 
 
-@contextmanager
-def kept_processes(plan: Plan, workers: int) -> Iterator[None]:
-    """Keep the processes that networks of a plan are trained in from one training within the block to the next.
+class TrainingProcesses:
+    """Worker processes that train networks; idle ones are used again by the next training.
 
     They start at once, so that their imports are done when training starts.
     """
-    _kept.open()
-    try:
-        for _ in range(min(workers, networks_of(plan)) - 1 - len(_kept.idle)):
-            pool = _new()
-            with starting():  # a pool starts its process when it is requested
-                pool.submit(_begin, [])
-            _kept.give_back(pool)
-        yield
-    finally:
-        _kept.close()
+
+    def __init__(self, plan: Plan | None = None, workers: int = 1) -> None:
+        self._idle: list[_Process] = []
+        for _ in range(0 if plan is None else min(workers, networks_of(plan)) - 1):
+            process = _Process()
+            process.submit(_begin, [])
+            self._idle.append(process)
+
+    def take(self) -> "_Process":
+        """Return an idle process, or start one."""
+        return self._idle.pop() if self._idle else _Process()
+
+    def give_back(self, process: "_Process") -> None:
+        """Let the networks of a process go, and keep the process for another training."""
+        process.submit(_begin, [])
+        self._idle.append(process)
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        for process in self._idle:
+            process.kill()
+        self._idle = []
 
 
-@dataclass
-class _Kept:
-    """Processes with nothing to do, and how many blocks there are that keep them, in whichever threads."""
+class _Process:
+    """One worker process, which needs no guard in the main script.
 
-    idle: list[ProcessPoolExecutor] = field(default_factory=list)
-    blocks: int = 0
-    lock: threading.Lock = field(default_factory=threading.Lock)
-
-    def open(self) -> None:
-        with self.lock:
-            self.blocks += 1
-
-    def close(self) -> None:
-        with self.lock:
-            self.blocks -= 1
-            done, self.idle = ([], self.idle) if self.blocks else (self.idle, [])
-        for pool in done:
-            pool.shutdown(kill_workers=True)
-
-    def taken(self) -> ProcessPoolExecutor:
-        with self.lock:
-            return self.idle.pop() if self.idle else _new()
-
-    def give_back(self, pool: ProcessPoolExecutor) -> None:
-        with self.lock:
-            self.idle.append(pool)
-
-
-_kept = _Kept()
-
-
-def _new() -> ProcessPoolExecutor:
-    return ProcessPoolExecutor(1, initializer=_begin_member, initargs=(os.getpid(),))
-
-
-def _begin_member(parent: int) -> None:
-    """First call in a process that holds networks: it is not to be treated as one that leaks what it was given.
-
-    A process of a pool that has grown by 300 MB since its first call is replaced by an empty one otherwise.
+    The pool is that of the standard library, since that of loky replaces processes whose memory grows; arguments are
+    pickled by value, since custom features may be functions of the main script.
     """
-    process_executor._USE_PSUTIL = False
-    begin_process(parent)
+
+    def __init__(self) -> None:
+        self._pool = ProcessPoolExecutor(
+            1, mp_context=get_context("loky"), initializer=begin_process, initargs=(os.getpid(),)
+        )
+        with starting():  # a pool starts its process when it is requested
+            self._pid = self._pool.submit(os.getpid)
+
+    def submit(self, work: Callable[..., Any], *arguments: Any) -> "Future[Any]":
+        """Call a function in the process."""
+        return self._pool.submit(_run, cloudpickle.dumps((work, arguments)))
+
+    def kill(self) -> None:
+        """Stop the process, whatever it does."""
+        self._pool.shutdown(wait=False, cancel_futures=True)
+        with suppress(BrokenProcessPool, CancelledError, OSError, TimeoutError):  # it has ended, or never began
+            os.kill(self._pid.result(timeout=START_S), signal.SIGTERM)
+        self._pool.shutdown()
 
 
 def held_out(plan: Plan, validation: Examples | None) -> np.ndarray:
@@ -210,14 +213,14 @@ def cross_fitted(
 
 
 def networks_of(plan: Plan) -> int:
-    """How many networks a plan has."""
-    return plan.kind.networks(plan.own)
+    """Count the networks of a plan; 1 for a classifier that is no network."""
+    return plan.kind.count(plan.own) if isinstance(plan.kind, NetworkKind) else 1
 
 
 def _own_plan(plan: Plan, number: int) -> Plan:
     """Return the plan of one network: it begins elsewhere and hears other mixtures."""
     seed = (plan.seed + APART * number) % LARGEST_SEED
-    return plan.but(seed=seed).model_copy(update={plan.classifier: plan.kind.only(plan.own, number)})
+    return plan.but(seed=seed).model_copy(update={plan.classifier: plan.network_kind.only(plan.own, number)})
 
 
 def _own_start(start: Fitted | None, number: int) -> Start | None:
@@ -229,7 +232,12 @@ def _own_start(start: Fitted | None, number: int) -> Start | None:
 
 
 _of_this_process: list[NetworkTrainer] = []
-"""The networks that a process alongside trains."""
+"""Trainers of a worker process, which hold the networks between calls."""
+
+
+def _run(call: bytes) -> Any:
+    work, arguments = pickle.loads(call)  # noqa: S301 - from the parent process
+    return work(*arguments)
 
 
 def _begin(requested: list[_Request]) -> None:

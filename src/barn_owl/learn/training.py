@@ -14,7 +14,7 @@ from barn_owl.learn.checkpoint import Checkpoint
 from barn_owl.learn.fitted import Examples, Fitted, Progress, Watcher
 from barn_owl.learn.plan import Plan, TrainingSettings
 from barn_owl.learn.trainer import EpochResult, State
-from barn_owl.learn.trainer_pool import TrainerPool, held_out
+from barn_owl.learn.trainer_pool import TrainerPool, TrainingProcesses, held_out
 from barn_owl.network.layer import Arrays
 
 logger = logging.getLogger(__name__)
@@ -31,6 +31,7 @@ def fit_network(
     validation: Examples | None,
     *,
     workers: int,
+    processes: TrainingProcesses | None = None,
     watch: Watcher,
     start: Fitted | None = None,
     resume: Checkpoint | None = None,
@@ -46,7 +47,7 @@ def fit_network(
     curves: list[Progress] = []
     best = _Best(plan, judges=validation is not None)
     interrupted, trouble = False, ""
-    with TrainerPool(plan, labels, train, validation, start, workers) as members:
+    with TrainerPool(plan, labels, train, validation, start, workers, processes) as members:
         if resume is not None:
             curves = [Progress(**line) for line in resume.curves]
             best.restore(resume)

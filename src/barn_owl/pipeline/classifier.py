@@ -10,7 +10,7 @@ from sklearn.utils.multiclass import check_classification_targets
 from sklearn.utils.validation import check_is_fitted, check_random_state, validate_data
 
 import barn_owl.pipeline.requirement  # noqa: F401 - before the package that it checks
-from barn_owl.classifiers.kind import kind_of, kinds
+from barn_owl.classifiers.kind import RowsKind, kind_of, kinds
 from barn_owl.classifiers.row_classifiers import Candidate, RowTask
 from barn_owl.learn.pooled import center_and_spread
 from barn_owl.network import binary_cross_entropy
@@ -80,8 +80,8 @@ class RowsClassifier(ClassifierMixin, BaseEstimator):  # type: ignore[misc]
         rows, labels = validate_data(self, X, y)
         check_classification_targets(labels)
         kind = kind_of(self.classifier)
-        if kind.candidates is None or kind.settings is None:
-            usable = ", ".join(one.name for one in kinds() if one.candidates is not None)
+        if not isinstance(kind, RowsKind) or kind.settings is None:
+            usable = ", ".join(one.name for one in kinds() if isinstance(one, RowsKind))
             raise ValueError(f"classifier must be one of {usable}, got {self.classifier!r}")
         settings = kind.settings(**(self.settings or {}))
         self.classes_, numbers = np.unique(labels, return_inverse=True)
@@ -91,7 +91,7 @@ class RowsClassifier(ClassifierMixin, BaseEstimator):  # type: ignore[misc]
         targets = np.eye(len(self.classes_), dtype=np.float32)[numbers]
         groups = np.arange(len(rows)) if groups is None else np.unique(groups, return_inverse=True)[1]
         fitted, watched = _halves(rows, numbers, groups, seed)
-        patience, _ = kind.stops(settings) if kind.stops else (np.inf, 0)
+        patience, _ = kind.stops(settings)
         best, best_loss = 1, np.inf
         for number, candidate in enumerate(kind.candidates(_task(rows, targets, fitted, watched, seed), settings), 1):
             loss = binary_cross_entropy(candidate.watched, targets[watched])[0]

@@ -11,7 +11,7 @@ from typing import Any, TypeAlias
 import numpy as np
 import pandas as pd
 
-from barn_owl.classifiers.kind import kind_of
+from barn_owl.classifiers.kind import NetworkKind, kind_of
 from barn_owl.clips import join_multilabel, labels_in, read_clip_table
 from barn_owl.clips.splits import SPLITS
 from barn_owl.clips.table import TableOrPath, as_clip_table
@@ -196,7 +196,7 @@ class Run:
         return read_training_history(
             self.curves,
             self._json("scores.json"),
-            by_epoch=kind_of(self.model.classifier.name).is_resumable,
+            by_epoch=isinstance(kind_of(self.model.classifier.name), NetworkKind),
             refitted=self.plan.training.refit > 0,
         )
 

@@ -8,6 +8,7 @@ from pathlib import Path
 
 import pandas as pd
 
+from barn_owl.classifiers.kind import NetworkKind
 from barn_owl.clips import labels_in, write_clip_table
 from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.errors import TrainingError
@@ -15,7 +16,7 @@ from barn_owl.files import check_space, claimed_folder
 from barn_owl.learn import Fitted, Plan, fit, write_plan
 from barn_owl.learn.checkpoint import Checkpoint
 from barn_owl.learn.plan import PlanLike, as_plan
-from barn_owl.learn.trainer_pool import kept_processes
+from barn_owl.learn.trainer_pool import TrainingProcesses
 from barn_owl.model import Model
 from barn_owl.model.extras import ExtraColumns
 from barn_owl.runs.calibration import calibrated, rehearsal_of, unheard_parts
@@ -89,10 +90,10 @@ def train(
     check_space(folder, RUN_BYTES + CLIP_BYTES * len(sided))
     with (
         claimed_folder(folder, force=work.force or resume),
-        kept_processes(plan, work.workers),
+        TrainingProcesses(plan, work.workers) as processes,
         read_clips(sided, plan, work) as data,
     ):
-        return fit_into(folder, plan, data, work, checkpoint=checkpoint, begin=begin)
+        return fit_into(folder, plan, data, work, checkpoint=checkpoint, begin=begin, processes=processes)
 
 
 def fit_into(
@@ -103,6 +104,7 @@ def fit_into(
     *,
     checkpoint: Checkpoint | None = None,
     begin: float | None = None,
+    processes: TrainingProcesses | None = None,
 ) -> Run:
     """Fit the classifier of `plan` to clips that are read already, judge it and write the run; see `train`."""
     begin = time.perf_counter() if begin is None else begin
@@ -119,10 +121,11 @@ def fit_into(
             write_clip_table(data.requested, folder / "clips.csv", force=True)
         checkpoint.save(folder / CHECKPOINT)
 
-    with kept_processes(plan, work.workers):
+    with processes or TrainingProcesses(plan, work.workers) as processes:
         fitted = fit(
             plan, data.labels, train_side, validation,
             workers=work.workers, watch=work.watch, start=start, resume=checkpoint, save=save,
+            processes=processes,
         )  # fmt: skip
         work.now("judging the validation clips, and rehearsing a recording of them")
         model = fitted_model(plan, data, fitted, extra_columns)
@@ -132,7 +135,7 @@ def fit_into(
         if rehearsed is not None:
             model = rehearsed.model
         if not (fitted.trouble or fitted.interrupted or len(parts) > 1):
-            model, fitted = _refitted(model, plan, data, fitted, extra_columns, work)
+            model, fitted = _refitted(model, plan, data, fitted, extra_columns, work, processes)
     work.now("judging the clips")
     run = write_run(folder, plan, data, model, fitted, begin, watched=watched, rehearsed=rehearsed)
     if fitted.trouble:
@@ -144,7 +147,13 @@ def fit_into(
 
 
 def _refitted(
-    model: Model, plan: Plan, data: RunData, fitted: Fitted, extra_columns: ExtraColumns, work: Work
+    model: Model,
+    plan: Plan,
+    data: RunData,
+    fitted: Fitted,
+    extra_columns: ExtraColumns,
+    work: Work,
+    processes: TrainingProcesses,
 ) -> tuple[Model, Fitted]:
     """Fit the classifier once more, on the training and validation clips together: more recorders tell more.
 
@@ -160,8 +169,8 @@ def _refitted(
         onward = onward.but(start={"rate_share": 1.0})
     try:
         found = fit(
-            onward, data.labels, every, None, workers=work.workers, keep=fitted.best.epoch,
-            start=fitted if plan.kind.is_resumable else None,
+            onward, data.labels, every, None, workers=work.workers, keep=fitted.best.epoch, processes=processes,
+            start=fitted if isinstance(plan.kind, NetworkKind) else None,
             watch=None if (watch := work.watch) is None else lambda line: watch(replace(line, refit=True)),
         )  # fmt: skip
     except KeyboardInterrupt:
