@@ -12,6 +12,7 @@ import stat
 import tempfile
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
+from functools import cache
 from importlib.util import find_spec
 from pathlib import Path
 from typing import Any
@@ -148,7 +149,7 @@ def whole_file(path: str | Path, *, force: bool = True) -> Iterator[Path]:
     target = checked_target(path, force=force, make_folders=True)
     # The ending stays last: writers choose the format by it. A long name would be too long with more before it.
     beside = target.with_name(f".{target.stem[:40]}.{_own_mark()}-{secrets.token_hex(3)}{target.suffix}")
-    _take_away_leftovers(target.parent)
+    _remove_leftovers(target.parent)
     try:
         beside.touch()
         mode = beside.stat().st_mode
@@ -178,16 +179,9 @@ def _own_mark() -> str:
     return f"{machine}-{os.getpid():x}"
 
 
-_looked_into: set[Path] = set()
-
-
-def _take_away_leftovers(folder: Path) -> None:
-    """Remove what processes of this machine that are gone, killed for example, had begun to write here; looked
-    once.
-    """
-    if folder in _looked_into:
-        return
-    _looked_into.add(folder)
+@cache  # a folder is searched once
+def _remove_leftovers(folder: Path) -> None:
+    """Remove unfinished files of processes of this machine that have ended, killed for example."""
     pattern = re.compile(rf"\..*\.{_own_mark().partition('-')[0]}-([0-9a-f]+)-[0-9a-f]{{6}}(\.\w+)?")
     with suppress(OSError):
         for entry in os.scandir(folder):

@@ -187,10 +187,104 @@ def tag_archive(
     keeping = None if opened is None else Keeping(opened, known, starts)
     archive = Archive(store=opened, model=known[:12])
     warn_of_clip_settings(model)
-    traces = None if score_traces is None else Path(score_traces)
-    job = _Job(archive, model, settings, keeping, traces, workers, progress)
-    job.do([as_text(str(path)) for path in recordings])
+    paths = [as_text(str(path)) for path in recordings]
+    traces = {} if score_traces is None else trace_files_of(paths, Path(score_traces))
+    begin, kept = time.perf_counter(), _kept_before(archive, keeping, paths, traces)
+    left = [path for path in paths if path not in kept]
+    infos = dict(zip(left, each(_info, list(map(name_of, left)), workers, at_once=BUNDLE), strict=True))
+    joiner = _Joiner(archive, model, settings, keeping, traces)
+    tally = _Tally(sum(info.duration_s for info in infos.values() if info is not None), progress)
+    plenty = len(left) >= PLENTY * at_a_time(workers)
+    try:
+        failed = _score(joiner, tally, infos, workers, cut_from_s=LONG_S if plenty else 0.0)
+        if failed:  # in one piece where it breaks off, and once more where that may help
+            again = {path: _info(name_of(path)) for path in failed}
+            for path, reason in _score(joiner, tally, again, workers, cut_from_s=np.inf).items():
+                joiner.skip(path, reason)
+    except KeyboardInterrupt:
+        archive.stopped = True
+    order = {path: number for number, path in enumerate(paths)}
+    archive.done.sort(key=order.__getitem__)
+    archive.seconds = time.perf_counter() - begin
+    archive.work = pd.DataFrame.from_dict(tally.rows, orient="index").rename_axis("worker").reset_index()
     return archive
+
+
+def _kept_before(archive: Archive, keeping: Keeping | None, paths: list[str], traces: Mapping[str, Path]) -> set[str]:
+    """Note the recordings that the store has already, and return them; with traces only where theirs are there."""
+    if keeping is not None:
+        archive.heard_s = keeping.done_before([path for path in paths if not traces or is_file(traces[path])])
+        archive.kept = list(archive.heard_s)
+        archive.done += archive.kept
+    return set(archive.kept)
+
+
+def _score(
+    joiner: "_Joiner", tally: "_Tally", infos: Mapping[str, AudioInfo | None], workers: int, *, cut_from_s: float
+) -> dict[str, str]:
+    """Score recordings, those of at least `cut_from_s` in pieces; return the failed ones with the reason."""
+    alone = not on_cluster() and (workers == 1 or tally.total_s < ALONE_S)
+    decoding = None if joiner.traces else joiner.decoding
+    work = partial(score_pieces, model=joiner.model, decoding=decoding, ahead=alone and workers > 1)
+    pieces = ((joiner.open(path, info, tally, cut_from_s), info) for path, info in infos.items())
+    failed: dict[str, str] = {}
+    bundles = _bundles(pieces, alone=alone)
+    for results in each(work, bundles, 1 if alone else workers, processes=True, lost=lost_pieces):
+        for result in results:
+            tally.note(result)
+            path = result.piece.path
+            if path not in failed and not joiner.take(result):
+                failed[path] = result.reason
+            tally.show()
+    return failed
+
+
+def _bundles(recordings: Iterable[tuple[list[Piece], AudioInfo | None]], *, alone: bool) -> Iterator[list[Piece]]:
+    """Bundle short pieces, in order."""
+    bundle: list[Piece] = []
+    bundled_s = 0.0
+    for pieces, info in recordings:
+        for piece in pieces:
+            length_s = PIECE_S if len(pieces) > 1 else 0.0 if info is None else info.duration_s
+            if bundle and (alone or bundled_s + length_s > PIECE_S or len(bundle) == BUNDLE):
+                yield bundle
+                bundle, bundled_s = [], 0.0
+            bundle.append(piece)
+            bundled_s += length_s
+    if bundle:
+        yield bundle
+
+
+@dataclass
+class _Tally:
+    """Work done: seconds of sound, and time by worker and stage."""
+
+    total_s: float
+    progress: Callable[[float, float], None] | None
+    done_s: float = 0.0
+    rows: dict[str, dict[str, float]] = field(default_factory=dict)
+    flaws: set[str] = field(default_factory=set)
+
+    def note(self, result: PieceResult) -> None:
+        """Add a piece; log what is wrong with its recording, once."""
+        for flaw in result.flaws:
+            if (line := f"{result.piece.path}: {flaw}") not in self.flaws:
+                self.flaws.add(line)
+                logger.warning(line)
+        spent = result.spent
+        values = {
+            "hours": result.seconds / 3600, "decode": spent.decode_s, "features": spent.features_s,
+            "network": spent.network_s, "megabytes": result.bytes / 1e6,
+        }  # fmt: skip
+        row = self.rows.setdefault(result.worker, dict.fromkeys(values, 0.0))
+        for name, value in values.items():
+            row[name] += value
+        self.done_s += result.seconds
+
+    def show(self) -> None:
+        """Report the progress."""
+        if self.progress and self.total_s:
+            self.progress(min(self.done_s, self.total_s), self.total_s)
 
 
 @dataclass
@@ -204,188 +298,85 @@ class _Open:
     heard_s: float = 0.0
 
 
-class _Job:
-    """Tags many recordings: cuts them, has the pieces scored, joins the results, stores finished recordings."""
+@dataclass(frozen=True)
+class _Joiner:
+    """Joins the scores of pieces to the events of recordings, and stores these."""
 
-    def __init__(
-        self,
-        archive: Archive,
-        model: Model,
-        decoding: DecodingSettings,
-        keeping: Keeping | None,
-        traces: Path | None,
-        workers: int,
-        progress: Callable[[float, float], None] | None,
-    ) -> None:
-        self._archive, self._model, self._decoding, self._keeping = archive, model, decoding, keeping
-        self._traces, self._workers, self._progress = traces, workers, progress
-        self._trace_files: dict[str, Path] = {}
-        self._infos: dict[str, AudioInfo | None] = {}
-        self._open: dict[str, _Open] = {}
-        self._again: list[str] = []
-        self._told: set[str] = set()
-        self._rows: dict[str, dict[str, float]] = {}
-        self._plenty = False
-        self._done_s = self._total_s = 0.0
+    archive: Archive
+    model: Model
+    decoding: DecodingSettings
+    keeping: Keeping | None
+    traces: Mapping[str, Path]
+    opened: dict[str, _Open] = field(default_factory=dict)
 
-    def do(self, paths: list[str]) -> None:
-        """Do all that is not done yet."""
-        archive, begin = self._archive, time.perf_counter()
-        self._trace_files = {} if self._traces is None else trace_files_of(paths, self._traces)
-        if self._keeping is not None:
-            archive.heard_s = self._keeping.done_before([path for path in paths if self._is_traced(path)])
-            archive.kept = list(archive.heard_s)
-            archive.done += archive.kept
-        kept = set(archive.kept)
-        left = [path for path in paths if path not in kept]
-        infos = each(_info, list(map(name_of, left)), self._workers, at_once=BUNDLE)
-        self._infos = dict(zip(left, infos, strict=True))
-        self._plenty = len(left) >= PLENTY * at_a_time(self._workers)
-        self._total_s = sum(info.duration_s for info in self._infos.values() if info is not None)
-        try:
-            self._score(left, whole=False)
-            if self._again:  # in one piece where it breaks off, and once more where that may help
-                again, self._again = self._again, []
-                self._infos |= {path: _info(name_of(path)) for path in again}
-                self._score(again, whole=True)
-        except KeyboardInterrupt:
-            archive.stopped = True
-        order = {path: number for number, path in enumerate(paths)}
-        archive.done.sort(key=order.__getitem__)
-        archive.seconds = time.perf_counter() - begin
-        archive.work = pd.DataFrame.from_dict(self._rows, orient="index").rename_axis("worker").reset_index()
-
-    def _is_traced(self, path: str) -> bool:
-        return self._traces is None or is_file(self._trace_files[path])
-
-    def _score(self, paths: list[str], *, whole: bool) -> None:
-        alone = not on_cluster() and (self._workers == 1 or self._total_s < ALONE_S)
-        decoding = self._decoding if self._traces is None else None
-        work = partial(score_pieces, model=self._model, decoding=decoding, ahead=alone and self._workers > 1)
-        results = each(
-            work,
-            self._bundles(paths, whole=whole, alone=alone),
-            1 if alone else self._workers,
-            processes=True,
-            lost=lost_pieces,
-        )
-        for result in results:
-            for one in result:
-                self._take(one, last_time=whole)
-
-    def _bundles(self, paths: list[str], *, whole: bool, alone: bool) -> Iterator[list[Piece]]:
-        """Cut what is long, bundle what is short, in order."""
-        bundle: list[Piece] = []
-        bundled_s = 0.0
-        for path in paths:
-            pieces = self._pieces(path, whole=whole)
-            info = self._infos[path]
-            for piece in pieces:
-                length_s = PIECE_S if len(pieces) > 1 else 0.0 if info is None else info.duration_s
-                if bundle and (alone or bundled_s + length_s > PIECE_S or len(bundle) == BUNDLE):
-                    yield bundle
-                    bundle, bundled_s = [], 0.0
-                bundle.append(piece)
-                bundled_s += length_s
-        if bundle:
-            yield bundle
-
-    def _pieces(self, path: str, *, whole: bool) -> list[Piece]:
-        """Cut a recording; what was scored before it was stopped is taken up, and not handed out."""
-        one, info = Piece(path=path, name=name_of(path), known=self._keeping is not None), self._infos[path]
+    def open(self, path: str, info: AudioInfo | None, tally: _Tally, cut_from_s: float) -> list[Piece]:
+        """Begin a recording: return its pieces, without those that were scored before a stop."""
+        whole = Piece(path=path, name=name_of(path), known=self.keeping is not None)
         if info is None:
-            return [one]
-        self._open[path] = _Open(info, EventDecoder.of(self._model, self._decoding))
-        if whole or (self._plenty and info.duration_s < LONG_S):
-            return [one]
+            return [whole]
+        self.opened[path] = _Open(info, EventDecoder.of(self.model, self.decoding))
+        if info.duration_s < cut_from_s:
+            return [whole]
         with suppress(AudioError, OSError):  # gone meanwhile, which is reported when its turn comes
-            one = replace(one, stamp=Excerpt(one.name).stamp())
-        pieces = pieces_of(self._model, one, info)
-        if self._keeping is None or len(pieces) == 1:
+            whole = replace(whole, stamp=Excerpt(whole.name).stamp())
+        pieces = pieces_of(self.model, whole, info)
+        if self.keeping is None or len(pieces) == 1:
             return pieces
-        before = self._keeping.scored_before(pieces)
-        self._push(path, before)
-        scored_s = sum(len(block.sounds) for block in before) * self._model.step_s
-        self._open[path].heard_s = scored_s
-        self._done_s += scored_s
+        before = self.keeping.scored_before(pieces)
+        self._push(self.opened[path], before)
+        scored_s = sum(len(block.sounds) for block in before) * self.model.step_s
+        self.opened[path].heard_s = scored_s
+        tally.done_s += scored_s
         return pieces[len(before) :]
 
-    def _push(self, path: str, blocks: Iterable[ScoreBlock]) -> None:
-        opened = self._open[path]
+    def _push(self, opened: _Open, blocks: Iterable[ScoreBlock]) -> None:
         for block in blocks:
             if opened.decoder is not None:
                 opened.events += opened.decoder.push(block)
-            if self._traces is not None:
+            if self.traces:
                 opened.blocks.append(block)
 
-    def _note(self, result: PieceResult) -> None:
-        """Note what was done and how long it took; pass on what was warned of, once."""
-        for flaw in result.flaws:
-            if (line := f"{result.piece.path}: {flaw}") not in self._told:
-                self._told.add(line)
-                logger.warning(line)
-        row = self._rows.setdefault(
-            result.worker, dict.fromkeys(("hours", "decode", "features", "network", "megabytes"), 0.0)
-        )
-        for name, value in (
-            ("hours", result.seconds / 3600), ("decode", result.spent.decode_s),
-            ("features", result.spent.features_s),
-            ("network", result.spent.network_s), ("megabytes", result.bytes / 1e6),
-        ):  # fmt: skip
-            row[name] += value
-        self._done_s += result.seconds
+    def take(self, result: PieceResult) -> bool:
+        """Take the result of a piece; return False when its recording cannot be scored."""
+        piece, opened = result.piece, self.opened.get(result.piece.path)
+        if result.reason or opened is None:
+            self.opened.pop(piece.path, None)
+            return False
+        if result.events is not None:
+            opened.events, opened.decoder = result.events, None
+        opened.heard_s += result.seconds
+        self._push(opened, result.blocks)
+        if piece.last:
+            self._finish(piece, self.opened.pop(piece.path), result.content)
+        elif self.keeping is not None:
+            self.keeping.keep_piece(piece, result.blocks)
+        return True
 
-    def _take(self, result: PieceResult, *, last_time: bool) -> None:
-        """Take the result of a piece."""
-        path, piece = result.piece.path, result.piece
-        self._note(result)
-        opened = self._open.get(path)
-        if opened is None:  # its header could not be read, or it was given up at an earlier piece
-            if path not in self._again and path not in self._archive.skipped:
-                self._fail(path, result.reason, last_time=last_time)
-            return
-        if result.reason:
-            del self._open[path]
-            self._fail(path, result.reason, last_time=last_time)
-        else:
-            if result.events is not None:
-                opened.events, opened.decoder = result.events, None
-            opened.heard_s += result.seconds
-            self._push(path, result.blocks)
-            if piece.last:
-                self._finish(piece, self._open.pop(path), result.content)
-            elif self._keeping is not None:
-                self._keeping.keep_piece(piece, result.blocks)
-        if self._progress and self._total_s:
-            self._progress(min(self._done_s, self._total_s), self._total_s)
-
-    def _fail(self, path: str, reason: str, *, last_time: bool) -> None:
-        if not last_time:
-            self._again.append(path)
-            return
-        self._archive.skipped[path] = reason
-        if self._keeping is not None:
-            self._keeping.fail(path, reason)
+    def skip(self, path: str, reason: str) -> None:
+        """Note a recording that cannot be scored."""
+        self.archive.skipped[path] = reason
+        if self.keeping is not None:
+            self.keeping.fail(path, reason)
 
     def _finish(self, piece: Piece, opened: _Open, content: str) -> None:
-        """All of a recording is scored: its events are known."""
+        """Store the events of a recording that is scored to its end."""
         path, duration_s = piece.path, opened.info.duration_s
         heard_s = min(opened.heard_s, duration_s)
-        if duration_s - heard_s < self._model.window_s:  # steps do not fill the last moment
+        if duration_s - heard_s < self.model.window_s:  # steps do not fill the last moment
             heard_s = duration_s
-        self._archive.heard_s[path] = heard_s
+        self.archive.heard_s[path] = heard_s
         if opened.decoder is not None:
             opened.events += opened.decoder.finish()
         events = event_table(opened.events, path, duration_s)
-        if self._traces is not None:
-            save_trace(self._model, opened.blocks, path, duration_s, self._trace_files[path])
-        if self._keeping is None:
-            self._archive.tables[path] = events
+        if self.traces:
+            save_trace(self.model, opened.blocks, path, duration_s, self.traces[path])
+        if self.keeping is None:
+            self.archive.tables[path] = events
         else:
-            self._keeping.keep(path, content, heard_s, events)
+            self.keeping.keep(path, content, heard_s, events)
             if piece.chunk:
-                self._keeping.drop_pieces(piece)
-        self._archive.done.append(path)
+                self.keeping.drop_pieces(piece)
+        self.archive.done.append(path)
 
 
 def _info(path: str) -> AudioInfo | None:

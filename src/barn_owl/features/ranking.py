@@ -3,10 +3,12 @@
 All take one row a clip: `x`, shape ``(clips, features)``, and a label or group for each.
 """
 
+import warnings
 from collections.abc import Sequence
 
 import numpy as np
 import pandas as pd
+import scipy
 
 from barn_owl.errors import TableError
 
@@ -16,23 +18,15 @@ SAME = 0.95
 
 
 def f_statistic(x: np.ndarray, classes: Sequence[str]) -> np.ndarray:
-    """One-way F statistic of each feature; infinite for perfect separation, 0 for a constant feature.
-
-    ``F = (between / (k - 1)) / (within / (n - k))``, sums of squares over n clips in k classes.
-    Source: R. A. Fisher, Statistical Methods for Research Workers, 1925.
-    """
+    """One-way F statistic of each feature; infinite for perfect separation, 0 for a constant feature."""
     numbers, k = _numbered(classes)
-    counts = np.bincount(numbers, minlength=k)[:, None]
     x = x.astype(np.float64)
-    means = np.zeros((k, x.shape[1]))
-    np.add.at(means, numbers, x)
-    means /= counts
-    between = (counts * (means - x.mean(axis=0)) ** 2).sum(axis=0) / max(k - 1, 1)
-    within = ((x - means[numbers]) ** 2).sum(axis=0) / max(len(x) - k, 1)
-    # What differs by rounding alone is constant.
-    constant = np.ptp(x, axis=0) <= 1e-12 * np.abs(x).max(axis=0, initial=0)
-    with np.errstate(divide="ignore", invalid="ignore"):
-        return np.where(constant, 0.0, between / within)
+    constant = np.ptp(x, axis=0) <= 1e-12 * np.abs(x).max(axis=0, initial=0)  # apart from rounding
+    if len(x) <= k:
+        return np.where(constant, 0.0, np.inf)
+    with warnings.catch_warnings(action="ignore"):
+        found = scipy.stats.f_oneway(*(x[numbers == number] for number in range(k)), axis=0).statistic
+    return np.where(constant, 0.0, found)
 
 
 def mutual_information(x: np.ndarray, classes: Sequence[str]) -> np.ndarray:
@@ -61,16 +55,10 @@ def class_areas(x: np.ndarray, classes: Sequence[str]) -> tuple[np.ndarray, list
     0.5 says nothing; 1 is always higher for the class, 0 always lower. By the Mann-Whitney statistic, ties
     counted half. Also returns the classes in the order of the columns.
     """
-    numbers, k = _numbered(classes)
     names = sorted(set(classes))
-    ranks = pd.DataFrame(x).rank().to_numpy()
-    areas = np.empty((x.shape[1], k))
-    for number in range(k):
-        own = numbers == number
-        count = int(own.sum())
-        others = len(x) - count
-        areas[:, number] = (ranks[own].sum(axis=0) - count * (count + 1) / 2) / max(count * others, 1)
-    return areas, names
+    own = [np.asarray(classes) == name for name in names]
+    found = [scipy.stats.mannwhitneyu(x[one], x[~one], axis=0, method="asymptotic").statistic for one in own]
+    return np.stack([u / (one.sum() * (~one).sum()) for u, one in zip(found, own, strict=True)], axis=1), names
 
 
 def rank_features(
@@ -121,17 +109,10 @@ def rank_features(
         table["group_f"] = f_statistic(x, groups)
         table["follows_group"] = table["group_f"] > table["f"]
     order = table["f"].sort_values(ascending=False, kind="stable").index.to_numpy()
-    table["same_as"] = pd.Series(_same_as(x[:, order], [str(columns[n]) for n in order]), index=order)
-    return table.loc[order].reset_index(drop=True)
-
-
-def _same_as(x: np.ndarray, columns: list[str]) -> list[str]:
-    """For each feature, the first one before it that it goes along with; blank for none."""
-    centered = x.astype(np.float64) - x.mean(axis=0, dtype=np.float64)
-    lengths = np.sqrt((centered**2).sum(axis=0))
-    correlation = np.abs((centered / np.maximum(lengths, 1e-300)).T @ (centered / np.maximum(lengths, 1e-300)))
-    earlier = np.tril(correlation, -1) > SAME
-    return [columns[int(row.argmax())] if row.any() else "" for row in earlier]
+    table = table.loc[order].reset_index(drop=True)
+    better = np.tril(pd.DataFrame(x[:, order]).corr().abs().to_numpy() > SAME, -1)
+    table["same_as"] = np.where(better.any(axis=1), table["feature"].to_numpy()[better.argmax(axis=1)], "")
+    return table
 
 
 def principal_map(x: np.ndarray, dimensions: int = 2) -> tuple[np.ndarray, np.ndarray]:
