@@ -16,7 +16,7 @@ MOST_TICKS = 6
 LINE_INCHES, HEAD_INCHES = 0.42, 2.2
 
 
-def check_figure(check: Check) -> Figure:
+def check_figure(check: Check, *, ax: Axes | None = None) -> Figure:
     """Draw clips by label and severity, their durations and levels, for the commonest 40 labels.
 
     >>> check = barn_owl.check_clips(barn_owl.read_clip_table("clips.csv"))
@@ -24,7 +24,7 @@ def check_figure(check: Check) -> Figure:
     """
     clips = check.by_clip
     labels = clips["label"].value_counts().index[:MOST_ROWS].tolist()
-    figure = new_figure(height=max(5.0, HEAD_INCHES + LINE_INCHES * len(labels)))
+    figure = new_figure(height=max(5.0, HEAD_INCHES + LINE_INCHES * len(labels)), ax=ax)
     measured = bool(clips["seconds"].notna().any())
     panels = figure.subplots(1, 3 if measured else 1, sharey=True, squeeze=False)[0]
     _bars(panels[0], clips, labels)

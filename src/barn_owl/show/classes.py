@@ -9,7 +9,7 @@ from matplotlib.figure import Figure
 
 from barn_owl.errors import TableError
 from barn_owl.features.ranking import principal_map
-from barn_owl.show.style import draw_grid, heading, label_colors, label_fills, label_lines, new_figure
+from barn_owl.show.style import draw_grid, heading, label_colors, label_fills, label_lines, new_axes, new_figure
 from barn_owl.wording import nearest_to
 
 MARKERS = "os^vDPX*<>ph"
@@ -17,7 +17,13 @@ MARKERS = "os^vDPX*<>ph"
 
 
 def distributions_figure(
-    x: np.ndarray, columns: Sequence[str], labels: Sequence[str], ranking: pd.DataFrame, *, units: Sequence[str] = ()
+    x: np.ndarray,
+    columns: Sequence[str],
+    labels: Sequence[str],
+    ranking: pd.DataFrame,
+    *,
+    units: Sequence[str] = (),
+    ax: Axes | None = None,
 ) -> Figure:
     """Draw the distribution of the six best features by label, as boxes; whiskers at 5 and 95 percent.
 
@@ -40,7 +46,7 @@ def distributions_figure(
     chosen = ranking[ranking["same_as"] == ""].head(6)
     names = sorted(set(labels))
     fills = label_fills(names)
-    figure = new_figure()
+    figure = new_figure(ax=ax)
     grid = figure.subplots(2, 3, squeeze=False).ravel()
     for axes, row in zip(grid, chosen.itertuples(), strict=False):
         values = x[:, list(columns).index(row.feature)]
@@ -75,6 +81,7 @@ def scatter_figure(
     *,
     units: Sequence[str] = (),
     title: str = "",
+    ax: Axes | None = None,
 ) -> Figure:
     """Draw two features of all clips against each other, colored and marked by label.
 
@@ -92,8 +99,7 @@ def scatter_figure(
     for name in (across, up):
         if name not in columns:
             raise TableError(f"unknown feature {name!r}; {nearest_to(name, columns)}")
-    figure = new_figure()
-    axes = figure.add_subplot()
+    figure, axes = new_axes(ax=ax)
     place = list(columns).index
     _dots(axes, x[:, place(across)], x[:, place(up)], labels)
     axes.set_xlabel(across + _unit(across, columns, units))
@@ -107,15 +113,14 @@ def _unit(name: str, columns: Sequence[str], units: Sequence[str]) -> str:
     return "" if unit == "1" else f", {unit}"
 
 
-def map_figure(x: np.ndarray, labels: Sequence[str]) -> Figure:
+def map_figure(x: np.ndarray, labels: Sequence[str], *, ax: Axes | None = None) -> Figure:
     """Draw all clips on the first two principal components of their features.
 
     >>> x = np.random.default_rng(0).random((20, 3))
     >>> barn_owl.save_figure(barn_owl.show.map_figure(x, ["bell", "gull"] * 10), "map.png")
     """
     at, shares = principal_map(x)
-    figure = new_figure()
-    axes = figure.add_subplot()
+    figure, axes = new_axes(ax=ax)
     _dots(axes, at[:, 0], at[:, 1], labels)
     axes.set_xlabel(f"first principal component, {shares[0]:.0%} of the variance")
     axes.set_ylabel(f"second principal component, {shares[1]:.0%} of the variance")
@@ -136,7 +141,7 @@ def _dots(axes: Axes, across: np.ndarray, up: np.ndarray, labels: Sequence[str])
     axes.legend(frameon=False, loc="center left", bbox_to_anchor=(1.0, 0.5))
 
 
-def spectra_figure(spectra: dict[str, np.ndarray], centers_hz: np.ndarray) -> Figure:
+def spectra_figure(spectra: dict[str, np.ndarray], centers_hz: np.ndarray, *, ax: Axes | None = None) -> Figure:
     """Draw the mean spectrum of each label with its interquartile range.
 
     Parameters
@@ -153,8 +158,7 @@ def spectra_figure(spectra: dict[str, np.ndarray], centers_hz: np.ndarray) -> Fi
     """
     names = sorted(spectra)
     lines = label_lines(names)
-    figure = new_figure()
-    axes = figure.add_subplot()
+    figure, axes = new_axes(ax=ax)
     for number, name in enumerate(names):
         low, middle, high = np.quantile(spectra[name], [0.25, 0.5, 0.75], axis=0)
         axes.fill_between(centers_hz, low, high, color=lines[name]["color"], alpha=0.12, linewidth=0)

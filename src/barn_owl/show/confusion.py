@@ -9,7 +9,7 @@ from matplotlib.figure import Figure
 from barn_owl.errors import TableError
 from barn_owl.evaluate import Evaluation, Scores
 from barn_owl.evaluate.breakdown import confusable_order
-from barn_owl.show.style import DUSK, INK, LABEL_COLORS, heading, new_figure
+from barn_owl.show.style import DUSK, INK, LABEL_COLORS, heading
 
 SMALLEST, LARGEST = 7, 15
 MOST_NAMED, MOST_COUNTED = 60, 40
@@ -19,7 +19,7 @@ LOSS_AND_GAIN = LinearSegmentedColormap.from_list(
 )
 
 
-def confusion_figure(evaluation: Evaluation, *, title: str = "") -> Figure:
+def confusion_figure(evaluation: Evaluation, *, title: str = "", ax: Axes | None = None) -> Figure:
     """Draw the confusion matrix: true labels (rows), predicted labels (columns), shaded by share of the row.
 
     Labels that are confused with each other are adjacent.
@@ -51,8 +51,7 @@ def confusion_figure(evaluation: Evaluation, *, title: str = "") -> Figure:
     table = scores.confusion.loc[order, order]
     counts = table.to_numpy()
     shares = counts / np.maximum(counts.sum(axis=1, keepdims=True), 1)
-    figure = new_figure()
-    axes = figure.add_subplot()
+    figure, axes = new_axes(ax=ax)
     image = axes.imshow(shares, cmap=DUSK.reversed(), vmin=0, vmax=1, aspect="auto", interpolation="nearest")
     if len(order) <= MOST_COUNTED:
         _count(axes, counts, shares > 0.45)
@@ -68,7 +67,9 @@ def confusion_figure(evaluation: Evaluation, *, title: str = "") -> Figure:
     return figure
 
 
-def confusion_difference_figure(first: Evaluation, second: Evaluation, *, names: tuple[str, str]) -> Figure:
+def confusion_difference_figure(
+    first: Evaluation, second: Evaluation, *, names: tuple[str, str], ax: Axes | None = None
+) -> Figure:
     """Draw the difference between two confusion matrices of the same labels, second minus first.
 
     On the diagonal more is better, off it less: both are drawn in the color of a gain.
@@ -91,8 +92,7 @@ def confusion_difference_figure(first: Evaluation, second: Evaluation, *, names:
     shares = [_row_shares(counts.loc[order, order]) for counts in (before, after)]
     change = 100 * (shares[1] - shares[0])
     gain = np.where(np.eye(len(order), dtype=bool), change, -change)
-    figure = new_figure()
-    axes = figure.add_subplot()
+    figure, axes = new_axes(ax=ax)
     most = max(float(np.abs(gain).max()), 1.0)
     image = axes.imshow(gain, cmap=LOSS_AND_GAIN, vmin=-most, vmax=most, aspect="auto", interpolation="nearest")
     if len(order) <= MOST_COUNTED:

@@ -14,7 +14,7 @@ ROWS, ROW_S = 5, 12.0
 COLUMNS = 1200
 
 
-def cuts_figure(path: str | Path, clips: TableOrPath) -> Figure:
+def cuts_figure(path: str | Path, clips: TableOrPath, *, ax: Axes | None = None) -> Figure:
     """Draw a minute of a recording's waveform, beginning at its first clip, with the clips cut from it.
 
     Parameters
@@ -36,7 +36,7 @@ def cuts_figure(path: str | Path, clips: TableOrPath) -> Figure:
     duration_s = audio_info(path).duration_s
     begin = max(float(clips["start_s"].min()) - 1.0, 0.0) if len(clips) else 0.0
     rows = int(np.clip(np.ceil((duration_s - begin) / ROW_S), 1, ROWS))
-    figure = new_figure()
+    figure = new_figure(ax=ax)
     panels = figure.subplots(rows, 1, sharey=True, squeeze=False)[:, 0]
     shown = min(begin + rows * ROW_S, duration_s)
     samples, rate_hz = read_audio(path, start_s=begin, end_s=shown)

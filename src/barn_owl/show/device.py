@@ -1,5 +1,6 @@
 """Figures of pruned and quantized models."""
 
+from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from matplotlib.ticker import MaxNLocator
 
@@ -7,7 +8,7 @@ from barn_owl.device import SearchResult, Shrunk, front
 from barn_owl.show.style import GRID, INK, LABEL_COLORS, heading, new_figure
 
 
-def shrink_figure(shrunk: Shrunk) -> Figure:
+def shrink_figure(shrunk: Shrunk, *, ax: Axes | None = None) -> Figure:
     """Draw the channels of each convolution before and after pruning, and the score against the size.
 
     >>> rounds = pd.DataFrame({"share": [0.5], "flash_kb": [60.0], "recall": [0.8], "f1": [0.7]})
@@ -15,7 +16,7 @@ def shrink_figure(shrunk: Shrunk) -> Figure:
     >>> shrunk = barn_owl.device.Shrunk(run=barn_owl.open_run("first"), rounds=rounds, channels=channels)
     >>> barn_owl.save_figure(barn_owl.show.shrink_figure(shrunk), "shrink.png")
     """
-    figure = new_figure()
+    figure = new_figure(ax=ax)
     channels, sizes = figure.subplots(1, 2, width_ratios=[1.4, 1])
     table = shrunk.channels
     channels.bar(table["layer"], table["before"], color=GRID, width=0.7, label="before")
@@ -46,7 +47,7 @@ def shrink_figure(shrunk: Shrunk) -> Figure:
     return figure
 
 
-def search_figure(found: SearchResult) -> Figure:
+def search_figure(found: SearchResult, *, ax: Axes | None = None) -> Figure:
     """Draw the score of every candidate of a search against its flash and latency, with the Pareto front.
 
     >>> table = pd.DataFrame({"candidate": [1, 2], "step": 3, "score": [0.7, 0.8], "flash_kb": [50.0, 90.0]})
@@ -55,7 +56,7 @@ def search_figure(found: SearchResult) -> Figure:
     >>> found = barn_owl.device.SearchResult(table=table, plan=barn_owl.Plan(), device=device)
     >>> barn_owl.save_figure(barn_owl.show.search_figure(found), "search.png")
     """
-    figure = new_figure()
+    figure = new_figure(ax=ax)
     table, last = found.table, found.table["step"].max()
     for place, (cost, unit) in enumerate((("flash_kb", "flash, kB"), ("latency_ms", "latency, ms")), start=1):
         axes = figure.add_subplot(1, 2, place)

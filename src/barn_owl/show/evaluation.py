@@ -2,17 +2,18 @@
 
 import numpy as np
 import scipy
+from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from barn_owl.evaluate import Comparison, Evaluation
-from barn_owl.show.style import INK, LABEL_COLORS, draw_grid, heading, new_figure
+from barn_owl.show.style import INK, LABEL_COLORS, draw_grid, heading, new_axes, new_figure
 
 MOST_CURVES = 8
 LEAST_RATE = 0.002
 RATES = (0.005, 0.02, 0.05, 0.1, 0.2, 0.4, 0.6, 0.8, 0.95)
 
 
-def labels_figure(evaluation: Evaluation) -> Figure:
+def labels_figure(evaluation: Evaluation, *, ax: Axes | None = None) -> Figure:
     """Draw recall and precision of each label with 95 % intervals, lowest first.
 
     >>> evaluation = barn_owl.open_run("first").evaluate()
@@ -20,8 +21,7 @@ def labels_figure(evaluation: Evaluation) -> Figure:
     """
     table = evaluation.scores.by_label
     table = table[table["count"] > 0].sort_values("recall", ascending=False)
-    figure = new_figure(float(np.clip(2 + 0.45 * len(table), 4.5, 30)))
-    axes = figure.add_subplot()
+    figure, axes = new_axes(float(np.clip(2 + 0.45 * len(table), 4.5, 30)), ax=ax)
     at = np.arange(len(table))
     styles = ("recall", 0.15, LABEL_COLORS[0], "o"), ("precision", -0.15, LABEL_COLORS[1], "s")
     for name, shift, color, marker in styles:
@@ -40,7 +40,7 @@ def labels_figure(evaluation: Evaluation) -> Figure:
     return figure
 
 
-def thresholds_figure(evaluation: Evaluation) -> Figure:
+def thresholds_figure(evaluation: Evaluation, *, ax: Axes | None = None) -> Figure:
     """Draw ROC, precision-recall and detection-error curves by label; of many labels those with the smallest area.
 
     >>> evaluation = barn_owl.open_run("first").evaluate()
@@ -48,7 +48,7 @@ def thresholds_figure(evaluation: Evaluation) -> Figure:
     """
     table = evaluation.scores.by_label
     labels = list(table[table["roc_area"].notna()].sort_values("roc_area").index[:MOST_CURVES])
-    figure = new_figure(5.0)
+    figure = new_figure(5.0, ax=ax)
     if not labels:  # each label needs clips that have it and clips that lack it
         figure.text(0.5, 0.5, "No curves: all clips have one label", ha="center", fontsize=14, color=INK)
         return figure
@@ -89,14 +89,14 @@ def _probit(rate: "np.ndarray") -> np.ndarray:
     return np.asarray(scipy.special.ndtri(np.clip(rate, LEAST_RATE, 1 - LEAST_RATE)))
 
 
-def calibration_figure(evaluation: Evaluation) -> Figure:
+def calibration_figure(evaluation: Evaluation, *, ax: Axes | None = None) -> Figure:
     """Draw the reliability diagram, and the share of clips above each score.
 
     >>> evaluation = barn_owl.open_run("first").evaluate()
     >>> barn_owl.save_figure(barn_owl.show.calibration_figure(evaluation), "calibration.png")
     """
     table, coverage = evaluation.calibration, evaluation.coverage
-    figure = new_figure(5.0)
+    figure = new_figure(5.0, ax=ax)
     promise, left = figure.subplots(1, 2)
     promise.plot([0, 1], [0, 1], color=INK, linewidth=1, linestyle="--", label="perfect calibration")
     parts = f"{len(table)} parts of equal size"
@@ -114,14 +114,14 @@ def calibration_figure(evaluation: Evaluation) -> Figure:
     return figure
 
 
-def comparison_figure(comparison: Comparison) -> Figure:
+def comparison_figure(comparison: Comparison, *, ax: Axes | None = None) -> Figure:
     """Draw the balanced accuracy of each run with its interval, and the recall of each label by run.
 
     >>> runs = {name: barn_owl.open_run(name).evaluate() for name in ("first", "second")}
     >>> barn_owl.save_figure(barn_owl.show.comparison_figure(barn_owl.evaluate.compare(runs)), "comparison.png")
     """
     scores, by_label = comparison.scores, comparison.by_label.dropna(how="all")
-    figure = new_figure(float(np.clip(3.2 + 0.3 * len(by_label) + 0.4 * len(scores), 5, 30)))
+    figure = new_figure(float(np.clip(3.2 + 0.3 * len(by_label) + 0.4 * len(scores), 5, 30)), ax=ax)
     top, bottom = figure.subplots(2, 1, height_ratios=[len(scores) + 1, len(by_label) + 2])
     names = [str(name) for name in scores.index]
     for number, name in enumerate(names):

@@ -13,7 +13,17 @@ from barn_owl.errors import AudioError
 from barn_owl.evaluate import EventScores
 from barn_owl.features import FrontEnd
 from barn_owl.show.sound import FEW_TICKS_HZ, mel_ticks
-from barn_owl.show.style import GRID, INK, LABEL_COLORS, draw_frames, draw_grid, heading, label_fills, new_figure
+from barn_owl.show.style import (
+    GRID,
+    INK,
+    LABEL_COLORS,
+    draw_frames,
+    draw_grid,
+    heading,
+    label_fills,
+    new_axes,
+    new_figure,
+)
 from barn_owl.tag import Adjusted
 
 AROUND_S, EXAMPLES = 1.0, 6
@@ -21,13 +31,13 @@ NEAR_AXIS = 0.05
 GAIN, LOSS = LABEL_COLORS[0], LABEL_COLORS[1]
 
 
-def events_figure(scores: EventScores) -> Figure:
+def events_figure(scores: EventScores, *, ax: Axes | None = None) -> Figure:
     """Draw hits, misses and false alarms by label, errors of onset and duration, and examples of both mistakes.
 
     >>> scores = barn_owl.score_events("events.csv", "truth.csv")
     >>> barn_owl.save_figure(barn_owl.show.events_figure(scores), "events.png")
     """
-    figure = new_figure(9.0)
+    figure = new_figure(9.0, ax=ax)
     top, upper, lower = np.asarray(figure.subfigures(3, 1, height_ratios=[1.3, 1, 1]))
     counts, errors = top.subplots(1, 2, width_ratios=[3, 2])
     table = scores.by_label
@@ -108,15 +118,14 @@ def _near_each_other(curve: pd.DataFrame) -> list[pd.DataFrame]:
     return [curve.iloc[rows] for rows in groups]
 
 
-def adjusting_figure(adjusted: Adjusted) -> Figure:
+def adjusting_figure(adjusted: Adjusted, *, ax: Axes | None = None) -> Figure:
     """Draw the detection error trade-off as the threshold moves, with the chosen threshold.
 
     >>> adjusted = barn_owl.adjust(barn_owl.load_model("first"), barn_owl.read_clip_table("truth.csv"))
     >>> barn_owl.save_figure(barn_owl.show.adjusting_figure(adjusted), "adjusting.png")
     """
     curve, scores = adjusted.curve.sort_values(["false_alarms_per_hour", "recall"]), adjusted.scores
-    figure = new_figure(6.5)
-    axes = figure.add_subplot()
+    figure, axes = new_axes(6.5, ax=ax)
     axes.plot(
         curve["false_alarms_per_hour"],
         curve["recall"],
@@ -154,7 +163,7 @@ def adjusting_figure(adjusted: Adjusted) -> Figure:
     return figure
 
 
-def hours_figure(table: pd.DataFrame) -> Figure:
+def hours_figure(table: pd.DataFrame, *, ax: Axes | None = None) -> Figure:
     """Draw events per hour of recording by hour of the day and label; hours without recording are hatched.
 
     >>> from datetime import datetime
@@ -164,8 +173,7 @@ def hours_figure(table: pd.DataFrame) -> Figure:
     """
     labels = [name for name in table if name != "recorded_s"]
     fills = label_fills(labels)
-    figure = new_figure(6.5)
-    axes = figure.add_subplot()
+    figure, axes = new_axes(6.5, ax=ax)
     hours = table["recorded_s"].to_numpy() / 3600
     below = np.zeros(len(table))
     for label in labels:

@@ -12,7 +12,7 @@ from barn_owl.audio import audio_info, prefetch, read_audio, stream_audio
 from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.errors import AudioError, TableError
 from barn_owl.features import FrontEnd
-from barn_owl.show.style import INK, LABEL_COLORS, draw_frames, draw_grid, heading, new_figure
+from barn_owl.show.style import INK, LABEL_COLORS, draw_frames, draw_grid, heading, new_axes, new_figure
 
 COLUMNS = 1200
 """Columns of an overview: about one a pixel."""
@@ -44,7 +44,9 @@ def mel_places(front_end: FrontEnd, ticks_hz: tuple[int, ...] = TICKS_HZ) -> dic
     return places
 
 
-def clip_figure(samples: np.ndarray, rate_hz: int, front_end: FrontEnd | None = None, *, title: str = "") -> Figure:
+def clip_figure(
+    samples: np.ndarray, rate_hz: int, front_end: FrontEnd | None = None, *, title: str = "", ax: Axes | None = None
+) -> Figure:
     """Draw one clip: waveform, spectrogram, log-mel and cepstral coefficients on one time axis.
 
     Parameters
@@ -69,7 +71,7 @@ def clip_figure(samples: np.ndarray, rate_hz: int, front_end: FrontEnd | None = 
     given = given.but(rate_hz=rate_hz, features=["spectrogram", "log-mel", "mfcc"], fft=None, high_hz=top)
     frames = given.frames(samples)
     bins, bands = given.fft_length // 2 + 1, given.bands
-    figure = new_figure()
+    figure = new_figure(ax=ax)
     wave, spectrum, mel, cepstrum = figure.subplots(4, 1, sharex=True, height_ratios=[2, 4, 3, 2])
     wave.plot(np.arange(len(samples)) / rate_hz, samples, color=LABEL_COLORS[0], linewidth=0.5)
     limit = max(1e-4, float(np.abs(samples).max()) * 1.05)
@@ -106,7 +108,7 @@ def _loudest(front_end: FrontEnd, frames: np.ndarray) -> str:
 
 
 def gallery_figure(
-    clips: TableOrPath, front_end: FrontEnd | None = None, *, examples: int = 6, seed: int = 0
+    clips: TableOrPath, front_end: FrontEnd | None = None, *, examples: int = 6, seed: int = 0, ax: Axes | None = None
 ) -> Figure:
     """Draw log-mel spectrograms of some clips of each label on one scale; one row per label.
 
@@ -135,7 +137,7 @@ def gallery_figure(
     if not spectra:
         raise TableError("no clip could be read for the gallery")
     low, high = np.quantile(np.concatenate(spectra), [0.05, 0.998])
-    figure = new_figure()
+    figure = new_figure(ax=ax)
     # Each label has a scale of time of its own: a hit of 0.1 s would be a sliver alongside clips of 4 s.
     grid = figure.subplots(len(labels), examples, squeeze=False, sharex="row", sharey=True)
     for line, label in zip(grid, labels, strict=True):
@@ -188,7 +190,7 @@ def _examples(
     return found
 
 
-def tracks_figure(front_end: FrontEnd, frames: np.ndarray, *, title: str = "") -> Figure:
+def tracks_figure(front_end: FrontEnd, frames: np.ndarray, *, title: str = "", ax: Axes | None = None) -> Figure:
     """Draw features over time: a line for each feature of one column, a picture for those of many.
 
     Parameters
@@ -210,7 +212,7 @@ def tracks_figure(front_end: FrontEnd, frames: np.ndarray, *, title: str = "") -
         if base == "mfcc":  # the first coefficient would hide all others
             rows, unit = rows - rows.mean(axis=0), f"{unit} re its mean"
         parts.append((names, "" if unit == "1" else unit, rows, base + "′" * times))
-    figure = new_figure(max(8.0, 1.1 * len(parts)))
+    figure = new_figure(max(8.0, 1.1 * len(parts)), ax=ax)
     grid = figure.subplots(len(parts), 1, sharex=True, squeeze=False)[:, 0]
     at = front_end.times(len(frames))
     for axes, (names, unit, rows, name) in zip(grid, parts, strict=True):
@@ -229,7 +231,7 @@ def tracks_figure(front_end: FrontEnd, frames: np.ndarray, *, title: str = "") -
     return figure
 
 
-def filter_bank_figure(front_end: FrontEnd) -> Figure:
+def filter_bank_figure(front_end: FrontEnd, *, ax: Axes | None = None) -> Figure:
     """Draw the mel bank of a front end: the weight of each bin in each band.
 
     >>> barn_owl.save_figure(barn_owl.show.filter_bank_figure(barn_owl.FrontEnd()), "bank.png")
@@ -237,8 +239,7 @@ def filter_bank_figure(front_end: FrontEnd) -> Figure:
     from barn_owl.features import mel_bank
 
     bank = mel_bank(front_end.bands, front_end.low_hz, front_end.top_hz, front_end.rate_hz, front_end.fft_length)
-    figure = new_figure(5.0)
-    axes = figure.add_subplot()
+    figure, axes = new_axes(5.0, ax=ax)
     hertz = np.arange(len(bank)) * front_end.bin_hz
     for band in range(front_end.bands):
         axes.plot(hertz, bank[:, band], color=LABEL_COLORS[band % 3], linewidth=1.1)
@@ -255,7 +256,11 @@ def filter_bank_figure(front_end: FrontEnd) -> Figure:
 
 
 def overview_figure(
-    path: str | Path, front_end: FrontEnd | None = None, *, progress: Callable[[float, float], None] | None = None
+    path: str | Path,
+    front_end: FrontEnd | None = None,
+    *,
+    progress: Callable[[float, float], None] | None = None,
+    ax: Axes | None = None,
 ) -> Figure:
     """Draw a whole recording of any length: maximum log-mel and level in each of about 1200 columns.
 
@@ -292,15 +297,14 @@ def overview_figure(
     if not done:
         raise AudioError(f"{path} is too short for one frame of {front_end.frame_ms:g} ms")
     columns = columns[: -(-done // per_column)]
-    return _draw_overview(Path(path).name, front_end, columns, done * front_end.hop_s)
+    return _draw_overview(new_figure(ax=ax), Path(path).name, front_end, columns, done * front_end.hop_s)
 
 
-def _draw_overview(name: str, front_end: FrontEnd, columns: np.ndarray, length_s: float) -> Figure:
+def _draw_overview(figure: Figure, name: str, front_end: FrontEnd, columns: np.ndarray, length_s: float) -> Figure:
     unit, scale = next(
         (u, s) for u, s, least in (("hours", 3600, 7200), ("minutes", 60, 180), ("seconds", 1, 0)) if length_s > least
     )
     mel, level = columns[:, :-1], columns[:, -1]
-    figure = new_figure()
     picture, track = figure.subplots(2, 1, sharex=True, height_ratios=[3, 1])
     image = draw_frames(picture, mel, (0, length_s / scale), np.quantile(mel, [0.02, 0.999]))
     mel_ticks(picture, front_end)

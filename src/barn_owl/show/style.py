@@ -3,7 +3,7 @@
 import io
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any, Literal, cast
 
 import numpy as np
 from matplotlib import colormaps
@@ -84,11 +84,31 @@ def _drawable(text: str, font: FontProperties) -> str:
     )
 
 
-def new_figure(height: float = SIZE_INCHES[1]) -> Figure:
-    """Make an empty figure 1280 pixels wide, drawn without a screen."""
+def new_figure(height: float = SIZE_INCHES[1], *, ax: Axes | None = None) -> Figure:
+    """Make an empty figure 1280 pixels wide, drawn without a screen, or a part of the figure of `ax` in its place.
+
+    Raises TypeError if `ax` is no Axes, or stands alone at a place of its own.
+    """
+    if ax is not None:
+        place = None if not isinstance(ax, Axes) else ax.get_subplotspec()
+        if place is None:
+            raise TypeError(f"ax must be Axes of a grid, as subplots() makes them, got {type(ax).__name__}")
+        part = ax.get_figure(root=False)
+        ax.remove()
+        return cast("Figure", part.add_subfigure(place))  # type: ignore[union-attr]
     figure = Picture(figsize=(SIZE_INCHES[0], height), dpi=DPI, layout="constrained", facecolor="white")
     FigureCanvasAgg(figure)
     return figure
+
+
+def new_axes(height: float = SIZE_INCHES[1], *, ax: Axes | None = None) -> tuple[Figure, Axes]:
+    """Make a figure with one pair of axes, or use `ax`. Raises TypeError if `ax` is no Axes."""
+    if ax is None:
+        figure = new_figure(height)
+        return figure, figure.add_subplot()
+    if not isinstance(ax, Axes):
+        raise TypeError(f"ax must be Axes, got {type(ax).__name__}")
+    return cast("Figure", ax.figure), ax
 
 
 def heading(where: FigureBase | Axes, text: str, size: float = 14) -> None:

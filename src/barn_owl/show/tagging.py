@@ -52,6 +52,7 @@ def tagging_figure(
     decoding: DecodingLike | None = None,
     scores: bool = True,
     trace: ScoreTrace | None = None,
+    ax: Axes | None = None,
 ) -> Figure:
     """Draw a stretch of a recording: log-mel spectrogram, scores of all labels over time, and events as bars.
 
@@ -93,7 +94,7 @@ def tagging_figure(
     reported = model.event_labels
     colors = label_colors(reported)
 
-    figure = new_figure()
+    figure = new_figure(ax=ax)
     heights = [4, 2, 3] if scores else [4, 3]
     spectrogram, *traces, bars = figure.subplots(len(heights), 1, sharex=True, height_ratios=heights)
     _draw_spectrogram(figure, spectrogram, model, samples, start_s)
@@ -155,7 +156,7 @@ def _thinned(values: np.ndarray, step: int) -> np.ndarray:
     return np.asarray(values[: len(values) // step * step].reshape(-1, step, values.shape[1]).max(axis=1))
 
 
-def rehearsal_figure(run: Run) -> Figure:
+def rehearsal_figure(run: Run, *, ax: Axes | None = None) -> Figure:
     """Draw the first 90 s of the rehearsal of a run: spectrogram, events and truth.
 
     No scores: those of the model as it was then are not kept.
@@ -168,7 +169,7 @@ def rehearsal_figure(run: Run) -> Figure:
     truth, events = (read_clip_table(run.folder / name, may_be_empty=True) for name in (TRUTH, EVENTS))
     path = run.folder / FILE
     end_s = min(REHEARSAL_S, audio_info(path).duration_s)
-    figure = tagging_figure(run.model, path, events, truth=truth, end_s=end_s, scores=False)
+    figure = tagging_figure(run.model, path, events, truth=truth, end_s=end_s, scores=False, ax=ax)
     expected = run.expectation or {}
     heading(
         figure.axes[0],

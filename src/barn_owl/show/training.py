@@ -2,15 +2,16 @@
 
 import numpy as np
 import pandas as pd
+from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from barn_owl.runs import Run
-from barn_owl.show.style import INK, LABEL_COLORS, draw_grid, heading, new_figure
+from barn_owl.show.style import INK, LABEL_COLORS, draw_grid, heading, new_axes, new_figure
 
 TRAIN, VALIDATION, TEST = LABEL_COLORS[0], LABEL_COLORS[1], LABEL_COLORS[2]
 
 
-def curves_figure(run: Run) -> Figure:
+def curves_figure(run: Run, *, ax: Axes | None = None) -> Figure:
     """Draw losses and validation scores by epoch, with the best epoch and overfitting marked.
 
     Raises
@@ -23,7 +24,7 @@ def curves_figure(run: Run) -> Figure:
     >>> barn_owl.save_figure(barn_owl.show.curves_figure(barn_owl.open_run("first")), "curves.png")
     """
     curves, learning = run.curves, run.learning
-    figure = new_figure(7.2)
+    figure = new_figure(7.2, ax=ax)
     losses, scores = figure.subplots(2, 1, sharex=True, height_ratios=[3, 2])
     at = curves["epoch"]
     losses.plot(at, curves["train_loss"], color=TRAIN, linewidth=2, label="training, on mixtures")
@@ -62,7 +63,7 @@ def curves_figure(run: Run) -> Figure:
     return figure
 
 
-def subsets_figure(table: pd.DataFrame) -> Figure:
+def subsets_figure(table: pd.DataFrame, *, ax: Axes | None = None) -> Figure:
     """Draw scores against the number of training clips; a rising curve means that more clips help.
 
     Raises
@@ -70,8 +71,7 @@ def subsets_figure(table: pd.DataFrame) -> Figure:
     ModelError
         If the run is incomplete.
     """
-    figure = new_figure(5.6)
-    axes = figure.add_subplot()
+    figure, axes = new_axes(5.6, ax=ax)
     lines = {
         "test_balanced_accuracy": (TEST, "o-", "test clips: balanced accuracy"),
         "validation_balanced_accuracy": (VALIDATION, "o-", "validation clips: balanced accuracy"),
@@ -98,7 +98,7 @@ def subsets_figure(table: pd.DataFrame) -> Figure:
     return figure
 
 
-def classifiers_figure(ranking: pd.DataFrame) -> Figure:
+def classifiers_figure(ranking: pd.DataFrame, *, ax: Axes | None = None) -> Figure:
     """Draw classifiers by balanced accuracy on validation (which ranks them) and test, with what each costs.
 
     >>> ranking = pd.DataFrame({"run": ["a", "b"], "classifier": ["trees", "cnn"], "seconds": [2.0, 40.0]})
@@ -106,8 +106,7 @@ def classifiers_figure(ranking: pd.DataFrame) -> Figure:
     >>> ranking = ranking.assign(validation_balanced_accuracy=[0.8, 0.9], test_balanced_accuracy=[0.7, 0.9])
     >>> barn_owl.save_figure(barn_owl.show.classifiers_figure(ranking), "ranking.png")
     """
-    figure = new_figure(max(3.5, 0.75 * len(ranking) + 1.6))
-    axes = figure.add_subplot()
+    figure, axes = new_axes(max(3.5, 0.75 * len(ranking) + 1.6), ax=ax)
     places = np.arange(len(ranking))[::-1]
     for name, color, shift in (("validation", VALIDATION, 0.19), ("test", TEST, -0.19)):
         values = ranking[f"{name}_balanced_accuracy"].fillna(0)

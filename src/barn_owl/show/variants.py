@@ -4,6 +4,7 @@ import textwrap
 from collections.abc import Sequence
 
 import numpy as np
+from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from barn_owl.features import FrontEnd
@@ -17,7 +18,12 @@ TITLE_WIDTH = 44
 
 
 def variants_figure(
-    variants: Sequence[tuple[np.ndarray, str]], rate_hz: int, *, title: str = "", front_end: FrontEnd | None = None
+    variants: Sequence[tuple[np.ndarray, str]],
+    rate_hz: int,
+    *,
+    title: str = "",
+    front_end: FrontEnd | None = None,
+    ax: Axes | None = None,
 ) -> Figure:
     """Draw log-mel spectrograms of a clip and its first dozen variants, each with its augmentation.
 
@@ -37,7 +43,7 @@ def variants_figure(
     pictures = [(front_end.frames(samples), words) for samples, words in variants[:MOST]]
     columns = min(COLUMNS, len(pictures))
     rows = -(-len(pictures) // columns)
-    figure = new_figure(max(4.0, 2.6 * rows + 0.8))
+    figure = new_figure(max(4.0, 2.6 * rows + 0.8), ax=ax)
     grid = figure.subplots(rows, columns, sharex=True, sharey=True, squeeze=False)
     top = max(float(frames.max()) for frames, _ in pictures)
     longest = max(len(frames) for frames, _ in pictures) * front_end.hop_s
