@@ -67,7 +67,7 @@ def test_streams_equal_files_and_frames_take_the_nearest_row(length, cuts, windo
         name="own", compute=mean_and_first, columns=["first", "last"], rows=rows,
         window_s=window / RATE_HZ, hop_s=hop / RATE_HZ, rate_hz=RATE_HZ,
     )  # fmt: skip
-    owl.register_feature(own)
+    owl.features.register_feature(own)
     front_end = owl.FrontEnd(features=features)
     samples = noise(2.0, RATE_HZ)[:length]
     whole = front_end.frames(samples)
@@ -86,7 +86,7 @@ def test_a_function_of_log_mel_sees_the_frames_of_the_front_end():
         name="top", compute=lambda mel, rate_hz: np.stack([mel.max(axis=1), np.full(len(mel), rate_hz)], axis=1),
         columns=["top", "rate"], takes="log-mel", unit="dB",
     )  # fmt: skip
-    owl.register_feature(mel)
+    owl.features.register_feature(mel)
     samples = noise(1.0, RATE_HZ)
     frames = owl.FrontEnd(features=["top"]).frames(samples)
     np.testing.assert_allclose(frames[:, 0], owl.FrontEnd().frames(samples).max(axis=1), rtol=1e-6)
@@ -115,26 +115,28 @@ def test_what_cannot_be_a_feature_is_refused(changes, error, words):
 
 def test_faults_of_the_function_and_of_the_settings_are_named():
     with pytest.raises(TypeError, match="feature must be a CustomFeature"):
-        owl.register_feature(_peaks)
+        owl.features.register_feature(_peaks)
     with pytest.raises(ValueError, match="embedding"):
-        owl.register_feature(_feature("embedding"))
+        owl.features.register_feature(_feature("embedding"))
     with pytest.raises(PlanError, match="unknown feature 'peaks'"):
         owl.FrontEnd(features=["peaks"])
-    owl.register_feature(_feature("needs8", rate_hz=8000))
+    owl.features.register_feature(_feature("needs8", rate_hz=8000))
     with pytest.raises(PlanError, match=r"'needs8' needs 8000, got 16000"):
         owl.FrontEnd(features=["needs8"])
     wrong = {"flat": np.float32(1), "words": np.full((3, 2), "a"), "nan": np.full((3, 2), np.nan)}
     for name, rows in wrong.items():
-        owl.register_feature(_feature(name, lambda samples, rate_hz, rows=rows: rows))  # noqa: ARG005
+        owl.features.register_feature(_feature(name, lambda samples, rate_hz, rows=rows: rows))  # noqa: ARG005
         with pytest.raises(PlanError, match=f"feature {name!r} returned"):
             owl.FrontEnd(features=[name]).frames(noise(1.0, RATE_HZ))
-    owl.register_feature(_feature("peaks"))
-    owl.register_feature(_feature("peaks", columns=["a", "b"]))  # as in a cell of a notebook that is run again
+    owl.features.register_feature(_feature("peaks"))
+    owl.features.register_feature(
+        _feature("peaks", columns=["a", "b"])
+    )  # as in a cell of a notebook that is run again
     assert owl.FrontEnd(features=["peaks"]).columns == ["a", "b"]
 
 
 def test_a_model_keeps_its_feature_by_name_and_version(few_clips, folder, tmp_path, monkeypatch):
-    owl.register_feature(_feature())
+    owl.features.register_feature(_feature())
     plan = small_plan("logistic", front_end={"features": ["log-mel", "peaks"]})
     run = owl.train(few_clips, tmp_path / "run", plan)  # the function goes into worker processes
     model, recording = owl.load_model(tmp_path / "run"), tmp_path / "night.wav"
@@ -157,7 +159,7 @@ def test_a_model_keeps_its_feature_by_name_and_version(few_clips, folder, tmp_pa
     )  # fmt: skip
     assert {"peak", "place"} <= set(ranking["feature"])
 
-    owl.register_feature(_feature(version="2"))
+    owl.features.register_feature(_feature(version="2"))
     with pytest.raises(ModelError, match=r"another version of the feature 'peaks': 1 with 2 columns, here is 2"):
         owl.load_model(tmp_path / "run")
     monkeypatch.setattr("barn_owl.features.custom._registered", {})
@@ -175,7 +177,9 @@ def test_a_model_keeps_its_feature_by_name_and_version(few_clips, folder, tmp_pa
 def test_the_cache_knows_versions(few_clips, tmp_path):
     clips = few_clips.head(2)
     for version, factor in (("1", 1.0), ("2", 2.0), ("1", 3.0)):
-        owl.register_feature(_feature(compute=lambda s, r, factor=factor: factor * _peaks(s, r), version=version))
+        owl.features.register_feature(
+            _feature(compute=lambda s, r, factor=factor: factor * _peaks(s, r), version=version)
+        )
         frames = owl.load_frames(clips, owl.FrontEnd(features=["peaks"]), cache=tmp_path)[0]
         if version == "1" and factor == 1.0:
             first = frames[0]

@@ -324,12 +324,3 @@ def test_no_argument_ends_in_a_foreign_error(name):
 def test_snippets_of_the_docs_are_valid_python(path):
     for snippet in re.findall(r"^```python\n(.*?)^```", path.read_text(encoding="utf-8"), re.DOTALL | re.MULTILINE):
         ast.parse(snippet)
-
-
-def test_parameters_of_the_names_that_most_programs_need_are_documented():
-    for name in owl.__all__:
-        function = getattr(owl, name)
-        if inspect.isfunction(function):
-            text = inspect.getdoc(function)
-            for parameter in inspect.signature(function).parameters:
-                assert re.search(rf"^(\w+, )*{parameter}(, \w+)* : ", text, re.MULTILINE), f"{name}: {parameter}"

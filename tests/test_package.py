@@ -133,6 +133,27 @@ def test_every_key_of_the_plan_has_a_meaning(generated):
     assert not [row[0] for row in rows if len(row[-1].strip(" |")) < 10]
 
 
+def test_every_parameter_of_every_public_function_is_documented(generated):
+    lacking = []
+    for package in generated["packages"]():
+        for name, one in generated["public_names"](package):
+            methods = vars(one).items() if inspect.isclass(one) else ()
+            functions = {name: one} if inspect.isfunction(one) else {}
+            functions |= {
+                f"{name}.{key}": getattr(value, "__func__", value) for key, value in methods if key[0] != "_"
+            }
+            for place, function in functions.items():
+                if not inspect.isfunction(function) or "pydantic" in function.__module__ or "<" in function.__name__:
+                    continue
+                text = inspect.getdoc(function)
+                lacking += [
+                    f"{place}: {parameter}"
+                    for parameter in inspect.signature(function).parameters.keys() - {"self", "cls"}
+                    if not re.search(rf"^(\w+, )*{parameter}(, \w+)* : ", text, re.MULTILINE)
+                ]
+    assert not lacking
+
+
 def test_public_docstrings_are_in_one_layout(generated):
     """Sections as numpydoc has them; shapes or units, and errors, in three of five that can have them."""
     seen = {one for package in generated["packages"]() for _, one in generated["public_names"](package)}

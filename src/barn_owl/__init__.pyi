@@ -37,7 +37,7 @@ from .clips import (
 from .device import search as search, shrink as shrink, write_c as write_c, write_onnx as write_onnx
 from .errors import BarnOwlError as BarnOwlError
 from .evaluate import predict as predict, score_events as score_events
-from .features import FrontEnd as FrontEnd, register_feature as register_feature
+from .features import FrontEnd as FrontEnd
 from .learn import Plan as Plan, read_plan as read_plan, write_plan as write_plan
 from .live import Listener as Listener
 from .model import DecodingSettings as DecodingSettings, Model as Model, load_model as load_model

@@ -55,11 +55,19 @@ def propose(
     clips : pd.DataFrame
         A clip table; labels are ignored. Long files without times are recordings; their parts
         that stand out of their quiet are proposed.
+    count : int
+        Number of clips.
     model : Model | None
         Says what it is unsure of; None for spread alone.
     known : pd.DataFrame | None
         Clips that are labeled already, and need not be covered again; with a model, what is likely to be of a
         label that few of them have comes first.
+    workers : int
+        Number of parallel workers.
+    seed : int
+        Seed of all random choices.
+    progress : Callable[[float, float], None] | None
+        Called with the amount done and in all.
 
     Returns
     -------

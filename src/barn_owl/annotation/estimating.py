@@ -31,6 +31,8 @@ class Estimate:
 
     Attributes
     ----------
+    table : pd.DataFrame
+        One row per label.
     stretches : int
         Pieces without an event that were reviewed.
     unsure : int
@@ -61,8 +63,16 @@ def estimate_quality(
 
     Parameters
     ----------
+    items : pd.DataFrame | str | Path
+        Items of `review_items`.
+    answers : dict[str, ReviewAnswer]
+        Answers by the key of their item.
     rounds : int
         How often what is not known is drawn.
+    seed : int
+        Seed of all random choices.
+    level : float
+        Confidence level of the intervals.
     """
     items = as_clip_table(items, "items")
     require_columns(items, ("kind", "draw", "stratum", "score"), "items")
@@ -78,7 +88,21 @@ def estimate_from(
     seed: int = 0,
     level: float = LEVEL,
 ) -> Estimate:
-    """Estimate as `estimate_quality` does, given the answer to each item, or None."""
+    """Estimate as `estimate_quality` does, given the answer to each item, or None.
+
+    Parameters
+    ----------
+    items : pd.DataFrame
+        Items of `review_items`.
+    given : Sequence[ReviewAnswer | None]
+        Answer to each item, None where there is none.
+    rounds : int
+        Random draws for the intervals.
+    seed : int
+        Seed of all random choices.
+    level : float
+        Confidence level of the intervals.
+    """
     rng = np.random.default_rng(seed)
     items = items.assign(answer=given)
     sampled = _random_beginning(items)

@@ -55,6 +55,8 @@ class Harvest:
 
     Attributes
     ----------
+    clips : pd.DataFrame
+        Clip table of the harvested parts.
     rounds : pd.DataFrame
         One row per round with ``held_out``, the share of recordings, mean of the labels, whose label was told
         from their parts by a classifier not trained on them.

@@ -54,8 +54,12 @@ def review_items(
     stretches : int
         How many pieces without an event are drawn, of at most `stretch_s` seconds; what begins in them was
         missed.
+    stretch_s : float
+        Length of a stretch without events, in seconds.
     listens : bool
         Whether sounds of new kinds are looked for, which reads the events.
+    seed : int
+        Seed of all random choices.
     progress : Callable[[int, int], None] | None
         Called with how many of them are read, and how many there are.
 
@@ -222,6 +226,13 @@ def recordings_at(table: TableOrPath, folder: str | Path | None) -> pd.DataFrame
     """Return a table with the present paths of recordings that were moved below `folder`.
 
     Each is the file of the same name whose path ends most like before.
+
+    Parameters
+    ----------
+    table : pd.DataFrame | str | Path
+        Table with a column ``file``, or its path.
+    folder : str | Path | None
+        Folder that holds the recordings now. None: nothing is changed.
 
     Raises
     ------

@@ -42,6 +42,10 @@ class ReviewAnswer:
     sounds : Sequence[tuple[str, float, float]]
         What is there, as label, start and end in seconds of the recording: one for an event that is right or
         another, any number for a stretch.
+    reviewer : str
+        Who answered.
+    when : str
+        Time of the answer, ISO 8601.
 
     Examples
     --------
@@ -58,7 +62,13 @@ class ReviewAnswer:
 
     @classmethod
     def checked(cls, given: Any) -> "ReviewAnswer":
-        """Make one of what a page or a file says; raises TableError when it is no answer."""
+        """Make one of what a page or a file says; raises TableError when it is no answer.
+
+        Parameters
+        ----------
+        given : Any
+            Answer as JSON fields.
+        """
         try:
             sounds = [(label.strip(), float(start), float(end)) for label, start, end in given.get("sounds", ())]
             if not isinstance(given["item"], str):
@@ -94,13 +104,24 @@ def item_key(item: Mapping[str, Any], name: str = "") -> str:
     """Return the key of an item, which survives sorting and moving the table: file name, times, label.
 
     name : name of the file, with as much of its path as `item_keys` needs; default the file name.
+
+    Parameters
+    ----------
+    item : Mapping[str, Any]
+        Row of an item table.
     """
     name = name or Path(item["file"]).name
     return f"{name} {item['start_s']:.3f} {item['end_s']:.3f} {item['label']}".rstrip()
 
 
 def item_keys(items: TableOrPath) -> list[str]:
-    """Return the keys of all items; files of the same name get as many of their folders as tell them apart."""
+    """Return the keys of all items; files of the same name get as many of their folders as tell them apart.
+
+    Parameters
+    ----------
+    items : pd.DataFrame | str | Path
+        Items of `review_items`.
+    """
     items = as_clip_table(items, "items")
     parts = {file: PurePath(file).parts for file in items["file"].unique()}
     names = {file: file_parts[-1] for file, file_parts in parts.items()}
@@ -116,6 +137,13 @@ def item_keys(items: TableOrPath) -> list[str]:
 
 def add_answer(path: str | Path, answer: ReviewAnswer) -> None:
     """Append an answer to the file (created if needed); it is flushed to disk before this returns.
+
+    Parameters
+    ----------
+    path : str | Path
+        File of answers, JSON Lines.
+    answer : ReviewAnswer
+        Answer to append.
 
     Raises
     ------
@@ -146,6 +174,11 @@ def add_answer(path: str | Path, answer: ReviewAnswer) -> None:
 
 def read_reviews(path: str | Path) -> dict[str, ReviewAnswer]:
     """Read the last answer to each item; lines that are not valid answers are skipped, with a warning in the log.
+
+    Parameters
+    ----------
+    path : str | Path
+        File of answers, JSON Lines or JSON.
 
     Raises
     ------
@@ -192,6 +225,13 @@ def reviewed_clips(items: TableOrPath, answers: dict[str, ReviewAnswer]) -> pd.D
 
     Items without an answer, or answered "unsure", are skipped, as are stretches with nothing in them. Columns
     ``predicted`` is the label that was reviewed, ``answer`` the verdict.
+
+    Parameters
+    ----------
+    items : pd.DataFrame | str | Path
+        Items of `review_items`.
+    answers : dict[str, ReviewAnswer]
+        Answers of a review.
 
     Raises
     ------

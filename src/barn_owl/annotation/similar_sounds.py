@@ -79,6 +79,8 @@ def find_similar(
     ----------
     examples : pd.DataFrame
         A clip table, labeled or not.
+    recordings : Sequence[str | Path]
+        Recordings to search.
     most : int
         Places in all.
     least : float
@@ -87,6 +89,8 @@ def find_similar(
         A folder to keep features in, so that the next search is quicker.
     workers : int
         Recordings at a time.
+    progress : Callable[[float, float], None] | None
+        Called with the seconds of sound searched and in all.
 
     Returns
     -------

@@ -23,12 +23,20 @@ class StoreEntry:
         Of its content, the model and the settings.
     model : str
         What the model and its settings are known by.
+    file : str
+        Recording.
     stamp : list[Any]
         Of the file, by which it is known without being read.
+    content : str
+        SHA-256 of the recording.
     day, recorder : str
         What the store is parted by.
     begins : str
         ISO 8601, blank if not known.
+    duration_s : float
+        Length of the recording in seconds.
+    events : int
+        Number of events.
     hours : dict[str, dict[str, int]]
         Events of each label by hour of the day.
     reason : str

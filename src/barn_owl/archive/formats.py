@@ -203,6 +203,17 @@ def write_cues(recording: str | Path, events: TableOrPath, path: str | Path, *, 
 
     The samples are those of the recording, 16 bit, or 24 or float if it has more.
 
+    Parameters
+    ----------
+    recording : str | Path
+        WAV file to copy.
+    events : pd.DataFrame | str | Path
+        Events of the recording, or the path of their table.
+    path : str | Path
+        WAV file.
+    force : bool
+        Whether existing files are overwritten.
+
     Raises
     ------
     OutputError
@@ -272,6 +283,11 @@ def read_cues(path: str | Path) -> pd.DataFrame:
     """Read the cue points of a WAV file as events; cues without a length have zero duration.
 
     Without cue points the table is empty.
+
+    Parameters
+    ----------
+    path : str | Path
+        WAV file.
 
     Raises
     ------

@@ -28,6 +28,8 @@ def recording_start(path: str | Path, *, zone: str = "") -> datetime | None:
 
     Parameters
     ----------
+    path : str | Path
+        Sound file.
     zone : str
         Time zone of those that say none, such as ``Europe/Lisbon``.
 
@@ -51,6 +53,15 @@ def recording_start(path: str | Path, *, zone: str = "") -> datetime | None:
 
 def starts_of_table(path: str | Path, recordings: Sequence[str], *, zone: str = "") -> dict[str, datetime | None]:
     """Start times of recordings from a table with ``file`` and ``begins`` (ISO 8601).
+
+    Parameters
+    ----------
+    path : str | Path
+        Table with columns ``file`` and ``begins``.
+    recordings : Sequence[str]
+        Recordings to find in it.
+    zone : str
+        Time zone of times without one, such as ``Europe/Berlin``. Default: times stay without.
 
     Raises
     ------
@@ -98,7 +109,15 @@ def _zone(name: str) -> ZoneInfo:
 
 
 def with_clock(events: TableOrPath, starts: Mapping[str, datetime | None]) -> pd.DataFrame:
-    """Add a column ``clock``: the time of day of each event in ISO 8601, blank if the start is unknown."""
+    """Add a column ``clock``: the time of day of each event in ISO 8601, blank if the start is unknown.
+
+    Parameters
+    ----------
+    events : pd.DataFrame | str | Path
+        Event table or its path.
+    starts : Mapping[str, datetime | None]
+        Start time by recording; None if unknown.
+    """
     events = as_clip_table(events, "events")
     clock = [
         ""
@@ -124,6 +143,8 @@ def hours_table(
 
     Parameters
     ----------
+    events : pd.DataFrame | str | Path
+        Event table or its path.
     starts : Mapping[str, datetime | None]
         When each recording began; those that are not known are skipped.
     seconds : Mapping[str, float]

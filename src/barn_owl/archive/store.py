@@ -33,28 +33,76 @@ class Store(Protocol):
     path: Path
 
     def recordings(self, model: str = "") -> list[StoreEntry]:
-        """All recordings that are done or failed, the last line on each; of all models or one."""
+        """All recordings that are done or failed, the last line on each; of all models or one.
+
+        Parameters
+        ----------
+        model : str
+            Only of this model. Default: of all.
+        """
 
     def models(self) -> list[str]:
         """What the models and settings are known by, in order."""
 
     def holds(self, one: StoreEntry) -> bool:
-        """Return whether the events of a recording are still there."""
+        """Return whether the events of a recording are still there.
+
+        Parameters
+        ----------
+        one : StoreEntry
+            Entry of a recording.
+        """
 
     def add(self, recorded: StoreEntry, events: pd.DataFrame) -> None:
-        """Keep the events of a recording, in place of others that it had, or that it failed."""
+        """Keep the events of a recording, in place of others that it had, or that it failed.
+
+        Parameters
+        ----------
+        recorded : StoreEntry
+            Entry of a recording.
+        events : pd.DataFrame
+            Its events.
+        """
 
     def batches(self, query: StoreQuery, columns: Sequence[str] = COLUMNS) -> Iterator[pd.DataFrame]:
-        """Yield events part by part, so that not all are in memory."""
+        """Yield events part by part, so that not all are in memory.
+
+        Parameters
+        ----------
+        query : StoreQuery
+            Which events.
+        columns : Sequence[str]
+            Columns to read. Default: all.
+        """
 
     def keep_piece(self, name: str, content: bytes) -> None:
-        """Keep a part of a recording that is not finished."""
+        """Keep a part of a recording that is not finished.
+
+        Parameters
+        ----------
+        name : str
+            Name of the piece.
+        content : bytes
+            Scores of the piece, as bytes.
+        """
 
     def piece(self, name: str) -> bytes | None:
-        """Return such a part, or None."""
+        """Return such a part, or None.
+
+        Parameters
+        ----------
+        name : str
+            Name of the piece.
+        """
 
     def drop_pieces(self, prefix: str) -> None:
-        """Forget the parts whose names begin so."""
+        """Forget the parts whose names begin so.
+
+        Parameters
+        ----------
+        prefix : str
+            Beginning of the names of the pieces.
+        """
 
 
 def is_store(path: str | Path) -> bool:
@@ -65,6 +113,11 @@ def is_store(path: str | Path) -> bool:
 
 def open_store(path: str | Path) -> Store:
     """Open or create a store: a SQLite file by its ending (``.sqlite``, ``.db``), else a folder of Parquet files.
+
+    Parameters
+    ----------
+    path : str | Path
+        Folder of Parquet files, or SQLite file.
 
     Raises
     ------
@@ -89,8 +142,16 @@ def read_store(
 
     Parameters
     ----------
+    path : str | Path
+        Folder of Parquet files, or SQLite file.
     model : str
         What the store calls it, where it holds events of several.
+    day : str
+        Only this day, ``2026-05-01``.
+    recorder : str
+        Only this recorder.
+    files : Sequence[str]
+        Only these recordings.
 
     Raises
     ------
@@ -151,6 +212,17 @@ def store_hours(path: str | Path, *, model: str = "", day: str = "", recorder: s
     """Count the events of a store by label and hour of the day; see `barn_owl.archive.hours_table`.
 
     Recordings whose beginning is not known are skipped. The events themselves are not read.
+
+    Parameters
+    ----------
+    path : str | Path
+        Folder of Parquet files, or SQLite file.
+    model : str
+        Name of the model in the store, where it holds events of several.
+    day : str
+        Only this day, ``2026-05-01``.
+    recorder : str
+        Only this recorder.
 
     Raises
     ------

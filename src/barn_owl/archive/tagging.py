@@ -69,11 +69,14 @@ class Archive:
         ``network``, and the ``megabytes`` that it sent.
     seconds : float
         How long it took in all.
-    tables, store, model
-        Where the events are: in memory by recording, or in a store under what the model and its settings are
-        known by.
     heard_s : dict[str, float]
         How much of each recording that is done could be read, in seconds.
+    tables : dict[str, pd.DataFrame]
+        Events by recording, without a store.
+    store : Store | None
+        Store of the events, if there is one.
+    model : str
+        Name of the model and its settings in the store.
 
     Examples
     --------
@@ -99,7 +102,13 @@ class Archive:
         return self.events_of(self.done)
 
     def events_of(self, recordings: Sequence[str]) -> pd.DataFrame:
-        """Events of some of the recordings that are done, in that order; of a store these alone are read."""
+        """Events of some of the recordings that are done, in that order; of a store these alone are read.
+
+        Parameters
+        ----------
+        recordings : Sequence[str]
+            Some of `done`.
+        """
         tables = self.tables
         if self.store is not None:
             names = {name_of(path): path for path in recordings}

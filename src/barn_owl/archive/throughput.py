@@ -94,8 +94,14 @@ def measure_throughput(
 
     Parameters
     ----------
+    model : Model | HasModel | str | Path
+        Model, run, or the path of either.
+    recording : str | Path
+        Recording to score.
     most_workers : int | None
         Processes to go up to; None for one a core.
+    progress : Callable[[float, float], None] | None
+        Called with the steps done and in all.
 
     Raises
     ------

@@ -13,7 +13,17 @@ from barn_owl.names import as_text, from_text
 
 @dataclass(frozen=True)
 class Excerpt:
-    """An excerpt of a file; times are None for the whole file."""
+    """An excerpt of a file; times are None for the whole file.
+
+    Attributes
+    ----------
+    file : str
+        Sound file.
+    start_s : float | None
+        Start and end in seconds. None: start and end of the file.
+    end_s : float | None
+        Start and end in seconds. None: start and end of the file.
+    """
 
     file: str
     start_s: float | None = None
@@ -36,7 +46,17 @@ class Excerpt:
 
 
 def excerpts(files: Iterable[str], starts: Iterable[float], ends: Iterable[float]) -> list[Excerpt]:
-    """Excerpts from the columns of a clip table, where NaN is a blank."""
+    """Excerpts from the columns of a clip table, where NaN is a blank.
+
+    Parameters
+    ----------
+    files : Iterable[str]
+        Sound files.
+    starts : Iterable[float]
+        Start and end of each in seconds; NaN: of the file.
+    ends : Iterable[float]
+        Start and end of each in seconds; NaN: of the file.
+    """
     return [
         Excerpt(file, None if np.isnan(start) else float(start), None if np.isnan(end) else float(end))
         for file, start, end in zip(files, starts, ends, strict=True)

@@ -38,14 +38,34 @@ class FileFacts:
 
     Attributes
     ----------
+    file : str
+        Sound file.
+    duration_s : float
+        Length in seconds.
+    rate_hz : int
+        Sample rate in Hz.
+    channels : int
+        Number of channels.
+    encoding : str
+        Format and subtype.
+    peak_db : float
+        Largest sample, in dBFS.
+    true_peak_db : float
+        Largest value between samples, in dBTP (ITU-R BS.1770-4).
+    rms_db : float
+        RMS in dB re 1.0.
+    loudness_lufs : float
+        Integrated loudness in LUFS (EBU R 128).
+    dc_offset : float
+        Mean of the samples.
+    clipped : int
+        Runs of three or more samples stuck at an extreme near full scale.
     silent_share : float
         Of stretches of 50 ms below -60 dB.
     noise_floor_db : float
         Level that a tenth of those stay under.
     bandwidth_hz : float
         Highest frequency whose mean power is within 70 dB of the strongest.
-    clipped : int
-        Runs of three or more samples stuck at an extreme near full scale.
     fingerprint : str
         SHA-256 of the decoded samples, the same whatever the container.
 
@@ -86,6 +106,8 @@ def file_facts(
 
     Parameters
     ----------
+    path : str | Path
+        Sound file.
     start_s, end_s : float | None
         The excerpt in seconds; None for the start and the end of the file.
     hear : Callable[[np.ndarray], object] | None
@@ -132,6 +154,17 @@ def facts_table(
     """Measure many files with `workers` threads; return a table with one row per file, and the reasons for skipped
     ones.
 
+    Parameters
+    ----------
+    paths : Iterable[str | Path]
+        Sound files.
+    workers : int
+        Number of parallel workers.
+    progress : Callable[[int, int], None] | None
+        Called with the amount done and in all.
+
+    Examples
+    --------
     >>> table, skipped = barn_owl.audio.facts_table(["night.wav"])
     >>> float(table["duration_s"].iloc[0]), skipped
     (14.0, {})

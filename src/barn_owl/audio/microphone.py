@@ -38,6 +38,8 @@ class SimulatedMicrophone:
     ----------
     blocks : Iterable[np.ndarray] | np.ndarray
         All samples, or blocks of them; types and shapes as for `barn_owl.FrontEnd.frames`.
+    rate_hz : int
+        Sample rate in Hz.
     speed : float
         Times real time; infinite for as fast as the listener takes samples. Above real time the source waits
         for the listener and loses nothing; at real time a listener that is too slow loses samples, as with a
@@ -64,7 +66,13 @@ class SimulatedMicrophone:
         self._aways, self._away_s = away
 
     def record(self, seconds: float) -> np.ndarray:
-        """Return the next stretch of what is played; silence when the blocks have come to an end."""
+        """Return the next stretch of what is played; silence when the blocks have come to an end.
+
+        Parameters
+        ----------
+        seconds : float
+            Length in seconds.
+        """
         wanted = round(seconds * self.rate_hz)
         while len(self._kept) < wanted:
             block = next(self._blocks, None)
@@ -81,7 +89,13 @@ class SimulatedMicrophone:
             time.sleep(min(left, SLEPT_S))
 
     def deliver(self, inlet: Inlet) -> None:
-        """Play what there is, in time, until it is over."""
+        """Play what there is, in time, until it is over.
+
+        Parameters
+        ----------
+        inlet : Inlet
+            Receives the blocks of samples.
+        """
         size, begin, played = max(1, round(BLOCK_S * self.rate_hz)), time.monotonic(), 0
         while not inlet.closed:
             if not len(self._kept):
@@ -103,7 +117,19 @@ class SimulatedMicrophone:
 
 
 class RawPipe:
-    """A pipe of raw samples without a header; see `stream_raw` for their type. It can be read once."""
+    """A pipe of raw samples without a header; see `stream_raw` for their type. It can be read once.
+
+    Parameters
+    ----------
+    stream : <class BinaryIO>
+        Binary stream of interleaved little-endian samples.
+    rate_hz : int
+        Sample rate in Hz.
+    sample_type : str
+        Sample type.
+    channels : int
+        Number of channels.
+    """
 
     comes_back = False
 
@@ -112,7 +138,13 @@ class RawPipe:
         self._blocks = stream_raw(stream, from_hz=rate_hz, sample_type=sample_type, channels=channels)
 
     def deliver(self, inlet: Inlet) -> None:
-        """Pass on samples until the pipe ends; the writer blocks when the buffer is full."""
+        """Pass on samples until the pipe ends; the writer blocks when the buffer is full.
+
+        Parameters
+        ----------
+        inlet : Inlet
+            Receives the blocks of samples.
+        """
         for block in self._blocks:
             inlet.put_blocking(block)
             if inlet.closed:
@@ -120,7 +152,15 @@ class RawPipe:
 
 
 class SoundCard:
-    """A microphone of this machine; needs the optional package sounddevice."""
+    """A microphone of this machine; needs the optional package sounddevice.
+
+    Parameters
+    ----------
+    device : str | None
+        Name or number of the input device. None: that of the system.
+    rate_hz : int | None
+        Sample rate in Hz.
+    """
 
     comes_back = True
 
@@ -159,7 +199,13 @@ class SoundCard:
             return None
 
     def record(self, seconds: float) -> np.ndarray:
-        """Record from the sound card."""
+        """Record from the sound card.
+
+        Parameters
+        ----------
+        seconds : float
+            Length in seconds.
+        """
         try:
             taken = self._sounddevice.rec(
                 round(seconds * self.rate_hz), samplerate=self.rate_hz, channels=1, dtype="float32",
@@ -170,7 +216,13 @@ class SoundCard:
         return np.asarray(taken)[:, 0]
 
     def deliver(self, inlet: Inlet) -> None:
-        """Listen until `inlet` is closed; raises AudioError when the card goes away or falls silent."""
+        """Listen until `inlet` is closed; raises AudioError when the card goes away or falls silent.
+
+        Parameters
+        ----------
+        inlet : Inlet
+            Receives the blocks of samples.
+        """
         received = [time.monotonic()]
         try:
             with self._sounddevice.InputStream(

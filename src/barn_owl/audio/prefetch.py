@@ -16,6 +16,11 @@ def prefetch(blocks: Iterable[Block]) -> Iterator[Block]:
     """Yield the same blocks; another thread makes a few ahead of time.
 
     An error while making a block is raised where that block would have come.
+
+    Parameters
+    ----------
+    blocks : Iterable[~Block]
+        Blocks to compute in a thread.
     """
     source = iter(blocks)
     waiting: deque[Future[Block | None]] = deque()

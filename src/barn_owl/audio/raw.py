@@ -53,10 +53,16 @@ def stream_raw(
 
     Parameters
     ----------
+    stream : <class BinaryIO>
+        Binary stream of interleaved little-endian samples.
     from_hz : int
         The rate of the samples.
     sample_type : str
         ``uint8``, ``int16``, ``int24``, ``int32``, ``float32`` or ``float64``.
+    channels : int
+        Number of channels.
+    channel : Union[int, Literal[mix]]
+        Channel to use, from 1. None: mean of all.
     rate_hz : int | None
         The rate to resample to, None to keep it.
 

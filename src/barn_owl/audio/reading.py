@@ -45,6 +45,23 @@ PAST_END_S = 0.05
 class AudioInfo:
     """Facts from the header of a sound file.
 
+    Attributes
+    ----------
+    path : Path | str
+        File.
+    rate_hz : int
+        Sample rate in Hz.
+    channels : int
+        Number of channels.
+    samples : int
+        Samples per channel.
+    format : str
+        Names of libsndfile.
+    subtype : str
+        Names of libsndfile.
+
+    Examples
+    --------
     >>> info = barn_owl.audio_info("night.wav")
     >>> info.rate_hz, info.channels, info.subtype
     (16000, 1, 'PCM_16')

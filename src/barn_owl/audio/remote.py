@@ -52,6 +52,11 @@ def sound_files_below(folder: str | Path) -> list[Path]:
     """List the sound files below a folder, in order.
 
     Entries that are not files, and audio formats that cannot be read, are reported and skipped.
+
+    Parameters
+    ----------
+    folder : str | Path
+        Folder, or URL of one.
     """
     found: list[Path] = []
     unreadable: Counter[str] = Counter()

@@ -46,6 +46,17 @@ def resample_blocks(blocks: Iterable[np.ndarray], from_hz: int, to_hz: int) -> I
 def resample(samples: np.ndarray, from_hz: int, to_hz: int) -> np.ndarray:
     """Resample `samples` from one rate to another; mono, float32. Types and shapes as for `barn_owl.FrontEnd.frames`.
 
+    Parameters
+    ----------
+    samples : np.ndarray
+        Samples, ``(samples,)`` or ``(samples, channels)``.
+    from_hz : int
+        Sample rate before and after, in Hz.
+    to_hz : int
+        Sample rate before and after, in Hz.
+
+    Examples
+    --------
     >>> import numpy as np
     >>> resample(np.zeros(48_000, dtype=np.float32), 48_000, 16_000).shape
     (16000,)

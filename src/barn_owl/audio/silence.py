@@ -36,6 +36,12 @@ def set_level(samples: np.ndarray, rate_hz: int, target_db: float, *, measure: s
     ----------
     samples : np.ndarray
         Shape ``(samples,)`` or ``(samples, channels)``.
+    rate_hz : int
+        Sample rate in Hz.
+    target_db : float
+        Level to reach, in dB or LUFS.
+    measure : str
+        ``peak``, ``rms`` or ``loudness``.
 
     Returns
     -------
@@ -111,6 +117,10 @@ def find_activity(samples: np.ndarray, rate_hz: int, gate: Gate | None = None) -
     ----------
     samples : np.ndarray
         Types and shapes as for `barn_owl.FrontEnd.frames`.
+    rate_hz : int
+        Sample rate in Hz.
+    gate : Gate | None
+        Thresholds of activity. Default: `Gate()`.
 
     Returns
     -------
@@ -164,6 +174,17 @@ def _joined(times: np.ndarray, max_gap_s: float) -> np.ndarray:
 def remove_silence(samples: np.ndarray, rate_hz: int, gate: Gate | None = None) -> np.ndarray:
     """Return the active stretches of mono `samples`, concatenated; all samples if nothing is active.
 
+    Parameters
+    ----------
+    samples : np.ndarray
+        Mono samples.
+    rate_hz : int
+        Sample rate in Hz.
+    gate : Gate | None
+        Thresholds of activity. Default: `Gate()`.
+
+    Examples
+    --------
     >>> samples, rate_hz = barn_owl.read_audio("night.wav")
     >>> len(barn_owl.audio.remove_silence(samples, rate_hz)) < len(samples)
     True

@@ -24,6 +24,13 @@ class Break:
     """A gap in a live source: missing seconds and why.
 
     The samples after it are another piece of sound.
+
+    Attributes
+    ----------
+    lost_s : float
+        Length of the gap in seconds.
+    why : str
+        Reason.
     """
 
     lost_s: float
@@ -38,7 +45,13 @@ class Source(Protocol):
     """Whether it is tried again when it fails."""
 
     def deliver(self, inlet: "Inlet") -> None:
-        """Give mono float32 blocks to `inlet` until it is closed or the sound is over; AudioError when it fails."""
+        """Give mono float32 blocks to `inlet` until it is closed or the sound is over; AudioError when it fails.
+
+        Parameters
+        ----------
+        inlet : Inlet
+            Receives the blocks of samples.
+        """
 
 
 class Inlet:
@@ -109,6 +122,13 @@ def incoming(source: Source, *, stop: threading.Event | None = None) -> Iterator
     """Yield blocks from a source until it ends or `stop` is set; None when no block arrived for a moment.
 
     A source that fails and may come back is tried again and again, and a `Break` says for how long it was away.
+
+    Parameters
+    ----------
+    source : Source
+        Live source.
+    stop : Event | None
+        Set from another thread to end the source.
 
     Raises
     ------

@@ -20,6 +20,11 @@ def broadcast_start(path: str | Path) -> datetime | None:
     """Read the start time of a recording from its ``bext`` (EBU Tech 3285) or ``iXML`` chunk, without a time zone.
 
     None where the file is no WAV, cannot be read or holds no such time.
+
+    Parameters
+    ----------
+    path : str | Path
+        WAV file.
     """
     try:
         if not_a_file(path):

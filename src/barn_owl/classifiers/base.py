@@ -71,6 +71,11 @@ class Classifier(Protocol):
         """Return what it says of all steps that fit into `frames`.
 
         extras : what further columns of the table say, ``(extras,)``, for a classifier that looks at them.
+
+        Parameters
+        ----------
+        frames : np.ndarray
+            Standardized frames, float32, ``(frames, features)``.
         """
 
     def state(self) -> dict[str, np.ndarray]:
@@ -80,7 +85,13 @@ class Classifier(Protocol):
         """Return what is needed to build the classifier again before its arrays are loaded."""
 
     def cost(self, hop_s: float) -> Cost:
-        """Say how large it is and how much work a second is, with a frame every `hop_s` seconds."""
+        """Say how large it is and how much work a second is, with a frame every `hop_s` seconds.
+
+        Parameters
+        ----------
+        hop_s : float
+            Time between frames in seconds.
+        """
 
 
 @runtime_checkable

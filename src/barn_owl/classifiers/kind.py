@@ -79,6 +79,24 @@ class RowsKind(ClassifierKind):
 
     Attributes
     ----------
+    name : str
+        Name in plans and model files.
+    settings : type[Settings] | None
+        Section of a plan. None: no plan can name it.
+    config : type[Settings]
+        Schema of its entry in a model file.
+    rebuild : Rebuild
+        Builds the trained classifier from its entry and arrays.
+    sees_frames : bool
+        Whether it scores frames rather than pooled rows.
+    exports : bool
+        Whether it can be exported to C and ONNX.
+    is_baseline : bool
+        Whether it ignores the sound, so that no rehearsal is made.
+    searched : Mapping[str, Sequence[Any]]
+        Keys of the plan that a search varies, with their values.
+    drawn : int
+        Weight of the classifier when a search draws one.
     candidates : Callable[[Any, Any], Iterator[Any]]
         Yields a `Candidate` after the other for a `RowTask` and settings.
     stops : Callable[[Any], tuple[float, int]]
@@ -95,6 +113,24 @@ class NetworkKind(ClassifierKind):
 
     Attributes
     ----------
+    name : str
+        Name in plans and model files.
+    settings : type[Settings] | None
+        Section of a plan. None: no plan can name it.
+    config : type[Settings]
+        Schema of its entry in a model file.
+    rebuild : Rebuild
+        Builds the trained classifier from its entry and arrays.
+    sees_frames : bool
+        Whether it scores frames rather than pooled rows.
+    exports : bool
+        Whether it can be exported to C and ONNX.
+    is_baseline : bool
+        Whether it ignores the sound, so that no rehearsal is made.
+    searched : Mapping[str, Sequence[Any]]
+        Keys of the plan that a search varies, with their values.
+    drawn : int
+        Weight of the classifier when a search draws one.
     network : Callable[..., Any]
         Builds the untrained classifier: of rows from ``(features, labels, settings, rng)``; if `sees_frames`, from
         ``(features, labels, settings, level, rng, multilabel=...)``.

@@ -72,7 +72,17 @@ class Candidate(NamedTuple):
 
     @classmethod
     def made(cls, classifier: RowClassifier, train_loss: float, watched: np.ndarray) -> "Candidate":
-        """Return the candidate of a classifier that is fitted already."""
+        """Return the candidate of a classifier that is fitted already.
+
+        Parameters
+        ----------
+        classifier : RowClassifier
+            Fitted classifier.
+        train_loss : float
+            Cross-entropy on the training rows; NaN if unknown.
+        watched : np.ndarray
+            Its logits of the validation rows.
+        """
         return cls(lambda: classifier, train_loss, watched)
 
 

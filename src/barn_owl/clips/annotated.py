@@ -25,9 +25,13 @@ def clips_of_events(truth: TableOrPath, length_s: float, *, copies: int = 1, see
     ----------
     truth : pd.DataFrame
         Events with times; those without a label (unknown sounds) are skipped.
+    length_s : float
+        Length of a clip in seconds.
     copies : int
         Clips an event, each with another place. Columns ``onset_s`` and ``offset_s`` tell where the event is
         in the recording.
+    seed : int
+        Seed of all random choices.
 
     Raises
     ------

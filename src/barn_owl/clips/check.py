@@ -78,7 +78,13 @@ class Check:
         return ", ".join(f"{count} {severity}{'s' * (count != 1)}" for severity, count in counts.items())
 
     def count(self, severity: str) -> int:
-        """Count the findings of one severity."""
+        """Count the findings of one severity.
+
+        Parameters
+        ----------
+        severity : str
+            ``error``, ``warning`` or ``note``.
+        """
         return int((self.findings["severity"] == severity).sum())
 
 

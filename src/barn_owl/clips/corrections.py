@@ -20,6 +20,11 @@ def read_corrections(path: str | Path) -> pd.DataFrame:
 
     Rows whose ``correct_label`` is blank are skipped.
 
+    Parameters
+    ----------
+    path : str | Path
+        Table of corrections.
+
     Raises
     ------
     TableError
@@ -47,6 +52,13 @@ def correct_labels(clips: TableOrPath, corrections: pd.DataFrame) -> tuple[pd.Da
 
     A correction belongs to the clip with the same times whose path ends most like its own, so that it does not matter
     where the table of corrections lies.
+
+    Parameters
+    ----------
+    clips : pd.DataFrame | str | Path
+        Clip table or its path.
+    corrections : pd.DataFrame
+        Table with ``file``, ``correct_label`` and, for excerpts, times.
 
     Raises
     ------

@@ -33,6 +33,17 @@ def find_takes(
     a random place of its clip (by `seed`), but never so that a neighbor shows when that can be helped. Memory grows
     by four bytes every 5 ms, not with the sound.
 
+    Parameters
+    ----------
+    path : str | Path
+        Recording.
+    settings : TakeSettings | None
+        Thresholds and lengths. Default: `TakeSettings()`.
+    label : str
+        Label of the clips.
+    seed : int
+        Seed of all random choices.
+
     Returns
     -------
     pd.DataFrame
@@ -178,6 +189,17 @@ def cut_windows(path: str | Path, length_s: float, *, step_s: float | None = Non
 
     The rest at the end is dropped.
 
+    Parameters
+    ----------
+    path : str | Path
+        Recording.
+    length_s : float
+        Length of a clip in seconds.
+    step_s : float | None
+        Time between windows in seconds. Default: `length_s`.
+    label : str
+        Label of the clips.
+
     Raises
     ------
     AudioError
@@ -214,9 +236,17 @@ def draw_background(
     ----------
     truth : pd.DataFrame
         A clip table of events.
+    length_s : float
+        Length of a clip in seconds.
+    count : int
+        Number of excerpts.
     margin_s : float
         Kept free on either side of an event. The excerpts do not overlap and are drawn evenly over what is
         free.
+    label : str
+        Label of the clips.
+    seed : int
+        Seed of all random choices.
 
     Raises
     ------

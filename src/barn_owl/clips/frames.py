@@ -29,7 +29,13 @@ FILES_AT_ONCE = 8
 
 @dataclass(frozen=True)
 class ClipFrames:
-    """Frames of many clips, each float32, ``(frames, features)``, possibly memory-mapped."""
+    """Frames of many clips, each float32, ``(frames, features)``, possibly memory-mapped.
+
+    Attributes
+    ----------
+    parts : list[np.ndarray]
+        Frames of each clip.
+    """
 
     parts: list[np.ndarray]
 
@@ -40,7 +46,13 @@ class ClipFrames:
         return self.parts[clip]
 
     def take(self, clips: Sequence[int] | np.ndarray) -> "ClipFrames":
-        """Return some of the clips, in the order requested."""
+        """Return some of the clips, in the order requested.
+
+        Parameters
+        ----------
+        clips : Sequence[int] | np.ndarray
+            Numbers of clips.
+        """
         return ClipFrames([self.parts[int(clip)] for clip in clips])
 
     def __reduce__(self) -> tuple[Any, ...]:

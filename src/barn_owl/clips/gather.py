@@ -24,6 +24,15 @@ logger = logging.getLogger(__name__)
 class Gathered:
     """Result of gathering: the clip table, and the skipped files with reasons.
 
+    Attributes
+    ----------
+    clips : pd.DataFrame
+        Clip table.
+    skipped : dict[str, str]
+        Reason by file that was skipped.
+
+    Examples
+    --------
     >>> gathered = barn_owl.gather_folder("clips")
     >>> len(gathered.clips), gathered.skipped
     (48, {})
@@ -165,6 +174,11 @@ def gather_table(
 
 def gather_together(parts: Sequence[Gathered]) -> Gathered:
     """Combine what was gathered from several places into one table; missing columns are blank.
+
+    Parameters
+    ----------
+    parts : Sequence[Gathered]
+        Results of gathering.
 
     Raises
     ------

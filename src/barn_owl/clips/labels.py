@@ -15,17 +15,35 @@ BETWEEN = "|"
 
 
 def join_labels(labels: Iterable[str]) -> str:
-    """Join several labels, in alphabetical order: ``bell|gull``; "" for none."""
+    """Join several labels, in alphabetical order: ``bell|gull``; "" for none.
+
+    Parameters
+    ----------
+    labels : Iterable[str]
+        Labels of a clip.
+    """
     return BETWEEN.join(sorted(set(labels)))
 
 
 def labels_in(text: str) -> list[str]:
-    """Split labels joined by `join_labels`."""
+    """Split labels joined by `join_labels`.
+
+    Parameters
+    ----------
+    text : str
+        Cell of the column ``label``.
+    """
     return [label.strip() for label in text.split(BETWEEN) if label.strip()]
 
 
 def join_multilabel(clips: TableOrPath) -> pd.DataFrame:
-    """Merge the rows of one excerpt into one row with all its labels; other columns are those of the first."""
+    """Merge the rows of one excerpt into one row with all its labels; other columns are those of the first.
+
+    Parameters
+    ----------
+    clips : pd.DataFrame | str | Path
+        Clip table with a row for each label of a clip.
+    """
     clips = as_clip_table(clips, "clips")
     keys = clips[["file", "start_s", "end_s"]].astype(object).where(clips[["file", "start_s", "end_s"]].notna(), "")
     group = keys.apply(tuple, axis=1)
@@ -41,6 +59,11 @@ def read_label_map(path: str | Path) -> dict[str, str]:
     """Read new names of labels from a table with the columns ``label`` and ``becomes``.
 
     A blank in ``becomes`` drops the label.
+
+    Parameters
+    ----------
+    path : str | Path
+        Table with two columns: label and new label.
 
     Raises
     ------
@@ -68,6 +91,13 @@ def relabel(clips: TableOrPath, becomes: Mapping[str, str]) -> pd.DataFrame:
 
     Labels that are not named stay.
 
+    Parameters
+    ----------
+    clips : pd.DataFrame | str | Path
+        Clip table or its path.
+    becomes : Mapping[str, str]
+        New label by label.
+
     Raises
     ------
     TableError
@@ -92,6 +122,17 @@ def relabel(clips: TableOrPath, becomes: Mapping[str, str]) -> pd.DataFrame:
 def limit_clips(clips: TableOrPath, most: int, *, seed: int = 0) -> pd.DataFrame:
     """Keep at most `most` clips per label, drawn at random but evenly from its groups; keeps the order.
 
+    Parameters
+    ----------
+    clips : pd.DataFrame | str | Path
+        Clip table or its path.
+    most : int
+        Largest number of clips per label.
+    seed : int
+        Seed of all random choices.
+
+    Examples
+    --------
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> len(barn_owl.clips.limit_clips(clips, 5))
     20
@@ -110,9 +151,17 @@ def other_label(
 
     Parameters
     ----------
+    clips : pd.DataFrame | str | Path
+        Clip table or its path.
+    keep : Collection[str]
+        Labels that stay.
+    name : str
+        Label of the clips of all others.
     most : int | None
         Clips of the new label; None for the median of the labels kept. What a clip was called before is in
         the new column ``label_before``.
+    seed : int
+        Seed of all random choices.
 
     Raises
     ------

@@ -121,6 +121,17 @@ def fold_clips(clips: TableOrPath, folds: int = 5, *, seed: int = 0, shares: Sha
 
     Other seeds give other folds, for repeated cross-validation; as many folds as groups leave one out each.
 
+    Parameters
+    ----------
+    clips : pd.DataFrame | str | Path
+        Clip table or its path.
+    folds : int
+        Number of folds.
+    seed : int
+        Seed of all random choices.
+    shares : Shares | None
+        Shares of the splits. Default: `Shares()`.
+
     Raises
     ------
     TableError
@@ -148,6 +159,13 @@ def fold_clips(clips: TableOrPath, folds: int = 5, *, seed: int = 0, shares: Sha
 def splits_of_fold(clips: TableOrPath, fold: int) -> pd.DataFrame:
     """Fill the column ``split`` for cross-validation: this fold is the test, the next one validation, the rest
     training.
+
+    Parameters
+    ----------
+    clips : pd.DataFrame | str | Path
+        Clip table or its path.
+    fold : int
+        Number of the fold, from 1.
 
     Raises
     ------
@@ -179,6 +197,15 @@ def split_by_time(clips: TableOrPath, shares: Shares | None = None) -> pd.DataFr
     For one long recording, whose neighboring excerpts are too similar to be in different splits. Excerpts that
     overlap the last one of an earlier split go with it.
 
+    Parameters
+    ----------
+    clips : pd.DataFrame | str | Path
+        Clip table or its path.
+    shares : Shares | None
+        Shares of the splits. Default: `Shares()`.
+
+    Examples
+    --------
     >>> windows = barn_owl.clips.cut_windows("night.wav", 1.0, label="night")
     >>> barn_owl.clips.split_by_time(windows)["split"].value_counts().to_dict()
     {'train': 8, 'validation': 3, 'test': 3}
@@ -204,6 +231,13 @@ def find_leaks(clips: TableOrPath) -> pd.DataFrame:
 
     Excerpts of one file may be on several splits when they do not overlap and share no group.
 
+    Parameters
+    ----------
+    clips : pd.DataFrame | str | Path
+        Clip table or its path.
+
+    Examples
+    --------
     >>> len(barn_owl.clips.find_leaks(barn_owl.open_run("first").predictions))
     0
     """

@@ -50,6 +50,13 @@ def check_clip_table(clips: pd.DataFrame, *, where: str = "clip table") -> pd.Da
     are stripped strings, blank is ``""``. Rows that repeat another one in every standard column are dropped, with a
     warning in the log.
 
+    Parameters
+    ----------
+    clips : pd.DataFrame
+        Clip table.
+    where : str
+        Name of the table in messages.
+
     Raises
     ------
     TableError

@@ -18,7 +18,15 @@ MICRO = 6
 
 
 def label_folder(folder: Path, label: str) -> Path:
-    """Safe folder for a label below `folder`."""
+    """Safe folder for a label below `folder`.
+
+    Parameters
+    ----------
+    folder : Path
+        Parent folder.
+    label : str
+        Label.
+    """
     name = label.replace("/", "_").replace("\\", "_").strip(". ")
     return folder / (name or "unlabeled")
 
@@ -27,6 +35,15 @@ def write_excerpts(clips: TableOrPath, folder: str | Path, *, force: bool = Fals
     """Write each excerpt of a clip table as a WAV file, in one folder per label; return their clip table.
 
     Samples keep the rate of their recording and one channel, the mean of all.
+
+    Parameters
+    ----------
+    clips : pd.DataFrame | str | Path
+        Clip table or its path.
+    folder : str | Path
+        Folder to write to.
+    force : bool
+        Whether existing files are overwritten.
 
     Raises
     ------
@@ -71,8 +88,20 @@ def write_variants(
 
     Parameters
     ----------
+    clips : pd.DataFrame | str | Path
+        Clip table or its path.
+    folder : str | Path
+        Folder to write to.
+    settings : SoundSettings
+        Augmentation of samples.
+    variants : int
+        Variants per clip.
     background : tuple[str, ...]
         Labels of the clips that are mixed into the others.
+    seed : int
+        Seed of all random choices.
+    progress : Callable[[int, int], None] | None
+        Called with the clips done and in all.
 
     Returns
     -------

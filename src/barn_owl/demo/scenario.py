@@ -27,7 +27,17 @@ HEADROOM = 0.9
 
 @dataclass(frozen=True, kw_only=True)
 class Harbor:
-    """Paths of the demo data."""
+    """Paths of the demo data.
+
+    Attributes
+    ----------
+    clips : Path
+        Clip table or its path.
+    recording : Path
+        Recording of a night.
+    truth : Path
+        Its events.
+    """
 
     clips: Path
     recording: Path
@@ -50,6 +60,16 @@ def write_harbor(
 
     Parameters
     ----------
+    folder : str | Path
+        Folder.
+    seed : int
+        Seed of all random choices.
+    clips_per_label : int
+        Clips of each label.
+    minutes : float
+        Length of the recording.
+    workers : int
+        Number of parallel workers.
     progress : Callable[[int, int], None] | None
         Called with the parts done and their number.
 

@@ -30,6 +30,8 @@ class Footprint:
 
     Attributes
     ----------
+    device : Device
+        Device with limits.
     multiply_adds : int
         Of the networks for a second of sound that streams.
     flash_float, flash_int8 : int
@@ -68,6 +70,11 @@ class Footprint:
         """By how many times each limit of the device is exceeded, most first; empty where the model fits.
 
         ``flash``, ``ram``, ``latency``, and ``time``: a step must take no longer than the time until the next.
+
+        Parameters
+        ----------
+        int8 : bool
+            Whether the model is in int8; else in float32.
         """
         flash, ram, seconds = (
             (self.flash_int8, self.ram_int8, self.seconds_int8)
@@ -98,6 +105,13 @@ def footprint(model: ModelLike, device: Device) -> Footprint:
     """Compute the cost of a cnn, trained or not, on a device; see `Footprint`.
 
     Times are cycles of the device: multiply-adds, transforms and logarithms, each times how often.
+
+    Parameters
+    ----------
+    model : Model | HasModel | str | Path
+        Model, run, or the path of either.
+    device : Device
+        Device.
 
     Raises
     ------
@@ -183,6 +197,13 @@ def _whole_window(networks: Sequence[list[Stage]], steps: int, bands: int) -> in
 
 def plain_model(plan: Plan, labels: int) -> Model:
     """Return an untrained model of `plan`, to compute its cost.
+
+    Parameters
+    ----------
+    plan : Plan
+        Plan of a `cnn`.
+    labels : int
+        Number of labels.
 
     Raises
     ------

@@ -17,6 +17,15 @@ def write_weights(model: ModelLike, path: str | Path, *, force: bool = False) ->
     In the archive the description is a JSON text under ``description``; in JSON, arrays are nested lists with their
     shapes.
 
+    Parameters
+    ----------
+    model : Model | HasModel | str | Path
+        Model, run, or the path of either.
+    path : str | Path
+        File: ``.npz``.
+    force : bool
+        Whether existing files are overwritten.
+
     Raises
     ------
     OutputError

@@ -60,7 +60,13 @@ class Device(Settings):
         return table
 
     def transform_cycles(self, length: int) -> float:
-        """Cycles of a real transform of `length`."""
+        """Cycles of a real transform of `length`.
+
+        Parameters
+        ----------
+        length : int
+            Length of the transform.
+        """
         nearest = min(self.cycles_transform, key=lambda known: abs(np.log(known / length)))
         return self.cycles_transform[nearest] * length * np.log2(length) / (nearest * np.log2(nearest))
 
@@ -81,6 +87,11 @@ def device_names() -> list[str]:
 
 def read_device(source: str | Path) -> Device:
     """Read a device profile: a TOML file, the name of one that ships, or ``this-machine``, which is measured.
+
+    Parameters
+    ----------
+    source : str | Path
+        Name of a device that ships, or TOML file.
 
     Raises
     ------

@@ -31,6 +31,8 @@ def quantize(model: ModelLike, frames: ClipFrames) -> Model:
 
     Parameters
     ----------
+    model : Model | HasModel | str | Path
+        Model with a `cnn`, run, or the path of either.
     frames : ClipFrames
         Features of training clips, to find the ranges of all values.
 

@@ -28,6 +28,11 @@ def on_runtime(model: ModelLike) -> Model:
 
     Scores differ from those of `model` by rounding. It is reported in the log when the only device is the processor.
 
+    Parameters
+    ----------
+    model : Model | HasModel | str | Path
+        Model, run, or the path of either.
+
     Raises
     ------
     ModelError

@@ -73,6 +73,17 @@ TRIED, TABLE, PLAN, STATE = "tried.jsonl", "search.csv", "plan.toml", "search.js
 class SearchResult:
     """Result of a search: ``table``, one row per candidate, the best first, and the ``plan`` of the best.
 
+    Attributes
+    ----------
+    table : pd.DataFrame
+        Candidates: sampled settings, scores and cost.
+    plan : Plan
+        Plan of the best candidate.
+    device : Device
+        Device.
+
+    Examples
+    --------
     >>> table = pd.DataFrame({"candidate": [1, 2], "step": 3, "score": [0.7, 0.8], "flash_kb": [50.0, 90.0]})
     >>> table = table.assign(latency_ms=[600, 700], classifier="cnn")
     >>> device = barn_owl.device.read_device("core-256k")
@@ -424,6 +435,15 @@ def _value(plan: Plan, key: str) -> Any:
 def front(table: pd.DataFrame, cost: str = "flash_kb") -> pd.DataFrame:
     """Pareto front of the candidates in score and cost, cheapest first, among those that were trained longest.
 
+    Parameters
+    ----------
+    table : pd.DataFrame
+        Candidates of a search.
+    cost : str
+        Column of the cost.
+
+    Examples
+    --------
     >>> table = pd.DataFrame({"step": 3, "score": [0.7, 0.8, 0.6], "flash_kb": [50.0, 90.0, 70.0]})
     >>> front(table)["score"].tolist()
     [0.7, 0.8]
@@ -438,6 +458,13 @@ def front(table: pd.DataFrame, cost: str = "flash_kb") -> pd.DataFrame:
 
 def read_search(folder: str | Path, *, urls: bool = False) -> SearchResult:
     """Read the result of a search.
+
+    Parameters
+    ----------
+    folder : str | Path
+        Folder of a search.
+    urls : bool
+        Whether URLs in its tables and plan may be opened.
 
     Raises
     ------

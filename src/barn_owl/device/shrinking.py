@@ -46,6 +46,17 @@ class Shrunk:
     """Result of shrinking: the run, one row per round (``share``, ``weights``, ``flash_kb`` in int8, ``recall`` and
     ``f1`` of validation mixtures), and ``channels`` before and after, by layer.
 
+    Attributes
+    ----------
+    run : Run
+        Run of the shrunk model.
+    rounds : pd.DataFrame
+        One row per pruning round.
+    channels : pd.DataFrame
+        Channels before and after, by layer.
+
+    Examples
+    --------
     >>> rounds = pd.DataFrame({"share": [0.5], "flash_kb": [60.0], "recall": [0.8], "f1": [0.7]})
     >>> channels = pd.DataFrame({"layer": [1], "before": [16], "after": [9]})
     >>> shrunk = barn_owl.device.Shrunk(run=barn_owl.open_run("first"), rounds=rounds, channels=channels)
@@ -195,6 +206,15 @@ def quantize_run(run: RunLike, folder: str | Path, *, work: Work = PLAIN) -> Run
     """Quantize the cnn of a run to int8, evaluate and rehearse it, and write it as a run.
 
     The ranges of all values are found on its training clips.
+
+    Parameters
+    ----------
+    run : Run | str | Path
+        Run with a `cnn`.
+    folder : str | Path
+        Folder to write to.
+    work : Work
+        Workers, cache and progress callbacks.
 
     Raises
     ------

@@ -26,6 +26,10 @@ def calibration_table(confidence: np.ndarray, right: np.ndarray, *, bins: int = 
     ----------
     confidence : np.ndarray
         Scores from 0 to 1, right : boolean, both ``(answers,)``.
+    right : np.ndarray
+        Whether each prediction is correct, boolean, ``(answers,)``.
+    bins : int
+        Number of bins.
 
     Returns
     -------
@@ -56,6 +60,11 @@ def calibration_error(table: pd.DataFrame) -> float:
     """Expected calibration error: mean difference between score and accuracy over the bins of `calibration_table`.
 
     The expected calibration error of Naeini et al., AAAI 2015, with parts of equal size.
+
+    Parameters
+    ----------
+    table : pd.DataFrame
+        Result of `calibration_table`.
     """
     return float(((table["score"] - table["right"]).abs() * table["answers"]).sum() / table["answers"].sum())
 
@@ -67,6 +76,8 @@ def fit_temperature(scores: np.ndarray, truth: np.ndarray, *, multilabel: bool =
     ----------
     scores, truth : np.ndarray
         ``(clips, labels)`` of clips that were not trained on. 1 with fewer than 20 clips.
+    multilabel : bool
+        Whether a clip may have several labels.
     """
     if len(scores) < FEWEST_CLIPS:
         return 1.0
@@ -123,11 +134,15 @@ def fit_thresholds(answers: PredictionArrays, target: Target, value: float) -> d
 
     Parameters
     ----------
+    answers : PredictionArrays
+        Truth, scores and predictions of held-out clips.
     target : Target
         "precision" or "recall" of at least `value`, the best "f1", or the least "cost", where a false alarm
         costs `value` as much as a missed one. For precision the lowest threshold that keeps the target is
         taken, or else the one that comes nearest; for recall the highest that keeps it. Labels that the clips
         do not tell anything about get 0, or where labels overlap 0.5.
+    value : float
+        Precision or recall to reach, or cost of a false alarm.
 
     Examples
     --------

@@ -93,6 +93,15 @@ def compare(evaluations: Mapping[str, Evaluation], *, rounds: int = ROUNDS, seed
     cancels. McNemar's exact test (Psychometrika 12, 1947) asks whether the clips that only one has right could be
     shared out by tossing a coin.
 
+    Parameters
+    ----------
+    evaluations : Mapping[str, Evaluation]
+        Evaluations by the name of their run; the first is the reference.
+    rounds : int
+        Bootstrap rounds.
+    seed : int
+        Seed of all random choices.
+
     Raises
     ------
     TableError

@@ -37,10 +37,16 @@ class Evaluation:
 
     Attributes
     ----------
+    split : str
+        Split, or name of the table.
     predictions : pd.DataFrame
         A clip table with ``label``, ``predicted``, ``score`` and ``score:LABEL`` for each of `labels`.
+    labels : list[str]
+        Labels in the order of the scores.
     majority : str
         The label that is most frequent in training.
+    multilabel : bool
+        Whether a clip may have several labels.
     thresholds : dict[str, float]
         Score that each label must reach to be predicted; below it, a clip is undecided.
     skipped : dict[int, str]
@@ -51,6 +57,8 @@ class Evaluation:
         Balanced accuracy of a logistic regression on statistics of the same clips, if known.
     background : tuple[str, ...]
         Labels that are never reported.
+    rounds : int
+        Bootstrap rounds of the intervals.
 
     Examples
     --------
@@ -126,7 +134,13 @@ class Evaluation:
         return list(self.labels)
 
     def curve(self, label: str) -> pd.DataFrame:
-        """Hits and false alarms of a label as its threshold moves; see `label_curve`."""
+        """Hits and false alarms of a label as its threshold moves; see `label_curve`.
+
+        Parameters
+        ----------
+        label : str
+            Label.
+        """
         number = self.labels.index(label)
         return label_curve(self.arrays.scores[:, number], self.arrays.truth[:, number])
 
@@ -156,7 +170,13 @@ class Evaluation:
         return coverage_table(*self.confidence)
 
     def answered_at(self, precision: float) -> float:
-        """Largest share of the answers that can be given so that this share of them is right; 0 if none can."""
+        """Largest share of the answers that can be given so that this share of them is right; 0 if none can.
+
+        Parameters
+        ----------
+        precision : float
+            Share of the answers that must be correct.
+        """
         good = self.coverage[self.coverage["right"] >= precision]
         return float(good["answered"].max()) if len(good) else 0.0
 
@@ -167,6 +187,11 @@ class Evaluation:
 
     def by(self, column: str) -> pd.DataFrame:
         """Scores by the values of a column of the predictions; see `score_by`.
+
+        Parameters
+        ----------
+        column : str
+            Column of the predictions.
 
         Raises
         ------

@@ -114,7 +114,13 @@ class EventScores:
         return wrong.sort_values("score", ascending=False, kind="stable") if "score" in wrong else wrong
 
     def confusion(self, collar_s: float = 0.2) -> pd.DataFrame:
-        """True label (rows) and tagged one (columns) of what was found at the right time, whatever it was called."""
+        """True label (rows) and tagged one (columns) of what was found at the right time, whatever it was called.
+
+        Parameters
+        ----------
+        collar_s : float
+            Largest distance of onsets, in seconds.
+        """
         pairs = []
         for file in self.seconds:
             true, found = self.truth[self.truth["file"] == file], self.events[self.events["file"] == file]
@@ -129,6 +135,13 @@ class EventScores:
         """Value and 95 % interval of precision, recall, F1 and false alarms per hour.
 
         From a bootstrap over recordings; with one recording there is no interval: it is NaN.
+
+        Parameters
+        ----------
+        rounds : int
+            Bootstrap rounds.
+        seed : int
+            Seed of all random choices.
         """
         files = list(self.seconds)
         counts = np.array(

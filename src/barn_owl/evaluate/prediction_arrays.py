@@ -24,6 +24,8 @@ class PredictionArrays:
 
     Attributes
     ----------
+    labels : list[str]
+        Labels in the order of the columns.
     scores : np.ndarray
         Float64 from 0 to 1, ``(clips, labels)``.
     groups : np.ndarray
@@ -70,7 +72,13 @@ class PredictionArrays:
         return np.asarray((self.truth == self.predicted).all(axis=1))
 
     def take(self, rows: np.ndarray) -> "PredictionArrays":
-        """Return a part of the clips; groups keep those numbers that still occur, in order."""
+        """Return a part of the clips; groups keep those numbers that still occur, in order.
+
+        Parameters
+        ----------
+        rows : np.ndarray
+            Numbers of clips.
+        """
         return PredictionArrays(
             labels=self.labels, truth=self.truth[rows], scores=self.scores[rows], predicted=self.predicted[rows],
             groups=np.unique(self.groups[rows], return_inverse=True)[1], multilabel=self.multilabel,
@@ -83,6 +91,15 @@ def read_prediction_arrays(
     """Read labels, predictions and scores from a table with ``predicted`` and columns ``score:LABEL``.
 
     Clips of one ``group`` belong together; without that column, or where it is blank, clips of one file do.
+
+    Parameters
+    ----------
+    predictions : pd.DataFrame
+        Table with ``predicted`` and ``score:LABEL`` for each label.
+    labels : Sequence[str]
+        Labels in the order of the scores.
+    multilabel : bool
+        Whether a clip may have several labels.
 
     Raises
     ------

@@ -126,7 +126,15 @@ def say(model: Model, scored: pd.DataFrame) -> pd.DataFrame:
 
 
 def undecided(model: ModelLike, predictions: pd.DataFrame) -> np.ndarray:
-    """Which rows have no score above the threshold of its label, boolean ``(rows,)``."""
+    """Which rows have no score above the threshold of its label, boolean ``(rows,)``.
+
+    Parameters
+    ----------
+    model : Model | HasModel | str | Path
+        Model.
+    predictions : pd.DataFrame
+        Table with ``predicted`` and ``score:LABEL`` for each label.
+    """
     model = as_model(model)
     scores = predictions[[f"{SCORE}{label}" for label in model.labels]].to_numpy(dtype=np.float64)
     if model.multilabel:
@@ -136,6 +144,13 @@ def undecided(model: ModelLike, predictions: pd.DataFrame) -> np.ndarray:
 
 def rejected(model: ModelLike, predictions: pd.DataFrame) -> pd.Series:
     """Why clips are rejected by the rule of tagging: no label reaches the score that an event needs.
+
+    Parameters
+    ----------
+    model : Model | HasModel | str | Path
+        Model.
+    predictions : pd.DataFrame
+        Table with ``predicted`` and ``score:LABEL`` for each label.
 
     Returns
     -------

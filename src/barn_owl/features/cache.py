@@ -57,7 +57,17 @@ def _sum(clips: list[dict[str, Any]]) -> int:
 
 
 class FrameCache:
-    """The cached frames of one front end; `sound` identifies the preprocessing of the samples."""
+    """The cached frames of one front end; `sound` identifies the preprocessing of the samples.
+
+    Parameters
+    ----------
+    folder : str | Path
+        Folder of the cache.
+    front_end : FrontEnd
+        Front end.
+    sound : str
+        Identifies the preprocessing of the samples.
+    """
 
     def __init__(self, folder: str | Path, front_end: FrontEnd, sound: str = "") -> None:
         settings = json.dumps(front_end.identity(), sort_keys=True) + sound
@@ -96,6 +106,11 @@ class FrameCache:
 
     def find(self, excerpt: Excerpt) -> np.ndarray | None:
         """Return the frames of an excerpt as a read-only map, or None when they are not there.
+
+        Parameters
+        ----------
+        excerpt : Excerpt
+            Excerpt.
 
         Raises
         ------

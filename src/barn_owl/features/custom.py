@@ -56,7 +56,7 @@ class CustomFeature:
     >>> peak = barn_owl.features.CustomFeature(
     ...     name="peak", compute=peak_db, columns=["peak"], unit="dB", window_s=0.032, hop_s=0.016, rate_hz=16_000
     ... )
-    >>> barn_owl.register_feature(peak)
+    >>> barn_owl.features.register_feature(peak)
     >>> barn_owl.FrontEnd(features=["log-mel", "peak"]).width
     49
     """
@@ -118,7 +118,7 @@ def register_feature(feature: CustomFeature) -> None:
     ...     compute=lambda mel, rate_hz: (mel.max(axis=1) - mel.mean(axis=1))[:, None],
     ...     columns=["peak to mean"], unit="dB", takes="log-mel",
     ... )
-    >>> barn_owl.register_feature(crest)
+    >>> barn_owl.features.register_feature(crest)
     >>> barn_owl.FrontEnd(features=["log-mel", "peak-to-mean"]).columns[-1]
     'peak to mean'
     """

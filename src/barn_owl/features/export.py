@@ -20,6 +20,15 @@ ENDINGS = (".csv", ".parquet", ".npz")
 def frame_table(front_end: FrontEnd, frames: np.ndarray) -> pd.DataFrame:
     """Frames as a table: ``time_s``, the center of each frame, then one column per feature.
 
+    Parameters
+    ----------
+    front_end : FrontEnd
+        Front end.
+    frames : np.ndarray
+        Frames of the front end, float32, ``(frames, width)``.
+
+    Examples
+    --------
     >>> front_end = barn_owl.FrontEnd()
     >>> samples, rate_hz = barn_owl.read_audio("night.wav")
     >>> barn_owl.features.frame_table(front_end, front_end.frames(samples[:16000])).shape
@@ -35,6 +44,15 @@ def write_features(table: pd.DataFrame, path: str | Path, *, force: bool = False
 
     ``.csv`` opens in a spreadsheet; ``.parquet`` keeps types; ``.npz`` holds ``columns``, their names in order, and
     an array for each: ``number:NAME`` or ``text:NAME``.
+
+    Parameters
+    ----------
+    table : pd.DataFrame
+        Table of features.
+    path : str | Path
+        File: .csv, .parquet or .npz.
+    force : bool
+        Whether existing files are overwritten.
 
     Raises
     ------
@@ -66,8 +84,14 @@ def write_frames(
 
     Parameters
     ----------
+    front_end : FrontEnd
+        Front end.
     blocks : Iterable[np.ndarray]
         Of frames, as `FrontEnd.frame_blocks` gives them; the columns are those of `frame_table`.
+    path : str | Path
+        File: .csv, .parquet or .npz.
+    force : bool
+        Whether existing files are overwritten.
     progress : Callable[[float], None] | None
         Called with the seconds that are written.
 
@@ -193,6 +217,11 @@ def _write_npz(table: pd.DataFrame, path: Path) -> None:
 
 def read_features(path: str | Path) -> pd.DataFrame:
     """Read a table that `write_features` wrote; numbers of a CSV come back as float64, equal when cast.
+
+    Parameters
+    ----------
+    path : str | Path
+        File: .csv, .parquet or .npz.
 
     Raises
     ------

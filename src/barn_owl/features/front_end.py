@@ -89,6 +89,11 @@ class FrontEnd(FrontEndMatrices):
 
         Each block of frames is float32, ``(frames, width)``.
 
+        Parameters
+        ----------
+        sound : Iterable[np.ndarray]
+            Blocks of mono samples.
+
         Raises
         ------
         AudioError

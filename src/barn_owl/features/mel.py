@@ -37,6 +37,13 @@ def mel_from_hertz(hertz: ArrayLike) -> np.ndarray:
 def hertz_from_mel(mel: ArrayLike) -> np.ndarray:
     """Convert mel to frequency in hertz, the inverse of `mel_from_hertz`; float64 of the same shape.
 
+    Parameters
+    ----------
+    mel : ArrayLike
+        Values on the mel scale.
+
+    Examples
+    --------
     >>> round(float(barn_owl.features.hertz_from_mel(barn_owl.features.mel_from_hertz(440.0))), 6)
     440.0
     """
@@ -59,6 +66,21 @@ def mel_bank(bands: int, low_hz: float, high_hz: float, rate_hz: float, fft: int
     center. A bin counts with the mean of the triangle over the bin's width, ``rate_hz / fft``, rather
     than with the value at its middle, so that no band is empty however narrow it is.
 
+    Parameters
+    ----------
+    bands : int
+        Number of bands.
+    low_hz : float
+        Lower edge of the lowest and upper edge of the highest band, in Hz.
+    high_hz : float
+        Lower edge of the lowest and upper edge of the highest band, in Hz.
+    rate_hz : float
+        Sample rate in Hz.
+    fft : int
+        Length of the transform.
+
+    Examples
+    --------
     >>> barn_owl.features.mel_bank(48, 50.0, 8000.0, 16000, 512).shape
     (257, 48)
     """

@@ -74,6 +74,15 @@ def pool(frames: np.ndarray, statistics: Sequence[str] = ("mean", "deviation")) 
 def pooled_names(columns: Sequence[str], statistics: Sequence[str] = ("mean", "deviation")) -> list[str]:
     """Names of the columns that `pool` returns.
 
+    Parameters
+    ----------
+    columns : Sequence[str]
+        Names of the columns of the frames.
+    statistics : Sequence[str]
+        Statistics over the frames.
+
+    Examples
+    --------
     >>> barn_owl.features.pooled_names(["pitch"], ["mean", "deviation"])
     ['mean of pitch', 'deviation of pitch']
     """

@@ -66,6 +66,17 @@ def rank_features(
 ) -> pd.DataFrame:
     """Rank features by how well each separates the labels, best first.
 
+    Parameters
+    ----------
+    x : np.ndarray
+        Features, ``(clips, features)``.
+    columns : Sequence[str]
+        Names of the columns of `x`.
+    labels : Sequence[str]
+        Label of each clip.
+    groups : Sequence[str] | None
+        Group of each clip.
+
     Returns
     -------
     pd.DataFrame
@@ -117,6 +128,13 @@ def rank_features(
 
 def principal_map(x: np.ndarray, dimensions: int = 2) -> tuple[np.ndarray, np.ndarray]:
     """Coordinates of all clips on the first two principal components of the standardized features.
+
+    Parameters
+    ----------
+    x : np.ndarray
+        Features, ``(clips, features)``.
+    dimensions : int
+        Number of components.
 
     Returns
     -------

@@ -26,6 +26,8 @@ class FrameStream:
 
     Parameters
     ----------
+    front_end : FrontEndMatrices
+        Front end.
     buffered : bool
         Whether frames may wait until `CHUNK` of them are whole, or until ``finish``. They are computed that
         many at a time, so that each small block costs as much as a large one without it.
@@ -69,6 +71,11 @@ class FrameStream:
 
     def push(self, samples: np.ndarray) -> np.ndarray:
         """Take samples as `FrontEnd.frames` and return the frames that became whole; float32, ``(frames, width)``.
+
+        Parameters
+        ----------
+        samples : np.ndarray
+            Next samples, ``(samples,)`` or ``(samples, channels)``.
 
         Raises
         ------

@@ -16,7 +16,31 @@ from barn_owl.network import binary_cross_entropy, cross_entropy
 
 @dataclass(frozen=True, kw_only=True)
 class Progress:
-    """Scores of one epoch."""
+    """Scores of one epoch.
+
+    Attributes
+    ----------
+    epoch : int
+        Number of the epoch, from 1, and of all.
+    epochs : int
+        Number of the epoch, from 1, and of all.
+    train_loss : float
+        Cross-entropy of training and validation.
+    validation_loss : float
+        Cross-entropy of training and validation.
+    validation_recall : float
+        Macro recall and macro F1 of the validation split.
+    validation_f1 : float
+        Macro recall and macro F1 of the validation split.
+    best : bool
+        Whether this is the best epoch so far.
+    seconds : float
+        Time of the epoch.
+    waiting : float
+        Part of it spent waiting for data, in seconds.
+    refit : bool
+        Whether validation clips are trained on.
+    """
 
     epoch: int
     epochs: int
@@ -43,6 +67,8 @@ class Examples:
 
     Attributes
     ----------
+    clips : ClipFrames
+        Frames of the clips.
     targets : np.ndarray
         1 for the labels of a clip, else 0; float32, ``(clips, labels)``.
     extras : np.ndarray
@@ -77,7 +103,13 @@ class Examples:
         return self.__dict__ | {"memo": None}
 
     def take(self, rows: np.ndarray) -> "Examples":
-        """Return some of the clips, in the order requested."""
+        """Return some of the clips, in the order requested.
+
+        Parameters
+        ----------
+        rows : np.ndarray
+            Numbers of clips.
+        """
         return replace(
             self,
             clips=self.clips.take(rows),
@@ -88,7 +120,13 @@ class Examples:
         )
 
     def with_more(self, more: "Examples") -> "Examples":
-        """Return the clips with others behind them."""
+        """Return the clips with others behind them.
+
+        Parameters
+        ----------
+        more : Examples
+            Clips of the same labels.
+        """
         # Clips whose sound is not available stay behind all others.
         has_source = np.concatenate([np.arange(len(one.clips)) < len(one.sources) for one in (self, more)])
         order = np.argsort(~has_source, kind="stable")
@@ -107,13 +145,37 @@ class Examples:
         return rarest_label(self.targets)
 
     def name(self, clip: int) -> str:
-        """Say which clip this is, for a message."""
+        """Say which clip this is, for a message.
+
+        Parameters
+        ----------
+        clip : int
+            Number of a clip.
+        """
         return self.sources[clip].file if clip < len(self.sources) else f"clip {clip}"
 
 
 @dataclass(kw_only=True)
 class Fitted:
-    """A fitted classifier, its standardization and its history."""
+    """A fitted classifier, its standardization and its history.
+
+    Attributes
+    ----------
+    classifier : Classifier
+        Trained classifier.
+    mean : np.ndarray
+        Standardization of the frames, ``(features,)``.
+    deviation : np.ndarray
+        Standardization of the frames, ``(features,)``.
+    curves : list[Progress]
+        Scores of each epoch or candidate.
+    interrupted : bool
+        Whether training was stopped by Ctrl-C.
+    trouble : str
+        Why training ended early; blank if it did not.
+    held_out : np.ndarray
+        Network that did not train on each validation clip, ``(clips,)``; empty if there is none.
+    """
 
     classifier: Classifier
     mean: np.ndarray

@@ -38,17 +38,31 @@ def fit(
 
     Parameters
     ----------
+    plan : Plan
+        Plan.
+    labels : list[str]
+        Labels.
+    train : Examples
+        Clips to train on.
     validation : Examples | None
         None to fit as long as the plan says and keep the last state, or, of a pooled classifier, its way
         number `keep`, from 1.
+    workers : int
+        Number of parallel workers.
+    watch : Callable[[Progress], None] | None
+        Called with the `Progress` after each epoch.
     estimator : Any
         Third-party, with ``fit`` and ``predict_proba``, in place of a pooled classifier; it cannot be saved.
     start : Fitted | None
         A model of the same shape to train further.
-    resume, save
-        Where a network continues, and what is called with a `Checkpoint` after each epoch.
+    keep : int | None
+        Number of the candidate to keep, from 1, without validation clips.
     processes : TrainingProcesses | None
         Processes for the networks, that are used again by the next training.
+    resume : Checkpoint | None
+        State from which a network continues.
+    save : Callable[[Checkpoint], None] | None
+        Called with a `Checkpoint` after each epoch of a network.
 
     Raises
     ------

@@ -46,6 +46,12 @@ class LiveEvent:
 
     @classmethod
     def from_record(cls, record: Mapping[str, Any]) -> "LiveEvent":
-        """Create an event from `record`; KeyError, TypeError, ValueError or OverflowError for others."""
+        """Create an event from `record`; KeyError, TypeError, ValueError or OverflowError for others.
+
+        Parameters
+        ----------
+        record : Mapping[str, Any]
+            JSON fields of `record`.
+        """
         start_s, end_s, score = (float(record[name]) for name in ("start_s", "end_s", "score"))
         return cls(start_s, end_s, str(record["label"]), score, datetime.fromisoformat(record["begins"]))

@@ -35,6 +35,12 @@ class Listener:
 
     Parameters
     ----------
+    model : Model | HasModel | str | Path
+        Model, run, or the path of either.
+    source : Source
+        Live source.
+    decoding : DecodingSettings | Mapping[str, Any] | None
+        Decoding settings, or a mapping of the changes to those of the model.
     every_s : float
         How soon new sound is looked at.
     lead_s : float | None
@@ -104,12 +110,23 @@ class Listener:
         return lines
 
     def events(self, stop: threading.Event | None = None) -> Iterator[LiveEvent]:
-        """Listen until the source is over or `stop` is set, and yield events as they are decided."""
+        """Listen until the source is over or `stop` is set, and yield events as they are decided.
+
+        Parameters
+        ----------
+        stop : Event | None
+            Set from another thread to end the source.
+        """
         for found in self.steps(stop):
             yield from found
 
     def steps(self, stop: threading.Event | None = None) -> Iterator[list[LiveEvent]]:
         """As `events`, but yield whenever something was looked at or nothing came for a moment: mostly nothing.
+
+        Parameters
+        ----------
+        stop : Event | None
+            Set from another thread to end the source.
 
         Raises
         ------

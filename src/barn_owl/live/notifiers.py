@@ -92,7 +92,13 @@ class Notifier:
         return 0 if self._backlog is None else len(self._backlog)
 
     def notify(self, event: LiveEvent) -> None:
-        """Queue an event and return at once; a full queue drops it."""
+        """Queue an event and return at once; a full queue drops it.
+
+        Parameters
+        ----------
+        event : LiveEvent
+            Event.
+        """
         if event.start_s - self._last_s.get(event.label, -self._interval_s) < self._interval_s:
             return
         try:
@@ -107,7 +113,13 @@ class Notifier:
         return [self._warnings.get() for _ in range(self._warnings.qsize())]
 
     def close(self, wait_s: float = CLOSING_S) -> None:
-        """Deliver pending events within this many seconds, interrupt the delivery under way and drop the others."""
+        """Deliver pending events within this many seconds, interrupt the delivery under way and drop the others.
+
+        Parameters
+        ----------
+        wait_s : float
+            Longest wait for events that are being sent, in seconds.
+        """
         end = time.monotonic() + wait_s
         with suppress(queue.Full):
             self._pending.put(None, timeout=wait_s)

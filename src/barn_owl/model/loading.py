@@ -67,6 +67,13 @@ def as_model(model: ModelLike, name: str = "model") -> Model:
     """Return the model that an argument of a public function stands for: a model, a run, or the path of either.
 
     Raises ModelError if the model cannot be loaded, and TypeError for another type; `name` is the argument's.
+
+    Parameters
+    ----------
+    model : Model | HasModel | str | Path
+        Model, run, or the path of either.
+    name : str
+        Name of the argument in messages.
     """
     if isinstance(model, str | Path):
         return load_model(model)
@@ -147,7 +154,7 @@ def _find_custom_features(header: Header, path: Path) -> None:
         if wanted.name != "embedding" and custom_feature(wanted.name) is None:
             raise ModelError(
                 f"{path} needs the feature {wanted.name!r} (version {wanted.version}), which is not there: call "
-                "barn_owl.register_feature before loading the model, or install the package that offers it"
+                "barn_owl.features.register_feature before loading the model, or install the package that offers it"
             )
     if not header.custom_features:
         return

@@ -45,10 +45,18 @@ class Model:
         Names in the order of the scores.
     background : list[str]
         Those that mean that nothing of interest sounds.
-    ignored : list[str]
-        Labels that are predicted for clips but never reported as events.
+    front_end : FrontEnd
+        Front end.
+    clips : UniformSettings
+        Preprocessing of clips.
+    decoding : DecodingSettings
+        Decoding settings.
     mean, deviation : np.ndarray
         Frames are standardized with these, float32, shape ``(width,)``.
+    classifier : Classifier
+        Trained classifier.
+    ignored : list[str]
+        Labels that are predicted for clips but never reported as events.
     multilabel : bool
         Each label is scored on its own, so that scores of a clip need not sum to 1.
     temperature : float
@@ -58,6 +66,10 @@ class Model:
         labels overlap.
     extra_columns : ExtraColumns
         Further columns of a clip table that the classifier looks at.
+    provenance : dict[str, Any]
+        When, from what and with which versions the model was trained.
+    exemplars : list[Exemplar]
+        Training clips that the model keeps, to add labels without the old clips.
     previous_decoding : DecodingSettings | None
         The decoding settings that those of now took the place of.
 
@@ -143,6 +155,13 @@ class Model:
         """Return what the classifier says of `frames` of the front end, ``(frames, width)``, step by step.
 
         Step *i* sees the `window` frames that begin at frame ``i * step``, and describes their center.
+
+        Parameters
+        ----------
+        frames : np.ndarray
+            Frames of the front end, float32, ``(frames, width)``.
+        extras : np.ndarray | None
+            Values of the extra columns, ``(extras,)``.
         """
         classifier, parts = self.classifier, []
         # A long clip goes through in pieces: what a network keeps of each frame is many times the frame.
@@ -152,7 +171,13 @@ class Model:
         return parts[0] if len(parts) == 1 else FrameScores(*map(np.concatenate, zip(*parts, strict=True)))
 
     def around(self, frames: np.ndarray) -> np.ndarray:
-        """What is put before and after frames, so that a step describes each: half a window of their quiet level."""
+        """What is put before and after frames, so that a step describes each: half a window of their quiet level.
+
+        Parameters
+        ----------
+        frames : np.ndarray
+            Frames of the front end, float32, ``(frames, width)``.
+        """
         return np.repeat(quiet_level(frames)[None], self.classifier.window // 2, axis=0)
 
     def _around_clip(self, frames: np.ndarray) -> np.ndarray:
@@ -170,6 +195,8 @@ class Model:
 
         Parameters
         ----------
+        frames : np.ndarray
+            Frames of the front end, float32, ``(frames, width)``.
         extras : np.ndarray | None
             What its further columns say.
         """
@@ -181,16 +208,37 @@ class Model:
         return ClipOutput(logits, named(output.naming, output.embedding), highest)
 
     def clip_scores(self, logits: np.ndarray) -> np.ndarray:
-        """Scores from 0 to 1 for the log-odds of clips, ``(..., labels)``; they sum to 1 unless labels overlap."""
+        """Scores from 0 to 1 for the log-odds of clips, ``(..., labels)``; they sum to 1 unless labels overlap.
+
+        Parameters
+        ----------
+        logits : np.ndarray
+            Logits, ``(..., labels)``.
+        """
         logits = logits / np.float32(self.temperature)
         return sigmoid(logits) if self.multilabel else softmax(logits)
 
     def score_frames(self, frames: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
-        """Score one clip given as frames of the front end; float32, shape ``(labels,)``. See `clip`."""
+        """Score one clip given as frames of the front end; float32, shape ``(labels,)``. See `clip`.
+
+        Parameters
+        ----------
+        frames : np.ndarray
+            Frames of the front end, float32, ``(frames, width)``.
+        extras : np.ndarray | None
+            Values of the extra columns, ``(extras,)``.
+        """
         return self.clip_scores(self.clip(frames, extras).logits)
 
     def score(self, samples: np.ndarray, rate_hz: int) -> dict[str, float]:
         """Score one clip at any rate; label to score, best first. Types and shapes as for `barn_owl.FrontEnd.frames`.
+
+        Parameters
+        ----------
+        samples : np.ndarray
+            Samples, ``(samples,)`` or ``(samples, channels)``; types as for `barn_owl.FrontEnd.frames`.
+        rate_hz : int
+            Sample rate in Hz.
 
         Raises
         ------

@@ -82,13 +82,25 @@ class DecodingSettings(Settings):
         return self
 
     def but(self, **changes: Any) -> Self:
-        """Return a copy with changes; a threshold below `release_threshold` lowers that, too, unless it is given."""
+        """Return a copy with changes; a threshold below `release_threshold` lowers that, too, unless it is given.
+
+        Parameters
+        ----------
+        changes : Any
+            Settings to change.
+        """
         if changes.get("threshold") is not None and changes.get("release_threshold") is None:
             changes["release_threshold"] = min(self.release_threshold, changes["threshold"])
         return super().but(**changes)
 
     def of(self, label: str) -> "DecodingSettings":
-        """Return the settings of one label."""
+        """Return the settings of one label.
+
+        Parameters
+        ----------
+        label : str
+            Label.
+        """
         own = self.labels.get(label)
         if own is None:
             return self
@@ -106,6 +118,13 @@ def as_decoding(decoding: DecodingLike | None, default: DecodingSettings) -> Dec
     None stands for `default`, a mapping for `default` with these changes, such as ``{"threshold": 0.8}``.
 
     Raises PlanError for an invalid setting, and TypeError for another type.
+
+    Parameters
+    ----------
+    decoding : DecodingSettings | Mapping[str, Any] | None
+        Decoding settings, or a mapping of the changes to those of the model.
+    default : DecodingSettings
+        Decoding settings of the model.
     """
     if decoding is None or isinstance(decoding, DecodingSettings):
         return decoding or default

@@ -22,6 +22,10 @@ class RunComparison:
 
     Attributes
     ----------
+    comparison : Comparison
+        Comparison of the evaluations.
+    evaluations : dict[str, Evaluation]
+        Evaluation by run.
     plans : pd.DataFrame
         Keys of their plans that differ, one row a key and one column a run.
     costs : pd.DataFrame

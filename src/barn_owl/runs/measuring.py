@@ -24,9 +24,13 @@ def measure_training(
 
     Parameters
     ----------
+    clips : pd.DataFrame | str | Path
+        Clip table or its path.
     plan : Plan | None
         None for one that is fitted to the clips; its classifier is trained for a few epochs, without a
         rehearsal.
+    most_workers : int | None
+        Largest number of workers. Default: the cores of this machine.
 
     Returns
     -------

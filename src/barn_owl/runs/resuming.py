@@ -75,6 +75,13 @@ def split_like(clips: TableOrPath, run: str | Path) -> pd.DataFrame:
     Clips that the run did not have stay where the table says, or open: they are placed when it is split, those of a
     group that the run knows with that.
 
+    Parameters
+    ----------
+    clips : pd.DataFrame | str | Path
+        Clip table or its path.
+    run : str | Path
+        Folder of the run.
+
     Raises
     ------
     ModelError

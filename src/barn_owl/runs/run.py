@@ -40,6 +40,15 @@ CHECKPOINT = "checkpoint.safetensors"
 class Run:
     """The folder of a training run.
 
+    Attributes
+    ----------
+    folder : Path
+        Folder of the run.
+    urls : bool
+        Whether URLs in its tables and plan may be opened.
+
+    Examples
+    --------
     >>> run = barn_owl.open_run("first")
     >>> run.plan.classifier, run.model.labels
     ('logistic', ['hiss', 'hum', 'still', 'tick'])
@@ -151,7 +160,17 @@ class Run:
         return rows
 
     def nearest_training_clips(self, row: int, label: str, count: int = NEAREST) -> pd.DataFrame:
-        """Training clips of a label that sound most like row `row` of the predictions to the model, nearest first."""
+        """Training clips of a label that sound most like row `row` of the predictions to the model, nearest first.
+
+        Parameters
+        ----------
+        row : int
+            Row number of the predictions.
+        label : str
+            Label.
+        count : int
+            Number of clips.
+        """
         known = np.flatnonzero((self.predictions["split"] == "train").to_numpy())
         known = known[known != row]
         labels = self.predictions["label"].to_numpy(dtype=object)[known]

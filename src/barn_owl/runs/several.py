@@ -150,10 +150,18 @@ def train_subsets(
 
     Parameters
     ----------
+    clips : pd.DataFrame | str | Path
+        Clip table or its path.
+    folder : str | Path
+        Folder to write to.
+    plan : Plan | Mapping[str, Any] | str | Path | None
+        Plan.
     subsets : Sequence[float]
         Shares of the training clips up to 1, or numbers of them. Of each label the same share is drawn;
         smaller parts are within larger ones, and validation and test are the same for all. Each training is a
         run of its own in `folder`, ``clips-50`` and so on.
+    work : Work
+        Workers, cache and progress callbacks.
 
     Returns
     -------
@@ -201,6 +209,11 @@ def train_subsets(
 
 def check_subsets(subsets: Sequence[float]) -> None:
     """Raise TableError for subsets of the clips that are neither a share nor a number.
+
+    Parameters
+    ----------
+    subsets : Sequence[float]
+        Shares (0 to 1) or numbers of training clips.
 
     Raises
     ------
@@ -396,6 +409,11 @@ def spread(table: pd.DataFrame) -> dict[str, dict[str, float]]:
 
 def ensemble_of(models: Sequence[Model]) -> Model:
     """Combine several models into one that averages their scores.
+
+    Parameters
+    ----------
+    models : Sequence[Model]
+        Models with the same labels and front end.
 
     Raises
     ------

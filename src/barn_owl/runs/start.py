@@ -10,7 +10,17 @@ from barn_owl.model import Model, load_model
 
 
 def adopt(plan: Plan, model: Model, path: str) -> Plan:
-    """Return the plan with the front end, clip settings, classifier and network of the model to start from."""
+    """Return the plan with the front end, clip settings, classifier and network of the model to start from.
+
+    Parameters
+    ----------
+    plan : Plan
+        Plan.
+    model : Model
+        Model to start from.
+    path : str
+        Its path, for the plan.
+    """
     classifier = _network_classifier(model, path)
     return plan.but(
         classifier=classifier.name,

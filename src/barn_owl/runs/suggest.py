@@ -54,6 +54,15 @@ OTHERS = ("other", "others", "other sounds", "unknown", "rest")
 class Suggestion:
     """A suggested plan, and the reason for each key that was chosen (dotted, such as ``mixtures.count``).
 
+    Attributes
+    ----------
+    plan : Plan
+        Fitted plan.
+    reasons : dict[str, str]
+        Reason by setting.
+
+    Examples
+    --------
     >>> suggestion = barn_owl.suggest_plan(barn_owl.read_clip_table("clips.csv"))
     >>> suggestion.plan.front_end.rate_hz
     16000
@@ -83,7 +92,15 @@ class Suggestion:
             return str(table.to_html(index=False))
 
     def write(self, path: str | Path, *, force: bool = False) -> None:
-        """Write `text` to a file, atomically; raises OutputError if it exists and `force` is false."""
+        """Write `text` to a file, atomically; raises OutputError if it exists and `force` is false.
+
+        Parameters
+        ----------
+        path : str | Path
+            File: TOML.
+        force : bool
+            Whether existing files are overwritten.
+        """
         with whole_file(path, force=force) as beside:
             beside.write_text(self.text(), encoding="utf-8", errors="backslashreplace")
 

@@ -25,6 +25,13 @@ def with_thresholds(model: Model, answers: PredictionArrays, settings: Threshold
 def set_thresholds(run: Run, settings: ThresholdSettings) -> Run:
     """Find thresholds on the validation split of a run and store them in its model, plan and predictions.
 
+    Parameters
+    ----------
+    run : Run
+        Run.
+    settings : ThresholdSettings
+        Target of the thresholds.
+
     Returns
     -------
     Run
@@ -57,6 +64,13 @@ def set_decoding(path: str | Path, decoding: DecodingSettings) -> None:
     """Store decoding settings in a model file, or in the model and the plan of a run; `undo_decoding` restores the
     previous ones.
 
+    Parameters
+    ----------
+    path : str | Path
+        Model file, or folder of a run.
+    decoding : DecodingSettings
+        New decoding settings.
+
     Raises
     ------
     ModelError
@@ -80,6 +94,11 @@ def set_decoding(path: str | Path, decoding: DecodingSettings) -> None:
 
 def undo_decoding(path: str | Path) -> DecodingSettings:
     """Restore the decoding settings before the last change; return them.
+
+    Parameters
+    ----------
+    path : str | Path
+        Model file, or folder of a run.
 
     Raises
     ------

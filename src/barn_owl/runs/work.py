@@ -45,12 +45,28 @@ class Work:
     stage: Callable[[str], None] | None = None
 
     def begin(self, name: str, number: int, total: int) -> None:
-        """Say which of several trainings begins."""
+        """Say which of several trainings begins.
+
+        Parameters
+        ----------
+        name : str
+            Name of the training.
+        number : int
+            Its number, from 1, and that of all.
+        total : int
+            Its number, from 1, and that of all.
+        """
         if self.on_start:
             self.on_start(name, number, total)
 
     def now(self, what: str) -> None:
-        """Say what is done now."""
+        """Say what is done now.
+
+        Parameters
+        ----------
+        what : str
+            Description of the step.
+        """
         if self.stage:
             self.stage(what)
 

@@ -19,6 +19,16 @@ LINE_INCHES, HEAD_INCHES = 0.42, 2.2
 def check_figure(check: Check, *, ax: Axes | None = None) -> Figure:
     """Draw clips by label and severity, their durations and levels, for the commonest 40 labels.
 
+    Parameters
+    ----------
+    check : Check
+        Result of `barn_owl.check_clips`.
+    ax : Axes | None
+        Axes to draw in. A figure of several panels takes their place in the grid of subplots. Default: a new
+        figure.
+
+    Examples
+    --------
     >>> check = barn_owl.check_clips(barn_owl.read_clip_table("clips.csv"))
     >>> barn_owl.save_figure(barn_owl.show.check_figure(check), "check.png")
     """

@@ -31,10 +31,17 @@ def distributions_figure(
     ----------
     x : np.ndarray
         ``(clips, features)``.
+    columns : Sequence[str]
+        Names of the columns of `x`.
+    labels : Sequence[str]
+        Label of each clip.
     ranking : pd.DataFrame
         As `rank_features` gives it; features that say the same are skipped.
     units : Sequence[str]
         Of each column, "1" for none.
+    ax : Axes | None
+        Axes to draw in. A figure of several panels takes their place in the grid of subplots. Default: a new
+        figure.
 
     Examples
     --------
@@ -85,6 +92,26 @@ def scatter_figure(
 ) -> Figure:
     """Draw two features of all clips against each other, colored and marked by label.
 
+    Parameters
+    ----------
+    x : np.ndarray
+        Features, ``(clips, features)``.
+    columns : Sequence[str]
+        Names of the columns of `x`.
+    labels : Sequence[str]
+        Label of each clip.
+    across : str
+        Names of the features of the two axes.
+    up : str
+        Names of the features of the two axes.
+    units : Sequence[str]
+        Units of the columns.
+    title : str
+        Title of the figure.
+    ax : Axes | None
+        Axes to draw in. A figure of several panels takes their place in the grid of subplots. Default: a new
+        figure.
+
     Raises
     ------
     TableError
@@ -116,6 +143,18 @@ def _unit(name: str, columns: Sequence[str], units: Sequence[str]) -> str:
 def map_figure(x: np.ndarray, labels: Sequence[str], *, ax: Axes | None = None) -> Figure:
     """Draw all clips on the first two principal components of their features.
 
+    Parameters
+    ----------
+    x : np.ndarray
+        Features, ``(clips, features)``.
+    labels : Sequence[str]
+        Label of each clip.
+    ax : Axes | None
+        Axes to draw in. A figure of several panels takes their place in the grid of subplots. Default: a new
+        figure.
+
+    Examples
+    --------
     >>> x = np.random.default_rng(0).random((20, 3))
     >>> barn_owl.save_figure(barn_owl.show.map_figure(x, ["bell", "gull"] * 10), "map.png")
     """
@@ -148,6 +187,11 @@ def spectra_figure(spectra: dict[str, np.ndarray], centers_hz: np.ndarray, *, ax
     ----------
     spectra : dict[str, np.ndarray]
         Label to mean log-mel of each clip, ``(clips, bands)`` in dB.
+    centers_hz : np.ndarray
+        Center frequencies of the bands, in Hz.
+    ax : Axes | None
+        Axes to draw in. A figure of several panels takes their place in the grid of subplots. Default: a new
+        figure.
 
     Examples
     --------

@@ -9,7 +9,7 @@ from matplotlib.figure import Figure
 from barn_owl.errors import TableError
 from barn_owl.evaluate import Evaluation, Scores
 from barn_owl.evaluate.breakdown import confusable_order
-from barn_owl.show.style import DUSK, INK, LABEL_COLORS, heading
+from barn_owl.show.style import DUSK, INK, LABEL_COLORS, heading, new_axes
 
 SMALLEST, LARGEST = 7, 15
 MOST_NAMED, MOST_COUNTED = 60, 40
@@ -30,6 +30,9 @@ def confusion_figure(evaluation: Evaluation, *, title: str = "", ax: Axes | None
         Evaluation with one label for each clip.
     title : str
         Title; default: the most frequent confusion.
+    ax : Axes | None
+        Axes to draw in. A figure of several panels takes their place in the grid of subplots. Default: a new
+        figure.
 
     Returns
     -------
@@ -73,6 +76,18 @@ def confusion_difference_figure(
     """Draw the difference between two confusion matrices of the same labels, second minus first.
 
     On the diagonal more is better, off it less: both are drawn in the color of a gain.
+
+    Parameters
+    ----------
+    first : Evaluation
+        Evaluations of the same labels.
+    second : Evaluation
+        Evaluations of the same labels.
+    names : tuple[str, str]
+        Names of the two.
+    ax : Axes | None
+        Axes to draw in. A figure of several panels takes their place in the grid of subplots. Default: a new
+        figure.
 
     Raises
     ------

@@ -19,8 +19,13 @@ def cuts_figure(path: str | Path, clips: TableOrPath, *, ax: Axes | None = None)
 
     Parameters
     ----------
+    path : str | Path
+        Recording.
     clips : pd.DataFrame
         Rows of that recording; where the columns ``onset_s`` and ``offset_s`` are, the event is drawn too.
+    ax : Axes | None
+        Axes to draw in. A figure of several panels takes their place in the grid of subplots. Default: a new
+        figure.
 
     Raises
     ------

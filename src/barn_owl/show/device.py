@@ -11,6 +11,16 @@ from barn_owl.show.style import GRID, INK, LABEL_COLORS, heading, new_figure
 def shrink_figure(shrunk: Shrunk, *, ax: Axes | None = None) -> Figure:
     """Draw the channels of each convolution before and after pruning, and the score against the size.
 
+    Parameters
+    ----------
+    shrunk : Shrunk
+        Result of shrinking.
+    ax : Axes | None
+        Axes to draw in. A figure of several panels takes their place in the grid of subplots. Default: a new
+        figure.
+
+    Examples
+    --------
     >>> rounds = pd.DataFrame({"share": [0.5], "flash_kb": [60.0], "recall": [0.8], "f1": [0.7]})
     >>> channels = pd.DataFrame({"layer": [1], "before": [16], "after": [9]})
     >>> shrunk = barn_owl.device.Shrunk(run=barn_owl.open_run("first"), rounds=rounds, channels=channels)
@@ -50,6 +60,16 @@ def shrink_figure(shrunk: Shrunk, *, ax: Axes | None = None) -> Figure:
 def search_figure(found: SearchResult, *, ax: Axes | None = None) -> Figure:
     """Draw the score of every candidate of a search against its flash and latency, with the Pareto front.
 
+    Parameters
+    ----------
+    found : SearchResult
+        Result of a search.
+    ax : Axes | None
+        Axes to draw in. A figure of several panels takes their place in the grid of subplots. Default: a new
+        figure.
+
+    Examples
+    --------
     >>> table = pd.DataFrame({"candidate": [1, 2], "step": 3, "score": [0.7, 0.8], "flash_kb": [50.0, 90.0]})
     >>> table = table.assign(latency_ms=[600, 700], classifier="cnn")
     >>> device = barn_owl.device.read_device("core-256k")

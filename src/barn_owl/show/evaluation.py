@@ -16,6 +16,16 @@ RATES = (0.005, 0.02, 0.05, 0.1, 0.2, 0.4, 0.6, 0.8, 0.95)
 def labels_figure(evaluation: Evaluation, *, ax: Axes | None = None) -> Figure:
     """Draw recall and precision of each label with 95 % intervals, lowest first.
 
+    Parameters
+    ----------
+    evaluation : Evaluation
+        Evaluation of a run.
+    ax : Axes | None
+        Axes to draw in. A figure of several panels takes their place in the grid of subplots. Default: a new
+        figure.
+
+    Examples
+    --------
     >>> evaluation = barn_owl.open_run("first").evaluate()
     >>> barn_owl.save_figure(barn_owl.show.labels_figure(evaluation), "labels.png")
     """
@@ -43,6 +53,16 @@ def labels_figure(evaluation: Evaluation, *, ax: Axes | None = None) -> Figure:
 def thresholds_figure(evaluation: Evaluation, *, ax: Axes | None = None) -> Figure:
     """Draw ROC, precision-recall and detection-error curves by label; of many labels those with the smallest area.
 
+    Parameters
+    ----------
+    evaluation : Evaluation
+        Evaluation of a run.
+    ax : Axes | None
+        Axes to draw in. A figure of several panels takes their place in the grid of subplots. Default: a new
+        figure.
+
+    Examples
+    --------
     >>> evaluation = barn_owl.open_run("first").evaluate()
     >>> barn_owl.save_figure(barn_owl.show.thresholds_figure(evaluation), "thresholds.png")
     """
@@ -92,6 +112,16 @@ def _probit(rate: "np.ndarray") -> np.ndarray:
 def calibration_figure(evaluation: Evaluation, *, ax: Axes | None = None) -> Figure:
     """Draw the reliability diagram, and the share of clips above each score.
 
+    Parameters
+    ----------
+    evaluation : Evaluation
+        Evaluation of a run.
+    ax : Axes | None
+        Axes to draw in. A figure of several panels takes their place in the grid of subplots. Default: a new
+        figure.
+
+    Examples
+    --------
     >>> evaluation = barn_owl.open_run("first").evaluate()
     >>> barn_owl.save_figure(barn_owl.show.calibration_figure(evaluation), "calibration.png")
     """
@@ -117,6 +147,16 @@ def calibration_figure(evaluation: Evaluation, *, ax: Axes | None = None) -> Fig
 def comparison_figure(comparison: Comparison, *, ax: Axes | None = None) -> Figure:
     """Draw the balanced accuracy of each run with its interval, and the recall of each label by run.
 
+    Parameters
+    ----------
+    comparison : Comparison
+        Result of `barn_owl.evaluate.compare`.
+    ax : Axes | None
+        Axes to draw in. A figure of several panels takes their place in the grid of subplots. Default: a new
+        figure.
+
+    Examples
+    --------
     >>> runs = {name: barn_owl.open_run(name).evaluate() for name in ("first", "second")}
     >>> barn_owl.save_figure(barn_owl.show.comparison_figure(barn_owl.evaluate.compare(runs)), "comparison.png")
     """

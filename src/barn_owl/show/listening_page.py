@@ -28,6 +28,8 @@ def write_listening_page(
 
     Parameters
     ----------
+    model : Model | HasModel | str | Path
+        Model, run, or the path of either; its front end draws the pictures.
     predictions : pd.DataFrame
         What `barn_owl.predict` gave; ``predicted`` may be "(undecided)", or "(none)" for clips that are
         refused, with why in the column ``reason``.

@@ -57,6 +57,12 @@ def write_report(
 
     Parameters
     ----------
+    run : Run
+        Run.
+    evaluation : Evaluation
+        Evaluation of a run.
+    path : str | Path
+        File: HTML.
     budget : int
         Bytes of sounds and pictures on it; mistakes come first. Clips whose file is gone are without sound.
     figures : Mapping[str, Figure] | None

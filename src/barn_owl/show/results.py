@@ -19,6 +19,13 @@ from barn_owl.tables import write_table
 def write_results(run: Run) -> None:
     """Write figures and tables of training, rehearsal and test to the folder of a run.
 
+    Parameters
+    ----------
+    run : Run
+        Run.
+
+    Examples
+    --------
     >>> barn_owl.show.write_results(barn_owl.open_run("first"))
     """
     folder = run.folder / "figures"
@@ -34,6 +41,15 @@ def write_evaluation(run: Run, evaluation: Evaluation, folder: Path) -> dict[str
 
     Scores and predictions of the run itself are there already. Corrections that someone filled in stay; where no
     label is doubted, the table is missing.
+
+    Parameters
+    ----------
+    run : Run
+        Run.
+    evaluation : Evaluation
+        Evaluation of a run.
+    folder : Path
+        Folder to write to.
 
     Raises
     ------

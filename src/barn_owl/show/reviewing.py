@@ -37,8 +37,12 @@ class Review:
 
     Parameters
     ----------
+    items : pd.DataFrame
+        Items of `review_items`.
     labels : Sequence[str]
         Labels to offer. Default: those of the events.
+    front_end : FrontEnd | None
+        Front end of the pictures. Default: log-mel.
 
     Examples
     --------
@@ -57,13 +61,24 @@ class Review:
         self._lengths = {file: audio_info(file).duration_s for file in self.items["file"].unique()}
 
     def span(self, number: int) -> tuple[float, float]:
-        """Start and end of the shown stretch of an item, in seconds."""
+        """Start and end of the shown stretch of an item, in seconds.
+
+        Parameters
+        ----------
+        number : int
+            Number of the item.
+        """
         file, start_s, end_s = self._places[number]
         until_s = min(end_s + AROUND_S, start_s + LONGEST_S, self._lengths[file])
         return max(start_s - AROUND_S, 0.0), float(until_s)
 
     def sound(self, number: int) -> bytes:
         """The sound of an item with its context, as FLAC.
+
+        Parameters
+        ----------
+        number : int
+            Number of the item.
 
         Raises
         ------
@@ -74,6 +89,11 @@ class Review:
 
     def picture(self, number: int) -> bytes:
         """Its log-mel spectrogram as JPEG.
+
+        Parameters
+        ----------
+        number : int
+            Number of the item.
 
         Raises
         ------
@@ -152,12 +172,22 @@ def write_review_page(
 
     Parameters
     ----------
+    review : Review
+        Items with what the page shows of them.
+    path : str | Path
+        File: HTML.
     answers : dict[str, ReviewAnswer] | None
         Earlier answers.
+    title : str
+        Title of the page.
     download : str
         Name of the file to save.
     use : str
         A sentence about what to do with it.
+    budget : int
+        Largest size of the sounds on the page, in bytes.
+    force : bool
+        Whether existing files are overwritten.
 
     Returns
     -------

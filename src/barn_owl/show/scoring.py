@@ -34,6 +34,16 @@ GAIN, LOSS = LABEL_COLORS[0], LABEL_COLORS[1]
 def events_figure(scores: EventScores, *, ax: Axes | None = None) -> Figure:
     """Draw hits, misses and false alarms by label, errors of onset and duration, and examples of both mistakes.
 
+    Parameters
+    ----------
+    scores : EventScores
+        Result of `barn_owl.score_events`.
+    ax : Axes | None
+        Axes to draw in. A figure of several panels takes their place in the grid of subplots. Default: a new
+        figure.
+
+    Examples
+    --------
     >>> scores = barn_owl.score_events("events.csv", "truth.csv")
     >>> barn_owl.save_figure(barn_owl.show.events_figure(scores), "events.png")
     """
@@ -121,6 +131,16 @@ def _near_each_other(curve: pd.DataFrame) -> list[pd.DataFrame]:
 def adjusting_figure(adjusted: Adjusted, *, ax: Axes | None = None) -> Figure:
     """Draw the detection error trade-off as the threshold moves, with the chosen threshold.
 
+    Parameters
+    ----------
+    adjusted : Adjusted
+        Result of `barn_owl.adjust`.
+    ax : Axes | None
+        Axes to draw in. A figure of several panels takes their place in the grid of subplots. Default: a new
+        figure.
+
+    Examples
+    --------
     >>> adjusted = barn_owl.adjust(barn_owl.load_model("first"), barn_owl.read_clip_table("truth.csv"))
     >>> barn_owl.save_figure(barn_owl.show.adjusting_figure(adjusted), "adjusting.png")
     """
@@ -166,6 +186,16 @@ def adjusting_figure(adjusted: Adjusted, *, ax: Axes | None = None) -> Figure:
 def hours_figure(table: pd.DataFrame, *, ax: Axes | None = None) -> Figure:
     """Draw events per hour of recording by hour of the day and label; hours without recording are hatched.
 
+    Parameters
+    ----------
+    table : pd.DataFrame
+        Result of `barn_owl.archive.hours_table`.
+    ax : Axes | None
+        Axes to draw in. A figure of several panels takes their place in the grid of subplots. Default: a new
+        figure.
+
+    Examples
+    --------
     >>> from datetime import datetime
     >>> events = barn_owl.read_events("events.csv")
     >>> table = barn_owl.archive.hours_table(events, {"night.wav": datetime(2026, 5, 1, 22)}, {"night.wav": 14.0})

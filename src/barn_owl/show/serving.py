@@ -40,8 +40,12 @@ class ReviewServer:
 
     Parameters
     ----------
+    review : Review
+        Items to review.
     answers : str | Path
         The file that answers are added to.
+    title : str
+        Title of the page.
     port : int
         0 for any that is free.
 
@@ -105,7 +109,13 @@ class ReviewServer:
         return estimate_rows(estimate_from(self.review.items, given, rounds=ROUNDS))
 
     def add(self, posted: Any) -> dict[str, Any]:
-        """Keep an answer; return the estimate that follows."""
+        """Keep an answer; return the estimate that follows.
+
+        Parameters
+        ----------
+        posted : Any
+            Answer that a page posted.
+        """
         answer = ReviewAnswer.checked(posted)
         if answer.item not in self._known:
             raise TableError("there is no such item; load the page again")

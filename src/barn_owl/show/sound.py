@@ -53,8 +53,15 @@ def clip_figure(
     ----------
     samples : np.ndarray
         Mono, shape ``(samples,)``.
+    rate_hz : int
+        Sample rate in Hz.
     front_end : FrontEnd | None
         Frame, hop and bands; its rate is that of the clip.
+    title : str
+        Title of the figure.
+    ax : Axes | None
+        Axes to draw in. A figure of several panels takes their place in the grid of subplots. Default: a new
+        figure.
 
     Raises
     ------
@@ -114,9 +121,18 @@ def gallery_figure(
 
     Parameters
     ----------
+    clips : pd.DataFrame | str | Path
+        Clip table or its path.
+    front_end : FrontEnd | None
+        Front end of the pictures. Default: log-mel.
     examples : int
         Clips a label, drawn by `seed`, across groups where there are groups. At most 12 labels are drawn,
         those with the most clips.
+    seed : int
+        Seed of all random choices.
+    ax : Axes | None
+        Axes to draw in. A figure of several panels takes their place in the grid of subplots. Default: a new
+        figure.
 
     Raises
     ------
@@ -195,8 +211,15 @@ def tracks_figure(front_end: FrontEnd, frames: np.ndarray, *, title: str = "", a
 
     Parameters
     ----------
+    front_end : FrontEnd
+        Front end of the frames.
     frames : np.ndarray
         Shape ``(frames, width)``, as `front_end` gives them.
+    title : str
+        Title of the figure.
+    ax : Axes | None
+        Axes to draw in. A figure of several panels takes their place in the grid of subplots. Default: a new
+        figure.
 
     Examples
     --------
@@ -234,6 +257,16 @@ def tracks_figure(front_end: FrontEnd, frames: np.ndarray, *, title: str = "", a
 def filter_bank_figure(front_end: FrontEnd, *, ax: Axes | None = None) -> Figure:
     """Draw the mel bank of a front end: the weight of each bin in each band.
 
+    Parameters
+    ----------
+    front_end : FrontEnd
+        Front end.
+    ax : Axes | None
+        Axes to draw in. A figure of several panels takes their place in the grid of subplots. Default: a new
+        figure.
+
+    Examples
+    --------
     >>> barn_owl.save_figure(barn_owl.show.filter_bank_figure(barn_owl.FrontEnd()), "bank.png")
     """
     from barn_owl.features import mel_bank
@@ -268,8 +301,15 @@ def overview_figure(
 
     Parameters
     ----------
+    path : str | Path
+        Recording.
+    front_end : FrontEnd | None
+        Front end of the pictures. Default: log-mel.
     progress : Callable[[float, float], None] | None
         Seconds done, and there are.
+    ax : Axes | None
+        Axes to draw in. A figure of several panels takes their place in the grid of subplots. Default: a new
+        figure.
 
     Raises
     ------

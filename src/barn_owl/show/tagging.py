@@ -58,16 +58,27 @@ def tagging_figure(
 
     Parameters
     ----------
-    events, truth
-        Clip tables of this recording; the truth's bars are drawn under the events', unknown sounds in gray.
-    start_s, end_s
-        The stretch, at most one hour; None for as far as that.
+    model : Model | HasModel | str | Path
+        Model, run, or the path of either.
+    path : str | Path
+        Recording.
+    events : pd.DataFrame | str | Path
+        Event table or its path.
+    truth : pd.DataFrame | str | Path | None
+        True events or the path of their table; drawn below the detected ones.
+    start_s : float
+        Part to draw, in seconds. Default: up to an hour from the start.
+    end_s : float | None
+        Part to draw, in seconds. Default: up to an hour from the start.
     decoding : DecodingSettings | None
         Whose thresholds are drawn, and scores averaged as it says, if not the model's.
     scores : bool
         Whether they are drawn at all; where one reaches ``threshold`` without an event, a mark says why.
     trace : ScoreTrace | None
         The scores of the recording, if they are available; else those of the stretch are made.
+    ax : Axes | None
+        Axes to draw in. A figure of several panels takes their place in the grid of subplots. Default: a new
+        figure.
 
     Raises
     ------
@@ -160,6 +171,14 @@ def rehearsal_figure(run: Run, *, ax: Axes | None = None) -> Figure:
     """Draw the first 90 s of the rehearsal of a run: spectrogram, events and truth.
 
     No scores: those of the model as it was then are not kept.
+
+    Parameters
+    ----------
+    run : Run
+        Run.
+    ax : Axes | None
+        Axes to draw in. A figure of several panels takes their place in the grid of subplots. Default: a new
+        figure.
 
     Raises
     ------

@@ -14,6 +14,14 @@ TRAIN, VALIDATION, TEST = LABEL_COLORS[0], LABEL_COLORS[1], LABEL_COLORS[2]
 def curves_figure(run: Run, *, ax: Axes | None = None) -> Figure:
     """Draw losses and validation scores by epoch, with the best epoch and overfitting marked.
 
+    Parameters
+    ----------
+    run : Run
+        Run.
+    ax : Axes | None
+        Axes to draw in. A figure of several panels takes their place in the grid of subplots. Default: a new
+        figure.
+
     Raises
     ------
     ModelError
@@ -66,6 +74,14 @@ def curves_figure(run: Run, *, ax: Axes | None = None) -> Figure:
 def subsets_figure(table: pd.DataFrame, *, ax: Axes | None = None) -> Figure:
     """Draw scores against the number of training clips; a rising curve means that more clips help.
 
+    Parameters
+    ----------
+    table : pd.DataFrame
+        Result of `barn_owl.runs.train_subsets`.
+    ax : Axes | None
+        Axes to draw in. A figure of several panels takes their place in the grid of subplots. Default: a new
+        figure.
+
     Raises
     ------
     ModelError
@@ -101,6 +117,16 @@ def subsets_figure(table: pd.DataFrame, *, ax: Axes | None = None) -> Figure:
 def classifiers_figure(ranking: pd.DataFrame, *, ax: Axes | None = None) -> Figure:
     """Draw classifiers by balanced accuracy on validation (which ranks them) and test, with what each costs.
 
+    Parameters
+    ----------
+    ranking : pd.DataFrame
+        Result of `barn_owl.train_classifiers`.
+    ax : Axes | None
+        Axes to draw in. A figure of several panels takes their place in the grid of subplots. Default: a new
+        figure.
+
+    Examples
+    --------
     >>> ranking = pd.DataFrame({"run": ["a", "b"], "classifier": ["trees", "cnn"], "seconds": [2.0, 40.0]})
     >>> ranking = ranking.assign(weights=[9000, 50000], multiply_adds=[1e5, 1e8])
     >>> ranking = ranking.assign(validation_balanced_accuracy=[0.8, 0.9], test_balanced_accuracy=[0.7, 0.9])

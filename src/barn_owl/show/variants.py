@@ -31,6 +31,15 @@ def variants_figure(
     ----------
     variants : Sequence[tuple[np.ndarray, str]]
         Mono samples and words, the original first.
+    rate_hz : int
+        Sample rate in Hz.
+    title : str
+        Title of the figure.
+    front_end : FrontEnd | None
+        Front end of the pictures. Default: log-mel.
+    ax : Axes | None
+        Axes to draw in. A figure of several panels takes their place in the grid of subplots. Default: a new
+        figure.
 
     Examples
     --------

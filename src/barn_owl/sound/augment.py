@@ -79,7 +79,13 @@ class SoundSettings(Settings):
 
     @classmethod
     def everything(cls, often: float = 0.3) -> "SoundSettings":
-        """All changes, each as often as set."""
+        """All changes, each as often as set.
+
+        Parameters
+        ----------
+        often : float
+            Probability of each change.
+        """
         return cls(**dict.fromkeys(CHANGES, often))
 
 
@@ -174,6 +180,14 @@ def change_sound(
 
     Parameters
     ----------
+    samples : np.ndarray
+        Samples, ``(samples,)`` or ``(samples, channels)``; types as for `barn_owl.FrontEnd.frames`.
+    rate_hz : int
+        Sample rate in Hz.
+    settings : SoundSettings
+        Augmentation of samples.
+    rng : Generator
+        Source of random choices.
     background : Callable[[], np.ndarray] | None
         Gives the samples of another clip to mix in; None leaves that out. The peak is kept within full scale.
         The same generator gives the same change.

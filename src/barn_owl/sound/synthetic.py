@@ -13,7 +13,15 @@ TOGETHER = 0.25
 
 
 def synthetic_sound(rng: np.random.Generator, rate_hz: int) -> np.ndarray:
-    """Synthesize a random sound of 0.06 to 3 s, float32 ``(samples,)``, peak 1."""
+    """Synthesize a random sound of 0.06 to 3 s, float32 ``(samples,)``, peak 1.
+
+    Parameters
+    ----------
+    rng : Generator
+        Source of random choices.
+    rate_hz : int
+        Sample rate in Hz.
+    """
     seconds = float(np.exp(rng.uniform(np.log(SHORTEST_S), np.log(LONGEST_S))))
     sound = _one(rng, rate_hz, seconds)
     if rng.random() < TOGETHER:
@@ -146,6 +154,13 @@ def unknown_sound(rng: np.random.Generator, rate_hz: int) -> np.ndarray:
 
     Frequency modulation, noise through combs, chopped noise, and clusters of short chirps; 0.1 to 2 s, float32
     ``(samples,)``, peak 1.
+
+    Parameters
+    ----------
+    rng : Generator
+        Source of random choices.
+    rate_hz : int
+        Sample rate in Hz.
     """
     seconds = float(np.exp(rng.uniform(np.log(0.1), np.log(2.0))))
     t = np.arange(max(round(seconds * rate_hz), 64)) / rate_hz

@@ -41,6 +41,15 @@ class UniformSettings(Settings):
 def read_uniform(excerpt: Excerpt, rate_hz: int, settings: UniformSettings) -> np.ndarray:
     """Read an excerpt at a rate as mono, normalized; float32, shape ``(samples,)``.
 
+    Parameters
+    ----------
+    excerpt : Excerpt
+        Excerpt of a file.
+    rate_hz : int
+        Sample rate in Hz.
+    settings : UniformSettings
+        Preprocessing of clips.
+
     Raises
     ------
     AudioError
@@ -62,6 +71,17 @@ def read_uniform(excerpt: Excerpt, rate_hz: int, settings: UniformSettings) -> n
 def make_uniform(samples: np.ndarray, rate_hz: int, settings: UniformSettings) -> np.ndarray:
     """Normalize the level of mono samples and remove silence, as set.
 
+    Parameters
+    ----------
+    samples : np.ndarray
+        Samples, ``(samples,)`` or ``(samples, channels)``; types as for `barn_owl.FrontEnd.frames`.
+    rate_hz : int
+        Sample rate in Hz.
+    settings : UniformSettings
+        Preprocessing of clips.
+
+    Examples
+    --------
     >>> samples, rate_hz = barn_owl.read_audio("night.wav")
     >>> settings = barn_owl.sound.UniformSettings(level="peak", level_db=-6.0)
     >>> round(float(np.abs(barn_owl.sound.make_uniform(samples, rate_hz, settings)).max()), 3)

@@ -39,8 +39,14 @@ class EventDecoder:
 
     Parameters
     ----------
+    labels : Sequence[str]
+        Labels in the order of the scores.
     silent : Sequence[str]
         Labels that are never events.
+    timing : Timing
+        Times of steps and durations in steps.
+    settings : DecodingSettings
+        Decoding settings.
     dropped : list[Dropped] | None
         A list to add what was skipped to, with the reason.
     names : bool
@@ -81,7 +87,17 @@ class EventDecoder:
     def of(
         cls, model: Model, settings: DecodingSettings | None = None, dropped: list[Dropped] | None = None
     ) -> "EventDecoder":
-        """Make the one of a model, with its own settings or others."""
+        """Make the one of a model, with its own settings or others.
+
+        Parameters
+        ----------
+        model : Model
+            Model, run, or the path of either.
+        settings : DecodingSettings | None
+            Decoding settings.
+        dropped : list[Dropped] | None
+            A list that rejected events are added to.
+        """
         return cls(
             model.labels,
             [*model.background, *model.ignored],
@@ -104,7 +120,13 @@ class EventDecoder:
         return self._timing.window_s / 2 + steps * self._timing.step_s + self._sorter.waits_s
 
     def push(self, block: ScoreBlock) -> list[Event]:
-        """Take the next block and return the events that are certain now."""
+        """Take the next block and return the events that are certain now.
+
+        Parameters
+        ----------
+        block : ScoreBlock
+            Next block of scores.
+        """
         self._sounds = np.concatenate([self._sounds, self._smoother.push(self._followed(block.sounds))])
         self._begins = np.concatenate([self._begins, self._followed(block.begins)])
         self._naming = np.concatenate([self._naming, block.naming])

@@ -36,14 +36,22 @@ class ScoreTrace:
 
     Attributes
     ----------
-    file, duration_s
-        Of the recording.
+    file : str
+        Recording.
+    duration_s : float
+        Length of the recording in seconds.
     labels : list[str]
         In the order of the columns.
     step_s : float
         Time between rows.
     first_s : float
         What time the first row describes.
+    sounds : np.ndarray
+        As in `ScoreBlock`, for the whole recording.
+    begins : np.ndarray
+        As in `ScoreBlock`, for the whole recording.
+    naming : np.ndarray
+        As in `ScoreBlock`, for the whole recording.
 
     Examples
     --------
@@ -67,7 +75,15 @@ class ScoreTrace:
         return self.first_s + np.arange(len(self.sounds)) * self.step_s
 
     def between(self, start_s: float, end_s: float) -> "ScoreTrace":
-        """The trace of a stretch, as if it were a recording of its own."""
+        """The trace of a stretch, as if it were a recording of its own.
+
+        Parameters
+        ----------
+        start_s : float
+            Start and end in seconds.
+        end_s : float
+            Start and end in seconds.
+        """
         rows = slice(*np.searchsorted(self.times_s, [start_s, end_s]))
         first_s = self.first_s + rows.start * self.step_s - start_s
         parts = {name: getattr(self, name)[rows] for name in KINDS}
@@ -86,6 +102,13 @@ class ScoreTrace:
         """Write the trace as NPZ, or by its ending as Parquet; nothing is lost in either.
 
         Raises OutputError if the file exists and `force` is false, or cannot be written.
+
+        Parameters
+        ----------
+        path : str | Path
+            File: .npz or .parquet.
+        force : bool
+            Whether existing files are overwritten.
         """
         facts = {
             "recording": self.file, "duration_s": self.duration_s, "step_s": self.step_s, "first_s": self.first_s
@@ -107,8 +130,14 @@ def whole_trace(
 
     Parameters
     ----------
-    ahead, progress
-        See `tag_recording`.
+    model : Model | HasModel | str | Path
+        Model, run, or the path of either.
+    path : str | Path
+        Recording.
+    ahead : bool
+        Whether decoding and features run in threads of their own.
+    progress : Callable[[float, float], None] | None
+        Called with the seconds done and in all.
 
     Raises
     ------
@@ -155,6 +184,11 @@ def save_trace(model: Model, blocks: list[ScoreBlock], recording: str, duration_
 
 def read_trace(path: str | Path) -> ScoreTrace:
     """Read a trace that `ScoreTrace.save` wrote.
+
+    Parameters
+    ----------
+    path : str | Path
+        File: .npz or .parquet.
 
     Raises
     ------
@@ -233,6 +267,15 @@ def decide(model: Model, trace: ScoreTrace, decoding: DecodingSettings | None = 
 
 def tag_trace(model: ModelLike, trace: ScoreTrace, *, decoding: DecodingLike | None = None) -> pd.DataFrame:
     """Decode a score trace; the events are those of `barn_owl.tag_recording` with the same settings.
+
+    Parameters
+    ----------
+    model : Model | HasModel | str | Path
+        Model, run, or the path of either.
+    trace : ScoreTrace
+        Score trace.
+    decoding : DecodingSettings | Mapping[str, Any] | None
+        Decoding settings, or a mapping of the changes to those of the model.
 
     Raises
     ------

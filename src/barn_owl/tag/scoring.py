@@ -33,6 +33,8 @@ class ScoreBlock:
 
     Attributes
     ----------
+    first : int
+        Number of the first step.
     sounds, begins : np.ndarray
         Score that a label sounds, and that it begins there, 0 to 1, ``(steps, labels)``; that any does,
         ``(steps, 1)``, for a model whose `names_events` is set.
@@ -51,6 +53,8 @@ class ScoreStream:
 
     Parameters
     ----------
+    model : Model | HasModel | str | Path
+        Model, run, or the path of either.
     every_s : float | None
         See `Scorer`.
     """
@@ -67,7 +71,13 @@ class ScoreStream:
         return self._frames.wait_s + self._scorer.wait_s
 
     def push(self, samples: np.ndarray) -> list[ScoreBlock]:
-        """Take any number of samples, as `barn_owl.FrontEnd.frames`; return the blocks that became whole."""
+        """Take any number of samples, as `barn_owl.FrontEnd.frames`; return the blocks that became whole.
+
+        Parameters
+        ----------
+        samples : np.ndarray
+            Next samples, ``(samples,)`` or ``(samples, channels)``.
+        """
         samples = as_mono(samples)
         self._samples += len(samples)
         return self._scorer.push(self._frames.push(samples))
@@ -201,14 +211,18 @@ def trace_recording(
 
     Parameters
     ----------
+    model : Model | HasModel | str | Path
+        Model, run, or the path of either.
+    path : str | Path
+        Recording.
     ahead : bool
         Whether decoding and features continue in other threads meanwhile; without it, this takes one core.
     progress : Callable[[float, float], None] | None
         Called with the seconds done and the seconds there are, and once at the end with all of them.
-    chunk, until
-        Score only chunks of `CHUNK` steps from the one on and up to the other. The scores are those that the
-        whole recording has, to the last bit where it is at the model's rate and no feature is recursive;
-        where it is resampled, except for the rounding of the resampler.
+    chunk : int
+        Number of the first chunk.
+    until : int | None
+        Number of the chunk to stop before. None: to the end.
     spent : StageTimes | None
         A record that is added to, without `ahead`.
     flaws : list[str] | None

@@ -29,6 +29,10 @@ class Tagger:
 
     Parameters
     ----------
+    model : Model | HasModel | str | Path
+        Model, run, or the path of either.
+    decoding : DecodingSettings | Mapping[str, Any] | None
+        Decoding settings, or a mapping of the changes to those of the model.
     every_s : float | None
         How soon new sound is looked at; None for when there is enough that it takes least work, some ten
         seconds. The events are the same.
@@ -59,7 +63,13 @@ class Tagger:
         return self._trace.wait_s + self._decider.latency_s
 
     def push(self, samples: np.ndarray) -> list[Event]:
-        """Take samples at the rate of the model's front end; types and shapes as for `barn_owl.FrontEnd.frames`."""
+        """Take samples at the rate of the model's front end; types and shapes as for `barn_owl.FrontEnd.frames`.
+
+        Parameters
+        ----------
+        samples : np.ndarray
+            Next samples, ``(samples,)`` or ``(samples, channels)``.
+        """
         samples = as_mono(samples)
         self._samples += len(samples)
         blocks = self._trace.push(samples)
