@@ -7,9 +7,8 @@ import pandas as pd
 import pytest
 
 import barn_owl
-from barn_owl import runs
 from barn_owl.annotation import item_key
-from helpers import RATE_HZ, few_made_up, leave_figures_blank, shared, small_plan, sound, write_folder
+from helpers import few_made_up, fill_harbor, leave_figures_blank, shared
 
 __all__ = ["shared"]
 
@@ -18,34 +17,8 @@ __all__ = ["shared"]
 def harbor(shared, tmp_path_factory):
     """A folder with ``clips/`` and their table, three runs, and a recording with its truth and events."""
     folder = tmp_path_factory.mktemp("examples")
-    shutil.copytree(shared("harbor", _fill), folder, dirs_exist_ok=True)  # examples write in it
+    shutil.copytree(shared("harbor", fill_harbor), folder, dirs_exist_ok=True)  # examples write in it
     return folder
-
-
-def _fill(folder):
-    with pytest.MonkeyPatch.context() as patch:
-        write_folder(folder / "clips", seed=5)
-        patch.chdir(folder)
-        clips = barn_owl.gather_folder("clips", names="{group}_{take}").clips
-        barn_owl.write_clip_table(clips, "clips.csv")
-        surer = {
-            "threshold": 0.6,
-            "release_threshold": 0.5,
-            "smoothing_s": 0.1,
-            "onset_shift_s": 0.2,
-            "offset_shift_s": -0.2,
-        }
-        runs.train(clips, "first", small_plan("logistic", decoding=surer))
-        runs.train(clips, "second", small_plan("nearest"))
-        runs.train(clips, "network", small_plan("cnn", training={"epochs": 1}))
-        rng, night, rows = np.random.default_rng(3), [], []
-        for number, kind in enumerate(["hum", "tick", "hiss", "hum"]):
-            night += [sound("still", rng, 2.0), sound(kind, rng, 1.0)]
-            rows.append({"file": "night.wav", "start_s": 2.0 + 3 * number, "end_s": 3.0 + 3 * number, "label": kind})
-        barn_owl.write_audio("night.wav", np.concatenate([*night, sound("still", rng, 2.0)]), RATE_HZ)
-        barn_owl.write_clip_table(pd.DataFrame(rows), "truth.csv")
-        events = barn_owl.tag_recording(barn_owl.load_model("first"), "night.wav")
-        barn_owl.write_clip_table(events, "events.csv")
 
 
 @pytest.fixture(autouse=True)

@@ -13,6 +13,7 @@ from filelock import FileLock
 from matplotlib.figure import Figure
 from matplotlib.layout_engine import ConstrainedLayoutEngine
 
+import barn_owl
 from barn_owl.evaluate import Evaluation
 from barn_owl.learn import Plan, sources
 from barn_owl.show.style import Picture
@@ -132,6 +133,33 @@ def small_plan(classifier: str, **changes) -> Plan:
         "logistic": {"penalty": 0.03},
     }
     return able_plan(classifier).but(**{**quick, **changes})
+
+
+def fill_harbor(folder: Path) -> None:
+    """Write what the examples of docstrings read: clips, their table, three runs, a recording, truth and events."""
+    with pytest.MonkeyPatch.context() as patch:
+        write_folder(folder / "clips", seed=5)
+        patch.chdir(folder)
+        clips = barn_owl.gather_folder("clips", names="{group}_{take}").clips
+        barn_owl.write_clip_table(clips, "clips.csv")
+        surer = {
+            "threshold": 0.6,
+            "release_threshold": 0.5,
+            "smoothing_s": 0.1,
+            "onset_shift_s": 0.2,
+            "offset_shift_s": -0.2,
+        }
+        barn_owl.train(clips, "first", small_plan("logistic", decoding=surer))
+        barn_owl.train(clips, "second", small_plan("nearest"))
+        barn_owl.train(clips, "network", small_plan("cnn", training={"epochs": 1}))
+        rng, night, rows = np.random.default_rng(3), [], []
+        for number, kind in enumerate(["hum", "tick", "hiss", "hum"]):
+            night += [sound("still", rng, 2.0), sound(kind, rng, 1.0)]
+            rows.append({"file": "night.wav", "start_s": 2.0 + 3 * number, "end_s": 3.0 + 3 * number, "label": kind})
+        barn_owl.write_audio("night.wav", np.concatenate([*night, sound("still", rng, 2.0)]), RATE_HZ)
+        barn_owl.write_clip_table(pd.DataFrame(rows), "truth.csv")
+        events = barn_owl.tag_recording(barn_owl.load_model("first"), "night.wav")
+        barn_owl.write_clip_table(events, "events.csv")
 
 
 @pytest.fixture(scope="session")

@@ -131,13 +131,10 @@ def test_paths_mappings_and_runs_are_accepted(folder, clips, runs, tmp_path, rng
         found = owl.tag_samples(model, samples, RATE_HZ, decoding={"threshold": 0.8})
         pd.testing.assert_frame_equal(found, wanted)
     for wrong, message in (
-        (lambda: owl.train(5, tmp_path / "x"), "clips must be a pandas DataFrame or the path of a table, got int"),
-        (
-            lambda: owl.train(clips, tmp_path / "x", 5),
-            "plan must be a Plan, a mapping of settings, or a path, got int",
-        ),
-        (lambda: owl.predict(None, clips), "model must be a model, a run, or the path of either, got NoneType"),
-        (lambda: owl.compare_runs([run, 3]), "runs must be a run or the path of its folder, got int"),
+        (lambda: owl.train(5, tmp_path / "x"), "clips must be DataFrame, str or Path, got 5 (int)"),
+        (lambda: owl.train(clips, tmp_path / "x", 5), "plan must be Plan, Mapping, str, Path or None, got 5 (int)"),
+        (lambda: owl.predict(None, clips), "model must be Model, HasModel, str or Path, got NoneType"),
+        (lambda: owl.compare_runs([run, 3]), "runs must be Sequence"),
         (lambda: owl.tag_samples(run, samples, RATE_HZ, decoding=0.8), "decoding must be DecodingSettings"),
     ):
         with pytest.raises(TypeError, match=re.escape(message)):

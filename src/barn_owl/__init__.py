@@ -3,6 +3,6 @@
 The public names are loaded when first used, so that importing the package costs next to nothing.
 """
 
-import lazy_loader
+from barn_owl.arguments import attach
 
-__getattr__, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)
+__getattr__, __dir__, __all__ = attach(__name__, __file__)

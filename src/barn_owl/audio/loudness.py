@@ -8,6 +8,7 @@ from functools import lru_cache
 import numpy as np
 
 from barn_owl.audio.samples import as_samples
+from barn_owl.errors import AudioError
 
 BLOCK_S = 0.4
 """Length of a gating block; blocks overlap by three quarters."""
@@ -123,7 +124,7 @@ def integrated_loudness(samples: np.ndarray, rate_hz: int) -> float:
     Raises
     ------
     AudioError
-        If the samples have another type or shape.
+        If the samples have another type or shape, or are not finite.
 
     Examples
     --------
@@ -133,6 +134,8 @@ def integrated_loudness(samples: np.ndarray, rate_hz: int) -> float:
     -3.01
     """
     samples = as_samples(samples)
+    if not np.isfinite(samples).all():
+        raise AudioError("samples must be finite; there is NaN or infinity among them")
     samples = samples[:, None] if samples.ndim == 1 else samples
     meter = LoudnessMeter(rate_hz, samples.shape[1])
     meter.push(samples)

@@ -191,6 +191,8 @@ def gather_together(parts: Sequence[Gathered]) -> Gathered:
     >>> len(barn_owl.clips.gather_together(parts).clips)
     52
     """
+    if not len(parts):
+        raise TableError("parts must hold one result of gathering or more")
     clips = pd.concat([part.clips for part in parts], ignore_index=True)
     return Gathered(
         clips=check_clip_table(clips), skipped={name: why for part in parts for name, why in part.skipped.items()}

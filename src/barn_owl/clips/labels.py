@@ -176,6 +176,8 @@ def other_label(
     """
     clips = as_clip_table(clips, "clips")
     counts = clips["label"].value_counts()
+    if not len(keep):
+        raise TableError("keep must name one label or more")
     for label in keep:
         if label not in counts:
             raise TableError(f"no clip is labeled {label!r}; there are {', '.join(sorted(counts.index))}")

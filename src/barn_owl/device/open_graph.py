@@ -34,7 +34,7 @@ def write_onnx(model: ModelLike, path: str | Path, *, takes_features: bool = Fal
     are scores from 0 to 1 that any label sounds that is an event, ``(steps, 1)``, or that each does, ``(steps,
     labels)``, where several may at once; step *i* describes frame ``window // 2 + i * step``. ``naming``, ``(steps,
     labels + 2)``, is what a stretch of steps is named by (`barn_owl.classifiers.base.named`). Labels, rate, window,
-    step and decoding settings are in the metadata.
+    step, the times ``first_s`` of row 0 and ``step_s`` between rows, and decoding settings are in the metadata.
 
     Parameters
     ----------
@@ -129,6 +129,8 @@ class _Graph:
         values = model.described() | {
             "window_frames": model.classifier.window,
             "step_frames": model.classifier.step,
+            "first_s": model.front_end.frame_ms / 2000 + model.classifier.window // 2 * model.front_end.hop_s,
+            "step_s": model.step_s,
             "provenance": model.provenance,
         }
         return {name: json.dumps(value, ensure_ascii=False) for name, value in values.items()}

@@ -448,6 +448,9 @@ def front(table: pd.DataFrame, cost: str = "flash_kb") -> pd.DataFrame:
     >>> front(table)["score"].tolist()
     [0.7, 0.8]
     """
+    lacking = {"step", "score", cost} - set(table)
+    if lacking:
+        raise TableError(f"table has no column {min(lacking)!r}; read_search gives one")
     own = (
         table[table["step"] == table["step"].max()]
         .dropna(subset=[cost])

@@ -8,6 +8,7 @@ import numpy as np
 import pandas as pd
 import scipy
 
+from barn_owl.arguments import as_array
 from barn_owl.evaluate.prediction_arrays import PredictionArrays
 from barn_owl.network import binary_cross_entropy, cross_entropy, sigmoid, softmax
 
@@ -25,7 +26,7 @@ def calibration_table(confidence: np.ndarray, right: np.ndarray, *, bins: int = 
     Parameters
     ----------
     confidence : np.ndarray
-        Scores from 0 to 1, right : boolean, both ``(answers,)``.
+        Scores from 0 to 1, ``(answers,)``.
     right : np.ndarray
         Whether each prediction is correct, boolean, ``(answers,)``.
     bins : int
@@ -43,6 +44,8 @@ def calibration_table(confidence: np.ndarray, right: np.ndarray, *, bins: int = 
     >>> list(table)
     ['score', 'right', 'answers', 'low', 'high']
     """
+    confidence = as_array("confidence", confidence, None)
+    right = as_array("right", right, len(confidence), kind="boolean")
     order = np.argsort(confidence, kind="stable")
     parts = [part for part in np.array_split(order, bins) if len(part)]
     return pd.DataFrame(

@@ -6,6 +6,8 @@ import numpy as np
 import pandas as pd
 import scipy
 
+from barn_owl.arguments import as_array
+
 DENSE = 2**10
 """Counts up to which a matrix of them is kept with its zeros: products are then quicker, and making it is."""
 
@@ -123,8 +125,10 @@ def label_curve(score: np.ndarray, has: np.ndarray) -> pd.DataFrame:
 
     Parameters
     ----------
-    score, has : np.ndarray
-        ``(clips,)``.
+    score : np.ndarray
+        Score of the label for each clip, ``(clips,)``.
+    has : np.ndarray
+        Whether each clip has the label, boolean, ``(clips,)``.
 
     Returns
     -------
@@ -139,6 +143,8 @@ def label_curve(score: np.ndarray, has: np.ndarray) -> pd.DataFrame:
     >>> list(curve)
     ['threshold', 'recall', 'precision', 'false_alarm_rate', 'miss_rate']
     """
+    score = as_array("score", score, None)
+    has = as_array("has", has, len(score), kind="boolean")
     order = np.argsort(-score, kind="stable")
     last = np.flatnonzero(np.append(np.diff(score[order]) != 0, True))
     found, predicted = np.cumsum(has[order])[last], last + 1

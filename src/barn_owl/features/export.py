@@ -8,6 +8,7 @@ from typing import IO, Any, Self
 import numpy as np
 import pandas as pd
 
+from barn_owl.arguments import as_array
 from barn_owl.arrays import read_npz
 from barn_owl.errors import AudioError, TableError
 from barn_owl.features.front_end import FrontEnd
@@ -34,7 +35,7 @@ def frame_table(front_end: FrontEnd, frames: np.ndarray) -> pd.DataFrame:
     >>> barn_owl.features.frame_table(front_end, front_end.frames(samples[:16000])).shape
     (61, 49)
     """
-    table = pd.DataFrame(frames, columns=front_end.columns)
+    table = pd.DataFrame(as_array("frames", frames, None, front_end.width), columns=front_end.columns)
     table.insert(0, "time_s", front_end.times(len(frames)))
     return table
 

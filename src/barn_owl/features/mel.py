@@ -28,9 +28,9 @@ def mel_from_hertz(hertz: ArrayLike) -> np.ndarray:
     >>> mel_from_hertz([0.0, 1000.0]).round(1)
     array([   0., 1000.])
     """
-    hertz = np.asarray(hertz, dtype=np.float64)
+    hertz = _numbers("hertz", hertz)
     if (hertz < 0).any():
-        raise ValueError(f"a frequency must not be negative, got {hertz.min():g} Hz")
+        raise ValueError(f"hertz must not be negative, got {hertz.min():g}")
     return np.asarray(2595 * np.log10(1 + hertz / 700))
 
 
@@ -47,7 +47,14 @@ def hertz_from_mel(mel: ArrayLike) -> np.ndarray:
     >>> round(float(barn_owl.features.hertz_from_mel(barn_owl.features.mel_from_hertz(440.0))), 6)
     440.0
     """
-    return np.asarray(700 * (10 ** (np.asarray(mel, dtype=np.float64) / 2595) - 1))
+    return np.asarray(700 * (10 ** (_numbers("mel", mel) / 2595) - 1))
+
+
+def _numbers(name: str, values: ArrayLike) -> np.ndarray:
+    try:
+        return np.asarray(values, dtype=np.float64)
+    except (TypeError, ValueError):
+        raise TypeError(f"{name} must be numbers, got {type(values).__name__}") from None
 
 
 def mel_edges(bands: int, low_hz: float, high_hz: float) -> np.ndarray:

@@ -68,6 +68,11 @@ def pool(frames: np.ndarray, statistics: Sequence[str] = ("mean", "deviation")) 
     >>> barn_owl.features.pool(np.zeros((100, 48), np.float32), ["mean", "deviation"]).shape
     (96,)
     """
+    frames = np.asarray(frames)
+    if frames.ndim < 2 or not frames.size or frames.dtype.kind not in "fiu":
+        raise ValueError(f"frames must have the shape (..., frames, features), got {frames.dtype} {frames.shape}")
+    if not len(statistics):
+        raise PlanError("statistics must name one or more")
     return np.concatenate([_statistic(frames, name) for name in statistics], axis=-1).astype(np.float32)
 
 

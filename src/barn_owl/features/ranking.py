@@ -10,6 +10,7 @@ import numpy as np
 import pandas as pd
 import scipy
 
+from barn_owl.arguments import as_array
 from barn_owl.errors import TableError
 
 BINS = 8
@@ -99,6 +100,7 @@ def rank_features(
     """
     if len(set(labels)) < 2:
         raise TableError("features can be ranked only between two labels or more")
+    x = as_array("x", x, None, None)
     if x.shape != (len(labels), len(columns)):
         raise TableError(
             f"{x.shape[0]} rows of {x.shape[1]} features do not match {len(labels)} labels, {len(columns)} names"
@@ -116,6 +118,8 @@ def rank_features(
             "direction": np.where(area >= 0.5, "higher", "lower"),
         }
     )
+    if groups is not None and len(groups) != len(labels):
+        raise TableError(f"{len(groups)} groups do not match {len(labels)} labels")
     if groups is not None and len(set(groups)) > 1:
         table["group_f"] = f_statistic(x, groups)
         table["follows_group"] = table["group_f"] > table["f"]
@@ -149,6 +153,7 @@ def principal_map(x: np.ndarray, dimensions: int = 2) -> tuple[np.ndarray, np.nd
     >>> places.shape, shares.shape
     ((20, 2), (2,))
     """
+    x = as_array("x", x, None, None)
     centered = x.astype(np.float64) - x.mean(axis=0, dtype=np.float64)
     centered /= np.maximum(centered.std(axis=0), 1e-12)
     left, values, directions = np.linalg.svd(centered, full_matrices=False)

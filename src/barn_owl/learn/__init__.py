@@ -1,5 +1,5 @@
 """Training: plan, mixtures, fitting of classifiers, checkpoints, rehearsal."""
 
-import lazy_loader
+from barn_owl.arguments import attach
 
-__getattr__, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)
+__getattr__, __dir__, __all__ = attach(__name__, __file__)

@@ -1,5 +1,5 @@
 """Live tagging: input, detection, and notification. Loads no trainer."""
 
-import lazy_loader
+from barn_owl.arguments import attach
 
-__getattr__, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)
+__getattr__, __dir__, __all__ = attach(__name__, __file__)

@@ -3,6 +3,6 @@
 Nothing here can train.
 """
 
-import lazy_loader
+from barn_owl.arguments import attach
 
-__getattr__, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)
+__getattr__, __dir__, __all__ = attach(__name__, __file__)

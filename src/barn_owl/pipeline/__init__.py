@@ -1,5 +1,5 @@
 """Transformers and a classifier with scikit-learn's conventions, for its pipelines, searches and folds."""
 
-import lazy_loader
+from barn_owl.arguments import attach
 
-__getattr__, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)
+__getattr__, __dir__, __all__ = attach(__name__, __file__)

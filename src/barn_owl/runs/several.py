@@ -426,6 +426,8 @@ def ensemble_of(models: Sequence[Model]) -> Model:
     >>> barn_owl.runs.ensemble_of([model, model]).classifier.name
     'ensemble'
     """
+    if not len(models):
+        raise ModelError("models must hold one model or more")
     first = models[0]
     for model in models[1:]:
         for what in ("labels", "front_end", "clips", "multilabel", "extra_columns"):

@@ -175,7 +175,7 @@ def suggest_plan(
         raise TableError("the table has no labeled clips to fit a plan to")
     labeled = _not_tested(labeled, seed)
     measured, chosen = _listen(labeled, workers, seed, progress)
-    in_recordings = survey_recordings(recordings) if recordings else None
+    in_recordings = survey_recordings(recordings) if recordings is not None and len(recordings) else None
     rate_hz, top_hz, why_rate, why_top = _band(measured, chosen, in_recordings)
     counts = labeled["label"].value_counts()
     background = [str(label) for label in counts.index if _plain(str(label)) in BACKGROUND]

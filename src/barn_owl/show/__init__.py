@@ -3,6 +3,6 @@
 Each call returns a Matplotlib figure; `save_figure` writes it.
 """
 
-import lazy_loader
+from barn_owl.arguments import attach
 
-__getattr__, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)
+__getattr__, __dir__, __all__ = attach(__name__, __file__)

@@ -7,6 +7,7 @@ import pandas as pd
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
+from barn_owl.arguments import as_array
 from barn_owl.errors import TableError
 from barn_owl.features.ranking import principal_map
 from barn_owl.show.style import draw_grid, heading, label_colors, label_fills, label_lines, new_axes, new_figure
@@ -50,7 +51,12 @@ def distributions_figure(
     >>> figure = barn_owl.show.distributions_figure(x, ["pitch", "level"], labels, ranking)
     >>> barn_owl.save_figure(figure, "distributions.png")
     """
-    chosen = ranking[ranking["same_as"] == ""].head(6)
+    x = as_array("x", x, len(labels), len(columns), of="labels, columns")
+    if lacking := {"feature", "same_as"} - set(ranking):
+        raise TableError(f"ranking has no column {min(lacking)!r}; rank_features gives it")
+    chosen = ranking[(ranking["same_as"] == "") & ranking["feature"].isin(list(columns))].head(6)
+    if not len(chosen):
+        raise TableError("ranking has no feature of these columns")
     names = sorted(set(labels))
     fills = label_fills(names)
     figure = new_figure(ax=ax)
@@ -126,6 +132,7 @@ def scatter_figure(
     for name in (across, up):
         if name not in columns:
             raise TableError(f"unknown feature {name!r}; {nearest_to(name, columns)}")
+    x = as_array("x", x, len(labels), len(columns), of="labels, columns")
     figure, axes = new_axes(ax=ax)
     place = list(columns).index
     _dots(axes, x[:, place(across)], x[:, place(up)], labels)
@@ -136,7 +143,9 @@ def scatter_figure(
 
 
 def _unit(name: str, columns: Sequence[str], units: Sequence[str]) -> str:
-    unit = units[list(columns).index(name)] if units else "1"
+    if len(units) not in {0, len(columns)}:
+        raise TableError(f"{len(units)} units do not match {len(columns)} columns")
+    unit = units[list(columns).index(name)] if len(units) else "1"
     return "" if unit == "1" else f", {unit}"
 
 
@@ -158,7 +167,7 @@ def map_figure(x: np.ndarray, labels: Sequence[str], *, ax: Axes | None = None) 
     >>> x = np.random.default_rng(0).random((20, 3))
     >>> barn_owl.save_figure(barn_owl.show.map_figure(x, ["bell", "gull"] * 10), "map.png")
     """
-    at, shares = principal_map(x)
+    at, shares = principal_map(as_array("x", x, len(labels), None, of="labels"))
     figure, axes = new_axes(ax=ax)
     _dots(axes, at[:, 0], at[:, 1], labels)
     axes.set_xlabel(f"first principal component, {shares[0]:.0%} of the variance")
@@ -200,6 +209,8 @@ def spectra_figure(spectra: dict[str, np.ndarray], centers_hz: np.ndarray, *, ax
     >>> figure = barn_owl.show.spectra_figure({"bell": levels, "gull": levels - 6}, front_end.centers_hz)
     >>> barn_owl.save_figure(figure, "spectra.png")
     """
+    centers_hz = as_array("centers_hz", centers_hz, None)
+    spectra = {name: as_array("spectra", levels, None, len(centers_hz)) for name, levels in spectra.items()}
     names = sorted(spectra)
     lines = label_lines(names)
     figure, axes = new_axes(ax=ax)

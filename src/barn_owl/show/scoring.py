@@ -9,6 +9,7 @@ from matplotlib.figure import Figure
 from matplotlib.ticker import MaxNLocator
 
 from barn_owl.audio import audio_info, read_audio
+from barn_owl.clips.table import require_columns
 from barn_owl.errors import AudioError
 from barn_owl.evaluate import EventScores
 from barn_owl.features import FrontEnd
@@ -201,6 +202,7 @@ def hours_figure(table: pd.DataFrame, *, ax: Axes | None = None) -> Figure:
     >>> table = barn_owl.archive.hours_table(events, {"night.wav": datetime(2026, 5, 1, 22)}, {"night.wav": 14.0})
     >>> barn_owl.save_figure(barn_owl.show.hours_figure(table), "hours.png")
     """
+    require_columns(table, ["recorded_s"], "table")
     labels = [name for name in table if name != "recorded_s"]
     fills = label_fills(labels)
     figure, axes = new_axes(6.5, ax=ax)

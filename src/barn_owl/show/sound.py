@@ -8,6 +8,7 @@ import pandas as pd
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
+from barn_owl.arguments import as_array
 from barn_owl.audio import audio_info, prefetch, read_audio, stream_audio
 from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.errors import AudioError, TableError
@@ -228,6 +229,7 @@ def tracks_figure(front_end: FrontEnd, frames: np.ndarray, *, title: str = "", a
     >>> figure = barn_owl.show.tracks_figure(front_end, front_end.frames(samples))
     >>> barn_owl.save_figure(figure, "tracks.png")
     """
+    frames = as_array("frames", frames, None, front_end.width)
     parts, first = [], 0
     for base, times, names, unit in front_end.layout:
         rows = frames[:, first : first + len(names)]

@@ -16,7 +16,7 @@ from matplotlib.image import AxesImage
 from matplotlib.text import Text
 from matplotlib.ticker import LogFormatter
 
-from barn_owl.files import whole_file
+from barn_owl.files import checked_target, whole_file
 
 DUSK = LinearSegmentedColormap.from_list(
     "barn_owl_dusk", ["#16202b", "#2f4358", "#5d5a63", "#9a6a45", "#cf9350", "#ecc88d", "#fdf6e6"]
@@ -31,6 +31,7 @@ LINES = ("-", (0, (5, 2)), (0, (1, 1.5)))
 HATCHES = ("", "//////", "......")
 """Where there are more labels than colors."""
 INK, GRID = "#1b2733", "#d9d4c7"
+FIGURE_ENDINGS = (".png", ".svg", ".pdf")
 SIZE_INCHES, DPI = (12.8, 8.0), 100
 
 
@@ -205,5 +206,6 @@ def save_figure(figure: Figure, path: str | Path, *, force: bool = False) -> Non
     --------
     >>> barn_owl.save_figure(barn_owl.show.filter_bank_figure(barn_owl.FrontEnd()), "filters.png")
     """
+    checked_target(path, force=force, endings=FIGURE_ENDINGS)
     with whole_file(path, force=force) as beside:
         figure.savefig(beside)

@@ -5,6 +5,7 @@ import pandas as pd
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
+from barn_owl.clips.table import require_columns
 from barn_owl.runs import Run
 from barn_owl.show.style import INK, LABEL_COLORS, draw_grid, heading, new_axes, new_figure
 
@@ -132,6 +133,7 @@ def classifiers_figure(ranking: pd.DataFrame, *, ax: Axes | None = None) -> Figu
     >>> ranking = ranking.assign(validation_balanced_accuracy=[0.8, 0.9], test_balanced_accuracy=[0.7, 0.9])
     >>> barn_owl.save_figure(barn_owl.show.classifiers_figure(ranking), "ranking.png")
     """
+    require_columns(ranking, ["run", "validation_balanced_accuracy", "test_balanced_accuracy"], "ranking")
     figure, axes = new_axes(max(3.5, 0.75 * len(ranking) + 1.6), ax=ax)
     places = np.arange(len(ranking))[::-1]
     for name, color, shift in (("validation", VALIDATION, 0.19), ("test", TEST, -0.19)):

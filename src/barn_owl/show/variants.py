@@ -7,6 +7,7 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
+from barn_owl.errors import TableError
 from barn_owl.features import FrontEnd
 from barn_owl.show.sound import FEW_TICKS_HZ, mel_ticks
 from barn_owl.show.style import INK, draw_frames, heading, new_figure
@@ -47,6 +48,8 @@ def variants_figure(
     >>> variants = [(samples, "as it is"), (samples / 2, "quieter")]
     >>> barn_owl.save_figure(barn_owl.show.variants_figure(variants, rate_hz), "variants.png")
     """
+    if not len(variants):
+        raise TableError("variants must hold one or more")
     front_end = (front_end or FrontEnd()).but(rate_hz=rate_hz, features=["log-mel"], pad_short=True)
     front_end = front_end.but(high_hz=min(front_end.top_hz, rate_hz / 2))
     pictures = [(front_end.frames(samples), words) for samples, words in variants[:MOST]]

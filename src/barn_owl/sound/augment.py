@@ -7,6 +7,7 @@ import numpy as np
 from pydantic import Field, model_validator
 
 from barn_owl.audio.samples import as_mono
+from barn_owl.errors import AudioError
 from barn_owl.settings import Settings
 from barn_owl.sound import changes
 from barn_owl.sound.changes import Color
@@ -200,6 +201,8 @@ def change_sound(
     ((16000,), 1)
     """
     samples = as_mono(samples)
+    if not len(samples):
+        raise AudioError("samples must not be empty")
     draw, done = _Draw(rate_hz, settings, rng, background), []
     for name, changed in CHANGES.items():
         if rng.random() < getattr(settings, name):

@@ -7,6 +7,7 @@ one label within ``max_gap_s`` are merged. In a multilabel task each label is de
 """
 
 from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import replace
 
 import numpy as np
 
@@ -85,9 +86,14 @@ class EventDecoder:
 
     @classmethod
     def of(
-        cls, model: Model, settings: DecodingSettings | None = None, dropped: list[Dropped] | None = None
+        cls,
+        model: Model,
+        settings: DecodingSettings | None = None,
+        dropped: list[Dropped] | None = None,
+        *,
+        first_s: float | None = None,
     ) -> "EventDecoder":
-        """Make the one of a model, with its own settings or others.
+        """Create the decoder of a model, with its decoding settings unless others are given.
 
         Parameters
         ----------
@@ -97,11 +103,14 @@ class EventDecoder:
             Decoding settings.
         dropped : list[Dropped] | None
             A list that rejected events are added to.
+        first_s : float | None
+            Time that the first step describes. Default: the center of the first frame.
         """
+        timing = Timing.of(model)
         return cls(
             model.labels,
             [*model.background, *model.ignored],
-            Timing.of(model),
+            timing if first_s is None else replace(timing, first_s=first_s),
             settings or model.decoding,
             dropped,
             names=model.names_events,

@@ -262,7 +262,8 @@ def _from_columns(table: pd.DataFrame) -> ScoreTrace:
 
 def decide(model: Model, trace: ScoreTrace, decoding: DecodingSettings | None = None) -> list[Event]:
     """Events of a trace, in order of time."""
-    return list(decided([ScoreBlock(0, trace.sounds, trace.begins, trace.naming)], EventDecoder.of(model, decoding)))
+    decoder = EventDecoder.of(model, decoding, first_s=trace.first_s)
+    return list(decided([ScoreBlock(0, trace.sounds, trace.begins, trace.naming)], decoder))
 
 
 def tag_trace(model: ModelLike, trace: ScoreTrace, *, decoding: DecodingLike | None = None) -> pd.DataFrame:
