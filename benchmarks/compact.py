@@ -39,7 +39,7 @@ int main(void) {
         at += owl_push(&o, samples + at, OWL_RATE_HZ * 2 - at, &is_step);
         step = now() - begin < step ? now() - begin : step;
     }
-    printf("%g %g %g\\n", window, step, (double)o.sounds[0]);
+    printf("%g %g %g\\n", window, step, (double)o.activity[0]);
     return 0;
 }
 """

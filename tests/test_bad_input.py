@@ -171,7 +171,7 @@ def test_the_channel_of_the_plan_is_the_one_that_is_tagged(clips, tmp_path):
     write_audio(tmp_path / "mono.wav", mono, RATE_HZ)
     write_audio(tmp_path / "stereo.wav", np.stack([np.roll(mono, 9000) * 0.3, mono], axis=1), RATE_HZ)
     one, two = (
-        np.concatenate([block.sounds for block in trace_recording(trained.model, tmp_path / f"{name}.wav")])
+        np.concatenate([block.activity for block in trace_recording(trained.model, tmp_path / f"{name}.wav")])
         for name in ("mono", "stereo")
     )
     np.testing.assert_allclose(one, two, atol=1e-4)

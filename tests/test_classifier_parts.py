@@ -123,8 +123,8 @@ def test_sizes_that_ship_fit_any_bands_and_grow(size, bands):
     steps = (200 - made.window) // made.step + 1
     for tracks, classifier in ((1, made), (5, convolutional(bands, 5, size, multilabel=True))):
         said = classifier.frame_scores(np.zeros((200, bands), np.float32))
-        assert said.sounds.shape == said.begins.shape == (classifier.count(200), tracks) == (steps, tracks)
-        assert said.naming.shape == (steps, 7)
+        assert said.activity.shape == said.onsets.shape == (classifier.count(200), tracks) == (steps, tracks)
+        assert said.label_logits.shape == (steps, 7)
         assert len(said.embedding) == steps
     small = convolutional(bands, 5).cost(0.01).weights
     assert {"tiny": made.cost(0.01).weights < small, "medium": made.cost(0.01).weights > small}.get(size, True)
@@ -265,7 +265,7 @@ def test_pooled_classifiers_name_a_clip_by_its_windows_and_as_a_whole(ranking, r
     steps = model.frame_scores(np.concatenate([around, frames, around]))
     ready = (frames - model.mean) / model.deviation
     whole = classifier.row_classifier.logits(classifier.rows(ready[None]))[0]
-    assert_close(model.clip(frames).logits, (named(steps.naming)[:-1] + whole) / 2, rtol=1e-5)
+    assert_close(model.clip(frames).logits, (named(steps.label_logits)[:-1] + whole) / 2, rtol=1e-5)
     # An ensemble of such classifiers does the same; the networks name a clip by its steps alone.
     several = ensemble_of([model, model])
     assert_close(several.clip(frames).logits, model.clip(frames).logits, rtol=1e-5)

@@ -67,7 +67,7 @@ def test_a_new_kind_is_planned_trained_kept_tagged_with_and_ranked(clips, centro
     assert run.evaluate().scores.balanced_accuracy > 0.6
     again = owl.load_model(tmp_path / "run")
     frames = again.front_end.frames(np.random.default_rng(0).standard_normal(20_000))
-    np.testing.assert_array_equal(again.frame_scores(frames).sounds, run.model.frame_scores(frames).sounds)
+    np.testing.assert_array_equal(again.frame_scores(frames).activity, run.model.frame_scores(frames).activity)
     found = owl.tag_samples(
         again, np.zeros(40_000), 16_000, decoding=owl.DecodingSettings(threshold=0.01, release_threshold=0.005)
     )

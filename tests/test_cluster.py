@@ -110,7 +110,7 @@ def test_pieces_have_the_scores_of_the_whole_to_the_last_bit(runs, months, monke
         ]
         plain = list(trace_recording(model, file))
         assert [block.first for block in said] == [block.first for block in plain]
-        for name in ("sounds", "begins"):
+        for name in ("activity", "onsets"):
             joined, once = (np.concatenate([getattr(block, name) for block in blocks]) for blocks in (said, plain))
             np.testing.assert_array_equal(joined, once)
 

@@ -12,7 +12,7 @@ import soundfile
 from hypothesis import given, settings, strategies as st
 
 import barn_owl as owl
-from barn_owl.classifiers.cnn import parted
+from barn_owl.classifiers.cnn import split_outputs
 from barn_owl.classifiers.stages import run as run_stages, stages_of
 from barn_owl.cli.main import run as barn_owl
 from barn_owl.clips import ClipFrames
@@ -66,7 +66,7 @@ def random_model(seed: int = 0, **plan):
 
 def outputs_of(steps):
     """All that networks give of steps, as one array."""
-    return np.concatenate([steps.sounds, steps.begins, steps.naming], axis=1)
+    return np.concatenate([steps.activity, steps.onsets, steps.label_logits], axis=1)
 
 
 @pytest.fixture
@@ -116,10 +116,10 @@ def test_c_gives_the_same_scores(changes, recording, tmp_path):
     program = compiled(model, tmp_path)
     trace = owl.tag.whole_trace(model, recording)
     logits = table_of(said(program, recording, "--logits"))
-    sounds, begins, naming = parted(logits, 3)
-    np.testing.assert_allclose(sigmoid(sounds), trace.sounds, atol=1e-4)
-    np.testing.assert_allclose(sigmoid(begins), trace.begins, atol=1e-4)
-    np.testing.assert_allclose(naming, trace.naming, rtol=1e-3, atol=1e-3)
+    activity, onsets, label_logits = split_outputs(logits, 3)
+    np.testing.assert_allclose(sigmoid(activity), trace.activity, atol=1e-4)
+    np.testing.assert_allclose(sigmoid(onsets), trace.onsets, atol=1e-4)
+    np.testing.assert_allclose(label_logits, trace.label_logits, rtol=1e-3, atol=1e-3)
     needed = int(said(program, recording, "--sizes").split()[1])
     size = owl.device.footprint(model, owl.device.read_device("core-256k"))
     assert needed == pytest.approx(size.ram_float, rel=0.1)
@@ -167,10 +167,10 @@ def score_rows(draw, tracks, labels):
     rng = np.random.default_rng(draw(st.integers(0, 2**32 - 1)))
     steps = draw(st.integers(1, 400))
     pieces = rng.integers(1, 40, steps)
-    sounds = np.repeat(rng.choice([0, 0.1, 0.5, 0.65, 0.9], (steps, tracks)), pieces, axis=0)[:steps]
-    begins = np.where(rng.random((steps, tracks)) < 0.05, rng.random((steps, tracks)), 0.02)
-    naming = np.repeat(rng.normal(0, 3, (steps, labels + 2)), pieces, axis=0)[:steps]
-    return np.concatenate([sounds, begins, naming], axis=1).astype(np.float32)
+    activity = np.repeat(rng.choice([0, 0.1, 0.5, 0.65, 0.9], (steps, tracks)), pieces, axis=0)[:steps]
+    onsets = np.where(rng.random((steps, tracks)) < 0.05, rng.random((steps, tracks)), 0.02)
+    label_logits = np.repeat(rng.normal(0, 3, (steps, labels + 2)), pieces, axis=0)[:steps]
+    return np.concatenate([activity, onsets, label_logits], axis=1).astype(np.float32)
 
 
 @needs_cc
@@ -193,8 +193,8 @@ def test_both_decoders_make_the_same_events_of_any_scores(multilabel, tmp_path):
     @settings(max_examples=60, deadline=None)
     def same(rows):
         decoder = EventDecoder.of(model)
-        sounds, begins, naming = parted(rows, 3)
-        expected = decoder.push(ScoreBlock(0, sounds, begins, naming)) + decoder.finish()
+        activity, onsets, label_logits = split_outputs(rows, 3)
+        expected = decoder.push(ScoreBlock(0, activity, onsets, label_logits)) + decoder.finish()
         done = subprocess.run([program, "--decide"], input=rows.tobytes(), capture_output=True, check=True)
         found = [line.split(",") for line in done.stdout.decode().splitlines()[1:]]
         assert [(label, start, end) for start, end, label, _ in found] == [
@@ -222,7 +222,7 @@ def test_int8_in_c_is_the_same_bit_for_bit(kind, runs, recording, tmp_path, rng)
     steps = again.classifier.steps_of(levels)
     np.testing.assert_array_equal(table_of(said(program, recording, "--logits")), outputs_of(steps))
     # And what it says is near what it said in floats.
-    before, after = (owl.tag.whole_trace(one, recording).sounds for one in (model, again))
+    before, after = (owl.tag.whole_trace(one, recording).activity for one in (model, again))
     assert np.abs(before - after).mean() < 0.05
 
 
@@ -237,11 +237,11 @@ def test_an_open_graph_gives_the_same_scores(runs, recording, tmp_path):
             for count in (len(samples), 3 * RATE_HZ + 17):
                 frames = model.front_end.frames(samples[:count])
                 given = {"frames": frames} if takes_features else {"samples": samples[:count]}
-                sounds, begins, naming = session.run(["sounds", "begins", "naming"], given)
+                activity, onsets, label_logits = session.run(["activity", "onsets", "label_logits"], given)
                 steps = model.frame_scores(frames)
-                np.testing.assert_allclose(naming, steps.naming, rtol=1e-3, atol=1e-3)
-                np.testing.assert_allclose(sounds, sigmoid(steps.sounds), atol=1e-4)
-                np.testing.assert_allclose(begins, sigmoid(steps.begins), atol=1e-4)
+                np.testing.assert_allclose(label_logits, steps.label_logits, rtol=1e-3, atol=1e-3)
+                np.testing.assert_allclose(activity, sigmoid(steps.activity), atol=1e-4)
+                np.testing.assert_allclose(onsets, sigmoid(steps.onsets), atol=1e-4)
     properties = session.get_modelmeta().custom_metadata_map
     assert json.loads(properties["labels"]) == model.labels
     with pytest.raises(OutputError, match="already exists"):
@@ -252,7 +252,7 @@ def test_a_pruned_network_keeps_what_counts_most(rng):
     model = random_model()
     frames = rng.uniform(-80, -20, (200, 48)).astype(np.float32)
     whole = pruned(model.classifier, 1.0)
-    np.testing.assert_array_equal(whole.frame_scores(frames).sounds, model.classifier.frame_scores(frames).sounds)
+    np.testing.assert_array_equal(whole.frame_scores(frames).activity, model.classifier.frame_scores(frames).activity)
     # Both kinds of network, with and without levels in front, are made smaller by as much.
     for levels in (True, False):
         level = {} if levels else {"level": {"span_s": 0}}
@@ -260,7 +260,7 @@ def test_a_pruned_network_keeps_what_counts_most(rng):
         third = pruned(pair, 0.33)
         shares = [len(a.vector) / len(b.vector) for a, b in zip(third.networks, pair.networks, strict=True)]
         assert all(0.25 < share <= 0.33 for share in shares)
-        assert third.frame_scores(frames).sounds.shape == pair.frame_scores(frames).sounds.shape
+        assert third.frame_scores(frames).activity.shape == pair.frame_scores(frames).activity.shape
     # Channels that never say anything are taken out first, and nothing changes except for the size.
     plain = plain_model(small_plan("cnn").but(cnn={"size": "tiny", "kinds": ["2d"]}), labels=3).classifier
     arrays = {name: array.copy() for name, array in plain.state().items()}
@@ -274,7 +274,7 @@ def test_a_pruned_network_keeps_what_counts_most(rng):
     half = pruned(plain, 0.3)
     assert half.cost(0.01).weights <= 0.3 * plain.cost(0.01).weights
     np.testing.assert_allclose(
-        half.frame_scores(frames).sounds, plain.frame_scores(frames).sounds, rtol=1e-4, atol=1e-5
+        half.frame_scores(frames).activity, plain.frame_scores(frames).activity, rtol=1e-4, atol=1e-5
     )
     with pytest.raises(ModelError, match="no more than .* of the weights can be taken out"):
         pruned(plain, 0.01)

@@ -52,7 +52,7 @@ def loads_or_is_refused(path, header, arrays):
         assert str(path) in str(error)  # noqa: PT017 - either is right
         return
     frames = np.full((model.classifier.window + 40, model.front_end.width), -40, np.float32)
-    assert np.isfinite(model.frame_scores(frames).naming).all()
+    assert np.isfinite(model.frame_scores(frames).label_logits).all()
 
 
 @FEW

@@ -618,9 +618,9 @@ def test_traces_whose_parts_do_not_fit_are_refused(runs, tmp_path):
     model = runs["cnn"].model
     trace = trace_of_samples(model, np.ones(RATE_HZ, dtype=np.float32), "x.wav")
     wrong = {
-        "scores of shape": {"sounds": np.repeat(trace.sounds, 2, axis=1)},
+        "scores of shape": {"activity": np.repeat(trace.activity, 2, axis=1)},
         "times": {"step_s": 0.0},
-        "that are no numbers": {"begins": np.full_like(trace.begins, np.nan)},
+        "that are no numbers": {"onsets": np.full_like(trace.onsets, np.nan)},
     }
     for said, changes in wrong.items():
         replace(trace, **changes).save(tmp_path / "t.npz", force=True)
@@ -628,7 +628,7 @@ def test_traces_whose_parts_do_not_fit_are_refused(runs, tmp_path):
             owl.tag.read_trace(tmp_path / "t.npz")
     with pytest.raises(TableError, match="the trace is of a, b, c, d; the model knows"):
         owl.tag.tag_trace(model, replace(trace, labels=list("abcd")))
-    each = replace(trace, sounds=np.repeat(trace.sounds, 4, axis=1), begins=np.repeat(trace.begins, 4, axis=1))
+    each = replace(trace, activity=np.repeat(trace.activity, 4, axis=1), onsets=np.repeat(trace.onsets, 4, axis=1))
     with pytest.raises(TableError, match="the trace follows 4 scores, the model 1"):
         owl.tag.tag_trace(model, each)
 

@@ -13,7 +13,14 @@ from barn_owl.features import FrontEnd
 from barn_owl.learn import Examples, Plan, Progress
 from barn_owl.learn.mixtures import Mixtures
 from barn_owl.learn.plan import TrainingSettings
-from barn_owl.learn.tasks import NONE_COUNTS, ONSET_COUNTS, ONSETS_COUNT, SOUNDS, FrameTask, WindowTask
+from barn_owl.learn.tasks import (
+    ONSET_LOSS_WEIGHT,
+    POSITIVE_ONSET_WEIGHT,
+    SOUNDS,
+    UNLABELED_SEGMENT_WEIGHT,
+    FrameTask,
+    WindowTask,
+)
 from barn_owl.learn.trainer import EpochResult, NetworkTrainer, Start, State
 from barn_owl.learn.training import _Best, last_epoch
 from helpers import assert_close, small_plan, sound
@@ -70,7 +77,12 @@ def test_a_mixture_asks_for_any_event_where_it_begins_and_what_each_is_called():
     assert np.flatnonzero(begins[0, :, 0]).tolist() == [10]
     assert (sounds_count == 1).all()
     # Just before and after an onset either answer will do, and the onset itself counts more.
-    assert begins_count[0, [9, 10, 11, 12], 0].tolist() == [0, ONSETS_COUNT * ONSET_COUNTS, 0, ONSETS_COUNT]
+    assert begins_count[0, [9, 10, 11, 12], 0].tolist() == [
+        0,
+        ONSET_LOSS_WEIGHT * POSITIVE_ONSET_WEIGHT,
+        0,
+        ONSET_LOSS_WEIGHT,
+    ]
     np.testing.assert_array_equal(np.flatnonzero(inside[0, :, 0]), np.arange(10, 20))
     np.testing.assert_array_equal(np.flatnonzero(inside[0, :, 1]), np.arange(40, 50))
     called = names[0, 0].reshape(SOUNDS, 4)
@@ -135,7 +147,7 @@ def test_a_stretch_of_no_label_counts_less_than_one_of_a_label():
         return own / other
 
     assert pull(HISS) == pytest.approx(1, rel=1e-3)
-    assert pull(NONE) == pytest.approx(NONE_COUNTS, rel=1e-3)
+    assert pull(NONE) == pytest.approx(UNLABELED_SEGMENT_WEIGHT, rel=1e-3)
 
 
 def test_an_epoch_of_mixtures_holds_each_twice_beside_others(rng):

@@ -37,22 +37,22 @@ def maker(rng, background=(2,), **changes) -> MixtureMaker:
 def test_mixtures_are_louder_where_a_label_sounds(rng):
     mixtures = maker(rng).make(40, 200, rng, most=1)
     assert mixtures.frames.shape == (40, 200, 48)
-    assert mixtures.sounds.shape == mixtures.begins.shape == mixtures.counts.shape == (40, 200, 3)
+    assert mixtures.activity.shape == mixtures.onsets.shape == mixtures.counts.shape == (40, 200, 3)
     level = mixtures.frames.mean(axis=2)
-    heard = mixtures.sounds[..., :2].any(axis=2)
+    heard = mixtures.activity[..., :2].any(axis=2)
     sure = mixtures.counts[..., :2].all(axis=2)
     apart = [level[n][heard[n]].mean() - level[n][~heard[n] & sure[n]].mean() for n in range(40) if heard[n].any()]
     assert len(apart) > 30
     assert np.median(apart) > 10
-    assert (mixtures.sounds[..., 2] == (~heard & sure)).all()  # background is where nothing sounds
+    assert (mixtures.activity[..., 2] == (~heard & sure)).all()  # background is where nothing sounds
 
 
 def test_onsets_are_where_sounds_begin(rng):
     mixtures = maker(rng).make(60, 200, rng, most=1)
     begun = 0
     for mixture, first, last, label in mixtures.events:
-        onsets = np.flatnonzero(mixtures.begins[mixture, :, label])
-        assert (mixtures.sounds[mixture, first:last, label] == 1).all()
+        onsets = np.flatnonzero(mixtures.onsets[mixture, :, label])
+        assert (mixtures.activity[mixture, first:last, label] == 1).all()
         if len(onsets):
             begun += 1
             assert first - 4 <= onsets[0] <= first + 4
@@ -72,15 +72,15 @@ def test_all_labels_are_drawn_as_often_however_many_clips_they_have(rng):
 def test_made_up_sounds_are_no_label_and_beds_alone_are_background(rng):
     for changes in ({"unknown": 0.99, "empty": 0.0}, {"unknown": 0.0, "empty": 0.99}):
         mixtures = maker(rng, mixtures=changes).make(30, 120, rng)
-        assert mixtures.sounds[..., :2].mean() < 0.02
-        assert mixtures.sounds[..., 2].mean() > 0.95
+        assert mixtures.activity[..., :2].mean() < 0.02
+        assert mixtures.activity[..., 2].mean() > 0.95
 
 
 def test_what_is_too_faint_is_not_asked_for(rng):
     mixtures = maker(rng, mixtures={"unknown": 0, "empty": 0, "snr_low_db": -30, "snr_high_db": -29}).make(
         30, 200, rng
     )
-    assert mixtures.sounds[..., :2].mean() < 0.06
+    assert mixtures.activity[..., :2].mean() < 0.06
     assert (mixtures.counts == 0).any()
 
 
@@ -90,7 +90,7 @@ def test_mixtures_are_finite_and_come_again_from_their_seed(most, frames, seed):
     made = maker(np.random.default_rng(0), augment={}, mixtures={})
     one, two = (made.make(4, frames, np.random.default_rng(seed), most=most) for _ in range(2))
     assert np.isfinite(one.frames).all()
-    for name in ("frames", "sounds", "begins", "counts"):
+    for name in ("frames", "activity", "onsets", "counts"):
         np.testing.assert_array_equal(getattr(one, name), getattr(two, name))
     assert one.events == two.events
 
@@ -117,7 +117,7 @@ def test_whole_clips_follow_each_other_as_they_are_each_in_its_own_quiet(rng):
     mixture, _, end, _ = by_mixture[0][-1]
     assert np.ptp(rows.frames[mixture, end:], axis=0).max() < 1e-3
     assert all(
-        rows.sounds[mixture, first:last, label].any() for mixture, first, last, label in rows.events if label < 2
+        rows.activity[mixture, first:last, label].any() for mixture, first, last, label in rows.events if label < 2
     )
     synthetic = MixtureMaker(plan.but(mixtures={"unknown": 0.5}), made, [2]).make(40, 300, rng, margin=margin)
     assert 3 in {label for *_, label in synthetic.events}  # none of the labels
@@ -130,7 +130,7 @@ def test_quiet_between_sounds_is_named_as_what_is_behind(rng):
         quiet = [event for event in mixtures.events if event[3] == label]
         assert len(quiet) > 20
         for mixture, first, last, _ in quiet:
-            assert not mixtures.sounds[mixture, first:last, :2].any()
+            assert not mixtures.activity[mixture, first:last, :2].any()
             assert all(last <= one[1] or first >= one[2] for one in sounding if one[0] == mixture)
 
 
@@ -169,7 +169,7 @@ def test_warped_bands_keep_their_ratio(rng):
 def test_sounds_in_rooms_are_not_heard_in_what_they_leave(rng):
     dry, wet = (maker(np.random.default_rng(3), augment={**PLAIN, "reverb": share}) for share in (0.0, 1.0))
     one, two = (made.make(20, 200, np.random.default_rng(4), most=1) for made in (dry, wet))
-    assert two.sounds[..., :2].mean() < 1.3 * one.sounds[..., :2].mean()
+    assert two.activity[..., :2].mean() < 1.3 * one.activity[..., :2].mean()
     assert two.frames.mean() > one.frames.mean() + 0.5  # the tails
 
 

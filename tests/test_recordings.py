@@ -120,13 +120,13 @@ def test_a_kept_trace_gives_the_same_events(run, nights, tmp_path, ending):
     trace = whole_trace(run.model, file)
     trace.save(tmp_path / f"trace{ending}")
     again = read_trace(tmp_path / f"trace{ending}")
-    for name in ("sounds", "begins"):
+    for name in ("activity", "onsets"):
         np.testing.assert_array_equal(getattr(trace, name), getattr(again, name))
     decoding = run.model.decoding.but(threshold=0.6)
     pd.testing.assert_frame_equal(
         tag_trace(run.model, again, decoding=decoding), tag_recording(run.model, file, decoding=decoding)
     )
-    assert len(again.table()) == len(again.sounds)
+    assert len(again.table()) == len(again.activity)
     (tmp_path / "broken.npz").write_text("no")
     with pytest.raises(TableError, match="is not a trace"):
         read_trace(tmp_path / "broken.npz")
@@ -134,9 +134,9 @@ def test_a_kept_trace_gives_the_same_events(run, nights, tmp_path, ending):
 
 def test_made_up_sounds_are_of_many_kinds_and_those_of_a_rehearsal_of_others(rng):
     for make in (synthetic_sound, unknown_sound):
-        sounds = [make(rng, RATE_HZ) for _ in range(60)]
-        assert all(np.isfinite(one).all() and np.abs(one).max() == pytest.approx(1) for one in sounds)
-        assert len({len(one) for one in sounds}) > 50
+        activity = [make(rng, RATE_HZ) for _ in range(60)]
+        assert all(np.isfinite(one).all() and np.abs(one).max() == pytest.approx(1) for one in activity)
+        assert len({len(one) for one in activity}) > 50
 
 
 def some_events(file="night.wav"):
@@ -631,8 +631,8 @@ def test_what_a_network_says_does_not_depend_on_the_gain(runs, busy_night, tmp_p
     write_audio(tmp_path / "other.wav", samples * np.float32(10 ** (gain_db / 20)), rate_hz, encoding="FLOAT")
     as_it_is, other = whole_trace(model, busy_night["file"][0]), whole_trace(model, tmp_path / "other.wav")
     # At -60 dB the floor of the levels adds a little to the quietest bands; one of -100 dB would change scores by 1.
-    np.testing.assert_allclose(other.sounds, as_it_is.sounds, atol=0.02)
-    np.testing.assert_allclose(other.begins, as_it_is.begins, atol=0.02)
+    np.testing.assert_allclose(other.activity, as_it_is.activity, atol=0.02)
+    np.testing.assert_allclose(other.onsets, as_it_is.onsets, atol=0.02)
 
 
 def test_settings_that_contradict_each_other_are_never_tried(runs, busy_night):

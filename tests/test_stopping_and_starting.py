@@ -200,8 +200,8 @@ def test_seeds_and_folds_spread_and_become_one_model(few_clips, tmp_path, rng):
     model, x = load_model(tmp_path / "seeds"), sound("hum", rng)
     members = [load_model(tmp_path / "seeds" / name) for name in table["training"]]
     frames = model.front_end.frames(x)
-    expected = np.mean([member.frame_scores(frames).sounds for member in members], axis=0)
-    assert_close(model.frame_scores(frames).sounds, expected, rtol=1e-4, atol=1e-5)
+    expected = np.mean([member.frame_scores(frames).activity for member in members], axis=0)
+    assert_close(model.frame_scores(frames).activity, expected, rtol=1e-4, atol=1e-5)
 
     table = train_several(few_clips, tmp_path / "folds", plan, folds=3, ensemble=True)
     predictions = read_clip_table(tmp_path / "folds" / "predictions.csv")
@@ -427,4 +427,4 @@ def test_layers_of_ones_own_train_and_slide(clips, tmp_path, rng):
     classifier, said = run.model.classifier, run.model.frame_scores(frames)
     assert (classifier.step, classifier.window) == (4, 20 + 5 + 4)  # level, convolution, pool
     alone = run.model.frame_scores(frames[5 * classifier.step : 5 * classifier.step + classifier.window])
-    assert_close(said.sounds[5], alone.sounds[0], rtol=1e-4, atol=1e-4)
+    assert_close(said.activity[5], alone.activity[0], rtol=1e-4, atol=1e-4)

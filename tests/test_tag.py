@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given, settings, strategies as st
 
 from barn_owl.audio import write_audio
-from barn_owl.classifiers.base import named
+from barn_owl.classifiers.base import segment_logits
 from barn_owl.clips import check_clip_table
 from barn_owl.errors import AudioError, ModelError, PlanError, TableError
 from barn_owl.evaluate import predict
@@ -16,7 +16,7 @@ from barn_owl.model import DecodingSettings, load_model
 from barn_owl.network import sigmoid
 from barn_owl.runs import train
 from barn_owl.tag import EventDecoder, ScoreBlock, Tagger, adjust, tag_recording, tag_samples, trace_recording
-from barn_owl.tag.naming import Event
+from barn_owl.tag.event_classifier import Event
 from barn_owl.tag.smoothing import Smoother
 from barn_owl.tag.tagging import event_table
 from barn_owl.tag.tracks import Timing
@@ -96,12 +96,12 @@ def test_a_trace_is_what_the_model_says_of_the_recording_and_a_little_around_it(
     frames, window = model.front_end.frames(long_take), model.classifier.window
     before, after = model.around(frames[:window]), model.around(frames[-window:])
     said = model.frame_scores(np.concatenate([before, frames, after]))
-    assert [block.first for block in blocks] == list(range(0, len(said.sounds), 256))
+    assert [block.first for block in blocks] == list(range(0, len(said.activity), 256))
     # Chunks of other shapes may round the last bits of a product differently.
-    for name in ("sounds", "begins", "naming"):
+    for name in ("activity", "onsets", "label_logits"):
         scores = np.concatenate([getattr(block, name) for block in blocks])
         expected = getattr(said, name)
-        assert_close(scores, expected if name == "naming" else sigmoid(expected), rtol=1e-3, atol=1e-4)
+        assert_close(scores, expected if name == "label_logits" else sigmoid(expected), rtol=1e-3, atol=1e-4)
 
 
 TIMING = Timing(step_s=0.04, first_s=0.016, window_s=1.2)
@@ -122,18 +122,18 @@ def hand_made(scores, onsets=(), chunk=256, labels=("hum", "still"), dropped=Non
         **settings_,
     }
     decoder = EventDecoder(labels, ["still"], TIMING, DecodingSettings(**settings_), dropped)
-    sounds, begins = (np.zeros((len(scores), 1), np.float32) for _ in range(2))
-    sounds[:, 0] = scores
-    begins[list(onsets), 0] = 0.9
-    naming = np.zeros((len(scores), len(labels) + 2), np.float32)
+    activity, onsets = (np.zeros((len(scores), 1), np.float32) for _ in range(2))
+    activity[:, 0] = scores
+    onsets[list(onsets), 0] = 0.9
+    label_logits = np.zeros((len(scores), len(labels) + 2), np.float32)
     number = np.zeros(len(scores), int)
     for steps, label in names:
         number[steps] = label
-    naming[np.arange(len(scores)), number] = 20
+    label_logits[np.arange(len(scores)), number] = 20
     found = []
     for first in range(0, len(scores), chunk):
         part = slice(first, first + chunk)
-        found += decoder.push(ScoreBlock(first, sounds[part], begins[part], naming[part]))
+        found += decoder.push(ScoreBlock(first, activity[part], onsets[part], label_logits[part]))
     return found + decoder.finish()
 
 
@@ -171,11 +171,11 @@ def test_what_is_left_out_is_told_with_the_reason():
     # Two labels at once, where each is followed on its own: the higher-scoring one stays.
     apart = DecodingSettings(smoothing_s=0, max_overlap=0.5)
     decoder = EventDecoder(["hum", "hiss"], [], TIMING, apart, dropped=(both := []), names=False)
-    sounds = np.zeros((300, 2), np.float32)
-    sounds[100:150] = 0.8, 0.9
-    naming = np.zeros((300, 4), np.float32)
-    naming[:, 1] = 20
-    found = decoder.push(ScoreBlock(0, sounds, 0 * sounds, naming)) + decoder.finish()
+    activity = np.zeros((300, 2), np.float32)
+    activity[100:150] = 0.8, 0.9
+    label_logits = np.zeros((300, 4), np.float32)
+    label_logits[:, 1] = 20
+    found = decoder.push(ScoreBlock(0, activity, 0 * activity, label_logits)) + decoder.finish()
     assert [event.label for event in found] == ["hiss"]
     assert [(one.label, one.reason) for one in both] == [("hum", "overlaps a higher score")]
 
@@ -195,19 +195,19 @@ def test_an_event_is_named_by_its_whole_extent():
     # two labels are even, and one of background is half as likely as both.
     labels, rows = ["hum", "hiss", "still"], np.zeros((400, 5), np.float32)
     rows[:, :3], rows[:, 3] = 20, -20
-    sounds = np.zeros((400, 1), np.float32)
-    sounds[100:160] = 0.9
+    activity = np.zeros((400, 1), np.float32)
+    activity[100:160] = 0.9
     for least, expected in ((0.6, [("hum", 0.3)]), (0.7, [])):
         settings_ = DecodingSettings(smoothing_s=0, min_confidence=least)
         decoder = EventDecoder(labels, ["still"], TIMING, settings_, dropped=(unsure := []))
-        found = decoder.push(ScoreBlock(0, sounds, 0 * sounds, rows)) + decoder.finish()
+        found = decoder.push(ScoreBlock(0, activity, 0 * activity, rows)) + decoder.finish()
         assert [(one.label, round(one.score, 3)) for one in found] == expected
     assert [one.reason for one in unsure] == ["below min_confidence"]
     # Where several labels may sound at once, a stretch keeps the one that it was found by.
     decoder = EventDecoder(labels, ["still"], TIMING, settings_, names=False)
-    sounds = np.zeros((400, 3), np.float32)
-    sounds[100:160, 0] = 0.8
-    found = decoder.push(ScoreBlock(0, sounds, 0 * sounds, rows)) + decoder.finish()
+    activity = np.zeros((400, 3), np.float32)
+    activity[100:160, 0] = 0.8
+    found = decoder.push(ScoreBlock(0, activity, 0 * activity, rows)) + decoder.finish()
     assert [(one.label, round(one.score, 3)) for one in found] == [("hum", 0.8)]
 
 
@@ -216,38 +216,38 @@ def test_steps_count_for_a_name_as_much_as_they_are_attended_to():
     trace[100:150] = 0.8
     rows = np.zeros((200, 4), np.float32)
     rows[:, 0], rows[120:125] = 3.0, (0, 3.0, 0, 12.0)  # five steps are worth exp(12) others
-    sounds = trace[:, None].astype(np.float32)
+    activity = trace[:, None].astype(np.float32)
     decoder = EventDecoder(["hum", "hiss"], [], TIMING, DecodingSettings(smoothing_s=0))
-    found = decoder.push(ScoreBlock(0, sounds, 0 * sounds, rows)) + decoder.finish()
+    found = decoder.push(ScoreBlock(0, activity, 0 * activity, rows)) + decoder.finish()
     assert [one.label for one in found] == ["hiss"]
-    assert named(rows[100:150]) == pytest.approx([0, 3, 0], abs=1e-3)
+    assert segment_logits(rows[100:150]) == pytest.approx([0, 3, 0], abs=1e-3)
 
 
 def test_steps_longer_than_what_names_an_event_still_name_it():
-    sounds, rows = np.array([[0.0], [0.9], [0.0]], np.float32), np.full((3, 4), (0, 9, 0, 0), np.float32)
+    activity, rows = np.array([[0.0], [0.9], [0.0]], np.float32), np.full((3, 4), (0, 9, 0, 0), np.float32)
     decoder = EventDecoder(
         ["hum", "hiss"], [], Timing(step_s=30.0, first_s=15.0, window_s=30.0), DecodingSettings(smoothing_s=0)
     )
-    found = decoder.push(ScoreBlock(0, sounds, 0 * sounds, rows)) + decoder.finish()
+    found = decoder.push(ScoreBlock(0, activity, 0 * activity, rows)) + decoder.finish()
     assert [one.label for one in found] == ["hiss"]
 
 
 def test_what_has_one_name_and_no_beginning_between_is_one_event():
     """Something is found twice, with a gap between, and both stretches get the same name."""
-    sounds, begins = np.zeros((300, 1), np.float32), np.zeros((300, 1), np.float32)
-    sounds[100:140], sounds[150:190] = 0.8, 0.75
+    activity, onsets = np.zeros((300, 1), np.float32), np.zeros((300, 1), np.float32)
+    activity[100:140], activity[150:190] = 0.8, 0.75
     rows = np.zeros((300, 4), np.float32)
     rows[:, 1] = 20
 
     def found(again, max_gap_s=0.5):
         settings_ = DecodingSettings(smoothing_s=0, max_gap_s=max_gap_s, retrigger_threshold=again)
         decoder = EventDecoder(["hum", "hiss"], [], TIMING, settings_)
-        return decoder.push(ScoreBlock(0, sounds, begins, rows)) + decoder.finish()
+        return decoder.push(ScoreBlock(0, activity, onsets, rows)) + decoder.finish()
 
     (event,) = found(0.5)
     assert (event.label, event.start_s, event.end_s) == ("hiss", 4.016, 7.596)
     assert len(found(0.5, max_gap_s=0.3)) == 2
-    begins[150] = 0.9
+    onsets[150] = 0.9
     assert [event.label for event in found(0.5)] == ["hiss", "hiss"]
 
 

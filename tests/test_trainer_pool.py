@@ -39,10 +39,10 @@ def test_networks_side_by_side_are_the_same_as_one_after_the_other(few_clips, tm
     # What they say is the mean of what each says, and no two are the same.
     classifier, frames = alone.model.classifier, alone.model.front_end.frames(sound("hum", rng, 3.0))
     said = [network.forward(frames[None, ..., None])[0][0] for network in classifier.networks]
-    assert_close(classifier.frame_scores(frames).sounds, np.mean(said, axis=0)[:, :1], rtol=1e-3, atol=1e-3)
+    assert_close(classifier.frame_scores(frames).activity, np.mean(said, axis=0)[:, :1], rtol=1e-3, atol=1e-3)
     assert np.abs(said[0] - said[1]).max() > 0.01
     assert classifier.cost(0.01).weights == sum(len(network.vector) for network in classifier.networks)
-    assert_close(load_model(alone.folder).frame_scores(frames).sounds, classifier.frame_scores(frames).sounds)
+    assert_close(load_model(alone.folder).frame_scores(frames).activity, classifier.frame_scores(frames).activity)
 
 
 def test_the_largest_seed_has_room_for_several_networks(few_clips, tmp_path):

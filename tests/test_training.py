@@ -85,13 +85,13 @@ def test_a_step_scores_what_it_does_in_an_excerpt_cut_out_around_it(any_run, rng
     x = np.concatenate([sound(kind, rng) for kind in ("hum", "tick", "hiss")])
     said = model.frame_scores(model.front_end.frames(x))
     length = model.front_end.samples_for(model.classifier.window)
-    for number in (0, 7, 20, len(said.sounds) - 1):
+    for number in (0, 7, 20, len(said.activity) - 1):
         start = number * model.classifier.step * model.front_end.hop
         alone = model.frame_scores(model.front_end.frames(x[start : start + length]))
-        assert alone.sounds.shape == (1, 1 if model.names_events else 4)
+        assert alone.activity.shape == (1, 1 if model.classifies_segments else 4)
         # The products have other shapes, so the last bits may differ.
-        assert_close(said.sounds[number], alone.sounds[0], rtol=1e-4, atol=1e-4)
-        assert_close(said.begins[number], alone.begins[0], rtol=1e-4, atol=1e-4)
+        assert_close(said.activity[number], alone.activity[0], rtol=1e-4, atol=1e-4)
+        assert_close(said.onsets[number], alone.onsets[0], rtol=1e-4, atol=1e-4)
 
 
 def test_scores_do_not_depend_on_the_level(any_run, rng):

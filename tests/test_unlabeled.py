@@ -5,7 +5,7 @@ import pytest
 import soundfile
 from safetensors.numpy import load_file
 
-from barn_owl.classifiers.cnn import parted
+from barn_owl.classifiers.cnn import split_outputs
 from barn_owl.clips import ClipFrames, read_clip_table
 from barn_owl.features import FrontEnd
 from barn_owl.learn.augment import Augment
@@ -39,7 +39,7 @@ def test_the_network_is_to_say_what_the_teacher_is_sure_of():
     teacher = teacher_of((2, 8, sure), (12, 18, doubted), (22, 28, none), (32, 34, short))
     drawn = unlabeled(100).drawn(teacher, FULL / 2, 4, np.random.default_rng(1))
     assert drawn.frames.shape == (1, 100, FRONT_END.width)
-    sounds, begins, _ = parted(teacher(None), LABELS)
+    sounds, begins, _ = split_outputs(teacher(None), LABELS)
     assert_close(drawn.wanted, sigmoid(np.concatenate([sounds, begins], axis=-1)))
     assert (drawn.counts == 0.5).all()
     assert drawn.inside.shape == (1, STEPS, 4)

@@ -20,10 +20,8 @@ from barn_owl.arrays import read_npz
 from barn_owl.audio import Excerpt
 from barn_owl.errors import AudioError
 from barn_owl.names import as_text
+from barn_owl.tag.score_trace import STORED
 from barn_owl.tag.scoring import ScoreBlock
-
-SCORES = ("sounds", "begins", "naming")
-"""Arrays of a `ScoreBlock`."""
 
 
 class Keeping:
@@ -131,7 +129,9 @@ class Keeping:
 def _packed(blocks: Sequence[ScoreBlock]) -> bytes:
     """Blocks that follow each other as the bytes of an NPZ file."""
     content = io.BytesIO()
-    arrays: dict[str, Any] = {name: np.concatenate([getattr(block, name) for block in blocks]) for name in SCORES}
+    arrays: dict[str, Any] = {
+        stored: np.concatenate([getattr(block, name) for block in blocks]) for name, stored in STORED.items()
+    }
     np.savez(content, first=np.array(blocks[0].first), **arrays)
     return content.getvalue()
 
@@ -140,6 +140,6 @@ def _unpacked(content: bytes) -> ScoreBlock | None:
     """One block of what `_packed` gave; None when it is damaged."""
     try:
         kept = read_npz(io.BytesIO(content))
-        return ScoreBlock(int(kept["first"]), **{name: kept[name] for name in SCORES})
+        return ScoreBlock(int(kept["first"]), **{name: kept[stored] for name, stored in STORED.items()})
     except Exception:  # a ZIP, and arrays inside it, can be damaged in any way: the piece is scored again
         return None

@@ -9,7 +9,7 @@ from barn_owl.audio import AudioInfo, Excerpt
 from barn_owl.errors import AudioError
 from barn_owl.model import DecodingSettings, Model
 from barn_owl.tag.decoding import EventDecoder
-from barn_owl.tag.naming import Event
+from barn_owl.tag.event_classifier import Event
 from barn_owl.tag.scoring import CHUNK, ScoreBlock, StageTimes, chunk_s, trace_recording
 
 PIECE_S = 600.0
@@ -50,7 +50,7 @@ class PieceResult:
     @property
     def bytes(self) -> int:
         """What it took to say it."""
-        return sum(block.sounds.nbytes + block.begins.nbytes + block.naming.nbytes for block in self.blocks)
+        return sum(block.activity.nbytes + block.onsets.nbytes + block.label_logits.nbytes for block in self.blocks)
 
 
 def score_pieces(
@@ -77,12 +77,12 @@ def _scored(piece: Piece, model: Model, decoding: DecodingSettings | None, *, ah
             decoder = EventDecoder.of(model, decoding)
             steps, result.events = 0, []
             for block in blocks:
-                steps += len(block.sounds)
+                steps += len(block.activity)
                 result.events += decoder.push(block)
             result.events += decoder.finish()
         else:
             result.blocks = list(blocks)
-            steps = sum(len(block.sounds) for block in result.blocks)
+            steps = sum(len(block.activity) for block in result.blocks)
             if piece.until is not None and steps < (piece.until - piece.chunk) * CHUNK:
                 result.reason = BROKE_OFF
         result.seconds = steps * model.step_s

@@ -33,7 +33,7 @@ from barn_owl.model.settings import DecodingLike, as_decoding
 from barn_owl.names import as_text
 from barn_owl.parallel import at_a_time, each, on_cluster
 from barn_owl.tag.decoding import EARLIER_RULES, RULES_VERSION, EventDecoder
-from barn_owl.tag.naming import Event
+from barn_owl.tag.event_classifier import Event
 from barn_owl.tag.score_trace import save_trace
 from barn_owl.tag.scoring import ScoreBlock
 from barn_owl.tag.tagging import event_table, warn_of_clip_settings
@@ -333,7 +333,7 @@ class _Joiner:
             return pieces
         before = self.keeping.scored_before(pieces)
         self._push(self.opened[path], before)
-        scored_s = sum(len(block.sounds) for block in before) * self.model.step_s
+        scored_s = sum(len(block.activity) for block in before) * self.model.step_s
         self.opened[path].heard_s = scored_s
         tally.done_s += scored_s
         return pieces[len(before) :]

@@ -24,37 +24,39 @@ class Cost:
 class FrameScores(NamedTuple):
     """What a classifier says, step by step.
 
-    sounds, begins : log-odds that a label sounds, and that it begins there, ``(steps, labels)``; where stretches are
+    sounds, onsets : log-odds that a label sounds, and that it begins there, ``(steps, labels)``; where stretches are
     named as a whole, that any label sounds whose sounds are events, ``(steps, 1)``. naming : logits of the labels,
     then of none of them, then the attention of the step, ``(steps, labels + 2)``: a stretch of sound is named by
-    `named`. embedding : input of all these outputs, ``(steps, features)``; similar sounds are close to each other.
+    `segment_logits`. embedding : input of all these outputs, ``(steps, features)``; similar sounds are close to each other.
     """
 
-    sounds: np.ndarray
-    begins: np.ndarray
-    naming: np.ndarray
+    activity: np.ndarray
+    onsets: np.ndarray
+    label_logits: np.ndarray
     embedding: np.ndarray
 
 
-def named(naming: np.ndarray, values: np.ndarray | None = None) -> np.ndarray:
+def segment_logits(label_logits: np.ndarray, values: np.ndarray | None = None) -> np.ndarray:
     """Logits of a stretch of sound as a whole: the mean over its steps, weighted by the exponential of attention.
 
-    naming : of `FrameScores`, ``(steps, labels + 2)``, at least one step. values : what to average instead of the
+    label_logits : of `FrameScores`, ``(steps, labels + 2)``, at least one step. values : what to average instead of the
     logits, ``(steps, ...)``. Returns float32, ``(labels + 1,)``; the last is the logit of none of the labels.
     """
-    attention = naming[:, -1]
+    attention = label_logits[:, -1]
     weights = np.exp(attention - attention.max())
-    return np.asarray(weights @ (naming[:, :-1] if values is None else values) / weights.sum(), dtype=np.float32)
+    return np.asarray(
+        weights @ (label_logits[:, :-1] if values is None else values) / weights.sum(), dtype=np.float32
+    )
 
 
-def label_scores(sounds: np.ndarray, naming: np.ndarray) -> np.ndarray:
+def label_scores(activity: np.ndarray, label_logits: np.ndarray) -> np.ndarray:
     """Score of each label at each step, 0 to 1, ``(steps, labels)``.
 
-    sounds : scores, ``(steps, labels)`` or ``(steps, 1)``; naming : as in `FrameScores`. Of any label together, each
+    activity : scores, ``(steps, labels)`` or ``(steps, 1)``; naming : as in `FrameScores`. Of any label together, each
     gets the share that the step alone would name it by.
     """
-    labels = naming.shape[-1] - 2
-    return sounds if sounds.shape[-1] == labels else sounds * softmax(naming[..., :-1])[..., :labels]
+    labels = label_logits.shape[-1] - 2
+    return activity if activity.shape[-1] == labels else activity * softmax(label_logits[..., :-1])[..., :labels]
 
 
 class Classifier(Protocol):
@@ -63,7 +65,7 @@ class Classifier(Protocol):
     name: str
     window: int
     step: int
-    onsets: bool
+    has_onsets: bool
     """Whether it tells where sounds begin; unless several may sound at once, whatever label sounds is then followed
     as one, and named as a whole."""
 
@@ -111,7 +113,7 @@ def clip_logits(
     scores : of the steps of the clip and its padding; frames : of the clip alone, as the classifier takes
     them.
     """
-    logits = named(scores.naming)[:-1]
+    logits = segment_logits(scores.label_logits)[:-1]
     if isinstance(classifier, WholeClipClassifier):
         logits = np.asarray((logits + classifier.whole(frames, extras)) / 2, dtype=np.float32)
     return logits

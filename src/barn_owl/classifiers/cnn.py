@@ -13,7 +13,7 @@ from barn_owl.errors import PlanError
 from barn_owl.network import Dense, Network, RelativeLevel
 from barn_owl.network.architecture import NetworkSettings, layers_for, with_head
 from barn_owl.network.layer import Fresh, Layer
-from barn_owl.network.network import count_kernels, follow, turned
+from barn_owl.network.network import count_kernels, follow, swap_batch_and_time
 from barn_owl.settings import Settings
 
 LONG_INPUT = 4096
@@ -29,11 +29,11 @@ def body_of(settings: NetworkSettings, level: Level, number: int) -> list[Layer]
 
 
 def outputs_of(labels: int, *, multilabel: bool) -> int:
-    """Count what a network gives for a step: see `parted`."""
+    """Count what a network gives for a step: see `split_outputs`."""
     return 2 * (labels if multilabel else 1) + labels + 2
 
 
-def parted(outputs: np.ndarray, labels: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+def split_outputs(outputs: np.ndarray, labels: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """The parts of what a network gives, ``(..., 2 tracks + labels + 2)``: sounds, begins, naming; see
     `FrameScores`."""
     tracks = (outputs.shape[-1] - labels - 2) // 2
@@ -58,7 +58,7 @@ class Convolutional:
     named by, and the step as a whole its attention.
     """
 
-    name, onsets = "cnn", True
+    name, has_onsets = "cnn", True
 
     def __init__(
         self, features: int, labels: int, settings: NetworkSettings, level: Level, rng: np.random.Generator,
@@ -83,7 +83,7 @@ class Convolutional:
         """Return what the networks say of all steps; see `Classifier`."""
         if not self._folded:
             self._folded = [network.folded() for network in self.networks]
-        x, scratch, first = turned(frames[None, :, :, None]), Fresh(), 0
+        x, scratch, first = swap_batch_and_time(frames[None, :, :, None]), Fresh(), 0
         if self.level.frames:  # the same for all networks
             (x, _), first = self._folded[0][0].forward(x, None, scratch), 1
         logits, embeddings = [], []
@@ -96,7 +96,7 @@ class Convolutional:
             logits.append(y[:, 0])
             embeddings.append(embedding[:, 0])
         output = logits[0] if len(logits) == 1 else np.mean(logits, axis=0)
-        return FrameScores(*parted(output, self.labels), np.concatenate(embeddings, axis=1))
+        return FrameScores(*split_outputs(output, self.labels), np.concatenate(embeddings, axis=1))
 
     def part(self, number: int) -> "Convolutional":
         """Return a classifier of one of the networks alone, which shares its weights."""

@@ -23,10 +23,10 @@ class Ensemble:
         first = members[0][0]
         if any((one.window, one.step) != (first.window, first.step) for one, _, _ in members):
             raise ValueError("the members look at windows of different lengths")
-        if any(one.onsets != first.onsets for one, _, _ in members):
+        if any(one.has_onsets != first.has_onsets for one, _, _ in members):
             raise ValueError("some members tell where sounds begin, others do not")
         self.window, self.step = first.window, first.step
-        self.onsets = first.onsets
+        self.has_onsets = first.has_onsets
         if all(isinstance(one, WholeClipClassifier) for one, _, _ in members):
             self.whole = self._whole
 
@@ -39,8 +39,8 @@ class Ensemble:
             classifier.frame_scores((frames - mean) / deviation, extras)
             for classifier, mean, deviation in self.members
         ]
-        sounds, begins, naming = (np.mean(parts, axis=0) for parts in list(zip(*outputs, strict=True))[:3])
-        return FrameScores(sounds, begins, naming, np.concatenate([one.embedding for one in outputs], axis=1))
+        activity, onsets, label_logits = (np.mean(parts, axis=0) for parts in list(zip(*outputs, strict=True))[:3])
+        return FrameScores(activity, onsets, label_logits, np.concatenate([one.embedding for one in outputs], axis=1))
 
     def _whole(self, frames: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
         """Mean log-odds for a clip as a whole; see `Pooled.whole`."""

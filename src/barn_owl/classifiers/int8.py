@@ -14,7 +14,7 @@ import numpy as np
 from pydantic import Field
 
 from barn_owl.classifiers.base import Classifier, Cost, FrameScores
-from barn_owl.classifiers.cnn import Convolutional, parted
+from barn_owl.classifiers.cnn import Convolutional, split_outputs
 from barn_owl.classifiers.kind import ClassifierKind
 from barn_owl.classifiers.level import Level
 from barn_owl.classifiers.limits import Pair, Size, check_window
@@ -49,7 +49,7 @@ class QuantizedStage:
 class Quantized:
     """Networks in whole numbers over levels in floats, and the mean of what they say."""
 
-    name, onsets = "int8", True
+    name, has_onsets = "int8", True
 
     def __init__(
         self,
@@ -86,7 +86,7 @@ class Quantized:
             logits.append(made)
             embeddings.append(embedding)
         output = np.asarray(logits[0] if len(logits) == 1 else np.mean(logits, axis=0, dtype=np.float32))
-        return FrameScores(*parted(output, self.labels), np.concatenate(embeddings, axis=1))
+        return FrameScores(*split_outputs(output, self.labels), np.concatenate(embeddings, axis=1))
 
     def state(self) -> dict[str, np.ndarray]:
         """Numbers of all stages, with those of the network and the stage in front."""

@@ -46,7 +46,7 @@ class Pooled:
     the log-odds of each label that a window holds it; where in the window a sound begins, it does not say.
     """
 
-    onsets = False
+    has_onsets = False
 
     def __init__(
         self,
@@ -67,11 +67,11 @@ class Pooled:
         """Return what the classifier says of each window; see `Classifier`."""
         view = np.lib.stride_tricks.sliding_window_view(frames, self.window, axis=0)[:: self.step].swapaxes(1, 2)
         rows = [self.rows(view[at : at + WINDOWS_AT_ONCE], extras) for at in range(0, len(view), WINDOWS_AT_ONCE)]
-        sounds = np.concatenate([self.row_classifier.logits(part) for part in rows])
+        activity = np.concatenate([self.row_classifier.logits(part) for part in rows])
         # A window counts as much as anything is likely to sound in it, squared.
-        attention = 2 * np.log(sigmoid(sounds).max(axis=1, keepdims=True) + np.float32(1e-3))
-        naming = np.concatenate([sounds, np.full_like(attention, NEVER), attention], axis=1)
-        return FrameScores(sounds, np.full_like(sounds, NEVER), naming, np.concatenate(rows))
+        attention = 2 * np.log(sigmoid(activity).max(axis=1, keepdims=True) + np.float32(1e-3))
+        label_logits = np.concatenate([activity, np.full_like(attention, NEVER), attention], axis=1)
+        return FrameScores(activity, np.full_like(activity, NEVER), label_logits, np.concatenate(rows))
 
     def whole(self, frames: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
         """Log-odds of each label for a clip as a whole, ``(labels,)``."""

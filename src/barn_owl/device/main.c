@@ -4,7 +4,8 @@
  *
  * An example that runs on a computer: it keeps the scores of the whole recording to decide on them. With --sizes it says
  * what the model needs, with --logits it writes the log-odds of each step instead, with --levels what the networks are
- * given. With --decide it reads scores in place of a WAV file: for each step the floats of sounds, begins and naming.
+ * given. With --decide it reads scores in place of a WAV file: for each step the floats of activity, onsets and label
+ * logits.
  */
 #include "@NAME@.h"
 
@@ -15,7 +16,7 @@
 
 #define EVENTS 65536 /* events that are kept at most */
 
-/* A stretch in which a label sounds; `label` is what it is called in the end, -1 where it is no event. */
+/* A stretch with an active label; `label` is its label after classification, -1 where it is no event. */
 typedef struct {
     double start, end;
     int track, label;
@@ -33,8 +34,8 @@ static enum { EVENTS_FOUND, LOGITS, LEVELS } shows;
 static event events[EVENTS];
 static long event_count;
 /* Scores of what is followed: of any label together, or, where several may sound at once, of each. */
-static table sounds = {NULL, 0, 0, OWL_TRACKS}, begins = {NULL, 0, 0, OWL_TRACKS}, smooth = {NULL, 0, 0, OWL_TRACKS},
-             naming = {NULL, 0, 0, OWL_LABELS + 2};
+static table activity = {NULL, 0, 0, OWL_TRACKS}, onsets = {NULL, 0, 0, OWL_TRACKS}, smooth = {NULL, 0, 0, OWL_TRACKS},
+             label_logits = {NULL, 0, 0, OWL_LABELS + 2};
 
 static void fail(const char *why)
 {
@@ -160,9 +161,9 @@ static void print_row(const float *row, int count)
 static void score_frame(owl *o, const float *frame)
 {
     if (owl_push_frame(o, frame)) {
-        add_row(&sounds, o->sounds);
-        add_row(&begins, o->begins);
-        add_row(&naming, o->naming);
+        add_row(&activity, o->activity);
+        add_row(&onsets, o->onsets);
+        add_row(&label_logits, o->label_logits);
         if (shows == LOGITS)
             print_row(o->logits, OWL_OUTPUTS);
     }
@@ -213,9 +214,9 @@ static void read_scores(void)
 {
     float row[2 * OWL_TRACKS + OWL_LABELS + 2];
     while (fread(row, sizeof row, 1, stdin) == 1) {
-        add_row(&sounds, row);
-        add_row(&begins, row + OWL_TRACKS);
-        add_row(&naming, row + 2 * OWL_TRACKS);
+        add_row(&activity, row);
+        add_row(&onsets, row + OWL_TRACKS);
+        add_row(&label_logits, row + 2 * OWL_TRACKS);
     }
 }
 
@@ -225,13 +226,13 @@ static void average(void)
 {
     long half = OWL_SMOOTH_STEPS / 2, i, k;
     int number;
-    for (i = 0; i < sounds.rows; i++) {
+    for (i = 0; i < activity.rows; i++) {
         float row[OWL_TRACKS];
-        long low = i < half ? 0 : i - half, high = i + half < sounds.rows ? i + half : sounds.rows - 1;
+        long low = i < half ? 0 : i - half, high = i + half < activity.rows ? i + half : activity.rows - 1;
         for (number = 0; number < OWL_TRACKS; number++) {
             float sum = 0;
             for (k = low; k <= high; k++)
-                sum += sounds.values[k * OWL_TRACKS + number];
+                sum += activity.values[k * OWL_TRACKS + number];
             row[number] = sum / (float)(high - low + 1);
         }
         add_row(&smooth, row);
@@ -240,14 +241,14 @@ static void average(void)
 
 static float begin_score(long step, int number)
 {
-    return begins.values[step * OWL_TRACKS + number];
+    return onsets.values[step * OWL_TRACKS + number];
 }
 
 /* Place of a maximum between steps: that of a parabola through the logarithms of it and its neighbors. */
 static double peak(long at, int number)
 {
     double before, here, after, bend;
-    if (at <= 0 || at >= begins.rows - 1)
+    if (at <= 0 || at >= onsets.rows - 1)
         return (double)at;
     before = log(begin_score(at - 1, number) + 1e-4f);
     here = log(begin_score(at, number) + 1e-4f);
@@ -305,7 +306,7 @@ static void open_event(track *t, long step)
     long low = step - OWL_NEAR, high = step + OWL_NEAR, i, best;
     low = low < 0 ? 0 : low;
     low = low < t->last_onset + OWL_PEAK ? t->last_onset + OWL_PEAK : low;
-    high = high < begins.rows - 1 ? high : begins.rows - 1;
+    high = high < onsets.rows - 1 ? high : onsets.rows - 1;
     t->is_open = 1, t->start = (double)step, t->onset = t->last = t->first = step, t->score = 0, t->is_new = 0;
     for (best = low, i = low; i <= high; i++)
         best = begin_score(i, t->number) > begin_score(best, t->number) ? i : best;
@@ -336,7 +337,7 @@ static int begins_again(const track *t, long step, long before)
     long i;
     if (begin_score(step, t->number) < owl_track_decoding[t->number].retrigger_threshold || step <= before + OWL_PEAK)
         return 0;
-    for (i = step - OWL_PEAK < 0 ? 0 : step - OWL_PEAK; i <= step + OWL_PEAK && i < begins.rows; i++)
+    for (i = step - OWL_PEAK < 0 ? 0 : step - OWL_PEAK; i <= step + OWL_PEAK && i < onsets.rows; i++)
         if (begin_score(i, t->number) > begin_score(step, t->number))
             return 0;
     return 1;
@@ -375,7 +376,7 @@ static void follow(int number)
     close_event(&t);
 }
 
-/* Names a stretch by its whole extent; see `naming` in the header. */
+/* Classifies a stretch by its whole extent; see `label_logits` in the header. */
 static void name(event *e)
 {
     double sums[OWL_LABELS + 1] = {0}, total = 0, all = 0, events = 0;
@@ -383,11 +384,11 @@ static void name(event *e)
     long i;
     int k, found = 0;
     for (i = e->first; i <= e->last; i++) {
-        float attention = naming.values[i * (OWL_LABELS + 2) + OWL_LABELS + 1];
+        float attention = label_logits.values[i * (OWL_LABELS + 2) + OWL_LABELS + 1];
         top = attention > top ? attention : top;
     }
     for (i = e->first; i <= e->last; i++) {
-        const float *row = naming.values + i * (OWL_LABELS + 2);
+        const float *row = label_logits.values + i * (OWL_LABELS + 2);
         double weight = exp(row[OWL_LABELS + 1] - top);
         total += weight;
         for (k = 0; k <= OWL_LABELS; k++)

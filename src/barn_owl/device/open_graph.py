@@ -30,9 +30,9 @@ NATURAL = 10 / np.log(10)
 def write_onnx(model: ModelLike, path: str | Path, *, takes_features: bool = False, force: bool = False) -> None:
     """Write a model as an ONNX graph of opset 17.
 
-    Its input ``samples`` is float32, ``(samples,)``, mono at the model's rate; its outputs ``sounds`` and ``begins``
+    Its input ``samples`` is float32, ``(samples,)``, mono at the model's rate; its outputs ``activity`` and ``onsets``
     are scores from 0 to 1 that any label sounds that is an event, ``(steps, 1)``, or that each does, ``(steps,
-    labels)``, where several may at once; step *i* describes frame ``window // 2 + i * step``. ``naming``, ``(steps,
+    labels)``, where several may at once; step *i* describes frame ``window // 2 + i * step``. ``label_logits``, ``(steps,
     labels + 2)``, is what a stretch of steps is named by (`barn_owl.classifiers.base.named`). Labels, rate, window,
     step, the times ``first_s`` of row 0 and ``step_s`` between rows, and decoding settings are in the metadata.
 
@@ -108,9 +108,9 @@ class _Graph:
         scores = mean if self._log_odds else self._add("Sigmoid", mean)
         outputs = []
         parts = (
-            ("sounds", scores, 0, tracks),
-            ("begins", scores, tracks, tracks),
-            ("naming", mean, 2 * tracks, labels + 2),
+            ("activity", scores, 0, tracks),
+            ("onsets", scores, tracks, tracks),
+            ("label_logits", mean, 2 * tracks, labels + 2),
         )
         for name, given_by, first, width in parts:
             place = (self._whole([first]), self._whole([first + width]), self._whole([1]))

@@ -415,11 +415,11 @@ int owl_push_frame(owl *o, const float *frame)
     for (i = 0; i < OWL_OUTPUTS; i++)
         o->logits[i] /= OWL_NETWORKS;
     for (i = 0; is_step && i < OWL_TRACKS; i++) {
-        o->sounds[i] = 1.0f / (1.0f + expf(-o->logits[i]));
-        o->begins[i] = 1.0f / (1.0f + expf(-o->logits[OWL_TRACKS + i]));
+        o->activity[i] = 1.0f / (1.0f + expf(-o->logits[i]));
+        o->onsets[i] = 1.0f / (1.0f + expf(-o->logits[OWL_TRACKS + i]));
     }
     for (i = 0; is_step && i < OWL_LABELS + 2; i++)
-        o->naming[i] = o->logits[2 * OWL_TRACKS + i];
+        o->label_logits[i] = o->logits[2 * OWL_TRACKS + i];
     return is_step;
 }
 

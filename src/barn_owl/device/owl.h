@@ -4,7 +4,7 @@
  *     owl_start(&o);
  *     while (there are samples) {
  *         used = owl_push(&o, samples, count, &is_step);
- *         if (is_step) use o.sounds and o.begins, OWL_TRACKS scores from 0 to 1 each, and o.naming
+ *         if (is_step) use o.sounds and o.onsets, OWL_TRACKS scores from 0 to 1 each, and o.label_logits
  *         samples += used; count -= used;
  *     }
  *
@@ -25,11 +25,11 @@ typedef float owl_value;
 #endif
 
 typedef struct {
-    float sounds[OWL_TRACKS]; /* score that any label sounds that is an event; of each label where several may */
-    float begins[OWL_TRACKS]; /* and that it begins */
+    float activity[OWL_TRACKS]; /* score that any label with events is active; of each label where several may be */
+    float onsets[OWL_TRACKS]; /* and that it begins */
     /* What a stretch of steps is named by as a whole: logits of the labels and of none of them, whose mean over the
      * steps counts each as much as the exponential of the last value. */
-    float naming[OWL_LABELS + 2];
+    float label_logits[OWL_LABELS + 2];
     float samples[OWL_FRAME];
     float frame[OWL_BANDS];   /* log-mel of the last frame, dB */
     int32_t filled;

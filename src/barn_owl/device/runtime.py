@@ -19,7 +19,7 @@ from barn_owl.model.loading import ModelLike, as_model
 
 logger = logging.getLogger(__name__)
 
-OUTPUTS = ("sounds", "begins", "naming")
+OUTPUTS = ("activity", "onsets", "label_logits")
 CPU = "CPUExecutionProvider"
 
 
@@ -64,7 +64,7 @@ def on_runtime(model: ModelLike) -> Model:
 class GraphClassifier:
     """The classifier of a model as an open graph that a runtime computes."""
 
-    name, onsets = "cnn", True
+    name, has_onsets = "cnn", True
 
     def __init__(self, model: Model) -> None:
         own = classifier_of(model)
@@ -104,8 +104,8 @@ class GraphClassifier:
     def frame_scores(self, frames: np.ndarray, extras: np.ndarray | None = None) -> FrameScores:  # noqa: ARG002
         """Return what the network says of all steps; see `Classifier`."""
         parts = self._opened().run(list(OUTPUTS), {"frames": np.asarray(frames, dtype=np.float32)})
-        sounds, begins, naming = parts
-        return FrameScores(sounds, begins, naming, np.empty((len(sounds), 0), dtype=np.float32))
+        activity, onsets, label_logits = parts
+        return FrameScores(activity, onsets, label_logits, np.empty((len(activity), 0), dtype=np.float32))
 
     def state(self) -> dict[str, np.ndarray]:
         """The graph, as its bytes."""

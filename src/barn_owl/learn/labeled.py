@@ -22,7 +22,7 @@ class LabeledFrames:
         self.frames, self._bed_labels, self._hop_s = bed, bed_labels, hop_s
         labels = len(bed_labels)
         length = len(bed)
-        self.sounds, self.begins = (np.zeros((length, labels), dtype=np.float32) for _ in range(2))
+        self.activity, self.onsets = (np.zeros((length, labels), dtype=np.float32) for _ in range(2))
         self.counts = np.ones((length, labels), dtype=np.float32)
         self.events: list[tuple[int, int, int]] = []
         self.clip = -1
@@ -45,12 +45,12 @@ class LabeledFrames:
         """Put all frames of a clip in the place of what was there."""
         self.frames[start : start + len(frames)] = frames
         if labels is None:
-            self.events.append((start, start + len(frames), self.sounds.shape[1]))
+            self.events.append((start, start + len(frames), self.activity.shape[1]))
             return
         for number in np.flatnonzero(labels):
-            self.sounds[start : start + len(frames), number] = active
+            self.activity[start : start + len(frames), number] = active
             if 0 <= onset < len(frames):
-                self.begins[start + onset, number] = 1
+                self.onsets[start + onset, number] = 1
             self.events.append((start, start + len(frames), int(number)))
 
     def add_up(self, response: np.ndarray) -> None:
@@ -75,40 +75,40 @@ class LabeledFrames:
         wanted, found = np.flatnonzero(active) + start, np.flatnonzero(audible) + start
         if labels is None:
             if len(found):
-                self.events.append((int(found[0]), int(found[-1]) + 1, self.sounds.shape[1]))
+                self.events.append((int(found[0]), int(found[-1]) + 1, self.activity.shape[1]))
             return
         own = np.flatnonzero(labels)
         doubtful = slice(wanted[0], wanted[-1] + 1)
         for number in own:
             self.counts[doubtful, number] = np.where(
-                self.sounds[doubtful, number] > 0, self.counts[doubtful, number], 0
+                self.activity[doubtful, number] > 0, self.counts[doubtful, number], 0
             )
             if not len(found):
                 continue
             first, last = found[0], found[-1] + 1
-            self.counts[first:last, number] = self.sounds[first:last, number] = 1
-            if 0 <= onset < len(self.begins) and onset >= start and (found < onset + LATE_S / self._hop_s).any():
-                self.begins[onset, number] = 1
+            self.counts[first:last, number] = self.activity[first:last, number] = 1
+            if 0 <= onset < len(self.onsets) and onset >= start and (found < onset + LATE_S / self._hop_s).any():
+                self.onsets[onset, number] = 1
             self.events.append((int(first), int(last), int(number)))
 
     def mark(self, background: list[int]) -> None:
         """Background is where no label sounds."""
-        named = [number for number in range(self.sounds.shape[1]) if number not in background]
-        nothing = ~self.sounds[:, named].any(axis=1)
+        named = [number for number in range(self.activity.shape[1]) if number not in background]
+        nothing = ~self.activity[:, named].any(axis=1)
         sure = self.counts[:, named].all(axis=1)
         for number in background:
             is_known = not np.isnan(self._bed_labels[number])
-            self.sounds[:, number] = nothing * (self._bed_labels[number] if is_known else 0)
+            self.activity[:, number] = nothing * (self._bed_labels[number] if is_known else 0)
             self.counts[:, number] = sure & (is_known | ~nothing)
 
     def name_quiet(self, background: list[int], rng: np.random.Generator) -> None:
         """Name stretches where nothing sounds as what is behind, or as none of the labels where no one knows, so
         that what is treated as a sound there is not named as one."""
-        none = self.sounds.shape[1]
+        none = self.activity.shape[1]
         known = [number for number in background if self._bed_labels[number] == 1]
         label = known[0] if len(known) == 1 else none
         named = [number for number in range(none) if number not in background]
-        taken = self.sounds[:, named].any(axis=1) | (self.counts[:, named] == 0).any(axis=1)
+        taken = self.activity[:, named].any(axis=1) | (self.counts[:, named] == 0).any(axis=1)
         for first, last, _ in self.events:
             taken[first:last] = True
         for _ in range(QUIET_TRIES):

@@ -53,8 +53,8 @@ class Mixtures(NamedTuple):
     """
 
     frames: np.ndarray
-    sounds: np.ndarray
-    begins: np.ndarray
+    activity: np.ndarray
+    onsets: np.ndarray
     counts: np.ndarray
     events: list[tuple[int, int, int, int]]
     clips: np.ndarray
@@ -112,10 +112,10 @@ class MixtureMaker:
             for _ in range(count)
         ]
         events = [(number, *event) for number, one in enumerate(made) for event in one.events]
-        frames_, sounds, begins, counts = (
-            np.stack([getattr(one, name) for one in made]) for name in ("frames", "sounds", "begins", "counts")
+        frames_, activity, onsets, counts = (
+            np.stack([getattr(one, name) for one in made]) for name in ("frames", "activity", "onsets", "counts")
         )
-        return Mixtures(frames_, sounds, begins, counts, events, np.array([one.clip for one in made]))
+        return Mixtures(frames_, activity, onsets, counts, events, np.array([one.clip for one in made]))
 
     def _quiet_parts(self) -> list[np.ndarray]:
         """Background of the clips, unless it is digital silence."""

@@ -55,7 +55,7 @@ class PooledWindows:
                 for clip, frames in enumerate(variants.of_all(turn, workers=1)):
                     maker.replace(clip, frames)
             mixtures = maker.make(count, plan.window_frames, rng, most=SOUNDS_A_WINDOW, whole=0.0)
-            active = mixtures.sounds.sum(axis=1) >= LEAST_FRAMES
+            active = mixtures.activity.sum(axis=1) >= LEAST_FRAMES
             named = np.array([number not in background for number in range(len(labels))])
             active[:, ~named] &= ~active[:, named].any(axis=1, keepdims=True)
             sure = ~((mixtures.counts == 0).any(axis=1) & ~active)[:, named].any(axis=1)

@@ -147,7 +147,7 @@ def rehearse(model: Model, plan: Plan, parts: Sequence[tuple[Model, Rehearsal]])
     parts : rehearsals, at least one, each with the model that has not trained on its clips.
     """
     traces = [trace_of_samples(own, one.samples, f"{number} {FILE}") for number, (own, one) in enumerate(parts)]
-    if not model.classifier.onsets if plan.rehearsal.decide is None else plan.rehearsal.decide:
+    if not model.classifier.has_onsets if plan.rehearsal.decide is None else plan.rehearsal.decide:
         truths = [one.truth.assign(file=trace.file) for trace, (_, one) in zip(traces, parts, strict=True)]
         model = replace(model, decoding=best_decoding(model, traces, pd.concat(truths, ignore_index=True)))
     rehearsal = joined([one for _, one in parts])

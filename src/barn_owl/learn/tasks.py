@@ -9,7 +9,7 @@ from typing import Protocol
 import numpy as np
 
 from barn_owl.classifiers.base import Classifier
-from barn_owl.classifiers.cnn import parted
+from barn_owl.classifiers.cnn import split_outputs
 from barn_owl.classifiers.pooled import Pooled
 from barn_owl.clips import ClipFrames
 from barn_owl.learn.augment import Augment
@@ -31,15 +31,15 @@ from barn_owl.network.layer import Arrays
 WATCHED_SHARE, WATCHED_STREAM = 0.2, 31
 """Mixtures of validation clips that each epoch is judged by, alongside those it is trained on, and what keeps their
 random numbers apart."""
-ONSETS_COUNT, ONSET_COUNTS = 3.0, 4.0
+ONSET_LOSS_WEIGHT, POSITIVE_ONSET_WEIGHT = 3.0, 4.0
 """How much more than what sounds it counts whether something begins, and again more where it does: that is rare."""
-SOUNDS = 16
+MAX_SEGMENTS = 16
 """Sounds of a mixture that are named as wholes, at most."""
-NAMES_COUNT = 0.7
+LABEL_LOSS_WEIGHT = 0.7
 """Weight of the label of a whole sound, relative to the labels of its steps."""
-NONE_COUNTS = 0.3
+UNLABELED_SEGMENT_WEIGHT = 0.3
 """How much a stretch of none of the labels counts alongside one of a label: there are many of them."""
-USES = 2
+MIXTURE_REUSE = 2
 """Times that a network is trained on each mixture of an epoch, alongside other mixtures each time: to make one takes
 half as long as to train on it.
 """
@@ -147,13 +147,13 @@ class FrameTask:
 
     def batches(self, rng: np.random.Generator) -> list[Callable[[], Batch]]:
         size = self._plan.training.batch_size
-        count, made = max(1, self._plan.mixtures.count // (USES * size)), list[Batch]()
+        count, made = max(1, self._plan.mixtures.count // (MIXTURE_REUSE * size)), list[Batch]()
 
         def fresh() -> Batch:
             made.append(self._batch(size, rng))
             return made[-1]
 
-        orders = [rng.permutation(count * size).reshape(count, size) for _ in range(USES - 1)]
+        orders = [rng.permutation(count * size).reshape(count, size) for _ in range(MIXTURE_REUSE - 1)]
         return [fresh] * count + [partial(_put_together, made, rows) for order in orders for rows in order]
 
     def _batch(self, size: int, rng: np.random.Generator) -> Batch:
@@ -166,10 +166,10 @@ class FrameTask:
         return np.asarray(frames[..., None], dtype=np.float32)
 
     def with_unlabeled(self, batch: Batch, teacher: Teacher, progress: float, rng: np.random.Generator) -> Batch:
-        drawn = self._unlabeled.drawn(lambda frames: teacher(self._input(frames)), progress, SOUNDS, rng)
+        drawn = self._unlabeled.drawn(lambda frames: teacher(self._input(frames)), progress, MAX_SEGMENTS, rng)
         if drawn is None:
             return batch
-        counts = drawn.counts * np.array([1, ONSETS_COUNT], dtype=np.float32)
+        counts = drawn.counts * np.array([1, ONSET_LOSS_WEIGHT], dtype=np.float32)
         names = _in_each_step(drawn.names, drawn.wanted.shape[1])
         targets = np.concatenate([drawn.wanted, counts, drawn.inside, names], axis=-1, dtype=np.float32)
         return Batch(
@@ -182,32 +182,34 @@ class FrameTask:
         """What is wanted of each step, how much it counts, and the stretches, ``(mixtures, steps, ...)``."""
         at = np.arange(self._classifier.count(self._frames)) * self._classifier.step + self._classifier.window // 2
         near = np.arange(-(self._classifier.step // 2), -(-self._classifier.step // 2))
-        begins = mixtures.begins[:, at[:, None] + near].max(axis=2)
-        sounds, sounds_count = mixtures.sounds[:, at], mixtures.counts[:, at]
+        onsets = mixtures.onsets[:, at[:, None] + near].max(axis=2)
+        activity, sounds_count = mixtures.activity[:, at], mixtures.counts[:, at]
         if not self._multilabel:  # any label that is an event
-            begins, sounds = (part[..., self._events].max(axis=-1, keepdims=True) for part in (begins, sounds))
-            sounds_count = np.maximum(sounds, sounds_count[..., self._events].min(axis=-1, keepdims=True))
+            onsets, activity = (part[..., self._events].max(axis=-1, keepdims=True) for part in (onsets, activity))
+            sounds_count = np.maximum(activity, sounds_count[..., self._events].min(axis=-1, keepdims=True))
         # Just before and after an onset either answer will do.
-        beside = np.zeros_like(begins)
-        beside[:, 1:] += begins[:, :-1]
-        beside[:, :-1] += begins[:, 1:]
-        counts = np.where((beside > 0) & (begins == 0), 0, ONSETS_COUNT * (1 + (ONSET_COUNTS - 1) * begins))
-        parts = [sounds, begins, sounds_count, counts, *self._stretches(mixtures, at)]
+        beside = np.zeros_like(onsets)
+        beside[:, 1:] += onsets[:, :-1]
+        beside[:, :-1] += onsets[:, 1:]
+        counts = np.where(
+            (beside > 0) & (onsets == 0), 0, ONSET_LOSS_WEIGHT * (1 + (POSITIVE_ONSET_WEIGHT - 1) * onsets)
+        )
+        parts = [activity, onsets, sounds_count, counts, *self._stretches(mixtures, at)]
         return np.concatenate(parts, axis=-1, dtype=np.float32)
 
     def _stretches(self, mixtures: Mixtures, at: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Weights of each active sound, ``(mixtures, steps, SOUNDS)``, and which labels it has, or none of
         them, in each step alike, ``(mixtures, steps, SOUNDS * (labels + 1))``."""
         count, labels = len(mixtures.frames), self._labels + 1
-        inside = np.zeros((count, len(at), SOUNDS), dtype=np.float32)
-        names = np.zeros((count, SOUNDS, labels), dtype=np.float32)
+        inside = np.zeros((count, len(at), MAX_SEGMENTS), dtype=np.float32)
+        names = np.zeros((count, MAX_SEGMENTS, labels), dtype=np.float32)
         places: dict[tuple[int, int, int], int] = {}
         taken = np.zeros(count, dtype=int)
         for mixture, first, last, label in mixtures.events:
             steps = slice(*np.searchsorted(at, [first, last]))
             # A sound of several labels is there once for each.
             place = places.setdefault((mixture, first, last), int(taken[mixture]))
-            if steps.stop > steps.start and place < SOUNDS:
+            if steps.stop > steps.start and place < MAX_SEGMENTS:
                 inside[mixture, steps, place] = 1
                 names[mixture, place, label] = 1
                 taken[mixture] = max(taken[mixture], place + 1)
@@ -216,19 +218,23 @@ class FrameTask:
     def loss(self, logits: np.ndarray, targets: np.ndarray) -> tuple[float, np.ndarray]:
         labels = self._labels
         frames = logits.shape[-1] - labels - 2
-        wanted, frames_count, inside, names = np.split(targets, [frames, 2 * frames, 2 * frames + SOUNDS], axis=-1)
+        wanted, frames_count, inside, names = np.split(
+            targets, [frames, 2 * frames, 2 * frames + MAX_SEGMENTS], axis=-1
+        )
         gradient = np.empty_like(logits)
         loss, gradient[..., :frames] = weighted_cross_entropy(logits[..., :frames], wanted, frames_count)
-        smooth = names[:, 0].reshape(len(names), SOUNDS, labels + 1) * np.float32(1 - SMOOTHING)
+        smooth = names[:, 0].reshape(len(names), MAX_SEGMENTS, labels + 1) * np.float32(1 - SMOOTHING)
         smooth += np.float32(SMOOTHING / 2 if self._multilabel else SMOOTHING / (labels + 1))
-        counts = np.where(names[:, 0].reshape(smooth.shape)[..., -1] > 0, np.float32(NONE_COUNTS), np.float32(1))
-        naming, attention = logits[..., frames:-1], logits[..., -1]
-        whole, by_name, by_attention = stretch_cross_entropy(
-            naming, attention, inside, smooth, counts, multilabel=self._multilabel
+        counts = np.where(
+            names[:, 0].reshape(smooth.shape)[..., -1] > 0, np.float32(UNLABELED_SEGMENT_WEIGHT), np.float32(1)
         )
-        gradient[..., frames:-1] = np.float32(NAMES_COUNT) * by_name
-        gradient[..., -1] = np.float32(NAMES_COUNT) * by_attention
-        return loss + NAMES_COUNT * whole, gradient
+        label_logits, attention = logits[..., frames:-1], logits[..., -1]
+        whole, by_name, by_attention = stretch_cross_entropy(
+            label_logits, attention, inside, smooth, counts, multilabel=self._multilabel
+        )
+        gradient[..., frames:-1] = np.float32(LABEL_LOSS_WEIGHT) * by_name
+        gradient[..., -1] = np.float32(LABEL_LOSS_WEIGHT) * by_attention
+        return loss + LABEL_LOSS_WEIGHT * whole, gradient
 
     def judge(self) -> tuple[float, float, float]:
         if self._watched is None:
@@ -245,9 +251,9 @@ class FrameTask:
         labels = self._labels
         centers = np.arange(logits.shape[1]) * self._classifier.step + self._classifier.window // 2
         inside, names = self._stretches(mixtures, centers)
-        naming = parted(logits, labels)[2]
-        pooled, _ = pooled_by_attention(naming[..., :-1], naming[..., -1], inside)
-        targets = names[:, 0].reshape(len(names), SOUNDS, labels + 1)[..., :labels]
+        label_logits = split_outputs(logits, labels)[2]
+        pooled, _ = pooled_by_attention(label_logits[..., :-1], label_logits[..., -1], inside)
+        targets = names[:, 0].reshape(len(names), MAX_SEGMENTS, labels + 1)[..., :labels]
         there = inside.any(axis=1) & targets.any(axis=2)
         if not there.any():
             return np.zeros((1, labels)), np.zeros((1, labels))

@@ -10,7 +10,7 @@ from typing import NamedTuple
 import numpy as np
 
 from barn_owl.audio.silence import two_threshold_runs
-from barn_owl.classifiers.cnn import parted
+from barn_owl.classifiers.cnn import split_outputs
 from barn_owl.clips import ClipFrames
 from barn_owl.learn.augment import Augment
 from barn_owl.network import pooled_by_attention, sigmoid, softmax
@@ -60,12 +60,12 @@ class Unlabeled:
         part = self._parts[int(rng.integers(len(self._parts)))]
         first = int(rng.integers(len(part) - self._length + 1))
         frames = np.asarray(part[None, first : first + self._length], dtype=np.float32)
-        sounds, begins, naming = parted(teacher(frames), self._labels)
-        wanted = sigmoid(np.concatenate([sounds, begins], axis=-1))
+        activity, onsets, label_logits = split_outputs(teacher(frames), self._labels)
+        wanted = sigmoid(np.concatenate([activity, onsets], axis=-1))
         inside = np.zeros((*wanted.shape[:2], most), dtype=np.float32)
         for number, run in enumerate(active_runs(wanted[0, :, 0], self._step_s)[:most]):
             inside[0, run, number] = 1
-        names = softmax(pooled_by_attention(naming[..., :-1], naming[..., -1], inside)[0])
+        names = softmax(pooled_by_attention(label_logits[..., :-1], label_logits[..., -1], inside)[0])
         inside *= names.max(axis=-1)[:, None] > SURE
         changed = frames + self._augment.response_db(rng) + np.float32(rng.uniform(-GAIN_DB, GAIN_DB))
         return Consistent(changed, wanted, np.full_like(wanted, min(1.0, progress / FULL)), inside, names)

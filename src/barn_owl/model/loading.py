@@ -132,8 +132,8 @@ def _prove(model: Model) -> None:
         raise
     except Exception as error:
         raise ValueError(f"its arrays do not fit together ({type(error).__name__}: {error})") from error
-    followed, named_by = (2, 1 if model.names_events else len(model.labels)), (2, len(model.labels) + 2)
-    shapes = output.sounds.shape, output.begins.shape, output.naming.shape
+    followed, named_by = (2, 1 if model.classifies_segments else len(model.labels)), (2, len(model.labels) + 2)
+    shapes = output.activity.shape, output.onsets.shape, output.label_logits.shape
     if shapes != (followed, followed, named_by):
         raise ValueError(f"it gives scores of shapes {shapes}, expected {(followed, followed, named_by)}")
     if not all(np.isfinite(part).all() for part in output[:3]):

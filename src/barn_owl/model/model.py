@@ -9,7 +9,7 @@ import numpy as np
 
 from barn_owl.audio import resample
 from barn_owl.audio.samples import as_mono
-from barn_owl.classifiers.base import Classifier, Cost, FrameScores, clip_logits, named
+from barn_owl.classifiers.base import Classifier, Cost, FrameScores, clip_logits, segment_logits
 from barn_owl.features import FrontEnd
 from barn_owl.features.activity import around_clip, quiet_level
 from barn_owl.model.exemplars import Exemplar, packed
@@ -142,9 +142,9 @@ class Model:
         return np.array([n for n, label in enumerate(self.labels) if label not in self.background], dtype=int)
 
     @property
-    def names_events(self) -> bool:
+    def classifies_segments(self) -> bool:
         """Whether any label that sounds is followed as one, and named as a whole; otherwise each on its own."""
-        return self.classifier.onsets and not self.multilabel
+        return self.classifier.has_onsets and not self.multilabel
 
     @property
     def event_labels(self) -> list[str]:
@@ -202,10 +202,10 @@ class Model:
         """
         around = self._around_clip(frames)
         output = self.frame_scores(np.concatenate([around, frames, around]), extras)
-        sounds = output.sounds if self.names_events else output.sounds[:, self.sounding]
-        highest = float(sigmoid(sounds).max(initial=0))
+        activity = output.activity if self.classifies_segments else output.activity[:, self.sounding]
+        highest = float(sigmoid(activity).max(initial=0))
         logits = clip_logits(self.classifier, output, (frames - self.mean) / self.deviation, extras)
-        return ClipOutput(logits, named(output.naming, output.embedding), highest)
+        return ClipOutput(logits, segment_logits(output.label_logits, output.embedding), highest)
 
     def clip_scores(self, logits: np.ndarray) -> np.ndarray:
         """Scores from 0 to 1 for the log-odds of clips, ``(..., labels)``; they sum to 1 unless labels overlap.

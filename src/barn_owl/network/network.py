@@ -108,15 +108,15 @@ class Network:
         self, x: np.ndarray, rng: np.random.Generator | None = None, scratch: Scratch | None = None
     ) -> tuple[np.ndarray, list[Any]]:
         """Push a batch, clips in front, through all layers; `rng` is given while training."""
-        x, kept = turned(x), []
+        x, kept = swap_batch_and_time(x), []
         for number, layer in enumerate(self.layers):
             x, own = layer.forward(x, rng if number >= self.frozen else None, scratch or Fresh())
             kept.append(own)
-        return turned(x), kept
+        return swap_batch_and_time(x), kept
 
     def backward(self, dy: np.ndarray, kept: list[Any], part: "_Part | None" = None) -> np.ndarray:
         """Return the gradient of the vector for the gradient `dy` of the output; zero for what is frozen."""
-        part, dy = part or self._part(), np.ascontiguousarray(turned(dy))
+        part, dy = part or self._part(), np.ascontiguousarray(swap_batch_and_time(dy))
         for number in reversed(range(max(self.frozen, self._begin), len(self.layers))):
             dy = self.layers[number].backward(dy, kept[number], part.gradients[number], part.scratch)
         return part.gradient
@@ -180,7 +180,7 @@ class _Part(NamedTuple):
     gradients: list[Gradients]
 
 
-def turned(x: np.ndarray) -> np.ndarray:
+def swap_batch_and_time(x: np.ndarray) -> np.ndarray:
     """Clips behind the steps, or in front again; what has no steps stays as it is."""
     return x.swapaxes(0, 1) if x.ndim > 2 else x
 

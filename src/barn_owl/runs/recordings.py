@@ -13,7 +13,7 @@ import pandas as pd
 from barn_owl.archive.recordings import find_recordings
 from barn_owl.audio import Excerpt, audio_info, file_facts
 from barn_owl.audio.silence import two_threshold_runs
-from barn_owl.classifiers.base import named
+from barn_owl.classifiers.base import segment_logits
 from barn_owl.clips import ClipFrames
 from barn_owl.errors import AudioError, PlanError
 from barn_owl.features.activity import activity, frames_in
@@ -106,8 +106,8 @@ def unlabeled_sounds(model: Model, unlabeled: Stretches) -> pd.DataFrame:
     for place, frames in zip(unlabeled.places, unlabeled.frames.parts, strict=True):
         output = model.frame_scores(frames)
         begin_s = (place.start_s or 0.0) + model.classifier.window // 2 * model.front_end.hop_s
-        for run in active_runs(sigmoid(output.sounds[:, 0]), model.step_s):
-            scores = softmax(named(output.naming[run]))
+        for run in active_runs(sigmoid(output.activity[:, 0]), model.step_s):
+            scores = softmax(segment_logits(output.label_logits[run]))
             best = int(scores.argmax())
             if best < len(model.labels):
                 times = [round(begin_s + step * model.step_s, 3) for step in (run.start, run.stop)]

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from barn_owl.classifiers.cnn import Convolutional, networks_in, parted
+from barn_owl.classifiers.cnn import Convolutional, networks_in, split_outputs
 from barn_owl.clips import labels_in
 from barn_owl.errors import PlanError
 from barn_owl.learn import Fitted, Plan
@@ -76,7 +76,7 @@ def _take_over(its: np.ndarray, its_labels: list[str], ours: np.ndarray, labels:
     """Copy what is of no single label, and what is of those that both know, of the last layer's weights."""
     common = [label for label in labels if label in its_labels]
     from_, to = ([own.index(label) for label in common] for own in (its_labels, labels))
-    sounds, begins, naming = zip(parted(its, len(its_labels)), parted(ours, len(labels)), strict=True)
+    sounds, begins, naming = zip(split_outputs(its, len(its_labels)), split_outputs(ours, len(labels)), strict=True)
     for before, now in (sounds, begins):
         is_of_any = before.shape[-1] != len(its_labels)
         now[..., slice(None) if is_of_any else to] = before[..., slice(None) if is_of_any else from_]

@@ -27,7 +27,7 @@ from barn_owl.tag.scoring import ScoreBlock
 from barn_owl.tag.smoothing import Smoother
 
 if TYPE_CHECKING:
-    from barn_owl.tag.naming import Dropped
+    from barn_owl.tag.event_classifier import Dropped
 
 LONGEST_S, REHEARSAL_S = 3600.0, 90.0
 MARKERS = {
@@ -131,19 +131,19 @@ def _draw_scores(
 ) -> None:
     """Draw the scores, the two thresholds, and why some candidates were rejected."""
     smoother = Smoother(round(decoding.smoothing_s / model.step_s))
-    sounds = np.concatenate([smoother.push(kept.sounds), smoother.finish(kept.sounds.shape[1])])
-    step = max(1, len(sounds) // COLUMNS)
-    sounds, scores = (_thinned(values, step) for values in (sounds, label_scores(sounds, kept.naming)))
+    activity = np.concatenate([smoother.push(kept.activity), smoother.finish(kept.activity.shape[1])])
+    step = max(1, len(activity) // COLUMNS)
+    activity, scores = (_thinned(values, step) for values in (activity, label_scores(activity, kept.label_logits)))
     times = start_s + kept.first_s + np.arange(len(scores)) * kept.step_s * step
-    if model.names_events:  # what the thresholds are held against
-        axes.fill_between(times, sounds[:, 0], color=INK, alpha=0.12, linewidth=0, label="any label")
+    if model.classifies_segments:  # what the thresholds are held against
+        axes.fill_between(times, activity[:, 0], color=INK, alpha=0.12, linewidth=0, label="any label")
     for label, line in label_lines(list(colors)).items():
         axes.plot(times, scores[:, model.labels.index(label)], **line, linewidth=1.3, label=label)
     for threshold, name in ((decoding.threshold, "threshold"), (decoding.release_threshold, "release_threshold")):
         axes.axhline(threshold, color=INK, linewidth=0.8, linestyle=(0, (4, 3)))
         axes.annotate(name, (1.002, threshold), xycoords=("axes fraction", "data"), va="center", fontsize=9)
     dropped: list[Dropped] = []
-    blocks = [ScoreBlock(first=0, sounds=kept.sounds, begins=kept.begins, naming=kept.naming)]
+    blocks = [ScoreBlock(first=0, activity=kept.activity, onsets=kept.onsets, label_logits=kept.label_logits)]
     list(decided(blocks, EventDecoder.of(model, decoding, dropped)))
     for reason, marker in MARKERS.items():
         own = [one for one in dropped if one.reason == reason]

@@ -1,6 +1,6 @@
 from .adjusting import Adjusted as Adjusted, adjust as adjust
 from .decoding import EventDecoder as EventDecoder
-from .naming import Event as Event
+from .event_classifier import Event as Event
 from .score_trace import (
     ScoreTrace as ScoreTrace,
     read_trace as read_trace,

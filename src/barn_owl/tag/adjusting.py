@@ -18,7 +18,7 @@ from barn_owl.evaluate import EventScores
 from barn_owl.evaluate.events import ROUNDING_S, events_of, score_stretches
 from barn_owl.model import DecodingSettings, Model
 from barn_owl.model.loading import ModelLike, as_model
-from barn_owl.tag.naming import Event
+from barn_owl.tag.event_classifier import Event
 from barn_owl.tag.score_trace import ScoreTrace, decide, tag_trace, whole_trace
 
 Goal = Literal["f1", "recall"]

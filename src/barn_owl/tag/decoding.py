@@ -13,13 +13,13 @@ import numpy as np
 
 from barn_owl.errors import PlanError
 from barn_owl.model import DecodingSettings, Model
-from barn_owl.tag.naming import Dropped, Event, Sorter, by_start
+from barn_owl.tag.event_classifier import Dropped, Event, EventClassifier, by_start
 from barn_owl.tag.scoring import ScoreBlock
 from barn_owl.tag.smoothing import Smoother
 from barn_owl.tag.tracks import JOINED_S, Candidate, Timing, Track
 
 RULES_VERSION = 1
-"""Version of the rules that turn scores into events: this module, `tracks`, `naming`, `smoothing`, the blocks of
+"""Version of the rules that turn scores into events: this module, `tracks`, `label_logits`, `smoothing`, the blocks of
 `scoring`. It is raised with every change of an event, so that stores of events tell apart what found them."""
 EARLIER_RULES: dict[int, tuple[str, ...]] = {
     1: (
@@ -78,10 +78,10 @@ class EventDecoder:
                 Track(place, int(number), timing, settings.of(labels[number]))
                 for place, number in enumerate(self._reported)
             ]
-        self._sorter = Sorter(labels, silent, settings, dropped, names=names)
+        self._classifier = EventClassifier(labels, silent, settings, dropped, names=names)
         self._smoother = Smoother(round(settings.smoothing_s / timing.step_s))
-        self._sounds, self._begins = (np.empty((0, len(self._tracks)), dtype=np.float32) for _ in range(2))
-        self._naming = np.empty((0, len(labels) + 2), dtype=np.float32)
+        self._activity, self._onsets = (np.empty((0, len(self._tracks)), dtype=np.float32) for _ in range(2))
+        self._label_logits = np.empty((0, len(labels) + 2), dtype=np.float32)
         self._base = self._done = 0  # step of the first row that is kept, and the first that is not decided
 
     @classmethod
@@ -113,7 +113,7 @@ class EventDecoder:
             timing if first_s is None else replace(timing, first_s=first_s),
             settings or model.decoding,
             dropped,
-            names=model.names_events,
+            names=model.classifies_segments,
         )
 
     @property
@@ -126,7 +126,7 @@ class EventDecoder:
         near, gap = self._timing.near, max((track.gap for track in self._tracks), default=0)
         # One that is still to come may continue with it or, where labels are followed each on its own, overlap it.
         steps = self._smoother.half + near + max(gap + 3, near + 2)
-        return self._timing.window_s / 2 + steps * self._timing.step_s + self._sorter.waits_s
+        return self._timing.window_s / 2 + steps * self._timing.step_s + self._classifier.waits_s
 
     def push(self, block: ScoreBlock) -> list[Event]:
         """Take the next block and return the events that are certain now.
@@ -136,11 +136,11 @@ class EventDecoder:
         block : ScoreBlock
             Next block of scores.
         """
-        self._sounds = np.concatenate([self._sounds, self._smoother.push(self._followed(block.sounds))])
-        self._begins = np.concatenate([self._begins, self._followed(block.begins)])
-        self._naming = np.concatenate([self._naming, block.naming])
+        self._activity = np.concatenate([self._activity, self._smoother.push(self._followed(block.activity))])
+        self._onsets = np.concatenate([self._onsets, self._followed(block.onsets)])
+        self._label_logits = np.concatenate([self._label_logits, block.label_logits])
         # Where an event begins is looked for a little further on.
-        return self._decide(self._base + len(self._sounds) - self._timing.near - 1)
+        return self._decide(self._base + len(self._activity) - self._timing.near - 1)
 
     def _followed(self, scores: np.ndarray) -> np.ndarray:
         """Scores of what is followed, ``(steps, tracks)``: of any label together, or of each that is an event."""
@@ -148,10 +148,10 @@ class EventDecoder:
 
     def finish(self) -> list[Event]:
         """Return the events that were still open at the end of the recording."""
-        self._sounds = np.concatenate([self._sounds, self._smoother.finish(self._sounds.shape[1])])
-        events = self._decide(self._base + len(self._sounds))
+        self._activity = np.concatenate([self._activity, self._smoother.finish(self._activity.shape[1])])
+        events = self._decide(self._base + len(self._activity))
         rest = [found for track in self._tracks for found in track.close()]
-        return sorted([*events, *self._sorter.push(rest, np.inf)], key=by_start)
+        return sorted([*events, *self._classifier.push(rest, np.inf)], key=by_start)
 
     def _decide(self, until: int) -> list[Event]:
         """Continue to step `until`."""
@@ -159,16 +159,20 @@ class EventDecoder:
             return []
         found: list[Candidate] = []
         for track in self._tracks:
-            found += track.go_on(self._sounds, self._begins, self._naming, self._base, self._done, until)
+            found += track.go_on(self._activity, self._onsets, self._label_logits, self._base, self._done, until)
         self._done = until
         drop = max(0, until - self._timing.near - self._timing.peak - self._base)
-        self._sounds, self._begins, self._naming = self._sounds[drop:], self._begins[drop:], self._naming[drop:]
+        self._activity, self._onsets, self._label_logits = (
+            self._activity[drop:],
+            self._onsets[drop:],
+            self._label_logits[drop:],
+        )
         self._base += drop
         open_s = min((track.earliest_s for track in self._tracks), default=np.inf)
         to_come = self._timing.at(until - self._timing.near) + min(
             (track.settings.onset_shift_s for track in self._tracks), default=0.0
         )
-        return self._sorter.push(found, min(open_s, to_come))
+        return self._classifier.push(found, min(open_s, to_come))
 
 
 def for_any(settings: DecodingSettings, labels: Sequence[str]) -> DecodingSettings:

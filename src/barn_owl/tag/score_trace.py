@@ -18,16 +18,17 @@ from barn_owl.model.loading import ModelLike, as_model
 from barn_owl.model.settings import DecodingLike, as_decoding
 from barn_owl.tables import write_parquet
 from barn_owl.tag.decoding import EventDecoder, decided
-from barn_owl.tag.naming import Event
+from barn_owl.tag.event_classifier import Event
 from barn_owl.tag.scoring import ScoreBlock, ScoreStream, trace_recording
 from barn_owl.tag.tagging import event_table
 from barn_owl.tag.tracks import Timing
 
-KINDS = {"sounds": "score", "begins": "onset", "naming": "name"}
-"""Arrays of a trace, and what the columns of their labels are called in a table; those of any label together have
-this name alone."""
+KINDS = {"activity": "score", "onsets": "onset", "label_logits": "name"}
+"""Arrays of a trace, with the prefix of their columns in a table (``score:LABEL``; ``score`` for all labels together)."""
+STORED = {"activity": "sounds", "onsets": "begins", "label_logits": "naming"}
+"""Names of the arrays in files."""
 WHOLE = ("unknown", "attention")
-"""Columns of ``naming`` behind those of the labels."""
+"""Columns of ``label_logits`` behind those of the labels."""
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
@@ -46,17 +47,17 @@ class ScoreTrace:
         Time between rows.
     first_s : float
         What time the first row describes.
-    sounds : np.ndarray
+    activity : np.ndarray
         As in `ScoreBlock`, for the whole recording.
-    begins : np.ndarray
+    onsets : np.ndarray
         As in `ScoreBlock`, for the whole recording.
-    naming : np.ndarray
+    label_logits : np.ndarray
         As in `ScoreBlock`, for the whole recording.
 
     Examples
     --------
     >>> trace = barn_owl.tag.whole_trace(barn_owl.load_model("first"), "night.wav")
-    >>> trace.naming.shape[1] == len(trace.labels) + 2
+    >>> trace.label_logits.shape[1] == len(trace.labels) + 2
     True
     """
 
@@ -65,14 +66,14 @@ class ScoreTrace:
     labels: list[str]
     step_s: float
     first_s: float
-    sounds: np.ndarray
-    begins: np.ndarray
-    naming: np.ndarray
+    activity: np.ndarray
+    onsets: np.ndarray
+    label_logits: np.ndarray
 
     @property
     def times_s(self) -> np.ndarray:
         """What time of the recording each row describes, ``(steps,)``."""
-        return self.first_s + np.arange(len(self.sounds)) * self.step_s
+        return self.first_s + np.arange(len(self.activity)) * self.step_s
 
     def between(self, start_s: float, end_s: float) -> "ScoreTrace":
         """The trace of a stretch, as if it were a recording of its own.
@@ -92,7 +93,7 @@ class ScoreTrace:
     def table(self) -> pd.DataFrame:
         """One row a step: ``time_s``, ``score`` and ``onset`` or, of a model that follows each label on its own,
         ``score:LABEL`` and ``onset:LABEL``; ``name:LABEL`` for each label, ``unknown`` and ``attention``."""
-        names = _columns(self.labels, self.sounds.shape[1])
+        names = _columns(self.labels, self.activity.shape[1])
         columns = {
             name: getattr(self, kind)[:, number] for kind, own in names.items() for number, name in enumerate(own)
         }
@@ -117,7 +118,7 @@ class ScoreTrace:
             if Path(path).suffix.lower() == ".parquet":
                 write_parquet(self.table().assign(**facts), beside)
             else:
-                arrays: dict[str, Any] = {name: getattr(self, name) for name in KINDS}
+                arrays: dict[str, Any] = {stored: getattr(self, name) for name, stored in STORED.items()}
                 arrays |= {"labels": np.array(self.labels), **{name: np.array(fact) for name, fact in facts.items()}}
                 with beside.open("wb") as file:
                     np.savez(file, **arrays)
@@ -214,7 +215,7 @@ def read_trace(path: str | Path) -> ScoreTrace:
                 labels=[str(label) for label in kept["labels"]],
                 step_s=float(kept["step_s"]),
                 first_s=float(kept["first_s"]),
-                **{name: kept[name] for name in KINDS},
+                **{name: kept[stored] for name, stored in STORED.items()},
             )
         )
     except TableError:
@@ -226,19 +227,19 @@ def read_trace(path: str | Path) -> ScoreTrace:
 def _columns(labels: list[str], tracks: int) -> dict[str, list[str]]:
     """Names of the columns of each array of a trace."""
     found = {
-        kind: [f"{name}:{label}" for label in labels] if kind == "naming" or tracks == len(labels) else [name]
+        kind: [f"{name}:{label}" for label in labels] if kind == "label_logits" or tracks == len(labels) else [name]
         for kind, name in KINDS.items()
     }
-    found["naming"] += WHOLE
+    found["label_logits"] += WHOLE
     return found
 
 
 def _checked(trace: ScoreTrace) -> ScoreTrace:
     """Raise ValueError when the parts of a trace do not fit together."""
-    steps, labels = len(trace.naming), len(trace.labels)
+    steps, labels = len(trace.label_logits), len(trace.labels)
     shapes = [getattr(trace, name).shape for name in KINDS]
-    naming = (steps, labels + len(WHOLE))
-    if shapes not in [[(steps, tracks), (steps, tracks), naming] for tracks in (1, labels)]:
+    label_logits = (steps, labels + len(WHOLE))
+    if shapes not in [[(steps, tracks), (steps, tracks), label_logits] for tracks in (1, labels)]:
         raise ValueError(f"scores of shapes {shapes} for {labels} labels")
     numbers = np.array([trace.duration_s, trace.step_s, trace.first_s])
     if not np.isfinite(numbers).all() or trace.step_s <= 0 or trace.duration_s < 0:
@@ -263,7 +264,7 @@ def _from_columns(table: pd.DataFrame) -> ScoreTrace:
 def decide(model: Model, trace: ScoreTrace, decoding: DecodingSettings | None = None) -> list[Event]:
     """Events of a trace, in order of time."""
     decoder = EventDecoder.of(model, decoding, first_s=trace.first_s)
-    return list(decided([ScoreBlock(0, trace.sounds, trace.begins, trace.naming)], decoder))
+    return list(decided([ScoreBlock(0, trace.activity, trace.onsets, trace.label_logits)], decoder))
 
 
 def tag_trace(model: ModelLike, trace: ScoreTrace, *, decoding: DecodingLike | None = None) -> pd.DataFrame:
@@ -294,8 +295,10 @@ def tag_trace(model: ModelLike, trace: ScoreTrace, *, decoding: DecodingLike | N
     decoding = as_decoding(decoding, model.decoding)
     if trace.labels != model.labels:
         raise TableError(f"the trace is of {', '.join(trace.labels)}; the model knows {', '.join(model.labels)}")
-    followed = 1 if model.names_events else len(model.labels)
-    if trace.sounds.shape[1] != followed:
-        raise TableError(f"the trace follows {trace.sounds.shape[1]} scores, the model {followed}: it is of another")
+    followed = 1 if model.classifies_segments else len(model.labels)
+    if trace.activity.shape[1] != followed:
+        raise TableError(
+            f"the trace follows {trace.activity.shape[1]} scores, the model {followed}: it is of another"
+        )
     events = decide(model, trace, decoding)
     return event_table(events, trace.file, trace.duration_s)

@@ -35,17 +35,17 @@ class ScoreBlock:
     ----------
     first : int
         Number of the first step.
-    sounds, begins : np.ndarray
+    sounds, onsets : np.ndarray
         Score that a label sounds, and that it begins there, 0 to 1, ``(steps, labels)``; that any does,
-        ``(steps, 1)``, for a model whose `names_events` is set.
-    naming : np.ndarray
+        ``(steps, 1)``, for a model whose `classifies_segments` is set.
+    label_logits : np.ndarray
         What a stretch of steps is named by, ``(steps, labels + 2)``; see `barn_owl.classifiers.base.named`.
     """
 
     first: int
-    sounds: np.ndarray
-    begins: np.ndarray
-    naming: np.ndarray
+    activity: np.ndarray
+    onsets: np.ndarray
+    label_logits: np.ndarray
 
 
 class ScoreStream:
@@ -168,9 +168,9 @@ class Scorer:
         if ready == given:
             return []
         output = self.model.frame_scores(np.pad(frames, ((0, lacking), (0, 0)), mode="edge"))
-        sounds, begins = (sigmoid(rows[given:ready]) for rows in (output.sounds, output.begins))
-        block = ScoreBlock(self._first, sounds, begins, output.naming[given:ready])
-        self._first += len(sounds)
+        activity, onsets = (sigmoid(rows[given:ready]) for rows in (output.activity, output.onsets))
+        block = ScoreBlock(self._first, activity, onsets, output.label_logits[given:ready])
+        self._first += len(activity)
         return [block]
 
 
@@ -236,7 +236,7 @@ def trace_recording(
     Examples
     --------
     >>> blocks = barn_owl.tag.trace_recording(barn_owl.load_model("first"), "night.wav")
-    >>> next(iter(blocks)).sounds.shape[1]
+    >>> next(iter(blocks)).activity.shape[1]
     4
     """
     model = as_model(model)
@@ -262,7 +262,7 @@ def trace_recording(
                     break
                 yield block
                 if progress:
-                    progress(min((block.first + len(block.sounds)) * model.step_s, duration_s), duration_s)
+                    progress(min((block.first + len(block.activity)) * model.step_s, duration_s), duration_s)
             if until is not None and scored and scored[-1].first >= (until - 1) * CHUNK:
                 break
         else:

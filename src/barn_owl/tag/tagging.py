@@ -16,7 +16,7 @@ from barn_owl.model import Model
 from barn_owl.model.loading import ModelLike, as_model
 from barn_owl.model.settings import DecodingLike, as_decoding
 from barn_owl.tag.decoding import EventDecoder, decided
-from barn_owl.tag.naming import Event
+from barn_owl.tag.event_classifier import Event
 from barn_owl.tag.scoring import ScoreStream, trace_recording
 
 logger = logging.getLogger(__name__)
@@ -74,7 +74,7 @@ class Tagger:
         self._samples += len(samples)
         blocks = self._trace.push(samples)
         if blocks:
-            self.scores = label_scores(blocks[-1].sounds[-1], blocks[-1].naming[-1])
+            self.scores = label_scores(blocks[-1].activity[-1], blocks[-1].label_logits[-1])
         return [event for block in blocks for event in self._decider.push(block)]
 
     def finish(self) -> list[Event]:

@@ -56,7 +56,7 @@ class Candidate:
     end_s: float
     number: int
     score: float
-    naming: np.ndarray
+    label_logits: np.ndarray
     is_new: bool
 
 
@@ -74,12 +74,12 @@ class _Open:
     rows: list[np.ndarray] = field(default_factory=list)
     gathered: int = 0
 
-    def gather(self, naming: np.ndarray, base: int, until: int, most: int) -> None:
-        """Take the rows up to step `until`, at most `most`; `naming` begins at step `base`."""
+    def gather(self, label_logits: np.ndarray, base: int, until: int, most: int) -> None:
+        """Take the rows up to step `until`, at most `most`; `label_logits` begins at step `base`."""
         begin = self.first + self.gathered
         end = min(until, self.first + most)
         if end > begin:
-            self.rows.append(naming[begin - base : end - base])
+            self.rows.append(label_logits[begin - base : end - base])
             self.gathered = end - self.first
 
     def named_by(self) -> np.ndarray:
@@ -99,7 +99,7 @@ class Track:
         self._most = max(1, round(NAMED_S / timing.step_s))
         self._open: _Open | None = None
         self._last_onset, self._ended_s = -self._timing.peak, -np.inf
-        self._naming, self._base = np.empty((0, 0), dtype=np.float32), 0
+        self._label_logits, self._base = np.empty((0, 0), dtype=np.float32), 0
 
     @property
     def earliest_s(self) -> float:
@@ -107,27 +107,27 @@ class Track:
         return np.inf if self._open is None else self._timing.at(self._open.start) + self.settings.onset_shift_s
 
     def go_on(
-        self, sounds: np.ndarray, begins: np.ndarray, naming: np.ndarray, base: int, first: int, until: int
+        self, activity: np.ndarray, onsets: np.ndarray, label_logits: np.ndarray, base: int, first: int, until: int
     ) -> list[Candidate]:
         """Decide on the steps from `first` to `until`; the arrays begin at step `base`. Return what has ended."""
         found: list[Candidate] = []
-        self._naming, self._base = naming, base
-        sounds, begins = sounds[:, self._column], begins[:, self._column]
-        for start, end, highest in self._stretches(sounds[first - base : until - base], first):
+        self._label_logits, self._base = label_logits, base
+        activity, onsets = activity[:, self._column], onsets[:, self._column]
+        for start, end, highest in self._stretches(activity[first - base : until - base], first):
             if self._open is not None and start - self._open.last - 1 > self.gap:
                 found += self.close()
             if self._open is None:
-                self._begin(begins, base, start)
+                self._begin(onsets, base, start)
             at = start
-            for again in self._agains(begins, base, start, end):
-                self._extend(sounds[at - base : again - base].max(initial=0), again)
+            for again in self._agains(onsets, base, start, end):
+                self._extend(activity[at - base : again - base].max(initial=0), again)
                 found += self.close()
-                self._open, at = _Open(_peak(begins, again - base) + base, again, again, 0.0, again, True), again
-            self._extend(highest if at == start else sounds[at - base : end - base].max(initial=0), end)
+                self._open, at = _Open(_peak(onsets, again - base) + base, again, again, 0.0, again, True), again
+            self._extend(highest if at == start else activity[at - base : end - base].max(initial=0), end)
         if self._open is not None and until - self._open.last - 1 > self.gap:
             found += self.close()
         if self._open is not None:
-            self._open.gather(naming, base, until, self._most)
+            self._open.gather(label_logits, base, until, self._most)
         return found
 
     def _stretches(self, score: np.ndarray, first: int) -> list[tuple[int, int, float]]:
@@ -154,25 +154,25 @@ class Track:
         if self._open is not None:
             self._open.last, self._open.score = end - 1, max(self._open.score, float(highest))
 
-    def _begin(self, begins: np.ndarray, base: int, step: int) -> None:
+    def _begin(self, onsets: np.ndarray, base: int, step: int) -> None:
         """Open a stretch: it begins where its onset score is highest near its first step, if that says anything."""
         low = max(step - self._timing.near, base, self._last_onset + self._timing.peak)
-        near = begins[low - base : step + self._timing.near + 1 - base]
+        near = onsets[low - base : step + self._timing.near + 1 - base]
         start, onset, highest = float(step), step, near.max(initial=0)
         if highest >= FAINT:
             onset = low + int(near.argmax())
-            start = _peak(begins, onset - base) + base
+            start = _peak(onsets, onset - base) + base
         is_new = bool(highest >= self.settings.retrigger_threshold)
         self._open = _Open(start, onset, step, 0.0, min(onset, step), is_new)
 
-    def _agains(self, begins: np.ndarray, base: int, start: int, end: int) -> list[int]:
+    def _agains(self, onsets: np.ndarray, base: int, start: int, end: int) -> list[int]:
         """Steps from `start` to `end` where an active label begins again."""
         if self.settings.retrigger_threshold >= 1 or self._open is None:
             return []
         found, before = [], self._open.onset
-        for step in np.flatnonzero(begins[start - base : end - base] >= self.settings.retrigger_threshold) + start:
-            near = begins[max(step - self._timing.peak - base, 0) : step + self._timing.peak + 1 - base]
-            if step > before + self._timing.peak and begins[step - base] == near.max():
+        for step in np.flatnonzero(onsets[start - base : end - base] >= self.settings.retrigger_threshold) + start:
+            near = onsets[max(step - self._timing.peak - base, 0) : step + self._timing.peak + 1 - base]
+            if step > before + self._timing.peak and onsets[step - base] == near.max():
                 found.append(int(step))
                 before = int(step)
         return found
@@ -183,17 +183,17 @@ class Track:
         if found is None or found.score < self.settings.threshold:
             return []
         self._last_onset = found.onset
-        found.gather(self._naming, self._base, found.last + 1, self._most)
+        found.gather(self._label_logits, self._base, found.last + 1, self._most)
         start_s = max(0.0, self._ended_s, self._timing.at(found.start) + self.settings.onset_shift_s)
         end_s = max(self._timing.at(found.last + 0.5) + self.settings.offset_shift_s, start_s + self._timing.step_s)
         self._ended_s = end_s
         return [Candidate(start_s, end_s, self.number, found.score, found.named_by(), found.is_new)]
 
 
-def _peak(begins: np.ndarray, at: int) -> float:
+def _peak(onsets: np.ndarray, at: int) -> float:
     """Place of a maximum between steps: that of a parabola through the logarithms of it and its neighbors."""
-    if not 0 < at < len(begins) - 1:
+    if not 0 < at < len(onsets) - 1:
         return float(at)
-    before, here, after = np.log(begins[at - 1 : at + 2] + 1e-4)
+    before, here, after = np.log(onsets[at - 1 : at + 2] + 1e-4)
     bend = before - 2 * here + after
     return at + float(0.5 * (before - after) / bend) if bend < 0 else float(at)

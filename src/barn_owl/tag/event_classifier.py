@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from barn_owl.classifiers.base import named
+from barn_owl.classifiers.base import segment_logits
 from barn_owl.model import DecodingSettings
 from barn_owl.network import softmax
 from barn_owl.tag.tracks import Candidate
@@ -46,7 +46,7 @@ class Dropped:
     reason: str
 
 
-class Sorter:
+class EventClassifier:
     """Makes events of candidates: names them, and holds out what cannot be alongside others."""
 
     def __init__(
@@ -132,7 +132,7 @@ class Sorter:
     def _event_of(self, candidate: Candidate) -> Event | None:
         """Name a candidate by its whole extent; None for labels that are never events."""
         start_s, end_s = round(candidate.start_s, 3), round(candidate.end_s, 3)
-        scores = softmax(named(candidate.naming))
+        scores = softmax(segment_logits(candidate.label_logits))
         number = int(scores.argmax())
         label = self._labels[number] if number < len(self._labels) else "none"
         event = Event(start_s, end_s, label, min(1.0, candidate.score * float(scores[number])))
