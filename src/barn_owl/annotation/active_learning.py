@@ -30,7 +30,7 @@ LONG_S = 20.0
 """Files longer than this are recordings; parts of them are proposed."""
 PRINCIPAL = 30
 REACH = 0.1
-"""Squared distance at which two clips still have much in common, as a share of the median one."""
+"""Squared distance up to which two clips are redundant, relative to the median distance."""
 SURE = 0.05
 """Weight of a clip the model is certain of: small but not zero, as the model may be wrong."""
 PLACE = ["file", "start_s", "end_s"]
@@ -58,10 +58,10 @@ def propose(
     count : int
         Number of clips.
     model : Model | None
-        Says what it is unsure of; None for spread alone.
+        Model whose uncertainty is used. None: diversity only.
     known : pd.DataFrame | None
-        Clips that are labeled already, and need not be covered again; with a model, what is likely to be of a
-        label that few of them have comes first.
+        Labeled clips, which need not be covered again; with a model, clips that are likely to have a rare label come
+        first.
     workers : int
         Number of parallel workers.
     seed : int
@@ -141,7 +141,7 @@ def _length_s(file: str) -> float:
 def _rows(
     clips: pd.DataFrame, workers: int, progress: Callable[[float, float], None] | None
 ) -> tuple[np.ndarray, np.ndarray]:
-    """What clips sound like, in directions where they differ, and the rows that could be read."""
+    """Return principal components of the sound of clips, and the rows that could be read."""
     found, kept = [], []
     for number, row in enumerate(each(_row_of, clips.to_dict("records"), workers)):
         if row is not None:
@@ -201,7 +201,7 @@ def rarity(scores: np.ndarray, had: Sequence[int]) -> np.ndarray:
 def covering(
     rows: np.ndarray, weights: np.ndarray, known: int, count: int, rng: np.random.Generator
 ) -> tuple[np.ndarray, np.ndarray]:
-    """Numbers of the rows behind the first `known` that cover most, one after the other, and what each brought."""
+    """Select rows behind the first `known` greedily by coverage; return their numbers and the gain of each."""
     seen = np.arange(len(rows)) if len(rows) <= SEEN else np.sort(rng.choice(len(rows), SEEN, replace=False))
     distance = scipy.spatial.distance.cdist(rows, rows[seen], "sqeuclidean").astype(np.float32)
     median = float(np.median(distance[distance > 0])) if (distance > 0).any() else 1.0

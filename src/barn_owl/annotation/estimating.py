@@ -1,8 +1,8 @@
 """Precision and recall of an archive, estimated from a random sample, with credible intervals.
 
-In each stratum the share of right events has the distribution of a binomial's with Jeffreys' prior (L. Brown, T. Cai,
-A. DasGupta, "Interval Estimation for a Binomial Proportion", Statistical Science 16, 2001); what was not reviewed is
-drawn from it, what was is known. So the interval closes when all is reviewed.
+The precision of a stratum has a beta posterior with Jeffreys' prior (L. Brown, T. Cai, A. DasGupta, "Interval
+Estimation for a Binomial Proportion", Statistical Science 16, 2001). Labels of events that were not reviewed are
+drawn from it; reviewed events count as they are, so the interval closes when all events are reviewed.
 """
 
 from collections.abc import Sequence
@@ -26,8 +26,8 @@ ALL = "all"
 class Estimate:
     """Estimated quality of the events of an archive.
 
-    Columns: ``events`` in the archive, ``reviewed`` of them, ``precision`` and ``recall`` with ``_low`` and
-    ``_high``, the ends of their intervals; NaN where nothing is known.
+    Columns: ``events`` in the archive, number of ``reviewed`` events, ``precision`` and ``recall`` with the ends of
+    their intervals, ``_low`` and ``_high``; NaN where unknown.
 
     Attributes
     ----------
@@ -36,7 +36,7 @@ class Estimate:
     stretches : int
         Pieces without an event that were reviewed.
     unsure : int
-        Answers that say nothing.
+        Number of answers "unsure".
 
     Examples
     --------
@@ -57,9 +57,9 @@ def estimate_quality(
 ) -> Estimate:
     """Estimate precision and recall of all events from the answers to a random sample.
 
-    Only answers count before which, in the random order of their stratum, all are answered too: others were chosen,
-    for example as they looked doubtful. Where nothing begins that is right, recall is NaN. A sound counts as missed
-    when it begins in a stretch without an event; one that begins within an event of another label is not counted.
+    Of each stratum, only the answered beginning of its random order counts, since later items may have been chosen
+    for a reason, such as uncertainty. Recall is NaN where no reviewed stretch has a missed sound. A sound counts as
+    missed when it begins in a stretch without an event, but not when it begins within an event of a different label.
 
     Parameters
     ----------
@@ -68,7 +68,7 @@ def estimate_quality(
     answers : dict[str, ReviewAnswer]
         Answers by the key of their item.
     rounds : int
-        How often what is not known is drawn.
+        Random draws for the intervals.
     seed : int
         Seed of all random choices.
     level : float
@@ -88,7 +88,7 @@ def estimate_from(
     seed: int = 0,
     level: float = LEVEL,
 ) -> Estimate:
-    """Estimate as `estimate_quality` does, given the answer to each item, or None.
+    """Estimate as `estimate_quality` does, from the answer to each item, or None.
 
     Parameters
     ----------
@@ -154,7 +154,7 @@ def _truths(own: pd.DataFrame | None, number: dict[str, int]) -> np.ndarray:
 
 
 def _means(known: dict[str, pd.DataFrame], number: dict[str, int]) -> np.ndarray:
-    """For each label, what reviewed events of it truly are, as shares; NaN where none was reviewed."""
+    """Return the true labels of reviewed events by reported label, as shares; NaN without reviewed events."""
     counted = np.zeros((len(number), len(number) + 1))
     for own in known.values():
         counted[number[own["label"].iloc[0]]] += _truths(own, number)
@@ -163,7 +163,7 @@ def _means(known: dict[str, pd.DataFrame], number: dict[str, int]) -> np.ndarray
 
 
 def _drawn_truths(rng: np.random.Generator, counted: np.ndarray, row: int, total: int, rounds: int) -> np.ndarray:
-    """What `total` events of a stratum truly are, ``(rounds, labels + 1)``: those reviewed, draws of the rest."""
+    """Draw the true labels of the `total` events of a stratum, ``(rounds, labels + 1)``; reviewed events are fixed."""
     reviewed = counted.sum()
     right = rng.beta(counted[row] + PRIOR, reviewed - counted[row] + PRIOR, rounds)
     others = counted + PRIOR / len(counted)
@@ -190,7 +190,7 @@ def _missed(
     if not len(own):
         return np.full(len(number), np.nan), np.full((rounds, len(number)), np.nan)
     found, left = counts.sum(axis=0), total - len(own)
-    # A stretch holds a label or not, and if so as many of its sounds as in those that were reviewed.
+    # A stretch contains a label or not; if so, with as many sounds as the reviewed stretches that contain it.
     holding = (counts > 0).sum(axis=0)
     each = np.where(holding, found / np.maximum(holding, 1), 1.0)
     share = rng.beta(holding + PRIOR / max(len(number), 1), len(own) - holding + PRIOR, (rounds, len(number)))

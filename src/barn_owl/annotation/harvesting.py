@@ -1,10 +1,10 @@
 """Harvesting: clips from recordings with weak labels (one label per recording, without times).
 
-Sounds above the background of a recording are cut into parts. A part counts for its label when the parts most like
-it, in other recordings, are of the same label too; what sounds in all recordings is near all labels alike. From
-there a classifier is trained on the best parts, round by round, and each part is judged by one not trained on its
-recording. Recordings of other labels show how often a part scores that high by chance (J. Elias and S. Gygi,
-"Target-decoy search strategy", Nature Methods 4, 2007): that is the confidence.
+Sounds above the background of a recording are cut into parts. A part counts for its label when the most similar parts
+of other recordings have the same label; a sound that occurs in all recordings is near all labels. Then a classifier
+is trained on the best parts, round by round, with the recording of a part held out when the part is scored.
+Recordings with different labels show how often a part reaches a score by chance (J. Elias and S. Gygi, "Target-decoy
+search strategy", Nature Methods 4, 2007), which gives the confidence.
 """
 
 import itertools
@@ -28,17 +28,18 @@ from barn_owl.files import temporary_folder
 from barn_owl.parallel import each
 
 ON_DB, OFF_DB, QUIET_SHARE = 4.0, 2.0, 0.25
-"""Level above quiet at which a part begins and ends, above what a quarter of the time is below."""
+"""Level above quiet at which a part begins and ends; quiet is the lower quartile of the level."""
 GAP_S, SHORTEST_S, LONGEST_S = 0.2, 0.05, 2.0
-"""A pause in a part, and its shortest and longest length; what lasts longer is several parts."""
+"""Longest pause within a part, shortest and longest part; longer activity is cut."""
 MOST_PARTS = 300
-"""Parts of one recording, the loudest, so that one that never is quiet does not outweigh the others."""
+"""Largest number of parts per recording, the loudest first, so that a recording without pauses does not outweigh the
+rest."""
 AROUND_S = 0.1
-"""Exemplar around a part that is harvested, as a sound begins before it stands out."""
+"""Context around a harvested part, since a sound begins before it exceeds the threshold."""
 STATISTICS = ("mean", "deviation", "loud", "change", "slope")
 TOP = 20.0
 PRINCIPAL, NEAREST = 30, 10
-"""Directions where parts are compared, and neighbors of each at most, one a recording."""
+"""Principal components in which parts are compared, and largest number of neighbors, one per recording."""
 TEACHING_SHARE = 0.3
 """Share of a recording's parts that its label is trained on; sounds fill less, but their best parts suffice."""
 PENALTY = 0.01
@@ -58,8 +59,8 @@ class Harvest:
     clips : pd.DataFrame
         Clip table of the harvested parts.
     rounds : pd.DataFrame
-        One row per round with ``held_out``, the share of recordings, mean of the labels, whose label was told
-        from their parts by a classifier not trained on them.
+        One row per round with ``held_out``: share of held-out recordings whose label was recognized from their parts,
+        mean over labels.
     skipped_labels : dict[str, str]
         Labels without any part to take, and why.
     skipped : list[str]
@@ -102,14 +103,14 @@ def harvest(
     seed: int = 0,
     progress: Callable[[float, float], None] | None = None,
 ) -> Harvest:
-    """Find the parts of weakly labeled recordings that hold their label's sound.
+    """Find the parts of weakly labeled recordings that contain the sound of their label.
 
     Parameters
     ----------
     recordings : pd.DataFrame
         A clip table with a label each; with ``group``, recordings of one group are held out together.
     per_recording : int
-        Parts of one at most.
+        Largest number of parts per recording.
     least : float
         Minimum confidence of a part that is taken, 0 to 1.
     background : str | None
@@ -174,7 +175,7 @@ def harvest(
     if background is not None:
         free = np.ones(len(own), dtype=bool)
         free[np.concatenate(taken)] = False
-        # The rest of a recording whose label was not found may well be what the label says.
+        # The rest of a recording whose label was not found may contain the sound of the label.
         found = [number for number, own_parts in enumerate(taken) if len(own_parts)]
         nothing = [np.zeros(0, dtype=int), *(_least_like(parts, scores, free, n, per_recording) for n in found)]
         clips = pd.concat([clips, _clips(table, parts, np.concatenate(nothing), 1 - confidence, background)])
@@ -269,7 +270,7 @@ def _spans(loud: np.ndarray) -> list[tuple[int, int]]:
 
 
 def sound_row(levels: np.ndarray) -> np.ndarray:
-    """What a part sounds like, at whatever level: statistics, its course in three steps, and how long it is."""
+    """Describe the sound of a part independently of its level: statistics, course in three steps, duration."""
     alike = levels * (TOP / max(float(levels.max()), 1e-6))
     steps = [alike[rows].mean(axis=0) if len(rows) else alike.mean(axis=0)
              for rows in np.array_split(np.arange(len(alike)), 3)]  # fmt: skip
@@ -277,12 +278,12 @@ def sound_row(levels: np.ndarray) -> np.ndarray:
 
 
 def _groups(table: pd.DataFrame) -> "pd.Series[str]":
-    """What each recording is held out with; with nothing but itself where no group is given."""
+    """Return the group that each recording is held out with; its own number without groups."""
     return table["group"].where(table["group"] != "", table["file"]) if "group" in table else table["file"]
 
 
 def _folds(table: pd.DataFrame, groups: "pd.Series[str]", seed: int) -> np.ndarray:
-    """The fold of each recording: those of a group together, the labels spread over all folds."""
+    """Return the fold of each recording; groups stay together, labels are spread over the folds."""
     rng = np.random.default_rng(seed)
     fold: dict[str, int] = {}
     for label in sorted(table["label"].unique()):
@@ -293,7 +294,7 @@ def _folds(table: pd.DataFrame, groups: "pd.Series[str]", seed: int) -> np.ndarr
 
 
 def _rounds(parts: _Parts, labels: int) -> tuple[np.ndarray, pd.DataFrame]:
-    """Score each part for each label, ``(parts, labels)``: the round that told held-out recordings best."""
+    """Score each part for each label, ``(parts, labels)``, by the round with the best held-out recordings."""
     scores = _nearness(parts, labels)
     best, highest, since = scores, _held_out(parts, scores), 0
     history = [{"round": 0, "by": "nearest parts", "held_out": highest}]
@@ -310,7 +311,7 @@ def _rounds(parts: _Parts, labels: int) -> tuple[np.ndarray, pd.DataFrame]:
 
 
 def _nearness(parts: _Parts, labels: int) -> np.ndarray:
-    """Share of each label among the recordings with the parts most like one, over what chance would give."""
+    """Return the share of each label among the recordings of the most similar parts, relative to chance."""
     _, values, directions = scipy.linalg.svd(parts.rows, full_matrices=False)
     count = min(PRINCIPAL, len(values))
     seen = parts.rows @ directions[:count].T
@@ -319,7 +320,7 @@ def _nearness(parts: _Parts, labels: int) -> np.ndarray:
     edges = np.flatnonzero(np.r_[True, np.diff(parts.recording) != 0])
     present = parts.recording[edges]
     share = np.bincount(parts.recording_label, minlength=labels) / recordings
-    # No more than other recordings of a label there are, or even its best parts would be near others too.
+    # Not more neighbors than recordings of a label, since even its best parts would have neighbors of wrong labels.
     usual = int(np.median(np.bincount(parts.recording_label, minlength=labels))) - 1
     nearest = min(NEAREST, max(usual, FEWEST - 1), max(len(present) - 1, 1))
     out = np.empty((len(seen), labels))
@@ -335,7 +336,8 @@ def _nearness(parts: _Parts, labels: int) -> np.ndarray:
 
 
 def _learnt(parts: _Parts, own: np.ndarray, labels: int) -> np.ndarray:
-    """Log-odds of each part by a classifier that trained on the best parts of the recordings of other folds."""
+    """Return log-odds of each part from a classifier trained on the best parts of the recordings of the remaining
+    folds."""
     teaching = np.zeros(len(own), dtype=bool)
     for number in range(len(parts.recording_label)):
         mine = np.flatnonzero(parts.recording == number)
@@ -355,7 +357,7 @@ def _learnt(parts: _Parts, own: np.ndarray, labels: int) -> np.ndarray:
 
 
 def _held_out(parts: _Parts, scores: np.ndarray) -> float:
-    """Share of recordings, mean of the labels, whose two best parts are best for their own label."""
+    """Return the share of recordings, mean over labels, whose two best parts score highest for their label."""
     right = np.zeros(len(parts.recording_label), dtype=bool)
     for number, label in enumerate(parts.recording_label):
         own = scores[parts.recording == number]
@@ -368,16 +370,16 @@ def _held_out(parts: _Parts, scores: np.ndarray) -> float:
 
 
 def _confidence(own: np.ndarray, others: np.ndarray) -> np.ndarray:
-    """Share of parts at least as good that are not so by chance, as parts of recordings of other labels tell it."""
+    """Return the share of true parts among parts with at least the same score, from the scores of decoy recordings."""
     if not len(others):
         return np.zeros(len(own))
     order = np.argsort(-own, kind="stable")
     by_chance = 1 - np.searchsorted(np.sort(others), own[order], side="left") / len(others)
-    # One more than was seen, as the best by chance that was not seen yet may come next.
+    # Add one decoy, since the next decoy may score higher than all seen so far.
     expected = (by_chance + 1 / len(others)) * len(own)
     share = np.clip(1 - expected / np.arange(1, len(own) + 1), 0, 1)
     out = np.empty(len(own))
-    # No part is less sure than a worse one.
+    # Confidence does not fall with the score.
     out[order] = np.maximum.accumulate(share[::-1])[::-1]
     return out
 
@@ -389,7 +391,7 @@ def _best(parts: _Parts, confidence: np.ndarray, own: np.ndarray, number: int, m
 
 
 def _least_like(parts: _Parts, scores: np.ndarray, free: np.ndarray, number: int, most: int) -> np.ndarray:
-    """Parts of a recording, among those that are free, that are least like any label: half of them at most."""
+    """Return the free parts of a recording that are least similar to any label: at most half of them."""
     mine = np.flatnonzero(parts.recording == number)
     mine = mine[np.argsort(scores[mine].max(axis=1), kind="stable")[: min(most, len(mine) // 2)]]
     return mine[free[mine]]

@@ -1,7 +1,7 @@
 """Items for review: events and stretches without events, in their order of review.
 
-A random order of its own in each stratum (label and third of the scores) makes any beginning of it a random sample,
-so that what was reviewed in that order says something of all the rest.
+Each stratum (label and third of the scores) has a random order, so the reviewed beginning of a stratum is a random
+sample of it.
 """
 
 import itertools
@@ -22,11 +22,11 @@ from barn_owl.files import not_a_file
 
 EVENT, STRETCH = "event", "stretch"
 THIRDS = 3
-"""Strata of the scores of a label: few, so that a hundred answers say something of each."""
+"""Strata of the scores of a label; few, so that a hundred answers suffice for each."""
 NEAR_S = 0.5
-"""Events of other labels that are nearer than this disagree with each other."""
+"""Largest distance of events with different labels that disagree with each other."""
 SHORTEST_S = 0.5
-"""Shorter pieces between events are no stretch: one could not hear in them whether something begins."""
+"""Shortest stretch between events; in a shorter stretch, an onset cannot be heard."""
 LISTENED = 4000
 """Events that are listened to, to find sounds of new kinds; beyond, a random choice of them."""
 SEEN_S = 3.0
@@ -43,17 +43,16 @@ def review_items(
     seed: int = 0,
     progress: Callable[[int, int], None] | None = None,
 ) -> pd.DataFrame:
-    """Make the table of items to review: each event, and stretches without events.
+    """Create the table of items to review: each event, and stretches without events.
 
     Parameters
     ----------
     events : pd.DataFrame
         A table with times, labels and scores.
     recordings : Sequence[str]
-        All of the archive, also those without an event.
+        All recordings of the archive, with and without events.
     stretches : int
-        How many pieces without an event are drawn, of at most `stretch_s` seconds; what begins in them was
-        missed.
+        Number of stretches without an event to draw; a sound that begins in a stretch was missed.
     stretch_s : float
         Length of a stretch without events, in seconds.
     listens : bool
@@ -66,10 +65,10 @@ def review_items(
     Returns
     -------
     pd.DataFrame
-        Returns, alongside the columns of a clip table: ``kind`` (event or stretch), ``stratum`` and ``of``,
-        how many there are of it in all; ``draw``, the place in its stratum's random order; ``informativeness``, 0 to
-        1, how much an answer tells, and ``why``. Clips without times are whole files, and one without a label
-        has the one in ``predicted``, if any. A table of `barn_owl.annotation.propose` stays in its order.
+        Returns the columns of a clip table and ``kind`` (event or stretch), ``stratum``, ``of`` (size of the
+        stratum), ``draw`` (place in its random order), ``informativeness`` (0 to 1) and ``why``. Clips without times
+        are whole files; an item without a label has the label in ``predicted``, if any. A table of
+        `barn_owl.annotation.propose` stays in its order.
 
     Raises
     ------
@@ -85,11 +84,11 @@ def review_items(
     events = as_clip_table(events, "events")
     events = check_clip_table(events, where="events")
     events = _whole(events)
-    # One of its own each: what is drawn must not depend on what else is.
+    # A generator per stratum: draws must not depend on further strata.
     strata, novelty, gaps = (np.random.default_rng([seed, number]) for number in range(3))
     columns = ["file", "start_s", "end_s", "label", "score"]
     items = _with_strata(events[columns].assign(kind=EVENT, why=""), strata)
-    if "rank" in events:  # they were chosen, and the order is known
+    if "rank" in events:  # clips of `propose`, in the order of their usefulness
         items["informativeness"] = 1 - events["rank"].rank(pct=True).to_numpy()
         items["why"] = events["why"].to_numpy() if "why" in events else ""
     else:
@@ -113,7 +112,7 @@ def _whole(events: pd.DataFrame) -> pd.DataFrame:
 
 
 def _with_strata(events: pd.DataFrame, rng: np.random.Generator) -> pd.DataFrame:
-    """Give each event its stratum, the size of it, and its place in a random order."""
+    """Add stratum, size of the stratum and place in its random order to each event."""
     ranks = events.groupby("label")["score"].rank(method="first", pct=True).fillna(1.0)
     third = np.minimum((ranks * THIRDS).apply(np.ceil), THIRDS).astype(int)
     stratum = events["label"] + " " + third.map({1: "low", 2: "middle", 3: "high"}).astype(str)
@@ -125,7 +124,8 @@ def _with_strata(events: pd.DataFrame, rng: np.random.Generator) -> pd.DataFrame
 def _worth(
     events: pd.DataFrame, rng: np.random.Generator, *, listens: bool, progress: Callable[[int, int], None] | None
 ) -> np.ndarray:
-    """How much an answer tells, 0 to 1: near the threshold, at odds with a neighbor, or of a new kind; say why."""
+    """Return the informativeness of an answer, 0 to 1, and the reason: near the threshold, at odds with a neighbor,
+    novel."""
     low = 1 - events.groupby("label")["score"].rank(pct=True).fillna(0.5).to_numpy()
     odd = _disagreeing(events).astype(np.float64)
     new = _novelty(events, rng, progress) if listens and len(events) else np.zeros(len(events))
@@ -152,7 +152,7 @@ def _disagreeing(events: pd.DataFrame) -> np.ndarray:
 def _novelty(
     events: pd.DataFrame, rng: np.random.Generator, progress: Callable[[int, int], None] | None
 ) -> np.ndarray:
-    """How far an event's spectrum is from others of its label, as a share of those that are nearer."""
+    """Return the rank of an event's spectral distance from the events of its label, as a share."""
     known, front_end = np.full(len(events), np.nan), FrontEnd(features=["log-mel"], pad_short=True)
     listened = np.sort(rng.permutation(len(events))[:LISTENED])
     found = []
@@ -181,7 +181,7 @@ def _shape(event: pd.Series, front_end: FrontEnd) -> np.ndarray:
 def _stretches(
     events: pd.DataFrame, files: Sequence[str], wanted: int, stretch_s: float, rng: np.random.Generator
 ) -> pd.DataFrame:
-    """Draw pieces without an event, each as likely as any other."""
+    """Draw stretches without an event, all with the same probability."""
     gaps: list[tuple[str, float, float]] = []
     by_file = dict(list(events.groupby("file", sort=False)))
     for file in files if wanted else ():
@@ -237,7 +237,7 @@ def recordings_at(table: TableOrPath, folder: str | Path | None) -> pd.DataFrame
     Raises
     ------
     TableError
-        If one is not there, or could be several.
+        If a recording is missing, or several files match.
     """
     table = as_clip_table(table, "table")
     missing = [file for file in table["file"].unique() if not is_elsewhere(file) and not_a_file(file)]

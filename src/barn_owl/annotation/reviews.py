@@ -1,4 +1,4 @@
-"""Review answers: an append-only file of JSON lines, and the clip table made from it.
+"""Review answers: an append-only file of JSON lines, and the clip table of an answered review.
 
 Nothing is lost in a crash, and several people may add to one file: the last answer to an item counts.
 """
@@ -31,7 +31,7 @@ MAX_TEXT = 5000
 
 @dataclass(frozen=True, kw_only=True)
 class ReviewAnswer:
-    """The answer to an item. For a stretch, ``wrong`` means that nothing begins in it, ``other`` that a label does.
+    """The answer to an item. For a stretch, ``wrong`` means no onset in it, ``other`` the onset of a label.
 
     Attributes
     ----------
@@ -40,8 +40,8 @@ class ReviewAnswer:
     verdict : Verdict
         "" takes an answer back.
     sounds : Sequence[tuple[str, float, float]]
-        What is there, as label, start and end in seconds of the recording: one for an event that is right or
-        another, any number for a stretch.
+        Label, start and end in seconds of the true sounds: one for an event that is right or has a different label,
+        any number for a stretch.
     reviewer : str
         Who answered.
     when : str
@@ -62,7 +62,7 @@ class ReviewAnswer:
 
     @classmethod
     def checked(cls, given: Any) -> "ReviewAnswer":
-        """Make one of what a page or a file says; raises TableError when it is no answer.
+        """Create an answer from fields of a page or a file; raises TableError when they are invalid.
 
         Parameters
         ----------
@@ -183,7 +183,7 @@ def read_reviews(path: str | Path) -> dict[str, ReviewAnswer]:
     Raises
     ------
     TableError
-        If the file cannot be read, or holds no answer although it is not empty.
+        If the file cannot be read, or has no answer although it is not empty.
 
     Examples
     --------
@@ -221,7 +221,7 @@ def read_reviews(path: str | Path) -> dict[str, ReviewAnswer]:
 
 
 def reviewed_clips(items: TableOrPath, answers: dict[str, ReviewAnswer]) -> pd.DataFrame:
-    """Make the clip table of a review: confirmed stretches with their label, rejected ones with a blank label.
+    """Create the clip table of a review: confirmed stretches with their label, rejected stretches with a blank label.
 
     Items without an answer, or answered "unsure", are skipped, as are stretches with nothing in them. Columns
     ``predicted`` is the label that was reviewed, ``answer`` the verdict.

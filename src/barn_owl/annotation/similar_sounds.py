@@ -1,9 +1,9 @@
 """Search for sounds similar to an example, without training.
 
-An example's log-mel spectrogram slides along that of the recording, both as levels above what is quiet around: what
-is compared is the cosine between the two patches (normalized correlation). The products are sums of bands of
-transforms, so that one inverse transform an example gives the whole of a block (overlap-save; A. Oppenheim and
-R. Schafer, "Discrete-Time Signal Processing", section 8.7).
+An example's log-mel spectrogram slides along that of the recording, both as levels above the surrounding quiet; the
+score is the cosine of the two patches (normalized correlation). Correlations are summed over the transforms of the
+bands, so a single inverse transform per example covers a block (overlap-save; A. Oppenheim and R. Schafer,
+"Discrete-Time Signal Processing", section 8.7).
 """
 
 import itertools
@@ -95,9 +95,8 @@ def find_similar(
     Returns
     -------
     pd.DataFrame
-        A table of events, the most alike first: ``file``, ``start_s``, ``end_s``, ``label`` (that of the
-        example, or its file's name), ``score`` (0 to 1), ``example`` (its row). Places of one label do not
-        overlap by more than half.
+        Event table, most similar first: ``file``, ``start_s``, ``end_s``, ``label`` (of the example, or the name of
+        its file), ``score`` (0 to 1), ``example`` (its row). Places of a label overlap by at most half.
 
     Raises
     ------
@@ -135,11 +134,10 @@ def find_similar(
 
 
 def example_of(row: pd.Series) -> Example:
-    """Make an example from a row of a clip table: its active part, above the background around it.
+    """Create an example from a row of a clip table: its active part, above the background around it.
 
-    For an excerpt, the recording around it gives the background; for a file, its inactive parts, or,
-    where there are none, what is far below its loudest. Raises AudioError when it cannot be read, or nothing in it
-    stands out.
+    The background of an excerpt is the recording around it; that of a file, its inactive parts or, without inactive
+    parts, frames far below the loudest. Raises AudioError when the file cannot be read, or nothing in it stands out.
     """
     start, end = (None if pd.isna(row.get(name)) else float(row[name]) for name in ("start_s", "end_s"))
     own = _read(row["file"], start, end)
@@ -175,7 +173,7 @@ def _wider(file: str, start: float | None, end: float | None) -> tuple[float, fl
 
 
 def _above(frames: np.ndarray, quiet: np.ndarray) -> np.ndarray:
-    """Levels above the quiet and a margin, blurred: what is nearly at its place counts nearly as much."""
+    """Return levels above quiet and a margin, blurred, so that small shifts cost little."""
     blurred = scipy.ndimage.uniform_filter1d(frames, 3, axis=0, mode="nearest")
     blurred = scipy.ndimage.correlate1d(blurred, np.array([0.25, 0.5, 0.25], np.float32), axis=1, mode="nearest")
     return np.clip(blurred - quiet - np.float32(MARGIN_DB), 0, np.float32(RANGE_DB))
@@ -189,7 +187,7 @@ def levels_above_quiet(frames: np.ndarray) -> np.ndarray:
     middles = np.array([at + size / 2 for at in starts])
     out = np.empty(frames.shape, dtype=np.float32)
     for first in range(0, len(frames), BLOCK):
-        # With the frames alongside, over which levels are blurred.
+        # With adjacent frames, over which levels are blurred.
         low, end, high = max(0, first - 1), min(first + BLOCK, len(frames)), min(first + BLOCK + 1, len(frames))
         at = np.arange(low, high)
         around = np.stack([np.interp(at, middles, band) for band in quiet.T], axis=1).astype(np.float32)
@@ -199,8 +197,8 @@ def levels_above_quiet(frames: np.ndarray) -> np.ndarray:
 
 @dataclass(frozen=True)
 class Piece:
-    """A piece of a recording: its first frame, how many are its own, and ``(frames, bands)`` levels above quiet of
-    those and of some behind them.
+    """A piece of a recording: number of its first frame, number of its frames, and levels above quiet, ``(frames,
+    bands)``, of the piece and some frames after it.
     """
 
     first: int
@@ -209,8 +207,8 @@ class Piece:
 
 
 def pieces_of(path: str, cache: str | Path | None, beyond: int = 0) -> Iterator[Piece]:
-    """Levels of a recording above the quiet of the seconds around, piece by piece, so that one of any length can be
-    gone through; together they are `levels_above_quiet` of the whole.
+    """Yield levels above the surrounding quiet piece by piece, in bounded memory; together equal to
+    `levels_above_quiet` of the whole recording.
 
     beyond : frames behind its own that the levels of a piece continue for, at most those of `QUIET_S`.
     """
@@ -232,7 +230,7 @@ def pieces_of(path: str, cache: str | Path | None, beyond: int = 0) -> Iterator[
 
 
 def _frame_blocks(path: str, cache: str | Path | None) -> Iterator[np.ndarray]:
-    """Frames of a recording in blocks, from the cache if there is one."""
+    """Yield frames of a recording in blocks, from the cache if it has them."""
     found = None if cache is None else _kept_frames(path, cache)
     if found is None:
         yield from FRONT_END.frame_blocks(stream_audio(path, rate_hz=FRONT_END.rate_hz))
@@ -242,7 +240,8 @@ def _frame_blocks(path: str, cache: str | Path | None) -> Iterator[np.ndarray]:
 
 
 def _kept_frames(path: str, cache: str | Path) -> np.ndarray | None:
-    """Frames of a recording as a map of the cache, which is given them if need be; None where it takes none."""
+    """Return the frames of a recording as a map of the cache, which computes missing frames; None without a usable
+    cache."""
     store, excerpt = FrameCache(cache, FRONT_END), Excerpt(path)
     try:
         found = store.find(excerpt)
@@ -260,7 +259,7 @@ def _kept_frames(path: str, cache: str | Path) -> np.ndarray | None:
 def _found(
     path: str, *, examples: Sequence[Example], most: int, least: float, cache: str | Path | None
 ) -> pd.DataFrame | str:
-    """Best places in one recording, or why it cannot be read."""
+    """Return the best places in a recording, or the reason why it cannot be read."""
     labels = dict.fromkeys(example.label for example in examples)
     candidates: dict[str, list[_Candidates]] = {label: [_NONE] for label in labels}
     last, frames = dict.fromkeys(labels, 0.0), 0
@@ -310,7 +309,7 @@ def similarity(levels: np.ndarray, examples: Sequence[Example]) -> np.ndarray:
 
 
 def _patterns(example: Example, size: int) -> list[np.ndarray]:
-    """Transforms of an example, moved by some bands, ready to be multiplied with those of a block."""
+    """Return the transforms of an example, shifted by some bands, to multiply with the transforms of a block."""
     moved = []
     for shift in SHIFTS:
         levels = scipy.ndimage.shift(example.levels, (0, shift), order=0)  # zeros come in at the edge
@@ -319,7 +318,7 @@ def _patterns(example: Example, size: int) -> list[np.ndarray]:
 
 
 def _best_of(levels: np.ndarray, examples: Sequence[Example], own: list[int]) -> tuple[np.ndarray, np.ndarray]:
-    """Likeness of each frame to the most alike of some examples, and the number of that one."""
+    """Return the similarity of each frame to the most similar example, and the number of the example."""
     score, which = np.full(len(levels), -1.0, dtype=np.float32), np.zeros(len(levels), dtype=np.int32)
     for first in range(0, len(own), TOGETHER):
         numbers = np.array(own[first : first + TOGETHER], dtype=np.int32)
@@ -344,7 +343,7 @@ def _highest(before: float, score: np.ndarray, which: np.ndarray, piece: Piece, 
 def _peaks(
     at: np.ndarray, score: np.ndarray, which: np.ndarray, frames: int, examples: Sequence[Example], most: int
 ) -> list[tuple[float, float, tuple[float, int]]]:
-    """Best places of one label that do not overlap by more than half, with score and number of the example."""
+    """Return the best places of a label, overlapping by at most half, with score and number of the example."""
     found: list[tuple[float, float, tuple[float, int]]] = []
     taken = np.zeros(frames, dtype=bool)
     for candidate in np.argsort(-score, kind="stable"):

@@ -22,17 +22,17 @@ class StoreEntry:
     key : str
         Of its content, the model and the settings.
     model : str
-        What the model and its settings are known by.
+        Name of the model and its settings in the store.
     file : str
         Recording.
     stamp : list[Any]
-        Of the file, by which it is known without being read.
+        Path, size and time of change of the file, which identify it without reading it.
     content : str
         SHA-256 of the recording.
     day, recorder : str
-        What the store is parted by.
+        Partition of the store.
     begins : str
-        ISO 8601, blank if not known.
+        Start time, ISO 8601; blank if unknown.
     duration_s : float
         Length of the recording in seconds.
     events : int
@@ -67,13 +67,13 @@ class StoreQuery:
     files: tuple[str, ...] = ()
 
     def takes(self, one: StoreEntry) -> bool:
-        """Return whether a recording is one of them."""
+        """Return whether the query includes a recording."""
         pairs = (self.model, one.model), (self.day, one.day), (self.recorder, one.recorder)
         return all(wanted in ("", own) for wanted, own in pairs) and (not self.files or one.file in self.files)
 
 
 def entry_of(record: dict[str, Any]) -> StoreEntry:
-    """Make one of what a line or a row says; raises TypeError or ValueError when it says something else."""
+    """Create an entry from the fields of a line or row; raises TypeError or ValueError when they are invalid."""
     one = StoreEntry(**record)
     kinds: dict[str, Any] = {"stamp": list, "duration_s": (int, float), "events": int, "hours": dict}
     for own in fields(StoreEntry):
@@ -89,7 +89,7 @@ def entry_of(record: dict[str, Any]) -> StoreEntry:
 
 
 def entries_of(lines: Iterable[str]) -> Iterable[StoreEntry]:
-    """Yield what the lines of a manifest say; one that a crash cut off is skipped."""
+    """Yield the entries of a manifest; a line that a crash cut off is skipped."""
     for line in lines:
         try:
             yield entry_of(json.loads(line))
@@ -98,7 +98,7 @@ def entries_of(lines: Iterable[str]) -> Iterable[StoreEntry]:
 
 
 def recorder_of(recording: str) -> str:
-    """Name of the recorder of a recording: what its file is called before the time in it, else its folder."""
+    """Return the recorder of a recording: the beginning of its file name before the time, else its folder."""
     path = Path(recording)
     found = STAMP.search(path.stem)
     before = path.stem[: found.start()].strip(" -_.") if found else ""

@@ -1,4 +1,4 @@
-"""Reading and writing event tables in other formats: spreadsheets, subtitles, cue points.
+"""Reading and writing event tables as spreadsheets, subtitles and cue points.
 
 CSV, TSV, Parquet and JSON Lines keep every column. WebVTT (W3C) and SubRip keep times to the millisecond, label and
 score, of one recording. A copy of a WAV file carries them as cue points, labels and lengths (RIFF ``cue ``,
@@ -35,7 +35,7 @@ ENDINGS = (".csv", ".tsv", ".parquet", *TEXT_ENDINGS)
 TIME = re.compile(r"(?:(\d+):)?(\d\d):(\d\d)[.,](\d{3})\s*-->\s*(?:(\d+):)?(\d\d):(\d\d)[.,](\d{3})")
 LABEL_AND_SCORE = re.compile(r"^(?P<label>.*) \((?P<score>[01]\.\d+)\)$")
 LARGEST = 2**32 - 2**20
-"""What a WAV file can hold, whose lengths have 32 bits, less room for its other chunks."""
+"""Largest size of a WAV file, whose lengths have 32 bits, less room for further chunks."""
 BLOCK = 65_536
 """Samples that are copied at once."""
 
@@ -55,8 +55,8 @@ def write_events(events: TableOrPath, path: str | Path, *, force: bool = False) 
     Raises
     ------
     OutputError
-        For another ending, for a file that is there already, and for events of several recordings where a
-        format holds one.
+        For an unknown ending, for an existing file, and for events of several recordings in a format of a single
+        recording.
 
     Examples
     --------
@@ -92,7 +92,7 @@ def read_events(path: str | Path, *, file: str = "", urls: bool = False) -> pd.D
     path : str | Path
         File or store.
     file : str
-        The recording that the subtitles belong to, where they do not say it themselves.
+        Recording of the subtitles, where they do not name it.
     urls : bool
         Whether recordings that are URLs may be opened; see `barn_owl.read_clip_table`.
 
@@ -201,7 +201,7 @@ def _read_cues(text: str, file: str) -> pd.DataFrame:
 def write_cues(recording: str | Path, events: TableOrPath, path: str | Path, *, force: bool = False) -> None:
     """Write a copy of a recording as WAV with its events as cue points, labels and lengths, for sound editors.
 
-    The samples are those of the recording, 16 bit, or 24 or float if it has more.
+    The samples are copied from the recording in 16 bits, or in 24 bits or float if it has more.
 
     Parameters
     ----------

@@ -24,19 +24,19 @@ HOURS = 24
 def recording_start(path: str | Path, *, zone: str = "") -> datetime | None:
     """Parse the start time of a recording from its name, such as ``night_20260314_221500.flac``.
 
-    Where the name holds no time, the file may: see `broadcast_start`.
+    Without a time in the name, the file is read: see `broadcast_start`.
 
     Parameters
     ----------
     path : str | Path
         Sound file.
     zone : str
-        Time zone of those that say none, such as ``Europe/Lisbon``.
+        Time zone of times without a zone, such as ``Europe/Lisbon``.
 
     Returns
     -------
     datetime | None
-        None when neither holds a time.
+        None when neither has a time.
 
     Raises
     ------
@@ -61,7 +61,7 @@ def starts_of_table(path: str | Path, recordings: Sequence[str], *, zone: str = 
     recordings : Sequence[str]
         Recordings to find in it.
     zone : str
-        Time zone of times without one, such as ``Europe/Berlin``. Default: times stay without.
+        Time zone of times without a zone, such as ``Europe/Berlin``. Default: no zone.
 
     Raises
     ------
@@ -146,7 +146,7 @@ def hours_table(
     events : pd.DataFrame | str | Path
         Event table or its path.
     starts : Mapping[str, datetime | None]
-        When each recording began; those that are not known are skipped.
+        Start time of each recording; recordings with an unknown start are skipped.
     seconds : Mapping[str, float]
         How long each is.
 

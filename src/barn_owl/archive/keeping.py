@@ -1,4 +1,4 @@
-"""What tagging needs from a store: finished recordings, unfinished pieces, and saving them."""
+"""Tagging with a store: finished recordings, unfinished pieces, and saving of both."""
 
 import hashlib
 import io
@@ -25,10 +25,10 @@ from barn_owl.tag.scoring import ScoreBlock
 
 
 class Keeping:
-    """A store, as a job with one model and one set of settings sees it.
+    """A store, restricted to a model and its decoding settings.
 
     known : what these are known by, SHA-256. starts : when the recordings began; None for what their names or files
-    say.
+    from names or files.
     """
 
     def __init__(self, store: Store, known: str, starts: Mapping[str, datetime | None] | None) -> None:
@@ -52,7 +52,7 @@ class Keeping:
             _, size, _ = stamp = Excerpt(name).stamp()
             own = by_file.get(name)
             if own is None or own.stamp != list(stamp):
-                # Only what is as large can be the same, so few are read for it.
+                # Only files of the same size can be identical, so few are read.
                 alike = sizes.get(size, [])
                 content = Excerpt(name).content() if alike else ""
                 own = next((one for one in alike if one.content == content), None)
@@ -71,7 +71,7 @@ class Keeping:
         self.keep(path, own.content, own.duration_s, events[COLUMNS].assign(file=path))
 
     def keep(self, path: str, content: str, duration_s: float, events: pd.DataFrame) -> None:
-        """Keep the events of a recording; content : what it is known again by."""
+        """Save the events of a recording; content : SHA-256 of the recording."""
         recorded = self._entry(path, content, duration_s)
         clocked = with_clock(events, {path: self._start(path)})
         kept = clocked.assign(file=recorded.file, key=recorded.key)
@@ -97,10 +97,10 @@ class Keeping:
     def _start(self, path: str) -> datetime | None:
         return recording_start(path) if self._starts is None else self._starts.get(path)
 
-    # A recording whose pieces are not all scored: what there is of it is kept until it is finished.
+    # Pieces of an unfinished recording are saved until it is finished.
 
     def scored_before(self, pieces: Sequence[Piece]) -> list[ScoreBlock]:
-        """Return the scores of the first pieces of a recording, as far as they were kept; never those of the last."""
+        """Return the saved scores of the first pieces of a recording, without its last piece."""
         found: list[ScoreBlock] = []
         for piece in pieces[:-1]:
             kept = self._store.piece(self._part(piece))
@@ -119,7 +119,7 @@ class Keeping:
         self._store.drop_pieces(self._prefix(piece))
 
     def _prefix(self, piece: Piece) -> str:
-        """What pieces of a file, as it was when it was cut, are known by."""
+        """Return the common prefix of the names of the pieces of a file in its present version."""
         return hashlib.sha256(repr([self._known, *(piece.stamp or ())]).encode()).hexdigest()[:24]
 
     def _part(self, piece: Piece) -> str:
@@ -127,7 +127,7 @@ class Keeping:
 
 
 def _packed(blocks: Sequence[ScoreBlock]) -> bytes:
-    """Blocks that follow each other as the bytes of an NPZ file."""
+    """Return consecutive blocks as the bytes of an NPZ file."""
     content = io.BytesIO()
     arrays: dict[str, Any] = {
         stored: np.concatenate([getattr(block, name) for block in blocks]) for name, stored in STORED.items()
@@ -137,7 +137,7 @@ def _packed(blocks: Sequence[ScoreBlock]) -> bytes:
 
 
 def _unpacked(content: bytes) -> ScoreBlock | None:
-    """One block of what `_packed` gave; None when it is damaged."""
+    """Return the block in the bytes of `_packed`; None when they are damaged."""
     try:
         kept = read_npz(io.BytesIO(content))
         return ScoreBlock(int(kept["first"]), **{name: kept[stored] for name, stored in STORED.items()})

@@ -1,7 +1,8 @@
 """A store as a folder of Parquet files, ``model=…/day=…/recorder=…/KEY.parquet``, one file per recording.
 
-In addition to them a manifest of lines of JSON, each writer its own file, numbered as they began. Files are written
-whole or not at all and have a name of their own, so that any number of writers need no lock on the folder.
+Each writer appends to its manifest, a file of JSON lines; manifests are numbered in the order in which they were
+begun. Event files are written whole or not at all and have unique names, so any number of writers need no lock on the
+folder.
 """
 
 import json
@@ -23,8 +24,7 @@ from barn_owl.tables import write_parquet
 from barn_owl.wording import how_to_install
 
 ABOUT = "_about.json"
-"""Marks a folder as a store, and states which form it has; readers of such folders skip names with a dash
-below.
+"""Marks a folder as a store and states its format; readers of such folders skip names that begin with an underscore.
 """
 FORM = {"holds": "events of recordings", "form": 1}
 TOGETHER = 64
@@ -57,7 +57,7 @@ class ParquetStore:
             raise TableError(f"{path} is a store of a newer form; update barn-owl-audio")
 
     def recordings(self, model: str = "") -> list[StoreEntry]:
-        """See `Store`. What a later writer did counts; a failure never hides what was done, by whichever writer."""
+        """See `Store`. Later writers take precedence; a failure never hides a finished recording."""
         known: dict[tuple[str, str], StoreEntry] = {}
         for file in sorted(self._manifest.glob("*.jsonl")):
             with file.open(encoding="utf-8", errors="replace") as lines:
@@ -78,7 +78,7 @@ class ParquetStore:
         return not one.events or is_file(self._place(one))
 
     def add(self, recorded: StoreEntry, events: pd.DataFrame) -> None:
-        """See `Store`. What was known of another recording of that name goes before the manifest says so."""
+        """See `Store`. Events of an earlier recording with the same name are removed before the manifest changes."""
         place, name = self._place(recorded), (recorded.model, recorded.file)
         if len(events):
             with whole_file(place) as beside:
@@ -99,7 +99,7 @@ class ParquetStore:
 
     @cached_property
     def _own(self) -> Path:
-        """The manifest of this writer, which sorts behind those that are there."""
+        """Return the manifest of this writer, which sorts after existing manifests."""
         numbers = [file.name.partition("-")[0] for file in self._manifest.glob("*.jsonl")]
         number = max((int(one) for one in numbers if one.isdecimal()), default=0) + 1
         return self._manifest / f"{number:06d}-{uuid.uuid4().hex[:12]}.jsonl"
@@ -171,7 +171,7 @@ def _form(about: Path) -> Any:
 
 
 def _safe(name: str) -> str:
-    """A name as it may stand in a path; it is read back by whoever reads such folders."""
+    """Return a name quoted for a path, as readers of partitioned folders expect it."""
     return quote(name, safe=" ,+") or UNKNOWN
 
 

@@ -13,16 +13,16 @@ from barn_owl.tag.event_classifier import Event
 from barn_owl.tag.scoring import CHUNK, ScoreBlock, StageTimes, chunk_s, trace_recording
 
 PIECE_S = 600.0
-"""Length of a piece of a recording, and of what short ones are bundled to: a few seconds of work."""
+"""Length of a piece of a recording, and of a bundle of short recordings: a few seconds of work."""
 EXACT = ("WAV", "WAVEX", "RF64", "W64", "FLAC", "AIFF", "CAF", "AU")
-"""Formats where any sample is found at once; others are scored in one piece."""
+"""Formats with exact random access; recordings in further formats are scored whole."""
 BROKE_OFF = "broke off"
-"""Reason of a piece that is shorter than the header of its file says; the recording is then scored in one."""
+"""Reason for a piece that is shorter than the header of its file states; the recording is then scored whole."""
 
 
 @dataclass(frozen=True, kw_only=True)
 class Piece:
-    """Some of the chunks of a recording, or all of them; `name` is what it is opened by."""
+    """Some or all chunks of a recording; `name` is the path or URL to open."""
 
     path: str
     name: str
@@ -30,12 +30,12 @@ class Piece:
     until: int | None = None
     last: bool = True
     stamp: tuple[str, int, int] | None = None  # of the file when it was cut
-    known: bool = False  # whether its content is to be known again
+    known: bool = False  # whether the SHA-256 of its content is needed
 
 
 @dataclass(kw_only=True)
 class PieceResult:
-    """What a worker says of a piece: scores, or why there are none."""
+    """Result of a piece: scores, or the reason for their absence."""
 
     piece: Piece
     blocks: list[ScoreBlock] = field(default_factory=list)
@@ -49,14 +49,14 @@ class PieceResult:
 
     @property
     def bytes(self) -> int:
-        """What it took to say it."""
+        """Bytes that the worker sent."""
         return sum(block.activity.nbytes + block.onsets.nbytes + block.label_logits.nbytes for block in self.blocks)
 
 
 def score_pieces(
     pieces: Sequence[Piece], *, model: Model, decoding: DecodingSettings | None, ahead: bool = False
 ) -> list[PieceResult]:
-    """Score pieces, wherever this runs; whole recordings are decided at once if `decoding` is given."""
+    """Score pieces in this process or a worker; whole recordings are decoded at once if `decoding` is given."""
     return [_scored(piece, model, decoding, ahead=ahead) for piece in pieces]
 
 

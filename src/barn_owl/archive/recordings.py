@@ -27,7 +27,7 @@ def find_recordings(sources: Sequence[str | Path], *, urls: bool = False) -> lis
     Raises
     ------
     TableError
-        If one does not exist or names no recording.
+        If a source does not exist or has no recording.
 
     Examples
     --------
@@ -58,7 +58,7 @@ def find_recordings(sources: Sequence[str | Path], *, urls: bool = False) -> lis
 
 
 def _elsewhere(url: str) -> list[str]:
-    """List the recordings that a URL names: one file, or all below a folder."""
+    """List the recordings at a URL: a single file, or all files below a folder."""
     if Path(url).suffix.lower() in AUDIO_ENDINGS:
         return [url]
     inside = [name for name in files_below(url) if Path(name).suffix.lower() in AUDIO_ENDINGS]
@@ -68,9 +68,7 @@ def _elsewhere(url: str) -> list[str]:
 
 
 def name_of(path: str) -> str:
-    """What a recording is opened by wherever a worker runs, and known by in a store: text that any of them can
-    hold.
-    """
+    """Return the name by which workers open a recording and stores identify it, as text without surrogates."""
     return path if is_elsewhere(path) else as_text(str(real_path(path)))
 
 
@@ -84,7 +82,7 @@ def trace_files_of(recordings: Sequence[str], folder: str | Path) -> dict[str, P
         while len({parts[path][-depth[path] :] for path in alike}) < len({parts[path] for path in alike}):
             depth |= {path: depth[path] + 1 for path in alike}
     names = {path: "_".join(parts[path][-depth[path] :]).strip("/") for path in recordings}
-    # The same name with two endings, in one folder: the ending tells them apart.
+    # Recordings of a folder with the same name differ by their endings.
     twice = Counter(names.values())
     return {
         path: Path(folder) / f"{name if twice[name] == 1 else name + PurePath(path).suffix}.npz"

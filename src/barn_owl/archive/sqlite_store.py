@@ -17,11 +17,11 @@ from barn_owl.files import is_folder
 BUSY_S = 60
 """How long a writer waits for another."""
 AT_ONCE = 200_000
-"""Rows that are held in memory at a time."""
+"""Largest number of rows in memory."""
 NAMED = 500
-"""Recordings per query by name: a statement holds some thousand."""
+"""Recordings per query by name; a statement takes some thousand parameters."""
 OURS = 1870097457
-"""What a file of ours says that it is."""
+"""Application id of the SQLite file."""
 OWN = ("start_s", "end_s", "label", "score", "clock")
 JOINED = "recordings JOIN found ON found.recording = recordings.id"
 TABLES = (
@@ -62,7 +62,7 @@ class SqliteStore:
 
     @contextmanager
     def _open(self) -> Iterator[sqlite3.Connection]:
-        """Open the file for one piece of work, which is kept whole or not at all."""
+        """Open the file for a transaction."""
         try:
             file = sqlite3.connect(self.path, timeout=BUSY_S)
             try:

@@ -33,7 +33,7 @@ class Store(Protocol):
     path: Path
 
     def recordings(self, model: str = "") -> list[StoreEntry]:
-        """All recordings that are done or failed, the last line on each; of all models or one.
+        """Return the last entry of each finished or failed recording, of all models or of one.
 
         Parameters
         ----------
@@ -42,7 +42,7 @@ class Store(Protocol):
         """
 
     def models(self) -> list[str]:
-        """What the models and settings are known by, in order."""
+        """Return the names of models with their settings, in order."""
 
     def holds(self, one: StoreEntry) -> bool:
         """Return whether the events of a recording are still there.
@@ -54,7 +54,7 @@ class Store(Protocol):
         """
 
     def add(self, recorded: StoreEntry, events: pd.DataFrame) -> None:
-        """Keep the events of a recording, in place of others that it had, or that it failed.
+        """Save the events of a recording, in place of earlier events or a failure.
 
         Parameters
         ----------
@@ -87,7 +87,7 @@ class Store(Protocol):
         """
 
     def piece(self, name: str) -> bytes | None:
-        """Return such a part, or None.
+        """Return the scores of a piece, or None.
 
         Parameters
         ----------
@@ -106,7 +106,7 @@ class Store(Protocol):
 
 
 def is_store(path: str | Path) -> bool:
-    """Return whether a path is a store, or would be one by its ending."""
+    """Return whether a path is a store, or its ending is that of a store."""
     path = Path(path)
     return path.suffix.lower() in SQLITE or is_file(path / ABOUT)
 
@@ -145,7 +145,7 @@ def read_store(
     path : str | Path
         Folder of Parquet files, or SQLite file.
     model : str
-        What the store calls it, where it holds events of several.
+        Name of the model, required if the store has events of several models.
     day : str
         Only this day, ``2026-05-01``.
     recorder : str
@@ -182,9 +182,9 @@ def opened_to_read(path: str | Path) -> Store:
 
 
 def the_model(store: Store, model: str = "") -> str:
-    """Return what the one model of a store is known by; raises TableError when there are several or not that one."""
+    """Return the name of the only model of a store; raises TableError when there are several or a different model."""
     known = store.models()
-    if model and not any(one.startswith(model) for one in known):  # perhaps one that found nothing at all
+    if model and not any(one.startswith(model) for one in known):  # a model without events is possible
         known = sorted({one.model for one in store.recordings()})
     found = [one for one in known if one.startswith(model)] if model else known
     if len(found) > 1:
@@ -197,9 +197,9 @@ def the_model(store: Store, model: str = "") -> str:
 
 
 def events_of_recordings(path: str | Path, recordings: Iterable[str]) -> pd.DataFrame:
-    """Read the events of the recordings with these file names, wherever they lay, and of no others.
+    """Read the events of the recordings with these file names, in any folder.
 
-    Raises TableError when the store holds none of them.
+    Raises TableError when the store has none of the recordings.
     """
     names = [Path(file).name for file in recordings]
     files = [one.file for one in opened_to_read(path).recordings() if Path(one.file).name in set(names)]
@@ -211,14 +211,14 @@ def events_of_recordings(path: str | Path, recordings: Iterable[str]) -> pd.Data
 def store_hours(path: str | Path, *, model: str = "", day: str = "", recorder: str = "") -> pd.DataFrame:
     """Count the events of a store by label and hour of the day; see `barn_owl.archive.hours_table`.
 
-    Recordings whose beginning is not known are skipped. The events themselves are not read.
+    Recordings with an unknown start are skipped. The events themselves are not read.
 
     Parameters
     ----------
     path : str | Path
         Folder of Parquet files, or SQLite file.
     model : str
-        Name of the model in the store, where it holds events of several.
+        Name of the model, required if the store has events of several models.
     day : str
         Only this day, ``2026-05-01``.
     recorder : str

@@ -1,7 +1,7 @@
 """Tagging many recordings: split into pieces, score them on an engine, join and store the results.
 
-Long recordings are cut into pieces of some ten minutes, whose scores are those of the whole; short ones are bundled.
-What decides is the same object that decides on a stream, fed here with one piece after the other.
+Long recordings are cut into pieces of some ten minutes with the scores of the whole; short recordings are bundled.
+Streams, files and pieces share a decoder, which takes the pieces in order.
 """
 
 import hashlib
@@ -43,11 +43,11 @@ logger = logging.getLogger(__name__)
 BUNDLE = 64
 """Recordings of a bundle at most."""
 PLENTY, LONG_S = 32, 7200.0
-"""Where there are this many recordings for each worker, only those longer than this are cut: whole ones are decided
-by their worker, and no scores travel.
+"""With this many recordings per worker, only recordings longer than this are cut: workers decode whole recordings,
+and no scores are sent.
 """
 ALONE_S = 3600.0
-"""Sound up to which this process does it alone: others take a second to start."""
+"""Total length up to which this process does the work: workers take a second to start."""
 
 
 @dataclass(kw_only=True)
@@ -59,14 +59,14 @@ class Archive:
     done : list[str]
         Recordings that were tagged now or before.
     kept : list[str]
-        Those of them that were not done again.
+        Recordings that were already finished and were not tagged again.
     skipped : dict[str, str]
         The reason for each that was skipped.
     stopped : bool
         By Ctrl-C, before all were done.
     work : pd.DataFrame
-        One row per worker with the ``hours`` of sound it scored, its seconds of ``decode``, ``features`` and
-        ``network``, and the ``megabytes`` that it sent.
+        One row per worker with the ``hours`` of sound it scored, seconds of ``decode``, ``features`` and ``network``,
+        and the ``megabytes`` it sent.
     seconds : float
         How long it took in all.
     heard_s : dict[str, float]
@@ -74,7 +74,7 @@ class Archive:
     tables : dict[str, pd.DataFrame]
         Events by recording, without a store.
     store : Store | None
-        Store of the events, if there is one.
+        Store of the events; None without a store.
     model : str
         Name of the model and its settings in the store.
 
@@ -206,7 +206,7 @@ def tag_archive(
     plenty = len(left) >= PLENTY * at_a_time(workers)
     try:
         failed = _score(joiner, tally, infos, workers, cut_from_s=LONG_S if plenty else 0.0)
-        if failed:  # in one piece where it breaks off, and once more where that may help
+        if failed:  # truncated recordings are scored whole, unreadable ones retried
             again = {path: _info(name_of(path)) for path in failed}
             for path, reason in _score(joiner, tally, again, workers, cut_from_s=np.inf).items():
                 joiner.skip(path, reason)
@@ -319,7 +319,7 @@ class _Joiner:
     opened: dict[str, _Open] = field(default_factory=dict)
 
     def open(self, path: str, info: AudioInfo | None, tally: _Tally, cut_from_s: float) -> list[Piece]:
-        """Begin a recording: return its pieces, without those that were scored before a stop."""
+        """Begin a recording: return its pieces that are not scored yet."""
         whole = Piece(path=path, name=name_of(path), known=self.keeping is not None)
         if info is None:
             return [whole]
@@ -397,7 +397,7 @@ def _info(path: str) -> AudioInfo | None:
 
 
 def _known_as(model: Model, decoding: DecodingSettings, store: Store | None) -> str:
-    """Return the fingerprint of a model; the one of earlier rules where the store knows the model under it."""
+    """Return the fingerprint of a model, or its fingerprint with earlier rules if the store has it."""
     current = model_fingerprint(model, decoding)
     models = set() if store is None else set(store.models())
     if not models or current[:12] in models:

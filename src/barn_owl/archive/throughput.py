@@ -24,7 +24,7 @@ from barn_owl.tag.scoring import Scorer, chunk_s
 LENGTH_S = 600.0
 """Sound of a recording that is measured with: a few seconds of work."""
 ROUNDS = 2
-"""How often each is measured; the fastest counts, as others may use the machine."""
+"""Repetitions of each measurement; the fastest counts, since the machine may be busy."""
 READ = 1 << 20
 IDLE = 0.8
 """Share of the cores under which some of them wait."""
@@ -37,11 +37,11 @@ class Speed:
     Attributes
     ----------
     stages : pd.DataFrame
-        One row each for disk, decode, features and network with ``real_time``, how many times faster than it
-        sounds one core does it, and ``share`` of the work.
+        Rows for disk, decode, features and network with ``real_time``, the speed of a core relative to real time, and
+        ``share`` of the work.
     workers : pd.DataFrame
-        A row for each number of processes with ``real_time``, ``cores`` busy in the mean, and ``gain`` over
-        one.
+        One row per number of processes with ``real_time``, mean number of busy ``cores``, and ``gain`` over a single
+        process.
     cores : int
         That this process may use.
     advice : list[str]
@@ -67,7 +67,7 @@ def usable_cores() -> int:
 
 @contextmanager
 def cores_busy() -> Iterator[Callable[[], float]]:
-    """Yield a function that says how many cores of the machine were busy in the mean since the block began."""
+    """Yield a function that returns the mean number of busy cores since the start of the block."""
     import psutil
 
     before, begin = psutil.cpu_times(), time.perf_counter()
@@ -99,7 +99,7 @@ def measure_throughput(
     recording : str | Path
         Recording to score.
     most_workers : int | None
-        Processes to go up to; None for one a core.
+        Largest number of processes. Default: the number of cores.
     progress : Callable[[float, float], None] | None
         Called with the steps done and in all.
 
@@ -143,7 +143,7 @@ def measure_throughput(
     piece = Piece(path=name, name=name, until=until, last=False)
     for count in counts:
         work = partial(score_pieces, model=model, decoding=None)
-        list(each(work, [[piece]] * count, count, processes=True))  # the first time loads what they need
+        list(each(work, [[piece]] * count, count, processes=True))  # the first run loads modules
         with cores_busy() as busy:
             begin = time.perf_counter()
             for _ in each(work, [[piece]] * (ROUNDS * count), count, processes=True):
@@ -166,7 +166,7 @@ def _timed(work: Callable[[], object]) -> float:
 
 
 def _stages(model: Model, name: str, length_s: float) -> dict[str, Callable[[], object]]:
-    """What each stage does, on its own, on one core."""
+    """Measure each stage separately on one core."""
     front_end = model.front_end
     sound: list[Any] = []
     frames: list[Any] = []

@@ -38,7 +38,8 @@ class Excerpt:
         return as_text(os.path.abspath(name)), status.st_size, status.st_mtime_ns  # noqa: PTH100 - as above
 
     def content(self) -> str:
-        """SHA-256 of the file, to know it again wherever it was moved; elsewhere, of what its store says of it."""
+        """Return the SHA-256 of the file, which identifies it after moving; of a remote file, of the facts from its
+        store."""
         if is_elsewhere(self.file):
             return hashlib.sha256(repr(remote_stamp(self.file)).encode()).hexdigest()
         with open(from_text(self.file), "rb", buffering=0) as file:  # noqa: PTH123 - as above

@@ -21,7 +21,7 @@ SILENT_DB = -60.0
 CLIPPED_RUN = 3
 """Samples in a row at the same extreme value that count as one clipped stretch."""
 FULL_SHARE = 0.985
-"""Only what is this near to full scale is treated as clipped."""
+"""Share of full scale above which runs count as clipped."""
 SPECTRUM = 4096
 BANDWIDTH_DB = 70.0
 """Bins this far below the strongest are treated as unused ..."""
@@ -33,7 +33,7 @@ UNUSED_DB = -120.0
 class FileFacts:
     """Measurements of a sound file.
 
-    Levels are in dB re full scale 1.0; a level of silence is -120, its loudness minus infinity; what is shorter than
+    Levels are in dB re full scale 1.0; the level of silence is -120, its loudness minus infinity; sound shorter than
     0.4 s has no loudness (NaN).
 
     Attributes
@@ -63,11 +63,11 @@ class FileFacts:
     silent_share : float
         Of stretches of 50 ms below -60 dB.
     noise_floor_db : float
-        Level that a tenth of those stay under.
+        Tenth percentile of the level of stretches of 50 ms.
     bandwidth_hz : float
         Highest frequency whose mean power is within 70 dB of the strongest.
     fingerprint : str
-        SHA-256 of the decoded samples, the same whatever the container.
+        SHA-256 of the decoded samples, independent of the container.
 
     Examples
     --------
@@ -113,14 +113,14 @@ def file_facts(
     hear : Callable[[np.ndarray], object] | None
         Called with each block, shape ``(samples, channels)``, to save a second pass.
     flaws : list[str] | None
-        A list that what is wrong with the samples is added to, instead of a warning in the log.
+        A list that faults of the samples are added to, instead of warnings in the log.
     thorough : bool
         Without it, true peak and loudness, which cost half of the time, are NaN.
 
     Raises
     ------
     AudioError
-        If the file cannot be read or holds no samples.
+        If the file cannot be read or has no samples.
 
     Examples
     --------
@@ -151,8 +151,7 @@ def file_facts(
 def facts_table(
     paths: Iterable[str | Path], *, workers: int = 2, progress: Callable[[int, int], None] | None = None
 ) -> tuple[pd.DataFrame, dict[str, str]]:
-    """Measure many files with `workers` threads; return a table with one row per file, and the reasons for skipped
-    ones.
+    """Measure many files with `workers` threads; return a table with one row per file, and reasons by skipped file.
 
     Parameters
     ----------

@@ -23,8 +23,8 @@ OFFSET = -0.691
 def k_weighting(rate_hz: int) -> np.ndarray:
     """Return the K-weighting filter as two second-order sections, float64, shape ``(2, 6)``.
 
-    The standard lists coefficients at 48 kHz only; at other rates the same analogue prototypes are used by
-    the bilinear transform (a shelf of +4 dB above 1.7 kHz and a high-pass at 38 Hz), which gives the listed
+    The standard lists coefficients at 48 kHz only; at further rates, the same analog prototypes are transformed by
+    the bilinear transform (a shelf of +4 dB above 1.7 kHz and a high-pass at 38 Hz), which yields the listed
     coefficients at 48 kHz.
     """
     shelf_hz, shelf_db, shelf_q = 1681.974450955533, 3.999843853973347, 0.7071752369554196
@@ -66,7 +66,7 @@ class KWeighting:
 
 
 class LoudnessMeter:
-    """Integrated loudness of a stream: keeps one number for each tenth of a second, nothing else."""
+    """Integrated loudness of a stream, from a number per tenth of a second."""
 
     def __init__(self, rate_hz: int, channels: int) -> None:
         self.step = max(1, round(STEP_S * rate_hz))

@@ -17,12 +17,12 @@ SLEPT_S = 0.05
 BLOCK_S = 0.1
 """Sound that a microphone delivers at a time."""
 GONE_S = 3.0
-"""Time after which a sound card that delivers nothing counts as gone: many say nothing when they are unplugged."""
+"""Time without samples after which a sound card counts as unplugged; many drivers report nothing."""
 COMMON_RATE_HZ = 44_100
 
 
 class Microphone(Protocol):
-    """What takes are recorded from."""
+    """Source of recorded takes."""
 
     rate_hz: int
 
@@ -66,7 +66,7 @@ class SimulatedMicrophone:
         self._aways, self._away_s = away
 
     def record(self, seconds: float) -> np.ndarray:
-        """Return the next stretch of what is played; silence when the blocks have come to an end.
+        """Return the next samples; silence after the last block.
 
         Parameters
         ----------
@@ -89,7 +89,7 @@ class SimulatedMicrophone:
             time.sleep(min(left, SLEPT_S))
 
     def deliver(self, inlet: Inlet) -> None:
-        """Play what there is, in time, until it is over.
+        """Deliver the blocks in time, until the last.
 
         Parameters
         ----------
@@ -175,7 +175,7 @@ class SoundCard:
         self.rate_hz = self._usable(rate_hz)
 
     def _usable(self, rate_hz: int | None) -> int:
-        """The rate that is requested; else the common one, or what the device prefers."""
+        """Return the requested rate; else the usual rate, or the preferred rate of the device."""
         try:
             return self._checked(rate_hz or COMMON_RATE_HZ)
         except (ValueError, self._sounddevice.PortAudioError) as error:
@@ -192,7 +192,7 @@ class SoundCard:
         return rate_hz
 
     def _preferred(self) -> int | None:
-        """Rate that the device prefers, if there is such a device and it can be listened to at that rate."""
+        """Return the preferred rate of the device, if there is such a device and it can record at that rate."""
         try:
             return self._checked(int(self._sounddevice.query_devices(self._device, "input")["default_samplerate"]))
         except (ValueError, self._sounddevice.PortAudioError):

@@ -9,11 +9,11 @@ from typing import TypeVar
 
 Block = TypeVar("Block")
 DEPTH = 4
-"""Blocks that wait at most: enough that neither side waits for a hiccup of the other, and little memory."""
+"""Largest number of waiting blocks: enough to bridge short delays of either thread, in little memory."""
 
 
 def prefetch(blocks: Iterable[Block]) -> Iterator[Block]:
-    """Yield the same blocks; another thread makes a few ahead of time.
+    """Yield the blocks of an iterator that runs ahead in a thread.
 
     An error while making a block is raised where that block would have come.
 

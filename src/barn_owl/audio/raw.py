@@ -48,8 +48,8 @@ def stream_raw(
 ) -> Iterator[np.ndarray]:
     """Yield raw interleaved little-endian samples from a pipe or file as mono float32 blocks.
 
-    Blocks come as soon as there is sound, whatever the pipe delivers at a time. A last sample that is cut off is
-    dropped. Samples that are not finite, or far above full scale, become 0, with a warning in the log.
+    Yields blocks as soon as samples arrive. An incomplete last sample is dropped. Samples that are not finite, or far
+    above full scale, become 0, with a warning in the log.
 
     Parameters
     ----------
@@ -88,7 +88,7 @@ def stream_raw(
 def _mono(stream: BinaryIO, sample_type: str, channels: int, channel: int | Literal["mix"]) -> Iterator[np.ndarray]:
     width, decode = TYPES[sample_type]
     size, rest, warned = width * channels, b"", False
-    # read1 gives what is there; read would wait until a whole block has come.
+    # read1 returns available bytes; read would wait for a whole block.
     read = getattr(stream, "read1", stream.read)
     while raw := read(BLOCK * width):
         raw = rest + raw

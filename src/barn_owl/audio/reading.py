@@ -1,6 +1,6 @@
 """Reading sound files: facts, whole files, excerpts, and streams of blocks.
 
-Everything goes through one path, `stream_audio`, so a block stream and a whole file are the same samples.
+Files and streams share a path, `stream_audio`, so a block stream and a whole file have the same samples.
 """
 
 import logging
@@ -88,21 +88,21 @@ class AudioInfo:
 class _ForwardFile(soundfile.SoundFile):
     """A sound file that is read forward.
 
-    soundfile seeks after each read of a file that it treats as seekable, which costs time, and makes an MP3
-    decoder lose its thread: there is a click at every block. Saying no here turns that off; `seek` still works.
+    soundfile seeks after each read of a seekable file, which takes time and resets MP3 decoders, with a click at
+    every block. False turns this off; `seek` still works.
     """
 
     remote: RemoteFile | None = None
 
     def __init__(self, file: Any) -> None:
-        # As bytes, since a name may hold some that are no text.
+        # As bytes, since file names need not be valid text.
         super().__init__(file if isinstance(file, RemoteFile) else os.fsencode(file))
 
     def seekable(self) -> bool:
         return False
 
     def read(self, *arguments: Any, **settings: Any) -> np.ndarray:
-        """Read; what a file elsewhere could not give is an error, not an end."""
+        """Read bytes; a failure of a remote file raises an error instead of ending the file."""
         block = super().read(*arguments, **settings)
         if self.remote is not None and self.remote.failed is not None:
             raise self.remote.failed
@@ -182,23 +182,23 @@ def stream_audio(
 ) -> Iterator[np.ndarray]:
     """Yield an excerpt of a sound file as mono float32 blocks, shape ``(samples,)``, full scale 1.0.
 
-    Samples that are not finite become 0, and a file that ends before its header says is read as far as it goes; both
-    are logged as warnings. Memory does not grow with the file.
+    Samples that are not finite become 0, and a truncated file is read up to its end; both are logged as warnings.
+    Memory does not grow with the file.
 
     Parameters
     ----------
     path : str | Path
-        WAV, FLAC, OGG, MP3, AIFF, CAF and what else libsndfile decodes; or a URL that fsspec reads, such as
-        ``s3://bucket/night.flac`` (only the bytes needed are fetched).
+        WAV, FLAC, OGG, MP3, AIFF, CAF and further formats of libsndfile; or a URL that fsspec reads, such as
+        ``s3://bucket/night.flac`` (only the needed bytes are fetched).
     rate_hz : int | None
         Resample to this rate; None keeps the file's.
     start_s, end_s : float | None
         The excerpt in seconds; None for the start and the end of the file.
     channel : Channel
-        "mix" for the mean of all channels, the number of one, counted from 1, or "loudest" for the one with
-        the most power in the excerpt, which is decoded twice for that.
+        "mix" for the mean of all channels, a number from 1 for a single channel, or "loudest" for the channel with
+        the most power in the excerpt, which is then decoded twice.
     flaws : list[str] | None
-        A list that what is wrong with the samples is added to, instead of a warning in the log.
+        A list that faults of the samples are added to, instead of warnings in the log.
 
     Raises
     ------
@@ -214,7 +214,7 @@ def stream_audio(
     path = place(path)
     with _opened(path, all_of_it=end_s is None) as file:
         start, end = _excerpt(path, file, start_s, end_s)
-        if "data : " in file.extra_info and "(should be" in file.extra_info:  # libsndfile's own note
+        if "data : " in file.extra_info and "(should be" in file.extra_info:  # message of libsndfile
             tell_flaws(path, ["holds less sound than its header says; used as far as it goes"], flaws)
         blocks = blocks_of(path, file, start, end, flaws)
         if channel == "loudest":
@@ -304,7 +304,7 @@ def blocks_of(
 ) -> Iterator[np.ndarray]:
     """Decode samples `start` to `end` in blocks, ``(samples, channels)``; see `silence_invalid`.
 
-    What is wrong is logged, or added to `flaws`.
+    Faults are logged, or added to `flaws`.
     """
     found: list[str] = []
     invalid, position, rate = 0, start, file.samplerate
@@ -335,7 +335,7 @@ def silence_invalid(block: np.ndarray) -> int:
 def _decoded(file: soundfile.SoundFile, start: int, end: int) -> Iterator[np.ndarray]:
     """Blocks of a file as they are, up to where it ends or, with an error, where it is broken."""
     if start or file.tell():
-        # An MP3 frame needs some before it; what they decode to is thrown away.
+        # An MP3 frame depends on earlier frames, whose samples are dropped.
         warm_up = min(start, WARM_UP) if file.format in ("MP3", "MPEG") else 0
         file.seek(start - warm_up)
         file.read(warm_up, dtype="float32")
@@ -357,7 +357,7 @@ def _decoded(file: soundfile.SoundFile, start: int, end: int) -> Iterator[np.nda
 
 
 def tell_flaws(path: Path | str, found: list[str], flaws: list[str] | None) -> None:
-    """Add what is wrong with a recording to `flaws` or, without those, to the log."""
+    """Add faults of a recording to `flaws` or, without it, to the log."""
     if flaws is not None:
         flaws.extend(found)
         return
@@ -366,7 +366,7 @@ def tell_flaws(path: Path | str, found: list[str], flaws: list[str] | None) -> N
 
 
 def one_channel(block: np.ndarray, channel: int | Literal["mix"]) -> np.ndarray:
-    """Take one channel of a block, ``(samples, channels)``, or the mean of all."""
+    """Return a channel of a block, ``(samples, channels)``, or the mean of all channels."""
     if channel == "mix" or block.shape[1] == 1:
         return mean_of_channels(block)
     return np.ascontiguousarray(block[:, channel - 1])

@@ -33,7 +33,7 @@ WAITS_S = (0.5, 1.0, 2.0, 4.0)
 STALL_S = 30.0
 """How long a server may be silent, each time that it is tried."""
 PROTOCOLS = ("https", "http", "s3", "gs", "az", "file")
-"""Protocols of URLs that are read; others may run code, write to caches, or chain to further URLs."""
+"""Protocols of URLs that are read; further protocols may run code, write to caches, or chain to further URLs."""
 PERMANENT_ERRORS = (FileNotFoundError, PermissionError, IsADirectoryError, NotImplementedError)
 """Errors that trying again does not help."""
 
@@ -44,7 +44,7 @@ def is_elsewhere(name: str | Path) -> bool:
 
 
 def place(name: str | Path) -> Path | str:
-    """Return the path that a name says, as it is opened, or the URL as it is."""
+    """Return a path as it is opened, or a URL unchanged."""
     return str(name) if is_elsewhere(name) else Path(from_text(str(name)))
 
 
@@ -91,7 +91,7 @@ def files_below(url: str) -> list[str]:
 
 
 def remote_stamp(url: str) -> tuple[str, int, int]:
-    """Say by what a file elsewhere is known again: its URL, its size, and a number from what its store says of it."""
+    """Return the identity of a remote file: its URL, its size, and a hash of the facts from its store."""
     system, path = _system(url)
     try:
         facts = _steadily(lambda: system.info(path))
@@ -106,9 +106,9 @@ def remote_stamp(url: str) -> tuple[str, int, int]:
 
 @contextmanager
 def opened_elsewhere(url: str, *, all_of_it: bool = False) -> Iterator["RemoteFile"]:
-    """Open a file that a URL names; all_of_it : whether it will be read from one end to the other.
+    """Open the file at a URL; all_of_it : whether it is read from start to end.
 
-    Raises AudioError when that is not possible, and says why.
+    Raises AudioError, with the reason, when it cannot be opened.
     """
     system, path = _system(url)
     try:
@@ -121,10 +121,10 @@ def opened_elsewhere(url: str, *, all_of_it: bool = False) -> Iterator["RemoteFi
 
 
 class RemoteFile(io.RawIOBase):
-    """A file elsewhere, as a decoder reads it: what fails for a while is tried again.
+    """A remote file for a decoder; temporary failures are retried.
 
-    A decoder in C cannot pass on an error of Python. So what failed for good is kept in ``failed``, and no more bytes
-    come; who decodes looks there afterwards.
+    Decoders in C cannot pass on Python errors, so a permanent failure is stored in ``failed``, the file ends, and the
+    caller checks ``failed`` after decoding.
     """
 
     def __init__(self, url: str, file: Any) -> None:
@@ -133,11 +133,11 @@ class RemoteFile(io.RawIOBase):
         self.failed: AudioError | None = None
 
     def readable(self) -> bool:
-        """Say yes."""
+        """Return True."""
         return True
 
     def seekable(self) -> bool:
-        """Say yes."""
+        """Return True."""
         return True
 
     def seek(self, offset: int, whence: int = io.SEEK_SET) -> int:
@@ -145,7 +145,7 @@ class RemoteFile(io.RawIOBase):
         return int(self._file.seek(offset, whence))
 
     def tell(self) -> int:
-        """Say which byte comes next."""
+        """Return the position of the next byte."""
         return int(self._file.tell())
 
     def readinto(self, buffer: Any) -> int:
@@ -184,7 +184,7 @@ def _system(url: str) -> tuple[Any, str]:
         options = {"client_kwargs": {"timeout": silence}}
     try:
         system, path = fsspec.core.url_to_fs(url, **options)
-    except Exception as error:  # each protocol has errors of its own for an invalid address
+    except Exception as error:  # each protocol has its errors for an invalid address
         raise AudioError(f"{url} cannot be read: {error}") from error
     return system, path
 
@@ -202,16 +202,16 @@ def _steadily(get: Callable[[], Got]) -> Got:
 
 
 def _is_for_good(error: Exception) -> bool:
-    """Whether trying again does not help: the file is not there, or access is denied, as the store itself says."""
+    """Return whether a retry is useless: the file is missing, or access is denied, as reported by the store itself."""
     status = _status(error)
     if status:
         return 400 <= status < 500 and status not in (408, 429)
-    # What was caused by something else, a connection that failed for example, only looks so.
+    # An error with a different cause, such as a failed connection, may be temporary.
     return isinstance(error, PERMANENT_ERRORS) and error.__cause__ is None
 
 
 def _status(error: BaseException | None) -> int:
-    """What a web server answered, as an error or what caused it says; 0 if nothing does."""
+    """Return the HTTP status in an error or its cause; 0 without a status."""
     while error is not None:
         status = getattr(error, "status", 0)
         if isinstance(status, int) and status:

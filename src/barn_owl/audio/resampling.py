@@ -12,7 +12,7 @@ MAX_RATE_HZ = 10_000_000
 
 
 class Resampler:
-    """Takes mono float32 blocks of one continuous signal and gives them at another rate."""
+    """Streaming resampler of mono float32 blocks of a continuous signal."""
 
     def __init__(self, from_hz: int, to_hz: int) -> None:
         for rate_hz in (from_hz, to_hz):
@@ -32,7 +32,7 @@ class Resampler:
 
 
 def resample_blocks(blocks: Iterable[np.ndarray], from_hz: int, to_hz: int) -> Iterator[np.ndarray]:
-    """Resample mono float32 `blocks` as one continuous signal; empty results are not passed on."""
+    """Resample mono float32 `blocks` of a continuous signal; empty blocks are dropped."""
     resampler = Resampler(from_hz, to_hz)
     for block in blocks:
         out = resampler.push(block)
@@ -44,7 +44,7 @@ def resample_blocks(blocks: Iterable[np.ndarray], from_hz: int, to_hz: int) -> I
 
 
 def resample(samples: np.ndarray, from_hz: int, to_hz: int) -> np.ndarray:
-    """Resample `samples` from one rate to another; mono, float32. Types and shapes as for `barn_owl.FrontEnd.frames`.
+    """Resample `samples`; returns mono float32. Types and shapes as for `barn_owl.FrontEnd.frames`.
 
     Parameters
     ----------

@@ -1,4 +1,4 @@
-"""Samples given as arrays: checks of type and shape, at the entrance of public functions."""
+"""Checks of type and shape of samples, at the entrance of public functions."""
 
 from typing import Any
 
@@ -9,7 +9,7 @@ from barn_owl.errors import AudioError
 MAX_CHANNELS = 64
 """Largest number of channels; a second axis that is longer means an array with channels first."""
 FULL_SCALE = {np.dtype(np.uint8): 2.0**7, np.dtype(np.int16): 2.0**15, np.dtype(np.int32): 2.0**31}
-"""Integer types of samples, with the value of full scale; unsigned ones are centered on it."""
+"""Integer types of samples, with the value of full scale; unsigned types are centered on it."""
 
 
 def as_samples(samples: Any, name: str = "samples") -> np.ndarray:

@@ -10,11 +10,11 @@ from barn_owl.audio.samples import as_mono, as_samples
 from barn_owl.errors import PlanError
 
 FRAME_S = 0.01
-"""Length of what is measured at once: shorter than any gap that is worth cutting."""
+"""Length of a level measurement: shorter than any gap worth cutting."""
 QUIET_SHARE = 0.1
 """Share of the frames that are treated as background: a cut clip is mostly sound."""
 LOWEST_DB = -120.0
-"""What digital silence is treated as: below 16 and above 24 bit."""
+"""Level of digital silence: below 16 and above 24 bit."""
 
 
 def decibel(amplitude: np.ndarray | float) -> np.ndarray:
@@ -46,8 +46,8 @@ def set_level(samples: np.ndarray, rate_hz: int, target_db: float, *, measure: s
     Returns
     -------
     np.ndarray
-        Float32 of the same shape, which may exceed full scale. Silence, which has no level, comes back as it
-        is; what is too short for a loudness (0.4 s) is brought to that RMS.
+        Float32 of the same shape, which may exceed full scale. Silence is returned unchanged; sound too short for a
+        loudness (0.4 s) is scaled to the RMS instead.
 
     Raises
     ------
@@ -82,7 +82,7 @@ class Gate:
         Above the quiet of the sound (the level a tenth of its frames stay under), activity begins above the
         first and ends below the second.
     lowest_db : float
-        What is below this level re 1.0 is never active.
+        Level re 1.0 below which sound is never active.
     hold_s : float
         Gaps up to this length are closed.
     pad_s : float
@@ -125,8 +125,8 @@ def find_activity(samples: np.ndarray, rate_hz: int, gate: Gate | None = None) -
     Returns
     -------
     np.ndarray
-        Start and end of each stretch in seconds, float64, shape ``(stretches, 2)``, in order and apart. Sound
-        that is steady from beginning to end is one stretch, unless it is below ``gate.lowest_db``.
+        Start and end of each stretch in seconds, float64, shape ``(stretches, 2)``, in order and without overlap.
+        Steady sound is a single stretch, unless it is below ``gate.lowest_db``.
 
     Raises
     ------
@@ -148,7 +148,7 @@ def find_activity(samples: np.ndarray, rate_hz: int, gate: Gate | None = None) -
     quiet = max(float(np.quantile(level, QUIET_SHARE)), gate.lowest_db)
     runs = two_threshold_runs(level, quiet + gate.threshold_db, quiet + gate.release_db)
     if not len(runs) and np.median(level) > gate.lowest_db:
-        runs = np.array([[0, len(level)]])  # nothing stands out because it never stops
+        runs = np.array([[0, len(level)]])  # steady sound has no quiet to compare with
     times = runs * hop / rate_hz
     times = _joined(times, gate.hold_s)
     times = times[times[:, 1] - times[:, 0] >= gate.min_duration_s]
@@ -157,7 +157,7 @@ def find_activity(samples: np.ndarray, rate_hz: int, gate: Gate | None = None) -
 
 
 def two_threshold_runs(values: np.ndarray, on: float, off: float) -> np.ndarray:
-    """Runs of `values` above `off` that reach `on`: first and last-plus-one, shape ``(runs, 2)``."""
+    """Return runs of `values` above `off` that reach `on`: first and last-plus-one index, ``(runs, 2)``."""
     above = np.concatenate([[False], values >= off, [False]])
     runs = np.flatnonzero(above[1:] != above[:-1]).reshape(-1, 2)
     reached = np.concatenate([[0], np.cumsum(values >= on)])

@@ -14,7 +14,7 @@ from barn_owl.errors import AudioError
 WAITING_S = 10.0
 """Sound that waits at most for who listens; a hiccup of the machine is shorter."""
 TICK_S = 0.25
-"""How often one who waits for sound is given the chance to do something else."""
+"""Interval at which a waiting consumer is woken."""
 AGAIN_S = 1.0
 """Pause before a device that went away is tried again."""
 
@@ -45,7 +45,7 @@ class Source(Protocol):
     """Whether it is tried again when it fails."""
 
     def deliver(self, inlet: "Inlet") -> None:
-        """Give mono float32 blocks to `inlet` until it is closed or the sound is over; AudioError when it fails.
+        """Put mono float32 blocks into `inlet` until it is closed or the sound ends; raises AudioError on failure.
 
         Parameters
         ----------
@@ -55,10 +55,10 @@ class Source(Protocol):
 
 
 class Inlet:
-    """Where a source puts its blocks, and who listens takes them from; one thread each.
+    """Queue between a source and its consumer, each in a thread.
 
-    A source that cannot wait, such as a sound card, says ``put``: what finds no room is lost, and counted. One that
-    can says ``put_blocking``.
+    Sources that cannot wait, such as sound cards, use ``put``: blocks without room are dropped and counted. Sources
+    that can wait use ``put_blocking``.
     """
 
     def __init__(self, rate_hz: int, *, waiting_s: float = WAITING_S) -> None:
@@ -67,7 +67,7 @@ class Inlet:
         self._waiting = self._lost = 0
         self._changed = threading.Condition()
         self.closed = False
-        """No one takes anything any more."""
+        """Return whether the consumer has stopped."""
 
     def put(self, block: np.ndarray) -> None:
         """Add a block, or lose it if too much waits already."""
@@ -94,7 +94,7 @@ class Inlet:
         self._changed.notify_all()
 
     def lose(self, lost_s: float, why: str) -> None:
-        """Say that sound was lost before it came here."""
+        """Report samples that were lost before this point."""
         with self._changed:
             self._blocks.append(Break(lost_s, why))
             self._changed.notify_all()
@@ -121,7 +121,7 @@ class Inlet:
 def incoming(source: Source, *, stop: threading.Event | None = None) -> Iterator[np.ndarray | Break | None]:
     """Yield blocks from a source until it ends or `stop` is set; None when no block arrived for a moment.
 
-    A source that fails and may come back is tried again and again, and a `Break` says for how long it was away.
+    A failed source is reopened again and again, and a `Break` reports the length of the gap.
 
     Parameters
     ----------
@@ -150,7 +150,7 @@ def incoming(source: Source, *, stop: threading.Event | None = None) -> Iterator
                 yield block
         finally:
             inlet.close()
-            # One that hangs in a call to its device is left behind: it ends with the process.
+            # A thread that hangs in a driver is left behind and ends with the process.
             thread.join(timeout=AGAIN_S)
         if stop.is_set() or not failed:
             return

@@ -13,13 +13,13 @@ from barn_owl.names import from_text
 LARGEST = 1 << 20
 """Bytes of a chunk that are looked at; a time stamp is at its beginning."""
 DATE_AT = 320
-"""Where ``bext`` holds the date, ``2026-03-14``, and behind it the time, ``22:15:00``: EBU Tech 3285, section 2.3."""
+"""Offset of the date in ``bext``, ``2026-03-14``, and then of the time, ``22:15:00``: EBU Tech 3285, section 2.3."""
 
 
 def broadcast_start(path: str | Path) -> datetime | None:
     """Read the start time of a recording from its ``bext`` (EBU Tech 3285) or ``iXML`` chunk, without a time zone.
 
-    None where the file is no WAV, cannot be read or holds no such time.
+    None where the file is no WAV, cannot be read or has no such time.
 
     Parameters
     ----------
@@ -36,7 +36,7 @@ def broadcast_start(path: str | Path) -> datetime | None:
                 if found is not None:
                     return found
     except OSError:
-        return None  # whoever reads the sound will say what is wrong
+        return None  # errors are reported by the reader of the sound
     return None
 
 
@@ -50,7 +50,7 @@ def _chunks(file: IO[bytes]) -> Iterator[tuple[bytes, bytes]]:
         begin = file.tell()
         if name in (b"bext", b"iXML"):
             yield name, file.read(min(size, LARGEST))
-        if size == 0xFFFFFFFF:  # the samples of an RF64 file: their size stands elsewhere
+        if size == 0xFFFFFFFF:  # samples of an RF64 file: their size is in a different chunk
             return
         file.seek(begin + size + size % 2)
 
@@ -69,7 +69,7 @@ def _of_xml(content: bytes) -> str:
 
 
 def _parsed(text: str) -> datetime | None:
-    """Date and time, one after the other; any separators will do, as writers differ."""
+    """Return date and time from a text with any separators, which differ between writers."""
     digits = "".join(character for character in text if character.isascii() and character.isdigit())
     try:
         return datetime.strptime(digits, "%Y%m%d%H%M%S")

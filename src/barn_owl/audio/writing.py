@@ -11,7 +11,7 @@ from barn_owl.errors import AudioError
 from barn_owl.files import whole_file
 
 BLOCK = 65_536
-"""Samples encoded at a time: some versions of libsndfile crash on one large OGG write."""
+"""Samples encoded at a time: some versions of libsndfile crash on large OGG writes."""
 USUAL = {".ogg": "VORBIS", ".oga": "VORBIS", ".opus": "OPUS", ".mp3": "MPEG_LAYER_III"}
 FORMATS = {".oga": "OGG", ".opus": "OGG", ".aif": "AIFF"}
 
@@ -31,8 +31,8 @@ def write_audio(
     rate_hz : int
         Sample rate.
     encoding : str | None
-        A libsndfile subtype, such as ``PCM_16``, ``PCM_24`` or ``FLOAT``; None for ``PCM_16``, or what a
-        compressed format always has.
+        A libsndfile subtype, such as ``PCM_16``, ``PCM_24`` or ``FLOAT``; None for ``PCM_16``, or the default of a
+        compressed format.
     force : bool
         Whether an existing file is overwritten.
 

@@ -1,4 +1,4 @@
-"""Classifiers: the built-in ones, and the parts to add another. Loads no trainer, and a classifier only when used."""
+"""Built-in classifiers, and the parts of custom classifiers. Loads no trainer, and a classifier only when used."""
 
 from barn_owl.arguments import attach
 

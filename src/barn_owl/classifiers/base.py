@@ -1,8 +1,7 @@
 """The interface of a trained classifier: frames in, scores per step out.
 
-A classifier sees frames, ``(frames, features)``. Its step *i* looks at the `window` frames from frame ``i * step``
-on, and tells what sounds in the middle of them. Nothing else of the recording counts, so an excerpt gets the scores
-that it has within the recording.
+A classifier scores frames, ``(frames, features)``. Step *i* sees the `window` frames from frame ``i * step`` on and
+describes their center. It depends on nothing outside its window, so an excerpt has the scores of its recording.
 """
 
 from dataclasses import dataclass
@@ -15,19 +14,19 @@ from barn_owl.network.loss import softmax
 
 @dataclass(frozen=True, kw_only=True)
 class Cost:
-    """What a classifier costs: numbers it keeps, and multiply-adds to score a second of sound."""
+    """Cost of a classifier: number of weights, and multiply-adds per second of sound."""
 
     weights: int
     multiply_adds: int
 
 
 class FrameScores(NamedTuple):
-    """What a classifier says, step by step.
+    """Scores of a classifier, step by step.
 
     sounds, onsets : log-odds that a label sounds, and that it begins there, ``(steps, labels)``; where stretches are
-    named as a whole, that any label sounds whose sounds are events, ``(steps, 1)``. naming : logits of the labels,
-    then of none of them, then the attention of the step, ``(steps, labels + 2)``: a stretch of sound is named by
-    `segment_logits`. embedding : input of all these outputs, ``(steps, features)``; similar sounds are close to each other.
+    from segments, of any label with events, ``(steps, 1)``. label_logits : logits of the labels and of none of them,
+    then the attention of the step, ``(steps, labels + 2)``; see `segment_logits`. embedding : input of the outputs,
+    ``(steps, features)``; similar sounds have similar embeddings.
     """
 
     activity: np.ndarray
@@ -66,11 +65,11 @@ class Classifier(Protocol):
     window: int
     step: int
     has_onsets: bool
-    """Whether it tells where sounds begin; unless several may sound at once, whatever label sounds is then followed
-    as one, and named as a whole."""
+    """Whether it has onset scores; then, unless labels overlap, the activity of all labels is tracked together, and
+    segments are classified as wholes."""
 
     def frame_scores(self, frames: np.ndarray, extras: np.ndarray | None = None) -> FrameScores:
-        """Return what it says of all steps that fit into `frames`.
+        """Return the scores of all steps that fit into `frames`.
 
         extras : what further columns of the table say, ``(extras,)``, for a classifier that looks at them.
 
@@ -84,10 +83,10 @@ class Classifier(Protocol):
         """Return all that was learned, by name."""
 
     def config(self) -> dict[str, Any]:
-        """Return what is needed to build the classifier again before its arrays are loaded."""
+        """Return the settings needed to rebuild the classifier before its arrays are loaded."""
 
     def cost(self, hop_s: float) -> Cost:
-        """Say how large it is and how much work a second is, with a frame every `hop_s` seconds.
+        """Return the number of weights and the multiply-adds per second, with a frame every `hop_s` seconds.
 
         Parameters
         ----------
@@ -107,8 +106,8 @@ class WholeClipClassifier(Protocol):
 def clip_logits(
     classifier: Classifier, scores: FrameScores, frames: np.ndarray, extras: np.ndarray | None = None
 ) -> np.ndarray:
-    """Logits of each label for a clip, ``(labels,)``: those of its steps as one stretch, and, of one of
-    `WholeClipClassifier`, the mean with what that says of all its frames at once.
+    """Return logits of each label for a clip, ``(labels,)``: segment logits of its steps; for a
+    `WholeClipClassifier`, their mean with the logits of all frames at once.
 
     scores : of the steps of the clip and its padding; frames : of the clip alone, as the classifier takes
     them.

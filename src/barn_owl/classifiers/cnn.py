@@ -23,25 +23,25 @@ COST_STEPS = 100
 
 
 def body_of(settings: NetworkSettings, level: Level, number: int) -> list[Layer]:
-    """Make the layers of a network except for its head; they hold no weights yet."""
+    """Create the layers of a network without its head; they have no weights yet."""
     before: list[Layer] = [RelativeLevel(level.frames, level.range_db)] if level.frames else []
     return [*before, *layers_for(settings, number)]
 
 
 def outputs_of(labels: int, *, multilabel: bool) -> int:
-    """Count what a network gives for a step: see `split_outputs`."""
+    """Count the outputs of a network per step; see `split_outputs`."""
     return 2 * (labels if multilabel else 1) + labels + 2
 
 
 def split_outputs(outputs: np.ndarray, labels: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """The parts of what a network gives, ``(..., 2 tracks + labels + 2)``: sounds, begins, naming; see
+    """Split network outputs, ``(..., 2 tracks + labels + 2)``, into activity, onsets and label logits; see
     `FrameScores`."""
     tracks = (outputs.shape[-1] - labels - 2) // 2
     return outputs[..., :tracks], outputs[..., tracks : 2 * tracks], outputs[..., 2 * tracks :]
 
 
 def receptive_field(layers: list[Layer]) -> tuple[int, int]:
-    """Frames that a step of layers looks at, and from one step to the next."""
+    """Return receptive field and stride of a sequence of layers, in frames."""
     window, step = 1, 1
     for layer in layers:
         window += (layer.span - 1) * step
@@ -50,12 +50,11 @@ def receptive_field(layers: list[Layer]) -> tuple[int, int]:
 
 
 class Convolutional:
-    """Networks over frames, and the mean of what they say. Nothing is padded in time, and neighboring steps share
-    their convolutions.
+    """Convolutional networks over frames, whose outputs are averaged. Nothing is padded in time, and neighboring
+    steps share their convolutions.
 
-    Each tells for a step whether something sounds and whether it begins: any label that is an event or, with
-    `multilabel`, each label on its own. In addition to that it gives each label a logit that stretches of sound are
-    named by, and the step as a whole its attention.
+    Outputs per step: activity and onset of any label with events or, with `multilabel`, of each label; a logit for
+    each label and for none of them; attention.
     """
 
     name, has_onsets = "cnn", True
@@ -80,7 +79,7 @@ class Convolutional:
         return max(0, (frames - self.window) // self.step + 1)
 
     def frame_scores(self, frames: np.ndarray, extras: np.ndarray | None = None) -> FrameScores:  # noqa: ARG002
-        """Return what the networks say of all steps; see `Classifier`."""
+        """Return the mean outputs of the networks for all steps; see `Classifier`."""
         if not self._folded:
             self._folded = [network.folded() for network in self.networks]
         x, scratch, first = swap_batch_and_time(frames[None, :, :, None]), Fresh(), 0
@@ -99,7 +98,7 @@ class Convolutional:
         return FrameScores(*split_outputs(output, self.labels), np.concatenate(embeddings, axis=1))
 
     def part(self, number: int) -> "Convolutional":
-        """Return a classifier of one of the networks alone, which shares its weights."""
+        """Return a classifier with a single network, which shares its weights."""
         made = copy(self)
         made.settings = self.settings.only(number)
         made.networks, made._folded = [self.networks[number]], []
@@ -114,7 +113,7 @@ class Convolutional:
         }
 
     def load_state(self, arrays: dict[str, np.ndarray]) -> None:
-        """Set what `arrays` gave; raises KeyError or ValueError when it does not fit."""
+        """Set the arrays of `state`; raises KeyError or ValueError when they do not fit."""
         for number, network in enumerate(self.networks):
             prefix = f"{number}."
             network.load_state(
@@ -145,7 +144,7 @@ def networks_in(classifier: Classifier) -> Convolutional | None:
 
 
 class CnnConfig(Settings):
-    """What a model file says of it."""
+    """Entry of a `cnn` in a model file."""
 
     name: str
     settings: NetworkSettings

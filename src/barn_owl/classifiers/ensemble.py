@@ -1,4 +1,4 @@
-"""Several trained classifiers as one: the mean of their scores."""
+"""Ensembles of trained classifiers, whose scores are averaged."""
 
 from typing import Any
 
@@ -13,7 +13,7 @@ from barn_owl.settings import Settings
 class Ensemble:
     """Classifiers with the same labels and steps, each with the standardization it was trained with.
 
-    The log-odds of the whole are the mean of those of the members.
+    Mean of the log-odds of several classifiers.
     """
 
     name = "ensemble"
@@ -31,7 +31,7 @@ class Ensemble:
             self.whole = self._whole
 
     def frame_scores(self, frames: np.ndarray, extras: np.ndarray | None = None) -> FrameScores:
-        """Return the mean log-odds, and what the members decide by, side by side; see `Classifier`.
+        """Return mean log-odds, and the embeddings of the members side by side; see `Classifier`.
 
         The frames are not standardized: each member does that itself.
         """
@@ -72,7 +72,7 @@ class Ensemble:
 
 
 class EnsembleConfig(Settings):
-    """What a model file says of it: the same of each member."""
+    """Entry of an ensemble in a model file: the entries of its members."""
 
     name: str
     members: list[Any] = Field(min_length=1, max_length=64)

@@ -1,9 +1,9 @@
 """The int8 classifier: a quantized cnn, computed in integers as on a small device.
 
-Values are int8, ``real = (value - zero) * scale``, weights int8 with a scale for each channel that comes out; sums
-are int32, and brought to the scale of the next stage by a whole multiplier and a shift. Jacob et al., "Quantization
-and Training of Neural Networks for Efficient Integer-Arithmetic-Only Inference", CVPR 2018. Every step is exact, so
-that C code gives the same numbers bit for bit.
+Values are int8, ``real = (value - zero) * scale``, weights int8 with a scale per output channel; sums are int32, and
+rescaled for the next stage by an integer multiplier and a shift. Jacob et al., "Quantization and Training of Neural
+Networks for Efficient Integer-Arithmetic-Only Inference", CVPR 2018. Arithmetic is exact, so C code agrees bit for
+bit.
 """
 
 from collections.abc import Iterator
@@ -30,12 +30,11 @@ SIZES = ("kind", "given", "out", "taps", "stride", "dilation", "before", "rectif
 
 @dataclass(frozen=True, kw_only=True)
 class QuantizedStage:
-    """What a stage is computed with alongside its sizes.
+    """Quantized arrays of a stage.
 
     kernel : int8, in the shape of the stage's. bias : int32, ``(channels out,)``. scales : int32 ``(channels out,
-    2)``, multiplier and shift; of a residual stage ``(2, 2)``: multipliers of what was made inside and of the input,
-    and the zero of what was made. steps : of the last stage, what its sums are multiplied by, float32 ``(channels
-    out,)``.
+    2)``, multiplier and shift; of a residual stage ``(2, 2)``: multipliers of the inner output and of the input, and
+    the zero of the inner output. steps : scale of the sums of the last stage, float32 ``(channels out,)``.
     """
 
     zero_in: int
@@ -47,7 +46,7 @@ class QuantizedStage:
 
 
 class Quantized:
-    """Networks in whole numbers over levels in floats, and the mean of what they say."""
+    """Networks in integer arithmetic over levels in float32, whose outputs are averaged."""
 
     name, has_onsets = "int8", True
 
@@ -68,18 +67,18 @@ class Quantized:
         self.window, self.step, self.labels = window, step, labels
 
     def frame_scores(self, frames: np.ndarray, extras: np.ndarray | None = None) -> FrameScores:  # noqa: ARG002
-        """Return what the networks say of all steps; see `Classifier`."""
+        """Return the mean outputs of the networks for all steps; see `Classifier`."""
         return self.steps_of(self.given(frames))
 
     def given(self, frames: np.ndarray) -> np.ndarray:
-        """What the networks are given of frames: levels as int8, ``(steps, bands)``."""
+        """Return the input of the networks: levels as int8, ``(steps, bands)``."""
         if self.level.frames:
             frames = relative_level(frames[:, :, None], self.level.frames, self.level.range_db)[:, :, 0]
         steps = np.floor(frames * np.float32(1 / self.input_scale) + np.float32(0.5)) + self.input_zero
         return np.asarray(steps.clip(LOWEST, HIGHEST), dtype=np.int8)
 
     def steps_of(self, given: np.ndarray) -> FrameScores:
-        """Return what the networks say of levels in int8, ``(steps, bands)``."""
+        """Return the mean outputs of the networks for levels in int8, ``(steps, bands)``."""
         logits, embeddings = [], []
         for stages, numbers in zip(self.networks, self.stages, strict=True):
             made, embedding = _run(stages, iter(numbers), given[:, :, None])
@@ -89,7 +88,7 @@ class Quantized:
         return FrameScores(*split_outputs(output, self.labels), np.concatenate(embeddings, axis=1))
 
     def state(self) -> dict[str, np.ndarray]:
-        """Numbers of all stages, with those of the network and the stage in front."""
+        """Return the arrays of all stages, prefixed with the numbers of network and stage."""
         return {
             f"{network}.{number}.{name}": array
             for network, stages in enumerate(self.stages)
@@ -99,7 +98,7 @@ class Quantized:
         }
 
     def config(self) -> dict[str, Any]:
-        """Sizes of all stages, and what values mean."""
+        """Return the sizes of all stages, and scales and zeros of their values."""
         return {
             "networks": [[_described(stage) for stage in stages] for stages in self.networks],
             "zeros": [[[stage.zero_in, stage.zero_out] for stage in stages] for stages in self.stages],
@@ -112,7 +111,7 @@ class Quantized:
 
     @classmethod
     def rebuilt(cls, shape: dict[str, Any], arrays: dict[str, np.ndarray], labels: int) -> "Quantized":
-        """Build one again from its ``shape`` and ``arrays``; raises KeyError or ValueError when they do not fit."""
+        """Rebuild a stage from its ``shape`` and ``arrays``; raises KeyError or ValueError when they do not fit."""
         networks, stages = [], []
         for number, (described, zeros) in enumerate(zip(shape["networks"], shape["zeros"], strict=True)):
             own, place = [], f"{number}."
@@ -222,7 +221,7 @@ def _int8(x: np.ndarray) -> np.ndarray:
 
 
 def graph_in(classifier: Classifier) -> "Convolutional | Quantized | None":
-    """Return a classifier that can be handed over to other programs, None for another kind."""
+    """Return a classifier that can be exported, None for a different kind."""
     return classifier if isinstance(classifier, Convolutional | Quantized) else None
 
 
@@ -254,7 +253,7 @@ Byte = Annotated[int, Field(ge=-128, le=127)]
 
 
 class Int8Config(Settings):
-    """What a model file says of it."""
+    """Entry of an int8 classifier in a model file."""
 
     name: str
     networks: list[Annotated[list[StageConfig], Field(min_length=1, max_length=256)]] = Field(

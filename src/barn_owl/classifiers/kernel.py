@@ -49,12 +49,12 @@ class Kernel:
         }
 
     def multiply_adds(self) -> int:
-        """One for each feature and label of each landmark."""
+        """Return the number of features and labels per landmark, times landmarks."""
         return self.landmarks.size + self.coefficients.size
 
 
 def alike(rows: np.ndarray, others: np.ndarray, width: float) -> np.ndarray:
-    """How alike each of `rows` is to each of `others`: ``exp(-d^2 / (2 width^2 features))``; ``(rows, others)``."""
+    """Return the Gaussian kernel between two sets of rows: ``exp(-d^2 / (2 width^2 features))``; ``(rows, others)``."""
     squares = squared_distances(rows, others)
     squares *= -1 / (2 * width**2 * rows.shape[1])
     return np.asarray(np.exp(squares, out=squares))
@@ -67,7 +67,7 @@ SMALLEST = 1e-6
 
 
 def candidates(task: RowTask, settings: KernelSettings) -> Iterator[Candidate]:
-    """Give a candidate for each width and penalty.
+    """Yield a candidate for each width and penalty.
 
     With no more rows than landmarks this is kernel logistic regression itself; else the rows are seen through a drawn
     part of them: Williams and Seeger, "Using the Nystroem Method to Speed Up Kernel Machines", NIPS 2000.

@@ -1,8 +1,8 @@
-"""Kinds of classifiers and their registry: everything known about a classifier before it is trained.
+"""Kinds of classifiers and their registry: properties of a classifier before it is trained.
 
-A kind is a module of this package that has a `KIND`; `BUILT_IN` lists them. Another package adds one by an entry
-point of the group ``barn_owl.classifiers`` that names its `ClassifierKind`, a program by `register_classifier`.
-Plans, command line, model files, rankings, searches and exports follow from it.
+A kind is the `KIND` of a module of this package, listed in `BUILT_IN`. Packages add kinds by an entry point of the
+group ``barn_owl.classifiers`` for their `ClassifierKind`, programs by `register_classifier`. Plans, command line,
+model files, rankings, searches and exports follow from it.
 """
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
@@ -19,7 +19,7 @@ from barn_owl.settings import Settings
 from barn_owl.wording import nearest_to
 
 BUILT_IN = ("majority", "nearest", "logistic", "kernel", "trees", "mlp", "cnn", "int8", "ensemble")
-"""Modules of this package with a kind, those that a plan can name from the simplest up."""
+"""Modules of this package with a kind, from the simplest up."""
 GROUP = "barn_owl.classifiers"
 
 
@@ -38,7 +38,7 @@ class Rebuild(Protocol):
 
 @dataclass(frozen=True, kw_only=True)
 class ClassifierKind:
-    """A kind of classifier: how models of it are stored, and what they support.
+    """A kind of classifier: storage of its models, and supported features.
 
     Attributes
     ----------
@@ -59,7 +59,7 @@ class ClassifierKind:
     searched : Mapping[str, Sequence[Any]]
         Keys of the plan that a search varies, with their values.
     drawn : int
-        Weight of the classifier when a search draws one.
+        Relative frequency of the classifier in a search.
     """
 
     name: str
@@ -96,9 +96,9 @@ class RowsKind(ClassifierKind):
     searched : Mapping[str, Sequence[Any]]
         Keys of the plan that a search varies, with their values.
     drawn : int
-        Weight of the classifier when a search draws one.
+        Relative frequency of the classifier in a search.
     candidates : Callable[[Any, Any], Iterator[Any]]
-        Yields a `Candidate` after the other for a `RowTask` and settings.
+        Yields candidates for a `RowTask` and settings.
     stops : Callable[[Any], tuple[float, int]]
         For settings, after how many candidates without improvement to stop, and their largest number (0: unknown).
     """
@@ -130,14 +130,14 @@ class NetworkKind(ClassifierKind):
     searched : Mapping[str, Sequence[Any]]
         Keys of the plan that a search varies, with their values.
     drawn : int
-        Weight of the classifier when a search draws one.
+        Relative frequency of the classifier in a search.
     network : Callable[..., Any]
         Builds the untrained classifier: of rows from ``(features, labels, settings, rng)``; if `sees_frames`, from
         ``(features, labels, settings, level, rng, multilabel=...)``.
     count : Callable[[Any], int]
         Number of networks for settings; they are trained in parallel.
     only : Callable[[Any, int], Any]
-        Settings of one of the networks.
+        Settings of a single network, by its number.
     check : Callable[[Any, int], None]
         Raises ValueError for settings that do not suit this number of features.
     """
@@ -157,7 +157,7 @@ def register_classifier(kind: ClassifierKind) -> None:
     Parameters
     ----------
     kind : ClassifierKind
-        The kind; `rows_kind` creates one of a classifier of pooled windows.
+        The kind; `rows_kind` creates the kind of a classifier of pooled windows.
 
     Raises
     ------
@@ -191,7 +191,7 @@ def register_classifier(kind: ClassifierKind) -> None:
 
 
 def kind_of(name: str) -> ClassifierKind:
-    """Return a kind by its name; raises ValueError for one that no one knows."""
+    """Return a kind by its name; raises ValueError for an unknown name."""
     if name in BUILT_IN and name not in _known:
         _known[name] = import_module(f"barn_owl.classifiers.{name}").KIND
     found = _known.get(name) or installed(GROUP).get(name)
@@ -201,7 +201,7 @@ def kind_of(name: str) -> ClassifierKind:
 
 
 def kinds() -> list[ClassifierKind]:
-    """Kinds that a plan can name, from the simplest up; those of other packages at the end."""
+    """Return the kinds that a plan can name, from the simplest up, then custom kinds."""
     every = [kind_of(name) for name in dict.fromkeys([*BUILT_IN, *_known, *installed(GROUP)])]
     return [kind for kind in every if kind.settings is not None]
 

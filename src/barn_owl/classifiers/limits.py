@@ -19,7 +19,7 @@ def check_window(frames: int, features: int) -> None:
 
 
 def check_size(requested: int, arrays: Mapping[str, np.ndarray]) -> None:
-    """Raise ValueError when a network would have more weights than the file holds numbers."""
+    """Raise ValueError when a network would have more weights than the file has numbers."""
     held = sum(array.size for array in arrays.values())
     if requested > held:
         raise ValueError(f"the network that it describes has {requested} weights, the file holds {held} numbers")

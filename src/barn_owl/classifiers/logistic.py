@@ -1,4 +1,4 @@
-"""The logistic classifier: one linear logistic regression per label."""
+"""The logistic classifier: an independent logistic regression per label."""
 
 from collections.abc import Iterator
 
@@ -12,7 +12,7 @@ from barn_owl.settings import Settings
 
 
 class LogisticSettings(Settings):
-    """Logistic regression on pooled features, one for each label."""
+    """Logistic regression on pooled features, per label."""
 
     penalty: float | None = Field(default=None, gt=0)
     """L2 penalty. Default: the best of several on the validation clips."""
@@ -26,7 +26,7 @@ class Linear:
 
     @classmethod
     def of(cls, weights: np.ndarray) -> "Linear":
-        """Take what `fit_logistic` gives."""
+        """Create it from the result of `fit_logistic`."""
         return cls(weights[:-1].astype(np.float32), weights[-1].astype(np.float32))
 
     def logits(self, rows: np.ndarray) -> np.ndarray:
@@ -38,7 +38,7 @@ class Linear:
         return {"kernel": self.kernel, "bias": self.bias}
 
     def multiply_adds(self) -> int:
-        """One for each entry of the kernel."""
+        """Return the size of the kernel."""
         return self.kernel.size
 
 
@@ -47,7 +47,7 @@ PENALTIES = (1.0, 0.3, 0.1, 0.03, 0.01, 0.003, 0.001)
 
 
 def candidates(task: RowTask, settings: LogisticSettings) -> Iterator[Candidate]:
-    """Give a candidate for each penalty, the strongest first, each starting where the one before ended."""
+    """Yield a candidate for each penalty, the strongest first; each starts from the solution of the previous."""
     penalties = PENALTIES if settings.penalty is None else (settings.penalty,)
     rows, weights = task.rows.astype(np.float64), None
     for penalty in penalties:
@@ -62,7 +62,7 @@ def fit_logistic(
     """Minimize the weighted mean cross-entropy plus ``penalty / 2`` times the squared coefficients.
 
     rows : float64, ``(n, features)``; targets : ``(n, labels)``; weights : of the rows, ``(n,)``. The bias is not
-    penalized. The loss of a row is the mean of those of its labels.
+    penalized. The loss of a row is the mean over its labels.
 
     Returns the coefficients, ``(features + 1, labels)`` with the bias last, and the cross-entropy reached. Solved by
     L-BFGS (Liu and Nocedal, Mathematical Programming 1989) as SciPy has it.

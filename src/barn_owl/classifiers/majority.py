@@ -10,7 +10,7 @@ from barn_owl.network import binary_cross_entropy
 
 
 class Majority:
-    """Gives each label the share it has in training, whatever the row; shares : ``(labels,)``, as logits."""
+    """Classifier that returns the share of each label in training; shares : ``(labels,)``, as logits."""
 
     def __init__(self, shares: np.ndarray) -> None:
         self.shares = shares
@@ -29,7 +29,7 @@ class Majority:
 
 
 def candidates(task: RowTask, _settings: Any) -> Iterator[Candidate]:
-    """Give the one candidate: shares as they are, with one clip more for and one against each label."""
+    """Yield the only candidate: shares, with a positive and a negative clip added for each label."""
     made = Majority(logits_of_shares((task.targets.sum(axis=0) + 1) / (len(task.targets) + 2)))
     loss = binary_cross_entropy(made.logits(task.rows), task.targets)[0]
     yield Candidate.made(made, loss, made.logits(task.watched))

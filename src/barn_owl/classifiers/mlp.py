@@ -52,12 +52,12 @@ class Mlp:
         return {"settings": self.settings.model_dump()}
 
     def multiply_adds(self) -> int:
-        """One for each entry of each kernel."""
+        """Return the size of all kernels."""
         return int(self.network.kernels.sum())
 
 
 class MlpConfig(PooledConfig):
-    """What a model file says of it."""
+    """Entry of an `mlp` in a model file."""
 
     settings: MlpSettings
 

@@ -17,7 +17,7 @@ class NearestSettings(Settings):
 
 
 DOUBT = 0.5
-"""Neighbors, half for and half against each label, that count along: one near row is no certainty."""
+"""Prior weight, half for and half against each label: a single near row is no certainty."""
 
 
 AT_ONCE = 512
@@ -25,7 +25,7 @@ AT_ONCE = 512
 
 
 class Nearest:
-    """The share of each label among the nearest training rows, a nearer one counting for more.
+    """Share of each label among the nearest training rows, weighted by similarity.
 
     rows : ``(n, features)``; votes : ``(n, labels)``, 1 for each label that a row has. A neighbor at
     distance d counts ``1 / (d + s)``, s the mean distance of the neighbors.
@@ -64,7 +64,7 @@ class Nearest:
         return {"rows": self.rows, "votes": self.votes, "neighbors": np.array([self.neighbors], dtype=np.int64)}
 
     def multiply_adds(self) -> int:
-        """One product for each feature of each training row."""
+        """Return the number of features of all training rows."""
         return self.rows.size
 
 
@@ -73,7 +73,7 @@ NEIGHBORS = (1, 3, 5, 9, 15, 25)
 
 
 def candidates(task: RowTask, settings: NearestSettings) -> Iterator[Candidate]:
-    """Give a candidate for each number of neighbors; the neighbors themselves are searched once."""
+    """Yield a candidate for each number of neighbors; neighbors are searched once."""
     counts: tuple[int, ...] = NEIGHBORS if settings.neighbors is None else (settings.neighbors,)
     counts = tuple(sorted({min(count, len(task.rows)) for count in counts}))
     whole = Nearest(task.rows, task.targets, counts[-1])
@@ -81,7 +81,7 @@ def candidates(task: RowTask, settings: NearestSettings) -> Iterator[Candidate]:
     for count in counts:
         made = Nearest(task.rows, task.targets, count)
         watched = made.logits_of(near[:, :count], distances[:, :count])
-        # Each training row is its own nearest neighbor: a loss in training would say nothing.
+        # Each training row is its nearest neighbor, so a training loss would be meaningless.
         yield Candidate.made(made, float("nan"), watched)
 
 

@@ -16,7 +16,7 @@ from barn_owl.network.level import window_level
 from barn_owl.settings import Settings
 
 STEP_S = 0.064
-"""Time from one window to the next."""
+"""Time between windows."""
 WINDOWS_AT_ONCE = 128
 NEVER = -30.0
 """Log-odds of labels that are never predicted."""
@@ -35,7 +35,7 @@ class RowClassifier(Protocol):
         """Return the learned arrays by name, for the model file."""
 
     def multiply_adds(self) -> int:
-        """Count the multiply-adds, or steps that cost about as much, for one row."""
+        """Count the multiply-adds, or operations of similar cost, per row."""
 
 
 class Pooled:
@@ -43,7 +43,7 @@ class Pooled:
 
     window, step : frames of a window, and from one to the next. level : how the gain is taken out of it. center,
     spread : of each feature of the training rows, further columns at the end; ``(features,)``. The classifier gives
-    the log-odds of each label that a window holds it; where in the window a sound begins, it does not say.
+    log-odds that a window contains each label; it has no onset scores.
     """
 
     has_onsets = False
@@ -64,7 +64,7 @@ class Pooled:
         self.row_classifier, self.center, self.spread = row_classifier, center, spread
 
     def frame_scores(self, frames: np.ndarray, extras: np.ndarray | None = None) -> FrameScores:
-        """Return what the classifier says of each window; see `Classifier`."""
+        """Return the scores of each window; see `Classifier`."""
         view = np.lib.stride_tricks.sliding_window_view(frames, self.window, axis=0)[:: self.step].swapaxes(1, 2)
         rows = [self.rows(view[at : at + WINDOWS_AT_ONCE], extras) for at in range(0, len(view), WINDOWS_AT_ONCE)]
         activity = np.concatenate([self.row_classifier.logits(part) for part in rows])
@@ -78,7 +78,7 @@ class Pooled:
         return self.row_classifier.logits(self.rows(frames[None], extras))[0]
 
     def rows(self, windows: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
-        """Rows of windows, ``(windows, frames, features)``; what is not known of extras is average.
+        """Return rows of windows, ``(windows, frames, features)``; unknown extras are set to their mean.
 
         extras : for each window, or the same for all.
         """
@@ -90,17 +90,17 @@ class Pooled:
         return np.asarray((pooled - self.center) / self.spread)
 
     def state(self) -> dict[str, np.ndarray]:
-        """What the classifier learned, and what the rows are standardized with."""
+        """Return the arrays of the row classifier, and the standardization of rows."""
         return {"center": self.center, "spread": self.spread, **self.row_classifier.state()}
 
     def config(self) -> dict[str, Any]:
-        """Return the windows, and what is made of them."""
+        """Return windows, statistics and level normalization."""
         own = self.row_classifier.config() if hasattr(self.row_classifier, "config") else {}
         windows = {"frames": self.window, "step": self.step, "statistics": self.statistics}
         return {**windows, "level": self.level.model_dump(), **own}
 
     def cost(self, hop_s: float) -> Cost:
-        """Numbers the classifier keeps; its multiply-adds and those of the pooling."""
+        """Return the number of weights, and the multiply-adds with pooling."""
         pooling = self.window * (len(self.center) // max(1, len(self.statistics))) * len(self.statistics)
         weights = sum(array.size for array in self.row_classifier.state().values())
         each = pooling + self.row_classifier.multiply_adds()
@@ -110,7 +110,7 @@ class Pooled:
 class EstimatorAdapter:
     """A third-party estimator with ``fit`` and ``predict_proba`` as a row classifier.
 
-    It is taught one label a row, or none of them, which is the number behind the last.
+    It is trained with a label per row, or with the number after the last for none of the labels.
     """
 
     def __init__(self, estimator: Any, labels: int) -> None:
@@ -134,7 +134,7 @@ class EstimatorAdapter:
         raise ModelError(f"a model of {name} cannot be written: its inside is not ours to know")
 
     def multiply_adds(self) -> int:
-        """Not known."""
+        """Return 0, since the cost is unknown."""
         return 0
 
 
@@ -144,7 +144,7 @@ def pooled_windows(windows: np.ndarray, statistics: list[str], level: Level) -> 
 
 
 class PooledConfig(Settings):
-    """What a model file says of a `Pooled` classifier."""
+    """Entry of a `Pooled` classifier in a model file."""
 
     name: Annotated[str, Field(max_length=100)]
     frames: Size
@@ -157,7 +157,7 @@ def rebuilt(
     config: PooledConfig, arrays: dict[str, np.ndarray], features: int, labels: int,
     make: Callable[[dict[str, np.ndarray]], RowClassifier],
 ) -> Pooled:  # fmt: skip
-    """Build one again; `make` builds its classifier. Raises KeyError or ValueError where arrays do not fit."""
+    """Rebuild a classifier; `make` rebuilds its row classifier. Raises KeyError or ValueError when arrays do not fit."""
     check_window(config.frames, features)
     center, spread = arrays["center"], arrays["spread"]
     least = features * len(config.statistics)

@@ -1,7 +1,7 @@
-"""Row classifiers: one row is one pooled window.
+"""Classifiers of rows, the pooled features of a window.
 
-A kind of classifier offers ``candidates``: it fits itself in several ways, or step by step, and gives one candidate
-after the other, so that the caller can judge each and stop when it gets no better.
+A kind has ``candidates``, which fits the classifier in several ways, or step by step, and yields candidates, so that
+the caller can evaluate each and stop without further improvement.
 """
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
@@ -17,7 +17,7 @@ from barn_owl.settings import Settings
 
 
 def squared_distances(rows: np.ndarray, others: np.ndarray) -> np.ndarray:
-    """Squared distance of each of `rows` to each of `others`, by one matrix product; ``(rows, others)``."""
+    """Return squared Euclidean distances between two sets of rows, ``(rows, others)``, by a matrix product."""
     squares = np.einsum("nf,nf->n", rows, rows)[:, None] + np.einsum("nf,nf->n", others, others)
     squares -= 2 * (rows @ others.T)
     return np.maximum(squares, 0, out=squares)
@@ -121,7 +121,7 @@ def rows_kind(
     searched : Mapping[str, Sequence[Any]] | None
         Keys of the plan that a search varies, with their values.
     drawn : int
-        Weight of the classifier when a search draws one.
+        Relative frequency of the classifier in a search.
 
     Returns
     -------
@@ -144,7 +144,7 @@ def rows_kind(
 
 
 def only(array: np.ndarray, kind: type[Any]) -> Any:
-    """The only number of an array; raises ValueError if it does not have exactly one."""
+    """Return the only number of an array; raises ValueError for a different size."""
     if array.size != 1:
         raise ValueError(f"one number was expected, there are {array.size}")
     return kind(array.ravel()[0])

@@ -1,8 +1,8 @@
 """A trained network as a list of plain stages, for cost estimates and exports.
 
-Normalization and rectifiers are part of the convolution before them, a dense layer is a convolution of one tap, and
-bands that are folded into channels are no stage: the values lie the same way in memory. A stage goes along time by
-itself and needs no more of its input than its last `span` steps, so that a stream is worked on step by step.
+Normalization and rectifiers are merged into the preceding convolution, a dense layer is a convolution of a single
+tap, and folding bands into channels needs no stage, since the memory layout is the same. A stage is applied along
+time and depends on the last `span` steps of its input only, so a stream is processed step by step.
 """
 
 from collections.abc import Callable, Sequence
@@ -21,12 +21,13 @@ from barn_owl.network.pooling import FoldBands, Pool
 
 @dataclass(frozen=True, kw_only=True)
 class Stage:
-    """One step of the work. Sizes are ``(bands, channels)`` of one step in time.
+    """A stage of a network. Sizes are ``(bands, channels)`` of a step in time.
 
     kind : "convolution", "depthwise", "max", "mean" or "residual". taps, stride : in time and in bands;
     dilation : steps between taps in time; before : zeros put below the lowest band. kernel : float32,
-    ``(taps in time, taps in bands, channels in, channels out)``, of a depthwise one without the last; bias :
-    ``(channels out,)``. rectifies : whether ``max(y, 0)`` follows. inner : what a residual stage adds to its input.
+    ``(taps in time, taps in bands, channels in, channels out)``, of a depthwise stage without the last; bias :
+    ``(channels out,)``. rectifies : whether ``max(y, 0)`` follows. inner : stages whose output a residual stage adds
+    to its input.
     """
 
     kind: str
@@ -43,28 +44,28 @@ class Stage:
 
     @property
     def span(self) -> int:
-        """Number of input steps that one output step sees."""
+        """Number of input steps per output step."""
         return 1 + sum(one.span - 1 for one in self.inner) if self.inner else (self.taps[0] - 1) * self.dilation + 1
 
     @property
     def values_in(self) -> int:
-        """Values of one step of the input."""
+        """Number of input values per step."""
         return self.given[0] * self.given[1]
 
     @property
     def values_out(self) -> int:
-        """Values of one step of the output."""
+        """Number of output values per step."""
         return self.out[0] * self.out[1]
 
     @property
     def weights(self) -> int:
-        """Numbers that are kept, with those of the stages inside."""
+        """Number of weights, inner stages included."""
         own = sum(0 if array is None else array.size for array in (self.kernel, self.bias))
         return own + sum(one.weights for one in self.inner)
 
     @property
     def multiply_adds(self) -> int:
-        """Multiply-adds of one step of the output."""
+        """Multiply-adds per output step."""
         own = 0 if self.kernel is None else self.out[0] * self.kernel.size
         return own + sum(one.multiply_adds for one in self.inner)
 
@@ -78,7 +79,7 @@ class Stage:
 def stages_of(classifier: Convolutional) -> list[list[Stage]]:
     """Return the stages of each network of a classifier, behind the level that all share.
 
-    Raises ModelError for a network whose layers are no such stages.
+    Raises ModelError for a network with unsupported layers.
     """
     networks = []
     for network in classifier.networks:
@@ -126,12 +127,12 @@ def _sliding(layer: Convolution | Pool, shape: Shape, given: tuple[int, int], ou
 
 
 def _step(shape: Shape) -> tuple[int, int]:
-    """Bands and channels of one step in time."""
+    """Return bands and channels of a step in time."""
     return (shape[1], shape[2]) if len(shape) == 3 else (1, shape[-1])
 
 
 def every_stage(stages: Sequence[Stage]) -> list[Stage]:
-    """All stages with those inside of others, which stand behind the one that holds them."""
+    """Return all stages in order, inner stages after their residual stage."""
     found: list[Stage] = []
     for stage in stages:
         found += [stage, *every_stage(stage.inner)]
@@ -139,7 +140,7 @@ def every_stage(stages: Sequence[Stage]) -> list[Stage]:
 
 
 def columns(stage: Stage, x: np.ndarray, zero: float) -> np.ndarray:
-    """What a stage meets at each place: ``(steps out, bands out, taps in time, taps in bands, channels)``.
+    """Return the input patches of a stage, ``(steps out, bands out, taps in time, taps in bands, channels)``.
 
     x : ``(steps, bands, channels)``. zero : value of padding bands.
     """
@@ -157,7 +158,7 @@ def columns(stage: Stage, x: np.ndarray, zero: float) -> np.ndarray:
 
 
 def run(stages: Sequence[Stage], x: np.ndarray, watch: Callable[[Stage, np.ndarray], None]) -> np.ndarray:
-    """Pass steps, ``(steps, bands, channels)``, through stages in float32; `watch` is given what each makes.
+    """Pass steps, ``(steps, bands, channels)``, through stages in float32; `watch` is called with the output of each.
 
     The inner stages of a residual stage are watched before the stage itself.
     """

@@ -31,7 +31,7 @@ class TreesSettings(Settings):
 
 
 class Trees:
-    """Sums of trees, all of one depth: at each node a feature is compared with a cut, ``<=`` to the left.
+    """Sums of trees of equal depth: each node compares a feature with a cut, ``<=`` to the left.
 
     features, cuts : ``(rounds, labels, 2^depth - 1)``, the nodes of a tree level by level; leaves : ``(rounds,
     labels, 2^depth)``; start : ``(labels,)``.
@@ -68,7 +68,7 @@ class Trees:
         return {"features": self.features, "cuts": self.cuts, "leaves": self.leaves, "start": self.start}
 
     def multiply_adds(self) -> int:
-        """One step a level of each tree."""
+        """Return the number of comparisons: the depth of each tree."""
         return int(self.features.shape[0] * self.features.shape[1] * self._depth)
 
 
@@ -81,7 +81,7 @@ LEAST_WEIGHT = 0.5
 
 
 def candidates(task: RowTask, settings: TreesSettings) -> Iterator[Candidate]:
-    """Give a candidate after each round: one tree per label that goes down the gradient of the loss.
+    """Yield a candidate after each round: a tree per label, fitted to the gradient of the loss.
 
     Friedman, "Greedy Function Approximation", Annals of Statistics 2001, with Newton steps in the leaves; each round
     sees a drawn part of the rows (Friedman, "Stochastic Gradient Boosting", 2002) and of the features.
@@ -132,7 +132,7 @@ def _cuts(features: np.ndarray, steps: np.ndarray, edges: list[np.ndarray]) -> n
 
 
 def _reached(codes: np.ndarray, features: np.ndarray, steps: np.ndarray, leaves: np.ndarray) -> np.ndarray:
-    """Values of the leaves that rows reach in one tree a label; ``(rows, labels)``."""
+    """Return the leaf values of rows in a tree per label; ``(rows, labels)``."""
     labels, nodes = features.shape
     every = np.arange(labels)
     node = np.zeros((len(codes), labels), dtype=np.intp)
@@ -144,7 +144,7 @@ def _reached(codes: np.ndarray, features: np.ndarray, steps: np.ndarray, leaves:
 def _grow(
     codes: np.ndarray, gradient: np.ndarray, curvature: np.ndarray, settings: TreesSettings
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Grow one tree a label, all at once, level by level.
+    """Grow a tree per label, all labels at once, level by level.
 
     Returns the features and steps of the nodes, ``(labels, 2^depth - 1)``, and the leaves, ``(labels, 2^depth)``.
     """

@@ -15,7 +15,7 @@ MICRO = 6
 
 
 def clips_of_events(truth: TableOrPath, length_s: float, *, copies: int = 1, seed: int = 0) -> pd.DataFrame:
-    """Make training clips of the events of a table, with context; a clip table.
+    """Create training clips of annotated events, with context; a clip table.
 
     The clip of an event is as long as the event, but at least `length_s`, and the event is at a random place in it,
     so that onsets, offsets and the background around events are trained on, too. Events of
@@ -24,7 +24,7 @@ def clips_of_events(truth: TableOrPath, length_s: float, *, copies: int = 1, see
     Parameters
     ----------
     truth : pd.DataFrame
-        Events with times; those without a label (unknown sounds) are skipped.
+        Events with times; unlabeled events (unknown sounds) are skipped.
     length_s : float
         Length of a clip in seconds.
     copies : int

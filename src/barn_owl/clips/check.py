@@ -25,7 +25,7 @@ from barn_owl.sound.samples import SampleFile
 COLUMNS = ["severity", "finding", "label", "file", "start_s", "detail", "action"]
 
 NAME_LETTERS = 12
-"""Of a fingerprint, as the name of what holds it: enough for millions of recordings."""
+"""Digits of a fingerprint that identify a recording: enough for millions."""
 SHORTEST_S = 0.05
 CLIPPED_STRETCHES = 3
 WHOLE_RECORDING_S = 30.0
@@ -33,13 +33,13 @@ WHOLE_RECORDING_S = 30.0
 BEYOND_DB = 0.1
 """Peak of a clip of floats above which it counts as beyond full scale: filters and coding add a little."""
 DC_OFFSET = 0.01
-"""-40 dB: far above what a sound converter leaves, and audible as a click where a clip is cut."""
+"""-40 dB: far above the offset of converters, and audible as a click where a clip is cut."""
 ODD_LENGTH = 5.0
 """How many times longer or shorter than the middle of its label a clip has to be to stand out."""
 ODD_LEVEL_DB = 30.0
 """More than distance alone explains: a thirtieth of the amplitude."""
 NARROW_SHARE = 0.5
-"""An octave less than its rate could hold, or more: it came from a lower rate."""
+"""An octave or more below half its rate: the sound was resampled from a lower rate."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -49,15 +49,15 @@ class Check:
     Attributes
     ----------
     findings : pd.DataFrame
-        One row each: severity (error, warning, note), finding, label, file, start_s, detail, action.
+        Findings: severity (error, warning, note), finding, label, file, start_s, detail, action.
     by_label : pd.DataFrame
         Clips, groups, seconds and, when audio was read, shortest, longest, rates and level by label.
     by_clip : pd.DataFrame
         Label, seconds, level_db and worst (severity of its worst finding, blank for none) of each clip;
         numbers are NaN where no audio was read.
     repaired : pd.DataFrame
-        The clip table with the safe repairs made; its column ``copy_of`` holds the same name for clips that
-        are the same recording.
+        The clip table with the safe repairs; clips of the same recording have the same name in its column
+        ``copy_of``.
 
     Examples
     --------
@@ -78,7 +78,7 @@ class Check:
         return ", ".join(f"{count} {severity}{'s' * (count != 1)}" for severity, count in counts.items())
 
     def count(self, severity: str) -> int:
-        """Count the findings of one severity.
+        """Count the findings of a severity.
 
         Parameters
         ----------
@@ -133,7 +133,7 @@ def check_clips(
 
 
 def _files(clips: pd.DataFrame) -> Iterator[Finding]:
-    """Files that are not there, and sound alongside those of the table that no row names."""
+    """Return missing files, and sound files beside the listed files that no row names."""
     named = {_absolute(file) for file in clips["file"].unique()}
     folders = {Path(file).parent for file in named}
     beside = {as_text(str(path)) for folder in folders if is_folder(folder) for path in folder.iterdir()
@@ -157,7 +157,7 @@ def _leaks(clips: pd.DataFrame) -> Iterator[Finding]:
 
 
 def _sides(clips: pd.DataFrame) -> Iterator[Finding]:
-    """Labels without clips in one of the given splits."""
+    """Return labels without clips in a split."""
     for split, labels in missing_in_splits(clips).items():
         for label in labels:
             yield Finding("missing from a split", f"no clips in the {split} split", label=label)
@@ -168,7 +168,7 @@ def _absolute(file: str) -> str:
 
 
 def _sounds(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> Iterator[Finding]:
-    """What is wrong with a clip on its own."""
+    """Return the findings of a clip by itself."""
     for row, measured in enumerate(measures):
         facts = measured.facts
         if facts is None:
@@ -208,7 +208,7 @@ def are_whole_recordings(clips: pd.DataFrame, seconds: np.ndarray) -> np.ndarray
 
 
 def _odd_ones(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> Iterator[Finding]:
-    """Clips that differ from the others of their label, or of the table."""
+    """Return clips that differ from the rest of their label, or of the table."""
     facts = pd.DataFrame([vars(m.facts) if m.facts else {} for m in measures])
     if "rate_hz" not in facts:
         return
@@ -266,13 +266,13 @@ def _where(clips: pd.DataFrame, row: int) -> str:
 
 
 def _doubtful(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> Iterator[Finding]:
-    """Clips whose nearest clips in sound nearly all have one other label."""
+    """Return clips whose most similar clips nearly all have a single different label."""
     for row, looked_at, count, label in doubtful_labels(clips, measures):
         yield Finding("doubtful label", f"{count} of the {looked_at} most similar clips are {label!r}", row=row)
 
 
 def _table(clips: pd.DataFrame, found: Sequence[Finding]) -> pd.DataFrame:
-    """One row a finding, the most severe first."""
+    """Return a table with one row per finding, the most severe first."""
     rows = []
     for one in found:
         where = (one.label, "", np.nan) if one.row is None else clips.loc[one.row, ["label", "file", "start_s"]]
@@ -320,7 +320,7 @@ def _by_clip(clips: pd.DataFrame, measures: Sequence[ClipInspection], found: Seq
 
 
 def _named_copies(copy_of: np.ndarray, measures: list[ClipInspection]) -> np.ndarray:
-    """Name copies by what they hold, so that copies of several tables stay apart; "" for what has no copy."""
+    """Name copies by their content, so that copies of several tables stay apart; "" without a copy."""
     prints = pd.Series([one.facts.fingerprint if one.facts else "" for one in measures], dtype=object)
     by_copy = prints.groupby(copy_of)
     names = by_copy.transform("min").str[:NAME_LETTERS]

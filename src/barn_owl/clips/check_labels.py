@@ -15,7 +15,7 @@ IMBALANCE = 10.0
 
 
 def spellings(clips: pd.DataFrame) -> Iterator[Finding]:
-    """Labels that are likely one, written in several ways."""
+    """Labels that are likely the same, in several spellings."""
     for variants in spelling_variants(clips["label"]).values():
         right, *others = variants
         for other in others:
@@ -30,7 +30,7 @@ def _how_spelt(one: str, other: str) -> str:
 
 
 def for_folders(clips: pd.DataFrame) -> Iterator[Finding]:
-    """Labels that no folder can be called, as `cut --write` and other programs would."""
+    """Labels that cannot be names of folders, as `cut --write` needs them."""
     for label in clips["label"].unique():
         name = str(label).encode("utf-8", "surrogateescape")
         why = (
@@ -43,7 +43,7 @@ def for_folders(clips: pd.DataFrame) -> Iterator[Finding]:
 
 
 def spelling_variants(labels: "pd.Series[str]") -> dict[str, list[str]]:
-    """Spellings of what may be one label, the most frequent first; only where there are several."""
+    """Return spellings of labels with several, the most frequent first."""
     variants: dict[str, list[str]] = {}
     for label in labels.value_counts(sort=True).index:
         if label:
@@ -53,7 +53,7 @@ def spelling_variants(labels: "pd.Series[str]") -> dict[str, list[str]]:
 
 
 def counts(clips: pd.DataFrame) -> Iterator[Finding]:
-    """Labels with few clips, far fewer than others, or of one group only; clips without a label."""
+    """Labels with few clips, far fewer than the rest, or of a single group; clips without a label."""
     numbers = clips.loc[clips["label"] != "", "label"].value_counts()
     unlabeled = int((clips["label"] == "").sum())
     if unlabeled:

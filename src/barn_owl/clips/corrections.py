@@ -50,8 +50,8 @@ def read_corrections(path: str | Path) -> pd.DataFrame:
 def correct_labels(clips: TableOrPath, corrections: pd.DataFrame) -> tuple[pd.DataFrame, int]:
     """Apply corrected labels to a clip table; return it and the number of changed rows.
 
-    A correction belongs to the clip with the same times whose path ends most like its own, so that it does not matter
-    where the table of corrections lies.
+    A correction belongs to the clip with the same times and the longest common end of the path, so the table of
+    corrections may be in any folder.
 
     Parameters
     ----------
@@ -63,7 +63,7 @@ def correct_labels(clips: TableOrPath, corrections: pd.DataFrame) -> tuple[pd.Da
     Raises
     ------
     TableError
-        If one fits no clip, or clips that differ in their path.
+        If a correction fits no clip, or clips with different paths.
 
     Examples
     --------

@@ -18,7 +18,7 @@ from barn_owl.features import FrontEnd
 
 QUIET_SHARE = 0.25
 BLOCK_FRAMES, BLOCKS_AROUND = 1000, 3
-"""The quiet is trained on blocks of 5 s, and is the quietest of those up to 15 s away."""
+"""Quiet is estimated in blocks of 5 s, as the quietest block within 15 s."""
 RISE_FRAMES, SEARCHED_FRAMES, RISE_SHARE = 2, 10, 0.5
 MARGIN_S = 0.02
 """Exemplar free between an event and the edge of its clip, where there is room."""
@@ -29,9 +29,9 @@ def find_takes(
 ) -> pd.DataFrame:
     """Find single events in a recording of repeated takes, with a clip of fixed length around each.
 
-    Each band is measured against its own quiet nearby, so hum, hiss and slow changes do not count. The event sits at
-    a random place of its clip (by `seed`), but never so that a neighbor shows when that can be helped. Memory grows
-    by four bytes every 5 ms, not with the sound.
+    Each band is compared with its quiet nearby, so hum, hiss and slow changes do not count. The event is at a random
+    place of its clip (by `seed`), without neighboring events where possible. Memory grows by four bytes every 5 ms,
+    not with the sound.
 
     Parameters
     ----------
@@ -47,13 +47,12 @@ def find_takes(
     Returns
     -------
     pd.DataFrame
-        A clip table with the columns ``onset_s`` and ``offset_s`` of the event besides; no row when nothing
-        stands out.
+        A clip table with the columns ``onset_s`` and ``offset_s`` of the event; empty when nothing stands out.
 
     Raises
     ------
     AudioError
-        If the recording cannot be read or is shorter than the clips wanted.
+        If the recording cannot be read or is shorter than a clip.
 
     Examples
     --------
@@ -85,7 +84,7 @@ def _front_end(rate_hz: int) -> FrontEnd:
 
 
 def _standing_out(path: str | Path, front_end: FrontEnd) -> Iterator[np.ndarray]:
-    """How far each frame stands out of the quiet, in dB, mean of the bands; in blocks."""
+    """Yield the level of each frame above the quiet, in dB, mean over bands; in blocks."""
     around: deque[np.ndarray] = deque()
     quiets: deque[np.ndarray] = deque()
     given = 0
@@ -121,7 +120,7 @@ def _blocks(path: str | Path, front_end: FrontEnd) -> Iterator[np.ndarray]:
     kept = np.empty((0, front_end.width), dtype=np.float32)
     for frames in front_end.frame_blocks(stream_audio(path, rate_hz=front_end.rate_hz)):
         kept = np.concatenate([kept, frames])
-        while len(kept) >= 2 * BLOCK_FRAMES:  # the last one is never much shorter than the others
+        while len(kept) >= 2 * BLOCK_FRAMES:  # the last block is never much shorter
             yield kept[:BLOCK_FRAMES]
             kept = kept[BLOCK_FRAMES:]
     if len(kept):
@@ -174,7 +173,7 @@ def _starts(events: np.ndarray, settings: TakeSettings, duration_s: float, rng: 
 
 
 def _with_sound(start: float, event: np.ndarray, level: np.ndarray, hop_s: float, length_s: float) -> float:
-    """Move a clip within an event that is longer: to the nearest place that holds half as much as the best place."""
+    """Move a clip within a longer event, to the nearest place with half the level of the best place."""
     first, size = round(event[0] / hop_s), max(1, round(length_s / hop_s))
     total = np.concatenate([[0.0], np.cumsum(level[first : round(event[1] / hop_s) + 1], dtype=np.float64)])
     held = total[size:] - total[:-size]
@@ -185,7 +184,7 @@ def _with_sound(start: float, event: np.ndarray, level: np.ndarray, hop_s: float
 
 
 def cut_windows(path: str | Path, length_s: float, *, step_s: float | None = None, label: str = "") -> pd.DataFrame:
-    """Cut a recording into windows of one length, every `step_s` (None: without overlap); a clip table.
+    """Cut a recording into windows of equal length, every `step_s` (None: without overlap); a clip table.
 
     The rest at the end is dropped.
 
@@ -203,7 +202,7 @@ def cut_windows(path: str | Path, length_s: float, *, step_s: float | None = Non
     Raises
     ------
     AudioError
-        If the recording is shorter than one window.
+        If the recording is shorter than a window.
 
     Examples
     --------
@@ -241,8 +240,7 @@ def draw_background(
     count : int
         Number of excerpts.
     margin_s : float
-        Kept free on either side of an event. The excerpts do not overlap and are drawn evenly over what is
-        free.
+        Margin around events that stays free. The excerpts do not overlap and are drawn evenly over the free time.
     label : str
         Label of the clips.
     seed : int

@@ -10,13 +10,13 @@ from barn_owl.clips.inspection import ClipInspection
 
 NEIGHBORS, FEWEST_NEIGHBORS = 10, 3
 OWN_AT_MOST, OTHER_AT_LEAST = 0.1, 0.7
-"""Shares of a clip's nearest clips, of its own label and of one other, that make its label doubtful."""
+"""Shares of a clip's nearest clips, with its label and with a different label, that make its label doubtful."""
 
 
 def doubtful_labels(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> Iterator[tuple[int, int, int, str]]:
-    """Find clips whose nearest clips in sound nearly all have one other label.
+    """Find clips whose most similar clips nearly all have a single different label.
 
-    Gives the row, how many clips were looked at, and how many of them have which other label.
+    Returns row, number of compared clips, and number and label of the clips with the different label.
     """
     rows = np.array(
         [n for n, m in enumerate(measures) if m.sound is not None and m.facts and m.facts.silent_share < 1
@@ -27,7 +27,7 @@ def doubtful_labels(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> 
         return
     x = np.stack([sound for n in rows if (sound := measures[n].sound) is not None])
     x = (x - x.mean(axis=0)) / np.maximum(x.std(axis=0), 1e-9)
-    if "group" in clips:  # each recorder has its own color
+    if "group" in clips:  # each recorder has its frequency response
         groups = clips["group"].to_numpy(dtype=object)[rows]
         for group in set(groups):
             own = groups == group

@@ -17,23 +17,23 @@ from barn_owl.parallel import each
 from barn_owl.sound.samples import SampleFile
 
 NEIGHBORS = 3
-"""Clips that each one is compared with sample by sample: those whose fingerprints are nearest."""
+"""Number of clips with the nearest fingerprints that a clip is compared with sample by sample."""
 WORTH_COMPARING = 0.55
 ENOUGH = 20
-"""Fingerprints that are enough to say what is common."""
+"""Number of fingerprints from which the common part is estimated."""
 ALIKE, SAME = 0.8, 0.95
-"""Correlation from which two clips may be one recording, and from which they are. Copies are above 0.9; hits of one
-drum, which repeat each other closely, between 0.5 and 0.98, other takes of most things below 0.3, the same synthetic
-click in other noise about 0.65."""
+"""Correlation from which two clips may be the same recording, and from which they are. Copies are above 0.9; repeated
+hits of a drum between 0.5 and 0.98, takes of most sounds below 0.3, the same synthetic click in different noise about
+0.65."""
 FLATTENING = 0.3
-"""How far spectra are made flat before they are correlated, so that one steady hum is not enough."""
+"""Exponent by which spectra are flattened before correlation, so that a common hum is not enough."""
 LARGEST_SHIFT_S = 0.5
 BLOCK_VALUES = 1 << 24
 """Numbers in the largest array that compares all clips with some."""
 
 
 def same_content(measures: list[ClipInspection]) -> np.ndarray:
-    """Number of the first clip with identical samples, for each clip; its own number without one."""
+    """Return the number of the first clip with identical samples, for each clip; itself without a copy."""
     first: dict[str, int] = {}
     return np.array(
         [first.setdefault(m.facts.fingerprint, n) if m.facts else n for n, m in enumerate(measures)], dtype=int
@@ -46,8 +46,8 @@ def near_duplicates(
     """Find pairs of clips that may be the same recording though not the same samples.
 
     Returns the columns ``first`` and ``second`` (row numbers, first < second) and ``similarity``, from `ALIKE` to 1.
-    Candidates are the nearest fingerprints; they are then taken from `kept`, or read again, and correlated.
-    Excerpts of one file, which may well overlap, are not compared with each other.
+    Candidates have the nearest fingerprints; their samples are taken from `kept`, or read again, and correlated.
+    Excerpts of a file, which may overlap, are not compared.
     """
     requested = excerpts(clips["file"], clips["start_s"], clips["end_s"])
     same = same_content(measures)
@@ -67,12 +67,12 @@ def near_duplicates(
 
 
 def _candidates(measures: list[ClipInspection]) -> list[tuple[int, int]]:
-    """Pairs of clips whose fingerprints are among the nearest to each other, in order."""
+    """Return pairs of clips with the nearest fingerprints, in order."""
     known = [(n, m.fingerprint) for n, m in enumerate(measures) if m.fingerprint is not None and m.fingerprint.any()]
     if len(known) < 2:
         return []
     rows, prints = [n for n, _ in known], np.stack([one for _, one in known]).astype(np.float32)
-    if len(prints) >= ENOUGH:  # what all have in common says nothing
+    if len(prints) >= ENOUGH:  # the common part is no evidence
         prints -= prints.mean(axis=0)
     prints /= np.maximum(np.linalg.norm(prints, axis=1, keepdims=True), 1e-9)
     number, most, pairs = np.array(rows), min(NEIGHBORS, len(rows) - 1), set[tuple[int, int]]()
@@ -97,7 +97,7 @@ def _samples(excerpt: Excerpt) -> np.ndarray:
 def similarity(a: np.ndarray, b: np.ndarray) -> float:
     """Largest correlation of two mono sounds at 8 kHz shifted by up to half a second; 0 to 1.
 
-    The spectra are made flatter first, by dividing by their magnitude to the power of `FLATTENING`.
+    Spectra are flattened first: divided by their magnitude to the power of `FLATTENING`.
     """
     shift = min(round(LARGEST_SHIFT_S * RATE_HZ), len(a) - 1, len(b) - 1)
     if shift < 0:
@@ -118,9 +118,9 @@ def similarity(a: np.ndarray, b: np.ndarray) -> float:
 
 
 def file_copies(clips: pd.DataFrame) -> np.ndarray:
-    """Give whole files with the same bytes the same number; a number for each row, shape ``(clips,)``.
+    """Number the files so that files with the same bytes have the same number; a number per row, ``(clips,)``.
 
-    Only files of the same size are read; one that cannot be is treated as no copy.
+    Only files of the same size are read; unreadable files count as unique.
     """
     requested = excerpts(clips["file"], clips["start_s"], clips["end_s"])
     keys: list[str] = [repr(one) for one in requested]
@@ -129,13 +129,13 @@ def file_copies(clips: pd.DataFrame) -> np.ndarray:
         {row: Path(from_text(requested[row].file)).stat().st_size for row in whole if is_file(requested[row].file)}
     )
     for row in sizes.index[sizes.duplicated(keep=False)]:
-        with suppress(OSError):  # reading it as sound will say what is wrong
+        with suppress(OSError):  # reported when it is read as sound
             keys[row] = requested[row].content()
     return np.asarray(pd.factorize(np.array(keys, dtype=object))[0])
 
 
 def linked(clips: int, pairs: Iterable[tuple[int, int]]) -> np.ndarray:
-    """Give clips that `pairs` link together, if through others, the same number; shape ``(clips,)``."""
+    """Number the clips so that clips linked by `pairs`, directly or not, have the same number; ``(clips,)``."""
     links = np.array(list(pairs), dtype=int).reshape(-1, 2)
     graph = scipy.sparse.coo_array((np.ones(len(links)), (links[:, 0], links[:, 1])), shape=(clips, clips))
     return np.asarray(scipy.sparse.csgraph.connected_components(graph, directed=False)[1])

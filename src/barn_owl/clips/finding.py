@@ -1,4 +1,4 @@
-"""Findings of a check: what they are, how severe, and what to do."""
+"""Findings of a check, their severity and remedy."""
 
 from dataclasses import dataclass
 from typing import NamedTuple
@@ -12,7 +12,7 @@ DROPPED = "the repaired table drops them"
 
 
 class Kind(NamedTuple):
-    """How severe findings of a name are, and what to do about them."""
+    """Severity and remedy by finding."""
 
     severity: str
     action: str
@@ -58,7 +58,7 @@ KINDS = {
 
 @dataclass(frozen=True)
 class Finding:
-    """One of them: what it is, in detail, and the row or the label it is about."""
+    """A finding: name, details, and its row or label."""
 
     finding: str
     detail: str
@@ -67,5 +67,5 @@ class Finding:
 
     @property
     def kind(self) -> Kind:
-        """How severe it is, and what to do about it."""
+        """Return severity and remedy."""
         return KINDS[self.finding]

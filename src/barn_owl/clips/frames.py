@@ -18,13 +18,13 @@ from barn_owl.features.cache import FrameCache
 from barn_owl.parallel import each
 from barn_owl.sound import UniformSettings, read_uniform
 
-if TYPE_CHECKING:  # pandas takes a third of the start of a process that trains a network alongside this one
+if TYPE_CHECKING:  # pandas takes a third of the start of a process that trains a network
     import pandas as pd
 
     from barn_owl.clips.table import TableOrPath
 
 FILES_AT_ONCE = 8
-"""Files that a worker takes at once: handing out one by one holds the workers up."""
+"""Files per task of a worker; single files would keep workers waiting."""
 
 
 @dataclass(frozen=True)
@@ -56,7 +56,7 @@ class ClipFrames:
         return ClipFrames([self.parts[int(clip)] for clip in clips])
 
     def __reduce__(self) -> tuple[Any, ...]:
-        """To another process goes where on disk the frames are, if they are: they may be more than memory holds."""
+        """Pickle places on disk instead of frames, where possible: the frames may be larger than memory."""
         return _elsewhere, ([_place(part) for part in self.parts],)
 
 
@@ -73,7 +73,7 @@ def _place(part: np.ndarray) -> np.ndarray | tuple[str, int, tuple[int, ...]]:
 
 
 def _elsewhere(places: list[np.ndarray | tuple[str, int, tuple[int, ...]]]) -> ClipFrames:
-    """Make the frames of clips of what `_place` says."""
+    """Create the frames of clips from the result of `_place`."""
     files = {place[0] for place in places if isinstance(place, tuple)}
     maps = {file: np.asarray(np.memmap(file, dtype=np.uint8, mode="r")) for file in files}
     parts = []
@@ -105,7 +105,7 @@ def load_frames(
     front_end : FrontEnd
         Front end.
     settings : UniformSettings | None
-        How the samples are made uniform first; None for as they are.
+        Preprocessing of the samples. None: no change.
     workers : int
         Number of parallel workers.
     cache : str | Path | None
@@ -116,9 +116,8 @@ def load_frames(
     Returns
     -------
     tuple[ClipFrames, pd.DataFrame, dict[int, str]]
-        The frames, the rows they belong to (index renewed), and the reason for each skipped row, by row
-        number of `clips`. A clip is skipped when it cannot be read, is shorter than one frame or holds
-        nothing but zeros.
+        The frames, their rows (index renewed), and the reason for each skipped row, by row number of `clips`. A clip
+        is skipped when it cannot be read, is shorter than a frame or digital silence.
 
     Raises
     ------
@@ -135,7 +134,7 @@ def load_frames(
     from barn_owl.clips.table import as_clip_table  # training processes load this module without tables
 
     clips = as_clip_table(clips)
-    # What concerns frames only, such as the length of windows, changes nothing here.
+    # Settings of frames only, such as the length of windows, do not matter here.
     settings = UniformSettings(
         **(settings or UniformSettings()).model_dump(include=set(UniformSettings.model_fields))
     )
@@ -162,13 +161,13 @@ def load_frames(
             done += 1
             if progress:
                 progress(done, len(requested))
-    # What was just added is found now; computed again only when the cache could not keep it.
+    # Added frames are found now; computed again only when the cache could not store them.
     for row in missing:
         if loaded[row] is None:
             found = _found(store, requested[row])
             loaded[row] = _computed(requested[row], front_end, settings) if found is None else found
     skipped = {row: result for row, result in enumerate(loaded) if isinstance(result, str)}
-    # Plain arrays over the maps: each window cut from a map as such costs several times more.
+    # Plain arrays over the maps: cutting windows from memory maps costs several times more.
     parts = [np.asarray(result) for result in loaded if isinstance(result, np.ndarray)]
     if not parts:
         raise TableError(f"none of the {len(clips)} clips can be used; the first: {next(iter(skipped.values()), '')}")
@@ -180,13 +179,13 @@ def _found(store: FrameCache | None, excerpt: Excerpt) -> np.ndarray | None:
     try:
         return None if store is None else store.find(excerpt)
     except OSError:
-        return None  # reading it will say what is wrong
+        return None  # reported when it is read
 
 
 def _computed_and_known(
     excerpt: Excerpt, front_end: FrontEnd, settings: UniformSettings, *, known: bool
 ) -> tuple[np.ndarray | str, str]:
-    """Compute the frames of an excerpt, or say why that cannot be done, and by what its file is known again."""
+    """Return the frames of an excerpt or the reason why there are none, and the identity of its file."""
     frames = _computed(excerpt, front_end, settings)
     try:
         return frames, excerpt.content() if known and not isinstance(frames, str) else ""
@@ -195,7 +194,7 @@ def _computed_and_known(
 
 
 def _computed(excerpt: Excerpt, front_end: FrontEnd, settings: UniformSettings) -> np.ndarray | str:
-    """Compute the frames of an excerpt, or say why that cannot be done."""
+    """Return the frames of an excerpt, or the reason why there are none."""
     file = excerpt.file
     try:
         return front_end.frames(read_uniform(excerpt, front_end.rate_hz, settings))

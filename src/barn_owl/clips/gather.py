@@ -45,29 +45,29 @@ class Gathered:
 def gather_folder(
     folder: str | Path, *, names: str | None = None, label_folder: Literal["first", "last"] = "first"
 ) -> Gathered:
-    """Make a clip table from a folder with one subfolder per label.
+    """Create a clip table from a folder with a subfolder per label.
 
-    The label of a file is the first folder below `folder` on the way to it, or the last; files directly in `folder`
-    have a blank label. Hidden files and other kinds of file are skipped.
+    The label of a file is its first folder below `folder`, or its parent; files directly in `folder` have a blank
+    label. Hidden files and further kinds of files are skipped.
 
-    Folders below `folder` that hold no sound are reported, as their label will be missing.
+    Subfolders without sound are reported, since their label will be missing.
 
     Parameters
     ----------
     folder : str | Path
-        Folder with one subfolder per label.
+        Folder with a subfolder per label.
     names : str | None
-        What the file names say, such as ``"{group}_{take}"``: text with named fields in braces, each standing
-        for the shortest text that fits; or, when it holds ``(?P<``, a regular expression with named groups.
-        ``{group}`` and ``{label}`` fill those columns, ``{}`` is skipped, any other field becomes a column of
-        its own. The ending is not part of the name.
+        Pattern of the file names, such as ``"{group}_{take}"``: text with named fields in braces, each matching the
+        shortest text that fits; or, with ``(?P<``, a regular expression with named groups. ``{group}`` and
+        ``{label}`` fill these columns, ``{}`` is skipped, further fields become columns. The ending is not part of
+        the name.
     label_folder : Literal["first", "last"]
-        Folder that names the label: the first below `folder`, or the one that holds the file.
+        Folder that names the label: the first below `folder`, or the parent of the file.
 
     Raises
     ------
     TableError
-        If the folder does not exist or holds no sound that can be read, and when `names` does not fit a file.
+        If the folder does not exist or has no readable sound, and when `names` does not fit a file.
 
     Examples
     --------
@@ -119,7 +119,7 @@ def gather_table(
     audio_folder: str | Path | None = None,
     encoding: str | None = None,
 ) -> Gathered:
-    """Make a clip table from an existing table.
+    """Create a clip table from an existing table.
 
     Rows whose file cannot be read, or which lie beyond the end of it, are skipped and reported.
 
@@ -128,8 +128,8 @@ def gather_table(
     path : str | Path
         CSV with any common separator and encoding, or Parquet.
     columns : Mapping[str, str] | None
-        Which of its columns is which of ours, such as ``{"file": "filename", "start_s": "onset"}``; columns
-        with our names need no entry, all others are kept as metadata.
+        Its column for each of our columns, such as ``{"file": "filename", "start_s": "onset"}``; columns with our
+        names need no entry, the rest is kept as metadata.
     audio_folder : str | Path | None
         Where the files are; None for the folder of the table.
     encoding : str | None
@@ -173,7 +173,7 @@ def gather_table(
 
 
 def gather_together(parts: Sequence[Gathered]) -> Gathered:
-    """Combine what was gathered from several places into one table; missing columns are blank.
+    """Combine results of gathering into a single table; missing columns are blank.
 
     Parameters
     ----------
@@ -241,7 +241,7 @@ def _fields(paths: list[Path], names: str) -> pd.DataFrame:
 
 
 def _expression(names: str) -> str:
-    """Turn ``"{group}_{take}"`` into the regular expression it stands for; one that is given stays."""
+    """Return the regular expression of ``"{group}_{take}"``; a regular expression is returned unchanged."""
     if "(?P<" in names:
         try:
             re.compile(names)

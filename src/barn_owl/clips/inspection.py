@@ -1,4 +1,4 @@
-"""Measurements of each clip for the checks, in one pass."""
+"""Inspection of each clip for the checks, in a single pass."""
 
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -15,18 +15,18 @@ from barn_owl.parallel import each
 from barn_owl.sound.samples import SampleFile
 
 RATE_HZ = 8_000
-"""Rate at which clips are compared: what tells two recordings apart is below 4 kHz, and phones keep it."""
+"""Rate at which clips are compared: differences between recordings are below 4 kHz, and phones preserve them."""
 LONGEST_S = 30.0
 """Of longer clips the beginning is compared."""
 PRINT_STEPS, PRINT_RANGE_DB = 32, 40.0
-"""A fingerprint holds the loudest half second in 32 steps, and only what is within 40 dB of its loudest cell."""
+"""A fingerprint has the loudest half second in 32 steps, within 40 dB of its loudest cell."""
 COEFFICIENTS = 13
 """As many cepstral coefficients as are usual for the color of a sound."""
 
 
 @dataclass(frozen=True, kw_only=True)
 class ClipInspection:
-    """One clip: facts, what is wrong with its samples, fingerprint, and how it sounds on the whole.
+    """Inspection of a clip: facts, faults of its samples, fingerprint, and summary of its sound.
 
     fingerprint : float32, ``(PRINT_STEPS * 32,)``, length 1, of the loudest half second; zeros for silence.
     sound : mean and deviation of cepstral coefficients over the frames where something happens, ``(39,)``.
@@ -61,7 +61,7 @@ def inspect_clips(
 
 
 def _measure(excerpt: Excerpt, *, wanted: bool) -> tuple[ClipInspection, np.ndarray | None]:
-    """Measure one clip, and give its samples if they are `wanted`; ``skipped`` says why a clip cannot be read."""
+    """Inspect a clip, and return its samples if `wanted`; ``skipped`` has the reason for an unreadable clip."""
     flaws: list[str] = []
     try:
         most = round(LONGEST_S * audio_info(excerpt.file).rate_hz)
@@ -120,7 +120,7 @@ def _fingerprint(frames: np.ndarray) -> np.ndarray:
 
 
 def _sound(frames: np.ndarray) -> np.ndarray:
-    """How the clip sounds where something happens, whatever its level."""
+    """Summarize the active frames of a clip, independently of level."""
     # Without a margin: a faint sound should still count as active.
     stands_out = activity(frames, front_end().hop_s, margin_db=0)
     lively = frames[stands_out >= 0.3 * stands_out.max()]

@@ -11,7 +11,7 @@ from barn_owl.errors import TableError
 from barn_owl.wording import nearest_to
 
 BETWEEN = "|"
-"""Stands between the labels of a clip that carries several."""
+"""Separator of the labels of a multilabel clip."""
 
 
 def join_labels(labels: Iterable[str]) -> str:
@@ -37,7 +37,7 @@ def labels_in(text: str) -> list[str]:
 
 
 def join_multilabel(clips: TableOrPath) -> pd.DataFrame:
-    """Merge the rows of one excerpt into one row with all its labels; other columns are those of the first.
+    """Merge the rows of an excerpt into a single row with all labels; further columns are taken from the first row.
 
     Parameters
     ----------
@@ -87,7 +87,7 @@ def read_label_map(path: str | Path) -> dict[str, str]:
 
 
 def relabel(clips: TableOrPath, becomes: Mapping[str, str]) -> pd.DataFrame:
-    """Rename labels; several may become one, and clips of labels renamed to "" are dropped.
+    """Rename labels; several labels may get the same name, and clips of labels renamed to "" are dropped.
 
     Labels that are not named stay.
 
@@ -101,7 +101,7 @@ def relabel(clips: TableOrPath, becomes: Mapping[str, str]) -> pd.DataFrame:
     Raises
     ------
     TableError
-        For a label that no clip has, with the nearest one.
+        For a label without clips, with the most similar label.
 
     Examples
     --------
@@ -147,7 +147,7 @@ def limit_clips(clips: TableOrPath, most: int, *, seed: int = 0) -> pd.DataFrame
 def other_label(
     clips: TableOrPath, keep: Collection[str], *, name: str = "other", most: int | None = None, seed: int = 0
 ) -> pd.DataFrame:
-    """Keep some labels, and draw clips of one more, `name`, evenly from all others; keeps the order.
+    """Keep some labels, and draw clips of a further label, `name`, evenly from the remaining labels; order is kept.
 
     Parameters
     ----------
@@ -156,10 +156,10 @@ def other_label(
     keep : Collection[str]
         Labels that stay.
     name : str
-        Label of the clips of all others.
+        Label of the clips with the remaining labels.
     most : int | None
-        Clips of the new label; None for the median of the labels kept. What a clip was called before is in
-        the new column ``label_before``.
+        Clips of the new label. None: median of the kept labels. The former label of a clip is in the new column
+        ``label_before``.
     seed : int
         Seed of all random choices.
 
@@ -193,7 +193,7 @@ def other_label(
 
 
 def _drawn(rows: pd.Index, clips: pd.DataFrame, by: str, most: int, rng: np.random.Generator) -> np.ndarray:
-    """Draw at most `most` of `rows`, going round the values of the column `by` so that each gives its share."""
+    """Draw at most `most` of `rows`, in turns from each value of the column `by`."""
     rows = rng.permutation(rows.to_numpy())
     if by not in clips:
         return rows[:most]

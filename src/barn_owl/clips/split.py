@@ -15,7 +15,7 @@ logger = logging.getLogger(__name__)
 
 
 MIN_CLIPS = 3
-"""Minimum number of clips per label: one per split."""
+"""Minimum number of clips per label: a clip per split."""
 
 
 def split_clips(
@@ -23,11 +23,10 @@ def split_clips(
 ) -> pd.DataFrame:
     """Fill the column ``split`` of a clip table; the argument is not changed.
 
-    All rows of one group (or of one file, when the table has no ``group`` or ``shares.together`` is "file"), and of
-    one recording (``copy_of``), land on the same split, and each label's clips are shared out as near to `shares` as
-    whole groups allow. Given splits are kept; only rows with a blank ``split`` are placed, with
-    their group if that has a split already. A table split into train and test alone gives up part of train for
-    validation.
+    Rows of a group (or of a file, when the table has no ``group`` or ``shares.together`` is "file"), and rows of a
+    recording (``copy_of``), share a split, and each label's clips are divided as close to `shares` as whole groups
+    allow. Filled splits are kept; only rows with a blank ``split`` are placed, with their group if it has a split
+    already. A table split into train and test only gets validation clips from train.
 
     Parameters
     ----------
@@ -45,8 +44,7 @@ def split_clips(
     Raises
     ------
     TableError
-        If a label has fewer than three clips, there are fewer groups than splits, or one group is on two
-        splits already.
+        If a label has fewer than three clips, there are fewer groups than splits, or a group has two splits already.
 
     Examples
     --------
@@ -98,14 +96,14 @@ def _check_labels(clips: pd.DataFrame, fewest: int) -> None:
 
 
 def _together(clips: pd.DataFrame, shares: Shares) -> "pd.Series[str]":
-    """Name for each row what it must stay together with."""
+    """Return for each row the name of its indivisible unit."""
     keys = clips["file"]
     if shares.together == "group" and "group" in clips and (clips["group"] != "").any():
-        # A clip without a group stands for itself.
+        # A clip without a group is a unit by itself.
         keys = clips["group"].where(clips["group"] != "", clips["file"])
     if "copy_of" not in clips:
         return keys
-    # Two groups that hold the same recording are one; it is named after the first of them. A blank is alone.
+    # Groups with the same recording are merged and named after the first. A blank stays alone.
     numbers, names = pd.factorize(keys)
     copy_of = clips["copy_of"].fillna("").astype(str).to_numpy()
     alone = [f"row {row}" for row in range(len(clips))]
@@ -119,7 +117,8 @@ def _together(clips: pd.DataFrame, shares: Shares) -> "pd.Series[str]":
 def fold_clips(clips: TableOrPath, folds: int = 5, *, seed: int = 0, shares: Shares | None = None) -> pd.DataFrame:
     """Fill the column ``fold`` with 1 to `folds`, keeping groups together and spreading labels evenly.
 
-    Other seeds give other folds, for repeated cross-validation; as many folds as groups leave one out each.
+    Seeds differ in their folds, for repeated cross-validation; with as many folds as groups, each group is left out
+    once.
 
     Parameters
     ----------
@@ -157,7 +156,7 @@ def fold_clips(clips: TableOrPath, folds: int = 5, *, seed: int = 0, shares: Sha
 
 
 def splits_of_fold(clips: TableOrPath, fold: int) -> pd.DataFrame:
-    """Fill the column ``split`` for cross-validation: this fold is the test, the next one validation, the rest
+    """Fill the column ``split`` for cross-validation: this fold is the test split, the next validation, the rest
     training.
 
     Parameters
@@ -170,7 +169,7 @@ def splits_of_fold(clips: TableOrPath, fold: int) -> pd.DataFrame:
     Raises
     ------
     TableError
-        If the table has no column ``fold``, or no such fold.
+        If the table has no column ``fold``, or no clip of this fold.
 
     Examples
     --------
@@ -194,8 +193,8 @@ def splits_of_fold(clips: TableOrPath, fold: int) -> pd.DataFrame:
 def split_by_time(clips: TableOrPath, shares: Shares | None = None) -> pd.DataFrame:
     """Fill the column ``split`` by time: in each file the earliest excerpts train, the latest test.
 
-    For one long recording, whose neighboring excerpts are too similar to be in different splits. Excerpts that
-    overlap the last one of an earlier split go with it.
+    For a long recording, whose neighboring excerpts are too similar to be in different splits. Excerpts that overlap
+    the last excerpt of an earlier split join that split.
 
     Parameters
     ----------
@@ -227,9 +226,10 @@ def split_by_time(clips: TableOrPath, shares: Shares | None = None) -> pd.DataFr
 
 
 def find_leaks(clips: TableOrPath) -> pd.DataFrame:
-    """Groups, copies and files that are in more than one split; columns what (group, copy_of, file), name, splits.
+    """Return groups, copies and files that are in more than one split; columns what (group, copy_of, file), name,
+    splits.
 
-    Excerpts of one file may be on several splits when they do not overlap and share no group.
+    Excerpts of a file may be in several splits when they do not overlap and share no group.
 
     Parameters
     ----------
@@ -278,7 +278,7 @@ def _given_sides(given: np.ndarray, group_numbers: np.ndarray, groups: list[str]
 
 
 def _place_by_name(groups: list[str], split_of: np.ndarray, splits: list[int], shares: Shares, seed: int) -> None:
-    """Give each group without a split the one that its name stands for, whatever other groups there are."""
+    """Assign a split to each group without a split by a hash of its name, independently of the remaining groups."""
     share = np.array([shares.train, shares.validation, shares.test])[splits]
     bounds = np.cumsum(share / share.sum())[:-1]
     for number, group in enumerate(groups):
@@ -290,8 +290,8 @@ def _place_by_name(groups: list[str], split_of: np.ndarray, splits: list[int], s
 def _place(
     counts: np.ndarray, split_of: np.ndarray, splits: list[int], shares: Shares, rng: np.random.Generator
 ) -> None:
-    """Give each group without a split the one of `splits` that brings the labels' shares nearest to what is
-    wanted."""
+    """Assign to each group without a split the split of `splits` that brings the shares of labels closest to the
+    goal."""
     share = np.array([shares.train, shares.validation, shares.test])
     _share_out(counts, split_of, splits, share, rng)
 
@@ -310,18 +310,18 @@ def _share_out(
     # A label weighs the same whether it has ten clips or a thousand.
     weight = 1 / counts.sum(axis=0)
     closed = np.setdiff1d(np.arange(len(share)), splits)
-    # Large groups first, while there is room for them everywhere; equal ones in random order.
+    # Large groups first, while they fit everywhere; groups of equal size in random order.
     order = rng.permutation(len(counts))
     order = order[np.argsort(-counts[order].sum(axis=1), kind="stable")]
     waiting = order[split_of[order] < 0]
     empty = len(np.setdiff1d(np.flatnonzero(reached.sum(axis=1) == 0), closed))
     for position, group in enumerate(waiting):
-        # The squared distance to what is wanted changes only in the labels that the group has.
+        # The squared distance to the goal changes only in the labels of the group.
         own = np.flatnonzero(counts[group])
         missing, added = (wanted[:, own] - reached[:, own]) * weight[own], counts[group, own] * weight[own]
         cost = (added * (added - 2 * missing)).sum(axis=1)
         cost[closed] = np.inf
-        if empty >= len(waiting) - position:  # just enough groups left for one per split
+        if empty >= len(waiting) - position:  # just enough groups for the empty splits
             cost[reached.sum(axis=1) > 0] = np.inf
         split = int(np.argmin(cost))
         empty -= int(not reached[split].any())

@@ -10,7 +10,7 @@ SPLITS = ("train", "validation", "test")
 
 
 class Shares(Settings):
-    """Shares of the splits, and what must stay together.
+    """Shares of the splits, and the indivisible unit.
 
     Rows with the same name in the column ``copy_of`` (near-duplicates, see `check_clips`) always stay together.
 
@@ -25,10 +25,10 @@ class Shares(Settings):
     test: float = Field(default=0.2, gt=0, lt=1)
     """Share of test clips."""
     together: Literal["group", "file"] = "group"
-    """What is never divided between splits: rows of a group, or rows of a file."""
+    """Unit that is never divided between splits: rows of a group, or rows of a file."""
     method: Literal["balanced", "stable"] = "balanced"
-    """balanced: every label as close to the shares as possible. stable: by a hash of the group, so that adding clips
-    never moves others; the shares hold on average only."""
+    """balanced: every label as close to the shares as possible. stable: by a hash of the group, so that added clips
+    never move existing clips; shares hold on average only."""
 
     @model_validator(mode="after")
     def _sum_to_one(self) -> "Shares":

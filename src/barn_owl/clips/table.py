@@ -1,7 +1,7 @@
 """The clip table: excerpts of sound files with labels.
 
-In memory the column ``file`` holds paths that can be opened from here; on disk they are relative to the
-folder of the table wherever that is possible, so that a folder with its table can be moved.
+In memory, paths in the column ``file`` are relative to the working folder; on disk, to the folder of the table where
+possible, so that a folder with its table can be moved.
 """
 
 import codecs
@@ -39,16 +39,15 @@ TableOrPath: TypeAlias = pd.DataFrame | str | Path
 MAX_TIME_S = 1e9
 """Largest time in a table, in seconds: 31 years."""
 SHOWN_FAULTS = 5
-"""Faults of a table that one message names: enough to see what they have in common."""
+"""Largest number of faults in a message: enough to see their pattern."""
 
 
 def check_clip_table(clips: pd.DataFrame, *, where: str = "clip table") -> pd.DataFrame:
     """Return `clips` in the standard form, validated; the argument is not changed.
 
-    The result has ``file``, ``start_s``, ``end_s`` and ``label`` (made blank when absent), then ``group``, ``split``
-    and ``score`` where given, then all other columns untouched. Times are float64 seconds with NaN for blank; texts
-    are stripped strings, blank is ``""``. Rows that repeat another one in every standard column are dropped, with a
-    warning in the log.
+    The result has ``file``, ``start_s``, ``end_s`` and ``label`` (blank when absent), then ``group``, ``split`` and
+    ``score`` where present, then further columns unchanged. Times are float64 seconds with NaN for blank; texts are
+    stripped strings, blank is ``""``. Repeated rows, by all standard columns, are dropped with a warning in the log.
 
     Parameters
     ----------
@@ -74,7 +73,7 @@ def check_clip_table(clips: pd.DataFrame, *, where: str = "clip table") -> pd.Da
 
 
 def as_clip_table(clips: TableOrPath, name: str = "clips") -> pd.DataFrame:
-    """Return the clip table that an argument of a public function stands for, in the standard form.
+    """Return an argument of a public function as a clip table in the standard form.
 
     Rows keep their order and number, whatever the index of the argument; repeated rows stay.
 
@@ -106,7 +105,7 @@ def as_clip_table(clips: TableOrPath, name: str = "clips") -> pd.DataFrame:
 
 
 def require_columns(table: pd.DataFrame, columns: Iterable[str], name: str) -> None:
-    """Raise TableError when a table lacks a column; `name` is what it is called in the message."""
+    """Raise TableError when a table lacks a column; `name` is its name in the message."""
     missing = [column for column in columns if column not in table]
     if missing:
         known = ", ".join(map(str, table.columns))
@@ -141,7 +140,7 @@ def _texts(column: "pd.Series[str]") -> list[str]:
         codes, values = pd.factorize(column)  # most columns repeat few values
     except TypeError:  # lists, for example
         return [_text(value) for value in column]
-    texts = np.array([*map(_text, values), ""], dtype=object)  # the last one for blanks, whose code is -1
+    texts = np.array([*map(_text, values), ""], dtype=object)  # the last place is for blanks, whose code is -1
     return list(texts[codes])
 
 
@@ -232,8 +231,8 @@ def read_clip_table(source: str | Path | IO[str], *, may_be_empty: bool = False,
     may_be_empty : bool
         Whether a header without rows will do, as for a table of events where there were none.
     urls : bool
-        Whether files that are URLs may be opened. Otherwise the table of a stranger could make requests from this
-        machine: readers refuse these files, and `write_clip_table` writes the URLs unchanged.
+        Whether files that are URLs may be opened. Otherwise a stranger's table could make requests from this machine:
+        readers refuse these files, and `write_clip_table` writes the URLs unchanged.
 
     Raises
     ------
@@ -292,18 +291,19 @@ def read_any_table(
 def _read_parquet(path: Path) -> pd.DataFrame:
     try:
         table = pd.read_parquet(path)
-        for name in table:  # what is no UTF-8 is found only when it is looked at
+        for name in table:  # invalid UTF-8 is found only while parsing
             if isinstance(table[name].dtype, pd.StringDtype):
                 table[name].to_numpy(dtype=object)
     except ImportError as error:
         raise TableError(f"{path}: reading Parquet needs pyarrow; {how_to_install('parquet')}") from error
-    except Exception as error:  # its reader has many kinds of them for what is damaged
+    except Exception as error:  # parsers raise many types for damaged files
         raise TableError(f"{path} cannot be read as Parquet: {error}") from error
     return table
 
 
 def _decoded(raw: bytes, path: Path, encoding: str | None) -> str:
-    """Text of a table: UTF-8 or UTF-16 by its mark, as `encoding` says, or one that fits the whole file."""
+    """Return the text of a table: UTF-8 or UTF-16 by its mark, by `encoding`, or by an encoding that fits the whole
+    file."""
     try:
         text = raw.decode(encoding or ("utf-16" if raw[:2] in UTF16_MARKS else "utf-8-sig"))
     except LookupError:
@@ -316,9 +316,7 @@ def _decoded(raw: bytes, path: Path, encoding: str | None) -> str:
 
 
 def _otherwise_decoded(raw: bytes, path: Path, encoding: str | None, error: UnicodeDecodeError) -> str:
-    """Text of a table that is no UTF-8, if it is Windows-1252 throughout: some letters in UTF-8 say that it is
-    not.
-    """
+    """Return the text of a table as Windows-1252, unless its bytes contradict that."""
     line = raw[: error.start].count(b"\n")
     where = "its header" if line == 0 else f"row {line}"
     mend = "fix it, or name the encoding if the table has another encoding"
@@ -338,7 +336,7 @@ def _parse_csv(text: str, where: str, *, may_be_empty: bool) -> pd.DataFrame:
     if not text.strip():
         raise TableError(f"{where} is empty")
     header, _, rest = text.partition("\n")
-    if re.fullmatch(r"sep=[,;\t|]\r?", header):  # spreadsheets say so to each other
+    if re.fullmatch(r"sep=[,;\t|]\r?", header):  # a convention of spreadsheets
         text, separator = rest, header[4]
         header = text.partition("\n")[0]
     else:
@@ -356,7 +354,7 @@ def _parse_csv(text: str, where: str, *, may_be_empty: bool) -> pd.DataFrame:
 
 
 def _check_header(header: str, separator: str, where: str) -> None:
-    """Raise TableError for more columns than a table can have, and for one of ours that is there twice."""
+    """Raise TableError for too many columns, and for a repeated standard column."""
     if header.count(separator) >= MOST_COLUMNS:
         raise TableError(f"{where} has {header.count(separator) + 1} columns; at most {MOST_COLUMNS} are read")
     try:
@@ -405,7 +403,7 @@ def _relative(files: Iterable[str], folder: Path) -> list[str]:
     """Name files relative to `folder`, with forward slashes; absolute where they share only the root."""
     here = folder.absolute()
 
-    @cache  # many files lie in one folder
+    @cache  # many files share a folder
     def named(parent: str) -> Path:
         there = Path(os.path.normpath(Path(parent).absolute()))
         return there if here.parts[:2] != there.parts[:2] else Path(os.path.relpath(there, here))

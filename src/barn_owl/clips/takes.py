@@ -1,4 +1,4 @@
-"""Settings: one take in a recording of many."""
+"""Settings for cutting single takes from a recording."""
 
 from typing import Literal
 
@@ -13,7 +13,7 @@ class TakeSettings(Settings):
     Attributes
     ----------
     threshold_db, release_db : float
-        How far the mean of the mel bands stands out of the quiet where a take begins and ends.
+        Level above quiet, mean over mel bands, at which a take begins and ends.
     max_gap_s : float
         A pause up to this length is inside a take.
     place : Literal[random, start, center]

@@ -1,4 +1,4 @@
-"""Times beyond the end of a recording: one check for all readers of excerpts."""
+"""Check of times beyond the end of a recording, for all readers of excerpts."""
 
 from collections.abc import Mapping
 
@@ -14,7 +14,7 @@ MOST = 0.5
 
 
 def check_within(table: pd.DataFrame, seconds: Mapping[str, float], *, where: str) -> None:
-    """Raise TableError when rows of a table lie beyond the end of their recording, and say what that looks like.
+    """Raise TableError, with the likely reason, when rows of a table lie beyond the end of their recording.
 
     seconds : length of each recording; rows of others are not looked at. A rounded time may be over by 50 ms.
     """

@@ -1,4 +1,4 @@
-"""Writing clips as sound files, one folder per label."""
+"""Writing clips as sound files, with a folder per label."""
 
 from collections.abc import Callable
 from pathlib import Path
@@ -32,9 +32,9 @@ def label_folder(folder: Path, label: str) -> Path:
 
 
 def write_excerpts(clips: TableOrPath, folder: str | Path, *, force: bool = False) -> pd.DataFrame:
-    """Write each excerpt of a clip table as a WAV file, in one folder per label; return their clip table.
+    """Write each excerpt of a clip table as a WAV file, in a folder per label; return their clip table.
 
-    Samples keep the rate of their recording and one channel, the mean of all.
+    Samples keep the rate of their recording; channels are mixed to mono.
 
     Parameters
     ----------
@@ -84,7 +84,7 @@ def write_variants(
     seed: int = 0,
     progress: Callable[[int, int], None] | None = None,
 ) -> tuple[pd.DataFrame, dict[str, str]]:
-    """Write `variants` augmented copies of each clip as WAV files, in one folder per label.
+    """Write `variants` augmented copies of each clip as WAV files, in a folder per label.
 
     Parameters
     ----------
@@ -97,7 +97,7 @@ def write_variants(
     variants : int
         Variants per clip.
     background : tuple[str, ...]
-        Labels of the clips that are mixed into the others.
+        Labels of the clips that are mixed under the rest.
     seed : int
         Seed of all random choices.
     progress : Callable[[int, int], None] | None
@@ -106,7 +106,7 @@ def write_variants(
     Returns
     -------
     tuple[pd.DataFrame, dict[str, str]]
-        The clip table of what was written, with the column ``changes`` in words, and why clips were skipped.
+        The clip table of the written files, with the column ``changes`` in words, and reasons by skipped clip.
 
     Raises
     ------
@@ -140,7 +140,7 @@ def write_variants(
 
 
 def bytes_of(clips: pd.DataFrame) -> int:
-    """Size of all clips as WAV files of 16 bits and one channel; what cannot be read counts nothing."""
+    """Return the size of all clips as mono WAV files of 16 bits; unreadable clips count as 0."""
     total = 0.0
     for excerpt in _excerpts(clips):
         try:
@@ -161,5 +161,5 @@ def _read(excerpt: Excerpt, rate_hz: int | None = None) -> tuple[np.ndarray, int
 
 
 def _drawn(noises: list[Excerpt], rate_hz: int, rng: np.random.Generator) -> Callable[[], np.ndarray]:
-    """Gives the samples of a clip drawn from `noises`, at a rate."""
+    """Return the samples of a clip drawn from `noises`, at a rate."""
     return lambda: _read(noises[int(rng.integers(len(noises)))], rate_hz)[0]

@@ -54,7 +54,7 @@ NIGHT_RECORDER = Recorder(
 
 
 def _bell(hertz: float, gain_db: float) -> np.ndarray:
-    """Peaking filter of quality 1 as one section: R. Bristow-Johnson, Cookbook formulae for audio EQ."""
+    """Return a peaking filter of quality 1 as a section: R. Bristow-Johnson, Cookbook formulae for audio EQ."""
     a = 10 ** (gain_db / 40)
     w = 2 * np.pi * hertz / RATE_HZ
     alpha = np.sin(w) / 2
@@ -64,7 +64,7 @@ def _bell(hertz: float, gain_db: float) -> np.ndarray:
 
 
 class Tape:
-    """What a recorder makes of sound that arrives block by block."""
+    """Simulated recorder of sound that arrives block by block."""
 
     def __init__(self, recorder: Recorder, rng: np.random.Generator) -> None:
         self.recorder, self.rng = recorder, rng
@@ -92,7 +92,7 @@ class Tape:
 
 
 def record(recorder: Recorder, sound: np.ndarray, rng: np.random.Generator) -> np.ndarray:
-    """Record a whole sound; float32 at the recorder's own rate, ``(samples,)`` or ``(samples, 2)``."""
+    """Record a whole sound; float32 at the recorder's rate, ``(samples,)`` or ``(samples, 2)``."""
     mono = resample(Tape(recorder, rng).take(sound), RATE_HZ, recorder.rate_hz)
     if recorder.channels == 1:
         return mono

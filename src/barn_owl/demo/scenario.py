@@ -55,8 +55,8 @@ def write_harbor(
 ) -> Harbor:
     """Write the demo data below `folder`: ``clips/LABEL/RECORDER_NUMBER``, ``night.flac``, ``truth.csv``.
 
-    The same seed gives the same samples. Some clips are odd on purpose, as in real heaps: mislabeled, clipped,
-    silent, stereo, at 192 kHz, broken off.
+    The same seed yields the same samples. Some clips have faults, as real collections do: mislabeled, clipped,
+    silent, stereo, at 192 kHz, truncated.
 
     Parameters
     ----------
@@ -120,7 +120,7 @@ def _write_clip(folder: Path, seed: int, label: int, number: int) -> None:
 
 
 def _odd_one(label: int, number: int) -> str:
-    """Name what is odd about a clip; blank for most."""
+    """Return the fault of a clip; blank for most."""
     odd = {(0, 11): "mislabeled", (2, 34): "mislabeled", (3, 23): "mislabeled", (5, 41): "mislabeled"}
     odd |= {(1, 5): "silent", (4, 38): "silent", (0, 24): "192 kHz"}
     if number % 29 == 17:
@@ -129,7 +129,7 @@ def _odd_one(label: int, number: int) -> str:
 
 
 def _clip_sound(rng: np.random.Generator, label: str) -> np.ndarray:
-    """One to four seconds with the sound somewhere in it, over water, at `RATE_HZ`."""
+    """Return one to four seconds with the sound somewhere in it, over water, at `RATE_HZ`."""
     samples = round(rng.uniform(1.0, 4.0) * RATE_HZ)
     level = 10 ** (rng.uniform(-44, -26) / 20)
     mixture = water(rng, samples) * level
@@ -137,7 +137,7 @@ def _clip_sound(rng: np.random.Generator, label: str) -> np.ndarray:
         return mixture
     far = rng.beta(1.2, 2)
     event = at_distance(EVENTS[label](rng), rng, far)
-    # Most of the sound is inside the clip; long ones may be cut at either end, as by hand.
+    # Most of the sound is inside the clip; long sounds may be cut at either end, as by hand.
     early, late = -min(0.3 * len(event), 0.5 * RATE_HZ), max(samples - 0.6 * len(event), 0.0)
     start = round(rng.uniform(early, late)) if late > early else 0
     piece = event[max(-start, 0) : samples - start]
@@ -160,7 +160,7 @@ def _break_off(path: Path) -> None:
 
 
 def _schedule(rng: np.random.Generator, length_s: float) -> Iterator[tuple[float, str, float]]:
-    """When something sounds in the night, what, and how far away; some follow closely enough to overlap."""
+    """Draw times, labels and distances of the sounds of a night; some overlap."""
     names, unknown = list(EVENTS), list(UNKNOWN)
     at, before = rng.uniform(1.5, 4.0), ""
     while at < length_s - 6:
@@ -178,7 +178,7 @@ def _write_night(places: Harbor, seed: int, minutes: float) -> None:
     total = round(minutes * 60 * RATE_HZ)
     waiting = list(_schedule(np.random.default_rng([seed, 3]), minutes * 60))
     rows: list[dict[str, object]] = []
-    hanging = np.zeros(0)  # what sounds on into the next block
+    hanging = np.zeros(0)  # tail in the next block
     with (
         whole_file(places.recording) as beside,
         soundfile.SoundFile(beside, "w", NIGHT_RECORDER.rate_hz, 1, subtype="PCM_16", format="FLAC") as file,
@@ -202,7 +202,7 @@ def _write_night(places: Harbor, seed: int, minutes: float) -> None:
 def _sound_in(
     mixture: np.ndarray, rng: np.random.Generator, at_s: float, name: str, far: float, level: float, offset_s: float
 ) -> dict[str, object]:
-    """Add one sound to the mixture and return its row of the truth table."""
+    """Add a sound to the mixture and return its row of the truth table."""
     dry = (EVENTS | UNKNOWN)[name](rng)
     event = at_distance(dry, rng, far)
     event *= level * 10 ** ((rng.uniform(14, 28) - 12 * far) / 20) / _loud_rms(event)
@@ -220,7 +220,7 @@ def _sound_in(
 
 
 def _audible(sound: np.ndarray, level: float) -> tuple[float, float]:
-    """From when to when, in seconds, a sound stands out of the water: within 20 dB of its own peak."""
+    """Return start and end, in seconds, of a sound above the water: within 20 dB of its peak."""
     width = RATE_HZ // 100
     frames = sound[: len(sound) // width * width].reshape(-1, width)
     rms = np.sqrt((frames**2).mean(axis=1))

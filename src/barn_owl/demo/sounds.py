@@ -1,6 +1,6 @@
 """The sounds of the harbor, synthesized from physical models.
 
-Every function takes a random generator and returns one event: mono, float64, at `RATE_HZ`, peak about 1.
+Every function takes a random generator and returns an event: mono, float64, at `RATE_HZ`, peak about 1.
 """
 
 from collections.abc import Callable
@@ -86,7 +86,7 @@ def foghorn(rng: np.random.Generator) -> np.ndarray:
 
 
 def bell_buoy(rng: np.random.Generator) -> np.ndarray:
-    """A bronze bell on a rocking buoy: inharmonic partials, high ones dying first, irregular strokes."""
+    """A bronze bell on a rocking buoy: inharmonic partials, the highest decaying first, irregular strokes."""
     strokes = rng.integers(1, 5)
     times = np.concatenate([[0.0], np.cumsum(rng.uniform(0.45, 1.1, size=strokes - 1))])
     ratios = np.array([0.5, 1.0, 1.19, 1.5, 2.0, 2.51, 2.66, 3.01, 4.1, 5.4])
@@ -166,8 +166,8 @@ def hull_knock(rng: np.random.Generator) -> np.ndarray:
     return _peak_one(out)
 
 
-# Unknown sounds use other synthesis methods than the synthetic sounds of training (`sound/synthetic.py`): grains,
-# sums of partials, a delay line and summed shocks. Otherwise they would prove nothing.
+# Unknown sounds use different synthesis methods than the synthetic sounds of training (`sound/synthetic.py`): grains,
+# sums of partials, a delay line and summed shocks. With the same methods they would prove nothing.
 
 
 def gull(rng: np.random.Generator) -> np.ndarray:
@@ -186,7 +186,7 @@ def gull(rng: np.random.Generator) -> np.ndarray:
 
 
 def shout(rng: np.random.Generator) -> np.ndarray:
-    """Unknown: a voice calling, a sum of partials that are as loud as two vowels one after the other let them be."""
+    """Unknown: a calling voice, a sum of partials with the envelopes of two vowels."""
     t = _time(rng.uniform(0.5, 1.1))
     pitch = rng.uniform(130, 260) * np.interp(t, [0, t[-1] / 3, t[-1]], [0.9, 1.15, 0.8])
     phase = 2 * np.pi * np.cumsum(pitch * (1 + 0.01 * _noise(rng, len(t), 3, 12))) / RATE_HZ
@@ -215,13 +215,13 @@ def dropped_spanner(rng: np.random.Generator) -> np.ndarray:
 
 
 def thunder(rng: np.random.Generator) -> np.ndarray:
-    """Unknown: a far roll of thunder, the shocks of many pieces of a flash that arrive one after the other."""
+    """Unknown: a far roll of thunder, the shocks of many segments of a flash that arrive in sequence."""
     out = np.zeros(round(rng.uniform(2.5, 4.5) * RATE_HZ))
     length_s = len(out) / RATE_HZ
     shock = np.concatenate([np.linspace(1, -1, round(0.006 * RATE_HZ)), np.zeros(8)])
     for at in length_s * rng.beta(1.3, 2.2, size=400) * 0.9:
         far = 1 + 4 * at / length_s
-        slow = np.interp(np.arange(0, len(shock), 1 / far), np.arange(len(shock)), shock)  # distance makes it longer
+        slow = np.interp(np.arange(0, len(shock), 1 / far), np.arange(len(shock)), shock)  # distance lengthens it
         _add(out, at, slow * rng.exponential(1.0) / far)
     return _peak_one(out * _swell(len(out), 0.1, 1.0))
 
