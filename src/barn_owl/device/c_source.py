@@ -1,6 +1,6 @@
-"""Export as C: one self-contained source file, its header, and a program that tags WAV files.
+"""Export as C: a self-contained source file, its header, and a program that tags WAV files.
 
-What the code does stands in ``owl.c``, ``owl.h`` and ``main.c`` alongside this module; here the numbers are put in.
+The code is in ``owl.c``, ``owl.h`` and ``main.c`` of this folder; this module fills in the numbers.
 """
 
 import math
@@ -110,7 +110,7 @@ class _Row:
 
 
 class _Layout:
-    """Where everything lies: numbers one after the other, rings as well, outputs in two places a depth, in turns."""
+    """Memory layout: weights and ring buffers in sequence, outputs in two alternating places per depth."""
 
     def __init__(self, networks: Sequence[Sequence[Stage]], outputs_a_step: int, *, turned: bool) -> None:
         self._turned = turned
@@ -154,7 +154,7 @@ class _Layout:
 
 
 def _reach(stage: Stage) -> int:
-    """Values that a sum of a stage looks at, rounded up; 0 where each channel has its own weights, or none."""
+    """Length of the dot products of a stage, rounded up; 0 for depthwise stages and pooling."""
     if stage.kernel is None or stage.kernel.ndim < 4:
         return 0
     return -(-math.prod(stage.kernel.shape[:3]) // LANES) * LANES
@@ -298,14 +298,14 @@ def _add_numbers(tables: _Tables, model: Model, laid: _Layout) -> None:
     tables.add("int32_t", "owl_biases", np.concatenate([one.bias for one in quantized if one.bias is not None]))
     scales = [one.scales.ravel() for one in quantized if one.scales is not None]
     tables.add("int32_t", "owl_scales", np.concatenate(scales))
-    # The last stage of each network gives logits; its steps stand behind one another, by network.
+    # The last stage of each network computes logits; their scales follow by network.
     tables.add("float", "owl_logit_steps", np.concatenate([one.steps for one in quantized if one.steps is not None]))
 
 
 def _row_by_row(kernel: np.ndarray) -> np.ndarray:
     """Weights by channel out first, with zeros behind each row: a sum is the product of two rows.
 
-    Where each channel has its own weights, there is nothing to turn.
+    Depthwise kernels need no transposition.
     """
     if kernel.ndim < 4:
         return kernel.ravel()
@@ -318,7 +318,7 @@ def _bias(stage: Stage) -> np.ndarray:
 
 
 def _quantized(model: Model) -> list[QuantizedStage]:
-    """Those of all networks in order, none of a model that is not quantized."""
+    """Quantized arrays of all networks in order; empty for a model in float32."""
     quantized = quantized_in(model.classifier)
     return [] if quantized is None else [stage for network in quantized.stages for stage in network]
 

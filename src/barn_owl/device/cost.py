@@ -1,4 +1,4 @@
-"""Cost of a model on a device, known before training: operations, flash, RAM, time."""
+"""Cost of a model on a device, before training: operations, flash, RAM, time."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -37,11 +37,11 @@ class Footprint:
     flash_float, flash_int8 : int
         Bytes of code and numbers.
     ram_float, ram_int8 : int
-        Bytes of one inference that streams.
+        Bytes of streaming inference.
     ram_window : int
-        Bytes of one that is worked on layer by layer over a whole window, in floats.
+        Bytes of inference layer by layer over a whole window, in float32.
     seconds_float, seconds_int8 : float
-        Time for one step, front end included.
+        Time per step, with the front end.
     step_s : float
         Time from a step to the next.
     latency_s : float
@@ -90,7 +90,7 @@ class Footprint:
         return {name: float(share) for name, share in sorted(shares.items(), key=lambda one: -one[1]) if share > 1}
 
     def table(self) -> pd.DataFrame:
-        """One row each for floats and int8: ``flash_kb``, ``ram_kb``, ``step_ms``, ``load`` (share of the time)."""
+        """Table with rows for float32 and int8: ``flash_kb``, ``ram_kb``, ``step_ms``, ``load`` (share of the time)."""
         rows = {
             name: {"flash_kb": flash / KB, "ram_kb": ram / KB, "step_ms": 1000 * took, "load": took / self.step_s}
             for name, flash, ram, took in (
@@ -173,7 +173,7 @@ def _seconds(
     device: Device,
     each: float,
 ) -> float:
-    """Time for one step: that of its frames, and of the networks."""
+    """Return the time per step of front end and networks."""
     logarithms = front_end.bands * (3 if classifier.level.frames else 1)
     frame = device.transform_cycles(front_end.fft_length) + device.cycles_frame * len(networks)
     frame += _mel_weights(front_end) * device.cycles_float + logarithms * device.cycles_logarithm
@@ -182,7 +182,7 @@ def _seconds(
 
 
 def _whole_window(networks: Sequence[list[Stage]], steps: int, bands: int) -> int:
-    """Bytes of the largest input and output of a layer over a window, in floats; networks one after the other."""
+    """Return the bytes of the largest input and output of a layer over a window, in float32, network by network."""
     most = 0
     for stages in networks:
         count, held = steps, steps * bands

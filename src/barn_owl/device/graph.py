@@ -8,7 +8,7 @@ from barn_owl.model import Model
 
 
 def classifier_of(model: Model) -> Convolutional | Quantized:
-    """Return the classifier of a model that can be handed over; raises ModelError for another one."""
+    """Return the classifier of a model that can be exported; raises ModelError for a different kind."""
     classifier = graph_in(model.classifier)
     if classifier is None:
         raise ModelError(
@@ -20,7 +20,7 @@ def classifier_of(model: Model) -> Convolutional | Quantized:
 def graph_of(model: Model) -> list[list[Stage]]:
     """Return the stages of each network of a model over log-mel.
 
-    Raises ModelError for a classifier that is no such graph, or another front end.
+    Raises ModelError for an unsupported classifier or front end.
     """
     classifier = classifier_of(model)
     if not model.front_end.is_log_mel:

@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 OPSET = 17
 """Version of the operators that graphs are written in."""
 NATURAL = 10 / np.log(10)
-"""What turns a natural logarithm of power into dB."""
+"""Factor from the natural logarithm of power to dB."""
 
 
 def write_onnx(model: ModelLike, path: str | Path, *, takes_features: bool = False, force: bool = False) -> None:
@@ -50,7 +50,7 @@ def write_onnx(model: ModelLike, path: str | Path, *, takes_features: bool = Fal
     Raises
     ------
     ModelError
-        For a model that is no such graph or that `onnx` is missing for.
+        For a model that cannot be exported, and without the package `onnx`.
     OutputError
         For a file that is there already.
 
@@ -172,7 +172,7 @@ class _Graph:
         return x
 
     def _levels(self, x: str) -> str:
-        """What the networks are given, ``(1, 1, frames, bands)``."""
+        """Return the input of the networks, ``(1, 1, frames, bands)``."""
         model, classifier = self._model, classifier_of(self._model)
         x = self._add("Sub", x, self._real(model.mean[None, :, None]))
         x = self._add("Div", x, self._real(model.deviation[None, :, None]))
@@ -192,7 +192,7 @@ class _Graph:
         return self._add("Slice", x, self._whole([before]), self._whole([end]), self._whole([axis]))
 
     def _network(self, stages: Sequence[Stage], x: str) -> str:
-        """What one network gives, ``(steps, outputs)``."""
+        """Return the outputs of a network, ``(steps, outputs)``."""
         x = self._stages(stages, x, (self._model.front_end.bands, 1))
         x = self._add("Reshape", x, self._whole([stages[-1].out[1], -1]))
         return self._add("Transpose", x, perm=[1, 0])
@@ -200,7 +200,7 @@ class _Graph:
     def _stages(self, stages: Sequence[Stage], x: str, before: tuple[int, int]) -> str:
         """Pass ``(1, channels, steps, bands)`` through stages; before : bands and channels of a step of it."""
         for stage in stages:
-            if before != stage.given:  # bands become channels, a band after the other
+            if before != stage.given:  # bands become channels, band by band
                 x = self._add("Transpose", x, perm=[0, 3, 1, 2])
                 x = self._add(
                     "Unsqueeze", self._add("Reshape", x, self._whole([1, stage.given[1], -1])), self._whole([3])

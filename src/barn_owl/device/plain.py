@@ -12,7 +12,7 @@ from barn_owl.model.loading import ModelLike, as_model
 
 
 def write_weights(model: ModelLike, path: str | Path, *, force: bool = False) -> None:
-    """Write all arrays of a model, with what is needed to use them, as ``.npz`` or ``.json``.
+    """Write all arrays of a model, with the facts needed to use them, as ``.npz`` or ``.json``.
 
     In the archive the description is a JSON text under ``description``; in JSON, arrays are nested lists with their
     shapes.

@@ -42,15 +42,15 @@ class Device(Settings):
     """Memory that a model may take, in units of 1024 bytes; so is flash."""
     flash_kb: float = Field(gt=0)
     latency_ms: float = Field(gt=0)
-    """Time from a sound to its score that is wanted, at most."""
+    """Longest acceptable time from a sound to its score."""
     cycles_float: float = Field(gt=0)
-    """Cycles of a multiply-add of floats, with loading and storing; so are those of int8."""
+    """Cycles of a multiply-add in float32, with loading and storing; the following key is for int8."""
     cycles_int8: float = Field(gt=0)
     cycles_logarithm: float = Field(gt=0)
     cycles_transform: dict[int, float] = Field(min_length=1)
     """Cycles of a real transform by its length, the power spectrum included."""
     cycles_frame: float = Field(default=0.0, ge=0)
-    """Cycles that each frame takes alongside all that, such as for calls."""
+    """Further cycles per frame, such as for calls."""
 
     @field_validator("cycles_transform")
     @classmethod
@@ -86,7 +86,7 @@ def device_names() -> list[str]:
 
 
 def read_device(source: str | Path) -> Device:
-    """Read a device profile: a TOML file, the name of one that ships, or ``this-machine``, which is measured.
+    """Read a device profile: a TOML file, the name of a profile that ships, or ``this-machine``, which is measured.
 
     Parameters
     ----------
@@ -130,9 +130,9 @@ def read_device(source: str | Path) -> Device:
 
 
 def measured_device(*, seconds: float = 0.2) -> Device:
-    """Measure the machine this runs on, as its own Python computes: what each kind of work takes, in nanoseconds.
+    """Measure Python on this machine: nanoseconds of each kind of operation.
 
-    The network is timed by two sizes, so that what calls cost is separated from what sums cost. One core is used.
+    The network is timed in two sizes, to separate the cost of calls from that of arithmetic. A single core is used.
     """
     rng = np.random.default_rng(0)
     values = rng.random(1 << 14).astype(np.float32) + 1
@@ -143,7 +143,7 @@ def measured_device(*, seconds: float = 0.2) -> Device:
         front_end = FrontEnd(rate_hz=rate_hz)
         samples = rng.standard_normal(4 * rate_hz).astype(np.float32)
         taken = _nanoseconds(lambda: front_end.frames(samples, workers=1), seconds)  # noqa: B023
-        # The logarithms of its bands are counted on their own.
+        # The logarithms of the bands are counted separately.
         transforms[front_end.fft_length] = taken / front_end.count(len(samples)) - front_end.bands * logarithm
     return Device(
         name=THIS_MACHINE, clock_mhz=1000, ram_kb=1 << 20, flash_kb=1 << 20, latency_ms=10_000,
@@ -153,7 +153,7 @@ def measured_device(*, seconds: float = 0.2) -> Device:
 
 
 def _network_nanoseconds(seconds: float) -> tuple[float, float]:
-    """What a multiply-add and a frame take, from blocks of two networks of different size."""
+    """Return the time of a multiply-add and of a frame, from two networks of different size."""
     points = []
     for size in ("tiny", "medium"):
         classifier = Convolutional(
@@ -174,7 +174,7 @@ def _network_nanoseconds(seconds: float) -> tuple[float, float]:
 
 
 def _nanoseconds(work: Callable[[], object], seconds: float) -> float:
-    """Least time that one call takes."""
+    """Return the least time of a call."""
     work()
     least, end = np.inf, time.perf_counter() + seconds
     while time.perf_counter() < end:

@@ -1,8 +1,8 @@
 """Pruning whole channels of a trained cnn.
 
-A channel counts as much as the sum of the absolute weights that make it, those of its normalization included,
-relative to the others of its layer: Li et al., "Pruning Filters for Efficient ConvNets", ICLR 2017. Channels that
-are added up, as those around a residual block, go together.
+The importance of a channel is the sum of the absolute weights that compute it, normalization included, relative to
+its layer: Li et al., "Pruning Filters for Efficient ConvNets", ICLR 2017. Channels that are added, as around a
+residual block, are pruned together.
 """
 
 import bisect
@@ -24,10 +24,10 @@ FINENESS = 401
 
 @dataclass(eq=False)
 class Group:
-    """Channels of one or more layers that go together.
+    """Channels of several layers that must be pruned together.
 
     made_by : convolutions that give them, with the normalization behind, by name. followers : depthwise convolutions
-    and normalizations that work on each on its own. met_by : layers that take them.
+    and normalizations applied per channel. met_by : layers that take the channels as input.
     """
 
     size: int
@@ -37,7 +37,7 @@ class Group:
     joined: "Group | None" = None
 
     def whole(self) -> "Group":
-        """The group that this one was joined to, if it was."""
+        """Return the group that this group was joined to, or itself."""
         return self if self.joined is None else self.joined.whole()
 
 
@@ -64,7 +64,7 @@ def _groups(network: Network) -> list[Group]:
 
 
 def _follow(layers: Sequence[Layer], prefix: str, group: Group | None, found: list[Group]) -> Group | None:
-    """Go through layers; `group` are the channels that come in. Return those that come out."""
+    """Walk through layers with `group` as input channels; return the output channels."""
     for number, layer in enumerate(layers):
         name = f"{prefix}{number}"
         if layer.inner:
@@ -93,7 +93,7 @@ def _join(one: Group, other: Group) -> None:
 
 
 def _importance(network: Network, group: Group) -> np.ndarray:
-    """How much each channel of a group counts, relative to the others, ``(channels,)``."""
+    """Return the relative importance of each channel of a group, ``(channels,)``."""
     arrays, total = network.state(), np.zeros(group.size)
     for name, norm in group.made_by:
         made = np.abs(arrays[f"{name}.kernel"]).sum(axis=0, dtype=np.float64)
@@ -129,13 +129,13 @@ def _chosen(network: Network, group: Group, count: int) -> np.ndarray:
 
 
 def _smaller(classifier: Convolutional, groups: list[Group], counts: list[int]) -> Convolutional:
-    """A classifier of one network whose groups have this many channels, with weights that say nothing yet."""
+    """Return an untrained classifier with a single network whose groups have this many channels."""
     layers = _settings(classifier, groups, counts)
     return _made(classifier, NetworkSettings(**{**classifier.settings.model_dump(), "layers": layers}))
 
 
 def _made(classifier: Convolutional, settings: NetworkSettings) -> Convolutional:
-    """A classifier of other networks for the same labels."""
+    """Return an untrained classifier with different networks for the same labels."""
     bands = classifier.networks[0].shapes[0][1]
     rng = np.random.default_rng(0)
     return Convolutional(bands, classifier.labels, settings, classifier.level, rng, multilabel=classifier.multilabel)
@@ -151,7 +151,7 @@ def _settings(classifier: Convolutional, groups: list[Group], counts: list[int])
 
 
 def _take_over(network: Network, groups: list[Group], counts: list[int], into: Network) -> None:
-    """Copy what is kept of a network into the smaller one."""
+    """Copy the remaining weights of a network into the smaller network."""
     arrays = {name: array.copy() for name, array in network.state().items()}
     for group, count in zip(groups, counts, strict=True):
         chosen = _chosen(network, group, count)
@@ -159,7 +159,7 @@ def _take_over(network: Network, groups: list[Group], counts: list[int], into: N
             for key in _of_layer(arrays, name):
                 arrays[key] = arrays[key][..., chosen]
         for name in group.met_by:
-            # Rows by tap, by band, and by channel within those; also where bands were folded into channels.
+            # Rows by tap, band and channel; also where bands were folded into channels.
             kernel = arrays[f"{name}.kernel"]
             places = len(kernel) // group.size
             rows = kernel.reshape(places, group.size, -1)[:, chosen]

@@ -17,7 +17,7 @@ from barn_owl.model.loading import ModelLike, as_model
 from barn_owl.network.level import relative_level
 
 RARE = 1e-5
-"""Share of the values at either end that may lie beyond what int8 can say: a few outliers would cost all others."""
+"""Share of values at either end that int8 clips: covering a few outliers would cost precision everywhere."""
 SAMPLED = 4096
 """Values of each stage that are looked at in each clip."""
 SMALLEST = 1e-9
@@ -74,7 +74,7 @@ def quantize(model: ModelLike, frames: ClipFrames) -> Model:
 
 
 def _levels(model: Model, classifier: Convolutional, frames: np.ndarray) -> np.ndarray:
-    """What the networks are given of a clip, with its quiet around, ``(steps, bands, 1)``."""
+    """Return the input of the networks for a clip with its surrounding quiet, ``(steps, bands, 1)``."""
     around = model.around(frames)
     x = (np.concatenate([around, frames, around]) - model.mean) / model.deviation
     levels = x[:, :, None]
@@ -96,7 +96,7 @@ def _range_of(parts: Sequence[np.ndarray]) -> tuple[float, float]:
 
 
 def _ranges(network: list[Stage], levels: list[np.ndarray]) -> list[tuple[float, float]]:
-    """Range of what each stage gives, one inside another behind it."""
+    """Output range of each stage, inner stages after their parent."""
     heard: dict[int, list[np.ndarray]] = {}
     for level in levels:
         run(network, level, lambda stage, y: heard.setdefault(id(stage), []).append(_sampled(y)))
@@ -104,7 +104,7 @@ def _ranges(network: list[Stage], levels: list[np.ndarray]) -> list[tuple[float,
 
 
 class Rounding(NamedTuple):
-    """What int8 means: the size of a step, and the number that stands for 0."""
+    """Scale and zero of int8: size of a step, and the value that represents 0."""
 
     size: float
     zero: int
@@ -120,13 +120,13 @@ def _rounding_for(low: float, high: float) -> Rounding:
 def _rounded(
     stages: Sequence[Stage], ranges: Iterator[tuple[float, float]], given: Rounding, *, is_top: bool
 ) -> tuple[list[QuantizedStage], Rounding]:
-    """Numbers of stages whose input has the steps `given`, those inside a residual stage behind it; and the steps of
-    its output."""
+    """Return the arrays of stages whose input has the scale `given`, inner stages after their parent, and the scale
+    of the output."""
     made: list[QuantizedStage] = []
     for number, stage in enumerate(stages):
         out = _rounding_for(*next(ranges))
         if stage.kind in ("max", "mean"):
-            out = given  # neither makes new values
+            out = given  # pooling and rectifiers keep the scale
             made.append(QuantizedStage(zero_in=given.zero, zero_out=given.zero))
         elif stage.inner:
             inner, inside = _rounded(stage.inner, ranges, given, is_top=False)
@@ -162,7 +162,7 @@ def _convolved(stage: Stage, given: Rounding, out: Rounding, *, is_last: bool) -
 def _multiplier(factor: float) -> tuple[int, int]:
     """A whole multiplier below 2^31 and a shift, whose quotient is `factor`."""
     _, exponent = math.frexp(factor)
-    # A factor this small makes 0 of every sum, as one with a longer shift would.
+    # A factor this small rounds every sum to 0.
     shift = min(31 - exponent, LONGEST_SHIFT)
     return min(round(factor * 2**shift), 2**31 - 1), shift
 

@@ -55,7 +55,7 @@ def on_runtime(model: ModelLike) -> Model:
     width = model.front_end.width
     return replace(
         model,
-        classifier=classifier,  # the graph brings levels to its own scale
+        classifier=classifier,  # the graph contains the standardization
         mean=np.zeros(width, dtype=np.float32),
         deviation=np.ones(width, dtype=np.float32),
     )
@@ -71,9 +71,9 @@ class GraphClassifier:
         self.window, self.step, self._own_cost = own.window, own.step, own.cost
         self._graph, self._session = graph_bytes(model, takes_features=True, log_odds=True), None
         self.offered = _offered()
-        """What the runtime could use here, the best first."""
+        """Available providers of the runtime, the best first."""
         self.device = self._measured_device(model.front_end.bands)
-        """What it does use, for most of the time."""
+        """Provider that takes most of the time."""
 
     def _opened(self) -> Any:
         if self._session is None:
@@ -85,7 +85,8 @@ class GraphClassifier:
         return onnx_runtime().InferenceSession(self._graph, options, providers=_offered())
 
     def _measured_device(self, bands: int) -> str:
-        """Where the time of a run is spent by the runtime's own record: what it was given, it need not use."""
+        """Return the provider with most of the time in the profile of the runtime, which need not use the preferred
+        provider."""
         with temporary_folder() as folder:
             options = onnx_runtime().SessionOptions()
             options.enable_profiling, options.profile_file_prefix = True, str(folder / "run")
@@ -102,7 +103,7 @@ class GraphClassifier:
         return self.__dict__ | {"_session": None}
 
     def frame_scores(self, frames: np.ndarray, extras: np.ndarray | None = None) -> FrameScores:  # noqa: ARG002
-        """Return what the network says of all steps; see `Classifier`."""
+        """Return the outputs of the network for all steps; see `Classifier`."""
         parts = self._opened().run(list(OUTPUTS), {"frames": np.asarray(frames, dtype=np.float32)})
         activity, onsets, label_logits = parts
         return FrameScores(activity, onsets, label_logits, np.empty((len(activity), 0), dtype=np.float32))
@@ -112,14 +113,14 @@ class GraphClassifier:
         return {"graph": np.frombuffer(self._graph, dtype=np.uint8)}
 
     def config(self) -> dict[str, Any]:
-        """Nothing: it is made of another model, and not kept."""
+        """Return an empty mapping: it is built from a model, and not saved."""
         return {}
 
     def cost(self, hop_s: float) -> Cost:
-        """Cost of the model it was made of."""
+        """Return the cost of its model."""
         return self._own_cost(hop_s)
 
 
 def _offered() -> list[str]:
-    """What computes on this machine; a service elsewhere, to which sound would be sent, is skipped."""
+    """Return the providers that compute on this machine; remote services, to which sound would be sent, are skipped."""
     return [name for name in onnx_runtime().get_available_providers() if "Azure" not in name]

@@ -43,17 +43,17 @@ from barn_owl.tables import write_table
 logger = logging.getLogger(__name__)
 
 FOLDS = 4
-"""Folds of the clips that are not for the test; each step of a race is judged on another one."""
+"""Folds of the training and validation clips; each round of a race is scored on a different fold."""
 FIRST, STEPS = 8, 3
 """Candidates of a race, and how often the worse half of them is skipped."""
 EPOCHS = 4
-"""Of the first step; each further one is twice as long."""
+"""Epochs of the first round; each further round has twice as many."""
 CHANGED = 0.2
-"""Chance of each key to be drawn again in a candidate that changes another; of one key at least."""
+"""Probability of redrawing each key when a candidate is changed; at least one key changes."""
 FRESH = 0.25
 """Share of candidates where every key is drawn again."""
 FRUITLESS, ALIKE = 500, 50
-"""Draws in a row that do not fit, after which it is given up; that were there before, after which one is taken."""
+"""Consecutive draws that do not fit, before giving up; consecutive repeated draws, before accepting a repetition."""
 COMMON: dict[str, list[Any]] = {
     "front_end.features": [["log-mel"], ["log-mel"], ["mfcc"], ["log-mel", "deltas"]],
     "front_end.bands": [32, 40, 48, 64],
@@ -65,7 +65,7 @@ COMMON: dict[str, list[Any]] = {
     "augment.tempo_percent": [5.0, 15.0, 30.0],
     "augment.warp_percent": [0.0, 0.0, 15.0],
 }
-"""What is drawn from for every classifier, key by key of the plan."""
+"""Values drawn for every classifier, by key of the plan."""
 TRIED, TABLE, PLAN, STATE = "tried.jsonl", "search.csv", "plan.toml", "search.json"
 
 
@@ -111,8 +111,8 @@ def search(
 ) -> SearchResult:
     """Search for the best plan that fits `device`, for this many minutes.
 
-    Candidates are ranked by the furthest step that they came to, and there by their score: the mean of balanced
-    accuracy on clips of a fold that they had not trained on, and of event F1 in a rehearsal of those clips.
+    Candidates are ranked by their last round and, within it, by score: mean of balanced accuracy on clips of a
+    held-out fold and of event F1 in a rehearsal of these clips.
 
     Parameters
     ----------
@@ -125,14 +125,14 @@ def search(
     minutes : float
         Time budget.
     plan : Plan | None
-        Where the search begins, and what is not drawn; None for one that is fitted to the clips.
+        Plan of the first candidate, with the values of keys that are not drawn. Default: a plan fitted to the clips.
     int8 : bool
         Whether the model will compute in int8.
     halves : bool
         Leave the worse half out step by step, and change the best; otherwise every candidate is drawn again
         and learns for as long as the last step does, a plain random search.
     resume : bool
-        Continue with what `folder` holds; its minutes count.
+        Continue the search in `folder`; its minutes count.
     work : Work
         Workers, cache, overwriting and progress.
 
@@ -234,7 +234,7 @@ class _Race:
         return max((candidate for candidate, _ in self.done), default=-1) >= self._drawn
 
     def drawn(self, count: int, *, changed: bool) -> list[int]:
-        """Draw candidates that fit; the same ones for the same seed and the same results before.
+        """Draw candidates that fit; deterministic for a seed and the earlier results.
 
         changed : most of them are the current best with some keys drawn again, the very first the plan itself.
         """
@@ -262,7 +262,7 @@ class _Race:
         return found
 
     def _changes(self, rng: np.random.Generator, number: int, best: int | None, *, changed: bool) -> dict[str, Any]:
-        """What a candidate has other than the plan, key by key."""
+        """Return the differences between a candidate and the plan, by key."""
         every = {key: values[int(rng.integers(len(values)))] for key, values in _space().items()}
         if changed and number == 0:
             return {}
@@ -281,7 +281,7 @@ class _Race:
         return (max(steps), self.score(candidate, max(steps))) if steps else (-1, 0.0)
 
     def _measured(self, number: int, changes: dict[str, Any]) -> tuple[dict[str, float], Plan | None]:
-        """Make the plan of what was drawn; by how much it exceeds the device, or None where it cannot be."""
+        """Return the plan of drawn values, and the factor by which it exceeds the device; None for an invalid plan."""
         self._found[number] = changes
         try:
             plan = _changed(self._plan, changes)
@@ -299,7 +299,7 @@ class _Race:
     def learn(self, candidates: Sequence[int], step: int, end: float) -> None:
         """Train the remaining candidates for a step, until the time is over.
 
-        One after the other on this machine, where each takes all cores; side by side on a cluster.
+        In sequence on this machine, where each takes all cores; in parallel on a cluster.
         """
 
         def waiting() -> Iterator[tuple[int, Plan]]:
@@ -324,11 +324,11 @@ class _Race:
                 file.write(json.dumps(line) + "\n")
 
     def score(self, candidate: int, step: int) -> float:
-        """Score of a candidate at a step; below all others where it did not come to it."""
+        """Return the score of a candidate in a round; below all scores without that round."""
         return float(self.done[candidate, step]["score"]) if (candidate, step) in self.done else -1.0
 
     def table(self) -> pd.DataFrame:
-        """One row per candidate: how far it came, what it reached, what it costs, what was drawn."""
+        """Table with a row per candidate: epochs, validation scores, cost, sampled settings."""
         rows = []
         for candidate in sorted({one for one, _ in self.done}):
             steps = sorted(step for one, step in self.done if one == candidate)
@@ -348,7 +348,7 @@ class _Race:
 def _learned(
     candidate: tuple[int, Plan], *, step: int, clips: pd.DataFrame, workers: int, cache: Path
 ) -> dict[str, Any]:
-    """Train a candidate for a step, and score it on a held-out fold."""
+    """Train a candidate for a round, and score it on a held-out fold."""
     number, drawn = candidate
     begin, fold = time.perf_counter(), step % int(clips["fold"].max()) + 1
     plan = drawn.but(training={"epochs": EPOCHS * 2**step, "refit": 0})
@@ -398,7 +398,7 @@ def _size_columns(size: Footprint | None, *, int8: bool) -> dict[str, float]:
 
 
 def _space() -> dict[str, list[Any]]:
-    """All that is drawn from: the classifier, what is common to all, and what each kind adds."""
+    """Return values to draw by key: the classifier, common keys, and keys of each kind."""
     drawn = {"classifier": [kind.name for kind in kinds() for _ in range(kind.drawn)]} | COMMON
     for kind in kinds():
         drawn |= {key: list(values) for key, values in kind.searched.items()}
@@ -410,7 +410,7 @@ def _matters(key: str, classifier: str) -> bool:
 
 
 def _changed(plan: Plan, changes: dict[str, Any]) -> Plan:
-    """The plan with what was drawn, as far as it matters to the classifier."""
+    """Return the plan with the drawn values that apply to its classifier."""
     classifier: str = changes.get("classifier", plan.classifier)
     sections: dict[str, Any] = {}
     for key, value in changes.items():
@@ -433,7 +433,7 @@ def _value(plan: Plan, key: str) -> Any:
 
 
 def front(table: pd.DataFrame, cost: str = "flash_kb") -> pd.DataFrame:
-    """Pareto front of the candidates in score and cost, cheapest first, among those that were trained longest.
+    """Return the Pareto front of score and cost, cheapest first, among the candidates of the last round.
 
     Parameters
     ----------
@@ -472,7 +472,7 @@ def read_search(folder: str | Path, *, urls: bool = False) -> SearchResult:
     Raises
     ------
     PlanError
-        If the folder holds none.
+        If the folder has no search.
     """
     folder = Path(folder)
     if not is_file(folder / TABLE) or not is_file(folder / STATE):

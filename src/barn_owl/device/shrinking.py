@@ -1,4 +1,4 @@
-"""A run made smaller: pruned in rounds with training between them, or brought to int8; each leaves a run."""
+"""Smaller runs: pruned in rounds with training between them, or quantized to int8."""
 
 import time
 from contextlib import AbstractContextManager
@@ -31,7 +31,7 @@ from barn_owl.runs.writing import write_run
 from barn_owl.tables import write_table
 
 ROUNDS = 2
-"""Rounds of taking out and training: in one, too much would be lost at once to be learned back."""
+"""Rounds of pruning and training: pruned at once, too much would be lost to be recovered."""
 EPOCHS = 6
 """Of each round: most is learned back in the first few."""
 RATE_SHARE = 0.5
@@ -93,7 +93,7 @@ def shrink(
     Raises
     ------
     ModelError
-        If the run is no cnn, or less cannot be left, and says what could.
+        If the run has no `cnn`, or the size cannot be reached; the message states the reachable size.
     OutputError
         If an output cannot be written.
     TableError

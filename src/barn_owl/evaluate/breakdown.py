@@ -1,4 +1,4 @@
-"""Scores by group, by any column, by how long, loud and clear a clip is; and labels in an order one can read."""
+"""Scores by group, by column, and by duration, level and clarity of clips; order of labels for confusion matrices."""
 
 import itertools
 
@@ -51,7 +51,7 @@ def _kinds(column: pd.Series) -> "pd.Series":
 
 
 def confusable_order(confusion: pd.DataFrame) -> list[str]:
-    """Labels in an order where those confused with each other stand together.
+    """Order labels so that frequently confused labels are adjacent.
 
     Average linkage on the share confused, leaves ordered as Bar-Joseph et al., Bioinformatics 2001.
     """

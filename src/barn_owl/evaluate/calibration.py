@@ -103,7 +103,7 @@ def at_temperature(scores: np.ndarray, temperature: float, *, multilabel: bool =
 
 
 def _logits(scores: np.ndarray, *, multilabel: bool) -> np.ndarray:
-    """Logits that give these scores, float64; those of a softmax get one more column for "none of the labels"."""
+    """Return logits with these scores, float64; logits of a softmax have a further column for "none of the labels"."""
     safe = np.asarray(scores, dtype=np.float64).clip(1e-12, 1 - 1e-12)
     if multilabel:
         return np.asarray(np.log(safe / (1 - safe)))
@@ -113,10 +113,10 @@ def _logits(scores: np.ndarray, *, multilabel: bool) -> np.ndarray:
 
 
 def coverage_table(confidence: np.ndarray, right: np.ndarray) -> pd.DataFrame:
-    """Tell how many answers would be left if only those with a high score were given, and how many of them are right.
+    """Return how many predictions remain above a score, and how many of them are correct.
 
     confidence, right : ``(answers,)``. One row for each threshold that changes something: ``threshold``, ``answered``
-    (share), ``right`` (share of those answered).
+    (share), ``right`` (share of the remaining).
     """
     order = np.argsort(-confidence, kind="stable")
     last = np.flatnonzero(np.append(np.diff(confidence[order]) != 0, True))
@@ -133,17 +133,16 @@ def coverage_table(confidence: np.ndarray, right: np.ndarray) -> pd.DataFrame:
 def fit_thresholds(answers: PredictionArrays, target: Target, value: float) -> dict[str, float]:
     """Find a threshold per label for a target, on held-out clips.
 
-    An answer whose score is under the threshold of its label is not given.
+    A prediction whose score is below the threshold of its label is withheld.
 
     Parameters
     ----------
     answers : PredictionArrays
         Truth, scores and predictions of held-out clips.
     target : Target
-        "precision" or "recall" of at least `value`, the best "f1", or the least "cost", where a false alarm
-        costs `value` as much as a missed one. For precision the lowest threshold that keeps the target is
-        taken, or else the one that comes nearest; for recall the highest that keeps it. Labels that the clips
-        do not tell anything about get 0, or where labels overlap 0.5.
+        "precision" or "recall" of at least `value`, the best "f1", or the least "cost", where a false alarm costs
+        `value` times a miss. For precision, the lowest threshold that reaches the target, or else the nearest; for
+        recall, the highest that reaches it. Labels without evidence get 0, or 0.5 where labels overlap.
     value : float
         Precision or recall to reach, or cost of a false alarm.
 
@@ -156,7 +155,7 @@ def fit_thresholds(answers: PredictionArrays, target: Target, value: float) -> d
     default = 0.5 if answers.multilabel else 0.0
     found = {}
     for number, label in enumerate(answers.labels):
-        # In a single-label task a threshold can only reject answers; in a multilabel task it makes them.
+        # In a single-label task a threshold can only reject predictions; in a multilabel task it decides them.
         requested = np.ones(len(answers), dtype=bool) if answers.multilabel else answers.predicted_numbers == number
         has = answers.truth[:, number]
         known = target != "none" and has.any() and requested.any()
@@ -169,7 +168,7 @@ def fit_thresholds(answers: PredictionArrays, target: Target, value: float) -> d
 def _threshold(score: np.ndarray, has: np.ndarray, target: Target, value: float) -> float:
     order = np.argsort(-score, kind="stable")
     last = np.flatnonzero(np.append(np.diff(score[order]) != 0, True))
-    # Between a score and the next lower one, in the middle: neither clip sits on the edge.
+    # Halfway between adjacent scores, so that no clip is on the edge.
     steps = score[order][last]
     cuts = np.append((steps[:-1] + steps[1:]) / 2, 0.0)
     hits, predicted = np.cumsum(has[order])[last], last + 1
@@ -182,7 +181,7 @@ def _threshold(score: np.ndarray, has: np.ndarray, target: Target, value: float)
         return float(cuts[np.argmax(hits >= value * has.sum())])
     if target == "f1":
         return float(cuts[np.argmax(2 * hits / (predicted + has.sum()))])
-    # An answer never given costs all the labels missed.
+    # Without any prediction, all true labels are missed.
     costs = np.append(missed + value * alarms, has.sum())
     best = int(costs.argmin())
     return float(cuts[best]) if best < len(cuts) else 1.0

@@ -1,4 +1,4 @@
-"""Several models on the same clips: is one better, or is it chance?"""
+"""Comparison of models on the same clips, with significance."""
 
 import os
 from collections.abc import Iterator, Mapping
@@ -31,15 +31,14 @@ class Comparison:
     Attributes
     ----------
     scores : pd.DataFrame
-        One row per model: value and interval of each score.
+        Value and interval of each score, by model.
     pairs : pd.DataFrame
-        A row for each other model: the difference in balanced accuracy to the first with its 95 % interval,
-        clips that only one of the two has right, and the p-value of McNemar's exact test.
+        For each further model: difference in balanced accuracy to the first with its 95 % interval, clips that only
+        the first or only the second classifies correctly, and the p-value of McNemar's exact test.
     by_label : pd.DataFrame
         Recall of each label, a column a model.
     changes : pd.DataFrame
-        A row for each label of each other model: how far its recall is from the first one's, with the 95 %
-        interval.
+        For each label of each further model: difference of its recall to the first with the 95 % interval.
     clips : int
         Common to all.
     skipped : dict[str, int]
@@ -61,11 +60,11 @@ class Comparison:
 
     @property
     def words(self) -> list[str]:
-        """What the differences amount to, a sentence a pair."""
+        """Differences in words, a sentence per pair."""
         sentences = []
         first = str(self.scores.index[0])
         for name, row in self.pairs.iterrows():
-            # Of one group there is no interval; the paired test must do.
+            # With a single group there is no interval; the paired test remains.
             alone = np.isnan(row["low"])
             within = row["p"] > LEVEL if alone else row["low"] <= 0 <= row["high"]
             span = "" if alone else f" ({row['low']:+.3f} to {row['high']:+.3f})"
@@ -89,9 +88,9 @@ class Comparison:
 def compare(evaluations: Mapping[str, Evaluation], *, rounds: int = ROUNDS, seed: int = 0) -> Comparison:
     """Compare models by name on the clips that all of them have.
 
-    The same groups are drawn for both models of a pair in each round of the bootstrap, so that what is hard for both
-    cancels. McNemar's exact test (Psychometrika 12, 1947) asks whether the clips that only one has right could be
-    shared out by tossing a coin.
+    Each bootstrap round draws the same groups for both models of a pair, so that the difficulty of clips cancels.
+    McNemar's exact test (Psychometrika 12, 1947) tests whether the clips that only one model classifies correctly are
+    equally likely to favor either.
 
     Parameters
     ----------
@@ -105,8 +104,7 @@ def compare(evaluations: Mapping[str, Evaluation], *, rounds: int = ROUNDS, seed
     Raises
     ------
     TableError
-        With fewer than two models, when they have no clip in common, or when a clip has another label in one
-        than in another (the clip is named).
+        With fewer than two models, without common clips, or when a clip has different labels (the clip is named).
 
     Examples
     --------
@@ -148,7 +146,7 @@ def compare(evaluations: Mapping[str, Evaluation], *, rounds: int = ROUNDS, seed
 
 
 def p_words(p: float) -> str:
-    """A p-value in words: one that is next to nothing is not shown as 0."""
+    """Return a p-value as text, with tiny values as an upper bound."""
     return "p < 0.001" if p < 0.001 else f"p = {p:.2g}"
 
 
@@ -209,7 +207,7 @@ def _common(evaluations: Mapping[str, Evaluation]) -> tuple[dict[str, Prediction
     for name, evaluation in evaluations.items():
         rows = np.array([places[name][key] for key in shared])
         own_answers = evaluation.arrays.take(rows)
-        # Numbered alike, or the rounds of the bootstrap would draw other groups for each.
+        # Numbered alike, so that bootstrap rounds draw the same groups for each.
         kept[name] = own_answers if name == first else replace(own_answers, groups=kept[first].groups)
         own, others = evaluation.predictions["label"].iloc[rows], evaluations[first].predictions["label"]
         others = others.iloc[[places[first][key] for key in shared]]

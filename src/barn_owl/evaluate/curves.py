@@ -15,11 +15,11 @@ Counts: TypeAlias = "np.ndarray | scipy.sparse.csr_array"
 
 
 class Ranked(NamedTuple):
-    """One label's clips in the order of their scores, the highest first, combined where that loses nothing.
+    """Clips in order of the score of a label, highest first, compressed without loss.
 
-    One step for each distinct score of a clip that has the label: between two of them only false alarms rise. Each
-    is a matrix ``(steps, groups)`` of counts, sparse where it is large: hits at the score, false alarms above it
-    since the step before, and those at that very score, or None.
+    A step for each distinct score of a clip with the label, since between steps only false alarms rise. Matrices
+    ``(steps, groups)`` of counts, sparse if large: hits at the score, false alarms between the previous score and
+    this score, and false alarms at this score, or None.
     """
 
     scores: np.ndarray
@@ -27,7 +27,7 @@ class Ranked(NamedTuple):
     above: Counts
     tied: "Counts | None"
     misses_nothing: Counts
-    """Clips without the label, ``(1, groups)``: all of them, whatever their score."""
+    """All clips without the label, ``(1, groups)``."""
 
 
 def ranked(score: np.ndarray, has: np.ndarray, groups: np.ndarray, group_count: int) -> Ranked:
@@ -35,7 +35,7 @@ def ranked(score: np.ndarray, has: np.ndarray, groups: np.ndarray, group_count: 
     steps = np.unique(score[has])[::-1]
     lacks = ~has
     falling = -steps
-    # The step at which a clip without the label is first counted: the first whose score is not above its own.
+    # The step at which a clip without the label first counts: the first whose score is not above the clip's.
     place = np.searchsorted(falling, -score[lacks], side="left")
     within = place < len(steps)
     is_tied = np.zeros(len(place), dtype=bool)
@@ -60,14 +60,14 @@ def counts_of(rows: np.ndarray, columns: np.ndarray, shape: tuple[int, int]) -> 
 
 
 def areas(order: Ranked, drawn: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Area under the ROC curve, average precision and equal error rate, one a round of `drawn`.
+    """Return area under the ROC curve, average precision and equal error rate for each round of `drawn`.
 
     drawn : how often each group counts in each round, ``(groups, rounds)``.
 
-    The first is the chance that a clip with the label scores higher than one without, ties counting half. The second
-    is the sum of ``(recall[i] - recall[i - 1]) * precision[i]`` over the thresholds. The third is where the share
-    missed equals the share of false alarms, on straight lines between the points. NaN where a round has clips of one
-    kind only.
+    The area is the probability that a clip with the label scores higher than a clip without it, with ties counting
+    half. Average precision is the sum of ``(recall[i] - recall[i - 1]) * precision[i]`` over thresholds. The equal
+    error rate is the point with equal miss rate and false alarm rate, by linear interpolation. NaN in rounds with
+    clips of one kind only.
     """
     if not len(order.scores):
         unknown = np.full(drawn.shape[1], np.nan)
@@ -94,7 +94,7 @@ def areas(order: Ranked, drawn: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.
 def _equal_error(
     found: np.ndarray, before: np.ndarray, after: np.ndarray, positives: np.ndarray, negatives: np.ndarray
 ) -> np.ndarray:
-    """Where the share missed meets that of false alarms, on the curve from corner to corner; one a round."""
+    """Return the rate at which misses and false alarms are equal, for each round."""
     steps, rounds = found.shape
     round_ = np.arange(rounds)
     # Along the curve misses fall and false alarms rise, so the two meet once: at the first step that has passed that.
@@ -121,7 +121,7 @@ def _equal_error(
 
 
 def label_curve(score: np.ndarray, has: np.ndarray) -> pd.DataFrame:
-    """Hits and false alarms of one label at every threshold where they change.
+    """Return hits and false alarms of a label at every threshold.
 
     Parameters
     ----------

@@ -17,23 +17,23 @@ from barn_owl.evaluate.prediction_arrays import LIKELY, PredictionArrays, read_p
 from barn_owl.evaluate.scores import ROUNDS, Scores, observed, plain, plain_number
 
 FEW_CLIPS, FEW_GROUPS, WIDE = 10, 5, 0.2
-"""Below 10 clips one changes a recall by more than a tenth, below 5 groups a bootstrap has little to draw from,
-and an interval wider than 0.2 does not tell good from poor."""
+"""Below 10 clips, a single clip changes recall by more than a tenth; below 5 groups, a bootstrap has little to draw
+from; an interval wider than 0.2 does not separate good from poor."""
 OF_ONE_ANSWER = ("accuracy", "balanced_accuracy", "macro_f1", "weighted_f1", "micro_f1", "kappa", "matthews")
 OF_GUESSING = ("roc_area", "average_precision", "equal_error_rate", "log_loss", "brier")
-"""Scores that always giving one answer has, and those of giving each label the same score."""
+"""Scores of a constant prediction, and of equal scores for all labels."""
 MOST_NAMED = 8
-"""Labels that one sentence names."""
+"""Labels in a sentence."""
 SWALLOWED, SWALLOWED_CLIPS = 0.1, 3
-"""Share and number of clips of other labels above which background or an ignored label takes too many."""
+"""Share and number of clips with further labels that background or an ignored label may take."""
 DISGUISE, NEARLY_UNIFORM, PROMISE_GAP, UNEQUAL = 0.9, 1.5, 0.15, 0.3
-"""From where on a figure is doubted: nine of ten clips have one answer; scores are within one and a half times even
-ones; scores promise 0.15 more than they keep; groups of enough clips differ by 0.3."""
+"""Limits of caveats: share of the most frequent prediction; median score relative to chance; calibration error;
+difference in accuracy between groups."""
 
 
 @dataclass(frozen=True, kw_only=True, eq=False, repr=False)
 class Evaluation:
-    """Predictions of one split, or of a separate table, and the scores computed from them.
+    """Predictions of a split, or of a separate table, and the scores computed from them.
 
     Attributes
     ----------

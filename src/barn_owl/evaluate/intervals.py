@@ -19,9 +19,9 @@ def draws_inside(groups: int, clips: int) -> bool:
 def draw(groups: np.ndarray, rounds: int, rng: np.random.Generator) -> tuple[np.ndarray, np.ndarray]:
     """Draw groups with replacement for each round, and, of few groups, clips with replacement inside those.
 
-    Groups are drawn and not clips, since clips of one recorder or session are alike: drawn one by one, they would
-    make a score look more certain than it is. The few groups of a small test may agree by chance, so the clips
-    inside them are drawn as well (Davison and Hinkley, "Bootstrap Methods", 1997, section 3.8).
+    Groups are drawn instead of clips, since clips of a recorder or session are similar, and drawing clips would
+    understate the uncertainty. The few groups of a small test may agree by chance, so clips within groups are drawn
+    as well (Davison and Hinkley, "Bootstrap Methods", 1997, section 3.8).
 
     groups : number of each clip's group, from 0, ``(clips,)``. Returns the units that are counted (groups, or clips),
     a number for each clip, and how often each unit is drawn in each round: float64 ``(units, rounds)``.
@@ -31,7 +31,7 @@ def draw(groups: np.ndarray, rounds: int, rng: np.random.Generator) -> tuple[np.
     numbers = rng.integers(0, count, (rounds, count)) + count * np.arange(rounds)[:, None]
     drawn = np.bincount(numbers.ravel(), minlength=rounds * count).reshape(rounds, count)
     if not draws_inside(count, len(groups)):
-        # In one piece, units first: sparse products would copy it each time.
+        # In a single array, units first: sparse products would copy it each time.
         return groups, np.ascontiguousarray(drawn.T, dtype=np.float64)
     counts = np.empty((len(groups), rounds))
     for group, size in enumerate(sizes):
@@ -53,7 +53,7 @@ def interval(rounds: np.ndarray, groups: int, *, inside: bool, level: float = LE
     tail = 100 * float(scipy.special.ndtr(-reach * spread))
     known = np.isfinite(rounds).any(axis=-1)
     ends = np.full((2, *known.shape), np.nan)
-    # Those without a NaN in one go: the others are put in order one by one.
+    # Rows without NaN at once; the rest is sorted row by row.
     whole = ~np.isnan(rounds).any(axis=-1)
     for part, percentile in ((whole, np.percentile), (known & ~whole, np.nanpercentile)):
         if part.any():

@@ -7,14 +7,14 @@ from barn_owl.classifiers.row_classifiers import squared_distances
 from barn_owl.evaluate.prediction_arrays import PredictionArrays
 
 NEAREST = 3
-"""Clips to listen to alongside a mistake."""
+"""Number of clips to compare a mistake with."""
 PLACE = ["file", "start_s", "end_s"]
 LEAST_SKILL = 0.6
 """Minimum recall of a label for a model to question that label in the table."""
 
 
 def mistakes(predictions: pd.DataFrame, answers: PredictionArrays) -> pd.DataFrame:
-    """Rows whose answer is wrong, highest score first, with ``own_score``, that of the true label."""
+    """Return rows with a wrong prediction, highest score first, with ``own_score``, the score of the true label."""
     wrong = np.flatnonzero(~answers.right)
     table = predictions.iloc[wrong]
     own = np.where(answers.truth, answers.scores, np.nan)[wrong]
@@ -58,7 +58,7 @@ def likely_wrong_labels(predictions: pd.DataFrame, answers: PredictionArrays) ->
 def nearest_clips(
     inside: np.ndarray, known: np.ndarray, known_labels: np.ndarray, wanted: str, *, count: int = NEAREST
 ) -> np.ndarray:
-    """Numbers of the known clips of one label that are most like a clip, the most alike first.
+    """Return the numbers of the known clips of a label that are most similar to a clip, most similar first.
 
     inside : what the classifier makes of the clip before it decides, ``(features,)``; known : the same of others,
     ``(clips, features)``, with their labels.

@@ -11,9 +11,9 @@ from barn_owl.clips import labels_in
 from barn_owl.errors import TableError
 
 LIKELY = 0.5
-"""Score above which a label that may stand alongside others is predicted."""
+"""Score above which a label of a multilabel clip is predicted."""
 SCORE = "score:"
-"""Prefix of the columns that hold the score of a label."""
+"""Prefix of the columns with the scores of labels."""
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
@@ -29,9 +29,9 @@ class PredictionArrays:
     scores : np.ndarray
         Float64 from 0 to 1, ``(clips, labels)``.
     groups : np.ndarray
-        Which clips belong together (one recorder, one session, one file), numbers from 0, ``(clips,)``.
+        Number of the group of each clip (recorder, session, file), from 0, ``(clips,)``.
     multilabel : bool
-        Each label is judged on its own; otherwise exactly one is true, and one is predicted.
+        Whether a clip may have several labels; otherwise exactly one is true, and one is predicted.
 
     Examples
     --------
@@ -72,7 +72,7 @@ class PredictionArrays:
         return np.asarray((self.truth == self.predicted).all(axis=1))
 
     def take(self, rows: np.ndarray) -> "PredictionArrays":
-        """Return a part of the clips; groups keep those numbers that still occur, in order.
+        """Return some of the clips; groups are renumbered in order.
 
         Parameters
         ----------
@@ -90,7 +90,7 @@ def read_prediction_arrays(
 ) -> PredictionArrays:
     """Read labels, predictions and scores from a table with ``predicted`` and columns ``score:LABEL``.
 
-    Clips of one ``group`` belong together; without that column, or where it is blank, clips of one file do.
+    Groups are taken from the column ``group``; where it is absent or blank, clips of a file are a group.
 
     Parameters
     ----------
@@ -104,8 +104,8 @@ def read_prediction_arrays(
     Raises
     ------
     TableError
-        If a column is missing, there is no row, a label is not one of `labels` or a score is no number from 0
-        to 1; the row is named.
+        If a column is missing, there is no row, a label is not in `labels` or a score is no number from 0 to 1; the
+        row is named.
 
     Examples
     --------

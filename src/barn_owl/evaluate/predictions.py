@@ -23,7 +23,7 @@ UNDECIDED, NONE = "(undecided)", "(none)"
 PEAK_SCORE = "peak_score"
 """Column of the highest score that any label has at any moment of a clip: tagging compares it with ``threshold``."""
 LOUD, QUIET = 0.9, 0.1
-"""Shares of a clip's frames whose levels are those of the sound and of what is behind it."""
+"""Shares of the frames of a clip, for the levels of sound and background."""
 
 
 def predict(
@@ -45,8 +45,8 @@ def predict(
     Returns
     -------
     tuple[pd.DataFrame, dict[int, str]]
-        The table with ``predicted``, its ``score`` and a column ``score:LABEL`` for each label of the model,
-        without the clips that cannot be used; and the reason for each of those, by row number.
+        The table with ``predicted``, its ``score`` and a column ``score:LABEL`` for each label of the model, without
+        unusable clips; and the reason for each unusable clip, by row number.
 
     Raises
     ------
@@ -72,8 +72,8 @@ def predict(
 
 
 class ClipOutputs(NamedTuple):
-    """What the classifier of a model says of clips, float32: log-odds ``(clips, labels)``, what they are decided by
-    ``(clips, features)``, and the highest score of any label at any moment ``(clips,)``."""
+    """Outputs of a model for clips, float32: log-odds ``(clips, labels)``, embeddings ``(clips, features)``, and the
+    highest score of any label at any step ``(clips,)``."""
 
     logits: np.ndarray
     embeddings: np.ndarray
@@ -81,7 +81,7 @@ class ClipOutputs(NamedTuple):
 
 
 def clip_outputs(model: Model, clips: pd.DataFrame, frames: ClipFrames) -> ClipOutputs:
-    """Pass clips, whose rows and frames are given, through the classifier of `model`, whatever its temperature."""
+    """Compute the outputs of `model` for clips with these rows and frames, before its temperature."""
     extras = model.extra_columns.rows(clips)
     # The matrices are small: a second thread inside a product costs more than it brings.
     with threadpool_limits(limits=1, user_api="blas"):
@@ -92,7 +92,7 @@ def clip_outputs(model: Model, clips: pd.DataFrame, frames: ClipFrames) -> ClipO
 
 
 def with_predictions(model: Model, clips: pd.DataFrame, frames: ClipFrames, heard: ClipOutputs) -> pd.DataFrame:
-    """Add what `model` says to the rows of `clips`, whose frames are given, and how long, loud and clear they are.
+    """Add the predictions of `model` to the rows of `clips` with their frames, and duration, level and clarity.
 
     ``predicted`` is the label with the highest score, whatever the model's thresholds; of labels that may overlap all
     that reach theirs. ``loud_frames_db`` is the level of the loudest tenth of the frames, mean over bands, and
@@ -155,8 +155,8 @@ def rejected(model: ModelLike, predictions: pd.DataFrame) -> pd.Series:
     Returns
     -------
     pd.Series
-        A reason for each row, "" for a clip that is not refused. What is called background is not refused:
-        that already says so.
+        Return the reason for each rejected row, "" for the rest. Clips predicted as background are not rejected,
+        since background is a rejection already.
     """
     model = as_model(model)
     needed = predictions["predicted"].map(lambda label: model.decoding.of(str(label)).threshold)
@@ -169,7 +169,7 @@ def rejected(model: ModelLike, predictions: pd.DataFrame) -> pd.Series:
 
 
 def _levels(model: Model, frames: ClipFrames) -> pd.DataFrame:
-    """How long each clip is, and, of a front end in dB, how loud and how far above what is behind it."""
+    """Return the duration of each clip and, for levels in dB, its level and the level above its background."""
     front_end = model.front_end
     rows = []
     for clip in range(len(frames)):

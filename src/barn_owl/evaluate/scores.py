@@ -87,7 +87,7 @@ class Scores:
 
     @property
     def overall(self) -> pd.DataFrame:
-        """Scores of all labels, one per row: ``value``, ``low``, ``high`` (95 % interval; NaN with one group)."""
+        """Scores of all labels: ``value``, ``low``, ``high`` (95 % interval; NaN with a single group)."""
         return self._tables[0]
 
     @property
@@ -211,17 +211,16 @@ def plain_number(value: Any) -> Any:
 def observed(
     answers: PredictionArrays, *, curves: bool = True
 ) -> tuple[dict[str, np.ndarray], dict[str, np.ndarray]]:
-    """Scores of the clips as they are, in one round; see `scores_of`."""
+    """Return the scores of the clips without resampling; see `scores_of`."""
     return scores_of(replace(answers, groups=np.zeros(len(answers), dtype=np.intp)), np.ones((1, 1)), curves=curves)
 
 
 def scores_of(
     answers: PredictionArrays, drawn: np.ndarray, *, curves: bool = True
 ) -> tuple[dict[str, np.ndarray], dict[str, np.ndarray]]:
-    """Scores for groups drawn as often as `drawn` says, ``(groups, rounds)``.
+    """Return scores for `drawn`, how often each group is drawn per round, ``(groups, rounds)``.
 
-    Returns those of all labels, ``(rounds,)`` each, and by label, ``(labels, rounds)`` each, NaN where nothing is
-    known.
+    Returns scores of all labels, ``(rounds,)`` each, and by label, ``(labels, rounds)`` each, NaN where undefined.
     """
     groups = answers.groups
     clips = np.bincount(groups) @ drawn
@@ -291,7 +290,7 @@ def _by_group(marks: np.ndarray, answers: PredictionArrays) -> Counts:
 
 
 def _mean(values: np.ndarray, occurs: np.ndarray) -> np.ndarray:
-    """Mean over the labels that occur in a round and whose value is known."""
+    """Return the mean over the labels that occur in a round with a defined value."""
     known = occurs & np.isfinite(values)
     with np.errstate(invalid="ignore", divide="ignore"):
         return np.asarray(np.where(known, values, 0).sum(axis=0) / known.sum(axis=0))

@@ -27,11 +27,11 @@ def frames_in(seconds: float, hop_s: float) -> int:
 
 
 def activity(frames: np.ndarray, hop_s: float, margin_db: float = MARGIN_DB) -> np.ndarray:
-    """How far each frame stands out of the quiet of its own clip, in dB, mean over the bands.
+    """Return the level of each frame above the quiet of its clip, in dB, mean over bands.
 
     frames : log-mel in dB, shape ``(frames, bands)``, `hop_s` seconds apart. The quiet is each band's level that a
-    fifth of the frames stay under, and a margin that steady noise does not cross, so a hum or hiss does not count, at
-    whatever level it was recorded; levels are means over 0.08 s. Returns float32, shape ``(frames,)``, at least 0.
+    tenth percentile of the frames, and a margin above steady noise, so that hum and hiss do not count at any level;
+    levels are means over 0.08 s. Returns float32, shape ``(frames,)``, at least 0.
     """
     smooth = scipy.ndimage.uniform_filter1d(frames, frames_in(SMOOTH_S, hop_s), axis=0, mode="nearest")
     quiet = quiet_level(smooth)
@@ -47,8 +47,8 @@ def sounding(levels: np.ndarray, hop_s: float) -> np.ndarray:
     """Return the active frames of a clip; boolean, ``(frames,)``.
 
     levels : log-mel in dB, ``(frames, bands)``, `hop_s` seconds apart. Those are the frames within 30 dB of the
-    loudest that stand out of the quiet of the clip. Where nothing stands out, as in steady noise, or there is hardly
-    any quiet, as in a clip that is cut close, all within 30 dB sound.
+    loudest that stand out of the quiet of the clip. Where nothing stands out, as in steady noise, or quiet is rare,
+    as in a clip that is cut close, all frames within 30 dB are active.
     """
     loud, stands_out = is_loud(levels), activity(levels, hop_s)
     active = loud & (stands_out > FAINT * stands_out.max())
@@ -63,10 +63,10 @@ def is_loud(levels: np.ndarray) -> np.ndarray:
 
 
 def around_clip(levels: np.ndarray, hop_s: float, floor_db: float) -> np.ndarray:
-    """Level in dB, ``(bands,)``, of what a clip, given as levels `hop_s` seconds apart, is put into: its own quiet.
+    """Return the level around a clip, given as levels `hop_s` seconds apart: its quiet; dB, ``(bands,)``.
 
-    A short clip whose quiet is hardly below its loudest moment is cut close, and is put into something much quieter.
-    A longer one is steady, and is taken to continue.
+    A short clip with a quiet hardly below its loudest moment is cut close, and is surrounded by a much lower level. A
+    longer clip is steady, and continues.
     """
     quiet = quiet_level(levels)
     above = float(total_db(levels).max() - total_db(quiet[None])[0])

@@ -1,9 +1,8 @@
 """A cache of frames, computed once per file content and front end, and memory-mapped.
 
-A cache folder has a folder for each front end, and in it pairs of files that are never changed: ``NAME.f32``
-with the frames of many clips one after the other, and ``NAME.json`` that states which clips those are. Each
-comes into being whole, the second last. So any number of processes can read and add at the same time, and
-one that is killed leaves at most a file that no one refers to.
+A cache folder has a folder per front end, with pairs of files that never change: ``NAME.f32`` with the frames of many
+clips in sequence, and ``NAME.json`` with the list of clips. Both are written atomically, the list second, so any
+number of processes can read and add at the same time, and a killed process leaves at most an unused file.
 """
 
 import hashlib
@@ -30,7 +29,7 @@ FORMAT = 2
 
 
 class _Cached(NamedTuple):
-    """A clip in the cache: its file, the excerpt, which frames are its own, and their checksum."""
+    """A cached clip: file, excerpt, range of its frames, and checksum."""
 
     file: str
     size: int
@@ -57,7 +56,7 @@ def _sum(clips: list[dict[str, Any]]) -> int:
 
 
 class FrameCache:
-    """The cached frames of one front end; `sound` identifies the preprocessing of the samples.
+    """Cached frames of a front end; `sound` identifies the preprocessing of the samples.
 
     Parameters
     ----------
@@ -83,7 +82,7 @@ class FrameCache:
         return len(self._by_content)
 
     def _read(self, index: Path) -> None:
-        """Map one pair of files; a damaged one is skipped, its clips are computed again."""
+        """Map a pair of files; a damaged pair is skipped, its clips are computed again."""
         try:
             content = json.loads(index.read_text(encoding="utf-8"))
             if content["format"] != FORMAT or content["settings"] != self._settings:
@@ -131,10 +130,10 @@ class FrameCache:
 
     @contextmanager
     def adding(self) -> Iterator["Adding | None"]:
-        """Yield a place to add frames to, one excerpt after the other; None when the folder cannot be written.
+        """Yield an `Adding` to add frames to, excerpt by excerpt; None when the folder cannot be written.
 
-        Added entries are visible after the block, and to other processes; a disk that is full
-        is reported in the log, and nothing is kept.
+        Added entries are visible after the block, and to other processes; when the disk is full, a warning is logged
+        and nothing is kept.
         """
         name = self.folder / secrets.token_hex(8)
         try:

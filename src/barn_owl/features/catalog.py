@@ -10,7 +10,7 @@ from barn_owl.features.chroma import CLASSES
 
 
 class Bins(Protocol):
-    """What the columns of a feature are named by."""
+    """Sizes and frequencies that column names depend on."""
 
     @property
     def coefficients(self) -> int: ...
@@ -27,7 +27,7 @@ class Bins(Protocol):
 
 @dataclass(frozen=True)
 class Feature:
-    """A feature: one or more columns with names and a unit.
+    """A feature: columns with names and a unit.
 
     formula and source are for the reference page.
     """

@@ -24,7 +24,7 @@ TEN = np.float32(10)
 
 
 class Workspace:
-    """Memory that the chunks of one stream use in turns: taking it again each time would cost more than the sums."""
+    """Reused memory for the chunks of a stream: allocation would take longer than the arithmetic."""
 
     def __init__(self, front_end: FrontEndMatrices) -> None:
         self.rows = CHUNK * max(1, min(GROUP, GROUP_BYTES // (4 * CHUNK * front_end.fft_length)))
@@ -40,13 +40,13 @@ class Workspace:
 
     @once
     def pitch_finder(self) -> PitchFinder:
-        """Made when pitch is requested."""
+        """Created when pitch is requested."""
         end = self._front_end
         return PitchFinder(CHUNK, end.frame, end.hop, end.rate_hz, end.pitch_low_hz, end.pitch_high_hz)
 
 
 class Chunks:
-    """The stages of one or more chunks of framed samples, each computed on first use.
+    """Stages of chunks of framed samples, each computed on first use.
 
     before : the magnitude spectrum of the frame before the first, or None.
     """

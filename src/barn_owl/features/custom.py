@@ -44,7 +44,7 @@ class CustomFeature:
     takes : Literal["samples", "log-mel"]
         Input of the function.
     rows : int
-        Rows per call. More rows make fewer calls; in a stream, a row waits for the others of its call.
+        Rows per call. More rows mean fewer calls; in a stream, a row waits for the rest of its call.
     version : str
         Version of the computation. Models and caches of another version are not used.
 
@@ -89,7 +89,7 @@ class CustomFeature:
             raise ValueError(f"rows: must be at least 1, got {self.rows!r}")
 
     def identity(self) -> dict[str, Any]:
-        """Return name, version and columns: what a model must find again to be used."""
+        """Return name, version and columns, which a model must find again."""
         return {"name": self.name, "version": self.version, "columns": list(self.columns)}
 
 
@@ -181,7 +181,7 @@ class CustomStream:
         self._rows = np.concatenate(computed)
 
     def finish(self) -> None:
-        """Compute the last rows; a sound that is shorter than a window is padded with zeros to one row."""
+        """Compute the last rows; a sound shorter than a window is padded with zeros to a single row."""
         needed = (self.feature.rows - 1) * self._hop + self._window
         count = (len(self._kept) - self._window) // self._hop + 1 if len(self._kept) >= self._window else 0
         if not count and not self._first_row + len(self._rows) and len(self._kept):

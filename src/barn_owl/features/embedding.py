@@ -26,21 +26,21 @@ class EmbeddingSettings(Settings):
     """Network that turns samples or log-mel frames into embeddings; needs the extra `runtime`."""
 
     graph: str = Field(min_length=1, max_length=4000)
-    """ONNX file with one input: samples, ``(samples,)``, or log-mel frames, ``(frames, bands)`` or ``(bands,
+    """ONNX file with a single input: samples, ``(samples,)``, or log-mel frames, ``(frames, bands)`` or ``(bands,
     frames)``; further dimensions have size 1."""
     takes: Literal["samples", "log-mel"] | None = None
     """Input of the network. Default: log-mel if a dimension of its input is `bands`, else samples."""
     window_s: float | None = Field(default=None, gt=0, le=60)
     """Length of the input. Default: read from the shape of the input."""
     hop_s: float | None = Field(default=None, gt=0, le=60)
-    """Time from one window to the next. Default: half a window, or a window if its output has several rows."""
+    """Time between windows. Default: half a window, or a window if its output has several rows."""
     output: str | None = None
     """Name of the output with the embeddings, ``(columns,)`` or ``(rows, columns)``. Default: the first output."""
 
     @field_validator("graph")
     @classmethod
     def _absolute(cls, graph: str) -> str:
-        """Make the path independent of the working folder, since models keep it."""
+        """Return an absolute path, since models store it."""
         if is_url(graph):
             raise ValueError(f"must be a file on this machine, got {graph}")
         return str(Path(graph).absolute())
@@ -116,7 +116,7 @@ class EmbeddingGraph:
         return takes, self.shape[-1 if self._swaps else -2]
 
     def rows(self, window: np.ndarray) -> np.ndarray:
-        """Return the embeddings of one window of samples or log-mel frames, float32, ``(rows, columns)``."""
+        """Return the embeddings of a window of samples or log-mel frames, float32, ``(rows, columns)``."""
         self._session = self._session or self._opened()
         values = window.T if self._swaps else window
         values = np.ascontiguousarray(values, dtype=np.float32)

@@ -19,7 +19,7 @@ ENDINGS = (".csv", ".parquet", ".npz")
 
 
 def frame_table(front_end: FrontEnd, frames: np.ndarray) -> pd.DataFrame:
-    """Frames as a table: ``time_s``, the center of each frame, then one column per feature.
+    """Return frames as a table: ``time_s``, the center of each frame, then a column per feature.
 
     Parameters
     ----------
@@ -43,8 +43,8 @@ def frame_table(front_end: FrontEnd, frames: np.ndarray) -> pd.DataFrame:
 def write_features(table: pd.DataFrame, path: str | Path, *, force: bool = False) -> None:
     """Write a table of features, by the ending of `path`, atomically.
 
-    ``.csv`` opens in a spreadsheet; ``.parquet`` keeps types; ``.npz`` holds ``columns``, their names in order, and
-    an array for each: ``number:NAME`` or ``text:NAME``.
+    ``.csv`` opens in a spreadsheet; ``.parquet`` keeps types; ``.npz`` has ``columns``, their names in order, and an
+    array for each: ``number:NAME`` or ``text:NAME``.
 
     Parameters
     ----------
@@ -88,7 +88,7 @@ def write_frames(
     front_end : FrontEnd
         Front end.
     blocks : Iterable[np.ndarray]
-        Of frames, as `FrontEnd.frame_blocks` gives them; the columns are those of `frame_table`.
+        Blocks of frames, as from `FrontEnd.frame_blocks`; for the columns see `frame_table`.
     path : str | Path
         File: .csv, .parquet or .npz.
     force : bool
@@ -106,7 +106,7 @@ def write_frames(
     OutputError
         If the file cannot be written.
     AudioError
-        If there is not one.
+        If there is no frame.
 
     Examples
     --------
@@ -179,7 +179,7 @@ class _ParquetWriter:
 
 
 class _NpzWriter:
-    """An NPZ, whose arrays grow in temporary files until their lengths are known."""
+    """Writer of NPZ files whose arrays grow in temporary files until their lengths are known."""
 
     def __init__(self, path: Path) -> None:
         self._path = path

@@ -17,7 +17,7 @@ def frame_count(samples: int, frame: int, hop: int) -> int:
 def frame_view(samples: np.ndarray, frame: int, hop: int) -> np.ndarray:
     """View mono `samples`, shape ``(samples,)``, as frames, ``(frames, frame)``, without a copy; read only.
 
-    Frame *i* covers samples ``i * hop`` to ``i * hop + frame``. Raises AudioError when not even one fits.
+    Frame *i* covers samples ``i * hop`` to ``i * hop + frame``. Raises AudioError for less than a frame.
     """
     if len(samples) < frame:
         raise AudioError(f"{len(samples)} samples are too short for one frame of {frame} samples")
@@ -28,7 +28,7 @@ def frame_view(samples: np.ndarray, frame: int, hop: int) -> np.ndarray:
 
 
 def periodic_window(name: str, samples: int) -> np.ndarray:
-    """Periodic window, float64, ``(samples,)``; any that SciPy knows by name. Raises ValueError for another."""
+    """Return a periodic window, float64, ``(samples,)``, by its name in SciPy; raises ValueError for an unknown name."""
     if name == "hann":  # without the cost of importing scipy.signal
         return np.sin(np.pi * np.arange(samples) / samples) ** 2
     from scipy.signal import get_window

@@ -57,12 +57,12 @@ class FrontEnd(FrontEndMatrices):
         Returns
         -------
         np.ndarray
-            Float32, shape ``(frames, width)``; `columns` and `units` say what each column is.
+            Float32, shape ``(frames, width)``; `columns` and `units` describe the columns.
 
         Raises
         ------
         AudioError
-            If the samples have another type or shape, are not finite, or too short for one frame.
+            If the samples have an unsupported type or shape, are not finite, or too short for a frame.
         """
         samples = as_mono(samples)
         if len(samples) < self.frame and not (self.pad_short and len(samples)):
@@ -75,7 +75,7 @@ class FrontEnd(FrontEndMatrices):
         return np.concatenate([frames, rest]) if len(rest) else frames
 
     def stream(self, *, buffered: bool = False) -> FrameStream:
-        """Start a stream that takes blocks of samples and gives the frames as they become whole.
+        """Start a stream that takes blocks of samples and returns frames as soon as they are complete.
 
         Parameters
         ----------

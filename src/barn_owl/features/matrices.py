@@ -28,8 +28,8 @@ class FrontEndMatrices(FrontEndSettings):
     def mel_blocks(self) -> list[tuple[slice, slice, np.ndarray]]:
         """The mel bank in a few blocks (bands, columns, weights): most of the full matrix is zero.
 
-        Each bin's weight stands twice, for the squares of its real and its imaginary part (see
-        `Chunk.squares`), so that the matrix product also adds the two up.
+        Each bin's weight is repeated for the squares of its real and imaginary part (see `Chunk.squares`), so that
+        the matrix product also adds them.
         """
         bank = mel_bank(self.bands, self.low_hz, self.top_hz, self.rate_hz, self.fft_length).astype(np.float32)
         twice = bank[(np.arange(self.fft_length) + 1) // 2]

@@ -9,7 +9,7 @@ import scipy
 from numpy.lib.stride_tricks import sliding_window_view
 
 THRESHOLD = 0.15
-"""A dip of the normalized difference below this is taken, the first one; otherwise the deepest."""
+"""Normalized difference below which the first dip is taken; otherwise the deepest dip."""
 SILENT = 1e-12
 """Power below which there is no pitch: -120 dB, digital silence with dither."""
 
@@ -18,8 +18,8 @@ def pitch(frames: np.ndarray, rate_hz: float, low_hz: float, high_hz: float) -> 
     """Pitch in hertz and confidence of each frame; float64, shape ``(frames, 2)``.
 
     frames : samples, shape ``(frames, frame)``; a frame must hold at least two periods of `low_hz`.
-    The confidence is one minus the normalized difference at the period found: near 1 for a steady periodic
-    sound, near 0 for noise. Silence has pitch 0 and confidence 0.
+    The confidence is 1 minus the normalized difference at the period: near 1 for a steady periodic sound, near 0 for
+    noise. Silence has pitch 0 and confidence 0.
     """
     rows, frame = frames.shape
     return PitchFinder(rows, frame, frame, rate_hz, low_hz, high_hz).find(frames, rows)
@@ -37,7 +37,7 @@ class PitchFinder:
         # An even length, so that the transform's real and imaginary parts pair up between its two real ends.
         size = 2 * scipy.fft.next_fast_len((frame + 1) // 2, real=True)
         self._short, self._long = (np.empty((rows, size), dtype=np.float32) for _ in range(2))
-        # Sums of the squares of all samples until now, and the same as one row a frame.
+        # Cumulative sums of squares of all samples, and a view of them with a row per frame.
         self._sums = np.zeros((rows - 1) * hop + frame + 1)
         self._sums_of_frames = sliding_window_view(self._sums, frame + 1)[::hop]
         self._counts = np.arange(1, self._longest + 1, dtype=np.float32)
@@ -86,13 +86,13 @@ class PitchFinder:
         return difference, (sums[:, -1] - sums[:, 0]) / frame
 
     def _twice_correlation(self, frames: np.ndarray) -> np.ndarray:
-        """Twice the sum over the window of each sample times the one `lag` later, for lags 0 to the longest."""
+        """Return twice the sum over the window of each sample times the sample `lag` later, for lags from 0."""
         short, long, window = self._short, self._long, self._window
         np.multiply(frames[:, :window], np.float32(2), out=short[:, :window])
         short[:, window:] = 0
         long[:, : frames.shape[1]] = frames
         long[:, frames.shape[1] :] = 0
-        # All three transforms are made in place: first bin, pairs of real and imaginary part, last bin.
+        # All three transforms are in place: first bin, pairs of real and imaginary part, last bin.
         spectra: list[np.ndarray] = [scipy.fftpack.rfft(buffer, axis=1, overwrite_x=True) for buffer in (short, long)]
         ends = spectra[0][:, [0, -1]] * spectra[1][:, [0, -1]]
         one, other = (spectrum[:, 1:-1].view(np.complex64) for spectrum in spectra)

@@ -1,4 +1,4 @@
-"""Pooling of frames over time into one row of statistics."""
+"""Pooling of frames over time into a row of statistics."""
 
 from collections.abc import Callable, Sequence
 
@@ -8,7 +8,7 @@ from barn_owl.arrays import quantile
 from barn_owl.errors import PlanError
 
 LOUD_SHARE = 0.2
-"""Share of the frames that count as the loud ones: a short sound fills about that of a window."""
+"""Share of the frames that count as loud: a short sound fills about as much of a window."""
 
 
 def _slope(frames: np.ndarray) -> np.ndarray:
@@ -48,9 +48,9 @@ def pool(frames: np.ndarray, statistics: Sequence[str] = ("mean", "deviation")) 
     frames : np.ndarray
         Shape ``(..., frames, features)``.
     statistics : Sequence[str]
-        ``mean``, ``deviation`` (of the population), ``minimum``, ``maximum``, ``loud`` (mean over the fifth
-        of the frames that are highest on the whole), ``slope`` (of the least-squares line, per frame),
-        ``change`` (mean absolute difference from one frame to the next) or ``quantile Q``, Q from 0 to 1.
+        ``mean``, ``deviation`` (of the population), ``minimum``, ``maximum``, ``loud`` (mean over the fifth of the
+        frames with the highest mean), ``slope`` (of the least-squares line, per frame), ``change`` (mean absolute
+        difference between adjacent frames) or ``quantile Q``, Q from 0 to 1.
 
     Returns
     -------
@@ -102,5 +102,5 @@ def _statistic(frames: np.ndarray, name: str) -> np.ndarray:
         if kind == "quantile" and 0 <= float(share) <= 1:
             return quantile(np.moveaxis(frames, -2, 0), float(share))
     except ValueError:
-        pass  # not a number: told below
+        pass  # not a number: reported below
     raise PlanError(f"there is no statistic {name!r}; there are {', '.join(STATISTICS)} and quantile 0 to 1")

@@ -1,6 +1,6 @@
 """Ranking of features: which separate the labels, which are redundant, which depend on the recorder.
 
-All take one row a clip: `x`, shape ``(clips, features)``, and a label or group for each.
+Inputs are `x`, ``(clips, features)``, and a label or group for each row.
 """
 
 import warnings
@@ -15,7 +15,7 @@ from barn_owl.errors import TableError
 
 BINS = 8
 SAME = 0.95
-"""Features whose correlation is beyond this, either way, say the same."""
+"""Absolute correlation beyond which features are redundant."""
 
 
 def f_statistic(x: np.ndarray, classes: Sequence[str]) -> np.ndarray:
@@ -51,10 +51,10 @@ def mutual_information(x: np.ndarray, classes: Sequence[str]) -> np.ndarray:
 
 
 def class_areas(x: np.ndarray, classes: Sequence[str]) -> tuple[np.ndarray, list[str]]:
-    """Area under the ROC curve of each feature for each class against all others, ``(features, classes)``.
+    """Return the area under the ROC curve of each feature for each class against the rest, ``(features, classes)``.
 
-    0.5 says nothing; 1 is always higher for the class, 0 always lower. By the Mann-Whitney statistic, ties
-    counted half. Also returns the classes in the order of the columns.
+    0.5 is chance; 1: always higher for the class, 0: always lower. By the Mann-Whitney statistic, ties counting half.
+    Also returns the classes in the order of the columns.
     """
     names = sorted(set(classes))
     own = [np.asarray(classes) == name for name in names]
@@ -143,9 +143,8 @@ def principal_map(x: np.ndarray, dimensions: int = 2) -> tuple[np.ndarray, np.nd
     Returns
     -------
     tuple[np.ndarray, np.ndarray]
-        ``(clips, dimensions)`` and the share of the variance along each. By singular value decomposition;
-        each direction's sign is such that its largest weight is positive. Source: K. Pearson, Phil. Mag. 2,
-        1901.
+        ``(clips, dimensions)`` and the share of the variance along each. By singular value decomposition; the sign of
+        each direction is chosen so that its largest weight is positive. Source: K. Pearson, Phil. Mag. 2, 1901.
 
     Examples
     --------

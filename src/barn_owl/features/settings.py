@@ -103,7 +103,7 @@ class FrontEndSettings(Settings):
             raise ValueError(
                 f"pitch_low_hz must be below pitch_high_hz={self.pitch_high_hz:g}, got {self.pitch_low_hz:g}"
             )
-        periodic_window(self.window, self.frame)  # a name that is not known is reported here
+        periodic_window(self.window, self.frame)  # reports an unknown name
         self._custom.update(self._found_custom())
         return self
 
@@ -163,7 +163,7 @@ class FrontEndSettings(Settings):
 
     @property
     def delta_frames(self) -> int:
-        """Frames on either side of one that its slope is found over."""
+        """Frames before and after a frame for its slope."""
         return max(1, round(self.delta_ms / 1000 / self.hop_s))
 
     @property
@@ -171,7 +171,7 @@ class FrontEndSettings(Settings):
         """Length of the transform: as requested, or the frame zero-padded to a size that is fast."""
         if self.fft is not None:
             return self.fft
-        # A power of two is fast; that is known without the cost of importing scipy.fft.
+        # A power of two is fast, without importing scipy.fft to find out.
         if self.frame & (self.frame - 1) == 0:
             return self.frame
         return scipy.fft.next_fast_len(self.frame, real=True)
@@ -193,7 +193,7 @@ class FrontEndSettings(Settings):
 
     @cached_property
     def layout(self) -> list[tuple[str, int, list[str], str]]:
-        """For each feature: the one it is computed from, how often deltas are taken, column names, unit."""
+        """For each feature: its base feature, order of deltas, column names, unit."""
         parts: list[tuple[str, int, list[str], str]] = []
         base = self.features[0]
         for name in self.features:
@@ -232,7 +232,7 @@ class FrontEndSettings(Settings):
 
     @property
     def level_columns(self) -> slice:
-        """Columns that tell when something sounds: those of log-mel where there is, else all."""
+        """Columns with levels: log-mel where present, else all."""
         first = 0
         for base, times, names, _ in self.layout:
             if base == "log-mel" and not times:
@@ -242,7 +242,7 @@ class FrontEndSettings(Settings):
 
     @property
     def caveats(self) -> list[str]:
-        """What will work but hardly as wanted, in words."""
+        """Settings that work but hardly as intended, in words."""
         found = []
         edges = mel_edges(self.bands, self.low_hz, self.top_hz)
         narrow = int((np.diff(edges)[1:] < self.bin_hz).sum())

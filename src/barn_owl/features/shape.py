@@ -1,8 +1,8 @@
 """Descriptors of spectral shape.
 
-All take power spectra, shape ``(frames, bins)``, with bin *k* at ``k * width_hz``, and give one value a frame.
-Moments and quantiles treat the power spectrum as a distribution over frequency; silence gives 0.
-Source: Peeters, A large set of audio features, IRCAM, 2004.
+Inputs are power spectra, shape ``(frames, bins)``, with bin *k* at ``k * width_hz``; outputs have a value per frame.
+Moments and quantiles treat the power spectrum as a distribution over frequency; silence yields 0. Source: Peeters, A
+large set of audio features, IRCAM, 2004.
 """
 
 from functools import lru_cache
@@ -20,9 +20,9 @@ ROUNDING = 2e-3
 class Blocks:
     """Power spectra summed up over blocks of `SIZE` bins, from which moments and quantiles follow.
 
-    Within a block, float32 about the block's middle is exact enough; from block to block it is not, because
-    the fourth moment of a narrow peak far from 0 would drown in rounding. So blocks are summed by one fast
-    matrix product, and combined in float64, where there are few of them.
+    Within a block, float32 about the middle of the block is exact enough; across blocks it is not, because the fourth
+    moment of a narrow peak far from 0 would drown in rounding. So blocks are summed by a fast matrix product, and
+    combined in float64.
     """
 
     SIZE = 16
@@ -66,7 +66,7 @@ class Blocks:
         before = running[block, rows] - self._sums[0][block, rows]
         inside = np.minimum(block * self.SIZE + np.arange(self.SIZE)[:, None], bins - 1)
         within = before + np.cumsum(self._power[rows, inside], axis=0, dtype=np.float64)
-        # Rounding may leave the block's own sum a little above its bins: then it is its last bin.
+        # Rounding may leave the sum of the block a little above its bins: then the last bin is meant.
         within[-1] = np.inf
         at = inside[np.argmax(within >= wanted, axis=0), rows]
         return np.where(wanted > TINY, at * self._width_hz, 0.0)
@@ -84,7 +84,7 @@ def _block_matrix(bins: int) -> np.ndarray:
 
 
 def _middles(bins: int) -> np.ndarray:
-    """Middle of each block; the last one may be shorter."""
+    """Middle of each block; the last block may be shorter."""
     first = np.arange(0, bins, Blocks.SIZE)
     return (first + np.minimum(first + Blocks.SIZE, bins) - 1) / 2
 
@@ -99,7 +99,7 @@ def flatness(power: np.ndarray, log_power: np.ndarray) -> np.ndarray:
 
 
 def crest(power: np.ndarray) -> np.ndarray:
-    """Largest over mean power: 1 for a flat spectrum, the number of bins for a single one."""
+    """Return the largest over the mean power: 1 for a flat spectrum, the number of bins for a single bin."""
     mean = _mean(power)
     return np.where(mean > TINY, power.max(axis=1) / np.maximum(mean, TINY), 0.0)
 
@@ -116,7 +116,7 @@ def slope(log_power: np.ndarray, width_hz: float) -> np.ndarray:
 
 
 def flux(magnitude: np.ndarray, before: np.ndarray | None) -> np.ndarray:
-    """Distance between the magnitude spectra of each frame and the one before, each scaled to length 1.
+    """Return the distance between the magnitude spectra of each frame and the previous frame, scaled to length 1.
 
     before : the spectrum before the first, ``(bins,)``, or None: the flux of the first frame is then 0.
     0 for no change of shape, 1.41 for nothing in common. By the law of cosines, ``sqrt(2 - 2 cos)``.

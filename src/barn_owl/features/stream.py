@@ -21,18 +21,18 @@ NOT_FINITE = "samples must be finite; there is NaN or infinity among them"
 class FrameStream:
     """Turns blocks of samples of any size into the frames of the continuous signal.
 
-    ``push`` gives frames as they become whole; deltas need some frames ahead, so the last few come with ``finish``.
-    Before the first and after the last frame, deltas see that frame again.
+    ``push`` returns frames as soon as they are complete; deltas need later frames, so the last frames come with
+    ``finish``. Before the first and after the last frame, deltas repeat that frame.
 
     Parameters
     ----------
     front_end : FrontEndMatrices
         Front end.
     buffered : bool
-        Whether frames may wait until `CHUNK` of them are whole, or until ``finish``. They are computed that
-        many at a time, so that each small block costs as much as a large one without it.
+        Whether frames may wait for a whole chunk of `CHUNK` frames, or for ``finish``. Without it, each small block
+        costs as much as a chunk.
     workers : int
-        Threads that share what long blocks ask for.
+        Threads for long blocks.
 
     Examples
     --------
@@ -51,7 +51,7 @@ class FrameStream:
         self._computed = 0  # frames computed already
         self._kept = np.empty(0, dtype=np.float32)  # samples from the first frame of the open chunk on
         self._bases = list(dict.fromkeys(base for base, _, _, _ in front_end.layout))
-        # Flux looks at the frame before, so that one chunk has to wait for the other.
+        # Flux needs the previous frame, so chunks are computed in sequence.
         self._spaces = [Workspace(front_end) for _ in range(1 if "flux" in self._bases else workers)]
         self._before: np.ndarray | None = None  # last magnitudes of the chunk before
         self._loudness = MomentaryLoudness(front_end) if "loudness" in self._bases else None
@@ -65,7 +65,7 @@ class FrameStream:
 
     @property
     def wait_s(self) -> float:
-        """Time that a whole frame waits for others, at most."""
+        """Longest wait of a complete frame."""
         custom_s = max((stream.wait_s for stream in self._custom.values()), default=0.0)
         return custom_s + ((CHUNK - 1) * self.front_end.hop_s if self._patient else 0.0)
 
@@ -80,7 +80,7 @@ class FrameStream:
         Raises
         ------
         AudioError
-            If the samples have another type or shape, or one is not finite.
+            If the samples have an unsupported type or shape, or are not finite.
         """
         front_end = self.front_end
         samples = as_mono(samples)
@@ -100,7 +100,7 @@ class FrameStream:
             self._kept = kept.copy()
             return np.empty((0, front_end.width), dtype=np.float32)
         bases = self._base_frames(frame_view(kept, front_end.frame, front_end.hop)[:available], skip)
-        # One sample that is not a number, or infinite, spoils its frames, and a spoiled frame their maximum.
+        # NaN or infinity in a sample spreads to its frames, and to their maximum.
         if not all(np.isfinite(base.max(initial=0.0)) for base in bases):
             raise AudioError(NOT_FINITE)
         self._computed += available - skip
@@ -160,7 +160,7 @@ class FrameStream:
         return self._with_custom([out.get(name, np.empty((count, 0), dtype=np.float32)) for name in self._bases])
 
     def _with_custom(self, bases: list[np.ndarray]) -> list[np.ndarray]:
-        """Return the frames that have their custom features; the others wait."""
+        """Return the frames whose custom features are complete; the rest waits."""
         if not self._custom:
             return bases
         if self._waiting:
