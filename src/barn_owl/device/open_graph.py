@@ -30,11 +30,11 @@ NATURAL = 10 / np.log(10)
 def write_onnx(model: ModelLike, path: str | Path, *, takes_features: bool = False, force: bool = False) -> None:
     """Write a model as an ONNX graph of opset 17.
 
-    Its input ``samples`` is float32, ``(samples,)``, mono at the model's rate; its outputs ``activity`` and ``onsets``
-    are scores from 0 to 1 that any label sounds that is an event, ``(steps, 1)``, or that each does, ``(steps,
-    labels)``, where several may at once; step *i* describes frame ``window // 2 + i * step``. ``label_logits``, ``(steps,
-    labels + 2)``, is what a stretch of steps is named by (`barn_owl.classifiers.base.named`). Labels, rate, window,
-    step, the times ``first_s`` of row 0 and ``step_s`` between rows, and decoding settings are in the metadata.
+    Its input ``samples`` is float32, ``(samples,)``, mono at the model's rate. Its outputs ``activity`` and
+    ``onsets`` are scores from 0 to 1 of any label with events, ``(steps, 1)``, or of each label, ``(steps, labels)``,
+    where labels may overlap; step *i* describes frame ``window // 2 + i * step``. ``label_logits`` are ``(steps,
+    labels + 2)``; see `barn_owl.classifiers.base.segment_logits`. Labels, rate, window, step, the times ``first_s``
+    of row 0 and ``step_s`` between rows, and decoding settings are in the metadata.
 
     Parameters
     ----------

@@ -120,8 +120,8 @@ def _rounding_for(low: float, high: float) -> Rounding:
 def _rounded(
     stages: Sequence[Stage], ranges: Iterator[tuple[float, float]], given: Rounding, *, is_top: bool
 ) -> tuple[list[QuantizedStage], Rounding]:
-    """Return the arrays of stages whose input has the scale `given`, inner stages after their parent, and the scale
-    of the output."""
+    """Quantize stages whose input has the scale `given`; return their arrays, inner stages after their parent, and
+    the scale of the output."""
     made: list[QuantizedStage] = []
     for number, stage in enumerate(stages):
         out = _rounding_for(*next(ranges))

@@ -1,10 +1,10 @@
 """Search for the best front end, classifier and size within the limits of a device.
 
-The first candidate is the plan as it is, others change some of its keys at random; those that cannot fit are never
-trained. The others train for a few epochs on one fold of the clips, the better half for twice as long on the next
-fold, and so on (successive halving: Jamieson and Talwalkar, "Non-stochastic Best Arm Identification", AISTATS 2016).
-Then it begins again with changes of the current best (evolution by mutation: Real et al., "Regularized Evolution for
-Image Classifier Architecture Search", AAAI 2019), until the time is over. The test split of the clips is not touched.
+The first candidate is the plan itself, further candidates change some of its keys at random; candidates that cannot
+fit are never trained. They train for a few epochs on a fold of the clips, the better half for twice as long on the
+next fold, and so on (successive halving: Jamieson and Talwalkar, "Non-stochastic Best Arm Identification", AISTATS
+2016). Then a race begins with changes of the current best (evolution by mutation: Real et al., "Regularized Evolution
+for Image Classifier Architecture Search", AAAI 2019), until the time is over. The test split is not used.
 """
 
 import json

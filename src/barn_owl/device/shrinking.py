@@ -83,10 +83,10 @@ def shrink(
     share : float | None
         Weights that are left at most, 0 to 1.
     flash_kb : float | None
-        Or what code and numbers take in int8. Of several networks each is made smaller. Each round trains on
-        the training split and keeps its best epoch by the validation split; the last continues with both as
-        any training does. The model that it starts from has trained on the validation clips as well, so that
-        figures on those flatter; those on the test split do not.
+        Or size of code and numbers in int8. Each of several networks is pruned. Each round trains on the training
+        split and keeps its best epoch by the validation split; the last continues with both, like any training. The
+        initial model was trained on the validation clips, too, so their scores are optimistic; the scores of the test
+        split are not.
     work : Work
         Workers, cache, overwriting and progress.
 

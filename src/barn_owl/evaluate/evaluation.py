@@ -95,13 +95,11 @@ class Evaluation:
 
     @cached_property
     def baselines(self) -> pd.DataFrame:
-        """The scores of always saying the most frequent label of training, and those of guessing, alongside the
-        model's.
+        """Scores of the majority-class and chance baselines beside the scores of the model.
 
-        Guessing gives each label the same score. Columns ``value``, ``low``, ``high``, ``majority``, ``chance``, and
-        ``clip_statistics`` where it is known;
-        those of the counts are not known to guessing, and where labels overlap only the areas and losses have
-        baselines.
+        Chance scores all labels equally. Columns ``value``, ``low``, ``high``, ``majority``, ``chance``, and
+        ``clip_statistics`` where known; chance has no scores of counts, and where labels overlap only areas and
+        losses have baselines.
         """
         labels, clips = len(self.labels), len(self.arrays)
         even = self._scores_of(np.full((clips, labels), 0.5 if self.multilabel else 1 / labels), curves=True)
@@ -122,13 +120,13 @@ class Evaluation:
         )
 
     def _scores_of(self, scores: np.ndarray, *, curves: bool) -> dict[str, np.ndarray]:
-        """Evaluation scores of other label scores for the same clips."""
+        """Return the evaluation scores of different label scores for the same clips."""
         given = scores > LIKELY if self.multilabel else np.eye(len(self.labels), dtype=bool)[scores.argmax(axis=1)]
         return observed(replace(self.arrays, scores=scores, predicted=given), curves=curves)[0]
 
     @cached_property
     def order(self) -> list[str]:
-        """Labels in an order where those confused with each other stand together."""
+        """Labels in an order with frequently confused labels adjacent."""
         if not self.multilabel:
             return confusable_order(self.scores.confusion)
         return list(self.labels)
@@ -161,16 +159,16 @@ class Evaluation:
 
     @property
     def calibration_error(self) -> float:
-        """Mean distance between what scores promise and what they keep."""
+        """Mean difference between scores and observed accuracy."""
         return calibration_error(self.calibration)
 
     @cached_property
     def coverage(self) -> pd.DataFrame:
-        """How many answers are left, and how many of them right, when only sure ones are given."""
+        """Number and accuracy of the predictions above each score."""
         return coverage_table(*self.confidence)
 
     def answered_at(self, precision: float) -> float:
-        """Largest share of the answers that can be given so that this share of them is right; 0 if none can.
+        """Return the largest share of predictions, by score, with this precision; 0 if there is none.
 
         Parameters
         ----------
@@ -196,7 +194,7 @@ class Evaluation:
         Raises
         ------
         KeyError
-            For an unknown one.
+            For an unknown column.
         """
         return score_by(self.arrays, self.predictions[column])
 
@@ -207,12 +205,12 @@ class Evaluation:
 
     @cached_property
     def likely_wrong_labels(self) -> pd.DataFrame:
-        """Clips whose own label may be what is wrong, as a table to correct."""
+        """Clips that may be mislabeled, as a table to correct."""
         return likely_wrong_labels(self.predictions, self.arrays)
 
     @cached_property
     def caveats(self) -> list[str]:
-        """Caveats about the scores, one sentence each."""
+        """Caveats about the scores, as sentences."""
         return [*self._caveats_of_the_test(), *self._caveats_of_the_model()]
 
     def _caveats_of_the_test(self) -> list[str]:
@@ -285,7 +283,7 @@ class Evaluation:
         return found
 
     def _swallowing(self) -> list[str]:
-        """Warn about background and ignored labels that take clips of the other labels."""
+        """Warn about background and ignored labels that attract clips of the remaining labels."""
         answers, found = self.arrays, []
         others = ~answers.truth[:, [self.labels.index(label) for label in self.background]].any(axis=1)
         for label in self.background:
@@ -314,7 +312,7 @@ class Evaluation:
 
     @property
     def summary(self) -> str:
-        """The main result in one or two sentences."""
+        """The main result in a sentence or two."""
         balanced = self.scores.overall.loc["balanced_accuracy"]
         what = "Balanced accuracy of the labels" if self.multilabel else "Balanced accuracy"
         span = "" if np.isnan(balanced["low"]) else f" (95 %: {balanced['low']:.2f} to {balanced['high']:.2f})"
@@ -353,7 +351,7 @@ class Evaluation:
 
 
 def leaks(predictions: pd.DataFrame) -> list[str]:
-    """What is on more than one split of the split of a run, in words."""
+    """Return groups and files that are in more than one split, in words."""
     found = find_leaks(predictions)
     if not len(found):
         return []

@@ -22,7 +22,7 @@ logger = logging.getLogger(__name__)
 ROUNDS = 1000
 HOUR_S = 3600.0
 ROUNDING_S = 1e-9
-"""Times are written to the millisecond; an error of exactly the collar counts whatever its last bit."""
+"""Tolerance of the collar: times are written to the millisecond."""
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
@@ -79,7 +79,7 @@ class EventScores:
 
     @property
     def precision(self) -> float:
-        """Share of right ones among the events found; 0 when none was found."""
+        """Share of hits among the events; 0 without events."""
         return _share(len(self.matches), len(self.events))
 
     @property
@@ -114,7 +114,8 @@ class EventScores:
         return wrong.sort_values("score", ascending=False, kind="stable") if "score" in wrong else wrong
 
     def confusion(self, collar_s: float = 0.2) -> pd.DataFrame:
-        """True label (rows) and tagged one (columns) of what was found at the right time, whatever it was called.
+        """Return the number of events by true label (rows) and reported label (columns), for events with a matching
+        onset.
 
         Parameters
         ----------
@@ -134,7 +135,7 @@ class EventScores:
     def intervals(self, *, rounds: int = ROUNDS, seed: int = 0) -> pd.DataFrame:
         """Value and 95 % interval of precision, recall, F1 and false alarms per hour.
 
-        From a bootstrap over recordings; with one recording there is no interval: it is NaN.
+        From a bootstrap over recordings; NaN with a single recording.
 
         Parameters
         ----------
@@ -210,20 +211,18 @@ def score_events(
 ) -> EventScores:
     """Compare events with a truth table by label and onset.
 
-    An event is right when it has the label of a true one in the same file whose onset is at most `collar_s` seconds
-    away, one to one; of all ways to pair them up one with the most pairs is taken. With `offset_share` its offset
-    must be right, too: at most that share of the true length away, or the collar if that is more. Rows of `truth`
-    that have a column ``unknown`` that is not blank mark sounds of no label: they are not looked for, but it is
-    reported which of them raised an event. That is one which overlaps it, and overlaps no true event of its own
-    label: it would be that one's. Other rows without a label are not events, as in reviewed tables; they say
-    of a file that nothing is in it.
+    An event is a hit when a true event in the same file has its label and an onset at most `collar_s` seconds away;
+    events are paired to maximize the number of hits. With `offset_share`, the offset must match, too, within that
+    share of the true length or the collar, whichever is longer. Rows of `truth` with a non-blank column ``unknown``
+    mark sounds of no label: they need not be found, but are reported if an event overlaps them and no true event of
+    its label. Unlabeled rows are no events, as in reviewed tables; they state that a file has none.
 
     Parameters
     ----------
     events : pd.DataFrame | str | Path
         Detected events: a clip table with times and labels.
     truth : pd.DataFrame | str | Path
-        True events. A warning in the log says when it has scores and `events` has none, as when both are swapped.
+        True events. If they have scores and `events` has none, a warning in the log says that the two may be swapped.
     collar_s : float
         Largest onset error of a hit, in seconds.
     offset_share : float | None
@@ -234,8 +233,8 @@ def score_events(
     Raises
     ------
     TableError
-        For faulty tables, for times beyond the end of a recording, or when the events are of files the truth
-        says nothing about.
+        For faulty tables, for times beyond the end of a recording, or for events of files that the truth does not
+        mention.
 
     Examples
     --------
@@ -260,7 +259,7 @@ def score_stretches(
     offset_share: float | None = None,
     seconds: Mapping[str, float] | None = None,
 ) -> EventScores:
-    """Judge events of stretches of recordings, whose times are those in the whole; see `score_events`."""
+    """Score events of stretches of recordings, with times in the whole recordings; see `score_events`."""
     files = truth["file"].astype(str)
     truth = events_of(truth, "truth table")
     events = events_of(events, "event table") if len(events) else truth.iloc[:0]
@@ -292,7 +291,7 @@ def score_stretches(
 
 
 def _overlap_of_one_label(truth: pd.DataFrame) -> str:
-    """Say which two rows of one label overlap by more than rounding; "" when none do."""
+    """Return which two rows of a label overlap by more than rounding, in words; "" when none do."""
     for (file, label), own in truth.sort_values("start_s").groupby(["file", "label"], sort=False):
         before, after = own["end_s"].to_numpy()[:-1], own["start_s"].to_numpy()[1:]
         wrong = np.flatnonzero(after < before - 1e-3)
@@ -315,7 +314,7 @@ def _multilabel(row: Any, others: pd.DataFrame) -> pd.Series:
 
 
 def events_of(table: pd.DataFrame, where: str) -> pd.DataFrame:
-    """The rows with a label, and those of unknown sounds. Raises TableError where one of them has no times."""
+    """Return labeled rows, and rows of unknown sounds. Raises TableError for rows without times."""
     table = check_clip_table(table, where=where)
     is_event = table["label"] != ""
     if "unknown" in table:

@@ -4,11 +4,11 @@ import numpy as np
 import scipy
 
 LEVEL = 0.95
-"""Chance that an interval holds the true value, as is usual."""
+"""Probability that an interval contains the true value."""
 
 
 MANY_GROUPS = 10
-"""From here on the groups alone are enough: the interval then holds the truth 94 to 96 times in 100 (simulated)."""
+"""Number of groups from which drawing groups suffices: coverage is then 94 to 96 % (simulated)."""
 
 
 def draws_inside(groups: int, clips: int) -> bool:
@@ -17,7 +17,7 @@ def draws_inside(groups: int, clips: int) -> bool:
 
 
 def draw(groups: np.ndarray, rounds: int, rng: np.random.Generator) -> tuple[np.ndarray, np.ndarray]:
-    """Draw groups with replacement for each round, and, of few groups, clips with replacement inside those.
+    """Draw groups with replacement for each round and, with few groups, clips with replacement within each.
 
     Groups are drawn instead of clips, since clips of a recorder or session are similar, and drawing clips would
     understate the uncertainty. The few groups of a small test may agree by chance, so clips within groups are drawn
@@ -42,10 +42,10 @@ def draw(groups: np.ndarray, rounds: int, rng: np.random.Generator) -> tuple[np.
 def interval(rounds: np.ndarray, groups: int, *, inside: bool, level: float = LEVEL) -> tuple[np.ndarray, np.ndarray]:
     """Lower and upper end of the interval from the values of all rounds, along the last axis.
 
-    The percentiles are taken further out than the plain ones, as groups vary more than a few of them tell: by
-    ``sqrt(n / (n - 1))`` and Student's t with ``n - 1`` degrees (T. Hesterberg, "What Teachers Should Know About the
-    Bootstrap", The American Statistician 69, 2015). inside : whether clips were drawn inside the groups, which widens
-    the interval already, so that t is skipped. Rounds that are NaN are skipped.
+    Percentiles are widened, since a few groups understate the variance: by ``sqrt(n / (n - 1))`` and Student's t with
+    ``n - 1`` degrees of freedom (T. Hesterberg, "What Teachers Should Know About the Bootstrap", The American
+    Statistician 69, 2015). inside : whether clips were drawn within groups, which widens the interval already, so
+    that t is skipped. NaN rounds are skipped.
     """
     spread = np.sqrt(groups / max(groups - 1, 1))
     upper = (1 + level) / 2

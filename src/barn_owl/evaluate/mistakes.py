@@ -27,11 +27,10 @@ def mistakes(predictions: pd.DataFrame, answers: PredictionArrays) -> pd.DataFra
 def likely_wrong_labels(predictions: pd.DataFrame, answers: PredictionArrays) -> pd.DataFrame:
     """Clips whose label the scores speak against, the likeliest first, as a table to correct.
 
-    A label is doubted when another is predicted with a score above its average where it is true, while
-    the clip's own label scores below its average (the rule of Northcutt et al., JAIR 2021, for confident joints). Who
-    hardly knows a label accuses no one: of both labels, `LEAST_SKILL` of the clips must be named right. Columns: the
-    clip's place, ``label``, ``suggested``, ``score``, ``own_score``, and ``correct_label``, blank, for whoever
-    listens. Where labels overlap nothing is doubted.
+    A label is doubtful when a different label is predicted with a score above its mean over its true clips, while the
+    clip's label scores below its mean (the rule of Northcutt et al., JAIR 2021, for confident joints). Both labels
+    must have a recall of at least `LEAST_SKILL`. Columns: the clip's place, ``label``, ``suggested``, ``score``,
+    ``own_score``, and a blank ``correct_label`` to fill in. Empty where labels overlap.
     """
     columns = [*PLACE, "label", "suggested", "score", "own_score", "correct_label"]
     if answers.multilabel or not len(answers):

@@ -94,10 +94,10 @@ def clip_outputs(model: Model, clips: pd.DataFrame, frames: ClipFrames) -> ClipO
 def with_predictions(model: Model, clips: pd.DataFrame, frames: ClipFrames, heard: ClipOutputs) -> pd.DataFrame:
     """Add the predictions of `model` to the rows of `clips` with their frames, and duration, level and clarity.
 
-    ``predicted`` is the label with the highest score, whatever the model's thresholds; of labels that may overlap all
-    that reach theirs. ``loud_frames_db`` is the level of the loudest tenth of the frames, mean over bands, and
-    ``above_noise_db`` how far it is above the quietest tenth; columns of these names that are there already stay.
-    ``peak_score`` is the highest score of any label at any step of the clip.
+    ``predicted`` is the label with the highest score, before thresholds; of overlapping labels, all above their
+    thresholds. ``loud_frames_db`` is the level of the loudest tenth of the frames, mean over bands, and
+    ``above_noise_db`` its distance to the quietest tenth; existing columns of these names stay. ``peak_score`` is the
+    highest score of any label at any step of the clip.
     """
     scores = model.clip_scores(heard.logits)
     answers = pd.DataFrame({f"{SCORE}{label}": scores[:, number] for number, label in enumerate(model.labels)})

@@ -1,4 +1,4 @@
-"""Augmentation of log-mel frames: other microphones, rooms and sources."""
+"""Augmentation of log-mel frames: different microphones, rooms and sources."""
 
 from functools import lru_cache
 
@@ -80,7 +80,7 @@ class Augment:
         return rng.normal(0, deviation_db, BUMPS).astype(np.float32) @ self._bumps
 
     def narrow(self, power: np.ndarray, rng: np.random.Generator) -> None:
-        """Take away the highest bands, or a few neighboring ones, of some mixtures, in place."""
+        """Mask the highest bands, or a few neighboring bands, of some mixtures, in place."""
         bands = power.shape[1]
         if rng.random() < self._settings.low_pass and self._first_cut < bands:
             power[:, int(rng.integers(self._first_cut, bands)) :] *= np.float32(10 ** -rng.uniform(3, 8))
@@ -94,8 +94,8 @@ def reverberant(power: np.ndarray, decay: float, direct_db: float) -> np.ndarray
     """Power of bands, ``(frames, bands)``, with that of the reverberation behind it, as far as it matters.
 
     decay : frames where it falls by 60 dB; direct_db : direct-to-reverberant ratio. Echoes
-    are independent of each other, so their powers add up: each frame is followed by an exponential decay (Polack's
-    model; Kuttruff, Room Acoustics, chapter 4).
+    are independent, so their powers add: each frame is followed by an exponential decay (Polack's model; Kuttruff,
+    Room Acoustics, chapter 4).
     """
     keep = 10 ** (-6 / decay)
     padded = np.pad(power, ((0, round(decay * TAIL_SHARE)), (0, 0)))

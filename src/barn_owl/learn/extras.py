@@ -10,9 +10,9 @@ MOST_WORDS = 30
 
 
 def learn_columns(table: pd.DataFrame, names: list[str]) -> ExtraColumns:
-    """Find out what the columns of a table hold: numbers, or one of a few words.
+    """Determine the content of table columns: numbers, or a few words.
 
-    Raises TableError when a column is missing, says the label itself, or holds too many different words.
+    Raises TableError for a missing column, a copy of the label, or too many different words.
     """
     columns = []
     for name in names:

@@ -16,7 +16,7 @@ from barn_owl.network import binary_cross_entropy, cross_entropy
 
 @dataclass(frozen=True, kw_only=True)
 class Progress:
-    """Scores of one epoch.
+    """Scores of an epoch.
 
     Attributes
     ----------
@@ -63,7 +63,7 @@ Watcher = Callable[[Progress], None]
 
 @dataclass(frozen=True, kw_only=True)
 class Examples:
-    """Clips of one split: frames and targets.
+    """Clips of a split: frames and targets.
 
     Attributes
     ----------
@@ -72,7 +72,7 @@ class Examples:
     targets : np.ndarray
         1 for the labels of a clip, else 0; float32, ``(clips, labels)``.
     extras : np.ndarray
-        What further columns say, ``(clips, extras)``.
+        Values of extra columns, ``(clips, extras)``.
     sources : list[Excerpt]
         Where the sound of each clip is; empty when it is not available, which leaves changes to the sound
         out.
@@ -83,9 +83,9 @@ class Examples:
     unlabeled : ClipFrames
         Stretches of recordings whose sounds have no labels.
     groups : list[str]
-        What must not be on two splits, for each clip; empty where each clip is on its own.
+        Group of each clip, which must be in a single split; empty if each clip is its own group.
     memo : Memo | None
-        Where classifiers that train on the same clips keep what they have in common; see `shared`.
+        Cache shared by classifiers that train on the same clips; see `shared`.
     """
 
     clips: ClipFrames
@@ -99,7 +99,7 @@ class Examples:
     memo: Memo | None = None
 
     def __getstate__(self) -> dict[str, Any]:
-        """What another process is given: it begins without a memo."""
+        """Pickle without the cache."""
         return self.__dict__ | {"memo": None}
 
     def take(self, rows: np.ndarray) -> "Examples":
@@ -120,14 +120,14 @@ class Examples:
         )
 
     def with_more(self, more: "Examples") -> "Examples":
-        """Return the clips with others behind them.
+        """Return the clips followed by `more`.
 
         Parameters
         ----------
         more : Examples
             Clips of the same labels.
         """
-        # Clips whose sound is not available stay behind all others.
+        # Clips without sound files stay at the end.
         has_source = np.concatenate([np.arange(len(one.clips)) < len(one.sources) for one in (self, more)])
         order = np.argsort(~has_source, kind="stable")
         return replace(
@@ -145,7 +145,7 @@ class Examples:
         return rarest_label(self.targets)
 
     def name(self, clip: int) -> str:
-        """Say which clip this is, for a message.
+        """Return the name of a clip for messages.
 
         Parameters
         ----------
@@ -183,7 +183,7 @@ class Fitted:
     curves: list[Progress] = field(default_factory=list)
     interrupted: bool = False
     trouble: str = ""
-    """Why the fitting ended early; what is kept is the best until then."""
+    """Reason why fitting ended early; the best weights until then are kept."""
     held_out: np.ndarray = field(default_factory=lambda: np.zeros(0, dtype=int))
     """Which network has not trained on each validation clip; empty where all have not."""
 
@@ -196,7 +196,7 @@ class Fitted:
 def standardization(plan: Plan, clips: ClipFrames) -> tuple[np.ndarray, np.ndarray]:
     """Mean and deviation of each feature over all frames; float32, shape ``(features,)``; summed in float64.
 
-    Levels that are taken relative to what is around them are left as they are.
+    Levels that are normalized to their surroundings are not standardized.
     """
     if plan.levels.frames:
         width = plan.front_end.width
@@ -218,7 +218,7 @@ def background_numbers(plan: Plan, labels: list[str]) -> list[int]:
 def held_out_parts(examples: Examples, count: int) -> np.ndarray:
     """Deal the groups of examples out to this many parts, each label as evenly as that goes; the part of each clip.
 
-    A part is what one of several networks does not train on. With a single group, all clips are in the first part.
+    A part is held out from one of several networks. With a single group, all clips are in the first part.
     """
     groups = np.array(examples.groups or [str(number) for number in range(len(examples.clips))])
     names, of_clip = np.unique(groups, return_inverse=True)
@@ -226,7 +226,7 @@ def held_out_parts(examples: Examples, count: int) -> np.ndarray:
         return np.zeros(len(groups), dtype=int)
     held = np.stack([examples.targets[of_clip == number].sum(axis=0) for number in range(len(names))])
     parts, given = np.zeros(len(names), dtype=int), np.zeros((count, held.shape[1]))
-    # The largest first, each to the part that has least of what it holds, and fewest clips of those that are as good.
+    # Largest group first, to the part with the least of its labels and, among equals, the fewest clips.
     for number in np.argsort(-held.sum(axis=1), kind="stable"):
         parts[number] = min(range(count), key=lambda part: (given[part] @ held[number], given[part].sum(), part))
         given[parts[number]] += held[number]
@@ -234,15 +234,14 @@ def held_out_parts(examples: Examples, count: int) -> np.ndarray:
 
 
 TEMPERATURES = np.float32(2) ** np.linspace(-1.5, 3.5, 11, dtype=np.float32)
-"""What logits are divided by, in turns, to see how good they could be."""
+"""Temperatures that are tried to judge logits."""
 
 
 def judge_logits(logits: np.ndarray, targets: np.ndarray, *, multilabel: bool) -> tuple[float, float, float]:
     """Loss, recall and F1, each the mean over the labels that occur.
 
     logits, targets : ``(rows, labels)``. The loss is that at the temperature which suits the rows best, as the model
-    will have one: else a few confident mistakes on a recorder unlike the others would make the least trained network
-    look best.
+    will have a temperature: else a few confident errors on an unusual recorder would favor the least trained network.
     """
     if multilabel:
         predicted, loss = logits > 0, binary_cross_entropy

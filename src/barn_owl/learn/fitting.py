@@ -32,9 +32,8 @@ def fit(
 ) -> Fitted:
     """Fit the classifier of `plan` on `workers` threads; calls `watch` after each epoch.
 
-    The same plan on the same frames gives the same weights, whatever the number of workers. On Ctrl-C the current
-    best weights are returned, marked as interrupted; before the first epoch is over, the KeyboardInterrupt goes
-    through.
+    The same plan and frames yield the same weights for any number of workers. After Ctrl-C the current best weights
+    are returned, marked as interrupted; during the first epoch, KeyboardInterrupt is raised.
 
     Parameters
     ----------
@@ -45,7 +44,7 @@ def fit(
     train : Examples
         Clips to train on.
     validation : Examples | None
-        None to fit as long as the plan says and keep the last state, or, of a pooled classifier, its way
+        None to fit for all epochs of the plan and keep the last state or, for a pooled classifier, its candidate
         number `keep`, from 1.
     workers : int
         Number of parallel workers.
@@ -70,7 +69,7 @@ def fit(
         If the loss stops being a number before there is a best.
     """
     watch = watch or (lambda _: None)
-    # The parts of a batch are the unit of parallel work, so the linear algebra inside one is not.
+    # Parts of a batch are computed in parallel, so linear algebra uses a single thread.
     with threadpool_limits(limits=1, user_api="blas"), np.errstate(over="ignore", invalid="ignore"):
         if isinstance(plan.kind, NetworkKind) and estimator is None:
             return fit_network(

@@ -42,7 +42,7 @@ class LabeledFrames:
     def put_whole(
         self, frames: np.ndarray, start: int, active: np.ndarray, onset: int, labels: np.ndarray | None
     ) -> None:
-        """Put all frames of a clip in the place of what was there."""
+        """Replace frames by all frames of a clip."""
         self.frames[start : start + len(frames)] = frames
         if labels is None:
             self.events.append((start, start + len(frames), self.activity.shape[1]))
@@ -69,7 +69,7 @@ class LabeledFrames:
     def _mark(
         self, start: int, active: np.ndarray, onset: int, labels: np.ndarray | None, audible: np.ndarray
     ) -> None:
-        """Find where a sound is active; frames where other sound covers it are masked."""
+        """Find the active frames of a sound; frames covered by louder sound are masked."""
         if not active.any():
             return
         wanted, found = np.flatnonzero(active) + start, np.flatnonzero(audible) + start
@@ -102,8 +102,8 @@ class LabeledFrames:
             self.counts[:, number] = sure & (is_known | ~nothing)
 
     def name_quiet(self, background: list[int], rng: np.random.Generator) -> None:
-        """Name stretches where nothing sounds as what is behind, or as none of the labels where no one knows, so
-        that what is treated as a sound there is not named as one."""
+        """Label inactive segments with the label of the background, or with none of the labels if unknown, so that a
+        false candidate there is rejected."""
         none = self.activity.shape[1]
         known = [number for number in background if self._bed_labels[number] == 1]
         label = known[0] if len(known) == 1 else none

@@ -1,8 +1,8 @@
 """Training mixtures: short synthetic recordings with sounds of clips at random positions and levels over background.
 
-They are combined from log-mel frames: sounds that are independent of each other add in power, and a gain or a
-recorder's response is an offset in dB, so that nothing needs to go back to the samples. Frames of other features
-cannot be added up; of those, a sound takes the place of what is behind it.
+They are combined from log-mel frames: independent sounds add in power, and a gain or a recorder's response is an
+offset in dB, so samples are not needed. Frames of further features cannot be added; there, a sound replaces the
+background.
 """
 
 import json
@@ -24,7 +24,7 @@ SHORTEST_BED_S = 0.3
 SOUNDS_A_SECOND = 4 / 3
 """Sounds in a mixture at most, for each second of it; any number up to that is as likely."""
 APART_S = (0.06, 0.28)
-"""Time between whole clips that follow each other: little, as each costs as much as the clips themselves."""
+"""Time between whole clips in sequence: short, since it costs as much as clips."""
 CUT_OFF = 0.3
 """Share of sounds that may begin before the mixture or continue after it."""
 WHOLE = 4
@@ -46,10 +46,9 @@ class Mixtures(NamedTuple):
     """A batch of mixtures, frame by frame.
 
     frames : ``(mixtures, frames, features)``, as from the front end. sounds, begins : 1 where a label sounds, and in
-    the frame where it begins, ``(mixtures, frames, labels)``; counts : 0 where it cannot be told whether it
-    sounds, since it is too faint. events : mixture, first and last-plus-one frame and label of each sound that is
-    heard, the number behind the last label for one of no label. clips : number of the clip of the last sound of a
-    label in each mixture, else -1.
+    the frame of its onset, ``(mixtures, frames, labels)``; counts : 0 where a sound is too faint to know. events :
+    mixture, first and last-plus-one frame and label of each audible sound, with the number after the last label for
+    no label. clips : number of the clip of the last labeled sound of each mixture, else -1.
     """
 
     frames: np.ndarray
@@ -61,7 +60,7 @@ class Mixtures(NamedTuple):
 
 
 class MixtureMaker:
-    """Makes mixtures of the clips of one split.
+    """Creates mixtures of the clips of a split.
 
     background : numbers of the labels that mean nothing of interest: their clips are what sounds lie over, alongside
     `Examples.behind`.
@@ -92,7 +91,7 @@ class MixtureMaker:
         self._noise = white_noise(*kind) if self._adds else np.empty((0, plan.front_end.width), dtype=np.float32)
 
     def replace(self, clip: int, frames: np.ndarray) -> None:
-        """Put other frames in the place of a clip, such as those of the sound changed."""
+        """Replace the frames of a clip, for example by frames of its augmented sound."""
         self._clips[clip] = frames
         self._sounds[clip] = describe(self._front_end, frames)
 
@@ -100,7 +99,8 @@ class MixtureMaker:
         self, count: int, frames: int, rng: np.random.Generator, *, most: int | None = None, margin: int = 0,
         whole: float | None = None,
     ) -> Mixtures:  # fmt: skip
-        """Make `count` mixtures of `frames` frames with up to `most` sounds each, or as many as suit their length.
+        """Create `count` mixtures of `frames` frames with up to `most` sounds each, by default as many as suit their
+        length.
 
         margin : masked frames at both ends: a sound begins there only if it reaches further in.
         whole : share of mixtures that hold whole clips, if not that of the plan.
@@ -144,7 +144,7 @@ class MixtureMaker:
         return mixture
 
     def _row(self, length: int, rng: np.random.Generator, margin: int) -> LabeledFrames:
-        """Whole clips one after the other as they are, each in its own quiet, as a clip is named."""
+        """Return whole clips in sequence, each in its quiet, as in the classification of clips."""
         labels = self._examples.targets.shape[1]
         bed_labels = np.zeros(labels, dtype=np.float32)
         bed_labels[self._background] = 1 if len(self._background) == 1 else np.nan
@@ -188,15 +188,14 @@ class MixtureMaker:
         return mixture
 
     def _turn_into_levels(self, power: np.ndarray, rng: np.random.Generator) -> None:
-        """Leave the highest bands out now and then, and turn power into levels as the front end gives them, in
-        place."""
+        """Mask the highest bands of some mixtures, and convert power to levels like the front end, in place."""
         self._augment.narrow(power, rng)
         power += np.float32(10 ** (self._front_end.floor_db / 10))
         np.log10(power, out=power)
         power *= 10
 
     def _bed(self, length: int, rng: np.random.Generator) -> tuple[np.ndarray, np.ndarray]:
-        """What is behind the sounds: power with a mean of 1 over all bands together; and which labels it has."""
+        """Return the background of a mixture: power with mean 1 over all bands, and its labels."""
         labels = np.zeros(self._examples.targets.shape[1], dtype=np.float32)
         if not self._adds:
             return self._still_bed(length, labels, rng)
@@ -252,7 +251,7 @@ class MixtureMaker:
         return noise
 
     def _put(self, mixture: LabeledFrames, length: int, rng: np.random.Generator, margin: int) -> None:
-        """Put a sound into a mixture, one of a label or a synthetic one, at any place and level."""
+        """Add a labeled or synthetic sound to a mixture, at any place and level."""
         if self._adds and rng.random() < self._plan.mixtures.unknown:
             number = int(rng.integers(len(self._unknown)))
             (frames, sound), labels = self._unknown[number], None

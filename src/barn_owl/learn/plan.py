@@ -1,4 +1,4 @@
-"""The plan: all settings of a training run, in one TOML file."""
+"""The plan: all settings of a training run, in a TOML file."""
 
 import tomllib
 from collections.abc import Mapping
@@ -41,8 +41,8 @@ class TrainingSettings(Settings):
     stop_on: Literal["loss", "f1"] = "loss"
     """Validation score that selects the best epoch of the last tenth: lowest loss, or highest macro F1."""
     refit: int = Field(default=10, ge=0, le=100_000)
-    """Whether validation clips are used for training in the end; 0 turns it off. Each of several networks holds out
-    its own part of the validation clips; a single network trains on for this many epochs with all of them."""
+    """Epochs of training on the validation clips at the end; 0 turns it off. Each of several networks holds out its
+    part of the validation clips; a single network continues with all of them."""
     exemplars: int = Field(default=8, ge=0, le=1000)
     """Training clips per label stored in the model, so that labels can be added later without the old clips."""
 
@@ -51,14 +51,14 @@ class MixtureSettings(Settings):
     """Training mixtures: short synthetic recordings of the clips at random positions and levels over background."""
 
     count: int = Field(default=160, ge=2, le=100_000)
-    """Mixtures per epoch. Half as many are made; each is used twice."""
+    """Mixtures per epoch. Half of them are synthesized per epoch, and used twice."""
     seconds: float = Field(default=8.0, ge=0.1, le=120)
     """Length of a mixture in seconds."""
     empty: float = Field(default=0.12, ge=0, lt=1)
     """Share of mixtures with background only."""
     whole_clips: float = Field(default=0.6, ge=0, le=1)
-    """Share of mixtures that are whole clips one after the other, each with its own background: clips are classified
-    as in these."""
+    """Share of mixtures that are whole clips in sequence, each with its background, as in the classification of
+    clips."""
     unknown: float = Field(default=0.4, ge=0, lt=1)
     """Share of sounds that are synthetic and of no label, so that the model learns to reject unknown sounds."""
     noise: float = Field(default=0.4, ge=0, le=1)
@@ -76,10 +76,10 @@ class MixtureSettings(Settings):
 
 
 class AugmentSettings(Settings):
-    """Augmentation of the log-mel frames of each sound in a mixture; 0 turns one off."""
+    """Augmentation of the log-mel frames of each sound in a mixture; 0 turns a kind off."""
 
     tilt_db: float = Field(default=6.0, ge=0, le=30)
-    """Largest spectral tilt over all bands, with bumps half as large: other microphones and places."""
+    """Largest spectral tilt over all bands, with bumps half as large: different microphones and places."""
     shift_bands: float = Field(default=1.5, ge=0, le=20)
     """Largest shift along the mel bands, as of a larger or smaller source; set it to 0 if pitch matters."""
     warp_percent: float = Field(default=0.0, ge=0, le=40)
@@ -152,7 +152,7 @@ class ThresholdSettings(Settings):
     """Score thresholds of clips, found for each label on the validation clips; clips below them are undecided."""
 
     target: Literal["none", "precision", "recall", "f1", "cost"] = "none"
-    """What the threshold of each label aims at; with none, the label with the highest score always wins."""
+    """Target of the threshold of each label; with none, the label with the highest score always wins."""
     value: float = Field(default=0.9, gt=0)
     """Precision or recall to reach; for cost, how many misses a false alarm costs."""
 
@@ -168,7 +168,7 @@ LARGEST_SEED = 2**63
 
 
 class Plan(Settings):
-    """All settings of a training run, with a default for each; classifiers have sections of their own.
+    """All settings of a training run, with defaults; each classifier has a section.
 
     >>> Plan(classifier="logistic", seed=3).front_end.bands
     48
@@ -179,12 +179,12 @@ class Plan(Settings):
     classifier: str = "cnn"
     """Classifier to train."""
     background: list[str] = Field(default=[])
-    """Labels of background sound: mixed under other sounds in training, never reported as events."""
+    """Labels of background sound: mixed under labeled sounds in training, never reported as events."""
     ignored: list[str] = Field(default=[])
-    """Labels such as "other" that are recognized in clips but never reported as events."""
+    """Labels, such as "other", that are recognized in clips but never reported as events."""
     multilabel: bool = False
-    """Whether a clip may have several labels: rows of one excerpt are combined, and each label is scored on its
-    own."""
+    """Whether a clip may have several labels: rows of an excerpt are combined, and each label is scored
+    independently."""
     recordings: list[str] = Field(default=[])
     """Recordings, or folders of them, that the model is for: they limit the bandwidth, their quiet stretches are used
     as background, and the `cnn` learns from their unlabeled sounds, unless `multilabel` is set."""
@@ -204,7 +204,7 @@ class Plan(Settings):
     rehearsal: RehearsalSettings = RehearsalSettings()
     decoding: DecodingSettings = DecodingSettings()
 
-    model_config = ConfigDict(extra="allow")  # the sections of classifiers, whichever are known
+    model_config = ConfigDict(extra="allow")  # sections of classifiers, custom ones too
 
     def __init__(self, **values: Any) -> None:
         sections = {kind.name: kind.settings for kind in kinds() if kind.settings and kind.settings.model_fields}
@@ -257,7 +257,7 @@ class Plan(Settings):
 
     @property
     def kind(self) -> ClassifierKind:
-        """The kind of the classifier: what it supports, how it is fitted and stored."""
+        """The kind of the classifier: its properties, fitting and storage."""
         return kind_of(self.classifier)
 
     @property
@@ -279,7 +279,7 @@ class Plan(Settings):
 
     @property
     def window_step(self) -> int:
-        """Frames from one window to the next."""
+        """Frames between windows."""
         return max(1, round(STEP_S / self.front_end.hop_s))
 
     @property
@@ -306,7 +306,7 @@ class Plan(Settings):
 
 
 def _section(settings: type[Settings], given: Any) -> Settings:
-    """Settings of a classifier, of what a plan says; raises PlanError."""
+    """Return the settings of a classifier from a section of a plan; raises PlanError."""
     if isinstance(given, settings):
         return given
     if not isinstance(given, dict):
@@ -319,7 +319,7 @@ PlanLike: TypeAlias = Plan | Mapping[str, Any] | str | Path
 
 
 def as_plan(plan: PlanLike | None) -> Plan | None:
-    """Return the plan that an argument of a public function stands for: a plan, its settings, or its path.
+    """Return an argument of a public function as a plan: a plan, its settings, or its path.
 
     >>> as_plan({"classifier": "nearest"}).classifier
     'nearest'
@@ -347,7 +347,7 @@ def read_plan(path: str | Path, *, urls: bool = False) -> Plan:
     path : str | Path
         The file.
     urls : bool
-        Whether `recordings` may be URLs. Otherwise the plan of a stranger could make requests from this machine.
+        Whether `recordings` may be URLs. Otherwise a stranger's plan could make requests from this machine.
 
     Raises
     ------

@@ -79,7 +79,8 @@ class PooledWindows:
     def _whole_clips(
         self, plan: Plan, examples: Examples, windows: int
     ) -> Iterator[tuple[np.ndarray, np.ndarray, list[str]]]:
-        """Rows of whole clips, which are named by those too: half as many as of windows, each label as often.
+        """Return rows of whole clips, which contribute to the classification of clips: half as many as windows,
+        labels balanced.
 
         Yields rows, targets and names label by label.
         """
@@ -96,20 +97,20 @@ class PooledWindows:
 
 
 def drawn_windows(plan: Plan, labels: list[str], examples: Examples, *, watched: bool = False) -> PooledWindows:
-    """Draw windows, or take those that another classifier of the same training has drawn; only read them."""
+    """Draw windows, or return the windows of an earlier classifier of the same training, to be read only."""
     clips = (tuple(labels), tuple(examples.sources), examples.targets.tobytes(), examples.extras.tobytes())
     make = partial(PooledWindows, plan, labels, examples, watched=watched)
     return shared(make, examples.memo, plan, "windows", watched, clips)
 
 
 def _mean_of_known(rows: np.ndarray) -> np.ndarray:
-    """Mean of each column over what is known of it; 0 where nothing is."""
+    """Return the mean of the known values of each column; 0 without any."""
     known = ~np.isnan(rows)
     return np.asarray(np.where(known, rows, 0).sum(axis=0) / np.maximum(known.sum(axis=0), 1), dtype=np.float32)
 
 
 def center_and_spread(rows: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Mean and deviation of each feature; one that never changes is left as it is. float32."""
+    """Return mean and deviation of each feature, float32; constant features are not scaled."""
     spread = rows.std(axis=0, dtype=np.float64)
     return rows.mean(axis=0, dtype=np.float64).astype(np.float32), np.where(spread > 1e-6, spread, 1).astype(
         np.float32
@@ -126,7 +127,7 @@ def fit_pooled(
     estimator: Any = None,
     keep: int | None = None,
 ) -> Fitted:
-    """Fit a pooled classifier in all ways that the plan allows and keep what is best on the validation clips.
+    """Fit a pooled classifier with all candidates of the plan and keep the best on the validation clips.
 
     estimator : one of third-party to fit instead of the plan's classifier. keep : number, from 1, of the way to
     keep, where there are no validation clips to choose by.
@@ -167,7 +168,7 @@ def _best(
     watch: Watcher,
     keep: int | None,
 ) -> tuple[Candidate, list[Progress], bool]:
-    """Judge candidates as they come; trees stop when more of them make it no better."""
+    """Evaluate candidates in turn; trees stop without further improvement."""
     patience, steps = stops
     begin, curves, interrupted = time.perf_counter(), [], False
     kept, best, best_at = None, np.inf, 0

@@ -1,8 +1,7 @@
 """Rehearsal: a synthetic recording of validation clips, tagged to predict performance on recordings.
 
-Sounds lie over background at known times and levels, some over one another, and some that belong to no label,
-which follow other recipes than the synthetic sounds that are trained on. On it the decoding settings are found, and
-what a recording may bring is reported.
+Sounds lie over background at known times and levels, partly overlapping; sounds of no label follow different recipes
+than the synthetic sounds of training. Decoding settings are chosen on it, and it predicts scores on recordings.
 """
 
 from collections.abc import Sequence
@@ -31,11 +30,11 @@ EVENTS_A_LABEL, MOST_USES, FEWEST_CLIPS = 18, 3, 2
 UNKNOWN_SHARE, OVERLAP_SHARE = 0.12, 0.12
 SNR_DB = (2.0, 25.0)
 GAP_S = (0.4, 2.6)
-"""Between one sound and the next."""
+"""Gap between sounds."""
 REST_SHARE, REST_S = 0.1, (5.0, 10.0)
 """Share of the gaps that are longer, so that there is some quiet to listen to as well."""
 BESIDE_S = 0.5
-"""Time before and behind a sound within which a false alarm counts as one alongside it."""
+"""Time around a sound within which a false alarm is attributed to it."""
 BED_DB, LOUDEST = -45.0, 0.7
 """Level of the background re full scale, and the peak that nothing goes beyond."""
 FADE_S, CROSS_S = 0.01, 0.25
@@ -48,7 +47,7 @@ EXPECTATION = "rehearsal.json"
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Rehearsal:
-    """A synthetic recording, mono float32 ``(samples,)``, and its truth table, whose ``unknown`` marks what is no
+    """A synthetic recording, mono float32 ``(samples,)``, and its truth table, whose ``unknown`` marks sounds of no
     label."""
 
     samples: np.ndarray
@@ -75,8 +74,8 @@ class Rehearsed:
     events_per_minute: float
 
     def expectation(self) -> dict[str, Any]:
-        """What to expect in a recording: scores of events in the rehearsal, on the whole and by label, and what
-        follows for recordings with fewer events; see `at_density`.
+        """Predicted scores on recordings: event scores in the rehearsal, overall and by label, and for recordings
+        with fewer events; see `at_density`.
         """
         scores = self.scores
         return {
@@ -103,7 +102,7 @@ class Rehearsed:
 
 
 def make_rehearsal(plan: Plan, clips: pd.DataFrame) -> Rehearsal | None:
-    """Put a recording together from `clips`; None when they hold no two clips of any label that is reported."""
+    """Compose a recording from `clips`; None without two clips of a reported label."""
     rng = np.random.default_rng([plan.seed, STREAM])
     rate_hz = plan.front_end.rate_hz
     is_bed = clips["label"].isin(plan.background)
@@ -116,7 +115,7 @@ def make_rehearsal(plan: Plan, clips: pd.DataFrame) -> Rehearsal | None:
     samples, rows, at = bed.copy(), [], rate_hz // 2
     ends = dict.fromkeys((label for sound, _ in placed for label in sound.labels), 0)
     for number, (sound, gap) in enumerate(placed):
-        if not sound.unknown:  # two of one label at once would be one event or two: no one could say
+        if not sound.unknown:  # overlapping sounds of a label could be one event or two
             at = max(at, *(ends[label] + round(GAP_S[0] * rate_hz) for label in sound.labels))
         at = min(at, length - len(sound.samples) - 1)
         over = bed[at : at + len(sound.samples)]
@@ -127,13 +126,13 @@ def make_rehearsal(plan: Plan, clips: pd.DataFrame) -> Rehearsal | None:
         begin, end = (at + sound.onset) / rate_hz, (at + len(sound.samples)) / rate_hz
         rows += [(FILE, round(begin, 3), round(end, 3), label, sound.unknown) for label in sound.labels]
         ends |= dict.fromkeys(sound.labels, at + len(sound.samples))
-        # Some begin while the one before still sounds.
+        # Some begin before the previous sound ends.
         others = number + 1 < len(placed) and placed[number + 1][0].labels != sound.labels
         if others and rng.random() < OVERLAP_SHARE:
             at += round(rng.uniform(0.2, 0.8) * len(sound.samples))
         else:
             at += len(sound.samples) + round(gap * rate_hz)
-    length = min(length, max(at, *ends.values()) + rate_hz)  # a long sound may outlast those over it
+    length = min(length, max(at, *ends.values()) + rate_hz)  # a long sound may outlast the sounds over it
     columns = ["file", "start_s", "end_s", "label", "unknown"]
     truth = pd.DataFrame(rows, columns=columns).sort_values("start_s", ignore_index=True)
     truth.loc[truth["label"].isin(plan.ignored), "unknown"] = "yes"
@@ -164,13 +163,13 @@ def rehearse(model: Model, plan: Plan, parts: Sequence[tuple[Model, Rehearsal]])
 
 
 def at_density(scores: EventScores, sounds: pd.DataFrame, events_per_minute: float) -> dict[str, float]:
-    """Reckon from a rehearsal, whose sounds are close together, what a recording with fewer events brings.
+    """Predict the scores of a recording with fewer events from a rehearsal, whose sounds are dense.
 
     sounds : all that sounds in the rehearsal, unknown sounds too. False alarms in quiet come with time; those within
-    `BESIDE_S` of a sound come with the events.
+    `BESIDE_S` of a sound scale with the events.
 
-    Returns ``events_per_minute``; ``quiet_alarms_per_hour``, without any sound; ``alarms_per_event``,
-    alongside sounds; and with this many events ``false_alarms_per_hour``, ``precision`` and ``event_f1``.
+    Returns ``events_per_minute``; ``quiet_alarms_per_hour``, away from sounds; ``alarms_per_event``, near sounds; and
+    for this density ``false_alarms_per_hour``, ``precision`` and ``event_f1``.
     """
     alarms = scores.false_alarms
     near = [
@@ -205,7 +204,7 @@ def _covered(begins: np.ndarray, ends: np.ndarray, length_s: float) -> float:
 
 
 def joined(rehearsals: Sequence[Rehearsal]) -> Rehearsal:
-    """Return one rehearsal of several, one after the other."""
+    """Concatenate rehearsals."""
     truths, begin_s = [], 0.0
     for one in rehearsals:
         truths.append(_later(one.truth, begin_s))
@@ -215,14 +214,14 @@ def joined(rehearsals: Sequence[Rehearsal]) -> Rehearsal:
 
 
 def _later(table: pd.DataFrame, begin_s: float) -> pd.DataFrame:
-    """Times of the rehearsal as a whole, for those of a part that begins there."""
+    """Shift times of a part to times of the whole rehearsal."""
     times = {name: (table[name] + begin_s).round(3) for name in ("start_s", "end_s")}
     return table.assign(file=FILE, **times)
 
 
 @dataclass(frozen=True)
 class _Placed:
-    """The sound of a clip, without what is before and after it; where it begins, and what it is."""
+    """Return the active part of a clip, its start, and its label."""
 
     samples: np.ndarray
     onset: int
@@ -231,8 +230,8 @@ class _Placed:
 
 
 def _drawn(plan: Plan, sounds: pd.DataFrame, rng: np.random.Generator) -> list[tuple[_Placed, float]]:
-    """Sounds in random order with the gap behind each, as long as the plan allows: all labels about equally often,
-    but ignored ones as often as all others together, as recordings may be full of them."""
+    """Draw sounds in random order with gaps, up to the length of the plan: reported labels about equally often,
+    ignored labels as often as all reported labels together, since recordings may be full of them."""
     rate_hz, chosen = plan.front_end.rate_hz, []
     names = sounds["label"].map(lambda text: labels_in(text)[0] if plan.multilabel else text)
     by_label = {label: own for label, own in sounds.groupby(names) if len(own) >= FEWEST_CLIPS}
@@ -255,7 +254,7 @@ def _drawn(plan: Plan, sounds: pd.DataFrame, rng: np.random.Generator) -> list[t
             samples = unknown_sound(rng, rate_hz)
             made.append(_Placed(samples, 0, ["synthetic"], "yes"))
         for sound in made:
-            rests = rng.random() < REST_SHARE and seconds + 3 * REST_S[1] < most  # not in one that is short anyway
+            rests = rng.random() < REST_SHARE and seconds + 3 * REST_S[1] < most  # not in a short recording
             gap = rng.uniform(*(REST_S if rests else GAP_S))
             seconds += len(sound.samples) / rate_hz + gap
             if seconds > most:
@@ -282,7 +281,7 @@ def _cut(samples: np.ndarray, front_end: FrontEnd, labels: list[str]) -> _Placed
 
 
 def _bed(plan: Plan, beds: pd.DataFrame, length: int, rng: np.random.Generator) -> np.ndarray:
-    """Background of this many samples: clips of it one after the other, or, where there are none, synthetic noise."""
+    """Return background of this many samples: background clips in sequence or, without any, synthetic noise."""
     rate_hz = plan.front_end.rate_hz
     noise = _noise(length, rng)
     if not len(beds):

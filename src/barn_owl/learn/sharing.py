@@ -8,14 +8,14 @@ from barn_owl.learn.plan import Plan
 T = TypeVar("T")
 
 Memo = dict[Hashable, Any]
-"""What was made of the same clips, by what it was made from."""
+"""Cache of values computed from the same clips, by source."""
 
 
 def shared(make: Callable[[], T], memo: Memo | None, plan: Plan, *what: Hashable) -> T:
-    """Return what `make` gives; with a memo what it gave before, for another classifier, if all else was the same.
+    """Return the result of `make`; with a memo, its earlier result for the same arguments.
 
     plan : whatever of it `make` looks at, but the classifier, how it is trained, and its further columns. what : all
-    else that `make` depends on.
+    remaining arguments of `make`.
     """
     if memo is None:
         return make()

@@ -24,7 +24,7 @@ LEAD_S, TAIL_S = 0.05, 0.8
 SYNTHETIC = 240
 """Synthetic sounds to choose from."""
 MADE_UP_STREAM, NOISE_STREAM = 23, 29
-"""Keep their random numbers apart from those of the training itself."""
+"""Separates their random numbers from the random numbers of the training."""
 NOISE_S = 20.0
 TINY = 1e-20
 """Power far below any sound, so that nothing is divided by 0."""
@@ -54,13 +54,13 @@ def describe(front_end: FrontEnd, frames: np.ndarray) -> ClipSound:
     if "log-mel" in front_end.widths:
         active, loud = sounding(levels, front_end.hop_s), is_loud(levels)
         onset = onset_frame(levels, active)
-    else:  # no levels in dB: only activity is known
+    else:  # levels are not in dB: only activity is known
         stands_out = activity(levels, front_end.hop_s)
         active = loud = stands_out >= FAINT * stands_out.max()
         onset = int(active.argmax())
     at = np.flatnonzero(active)
     first = max(0, min(onset, int(at[0])) - round(LEAD_S / front_end.hop_s))
-    # What dies away continues for a while, though it cannot be told from what is behind it.
+    # A decaying sound continues for a while below the background.
     last = min(int(np.flatnonzero(loud)[-1]), int(at[-1]) + round(TAIL_S / front_end.hop_s)) + 1
     power = float(power_of(levels[active]).sum(axis=1, dtype=np.float64).mean()) if front_end.is_log_mel else 1.0
     quiet = levels[~active]

@@ -8,10 +8,10 @@ from barn_owl.network.network import Network
 
 
 def summary(network: Network, hop_ms: float, frame_ms: float) -> pd.DataFrame:
-    """Say what each layer of a network gives and costs for one window.
+    """Summarize output and cost of each layer of a network for a window.
 
     Columns: ``layer``, ``output`` (shape), ``weights``, ``multiply_adds``, ``activation_kb`` (of the output in
-    float32) and ``receptive_field_ms``: how much sound one step of the output looks at, NaN where time is gone.
+    float32) and ``receptive_field_ms`` of an output step, NaN after pooling over all time.
     """
     counts: dict[int, int] = {}
     for name, array in network.state().items():

@@ -29,24 +29,24 @@ from barn_owl.network import (
 from barn_owl.network.layer import Arrays
 
 WATCHED_SHARE, WATCHED_STREAM = 0.2, 31
-"""Mixtures of validation clips that each epoch is judged by, alongside those it is trained on, and what keeps their
-random numbers apart."""
+"""Number of validation mixtures per epoch, and the separation of their random numbers from the training mixtures."""
 ONSET_LOSS_WEIGHT, POSITIVE_ONSET_WEIGHT = 3.0, 4.0
-"""How much more than what sounds it counts whether something begins, and again more where it does: that is rare."""
+"""Loss weight of the onset output, relative to activity, and further weight of steps with an onset, which are rare.
+"""
 MAX_SEGMENTS = 16
 """Sounds of a mixture that are named as wholes, at most."""
 LABEL_LOSS_WEIGHT = 0.7
 """Weight of the label of a whole sound, relative to the labels of its steps."""
 UNLABELED_SEGMENT_WEIGHT = 0.3
-"""How much a stretch of none of the labels counts alongside one of a label: there are many of them."""
+"""Loss weight of segments of none of the labels, relative to labeled segments: there are many."""
 MIXTURE_REUSE = 2
-"""Times that a network is trained on each mixture of an epoch, alongside other mixtures each time: to make one takes
-half as long as to train on it.
+"""Training steps per mixture of an epoch, in different batches: synthesizing a mixture takes half as long as a
+training step.
 """
 SMOOTHING = 0.1
 """Share of the name of a stretch that is spread over all names: Szegedy et al., CVPR 2016."""
 ROWS_A_BATCH = 64
-"""Rows cost next to nothing, so batches are larger than those of mixtures."""
+"""Batch size of rows, larger than that of mixtures since rows are cheap."""
 
 
 Standard = tuple[np.ndarray, np.ndarray]
@@ -55,7 +55,7 @@ Standard = tuple[np.ndarray, np.ndarray]
 
 @dataclass(frozen=True)
 class Batch:
-    """What a network is given, and what is wanted of it; where they come from, in words."""
+    """A batch: inputs, targets, and their description in words."""
 
     inputs: np.ndarray
     targets: np.ndarray
@@ -63,7 +63,7 @@ class Batch:
 
 
 class TrainingTask(Protocol):
-    """What is trained: a network, what it is trained on, and the classifier it becomes part of."""
+    """A training task: a network, its training data, and its classifier."""
 
     network: Network
     mean: np.ndarray
@@ -73,13 +73,13 @@ class TrainingTask(Protocol):
         """Mean loss over a batch or a part of it, and its gradient."""
 
     def begin(self, epoch: int, last: int) -> float:
-        """Make ready for an epoch; return the seconds waited."""
+        """Prepare an epoch; return the seconds waited."""
 
     def resume(self, epoch: int) -> None:
-        """Make as if the epochs up to this one had been."""
+        """Advance random numbers as if all epochs up to this had passed."""
 
     def batches(self, rng: np.random.Generator) -> "list[Callable[[], Batch]]":
-        """Say how to make the batches of an epoch, in order."""
+        """Return functions that create the batches of an epoch, in order."""
 
     def with_unlabeled(self, batch: Batch, teacher: Teacher, progress: float, rng: np.random.Generator) -> Batch:
         """Add a stretch of a recording without labels to a batch, if there is any; see `Unlabeled.drawn`."""
@@ -88,10 +88,10 @@ class TrainingTask(Protocol):
         """Loss, recall and F1 on the validation split, with the weights as they are."""
 
     def classifier(self, plan: Plan, arrays: list[Arrays]) -> Classifier:
-        """Make the classifier of a plan of the weights and states of each of its networks."""
+        """Create the classifier of a plan from the weights and states of its networks."""
 
     def close(self) -> None:
-        """Stop what continues alongside the training."""
+        """Stop background threads."""
 
 
 class FrameTask:
@@ -179,7 +179,7 @@ class FrameTask:
         )
 
     def _targets(self, mixtures: Mixtures) -> np.ndarray:
-        """What is wanted of each step, how much it counts, and the stretches, ``(mixtures, steps, ...)``."""
+        """Return targets and loss weights of each step, and the segments, ``(mixtures, steps, ...)``."""
         at = np.arange(self._classifier.count(self._frames)) * self._classifier.step + self._classifier.window // 2
         near = np.arange(-(self._classifier.step // 2), -(-self._classifier.step // 2))
         onsets = mixtures.onsets[:, at[:, None] + near].max(axis=2)
@@ -275,12 +275,12 @@ class FrameTask:
 
 
 def _in_each_step(names: np.ndarray, steps: int) -> np.ndarray:
-    """Labels of the sounds of mixtures, ``(mixtures, sounds, labels)``, alike in each step, in one row."""
+    """Return the labels of the sounds of mixtures, ``(mixtures, sounds, labels)``, the same in each step, as rows."""
     return np.broadcast_to(names.reshape(len(names), 1, -1), (len(names), steps, names[0].size))
 
 
 def _put_together(made: list[Batch], rows: np.ndarray) -> Batch:
-    """Make a batch of mixtures of others; `rows` numbers the mixtures of all of them."""
+    """Combine mixtures of several sets into a batch; `rows` numbers them consecutively."""
     places = [divmod(int(row), len(made[0].inputs)) for row in rows]
     return Batch(
         np.stack([made[number].inputs[row] for number, row in places]),
@@ -290,7 +290,7 @@ def _put_together(made: list[Batch], rows: np.ndarray) -> Batch:
 
 
 class WindowTask:
-    """A network that is given rows of pooled features."""
+    """Training of a network on rows of pooled features."""
 
     def __init__(
         self, plan: Plan, labels: list[str], train: Examples, validation: Examples | None, rng: np.random.Generator

@@ -1,4 +1,4 @@
-"""Training one network: batches, optimizer, and weight averaging."""
+"""Training of a network: batches, optimizer, and weight averaging."""
 
 import time
 from collections.abc import Iterator
@@ -18,7 +18,7 @@ from barn_owl.network.layer import Arrays
 from barn_owl.network.optimizer import clip_norm
 
 LONGEST_GRADIENT = 5.0
-"""Some times the usual length: only what would throw the training off is cut."""
+"""Limit of the gradient norm, several times its usual value: only outliers are clipped."""
 
 
 class State(NamedTuple):
@@ -29,7 +29,7 @@ class State(NamedTuple):
 
 
 class Start(NamedTuple):
-    """What a network begins with: weights and states, and the standardization of the features they are made for."""
+    """Initial weights and states of a network, and the standardization of its features."""
 
     arrays: Arrays
     standard: Standard
@@ -37,7 +37,7 @@ class Start(NamedTuple):
 
 @dataclass(frozen=True, kw_only=True)
 class EpochResult:
-    """What came of an epoch: loss in it; loss, recall and F1 on the validation split, with the averaged weights.
+    """Result of an epoch: training loss; loss, recall and F1 on the validation split, with averaged weights.
 
     waiting : share of the epoch that was spent waiting for sound to be changed. arrays : the averaged weights and
     the states of the network. state : all that is needed to continue.
@@ -55,7 +55,7 @@ class EpochResult:
 
 
 class NetworkTrainer:
-    """A network in training. The same arguments give the same weights, whatever the number of threads."""
+    """A network in training. The same arguments yield the same weights for any number of threads."""
 
     def __init__(
         self,
@@ -87,7 +87,7 @@ class NetworkTrainer:
         self._judges = validation is not None
 
     def epoch(self, epoch: int, last: int) -> EpochResult:
-        """Go once through all batches of an epoch, and judge what has been learned.
+        """Train on all batches of an epoch, and evaluate the network.
 
         last : the epoch that the learning rate falls to zero with.
         """
@@ -133,7 +133,7 @@ class NetworkTrainer:
         return batch.names[int(np.flatnonzero(bad)[0])]
 
     def _judged(self) -> tuple[tuple[float, float, float], Arrays]:
-        """Loss, recall and F1 on the validation split with the averaged weights, and a copy of those."""
+        """Return loss, recall and F1 on the validation split with averaged weights, and a copy of these weights."""
         with self._with_averaged_weights():
             return self.task.judge(), {name: array.copy() for name, array in self._network.state().items()}
 
@@ -173,6 +173,6 @@ class NetworkTrainer:
         self.task.resume(epochs)
 
     def close(self) -> None:
-        """Stop what continues alongside the training."""
+        """Stop background threads."""
         self._threads.shutdown()
         self.task.close()

@@ -1,8 +1,8 @@
 """Training several networks in parallel processes.
 
-Each step of a small network is many short calls, between which threads of one process would wait for each other. So
-the first network is trained here, and the others in processes of their own; the result is the same however many
-there are.
+A step of a small network consists of many short calls, between which threads of a process would wait for each other.
+So the first network is trained in this process, and further networks in worker processes; the number of processes
+does not change the result.
 """
 
 import os
@@ -30,7 +30,7 @@ from barn_owl.learn.trainer import EpochResult, NetworkTrainer, Start, State
 from barn_owl.parallel.processes import begin_process, starting
 
 APART = 7919
-"""Between the seeds of two networks, so that those of two trainings with neighboring seeds are not the same."""
+"""Distance between the seeds of networks, so that trainings with neighboring seeds share none."""
 
 START_S = 60.0
 """Longest wait for a process that is to be stopped and has only just been started."""
@@ -39,7 +39,7 @@ _Request = tuple[Plan, list[str], Examples, Examples | None, Start | None, int]
 
 
 class TrainerPool:
-    """The networks of a plan in training, shared among `workers` places: here, and processes alongside."""
+    """Networks of a plan in training, distributed over this process and `workers` - 1 worker processes."""
 
     def __init__(
         self,
@@ -78,11 +78,11 @@ class TrainerPool:
 
     @property
     def task(self) -> TrainingTask:
-        """What the first network learns."""
+        """Task of the first network."""
         return self._here[0].task
 
     def epoch(self, epoch: int, last: int) -> list[EpochResult]:
-        """Train all networks for an epoch. Raises TrainingError when one of them fails, or its process is killed.
+        """Train all networks for an epoch. Raises TrainingError when a network fails, or its process is killed.
 
         last : the epoch that the learning rate falls to zero with.
         """
@@ -142,7 +142,7 @@ class TrainingProcesses:
             self._idle.append(process)
 
     def take(self) -> "_Process":
-        """Return an idle process, or start one."""
+        """Return an idle process, or start a new process."""
         return self._idle.pop() if self._idle else _Process()
 
     def give_back(self, process: "_Process") -> None:
@@ -160,7 +160,7 @@ class TrainingProcesses:
 
 
 class _Process:
-    """One worker process, which needs no guard in the main script.
+    """A worker process, which needs no guard in the main script.
 
     The pool is that of the standard library, since that of loky replaces processes whose memory grows; arguments are
     pickled by value, since custom features may be functions of the main script.
@@ -178,7 +178,7 @@ class _Process:
         return self._pool.submit(_run, cloudpickle.dumps((work, arguments)))
 
     def kill(self) -> None:
-        """Stop the process, whatever it does."""
+        """Kill the process."""
         self._pool.shutdown(wait=False, cancel_futures=True)
         with suppress(BrokenProcessPool, CancelledError, OSError, TimeoutError):  # it has ended, or never began
             os.kill(self._pid.result(timeout=START_S), signal.SIGTERM)
@@ -188,8 +188,8 @@ class _Process:
 def held_out(plan: Plan, validation: Examples | None) -> np.ndarray:
     """Which network of a plan does not train on each validation clip, ``(clips,)``; empty where none does.
 
-    Each of several networks holds out its own part of the clips (`held_out_parts`), so that each clip is held out
-    from one of them. A single network holds out all, and so do several where the plan wants no ``training.refit``.
+    Each of several networks holds out its part of the clips (`held_out_parts`), so each clip is held out from a
+    network. A single network holds out all clips, and so do several without ``training.refit``.
     """
     count = networks_of(plan)
     if validation is None or count < 2 or not plan.training.refit:
@@ -200,7 +200,7 @@ def held_out(plan: Plan, validation: Examples | None) -> np.ndarray:
 def cross_fitted(
     plan: Plan, labels: list[str], train: Examples, validation: Examples | None
 ) -> list[tuple[Examples, Examples | None]]:
-    """What each network of a plan is trained on, and what it is judged on; see `held_out`."""
+    """Return training and validation clips of each network of a plan; see `held_out`."""
     parts, shares = held_out(plan, validation), list[tuple[Examples, Examples | None]]()
     if validation is None or not len(parts):
         return [(train, validation)] * networks_of(plan)
@@ -218,7 +218,7 @@ def networks_of(plan: Plan) -> int:
 
 
 def _own_plan(plan: Plan, number: int) -> Plan:
-    """Return the plan of one network: it begins elsewhere and hears other mixtures."""
+    """Return the plan of a network, with a different seed for initial weights and mixtures."""
     seed = (plan.seed + APART * number) % LARGEST_SEED
     return plan.but(seed=seed).model_copy(update={plan.classifier: plan.network_kind.only(plan.own, number)})
 
@@ -232,7 +232,7 @@ def _own_start(start: Fitted | None, number: int) -> Start | None:
 
 
 _of_this_process: list[NetworkTrainer] = []
-"""Trainers of a worker process, which hold the networks between calls."""
+"""Trainers of a worker process, between calls."""
 
 
 def _run(call: bytes) -> Any:

@@ -20,8 +20,8 @@ from barn_owl.network.layer import Arrays
 logger = logging.getLogger(__name__)
 
 LATE = 0.9
-"""Share of the epochs after which one may be the best, if there are such: until then the learning rate is still high,
-and what validation clips of a few groups call better classifies events of others worse."""
+"""Share of the epochs from which an epoch may be the best: earlier, the learning rate is high, and the validation
+loss of a few groups favors weights that classify events worse."""
 
 
 def fit_network(
@@ -37,12 +37,12 @@ def fit_network(
     resume: Checkpoint | None = None,
     save: Callable[[Checkpoint], None] | None = None,
 ) -> Fitted:
-    """Train the networks of a plan, keeping the weights of the epoch that does best on the validation clips; of the
-    last one without any.
+    """Train the networks of a plan, keeping the weights of the best epoch on the validation clips, or of the last
+    epoch without validation clips.
 
     start : a model to train further. resume : where to continue; save : called with a checkpoint after each epoch.
-    On Ctrl-C after the first epoch the current best are kept; so they are when the loss stops being a number, and
-    ``trouble`` says where that was. Raises TrainingError when there is no best yet.
+    After Ctrl-C, or when the loss is not finite, the best weights so far are kept, and ``trouble`` has the epoch of
+    the failure. Raises TrainingError in the first epoch.
     """
     curves: list[Progress] = []
     best = _Best(plan, judges=validation is not None)
@@ -78,11 +78,10 @@ def fit_network(
 
 
 def last_epoch(training: TrainingSettings, curves: Sequence[Progress]) -> int:
-    """The epoch that a training ends with, as far as its curves tell: the last of the plan, or an earlier one when
-    neither loss has had a new minimum for ``patience`` epochs.
+    """Return the last epoch of a training, from its curves: that of the plan, or earlier when neither loss has a new
+    minimum for ``patience`` epochs.
 
-    The learning rate then falls to zero within the last tenth that only just begins: weights of a high learning rate
-    make worse models.
+    The learning rate then falls to zero within the following tenth, since models from a high learning rate are worse.
     """
     least_train = least_validation = np.inf
     stalled = 0
@@ -117,7 +116,8 @@ def _line(epoch: int, last: int, learned: list[EpochResult], begin: float, *, be
 
 
 def _save(save: Callable[[Checkpoint], None], checkpoint: Checkpoint) -> None:
-    """Save a checkpoint; when that fails, as on a full disk, say so and continue: the training itself is not lost."""
+    """Save a checkpoint; on failure, as with a full disk, log a warning and continue: the training itself is not
+    lost."""
     try:
         save(checkpoint)
     except OutputError as error:
@@ -125,7 +125,7 @@ def _save(save: Callable[[Checkpoint], None], checkpoint: Checkpoint) -> None:
 
 
 class _Best:
-    """The weights of the current best epoch, those of each network."""
+    """Weights of each network in the best epoch so far."""
 
     def __init__(self, plan: Plan, *, judges: bool) -> None:
         self._training, self._judges = plan.training, judges
@@ -133,10 +133,10 @@ class _Best:
         self.epoch, self._least, self._was_late = 0, np.inf, False
 
     def take(self, epoch: int, last: int, learned: list[EpochResult]) -> bool:
-        """Keep the weights if they are the best, or the first of those that may be; without a judge, always."""
+        """Keep the weights if they are the best, or the first candidates; always, without validation clips."""
         is_late = epoch > LATE * last
         by_loss = self._training.stop_on == "loss"
-        # A network without validation clips of its own has no say.
+        # A network without held-out clips does not vote.
         own = [one.loss if by_loss else -one.f1 for one in learned if one.judged]
         badness = float(np.mean(own)) if own else -float(epoch)
         if not self._judges:
@@ -147,11 +147,11 @@ class _Best:
         return self.epoch == epoch
 
     def numbers(self) -> dict[str, Any]:
-        """What a checkpoint needs alongside the weights."""
+        """Return the state of a checkpoint besides the weights."""
         return {"best_epoch": self.epoch, "least": float(self._least), "was_late": self._was_late}
 
     def restore(self, checkpoint: Checkpoint) -> None:
-        """Take what a checkpoint holds."""
+        """Restore the state of a checkpoint."""
         numbers = checkpoint.numbers
         self.epoch, self._least, self._was_late = (numbers[key] for key in ("best_epoch", "least", "was_late"))
         for number in range(len(numbers["members"])):

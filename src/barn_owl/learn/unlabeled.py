@@ -1,7 +1,7 @@
 """Consistency on recordings without labels: a mean teacher (A. Tarvainen and H. Valpola, NeurIPS 2017).
 
-The teacher is the network with averaged weights. It is given a stretch of a recording as it is; what it says of it is
-what the network is to say of the same stretch with another response and gain.
+The teacher is the network with averaged weights. It scores a stretch of a recording; these scores are the targets of
+the network for the same stretch with a different response and gain.
 """
 
 from collections.abc import Callable
@@ -16,19 +16,19 @@ from barn_owl.learn.augment import Augment
 from barn_owl.network import pooled_by_attention, sigmoid, softmax
 
 Teacher = Callable[[np.ndarray], np.ndarray]
-"""Gives the outputs of the network with averaged weights."""
+"""Returns the outputs of the network with averaged weights."""
 
 ACTIVE, SHORTEST_S, SURE = 0.6, 0.2, 0.8
-"""Score from which the teacher hears a sound, its shortest duration, and the probability of a label, or of none of
-them, from which the network is to give it the same."""
+"""Minimum activity of a sound for the teacher, its minimum duration, and the minimum probability of a label, or of
+none of them, to become a target."""
 WARM, FULL = 0.08, 0.4
-"""Shares of a training before which the teacher knows too little to be asked, and after which it counts as much as
-true labels; it counts more and more between the two."""
+"""Shares of the training before which the teacher is not used, and after which its targets weigh as much as true
+labels; the weight rises in between."""
 GAIN_DB = 6.0
 
 
 class Consistent(NamedTuple):
-    """A changed stretch of a recording, and what the network is to say of it: that which the teacher said.
+    """An augmented stretch of a recording, and its targets from the teacher.
 
     frames : ``(1, frames, bands)``. wanted, counts : what sounds and begins in each step, and how much that counts,
     ``(1, steps, 2)``. inside : the steps of each sound that the teacher is sure of, ``(1, steps, sounds)``. names :
@@ -43,14 +43,14 @@ class Consistent(NamedTuple):
 
 
 class Unlabeled:
-    """Draws stretches of recordings, and has a teacher say what sounds in them."""
+    """Draws stretches of recordings, and lets a teacher create their targets."""
 
     def __init__(self, frames: ClipFrames, length: int, step_s: float, labels: int, augment: Augment) -> None:
         self._parts = [part for part in frames.parts if len(part) >= length]
         self._length, self._step_s, self._labels, self._augment = length, step_s, labels, augment
 
     def drawn(self, teacher: Teacher, progress: float, most: int, rng: np.random.Generator) -> Consistent | None:
-        """Draw a stretch; None without recordings, or while the teacher knows too little.
+        """Draw a stretch; None without recordings, or early in the training.
 
         teacher : is given frames, ``(1, frames, bands)``. progress : share of the training that is over. most :
         sounds of a stretch, at most.

@@ -12,11 +12,11 @@ from barn_owl.sound import change_sound, read_uniform
 from barn_owl.sound.samples import SampleFile
 
 STREAM = 11
-"""Keeps the random numbers of changes apart from those of the training itself."""
+"""Separates the random numbers of augmentation from the random numbers of the training."""
 
 
 class Variants:
-    """Makes the changed clips of the next epoch in a thread, while the network is trained on those of this one.
+    """Augments the clips of the next epoch in a thread during the training of this epoch.
 
     Which clips are changed, and how, follows from the plan's seed and the epoch alone, so it does not matter
     how fast the thread is.
@@ -31,7 +31,7 @@ class Variants:
         self._next: Future[dict[int, np.ndarray]] | None = None
 
     def start(self, epoch: int) -> None:
-        """Begin to make the variants of an epoch."""
+        """Start to create the variants of an epoch."""
         self._next = self._thread.submit(self._make, epoch)
 
     def take(self, epoch: int) -> dict[int, np.ndarray]:
@@ -42,23 +42,23 @@ class Variants:
         return {} if waiting is None else waiting.result()
 
     def after(self, epochs: int) -> dict[int, np.ndarray]:
-        """Make again what was changed last in the epochs from the first to this one."""
+        """Recreate the last variants of the epochs up to this epoch."""
         last = {int(clip): epoch for epoch in range(1, epochs + 1) for clip in self._chosen(epoch)}
         return _on_disk({clip: self._variant(clip, epoch) for clip, epoch in last.items()}) if last else {}
 
     def close(self) -> None:
-        """Stop, and drop what is not taken."""
+        """Stop, and drop unused variants."""
         self._thread.shutdown(cancel_futures=True)
         self._kept.close()
 
     def _samples(self, clip: int) -> np.ndarray:
-        """Samples of a clip at the front end's rate, made uniform; decoded once."""
+        """Return the preprocessed samples of a clip at the front end's rate; decoded once."""
         if clip not in self._kept:
             self._kept.keep(clip, read_uniform(self._sources[clip], self._plan.front_end.rate_hz, self._plan.clips))
         return self._kept.read(clip)
 
     def of_all(self, turn: int, workers: int) -> list[np.ndarray]:
-        """Make a variant of every clip, at once; another one for each `turn`."""
+        """Create a variant of every clip at once, different for each `turn`."""
         return list(each(lambda clip: self._variant(clip, turn), range(self._clips), workers, here=True))
 
     def _chosen(self, epoch: int) -> np.ndarray:
@@ -80,7 +80,7 @@ class Variants:
 
 
 def _on_disk(frames: dict[int, np.ndarray]) -> dict[int, np.ndarray]:
-    """Put the frames of clips into one temporary file and map it: after many epochs memory would be full of them.
+    """Write the frames of clips into a temporary file and map it, since memory would fill up after many epochs.
 
     The file has no name, and is gone when the last of them is replaced.
     """
