@@ -22,7 +22,7 @@ def packed(frames: np.ndarray, floor_db: float) -> np.ndarray:
 
 
 def unpacked(levels: np.ndarray, floor_db: float, width: int) -> np.ndarray:
-    """Levels in dB again; raises ValueError when they are not what `packed` gave."""
+    """Return levels in dB; raises ValueError when they are not from `packed`."""
     if levels.dtype != np.uint8 or levels.ndim != 2 or levels.shape[1] != width or not len(levels):
         raise ValueError(f"exemplars are bytes of shape (frames, {width}), got {levels.dtype} {levels.shape}")
     return (levels * np.float32(STEP_DB) + np.float32(floor_db)).astype(np.float32)

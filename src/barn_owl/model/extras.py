@@ -17,7 +17,7 @@ class ExtraColumn:
     words: list[str]
 
     def rows(self, table: "pd.DataFrame") -> np.ndarray:
-        """Numbers for the rows of a table, float32, ``(rows, width)``; NaN for what is missing or not a number."""
+        """Return the values of rows of a table, float32, ``(rows, width)``; NaN where missing or not a number."""
         if self.name not in table:
             return np.full((len(table), max(1, len(self.words))), np.nan, dtype=np.float32)
         values = table[self.name]
@@ -41,7 +41,7 @@ class ExtraColumns:
         return [column.name for column in self.columns]
 
     def rows(self, table: "pd.DataFrame") -> np.ndarray:
-        """Numbers for the rows of a table, float32, ``(rows, width)``; NaN for what is missing."""
+        """Return the values of rows of a table, float32, ``(rows, width)``; NaN where missing."""
         parts = [column.rows(table) for column in self.columns]
         return np.concatenate(parts, axis=1) if parts else np.empty((len(table), 0), dtype=np.float32)
 

@@ -87,7 +87,7 @@ class Header(Settings):
         return FrontEnd(**self.front_end)
 
     def made_clips(self) -> UniformSettings:
-        """Return how clips are made uniform; raises PlanError when that cannot be."""
+        """Return the preprocessing of clips; raises PlanError when it is invalid."""
         return UniformSettings(**self.clips)
 
 
@@ -109,7 +109,7 @@ def _no_constant(name: str) -> float:
 
 
 def check_arrays(arrays: Mapping[str, np.ndarray]) -> None:
-    """Raise ValueError when an array holds something that is no number."""
+    """Raise ValueError for an array with values that are not numbers."""
     for name, array in arrays.items():
         if array.dtype.kind not in "fiub":
             raise ValueError(f"{name} holds no numbers, but {array.dtype}")

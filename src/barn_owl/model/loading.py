@@ -64,7 +64,7 @@ ModelLike: TypeAlias = Model | HasModel | str | Path
 
 
 def as_model(model: ModelLike, name: str = "model") -> Model:
-    """Return the model that an argument of a public function stands for: a model, a run, or the path of either.
+    """Return an argument of a public function as a model: a model, a run, or the path of either.
 
     Raises ModelError if the model cannot be loaded, and TypeError for another type; `name` is the argument's.
 
@@ -84,7 +84,7 @@ def as_model(model: ModelLike, name: str = "model") -> Model:
 
 
 def _made(header: Header, arrays: dict[str, np.ndarray]) -> Model:
-    """Build a model of what its file says, and prove that it can be used."""
+    """Create a model from its file, and verify that it can be used."""
     check_arrays(arrays)
     weights = {name[8:]: array for name, array in arrays.items() if name.startswith("weights.")}
     front_end = header.made_front_end()
@@ -120,9 +120,7 @@ def _made(header: Header, arrays: dict[str, np.ndarray]) -> Model:
 
 
 def _prove(model: Model) -> None:
-    """Score some silence. Whatever goes wrong there would go wrong in use: arrays of wrong shapes or kinds, no
-    numbers.
-    """
+    """Score silence, since arrays of wrong shapes or types would fail here as in use."""
     classifier = model.classifier
     try:
         with np.errstate(all="ignore"):
@@ -141,9 +139,9 @@ def _prove(model: Model) -> None:
 
 
 def _find_custom_features(header: Header, path: Path) -> None:
-    """Raise ModelError, with the name of what is missing, where a custom feature is not the one of the training.
+    """Raise ModelError, with its name, for a custom feature that is missing or has changed since training.
 
-    A graph that is not where it was is looked for beside the model.
+    A missing graph is searched for beside the model.
     """
     embedding = header.front_end.get("embedding")
     if isinstance(embedding, dict) and not is_file(graph := Path(str(embedding.get("graph")))):

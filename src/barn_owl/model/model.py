@@ -27,8 +27,8 @@ SHOWN_LABELS = 8
 
 
 class ClipOutput(NamedTuple):
-    """What a model says of a clip: log-odds of each label, ``(labels,)``, what they are decided by,
-    ``(features,)``, and the highest score, at any step, that something sounds: any label but background."""
+    """Output of a model for a clip: log-odds of each label, ``(labels,)``, embedding, ``(features,)``, and the
+    highest activity of any label except background at any step."""
 
     logits: np.ndarray
     embedding: np.ndarray
@@ -44,7 +44,7 @@ class Model:
     labels : list[str]
         Names in the order of the scores.
     background : list[str]
-        Those that mean that nothing of interest sounds.
+        Labels of background, which are never events.
     front_end : FrontEnd
         Front end.
     clips : UniformSettings
@@ -58,20 +58,20 @@ class Model:
     ignored : list[str]
         Labels that are predicted for clips but never reported as events.
     multilabel : bool
-        Each label is scored on its own, so that scores of a clip need not sum to 1.
+        Whether each label is scored independently, so that scores of a clip need not sum to 1.
     temperature : float
-        Log-odds of clips are divided by it, so that scores promise what they keep.
+        Divisor of the log-odds of clips, for calibrated scores.
     thresholds : dict[str, float]
         Score that a label must reach to be predicted for a clip; a label that is not in it needs none, or 0.5 where
         labels overlap.
     extra_columns : ExtraColumns
         Further columns of a clip table that the classifier looks at.
     provenance : dict[str, Any]
-        When, from what and with which versions the model was trained.
+        Time, data and versions of the training.
     exemplars : list[Exemplar]
         Training clips that the model keeps, to add labels without the old clips.
     previous_decoding : DecodingSettings | None
-        The decoding settings that those of now took the place of.
+        Decoding settings before the last adjustment.
 
     Examples
     --------
@@ -101,7 +101,7 @@ class Model:
     previous_decoding: DecodingSettings | None = None
 
     def __repr__(self) -> str:
-        """Say in a line what it is; see `facts`."""
+        """Summarize the model in a line; see `facts`."""
         return f"Model({'; '.join(self.facts.values())})"
 
     def _repr_html_(self) -> str:
@@ -110,7 +110,7 @@ class Model:
 
     @property
     def facts(self) -> dict[str, str]:
-        """What it is, in words."""
+        """Facts about the model in words, by name."""
         shown, front_end = [printable(label) for label in self.labels], self.front_end
         more = f" and {len(shown) - SHOWN_LABELS} more" if len(shown) > SHOWN_LABELS else ""
         trained = f", trained on {count} clips" if (count := self.provenance.get("training_clips")) else ""
@@ -128,7 +128,7 @@ class Model:
 
     @property
     def step_s(self) -> float:
-        """Time from one step to the next in seconds."""
+        """Time between steps in seconds."""
         return self.classifier.step * self.front_end.hop_s
 
     @property
@@ -143,7 +143,8 @@ class Model:
 
     @property
     def classifies_segments(self) -> bool:
-        """Whether any label that sounds is followed as one, and named as a whole; otherwise each on its own."""
+        """Whether the activity of all labels is tracked together and segments are classified; otherwise each label is
+        tracked."""
         return self.classifier.has_onsets and not self.multilabel
 
     @property
@@ -152,7 +153,7 @@ class Model:
         return [label for label in self.labels if label not in (*self.background, *self.ignored)]
 
     def frame_scores(self, frames: np.ndarray, extras: np.ndarray | None = None) -> FrameScores:
-        """Return what the classifier says of `frames` of the front end, ``(frames, width)``, step by step.
+        """Return the scores of `frames` of the front end, ``(frames, width)``, step by step.
 
         Step *i* sees the `window` frames that begin at frame ``i * step``, and describes their center.
 
@@ -164,14 +165,15 @@ class Model:
             Values of the extra columns, ``(extras,)``.
         """
         classifier, parts = self.classifier, []
-        # A long clip goes through in pieces: what a network keeps of each frame is many times the frame.
+        # Long clips are scored in pieces: the activations of a network are many times larger than the frames.
         for first in range(0, max(1, len(frames) - classifier.window + 1), STEPS_AT_ONCE * classifier.step):
             part = frames[first : first + (STEPS_AT_ONCE - 1) * classifier.step + classifier.window]
             parts.append(classifier.frame_scores((part - self.mean) / self.deviation, extras))
         return parts[0] if len(parts) == 1 else FrameScores(*map(np.concatenate, zip(*parts, strict=True)))
 
     def around(self, frames: np.ndarray) -> np.ndarray:
-        """What is put before and after frames, so that a step describes each: half a window of their quiet level.
+        """Return the padding before and after frames: half a window of their quiet level, so that steps describe all
+        frames.
 
         Parameters
         ----------
@@ -191,14 +193,14 @@ class Model:
         )
 
     def clip(self, frames: np.ndarray, extras: np.ndarray | None = None) -> ClipOutput:
-        """Say what sounds in one clip, given as frames of the front end.
+        """Score a clip, given as frames of the front end.
 
         Parameters
         ----------
         frames : np.ndarray
             Frames of the front end, float32, ``(frames, width)``.
         extras : np.ndarray | None
-            What its further columns say.
+            Values of its extra columns.
         """
         around = self._around_clip(frames)
         output = self.frame_scores(np.concatenate([around, frames, around]), extras)
@@ -219,7 +221,7 @@ class Model:
         return sigmoid(logits) if self.multilabel else softmax(logits)
 
     def score_frames(self, frames: np.ndarray, extras: np.ndarray | None = None) -> np.ndarray:
-        """Score one clip given as frames of the front end; float32, shape ``(labels,)``. See `clip`.
+        """Return the scores of a clip, given as frames of the front end; float32, ``(labels,)``. See `clip`.
 
         Parameters
         ----------
@@ -231,7 +233,8 @@ class Model:
         return self.clip_scores(self.clip(frames, extras).logits)
 
     def score(self, samples: np.ndarray, rate_hz: int) -> dict[str, float]:
-        """Score one clip at any rate; label to score, best first. Types and shapes as for `barn_owl.FrontEnd.frames`.
+        """Score a clip at any rate; returns scores by label, best first. Types and shapes as for
+        `barn_owl.FrontEnd.frames`.
 
         Parameters
         ----------
@@ -243,7 +246,7 @@ class Model:
         Raises
         ------
         AudioError
-            If the samples have another type or shape, are not finite or too short for one frame.
+            If the samples have an unsupported type or shape, are not finite or too short for a frame.
         """
         samples = as_mono(samples)
         samples = make_uniform(resample(samples, rate_hz, self.front_end.rate_hz), self.front_end.rate_hz, self.clips)
@@ -251,7 +254,7 @@ class Model:
         return {self.labels[label]: float(scores[label]) for label in np.argsort(-scores)}
 
     def described(self) -> dict[str, Any]:
-        """Labels, front end and decoding as plain values: what a program must know to use the weights."""
+        """Return labels, front end and decoding as plain values, as needed to use the weights."""
         return {
             "labels": self.labels,
             "background": self.background,
@@ -273,7 +276,7 @@ class Model:
         Raises
         ------
         ModelError
-            If the model holds a third-party estimator.
+            If the classifier is a third-party estimator.
         OutputError
             If the file exists and `force` is false, or cannot be written.
         """

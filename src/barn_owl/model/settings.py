@@ -13,7 +13,7 @@ LONGEST_S = 1e7
 
 
 class LabelDecoding(Settings):
-    """Decoding settings of one label; missing ones are those of all labels.
+    """Decoding settings of a label; missing values are taken from the settings of all labels.
 
     Where events are classified as a whole, `release_threshold` and `retrigger_threshold` of single labels are
     ignored.
@@ -40,7 +40,7 @@ class DecodingSettings(Settings):
     release_threshold: float = Field(default=USUAL_RELEASE, ge=0, lt=1)
     """Score below which an event ends. Default: 0.35, or `threshold` if that is lower."""
     min_confidence: float = Field(default=0.8, ge=0, le=1)
-    """Probability, over the whole event, that it is one of the labels that are reported. Rejects unknown sounds."""
+    """Minimum probability, over the whole event, that it has a reported label. Rejects unknown sounds."""
     retrigger_threshold: float = Field(default=0.9, gt=0, le=1)
     """Onset score at which a new event begins while another is still active; 1 turns this off."""
     smoothing_s: float = Field(default=0.0, ge=0, le=60)
@@ -50,9 +50,9 @@ class DecodingSettings(Settings):
     max_duration_s: float = Field(default=3600.0, gt=0, le=LONGEST_S)
     """Longer events are dropped."""
     max_gap_s: float = Field(default=0.1, ge=0, le=LONGEST_S)
-    """Events of one label are merged if the gap between them is at most this long."""
+    """Longest gap across which events of a label are merged."""
     refractory_s: float = Field(default=0.0, ge=0, le=LONGEST_S)
-    """Time after an event of a label during which no other event of that label can begin."""
+    """Time after an event of a label during which no event of that label can begin."""
     max_overlap: float = Field(default=0.5, ge=0, le=1)
     """Overlap, as a share of the shorter event, above which only the event with the higher score is kept; 1 keeps
     all, 0 allows no overlap."""
@@ -82,7 +82,8 @@ class DecodingSettings(Settings):
         return self
 
     def but(self, **changes: Any) -> Self:
-        """Return a copy with changes; a threshold below `release_threshold` lowers that, too, unless it is given.
+        """Return a copy with changes; a threshold below `release_threshold` lowers that, too, unless it is changed
+        itself.
 
         Parameters
         ----------
@@ -94,7 +95,7 @@ class DecodingSettings(Settings):
         return super().but(**changes)
 
     def of(self, label: str) -> "DecodingSettings":
-        """Return the settings of one label.
+        """Return the settings of a label.
 
         Parameters
         ----------
@@ -113,7 +114,7 @@ DecodingLike: TypeAlias = DecodingSettings | Mapping[str, Any]
 
 
 def as_decoding(decoding: DecodingLike | None, default: DecodingSettings) -> DecodingSettings:
-    """Return the decoding settings that an argument of a public function stands for.
+    """Return an argument of a public function as decoding settings.
 
     None stands for `default`, a mapping for `default` with these changes, such as ``{"threshold": 0.8}``.
 

@@ -1,7 +1,7 @@
 """The network engine: layers, losses and the optimizer, on NumPy.
 
-Arrays are time first, channel last, float32. A layer holds weights and nothing of the batch it sees, so
-that several threads can each push a part of a batch through the same network.
+Arrays are time first, channel last, float32. A layer stores weights and no batch, so several threads can push parts
+of a batch through the same network.
 """
 
 from barn_owl.network.convolution import Convolution

@@ -19,7 +19,7 @@ Both = Count | tuple[Count, Count]
 
 
 class ConvolutionSettings(Settings):
-    """A convolution; without `channels` it is depthwise: each channel is filtered on its own."""
+    """A convolution; without `channels` it is depthwise: each channel is filtered separately."""
 
     kind: Literal["convolution"] = "convolution"
     channels: Count | None = None
@@ -30,7 +30,7 @@ class ConvolutionSettings(Settings):
     bias: bool = False
 
     def layer(self) -> Layer:
-        """Make the layer."""
+        """Create the layer."""
         return Convolution(
             self.channels, _both(self.taps), _both(self.stride), self.dilation, self.padding, bias=self.bias
         )
@@ -44,7 +44,7 @@ class PoolSettings(Settings):
     stride: Both | None = None
 
     def layer(self) -> Layer:
-        """Make the layer."""
+        """Create the layer."""
         kind: Literal["max", "mean"] = "max" if self.kind == "max_pool" else "mean"
         return Pool(kind, _both(self.taps), None if self.stride is None else _both(self.stride))
 
@@ -56,7 +56,7 @@ class DenseSettings(Settings):
     channels: Count
 
     def layer(self) -> Layer:
-        """Make the layer."""
+        """Create the layer."""
         return Dense(self.channels, is_last=False)
 
 
@@ -67,7 +67,7 @@ class DropoutSettings(Settings):
     share: float = Field(ge=0, lt=1)
 
     def layer(self) -> Layer:
-        """Make the layer."""
+        """Create the layer."""
         return Dropout(self.share)
 
 
@@ -77,19 +77,19 @@ class PlainSettings(Settings):
     kind: Literal["norm", "relu", "fold_bands"]
 
     def layer(self) -> Layer:
-        """Make the layer."""
+        """Create the layer."""
         kinds: dict[str, Callable[[], Layer]] = {"norm": BatchNorm, "relu": Relu, "fold_bands": FoldBands}
         return kinds[self.kind]()
 
 
 class ResidualSettings(Settings):
-    """The sum of the input and of what the layers inside make of it."""
+    """A residual block: the sum of the input and of the output of inner layers."""
 
     kind: Literal["residual"] = "residual"
     layers: list["LayerSettings"] = Field(min_length=1)
 
     def layer(self) -> Layer:
-        """Make the layer."""
+        """Create the layer."""
         return Residual([inner.layer() for inner in self.layers])
 
 
@@ -127,7 +127,7 @@ class NetworkSettings(Settings):
         return len(self.layers) or len(self.kinds)
 
     def only(self, number: int) -> "NetworkSettings":
-        """Return the settings of one of the networks alone."""
+        """Return the settings with a single network, by its number."""
         own = {"layers": [self.layers[number]]} if self.layers else {"kinds": [self.kinds[number]]}
         return self.model_copy(update=own)
 
@@ -170,7 +170,7 @@ def channel_layers(size: str) -> list[Layer]:
 
 
 def with_head(layers: Sequence[Layer], shape: Shape, outputs: int, dropout: float) -> list[Layer]:
-    """Add what makes logits of each step of the last layer's output: dropout and a dense layer."""
+    """Add the head, dropout and a dense layer, to the layers of a network."""
     for layer in layers:
         shape = layer.shape(shape)
     folded: list[Layer] = [FoldBands()] if len(shape) == 3 else []
@@ -178,7 +178,7 @@ def with_head(layers: Sequence[Layer], shape: Shape, outputs: int, dropout: floa
 
 
 def layers_for(settings: NetworkSettings, number: int) -> list[Layer]:
-    """Make the layers of a network except for its head: those of the plan, or of a kind and size that ship."""
+    """Create the layers of a network without its head: from the plan, or of a kind and size that ship."""
     if settings.layers:
         return [layer.layer() for layer in settings.layers[number]]
     return cnn_layers(settings.size) if settings.kinds[number] == "2d" else channel_layers(settings.size)

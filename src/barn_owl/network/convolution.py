@@ -12,14 +12,14 @@ from barn_owl.network.layer import Arrays, ChannelRole, Gradients, Layer, Scratc
 KNOWN = 64
 """Input shapes whose geometry a layer remembers."""
 MANY_CHANNELS, MANY_ROWS = 16, 256
-"""From here on a matrix product for each tap is faster than one product of copied windows."""
+"""Channels from which a matrix product per tap is faster than a product of copied windows."""
 ZERO = np.float32(0)
 
 Padding = Literal["valid", "bands"]
 
 
 class Axis(NamedTuple):
-    """How a kernel goes along one axis; `before` and `after` are the zeros put around the input."""
+    """Kernel size, stride and zero padding along an axis."""
 
     taps: int
     stride: int
@@ -37,7 +37,7 @@ class Axis(NamedTuple):
         return (size + self.before + self.after - self.span) // self.stride + 1
 
     def padded(self, size: int) -> "Axis":
-        """Pad so that there is one output for each `stride` inputs; an odd zero goes behind."""
+        """Pad to one output for each `stride` inputs; an odd zero is added at the end."""
         zeros = max((-(-size // self.stride) - 1) * self.stride + self.span - size, 0)
         return self._replace(before=zeros // 2, after=zeros - zeros // 2)
 
@@ -99,7 +99,7 @@ class Sliding(Layer):
         return {"taps": taps, "stride": strides}
 
     def slides(self, *, bands: bool) -> str:
-        """Say how the layer slides."""
+        """Describe kernel, stride and padding."""
         taps, strides = (
             f"{time} x {other}" if bands else f"{time}"
             for time, other in ((self.time.taps, self.bands.taps), (self.time.stride, self.bands.stride))
@@ -117,7 +117,7 @@ class Sliding(Layer):
         return found
 
     def _merged(self, shape: Shape) -> tuple[tuple[Axis, Axis], Shape]:
-        """Axes, with bands that are always met together made channels of one: longer rows are faster."""
+        """Return axes with bands merged into channels if each window covers them all: longer rows are faster."""
         time, bands = self.axes(shape)
         if (
             self.merges
@@ -147,9 +147,9 @@ class Sliding(Layer):
 class Convolution(Sliding):
     """Convolution, without bias unless requested: batch normalization follows.
 
-    Where each tap meets whole steps, as in all but the first layer of the sizes that ship, a matrix product for each
-    tap; else one window view, one copy, one matrix product. `channels` come out; None for a depthwise one, which
-    filters each channel on its own. The kernel is ``(taps * channels in, channels out)``, or ``(taps, channels)``.
+    Where each tap covers whole steps, as in all but the first layer of the sizes that ship, a matrix product per tap;
+    else a single product of copied windows. `channels` : number of output channels; None for depthwise. The kernel is
+    ``(taps * channels in, channels out)``, or ``(taps, channels)``.
     """
 
     def __init__(
@@ -280,7 +280,7 @@ class Convolution(Sliding):
                 self._add_product(dy, weights.T, into, scratch) if tap else np.matmul(dy, weights.T, out=into)
 
     def _add_product(self, a: np.ndarray, b: np.ndarray, into: np.ndarray, scratch: Scratch) -> None:
-        """Add ``a @ b`` to `into`; all in one piece of memory, `b` maybe turned."""
+        """Add ``a @ b`` to `into`; all contiguous, `b` possibly transposed."""
         if scratch.is_alone:
             # Inside the product itself, for nothing; but SciPy keeps the interpreter's lock meanwhile.
             gemm = scipy.linalg.blas.sgemm if into.dtype == np.float32 else scipy.linalg.blas.dgemm
@@ -290,7 +290,7 @@ class Convolution(Sliding):
             into += np.matmul(a, b, out=scratch(self, "part", into.shape, into.dtype))
 
     def _columns(self, x: np.ndarray, geometry: Geometry, scratch: Scratch) -> np.ndarray:
-        """Copy what the kernel meets at each place into a row: ``(steps * clips * bands, taps * channels)``."""
+        """Copy the window of each output into a row: ``(steps * clips * bands, taps * channels)``."""
         time, bands, clips, channels = geometry.time, geometry.bands, x.shape[1], x.shape[3]
         sizes = geometry.steps, clips, geometry.wide, time.taps, bands.taps, channels
         by_step, by_clip, by_band, item = x.strides
@@ -303,7 +303,7 @@ class Convolution(Sliding):
         return copy.reshape(-1, time.taps * bands.taps * channels)
 
     def _scatter(self, dy: np.ndarray, geometry: Geometry, dx: np.ndarray, scratch: Scratch) -> None:
-        """Add up what each tap sends back."""
+        """Sum the gradients of the taps."""
         kernel, channels = self.weights["kernel"], dx.shape[3]
         back = scratch(self, "back", (len(dy), len(kernel)), dy.dtype)
         np.matmul(dy, kernel.T, out=back)
@@ -313,7 +313,7 @@ class Convolution(Sliding):
             dx[at] += back[:, :, :, tap]
 
     def _filter(self, x: np.ndarray, geometry: Geometry, y: np.ndarray, scratch: Scratch) -> None:
-        """Filter each channel on its own."""
+        """Filter each channel separately."""
         part = scratch(self, "part", y.shape, y.dtype)
         for tap, at in enumerate(geometry.taps()):
             np.multiply(x[at], self.weights["kernel"][tap], out=part if tap else y)

@@ -1,10 +1,10 @@
 """The interface of a layer, and the memory of a batch.
 
-``forward`` returns the output and whatever ``backward`` will need; ``backward`` takes the gradient of the
-output (which it may overwrite), writes the gradients of the weights into ``gradients`` and returns the
-gradient of the input. Shapes of one clip: ``(steps, channels)``, ``(steps, bands, channels)`` or ``(channels,)``.
-The clips of a batch stand behind the steps, ``(steps, clips, ...)``, or in front where there are none, so that what a
-tap of a convolution meets is one piece of memory.
+``forward`` returns the output and the values that ``backward`` needs; ``backward`` takes the gradient of the output
+(which it may overwrite), writes the gradients of the weights into ``gradients`` and returns the gradient of the
+input. Shapes per clip: ``(steps, channels)``, ``(steps, bands, channels)`` or ``(channels,)``. The axis of clips
+follows that of steps, ``(steps, clips, ...)``, or is the first without steps, so the input of a tap of a convolution
+is contiguous.
 """
 
 import itertools
@@ -30,14 +30,14 @@ _NOTHING = np.empty(0, dtype=np.float32)
 class Scratch:
     """Memory that is used again for each batch: fresh arrays of this size cost as much as the sums in them.
 
-    What a layer gets under a name is overwritten when the same layer asks for the name again.
+    The array of a layer and name is overwritten when the layer requests it again.
     """
 
     def __init__(self) -> None:
         self._kept: dict[tuple[int, str], tuple[np.ndarray, np.ndarray]] = {}
         self._shares: dict[tuple[int, Any], np.ndarray] = {}
         self.is_alone = False
-        """Whether no other thread works on the same batch."""
+        """Whether no further thread works on the same batch."""
 
     def __call__(self, owner: "Layer", name: str, shape: Shape, dtype: Any) -> np.ndarray:
         """Return an array with undefined content."""
@@ -74,24 +74,24 @@ class Layer(ABC):
 
     def __init__(self) -> None:
         self.weights: Arrays = {}
-        """What is learned by gradient: views into the vector of the network."""
+        """Arrays trained by gradient: views into the vector of the network."""
         self.state: Arrays = {}
-        """What is observed while training, such as running means."""
+        """Arrays updated during training without gradient, such as running means."""
         self.is_first = False
         """Nothing uses the gradient of the input of the first layer, which may be costly."""
         self.overwrites = False
-        """Whether the layer may work in place: the one before does not need its output again."""
+        """Whether the layer may overwrite its input, since the previous layer does not need its output again."""
 
     needs_output = False
     """Whether ``backward`` looks at the output, or the output is the input."""
     span, stride = 1, 1
     """Receptive field and stride, in input steps."""
     inner: "Sequence[Layer]" = ()
-    """The layers that a layer is made of."""
+    """The inner layers of a layer."""
     channels: int | None = None
-    """How many channels come out, where the layer makes them."""
+    """Number of output channels, if the layer defines it."""
     channel_role: ChannelRole = "passes"
-    """Whether the layer makes channels of its own out of those it is given, has weights for each, or none."""
+    """Role of the channels: mixed into new channels, weighted one by one, or unchanged."""
 
     def stand_behind(self, before: "Layer | None") -> None:
         """Take note of the layer before."""
@@ -99,14 +99,14 @@ class Layer(ABC):
 
     @abstractmethod
     def words(self, *, bands: bool) -> str:
-        """Say in a summary what the layer is; `bands` : whether its input has any."""
+        """Describe the layer for a summary; `bands` : whether its input has bands."""
 
     @abstractmethod
     def entry(self, channels: Mapping[str, int], name: str) -> dict[str, object]:
-        """Return what a plan says of the layer `name`, which makes as many channels as `channels` says by name."""
+        """Return the entry of the layer `name` in a plan, with `channels` by name of the layer."""
 
     def folded(self, before: "Layer | None") -> "Layer | None":  # noqa: ARG002
-        """Return the layer for use only, or None where it has become part of the one before, or does nothing."""
+        """Return the layer for inference, or None where it is merged into the previous layer or has no effect."""
         return self
 
     def scaled(self, slope: np.ndarray, shift: np.ndarray) -> bool:  # noqa: ARG002
@@ -118,7 +118,7 @@ class Layer(ABC):
         return False
 
     def shape(self, shape: Shape) -> Shape:
-        """Shape of the output for one clip; raises ValueError when an input of this shape cannot be."""
+        """Return the output shape of a clip; raises ValueError for an invalid input shape."""
         return shape
 
     def build(self, shape: Shape, rng: np.random.Generator) -> Arrays:  # noqa: ARG002
@@ -126,23 +126,23 @@ class Layer(ABC):
         return {}
 
     def multiply_adds(self, shape: Shape) -> int:  # noqa: ARG002
-        """Count the multiply-adds for one clip of `shape`; what takes none to speak of says 0."""
+        """Count the multiply-adds for a clip of `shape`; 0 for negligible work."""
         return 0
 
     @abstractmethod
     def forward(self, x: np.ndarray, rng: np.random.Generator | None, scratch: Scratch) -> tuple[np.ndarray, Any]:
-        """Compute the output; `rng` is given while training and None otherwise."""
+        """Compute the output; `rng` is None except in training."""
 
     @abstractmethod
     def backward(self, dy: np.ndarray, kept: Any, gradients: Gradients, scratch: Scratch) -> np.ndarray:
         """Write the gradients of the weights and return that of the input."""
 
     def absorb(self, kept: Sequence[Any]) -> None:  # noqa: B027 - most layers observe nothing
-        """Update the state from what ``forward`` kept for each part of a batch, in order."""
+        """Update the state from the values that ``forward`` returned for each part of a batch, in order."""
 
 
 def link(layers: Sequence[Layer]) -> None:
-    """Tell each layer whether it may overwrite what the one before gives."""
+    """Set for each layer whether it may overwrite its input."""
     for before, layer in itertools.pairwise([None, *layers]):
         if layer is not None:
             layer.stand_behind(before)

@@ -13,9 +13,9 @@ from barn_owl.network.layer import Arrays, ChannelRole, Gradients, Layer, Scratc
 class BatchNorm(Layer):
     """Batch normalization of each channel: Ioffe and Szegedy, ICML 2015.
 
-    While training, groups of about `GROUP` clips are normalized by their own mean and variance, which generalizes
-    better than those of many clips (Hoffer et al., "Train longer, generalize better", NIPS 2017); otherwise the
-    running ones are used.
+    In training, groups of about `GROUP` clips are normalized by their mean and variance, which generalizes better
+    than statistics of many clips (Hoffer et al., "Train longer, generalize better", NIPS 2017); in inference, running
+    statistics are used.
     """
 
     channel_role: ChannelRole = "follows"
@@ -38,7 +38,7 @@ class BatchNorm(Layer):
         return None if before is not None and before.scaled(*self.slope_and_shift()) else self
 
     def slope_and_shift(self) -> tuple[np.ndarray, np.ndarray]:
-        """What the layer multiplies by and adds when it is not training."""
+        """Return scale and offset for inference."""
         slope = self.weights["scale"] / np.sqrt(self.state["variance"] + np.float32(self.EPSILON))
         return slope, self.weights["shift"] - self.state["mean"] * slope
 
@@ -50,10 +50,11 @@ class BatchNorm(Layer):
             y += shift
             return y, None
         groups = _groups(x.shape, self.GROUP)
-        # A row for each step: long rows are several times faster than one for each place.
+        # A row per step: long rows are several times faster than a row per position.
         rows, into = x.reshape(groups.steps, -1), y.reshape(groups.steps, -1)
         mean = groups.mean(scratch.column_mean(rows))
-        # Not from the rows less their mean: that would be one more pass, and a channel's mean is not large here.
+        # Without subtracting the mean first, which would take a further pass; the mean of a channel is not large
+        # here.
         variance = groups.mean(scratch.column_mean(np.multiply(rows, rows, out=into)))
         variance -= mean * mean
         np.maximum(variance, 0, out=variance)
@@ -107,7 +108,7 @@ class _Groups:
         return np.asarray(self._shares @ (clips[:, 0] if self._shape[1] == 1 else clips.mean(axis=1)))
 
     def row(self, values: np.ndarray) -> np.ndarray:
-        """One value for each place of a step, from those of its group and channel."""
+        """Expand values by group and channel to each position of a step."""
         by_clip = values.take(self._of_clip, axis=0)
         return (by_clip if self._shape[1] == 1 else by_clip.repeat(self._shape[1], axis=0)).reshape(-1)
 
@@ -144,7 +145,7 @@ class Relu(Layer):
 
 
 def folded(layers: Sequence[Layer]) -> list[Layer]:
-    """Return layers for use only; those that were trained stay as they are."""
+    """Return layers for inference; trained layers are not changed."""
     made: list[Layer] = []
     for layer in layers:
         own = layer.folded(made[-1] if made else None)
@@ -154,7 +155,7 @@ def folded(layers: Sequence[Layer]) -> list[Layer]:
 
 
 class Residual(Layer):
-    """The sum of the input and of what `inner` makes of it; the input is cropped evenly in time to fit.
+    """Residual block: the sum of the input and of the output of `inner`; the input is cropped evenly in time to fit.
 
     He et al., CVPR 2016.
     """
@@ -198,7 +199,7 @@ class Residual(Layer):
             y, own = layer.forward(y, rng, scratch)
             kept.append(own)
         crop = (len(x) - len(y)) // 2
-        # the last layer's own backward pass may need its output as it was, so the sum goes elsewhere then
+        # the backward pass of the last layer may need its output, so the sum is stored separately
         into = scratch(self, "sum", y.shape, y.dtype) if self.inner[-1].needs_output else y
         np.add(y, x[crop : crop + len(y)], out=into)
         return into, (kept, crop)

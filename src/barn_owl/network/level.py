@@ -11,7 +11,7 @@ from barn_owl.network.layer import Gradients, Layer, Scratch, Shape
 CENTER_DB, SPREAD_DB = 15.0, 15.0
 """Levels of bands lie about this far below the mean power around them, and differ by about this much."""
 SILENCE = np.float32(1e-20)
-"""Power that stands for none at all, so that digital silence has a level."""
+"""Power added to digital silence, so that it has a level."""
 
 
 def relative_level(levels: np.ndarray, span: int, range_db: float) -> np.ndarray:
@@ -20,10 +20,10 @@ def relative_level(levels: np.ndarray, span: int, range_db: float) -> np.ndarray
     levels : in dB, time first, bands last except for a channel: ``(frames, ..., bands, 1)``. Returns
     ``(frames - span + 1, ..., bands, 1)``, float32, in units of 15 dB, about 0 in the mean.
 
-    The more recordings are played up or down, the less is left of it: with ``p`` the power of a band and ``A`` the
-    mean power, ``10 log10((p + A 10^(-range_db/10)) / A)``. What is far below the loudest sound nearby is not told
-    apart, so neither digital silence nor the noise of a converter counts. It is an automatic gain control that looks
-    as far ahead as back; unlike one that remembers, it gives an excerpt the values that it has within the recording.
+    Independent of the gain of a recording: with ``p`` the power of a band and ``A`` the mean power, ``10 log10((p + A
+    10^(-range_db/10)) / A)``. Levels far below the loudest sound nearby are compressed, so neither digital silence
+    nor converter noise matters. It is an automatic gain control that looks ahead as far as back; without memory, it
+    yields the same values for an excerpt as for its recording.
     """
     power = power_of(levels)
     mean = _running_sum(power.mean(axis=(-2, -1), dtype=np.float32), span)[..., None, None]
@@ -40,7 +40,7 @@ def relative_level(levels: np.ndarray, span: int, range_db: float) -> np.ndarray
 
 
 def window_level(windows: np.ndarray, range_db: float) -> np.ndarray:
-    """The same for windows, ``(windows, frames, bands)``, each relative to its own mean power; the shape stays."""
+    """Return relative levels of windows, ``(windows, frames, bands)``, each relative to its mean power; same shape."""
     power = power_of(windows)
     power /= power.mean(axis=(1, 2), keepdims=True) + SILENCE
     power += np.float32(10 ** (-range_db / 10))
@@ -51,7 +51,7 @@ def _running_sum(values: np.ndarray, span: int) -> np.ndarray:
     """Sum of `span` neighbors along the first axis, each added up in the same order wherever it lies."""
     total, done, steps = values, 1, len(values) - span + 1
     rest: list[tuple[np.ndarray, int]] = []
-    # Powers of two: sums of 2, 4, 8, ... neighbors, combined as the binary digits of the span say.
+    # Sums of 2, 4, 8, ... neighbors, combined by the binary digits of the span.
     while True:
         if span & done:
             rest.append((total, done))
@@ -68,7 +68,7 @@ def _running_sum(values: np.ndarray, span: int) -> np.ndarray:
 
 
 class RelativeLevel(Layer):
-    """Makes levels in dB independent of the gain of a recording; see `relative_level`. Only as the first layer."""
+    """First layer that normalizes levels in dB to the gain of a recording; see `relative_level`."""
 
     needs_output = True
 

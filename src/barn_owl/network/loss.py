@@ -27,12 +27,12 @@ def cross_entropy(logits: np.ndarray, targets: np.ndarray) -> tuple[float, np.nd
 
 
 def sigmoid(logits: np.ndarray) -> np.ndarray:
-    """Scores from 0 to 1, each label on its own; same shape and type."""
+    """Scores from 0 to 1, each label independent; same shape and type."""
     return np.asarray(0.5 * (1 + np.tanh(0.5 * logits)), dtype=logits.dtype)
 
 
 def binary_cross_entropy(logits: np.ndarray, targets: np.ndarray) -> tuple[float, np.ndarray]:
-    """Mean over clips of the mean cross-entropy of the labels, each on its own; and its gradient.
+    """Return the mean over clips of the mean binary cross-entropy of the labels, and its gradient.
 
     logits, targets : shape ``(clips, labels)``, targets from 0 to 1. Written as ``max(z, 0) - z t + log(1 +
     e^-|z|)``,
@@ -44,9 +44,9 @@ def binary_cross_entropy(logits: np.ndarray, targets: np.ndarray) -> tuple[float
 
 
 def weighted_cross_entropy(logits: np.ndarray, wanted: np.ndarray, counts: np.ndarray) -> tuple[float, np.ndarray]:
-    """Mean cross-entropy of outputs that are each on their own and count differently; and its gradient.
+    """Return the weighted mean binary cross-entropy of independent outputs, and its gradient.
 
-    logits, wanted (from 0 to 1), counts : of the same shape.
+    logits, wanted (targets from 0 to 1), counts (loss weights) : of the same shape.
     """
     terms = np.abs(logits)
     np.exp(np.negative(terms, out=terms), out=terms)
@@ -68,7 +68,7 @@ def pooled_by_attention(
 
     logits : ``(clips, steps, labels)``; attention : ``(clips, steps)``; inside : 1 for each step of a stretch, 0
     elsewhere, ``(clips, steps, stretches)``. Returns the means, ``(clips, stretches, labels)``, and the weights,
-    ``(clips, stretches, steps)``, which sum to 1 over the steps of a stretch; both are 0 for one without steps.
+    ``(clips, stretches, steps)``, which sum to 1 over the steps of a stretch; both are 0 for a stretch without steps.
     """
     masked = np.where(inside > 0, attention[..., None], np.float32(-np.inf)).swapaxes(1, 2)
     highest = masked.max(axis=-1, keepdims=True)
@@ -89,9 +89,9 @@ def stretch_cross_entropy(
     """Mean cross-entropy of stretches of steps, each named by its `pooled_by_attention` logits; and its gradients.
 
     wanted : what each stretch is, ``(clips, stretches, labels)``; each row sums to 1, or, where labels are scored by
-    themselves (`multilabel`), holds a target from 0 to 1 for each. counts : how much each stretch counts, ``(clips,
-    stretches)``; those without steps do not. Returns the
-    loss and its gradients with respect to logits and attention, in their shapes.
+    themselves (`multilabel`), a target from 0 to 1 for each. counts : loss weight of each stretch, ``(clips,
+    stretches)``; stretches without steps are ignored. Returns the loss and its gradients with respect to logits and
+    attention, in their shapes.
     """
     pooled, weights = pooled_by_attention(logits, attention, inside)
     counts = counts * inside.any(axis=1)

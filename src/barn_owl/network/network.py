@@ -1,4 +1,4 @@
-"""A stack of layers with one weight vector."""
+"""A sequence of layers with a common weight vector."""
 
 import itertools
 import math
@@ -15,23 +15,23 @@ from barn_owl.network.layers import folded
 from barn_owl.network.loss import cross_entropy
 
 PART = 32
-"""Clips of a batch that one thread works on at a time: few enough for the activations to stay in cache."""
+"""Clips per part of a batch: few enough for the activations to stay in cache."""
 WORTH_SHARING = 80_000_000
-"""Multiply-adds of a batch above which it is split all the same, so that two cores have work; below it,
-threads would wait for each other between short calls for longer than they save."""
+"""Multiply-adds of a batch above which it is split for two cores; below, threads would wait for each other longer
+than they save."""
 
 Loss = Callable[[np.ndarray, np.ndarray], tuple[float, np.ndarray]]
 
 
 class Network:
-    """Layers in a row, applied to batches of inputs whose shape is `shape` for one clip.
+    """Layers in sequence, applied to batches of inputs of shape `shape` per clip.
 
-    ``vector`` holds all weights; the arrays of the layers are views into it, so that an optimizer or a file
-    deals with one array. The work on a batch is cut into fixed parts whose gradients are summed in fixed
-    order: the result does not depend on the number of threads.
+    ``vector`` contains all weights; the arrays of the layers are views into it, so an optimizer or a file deals with
+    a single array. A batch is cut into fixed parts whose gradients are summed in fixed order: the result does not
+    depend on the number of threads.
 
-    ``shapes`` are those of the input and of what each layer gives. Raises PlanError, with the place of the layer,
-    when a layer cannot work on what the one before gives.
+    ``shapes`` are the input shape and the output shape of each layer. Raises PlanError, with the place of the layer,
+    when a layer does not fit the output of the previous layer.
     """
 
     def __init__(self, layers: Sequence[Layer], shape: Shape, rng: np.random.Generator) -> None:
@@ -58,7 +58,7 @@ class Network:
         self.set_vector(np.concatenate([array.ravel() for array in arrays], out=vector))
 
     def set_vector(self, vector: np.ndarray) -> None:
-        """Make `vector` the one that holds all weights."""
+        """Replace the weight vector by `vector`."""
         self.vector = vector
         self._sums = aligned_empty(vector.shape, vector.dtype), aligned_empty(vector.shape, vector.dtype)
         for (layer, key, _), view in zip(self._names, self._views(vector), strict=True):
@@ -98,7 +98,7 @@ class Network:
         return {name: view for (_, _, name), view in zip(self._names, views, strict=True)} | self.states()
 
     def load_state(self, arrays: Arrays) -> None:
-        """Set weights and states from what `arrays` gave; raises KeyError or ValueError when they do not fit."""
+        """Set weights and states from the arrays of `state`; raises KeyError or ValueError when they do not fit."""
         for name, own in self.state().items():
             if arrays[name].shape != own.shape:
                 raise ValueError(f"{name} has shape {arrays[name].shape}, expected {own.shape}")
@@ -107,7 +107,7 @@ class Network:
     def forward(
         self, x: np.ndarray, rng: np.random.Generator | None = None, scratch: Scratch | None = None
     ) -> tuple[np.ndarray, list[Any]]:
-        """Push a batch, clips in front, through all layers; `rng` is given while training."""
+        """Push a batch, clips first, through all layers; `rng` is given in training."""
         x, kept = swap_batch_and_time(x), []
         for number, layer in enumerate(self.layers):
             x, own = layer.forward(x, rng if number >= self.frozen else None, scratch or Fresh())
@@ -115,7 +115,7 @@ class Network:
         return swap_batch_and_time(x), kept
 
     def backward(self, dy: np.ndarray, kept: list[Any], part: "_Part | None" = None) -> np.ndarray:
-        """Return the gradient of the vector for the gradient `dy` of the output; zero for what is frozen."""
+        """Return the gradient of the vector from the gradient `dy` of the output; zero for frozen weights."""
         part, dy = part or self._part(), np.ascontiguousarray(swap_batch_and_time(dy))
         for number in reversed(range(max(self.frozen, self._begin), len(self.layers))):
             dy = self.layers[number].backward(dy, kept[number], part.gradients[number], part.scratch)
@@ -130,7 +130,7 @@ class Network:
     def learn(
         self, x: np.ndarray, targets: np.ndarray, seed: Sequence[int], threads: Executor, loss: Loss = cross_entropy
     ) -> tuple[float, np.ndarray]:
-        """Loss and gradient of one batch; also updates the states. The gradient is overwritten by the next call.
+        """Return loss and gradient of a batch, and update the states. The next call overwrites the gradient.
 
         x : the inputs, clips in front; targets : ``(clips, labels)``; seed : two numbers, of
         the training and of the step.
@@ -146,7 +146,7 @@ class Network:
         def work(part: int) -> tuple[float, np.ndarray, list[Any]]:
             # Keyed, not seeded: making a generator from a seed costs as much as a layer.
             rng = np.random.Generator(np.random.Philox(key=[seed[0], seed[1] * len(xs) + part]))
-            # A loss that is no number is the caller's to notice; NumPy's warnings would not say where.
+            # The caller checks for a loss that is not finite; NumPy's warnings would not name the place.
             with np.errstate(over="ignore", invalid="ignore", divide="ignore"):
                 logits, kept = self.forward(xs[part], rng, self._parts[part].scratch)
                 value, dlogits = loss(logits, ts[part])
@@ -173,7 +173,7 @@ class Network:
 
 
 class _Part(NamedTuple):
-    """What the work on one part of a batch is done in: memory, and the gradient, also layer by layer."""
+    """Workspace of a part of a batch: memory, and the gradient as a whole and by layer."""
 
     scratch: Scratch
     gradient: np.ndarray
@@ -181,7 +181,7 @@ class _Part(NamedTuple):
 
 
 def swap_batch_and_time(x: np.ndarray) -> np.ndarray:
-    """Clips behind the steps, or in front again; what has no steps stays as it is."""
+    """Swap the axes of clips and steps; inputs without steps are returned unchanged."""
     return x.swapaxes(0, 1) if x.ndim > 2 else x
 
 
@@ -197,9 +197,9 @@ def _by_layer(layers: Sequence[Layer], named: Arrays, prefix: str) -> list[Gradi
 
 
 def follow(layers: Sequence[Layer], shape: Shape) -> list[Shape]:
-    """Shapes that the layers give one after the other for one clip of `shape`.
+    """Return the output shapes of layers in sequence for a clip of `shape`.
 
-    Raises PlanError, with the place of the layer, when one cannot work on what the one before gives.
+    Raises PlanError, with the place of the layer, when a layer does not fit the output of the previous layer.
     """
     shapes = []
     for number, layer in enumerate(layers, start=1):
@@ -222,7 +222,7 @@ def count_kernels(layers: Sequence[Layer], shape: Shape) -> int:
 
 
 def _walk(layers: Sequence[Layer], shapes: Sequence[Shape], prefix: str = "") -> Iterator[tuple[str, Layer, Shape]]:
-    """All layers that hold weights or state, with their dotted names and the shapes they are given, in order."""
+    """Return all layers with weights or state, with dotted names and input shapes, in order."""
     for number, (layer, shape) in enumerate(zip(layers, shapes, strict=False)):
         name = f"{prefix}{number}"
         if layer.inner:

@@ -1,4 +1,4 @@
-"""AdamW on one flat vector, gradient clipping, and the learning rate schedule."""
+"""AdamW on a flat vector, gradient clipping, and the learning rate schedule."""
 
 import math
 
@@ -27,7 +27,7 @@ class AdamW:
         self.count = 0
         self.first, self.second = (aligned_empty(weights.shape, weights.dtype) for _ in range(2))
         self.first[:] = self.second[:] = 0
-        """Moments before they are multiplied by one minus their beta: that comes with the other factors."""
+        """Moments without their factors 1 - beta, which are applied with the remaining factors."""
         self._a, self._b = (aligned_empty(BLOCK, weights.dtype) for _ in range(2))
 
     def step(self, gradient: np.ndarray, rate: float) -> None:
@@ -37,14 +37,14 @@ class AdamW:
             self._move(gradient, slice(at, at + BLOCK), rate)
 
     def _move(self, gradient: np.ndarray, block: slice, rate: float) -> None:
-        """Move a block of the weights: what is small stays in the cache, what is in place needs no new memory."""
+        """Update a block of the weights: small blocks stay in the cache, updates in place need no memory."""
         g, w, first, second = gradient[block], self.weights[block], self.first[block], self.second[block]
         a, b = self._a[: len(g)], self._b[: len(g)]
         first *= self.beta1
         first += g
         second *= self.beta2
         second += np.multiply(g, g, out=a)
-        # rate * m / (sqrt(v) + 1e-8), all factors in two numbers; floats of NumPy's would make it all float64
+        # rate * m / (sqrt(v) + 1e-8) with all factors in two Python floats; NumPy floats would promote to float64
         root = math.sqrt((1 - self.beta2) / (1 - self.beta2**self.count))
         np.sqrt(second, out=a)
         a += 1e-8 / root

@@ -54,7 +54,7 @@ class Pool(Sliding):
             for at in met:
                 dx[at] += dy
             return dx
-        for at in met:  # of equal ones, the first is the largest
+        for at in met:  # the first of equal values is the largest
             is_largest = x[at] == y
             dx[at] += dy * is_largest
             dy *= ~is_largest

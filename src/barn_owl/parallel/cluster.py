@@ -33,7 +33,7 @@ RETRIES = 3
 LOOK_S = 1.0
 """Interval at which the list of workers is compared."""
 WITHOUT_WORKERS_S = 120.0
-"""Time without any worker after which the work is given up."""
+"""Time without workers after which the work is given up."""
 ADDRESS = re.compile(r"(tcp|tls|ws|wss|ucx|inproc)://\S+")
 NOISY_LOGGERS = ("distributed", "tornado", "asyncio")
 """Loggers that print tracebacks of lost connections, which `EngineError` reports."""
@@ -105,14 +105,14 @@ class Cluster:
         """Yield results in order. `work` travels once per worker; a few items for each worker are under way at a
         time.
 
-        A worker that dies takes with it whatever it had been given. So items that one after the other died with are
-        done once more, each alone, to find the one that kills.
+        A worker that dies loses all its items. Items with which several workers died are repeated one by one, to find
+        the fatal item.
         """
         waiting = iter(items)
         bundles = iter(lambda: list(itertools.islice(waiting, at_once)), [])
         under_way: deque[_Task] = deque()
         with self._reached():
-            # A task, not scattered data: when all workers that held it died, the scheduler makes it again.
+            # A task instead of scattered data: when all its workers die, the scheduler recomputes it.
             travels = self._client.submit(_same, _Kept(work), pure=False)
             try:
                 while True:
@@ -137,7 +137,7 @@ class Cluster:
         return self._client.submit(_done, travels, bundle, str(Path.cwd()), pure=False, retries=RETRIES)
 
     def _fetch(self, tasks: Sequence["_Task"]) -> None:
-        """Wait for any result, and take all that there are: what lies on a worker is lost with it."""
+        """Wait for any result, and fetch all results, since a worker that dies loses them."""
         from distributed import KilledWorker
 
         self._wait([task.future for task in tasks])
@@ -150,7 +150,7 @@ class Cluster:
                 task.future.release()
 
     def _alone(self, travels: Any, item: Any, lost: Callable[[Any], Any] | None) -> Any:
-        """Do one item while nothing else is under way, so that it is the one that killed if a worker dies of it."""
+        """Run an item alone, so that a dying worker identifies it."""
         from distributed import KilledWorker
 
         future = self._begin(travels, [item])
@@ -203,7 +203,7 @@ class Cluster:
 
 @dataclass
 class _Task:
-    """Items that a worker does, and what came back."""
+    """A batch of items of a worker, and its results."""
 
     future: Any
     bundle: list[Any]
@@ -324,7 +324,7 @@ def _check_workers(client: Any, where: str) -> None:
     """Raise EngineError when a worker has other versions than this machine, and say which."""
     try:
         theirs = client.run(versions)
-    except Exception as error:  # whatever unpacking raises there: the package is missing or too old
+    except Exception as error:  # any exception of unpacking there: the package is missing or too old
         raise EngineError(
             f"a worker of {where} cannot run this ({type(error).__name__}: {error}); install there what is "
             f"installed here: barn-owl-audio[cluster] {version('barn-owl-audio')}"

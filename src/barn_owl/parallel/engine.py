@@ -15,7 +15,7 @@ LOCAL = "local"
 
 
 class Engine(Protocol):
-    """Does the same work on many items and gives the results in order, wherever it does it."""
+    """Applies a function to many items and returns results in order, on this machine or a cluster."""
 
     def each(
         self,
@@ -88,10 +88,10 @@ def each(
     """Yield ``work(item)`` for each item, in order, by the engine that was chosen with `engine`.
 
     workers : how many things this machine does at a time. processes : in processes rather than threads, for long work
-    with many small steps; decoding, transforms and matrix products let go of the interpreter's lock, so that threads
-    do for the rest. at_once : items that a worker takes at once; more for short work, which handing out would hold
-    up. lost : gives the result of an item that killed several processes; without it that is an
-    EngineError. here : on this machine whatever the engine, for work on what only this process has.
+    with many small steps; decoding, transforms and matrix products release the interpreter's lock, so threads suffice
+    elsewhere. at_once : items per task; more for short work. lost : returns the result of an item that killed several
+    processes; without it, raises EngineError. here : on this machine with any engine, for work on data of this
+    process.
 
     `work` may be a closure in threads; in processes and on a cluster it is sent, with its data, once per
     worker.
@@ -101,24 +101,24 @@ def each(
 
 
 def at_a_time(workers: int) -> int:
-    """How many things are done at a time: `workers` on this machine, else what the cluster can."""
+    """Return the number of parallel tasks: `workers` on this machine, else the workers of the cluster."""
     return _engine.get().at_a_time(workers)
 
 
 def on_cluster() -> bool:
-    """Return whether work goes to other machines, which share neither memory nor cores with this one."""
+    """Return whether work is sent to machines without shared memory or cores."""
     return _engine.get() is not _LOCAL
 
 
 @contextmanager
 def engine(where: str = LOCAL, *, warn: Callable[[str], None] | None = None) -> Iterator[Engine]:
-    """Choose what many files go through within the block.
+    """Select the engine for many files within the block.
 
     Parameters
     ----------
     where : str
-        ``local``, the address of a scheduler of ``dask.distributed``, such as ``tcp://host:8786``, or the
-        path of the file that such a scheduler wrote with ``--scheduler-file``.
+        ``local``, the address of a scheduler of ``dask.distributed``, such as ``tcp://host:8786``, or the path of the
+        file that the scheduler wrote with ``--scheduler-file``.
     warn : Callable[[str], None] | None
         Called with a sentence when a worker is lost or comes back.
 

@@ -8,17 +8,17 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 
 LOOK_S = 0.5
-"""How often a process looks whether the one that started it is there."""
+"""Interval of checks for the parent process."""
 
 
 def begin_process(parent: int) -> None:
-    """First call in a process that `parent` started: who started it stops it, whatever the terminal says to both."""
+    """Initialize a process of `parent`: only the parent stops it, and Ctrl-C is ignored."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     threading.Thread(target=_end_with, args=(parent,), daemon=True).start()
 
 
 def _end_with(parent: int) -> None:
-    """End this process when the one that started it is gone, killed for example: no one waits for it any more."""
+    """End this process when its parent is gone, killed for example."""
     while os.getppid() == parent:
         time.sleep(LOOK_S)
     os._exit(1)
@@ -28,7 +28,7 @@ def _end_with(parent: int) -> None:
 def starting() -> Iterator[None]:
     """Start processes within the block: only this process handles Ctrl-C, and only after the block.
 
-    A process that is interrupted while it loads its packages would say so at length.
+    A process that is interrupted while importing would print a long traceback.
     """
     if not hasattr(signal, "pthread_sigmask"):
         yield

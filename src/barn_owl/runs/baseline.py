@@ -24,7 +24,7 @@ def clip_statistics_baseline(data: RunData, *, multilabel: bool) -> dict[str, fl
     spread = rows[training].std(axis=0)
     rows = (rows - rows[training].mean(axis=0)) / np.where(spread > 1e-6, spread, 1)
     targets = data.targets(multilabel=multilabel)
-    # Rare labels count as much as frequent ones, as in balanced accuracy.
+    # Labels are weighted equally, as in balanced accuracy.
     counts = targets[training].sum(axis=0)
     weights = (targets[training] / np.maximum(counts, 1)).max(axis=1)
     chosen = splits == ("validation" if (splits == "validation").any() else "train")

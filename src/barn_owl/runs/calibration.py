@@ -22,7 +22,7 @@ from barn_owl.runs.thresholds import with_thresholds
 def unheard_parts(model: Model, data: RunData, fitted: Fitted) -> list[tuple[Model, np.ndarray]]:
     """Parts of the validation clips, as rows of the table, each with a model that has not trained on it.
 
-    If each network had a held-out part of its own, that is the one network; else the whole model.
+    If each network had a held-out part, the part of that network; else the whole model.
     """
     rows = np.flatnonzero(data.table["split"] == "validation")
     classifier = networks_in(model.classifier)
@@ -62,10 +62,10 @@ def calibrated(
 
 
 def rehearsal_of(model: Model, plan: Plan, data: RunData, parts: list[tuple[Model, np.ndarray]]) -> Rehearsed | None:
-    """Rehearse a recording of the validation clips, each part with what has not trained on it.
+    """Rehearse a recording of the validation clips, each part with the networks that were not trained on it.
 
-    None where the plan wants no rehearsal or there are too few clips; also where most labels are only remembered, as
-    it would say nothing of them.
+    None where the plan has no rehearsal or there are too few clips; also where most labels have exemplars only, since
+    it would not test them.
     """
     watched = data.table[data.table["split"] == "validation"].reset_index(drop=True)
     if not plan.rehearsal.minutes or plan.kind.is_baseline or not len(watched):

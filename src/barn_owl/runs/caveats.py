@@ -9,11 +9,11 @@ BROKEN_PROMISE = 0.3
 NEVER = 0.1
 """Recall below which a label counts as missed."""
 FOOLED = 0.4
-"""Share of unknown sounds raising an event that is worth a warning: half of what a model without rejection has."""
+"""Share of unknown sounds raising an event above which a warning is due: half of that without rejection."""
 
 
 def rehearsal_caveats(expected: dict[str, Any], validation_accuracy: float | None) -> list[str]:
-    """Return reasons for caution about a model for recordings, one sentence each.
+    """Return reasons for caution about a model for recordings, as sentences.
 
     expected : as from `Rehearsed.expectation`; validation_accuracy : balanced accuracy on the validation clips.
     """

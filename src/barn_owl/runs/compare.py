@@ -27,7 +27,7 @@ class RunComparison:
     evaluations : dict[str, Evaluation]
         Evaluation by run.
     plans : pd.DataFrame
-        Keys of their plans that differ, one row a key and one column a run.
+        Plan keys that differ, with a column per run.
     costs : pd.DataFrame
         One row a run.
 
@@ -60,7 +60,7 @@ def compare_runs(
     Parameters
     ----------
     runs : Sequence[Run | str | Path]
-        Runs or their folders; the others are compared with the first.
+        Runs or their folders; the first is the reference.
     clips : pd.DataFrame | str | Path | None
         Labeled clips; None for the clips of `split` that all runs have.
     split : str
@@ -73,7 +73,7 @@ def compare_runs(
     Raises
     ------
     TableError
-        If fewer than two are given, or they have no clip in common.
+        With fewer than two runs, or without common clips.
     ModelError
         If a folder is no run.
 
@@ -106,7 +106,7 @@ def compare_runs(
 
 
 def _names(folders: Sequence[str | Path]) -> list[str]:
-    """Name runs by their folders, with as much of the path as tells them apart."""
+    """Name runs by their folders, with as much of the path as distinguishes them."""
     paths = [real_path(folder) for folder in folders]
     if len(set(paths)) < len(paths):
         raise TableError("the same run is named twice")

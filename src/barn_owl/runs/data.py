@@ -31,7 +31,7 @@ class RunData:
     """Clips with a split each, and their frames.
 
     requested : the rows that were wanted; table : those that can be used, in the order of `frames`; skipped : the
-    reason for each of the others, by row number of `requested`; behind : background of the plan's recordings;
+    reason for each skipped clip, by row number of `requested`; behind : background of the plan's recordings;
     unlabeled : stretches of them; exemplars : examples that the model which the plan starts from has of its labels;
     memo : see `Examples`.
     """
@@ -47,7 +47,7 @@ class RunData:
     memo: Memo | None = None
 
     def with_splits(self, split: Callable[[pd.DataFrame], pd.DataFrame]) -> "RunData":
-        """Return the same clips with other sides: `split` fills the column ``split`` of a table."""
+        """Return the same clips with different splits: `split` fills the column ``split`` of a table."""
         return replace(self, requested=split(self.requested), table=split(self.table))
 
     def examples(
@@ -68,7 +68,7 @@ class RunData:
                 raise TableError(f"no usable clip is on the {split} split of the split")
             own = self.table.iloc[rows]
             sources = excerpts(own["file"], own["start_s"], own["end_s"])
-            # A quarter of what is kept from before is watched, so that one sees when it is forgotten.
+            # A quarter of the exemplars is used for validation, to notice forgetting.
             watched = np.arange(len(self.exemplars)) % 4 == 3
             more = np.flatnonzero(
                 watched if split == "validation" else ~watched if needs_validation else watched | True
@@ -114,18 +114,18 @@ class RunData:
         return targets
 
     def extra_columns(self, plan: Plan) -> ExtraColumns:
-        """What the plan's further columns hold on the training split."""
+        """Content of the plan's extra columns on the training split."""
         return learn_columns(self.table[self.table["split"] == "train"], plan.columns)
 
 
 def _groups(clips: pd.DataFrame) -> list[str]:
-    """What must stay in one split: the group of each clip, or else its file."""
+    """Indivisible unit of each clip: its group, or else its file."""
     named = clips["group"].fillna("").astype(str) if "group" in clips else pd.Series("", index=clips.index)
     return [group or f"file {file}" for group, file in zip(named, clips["file"], strict=True)]
 
 
 def usable_clips(clips: pd.DataFrame, plan: Plan) -> pd.DataFrame:
-    """Return the labeled rows, those of one excerpt joined if labels may overlap.
+    """Return the labeled rows; rows of an excerpt are joined if labels may overlap.
 
     Raises TableError for an excerpt with two labels, PlanError for a label of the plan without clips.
     """
@@ -146,7 +146,7 @@ def usable_clips(clips: pd.DataFrame, plan: Plan) -> pd.DataFrame:
     named = {"background": plan.background, "ignored": plan.ignored, "decoding.labels": plan.decoding.labels}
     for key, own in named.items():
         unknown = [label for label in own if label not in labels]
-        if unknown and len(labels) > 1:  # a table of one label is refused when it is split
+        if unknown and len(labels) > 1:  # a table with a single label is refused by the split
             raise PlanError(f"{key}: no clip is labeled {unknown[0]!r}; there are {', '.join(labels)}")
     return labeled
 
@@ -158,7 +158,7 @@ def label_names(clips: pd.DataFrame, plan: Plan) -> list[str]:
 
 
 def earlier_exemplars(plan: Plan) -> list[Exemplar]:
-    """What the model that a plan starts from has kept of its labels, without those that are to be forgotten."""
+    """Return the exemplars of the model that a plan starts from, without labels that are to be forgotten."""
     if not plan.start.model:
         return []
     forgotten = set(plan.start.forget)
@@ -166,9 +166,9 @@ def earlier_exemplars(plan: Plan) -> list[Exemplar]:
 
 
 def with_splits(clips: pd.DataFrame, plan: Plan, *, quietly: bool = False) -> pd.DataFrame:
-    """Split clips; files with the same bytes stay on one split, whatever they are called."""
+    """Split clips; files with the same bytes share a split, under any name."""
     known = clips if "copy_of" in clips else clips.assign(copy_of=file_copies(clips))
-    # In addition to labels that are remembered, a single new one will do.
+    # Beside the labels of exemplars, a single new label suffices.
     fewest = 1 if earlier_exemplars(plan) else 2
     known = known.assign(label=_for_sharing(clips, plan))
     sided = split_clips(known, plan.split, seed=plan.seed, fewest=fewest, quietly=quietly)
@@ -176,7 +176,7 @@ def with_splits(clips: pd.DataFrame, plan: Plan, *, quietly: bool = False) -> pd
 
 
 def _for_sharing(clips: pd.DataFrame, plan: Plan) -> pd.Series:
-    """One label a clip to share out by: of several the rarest."""
+    """Return a label per clip to stratify by: the rarest of several."""
     if not plan.multilabel:
         return clips["label"]
     counts = pd.Series([label for text in clips["label"] for label in labels_in(text)]).value_counts()
@@ -185,7 +185,7 @@ def _for_sharing(clips: pd.DataFrame, plan: Plan) -> pd.Series:
 
 @contextmanager
 def read_clips(clips: pd.DataFrame, plan: Plan, work: Work) -> Iterator[RunData]:
-    """Compute the frames of clips, in a temporary cache if none is given; they are there inside the block."""
+    """Compute the frames of clips, in a temporary cache by default; valid within the block."""
     with temporary_folder() as temporary:
         frames, kept, skipped = load_frames(
             clips, plan.front_end, plan.clips,
@@ -200,7 +200,7 @@ def read_clips(clips: pd.DataFrame, plan: Plan, work: Work) -> Iterator[RunData]
 
 
 def _background_of_recordings(plan: Plan, work: Work) -> ClipFrames:
-    """Quiet of the recordings that the plan names, and say how much there is."""
+    """Return quiet of the recordings of the plan, and log its length."""
     if not plan.recordings:
         return ClipFrames([])
     quiet = quiet_frames(plan, survey_recordings(plan.recordings).stretches)
@@ -228,7 +228,7 @@ def _unlabeled(plan: Plan, work: Work) -> Stretches:
 
 
 def _tell_of_whole_recordings(clips: pd.DataFrame, frames: ClipFrames, plan: Plan) -> None:
-    """Say so when labels are of long files as a whole: not all that sounds in them may be what the label says."""
+    """Log a warning when labels belong to long files as a whole, which may contain further sounds."""
     lengths = np.array([plan.front_end.samples_for(len(part)) / plan.front_end.rate_hz for part in frames.parts])
     whole = are_whole_recordings(clips, lengths)
     if whole.any():

@@ -17,9 +17,9 @@ LONGEST_S = 2.0
 
 
 def exemplars_to_keep(plan: Plan, data: RunData) -> list[Exemplar]:
-    """Draw a few training clips of each label, from as many groups as there are; and what was kept before.
+    """Draw a few training clips of each label, from as many groups as possible; earlier exemplars stay.
 
-    Nothing is kept where features are no log-mel, as only those can be laid one over the other.
+    Empty for features that are not log-mel, since only log-mel can be mixed.
     """
     if not plan.training.exemplars or not plan.front_end.is_log_mel:
         return []
@@ -50,7 +50,7 @@ def exemplar_table(before: Model, after: Model, clips: TableOrPath) -> pd.DataFr
     before, after : Model
         The models that training began and ended with.
     clips : pd.DataFrame
-        Those of the run, with their splits.
+        Clips of the run, with their splits.
 
     Examples
     --------

@@ -7,8 +7,8 @@ import numpy as np
 import pandas as pd
 
 RISE, GAP, WORTH_IT = 0.05, 0.1, 1.3
-"""Limits: a rise of the validation loss beyond its fluctuation; a gap between training and other clips beyond chance
-for a hundred clips; and how many times better than chance a useful classifier is."""
+"""Limits: rise of the validation loss beyond its fluctuation; gap between training and validation beyond chance for a
+hundred clips; accuracy of a useful classifier relative to chance."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -50,7 +50,7 @@ class TrainingHistory:
 
     @property
     def words(self) -> list[str]:
-        """The diagnosis, one sentence each."""
+        """The diagnosis, as sentences."""
         sentences = []
         if self.reached < WORTH_IT * self.chance:
             sentences = [

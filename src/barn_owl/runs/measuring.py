@@ -27,16 +27,15 @@ def measure_training(
     clips : pd.DataFrame | str | Path
         Clip table or its path.
     plan : Plan | None
-        None for one that is fitted to the clips; its classifier is trained for a few epochs, without a
-        rehearsal.
+        Default: fitted to the clips; its classifier is trained for a few epochs, without a rehearsal.
     most_workers : int | None
         Largest number of workers. Default: the cores of this machine.
 
     Returns
     -------
     pd.DataFrame
-        A row for each number of workers with ``reading_s`` of the clips, ``training_s``, ``cores`` busy in
-        the mean of the training, and ``gain`` in training over one worker.
+        A row per number of workers with ``reading_s`` of the clips, ``training_s``, mean number of busy ``cores`` in
+        training, and ``gain`` in training over a single worker.
 
     Raises
     ------

@@ -4,7 +4,7 @@ import sys
 
 
 def peak_memory_mb() -> float | None:
-    """Return the largest memory of this process until now in megabytes; None where the system does not say."""
+    """Return the peak memory of this process in megabytes; None where the system does not report it."""
     try:
         import resource
     except ImportError:

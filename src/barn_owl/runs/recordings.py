@@ -1,5 +1,4 @@
-"""Properties of the recordings a model is made for: bandwidth, level, and background between
-sounds."""
+"""Properties of the target recordings of a model: bandwidth, level, and background between sounds."""
 
 from collections.abc import Sequence
 from contextlib import suppress
@@ -34,8 +33,7 @@ QUIET_DB, SHORTEST_QUIET_S = 0.5, 0.3
 
 @dataclass(frozen=True, kw_only=True)
 class RecordingSurvey:
-    """Highest frequency, in hertz, and mean level, in dB re full scale, of what was listened to; and where that
-    was."""
+    """Highest frequency, in hertz, and mean level, in dB re full scale, of the analyzed stretches, and their places."""
 
     bandwidth_hz: float
     level_db: float
@@ -56,7 +54,7 @@ def survey_recordings(paths: Sequence[str | Path]) -> RecordingSurvey:
             reasons.append(str(error))
             continue
         stretches.append(stretch)
-        if facts.rms_db > -119:  # digital silence says nothing about the band
+        if facts.rms_db > -119:  # digital silence does not show the band
             bands.append(facts.bandwidth_hz)
             levels.append(facts.rms_db)
     if not bands:
@@ -67,13 +65,13 @@ def survey_recordings(paths: Sequence[str | Path]) -> RecordingSurvey:
 
 
 def quiet_frames(plan: Plan, stretches: Sequence[Excerpt]) -> ClipFrames:
-    """Frames of the stretches of recordings, of the runs in which nothing stands out."""
+    """Return frames of the inactive runs of stretches of recordings."""
     hop_s, quiet = plan.front_end.hop_s, []
     for stretch in stretches:
         try:
             frames = plan.front_end.frames(read_uniform(stretch, plan.front_end.rate_hz, plan.clips))
         except AudioError:
-            continue  # digital silence, or too short: nothing to train on, and told when it was listened to
+            continue  # digital silence, or too short: unusable for training, and reported
         still = activity(frames[:, plan.front_end.level_columns], hop_s) < QUIET_DB
         runs = two_threshold_runs(still, True, True)
         quiet += [frames[first:last] for first, last in runs if last - first >= frames_in(SHORTEST_QUIET_S, hop_s)]
@@ -88,11 +86,11 @@ class Stretches(NamedTuple):
 
 
 def read_unlabeled(plan: Plan, paths: Sequence[str | Path]) -> Stretches:
-    """Read stretches all over recordings, whatever sounds in them, as long as a mixture or longer."""
+    """Read stretches from all over recordings, active or not, at least as long as a mixture."""
     least = plan.front_end.count(round(plan.mixtures.seconds * plan.front_end.rate_hz))
     places, parts = [], []
     for place in _spread(paths, UNLABELED, MIXTURES_LONG * plan.mixtures.seconds, []):
-        with suppress(AudioError):  # what cannot be read is left out; it is said how much was
+        with suppress(AudioError):  # unreadable recordings are skipped, and counted
             frames = plan.front_end.frames(read_uniform(place, plan.front_end.rate_hz, plan.clips))
             if len(frames) >= least:
                 places.append(place)
@@ -101,7 +99,7 @@ def read_unlabeled(plan: Plan, paths: Sequence[str | Path]) -> Stretches:
 
 
 def unlabeled_sounds(model: Model, unlabeled: Stretches) -> pd.DataFrame:
-    """Sounds that a model hears in recordings, as events; the label of those that it is not sure of is blank."""
+    """Return the sounds that a model detects in recordings as events; uncertain labels are blank."""
     rows = []
     for place, frames in zip(unlabeled.places, unlabeled.frames.parts, strict=True):
         output = model.frame_scores(frames)

@@ -21,8 +21,8 @@ TIMES = ("start_s", "end_s")
 def own_plan(folder: Path, plan: Plan | None) -> Plan:
     """Return the plan of a run that is to continue.
 
-    Raises PlanError when `plan` is given and differs, naming the keys; and when it is not given and the run has
-    recordings that are URLs, which are opened only on request.
+    Raises PlanError, with the keys, when `plan` is given and differs; and without `plan` when the run has recordings
+    that are URLs, which are opened only on request.
     """
     if not is_file(folder / "plan.toml"):
         raise ModelError(f"{folder} has nothing to resume")
@@ -39,13 +39,13 @@ def own_plan(folder: Path, plan: Plan | None) -> Plan:
 
 
 def is_finished(folder: Path) -> bool:
-    """Whether a folder holds a run that is whole: what is written last is there."""
+    """Return whether the run in a folder is complete: its last file is present."""
     return is_file(folder / "predictions.csv")
 
 
 def found_checkpoint(folder: Path, clips: pd.DataFrame) -> Checkpoint | None:
-    """Return the checkpoint of a run, if it has one. Raises TableError when its clips were others, and states
-    which."""
+    """Return the checkpoint of a run, if it has one. Raises TableError, with the differences, when its clips have
+    changed."""
     if not is_file(folder / "clips.csv"):
         return None
     before, now = _known_rows(read_clip_table(folder / "clips.csv", urls=True)), _known_rows(clips)
@@ -72,8 +72,8 @@ def _differences(before: dict[str, Any], after: dict[str, Any], section: str = "
 def split_like(clips: TableOrPath, run: str | Path) -> pd.DataFrame:
     """Return the clips with the split of another run, so that both are evaluated on the same clips.
 
-    Clips that the run did not have stay where the table says, or open: they are placed when it is split, those of a
-    group that the run knows with that.
+    Clips without a split in the run keep the split of the table; blank splits are filled when it is split, together
+    with their group.
 
     Parameters
     ----------
@@ -85,7 +85,7 @@ def split_like(clips: TableOrPath, run: str | Path) -> pd.DataFrame:
     Raises
     ------
     ModelError
-        If there is no such run.
+        If there is no run in the folder.
 
     Examples
     --------
@@ -107,7 +107,7 @@ def split_like(clips: TableOrPath, run: str | Path) -> pd.DataFrame:
 
 
 def _known_rows(clips: pd.DataFrame, columns: Sequence[str] = ("start_s", "end_s", "label", "split")) -> list[str]:
-    """What makes a row the same one, with the whole path of its file: tables lie in different folders."""
+    """Return the identity of rows, with whole paths, since tables may be in different folders."""
     columns = list(columns)
     rows = clips[columns].astype(object).where(clips[columns].notna(), "").itertuples(index=False, name=None)
     return [f"{real_path(file)} {row}" for file, row in zip(clips["file"], rows, strict=True)]

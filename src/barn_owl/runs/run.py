@@ -33,7 +33,7 @@ BASELINE = "baseline.json"
 UNLABELED = "unlabeled.csv"
 """Sounds of the plan's recordings, with the labels that the model is sure of."""
 CHECKPOINT = "checkpoint.safetensors"
-"""What a training in progress leaves in its folder; gone when it is over."""
+"""File of a training in progress; deleted at its end."""
 
 
 @dataclass(frozen=True, repr=False)
@@ -59,7 +59,7 @@ class Run:
     """Whether clips that are URLs may be opened; see `barn_owl.read_clip_table`."""
 
     def __repr__(self) -> str:
-        """Say in a line what it is and how good."""
+        """Summarize classifier and scores in a line."""
         reached = self.tested.scores.overall["value"].get("balanced_accuracy") if self.tested else None
         skill = "not tested" if reached is None else f"balanced accuracy {reached:.2f} on the test clips"
         return f"Run({str(self.folder)!r}: {self.plan.classifier}, {len(self.model.labels)} labels, {skill})"
@@ -85,7 +85,7 @@ class Run:
 
     @property
     def provenance(self) -> dict[str, Any]:
-        """Versions, seed, fingerprint of the data, times, peak memory, what the model costs."""
+        """Versions, seed, fingerprint of the data, times, peak memory, and cost of the model."""
         return self._json("provenance.json")
 
     def _json(self, name: str) -> dict[str, Any]:
@@ -97,8 +97,7 @@ class Run:
 
     @cached_property
     def expectation(self) -> dict[str, Any] | None:
-        """What to expect in a recording, from the rehearsal; None where there was none. See
-        `Rehearsed.expectation`."""
+        """Predicted scores on recordings, from the rehearsal; None without a rehearsal. See `Rehearsed.expectation`."""
         return self._json(EXPECTATION) if is_file(self.folder / EXPECTATION) else None
 
     @cached_property
@@ -112,7 +111,7 @@ class Run:
         return self.evaluate() if (self.predictions["split"] == "test").any() else None
 
     def _repr_html_(self) -> str:
-        """For a notebook: how well it does on clips, and what to expect in a recording."""
+        """Return scores on clips and predicted scores on recordings as HTML, for notebooks."""
         parts = [f"<h4>{html.escape(str(self.folder))}</h4>"]
         if self.tested is not None:
             parts.append(self.tested._repr_html_())
@@ -138,16 +137,16 @@ class Run:
 
     @cached_property
     def embeddings(self) -> np.ndarray:
-        """What the classifier decides by for each row of the predictions, float32 ``(clips, features)``.
+        """Embeddings of the rows of the predictions, float32 ``(clips, features)``.
 
         Raises
         ------
         ModelError
-            If the run has none, as one of an older Barn Owl.
+            If the run has none, such as a run of an older version.
         """
         path = self.folder / EMBEDDINGS
         try:
-            # Mapped first: a header may promise more than the file holds.
+            # Mapped first: a header may promise more than the file has.
             rows = np.array(np.load(path, mmap_mode="r", allow_pickle=False))
         except (OSError, ValueError, EOFError) as error:
             raise ModelError(
@@ -179,7 +178,7 @@ class Run:
 
     @property
     def likely_wrong_labels(self) -> pd.DataFrame:
-        """Clips of all splits whose own label may be what is wrong; see `Evaluation.likely_wrong_labels`.
+        """Clips of all splits that may be mislabeled; see `Evaluation.likely_wrong_labels`.
 
         From the training split, only clips that the model could not even fit.
         """
@@ -187,7 +186,7 @@ class Run:
 
     @cached_property
     def splits(self) -> pd.DataFrame:
-        """Scores of each side next to each other: ``clips``, ``accuracy``, ``balanced_accuracy``, ``macro_f1``."""
+        """Scores by split: ``clips``, ``accuracy``, ``balanced_accuracy``, ``macro_f1``."""
         rows = {}
         for split in SPLITS:
             chosen = self.predictions["split"] == split
@@ -227,7 +226,7 @@ class Run:
         workers: int = 2,
         progress: Callable[[int, int], None] | None = None,
     ) -> Evaluation:
-        """Evaluate the model on a split of the run's clips, or on other clips.
+        """Evaluate the model on a split of the run's clips, or on different clips.
 
         Parameters
         ----------
@@ -292,7 +291,7 @@ RunLike: TypeAlias = Run | str | Path
 
 
 def as_run(run: RunLike, name: str = "run") -> Run:
-    """Return the run that an argument of a public function stands for: a run, or the path of its folder.
+    """Return an argument of a public function as a run: a run, or the path of its folder.
 
     Raises ModelError if the folder is not of a finished run, and TypeError for another type, with `name`.
     """
@@ -316,7 +315,7 @@ def open_run(folder: str | Path, *, urls: bool = False) -> Run:
     Raises
     ------
     ModelError
-        If it is not one.
+        If the folder has no finished run.
 
     Examples
     --------

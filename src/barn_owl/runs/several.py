@@ -44,37 +44,35 @@ def train_classifiers(
     resume: bool = False,
     work: Work = PLAIN,
 ) -> pd.DataFrame:
-    """Train several classifiers on the same clips and split, one run each in `folder`, and rank them.
+    """Train several classifiers on the same clips and split, as runs in `folder`, and rank them.
 
     Parameters
     ----------
     clips : pd.DataFrame | str | Path
         Clip table or its path.
     folder : str | Path
-        Folder for one run per classifier.
+        Folder for the runs of the classifiers.
     plan : Plan | Mapping[str, Any] | str | Path | None
-        Plan, its settings, or its path; None for a suggested one.
+        Plan, its settings, or its path. Default: a suggested plan.
     classifiers : Sequence[str] | None
         Their names; None for all there are.
     front_ends : Sequence[Sequence[str]]
-        Stacks of features, such as ``["log-mel"]`` and ``["mfcc", "chroma"]``, each tried with
-        each classifier; none for that of the plan.
+        Stacks of features, such as ``["log-mel"]`` and ``["mfcc", "chroma"]``, each combined with each classifier.
+        Default: the features of the plan.
     estimators : Mapping[str, Any] | None
-        Third-party classifiers by name, with ``fit`` and ``predict_proba``; they are given the same pooled
-        features and are judged alongside, but leave no run. The plan's further columns go to the pooled
-        classifiers.
+        Third-party classifiers by name, with ``fit`` and ``predict_proba``; they are trained and ranked on the same
+        pooled features, without runs. Extra columns of the plan are used by pooled classifiers.
     resume : bool
-        Continue where such a training stopped: what is finished stays, a network continues from its
-        checkpoint.
+        Continue a stopped training: finished runs stay, networks continue from their checkpoints.
     work : Work
         Workers, cache, overwriting and progress.
 
     Returns
     -------
     pd.DataFrame
-        The ranking, also in ``classifiers.csv``: one row a run with balanced accuracy and F1 on the
-        validation split (which it is ranked by) and on the test split, numbers kept, multiply-adds a second,
-        seconds. On Ctrl-C what is done is ranked and written, then KeyboardInterrupt is raised.
+        The ranking, also in ``classifiers.csv``: runs with balanced accuracy and F1 on the validation split (by which
+        they are ranked) and on the test split, number of weights, multiply-adds per second, seconds. On Ctrl-C
+        finished runs are ranked and written, then KeyboardInterrupt is raised.
 
     Raises
     ------
@@ -130,7 +128,7 @@ def train_classifiers(
 
 
 def _rank(rows: list[dict[str, Any]], folder: Path) -> pd.DataFrame:
-    """Sort runs by what they reach on the validation split, and write the table."""
+    """Sort runs by their scores on the validation split, and write the table."""
     ranking = pd.DataFrame(rows).sort_values(
         ["validation_balanced_accuracy", "validation_f1"], ascending=False, kind="stable", ignore_index=True
     )
@@ -157,9 +155,9 @@ def train_subsets(
     plan : Plan | Mapping[str, Any] | str | Path | None
         Plan.
     subsets : Sequence[float]
-        Shares of the training clips up to 1, or numbers of them. Of each label the same share is drawn;
-        smaller parts are within larger ones, and validation and test are the same for all. Each training is a
-        run of its own in `folder`, ``clips-50`` and so on.
+        Shares of the training clips up to 1, or their numbers. The same share of each label is drawn; smaller subsets
+        are within larger ones, validation and test are the same for all. Runs are in `folder`, ``clips-50`` and so
+        on.
     work : Work
         Workers, cache and progress callbacks.
 
@@ -226,7 +224,7 @@ def check_subsets(subsets: Sequence[float]) -> None:
 
 
 def _part(clips: pd.DataFrame, share: float, seed: int) -> pd.DataFrame:
-    """Leave of the training split a share of each label, one clip at least; the others are on no split."""
+    """Keep a share of the training clips of each label, at least one clip; the rest gets no split."""
     train = clips[clips["split"] == "train"]
     place = train.groupby("label")["file"].transform(
         lambda own: np.random.default_rng([seed, len(own)]).permutation(len(own))
@@ -237,7 +235,7 @@ def _part(clips: pd.DataFrame, share: float, seed: int) -> pd.DataFrame:
 
 
 def _fitted_or_found(folder: Path, plan: Plan, data: RunData, work: Work, *, resume: bool) -> Run:
-    """Fit a classifier into a run; with `resume` take the one that is there, or continue with it."""
+    """Fit a classifier into a run; with `resume`, reuse or continue an existing run."""
     checkpoint = None
     if resume and is_file(folder / "plan.toml"):
         own_plan(folder, plan)
@@ -249,7 +247,7 @@ def _fitted_or_found(folder: Path, plan: Plan, data: RunData, work: Work, *, res
 
 
 def _adapted_estimator(name: str, plan: Plan, data: RunData, estimator: Any, workers: int) -> dict[str, Any]:
-    """Fit and rank an estimator that is not ours, on what the pooled classifiers see."""
+    """Fit and rank a third-party estimator on the rows of the pooled classifiers."""
     begin, pooled = time.perf_counter(), plan.but(classifier="logistic")
     extra_columns = data.extra_columns(pooled)
     splits = data.examples(pooled, extra_columns)
@@ -281,26 +279,26 @@ def train_several(
     ensemble: bool = False,
     work: Work = PLAIN,
 ) -> pd.DataFrame:
-    """Train with several seeds on one split, or cross-validate over folds; report the spread of the results.
+    """Train with several seeds on a split, or cross-validate over folds; report the spread of the results.
 
-    Each training is a run of its own in `folder`, ``seed-0`` and so on, or ``fold-1``.
+    Runs are in `folder`, ``seed-0`` and so on, or ``fold-1``.
 
     Parameters
     ----------
     clips : pd.DataFrame | str | Path
         Clip table or its path.
     folder : str | Path
-        Folder for one run per seed or fold.
+        Folder for the runs of the seeds or folds.
     plan : Plan | Mapping[str, Any] | str | Path | None
-        Plan, its settings, or its path; None for a suggested one.
+        Plan, its settings, or its path. Default: a suggested plan.
     seeds : int | None
         Number of trainings with different seeds.
     folds : int | None
         Number of folds for cross-validation, instead of `seeds`.
     ensemble : bool
-        Write one more run, to `folder` itself: a model that gives the mean of what all of them say. With
-        seeds it is judged on the common test split. With folds its predictions are those of the member that
-        was not trained on the clip, so they are unbiased, if a little worse than the ensemble itself.
+        Write a further run, to `folder` itself: a model that averages the scores of all. With seeds it is evaluated
+        on the common test split. With folds its predictions are from the member that was not trained on the clip, so
+        they are unbiased, if a little worse than the ensemble itself.
     work : Work
         Workers, cache, overwriting and progress.
 
@@ -340,7 +338,7 @@ def train_several(
     names = [f"seed-{plan.seed + n}" if folds is None else f"fold-{n + 1}" for n in range(total)]
     one = partial(_one_of_several, plan=plan, folder=folder, folds=folds is not None, force=work.force)
     runs: list[Run] = []
-    # On this machine all share the frames, read once; on a cluster each training reads its own, a core each.
+    # On this machine, trainings share frames that are read once; on a cluster, each reads its clips, on a core each.
     shared = nullcontext() if on_cluster() else read_clips(sided, plan, work)
     with claimed_folder(folder, force=work.force), shared as data:
         if data is None:
@@ -368,7 +366,7 @@ def train_several(
 def _one_of_several(
     number: int, *, plan: Plan, folder: Path, folds: bool, force: bool, data: RunData, work: Work
 ) -> Run:
-    """Train with one of the seeds, or with one of the folds as the test."""
+    """Train with a seed, or with a fold as the test split."""
     name = f"fold-{number + 1}" if folds else f"seed-{plan.seed + number}"
     own = data.with_splits(partial(splits_of_fold, fold=number + 1)) if folds else data
     its_plan = plan if folds else plan.but(seed=plan.seed + number)
@@ -376,7 +374,7 @@ def _one_of_several(
 
 
 def _write_ensemble(folder: Path, plan: Plan, data: RunData, runs: list[Run], begin: float, *, folds: bool) -> None:
-    """Write a run whose model gives the mean of what all of them say."""
+    """Write a run with a model that averages the scores of all."""
     together = ensemble_of([run.model for run in runs])
     fitted = Fitted(classifier=together.classifier, mean=together.mean, deviation=together.deviation)
     own = data.with_splits(lambda table: table.assign(split="train")) if folds else data
@@ -408,7 +406,7 @@ def spread(table: pd.DataFrame) -> dict[str, dict[str, float]]:
 
 
 def ensemble_of(models: Sequence[Model]) -> Model:
-    """Combine several models into one that averages their scores.
+    """Combine several models into an ensemble that averages their scores.
 
     Parameters
     ----------

@@ -40,8 +40,8 @@ def adopt(plan: Plan, model: Model, path: str) -> Plan:
 def starting_point(plan: Plan, labels: list[str]) -> Fitted | None:
     """Load the model that the plan starts from, with a last layer for `labels`; None when it starts from nothing.
 
-    Labels that the model knows keep their weights; others begin near zero. Raises PlanError when front end, window,
-    classifier or network differ: weights mean nothing to other features.
+    Labels of the model keep their weights; new labels begin near zero. Raises PlanError when front end, window,
+    classifier or network differ, since weights depend on their features.
     """
     if not plan.start.model:
         return None
@@ -73,7 +73,7 @@ def starting_point(plan: Plan, labels: list[str]) -> Fitted | None:
 
 
 def _take_over(its: np.ndarray, its_labels: list[str], ours: np.ndarray, labels: list[str]) -> None:
-    """Copy what is of no single label, and what is of those that both know, of the last layer's weights."""
+    """Copy the last layer's weights of the label-independent outputs and of the labels that both models have."""
     common = [label for label in labels if label in its_labels]
     from_, to = ([own.index(label) for label in common] for own in (its_labels, labels))
     sounds, begins, naming = zip(split_outputs(its, len(its_labels)), split_outputs(ours, len(labels)), strict=True)

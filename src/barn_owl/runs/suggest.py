@@ -30,29 +30,29 @@ RATES_HZ = (8_000, 16_000, 32_000)
 USUAL_TOP_HZ, HIGH_TOP_HZ = 8_000, 16_000
 """Highest frequency of a model: usually, and if most clips are of high-pitched sounds."""
 LONGEST_S, SHORTEST_S, STEADY_S = 2.0, 0.3, 1.0
-"""Windows of the pooled classifiers are between the first two; of a steady sound, a second says it all."""
+"""Limits of the window of pooled classifiers; a second of a steady sound suffices."""
 
 MOST_ACTIVE = 0.9
-"""Share of the activity of a clip that a window should hold."""
+"""Share of the activity of a clip that a window should cover."""
 QUIET = 0.15
 """Share of the largest activity of a clip that counts as quiet."""
 HIGH_SHARE = 0.5
-"""Share of power above 8 kHz that makes a clip high-pitched, and share of such clips that is worth a higher
-rate: recordings at 16 kHz, which are frequent, hold nothing of that."""
+"""Share of power above 8 kHz of a high-pitched clip, and share of such clips that is worth a higher rate: the
+frequent recordings at 16 kHz lack that band."""
 SCENES_A_SECOND, FEWEST_SCENES, MOST_SCENES = 0.25, 160, 280
 """Mixtures per epoch for each second of clips (each clip is used about once), and their minimum and maximum."""
 GAP_S = (0.1, 1.0)
-"""Gaps within a sound are closed up to the usual one in the clips, between these."""
+"""Limits of the usual gap within the sounds of the clips, across which events are merged."""
 
 BACKGROUND = ("background", "silence", "noise", "background noise", "ambience", "none")
 """Names of labels, in small letters, that mean nothing of interest."""
 OTHERS = ("other", "others", "other sounds", "unknown", "rest")
-"""Names that mean sounds which no one requested."""
+"""Names of labels that stand for unwanted sounds."""
 
 
 @dataclass(frozen=True)
 class Suggestion:
-    """A suggested plan, and the reason for each key that was chosen (dotted, such as ``mixtures.count``).
+    """A suggested plan, and the reason for each chosen key (dotted, such as ``mixtures.count``).
 
     Attributes
     ----------
@@ -117,8 +117,8 @@ class Suggestion:
 
 @dataclass(frozen=True, kw_only=True)
 class _ClipMeasurement:
-    """Measurements of one clip: its length, the length of most of its activity, its active length and the
-    longest gap in that, its band, and the power above 8 kHz."""
+    """Measurements of a clip: its duration, duration of most of its activity, active duration and longest gap within
+    it, its band, and the share of power above 8 kHz."""
 
     duration_s: float
     active_s: float
@@ -139,15 +139,15 @@ def suggest_plan(
 ) -> Suggestion:
     """Suggest a plan for labeled clips: sample rate, highest frequency, background, gaps.
 
-    At most 160 clips, drawn evenly over the labels, are listened to. Clips of the test split take no part: those that
-    the table names or, where it names none, those that a training with this `seed` will test on.
+    At most 160 clips, drawn evenly over the labels, are analyzed, without clips of the test split: that of the table
+    or, without it, that of a training with this `seed`.
 
     Parameters
     ----------
     clips : pd.DataFrame | str | Path
         Clip table or its path.
     recordings : Sequence[str | Path]
-        Files or folders that the model is for; what they do not hold is not listened to in clips either.
+        Target recordings, or their folders; bands that they lack are ignored in clips, too.
     workers : int
         Number of parallel workers.
     seed : int
@@ -212,7 +212,7 @@ def suggest_plan(
 
 
 def _not_tested(clips: pd.DataFrame, seed: int) -> pd.DataFrame:
-    """The clips without those of the test split."""
+    """Return the clips without the test split."""
     if "split" not in clips or (clips["split"] == "").any():
         labels = {label for text in clips["label"].unique() for label in labels_in(text)}
         plan = Plan(seed=seed, multilabel=bool(labels - set(clips["label"])))
@@ -224,7 +224,7 @@ def _not_tested(clips: pd.DataFrame, seed: int) -> pd.DataFrame:
 
 
 def _plain(name: str) -> str:
-    """A name in small letters, with single spaces for whatever is no letter or digit."""
+    """Return a name in lower case, with single spaces in place of punctuation."""
     return " ".join(re.findall(r"[^\W_]+", name.lower()))
 
 
@@ -233,7 +233,7 @@ def _listen(
 ) -> tuple[list[_ClipMeasurement], pd.DataFrame]:
     rng = np.random.default_rng(seed)
     shuffled = clips.iloc[rng.permutation(len(clips))]
-    # One clip of each label after the other, so that rare labels count, too.
+    # Labels take turns, so that rare labels count, too.
     chosen = shuffled.iloc[np.argsort(shuffled.groupby("label").cumcount(), kind="stable")].head(MOST_ANALYZED)
     results = []
     requested = excerpts(chosen["file"], chosen["start_s"], chosen["end_s"])
@@ -277,7 +277,7 @@ def _hear(excerpt: Excerpt) -> _ClipMeasurement | str:
 
 
 def _active_s(loud: np.ndarray, hop_s: float) -> float:
-    """Length of the shortest stretch that holds most of the activity; a second of a steady sound is enough."""
+    """Return the length of the shortest stretch with most of the activity, at most a second for a steady sound."""
     if loud.max() < STANDS_OUT_DB:
         return min(STEADY_S, len(loud) * hop_s)
     total = np.concatenate([[0.0], np.cumsum(np.where(loud > QUIET * loud.max(), loud, 0), dtype=np.float64)])
@@ -293,7 +293,7 @@ def _window(measured: list[_ClipMeasurement]) -> tuple[float, str]:
 
 
 def _gap(measured: list[_ClipMeasurement]) -> tuple[float, str]:
-    """Gap to merge across: most clips have no longer one within their sound."""
+    """Return the gap to merge across, so that most clips have no longer gap within their sound."""
     gaps = np.array([one.max_gap_s for one in measured])
     usual = float(np.quantile(gaps, 0.75))
     return round(float(np.clip(usual, *GAP_S)), 2), f"gaps within three of four clips are at most {usual:.2g} s"
@@ -312,7 +312,7 @@ def _band(
             "band_hz": [one.bandwidth_hz for one in measured],
         }
     )
-    # A source is judged by its widest clip, and only if it recorded more than one label: a hum alone has no highs.
+    # A source counts by its widest clip, and only with several labels: a hum alone has no high frequencies.
     sources = table.groupby(["source", "rate_hz"]).agg(
         band_hz=("band_hz", lambda band: band.quantile(0.9)), labels=("label", "nunique"), clips=("label", "size")
     )

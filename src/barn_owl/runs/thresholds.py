@@ -15,7 +15,7 @@ from barn_owl.runs.run import Run, judge
 
 
 def with_thresholds(model: Model, answers: PredictionArrays, settings: ThresholdSettings) -> Model:
-    """Return the model with thresholds for a target, found on answers of its own that it was not trained on."""
+    """Return the model with thresholds for a target, from predictions of held-out clips."""
     return replace(
         model,
         thresholds=fit_thresholds(answers, settings.target, settings.value) if settings.target != "none" else {},
@@ -62,7 +62,7 @@ def set_thresholds(run: Run, settings: ThresholdSettings) -> Run:
 
 def set_decoding(path: str | Path, decoding: DecodingSettings) -> None:
     """Store decoding settings in a model file, or in the model and the plan of a run; `undo_decoding` restores the
-    previous ones.
+    previous settings.
 
     Parameters
     ----------

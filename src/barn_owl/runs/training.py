@@ -49,8 +49,7 @@ def train(
     folder : str | Path
         Folder of the run. It must be new or empty, unless `work.force` is set.
     plan : Plan | None
-        The plan. Default: one that is fitted to the clips (`suggest_plan`), or, with `resume`, that of the
-        run.
+        The plan. Default: a suggested plan (`suggest_plan`) or, with `resume`, the plan of the run.
     resume : bool
         Continue the training in `folder` from its last checkpoint. The result equals that of an uninterrupted
         training with the same plan and clips.
@@ -157,8 +156,7 @@ def _refitted(
 ) -> tuple[Model, Fitted]:
     """Fit the classifier once more, on the training and validation clips together: more recorders tell more.
 
-    A network continues from where it is. All that was found on the validation clips stays: it holds for what has not
-    trained on them.
+    A network continues training. Calibration and thresholds, found on the held-out validation clips, stay.
     """
     if not plan.training.refit or plan.kind.is_baseline:
         return model, fitted

@@ -18,17 +18,16 @@ class Work:
     force : bool
         Replace the files of a run that is there.
     cache : str | Path | None
-        A folder to keep computed frames in, so that the next training starts at once; None for a temporary
-        one, as the frames of a large data set do not fit into memory either way.
+        Folder to cache computed frames in, so that the next training starts at once. None: a temporary folder, since
+        the frames of a large data set do not fit into memory.
     reading : Callable[[int, int], None] | None
         Called with the clips read and their number.
     watch : Callable[[Progress], None] | None
         Called after each epoch.
     on_start : Callable[[str, int, int], None] | None
-        Called, where there are several trainings, with the name of the one that begins, its number from 1,
-        and how many there are.
+        Called, in several trainings, with the name of the next training, its number from 1, and the number of all.
     stage : Callable[[str], None] | None
-        Called with what a training does now that may take a while, alongside reading clips and the epochs.
+        Called with the present step of a training that may take a while, except reading clips and epochs.
 
     Examples
     --------
@@ -45,7 +44,7 @@ class Work:
     stage: Callable[[str], None] | None = None
 
     def begin(self, name: str, number: int, total: int) -> None:
-        """Say which of several trainings begins.
+        """Report the next of several trainings.
 
         Parameters
         ----------
@@ -60,7 +59,7 @@ class Work:
             self.on_start(name, number, total)
 
     def now(self, what: str) -> None:
-        """Say what is done now.
+        """Report the present step.
 
         Parameters
         ----------
