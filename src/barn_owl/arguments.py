@@ -1,6 +1,7 @@
 """Public names of a package, and checks of the arguments of its functions against their annotations.
 
-A package that checks types at run time, such as beartype, would do; its import takes as long as all of ours.
+A general checker of types at run time, such as beartype, would do; its import takes as long as importing all of
+barn_owl.
 """
 
 import functools
@@ -37,7 +38,7 @@ def attach(package: str, file: str) -> tuple[Callable[[str], Any], Callable[[], 
     def get(name: str) -> Any:
         found = load(name)
         if "." not in package or not isinstance(found, types.FunctionType) or hasattr(found, "checks_arguments"):
-            return found  # the names of the top level are those of the packages
+            return found  # top-level names come from packages
         made = checked(found)
         for place in (found.__module__, package):  # the same object in both, as pickling needs
             setattr(sys.modules[place], found.__name__, made)
@@ -65,10 +66,10 @@ def checked(function: Callable[..., Any]) -> Callable[..., Any]:
 
 
 def as_array(name: str, value: Any, *sizes: int | None, kind: str = "number", of: str = "") -> "np.ndarray":
-    """Return an argument as an array with one dimension for each of `sizes`; None stands for any size but 0.
+    """Return an argument as an array with a dimension for each of `sizes`; None allows any size but 0.
 
     of : arguments that the sizes are those of. Raises ValueError, with the name of the argument, for another shape,
-    other values or NaN.
+    values that are not numbers, or NaN.
     """
     import numpy as np
 
@@ -99,7 +100,7 @@ def _check(name: str, value: Any, hint: Any) -> None:
 
 
 def _fits(value: Any, hint: Any) -> bool:
-    """Return whether a value is of the type of an annotation; types that cannot be told are taken for right."""
+    """Return whether a value is of the type of an annotation; unsupported annotations accept any value."""
     origin, inner = get_origin(hint), get_args(hint)
     if origin in (Union, types.UnionType):
         return any(_fits(value, one) for one in inner)
@@ -122,7 +123,7 @@ def _is_of(value: Any, kind: type, inner: tuple[Any, ...]) -> bool:
 
 
 _WIDER: dict[str, Callable[[Any], bool]] = {
-    "int": lambda value: isinstance(value, Integral) and not isinstance(value, bool),  # those of NumPy, too
+    "int": lambda value: isinstance(value, Integral) and not isinstance(value, bool),  # numbers of NumPy, too
     "float": lambda value: isinstance(value, Real) and not isinstance(value, bool),
     "ndarray": lambda value: hasattr(value, "__array__") or isinstance(value, list),
     "Mapping": lambda value: hasattr(value, "keys") and not hasattr(value, "columns"),  # a row of a table, too

@@ -16,8 +16,8 @@ LN10_OVER_10 = np.float32(np.log(10) / 10)
 def aligned_empty(shape: int | tuple[int, ...], dtype: Any = np.float32) -> np.ndarray:
     """Return an array with undefined content that begins on a line of the cache.
 
-    NumPy's own begin 16 bytes off as a rule, so that every long load and store straddles two lines: sums and products
-    of two arrays take half as long again.
+    Arrays of NumPy usually begin 16 bytes off a cache line, so that every long load and store straddles two lines:
+    sums and products then take half as long again.
     """
     shape, dtype = (shape,) if isinstance(shape, int) else shape, np.dtype(dtype)
     size = math.prod(shape) * dtype.itemsize

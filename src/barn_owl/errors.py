@@ -9,8 +9,8 @@ BarnOwlError
 ├── EngineError   machines that cannot be reached, or do not fit
 └── OutputError   something that cannot be written, or would overwrite what is there
 
-Each says what is wrong, where, and what to do. The built-in parent is mixed in, so a plain
-``except ValueError`` or ``except OSError`` works too.
+Messages state the fault, its place and a remedy. The built-in parent is mixed in, so a plain ``except ValueError`` or
+``except OSError`` works too.
 """
 
 
@@ -38,7 +38,7 @@ class PlanError(BarnOwlError, ValueError):
 
 
 class ModelError(BarnOwlError, ValueError):
-    """A model file that is damaged, unknown or too new, or used on what it was not made for."""
+    """A model file that is damaged, unknown, too new, or used for a wrong purpose."""
 
 
 class TrainingError(BarnOwlError, RuntimeError):
@@ -50,4 +50,4 @@ class EngineError(BarnOwlError, RuntimeError):
 
 
 class OutputError(BarnOwlError, OSError):
-    """Something that cannot be written, or would overwrite what is there."""
+    """An output that cannot be written, or would overwrite a file."""

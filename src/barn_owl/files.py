@@ -26,13 +26,13 @@ CLOSED = "is a URL in a table; such URLs are opened only on request"
 LOCK = ".lock"
 """Name of the lock file in a folder that a process writes a run to."""
 FULL = 1 << 20
-"""Bytes that are free on a disk that is as good as full: writers in C do not say why they failed."""
+"""Free bytes of a disk that counts as full: writers in C do not report the reason of a failure."""
 NUMBERS = "/proc/self/ns/pid"
-"""What tells containers apart whose processes have numbers of their own."""
+"""Identifies the container, since process ids repeat across containers."""
 
 
 def not_a_file(path: str | Path) -> str:
-    """Say why a path is no regular file that can be read; blank where it is one.
+    """Return the reason why a path is no readable regular file; blank if it is.
 
     Pipes and devices are not: reading them would wait, or never end.
     """
@@ -60,9 +60,7 @@ def is_folder(path: str | Path) -> bool:
 
 
 def real_path(path: str | Path) -> Path:
-    """Return a path that is absolute and without links; one that cannot be, as with a loop of links, as far as it
-    goes.
-    """
+    """Return an absolute path without links, as far as it can be resolved."""
     return Path(os.path.realpath(path))
 
 
@@ -73,8 +71,8 @@ def checked_target(
 
     endings : those that the name may have; none for any. make_folders : make the folders that are missing.
 
-    Raises OutputError when it cannot be written: it is a folder, a pipe, a device or a link to nothing; it is there
-    and `force` is false; its folder cannot be; its ending is not one of `endings`, or needs a package that is not
+    Raises OutputError when it cannot be written: it is a folder, a pipe, a device or a broken link; it exists and
+    `force` is false; its folder cannot be created; its ending is not in `endings`, or needs a package that is not
     installed.
     """
     path = Path(path)
@@ -102,7 +100,7 @@ def _nearest_there(folder: Path) -> Path:
 
 
 def check_space(folder: str | Path, needed: float) -> None:
-    """Raise OutputError when what is to be written to a folder, `needed` bytes, is more than its disk has left."""
+    """Raise OutputError when a folder's disk has less than `needed` bytes left."""
     free = shutil.disk_usage(_nearest_there(Path(folder))).free
     if needed > free:
         raise OutputError(
@@ -139,10 +137,9 @@ def _check_ending(path: Path, endings: Sequence[str]) -> None:
 
 @contextmanager
 def whole_file(path: str | Path, *, force: bool = True) -> Iterator[Path]:
-    """Yield a path alongside `path` to write to; it takes the place of `path` when the block succeeds.
+    """Yield a temporary path in the same folder, which replaces `path` when the block succeeds.
 
-    Whatever stops the block, `path` is either as it was before or completely new, and nothing is
-    left lying alongside it. Missing parent folders are made.
+    After a failure, `path` is unchanged, and the temporary file is removed. Missing parent folders are created.
 
     Raises OutputError when `path` cannot be written (see `checked_target`), or the disk is full.
     """
@@ -155,7 +152,7 @@ def whole_file(path: str | Path, *, force: bool = True) -> Iterator[Path]:
         mode = beside.stat().st_mode
         beside.unlink()
         yield beside
-        beside.chmod(mode)  # some writers keep to themselves what they write
+        beside.chmod(mode)  # some writers create files that only their owner can read
         beside.replace(target)
     except OutputError:
         raise
@@ -165,14 +162,14 @@ def whole_file(path: str | Path, *, force: bool = True) -> Iterator[Path]:
             raise
         raise OutputError(f"{path} cannot be written: {reason}") from error
     finally:
-        with suppress(OSError):  # the folder itself may be what is wrong, which is reported already
+        with suppress(OSError):  # the folder itself may be the problem, which is reported already
             beside.unlink(missing_ok=True)
 
 
 def _own_mark() -> str:
-    """What this process is known by in the names of files that are not finished: machine and number.
+    """Return the mark of this process in names of unfinished files: machine and process id.
 
-    Containers may share a folder and the name of their machine; what numbers mean in one, they mean nowhere else.
+    Containers may share a folder and a host name, while their process ids are unrelated.
     """
     numbers = os.readlink(NUMBERS) if os.path.islink(NUMBERS) else ""  # noqa: PTH114, PTH115 - of the kernel
     machine = hashlib.sha256(f"{socket.gethostname()} {numbers}".encode()).hexdigest()[:6]
@@ -203,7 +200,7 @@ def _is_alive(process: int) -> bool:
 
 @contextmanager
 def temporary_folder() -> Iterator[Path]:
-    """Yield a folder that is gone after the block; those of processes that were killed go as well."""
+    """Yield a temporary folder, removed after the block; folders of killed processes are removed, too."""
     machine = _own_mark().partition("-")[0]
     for old in Path(tempfile.gettempdir()).glob(f"barn-owl-{machine}-*"):
         number = old.name.split("-")[3]
@@ -261,7 +258,7 @@ def claim_folder(path: str | Path, *, force: bool = False) -> Path:
 
 @contextmanager
 def claimed_folder(path: str | Path, *, force: bool = False) -> Iterator[Path]:
-    """Claim a folder as `claim_folder` does, and keep other processes from claiming it within the block.
+    """Claim a folder as `claim_folder` does, and exclude further processes within the block.
 
     A folder that was created here and is still empty after an error is removed.
 
@@ -281,9 +278,9 @@ def claimed_folder(path: str | Path, *, force: bool = False) -> Iterator[Path]:
 
 @contextmanager
 def exclusive_use(lock: Path, name: str) -> Iterator[None]:
-    """Hold the lock file `lock` within the block; the system frees it when the process dies.
+    """Acquire the lock file `lock` within the block; the system frees it when the process dies.
 
-    Raises OutputError, with `name`, when another process holds it.
+    Raises OutputError, with `name`, when it is locked by a different process.
     """
     from filelock import FileLock, Timeout  # few commands need it
 

@@ -1,8 +1,8 @@
 """Names of files and labels as text, and as a terminal can print them.
 
-A name of a file that is no UTF-8 is text everywhere in memory and in tables (`as_text`); only where a file is opened
-it becomes the name that the system knows (`from_text`). On another machine relative names are looked up in the folder
-that the command was given in (`relative_to`).
+A file name that is not UTF-8 is text in memory and in tables (`as_text`), and becomes the name of the system when the
+file is opened (`from_text`). Workers look up relative names in the folder in which the command was called
+(`relative_to`).
 """
 
 import os
@@ -37,7 +37,7 @@ def as_text(name: str) -> str:
     r"""Write a name as UTF-8: an invalid byte becomes ``\udc`` and its number, as in
     ``caf\udce9.wav``.
 
-    Python holds such a byte as half a surrogate pair (PEP 383), which no text file can.
+    Python represents such a byte as half a surrogate pair (PEP 383), which text files cannot contain.
 
     >>> as_text("caf\udce9.wav")
     'caf\\udce9.wav'
@@ -78,7 +78,7 @@ def is_closed_url(path: str) -> bool:
 
 
 def table_name(path: str) -> str:
-    """Return the name of a file as a table holds it: a URL for a path of `closed_url`, other paths as they are.
+    """Return the name of a file for a table: a URL for a path of `closed_url`, further paths unchanged.
 
     >>> table_name("./https://host/night.wav"), table_name("night.wav")
     ('https://host/night.wav', 'night.wav')
@@ -94,7 +94,7 @@ def label_fault(label: str) -> str:
     """
     if len(label) > MAX_LABEL:
         return f"label must have at most {MAX_LABEL} characters, got {len(label)}: {shortened(label)!r}"
-    # Python holds a byte that is no UTF-8 as a surrogate, which no file can.
+    # Python represents a byte that is not UTF-8 as a surrogate, which files cannot contain.
     if not label.isprintable() and any(unicodedata.category(c) in ("Cc", "Cs", "Zl", "Zp") for c in label):
         return f"label must not hold control characters or line breaks, got {shortened(label)!r}"
     return ""
@@ -110,7 +110,7 @@ def shortened(text: str, length: int = 60) -> str:
 
 
 def printable(text: str) -> str:
-    r"""Text as a terminal may show it: what would move its cursor or change its color is written out.
+    r"""Return text for a terminal, with control characters escaped.
 
     >>> printable("a\x1b[31mred\n")
     'a\\x1b[31mred\n'

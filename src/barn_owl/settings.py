@@ -11,9 +11,9 @@ from barn_owl.wording import nearest_to
 
 
 class Settings(BaseModel):
-    """Parent of all settings: frozen, no unknown keys, checked once when made.
+    """Base class of all settings: frozen, no unknown keys, validated when created.
 
-    Raises PlanError, with one line a fault: the key, what it must be, and the value it got.
+    Raises PlanError, with a line per fault: the key, its allowed values, and its value.
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
@@ -25,7 +25,7 @@ class Settings(BaseModel):
             raise PlanError("\n".join(_faults(type(self), error))) from None
 
     def __dir__(self) -> list[str]:
-        """Names of settings and of methods, without those of the parent class."""
+        """Names of settings and of methods, without names of the parent class."""
         return sorted({*type(self).model_fields, *(set(dir(type(self))) - set(dir(BaseModel))), "model_dump"})
 
     def model_copy(self, *, update: Mapping[str, Any] | None = None, deep: bool = False) -> Self:  # noqa: ARG002

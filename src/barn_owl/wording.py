@@ -5,7 +5,7 @@ from html import escape
 
 
 def nearest_to(unknown: str, known: Iterable[str], *, else_say: str = "there are ") -> str:
-    """Say which of `known` may be meant by a name that is not among them, or else list all.
+    """Return the names in `known` that resemble an unknown name, or else all of them, in words.
 
     >>> nearest_to("train", ["trees", "cnn"])
     'there are trees, cnn'
@@ -20,11 +20,11 @@ def nearest_to(unknown: str, known: Iterable[str], *, else_say: str = "there are
 
 
 def how_to_install(extra: str) -> str:
-    """Say how further packages are installed, from an index and from a clone of the repository."""
+    """Return how to install extras, from an index and from a clone of the repository."""
     return f'pip install "barn-owl-audio[{extra}]", or in a clone of it pip install -e ".[{extra}]"'
 
 
 def facts_in_html(facts: Mapping[str, str]) -> str:
-    """Facts as a table for a notebook, one row each."""
+    """Return facts as an HTML table for notebooks."""
     rows = "".join(f"<tr><th>{escape(name)}</th><td>{escape(fact)}</td></tr>" for name, fact in facts.items())
     return f"<table>{rows}</table>"

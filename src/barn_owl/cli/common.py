@@ -37,7 +37,7 @@ TABLES_WRITTEN = (".csv", ".txt", ".parquet", "")
 FIGURES = (".png", ".svg", ".pdf")
 PAGES = (".html", ".htm")
 PLAIN_WIDTH = 160
-"""Width of tables where there is no terminal to ask."""
+"""Width of tables without a terminal."""
 
 PATH = click.Path(path_type=Path)
 TABLE_URLS = "barn_owl.table_urls"
@@ -115,7 +115,7 @@ def engine_option(command: Callable[..., None]) -> Callable[..., None]:
 
 
 class _TerminalHandler(logging.Handler):
-    """Prints warnings of the library as those of commands, one line each."""
+    """Prints warnings of the library as single lines."""
 
     def __init__(self, console: Console) -> None:
         super().__init__()
@@ -161,7 +161,7 @@ class Terminal:
             self.errors.print(printable(with_remedies(text)), markup=False, soft_wrap=True, style="yellow")
 
     def skipped(self, reasons: Iterable[str]) -> None:
-        """Warn of what was skipped, and why."""
+        """Warn about skipped items, with reasons."""
         for reason in reasons:
             self.warn(f"skipped: {reason}")
 
@@ -177,13 +177,13 @@ class Terminal:
         self.results.print(shown)
 
     def result(self, **content: Any) -> None:
-        """Print the result as JSON if ``--json`` is given; see `_plain`."""
+        """Print the result as JSON with ``--json``; see `_plain`."""
         if self.as_json:
             click.echo(json.dumps(_plain(content), ensure_ascii=False, indent=2, allow_nan=False))
 
     @contextmanager
     def progress(self, doing: str, *, of_sound: bool = False) -> Iterator[Callable[[float, float], None]]:
-        """Yield a function to call with what is done and the total: a progress bar on a terminal, else plain lines.
+        """Yield a progress callback: a progress bar on a terminal, else plain lines.
 
         of_sound : the numbers are seconds of sound, so the speed relative to real time is shown, too.
         """
@@ -222,7 +222,8 @@ class Terminal:
 
 
 def _plain(value: Any) -> Any:
-    """A value as JSON can hold it: paths are text, tables lists of rows, and numbers that are not finite null."""
+    """Return a value as JSON can represent it: paths as text, tables as lists of rows, numbers that are not finite as
+    null."""
     import pandas as pd
 
     from barn_owl.evaluate.scores import plain_number
@@ -284,7 +285,7 @@ def table_urls() -> bool:
 
 
 def is_stdout(path: Path | None) -> bool:
-    """Return whether a path given as an option means standard output."""
+    """Return whether the path of an option is standard output."""
     return str(path) == "-"
 
 
@@ -367,7 +368,7 @@ def write_table(events: pd.DataFrame, out: Path, *, force: bool) -> None:
 
 @contextmanager
 def stopping() -> Iterator[threading.Event]:
-    """Set the event that is given on Ctrl-C and SIGTERM, so that all is finished; a second Ctrl-C ends at once."""
+    """Set the event on Ctrl-C and SIGTERM, so that work is finished; a second Ctrl-C ends at once."""
     stop = threading.Event()
 
     def end(number: int, _frame: Any) -> None:

@@ -141,7 +141,7 @@ def _around_events(
 def _cut_each(
     voice: common.Terminal, recordings: tuple[Path, ...], cut: Callable[[Path, int], pd.DataFrame]
 ) -> tuple[pd.DataFrame, list[str]]:
-    """Cut one recording after the other; report and skip those that cannot be cut."""
+    """Cut recordings in turn; report and skip failures."""
 
     import pandas as pd
 

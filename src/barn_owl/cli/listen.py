@@ -181,7 +181,7 @@ def _source(microphone: str | None, rate_hz: int | None, sample_type: str, chann
     if microphone == "-":
         if rate_hz is None:
             raise PlanError("raw samples have no rate: give --rate-hz")
-        # Without a buffer: a thread that waits in one cannot be left behind at the end.
+        # Unbuffered, since a thread that waits in a buffered read could not be left behind at the end.
         pipe = open(sys.stdin.fileno(), "rb", buffering=0, closefd=False)  # noqa: SIM115 - it is open already
         return RawPipe(pipe, rate_hz, sample_type=sample_type, channels=channels)
     if microphone is None or not microphone.startswith(SIMULATED):
@@ -195,7 +195,7 @@ def _source(microphone: str | None, rate_hz: int | None, sample_type: str, chann
 
 @contextmanager
 def _appended_table(path: Path | None, *, force: bool) -> Iterator[Callable[[LiveEvent], None] | None]:
-    """Yield a function that appends an event to a table: a new one, or that of an earlier call."""
+    """Yield a function that appends an event to a table, new or from an earlier call."""
     if path is None:
         yield None
         return
@@ -276,12 +276,12 @@ class Lines:
         self._voice = voice
 
     def add(self, event: LiveEvent) -> None:
-        """Print what was detected."""
+        """Print an event."""
         self._voice.say(_line(event))
         sys.stdout.flush()
 
     def warn(self, texts: list[str]) -> None:
-        """Say what happened to the sound, or to what was to be done."""
+        """Print a problem of the source or of a notification."""
         for text in texts:
             self._voice.warn(text)
 
@@ -309,15 +309,15 @@ class Screen(Lines):
         self._last = [*self._last, _line(event)][-SHOWN:]
 
     def warn(self, texts: list[str]) -> None:
-        """Show the last one below."""
+        """Show the last event below."""
         self._warned = texts[-1] if texts else self._warned
 
     def refresh(self) -> None:
-        """Draw what there is now."""
+        """Update the display."""
         self._live.update(self.drawn())
 
     def drawn(self) -> Group:
-        """What is on the screen."""
+        """Return the content of the display."""
         listener, bars = self._listener, Table.grid(padding=(0, 1))
         level = listener.level_db
         share = min(max(1 - level / QUIETEST_DB, 0.0), 1.0) if math.isfinite(level) else 0.0

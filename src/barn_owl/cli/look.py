@@ -121,7 +121,7 @@ def _look_at_clips(
         longest=("duration_s", "max"),
         rate=("rate_hz", _span),
         rms=("rms_db", "median"),
-        loudness=("loudness_lufs", "median"),  # of those that are long enough
+        loudness=("loudness_lufs", "median"),  # of files that are long enough
         silent=("silent_share", "mean"),
         clipped=("clipped", lambda counts: int((counts > 0).sum())),
         bandwidth=("bandwidth_hz", lambda values: int(np.median(values))),

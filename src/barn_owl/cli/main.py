@@ -90,9 +90,9 @@ METAVARS = {"s": "SECONDS", "hz": "HZ", "db": "DB", "kb": "KB"}
 MAX_MESSAGE = 4000
 """Characters of an error message."""
 MIN_ADDRESS_SPACE = 500_000 * 1024
-"""Bytes of address space that tagging with one worker needs; with less, linear algebra never ends its attempts."""
+"""Bytes of address space that tagging with a single worker needs; with less, linear algebra retries forever."""
 ROOMY_ADDRESS_SPACE = 4 << 30
-"""Bytes of address space below which linear algebra uses one thread."""
+"""Bytes of address space below which linear algebra uses a single thread."""
 COMMANDS = {name: text for section in SECTIONS.values() for name, text in section.items()}
 
 
@@ -127,7 +127,7 @@ class Sections(click.Group):
                 formatter.write_dl([(name.ljust(width), text) for name, text in commands.items()])
 
     def resolve_command(self, ctx: click.Context, args: list[str]) -> Any:
-        """Find the command; an unknown one gets a hint."""
+        """Find the command; suggest one for an unknown name."""
         try:
             return super().resolve_command(ctx, args)
         except click.UsageError:
@@ -205,7 +205,7 @@ def run(arguments: list[str] | None = None) -> int:
     except BrokenPipeError:  # whoever reads the output has seen enough
         _discard_output()
         return 1
-    except OSError as error:  # such as a full disk behind standard output
+    except OSError as error:  # such as a full disk
         _report(f"{error.filename or 'the output'}: {error.strerror or error}")
         _discard_output()
         return 1
@@ -218,7 +218,7 @@ def run(arguments: list[str] | None = None) -> int:
 
 
 def _out_of_processes(error: BaseException | None) -> bool:
-    """Whether an error comes from a limit of threads and processes, perhaps through others."""
+    """Return whether an error is due to a limit of threads and processes, also by its cause."""
     while error is not None:
         if isinstance(error, BlockingIOError) or "can't start new thread" in str(error):
             return True
@@ -234,12 +234,12 @@ def _report(text: str) -> None:
 
 
 def _prepare_streams() -> None:
-    """Make the standard streams usable: a closed one reads nothing and discards what is written."""
+    """Make the standard streams usable: a closed stream reads nothing and discards output."""
     for name, mode in (("stdin", "r"), ("stdout", "w"), ("stderr", "w")):
         stream = getattr(sys, name)
         if stream is None:
             setattr(sys, name, Path(os.devnull).open(mode))  # noqa: SIM115 - as long as the process
-        elif mode == "w" and isinstance(stream, io.TextIOWrapper):  # a name may hold bytes that are no text
+        elif mode == "w" and isinstance(stream, io.TextIOWrapper):  # file names may have bytes that are no text
             stream.reconfigure(errors="backslashreplace")
 
 

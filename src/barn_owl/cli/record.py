@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 FULL, FAINT_DB, SILENT_DB = 0.99, -50.0, -70.0
 MOST_SILENT = 3
-"""Silent takes in a row after which --keep-all gives up."""
+"""Consecutive silent takes after which --keep-all stops."""
 KEEPING = {"k": "keep", "r": "repeat", "q": "quit"}
 
 

@@ -1,4 +1,4 @@
-"""What to type on the command line, for facts and advice that the library states in its messages."""
+"""Commands and options for facts and advice in the messages of the library."""
 
 REMEDIES = {
     "or overwrite it": "--force",
@@ -37,7 +37,7 @@ REMEDIES = {
 
 
 def with_remedies(text: str) -> str:
-    """Add commands and options to a message of the library, after the words that ask for them.
+    """Add commands and options to a message of the library, after the words that need them.
 
     >>> with_remedies("a.csv already exists; choose another name, or overwrite it")
     'a.csv already exists; choose another name, or overwrite it (--force)'

@@ -155,7 +155,7 @@ def _serve(review: owl.show.Review, file: Path, port: int, events: Path) -> dict
         )
         stop.wait()
         server.stop()
-    # Others may have added to the same file meanwhile.
+    # Further reviewers may have added to the same file meanwhile.
     return owl.annotation.read_reviews(file) if is_file(file) else {}
 
 

@@ -98,7 +98,7 @@ def _same_files(truth: pd.DataFrame, events: pd.DataFrame) -> pd.DataFrame:
 
 
 def _lengths(voice: common.Terminal, truth: pd.DataFrame) -> dict[str, float]:
-    """Durations of the recordings; of an unavailable one, up to its last event."""
+    """Return durations of the recordings; of an unavailable recording, the end of its last event."""
     found, files = {}, [str(file) for file in truth["file"].unique()]
     for file, length_s in zip(files, each(_length_s, files, 2), strict=True):
         if length_s is None:

@@ -149,7 +149,7 @@ def _check_what_is_written(
     if cues is not None and len({Path(file).stem for file in files}) < len(files):
         raise OutputError("recordings of the same name cannot be copied to one folder; tag them one by one")
     targets = []
-    if traces is not None and store is None:  # with a store, what is there is used again
+    if traces is not None and store is None:  # existing results in the store are reused
         targets += list(trace_files_of(files, traces).values())
     if cues is not None:
         targets += [cues / f"{Path(file).stem}.wav" for file in files]
@@ -219,7 +219,7 @@ def _write_more(
 
 
 def _starts(files: list[str], begins: Path | None, zone: str, *, needed: bool) -> dict[str, datetime | None]:
-    """Start times of the recordings. Raises AudioError if one is `needed` and unknown."""
+    """Return start times of the recordings. Raises AudioError if a `needed` time is unknown."""
     from barn_owl.archive import starts_of_table
 
     if begins is not None:
@@ -262,7 +262,7 @@ def _report(
 
 
 def _tell_of_work(voice: common.Terminal, archive: owl.archive.Archive) -> None:
-    """Say how fast it went and what the time went to; on a cluster also by worker."""
+    """Print speed and time by stage; on a cluster also by worker."""
     work = archive.work
     hours = float(work["hours"].sum()) if len(work) else 0.0
     if hours < TOLD_HOURS and not on_cluster():
@@ -279,7 +279,7 @@ def _tell_of_work(voice: common.Terminal, archive: owl.archive.Archive) -> None:
 
 
 def _tell_of_runtime(voice: common.Terminal, archive: owl.archive.Archive, model: owl.Model) -> None:
-    """Say which device computed the network, and what share of the time it did."""
+    """Print the device of the network, and its share of the time."""
     device = getattr(model.classifier, "device", "")
     if not len(archive.work):
         return

@@ -148,7 +148,7 @@ class TrainRequest:
 
 @dataclass(frozen=True, kw_only=True)
 class Mode:
-    """A way to train: the options that select it, and what it does."""
+    """A mode of training: its options, and its function."""
 
     options: str
     applies: Callable[[TrainRequest], bool]
@@ -158,7 +158,7 @@ class Mode:
 
 
 def _mode(request: TrainRequest) -> Mode:
-    """Choose the way to train. Raises UsageError for options that exclude each other."""
+    """Return the selected mode. Raises UsageError for options that exclude each other."""
     chosen = [mode for mode in MODES if mode.applies(request)]
     if len(chosen) > 1:
         raise click.UsageError(f"{' and '.join(mode.options for mode in chosen)} exclude each other")
@@ -365,7 +365,7 @@ MODES = (
         resumes_itself=True,
     ),
 )  # fmt: skip
-"""Ways to train; `ONE` if none of them is selected."""
+"""Modes of training; `ONE` by default."""
 
 
 def _heading(name: str) -> str:
@@ -373,8 +373,8 @@ def _heading(name: str) -> str:
 
 
 class EpochReporter:
-    """Prints a line at every tenth of the epochs and at the last one; for classifiers without epochs, a line for
-    each candidate that is tried.
+    """Prints a line at every tenth of the epochs and at the last; for classifiers without epochs, a line per
+    candidate.
     """
 
     def __init__(self, voice: common.Terminal) -> None:

@@ -46,7 +46,7 @@ class LiveEvent:
 
     @classmethod
     def from_record(cls, record: Mapping[str, Any]) -> "LiveEvent":
-        """Create an event from `record`; KeyError, TypeError, ValueError or OverflowError for others.
+        """Create an event from `record`; KeyError, TypeError, ValueError or OverflowError for invalid fields.
 
         Parameters
         ----------

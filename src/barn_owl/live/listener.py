@@ -24,14 +24,15 @@ EVERY_S = 0.4
 KEPT_S = 60.0
 """Sound that is remembered for excerpts; of a longer event the last part is kept."""
 QUIET_S = 5.0
-"""Time without any sound after which one is reported."""
+"""Time without sound after which it is reported."""
 
 
 class Listener:
     """Detects events in a live source; iterate over `events()`.
 
-    The events are those that `barn_owl.tag_recording` finds in the same samples. Where samples are missing, sound
-    after is a recording of its own, and times continue with the lost seconds counted. Memory does not grow.
+    The events are the same as those of `barn_owl.tag_recording` for the same samples. Where samples are missing,
+    later sound is decoded like a new recording, and times continue with the lost seconds counted. Memory does not
+    grow.
 
     Parameters
     ----------
@@ -104,7 +105,7 @@ class Listener:
         return self._tagger.scores
 
     def warnings(self) -> list[str]:
-        """What happened to the sound since this was requested last, in words."""
+        """Return problems of the source since the last call, in words."""
         lines = list(self._warnings)
         self._warnings.clear()
         return lines
@@ -152,13 +153,13 @@ class Listener:
             yield self._finish()
 
     def _tell(self, text: str) -> None:
-        """Say something once, until sound comes again."""
+        """Report a problem once, until sound arrives again."""
         if text and text != self._last_warning:
             self._last_warning = text
             self._warnings.append(text)
 
     def _look(self) -> list[LiveEvent]:
-        """Look at what has come."""
+        """Handle arrived blocks."""
         samples = np.concatenate(self._waiting)
         self._waiting = []
         if silence_invalid(samples):
@@ -175,7 +176,7 @@ class Listener:
         found = self._look() if self._waiting else []
         try:
             rest = self._tagger.push(self._resampler.finish()) + self._tagger.finish()
-        except AudioError:  # a piece that is shorter than a frame holds no event
+        except AudioError:  # shorter than a frame, thus without events
             rest = []
         length_s = round(self._samples / self._source.rate_hz, 3)
         inside = [

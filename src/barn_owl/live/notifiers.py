@@ -28,7 +28,7 @@ CLOSING_S = 5.0
 
 
 class Notifier:
-    """Delivers events one after the other, in order, in a background thread.
+    """Delivers events in order in a background thread.
 
     Every event is counted as `sent`, `failed` or `dropped`. No error of `deliver` ends the thread.
 
@@ -113,7 +113,7 @@ class Notifier:
         return [self._warnings.get() for _ in range(self._warnings.qsize())]
 
     def close(self, wait_s: float = CLOSING_S) -> None:
-        """Deliver pending events within this many seconds, interrupt the delivery under way and drop the others.
+        """Deliver pending events within this many seconds, interrupt the current delivery and drop the rest.
 
         Parameters
         ----------

@@ -81,7 +81,7 @@ class UndeliveredEvents:
                 raise OutputError(f"{self._path} cannot be written: {error.strerror or error}") from error
 
     def close(self) -> None:
-        """Write pending removals, and let other processes use the file."""
+        """Write pending removals, and release the file."""
         with self._lock, self._use:
             if self._removed:
                 self._rewrite()

@@ -55,7 +55,7 @@ class Cluster:
     def connected(
         cls, where: str, *, file: Path | None, warn: Callable[[str], None] | None = None
     ) -> Iterator["Cluster"]:
-        """Connect to the scheduler at an address, or to the one that wrote `file`, and check its workers."""
+        """Connect to the scheduler at an address, or to the scheduler that wrote `file`, and check its workers."""
         try:
             distributed = importlib.import_module("distributed")
         except ImportError:
@@ -246,7 +246,7 @@ def _done(work: _Kept, bundle: Sequence[Any], folder: str) -> list[Any]:
 
 
 def _address(where: str, file: Path | None) -> str:
-    """Return the address of a scheduler, from the file that it wrote if there is one."""
+    """Return the address of a scheduler, possibly from the file that it wrote."""
     address = where
     if file is not None:
         if not is_file(file):
@@ -299,7 +299,7 @@ def _quiet(loggers: Iterable[str]) -> Iterator[None]:
 
 
 def versions() -> dict[str, str]:
-    """Versions of what results depend on, on this machine."""
+    """Return the versions of packages that results depend on, on this machine."""
     found = {"python": platform.python_version()}
     for name in SAME:
         try:
@@ -321,7 +321,7 @@ def _wait_for_workers(client: Any, where: str) -> None:
 
 
 def _check_workers(client: Any, where: str) -> None:
-    """Raise EngineError when a worker has other versions than this machine, and say which."""
+    """Raise EngineError, with the differences, when a worker has different versions than this machine."""
     try:
         theirs = client.run(versions)
     except Exception as error:  # any exception of unpacking there: the package is missing or too old

@@ -19,7 +19,7 @@ from barn_owl.network.loss import softmax
 HELD_OUT = 0.25
 """Share of the groups that chooses among candidates."""
 MIN_HELD_OUT = 8
-"""Rows below which no part is held out: the first candidate is used."""
+"""Number of rows below which none are held out: the first candidate is used."""
 
 
 class RowsClassifier(ClassifierMixin, BaseEstimator):  # type: ignore[misc]
@@ -31,7 +31,7 @@ class RowsClassifier(ClassifierMixin, BaseEstimator):  # type: ignore[misc]
     Parameters
     ----------
     classifier : str
-        ``majority``, ``nearest``, ``logistic``, ``kernel`` or ``trees``, or a registered one of the same kind.
+        ``majority``, ``nearest``, ``logistic``, ``kernel`` or ``trees``, or the name of a registered `RowsKind`.
     settings : Mapping[str, Any] | None
         Settings of the classifier, as in its section of a plan.
     random_state : int | np.random.RandomState | None

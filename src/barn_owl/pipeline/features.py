@@ -63,7 +63,7 @@ class _SoundTransformer(TransformerMixin, BaseEstimator):  # type: ignore[misc]
 
 
 class PooledFeatures(_SoundTransformer):
-    """Turn each sound into one row: statistics over the frames of a front end.
+    """Turn each sound into a row: statistics over the frames of a front end.
 
     ``transform`` takes sounds in one of these forms: a list of paths; a list of ``(path, start_s, end_s)``, with None
     for the start or end of the file; a clip table; a list of arrays of samples, ``(samples,)`` or ``(samples,
@@ -113,7 +113,7 @@ class PooledFeatures(_SoundTransformer):
         Returns
         -------
         np.ndarray
-            One row for each sound.
+            Rows, one per sound.
 
         Raises
         ------
@@ -144,7 +144,7 @@ class PooledFeatures(_SoundTransformer):
 class FrameFeatures(_SoundTransformer):
     """Turn each sound into the frames of a front end, for estimators that take sequences.
 
-    The forms of sounds are those of `PooledFeatures`.
+    See `PooledFeatures` for the forms of sounds.
 
     Parameters
     ----------
@@ -196,7 +196,7 @@ class FrameFeatures(_SoundTransformer):
 
 
 def _is_numeric(sounds: Any) -> bool:
-    """Whether sounds are a table of numbers, one sound a row, as scikit-learn's checks are for."""
+    """Return whether sounds are a table of numbers, with a sound per row, as in the checks of scikit-learn."""
     if isinstance(sounds, pd.DataFrame):
         return "file" not in sounds
     if isinstance(sounds, np.ndarray):

@@ -1,4 +1,4 @@
-"""The optional package that this one builds on."""
+"""The optional package that this package needs."""
 
 from barn_owl.wording import how_to_install
 

@@ -77,7 +77,7 @@ def _bars(axes: Axes, clips: pd.DataFrame, labels: list[str]) -> None:
 
 
 def _strip(axes: Axes, clips: pd.DataFrame, labels: list[str], column: str, unit: str) -> None:
-    """Every clip as a dot in the row of its label, a little apart so that they do not hide each other."""
+    """Draw every clip as a dot in the row of its label, with jitter against overlap."""
     place = clips["label"].map({label: row for row, label in enumerate(labels)}).to_numpy(dtype=float)
     apart = np.random.default_rng(0).uniform(-0.28, 0.28, len(clips))
     for severity, color in SEVERITY_COLORS.items():

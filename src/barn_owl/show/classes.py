@@ -37,7 +37,7 @@ def distributions_figure(
     labels : Sequence[str]
         Label of each clip.
     ranking : pd.DataFrame
-        As `rank_features` gives it; features that say the same are skipped.
+        Result of `rank_features`; redundant features are skipped.
     units : Sequence[str]
         Of each column, "1" for none.
     ax : Axes | None
@@ -96,7 +96,7 @@ def scatter_figure(
     title: str = "",
     ax: Axes | None = None,
 ) -> Figure:
-    """Draw two features of all clips against each other, colored and marked by label.
+    """Draw two features of all clips in a scatter plot, colored and marked by label.
 
     Parameters
     ----------
@@ -121,7 +121,7 @@ def scatter_figure(
     Raises
     ------
     TableError
-        If one of them is not among the columns.
+        If a feature is not among the columns.
 
     Examples
     --------

@@ -70,7 +70,7 @@ def write_comparison_page(compared: RunComparison, path: str | Path, *, force: b
 
 
 def _with_intervals(scores: pd.DataFrame, name: str) -> pd.Series:
-    """A score and its interval in one cell: three columns for each would be wider than a screen."""
+    """Return a score with its interval as text: three columns each would be wider than a screen."""
     ends = zip(scores[name], scores[f"{name}_low"], scores[f"{name}_high"], strict=True)
     texts = [f"{value:.2f}" + ("" if np.isnan(low) else f" ({low:.2f} to {high:.2f})") for value, low, high in ends]
     return pd.Series(texts, index=scores.index)

@@ -22,12 +22,12 @@ LOSS_AND_GAIN = LinearSegmentedColormap.from_list(
 def confusion_figure(evaluation: Evaluation, *, title: str = "", ax: Axes | None = None) -> Figure:
     """Draw the confusion matrix: true labels (rows), predicted labels (columns), shaded by share of the row.
 
-    Labels that are confused with each other are adjacent.
+    Frequently confused labels are adjacent.
 
     Parameters
     ----------
     evaluation : Evaluation
-        Evaluation with one label for each clip.
+        Evaluation with a single label per clip.
     title : str
         Title; default: the most frequent confusion.
     ax : Axes | None

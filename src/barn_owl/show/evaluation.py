@@ -51,7 +51,7 @@ def labels_figure(evaluation: Evaluation, *, ax: Axes | None = None) -> Figure:
 
 
 def thresholds_figure(evaluation: Evaluation, *, ax: Axes | None = None) -> Figure:
-    """Draw ROC, precision-recall and detection-error curves by label; of many labels those with the smallest area.
+    """Draw ROC, precision-recall and detection-error curves by label; of many labels, those with the smallest area.
 
     Parameters
     ----------
@@ -189,7 +189,7 @@ def comparison_figure(comparison: Comparison, *, ax: Axes | None = None) -> Figu
 
 
 def _surely_best(comparison: Comparison, best: str) -> bool:
-    """Whether the intervals of the differences to the first run keep apart; other pairs are not looked at."""
+    """Return whether the intervals of the differences to the first run are disjoint."""
     pairs, first = comparison.pairs, str(comparison.scores.index[0])
     if best == first:
         return bool((pairs["high"] < 0).all())

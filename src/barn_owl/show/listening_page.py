@@ -12,7 +12,7 @@ from barn_owl.show.report import BUDGET, best_scores, clip_line, clip_name
 
 UNSURE = "The model has no thresholds: each clip gets its best label, however unsure."
 SHOWN = 40
-"""Clips of one label on the page: the least sure, which are worth hearing."""
+"""Clips per label on the page: the least certain."""
 
 
 def write_listening_page(
@@ -24,15 +24,15 @@ def write_listening_page(
     budget: int = BUDGET,
     force: bool = False,
 ) -> None:
-    """Write a page with the clips of a table by predicted label, doubtful ones first.
+    """Write a page with the clips of a table by predicted label, least certain first.
 
     Parameters
     ----------
     model : Model | HasModel | str | Path
         Model, run, or the path of either; its front end draws the pictures.
     predictions : pd.DataFrame
-        What `barn_owl.predict` gave; ``predicted`` may be "(undecided)", or "(none)" for clips that are
-        refused, with why in the column ``reason``.
+        Result of `barn_owl.predict`; ``predicted`` may be "(undecided)", or "(none)" for rejected clips, with the
+        reason in the column ``reason``.
     path : str | Path
         The page.
     title : str

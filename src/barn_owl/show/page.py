@@ -29,7 +29,7 @@ PICTURE_HEIGHT = 96
 
 
 class Shelf:
-    """Sounds and pictures of clips for one page, each clip once, until `budget` bytes are used."""
+    """Sounds and pictures of clips for a page, each clip once, until `budget` bytes are used."""
 
     def __init__(self, front_end: FrontEnd, budget: int) -> None:
         bands = max(front_end.bands, 40)
@@ -113,7 +113,7 @@ def picture_of(frames: np.ndarray, *, widest: int = 480, kind: str = "PNG") -> b
 
 
 def data_address(kind: str, content: bytes) -> str:
-    """An address that holds its content itself."""
+    """Return a data URL."""
     return f"data:{kind};base64,{base64.b64encode(content).decode('ascii')}"
 
 
@@ -127,7 +127,7 @@ def drawing(figure: Figure) -> str:
 
 @lru_cache(maxsize=1)
 def _templates() -> jinja2.Environment:
-    # Whatever a template is given is escaped: file names and labels are other people's.
+    # All template values are escaped, since file names and labels come from strangers.
     made = jinja2.Environment(
         loader=jinja2.PackageLoader("barn_owl.show", "pages"), autoescape=True, undefined=jinja2.StrictUndefined,
         trim_blocks=True, lstrip_blocks=True,
@@ -149,7 +149,7 @@ def _breakable(name: str) -> Markup:
 
 
 def _two(value: Any) -> str:
-    """Numbers to two digits after the point, whole ones as they are, what is not known as a dash."""
+    """Return numbers with two decimals, integers unchanged, unknown values as a dash."""
     if value is None or (not isinstance(value, str) and pd.isna(value)):
         return "–"
     if isinstance(value, float | np.floating):

@@ -9,7 +9,7 @@ from barn_owl.features import FrontEnd
 from barn_owl.show.page import Shelf
 
 BUDGET = 20_000_000
-"""Bytes of sound and pictures in one output: a notebook keeps them in its file."""
+"""Bytes of sound and pictures per output, which a notebook stores in its file."""
 
 
 class Listening:
@@ -39,7 +39,7 @@ def listen(clips: TableOrPath, *, most: int = 12, front_end: FrontEnd | None = N
     Parameters
     ----------
     clips : pd.DataFrame
-        A clip table, or rows of one, such as the mistakes of an evaluation.
+        A clip table, or some of its rows, such as the mistakes of an evaluation.
     most : int
         Clips at most.
     front_end : FrontEnd | None

@@ -53,7 +53,7 @@ def write_report(
     figures: Mapping[str, Figure] | None = None,
     force: bool = False,
 ) -> None:
-    """Write the report of an evaluation: one self-contained HTML file with sounds.
+    """Write the report of an evaluation, a self-contained HTML file with sounds.
 
     Parameters
     ----------
@@ -66,7 +66,7 @@ def write_report(
     budget : int
         Bytes of sounds and pictures on it; mistakes come first. Clips whose file is gone are without sound.
     figures : Mapping[str, Figure] | None
-        Those of `report_figures`, where they are there already.
+        Figures of `report_figures`, if they were drawn already.
     force : bool
         Whether an existing file is overwritten.
 
@@ -125,7 +125,7 @@ def write_report(
 
 
 class _Clips:
-    """Clips as the page lists them; those that are not judged themselves get numbers behind the others."""
+    """Clips of the page; clips that were not evaluated are numbered after the rest."""
 
     def __init__(self, run: Run, evaluation: Evaluation, shelf: Shelf) -> None:
         self.run, self.evaluation, self.shelf = run, evaluation, shelf
@@ -134,11 +134,11 @@ class _Clips:
         self.with_likes = set(evaluation.mistakes.index[:WITH_LIKES])
 
     def line(self, number: Any, row: pd.Series) -> dict[str, Any]:
-        """What the script knows of a clip."""
+        """Return the facts about a clip for the script."""
         return clip_line(number, row, self.run.folder) | {"label": str(row["label"])}
 
     def mistake(self, number: int) -> dict[str, Any]:
-        """What the page shows of a wrong answer."""
+        """Return the facts about a mistake for the page."""
         row, run = self.evaluation.predictions.iloc[number], self.run
         shown = self.listed[number] | {
             "best": best_scores(row, self.evaluation.labels),
@@ -155,7 +155,7 @@ class _Clips:
     def _most_like(self, number: int, label: str, run: Run) -> list[dict[str, Any]]:
         try:
             nearest = run.nearest_training_clips(number, label, 1)
-        except ModelError:  # an older run, or an ensemble of folds: told in the documentation, the page does without
+        except ModelError:  # a run of an older version, or an ensemble of folds: documented, and left out
             return []
         return [
             {"label": label, "name": clip_name(row), "sound": self.shelf.sound(row)} for _, row in nearest.iterrows()
@@ -169,7 +169,7 @@ def clip_name(row: pd.Series) -> str:
 
 
 def clip_line(number: Any, row: pd.Series, folder: Path) -> dict[str, Any]:
-    """What the script of a page knows of a clip; its file is named as seen from `folder`."""
+    """Facts about a clip for the script of a page; its file is relative to `folder`."""
     return {
         "id": int(number),
         "name": clip_name(row),
@@ -234,7 +234,7 @@ def _confused(evaluation: Evaluation) -> list[str]:
 
 
 def calibration_words(evaluation: Evaluation, run: Run) -> str:
-    """Say what scores are worth and how many clips can be left to them."""
+    """Describe the calibration of scores, and the share of clips that can be automated."""
     words = (
         f"Scores are {evaluation.calibration_error:.2f} off on average (the model divides its logits by "
         f"{run.model.temperature:.2f}, fitted on the validation split). To have 95 % of the answers right, "
@@ -268,12 +268,12 @@ def _breakdowns(evaluation: Evaluation) -> list[dict[str, Any]]:
 def _learning(run: Run) -> list[str]:
     try:
         return run.learning.words
-    except BarnOwlError:  # an ensemble has no curves of its own
+    except BarnOwlError:  # an ensemble has no curves
         return []
 
 
 def report_figures(run: Run, evaluation: Evaluation) -> dict[str, Figure]:
-    """The figures of an evaluation, by name; one of the training only where the run has curves of its own."""
+    """Return the figures of an evaluation, by name; the training figure only for runs with curves."""
     figures = {
         "labels": labels_figure(evaluation),
         "thresholds": thresholds_figure(evaluation),

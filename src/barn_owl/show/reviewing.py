@@ -22,9 +22,9 @@ AROUND_S = 1.5
 LONGEST_S = 20.0
 """Maximum sound shown of an item, from its start."""
 NEAR_S, MOST_NEAR = 10.0, 12
-"""How far away other events are named, and how many."""
+"""Largest distance and number of nearby events that are listed."""
 BUDGET = 60_000_000
-"""Bytes of sound and pictures in one page: a browser still opens it at once."""
+"""Bytes of sound and pictures per page, which browsers open without delay."""
 WIDEST = 720
 SERVED = "img-src 'self' data:; media-src blob:; connect-src 'self'"
 ALONE = "img-src data:; media-src data:"
@@ -115,7 +115,7 @@ class Review:
         return [{"hz": hertz, "up": up} for hertz, up in places.items() if up > STRIP]
 
     def content(self) -> list[dict[str, Any]]:
-        """What a page says of each item."""
+        """Return the facts about each item for a page."""
         items = self.items.to_dict("records")
         starts, rows, keys = {}, {}, item_keys(self.items)
         events = self.items[self.items["kind"] != STRETCH].sort_values("start_s")
@@ -142,7 +142,8 @@ def _shown(item: Mapping[str, Any]) -> dict[str, Any]:
 
 
 def estimate_rows(estimate: Estimate) -> list[dict[str, Any]]:
-    """The table of an estimate as rows for a page, with None for what is not known; nothing if nothing counts yet."""
+    """Return the table of an estimate as rows for a page, with None for unknown values; empty without counted
+    answers."""
     if not estimate.table["reviewed"].sum() and not estimate.stretches:
         return []
     table = estimate.table.astype(object).where(estimate.table.notna(), None)
@@ -183,7 +184,7 @@ def write_review_page(
     download : str
         Name of the file to save.
     use : str
-        A sentence about what to do with it.
+        A sentence with the next step.
     budget : int
         Largest size of the sounds on the page, in bytes.
     force : bool
@@ -192,7 +193,7 @@ def write_review_page(
     Returns
     -------
     int
-        Of how many items the sound found room within `budget` bytes; the others can only be seen in the list.
+        Number of items with sound within `budget` bytes; the rest is only listed.
 
     Raises
     ------
@@ -227,7 +228,8 @@ def write_review_page(
 
 
 def _data(review: Review, answers: dict[str, ReviewAnswer]) -> dict[str, Any]:
-    # What a browser keeps is found again by the items, also when they are served once more at the same port.
+    # Answers in the browser are stored by item, so that they are found when the page is served again at the same
+    # port.
     keys = " ".join(item_keys(review.items))
     store = f"review {hashlib.sha256(keys.encode()).hexdigest()[:16]}"
     counts = {

@@ -69,7 +69,7 @@ def events_figure(scores: EventScores, *, ax: Axes | None = None) -> Figure:
     )
     milliseconds = 1000 * scores.matches["onset_error_s"].to_numpy(dtype=float)
     if len(milliseconds):
-        # Where all are off by the same, as in truth held against itself, there is no range of its own.
+        # Equal errors, as of truth against itself, have no range.
         widest = max(float(np.abs(milliseconds).max()), 20.0)
         errors.hist(milliseconds, bins=41, range=(-widest, widest), color=GAIN)
         heading(errors, f"Onsets: median error {np.median(np.abs(milliseconds)):.0f} ms", size=12)
@@ -115,7 +115,7 @@ def _excerpt(axes: Axes, row: Any) -> None:
 
 
 def _near_each_other(curve: pd.DataFrame) -> list[pd.DataFrame]:
-    """Rows of a curve, in order, whose names would be written over each other."""
+    """Return the rows of a curve whose names do not overlap, in order."""
     groups: list[list[int]] = []
     places = curve[["false_alarms_per_hour", "recall"]].to_numpy() / [
         max(curve["false_alarms_per_hour"].max(), 1e-9),

@@ -12,7 +12,7 @@ NAMES = {
     "multiply_adds": "multiply-adds a second", "flash_kb": "flash, kB", "ram_kb": "RAM, kB",
     "latency_ms": "latency, ms", "load": "share of time", "step": "step",
 }  # fmt: skip
-"""Columns of scores and costs, and what they are called."""
+"""Columns of scores and costs, with headings."""
 
 
 def write_search_page(found: SearchResult, path: str | Path, *, force: bool = False) -> None:

@@ -25,7 +25,7 @@ MAX_ANSWER = 65_536
 MAX_DIGITS = 9
 """Digits of a number in a request."""
 ROUNDS = 300
-"""Of the estimate alongside the items: it is made again after each answer, and two digits are shown."""
+"""Bootstrap rounds of the estimate, which is updated after each answer and shown with two digits."""
 SAFE = {
     "X-Content-Type-Options": "nosniff",
     "Referrer-Policy": "no-referrer",
@@ -93,18 +93,18 @@ class ReviewServer:
         self._server.shutdown()
 
     def origins(self) -> set[str]:
-        """What a browser may call this server."""
+        """Return the allowed values of the Host header."""
         return {f"{host}:{self._server.server_port}" for host in (HOST, "localhost")}
 
     def page(self) -> str:
-        """The page with all answers until now, also those that others gave to the same file."""
+        """Return the page with all answers so far, including answers of further servers of the same file."""
         with self._lock:
             if is_file(self._path):
                 self.answers = read_reviews(self._path)
             return review_page(self.review, self.answers, title=self._title, estimate=self.estimate())
 
     def estimate(self) -> list[dict[str, Any]]:
-        """What the answers say of all events."""
+        """Return the estimate from all answers."""
         given = [self.answers.get(key) for key in self._keys]
         return estimate_rows(estimate_from(self.review.items, given, rounds=ROUNDS))
 
@@ -129,20 +129,20 @@ class ReviewServer:
 
 
 class _Server(ThreadingHTTPServer):
-    """A thread for each connection; those that a browser ends early are no errors."""
+    """A server with a thread per connection; connections that a browser ends early are no errors."""
 
     daemon_threads = True
     request_queue_size = 512
 
     def handle_error(self, request: Any, client_address: Any) -> None:  # noqa: ARG002 - as the parent class
-        """Log what went wrong with a connection."""
+        """Log the failure of a connection."""
         error = sys.exception()
         if not isinstance(error, ConnectionError | TimeoutError):
             logger.warning("a request to the review page failed: %r", error)
 
 
 class _Handler(BaseHTTPRequestHandler):
-    """One request; `server_of` and `base` are set by the server that it belongs to."""
+    """Handler of a request; `server_of` and `base` are set by its server."""
 
     server_of: ClassVar[ReviewServer]
     base: ClassVar[str]
@@ -199,9 +199,9 @@ class _Handler(BaseHTTPRequestHandler):
                 self._answer(200, "application/json", json.dumps(reply, allow_nan=False).encode())
 
     def _place(self) -> str | None:
-        """What is requested, if whoever asks knows the address and is no page of another site."""
+        """Return the requested path, if the address is right and no foreign page asks."""
         own, origin = self.server_of.origins(), self.headers.get("Origin")
-        # The host is checked, since a name of another site may be made to lead here.
+        # The Host header is checked, since a foreign domain may resolve to this machine.
         unknown = self.headers.get("Host") not in own or (
             origin is not None and origin.removeprefix("http://") not in own
         )
@@ -212,7 +212,7 @@ class _Handler(BaseHTTPRequestHandler):
         return path[len(self.base) :]
 
     def _refuse(self, code: int, why: str) -> None:
-        # What was sent is not read, so that the connection cannot continue.
+        # The body was not read, so the connection must be closed.
         self.close_connection = True
         self._answer(code, "text/plain; charset=utf-8", why.encode("utf-8", "backslashreplace"))
 
@@ -228,9 +228,9 @@ class _Handler(BaseHTTPRequestHandler):
         self.wfile.write(body)
 
     def log_message(self, format: str, *args: Any) -> None:  # noqa: A002 - the name is that of the class above
-        """Say nothing."""
+        """Log nothing."""
 
 
 def _number(text: str) -> int | None:
-    """Return a number in a request; None for other texts."""
+    """Return a number in a request; None for invalid text."""
     return int(text) if text.isdecimal() and len(text) <= MAX_DIGITS else None

@@ -1,4 +1,4 @@
-"""Figures of sound: one clip, a gallery of classes, feature tracks, the filter bank, a long recording."""
+"""Figures of sound: a clip, a gallery of classes, feature tracks, the filter bank, a long recording."""
 
 from collections.abc import Callable
 from pathlib import Path
@@ -16,7 +16,7 @@ from barn_owl.features import FrontEnd
 from barn_owl.show.style import INK, LABEL_COLORS, draw_frames, draw_grid, heading, new_axes, new_figure
 
 COLUMNS = 1200
-"""Columns of an overview: about one a pixel."""
+"""Columns of an overview, about a pixel each."""
 SHOWN_DB = 70.0
 LONGEST_NAME = 26
 LEAST_SEEN_KHZ = 1.0
@@ -35,12 +35,12 @@ def mel_ticks(axes: Axes, front_end: FrontEnd, ticks_hz: tuple[int, ...] = TICKS
 
 
 def mel_places(front_end: FrontEnd, ticks_hz: tuple[int, ...] = TICKS_HZ) -> dict[int, float]:
-    """Say where round frequencies lie among the mel bands, in bands from the lowest; no two close together."""
+    """Return positions of round frequencies among the mel bands, in bands from the lowest, without crowding."""
     centers = front_end.centers_hz
     inside = [hertz for hertz in ticks_hz if centers[0] <= hertz <= centers[-1]]
     places: dict[int, float] = {}
     for hertz, place in zip(inside[::-1], np.interp(inside, centers, np.arange(len(centers)))[::-1], strict=True):
-        if not places or min(places.values()) - place >= len(centers) / MOST_TICKS:  # low ones lie close together
+        if not places or min(places.values()) - place >= len(centers) / MOST_TICKS:  # low frequencies are dense
             places[hertz] = float(place)
     return places
 
@@ -48,7 +48,7 @@ def mel_places(front_end: FrontEnd, ticks_hz: tuple[int, ...] = TICKS_HZ) -> dic
 def clip_figure(
     samples: np.ndarray, rate_hz: int, front_end: FrontEnd | None = None, *, title: str = "", ax: Axes | None = None
 ) -> Figure:
-    """Draw one clip: waveform, spectrogram, log-mel and cepstral coefficients on one time axis.
+    """Draw a clip: waveform, spectrogram, log-mel and cepstral coefficients on a common time axis.
 
     Parameters
     ----------
@@ -67,7 +67,7 @@ def clip_figure(
     Raises
     ------
     AudioError
-        If the clip is shorter than one frame.
+        If the clip is shorter than a frame.
 
     Examples
     --------
@@ -118,7 +118,7 @@ def _loudest(front_end: FrontEnd, frames: np.ndarray) -> str:
 def gallery_figure(
     clips: TableOrPath, front_end: FrontEnd | None = None, *, examples: int = 6, seed: int = 0, ax: Axes | None = None
 ) -> Figure:
-    """Draw log-mel spectrograms of some clips of each label on one scale; one row per label.
+    """Draw log-mel spectrograms of some clips of each label on a common scale, in a row per label.
 
     Parameters
     ----------
@@ -127,8 +127,7 @@ def gallery_figure(
     front_end : FrontEnd | None
         Front end of the pictures. Default: log-mel.
     examples : int
-        Clips a label, drawn by `seed`, across groups where there are groups. At most 12 labels are drawn,
-        those with the most clips.
+        Clips per label, drawn by `seed` across groups. At most 12 labels are drawn, the most frequent.
     seed : int
         Seed of all random choices.
     ax : Axes | None
@@ -155,7 +154,7 @@ def gallery_figure(
         raise TableError("no clip could be read for the gallery")
     low, high = np.quantile(np.concatenate(spectra), [0.05, 0.998])
     figure = new_figure(ax=ax)
-    # Each label has a scale of time of its own: a hit of 0.1 s would be a sliver alongside clips of 4 s.
+    # Each label has its time scale: a hit of 0.1 s would be a sliver beside clips of 4 s.
     grid = figure.subplots(len(labels), examples, squeeze=False, sharex="row", sharey=True)
     for line, label in zip(grid, labels, strict=True):
         for axes in line:
@@ -179,14 +178,14 @@ def gallery_figure(
 
 
 def _shortened(name: str) -> str:
-    """A name that fits above its picture: its beginning and its end, which is what tells takes apart."""
+    """Return a name that fits above its picture: beginning and end, which distinguish takes."""
     return name if len(name) <= LONGEST_NAME else f"{name[: LONGEST_NAME // 2]}…{name[-LONGEST_NAME // 2 + 1 :]}"
 
 
 def _examples(
     clips: pd.DataFrame, front_end: FrontEnd, count: int, rng: np.random.Generator
 ) -> list[tuple[str, np.ndarray]]:
-    """Draw clips of one label, round robin over groups, and compute their frames; skip unreadable ones."""
+    """Draw clips of a label, round robin over groups, and compute their frames; skip unreadable clips."""
     order = clips.iloc[rng.permutation(len(clips))]
     if "group" in order:
         order = order.iloc[np.argsort(order.groupby("group").cumcount().to_numpy(), kind="stable")]
@@ -208,14 +207,14 @@ def _examples(
 
 
 def tracks_figure(front_end: FrontEnd, frames: np.ndarray, *, title: str = "", ax: Axes | None = None) -> Figure:
-    """Draw features over time: a line for each feature of one column, a picture for those of many.
+    """Draw features over time: a line for a feature with a single column, a picture for several columns.
 
     Parameters
     ----------
     front_end : FrontEnd
         Front end of the frames.
     frames : np.ndarray
-        Shape ``(frames, width)``, as `front_end` gives them.
+        Shape ``(frames, width)``, from `front_end`.
     title : str
         Title of the figure.
     ax : Axes | None
@@ -234,7 +233,7 @@ def tracks_figure(front_end: FrontEnd, frames: np.ndarray, *, title: str = "", a
     for base, times, names, unit in front_end.layout:
         rows = frames[:, first : first + len(names)]
         first += len(names)
-        if base == "mfcc":  # the first coefficient would hide all others
+        if base == "mfcc":  # the first coefficient would hide the rest
             rows, unit = rows - rows.mean(axis=0), f"{unit} re its mean"
         parts.append((names, "" if unit == "1" else unit, rows, base + "′" * times))
     figure = new_figure(max(8.0, 1.1 * len(parts)), ax=ax)
@@ -316,7 +315,7 @@ def overview_figure(
     Raises
     ------
     AudioError
-        If it cannot be read or is shorter than one frame.
+        If the recording cannot be read or is shorter than a frame.
 
     Examples
     --------

@@ -49,7 +49,7 @@ class Picture(Figure):
 
     def take_names_literally(self) -> None:
         """Draw nothing as a formula but the powers on logarithmic axes."""
-        # Asking for ticks makes those that there are not yet; asking for their labels would place them as well.
+        # Requesting ticks creates them; requesting their labels would also place them.
         ticks = [
             (axis, tick)
             for one in self.axes
@@ -75,7 +75,7 @@ class Picture(Figure):
 
 
 def _drawable(text: str, font: FontProperties) -> str:
-    """Write out what a font has no sign for, and what is no character at all."""
+    """Escape characters that the font lacks or that are not printable."""
     known = get_font(findfont(font)).get_charmap()
     return "".join(
         character
@@ -88,7 +88,7 @@ def _drawable(text: str, font: FontProperties) -> str:
 def new_figure(height: float = SIZE_INCHES[1], *, ax: Axes | None = None) -> Figure:
     """Make an empty figure 1280 pixels wide, drawn without a screen, or a part of the figure of `ax` in its place.
 
-    Raises TypeError if `ax` is no Axes, or stands alone at a place of its own.
+    Raises TypeError if `ax` is no Axes, or not part of a grid of subplots.
     """
     if ax is not None:
         place = None if not isinstance(ax, Axes) else ax.get_subplotspec()
@@ -103,7 +103,7 @@ def new_figure(height: float = SIZE_INCHES[1], *, ax: Axes | None = None) -> Fig
 
 
 def new_axes(height: float = SIZE_INCHES[1], *, ax: Axes | None = None) -> tuple[Figure, Axes]:
-    """Make a figure with one pair of axes, or use `ax`. Raises TypeError if `ax` is no Axes."""
+    """Return a figure with a single pair of axes, or `ax` and its figure. Raises TypeError if `ax` is no Axes."""
     if ax is None:
         figure = new_figure(height)
         return figure, figure.add_subplot()
@@ -113,7 +113,7 @@ def new_axes(height: float = SIZE_INCHES[1], *, ax: Axes | None = None) -> tuple
 
 
 def heading(where: FigureBase | Axes, text: str, size: float = 14) -> None:
-    """Write above a figure or one of its axes what it shows."""
+    """Set the title of a figure or of its axes."""
     if isinstance(where, FigureBase):
         where.suptitle(text, x=0.01, ha="left", fontsize=size, color=INK)
     else:
@@ -139,8 +139,8 @@ def draw_frames(
     """Draw frames, ``(frames, columns)``, as a picture over time.
 
     limits : values of the darkest and the brightest color. top : where the last column ends on an axis from 0 up;
-    without it, a column is one high and centered on its number. small : there are more frames than pixels, so they
-    are smoothed; otherwise short sounds would be lost.
+    without it, a column is 1 high and centered on its number. small : frames are denser than pixels and smoothed, so
+    that short sounds stay visible.
     """
     height = (0, top) if top else (-0.5, frames.shape[1] - 0.5)
     return axes.imshow(
@@ -161,7 +161,7 @@ def lay_out(figure: Figure) -> Figure:
 
 
 def label_colors(labels: list[str]) -> dict[str, str]:
-    """Give each label its color, by its place in the list; they repeat after eight."""
+    """Return the color of each label, by its place in the list; colors repeat after eight."""
     return {label: LABEL_COLORS[place % len(LABEL_COLORS)] for place, label in enumerate(labels)}
 
 
@@ -181,7 +181,7 @@ def label_fills(labels: list[str]) -> dict[str, dict[str, Any]]:
 
 
 def _by_round(kinds: tuple[Any, ...], labels: list[str]) -> dict[str, Any]:
-    """The first kind for labels with a color of their own, the next for those that share it, and so on."""
+    """Solid for the first eight labels, then patterns for labels that share a color."""
     return {label: kinds[place // len(LABEL_COLORS) % len(kinds)] for place, label in enumerate(labels)}
 
 
@@ -191,7 +191,7 @@ def save_figure(figure: Figure, path: str | Path, *, force: bool = False) -> Non
     Parameters
     ----------
     figure : Figure
-        A figure of this package, or another one of Matplotlib.
+        A figure of this package, or any figure of Matplotlib.
     path : str | Path
         The file.
     force : bool

@@ -1,4 +1,4 @@
-"""The tagging figure: spectrogram, scores and events on one time axis."""
+"""The tagging figure: spectrogram, scores and events on a common time axis."""
 
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -65,17 +65,17 @@ def tagging_figure(
     events : pd.DataFrame | str | Path
         Event table or its path.
     truth : pd.DataFrame | str | Path | None
-        True events or the path of their table; drawn below the detected ones.
+        True events or the path of their table; drawn below the detected events.
     start_s : float
         Part to draw, in seconds. Default: up to an hour from the start.
     end_s : float | None
         Part to draw, in seconds. Default: up to an hour from the start.
     decoding : DecodingSettings | None
-        Whose thresholds are drawn, and scores averaged as it says, if not the model's.
+        Decoding settings, for thresholds and smoothing of the drawn scores. Default: those of the model.
     scores : bool
-        Whether they are drawn at all; where one reaches ``threshold`` without an event, a mark says why.
+        Whether scores are drawn; where a score reaches ``threshold`` without an event, a mark shows the reason.
     trace : ScoreTrace | None
-        The scores of the recording, if they are available; else those of the stretch are made.
+        Scores of the recording, if available; else the stretch is scored.
     ax : Axes | None
         Axes to draw in. A figure of several panels takes their place in the grid of subplots. Default: a new
         figure.
@@ -135,7 +135,7 @@ def _draw_scores(
     step = max(1, len(activity) // COLUMNS)
     activity, scores = (_thinned(values, step) for values in (activity, label_scores(activity, kept.label_logits)))
     times = start_s + kept.first_s + np.arange(len(scores)) * kept.step_s * step
-    if model.classifies_segments:  # what the thresholds are held against
+    if model.classifies_segments:  # the scores that thresholds are compared with
         axes.fill_between(times, activity[:, 0], color=INK, alpha=0.12, linewidth=0, label="any label")
     for label, line in label_lines(list(colors)).items():
         axes.plot(times, scores[:, model.labels.index(label)], **line, linewidth=1.3, label=label)
@@ -170,7 +170,7 @@ def _thinned(values: np.ndarray, step: int) -> np.ndarray:
 def rehearsal_figure(run: Run, *, ax: Axes | None = None) -> Figure:
     """Draw the first 90 s of the rehearsal of a run: spectrogram, events and truth.
 
-    No scores: those of the model as it was then are not kept.
+    Scores are not drawn, since they are not kept.
 
     Parameters
     ----------
@@ -217,7 +217,7 @@ def _within(table: pd.DataFrame, start_s: float, end_s: float) -> pd.DataFrame:
 def _draw_bars(
     axes: Axes, labels: list[str], colors: dict[str, str], events: pd.DataFrame, truth: pd.DataFrame | None
 ) -> None:
-    """Draw a line for each label: events above, truth below and paler; unknown sounds on a line of their own."""
+    """Draw a line for each label: events above, truth below and paler; unknown sounds on a separate line."""
     place = {label: row for row, label in enumerate(labels)}
     height = 0.34 if truth is not None else 0.6
     offset = -height / 2 if truth is not None else 0.0
@@ -229,7 +229,7 @@ def _draw_bars(
             event.start_s,
             color=colors[event.label],
             edgecolor=colors[event.label],
-            linewidth=1,  # so that one narrower than a pixel is seen
+            linewidth=1,  # so that events narrower than a pixel are visible
         )
     names = list(labels)
     if truth is not None:

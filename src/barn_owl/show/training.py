@@ -116,7 +116,7 @@ def subsets_figure(table: pd.DataFrame, *, ax: Axes | None = None) -> Figure:
 
 
 def classifiers_figure(ranking: pd.DataFrame, *, ax: Axes | None = None) -> Figure:
-    """Draw classifiers by balanced accuracy on validation (which ranks them) and test, with what each costs.
+    """Draw classifiers by balanced accuracy on validation (which ranks them) and test, with their cost.
 
     Parameters
     ----------

@@ -21,7 +21,7 @@ class SoundSettings(Settings):
     """
 
     renew: float = Field(default=0.03, ge=0, le=1)
-    """Share of the training clips that are augmented again in each epoch; others keep their last change."""
+    """Share of the training clips that are augmented again in each epoch; the rest keeps its last augmentation."""
     background: float = Field(default=0.0, ge=0, le=1)
     """Probability of mixing in a background clip."""
     noise: float = Field(default=0.0, ge=0, le=1)
@@ -92,7 +92,7 @@ class SoundSettings(Settings):
 
 @dataclass(frozen=True)
 class _Draw:
-    """What a change is drawn with: the sample rate of the sound, the settings, chance, and other clips."""
+    """Inputs of an augmentation: sample rate, settings, random generator, and background clips."""
 
     rate_hz: int
     settings: SoundSettings
@@ -190,8 +190,8 @@ def change_sound(
     rng : Generator
         Source of random choices.
     background : Callable[[], np.ndarray] | None
-        Gives the samples of another clip to mix in; None leaves that out. The peak is kept within full scale.
-        The same generator gives the same change.
+        Returns the samples of a background clip to mix in; None without mixing. The peak is kept within full scale.
+        The same generator yields the same augmentation.
 
     Examples
     --------

@@ -1,7 +1,7 @@
 """Changes to clips that keep their label: speed, pitch, noise, rooms, filters.
 
-Each takes mono samples, float32, shape ``(samples,)``, and gives the same; randomness comes from the
-generator that is passed in.
+Each takes mono samples, float32, shape ``(samples,)``, and returns the same shape; random numbers come from the
+generator argument.
 """
 
 from typing import Literal
@@ -25,7 +25,7 @@ TELEPHONE_HZ = 8_000
 
 
 def noise(color: str, samples: int, rng: np.random.Generator) -> np.ndarray:
-    """Noise of one color with a root mean square of 1; below a thousandth of the rate it stays flat."""
+    """Return colored noise with a root mean square of 1, flat below a thousandth of the rate."""
     length = scipy.fft.next_fast_len(samples, real=True)
     spectrum = scipy.fft.rfft(rng.standard_normal(length, dtype=np.float32))
     shape = np.maximum(np.arange(len(spectrum)), max(1, len(spectrum) // 1000)) ** (COLORS[color] / 2)
@@ -58,7 +58,7 @@ def change_speed(samples: np.ndarray, factor: float) -> np.ndarray:
 
 
 def stretch(samples: np.ndarray, rate_hz: int, factor: float) -> np.ndarray:
-    """Make the sound `factor` times as long at the same pitch, by a phase vocoder with locked phases.
+    """Stretch the sound by `factor` at the same pitch, by a phase vocoder with locked phases.
 
     Sources: Flanagan and Golden, Bell Syst. Tech. J. 45, 1966; peaks lead their neighbors as in Laroche and
     Dolson, IEEE Trans. Speech Audio Process. 7(3), 1999.
@@ -68,7 +68,7 @@ def stretch(samples: np.ndarray, rate_hz: int, factor: float) -> np.ndarray:
     out_hop = size // STRETCH_OVERLAP
     in_hop = out_hop / factor
     if len(samples) < size:
-        return resample(samples, round(100_000 / factor), 100_000)  # too short to have a pitch of its own
+        return resample(samples, round(100_000 / factor), 100_000)  # too short for a pitch
     window = np.sin(np.pi * np.arange(size) / size).astype(np.float32) ** 2
     padded = np.pad(samples, size)
     starts = np.round(np.arange(0, len(padded) - size - out_hop, in_hop)).astype(int)
@@ -89,7 +89,8 @@ def stretch(samples: np.ndarray, rate_hz: int, factor: float) -> np.ndarray:
 
 
 def _locked(spectra: np.ndarray, later: np.ndarray) -> np.ndarray:
-    """Spectra of the output frames: peaks turn on by what a hop turns them, the bins around keep their angle to them.
+    """Return spectra of the output frames: phases of peaks advance by their frequency, adjacent bins keep their phase
+    relative to the peak.
 
     spectra : of the input frames; later : of the frames one output hop after each; ``(frames, bins)``.
     """
@@ -100,7 +101,7 @@ def _locked(spectra: np.ndarray, later: np.ndarray) -> np.ndarray:
     audible = length > SILENT
     length[~audible] = 1
     step /= length
-    step[~audible] = 1  # after silence a sound begins with its own phase
+    step[~audible] = 1  # after silence, a sound begins with its original phase
     turn = np.ones_like(spectra)
     frames, peaks = np.nonzero(is_peak)
     bounds = np.searchsorted(frames, np.arange(len(spectra) + 1))
@@ -187,7 +188,7 @@ def overdrive(samples: np.ndarray, by_db: float) -> np.ndarray:
 
 
 def telephone(samples: np.ndarray, rate_hz: int) -> np.ndarray:
-    """What a telephone leaves: 8 kHz, and 8 bits by the mu-law of ITU-T G.711 (continuous form)."""
+    """Simulate a telephone: 8 kHz, and 8 bits by the mu-law of ITU-T G.711 (continuous form)."""
     if rate_hz <= TELEPHONE_HZ:
         return samples
     narrow = resample(samples, rate_hz, TELEPHONE_HZ)

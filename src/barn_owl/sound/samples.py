@@ -31,5 +31,5 @@ class SampleFile:
             return np.frombuffer(self._file.read(4 * count), dtype=np.float32)
 
     def close(self) -> None:
-        """Give the disk space back."""
+        """Free the disk space."""
         self._file.close()

@@ -42,7 +42,7 @@ def _frequency(rng: np.random.Generator, rate_hz: int, low: float = 80.0, share:
 
 
 def _envelope(rng: np.random.Generator, length: int) -> np.ndarray:
-    """Rise and fall: struck, swelling, held or in pieces."""
+    """Return an envelope: struck, swelling, steady or in pieces."""
     rise = max(2, round(length * rng.choice([0.005, 0.05, 0.3]) * rng.uniform(0.5, 1.5)))
     shape = np.minimum(1.0, np.arange(length) / rise)
     kind = rng.random()
@@ -142,7 +142,7 @@ def _rough(rng: np.random.Generator, t: np.ndarray, rate_hz: int) -> np.ndarray:
 
 
 def _crackle(rng: np.random.Generator, t: np.ndarray, rate_hz: int) -> np.ndarray:
-    """Clicks at odd times, through one resonance."""
+    """Return clicks at irregular times, through a resonance."""
     clicks = rng.standard_normal(len(t)) * (rng.random(len(t)) < rng.uniform(5, 150) / rate_hz)
     clicks[int(rng.integers(len(t)))] += 1
     b, a = scipy.signal.iirpeak(_frequency(rng, rate_hz, 200, 0.4), rng.uniform(1, 8), fs=rate_hz)
@@ -150,7 +150,7 @@ def _crackle(rng: np.random.Generator, t: np.ndarray, rate_hz: int) -> np.ndarra
 
 
 def unknown_sound(rng: np.random.Generator, rate_hz: int) -> np.ndarray:
-    """Synthesize a sound by other recipes than `synthetic_sound`, to test the rejection of unknown sounds.
+    """Synthesize a sound by different recipes than `synthetic_sound`, to test the rejection of unknown sounds.
 
     Frequency modulation, noise through combs, chopped noise, and clusters of short chirps; 0.1 to 2 s, float32
     ``(samples,)``, peak 1.
@@ -165,7 +165,7 @@ def unknown_sound(rng: np.random.Generator, rate_hz: int) -> np.ndarray:
     seconds = float(np.exp(rng.uniform(np.log(0.1), np.log(2.0))))
     t = np.arange(max(round(seconds * rate_hz), 64)) / rate_hz
     kind = int(rng.integers(4))
-    if kind == 0:  # one tone that shakes another: bells, brass and beasts
+    if kind == 0:  # frequency modulation: bells, brass and animals
         carrier, ratio = _frequency(rng, rate_hz, 100, 0.15), rng.choice([0.5, 1.0, 1.41, 2.0, 3.5])
         depth = rng.uniform(0.5, 8) * np.exp(-t / rng.uniform(0.05, 1.5))
         sound = np.sin(2 * np.pi * carrier * t + depth * np.sin(2 * np.pi * carrier * ratio * t))

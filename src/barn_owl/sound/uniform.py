@@ -53,7 +53,7 @@ def read_uniform(excerpt: Excerpt, rate_hz: int, settings: UniformSettings) -> n
     Raises
     ------
     AudioError
-        If it cannot be read, is shorter than allowed or holds nothing but zeros.
+        If the excerpt cannot be read, is too short or digital silence.
     """
     samples, _ = read_audio(
         excerpt.file, rate_hz=rate_hz, start_s=excerpt.start_s, end_s=excerpt.end_s, channel=settings.channel

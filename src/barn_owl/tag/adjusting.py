@@ -32,27 +32,27 @@ GRID: dict[str, tuple[Any, ...]] = {
     "retrigger_threshold": (0.1, 0.2, 0.3, 0.5, 0.7, 1.0),
     "max_overlap": (0.5, 1.0, 0.2),
 }
-"""Values that are tried, one key after the other, until none gets better."""
+"""Values that are tried, key by key, until none improves the score."""
 BEGINNINGS: tuple[dict[str, float], ...] = ({}, {"retrigger_threshold": 1.0, "max_gap_s": 0.4})
-"""What the search begins with, alongside the model's own settings: sounds of several onsets, such as knocks, are one
-event."""
+"""Settings that the search begins with, besides the model's: sounds with several onsets, such as knocks, as single
+events."""
 SHORT_SHARE = 0.5
 """Minimum duration as a share of the 10 % quantile of true durations."""
 ONSETS = GRID["threshold"]
 TURNS = 3
 FEWEST_EVENTS = 8
-"""Minimum number of true events for a label to get an onset threshold of its own."""
+"""Minimum number of true events for a label to get its onset threshold."""
 AS_GOOD = 0.003
 """F1 that counts for nothing: a setting is changed for more only."""
 CAUTION = 1.0
-"""Standard errors of F1 that the model's own values may cost: of what is as good within chance, the least changed is
-taken (the rule of one standard error: Breiman et al., Classification and Regression Trees, 1984). Recordings with a
-truth table often hold sounds like those that were trained on, so what suits these suits others less."""
+"""Standard errors of F1 that the model's values may cost: among settings that are equal within chance, the least
+changed is chosen (the one-standard-error rule: Breiman et al., Classification and Regression Trees, 1984). Recordings
+with a truth table often have sounds like the training clips, so their best settings suit further recordings less."""
 SHIFT_COLLAR_S = 0.3
-"""How far off an event may be so that it tells how early or late events are found."""
+"""Largest error of an event that counts for the onset and offset shift."""
 RATES = ("f1", "precision", "recall", "false_alarms_per_hour")
 PARTS = 4
-"""Parts of one recording; each is judged with settings chosen on the others."""
+"""Parts of a single recording; each is scored with settings chosen on the rest."""
 HOUR_S = 3600.0
 
 
@@ -63,16 +63,16 @@ class Adjusted:
     Attributes
     ----------
     decoding : DecodingSettings
-        The settings, from all recordings; those of before where no others are surely better.
+        The settings, from all recordings; the model's settings unless a change is significantly better.
     scores : EventScores
         With them, on the same recordings.
     cross_validated : pd.DataFrame
-        F1, precision, recall and false alarms per hour of settings that were chosen without a recording (or a
-        part of the only one) on that one, one row each.
+        F1, precision, recall and false alarms per hour on each recording (or part of a single recording) with
+        settings chosen without it.
     before : pd.DataFrame
         The same with the settings of before.
     kept : bool
-        Whether those stay.
+        Whether the model's settings stay.
     curve : pd.DataFrame
         Detections against false alarms per hour as the onset threshold moves.
     reached : bool
@@ -119,9 +119,9 @@ def adjust(
     recordings : Sequence[str | Path] | None
         By default, the files that the table names.
     goal : Goal
-        The best event F1 (of what is as good within chance, the least changed), or the best recall
-        with at most `false_alarms_per_hour`. Settings are chosen again without each recording and judged on
-        it; a single recording is cut into four parts for that.
+        The best event F1 (with the least change, within chance), or the best recall with at most
+        `false_alarms_per_hour`. Settings are chosen again without each recording and scored on it; a single recording
+        is cut into four parts for that.
     false_alarms_per_hour : float | None
         Largest number of false alarms per hour, for the goal ``recall``.
     collar_s : float
@@ -132,8 +132,8 @@ def adjust(
     Raises
     ------
     TableError
-        If the truth table has no events of the model's labels, is of other recordings, or has times beyond
-        their end.
+        If the truth table has no events of the model's labels, is of different recordings, or has times beyond their
+        end.
 
     Examples
     --------
@@ -242,7 +242,7 @@ class _Task:
         self._shortest_s = SHORT_SHARE * float(np.quantile(lengths or [0.0], 0.1))
 
     def parts(self) -> list[tuple[str, _Part]]:
-        """Units of the cross-validation: recordings, or parts of the only one."""
+        """Units of the cross-validation: recordings, or parts of a single recording."""
         if len(self.traces) > 1:
             return [(Path(t.file).name, (n, 0.0, t.duration_s)) for n, t in enumerate(self.traces)]
         edges = np.linspace(0, self.traces[0].duration_s, PARTS + 1)
@@ -254,7 +254,7 @@ class _Task:
         truth, events, seconds = [], [], {}
         for number, first, last in parts:
             file = self.traces[number].file
-            key = f"{file} {first:g}"  # parts of one recording count as recordings
+            key = f"{file} {first:g}"  # parts of a recording count as recordings
             own = self.truth[(self.truth["file"] == file) & self.truth["start_s"].between(first, last, "left")]
             found = tag_trace(self.model, self.traces[number], decoding=settings)
             truth.append(own.assign(file=key))
@@ -274,7 +274,7 @@ class _Task:
         return decide(self.model, self.traces[number], settings)
 
     def rates(self, settings: DecodingSettings, parts: Sequence[_Part]) -> tuple[float, float, float, float]:
-        """F1, precision, recall and false alarms per hour of settings on some parts: those of `judge`."""
+        """Return F1, precision, recall and false alarms per hour of settings on some parts."""
         key = settings.model_dump_json()
         if key not in self._counts:
             self._counts[key] = {part: self._count(settings, part) for _, part in self.parts()}
@@ -283,15 +283,15 @@ class _Task:
         return 2 * right / max(true + found, 1), right / max(found, 1), right / max(true, 1), (found - right) / hours
 
     def is_surely_better(self, chosen: Sequence[DecodingSettings]) -> bool:
-        """Whether settings, cross-validated over the parts, have a better F1 than the model's own, by more
-        than chance: others hold in other recordings only if they win more than a standard error."""
+        """Return whether settings, cross-validated over the parts, have an F1 above the model's by more than a
+        standard error; smaller gains do not carry over to further recordings."""
         own = [self.model.decoding] * len(chosen)
         true = sum(self._true_events([part for _, part in self.parts()]).values())
         before, now = (self._left_out(settings) for settings in (own, chosen))
         return now > before + CAUTION * standard_error(before, true)
 
     def _left_out(self, chosen: Sequence[DecodingSettings]) -> float:
-        """F1 over all parts, each with settings of its own."""
+        """Return F1 over all parts, each with its settings."""
         for settings, (_, part) in zip(chosen, self.parts(), strict=True):
             self.rates(settings, [part])
         counts = [
@@ -309,7 +309,7 @@ class _Task:
         return recall if alarms <= self.most else self.most - alarms
 
     def _count(self, settings: DecodingSettings, part: _Part) -> tuple[int, int, int]:
-        """True events of a part, those found, and those that are right."""
+        """Return true events, reported events and hits of a part."""
         number, first, last = part
         found, true = (_between(times, first, last) for times in (self._events(number, settings), self._true[number]))
         nothing = np.empty((0, 2))
@@ -329,7 +329,7 @@ class _Task:
         return self._least_changed(settings, parts) if self.goal == "f1" else settings
 
     def _least_changed(self, settings: DecodingSettings, parts: Sequence[_Part]) -> DecodingSettings:
-        """Go back to the model's own values, that which costs least first, as long as it costs less than chance."""
+        """Return to the model's values, the cheapest first, as long as the loss is within chance."""
         own, reached = self.model.decoding.model_dump(), self.worth(settings, parts)
         least = reached - CAUTION * standard_error(reached, sum(self._true_events(parts).values()))
         while True:
@@ -342,8 +342,7 @@ class _Task:
             settings = tried
 
     def _climbed(self, settings: DecodingSettings, parts: Sequence[_Part]) -> tuple[DecodingSettings, float]:
-        """Try values key by key, turn by turn, and where events begin and end; the settings and what they are
-        worth."""
+        """Search values key by key, in rounds, then the shifts; return the settings and their score."""
         settings = self._shifted(settings, parts)
         highest = self.worth(settings, parts)
         for turn in range(TURNS):
@@ -353,7 +352,7 @@ class _Task:
                     if key == "min_duration_s" and value > self._shortest_s:
                         continue  # it would drop true events
                     if key == "min_confidence" and self.goal == "f1" and value > self.model.decoding.min_confidence:
-                        continue  # sounds unlike those of the truth table are classified with less confidence
+                        continue  # sounds unlike the truth table are classified with less confidence
                     tried = self._with(settings, **{key: value})
                     if tried is not None and (reached := self.worth(tried, parts)) > highest + AS_GOOD:
                         settings, highest = tried, reached
@@ -399,7 +398,7 @@ class _Task:
             if count < FEWEST_EVENTS:
                 continue
             best, share = settings, count / sum(counts.values())
-            # One label must gain more than chance before it differs from the others, and twice that to be let off.
+            # A label must gain more than chance to get its threshold, and twice that to have none.
             chance = standard_error(highest, count) * share
             for on in ONSETS:
                 tried = self._with(settings, labels={**settings.model_dump()["labels"], label: {"threshold": on}})
@@ -449,7 +448,7 @@ def standard_error(rate: float, count: int) -> float:
 
 
 def count_pairs(true: np.ndarray, found: np.ndarray, collar_s: float) -> int:
-    """Count the most pairs of onsets at most `collar_s` apart, one to one; both in order of time.
+    """Count the pairs in a maximum matching of onsets at most `collar_s` apart; both in order of time.
 
     Taking the earliest pair first is best on a line where all may be as far apart.
     """

@@ -21,15 +21,15 @@ LOW_RATE_HZ, SILENT_DB, BEYOND_DB = 4000, -90.0, 12.0
 OPPOSITE, DEAD = 0.01, 1e-4
 """Share of the mean power that is left where channels cancel, and under which a channel is dead."""
 LONG_S, MANY_A_MINUTE = 120.0, 60.0
-"""No event in two minutes is suspicious; so is more than one per second."""
+"""Two minutes without an event, or more than an event per second, are suspicious."""
 POOR_F1 = 0.3
-"""Below, what is right is lost among what is not."""
+"""Precision below which hits are lost among false alarms."""
 
 
 def recording_caveats_of(
     model: Model, path: str | Path, events: pd.DataFrame, heard_s: float | None = None
 ) -> list[str]:
-    """Caveats about the events of a recording: one sentence each, with what to do.
+    """Caveats about the events of a recording: sentences with advice.
 
     events : those of this recording. heard_s : how much of it could be read; None for all. Raises AudioError when it
     cannot be read.

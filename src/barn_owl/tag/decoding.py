@@ -19,8 +19,8 @@ from barn_owl.tag.smoothing import Smoother
 from barn_owl.tag.tracks import JOINED_S, Candidate, Timing, Track
 
 RULES_VERSION = 1
-"""Version of the rules that turn scores into events: this module, `tracks`, `label_logits`, `smoothing`, the blocks of
-`scoring`. It is raised with every change of an event, so that stores of events tell apart what found them."""
+"""Version of the rules that turn scores into events: this module, `tracks`, `event_classifier`, `smoothing`, the
+blocks of `scoring`. Raised with every change of events, so that stores can tell them apart."""
 EARLIER_RULES: dict[int, tuple[str, ...]] = {
     1: (
         "970b89b95880d2b296a2bcc0f5f052bcae4e11185cad9ce1cfee301cca5e481e",
@@ -34,8 +34,8 @@ EARLIER_RULES: dict[int, tuple[str, ...]] = {
 class EventDecoder:
     """Streaming decoder: takes blocks of a score trace in order and returns events as they are certain.
 
-    Where a label sounds is reported step by step, what it is called by the whole of it (`classifiers.base.named`).
-    Events of one label come in order of time and never overlap; events of different labels overlap as far as
+    Activity is decoded step by step, and segments are classified as wholes (`classifiers.base.segment_logits`).
+    Events of a label are in order of time and never overlap; events of different labels overlap as far as
     ``max_overlap`` allows.
 
     Parameters
@@ -49,10 +49,9 @@ class EventDecoder:
     settings : DecodingSettings
         Decoding settings.
     dropped : list[Dropped] | None
-        A list to add what was skipped to, with the reason.
+        A list that rejected events are added to, with the reason.
     names : bool
-        False where several labels may sound at once, or onsets are not told: each label is followed on its
-        own, and keeps its name.
+        False where labels may overlap, or without onset scores: each label is tracked separately.
     """
 
     def __init__(
@@ -70,7 +69,7 @@ class EventDecoder:
             raise PlanError(f"decoding.labels.{unknown[0]}: the model knows {', '.join(labels)}")
         self._timing = timing
         self._reported = np.array([number for number, label in enumerate(labels) if label not in silent], dtype=int)
-        # What any of them may be is followed once, and named later; each label on its own where they sound together.
+        # A track for any label, classified later; a track per label where they overlap.
         self._any = names
         self._tracks = [Track(0, -1, timing, for_any(settings, [labels[number] for number in self._reported]))]
         if not names:
@@ -93,7 +92,7 @@ class EventDecoder:
         *,
         first_s: float | None = None,
     ) -> "EventDecoder":
-        """Create the decoder of a model, with its decoding settings unless others are given.
+        """Create the decoder of a model, with its decoding settings by default.
 
         Parameters
         ----------
@@ -120,11 +119,10 @@ class EventDecoder:
     def latency_s(self) -> float:
         """Time after which an event that is over is returned, at most.
 
-        It waits for longer if it continues within the gap, or if another overlaps it and only the higher-scoring one
-        stays.
+        Longer if the event continues within the gap, or if an overlapping event could replace it.
         """
         near, gap = self._timing.near, max((track.gap for track in self._tracks), default=0)
-        # One that is still to come may continue with it or, where labels are followed each on its own, overlap it.
+        # A later candidate may continue the event or, with a track per label, overlap it.
         steps = self._smoother.half + near + max(gap + 3, near + 2)
         return self._timing.window_s / 2 + steps * self._timing.step_s + self._classifier.waits_s
 
@@ -143,7 +141,7 @@ class EventDecoder:
         return self._decide(self._base + len(self._activity) - self._timing.near - 1)
 
     def _followed(self, scores: np.ndarray) -> np.ndarray:
-        """Scores of what is followed, ``(steps, tracks)``: of any label together, or of each that is an event."""
+        """Return the tracked scores, ``(steps, tracks)``: of any label, or of each label with events."""
         return scores if self._any else scores[:, self._reported]
 
     def finish(self) -> list[Event]:
@@ -176,7 +174,7 @@ class EventDecoder:
 
 
 def for_any(settings: DecodingSettings, labels: Sequence[str]) -> DecodingSettings:
-    """What is decided of any of some labels together: what reaches the lowest threshold may be one of them."""
+    """Return the settings to track any of several labels: their lowest thresholds."""
     lowest = min((settings.of(label).threshold for label in labels), default=settings.threshold)
     return settings.model_copy(update={"threshold": lowest, "max_gap_s": min(settings.max_gap_s, JOINED_S)})
 

@@ -1,4 +1,4 @@
-"""Labeling candidates as a whole: merge neighbors of one label, reject the rest."""
+"""Classification of candidate segments as wholes; merging of neighbors, rejection."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
@@ -47,7 +47,7 @@ class Dropped:
 
 
 class EventClassifier:
-    """Makes events of candidates: names them, and holds out what cannot be alongside others."""
+    """Turns candidate segments into labeled events; merges gaps, removes overlaps."""
 
     def __init__(
         self,
@@ -61,21 +61,21 @@ class EventClassifier:
         self._labels, self._settings, self._dropped, self._names = labels, settings, dropped, names
         self._is_silent = np.array([label in silent for label in labels] + [True])
         self._own = [settings.of(label) for label in labels]
-        self._held: list[Candidate] = []  # what another one, not yet decided, may overlap
-        self._named: list[Event] = []  # what another one, not yet decided, may continue with
+        self._held: list[Candidate] = []  # candidates that a later candidate may overlap
+        self._named: list[Event] = []  # events that a later candidate may continue
         self._ended_s = np.full(len(labels), -np.inf)
 
     @property
     def waits_s(self) -> float:
-        """How long an event that is over is held back, as it may continue."""
+        """Longest time that an event is held back, since it may continue."""
         return max((own.max_gap_s for own in self._own), default=0.0) if self._names else 0.0
 
     def push(self, found: list[Candidate], until_s: float) -> list[Event]:
-        """Take candidates and give the events that are certain; no candidate to come begins before `until_s`."""
+        """Take candidates and return the events that are certain; later candidates begin at `until_s` or after."""
         return self._joined(found, until_s) if self._names else self._apart(found, until_s)
 
     def _joined(self, found: list[Candidate], until_s: float) -> list[Event]:
-        """Name candidates without overlaps, and merge those of one label within the gap."""
+        """Classify candidates without overlaps, and merge candidates of a label within the gap."""
         for candidate in sorted(found, key=lambda one: one.start_s):
             event, before = self._event_of(candidate), self._named[-1] if self._named else None
             if event is None:
@@ -148,7 +148,7 @@ class EventClassifier:
         return None if reason else event
 
     def _is_fit(self, event: Event) -> bool:
-        """Whether an event is long and short enough, and the last one of its label long enough ago."""
+        """Return whether an event has an allowed duration, and follows the last event of its label late enough."""
         own, number = self._settings.of(event.label), self._labels.index(event.label)
         length_s, ended_s = event.end_s - event.start_s, self._ended_s[number]
         reason = ""
@@ -174,7 +174,7 @@ def _left_out(event: Event, reason: str) -> Dropped:
 
 
 def by_start(event: Event) -> tuple[float, str]:
-    """Order of events: by time, and by label at one time."""
+    """Return the sort key of events: time, then label."""
     return event.start_s, event.label
 
 

@@ -28,7 +28,7 @@ KINDS = {"activity": "score", "onsets": "onset", "label_logits": "name"}
 STORED = {"activity": "sounds", "onsets": "begins", "label_logits": "naming"}
 """Names of the arrays in files."""
 WHOLE = ("unknown", "attention")
-"""Columns of ``label_logits`` behind those of the labels."""
+"""Columns of ``label_logits`` after the labels."""
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
@@ -46,7 +46,7 @@ class ScoreTrace:
     step_s : float
         Time between rows.
     first_s : float
-        What time the first row describes.
+        Time that the first row describes.
     activity : np.ndarray
         As in `ScoreBlock`, for the whole recording.
     onsets : np.ndarray
@@ -72,11 +72,11 @@ class ScoreTrace:
 
     @property
     def times_s(self) -> np.ndarray:
-        """What time of the recording each row describes, ``(steps,)``."""
+        """Time of each row in the recording, ``(steps,)``."""
         return self.first_s + np.arange(len(self.activity)) * self.step_s
 
     def between(self, start_s: float, end_s: float) -> "ScoreTrace":
-        """The trace of a stretch, as if it were a recording of its own.
+        """Return the trace of a stretch, as if it were a recording.
 
         Parameters
         ----------
@@ -91,7 +91,7 @@ class ScoreTrace:
         return replace(self, duration_s=min(end_s, self.duration_s) - start_s, first_s=first_s, **parts)
 
     def table(self) -> pd.DataFrame:
-        """One row a step: ``time_s``, ``score`` and ``onset`` or, of a model that follows each label on its own,
+        """Table with a row per step: ``time_s``, ``score`` and ``onset`` or, of a model with a track per label,
         ``score:LABEL`` and ``onset:LABEL``; ``name:LABEL`` for each label, ``unknown`` and ``attention``."""
         names = _columns(self.labels, self.activity.shape[1])
         columns = {
@@ -136,14 +136,14 @@ def whole_trace(
     path : str | Path
         Recording.
     ahead : bool
-        Whether decoding and features run in threads of their own.
+        Whether decoding and features run in separate threads.
     progress : Callable[[float, float], None] | None
         Called with the seconds done and in all.
 
     Raises
     ------
     AudioError
-        If it cannot be read or is shorter than one frame.
+        If the recording cannot be read or is shorter than a frame.
 
     Examples
     --------
@@ -162,7 +162,7 @@ def whole_trace(
 def trace_of_samples(model: Model, samples: np.ndarray, file: str = "") -> ScoreTrace:
     """Score mono samples at the rate of the model's front end and keep the trace; `file` is its file name.
 
-    Raises AudioError when they are shorter than one frame.
+    Raises AudioError when the samples are shorter than a frame.
     """
     stream = ScoreStream(model)
     with threadpool_limits(limits=1, user_api="blas"):

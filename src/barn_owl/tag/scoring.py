@@ -39,7 +39,7 @@ class ScoreBlock:
         Score that a label sounds, and that it begins there, 0 to 1, ``(steps, labels)``; that any does,
         ``(steps, 1)``, for a model whose `classifies_segments` is set.
     label_logits : np.ndarray
-        What a stretch of steps is named by, ``(steps, labels + 2)``; see `barn_owl.classifiers.base.named`.
+        Logits of the labels and attention, ``(steps, labels + 2)``; see `barn_owl.classifiers.base.segment_logits`.
     """
 
     first: int
@@ -67,7 +67,7 @@ class ScoreStream:
 
     @property
     def wait_s(self) -> float:
-        """Time that sound waits for more to be worked on with it, at most, alongside what a `EventDecoder` waits."""
+        """Longest wait of sound for a chunk, before that of an `EventDecoder`."""
         return self._frames.wait_s + self._scorer.wait_s
 
     def push(self, samples: np.ndarray) -> list[ScoreBlock]:
@@ -88,7 +88,7 @@ class ScoreStream:
         Raises
         ------
         AudioError
-            If there was not even one frame.
+            If there is no frame.
         """
         blocks = self._scorer.push(self._frames.finish())
         if not self._frames.given:
@@ -99,10 +99,10 @@ class ScoreStream:
 
 
 class Scorer:
-    """Takes frames of the model's front end, any number at a time, and gives scores as they are ready.
+    """Scores frames of the model's front end, in blocks of any size.
 
-    Before the first frame and behind the last lies half a window of the quiet level of what is next to it, so that
-    there is a step for the beginning and for the end.
+    Half a window of the quiet level of adjacent frames is padded at the start and the end, so that steps describe all
+    frames.
 
     every_s : how soon steps are returned; None for a whole chunk at a time, which takes least work. The scores are
     the same to the last bit: a chunk that is not full yet is filled up to its size, as a matrix product may round a
@@ -114,13 +114,13 @@ class Scorer:
         self.model = model
         self._every = CHUNK if every_s is None else int(np.clip(round(every_s / model.step_s), 1, CHUNK))
         self._kept = np.empty((0, model.front_end.width), dtype=np.float32)
-        self._last = self._kept  # what the quiet level at the end is taken from
+        self._last = self._kept  # source of the quiet level at the end
         self._first, self._begun = chunk * CHUNK, chunk > 0
         self._given = 0  # steps of the open chunk that were returned
 
     @property
     def wait_s(self) -> float:
-        """Time that a step waits for others, at most."""
+        """Longest wait of a step for its chunk."""
         return self._every * self.model.step_s
 
     def push(self, frames: np.ndarray) -> list[ScoreBlock]:
@@ -158,7 +158,7 @@ class Scorer:
         return blocks
 
     def _scored(self, ready: int) -> list[ScoreBlock]:
-        """Score the steps of the open chunk (this many are ready), and return the new ones."""
+        """Score the first `ready` steps of the open chunk, and return the new steps."""
         classifier, given = self.model.classifier, self._given
         frames = self._kept[: (ready - 1) * classifier.step + classifier.window]
         lacking = (CHUNK - ready) * classifier.step
@@ -189,7 +189,7 @@ def chunk_s(model: Model) -> float:
 
 
 def first_frame_of(model: Model, chunk: int) -> int:
-    """Number of the first frame that a chunk other than the first looks at."""
+    """Return the number of the first frame that a chunk depends on, except for the first chunk."""
     return chunk * CHUNK * model.classifier.step - model.classifier.window // 2
 
 
@@ -206,8 +206,8 @@ def trace_recording(
 ) -> Iterator[ScoreBlock]:
     """Score a sound file of any length, rate and number of channels, block by block.
 
-    Of a recording that breaks off, what can be read is scored; samples that are no numbers count as silence; sound
-    that is shorter than a frame is filled up with it. All of this is reported as warnings.
+    Truncated recordings are scored up to their end; samples that are not finite count as silence; sound shorter than
+    a frame is padded. Each is reported as a warning.
 
     Parameters
     ----------
@@ -216,7 +216,7 @@ def trace_recording(
     path : str | Path
         Recording.
     ahead : bool
-        Whether decoding and features continue in other threads meanwhile; without it, this takes one core.
+        Whether decoding and features run in separate threads; without it, a single core is used.
     progress : Callable[[float, float], None] | None
         Called with the seconds done and the seconds there are, and once at the end with all of them.
     chunk : int
@@ -226,7 +226,7 @@ def trace_recording(
     spent : StageTimes | None
         A record that is added to, without `ahead`.
     flaws : list[str] | None
-        A list that what is wrong with the recording is added to, instead of a warning in the log.
+        A list that faults of the recording are added to, instead of warnings in the log.
 
     Raises
     ------
@@ -274,7 +274,7 @@ def trace_recording(
             scored = scorer.finish()
             spent.network_s += time.perf_counter() - begin
             yield from scored
-    spent.features_s = max(0.0, spent.features_s - spent.decode_s)  # the one waited for the other
+    spent.features_s = max(0.0, spent.features_s - spent.decode_s)  # features waited for decoding
     if progress:
         progress(duration_s, duration_s)
 
@@ -285,7 +285,7 @@ def _beginning(model: Model, rate_hz: int, chunk: int) -> tuple[float | None, in
         return None, 0, 0
     front_end = model.front_end
     wanted = first_frame_of(model, chunk)
-    # Frames lie in the rows of chunks that they have in the whole; those before settle what looks back.
+    # Frames keep their rows within chunks; earlier frames settle recursive features.
     first = max(0, int(wanted - SETTLE_S / front_end.hop_s) // ROWS * ROWS)
     at = first * front_end.hop
     if rate_hz == front_end.rate_hz:

@@ -12,7 +12,7 @@ class Smoother:
         self._before = 0  # rows at the front that have come out already and are only looked at
 
     def push(self, rows: np.ndarray) -> np.ndarray:
-        """Take rows of scores, ``(steps, labels)``; return those that are averaged now."""
+        """Take rows of scores, ``(steps, labels)``; return the rows whose average is complete."""
         if not self.half:
             return rows
         self._rows = rows if self._rows is None else np.concatenate([self._rows, rows])
@@ -30,7 +30,7 @@ class Smoother:
             raise AssertionError
         at = np.arange(self._before, self._before + count)
         low, high = np.maximum(at - self.half, 0), np.minimum(at + self.half + 1, len(rows))
-        # Each from its own rows, not from running sums, whose rounding depends on where they began.
+        # Averages of rows, not running sums, whose rounding would depend on their start.
         padded = np.pad(rows, ((self.half, self.half), (0, 0)))
         averaged = np.zeros((count, rows.shape[1]), dtype=np.float32)
         for first in range(self._before, self._before + 2 * self.half + 1):

@@ -78,7 +78,7 @@ class Tagger:
         return [event for block in blocks for event in self._decider.push(block)]
 
     def finish(self) -> list[Event]:
-        """Return the last events; raises AudioError when there was less than one frame of sound."""
+        """Return the last events; raises AudioError for less than a frame of sound."""
         events = list(decided(self._trace.finish(), self._decider))
         return within(events, self._samples / self._rate_hz)
 
@@ -107,7 +107,7 @@ def tag_samples(
     Raises
     ------
     AudioError
-        If the samples have another type or shape, are not finite or shorter than one frame.
+        If the samples have an unsupported type or shape, are not finite or shorter than a frame.
 
     Examples
     --------
@@ -144,7 +144,7 @@ def tag_recording(
     decoding : DecodingSettings | Mapping[str, Any] | None
         Settings of the event decoder, or changes of the model's; None for the model's.
     ahead : bool
-        Whether the file is decoded in another thread meanwhile; without it, this takes one core and no more.
+        Whether the file is decoded in a separate thread; without it, a single core is used.
     progress : Callable[[float, float], None] | None
         Called with the seconds done and the seconds there are.
 
@@ -156,7 +156,7 @@ def tag_recording(
     Raises
     ------
     AudioError
-        If the file cannot be read or is shorter than one frame.
+        If the file cannot be read or is shorter than a frame.
 
     Examples
     --------
@@ -175,7 +175,7 @@ def tag_recording(
 
 
 def warn_of_clip_settings(model: Model) -> None:
-    """Say in the log what of a model means nothing in a recording."""
+    """Log a warning about settings of clips that have no effect in recordings."""
     if model.clips.only_clips:
         logger.warning(
             "this model was trained on clips brought to one level or freed of silence, which a recording cannot be; "
@@ -189,7 +189,7 @@ def warn_of_clip_settings(model: Model) -> None:
 
 
 def within(events: list[Event], duration_s: float) -> list[Event]:
-    """Events cut at the end of the sound, without those that begin there."""
+    """Return events cut at the end of the sound, without events that begin there."""
     end_s = round(duration_s, 3)
     return [replace(event, end_s=min(event.end_s, end_s)) for event in events if event.start_s < end_s]
 

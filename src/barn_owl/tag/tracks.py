@@ -11,7 +11,8 @@ NEAR_S = 0.5
 PEAK_S = 0.12
 """Time before and after an onset without another."""
 JOINED_S = 0.1
-"""Gap up to which what sounds is one stretch before it is named; longer ones are closed between like names."""
+"""Gap up to which activity is a single segment before classification; longer gaps are closed between segments of the
+same label."""
 NAMED_S = 10.0
 """Maximum time from the onset of a candidate that it is named by."""
 FAINT = 0.1
@@ -20,7 +21,7 @@ FAINT = 0.1
 
 @dataclass(frozen=True, kw_only=True)
 class Timing:
-    """Where the steps of a trace lie: `first_s` is the middle of the first one, in seconds."""
+    """Times of the steps of a trace: `first_s` is the center of the first step, in seconds."""
 
     step_s: float
     first_s: float
@@ -48,9 +49,9 @@ class Timing:
 
 @dataclass(frozen=True)
 class Candidate:
-    """A stretch where something sounds, before it is named: its times, the number of the label that it was found
-    by (-1: any), its highest score, what names it, ``(steps, labels + 2)``, and whether its onset is so clear that it
-    is no part of what is before it."""
+    """A candidate segment before classification: its times, number of its track's label (-1: any), highest score,
+    label logits, ``(steps, labels + 2)``, and whether its onset is so clear that it does not continue the previous
+    segment."""
 
     start_s: float
     end_s: float
@@ -88,7 +89,7 @@ class _Open:
 
 
 class Track:
-    """What is followed, a label or any of them: the stretch of it that is open, if there is one.
+    """State of a track, a label or any label: its open segment, if there is one.
 
     column : of its scores; number : of the label, -1 for any.
     """
@@ -109,7 +110,7 @@ class Track:
     def go_on(
         self, activity: np.ndarray, onsets: np.ndarray, label_logits: np.ndarray, base: int, first: int, until: int
     ) -> list[Candidate]:
-        """Decide on the steps from `first` to `until`; the arrays begin at step `base`. Return what has ended."""
+        """Decode the steps from `first` to `until`; the arrays begin at step `base`. Returns the ended segments."""
         found: list[Candidate] = []
         self._label_logits, self._base = label_logits, base
         activity, onsets = activity[:, self._column], onsets[:, self._column]
@@ -131,10 +132,9 @@ class Track:
         return found
 
     def _stretches(self, score: np.ndarray, first: int) -> list[tuple[int, int, float]]:
-        """Stretches above ``off`` with their highest score: first and last-plus-one step.
+        """Return runs above ``off`` with their highest score: first and last-plus-one step.
 
-        Those that cannot become an event are skipped: neither they nor what is joined to them reaches ``on``, and
-        they have ended.
+        Ended runs that stay below ``on``, alone and merged, are skipped.
         """
         above = np.concatenate([[False], score >= self.settings.release_threshold, [False]])
         edges = np.flatnonzero(above[1:] != above[:-1])
@@ -155,7 +155,7 @@ class Track:
             self._open.last, self._open.score = end - 1, max(self._open.score, float(highest))
 
     def _begin(self, onsets: np.ndarray, base: int, step: int) -> None:
-        """Open a stretch: it begins where its onset score is highest near its first step, if that says anything."""
+        """Open a segment at the peak of the onset score near its first step, if there is a peak."""
         low = max(step - self._timing.near, base, self._last_onset + self._timing.peak)
         near = onsets[low - base : step + self._timing.near + 1 - base]
         start, onset, highest = float(step), step, near.max(initial=0)
