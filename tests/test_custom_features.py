@@ -114,7 +114,7 @@ def test_what_cannot_be_a_feature_is_refused(changes, error, words):
 
 
 def test_faults_of_the_function_and_of_the_settings_are_named():
-    with pytest.raises(TypeError, match="feature must be a CustomFeature"):
+    with pytest.raises(TypeError, match="feature must be CustomFeature"):
         owl.features.register_feature(_peaks)
     with pytest.raises(ValueError, match="embedding"):
         owl.features.register_feature(_feature("embedding"))
@@ -163,7 +163,7 @@ def test_a_model_keeps_its_feature_by_name_and_version(few_clips, folder, tmp_pa
     with pytest.raises(ModelError, match=r"another version of the feature 'peaks': 1 with 2 columns, here is 2"):
         owl.load_model(tmp_path / "run")
     monkeypatch.setattr("barn_owl.features.custom._registered", {})
-    with pytest.raises(ModelError, match=r"needs the feature 'peaks' \(version 1\), which is not there: call"):
+    with pytest.raises(ModelError, match=r"needs the feature 'peaks' \(version 1\), which is not registered: call"):
         owl.load_model(tmp_path / "run")
     ended = subprocess.run(
         [sys.executable, "-m", "barn_owl", "tag", tmp_path / "run", recording, "-o", tmp_path / "events.csv"],
@@ -284,7 +284,7 @@ def test_classifiers_on_embeddings(few_clips, tmp_path, classifier):
     with pytest.raises(ModelError, match="another version of the feature 'embedding'"):
         owl.load_model(tmp_path / "run")
     (tmp_path / "run" / "net.onnx").unlink()
-    with pytest.raises(ModelError, match=r"needs .*net.onnx, which is not there; put it there, or beside the model"):
+    with pytest.raises(ModelError, match=r"needs .*net.onnx, which does not exist; put it there, or into the folder"):
         owl.load_model(tmp_path / "run")
 
 

@@ -144,7 +144,7 @@ def test_dots_stand_where_the_numbers_are(features):
     x, columns, labels = features
     axes = scatter_figure(x, columns, labels, "three", "one").axes[0]
     assert (axes.get_xlabel(), axes.get_ylabel()) == ("three", "one")
-    named = scatter_figure(x, columns, labels, "three", "one", units=["Hz", "1", "dB"]).axes[0]
+    named = scatter_figure(x, columns, labels, "three", "one", units=["Hz", "1", "dB", "1"]).axes[0]
     assert (named.get_xlabel(), named.get_ylabel()) == ("three, dB", "one, Hz")
     dots = {group.get_label(): np.asarray(group.get_offsets()) for group in axes.collections}
     np.testing.assert_allclose(dots["b"], x[30:60][:, [2, 0]], rtol=1e-6)

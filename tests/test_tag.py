@@ -122,9 +122,9 @@ def hand_made(scores, onsets=(), chunk=256, labels=("hum", "still"), dropped=Non
         **settings_,
     }
     decoder = EventDecoder(labels, ["still"], TIMING, DecodingSettings(**settings_), dropped)
-    activity, onsets = (np.zeros((len(scores), 1), np.float32) for _ in range(2))
+    activity, onset_scores = (np.zeros((len(scores), 1), np.float32) for _ in range(2))
     activity[:, 0] = scores
-    onsets[list(onsets), 0] = 0.9
+    onset_scores[list(onsets), 0] = 0.9
     label_logits = np.zeros((len(scores), len(labels) + 2), np.float32)
     number = np.zeros(len(scores), int)
     for steps, label in names:
@@ -133,7 +133,7 @@ def hand_made(scores, onsets=(), chunk=256, labels=("hum", "still"), dropped=Non
     found = []
     for first in range(0, len(scores), chunk):
         part = slice(first, first + chunk)
-        found += decoder.push(ScoreBlock(first, activity[part], onsets[part], label_logits[part]))
+        found += decoder.push(ScoreBlock(first, activity[part], onset_scores[part], label_logits[part]))
     return found + decoder.finish()
 
 
@@ -350,5 +350,5 @@ def test_sounds_that_nobody_asked_for_are_named_and_not_reported(clips, long_tak
 def test_who_gives_a_folder_for_a_model_is_told_how_to_load_it(tmp_path):
     with pytest.raises(ModelError, match="first does not exist"):
         tag_recording("first", tmp_path / "night.wav")
-    with pytest.raises(TypeError, match="model must be a model, a run, or the path of either, got int"):
+    with pytest.raises(TypeError, match="model must be Model, HasModel, str or Path, got 1"):
         tag_recording(1, tmp_path / "night.wav")

@@ -162,7 +162,7 @@ def _table(settings: type[Settings], *, skip_sections: bool = False) -> str:
         kind = re.sub(r"\b\w+\.", "", str(info.annotation)).replace("<class '", "").replace("'>", "")
         kind = kind.replace("Optional[", "").replace("NoneType", "None")
         unit = UNITS.get(name.rpartition("_")[2], "") if "_" in name else ("s" if name == "seconds" else "")
-        default = "" if info.default is None else _toml(info.default)
+        default = "" if info.default is None or info.is_required() else _toml(info.default)
         meaning = " ".join(told.get(name, "").split())
         lines.append(f"| `{name}` | {_escaped(kind)} | {_escaped(default)} | {unit} | {_escaped(meaning)} |")
     return "\n".join(lines) + "\n"

@@ -66,7 +66,7 @@ def checked(function: Callable[..., Any]) -> Callable[..., Any]:
 
 
 def as_array(name: str, value: Any, *sizes: int | None, kind: str = "number", of: str = "") -> "np.ndarray":
-    """Return an argument as an array with a dimension for each of `sizes`; None allows any size but 0.
+    """Return an argument as an array with a dimension for each of `sizes`; None allows any size.
 
     of : arguments that the sizes are those of. Raises ValueError, with the name of the argument, for another shape,
     values that are not numbers, or NaN.
@@ -78,7 +78,7 @@ def as_array(name: str, value: Any, *sizes: int | None, kind: str = "number", of
     except (TypeError, ValueError):
         array = np.empty(0, dtype=object)
     shaped = array.ndim == len(sizes) and all(
-        size > 0 if wanted is None else size == wanted for size, wanted in zip(array.shape, sizes, strict=True)
+        wanted is None or size == wanted for size, wanted in zip(array.shape, sizes, strict=True)
     )
     if not shaped or array.dtype.kind not in "biuf" or np.isnan(array).any():
         shape = ", ".join("any" if size is None else str(size) for size in sizes)
@@ -109,6 +109,8 @@ def _fits(value: Any, hint: Any) -> bool:
     if hint is None or hint is type(None):
         return value is None
     kind = inner[0] if origin is Annotated else origin or hint
+    if kind is Any:
+        return True
     return _is_of(value, kind, inner) if isinstance(kind, type) else True
 
 
@@ -130,6 +132,7 @@ _WIDER: dict[str, Callable[[Any], bool]] = {
     "Callable": callable,
     "BinaryIO": lambda value: hasattr(value, "read"),
     "TextIO": lambda value: hasattr(value, "read") or hasattr(value, "write"),
+    "IO": lambda value: hasattr(value, "read") or hasattr(value, "write"),
 }
 """Tests that are wider than isinstance, by the name of the type."""
 

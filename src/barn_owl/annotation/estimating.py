@@ -163,7 +163,7 @@ def _means(known: dict[str, pd.DataFrame], number: dict[str, int]) -> np.ndarray
 
 
 def _drawn_truths(rng: np.random.Generator, counted: np.ndarray, row: int, total: int, rounds: int) -> np.ndarray:
-    """Draw the true labels of the `total` events of a stratum, ``(rounds, labels + 1)``; reviewed events are fixed."""
+    """Draw true labels of the `total` events of a stratum, ``(rounds, labels + 1)``; reviewed events are fixed."""
     reviewed = counted.sum()
     right = rng.beta(counted[row] + PRIOR, reviewed - counted[row] + PRIOR, rounds)
     others = counted + PRIOR / len(counted)

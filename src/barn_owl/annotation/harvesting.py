@@ -370,7 +370,7 @@ def _held_out(parts: _Parts, scores: np.ndarray) -> float:
 
 
 def _confidence(own: np.ndarray, others: np.ndarray) -> np.ndarray:
-    """Return the share of true parts among parts with at least the same score, from the scores of decoy recordings."""
+    """Return the share of true parts among parts with at least the same score, from scores of decoy recordings."""
     if not len(others):
         return np.zeros(len(own))
     order = np.argsort(-own, kind="stable")

@@ -202,7 +202,7 @@ def _steadily(get: Callable[[], Got]) -> Got:
 
 
 def _is_for_good(error: Exception) -> bool:
-    """Return whether a retry is useless: the file is missing, or access is denied, as reported by the store itself."""
+    """Return whether a retry is useless: the file is missing, or access is denied, as reported by the store."""
     status = _status(error)
     if status:
         return 400 <= status < 500 and status not in (408, 429)

@@ -23,10 +23,16 @@ class Cost:
 class FrameScores(NamedTuple):
     """Scores of a classifier, step by step.
 
-    sounds, onsets : log-odds that a label sounds, and that it begins there, ``(steps, labels)``; where stretches are
-    from segments, of any label with events, ``(steps, 1)``. label_logits : logits of the labels and of none of them,
-    then the attention of the step, ``(steps, labels + 2)``; see `segment_logits`. embedding : input of the outputs,
-    ``(steps, features)``; similar sounds have similar embeddings.
+    Attributes
+    ----------
+    activity, onsets : np.ndarray
+        Log-odds that a label is active, and that it has an onset, ``(steps, labels)``; where segments are classified,
+        of any label with events, ``(steps, 1)``.
+    label_logits : np.ndarray
+        Logits of the labels and of none of them, then the attention of the step, ``(steps, labels + 2)``; see
+        `segment_logits`.
+    embedding : np.ndarray
+        Input of the outputs, ``(steps, features)``; similar sounds have similar embeddings.
     """
 
     activity: np.ndarray
@@ -36,10 +42,10 @@ class FrameScores(NamedTuple):
 
 
 def segment_logits(label_logits: np.ndarray, values: np.ndarray | None = None) -> np.ndarray:
-    """Logits of a stretch of sound as a whole: the mean over its steps, weighted by the exponential of attention.
+    """Return the attention-weighted mean of the label logits of a segment, float32, ``(labels + 1,)``.
 
-    label_logits : of `FrameScores`, ``(steps, labels + 2)``, at least one step. values : what to average instead of the
-    logits, ``(steps, ...)``. Returns float32, ``(labels + 1,)``; the last is the logit of none of the labels.
+    label_logits : see `FrameScores`; at least one step. values : averaged in place of the logits, ``(steps, ...)``.
+    The last logit is that of none of the labels; weights are the exponential of attention.
     """
     attention = label_logits[:, -1]
     weights = np.exp(attention - attention.max())
@@ -49,10 +55,10 @@ def segment_logits(label_logits: np.ndarray, values: np.ndarray | None = None) -
 
 
 def label_scores(activity: np.ndarray, label_logits: np.ndarray) -> np.ndarray:
-    """Score of each label at each step, 0 to 1, ``(steps, labels)``.
+    """Return the score of each label at each step, 0 to 1, ``(steps, labels)``.
 
-    activity : scores, ``(steps, labels)`` or ``(steps, 1)``; naming : as in `FrameScores`. Of any label together, each
-    gets the share that the step alone would name it by.
+    activity : scores, ``(steps, labels)``, or ``(steps, 1)`` of any label, which is then divided by the probabilities
+    of the labels at the step. label_logits : see `FrameScores`.
     """
     labels = label_logits.shape[-1] - 2
     return activity if activity.shape[-1] == labels else activity * softmax(label_logits[..., :-1])[..., :labels]

@@ -54,7 +54,7 @@ class Kernel:
 
 
 def alike(rows: np.ndarray, others: np.ndarray, width: float) -> np.ndarray:
-    """Return the Gaussian kernel between two sets of rows: ``exp(-d^2 / (2 width^2 features))``; ``(rows, others)``."""
+    """Return the Gaussian kernel of two sets of rows: ``exp(-d^2 / (2 width^2 features))``; ``(rows, others)``."""
     squares = squared_distances(rows, others)
     squares *= -1 / (2 * width**2 * rows.shape[1])
     return np.asarray(np.exp(squares, out=squares))

@@ -157,7 +157,7 @@ def rebuilt(
     config: PooledConfig, arrays: dict[str, np.ndarray], features: int, labels: int,
     make: Callable[[dict[str, np.ndarray]], RowClassifier],
 ) -> Pooled:  # fmt: skip
-    """Rebuild a classifier; `make` rebuilds its row classifier. Raises KeyError or ValueError when arrays do not fit."""
+    """Rebuild a classifier; `make` rebuilds its row classifier. Raises KeyError or ValueError for wrong arrays."""
     check_window(config.frames, features)
     center, spread = arrays["center"], arrays["spread"]
     least = features * len(config.statistics)

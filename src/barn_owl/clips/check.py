@@ -133,7 +133,7 @@ def check_clips(
 
 
 def _files(clips: pd.DataFrame) -> Iterator[Finding]:
-    """Return missing files, and sound files beside the listed files that no row names."""
+    """Return missing files, and sound files in the same folders that no row names."""
     named = {_absolute(file) for file in clips["file"].unique()}
     folders = {Path(file).parent for file in named}
     beside = {as_text(str(path)) for folder in folders if is_folder(folder) for path in folder.iterdir()

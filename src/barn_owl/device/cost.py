@@ -90,7 +90,7 @@ class Footprint:
         return {name: float(share) for name, share in sorted(shares.items(), key=lambda one: -one[1]) if share > 1}
 
     def table(self) -> pd.DataFrame:
-        """Table with rows for float32 and int8: ``flash_kb``, ``ram_kb``, ``step_ms``, ``load`` (share of the time)."""
+        """Table with rows for float32 and int8: ``flash_kb``, ``ram_kb``, ``step_ms``, ``load`` (share of time)."""
         rows = {
             name: {"flash_kb": flash / KB, "ram_kb": ram / KB, "step_ms": 1000 * took, "load": took / self.step_s}
             for name, flash, ram, took in (

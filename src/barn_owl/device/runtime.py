@@ -122,5 +122,5 @@ class GraphClassifier:
 
 
 def _offered() -> list[str]:
-    """Return the providers that compute on this machine; remote services, to which sound would be sent, are skipped."""
+    """Return the providers on this machine; remote services, to which sound would be sent, are skipped."""
     return [name for name in onnx_runtime().get_available_providers() if "Azure" not in name]

@@ -281,7 +281,7 @@ class _Race:
         return (max(steps), self.score(candidate, max(steps))) if steps else (-1, 0.0)
 
     def _measured(self, number: int, changes: dict[str, Any]) -> tuple[dict[str, float], Plan | None]:
-        """Return the plan of drawn values, and the factor by which it exceeds the device; None for an invalid plan."""
+        """Return the plan of drawn values, and by what factor it exceeds the device; None for an invalid plan."""
         self._found[number] = changes
         try:
             plan = _changed(self._plan, changes)

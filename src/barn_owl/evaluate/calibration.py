@@ -103,7 +103,7 @@ def at_temperature(scores: np.ndarray, temperature: float, *, multilabel: bool =
 
 
 def _logits(scores: np.ndarray, *, multilabel: bool) -> np.ndarray:
-    """Return logits with these scores, float64; logits of a softmax have a further column for "none of the labels"."""
+    """Return logits with these scores, float64; logits of a softmax have a column more, for none of the labels."""
     safe = np.asarray(scores, dtype=np.float64).clip(1e-12, 1 - 1e-12)
     if multilabel:
         return np.asarray(np.log(safe / (1 - safe)))

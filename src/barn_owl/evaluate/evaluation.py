@@ -95,7 +95,7 @@ class Evaluation:
 
     @cached_property
     def baselines(self) -> pd.DataFrame:
-        """Scores of the majority-class and chance baselines beside the scores of the model.
+        """Scores of the majority-class and chance baselines next to the scores of the model.
 
         Chance scores all labels equally. Columns ``value``, ``low``, ``high``, ``majority``, ``chance``, and
         ``clip_statistics`` where known; chance has no scores of counts, and where labels overlap only areas and

@@ -28,7 +28,7 @@ def frame_view(samples: np.ndarray, frame: int, hop: int) -> np.ndarray:
 
 
 def periodic_window(name: str, samples: int) -> np.ndarray:
-    """Return a periodic window, float64, ``(samples,)``, by its name in SciPy; raises ValueError for an unknown name."""
+    """Return a periodic window, float64, ``(samples,)``, by its name in SciPy; ValueError for an unknown name."""
     if name == "hann":  # without the cost of importing scipy.signal
         return np.sin(np.pi * np.arange(samples) / samples) ** 2
     from scipy.signal import get_window

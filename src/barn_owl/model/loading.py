@@ -141,17 +141,17 @@ def _prove(model: Model) -> None:
 def _find_custom_features(header: Header, path: Path) -> None:
     """Raise ModelError, with its name, for a custom feature that is missing or has changed since training.
 
-    A missing graph is searched for beside the model.
+    A missing graph is searched for in the folder of the model.
     """
     embedding = header.front_end.get("embedding")
     if isinstance(embedding, dict) and not is_file(graph := Path(str(embedding.get("graph")))):
         if not is_file(beside := path.absolute().parent / graph.name):
-            raise ModelError(f"{path} needs {graph}, which is not there; put it there, or beside the model")
+            raise ModelError(f"{path} needs {graph}, which does not exist; put it there, or into the folder of the model")
         embedding["graph"] = str(beside)
     for wanted in header.custom_features:
         if wanted.name != "embedding" and custom_feature(wanted.name) is None:
             raise ModelError(
-                f"{path} needs the feature {wanted.name!r} (version {wanted.version}), which is not there: call "
+                f"{path} needs the feature {wanted.name!r} (version {wanted.version}), which is not registered: call "
                 "barn_owl.features.register_feature before loading the model, or install the package that offers it"
             )
     if not header.custom_features:

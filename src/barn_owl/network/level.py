@@ -40,7 +40,7 @@ def relative_level(levels: np.ndarray, span: int, range_db: float) -> np.ndarray
 
 
 def window_level(windows: np.ndarray, range_db: float) -> np.ndarray:
-    """Return relative levels of windows, ``(windows, frames, bands)``, each relative to its mean power; same shape."""
+    """Return levels of windows, ``(windows, frames, bands)``, each relative to its mean power; same shape."""
     power = power_of(windows)
     power /= power.mean(axis=(1, 2), keepdims=True) + SILENCE
     power += np.float32(10 ** (-range_db / 10))

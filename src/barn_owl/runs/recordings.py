@@ -33,7 +33,7 @@ QUIET_DB, SHORTEST_QUIET_S = 0.5, 0.3
 
 @dataclass(frozen=True, kw_only=True)
 class RecordingSurvey:
-    """Highest frequency, in hertz, and mean level, in dB re full scale, of the analyzed stretches, and their places."""
+    """Highest frequency, in hertz, and mean level, in dB re full scale, of analyzed stretches, and their places."""
 
     bandwidth_hz: float
     level_db: float

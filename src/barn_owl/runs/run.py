@@ -97,7 +97,7 @@ class Run:
 
     @cached_property
     def expectation(self) -> dict[str, Any] | None:
-        """Predicted scores on recordings, from the rehearsal; None without a rehearsal. See `Rehearsed.expectation`."""
+        """Predicted scores on recordings, from the rehearsal, if there is one. See `Rehearsed.expectation`."""
         return self._json(EXPECTATION) if is_file(self.folder / EXPECTATION) else None
 
     @cached_property

@@ -24,7 +24,7 @@ from barn_owl.tag.tagging import event_table
 from barn_owl.tag.tracks import Timing
 
 KINDS = {"activity": "score", "onsets": "onset", "label_logits": "name"}
-"""Arrays of a trace, with the prefix of their columns in a table (``score:LABEL``; ``score`` for all labels together)."""
+"""Arrays of a trace, with the prefix of their columns in a table (``score:LABEL``, or ``score`` of any label)."""
 STORED = {"activity": "sounds", "onsets": "begins", "label_logits": "naming"}
 """Names of the arrays in files."""
 WHOLE = ("unknown", "attention")
