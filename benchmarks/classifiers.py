@@ -1,4 +1,4 @@
-"""Classifiers by problem: balanced accuracy on unseen recorders, alongside a general library's classifiers.
+"""Classifiers by problem: balanced accuracy on unseen recorders, compared with a general library's classifiers.
 
 python benchmarks/classifiers.py [clips per label] [problems, with commas]; the yardstick dependency group adds
 the general library.
@@ -23,7 +23,7 @@ from barn_owl.runs import Work, suggest_plan, train_classifiers
 def general_library(clips: pd.DataFrame, plan: Plan) -> dict[str, float]:
     """Balanced accuracy of general classifiers on mean and deviation of log-mel over whole clips.
 
-    They train on the training split, as our classifiers do; the best is the one that is best on the test.
+    They train on the training split, like our classifiers; the best is chosen on the test split.
     """
     from sklearn.ensemble import HistGradientBoostingClassifier, RandomForestClassifier
     from sklearn.linear_model import LogisticRegression

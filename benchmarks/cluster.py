@@ -1,4 +1,4 @@
-"""Many workers: how the speed grows, what an engine costs, kills, memory, and a store of ten million events.
+"""Many workers: growth of speed, overhead of an engine, kills, memory, and a store of ten million events.
 
     python benchmarks/cluster.py RUN [--part speed|short|kills|memory|store]
 
@@ -72,7 +72,7 @@ def laid_out(samples: np.ndarray, folder: Path, files: int, seconds: float) -> l
 
 
 def seconds_of(model, files, engine="local", **options) -> tuple[float, str]:
-    """Tag files; return how long it took and what all events are known by."""
+    """Tag files; return the time and a hash of all events."""
     with owl.engine(str(engine)):
         begin = time.perf_counter()
         archive = owl.tag_archive(model, files, **options)
@@ -82,7 +82,7 @@ def seconds_of(model, files, engine="local", **options) -> tuple[float, str]:
 
 
 def speed(model, samples, folder) -> dict[str, object]:
-    """Two workers over one, and an engine over plain processes, in turns."""
+    """Two workers over a single worker, and an engine over plain processes, in turns."""
     files = laid_out(samples, folder / "ten-minutes", 60, 600)
     found: dict[str, list[float]] = {"local 1": [], "local 2": [], "cluster 1": [], "cluster 2": []}
     known = set()
@@ -108,7 +108,7 @@ def speed(model, samples, folder) -> dict[str, object]:
 
 
 def short(model, samples, folder) -> dict[str, object]:
-    """A thousand files of ten seconds, and one file of the same total."""
+    """A thousand files of ten seconds, and a file of the same total."""
     few = laid_out(samples, folder / "long", 1, 10_000)
     many = laid_out(samples, folder / "short", 1000, 10)
     with cluster(2, folder) as (two, _):

@@ -1,4 +1,4 @@
-"""Small devices: how far estimates are from what is measured here, and what C takes alongside NumPy.
+"""Small devices: estimated and measured cost, and C compared with NumPy.
 
 python benchmarks/compact.py
 
@@ -56,7 +56,7 @@ def best(work, seconds: float = 0.5) -> float:
 
 
 def estimates() -> None:
-    """What this machine should take by its own device, and what it takes."""
+    """Estimated and measured time of this machine."""
     device, front_end = read_device("this-machine"), FrontEnd()
     samples = np.random.default_rng(0).standard_normal(60 * front_end.rate_hz).astype(np.float32) * 0.1
     frames = front_end.frames(samples)
@@ -78,7 +78,7 @@ def estimates() -> None:
 
 
 def in_c(model, folder: Path, name: str) -> tuple[float, float, int]:
-    """Seconds for one window from nothing, for one more step, and bytes of memory."""
+    """Seconds for the first window, for a further step, and bytes of memory."""
     write_c(model, folder / f"{name}.c")
     (folder / f"{name}_time.c").write_text(MAIN.replace("NAME", name))
     for program in ("time", "main"):
@@ -94,7 +94,7 @@ def in_c(model, folder: Path, name: str) -> tuple[float, float, int]:
 
 
 def against_c() -> None:
-    """The default model in C, floats and int8, alongside the same window in NumPy."""
+    """The default model in C, in float32 and int8, compared with the same window in NumPy."""
     model = plain_model(Plan(), labels=8)
     rng = np.random.default_rng(0)
     for network in model.classifier.networks:

@@ -44,7 +44,7 @@ class FrameScores(nn.Module):
 
 
 class Fold(nn.Module):
-    """Time is the last axis but one in two dimensions, the last in one."""
+    """Time is the second last axis in two dimensions, the last in a single dimension."""
 
     def forward(self, x):
         return x.transpose(2, 3).flatten(1, 2)

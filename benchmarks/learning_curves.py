@@ -1,4 +1,4 @@
-"""Accuracy against clips a label, for each classifier: the demo's harbor, recorders held out."""
+"""Accuracy against clips per label, for each classifier: the demo's harbor, recorders held out."""
 
 import sys
 import tempfile

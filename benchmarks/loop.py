@@ -70,7 +70,7 @@ def find(quay: Path) -> None:
 
 
 def harvest(_quay: Path) -> None:
-    """Precision of what is harvested by recall of the parts that hold the sound."""
+    """Precision of harvested clips by recall of the parts with the sound."""
     with tempfile.TemporaryDirectory() as name:
         for seed in range(3):
             recordings, truth = write_archive(Path(name) / str(seed), 100, seed)
@@ -137,8 +137,7 @@ def _curve(clips: pd.DataFrame, rows: np.ndarray, seed: int, *, proposes: bool) 
 
 
 def later(quay: Path) -> None:
-    """Recall of old labels and of a new one that comes later with few clips, alongside a training with all of
-    them."""
+    """Recall of old labels and of a new label added with few clips, compared with a training on all clips."""
     clips = with_splits(owl.read_clip_table(quay / "clips.csv"), owl.Plan())
     test, new = clips[clips["split"] == "test"], clips[(clips["label"] == LATER) & (clips["split"] != "test")]
     few = new.groupby("group", group_keys=False).head(3).head(FEW).drop(columns="split")

@@ -2,8 +2,8 @@
 
     python benchmarks/scale.py [--workers 200] [--hours 175000]
 
-What a piece of work takes is drawn from what was measured on real processes (`cluster.py`, or a run of one's own
-given with --seconds); workers die at random and come back; a piece that was under way is done again.
+Durations are drawn from measurements on real processes (`cluster.py`, or a user's run with --seconds); workers die at
+random and return; an interrupted piece is repeated.
 """
 
 import argparse
@@ -15,7 +15,7 @@ import numpy as np
 HOUR_S, SPREAD = 8.5, 0.08
 """Seconds that a core treats as an hour of sound (16 kHz FLAC, the demo's model), and their deviation as a share."""
 SCHEDULE_S = 0.007
-"""What the client spends on a piece: submit, fetch, write its line and its file."""
+"""Time of the client per piece: submit, fetch, write its line and its file."""
 MEGABYTES = 42.0
 """An hour of 16 kHz FLAC."""
 BACK_S = 30.0
@@ -41,7 +41,7 @@ def simulate(hours: int, workers: int, lives_s: float, seed: int, hour_s: float 
             number = left
         else:
             continue
-        # The client hands out one after the other: it is the queue that all share.
+        # The client submits in sequence: it is the shared queue.
         client_s = max(client_s, now) + SCHEDULE_S
         begins, ends = client_s, client_s + takes[number]
         while dies[worker] < begins:
@@ -68,7 +68,7 @@ def simulate(hours: int, workers: int, lives_s: float, seed: int, hour_s: float 
 
 
 def main() -> None:
-    """Print what the simulation gives, for more and more workers."""
+    """Print the results of the simulation, for more and more workers."""
     parser = argparse.ArgumentParser()
     parser.add_argument("--hours", type=int, default=175_000)
     parser.add_argument("--workers", type=int, nargs="+", default=[1, 20, 200, 2000])

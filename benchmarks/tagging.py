@@ -29,7 +29,7 @@ print(time.perf_counter() - begin, resource.getrusage(resource.RUSAGE_SELF).ru_m
 
 
 def floor(model: Model, path: Path) -> None:
-    """What cannot be spared: decoding, a bare transform of each frame, the matrix products of the network."""
+    """The unavoidable part: decoding, a transform of each frame, the matrix products of the network."""
     front_end, classifier = model.front_end, model.classifier
     samples, _ = soundfile.read(path, dtype="float32")
     hop, frame = round(front_end.rate_hz * front_end.hop_ms / 1000), front_end.frame

@@ -25,5 +25,5 @@ def best_seconds(
 
 
 def tell(name: str, value: float, wanted: str) -> None:
-    """Print one measure."""
+    """Print a measure."""
     print(f"{name:<72} {value:>8.2f}   wanted: {wanted}", flush=True)

@@ -1,4 +1,4 @@
-"""Networks against the same ones in a general learning framework, classifiers against a general library: speed.
+"""Speed of networks against the same networks in a general framework, and of classifiers against a general library.
 
 Needs the yardstick dependency group.
 """

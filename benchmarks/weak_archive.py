@@ -1,4 +1,4 @@
-"""A synthetic archive with one label per recording and no times: its sound in 5 to 20 % of it, distractors in all."""
+"""A synthetic archive with a label per recording and no times: its sound in 5 to 20 % of it, distractors in all."""
 
 from pathlib import Path
 
@@ -47,7 +47,7 @@ def write_archive(folder: Path, count: int, seed: int) -> tuple[pd.DataFrame, pd
 def _put(
     samples: np.ndarray, free: np.ndarray, sound: np.ndarray, loud: float, rng: np.random.Generator
 ) -> int | None:
-    """Add a sound somewhere where none is, 8 to 28 dB above what is behind it; None if there is no room."""
+    """Add a sound at a free place, 8 to 28 dB above its background; None if there is no room."""
     sound = sound[: round(LONGEST_S * RATE_HZ)]
     top = np.sort(np.abs(sound))[-max(1, len(sound) // 20) :].mean() + 1e-9
     for _ in range(20):

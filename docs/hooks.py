@@ -1,4 +1,4 @@
-"""Hooks of the site: what the offline search needs comes with the site."""
+"""Hooks of the site: includes the files of the offline search."""
 
 REMOTE = "https://unpkg.com/iframe-worker/shim"
 

@@ -1,4 +1,4 @@
-"""Weakly labeled recordings, more like an example, what to label next; in the folder of the demo."""
+"""Weakly labeled recordings, similarity search, and proposals of clips to label; in the folder of the demo."""
 
 import numpy as np
 import pandas as pd
@@ -11,7 +11,7 @@ def main() -> None:
     rng, rows = np.random.default_rng(0), []
     for label in ("foghorn", "winch", "hull-knock"):
         own = list(clips.loc[clips["label"] == label, "file"])
-        for number in range(4):  # recordings that hold the label somewhere
+        for number in range(4):  # recordings with the label somewhere
             parts = [barn_owl.read_audio(file, rate_hz=16_000)[0] for file in own[3 * number : 3 * number + 3]]
             samples = 0.001 * rng.standard_normal(16_000 * 20).astype(np.float32)
             for at, part in zip((2, 9, 15), parts, strict=True):

@@ -6,7 +6,7 @@ from barn_owl.annotation import item_key
 
 def main() -> None:
     truth = barn_owl.read_clip_table("truth.csv")
-    events = truth[truth["label"] != ""].assign(score=0.9)  # in real life: what tag found
+    events = truth[truth["label"] != ""].assign(score=0.9)  # in practice, the events of tag
     items = barn_owl.annotation.review_items(events, ["night.flac"], stretches=10)
     barn_owl.show.write_review_page(barn_owl.show.Review(items), "review.html", force=True)
     # A person would answer in the page; here every event is right, and nothing begins in the stretches.

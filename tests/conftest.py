@@ -27,7 +27,7 @@ __all__ = ["shared"]
 
 WITH_PYARROW = ("test_bad_input", "test_clip_table", "test_cluster", "test_gather_and_split", "test_many_clips")
 
-# How long an example takes says more about the machine than about the code.
+# The duration of an example depends more on the machine than on the code.
 settings.register_profile("buffered", deadline=None)
 settings.load_profile("buffered")
 # A shell that runs the tests in the background has them ignore Ctrl-C, and so would the commands that they start.
@@ -35,7 +35,7 @@ signal.signal(signal.SIGINT, signal.default_int_handler)
 
 
 def pytest_collection_finish():
-    """What was imported stays: looking again and again for garbage in it takes two hundredths of the time."""
+    """Freeze imported objects: collecting garbage in them again takes two hundredths of the time."""
     gc.freeze()
 
 
@@ -47,7 +47,7 @@ def pytest_generate_tests(metafunc):
 
 @pytest.fixture(autouse=True)
 def _warnings_are_heard(monkeypatch):
-    """The command line gives warnings a handler of its own; a test after it wants to hear them too."""
+    """The command line replaces the handler of warnings; later tests need them in the log."""
     monkeypatch.setattr(logging.getLogger("barn_owl"), "propagate", True)
     monkeypatch.setattr(logging.getLogger("barn_owl"), "level", logging.WARNING)
 
@@ -56,7 +56,7 @@ def _warnings_are_heard(monkeypatch):
 def _texts_as_in_the_plain_install(request):
     """Without pyarrow, which the plain install lacks, tables keep texts otherwise: most tests see that.
 
-    Those of tables and stores, the examples in docstrings and commands in processes of their own see the other.
+    Tests of tables and stores, docstring examples and subprocesses cover the alternative.
     """
     if request.path.stem in WITH_PYARROW:
         yield
@@ -67,7 +67,7 @@ def _texts_as_in_the_plain_install(request):
 
 @pytest.fixture
 def drawn():
-    """For tests that look at what is drawn."""
+    """For tests that look at drawn figures."""
 
 
 @pytest.fixture(autouse=True)
@@ -78,7 +78,7 @@ def _only_what_is_looked_at_is_drawn(request, monkeypatch):
 
 @pytest.fixture
 def few_made_up_sounds():
-    """For tests that see that a training runs, and not what it learns of unknown sounds, which take seconds."""
+    """For tests of training without the rejection of unknown sounds, whose synthesis takes seconds."""
     with few_made_up():
         yield
 
@@ -101,7 +101,7 @@ def clips(folder) -> pd.DataFrame:
 
 @pytest.fixture(scope="session")
 def few_clips(clips) -> pd.DataFrame:
-    """Eight clips of each label, two by each recorder: enough to train where no one asks how well."""
+    """Eight clips of each label, two by each recorder: enough to train where accuracy does not matter."""
     return clips.groupby(["label", "group"]).head(2).reset_index(drop=True)
 
 
@@ -133,7 +133,8 @@ def any_run(request, ranking) -> Run:
 
 @pytest.fixture(scope="session")
 def demo(shared) -> Path:
-    """What the command leaves: 12 clips a label, one minute of night, a small run; and what it said, in said.txt."""
+    """Folder of the demo command with 12 clips per label, a minute of night and a small run; its output is in
+    said.txt."""
 
     def fill(folder: Path) -> None:
         said = io.StringIO()

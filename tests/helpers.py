@@ -1,4 +1,4 @@
-"""What several tests use: strict comparison and synthetic sounds."""
+"""Helpers of several tests: strict comparison and synthetic sounds."""
 
 import contextlib
 import os
@@ -24,7 +24,7 @@ BLANK = Figure(figsize=(1, 1), dpi=10)
 
 
 def assert_close(actual, expected, *, rtol=1e-7, atol=0.0):
-    """Strict on type and shape; every looser tolerance says why at the call."""
+    """Strict on type and shape; every looser tolerance has a comment at the call."""
     actual, expected = np.asarray(actual), np.asarray(expected)
     assert actual.dtype == expected.dtype, f"{actual.dtype} is not {expected.dtype}"
     assert actual.shape == expected.shape, f"{actual.shape} is not {expected.shape}"
@@ -38,7 +38,7 @@ def leave_figures_blank(patch: pytest.MonkeyPatch) -> None:
     """
 
     def write_blank(figure, *arguments, **options):
-        shown = figure.texts or any(axes.has_data() or axes.texts for axes in figure.axes)  # some say why not
+        shown = figure.texts or any(axes.has_data() or axes.texts for axes in figure.axes)  # some state a reason
         assert shown, "there is nothing in this figure"
         BLANK.savefig(*arguments, **options)
 
@@ -49,7 +49,7 @@ def leave_figures_blank(patch: pytest.MonkeyPatch) -> None:
 
 @contextlib.contextmanager
 def few_made_up() -> Iterator[None]:
-    """Make up a tenth of the unknown sounds: what a training learns of them takes seconds."""
+    """Synthesize a tenth of the unknown sounds, which take seconds of each training."""
     before = sources.SYNTHETIC
     make_up(24)
     try:
@@ -59,7 +59,7 @@ def few_made_up() -> Iterator[None]:
 
 
 def make_up(count: int) -> None:
-    """Make up this many unknown sounds in trainings of this process from now on."""
+    """Set the number of synthetic unknown sounds for further trainings of this process."""
     sources.SYNTHETIC = count
     sources.synthetic_sounds.cache_clear()
 
@@ -77,7 +77,7 @@ def evaluation_of(
 
 
 def sound(kind: str, rng: np.random.Generator, seconds: float = 1.2) -> np.ndarray:
-    """A synthetic sound that a classifier can tell from the others: hum, hiss, ticks or stillness, at any level."""
+    """Return a synthetic sound of a kind: hum, hiss, ticks or stillness, at any level."""
     t = np.arange(round(seconds * RATE_HZ)) / RATE_HZ
     noise = 0.02 * rng.standard_normal(len(t))
     if kind == "hum":
@@ -111,7 +111,7 @@ def able_plan(classifier: str, **changes) -> Plan:
         cnn=TINY,
         trees={"rounds": 40},
         kernel={"width": 1.2, "landmarks": 300},
-        # Synthetic sounds, shifts and rehearsals are tested on their own: the first two want more epochs than these.
+        # Synthetic sounds, shifts and rehearsals have separate tests: the first two need more epochs.
         **{
             "background": ["still"],
             "level": {"span_s": 0.34},
@@ -136,7 +136,7 @@ def small_plan(classifier: str, **changes) -> Plan:
 
 
 def fill_harbor(folder: Path) -> None:
-    """Write what the examples of docstrings read: clips, their table, three runs, a recording, truth and events."""
+    """Write the files of the docstring examples: clips, their table, three runs, a recording, truth and events."""
     with pytest.MonkeyPatch.context() as patch:
         write_folder(folder / "clips", seed=5)
         patch.chdir(folder)

@@ -1,4 +1,4 @@
-"""An HTTP server that answers in many wrong ways, one mood per connection."""
+"""An HTTP server with many wrong replies, a mood per connection."""
 
 import contextlib
 import socket
@@ -31,7 +31,7 @@ MOODS: dict[str, list[bytes]] = {
     "drips": [b"HTTP/1.1 200 OK\r\n", *[b"x"] * 600],
     "endless body of an error": [b"HTTP/1.1 500 No\r\n\r\n", *[b"x" * 65_536] * 2000],
 }
-"""Name of a mood, and what is sent: an item at a time, small ones slowly."""
+"""Replies by mood: items sent in sequence, small items slowly."""
 ACCEPTED = (
     "length is negative", "broken chunks", "body too short", "length is no number", "half the headers", "drips",
 )  # fmt: skip

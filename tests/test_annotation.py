@@ -1,4 +1,4 @@
-"""Finding the like, harvesting weakly labeled recordings, proposing what to label, and labels that come later."""
+"""Similarity search, harvesting of weakly labeled recordings, proposals of clips to label, and new labels."""
 
 import json
 
@@ -20,7 +20,7 @@ KINDS = ("hum", "tick", "hiss")
 
 
 def chirp(rng, at_hz):
-    """A sound that is like no other: half a second that glides from `at_hz` on, at any level."""
+    """Return a unique sound: half a second that glides from `at_hz` on, at any level."""
     t = np.arange(RATE_HZ // 2) / RATE_HZ
     tone = np.sin(2 * np.pi * (at_hz * t + 1.2 * at_hz * t * t)) * np.hanning(len(t))
     return (0.4 * rng.uniform(0.5, 1) * tone).astype(np.float32)
@@ -31,7 +31,7 @@ def noise(rng, seconds):
 
 
 def with_sounds(rng, seconds, sounds):
-    """Noise with sounds at places of their own, which are returned with it."""
+    """Return noise with sounds, and their places."""
     samples, places = noise(rng, seconds), []
     for slot, one in zip(np.array_split(np.arange(len(samples)), len(sounds)), sounds, strict=True):
         at = int(slot[0] + rng.integers(0, max(len(slot) - len(one), 1)))
@@ -42,7 +42,7 @@ def with_sounds(rng, seconds, sounds):
 
 @pytest.fixture(scope="module")
 def weak(tmp_path_factory):
-    """Weakly labeled recordings: chirps of one kind in each, and the same distractor in all."""
+    """Weakly labeled recordings: chirps of a kind in each, and the same distractor in all."""
     folder, rng = tmp_path_factory.mktemp("weak"), np.random.default_rng(4)
     rows, truth = [], []
     for number in range(18):
@@ -60,7 +60,7 @@ def weak(tmp_path_factory):
 
 
 def hits(found, truth):
-    """Share of found places at least half of which is a true one."""
+    """Share of reported places that are at least half within a true place."""
     right = []
     for row in found.itertuples():
         own = truth[truth["file"] == row.file]
@@ -83,7 +83,7 @@ def test_similarity_is_the_cosine_of_patches(rng):
     ]  # fmt: skip
     assert scores.argmax() == 100
     assert scores[100] == pytest.approx(1, abs=1e-5)
-    np.testing.assert_allclose(scores[:250], wanted, atol=0.02)  # a moved example loses what leaves its bands
+    np.testing.assert_allclose(scores[:250], wanted, atol=0.02)  # a shifted example loses its outer bands
 
 
 def test_the_like_of_an_example_is_found_wherever_it_is(weak, tmp_path):
@@ -191,7 +191,7 @@ def test_a_label_whose_sound_is_absent_or_that_has_too_few_recordings_is_left_ou
     assert "low" not in harvest.skipped_labels
     assert "1 recordings" in harvest.skipped_labels["single"]
     assert "absent" not in set(harvest.clips["label"])
-    # The rest of recordings whose label was not found may be what the label says: it is no background.
+    # Recordings whose label was not found may contain it: their rest is not background.
     assert "none" in set(harvest.clips["label"])
     assert not {path for path, _ in absent} & set(harvest.clips["file"])
 
@@ -199,7 +199,7 @@ def test_a_label_whose_sound_is_absent_or_that_has_too_few_recordings_is_left_ou
 def test_proposals_are_spread_over_all_kinds(folder):
     rows = [(str(path), path.parent.name) for path in sorted(folder.rglob("*.wav"))]
     clips = pd.DataFrame(rows, columns=["file", "label"])
-    # A heap in which one kind is far more frequent than the others.
+    # A pool of clips with a much more frequent kind.
     rare = clips.groupby("label").head(2)
     heap = pd.concat([clips[clips["label"] == "hum"], rare]).drop_duplicates().reset_index(drop=True)
     proposed = owl.annotation.propose(heap, count=6)
@@ -215,7 +215,7 @@ def test_a_model_makes_what_it_is_unsure_of_come_first(runs, clips):
     every, _ = owl.predict(model, clips)
     assert proposed["score"].mean() < every["score"].mean()
     assert {"predicted", "why", "gain"} <= set(proposed)
-    # Of the same known clips, what is likely of a label that few of them are said to have comes first.
+    # With the same known clips, candidates of a rare label come first.
     known, heap = clips.iloc[::9], clips.drop(index=clips.index[::9]).reset_index(drop=True)
     stills = [
         owl.annotation.propose(heap, count=12, model=model, known=known.assign(label=label))["predicted"]

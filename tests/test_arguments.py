@@ -1,4 +1,4 @@
-"""Wrong arguments of every public function: valid calls from the docstring examples, one argument replaced."""
+"""Wrong arguments of every public function: valid calls from the docstring examples, with an argument replaced."""
 
 import contextlib
 import doctest
@@ -52,7 +52,7 @@ def valid_call(package, function, monkeypatch):
 
 
 def fault(function, arguments, name, odd):
-    """Call a function with one argument replaced; return what is wrong with the way it fails."""
+    """Call a function with an argument replaced; return the fault of its failure."""
     try:
         with contextlib.redirect_stdout(io.StringIO()):
             result = function(**{**arguments, name: odd})

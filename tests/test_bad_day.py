@@ -1,4 +1,4 @@
-"""What an attacker or a bad day brings: hostile servers, tables from strangers, races, limits, broken streams."""
+"""Attacks and bad days: hostile servers, tables from strangers, races, limits, broken streams."""
 
 import ast
 import csv
@@ -267,7 +267,7 @@ def visited():
 
 
 def table_of_a_stranger(clips, url, path):
-    """Clips of which one is a URL, and others chains of URLs."""
+    """Clips with a URL, and with chains of URLs."""
     names = [
         f"{url}/x.wav",
         "reference://x",

@@ -1,4 +1,4 @@
-"""Tables, labels and devices as they come: told precisely, nothing half written, nothing outside its folder."""
+"""Tables, labels and devices from users: precise messages, nothing half written, nothing outside its folder."""
 
 import sys
 import types
@@ -120,7 +120,7 @@ def test_hostile_labels_are_written_inside_and_nothing_is_overwritten(clip):
     more = pd.concat([table.assign(label="new"), table], ignore_index=True).iloc[[0, 4, 5]].reset_index(drop=True)
     with pytest.raises(OutputError, match="already exists"):
         write_excerpts(more, out)
-    assert {path: path.stat().st_mtime_ns for path in out.rglob("*.wav")} == before  # not even the new one
+    assert {path: path.stat().st_mtime_ns for path in out.rglob("*.wav")} == before  # not even the new file
     variants, skipped = write_variants(
         pd.concat([table, table.head(1).assign(file="gone.wav")]), clip.parent / "variants",
         SoundSettings.everything(1.0), variants=2, background=("/abs",),

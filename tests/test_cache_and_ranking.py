@@ -48,7 +48,7 @@ def test_other_front_ends_excerpts_and_changed_files_are_computed_anew(clips, tm
     assert len(store) == 6
     moved = tmp_path / "moved.wav"
     moved.write_bytes(Path(few["file"][0]).read_bytes())
-    assert store.find(Excerpt(str(moved))) is not None  # known by its content
+    assert store.find(Excerpt(str(moved))) is not None  # identified by its content
     moved.write_bytes(moved.read_bytes() + b"x")
     assert store.find(Excerpt(str(moved))) is None
 

@@ -33,7 +33,7 @@ from helpers import RATE_HZ, small_plan, sound, write_folder
 
 @pytest.fixture(scope="module")
 def heap(tmp_path_factory):
-    """A folder of good clips with one of each fault, as a table."""
+    """A folder of good clips with a clip of each fault, as a table."""
     folder = write_folder(tmp_path_factory.mktemp("heap") / "clips", seed=9)
     rng = np.random.default_rng(2)
     hum, _ = read_audio(folder / "hum" / "rec0_00.wav")
@@ -154,7 +154,7 @@ SOME = st.lists(st.tuples(st.sampled_from("ab"), st.sampled_from(["", "x", "y", 
 @given(SOME, SOME, st.integers(0, 5))
 @settings(max_examples=40, deadline=None)
 def test_tables_with_and_without_copies_mix(first, second, seed):
-    """Copies stay together across tables, and what has none stands alone, however the tables were written."""
+    """Copies stay together across tables, and unique clips stay alone, in any form of the tables."""
     rows = [(label, copy_of) for label, copy_of in first] + [(label, None) for label, _ in second]
     table = pd.DataFrame(rows, columns=["label", "copy_of"]).assign(file=[f"{n}.wav" for n in range(len(rows))])
     table = table.groupby("label").filter(lambda own: len(own) >= 3).reset_index(drop=True)
@@ -164,7 +164,7 @@ def test_tables_with_and_without_copies_mix(first, second, seed):
     splits = split_clips(table, seed=seed)["split"]
     assert splits.groupby(kin).nunique().eq(1).all()
     assert set(splits) == {"train", "validation", "test"}
-    # Blanks are not copies of one another: of many that stand alone, no split takes nearly all.
+    # Blanks are not copies: with many unique clips, no split takes nearly all.
     alone = splits[kin.isna()]
     if len(alone) >= 20 and len(alone) == len(table):
         assert alone.value_counts(normalize=True).max() < 0.85
@@ -185,7 +185,7 @@ def test_copies_of_every_kind_are_one_classifier_and_nothing_else_is(check, heap
     assert len({copy_of[name] for name in kin & set(copy_of)}) == 1
     assert copy_of["hum/rec1_05.wav"] == copy_of["hiss/mistaken.wav"]
     named = [name for name in copy_of.values() if name]
-    assert len(set(named)) == 2  # the kin, and the mistaken one
+    assert len(set(named)) == 2  # the copies, and the mislabeled clip
     assert len(named) == len(kin & set(copy_of)) + 2
 
 

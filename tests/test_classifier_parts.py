@@ -74,7 +74,7 @@ def test_convolution_over_two_axes_is_its_definition(taps, stride, dilation, pad
 
 
 def _single(layer):
-    """A network of one layer with the weights it has."""
+    """A network with a single layer and its weights."""
     net = object.__new__(Network)
     net.layers, net.frozen, net._begin = [layer], 0, 0
     return net
@@ -110,7 +110,7 @@ def test_the_summary_counts_right():
     assert table["weights"].sum() == made.cost(0.01).weights == len(made.networks[0].vector)
     assert (
         table["receptive_field_ms"].iloc[-1] == 32 + (made.window - 1) * 10
-    )  # what a step sees is the classifier's window
+    )  # the receptive field is the classifier's window
     # Steps share their work: a second of them costs less than 25 windows.
     alone = table["multiply_adds"].sum()
     assert alone < made.cost(0.01).multiply_adds < 25 * alone
@@ -166,7 +166,7 @@ def test_rows_of_one_excerpt_become_one(clips):
     assert label_names(joined, plan) == ["bell", "gull"]
     with pytest.raises(TableError, match="set multilabel = true"):
         usable_clips(rows, Plan())
-    # A split is chosen by the rarest label of a clip, and the label stays what it was.
+    # Stratification uses the rarest label of a clip; its label does not change.
     several = clips.assign(label=clips["label"] + "|sound")
     sided = with_splits(several, plan)
     assert sided["label"].tolist() == several["label"].tolist()
@@ -217,7 +217,7 @@ def test_what_is_active_is_the_shortest_stretch_that_holds_most():
     loud[100:140] = 5.0
     loud[250:252] = 2.0
     assert _active_s(loud, 0.01) == pytest.approx(0.37)  # 0.9 of 204 are 37 frames of 5
-    assert _active_s(np.full(300, 0.1), 0.01) == 1.0  # nothing stands out: a steady sound
+    assert _active_s(np.full(300, 0.1), 0.01) == 1.0  # a steady sound
 
 
 def test_figures_say_what_was_found(ranking):
@@ -266,7 +266,7 @@ def test_pooled_classifiers_name_a_clip_by_its_windows_and_as_a_whole(ranking, r
     ready = (frames - model.mean) / model.deviation
     whole = classifier.row_classifier.logits(classifier.rows(ready[None]))[0]
     assert_close(model.clip(frames).logits, (named(steps.label_logits)[:-1] + whole) / 2, rtol=1e-5)
-    # An ensemble of such classifiers does the same; the networks name a clip by its steps alone.
+    # An ensemble does the same; networks classify a clip by its steps only.
     several = ensemble_of([model, model])
     assert_close(several.clip(frames).logits, model.clip(frames).logits, rtol=1e-5)
     assert not hasattr(open_run(ranking[0] / "cnn").model.classifier, "whole")

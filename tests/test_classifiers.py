@@ -1,4 +1,4 @@
-"""Kinds of classifiers: one that no one knew is added in one place, and goes all the way."""
+"""Kinds of classifiers: a new kind is added in a single place, and works everywhere."""
 
 from functools import cache
 from pathlib import Path

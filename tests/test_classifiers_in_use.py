@@ -79,7 +79,7 @@ def test_a_recording_has_no_columns_and_that_is_said(few_clips, tmp_path, take, 
 
 @pytest.fixture(scope="module")
 def mixtures(tmp_path_factory):
-    """A table whose clips carry one label or two, written as ``hiss|hum``."""
+    """A table of clips with a label or two, written as ``hiss|hum``."""
     folder, rng, rows = tmp_path_factory.mktemp("mixtures"), np.random.default_rng(2), []
     for number in range(12):
         hum, hiss, still = (sound(kind, rng) for kind in ("hum", "hiss", "still"))
@@ -110,7 +110,7 @@ def test_clips_with_several_labels_on_the_command_line(mixtures, tmp_path, capsy
     assert scores["clips"] + 0 == sum(open_run(where).predictions["split"] == "train")
     assert set(scores["labels"]) == {"hiss", "hum"}
     assert scores["exact"] > 0.6
-    # Rows of their own, one a label, are judged together.
+    # Rows per label are combined for evaluation.
     rows = pd.read_csv(table)
     single = rows.assign(label=rows["label"].str.split("|")).explode("label")
     single.to_csv(mixtures / "single.csv", index=False)
@@ -200,7 +200,7 @@ def test_what_is_tested_on_takes_no_part_in_the_plan(tmp_path, rng):
     assert suggest_plan(pd.concat([of_dull.assign(split="test"), hissing.assign(split="train")])).plan != (
         suggest_plan(of_dull).plan
     )
-    # Without splits, those that the training with this seed will have.
+    # Without splits, those of a training with this seed.
     table = pd.concat([dull, hissing], ignore_index=True)
     sided = with_splits(table, Plan(seed=4))
     assert suggest_plan(table, seed=4).plan == suggest_plan(sided).plan
@@ -222,7 +222,7 @@ def test_the_best_may_be_the_highest_f1(few_clips, tmp_path):
     curves = train(few_clips, tmp_path / "run", plan).curves
     kept, late = curves[curves["best"]].iloc[-1], curves[curves["epoch"] > 18]  # until then the rate is still high
     assert kept["validation_f1"] == late["validation_f1"].max()
-    assert kept["epoch"] == late["epoch"][late["validation_f1"].idxmax()]  # of equal ones, the first
+    assert kept["epoch"] == late["epoch"][late["validation_f1"].idxmax()]  # the first of equal candidates
 
 
 def test_recall_and_f1_of_validation_by_hand():

@@ -19,7 +19,7 @@ from helpers import leave_figures_blank, small_plan, write_folder
 
 @pytest.fixture
 def owl(capsys):
-    """Run a command; give exit code, standard output and standard error."""
+    """Run a command; return exit code, standard output and standard error."""
 
     def call(*arguments):
         code = run([str(argument) for argument in arguments])
@@ -55,7 +55,7 @@ def test_from_folder_to_events(owl, tmp_path, folder, long_recording):
     assert (where / "figures" / "confusion.png").stat().st_size > 10_000
 
     with pytest.MonkeyPatch.context() as patch:
-        leave_figures_blank(patch)  # they are those of the training
+        leave_figures_blank(patch)  # as in training
         code, out, _ = owl("evaluate", where, "--split", "train", "--json")
         assert code == 0
         assert json.loads(out)["split"] == "train"

@@ -38,13 +38,13 @@ pytestmark = pytest.mark.filterwarnings("ignore:.*:ResourceWarning", "ignore:.*:
 
 @pytest.fixture(scope="module")
 def workers(tmp_path_factory):
-    """A scheduler with two workers in processes of their own."""
+    """A scheduler with two worker processes."""
     import dask
     from distributed import Client, LocalCluster
     from distributed.utils import get_mp_context
 
-    # Each failure takes a worker three seconds, and whoever wants something from one that died waits for it. What
-    # takes its place is forked from a process that has imported all it needs.
+    # Restarting a worker takes three seconds, during which its results are unavailable. Its successor is forked from
+    # a process with all imports.
     dask.config.set(
         {
             "distributed.scheduler.allowed-failures": 1,
@@ -64,7 +64,7 @@ def workers(tmp_path_factory):
 
 @pytest.fixture(scope="module")
 def months(tmp_path_factory):
-    """Recordings of two recorders: minutes with known sounds, and one that is longer than a piece."""
+    """Recordings of two recorders: minutes with true events, and a recording longer than a piece."""
     folder, rng = tmp_path_factory.mktemp("months"), np.random.default_rng(9)
     for name, seconds in (
         ("north_20260501_230000", 70), ("north_20260502_000000", 25), ("south_20260501_120000", 12),
@@ -80,7 +80,7 @@ def months(tmp_path_factory):
 
 @pytest.fixture
 def short_pieces(monkeypatch):
-    """Pieces of ten seconds, and other processes from the first second on."""
+    """Pieces of ten seconds, and worker processes from the first second on."""
     monkeypatch.setattr(pieces, "PIECE_S", 10.0)
     monkeypatch.setattr(tagging, "PIECE_S", 10.0)
     monkeypatch.setattr(tagging, "ALONE_S", 1.0)
@@ -174,7 +174,7 @@ def test_work_on_clips_goes_to_the_cluster_too(clips, folder, workers, tmp_path,
     pd.testing.assert_frame_equal(with_cluster[0].findings, alone[0].findings)
     pd.testing.assert_frame_equal(with_cluster[1], alone[1])
     assert all(np.array_equal(a, b) for a, b in zip(with_cluster[2].parts, alone[2].parts, strict=True))
-    # Names that are relative to where the command was given are found there.
+    # Names relative to the folder of the command are found there.
     assert call(["look", "clips", "--engine", address]) == 0
     assert "hiss      12" in capsys.readouterr().out
 
@@ -273,7 +273,7 @@ def test_work_that_kills_its_worker_is_given_up_and_said_so(workers, monkeypatch
         return item
 
     with owl.engine(workers.scheduler_address):
-        # Seven innocent ones: whichever lay on the workers that died, also in one bundle with it, is done in the end.
+        # Seven innocent items on dying workers, or in a bundle with the fatal item, are finished in the end.
         done = list(each(die, [0, 0, 0, 1, 0, 0, 0, 0], 1, at_once=2, lost=lambda item: f"lost {item}"))
         assert done == [0, 0, 0, "lost 1", 0, 0, 0, 0]
         monkeypatch.setattr(workers.scheduler, "allowed_failures", 0)  # as a new worker takes seconds to begin
@@ -337,7 +337,7 @@ def test_a_store_holds_what_tagging_found_by_day_and_recorder(runs, months, tmp_
     write_clip_table(wanted[wanted["file"] == files[3]].drop(columns="score"), tmp_path / "truth.csv", force=True)
     assert call(["score", str(path), str(tmp_path / "truth.csv"), "--json"]) == 0
     assert '"f1": 1.0' in capsys.readouterr().out
-    # What failed is tried again, what was renamed is known again.
+    # Failures are retried, renamed files are recognized.
     shutil.copy(files[2], tmp_path / "gone.flac")
     moved = shutil.copytree(months, tmp_path / "moved")
     again = owl.tag_archive(model, [*owl.find_recordings([moved]), tmp_path / "gone.flac"], store=path)
@@ -426,7 +426,7 @@ def test_a_recording_that_was_made_anew_takes_the_place_of_the_old_one(runs, mon
     same(owl.archive.read_store(path, day="2026-05-01"), wanted)  # all that lies in the folder of that day
     same(again.events, wanted)
     assert owl.archive.store_hours(path)[sorted(set(wanted["label"]))].to_numpy().sum() == len(wanted)
-    # The same with the day it began moved to another one.
+    # The same with the start moved to a different day.
     start = datetime(2026, 6, 1, 12)
     os.utime(file)
     soundfile.write(file, owl.read_audio(months / "south_20260502_130000.flac")[0], RATE_HZ)
@@ -521,7 +521,7 @@ def test_a_recording_that_changes_between_its_pieces_is_scored_anew(
 
 
 class _Ranges(http.server.SimpleHTTPRequestHandler):
-    """Gives ranges of files, refuses some, and fails now and then."""
+    """Serves ranges of files, refuses some, and fails now and then."""
 
     protocol_version = "HTTP/1.1"
 
@@ -554,7 +554,7 @@ class _Ranges(http.server.SimpleHTTPRequestHandler):
         self.end_headers()
         if body:
             server.given += last - first + 1
-            if "stalls" in path.name:  # says that something comes, and sends nothing
+            if "stalls" in path.name:  # announces content, and sends nothing
                 server.stalling.wait(20)
             self.wfile.write(content[first : last + 1])
         return None

@@ -1,4 +1,4 @@
-"""Ways to use commands that are seldom taken: each ends well, or says what is wrong."""
+"""Rare uses of commands: each ends well, or with a message."""
 
 import json
 from datetime import datetime
@@ -14,7 +14,7 @@ from helpers import RATE_HZ, small_plan, sound
 
 @pytest.fixture
 def command(capsys):
-    """Give a command; its exit code, and what it said to either stream."""
+    """Run a command; return its exit code and the text of both streams."""
 
     def call(*words):
         code = run([str(word) for word in words])

@@ -147,7 +147,7 @@ def test_a_model_keeps_its_feature_by_name_and_version(few_clips, folder, tmp_pa
     tagger = owl.tag.Tagger(model)
     events = [event for at in range(0, len(samples), 5000) for event in tagger.push(samples[at : at + 5000])]
     events += tagger.finish()
-    # PCM of 16 bits is what the file holds
+    # the file has PCM of 16 bits
     kept = owl.read_audio(recording)[0]
     assert len(owl.tag_samples(model, kept, RATE_HZ)) == len(tagged)
     assert [event.label for event in events] == tagged["label"].tolist()
@@ -190,7 +190,7 @@ def test_the_cache_knows_versions(few_clips, tmp_path):
 
 
 def _write_graph(path, *, shape, rows=1, columns=3, kernel=None):
-    """A linear network: the input as one vector, times a matrix."""
+    """Write a linear network: the input as a vector, times a matrix."""
     size = int(np.prod([one for one in shape if isinstance(one, int)]))
     kernel = np.random.default_rng(0).normal(size=(size, rows * columns)) if kernel is None else kernel
     nodes = [
@@ -267,7 +267,7 @@ def test_graphs_that_do_not_fit_are_refused(tmp_path, monkeypatch, given, words)
 
 @pytest.mark.parametrize("classifier", ["logistic", "mlp", "cnn"])
 def test_classifiers_on_embeddings(few_clips, tmp_path, classifier):
-    """A graph of log-mel frames that are known to separate the labels: a network that was trained elsewhere."""
+    """A graph of log-mel frames that separates the labels, in place of a pretrained network."""
     kernel = np.kron(np.ones((16, 1)) / 16, np.kron(np.eye(12), np.ones((4, 1)) / 4))
     _write_graph(tmp_path / "net.onnx", shape=[1, 16, 48], columns=12, kernel=kernel)
     plan = able_plan(
@@ -277,7 +277,7 @@ def test_classifiers_on_embeddings(few_clips, tmp_path, classifier):
     run = owl.train(few_clips, tmp_path / "run", plan)
     evaluation = run.evaluate("validation")
     assert evaluation.scores.balanced_accuracy > 0.6
-    (tmp_path / "net.onnx").rename(tmp_path / "run" / "net.onnx")  # beside the model
+    (tmp_path / "net.onnx").rename(tmp_path / "run" / "net.onnx")  # in the folder of the model
     model = owl.load_model(tmp_path / "run")
     owl.tag_recording(model, few_clips["file"].iloc[0])
     _write_graph(tmp_path / "run" / "net.onnx", shape=[1, 16, 48], columns=12)

@@ -1,4 +1,4 @@
-"""Takes found in synthetic recordings whose truth is known, and takes recorded from the simulated microphone."""
+"""Takes cut from synthetic recordings with truth, and takes recorded from the simulated microphone."""
 
 import io
 import json
@@ -50,7 +50,7 @@ def test_takes_are_found_to_the_hundredth_of_a_second(tmp_path, rng, hum):
     assert (error.min(axis=0) < 0.05).mean() >= 0.98
     assert (error.min(axis=1) < 0.05).mean() >= 0.98
     assert np.median(error.min(axis=0)) < 0.01
-    # Each clip is exactly as long as wanted, inside the recording, and holds its event.
+    # Each clip has the requested length, is inside the recording, and contains its event.
     np.testing.assert_allclose(takes["end_s"] - takes["start_s"], 0.8, atol=2e-6)
     assert (takes["start_s"] >= 0).all()
     assert (takes["start_s"] <= takes["onset_s"] + 1e-6).all()
@@ -204,7 +204,7 @@ def test_takes_are_recorded_kept_repeated_and_added_to_the_table(tmp_path, monke
 
 
 def test_a_clip_of_a_longer_event_holds_some_of_its_sound(tmp_path, rng):
-    """Three knocks that count as one event, with more than a clip of quiet between them."""
+    """Three knocks of an event, with more than a clip of quiet between them."""
     x = 0.001 * rng.standard_normal(8 * RATE_HZ)
     for at in (2.0, 3.4, 4.8):
         x[round(at * RATE_HZ) :][:1600] += 0.3 * rng.standard_normal(1600)

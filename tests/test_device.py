@@ -1,4 +1,4 @@
-"""Models for small devices: stages, int8, C, open graphs, pruning, devices, search; held against the model itself."""
+"""Models for small devices: stages, int8, C, open graphs, pruning, devices, search; compared with the full model."""
 
 import json
 import shutil
@@ -51,7 +51,7 @@ needs_cc = pytest.mark.skipif(shutil.which("cc") is None, reason="there is no C 
 
 
 def random_model(seed: int = 0, **plan):
-    """A model whose weights say something, if nothing that makes sense; two networks of all kinds of layers."""
+    """A model with random weights; two networks with all kinds of layers."""
     cnn = {"layers": [MANY_KINDS, MANY_KINDS]}
     model = plain_model(small_plan("cnn").but(cnn=cnn, **plan), labels=3)
     rng = np.random.default_rng(seed)
@@ -65,7 +65,7 @@ def random_model(seed: int = 0, **plan):
 
 
 def outputs_of(steps):
-    """All that networks give of steps, as one array."""
+    """All network outputs of steps, as an array."""
     return np.concatenate([steps.activity, steps.onsets, steps.label_logits], axis=1)
 
 
@@ -221,7 +221,7 @@ def test_int8_in_c_is_the_same_bit_for_bit(kind, runs, recording, tmp_path, rng)
     levels = table_of(said(program, recording, "--levels")).astype(np.int8)
     steps = again.classifier.steps_of(levels)
     np.testing.assert_array_equal(table_of(said(program, recording, "--logits")), outputs_of(steps))
-    # And what it says is near what it said in floats.
+    # Outputs are close to those in float32.
     before, after = (owl.tag.whole_trace(one, recording).activity for one in (model, again))
     assert np.abs(before - after).mean() < 0.05
 
@@ -253,7 +253,7 @@ def test_a_pruned_network_keeps_what_counts_most(rng):
     frames = rng.uniform(-80, -20, (200, 48)).astype(np.float32)
     whole = pruned(model.classifier, 1.0)
     np.testing.assert_array_equal(whole.frame_scores(frames).activity, model.classifier.frame_scores(frames).activity)
-    # Both kinds of network, with and without levels in front, are made smaller by as much.
+    # Both kinds of network, with and without level normalization, shrink equally.
     for levels in (True, False):
         level = {} if levels else {"level": {"span_s": 0}}
         pair = plain_model(small_plan("cnn").but(cnn={"kinds": ["2d", "1d"]}, **level), labels=3).classifier
@@ -261,7 +261,7 @@ def test_a_pruned_network_keeps_what_counts_most(rng):
         shares = [len(a.vector) / len(b.vector) for a, b in zip(third.networks, pair.networks, strict=True)]
         assert all(0.25 < share <= 0.33 for share in shares)
         assert third.frame_scores(frames).activity.shape == pair.frame_scores(frames).activity.shape
-    # Channels that never say anything are taken out first, and nothing changes except for the size.
+    # Channels without effect are pruned first, which changes nothing but the size.
     plain = plain_model(small_plan("cnn").but(cnn={"size": "tiny", "kinds": ["2d"]}), labels=3).classifier
     arrays = {name: array.copy() for name, array in plain.state().items()}
     for name, array in arrays.items():
@@ -281,7 +281,7 @@ def test_a_pruned_network_keeps_what_counts_most(rng):
 
 
 def copied(run, folder, splits=lambda table: table["split"]):
-    """A copy of a run, whose tables name files from where they are, with other sides."""
+    """A copy of a run, with valid paths in its tables and different splits."""
     shutil.copytree(run.folder, folder)
     for name in ("clips.csv", "predictions.csv"):
         table = owl.read_clip_table(run.folder / name)
@@ -384,7 +384,7 @@ def test_a_search_trains_only_what_fits_and_goes_on_where_it_stopped(capsys, few
     found = owl.device.read_search(tmp_path / "found")
     assert (found.table["flash_kb"] <= 1024).all()
     assert (found.table["classifier"] == "cnn").all()
-    assert 0 in found.table["candidate"].to_list()  # the plan itself, which the others change
+    assert 0 in found.table["candidate"].to_list()  # the initial plan
     first = (tmp_path / "found" / "tried.jsonl").read_text().splitlines()
     again = [*command, "--resume"]
     spent_s = sum(json.loads(line)["seconds"] for line in first)
@@ -393,7 +393,7 @@ def test_a_search_trains_only_what_fits_and_goes_on_where_it_stopped(capsys, few
     lines = (tmp_path / "found" / "tried.jsonl").read_text().splitlines()
     assert lines[: len(first)] == first
     assert len(lines) > len(first)
-    assert barn_owl(again) == 0  # the time is over: what was found is the result
+    assert barn_owl(again) == 0  # the time is over: the result so far is returned
     assert owl.read_plan(tmp_path / "found" / "plan.toml").classifier == "cnn"
     tiny = found.device.model_dump() | {"flash_kb": 8.0}
     with pytest.raises(PlanError, match=r"nothing that was drawn fits core-256k: the nearest exceeds its flash"):

@@ -1,4 +1,4 @@
-"""The classifiers alongside what they should be: optima, brute force, a general learning library."""
+"""Classifiers against optima, brute force and a general learning library."""
 
 import logging
 from importlib.util import find_spec
@@ -38,7 +38,7 @@ needs_library = pytest.mark.skipif(find_spec("sklearn") is None, reason="the yar
 
 
 def task(rng, n=200, features=6, labels=3, several=False, watched=100) -> RowTask:
-    """Clouds of rows with curved borders between them, not far apart, of one label each or of several."""
+    """Overlapping clouds of rows with curved borders, with a label each or several."""
     rows = rng.standard_normal((n + watched, features)).astype(np.float32)
     numbers = ((rows[:, 0] ** 2 + rows[:, 1] > 0.8).astype(int) + (rows[:, 2] > 0.3)) % labels
     targets = np.eye(labels, dtype=np.float32)[numbers]
@@ -106,7 +106,7 @@ def test_rows_are_learnt_and_saved_classifiers_say_the_same(rng, candidates, set
             best, kept = share, candidate
     assert best >= least
     classifier = kept.make()
-    # Bins and sums were made in another order while fitting.
+    # The order of summation differed during fitting.
     assert_close(classifier.logits(made.watched), kept.watched, rtol=1e-3, atol=1e-3)
     again = type(classifier)(**_arguments(classifier))
     assert_close(again.logits(made.watched), classifier.logits(made.watched), rtol=1e-5, atol=1e-5)
@@ -135,7 +135,7 @@ def test_classifiers_are_as_good_as_a_general_library(rng):
     numbers = made.targets.argmax(axis=1)
     rows = made.rows.astype(np.float64)
     weights, loss = fit_logistic(rows, made.targets, made.weights, 0.01)
-    # The loss of a row is the mean over the labels: what is requested of one label weighs a third.
+    # The loss of a row is the mean over labels: a single label weighs a third.
     plain = {"C": 1 / (3 * 0.01 * 600), "tol": 1e-8, "max_iter": 5000}
     theirs = [LogisticRegression(**plain).fit(rows, own) for own in made.targets.T]
     losses = [log_loss(own, one.predict_proba(rows)) for own, one in zip(made.targets.T, theirs, strict=True)]
@@ -167,7 +167,7 @@ def test_classifiers_are_ranked_and_each_leaves_a_run(ranking):
 
 
 class AlwaysHiss:
-    """Someone else's estimator, and a poor one."""
+    """A third-party estimator, and a poor estimator."""
 
     def fit(self, rows, numbers):
         self.labels = len(np.unique(numbers))
@@ -217,7 +217,7 @@ def test_further_columns_help_where_the_sound_cannot(clips, tmp_path, caplog):
     assert run.evaluate().scores.balanced_accuracy >= max(0.9, blind + 0.2)
     model = load_model(run.folder)
     assert [column.words for column in model.extra_columns.columns] == [["port", "starboard"], []]
-    scores = model.score(np.zeros(16_000, np.float32) + 0.1, 16_000)  # nothing is known of a clip alone
+    scores = model.score(np.zeros(16_000, np.float32) + 0.1, 16_000)  # extras of a single clip are unknown
     assert sum(scores.values()) == pytest.approx(1, abs=1e-5)
     with pytest.raises(TableError, match="has no column 'depth'"):
         learn_columns(told, ["depth"])
@@ -227,7 +227,7 @@ def test_further_columns_help_where_the_sound_cannot(clips, tmp_path, caplog):
 
 @pytest.fixture(scope="module")
 def mixtures(clips, tmp_path_factory) -> pd.DataFrame:
-    """Clips with one label or two: hums and hisses added up."""
+    """Clips with a label or two: sums of hums and hisses."""
     folder, rows = tmp_path_factory.mktemp("mixtures"), []
     by_label = {label: part["file"].tolist() for label, part in clips.groupby("label")}
     for number in range(24):
@@ -292,7 +292,7 @@ def test_somebody_elses_estimator_cannot_be_written(ranking, tmp_path):
 
 
 def test_the_best_cut_is_that_of_brute_force(rng):
-    """One node a label: every feature and every step is tried by a loop."""
+    """A node per label: every feature and every cut is tried in a loop."""
     rows, labels, penalty = 80, 2, 1.0
     codes = rng.integers(0, STEPS, (rows, 3)).astype(np.uint8)
     gradient, curvature = rng.standard_normal((rows, labels)), rng.uniform(0.1, 1, (rows, labels))
@@ -316,7 +316,7 @@ def test_the_best_cut_is_that_of_brute_force(rng):
 
 
 def test_nodes_without_a_worthy_cut_send_everything_left(rng):
-    codes = np.zeros((10, 2), dtype=np.uint8)  # nothing tells the rows apart
+    codes = np.zeros((10, 2), dtype=np.uint8)  # constant rows
     g, h = _histograms(codes, np.zeros((10, 1), dtype=np.intp), 1, np.ones((1, 10)), np.ones((1, 10)))
     _, steps = _best_cuts(g, h, 1.0)
     assert steps[0, 0] == STEPS
@@ -334,12 +334,12 @@ def test_kernel_with_all_landmarks_is_the_kernel_itself(rng):
     width, every = 1.2, np.empty((40, 40))
     for i, j in np.ndindex(40, 40):
         every[i, j] = np.exp(-((rows[i].astype(np.float64) - rows[j]) ** 2).sum() / (2 * width**2 * 5))
-    assert_close(alike(rows, rows, width).astype(np.float64), every, rtol=1e-4, atol=1e-6)  # made in float32
+    assert_close(alike(rows, rows, width).astype(np.float64), every, rtol=1e-4, atol=1e-6)  # computed in float32
     values, vectors = np.linalg.eigh(every)
     kept = values > 1e-6 * values[-1]
     into = vectors[:, kept] / np.sqrt(values[kept])
     features = every @ into
-    # What is skipped are directions where the rows hardly differ.
+    # Directions with hardly any variance are skipped.
     assert_close(features @ features.T, every, rtol=0, atol=1e-4)
 
 

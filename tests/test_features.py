@@ -190,7 +190,7 @@ def test_pitch_follows_a_sweep():
     t = np.arange(2 * RATE) / RATE
     front_end = FrontEnd(features=["pitch"])
     f = front_end.frames(scipy.signal.chirp(t, 150, 2, 600).astype(np.float32))[:, 0]
-    # Half a frame minus half the longest lag lies before the middle of what is compared.
+    # Half a frame minus half the longest lag lies before the middle of the compared samples.
     middle = front_end.times(len(f))
     assert np.median(np.abs(f / (150 + 225 * middle) - 1)) < 0.005
 
@@ -206,7 +206,7 @@ def test_flux_is_the_distance_to_the_frame_before(rng):
 def test_momentary_loudness_of_the_reference_tone():
     front_end = FrontEnd(features=["loudness"], rate_hz=48_000, hop_ms=10)
     x = sine(997, seconds=2, rate=48_000)
-    # BS.1770-4: a full-scale 997 Hz sine in one channel reads -3.01.
+    # BS.1770-4: a full-scale 997 Hz sine in a channel reads -3.01.
     assert_close(front_end.frames(x)[60:, 0], np.full(137, -3.01, np.float32), rtol=0, atol=0.02)
     assert front_end.units == ["LUFS"]
 

@@ -1,4 +1,4 @@
-"""What the figures show: units on every axis, the numbers that were given, and titles that state the finding."""
+"""Content of figures: units on every axis, the given numbers, and titles with the finding."""
 
 import colorsys
 
@@ -183,7 +183,7 @@ def test_a_tagged_recording_shows_its_events(quay, runs, tmp_path):
     for label in model.labels:
         if label not in model.background:
             assert label in said
-    # The scores that are available are drawn as those that are made; what is no event is marked.
+    # Existing scores are drawn like computed scores; rejected candidates are marked.
     kept = whole_trace(model, quay.recording)
     strict = model.decoding.but(threshold=0.2, release_threshold=0.1, min_confidence=0.0, min_duration_s=600.0)
     axes = tagging_figure(model, quay.recording, events, trace=kept, end_s=60.0, decoding=strict).axes[1]

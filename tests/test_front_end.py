@@ -62,7 +62,7 @@ def test_frames_are_counted_as_promised(rate_hz, rng):
 
 def test_full_scale_sine_at_a_center_reads_its_level_and_gain_shifts_it():
     front_end = FrontEnd(bands=24)
-    f = round(front_end.centers_hz[12] / 31.25) * 31.25  # on a bin, so that its neighbors are known
+    f = round(front_end.centers_hz[12] / 31.25) * 31.25  # on a bin, for exact neighbors
     x = np.sin(2 * np.pi * f * np.arange(16_000) / 16_000).astype(np.float32)
     loud, quiet = front_end.frames(x), front_end.frames(x * np.float32(0.1))
     assert np.abs(loud.max() - 10 * np.log10(1.5)) < 1  # the window spreads a power of 1.5 over three bins
@@ -128,7 +128,7 @@ def test_activity_finds_the_sound_and_ignores_level_and_noise(rng):
     frames[:, 0] = -10  # a steady hum
     frames[200:240, 3] += 30
     expected = np.zeros(300, np.float32)
-    expected[202:238] = (30 - 6) / 8  # 30 dB less the margin, in one of eight bands; edges are smoothed
+    expected[202:238] = (30 - 6) / 8  # 30 dB less the margin, in an eighth of the bands; edges are smoothed
     inside = np.r_[0:198, 202:238, 242:300]
     assert_close(activity(frames, 0.016)[inside], expected[inside], rtol=1e-6)
     assert_close(activity(frames - 20, 0.016), activity(frames, 0.016), rtol=1e-6)

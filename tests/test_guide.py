@@ -32,11 +32,11 @@ PAGES = [
         "review-and-active-learning", "small-devices", "another-estimator", "troubleshooting",
     )
 ]  # fmt: skip
-"""The how-to guides in the order of the menu: each may use what those before it made."""
+"""The how-to guides in the order of the menu; later guides may use results of earlier guides."""
 SIMULATED = ["--microphone", "simulated:hull-knock", "--keep-all", "--speed", "1000", "--count-down", "0"]
-"""What `record` needs where there is no sound card."""
+"""Option of `record` without a sound card."""
 PLAYED = ["--microphone", "simulated:night.flac", "--speed", "inf", "--stop-after-s", "20"]
-"""What `listen` needs there."""
+"""Option of `listen` without a sound card."""
 
 
 def commands(page: str) -> list[list[str]]:
@@ -56,7 +56,7 @@ def commands(page: str) -> list[list[str]]:
 
 
 def write_inputs(quay) -> None:
-    """What the guide takes to be there already, in the folder that is current."""
+    """Files that the guides assume in the working folder."""
     rng = np.random.default_rng(0)
     shutil.copytree(quay.clips, "my-clips")
     shutil.copytree(quay.clips.parent, "saltmarsh-quay")
@@ -107,7 +107,7 @@ def write_inputs(quay) -> None:
             samples = 0.001 * rng.standard_normal(16_000 * 20)
             for at, one in enumerate(sounds):
                 samples[80_000 * at + 16_000 :][: min(len(one), 60_000)] += one[:60_000]
-            samples[-32_000:-16_000] += 0.05 * rng.standard_normal(16_000)  # what sounds in all of them
+            samples[-32_000:-16_000] += 0.05 * rng.standard_normal(16_000)  # sound of all recordings
             write_audio(f"weak/{label}_{number}.wav", samples, 16_000)
             weak.append({"file": f"weak/{label}_{number}.wav", "label": label})
     write_clip_table(pd.DataFrame(weak), "recordings.csv")
@@ -123,7 +123,7 @@ def harbor(tmp_path_factory):
 
 
 def add_false_alarms(path: str) -> None:
-    """Put events where nothing is into a table: what has learned for one epoch may find none."""
+    """Add events to an empty table, since a network of a single epoch may find none."""
     truth = pd.read_csv("truth.csv")
     free = [at for at in np.arange(2, 88, 2.5) if ((truth["end_s"] < at - 1.2) | (truth["start_s"] > at + 1.5)).all()]
     wrong = [("night.flac", at, at + 0.3, "winch", 0.9) for at in free]
@@ -142,7 +142,7 @@ def small(monkeypatch):
         "mixtures": {"count": 16},
         "rehearsal": {"minutes": 0.5, "decide": False},
     }
-    # What has learned so little is sure of nothing; all the same it is to find something.
+    # An untrained network is certain of nothing, but must find events here.
     more |= {"decoding": {"threshold": 0.02, "release_threshold": 0.01}}
     more |= {"trees": {"rounds": 5}, "kernel": {"width": 1.2, "landmarks": 100}}
     monkeypatch.setattr(train_command, "_plan", lambda *arguments: fitted(*arguments).but(**more))
@@ -171,7 +171,7 @@ def test_all_commands_run_in_order(pages, harbor, tmp_path, monkeypatch, small, 
         )  # so few are not sure
         if "--serve" in arguments:  # it ends when someone ends it
             continue
-        if "--minutes" in arguments:  # no one waits so long for a test
+        if "--minutes" in arguments:  # shorter for the test
             arguments[arguments.index("--minutes") + 1] = "0.02"
         code = run(arguments)
         said = capsys.readouterr()

@@ -1,4 +1,4 @@
-"""Model files of all kinds of classifiers: whatever of one is changed, it is refused or gives a model that works."""
+"""Model files of all classifiers: after any change of a header, loading fails or the model works."""
 
 import json
 
@@ -28,7 +28,7 @@ def opened(path):
 
 
 def places(value, path=()):
-    """Every place in what JSON holds."""
+    """Yield every place in a JSON value."""
     inside = value.items() if isinstance(value, dict) else enumerate(value) if isinstance(value, list) else ()
     for key, own in inside:
         yield (*path, key)

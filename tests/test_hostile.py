@@ -1,4 +1,4 @@
-"""What a stranger's files, names, tables and models can do, and what a signal, a full disk or a crash leaves."""
+"""Hostile files, names, tables and models; signals, full disks and crashes."""
 
 import json
 import os
@@ -328,7 +328,7 @@ def test_a_column_twice_and_endless_columns_are_refused_at_once(tmp_path):
         begin = time.monotonic()
         with pytest.raises(TableError, match="columns; at most 2000"):
             read_any_table(path)
-        assert time.monotonic() - begin < 60  # what hangs takes minutes
+        assert time.monotonic() - begin < 60  # a hang takes minutes
 
 
 @given(st.lists(st.text(max_size=12), min_size=1, max_size=5))
@@ -544,7 +544,7 @@ def test_features_of_a_recording_are_written_part_by_part(tmp_path, rng):
 
 
 def children_read_sound(group):
-    """Whether a process that another one of the session started has a recording open."""
+    """Whether a subprocess of the session has a recording open."""
     for process in torture.members(group):
         with suppress(OSError):
             if process.name != str(group) and any(
@@ -611,7 +611,7 @@ def test_the_campaign_would_see_a_defect(tmp_path):
     assert "exit code 3" in next(iter(died["defects"]))
 
 
-# What readers refuse, each by its own words
+# Messages of readers
 
 
 def test_traces_whose_parts_do_not_fit_are_refused(runs, tmp_path):

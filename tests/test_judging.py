@@ -48,7 +48,7 @@ def table(rng, clips=60, labels=LABELS, *, skill=1.5, groups=6, digits=None) -> 
     true = rng.integers(0, len(labels), clips)
     logits = rng.standard_normal((clips, len(labels)))
     logits[np.arange(clips), true] += skill
-    scores = np.exp(max(skill, 1) * logits)  # what Gaussian evidence of that strength is worth
+    scores = np.exp(max(skill, 1) * logits)  # expected value for Gaussian evidence of that strength
     scores /= scores.sum(axis=1, keepdims=True)
     scores = scores if digits is None else np.round(scores, digits)
     made = pd.DataFrame(scores, columns=[f"score:{label}" for label in labels])
@@ -184,7 +184,7 @@ def test_rounds_draw_as_many_groups_as_there_are(rng, count):
     again = np.random.default_rng(7)
     expected = np.array([np.bincount(again.integers(0, count, count), minlength=count) for _ in range(50)])
     clips = np.array([drawn[np.unique(units[groups == group])].sum(axis=0) for group in range(count)])
-    # Of few groups the clips inside are drawn as well, as many as the groups that were drawn hold.
+    # With few groups, clips within groups are drawn as well, as many as the drawn groups have.
     assert_close(clips.T, (expected * (sizes if len(drawn) > count else 1)).astype(float))
 
 
@@ -333,7 +333,7 @@ def test_planted_wrong_labels_are_found(rng):
     assert set(planted) <= set(found.index)
     assert len(found) <= 12
     assert (found["correct_label"] == "").all()
-    # Who guesses, however surely, accuses no one.
+    # Random guesses, however confident, mark no label as doubtful.
     guessing = table(rng, 200, skill=0)
     scores = [f"score:{label}" for label in LABELS]
     guessing[scores] = np.eye(4)[[LABELS.index(label) for label in guessing["predicted"]]] * 0.9 + 0.025
@@ -512,7 +512,7 @@ def test_two_hundred_labels_are_drawn_and_two_confusions_compared(rng, tmp_path)
 def test_a_report_of_an_ensemble_and_of_another_table(few_clips, runs, tmp_path):
     train_several(few_clips, tmp_path / "folds", small_plan("logistic"), folds=3, ensemble=True)
     ensemble = open_run(tmp_path / "folds")
-    write_report(ensemble, ensemble.evaluate(), tmp_path / "folds.html")  # no curves and no similarity of its own
+    write_report(ensemble, ensemble.evaluate(), tmp_path / "folds.html")  # without curves and similarity
     assert (tmp_path / "folds.html").stat().st_size > 50_000
     run = runs["logistic"]
     other = few_clips.sample(20, random_state=0).assign(label=lambda t: t["label"].where(t.index % 5 > 0, "hum"))

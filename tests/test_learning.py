@@ -1,4 +1,4 @@
-"""What networks train on and how one of them learns: targets, gradients, batches, states, the best epoch."""
+"""Training of networks: targets, gradients, batches, states, the best epoch."""
 
 from dataclasses import replace
 from itertools import chain
@@ -47,7 +47,7 @@ def over_mixtures(plan: Plan) -> FrameTask:
 
 
 def mixture_of(subject: FrameTask, events: list[tuple[int, int, int, int]]) -> Mixtures:
-    """One mixture with these events, of which all is known."""
+    """A mixture with these events and complete labels."""
     length = subject._frames
     sounds, begins = (np.zeros((1, length, 3), np.float32) for _ in range(2))
     for _, first, last, label in events:
@@ -58,7 +58,7 @@ def mixture_of(subject: FrameTask, events: list[tuple[int, int, int, int]]) -> M
 
 
 def parts_of(subject: FrameTask, targets: np.ndarray) -> list[np.ndarray]:
-    """What sounds, what begins, how much both count, the stretches and their names."""
+    """Activity, onsets, their loss weights, segments and segment labels."""
     frames = (targets.shape[-1] - SOUNDS - SOUNDS * 4) // 4
     return np.split(targets, np.cumsum([frames] * 4 + [SOUNDS]), axis=-1)
 
@@ -112,7 +112,7 @@ def test_where_labels_overlap_each_is_followed_by_itself_and_a_sound_may_have_se
     assert (sounds[..., HUM] == sounds[..., HISS]).all()
     assert not sounds[..., STILL].any()
     assert inside[..., 0].any()
-    assert not inside[..., 1:].any()  # one stretch
+    assert not inside[..., 1:].any()  # a single segment
     assert names[0, 0].reshape(SOUNDS, 4)[0].tolist() == [1, 1, 0, 0]
 
 
@@ -138,7 +138,7 @@ def test_a_stretch_of_no_label_counts_less_than_one_of_a_label():
     subject = over_mixtures(plan_of())
 
     def pull(label):
-        """How hard a stretch alongside one of hum is pulled to its name."""
+        """Gradient of the label loss of a segment beside a segment of hum."""
         targets = subject._targets(mixture_of(subject, [(0, 60, 100, HUM), (0, 160, 200, label)]))
         logits = np.zeros((1, targets.shape[1], 2 + 4 + 1), np.float32)
         gradient = subject.loss(logits, targets)[1][0, :, 2:-1]
@@ -185,7 +185,7 @@ def test_a_network_goes_on_from_a_state_as_if_nothing_had_been(classifier):
         np.testing.assert_array_equal(array, again.arrays[name])
     assert (last.train_loss, last.loss, last.f1) == (again.train_loss, again.loss, again.f1)
     assert last.state.numbers == again.state.numbers
-    # What is kept is the running average, and the training continues from the weights themselves.
+    # The running average is kept, and training continues from the weights themselves.
     assert not np.array_equal(last.state.arrays["averaged"], last.state.arrays["vector"])
     through.close(), later.close()
 

@@ -1,4 +1,4 @@
-"""The Python library: arguments are checked once, rows are positions, results fit into other programs."""
+"""The Python library: arguments are checked once, rows are positions, results fit into pipelines."""
 
 import ast
 import inspect
@@ -38,7 +38,7 @@ TABLE_ARGUMENTS = {
     "evaluate.score_segments": {},
     "runs.suggest_plan": {},
 }
-"""Public functions that take a clip table first, with their other arguments."""
+"""Public functions with a clip table as first argument, and their further arguments."""
 
 
 def function(name):
@@ -234,7 +234,7 @@ def test_nothing_is_overwritten_without_force(clips, runs, tmp_path, rng):
 
 
 def strings(path):
-    """Texts of a module other than docstrings."""
+    """Yield the strings of a module except docstrings."""
     tree = ast.parse(path.read_text(encoding="utf-8"))
     documented = {
         node.body[0].value for node in ast.walk(tree)
@@ -253,7 +253,7 @@ LIBRARY = [path for path in SOURCE.rglob("*.py") if path.relative_to(SOURCE).par
 def test_the_library_states_facts_and_the_command_line_adds_its_options():
     for path in LIBRARY:
         for text in strings(path):
-            if path.name == "report.py" or "arrange a scheduler" in text:  # a page tells how to use what it saves
+            if path.name == "report.py" or "arrange a scheduler" in text:  # instructions on a page
                 continue
             assert not re.search(r"(^|[\s(\"'])--[a-z]{3}|barn-owl (?!train\. Lines)[a-z]", text), f"{path}: {text}"
     written = " ".join(text for path in LIBRARY for text in strings(path))

@@ -1,4 +1,4 @@
-"""Listening live: the same events as tagging, whatever comes, goes away, hangs or stalls."""
+"""Live tagging: the same events as offline, with any source that fails, hangs or stalls."""
 
 import fcntl
 import http.server
@@ -154,7 +154,7 @@ def test_a_sound_card_is_listened_to_and_tried_again_when_it_falls_silent(monkey
     monkeypatch.setitem(sys.modules, "sounddevice", Card(16_000))
     monkeypatch.setattr("barn_owl.audio.sources.AGAIN_S", 0.05)
     stop, blocks, breaks = threading.Event(), 0, []
-    for came in incoming(owl.audio.SoundCard(), stop=stop):  # it does not offer the common rate, so its own is taken
+    for came in incoming(owl.audio.SoundCard(), stop=stop):  # without the usual rate, the device's rate is used
         blocks += isinstance(came, np.ndarray)
         breaks += [came.why] if isinstance(came, Break) and came.why else []
         if Card.InputStream.opened > 2:
@@ -232,7 +232,7 @@ def test_memory_does_not_grow_with_the_time_that_is_listened_to(runs, rng):
         return used
 
     peak(2)
-    assert peak(60) < 1.5 * peak(20)  # both longer than what is remembered for excerpts
+    assert peak(60) < 1.5 * peak(20)  # both longer than the memory for excerpts
 
 
 def test_a_simulated_microphone_above_real_time_waits_for_a_slow_listener(runs, rng):
@@ -267,7 +267,7 @@ def test_a_slow_command_holds_nothing_up_and_is_stopped():
     begin = time.monotonic()
     for number in range(100):
         notices.notify(event(start_s=float(number)))
-    assert time.monotonic() - begin < 20  # a single command would hold it up for longer
+    assert time.monotonic() - begin < 20  # a command would delay it for longer
     while not notices.failed and time.monotonic() - begin < 60:  # however long it takes to begin a process
         time.sleep(0.05)
     notices.close(0.8)

@@ -1,4 +1,4 @@
-"""What serves many clips at once: work shared out, samples on disk, uniform reading, copies kept together."""
+"""Many clips at once: parallel work, samples on disk, uniform reading, copies kept together."""
 
 import threading
 import time
@@ -62,7 +62,7 @@ def test_a_failure_in_shared_work_comes_out_and_the_rest_is_dropped(workers):
 
     results = each(counted, list(range(500)), workers)
     assert next(results) == 0
-    results.close()  # whoever stops early is not made to wait, nor warned
+    results.close()  # stopping early is immediate and without warnings
     time.sleep(0.1)
     assert len(started) < 100
 

@@ -1,4 +1,4 @@
-"""Mixtures: what is combined, where it is heard, and what they leave of levels and bands."""
+"""Mixtures: their parts, audibility, and effects on levels and bands."""
 
 import itertools
 
@@ -102,18 +102,18 @@ def test_whole_clips_follow_each_other_as_they_are_each_in_its_own_quiet(rng):
     rows = MixtureMaker(plan, made, [2]).make(40, 300, rng, margin=margin)
     by_mixture = [[event for event in rows.events if event[0] == mixture] for mixture in range(40)]
     assert max(map(len, by_mixture)) > 2
-    assert {label for *_, label in rows.events} == {0, 1, 2}  # background is named as any other
+    assert {label for *_, label in rows.events} == {0, 1, 2}  # background is a label like any
     for events in by_mixture:
         assert events[0][1] == margin
         assert all(one[2] <= other[1] for one, other in itertools.pairwise(events))  # none over another
     shapes = []
     for mixture, first, last, label in rows.events:
         clip = rows.frames[mixture, first:last]
-        # As it is except for its level: the difference to one of the clips of its label is the same in all places.
+        # Only the level changes: the difference to a clip of its label is constant.
         own = [made.clips[n] for n in range(len(made.clips)) if made.targets[n, label]]
         shapes.append(min(np.ptp(clip - one[: len(clip)]) for one in own if len(one) == len(clip)))
     assert max(shapes) < 0.01
-    # What is between two clips is steady, and where a clip of a label is heard, the label sounds.
+    # Between clips the level is steady, and during a clip its label is active.
     mixture, _, end, _ = by_mixture[0][-1]
     assert np.ptp(rows.frames[mixture, end:], axis=0).max() < 1e-3
     assert all(
@@ -124,7 +124,7 @@ def test_whole_clips_follow_each_other_as_they_are_each_in_its_own_quiet(rng):
 
 
 def test_quiet_between_sounds_is_named_as_what_is_behind(rng):
-    for background, label in (([2], 2), ([], 3)):  # the bed of a known label; one of none
+    for background, label in (([2], 2), ([], 3)):  # background of a known label, and of none
         mixtures = maker(rng, background).make(30, 300, rng, most=2)
         sounding = [event for event in mixtures.events if event[3] < 2]
         quiet = [event for event in mixtures.events if event[3] == label]
@@ -235,7 +235,7 @@ def test_short_and_long_sounds_are_found_in_silence(kind, rng):
 
 
 def test_any_stretch_of_a_whole_recording_is_heard(rng):
-    """A recording with a label as a whole: its frames say by their level where in it they are from."""
+    """A recording with a label as a whole: the levels of its frames show their position."""
     front_end = FrontEnd()
     ramp = np.repeat(np.linspace(-16, -10, 6000, dtype=np.float32)[:, None], front_end.width, axis=1)
     bed = np.full((400, front_end.width), -90, np.float32)

@@ -104,7 +104,7 @@ def test_gradients_are_finite_differences(layers, shape, rng):
         made.vector[:] = before
         return result
 
-    # Twice with the same memory: what the first batch leaves behind must not show in the second.
+    # Twice with the same memory: the second batch must not depend on the first.
     part = made._part()
     for _ in range(2):
         _, kept = made.forward(x, np.random.default_rng(1), part.scratch)
@@ -133,7 +133,7 @@ def test_folding_normalization_into_convolutions_changes_nothing(rng):
     for layer in made.folded():
         folded, _ = layer.forward(folded, None, Scratch())
     folded, (y, _) = turned(folded), made.forward(x)
-    assert len(made.folded()) == len(made.layers) - 3  # one norm and two relus are part of convolutions
+    assert len(made.folded()) == len(made.layers) - 3  # a normalization and two relus are merged into convolutions
     assert_close(folded, y, rtol=1e-4, atol=1e-5)  # the same sums in another order, in float32
 
 
@@ -203,7 +203,7 @@ def test_batch_norm_learns_the_running_moments(rng):
     for _ in range(100):
         layer.absorb([kept])
     assert_close(layer.state["mean"], x.mean(axis=(0, 1)), rtol=1e-3)
-    # Not training, the running moments do the same as the batch's own.
+    # In inference, running moments have the effect of batch moments.
     assert_close(layer.forward(x, None, Scratch())[0].mean(axis=(0, 1)), np.zeros(2, np.float32), atol=1e-2)
 
 
@@ -314,7 +314,8 @@ def test_losses_of_mixtures_by_hand_and_by_differences(rng):
 def test_loss_of_stretches_by_hand_and_by_differences(rng, multilabel):
     logits, attention = rng.normal(size=(2, 5, 4)), rng.normal(size=(2, 5))
     inside = np.zeros((2, 5, 3))
-    inside[0, 1:4, 0] = inside[0, 3:5, 1] = inside[1, :, 0] = 1  # the third place of both, and one more, are free
+    # the third position of both, and a further position, are free
+    inside[0, 1:4, 0] = inside[0, 3:5, 1] = inside[1, :, 0] = 1
     wanted = rng.random((2, 3, 4))
     wanted /= wanted.sum(axis=2, keepdims=True)
     counts = rng.uniform(0.2, 2, (2, 3))

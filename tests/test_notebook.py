@@ -1,4 +1,4 @@
-"""The notebook of the tutorial, and what notebooks show of runs, evaluations, suggestions and clips."""
+"""The tutorial notebook, and the display of runs, evaluations, suggestions and clips in notebooks."""
 
 from pathlib import Path
 

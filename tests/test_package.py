@@ -67,7 +67,7 @@ def test_a_process_that_trains_a_network_starts_without_tables():
 
 
 def test_a_library_trains_without_plots(clips, tmp_path):
-    """Figures are what the command line adds, or `write_results`."""
+    """Figures belong to the command line and `write_results`."""
     write_clip_table(clips, tmp_path / "clips.csv")
     write_plan(small_plan("logistic"), tmp_path / "plan.toml")
     script = """
@@ -102,7 +102,7 @@ EXAMPLES = sorted((ROOT / "examples").glob("*.py"), key=lambda path: (path.stem 
 def test_examples_run(example, quay, tmp_path, monkeypatch, capsys, few_made_up_sounds):
     monkeypatch.chdir(quay.recording.parent)
     monkeypatch.setattr(owl, "Plan", partial(_quick_plan, owl.Plan))
-    if example.stem != FIRST and not Path("run").is_dir():  # the demo has one
+    if example.stem != FIRST and not Path("run").is_dir():  # the demo has a run
         if not Path("example-run").is_dir():  # tests may run apart, in any order
             runpy.run_path(str(example.with_stem(FIRST)), run_name="__main__")
         shutil.copytree("example-run", "run")

@@ -60,7 +60,7 @@ def page(browser):
 
 @pytest.fixture(scope="module")
 def spoiled(tmp_path_factory):
-    """A run that makes mistakes, with a label and a file name that would run if they were not escaped."""
+    """A run with mistakes, and with a label and a file name that would run as script if not escaped."""
     import numpy as np
 
     folder, rng = tmp_path_factory.mktemp("evil") / "clips", np.random.default_rng(3)

@@ -1,4 +1,4 @@
-"""Decisions on hand-made traces, traces kept, formats and back, archives, hours, scores of events, adjusting."""
+"""Decoding of hand-made traces, stored traces, formats, archives, hours, event scores, adjusting."""
 
 import itertools
 import json
@@ -515,7 +515,7 @@ def test_a_recording_shorter_than_a_window_is_tagged_and_nothing_is_refused(run,
 
 @pytest.fixture(scope="module")
 def busy_night(tmp_path_factory):
-    """One recording of a minute with twelve events of one label and four of another, some of them faint."""
+    """A recording of a minute with twelve events of a label and four of a second label, some of them faint."""
     path, rng, rows = tmp_path_factory.mktemp("busy") / "busy.wav", np.random.default_rng(8), []
     take = 0.01 * rng.standard_normal(66 * RATE_HZ).astype(np.float32)
     for number in range(16):

@@ -60,7 +60,7 @@ def decoded(multilabel):
 
 @pytest.mark.parametrize("multilabel", [False, True])
 def test_events_change_only_with_the_version_of_the_rules(multilabel):
-    """If this fails on purpose: raise RULES_VERSION, and write the new events beside the old ones."""
+    """After an intended change: raise RULES_VERSION, and add the new events to the old ones."""
     golden = json.loads(GOLDEN.read_text())[str(multilabel)]
     found = decoded(multilabel)
     assert sum(map(len, found)) > 100
@@ -77,6 +77,6 @@ def test_a_store_from_before_the_rules_had_a_version_is_continued(runs, rng, tmp
     after = owl.tag_archive(model, [tmp_path / "night.wav"], store=tmp_path / "s.sqlite", workers=1)
     assert (len(before.kept), len(after.kept)) == (0, 1)
     assert owl.archive.open_store(tmp_path / "s.sqlite").models() == [earlier[:12]]
-    assert len(owl.read_events(tmp_path / "s.sqlite")) == len(before.events)  # of one model
+    assert len(owl.read_events(tmp_path / "s.sqlite")) == len(before.events)  # of a single model
     fresh = owl.tag_archive(model, [tmp_path / "night.wav"], store=tmp_path / "new.sqlite", workers=1)
     assert fresh.model == model_fingerprint(model, model.decoding)[:12] != earlier[:12]

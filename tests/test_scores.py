@@ -59,7 +59,7 @@ def test_events_worked_by_hand():
     truth["unknown"] = ["", "", "", "gull"]
     found = events((1.15, 2.0, "a"), (1.45, 1.9, "a"), (5.3, 6.0, "b"), (8.0, 9.0, "b"))
     scores = score_events(found, truth, collar_s=0.2)
-    # Nearest first would pair 1.15 with 1.3 and leave one over; the best pairing finds both.
+    # Nearest first would pair 1.15 with 1.3 and leave 1.45 over; the best pairing has two hits.
     assert scores.by_label.loc["a"].tolist()[:6] == [2, 2, 2, 1, 1, 1]
     assert scores.by_label.loc["b"].tolist()[:6] == [1, 2, 0, 0, 0, 0]
     assert (scores.precision, scores.recall, scores.f1) == (0.5, pytest.approx(2 / 3), pytest.approx(4 / 7))

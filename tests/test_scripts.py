@@ -1,4 +1,4 @@
-"""What stands outside the package and uses it: scripts, the README's Python, the reference."""
+"""Users of the package: scripts, the README's Python, the reference."""
 
 import ast
 import importlib
@@ -29,7 +29,7 @@ SCRIPTS = sorted(
 
 
 class Uses(ast.NodeVisitor):
-    """Names of the package that a script imports, what they are, and the calls of them with unknown keywords."""
+    """Imported names of a script, their objects, and calls with unknown keywords."""
 
     def __init__(self) -> None:
         self.known: dict[str, object] = {}
@@ -53,7 +53,7 @@ class Uses(ast.NodeVisitor):
                 self.wrong.append(f"line {node.lineno}: {node.module} has no {alias.name}")
 
     def found(self, node: ast.expr) -> object:
-        """What an expression of names and dots is, None where the package does not say."""
+        """The object of a dotted name; None if the package does not define it."""
         if isinstance(node, ast.Name):
             return self.known.get(node.id)
         if isinstance(node, ast.Attribute) and (owner := self.found(node.value)) is not None:
@@ -94,7 +94,7 @@ def test_scripts_with_an_old_name_are_found():
 
 
 def run_data(rng, labels, shuffled=False):
-    """Clips whose labels differ in one band, or, `shuffled`, in nothing; as a run holds them."""
+    """Clips whose labels differ in a band or, `shuffled`, in nothing; as a run stores them."""
     split = np.array(["train", "train", "validation", "test"])[np.arange(len(labels)) % 4]
     frames = [rng.standard_normal((20, 6)).astype(np.float32) for _ in labels]
     if not shuffled:
@@ -119,7 +119,7 @@ def test_the_baseline_separates_what_statistics_separate_and_nothing_else(rng):
 
 
 def test_the_baseline_is_about_that_of_a_general_library(rng):
-    labels = np.repeat([0, 1, 1, 1], 100)[rng.permutation(400)]  # three times as many of one
+    labels = np.repeat([0, 1, 1, 1], 100)[rng.permutation(400)]  # three times as many of a label
     data, split = run_data(rng, labels)
     for one in data.frames.parts:
         one += 2.5 * rng.standard_normal((1, 6)).astype(np.float32)  # so that clips overlap

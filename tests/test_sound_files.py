@@ -99,7 +99,7 @@ def test_raw_samples_are_those_of_a_file(tmp_path, rng, sample_type, encoding):
     raw = (tmp_path / "x.raw").read_bytes()
 
     class Drip(io.RawIOBase):
-        """A pipe that gives seven bytes at a time."""
+        """A pipe that returns seven bytes at a time."""
 
         def __init__(self):
             self.source = io.BytesIO(raw)
@@ -148,14 +148,14 @@ def test_loudness_of_the_published_signals(parts, expected, rate):
 def test_loudness_of_silence_and_of_a_blink_is_none():
     assert integrated_loudness(np.zeros(48_000), 48_000) == -np.inf
     assert np.isnan(integrated_loudness(tone(seconds=0.2), 48_000))
-    short = set_level(tone(seconds=0.2), 48_000, -30, measure="loudness")  # too short for one: its RMS instead
+    short = set_level(tone(seconds=0.2), 48_000, -30, measure="loudness")  # too short for a loudness: its RMS instead
     assert 10 * np.log10(np.mean(short.astype(np.float64) ** 2)) == pytest.approx(-30, abs=0.1)
 
 
 def test_facts_of_a_known_file(tmp_path, rng):
     x = np.concatenate([tone(997, 3.0, level=0.5), np.zeros(48_000, np.float32)]) + np.float32(0.01)
     x[1_000:1_005] = x[2_000:2_003] = 1.0
-    x[3_000:3_002] = -1.0  # two in a row are a peak, not a stuck one
+    x[3_000:3_002] = -1.0  # two equal samples are a peak, not clipping
     write_audio(tmp_path / "x.wav", x, 48_000, encoding="FLOAT")
     facts = file_facts(tmp_path / "x.wav")
     assert (facts.duration_s, facts.rate_hz, facts.channels, facts.encoding) == (4.0, 48_000, 1, "WAV FLOAT")

@@ -36,7 +36,7 @@ from helpers import able_plan, assert_close, small_plan, sound
 
 
 class Stopped(BaseException):
-    """What a test throws in place of a power cut: nothing in the library may catch it."""
+    """Simulates a power cut: nothing in the library may catch it."""
 
 
 def stop_after(epoch: int):
@@ -137,7 +137,7 @@ def test_a_killed_command_can_be_resumed(few_clips, tmp_path):
     started = beside.read_text().split() if beside.is_file() else []
     os.kill(process.pid, signal.SIGKILL)
     process.wait()
-    for _ in range(1200):  # what trained alongside it ends, too
+    for _ in range(1200):  # worker processes end, too
         if not any(Path(f"/proc/{child}/cmdline").is_file() for child in started):
             break
         time.sleep(0.05)
@@ -146,7 +146,7 @@ def test_a_killed_command_can_be_resumed(few_clips, tmp_path):
     assert not (tmp_path / "run" / "model.safetensors").exists()
     text = (tmp_path / "run" / "plan.toml").read_text()
     assert read_plan(tmp_path / "run" / "plan.toml").training.epochs == 400
-    # Shorter now, or the test would take minutes; the plan in the folder is what counts.
+    # Shortened for the test; the plan in the folder counts.
     done = len(load_checkpoint(checkpoint).curves)
     (tmp_path / "run" / "plan.toml").write_text(text.replace("epochs = 400", f"epochs = {done + 2}"))
     assert barn_owl([*command, "--resume"]) == 0
@@ -171,7 +171,7 @@ def test_a_full_disk_costs_a_checkpoint_and_not_the_training(few_clips, tmp_path
 
 def test_training_further_keeps_what_is_known(clips, ranking, tmp_path):
     model = load_model(ranking[0] / "cnn")
-    # The learned network knows hums and hisses; now there are deep hums too.
+    # The trained network has the labels hum and hiss; deep hums are added.
     more = clips.assign(label=clips["label"].replace({"hum": "deep-hum"}))
     plan = adopt(small_plan("cnn").but(training={"epochs": 3}), model, str(ranking[0] / "cnn"))
     plan = plan.but(start={"frozen": 6, "forget": ["hum"]})
@@ -326,14 +326,14 @@ def test_a_plan_is_fitted_to_the_clips_and_says_why(tmp_path, rng):
                 rows.append((str(path), np.nan, np.nan, label, group))
     clips = pd.DataFrame(rows, columns=["file", "start_s", "end_s", "label", "group"])
     found = suggest_plan(clips)
-    # The sound of 0.3 s counts, not the 3 s of the clip; and what the old phone cannot hear must not tell.
+    # The sound of 0.3 s counts, not the 3 s of the clip; bands that the old phone lacks must not matter.
     assert found.plan.pooling.window_s == 0.4
     assert found.plan.front_end.rate_hz == 8_000
     assert found.plan.classifier == "cnn"
     found.write(tmp_path / "plan.toml")
     assert read_plan(tmp_path / "plan.toml") == found.plan
     assert "most of the activity of a clip takes 0.3 s" in (tmp_path / "plan.toml").read_text()
-    # What recordings do not hold is not listened to in clips either.
+    # Bands that recordings lack are ignored in clips, too.
     dull = scipy.signal.sosfilt(scipy.signal.butter(20, 4000, fs=32_000, output="sos"), rng.standard_normal(160_000))
     soundfile.write(tmp_path / "dull.wav", 0.05 * dull, 32_000, subtype="FLOAT")
     studio = clips[clips["group"] == "studio"]

@@ -1,4 +1,4 @@
-"""Both forms of a store, driven by any sequence of what commands do with one, hold what a dictionary holds."""
+"""Both forms of a store under any sequence of commands, compared with a dictionary."""
 
 import shutil
 import tempfile
@@ -30,7 +30,7 @@ def table(recorded: StoreEntry, found: list[tuple[float, str, float]]) -> pd.Dat
 
 
 class Stores(RuleBasedStateMachine):
-    """A store alongside what it should hold: recordings with their events, and parts of unfinished ones."""
+    """A store and its expected content: recordings with events, and pieces of unfinished recordings."""
 
     ending = ""
     kept = Bundle("kept")
@@ -65,7 +65,7 @@ class Stores(RuleBasedStateMachine):
             duration_s=0.0, events=0, reason="it is cut off",
         )  # fmt: skip
         self.store.add(one, table(one, []))
-        if (model, file) not in self.known or self.known[model, file][0].reason:  # what is done is not hidden
+        if (model, file) not in self.known or self.known[model, file][0].reason:  # finished recordings are not hidden
             self.known[model, file] = one, []
 
     @rule(target=kept, name=st.sampled_from(["a-1", "a-2", "b-1"]), content=st.binary(max_size=9))

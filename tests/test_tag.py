@@ -61,7 +61,7 @@ def found_at(clips, long_take, tmp_path_factory):
 
     @cache
     def found(hop_ms: float) -> pd.DataFrame:
-        # Networks this small learn one sound in ten badly, whatever the hop; those of this seed learn all three.
+        # Networks this small fail on a sound in ten, at any hop; with this seed all three sounds are learned.
         plan = able_plan("cnn", front_end={"hop_ms": hop_ms}, seed=7).but(training={"epochs": 32})
         model = train(clips, tmp_path_factory.mktemp("hop") / "run", plan).model
         return tag_samples(model, long_take, RATE_HZ).query("end_s - start_s > 0.3")
@@ -97,7 +97,7 @@ def test_a_trace_is_what_the_model_says_of_the_recording_and_a_little_around_it(
     before, after = model.around(frames[:window]), model.around(frames[-window:])
     said = model.frame_scores(np.concatenate([before, frames, after]))
     assert [block.first for block in blocks] == list(range(0, len(said.activity), 256))
-    # Chunks of other shapes may round the last bits of a product differently.
+    # Chunks of different shapes may round the last bits of a product differently.
     for name in ("activity", "onsets", "label_logits"):
         scores = np.concatenate([getattr(block, name) for block in blocks])
         expected = getattr(said, name)
@@ -168,7 +168,7 @@ def test_what_is_left_out_is_told_with_the_reason():
     ]
     assert hand_made(trace, dropped=(long := []), max_duration_s=1.0)
     assert [one.reason for one in long] == ["too long"]
-    # Two labels at once, where each is followed on its own: the higher-scoring one stays.
+    # Two overlapping labels with a track each: the higher-scoring event stays.
     apart = DecodingSettings(smoothing_s=0, max_overlap=0.5)
     decoder = EventDecoder(["hum", "hiss"], [], TIMING, apart, dropped=(both := []), names=False)
     activity = np.zeros((300, 2), np.float32)
@@ -191,8 +191,8 @@ def test_an_event_is_named_by_its_whole_extent():
         ("still", "background or ignored"),
         ("none", "background or ignored"),
     ]
-    # It must be surely one of the labels that are events, whichever; the score of the name is part of its own. Here
-    # two labels are even, and one of background is half as likely as both.
+    # The probability of all labels with events counts; the score of the label is part of it. Here two labels are
+    # even, and a background label is half as likely as both.
     labels, rows = ["hum", "hiss", "still"], np.zeros((400, 5), np.float32)
     rows[:, :3], rows[:, 3] = 20, -20
     activity = np.zeros((400, 1), np.float32)
@@ -203,7 +203,7 @@ def test_an_event_is_named_by_its_whole_extent():
         found = decoder.push(ScoreBlock(0, activity, 0 * activity, rows)) + decoder.finish()
         assert [(one.label, round(one.score, 3)) for one in found] == expected
     assert [one.reason for one in unsure] == ["below min_confidence"]
-    # Where several labels may sound at once, a stretch keeps the one that it was found by.
+    # Where labels may overlap, a segment keeps the label of its track.
     decoder = EventDecoder(labels, ["still"], TIMING, settings_, names=False)
     activity = np.zeros((400, 3), np.float32)
     activity[100:160, 0] = 0.8
@@ -215,7 +215,7 @@ def test_steps_count_for_a_name_as_much_as_they_are_attended_to():
     trace = np.zeros(200)
     trace[100:150] = 0.8
     rows = np.zeros((200, 4), np.float32)
-    rows[:, 0], rows[120:125] = 3.0, (0, 3.0, 0, 12.0)  # five steps are worth exp(12) others
+    rows[:, 0], rows[120:125] = 3.0, (0, 3.0, 0, 12.0)  # five steps weigh as much as exp(12) steps
     activity = trace[:, None].astype(np.float32)
     decoder = EventDecoder(["hum", "hiss"], [], TIMING, DecodingSettings(smoothing_s=0))
     found = decoder.push(ScoreBlock(0, activity, 0 * activity, rows)) + decoder.finish()
@@ -262,7 +262,7 @@ def test_onset_scores_say_where_a_sound_begins_and_begins_again():
     first, second = hand_made(trace, onsets=[100, 130], retrigger_threshold=0.5)
     assert (first.start_s, second.start_s) == (4.016, 5.216)
     assert first.end_s <= second.start_s
-    assert len(hand_made(trace, onsets=[100, 102], retrigger_threshold=0.5)) == 1  # a peak has one top
+    assert len(hand_made(trace, onsets=[100, 102], retrigger_threshold=0.5)) == 1  # a peak has a single maximum
     assert len(hand_made(trace, onsets=[100, 130], retrigger_threshold=0.95)) == 1
 
 

@@ -36,7 +36,7 @@ def test_networks_side_by_side_are_the_same_as_one_after_the_other(few_clips, tm
     assert (alone.folder / "model.safetensors").read_bytes() == (together.folder / "model.safetensors").read_bytes()
     dropped = ["seconds", "waiting"]
     assert alone.curves.drop(columns=dropped).equals(together.curves.drop(columns=dropped))
-    # What they say is the mean of what each says, and no two are the same.
+    # Outputs are averaged, and no two networks are the same.
     classifier, frames = alone.model.classifier, alone.model.front_end.frames(sound("hum", rng, 3.0))
     said = [network.forward(frames[None, ..., None])[0][0] for network in classifier.networks]
     assert_close(classifier.frame_scores(frames).activity, np.mean(said, axis=0)[:, :1], rtol=1e-3, atol=1e-3)
@@ -69,7 +69,7 @@ def test_training_goes_on_with_all_networks(few_clips, tmp_path):
     assert all((weights[0][name] == weights[1][name]).all() for name in weights[0])
 
 
-# What another process is to do is written within a test: there it has no module of tests to import it from.
+# Functions for worker processes are defined within tests, since workers cannot import the module of tests.
 
 
 def test_a_killed_process_is_told(few_clips, tmp_path, monkeypatch):
@@ -117,7 +117,7 @@ def test_frames_on_disk_go_to_another_process_without_their_content(clips, tmp_p
 
 
 def examples_of(groups: str, labels: str) -> Examples:
-    """A clip of one frame for each letter; its number is the value of the frame."""
+    """Clips of a single frame for each letter, with its number as value."""
     numbers = np.arange(len(groups), dtype=np.float32)
     targets = np.array([[label == other for other in "xyb"] for label in labels], dtype=np.float32)
     frames = ClipFrames([np.full((1, 4), number, np.float32) for number in numbers])
@@ -136,7 +136,7 @@ def test_each_validation_clip_is_unheard_by_one_network():
         assert [clip[0, 0] for clip in judged_on.clips.parts] == np.flatnonzero(parts == number).tolist()
         assert [clip[0, 0] for clip in own.clips.parts] == [0, 1, *np.flatnonzero(parts != number)]
         assert (own.targets[2:] == validation.targets[parts != number]).all()
-    # Without refit no one is trained on them; nor does one network alone.
+    # Without refit, no network trains on them; nor does a single network.
     for other in (plan.but(training={"refit": 0}), plan_of(1).but(training={"refit": 1})):
         assert not len(held_out(other, validation))
         assert all(

@@ -27,7 +27,7 @@ def test_a_model_file_may_be_read_by_whom_other_files_may(run):
 
 def test_easy_sounds_are_learnt_on_recorders_never_heard(any_run):
     run, evaluation = any_run, any_run.evaluate()
-    # Each label on its own, and a handful of clips: the pooled classifiers mix up a noise and another.
+    # With independent labels and few clips, the pooled classifiers confuse two noises.
     assert evaluation.scores.balanced_accuracy >= (1.0 if run.model.classifier.name == "cnn" else 0.7)
     assert evaluation.scores.majority_balanced_accuracy == pytest.approx(1 / 4)
     splits = run.predictions.groupby("group")["split"].nunique()
@@ -89,7 +89,7 @@ def test_a_step_scores_what_it_does_in_an_excerpt_cut_out_around_it(any_run, rng
         start = number * model.classifier.step * model.front_end.hop
         alone = model.frame_scores(model.front_end.frames(x[start : start + length]))
         assert alone.activity.shape == (1, 1 if model.classifies_segments else 4)
-        # The products have other shapes, so the last bits may differ.
+        # Products have different shapes, so the last bits may differ.
         assert_close(said.activity[number], alone.activity[0], rtol=1e-4, atol=1e-4)
         assert_close(said.onsets[number], alone.onsets[0], rtol=1e-4, atol=1e-4)
 
@@ -178,7 +178,7 @@ def test_ctrl_c_keeps_the_best_so_far(few_clips, tmp_path):
 
 
 def test_a_loss_that_is_no_number_is_told_and_the_best_is_kept(clips, tmp_path):
-    # Decay times rate is 10: every step turns the weights over and makes them nine times larger.
+    # Decay times rate is 10: every step inverts the weights and multiplies them by nine.
     plan = able_plan("cnn").but(training={"learning_rate": 1.0, "epochs": 120, "weight_decay": 10.0})
     with (
         pytest.raises(TrainingError, match=r"epoch .*, batch \d+ of 16, .*; lower training.learning_rate .1."),
@@ -285,7 +285,7 @@ def test_what_is_said_of_validation_clips_is_said_before_they_are_learnt(clips, 
     watched, tested = ((before.predictions["split"] == split).to_numpy() for split in ("validation", "test"))
     assert_close(said[0][watched], said[1][watched])
     assert not np.array_equal(said[0][tested], said[1][tested])
-    assert len(after.curves) == 4  # those of the training whose validation is unbiased
+    assert len(after.curves) == 4  # of the training with an unbiased validation
 
 
 @pytest.mark.parametrize("classifier", ["cnn", "logistic"])

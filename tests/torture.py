@@ -2,10 +2,9 @@
 
     python tests/torture.py [--inputs 100000] [--kills 200] [--calls 1000] [--minutes 60] [--seed 0] [--report FILE]
 
-Every input is derived from a seed, so that a defect can be made again: ``--only READER --first N --inputs 1``.
-Readers work in processes of their own with limits for time and memory. A defect is any error that is not one of ours,
-a hang of more than 20 s, more than 1 GB of memory, or a death. A command that is killed and given again must leave
-the same bytes as one that was not, and nothing else.
+Inputs are derived from seeds, so that a defect can be reproduced: ``--only READER --first N --inputs 1``. Readers run
+in subprocesses with limits for time and memory. Defects: errors of foreign types, hangs of more than 20 s, more than
+1 GB of memory, crashes. A killed command that is repeated must leave the same bytes as an undisturbed command.
 """
 
 import argparse
@@ -54,11 +53,11 @@ HOSTILE = [
 ]  # fmt: skip
 
 
-# What is damaged
+# Damage
 
 
 def mutated(content: bytes, rng: random.Random, other: bytes) -> bytes:
-    """Damage bytes in one to eight places."""
+    """Damage bytes in up to eight places."""
     data = bytearray(content)
     for _ in range(rng.choice((1, 1, 2, 3, 8))):
         if not data:
@@ -108,7 +107,7 @@ def mutated(content: bytes, rng: random.Random, other: bytes) -> bytes:
 
 
 def changed(value: object, rng: random.Random) -> object:
-    """Change one place of what JSON can say."""
+    """Change a place of a JSON value."""
     places: list[tuple[object, object]] = []
 
     def walk(one: object) -> None:
@@ -161,11 +160,11 @@ def changed_model(content: bytes, rng: random.Random) -> bytes:
     return len(header).to_bytes(8, "little") + header + bytes(body)
 
 
-# Readers: what there is to read, and how it is read
+# Readers
 
 
 class Reader:
-    """Seeds of one kind, and what reads them."""
+    """Seeds of a kind, and their reader."""
 
     def __init__(
         self,
@@ -256,7 +255,7 @@ def zipped(content: bytes, rng: random.Random) -> bytes:
 
 
 def readers(base: Path) -> list[Reader]:
-    """Make all seeds below `base`, from synthetic sounds and two small models."""
+    """Create all seeds below `base`, from synthetic sounds and two small models."""
     rng = np.random.default_rng(0)
     clips_folder = write_folder(base / "clips", seed=1, clips=6)
     clips = owl.gather_folder(clips_folder, names="{group}_{take}").clips
@@ -435,7 +434,7 @@ def _by_kind(content: bytes, rng: random.Random, files: dict[str, bytes], change
 
 
 def tortured(reader: Reader, numbers: range, seed: int, told, folder: Path) -> None:
-    """In a process of its own: read inputs, and tell how each ended."""
+    """Read inputs in a subprocess, and report how each ended."""
     warnings.simplefilter("ignore")
     import logging
 
@@ -471,7 +470,7 @@ def tortured(reader: Reader, numbers: range, seed: int, told, folder: Path) -> N
 
 
 def _kind(why: str) -> str:
-    """What of an error is the same for all inputs that meet it: its class and its place."""
+    """Identify an error by its class and place."""
     return f"{why.partition(':')[0]} at {why.rpartition(' at ')[2]}"
 
 
@@ -507,7 +506,7 @@ def campaign(reader: Reader, count: int, first: int, seed: int, seconds: float) 
                     if how == "defect":
                         defects.setdefault(_kind(why), f"input {number}: {why}")
             process.join()
-            if at < numbers.stop:  # it died on the one that it had begun
+            if at < numbers.stop:  # the item it died on
                 found["defect"] += 1
                 defects.setdefault(f"the process died, exit code {process.exitcode}", f"input {current}")
                 at = current + 1
@@ -518,7 +517,7 @@ def campaign(reader: Reader, count: int, first: int, seed: int, seconds: float) 
 
 
 def commands(base: Path) -> dict[str, list[str]]:
-    """Writing commands, in a folder that holds ``clips``, ``clips.csv``, ``run`` and ``night.flac``."""
+    """Writing commands, in a folder with ``clips``, ``clips.csv``, ``run`` and ``night.flac``."""
     owl.write_plan(small_plan("cnn").but(rehearsal={"minutes": 0}, mixtures={"count": 32}), base / "quick.toml")
     return {
         "gather": ["gather", "clips", "-o", "out.csv"],
@@ -540,7 +539,7 @@ def commands(base: Path) -> dict[str, list[str]]:
 
 
 def prepared(base: Path) -> None:
-    """Make what the commands need."""
+    """Create the files that the commands need."""
     write_folder(base / "clips", seed=1, clips=8)
     clips = owl.gather_folder(base / "clips", names="{group}_{take}").clips
     owl.write_clip_table(clips, base / "clips.csv")
@@ -562,11 +561,11 @@ def prepared(base: Path) -> None:
 
 
 CHANGING = ("provenance.json", "curves.csv", "_manifest", "report.html", "kept.sqlite", "summary.csv", ".png")
-"""What holds times or names of writers, or is a database: its meaning is compared by other files."""
+"""Files with times or names of writers, or databases, which are compared by meaning."""
 
 
 def fingerprint(folder: Path) -> dict[str, str]:
-    """What lies in a folder, by content."""
+    """Content of a folder, by file."""
     return {
         str(path.relative_to(folder)): hashlib.sha256(_settled(path)).hexdigest()
         for path in sorted(folder.rglob("*"))
@@ -578,7 +577,7 @@ def _settled(path: Path) -> bytes:
     content = path.read_bytes()
     if path.name == "model.safetensors" or path.suffix == ".safetensors":
         size = int.from_bytes(content[:8], "little")
-        return content[8 + size :]  # the header says how long it took
+        return content[8 + size :]  # the header contains the duration
     if path.suffix == ".npz":
         with zipfile.ZipFile(path) as inside:  # its entries have the time of day
             return b"".join(inside.read(name) for name in sorted(inside.namelist()))
@@ -595,7 +594,7 @@ def ran(arguments: list[str], folder: Path) -> subprocess.CompletedProcess[str]:
 
 @contextlib.contextmanager
 def fresh_copy(base: Path) -> Iterator[Path]:
-    """Yield a copy of a folder, always at the same place, as recordings are known by where they lie."""
+    """Yield a copy of a folder, always at the same place, since recordings are identified by path."""
     folder = base.with_name(f"{base.name}-copy")
     shutil.rmtree(folder, ignore_errors=True)
     shutil.copytree(base, folder)
@@ -606,9 +605,7 @@ def fresh_copy(base: Path) -> Iterator[Path]:
 
 
 def kill_once(base: Path, name: str, arguments: list[str], wanted: dict, took_s: float, rng: random.Random) -> str:
-    """Kill a command at a random moment, give it again, and say what is wrong with what is there; blank if
-    nothing.
-    """
+    """Kill a command at a random moment, repeat it, and return the fault of the result; blank if there is none."""
     with fresh_copy(base) as folder:
         given = [sys.executable, "-m", "barn_owl", *arguments]
         how = rng.choice((signal.SIGKILL, signal.SIGINT, signal.SIGTERM))
@@ -644,7 +641,7 @@ def kill_once(base: Path, name: str, arguments: list[str], wanted: dict, took_s:
 
 
 def members(group: int) -> list[Path]:
-    """Processes of a session, as folders of /proc, other than those that only wait to be buried."""
+    """Processes of a session, as folders of /proc, except zombies."""
     found = []
     for entry in Path("/proc").iterdir():
         if entry.name.isdigit():
@@ -682,11 +679,11 @@ def kills(base: Path, count: int, seed: int, seconds: float) -> dict:
 # A full disk
 
 WRITTEN_TO = ("-o", "--run", "--store", "--fix", "--figure", "--write", "--score-traces")
-"""Options before what is written."""
+"""Options before the output file."""
 
 
 def full_disk(base: Path) -> dict:
-    """Give writing commands a disk of 300 kB; {} where none can be mounted."""
+    """Run writing commands on a disk of 300 kB; {} where none can be mounted."""
     requested, defects, skipped = commands(base), {}, 0
     with tempfile.TemporaryDirectory() as place:
         disk = Path(place)
@@ -719,7 +716,7 @@ def full_disk(base: Path) -> dict:
 
 
 def main(arguments: list[str] | None = None) -> int:
-    """Run the campaign, print what was found, and return how many defects there are."""
+    """Run the campaign, print the defects, and return their number."""
     parser = argparse.ArgumentParser()
     parser.add_argument("--inputs", type=int, default=100_000)
     parser.add_argument("--kills", type=int, default=200)

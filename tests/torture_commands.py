@@ -1,7 +1,7 @@
 """Campaigns against whole commands: odd options and tables, races, broken streams, hostile servers, signals.
 
-Each returns how many calls it made and a dictionary of defects: a traceback, an exit code that is none of ours, a
-hang, a request that nobody asked for, processes that outlive a command, files that are half written.
+Functions return the number of calls and a dictionary of defects: tracebacks, undocumented exit codes, hangs, unwanted
+requests, processes that outlive a command, half-written files.
 """
 
 import http.server
@@ -59,10 +59,10 @@ WRITES_TABLES = ("gather", "cut", "split", "features", "classify", "tag", "find"
 
 
 class Defects(dict[str, str]):
-    """Defects by what they have in common, with the first call that met them."""
+    """Defects by their common part, with the first call."""
 
     def check(self, call: str, done: subprocess.CompletedProcess[str] | None) -> None:
-        """Judge a finished call; None for one that never ended."""
+        """Judge a finished call; None for a call that never ended."""
         if done is None:
             self.setdefault(f"{call.split()[0]}: does not end", call)
         elif "Traceback" in done.stderr or "Exception" in done.stderr or "Warning:" in done.stderr:
@@ -85,7 +85,7 @@ def ran(arguments: list[str], folder: Path) -> subprocess.CompletedProcess[str] 
 
 
 def complete(folder: Path) -> None:
-    """Add what the calls need to the folder."""
+    """Add the files of the calls to the folder."""
     if (folder / "events.csv").exists():
         return
     truth = owl.read_clip_table(folder / "truth.csv")
@@ -113,7 +113,7 @@ def all_at(calls: list[list[str]], folder: Path, defects: Defects) -> list[subpr
 
 
 def number_options(folder: Path, count: int, seed: int) -> dict:
-    """Give every number option of every command values that are hardly numbers."""
+    """Call every number option of every command with extreme values."""
     complete(folder)
     calls, defects = [], Defects()
     for name, arguments in RUNS.items():
@@ -151,7 +151,7 @@ def visited() -> Iterator[tuple[int, list[str]]]:
 
 
 def urls_in_tables(folder: Path, count: int, seed: int) -> dict:
-    """Put URLs, chained ones and broken ones, into each column of the tables that commands read."""
+    """Put URLs, chained and broken URLs into each column of the tables that commands read."""
     complete(folder)
     rng, defects, calls = random.Random(seed), Defects(), []
     with visited() as (port, paths):
@@ -179,7 +179,7 @@ def urls_in_tables(folder: Path, count: int, seed: int) -> dict:
 
 
 def races(folder: Path, count: int, seed: int) -> dict:
-    """Run pairs of the same command at once, on one output: one file or folder, whole, is left."""
+    """Run pairs of the same command at once, on the same output: a single, complete file or folder is left."""
     complete(folder)
     defects, calls = Defects(), 0
     shared = [*WRITES_TABLES, "train", "tag --store r.sqlite", "tag --store r-store", "tag --score-traces r-traces"]
@@ -206,7 +206,7 @@ def races(folder: Path, count: int, seed: int) -> dict:
 
 
 def broken_streams(folder: Path, count: int, seed: int) -> dict:
-    """Give every command a full or closed standard output, a reader that leaves, and no standard input."""
+    """Run every command with a full or closed standard output, a reader that leaves, and without standard input."""
     complete(folder)
     defects, calls = Defects(), 0
     endings = (

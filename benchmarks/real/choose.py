@@ -2,10 +2,10 @@
 
 usage: choose.py [--sets drums,voices,letters,instruments,commands] [--seeds 0] [--only WORDS,OF,NAMES]
 
-One setting is changed at a time. Test clips take no part: a model is trained on the training split, a quarter of
-whose groups it chooses on, and is judged on the clips of the validation split and on the recording that unseen.py
-makes of those, over background that it has not heard. Of commands, three voices unlike the others are judged on.
-Prints a row for each change: balanced accuracy, event F1 and seconds of CPU of each problem, and the means.
+Settings are changed separately. Test clips take no part: a model is trained on the training split, a quarter of whose
+groups it chooses on, and is evaluated on the clips of the validation split and on the recording that unseen.py
+composes from them, over unseen background. Of commands, three dissimilar voices are used. Prints a row for each
+change: balanced accuracy, event F1 and CPU seconds of each problem, and the means.
 """
 
 import argparse
@@ -60,7 +60,7 @@ WATCHED_VOICES = ["kal", "rp_f4", "ambi_dark_woosh"]
 
 
 def held_out(judge: Judge) -> pd.DataFrame:
-    """The clips without those of the test split; what was the validation split is to be judged on."""
+    """The clips without the test split; the former validation split is evaluated."""
     clips = judge.clips[judge.clips["split"] != "test"]
     clips = clips[~clips["group"].isin(KEPT_OUT)]
     if judge.problem == "commands":
@@ -75,7 +75,7 @@ def held_out(judge: Judge) -> pd.DataFrame:
 
 
 def measured(judge: Judge, name: str, folder: Path) -> list[tuple[str, str, float]]:
-    """Train with a change; what came of it: the change, the measure and its value."""
+    """Train with a change; return the change, measures and values."""
     table = folder / "clips.csv"
     held_out(judge).to_csv(table, index=False)
     clips = barn_owl.read_clip_table(table)

@@ -33,7 +33,7 @@ FEW = (3, 5, 10, 20)
 
 
 def owl(*arguments: object) -> tuple[str, float]:
-    """Run a command; what it printed, and the seconds of CPU that it took."""
+    """Run a command; return its output and CPU seconds."""
     before = resource.getrusage(resource.RUSAGE_CHILDREN)
     done = subprocess.run([OWL, *map(str, arguments)], capture_output=True, text=True)
     if done.returncode:
@@ -43,7 +43,7 @@ def owl(*arguments: object) -> tuple[str, float]:
 
 
 class Judge:
-    """Measures of one problem and seed, which are printed as they come."""
+    """Measures of a problem and seed, printed as they come."""
 
     def __init__(self, problem: str, seed: int, out: Path) -> None:
         self.problem, self.seed, self.out = problem, seed, out

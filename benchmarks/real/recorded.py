@@ -104,7 +104,7 @@ CLASSES = [
     ("tom", r"\btom|tomhi"),
     ("percussion", r"clap|cowbell|agogo|tambourine|maraca|snaps|clave|woodblock|\bbell\b"),
 ]
-# (kit, instrument pattern) -> label or None; what the names alone would get wrong, checked by numbers
+# (kit, instrument pattern) -> label or None; corrections of the names, checked by numbers
 EXCEPTIONS = [
     ("Audiophob", r"^kick$", None, "file is called tom"),
     ("Audiophob", r"cowbell", None, "centroid 68 Hz: no cowbell"),
@@ -346,7 +346,7 @@ BG_B = ["ambi_glass_hum", "ambi_dark_woosh", "ambi_soft_buzz", "ambi_swoosh", "l
 
 
 def colored(n, rng, power, sr=SR):
-    """Noise with spectrum 1/f^power (0 white, 1 pink, 2 brown), unit RMS, made in blocks of 2^20 with overlap."""
+    """Noise with spectrum 1/f^power (0 white, 1 pink, 2 brown), unit RMS, in blocks of 2^20 with overlap."""
     block, lap = 1 << 20, 1 << 12
     out = np.zeros(n + block, dtype=np.float32)
     f = np.fft.rfftfreq(block, 1 / sr)
@@ -412,8 +412,8 @@ def build_background(n=160):
 
 
 def tables(name, rows, part):
-    """clips.csv, split.csv and the ready-made parts: train, validation, test, dev (train + validation) and
-    dev_with_background; rows: (file, label, group), part: {file: split}. A group is in one split."""
+    """clips.csv, split.csv and the parts: train, validation, test, dev (train + validation) and dev_with_background;
+    rows: (file, label, group), part: {file: split}. A group is in a single split."""
     d = DATA / name
     side = defaultdict(set)
     for f, _, g in rows:
@@ -451,7 +451,7 @@ def build_tables():
 
 # ------------------------------------------------------------------------------------------------- long recordings
 def pool(name, part):
-    """{label: [path]} of one split."""
+    """{label: [path]} of a split."""
     split = {r["file"]: r["split"] for r in read_csv(DATA / name / "split.csv")}
     out = defaultdict(list)
     for r in read_csv(DATA / name / "clips.csv"):
@@ -598,7 +598,7 @@ def build_long():
 
 
 def run(steps):
-    """Run the named steps that `--only` asks for, all unless told, and print what each made as a line of JSON."""
+    """Run the named steps of `--only`, by default all, and print the result of each as a line of JSON."""
     ap = argparse.ArgumentParser()
     ap.add_argument("--only", default=",".join(steps))
     a = ap.parse_args()

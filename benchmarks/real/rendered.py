@@ -233,7 +233,7 @@ def trim_note(x, rate, limit=4.0):
 
 
 def pick_notes(label, n, rng):
-    """n notes with different keys and velocities; short and long ones."""
+    """n notes with different keys and velocities, short and long."""
     progs, lo, hi = INSTR[label]
     keys = np.concatenate([rng.permutation(np.arange(lo, hi + 1)) for _ in range(1 + n // (hi - lo))])[:n]
     return [
@@ -250,7 +250,7 @@ def pick_notes(label, n, rng):
 def notes_of(font, want, rng):
     """Render and trim: {label: [(samples, note, rate, reverb)]}; `want`: {label: count}.
 
-    A third more is rendered and the broken ones are dropped."""
+    A third more is rendered, and broken notes are dropped."""
     todo = defaultdict(list)
     for lab in sorted(want):
         for note in pick_notes(lab, want[lab] + want[lab] // 3 + 1, rng) if want[lab] else ():

@@ -1,6 +1,6 @@
 """The long recordings in another room: 0.5 s of reverberation, nothing above 4 kHz, 15 dB lower.
 
-usage: rooms.py; writes to room/ what long/ and long2/ hold, with the same truth
+usage: rooms.py; writes the recordings of long/ and long2/ to room/, with the same truth
 """
 
 import shutil

@@ -2,8 +2,8 @@
 
 usage: unseen.py; recorded.py and rendered.py come first. Writes four recordings of 20 min to unseen/.
 
-The recordings to adjust on (tune/) are over sources that training hears, too: on those, defaults look better than on
-recordings of other places. choose.py leaves the sources of these out of training.
+The recordings to adjust on (tune/) are over sources of the training: defaults look better there than on recordings of
+unseen places. choose.py leaves their sources out of training.
 """
 
 from recorded import DATA, fresh, make_recording, pool
@@ -11,7 +11,7 @@ from rendered import long_instruments, talk
 
 SOURCES = ["loop_3d_printer", "ambi_swoosh", "ambi_soft_buzz"]
 KEPT_OUT = [*SOURCES, "mixed"]
-"""Groups of background clips that hold those."""
+"""Groups of background clips with these sources."""
 SECONDS, PINK = 1200, [1]
 
 

@@ -201,7 +201,7 @@ def field_docs(settings: type[Settings]) -> dict[str, str]:
 
 
 def public_names(package: str) -> Iterator[tuple[str, object]]:
-    """Names that a package makes public, with their objects, modules excepted."""
+    """Yield the public names of a package, with their objects, except modules."""
     stub = ast.parse((SOURCE.parent / package.replace(".", "/") / "__init__.pyi").read_text(encoding="utf-8"))
     module = importlib.import_module(package)
     for node in stub.body:

@@ -42,7 +42,7 @@ PICTURES = {
 
 
 def terminal_picture(command: str, text: str, path: Path) -> None:
-    """Draw the last lines that a command said, as a terminal shows them."""
+    """Draw the last output lines of a command as a terminal."""
     lines = [f"$ {command}"]
     for line in text.rstrip().splitlines():  # a terminal wraps lines
         lines += [line[first : first + WIDTH] for first in range(0, max(len(line), 1), WIDTH)]
@@ -56,7 +56,7 @@ def terminal_picture(command: str, text: str, path: Path) -> None:
 
 
 def said_by(*arguments: str, folder: Path, code: int = 0, progress: bool = False) -> str:
-    """Run a command and return what it said; `progress` : with the lines of its progress in front."""
+    """Run a command and return its output; `progress` : with its progress lines first."""
     script = "from barn_owl.cli.main import main; main()"
     done = subprocess.run(  # noqa: S603 - our own command line
         [sys.executable, "-c", script, *arguments], cwd=folder, capture_output=True, text=True, check=False
@@ -67,7 +67,7 @@ def said_by(*arguments: str, folder: Path, code: int = 0, progress: bool = False
 
 
 def page_picture(page: Path, path: Path, place: str = "") -> None:
-    """Take a picture of a page as it opens, or at one of its headings."""
+    """Take a picture of a page, at its start or at a heading."""
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path=shutil.which("chromium"), args=["--no-sandbox"])
         opened = browser.new_page(viewport={"width": 1280, "height": 800})
@@ -79,7 +79,7 @@ def page_picture(page: Path, path: Path, place: str = "") -> None:
 
 
 def live_picture(folder: Path, path: Path) -> None:
-    """Draw what a terminal shows a minute and a half into listening to the night."""
+    """Draw the terminal of listen after a minute and a half of the night."""
     night = folder / "night.flac"
     blocks, rate_hz = barn_owl.audio.stream_audio(night, end_s=LISTENED_S), barn_owl.audio_info(night).rate_hz
     microphone = barn_owl.audio.SimulatedMicrophone(blocks, rate_hz, speed=float("inf"))
@@ -100,7 +100,7 @@ def live_picture(folder: Path, path: Path) -> None:
 
 
 def months_picture(folder: Path, path: Path) -> None:
-    """Draw what tagging on two workers says, and what is measured of the machine."""
+    """Draw the output of tagging on two workers and of measure."""
     from distributed import LocalCluster
 
     night, rate_hz = read_audio(folder / "saltmarsh-quay" / "night.flac", rate_hz=16_000)
@@ -122,7 +122,7 @@ def months_picture(folder: Path, path: Path) -> None:
 
 
 def weak_recordings(folder: Path) -> None:
-    """Write recordings that each hold one label somewhere, and their table."""
+    """Write recordings with a label somewhere in each, and their table."""
     clips = barn_owl.read_clip_table(folder / "clips.csv")
     rng, rows = np.random.default_rng(0), []
     water = [barn_owl.read_audio(file, rate_hz=16_000)[0] for file in clips.loc[clips["label"] == "water", "file"]]
@@ -140,7 +140,7 @@ def weak_recordings(folder: Path) -> None:
 
 
 def loop_pictures(folder: Path) -> None:
-    """Pictures of listening, reviewing and harvesting; `folder` is what the demo made."""
+    """Take pictures of listening, reviewing and harvesting; `folder` is from the demo."""
     live_picture(folder, HERE / "listen.png")
     said_by("review", "events.csv", "night.flac", "--page", "review.html", "--force", folder=folder)
     page_picture(folder / "review.html", HERE / "review.png")

@@ -146,7 +146,9 @@ def _find_custom_features(header: Header, path: Path) -> None:
     embedding = header.front_end.get("embedding")
     if isinstance(embedding, dict) and not is_file(graph := Path(str(embedding.get("graph")))):
         if not is_file(beside := path.absolute().parent / graph.name):
-            raise ModelError(f"{path} needs {graph}, which does not exist; put it there, or into the folder of the model")
+            raise ModelError(
+                f"{path} needs {graph}, which does not exist; put it there, or into the folder of the model"
+            )
         embedding["graph"] = str(beside)
     for wanted in header.custom_features:
         if wanted.name != "embedding" and custom_feature(wanted.name) is None:
